@@ -1,0 +1,445 @@
+package contract
+
+import (
+	"fmt"
+	"strings"
+
+	"inkret/core/catalog"
+	"inkret/core/place"
+)
+
+func (r *reader) entity(n *node) *catalog.Entity {
+	name := r.text(n)
+	if name == "" {
+		return nil
+	}
+	e := r.c.Catalog.Entity(name)
+	if e == nil {
+		r.unknown(n, "entity", name, r.entities)
+	}
+	return e
+}
+
+func (r *reader) shape(n *node) *Shape {
+	name := r.text(n)
+	if name == "" {
+		return nil
+	}
+	s := r.shapes[name]
+	if s == nil {
+		r.unknown(n, "shape", name, r.shapeName)
+	}
+	return s
+}
+
+// readShapes reads all shapes; their names are known before the first grant is
+// read, so that they may refer to each other.
+func (r *reader) readShapes(sections []*node) {
+	type pending struct {
+		shape *Shape
+		n     *node
+	}
+	var all []pending
+	for _, section := range sections {
+		for _, n := range r.mapping(section) {
+			name := n.name.text
+			if old := r.shapes[name]; old != nil {
+				r.report(n.name, "each name once", "shape %q is defined twice, first at %s", name, old.Pos)
+				continue
+			}
+			s := &Shape{Name: name, Pos: n.name.pos(), Body: &GrantSet{}}
+			r.shapes[name] = s
+			r.shapeName = append(r.shapeName, name)
+			r.c.Shapes = append(r.c.Shapes, s)
+			if !r.keys(n, []string{"entity", "grants", "note"}) {
+				continue
+			}
+			if e := n.get("entity"); e != nil {
+				s.Body.Entity = r.entity(e)
+			} else {
+				r.report(n, "`entity:`", "the shape names no entity")
+			}
+			all = append(all, pending{s, n})
+		}
+	}
+	for _, p := range all {
+		if g := p.n.get("grants"); g == nil {
+			r.report(p.n, "`grants:`", "the shape grants nothing")
+		} else if p.shape.Body.Entity != nil {
+			p.shape.Body.Grants = r.grants(g, p.shape.Body.Entity, catalog.Unclassed).Grants
+		}
+	}
+	r.cycles()
+}
+
+// cycles reports shapes that contain themselves without a way to end: not below
+// many, nullable or optional.
+func (r *reader) cycles() {
+	const (
+		open = 1
+		done = 2
+	)
+	state := map[*Shape]int{}
+	var trail []string
+	var visit func(s *Shape)
+	var walk func(set *GrantSet)
+	walk = func(set *GrantSet) {
+		if set == nil {
+			return
+		}
+		for _, g := range set.Grants {
+			if g.Many || g.Optional || g.Form.Nullable {
+				continue
+			}
+			if g.shape != nil {
+				visit(g.shape)
+			}
+			walk(g.own)
+		}
+	}
+	visit = func(s *Shape) {
+		if state[s] == done {
+			return
+		}
+		trail = append(trail, s.Name)
+		defer func() { trail = trail[:len(trail)-1] }()
+		if state[s] == open {
+			r.problems = append(r.problems, Problem{
+				Pos: s.Pos, Path: place.Root + ".shapes" + place.Name(s.Name),
+				Found:    fmt.Sprintf("shape %q contains itself (%s)", s.Name, strings.Join(trail, " → ")),
+				Expected: "`many`, `nullable` or `optional` somewhere on the way",
+			})
+			return
+		}
+		state[s] = open
+		walk(s.Body)
+		state[s] = done
+	}
+	for _, s := range r.c.Shapes {
+		visit(s)
+	}
+}
+
+func (r *reader) sameEntity(n *node, s *Shape, e *catalog.Entity) {
+	if s == nil || e == nil || s.Body.Entity == nil || s.Body.Entity == e {
+		return
+	}
+	var fitting []string
+	for _, other := range r.c.Shapes {
+		if other.Body.Entity == e {
+			fitting = append(fitting, other.Name)
+		}
+	}
+	expected := "a shape over " + e.Name
+	if len(fitting) > 0 && len(fitting) <= maxListed {
+		expected += ": " + oneOf(fitting)
+	}
+	r.report(n, expected, "shape %q is over %s", s.Name, s.Body.Entity.Name)
+}
+
+// grants reads a mapping of grants over entity, nil where none is known. A grant
+// that says nothing of its class has base.
+func (r *reader) grants(n *node, entity *catalog.Entity, base catalog.Class) *GrantSet {
+	set := &GrantSet{Entity: entity}
+	for _, p := range r.mapping(n) {
+		if g := r.grant(p, entity, base); g != nil {
+			set.Grants = append(set.Grants, g)
+		}
+	}
+	return set
+}
+
+var grantKeys = []string{"field", "derived", "external", "constant", "relation", "shape", "grants", "reference", "one_of",
+	"entity", "type", "format", "max", "values", "nullable", "optional", "many", "open", "keys", "audiences", "class",
+	"reason", "needed_by", "note"}
+
+func (r *reader) grant(n *node, entity *catalog.Entity, base catalog.Class) *Grant {
+	g := &Grant{Name: n.name.text, Pos: n.name.pos(), Audiences: ^Set(0), Owner: entity, Class: base}
+	if g.Class == catalog.Unclassed {
+		g.Class = catalog.Public
+	}
+	switch n.kind {
+	case kindNull:
+		r.bare(g, n, g.Name)
+		return g
+	case kindString:
+		if entity == nil {
+			r.report(n, "a long form such as {type: string}; the short form carries an entity's field", "no entity is known here that could have the field %q", n.text)
+			return nil
+		}
+		r.carry(g, n, n.text)
+		return g
+	case kindMap:
+	default:
+		r.report(n, "nothing, the field's name, or a mapping", "%s stands behind the grant", n.describe())
+		return nil
+	}
+	if !r.keys(n, grantKeys) {
+		return nil
+	}
+	if a := n.get("audiences"); a != nil {
+		g.Audiences = r.audienceSet(a)
+	}
+	g.Optional, g.Open = r.truth(n.get("optional")), r.truth(n.get("open"))
+	if k := n.get("keys"); k != nil {
+		g.Keyed = r.choice(k, "any") != ""
+	}
+	if reason := n.get("reason"); reason != nil {
+		g.Reason = r.text(reason)
+	}
+	if by := n.get("needed_by"); by != nil {
+		g.NeededBy = r.texts(by)
+	}
+	r.source(g, n, entity)
+	if many := n.get("many"); many != nil {
+		g.Many = r.truth(many)
+	}
+	g.Form = r.form(n, g.Form)
+	r.needsMembers(g, n)
+	r.gradeClass(g, n)
+	return g
+}
+
+// bare reads a grant that says no source: the entity's field or relation of
+// that name, or any value where no entity is known.
+func (r *reader) bare(g *Grant, n *node, name string) {
+	if g.Owner == nil {
+		return
+	}
+	r.carry(g, n, name)
+}
+
+// carry makes g carry the entity's field or relation called name, in the short forms.
+func (r *reader) carry(g *Grant, n *node, name string) {
+	if f := g.Owner.Field(name); f != nil {
+		r.carryField(g, f)
+		r.needsMembers(g, n)
+		r.gradeClass(g, n)
+		return
+	}
+	if rel := g.Owner.Relation(name); rel != nil {
+		r.report(n, "shape, grants, reference, one_of or open", "the relation %s.%s does not say what of %s it grants", g.Owner.Name, name, rel.Entity)
+		return
+	}
+	r.unknown(n, "field or relation of "+g.Owner.Name, name, g.Owner.Names())
+}
+
+func (r *reader) carryField(g *Grant, f *catalog.Field) {
+	g.Source, g.Field, g.Form, g.Class = FromField, f, f.Form, f.Class
+	if f.Class == catalog.Unclassed {
+		g.Class = catalog.Internal
+	}
+}
+
+var sourceKeys = []string{"field", "derived", "external", "constant"}
+
+// source works out where g's value comes from.
+func (r *reader) source(g *Grant, n *node, entity *catalog.Entity) {
+	var said []string
+	for _, k := range sourceKeys {
+		if n.get(k) != nil {
+			said = append(said, k)
+		}
+	}
+	if len(said) > 1 {
+		r.report(n.get(said[1]), "one source at the most", "the grant has %s as sources", strings.Join(said, " and "))
+		return
+	}
+	related := n.get("relation") != nil || len(said) == 0 && n.get("entity") == nil && entity.Relation(g.Name) != nil
+	if n.get("relation") != nil && len(said) > 0 {
+		r.report(n.get("relation"), "one source at the most", "the grant has %s and relation as sources", said[0])
+		return
+	}
+	switch {
+	case related:
+		r.sourceRelation(g, n, entity)
+		return
+	case n.get("reference") != nil:
+		r.report(n.get("reference"), "a relation of the entity, named by `relation` where the member's name is not the relation's", "%q is no relation that could be referred to", g.Name)
+		return
+	case n.get("entity") != nil:
+		g.Source, g.entity = FromEntity, r.entity(n.get("entity"))
+		if n.get("shape") == nil && n.get("grants") == nil {
+			r.report(n.get("entity"), "`shape` or `grants` with it", "an entity is named and nothing of it is granted")
+		}
+		r.objects(g, n, g.entity, catalog.Unclassed)
+		return
+	}
+	inner, base := entity, catalog.Unclassed
+	switch {
+	case n.get("field") != nil:
+		name := r.text(n.get("field"))
+		switch {
+		case name == "":
+		case entity == nil:
+			r.report(n.get("field"), "no field, or an `entity` for the response", "no entity is known here that could have the field %q", name)
+		case entity.Field(name) == nil:
+			r.unknown(n.get("field"), "field of "+entity.Name, name, fieldNames(entity))
+		default:
+			r.carryField(g, entity.Field(name))
+		}
+		inner, base = nil, g.Class
+	case n.get("derived") != nil:
+		g.Source = FromDerived
+		for _, item := range r.listOrOne(n.get("derived")) {
+			name := r.text(item)
+			switch {
+			case name == "":
+			case entity == nil:
+				r.report(item, "no field, or an `entity` for the response", "no entity is known here that could have the field %q", name)
+			case entity.Field(name) == nil:
+				r.unknown(item, "field of "+entity.Name, name, fieldNames(entity))
+			default:
+				f := entity.Field(name)
+				g.Derived = append(g.Derived, f)
+				g.Class = max(g.Class, f.Class.Judged())
+			}
+		}
+	case n.get("external") != nil:
+		g.Source, g.External = FromExternal, r.text(n.get("external"))
+		inner = nil
+	case n.get("constant") != nil:
+		g.Source = FromConstant
+		value := n.get("constant")
+		if value.kind == kindMap || value.kind == kindList {
+			r.report(value, "a text, number, truth value or null", "%s is no single value", value.describe())
+		} else {
+			g.Form.Values = []string{value.json()}
+		}
+	case entity.Field(g.Name) != nil:
+		r.carryField(g, entity.Field(g.Name))
+		inner, base = nil, g.Class
+	case n.get("grants") != nil || n.get("shape") != nil || n.get("one_of") != nil:
+		g.Source = FromGroup
+	case entity != nil && !g.Open && !g.Keyed && n.get("type") == nil && n.get("values") == nil && n.get("format") == nil:
+		r.unknown(n.name, "field or relation of "+entity.Name, g.Name, entity.Names())
+	}
+	r.objects(g, n, inner, base)
+}
+
+func fieldNames(e *catalog.Entity) []string {
+	var names []string
+	for _, f := range e.Fields {
+		names = append(names, f.Name)
+	}
+	return names
+}
+
+func (r *reader) sourceRelation(g *Grant, n *node, entity *catalog.Entity) {
+	name, at := g.Name, n.name
+	if rel := n.get("relation"); rel != nil {
+		name, at = r.text(rel), rel
+	}
+	if entity == nil {
+		r.report(at, "an `entity` for the response", "no entity is known here that could have the relation %q", name)
+		return
+	}
+	rel := entity.Relation(name)
+	if rel == nil {
+		var names []string
+		for _, rel := range entity.Relations {
+			names = append(names, rel.Name)
+		}
+		r.unknown(at, "relation of "+entity.Name, name, names)
+		return
+	}
+	target := r.c.Catalog.Entity(rel.Entity)
+	g.Source, g.Relation, g.Many, g.entity = FromRelation, rel, rel.Many, target
+	if ref := n.get("reference"); ref != nil {
+		g.Reference = true
+		for _, k := range []string{"shape", "grants", "one_of", "open"} {
+			if n.get(k) != nil {
+				r.report(n.get(k), "either a reference or the object", "the grant has both reference and %s", k)
+			}
+		}
+		if field := r.text(ref); field != "" && target != nil {
+			f := target.Field(field)
+			if f == nil {
+				r.unknown(ref, "field of "+target.Name, field, fieldNames(target))
+				return
+			}
+			g.Field, g.Form = f, f.Form
+			g.Class = f.Class.Judged()
+		}
+		return
+	}
+	if n.get("shape") == nil && n.get("grants") == nil && n.get("one_of") == nil && !g.Open {
+		r.report(n, "shape, grants, reference, one_of or open", "the relation %s.%s does not say what of %s it grants", entity.Name, name, rel.Entity)
+	}
+	r.objects(g, n, target, catalog.Unclassed)
+}
+
+// objects reads what a grant says of the objects it lets through.
+func (r *reader) objects(g *Grant, n *node, entity *catalog.Entity, base catalog.Class) {
+	if s := n.get("shape"); s != nil {
+		g.shape = r.shape(s)
+		if g.shape != nil && entity == nil {
+			entity = g.shape.Body.Entity
+		}
+		r.sameEntity(s, g.shape, entity)
+	}
+	if own := n.get("grants"); own != nil {
+		g.own = r.grants(own, entity, base)
+	}
+	g.entity = entity
+	if list := n.get("one_of"); list != nil {
+		if n.get("shape") != nil || n.get("grants") != nil {
+			r.report(list, "one of shape, grants and one_of", "one_of stands beside other grants")
+		}
+		for _, item := range r.list(list) {
+			r.alternative(g, item, entity)
+		}
+	}
+}
+
+func (r *reader) alternative(g *Grant, n *node, entity *catalog.Entity) {
+	if !r.keys(n, []string{"when", "shape"}) {
+		return
+	}
+	alt := alternative{when: map[string]string{}}
+	if w := n.get("when"); w != nil {
+		for _, p := range r.mapping(w) {
+			if p.kind == kindMap || p.kind == kindList {
+				r.report(p, "a single value", "%s stands here", p.describe())
+				continue
+			}
+			alt.when[p.name.text] = p.json()
+		}
+	}
+	if s := n.get("shape"); s == nil {
+		r.report(n, "`shape:`", "the alternative names no shape")
+		return
+	} else if alt.shape = r.shape(s); alt.shape != nil {
+		if g.Source != FromGroup { // without a relation, each shape brings its entity
+			r.sameEntity(s, alt.shape, entity)
+		}
+		g.oneOf = append(g.oneOf, alt)
+	}
+}
+
+// needsMembers checks that a grant of objects or arrays says what is in them.
+func (r *reader) needsMembers(g *Grant, n *node) {
+	if g.Form.Type != catalog.Object && g.Form.Type != catalog.Array || g.Open || g.Keyed || g.Many || g.shape != nil || g.own != nil || g.oneOf != nil {
+		return
+	}
+	r.report(n, "grants, shape, one_of, open, keys or many with it", "%q is granted as %s without saying what is in it", g.Name, g.Form.Type)
+}
+
+// gradeClass applies the grant's own class and asks for the reasons it needs.
+func (r *reader) gradeClass(g *Grant, n *node) {
+	at := n
+	if c := n.get("class"); c != nil {
+		at = c
+		said := r.class(c)
+		if said == catalog.Unclassed {
+			return
+		}
+		if said < g.Class && g.Reason == "" {
+			r.report(c, "a `reason` with it", "the class is lowered from %s to %s", g.Class, said)
+		}
+		g.Class = said
+	}
+	if g.Class == catalog.Secret && g.Reason == "" {
+		r.report(at, "a `reason` with it", "%q grants what is secret", g.Name)
+	}
+}

@@ -1,0 +1,535 @@
+package contract
+
+import (
+	"bytes"
+	"encoding/base64"
+	"encoding/json"
+	"mime"
+	"net/url"
+	"regexp"
+	"sort"
+	"strconv"
+	"strings"
+
+	"inkret/core/exchange"
+	"inkret/core/place"
+)
+
+// segment is one part of a path template.
+type segment struct {
+	literal string         // set for a literal
+	pattern *regexp.Regexp // set for a literal with parameters in it
+	rest    bool           // {p+}
+	params  []string
+}
+
+var parameter = regexp.MustCompile(`\{([A-Za-z_][A-Za-z0-9_.-]*)(\+?)\}`)
+
+// template reads "METHOD /path" into e and reports whether it could.
+func (r *reader) template(e *Endpoint, n *node) bool {
+	method, path, ok := strings.Cut(e.Text, " ")
+	if !ok || !strings.HasPrefix(path, "/") || strings.ContainsAny(path, " ?#") {
+		r.report(n, "a method and a path, as in GET /v1/bookings/{booking_id}", "%q is no endpoint", e.Text)
+		return false
+	}
+	if !methodTokens[method] {
+		var known []string
+		for m := range methodTokens {
+			known = append(known, m)
+		}
+		sort.Strings(known)
+		r.unknown(n, "method", method, known)
+		return false
+	}
+	e.Method = method
+	parts := splitPath(path)
+	seen := map[string]bool{}
+	for i, part := range parts {
+		s, problem := parseSegment(part)
+		for _, p := range s.params {
+			if seen[p] {
+				problem = "the parameter {" + p + "} stands twice"
+			}
+			seen[p] = true
+		}
+		if s.rest && i < len(parts)-1 {
+			problem = "{" + s.params[0] + "+} takes the rest of the path and stands in the middle"
+		}
+		if problem != "" {
+			r.report(n, "segments such as bookings, {booking_id}, {name}.json or, last, {path+}", "%s", problem)
+			return false
+		}
+		e.Segments = append(e.Segments, s)
+	}
+	return true
+}
+
+// splitPath gives the segments of a path, ignoring one trailing slash.
+func splitPath(path string) []string {
+	path = strings.TrimPrefix(path, "/")
+	path = strings.TrimSuffix(path, "/")
+	if path == "" {
+		return nil
+	}
+	return strings.Split(path, "/")
+}
+
+func unescape(segment string) string {
+	if s, err := url.PathUnescape(segment); err == nil {
+		return s
+	}
+	return segment
+}
+
+func parseSegment(part string) (segment, string) {
+	found := parameter.FindAllStringSubmatchIndex(part, -1)
+	if strings.ContainsAny(parameter.ReplaceAllString(part, ""), "{}") {
+		return segment{}, "the segment " + strconv.Quote(part) + " has a brace that opens or closes no parameter"
+	}
+	if len(found) == 0 {
+		return segment{literal: unescape(part)}, ""
+	}
+	var s segment
+	pattern, last := "^", 0
+	for _, m := range found {
+		s.params = append(s.params, part[m[2]:m[3]])
+		whole := m[0] == 0 && m[1] == len(part)
+		if m[4] != m[5] {
+			if !whole {
+				return s, "{" + s.params[0] + "+} must be a segment of its own"
+			}
+			s.rest = true
+		}
+		if whole {
+			return s, ""
+		}
+		pattern += regexp.QuoteMeta(unescape(part[last:m[0]])) + "(.+)"
+		last = m[1]
+	}
+	s.pattern = regexp.MustCompile(pattern + regexp.QuoteMeta(unescape(part[last:])) + "$")
+	return s, ""
+}
+
+// normalised is the endpoint without its parameters' names.
+func (e *Endpoint) normalised() string {
+	var b strings.Builder
+	b.WriteString(e.Method)
+	for _, s := range e.Segments {
+		b.WriteByte('/')
+		switch {
+		case s.literal != "":
+			b.WriteString(s.literal)
+		case s.pattern != nil:
+			b.WriteString(s.pattern.String())
+		case s.rest:
+			b.WriteString("{+}")
+		default:
+			b.WriteString("{}")
+		}
+	}
+	return b.String()
+}
+
+// route is a node of the tree in which a path finds its endpoint. Its children
+// are in the order in which they are tried.
+type route struct {
+	methods  map[string]*Endpoint // endpoints that end here
+	literals map[string]*route
+	patterns []patternRoute
+	any      *route
+	rest     map[string]*Endpoint
+}
+
+type patternRoute struct {
+	re *regexp.Regexp
+	*route
+}
+
+func buildRoutes(endpoints []*Endpoint) *route {
+	root := &route{}
+	for _, e := range endpoints {
+		at := root
+		for _, s := range e.Segments {
+			if s.rest {
+				if at.rest == nil {
+					at.rest = map[string]*Endpoint{}
+				}
+				at.rest[e.Method] = e
+				at = nil
+				break
+			}
+			at = at.child(s)
+		}
+		if at == nil {
+			continue
+		}
+		if at.methods == nil {
+			at.methods = map[string]*Endpoint{}
+		}
+		at.methods[e.Method] = e
+	}
+	return root
+}
+
+func (r *route) child(s segment) *route {
+	switch {
+	case s.pattern != nil:
+		for _, p := range r.patterns {
+			if p.re.String() == s.pattern.String() {
+				return p.route
+			}
+		}
+		next := &route{}
+		r.patterns = append(r.patterns, patternRoute{s.pattern, next})
+		// more literal text is tried first; between equals the order of text decides
+		sort.SliceStable(r.patterns, func(i, j int) bool {
+			a, b := r.patterns[i].re.String(), r.patterns[j].re.String()
+			return len(a) > len(b) || len(a) == len(b) && a < b
+		})
+		return next
+	case len(s.params) > 0:
+		if r.any == nil {
+			r.any = &route{}
+		}
+		return r.any
+	}
+	if r.literals == nil {
+		r.literals = map[string]*route{}
+	}
+	if r.literals[s.literal] == nil {
+		r.literals[s.literal] = &route{}
+	}
+	return r.literals[s.literal]
+}
+
+// find gives the endpoint for the segments, trying the likelier children first
+// and going back where one leads nowhere.
+func (r *route) find(method string, segments []string) *Endpoint {
+	if len(segments) == 0 {
+		return r.methods[method]
+	}
+	head, tail := segments[0], segments[1:]
+	if next := r.literals[head]; next != nil {
+		if e := next.find(method, tail); e != nil {
+			return e
+		}
+	}
+	if head != "" {
+		for _, p := range r.patterns {
+			if p.re.MatchString(head) {
+				if e := p.find(method, tail); e != nil {
+					return e
+				}
+			}
+		}
+		if r.any != nil {
+			if e := r.any.find(method, tail); e != nil {
+				return e
+			}
+		}
+	}
+	return r.rest[method]
+}
+
+// Serves gives the path below the longest server prefix that a URL is under, as
+// segments that are still percent-encoded. It reports false for a URL of
+// another server. Without servers every host is fine.
+func (c *Contracts) Serves(u *url.URL) ([]string, bool) {
+	segments := splitPath(u.EscapedPath())
+	if len(c.Servers) == 0 {
+		return segments, true
+	}
+	best, ok := -1, false
+	for _, s := range c.Servers {
+		if !strings.EqualFold(s.Scheme, u.Scheme) || s.Host != strings.ToLower(u.Hostname()) || s.Port != portOf(u) ||
+			len(s.Path) > len(segments) || len(s.Path) <= best {
+			continue
+		}
+		fits := true
+		for i, p := range s.Path {
+			fits = fits && p == segments[i]
+		}
+		if fits {
+			best, ok = len(s.Path), true
+		}
+	}
+	if !ok {
+		return nil, false
+	}
+	return segments[best:], true
+}
+
+// Find gives the endpoint of a request, or nil. Segments are as [Contracts.Serves] gives them.
+func (c *Contracts) Find(method string, segments []string) *Endpoint {
+	plain := make([]string, len(segments))
+	for i, s := range segments {
+		plain[i] = unescape(s)
+	}
+	return c.routes.find(method, plain)
+}
+
+// How an audience came to be known.
+const (
+	Said       = "said"
+	Recognised = "recognised"
+	Assumed    = "assumed"
+)
+
+// AudienceOf tells who made the request: what the importer said, else the most
+// trusted audience that recognises it, else the least trusted. The result is
+// nil where the contracts name no audience, or said is none of them.
+func (c *Contracts) AudienceOf(said string, req *exchange.Request) (*Audience, string) {
+	if said != "" {
+		return c.Audience(said), Said
+	}
+	for i := len(c.Audiences) - 1; i >= 0; i-- {
+		if c.Audiences[i].Recognise.holds(req) {
+			return c.Audiences[i], Recognised
+		}
+	}
+	if len(c.Audiences) > 0 {
+		return c.Audiences[0], Assumed
+	}
+	return nil, ""
+}
+
+func (r *Recognise) holds(req *exchange.Request) bool {
+	if !r.None && r.Claim == nil && r.Header == nil && r.Cookie == nil {
+		return false
+	}
+	if r.None && req.Credentials() {
+		return false
+	}
+	if r.Header != nil && !anyHeader(req.Header, r.Header) {
+		return false
+	}
+	if r.Cookie != nil {
+		if v, ok := req.Header.Cookie(r.Cookie.Name); !ok || !r.Cookie.fits(v) {
+			return false
+		}
+	}
+	return r.Claim == nil || claims(req, r.Claim)
+}
+
+func anyHeader(h exchange.Header, m *Match) bool {
+	for _, f := range h {
+		if strings.EqualFold(f.Name, m.Name) && m.fits(f.Value) {
+			return true
+		}
+	}
+	return false
+}
+
+// claims reads the claim of a JWT bearer token (RFC 7519). The signature is not
+// verified: the recording is evidence of what was sent, not a request to answer.
+func claims(req *exchange.Request, m *Match) bool {
+	scheme, token, _ := strings.Cut(req.Header.Get("Authorization"), " ")
+	parts := strings.Split(strings.TrimSpace(token), ".")
+	if !strings.EqualFold(scheme, "Bearer") || len(parts) != 3 {
+		return false
+	}
+	payload, err := base64.RawURLEncoding.DecodeString(strings.TrimRight(parts[1], "="))
+	if err != nil {
+		return false
+	}
+	var all map[string]json.RawMessage
+	if json.Unmarshal(payload, &all) != nil || all[m.Name] == nil {
+		return false
+	}
+	return claimFits(all[m.Name], m)
+}
+
+func claimFits(raw json.RawMessage, m *Match) bool {
+	var list []json.RawMessage
+	if json.Unmarshal(raw, &list) == nil && list != nil {
+		for _, item := range list {
+			if text, ok := scalarText(item); ok && m.fits(text) {
+				return true
+			}
+		}
+		return false
+	}
+	text, ok := scalarText(raw)
+	if !ok {
+		return false
+	}
+	if m.fits(text) {
+		return true
+	}
+	for _, word := range strings.Fields(text) {
+		if m.fits(word) {
+			return true
+		}
+	}
+	return false
+}
+
+// scalarText is a JSON scalar as the text it would be written as in a contract.
+func scalarText(raw json.RawMessage) (string, bool) {
+	raw = bytes.TrimSpace(raw)
+	if len(raw) == 0 || raw[0] == '{' || raw[0] == '[' || string(raw) == "null" {
+		return "", false
+	}
+	if raw[0] == '"' {
+		var s string
+		err := json.Unmarshal(raw, &s)
+		return s, err == nil
+	}
+	return string(raw), true
+}
+
+// Choice is the response that judges a capture.
+type Choice struct {
+	Response *Response
+	Status   string    // the entry of statuses that matched
+	For      *Audience // whose grants judge: the request's own audience unless Wrong
+	Wrong    bool      // no response holds the request's audience
+}
+
+// Choose picks the response of e that judges an answer with this status to the
+// audience; the Response is nil when none fits. The rules are those of
+// docs/judging.md.
+func (e *Endpoint) Choose(aud *Audience, cap *exchange.Capture) Choice {
+	for _, all := range [][]*Response{e.Responses, e.all.Responses} {
+		fits := fitting(all, cap)
+		if len(fits) == 0 {
+			continue
+		}
+		if r, s := best(fits, aud, cap.Response.Status); r != nil {
+			return Choice{Response: r, Status: s, For: aud}
+		}
+		for i := len(e.all.Audiences) - 1; i >= 0; i-- {
+			if r, s := best(fits, e.all.Audiences[i], cap.Response.Status); r != nil {
+				return Choice{Response: r, Status: s, For: e.all.Audiences[i], Wrong: true}
+			}
+		}
+	}
+	return Choice{}
+}
+
+func fitting(all []*Response, cap *exchange.Capture) []*Response {
+	var fits []*Response
+	for _, r := range all {
+		for _, s := range r.Statuses {
+			if holds(s, cap.Response.Status) > 0 && r.conditionsHold(cap) {
+				fits = append(fits, r)
+				break
+			}
+		}
+	}
+	return fits
+}
+
+func best(all []*Response, aud *Audience, status int) (*Response, string) {
+	var chosen *Response
+	var entry string
+	rank := [3]int{}
+	for _, r := range all {
+		if aud != nil && !r.Audiences.has(aud.Index) {
+			continue
+		}
+		for _, s := range r.Statuses {
+			this := [3]int{holds(s, status), 0, len(r.When)}
+			if r.Named {
+				this[1] = 1
+			}
+			if this[0] > 0 && (chosen == nil || graver(this, rank)) {
+				chosen, entry, rank = r, s, this
+			}
+		}
+	}
+	return chosen, entry
+}
+
+func graver(a, b [3]int) bool {
+	for i := range a {
+		if a[i] != b[i] {
+			return a[i] > b[i]
+		}
+	}
+	return false
+}
+
+func (r *Response) conditionsHold(cap *exchange.Capture) bool {
+	for _, c := range r.When {
+		m := Match{Name: c.name, Values: c.values}
+		switch c.in {
+		case "query":
+			held := false
+			if cap.Request.URL != nil {
+				for _, v := range cap.Request.URL.Query()[c.name] {
+					held = held || m.fits(v)
+				}
+			}
+			if !held {
+				return false
+			}
+		case "header":
+			if !anyHeader(cap.Request.Header, &m) {
+				return false
+			}
+		case "media":
+			media, _, err := mime.ParseMediaType(cap.Response.Header.Get("Content-Type"))
+			if err != nil || !m.fits(media) {
+				return false
+			}
+		case "body":
+			if text, ok := bodyText(cap.Request.Body, c.name); !ok || !m.fits(text) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// bodyText gives the scalar at a JSON Pointer of a request body.
+func bodyText(body []byte, pointer string) (string, bool) {
+	tokens, _ := place.SplitPointer(pointer)
+	raw := json.RawMessage(body)
+	for _, t := range tokens {
+		raw = bytes.TrimSpace(raw)
+		if len(raw) == 0 {
+			return "", false
+		}
+		if raw[0] == '[' {
+			var list []json.RawMessage
+			i, err := strconv.Atoi(t)
+			if err != nil || json.Unmarshal(raw, &list) != nil || i < 0 || i >= len(list) {
+				return "", false
+			}
+			raw = list[i]
+			continue
+		}
+		var members map[string]json.RawMessage
+		if json.Unmarshal(raw, &members) != nil || members[t] == nil {
+			return "", false
+		}
+		raw = members[t]
+	}
+	return scalarText(raw)
+}
+
+var (
+	uuidSegment = regexp.MustCompile(`^[0-9a-fA-F]{8}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{12}$`)
+	hexSegment  = regexp.MustCompile(`^[0-9a-fA-F]{16,}$`)
+	longSegment = regexp.MustCompile(`^[A-Za-z0-9_-]{20,}$`)
+	digits      = regexp.MustCompile(`^[0-9]+$`)
+)
+
+// Generalise writes a request to an endpoint that no contract has: method and
+// path with {} for each segment that is data, so that a thousand calls make one
+// finding.
+func Generalise(method string, segments []string) string {
+	out := make([]string, len(segments))
+	for i, s := range segments {
+		plain := unescape(s)
+		switch {
+		case digits.MatchString(plain), uuidSegment.MatchString(plain), hexSegment.MatchString(plain),
+			longSegment.MatchString(plain) && strings.ContainsAny(plain, "0123456789"):
+			out[i] = "{}"
+		default:
+			out[i] = s
+		}
+	}
+	return method + " /" + strings.Join(out, "/")
+}

@@ -1,0 +1,285 @@
+// Package contract holds contract documents: what each endpoint of a service
+// may expose, and to whom.
+//
+// [Read] turns files into a [Contracts], reporting every problem at once with
+// its position. [Contracts.Match] finds the endpoint a request went to, and
+// [Endpoint.Plan] compiles one response for one audience into a [Plan], the
+// form in which the scan holds it against a body.
+//
+// The file format is version 1 of docs/contract-format.md.
+package contract
+
+import (
+	"net/http"
+	"regexp"
+	"strconv"
+	"sync"
+
+	"inkret/core/catalog"
+	"inkret/core/detect"
+)
+
+// Contracts is one contract document, read and checked. It is safe for
+// concurrent use.
+type Contracts struct {
+	Service    string
+	Servers    []Server
+	Audiences  []*Audience // from least to most trusted
+	Catalog    *catalog.Catalog
+	Shapes     []*Shape
+	Responses  []*Response // tried where an endpoint has none of its own for a status
+	Endpoints  []*Endpoint
+	Detectors  []detect.Custom
+	Exceptions []*Exception
+
+	routes *route
+}
+
+// Server is a base address of the service.
+type Server struct {
+	Scheme, Host, Port string   // lower case; the port filled in from the scheme
+	Path               []string // whole segments
+}
+
+// Set is a set of audiences: bit i stands for Contracts.Audiences[i].
+type Set uint64
+
+// maxAudiences is how many audiences a [Set] can tell apart.
+const maxAudiences = 64
+
+func (s Set) has(audience int) bool { return s&(1<<audience) != 0 }
+
+// Audience is a kind of caller.
+type Audience struct {
+	Name      string
+	Index     int // in Contracts.Audiences: greater is more trusted
+	Recognise Recognise
+	Pos       Pos
+}
+
+// Recognise is how an audience's requests are told. All that is set must hold.
+type Recognise struct {
+	None   bool // no Authorization and no Cookie
+	Claim  *Match
+	Header *Match
+	Cookie *Match
+}
+
+// Match is a name with the values that fit it; "*" fits any.
+type Match struct {
+	Name   string
+	Values []string
+}
+
+func (m *Match) fits(value string) bool {
+	for _, v := range m.Values {
+		if v == "*" || v == value {
+			return true
+		}
+	}
+	return false
+}
+
+// Shape is a named, reusable set of grants over one entity.
+type Shape struct {
+	Name string
+	Pos  Pos
+	Body *GrantSet
+}
+
+// GrantSet is grants over one entity; a nil Entity is none that is known.
+type GrantSet struct {
+	Entity *catalog.Entity
+	Grants []*Grant // in the order of the document, a shape's before its additions
+}
+
+// Grant gives the grant for a member, or nil.
+func (s *GrantSet) grant(name string) *Grant {
+	for _, g := range s.Grants {
+		if g.Name == name {
+			return g
+		}
+	}
+	return nil
+}
+
+// Source is where a granted member's value comes from.
+type Source uint8
+
+const (
+	FromNothing  Source = iota // nothing is said; any value
+	FromField                  // an entity field, as it is or renamed
+	FromDerived                // computed from entity fields
+	FromExternal               // fetched from elsewhere
+	FromConstant               // always the same value
+	FromRelation               // a relation of the entity
+	FromGroup                  // members of the same entity, grouped
+	FromEntity                 // another entity begins
+)
+
+// Grant is one permission: this member, carrying that, under these conditions.
+type Grant struct {
+	Name      string
+	Pos       Pos
+	Audiences Set // as written; all bits when left out
+	Source    Source
+	Field     *catalog.Field // FromField, and what a reference refers to
+	Owner     *catalog.Entity
+	Derived   []*catalog.Field
+	External  string
+	Relation  *catalog.Relation
+	Reference bool // a bare reference to the related entity
+	Class     catalog.Class
+	Form      catalog.Form
+	Many      bool
+	Optional  bool
+	Open      bool
+	Keyed     bool // an object used as a map
+	Reason    string
+	NeededBy  []string
+
+	way    bool            // on the way of `at`
+	entity *catalog.Entity // of the objects granted here
+	shape  *Shape
+	own    *GrantSet // spelled out beside or instead of the shape
+	oneOf  []alternative
+
+	once   sync.Once
+	nested *GrantSet
+}
+
+// alternative is one entry of one_of: the shape that judges where all of when holds.
+type alternative struct {
+	when  map[string]string // member to the JSON text of its value
+	shape *Shape
+}
+
+// Response is what may be answered, or, in accepts, what may be sent.
+type Response struct {
+	Name      string
+	Pos       Pos
+	Named     bool // audiences are named
+	Audiences Set
+	Statuses  []string // as written: "200", "4XX", "default"
+	When      []condition
+	Entity    *catalog.Entity
+	At        []string // reference tokens; "*" is every element
+	Inner     string   // the part of `at` before ">>", where the body is inside another
+	Many      bool
+	Nullable  bool
+	Body      *GrantSet // the entity's grants; shape and grants taken together
+	Beside    *GrantSet
+
+	shape *Shape
+	own   *GrantSet
+	where *node
+}
+
+// condition narrows a response to some requests.
+type condition struct {
+	in     string // query, header, media or body
+	name   string // parameter, header, or JSON Pointer into the request body
+	values []string
+}
+
+// Endpoint is a method and a path template with its contract.
+type Endpoint struct {
+	Text      string // as written: GET /v1/bookings/{booking_id}
+	Method    string
+	Segments  []segment
+	Team      string
+	Selection *Selection
+	Responses []*Response
+	Accepts   []*Response
+	Judges    bool // accepts was written, be it empty
+	Pos       Pos
+
+	all   *Contracts
+	plans sync.Map // planKey to *Plan
+}
+
+// Selection says that a client may ask for some of the granted members by name.
+type Selection struct {
+	Query     string
+	Separator string
+}
+
+// Exception marks findings as excepted: they stay, and do not count.
+type Exception struct {
+	Endpoint string
+	Path     string // equal text, or ending in ..* for all below
+	Kind     string
+	Reason   string
+	Until    string // last day, UTC, as YYYY-MM-DD; empty: for good
+	Pos      Pos
+}
+
+var (
+	serviceName  = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
+	statusEntry  = regexp.MustCompile(`^([1-5][0-9][0-9]|[1-5]XX|default)$`)
+	methodTokens = map[string]bool{
+		http.MethodGet: true, http.MethodHead: true, http.MethodPost: true, http.MethodPut: true, http.MethodPatch: true,
+		http.MethodDelete: true, http.MethodOptions: true, http.MethodTrace: true, http.MethodConnect: true, "QUERY": true,
+	}
+)
+
+// holds says how closely an entry of statuses fits a code: 3 exact, 2 as a
+// group, 1 as default, 0 not at all.
+func holds(entry string, status int) int {
+	code := strconv.Itoa(status)
+	switch {
+	case entry == code:
+		return 3
+	case len(entry) == 3 && entry[1:] == "XX" && entry[0] == code[0]:
+		return 2
+	case entry == "default":
+		return 1
+	}
+	return 0
+}
+
+// Audience gives the audience of this name, or nil.
+func (c *Contracts) Audience(name string) *Audience {
+	for _, a := range c.Audiences {
+		if a.Name == name {
+			return a
+		}
+	}
+	return nil
+}
+
+// Members is the grants of a grant's objects, shape and additions together;
+// nil when it grants no objects of its own.
+func (g *Grant) Members() *GrantSet {
+	g.once.Do(func() {
+		if g.shape != nil || g.own != nil {
+			g.nested = together(g.entity, g.shape, g.own)
+		}
+	})
+	return g.nested
+}
+
+// together merges a shape with the grants written beside it: these add to or
+// replace the shape's by name.
+func together(entity *catalog.Entity, shape *Shape, own *GrantSet) *GrantSet {
+	if shape == nil && own != nil {
+		return own
+	}
+	set := &GrantSet{Entity: entity}
+	if shape == nil {
+		return set
+	}
+	if set.Entity == nil {
+		set.Entity = shape.Body.Entity
+	}
+	for _, g := range shape.Body.Grants {
+		if own != nil && own.grant(g.Name) != nil {
+			continue
+		}
+		set.Grants = append(set.Grants, g)
+	}
+	if own != nil {
+		set.Grants = append(set.Grants, own.Grants...)
+	}
+	return set
+}

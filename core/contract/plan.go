@@ -1,0 +1,278 @@
+package contract
+
+import (
+	"fmt"
+	"strings"
+
+	"inkret/core/catalog"
+)
+
+// Plan is one response compiled for one audience and status: the form in which
+// a body is held against it. It does not change and may be shared.
+type Plan struct {
+	Root   *Member // the body itself
+	Entity *Member // where the entity stands: Root, or a member on the way of `at`
+	Bare   *Member // judges a body in which `at` is absent; nil when there is no `at`
+	Listed bool    // the body itself is granted as an array
+}
+
+// Member is a granted member as one audience sees it.
+type Member struct {
+	Name    string
+	Grant   *Grant
+	Foreign bool // granted to other audiences only
+	Way     bool // on the way of `at`
+	Index   int  // in Object.Members
+
+	Class    catalog.Class // of the member's own value
+	Gravest  catalog.Class // of all that is granted in it
+	Form     catalog.Form
+	Many     bool
+	Required bool
+	Open     bool
+	Keyed    bool
+	Refers   bool // a bare reference is granted
+
+	Object *Object // what its objects may hold; nil where it is no object
+	OneOf  []Alternative
+	Entity *catalog.Entity // of its objects
+}
+
+// Alternative is an object that applies where members have these values.
+type Alternative struct {
+	When   map[string]string // member to the JSON text of its value
+	Object *Object
+}
+
+// Object is what an object at one place may hold.
+type Object struct {
+	Entity  *catalog.Entity
+	Members []*Member // granted to this audience first, in the order of the document
+	byName  map[string]*Member
+}
+
+// Member gives the member of this name, or nil. It does not keep or copy name.
+func (o *Object) Member(name []byte) *Member { return o.byName[string(name)] }
+
+type planKey struct {
+	response *Response
+	audience int
+	status   int
+}
+
+// Plan compiles r for an audience and the status of an answer. Compiled plans
+// are kept with the endpoint.
+func (e *Endpoint) Plan(choice Choice, status int) *Plan {
+	audience := 0
+	if choice.For != nil {
+		audience = choice.For.Index
+	}
+	key := planKey{choice.Response, audience, status}
+	if p, ok := e.plans.Load(key); ok {
+		return p.(*Plan)
+	}
+	others := []*Response{}
+	for _, o := range e.Responses {
+		if o == choice.Response || o.Audiences.has(audience) || o.Inner != "" || !equalConditions(o.When, choice.Response.When) && len(o.When) > 0 {
+			continue
+		}
+		for _, s := range o.Statuses {
+			if holds(s, status) > 0 {
+				others = append(others, o)
+				break
+			}
+		}
+	}
+	p, _ := e.plans.LoadOrStore(key, compile(choice.Response, others, audience))
+	return p.(*Plan)
+}
+
+func compile(r *Response, others []*Response, audience int) *Plan {
+	c := compiler{audience: audience, objects: map[string]*Object{}}
+	sources := []source{{r.rootGrant(r.At), ^Set(0)}}
+	bare := []source{{r.rootGrant(nil), ^Set(0)}}
+	for _, o := range others {
+		sources = append(sources, source{o.rootGrant(o.At), o.Audiences})
+		if len(o.At) > 0 && len(r.At) > 0 {
+			bare = append(bare, source{o.rootGrant(nil), o.Audiences})
+		}
+	}
+	p := &Plan{Root: c.member(sources)}
+	p.Entity = p.Root
+	for _, token := range r.At {
+		if token != everyElement {
+			p.Entity = p.Entity.Object.byName[token]
+		}
+	}
+	p.Listed = p.Root.Many
+	if len(r.At) > 0 {
+		p.Bare = c.member(bare)
+	}
+	return p
+}
+
+// everyElement is the token of `at` that stands for every element.
+const everyElement = "*"
+
+// rootGrant writes a response as one grant of the whole body: the members on the
+// way of `at` are granted with what `beside` puts next to them, and at its end
+// stands the entity.
+func (r *Response) rootGrant(at []string) *Grant {
+	return r.wayGrant("", at, r.Beside)
+}
+
+func (r *Response) wayGrant(name string, at []string, beside *GrantSet) *Grant {
+	g := &Grant{Name: name, Pos: r.Pos, Audiences: ^Set(0), Source: FromGroup, Class: catalog.Public}
+	for len(at) > 0 && at[0] == everyElement {
+		g.Many, at = true, at[1:]
+	}
+	if len(at) == 0 {
+		g.Source, g.entity, g.Audiences = FromEntity, r.Entity, r.Audiences
+		g.Many = g.Many || r.Many
+		g.Form.Nullable = r.Nullable
+		g.own = r.Body
+		if beside != nil {
+			set := &GrantSet{Entity: r.Entity, Grants: append([]*Grant(nil), r.Body.Grants...)}
+			for _, b := range beside.Grants {
+				if set.grant(b.Name) == nil {
+					set.Grants = append(set.Grants, b.asOptional())
+				}
+			}
+			g.own = set
+		}
+		return g
+	}
+	set := &GrantSet{}
+	var inside *GrantSet
+	if beside != nil {
+		for _, b := range beside.Grants {
+			if b.Name == at[0] {
+				inside = b.Members()
+				continue
+			}
+			set.Grants = append(set.Grants, b.asOptional())
+		}
+	}
+	next := r.wayGrant(at[0], at[1:], inside)
+	next.way = true
+	set.Grants = append(set.Grants, next)
+	g.own = set
+	return g
+}
+
+func (g *Grant) asOptional() *Grant {
+	return &Grant{Name: g.Name, Pos: g.Pos, Audiences: g.Audiences, Source: g.Source, Field: g.Field, Owner: g.Owner,
+		Derived: g.Derived, External: g.External, Relation: g.Relation, Reference: g.Reference, Class: g.Class, Form: g.Form,
+		Many: g.Many, Optional: true, Open: g.Open, Keyed: g.Keyed, Reason: g.Reason, NeededBy: g.NeededBy,
+		entity: g.entity, shape: g.shape, own: g.own, oneOf: g.oneOf}
+}
+
+// source is a grant together with the audiences that it can hold for.
+type source struct {
+	grant *Grant
+	mask  Set
+}
+
+func (s source) holders() Set { return s.mask & s.grant.Audiences }
+
+// compiler builds the members and objects of one plan. Objects are shared by
+// what they are made of, so that a shape that contains itself ends.
+type compiler struct {
+	audience int
+	objects  map[string]*Object
+}
+
+// member compiles grants of one name into what the audience sees: its own grant
+// decides, and the other audiences' add what is foreign to it.
+func (c *compiler) member(sources []source) *Member {
+	lead := sources[0]
+	for _, s := range sources {
+		if s.holders().has(c.audience) {
+			lead = s
+			break
+		}
+	}
+	g := lead.grant
+	m := &Member{
+		Name: g.Name, Grant: g, Way: g.way, Class: g.Class, Gravest: g.Class, Form: g.Form, Many: g.Many,
+		Foreign: !lead.holders().has(c.audience), Open: g.Open, Keyed: g.Keyed, Refers: g.Reference, Entity: g.entity,
+	}
+	m.Required = !m.Foreign && !g.Optional
+	if m.Many && m.Form.Type == catalog.Array {
+		m.Form.Type = "" // the array itself; nothing is said of its elements
+	}
+	var nested []set
+	for _, s := range sources {
+		mask := s.holders()
+		if s != lead {
+			mask &^= 1 << c.audience
+		}
+		if members := s.grant.Members(); members != nil && mask != 0 {
+			nested = append(nested, set{members, mask})
+		}
+	}
+	if g.Members() != nil {
+		m.Object = c.object(nested)
+		for _, inner := range m.Object.Members {
+			m.Gravest = max(m.Gravest, inner.Gravest)
+		}
+	}
+	for _, alt := range g.oneOf {
+		o := c.object([]set{{alt.shape.Body, lead.holders()}})
+		m.OneOf = append(m.OneOf, Alternative{alt.when, o})
+		for _, inner := range o.Members {
+			m.Gravest = max(m.Gravest, inner.Gravest)
+		}
+	}
+	return m
+}
+
+// set is a grant set together with the audiences that it can hold for.
+type set struct {
+	*GrantSet
+	mask Set
+}
+
+func (c *compiler) object(sets []set) *Object {
+	var key strings.Builder
+	for _, s := range sets {
+		fmt.Fprintf(&key, "%p %x;", s.GrantSet, s.mask)
+	}
+	if o := c.objects[key.String()]; o != nil {
+		return o
+	}
+	o := &Object{byName: map[string]*Member{}}
+	c.objects[key.String()] = o
+	var names []string
+	grants := map[string][]source{}
+	for _, s := range sets {
+		if o.Entity == nil {
+			o.Entity = s.Entity
+		}
+		for _, g := range s.Grants {
+			src := source{g, s.mask}
+			if src.holders() == 0 {
+				continue
+			}
+			if grants[g.Name] == nil {
+				names = append(names, g.Name)
+			}
+			grants[g.Name] = append(grants[g.Name], src)
+		}
+	}
+	var foreign []*Member
+	for _, name := range names {
+		m := c.member(grants[name])
+		o.byName[name] = m
+		if m.Foreign {
+			foreign = append(foreign, m)
+			continue
+		}
+		o.Members = append(o.Members, m)
+	}
+	o.Members = append(o.Members, foreign...)
+	for i, m := range o.Members {
+		m.Index = i
+	}
+	return o
+}

@@ -1,0 +1,154 @@
+package contract
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+
+	"inkret/core/place"
+)
+
+// Pos is a position in a contract file. Line and Column count from 1; the
+// column counts code points. The zero Pos is no position.
+type Pos struct {
+	File   string `json:"file"`
+	Line   int    `json:"line"`
+	Column int    `json:"column"`
+}
+
+func (p Pos) String() string { return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column) }
+
+// Problem is one thing that is wrong with a contract document.
+type Problem struct {
+	Pos
+	Path     string `json:"path"`           // where in the document, as a JSONPath
+	Found    string `json:"found"`          // what stands there
+	Expected string `json:"expected"`       // what should
+	Near     string `json:"near,omitempty"` // the known word that was probably meant
+}
+
+func (p Problem) Error() string {
+	var b strings.Builder
+	if p.File != "" {
+		fmt.Fprintf(&b, "%s: ", p.Pos)
+	}
+	if p.Path != "" {
+		fmt.Fprintf(&b, "%s: ", p.Path)
+	}
+	b.WriteString(p.Found)
+	if p.Expected != "" {
+		fmt.Fprintf(&b, "; expected %s", p.Expected)
+	}
+	if p.Near != "" {
+		fmt.Fprintf(&b, "; did you mean %q?", p.Near)
+	}
+	return b.String()
+}
+
+// Problems is every problem of a document, in the order of the files.
+type Problems []Problem
+
+func (ps Problems) Error() string {
+	lines := make([]string, len(ps))
+	for i, p := range ps {
+		lines[i] = p.Error()
+	}
+	return strings.Join(lines, "\n")
+}
+
+func (ps Problems) sorted() Problems {
+	sort.SliceStable(ps, func(i, j int) bool {
+		a, b := ps[i], ps[j]
+		if a.File != b.File {
+			return a.File < b.File
+		}
+		if a.Line != b.Line {
+			return a.Line < b.Line
+		}
+		return a.Column < b.Column
+	})
+	return ps
+}
+
+// report adds a problem at n.
+func (r *reader) report(n *node, expected, found string, args ...any) {
+	r.problems = append(r.problems, Problem{
+		Pos: n.pos(), Path: n.path(), Found: fmt.Sprintf(found, args...), Expected: expected,
+	})
+}
+
+// unknown adds a problem about a word that is none of the known ones.
+func (r *reader) unknown(n *node, what, word string, known []string) {
+	p := Problem{Pos: n.pos(), Path: n.path(), Found: fmt.Sprintf("%s %q is not known", what, word), Near: nearest(word, known)}
+	switch {
+	case len(known) == 0:
+		p.Expected = "one that is defined; there is none yet"
+	case len(known) <= maxListed:
+		p.Expected = oneOf(known)
+	default:
+		p.Expected = oneOf(known[:maxListed]) + fmt.Sprintf(" (or %d more)", len(known)-maxListed)
+	}
+	r.problems = append(r.problems, p)
+}
+
+// maxListed bounds how many known words a message lists.
+const maxListed = 24
+
+func oneOf(words []string) string {
+	if len(words) == 1 {
+		return words[0]
+	}
+	return strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
+}
+
+// nearest gives the known word that takes the fewest single-letter edits to
+// reach, or the empty string where none is near enough to have been meant.
+func nearest(word string, known []string) string {
+	best, bound := "", len(word)/3+1
+	for _, k := range known {
+		if d := edits(strings.ToLower(word), strings.ToLower(k), bound); d <= bound && k != word {
+			if best == "" || d < bound {
+				best, bound = k, d
+			}
+		}
+	}
+	return best
+}
+
+// edits is the Damerau-Levenshtein distance (restricted: a swapped pair of
+// neighbours counts one), or something above bound where it is above bound.
+func edits(a, b string, bound int) int {
+	if d := len(a) - len(b); d > bound || -d > bound {
+		return bound + 1
+	}
+	before, last, row := make([]int, len(b)+1), make([]int, len(b)+1), make([]int, len(b)+1)
+	for j := range last {
+		last[j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		row[0] = i
+		for j := 1; j <= len(b); j++ {
+			cost := 1
+			if a[i-1] == b[j-1] {
+				cost = 0
+			}
+			row[j] = min(last[j]+1, row[j-1]+1, last[j-1]+cost)
+			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
+				row[j] = min(row[j], before[j-2]+1)
+			}
+		}
+		before, last, row = last, row, before
+	}
+	return last[len(b)]
+}
+
+// path is where n stands in its document, as a JSONPath.
+func (n *node) path() string {
+	if n.parent == nil {
+		return place.Root
+	}
+	if n.name == nil {
+		return fmt.Sprintf("%s[%d]", n.parent.path(), n.index)
+	}
+	return n.parent.path() + place.Name(n.name.text)
+}

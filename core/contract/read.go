@@ -1,0 +1,584 @@
+package contract
+
+import (
+	"fmt"
+	"net/url"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	"inkret/core/catalog"
+	"inkret/core/detect"
+	"inkret/core/place"
+)
+
+// Version is the contract format that this package reads.
+const Version = 1
+
+// File is one contract file: its name, for errors, and its bytes.
+type File struct {
+	Name string
+	Data []byte
+}
+
+// Read reads files as one document and checks it whole. The error is a
+// [Problems] that lists everything wrong; the result is nil then.
+func Read(files ...File) (*Contracts, error) {
+	r := &reader{
+		c:         &Contracts{Catalog: &catalog.Catalog{}},
+		shapes:    map[string]*Shape{},
+		templates: map[string]*node{},
+	}
+	r.document(files)
+	if len(r.problems) > 0 {
+		return nil, r.problems.sorted()
+	}
+	r.c.routes = buildRoutes(r.c.Endpoints)
+	return r.c, nil
+}
+
+// reader reads a document in the order in which its parts refer to each other:
+// audiences, entities, shapes, responses, endpoints.
+type reader struct {
+	problems  Problems
+	c         *Contracts
+	shapes    map[string]*Shape
+	templates map[string]*node // normalised endpoint to where it was defined
+	entities  []string
+	shapeName []string
+}
+
+var topKeys = []string{"inkret", "service", "servers", "audiences", "entities", "shapes", "responses", "endpoints", "detectors", "exceptions"}
+
+func (r *reader) document(files []File) {
+	sections := map[string][]*node{}
+	for _, f := range files {
+		root := r.parse(f.Name, f.Data)
+		if root == nil || !r.keys(root, topKeys) {
+			continue
+		}
+		for _, p := range root.pairs {
+			sections[p.name.text] = append(sections[p.name.text], p)
+		}
+		if len(files) == 1 && root.get("inkret") == nil {
+			r.report(root, "`inkret: 1` on the first line", "the format's version is missing")
+		}
+	}
+	if len(files) > 1 && len(sections["inkret"]) == 0 && len(r.problems) == 0 {
+		r.report(&node{file: files[0].Name, line: 1, column: 1}, "`inkret: 1` in one of the files", "the format's version is missing")
+	}
+	for _, n := range sections["inkret"] {
+		if n.text != strconv.Itoa(Version) || n.kind != kindNumber {
+			r.report(n, "1", "%s is no version of the format that is known here", n.describe())
+		}
+	}
+	r.service(sections["service"], files)
+	for _, n := range sections["servers"] {
+		for _, item := range r.list(n) {
+			r.server(item)
+		}
+	}
+	for _, n := range sections["audiences"] {
+		for _, item := range r.list(n) {
+			r.audience(item)
+		}
+	}
+	r.readEntities(sections["entities"])
+	r.readShapes(sections["shapes"])
+	for _, n := range sections["responses"] {
+		for _, item := range r.list(n) {
+			if resp := r.response(item, false); resp != nil {
+				r.c.Responses = append(r.c.Responses, resp)
+			}
+		}
+	}
+	r.ties(r.c.Responses)
+	for _, n := range sections["endpoints"] {
+		for _, item := range r.list(n) {
+			r.endpoint(item)
+		}
+	}
+	for _, n := range sections["detectors"] {
+		for _, item := range r.list(n) {
+			r.detector(item)
+		}
+	}
+	for _, n := range sections["exceptions"] {
+		for _, item := range r.list(n) {
+			r.exception(item)
+		}
+	}
+}
+
+func (r *reader) service(nodes []*node, files []File) {
+	for i, n := range nodes {
+		name := r.text(n)
+		switch {
+		case name == "":
+		case !serviceName.MatchString(name):
+			r.report(n, "letters, digits, '.', '_' and '-'", "%q is no service name", name)
+		case i > 0 && name != r.c.Service:
+			r.report(n, fmt.Sprintf("%q, as at %s", r.c.Service, nodes[0].pos()), "a second service %q", name)
+		default:
+			r.c.Service = name
+		}
+	}
+	if len(nodes) == 0 && len(files) > 0 && len(r.problems) == 0 {
+		r.report(&node{file: files[0].Name, line: 1, column: 1}, "`service: NAME`", "the service has no name")
+	}
+}
+
+func (r *reader) server(n *node) {
+	text := r.text(n)
+	if text == "" {
+		return
+	}
+	s, err := ParseServer(text)
+	if err != nil {
+		r.report(n, "an address like https://api.example/v2", "%v", err)
+		return
+	}
+	r.c.Servers = append(r.c.Servers, s)
+}
+
+// ParseServer reads a base address: http or https, a host, perhaps a port and a
+// path of whole segments; no user, query or fragment.
+func ParseServer(text string) (Server, error) {
+	u, err := url.Parse(text)
+	switch {
+	case err != nil:
+		return Server{}, fmt.Errorf("%q is no address", text)
+	case u.Scheme != "http" && u.Scheme != "https":
+		return Server{}, fmt.Errorf("%q does not begin with http:// or https://", text)
+	case u.Hostname() == "":
+		return Server{}, fmt.Errorf("%q names no host", text)
+	case u.User != nil || u.RawQuery != "" || u.Fragment != "":
+		return Server{}, fmt.Errorf("%q has more than scheme, host, port and path", text)
+	}
+	s := Server{Scheme: u.Scheme, Host: strings.ToLower(u.Hostname()), Port: portOf(u)}
+	if path := strings.Trim(u.EscapedPath(), "/"); path != "" {
+		s.Path = strings.Split(path, "/")
+	}
+	return s, nil
+}
+
+func portOf(u *url.URL) string {
+	if p := u.Port(); p != "" {
+		return p
+	}
+	switch strings.ToLower(u.Scheme) {
+	case "https", "wss":
+		return "443"
+	}
+	return "80"
+}
+
+func (r *reader) audience(n *node) {
+	if !r.keys(n, []string{"name", "recognise"}) {
+		return
+	}
+	name := r.required(n, "name")
+	if name == "" {
+		return
+	}
+	if old := r.c.Audience(name); old != nil {
+		r.report(n.get("name"), "each name once", "audience %q is defined twice, first at %s", name, old.Pos)
+		return
+	}
+	if len(r.c.Audiences) == maxAudiences {
+		r.report(n, fmt.Sprintf("at most %d audiences", maxAudiences), "one audience too many")
+		return
+	}
+	a := &Audience{Name: name, Index: len(r.c.Audiences), Pos: n.get("name").pos()}
+	if rec := n.get("recognise"); rec != nil && r.keys(rec, []string{"credentials", "claim", "header", "cookie"}) {
+		if cred := rec.get("credentials"); cred != nil {
+			if r.choice(cred, "none") != "" {
+				a.Recognise.None = true
+			}
+		}
+		a.Recognise.Claim = r.match(rec.get("claim"))
+		a.Recognise.Header = r.match(rec.get("header"))
+		a.Recognise.Cookie = r.match(rec.get("cookie"))
+	}
+	r.c.Audiences = append(r.c.Audiences, a)
+}
+
+func (r *reader) match(n *node) *Match {
+	if n == nil || !r.keys(n, []string{"name", "value"}) {
+		return nil
+	}
+	m := &Match{Name: r.required(n, "name"), Values: []string{"*"}}
+	if v := n.get("value"); v != nil {
+		m.Values = r.scalars(v)
+	}
+	return m
+}
+
+func (r *reader) readEntities(sections []*node) {
+	type pending struct {
+		entity *catalog.Entity
+		n      *node
+	}
+	var all []pending
+	first := map[string]*node{}
+	for _, section := range sections {
+		for _, n := range r.mapping(section) {
+			name := n.name.text
+			e := &catalog.Entity{Name: name}
+			if !r.c.Catalog.Add(e) {
+				r.report(n.name, "each name once", "entity %q is defined twice, first at %s", name, first[name].name.pos())
+				continue
+			}
+			first[name] = n
+			all = append(all, pending{e, n})
+		}
+	}
+	r.entities = r.c.Catalog.Names()
+	for _, p := range all {
+		if p.n.kind == kindNull || !r.keys(p.n, []string{"stored_as", "fields", "relations", "note"}) {
+			continue
+		}
+		if s := p.n.get("stored_as"); s != nil {
+			p.entity.StoredAs = r.text(s)
+		}
+		if f := p.n.get("fields"); f != nil {
+			for _, n := range r.mapping(f) {
+				p.entity.AddField(r.field(n))
+			}
+		}
+		if rel := p.n.get("relations"); rel != nil {
+			for _, n := range r.mapping(rel) {
+				r.relation(p.entity, n)
+			}
+		}
+	}
+}
+
+func (r *reader) field(n *node) *catalog.Field {
+	f := &catalog.Field{Name: n.name.text}
+	if n.kind == kindNull || !r.keys(n, []string{"type", "format", "max", "values", "nullable", "class", "note"}) {
+		return f
+	}
+	f.Form = r.form(n, catalog.Form{})
+	f.Class = r.class(n.get("class"))
+	if note := n.get("note"); note != nil {
+		f.Note = r.text(note)
+	}
+	return f
+}
+
+func (r *reader) relation(e *catalog.Entity, n *node) {
+	if !r.keys(n, []string{"entity", "many", "note"}) {
+		return
+	}
+	rel := &catalog.Relation{Name: n.name.text, Entity: r.required(n, "entity")}
+	if rel.Entity != "" && r.c.Catalog.Entity(rel.Entity) == nil {
+		r.unknown(n.get("entity"), "entity", rel.Entity, r.entities)
+	}
+	rel.Many = r.truth(n.get("many"))
+	if !e.AddRelation(rel) {
+		r.report(n.name, "each name once", "%s has a field named %q already", e.Name, rel.Name)
+	}
+}
+
+// form reads type, format, max, values and nullable over what holds already.
+func (r *reader) form(n *node, f catalog.Form) catalog.Form {
+	if t := n.get("type"); t != nil {
+		f.Type = catalog.Type(r.choice(t, catalog.TypeNames()...))
+	}
+	if t := n.get("format"); t != nil {
+		f.Format = r.text(t)
+	}
+	if t := n.get("max"); t != nil {
+		f.Max = r.count(t)
+	}
+	if t := n.get("values"); t != nil {
+		f.Values = nil
+		for _, item := range r.list(t) {
+			if item.kind == kindMap || item.kind == kindList {
+				r.report(item, "a text, number, truth value or null", "%s is no single value", item.describe())
+				continue
+			}
+			f.Values = append(f.Values, item.json())
+		}
+	}
+	if t := n.get("nullable"); t != nil {
+		f.Nullable = r.truth(t)
+	}
+	return f
+}
+
+func (r *reader) class(n *node) catalog.Class {
+	if n == nil {
+		return catalog.Unclassed
+	}
+	c, _ := catalog.ParseClass(r.choice(n, catalog.ClassNames()...))
+	return c
+}
+
+var responseKeys = []string{"audiences", "statuses", "when", "name", "entity", "at", "many", "nullable", "shape", "grants", "beside", "headers"}
+
+// response reads a response or, where accepts, an entry of accepts.
+func (r *reader) response(n *node, accepts bool) *Response {
+	known := responseKeys
+	if accepts {
+		known = append([]string{}, known...)
+		known = append(known[:1], known[2:]...)
+	}
+	if !r.keys(n, known) {
+		return nil
+	}
+	resp := &Response{Pos: n.pos(), Audiences: ^Set(0), Statuses: []string{"2XX"}, where: n}
+	if name := n.get("name"); name != nil {
+		resp.Name = r.text(name)
+	}
+	if a := n.get("audiences"); a != nil {
+		resp.Named, resp.Audiences = true, r.audienceSet(a)
+	}
+	if s := n.get("statuses"); s != nil {
+		resp.Statuses = nil
+		for _, item := range r.list(s) {
+			if text := r.scalar(item); !statusEntry.MatchString(text) {
+				r.report(item, "a code such as 200, a group such as 4XX, or default", "%s is no status", item.describe())
+			} else {
+				resp.Statuses = append(resp.Statuses, text)
+			}
+		}
+	}
+	resp.When = r.conditions(n.get("when"))
+	if e := n.get("entity"); e != nil {
+		resp.Entity = r.entity(e)
+	}
+	if at := n.get("at"); at != nil {
+		r.at(resp, at)
+	}
+	resp.Many, resp.Nullable = r.truth(n.get("many")), r.truth(n.get("nullable"))
+	if s := n.get("shape"); s != nil {
+		resp.shape = r.shape(s)
+		if resp.shape != nil && resp.Entity == nil {
+			resp.Entity = resp.shape.Body.Entity
+		}
+		r.sameEntity(s, resp.shape, resp.Entity)
+	}
+	if g := n.get("grants"); g != nil {
+		resp.own = r.grants(g, resp.Entity, catalog.Unclassed)
+	}
+	resp.Body = together(resp.Entity, resp.shape, resp.own)
+	if b := n.get("beside"); b != nil {
+		resp.Beside = r.grants(b, nil, catalog.Unclassed)
+	}
+	return resp
+}
+
+func (r *reader) at(resp *Response, n *node) {
+	text := r.text(n)
+	if i := strings.LastIndex(text, ">>"); i >= 0 {
+		resp.Inner = strings.TrimSpace(text)
+		return
+	}
+	tokens, ok := place.SplitPointer(text)
+	if !ok {
+		r.report(n, "a JSON Pointer such as /data, or nothing for the body itself", "%q is no JSON Pointer", text)
+		return
+	}
+	resp.At = tokens
+}
+
+func (r *reader) audienceSet(n *node) Set {
+	var set Set
+	for _, item := range r.list(n) {
+		name := r.text(item)
+		if name == "" {
+			continue
+		}
+		if a := r.c.Audience(name); a != nil {
+			set |= 1 << a.Index
+			continue
+		}
+		var names []string
+		for _, a := range r.c.Audiences {
+			names = append(names, a.Name)
+		}
+		r.unknown(item, "audience", name, names)
+	}
+	return set
+}
+
+func (r *reader) conditions(n *node) []condition {
+	if n == nil || !r.keys(n, []string{"query", "header", "media", "body"}) {
+		return nil
+	}
+	var all []condition
+	for _, p := range n.pairs {
+		if p.name.text == "media" {
+			all = append(all, condition{in: "media", values: r.scalars(p)})
+			continue
+		}
+		for _, v := range r.mapping(p) {
+			if p.name.text == "body" {
+				if _, ok := place.SplitPointer(v.name.text); !ok {
+					r.report(v.name, "a JSON Pointer into the request body, such as /operation", "%q is no JSON Pointer", v.name.text)
+				}
+			}
+			all = append(all, condition{in: p.name.text, name: v.name.text, values: r.scalars(v)})
+		}
+	}
+	return all
+}
+
+var endpointKeys = []string{"endpoint", "team", "selection", "responses", "accepts", "note"}
+
+func (r *reader) endpoint(n *node) {
+	if !r.keys(n, endpointKeys) {
+		return
+	}
+	e := &Endpoint{Text: r.required(n, "endpoint"), Pos: n.pos(), all: r.c}
+	if e.Text != "" && r.template(e, n.get("endpoint")) {
+		key := e.normalised()
+		if old := r.templates[key]; old != nil {
+			r.report(n.get("endpoint"), "each endpoint once", "%q is the same endpoint as %q at %s", e.Text, old.text, old.pos())
+		} else {
+			r.templates[key] = n.get("endpoint")
+		}
+	}
+	if t := n.get("team"); t != nil {
+		e.Team = r.text(t)
+	}
+	if s := n.get("selection"); s != nil && r.keys(s, []string{"query", "separator"}) {
+		e.Selection = &Selection{Query: r.required(s, "query"), Separator: ","}
+		if sep := s.get("separator"); sep != nil {
+			e.Selection.Separator = r.text(sep)
+		}
+	}
+	if list := n.get("responses"); list != nil {
+		for _, item := range r.list(list) {
+			if resp := r.response(item, false); resp != nil {
+				e.Responses = append(e.Responses, resp)
+			}
+		}
+		r.ties(e.Responses)
+	}
+	if list := n.get("accepts"); list != nil {
+		e.Judges = true
+		for _, item := range r.list(list) {
+			if resp := r.response(item, true); resp != nil {
+				e.Accepts = append(e.Accepts, resp)
+			}
+		}
+		r.ties(e.Accepts)
+	}
+	r.c.Endpoints = append(r.c.Endpoints, e)
+}
+
+// ties reports responses between which nothing decides.
+func (r *reader) ties(all []*Response) {
+	for i, b := range all {
+		for _, a := range all[:i] {
+			if a.Named != b.Named || a.Audiences&b.Audiences == 0 || !equalConditions(a.When, b.When) {
+				continue
+			}
+			for _, s := range a.Statuses {
+				if contains(b.Statuses, s) {
+					r.report(b.where, "other audiences, another status or a `when` that tells them apart",
+						"nothing decides between this response and the one at %s for status %s", a.Pos, s)
+					break
+				}
+			}
+		}
+	}
+}
+
+func equalConditions(a, b []condition) bool {
+	if len(a) != len(b) {
+		return false
+	}
+	for _, x := range a {
+		found := false
+		for _, y := range b {
+			if x.in == y.in && x.name == y.name && strings.Join(x.values, "\n") == strings.Join(y.values, "\n") {
+				found = true
+			}
+		}
+		if !found {
+			return false
+		}
+	}
+	return true
+}
+
+func contains(all []string, s string) bool {
+	for _, a := range all {
+		if a == s {
+			return true
+		}
+	}
+	return false
+}
+
+func (r *reader) detector(n *node) {
+	if !r.keys(n, []string{"name", "class", "pattern", "check", "match", "no_match"}) {
+		return
+	}
+	d := detect.Custom{Name: r.required(n, "name")}
+	for _, other := range r.c.Detectors {
+		if other.Name == d.Name && d.Name != "" {
+			r.report(n.get("name"), "each name once", "detector %q is defined twice", d.Name)
+		}
+	}
+	if c := n.get("class"); c != nil {
+		d.Class, _ = catalog.ParseClass(r.choice(c, "secret", "personal"))
+	} else {
+		r.report(n, "`class: secret` or `class: personal`", "the detector has no class")
+	}
+	if c := n.get("check"); c != nil {
+		d.Check = r.choice(c, "luhn", "iban")
+	}
+	pattern := r.required(n, "pattern")
+	re, err := regexp.Compile(pattern)
+	if err != nil {
+		r.report(n.get("pattern"), "a regular expression in RE2's syntax", "the pattern does not compile: %v", err)
+		return
+	}
+	d.Pattern = re
+	if m := n.get("match"); m != nil {
+		for _, item := range r.listOrOne(m) {
+			if text := r.scalar(item); !d.Matches([]byte(text)) {
+				r.report(item, "a value that the pattern and the check find", "the detector does not find its example")
+			}
+		}
+	}
+	if m := n.get("no_match"); m != nil {
+		for _, item := range r.listOrOne(m) {
+			if text := r.scalar(item); d.Matches([]byte(text)) {
+				r.report(item, "a value that the detector leaves alone", "the detector finds its counter-example")
+			}
+		}
+	}
+	r.c.Detectors = append(r.c.Detectors, d)
+}
+
+func (r *reader) exception(n *node) {
+	if !r.keys(n, []string{"endpoint", "path", "kind", "reason", "until"}) {
+		return
+	}
+	x := &Exception{Endpoint: r.required(n, "endpoint"), Path: r.required(n, "path"), Kind: r.required(n, "kind"),
+		Reason: r.required(n, "reason"), Pos: n.pos()}
+	if x.Kind != "" && !contains(KindNames, x.Kind) {
+		r.unknown(n.get("kind"), "kind", x.Kind, KindNames)
+	}
+	if u := n.get("until"); u != nil {
+		x.Until = r.text(u)
+		if _, err := time.Parse(time.DateOnly, x.Until); err != nil {
+			r.report(u, "a day such as 2027-03-31", "%q is no day", x.Until)
+		}
+	}
+	r.c.Exceptions = append(r.c.Exceptions, x)
+}
+
+// KindNames lists the kinds an exception may name. The scan gives them their
+// severity; a test there holds both lists against each other.
+var KindNames = []string{"secret-value", "sensitive-field", "personal-value", "wrong-audience", "unexpected-relation",
+	"unexpected-field", "renamed-field", "hidden-duplicate", "revealing-error", "sensitive-in-url", "over-posting",
+	"cacheable-private", "missing-field", "value-mismatch", "selection-ignored", "undeclared-response", "unknown-endpoint",
+	"uneven-exposure", "heavy-excess"}

@@ -1,0 +1,142 @@
+package exchange
+
+import (
+	"bytes"
+	"compress/flate"
+	"compress/zlib"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/andybalholm/brotli"
+	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
+	"golang.org/x/text/encoding/htmlindex"
+)
+
+// MaxBody is how many bytes of a body are read after its codings are undone: a
+// compression bomb ends here.
+const MaxBody = 128 << 20
+
+// maxCodings is how many stacked content codings are undone; real traffic has one.
+const maxCodings = 4
+
+// ErrTooLarge is returned for a body that grows beyond its bound.
+var ErrTooLarge = errors.New("the body is larger than is read")
+
+// Decode undoes the codings of a Content-Encoding header (RFC 9110 section
+// 8.4), last applied first. The result is at most limit bytes long, otherwise
+// the error is [ErrTooLarge].
+func Decode(body []byte, codings string, limit int64) ([]byte, error) {
+	names := strings.Split(codings, ",")
+	if len(names) > maxCodings {
+		return nil, fmt.Errorf("%d content codings are stacked, more than the %d that are undone", len(names), maxCodings)
+	}
+	for i := len(names) - 1; i >= 0; i-- {
+		name := strings.ToLower(strings.TrimSpace(names[i]))
+		r, err := decoder(name, body)
+		if err != nil {
+			return nil, fmt.Errorf("content coding %s: %w", name, err)
+		}
+		if r == nil {
+			continue
+		}
+		decoded, err := io.ReadAll(io.LimitReader(r, limit+1))
+		if c, ok := r.(io.Closer); ok {
+			c.Close()
+		}
+		if err != nil {
+			return nil, fmt.Errorf("content coding %s: %w", name, err)
+		}
+		if int64(len(decoded)) > limit {
+			return nil, fmt.Errorf("%w (over %d bytes once %s is undone)", ErrTooLarge, limit, name)
+		}
+		body = decoded
+	}
+	return body, nil
+}
+
+func decoder(name string, body []byte) (io.Reader, error) {
+	switch name {
+	case "", "identity":
+		return nil, nil
+	case "gzip", "x-gzip":
+		return gzip.NewReader(bytes.NewReader(body))
+	case "deflate": // the name means zlib; raw deflate is sent under it all the same
+		if r, err := zlib.NewReader(bytes.NewReader(body)); err == nil {
+			return r, nil
+		}
+		return flate.NewReader(bytes.NewReader(body)), nil
+	case "br":
+		return brotli.NewReader(bytes.NewReader(body)), nil
+	case "zstd":
+		d, err := zstd.NewReader(bytes.NewReader(body), zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(MaxBody))
+		if err != nil {
+			return nil, err
+		}
+		return d.IOReadCloser(), nil
+	}
+	return nil, errors.New("is not known")
+}
+
+// StillCoded reports whether bytes that came with a Content-Encoding are still
+// coded: recorders differ in whether they undo it before they write.
+func StillCoded(body []byte, codings string) bool {
+	last := codings[strings.LastIndexByte(codings, ',')+1:]
+	switch strings.ToLower(strings.TrimSpace(last)) {
+	case "gzip", "x-gzip":
+		return bytes.HasPrefix(body, []byte{0x1f, 0x8b})
+	case "zstd":
+		return bytes.HasPrefix(body, []byte{0x28, 0xb5, 0x2f, 0xfd})
+	case "deflate", "br":
+		return !utf8.Valid(body)
+	}
+	return false
+}
+
+// Text turns bytes in the charset of a Content-Type into UTF-8 and drops a byte
+// order mark. JSON is UTF-8 (RFC 8259 section 8.1) unless it says otherwise.
+func Text(body []byte, contentType string) ([]byte, error) {
+	switch {
+	case bytes.HasPrefix(body, []byte{0xEF, 0xBB, 0xBF}):
+		return body[3:], nil
+	case bytes.HasPrefix(body, []byte{0xFF, 0xFE}):
+		return recode(body, "utf-16le")
+	case bytes.HasPrefix(body, []byte{0xFE, 0xFF}):
+		return recode(body, "utf-16be")
+	}
+	_, params, err := mime.ParseMediaType(contentType)
+	if err != nil || params["charset"] == "" || strings.EqualFold(params["charset"], "utf-8") {
+		return body, nil
+	}
+	return recode(body, params["charset"])
+}
+
+func recode(body []byte, charset string) ([]byte, error) {
+	enc, err := htmlindex.Get(charset)
+	if err != nil {
+		return nil, fmt.Errorf("charset %q is not known", charset)
+	}
+	out, err := enc.NewDecoder().Bytes(body)
+	return bytes.TrimPrefix(out, []byte("\uFEFF")), err
+}
+
+// Readable says whether a body can be judged: nil, or why not. A body without a
+// media type is read when it looks like JSON.
+func Readable(contentType string, body []byte) error {
+	media, _, _ := strings.Cut(contentType, ";")
+	media = strings.ToLower(strings.TrimSpace(media))
+	switch {
+	case media == "application/json", media == "text/json", strings.HasSuffix(media, "+json"):
+		return nil
+	case media == "" || media == "x-unknown":
+		if t := bytes.TrimLeft(body, " \t\r\n"); len(t) > 0 && (t[0] == '{' || t[0] == '[') {
+			return nil
+		}
+		return errors.New("a body without a media type is not a body Inkret reads")
+	}
+	return fmt.Errorf("%s is not a body Inkret reads", media)
+}

@@ -1,0 +1,92 @@
+// Package exchange holds what crosses the wire: one recorded request and its
+// response, a [Capture]. It undoes content codings and charsets and says which
+// bodies can be read.
+package exchange
+
+import (
+	"net/url"
+	"strings"
+	"time"
+)
+
+// Header is the fields of a message in the order in which they were sent.
+type Header []HeaderField
+
+// HeaderField is one header field line.
+type HeaderField struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+}
+
+// Get gives the first value under name, without regard to capitals.
+func (h Header) Get(name string) string {
+	v, _ := h.Find(name)
+	return v
+}
+
+// Find is Get that also reports whether the field is there at all.
+func (h Header) Find(name string) (string, bool) {
+	for _, f := range h {
+		if strings.EqualFold(f.Name, name) {
+			return f.Value, true
+		}
+	}
+	return "", false
+}
+
+// Cookie gives the value of a cookie that a request sends.
+func (h Header) Cookie(name string) (string, bool) {
+	for _, f := range h {
+		if !strings.EqualFold(f.Name, "Cookie") {
+			continue
+		}
+		for _, pair := range strings.Split(f.Value, ";") {
+			k, v, _ := strings.Cut(strings.TrimSpace(pair), "=")
+			if k == name {
+				return v, true
+			}
+		}
+	}
+	return "", false
+}
+
+// Capture is one recorded exchange.
+type Capture struct {
+	File     string // the recording it came from; empty for a live one
+	Entry    int    // its number there, from 0
+	Audience string // what the importer said; empty leaves it to recognition
+	Started  time.Time
+	Request  Request
+	Response Response
+}
+
+// Request is the recorded request.
+type Request struct {
+	Method string
+	URL    *url.URL
+	Header Header
+	Body   []byte
+}
+
+// Response is the recorded response. Body has its content codings undone and is
+// UTF-8; Missing says why there is none where one was to be expected.
+type Response struct {
+	Status  int
+	Header  Header
+	Body    []byte
+	Missing string
+}
+
+// Credentials reports whether the request carries any: an Authorization or a Cookie.
+func (r *Request) Credentials() bool {
+	_, auth := r.Header.Find("Authorization")
+	_, cookie := r.Header.Find("Cookie")
+	return auth || cookie
+}
+
+// Preflight reports whether the request is a CORS preflight (Fetch standard,
+// section 3.2.2).
+func (r *Request) Preflight() bool {
+	_, asks := r.Header.Find("Access-Control-Request-Method")
+	return r.Method == "OPTIONS" && asks
+}

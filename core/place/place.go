@@ -1,0 +1,116 @@
+// Package place writes where something stands in a JSON document: as a JSON
+// Pointer (RFC 6901), which names one place, and as a normalized JSONPath
+// (RFC 9535 section 2.7), which here may also name all elements at once.
+package place
+
+import (
+	"strconv"
+	"strings"
+	"unicode/utf8"
+)
+
+// Root is the JSONPath of a body itself.
+const Root = "$"
+
+// Elements is the JSONPath segment that stands for every element of an array
+// and every member of a map.
+const Elements = "[*]"
+
+// AppendPointer appends name to a JSON Pointer as one more reference token.
+func AppendPointer(dst []byte, name []byte) []byte {
+	dst = append(dst, '/')
+	for _, c := range name {
+		switch c {
+		case '~':
+			dst = append(dst, '~', '0')
+		case '/':
+			dst = append(dst, '~', '1')
+		default:
+			dst = append(dst, c)
+		}
+	}
+	return dst
+}
+
+// AppendIndex appends an array index to a JSON Pointer.
+func AppendIndex(dst []byte, index int) []byte {
+	return strconv.AppendInt(append(dst, '/'), int64(index), 10)
+}
+
+// SplitPointer gives the reference tokens of a JSON Pointer. It reports false
+// when the text is not one: it neither is empty nor starts with '/', or holds a
+// '~' that is followed by neither 0 nor 1.
+func SplitPointer(pointer string) ([]string, bool) {
+	if pointer == "" {
+		return nil, true
+	}
+	if pointer[0] != '/' {
+		return nil, false
+	}
+	tokens := strings.Split(pointer[1:], "/")
+	for i, t := range tokens {
+		for j := 0; j < len(t); j++ {
+			if t[j] == '~' && (j+1 == len(t) || t[j+1] != '0' && t[j+1] != '1') {
+				return nil, false
+			}
+		}
+		tokens[i] = strings.ReplaceAll(strings.ReplaceAll(t, "~1", "/"), "~0", "~")
+	}
+	return tokens, true
+}
+
+// AppendName appends a member name to a JSONPath: `.name` where it is a plain
+// identifier, else `['…']` with the escapes of RFC 9535 section 2.7.
+func AppendName(dst []byte, name []byte) []byte {
+	if identifier(name) {
+		return append(append(dst, '.'), name...)
+	}
+	dst = append(dst, '[', '\'')
+	for i := 0; i < len(name); {
+		c := name[i]
+		if c >= utf8.RuneSelf {
+			r, n := utf8.DecodeRune(name[i:])
+			dst = utf8.AppendRune(dst, r)
+			i += n
+			continue
+		}
+		i++
+		switch c {
+		case '\b':
+			dst = append(dst, `\b`...)
+		case '\t':
+			dst = append(dst, `\t`...)
+		case '\n':
+			dst = append(dst, `\n`...)
+		case '\f':
+			dst = append(dst, `\f`...)
+		case '\r':
+			dst = append(dst, `\r`...)
+		case '\'':
+			dst = append(dst, `\'`...)
+		case '\\':
+			dst = append(dst, `\\`...)
+		default:
+			if c < 0x20 {
+				const hex = "0123456789abcdef"
+				dst = append(dst, '\\', 'u', '0', '0', hex[c>>4], hex[c&15])
+			} else {
+				dst = append(dst, c)
+			}
+		}
+	}
+	return append(dst, '\'', ']')
+}
+
+// Name is [AppendName] for a single name.
+func Name(name string) string { return string(AppendName(nil, []byte(name))) }
+
+func identifier(name []byte) bool {
+	for i, c := range name {
+		letter := c == '_' || c|0x20 >= 'a' && c|0x20 <= 'z'
+		if !letter && (i == 0 || c < '0' || c > '9') {
+			return false
+		}
+	}
+	return len(name) > 0
+}
