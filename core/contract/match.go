@@ -533,3 +533,21 @@ func Generalise(method string, segments []string) string {
 	}
 	return method + " /" + strings.Join(out, "/")
 }
+
+// Asked gives the members that a request asks for by name, or nil when it does
+// not select.
+func (s *Selection) Asked(u *url.URL) []string {
+	values, ok := u.Query()[s.Query]
+	if !ok {
+		return nil
+	}
+	asked := []string{}
+	for _, v := range values {
+		for _, name := range strings.Split(v, s.Separator) {
+			if name = strings.TrimSpace(name); name != "" {
+				asked = append(asked, name)
+			}
+		}
+	}
+	return asked
+}

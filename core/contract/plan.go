@@ -1,7 +1,9 @@
 package contract
 
 import (
+	"encoding/json"
 	"fmt"
+	"strconv"
 	"strings"
 
 	"inkret/core/catalog"
@@ -36,6 +38,42 @@ type Member struct {
 	Object *Object // what its objects may hold; nil where it is no object
 	OneOf  []Alternative
 	Entity *catalog.Entity // of its objects
+
+	texts  map[string]bool // Form.Values that are strings
+	others []string        // the JSON text of the rest
+}
+
+// Permits reports whether a scalar is among the values of the grant's form: the
+// text of a string, or the JSON text of anything else.
+func (m *Member) Permits(isString bool, text []byte) bool {
+	if isString {
+		return m.texts[string(text)]
+	}
+	for _, o := range m.others {
+		if o == string(text) {
+			return true
+		}
+		a, errA := strconv.ParseFloat(o, 64)
+		b, errB := strconv.ParseFloat(string(text), 64)
+		if errA == nil && errB == nil && a == b {
+			return true
+		}
+	}
+	return false
+}
+
+func (m *Member) permit(values []string) {
+	for _, v := range values {
+		var text string
+		if json.Unmarshal([]byte(v), &text) != nil || v == "null" {
+			m.others = append(m.others, v)
+			continue
+		}
+		if m.texts == nil {
+			m.texts = map[string]bool{}
+		}
+		m.texts[text] = true
+	}
 }
 
 // Alternative is an object that applies where members have these values.
@@ -198,6 +236,7 @@ func (c *compiler) member(sources []source) *Member {
 		Foreign: !lead.holders().has(c.audience), Open: g.Open, Keyed: g.Keyed, Refers: g.Reference, Entity: g.entity,
 	}
 	m.Required = !m.Foreign && !g.Optional
+	m.permit(g.Form.Values)
 	if m.Many && m.Form.Type == catalog.Array {
 		m.Form.Type = "" // the array itself; nothing is said of its elements
 	}

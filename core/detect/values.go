@@ -63,6 +63,9 @@ type Hit struct {
 // Found reports whether anything was recognised.
 func (h Hit) Found() bool { return h.Detector != "" }
 
+// Whole reports whether what was recognised is all of value.
+func (h Hit) Whole(value []byte) bool { return h.at == 0 && h.end == len(value) }
+
 // Custom is a team's own detector.
 type Custom struct {
 	Name    string

@@ -1,0 +1,270 @@
+// Package scan judges captures: it holds a body against a compiled contract in
+// one pass over its tokens and tells every spot that departs, with its place and
+// weight.
+//
+// A [Judge] works through captures one after another; [Judge.Capture] finds the
+// contract of each and judges its body. Memory does not grow with the body: no
+// tree of it is built, and what is kept between captures is bounded.
+package scan
+
+import (
+	"errors"
+	"fmt"
+	"sort"
+	"strconv"
+	"strings"
+
+	"inkret/core/catalog"
+	"inkret/core/contract"
+	"inkret/core/detect"
+	"inkret/core/exchange"
+	"inkret/core/place"
+)
+
+// Judge judges captures one after another. It keeps what it learns of names
+// between them, so one Judge for many captures is cheaper than one each. It is
+// not safe for concurrent use; judges that share contracts are.
+type Judge struct {
+	contracts *contract.Contracts // nil sweeps alone
+	detectors *detect.Set
+	verdicts  map[*catalog.Entity]map[string]*verdict
+	paths     map[string]*pathEntry
+	body      uint64 // counts bodies
+	walk      walk
+}
+
+// NewJudge gives a judge that holds captures against contracts, or, where these
+// are nil, sweeps them for sensitive values and names alone.
+func NewJudge(contracts *contract.Contracts) *Judge {
+	j := &Judge{contracts: contracts, detectors: &detect.Set{},
+		verdicts: map[*catalog.Entity]map[string]*verdict{}, paths: map[string]*pathEntry{}}
+	if contracts != nil {
+		j.detectors.Custom = contracts.Detectors
+	}
+	j.walk.judge = j
+	return j
+}
+
+// Outcome is what became of one capture.
+type Outcome struct {
+	Endpoint   string // as the contract writes it, or generalised from the path
+	Team       string
+	Audience   string
+	AudienceBy string
+	Status     string // the entry of statuses that matched, else the code
+	Known      bool   // a contract has the endpoint
+	Response   *contract.Response
+	Skipped    string // why it was not judged; empty when it was
+	Spots      []Spot // in the order of their bytes
+	Bytes      int    // of the body, its codings undone
+	Excess     int    // bytes of what no grant covers
+}
+
+// Capture judges one capture. The outcome's spots are valid until the next call.
+func (j *Judge) Capture(c *exchange.Capture) Outcome { return j.Watch(c, nil) }
+
+// Watch is Capture that tells an observer of every value of the body.
+func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
+	out := Outcome{Status: strconv.Itoa(c.Response.Status)}
+	if c.Request.URL == nil {
+		out.Skipped = "the request has no address that can be read"
+		return out
+	}
+	segments, served := strings.Split(strings.Trim(c.Request.URL.EscapedPath(), "/"), "/"), true
+	if j.contracts != nil {
+		if segments, served = j.contracts.Serves(c.Request.URL); !served {
+			out.Skipped = "another server"
+			return out
+		}
+	}
+	out.Endpoint = contract.Generalise(c.Request.Method, segments)
+	if skip := unread(c); skip != "" {
+		out.Skipped = skip
+		j.identify(&out, c, segments)
+		return out
+	}
+	out.Bytes = len(c.Response.Body)
+	plan, choice := j.identify(&out, c, segments)
+	w := &j.walk
+	w.watch, w.asked, w.plan, w.boundary = watch, nil, plan, nil
+	if plan != nil && choice.Wrong {
+		w.boundary = plan.Entity
+	}
+	if e := j.endpoint(c, segments); e != nil && e.Selection != nil {
+		w.asked = e.Selection.Asked(c.Request.URL)
+	}
+	err := w.body(c.Response.Body)
+	spots := w.finish()
+	if j.contracts != nil && err == nil {
+		if !out.Known {
+			spots = append(spots, Spot{Kind: UnknownEndpoint, Severity: Low, Path: place.Root})
+		} else if choice.Response == nil {
+			spots = append(spots, Spot{Kind: UndeclaredResponse, Severity: Low, Path: place.Root})
+		}
+	}
+	out.Spots, out.Excess = spots, w.excess
+	if err != nil {
+		out.Skipped = fmt.Sprintf("the body is not JSON: %v", err)
+	}
+	return out
+}
+
+func (j *Judge) endpoint(c *exchange.Capture, segments []string) *contract.Endpoint {
+	if j.contracts == nil {
+		return nil
+	}
+	return j.contracts.Find(c.Request.Method, segments)
+}
+
+// identify finds endpoint, audience and response; the plan is nil where the body
+// is to be swept.
+func (j *Judge) identify(out *Outcome, c *exchange.Capture, segments []string) (*contract.Plan, contract.Choice) {
+	if j.contracts == nil {
+		return nil, contract.Choice{}
+	}
+	audience, by := j.contracts.AudienceOf(c.Audience, &c.Request)
+	if audience != nil {
+		out.Audience, out.AudienceBy = audience.Name, by
+	}
+	e := j.endpoint(c, segments)
+	if e == nil {
+		return nil, contract.Choice{}
+	}
+	out.Known, out.Endpoint, out.Team = true, e.Text, e.Team
+	choice := e.Choose(audience, c)
+	if choice.Response == nil {
+		return nil, choice
+	}
+	out.Response, out.Status = choice.Response, choice.Status
+	if choice.Response.Name != "" {
+		out.Endpoint += " [" + choice.Response.Name + "]"
+	}
+	if choice.Response.Inner != "" {
+		return nil, choice
+	}
+	return e.Plan(choice, c.Response.Status), choice
+}
+
+// unread says why the body of a capture is not judged, or gives the empty string.
+func unread(c *exchange.Capture) string {
+	switch {
+	case c.Response.Missing != "":
+		return c.Response.Missing
+	case c.Request.Preflight():
+		return "a CORS preflight"
+	case c.Request.Method == "HEAD":
+		return "the answer to HEAD has no body"
+	case c.Response.Status == 204 || c.Response.Status == 304:
+		return fmt.Sprintf("an answer with status %d has no body", c.Response.Status)
+	case len(c.Response.Body) == 0:
+		return "the body is empty"
+	}
+	if err := exchange.Readable(c.Response.Header.Get("Content-Type"), c.Response.Body); err != nil {
+		return err.Error()
+	}
+	return ""
+}
+
+// body reads a whole body, a second time where it turns out that `at` is absent
+// and the body itself is the entity.
+func (w *walk) body(data []byte) error {
+	w.reset(data)
+	switch {
+	case w.plan == nil:
+		w.sweep(zone{}, candidate{}, nil, w.begin())
+	case w.plan.Bare != nil && !w.plan.Listed && w.space() == '[':
+		w.again(data)
+		if !w.bareSeen && w.err == nil { // no entity in sight: sweep what there is
+			w.reset(data)
+			w.sweep(zone{}, candidate{}, nil, w.begin())
+			w.absent()
+		}
+	default:
+		w.granted(w.plan.Root, own, whole, w.begin(), candidate{})
+		if w.wayMissing && w.bareSeen && w.err == nil {
+			w.again(data)
+		}
+	}
+	if w.err == nil && w.space() != 0 || w.err == nil && w.pos < len(w.data) {
+		w.fail(w.pos, "something follows the value")
+	}
+	if w.err != nil {
+		return w.err
+	}
+	return nil
+}
+
+func (w *walk) begin() int {
+	w.space()
+	return w.pos
+}
+
+// again judges the body itself as the entity.
+func (w *walk) again(data []byte) {
+	w.reset(data)
+	w.bare = true
+	if w.boundary != nil {
+		w.boundary = w.plan.Bare
+	}
+	at := whole
+	if w.space() == '[' { // its elements are the entity
+		many := *w.plan.Bare
+		many.Many = true
+		if w.boundary != nil {
+			w.boundary = &many
+		}
+		w.granted(&many, own, whole, w.begin(), candidate{})
+	} else {
+		if w.plan.Bare.Many {
+			at = element // no second report of what `at` says already
+		}
+		w.granted(w.plan.Bare, own, at, w.begin(), candidate{})
+	}
+	if w.err == nil {
+		w.absent()
+	}
+}
+
+// absent reports that the first member of `at` is not there.
+func (w *walk) absent() {
+	if w.plan.Root.Object == nil || w.boundary != nil {
+		return
+	}
+	for _, m := range w.plan.Root.Object.Members {
+		if m.Way {
+			w.segs = w.segs[:0]
+			w.member([]byte(m.Name))
+			w.emitAt(candidate{kind: MissingField, severity: Low, grant: m.Grant,
+				reason: "the place where the entity is granted is absent"}, 0, 0, "")
+			w.pop()
+		}
+	}
+}
+
+// finish gives the spots of the pass, in the order of their bytes.
+func (w *walk) finish() []Spot {
+	pointers := string(w.pointers)
+	spots := w.spots[:0]
+	for i := range w.spots {
+		s := w.spots[i]
+		if s.Kind == 0 {
+			continue
+		}
+		s.Pointer = pointers[w.cuts[i]:s.pointerEnd]
+		spots = append(spots, s)
+	}
+	byOffset := func(i, k int) bool { return spots[i].Offset < spots[k].Offset }
+	if !sort.SliceIsSorted(spots, byOffset) {
+		sort.SliceStable(spots, byOffset)
+	}
+	return spots
+}
+
+// SyntaxAt gives the byte at which a body broke, where err says so.
+func SyntaxAt(err error) (int, bool) {
+	var syntax *SyntaxError
+	if errors.As(err, &syntax) {
+		return syntax.Offset, true
+	}
+	return 0, false
+}

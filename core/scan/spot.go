@@ -1,0 +1,108 @@
+package scan
+
+import (
+	"fmt"
+
+	"inkret/core/catalog"
+	"inkret/core/contract"
+)
+
+// Spot is one place in one capture that departs from the contract.
+type Spot struct {
+	Kind     Kind
+	Severity Severity
+	Class    catalog.Class // of what leaked; Unclassed where that does not apply
+	Path     string        // JSONPath, with [*] for elements and names that are data
+	Pointer  string        // JSON Pointer, names that are sensitive masked
+	Offset   int           // of the first byte counted by Bytes, in the decoded body
+	Bytes    int           // weight
+	Entity   string
+	Field    string // field or relation of Entity
+	Detector string // what recognised the value
+	Sample   string // masked; only on the first spot of a path in a body
+
+	Grant      *contract.Grant // the grant that decided, if one did
+	reason     string
+	pointerEnd int
+}
+
+// Why says in a sentence what decided.
+func (s *Spot) Why() string {
+	if s.reason != "" {
+		return s.reason
+	}
+	whose := s.Field
+	if s.Entity != "" && s.Field != "" {
+		whose = s.Entity + "." + s.Field
+	}
+	switch s.Kind {
+	case SecretValue, PersonalValue:
+		what := fmt.Sprintf("the value is recognised as %s", article(s.Detector))
+		if s.Grant != nil {
+			return fmt.Sprintf("granted as %s; %s", s.Grant.Class, what)
+		}
+		return "not granted; " + what
+	case SensitiveField:
+		if whose == "" {
+			return fmt.Sprintf("not granted; the name tells of something %s", s.Class)
+		}
+		return fmt.Sprintf("not granted; %s is %s", whose, s.Class)
+	case WrongAudience:
+		if whose != "" {
+			return fmt.Sprintf("%s is granted to other audiences only and is %s", whose, s.Class)
+		}
+		return fmt.Sprintf("granted to other audiences only; the gravest granted here is %s", s.Class)
+	case UnexpectedRelation:
+		if whose != "" {
+			return fmt.Sprintf("not granted; %s is a relation", whose)
+		}
+		return "not granted; a whole object is sent"
+	case UnexpectedField:
+		switch {
+		case whose != "" && s.Class != catalog.Unclassed:
+			return fmt.Sprintf("not granted; %s is %s", whose, s.Class)
+		case whose != "":
+			return fmt.Sprintf("not granted; %s is unclassed", whose)
+		}
+		return "not granted; the catalogue does not know it"
+	case MissingField:
+		return "granted, not optional, and not sent"
+	case UndeclaredResponse:
+		return "no response of the contract fits"
+	case UnknownEndpoint:
+		return "no contract for this endpoint"
+	}
+	return s.Kind.String()
+}
+
+func article(noun string) string {
+	if noun == "" {
+		return "sensitive"
+	}
+	switch noun[0] {
+	case 'A', 'E', 'I', 'O', 'a', 'e', 'i', 'o', 'u':
+		return "an " + noun
+	}
+	return "a " + noun
+}
+
+// candidate is what may be reported at a place; of several the gravest is.
+type candidate struct {
+	kind     Kind
+	severity Severity
+	class    catalog.Class
+	entity   *catalog.Entity
+	field    string
+	detector string
+	grant    *contract.Grant
+	reason   string
+	telling  bool // holds for a value that is not null, boolean or empty only
+}
+
+// graver gives the graver of two candidates: by severity, then by the table.
+func graver(a, b candidate) candidate {
+	if b.kind == 0 || a.kind != 0 && (a.severity > b.severity || a.severity == b.severity && a.kind <= b.kind) {
+		return a
+	}
+	return b
+}
