@@ -19,7 +19,7 @@ import (
 
 // MaxBody is how many bytes of a body are read after its codings are undone: a
 // compression bomb ends here.
-const MaxBody = 128 << 20
+const MaxBody = 64 << 20
 
 // maxCodings is how many stacked content codings are undone; real traffic has one.
 const maxCodings = 4

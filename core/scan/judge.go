@@ -67,7 +67,9 @@ func (j *Judge) Capture(c *exchange.Capture) Outcome { return j.Watch(c, nil) }
 func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	out := Outcome{Status: strconv.Itoa(c.Response.Status)}
 	if c.Request.URL == nil {
-		out.Skipped = "the request has no address that can be read"
+		if out.Skipped = c.Response.Missing; out.Skipped == "" {
+			out.Skipped = "the request has no address that can be read"
+		}
 		return out
 	}
 	segments, served := strings.Split(strings.Trim(c.Request.URL.EscapedPath(), "/"), "/"), true
@@ -120,6 +122,9 @@ func (j *Judge) endpoint(c *exchange.Capture, segments []string) *contract.Endpo
 // is to be swept.
 func (j *Judge) identify(out *Outcome, c *exchange.Capture, segments []string) (*contract.Plan, contract.Choice) {
 	if j.contracts == nil {
+		if out.Audience = c.Audience; c.Audience != "" {
+			out.AudienceBy = contract.Said
+		}
 		return nil, contract.Choice{}
 	}
 	audience, by := j.contracts.AudienceOf(c.Audience, &c.Request)
@@ -171,12 +176,12 @@ func (w *walk) body(data []byte) error {
 	w.reset(data)
 	switch {
 	case w.plan == nil:
-		w.sweep(zone{}, candidate{}, nil, w.begin())
+		w.sweep(zone{}, nil, nil, w.begin())
 	case w.plan.Bare != nil && !w.plan.Listed && w.space() == '[':
 		w.again(data)
 		if !w.bareSeen && w.err == nil { // no entity in sight: sweep what there is
 			w.reset(data)
-			w.sweep(zone{}, candidate{}, nil, w.begin())
+			w.sweep(zone{}, nil, nil, w.begin())
 			w.absent()
 		}
 	default:

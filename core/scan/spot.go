@@ -41,6 +41,9 @@ func (s *Spot) Why() string {
 		if s.Grant != nil {
 			return fmt.Sprintf("granted as %s; %s", s.Grant.Class, what)
 		}
+		if whose != "" {
+			return fmt.Sprintf("not granted; %s, and %s", whose, what)
+		}
 		return "not granted; " + what
 	case SensitiveField:
 		if whose == "" {

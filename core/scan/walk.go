@@ -163,9 +163,7 @@ func (v *verdict) swept(cover catalog.Class) candidate {
 	switch {
 	case v.field != nil:
 		if class := v.field.Class; class >= catalog.Personal && class > cover {
-			s := sensitive(class)
-			s.field = v.field.Name
-			c = graver(s, c)
+			c = graver(sensitive(class), c)
 		}
 	case v.relation == nil && v.telling > cover:
 		s := sensitive(v.telling)
@@ -682,12 +680,12 @@ func (w *walk) otherMember(entity *catalog.Entity, name []byte, holder *contract
 		if w.watch != nil {
 			w.watch.Member(name, v.masked, start, Open, holder)
 		}
-		return w.sweep(zone{cover: holder.Class}, v.swept(holder.Class), nil, start)
+		return w.sweep(zone{cover: holder.Class}, v, nil, start)
 	case how == foreign:
 		if w.watch != nil {
 			w.watch.Member(name, v.masked, start, Ungranted, nil)
 		}
-		return w.sweep(zone{entity: v.related}, v.swept(0), entity, start)
+		return w.sweep(zone{}, v, entity, start)
 	}
 	if w.watch != nil {
 		w.watch.Member(name, v.masked, start, Ungranted, nil)
@@ -709,7 +707,7 @@ func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int
 		var objects bool
 		ok, objects = w.sweepInside(zone{entity: v.related})
 		structure = w.structure(structure, v, objects)
-		w.fill(slot, graver(w.named(v, structure, entity, full), value), start)
+		w.fill(slot, graver(w.named(v, structure, entity, full), value).of(v, entity), start)
 	} else {
 		text, hit, kind, good := w.scalarValue(first)
 		ok = good
@@ -719,7 +717,7 @@ func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int
 		}
 		full := kind == isInteger || kind == isNumber || kind == isString && len(text) > 0
 		found := graver(w.named(v, structure, entity, full && ok), value)
-		w.emit(graver(found, hitCandidate(hit, 0, "")), start, text, hit)
+		w.emit(graver(found, hitCandidate(hit, 0, "")).of(v, entity), start, text, hit)
 	}
 	w.grave = w.grave || before
 	if how == own {
@@ -774,11 +772,13 @@ func (w *walk) named(v *verdict, c candidate, entity *catalog.Entity, full bool)
 	return graver(s, c)
 }
 
-// sweep reads a value where only sensitive things are reported. c is what its
-// name gives; owner is the entity whose member it is, where one is known.
-func (w *walk) sweep(z zone, c candidate, owner *catalog.Entity, start int) bool {
-	if c.field != "" {
-		c.entity = owner
+// sweep reads a value where only sensitive things are reported. v is what its
+// name stands for, nil for an element; owner is the entity whose member it is,
+// where one is known.
+func (w *walk) sweep(z zone, v *verdict, owner *catalog.Entity, start int) bool {
+	var c candidate
+	if v != nil {
+		c = v.swept(z.cover)
 	}
 	first := w.space()
 	if first == '{' || first == '[' {
@@ -786,8 +786,11 @@ func (w *walk) sweep(z zone, c candidate, owner *catalog.Entity, start int) bool
 			c = candidate{}
 		}
 		slot := w.reserve()
+		if v != nil {
+			z.entity = v.related
+		}
 		ok, _ := w.sweepInside(z)
-		w.fill(slot, c, start)
+		w.fill(slot, c.of(v, owner), start)
 		return ok
 	}
 	text, hit, kind, ok := w.scalarValue(first)
@@ -799,9 +802,17 @@ func (w *walk) sweep(z zone, c candidate, owner *catalog.Entity, start int) bool
 		return false
 	}
 	if c = graver(c, hitCandidate(hit, z.cover, "")); c.kind != 0 {
-		w.emit(c, start, text, hit)
+		w.emit(c.of(v, owner), start, text, hit)
 	}
 	return true
+}
+
+// of says which field of owner a candidate is about.
+func (c candidate) of(v *verdict, owner *catalog.Entity) candidate {
+	if c.field == "" && v != nil && v.field != nil {
+		c.entity, c.field = owner, v.field.Name
+	}
+	return c
 }
 
 // sweepInside sweeps the members or elements of the object or array that begins
@@ -823,7 +834,7 @@ func (w *walk) sweepInside(z zone) (ok, objects bool) {
 			if w.watch != nil {
 				w.watch.Member(name, v.masked, start, Swept, nil)
 			}
-			ok := w.sweep(zone{cover: z.cover, entity: v.related}, v.swept(z.cover), z.entity, start)
+			ok := w.sweep(zone{cover: z.cover}, v, z.entity, start)
 			if w.watch != nil {
 				w.watch.End(w.pos)
 			}
@@ -856,7 +867,7 @@ func (w *walk) sweepInside(z zone) (ok, objects bool) {
 			good, inner := w.sweepInside(z)
 			ok, objects = good, objects || inner
 		default:
-			ok = w.sweep(z, candidate{}, nil, start)
+			ok = w.sweep(z, nil, nil, start)
 		}
 		if w.watch != nil {
 			w.watch.End(w.pos)

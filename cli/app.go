@@ -1,0 +1,106 @@
+// Package cli is the command line: each command reads its arguments, calls what
+// does the work, and writes the answer. What is said on a terminal goes through
+// terminal.go.
+package cli
+
+import (
+	"context"
+	"errors"
+	"io"
+	"os"
+
+	"github.com/urfave/cli/v3"
+)
+
+// Version is what `inkret --version` prints; a release sets it when linking.
+var Version = "0.1.0"
+
+// Exit statuses.
+const (
+	exitFine     = 0
+	exitFindings = 1 // something was found, or something that was asked for is not so
+	exitFailed   = 2 // it could not be done: usage, input, service
+)
+
+// app is what the commands of one run share.
+type app struct {
+	in       io.Reader
+	out, err io.Writer
+	status   int // of the run, when no error says otherwise
+}
+
+// Run runs the command line args, the program's name first, and gives its exit
+// status.
+func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
+	a := &app{in: in, out: out, err: errOut}
+	err := a.root().Run(ctx, args)
+	if err == nil {
+		return a.status
+	}
+	a.complain(err)
+	return exitFailed
+}
+
+func (a *app) root() *cli.Command {
+	return &cli.Command{
+		Name:  "inkret",
+		Usage: "decide which fields an API may expose, and find what leaks",
+		Description: `Write down in a contract what each endpoint may expose to whom, hold recorded
+traffic against it, and drive every leak to a proven end.
+
+Try a recording at once:      inkret check monday.har
+Against contracts:            inkret check --contracts contracts/ monday.har
+Start the service:            inkret serve --data ~/inkret
+See it with made-up data:     inkret demo`,
+		Version:               Version,
+		EnableShellCompletion: true,
+		ConfigureShellCompletionCommand: func(c *cli.Command) {
+			c.Hidden = false
+			c.Usage = "print a shell's completion script: bash, zsh, fish or pwsh"
+		},
+		Suggest:        true,
+		Reader:         a.in,
+		Writer:         a.out,
+		ErrWriter:      a.err,
+		ExitErrHandler: func(context.Context, *cli.Command, error) {},
+		OnUsageError:   func(_ context.Context, c *cli.Command, err error, _ bool) error { return usage(c, err) },
+		Commands: []*cli.Command{
+			a.checkCommand(),
+		},
+		Action: func(_ context.Context, c *cli.Command) error {
+			if name := c.Args().First(); name != "" {
+				e := &hinted{error: errors.New("there is no command " + quoted(name)), hints: []string{"see: inkret help"}}
+				if near := cli.SuggestCommand(c.Commands, name); near != "" {
+					e.hints = append([]string{"did you mean: inkret " + near}, e.hints...)
+				}
+				return e
+			}
+			return cli.ShowRootCommandHelp(c)
+		},
+	}
+}
+
+// usage makes an error in a command's words one that points to its help.
+func usage(c *cli.Command, err error) error {
+	return &hinted{error: err, hints: []string{"see: " + c.FullName() + " --help"}}
+}
+
+// open opens a file named on the command line; "-" is standard input.
+func (a *app) open(name string) (io.ReadCloser, int64, error) {
+	if name == "-" {
+		return io.NopCloser(a.in), 0, nil
+	}
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, 0, err
+	}
+	info, err := f.Stat()
+	if err == nil && info.IsDir() {
+		err = &os.PathError{Op: "open", Path: name, Err: errors.New("is a folder")}
+	}
+	if err != nil {
+		f.Close()
+		return nil, 0, err
+	}
+	return f, info.Size(), nil
+}

@@ -1,0 +1,188 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"inkret/core/contract"
+	"inkret/core/exchange"
+	"inkret/core/finding"
+	"inkret/core/scan"
+	"inkret/intake"
+	"inkret/report"
+)
+
+func (a *app) checkCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "check",
+		Usage:     "judge recordings against contracts, without a service",
+		ArgsUsage: "FILE…",
+		Description: `Reads HAR 1.2 recordings ("-" is standard input) and prints what leaks. Without
+--contracts the bodies are swept for sensitive values and names alone.
+
+Exit status: 0 nothing at or above --fail-on, 1 something, 2 it could not judge.
+
+    inkret check monday.har
+    inkret check --contracts contracts/ --fail-on high monday.har tuesday.har
+    inkret check --contracts api.yaml --audience skipper --format json - < run.har`,
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "contracts", Usage: "a contract file, or a `PATH` of a folder of them", TakesFile: true},
+			&cli.StringFlag{Name: "audience", Usage: "all requests were made by the audience `NAME`"},
+			&cli.StringSliceFlag{Name: "server", Usage: "a base `URL` of the service, beside those of the contract"},
+			&cli.StringFlag{Name: "format", Value: "table", Usage: "table or json"},
+			&cli.StringFlag{Name: "fail-on", Value: "medium", Usage: "the least `SEVERITY` that fails: critical, high, medium, low or info"},
+		},
+		ShellComplete: completeValues(map[string][]string{"format": {"table", "json"}, "fail-on": scan.SeverityNames()}),
+		Action:        a.check,
+	}
+}
+
+// checkRun is one run of check.
+type checkRun struct {
+	*app
+	contracts *contract.Contracts
+	audience  string
+	collector *finding.Collector
+	judge     *scan.Judge
+}
+
+func (a *app) check(_ context.Context, c *cli.Command) error {
+	format := c.String("format")
+	if format != "table" && format != "json" {
+		return usage(c, fmt.Errorf("there is no format %q: table and json are known", format))
+	}
+	failOn, ok := scan.ParseSeverity(c.String("fail-on"))
+	if !ok {
+		return usage(c, fmt.Errorf("there is no severity %q: critical, high, medium, low and info are known", c.String("fail-on")))
+	}
+	if c.Args().Len() == 0 {
+		return usage(c, errors.New("name at least one recording, or - for standard input"))
+	}
+	run := &checkRun{app: a, audience: c.String("audience")}
+	if err := run.prepare(c); err != nil {
+		return err
+	}
+	var failed error
+	for _, name := range c.Args().Slice() {
+		if err := run.file(name); err != nil {
+			failed = errors.Join(failed, err)
+		}
+	}
+	findings := run.collector.Findings()
+	result := &report.Result{Summary: run.collector.Summary(), Findings: findings, Skipped: run.collector.Skipped()}
+	if run.contracts != nil {
+		result.Service = run.contracts.Service
+		finding.Except(findings, run.contracts.Exceptions, time.Now().UTC().Format(time.DateOnly))
+	}
+	if err := a.write(format, result); err != nil {
+		return err
+	}
+	if failed == nil && result.Summary.Judged == 0 {
+		failed = hint(errors.New("no capture was judged"), "what was skipped, and why, is listed above")
+	}
+	if failed != nil {
+		return failed
+	}
+	if finding.Gravest(findings) >= failOn {
+		a.status = exitFindings
+	}
+	return nil
+}
+
+func (a *app) write(format string, r *report.Result) error {
+	if format == "json" {
+		return report.JSON(a.out, r)
+	}
+	return report.Table(a.out, r, colour(a.out), terminal(a.out))
+}
+
+// prepare reads the contracts and makes the judge.
+func (r *checkRun) prepare(c *cli.Command) error {
+	service := ""
+	if path := c.String("contracts"); path != "" {
+		contracts, err := readContracts(path)
+		if err != nil {
+			return err
+		}
+		for _, text := range c.StringSlice("server") {
+			s, err := contract.ParseServer(text)
+			if err != nil {
+				return usage(c, fmt.Errorf("--server: %w", err))
+			}
+			contracts.Servers = append(contracts.Servers, s)
+		}
+		if r.audience != "" && contracts.Audience(r.audience) == nil {
+			var names []string
+			for _, a := range contracts.Audiences {
+				names = append(names, a.Name)
+			}
+			return usage(c, fmt.Errorf("the contract has no audience %q; it has %q", r.audience, names))
+		}
+		r.contracts, service = contracts, contracts.Service
+	}
+	r.judge, r.collector = scan.NewJudge(r.contracts), finding.NewCollector(service)
+	return nil
+}
+
+// readAhead is how many captures are read while one is judged.
+const readAhead = 4
+
+// file judges one recording. Reading goes on in a goroutine of its own while
+// what was read is judged.
+func (r *checkRun) file(name string) error {
+	f, size, err := r.open(name)
+	if err != nil {
+		return fileError(err)
+	}
+	defer f.Close()
+	shown := name
+	if name == "-" {
+		shown = "standard input"
+	}
+	in, done := r.progress(f, size, shown)
+	defer done()
+
+	captures, result := make(chan *exchange.Capture, readAhead), make(chan error, 1)
+	go func() {
+		result <- intake.Read(shown, in, func(c *exchange.Capture) error {
+			captures <- c
+			return nil
+		})
+		close(captures)
+	}()
+	seen, credentials := 0, false
+	for c := range captures {
+		c.Audience = r.audience
+		seen++
+		credentials = credentials || c.Request.Credentials()
+		out := r.judge.Capture(c)
+		r.collector.Add(c.File, c.Entry, &out)
+	}
+	if seen > 0 && !credentials && r.audience == "" && r.contracts != nil {
+		r.warn("%s: no request has credentials, so every one counts as the least trusted audience; recorders may leave credentials out: say --audience NAME", shown)
+	}
+	return <-result
+}
+
+// completeValues completes the values of flags that take one of a few words.
+func completeValues(values map[string][]string) cli.ShellCompleteFunc {
+	return func(ctx context.Context, c *cli.Command) {
+		args := c.Root().Args().Slice()
+		if len(args) > 0 {
+			last := args[len(args)-1]
+			for flag, words := range values {
+				if last == "--"+flag {
+					for _, w := range words {
+						fmt.Fprintln(c.Root().Writer, w)
+					}
+					return
+				}
+			}
+		}
+		cli.DefaultCompleteWithFlags(ctx, c)
+	}
+}

@@ -1,0 +1,57 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+
+	"inkret/core/contract"
+)
+
+// contractEndings are the names' endings of the files that make up a contract
+// document when a folder is given.
+var contractEndings = map[string]bool{".yaml": true, ".yml": true, ".json": true}
+
+// contractFiles reads a contract file, or those of a folder.
+func contractFiles(path string) ([]contract.File, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, fileError(err)
+	}
+	names := []string{path}
+	if info.IsDir() {
+		entries, err := os.ReadDir(path)
+		if err != nil {
+			return nil, fileError(err)
+		}
+		names = nil
+		for _, e := range entries {
+			if !e.IsDir() && contractEndings[strings.ToLower(filepath.Ext(e.Name()))] {
+				names = append(names, filepath.Join(path, e.Name()))
+			}
+		}
+		if len(names) == 0 {
+			return nil, fmt.Errorf("%s: the folder holds no .yaml, .yml or .json file", path)
+		}
+	}
+	sort.Strings(names)
+	var files []contract.File
+	for _, name := range names {
+		data, err := os.ReadFile(name)
+		if err != nil {
+			return nil, fileError(err)
+		}
+		files = append(files, contract.File{Name: name, Data: data})
+	}
+	return files, nil
+}
+
+func readContracts(path string) (*contract.Contracts, error) {
+	files, err := contractFiles(path)
+	if err != nil {
+		return nil, err
+	}
+	return contract.Read(files...)
+}

@@ -1,0 +1,18 @@
+// Command inkret is the service, its client and the offline check in one.
+package main
+
+import (
+	"context"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"inkret/cli"
+)
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	status := cli.Run(ctx, os.Args, os.Stdin, os.Stdout, os.Stderr)
+	stop()
+	os.Exit(status)
+}

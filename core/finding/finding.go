@@ -1,0 +1,252 @@
+// Package finding gathers spots into findings: one leak at one endpoint, told
+// apart by a fingerprint, counted however often it occurs, and moved through its
+// life by people and proof.
+package finding
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"sort"
+	"strings"
+
+	"inkret/core/contract"
+	"inkret/core/scan"
+)
+
+// Directions of a finding.
+const (
+	Response = "response"
+	Request  = "request"
+)
+
+// Identity is what tells one finding from another. Parts that do not apply are
+// empty.
+type Identity struct {
+	Service, Endpoint, Audience, Direction, Status, Path string
+	Kind                                                 scan.Kind
+}
+
+// Fingerprint is the first 16 hexadecimal digits of SHA-256 over the parts of
+// the identity, joined by line feeds.
+func (id Identity) Fingerprint() string {
+	sum := sha256.Sum256([]byte(strings.Join([]string{
+		id.Service, id.Endpoint, id.Audience, id.Direction, id.Status, id.Path, id.Kind.String()}, "\n")))
+	return hex.EncodeToString(sum[:8])
+}
+
+// First is where a finding was seen first.
+type First struct {
+	File    string `json:"file"`
+	Entry   int    `json:"entry"`
+	Pointer string `json:"pointer"`
+}
+
+// Status is an entry of statuses. In JSON a code is a number, anything else text.
+type Status string
+
+// MarshalJSON writes a code as a number.
+func (s Status) MarshalJSON() ([]byte, error) {
+	if len(s) == 3 && strings.Trim(string(s), "0123456789") == "" {
+		return []byte(s), nil
+	}
+	return json.Marshal(string(s))
+}
+
+// Finding is all spots with the same identity.
+type Finding struct {
+	Identity
+	Fingerprint string
+	Severity    scan.Severity
+	AudienceBy  string
+	Entity      string
+	Field       string
+	Class       string
+	Spots       int
+	Captures    int
+	Bytes       int
+	Sample      string
+	Why         string
+	Detector    string
+	Grant       contract.Pos // the grant or response that decided, where one did
+	First       First
+	Excepted    *contract.Exception
+
+	capture int // the number of the last capture that showed it
+}
+
+// Skipped is a capture that was not judged.
+type Skipped struct {
+	File   string `json:"file"`
+	Entry  int    `json:"entry"`
+	Reason string `json:"reason"`
+}
+
+// Summary counts what went through a collector.
+type Summary struct {
+	Captures    int `json:"captures"` // judged and skipped together
+	Judged      int `json:"judged"`
+	Skipped     int `json:"skipped"`
+	Bytes       int `json:"bytes"` // of the judged bodies
+	ExcessBytes int `json:"excess_bytes"`
+}
+
+// Collector gathers the outcomes of captures into findings. It keeps one entry a
+// finding, not one a spot.
+type Collector struct {
+	service  string
+	findings map[Identity]*Finding
+	summary  Summary
+	skipped  []Skipped
+}
+
+// NewCollector gives an empty collector for a service, whose name may be empty.
+func NewCollector(service string) *Collector {
+	return &Collector{service: service, findings: map[Identity]*Finding{}}
+}
+
+// Add counts the outcome of a capture, the entry-th of file.
+func (c *Collector) Add(file string, entry int, out *scan.Outcome) {
+	c.summary.Captures++
+	if out.Skipped != "" {
+		c.summary.Skipped++
+		c.skipped = append(c.skipped, Skipped{file, entry, out.Skipped})
+	} else {
+		c.summary.Judged++
+		c.summary.Bytes += out.Bytes
+		c.summary.ExcessBytes += out.Excess
+	}
+	for i := range out.Spots {
+		c.spot(file, entry, out, &out.Spots[i])
+	}
+}
+
+// IdentityOf gives the identity of a spot of a capture.
+func IdentityOf(service string, out *scan.Outcome, s *scan.Spot) Identity {
+	id := Identity{Service: service, Endpoint: out.Endpoint, Audience: out.Audience, Direction: Response,
+		Status: out.Status, Path: s.Path, Kind: s.Kind}
+	if s.Kind == scan.UnknownEndpoint {
+		id.Audience, id.Status = "", ""
+	}
+	return id
+}
+
+func (c *Collector) spot(file string, entry int, out *scan.Outcome, s *scan.Spot) {
+	id := IdentityOf(c.service, out, s)
+	f := c.findings[id]
+	if f == nil {
+		f = &Finding{Identity: id, Fingerprint: id.Fingerprint(), AudienceBy: out.AudienceBy,
+			First: First{file, entry, s.Pointer}}
+		if id.Audience == "" {
+			f.AudienceBy = ""
+		}
+		c.findings[id] = f
+	}
+	if s.Severity > f.Severity {
+		f.take(s, out)
+	}
+	if f.capture != c.summary.Captures {
+		f.capture = c.summary.Captures
+		f.Captures++
+	}
+	f.Spots++
+	f.Bytes += s.Bytes
+}
+
+// take makes s the spot that the finding is described by.
+func (f *Finding) take(s *scan.Spot, out *scan.Outcome) {
+	f.Severity, f.Entity, f.Field, f.Class = s.Severity, s.Entity, s.Field, s.Class.String()
+	f.Sample, f.Why, f.Detector = s.Sample, s.Why(), s.Detector
+	switch {
+	case s.Grant != nil:
+		f.Grant = s.Grant.Pos
+	case out.Response != nil:
+		f.Grant = out.Response.Pos
+	}
+}
+
+// Summary gives the counts so far.
+func (c *Collector) Summary() Summary { return c.summary }
+
+// Skipped lists the captures that were not judged, in their order.
+func (c *Collector) Skipped() []Skipped { return c.skipped }
+
+// place is an identity without its kind.
+type place struct{ endpoint, audience, direction, status, path string }
+
+func (id *Identity) place() place {
+	return place{id.Endpoint, id.Audience, id.Direction, id.Status, id.Path}
+}
+
+// Findings gives what was found: of the five kinds of exposure at one place the
+// gravest only. They are sorted by severity, endpoint, audience, status, path and
+// kind.
+func (c *Collector) Findings() []*Finding {
+	gravest := map[place]*Finding{}
+	for _, f := range c.findings {
+		if !f.Kind.Exposure() {
+			continue
+		}
+		at := f.place()
+		if g := gravest[at]; g == nil || f.Severity > g.Severity || f.Severity == g.Severity && f.Kind < g.Kind {
+			gravest[at] = f
+		}
+	}
+	var all []*Finding
+	for _, f := range c.findings {
+		if !f.Kind.Exposure() || gravest[f.place()] == f {
+			all = append(all, f)
+		}
+	}
+	sort.Slice(all, func(i, k int) bool { return less(all[i], all[k]) })
+	return all
+}
+
+func less(a, b *Finding) bool {
+	if a.Severity != b.Severity {
+		return a.Severity > b.Severity
+	}
+	for _, pair := range [][2]string{{a.Endpoint, b.Endpoint}, {a.Audience, b.Audience}, {a.Status, b.Status},
+		{a.Path, b.Path}, {a.Kind.String(), b.Kind.String()}} {
+		if pair[0] != pair[1] {
+			return pair[0] < pair[1]
+		}
+	}
+	return a.Direction < b.Direction
+}
+
+// Except marks the findings that an exception covers on a day, written
+// YYYY-MM-DD in UTC.
+func Except(all []*Finding, exceptions []*contract.Exception, today string) {
+	for _, f := range all {
+		for _, x := range exceptions {
+			if x.Endpoint == f.Endpoint && x.Kind == f.Kind.String() && covers(x.Path, f.Path) && (x.Until == "" || today <= x.Until) {
+				f.Excepted = x
+				break
+			}
+		}
+	}
+}
+
+// covers reports whether an exception's path is that of the finding, or ends in
+// ..* and has it below.
+func covers(pattern, path string) bool {
+	above, all := strings.CutSuffix(pattern, "..*")
+	if !all {
+		return pattern == path
+	}
+	rest, below := strings.CutPrefix(path, above)
+	return below && rest != "" && (rest[0] == '.' || rest[0] == '[' || rest[0] == ' ')
+}
+
+// Gravest gives the greatest severity among the findings that are not excepted,
+// 0 for none.
+func Gravest(all []*Finding) scan.Severity {
+	var worst scan.Severity
+	for _, f := range all {
+		if f.Excepted == nil {
+			worst = max(worst, f.Severity)
+		}
+	}
+	return worst
+}

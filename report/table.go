@@ -1,0 +1,175 @@
+package report
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+
+	"inkret/core/finding"
+)
+
+// Signs tell severities apart without colour, gravest first.
+var signs = map[string]string{"critical": "!! ", "high": "!  ", "medium": "*  ", "low": "-  ", "info": "i  "}
+
+var colours = map[string]text.Colors{
+	"critical": {text.FgRed, text.Bold}, "high": {text.FgRed}, "medium": {text.FgYellow}, "low": {text.FgBlue}, "info": {text.Faint},
+}
+
+// Severity writes a severity with its sign, in its colour where colour is wanted.
+func Severity(name string, colour bool) string {
+	s := signs[name] + name
+	if colour {
+		return colours[name].Sprint(s)
+	}
+	return s
+}
+
+// Table writes the result for people: the findings, gravest first, each with its
+// place and why, then what was skipped and the counts. width is the terminal's,
+// 0 when there is none.
+func Table(w io.Writer, r *Result, colour bool, width int) error {
+	var b strings.Builder
+	if len(r.Findings) > 0 {
+		findingsTable(&b, r, colour, width)
+	}
+	skippedList(&b, r.Skipped)
+	summary(&b, r, colour)
+	_, err := io.WriteString(w, b.String())
+	return err
+}
+
+// narrowest is the width below which the table is not squeezed further.
+const narrowest = 100
+
+func findingsTable(b *strings.Builder, r *Result, colour bool, width int) {
+	t := NewTable(b)
+	t.AppendHeader(table.Row{"Severity", "Kind", "Where", "Path and why", "Spots", "Bytes"})
+	faint := func(s string) string {
+		if colour {
+			return text.Faint.Sprint(s)
+		}
+		return s
+	}
+	for _, f := range r.Findings {
+		where := Clean(f.Endpoint)
+		if f.Audience != "" || f.Status != "" {
+			where += "\n" + faint(joined(" · ", f.Audience, f.Status, onlyIf(f.AudienceBy == "assumed", "audience assumed")))
+		}
+		what := Clean(f.Path)
+		if f.Sample != "" {
+			what += "  " + Clean(f.Sample)
+		}
+		why := f.Why
+		if f.Excepted != nil {
+			why = "excepted: " + f.Excepted.Reason
+		}
+		t.AppendRow(table.Row{Severity(f.Severity.String(), colour), f.Kind.String(), where, what + "\n" + faint(Clean(why)), f.Spots, f.Bytes})
+	}
+	if width > 0 {
+		room := max(width, narrowest) - 50
+		t.SetColumnConfigs([]table.ColumnConfig{
+			{Name: "Where", WidthMax: room * 2 / 5, WidthMaxEnforcer: text.WrapText}, {Name: "Path and why", WidthMax: room * 3 / 5, WidthMaxEnforcer: text.WrapText},
+			{Name: "Spots", Align: text.AlignRight}, {Name: "Bytes", Align: text.AlignRight}})
+	}
+	t.Render()
+	b.WriteByte('\n')
+}
+
+// NewTable gives a table in the one style of all listings.
+func NewTable(w io.Writer) table.Writer {
+	t := table.NewWriter()
+	t.SetOutputMirror(w)
+	style := table.StyleLight
+	style.Options = table.Options{SeparateColumns: false, SeparateHeader: true, DrawBorder: false}
+	style.Format.Header = text.FormatDefault
+	t.SetStyle(style)
+	return t
+}
+
+func joined(by string, parts ...string) string {
+	var some []string
+	for _, p := range parts {
+		if p != "" {
+			some = append(some, p)
+		}
+	}
+	return strings.Join(some, by)
+}
+
+func onlyIf(yes bool, s string) string {
+	if yes {
+		return s
+	}
+	return ""
+}
+
+// maxSkippedListed is how many skipped captures are listed one by one.
+const maxSkippedListed = 10
+
+func skippedList(b *strings.Builder, all []finding.Skipped) {
+	counts := map[string]int{}
+	var order []string
+	first := map[string]finding.Skipped{}
+	for _, s := range all {
+		if counts[s.Reason]++; counts[s.Reason] == 1 {
+			order = append(order, s.Reason)
+			first[s.Reason] = s
+		}
+	}
+	for i, reason := range order {
+		if i == maxSkippedListed {
+			fmt.Fprintf(b, "skipped for %d other reasons; --format json lists all\n", len(order)-i)
+			break
+		}
+		s := first[reason]
+		fmt.Fprintf(b, "skipped %d: %s (first: %s, entry %d)\n", counts[reason], Clean(reason), Clean(s.File), s.Entry)
+	}
+	if len(order) > 0 {
+		b.WriteByte('\n')
+	}
+}
+
+func summary(b *strings.Builder, r *Result, colour bool) {
+	fmt.Fprintf(b, "%s: %d judged, %d skipped; %s", count(r.Summary.Captures, "capture"), r.Summary.Judged, r.Summary.Skipped, Bytes(r.Summary.Bytes))
+	if r.Summary.ExcessBytes > 0 {
+		fmt.Fprintf(b, ", %s of it granted to nobody who got it (%d%%)", Bytes(r.Summary.ExcessBytes), r.Summary.ExcessBytes*100/max(r.Summary.Bytes, 1))
+	}
+	b.WriteString(".\n")
+	if len(r.Findings) == 0 {
+		b.WriteString("No findings.\n")
+		return
+	}
+	counts := r.BySeverity()
+	var parts []string
+	for _, s := range []string{"critical", "high", "medium", "low", "info"} {
+		if counts[s] > 0 {
+			part := fmt.Sprintf("%d %s", counts[s], s)
+			if colour {
+				part = colours[s].Sprint(part)
+			}
+			parts = append(parts, part)
+		}
+	}
+	fmt.Fprintf(b, "%s: %s.\n", count(len(r.Findings), "finding"), strings.Join(parts, ", "))
+}
+
+func count(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}
+
+// Bytes writes a number of bytes for people.
+func Bytes(n int) string {
+	switch {
+	case n < 10_000:
+		return fmt.Sprintf("%d B", n)
+	case n < 10_000_000:
+		return fmt.Sprintf("%.1f kB", float64(n)/1000)
+	}
+	return fmt.Sprintf("%.1f MB", float64(n)/1_000_000)
+}
