@@ -1,0 +1,258 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"time"
+)
+
+// Finding is a tracked finding.
+type Finding struct {
+	ID         string // the fingerprint
+	Service    string
+	Kind       string
+	Severity   int
+	Endpoint   string
+	EndpointID string
+	Team       string
+	Audience   string
+	AudienceBy string
+	Direction  string
+	Status     string
+	Path       string
+	Entity     string
+	Field      string
+	Class      string
+	Spots      int
+	Captures   int
+	Bytes      int64
+	Sample     string
+	Why        string
+	GrantFile  string
+	GrantLine  int
+	Excepted   string
+	State      string
+	Until      string
+	FirstSeen  time.Time
+	LastSeen   time.Time
+}
+
+// Event is something that happened to a finding.
+type Event struct {
+	At      time.Time
+	Author  string
+	Kind    string // found, move or comment
+	Was     string
+	Became  string
+	Comment string
+	Until   string
+	BatchID int64
+}
+
+const findingColumns = `findings.id, services.name, kind, severity, endpoint, endpoint_id, team, audience, audience_by, direction, status, path, entity, field,
+	class, spots, captures, bytes, sample, why, grant_file, grant_line, excepted, state, until, first_seen, last_seen`
+
+const findingTables = ` FROM findings JOIN services ON services.id = service_id`
+
+func scanFinding(r scanner) (Finding, error) {
+	var f Finding
+	var first, last int64
+	err := r.Scan(&f.ID, &f.Service, &f.Kind, &f.Severity, &f.Endpoint, &f.EndpointID, &f.Team, &f.Audience, &f.AudienceBy, &f.Direction, &f.Status,
+		&f.Path, &f.Entity, &f.Field, &f.Class, &f.Spots, &f.Captures, &f.Bytes, &f.Sample, &f.Why, &f.GrantFile, &f.GrantLine, &f.Excepted,
+		&f.State, &f.Until, &first, &last)
+	f.FirstSeen, f.LastSeen = when(first), when(last)
+	return f, err
+}
+
+// mergeFinding adds what a batch showed of a finding. A finding that was closed,
+// or whose waiver has run out, returns. fresh is whether it was not known before.
+func mergeFinding(ctx context.Context, tx *sql.Tx, service int64, b Batch, f *Finding) (fresh bool, err error) {
+	at := millis(b.Started)
+	var state, until string
+	var severity int
+	err = tx.QueryRowContext(ctx, `SELECT state, until, severity FROM findings WHERE id = ?`, f.ID).Scan(&state, &until, &severity)
+	if err == sql.ErrNoRows {
+		_, err = tx.ExecContext(ctx, `INSERT INTO findings (id, service_id, kind, severity, endpoint, endpoint_id, team, audience, audience_by, direction, status,
+			path, entity, field, class, spots, captures, bytes, sample, why, grant_file, grant_line, excepted, state, until, first_seen, last_seen)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'new', '', ?, ?)`,
+			f.ID, service, f.Kind, f.Severity, f.Endpoint, f.EndpointID, f.Team, f.Audience, f.AudienceBy, f.Direction, f.Status, f.Path, f.Entity, f.Field,
+			f.Class, f.Spots, f.Captures, f.Bytes, f.Sample, f.Why, f.GrantFile, f.GrantLine, f.Excepted, at, at)
+		if err != nil {
+			return false, err
+		}
+		return true, addEvent(ctx, tx, f.ID, Event{At: b.Started, Author: b.Author, Kind: "found", Became: "new", BatchID: b.ID})
+	}
+	if err != nil {
+		return false, err
+	}
+	if _, err = tx.ExecContext(ctx, `UPDATE findings SET spots = spots + ?, captures = captures + ?, bytes = bytes + ?, last_seen = max(last_seen, ?),
+		grant_file = ?, grant_line = ?, excepted = ?, team = ? WHERE id = ?`,
+		f.Spots, f.Captures, f.Bytes, at, f.GrantFile, f.GrantLine, f.Excepted, f.Team, f.ID); err != nil {
+		return false, err
+	}
+	if f.Severity > severity {
+		if _, err = tx.ExecContext(ctx, `UPDATE findings SET severity = ?, entity = ?, field = ?, class = ?, sample = ?, why = ? WHERE id = ?`,
+			f.Severity, f.Entity, f.Field, f.Class, f.Sample, f.Why, f.ID); err != nil {
+			return false, err
+		}
+	}
+	if state == "closed" || state == "waived" && until < b.Started.UTC().Format(time.DateOnly) {
+		if _, err = tx.ExecContext(ctx, `UPDATE findings SET state = 'returned', until = '' WHERE id = ?`, f.ID); err != nil {
+			return false, err
+		}
+		err = addEvent(ctx, tx, f.ID, Event{At: b.Started, Author: b.Author, Kind: "move", Was: state, Became: "returned", BatchID: b.ID})
+	}
+	return false, err
+}
+
+func addEvent(ctx context.Context, tx *sql.Tx, finding string, e Event) error {
+	_, err := tx.ExecContext(ctx, `INSERT INTO events (finding_id, at, author, kind, was, became, comment, until, batch_id) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		finding, millis(e.At), e.Author, e.Kind, e.Was, e.Became, e.Comment, e.Until, e.BatchID)
+	return err
+}
+
+// FindingFilter narrows a listing of findings. Empty parts do not.
+type FindingFilter struct {
+	States     []string
+	Severities []int
+	Kinds      []string
+	Audience   string
+	Endpoint   string // id
+	Team       string
+	Entity     string
+	Field      string
+	Batch      int64
+	Words      string
+	Sort       string
+}
+
+func (by *FindingFilter) filter() filter {
+	var f filter
+	f.in("state", by.States)
+	f.in("kind", by.Kinds)
+	if len(by.Severities) > 0 {
+		least := filter{}
+		for _, s := range by.Severities {
+			least.and("severity = ?", s)
+		}
+		condition := "(" + least.where[0]
+		for _, c := range least.where[1:] {
+			condition += " OR " + c
+		}
+		f.and(condition+")", least.args...)
+	}
+	for column, value := range map[string]string{"audience": by.Audience, "endpoint_id": by.Endpoint, "team": by.Team, "entity": by.Entity, "field": by.Field} {
+		if value != "" {
+			f.and(column+" = ?", value)
+		}
+	}
+	if by.Batch != 0 {
+		f.and(`findings.id IN (SELECT finding_id FROM occurrences JOIN captures ON captures.id = capture_id WHERE batch_id = ?)`, by.Batch)
+	}
+	f.words(by.Words, "endpoint", "path", "entity", "field")
+	return f
+}
+
+var findingOrder = map[string]string{"severity": "severity", "kind": "kind", "endpoint": "endpoint", "path": "path", "state": "state", "spots": "spots",
+	"bytes": "findings.bytes", "first_seen": "first_seen", "last_seen": "last_seen"}
+
+// Findings lists a page of findings, and counts all that fit, by severity.
+func (s *Store) Findings(ctx context.Context, by FindingFilter, page Page) ([]Finding, map[int]int, error) {
+	f := by.filter()
+	counts, err := s.countBy(ctx, `SELECT severity, count(*) FROM findings`+f.sql()+` GROUP BY severity`, f.args...)
+	if err != nil {
+		return nil, nil, err
+	}
+	all, err := rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+findingTables+f.sql()+
+		` ORDER BY `+order(by.Sort, "-severity", findingOrder)+`, last_seen DESC, findings.id`+page.sql(), f.args...)
+	return all, counts, err
+}
+
+func (s *Store) countBy(ctx context.Context, query string, args ...any) (map[int]int, error) {
+	counts := map[int]int{}
+	pairs, err := rows(ctx, s.read, func(r scanner) ([2]int, error) {
+		var p [2]int
+		return p, r.Scan(&p[0], &p[1])
+	}, query, args...)
+	for _, p := range pairs {
+		counts[p[0]] = p[1]
+	}
+	return counts, err
+}
+
+// StateCounts counts findings by state.
+func (s *Store) StateCounts(ctx context.Context) (map[string]int, error) {
+	counts := map[string]int{}
+	type pair struct {
+		state string
+		n     int
+	}
+	pairs, err := rows(ctx, s.read, func(r scanner) (pair, error) {
+		var p pair
+		return p, r.Scan(&p.state, &p.n)
+	}, `SELECT state, count(*) FROM findings GROUP BY state`)
+	for _, p := range pairs {
+		counts[p.state] = p.n
+	}
+	return counts, err
+}
+
+// WaiversEnding counts waivers whose last day is not after the given one.
+func (s *Store) WaiversEnding(ctx context.Context, day string) (n int, err error) {
+	err = s.read.QueryRowContext(ctx, `SELECT count(*) FROM findings WHERE state = 'waived' AND until <= ?`, day).Scan(&n)
+	return n, err
+}
+
+// Finding gives one finding, or [ErrNotFound].
+func (s *Store) Finding(ctx context.Context, id string) (Finding, error) {
+	f, err := scanFinding(s.read.QueryRowContext(ctx, `SELECT `+findingColumns+findingTables+` WHERE findings.id = ?`, id))
+	return f, none(err)
+}
+
+// Events lists what happened to a finding, oldest first.
+func (s *Store) Events(ctx context.Context, finding string) ([]Event, error) {
+	return rows(ctx, s.read, func(r scanner) (Event, error) {
+		var e Event
+		var at int64
+		err := r.Scan(&at, &e.Author, &e.Kind, &e.Was, &e.Became, &e.Comment, &e.Until, &e.BatchID)
+		e.At = when(at)
+		return e, err
+	}, `SELECT at, author, kind, was, became, comment, until, batch_id FROM events WHERE finding_id = ? ORDER BY id`, finding)
+}
+
+// Elsewhere lists other findings of the same entity field, open ones first.
+func (s *Store) Elsewhere(ctx context.Context, f Finding, limit int) ([]Finding, error) {
+	if f.Field == "" {
+		return []Finding{}, nil
+	}
+	return rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+findingTables+` WHERE services.name = ? AND entity = ? AND field = ? AND findings.id <> ?
+		ORDER BY state IN `+openStates+` DESC, severity DESC, endpoint LIMIT ?`, f.Service, f.Entity, f.Field, f.ID, limit)
+}
+
+// Move changes a finding's state if check, which is given the state it is in,
+// does not object, and notes it. Two moves at once come one after the other.
+func (s *Store) Move(ctx context.Context, id string, e Event, check func(was string) error) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		if err := tx.QueryRowContext(ctx, `SELECT state FROM findings WHERE id = ?`, id).Scan(&e.Was); err != nil {
+			return none(err)
+		}
+		if err := check(e.Was); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE findings SET state = ?, until = ? WHERE id = ?`, e.Became, e.Until, id); err != nil {
+			return err
+		}
+		return addEvent(ctx, tx, id, e)
+	})
+}
+
+// Comment notes what somebody says of a finding.
+func (s *Store) Comment(ctx context.Context, id string, e Event) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		var found int
+		if err := tx.QueryRowContext(ctx, `SELECT 1 FROM findings WHERE id = ?`, id).Scan(&found); err != nil {
+			return none(err)
+		}
+		return addEvent(ctx, tx, id, e)
+	})
+}

@@ -1,0 +1,236 @@
+package store
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+)
+
+// Service is one API under review.
+type Service struct {
+	ID        int64
+	Name      string
+	Endpoints int
+	Open      int
+	Revision  int
+}
+
+// ContractFile is one file of a contract document.
+type ContractFile struct {
+	Name string `json:"name"`
+	Text string `json:"text"`
+}
+
+// Revision is a state of a service's contracts.
+type Revision struct {
+	Service   string
+	Number    int
+	Files     []ContractFile
+	Author    string
+	Reason    string
+	Created   time.Time
+	Endpoints int
+}
+
+// Endpoint is an endpoint of a service, with or without a contract.
+type Endpoint struct {
+	ID       string
+	Service  string
+	Text     string
+	Team     string
+	Known    bool
+	Captures int
+	Open     int
+	Gravest  int // severity of the gravest open finding, 0 for none
+	Bytes    int64
+	Excess   int64
+	LastSeen time.Time
+}
+
+// EndpointID names an endpoint for good: from the service's name and the
+// endpoint's text.
+func EndpointID(service, text string) string {
+	sum := sha256.Sum256([]byte(service + "\n" + text))
+	return hex.EncodeToString(sum[:6])
+}
+
+// openStates is the states of findings that want work, as SQL.
+const openStates = `('new', 'returned', 'confirmed', 'in-repair', 'awaiting-proof')`
+
+// Services lists the services by name.
+func (s *Store) Services(ctx context.Context) ([]Service, error) {
+	return rows(ctx, s.read, func(r scanner) (Service, error) {
+		var v Service
+		return v, r.Scan(&v.ID, &v.Name, &v.Endpoints, &v.Open, &v.Revision)
+	}, `SELECT id, name,
+		(SELECT count(*) FROM endpoints WHERE service_id = services.id),
+		(SELECT count(*) FROM findings WHERE service_id = services.id AND state IN `+openStates+`),
+		(SELECT coalesce(max(number), 0) FROM revisions WHERE service_id = services.id)
+		FROM services ORDER BY name`)
+}
+
+// Revision gives the contracts in force of a service, or [ErrNotFound].
+func (s *Store) Revision(ctx context.Context, service string) (Revision, error) {
+	v := Revision{Service: service}
+	var files string
+	var created int64
+	err := s.read.QueryRowContext(ctx, `SELECT number, files, author, reason, revisions.created, endpoints
+		FROM revisions JOIN services ON services.id = service_id WHERE services.name = ? ORDER BY number DESC LIMIT 1`, service).
+		Scan(&v.Number, &files, &v.Author, &v.Reason, &created, &v.Endpoints)
+	if err != nil {
+		return v, none(err)
+	}
+	v.Created = when(created)
+	return v, json.Unmarshal([]byte(files), &v.Files)
+}
+
+// EndpointInContract is what a revision says of one endpoint.
+type EndpointInContract struct{ Text, Team string }
+
+// AddRevision puts new contracts in force and notes which endpoints they have.
+// The revision's number is given back.
+func (s *Store) AddRevision(ctx context.Context, v Revision, endpoints []EndpointInContract) (Revision, error) {
+	files, err := json.Marshal(v.Files)
+	if err != nil {
+		return v, err
+	}
+	err = s.change(ctx, func(tx *sql.Tx) error {
+		var id int64
+		if err := tx.QueryRowContext(ctx, `INSERT INTO services (name, created) VALUES (?, ?) ON CONFLICT DO UPDATE SET name = name RETURNING id`,
+			v.Service, millis(v.Created)).Scan(&id); err != nil {
+			return err
+		}
+		if err := tx.QueryRowContext(ctx, `INSERT INTO revisions (service_id, number, files, author, reason, created, endpoints)
+			SELECT ?, coalesce(max(number), 0) + 1, ?, ?, ?, ?, ? FROM revisions WHERE service_id = ? RETURNING number`,
+			id, string(files), v.Author, v.Reason, millis(v.Created), len(endpoints), id).Scan(&v.Number); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE endpoints SET known = 0 WHERE service_id = ?`, id); err != nil {
+			return err
+		}
+		for _, e := range endpoints {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO endpoints (id, service_id, text, team, known) VALUES (?, ?, ?, ?, 1)
+				ON CONFLICT DO UPDATE SET known = 1, team = excluded.team`, EndpointID(v.Service, e.Text), id, e.Text, e.Team); err != nil {
+				return err
+			}
+		}
+		// what was seen without a contract and never will be again goes with its last finding
+		_, err := tx.ExecContext(ctx, `DELETE FROM endpoints WHERE service_id = ? AND known = 0 AND captures = 0
+			AND NOT EXISTS (SELECT 1 FROM findings WHERE endpoint_id = endpoints.id)`, id)
+		return err
+	})
+	v.Endpoints = len(endpoints)
+	return v, err
+}
+
+// Page is which part of a listing is wanted.
+type Page struct {
+	Number int // from 1
+	Size   int
+}
+
+func (p Page) sql() string { return fmt.Sprintf(" LIMIT %d OFFSET %d", p.Size, (p.Number-1)*p.Size) }
+
+// filter gathers the conditions of a query.
+type filter struct {
+	where []string
+	args  []any
+}
+
+func (f *filter) and(condition string, args ...any) {
+	f.where, f.args = append(f.where, condition), append(f.args, args...)
+}
+
+// in adds a condition for one of several values; none is no condition.
+func (f *filter) in(column string, values []string) {
+	if len(values) == 0 {
+		return
+	}
+	args := make([]any, len(values))
+	for i, v := range values {
+		args[i] = v
+	}
+	f.and(column+" IN (?"+strings.Repeat(", ?", len(values)-1)+")", args...)
+}
+
+// words adds a condition that each word is in one of the columns.
+func (f *filter) words(text string, columns ...string) {
+	for _, w := range strings.Fields(text) {
+		w = "%" + strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(w) + "%"
+		var any []string
+		for _, c := range columns {
+			any = append(any, c+` LIKE ? ESCAPE '\'`)
+			f.args = append(f.args, w)
+		}
+		f.where = append(f.where, "("+strings.Join(any, " OR ")+")")
+	}
+}
+
+func (f *filter) sql() string {
+	if len(f.where) == 0 {
+		return ""
+	}
+	return " WHERE " + strings.Join(f.where, " AND ")
+}
+
+// order turns a sort key, "-" before it for descending, into SQL. columns maps
+// the keys that are allowed.
+func order(key, fallback string, columns map[string]string) string {
+	name, down := strings.CutPrefix(key, "-")
+	column := columns[name]
+	if column == "" {
+		name, down = strings.CutPrefix(fallback, "-")
+		column = columns[name]
+	}
+	if down {
+		return column + " DESC"
+	}
+	return column
+}
+
+const endpointQuery = `SELECT endpoints.id, services.name, text, endpoints.team, known, captures, coalesce(f.open, 0), coalesce(f.gravest, 0), bytes, excess, last_seen
+	FROM endpoints JOIN services ON services.id = service_id
+	LEFT JOIN (SELECT endpoint_id, count(*) AS open, max(severity) AS gravest FROM findings WHERE state IN ` + openStates + ` GROUP BY endpoint_id) f ON f.endpoint_id = endpoints.id`
+
+func scanEndpoint(r scanner) (Endpoint, error) {
+	var e Endpoint
+	var seen int64
+	err := r.Scan(&e.ID, &e.Service, &e.Text, &e.Team, &e.Known, &e.Captures, &e.Open, &e.Gravest, &e.Bytes, &e.Excess, &seen)
+	e.LastSeen = when(seen)
+	return e, err
+}
+
+// EndpointFilter narrows a listing of endpoints.
+type EndpointFilter struct {
+	Words string
+	Known *bool
+	Sort  string
+}
+
+// Endpoints lists a page of endpoints and how many there are in all.
+func (s *Store) Endpoints(ctx context.Context, by EndpointFilter, page Page) ([]Endpoint, int, error) {
+	var f filter
+	f.words(by.Words, "text", "endpoints.team")
+	if by.Known != nil {
+		f.and("known = ?", *by.Known)
+	}
+	var total int
+	if err := s.read.QueryRowContext(ctx, `SELECT count(*) FROM endpoints`+f.sql(), f.args...).Scan(&total); err != nil {
+		return nil, 0, err
+	}
+	sorted := order(by.Sort, "-open", map[string]string{"endpoint": "substr(text, instr(text, ' ') + 1)", "open": "coalesce(f.open, 0)",
+		"captures": "captures", "excess": "excess", "last_seen": "last_seen"})
+	all, err := rows(ctx, s.read, scanEndpoint, endpointQuery+f.sql()+" ORDER BY "+sorted+", text"+page.sql(), f.args...)
+	return all, total, err
+}
+
+// Endpoint gives one endpoint, or [ErrNotFound].
+func (s *Store) Endpoint(ctx context.Context, id string) (Endpoint, error) {
+	e, err := scanEndpoint(s.read.QueryRowContext(ctx, endpointQuery+` WHERE endpoints.id = ?`, id))
+	return e, none(err)
+}
