@@ -66,6 +66,13 @@ See it with made-up data:     inkret demo`,
 		OnUsageError:   func(_ context.Context, c *cli.Command, err error, _ bool) error { return usage(c, err) },
 		Commands: []*cli.Command{
 			a.checkCommand(),
+			a.serveCommand(),
+			a.signInCommand(),
+			a.signOutCommand(),
+			a.serviceCommand(),
+			a.contractCommand(),
+			a.captureCommand(),
+			a.findingCommand(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if name := c.Args().First(); name != "" {

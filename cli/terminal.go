@@ -54,12 +54,12 @@ func (a *app) complain(err error) {
 }
 
 func (a *app) warn(format string, args ...any) {
-	fmt.Fprintln(a.err, "inkret: warning: "+report.Clean(fmt.Sprintf(format, args...)))
+	fmt.Fprintln(a.err, "inkret: warning: "+cleanLines(fmt.Sprintf(format, args...)))
 }
 
 // say writes a line on standard output.
 func (a *app) say(format string, args ...any) {
-	fmt.Fprintln(a.out, report.Clean(fmt.Sprintf(format, args...)))
+	fmt.Fprintln(a.out, cleanLines(fmt.Sprintf(format, args...)))
 }
 
 func quoted(s string) string { return strconv.Quote(s) }
@@ -117,4 +117,13 @@ func fileError(err error) error {
 		return fmt.Errorf("%s: this file may not be read by you", path.Path)
 	}
 	return fmt.Errorf("%s: %v", path.Path, path.Err)
+}
+
+// cleanLines cleans text of several lines, whose line feeds are our own.
+func cleanLines(s string) string {
+	lines := strings.Split(s, "\n")
+	for i := range lines {
+		lines[i] = report.Clean(lines[i])
+	}
+	return strings.Join(lines, "\n")
 }

@@ -22,7 +22,6 @@ const (
 	EventKindComment EventKind = "comment"
 	EventKindFound   EventKind = "found"
 	EventKindMove    EventKind = "move"
-	EventKindSeen    EventKind = "seen"
 )
 
 // Valid indicates whether the value is a known member of the EventKind enum.
@@ -33,8 +32,6 @@ func (e EventKind) Valid() bool {
 	case EventKindFound:
 		return true
 	case EventKindMove:
-		return true
-	case EventKindSeen:
 		return true
 	default:
 		return false
@@ -626,6 +623,7 @@ type Home struct {
 
 	// UnknownEndpoints Seen without a contract
 	UnknownEndpoints []Endpoint `json:"unknown_endpoints"`
+	UnknownTotal     int        `json:"unknown_total"`
 
 	// Urgent New and returned ones
 	Urgent []Finding `json:"urgent"`
@@ -689,8 +687,10 @@ type Problem struct {
 
 // ResponseContract defines model for ResponseContract.
 type ResponseContract struct {
-	At        *string     `json:"at,omitempty"`
-	Audiences []string    `json:"audiences"`
+	At *string `json:"at,omitempty"`
+
+	// Audiences Left out for all
+	Audiences *[]string   `json:"audiences,omitempty"`
 	Entity    *string     `json:"entity,omitempty"`
 	Grants    []GrantNode `json:"grants"`
 	Line      int         `json:"line"`

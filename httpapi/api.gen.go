@@ -21,7 +21,6 @@ const (
 	EventKindComment EventKind = "comment"
 	EventKindFound   EventKind = "found"
 	EventKindMove    EventKind = "move"
-	EventKindSeen    EventKind = "seen"
 )
 
 // Valid indicates whether the value is a known member of the EventKind enum.
@@ -32,8 +31,6 @@ func (e EventKind) Valid() bool {
 	case EventKindFound:
 		return true
 	case EventKindMove:
-		return true
-	case EventKindSeen:
 		return true
 	default:
 		return false
@@ -625,6 +622,7 @@ type Home struct {
 
 	// UnknownEndpoints Seen without a contract
 	UnknownEndpoints []Endpoint `json:"unknown_endpoints"`
+	UnknownTotal     int        `json:"unknown_total"`
 
 	// Urgent New and returned ones
 	Urgent []Finding `json:"urgent"`
@@ -688,8 +686,10 @@ type Problem struct {
 
 // ResponseContract defines model for ResponseContract.
 type ResponseContract struct {
-	At        *string     `json:"at,omitempty"`
-	Audiences []string    `json:"audiences"`
+	At *string `json:"at,omitempty"`
+
+	// Audiences Left out for all
+	Audiences *[]string   `json:"audiences,omitempty"`
 	Entity    *string     `json:"entity,omitempty"`
 	Grants    []GrantNode `json:"grants"`
 	Line      int         `json:"line"`

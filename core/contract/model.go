@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"regexp"
 	"strconv"
+	"strings"
 	"sync"
 
 	"inkret/core/catalog"
@@ -282,4 +283,80 @@ func together(entity *catalog.Entity, shape *Shape, own *GrantSet) *GrantSet {
 		set.Grants = append(set.Grants, own.Grants...)
 	}
 	return set
+}
+
+// Carries says in words what a granted member's value is.
+func (g *Grant) Carries() string {
+	owner := func(name string) string {
+		if g.Owner != nil {
+			return g.Owner.Name + "." + name
+		}
+		return name
+	}
+	switch g.Source {
+	case FromField:
+		return owner(g.Field.Name)
+	case FromDerived:
+		names := make([]string, len(g.Derived))
+		for i, f := range g.Derived {
+			names[i] = f.Name
+		}
+		return "derived from " + strings.Join(names, ", ")
+	case FromExternal:
+		return "from " + g.External
+	case FromConstant:
+		return "always " + strings.Join(g.Form.Values, ", ")
+	case FromRelation:
+		if g.Reference && g.Field != nil {
+			return "reference to " + g.Relation.Entity + "." + g.Field.Name
+		}
+		return g.Relation.Entity
+	case FromEntity:
+		if g.entity != nil {
+			return g.entity.Name
+		}
+	}
+	return ""
+}
+
+// Names lists the audiences of a set, from least to most trusted; nil for all.
+func (c *Contracts) Names(s Set) []string {
+	var names []string
+	for _, a := range c.Audiences {
+		if s.has(a.Index) {
+			names = append(names, a.Name)
+		}
+	}
+	if len(names) == len(c.Audiences) {
+		return nil
+	}
+	return names
+}
+
+// Names lists the names under which findings know the endpoint: its text, and
+// for each response with a name of its own that behind it in brackets.
+func (e *Endpoint) Names() []string {
+	var names []string
+	plain := len(e.Responses) == 0
+	for _, r := range e.Responses {
+		if r.Name == "" {
+			plain = true
+		}
+	}
+	if plain {
+		names = append(names, e.Text)
+	}
+	for _, r := range e.Responses {
+		if name := e.nameOf(r); !contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	return names
+}
+
+func (e *Endpoint) nameOf(r *Response) string {
+	if r.Name == "" {
+		return e.Text
+	}
+	return e.Text + " [" + r.Name + "]"
 }

@@ -1,0 +1,224 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/urfave/cli/v3"
+
+	"inkret/client"
+	"inkret/core/finding"
+	"inkret/core/scan"
+	"inkret/report"
+)
+
+func (a *app) findingCommand() *cli.Command {
+	var states, kinds []string
+	for _, s := range finding.States() {
+		states = append(states, string(s))
+	}
+	for _, k := range scan.Kinds() {
+		kinds = append(kinds, k.String())
+	}
+	return &cli.Command{
+		Name:  "finding",
+		Usage: "list findings, show one, move it along",
+		Commands: []*cli.Command{
+			{
+				Name: "list", Usage: "list findings, gravest first",
+				Description: `    inkret finding list
+    inkret finding list --severity critical,high --audience visitor
+    inkret finding list --state any --batch 7 --format json`,
+				Flags: append(pageFlags(), formatFlag(),
+					&cli.StringFlag{Name: "state", Value: "open", Usage: "open, any, or states: " + strings.Join(states, ", ")},
+					&cli.StringFlag{Name: "severity", Usage: "severities, separated by commas"},
+					&cli.StringFlag{Name: "kind", Usage: "kinds, separated by commas"},
+					&cli.StringFlag{Name: "audience", Usage: "only of the audience `NAME`"},
+					&cli.StringFlag{Name: "team", Usage: "only of endpoints of the team `NAME`"},
+					&cli.Int64Flag{Name: "batch", Usage: "only those seen in the batch `ID`"},
+					&cli.StringFlag{Name: "search", Usage: "`WORDS` in endpoint, path, entity or field"},
+					&cli.StringFlag{Name: "sort", Value: "-severity", Usage: "severity, kind, endpoint, path, state, spots, bytes, first_seen or last_seen; - before it turns it round"},
+				),
+				ShellComplete: completeValues(map[string][]string{"state": append([]string{"open", "any"}, states...), "severity": scan.SeverityNames(), "kind": kinds, "format": {"table", "json"}}),
+				Action:        a.listFindings,
+			},
+			{
+				Name: "show", Usage: "show one finding with its evidence and history", ArgsUsage: "ID",
+				Flags: []cli.Flag{formatFlag()}, Action: a.showFinding,
+			},
+			{
+				Name: "move", Usage: "move a finding to another state", ArgsUsage: "ID STATE",
+				Description: `States: ` + strings.Join(states, ", ") + `.
+A finding is closed by proof only.
+
+    inkret finding move 9f2c51d07a3be846 in-repair --comment "taken by reservations"
+    inkret finding move 9f2c51d07a3be846 waived --until 2027-03-31 --comment "needed until the kiosk is gone"`,
+				Flags: []cli.Flag{&cli.StringFlag{Name: "comment", Aliases: []string{"m"}, Usage: "why"},
+					&cli.StringFlag{Name: "until", Usage: "the last `DAY` of a waiver, as 2027-03-31"}, formatFlag()},
+				Action: a.moveFinding,
+			},
+			{
+				Name: "comment", Usage: "say something about a finding", ArgsUsage: "ID TEXT",
+				Flags: []cli.Flag{formatFlag()}, Action: a.commentFinding,
+			},
+		},
+		Action: a.needsSubcommand,
+	}
+}
+
+func (a *app) listFindings(ctx context.Context, c *cli.Command) error {
+	r, err := a.remote()
+	if err != nil {
+		return err
+	}
+	page, size := c.Int("page"), c.Int("size")
+	response, err := r.ListFindings(ctx, &client.ListFindingsParams{Page: &page, Size: &size, State: some(c.String("state")), Severity: some(c.String("severity")),
+		Kind: some(c.String("kind")), Audience: some(c.String("audience")), Team: some(c.String("team")), Batch: some(c.Int64("batch")), Q: some(c.String("search")),
+		Sort: some(client.ListFindingsParamsSort(c.String("sort")))})
+	var all client.FindingPage
+	if err := answer(response, err, &all); err != nil {
+		return err
+	}
+	return a.output(c, all, func(w io.Writer) {
+		if all.Total > 0 {
+			findingTable(w, all.Items, colour(a.out))
+		}
+		a.sayPage(len(all.Items), all.Total, all.Page, all.Size, "finding", "findings")
+	})
+}
+
+func findingTable(w io.Writer, all []client.Finding, coloured bool) {
+	t := report.NewTable(w)
+	t.AppendHeader(table.Row{"Finding", "Severity", "Kind", "Where", "State", "Spots"})
+	for _, f := range all {
+		t.AppendRow(table.Row{f.ID, report.Severity(string(f.Severity), coloured), f.Kind,
+			report.Clean(strings.TrimSpace(f.Endpoint+"  "+f.Audience+" "+f.Status)) + "\n" + report.Clean(f.Path), string(f.State), f.Spots})
+	}
+	t.Render()
+}
+
+// theFinding gives the finding's id that a command names.
+func theFinding(c *cli.Command, arguments int, words string) (string, error) {
+	if c.Args().Len() != arguments {
+		return "", usage(c, errors.New("name "+words+"; inkret finding list shows the ids"))
+	}
+	id := c.Args().First()
+	if len(id) != 16 || strings.Trim(id, "0123456789abcdef") != "" {
+		return "", usage(c, fmt.Errorf("%q is no finding's id: it has 16 hexadecimal digits", id))
+	}
+	return id, nil
+}
+
+func (a *app) showFinding(ctx context.Context, c *cli.Command) error {
+	id, err := theFinding(c, 1, "one finding")
+	if err != nil {
+		return err
+	}
+	r, err := a.remote()
+	if err != nil {
+		return err
+	}
+	response, err := r.GetFinding(ctx, id)
+	return a.oneFinding(c, r, answerOf[client.FindingDetail](response, err))
+}
+
+func (a *app) moveFinding(ctx context.Context, c *cli.Command) error {
+	id, err := theFinding(c, 2, "a finding and the state it becomes")
+	if err != nil {
+		return err
+	}
+	to := c.Args().Get(1)
+	known := false
+	for _, s := range finding.States() {
+		known = known || string(s) == to
+	}
+	if !known {
+		return usage(c, fmt.Errorf("there is no state %q", to))
+	}
+	r, err := a.remote()
+	if err != nil {
+		return err
+	}
+	response, err := r.MoveFinding(ctx, id, client.MoveFindingJSONRequestBody{To: client.State(to), Comment: some(c.String("comment")), Until: some(c.String("until"))})
+	return a.oneFinding(c, r, answerOf[client.FindingDetail](response, err))
+}
+
+func (a *app) commentFinding(ctx context.Context, c *cli.Command) error {
+	id, err := theFinding(c, 2, "a finding and the comment")
+	if err != nil {
+		return err
+	}
+	r, err := a.remote()
+	if err != nil {
+		return err
+	}
+	response, err := r.CommentFinding(ctx, id, client.CommentFindingJSONRequestBody{Text: c.Args().Get(1)})
+	return a.oneFinding(c, r, answerOf[client.FindingDetail](response, err))
+}
+
+// oneFinding shows a finding.
+func (a *app) oneFinding(c *cli.Command, r *remote, got result[client.FindingDetail]) error {
+	if got.err != nil {
+		return got.err
+	}
+	d := got.value
+	return a.output(c, d, func(w io.Writer) {
+		f := d.Finding
+		line := func(label, text string) {
+			if text != "" {
+				fmt.Fprintf(w, "%-12s %s\n", label, report.Clean(text))
+			}
+		}
+		fmt.Fprintf(w, "%s  %s\n\n", report.Severity(string(f.Severity), colour(a.out)), f.Kind)
+		line("finding", f.ID)
+		line("state", string(f.State))
+		line("until", textOf(f.WaivedUntil))
+		line("endpoint", f.Endpoint)
+		line("audience", strings.TrimSpace(f.Audience+" "+parenthesised(textOf(f.AudienceBy))))
+		line("status", f.Status)
+		line("path", f.Path)
+		line("sample", textOf(f.Sample))
+		line("why", f.Why)
+		line("mend", textOf(d.Mend))
+		if d.Grant != nil {
+			line("contract", fmt.Sprintf("%s:%d  %s", d.Grant.File, d.Grant.Line, textOf(d.Grant.Text)))
+		}
+		line("seen", fmt.Sprintf("%s in %s, %s; first %s, last %s", plural(f.Spots, "spot"), plural(f.Captures, "capture"), report.Bytes(int(f.Bytes)),
+			f.FirstSeen.Local().Format("2006-01-02 15:04"), f.LastSeen.Local().Format("2006-01-02 15:04")))
+		for i, e := range d.Evidence {
+			if i == 5 {
+				break
+			}
+			line("evidence", fmt.Sprintf("capture %d, %s entry %d, %s (byte %d)", e.CaptureID, e.Batch, e.Entry, e.Pointer, e.Offset))
+		}
+		for _, o := range d.Elsewhere {
+			line("also at", fmt.Sprintf("%s  %s %s  %s (%s)", o.ID, o.Endpoint, o.Audience, o.Path, o.State))
+		}
+		for _, e := range d.History {
+			what := string(e.Kind)
+			if e.To != nil && e.Kind == client.EventKindMove {
+				what = "→ " + string(*e.To)
+			}
+			line(e.At.Local().Format("01-02 15:04"), strings.TrimSpace(e.Author+": "+what+" "+textOf(e.Comment)))
+		}
+		var moves []string
+		for _, m := range d.Moves {
+			moves = append(moves, string(m))
+		}
+		if len(moves) > 0 {
+			line("next", "inkret finding move "+f.ID+" "+strings.Join(moves, "|"))
+		}
+		line("link", r.url+"/findings/"+f.ID)
+	})
+}
+
+func parenthesised(s string) string {
+	if s == "" {
+		return ""
+	}
+	return "(" + s + ")"
+}

@@ -1,0 +1,222 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"inkret/client"
+	"inkret/report"
+)
+
+// signedIn is what the command line remembers of a service.
+type signedIn struct {
+	URL     string    `json:"url"`
+	Token   string    `json:"token"`
+	TokenID int64     `json:"token_id"`
+	Person  string    `json:"person"`
+	Expires time.Time `json:"expires"`
+}
+
+// signedInPath is the file in which it is remembered, below the user's own
+// configuration folder, readable by nobody else.
+func signedInPath() (string, error) {
+	dir, err := os.UserConfigDir()
+	if err != nil {
+		return "", hint(err, "set XDG_CONFIG_HOME, or INKRET_URL and INKRET_TOKEN")
+	}
+	return filepath.Join(dir, "inkret", "signed-in.json"), nil
+}
+
+// remembered gives the service to talk to: INKRET_URL and INKRET_TOKEN, else
+// what sign-in left behind.
+func remembered() (signedIn, error) {
+	in := signedIn{URL: os.Getenv("INKRET_URL"), Token: os.Getenv("INKRET_TOKEN")}
+	if in.URL != "" && in.Token != "" {
+		return in, nil
+	}
+	path, err := signedInPath()
+	if err != nil {
+		return in, err
+	}
+	data, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return in, hint(errors.New("you are not signed in to a service"), "sign in: inkret sign-in URL", "or set INKRET_URL and INKRET_TOKEN")
+	}
+	if err != nil {
+		return in, fileError(err)
+	}
+	var kept signedIn
+	if err := json.Unmarshal(data, &kept); err != nil {
+		return in, hint(fmt.Errorf("%s cannot be read: %w", path, err), "sign in again: inkret sign-in URL")
+	}
+	if in.URL != "" {
+		kept.URL = in.URL
+	}
+	if in.Token != "" {
+		kept.Token = in.Token
+	}
+	return kept, nil
+}
+
+func (in signedIn) keep() error {
+	path, err := signedInPath()
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	data, err := json.MarshalIndent(in, "", "  ")
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(path, append(data, '\n'), 0o600)
+}
+
+// remote talks to a service.
+type remote struct {
+	*client.Client
+	url string
+}
+
+// serverURL checks the address of a service.
+func serverURL(text string) (string, error) {
+	if !strings.Contains(text, "://") {
+		text = "http://" + text
+	}
+	u, err := url.Parse(text)
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+		return "", fmt.Errorf("%q is no address of a service; one is written http://127.0.0.1:7465", text)
+	}
+	return strings.TrimRight(u.String(), "/"), nil
+}
+
+func newRemote(address, token string) (*remote, error) {
+	c, err := client.NewClient(address, client.WithHTTPClient(&http.Client{}), client.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+		if token != "" {
+			r.Header.Set("Authorization", "Bearer "+token)
+		}
+		return nil
+	}))
+	return &remote{c, address}, err
+}
+
+func (a *app) remote() (*remote, error) {
+	in, err := remembered()
+	if err != nil {
+		return nil, err
+	}
+	return newRemote(in.URL, in.Token)
+}
+
+// answer reads an answer of the service into out, which may be nil. A problem
+// becomes an error with its next step.
+func answer(response *http.Response, err error, out any) error {
+	if err != nil {
+		return unreachable(err)
+	}
+	defer response.Body.Close()
+	if response.StatusCode < 300 {
+		if out == nil || response.StatusCode == http.StatusNoContent {
+			return nil
+		}
+		if err := json.NewDecoder(response.Body).Decode(out); err != nil {
+			return hint(fmt.Errorf("the answer of the service cannot be read: %w", err), "is this the address of an Inkret service?")
+		}
+		return nil
+	}
+	const longest = 1 << 20
+	data, _ := io.ReadAll(io.LimitReader(response.Body, longest))
+	var p struct {
+		client.Problem
+		Problems []client.ContractFault `json:"problems"`
+	}
+	if json.Unmarshal(data, &p) != nil || p.Title == "" {
+		return hint(fmt.Errorf("the service answered %s", response.Status), "is this the address of an Inkret service?")
+	}
+	text := p.Title
+	if p.Detail != nil {
+		text = *p.Detail
+	}
+	var hints []string
+	if p.Next != nil {
+		hints = append(hints, *p.Next)
+	}
+	return hint(errors.New(text), hints...)
+}
+
+// unreachable explains why a service could not be talked to.
+func unreachable(err error) error {
+	var network *net.OpError
+	var inURL *url.Error
+	if errors.As(err, &inURL) && errors.As(err, &network) {
+		u, _ := url.Parse(inURL.URL)
+		return hint(fmt.Errorf("no service answers at %s://%s", u.Scheme, u.Host), "start it: inkret serve", "or sign in to another: inkret sign-in URL")
+	}
+	if errors.As(err, &inURL) {
+		err = inURL.Err
+	}
+	return err
+}
+
+// formatFlag is on every listing.
+func formatFlag() cli.Flag {
+	return &cli.StringFlag{Name: "format", Value: "table", Usage: "table or json"}
+}
+
+// output writes a listing: as JSON as the service gave it, or by table.
+func (a *app) output(c *cli.Command, v any, table func(io.Writer)) error {
+	switch format := c.String("format"); format {
+	case "json":
+		e := json.NewEncoder(a.out)
+		e.SetEscapeHTML(false)
+		e.SetIndent("", "  ")
+		return e.Encode(v)
+	case "table":
+		table(a.out)
+		return nil
+	default:
+		return usage(c, fmt.Errorf("there is no format %q: table and json are known", format))
+	}
+}
+
+// some gives a pointer to v, or nil for the zero value.
+func some[T comparable](v T) *T {
+	var zero T
+	if v == zero {
+		return nil
+	}
+	return &v
+}
+
+func textOf(p *string) string {
+	if p == nil {
+		return ""
+	}
+	return report.Clean(*p)
+}
+
+// result is an answer that was read, or the error that it was.
+type result[T any] struct {
+	value T
+	err   error
+}
+
+func answerOf[T any](response *http.Response, err error) result[T] {
+	var r result[T]
+	r.err = answer(response, err, &r.value)
+	return r
+}

@@ -1,0 +1,210 @@
+package scan
+
+import (
+	"unicode/utf8"
+
+	"inkret/core/catalog"
+	"inkret/core/contract"
+	"inkret/core/detect"
+	"inkret/core/place"
+)
+
+// Wire is a picture of a body as it was on the wire: its values in order, each
+// with its weight, how it stands to the contract, and its spot if it has one.
+// Values are masked unless a grant of public class covers them, or, for numbers
+// and truth values, one of internal class. A Wire is an [Observer] for one body;
+// [Wire.Root] is complete once the judgement is.
+type Wire struct {
+	data      []byte
+	detectors *detect.Set
+	root      *WireNode
+	open      []*WireNode
+	count     int
+	skipping  int // depth below a value that is left out
+	Cut       int // values left out
+}
+
+// WireNode is one value in a [Wire].
+type WireNode struct {
+	Name     string // of a member, masked where it is sensitive
+	Index    int    // of an element, -1 for a member and the body
+	Kind     string // object, array, string, number, boolean, null or absent
+	Mark     Mark
+	Missing  bool
+	Class    catalog.Class // of the grant that covers it
+	Line     int           // of the grant
+	Value    string        // masked
+	Bytes    int
+	Pointer  string
+	Spot     *Spot
+	Children []*WireNode
+	More     int // children left out
+
+	start int
+}
+
+const (
+	maxWireNodes    = 5000 // what a page can show and a person can read
+	maxWireElements = 100  // of one array; the rest is alike
+	maxWireText     = 300  // characters of one value
+)
+
+// NewWire gives a picture to be taken of data.
+func NewWire(data []byte, c *contract.Contracts) *Wire {
+	w := &Wire{data: data, detectors: &detect.Set{}}
+	if c != nil {
+		w.detectors.Custom = c.Detectors
+	}
+	return w
+}
+
+// Begin implements [Observer].
+func (w *Wire) Begin() {
+	w.root = &WireNode{Index: -1}
+	w.open = append(w.open[:0], w.root)
+	w.count, w.skipping, w.Cut = 1, 0, 0
+}
+
+func (w *Wire) top() *WireNode { return w.open[len(w.open)-1] }
+
+// add puts n below the value being read, unless there is no room for it.
+func (w *Wire) add(n *WireNode) {
+	parent := w.top()
+	if w.skipping > 0 || w.count >= maxWireNodes || n.Index >= maxWireElements {
+		if w.skipping++; w.skipping == 1 {
+			parent.More++
+		}
+		w.Cut++
+		return
+	}
+	w.count++
+	parent.Children = append(parent.Children, n)
+	w.open = append(w.open, n)
+}
+
+// Member implements [Observer].
+func (w *Wire) Member(name []byte, masked string, start int, mark Mark, m *contract.Member) {
+	shown := masked
+	if shown == "" {
+		shown = string(name)
+	}
+	n := &WireNode{Name: shown, Index: -1, Mark: mark, start: start}
+	n.Pointer = string(place.AppendPointer([]byte(w.top().Pointer), []byte(shown)))
+	n.grant(m)
+	w.add(n)
+}
+
+func (n *WireNode) grant(m *contract.Member) {
+	if m == nil {
+		return
+	}
+	n.Class, n.Line = m.Class, m.Grant.Pos.Line
+}
+
+// Element implements [Observer].
+func (w *Wire) Element(index, start int) {
+	parent := w.top()
+	n := &WireNode{Index: index, Mark: parent.Mark, Class: parent.Class, Line: parent.Line, start: start}
+	n.Pointer = string(place.AppendIndex([]byte(parent.Pointer), index))
+	w.add(n)
+}
+
+// Absent implements [Observer].
+func (w *Wire) Absent(m *contract.Member) {
+	if w.skipping > 0 {
+		return
+	}
+	parent := w.top()
+	n := &WireNode{Name: m.Name, Index: -1, Kind: "absent", Mark: Granted, Missing: true}
+	n.Pointer = string(place.AppendPointer([]byte(parent.Pointer), []byte(m.Name)))
+	n.grant(m)
+	parent.Children = append(parent.Children, n)
+}
+
+// End implements [Observer].
+func (w *Wire) End(end int) {
+	if w.skipping > 0 {
+		w.skipping--
+		return
+	}
+	w.finish(w.top(), end)
+	w.open = w.open[:len(w.open)-1]
+}
+
+// finish reads kind and value of n, whose last byte is before end.
+func (w *Wire) finish(n *WireNode, end int) {
+	n.Bytes = end - n.start
+	t := tokens{data: w.data[:end], pos: n.start}
+	if n.Name != "" || n.Index < 0 && n != w.root {
+		if _, ok := t.string(); !ok || !t.colon() {
+			return
+		}
+	}
+	switch c := t.space(); c {
+	case '{':
+		n.Kind = "object"
+	case '[':
+		n.Kind = "array"
+	case '"':
+		n.Kind = "string"
+		if s, ok := t.string(); ok {
+			n.Value = w.text(n, s)
+		}
+	case 'n':
+		n.Kind, n.Value = "null", "null"
+	case 't', 'f':
+		n.Kind, n.Value = "boolean", w.plain(n, t.pos, end)
+	default:
+		n.Kind, n.Value = "number", w.plain(n, t.pos, end)
+	}
+}
+
+// plain shows a number or truth value, or masks it.
+func (w *Wire) plain(n *WireNode, start, end int) string {
+	text := w.data[min(start, end):end]
+	shown := n.Mark == Granted && n.Class <= catalog.Internal && !w.detectors.Value(text, detect.TraitsOf(text)).Found()
+	if !shown || len(text) > maxWireText {
+		return maskedPart
+	}
+	return string(text)
+}
+
+// text shows a string of a public grant, or masks it.
+func (w *Wire) text(n *WireNode, s str) string {
+	value := unquote(nil, s.raw)
+	hit := w.detectors.Value(value, detect.TraitsOf(value))
+	if n.Mark != Granted || n.Class > catalog.Public || hit.Found() {
+		return detect.Mask(value, hit, n.Class)
+	}
+	text := string(value)
+	if !utf8.ValidString(text) {
+		return maskedPart
+	}
+	if utf8.RuneCountInString(text) > maxWireText {
+		text = string([]rune(text)[:maxWireText]) + "…"
+	}
+	return text
+}
+
+// Root gives the picture, with the spots of the judgement it was taken in.
+func (w *Wire) Root(spots []Spot) *WireNode {
+	if w.root == nil {
+		return nil
+	}
+	w.finish(w.root, len(w.data))
+	at := map[string]*Spot{}
+	for i := range spots {
+		if s := &spots[i]; s.Kind != UnknownEndpoint && s.Kind != UndeclaredResponse {
+			at[s.Pointer] = s
+		}
+	}
+	w.root.attach(at)
+	return w.root
+}
+
+func (n *WireNode) attach(at map[string]*Spot) {
+	n.Spot = at[n.Pointer]
+	for _, c := range n.Children {
+		c.attach(at)
+	}
+}

@@ -1,0 +1,211 @@
+package httpapi
+
+import (
+	"context"
+	"time"
+
+	"inkret/core/catalog"
+	"inkret/core/contract"
+	"inkret/core/exchange"
+	"inkret/core/finding"
+	"inkret/core/place"
+	"inkret/core/scan"
+	"inkret/service"
+	"inkret/store"
+)
+
+// The turning of records into what the interface describes. Optional parts are
+// left out when they hold nothing.
+
+// some gives a pointer to v, or nil for the zero value.
+func some[T comparable](v T) *T {
+	var zero T
+	if v == zero {
+		return nil
+	}
+	return &v
+}
+
+// value is what an optional part holds, the zero value when it was left out.
+func value[T any](p *T) T {
+	if p == nil {
+		var zero T
+		return zero
+	}
+	return *p
+}
+
+func each[A, B any](all []A, f func(A) B) []B {
+	out := make([]B, len(all))
+	for i, a := range all {
+		out[i] = f(a)
+	}
+	return out
+}
+
+func someTime(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+
+func someList[T any](all []T) *[]T {
+	if len(all) == 0 {
+		return nil
+	}
+	return &all
+}
+
+func personOf(p store.Person) Person {
+	return Person{ID: p.ID, Name: p.Name, Email: p.Email, Role: Role(p.Role), Pending: p.Password == ""}
+}
+
+func tokenOf(k store.Key) Token {
+	return Token{ID: k.ID, Name: k.Name, Created: k.Created, Expires: k.Expires, LastUsed: someTime(k.LastUsed)}
+}
+
+func (h *handlers) serviceOf(ctx context.Context) func(store.Service) Service {
+	return func(s store.Service) Service {
+		return Service{Name: s.Name, Endpoints: s.Endpoints, Open: s.Open, Revision: s.Revision, Audiences: someList(h.service.Audiences(ctx, s.Name))}
+	}
+}
+
+func revisionOf(r store.Revision, changed bool) Revision {
+	return Revision{Service: r.Service, Number: r.Number, Author: r.Author, Created: r.Created, Reason: some(r.Reason), Endpoints: some(r.Endpoints),
+		Changed: changed, Files: each(r.Files, func(f store.ContractFile) ContractFile { return ContractFile{Name: f.Name, Text: f.Text} })}
+}
+
+func severities(of func(scan.Severity) int) BySeverity {
+	return BySeverity{Critical: of(scan.Critical), High: of(scan.High), Medium: of(scan.Medium), Low: of(scan.Low), Info: of(scan.Info)}
+}
+
+func batchOf(b store.Batch) Batch {
+	return Batch{ID: b.ID, Service: b.Service, Name: b.Name, Author: b.Author, Audience: some(b.Audience), Started: b.Started, Captures: b.Captures,
+		Judged: b.Judged, Skipped: b.Skipped, Bytes: b.Bytes, ExcessBytes: b.Excess, Findings: b.Findings, NewFindings: b.NewFindings,
+		Repeated: b.Repeated, Problem: some(b.Problem), BySeverity: severities(func(s scan.Severity) int { return b.BySeverity[s.String()] }),
+		SkipReasons: someList(each(b.SkipReasons, func(r store.SkipReason) SkipReason { return SkipReason{Reason: r.Reason, Captures: r.Captures} }))}
+}
+
+func captureOf(c store.Capture) Capture {
+	return Capture{ID: c.ID, BatchID: c.BatchID, Entry: c.Entry, Method: c.Method, URL: c.URL, Endpoint: c.Endpoint, EndpointID: c.EndpointID,
+		Audience: c.Audience, AudienceBy: some(c.AudienceBy), Status: c.Status, Started: someTime(c.Started), Bytes: c.Bytes, ExcessBytes: c.Excess,
+		Findings: c.Findings, Skipped: some(c.Skipped)}
+}
+
+func headersOf(h exchange.Header) []Header {
+	return each(h, func(f exchange.HeaderField) Header { return Header{Name: f.Name, Value: f.Value} })
+}
+
+func captureDetailOf(v service.CaptureView) CaptureDetail {
+	d := CaptureDetail{Capture: captureOf(v.Capture), Service: some(v.Service), JudgedBy: v.JudgedBy, RequestHeaders: headersOf(v.RequestHeader),
+		ResponseHeaders: headersOf(v.ResponseHeader), Cut: some(v.Cut), Command: some(v.Command)}
+	if v.Body != nil {
+		body := wireOf(v.Body, v.Fingerprints)
+		d.Body = &body
+	}
+	return d
+}
+
+var markNames = map[scan.Mark]WireNodeMark{scan.Swept: WireNodeMarkSwept, scan.Granted: WireNodeMarkGranted, scan.Open: WireNodeMarkOpen,
+	scan.Foreign: WireNodeMarkForeign, scan.Ungranted: WireNodeMarkUngranted}
+
+func wireOf(n *scan.WireNode, fingerprints map[*scan.Spot]string) WireNode {
+	out := WireNode{Name: some(n.Name), Kind: WireNodeKind(n.Kind), Mark: markNames[n.Mark], Class: some(n.Class.String()), Line: some(n.Line),
+		Bytes: n.Bytes, Pointer: some(n.Pointer), More: some(n.More)}
+	if n.Missing {
+		out.Mark = WireNodeMarkMissing
+	}
+	if n.Index >= 0 {
+		out.Index = &n.Index
+	}
+	if n.Kind != "object" && n.Kind != "array" && n.Kind != "absent" {
+		out.Value = &n.Value
+	}
+	if s := n.Spot; s != nil {
+		out.Path = some(s.Path)
+		out.Finding = &WireFinding{ID: fingerprints[s], Kind: s.Kind.String(), Severity: Severity(s.Severity.String()), Why: s.Why()}
+	}
+	if len(n.Children) > 0 {
+		out.Children = someList(each(n.Children, func(c *scan.WireNode) WireNode { return wireOf(c, fingerprints) }))
+	}
+	return out
+}
+
+func endpointOf(e store.Endpoint) Endpoint {
+	out := Endpoint{ID: e.ID, Service: e.Service, Endpoint: e.Text, Team: some(e.Team), Known: e.Known, Captures: e.Captures, Open: e.Open,
+		Bytes: e.Bytes, ExcessBytes: e.Excess, LastSeen: someTime(e.LastSeen)}
+	if e.Gravest > 0 {
+		out.Gravest = some(Severity(scan.Severity(e.Gravest).String()))
+	}
+	return out
+}
+
+func endpointDetailOf(e service.EndpointContract, audiences []string) EndpointDetail {
+	out := EndpointDetail{Endpoint: endpointOf(e.Endpoint), Audiences: append([]string{}, audiences...), Responses: []ResponseContract{}, Text: some(e.Text)}
+	if e.Contract == nil {
+		return out
+	}
+	out.File, out.Line = some(e.Contract.Pos.File), some(e.Contract.Pos.Line)
+	for _, r := range e.Contract.Responses {
+		one := ResponseContract{Name: some(r.Name), Audiences: someList(e.Contracts.Names(r.Audiences)), Statuses: r.Statuses, Many: some(r.Many), Line: r.Pos.Line}
+		if r.Entity != nil {
+			one.Entity = some(r.Entity.Name)
+		}
+		var at []byte
+		for _, token := range r.At {
+			at = place.AppendPointer(at, []byte(token))
+		}
+		one.At = some(string(at))
+		one.Grants = grantsOf(e.Contracts, r.Body, nil)
+		out.Responses = append(out.Responses, one)
+	}
+	return out
+}
+
+// grantsOf lists the grants of a set. A set within itself, as a shape that
+// contains itself has, is not opened again.
+func grantsOf(c *contract.Contracts, set *contract.GrantSet, above []*contract.GrantSet) []GrantNode {
+	out := []GrantNode{}
+	for _, s := range above {
+		if s == set {
+			return out
+		}
+	}
+	above = append(above, set)
+	for _, g := range set.Grants {
+		n := GrantNode{Name: g.Name, Carries: some(g.Carries()), Class: g.Class.String(), Type: some(string(g.Form.Type)), Optional: some(g.Optional),
+			Many: some(g.Many), Open: some(g.Open), Audiences: someList(c.Names(g.Audiences)), Reason: some(g.Reason), NeededBy: someList(g.NeededBy), Line: g.Pos.Line}
+		if n.Class == "" {
+			n.Class = catalog.Public.String()
+		}
+		if members := g.Members(); members != nil {
+			n.Grants = someList(grantsOf(c, members, above))
+		}
+		out = append(out, n)
+	}
+	return out
+}
+
+func findingOf(f store.Finding) Finding {
+	kind, _ := scan.ParseKind(f.Kind)
+	return Finding{ID: f.ID, Service: f.Service, Kind: f.Kind, Severity: Severity(scan.Severity(f.Severity).String()), Cwe: kind.CWE(), Endpoint: f.Endpoint,
+		EndpointID: f.EndpointID, Team: some(f.Team), Audience: f.Audience, AudienceBy: some(f.AudienceBy), Direction: f.Direction, Status: f.Status,
+		Path: f.Path, Entity: some(f.Entity), Field: some(f.Field), Class: some(f.Class), Spots: f.Spots, Captures: f.Captures, Bytes: f.Bytes,
+		Sample: some(f.Sample), Why: f.Why, State: State(f.State), Excepted: some(f.Excepted != ""), WaivedUntil: some(f.Until),
+		FirstSeen: f.FirstSeen, LastSeen: f.LastSeen}
+}
+
+func findingDetailOf(v service.FindingView) FindingDetail {
+	d := FindingDetail{Finding: findingOf(v.Finding), Moves: each(v.Moves, func(s finding.State) State { return State(s) }), Elsewhere: each(v.Elsewhere, findingOf),
+		Mend: some(v.Mend), Evidence: each(v.Evidence, func(o store.Occurrence) Evidence {
+			return Evidence{CaptureID: o.CaptureID, BatchID: o.BatchID, Batch: o.Batch, Entry: o.Entry, Pointer: o.Pointer, Offset: o.Offset, Bytes: o.Bytes}
+		}), History: each(v.History, func(e store.Event) Event {
+			return Event{At: e.At, Author: e.Author, Kind: EventKind(e.Kind), From: some(State(e.Was)), To: some(State(e.Became)), Comment: some(e.Comment),
+				Until: some(e.Until), BatchID: some(e.BatchID)}
+		})}
+	if v.GrantFile != "" {
+		d.Grant = &GrantPlace{File: v.GrantFile, Line: v.GrantLine, Text: some(v.GrantText)}
+	}
+	return d
+}

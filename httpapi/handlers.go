@@ -1,0 +1,356 @@
+package httpapi
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"strings"
+	"time"
+
+	"inkret/core/contract"
+	"inkret/core/finding"
+	"inkret/core/scan"
+	"inkret/service"
+	"inkret/store"
+)
+
+// handlers implements the operations: each decodes, calls one use case, and
+// encodes.
+type handlers struct {
+	service *service.Service
+	options Options
+}
+
+// GetHealth implements [StrictServerInterface].
+func (h *handlers) GetHealth(context.Context, GetHealthRequestObject) (GetHealthResponseObject, error) {
+	return GetHealth200JSONResponse{Status: "ok", Version: h.options.Version}, nil
+}
+
+// GetSession implements [StrictServerInterface].
+func (h *handlers) GetSession(ctx context.Context, _ GetSessionRequestObject) (GetSessionResponseObject, error) {
+	return GetSession200JSONResponse(personOf(callerOf(ctx).Person)), nil
+}
+
+// cookie writes a Set-Cookie header; the empty secret ends the cookie.
+func cookie(secret string, expires time.Time) *string {
+	c := http.Cookie{Name: sessionCookie, Value: secret, Path: "/", Expires: expires, HttpOnly: true, SameSite: http.SameSiteStrictMode}
+	if secret == "" {
+		c.MaxAge = -1
+	}
+	return some(c.String())
+}
+
+// SignIn implements [StrictServerInterface].
+func (h *handlers) SignIn(ctx context.Context, r SignInRequestObject) (SignInResponseObject, error) {
+	who, secret, err := h.service.SignIn(ctx, r.Body.Email, r.Body.Password)
+	if err != nil {
+		return nil, err
+	}
+	return SignIn200JSONResponse{Body: personOf(who.Person), Headers: SignIn200ResponseHeaders{SetCookie: cookie(secret, who.Key.Expires)}}, nil
+}
+
+// SetUp implements [StrictServerInterface].
+func (h *handlers) SetUp(ctx context.Context, r SetUpRequestObject) (SetUpResponseObject, error) {
+	who, secret, err := h.service.SetUp(ctx, r.Body.Code, value(r.Body.Email), r.Body.Name, r.Body.Password)
+	if err != nil {
+		return nil, err
+	}
+	return SetUp200JSONResponse{Body: personOf(who.Person), Headers: SetUp200ResponseHeaders{SetCookie: cookie(secret, who.Key.Expires)}}, nil
+}
+
+// SignOut implements [StrictServerInterface].
+func (h *handlers) SignOut(ctx context.Context, _ SignOutRequestObject) (SignOutResponseObject, error) {
+	who := callerOf(ctx)
+	if err := h.service.EndToken(ctx, who, who.Key.ID); err != nil {
+		return nil, err
+	}
+	return SignOut204Response{Headers: SignOut204ResponseHeaders{SetCookie: cookie("", time.Time{})}}, nil
+}
+
+// ListTokens implements [StrictServerInterface].
+func (h *handlers) ListTokens(ctx context.Context, _ ListTokensRequestObject) (ListTokensResponseObject, error) {
+	all, err := h.service.Tokens(ctx, callerOf(ctx))
+	return ListTokens200JSONResponse(each(all, tokenOf)), err
+}
+
+// CreateToken implements [StrictServerInterface].
+func (h *handlers) CreateToken(ctx context.Context, r CreateTokenRequestObject) (CreateTokenResponseObject, error) {
+	person := callerOf(ctx).Person
+	if c := r.Body.Credentials; c != nil {
+		var err error
+		if person, err = h.service.CheckPassword(ctx, c.Email, c.Password); err != nil {
+			return nil, err
+		}
+	}
+	if person.ID == 0 {
+		return nil, &service.Problem{Code: service.Unauthenticated, Detail: "this needs somebody who is signed in, or an e-mail address and password"}
+	}
+	days := value(r.Body.Days)
+	if days < 0 || days > 366 {
+		return nil, &service.Problem{Code: service.Invalid, Detail: "a token lives for 1 to 366 days"}
+	}
+	who, secret, err := h.service.NewToken(ctx, person, strings.TrimSpace(r.Body.Name), time.Duration(days)*24*time.Hour)
+	if err != nil {
+		return nil, err
+	}
+	return CreateToken201JSONResponse{Token: tokenOf(who.Key), Secret: secret, Person: personOf(who.Person)}, nil
+}
+
+// EndToken implements [StrictServerInterface].
+func (h *handlers) EndToken(ctx context.Context, r EndTokenRequestObject) (EndTokenResponseObject, error) {
+	return EndToken204Response{}, h.service.EndToken(ctx, callerOf(ctx), r.TokenID)
+}
+
+// ListPeople implements [StrictServerInterface].
+func (h *handlers) ListPeople(ctx context.Context, _ ListPeopleRequestObject) (ListPeopleResponseObject, error) {
+	all, err := h.service.People(ctx)
+	return ListPeople200JSONResponse(each(all, personOf)), err
+}
+
+// Invite implements [StrictServerInterface].
+func (h *handlers) Invite(ctx context.Context, r InviteRequestObject) (InviteResponseObject, error) {
+	p, code, err := h.service.Invite(ctx, r.Body.Email, string(r.Body.Role))
+	if err != nil {
+		return nil, err
+	}
+	return Invite201JSONResponse{Person: personOf(p), Link: SetupLink(h.options.Public, code)}, nil
+}
+
+// SetupLink is the address at which a one-time code is used. The code stands in
+// the fragment, which browsers send to nobody.
+func SetupLink(public, code string) string { return public + "/set-up#" + code }
+
+// GetHome implements [StrictServerInterface].
+func (h *handlers) GetHome(ctx context.Context, _ GetHomeRequestObject) (GetHomeResponseObject, error) {
+	home, err := h.service.Home(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := Home{
+		BySeverity: severities(func(s scan.Severity) int { return home.Severities[int(s)] }), Urgent: each(home.Urgent, findingOf),
+		Returned: home.States[string(finding.Returned)], AwaitingProof: home.States[string(finding.AwaitingProof)],
+		WaiversEnding: home.WaiversEnding, UnknownEndpoints: each(home.Unknown, endpointOf), UnknownTotal: home.UnknownTotal,
+		Batches: each(home.Batches, batchOf), Services: each(home.Services, h.serviceOf(ctx)), ByState: []StateCount{},
+	}
+	for _, s := range finding.States() {
+		n := home.States[string(s)]
+		out.ByState = append(out.ByState, StateCount{State: State(s), Findings: n})
+		if s.Open() {
+			out.Open += n
+		}
+	}
+	return GetHome200JSONResponse(out), nil
+}
+
+// ListServices implements [StrictServerInterface].
+func (h *handlers) ListServices(ctx context.Context, _ ListServicesRequestObject) (ListServicesResponseObject, error) {
+	all, err := h.service.Services(ctx)
+	return ListServices200JSONResponse(each(all, h.serviceOf(ctx))), err
+}
+
+// ExportContracts implements [StrictServerInterface].
+func (h *handlers) ExportContracts(ctx context.Context, r ExportContractsRequestObject) (ExportContractsResponseObject, error) {
+	revision, err := h.service.Export(ctx, r.Service)
+	return ExportContracts200JSONResponse(revisionOf(revision, false)), err
+}
+
+// ApplyContracts implements [StrictServerInterface].
+func (h *handlers) ApplyContracts(ctx context.Context, r ApplyContractsRequestObject) (ApplyContractsResponseObject, error) {
+	files := each(r.Body.Files, func(f ContractFile) store.ContractFile { return store.ContractFile{Name: f.Name, Text: f.Text} })
+	revision, changed, err := h.service.Apply(ctx, callerOf(ctx), r.Service, files, value(r.Body.Reason))
+	var problems contract.Problems
+	if errors.As(err, &problems) {
+		return ApplyContracts422ApplicationProblemPlusJSONResponse{Type: "about:blank", Title: "The contract cannot be used",
+			Status: http.StatusUnprocessableEntity, Detail: some(err.Error()), Problems: each(problems, func(p contract.Problem) ContractFault {
+				return ContractFault{File: p.File, Line: p.Line, Column: p.Column, Path: p.Path, Found: p.Found, Expected: p.Expected, Near: some(p.Near)}
+			})}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return ApplyContracts200JSONResponse(revisionOf(revision, changed)), nil
+}
+
+// UploadRecording implements [StrictServerInterface].
+func (h *handlers) UploadRecording(ctx context.Context, r UploadRecordingRequestObject) (UploadRecordingResponseObject, error) {
+	b, err := h.service.Upload(ctx, callerOf(ctx), r.Service, r.Params.Name, value(r.Params.Audience), r.Body)
+	if err != nil {
+		return nil, err
+	}
+	return UploadRecording200JSONResponse(batchOf(b)), nil
+}
+
+const (
+	defaultSize = 50
+	maxSize     = 500
+)
+
+func pageOf(number *PageNumber, size *PageSize) (store.Page, error) {
+	p := store.Page{Number: 1, Size: defaultSize}
+	if number != nil {
+		p.Number = *number
+	}
+	if size != nil {
+		p.Size = *size
+	}
+	if p.Number < 1 || p.Size < 1 || p.Size > maxSize || p.Number > 1<<30/p.Size {
+		return p, &service.Problem{Code: service.Invalid, Detail: "page counts from 1 and size is 1 to 500"}
+	}
+	return p, nil
+}
+
+// ListBatches implements [StrictServerInterface].
+func (h *handlers) ListBatches(ctx context.Context, r ListBatchesRequestObject) (ListBatchesResponseObject, error) {
+	page, err := pageOf(r.Params.Page, r.Params.Size)
+	if err != nil {
+		return nil, err
+	}
+	all, total, err := h.service.Batches(ctx, page)
+	return ListBatches200JSONResponse{Items: each(all, batchOf), Total: total, Page: page.Number, Size: page.Size}, err
+}
+
+// GetBatch implements [StrictServerInterface].
+func (h *handlers) GetBatch(ctx context.Context, r GetBatchRequestObject) (GetBatchResponseObject, error) {
+	b, err := h.service.Batch(ctx, r.BatchID)
+	return GetBatch200JSONResponse(batchOf(b)), err
+}
+
+// ListCaptures implements [StrictServerInterface].
+func (h *handlers) ListCaptures(ctx context.Context, r ListCapturesRequestObject) (ListCapturesResponseObject, error) {
+	page, err := pageOf(r.Params.Page, r.Params.Size)
+	if err != nil {
+		return nil, err
+	}
+	q := r.Params
+	all, total, err := h.service.Captures(ctx, store.CaptureFilter{Batch: value(q.Batch), Endpoint: value(q.Endpoint), Audience: value(q.Audience),
+		Finding: value(q.Finding), Leaking: value(q.Leaking), Skipped: value(q.Skipped)}, page)
+	return ListCaptures200JSONResponse{Items: each(all, captureOf), Total: total, Page: page.Number, Size: page.Size}, err
+}
+
+// GetCapture implements [StrictServerInterface].
+func (h *handlers) GetCapture(ctx context.Context, r GetCaptureRequestObject) (GetCaptureResponseObject, error) {
+	v, err := h.service.Capture(ctx, r.CaptureID)
+	if err != nil {
+		return nil, err
+	}
+	return GetCapture200JSONResponse(captureDetailOf(v)), nil
+}
+
+// ListEndpoints implements [StrictServerInterface].
+func (h *handlers) ListEndpoints(ctx context.Context, r ListEndpointsRequestObject) (ListEndpointsResponseObject, error) {
+	page, err := pageOf(r.Params.Page, r.Params.Size)
+	if err != nil {
+		return nil, err
+	}
+	all, total, err := h.service.Endpoints(ctx, store.EndpointFilter{Words: value(r.Params.Q), Known: r.Params.Known, Sort: string(value(r.Params.Sort))}, page)
+	return ListEndpoints200JSONResponse{Items: each(all, endpointOf), Total: total, Page: page.Number, Size: page.Size}, err
+}
+
+// GetEndpoint implements [StrictServerInterface].
+func (h *handlers) GetEndpoint(ctx context.Context, r GetEndpointRequestObject) (GetEndpointResponseObject, error) {
+	e, err := h.service.Endpoint(ctx, r.EndpointID)
+	if err != nil {
+		return nil, err
+	}
+	return GetEndpoint200JSONResponse(endpointDetailOf(e, h.service.Audiences(ctx, e.Service))), nil
+}
+
+// ListFindings implements [StrictServerInterface].
+func (h *handlers) ListFindings(ctx context.Context, r ListFindingsRequestObject) (ListFindingsResponseObject, error) {
+	page, err := pageOf(r.Params.Page, r.Params.Size)
+	if err != nil {
+		return nil, err
+	}
+	q := r.Params
+	by := store.FindingFilter{Kinds: list(q.Kind), Audience: value(q.Audience), Endpoint: value(q.Endpoint), Team: value(q.Team), Entity: value(q.Entity),
+		Field: value(q.Field), Batch: value(q.Batch), Words: value(q.Q), Sort: string(value(q.Sort))}
+	if by.States, err = statesOf(list(q.State)); err != nil {
+		return nil, err
+	}
+	for _, k := range by.Kinds {
+		if _, ok := scan.ParseKind(k); !ok {
+			return nil, &service.Problem{Code: service.Invalid, Detail: "there is no kind " + k}
+		}
+	}
+	for _, name := range list(q.Severity) {
+		s, ok := scan.ParseSeverity(name)
+		if !ok {
+			return nil, &service.Problem{Code: service.Invalid, Detail: "there is no severity " + name}
+		}
+		by.Severities = append(by.Severities, int(s))
+	}
+	all, counts, err := h.service.Findings(ctx, by, page)
+	if err != nil {
+		return nil, err
+	}
+	total := 0
+	for _, n := range counts {
+		total += n
+	}
+	return ListFindings200JSONResponse{Items: each(all, findingOf), Total: total, Page: page.Number, Size: page.Size,
+		BySeverity: severities(func(s scan.Severity) int { return counts[int(s)] })}, nil
+}
+
+// statesOf reads the states of a filter: names, `open` for all that want work
+// (also when nothing is said), or `any` for no filter.
+func statesOf(names []string) ([]string, error) {
+	if len(names) == 0 {
+		names = []string{"open"}
+	}
+	var out []string
+	for _, name := range names {
+		known := name == "any" || name == "open"
+		for _, s := range finding.States() {
+			known = known || string(s) == name
+			if name == "open" && s.Open() {
+				out = append(out, string(s))
+			}
+		}
+		switch {
+		case !known:
+			return nil, &service.Problem{Code: service.Invalid, Detail: "there is no state " + name}
+		case name == "any":
+			return nil, nil
+		case name != "open":
+			out = append(out, name)
+		}
+	}
+	return out, nil
+}
+
+// GetFinding implements [StrictServerInterface].
+func (h *handlers) GetFinding(ctx context.Context, r GetFindingRequestObject) (GetFindingResponseObject, error) {
+	v, err := h.service.Finding(ctx, r.FindingID)
+	if err != nil {
+		return nil, err
+	}
+	return GetFinding200JSONResponse(findingDetailOf(v)), nil
+}
+
+// MoveFinding implements [StrictServerInterface].
+func (h *handlers) MoveFinding(ctx context.Context, r MoveFindingRequestObject) (MoveFindingResponseObject, error) {
+	v, err := h.service.Move(ctx, callerOf(ctx), r.FindingID, finding.Move{To: finding.State(r.Body.To), Comment: value(r.Body.Comment), Until: value(r.Body.Until)})
+	if err != nil {
+		return nil, err
+	}
+	return MoveFinding200JSONResponse(findingDetailOf(v)), nil
+}
+
+// CommentFinding implements [StrictServerInterface].
+func (h *handlers) CommentFinding(ctx context.Context, r CommentFindingRequestObject) (CommentFindingResponseObject, error) {
+	v, err := h.service.Comment(ctx, callerOf(ctx), r.FindingID, r.Body.Text)
+	if err != nil {
+		return nil, err
+	}
+	return CommentFinding200JSONResponse(findingDetailOf(v)), nil
+}
+
+func list(s *string) []string {
+	var out []string
+	for _, part := range strings.Split(value(s), ",") {
+		if part = strings.TrimSpace(part); part != "" {
+			out = append(out, part)
+		}
+	}
+	return out
+}

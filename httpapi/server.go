@@ -1,0 +1,227 @@
+// Package httpapi is the service's HTTP surface: the operations of
+// api/openapi.yaml, and the console beside them.
+package httpapi
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/base64"
+	"errors"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"inkret/api"
+	"inkret/service"
+)
+
+// Options are what the surface needs besides the service.
+type Options struct {
+	Version string
+	Log     *slog.Logger
+	Console fs.FS  // the built console; nil serves none
+	Public  string // the address under which people reach it, for links
+}
+
+const (
+	// maxJSON bounds the body of every operation but uploads; contracts of a
+	// large service are a few MB.
+	maxJSON = 32 << 20
+	// maxRecording bounds an upload.
+	maxRecording = 8 << 30
+
+	sessionCookie = "inkret_session"
+)
+
+// NewHandler gives the handler of the service.
+func NewHandler(s *service.Service, o Options) (http.Handler, error) {
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	operations, err := api.Operations()
+	if err != nil {
+		return nil, err
+	}
+	h := &handlers{service: s, options: o}
+	e := echo.NewWithConfig(echo.Config{HTTPErrorHandler: h.fail, Logger: o.Log})
+	e.Use(h.observe, secure)
+	perOperation := map[string][]echo.MiddlewareFunc{}
+	for _, op := range operations {
+		perOperation[op.ID] = []echo.MiddlewareFunc{bounded(op.ID), h.admit(op)}
+	}
+	RegisterHandlersWithOptions(e, NewStrictHandler(h, nil), RegisterHandlersOptions{OperationMiddlewares: perOperation})
+	e.Any("/api/*", func(*echo.Context) error { return echo.ErrNotFound })
+	if o.Console != nil {
+		e.GET("/*", h.console)
+	}
+	return http.NewCrossOriginProtection().Handler(e), nil
+}
+
+// observe logs each request: method, route, status and time; never address,
+// query, header or body, which may hold values.
+func (h *handlers) observe(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		begin := time.Now()
+		err := next(c)
+		if err != nil {
+			h.fail(c, err)
+		}
+		status := http.StatusOK
+		if r, _ := echo.UnwrapResponse(c.Response()); r != nil {
+			status = r.Status
+		}
+		h.options.Log.Debug("request", "method", c.Request().Method, "route", c.Path(), "status", status, "took", time.Since(begin))
+		return nil
+	}
+}
+
+// secure sets the headers that hold for every answer.
+func secure(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		header := c.Response().Header()
+		header.Set("X-Content-Type-Options", "nosniff")
+		header.Set("Referrer-Policy", "no-referrer")
+		header.Set("Cross-Origin-Opener-Policy", "same-origin")
+		header.Set("Content-Security-Policy", "default-src 'none'; frame-ancestors 'none'")
+		if strings.HasPrefix(c.Request().URL.Path, "/api/") {
+			header.Set("Cache-Control", "no-store")
+		}
+		return next(c)
+	}
+}
+
+func bounded(operation string) echo.MiddlewareFunc {
+	limit := int64(maxJSON)
+	if operation == "uploadRecording" {
+		limit = maxRecording
+	}
+	return func(next echo.HandlerFunc) echo.HandlerFunc {
+		return func(c *echo.Context) error {
+			r := c.Request()
+			r.Body = http.MaxBytesReader(c.Response(), r.Body, limit)
+			return next(c)
+		}
+	}
+}
+
+type callerKey struct{}
+
+// callerOf gives who asks; the zero Caller for a stranger.
+func callerOf(ctx context.Context) service.Caller {
+	c, _ := ctx.Value(callerKey{}).(service.Caller)
+	return c
+}
+
+// admit lets those through who have the role that the operation names.
+func (h *handlers) admit(op api.Operation) echo.MiddlewareFunc {
+	return func(next echo.HandlerFunc) echo.HandlerFunc {
+		return func(c *echo.Context) error {
+			r := c.Request()
+			secret := ""
+			if scheme, token, ok := strings.Cut(r.Header.Get("Authorization"), " "); ok && strings.EqualFold(scheme, "Bearer") {
+				secret = strings.TrimSpace(token)
+			} else if cookie, err := r.Cookie(sessionCookie); err == nil {
+				secret = cookie.Value
+			}
+			if secret != "" {
+				caller, err := h.service.Authenticate(r.Context(), secret)
+				if err == nil {
+					c.SetRequest(r.WithContext(context.WithValue(r.Context(), callerKey{}, caller)))
+				} else if op.Role != "none" {
+					return err
+				}
+			}
+			caller := callerOf(c.Request().Context())
+			switch {
+			case op.Role == "none":
+			case caller.ID == 0:
+				return &service.Problem{Code: service.Unauthenticated, Detail: "this needs somebody who is signed in", Next: "sign in: inkret sign-in"}
+			case !service.May(caller.Role, op.Role):
+				return &service.Problem{Code: service.Forbidden, Detail: "this needs the role " + op.Role + "; yours is " + caller.Role}
+			}
+			return next(c)
+		}
+	}
+}
+
+var statusOf = map[service.Code]int{
+	service.Invalid: http.StatusBadRequest, service.Unauthenticated: http.StatusUnauthorized, service.Forbidden: http.StatusForbidden,
+	service.NotFound: http.StatusNotFound, service.Conflict: http.StatusConflict,
+}
+
+// fail answers an error with a problem (RFC 9457). What is not meant to be told
+// is logged, and the answer says no more than that something failed.
+func (h *handlers) fail(c *echo.Context, err error) {
+	if r, _ := echo.UnwrapResponse(c.Response()); r != nil && r.Committed {
+		return
+	}
+	p := Problem{Type: "about:blank", Status: http.StatusInternalServerError}
+	var known *service.Problem
+	var tooLarge *http.MaxBytesError
+	var coded echo.HTTPStatusCoder
+	var said *echo.HTTPError
+	switch {
+	case errors.As(err, &known):
+		p.Status, p.Detail, p.Next = statusOf[known.Code], &known.Detail, some(known.Next)
+	case errors.As(err, &tooLarge):
+		p.Status = http.StatusRequestEntityTooLarge
+	case errors.As(err, &coded):
+		p.Status = coded.StatusCode()
+		if errors.As(err, &said) && p.Status < http.StatusInternalServerError {
+			p.Detail = some(said.Message)
+		}
+	}
+	if p.Status >= http.StatusInternalServerError {
+		if c.Request().Context().Err() != nil {
+			return // nobody waits for the answer
+		}
+		h.options.Log.Error("request failed", "route", c.Path(), "error", err.Error())
+		p.Detail = some("the service could not do this; its log says why")
+	}
+	p.Title = http.StatusText(p.Status)
+	if p.Status == http.StatusUnauthorized {
+		c.Response().Header().Set("WWW-Authenticate", `Bearer realm="inkret"`)
+	}
+	c.Response().Header().Set("Content-Type", "application/problem+json")
+	if err := c.JSON(p.Status, p); err != nil {
+		h.options.Log.Debug("an answer was not sent", "error", err.Error())
+	}
+}
+
+// nonceMark is what stands in the console's page where each answer has a nonce
+// of its own.
+const nonceMark = "__NONCE__"
+
+// console serves the console's files, and its page for every address that is
+// one of its routes.
+func (h *handlers) console(c *echo.Context) error {
+	name := strings.TrimPrefix(c.Request().URL.Path, "/")
+	header := c.Response().Header()
+	if name != "" && name != "index.html" && !strings.Contains(name, "..") {
+		if info, err := fs.Stat(h.options.Console, name); err == nil && !info.IsDir() {
+			if strings.HasPrefix(name, "assets/") { // their names change with their content
+				header.Set("Cache-Control", "public, max-age=31536000, immutable")
+			}
+			http.ServeFileFS(c.Response(), c.Request(), h.options.Console, name)
+			return nil
+		}
+		if strings.HasPrefix(name, "assets/") {
+			return echo.ErrNotFound
+		}
+	}
+	page, err := fs.ReadFile(h.options.Console, "index.html")
+	if err != nil {
+		return &service.Problem{Code: service.NotFound, Detail: "this program was built without its console", Next: "build it with: make build"}
+	}
+	random := make([]byte, 16)
+	rand.Read(random)
+	nonce := base64.StdEncoding.EncodeToString(random)
+	header.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-"+nonce+"'; img-src 'self' data:; font-src 'self'; "+
+		"connect-src 'self'; form-action 'none'; base-uri 'none'; frame-ancestors 'none'")
+	header.Set("Cache-Control", "no-store")
+	return c.HTML(http.StatusOK, strings.ReplaceAll(string(page), nonceMark, nonce))
+}

@@ -1,0 +1,137 @@
+package service
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	"inkret/core/finding"
+	"inkret/core/scan"
+	"inkret/store"
+)
+
+// Findings lists a page of findings and counts all that fit, by severity.
+func (s *Service) Findings(ctx context.Context, by store.FindingFilter, page store.Page) ([]store.Finding, map[int]int, error) {
+	return s.store.Findings(ctx, by, page)
+}
+
+// FindingView is a finding with its evidence and history.
+type FindingView struct {
+	store.Finding
+	GrantText string
+	Evidence  []store.Occurrence
+	History   []store.Event
+	Moves     []finding.State
+	Elsewhere []store.Finding
+	Mend      string
+}
+
+const (
+	shownEvidence  = 20
+	shownElsewhere = 20
+)
+
+// Finding gives one finding.
+func (s *Service) Finding(ctx context.Context, id string) (FindingView, error) {
+	f, err := s.store.Finding(ctx, id)
+	if err != nil {
+		return FindingView{}, found(err, "finding %s", id)
+	}
+	v := FindingView{Finding: f, Moves: finding.State(f.State).Moves()}
+	if kind, ok := scan.ParseKind(f.Kind); ok {
+		v.Mend = finding.Mend(kind)
+	}
+	if f.GrantFile != "" {
+		v.GrantText = s.line(ctx, f.Service, f.GrantFile, f.GrantLine)
+	}
+	if v.Evidence, err = s.store.Occurrences(ctx, id, shownEvidence); err != nil {
+		return v, err
+	}
+	if v.History, err = s.store.Events(ctx, id); err != nil {
+		return v, err
+	}
+	v.Elsewhere, err = s.store.Elsewhere(ctx, f, shownElsewhere)
+	return v, err
+}
+
+// Move moves a finding to another state.
+func (s *Service) Move(ctx context.Context, who Caller, id string, m finding.Move) (FindingView, error) {
+	now := s.now()
+	if m.Until != "" {
+		if _, err := time.Parse(time.DateOnly, m.Until); err != nil {
+			return FindingView{}, problem(Invalid, "", "%q is no day; one is written 2027-03-31", m.Until)
+		}
+	}
+	e := store.Event{At: now, Author: who.Name, Kind: "move", Became: string(m.To), Comment: strings.TrimSpace(m.Comment), Until: m.Until}
+	err := s.store.Move(ctx, id, e, func(was string) error {
+		if err := m.Check(finding.State(was), now.UTC().Format(time.DateOnly)); err != nil {
+			return problem(Conflict, "", "%v", err)
+		}
+		return nil
+	})
+	if err != nil {
+		return FindingView{}, found(err, "finding %s", id)
+	}
+	s.log.Info("finding moved", "finding", id, "to", string(m.To), "person", who.ID)
+	return s.Finding(ctx, id)
+}
+
+// Comment notes what somebody says of a finding.
+func (s *Service) Comment(ctx context.Context, who Caller, id, text string) (FindingView, error) {
+	if text = strings.TrimSpace(text); text == "" {
+		return FindingView{}, problem(Invalid, "", "the comment is empty")
+	}
+	if err := s.store.Comment(ctx, id, store.Event{At: s.now(), Author: who.Name, Kind: "comment", Comment: text}); err != nil {
+		return FindingView{}, found(err, "finding %s", id)
+	}
+	return s.Finding(ctx, id)
+}
+
+// Home is what needs somebody.
+type Home struct {
+	Severities    map[int]int // of open findings
+	States        map[string]int
+	Urgent        []store.Finding // new and returned ones, gravest first
+	WaiversEnding int
+	Unknown       []store.Endpoint // seen without a contract
+	UnknownTotal  int
+	Batches       []store.Batch
+	Services      []store.Service
+}
+
+const shownAtHome = 8
+
+// Home gathers what needs somebody.
+func (s *Service) Home(ctx context.Context) (Home, error) {
+	var h Home
+	var err error
+	few := store.Page{Number: 1, Size: shownAtHome}
+	var open []string
+	for _, st := range finding.States() {
+		if st.Open() {
+			open = append(open, string(st))
+		}
+	}
+	if _, h.Severities, err = s.store.Findings(ctx, store.FindingFilter{States: open}, store.Page{Number: 1, Size: 1}); err != nil {
+		return h, err
+	}
+	if h.Urgent, _, err = s.store.Findings(ctx, store.FindingFilter{States: []string{string(finding.New), string(finding.Returned)}}, few); err != nil {
+		return h, err
+	}
+	if h.States, err = s.store.StateCounts(ctx); err != nil {
+		return h, err
+	}
+	const week = 7 * 24 * time.Hour
+	if h.WaiversEnding, err = s.store.WaiversEnding(ctx, s.now().Add(week).UTC().Format(time.DateOnly)); err != nil {
+		return h, err
+	}
+	no := false
+	if h.Unknown, h.UnknownTotal, err = s.store.Endpoints(ctx, store.EndpointFilter{Known: &no, Sort: "-captures"}, few); err != nil {
+		return h, err
+	}
+	if h.Batches, _, err = s.store.Batches(ctx, store.Page{Number: 1, Size: 5}); err != nil {
+		return h, err
+	}
+	h.Services, err = s.store.Services(ctx)
+	return h, err
+}
