@@ -67,6 +67,7 @@ See it with made-up data:     inkret demo`,
 		Commands: []*cli.Command{
 			a.checkCommand(),
 			a.serveCommand(),
+			a.demoCommand(),
 			a.signInCommand(),
 			a.signOutCommand(),
 			a.serviceCommand(),

@@ -145,6 +145,9 @@ func (c *Collector) spot(file string, entry int, out *scan.Outcome, s *scan.Spot
 	if s.Severity > f.Severity {
 		f.take(s, out)
 	}
+	if f.Sample == "null" && s.Sample != "" && s.Severity == f.Severity {
+		f.Sample = s.Sample
+	}
 	if f.capture != c.summary.Captures {
 		f.capture = c.summary.Captures
 		f.Captures++

@@ -908,7 +908,10 @@ func (w *walk) fill(slot int, c candidate, start int) {
 	w.write(slot, w.entry(), c, start, w.pos-start, sample)
 }
 
-const maskedPart = "•••"
+const (
+	maskedPart = "•••"
+	nullSample = "null"
+)
 
 // emit reports c at the scalar that was just read.
 func (w *walk) emit(c candidate, start int, text []byte, hit detect.Hit) {
@@ -916,7 +919,7 @@ func (w *walk) emit(c candidate, start int, text []byte, hit detect.Hit) {
 	e, sample := w.entry(), maskedPart
 	switch {
 	case text == nil:
-		sample = "null"
+		sample = nullSample
 	case w.data[w.pos-1] == '"' && e.sampled[c.kind] < c.severity:
 		sample = detect.Mask(text, hit, c.class)
 	}
@@ -971,8 +974,10 @@ func (w *walk) write(slot int, e *pathEntry, c candidate, start, weight int, sam
 		s.Entity = c.entity.Name
 	}
 	if e.sampled[c.kind] < c.severity {
-		e.sampled[c.kind] = c.severity
 		s.Sample = sample
+		if sample != nullSample { // a later value tells more
+			e.sampled[c.kind] = c.severity
+		}
 	}
 	from := len(w.pointers)
 	for i := range w.segs {

@@ -1,0 +1,167 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+
+	"github.com/urfave/cli/v3"
+
+	"inkret/demo"
+	"inkret/service"
+	"inkret/store"
+)
+
+// demoPeople may sign in to the demo; everything in it is made up.
+var demoPeople = []struct{ name, email, role string }{
+	{"Noor Adeyar", "noor@fennick-quay.example", service.Reviewer},
+	{"Teodor Brandt", "teodor@fennick-quay.example", service.Lead},
+	{"Iva Salk", "iva@fennick-quay.example", service.Viewer},
+	{"Marlo Venn", "marlo@fennick-quay.example", service.Administrator},
+}
+
+// demoPassword is everybody's; the demo listens on loopback and holds nothing real.
+const demoPassword = "low tide at nine"
+
+func (a *app) demoCommand() *cli.Command {
+	return &cli.Command{
+		Name:  "demo",
+		Usage: "run the service with made-up data: the harbour of Fennick Quay",
+		Description: `Starts a stand-in API that really leaks, records calls to it as three audiences,
+judges them, and serves the console. Everything is in a new folder, which is
+removed at the end unless --data names one.`,
+		Flags: []cli.Flag{
+			listenFlag(),
+			&cli.StringFlag{Name: "harbour", Value: "127.0.0.1:7466", Usage: "the `ADDRESS` the stand-in API listens on"},
+			&cli.StringFlag{Name: "data", Usage: "keep the data in `FOLDER`", TakesFile: true},
+			&cli.StringFlag{Name: "recordings", Usage: "write the recordings into `FOLDER` too, to try the other commands on", TakesFile: true},
+			logFlag("warn"),
+		},
+		ShellComplete: completeValues(logLevels),
+		Action:        a.demo,
+	}
+}
+
+func (a *app) demo(ctx context.Context, c *cli.Command) error {
+	if c.Args().Present() {
+		return usage(c, errors.New("demo takes no arguments"))
+	}
+	log, err := a.logger(c)
+	if err != nil {
+		return err
+	}
+	dir := c.String("data")
+	if dir == "" {
+		if dir, err = os.MkdirTemp("", "inkret-demo-"); err != nil {
+			return err
+		}
+		defer os.RemoveAll(dir)
+	}
+	listener, err := net.Listen("tcp", c.String("harbour"))
+	if err != nil {
+		return hint(fmt.Errorf("the stand-in API cannot listen on %s: %w", c.String("harbour"), err), "choose another address with --harbour")
+	}
+	harbour := &http.Server{Handler: demo.NewHarbour(1), ReadHeaderTimeout: headerTime}
+	go harbour.Serve(listener)
+	defer harbour.Close()
+
+	s, err := a.openService(ctx, dir, log)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	recordings, err := recordDemo(ctx, listener.Addr().String(), c.String("recordings"))
+	if err != nil {
+		return err
+	}
+	if err := fillDemo(ctx, s, recordings); err != nil {
+		return err
+	}
+	return a.serve(ctx, s, c.String("listen"), "", log, func(address string) error {
+		a.say("The harbour of Fennick Quay, made up, is open.\n\n  console    %s\n  its API    http://%s", address, listener.Addr())
+		a.say("\nSign in as any of these, with the password %q:\n", demoPassword)
+		for _, p := range demoPeople {
+			a.say("  %-28s %s, %s", p.email, p.name, p.role)
+		}
+		a.say("\nOr from another terminal: inkret sign-in %s --email %s\nStop with Ctrl+C.", address, demoPeople[0].email)
+		return nil
+	})
+}
+
+// recording is one audience's calls, as HAR.
+type recording struct {
+	name string
+	data []byte
+}
+
+// recordDemo records the calls of each audience, and writes them to a folder
+// when one is named.
+func recordDemo(ctx context.Context, address, dir string) ([]recording, error) {
+	var all []recording
+	for _, audience := range demo.Audiences {
+		var b bytes.Buffer
+		if err := demo.Record(ctx, address, audience, &b); err != nil {
+			return nil, err
+		}
+		all = append(all, recording{string(audience) + ".har", b.Bytes()})
+	}
+	if dir == "" {
+		return all, nil
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, fileError(err)
+	}
+	files, err := demo.Contracts()
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range files {
+		all = append(all, recording{f.Name, []byte(f.Text)})
+	}
+	for _, r := range all {
+		if err := os.WriteFile(dir+string(os.PathSeparator)+r.name, r.data, 0o644); err != nil {
+			return nil, fileError(err)
+		}
+	}
+	return all[:len(demo.Audiences)], nil
+}
+
+// fillDemo adds the demo's people, contracts and recordings to a service that
+// has none yet.
+func fillDemo(ctx context.Context, s *service.Service, recordings []recording) error {
+	people, err := s.People(ctx)
+	if err != nil || len(people) > 0 {
+		return err
+	}
+	var reviewer service.Caller
+	for _, p := range demoPeople {
+		person, err := s.AddPerson(ctx, p.name, p.email, p.role, demoPassword)
+		if err != nil {
+			return err
+		}
+		if p.role == service.Reviewer {
+			reviewer.Person = person
+		}
+	}
+	files, err := demo.Contracts()
+	if err != nil {
+		return err
+	}
+	var stored []store.ContractFile
+	for _, f := range files {
+		stored = append(stored, store.ContractFile{Name: f.Name, Text: f.Text})
+	}
+	if _, _, err := s.Apply(ctx, reviewer, demo.ServiceName, stored, "the contracts of the demo"); err != nil {
+		return err
+	}
+	for _, r := range recordings {
+		if _, err := s.Upload(ctx, reviewer, demo.ServiceName, r.name, "", bytes.NewReader(r.data)); err != nil {
+			return err
+		}
+	}
+	return nil
+}

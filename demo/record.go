@@ -1,0 +1,163 @@
+package demo
+
+import (
+	"bytes"
+	"context"
+	"embed"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"path"
+	"strings"
+	"time"
+)
+
+//go:embed contracts/*.yaml
+var contracts embed.FS
+
+// File is a contract file of the harbour.
+type File struct{ Name, Text string }
+
+// Contracts gives the harbour's contract files.
+func Contracts() ([]File, error) {
+	entries, err := contracts.ReadDir("contracts")
+	if err != nil {
+		return nil, err
+	}
+	var files []File
+	for _, e := range entries {
+		data, err := contracts.ReadFile(path.Join("contracts", e.Name()))
+		if err != nil {
+			return nil, err
+		}
+		files = append(files, File{e.Name(), string(data)})
+	}
+	return files, nil
+}
+
+// ServiceName is the name of the harbour's API in its contracts.
+const ServiceName = "fennick-quay"
+
+// host is what the stand-in API is called in recordings.
+const host = "api.fennick-quay.example"
+
+// Audience is who makes the calls of a recording.
+type Audience string
+
+const (
+	Visitor Audience = "visitor"
+	Skipper Audience = "skipper"
+	Office  Audience = "harbour-office"
+)
+
+// Audiences lists them in the order in which they are recorded.
+var Audiences = []Audience{Visitor, Skipper, Office}
+
+type call struct {
+	method, path, body string
+}
+
+// calls are what each audience does in a session with the harbour's pages.
+func calls(a Audience) []call {
+	all := []call{{"GET", "/v1/berths", ""}, {"GET", "/v1/berths/106", ""}, {"GET", "/v1/notices", ""}, {"GET", "/v1/tides", ""}}
+	switch a {
+	case Visitor:
+		all = append(all, call{"GET", "/v1/berths/999", ""}, call{"GET", "/v1/boats/701", ""}, call{"GET", "/v1/boats/702", ""}, call{"GET", "/v1/boats/703", ""},
+			call{"POST", "/v1/skippers", `{"name":"Nell Varley","email":"nell.varley@sails.example","password":"not-a-real-one"}`},
+			call{"GET", "/v1/bookings", ""}, call{"GET", "/v1/search?q=Merrow", ""}, call{"GET", "/arrivals", ""})
+	case Skipper:
+		all = append(all, call{"GET", "/v1/bookings", ""}, call{"GET", "/v1/bookings?fields=id,ref", ""}, call{"GET", "/v1/bookings/7004", ""},
+			call{"GET", "/v1/bookings/7016", ""}, call{"GET", "/v1/skippers/505", ""}, call{"GET", "/v1/inspections/1", ""},
+			call{"POST", "/v1/bookings", `{"arrives_on":"2026-07-01","leaves_on":"2026-07-03","berth_id":104}`}, call{"DELETE", "/v1/bookings/7099", ""})
+	case Office:
+		all = append(all, call{"GET", "/v1/bookings", ""}, call{"GET", "/v1/bookings/7004", ""}, call{"GET", "/v1/bookings/7008", ""}, call{"GET", "/v1/skippers/505", ""},
+			call{"GET", "/v1/charges", ""}, call{"GET", "/v1/inspections/1", ""}, call{"GET", "/v1/staff", ""})
+	}
+	return all
+}
+
+// authorise gives a request the credentials of an audience.
+func authorise(r *http.Request, a Audience) {
+	switch a {
+	case Skipper:
+		part := func(v any) string {
+			data, _ := json.Marshal(v)
+			return base64.RawURLEncoding.EncodeToString(data)
+		}
+		token := part(object{"alg": "HS256", "typ": "JWT"}) + "." + part(object{"sub": "505", "role": "skipper"}) + "." + base64.RawURLEncoding.EncodeToString([]byte("signature of the demo, worth nothing"))
+		r.Header.Set("Authorization", "Bearer "+token)
+	case Office:
+		r.Header.Set("X-Desk", "2")
+		r.Header.Set("Cookie", "desk_session=made-up-for-the-demo")
+	}
+}
+
+// Record makes the calls of an audience to the harbour listening on address and
+// writes them as HAR 1.2.
+func Record(ctx context.Context, address string, a Audience, w io.Writer) error {
+	client := &http.Client{Transport: &http.Transport{
+		DisableCompression: true,
+		DialContext: func(ctx context.Context, network, _ string) (net.Conn, error) {
+			return new(net.Dialer).DialContext(ctx, network, address)
+		},
+	}}
+	defer client.CloseIdleConnections()
+	entries := []any{}
+	for _, c := range calls(a) {
+		entry, err := record(ctx, client, a, c)
+		if err != nil {
+			return fmt.Errorf("calling the harbour: %s %s: %w", c.method, c.path, err)
+		}
+		entries = append(entries, entry)
+	}
+	e := json.NewEncoder(w)
+	e.SetEscapeHTML(false)
+	return e.Encode(object{"log": object{"version": "1.2", "creator": object{"name": "Inkret demo", "version": "1"}, "entries": entries}})
+}
+
+func record(ctx context.Context, client *http.Client, a Audience, c call) (object, error) {
+	r, err := http.NewRequestWithContext(ctx, c.method, "http://"+host+c.path, strings.NewReader(c.body))
+	if err != nil {
+		return nil, err
+	}
+	r.Header.Set("Accept", "application/json")
+	if c.body != "" {
+		r.Header.Set("Content-Type", "application/json")
+	}
+	authorise(r, a)
+	begun := time.Now()
+	response, err := client.Do(r)
+	if err != nil {
+		return nil, err
+	}
+	defer response.Body.Close()
+	var body bytes.Buffer
+	if _, err := body.ReadFrom(response.Body); err != nil {
+		return nil, err
+	}
+	took := float64(time.Since(begun).Microseconds()) / 1000
+	request := object{"method": c.method, "url": r.URL.String(), "httpVersion": "HTTP/1.1", "headers": headers(r.Header), "cookies": []any{},
+		"queryString": []any{}, "headersSize": -1, "bodySize": len(c.body)}
+	if c.body != "" {
+		request["postData"] = object{"mimeType": "application/json", "text": c.body}
+	}
+	return object{
+		"startedDateTime": begun.UTC().Format(time.RFC3339Nano), "time": took, "cache": object{}, "timings": object{"send": 0, "wait": took, "receive": 0}, "request": request,
+		"response": object{"status": response.StatusCode, "statusText": http.StatusText(response.StatusCode), "httpVersion": "HTTP/1.1", "headers": headers(response.Header),
+			"cookies": []any{}, "redirectURL": "", "headersSize": -1, "bodySize": body.Len(),
+			"content": object{"size": body.Len(), "mimeType": response.Header.Get("Content-Type"), "text": body.String()}},
+	}, nil
+}
+
+func headers(h http.Header) []object {
+	all := []object{}
+	for name, values := range h {
+		for _, v := range values {
+			all = append(all, object{"name": name, "value": v})
+		}
+	}
+	return all
+}
