@@ -18,7 +18,8 @@ const (
 // valid during the call only.
 type Observer interface {
 	// Begin starts the body, perhaps for a second time: what came before is void.
-	Begin()
+	// granted is whether a contract judges it.
+	Begin(granted bool)
 	// Member begins a member whose name starts at byte start. masked stands for
 	// the name where it is sensitive; m is the grant that covers it, or nil.
 	Member(name []byte, masked string, start int, mark Mark, m *contract.Member)

@@ -96,7 +96,7 @@ func (w *walk) reset(data []byte) {
 	w.wayMissing, w.bareSeen, w.bare = false, false, false
 	w.judge.body++
 	if w.watch != nil {
-		w.watch.Begin()
+		w.watch.Begin(w.plan != nil)
 	}
 }
 

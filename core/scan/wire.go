@@ -59,8 +59,11 @@ func NewWire(data []byte, c *contract.Contracts) *Wire {
 }
 
 // Begin implements [Observer].
-func (w *Wire) Begin() {
+func (w *Wire) Begin(granted bool) {
 	w.root = &WireNode{Index: -1}
+	if granted {
+		w.root.Mark = Granted
+	}
 	w.open = append(w.open[:0], w.root)
 	w.count, w.skipping, w.Cut = 1, 0, 0
 }

@@ -1,0 +1,51 @@
+# Inkret. `make demo` shows it, `make test` tests it; both set up what they need.
+.PHONY: build console demo test test-go bench lint generate check-generated screenshots fuzz clean
+
+GO ?= go
+export CGO_ENABLED = 0
+
+build: console ## the program with its console, at bin/inkret
+	$(GO) build -trimpath -o bin/inkret ./cmd/inkret
+
+console: console/dist/index.html
+
+CONSOLE_SOURCES := $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/package-lock.json
+
+console/node_modules/.package-lock.json: console/package.json console/package-lock.json
+	cd console && npm ci --no-audit --no-fund
+	@touch $@
+
+console/dist/index.html: console/node_modules/.package-lock.json $(CONSOLE_SOURCES)
+	cd console && npm run build
+
+demo: build ## the harbour of Fennick Quay, made up
+	bin/inkret demo
+
+test: console chromium ## every test
+	$(GO) test ./...
+
+.PHONY: chromium
+chromium: # headless Chromium for the console's tests, from Debian's packages where it is missing
+	@command -v chromium >/dev/null || command -v "$${CHROMIUM:-none}" >/dev/null || { apt-get update && apt-get install -y --no-install-recommends chromium fonts-dejavu-core; }
+
+bench: ## every benchmark, as ratios in one run
+	$(GO) run ./bench
+
+lint: console/node_modules/.package-lock.json
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); exit 1; }
+	$(GO) vet ./...
+	cd console && npm run check
+
+generate: console/node_modules/.package-lock.json ## server, client and console types from api/openapi.yaml
+	$(GO) tool oapi-codegen -config api/server.cfg.yaml api/openapi.yaml
+	$(GO) tool oapi-codegen -config api/client.cfg.yaml api/openapi.yaml
+	cd console && npm run generate
+
+check-generated: generate ## fails when what is generated is not fresh
+	git diff --exit-code -- httpapi/api.gen.go client/client.gen.go console/src/api/schema.gen.ts
+
+screenshots: console chromium ## the pictures in docs/screenshots, anew
+	INKRET_SCREENSHOTS=$(CURDIR)/docs/screenshots $(GO) test ./e2e -run TestScreenshots -count=1
+
+clean:
+	rm -rf bin console/node_modules console/dist/assets console/dist/index.html

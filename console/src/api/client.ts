@@ -1,0 +1,65 @@
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema.gen";
+
+type Schemas = components["schemas"];
+export type Batch = Schemas["Batch"];
+export type Capture = Schemas["Capture"];
+export type Endpoint = Schemas["Endpoint"];
+export type Finding = Schemas["Finding"];
+export type FindingDetail = Schemas["FindingDetail"];
+export type GrantNode = Schemas["GrantNode"];
+export type Person = Schemas["Person"];
+export type Problem = Schemas["Problem"];
+export type ResponseContract = Schemas["ResponseContract"];
+export type Service = Schemas["Service"];
+export type Severity = Schemas["Severity"];
+export type State = Schemas["State"];
+export type WireNode = Schemas["WireNode"];
+
+export const api = createClient<paths>({ baseUrl: "/" });
+
+/** An error that the service stated (RFC 9457). */
+export class ApiProblem extends Error {
+  constructor(
+    readonly status: number,
+    detail: string,
+    readonly next?: string,
+  ) {
+    super(detail);
+  }
+}
+
+export function problemOf(status: number, body: unknown): ApiProblem {
+  const p = (typeof body === "object" && body !== null ? body : {}) as Partial<Problem>;
+  return new ApiProblem(status, p.detail ?? p.title ?? `the service answered ${status}`, p.next);
+}
+
+/** The data of an answer, or its problem thrown. */
+export async function take<T>(answer: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  const { data, error, response } = await answer;
+  if (error !== undefined || !response.ok) throw problemOf(response.status, error);
+  return data as T;
+}
+
+/** Sends a recording and tells how much of it has gone; fetch cannot. */
+export function upload(service: string, audience: string, file: File, onProgress: (share: number) => void): Promise<Batch> {
+  return new Promise((resolve, reject) => {
+    const request = new XMLHttpRequest();
+    const query = new URLSearchParams({ name: file.name, ...(audience ? { audience } : {}) });
+    request.open("POST", `/api/v1/services/${encodeURIComponent(service)}/batches?${query}`);
+    request.setRequestHeader("Content-Type", "application/octet-stream");
+    request.upload.onprogress = (e) => onProgress(e.total ? e.loaded / e.total : 0);
+    request.onerror = () => reject(new ApiProblem(0, "the service cannot be reached", "try again; nothing of the recording was kept"));
+    request.onload = () => {
+      let body: unknown;
+      try {
+        body = JSON.parse(request.responseText);
+      } catch {
+        body = undefined;
+      }
+      if (request.status === 200) resolve(body as Batch);
+      else reject(problemOf(request.status, body));
+    };
+    request.send(file);
+  });
+}

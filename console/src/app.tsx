@@ -1,0 +1,65 @@
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { App as AntdApp, ConfigProvider } from "antd";
+import { lazy, Suspense, useEffect } from "react";
+import { createBrowserRouter, RouterProvider } from "react-router";
+import { ApiProblem } from "./api/client";
+import { useDark } from "./shared/dark";
+import { Shell } from "./shared/shell";
+import { Loading, NotFound } from "./shared/states";
+import { themeFor } from "./theme";
+
+const nonce = document.querySelector<HTMLMetaElement>('meta[name="inkret-nonce"]')?.content;
+
+const queries = new QueryClient({
+  defaultOptions: {
+    queries: {
+      // A problem that the service states will not go away by asking again.
+      retry: (count, error) => !(error instanceof ApiProblem && error.status < 500) && count < 2,
+      staleTime: 5_000,
+    },
+  },
+});
+
+const page = (load: () => Promise<{ default: React.ComponentType }>) => {
+  const Page = lazy(load);
+  return (
+    <Suspense fallback={<Loading what="the page" />}>
+      <Page />
+    </Suspense>
+  );
+};
+
+const router = createBrowserRouter([
+  { path: "/sign-in", element: page(() => import("./pages/sign-in/sign-in")) },
+  { path: "/set-up", element: page(() => import("./pages/set-up/set-up")) },
+  {
+    path: "/",
+    element: <Shell />,
+    children: [
+      { index: true, element: page(() => import("./pages/home/home")) },
+      { path: "findings", element: page(() => import("./pages/findings/findings")) },
+      { path: "findings/:id", element: page(() => import("./pages/finding/finding")) },
+      { path: "endpoints", element: page(() => import("./pages/endpoints/endpoints")) },
+      { path: "endpoints/:id", element: page(() => import("./pages/endpoint/endpoint")) },
+      { path: "captures", element: page(() => import("./pages/captures/captures")) },
+      { path: "captures/:id", element: page(() => import("./pages/capture/capture")) },
+      { path: "*", element: <NotFound what="page" /> },
+    ],
+  },
+]);
+
+export function App() {
+  const { dark } = useDark();
+  useEffect(() => {
+    document.documentElement.dataset.theme = dark ? "dark" : "light";
+  }, [dark]);
+  return (
+    <ConfigProvider theme={themeFor(dark)} csp={nonce ? { nonce } : undefined}>
+      <AntdApp message={{ maxCount: 3 }}>
+        <QueryClientProvider client={queries}>
+          <RouterProvider router={router} />
+        </QueryClientProvider>
+      </AntdApp>
+    </ConfigProvider>
+  );
+}

@@ -1,0 +1,156 @@
+import { useQuery } from "@tanstack/react-query";
+import { Alert, Flex, Segmented, Select, Tag, Typography } from "antd";
+import { useState } from "react";
+import { Link, useParams } from "react-router";
+import { api, take, type GrantNode, type ResponseContract } from "../../api/client";
+import { useAddress } from "../../shared/address";
+import { ago, bytes, count, share } from "../../shared/format";
+import { Heading } from "../../shared/shell";
+import { Empty, Failed, Loading } from "../../shared/states";
+import { Code, SeverityMark } from "../../shared/tags";
+import { WireView } from "../../shared/wire/wire";
+
+/** The contract on one side, a body as it was on the wire on the other. */
+export default function EndpointPage() {
+  const { id = "" } = useParams();
+  const endpoint = useQuery({ queryKey: ["endpoint", id], queryFn: () => take(api.GET("/api/v1/endpoints/{endpoint_id}", { params: { path: { endpoint_id: id } } })) });
+  const [as, setAs] = useState<"grants" | "text">("grants");
+  if (endpoint.isPending) return <Loading what="the endpoint" />;
+  if (endpoint.error) return <Failed error={endpoint.error} again={() => endpoint.refetch()} />;
+  const { endpoint: e, responses, text, file, line } = endpoint.data;
+  return (
+    <>
+      <Heading
+        title={e.endpoint}
+        aside={
+          <Flex gap={12} align="center" wrap>
+            {e.gravest && <SeverityMark severity={e.gravest} />}
+            <Link to={`/findings?endpoint=${e.id}`}>{count(e.open, "open finding")}</Link>
+            <span>{count(e.captures, "capture")}</span>
+            <span>
+              {bytes(e.excess_bytes)} excess ({share(e.excess_bytes, e.bytes)})
+            </span>
+          </Flex>
+        }
+      >
+        <Code copyable>{e.endpoint}</Code>
+      </Heading>
+      <div className="split">
+        <section className="sheet" aria-label="Contract">
+          <Flex justify="space-between">
+            <Typography.Title level={2}>Contract</Typography.Title>
+            {e.known && <Segmented size="small" value={as} onChange={setAs} options={[{ value: "grants", label: "Grants" }, { value: "text", label: "Text" }]} />}
+          </Flex>
+          {e.team && <Typography.Paragraph type="secondary">team {e.team}</Typography.Paragraph>}
+          {!e.known && <Empty title="No contract for this endpoint">Write one in a contract file and apply it; until then its bodies are only swept.</Empty>}
+          {e.known && as === "text" && (
+            <>
+              <Typography.Text type="secondary">
+                <Code copyable>{`${file}:${line}`}</Code>
+              </Typography.Text>
+              <pre className="code">{text}</pre>
+            </>
+          )}
+          {e.known && as === "grants" && responses.length === 0 && <Alert type="warning" showIcon title="The contract declares no response." />}
+          {e.known && as === "grants" && responses.map((r) => <Response key={`${r.line}`} r={r} />)}
+        </section>
+        <Wire endpoint={id} />
+      </div>
+    </>
+  );
+}
+
+function Response({ r }: { r: ResponseContract }) {
+  return (
+    <div style={{ marginBottom: 12 }}>
+      <Flex gap={4} wrap align="center" style={{ marginBottom: 4 }}>
+        {r.statuses.map((s) => (
+          <Tag key={s}>{s}</Tag>
+        ))}
+        {(r.audiences ?? ["everybody"]).map((a) => (
+          <Tag key={a} variant="outlined">
+            {a}
+          </Tag>
+        ))}
+        <Typography.Text type="secondary">
+          {r.entity}
+          {r.many ? " (list)" : ""} {r.at && `at ${r.at}`} · line {r.line}
+        </Typography.Text>
+      </Flex>
+      {r.grants.length ? <Grants all={r.grants} /> : <Typography.Text type="secondary">grants nothing</Typography.Text>}
+    </div>
+  );
+}
+
+function Grants({ all }: { all: GrantNode[] }) {
+  return (
+    <ul className="grants">
+      {all.map((g) => (
+        <li key={g.name}>
+          <span className="code">{g.name}</span>{" "}
+          <Typography.Text type="secondary">
+            {[g.carries, g.type, g.class, g.optional && "optional", g.many && "list", g.open && "open", g.audiences && `only ${g.audiences.join(", ")}`, g.needed_by && `needed by ${g.needed_by.join(", ")}`, g.reason]
+              .filter(Boolean)
+              .join(" · ")}
+          </Typography.Text>
+          {g.grants && <Grants all={g.grants} />}
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+/** A capture of the endpoint, the newest leaking one unless another is chosen. */
+function Wire({ endpoint }: { endpoint: string }) {
+  const { get, set } = useAddress();
+  const captures = useQuery({
+    queryKey: ["captures", { endpoint, size: 100 }],
+    queryFn: () => take(api.GET("/api/v1/captures", { params: { query: { endpoint, size: 100 } } })),
+  });
+  const all = captures.data?.items.filter((c) => !c.skipped) ?? [];
+  const chosen = Number(get("capture")) || (all.find((c) => c.findings > 0) ?? all[0])?.id || 0;
+  const capture = useQuery({
+    queryKey: ["capture", chosen],
+    queryFn: () => take(api.GET("/api/v1/captures/{capture_id}", { params: { path: { capture_id: chosen } } })),
+    enabled: chosen > 0,
+  });
+  return (
+    <section className="sheet" aria-label="On the wire">
+      <Flex justify="space-between" gap={8} wrap>
+        <Typography.Title level={2}>On the wire</Typography.Title>
+        {all.length > 0 && (
+          <Select
+            aria-label="Capture"
+            size="small"
+            style={{ minWidth: 260 }}
+            value={chosen}
+            onChange={(v) => set({ capture: String(v) })}
+            options={all.map((c) => ({ value: c.id, label: `${c.audience || "?"} · ${c.status} · ${count(c.findings, "finding")} · ${ago(c.started)}` }))}
+          />
+        )}
+      </Flex>
+      {captures.isPending && <Loading what="captures" />}
+      {captures.error && <Failed error={captures.error} again={() => captures.refetch()} />}
+      {captures.data && all.length === 0 && (
+        <Empty title="Never captured">
+          <Link to="/captures">Send a recording</Link> that calls this endpoint.
+        </Empty>
+      )}
+      {capture.isLoading && <Loading what="the body" />}
+      {capture.error && <Failed error={capture.error} again={() => capture.refetch()} />}
+      {capture.data && (
+        <>
+          <Typography.Paragraph>
+            <Link to={`/captures/${chosen}`}>
+              <Code>{`${capture.data.capture.method} ${capture.data.capture.url}`}</Code>
+            </Link>{" "}
+            <Typography.Text type="secondary">
+              {bytes(capture.data.capture.bytes)}, {bytes(capture.data.capture.excess_bytes)} excess
+            </Typography.Text>
+          </Typography.Paragraph>
+          {capture.data.body ? <WireView body={capture.data.body} cut={capture.data.cut} judgedBy={capture.data.judged_by} at={get("at") || undefined} /> : <Empty title={capture.data.capture.skipped ?? "No body is kept"} />}
+        </>
+      )}
+    </section>
+  );
+}

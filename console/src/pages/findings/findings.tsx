@@ -1,0 +1,160 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { Button, Flex, Input, Select, Table, Typography } from "antd";
+import { useEffect, useState } from "react";
+import { Link, useNavigate } from "react-router";
+import { api, take, type Finding } from "../../api/client";
+import { sortKey, sortOrder, useAddress } from "../../shared/address";
+import { ago, bytes, count, time } from "../../shared/format";
+import { Heading } from "../../shared/shell";
+import { Empty, Failed } from "../../shared/states";
+import { Code, severities, SeverityMark, StateMark, states, stateWords } from "../../shared/tags";
+
+const kinds = ["secret-value", "sensitive-field", "personal-value", "wrong-audience", "unexpected-relation", "unexpected-field", "missing-field", "value-mismatch", "undeclared-response", "unknown-endpoint"];
+
+/** The parts of the address that narrow the list. */
+const filters = ["state", "severity", "kind", "audience", "endpoint", "batch", "entity", "field", "team", "q"] as const;
+
+export default function Findings() {
+  const { get, set } = useAddress();
+  const navigate = useNavigate();
+  const page = Number(get("page")) || 1;
+  const size = Number(get("size")) || 50;
+  const query = {
+    ...Object.fromEntries(filters.map((f) => [f, get(f)]).filter(([, v]) => v)),
+    sort: (get("sort") || "-severity") as "-severity",
+    page,
+    size,
+  };
+  const list = useQuery({
+    queryKey: ["findings", query],
+    queryFn: () => take(api.GET("/api/v1/findings", { params: { query } })),
+    placeholderData: keepPreviousData,
+  });
+  const narrowed = filters.some((f) => get(f));
+  const several = (name: string) => get(name).split(",").filter(Boolean);
+  const column = (key: string) => ({ key, sorter: true, sortOrder: sortOrder(query.sort, key), showSorterTooltip: false });
+  return (
+    <>
+      <Heading title="Findings" aside={list.data && <Typography.Text type="secondary">{severities.map((s) => `${list.data.by_severity[s]} ${s}`).join(", ")}</Typography.Text>}>
+        {list.data ? count(list.data.total, "finding") : "Findings"}
+      </Heading>
+      <Flex gap={8} wrap role="search" aria-label="Filters" style={{ marginBottom: 12 }}>
+        <Words value={get("q")} onChange={(q) => set({ q })} />
+        <Select
+          mode="multiple"
+          aria-label="State"
+          placeholder="State: open"
+          style={{ minWidth: 160 }}
+          value={several("state")}
+          onChange={(v: string[]) => set({ state: v.includes("any") ? "any" : v.join(",") })}
+          options={[{ value: "any", label: "any" }, ...states.map((s) => ({ value: s, label: stateWords[s] }))]}
+        />
+        <Select
+          mode="multiple"
+          aria-label="Severity"
+          placeholder="Severity"
+          style={{ minWidth: 140 }}
+          value={several("severity")}
+          onChange={(v: string[]) => set({ severity: v.join(",") })}
+          options={severities.map((s) => ({ value: s, label: s }))}
+        />
+        <Select
+          mode="multiple"
+          aria-label="Kind"
+          placeholder="Kind"
+          style={{ minWidth: 180 }}
+          value={several("kind")}
+          onChange={(v: string[]) => set({ kind: v.join(",") })}
+          options={kinds.map((k) => ({ value: k, label: k }))}
+        />
+        <Audience value={get("audience")} onChange={(audience) => set({ audience })} />
+        {(["batch", "endpoint", "entity", "field", "team"] as const)
+          .filter((f) => get(f))
+          .map((f) => (
+            <Button key={f} onClick={() => set({ [f]: "" })} aria-label={`Take away the filter ${f} ${get(f)}`}>
+              {f} {get(f)} ✕
+            </Button>
+          ))}
+        {narrowed && <Button onClick={() => set(Object.fromEntries(filters.map((f) => [f, ""])))}>Take all filters away</Button>}
+      </Flex>
+      {list.error ? (
+        <Failed error={list.error} again={() => list.refetch()} />
+      ) : (
+        <Table<Finding>
+          rowKey="id"
+          size="small"
+          aria-label="Findings"
+          loading={list.isPending || list.isPlaceholderData}
+          dataSource={list.data?.items}
+          locale={{ emptyText: list.isPending ? " " : <NoFindings narrowed={narrowed} /> }}
+          onRow={(f) => ({ onClick: () => navigate(`/findings/${f.id}`), style: { cursor: "pointer" } })}
+          onChange={(p, _, sorter) => {
+            const sort = sortKey(sorter);
+            set({ sort, size: p.pageSize === 50 ? "" : String(p.pageSize), page: sort === get("sort") && p.current !== 1 ? String(p.current) : "" });
+          }}
+          pagination={{ current: page, pageSize: size, total: list.data?.total, showSizeChanger: true, pageSizeOptions: [20, 50, 100, 200], hideOnSinglePage: (list.data?.total ?? 0) <= 20 }}
+          columns={[
+            { title: "Severity", width: 112, ...column("severity"), render: (_, f) => <SeverityMark severity={f.severity} /> },
+            {
+              title: "Kind",
+              width: 160,
+              ...column("kind"),
+              render: (_, f) => (
+                <Link to={`/findings/${f.id}`} onClick={(e) => e.stopPropagation()}>
+                  {f.kind}
+                </Link>
+              ),
+            },
+            {
+              title: "Endpoint and path",
+              ...column("endpoint"),
+              render: (_, f) => (
+                <>
+                  {f.endpoint}{" "}
+                  <Typography.Text type="secondary">
+                    {f.audience} {f.status}
+                  </Typography.Text>
+                  <br />
+                  <Code>{f.path}</Code>
+                </>
+              ),
+            },
+            { title: "Field", width: 150, responsive: ["xl"], render: (_, f) => (f.field ? `${f.entity}.${f.field}` : "") },
+            { title: "State", width: 130, ...column("state"), render: (_, f) => <StateMark state={f.state} until={f.waived_until} /> },
+            { title: "Spots", width: 72, align: "right", ...column("spots"), dataIndex: "spots" },
+            { title: "Bytes", width: 84, align: "right", ...column("bytes"), render: (_, f) => bytes(f.bytes) },
+            { title: "Last seen", width: 110, ...column("last_seen"), render: (_, f) => <span title={time(f.last_seen)}>{ago(f.last_seen)}</span> },
+          ]}
+        />
+      )}
+    </>
+  );
+}
+
+function NoFindings({ narrowed }: { narrowed: boolean }) {
+  return narrowed ? (
+    <Empty title="No finding fits these filters" />
+  ) : (
+    <Empty title="No open finding">
+      <Link to="/captures">Send a recording</Link> to see what leaks, or look at <Link to="/findings?state=any">all that ever were</Link>.
+    </Empty>
+  );
+}
+
+/** Words to search for; the address follows when typing rests. */
+function Words({ value, onChange }: { value: string; onChange: (v: string) => void }) {
+  const [text, setText] = useState(value);
+  useEffect(() => setText(value), [value]);
+  useEffect(() => {
+    if (text === value) return;
+    const rest = setTimeout(() => onChange(text), 250);
+    return () => clearTimeout(rest);
+  }, [text, value, onChange]);
+  return <Input.Search allowClear aria-label="Search in endpoint, path, entity and field" placeholder="Search path, endpoint, field" style={{ width: 240 }} value={text} onChange={(e) => setText(e.target.value)} onSearch={onChange} />;
+}
+
+function Audience({ value, onChange }: { value: string; onChange: (v: string) => void }) {
+  const services = useQuery({ queryKey: ["services"], queryFn: () => take(api.GET("/api/v1/services")), staleTime: 60_000 });
+  const names = [...new Set(services.data?.flatMap((s) => s.audiences ?? []))];
+  return <Select allowClear aria-label="Audience" placeholder="Audience" style={{ minWidth: 140 }} value={value || undefined} onChange={(v?: string) => onChange(v ?? "")} options={names.map((n) => ({ value: n, label: n }))} />;
+}

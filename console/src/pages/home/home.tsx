@@ -1,0 +1,131 @@
+import { useQuery } from "@tanstack/react-query";
+import { Alert, Button, Table, Typography } from "antd";
+import { Link, useNavigate } from "react-router";
+import { api, take, type Batch, type Endpoint, type Finding } from "../../api/client";
+import { ago, count } from "../../shared/format";
+import { Heading } from "../../shared/shell";
+import { Empty, Failed, Loading } from "../../shared/states";
+import { Code, severities, SeverityMark, StateMark } from "../../shared/tags";
+import { useSession } from "../../shared/session";
+
+/** What needs me. */
+export default function Home() {
+  const session = useSession();
+  const home = useQuery({ queryKey: ["home"], queryFn: () => take(api.GET("/api/v1/home")) });
+  const navigate = useNavigate();
+  if (home.isPending) return <Loading what="what needs you" />;
+  if (home.error) return <Failed error={home.error} again={() => home.refetch()} />;
+  const h = home.data;
+  if (h.services.length === 0) return <FirstSteps />;
+  const few = { pagination: false, size: "small" } as const;
+  return (
+    <>
+      <Heading title="Home">Good to see you, {session.data?.name.split(" ")[0]}</Heading>
+      <div className="count-row" role="list" aria-label="Open findings by severity">
+        {severities.map((s) => (
+          <Link key={s} role="listitem" to={`/findings?severity=${s}`}>
+            <strong>{h.by_severity[s].toLocaleString()}</strong>
+            <SeverityMark severity={s} /> open
+          </Link>
+        ))}
+      </div>
+      <div className="stack">
+        {h.returned > 0 && <Alert type="warning" showIcon title={<Link to="/findings?state=returned">{count(h.returned, "finding")} came back after being closed or waived</Link>} />}
+        {h.waivers_ending > 0 && <Alert type="warning" showIcon title={<Link to="/findings?state=waived">{count(h.waivers_ending, "waiver")} end within seven days</Link>} />}
+        <section aria-label="Findings to judge" className="sheet">
+          <Typography.Title level={2}>To judge: new and returned, gravest first</Typography.Title>
+          <Table<Finding>
+            {...few}
+            rowKey="id"
+            dataSource={h.urgent}
+            locale={{ emptyText: <Empty title="Nothing new to judge" /> }}
+            onRow={(f) => ({ onClick: () => navigate(`/findings/${f.id}`), style: { cursor: "pointer" } })}
+            columns={[
+              { title: "Severity", width: 110, render: (_, f) => <SeverityMark severity={f.severity} /> },
+              { title: "Kind", width: 160, render: (_, f) => <Link to={`/findings/${f.id}`}>{f.kind}</Link> },
+              {
+                title: "Where",
+                render: (_, f) => (
+                  <>
+                    {f.endpoint} <Typography.Text type="secondary">{f.audience}</Typography.Text>
+                    <br />
+                    <Code>{f.path}</Code>
+                  </>
+                ),
+              },
+              { title: "State", width: 120, render: (_, f) => <StateMark state={f.state} /> },
+              { title: "Seen", width: 120, render: (_, f) => ago(f.last_seen) },
+            ]}
+            footer={() => (
+              <Link to="/findings?state=new,returned">
+                All {count((h.by_state.find((s) => s.state === "new")?.findings ?? 0) + h.returned, "finding")} to judge
+              </Link>
+            )}
+          />
+        </section>
+        {h.unknown_total > 0 && (
+          <section aria-label="Endpoints without a contract" className="sheet">
+            <Typography.Title level={2}>Seen without a contract</Typography.Title>
+            <Table<Endpoint>
+              {...few}
+              rowKey="id"
+              showHeader={false}
+              dataSource={h.unknown_endpoints}
+              columns={[
+                { render: (_, e) => <Link to={`/endpoints/${e.id}`}>{e.endpoint}</Link> },
+                { width: 140, render: (_, e) => count(e.captures, "capture") },
+                { width: 160, render: (_, e) => (e.gravest ? <SeverityMark severity={e.gravest} /> : "") },
+              ]}
+            />
+          </section>
+        )}
+        <section aria-label="Latest recordings" className="sheet">
+          <Typography.Title level={2}>Latest recordings</Typography.Title>
+          <Table<Batch>
+            {...few}
+            rowKey="id"
+            showHeader={false}
+            dataSource={h.batches}
+            locale={{
+              emptyText: (
+                <Empty title="No recording yet">
+                  <Button type="primary" onClick={() => navigate("/captures")}>
+                    Upload one
+                  </Button>
+                </Empty>
+              ),
+            }}
+            columns={[
+              { render: (_, b) => <Link to={`/captures?batch=${b.id}`}>{b.name}</Link> },
+              { render: (_, b) => count(b.captures, "capture") },
+              { render: (_, b) => <Link to={`/findings?state=any&batch=${b.id}`}>{`${count(b.findings, "finding")}, ${b.new_findings} new`}</Link> },
+              { width: 200, render: (_, b) => <Typography.Text type="secondary">{`${b.author}, ${ago(b.started)}`}</Typography.Text> },
+            ]}
+          />
+        </section>
+      </div>
+    </>
+  );
+}
+
+function FirstSteps() {
+  return (
+    <>
+      <Heading title="Home">First steps</Heading>
+      <div className="sheet">
+        <Typography.Paragraph>
+          Nothing is under review yet. Write down in a contract what your API may expose, put it in force from the command line, then send a recording:
+        </Typography.Paragraph>
+        <Typography.Paragraph copyable={{ text: "inkret sign-in " + window.location.origin }}>
+          <Code>{`inkret sign-in ${window.location.origin}`}</Code>
+        </Typography.Paragraph>
+        <Typography.Paragraph copyable={{ text: "inkret contract apply contracts/" }}>
+          <Code>inkret contract apply contracts/</Code>
+        </Typography.Paragraph>
+        <Typography.Paragraph copyable={{ text: "inkret capture upload recording.har" }}>
+          <Code>inkret capture upload recording.har</Code>
+        </Typography.Paragraph>
+      </div>
+    </>
+  );
+}

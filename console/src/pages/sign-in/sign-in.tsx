@@ -1,0 +1,51 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { Alert, Button, Card, Form, Input, Typography } from "antd";
+import { useEffect } from "react";
+import { useNavigate, useSearchParams } from "react-router";
+import { api, ApiProblem, take } from "../../api/client";
+
+/** Where to go after signing in: a page of this console only. */
+const inside = (next: string | null) => (next && next.startsWith("/") && !next.startsWith("//") ? next : "/");
+
+export default function SignIn() {
+  const queries = useQueryClient();
+  const navigate = useNavigate();
+  const [params] = useSearchParams();
+  useEffect(() => {
+    document.title = "Sign in · Inkret";
+  }, []);
+  const signIn = useMutation({
+    mutationFn: (body: { email: string; password: string }) => take(api.POST("/api/v1/session", { body })),
+    onSuccess: (person) => {
+      queries.clear();
+      queries.setQueryData(["session"], person);
+      navigate(inside(params.get("next")), { replace: true });
+    },
+  });
+  return (
+    <main className="gate">
+      <Card>
+        <Typography.Title level={1} style={{ fontSize: 22 }}>
+          <img src="/inkret.svg" alt="" width={26} height={26} style={{ verticalAlign: "-5px" }} /> Inkret
+        </Typography.Title>
+        <Typography.Paragraph type="secondary">Which fields each endpoint may expose, and what leaks all the same.</Typography.Paragraph>
+        <Form layout="vertical" requiredMark={false} onFinish={signIn.mutate}>
+          <Form.Item label="E-mail address" name="email" rules={[{ required: true, message: "Your e-mail address is needed" }]}>
+            <Input autoComplete="username" autoFocus inputMode="email" />
+          </Form.Item>
+          <Form.Item label="Password" name="password" rules={[{ required: true, message: "Your password is needed" }]}>
+            <Input.Password autoComplete="current-password" />
+          </Form.Item>
+          {signIn.error && (
+            <Form.Item>
+              <Alert role="alert" type="error" showIcon title={signIn.error instanceof ApiProblem ? signIn.error.message : "The service cannot be reached; try again."} />
+            </Form.Item>
+          )}
+          <Button type="primary" htmlType="submit" block loading={signIn.isPending}>
+            Sign in
+          </Button>
+        </Form>
+      </Card>
+    </main>
+  );
+}

@@ -1,0 +1,85 @@
+import { AimOutlined, ApiOutlined, BulbOutlined, CloudUploadOutlined, HomeOutlined, LogoutOutlined } from "@ant-design/icons";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { Button, Flex, Layout, Menu, Typography } from "antd";
+import { useEffect } from "react";
+import { Link, Navigate, Outlet, useLocation, useNavigate } from "react-router";
+import { api, ApiProblem, take } from "../api/client";
+import { useDark } from "./dark";
+import { useSession } from "./session";
+import { Failed, Loading } from "./states";
+
+const pages = [
+  { key: "/", icon: <HomeOutlined aria-hidden />, label: <Link to="/">Home</Link> },
+  { key: "/findings", icon: <AimOutlined aria-hidden />, label: <Link to="/findings">Findings</Link> },
+  { key: "/endpoints", icon: <ApiOutlined aria-hidden />, label: <Link to="/endpoints">Endpoints</Link> },
+  { key: "/captures", icon: <CloudUploadOutlined aria-hidden />, label: <Link to="/captures">Captures</Link> },
+];
+
+/** The frame around every page of somebody who is signed in. */
+export function Shell() {
+  const session = useSession();
+  const place = useLocation();
+  const { dark, toggle } = useDark();
+  if (session.isPending) return <Loading what="Inkret" />;
+  if (session.error) {
+    if (session.error instanceof ApiProblem && session.error.status === 401) {
+      return <Navigate to={`/sign-in?next=${encodeURIComponent(place.pathname + place.search)}`} replace />;
+    }
+    return <Failed error={session.error} again={() => session.refetch()} />;
+  }
+  const here = pages.map((p) => p.key).find((k) => k !== "/" && place.pathname.startsWith(k)) ?? "/";
+  return (
+    <Layout className="shell">
+      <a className="skip" href="#content">
+        Skip to content
+      </a>
+      <Layout.Sider width={176} breakpoint="md" collapsedWidth={48} className="rail">
+        <Link to="/" className="brand" aria-label="Inkret, home">
+          <img src="/inkret.svg" alt="" width={22} height={22} /> <span>Inkret</span>
+        </Link>
+        <nav aria-label="Pages">
+          <Menu theme="dark" mode="inline" selectedKeys={[here]} items={pages} />
+        </nav>
+        <Flex vertical className="rail-foot">
+          <Typography.Text className="rail-text" ellipsis title={session.data.email}>
+            {session.data.name}
+          </Typography.Text>
+          <Typography.Text className="rail-text rail-faint">{session.data.role}</Typography.Text>
+          <Flex gap={4}>
+            <Button type="text" size="small" className="rail-text" icon={<BulbOutlined />} onClick={toggle} aria-label={dark ? "Light colours" : "Dark colours"} />
+            <SignOut />
+          </Flex>
+        </Flex>
+      </Layout.Sider>
+      <Layout.Content id="content" tabIndex={-1} className="content">
+        <Outlet />
+      </Layout.Content>
+    </Layout>
+  );
+}
+
+function SignOut() {
+  const queries = useQueryClient();
+  const navigate = useNavigate();
+  const out = useMutation({
+    mutationFn: () => take(api.DELETE("/api/v1/session")),
+    onSettled: () => {
+      queries.clear();
+      navigate("/sign-in");
+    },
+  });
+  return <Button type="text" size="small" className="rail-text" icon={<LogoutOutlined />} loading={out.isPending} onClick={() => out.mutate()} aria-label="Sign out" />;
+}
+
+/** A page's heading, which also names the browser's tab. */
+export function Heading({ children, title, aside }: { children: React.ReactNode; title: string; aside?: React.ReactNode }) {
+  useEffect(() => {
+    document.title = `${title} · Inkret`;
+  }, [title]);
+  return (
+    <Flex justify="space-between" align="start" gap={16} wrap className="heading">
+      <Typography.Title level={1}>{children}</Typography.Title>
+      {aside}
+    </Flex>
+  );
+}

@@ -1,0 +1,100 @@
+package e2e
+
+import (
+	"context"
+	"os"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+)
+
+// browser is a tab of headless Chromium that notes what its console says.
+type browser struct {
+	ctx context.Context
+	t   testing.TB
+
+	mu     sync.Mutex // guards errors
+	errors []string
+}
+
+const windowWidth, windowHeight = 1280, 800
+
+func newBrowser(t testing.TB) *browser {
+	t.Helper()
+	options := []chromedp.ExecAllocatorOption{chromedp.NoFirstRun, chromedp.NoDefaultBrowserCheck, chromedp.Headless, chromedp.NoSandbox, chromedp.DisableGPU,
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-sync", true), chromedp.Flag("hide-scrollbars", true), chromedp.UserDataDir(t.TempDir()), chromedp.WindowSize(windowWidth, windowHeight)}
+	if path := os.Getenv("CHROMIUM"); path != "" {
+		options = append(options, chromedp.ExecPath(path))
+	}
+	allocator, stopAll := chromedp.NewExecAllocator(context.Background(), options...)
+	ctx, stop := chromedp.NewContext(allocator)
+	ctx, cancel := context.WithTimeout(ctx, 2*patience)
+	b := &browser{ctx: ctx, t: t}
+	chromedp.ListenTarget(ctx, func(event any) {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		switch e := event.(type) {
+		case *runtime.EventExceptionThrown:
+			b.errors = append(b.errors, e.ExceptionDetails.Error())
+		case *log.EventEntryAdded:
+			if e.Entry.Level == log.LevelError && !strings.Contains(e.Entry.Text, "401") {
+				b.errors = append(b.errors, e.Entry.Text)
+			}
+		}
+	})
+	t.Cleanup(func() {
+		cancel()
+		chromedp.Cancel(ctx) // waits for the browser to have gone, so that its folder can be removed
+		stop()
+		stopAll()
+	})
+	if err := chromedp.Run(ctx, chromedp.EmulateViewport(windowWidth, windowHeight)); err != nil {
+		t.Fatalf("Chromium does not start (Debian's package is called chromium): %v", err)
+	}
+	return b
+}
+
+// do runs actions and fails the test when one does not come to pass.
+func (b *browser) do(what string, actions ...chromedp.Action) {
+	b.t.Helper()
+	if err := chromedp.Run(b.ctx, actions...); err != nil {
+		var text string
+		chromedp.Run(b.ctx, chromedp.Evaluate(`document.body.innerText`, &text))
+		b.t.Fatalf("%s: %v\nthe page says:\n%s\nthe browser says: %q", what, err, text, b.said())
+	}
+}
+
+// said gives the errors of the browser's console: of scripts and of the
+// Content-Security-Policy.
+func (b *browser) said() []string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return append([]string(nil), b.errors...)
+}
+
+// until waits for a JavaScript condition to hold.
+func until(condition string) chromedp.Action {
+	return chromedp.Poll(condition, nil, chromedp.WithPollingTimeout(patience))
+}
+
+// shows waits until the page shows a text.
+func shows(text string) chromedp.Action {
+	return until(`document.body.innerText.includes(` + quote(text) + `)`)
+}
+
+func quote(s string) string {
+	return "`" + strings.NewReplacer("`", "\\`", `\`, `\\`, "$", `\$`).Replace(s) + "`"
+}
+
+// signIn signs a person in at the console.
+func (b *browser) signIn(s *server, email string) {
+	b.t.Helper()
+	b.do("sign in", chromedp.Navigate(s.url+"/"), chromedp.WaitVisible(`input[autocomplete="username"]`), shows("Sign in"),
+		chromedp.SendKeys(`input[autocomplete="username"]`, email), chromedp.SendKeys(`input[autocomplete="current-password"]`, demoPassword),
+		chromedp.Click(`button[type="submit"]`), shows("Good to see you"))
+}

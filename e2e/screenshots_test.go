@@ -1,0 +1,42 @@
+package e2e
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+)
+
+// TestScreenshots writes the pictures of docs/screenshots anew from the demo. It
+// runs when INKRET_SCREENSHOTS names the folder (make screenshots).
+func TestScreenshots(t *testing.T) {
+	dir := os.Getenv("INKRET_SCREENSHOTS")
+	if dir == "" {
+		t.Skip("INKRET_SCREENSHOTS names no folder")
+	}
+	s, _ := startDemo(t)
+	b := newBrowser(t)
+	shot := func(name string, actions ...chromedp.Action) {
+		t.Helper()
+		var png []byte
+		b.do(name, append(actions, until(`!document.querySelector(".ant-spin-spinning")`), chromedp.CaptureScreenshot(&png))...)
+		if err := os.WriteFile(filepath.Join(dir, name+".png"), png, 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	shot("sign-in", chromedp.Navigate(s.url+"/"), shows("E-mail address"))
+	b.signIn(s, demoReviewer)
+	shot("home", shows("Latest recordings"))
+	shot("findings", chromedp.Navigate(s.url+"/findings"), shows("secret-value"))
+	shot("finding", chromedp.Click(`//tr[contains(., "password_hash")][contains(., "visitor")]//a`, chromedp.BySearch), shows("How it is usually mended"), shows("password_hash"), chromedp.WaitVisible(`.wire-row.chosen`))
+	shot("endpoints", chromedp.Navigate(s.url+"/endpoints"), shows("GET /v1/berths"))
+	shot("endpoint", chromedp.Click(`//a[text()="GET /v1/bookings/{booking_id}"]`, chromedp.BySearch), chromedp.WaitVisible(`.wire-row`))
+	shot("captures", chromedp.Navigate(s.url+"/captures"), shows("visitor.har"))
+	shot("batch", chromedp.Navigate(s.url+"/captures?batch=1"), shows("GET http"))
+	shot("capture", chromedp.Navigate(s.url+"/captures/1"), chromedp.WaitVisible(`.wire-row`))
+	shot("findings-dark", chromedp.Evaluate(`localStorage.setItem("inkret.theme", "dark")`, nil), chromedp.Navigate(s.url+"/findings"), shows("secret-value"))
+	if said := b.said(); len(said) > 0 {
+		t.Errorf("the browser complains: %q", said)
+	}
+}
