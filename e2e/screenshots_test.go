@@ -8,6 +8,11 @@ import (
 	"github.com/chromedp/chromedp"
 )
 
+// settled waits until nothing loads or fades any more.
+func settled() chromedp.Action {
+	return until(`!document.querySelector(".ant-spin-spinning, .ant-spin-blur") && document.getAnimations().every((a) => a.playState === "finished" || a.playState === "idle")`)
+}
+
 // TestScreenshots writes the pictures of docs/screenshots anew from the demo. It
 // runs when INKRET_SCREENSHOTS names the folder (make screenshots).
 func TestScreenshots(t *testing.T) {
@@ -20,7 +25,7 @@ func TestScreenshots(t *testing.T) {
 	shot := func(name string, actions ...chromedp.Action) {
 		t.Helper()
 		var png []byte
-		b.do(name, append(actions, until(`!document.querySelector(".ant-spin-spinning")`), chromedp.CaptureScreenshot(&png))...)
+		b.do(name, append(actions, settled(), chromedp.CaptureScreenshot(&png))...)
 		if err := os.WriteFile(filepath.Join(dir, name+".png"), png, 0o644); err != nil {
 			t.Fatal(err)
 		}

@@ -88,7 +88,7 @@ const (
 	maxDepth = 200
 	// maxNodes bounds a document after its aliases are followed, so that a few
 	// lines of aliases cannot grow without end.
-	maxNodes = 4_000_000
+	maxNodes = 1_000_000
 )
 
 // parse reads one YAML file into nodes. A syntax error is reported and gives nil.

@@ -1,6 +1,7 @@
 package detect
 
 import (
+	"strings"
 	"unicode"
 	"unicode/utf8"
 
@@ -86,7 +87,8 @@ func Name(name []byte) catalog.Class {
 		joined := ""
 		for to := from; to < len(words) && to < from+4; to++ {
 			joined += words[to]
-			if class := telling[joined]; class > found && carries(words[to+1:]) {
+			class := max(telling[joined], telling[strings.TrimRight(joined, "0123456789")])
+			if class > found && carries(words[to+1:]) {
 				found = class
 			}
 		}

@@ -176,7 +176,10 @@ func (w *Wire) plain(n *WireNode, start, end int) string {
 func (w *Wire) text(n *WireNode, s str) string {
 	value := unquote(nil, s.raw)
 	hit := w.detectors.Value(value, detect.TraitsOf(value))
-	if n.Mark != Granted || n.Class > catalog.Public || hit.Found() {
+	if n.Mark != Granted { // its class is not known: nothing of it is shown
+		return detect.Mask(value, hit, catalog.Secret)
+	}
+	if n.Class > catalog.Public || hit.Found() {
 		return detect.Mask(value, hit, n.Class)
 	}
 	text := string(value)

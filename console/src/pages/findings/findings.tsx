@@ -119,7 +119,7 @@ export default function Findings() {
                 </>
               ),
             },
-            { title: "Field", width: 150, responsive: ["xl"], render: (_, f) => (f.field ? `${f.entity}.${f.field}` : "") },
+            { title: "Field", width: 150, responsive: ["xxl"], render: (_, f) => (f.field ? `${f.entity}.${f.field}` : "") },
             { title: "State", width: 130, ...column("state"), render: (_, f) => <StateMark state={f.state} until={f.waived_until} /> },
             { title: "Spots", width: 72, align: "right", ...column("spots"), dataIndex: "spots" },
             { title: "Bytes", width: 84, align: "right", ...column("bytes"), render: (_, f) => bytes(f.bytes) },

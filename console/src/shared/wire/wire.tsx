@@ -25,6 +25,7 @@ function lookOf(n: WireNode, above: Look): Look {
   if (n.finding && sensitiveKinds.has(n.finding.kind)) return "sensitive";
   if (n.finding?.kind === "wrong-audience") return "foreign";
   if (n.mark === "missing") return "missing";
+  if (n.mark === "swept" && above === "granted") return "open";
   // what belongs to an ungranted value is as unexpected as it is
   if (n.mark === "swept" && above !== "swept") return above === "sensitive" ? "ungranted" : above;
   return n.mark;
@@ -228,7 +229,7 @@ export function WireView({ body, cut, at, judgedBy }: { body: WireNode; cut?: nu
                     {r.node.finding.severity} {r.node.finding.kind}
                   </a>
                 ) : (
-                  r.node.class
+                  r.node.value !== undefined && r.node.class
                 )}
               </span>
               <span className="wire-bytes">{r.node.bytes ? bytesText(r.node.bytes) : ""}</span>
