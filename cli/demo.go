@@ -13,7 +13,6 @@ import (
 
 	"inkret/demo"
 	"inkret/service"
-	"inkret/store"
 )
 
 // demoPeople may sign in to the demo; everything in it is made up.
@@ -151,9 +150,9 @@ func fillDemo(ctx context.Context, s *service.Service, recordings []recording) e
 	if err != nil {
 		return err
 	}
-	var stored []store.ContractFile
+	var stored []service.ContractFile
 	for _, f := range files {
-		stored = append(stored, store.ContractFile{Name: f.Name, Text: f.Text})
+		stored = append(stored, service.ContractFile{Name: f.Name, Text: f.Text})
 	}
 	if _, _, err := s.Apply(ctx, reviewer, demo.ServiceName, stored, "the contracts of the demo"); err != nil {
 		return err

@@ -18,7 +18,6 @@ import (
 	"inkret/console"
 	"inkret/httpapi"
 	"inkret/service"
-	"inkret/store"
 )
 
 const (
@@ -104,7 +103,7 @@ func (a *app) logger(c *cli.Command) (*slog.Logger, error) {
 func (a *app) openService(ctx context.Context, dir string, log *slog.Logger) (*service.Service, error) {
 	s, err := service.Open(ctx, service.Options{Dir: dir, Log: log})
 	switch {
-	case errors.Is(err, store.ErrInUse):
+	case errors.Is(err, service.ErrInUse):
 		return nil, hint(err, "stop the other one, or name another folder with --data")
 	case errors.Is(err, os.ErrPermission), errors.Is(err, syscall.EROFS), errors.Is(err, syscall.ENOTDIR):
 		return nil, hint(err, "name a folder that you may write to with --data")

@@ -11,7 +11,6 @@ import (
 	"inkret/core/place"
 	"inkret/core/scan"
 	"inkret/service"
-	"inkret/store"
 )
 
 // The turning of records into what the interface describes. Optional parts are
@@ -57,37 +56,37 @@ func someList[T any](all []T) *[]T {
 	return &all
 }
 
-func personOf(p store.Person) Person {
+func personOf(p service.Person) Person {
 	return Person{ID: p.ID, Name: p.Name, Email: p.Email, Role: Role(p.Role), Pending: p.Password == ""}
 }
 
-func tokenOf(k store.Key) Token {
+func tokenOf(k service.Key) Token {
 	return Token{ID: k.ID, Name: k.Name, Created: k.Created, Expires: k.Expires, LastUsed: someTime(k.LastUsed)}
 }
 
-func (h *handlers) serviceOf(ctx context.Context) func(store.Service) Service {
-	return func(s store.Service) Service {
+func (h *handlers) serviceOf(ctx context.Context) func(service.ReviewedAPI) Service {
+	return func(s service.ReviewedAPI) Service {
 		return Service{Name: s.Name, Endpoints: s.Endpoints, Open: s.Open, Revision: s.Revision, Audiences: someList(h.service.Audiences(ctx, s.Name))}
 	}
 }
 
-func revisionOf(r store.Revision, changed bool) Revision {
+func revisionOf(r service.Revision, changed bool) Revision {
 	return Revision{Service: r.Service, Number: r.Number, Author: r.Author, Created: r.Created, Reason: some(r.Reason), Endpoints: some(r.Endpoints),
-		Changed: changed, Files: each(r.Files, func(f store.ContractFile) ContractFile { return ContractFile{Name: f.Name, Text: f.Text} })}
+		Changed: changed, Files: each(r.Files, func(f service.ContractFile) ContractFile { return ContractFile{Name: f.Name, Text: f.Text} })}
 }
 
 func severities(of func(scan.Severity) int) BySeverity {
 	return BySeverity{Critical: of(scan.Critical), High: of(scan.High), Medium: of(scan.Medium), Low: of(scan.Low), Info: of(scan.Info)}
 }
 
-func batchOf(b store.Batch) Batch {
+func batchOf(b service.Batch) Batch {
 	return Batch{ID: b.ID, Service: b.Service, Name: b.Name, Author: b.Author, Audience: some(b.Audience), Started: b.Started, Captures: b.Captures,
 		Judged: b.Judged, Skipped: b.Skipped, Bytes: b.Bytes, ExcessBytes: b.Excess, Findings: b.Findings, NewFindings: b.NewFindings,
 		Repeated: b.Repeated, Problem: some(b.Problem), BySeverity: severities(func(s scan.Severity) int { return b.BySeverity[s.String()] }),
-		SkipReasons: someList(each(b.SkipReasons, func(r store.SkipReason) SkipReason { return SkipReason{Reason: r.Reason, Captures: r.Captures} }))}
+		SkipReasons: someList(each(b.SkipReasons, func(r service.SkipReason) SkipReason { return SkipReason{Reason: r.Reason, Captures: r.Captures} }))}
 }
 
-func captureOf(c store.Capture) Capture {
+func captureOf(c service.Capture) Capture {
 	return Capture{ID: c.ID, BatchID: c.BatchID, Entry: c.Entry, Method: c.Method, URL: c.URL, Endpoint: c.Endpoint, EndpointID: c.EndpointID,
 		Audience: c.Audience, AudienceBy: some(c.AudienceBy), Status: c.Status, Started: someTime(c.Started), Bytes: c.Bytes, ExcessBytes: c.Excess,
 		Findings: c.Findings, Skipped: some(c.Skipped)}
@@ -132,7 +131,7 @@ func wireOf(n *scan.WireNode, fingerprints map[*scan.Spot]string) WireNode {
 	return out
 }
 
-func endpointOf(e store.Endpoint) Endpoint {
+func endpointOf(e service.Endpoint) Endpoint {
 	out := Endpoint{ID: e.ID, Service: e.Service, Endpoint: e.Text, Team: some(e.Team), Known: e.Known, Captures: e.Captures, Open: e.Open,
 		Bytes: e.Bytes, ExcessBytes: e.Excess, LastSeen: someTime(e.LastSeen)}
 	if e.Gravest > 0 {
@@ -187,7 +186,7 @@ func grantsOf(c *contract.Contracts, set *contract.GrantSet, above []*contract.G
 	return out
 }
 
-func findingOf(f store.Finding) Finding {
+func findingOf(f service.Finding) Finding {
 	kind, _ := scan.ParseKind(f.Kind)
 	return Finding{ID: f.ID, Service: f.Service, Kind: f.Kind, Severity: Severity(scan.Severity(f.Severity).String()), Cwe: kind.CWE(), Endpoint: f.Endpoint,
 		EndpointID: f.EndpointID, Team: some(f.Team), Audience: f.Audience, AudienceBy: some(f.AudienceBy), Direction: f.Direction, Status: f.Status,
@@ -198,9 +197,9 @@ func findingOf(f store.Finding) Finding {
 
 func findingDetailOf(v service.FindingView) FindingDetail {
 	d := FindingDetail{Finding: findingOf(v.Finding), Moves: each(v.Moves, func(s finding.State) State { return State(s) }), Elsewhere: each(v.Elsewhere, findingOf),
-		Mend: some(v.Mend), Evidence: each(v.Evidence, func(o store.Occurrence) Evidence {
+		Mend: some(v.Mend), Evidence: each(v.Evidence, func(o service.Occurrence) Evidence {
 			return Evidence{CaptureID: o.CaptureID, BatchID: o.BatchID, Batch: o.Batch, Entry: o.Entry, Pointer: o.Pointer, Offset: o.Offset, Bytes: o.Bytes}
-		}), History: each(v.History, func(e store.Event) Event {
+		}), History: each(v.History, func(e service.Event) Event {
 			return Event{At: e.At, Author: e.Author, Kind: EventKind(e.Kind), From: some(State(e.Was)), To: some(State(e.Became)), Comment: some(e.Comment),
 				Until: some(e.Until), BatchID: some(e.BatchID)}
 		})}

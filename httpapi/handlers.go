@@ -11,7 +11,6 @@ import (
 	"inkret/core/finding"
 	"inkret/core/scan"
 	"inkret/service"
-	"inkret/store"
 )
 
 // handlers implements the operations: each decodes, calls one use case, and
@@ -156,7 +155,7 @@ func (h *handlers) ExportContracts(ctx context.Context, r ExportContractsRequest
 
 // ApplyContracts implements [StrictServerInterface].
 func (h *handlers) ApplyContracts(ctx context.Context, r ApplyContractsRequestObject) (ApplyContractsResponseObject, error) {
-	files := each(r.Body.Files, func(f ContractFile) store.ContractFile { return store.ContractFile{Name: f.Name, Text: f.Text} })
+	files := each(r.Body.Files, func(f ContractFile) service.ContractFile { return service.ContractFile{Name: f.Name, Text: f.Text} })
 	revision, changed, err := h.service.Apply(ctx, callerOf(ctx), r.Service, files, value(r.Body.Reason))
 	var problems contract.Problems
 	if errors.As(err, &problems) {
@@ -185,8 +184,8 @@ const (
 	maxSize     = 500
 )
 
-func pageOf(number *PageNumber, size *PageSize) (store.Page, error) {
-	p := store.Page{Number: 1, Size: defaultSize}
+func pageOf(number *PageNumber, size *PageSize) (service.Page, error) {
+	p := service.Page{Number: 1, Size: defaultSize}
 	if number != nil {
 		p.Number = *number
 	}
@@ -222,7 +221,7 @@ func (h *handlers) ListCaptures(ctx context.Context, r ListCapturesRequestObject
 		return nil, err
 	}
 	q := r.Params
-	all, total, err := h.service.Captures(ctx, store.CaptureFilter{Batch: value(q.Batch), Endpoint: value(q.Endpoint), Audience: value(q.Audience),
+	all, total, err := h.service.Captures(ctx, service.CaptureFilter{Batch: value(q.Batch), Endpoint: value(q.Endpoint), Audience: value(q.Audience),
 		Finding: value(q.Finding), Leaking: value(q.Leaking), Skipped: value(q.Skipped)}, page)
 	return ListCaptures200JSONResponse{Items: each(all, captureOf), Total: total, Page: page.Number, Size: page.Size}, err
 }
@@ -242,7 +241,7 @@ func (h *handlers) ListEndpoints(ctx context.Context, r ListEndpointsRequestObje
 	if err != nil {
 		return nil, err
 	}
-	all, total, err := h.service.Endpoints(ctx, store.EndpointFilter{Words: value(r.Params.Q), Known: r.Params.Known, Sort: string(value(r.Params.Sort))}, page)
+	all, total, err := h.service.Endpoints(ctx, service.EndpointFilter{Words: value(r.Params.Q), Known: r.Params.Known, Sort: string(value(r.Params.Sort))}, page)
 	return ListEndpoints200JSONResponse{Items: each(all, endpointOf), Total: total, Page: page.Number, Size: page.Size}, err
 }
 
@@ -262,7 +261,7 @@ func (h *handlers) ListFindings(ctx context.Context, r ListFindingsRequestObject
 		return nil, err
 	}
 	q := r.Params
-	by := store.FindingFilter{Kinds: list(q.Kind), Audience: value(q.Audience), Endpoint: value(q.Endpoint), Team: value(q.Team), Entity: value(q.Entity),
+	by := service.FindingFilter{Kinds: list(q.Kind), Audience: value(q.Audience), Endpoint: value(q.Endpoint), Team: value(q.Team), Entity: value(q.Entity),
 		Field: value(q.Field), Batch: value(q.Batch), Words: value(q.Q), Sort: string(value(q.Sort))}
 	if by.States, err = statesOf(list(q.State)); err != nil {
 		return nil, err

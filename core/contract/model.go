@@ -10,7 +10,6 @@
 package contract
 
 import (
-	"net/http"
 	"regexp"
 	"strconv"
 	"strings"
@@ -219,8 +218,7 @@ var (
 	serviceName  = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
 	statusEntry  = regexp.MustCompile(`^([1-5][0-9][0-9]|[1-5]XX|default)$`)
 	methodTokens = map[string]bool{
-		http.MethodGet: true, http.MethodHead: true, http.MethodPost: true, http.MethodPut: true, http.MethodPatch: true,
-		http.MethodDelete: true, http.MethodOptions: true, http.MethodTrace: true, http.MethodConnect: true, "QUERY": true,
+		"GET": true, "HEAD": true, "POST": true, "PUT": true, "PATCH": true, "DELETE": true, "OPTIONS": true, "TRACE": true, "QUERY": true,
 	}
 )
 

@@ -1,0 +1,206 @@
+package intake
+
+import (
+	"bytes"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"testing"
+
+	"github.com/klauspost/compress/gzip"
+
+	"inkret/core/exchange"
+)
+
+// entry is a HAR entry whose response has this content.
+func entry(content string) string {
+	return `{"startedDateTime":"2026-05-01T10:00:00.123Z","request":{"method":"get","url":"https://api.example/a","headers":[{"name":"X","value":"y"}]},` +
+		`"response":{"status":200,"headers":[{"name":"Content-Type","value":"application/json"},{"name":"Content-Encoding","value":"gzip"}],"content":` + content + `}}`
+}
+
+func har(entries ...string) string {
+	return `{"log":{"version":"1.2","creator":{"name":"t","version":"1"},"pages":[{"id":"p"}],"entries":[` + strings.Join(entries, ",") + `],"comment":"x"}}`
+}
+
+// all reads a recording to its end.
+func all(text string) ([]*exchange.Capture, error) {
+	var got []*exchange.Capture
+	err := Read("r.har", strings.NewReader(text), func(c *exchange.Capture) error {
+		got = append(got, c)
+		return nil
+	})
+	return got, err
+}
+
+func zipped(text string) []byte {
+	var b bytes.Buffer
+	w := gzip.NewWriter(&b)
+	w.Write([]byte(text))
+	w.Close()
+	return b.Bytes()
+}
+
+func TestEntriesBecomeCaptures(t *testing.T) {
+	const text = `{"a":1}`
+	b64 := base64.StdEncoding.EncodeToString
+	bomb := b64(zipped(strings.Repeat(" ", exchange.MaxBody+1)))
+	for _, c := range []struct{ name, content, body, missing string }{
+		{"text as it is", `{"size":7,"mimeType":"application/json","text":"{\"a\":1}"}`, text, ""},
+		{"with a byte order mark", `{"text":"\ufeff{\"a\":1}"}`, text, ""},
+		{"base64", `{"text":"` + b64([]byte(text)) + `","encoding":"base64"}`, text, ""},
+		{"base64 of what is still compressed", `{"text":"` + b64(zipped(text)) + `","encoding":"base64"}`, text, ""},
+		{"no body", `{"size":0}`, "", ""},
+		{"a body that the recorder left out", `{"size":9}`, "", "the recording holds no body for this response"},
+		{"base64 that is none", `{"text":"%%%","encoding":"base64"}`, "", "content.text is not base64"},
+		{"an encoding nobody knows", `{"text":"x","encoding":"rot13"}`, "", `content.encoding "rot13" is not read`},
+		{"compressed, and broken", `{"text":"` + b64(zipped(text)[:12]) + `","encoding":"base64"}`, "", "content coding gzip"},
+		{"a bomb", `{"text":"` + bomb + `","encoding":"base64"}`, "", "larger than is read"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			got, err := all(har(entry(c.content)))
+			if err != nil || len(got) != 1 {
+				t.Fatalf("%d captures, %v", len(got), err)
+			}
+			r := got[0].Response
+			if string(r.Body) != c.body || !strings.Contains(r.Missing, c.missing) || (c.missing == "") != (r.Missing == "") {
+				t.Errorf("body %.40q, missing %q; want %q, %q", r.Body, r.Missing, c.body, c.missing)
+			}
+			if got[0].Request.Method != "GET" || got[0].Request.URL.String() != "https://api.example/a" || got[0].Request.Header.Get("x") != "y" || r.Status != 200 || got[0].Started.Nanosecond() != 123e6 {
+				t.Errorf("read as %+v", got[0])
+			}
+		})
+	}
+}
+
+func TestEntriesThatLackSomething(t *testing.T) {
+	for want, e := range map[string]string{
+		"the entry has no response":                          `{"request":{"method":"GET","url":"https://a.example/"}}`,
+		"the entry has no request":                           `{"response":{"status":200}}`,
+		"no response was received (status 0)":                `{"request":{"method":"GET","url":"https://a.example/"},"response":{"status":0}}`,
+		"the entry is not as HAR 1.2 has it":                 `[1]`,
+		"as HAR 1.2 has it: /request/url has the wrong type": `{"request":{"method":"GET","url":7},"response":{"status":200}}`,
+	} {
+		got, err := all(har(e, entry(`{"text":"{}"}`)))
+		if err != nil || len(got) != 2 {
+			t.Fatalf("%s: %d captures, %v", want, len(got), err)
+		}
+		if !strings.Contains(got[0].Response.Missing, want) {
+			t.Errorf("missing because %q, want %q", got[0].Response.Missing, want)
+		}
+		if got[1].Entry != 1 || got[1].Response.Missing != "" {
+			t.Errorf("the entry after it is read as %+v", got[1])
+		}
+	}
+}
+
+func TestRecordingsThatCannotBeReadToTheirEnd(t *testing.T) {
+	whole := har(entry(`{"text":"{}"}`), entry(`{"text":"{}"}`))
+	cut := strings.LastIndex(whole, `"status"`)
+	for _, c := range []struct {
+		name, text, want string
+		before           int
+	}{
+		{"cut off in the middle", whole[:cut], "the file ends in the middle", 1},
+		{"cut off between entries", whole[:strings.LastIndex(whole, `,{"started`)], "the file ends in the middle", 1},
+		{"cut off before its entries", `{"log":{"version":"1.2"`, "the file ends in the middle", 0},
+		{"not JSON", "<html>", "this is no recording that is read here", 0},
+		{"not JSON further on", `{"log":{"version":"1.2","entries":[` + entry(`{"text":"{}"}`) + `,}`, "this is not JSON", 1},
+		{"empty", "", "the file is empty", 0},
+		{"white space", " \n", "the file is empty", 0},
+		{"no HAR", `{"data":[]}`, `it has no member "log"`, 0},
+		{"another version", `{"log":{"version":"2.0","entries":[]}}`, `HAR version "2.0" is not read`, 0},
+		{"entries that are no list", `{"log":{"version":"1.2","entries":{}}}`, "log.entries is not a list", 0},
+		{"a log that is no object", `{"log":[]}`, "an object was expected", 0},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			got, err := all(c.text)
+			var e *Error
+			if !errors.As(err, &e) || !strings.Contains(err.Error(), c.want) || e.File != "r.har" {
+				t.Errorf("error %v, want %q", err, c.want)
+			}
+			if len(got) != c.before {
+				t.Errorf("%d captures came before, want %d", len(got), c.before)
+			}
+		})
+	}
+}
+
+func TestAByteOrderMarkBeforeARecording(t *testing.T) {
+	if got, err := all("\xEF\xBB\xBF" + har(entry(`{"text":"{}"}`))); err != nil || len(got) != 1 {
+		t.Errorf("%d captures, %v", len(got), err)
+	}
+}
+
+func TestTheTakersErrorEndsTheReading(t *testing.T) {
+	stop := errors.New("enough")
+	n := 0
+	err := Read("r", strings.NewReader(har(entry(`{}`), entry(`{}`), entry(`{}`))), func(*exchange.Capture) error {
+		if n++; n == 2 {
+			return stop
+		}
+		return nil
+	})
+	if err != stop || n != 2 {
+		t.Errorf("error %v after %d captures", err, n)
+	}
+}
+
+// endless is a HAR whose one entry has a body without end.
+type endless struct{ begun bool }
+
+func (e *endless) Read(p []byte) (int, error) {
+	if !e.begun {
+		e.begun = true
+		return copy(p, `{"log":{"entries":[{"x":"`), nil
+	}
+	for i := range p {
+		p[i] = 'a'
+	}
+	return len(p), nil
+}
+
+func TestAnEntryWithoutEndIsGivenUp(t *testing.T) {
+	err := Read("r", &endless{}, func(*exchange.Capture) error { return nil })
+	if err == nil || !strings.Contains(err.Error(), "an entry is larger than") {
+		t.Errorf("error %v", err)
+	}
+}
+
+// failing breaks off with an error of the transport.
+type failing struct{ r io.Reader }
+
+func (f *failing) Read(p []byte) (int, error) {
+	n, err := f.r.Read(p)
+	if err == io.EOF {
+		err = errors.New("the line is dead")
+	}
+	return n, err
+}
+
+func TestErrorsOfTheReaderAreNamed(t *testing.T) {
+	err := Read("r", &failing{strings.NewReader(`{"log":{"entries":[`)}, func(*exchange.Capture) error { return nil })
+	if err == nil || !strings.Contains(err.Error(), "the line is dead") {
+		t.Errorf("error %v", err)
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add([]byte(har(entry(`{"text":"{}"}`))))
+	f.Add([]byte(har(entry(`{"text":"e30=","encoding":"base64"}`), `{}`)))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		next := 0
+		err := Read("f", bytes.NewReader(data), func(c *exchange.Capture) error {
+			if c.Entry != next {
+				return fmt.Errorf("entry %d comes after %d", c.Entry, next-1)
+			}
+			next++
+			return nil
+		})
+		var e *Error
+		if err != nil && !errors.As(err, &e) {
+			t.Error(err)
+		}
+	})
+}

@@ -1,0 +1,27 @@
+package service
+
+import "inkret/store"
+
+// The records that use cases take and give. They are the store's; whoever calls
+// the service needs to know this package only.
+type (
+	Batch          = store.Batch
+	Capture        = store.Capture
+	CaptureFilter  = store.CaptureFilter
+	ContractFile   = store.ContractFile
+	Endpoint       = store.Endpoint
+	EndpointFilter = store.EndpointFilter
+	Event          = store.Event
+	Finding        = store.Finding
+	FindingFilter  = store.FindingFilter
+	Key            = store.Key
+	Occurrence     = store.Occurrence
+	Page           = store.Page
+	Person         = store.Person
+	Revision       = store.Revision
+	ReviewedAPI    = store.Service
+	SkipReason     = store.SkipReason
+)
+
+// ErrInUse is returned by [Open] when another process has the data folder open.
+var ErrInUse = store.ErrInUse
