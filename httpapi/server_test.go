@@ -1,0 +1,235 @@
+package httpapi
+
+import (
+	"encoding/json"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"inkret/api"
+	"inkret/service"
+)
+
+// site is the surface on loopback, with a token for each role.
+type site struct {
+	*httptest.Server
+	tokens map[string]string
+}
+
+func newSite(t *testing.T) *site {
+	t.Helper()
+	s, err := service.Open(t.Context(), service.Options{Dir: t.TempDir()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	console := fstest.MapFS{
+		"index.html":    {Data: []byte(`<meta name="inkret-nonce" content="` + nonceMark + `">`)},
+		"assets/app.js": {Data: []byte("1")},
+	}
+	h, err := NewHandler(s, Options{Version: "test", Console: console, Public: "http://inkret.example"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	out := &site{httptest.NewServer(h), map[string]string{}}
+	t.Cleanup(out.Close)
+	for _, role := range []string{service.Viewer, service.Reviewer, service.Lead, service.Administrator} {
+		p, err := s.AddPerson(t.Context(), role, role+"@quay.example", role, "low tide at nine")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, out.tokens[role], err = s.NewToken(t.Context(), p, "test", 0); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return out
+}
+
+// answer is a response, read.
+type answer struct {
+	status int
+	header http.Header
+	body   string
+}
+
+func (s *site) call(t *testing.T, method, path, token, body string, headers ...string) answer {
+	t.Helper()
+	r, err := http.NewRequestWithContext(t.Context(), method, s.URL+path, strings.NewReader(body))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if token != "" {
+		r.Header.Set("Authorization", "Bearer "+token)
+	}
+	if body != "" {
+		r.Header.Set("Content-Type", "application/json")
+	}
+	for i := 0; i+1 < len(headers); i += 2 {
+		r.Header.Set(headers[i], headers[i+1])
+	}
+	response, err := s.Client().Do(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer response.Body.Close()
+	data, err := io.ReadAll(response.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return answer{response.StatusCode, response.Header, string(data)}
+}
+
+// path fills the parameters of an operation's path.
+func path(op api.Operation) string {
+	return strings.NewReplacer("{service}", "none", "{finding_id}", "0123456789abcdef", "{endpoint_id}", "x", "{capture_id}", "1", "{batch_id}", "1", "{token_id}", "99").Replace(op.Path)
+}
+
+// TestEveryOperationHoldsItsRole calls every operation as a stranger, with a
+// token that is wrong, and as each role.
+func TestEveryOperationHoldsItsRole(t *testing.T) {
+	s := newSite(t)
+	operations, err := api.Operations()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(operations) < 20 {
+		t.Fatalf("only %d operations are described", len(operations))
+	}
+	open := map[string]bool{"getHealth": true, "signIn": true, "setUp": true, "createToken": true}
+	for _, op := range operations {
+		method := strings.ToUpper(op.Method)
+		if (op.Role == "none") != open[op.ID] {
+			t.Errorf("%s needs the role %s", op.ID, op.Role)
+		}
+		if op.ID == "signOut" {
+			continue // it would end the token that the other calls use
+		}
+		for _, token := range []string{"", "inkret_wrong"} {
+			a := s.call(t, method, path(op), token, "")
+			if op.Role == "none" {
+				continue
+			}
+			var p Problem
+			if a.status != http.StatusUnauthorized || a.header.Get("Content-Type") != "application/problem+json" || json.Unmarshal([]byte(a.body), &p) != nil || p.Status != a.status ||
+				p.Title != "Unauthorized" || a.header.Get("WWW-Authenticate") == "" {
+				t.Errorf("%s with token %q gives %d, %s: %s", op.ID, token, a.status, a.header.Get("Content-Type"), a.body)
+			}
+		}
+		for role, token := range s.tokens {
+			a := s.call(t, method, path(op), token, "")
+			if may := op.Role == "none" || service.May(role, op.Role); may == (a.status == http.StatusForbidden) {
+				t.Errorf("%s as %s gives %d", op.ID, role, a.status)
+			}
+			if a.status >= 500 {
+				t.Errorf("%s as %s gives %d: %s", op.ID, role, a.status, a.body)
+			}
+		}
+	}
+}
+
+func TestProblems(t *testing.T) {
+	s := newSite(t)
+	viewer, reviewer := s.tokens[service.Viewer], s.tokens[service.Reviewer]
+	for _, c := range []struct {
+		name, method, path, token, body string
+		status                          int
+		want                            string
+	}{
+		{"no such page of the API", "GET", "/api/v1/nothing", viewer, "", 404, "Not Found"},
+		{"no such finding", "GET", "/api/v1/findings/0123456789abcdef", viewer, "", 404, "there is no finding 0123456789abcdef"},
+		{"a state that is none", "GET", "/api/v1/findings?state=asleep", viewer, "", 400, "there is no state asleep"},
+		{"a severity that is none", "GET", "/api/v1/findings?severity=dire", viewer, "", 400, "there is no severity dire"},
+		{"a kind that is none", "GET", "/api/v1/findings?kind=x", viewer, "", 400, "there is no kind x"},
+		{"page 0", "GET", "/api/v1/findings?page=0", viewer, "", 400, "page counts from 1"},
+		{"too large a page", "GET", "/api/v1/captures?size=501", viewer, "", 400, "size is 1 to 500"},
+		{"a page that is no number", "GET", "/api/v1/batches?page=x", viewer, "", 400, "page"},
+		{"JSON that is none", "POST", "/api/v1/session", "", "{", 400, "Bad Request"},
+		{"a wrong password", "POST", "/api/v1/session", "", `{"email":"viewer@quay.example","password":"x"}`, 401, "e-mail address or password is wrong"},
+		{"a used link", "POST", "/api/v1/setup", "", `{"code":"x","name":"A","email":"a@b.example","password":"long enough for it"}`, 401, "this link was used already"},
+		{"a token for nobody", "POST", "/api/v1/tokens", "", `{"name":"x"}`, 401, "needs somebody who is signed in"},
+		{"a token for too long", "POST", "/api/v1/tokens", viewer, `{"name":"x","days":1000}`, 400, "1 to 366 days"},
+		{"no such service", "GET", "/api/v1/services/none/contracts", viewer, "", 404, "there is no service"},
+		{"a recording for no service", "POST", "/api/v1/services/none/batches?name=x", reviewer, "{}", 404, "there is no service"},
+		{"a recording without a name", "POST", "/api/v1/services/none/batches", reviewer, "{}", 400, "name"},
+		{"a contract with a problem", "PUT", "/api/v1/services/s/contracts", reviewer, `{"files":[{"name":"a.yaml","text":"inkret: 1\nservice: s\nentitys: {}"}]}`, 422, `"near":"entities"`},
+	} {
+		a := s.call(t, c.method, c.path, c.token, c.body)
+		if a.status != c.status || !strings.Contains(a.body, c.want) || a.header.Get("Content-Type") != "application/problem+json" {
+			t.Errorf("%s: %d %s %s; want %d, %q", c.name, a.status, a.header.Get("Content-Type"), a.body, c.status, c.want)
+		}
+	}
+}
+
+func TestSessionsAreCookies(t *testing.T) {
+	s := newSite(t)
+	a := s.call(t, "POST", "/api/v1/session", "", `{"email":"viewer@quay.example","password":"low tide at nine"}`)
+	set := a.header.Get("Set-Cookie")
+	if a.status != 200 || !strings.HasPrefix(set, sessionCookie+"=") || !strings.Contains(set, "HttpOnly") || !strings.Contains(set, "SameSite=Strict") || !strings.Contains(set, "Path=/") {
+		t.Fatalf("signing in gives %d and the cookie %q", a.status, set)
+	}
+	cookie, _, _ := strings.Cut(set, ";")
+	if a := s.call(t, "GET", "/api/v1/session", "", "", "Cookie", cookie); a.status != 200 || !strings.Contains(a.body, "viewer@quay.example") {
+		t.Errorf("with the cookie: %d %s", a.status, a.body)
+	}
+	if a := s.call(t, "DELETE", "/api/v1/session", "", "", "Cookie", cookie, "Sec-Fetch-Site", "cross-site"); a.status != http.StatusForbidden {
+		t.Errorf("another site may sign out: %d", a.status)
+	}
+	if a := s.call(t, "DELETE", "/api/v1/session", "", "", "Cookie", cookie); a.status != 204 || !strings.Contains(a.header.Get("Set-Cookie"), "Max-Age=0") {
+		t.Errorf("signing out gives %d, %q", a.status, a.header.Get("Set-Cookie"))
+	}
+	if a := s.call(t, "GET", "/api/v1/session", "", "", "Cookie", cookie); a.status != 401 {
+		t.Errorf("after signing out: %d", a.status)
+	}
+}
+
+func TestTheConsoleIsServedUnderAStrictPolicy(t *testing.T) {
+	s := newSite(t)
+	seen := map[string]bool{}
+	for _, address := range []string{"/", "/findings/0123456789abcdef", "/index.html"} {
+		a := s.call(t, "GET", address, "", "")
+		policy := a.header.Get("Content-Security-Policy")
+		_, rest, _ := strings.Cut(policy, "'nonce-")
+		nonce, _, _ := strings.Cut(rest, "'")
+		if a.status != 200 || nonce == "" || !strings.Contains(a.body, `content="`+nonce+`"`) || seen[nonce] {
+			t.Errorf("%s gives %d, policy %q, body %s", address, a.status, policy, a.body)
+		}
+		seen[nonce] = true
+		for _, never := range []string{"unsafe-inline", "unsafe-eval", "*"} {
+			if strings.Contains(policy, never) {
+				t.Errorf("the policy of %s has %s", address, never)
+			}
+		}
+		for name, want := range map[string]string{"X-Content-Type-Options": "nosniff", "Referrer-Policy": "no-referrer", "Cache-Control": "no-store"} {
+			if a.header.Get(name) != want {
+				t.Errorf("%s has %s %q", address, name, a.header.Get(name))
+			}
+		}
+	}
+	if a := s.call(t, "GET", "/assets/app.js", "", ""); a.status != 200 || a.body != "1" || !strings.Contains(a.header.Get("Cache-Control"), "immutable") {
+		t.Errorf("a script gives %d %q, kept as %q", a.status, a.body, a.header.Get("Cache-Control"))
+	}
+	for _, address := range []string{"/assets/none.js", "/assets/../../etc/passwd"} {
+		if a := s.call(t, "GET", address, "", ""); a.status == 200 && !strings.Contains(a.body, "inkret-nonce") {
+			t.Errorf("%s gives %s", address, a.body)
+		}
+	}
+}
+
+func TestInvitations(t *testing.T) {
+	s := newSite(t)
+	a := s.call(t, "POST", "/api/v1/people", s.tokens[service.Administrator], `{"email":"iva@quay.example","role":"viewer"}`)
+	var invited Invited
+	if err := json.Unmarshal([]byte(a.body), &invited); err != nil || a.status != 201 || !strings.HasPrefix(invited.Link, "http://inkret.example/set-up#") || !invited.Person.Pending {
+		t.Fatalf("inviting gives %d %s", a.status, a.body)
+	}
+	_, code, _ := strings.Cut(invited.Link, "#")
+	if a := s.call(t, "POST", "/api/v1/setup", "", `{"code":"`+code+`","name":"Iva","password":"long enough for it"}`); a.status != 200 || a.header.Get("Set-Cookie") == "" {
+		t.Errorf("setting up gives %d %s", a.status, a.body)
+	}
+	if a := s.call(t, "GET", "/api/v1/people", s.tokens[service.Viewer], ""); !strings.Contains(a.body, `"Iva"`) {
+		t.Errorf("people: %s", a.body)
+	}
+}

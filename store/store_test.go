@@ -1,0 +1,204 @@
+package store
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+)
+
+func open(t *testing.T, dir string) *Store {
+	t.Helper()
+	s, err := Open(t.Context(), dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	return s
+}
+
+func TestADatabaseOfANewerProgramIsRefused(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir)
+	if _, err := s.write.Exec(`INSERT INTO goose_db_version (version_id, is_applied) VALUES (999, 1)`); err != nil {
+		t.Fatal(err)
+	}
+	s.Close()
+	if _, err := Open(t.Context(), dir); err == nil || !strings.Contains(err.Error(), "the database is of version 999 and this program knows 1") {
+		t.Errorf("opening gives %v", err)
+	}
+}
+
+func TestADataFolderIsOpenOnce(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir)
+	if _, err := Open(t.Context(), dir); !errors.Is(err, ErrInUse) {
+		t.Errorf("a second time gives %v", err)
+	}
+	s.Close()
+	open(t, dir)
+}
+
+func TestADataFolderThatCannotBe(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "file")
+	if err := os.WriteFile(file, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for _, dir := range []string{file, filepath.Join(file, "below")} {
+		if _, err := Open(t.Context(), dir); err == nil || !strings.Contains(err.Error(), "the data folder") {
+			t.Errorf("%s gives %v", dir, err)
+		}
+	}
+	dir := t.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, databaseName), []byte("this is no database, and long enough to be told"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Open(t.Context(), dir); err == nil {
+		t.Error("a file that is no database is opened")
+	}
+}
+
+func TestTheDatabaseIsForItsOwnerOnly(t *testing.T) {
+	dir := t.TempDir()
+	open(t, dir)
+	info, err := os.Stat(filepath.Join(dir, databaseName))
+	if err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("the database has mode %v, %v", info.Mode(), err)
+	}
+}
+
+// begun is a store with a service and a batch that was begun.
+func begun(t *testing.T, dir string) (*Store, *Intake) {
+	t.Helper()
+	s := open(t, dir)
+	if _, err := s.AddRevision(t.Context(), Revision{Service: "quay", Created: time.Now()}, nil); err != nil {
+		t.Fatal(err)
+	}
+	in, err := s.Begin(t.Context(), Batch{Service: "quay", Name: "x", Started: time.Now()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for range flushAt + 1 { // some are written, one is not
+		if err := in.Add(t.Context(), Capture{EndpointID: "e", Sealed: []byte{1}}, []Occurrence{{Finding: "f"}}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return s, in
+}
+
+func (s *Store) count(t *testing.T, table string) (n int) {
+	t.Helper()
+	if err := s.write.QueryRow(`SELECT count(*) FROM ` + table).Scan(&n); err != nil {
+		t.Fatal(err)
+	}
+	return n
+}
+
+func TestWhatAKilledServiceHadBegunIsGone(t *testing.T) {
+	dir := t.TempDir()
+	s, _ := begun(t, dir)
+	if n := s.count(t, "captures"); n != flushAt {
+		t.Fatalf("%d captures are written", n)
+	}
+	if _, total, _ := s.Captures(t.Context(), CaptureFilter{}, Page{Number: 1, Size: 1}); total != 0 {
+		t.Errorf("%d captures of an unfinished batch are seen", total)
+	}
+	s.Close() // as a kill leaves it: the batch is not finished
+	s = open(t, dir)
+	for _, table := range []string{"batches", "captures", "occurrences"} {
+		if n := s.count(t, table); n != 0 {
+			t.Errorf("%d %s are left", n, table)
+		}
+	}
+}
+
+func TestFinishingIsAllOrNothing(t *testing.T) {
+	s, in := begun(t, t.TempDir())
+	good := Finding{ID: "f", Kind: "secret-value", Severity: 5, Endpoint: "GET /a"}
+	if _, err := s.write.Exec(`CREATE TRIGGER fail BEFORE INSERT ON endpoints BEGIN SELECT RAISE(ABORT, 'disk full'); END`); err != nil {
+		t.Fatal(err)
+	}
+	b := Batch{Service: "quay", Digest: "d", Started: time.Now()}
+	if _, err := in.Finish(t.Context(), b, []Finding{good}, []SeenEndpoint{{Text: "GET /a", Captures: 1}}); err == nil {
+		t.Fatal("finishing works with a disk that is full")
+	}
+	if n := s.count(t, "findings"); n != 0 {
+		t.Errorf("%d findings are there all the same", n)
+	}
+	if _, err := s.write.Exec(`DROP TRIGGER fail`); err != nil {
+		t.Fatal(err)
+	}
+	done, err := in.Finish(t.Context(), b, []Finding{good}, []SeenEndpoint{{Text: "GET /a", Captures: 1}})
+	if err != nil || done.NewFindings != 1 || s.count(t, "captures") != flushAt+1 {
+		t.Errorf("the second try: %+v, %v, %d captures", done, err, s.count(t, "captures"))
+	}
+}
+
+func TestAFindingThatWasClosedReturns(t *testing.T) {
+	s, in := begun(t, t.TempDir())
+	f := Finding{ID: "f", Kind: "secret-value", Severity: 4, Endpoint: "GET /a", Spots: 1}
+	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "1", Started: time.Now()}, []Finding{f}, nil); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.write.Exec(`UPDATE findings SET state = 'closed'`); err != nil {
+		t.Fatal(err)
+	}
+	in, err := s.Begin(t.Context(), Batch{Service: "quay", Name: "y", Started: time.Now()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	f.Severity, f.Why = 5, "graver"
+	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "2", Author: "Noor", Started: time.Now()}, []Finding{f}, nil); err != nil {
+		t.Fatal(err)
+	}
+	got, err := s.Finding(t.Context(), "f")
+	if err != nil || got.State != "returned" || got.Severity != 5 || got.Why != "graver" || got.Spots != 2 {
+		t.Errorf("the finding is %+v, %v", got, err)
+	}
+	events, _ := s.Events(t.Context(), "f")
+	if last := events[len(events)-1]; last.Was != "closed" || last.Became != "returned" || last.Author != "Noor" {
+		t.Errorf("the last event is %+v", last)
+	}
+}
+
+func TestMovesAtOnceComeOneAfterTheOther(t *testing.T) {
+	s, in := begun(t, t.TempDir())
+	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "1", Started: time.Now()}, []Finding{{ID: "f", Severity: 1}}, nil); err != nil {
+		t.Fatal(err)
+	}
+	taken := errors.New("somebody was faster")
+	var all sync.WaitGroup
+	results := make(chan error, 20)
+	for range cap(results) {
+		all.Go(func() {
+			results <- s.Move(t.Context(), "f", Event{At: time.Now(), Kind: "move", Became: "confirmed"}, func(was string) error {
+				if was != "new" {
+					return taken
+				}
+				return nil
+			})
+		})
+	}
+	all.Wait()
+	close(results)
+	won := 0
+	for err := range results {
+		switch err {
+		case nil:
+			won++
+		case taken:
+		default:
+			t.Error(err)
+		}
+	}
+	events, _ := s.Events(t.Context(), "f")
+	if won != 1 || len(events) != 2 {
+		t.Errorf("%d moves came through, %d events are noted", won, len(events))
+	}
+	if err := s.Move(t.Context(), "none", Event{}, func(string) error { return nil }); !errors.Is(err, ErrNotFound) {
+		t.Errorf("moving what is not there gives %v", err)
+	}
+}
