@@ -33,7 +33,11 @@ type app struct {
 // status.
 func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
 	a := &app{in: in, out: out, err: errOut}
-	err := a.root().Run(ctx, args)
+	root := a.root()
+	everyCommand(root, func(c *cli.Command) {
+		c.OnUsageError = func(_ context.Context, c *cli.Command, err error, _ bool) error { return usage(c, err) }
+	})
+	err := root.Run(ctx, args)
 	if err == nil {
 		return a.status
 	}
@@ -63,7 +67,6 @@ See it with made-up data:     inkret demo`,
 		Writer:         a.out,
 		ErrWriter:      a.err,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
-		OnUsageError:   func(_ context.Context, c *cli.Command, err error, _ bool) error { return usage(c, err) },
 		Commands: []*cli.Command{
 			a.checkCommand(),
 			a.serveCommand(),
@@ -85,6 +88,14 @@ See it with made-up data:     inkret demo`,
 			}
 			return cli.ShowRootCommandHelp(c)
 		},
+	}
+}
+
+// everyCommand calls f with c and all commands below it.
+func everyCommand(c *cli.Command, f func(*cli.Command)) {
+	f(c)
+	for _, below := range c.Commands {
+		everyCommand(below, f)
 	}
 }
 

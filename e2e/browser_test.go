@@ -6,6 +6,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/chromedp/cdproto/log"
 	"github.com/chromedp/cdproto/runtime"
@@ -21,6 +22,12 @@ type browser struct {
 	errors []string
 }
 
+// browserTime bounds all that one test does in its browser.
+const browserTime = 90 * time.Second
+
+// pageTime bounds the wait for something on a page.
+const pageTime = 20 * time.Second
+
 const windowWidth, windowHeight = 1280, 800
 
 func newBrowser(t testing.TB) *browser {
@@ -33,7 +40,7 @@ func newBrowser(t testing.TB) *browser {
 	}
 	allocator, stopAll := chromedp.NewExecAllocator(context.Background(), options...)
 	ctx, stop := chromedp.NewContext(allocator)
-	ctx, cancel := context.WithTimeout(ctx, 2*patience)
+	ctx, cancel := context.WithTimeout(ctx, browserTime)
 	b := &browser{ctx: ctx, t: t}
 	chromedp.ListenTarget(ctx, func(event any) {
 		b.mu.Lock()
@@ -79,7 +86,7 @@ func (b *browser) said() []string {
 
 // until waits for a JavaScript condition to hold.
 func until(condition string) chromedp.Action {
-	return chromedp.Poll(condition, nil, chromedp.WithPollingTimeout(patience))
+	return chromedp.Poll(condition, nil, chromedp.WithPollingTimeout(pageTime))
 }
 
 // shows waits until the page shows a text.

@@ -93,7 +93,7 @@ function Decide({ d }: { d: FindingDetail }) {
       <Form form={form} layout="vertical" requiredMark={false} onFinish={decide.mutate} disabled={decide.isPending}>
         {mayMove && d.moves.length > 0 && (
           <Form.Item label="Move to" name="to">
-            <Select allowClear placeholder="stays where it is" options={d.moves.map((s) => ({ value: s, label: stateWords[s] }))} />
+            <Select allowClear showSearch={{ optionFilterProp: "label" }} placeholder="stays where it is" options={d.moves.map((s) => ({ value: s, label: stateWords[s] }))} />
           </Form.Item>
         )}
         {d.finding.state === "closed" && <Typography.Paragraph type="secondary">Closed by proof. It returns by itself when it is captured again.</Typography.Paragraph>}
