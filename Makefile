@@ -22,7 +22,7 @@ demo: build ## the harbour of Fennick Quay, made up
 	bin/inkret demo
 
 test: console chromium ## every test
-	$(GO) test ./...
+	$(GO) test $(TESTFLAGS) ./...
 
 .PHONY: chromium
 chromium: # headless Chromium for the console's tests, from Debian's packages where it is missing

@@ -1,0 +1,177 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"inkret/core/exchange"
+	"inkret/core/scan"
+	"inkret/intake"
+	"inkret/service"
+)
+
+// smallEntry is a HAR entry with a small list body, different for each i.
+func smallEntry(w io.Writer, i int) {
+	body := strings.ReplaceAll(string(listBody(600+i%7*40)), `"`, `\"`)
+	fmt.Fprintf(w, `{"startedDateTime":"2026-05-01T10:00:00Z","time":1,"request":{"method":"GET","url":"https://bench.example/list?page=%d","headers":[{"name":"Accept","value":"application/json"}]},`+
+		`"response":{"status":200,"headers":[{"name":"Content-Type","value":"application/json"}],"content":{"size":1,"mimeType":"application/json","text":"%s"}}}`, i, body)
+}
+
+// recording writes a HAR of entries until it has n of them or is that many bytes
+// long; 0 is no bound.
+func recording(w io.Writer, entries int, length int64) error {
+	out := &counter{w: w}
+	io.WriteString(out, `{"log":{"version":"1.2","creator":{"name":"bench","version":"1"},"entries":[`)
+	for i := 0; (entries == 0 || i < entries) && (length == 0 || out.n < length); i++ {
+		if i > 0 {
+			io.WriteString(out, ",")
+		}
+		smallEntry(out, i)
+	}
+	io.WriteString(out, "]}}")
+	return out.err
+}
+
+type counter struct {
+	w   io.Writer
+	n   int64
+	err error
+}
+
+func (c *counter) Write(p []byte) (int, error) {
+	n, err := c.w.Write(p)
+	c.n += int64(n)
+	if err != nil {
+		c.err = err
+	}
+	return n, err
+}
+
+// filled is a service with the contracts of the bench in a folder.
+func filled(dir string) (*service.Service, service.Caller, error) {
+	ctx := context.Background()
+	s, err := service.Open(ctx, service.Options{Dir: dir})
+	if err != nil {
+		return nil, service.Caller{}, err
+	}
+	who := service.Caller{Person: service.Person{ID: 1, Name: "bench"}}
+	_, _, err = s.Apply(ctx, who, "bench", []service.ContractFile{{Name: "bench.yaml", Text: listContract}}, "")
+	return s, who, err
+}
+
+const uploaded = 10_000
+
+func upload() error {
+	dir, err := os.MkdirTemp("", "inkret-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	var har bytes.Buffer
+	if err := recording(&har, uploaded, 0); err != nil {
+		return err
+	}
+	s, who, err := filled(dir)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+
+	begun := time.Now()
+	if err := intake.Read("bench.har", bytes.NewReader(har.Bytes()), func(c *exchange.Capture) error { return nil }); err != nil {
+		return err
+	}
+	reading := time.Since(begun)
+	begun = time.Now()
+	judge := scan.NewJudge(nil)
+	if err := intake.Read("bench.har", bytes.NewReader(har.Bytes()), func(c *exchange.Capture) error { judge.Capture(c); return nil }); err != nil {
+		return err
+	}
+	checking := time.Since(begun)
+	begun = time.Now()
+	b, err := s.Upload(context.Background(), who, "bench", "bench.har", "", bytes.NewReader(har.Bytes()))
+	if err != nil {
+		return err
+	}
+	took := time.Since(begun)
+	if b.Judged != uploaded {
+		return fmt.Errorf("%d of %d captures were judged", b.Judged, uploaded)
+	}
+	mb := float64(har.Len()) / 1e6
+	fmt.Printf("  taking in %d small captures, %.1f MB: %.0f captures/s, %.1f MB/s\n", uploaded, mb, uploaded/took.Seconds(), mb/took.Seconds())
+	fmt.Printf("  that is %.1f times reading the recording alone, %.1f times reading and sweeping it\n", took.Seconds()/reading.Seconds(), took.Seconds()/checking.Seconds())
+	return nil
+}
+
+const largeRecording = 500 << 20
+
+// memory imports a recording of 500 MB in a process of its own and tells how
+// much of it was ever resident.
+func memory() error {
+	dir, err := os.MkdirTemp("", "inkret-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	f, err := os.Create(filepath.Join(dir, "large.har"))
+	if err != nil {
+		return err
+	}
+	if err := recording(f, 0, largeRecording); err != nil {
+		return err
+	}
+	if err := f.Close(); err != nil {
+		return err
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	c := exec.Command(self, "-child", dir)
+	c.Stdout, c.Stderr = os.Stdout, os.Stderr
+	return c.Run()
+}
+
+// importChild is the process that memory starts.
+func importChild(dir string) error {
+	s, who, err := filled(filepath.Join(dir, "data"))
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	f, err := os.Open(filepath.Join(dir, "large.har"))
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	begun := time.Now()
+	b, err := s.Upload(context.Background(), who, "bench", "large.har", "", f)
+	if err != nil {
+		return err
+	}
+	peak, err := peakResident()
+	if err != nil {
+		return err
+	}
+	fmt.Printf("  taking in a recording of %d MB with %d captures: %.0f MB resident at the most, %.1f MB/s\n", largeRecording>>20, b.Captures, peak, float64(largeRecording)/1e6/time.Since(begun).Seconds())
+	return nil
+}
+
+// peakResident reads the most memory that was resident, in MB, from Linux's proc(5).
+func peakResident() (float64, error) {
+	status, err := os.ReadFile("/proc/self/status")
+	if err != nil {
+		return 0, err
+	}
+	_, rest, _ := strings.Cut(string(status), "VmHWM:")
+	var kb float64
+	_, err = fmt.Sscanf(rest, "%f", &kb)
+	return kb * 1024 / 1e6, err
+}
