@@ -1,9 +1,12 @@
 package e2e
 
 import (
+	"context"
 	"encoding/json"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -11,8 +14,6 @@ import (
 	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
-
-	"context"
 )
 
 // address waits until the page's address has a text in it.
@@ -190,8 +191,9 @@ func TestCheckOfAHARFromChromium(t *testing.T) {
 	b.do("record", network.Enable())
 	b.signIn(s, demoReviewer)
 	b.do("look around", chromedp.Click(`//nav//a[text()="Findings"]`, chromedp.BySearch), shows("57 findings"))
-	mu.Lock()
-	defer mu.Unlock()
+	mu.Lock() // the browser waits for the listener: it must not be held while asking for bodies
+	sent, came, inOrder := maps.Clone(requests), maps.Clone(responses), slices.Clone(order)
+	mu.Unlock()
 	headers := func(h network.Headers) []any {
 		all := []any{}
 		for name, value := range h {
@@ -200,8 +202,8 @@ func TestCheckOfAHARFromChromium(t *testing.T) {
 		return all
 	}
 	var entries []any
-	for _, id := range order {
-		response := responses[id]
+	for _, id := range inOrder {
+		response := came[id]
 		if response == nil {
 			continue
 		}
@@ -212,7 +214,7 @@ func TestCheckOfAHARFromChromium(t *testing.T) {
 			}
 			return nil
 		}))
-		entries = append(entries, map[string]any{"startedDateTime": "2026-05-01T10:00:00Z", "time": 1, "request": map[string]any{"method": requests[id].Method, "url": requests[id].URL, "headers": headers(requests[id].Headers)},
+		entries = append(entries, map[string]any{"startedDateTime": "2026-05-01T10:00:00Z", "time": 1, "request": map[string]any{"method": sent[id].Method, "url": sent[id].URL, "headers": headers(sent[id].Headers)},
 			"response": map[string]any{"status": response.Status, "headers": headers(response.Headers), "content": content}})
 	}
 	har, err := json.Marshal(map[string]any{"log": map[string]any{"version": "1.2", "creator": map[string]any{"name": "Chromium", "version": "1"}, "entries": entries}})
