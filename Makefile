@@ -45,6 +45,7 @@ check-generated: generate ## fails when what is generated is not fresh
 	git diff --exit-code -- httpapi/api.gen.go client/client.gen.go console/src/api/schema.gen.ts
 
 screenshots: console chromium ## the pictures in docs/screenshots, anew
+	@command -v xterm >/dev/null && command -v Xvfb >/dev/null && command -v import >/dev/null || apt-get install -y --no-install-recommends xvfb xterm imagemagick
 	INKRET_SCREENSHOTS=$(CURDIR)/docs/screenshots $(GO) test ./e2e -run TestScreenshots -count=1
 
 clean:

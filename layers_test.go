@@ -25,7 +25,7 @@ var mayImport = map[string][]string{
 	"cli":     {"client", "core", "intake", "report", "service", "httpapi", "console", "demo"},
 	"cmd":     {"cli"},
 	"bench":   {"core", "intake", "service", "store", "demo"},
-	"e2e":     {},
+	"e2e":     {"client"},
 	"inkret":  {},
 }
 

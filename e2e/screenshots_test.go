@@ -6,6 +6,8 @@ import (
 	"testing"
 
 	"github.com/chromedp/chromedp"
+
+	"inkret/client"
 )
 
 // settled waits until nothing loads or fades any more.
@@ -20,7 +22,8 @@ func TestScreenshots(t *testing.T) {
 	if dir == "" {
 		t.Skip("INKRET_SCREENSHOTS names no folder")
 	}
-	s, _ := startDemo(t)
+	s, recordings := startDemo(t)
+	terminalPictures(t, s, dir, recordings)
 	b := newBrowser(t)
 	shot := func(name string, actions ...chromedp.Action) {
 		t.Helper()
@@ -44,4 +47,21 @@ func TestScreenshots(t *testing.T) {
 	if said := b.said(); len(said) > 0 {
 		t.Errorf("the browser complains: %q", said)
 	}
+}
+
+// terminalPictures writes the pictures of the commands.
+func terminalPictures(t *testing.T, s *server, dir, recordings string) {
+	home := t.TempDir()
+	signIn(t, s, home)
+	contracts := filepath.Join(home, "contracts")
+	os.Mkdir(contracts, 0o755)
+	for _, name := range []string{"fennick-quay.yaml", "catalogue.yaml"} {
+		if err := os.Rename(filepath.Join(recordings, name), filepath.Join(contracts, name)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	terminalShot(t, home, filepath.Join(dir, "check.png"), "inkret check --contracts contracts/ skipper.har",
+		"cd "+recordings+" && inkret check --contracts "+contracts+" skipper.har")
+	id := decode[client.FindingPage](t, run(t, home, nil, "finding", "list", "--format", "json", "--search", "POST skippers password").out).Items[0].ID
+	terminalShot(t, home, filepath.Join(dir, "finding-show.png"), "inkret finding show "+id, "inkret finding show "+id)
 }
