@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
 
 	"inkret/client"
@@ -168,10 +169,16 @@ func (a *app) oneFinding(c *cli.Command, r *remote, got result[client.FindingDet
 	d := got.value
 	return a.output(c, d, func(w io.Writer) {
 		f := d.Finding
-		line := func(label, text string) {
-			if text != "" {
-				fmt.Fprintf(w, "%-12s %s\n", label, report.Clean(text))
+		const indent = 13 // of the texts behind the labels
+		width := terminal(a.out)
+		line := func(label, words string) {
+			if words = report.Clean(words); words == "" {
+				return
 			}
+			if width > 2*indent {
+				words = strings.ReplaceAll(text.WrapSoft(words, width-indent), "\n", "\n"+strings.Repeat(" ", indent))
+			}
+			fmt.Fprintf(w, "%-*s%s\n", indent, label, words)
 		}
 		fmt.Fprintf(w, "%s  %s\n\n", report.Severity(string(f.Severity), colour(a.out)), f.Kind)
 		line("finding", f.ID)

@@ -6,6 +6,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 )
@@ -20,7 +21,7 @@ func terminalShot(t *testing.T, home, file, shown, command string) {
 	if err := screen.Start(); err != nil {
 		t.Fatalf("Xvfb does not start: %v", err)
 	}
-	defer func() { screen.Process.Kill(); screen.Wait() }()
+	defer func() { screen.Process.Signal(syscall.SIGTERM); screen.Wait() }() // it takes its display with it
 	socket := "/tmp/.X11-unix/X" + display[1:]
 	for deadline := time.Now().Add(patience); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
 		if _, err := os.Stat(socket); err == nil {

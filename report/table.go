@@ -15,7 +15,7 @@ import (
 var signs = map[string]string{"critical": "!! ", "high": "!  ", "medium": "*  ", "low": "-  ", "info": "i  "}
 
 var colours = map[string]text.Colors{
-	"critical": {text.FgRed, text.Bold}, "high": {text.FgRed}, "medium": {text.FgYellow}, "low": {text.FgBlue}, "info": {text.Faint},
+	"critical": {text.FgRed, text.Bold}, "high": {text.FgHiRed}, "medium": {text.FgYellow}, "low": {text.FgCyan}, "info": {text.Faint},
 }
 
 // Severity writes a severity with its sign, in its colour where colour is wanted.
@@ -47,35 +47,54 @@ const narrowest = 100
 func findingsTable(b *strings.Builder, r *Result, colour bool, width int) {
 	t := NewTable(b)
 	t.AppendHeader(table.Row{"Severity", "Kind", "Where", "Path and why", "Spots", "Bytes"})
-	faint := func(s string) string {
-		if colour {
-			return text.Faint.Sprint(s)
-		}
-		return s
+	room := 0 // of the two wide columns together; 0 does not wrap
+	if width > 0 {
+		room = max(width, narrowest) - widthOfOthers
 	}
+	where, what := cell{room * 2 / 5, colour}, cell{room * 3 / 5, colour}
 	for _, f := range r.Findings {
-		where := Clean(f.Endpoint)
-		if f.Audience != "" || f.Status != "" {
-			where += "\n" + faint(joined(" · ", f.Audience, f.Status, onlyIf(f.AudienceBy == "assumed", "audience assumed")))
-		}
-		what := Clean(f.Path)
+		path, why := f.Path, f.Why
 		if f.Sample != "" {
-			what += "  " + Clean(f.Sample)
+			path += "  " + f.Sample
 		}
-		why := f.Why
 		if f.Excepted != nil {
 			why = "excepted: " + f.Excepted.Reason
 		}
-		t.AppendRow(table.Row{Severity(f.Severity.String(), colour), f.Kind.String(), where, what + "\n" + faint(Clean(why)), f.Spots, f.Bytes})
+		t.AppendRow(table.Row{Severity(f.Severity.String(), colour), f.Kind.String(),
+			where.lines(f.Endpoint, joined(" · ", f.Audience, f.Status, onlyIf(f.AudienceBy == "assumed", "audience assumed"))),
+			what.lines(path, why), f.Spots, f.Bytes})
 	}
-	if width > 0 {
-		room := max(width, narrowest) - 50
-		t.SetColumnConfigs([]table.ColumnConfig{
-			{Name: "Where", WidthMax: room * 2 / 5, WidthMaxEnforcer: text.WrapText}, {Name: "Path and why", WidthMax: room * 3 / 5, WidthMaxEnforcer: text.WrapText},
-			{Name: "Spots", Align: text.AlignRight}, {Name: "Bytes", Align: text.AlignRight}})
-	}
+	t.SetColumnConfigs([]table.ColumnConfig{{Name: "Spots", Align: text.AlignRight}, {Name: "Bytes", Align: text.AlignRight}})
 	t.Render()
 	b.WriteByte('\n')
+}
+
+// widthOfOthers is what the columns besides the two wide ones take.
+const widthOfOthers = 56
+
+// cell writes two texts below each other, the second one fainter, each wrapped
+// to a width.
+type cell struct {
+	width  int // 0 does not wrap
+	colour bool
+}
+
+func (c cell) lines(first, second string) string {
+	first, second = Clean(first), Clean(second)
+	if c.width > 0 {
+		first, second = text.WrapHard(first, c.width), text.WrapSoft(second, c.width)
+	}
+	if second == "" {
+		return first
+	}
+	if c.colour {
+		faint := strings.Split(second, "\n")
+		for i := range faint {
+			faint[i] = text.Faint.Sprint(strings.TrimRight(faint[i], " "))
+		}
+		second = strings.Join(faint, "\n")
+	}
+	return first + "\n" + second
 }
 
 // NewTable gives a table in the one style of all listings.

@@ -49,7 +49,15 @@ function Facts({ d }: { d: FindingDetail }) {
   if (f.sample) rows.push(["Sample", <Code>{f.sample}</Code>]);
   rows.push(["Seen", `${count(f.spots, "spot")} in ${count(f.captures, "capture")}, ${bytes(f.bytes)}`]);
   rows.push(["First, last", <span title={`${time(f.first_seen)} – ${time(f.last_seen)}`}>{`${ago(f.first_seen)}, ${ago(f.last_seen)}`}</span>]);
-  if (d.grant) rows.push(["Contract", <><Code>{`${d.grant.file}:${d.grant.line}`}</Code> {d.grant.text && <pre className="code">{d.grant.text}</pre>}</>]);
+  if (d.grant) {
+    const place = (
+      <div>
+        <Code copyable>{`${d.grant.file}:${d.grant.line}`}</Code>
+        {d.grant.text && <pre className="code">{d.grant.text}</pre>}
+      </div>
+    );
+    rows.push(["Contract", place]);
+  }
   rows.push(["Weakness", `CWE-${f.cwe}`], ["Fingerprint", <Code copyable>{f.id}</Code>]);
   return (
     <section className="sheet" aria-label="What and where">
