@@ -70,7 +70,7 @@ func findingsTable(b *strings.Builder, r *Result, colour bool, width int) {
 }
 
 // widthOfOthers is what the columns besides the two wide ones take.
-const widthOfOthers = 56
+const widthOfOthers = 50
 
 // cell writes two texts below each other, the second one fainter, each wrapped
 // to a width.
