@@ -57,6 +57,11 @@ var planted = []string{
 	"unknown-endpoint GET /v1/boats/{}  $",
 	"sensitive-field GET /v1/boats/{} visitor $.boat.owner.phone",
 	"unknown-endpoint GET /v1/search  $",
+	"revealing-error GET /v1/search visitor $.query",
+	"selection-ignored GET /v1/bookings skipper $",
+	"cacheable-private GET /v1/notices visitor $",
+	"cacheable-private GET /v1/notices harbour-office $",
+	"heavy-excess GET /v1/berths visitor $",
 }
 
 func TestCheckFindsThePlantedLeaks(t *testing.T) {

@@ -51,7 +51,7 @@ func (r *reader) readShapes(sections []*node) {
 			r.shapes[name] = s
 			r.shapeName = append(r.shapeName, name)
 			r.c.Shapes = append(r.c.Shapes, s)
-			if !r.keys(n, []string{"entity", "grants", "note"}) {
+			if !r.keys(n, []string{"entity", "grants"}) {
 				continue
 			}
 			if e := n.get("entity"); e != nil {
@@ -151,7 +151,7 @@ func (r *reader) grants(n *node, entity *catalog.Entity, base catalog.Class) *Gr
 
 var grantKeys = []string{"field", "derived", "external", "constant", "relation", "shape", "grants", "reference", "one_of",
 	"entity", "type", "format", "max", "values", "nullable", "optional", "many", "open", "keys", "audiences", "class",
-	"reason", "needed_by", "note"}
+	"reason", "needed_by"}
 
 func (r *reader) grant(n *node, entity *catalog.Entity, base catalog.Class) *Grant {
 	g := &Grant{Name: n.name.text, Pos: n.name.pos(), Audiences: ^Set(0), Owner: entity, Class: base}

@@ -236,7 +236,7 @@ func (r *reader) readEntities(sections []*node) {
 	}
 	r.entities = r.c.Catalog.Names()
 	for _, p := range all {
-		if p.n.kind == kindNull || !r.keys(p.n, []string{"stored_as", "fields", "relations", "note"}) {
+		if p.n.kind == kindNull || !r.keys(p.n, []string{"stored_as", "fields", "relations"}) {
 			continue
 		}
 		if s := p.n.get("stored_as"); s != nil {
@@ -269,7 +269,7 @@ func (r *reader) field(n *node) *catalog.Field {
 }
 
 func (r *reader) relation(e *catalog.Entity, n *node) {
-	if !r.keys(n, []string{"entity", "many", "note"}) {
+	if !r.keys(n, []string{"entity", "many"}) {
 		return
 	}
 	rel := &catalog.Relation{Name: n.name.text, Entity: r.required(n, "entity")}
@@ -427,7 +427,7 @@ func (r *reader) conditions(n *node) []condition {
 	return all
 }
 
-var endpointKeys = []string{"endpoint", "team", "selection", "responses", "accepts", "note"}
+var endpointKeys = []string{"endpoint", "team", "selection", "responses", "accepts"}
 
 func (r *reader) endpoint(n *node) {
 	if !r.keys(n, endpointKeys) {

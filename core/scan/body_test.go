@@ -139,7 +139,7 @@ func TestAMillionMembersAreJudged(t *testing.T) {
 	b.WriteString(`"secret":"x"}`)
 	j := NewJudge(mustRead(t, harbour))
 	out := j.Capture(call("/free", "visitor", b.String()))
-	if out.Skipped != "" || len(out.Spots) != 1_000_002 { // total is missing
+	if out.Skipped != "" || len(out.Spots) != 1_000_003 { // total is missing, and all of it is excess
 		t.Errorf("skipped because %q, %d spots", out.Skipped, len(out.Spots))
 	}
 	if len(j.paths) > maxPaths || len(j.verdicts[nil]) > maxNames {
@@ -263,6 +263,15 @@ func TestOtherGrants(t *testing.T) {
 		{"what was not asked for is not missing", "/selected?only=id", `{"id":1}`, ``},
 		{"what was asked for is", "/selected?only=id,kind&only=owner", `{"id":1,"owner":{"id":2}}`, "missing-field low $.kind\nmissing-field low $.owner.name"},
 		{"a part of a relation was asked for", "/selected?only=owner.id", `{"owner":{"id":2}}`, ``},
+		{"and is not there", "/selected?only=owner.name", `{"owner":{}, "x":1}`, "unexpected-field medium $.x"},
+		{"another part of it was sent", "/selected?only=owner.name", `{"owner":{"id":2,"name":"n"}}`, "selection-ignored low $"},
+		{"all was sent", "/selected?only=id", `{"id":1,"kind":"k","owner":{"id":2,"name":"n"}}`, "selection-ignored low $"},
+		{"only what is not granted was asked for", "/selected?only=mail", `{"id":1,"kind":"k"}`, ``},
+		{"a name twice, granted", "/map", `{"counts":{},"counts":{}}`, "hidden-duplicate medium $.counts"},
+		{"a name twice, written differently", "/map", `{"counts":{"a":1,"\u0061":2}}`, "hidden-duplicate medium $.counts[*]"},
+		{"a name twice, unexpected", "/map", `{"counts":{},"x":1,"x":2}`, "unexpected-field low $.x\nunexpected-field low $.x\nhidden-duplicate medium $.x"},
+		{"a name twice, deep in what is not granted", "/map", `{"counts":{},"x":{"y":[{"z":1,"z":1}]}}`, "unexpected-relation medium $.x\nhidden-duplicate medium $.x.y[*].z"},
+		{"a name in two objects", "/map", `{"counts":{},"x":[{"z":1},{"z":1}]}`, "unexpected-relation medium $.x"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			got := describe(NewJudge(contracts).Capture(call(c.path, "", c.body)).Spots)

@@ -18,7 +18,6 @@ import (
 	"inkret/core/contract"
 	"inkret/core/detect"
 	"inkret/core/exchange"
-	"inkret/core/place"
 )
 
 // Judge judges captures one after another. It keeps what it learns of names
@@ -89,22 +88,20 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	plan, choice := j.identify(&out, c, segments)
 	w := &j.walk
 	w.watch, w.asked, w.plan, w.boundary = watch, nil, plan, nil
+	w.failed = c.Response.Status >= 400
 	if plan != nil && choice.Wrong {
 		w.boundary = plan.Entity
 	}
 	if e := j.endpoint(c, segments); e != nil && e.Selection != nil {
-		w.asked = e.Selection.Asked(c.Request.URL)
+		w.asked = pickTree(e.Selection.Asked(c.Request.URL))
 	}
 	err := w.body(c.Response.Body)
 	spots := w.finish()
-	if j.contracts != nil && err == nil {
-		if !out.Known {
-			spots = append(spots, Spot{Kind: UnknownEndpoint, Severity: Low, Path: place.Root})
-		} else if choice.Response == nil {
-			spots = append(spots, Spot{Kind: UndeclaredResponse, Severity: Low, Path: place.Root})
-		}
+	out.Excess = w.excess
+	if err == nil {
+		spots = append(spots, j.exchangeSpots(c, &out, choice.Response != nil)...)
 	}
-	out.Spots, out.Excess = spots, w.excess
+	out.Spots = spots
 	if err != nil {
 		out.Skipped = fmt.Sprintf("the body is not JSON: %v", err)
 	}

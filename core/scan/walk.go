@@ -69,11 +69,15 @@ type walk struct {
 	judge    *Judge
 	plan     *contract.Plan
 	boundary *contract.Member // where a body of another audience begins; nil for one's own
-	asked    []string         // members asked for by a selection; nil asks for all
+	asked    *pick            // members asked for by a selection; nil asks for all
+	failed   bool             // the status says that the request failed
 	watch    Observer
 
 	segs     []seg
-	seen     []uint64 // bits of the members seen, a frame each open object
+	wide     map[int]map[string]struct{} // the names of wide objects, by where theirs begin in names
+	names    [][]byte                    // member names that no bit of seen stands for, a frame each open object
+	picked   *pick                       // what was asked for of the object being read; nil is all
+	seen     []uint64                    // bits of the members seen, a frame each open object
 	spots    []Spot
 	pointers []byte // of all spots, one after the other
 	cuts     []int  // where each spot's pointer ends
@@ -86,6 +90,10 @@ type walk struct {
 	wayMissing bool // the first member of `at` is absent
 	bareSeen   bool // the body itself has a member that the entity grants
 	bare       bool // this pass judges the body itself as the entity
+
+	private      bool   // something personal or secret is in the body
+	askedGranted bool   // a member that was asked for is granted
+	unasked      string // a granted member that was sent and not asked for
 }
 
 func (w *walk) reset(data []byte) {
@@ -93,7 +101,9 @@ func (w *walk) reset(data []byte) {
 	w.segs, w.seen, w.spots = w.segs[:0], w.seen[:0], w.spots[:0]
 	w.pointers, w.cuts = w.pointers[:0], w.cuts[:0]
 	w.excess, w.grave, w.depth = 0, false, 0
+	clear(w.wide)
 	w.wayMissing, w.bareSeen, w.bare = false, false, false
+	w.private, w.askedGranted, w.unasked, w.picked, w.names = false, false, "", nil, w.names[:0]
 	w.judge.body++
 	if w.watch != nil {
 		w.watch.Begin(w.plan != nil)
@@ -151,6 +161,14 @@ func hitCandidate(hit detect.Hit, cover catalog.Class, format string) candidate 
 		return candidate{}
 	}
 	return candidate{kind: PersonalValue, severity: High, class: hit.Class, detector: hit.Detector}
+}
+
+// revealing is what a text of an error response gives.
+func revealing(text []byte) candidate {
+	if what := detect.Revealing(text); what != "" {
+		return candidate{kind: RevealingError, severity: Medium, reason: "the text of an error holds " + what}
+	}
+	return candidate{}
 }
 
 func sensitive(class catalog.Class) candidate {
@@ -217,6 +235,10 @@ func (w *walk) granted(m *contract.Member, how mode, at level, start int, c cand
 		ok := w.granted(m, loud, at, start, c)
 		w.excess = before + w.pos - start
 		return ok
+	}
+	if w.asked != nil && at == whole && w.entityMember() == m {
+		w.picked = w.asked
+		defer func() { w.picked = nil }()
 	}
 	switch b := w.space(); b {
 	case '{':
@@ -376,7 +398,14 @@ func (w *walk) grantedScalar(m *contract.Member, how mode, at level, start int, 
 	if how == own {
 		c = mismatch(c, m, how, w.departs(m, at, kind, text))
 	}
+	if m.Class >= catalog.Personal && kind != isNull {
+		w.private = true
+	}
+	if w.failed && kind == isString {
+		c = graver(c, revealing(text))
+	}
 	if hit.Found() {
+		w.private = true
 		if found := hitCandidate(hit, m.Class, m.Form.Format); found.kind != 0 {
 			found.grant = m.Grant
 			if f := m.Grant.Field; f != nil {
@@ -450,13 +479,14 @@ func (w *walk) keyed(m *contract.Member, how mode, start int, c candidate) bool 
 		return false
 	}
 	w.pos++
-	ok := true
+	ok, unnamed := true, len(w.names)
 	for first := true; ; first = false {
 		name, begin, more := w.name(first)
 		if !more {
 			ok = w.err == nil
 			break
 		}
+		twice := w.twice(unnamed, name)
 		info := w.judge.nameInfo(name)
 		w.segs = append(w.segs, seg{name: name, masked: info.masked, any: true})
 		if w.watch != nil {
@@ -464,6 +494,9 @@ func (w *walk) keyed(m *contract.Member, how mode, start int, c candidate) bool 
 		}
 		if ok = w.granted(m, how, keyed, begin, info.nameCandidate(m.Class)); !ok {
 			break
+		}
+		if twice {
+			w.duplicate(begin)
 		}
 		if w.watch != nil {
 			w.watch.End(w.pos)
@@ -475,6 +508,7 @@ func (w *walk) keyed(m *contract.Member, how mode, start int, c candidate) bool 
 		}
 	}
 	w.depth--
+	w.names = w.names[:unnamed]
 	w.fill(slot, c, start)
 	return ok
 }
@@ -533,7 +567,8 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 	for n := 0; n < len(o.Members); n += 64 {
 		w.seen = append(w.seen, 0)
 	}
-	next, ok, empty := 0, true, true
+	next, ok, empty, unnamed := 0, true, true, len(w.names)
+	picked := w.picked
 	for first := true; ; first = false {
 		name, start, more := w.name(first)
 		if !more {
@@ -548,10 +583,18 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 			m = o.Member(name)
 		}
 		w.member(name)
+		twice := false
+		if m == nil {
+			twice = w.twice(unnamed, name)
+		} else {
+			next = m.Index + 1
+			word, bit := &w.seen[frame+m.Index>>6], uint64(1)<<(m.Index&63)
+			twice = *word&bit != 0
+			*word |= bit
+		}
 		switch {
 		case m != nil && (!m.Foreign || how == foreign):
-			next = m.Index + 1
-			w.seen[frame+m.Index>>6] |= 1 << (m.Index & 63)
+			w.picked = w.pickOf(picked, m, how)
 			if w.watch != nil {
 				mark := Granted
 				if how != own {
@@ -564,7 +607,6 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 			}
 			ok = w.granted(m, how, whole, start, candidate{})
 		case m != nil:
-			next = m.Index + 1
 			if w.watch != nil {
 				w.watch.Member(name, "", start, Foreign, m)
 			}
@@ -576,6 +618,9 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 				}
 			}
 			ok = w.otherMember(o.Entity, name, holder, how, start)
+		}
+		if twice && ok {
+			w.duplicate(start)
 		}
 		if w.watch != nil {
 			w.watch.End(w.pos)
@@ -589,10 +634,11 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 			break
 		}
 	}
+	w.picked = picked
 	if ok && how == own {
 		w.missing(o, w.seen[frame:], begin, empty)
 	}
-	w.seen = w.seen[:frame]
+	w.seen, w.names = w.seen[:frame], w.names[:unnamed]
 	w.depth--
 	return ok
 }
@@ -603,7 +649,7 @@ func (w *walk) missing(o *contract.Object, seen []uint64, begin int, empty bool)
 		if m.Foreign {
 			return // those granted to this audience come first
 		}
-		if !m.Required || seen[i>>6]&(1<<(i&63)) != 0 || empty && !m.Way || !w.wanted(o, m) {
+		if !m.Required || seen[i>>6]&(1<<(i&63)) != 0 || empty && !m.Way || !w.wanted(m) {
 			continue
 		}
 		if m.Way && len(w.segs) == 0 {
@@ -623,24 +669,8 @@ func (w *walk) missing(o *contract.Object, seen []uint64, begin int, empty bool)
 }
 
 // wanted reports whether a selection in the request asks for the member.
-func (w *walk) wanted(o *contract.Object, m *contract.Member) bool {
-	if w.asked == nil || m.Way {
-		return true
-	}
-	top := w.plan.Entity
-	if w.bare {
-		top = w.plan.Bare
-	}
-	for _, a := range w.asked {
-		head, _, nested := bytes.Cut([]byte(a), []byte("."))
-		if top.Object == o && string(head) == m.Name {
-			return true
-		}
-		if top.Object != o && nested {
-			return false // some of a relation was asked for; which, is not followed here
-		}
-	}
-	return top.Object != o
+func (w *walk) wanted(m *contract.Member) bool {
+	return w.picked == nil || m.Way || w.picked.below[m.Name] != nil
 }
 
 // foreignMember judges a member that is granted to other audiences only: one
@@ -717,6 +747,9 @@ func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int
 		}
 		full := kind == isInteger || kind == isNumber || kind == isString && len(text) > 0
 		found := graver(w.named(v, structure, entity, full && ok), value)
+		if w.failed && kind == isString {
+			found = graver(found, revealing(text))
+		}
 		w.emit(graver(found, hitCandidate(hit, 0, "")).of(v, entity), start, text, hit)
 	}
 	w.grave = w.grave || before
@@ -801,6 +834,9 @@ func (w *walk) sweep(z zone, v *verdict, owner *catalog.Entity, start int) bool 
 		w.drop(c, start)
 		return false
 	}
+	if w.failed && kind == isString {
+		c = graver(c, revealing(text))
+	}
 	if c = graver(c, hitCandidate(hit, z.cover, "")); c.kind != 0 {
 		w.emit(c.of(v, owner), start, text, hit)
 	}
@@ -824,17 +860,23 @@ func (w *walk) sweepInside(z zone) (ok, objects bool) {
 	defer func() { w.depth-- }()
 	if w.data[w.pos] == '{' {
 		w.pos++
+		unnamed := len(w.names)
+		defer func() { w.names = w.names[:unnamed] }()
 		for first := true; ; first = false {
 			name, start, more := w.name(first)
 			if !more {
 				return w.err == nil, true
 			}
+			twice := w.twice(unnamed, name)
 			v := w.verdict(z.entity, name)
 			w.segs = append(w.segs, seg{name: name, masked: v.masked, any: v.data})
 			if w.watch != nil {
 				w.watch.Member(name, v.masked, start, Swept, nil)
 			}
 			ok := w.sweep(zone{cover: z.cover}, v, z.entity, start)
+			if twice && ok {
+				w.duplicate(start)
+			}
 			if w.watch != nil {
 				w.watch.End(w.pos)
 			}
@@ -992,7 +1034,8 @@ func (w *walk) write(slot int, e *pathEntry, c candidate, start, weight int, sam
 	}
 	w.cuts[slot] = from
 	s.pointerEnd = len(w.pointers)
-	if c.kind.Exposure() && (c.class >= catalog.Personal) {
-		w.grave = true
+	if c.class >= catalog.Personal {
+		w.private = w.private || c.kind != MissingField
+		w.grave = w.grave || c.kind.Exposure()
 	}
 }

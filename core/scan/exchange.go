@@ -1,0 +1,110 @@
+package scan
+
+import (
+	"strconv"
+	"strings"
+	"time"
+
+	"inkret/core/exchange"
+	"inkret/core/place"
+)
+
+// What is wrong with an exchange as a whole stands at the body's root, beside
+// whatever else is found there.
+
+// wholeSpot is a spot about the exchange as a whole.
+func wholeSpot(kind Kind, severity Severity, reason string) Spot {
+	return Spot{Kind: kind, Severity: severity, Path: place.Root, reason: reason}
+}
+
+// httpDate is IMF-fixdate of RFC 9110 section 5.6.7.
+const httpDate = "Mon, 02 Jan 2006 15:04:05 GMT"
+
+// smallestHeavy is the size over which a body is told as heavy.
+const smallestHeavy = 16 << 10
+
+// exchangeSpots gives the spots about a judged exchange as a whole.
+func (j *Judge) exchangeSpots(c *exchange.Capture, out *Outcome, declared bool) []Spot {
+	var spots []Spot
+	w := &j.walk
+	switch {
+	case j.contracts == nil:
+	case !out.Known:
+		spots = append(spots, wholeSpot(UnknownEndpoint, Low, ""))
+	case !declared:
+		spots = append(spots, wholeSpot(UndeclaredResponse, Low, ""))
+	}
+	if w.private {
+		if why := sharedCache(c); why != "" {
+			spots = append(spots, wholeSpot(CacheablePrivate, Medium, why))
+		}
+	}
+	if w.asked != nil && w.askedGranted && w.unasked != "" {
+		spots = append(spots, wholeSpot(SelectionIgnored, Low, "the client asked for some members and got "+strconv.Quote(w.unasked)+" too"))
+	}
+	if out.Bytes > smallestHeavy && w.excess*2 > out.Bytes {
+		spots = append(spots, wholeSpot(HeavyExcess, Info, strconv.Itoa(w.excess)+" of "+strconv.Itoa(out.Bytes)+" bytes are covered by no grant"))
+	}
+	return spots
+}
+
+// sharedCache says why a shared cache may keep an answer (RFC 9111 section 3,
+// with explicit freshness or `public`; the rule for Authorization is section
+// 3.5), or that one did; the empty string when neither.
+func sharedCache(c *exchange.Capture) string {
+	header := c.Response.Header
+	if age, err := strconv.Atoi(strings.TrimSpace(header.Get("Age"))); err == nil && age > 0 {
+		return "it came from a shared cache, " + strconv.Itoa(age) + " seconds old, and holds what is personal or secret"
+	}
+	if c.Request.Method != "GET" || strings.TrimSpace(header.Get("Vary")) == "*" {
+		return ""
+	}
+	says := directives(header)
+	for _, never := range []string{"no-store", "private", "no-cache"} {
+		if _, ok := says[never]; ok {
+			return ""
+		}
+	}
+	_, public := says["public"]
+	_, shared := says["s-maxage"]
+	_, revalidate := says["must-revalidate"]
+	if _, authorised := c.Request.Header.Find("Authorization"); authorised && !public && !shared && !revalidate {
+		return ""
+	}
+	fresh := says["max-age"]
+	if shared {
+		fresh = says["s-maxage"]
+	}
+	if seconds, err := strconv.Atoi(fresh); public && fresh == "" || err == nil && seconds > 0 {
+		return "a shared cache may keep it (Cache-Control: " + cacheControl(header) + ") and it holds what is personal or secret"
+	}
+	if fresh != "" {
+		return ""
+	}
+	expires, err := time.Parse(httpDate, header.Get("Expires"))
+	date, err2 := time.Parse(httpDate, header.Get("Date"))
+	if err == nil && err2 == nil && expires.After(date) {
+		return "a shared cache may keep it (Expires) and it holds what is personal or secret"
+	}
+	return ""
+}
+
+func cacheControl(h exchange.Header) string {
+	var all []string
+	for _, f := range h {
+		if strings.EqualFold(f.Name, "Cache-Control") {
+			all = append(all, f.Value)
+		}
+	}
+	return strings.Join(all, ", ")
+}
+
+// directives reads Cache-Control (RFC 9111 section 5.2).
+func directives(h exchange.Header) map[string]string {
+	says := map[string]string{}
+	for _, d := range strings.Split(cacheControl(h), ",") {
+		name, value, _ := strings.Cut(strings.TrimSpace(d), "=")
+		says[strings.ToLower(name)] = strings.Trim(value, `"`)
+	}
+	return says
+}

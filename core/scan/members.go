@@ -1,0 +1,107 @@
+package scan
+
+import (
+	"bytes"
+	"strings"
+
+	"inkret/core/contract"
+)
+
+// manyNames is from how many names on an object's names are looked up instead
+// of compared one by one.
+const manyNames = 24
+
+// twice reports whether the object whose names begin at from in w.names has name
+// already, and remembers it.
+func (w *walk) twice(from int, name []byte) bool {
+	have := w.names[from:]
+	w.names = append(w.names, name)
+	if len(have) < manyNames {
+		for _, other := range have {
+			if bytes.Equal(other, name) {
+				return true
+			}
+		}
+		return false
+	}
+	if w.wide == nil {
+		w.wide = map[int]map[string]struct{}{}
+	}
+	known := w.wide[from]
+	if known == nil || len(have) == manyNames {
+		known = make(map[string]struct{}, 2*manyNames)
+		for _, other := range have {
+			known[string(other)] = struct{}{}
+		}
+		w.wide[from] = known
+	}
+	_, is := known[string(name)]
+	if !is {
+		known[string(name)] = struct{}{}
+	}
+	return is
+}
+
+// duplicate reports that the member just read stands twice in its object. It
+// stands beside whatever else is found there.
+func (w *walk) duplicate(start int) {
+	w.emitAt(candidate{kind: HiddenDuplicate, severity: Medium, reason: "the name stands twice in one object: parsers differ in which one they see"},
+		start, w.pos-start, maskedPart)
+}
+
+// pick is which members of an object a client asked for.
+type pick struct {
+	below map[string]*pick // an empty one below is all of that member
+}
+
+// pickTree reads what was asked for, each member with its way as in a.b; nil asks
+// for all.
+func pickTree(asked []string) *pick {
+	if asked == nil {
+		return nil
+	}
+	top := &pick{below: map[string]*pick{}}
+	for _, way := range asked {
+		at := top
+		for _, name := range strings.Split(way, ".") {
+			if at.below == nil {
+				at.below = map[string]*pick{}
+			}
+			if at.below[name] == nil {
+				at.below[name] = &pick{}
+			}
+			at = at.below[name]
+		}
+	}
+	return top
+}
+
+// entityMember is the member that holds the entity in this pass.
+func (w *walk) entityMember() *contract.Member {
+	if w.bare {
+		return w.plan.Bare
+	}
+	return w.plan.Entity
+}
+
+// pickOf notes a granted member that was sent against what was asked for of its
+// object, and gives what was asked for of the member itself.
+func (w *walk) pickOf(picked *pick, m *contract.Member, how mode) *pick {
+	if picked == nil {
+		return nil
+	}
+	inner := picked.below[m.Name]
+	switch {
+	case inner == nil:
+		if how == own && w.unasked == "" {
+			w.unasked = m.Name
+		}
+		return nil
+	case how == own:
+		w.askedGranted = true
+	}
+	if inner.below == nil {
+		return nil
+	}
+	return inner
+}
