@@ -25,6 +25,7 @@ type Member struct {
 	Foreign bool // granted to other audiences only
 	Way     bool // on the way of `at`
 	Index   int  // in Object.Members
+	Plain   bool // JSON writes the name as it is, without escapes
 
 	Class    catalog.Class // of the member's own value
 	Gravest  catalog.Class // of all that is granted in it
@@ -237,6 +238,7 @@ func (c *compiler) member(sources []source) *Member {
 	}
 	m.Required = !m.Foreign && !g.Optional
 	m.permit(g.Form.Values)
+	m.Plain = strings.IndexFunc(m.Name, func(r rune) bool { return r < ' ' || r == '"' || r == '\\' }) < 0
 	if m.Many && m.Form.Type == catalog.Array {
 		m.Form.Type = "" // the array itself; nothing is said of its elements
 	}

@@ -287,6 +287,10 @@ func (t *tokens) scalar(c byte) bool {
 }
 
 func (t *tokens) colon() bool {
+	if t.pos < len(t.data) && t.data[t.pos] == ':' {
+		t.pos++
+		return true
+	}
 	if t.space() != ':' {
 		return t.fail(t.pos, "a colon is missing after a name")
 	}

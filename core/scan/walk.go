@@ -226,6 +226,26 @@ func (w *walk) name(first bool) (name []byte, start int, more bool) {
 	return s.raw, start, true
 }
 
+// expected reads the name of m and its colon if that is what comes next: members
+// mostly come in one order, and comparing costs less than reading.
+func (w *walk) expected(m *contract.Member) (name []byte, start int, ok bool) {
+	if !m.Plain || w.space() != '"' {
+		return nil, 0, false
+	}
+	start = w.pos
+	end := start + 1 + len(m.Name)
+	if end >= len(w.data) || w.data[end] != '"' || string(w.data[start+1:end]) != m.Name {
+		return nil, 0, false
+	}
+	w.pos = end + 1
+	if !w.colon() {
+		w.pos = start // name reads it again and says what is wrong
+		w.err = nil
+		return nil, 0, false
+	}
+	return w.data[start+1 : end], start, true
+}
+
 // granted judges a value that the grant m stands over. c is what is to be
 // reported here already.
 func (w *walk) granted(m *contract.Member, how mode, at level, start int, c candidate) bool {
@@ -570,18 +590,21 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 	next, ok, empty, unnamed := 0, true, true, len(w.names)
 	picked := w.picked
 	for first := true; ; first = false {
-		name, start, more := w.name(first)
-		if !more {
-			ok = w.err == nil
-			break
-		}
-		empty = false
 		var m *contract.Member
-		if next < len(o.Members) && o.Members[next].Name == string(name) {
-			m = o.Members[next]
-		} else {
+		name, start, more := []byte(nil), 0, false
+		if next < len(o.Members) {
+			if name, start, more = w.expected(o.Members[next]); more {
+				m = o.Members[next]
+			}
+		}
+		if m == nil {
+			if name, start, more = w.name(first); !more {
+				ok = w.err == nil
+				break
+			}
 			m = o.Member(name)
 		}
+		empty = false
 		w.member(name)
 		twice := false
 		if m == nil {
