@@ -8,7 +8,8 @@ import (
 	"fmt"
 	"os"
 	"runtime"
-	"testing"
+	"slices"
+	"time"
 )
 
 // section is one part of the report.
@@ -18,7 +19,6 @@ type section struct {
 }
 
 func main() {
-	testing.Init()
 	only := flag.String("only", "", "run the section of this name alone: judge, contract, upload or memory")
 	child := flag.String("child", "", "used by the memory section")
 	flag.Parse()
@@ -42,20 +42,38 @@ func main() {
 	}
 }
 
-// measure gives seconds per call of f, the least of several rounds: what
-// disturbs a measurement only ever adds.
-func measure(f func()) float64 {
-	const rounds = 5
-	best := 0.0
-	for range rounds {
-		r := testing.Benchmark(func(b *testing.B) {
-			for b.Loop() {
-				f()
-			}
-		})
-		if s := r.T.Seconds() / float64(r.N); best == 0 || s < best {
-			best = s
-		}
+// rounds is how often each measurement is made; the median is printed.
+const rounds = 7
+
+// timed gives seconds per call of f over a fraction of a second.
+func timed(f func()) float64 {
+	const long = 150 * time.Millisecond
+	calls, begun := 0, time.Now()
+	for calls == 0 || time.Since(begun) < long {
+		f()
+		calls++
 	}
-	return best
+	return time.Since(begun).Seconds() / float64(calls)
+}
+
+// measure gives the median of seconds per call of f.
+func measure(f func()) float64 {
+	var all []float64
+	for range rounds {
+		all = append(all, timed(f))
+	}
+	slices.Sort(all)
+	return all[len(all)/2]
+}
+
+// ratio gives how many times what f takes is of what baseline takes: the median
+// of pairs, since the speed of a machine drifts.
+func ratio(f, baseline func()) float64 {
+	var all []float64
+	for range rounds {
+		b := timed(baseline)
+		all = append(all, timed(f)/b)
+	}
+	slices.Sort(all)
+	return all[len(all)/2]
 }

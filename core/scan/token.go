@@ -82,6 +82,19 @@ func (t *tokens) string() (s str, ok bool) {
 	start := t.pos + 1
 	var marks uint16
 	for i := start; i < len(data); {
+		for i+8 <= len(data) { // eight bytes at a time while none of them ends the run
+			c := data[i : i+8 : i+8]
+			m := byteMarks[c[0]] | byteMarks[c[1]] | byteMarks[c[2]] | byteMarks[c[3]] |
+				byteMarks[c[4]] | byteMarks[c[5]] | byteMarks[c[6]] | byteMarks[c[7]]
+			if m&stops != 0 {
+				break
+			}
+			marks |= m
+			i += 8
+		}
+		if i == len(data) {
+			break
+		}
 		m := byteMarks[data[i]]
 		marks |= m
 		if m&stops == 0 {
