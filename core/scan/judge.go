@@ -182,7 +182,7 @@ func (w *walk) body(data []byte) error {
 			w.absent()
 		}
 	default:
-		w.granted(w.plan.Root, own, whole, w.begin(), candidate{})
+		w.granted(w.plan.Root, own, whole, w.begin(), nil)
 		if w.wayMissing && w.bareSeen && w.err == nil {
 			w.again(data)
 		}
@@ -215,12 +215,12 @@ func (w *walk) again(data []byte) {
 		if w.boundary != nil {
 			w.boundary = &many
 		}
-		w.granted(&many, own, whole, w.begin(), candidate{})
+		w.granted(&many, own, whole, w.begin(), nil)
 	} else {
 		if w.plan.Bare.Many {
 			at = element // no second report of what `at` says already
 		}
-		w.granted(w.plan.Bare, own, at, w.begin(), candidate{})
+		w.granted(w.plan.Bare, own, at, w.begin(), nil)
 	}
 	if w.err == nil {
 		w.absent()
@@ -236,7 +236,7 @@ func (w *walk) absent() {
 		if m.Way {
 			w.segs = w.segs[:0]
 			w.member([]byte(m.Name))
-			w.emitAt(candidate{kind: MissingField, severity: Low, grant: m.Grant,
+			w.emitAt(&candidate{kind: MissingField, severity: Low, grant: m.Grant,
 				reason: "the place where the entity is granted is absent"}, 0, 0, "")
 			w.pop()
 		}

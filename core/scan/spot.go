@@ -102,9 +102,10 @@ type candidate struct {
 	telling  bool // holds for a value that is not null, boolean or empty only
 }
 
-// graver gives the graver of two candidates: by severity, then by the table.
-func graver(a, b candidate) candidate {
-	if b.kind == 0 || a.kind != 0 && (a.severity > b.severity || a.severity == b.severity && a.kind <= b.kind) {
+// graver gives the graver of two candidates: by severity, then by the table. nil
+// is none.
+func graver(a, b *candidate) *candidate {
+	if b == nil || a != nil && (a.severity > b.severity || a.severity == b.severity && a.kind <= b.kind) {
 		return a
 	}
 	return b

@@ -144,39 +144,39 @@ func (j *Judge) nameInfo(name []byte) nameInfo {
 	return info
 }
 
-func (v *nameInfo) nameCandidate(cover catalog.Class) candidate {
+func (v *nameInfo) nameCandidate(cover catalog.Class) *candidate {
 	return hitCandidate(v.hit, cover, "")
 }
 
 // hitCandidate is what a recognised value gives at a place whose grant covers
 // classes up to cover and values of format.
-func hitCandidate(hit detect.Hit, cover catalog.Class, format string) candidate {
+func hitCandidate(hit detect.Hit, cover catalog.Class, format string) *candidate {
 	if !hit.Found() || hit.Class <= cover {
-		return candidate{}
+		return nil
 	}
 	if hit.Class == catalog.Secret {
-		return candidate{kind: SecretValue, severity: Critical, class: hit.Class, detector: hit.Detector}
+		return &candidate{kind: SecretValue, severity: Critical, class: hit.Class, detector: hit.Detector}
 	}
 	if hit.Format != "" && (hit.Format == format || format == "idn-email" && hit.Format == "email" || format == "tel" && hit.Format == "phone") {
-		return candidate{}
+		return nil
 	}
-	return candidate{kind: PersonalValue, severity: High, class: hit.Class, detector: hit.Detector}
+	return &candidate{kind: PersonalValue, severity: High, class: hit.Class, detector: hit.Detector}
 }
 
 // revealing is what a text of an error response gives.
-func revealing(text []byte) candidate {
+func revealing(text []byte) *candidate {
 	if what := detect.Revealing(text); what != "" {
-		return candidate{kind: RevealingError, severity: Medium, reason: "the text of an error holds " + what}
+		return &candidate{kind: RevealingError, severity: Medium, reason: "the text of an error holds " + what}
 	}
-	return candidate{}
+	return nil
 }
 
-func sensitive(class catalog.Class) candidate {
-	return candidate{kind: SensitiveField, severity: ByClass(class), class: class}
+func sensitive(class catalog.Class) *candidate {
+	return &candidate{kind: SensitiveField, severity: ByClass(class), class: class}
 }
 
 // swept is what a verdict gives where only sensitive things are reported.
-func (v *verdict) swept(cover catalog.Class) candidate {
+func (v *verdict) swept(cover catalog.Class) *candidate {
 	c := v.nameCandidate(cover)
 	switch {
 	case v.field != nil:
@@ -248,10 +248,10 @@ func (w *walk) expected(m *contract.Member) (name []byte, start int, ok bool) {
 
 // granted judges a value that the grant m stands over. c is what is to be
 // reported here already.
-func (w *walk) granted(m *contract.Member, how mode, at level, start int, c candidate) bool {
+func (w *walk) granted(m *contract.Member, how mode, at level, start int, c *candidate) bool {
 	if m == w.boundary && how == own && at == whole {
 		before := w.excess
-		c = graver(c, candidate{kind: WrongAudience, severity: ByClass(m.Gravest), class: m.Gravest, entity: m.Entity, grant: m.Grant})
+		c = graver(c, &candidate{kind: WrongAudience, severity: ByClass(m.Gravest), class: m.Gravest, entity: m.Entity, grant: m.Grant})
 		ok := w.granted(m, loud, at, start, c)
 		w.excess = before + w.pos - start
 		return ok
@@ -271,18 +271,18 @@ func (w *walk) granted(m *contract.Member, how mode, at level, start int, c cand
 }
 
 // mismatch adds a value that departs from its grant to what is to be reported.
-func mismatch(c candidate, m *contract.Member, how mode, reason string) candidate {
+func mismatch(c *candidate, m *contract.Member, how mode, reason string) *candidate {
 	if how != own || reason == "" {
 		return c
 	}
-	found := candidate{kind: ValueMismatch, severity: Low, grant: m.Grant, reason: reason}
+	found := &candidate{kind: ValueMismatch, severity: Low, grant: m.Grant, reason: reason}
 	if f := m.Grant.Field; f != nil {
 		found.entity, found.field, found.class = m.Grant.Owner, f.Name, f.Class
 	}
 	return graver(c, found)
 }
 
-func (w *walk) grantedObject(m *contract.Member, how mode, at level, start int, c candidate) bool {
+func (w *walk) grantedObject(m *contract.Member, how mode, at level, start int, c *candidate) bool {
 	if m.Keyed && at == whole {
 		return w.keyed(m, how, start, c)
 	}
@@ -315,11 +315,11 @@ func (w *walk) grantedObject(m *contract.Member, how mode, at level, start int, 
 
 // ungrantedObjects judges an object, or array of objects, at a place whose grant
 // permits a reference or one of several shapes and not this.
-func (w *walk) ungrantedObjects(slot, start int, c candidate, m *contract.Member, how mode) bool {
+func (w *walk) ungrantedObjects(slot, start int, c *candidate, m *contract.Member, how mode) bool {
 	before := w.grave
 	w.grave = false
 	ok, _ := w.sweepInside(zone{entity: m.Entity})
-	found := candidate{kind: UnexpectedRelation, severity: Medium, entity: m.Grant.Owner, grant: m.Grant}
+	found := &candidate{kind: UnexpectedRelation, severity: Medium, entity: m.Grant.Owner, grant: m.Grant}
 	if w.grave {
 		found.severity = High
 	}
@@ -338,7 +338,7 @@ func (w *walk) ungrantedObjects(slot, start int, c candidate, m *contract.Member
 	return ok
 }
 
-func (w *walk) grantedArray(m *contract.Member, how mode, at level, start int, c candidate) bool {
+func (w *walk) grantedArray(m *contract.Member, how mode, at level, start int, c *candidate) bool {
 	slot := w.reserve()
 	if m.Open && !m.Many && m.Object == nil {
 		if t := m.Form.Type; t != "" && t != catalog.Array {
@@ -372,7 +372,7 @@ func (w *walk) grantedArray(m *contract.Member, how mode, at level, start int, c
 		if w.watch != nil {
 			w.watch.Element(i, begin)
 		}
-		if ok = w.granted(m, how, element, begin, candidate{}); !ok {
+		if ok = w.granted(m, how, element, begin, nil); !ok {
 			break
 		}
 		if w.watch != nil {
@@ -409,7 +409,7 @@ func (w *walk) holdsObjects() bool {
 	}
 }
 
-func (w *walk) grantedScalar(m *contract.Member, how mode, at level, start int, c candidate, first byte) bool {
+func (w *walk) grantedScalar(m *contract.Member, how mode, at level, start int, c *candidate, first byte) bool {
 	text, hit, kind, ok := w.scalarValue(first)
 	if !ok {
 		w.drop(c, start)
@@ -426,7 +426,7 @@ func (w *walk) grantedScalar(m *contract.Member, how mode, at level, start int, 
 	}
 	if hit.Found() {
 		w.private = true
-		if found := hitCandidate(hit, m.Class, m.Form.Format); found.kind != 0 {
+		if found := hitCandidate(hit, m.Class, m.Form.Format); found != nil {
 			found.grant = m.Grant
 			if f := m.Grant.Field; f != nil {
 				found.entity, found.field = m.Grant.Owner, f.Name
@@ -434,15 +434,15 @@ func (w *walk) grantedScalar(m *contract.Member, how mode, at level, start int, 
 			c = graver(c, found)
 		}
 	}
-	if c.kind != 0 {
+	if c != nil {
 		w.emit(c, start, text, hit)
 	}
 	return true
 }
 
 // drop keeps what was to be reported of a value in which the body broke off.
-func (w *walk) drop(c candidate, start int) {
-	if c.kind != 0 && !c.telling && c.kind != ValueMismatch {
+func (w *walk) drop(c *candidate, start int) {
+	if c != nil && !c.telling && c.kind != ValueMismatch {
 		w.emit(c, start, nil, detect.Hit{})
 	}
 }
@@ -493,7 +493,7 @@ func (w *walk) scalarValue(first byte) (text []byte, hit detect.Hit, kind scalar
 }
 
 // keyed judges an object that is granted as a map.
-func (w *walk) keyed(m *contract.Member, how mode, start int, c candidate) bool {
+func (w *walk) keyed(m *contract.Member, how mode, start int, c *candidate) bool {
 	slot := w.reserve()
 	if !w.enter() {
 		return false
@@ -628,7 +628,7 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 			if w.bare && w.depth <= 2 {
 				w.bareSeen = true
 			}
-			ok = w.granted(m, how, whole, start, candidate{})
+			ok = w.granted(m, how, whole, start, nil)
 		case m != nil:
 			if w.watch != nil {
 				w.watch.Member(name, "", start, Foreign, m)
@@ -678,7 +678,7 @@ func (w *walk) missing(o *contract.Object, seen []uint64, begin int, empty bool)
 		if m.Way && len(w.segs) == 0 {
 			w.wayMissing = true
 		}
-		c := candidate{kind: MissingField, severity: Low, grant: m.Grant}
+		c := &candidate{kind: MissingField, severity: Low, grant: m.Grant}
 		if f := m.Grant.Field; f != nil {
 			c.entity, c.field, c.class = m.Grant.Owner, f.Name, f.Class
 		}
@@ -700,7 +700,7 @@ func (w *walk) wanted(m *contract.Member) bool {
 // spot for all of it, beside what even they are not granted.
 func (w *walk) foreignMember(m *contract.Member, how mode, start int) bool {
 	class := m.Class
-	c := candidate{kind: WrongAudience, grant: m.Grant}
+	c := &candidate{kind: WrongAudience, grant: m.Grant}
 	if m.Object != nil || m.OneOf != nil {
 		class = m.Gravest
 	}
@@ -751,7 +751,7 @@ func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int
 	before := w.grave
 	w.grave = false
 	first := w.space()
-	structure := candidate{entity: entity}
+	structure := &candidate{entity: entity}
 	value := v.nameCandidate(0)
 	ok := true
 	if first == '{' || first == '[' {
@@ -791,7 +791,7 @@ func (w *walk) filled() bool {
 
 // structure is the candidate that a member gives by where it stands, its value
 // not regarded.
-func (w *walk) structure(c candidate, v *verdict, objects bool) candidate {
+func (w *walk) structure(c *candidate, v *verdict, objects bool) *candidate {
 	switch {
 	case v.field != nil:
 		c.field, c.class = v.field.Name, v.field.Class
@@ -819,7 +819,7 @@ func (w *walk) structure(c candidate, v *verdict, objects bool) candidate {
 }
 
 // named adds what a telling name gives to what the structure gives.
-func (w *walk) named(v *verdict, c candidate, entity *catalog.Entity, full bool) candidate {
+func (w *walk) named(v *verdict, c *candidate, entity *catalog.Entity, full bool) *candidate {
 	if v.field != nil || v.relation != nil || v.telling == catalog.Unclassed || !full {
 		return c
 	}
@@ -832,14 +832,14 @@ func (w *walk) named(v *verdict, c candidate, entity *catalog.Entity, full bool)
 // name stands for, nil for an element; owner is the entity whose member it is,
 // where one is known.
 func (w *walk) sweep(z zone, v *verdict, owner *catalog.Entity, start int) bool {
-	var c candidate
+	var c *candidate
 	if v != nil {
 		c = v.swept(z.cover)
 	}
 	first := w.space()
 	if first == '{' || first == '[' {
-		if c.telling && !w.filled() {
-			c = candidate{}
+		if c != nil && c.telling && !w.filled() {
+			c = nil
 		}
 		slot := w.reserve()
 		if v != nil {
@@ -850,8 +850,8 @@ func (w *walk) sweep(z zone, v *verdict, owner *catalog.Entity, start int) bool 
 		return ok
 	}
 	text, hit, kind, ok := w.scalarValue(first)
-	if c.telling && (kind == isNull || kind == isBool || kind == isString && len(text) == 0) {
-		c = candidate{}
+	if c != nil && c.telling && (kind == isNull || kind == isBool || kind == isString && len(text) == 0) {
+		c = nil
 	}
 	if !ok {
 		w.drop(c, start)
@@ -860,15 +860,15 @@ func (w *walk) sweep(z zone, v *verdict, owner *catalog.Entity, start int) bool 
 	if w.failed && kind == isString {
 		c = graver(c, revealing(text))
 	}
-	if c = graver(c, hitCandidate(hit, z.cover, "")); c.kind != 0 {
+	if c = graver(c, hitCandidate(hit, z.cover, "")); c != nil {
 		w.emit(c.of(v, owner), start, text, hit)
 	}
 	return true
 }
 
 // of says which field of owner a candidate is about.
-func (c candidate) of(v *verdict, owner *catalog.Entity) candidate {
-	if c.field == "" && v != nil && v.field != nil {
+func (c *candidate) of(v *verdict, owner *catalog.Entity) *candidate {
+	if c != nil && c.field == "" && v != nil && v.field != nil {
 		c.entity, c.field = owner, v.field.Name
 	}
 	return c
@@ -955,8 +955,8 @@ func (w *walk) reserve() int {
 }
 
 // fill puts c into a reserved place, or gives the place back when c is none.
-func (w *walk) fill(slot int, c candidate, start int) {
-	if c.kind == 0 {
+func (w *walk) fill(slot int, c *candidate, start int) {
+	if c == nil {
 		if slot == len(w.spots)-1 {
 			w.spots, w.cuts = w.spots[:slot], w.cuts[:slot]
 		}
@@ -979,7 +979,7 @@ const (
 )
 
 // emit reports c at the scalar that was just read.
-func (w *walk) emit(c candidate, start int, text []byte, hit detect.Hit) {
+func (w *walk) emit(c *candidate, start int, text []byte, hit detect.Hit) {
 	slot := w.reserve()
 	e, sample := w.entry(), maskedPart
 	switch {
@@ -992,7 +992,7 @@ func (w *walk) emit(c candidate, start int, text []byte, hit detect.Hit) {
 }
 
 // emitAt reports c at a place that has no value.
-func (w *walk) emitAt(c candidate, start, weight int, sample string) {
+func (w *walk) emitAt(c *candidate, start, weight int, sample string) {
 	w.write(w.reserve(), w.entry(), c, start, weight, sample)
 }
 
@@ -1031,7 +1031,7 @@ func (w *walk) entry() *pathEntry {
 }
 
 // write puts c into a reserved place; e is where that is.
-func (w *walk) write(slot int, e *pathEntry, c candidate, start, weight int, sample string) {
+func (w *walk) write(slot int, e *pathEntry, c *candidate, start, weight int, sample string) {
 	s := &w.spots[slot]
 	*s = Spot{Kind: c.kind, Severity: c.severity, Class: c.class, Path: e.path, Offset: start, Bytes: weight,
 		Field: c.field, Detector: c.detector, Grant: c.grant, reason: c.reason}
