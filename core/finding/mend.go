@@ -10,6 +10,7 @@ var mends = map[scan.Kind]string{
 	scan.WrongAudience:      "Choose the response object by the caller's audience on the server; do not send all and hide some in the client. Check shared caches on the way too.",
 	scan.UnexpectedRelation: "Do not let the mapper follow relations by itself. Cut the relation to a reference, or to the few fields that the page shows.",
 	scan.UnexpectedField:    "List what goes out instead of removing what must not. If it is meant to be there, add it to the contract.",
+	scan.RenamedField:       "Send the name that is promised, or change the contract and tell the clients that read the old one; both at once for a while if they cannot move together.",
 	scan.HiddenDuplicate:    "Find the two places that write the member and keep one; a filter that sees the first may pass on the second.",
 	scan.RevealingError:     "Log what happened, with an id, on the server; answer with a text of your own and that id.",
 	scan.CacheablePrivate:   "Send Cache-Control: private or no-store with what depends on the caller, and Vary where it is shared on purpose.",

@@ -73,19 +73,21 @@ type walk struct {
 	failed   bool             // the status says that the request failed
 	watch    Observer
 
-	segs     []seg
-	wide     map[int]map[string]struct{} // the names of wide objects, by where theirs begin in names
-	names    [][]byte                    // member names that no bit of seen stands for, a frame each open object
-	picked   *pick                       // what was asked for of the object being read; nil is all
-	seen     []uint64                    // bits of the members seen, a frame each open object
-	spots    []Spot
-	pointers []byte // of all spots, one after the other
-	cuts     []int  // where each spot's pointer ends
-	excess   int
-	grave    bool // something personal or secret was found since it was cleared
-	depth    int
-	scratch  []byte
-	pathText []byte
+	segs      []seg
+	wide      map[int]map[string]struct{} // the names of wide objects, by where theirs begin in names
+	names     [][]byte                    // member names that no bit of seen stands for, a frame each open object
+	strays    []stray                     // unexpected fields, a frame each open object
+	absentees []*contract.Member          // of the object that ends
+	picked    *pick                       // what was asked for of the object being read; nil is all
+	seen      []uint64                    // bits of the members seen, a frame each open object
+	spots     []Spot
+	pointers  []byte // of all spots, one after the other
+	cuts      []int  // where each spot's pointer ends
+	excess    int
+	grave     bool // something personal or secret was found since it was cleared
+	depth     int
+	scratch   []byte
+	pathText  []byte
 
 	wayMissing bool // the first member of `at` is absent
 	bareSeen   bool // the body itself has a member that the entity grants
@@ -587,7 +589,7 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 	for n := 0; n < len(o.Members); n += 64 {
 		w.seen = append(w.seen, 0)
 	}
-	next, ok, empty, unnamed := 0, true, true, len(w.names)
+	next, ok, empty, unnamed, strayed := 0, true, true, len(w.names), len(w.strays)
 	picked := w.picked
 	for first := true; ; first = false {
 		var m *contract.Member
@@ -659,24 +661,32 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 	}
 	w.picked = picked
 	if ok && how == own {
-		w.missing(o, w.seen[frame:], begin, empty)
+		w.missing(o, w.seen[frame:], w.strays[strayed:], begin, empty)
 	}
-	w.seen, w.names = w.seen[:frame], w.names[:unnamed]
+	w.seen, w.names, w.strays = w.seen[:frame], w.names[:unnamed], w.strays[:strayed]
 	w.depth--
 	return ok
 }
 
-// missing reports the members that are granted, not optional and were not seen.
-func (w *walk) missing(o *contract.Object, seen []uint64, begin int, empty bool) {
+// missing reports the members that are granted, not optional and were not seen:
+// as renamed where another member took their place, strays being those.
+func (w *walk) missing(o *contract.Object, seen []uint64, strays []stray, begin int, empty bool) {
+	absent := w.absentees[:0]
 	for i, m := range o.Members {
 		if m.Foreign {
-			return // those granted to this audience come first
+			break // those granted to this audience come first
 		}
-		if !m.Required || seen[i>>6]&(1<<(i&63)) != 0 || empty && !m.Way || !w.wanted(m) {
-			continue
+		if m.Required && seen[i>>6]&(1<<(i&63)) == 0 && !(empty && !m.Way) && w.wanted(m) {
+			absent = append(absent, m)
 		}
+	}
+	w.absentees = absent
+	for _, m := range absent {
 		if m.Way && len(w.segs) == 0 {
 			w.wayMissing = true
+		}
+		if w.renamed(m, absent, strays) {
+			continue
 		}
 		c := &candidate{kind: MissingField, severity: Low, grant: m.Grant}
 		if f := m.Grant.Field; f != nil {
@@ -773,7 +783,11 @@ func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int
 		if w.failed && kind == isString {
 			found = graver(found, revealing(text))
 		}
-		w.emit(graver(found, hitCandidate(hit, 0, "")).of(v, entity), start, text, hit)
+		found = graver(found, hitCandidate(hit, 0, "")).of(v, entity)
+		w.emit(found, start, text, hit)
+		if found.kind == UnexpectedField && how == own {
+			w.strays = append(w.strays, stray{slot: len(w.spots) - 1, name: w.segs[len(w.segs)-1].name, verdict: v, kind: kind})
+		}
 	}
 	w.grave = w.grave || before
 	if how == own {

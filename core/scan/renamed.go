@@ -1,0 +1,85 @@
+package scan
+
+import (
+	"slices"
+
+	"inkret/core/catalog"
+	"inkret/core/contract"
+	"inkret/core/detect"
+)
+
+// stray is a member reported as unexpected, which may turn out to be a granted
+// one under another name.
+type stray struct {
+	slot    int // of its spot
+	name    []byte
+	verdict *verdict
+	kind    scalarKind
+	taken   bool
+}
+
+// renamed reports whether a member that is absent goes by another name in the
+// same object, and turns the spot of that into one that says so. Either the other
+// is called as the grant's field is, or both are the only ones of their sort
+// here, the value fits the type, the words of one name are among the other's,
+// and the other is no field of its own.
+func (w *walk) renamed(m *contract.Member, absent []*contract.Member, strays []stray) bool {
+	if m.Way {
+		return false
+	}
+	for i := range strays {
+		s := &strays[i]
+		if s.taken || w.spots[s.slot].Kind != UnexpectedField {
+			continue
+		}
+		sameField := m.Grant.Source == contract.FromField && s.verdict.field == m.Grant.Field
+		only := len(absent) == 1 && len(strays) == 1 && s.verdict.field == nil && s.verdict.relation == nil &&
+			fitsType(&m.Form, s.kind) && wordsWithin(m.Name, string(s.name))
+		if !sameField && !only {
+			continue
+		}
+		s.taken = true
+		spot := &w.spots[s.slot]
+		spot.Kind, spot.Severity, spot.Grant = RenamedField, Medium, m.Grant
+		spot.reason = m.Name + " seems to be " + string(s.name) + " now"
+		if f := m.Grant.Field; f != nil {
+			spot.Entity, spot.Field, spot.Class = m.Grant.Owner.Name, f.Name, f.Class
+		}
+		return true
+	}
+	return false
+}
+
+// fitsType holds a scalar against a form's type alone.
+func fitsType(f *catalog.Form, kind scalarKind) bool {
+	if kind == isNull {
+		return f.Nullable
+	}
+	switch f.Type {
+	case "":
+		return true
+	case catalog.String:
+		return kind == isString
+	case catalog.Integer:
+		return kind == isInteger
+	case catalog.Number:
+		return kind == isInteger || kind == isNumber
+	case catalog.Boolean:
+		return kind == isBool
+	}
+	return false
+}
+
+// wordsWithin reports whether all words of one name are among the other's.
+func wordsWithin(a, b string) bool {
+	few, many := detect.Words(nil, []byte(a)), detect.Words(nil, []byte(b))
+	if len(few) > len(many) {
+		few, many = many, few
+	}
+	for _, word := range few {
+		if !slices.Contains(many, word) {
+			return false
+		}
+	}
+	return len(few) > 0
+}
