@@ -251,7 +251,16 @@ func (h *Harbour) routes() {
 			refuse(w, http.StatusUnauthorized, "sign in to book")
 			return
 		}
-		answer(w, http.StatusCreated, object{"data": object{"id": 7099, "ref": "FQ-19999"}})
+		var in map[string]any
+		if json.NewDecoder(r.Body).Decode(&in) != nil {
+			refuse(w, http.StatusBadRequest, "the body is not JSON")
+			return
+		}
+		data := object{"id": 7099, "ref": "FQ-19999"}
+		if !repaired && in["discount"] != nil { // read straight into the row, which is echoed
+			data["discount"] = in["discount"]
+		}
+		answer(w, http.StatusCreated, object{"data": data})
 	})
 	h.mux.HandleFunc("DELETE /v1/bookings/{id}", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNoContent) })
 	h.mux.HandleFunc("POST /v1/skippers", func(w http.ResponseWriter, r *http.Request) {

@@ -65,13 +65,13 @@ func calls(a Audience) []call {
 	all := []call{{"GET", "/v1/berths", ""}, {"GET", "/v1/berths/106", ""}, {"GET", "/v1/notices", ""}, {"GET", "/v1/tides", ""}}
 	switch a {
 	case Visitor:
-		all = append(all, call{"GET", "/v1/berths/999", ""}, call{"GET", "/v1/boats/701", ""}, call{"GET", "/v1/boats/702", ""}, call{"GET", "/v1/boats/703", ""},
+		all = append(all, call{"GET", "/v1/berths/999?notify=nell.varley@sails.example", ""}, call{"GET", "/v1/boats/701", ""}, call{"GET", "/v1/boats/702", ""}, call{"GET", "/v1/boats/703", ""},
 			call{"POST", "/v1/skippers", `{"name":"Nell Varley","email":"nell.varley@sails.example","password":"not-a-real-one"}`},
 			call{"GET", "/v1/bookings", ""}, call{"GET", "/v1/search?q=Merrow", ""}, call{"GET", "/arrivals", ""})
 	case Skipper:
 		all = append(all, call{"GET", "/v1/bookings", ""}, call{"GET", "/v1/bookings?fields=id,ref", ""}, call{"GET", "/v1/bookings/7004", ""},
 			call{"GET", "/v1/bookings/7016", ""}, call{"GET", "/v1/skippers/505", ""}, call{"GET", "/v1/inspections/1", ""},
-			call{"POST", "/v1/bookings", `{"arrives_on":"2026-07-01","leaves_on":"2026-07-03","berth_id":104}`}, call{"DELETE", "/v1/bookings/7099", ""})
+			call{"POST", "/v1/bookings", `{"arrives_on":"2026-07-01","leaves_on":"2026-07-03","berth_id":104,"discount":100}`}, call{"DELETE", "/v1/bookings/7099", ""})
 	case Office:
 		all = append(all, call{"GET", "/v1/bookings", ""}, call{"GET", "/v1/bookings/7004", ""}, call{"GET", "/v1/bookings/7008", ""}, call{"GET", "/v1/skippers/505", ""},
 			call{"GET", "/v1/charges", ""}, call{"GET", "/v1/inspections/1", ""}, call{"GET", "/v1/staff", ""})

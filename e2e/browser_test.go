@@ -103,5 +103,5 @@ func (b *browser) signIn(s *server, email string) {
 	b.t.Helper()
 	b.do("sign in", chromedp.Navigate(s.url+"/"), chromedp.WaitVisible(`input[autocomplete="username"]`), shows("Sign in"),
 		chromedp.SendKeys(`input[autocomplete="username"]`, email), chromedp.SendKeys(`input[autocomplete="current-password"]`, demoPassword),
-		chromedp.Click(`button[type="submit"]`), shows("Good to see you"))
+		chromedp.Click(`button[type="submit"]`), shows("What needs you"))
 }

@@ -62,7 +62,14 @@ var planted = []string{
 	"cacheable-private GET /v1/notices visitor $",
 	"cacheable-private GET /v1/notices harbour-office $",
 	"heavy-excess GET /v1/berths visitor $",
+	"over-posting POST /v1/bookings skipper $.discount",
+	"unexpected-field POST /v1/bookings skipper $.data.discount",
+	"sensitive-in-url GET /v1/berths/{berth_id} visitor query >> $.notify",
 }
+
+// needsContract are kinds that a sweep cannot tell.
+var needsContract = map[string]bool{"wrong-audience": true, "unexpected-relation": true, "unexpected-field": true, "renamed-field": true, "over-posting": true, "missing-field": true,
+	"value-mismatch": true, "selection-ignored": true, "undeclared-response": true, "unknown-endpoint": true, "heavy-excess": true}
 
 func TestCheckFindsThePlantedLeaks(t *testing.T) {
 	_, dir := startDemo(t)
@@ -92,7 +99,7 @@ func TestCheckFindsThePlantedLeaks(t *testing.T) {
 			t.Errorf("not found: %s", p)
 		}
 	}
-	for _, clean := range []string{"GET /v1/tides", "DELETE /v1/bookings/{booking_id}", "POST /v1/bookings", "GET /v1/staff"} {
+	for _, clean := range []string{"GET /v1/tides", "DELETE /v1/bookings/{booking_id}", "GET /v1/staff"} {
 		for f := range found {
 			if strings.Contains(f, clean+" ") {
 				t.Errorf("an endpoint that does not leak has: %s", f)
@@ -132,7 +139,7 @@ func TestCheckFindsThePlantedLeaks(t *testing.T) {
 			t.Errorf("exit %d, %+v", r.status, got)
 		}
 		for _, f := range got.Findings {
-			if f.Audience != "" || !map[string]bool{"secret-value": true, "personal-value": true, "sensitive-field": true}[f.Kind] {
+			if f.Audience != "" || needsContract[f.Kind] {
 				t.Errorf("a sweep gives %s as %q at %s", f.Kind, f.Audience, f.Endpoint)
 			}
 		}

@@ -551,3 +551,27 @@ func (s *Selection) Asked(u *url.URL) []string {
 	}
 	return asked
 }
+
+// Parameter is a parameter of a path with the value that a request has for it.
+type Parameter struct{ Name, Value string }
+
+// Parameters gives the parameters of a path that the endpoint was found for.
+func (e *Endpoint) Parameters(segments []string) []Parameter {
+	var all []Parameter
+	for i, s := range e.Segments {
+		switch {
+		case i >= len(segments):
+			return all
+		case s.rest:
+			return append(all, Parameter{s.params[0], unescape(strings.Join(segments[i:], "/"))})
+		case s.pattern != nil:
+			found := s.pattern.FindStringSubmatch(unescape(segments[i]))
+			for k := 1; k < len(found); k++ {
+				all = append(all, Parameter{s.params[k-1], found[k]})
+			}
+		case len(s.params) > 0:
+			all = append(all, Parameter{s.params[0], unescape(segments[i])})
+		}
+	}
+	return all
+}

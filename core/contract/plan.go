@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"inkret/core/catalog"
+	"inkret/core/exchange"
 )
 
 // Plan is one response compiled for one audience and status: the form in which
@@ -125,6 +126,39 @@ func (e *Endpoint) Plan(choice Choice, status int) *Plan {
 	p, _ := e.plans.LoadOrStore(key, compile(choice.Response, others, audience))
 	return p.(*Plan)
 }
+
+// accepted is the status under which the plans of what is accepted are kept.
+const accepted = -1
+
+// AcceptPlan compiles what an audience may send in a request. Nothing is granted
+// where no entry of accepts is for it.
+func (e *Endpoint) AcceptPlan(aud *Audience, cap *exchange.Capture) *Plan {
+	audience := 0
+	if aud != nil {
+		audience = aud.Index
+	}
+	var chosen *Response
+	for _, r := range e.Accepts {
+		if aud != nil && !r.Audiences.has(audience) || !r.conditionsHold(cap) {
+			continue
+		}
+		if chosen == nil || r.Named && !chosen.Named || r.Named == chosen.Named && len(r.When) > len(chosen.When) {
+			chosen = r
+		}
+	}
+	if chosen == nil {
+		chosen = &nothing
+	}
+	key := planKey{chosen, audience, accepted}
+	if p, ok := e.plans.Load(key); ok {
+		return p.(*Plan)
+	}
+	p, _ := e.plans.LoadOrStore(key, compile(chosen, nil, audience))
+	return p.(*Plan)
+}
+
+// nothing is a response that grants nothing.
+var nothing = Response{Audiences: ^Set(0), Body: &GrantSet{}}
 
 func compile(r *Response, others []*Response, audience int) *Plan {
 	c := compiler{audience: audience, objects: map[string]*Object{}}

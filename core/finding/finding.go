@@ -125,6 +125,9 @@ func (c *Collector) Add(file string, entry int, out *scan.Outcome) {
 func IdentityOf(service string, out *scan.Outcome, s *scan.Spot) Identity {
 	id := Identity{Service: service, Endpoint: out.Endpoint, Audience: out.Audience, Direction: Response,
 		Status: out.Status, Path: s.Path, Kind: s.Kind}
+	if s.Request {
+		id.Direction = Request
+	}
 	if s.Kind == scan.UnknownEndpoint {
 		id.Audience, id.Status = "", ""
 	}

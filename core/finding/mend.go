@@ -11,6 +11,8 @@ var mends = map[scan.Kind]string{
 	scan.UnexpectedRelation: "Do not let the mapper follow relations by itself. Cut the relation to a reference, or to the few fields that the page shows.",
 	scan.UnexpectedField:    "List what goes out instead of removing what must not. If it is meant to be there, add it to the contract.",
 	scan.RenamedField:       "Send the name that is promised, or change the contract and tell the clients that read the old one; both at once for a while if they cannot move together.",
+	scan.SensitiveInURL:     "Send it in the body or a header: addresses are kept in logs, histories and caches on the way. Change a secret that was sent so.",
+	scan.OverPosting:        "Read the request into a purpose-made object that has no place for more, instead of into the entity; refuse or ignore the rest.",
 	scan.HiddenDuplicate:    "Find the two places that write the member and keep one; a filter that sees the first may pass on the second.",
 	scan.RevealingError:     "Log what happened, with an id, on the server; answer with a text of your own and that id.",
 	scan.CacheablePrivate:   "Send Cache-Control: private or no-store with what depends on the caller, and Vary where it is shared on purpose.",

@@ -79,20 +79,21 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 		}
 	}
 	out.Endpoint = contract.Generalise(c.Request.Method, segments)
+	plan, choice, audience := j.identify(&out, c, segments)
+	e := j.endpoint(c, segments)
+	asked := j.requestSpots(c, e, segments, choice, audience)
 	if skip := unread(c); skip != "" {
-		out.Skipped = skip
-		j.identify(&out, c, segments)
+		out.Skipped, out.Spots = skip, asked
 		return out
 	}
 	out.Bytes = len(c.Response.Body)
-	plan, choice := j.identify(&out, c, segments)
 	w := &j.walk
 	w.watch, w.asked, w.plan, w.boundary = watch, nil, plan, nil
 	w.failed = c.Response.Status >= 400
 	if plan != nil && choice.Wrong {
 		w.boundary = plan.Entity
 	}
-	if e := j.endpoint(c, segments); e != nil && e.Selection != nil {
+	if e != nil && e.Selection != nil {
 		w.asked = pickTree(e.Selection.Asked(c.Request.URL))
 	}
 	err := w.body(c.Response.Body)
@@ -101,7 +102,7 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	if err == nil {
 		spots = append(spots, j.exchangeSpots(c, &out, choice.Response != nil)...)
 	}
-	out.Spots = spots
+	out.Spots = append(spots, asked...)
 	if err != nil {
 		out.Skipped = fmt.Sprintf("the body is not JSON: %v", err)
 	}
@@ -117,12 +118,12 @@ func (j *Judge) endpoint(c *exchange.Capture, segments []string) *contract.Endpo
 
 // identify finds endpoint, audience and response; the plan is nil where the body
 // is to be swept.
-func (j *Judge) identify(out *Outcome, c *exchange.Capture, segments []string) (*contract.Plan, contract.Choice) {
+func (j *Judge) identify(out *Outcome, c *exchange.Capture, segments []string) (*contract.Plan, contract.Choice, *contract.Audience) {
 	if j.contracts == nil {
 		if out.Audience = c.Audience; c.Audience != "" {
 			out.AudienceBy = contract.Said
 		}
-		return nil, contract.Choice{}
+		return nil, contract.Choice{}, nil
 	}
 	audience, by := j.contracts.AudienceOf(c.Audience, &c.Request)
 	if audience != nil {
@@ -130,21 +131,21 @@ func (j *Judge) identify(out *Outcome, c *exchange.Capture, segments []string) (
 	}
 	e := j.endpoint(c, segments)
 	if e == nil {
-		return nil, contract.Choice{}
+		return nil, contract.Choice{}, audience
 	}
 	out.Known, out.Endpoint, out.Team = true, e.Text, e.Team
 	choice := e.Choose(audience, c)
 	if choice.Response == nil {
-		return nil, choice
+		return nil, choice, audience
 	}
 	out.Response, out.Status = choice.Response, choice.Status
 	if choice.Response.Name != "" {
 		out.Endpoint += " [" + choice.Response.Name + "]"
 	}
 	if choice.Response.Inner != "" {
-		return nil, choice
+		return nil, choice, audience
 	}
-	return e.Plan(choice, c.Response.Status), choice
+	return e.Plan(choice, c.Response.Status), choice, audience
 }
 
 // unread says why the body of a capture is not judged, or gives the empty string.

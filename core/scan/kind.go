@@ -128,3 +128,13 @@ func (k Kind) Exposure() bool {
 	}
 	return false
 }
+
+// Whole reports whether k is about an exchange as a whole: it stands at `$` beside
+// whatever else is found there.
+func (k Kind) Whole() bool {
+	switch k {
+	case CacheablePrivate, SelectionIgnored, UndeclaredResponse, UnknownEndpoint, HeavyExcess:
+		return true
+	}
+	return false
+}

@@ -21,9 +21,12 @@ type Spot struct {
 	Detector string // what recognised the value
 	Sample   string // masked; only on the first spot of a path in a body
 
-	Grant      *contract.Grant // the grant that decided, if one did
-	reason     string
-	pointerEnd int
+	Request bool // it is in the request, not in the response
+
+	Grant       *contract.Grant // the grant that decided, if one did
+	name, value string          // of a member that was posted
+	reason      string
+	pointerEnd  int
 }
 
 // Why says in a sentence what decided.

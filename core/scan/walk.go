@@ -18,6 +18,7 @@ const (
 	own     mode = iota // granted to this audience
 	loud                // a body of another audience: what even that is not granted stands for itself
 	foreign             // a relation of other audiences: one spot stands for all of it
+	posted              // a request: what is not accepted is a spot, and nothing else is
 )
 
 // level is how far into a grant a value is.
@@ -302,6 +303,8 @@ func (w *walk) grantedObject(m *contract.Member, how mode, at level, start int, 
 		ok = w.object(o, m, how)
 	case m.OneOf != nil, m.Refers:
 		return w.ungrantedObjects(slot, start, c, m, how)
+	case how == posted:
+		ok = w.pass(w.depth)
 	case m.Open:
 		if t := m.Form.Type; t != "" && t != catalog.Object && !m.Many {
 			c = mismatch(c, m, how, "an object is sent where "+string(t)+" is granted")
@@ -318,6 +321,10 @@ func (w *walk) grantedObject(m *contract.Member, how mode, at level, start int, 
 // ungrantedObjects judges an object, or array of objects, at a place whose grant
 // permits a reference or one of several shapes and not this.
 func (w *walk) ungrantedObjects(slot, start int, c *candidate, m *contract.Member, how mode) bool {
+	if how == posted {
+		w.fill(slot, nil, start)
+		return w.postedMember([]byte(m.Name), nil, nil, start)
+	}
 	before := w.grave
 	w.grave = false
 	ok, _ := w.sweepInside(zone{entity: m.Entity})
@@ -342,6 +349,10 @@ func (w *walk) ungrantedObjects(slot, start int, c *candidate, m *contract.Membe
 
 func (w *walk) grantedArray(m *contract.Member, how mode, at level, start int, c *candidate) bool {
 	slot := w.reserve()
+	if m.Open && !m.Many && m.Object == nil && how == posted {
+		w.fill(slot, nil, start)
+		return w.pass(w.depth)
+	}
 	if m.Open && !m.Many && m.Object == nil {
 		if t := m.Form.Type; t != "" && t != catalog.Array {
 			c = mismatch(c, m, how, "a list is sent where "+string(t)+" is granted")
@@ -416,6 +427,9 @@ func (w *walk) grantedScalar(m *contract.Member, how mode, at level, start int, 
 	if !ok {
 		w.drop(c, start)
 		return false
+	}
+	if how == posted {
+		return true
 	}
 	if how == own {
 		c = mismatch(c, m, how, w.departs(m, at, kind, text))
@@ -514,10 +528,14 @@ func (w *walk) keyed(m *contract.Member, how mode, start int, c *candidate) bool
 		if w.watch != nil {
 			w.watch.Member(name, info.masked, begin, Granted, m)
 		}
-		if ok = w.granted(m, how, keyed, begin, info.nameCandidate(m.Class)); !ok {
+		var named *candidate
+		if how != posted {
+			named = info.nameCandidate(m.Class)
+		}
+		if ok = w.granted(m, how, keyed, begin, named); !ok {
 			break
 		}
-		if twice {
+		if twice && how != posted {
 			w.duplicate(begin)
 		}
 		if w.watch != nil {
@@ -644,7 +662,7 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 			}
 			ok = w.otherMember(o.Entity, name, holder, how, start)
 		}
-		if twice && ok {
+		if twice && ok && how != posted {
 			w.duplicate(start)
 		}
 		if w.watch != nil {
@@ -709,6 +727,9 @@ func (w *walk) wanted(m *contract.Member) bool {
 // foreignMember judges a member that is granted to other audiences only: one
 // spot for all of it, beside what even they are not granted.
 func (w *walk) foreignMember(m *contract.Member, how mode, start int) bool {
+	if how == posted {
+		return w.postedMember([]byte(m.Name), nil, nil, start)
+	}
 	class := m.Class
 	c := &candidate{kind: WrongAudience, grant: m.Grant}
 	if m.Object != nil || m.OneOf != nil {
@@ -743,7 +764,12 @@ func (w *walk) otherMember(entity *catalog.Entity, name []byte, holder *contract
 		if w.watch != nil {
 			w.watch.Member(name, v.masked, start, Open, holder)
 		}
+		if how == posted {
+			return w.pass(w.depth)
+		}
 		return w.sweep(zone{cover: holder.Class}, v, nil, start)
+	case how == posted:
+		return w.postedMember(name, v, entity, start)
 	case how == foreign:
 		if w.watch != nil {
 			w.watch.Member(name, v.masked, start, Ungranted, nil)

@@ -200,7 +200,7 @@ func (w *Wire) Root(spots []Spot) *WireNode {
 	w.finish(w.root, len(w.data))
 	at := map[string]*Spot{}
 	for i := range spots {
-		if s := &spots[i]; s.Kind != UnknownEndpoint && s.Kind != UndeclaredResponse {
+		if s := &spots[i]; !s.Request && !s.Kind.Whole() {
 			at[s.Pointer] = s
 		}
 	}

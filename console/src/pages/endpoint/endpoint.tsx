@@ -129,6 +129,9 @@ function Wire({ endpoint }: { endpoint: string }) {
           />
         )}
       </Flex>
+      {captures.data && captures.data.total > captures.data.items.length && (
+        <Typography.Paragraph type="secondary">{`The newest ${captures.data.items.length} of ${captures.data.total} captures can be chosen here.`}</Typography.Paragraph>
+      )}
       {captures.isPending && <Loading what="captures" />}
       {captures.error && <Failed error={captures.error} again={() => captures.refetch()} />}
       {captures.data && all.length === 0 && (

@@ -64,7 +64,7 @@ export default function Endpoints() {
               width: 130,
               align: "right",
               ...column("excess"),
-              render: (_, e) => (
+              render: (_, e) => !e.known ? <span title="Without a contract nothing says what is too much">–</span> : (
                 <>
                   {bytes(e.excess_bytes)} <Typography.Text type="secondary">{share(e.excess_bytes, e.bytes)}</Typography.Text>
                 </>

@@ -44,6 +44,7 @@ function Facts({ d }: { d: FindingDetail }) {
   ];
   if (f.audience) rows.push(["Audience", `${f.audience}${f.audience_by ? `, ${f.audience_by}` : ""}`]);
   if (f.status) rows.push(["Status", f.status]);
+  if (f.direction === "request") rows.push(["Where", "in the request"]);
   if (f.field) rows.push(["Field", <Link to={`/findings?state=any&entity=${f.entity}&field=${f.field}`}>{`${f.entity}.${f.field}`}</Link>]);
   if (f.class) rows.push(["Class", f.class]);
   if (f.sample) rows.push(["Sample", <Code>{f.sample}</Code>]);
@@ -190,7 +191,7 @@ function Elsewhere({ all }: { all: Finding[] }) {
   if (all.length === 0) return null;
   return (
     <section className="sheet" aria-label="The same field elsewhere">
-      <Typography.Title level={2}>The same field leaks at {count(all.length, "other place")}</Typography.Title>
+      <Typography.Title level={2}>The same field leaks at {all.length < 20 ? count(all.length, "other place") : "20 other places and more"}</Typography.Title>
       <Table<Finding>
         size="small"
         pagination={false}

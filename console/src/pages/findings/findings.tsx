@@ -9,7 +9,7 @@ import { Heading } from "../../shared/shell";
 import { Empty, Failed } from "../../shared/states";
 import { Code, severities, SeverityMark, StateMark, states, stateWords } from "../../shared/tags";
 
-const kinds = ["secret-value", "sensitive-field", "personal-value", "wrong-audience", "unexpected-relation", "unexpected-field", "missing-field", "value-mismatch", "undeclared-response", "unknown-endpoint"];
+const kinds = ["secret-value", "sensitive-field", "personal-value", "wrong-audience", "unexpected-relation", "unexpected-field", "renamed-field", "hidden-duplicate", "revealing-error", "sensitive-in-url", "over-posting", "cacheable-private", "missing-field", "value-mismatch", "selection-ignored", "undeclared-response", "unknown-endpoint", "heavy-excess"];
 
 /** The parts of the address that narrow the list. */
 const filters = ["state", "severity", "kind", "audience", "endpoint", "batch", "entity", "field", "team", "q"] as const;

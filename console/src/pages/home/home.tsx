@@ -20,7 +20,9 @@ export default function Home() {
   const few = { pagination: false, size: "small" } as const;
   return (
     <>
-      <Heading title="Home">Good to see you, {session.data?.name.split(" ")[0]}</Heading>
+      <Heading title="Home" aside={<Typography.Text type="secondary">{session.data?.name}</Typography.Text>}>
+        What needs you
+      </Heading>
       <div className="count-row" role="list" aria-label="Open findings by severity">
         {severities.map((s) => (
           <Link key={s} role="listitem" to={`/findings?severity=${s}`}>

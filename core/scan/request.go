@@ -1,0 +1,175 @@
+package scan
+
+import (
+	"net/url"
+	"strings"
+
+	"inkret/core/catalog"
+	"inkret/core/contract"
+	"inkret/core/detect"
+	"inkret/core/exchange"
+	"inkret/core/place"
+)
+
+// What the request itself gives: recognised values in its address, and members
+// of its body that are not accepted. It is judged also where the response is not.
+
+// requestSpots gives the spots of a request. e is its endpoint, nil for none
+// that is known; choice is the response that judges the answer.
+func (j *Judge) requestSpots(c *exchange.Capture, e *contract.Endpoint, segments []string, choice contract.Choice, audience *contract.Audience) []Spot {
+	spots := j.addressSpots(c.Request.URL, e, segments)
+	if e != nil && e.Judges && c.Response.Status > 0 && c.Response.Status < 400 && postsJSON(&c.Request) {
+		spots = append(spots, j.overPosting(c, e, choice, audience)...)
+	}
+	return spots
+}
+
+func (j *Judge) addressSpots(u *url.URL, e *contract.Endpoint, segments []string) []Spot {
+	var spots []Spot
+	look := func(part, name, value string) {
+		text := []byte(value)
+		hit := j.detectors.Value(text, detect.TraitsOf(text))
+		if !hit.Found() {
+			return
+		}
+		severity := Medium
+		if hit.Class == catalog.Secret {
+			severity = High
+		}
+		info := j.nameInfo([]byte(name))
+		path, shown := place.AppendName([]byte(place.Root), []byte(name)), name
+		if info.data {
+			path = append([]byte(place.Root), place.Elements...)
+		}
+		if info.masked != "" {
+			shown = info.masked
+		}
+		spots = append(spots, Spot{Kind: SensitiveInURL, Severity: severity, Class: hit.Class, Request: true, Detector: hit.Detector,
+			Path: part + " >> " + string(path), Pointer: part + " >> " + string(place.AppendPointer(nil, []byte(shown))), Sample: detect.Mask(text, hit, hit.Class),
+			reason: "the request's address carries " + article(hit.Detector)})
+	}
+	for _, pair := range strings.Split(u.RawQuery, "&") {
+		name, value, _ := strings.Cut(pair, "=")
+		plainName, err1 := url.QueryUnescape(name)
+		plainValue, err2 := url.QueryUnescape(value)
+		if err1 == nil && err2 == nil {
+			look("query", plainName, plainValue)
+		}
+	}
+	if e != nil {
+		for _, p := range e.Parameters(segments) {
+			look("path", p.Name, p.Value)
+		}
+	}
+	return spots
+}
+
+// postsJSON reports whether a request has a body that can be judged.
+func postsJSON(r *exchange.Request) bool {
+	return len(r.Body) > 0 && exchange.Readable(r.Header.Get("Content-Type"), r.Body) == nil
+}
+
+// overPosting holds a request's body against what is accepted.
+func (j *Judge) overPosting(c *exchange.Capture, e *contract.Endpoint, choice contract.Choice, audience *contract.Audience) []Spot {
+	w := &walk{judge: j, plan: e.AcceptPlan(audience, c)}
+	w.reset(c.Request.Body)
+	w.granted(w.plan.Root, posted, whole, w.begin(), nil)
+	spots := w.finish()
+	if len(spots) == 0 {
+		return nil
+	}
+	var echoed map[string]string
+	if choice.Response != nil && choice.Response.Inner == "" {
+		echoed = membersAt(c.Response.Body, choice.Response.At)
+	}
+	for i := range spots {
+		s := &spots[i]
+		s.Request = true
+		if value, ok := echoed[s.name]; ok && sameScalar(value, s.value) {
+			s.Severity = High
+			s.reason += "; the response has it too"
+		}
+	}
+	return spots
+}
+
+// postedMember reports a member of a request that is not accepted, all of it as one.
+func (w *walk) postedMember(name []byte, v *verdict, entity *catalog.Entity, start int) bool {
+	w.space()
+	from := w.pos
+	ok := w.pass(w.depth)
+	c := &candidate{kind: OverPosting, severity: Medium, reason: "the request has it and it is not accepted"}
+	w.emitAt(c.of(v, entity), start, w.pos-start, maskedPart)
+	s := &w.spots[len(w.spots)-1]
+	s.name, s.value = string(name), string(w.data[from:w.pos])
+	return ok
+}
+
+// membersAt gives the members of the objects at a place of a body, each with the
+// JSON text of its value; of several elements the last that has a member.
+func membersAt(body []byte, at []string) map[string]string {
+	found := map[string]string{}
+	t := tokens{data: body}
+	t.collect(at, found, 0)
+	return found
+}
+
+func (t *tokens) collect(at []string, into map[string]string, depth int) bool {
+	if depth > maxDepth {
+		return false
+	}
+	switch t.space() {
+	case '[':
+		if len(at) > 0 && at[0] == "*" {
+			at = at[1:]
+		}
+		t.pos++
+		for first := true; ; first = false {
+			if t.space() == ']' && first {
+				t.pos++
+				return true
+			}
+			if !t.collect(at, into, depth+1) {
+				return false
+			}
+			if more, ok := t.more(']'); !more {
+				return ok
+			}
+		}
+	case '{':
+		t.pos++
+		for first := true; ; first = false {
+			if t.space() == '}' && first {
+				t.pos++
+				return true
+			}
+			if t.space() != '"' {
+				return false
+			}
+			s, ok := t.string()
+			if !ok || !t.colon() {
+				return false
+			}
+			name := string(unquote(nil, s.raw))
+			t.space()
+			from := t.pos
+			switch {
+			case len(at) == 0:
+				if ok = t.pass(depth + 1); ok {
+					into[name] = string(t.data[from:t.pos])
+				}
+			case name == at[0]:
+				ok = t.collect(at[1:], into, depth+1)
+			default:
+				ok = t.pass(depth + 1)
+			}
+			if !ok {
+				return false
+			}
+			if more, ok := t.more('}'); !more {
+				return ok
+			}
+		}
+	}
+	return t.pass(depth)
+}
