@@ -30,9 +30,11 @@ func (h *handlers) GetSession(ctx context.Context, _ GetSessionRequestObject) (G
 	return GetSession200JSONResponse(personOf(callerOf(ctx).Person)), nil
 }
 
-// cookie writes a Set-Cookie header; the empty secret ends the cookie.
-func cookie(secret string, expires time.Time) *string {
-	c := http.Cookie{Name: sessionCookie, Value: secret, Path: "/", Expires: expires, HttpOnly: true, SameSite: http.SameSiteStrictMode}
+// cookie writes a Set-Cookie header; the empty secret ends the cookie. It goes
+// over TLS only where people reach the service so.
+func (h *handlers) cookie(secret string, expires time.Time) *string {
+	c := http.Cookie{Name: sessionCookie, Value: secret, Path: "/", Expires: expires, HttpOnly: true, SameSite: http.SameSiteStrictMode,
+		Secure: strings.HasPrefix(h.options.Public, "https://")}
 	if secret == "" {
 		c.MaxAge = -1
 	}
@@ -45,7 +47,7 @@ func (h *handlers) SignIn(ctx context.Context, r SignInRequestObject) (SignInRes
 	if err != nil {
 		return nil, err
 	}
-	return SignIn200JSONResponse{Body: personOf(who.Person), Headers: SignIn200ResponseHeaders{SetCookie: cookie(secret, who.Key.Expires)}}, nil
+	return SignIn200JSONResponse{Body: personOf(who.Person), Headers: SignIn200ResponseHeaders{SetCookie: h.cookie(secret, who.Key.Expires)}}, nil
 }
 
 // SetUp implements [StrictServerInterface].
@@ -54,7 +56,7 @@ func (h *handlers) SetUp(ctx context.Context, r SetUpRequestObject) (SetUpRespon
 	if err != nil {
 		return nil, err
 	}
-	return SetUp200JSONResponse{Body: personOf(who.Person), Headers: SetUp200ResponseHeaders{SetCookie: cookie(secret, who.Key.Expires)}}, nil
+	return SetUp200JSONResponse{Body: personOf(who.Person), Headers: SetUp200ResponseHeaders{SetCookie: h.cookie(secret, who.Key.Expires)}}, nil
 }
 
 // SignOut implements [StrictServerInterface].
@@ -63,7 +65,7 @@ func (h *handlers) SignOut(ctx context.Context, _ SignOutRequestObject) (SignOut
 	if err := h.service.EndToken(ctx, who, who.Key.ID); err != nil {
 		return nil, err
 	}
-	return SignOut204Response{Headers: SignOut204ResponseHeaders{SetCookie: cookie("", time.Time{})}}, nil
+	return SignOut204Response{Headers: SignOut204ResponseHeaders{SetCookie: h.cookie("", time.Time{})}}, nil
 }
 
 // ListTokens implements [StrictServerInterface].

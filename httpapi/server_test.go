@@ -154,6 +154,7 @@ func TestProblems(t *testing.T) {
 		{"no such service", "GET", "/api/v1/services/none/contracts", viewer, "", 404, "there is no service"},
 		{"a recording for no service", "POST", "/api/v1/services/none/batches?name=x", reviewer, "{}", 404, "there is no service"},
 		{"a recording without a name", "POST", "/api/v1/services/none/batches", reviewer, "{}", 400, "name"},
+		{"a page beyond the last", "GET", "/api/v1/findings?page=99999999", viewer, "", 400, "page counts from 1"},
 		{"a contract with a problem", "PUT", "/api/v1/services/s/contracts", reviewer, `{"files":[{"name":"a.yaml","text":"inkret: 1\nservice: s\nentitys: {}"}]}`, 422, `"near":"entities"`},
 	} {
 		a := s.call(t, c.method, c.path, c.token, c.body)

@@ -20,6 +20,9 @@ import (
 	"inkret/store"
 )
 
+// longestName is how long a recording's name may be, in bytes.
+const longestName = 300
+
 // readAhead is how many captures are read while one is judged.
 const readAhead = 4
 
@@ -33,6 +36,9 @@ func (s *Service) Upload(ctx context.Context, who Caller, service, name, audienc
 	}
 	if audience != "" && f.contracts.Audience(audience) == nil {
 		return store.Batch{}, problem(Invalid, "it has "+strings.Join(s.Audiences(ctx, service), ", "), "the service %q has no audience %q", service, audience)
+	}
+	if name = strings.TrimSpace(name); name == "" || len(name) > longestName {
+		return store.Batch{}, problem(Invalid, "", "a recording needs a name of at most %d bytes", longestName)
 	}
 	in, err := s.store.Begin(ctx, store.Batch{Service: service, Name: name, Audience: audience, Author: who.Name, Started: s.now()})
 	if err != nil {

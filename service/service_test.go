@@ -229,6 +229,10 @@ func TestUploadsThatCannotBe(t *testing.T) {
 			_, err := w.Upload(t.Context(), w.who, "nowhere", "x", "", strings.NewReader("{}"))
 			return err
 		},
+		"needs a name of at most": func() error {
+			_, err := w.Upload(t.Context(), w.who, "quay", " ", "", strings.NewReader("{}"))
+			return err
+		},
 		`has no audience "pilot"`: func() error {
 			_, err := w.Upload(t.Context(), w.who, "quay", "x", "pilot", strings.NewReader("{}"))
 			return err

@@ -77,7 +77,12 @@ func (s *Store) connect(ctx context.Context, path string) error {
 			fmt.Sprintf("busy_timeout(%d)", busyTimeout.Milliseconds()), "cache_size(-32000)"}, more...)}
 		return "file:" + (&url.URL{Path: path}).EscapedPath() + "?" + q.Encode()
 	}
-	var err error
+	// SQLite gives its other files the mode of the database
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return fmt.Errorf("the database cannot be opened: %w", err)
+	}
+	f.Close()
 	if s.write, err = sql.Open("sqlite", dsn()+"&_txlock=immediate"); err != nil {
 		return err
 	}
@@ -85,7 +90,6 @@ func (s *Store) connect(ctx context.Context, path string) error {
 	if err := s.write.PingContext(ctx); err != nil {
 		return fmt.Errorf("the database cannot be opened: %w", err)
 	}
-	os.Chmod(path, 0o600)
 	if err := s.migrate(ctx); err != nil {
 		return err
 	}

@@ -63,10 +63,14 @@ func TestADataFolderThatCannotBe(t *testing.T) {
 
 func TestTheDatabaseIsForItsOwnerOnly(t *testing.T) {
 	dir := t.TempDir()
-	open(t, dir)
-	info, err := os.Stat(filepath.Join(dir, databaseName))
-	if err != nil || info.Mode().Perm() != 0o600 {
-		t.Errorf("the database has mode %v, %v", info.Mode(), err)
+	begun(t, dir)
+	for _, name := range []string{databaseName, databaseName + "-wal", databaseName + "-shm", lockName} {
+		info, err := os.Stat(filepath.Join(dir, name))
+		if err != nil {
+			t.Error(err)
+		} else if info.Mode().Perm() != 0o600 {
+			t.Errorf("%s has mode %v", name, info.Mode())
+		}
 	}
 }
 

@@ -156,3 +156,48 @@ func isTime(b []byte) bool {
 	h, m = number2(b[1:]), number2(b[4:])
 	return h >= 0 && h <= 23 && m >= 0 && m <= 59
 }
+
+// scalarKind is the JSON type of a scalar.
+type scalarKind uint8
+
+const (
+	isNull scalarKind = iota
+	isBool
+	isString
+	isInteger
+	isNumber
+)
+
+// scalarValue reads a scalar: its text (a string's with the escapes undone, valid
+// until the next string is read) and what is recognised in it.
+func (w *walk) scalarValue(first byte) (text []byte, hit detect.Hit, kind scalarKind, ok bool) {
+	switch {
+	case first == '"':
+		s, ok := w.tokens.string()
+		if !ok {
+			return nil, hit, isString, false
+		}
+		text, traits := s.raw, s.traits
+		if s.escaped {
+			w.scratch = unquote(w.scratch[:0], s.raw)
+			text, traits = w.scratch, detect.TraitsOf(w.scratch)
+		}
+		return text, w.judge.detectors.Value(text, traits), isString, true
+	case first == '-' || first-'0' < 10:
+		raw, integer, ok := w.number()
+		if !ok {
+			return nil, hit, isNumber, false
+		}
+		if !integer {
+			return raw, hit, isNumber, true
+		}
+		return raw, w.judge.detectors.Value(raw, detect.HasDigit), isInteger, true
+	case first == 'n':
+		return nil, hit, isNull, w.literal()
+	case first == 't' || first == 'f':
+		from := w.pos
+		ok := w.literal()
+		return w.data[from:w.pos], hit, isBool, ok
+	}
+	return nil, hit, isNull, w.fail(w.pos, "no JSON value is written like this")
+}

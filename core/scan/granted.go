@@ -1,0 +1,517 @@
+package scan
+
+import (
+	"bytes"
+
+	"inkret/core/catalog"
+	"inkret/core/contract"
+	"inkret/core/detect"
+)
+
+// expected reads the name of m and its colon if that is what comes next: members
+// mostly come in one order, and comparing costs less than reading.
+func (w *walk) expected(m *contract.Member) (name []byte, start int, ok bool) {
+	if !m.Plain || w.space() != '"' {
+		return nil, 0, false
+	}
+	start = w.pos
+	end := start + 1 + len(m.Name)
+	if end >= len(w.data) || w.data[end] != '"' || string(w.data[start+1:end]) != m.Name {
+		return nil, 0, false
+	}
+	w.pos = end + 1
+	if !w.colon() {
+		w.pos = start // name reads it again and says what is wrong
+		w.err = nil
+		return nil, 0, false
+	}
+	return w.data[start+1 : end], start, true
+}
+
+// granted judges a value that the grant m stands over. c is what is to be
+// reported here already.
+func (w *walk) granted(m *contract.Member, how mode, at level, start int, c *candidate) bool {
+	if m == w.boundary && how == own && at == whole {
+		before := w.excess
+		c = graver(c, &candidate{kind: WrongAudience, severity: ByClass(m.Gravest), class: m.Gravest, entity: m.Entity, grant: m.Grant})
+		ok := w.granted(m, loud, at, start, c)
+		w.excess = before + w.pos - start
+		return ok
+	}
+	if w.asked != nil && at == whole && w.entityMember() == m {
+		w.picked = w.asked
+		defer func() { w.picked = nil }()
+	}
+	switch b := w.space(); b {
+	case '{':
+		return w.grantedObject(m, how, at, start, c)
+	case '[':
+		return w.grantedArray(m, how, at, start, c)
+	default:
+		return w.grantedScalar(m, how, at, start, c, b)
+	}
+}
+
+// mismatch adds a value that departs from its grant to what is to be reported.
+func mismatch(c *candidate, m *contract.Member, how mode, reason string) *candidate {
+	if how != own || reason == "" {
+		return c
+	}
+	found := &candidate{kind: ValueMismatch, severity: Low, grant: m.Grant, reason: reason}
+	if f := m.Grant.Field; f != nil {
+		found.entity, found.field, found.class = m.Grant.Owner, f.Name, f.Class
+	}
+	return graver(c, found)
+}
+
+func (w *walk) grantedObject(m *contract.Member, how mode, at level, start int, c *candidate) bool {
+	if m.Keyed && at == whole {
+		return w.keyed(m, how, start, c)
+	}
+	if m.Many && at < element {
+		c = mismatch(c, m, how, "one object is sent where a list is granted")
+	}
+	o := m.Object
+	if m.OneOf != nil {
+		o = w.choose(m.OneOf)
+	}
+	slot := w.reserve()
+	ok := false
+	switch {
+	case o != nil:
+		ok = w.object(o, m, how)
+	case m.OneOf != nil, m.Refers:
+		return w.ungrantedObjects(slot, start, c, m, how)
+	case how == posted:
+		ok = w.pass(w.depth)
+	case m.Open:
+		if t := m.Form.Type; t != "" && t != catalog.Object && !m.Many {
+			c = mismatch(c, m, how, "an object is sent where "+string(t)+" is granted")
+		}
+		ok, _ = w.sweepInside(zone{cover: m.Class})
+	default:
+		c = mismatch(c, m, how, "an object is sent where a single value is granted")
+		ok, _ = w.sweepInside(zone{cover: m.Class})
+	}
+	w.fill(slot, c, start)
+	return ok
+}
+
+// ungrantedObjects judges an object, or array of objects, at a place whose grant
+// permits a reference or one of several shapes and not this.
+func (w *walk) ungrantedObjects(slot, start int, c *candidate, m *contract.Member, how mode) bool {
+	if how == posted {
+		w.fill(slot, nil, start)
+		return w.postedMember([]byte(m.Name), nil, nil, start)
+	}
+	before := w.grave
+	w.grave = false
+	ok, _ := w.sweepInside(zone{entity: m.Entity})
+	found := &candidate{kind: UnexpectedRelation, severity: Medium, entity: m.Grant.Owner, grant: m.Grant}
+	if w.grave {
+		found.severity = High
+	}
+	if m.Grant.Relation != nil {
+		found.field = m.Grant.Relation.Name
+	}
+	found.reason = "granted as a reference and sent as an object"
+	if m.OneOf != nil {
+		found.reason = "none of the granted shapes fits this object"
+	}
+	w.grave = w.grave || before
+	w.fill(slot, graver(c, found), start)
+	if how == own {
+		w.excess += w.pos - start
+	}
+	return ok
+}
+
+func (w *walk) grantedArray(m *contract.Member, how mode, at level, start int, c *candidate) bool {
+	slot := w.reserve()
+	if m.Open && !m.Many && m.Object == nil && how == posted {
+		w.fill(slot, nil, start)
+		return w.pass(w.depth)
+	}
+	if m.Open && !m.Many && m.Object == nil {
+		if t := m.Form.Type; t != "" && t != catalog.Array {
+			c = mismatch(c, m, how, "a list is sent where "+string(t)+" is granted")
+		}
+		ok, _ := w.sweepInside(zone{cover: m.Class})
+		w.fill(slot, c, start)
+		return ok
+	}
+	if !m.Many || at == element || m.Keyed && at == whole {
+		c = mismatch(c, m, how, "a list is sent where one is granted")
+	}
+	if m.Refers && w.holdsObjects() {
+		return w.ungrantedObjects(slot, start, c, m, how)
+	}
+	if !w.enter() {
+		return false
+	}
+	w.pos++
+	w.segs = append(w.segs, seg{any: true})
+	top := len(w.segs) - 1
+	ok := true
+	for i := 0; ; i++ {
+		next := w.space()
+		if next == ']' && i == 0 {
+			w.pos++
+			break
+		}
+		w.segs[top].index = i
+		begin := w.pos
+		if w.watch != nil {
+			w.watch.Element(i, begin)
+		}
+		if ok = w.granted(m, how, element, begin, nil); !ok {
+			break
+		}
+		if w.watch != nil {
+			w.watch.End(w.pos)
+		}
+		more, good := w.more(']')
+		if ok = good; !more {
+			break
+		}
+	}
+	w.pop()
+	w.depth--
+	w.fill(slot, c, start)
+	return ok
+}
+
+// holdsObjects looks ahead whether the array that begins here has an object as
+// its first element that is no array or null.
+func (w *walk) holdsObjects() bool {
+	t := tokens{data: w.data, pos: w.pos}
+	for {
+		switch t.space() {
+		case '[', ',':
+			t.pos++
+		case 'n':
+			if !t.literal() {
+				return false
+			}
+		case '{':
+			return true
+		default:
+			return false
+		}
+	}
+}
+
+func (w *walk) grantedScalar(m *contract.Member, how mode, at level, start int, c *candidate, first byte) bool {
+	text, hit, kind, ok := w.scalarValue(first)
+	if !ok {
+		w.drop(c, start)
+		return false
+	}
+	if how == posted {
+		return true
+	}
+	if how == own {
+		c = mismatch(c, m, how, w.departs(m, at, kind, text))
+	}
+	if m.Class >= catalog.Personal && kind != isNull {
+		w.private = true
+	}
+	if w.failed && kind == isString {
+		c = graver(c, revealing(text))
+	}
+	if hit.Found() {
+		w.private = true
+		if found := hitCandidate(hit, m.Class, m.Form.Format); found != nil {
+			found.grant = m.Grant
+			if f := m.Grant.Field; f != nil {
+				found.entity, found.field = m.Grant.Owner, f.Name
+			}
+			c = graver(c, found)
+		}
+	}
+	if c != nil {
+		w.emit(c, start, text, hit)
+	}
+	return true
+}
+
+// drop keeps what was to be reported of a value in which the body broke off.
+func (w *walk) drop(c *candidate, start int) {
+	if c != nil && !c.telling && c.kind != ValueMismatch {
+		w.emit(c, start, nil, detect.Hit{})
+	}
+}
+
+// keyed judges an object that is granted as a map.
+func (w *walk) keyed(m *contract.Member, how mode, start int, c *candidate) bool {
+	slot := w.reserve()
+	if !w.enter() {
+		return false
+	}
+	w.pos++
+	ok, unnamed := true, len(w.names)
+	for first := true; ; first = false {
+		name, begin, more := w.name(first)
+		if !more {
+			ok = w.err == nil
+			break
+		}
+		twice := w.twice(unnamed, name)
+		info := w.judge.nameInfo(name)
+		w.segs = append(w.segs, seg{name: name, masked: info.masked, any: true})
+		if w.watch != nil {
+			w.watch.Member(name, info.masked, begin, Granted, m)
+		}
+		var named *candidate
+		if how != posted {
+			named = info.nameCandidate(m.Class)
+		}
+		if ok = w.granted(m, how, keyed, begin, named); !ok {
+			break
+		}
+		if twice && how != posted {
+			w.duplicate(begin)
+		}
+		if w.watch != nil {
+			w.watch.End(w.pos)
+		}
+		w.pop()
+		more, good := w.more('}')
+		if ok = good; !more {
+			break
+		}
+	}
+	w.depth--
+	w.names = w.names[:unnamed]
+	w.fill(slot, c, start)
+	return ok
+}
+
+// choose looks ahead into an object for the members that tell which shape it is.
+func (w *walk) choose(all []contract.Alternative) *contract.Object {
+	t := tokens{data: w.data, pos: w.pos + 1}
+	found := map[string]string{}
+	for {
+		if t.space() != '"' {
+			break
+		}
+		s, ok := t.string()
+		if !ok || !t.colon() {
+			break
+		}
+		t.space()
+		begin := t.pos
+		if !t.pass(w.depth + 1) {
+			break
+		}
+		found[string(unquote(nil, s.raw))] = string(t.data[begin:t.pos])
+		if more, _ := t.more('}'); !more {
+			break
+		}
+	}
+	for i := range all {
+		fits := true
+		for name, value := range all[i].When {
+			got, there := found[name]
+			fits = fits && there && sameScalar(got, value)
+		}
+		if fits {
+			return all[i].Object
+		}
+	}
+	return nil
+}
+
+func sameScalar(a, b string) bool {
+	if a == b || len(a) == 0 || a[0] != '"' || len(b) == 0 || b[0] != '"' {
+		return a == b
+	}
+	return bytes.Equal(unquote(nil, []byte(a[1:len(a)-1])), unquote(nil, []byte(b[1:len(b)-1])))
+}
+
+// object judges the members of an object by its grants. holder is the grant
+// that led here: where it is open too, other members are only swept.
+func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) bool {
+	if !w.enter() {
+		return false
+	}
+	begin := w.pos
+	w.pos++
+	frame := len(w.seen)
+	for n := 0; n < len(o.Members); n += 64 {
+		w.seen = append(w.seen, 0)
+	}
+	next, ok, empty, unnamed, strayed := 0, true, true, len(w.names), len(w.strays)
+	picked := w.picked
+	for first := true; ; first = false {
+		var m *contract.Member
+		name, start, more := []byte(nil), 0, false
+		if next < len(o.Members) {
+			if name, start, more = w.expected(o.Members[next]); more {
+				m = o.Members[next]
+			}
+		}
+		if m == nil {
+			if name, start, more = w.name(first); !more {
+				ok = w.err == nil
+				break
+			}
+			m = o.Member(name)
+		}
+		empty = false
+		w.member(name)
+		twice := false
+		if m == nil {
+			twice = w.twice(unnamed, name)
+		} else {
+			next = m.Index + 1
+			word, bit := &w.seen[frame+m.Index>>6], uint64(1)<<(m.Index&63)
+			twice = *word&bit != 0
+			*word |= bit
+		}
+		switch {
+		case m != nil && (!m.Foreign || how == foreign):
+			w.picked = w.pickOf(picked, m, how)
+			if w.watch != nil {
+				mark := Granted
+				if how != own {
+					mark = Foreign
+				}
+				w.watch.Member(name, "", start, mark, m)
+			}
+			if w.bare && w.depth <= 2 {
+				w.bareSeen = true
+			}
+			ok = w.granted(m, how, whole, start, nil)
+		case m != nil:
+			if w.watch != nil {
+				w.watch.Member(name, "", start, Foreign, m)
+			}
+			ok = w.foreignMember(m, how, start)
+		default:
+			if len(w.segs) == 1 && !w.bare && w.plan != nil && w.plan.Bare != nil && w.plan.Bare.Object != nil {
+				if b := w.plan.Bare.Object.Member(name); b != nil && !b.Foreign {
+					w.bareSeen = true
+				}
+			}
+			ok = w.otherMember(o.Entity, name, holder, how, start)
+		}
+		if twice && ok && how != posted {
+			w.duplicate(start)
+		}
+		if w.watch != nil {
+			w.watch.End(w.pos)
+		}
+		w.pop()
+		if !ok {
+			break
+		}
+		more, good := w.more('}')
+		if ok = good; !more {
+			break
+		}
+	}
+	w.picked = picked
+	if ok && how == own {
+		w.missing(o, w.seen[frame:], w.strays[strayed:], begin, empty)
+	}
+	w.seen, w.names, w.strays = w.seen[:frame], w.names[:unnamed], w.strays[:strayed]
+	w.depth--
+	return ok
+}
+
+// missing reports the members that are granted, not optional and were not seen:
+// as renamed where another member took their place, strays being those.
+func (w *walk) missing(o *contract.Object, seen []uint64, strays []stray, begin int, empty bool) {
+	absent := w.absentees[:0]
+	for i, m := range o.Members {
+		if m.Foreign {
+			break // those granted to this audience come first
+		}
+		if m.Required && seen[i>>6]&(1<<(i&63)) == 0 && !(empty && !m.Way) && w.wanted(m) {
+			absent = append(absent, m)
+		}
+	}
+	w.absentees = absent
+	for _, m := range absent {
+		if m.Way && len(w.segs) == 0 {
+			w.wayMissing = true
+		}
+		if w.renamed(m, absent, strays) {
+			continue
+		}
+		c := &candidate{kind: MissingField, severity: Low, grant: m.Grant}
+		if f := m.Grant.Field; f != nil {
+			c.entity, c.field, c.class = m.Grant.Owner, f.Name, f.Class
+		}
+		w.member([]byte(m.Name))
+		w.emitAt(c, begin, 0, "")
+		if w.watch != nil {
+			w.watch.Absent(m)
+		}
+		w.pop()
+	}
+}
+
+// wanted reports whether a selection in the request asks for the member.
+func (w *walk) wanted(m *contract.Member) bool {
+	return w.picked == nil || m.Way || w.picked.below[m.Name] != nil
+}
+
+// foreignMember judges a member that is granted to other audiences only: one
+// spot for all of it, beside what even they are not granted.
+func (w *walk) foreignMember(m *contract.Member, how mode, start int) bool {
+	if how == posted {
+		return w.postedMember([]byte(m.Name), nil, nil, start)
+	}
+	class := m.Class
+	c := &candidate{kind: WrongAudience, grant: m.Grant}
+	if m.Object != nil || m.OneOf != nil {
+		class = m.Gravest
+	}
+	switch g := m.Grant; {
+	case g.Relation != nil:
+		c.entity, c.field = g.Owner, g.Relation.Name
+	case g.Field != nil:
+		c.entity, c.field = g.Owner, g.Field.Name
+	}
+	c.class, c.severity = class, ByClass(class)
+	before := w.excess
+	ok := w.granted(m, foreign, whole, start, c)
+	w.excess = before
+	if how == own {
+		w.excess += w.pos - start
+	}
+	return ok
+}
+
+// otherMember judges a member that no grant names.
+func (w *walk) otherMember(entity *catalog.Entity, name []byte, holder *contract.Member, how mode, start int) bool {
+	v := w.verdict(entity, name)
+	top := &w.segs[len(w.segs)-1]
+	top.masked, top.any = v.masked, v.data
+	switch {
+	case holder.Open:
+		if entity != nil {
+			v = w.verdict(nil, name)
+		}
+		if w.watch != nil {
+			w.watch.Member(name, v.masked, start, Open, holder)
+		}
+		if how == posted {
+			return w.pass(w.depth)
+		}
+		return w.sweep(zone{cover: holder.Class}, v, nil, start)
+	case how == posted:
+		return w.postedMember(name, v, entity, start)
+	case how == foreign:
+		if w.watch != nil {
+			w.watch.Member(name, v.masked, start, Ungranted, nil)
+		}
+		return w.sweep(zone{}, v, entity, start)
+	}
+	if w.watch != nil {
+		w.watch.Member(name, v.masked, start, Ungranted, nil)
+	}
+	return w.ungranted(v, entity, how, start)
+}

@@ -1,0 +1,263 @@
+package scan
+
+import (
+	"inkret/core/catalog"
+	"inkret/core/detect"
+)
+
+// zone is where no grant names the members and everything is swept.
+type zone struct {
+	cover  catalog.Class   // classes up to this are granted here
+	entity *catalog.Entity // of the objects, where a relation led here
+}
+
+func (v *nameInfo) nameCandidate(cover catalog.Class) *candidate {
+	return hitCandidate(v.hit, cover, "")
+}
+
+// hitCandidate is what a recognised value gives at a place whose grant covers
+// classes up to cover and values of format.
+func hitCandidate(hit detect.Hit, cover catalog.Class, format string) *candidate {
+	if !hit.Found() || hit.Class <= cover {
+		return nil
+	}
+	if hit.Class == catalog.Secret {
+		return &candidate{kind: SecretValue, severity: Critical, class: hit.Class, detector: hit.Detector}
+	}
+	if hit.Format != "" && (hit.Format == format || format == "idn-email" && hit.Format == "email" || format == "tel" && hit.Format == "phone") {
+		return nil
+	}
+	return &candidate{kind: PersonalValue, severity: High, class: hit.Class, detector: hit.Detector}
+}
+
+// revealing is what a text of an error response gives.
+func revealing(text []byte) *candidate {
+	if what := detect.Revealing(text); what != "" {
+		return &candidate{kind: RevealingError, severity: Medium, reason: "the text of an error holds " + what}
+	}
+	return nil
+}
+
+func sensitive(class catalog.Class) *candidate {
+	return &candidate{kind: SensitiveField, severity: ByClass(class), class: class}
+}
+
+// swept is what a verdict gives where only sensitive things are reported.
+func (v *verdict) swept(cover catalog.Class) *candidate {
+	c := v.nameCandidate(cover)
+	switch {
+	case v.field != nil:
+		if class := v.field.Class; class >= catalog.Personal && class > cover {
+			c = graver(sensitive(class), c)
+		}
+	case v.relation == nil && v.telling > cover:
+		s := sensitive(v.telling)
+		s.telling = true
+		c = graver(s, c)
+	}
+	return c
+}
+
+// ungranted judges the outermost member that no grant covers.
+func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int) bool {
+	before := w.grave
+	w.grave = false
+	first := w.space()
+	structure := &candidate{entity: entity}
+	value := v.nameCandidate(0)
+	ok := true
+	if first == '{' || first == '[' {
+		slot := w.reserve()
+		full := w.filled()
+		var objects bool
+		ok, objects = w.sweepInside(zone{entity: v.related})
+		structure = w.structure(structure, v, objects)
+		w.fill(slot, graver(w.named(v, structure, entity, full), value).of(v, entity), start)
+	} else {
+		text, hit, kind, good := w.scalarValue(first)
+		ok = good
+		structure = w.structure(structure, v, false)
+		if text == nil && kind != isNull {
+			text = []byte{} // the body broke off in it
+		}
+		full := kind == isInteger || kind == isNumber || kind == isString && len(text) > 0
+		found := graver(w.named(v, structure, entity, full && ok), value)
+		if w.failed && kind == isString {
+			found = graver(found, revealing(text))
+		}
+		found = graver(found, hitCandidate(hit, 0, "")).of(v, entity)
+		w.emit(found, start, text, hit)
+		if found.kind == UnexpectedField && how == own {
+			w.strays = append(w.strays, stray{slot: len(w.spots) - 1, name: w.segs[len(w.segs)-1].name, verdict: v, kind: kind})
+		}
+	}
+	w.grave = w.grave || before
+	if how == own {
+		w.excess += w.pos - start
+	}
+	return ok
+}
+
+// filled reports whether the object or array that begins here has anything in it.
+func (w *walk) filled() bool {
+	t := tokens{data: w.data, pos: w.pos + 1}
+	b := t.space()
+	return b != '}' && b != ']'
+}
+
+// structure is the candidate that a member gives by where it stands, its value
+// not regarded.
+func (w *walk) structure(c *candidate, v *verdict, objects bool) *candidate {
+	switch {
+	case v.field != nil:
+		c.field, c.class = v.field.Name, v.field.Class
+		if c.class >= catalog.Personal {
+			c.kind, c.severity = SensitiveField, ByClass(c.class)
+			return c
+		}
+		c.kind, c.severity = UnexpectedField, ByClass(c.class)
+	case v.relation != nil:
+		c.kind, c.field = UnexpectedRelation, v.relation.Name
+	case objects:
+		c.kind = UnexpectedRelation
+	default:
+		c.kind, c.severity = UnexpectedField, Medium
+		if c.entity == nil {
+			c.severity = Low
+		}
+	}
+	if c.kind == UnexpectedRelation {
+		if c.severity = Medium; w.grave {
+			c.severity = High
+		}
+	}
+	return c
+}
+
+// named adds what a telling name gives to what the structure gives.
+func (w *walk) named(v *verdict, c *candidate, entity *catalog.Entity, full bool) *candidate {
+	if v.field != nil || v.relation != nil || v.telling == catalog.Unclassed || !full {
+		return c
+	}
+	s := sensitive(v.telling)
+	s.entity = entity
+	return graver(s, c)
+}
+
+// sweep reads a value where only sensitive things are reported. v is what its
+// name stands for, nil for an element; owner is the entity whose member it is,
+// where one is known.
+func (w *walk) sweep(z zone, v *verdict, owner *catalog.Entity, start int) bool {
+	var c *candidate
+	if v != nil {
+		c = v.swept(z.cover)
+	}
+	first := w.space()
+	if first == '{' || first == '[' {
+		if c != nil && c.telling && !w.filled() {
+			c = nil
+		}
+		slot := w.reserve()
+		if v != nil {
+			z.entity = v.related
+		}
+		ok, _ := w.sweepInside(z)
+		w.fill(slot, c.of(v, owner), start)
+		return ok
+	}
+	text, hit, kind, ok := w.scalarValue(first)
+	if c != nil && c.telling && (kind == isNull || kind == isBool || kind == isString && len(text) == 0) {
+		c = nil
+	}
+	if !ok {
+		w.drop(c, start)
+		return false
+	}
+	if w.failed && kind == isString {
+		c = graver(c, revealing(text))
+	}
+	if c = graver(c, hitCandidate(hit, z.cover, "")); c != nil {
+		w.emit(c.of(v, owner), start, text, hit)
+	}
+	return true
+}
+
+// of says which field of owner a candidate is about.
+func (c *candidate) of(v *verdict, owner *catalog.Entity) *candidate {
+	if c != nil && c.field == "" && v != nil && v.field != nil {
+		c.entity, c.field = owner, v.field.Name
+	}
+	return c
+}
+
+// sweepInside sweeps the members or elements of the object or array that begins
+// here. objects is whether it is an object or holds one through arrays alone.
+func (w *walk) sweepInside(z zone) (ok, objects bool) {
+	if !w.enter() {
+		return false, false
+	}
+	defer func() { w.depth-- }()
+	if w.data[w.pos] == '{' {
+		w.pos++
+		unnamed := len(w.names)
+		defer func() { w.names = w.names[:unnamed] }()
+		for first := true; ; first = false {
+			name, start, more := w.name(first)
+			if !more {
+				return w.err == nil, true
+			}
+			twice := w.twice(unnamed, name)
+			v := w.verdict(z.entity, name)
+			w.segs = append(w.segs, seg{name: name, masked: v.masked, any: v.data})
+			if w.watch != nil {
+				w.watch.Member(name, v.masked, start, Swept, nil)
+			}
+			ok := w.sweep(zone{cover: z.cover}, v, z.entity, start)
+			if twice && ok {
+				w.duplicate(start)
+			}
+			if w.watch != nil {
+				w.watch.End(w.pos)
+			}
+			w.pop()
+			if !ok {
+				return false, true
+			}
+			if more, ok := w.more('}'); !more {
+				return ok, true
+			}
+		}
+	}
+	w.pos++
+	w.segs = append(w.segs, seg{any: true})
+	defer w.pop()
+	top := len(w.segs) - 1
+	for i := 0; ; i++ {
+		next := w.space()
+		if next == ']' && i == 0 {
+			w.pos++
+			return true, false
+		}
+		w.segs[top].index = i
+		start := w.pos
+		if w.watch != nil {
+			w.watch.Element(i, start)
+		}
+		switch next {
+		case '{', '[':
+			good, inner := w.sweepInside(z)
+			ok, objects = good, objects || inner
+		default:
+			ok = w.sweep(z, nil, nil, start)
+		}
+		if w.watch != nil {
+			w.watch.End(w.pos)
+		}
+		if !ok {
+			return false, objects
+		}
+		if more, ok := w.more(']'); !more {
+			return ok, objects
+		}
+	}
+}
