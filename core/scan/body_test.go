@@ -320,7 +320,7 @@ func TestWhy(t *testing.T) {
 		`{"id":7,"arrives_on":"2026-05-01","berth":{}}`:                 "not granted; Booking.berth is a relation",
 		`{"id":7,"arrives_on":"2026-05-01","x":{"y":1}}`:                "not granted; a whole object is sent",
 		`{"id":7,"arrives_on":"2026-05-01","x":"` + bcrypt + `"}`:       "not granted; the value is recognised as a bcrypt hash",
-		`{"id":7,"arrives_on":"2026-05-01","colour":"+44 1632 960123"}`: "not granted; Booking.colour, and the value is recognised as a phone number",
+		`{"id":7,"arrives_on":"2026-05-01","colour":"+44 1632 960123"}`: "not granted; the value of Booking.colour is recognised as a phone number",
 		`{"id":7}`:                             "granted, not optional, and not sent",
 		`{"id":7.5,"arrives_on":"2026-05-01"}`: "number is sent where integer is granted",
 	} {

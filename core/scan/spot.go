@@ -45,7 +45,7 @@ func (s *Spot) Why() string {
 			return fmt.Sprintf("granted as %s; %s", s.Grant.Class, what)
 		}
 		if whose != "" {
-			return fmt.Sprintf("not granted; %s, and %s", whose, what)
+			return fmt.Sprintf("not granted; the value of %s is recognised as %s", whose, article(s.Detector))
 		}
 		return "not granted; " + what
 	case SensitiveField:

@@ -74,8 +74,8 @@ function spoken(r: Row): string {
 
 export function WireView({ body, cut, at, judgedBy }: { body: WireNode; cut?: number; at?: string; judgedBy: string }) {
   const rows = useMemo(() => rowsOf(body), [body]);
-  const findings = rows.filter((r) => r.node.finding).length;
-  const [show, setShow] = useState<"all" | "findings">("all");
+  const spots = rows.filter((r) => r.node.finding).length;
+  const [show, setShow] = useState<"all" | "spots">("all");
   const [closed, setClosed] = useState<Set<number>>(() => initiallyClosed(rows, at));
   const chosen = rows.findIndex((r) => at !== undefined && r.id === at);
   const [current, setCurrent] = useState(Math.max(chosen, 0));
@@ -97,7 +97,7 @@ export function WireView({ body, cut, at, judgedBy }: { body: WireNode; cut?: nu
   const hiddenBelow = new Set<number>();
   for (const r of rows) {
     const under = r.parent >= 0 && (hiddenBelow.has(r.parent) || closed.has(r.parent));
-    if (under || (show === "findings" && !leads.has(r.index))) {
+    if (under || (show === "spots" && !leads.has(r.index))) {
       hiddenBelow.add(r.index);
       continue;
     }
@@ -175,10 +175,10 @@ export function WireView({ body, cut, at, judgedBy }: { body: WireNode; cut?: nu
         <Segmented
           size="small"
           value={show}
-          onChange={(v) => setShow(v as "all" | "findings")}
+          onChange={(v) => setShow(v as "all" | "spots")}
           options={[
             { value: "all", label: "All" },
-            { value: "findings", label: `Findings (${findings})`, disabled: findings === 0 },
+            { value: "spots", label: `Spots (${spots})`, disabled: spots === 0 },
           ]}
         />
       </Flex>
