@@ -204,7 +204,7 @@ func (r *Response) wayGrant(name string, at []string, beside *GrantSet) *Grant {
 		g.Many = g.Many || r.Many
 		g.Form.Nullable = r.Nullable
 		g.own = r.Body
-		if beside != nil {
+		if beside != nil && (len(r.At) > 0 || !g.Many) { // beside a list there is nothing
 			set := &GrantSet{Entity: r.Entity, Grants: append([]*Grant(nil), r.Body.Grants...)}
 			for _, b := range beside.Grants {
 				if set.grant(b.Name) == nil {

@@ -372,6 +372,9 @@ func (r *reader) response(n *node, accepts bool) *Response {
 }
 
 func (r *reader) at(resp *Response, n *node) {
+	if n.kind == kindString && n.text == "" {
+		return // the body itself
+	}
 	text := r.text(n)
 	if i := strings.LastIndex(text, ">>"); i >= 0 {
 		resp.Inner = strings.TrimSpace(text)

@@ -228,6 +228,10 @@ endpoints:
     responses: [{entity: A, at: /result/rows/*/row, grants: {id: }}]
   - endpoint: GET /nullable
     responses: [{entity: A, at: /data, nullable: true, grants: {id: }}]
+  - endpoint: GET /beside
+    responses: [{entity: A, at: "", grants: {id: }, beside: {meta: {type: string}}}]
+  - endpoint: GET /beside-list
+    responses: [{entity: A, many: true, grants: {id: }, beside: {meta: {type: string}}}]
   - endpoint: GET /format
     responses: [{entity: A, grants: {mail: , kind: }}]
   - endpoint: GET /selected
@@ -257,6 +261,8 @@ func TestOtherGrants(t *testing.T) {
 			"value-mismatch low $.w\nvalue-mismatch low $.when\nvalue-mismatch low $.at\nvalue-mismatch low $.u\nvalue-mismatch low $.ip\nvalue-mismatch low $.ip6\nvalue-mismatch low $.b"},
 		{"at, with every element", "/deep", `{"result":{"rows":[{"row":{"id":1}},{"row":{"id":"x"}},{}]}}`, "missing-field low $.result.rows[*].row\nvalue-mismatch low $.result.rows[*].row.id"},
 		{"the way to at", "/deep", `{"result":{}}`, "missing-field low $.result.rows"},
+		{"beside an entity that is the body", "/beside", `{"id":1,"meta":"x","more":1}`, "unexpected-field medium $.more"},
+		{"beside a list there is nothing", "/beside-list", `[{"id":1,"meta":"x"}]`, "unexpected-field medium $[*].meta"},
 		{"null where nullable", "/nullable", `{"data":null}`, ``},
 		{"a format that names the value covers it", "/format", `{"mail":"a@b.example","kind":"c@d.example"}`, "personal-value high $.kind"},
 		{"nothing selected, all are expected", "/selected", `{"id":1}`, "missing-field low $.kind\nmissing-field low $.owner"},
