@@ -15,6 +15,7 @@ type event struct {
 
 func main() {
 	passed, failed, skipped := 0, 0, 0
+	told := map[string]bool{} // packages with a test that failed
 	output := map[string]string{}
 	in := bufio.NewScanner(os.Stdin)
 	in.Buffer(nil, 16<<20)
@@ -37,8 +38,8 @@ func main() {
 			delete(output, key)
 			if e.Test == "" {
 				fmt.Printf("%s\t%s\n", e.Action, e.Package)
-				if e.Action == "fail" {
-					failed++
+				if e.Action == "fail" && !told[e.Package] {
+					failed++ // it did not build, or ended by itself
 				}
 				continue
 			}
@@ -47,6 +48,7 @@ func main() {
 				passed++
 			case "fail":
 				failed++
+				told[e.Package] = true
 			default:
 				skipped++
 			}

@@ -8,7 +8,7 @@ import { useAddress } from "../../shared/address";
 import { ago, bytes, count, time } from "../../shared/format";
 import { useMay } from "../../shared/session";
 import { Heading } from "../../shared/shell";
-import { Empty, Failed } from "../../shared/states";
+import { Empty, Failed, Loading } from "../../shared/states";
 import { Code } from "../../shared/tags";
 
 export default function Captures() {
@@ -82,12 +82,14 @@ function Send() {
   const [service, setService] = useState("");
   const [audience, setAudience] = useState("");
   const [sent, setSent] = useState<Sent[]>([]);
-  const chosen = services.data?.find((s) => s.name === service) ?? services.data?.[0];
-  if (services.data?.length === 0) {
+  if (services.isPending) return <Loading what="the services" />;
+  if (services.error) return <Failed error={services.error} again={() => services.refetch()} />;
+  const chosen = services.data.find((s) => s.name === service) ?? services.data[0];
+  if (!chosen) {
     return <Alert type="info" showIcon title="Apply the contracts of a service first" description={<Code copyable>inkret contract apply contracts/</Code>} />;
   }
   const send = async (file: File) => {
-    const name = chosen?.name ?? "";
+    const name = chosen.name;
     const change = (c: Partial<Sent>) => setSent((old) => old.map((s) => (s.file === file.name ? { ...s, ...c } : s)));
     setSent((old) => [{ file: file.name, share: 0 }, ...old.filter((s) => s.file !== file.name)]);
     try {
@@ -100,16 +102,16 @@ function Send() {
   return (
     <section className="sheet" aria-label="Send a recording">
       <Flex gap={8} style={{ marginBottom: 8 }} wrap>
-        <Select aria-label="Service" style={{ minWidth: 180 }} loading={services.isPending} value={chosen?.name} onChange={setService} options={services.data?.map((s) => ({ value: s.name, label: s.name }))} />
+        <Select aria-label="Service" style={{ minWidth: 180 }} value={chosen.name} onChange={setService} options={services.data.map((s) => ({ value: s.name, label: s.name }))} />
         <Select
           aria-label="Who made the calls"
           style={{ minWidth: 240 }}
           value={audience}
           onChange={setAudience}
-          options={[{ value: "", label: "audience: recognised from each call" }, ...(chosen?.audiences ?? []).map((a) => ({ value: a, label: `audience: ${a}` }))]}
+          options={[{ value: "", label: "audience: recognised from each call" }, ...(chosen.audiences ?? []).map((a) => ({ value: a, label: `audience: ${a}` }))]}
         />
       </Flex>
-      <Upload.Dragger multiple accept=".har,application/json" showUploadList={false} disabled={!chosen} customRequest={({ file }) => void send(file as File)}>
+      <Upload.Dragger multiple accept=".har,application/json" showUploadList={false} customRequest={({ file }) => void send(file as File)}>
         <p>
           <InboxOutlined aria-hidden style={{ fontSize: 24 }} />
         </p>
