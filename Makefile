@@ -34,6 +34,7 @@ bench: ## every benchmark, as ratios in one run
 lint: console/node_modules/.package-lock.json
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); exit 1; }
 	$(GO) vet ./...
+	$(GO) vet -tags screenshots ./e2e
 	cd console && npm run check
 
 generate: console/node_modules/.package-lock.json ## server, client and console types from api/openapi.yaml
@@ -46,7 +47,7 @@ check-generated: generate ## fails when what is generated is not fresh
 
 screenshots: console chromium ## the pictures in docs/screenshots, anew
 	@command -v xterm >/dev/null && command -v Xvfb >/dev/null && command -v import >/dev/null || apt-get install -y --no-install-recommends xvfb xterm imagemagick
-	INKRET_SCREENSHOTS=$(CURDIR)/docs/screenshots $(GO) test ./e2e -run TestScreenshots -count=1
+	INKRET_SCREENSHOTS=$(CURDIR)/docs/screenshots $(GO) test -tags screenshots ./e2e -run TestScreenshots -count=1
 
 clean:
 	rm -rf bin console/node_modules console/dist/assets console/dist/index.html

@@ -166,6 +166,9 @@ func unreachable(err error) error {
 		u, _ := url.Parse(inURL.URL)
 		return hint(fmt.Errorf("no service answers at %s://%s", u.Scheme, u.Host), "start it: inkret serve", "or sign in to another: inkret sign-in URL")
 	}
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		return hint(errors.New("the service went away before it answered"), "look at its log, then try again; what it had not acknowledged is not kept")
+	}
 	if errors.As(err, &inURL) {
 		err = inURL.Err
 	}

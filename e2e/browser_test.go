@@ -105,3 +105,8 @@ func (b *browser) signIn(s *server, email string) {
 		chromedp.SendKeys(`input[autocomplete="username"]`, email), chromedp.SendKeys(`input[autocomplete="current-password"]`, demoPassword),
 		chromedp.Click(`button[type="submit"]`), shows("What needs you"))
 }
+
+// settled waits until nothing loads or fades any more.
+func settled() chromedp.Action {
+	return until(`!document.querySelector(".ant-spin-spinning, .ant-spin-blur") && document.getAnimations().every((a) => a.playState === "finished" || a.playState === "idle")`)
+}

@@ -1,3 +1,5 @@
+//go:build screenshots
+
 package e2e
 
 import (
@@ -10,17 +12,12 @@ import (
 	"inkret/client"
 )
 
-// settled waits until nothing loads or fades any more.
-func settled() chromedp.Action {
-	return until(`!document.querySelector(".ant-spin-spinning, .ant-spin-blur") && document.getAnimations().every((a) => a.playState === "finished" || a.playState === "idle")`)
-}
-
 // TestScreenshots writes the pictures of docs/screenshots anew from the demo. It
-// runs when INKRET_SCREENSHOTS names the folder (make screenshots).
+// is built for that alone (make screenshots), and INKRET_SCREENSHOTS names the folder.
 func TestScreenshots(t *testing.T) {
 	dir := os.Getenv("INKRET_SCREENSHOTS")
 	if dir == "" {
-		t.Skip("INKRET_SCREENSHOTS names no folder")
+		t.Fatal("INKRET_SCREENSHOTS names no folder")
 	}
 	s, recordings := startDemo(t)
 	terminalPictures(t, s, dir, recordings)

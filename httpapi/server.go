@@ -141,7 +141,8 @@ func (h *handlers) admit(op api.Operation) echo.MiddlewareFunc {
 			case caller.ID == 0:
 				return &service.Problem{Code: service.Unauthenticated, Detail: "this needs somebody who is signed in", Next: "sign in: inkret sign-in"}
 			case !service.May(caller.Role, op.Role):
-				return &service.Problem{Code: service.Forbidden, Detail: "this needs the role " + op.Role + "; yours is " + caller.Role}
+				return &service.Problem{Code: service.Forbidden, Detail: "this needs the role " + op.Role + "; yours is " + caller.Role,
+					Next: "ask an administrator for it"}
 			}
 			return next(c)
 		}

@@ -162,7 +162,7 @@ func (u *upload) capture(ctx context.Context, c *exchange.Capture) error {
 	if c.Request.URL != nil {
 		row.URL, held.URL = maskURL(c.Request.URL), c.Request.URL.String()
 	}
-	if out.Endpoint != "" {
+	if out.Known || out.Skipped == "" || len(out.Spots) > 0 { // of what is only passed over, no endpoint is noted
 		row.EndpointID = store.EndpointID(u.service, out.Endpoint)
 		e := u.endpoints[out.Endpoint]
 		if e == nil {
@@ -227,9 +227,7 @@ func (u *upload) rows(findings []*finding.Finding) []store.Finding {
 func (u *upload) seen() []store.SeenEndpoint {
 	var all []store.SeenEndpoint
 	for _, e := range u.endpoints {
-		if e.Captures > 0 {
-			all = append(all, *e)
-		}
+		all = append(all, *e)
 	}
 	return all
 }

@@ -436,6 +436,26 @@ func TestEndpoints(t *testing.T) {
 	}
 }
 
+// TestEveryFindingHasItsEndpoint holds that a finding from a capture whose body
+// was passed over leads somewhere, and that what is only passed over does not.
+func TestEveryFindingHasItsEndpoint(t *testing.T) {
+	w := newWorld(t)
+	text := strings.ReplaceAll(recording(clean), "application/json", "image/png")
+	w.upload("a.har", strings.ReplaceAll(text, "/skippers/7?key=", "/photos/1?notify=ada@quay.example&key="))
+	w.upload("b.har", strings.ReplaceAll(text, "/skippers/7?key=", "/logos/1?key="))
+	all, _, err := w.Findings(t.Context(), FindingFilter{}, Page{Number: 1, Size: 10})
+	if err != nil || len(all) != 1 || all[0].Kind != "sensitive-in-url" {
+		t.Fatalf("findings %+v, %v", all, err)
+	}
+	if e, err := w.Endpoint(t.Context(), all[0].EndpointID); err != nil || e.Endpoint.Text != "GET /photos/{}" {
+		t.Errorf("its endpoint is %+v, %v", e.Endpoint, err)
+	}
+	captures, _, err := w.Captures(t.Context(), CaptureFilter{}, Page{Number: 1, Size: 10})
+	if err != nil || len(captures) != 2 || captures[0].EndpointID != "" || captures[1].Endpoint != "GET /photos/{}" {
+		t.Errorf("captures %+v, %v", captures, err)
+	}
+}
+
 func TestFindingsAreFiltered(t *testing.T) {
 	w := newWorld(t)
 	b := w.upload("a.har", recording(leaky, `{"id":7,"name":"Ada","email":"ada@quay.example"}`, `{"id":7,"name":"Ada","rank":1}`))

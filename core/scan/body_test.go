@@ -122,6 +122,24 @@ func TestSpotsBeforeTheBreakAreReported(t *testing.T) {
 	}
 }
 
+// TestABreakInAMapKeepsThePlaces breaks a body off within a map that only others
+// are granted: what encloses it is still told at its own place.
+func TestABreakInAMapKeepsThePlaces(t *testing.T) {
+	contracts := mustRead(t, `
+inkret: 1
+service: s
+audiences: [{name: visitor}, {name: office}]
+entities: {A: {fields: {id: {type: integer, class: internal}}}}
+endpoints:
+  - endpoint: GET /x
+    responses: [{entity: A, grants: {id: , counts: {keys: any, type: integer, audiences: [office]}}}]
+`)
+	out := NewJudge(contracts).Capture(call("/x", "visitor", `{"id":1,"counts":{"a":1,"b":`))
+	if got, want := describe(out.Spots), "wrong-audience low $.counts"; got != want || out.Spots[0].Pointer != "/counts" {
+		t.Errorf("spots:\n%s\nwant:\n%s", got, want)
+	}
+}
+
 func TestTenThousandLevelsAreJudged(t *testing.T) {
 	deep := strings.Repeat(`{"a":`, 9_998) + `{"token":"x"}` + strings.Repeat("}", 9_998)
 	out := NewJudge(nil).Capture(call("/x", "", deep))

@@ -266,16 +266,17 @@ func (w *walk) keyed(m *contract.Member, how mode, start int, c *candidate) bool
 		if how != posted {
 			named = info.nameCandidate(m.Class)
 		}
-		if ok = w.granted(m, how, keyed, begin, named); !ok {
-			break
-		}
-		if twice && how != posted {
+		ok = w.granted(m, how, keyed, begin, named)
+		if twice && ok && how != posted {
 			w.duplicate(begin)
 		}
 		if w.watch != nil {
 			w.watch.End(w.pos)
 		}
 		w.pop()
+		if !ok {
+			break
+		}
 		more, good := w.more('}')
 		if ok = good; !more {
 			break

@@ -17,7 +17,7 @@ export default function CapturePage() {
   if (capture.error) return <Failed error={capture.error} again={() => capture.refetch()} />;
   const { capture: c, body, cut, judged_by, request_headers, response_headers, command } = capture.data;
   const items: [string, React.ReactNode][] = [
-    ["Endpoint", <Link to={`/endpoints/${c.endpoint_id}`}>{c.endpoint}</Link>],
+    ["Endpoint", c.endpoint_id ? <Link to={`/endpoints/${c.endpoint_id}`}>{c.endpoint}</Link> : "not noted: the call was passed over"],
     ["Audience", `${c.audience || "none"}${c.audience_by ? `, ${c.audience_by}` : ""}`],
     ["Status", String(c.status)],
     ["Recorded", time(c.started)],

@@ -40,33 +40,9 @@ export default function Findings() {
       </Heading>
       <Flex gap={8} wrap role="search" aria-label="Filters" style={{ marginBottom: 12 }}>
         <Words value={get("q")} onChange={(q) => set({ q })} />
-        <Select
-          mode="multiple"
-          aria-label="State"
-          placeholder="State: open"
-          style={{ minWidth: 160 }}
-          value={several("state")}
-          onChange={(v: string[]) => set({ state: v.includes("any") ? "any" : v.join(",") })}
-          options={[{ value: "any", label: "any" }, ...states.map((s) => ({ value: s, label: stateWords[s] }))]}
-        />
-        <Select
-          mode="multiple"
-          aria-label="Severity"
-          placeholder="Severity"
-          style={{ minWidth: 140 }}
-          value={several("severity")}
-          onChange={(v: string[]) => set({ severity: v.join(",") })}
-          options={severities.map((s) => ({ value: s, label: s }))}
-        />
-        <Select
-          mode="multiple"
-          aria-label="Kind"
-          placeholder="Kind"
-          style={{ minWidth: 180 }}
-          value={several("kind")}
-          onChange={(v: string[]) => set({ kind: v.join(",") })}
-          options={kinds.map((k) => ({ value: k, label: k }))}
-        />
+        <Several label="State" placeholder="State: open" width={160} value={several("state")} onChange={(v) => set({ state: v.includes("any") ? "any" : v.join(",") })} options={[{ value: "any", label: "any" }, ...states.map((s) => ({ value: s, label: stateWords[s] }))]} />
+        <Several label="Severity" width={140} value={several("severity")} onChange={(v) => set({ severity: v.join(",") })} options={severities.map((s) => ({ value: s, label: s }))} />
+        <Several label="Kind" width={180} value={several("kind")} onChange={(v) => set({ kind: v.join(",") })} options={kinds.map((k) => ({ value: k, label: k }))} />
         <Audience value={get("audience")} onChange={(audience) => set({ audience })} />
         {(["batch", "endpoint", "entity", "field", "team"] as const)
           .filter((f) => get(f))
@@ -151,6 +127,11 @@ function Words({ value, onChange }: { value: string; onChange: (v: string) => vo
     return () => clearTimeout(rest);
   }, [text, value, onChange]);
   return <Input.Search allowClear aria-label="Search in endpoint, path, entity and field" placeholder="Search path, endpoint, field" style={{ width: 240 }} value={text} onChange={(e) => setText(e.target.value)} onSearch={onChange} />;
+}
+
+/** A filter by several of some words. */
+function Several({ label, placeholder = label, width, ...rest }: { label: string; placeholder?: string; width: number; value: string[]; onChange: (v: string[]) => void; options: { value: string; label: string }[] }) {
+  return <Select mode="multiple" aria-label={label} placeholder={placeholder} style={{ minWidth: width }} {...rest} />;
 }
 
 function Audience({ value, onChange }: { value: string; onChange: (v: string) => void }) {
