@@ -5,10 +5,11 @@ import (
 	"strings"
 
 	"inkret/core/catalog"
+	"inkret/core/document"
 	"inkret/core/place"
 )
 
-func (r *reader) entity(n *node) *catalog.Entity {
+func (r *reader) entity(n *document.Node) *catalog.Entity {
 	name := r.text(n)
 	if name == "" {
 		return nil
@@ -20,7 +21,7 @@ func (r *reader) entity(n *node) *catalog.Entity {
 	return e
 }
 
-func (r *reader) shape(n *node) *Shape {
+func (r *reader) shape(n *document.Node) *Shape {
 	name := r.text(n)
 	if name == "" {
 		return nil
@@ -34,27 +35,27 @@ func (r *reader) shape(n *node) *Shape {
 
 // readShapes reads all shapes; their names are known before the first grant is
 // read, so that they may refer to each other.
-func (r *reader) readShapes(sections []*node) {
+func (r *reader) readShapes(sections []*document.Node) {
 	type pending struct {
 		shape *Shape
-		n     *node
+		n     *document.Node
 	}
 	var all []pending
 	for _, section := range sections {
 		for _, n := range r.mapping(section) {
-			name := n.name.text
+			name := n.Name.Text
 			if old := r.shapes[name]; old != nil {
-				r.report(n.name, "each name once", "shape %q is defined twice, first at %s", name, old.Pos)
+				r.report(n.Name, "each name once", "shape %q is defined twice, first at %s", name, old.Pos)
 				continue
 			}
-			s := &Shape{Name: name, Pos: n.name.pos(), Body: &GrantSet{}}
+			s := &Shape{Name: name, Pos: n.Name.Pos(), Body: &GrantSet{}}
 			r.shapes[name] = s
 			r.shapeName = append(r.shapeName, name)
 			r.c.Shapes = append(r.c.Shapes, s)
 			if !r.keys(n, []string{"entity", "grants"}) {
 				continue
 			}
-			if e := n.get("entity"); e != nil {
+			if e := n.Get("entity"); e != nil {
 				s.Body.Entity = r.entity(e)
 			} else {
 				r.report(n, "`entity:`", "the shape names no entity")
@@ -63,7 +64,7 @@ func (r *reader) readShapes(sections []*node) {
 		}
 	}
 	for _, p := range all {
-		if g := p.n.get("grants"); g == nil {
+		if g := p.n.Get("grants"); g == nil {
 			r.report(p.n, "`grants:`", "the shape grants nothing")
 		} else if p.shape.Body.Entity != nil {
 			p.shape.Body.Grants = r.grants(g, p.shape.Body.Entity, catalog.Unclassed).Grants
@@ -120,7 +121,7 @@ func (r *reader) cycles() {
 	}
 }
 
-func (r *reader) sameEntity(n *node, s *Shape, e *catalog.Entity) {
+func (r *reader) sameEntity(n *document.Node, s *Shape, e *catalog.Entity) {
 	if s == nil || e == nil || s.Body.Entity == nil || s.Body.Entity == e {
 		return
 	}
@@ -139,7 +140,7 @@ func (r *reader) sameEntity(n *node, s *Shape, e *catalog.Entity) {
 
 // grants reads a mapping of grants over entity, nil where none is known. A grant
 // that says nothing of its class has base.
-func (r *reader) grants(n *node, entity *catalog.Entity, base catalog.Class) *GrantSet {
+func (r *reader) grants(n *document.Node, entity *catalog.Entity, base catalog.Class) *GrantSet {
 	set := &GrantSet{Entity: entity}
 	for _, p := range r.mapping(n) {
 		if g := r.grant(p, entity, base); g != nil {
@@ -153,45 +154,45 @@ var grantKeys = []string{"field", "derived", "external", "constant", "relation",
 	"entity", "type", "format", "max", "values", "nullable", "optional", "many", "open", "keys", "audiences", "class",
 	"reason", "needed_by"}
 
-func (r *reader) grant(n *node, entity *catalog.Entity, base catalog.Class) *Grant {
-	g := &Grant{Name: n.name.text, Pos: n.name.pos(), Audiences: ^Set(0), Owner: entity, Class: base}
+func (r *reader) grant(n *document.Node, entity *catalog.Entity, base catalog.Class) *Grant {
+	g := &Grant{Name: n.Name.Text, Pos: n.Name.Pos(), Audiences: ^Set(0), Owner: entity, Class: base}
 	if g.Class == catalog.Unclassed {
 		g.Class = catalog.Public
 	}
-	switch n.kind {
-	case kindNull:
+	switch n.Kind {
+	case document.Null:
 		r.bare(g, n, g.Name)
 		return g
-	case kindString:
+	case document.String:
 		if entity == nil {
-			r.report(n, "a long form such as {type: string}; the short form carries an entity's field", "no entity is known here that could have the field %q", n.text)
+			r.report(n, "a long form such as {type: string}; the short form carries an entity's field", "no entity is known here that could have the field %q", n.Text)
 			return nil
 		}
-		r.carry(g, n, n.text)
+		r.carry(g, n, n.Text)
 		return g
-	case kindMap:
+	case document.Map:
 	default:
-		r.report(n, "nothing, the field's name, or a mapping", "%s stands behind the grant", n.describe())
+		r.report(n, "nothing, the field's name, or a mapping", "%s stands behind the grant", n.Describe())
 		return nil
 	}
 	if !r.keys(n, grantKeys) {
 		return nil
 	}
-	if a := n.get("audiences"); a != nil {
+	if a := n.Get("audiences"); a != nil {
 		g.Audiences = r.audienceSet(a)
 	}
-	g.Optional, g.Open = r.truth(n.get("optional")), r.truth(n.get("open"))
-	if k := n.get("keys"); k != nil {
+	g.Optional, g.Open = r.truth(n.Get("optional")), r.truth(n.Get("open"))
+	if k := n.Get("keys"); k != nil {
 		g.Keyed = r.choice(k, "any") != ""
 	}
-	if reason := n.get("reason"); reason != nil {
+	if reason := n.Get("reason"); reason != nil {
 		g.Reason = r.text(reason)
 	}
-	if by := n.get("needed_by"); by != nil {
+	if by := n.Get("needed_by"); by != nil {
 		g.NeededBy = r.texts(by)
 	}
 	r.source(g, n, entity)
-	if many := n.get("many"); many != nil {
+	if many := n.Get("many"); many != nil {
 		g.Many = r.truth(many)
 	}
 	g.Form = r.form(n, g.Form)
@@ -202,7 +203,7 @@ func (r *reader) grant(n *node, entity *catalog.Entity, base catalog.Class) *Gra
 
 // bare reads a grant that says no source: the entity's field or relation of
 // that name, or any value where no entity is known.
-func (r *reader) bare(g *Grant, n *node, name string) {
+func (r *reader) bare(g *Grant, n *document.Node, name string) {
 	if g.Owner == nil {
 		return
 	}
@@ -210,7 +211,7 @@ func (r *reader) bare(g *Grant, n *node, name string) {
 }
 
 // carry makes g carry the entity's field or relation called name, in the short forms.
-func (r *reader) carry(g *Grant, n *node, name string) {
+func (r *reader) carry(g *Grant, n *document.Node, name string) {
 	if f := g.Owner.Field(name); f != nil {
 		r.carryField(g, f)
 		r.needsMembers(g, n)
@@ -234,54 +235,54 @@ func (r *reader) carryField(g *Grant, f *catalog.Field) {
 var sourceKeys = []string{"field", "derived", "external", "constant"}
 
 // source works out where g's value comes from.
-func (r *reader) source(g *Grant, n *node, entity *catalog.Entity) {
+func (r *reader) source(g *Grant, n *document.Node, entity *catalog.Entity) {
 	var said []string
 	for _, k := range sourceKeys {
-		if n.get(k) != nil {
+		if n.Get(k) != nil {
 			said = append(said, k)
 		}
 	}
 	if len(said) > 1 {
-		r.report(n.get(said[1]), "one source at the most", "the grant has %s as sources", strings.Join(said, " and "))
+		r.report(n.Get(said[1]), "one source at the most", "the grant has %s as sources", strings.Join(said, " and "))
 		return
 	}
-	related := n.get("relation") != nil || len(said) == 0 && n.get("entity") == nil && entity.Relation(g.Name) != nil
-	if n.get("relation") != nil && len(said) > 0 {
-		r.report(n.get("relation"), "one source at the most", "the grant has %s and relation as sources", said[0])
+	related := n.Get("relation") != nil || len(said) == 0 && n.Get("entity") == nil && entity.Relation(g.Name) != nil
+	if n.Get("relation") != nil && len(said) > 0 {
+		r.report(n.Get("relation"), "one source at the most", "the grant has %s and relation as sources", said[0])
 		return
 	}
 	switch {
 	case related:
 		r.sourceRelation(g, n, entity)
 		return
-	case n.get("reference") != nil:
-		r.report(n.get("reference"), "a relation of the entity, named by `relation` where the member's name is not the relation's", "%q is no relation that could be referred to", g.Name)
+	case n.Get("reference") != nil:
+		r.report(n.Get("reference"), "a relation of the entity, named by `relation` where the member's name is not the relation's", "%q is no relation that could be referred to", g.Name)
 		return
-	case n.get("entity") != nil:
-		g.Source, g.entity = FromEntity, r.entity(n.get("entity"))
-		if n.get("shape") == nil && n.get("grants") == nil {
-			r.report(n.get("entity"), "`shape` or `grants` with it", "an entity is named and nothing of it is granted")
+	case n.Get("entity") != nil:
+		g.Source, g.entity = FromEntity, r.entity(n.Get("entity"))
+		if n.Get("shape") == nil && n.Get("grants") == nil {
+			r.report(n.Get("entity"), "`shape` or `grants` with it", "an entity is named and nothing of it is granted")
 		}
 		r.objects(g, n, g.entity, catalog.Unclassed)
 		return
 	}
 	inner, base := entity, catalog.Unclassed
 	switch {
-	case n.get("field") != nil:
-		name := r.text(n.get("field"))
+	case n.Get("field") != nil:
+		name := r.text(n.Get("field"))
 		switch {
 		case name == "":
 		case entity == nil:
-			r.report(n.get("field"), "no field, or an `entity` for the response", "no entity is known here that could have the field %q", name)
+			r.report(n.Get("field"), "no field, or an `entity` for the response", "no entity is known here that could have the field %q", name)
 		case entity.Field(name) == nil:
-			r.unknown(n.get("field"), "field of "+entity.Name, name, fieldNames(entity))
+			r.unknown(n.Get("field"), "field of "+entity.Name, name, fieldNames(entity))
 		default:
 			r.carryField(g, entity.Field(name))
 		}
 		inner, base = nil, g.Class
-	case n.get("derived") != nil:
+	case n.Get("derived") != nil:
 		g.Source = FromDerived
-		for _, item := range r.listOrOne(n.get("derived")) {
+		for _, item := range r.listOrOne(n.Get("derived")) {
 			name := r.text(item)
 			switch {
 			case name == "":
@@ -295,24 +296,24 @@ func (r *reader) source(g *Grant, n *node, entity *catalog.Entity) {
 				g.Class = max(g.Class, f.Class.Judged())
 			}
 		}
-	case n.get("external") != nil:
-		g.Source, g.External = FromExternal, r.text(n.get("external"))
+	case n.Get("external") != nil:
+		g.Source, g.External = FromExternal, r.text(n.Get("external"))
 		inner = nil
-	case n.get("constant") != nil:
+	case n.Get("constant") != nil:
 		g.Source = FromConstant
-		value := n.get("constant")
-		if value.kind == kindMap || value.kind == kindList {
-			r.report(value, "a text, number, truth value or null", "%s is no single value", value.describe())
+		value := n.Get("constant")
+		if value.Kind == document.Map || value.Kind == document.List {
+			r.report(value, "a text, number, truth value or null", "%s is no single value", value.Describe())
 		} else {
-			g.Form.Values = []string{value.json()}
+			g.Form.Values = []string{value.JSON()}
 		}
 	case entity.Field(g.Name) != nil:
 		r.carryField(g, entity.Field(g.Name))
 		inner, base = nil, g.Class
-	case n.get("grants") != nil || n.get("shape") != nil || n.get("one_of") != nil:
+	case n.Get("grants") != nil || n.Get("shape") != nil || n.Get("one_of") != nil:
 		g.Source = FromGroup
-	case entity != nil && !g.Open && !g.Keyed && n.get("type") == nil && n.get("values") == nil && n.get("format") == nil:
-		r.unknown(n.name, "field or relation of "+entity.Name, g.Name, entity.Names())
+	case entity != nil && !g.Open && !g.Keyed && n.Get("type") == nil && n.Get("values") == nil && n.Get("format") == nil:
+		r.unknown(n.Name, "field or relation of "+entity.Name, g.Name, entity.Names())
 	}
 	r.objects(g, n, inner, base)
 }
@@ -325,9 +326,9 @@ func fieldNames(e *catalog.Entity) []string {
 	return names
 }
 
-func (r *reader) sourceRelation(g *Grant, n *node, entity *catalog.Entity) {
-	name, at := g.Name, n.name
-	if rel := n.get("relation"); rel != nil {
+func (r *reader) sourceRelation(g *Grant, n *document.Node, entity *catalog.Entity) {
+	name, at := g.Name, n.Name
+	if rel := n.Get("relation"); rel != nil {
 		name, at = r.text(rel), rel
 	}
 	if entity == nil {
@@ -345,11 +346,11 @@ func (r *reader) sourceRelation(g *Grant, n *node, entity *catalog.Entity) {
 	}
 	target := r.c.Catalog.Entity(rel.Entity)
 	g.Source, g.Relation, g.Many, g.entity = FromRelation, rel, rel.Many, target
-	if ref := n.get("reference"); ref != nil {
+	if ref := n.Get("reference"); ref != nil {
 		g.Reference = true
 		for _, k := range []string{"shape", "grants", "one_of", "open"} {
-			if n.get(k) != nil {
-				r.report(n.get(k), "either a reference or the object", "the grant has both reference and %s", k)
+			if n.Get(k) != nil {
+				r.report(n.Get(k), "either a reference or the object", "the grant has both reference and %s", k)
 			}
 		}
 		if field := r.text(ref); field != "" && target != nil {
@@ -363,27 +364,27 @@ func (r *reader) sourceRelation(g *Grant, n *node, entity *catalog.Entity) {
 		}
 		return
 	}
-	if n.get("shape") == nil && n.get("grants") == nil && n.get("one_of") == nil && !g.Open {
+	if n.Get("shape") == nil && n.Get("grants") == nil && n.Get("one_of") == nil && !g.Open {
 		r.report(n, "shape, grants, reference, one_of or open", "the relation %s.%s does not say what of %s it grants", entity.Name, name, rel.Entity)
 	}
 	r.objects(g, n, target, catalog.Unclassed)
 }
 
 // objects reads what a grant says of the objects it lets through.
-func (r *reader) objects(g *Grant, n *node, entity *catalog.Entity, base catalog.Class) {
-	if s := n.get("shape"); s != nil {
+func (r *reader) objects(g *Grant, n *document.Node, entity *catalog.Entity, base catalog.Class) {
+	if s := n.Get("shape"); s != nil {
 		g.shape = r.shape(s)
 		if g.shape != nil && entity == nil {
 			entity = g.shape.Body.Entity
 		}
 		r.sameEntity(s, g.shape, entity)
 	}
-	if own := n.get("grants"); own != nil {
+	if own := n.Get("grants"); own != nil {
 		g.own = r.grants(own, entity, base)
 	}
 	g.entity = entity
-	if list := n.get("one_of"); list != nil {
-		if n.get("shape") != nil || n.get("grants") != nil {
+	if list := n.Get("one_of"); list != nil {
+		if n.Get("shape") != nil || n.Get("grants") != nil {
 			r.report(list, "one of shape, grants and one_of", "one_of stands beside other grants")
 		}
 		for _, item := range r.list(list) {
@@ -392,21 +393,21 @@ func (r *reader) objects(g *Grant, n *node, entity *catalog.Entity, base catalog
 	}
 }
 
-func (r *reader) alternative(g *Grant, n *node, entity *catalog.Entity) {
+func (r *reader) alternative(g *Grant, n *document.Node, entity *catalog.Entity) {
 	if !r.keys(n, []string{"when", "shape"}) {
 		return
 	}
 	alt := alternative{when: map[string]string{}}
-	if w := n.get("when"); w != nil {
+	if w := n.Get("when"); w != nil {
 		for _, p := range r.mapping(w) {
-			if p.kind == kindMap || p.kind == kindList {
-				r.report(p, "a single value", "%s stands here", p.describe())
+			if p.Kind == document.Map || p.Kind == document.List {
+				r.report(p, "a single value", "%s stands here", p.Describe())
 				continue
 			}
-			alt.when[p.name.text] = p.json()
+			alt.when[p.Name.Text] = p.JSON()
 		}
 	}
-	if s := n.get("shape"); s == nil {
+	if s := n.Get("shape"); s == nil {
 		r.report(n, "`shape:`", "the alternative names no shape")
 		return
 	} else if alt.shape = r.shape(s); alt.shape != nil {
@@ -418,7 +419,7 @@ func (r *reader) alternative(g *Grant, n *node, entity *catalog.Entity) {
 }
 
 // needsMembers checks that a grant of objects or arrays says what is in them.
-func (r *reader) needsMembers(g *Grant, n *node) {
+func (r *reader) needsMembers(g *Grant, n *document.Node) {
 	if g.Form.Type != catalog.Object && g.Form.Type != catalog.Array || g.Open || g.Keyed || g.Many || g.shape != nil || g.own != nil || g.oneOf != nil {
 		return
 	}
@@ -426,9 +427,9 @@ func (r *reader) needsMembers(g *Grant, n *node) {
 }
 
 // gradeClass applies the grant's own class and asks for the reasons it needs.
-func (r *reader) gradeClass(g *Grant, n *node) {
+func (r *reader) gradeClass(g *Grant, n *document.Node) {
 	at := n
-	if c := n.get("class"); c != nil {
+	if c := n.Get("class"); c != nil {
 		at = c
 		said := r.class(c)
 		if said == catalog.Unclassed {

@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 
+	"inkret/core/document"
 	"inkret/core/exchange"
 	"inkret/core/place"
 )
@@ -26,7 +27,7 @@ type segment struct {
 var parameter = regexp.MustCompile(`\{([A-Za-z_][A-Za-z0-9_.-]*)(\+?)\}`)
 
 // template reads "METHOD /path" into e and reports whether it could.
-func (r *reader) template(e *Endpoint, n *node) bool {
+func (r *reader) template(e *Endpoint, n *document.Node) bool {
 	method, path, ok := strings.Cut(e.Text, " ")
 	if !ok || !strings.HasPrefix(path, "/") || strings.ContainsAny(path, " ?#") {
 		r.report(n, "a method and a path, as in GET /v1/bookings/{booking_id}", "%q is no endpoint", e.Text)

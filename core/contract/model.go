@@ -17,6 +17,7 @@ import (
 
 	"inkret/core/catalog"
 	"inkret/core/detect"
+	"inkret/core/document"
 )
 
 // Contracts is one contract document, read and checked. It is safe for
@@ -172,7 +173,7 @@ type Response struct {
 
 	shape *Shape
 	own   *GrantSet
-	where *node
+	where *document.Node
 }
 
 // condition narrows a response to some requests.

@@ -5,18 +5,11 @@ import (
 	"sort"
 	"strings"
 
-	"inkret/core/place"
+	"inkret/core/document"
 )
 
-// Pos is a position in a contract file. Line and Column count from 1; the
-// column counts code points. The zero Pos is no position.
-type Pos struct {
-	File   string `json:"file"`
-	Line   int    `json:"line"`
-	Column int    `json:"column"`
-}
-
-func (p Pos) String() string { return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column) }
+// Pos is a position in a contract file.
+type Pos = document.Pos
 
 // Problem is one thing that is wrong with a contract document.
 type Problem struct {
@@ -71,15 +64,18 @@ func (ps Problems) sorted() Problems {
 }
 
 // report adds a problem at n.
-func (r *reader) report(n *node, expected, found string, args ...any) {
+func (r *reader) report(n *document.Node, expected, found string, args ...any) {
 	r.problems = append(r.problems, Problem{
-		Pos: n.pos(), Path: n.path(), Found: fmt.Sprintf(found, args...), Expected: expected,
+		Pos: n.Pos(), Path: n.Path(), Found: fmt.Sprintf(found, args...), Expected: expected,
 	})
 }
 
+// fault adds a problem that reading the file as YAML came upon.
+func (r *reader) fault(n *document.Node, expected, found string) { r.report(n, expected, "%s", found) }
+
 // unknown adds a problem about a word that is none of the known ones.
-func (r *reader) unknown(n *node, what, word string, known []string) {
-	p := Problem{Pos: n.pos(), Path: n.path(), Found: fmt.Sprintf("%s %q is not known", what, word), Near: nearest(word, known)}
+func (r *reader) unknown(n *document.Node, what, word string, known []string) {
+	p := Problem{Pos: n.Pos(), Path: n.Path(), Found: fmt.Sprintf("%s %q is not known", what, word), Near: nearest(word, known)}
 	switch {
 	case len(known) == 0:
 		p.Expected = "one that is defined; there is none yet"
@@ -140,15 +136,4 @@ func edits(a, b string, bound int) int {
 		before, last, row = last, row, before
 	}
 	return last[len(b)]
-}
-
-// path is where n stands in its document, as a JSONPath.
-func (n *node) path() string {
-	if n.parent == nil {
-		return place.Root
-	}
-	if n.name == nil {
-		return fmt.Sprintf("%s[%d]", n.parent.path(), n.index)
-	}
-	return n.parent.path() + place.Name(n.name.text)
 }

@@ -10,6 +10,7 @@ import (
 
 	"inkret/core/catalog"
 	"inkret/core/detect"
+	"inkret/core/document"
 	"inkret/core/place"
 )
 
@@ -28,7 +29,7 @@ func Read(files ...File) (*Contracts, error) {
 	r := &reader{
 		c:         &Contracts{Catalog: &catalog.Catalog{}},
 		shapes:    map[string]*Shape{},
-		templates: map[string]*node{},
+		templates: map[string]*document.Node{},
 	}
 	r.document(files)
 	if len(r.problems) > 0 {
@@ -44,7 +45,7 @@ type reader struct {
 	problems  Problems
 	c         *Contracts
 	shapes    map[string]*Shape
-	templates map[string]*node // normalised endpoint to where it was defined
+	templates map[string]*document.Node // normalised endpoint to where it was defined
 	entities  []string
 	shapeName []string
 }
@@ -52,25 +53,25 @@ type reader struct {
 var topKeys = []string{"inkret", "service", "servers", "audiences", "entities", "shapes", "responses", "endpoints", "detectors", "exceptions"}
 
 func (r *reader) document(files []File) {
-	sections := map[string][]*node{}
+	sections := map[string][]*document.Node{}
 	for _, f := range files {
-		root := r.parse(f.Name, f.Data)
+		root := document.Parse(f.Name, f.Data, r.fault)
 		if root == nil || !r.keys(root, topKeys) {
 			continue
 		}
-		for _, p := range root.pairs {
-			sections[p.name.text] = append(sections[p.name.text], p)
+		for _, p := range root.Pairs {
+			sections[p.Name.Text] = append(sections[p.Name.Text], p)
 		}
-		if len(files) == 1 && root.get("inkret") == nil {
+		if len(files) == 1 && root.Get("inkret") == nil {
 			r.report(root, "`inkret: 1` on the first line", "the format's version is missing")
 		}
 	}
 	if len(files) > 1 && len(sections["inkret"]) == 0 && len(r.problems) == 0 {
-		r.report(&node{file: files[0].Name, line: 1, column: 1}, "`inkret: 1` in one of the files", "the format's version is missing")
+		r.report(&document.Node{File: files[0].Name, Line: 1, Column: 1}, "`inkret: 1` in one of the files", "the format's version is missing")
 	}
 	for _, n := range sections["inkret"] {
-		if n.text != strconv.Itoa(Version) || n.kind != kindNumber {
-			r.report(n, "1", "%s is no version of the format that is known here", n.describe())
+		if n.Text != strconv.Itoa(Version) || n.Kind != document.Number {
+			r.report(n, "1", "%s is no version of the format that is known here", n.Describe())
 		}
 	}
 	r.service(sections["service"], files)
@@ -111,7 +112,7 @@ func (r *reader) document(files []File) {
 	}
 }
 
-func (r *reader) service(nodes []*node, files []File) {
+func (r *reader) service(nodes []*document.Node, files []File) {
 	for i, n := range nodes {
 		name := r.text(n)
 		switch {
@@ -119,17 +120,17 @@ func (r *reader) service(nodes []*node, files []File) {
 		case !serviceName.MatchString(name):
 			r.report(n, "letters, digits, '.', '_' and '-'", "%q is no service name", name)
 		case i > 0 && name != r.c.Service:
-			r.report(n, fmt.Sprintf("%q, as at %s", r.c.Service, nodes[0].pos()), "a second service %q", name)
+			r.report(n, fmt.Sprintf("%q, as at %s", r.c.Service, nodes[0].Pos()), "a second service %q", name)
 		default:
 			r.c.Service = name
 		}
 	}
 	if len(nodes) == 0 && len(files) > 0 && len(r.problems) == 0 {
-		r.report(&node{file: files[0].Name, line: 1, column: 1}, "`service: NAME`", "the service has no name")
+		r.report(&document.Node{File: files[0].Name, Line: 1, Column: 1}, "`service: NAME`", "the service has no name")
 	}
 }
 
-func (r *reader) server(n *node) {
+func (r *reader) server(n *document.Node) {
 	text := r.text(n)
 	if text == "" {
 		return
@@ -174,7 +175,7 @@ func portOf(u *url.URL) string {
 	return "80"
 }
 
-func (r *reader) audience(n *node) {
+func (r *reader) audience(n *document.Node) {
 	if !r.keys(n, []string{"name", "recognise"}) {
 		return
 	}
@@ -183,51 +184,51 @@ func (r *reader) audience(n *node) {
 		return
 	}
 	if old := r.c.Audience(name); old != nil {
-		r.report(n.get("name"), "each name once", "audience %q is defined twice, first at %s", name, old.Pos)
+		r.report(n.Get("name"), "each name once", "audience %q is defined twice, first at %s", name, old.Pos)
 		return
 	}
 	if len(r.c.Audiences) == maxAudiences {
 		r.report(n, fmt.Sprintf("at most %d audiences", maxAudiences), "one audience too many")
 		return
 	}
-	a := &Audience{Name: name, Index: len(r.c.Audiences), Pos: n.get("name").pos()}
-	if rec := n.get("recognise"); rec != nil && r.keys(rec, []string{"credentials", "claim", "header", "cookie"}) {
-		if cred := rec.get("credentials"); cred != nil {
+	a := &Audience{Name: name, Index: len(r.c.Audiences), Pos: n.Get("name").Pos()}
+	if rec := n.Get("recognise"); rec != nil && r.keys(rec, []string{"credentials", "claim", "header", "cookie"}) {
+		if cred := rec.Get("credentials"); cred != nil {
 			if r.choice(cred, "none") != "" {
 				a.Recognise.None = true
 			}
 		}
-		a.Recognise.Claim = r.match(rec.get("claim"))
-		a.Recognise.Header = r.match(rec.get("header"))
-		a.Recognise.Cookie = r.match(rec.get("cookie"))
+		a.Recognise.Claim = r.match(rec.Get("claim"))
+		a.Recognise.Header = r.match(rec.Get("header"))
+		a.Recognise.Cookie = r.match(rec.Get("cookie"))
 	}
 	r.c.Audiences = append(r.c.Audiences, a)
 }
 
-func (r *reader) match(n *node) *Match {
+func (r *reader) match(n *document.Node) *Match {
 	if n == nil || !r.keys(n, []string{"name", "value"}) {
 		return nil
 	}
 	m := &Match{Name: r.required(n, "name"), Values: []string{"*"}}
-	if v := n.get("value"); v != nil {
+	if v := n.Get("value"); v != nil {
 		m.Values = r.scalars(v)
 	}
 	return m
 }
 
-func (r *reader) readEntities(sections []*node) {
+func (r *reader) readEntities(sections []*document.Node) {
 	type pending struct {
 		entity *catalog.Entity
-		n      *node
+		n      *document.Node
 	}
 	var all []pending
-	first := map[string]*node{}
+	first := map[string]*document.Node{}
 	for _, section := range sections {
 		for _, n := range r.mapping(section) {
-			name := n.name.text
+			name := n.Name.Text
 			e := &catalog.Entity{Name: name}
 			if !r.c.Catalog.Add(e) {
-				r.report(n.name, "each name once", "entity %q is defined twice, first at %s", name, first[name].name.pos())
+				r.report(n.Name, "each name once", "entity %q is defined twice, first at %s", name, first[name].Name.Pos())
 				continue
 			}
 			first[name] = n
@@ -236,18 +237,18 @@ func (r *reader) readEntities(sections []*node) {
 	}
 	r.entities = r.c.Catalog.Names()
 	for _, p := range all {
-		if p.n.kind == kindNull || !r.keys(p.n, []string{"stored_as", "fields", "relations"}) {
+		if p.n.Kind == document.Null || !r.keys(p.n, []string{"stored_as", "fields", "relations"}) {
 			continue
 		}
-		if s := p.n.get("stored_as"); s != nil {
+		if s := p.n.Get("stored_as"); s != nil {
 			p.entity.StoredAs = r.text(s)
 		}
-		if f := p.n.get("fields"); f != nil {
+		if f := p.n.Get("fields"); f != nil {
 			for _, n := range r.mapping(f) {
 				p.entity.AddField(r.field(n))
 			}
 		}
-		if rel := p.n.get("relations"); rel != nil {
+		if rel := p.n.Get("relations"); rel != nil {
 			for _, n := range r.mapping(rel) {
 				r.relation(p.entity, n)
 			}
@@ -255,61 +256,61 @@ func (r *reader) readEntities(sections []*node) {
 	}
 }
 
-func (r *reader) field(n *node) *catalog.Field {
-	f := &catalog.Field{Name: n.name.text}
-	if n.kind == kindNull || !r.keys(n, []string{"type", "format", "max", "values", "nullable", "class", "note"}) {
+func (r *reader) field(n *document.Node) *catalog.Field {
+	f := &catalog.Field{Name: n.Name.Text}
+	if n.Kind == document.Null || !r.keys(n, []string{"type", "format", "max", "values", "nullable", "class", "note"}) {
 		return f
 	}
 	f.Form = r.form(n, catalog.Form{})
-	f.Class = r.class(n.get("class"))
-	if note := n.get("note"); note != nil {
+	f.Class = r.class(n.Get("class"))
+	if note := n.Get("note"); note != nil {
 		f.Note = r.text(note)
 	}
 	return f
 }
 
-func (r *reader) relation(e *catalog.Entity, n *node) {
+func (r *reader) relation(e *catalog.Entity, n *document.Node) {
 	if !r.keys(n, []string{"entity", "many"}) {
 		return
 	}
-	rel := &catalog.Relation{Name: n.name.text, Entity: r.required(n, "entity")}
+	rel := &catalog.Relation{Name: n.Name.Text, Entity: r.required(n, "entity")}
 	if rel.Entity != "" && r.c.Catalog.Entity(rel.Entity) == nil {
-		r.unknown(n.get("entity"), "entity", rel.Entity, r.entities)
+		r.unknown(n.Get("entity"), "entity", rel.Entity, r.entities)
 	}
-	rel.Many = r.truth(n.get("many"))
+	rel.Many = r.truth(n.Get("many"))
 	if !e.AddRelation(rel) {
-		r.report(n.name, "each name once", "%s has a field named %q already", e.Name, rel.Name)
+		r.report(n.Name, "each name once", "%s has a field named %q already", e.Name, rel.Name)
 	}
 }
 
 // form reads type, format, max, values and nullable over what holds already.
-func (r *reader) form(n *node, f catalog.Form) catalog.Form {
-	if t := n.get("type"); t != nil {
+func (r *reader) form(n *document.Node, f catalog.Form) catalog.Form {
+	if t := n.Get("type"); t != nil {
 		f.Type = catalog.Type(r.choice(t, catalog.TypeNames()...))
 	}
-	if t := n.get("format"); t != nil {
+	if t := n.Get("format"); t != nil {
 		f.Format = r.text(t)
 	}
-	if t := n.get("max"); t != nil {
+	if t := n.Get("max"); t != nil {
 		f.Max = r.count(t)
 	}
-	if t := n.get("values"); t != nil {
+	if t := n.Get("values"); t != nil {
 		f.Values = nil
 		for _, item := range r.list(t) {
-			if item.kind == kindMap || item.kind == kindList {
-				r.report(item, "a text, number, truth value or null", "%s is no single value", item.describe())
+			if item.Kind == document.Map || item.Kind == document.List {
+				r.report(item, "a text, number, truth value or null", "%s is no single value", item.Describe())
 				continue
 			}
-			f.Values = append(f.Values, item.json())
+			f.Values = append(f.Values, item.JSON())
 		}
 	}
-	if t := n.get("nullable"); t != nil {
+	if t := n.Get("nullable"); t != nil {
 		f.Nullable = r.truth(t)
 	}
 	return f
 }
 
-func (r *reader) class(n *node) catalog.Class {
+func (r *reader) class(n *document.Node) catalog.Class {
 	if n == nil {
 		return catalog.Unclassed
 	}
@@ -320,7 +321,7 @@ func (r *reader) class(n *node) catalog.Class {
 var responseKeys = []string{"audiences", "statuses", "when", "name", "entity", "at", "many", "nullable", "shape", "grants", "beside", "headers"}
 
 // response reads a response or, where accepts, an entry of accepts.
-func (r *reader) response(n *node, accepts bool) *Response {
+func (r *reader) response(n *document.Node, accepts bool) *Response {
 	known := responseKeys
 	if accepts {
 		known = append([]string{}, known...)
@@ -329,50 +330,50 @@ func (r *reader) response(n *node, accepts bool) *Response {
 	if !r.keys(n, known) {
 		return nil
 	}
-	resp := &Response{Pos: n.pos(), Audiences: ^Set(0), Statuses: []string{"2XX"}, where: n}
-	if name := n.get("name"); name != nil {
+	resp := &Response{Pos: n.Pos(), Audiences: ^Set(0), Statuses: []string{"2XX"}, where: n}
+	if name := n.Get("name"); name != nil {
 		resp.Name = r.text(name)
 	}
-	if a := n.get("audiences"); a != nil {
+	if a := n.Get("audiences"); a != nil {
 		resp.Named, resp.Audiences = true, r.audienceSet(a)
 	}
-	if s := n.get("statuses"); s != nil {
+	if s := n.Get("statuses"); s != nil {
 		resp.Statuses = nil
 		for _, item := range r.list(s) {
 			if text := r.scalar(item); !statusEntry.MatchString(text) {
-				r.report(item, "a code such as 200, a group such as 4XX, or default", "%s is no status", item.describe())
+				r.report(item, "a code such as 200, a group such as 4XX, or default", "%s is no status", item.Describe())
 			} else {
 				resp.Statuses = append(resp.Statuses, text)
 			}
 		}
 	}
-	resp.When = r.conditions(n.get("when"))
-	if e := n.get("entity"); e != nil {
+	resp.When = r.conditions(n.Get("when"))
+	if e := n.Get("entity"); e != nil {
 		resp.Entity = r.entity(e)
 	}
-	if at := n.get("at"); at != nil {
+	if at := n.Get("at"); at != nil {
 		r.at(resp, at)
 	}
-	resp.Many, resp.Nullable = r.truth(n.get("many")), r.truth(n.get("nullable"))
-	if s := n.get("shape"); s != nil {
+	resp.Many, resp.Nullable = r.truth(n.Get("many")), r.truth(n.Get("nullable"))
+	if s := n.Get("shape"); s != nil {
 		resp.shape = r.shape(s)
 		if resp.shape != nil && resp.Entity == nil {
 			resp.Entity = resp.shape.Body.Entity
 		}
 		r.sameEntity(s, resp.shape, resp.Entity)
 	}
-	if g := n.get("grants"); g != nil {
+	if g := n.Get("grants"); g != nil {
 		resp.own = r.grants(g, resp.Entity, catalog.Unclassed)
 	}
 	resp.Body = together(resp.Entity, resp.shape, resp.own)
-	if b := n.get("beside"); b != nil {
+	if b := n.Get("beside"); b != nil {
 		resp.Beside = r.grants(b, nil, catalog.Unclassed)
 	}
 	return resp
 }
 
-func (r *reader) at(resp *Response, n *node) {
-	if n.kind == kindString && n.text == "" {
+func (r *reader) at(resp *Response, n *document.Node) {
+	if n.Kind == document.String && n.Text == "" {
 		return // the body itself
 	}
 	text := r.text(n)
@@ -388,7 +389,7 @@ func (r *reader) at(resp *Response, n *node) {
 	resp.At = tokens
 }
 
-func (r *reader) audienceSet(n *node) Set {
+func (r *reader) audienceSet(n *document.Node) Set {
 	var set Set
 	for _, item := range r.list(n) {
 		name := r.text(item)
@@ -408,23 +409,23 @@ func (r *reader) audienceSet(n *node) Set {
 	return set
 }
 
-func (r *reader) conditions(n *node) []condition {
+func (r *reader) conditions(n *document.Node) []condition {
 	if n == nil || !r.keys(n, []string{"query", "header", "media", "body"}) {
 		return nil
 	}
 	var all []condition
-	for _, p := range n.pairs {
-		if p.name.text == "media" {
+	for _, p := range n.Pairs {
+		if p.Name.Text == "media" {
 			all = append(all, condition{in: "media", values: r.scalars(p)})
 			continue
 		}
 		for _, v := range r.mapping(p) {
-			if p.name.text == "body" {
-				if _, ok := place.SplitPointer(v.name.text); !ok {
-					r.report(v.name, "a JSON Pointer into the request body, such as /operation", "%q is no JSON Pointer", v.name.text)
+			if p.Name.Text == "body" {
+				if _, ok := place.SplitPointer(v.Name.Text); !ok {
+					r.report(v.Name, "a JSON Pointer into the request body, such as /operation", "%q is no JSON Pointer", v.Name.Text)
 				}
 			}
-			all = append(all, condition{in: p.name.text, name: v.name.text, values: r.scalars(v)})
+			all = append(all, condition{in: p.Name.Text, name: v.Name.Text, values: r.scalars(v)})
 		}
 	}
 	return all
@@ -432,29 +433,29 @@ func (r *reader) conditions(n *node) []condition {
 
 var endpointKeys = []string{"endpoint", "team", "selection", "responses", "accepts"}
 
-func (r *reader) endpoint(n *node) {
+func (r *reader) endpoint(n *document.Node) {
 	if !r.keys(n, endpointKeys) {
 		return
 	}
-	e := &Endpoint{Text: r.required(n, "endpoint"), Pos: n.pos(), all: r.c}
-	if e.Text != "" && r.template(e, n.get("endpoint")) {
+	e := &Endpoint{Text: r.required(n, "endpoint"), Pos: n.Pos(), all: r.c}
+	if e.Text != "" && r.template(e, n.Get("endpoint")) {
 		key := e.normalised()
 		if old := r.templates[key]; old != nil {
-			r.report(n.get("endpoint"), "each endpoint once", "%q is the same endpoint as %q at %s", e.Text, old.text, old.pos())
+			r.report(n.Get("endpoint"), "each endpoint once", "%q is the same endpoint as %q at %s", e.Text, old.Text, old.Pos())
 		} else {
-			r.templates[key] = n.get("endpoint")
+			r.templates[key] = n.Get("endpoint")
 		}
 	}
-	if t := n.get("team"); t != nil {
+	if t := n.Get("team"); t != nil {
 		e.Team = r.text(t)
 	}
-	if s := n.get("selection"); s != nil && r.keys(s, []string{"query", "separator"}) {
+	if s := n.Get("selection"); s != nil && r.keys(s, []string{"query", "separator"}) {
 		e.Selection = &Selection{Query: r.required(s, "query"), Separator: ","}
-		if sep := s.get("separator"); sep != nil {
+		if sep := s.Get("separator"); sep != nil {
 			e.Selection.Separator = r.text(sep)
 		}
 	}
-	if list := n.get("responses"); list != nil {
+	if list := n.Get("responses"); list != nil {
 		for _, item := range r.list(list) {
 			if resp := r.response(item, false); resp != nil {
 				e.Responses = append(e.Responses, resp)
@@ -462,7 +463,7 @@ func (r *reader) endpoint(n *node) {
 		}
 		r.ties(e.Responses)
 	}
-	if list := n.get("accepts"); list != nil {
+	if list := n.Get("accepts"); list != nil {
 		e.Judges = true
 		for _, item := range r.list(list) {
 			if resp := r.response(item, true); resp != nil {
@@ -519,39 +520,39 @@ func contains(all []string, s string) bool {
 	return false
 }
 
-func (r *reader) detector(n *node) {
+func (r *reader) detector(n *document.Node) {
 	if !r.keys(n, []string{"name", "class", "pattern", "check", "match", "no_match"}) {
 		return
 	}
 	d := detect.Custom{Name: r.required(n, "name")}
 	for _, other := range r.c.Detectors {
 		if other.Name == d.Name && d.Name != "" {
-			r.report(n.get("name"), "each name once", "detector %q is defined twice", d.Name)
+			r.report(n.Get("name"), "each name once", "detector %q is defined twice", d.Name)
 		}
 	}
-	if c := n.get("class"); c != nil {
+	if c := n.Get("class"); c != nil {
 		d.Class, _ = catalog.ParseClass(r.choice(c, "secret", "personal"))
 	} else {
 		r.report(n, "`class: secret` or `class: personal`", "the detector has no class")
 	}
-	if c := n.get("check"); c != nil {
+	if c := n.Get("check"); c != nil {
 		d.Check = r.choice(c, "luhn", "iban")
 	}
 	pattern := r.required(n, "pattern")
 	re, err := regexp.Compile(pattern)
 	if err != nil {
-		r.report(n.get("pattern"), "a regular expression in RE2's syntax", "the pattern does not compile: %v", err)
+		r.report(n.Get("pattern"), "a regular expression in RE2's syntax", "the pattern does not compile: %v", err)
 		return
 	}
 	d.Pattern = re
-	if m := n.get("match"); m != nil {
+	if m := n.Get("match"); m != nil {
 		for _, item := range r.listOrOne(m) {
 			if text := r.scalar(item); !d.Matches([]byte(text)) {
 				r.report(item, "a value that the pattern and the check find", "the detector does not find its example")
 			}
 		}
 	}
-	if m := n.get("no_match"); m != nil {
+	if m := n.Get("no_match"); m != nil {
 		for _, item := range r.listOrOne(m) {
 			if text := r.scalar(item); d.Matches([]byte(text)) {
 				r.report(item, "a value that the detector leaves alone", "the detector finds its counter-example")
@@ -561,16 +562,16 @@ func (r *reader) detector(n *node) {
 	r.c.Detectors = append(r.c.Detectors, d)
 }
 
-func (r *reader) exception(n *node) {
+func (r *reader) exception(n *document.Node) {
 	if !r.keys(n, []string{"endpoint", "path", "kind", "reason", "until"}) {
 		return
 	}
 	x := &Exception{Endpoint: r.required(n, "endpoint"), Path: r.required(n, "path"), Kind: r.required(n, "kind"),
-		Reason: r.required(n, "reason"), Pos: n.pos()}
+		Reason: r.required(n, "reason"), Pos: n.Pos()}
 	if x.Kind != "" && !contains(KindNames, x.Kind) {
-		r.unknown(n.get("kind"), "kind", x.Kind, KindNames)
+		r.unknown(n.Get("kind"), "kind", x.Kind, KindNames)
 	}
-	if u := n.get("until"); u != nil {
+	if u := n.Get("until"); u != nil {
 		x.Until = r.text(u)
 		if _, err := time.Parse(time.DateOnly, x.Until); err != nil {
 			r.report(u, "a day such as 2027-03-31", "%q is no day", x.Until)

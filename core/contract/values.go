@@ -3,6 +3,8 @@ package contract
 import (
 	"strconv"
 	"strings"
+
+	"inkret/core/document"
 )
 
 // The readers of single values. Each reports what does not fit and gives the
@@ -10,65 +12,65 @@ import (
 
 // keys checks that n is a mapping of known keys; those beginning with x- are
 // kept and ignored.
-func (r *reader) keys(n *node, known []string) bool {
-	if n.kind != kindMap {
-		r.report(n, "a mapping with "+oneOf(known), "%s stands here", n.describe())
+func (r *reader) keys(n *document.Node, known []string) bool {
+	if n.Kind != document.Map {
+		r.report(n, "a mapping with "+oneOf(known), "%s stands here", n.Describe())
 		return false
 	}
-	for _, p := range n.pairs {
-		if !contains(known, p.name.text) && !strings.HasPrefix(p.name.text, "x-") {
-			r.unknown(p.name, "key", p.name.text, known)
+	for _, p := range n.Pairs {
+		if !contains(known, p.Name.Text) && !strings.HasPrefix(p.Name.Text, "x-") {
+			r.unknown(p.Name, "key", p.Name.Text, known)
 		}
 	}
 	return true
 }
 
 // mapping gives the pairs of a mapping of names.
-func (r *reader) mapping(n *node) []*node {
-	if n.kind == kindNull {
+func (r *reader) mapping(n *document.Node) []*document.Node {
+	if n.Kind == document.Null {
 		return nil
 	}
-	if n.kind != kindMap {
-		r.report(n, "a mapping of names", "%s stands here", n.describe())
+	if n.Kind != document.Map {
+		r.report(n, "a mapping of names", "%s stands here", n.Describe())
 		return nil
 	}
-	return n.pairs
+	return n.Pairs
 }
 
-func (r *reader) list(n *node) []*node {
-	if n.kind != kindList {
-		r.report(n, "a list", "%s stands here", n.describe())
+func (r *reader) list(n *document.Node) []*document.Node {
+	if n.Kind != document.List {
+		r.report(n, "a list", "%s stands here", n.Describe())
 		return nil
 	}
-	return n.items
+	return n.Items
 }
 
-func (r *reader) listOrOne(n *node) []*node {
-	if n.kind == kindList {
-		return n.items
+func (r *reader) listOrOne(n *document.Node) []*document.Node {
+	if n.Kind == document.List {
+		return n.Items
 	}
-	return []*node{n}
+	return []*document.Node{n}
 }
 
-func (r *reader) text(n *node) string {
-	if n.kind != kindString || n.text == "" {
-		r.report(n, "text", "%s stands here", n.describe())
+func (r *reader) text(n *document.Node) string {
+	if n.Kind != document.String || n.Text == "" {
+		r.report(n, "text", "%s stands here", n.Describe())
 		return ""
 	}
-	return n.text
+	return n.Text
 }
 
 // scalar is text, or the text of a number or truth value.
-func (r *reader) scalar(n *node) string {
-	switch n.kind {
-	case kindString, kindNumber, kindBool:
-		return n.text
+func (r *reader) scalar(n *document.Node) string {
+	switch n.Kind {
+	case document.String, document.Number, document.Bool:
+		return n.Text
 	}
-	r.report(n, "a single value", "%s stands here", n.describe())
+	r.report(n, "a single value", "%s stands here", n.Describe())
 	return ""
 }
 
-func (r *reader) scalars(n *node) []string {
+func (r *reader) scalars(n *document.Node) []string {
 	var all []string
 	for _, item := range r.listOrOne(n) {
 		all = append(all, r.scalar(item))
@@ -76,7 +78,7 @@ func (r *reader) scalars(n *node) []string {
 	return all
 }
 
-func (r *reader) texts(n *node) []string {
+func (r *reader) texts(n *document.Node) []string {
 	var all []string
 	for _, item := range r.listOrOne(n) {
 		if text := r.text(item); text != "" {
@@ -86,8 +88,8 @@ func (r *reader) texts(n *node) []string {
 	return all
 }
 
-func (r *reader) required(n *node, key string) string {
-	v := n.get(key)
+func (r *reader) required(n *document.Node, key string) string {
+	v := n.Get(key)
 	if v == nil {
 		r.report(n, "`"+key+":`", "the key %q is missing", key)
 		return ""
@@ -95,33 +97,33 @@ func (r *reader) required(n *node, key string) string {
 	return r.text(v)
 }
 
-func (r *reader) truth(n *node) bool {
+func (r *reader) truth(n *document.Node) bool {
 	if n == nil {
 		return false
 	}
-	if n.kind != kindBool {
-		r.report(n, "true or false", "%s stands here", n.describe())
+	if n.Kind != document.Bool {
+		r.report(n, "true or false", "%s stands here", n.Describe())
 	}
-	return strings.EqualFold(n.text, "true")
+	return strings.EqualFold(n.Text, "true")
 }
 
-func (r *reader) count(n *node) int {
-	i, err := strconv.Atoi(n.text)
-	if n.kind != kindNumber || err != nil || i < 1 {
-		r.report(n, "a whole number above 0", "%s stands here", n.describe())
+func (r *reader) count(n *document.Node) int {
+	i, err := strconv.Atoi(n.Text)
+	if n.Kind != document.Number || err != nil || i < 1 {
+		r.report(n, "a whole number above 0", "%s stands here", n.Describe())
 		return 0
 	}
 	return i
 }
 
-func (r *reader) choice(n *node, known ...string) string {
-	if n.kind != kindString && n.kind != kindNull || !contains(known, n.text) {
-		if n.kind == kindString {
-			r.unknown(n, "word", n.text, known)
+func (r *reader) choice(n *document.Node, known ...string) string {
+	if n.Kind != document.String && n.Kind != document.Null || !contains(known, n.Text) {
+		if n.Kind == document.String {
+			r.unknown(n, "word", n.Text, known)
 		} else {
-			r.report(n, oneOf(known), "%s stands here", n.describe())
+			r.report(n, oneOf(known), "%s stands here", n.Describe())
 		}
 		return ""
 	}
-	return n.text
+	return n.Text
 }

@@ -1,0 +1,612 @@
+package document
+
+import (
+	"errors"
+	"fmt"
+	"sort"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"inkret/core/place"
+)
+
+// Op is one operation of a JSON Patch (RFC 6902): add, remove, replace, test, or
+// a move that renames a key within its mapping.
+type Op struct {
+	Op    string
+	Path  string // JSON Pointer (RFC 6901)
+	From  string // of a move
+	Value *Value // of add, replace and test
+}
+
+// errText is the error for a place whose text cannot be edited by an operation.
+var errText = errors.New("this place can be changed in the text only")
+
+// Apply carries out operations on a document's text. What they do not touch stays
+// byte for byte, comments and order included. Either all of them are carried out
+// or, with an error that names the one that cannot be, none.
+func Apply(text string, ops []Op) (string, error) {
+	for done := 0; done < len(ops); {
+		p, err := newPatch(text)
+		if err != nil {
+			return "", err
+		}
+		from := done
+		for ; done < len(ops); done++ {
+			again, err := p.op(ops[done])
+			if err != nil {
+				return "", fmt.Errorf("%s %s: %w", ops[done].Op, ops[done].Path, err)
+			}
+			if again {
+				break // it depends on what comes before: read the text anew first
+			}
+		}
+		if text, err = p.finish(ops[from:done]); err != nil {
+			return "", err
+		}
+	}
+	return text, nil
+}
+
+// patch gathers the changes of one reading of a text.
+type patch struct {
+	text    string
+	starts  []int // byte at which each line starts
+	root    *Node
+	want    *Value // what the document is to become
+	splices []splice
+	fenced  []string // containers whose other places may have moved
+}
+
+type splice struct {
+	from, to int
+	text     string
+}
+
+func newPatch(text string) (*patch, error) {
+	if text != "" && !strings.HasSuffix(text, "\n") {
+		text += "\n"
+	}
+	p := &patch{text: text}
+	var fault error
+	p.root = Parse("", []byte(text), func(at *Node, expected, found string) {
+		if fault == nil {
+			fault = fmt.Errorf("line %d: %s", at.Line, found)
+		}
+	})
+	if fault != nil || p.root == nil {
+		return nil, fmt.Errorf("the text has to be readable before it can be changed here: %w", fault)
+	}
+	p.want = ValueOf(p.root)
+	for at := 0; at >= 0; {
+		p.starts = append(p.starts, at)
+		next := strings.IndexByte(text[at:], '\n')
+		if next < 0 {
+			break
+		}
+		at += next + 1
+	}
+	return p, nil
+}
+
+// op takes up one operation; again says that the text is to be read anew before.
+func (p *patch) op(o Op) (again bool, err error) {
+	tokens, ok := place.SplitPointer(o.Path)
+	if !ok || len(tokens) == 0 {
+		return false, fmt.Errorf("%q is no JSON Pointer below the document", o.Path)
+	}
+	for _, f := range p.fenced {
+		if o.Path == f || strings.HasPrefix(o.Path, f+"/") || strings.HasPrefix(f, o.Path+"/") {
+			return true, nil
+		}
+	}
+	parent, last := p.root.Find(tokens[:len(tokens)-1]), tokens[len(tokens)-1]
+	if parent == nil {
+		if len(p.splices) > 0 {
+			return true, nil
+		}
+		return false, fmt.Errorf("there is no %s", o.Path[:strings.LastIndexByte(o.Path, '/')])
+	}
+	there := parent.Find(tokens[len(tokens)-1:])
+	if parent.Aliased || there != nil && there.Aliased {
+		return false, errText
+	}
+	before := len(p.splices)
+	switch o.Op {
+	case "add":
+		if there != nil && parent.Kind == Map {
+			p.replace(there, o.Value)
+		} else if err = p.add(parent, last, o.Value); err == nil && parent.Kind != Map {
+			p.fenced = append(p.fenced, parent.Pointer())
+		}
+	case "replace", "remove", "test", "move":
+		target := there
+		if o.Op == "move" {
+			target = p.root.Find(split(o.From))
+		}
+		if target == nil {
+			if len(p.splices) > 0 {
+				return true, nil
+			}
+			return false, errors.New("nothing stands there")
+		}
+		switch o.Op {
+		case "replace":
+			p.replace(target, o.Value)
+		case "remove":
+			p.remove(target)
+			p.fenced = append(p.fenced, parent.Pointer())
+		case "test":
+			if len(p.splices) > 0 {
+				return true, nil
+			}
+			if !ValueOf(target).equal(o.Value) {
+				return false, errors.New("something else stands there by now")
+			}
+			return false, nil
+		case "move":
+			if target.Parent != parent || target.Name == nil || target.Aliased {
+				return false, errors.New("a move can rename a key within its mapping only")
+			}
+			if there != nil && there != target {
+				return false, fmt.Errorf("%q is there already", last)
+			}
+			at := p.offset(target.Name)
+			p.cut(at, at+p.keyLength(at), plainOrQuoted(last, parent.inFlow()))
+			p.fenced = append(p.fenced, parent.Pointer())
+		}
+	default:
+		return false, fmt.Errorf("%q is none of add, remove, replace, move, test", o.Op)
+	}
+	if err != nil {
+		return false, err
+	}
+	for _, new := range p.splices[before:] {
+		for _, old := range p.splices[:before] {
+			if new.from <= old.to && old.from <= new.to {
+				p.splices = p.splices[:before]
+				return true, nil
+			}
+		}
+	}
+	return false, change(p.want, o, tokens)
+}
+
+func split(pointer string) []string {
+	tokens, _ := place.SplitPointer(pointer)
+	return tokens
+}
+
+// finish makes the changes and holds the outcome against what it is to be.
+func (p *patch) finish(ops []Op) (string, error) {
+	sort.SliceStable(p.splices, func(i, k int) bool { return p.splices[i].from < p.splices[k].from })
+	var b strings.Builder
+	at := 0
+	for _, s := range p.splices {
+		b.WriteString(p.text[at:s.from])
+		b.WriteString(s.text)
+		at = s.to
+	}
+	b.WriteString(p.text[at:])
+	done, err := newPatch(b.String())
+	if err != nil || !done.want.equal(p.want) {
+		path := ""
+		if len(ops) > 0 {
+			path = ops[0].Path
+		}
+		return "", fmt.Errorf("%s: %w", path, errText)
+	}
+	return b.String(), nil
+}
+
+// change carries out an operation on values, as RFC 6902 says.
+func change(root *Value, o Op, tokens []string) error {
+	v := root
+	for _, t := range tokens[:len(tokens)-1] {
+		if v = v.below(t); v == nil {
+			return errText
+		}
+	}
+	last := tokens[len(tokens)-1]
+	if v.Kind == Null && o.Op == "add" { // nothing becomes a mapping, or with "-" a list, with the first that is added
+		v.Kind = Map
+		if last == "-" {
+			v.Kind = List
+		}
+	}
+	index := len(v.Items)
+	if v.Kind == Map {
+		for i, k := range v.Keys {
+			if k == last || o.Op == "move" && k == split(o.From)[len(tokens)-1] {
+				index = i
+			}
+		}
+	} else if last != "-" {
+		index, _ = strconv.Atoi(last)
+	}
+	switch {
+	case o.Op == "move":
+		v.Keys[index] = last
+	case o.Op == "remove":
+		v.Items = append(v.Items[:index:index], v.Items[index+1:]...)
+		if v.Kind == Map {
+			v.Keys = append(v.Keys[:index:index], v.Keys[index+1:]...)
+		}
+	case o.Op == "replace" || v.Kind == Map && index < len(v.Items):
+		v.Items[index] = o.Value
+	case v.Kind == Map:
+		v.Set(last, o.Value)
+	default:
+		v.Items = append(v.Items[:index:index], append([]*Value{o.Value}, v.Items[index:]...)...)
+	}
+	return nil
+}
+
+func (v *Value) below(token string) *Value {
+	if v.Kind == Map {
+		return v.Get(token)
+	}
+	i, err := strconv.Atoi(token)
+	if err != nil || i < 0 || i >= len(v.Items) {
+		return nil
+	}
+	return v.Items[i]
+}
+
+func (p *patch) cut(from, to int, text string) { p.splices = append(p.splices, splice{from, to, text}) }
+
+// offset is the byte at which a node starts.
+func (p *patch) offset(n *Node) int {
+	at := p.starts[n.Line-1]
+	for i := 1; i < n.Column; i++ {
+		_, size := utf8.DecodeRuneInString(p.text[at:])
+		at += size
+	}
+	return at
+}
+
+func (n *Node) inFlow() bool {
+	for ; n != nil; n = n.Parent {
+		if n.Flow {
+			return true
+		}
+	}
+	return false
+}
+
+// keyLength is how long the key at a byte is, its quotes included.
+func (p *patch) keyLength(at int) int {
+	if q := p.text[at]; q == '"' || q == '\'' {
+		return quotedEnd(p.text, at) - at
+	}
+	end := at
+	for end < len(p.text) && p.text[end] != '\n' && !(p.text[end] == ':' && (end+1 == len(p.text) || strings.IndexByte(" \n\t,}", p.text[end+1]) >= 0)) {
+		end++
+	}
+	return end - at
+}
+
+func quotedEnd(text string, at int) int {
+	quote := text[at]
+	for i := at + 1; i < len(text); i++ {
+		switch {
+		case text[i] == '\\' && quote == '"':
+			i++
+		case text[i] == quote && quote == '\'' && i+1 < len(text) && text[i+1] == quote:
+			i++
+		case text[i] == quote:
+			return i + 1
+		}
+	}
+	return len(text)
+}
+
+// part is one entry of a mapping or list in braces.
+type part struct{ from, to int }
+
+// flowParts gives the entries of the mapping or list whose brace opens at a byte,
+// and the byte of the closing one. Entries are without space around them.
+func (p *patch) flowParts(at int) (parts []part, end int) {
+	depth, from := 0, at+1
+	trim := func(to int) {
+		for from < to && strings.IndexByte(" \n\t", p.text[from]) >= 0 {
+			from++
+		}
+		for to > from && strings.IndexByte(" \n\t", p.text[to-1]) >= 0 {
+			to--
+		}
+		if to > from {
+			parts = append(parts, part{from, to})
+		}
+	}
+	for i := at; i < len(p.text); i++ {
+		switch c := p.text[i]; {
+		case c == '"' || c == '\'' && strings.IndexByte(" ,{[:\n", p.text[i-1]) >= 0:
+			i = quotedEnd(p.text, i) - 1
+		case c == '#' && strings.IndexByte(" \n\t", p.text[i-1]) >= 0:
+			for i+1 < len(p.text) && p.text[i+1] != '\n' {
+				i++
+			}
+		case c == '{' || c == '[':
+			depth++
+		case c == '}' || c == ']':
+			if depth--; depth == 0 {
+				trim(i)
+				return parts, i
+			}
+		case c == ',' && depth == 1:
+			trim(i)
+			from = i + 1
+		}
+	}
+	return parts, len(p.text)
+}
+
+// indentation counts the blanks that line i, from 0, begins with; -1 where it is
+// blank or a comment.
+func (p *patch) indentation(i int) int {
+	line := p.line(i)
+	trimmed := strings.TrimLeft(line, " ")
+	if strings.TrimSpace(trimmed) == "" || trimmed[0] == '#' {
+		return -1
+	}
+	return len(line) - len(trimmed)
+}
+
+func (p *patch) line(i int) string {
+	end := len(p.text)
+	if i+1 < len(p.starts) {
+		end = p.starts[i+1] - 1
+	}
+	return p.text[p.starts[i]:max(end, p.starts[i])]
+}
+
+// blockEnd gives the line behind the last one of what begins in line first and
+// is indented by indent; dashes tells that its list stands no deeper than itself.
+func (p *patch) blockEnd(first, indent int, dashes bool) int {
+	end := first + 1
+	for i := first + 1; i < len(p.starts); i++ {
+		in := p.indentation(i)
+		if in < 0 {
+			if trimmed := strings.TrimLeft(p.line(i), " "); trimmed != "" && len(p.line(i))-len(trimmed) > indent && end == i {
+				end = i + 1 // a comment further in belongs here
+			}
+			continue
+		}
+		if in < indent || in == indent && !(dashes && strings.HasPrefix(p.line(i)[in:], "-")) {
+			break
+		}
+		end = i + 1
+	}
+	return end
+}
+
+// pairLines gives the lines of a pair of a mapping written in lines.
+func (p *patch) pairLines(n *Node) (first, end, indent int) {
+	first, indent = n.Name.Line-1, n.Name.Column-1
+	return first, p.blockEnd(first, indent, n.Kind == List && !n.Flow), indent
+}
+
+// itemDash gives the line of a list item and the column of its dash, from 0.
+func (p *patch) itemDash(n *Node) (line, column int) {
+	line = n.Line - 1
+	if n.Kind == Map && !n.Flow && len(n.Pairs) > 0 {
+		line = n.Pairs[0].Name.Line - 1
+	}
+	for ; line >= 0; line-- {
+		text := p.line(line)
+		limit := len(text)
+		if line == n.Line-1 && n.Column-1 < limit {
+			limit = n.Column
+		}
+		if i := strings.LastIndex(text[:limit], "- "); i >= 0 && strings.Trim(text[:i], " -") == "" {
+			return line, i
+		}
+		if strings.TrimSpace(text) == "-" {
+			return line, strings.IndexByte(text, '-')
+		}
+	}
+	return 0, 0
+}
+
+func (p *patch) lineStart(i int) int {
+	if i < len(p.starts) {
+		return p.starts[i]
+	}
+	return len(p.text)
+}
+
+// replace puts v where n stands.
+func (p *patch) replace(n *Node, v *Value) {
+	switch {
+	case n.Parent.Flow:
+		from, to := p.flowValue(n)
+		text := v.line(true)
+		if v.Kind == Null && n.Parent.Kind == List {
+			text = "null"
+		}
+		if from > 0 && p.text[from-1] == ':' {
+			text = " " + text
+		}
+		p.cut(from, to, text)
+	case n.Name != nil:
+		first, end, indent := p.pairLines(n)
+		at := p.offset(n.Name)
+		at += p.keyLength(at) + 1
+		comment := p.comment(n, first, at)
+		text := string(v.appendBehind(nil, indent, at-p.starts[first]))
+		if comment != "" {
+			head, rest, _ := strings.Cut(text, "\n")
+			text = head + comment + "\n" + rest
+		}
+		p.cut(at, p.lineStart(end), text)
+	default:
+		line, dash := p.itemDash(n)
+		from := p.starts[line] + dash + 2
+		p.cut(from, p.lineStart(p.blockEnd(line, dash, false)), string(v.appendItem(nil, dash)))
+	}
+}
+
+// comment gives the comment that ends the line of n's key, with the space before it.
+func (p *patch) comment(n *Node, line, at int) string {
+	text := p.line(line)
+	from := at - p.starts[line]
+	switch {
+	case n.Flow:
+		_, end := p.flowParts(p.offset(n))
+		if end -= p.starts[line]; end >= len(text) {
+			return ""
+		}
+		from = end
+	case n.Kind == String && n.Line-1 == line && strings.IndexByte("'\"", p.text[p.offset(n)]) >= 0:
+		from = min(quotedEnd(p.text, p.offset(n))-p.starts[line], len(text))
+	}
+	if i := strings.Index(text[min(from, len(text)):], " #"); i >= 0 {
+		i += from
+		for i > from && text[i-1] == ' ' {
+			i--
+		}
+		return text[i:]
+	}
+	return ""
+}
+
+// flowValue gives the bytes of a value that stands in braces.
+func (p *patch) flowValue(n *Node) (from, to int) {
+	parts, _ := p.flowParts(p.offset(n.Parent))
+	index := n.Index
+	if n.Name != nil {
+		index = n.Parent.indexOf(n)
+	}
+	if index >= len(parts) {
+		return 0, 0 // finish tells that this did not work
+	}
+	one := parts[index]
+	if n.Name == nil {
+		return one.from, one.to
+	}
+	at := one.from + p.keyLength(one.from) + 1
+	for at < one.to && p.text[at] == ' ' {
+		at++
+	}
+	return min(at, one.to), one.to
+}
+
+func (n *Node) indexOf(child *Node) int {
+	for i, p := range n.Pairs {
+		if p == child {
+			return i
+		}
+	}
+	return len(n.Pairs)
+}
+
+// add puts v under a new key, or before an item of a list.
+func (p *patch) add(parent *Node, key string, v *Value) error {
+	index := len(parent.Items)
+	if parent.Kind == List && key != "-" {
+		i, err := strconv.Atoi(key)
+		if err != nil || i < 0 || i > index {
+			return fmt.Errorf("%q is no place in a list of %d", key, index)
+		}
+		index = i
+	}
+	entry := &Value{Kind: List, Items: []*Value{v}}
+	if parent.Kind == Map || parent.Kind == Null && key != "-" {
+		entry = Mapping().Set(key, v)
+	}
+	switch {
+	case parent.Kind != Map && parent.Kind != List && parent.Kind != Null:
+		return fmt.Errorf("%s can hold nothing", parent.Describe())
+	case parent.Parent == nil && parent.Kind == Null:
+		return errText
+	case parent.Kind == Null:
+		entry.Block = !parent.Parent.inFlow()
+		p.replace(parent, entry)
+	case parent.Flow:
+		p.addInBraces(parent, index, entry)
+	case parent.Kind == Map && len(parent.Pairs) > 0:
+		last := parent.Pairs[len(parent.Pairs)-1]
+		if last.Aliased {
+			return errText
+		}
+		_, end, indent := p.pairLines(last)
+		p.cut(p.lineStart(end), p.lineStart(end), string(entry.Append(nil, indent)))
+	case parent.Kind == List && len(parent.Items) > 0:
+		at := parent.Items[min(index, len(parent.Items)-1)]
+		line, dash := p.itemDash(at)
+		if index == len(parent.Items) {
+			line = p.blockEnd(line, dash, false)
+		}
+		p.cut(p.lineStart(line), p.lineStart(line), string(entry.Append(nil, dash)))
+	default:
+		return errText
+	}
+	return nil
+}
+
+func (p *patch) addInBraces(parent *Node, index int, entry *Value) {
+	parts, end := p.flowParts(p.offset(parent))
+	text := entry.line(true)
+	text = text[1 : len(text)-1]
+	line := p.line(parent.Line - 1)
+	alone := parent.Name != nil && !parent.Parent.inFlow() && !strings.Contains(p.text[p.offset(parent):end], "\n")
+	if alone && utf8.RuneCountInString(line)+len(text) > widest { // too long for one line: written in several from now on
+		whole := ValueOf(parent)
+		if parent.Kind == Map {
+			whole.Set(entry.Keys[0], entry.Items[0])
+		} else {
+			whole.Items = append(whole.Items[:index:index], append([]*Value{entry.Items[0]}, whole.Items[index:]...)...)
+		}
+		whole.Block = true
+		p.replace(parent, whole)
+		return
+	}
+	switch {
+	case len(parts) == 0:
+		p.cut(p.offset(parent)+1, end, text)
+	case parent.Kind == List && index < len(parts):
+		p.cut(parts[index].from, parts[index].from, text+", ")
+	default:
+		last := parts[len(parts)-1].to
+		p.cut(last, last, ", "+text)
+	}
+}
+
+// remove takes n away.
+func (p *patch) remove(n *Node) {
+	parent := n.Parent
+	siblings := len(parent.Pairs) + len(parent.Items)
+	switch {
+	case parent.Flow:
+		parts, end := p.flowParts(p.offset(parent))
+		index := n.Index
+		if n.Name != nil {
+			index = parent.indexOf(n)
+		}
+		switch {
+		case index >= len(parts):
+			p.cut(0, 0, "")
+		case len(parts) == 1:
+			p.cut(p.offset(parent)+1, end, "")
+		case index == 0:
+			p.cut(parts[0].from, parts[1].from, "")
+		default:
+			p.cut(parts[index-1].to, parts[index].to, "")
+		}
+	case siblings == 1 && parent.Parent != nil: // an empty mapping or list stays
+		p.replace(parent, &Value{Kind: parent.Kind})
+	case n.Name != nil:
+		first, end, indent := p.pairLines(n)
+		if from := p.starts[first] + indent; strings.TrimSpace(p.text[p.starts[first]:from]) != "" { // behind a dash: the next key moves there
+			next := parent.Pairs[1].Name
+			p.cut(from, p.offset(next), "")
+			return
+		}
+		p.cut(p.starts[first], p.lineStart(end), "")
+	default:
+		line, dash := p.itemDash(n)
+		p.cut(p.starts[line], p.lineStart(p.blockEnd(line, dash, false)), "")
+	}
+}

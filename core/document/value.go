@@ -1,0 +1,311 @@
+package document
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"regexp"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/go-json-experiment/json/jsontext"
+)
+
+// Value is what is to be written into a document. Mappings keep their order.
+type Value struct {
+	Kind  Kind
+	Text  string   // of a scalar: the text, or JSON's writing of a number or truth value
+	Keys  []string // of a mapping, one for each of Items
+	Items []*Value // of a mapping or list
+	Above string   // comment lines above a pair or item, without '#'
+	Block bool     // a mapping or list that is written in lines, be it ever so short
+}
+
+// Text gives a text.
+func Text(s string) *Value { return &Value{Kind: String, Text: s} }
+
+// Truth gives a truth value.
+func Truth(b bool) *Value { return &Value{Kind: Bool, Text: fmt.Sprint(b)} }
+
+// Count gives a whole number.
+func Count(n int) *Value { return &Value{Kind: Number, Text: fmt.Sprint(n)} }
+
+// Nothing gives the empty value.
+func Nothing() *Value { return &Value{Kind: Null} }
+
+// Mapping gives an empty mapping.
+func Mapping() *Value { return &Value{Kind: Map} }
+
+// Texts gives a list of texts.
+func Texts(all ...string) *Value {
+	v := &Value{Kind: List}
+	for _, s := range all {
+		v.Items = append(v.Items, Text(s))
+	}
+	return v
+}
+
+// Set puts v under key of a mapping, in the place of what is there or at the
+// end, and gives the mapping.
+func (m *Value) Set(key string, v *Value) *Value {
+	for i, k := range m.Keys {
+		if k == key {
+			m.Items[i] = v
+			return m
+		}
+	}
+	m.Keys, m.Items = append(m.Keys, key), append(m.Items, v)
+	return m
+}
+
+// Get gives the value under key of a mapping, or nil.
+func (m *Value) Get(key string) *Value {
+	if m == nil || m.Kind != Map {
+		return nil
+	}
+	for i, k := range m.Keys {
+		if k == key {
+			return m.Items[i]
+		}
+	}
+	return nil
+}
+
+// Add appends v to a list and gives the list.
+func (m *Value) Add(v *Value) *Value {
+	m.Items = append(m.Items, v)
+	return m
+}
+
+// ValueOf copies a node without its places.
+func ValueOf(n *Node) *Value {
+	v := &Value{Kind: n.Kind}
+	switch n.Kind {
+	case Map:
+		for _, p := range n.Pairs {
+			v.Keys, v.Items = append(v.Keys, p.Name.Text), append(v.Items, ValueOf(p))
+		}
+	case List:
+		for _, i := range n.Items {
+			v.Items = append(v.Items, ValueOf(i))
+		}
+	case Number, Bool:
+		v.Text = n.JSON()
+	default:
+		v.Text = n.Text
+	}
+	return v
+}
+
+// equal compares values; the order of a mapping's keys counts, comments do not.
+func (v *Value) equal(o *Value) bool {
+	if v.Kind != o.Kind || v.Text != o.Text || len(v.Items) != len(o.Items) {
+		return false
+	}
+	for i, item := range v.Items {
+		if v.Kind == Map && v.Keys[i] != o.Keys[i] || !item.equal(o.Items[i]) {
+			return false
+		}
+	}
+	return true
+}
+
+// FromJSON reads one JSON value, its members in their order.
+func FromJSON(data []byte) (*Value, error) {
+	dec := jsontext.NewDecoder(bytes.NewReader(data))
+	v, err := readJSON(dec)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := dec.ReadToken(); err != io.EOF {
+		return nil, fmt.Errorf("something follows the value")
+	}
+	return v, nil
+}
+
+func readJSON(dec *jsontext.Decoder) (*Value, error) {
+	token, err := dec.ReadToken()
+	if err != nil {
+		return nil, err
+	}
+	switch token.Kind() {
+	case '{':
+		v := Mapping()
+		for dec.PeekKind() != '}' {
+			key, err := dec.ReadToken()
+			if err != nil {
+				return nil, err
+			}
+			name := key.String()
+			item, err := readJSON(dec)
+			if err != nil {
+				return nil, err
+			}
+			v.Keys, v.Items = append(v.Keys, name), append(v.Items, item)
+		}
+		_, err := dec.ReadToken()
+		return v, err
+	case '[':
+		v := &Value{Kind: List}
+		for dec.PeekKind() != ']' {
+			item, err := readJSON(dec)
+			if err != nil {
+				return nil, err
+			}
+			v.Items = append(v.Items, item)
+		}
+		_, err := dec.ReadToken()
+		return v, err
+	case '"':
+		return Text(token.String()), nil
+	case '0':
+		return &Value{Kind: Number, Text: token.String()}, nil
+	case 't', 'f':
+		return &Value{Kind: Bool, Text: token.String()}, nil
+	}
+	return Nothing(), nil
+}
+
+// widest is how long a line may get before a mapping or list is written in
+// several.
+const widest = 110
+
+// step is how much deeper each level is indented.
+const step = 2
+
+// Append writes v in lines, each indented by indent blanks and ended by a line
+// feed.
+func (v *Value) Append(dst []byte, indent int) []byte {
+	switch {
+	case v.Kind == Map && len(v.Items) > 0:
+		for i, key := range v.Keys {
+			dst = appendComment(dst, v.Items[i].Above, indent)
+			dst = append(dst, strings.Repeat(" ", indent)...)
+			dst = v.Items[i].appendBehind(append(dst, plainOrQuoted(key, false)+":"...), indent, indent+utf8.RuneCountInString(key)+1)
+		}
+	case v.Kind == List && len(v.Items) > 0:
+		for _, item := range v.Items {
+			dst = appendComment(dst, item.Above, indent)
+			dst = append(dst, strings.Repeat(" ", indent)+"- "...)
+			dst = item.appendItem(dst, indent)
+		}
+	default:
+		dst = append(dst, strings.Repeat(" ", indent)+v.line(false)+"\n"...)
+	}
+	return dst
+}
+
+// appendItem writes a list's item behind its dash.
+func (v *Value) appendItem(dst []byte, indent int) []byte {
+	if line := v.line(false); !v.spreads(indent + step) {
+		return append(dst, line+"\n"...)
+	}
+	lines := v.Append(nil, indent+step)
+	return append(dst, lines[indent+step:]...) // its first line stands behind the dash
+}
+
+// appendBehind writes v behind its key and colon.
+func (v *Value) appendBehind(dst []byte, indent, column int) []byte {
+	if !v.spreads(column + 1) {
+		if line := v.line(false); line != "" {
+			dst = append(dst, " "+line...)
+		}
+		return append(dst, '\n')
+	}
+	return v.Append(append(dst, '\n'), indent+step)
+}
+
+func appendComment(dst []byte, text string, indent int) []byte {
+	if text == "" {
+		return dst
+	}
+	for _, line := range strings.Split(text, "\n") {
+		dst = append(dst, strings.TrimRight(strings.Repeat(" ", indent)+"# "+line, " ")+"\n"...)
+	}
+	return dst
+}
+
+// spreads tells whether v is written in lines of its own.
+func (v *Value) spreads(column int) bool {
+	if len(v.Items) == 0 {
+		return false
+	}
+	return v.wantsBlock() || column+utf8.RuneCountInString(v.line(false)) > widest
+}
+
+func (v *Value) wantsBlock() bool {
+	if v.Block || v.Above != "" {
+		return true
+	}
+	for _, item := range v.Items {
+		if item.wantsBlock() {
+			return true
+		}
+	}
+	return false
+}
+
+// line writes v in one line; flow says that it stands in braces or brackets.
+func (v *Value) line(flow bool) string {
+	switch v.Kind {
+	case Null:
+		return ""
+	case Bool, Number:
+		return v.Text
+	case String:
+		return plainOrQuoted(v.Text, flow)
+	}
+	var b strings.Builder
+	open, end := "{", "}"
+	if v.Kind == List {
+		open, end = "[", "]"
+	}
+	b.WriteString(open)
+	for i, item := range v.Items {
+		if i > 0 {
+			b.WriteString(", ")
+		}
+		if v.Kind == Map {
+			b.WriteString(plainOrQuoted(v.Keys[i], true) + ": ")
+		}
+		text := item.line(true)
+		if item.Kind == Null && v.Kind == List {
+			text = "null"
+		}
+		b.WriteString(text)
+	}
+	b.WriteString(end)
+	return b.String()
+}
+
+var (
+	// plain matches texts that YAML reads as themselves, in braces or not.
+	plain = regexp.MustCompile(`^[\p{L}_/$.][\p{L}\p{N}_ ./$+=@()*-]*$`)
+	// special are plain texts that YAML reads as something else, in this or an
+	// older version of it.
+	special = regexp.MustCompile(`(?i)^(null|true|false|yes|no|on|off|y|n|~|\.nan|[-+]?\.inf|\.[0-9]+.*)$`)
+)
+
+func plainOrQuoted(s string, flow bool) string {
+	if plain.MatchString(s) && !special.MatchString(s) && !strings.HasSuffix(s, " ") && len(s) < widest {
+		return s
+	}
+	if !flow && len(s) < widest && proseFits(s) {
+		return s
+	}
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
+	enc.SetEscapeHTML(false)
+	if enc.Encode(s) != nil {
+		return `""`
+	}
+	return strings.TrimSuffix(b.String(), "\n")
+}
+
+// proseFits tells whether a sentence can be written as it is outside of braces.
+func proseFits(s string) bool {
+	return prose.MatchString(s) && !special.MatchString(s) && !strings.Contains(s, ": ") && !strings.Contains(s, " #") && !strings.HasSuffix(s, ":") && !strings.HasSuffix(s, " ")
+}
+
+var prose = regexp.MustCompile(`^[\p{L}_/$][\p{L}\p{N}_ ./$+=@()*,;:?!'–-]*$`)
