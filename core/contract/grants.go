@@ -52,6 +52,7 @@ func (r *reader) readShapes(sections []*document.Node) {
 			r.shapes[name] = s
 			r.shapeName = append(r.shapeName, name)
 			r.c.Shapes = append(r.c.Shapes, s)
+			r.c.nodes[s] = n
 			if !r.keys(n, []string{"entity", "grants"}) {
 				continue
 			}
@@ -159,6 +160,7 @@ func (r *reader) grant(n *document.Node, entity *catalog.Entity, base catalog.Cl
 	if g.Class == catalog.Unclassed {
 		g.Class = catalog.Public
 	}
+	r.c.nodes[g] = n
 	switch n.Kind {
 	case document.Null:
 		r.bare(g, n, g.Name)

@@ -324,21 +324,39 @@ func anyHeader(h exchange.Header, m *Match) bool {
 // claims reads the claim of a JWT bearer token (RFC 7519). The signature is not
 // verified: the recording is evidence of what was sent, not a request to answer.
 func claims(req *exchange.Request, m *Match) bool {
+	raw := bearerClaims(req)[m.Name]
+	return raw != nil && claimFits(raw, m)
+}
+
+// bearerClaims gives the claims of a JWT bearer token, or nil.
+func bearerClaims(req *exchange.Request) map[string]json.RawMessage {
 	scheme, token, _ := strings.Cut(req.Header.Get("Authorization"), " ")
 	parts := strings.Split(strings.TrimSpace(token), ".")
 	if !strings.EqualFold(scheme, "Bearer") || len(parts) != 3 {
-		return false
+		return nil
 	}
 	payload, err := base64.RawURLEncoding.DecodeString(strings.TrimRight(parts[1], "="))
 	if err != nil {
-		return false
+		return nil
 	}
 	var all map[string]json.RawMessage
-	if json.Unmarshal(payload, &all) != nil || all[m.Name] == nil {
-		return false
+	if json.Unmarshal(payload, &all) != nil {
+		return nil
 	}
-	return claimFits(all[m.Name], m)
+	return all
 }
+
+// RoleOf gives the claim `role` of a request's JWT bearer token where it is one
+// word, else the empty string.
+func RoleOf(req *exchange.Request) string {
+	text, _ := scalarText(bearerClaims(req)["role"])
+	if !roleWord.MatchString(text) {
+		return ""
+	}
+	return text
+}
+
+var roleWord = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_-]{0,39}$`)
 
 func claimFits(raw json.RawMessage, m *Match) bool {
 	var list []json.RawMessage

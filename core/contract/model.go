@@ -34,6 +34,23 @@ type Contracts struct {
 	Exceptions []*Exception
 
 	routes *route
+	nodes  map[any]*document.Node // where an entity, field, relation, shape, endpoint, response or grant is written
+}
+
+// Node gives where something of the contracts is written: an [Endpoint], [Response],
+// [Grant] or [Shape], or an entity, field or relation of the catalogue. It is nil for
+// what is written nowhere.
+func (c *Contracts) Node(of any) *document.Node { return c.nodes[of] }
+
+// Place gives the position at which something is written; see [Contracts.Node].
+func (c *Contracts) Place(of any) Pos {
+	if n := c.nodes[of]; n != nil {
+		if n.Name != nil {
+			return n.Name.Pos()
+		}
+		return n.Pos()
+	}
+	return Pos{}
 }
 
 // Server is a base address of the service.

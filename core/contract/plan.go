@@ -194,6 +194,9 @@ func (r *Response) rootGrant(at []string) *Grant {
 	return r.wayGrant("", at, r.Beside)
 }
 
+// Root is the response as one grant of the whole body, envelope included.
+func (r *Response) Root() *Grant { return r.rootGrant(r.At) }
+
 func (r *Response) wayGrant(name string, at []string, beside *GrantSet) *Grant {
 	g := &Grant{Name: name, Pos: r.Pos, Audiences: ^Set(0), Source: FromGroup, Class: catalog.Public}
 	for len(at) > 0 && at[0] == everyElement {

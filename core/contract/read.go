@@ -27,7 +27,7 @@ type File struct {
 // [Problems] that lists everything wrong; the result is nil then.
 func Read(files ...File) (*Contracts, error) {
 	r := &reader{
-		c:         &Contracts{Catalog: &catalog.Catalog{}},
+		c:         &Contracts{Catalog: &catalog.Catalog{}, nodes: map[any]*document.Node{}},
 		shapes:    map[string]*Shape{},
 		templates: map[string]*document.Node{},
 	}
@@ -232,6 +232,7 @@ func (r *reader) readEntities(sections []*document.Node) {
 				continue
 			}
 			first[name] = n
+			r.c.nodes[e] = n
 			all = append(all, pending{e, n})
 		}
 	}
@@ -245,7 +246,9 @@ func (r *reader) readEntities(sections []*document.Node) {
 		}
 		if f := p.n.Get("fields"); f != nil {
 			for _, n := range r.mapping(f) {
-				p.entity.AddField(r.field(n))
+				f := r.field(n)
+				r.c.nodes[f] = n
+				p.entity.AddField(f)
 			}
 		}
 		if rel := p.n.Get("relations"); rel != nil {
@@ -278,6 +281,7 @@ func (r *reader) relation(e *catalog.Entity, n *document.Node) {
 		r.unknown(n.Get("entity"), "entity", rel.Entity, r.entities)
 	}
 	rel.Many = r.truth(n.Get("many"))
+	r.c.nodes[rel] = n
 	if !e.AddRelation(rel) {
 		r.report(n.Name, "each name once", "%s has a field named %q already", e.Name, rel.Name)
 	}
@@ -347,6 +351,7 @@ func (r *reader) response(n *document.Node, accepts bool) *Response {
 			}
 		}
 	}
+	r.c.nodes[resp] = n
 	resp.When = r.conditions(n.Get("when"))
 	if e := n.Get("entity"); e != nil {
 		resp.Entity = r.entity(e)
@@ -438,6 +443,7 @@ func (r *reader) endpoint(n *document.Node) {
 		return
 	}
 	e := &Endpoint{Text: r.required(n, "endpoint"), Pos: n.Pos(), all: r.c}
+	r.c.nodes[e] = n
 	if e.Text != "" && r.template(e, n.Get("endpoint")) {
 		key := e.normalised()
 		if old := r.templates[key]; old != nil {

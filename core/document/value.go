@@ -231,15 +231,13 @@ func (v *Value) spreads(column int) bool {
 	if len(v.Items) == 0 {
 		return false
 	}
-	return v.wantsBlock() || column+utf8.RuneCountInString(v.line(false)) > widest
+	return v.Block || v.wantsBlock() || column+utf8.RuneCountInString(v.line(false)) > widest
 }
 
+// wantsBlock tells whether something in v needs lines of its own.
 func (v *Value) wantsBlock() bool {
-	if v.Block || v.Above != "" {
-		return true
-	}
 	for _, item := range v.Items {
-		if item.wantsBlock() {
+		if item.Above != "" || item.Block && len(item.Items) > 0 || item.wantsBlock() {
 			return true
 		}
 	}
@@ -281,7 +279,7 @@ func (v *Value) line(flow bool) string {
 
 var (
 	// plain matches texts that YAML reads as themselves, in braces or not.
-	plain = regexp.MustCompile(`^[\p{L}_/$.][\p{L}\p{N}_ ./$+=@()*-]*$`)
+	plain = regexp.MustCompile(`^([\p{L}_/$.][\p{L}\p{N}_ ./$+=@()*-]*|[1-5]XX)$`)
 	// special are plain texts that YAML reads as something else, in this or an
 	// older version of it.
 	special = regexp.MustCompile(`(?i)^(null|true|false|yes|no|on|off|y|n|~|\.nan|[-+]?\.inf|\.[0-9]+.*)$`)
@@ -308,4 +306,4 @@ func proseFits(s string) bool {
 	return prose.MatchString(s) && !special.MatchString(s) && !strings.Contains(s, ": ") && !strings.Contains(s, " #") && !strings.HasSuffix(s, ":") && !strings.HasSuffix(s, " ")
 }
 
-var prose = regexp.MustCompile(`^[\p{L}_/$][\p{L}\p{N}_ ./$+=@()*,;:?!'–-]*$`)
+var prose = regexp.MustCompile(`^[\p{L}_/$][\p{L}\p{N}_ ./$+=@()*,;:?!'{}–-]*$`)

@@ -1,0 +1,133 @@
+package detect
+
+import (
+	"fmt"
+	"strings"
+
+	"inkret/core/catalog"
+)
+
+// Sureness is how far a suggestion can be trusted.
+type Sureness uint8
+
+const (
+	Guess Sureness = iota + 1
+	Likely
+	Sure
+)
+
+var surenessNames = [...]string{"", "guess", "likely", "sure"}
+
+func (s Sureness) String() string { return surenessNames[s] }
+
+// Suggestion is a class proposed for a field, with its reason.
+type Suggestion struct {
+	Class  catalog.Class
+	Reason string
+	Sure   Sureness
+}
+
+// Evidence is what is known of a field besides its name: its comment, its form,
+// and what recognised the values it was seen with.
+type Evidence struct {
+	Note     string
+	Form     catalog.Form
+	Detector string        // the detector that recognised observed values
+	Class    catalog.Class // that it gives them
+}
+
+// inner and open are words that tell of fields that are kept in the house, and of
+// those that are shown anyway.
+var (
+	inner = words("internal note notes remark remarks flag flags admin created updated modified deleted changed inserted by id ids uuid guid key " +
+		"version revision score rating risk cost margin purchase wholesale supplier debug trace raw meta staff desk audit approved reviewed blocked locked " +
+		"attempts login source origin campaign hash checksum sort position rank legacy external sync synced archived comment comments insurance hull serial " +
+		"last failed retry row seq sequence tenant owner author editor creator")
+	open = words("name title label code reference number kind type status state category description summary text body caption headline price currency amount total " +
+		"quantity count unit size length width height depth weight colour color url link links image picture photo icon logo slug country city language locale " +
+		"arrives leaves starts ends from until opens closes date time day month year open available capacity rooms services tags topic level floor area " +
+		"reason message detail details")
+)
+
+func words(list string) map[string]bool {
+	m := map[string]bool{}
+	for _, w := range strings.Fields(list) {
+		m[w] = true
+	}
+	return m
+}
+
+// Suggest proposes a class for a field of an entity and says why. Where nothing
+// tells, the class is [catalog.Unclassed]: somebody has to look.
+func Suggest(entity, field string, e Evidence) Suggestion {
+	if e.Class >= catalog.Personal && e.Detector != "" {
+		return Suggestion{e.Class, "its values are recognised as " + e.Detector, Sure}
+	}
+	if c := Name([]byte(field)); c != catalog.Unclassed {
+		return Suggestion{c, fmt.Sprintf("its name tells of something %s", c), Sure}
+	}
+	switch e.Form.Format {
+	case "email", "phone", "iban", "ipv4", "ipv6":
+		return Suggestion{catalog.Personal, "its format is " + e.Form.Format, Sure}
+	case "password":
+		return Suggestion{catalog.Secret, "its format is password", Sure}
+	}
+	if c, word := telledBy(e.Note); c != catalog.Unclassed {
+		return Suggestion{c, fmt.Sprintf("its comment speaks of %q", word), Likely}
+	}
+	of := Words(nil, []byte(field))
+	whose := Words(nil, []byte(entity))
+	about := false
+	for _, w := range whose {
+		about = about || people[w]
+	}
+	for _, w := range of {
+		if w == "name" && about {
+			return Suggestion{catalog.Personal, fmt.Sprintf("it names a person: %s", entity), Likely}
+		}
+		if w == "born" || w == "birth" || w == "died" {
+			return Suggestion{catalog.Personal, "it tells of a person's birth", Sure}
+		}
+	}
+	for _, w := range of {
+		if inner[w] {
+			return Suggestion{catalog.Internal, fmt.Sprintf("%q is kept in the house, as a rule", w), Likely}
+		}
+	}
+	if about {
+		return Suggestion{catalog.Unclassed, fmt.Sprintf("nothing tells, and %s is a person", entity), Guess}
+	}
+	for _, w := range of {
+		if open[w] {
+			return Suggestion{catalog.Public, fmt.Sprintf("%q is shown, as a rule", w), Guess}
+		}
+	}
+	switch {
+	case e.Form.Format == "date" || e.Form.Format == "time" || e.Form.Type == catalog.Boolean || len(e.Form.Values) > 0:
+		return Suggestion{catalog.Internal, "a " + e.Form.Words() + " that nothing tells to be personal", Guess}
+	}
+	return Suggestion{catalog.Unclassed, "nothing tells", Guess}
+}
+
+// people are words for entities that are persons.
+var people = words("user users person people customer client member guest visitor skipper owner employee staff patient student tenant contact subscriber " +
+	"traveller passenger driver sailor captain applicant candidate citizen resident account profile author")
+
+// telledBy looks for telling words in a comment.
+func telledBy(note string) (catalog.Class, string) {
+	found, word := catalog.Unclassed, ""
+	all := strings.FieldsFunc(strings.ToLower(note), func(r rune) bool { return !(r >= 'a' && r <= 'z') && r < 0x80 })
+	for i := range all {
+		if reversing[all[i]] {
+			return catalog.Unclassed, ""
+		}
+		joined := ""
+		for k := i; k < len(all) && k < i+3; k++ {
+			joined += all[k]
+			if c := telling[joined]; c > found {
+				found, word = c, strings.Join(all[i:k+1], " ")
+			}
+		}
+	}
+	return found, word
+}

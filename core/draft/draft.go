@@ -1,0 +1,591 @@
+// Package draft writes first contracts, so that nobody starts from an empty page:
+// from a sketch of what bodies look like, which a description or recorded traffic
+// gives, from an entity, or from another endpoint.
+//
+// What is drafted grants what goes out today, save what is sensitive and what
+// nobody can class yet: those are left out and asked about.
+package draft
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"sort"
+	"strings"
+
+	"inkret/core/catalog"
+	"inkret/core/contract"
+	"inkret/core/detect"
+	"inkret/core/document"
+	"inkret/core/observe"
+	"inkret/core/schema"
+)
+
+// Question is something that only a person can answer.
+type Question struct {
+	Entity string `json:"entity,omitempty"`
+	Field  string `json:"field,omitempty"`
+	Text   string `json:"text"`
+}
+
+// Draft is a contract file with what was left open.
+type Draft struct {
+	Text      string
+	Service   string
+	Endpoints int
+	Entities  int
+	Questions []Question
+}
+
+// Options say what the sketch does not.
+type Options struct {
+	Service string           // its name; made of the sketch's title or server when empty
+	Callers []observe.Caller // audiences that traffic tells of
+	From    string           // what it was drafted from, for the first line
+}
+
+// writer drafts one file.
+type writer struct {
+	sketch    *schema.Sketch
+	questions []Question
+	classes   map[*schema.Member]detect.Suggestion
+	component map[*schema.Object]int // strongly connected component
+	shapes    map[*schema.Object]string
+}
+
+// Write drafts a contract file. The result is read without problems.
+func Write(sketch *schema.Sketch, o Options) *Draft {
+	sortOperations(sketch)
+	w := &writer{sketch: sketch, classes: map[*schema.Member]detect.Suggestion{}, shapes: map[*schema.Object]string{}}
+	w.component = components(sketch.Objects)
+	root := document.Mapping()
+	root.Set("inkret", document.Count(contract.Version))
+	service := o.Service
+	if service == "" {
+		service = serviceName(sketch)
+	}
+	root.Set("service", document.Text(service))
+	if servers := usable(sketch.Servers); len(servers) > 0 {
+		root.Set("servers", document.Texts(servers...))
+	}
+	callers := o.Callers
+	if len(callers) == 0 {
+		callers = []observe.Caller{{Name: observe.Anyone, Recognise: contract.Recognise{None: true}}, {Name: observe.SignedIn}}
+	}
+	audiences := &document.Value{Kind: document.List, Block: true}
+	for _, c := range callers {
+		audiences.Add(audience(c))
+	}
+	root.Set("audiences", audiences)
+	root.Set("entities", w.entities())
+	if shapes := w.allShapes(); len(shapes.Items) > 0 {
+		root.Set("shapes", shapes)
+	}
+	errors := document.Mapping()
+	for _, name := range sketch.Errors {
+		errors.Set(name, document.Mapping().Set("optional", document.Truth(true)))
+	}
+	if len(errors.Items) == 0 {
+		for _, name := range []string{"title", "detail"} {
+			errors.Set(name, document.Mapping().Set("type", document.Text("string")).Set("optional", document.Truth(true)))
+		}
+	}
+	root.Set("responses", (&document.Value{Kind: document.List, Block: true}).Add(document.Mapping().Set("statuses", document.Texts("4XX", "5XX")).Set("grants", errors)))
+	endpoints := w.endpoints(callers)
+	root.Set("endpoints", endpoints)
+
+	head := "# A first contract, drafted by Inkret"
+	if o.From != "" {
+		head += " from " + comment(o.From)
+	}
+	head += ".\n"
+	if n := len(w.questions); n > 0 {
+		head += fmt.Sprintf("# %s below, each above the field it is about: class it, and grant it where it is needed.\n", plural(n, "question"))
+	}
+	return &Draft{Text: head + string(root.Append(nil, 0)), Service: service, Endpoints: len(endpoints.Items), Entities: len(sketch.Objects), Questions: w.questions}
+}
+
+func plural(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}
+
+// comment makes text that comes from outside fit into one line of a comment.
+func comment(s string) string {
+	return strings.Join(strings.FieldsFunc(s, func(r rune) bool {
+		return r < ' ' || r == 0x7f || r == 0x85 || r == 0x2028 || r == 0x2029 || r == 0xFEFF
+	}), " ")
+}
+
+func sortOperations(s *schema.Sketch) {
+	sort.SliceStable(s.Operations, func(i, k int) bool {
+		a, b := s.Operations[i], s.Operations[k]
+		return a.Path < b.Path || a.Path == b.Path && a.Method < b.Method
+	})
+}
+
+var notInName = regexp.MustCompile(`[^A-Za-z0-9._-]+`)
+
+func serviceName(s *schema.Sketch) string {
+	name := s.Title
+	if name == "" && len(s.Servers) > 0 {
+		if server, err := contract.ParseServer(s.Servers[0]); err == nil {
+			name = strings.TrimPrefix(strings.TrimSuffix(server.Host, ".example"), "api.")
+		}
+	}
+	if name = strings.Trim(strings.ToLower(notInName.ReplaceAllString(name, "-")), "-._"); name == "" {
+		return "service"
+	}
+	return name
+}
+
+// usable are the servers that a contract can name.
+func usable(servers []string) []string {
+	var all []string
+	for _, s := range servers {
+		if _, err := contract.ParseServer(s); err == nil && !slices.Contains(all, s) {
+			all = append(all, s)
+		}
+	}
+	const most = 8
+	return all[:min(len(all), most)]
+}
+
+func audience(c observe.Caller) *document.Value {
+	v := document.Mapping().Set("name", document.Text(c.Name))
+	r := c.Recognise
+	switch {
+	case r.None:
+		v.Set("recognise", document.Mapping().Set("credentials", document.Text("none")))
+	case r.Claim != nil:
+		v.Set("recognise", document.Mapping().Set("claim", document.Mapping().Set("name", document.Text(r.Claim.Name)).Set("value", document.Text(r.Claim.Values[0]))))
+	default:
+		v.Set("recognise", document.Mapping().Set("header", document.Mapping().Set("name", document.Text("Authorization")).Set("value", document.Text("*"))))
+	}
+	return v
+}
+
+// suggest classes a member once.
+func (w *writer) suggest(o *schema.Object, m *schema.Member) detect.Suggestion {
+	if s, ok := w.classes[m]; ok {
+		return s
+	}
+	note := m.Note
+	s := detect.Suggest(o.Name, m.Name, detect.Evidence{Note: note, Form: m.Form, Detector: m.Observed.Detector, Class: m.Observed.Class})
+	w.classes[m] = s
+	return s
+}
+
+// entities writes the objects with their suggested classes, and asks where there
+// is none.
+func (w *writer) entities() *document.Value {
+	all := &document.Value{Kind: document.Map, Block: true}
+	for _, o := range w.sketch.Objects {
+		fields, relations := &document.Value{Kind: document.Map, Block: true}, &document.Value{Kind: document.Map, Block: true}
+		for _, m := range o.Members {
+			if m.Object != nil {
+				v := document.Mapping().Set("entity", document.Text(m.Object.Name))
+				if m.Many {
+					v.Set("many", document.Truth(true))
+				}
+				relations.Set(m.Name, v)
+				continue
+			}
+			v := form(m)
+			s := w.suggest(o, m)
+			switch {
+			case s.Class == catalog.Unclassed:
+				v.Above = w.ask(o.Name, m.Name, "which class? "+s.Reason+"; left out of every response until it has one")
+			case s.Class >= catalog.Personal:
+				v.Set("class", document.Text(s.Class.String()))
+				if !m.WriteOnly {
+					v.Above = w.ask(o.Name, m.Name, fmt.Sprintf("who may see it? %s (%s); left out of every response", s.Class, s.Reason))
+				}
+			default:
+				v.Set("class", document.Text(s.Class.String()))
+			}
+			if m.Note != "" {
+				v.Set("note", document.Text(comment(clip(m.Note))))
+			}
+			fields.Set(m.Name, v)
+		}
+		e := &document.Value{Kind: document.Map, Block: true}
+		if o.Seen > 0 {
+			e.Above = fmt.Sprintf("seen %s at %s, which agree to %d%%", times(o.Seen), plural(o.Places, "place"), o.Sure)
+		}
+		if len(fields.Items) > 0 {
+			e.Set("fields", fields)
+		}
+		if len(relations.Items) > 0 {
+			e.Set("relations", relations)
+		}
+		all.Set(o.Name, e)
+	}
+	return all
+}
+
+func times(n int) string {
+	if n == 1 {
+		return "once"
+	}
+	return fmt.Sprintf("%d times", n)
+}
+
+func clip(s string) string {
+	const most = 160
+	if r := []rune(s); len(r) > most {
+		return string(r[:most]) + "…"
+	}
+	return s
+}
+
+func (w *writer) ask(entity, field, text string) string {
+	w.questions = append(w.questions, Question{entity, field, text})
+	return "question: " + comment(text)
+}
+
+func form(m *schema.Member) *document.Value {
+	v := document.Mapping()
+	f := m.Form
+	switch {
+	case m.Many:
+		v.Set("type", document.Text("array"))
+	case f.Type != "":
+		v.Set("type", document.Text(string(f.Type)))
+	}
+	if f.Format != "" {
+		v.Set("format", document.Text(f.Format))
+	}
+	if f.Max > 0 {
+		v.Set("max", document.Count(f.Max))
+	}
+	if len(f.Values) > 0 {
+		list := &document.Value{Kind: document.List}
+		for _, text := range f.Values {
+			if one, err := document.FromJSON([]byte(text)); err == nil {
+				list.Add(one)
+			}
+		}
+		v.Set("values", list)
+	}
+	if f.Nullable {
+		v.Set("nullable", document.Truth(true))
+	}
+	return v
+}
+
+// allShapes writes a shape for every object that bodies lead to.
+func (w *writer) allShapes() *document.Value {
+	all := &document.Value{Kind: document.Map, Block: true}
+	used := map[*schema.Object]bool{}
+	var reach func(o *schema.Object)
+	reach = func(o *schema.Object) {
+		if o == nil || used[o] {
+			return
+		}
+		used[o] = true
+		for _, m := range o.Members {
+			reach(m.Object)
+		}
+	}
+	for _, op := range w.sketch.Operations {
+		for _, a := range op.Answers {
+			reach(a.Object)
+		}
+	}
+	taken := map[string]bool{}
+	for _, o := range w.sketch.Objects {
+		if used[o] {
+			name := strings.Join(detect.Words(nil, []byte(o.Name)), "-")
+			for i := 2; taken[name] || name == ""; i++ {
+				name = fmt.Sprintf("%s-%d", strings.TrimRight(name, "-0123456789"), i)
+			}
+			taken[name] = true
+			w.shapes[o] = name
+		}
+	}
+	for _, o := range w.sketch.Objects {
+		if !used[o] {
+			continue
+		}
+		all.Set(w.shapes[o], document.Mapping().Set("entity", document.Text(o.Name)).Set("grants", w.grants(o)))
+	}
+	return all
+}
+
+// grants writes what a response grants of an object.
+func (w *writer) grants(o *schema.Object) *document.Value {
+	all := &document.Value{Kind: document.Map, Block: true}
+	for _, m := range o.Members {
+		if m.WriteOnly {
+			continue
+		}
+		g := document.Mapping()
+		if m.Object != nil {
+			within := w.component[m.Object] == w.component[o]
+			if id := identifier(m.Object); within && id != "" && w.granted(m.Object, m.Object.Member(id)) {
+				g.Set("reference", document.Text(id)) // a circle ends in a reference
+			} else {
+				g.Set("shape", document.Text(w.shapes[m.Object]))
+				if within && !m.Many && !m.Form.Nullable {
+					m.Optional = true
+				}
+			}
+			if m.Form.Nullable {
+				g.Set("nullable", document.Truth(true))
+			}
+		} else if !w.granted(o, m) {
+			continue
+		} else if m.Many {
+			g.Set("many", document.Truth(true))
+		} else if m.Open || m.Form.Type == catalog.Object || m.Form.Type == catalog.Array {
+			g.Set("open", document.Truth(true))
+		}
+		if m.Optional {
+			g.Set("optional", document.Truth(true))
+		}
+		all.Set(m.Name, nothingOr(g))
+	}
+	return all
+}
+
+func nothingOr(g *document.Value) *document.Value {
+	if len(g.Items) == 0 {
+		return document.Nothing()
+	}
+	return g
+}
+
+// granted tells whether a draft grants a field: it is neither sensitive nor
+// without a class.
+func (w *writer) granted(o *schema.Object, m *schema.Member) bool {
+	c := w.suggest(o, m).Class
+	return m.Object == nil && (c == catalog.Public || c == catalog.Internal)
+}
+
+func identifier(o *schema.Object) string {
+	for _, name := range []string{"id", "ID", "Id", "uuid", "_id", "key", "code", "slug"} {
+		if m := o.Member(name); m != nil && m.Object == nil && !m.Many && !m.Open {
+			return name
+		}
+	}
+	return ""
+}
+
+// components numbers the objects so that those that lead to each other in a
+// circle share a number (Tarjan's algorithm, SIAM J. Comput. 1972, without
+// recursion, for chains of any length).
+func components(objects []*schema.Object) map[*schema.Object]int {
+	index, low := map[*schema.Object]int{}, map[*schema.Object]int{}
+	on, of := map[*schema.Object]bool{}, map[*schema.Object]int{}
+	var stack []*schema.Object
+	type frame struct {
+		o    *schema.Object
+		next int
+	}
+	for _, start := range objects {
+		if index[start] != 0 {
+			continue
+		}
+		work := []frame{{start, 0}}
+		for len(work) > 0 {
+			f := &work[len(work)-1]
+			if f.next == 0 {
+				index[f.o] = len(index) + 1
+				low[f.o] = index[f.o]
+				stack = append(stack, f.o)
+				on[f.o] = true
+			}
+			down := false
+			for f.next < len(f.o.Members) && !down {
+				to := f.o.Members[f.next].Object
+				f.next++
+				switch {
+				case to == nil:
+				case index[to] == 0:
+					work, down = append(work, frame{to, 0}), true
+				case on[to]:
+					low[f.o] = min(low[f.o], index[to])
+				}
+			}
+			if down {
+				continue
+			}
+			if len(f.o.Members) == 0 {
+				f.next = 1
+			}
+			if low[f.o] == index[f.o] {
+				for {
+					top := stack[len(stack)-1]
+					stack, on[top] = stack[:len(stack)-1], false
+					of[top] = index[f.o]
+					if top == f.o {
+						break
+					}
+				}
+			}
+			done := *f
+			work = work[:len(work)-1]
+			if len(work) > 0 {
+				up := work[len(work)-1].o
+				low[up] = min(low[up], low[done.o])
+			}
+		}
+	}
+	return of
+}
+
+func (w *writer) endpoints(callers []observe.Caller) *document.Value {
+	all := &document.Value{Kind: document.List, Block: true}
+	met := map[string]bool{}
+	for _, op := range w.sketch.Operations {
+		text := op.Method + " " + endpointPath(op.Path)
+		key := op.Method + parameters.ReplaceAllString(endpointPath(op.Path), "{}")
+		if met[key] {
+			continue
+		}
+		met[key] = true
+		e := &document.Value{Kind: document.Map, Block: true}
+		e.Set("endpoint", document.Text(text))
+		responses := &document.Value{Kind: document.List, Block: true}
+		for _, status := range statuses(op) {
+			if r := w.response(op, status, callers); r != nil {
+				responses.Add(r)
+			}
+		}
+		if len(responses.Items) > 0 {
+			e.Set("responses", responses)
+		}
+		for _, take := range op.Takes {
+			if take.Object != nil {
+				grants := w.accepted(take.Object, 0)
+				e.Set("accepts", (&document.Value{Kind: document.List, Block: true}).Add(document.Mapping().Set("entity", document.Text(take.Object.Name)).Set("grants", grants)))
+			}
+		}
+		all.Add(e)
+	}
+	return all
+}
+
+var (
+	parameters  = regexp.MustCompile(`\{[^}]*\}`)
+	notParam    = regexp.MustCompile(`[^A-Za-z0-9_]+`)
+	pathUnclean = regexp.MustCompile(`[?# ].*$`)
+)
+
+// endpointPath writes a path so that a contract accepts it as a template.
+func endpointPath(path string) string {
+	path = "/" + strings.Trim(pathUnclean.ReplaceAllString(path, ""), "/")
+	n := 0
+	return parameters.ReplaceAllStringFunc(path, func(p string) string {
+		n++
+		name := strings.Trim(notParam.ReplaceAllString(p, "_"), "_")
+		if name == "" || name[0] >= '0' && name[0] <= '9' {
+			name = fmt.Sprintf("p%d", n)
+		}
+		return "{" + name + "}"
+	})
+}
+
+var statusText = regexp.MustCompile(`^([1-5]\d\d|[1-5]XX|default)$`)
+
+func statuses(op *schema.Operation) []string {
+	var all []string
+	for _, a := range op.Answers {
+		if statusText.MatchString(a.Status) && !slices.Contains(all, a.Status) && a.Status[0] != '4' && a.Status[0] != '5' && a.Status != "default" {
+			all = append(all, a.Status)
+		}
+	}
+	return all
+}
+
+// response writes one status of an endpoint, for the audiences it was seen with.
+func (w *writer) response(op *schema.Operation, status string, callers []observe.Caller) *document.Value {
+	var names []string
+	var content *schema.Content
+	for i, a := range op.Answers {
+		if a.Status != status {
+			continue
+		}
+		if a.Audience != "" {
+			names = append(names, a.Audience)
+		}
+		if content == nil || content.Object == nil {
+			content = &op.Answers[i].Content
+		}
+	}
+	if len(names) == 0 && op.Signed {
+		names = []string{observe.SignedIn}
+	}
+	if content == nil {
+		return nil
+	}
+	r := document.Mapping()
+	if len(names) > 0 && len(names) < len(callers) {
+		r.Set("audiences", document.Texts(names...))
+	}
+	code := &document.Value{Kind: document.Number, Text: status}
+	if !strings.ContainsAny(status, "0123456789") || strings.Contains(status, "X") {
+		code = document.Text(status)
+	}
+	r.Set("statuses", (&document.Value{Kind: document.List}).Add(code))
+	if content.Object == nil || content.Empty {
+		return r.Set("grants", document.Mapping())
+	}
+	r.Set("entity", document.Text(content.Object.Name))
+	if content.At != "" {
+		r.Set("at", document.Text(content.At))
+	}
+	if content.Many {
+		r.Set("many", document.Truth(true))
+	}
+	if content.Nullable {
+		r.Set("nullable", document.Truth(true))
+	}
+	r.Set("shape", document.Text(w.shapes[content.Object]))
+	if len(content.Beside) > 0 {
+		beside := document.Mapping()
+		for _, name := range content.Beside {
+			beside.Set(name, document.Mapping().Set("open", document.Truth(true)))
+		}
+		r.Set("beside", beside)
+	}
+	return r
+}
+
+// setByServer are names of fields that only the server sets.
+var setByServer = regexp.MustCompile(`(?i)^(id|uuid|_id|(created|updated|modified|deleted|inserted)([_-]?(at|on|by|date|time))?)$`)
+
+// accepted writes what a client may send of an object.
+func (w *writer) accepted(o *schema.Object, depth int) *document.Value {
+	const deepest = 2
+	all := &document.Value{Kind: document.Map, Block: depth == 0}
+	for _, m := range o.Members {
+		if m.ReadOnly || setByServer.MatchString(m.Name) {
+			continue
+		}
+		g := document.Mapping()
+		switch {
+		case m.Object != nil && depth < deepest:
+			g.Set("grants", w.accepted(m.Object, depth+1))
+		case m.Object != nil:
+			continue
+		case m.Many:
+			g.Set("many", document.Truth(true))
+		case m.Open:
+			g.Set("open", document.Truth(true))
+		case w.suggest(o, m).Class == catalog.Secret:
+			g.Set("reason", document.Text("the client sends it"))
+		}
+		if m.Optional {
+			g.Set("optional", document.Truth(true))
+		}
+		all.Set(m.Name, nothingOr(g))
+	}
+	if len(all.Items) == 0 {
+		return document.Mapping()
+	}
+	return all
+}

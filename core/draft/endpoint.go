@@ -1,0 +1,224 @@
+package draft
+
+import (
+	"fmt"
+	"strings"
+
+	"inkret/core/catalog"
+	"inkret/core/contract"
+	"inkret/core/document"
+	"inkret/core/schema"
+)
+
+// FromEntity drafts an endpoint that answers with an entity: what is public or
+// internal is granted, relations as references.
+func FromEntity(c *contract.Contracts, endpoint, entity string, many bool) (*document.Value, []Question, error) {
+	e := c.Catalog.Entity(entity)
+	if e == nil {
+		return nil, nil, fmt.Errorf("there is no entity %q", entity)
+	}
+	var questions []Question
+	grants := &document.Value{Kind: document.Map, Block: true}
+	for _, f := range e.Fields {
+		if q := left(e, f); q != nil {
+			questions = append(questions, *q)
+			continue
+		}
+		grants.Set(f.Name, plainGrant(f, false))
+	}
+	for _, r := range e.Relations {
+		if id := reference(c.Catalog.Entity(r.Entity)); id != "" {
+			grants.Set(r.Name, document.Mapping().Set("reference", document.Text(id)))
+		}
+	}
+	response := document.Mapping().Set("statuses", (&document.Value{Kind: document.List}).Add(document.Count(200))).Set("entity", document.Text(entity))
+	if many {
+		response.Set("many", document.Truth(true))
+	}
+	response.Set("grants", grants)
+	return entry(endpoint, response), questions, nil
+}
+
+func entry(endpoint string, responses ...*document.Value) *document.Value {
+	list := &document.Value{Kind: document.List, Block: true}
+	for _, r := range responses {
+		list.Add(r)
+	}
+	return (&document.Value{Kind: document.Map, Block: true}).Set("endpoint", document.Text(endpoint)).Set("responses", list)
+}
+
+// left gives the question that a field raises which is not granted by a draft.
+func left(e *catalog.Entity, f *catalog.Field) *Question {
+	switch f.Class {
+	case catalog.Unclassed:
+		return &Question{e.Name, f.Name, "which class? left out until it has one"}
+	case catalog.Personal, catalog.Secret:
+		return &Question{e.Name, f.Name, fmt.Sprintf("who may see it? it is %s; left out", f.Class)}
+	}
+	return nil
+}
+
+func plainGrant(f *catalog.Field, optional bool) *document.Value {
+	g := document.Mapping()
+	switch f.Type {
+	case catalog.Object:
+		g.Set("open", document.Truth(true))
+	case catalog.Array:
+		g.Set("many", document.Truth(true))
+	}
+	if optional {
+		g.Set("optional", document.Truth(true))
+	}
+	return nothingOr(g)
+}
+
+func reference(e *catalog.Entity) string {
+	if e == nil {
+		return ""
+	}
+	for _, name := range []string{"id", "uuid", "key", "code", "slug"} {
+		if f := e.Field(name); f != nil && f.Class.Judged() <= catalog.Internal && f.Type != catalog.Object && f.Type != catalog.Array {
+			return name
+		}
+	}
+	return ""
+}
+
+// FromEndpoint drafts an endpoint as another one is, whose entry in its file is n.
+func FromEndpoint(n *document.Node, endpoint string) *document.Value {
+	v := document.ValueOf(n)
+	v.Block = true
+	v.Set("endpoint", document.Text(endpoint))
+	return v
+}
+
+// FromOperation drafts an endpoint as it was seen or described, against the
+// entities that a contract has already.
+func FromOperation(c *contract.Contracts, op *schema.Operation) (*document.Value, []Question) {
+	w := &matcher{contracts: c}
+	var responses []*document.Value
+	for _, status := range statuses(op) {
+		var names []string
+		var content *schema.Content
+		for i, a := range op.Answers {
+			if a.Status == status {
+				if a.Audience != "" {
+					names = append(names, a.Audience)
+				}
+				if content == nil || content.Object == nil {
+					content = &op.Answers[i].Content
+				}
+			}
+		}
+		r := document.Mapping()
+		if len(names) > 0 && len(names) < len(c.Audiences) {
+			r.Set("audiences", document.Texts(names...))
+		}
+		r.Set("statuses", (&document.Value{Kind: document.List}).Add(&document.Value{Kind: document.Number, Text: status}))
+		if content.Object == nil {
+			responses = append(responses, r.Set("grants", document.Mapping()))
+			continue
+		}
+		e := w.entity(content.Object)
+		if e != nil {
+			r.Set("entity", document.Text(e.Name))
+		}
+		if content.At != "" {
+			r.Set("at", document.Text(content.At))
+		}
+		if content.Many {
+			r.Set("many", document.Truth(true))
+		}
+		r.Set("grants", w.grants(e, content.Object, 0))
+		if len(content.Beside) > 0 {
+			beside := document.Mapping()
+			for _, name := range content.Beside {
+				beside.Set(name, document.Mapping().Set("open", document.Truth(true)))
+			}
+			r.Set("beside", beside)
+		}
+		responses = append(responses, r)
+	}
+	return entry(op.Method+" "+op.Path, responses...), w.questions
+}
+
+// matcher finds seen objects among the entities of a contract.
+type matcher struct {
+	contracts *contract.Contracts
+	questions []Question
+}
+
+// entity gives the entity that most members of an object are of, where that is
+// half of them at least.
+func (w *matcher) entity(o *schema.Object) *catalog.Entity {
+	var best *catalog.Entity
+	most := 0
+	for _, e := range w.contracts.Catalog.Entities {
+		known := 0
+		for _, m := range o.Members {
+			if f, r := e.Lookup(m.Name); f != nil || r != nil {
+				known += 2
+			}
+		}
+		if strings.EqualFold(e.Name, o.Name) {
+			known++
+		}
+		if known > most {
+			best, most = e, known
+		}
+	}
+	if most < len(o.Members) {
+		return nil
+	}
+	return best
+}
+
+func (w *matcher) grants(e *catalog.Entity, o *schema.Object, depth int) *document.Value {
+	const deepest = 3
+	all := &document.Value{Kind: document.Map, Block: true}
+	if e == nil {
+		w.questions = append(w.questions, Question{"", o.Name, "which entity is this? none of the catalogue has most of its members"})
+		return document.Mapping()
+	}
+	for _, m := range o.Members {
+		f, r := e.Lookup(m.Name)
+		switch {
+		case f != nil:
+			if q := left(e, f); q != nil {
+				w.questions = append(w.questions, *q)
+				continue
+			}
+			g := plainGrant(f, m.Optional)
+			if f.Name != m.Name && g.Kind == document.Null {
+				g = document.Text(f.Name)
+			} else if f.Name != m.Name {
+				g.Set("field", document.Text(f.Name))
+			}
+			all.Set(m.Name, g)
+		case r != nil:
+			g := document.Mapping()
+			if r.Name != m.Name {
+				g.Set("relation", document.Text(r.Name))
+			}
+			target := w.contracts.Catalog.Entity(r.Entity)
+			switch id := reference(target); {
+			case m.Object != nil && depth < deepest:
+				g.Set("grants", w.grants(target, m.Object, depth+1))
+			case id != "":
+				g.Set("reference", document.Text(id))
+			default:
+				continue
+			}
+			if m.Optional {
+				g.Set("optional", document.Truth(true))
+			}
+			all.Set(m.Name, g)
+		default:
+			w.questions = append(w.questions, Question{e.Name, m.Name, "what is it? the catalogue has no such field; left out"})
+		}
+	}
+	if len(all.Items) == 0 {
+		return document.Mapping()
+	}
+	return all
+}

@@ -1,0 +1,100 @@
+// Package exposure lists what a contract lets out: each value that a compiled plan
+// grants to its audience, with its path and the entity field it carries. Maps,
+// comparisons and exports are made of it.
+package exposure
+
+import (
+	"inkret/core/catalog"
+	"inkret/core/contract"
+	"inkret/core/place"
+)
+
+// Exposure is one granted value as one audience sees it.
+type Exposure struct {
+	Path     string // JSONPath
+	Route    string // how the entity's field is reached, whatever the members are called
+	Entity   string // where a field is behind it
+	Field    string
+	Derived  []string // names of fields of Entity that it is computed from
+	Carries  string   // in words
+	Class    catalog.Class
+	Form     catalog.Form
+	Open     bool // anything may be in it
+	Refers   bool // a bare reference
+	Many     bool
+	Required bool
+	Grant    *contract.Grant
+}
+
+// Of lists what a plan grants, by path; a nil plan grants nothing.
+func Of(p *contract.Plan) map[string]Exposure {
+	all := map[string]Exposure{}
+	if p == nil {
+		return all
+	}
+	w := walker{all: all, on: map[*contract.Object]bool{}}
+	w.member(p.Root, place.Root, "", 0)
+	return all
+}
+
+type walker struct {
+	all map[string]Exposure
+	on  map[*contract.Object]bool // being walked: a shape that contains itself is gone into once
+}
+
+// deepest bounds the levels that are listed.
+const deepest = 40
+
+func (w *walker) member(m *contract.Member, path, route string, depth int) {
+	if m.Many || m.Keyed {
+		path += "[*]"
+	}
+	g := m.Grant
+	if g.Relation != nil {
+		route += ">" + g.Relation.Name
+	}
+	if m.Object == nil && m.OneOf == nil || m.Open {
+		e := Exposure{Path: path, Carries: g.Carries(), Class: m.Class, Form: m.Form, Open: m.Open, Refers: m.Refers, Many: m.Many, Required: m.Required, Grant: g}
+		switch {
+		case g.Field != nil && (g.Source == contract.FromField || g.Reference):
+			e.Field = g.Field.Name
+			if g.Reference {
+				e.Entity = g.Relation.Entity
+			} else if g.Owner != nil {
+				e.Entity = g.Owner.Name
+			}
+			e.Route = route + "." + g.Field.Name
+		default:
+			if g.Owner != nil {
+				e.Entity = g.Owner.Name
+			}
+			for _, f := range g.Derived {
+				e.Derived = append(e.Derived, f.Name)
+			}
+			e.Route = route + "." + e.Carries + "/" + m.Name
+		}
+		w.all[path] = e
+	}
+	if depth > deepest {
+		return
+	}
+	if m.Object != nil {
+		w.object(m.Object, path, route, depth)
+	}
+	for _, a := range m.OneOf {
+		w.object(a.Object, path, route, depth)
+	}
+}
+
+func (w *walker) object(o *contract.Object, path, route string, depth int) {
+	if w.on[o] {
+		return
+	}
+	w.on[o] = true
+	defer delete(w.on, o)
+	for _, m := range o.Members {
+		if !m.Foreign {
+			w.member(m, path+place.Name(m.Name), route, depth+1)
+		}
+	}
+}

@@ -1,0 +1,483 @@
+package schema
+
+import (
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"inkret/core/catalog"
+	"inkret/core/document"
+	"inkret/core/place"
+)
+
+// Describe reads an OpenAPI 3.0 or 3.1 document, or a JSON Schema (2020-12 and the
+// drafts before it), in JSON or YAML. References are followed within the document;
+// those to other documents are never fetched, and noted. The error says with line
+// and column what is not of such a document.
+func Describe(name string, data []byte) (*Sketch, error) {
+	var fault error
+	root := document.Parse(name, data, func(at *document.Node, expected, found string) {
+		if fault == nil {
+			fault = fmt.Errorf("%s: %s; expected %s", at.Pos(), found, expected)
+		}
+	})
+	if fault != nil {
+		return nil, fault
+	}
+	if root == nil || root.Kind != document.Map {
+		return nil, fmt.Errorf("%s: neither an OpenAPI document nor a JSON Schema", name)
+	}
+	d := &description{root: root, sketch: &Sketch{}, objects: map[*document.Node]*Object{}, names: map[string]bool{}}
+	switch version := root.Get("openapi"); {
+	case version != nil && !strings.HasPrefix(version.Text, "3.0") && !strings.HasPrefix(version.Text, "3.1"):
+		return nil, fmt.Errorf("%s: OpenAPI %s is not read here; expected 3.0 or 3.1", version.Pos(), version.Text)
+	case version != nil:
+		d.openAPI()
+		d.sketch.dropEnvelopes()
+	case root.Get("swagger") != nil:
+		return nil, fmt.Errorf("%s: version %s of the description is not read here; expected OpenAPI 3.0 or 3.1", root.Get("swagger").Pos(), root.Get("swagger").Text)
+	case root.Get("$schema") != nil || root.Get("properties") != nil || root.Get("$defs") != nil || root.Get("definitions") != nil || root.Get("type") != nil || root.Get("allOf") != nil:
+		d.jsonSchema(name)
+	default:
+		return nil, fmt.Errorf("%s: neither an OpenAPI document nor a JSON Schema: it has no openapi, $schema, properties or $defs", name)
+	}
+	return d.sketch, nil
+}
+
+// ErrNoObjects is the error for a description in which no object is described.
+var ErrNoObjects = errors.New("no object is described there")
+
+type description struct {
+	root    *document.Node
+	sketch  *Sketch
+	objects map[*document.Node]*Object
+	names   map[string]bool
+}
+
+func (d *description) note(format string, args ...any) {
+	text := fmt.Sprintf(format, args...)
+	if !slices.Contains(d.sketch.Notes, text) {
+		d.sketch.Notes = append(d.sketch.Notes, text)
+	}
+}
+
+func (d *description) openAPI() {
+	if info := d.root.Get("info"); info != nil {
+		d.sketch.Title = textOf(info, "title")
+	}
+	for _, s := range itemsOf(d.root, "servers") {
+		d.sketch.Servers = append(d.sketch.Servers, textOf(s, "url"))
+	}
+	for _, c := range pairsOf(d.root.Get("components"), "schemas") { // named ones first, so that they keep their names
+		if d.isObject(c) {
+			d.object(c, EntityName(c.Name.Text))
+		}
+	}
+	for _, path := range pairsOf(d.root, "paths") {
+		item := d.follow(path)
+		if item == nil || item.Kind != document.Map {
+			continue
+		}
+		for _, m := range item.Pairs {
+			method := strings.ToUpper(m.Name.Text)
+			if !slices.Contains([]string{"GET", "PUT", "POST", "DELETE", "OPTIONS", "HEAD", "PATCH", "TRACE", "QUERY"}, method) || m.Kind != document.Map {
+				continue
+			}
+			op := &Operation{Method: method, Path: path.Name.Text, Signed: d.signed(m)}
+			for _, r := range pairsOf(m, "responses") {
+				op.Answers = append(op.Answers, Answer{Status: strings.ToUpper(r.Name.Text), Content: d.content(d.follow(r), op)})
+			}
+			for i := range op.Answers {
+				if op.Answers[i].Status == "DEFAULT" {
+					op.Answers[i].Status = "default"
+				}
+			}
+			if body := d.follow(m.Get("requestBody")); body != nil {
+				op.Takes = append(op.Takes, d.content(body, op))
+			}
+			d.sketch.Operations = append(d.sketch.Operations, op)
+		}
+	}
+}
+
+// signed tells whether an operation asks for credentials.
+func (d *description) signed(op *document.Node) bool {
+	security := op.Get("security")
+	if security == nil {
+		security = d.root.Get("security")
+	}
+	if security == nil || len(security.Items) == 0 {
+		return false
+	}
+	return !slices.ContainsFunc(security.Items, func(s *document.Node) bool { return len(s.Pairs) == 0 })
+}
+
+func (d *description) jsonSchema(file string) {
+	d.sketch.Title = textOf(d.root, "title")
+	for _, section := range []string{"$defs", "definitions"} {
+		for _, c := range pairsOf(d.root, section) {
+			if d.isObject(c) {
+				d.object(c, EntityName(c.Name.Text))
+			}
+		}
+	}
+	if d.isObject(d.root) {
+		name := d.sketch.Title
+		if name == "" {
+			name = regexp.MustCompile(`(\.schema)?\.\w+$`).ReplaceAllString(file[strings.LastIndexAny(file, `/\`)+1:], "")
+		}
+		d.object(d.root, EntityName(name))
+	}
+}
+
+// content reads the JSON body of a response or request.
+func (d *description) content(n *document.Node, op *Operation) Content {
+	var schema *document.Node
+	all := pairsOf(n, "content")
+	for _, media := range all {
+		name, _, _ := strings.Cut(strings.ToLower(media.Name.Text), ";")
+		if name == "application/json" || strings.HasSuffix(name, "+json") || name == "*/*" || name == "application/*" {
+			schema = media.Get("schema")
+			break
+		}
+	}
+	if schema == nil {
+		return Content{Empty: true}
+	}
+	m := d.member("", schema, bodyName(op.Path))
+	c := Content{Object: m.Object, Many: m.Many, Nullable: m.Form.Nullable, Form: m.Form}
+	if c.Object != nil && !c.Many {
+		if inside, beside := Unwrap(c.Object); inside != nil {
+			c.Object.envelope = true
+			c = Content{Object: inside.Object, At: string(place.AppendPointer(nil, []byte(inside.Name))), Many: inside.Many, Nullable: inside.Form.Nullable, Beside: beside}
+		}
+	}
+	return c
+}
+
+// bodyName names an object that a description leaves without a name, by the path.
+func bodyName(path string) string {
+	parts := strings.Split(strings.Trim(path, "/"), "/")
+	for i := len(parts) - 1; i >= 0; i-- {
+		if parts[i] != "" && !strings.Contains(parts[i], "{") {
+			return EntityName(parts[i])
+		}
+	}
+	return "Body"
+}
+
+// longestChain bounds how many references may lead to each other.
+const longestChain = 50
+
+// follow follows a node's reference within the document; nil where it leads nowhere.
+func (d *description) follow(n *document.Node) *document.Node {
+	for range longestChain {
+		if n == nil || n.Kind != document.Map {
+			return n
+		}
+		ref := n.Get("$ref")
+		if ref == nil || ref.Kind != document.String {
+			return n
+		}
+		at, local := strings.CutPrefix(ref.Text, "#")
+		if !local {
+			d.note("%s refers to %q, which is another document and is not fetched", ref.Pos(), clip(ref.Text))
+			return nil
+		}
+		tokens, ok := place.SplitPointer(at)
+		if n = d.root.Find(tokens); n == nil || !ok {
+			d.note("%s refers to %q, which is not in the document", ref.Pos(), clip(ref.Text))
+			return nil
+		}
+	}
+	d.note("references lead in a circle at %s", n.Pos())
+	return nil
+}
+
+func clip(s string) string {
+	const most = 80
+	if r := []rune(s); len(r) > most {
+		return string(r[:most]) + "…"
+	}
+	return s
+}
+
+func (d *description) isObject(n *document.Node) bool {
+	n = d.follow(n)
+	if n == nil || n.Kind != document.Map {
+		return false
+	}
+	return n.Get("properties") != nil || slices.ContainsFunc(itemsOf(n, "allOf"), func(p *document.Node) bool { return d.isObject2(p, 0) }) || d.variantsAreObjects(n)
+}
+
+// isObject2 is isObject with a bound on how deep parts of parts may go.
+func (d *description) isObject2(n *document.Node, depth int) bool {
+	n = d.follow(n)
+	if n == nil || n.Kind != document.Map || depth > longestChain {
+		return false
+	}
+	return n.Get("properties") != nil || slices.ContainsFunc(itemsOf(n, "allOf"), func(p *document.Node) bool { return d.isObject2(p, depth+1) })
+}
+
+func (d *description) variants(n *document.Node) []*document.Node {
+	var all []*document.Node
+	for _, key := range []string{"oneOf", "anyOf"} {
+		for _, v := range itemsOf(n, key) {
+			if f := d.follow(v); f != nil && textOf(f, "type") != "null" {
+				all = append(all, v)
+			}
+		}
+	}
+	return all
+}
+
+func (d *description) variantsAreObjects(n *document.Node) bool {
+	all := d.variants(n)
+	return len(all) > 0 && !slices.ContainsFunc(all, func(v *document.Node) bool { return !d.isObject2(v, 0) })
+}
+
+// property is a member of an object as the parts of its schema describe it.
+type property struct {
+	name     string
+	node     *document.Node
+	required bool
+}
+
+// properties gathers what an object's schema and the schemas it is made of say.
+func (d *description) properties(n *document.Node, seen map[*document.Node]bool, variant bool) []property {
+	n = d.follow(n)
+	if n == nil || seen[n] || n.Kind != document.Map {
+		return nil
+	}
+	seen[n] = true
+	required := map[string]bool{}
+	for _, r := range itemsOf(n, "required") {
+		required[r.Text] = !variant
+	}
+	var all []property
+	add := func(more ...property) {
+		for _, p := range more {
+			if i := slices.IndexFunc(all, func(q property) bool { return q.name == p.name }); i >= 0 {
+				all[i].required = all[i].required || p.required
+				continue
+			}
+			all = append(all, p)
+		}
+	}
+	for _, p := range itemsOf(n, "allOf") {
+		add(d.properties(p, seen, variant)...)
+	}
+	for _, p := range pairsOf(n, "properties") {
+		add(property{p.Name.Text, p, required[p.Name.Text]})
+	}
+	if d.variantsAreObjects(n) {
+		for _, v := range d.variants(n) {
+			add(d.properties(v, seen, true)...)
+		}
+	}
+	for i := range all {
+		all[i].required = all[i].required || required[all[i].name]
+	}
+	return all
+}
+
+// object gives the object that a schema describes, once for each schema.
+func (d *description) object(n *document.Node, name string) *Object {
+	n = d.follow(n)
+	if o := d.objects[n]; o != nil {
+		return o
+	}
+	if tokens := split(n.Pointer()); len(tokens) > 1 && slices.Contains([]string{"schemas", "$defs", "definitions"}, tokens[len(tokens)-2]) {
+		name = EntityName(tokens[len(tokens)-1])
+	}
+	o := &Object{Name: free(name, func(s string) bool { return d.names[s] }), Source: n.Pointer()}
+	d.objects[n], d.names[o.Name] = o, true
+	d.sketch.Objects = append(d.sketch.Objects, o)
+	for _, p := range d.properties(n, map[*document.Node]bool{}, false) {
+		m := d.member(p.name, p.node, o.Name+EntityName(p.name))
+		m.Optional = !p.required
+		o.Members = append(o.Members, m)
+	}
+	return o
+}
+
+func split(pointer string) []string {
+	tokens, _ := place.SplitPointer(pointer)
+	return tokens
+}
+
+// member reads the schema of one value; name is for an object that has none.
+func (d *description) member(member string, n *document.Node, name string) *Member {
+	m := &Member{Name: member}
+	said := n
+	for range longestChain { // wrappers with one part: nullable references and the like
+		m.Note = firstOf(m.Note, oneLine(textOf(said, "description")))
+		m.ReadOnly = m.ReadOnly || textOf(said, "readOnly") == "true"
+		m.WriteOnly = m.WriteOnly || textOf(said, "writeOnly") == "true"
+		m.Form.Nullable = m.Form.Nullable || textOf(said, "nullable") == "true" || d.allowsNull(said)
+		next := d.follow(said)
+		if next == said && next != nil && next.Get("properties") == nil {
+			if parts := append(itemsOf(next, "allOf"), d.variants(next)...); len(parts) == 1 {
+				next = parts[0]
+			}
+		}
+		if next == said || next == nil {
+			said = next
+			break
+		}
+		said = next
+	}
+	if said == nil || said.Kind != document.Map {
+		m.Open = true
+		return m
+	}
+	if d.isObject(said) {
+		m.Object = d.object(said, name)
+		return m
+	}
+	switch typeOf(said) {
+	case "array":
+		inner := said.Get("items")
+		if inner == nil {
+			m.Open, m.Form.Type = true, catalog.Array
+			return m
+		}
+		item := d.member(member, inner, name)
+		if item.Many {
+			m.Open, m.Form.Type = true, catalog.Array
+			return m
+		}
+		m.Object, m.Open = item.Object, item.Open
+		nullable := m.Form.Nullable
+		m.Form, m.Many = item.Form, true
+		m.Form.Nullable = nullable
+		return m
+	case "object":
+		m.Open, m.Form.Type = true, catalog.Object
+		return m
+	}
+	m.Form = d.form(said, m.Form.Nullable)
+	m.Open = m.Form.Type == "" && len(m.Form.Values) == 0 && len(d.variants(said)) == 0
+	return m
+}
+
+func firstOf(a, b string) string {
+	if a != "" {
+		return a
+	}
+	return b
+}
+
+// allowsNull tells whether null is among the types or variants of a schema.
+func (d *description) allowsNull(n *document.Node) bool {
+	if n == nil || n.Kind != document.Map {
+		return false
+	}
+	for _, t := range itemsOf(n, "type") {
+		if t.Text == "null" || t.Kind == document.Null {
+			return true
+		}
+	}
+	for _, v := range append(itemsOf(n, "oneOf"), itemsOf(n, "anyOf")...) {
+		if textOf(d.follow(v), "type") == "null" {
+			return true
+		}
+	}
+	return slices.ContainsFunc(itemsOf(n, "enum"), func(v *document.Node) bool { return v.Kind == document.Null })
+}
+
+// typeOf gives a schema's type besides null; several give none.
+func typeOf(n *document.Node) string {
+	t := n.Get("type")
+	if t == nil {
+		if n.Get("items") != nil {
+			return "array"
+		}
+		return ""
+	}
+	if t.Kind != document.List {
+		return t.Text
+	}
+	found := ""
+	for _, one := range t.Items {
+		switch {
+		case one.Text == "null" || one.Kind == document.Null:
+		case found != "":
+			return ""
+		default:
+			found = one.Text
+		}
+	}
+	return found
+}
+
+func (d *description) form(n *document.Node, nullable bool) catalog.Form {
+	f := catalog.Form{Nullable: nullable}
+	if t := typeOf(n); slices.Contains(catalog.TypeNames(), t) {
+		f.Type = catalog.Type(t)
+	}
+	if format := textOf(n, "format"); slices.Contains(formats, format) {
+		f.Format = format
+	}
+	if most, err := strconv.Atoi(textOf(n, "maxLength")); err == nil && most > 0 {
+		f.Max = most
+	}
+	for _, v := range itemsOf(n, "enum") {
+		if v.Kind != document.Map && v.Kind != document.List && v.Kind != document.Null {
+			f.Values = append(f.Values, v.JSON())
+		}
+	}
+	if c := n.Get("const"); c != nil && c.Kind != document.Map && c.Kind != document.List {
+		f.Values = []string{c.JSON()}
+	}
+	if t := f.Type; t == "" && len(f.Values) == 0 {
+		variants := d.variants(n)
+		for i, v := range variants { // several kinds of scalars: the type they share, if any
+			one := d.form(d.follow(v), false)
+			if i == 0 {
+				f.Type = one.Type
+			} else if f.Type != one.Type {
+				f.Type = ""
+			}
+		}
+	}
+	return f
+}
+
+// formats are the formats that are held against values, and those that name what
+// a value is.
+var formats = []string{"date", "date-time", "time", "email", "uuid", "uri", "ipv4", "ipv6", "phone", "iban", "password", "byte", "binary"}
+
+func textOf(n *document.Node, key string) string {
+	if n == nil || n.Kind != document.Map {
+		return ""
+	}
+	v := n.Get(key)
+	if v == nil || v.Kind == document.Map || v.Kind == document.List {
+		return ""
+	}
+	return v.Text
+}
+
+func itemsOf(n *document.Node, key string) []*document.Node {
+	if n == nil || n.Kind != document.Map {
+		return nil
+	}
+	if v := n.Get(key); v != nil && v.Kind == document.List {
+		return v.Items
+	}
+	return nil
+}
+
+func pairsOf(n *document.Node, key string) []*document.Node {
+	if n == nil || n.Kind != document.Map {
+		return nil
+	}
+	if v := n.Get(key); v != nil && v.Kind == document.Map {
+		return v.Pairs
+	}
+	return nil
+}

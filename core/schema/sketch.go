@@ -1,0 +1,160 @@
+package schema
+
+import (
+	"slices"
+	"strings"
+
+	"inkret/core/catalog"
+)
+
+// Sketch is what the bodies of a service look like, told by a description of it
+// or by its traffic. Objects may refer to each other in circles.
+type Sketch struct {
+	Title      string
+	Servers    []string
+	Objects    []*Object // each name once
+	Operations []*Operation
+	Errors     []string // members of error bodies that are shown as a rule
+	Notes      []string // what was passed over, and why
+}
+
+// Object is a kind of object that stands in bodies.
+type Object struct {
+	Name    string
+	Source  string // where it was described or seen
+	Members []*Member
+	Seen    int // how many objects it was told by; 0 for a description
+	Places  int // at how many places these stood
+	Sure    int // in percent, how well what was seen at these places agrees; 0 for a description
+
+	envelope bool // a body unwraps it
+}
+
+// Member is a member of an [Object].
+type Member struct {
+	Name      string
+	Form      catalog.Form
+	Note      string
+	Object    *Object // what its objects are; nil for other values
+	Many      bool    // an array of them
+	Open      bool    // anything may stand there
+	Optional  bool
+	ReadOnly  bool
+	WriteOnly bool
+	Observed  Observed // of traffic
+}
+
+// Observed is what values were like, without any of them.
+type Observed struct {
+	Detector string        // what recognised them
+	Class    catalog.Class // that it gives them
+	Values   int           // how many there were
+	Distinct int           // how many different ones, up to a bound
+}
+
+// Operation is a method at a path.
+type Operation struct {
+	Method, Path string
+	Signed       bool // it asks for credentials, says a description
+	Answers      []Answer
+	Takes        []Content // of requests
+}
+
+// Answer is what one status has.
+type Answer struct {
+	Status   string // as a contract writes it: 200, 4XX, default
+	Audience string // where it was told by traffic
+	Captures int
+	Content
+}
+
+// Content is a body.
+type Content struct {
+	Object   *Object // nil for other values
+	At       string  // JSON Pointer to the object within its envelope
+	Many     bool
+	Nullable bool
+	Beside   []string     // the envelope's other members
+	Form     catalog.Form // where there is no object
+	Empty    bool         // no body
+}
+
+// Object gives the object of this name, or nil.
+func (s *Sketch) Object(name string) *Object {
+	for _, o := range s.Objects {
+		if o.Name == name {
+			return o
+		}
+	}
+	return nil
+}
+
+// Member gives the member of this name, or nil.
+func (o *Object) Member(name string) *Member {
+	for _, m := range o.Members {
+		if m.Name == name {
+			return m
+		}
+	}
+	return nil
+}
+
+// Catalog makes entities of the objects: members that are objects become relations.
+func (s *Sketch) Catalog() *catalog.Catalog {
+	c := &catalog.Catalog{}
+	for _, o := range s.Objects {
+		e := &catalog.Entity{Name: o.Name}
+		for _, m := range o.Members {
+			if m.Object != nil {
+				e.AddRelation(&catalog.Relation{Name: m.Name, Entity: m.Object.Name, Many: m.Many})
+				continue
+			}
+			form := m.Form
+			if m.Many || m.Open && form.Type == "" {
+				form = catalog.Form{Nullable: form.Nullable}
+				if m.Many {
+					form.Type = catalog.Array
+				}
+			}
+			e.AddField(&catalog.Field{Name: m.Name, Note: m.Note, Form: form})
+		}
+		c.Add(e)
+	}
+	return c
+}
+
+// payload are the usual names of the member that an envelope is about.
+var payload = []string{"data", "result", "results", "items", "records", "entries", "payload", "content", "value", "values", "response", "body", "list", "rows"}
+
+// Unwrap finds the object that an envelope is about: the one member with objects,
+// where its name is a usual one and the object has little else.
+func Unwrap(o *Object) (inside *Member, beside []string) {
+	const most = 6
+	if len(o.Members) > most {
+		return nil, nil
+	}
+	for _, m := range o.Members {
+		if m.Object != nil && slices.Contains(payload, strings.ToLower(m.Name)) && inside == nil {
+			inside = m
+			continue
+		}
+		beside = append(beside, m.Name)
+	}
+	if inside == nil {
+		return nil, nil
+	}
+	return inside, beside
+}
+
+// dropEnvelopes drops the objects that were only there to be unwrapped.
+func (s *Sketch) dropEnvelopes() {
+	used := map[*Object]bool{}
+	for _, o := range s.Objects {
+		for _, m := range o.Members {
+			if !o.envelope {
+				used[m.Object] = true
+			}
+		}
+	}
+	s.Objects = slices.DeleteFunc(s.Objects, func(o *Object) bool { return o.envelope && !used[o] })
+}

@@ -1,0 +1,297 @@
+// Package export writes contracts in open forms that other programs read, one file
+// a form: JSON Schema 2020-12, OpenAPI 3.1, TypeScript declarations. The same
+// contracts give the same bytes.
+package export
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"sort"
+	"strings"
+
+	"inkret/core/catalog"
+	"inkret/core/contract"
+	"inkret/core/detect"
+	"inkret/core/document"
+)
+
+// schemas writes grants as JSON Schema 2020-12; shapes become definitions.
+type schemas struct {
+	audience *contract.Audience // only what is granted to it; nil for what anyone is
+	prefix   string             // before a definition's name in a $ref
+	base     contract.Set       // whom what is being written is for, where it is not for one audience
+	strict   bool               // no other members are allowed
+	shapes   map[string]*contract.Shape
+	used     map[string]*document.Value
+	all      *contract.Contracts
+}
+
+func newSchemas(c *contract.Contracts, a *contract.Audience, prefix string, strict bool) *schemas {
+	s := &schemas{audience: a, prefix: prefix, strict: strict, base: ^contract.Set(0), shapes: map[string]*contract.Shape{}, used: map[string]*document.Value{}, all: c}
+	for _, shape := range c.Shapes {
+		s.shapes[shape.Name] = shape
+	}
+	return s
+}
+
+func (s *schemas) granted(g *contract.Grant) bool {
+	if s.audience != nil {
+		return g.Audiences.Has(s.audience)
+	}
+	return g.Audiences != 0
+}
+
+// everybody reports whether a grant holds for all whom the schema is for.
+func (s *schemas) everybody(g *contract.Grant) bool {
+	return s.audience != nil || s.base&^g.Audiences == 0 || s.all.Names(g.Audiences) == nil
+}
+
+// response writes the body of a response, or what may be sent.
+func (s *schemas) response(r *contract.Response) *document.Value {
+	s.base = r.Audiences
+	defer func() { s.base = ^contract.Set(0) }()
+	return s.grant(r.Root())
+}
+
+// grant writes one granted value.
+func (s *schemas) grant(g *contract.Grant) *document.Value {
+	v := s.single(g)
+	if g.Keyed {
+		v = document.Mapping().Set("type", text("object")).Set("additionalProperties", v)
+	}
+	if g.Many {
+		v = document.Mapping().Set("type", text("array")).Set("items", v)
+	}
+	if g.Form.Nullable {
+		v = nullable(v)
+	}
+	if g.Reason != "" && v.Get("$ref") == nil {
+		v.Set("description", text(g.Reason))
+	}
+	return v
+}
+
+func (s *schemas) single(g *contract.Grant) *document.Value {
+	switch {
+	case g.Open && g.Members() == nil:
+		v := document.Mapping()
+		if t := g.Form.Type; t != "" && !(g.Many && t == catalog.Array) {
+			v.Set("type", text(string(t)))
+		}
+		return v
+	case len(g.Alternatives()) > 0:
+		any := &document.Value{Kind: document.List}
+		for _, shape := range g.Alternatives() {
+			any.Add(s.reference(shape.Name))
+		}
+		return document.Mapping().Set("anyOf", any)
+	case g.ShapeName() != "" && g.Own() == nil:
+		return s.reference(g.ShapeName())
+	case g.Members() != nil:
+		return s.object(g.Members(), g.Open)
+	}
+	return s.form(g)
+}
+
+func text(t string) *document.Value { return document.Text(t) }
+
+func (s *schemas) reference(shape string) *document.Value {
+	if _, met := s.used[shape]; !met {
+		s.used[shape] = nil // met: a shape that contains itself ends here
+		before := s.base
+		s.base = ^contract.Set(0) // a shape is for all who use it
+		defer func() { s.base = before }()
+		s.used[shape] = s.object(s.shapes[shape].Body, false)
+	}
+	return document.Mapping().Set("$ref", text(s.prefix+shape))
+}
+
+func (s *schemas) object(set *contract.GrantSet, open bool) *document.Value {
+	properties, required := document.Mapping(), &document.Value{Kind: document.List}
+	for _, g := range set.Grants {
+		if !s.granted(g) {
+			continue
+		}
+		p := s.grant(g)
+		if names := s.all.Names(g.Audiences); !s.everybody(g) && names != nil && p.Get("$ref") == nil {
+			p.Set("x-inkret-audiences", document.Texts(names...))
+		}
+		properties.Set(g.Name, p)
+		if !g.Optional && s.everybody(g) {
+			required.Add(text(g.Name))
+		}
+	}
+	v := document.Mapping().Set("type", text("object"))
+	if set.Entity != nil {
+		v.Set("title", text(set.Entity.Name))
+	}
+	if len(properties.Items) > 0 {
+		v.Set("properties", properties)
+	}
+	if len(required.Items) > 0 {
+		v.Set("required", required)
+	}
+	if s.strict && !open {
+		v.Set("additionalProperties", document.Truth(false))
+	}
+	return v
+}
+
+// form writes a value that is no object. No type at all means any scalar.
+func (s *schemas) form(g *contract.Grant) *document.Value {
+	v := document.Mapping()
+	f := g.Form
+	switch {
+	case len(f.Values) > 0:
+	case f.Type == "" || g.Many && f.Type == catalog.Array:
+		v.Set("type", document.Texts("string", "number", "boolean"))
+	default:
+		v.Set("type", text(string(f.Type)))
+	}
+	if f.Format != "" {
+		v.Set("format", text(f.Format))
+	}
+	if f.Max > 0 {
+		v.Set("maxLength", document.Count(f.Max))
+	}
+	if len(f.Values) == 1 && g.Source == contract.FromConstant {
+		if one, err := document.FromJSON([]byte(f.Values[0])); err == nil {
+			v.Set("const", one)
+		}
+	} else if len(f.Values) > 0 {
+		list := &document.Value{Kind: document.List}
+		for _, raw := range f.Values {
+			if one, err := document.FromJSON([]byte(raw)); err == nil {
+				list.Add(one)
+			}
+		}
+		v.Set("enum", list)
+	}
+	return v
+}
+
+// nullable lets null stand in the place of v.
+func nullable(v *document.Value) *document.Value {
+	t := v.Get("type")
+	if t == nil || v.Get("enum") != nil || v.Get("const") != nil {
+		if len(v.Items) == 0 {
+			return v
+		}
+		return document.Mapping().Set("anyOf", (&document.Value{Kind: document.List}).Add(v).Add(document.Mapping().Set("type", text("null"))))
+	}
+	if t.Kind == document.List {
+		t.Add(text("null"))
+	} else {
+		v.Set("type", document.Texts(t.Text, "null"))
+	}
+	return v
+}
+
+// definitions gives the shapes that were referred to, by name.
+func (s *schemas) definitions() *document.Value {
+	names := make([]string, 0, len(s.used))
+	for n := range s.used {
+		names = append(names, n)
+	}
+	sort.Strings(names)
+	v := document.Mapping()
+	for _, n := range names {
+		v.Set(n, s.used[n])
+	}
+	return v
+}
+
+// JSONSchema writes one JSON Schema 2020-12 document for what a response of an
+// endpoint grants to an audience. file is its name: endpoint, status and audience.
+type JSONSchema struct {
+	File string
+	Data []byte
+}
+
+// JSONSchemas writes a schema for each response of each endpoint and each audience.
+func JSONSchemas(c *contract.Contracts) []JSONSchema {
+	var all []JSONSchema
+	for _, e := range c.Endpoints {
+		for _, k := range e.Cases() {
+			r := k.Choice.Response
+			if r == nil {
+				continue
+			}
+			s := newSchemas(c, k.Audience, "#/$defs/", true)
+			body := s.response(r)
+			root := document.Mapping().Set("$schema", text("https://json-schema.org/draft/2020-12/schema"))
+			root.Set("title", text(fmt.Sprintf("%s, status %s, for %s", e.Text, k.Title(), k.Audience.Name)))
+			if body.Get("title") != nil {
+				root.Set("description", text("Entity: "+body.Get("title").Text))
+			}
+			for i, key := range body.Keys {
+				if key != "title" {
+					root.Set(key, body.Items[i])
+				}
+			}
+			if defs := s.definitions(); len(defs.Items) > 0 {
+				root.Set("$defs", defs)
+			}
+			all = append(all, JSONSchema{fileName(e.Text) + "." + k.Status + fileName("."+k.When) + "." + fileName(k.Audience.Name) + ".schema.json", JSON(root)})
+		}
+	}
+	return all
+}
+
+// fileName writes a text so that it can be part of a file's name; a point before it
+// stays, where anything follows.
+func fileName(s string) string {
+	name := strings.Join(detect.Words(nil, []byte(s)), "-")
+	if strings.HasPrefix(s, ".") && name != "" {
+		return "." + name
+	}
+	return name
+}
+
+// JSON writes a value as indented JSON, members in their order.
+func JSON(v *document.Value) []byte {
+	var raw, out bytes.Buffer
+	writeJSON(&raw, v)
+	if json.Indent(&out, raw.Bytes(), "", "  ") != nil {
+		return raw.Bytes()
+	}
+	return append(out.Bytes(), '\n')
+}
+
+func writeJSON(b *bytes.Buffer, v *document.Value) {
+	quote := func(s string) {
+		enc := json.NewEncoder(b)
+		enc.SetEscapeHTML(false)
+		enc.Encode(s)
+		b.Truncate(b.Len() - 1) // the encoder's line feed
+	}
+	switch v.Kind {
+	case document.Null:
+		b.WriteString("null")
+	case document.Bool, document.Number:
+		b.WriteString(v.Text)
+	case document.String:
+		quote(v.Text)
+	case document.List:
+		b.WriteByte('[')
+		for i, item := range v.Items {
+			if i > 0 {
+				b.WriteByte(',')
+			}
+			writeJSON(b, item)
+		}
+		b.WriteByte(']')
+	case document.Map:
+		b.WriteByte('{')
+		for i, item := range v.Items {
+			if i > 0 {
+				b.WriteByte(',')
+			}
+			quote(v.Keys[i])
+			b.WriteByte(':')
+			writeJSON(b, item)
+		}
+		b.WriteByte('}')
+	}
+}
