@@ -148,8 +148,13 @@ func (l *lexer) next() (sqlToken, bool, error) {
 			text, err := l.quoted('\'', l.at+2)
 			return sqlToken{text, 't', begin}, err == nil, err
 		case c == '$':
-			tag := rest[:strings.IndexByte(rest[1:]+"$", '$')+2]
-			if len(tag) > len(rest) || strings.ContainsAny(tag[1:len(tag)-1], " \n;'") {
+			close := strings.IndexByte(rest[1:], '$')
+			if close < 0 {
+				l.at++
+				continue
+			}
+			tag := rest[:close+2]
+			if strings.ContainsAny(tag[1:len(tag)-1], " \n;'") {
 				l.at++
 				continue
 			}
@@ -355,7 +360,7 @@ func (d *ddl) take(c cursor) error {
 			name := c.name()
 			c.skip("AS")
 			d.domains[name] = typeText(&c)
-		case c.all[1].is("UNIQUE") && slices.ContainsFunc(c.all, func(t sqlToken) bool { return t.is("INDEX") }):
+		case len(c.all) > 1 && c.all[1].is("UNIQUE") && slices.ContainsFunc(c.all, func(t sqlToken) bool { return t.is("INDEX") }):
 			for c.more() && !c.skip("ON") {
 				c.at++
 			}
@@ -530,7 +535,7 @@ func typeText(c *cursor) string {
 			b.WriteByte(')')
 			continue
 		}
-		if b.Len() > 0 && t.kind != 's' && !strings.HasSuffix(b.String(), "[") {
+		if b.Len() > 0 && t.kind != 's' && strings.IndexByte("[.", b.String()[b.Len()-1]) < 0 {
 			b.WriteByte(' ')
 		}
 		b.WriteString(t.text)

@@ -320,7 +320,7 @@ func (d *description) member(member string, n *document.Node, name string) *Memb
 		m.Form.Nullable = m.Form.Nullable || textOf(said, "nullable") == "true" || d.allowsNull(said)
 		next := d.follow(said)
 		if next == said && next != nil && next.Get("properties") == nil {
-			if parts := append(itemsOf(next, "allOf"), d.variants(next)...); len(parts) == 1 {
+			if parts := append(d.telling(itemsOf(next, "allOf")), d.variants(next)...); len(parts) == 1 {
 				next = parts[0]
 			}
 		}
@@ -362,6 +362,15 @@ func (d *description) member(member string, n *document.Node, name string) *Memb
 	m.Form = d.form(said, m.Form.Nullable)
 	m.Open = m.Form.Type == "" && len(m.Form.Values) == 0 && len(d.variants(said)) == 0
 	return m
+}
+
+// telling leaves out parts of a schema that only describe it.
+func (d *description) telling(parts []*document.Node) []*document.Node {
+	return slices.DeleteFunc(slices.Clone(parts), func(p *document.Node) bool {
+		return p.Kind == document.Map && !slices.ContainsFunc(p.Pairs, func(k *document.Node) bool {
+			return slices.Contains([]string{"$ref", "properties", "allOf", "oneOf", "anyOf", "type", "enum", "const", "items", "required", "format"}, k.Name.Text)
+		})
+	})
 }
 
 func firstOf(a, b string) string {

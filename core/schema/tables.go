@@ -191,7 +191,7 @@ func Singular(s string) string {
 		{"ies", "y"}, {"sses", "ss"}, {"xes", "x"}, {"ches", "ch"}, {"shes", "sh"},
 		{"news", "news"}, {"series", "series"}, {"ss", "ss"}, {"us", "us"}, {"is", "is"}, {"s", ""},
 	} {
-		if strings.HasSuffix(lower, one.ending) && len(s) > len(one.ending)+1 {
+		if strings.HasSuffix(lower, one.ending) && (len(s) > len(one.ending)+1 || len(one.ending) > 3 && len(s) == len(one.ending)) {
 			return s[:len(s)-len(one.ending)] + one.becomes
 		}
 	}
