@@ -183,7 +183,7 @@ func (d *differ) cases(endpoint string, c contract.Case, before seen, was, is ma
 			gone[path] = true
 		}
 		ch.Detail = e.Carries
-		if moved, ok := routes[e.Route]; ok && !there && e.Refers == moved.Refers {
+		if moved, ok := routes[e.Route]; ok && !there {
 			ch.Direction, ch.What, ch.Detail = Neutral, "moved", moved.Path
 			gone[moved.Path] = true
 			delete(routes, e.Route)
@@ -263,7 +263,7 @@ func (d *differ) same(ch Change, was, is exposure.Exposure) {
 		ch.Direction, ch.What, ch.Detail = Narrowing, "tightened", "no longer open"
 		d.add(ch)
 	}
-	if was.Refers && !is.Refers || was.Many != is.Many {
+	if was.Many != is.Many && was.Path == is.Path {
 		ch.Direction, ch.What, ch.Detail = Widening, "loosened", "stands as another kind of value"
 		d.add(ch)
 	}

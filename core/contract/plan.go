@@ -207,6 +207,9 @@ func (r *Response) wayGrant(name string, at []string, beside *GrantSet) *Grant {
 		g.Many = g.Many || r.Many
 		g.Form.Nullable = r.Nullable
 		g.own = r.Body
+		if r.shape != nil && r.own == nil {
+			g.shape, g.own = r.shape, nil
+		}
 		if beside != nil && (len(r.At) > 0 || !g.Many) { // beside a list there is nothing
 			set := &GrantSet{Entity: r.Entity, Grants: append([]*Grant(nil), r.Body.Grants...)}
 			for _, b := range beside.Grants {
@@ -214,7 +217,7 @@ func (r *Response) wayGrant(name string, at []string, beside *GrantSet) *Grant {
 					set.Grants = append(set.Grants, b.asOptional())
 				}
 			}
-			g.own = set
+			g.shape, g.own = nil, set
 		}
 		return g
 	}

@@ -325,8 +325,8 @@ func (w *writer) grants(o *schema.Object) *document.Value {
 		g := document.Mapping()
 		if m.Object != nil {
 			within := w.component[m.Object] == w.component[o]
-			if id := identifier(m.Object); within && id != "" && w.granted(m.Object, m.Object.Member(id)) {
-				g.Set("reference", document.Text(id)) // a circle ends in a reference
+			if id := identifier(m.Object); within && o.Seen == 0 && id != "" && w.granted(m.Object, m.Object.Member(id)) {
+				g.Set("reference", document.Text(id)) // a described circle ends in a reference; of one that was seen, all goes out
 			} else {
 				g.Set("shape", document.Text(w.shapes[m.Object]))
 				if within && !m.Many && !m.Form.Nullable {

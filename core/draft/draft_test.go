@@ -1,55 +1,265 @@
 package draft
 
 import (
+	"bytes"
 	"fmt"
+	"net/http/httptest"
+	"os"
+	"regexp"
+	"slices"
+	"strings"
 	"testing"
 
+	"inkret/core/catalog"
 	"inkret/core/contract"
+	"inkret/core/document"
+	"inkret/core/exchange"
+	"inkret/core/finding"
+	"inkret/core/observe"
+	"inkret/core/scan"
 	"inkret/core/schema"
+	"inkret/demo"
+	"inkret/intake"
 )
 
-func TestProbe(t *testing.T) {
-	s, err := schema.Describe("x.yaml", []byte(`
-openapi: 3.1.0
-info: {title: Harbour API, version: "1"}
-servers: [{url: "https://api.fennick-quay.example"}]
+func read(t testing.TB, text string) *contract.Contracts {
+	t.Helper()
+	c, err := contract.Read(contract.File{Name: "draft.yaml", Data: []byte(text)})
+	if err != nil {
+		t.Fatalf("the draft cannot be read: %v in\n%.3000s", err, text)
+	}
+	return c
+}
+
+// recording is what all audiences of the demo's harbour are answered.
+func recording(t testing.TB) []*exchange.Capture {
+	t.Helper()
+	harbour := httptest.NewServer(demo.NewHarbour(1))
+	defer harbour.Close()
+	var all []*exchange.Capture
+	for _, a := range demo.Audiences {
+		var har bytes.Buffer
+		if err := demo.Record(t.Context(), harbour.Listener.Addr().String(), a, &har); err != nil {
+			t.Fatal(err)
+		}
+		if err := intake.Read(string(a), &har, func(c *exchange.Capture) error {
+			all = append(all, c)
+			return nil
+		}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return all
+}
+
+// TestDraftFromTraffic: what is drafted from the harbour's recording is accepted,
+// grants nothing sensitive, and told against that recording leaves just what was
+// left out.
+func TestDraftFromTraffic(t *testing.T) {
+	o := observe.New(nil)
+	captures := recording(t)
+	for _, c := range captures {
+		o.Add(c)
+	}
+	d := Write(o.Sketch(), Options{Callers: o.Callers(), From: "a recording\nwith a break"})
+	c := read(t, d.Text)
+	if strings.Contains(d.Text, "\nwith") {
+		t.Error("text from outside broke out of the comment")
+	}
+	for _, e := range c.Endpoints {
+		for _, k := range e.Cases() {
+			if r := k.Choice.Response; r != nil && r.Body != nil {
+				gravest(t, e.Text, r.Body, map[*contract.GrantSet]bool{})
+			}
+		}
+	}
+	judge, collector := scan.NewJudge(c), finding.NewCollector("x")
+	for _, one := range captures {
+		out := judge.Capture(one)
+		collector.Add("f", one.Entry, &out)
+	}
+	asked := map[string]bool{}
+	for _, q := range d.Questions {
+		asked[q.Entity+"."+q.Field] = true
+	}
+	left := 0
+	for _, f := range collector.Findings() {
+		switch f.Kind {
+		case scan.UnexpectedField, scan.SensitiveField:
+			if f.Entity != "" && f.Field != "" && !asked[f.Entity+"."+f.Field] {
+				t.Errorf("%s at %s %s was neither granted nor asked about", f.Kind, f.Endpoint, f.Path)
+			}
+			left++
+		case scan.MissingField, scan.UnexpectedRelation, scan.ValueMismatch:
+			t.Errorf("the draft departs from what it was drafted from: %s at %s %s: %s", f.Kind, f.Endpoint, f.Path, f.Why)
+		}
+	}
+	if left == 0 || len(d.Questions) < 10 {
+		t.Errorf("%d findings are left and %d questions asked", left, len(d.Questions))
+	}
+	var names []string
+	for _, e := range c.Catalog.Entities {
+		names = append(names, e.Name)
+	}
+	for _, want := range []string{"Berth", "Booking", "Skipper", "Account"} {
+		if !slices.Contains(names, want) {
+			t.Errorf("no entity %s is proposed: %v", want, names)
+		}
+	}
+	var audiences []string
+	for _, a := range c.Audiences {
+		audiences = append(audiences, a.Name)
+	}
+	if audiences[0] != observe.Anyone || !slices.Contains(audiences, "skipper") {
+		t.Errorf("audiences are %v", audiences)
+	}
+	for _, e := range c.Endpoints {
+		if regexp.MustCompile(`/\d+(/|$)`).MatchString(e.Text) {
+			t.Errorf("%s has a number where a parameter belongs", e.Text)
+		}
+	}
+}
+
+func gravest(t *testing.T, endpoint string, s *contract.GrantSet, met map[*contract.GrantSet]bool) {
+	if s == nil || met[s] {
+		return
+	}
+	met[s] = true
+	for _, g := range s.Grants {
+		if g.Class >= catalog.Personal {
+			t.Errorf("%s grants %s, which is %s", endpoint, g.Name, g.Class)
+		}
+		gravest(t, endpoint, g.Members(), met)
+	}
+}
+
+const api = `openapi: 3.0.3
+info: {title: "Fennick: Quay", version: "1"}
+servers: [{url: "https://a.example/v1"}, {url: "/relative"}]
 paths:
-  /v1/berths/{berth-id}:
-    get:
-      responses:
-        "200":
-          content: {application/json: {schema: {type: object, properties: {data: {$ref: "#/components/schemas/Berth"}, meta: {type: object}}}}}
-        default: {content: {application/json: {schema: {$ref: other.yaml#/Problem}}}}
-  /v1/skippers:
-    post:
-      security: [{key: []}]
-      requestBody: {content: {application/json: {schema: {$ref: "#/components/schemas/Skipper"}}}}
-      responses:
-        "201": {content: {application/json: {schema: {$ref: "#/components/schemas/Skipper"}}}}
-        "204": {}
+  /berths/{berth-id}/: {get: {responses: {"200": {content: {application/json: {schema: {$ref: "#/components/schemas/Berth"}}}}}}}
+  /berths/{other}: {get: {responses: {"200": {}}}}
+  /skippers: {post: {requestBody: {content: {application/json: {schema: {$ref: "#/components/schemas/Skipper"}}}}, responses: {"2XX": {content: {application/json: {schema: {$ref: "#/components/schemas/Skipper"}}}}, "404": {}}}}
 components:
   schemas:
-    Berth:
-      required: [id, label]
-      properties:
-        id: {type: integer}
-        label: {type: string, maxLength: 8}
-        bookings: {type: array, items: {$ref: "#/components/schemas/Booking"}}
-        tags: {type: array, items: {type: string}}
-        next: {$ref: "#/components/schemas/Berth"}
-    Booking:
-      allOf:
-        - $ref: "#/components/schemas/Base"
-        - properties: {berth: {$ref: "#/components/schemas/Berth"}, skipper: {oneOf: [{$ref: "#/components/schemas/Skipper"}, {type: "null"}]}, state: {enum: [open, closed]}}
-    Base: {properties: {id: {type: [integer, "null"]}}}
-    Skipper: {properties: {id: {type: integer, readOnly: true}, email: {type: string}, password: {type: string, writeOnly: true}, tier: {type: string}}}
-`))
+    Berth: {required: [id, label], properties: {id: {type: integer}, label: {type: string}, next: {$ref: "#/components/schemas/Berth"}, bookings: {type: array, items: {$ref: "#/components/schemas/Booking"}}}}
+    Booking: {properties: {berth: {$ref: "#/components/schemas/Berth"}, "odd name: #": {type: string, enum: ["a: b", "yes"]}, state: {type: string}}}
+    Skipper: {properties: {id: {type: integer}, email: {type: string}, password: {type: string, writeOnly: true}, created_at: {type: string}, berths: {type: array, items: {$ref: "#/components/schemas/Berth"}}}}
+`
+
+func TestDraftFromADescription(t *testing.T) {
+	s, err := schema.Describe("api.yaml", []byte(api))
 	if err != nil {
 		t.Fatal(err)
 	}
-	d := Write(s, Options{From: "x.yaml"})
-	fmt.Println(d.Text, s.Notes, d.Questions)
-	if _, err := contract.Read(contract.File{Name: "d.yaml", Data: []byte(d.Text)}); err != nil {
+	d := Write(s, Options{})
+	c := read(t, d.Text)
+	if c.Service != "fennick-quay" || len(c.Servers) != 1 || len(c.Endpoints) != 2 {
+		t.Errorf("service %s, %d servers, %d endpoints", c.Service, len(c.Servers), len(c.Endpoints))
+	}
+	for _, want := range []string{"next: {reference: id, optional: true}", "bookings: {reference: id", "password: {reason: the client sends it, optional: true}"} {
+		if strings.Contains(d.Text, want) == strings.Contains(want, "bookings") { // Booking has no id to refer to
+			t.Errorf("%q: %s", want, d.Text)
+		}
+	}
+	accepts := c.Endpoints[1].Accepts[0].Body.Grants
+	for _, g := range accepts {
+		if g.Name == "id" || g.Name == "created_at" {
+			t.Errorf("a client may set %s", g.Name)
+		}
+	}
+}
+
+// TestLargeDescriptionsAreDrafted takes a description of 800 paths and 1,000 schemas
+// that refer to each other in long chains and circles.
+func TestLargeDescriptionsAreDrafted(t *testing.T) {
+	s, err := schema.Describe("large.json", Large(800, 1000))
+	if err != nil {
 		t.Fatal(err)
 	}
+	d := Write(s, Options{})
+	if c := read(t, d.Text); len(c.Endpoints) != 800 || len(c.Catalog.Entities) != 2000 {
+		t.Errorf("%d endpoints, %d entities", len(c.Endpoints), len(c.Catalog.Entities))
+	}
+	if len(d.Text) > 4<<20 {
+		t.Errorf("the draft has %d bytes", len(d.Text))
+	}
+}
+
+func TestDraftsAgainstAContract(t *testing.T) {
+	files := []contract.File{}
+	for _, name := range []string{"catalogue.yaml", "fennick-quay.yaml"} {
+		data, err := os.ReadFile("../../demo/contracts/" + name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		files = append(files, contract.File{Name: name, Data: data})
+	}
+	c, err := contract.Read(files...)
+	if err != nil {
+		t.Fatal(err)
+	}
+	entry, questions, err := FromEntity(c, "GET /v1/staff/{id}", "Skipper", true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	text := string(entry.Append(nil, 0))
+	if !strings.Contains(text, "      id:\n") || strings.Contains(text, "email") || strings.Contains(text, "loyalty") || len(questions) != 6 || !strings.Contains(text, "boats: {reference: id}") {
+		t.Errorf("drafted from an entity is\n%s%v", text, questions)
+	}
+	if _, _, err := FromEntity(c, "GET /x", "Nothing", false); err == nil {
+		t.Error("an entity that is not there is drafted from")
+	}
+	copied := FromEndpoint(c.Node(c.Endpoints[0]), "GET /v2/berths")
+	if copied.Get("endpoint").Text != "GET /v2/berths" || copied.Get("responses") == nil {
+		t.Error("an endpoint is not copied")
+	}
+	o := observe.New(c)
+	for _, one := range recording(t) {
+		o.Add(one)
+	}
+	drafted := 0
+	for _, op := range o.Sketch().Operations {
+		entry, _ := FromOperation(c, op)
+		root := document.Mapping().Set("inkret", document.Count(1)).Set("endpoints", (&document.Value{Kind: document.List}).Add(entry))
+		again, err := contract.Read(files[0], contract.File{Name: "new.yaml", Data: root.Append(nil, 0)}, contract.File{Name: "a.yaml", Data: []byte(audiencesOnly(string(files[1].Data)))})
+		if err != nil {
+			t.Errorf("%s %s: %v in\n%s", op.Method, op.Path, err, root.Append(nil, 0))
+			continue
+		}
+		for _, r := range again.Endpoints[0].Responses {
+			gravest(t, op.Path, r.Body, map[*contract.GrantSet]bool{})
+			drafted += len(r.Body.Grants)
+		}
+	}
+	if drafted < 20 {
+		t.Errorf("only %d grants were drafted", drafted)
+	}
+}
+
+// audiencesOnly is a contract file up to its shapes or endpoints: service, servers, audiences.
+func audiencesOnly(text string) string {
+	return text[:regexp.MustCompile(`\n(shapes|responses|endpoints):`).FindStringIndex(text)[0]]
+}
+
+// Large makes an OpenAPI document of so many paths and schemas.
+func Large(paths, schemas int) []byte {
+	var b strings.Builder
+	b.WriteString(`{"openapi":"3.1.0","info":{"title":"large","version":"1"},"paths":{`)
+	for i := range paths {
+		if i > 0 {
+			b.WriteByte(',')
+		}
+		fmt.Fprintf(&b, `"/v1/things%d/{thing_id}":{"get":{"responses":{"200":{"content":{"application/json":{"schema":{"$ref":"#/components/schemas/Thing%d"}}}}}}}`, i, i%schemas)
+	}
+	b.WriteString(`},"components":{"schemas":{`)
+	for i := range schemas {
+		if i > 0 {
+			b.WriteByte(',')
+		}
+		fmt.Fprintf(&b, `"Thing%d":{"type":"object","required":["id"],"properties":{"id":{"type":"integer"},"name":{"type":"string"},"email":{"type":"string"},"next":{"$ref":"#/components/schemas/Thing%d"},"others":{"type":"array","items":{"$ref":"#/components/schemas/Thing%d"}},"part":{"type":"object","properties":{"a":{"type":"string"}}}}}`,
+			i, (i+1)%schemas, (i*7+3)%schemas)
+	}
+	b.WriteString(`}}}`)
+	return []byte(b.String())
 }

@@ -2,6 +2,7 @@ package draft
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"inkret/core/catalog"
@@ -146,6 +147,7 @@ func FromOperation(c *contract.Contracts, op *schema.Operation) (*document.Value
 type matcher struct {
 	contracts *contract.Contracts
 	questions []Question
+	on        []*schema.Object // being gone into
 }
 
 // entity gives the entity that most members of an object are of, where that is
@@ -180,6 +182,8 @@ func (w *matcher) grants(e *catalog.Entity, o *schema.Object, depth int) *docume
 		w.questions = append(w.questions, Question{"", o.Name, "which entity is this? none of the catalogue has most of its members"})
 		return document.Mapping()
 	}
+	w.on = append(w.on, o)
+	defer func() { w.on = w.on[:len(w.on)-1] }()
 	for _, m := range o.Members {
 		f, r := e.Lookup(m.Name)
 		switch {
@@ -202,7 +206,7 @@ func (w *matcher) grants(e *catalog.Entity, o *schema.Object, depth int) *docume
 			}
 			target := w.contracts.Catalog.Entity(r.Entity)
 			switch id := reference(target); {
-			case m.Object != nil && depth < deepest:
+			case m.Object != nil && depth < deepest && !slices.Contains(w.on, m.Object):
 				g.Set("grants", w.grants(target, m.Object, depth+1))
 			case id != "":
 				g.Set("reference", document.Text(id))
