@@ -18,6 +18,11 @@ import (
 //go:embed contracts/*.yaml
 var contracts embed.FS
 
+// Schema is the SQL that makes the harbour's tables.
+//
+//go:embed harbour.sql
+var Schema string
+
 // File is a contract file of the harbour.
 type File struct{ Name, Text string }
 

@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 
@@ -63,7 +64,7 @@ func (s *schemas) grant(g *contract.Grant) *document.Value {
 	if g.Many {
 		v = document.Mapping().Set("type", text("array")).Set("items", v)
 	}
-	if g.Form.Nullable {
+	if g.Form.Nullable && !slices.Contains(g.Form.Values, "null") {
 		v = nullable(v)
 	}
 	if g.Reason != "" && v.Get("$ref") == nil {

@@ -30,7 +30,7 @@ func TypeScript(c *contract.Contracts) []byte {
 					variants = append(variants, t.of(s.response(r), 0))
 				}
 			}
-			fmt.Fprintf(&bodies, "\n/** %s, status %s. */\nexport type %s = %s;\n", commentText(e.Text), status, t.free(typeName(e.Text)+status), strings.Join(variants, " | "))
+			fmt.Fprintf(&bodies, "\n/** %s, status %s. */\nexport type %s = %s;\n", commentText(e.Text), status, t.free(typeName(e.Text)+strings.Replace(status, "default", "Default", 1)), strings.Join(variants, " | "))
 		}
 		if len(e.Accepts) > 0 {
 			var variants []string
@@ -82,7 +82,7 @@ func typeName(s string) string {
 
 func commentText(s string) string { return strings.ReplaceAll(s, "*/", "* /") }
 
-var identifier = regexp.MustCompile(`^[A-Za-z_$][A-Za-z0-9_$]*$`)
+var identifier = regexp.MustCompile(`^[\p{L}_$][\p{L}\p{N}_$]*$`)
 
 func quoted(s string) string { return string(JSON(document.Text(s))[:len(JSON(document.Text(s)))-1]) }
 
