@@ -62,7 +62,7 @@ func filled(dir string) (*service.Service, service.Caller, error) {
 		return nil, service.Caller{}, err
 	}
 	who := service.Caller{Person: service.Person{ID: 1, Name: "bench"}}
-	_, _, err = s.Apply(ctx, who, "bench", []service.ContractFile{{Name: "bench.yaml", Text: listContract}}, "")
+	_, _, err = s.Apply(ctx, who, "bench", service.Proposed{Files: []service.ContractFile{{Name: "bench.yaml", Text: listContract}}})
 	return s, who, err
 }
 

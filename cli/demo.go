@@ -154,7 +154,7 @@ func fillDemo(ctx context.Context, s *service.Service, recordings []recording) e
 	for _, f := range files {
 		stored = append(stored, service.ContractFile{Name: f.Name, Text: f.Text})
 	}
-	if _, _, err := s.Apply(ctx, reviewer, demo.ServiceName, stored, "the contracts of the demo"); err != nil {
+	if _, _, err := s.Apply(ctx, reviewer, demo.ServiceName, service.Proposed{Files: stored, Reason: "the contracts of the demo"}); err != nil {
 		return err
 	}
 	for _, r := range recordings {

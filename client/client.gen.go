@@ -17,6 +17,141 @@ import (
 	"github.com/oapi-codegen/runtime"
 )
 
+// Defines values for CatalogueDifferenceKind.
+const (
+	ChangedField    CatalogueDifferenceKind = "changed-field"
+	ChangedRelation CatalogueDifferenceKind = "changed-relation"
+	GoneEntity      CatalogueDifferenceKind = "gone-entity"
+	GoneField       CatalogueDifferenceKind = "gone-field"
+	GoneRelation    CatalogueDifferenceKind = "gone-relation"
+	NewEntity       CatalogueDifferenceKind = "new-entity"
+	NewField        CatalogueDifferenceKind = "new-field"
+	NewRelation     CatalogueDifferenceKind = "new-relation"
+)
+
+// Valid indicates whether the value is a known member of the CatalogueDifferenceKind enum.
+func (e CatalogueDifferenceKind) Valid() bool {
+	switch e {
+	case ChangedField:
+		return true
+	case ChangedRelation:
+		return true
+	case GoneEntity:
+		return true
+	case GoneField:
+		return true
+	case GoneRelation:
+		return true
+	case NewEntity:
+		return true
+	case NewField:
+		return true
+	case NewRelation:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ClassOrNone.
+const (
+	ClassOrNoneInternal  ClassOrNone = "internal"
+	ClassOrNonePersonal  ClassOrNone = "personal"
+	ClassOrNonePublic    ClassOrNone = "public"
+	ClassOrNoneSecret    ClassOrNone = "secret"
+	ClassOrNoneUnclassed ClassOrNone = "unclassed"
+)
+
+// Valid indicates whether the value is a known member of the ClassOrNone enum.
+func (e ClassOrNone) Valid() bool {
+	switch e {
+	case ClassOrNoneInternal:
+		return true
+	case ClassOrNonePersonal:
+		return true
+	case ClassOrNonePublic:
+		return true
+	case ClassOrNoneSecret:
+		return true
+	case ClassOrNoneUnclassed:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CoverageGapKind.
+const (
+	CoverageGapKindNeverCaptured   CoverageGapKind = "never-captured"
+	CoverageGapKindNeverExercised  CoverageGapKind = "never-exercised"
+	CoverageGapKindNeverTried      CoverageGapKind = "never-tried"
+	CoverageGapKindUnclassed       CoverageGapKind = "unclassed"
+	CoverageGapKindWithoutContract CoverageGapKind = "without-contract"
+)
+
+// Valid indicates whether the value is a known member of the CoverageGapKind enum.
+func (e CoverageGapKind) Valid() bool {
+	switch e {
+	case CoverageGapKindNeverCaptured:
+		return true
+	case CoverageGapKindNeverExercised:
+		return true
+	case CoverageGapKindNeverTried:
+		return true
+	case CoverageGapKindUnclassed:
+		return true
+	case CoverageGapKindWithoutContract:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Direction.
+const (
+	Narrowing Direction = "narrowing"
+	Neutral   Direction = "neutral"
+	Widening  Direction = "widening"
+)
+
+// Valid indicates whether the value is a known member of the Direction enum.
+func (e Direction) Valid() bool {
+	switch e {
+	case Narrowing:
+		return true
+	case Neutral:
+		return true
+	case Widening:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DraftRequestFrom.
+const (
+	DraftRequestFromCaptures    DraftRequestFrom = "captures"
+	DraftRequestFromDescription DraftRequestFrom = "description"
+	DraftRequestFromEndpoint    DraftRequestFrom = "endpoint"
+	DraftRequestFromEntity      DraftRequestFrom = "entity"
+)
+
+// Valid indicates whether the value is a known member of the DraftRequestFrom enum.
+func (e DraftRequestFrom) Valid() bool {
+	switch e {
+	case DraftRequestFromCaptures:
+		return true
+	case DraftRequestFromDescription:
+		return true
+	case DraftRequestFromEndpoint:
+		return true
+	case DraftRequestFromEntity:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for EventKind.
 const (
 	EventKindComment EventKind = "comment"
@@ -32,6 +167,123 @@ func (e EventKind) Valid() bool {
 	case EventKindFound:
 		return true
 	case EventKindMove:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FieldSure.
+const (
+	Guess  FieldSure = "guess"
+	Likely FieldSure = "likely"
+	Sure   FieldSure = "sure"
+)
+
+// Valid indicates whether the value is a known member of the FieldSure enum.
+func (e FieldSure) Valid() bool {
+	switch e {
+	case Guess:
+		return true
+	case Likely:
+		return true
+	case Sure:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FlowState.
+const (
+	FlowStateGranted  FlowState = "granted"
+	FlowStateLeaking  FlowState = "leaking"
+	FlowStatePromised FlowState = "promised"
+)
+
+// Valid indicates whether the value is a known member of the FlowState enum.
+func (e FlowState) Valid() bool {
+	switch e {
+	case FlowStateGranted:
+		return true
+	case FlowStateLeaking:
+		return true
+	case FlowStatePromised:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PatchOpOp.
+const (
+	PatchOpOpAdd     PatchOpOp = "add"
+	PatchOpOpMove    PatchOpOp = "move"
+	PatchOpOpRemove  PatchOpOp = "remove"
+	PatchOpOpReplace PatchOpOp = "replace"
+	PatchOpOpTest    PatchOpOp = "test"
+)
+
+// Valid indicates whether the value is a known member of the PatchOpOp enum.
+func (e PatchOpOp) Valid() bool {
+	switch e {
+	case PatchOpOpAdd:
+		return true
+	case PatchOpOpMove:
+		return true
+	case PatchOpOpRemove:
+		return true
+	case PatchOpOpReplace:
+		return true
+	case PatchOpOpTest:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ReadingForm.
+const (
+	ReadingFormDescription ReadingForm = "description"
+	ReadingFormSQL         ReadingForm = "sql"
+	ReadingFormTables      ReadingForm = "tables"
+	ReadingFormTraffic     ReadingForm = "traffic"
+)
+
+// Valid indicates whether the value is a known member of the ReadingForm enum.
+func (e ReadingForm) Valid() bool {
+	switch e {
+	case ReadingFormDescription:
+		return true
+	case ReadingFormSQL:
+		return true
+	case ReadingFormTables:
+		return true
+	case ReadingFormTraffic:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RevisionState.
+const (
+	Declined RevisionState = "declined"
+	Earlier  RevisionState = "earlier"
+	InForce  RevisionState = "in-force"
+	Waiting  RevisionState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the RevisionState enum.
+func (e RevisionState) Valid() bool {
+	switch e {
+	case Declined:
+		return true
+	case Earlier:
+		return true
+	case InForce:
+		return true
+	case Waiting:
 		return true
 	default:
 		return false
@@ -296,8 +548,23 @@ func (e ListFindingsParamsSort) Valid() bool {
 	}
 }
 
+// Advice defines model for Advice.
+type Advice struct {
+	About    string    `json:"about"`
+	Also     *[]string `json:"also,omitempty"`
+	Code     string    `json:"code"`
+	Endpoint *string   `json:"endpoint,omitempty"`
+	File     string    `json:"file"`
+	Line     int       `json:"line"`
+	Mend     string    `json:"mend"`
+	Text     string    `json:"text"`
+	Weight   string    `json:"weight"`
+}
+
 // ApplyContracts defines model for ApplyContracts.
 type ApplyContracts struct {
+	// Base The revision that the files were made from; when another is in force, nothing is applied (409)
+	Base   *int           `json:"base,omitempty"`
 	Files  []ContractFile `json:"files"`
 	Reason *string        `json:"reason,omitempty"`
 }
@@ -399,6 +666,61 @@ type CapturePage struct {
 	Total int       `json:"total"`
 }
 
+// CatalogueDifference defines model for CatalogueDifference.
+type CatalogueDifference struct {
+	Entity    string                  `json:"entity"`
+	ID        string                  `json:"id"`
+	Is        *string                 `json:"is,omitempty"`
+	Kind      CatalogueDifferenceKind `json:"kind"`
+	Name      *string                 `json:"name,omitempty"`
+	Suggested *string                 `json:"suggested,omitempty"`
+
+	// Sure In percent, of what traffic tells
+	Sure *int    `json:"sure,omitempty"`
+	Was  *string `json:"was,omitempty"`
+}
+
+// CatalogueDifferenceKind defines model for CatalogueDifference.Kind.
+type CatalogueDifferenceKind string
+
+// Change defines model for Change.
+type Change struct {
+	Base  *int       `json:"base,omitempty"`
+	Edits *[]PatchOp `json:"edits,omitempty"`
+
+	// Effect Work out the effect on recorded traffic too
+	Effect *bool `json:"effect,omitempty"`
+
+	// Endpoint Show the contract of this endpoint
+	Endpoint *string `json:"endpoint,omitempty"`
+
+	// Files Left out, those in force
+	Files *[]ContractFile `json:"files,omitempty"`
+
+	// Inline A shape to write out at every place that uses it
+	Inline  *string        `json:"inline,omitempty"`
+	PullOut *ShapeProposal `json:"pull_out,omitempty"`
+}
+
+// ClassOrNone defines model for ClassOrNone.
+type ClassOrNone string
+
+// Classes defines model for Classes.
+type Classes struct {
+	Base   *int         `json:"base,omitempty"`
+	Fields []FieldClass `json:"fields"`
+	Reason *string      `json:"reason,omitempty"`
+}
+
+// Column defines model for Column.
+type Column struct {
+	Comment  *string   `json:"comment,omitempty"`
+	Name     string    `json:"name"`
+	Nullable bool      `json:"nullable"`
+	Type     string    `json:"type"`
+	Values   *[]string `json:"values,omitempty"`
+}
+
 // Comment defines model for Comment.
 type Comment struct {
 	Text string `json:"text"`
@@ -430,6 +752,34 @@ type ContractProblem struct {
 	Type     string          `json:"type"`
 }
 
+// Coverage defines model for Coverage.
+type Coverage struct {
+	Gaps    []CoverageGap  `json:"gaps"`
+	Numbers map[string]int `json:"numbers"`
+	Trend   []CoverageDay  `json:"trend"`
+}
+
+// CoverageDay defines model for CoverageDay.
+type CoverageDay struct {
+	Day     string         `json:"day"`
+	Numbers map[string]int `json:"numbers"`
+}
+
+// CoverageGap defines model for CoverageGap.
+type CoverageGap struct {
+	Audience   *string         `json:"audience,omitempty"`
+	Captures   *int            `json:"captures,omitempty"`
+	Endpoint   *string         `json:"endpoint,omitempty"`
+	EndpointID *string         `json:"endpoint_id,omitempty"`
+	Entity     *string         `json:"entity,omitempty"`
+	Field      *string         `json:"field,omitempty"`
+	Kind       CoverageGapKind `json:"kind"`
+	Status     *string         `json:"status,omitempty"`
+}
+
+// CoverageGapKind defines model for CoverageGap.Kind.
+type CoverageGapKind string
+
 // CreatedToken defines model for CreatedToken.
 type CreatedToken struct {
 	Person Person `json:"person"`
@@ -441,6 +791,60 @@ type CreatedToken struct {
 type Credentials struct {
 	Email    string `json:"email"`
 	Password string `json:"password"`
+}
+
+// Decision defines model for Decision.
+type Decision struct {
+	Approve bool `json:"approve"`
+
+	// Comment Needed to decline
+	Comment *string `json:"comment,omitempty"`
+}
+
+// Direction Whether more is let out than before
+type Direction string
+
+// DraftRequest defines model for DraftRequest.
+type DraftRequest struct {
+	// Endpoint The one to draft; left out, all that have no contract yet
+	Endpoint *string          `json:"endpoint,omitempty"`
+	Entity   *string          `json:"entity,omitempty"`
+	Files    *[]ContractFile  `json:"files,omitempty"`
+	From     DraftRequestFrom `json:"from"`
+
+	// Like An endpoint to draft as
+	Like   *string `json:"like,omitempty"`
+	Many   *bool   `json:"many,omitempty"`
+	Source *string `json:"source,omitempty"`
+
+	// Text Of a description
+	Text *string `json:"text,omitempty"`
+}
+
+// DraftRequestFrom defines model for DraftRequest.From.
+type DraftRequestFrom string
+
+// Drafted defines model for Drafted.
+type Drafted struct {
+	Endpoints []string       `json:"endpoints"`
+	Files     []ContractFile `json:"files"`
+	Notes     []string       `json:"notes"`
+	Questions []Question     `json:"questions"`
+	Text      string         `json:"text"`
+}
+
+// EditableContract One endpoint's contract with what is needed to change it
+type EditableContract struct {
+	Accepts        *[]ResponseContract `json:"accepts,omitempty"`
+	Audiences      []string            `json:"audiences"`
+	Entities       []EntityModel       `json:"entities"`
+	File           *string             `json:"file,omitempty"`
+	JudgesRequests *bool               `json:"judges_requests,omitempty"`
+	Line           *int                `json:"line,omitempty"`
+	Pointer        *string             `json:"pointer,omitempty"`
+	Responses      *[]ResponseContract `json:"responses,omitempty"`
+	Shapes         []ShapeModel        `json:"shapes"`
+	Team           *string             `json:"team,omitempty"`
 }
 
 // Endpoint defines model for Endpoint.
@@ -483,6 +887,29 @@ type EndpointPage struct {
 	Total int        `json:"total"`
 }
 
+// Entity defines model for Entity.
+type Entity struct {
+	ByClass map[string]int `json:"by_class"`
+
+	// Endpoints That let something of it out, or leak it
+	Endpoints int    `json:"endpoints"`
+	Fields    int    `json:"fields"`
+	Name      string `json:"name"`
+
+	// Open Open findings about it
+	Open      int             `json:"open"`
+	Relations []RelationModel `json:"relations"`
+	StoredAs  *string         `json:"stored_as,omitempty"`
+	Unclassed int             `json:"unclassed"`
+}
+
+// EntityModel defines model for EntityModel.
+type EntityModel struct {
+	Fields    []FieldModel    `json:"fields"`
+	Name      string          `json:"name"`
+	Relations []RelationModel `json:"relations"`
+}
+
 // Event defines model for Event.
 type Event struct {
 	At      time.Time `json:"at"`
@@ -491,8 +918,11 @@ type Event struct {
 	Comment *string   `json:"comment,omitempty"`
 	From    *State    `json:"from,omitempty"`
 	Kind    EventKind `json:"kind"`
-	To      *State    `json:"to,omitempty"`
-	Until   *string   `json:"until,omitempty"`
+
+	// Revision Of the contracts that brought it about
+	Revision *int    `json:"revision,omitempty"`
+	To       *State  `json:"to,omitempty"`
+	Until    *string `json:"until,omitempty"`
 }
 
 // EventKind defines model for Event.Kind.
@@ -509,6 +939,83 @@ type Evidence struct {
 	// Offset Of its first byte in the body
 	Offset  int    `json:"offset"`
 	Pointer string `json:"pointer"`
+}
+
+// Exported defines model for Exported.
+type Exported struct {
+	Files []ContractFile `json:"files"`
+	Media string         `json:"media"`
+}
+
+// ExposureColumn defines model for ExposureColumn.
+type ExposureColumn struct {
+	Audience   string  `json:"audience"`
+	Endpoint   string  `json:"endpoint"`
+	EndpointID string  `json:"endpoint_id"`
+	Team       *string `json:"team,omitempty"`
+}
+
+// ExposureMap defines model for ExposureMap.
+type ExposureMap struct {
+	// Cells Each is row, column and state: 1 granted, 2 granted and never seen, 3 leaking. What has no cell is withheld where its column has another field of the entity
+	Cells   [][]int          `json:"cells"`
+	Columns []ExposureColumn `json:"columns"`
+	Rows    []ExposureRow    `json:"rows"`
+}
+
+// ExposureRow defines model for ExposureRow.
+type ExposureRow struct {
+	Class  ClassOrNone `json:"class"`
+	Entity string      `json:"entity"`
+	Field  string      `json:"field"`
+}
+
+// Field defines model for Field.
+type Field struct {
+	Class     ClassOrNone `json:"class"`
+	ClassedAt *time.Time  `json:"classed_at,omitempty"`
+	ClassedBy *string     `json:"classed_by,omitempty"`
+
+	// Endpoints That let it out, or on which it has been seen
+	Endpoints []string `json:"endpoints"`
+	Entity    string   `json:"entity"`
+	File      string   `json:"file"`
+	Form      string   `json:"form"`
+	Line      int      `json:"line"`
+	Name      string   `json:"name"`
+	Note      *string  `json:"note,omitempty"`
+	Open      int      `json:"open"`
+
+	// Reason Why this class is suggested
+	Reason    string      `json:"reason"`
+	Suggested ClassOrNone `json:"suggested"`
+	Sure      FieldSure   `json:"sure"`
+}
+
+// FieldSure defines model for Field.Sure.
+type FieldSure string
+
+// FieldClass defines model for FieldClass.
+type FieldClass struct {
+	Class  ClassOrNone `json:"class"`
+	Entity string      `json:"entity"`
+	Field  string      `json:"field"`
+}
+
+// FieldModel defines model for FieldModel.
+type FieldModel struct {
+	Class string  `json:"class"`
+	Form  string  `json:"form"`
+	Name  string  `json:"name"`
+	Note  *string `json:"note,omitempty"`
+}
+
+// FieldPage defines model for FieldPage.
+type FieldPage struct {
+	Items []Field `json:"items"`
+	Page  int     `json:"page"`
+	Size  int     `json:"size"`
+	Total int     `json:"total"`
 }
 
 // Finding defines model for Finding.
@@ -572,22 +1079,71 @@ type FindingPage struct {
 	Total      int        `json:"total"`
 }
 
+// Flow defines model for Flow.
+type Flow struct {
+	Audience   string     `json:"audience"`
+	Derived    *bool      `json:"derived,omitempty"`
+	Endpoint   string     `json:"endpoint"`
+	EndpointID string     `json:"endpoint_id"`
+	File       *string    `json:"file,omitempty"`
+	Finding    *string    `json:"finding,omitempty"`
+	LastSeen   *time.Time `json:"last_seen,omitempty"`
+	Line       *int       `json:"line,omitempty"`
+	NeededBy   *[]string  `json:"needed_by,omitempty"`
+	Path       string     `json:"path"`
+	Reason     *string    `json:"reason,omitempty"`
+	Severity   *Severity  `json:"severity,omitempty"`
+	State      FlowState  `json:"state"`
+	Status     *string    `json:"status,omitempty"`
+}
+
+// FlowState defines model for Flow.State.
+type FlowState string
+
+// ForeignKey defines model for ForeignKey.
+type ForeignKey struct {
+	Columns []string `json:"columns"`
+	Table   string   `json:"table"`
+	Unique  *bool    `json:"unique,omitempty"`
+}
+
 // GrantNode defines model for GrantNode.
 type GrantNode struct {
 	Audiences *[]string `json:"audiences,omitempty"`
 
 	// Carries What the member carries, such as Booking.reference
-	Carries  *string      `json:"carries,omitempty"`
-	Class    string       `json:"class"`
-	Grants   *[]GrantNode `json:"grants,omitempty"`
-	Line     int          `json:"line"`
-	Many     *bool        `json:"many,omitempty"`
-	Name     string       `json:"name"`
-	NeededBy *[]string    `json:"needed_by,omitempty"`
-	Open     *bool        `json:"open,omitempty"`
-	Optional *bool        `json:"optional,omitempty"`
-	Reason   *string      `json:"reason,omitempty"`
-	Type     *string      `json:"type,omitempty"`
+	Carries *string   `json:"carries,omitempty"`
+	Class   string    `json:"class"`
+	Derived *[]string `json:"derived,omitempty"`
+
+	// Entity Of its objects
+	Entity *string `json:"entity,omitempty"`
+
+	// Field The entity's field that it carries
+	Field *string `json:"field,omitempty"`
+	File  *string `json:"file,omitempty"`
+
+	// Form What its value must look like
+	Form *string `json:"form,omitempty"`
+
+	// FromShape The shape that has this grant
+	FromShape *string      `json:"from_shape,omitempty"`
+	Grants    *[]GrantNode `json:"grants,omitempty"`
+	Line      int          `json:"line"`
+	Many      *bool        `json:"many,omitempty"`
+	Max       *int         `json:"max,omitempty"`
+	Name      string       `json:"name"`
+	NeededBy  *[]string    `json:"needed_by,omitempty"`
+	Open      *bool        `json:"open,omitempty"`
+	Optional  *bool        `json:"optional,omitempty"`
+
+	// Pointer Where it is written in its file
+	Pointer   *string `json:"pointer,omitempty"`
+	Reason    *string `json:"reason,omitempty"`
+	Reference *bool   `json:"reference,omitempty"`
+	Relation  *string `json:"relation,omitempty"`
+	Shape     *string `json:"shape,omitempty"`
+	Type      *string `json:"type,omitempty"`
 }
 
 // GrantPlace defines model for GrantPlace.
@@ -645,6 +1201,28 @@ type Invited struct {
 	Person Person `json:"person"`
 }
 
+// MergeConflict defines model for MergeConflict.
+type MergeConflict struct {
+	Base   string `json:"base"`
+	File   string `json:"file"`
+	Line   int    `json:"line"`
+	Mine   string `json:"mine"`
+	Theirs string `json:"theirs"`
+}
+
+// MergeRequest defines model for MergeRequest.
+type MergeRequest struct {
+	Base  int            `json:"base"`
+	Files []ContractFile `json:"files"`
+}
+
+// Merged defines model for Merged.
+type Merged struct {
+	Conflicts []MergeConflict `json:"conflicts"`
+	Files     []ContractFile  `json:"files"`
+	Theirs    Revision        `json:"theirs"`
+}
+
 // Move defines model for Move.
 type Move struct {
 	Comment *string `json:"comment,omitempty"`
@@ -662,6 +1240,20 @@ type NewToken struct {
 	// Name What uses it
 	Name string `json:"name"`
 }
+
+// PatchOp One operation of a JSON Patch (RFC 6902) on a contract file; its comments and order stay
+type PatchOp struct {
+	File string    `json:"file"`
+	From *string   `json:"from,omitempty"`
+	Op   PatchOpOp `json:"op"`
+
+	// Path JSON Pointer (RFC 6901)
+	Path  string      `json:"path"`
+	Value interface{} `json:"value,omitempty"`
+}
+
+// PatchOpOp defines model for PatchOp.Op.
+type PatchOpOp string
 
 // Person defines model for Person.
 type Person struct {
@@ -685,36 +1277,130 @@ type Problem struct {
 	Type   string  `json:"type"`
 }
 
+// Question defines model for Question.
+type Question struct {
+	Entity *string `json:"entity,omitempty"`
+	Field  *string `json:"field,omitempty"`
+	Text   string  `json:"text"`
+}
+
+// Reading defines model for Reading.
+type Reading struct {
+	Base   *int        `json:"base,omitempty"`
+	Form   ReadingForm `json:"form"`
+	Reason *string     `json:"reason,omitempty"`
+
+	// Source What it is called
+	Source string   `json:"source"`
+	Tables *[]Table `json:"tables,omitempty"`
+
+	// Take Ids of differences to take over; left out, all that are new or changed
+	Take *[]string `json:"take,omitempty"`
+
+	// Text Of SQL DDL, OpenAPI or JSON Schema
+	Text *string `json:"text,omitempty"`
+}
+
+// ReadingForm defines model for Reading.Form.
+type ReadingForm string
+
+// ReadingResult defines model for ReadingResult.
+type ReadingResult struct {
+	Differences []CatalogueDifference `json:"differences"`
+
+	// Entities That were read
+	Entities int      `json:"entities"`
+	Notes    []string `json:"notes"`
+}
+
+// Reason defines model for Reason.
+type Reason struct {
+	Reason string `json:"reason"`
+}
+
+// RelationModel defines model for RelationModel.
+type RelationModel struct {
+	Entity string `json:"entity"`
+	Many   bool   `json:"many"`
+	Name   string `json:"name"`
+}
+
 // ResponseContract defines model for ResponseContract.
 type ResponseContract struct {
 	At *string `json:"at,omitempty"`
 
 	// Audiences Left out for all
-	Audiences *[]string   `json:"audiences,omitempty"`
-	Entity    *string     `json:"entity,omitempty"`
-	Grants    []GrantNode `json:"grants"`
-	Line      int         `json:"line"`
-	Many      *bool       `json:"many,omitempty"`
-	Name      *string     `json:"name,omitempty"`
-	Statuses  []string    `json:"statuses"`
+	Audiences *[]string    `json:"audiences,omitempty"`
+	Beside    *[]GrantNode `json:"beside,omitempty"`
+	Entity    *string      `json:"entity,omitempty"`
+	File      *string      `json:"file,omitempty"`
+	Grants    []GrantNode  `json:"grants"`
+	Line      int          `json:"line"`
+	Many      *bool        `json:"many,omitempty"`
+	Name      *string      `json:"name,omitempty"`
+
+	// Pointer Where it is written in its file
+	Pointer  *string  `json:"pointer,omitempty"`
+	Shape    *string  `json:"shape,omitempty"`
+	Statuses []string `json:"statuses"`
 }
 
 // Revision defines model for Revision.
 type Revision struct {
 	Author string `json:"author"`
 
+	// Base The revision that was in force when it was made
+	Base *int `json:"base,omitempty"`
+
 	// Changed Whether applying made a new revision
-	Changed   bool           `json:"changed"`
-	Created   time.Time      `json:"created"`
+	Changed   bool       `json:"changed"`
+	Created   time.Time  `json:"created"`
+	Decided   *time.Time `json:"decided,omitempty"`
+	DecidedBy *string    `json:"decided_by,omitempty"`
+	Decision  *string    `json:"decision,omitempty"`
+
+	// Direction Whether more is let out than before
+	Direction *Direction     `json:"direction,omitempty"`
 	Endpoints *int           `json:"endpoints,omitempty"`
 	Files     []ContractFile `json:"files"`
 	Number    int            `json:"number"`
-	Reason    *string        `json:"reason,omitempty"`
-	Service   string         `json:"service"`
+
+	// Reaches The gravest class that it lets out more of
+	Reaches *string       `json:"reaches,omitempty"`
+	Reason  *string       `json:"reason,omitempty"`
+	Service string        `json:"service"`
+	State   RevisionState `json:"state"`
+	Words   []Sentence    `json:"words"`
 }
+
+// RevisionDetail defines model for RevisionDetail.
+type RevisionDetail struct {
+	Revision Revision `json:"revision"`
+
+	// Text The difference in the unified format
+	Text string `json:"text"`
+}
+
+// RevisionPage defines model for RevisionPage.
+type RevisionPage struct {
+	Items []Revision `json:"items"`
+	Page  int        `json:"page"`
+	Size  int        `json:"size"`
+	Total int        `json:"total"`
+}
+
+// RevisionState defines model for RevisionState.
+type RevisionState string
 
 // Role defines model for Role.
 type Role string
+
+// Sentence defines model for Sentence.
+type Sentence struct {
+	// Direction Whether more is let out than before
+	Direction Direction `json:"direction"`
+	Text      string    `json:"text"`
+}
 
 // Service defines model for Service.
 type Service struct {
@@ -742,6 +1428,59 @@ type SetUp struct {
 // Severity defines model for Severity.
 type Severity string
 
+// Shape defines model for Shape.
+type Shape struct {
+	Entity string      `json:"entity"`
+	File   string      `json:"file"`
+	Grants []GrantNode `json:"grants"`
+	Line   int         `json:"line"`
+	Name   string      `json:"name"`
+
+	// Touches Endpoints that a change to it reaches
+	Touches []string   `json:"touches"`
+	Uses    []ShapeUse `json:"uses"`
+}
+
+// ShapeModel defines model for ShapeModel.
+type ShapeModel struct {
+	Entity string   `json:"entity"`
+	Grants []string `json:"grants"`
+	Name   string   `json:"name"`
+}
+
+// ShapePlace defines model for ShapePlace.
+type ShapePlace struct {
+	Endpoint string `json:"endpoint"`
+	File     string `json:"file"`
+	Line     int    `json:"line"`
+	Pointer  string `json:"pointer"`
+	What     string `json:"what"`
+}
+
+// ShapeProposal defines model for ShapeProposal.
+type ShapeProposal struct {
+	Entity string       `json:"entity"`
+	Grants []string     `json:"grants"`
+	Name   string       `json:"name"`
+	Places []ShapePlace `json:"places"`
+}
+
+// ShapeUse defines model for ShapeUse.
+type ShapeUse struct {
+	// Endpoint Its text, or the shape's name where in_shape
+	Endpoint string `json:"endpoint"`
+	File     string `json:"file"`
+	InShape  bool   `json:"in_shape"`
+	Line     int    `json:"line"`
+	What     string `json:"what"`
+}
+
+// Shapes defines model for Shapes.
+type Shapes struct {
+	Proposals []ShapeProposal `json:"proposals"`
+	Shapes    []Shape         `json:"shapes"`
+}
+
 // SkipReason defines model for SkipReason.
 type SkipReason struct {
 	Captures int    `json:"captures"`
@@ -757,6 +1496,15 @@ type StateCount struct {
 	State    State `json:"state"`
 }
 
+// Table defines model for Table.
+type Table struct {
+	Columns []Column      `json:"columns"`
+	Comment *string       `json:"comment,omitempty"`
+	Foreign *[]ForeignKey `json:"foreign,omitempty"`
+	Name    string        `json:"name"`
+	Primary *[]string     `json:"primary,omitempty"`
+}
+
 // Token defines model for Token.
 type Token struct {
 	Created  time.Time  `json:"created"`
@@ -764,6 +1512,41 @@ type Token struct {
 	ID       int64      `json:"id"`
 	LastUsed *time.Time `json:"last_used,omitempty"`
 	Name     string     `json:"name"`
+}
+
+// TrafficEffect defines model for TrafficEffect.
+type TrafficEffect struct {
+	Came []Finding `json:"came"`
+
+	// Captures That were judged by both
+	Captures int       `json:"captures"`
+	Gone     []Finding `json:"gone"`
+
+	// Most There are more, which were not looked at
+	Most bool `json:"most"`
+}
+
+// Trial defines model for Trial.
+type Trial struct {
+	Advice []Advice `json:"advice"`
+	Base   int      `json:"base"`
+
+	// Contract One endpoint's contract with what is needed to change it
+	Contract *EditableContract `json:"contract,omitempty"`
+
+	// Direction Whether more is let out than before
+	Direction     Direction       `json:"direction"`
+	Effect        *TrafficEffect  `json:"effect,omitempty"`
+	Files         []ContractFile  `json:"files"`
+	NeedsApproval bool            `json:"needs_approval"`
+	Problems      []ContractFault `json:"problems"`
+
+	// Reaches The gravest class that more is let out of
+	Reaches *string `json:"reaches,omitempty"`
+
+	// Text The difference from what is in force in the unified format
+	Text  string     `json:"text"`
+	Words []Sentence `json:"words"`
 }
 
 // WireFinding defines model for WireFinding.
@@ -817,6 +1600,9 @@ type PageNumber = int
 
 // PageSize defines model for PageSize.
 type PageSize = int
+
+// RevisionNumber defines model for RevisionNumber.
+type RevisionNumber = int
 
 // ServiceName defines model for ServiceName.
 type ServiceName = string
@@ -911,6 +1697,20 @@ type ListFindingsParams struct {
 // ListFindingsParamsSort defines parameters for ListFindings.
 type ListFindingsParamsSort string
 
+// ListRevisionsParams defines parameters for ListRevisions.
+type ListRevisionsParams struct {
+	Service *string `form:"service,omitempty" json:"service,omitempty"`
+
+	// Waiting Only those waiting for approval
+	Waiting *bool `form:"waiting,omitempty" json:"waiting,omitempty"`
+
+	// Page From 1
+	Page *PageNumber `form:"page,omitempty" json:"page,omitempty"`
+
+	// Size Items a page
+	Size *PageSize `form:"size,omitempty" json:"size,omitempty"`
+}
+
 // UploadRecordingParams defines parameters for UploadRecording.
 type UploadRecordingParams struct {
 	// Name What the recording is called
@@ -918,6 +1718,36 @@ type UploadRecordingParams struct {
 
 	// Audience All requests were made by this audience
 	Audience *string `form:"audience,omitempty" json:"audience,omitempty"`
+}
+
+// GetExposureParams defines parameters for GetExposure.
+type GetExposureParams struct {
+	Entity   *string      `form:"entity,omitempty" json:"entity,omitempty"`
+	Class    *ClassOrNone `form:"class,omitempty" json:"class,omitempty"`
+	Team     *string      `form:"team,omitempty" json:"team,omitempty"`
+	Audience *string      `form:"audience,omitempty" json:"audience,omitempty"`
+}
+
+// ListFieldsParams defines parameters for ListFields.
+type ListFieldsParams struct {
+	Entity    *string      `form:"entity,omitempty" json:"entity,omitempty"`
+	Class     *ClassOrNone `form:"class,omitempty" json:"class,omitempty"`
+	Suggested *ClassOrNone `form:"suggested,omitempty" json:"suggested,omitempty"`
+
+	// Q Words in entity
+	Q *string `form:"q,omitempty" json:"q,omitempty"`
+
+	// Page From 1
+	Page *PageNumber `form:"page,omitempty" json:"page,omitempty"`
+
+	// Size Items a page
+	Size *PageSize `form:"size,omitempty" json:"size,omitempty"`
+}
+
+// ListFlowsParams defines parameters for ListFlows.
+type ListFlowsParams struct {
+	Entity string `form:"entity" json:"entity"`
+	Field  string `form:"field" json:"field"`
 }
 
 // CommentFindingJSONRequestBody defines body for CommentFinding for application/json ContentType.
@@ -931,6 +1761,30 @@ type InviteJSONRequestBody = Invitation
 
 // ApplyContractsJSONRequestBody defines body for ApplyContracts for application/json ContentType.
 type ApplyContractsJSONRequestBody = ApplyContracts
+
+// DraftContractsJSONRequestBody defines body for DraftContracts for application/json ContentType.
+type DraftContractsJSONRequestBody = DraftRequest
+
+// MergeContractsJSONRequestBody defines body for MergeContracts for application/json ContentType.
+type MergeContractsJSONRequestBody = MergeRequest
+
+// TryContractsJSONRequestBody defines body for TryContracts for application/json ContentType.
+type TryContractsJSONRequestBody = Change
+
+// ClassFieldsJSONRequestBody defines body for ClassFields for application/json ContentType.
+type ClassFieldsJSONRequestBody = Classes
+
+// ReadEntitiesJSONRequestBody defines body for ReadEntities for application/json ContentType.
+type ReadEntitiesJSONRequestBody = Reading
+
+// TakeEntitiesJSONRequestBody defines body for TakeEntities for application/json ContentType.
+type TakeEntitiesJSONRequestBody = Reading
+
+// DecideRevisionJSONRequestBody defines body for DecideRevision for application/json ContentType.
+type DecideRevisionJSONRequestBody = Decision
+
+// RevertRevisionJSONRequestBody defines body for RevertRevision for application/json ContentType.
+type RevertRevisionJSONRequestBody = Reason
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = Credentials
@@ -1107,6 +1961,11 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/people (the `Invite` operationId).
 	Invite(ctx context.Context, body InviteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListRevisions Revisions of contracts, newest first
+	//
+	// Corresponds with GET /api/v1/revisions (the `ListRevisions` operationId).
+	ListRevisions(ctx context.Context, params *ListRevisionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListServices The services under review
 	//
 	// Corresponds with GET /api/v1/services (the `ListServices` operationId).
@@ -1143,6 +2002,163 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/services/{service}/contracts (the `ApplyContracts` operationId).
 	ApplyContracts(ctx context.Context, service ServiceName, body ApplyContractsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AdviseContracts Advice on the contracts in force
+	//
+	// Corresponds with GET /api/v1/services/{service}/contracts/advice (the `AdviseContracts` operationId).
+	AdviseContracts(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DraftContractsWithBody Draft endpoints from captures, a description, an entity or another endpoint; nothing is put in force
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/services/{service}/contracts/drafts (the `DraftContracts` operationId).
+	DraftContractsWithBody(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DraftContracts Draft endpoints from captures, a description, an entity or another endpoint; nothing is put in force
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/services/{service}/contracts/drafts (the `DraftContracts` operationId).
+	DraftContracts(ctx context.Context, service ServiceName, body DraftContractsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExportForm The contracts in force in an open form that other programs read
+	//
+	// Corresponds with GET /api/v1/services/{service}/contracts/forms/{form} (the `ExportForm` operationId).
+	ExportForm(ctx context.Context, service ServiceName, form string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MergeContractsWithBody Bring changes made from an earlier revision together with what is in force
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/services/{service}/contracts/merge (the `MergeContracts` operationId).
+	MergeContractsWithBody(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MergeContracts Bring changes made from an earlier revision together with what is in force
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/services/{service}/contracts/merge (the `MergeContracts` operationId).
+	MergeContracts(ctx context.Context, service ServiceName, body MergeContractsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryContractsWithBody Carry out changes on contract files and see what they come to; nothing is put in force
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/services/{service}/contracts/trial (the `TryContracts` operationId).
+	TryContractsWithBody(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryContracts Carry out changes on contract files and see what they come to; nothing is put in force
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/services/{service}/contracts/trial (the `TryContracts` operationId).
+	TryContracts(ctx context.Context, service ServiceName, body TryContractsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetCoverage How far contracts and captures reach: numbers, gaps and a trend
+	//
+	// Corresponds with GET /api/v1/services/{service}/coverage (the `GetCoverage` operationId).
+	GetCoverage(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListEntities The entities of the catalogue
+	//
+	// Corresponds with GET /api/v1/services/{service}/entities (the `ListEntities` operationId).
+	ListEntities(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetExposure Entity fields against endpoints and audiences
+	//
+	// Corresponds with GET /api/v1/services/{service}/exposure (the `GetExposure` operationId).
+	GetExposure(ctx context.Context, service ServiceName, params *GetExposureParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListFields Fields with their classes, who gave them, and what class is suggested
+	//
+	// Corresponds with GET /api/v1/services/{service}/fields (the `ListFields` operationId).
+	ListFields(ctx context.Context, service ServiceName, params *ListFieldsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ClassFieldsWithBody Give fields their classes, as a new revision
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/services/{service}/fields (the `ClassFields` operationId).
+	ClassFieldsWithBody(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ClassFields Give fields their classes, as a new revision
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/services/{service}/fields (the `ClassFields` operationId).
+	ClassFields(ctx context.Context, service ServiceName, body ClassFieldsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListFlows Where a field goes
+	//
+	// Corresponds with GET /api/v1/services/{service}/flows (the `ListFlows` operationId).
+	ListFlows(ctx context.Context, service ServiceName, params *ListFlowsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadEntitiesWithBody See what a description of the stored entities differs in from the catalogue
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/services/{service}/readings (the `ReadEntities` operationId).
+	ReadEntitiesWithBody(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadEntities See what a description of the stored entities differs in from the catalogue
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/services/{service}/readings (the `ReadEntities` operationId).
+	ReadEntities(ctx context.Context, service ServiceName, body ReadEntitiesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeEntitiesWithBody Take differences over into the catalogue, as a new revision
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/services/{service}/readings (the `TakeEntities` operationId).
+	TakeEntitiesWithBody(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeEntities Take differences over into the catalogue, as a new revision
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/services/{service}/readings (the `TakeEntities` operationId).
+	TakeEntities(ctx context.Context, service ServiceName, body TakeEntitiesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRevision One revision with its files and its difference from the one before
+	//
+	// Corresponds with GET /api/v1/services/{service}/revisions/{number} (the `GetRevision` operationId).
+	GetRevision(ctx context.Context, service ServiceName, number RevisionNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DecideRevisionWithBody Approve or decline a revision that waits for a second person
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/services/{service}/revisions/{number}/decision (the `DecideRevision` operationId).
+	DecideRevisionWithBody(ctx context.Context, service ServiceName, number RevisionNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DecideRevision Approve or decline a revision that waits for a second person
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/services/{service}/revisions/{number}/decision (the `DecideRevision` operationId).
+	DecideRevision(ctx context.Context, service ServiceName, number RevisionNumber, body DecideRevisionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RevertRevisionWithBody Make a new revision with the files of an earlier one
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/services/{service}/revisions/{number}/revert (the `RevertRevision` operationId).
+	RevertRevisionWithBody(ctx context.Context, service ServiceName, number RevisionNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RevertRevision Make a new revision with the files of an earlier one
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/services/{service}/revisions/{number}/revert (the `RevertRevision` operationId).
+	RevertRevision(ctx context.Context, service ServiceName, number RevisionNumber, body RevertRevisionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListShapes Shapes with where they are used, and those that repeated grants could be made into
+	//
+	// Corresponds with GET /api/v1/services/{service}/shapes (the `ListShapes` operationId).
+	ListShapes(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SignOut End the session, or the token that is used
 	//
@@ -1468,6 +2484,21 @@ func (c *Client) Invite(ctx context.Context, body InviteJSONRequestBody, reqEdit
 	return c.Client.Do(req)
 }
 
+// ListRevisions Revisions of contracts, newest first
+//
+// Corresponds with GET /api/v1/revisions (the `ListRevisions` operationId).
+func (c *Client) ListRevisions(ctx context.Context, params *ListRevisionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRevisionsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListServices The services under review
 //
 // Corresponds with GET /api/v1/services (the `ListServices` operationId).
@@ -1545,6 +2576,413 @@ func (c *Client) ApplyContractsWithBody(ctx context.Context, service ServiceName
 // Corresponds with PUT /api/v1/services/{service}/contracts (the `ApplyContracts` operationId).
 func (c *Client) ApplyContracts(ctx context.Context, service ServiceName, body ApplyContractsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewApplyContractsRequest(c.Server, service, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AdviseContracts Advice on the contracts in force
+//
+// Corresponds with GET /api/v1/services/{service}/contracts/advice (the `AdviseContracts` operationId).
+func (c *Client) AdviseContracts(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAdviseContractsRequest(c.Server, service)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DraftContractsWithBody Draft endpoints from captures, a description, an entity or another endpoint; nothing is put in force
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/services/{service}/contracts/drafts (the `DraftContracts` operationId).
+func (c *Client) DraftContractsWithBody(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftContractsRequestWithBody(c.Server, service, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DraftContracts Draft endpoints from captures, a description, an entity or another endpoint; nothing is put in force
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/services/{service}/contracts/drafts (the `DraftContracts` operationId).
+func (c *Client) DraftContracts(ctx context.Context, service ServiceName, body DraftContractsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftContractsRequest(c.Server, service, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportForm The contracts in force in an open form that other programs read
+//
+// Corresponds with GET /api/v1/services/{service}/contracts/forms/{form} (the `ExportForm` operationId).
+func (c *Client) ExportForm(ctx context.Context, service ServiceName, form string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportFormRequest(c.Server, service, form)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MergeContractsWithBody Bring changes made from an earlier revision together with what is in force
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/services/{service}/contracts/merge (the `MergeContracts` operationId).
+func (c *Client) MergeContractsWithBody(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMergeContractsRequestWithBody(c.Server, service, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MergeContracts Bring changes made from an earlier revision together with what is in force
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/services/{service}/contracts/merge (the `MergeContracts` operationId).
+func (c *Client) MergeContracts(ctx context.Context, service ServiceName, body MergeContractsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMergeContractsRequest(c.Server, service, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryContractsWithBody Carry out changes on contract files and see what they come to; nothing is put in force
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/services/{service}/contracts/trial (the `TryContracts` operationId).
+func (c *Client) TryContractsWithBody(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryContractsRequestWithBody(c.Server, service, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryContracts Carry out changes on contract files and see what they come to; nothing is put in force
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/services/{service}/contracts/trial (the `TryContracts` operationId).
+func (c *Client) TryContracts(ctx context.Context, service ServiceName, body TryContractsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryContractsRequest(c.Server, service, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCoverage How far contracts and captures reach: numbers, gaps and a trend
+//
+// Corresponds with GET /api/v1/services/{service}/coverage (the `GetCoverage` operationId).
+func (c *Client) GetCoverage(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCoverageRequest(c.Server, service)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListEntities The entities of the catalogue
+//
+// Corresponds with GET /api/v1/services/{service}/entities (the `ListEntities` operationId).
+func (c *Client) ListEntities(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListEntitiesRequest(c.Server, service)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetExposure Entity fields against endpoints and audiences
+//
+// Corresponds with GET /api/v1/services/{service}/exposure (the `GetExposure` operationId).
+func (c *Client) GetExposure(ctx context.Context, service ServiceName, params *GetExposureParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetExposureRequest(c.Server, service, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListFields Fields with their classes, who gave them, and what class is suggested
+//
+// Corresponds with GET /api/v1/services/{service}/fields (the `ListFields` operationId).
+func (c *Client) ListFields(ctx context.Context, service ServiceName, params *ListFieldsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListFieldsRequest(c.Server, service, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ClassFieldsWithBody Give fields their classes, as a new revision
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/services/{service}/fields (the `ClassFields` operationId).
+func (c *Client) ClassFieldsWithBody(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewClassFieldsRequestWithBody(c.Server, service, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ClassFields Give fields their classes, as a new revision
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/services/{service}/fields (the `ClassFields` operationId).
+func (c *Client) ClassFields(ctx context.Context, service ServiceName, body ClassFieldsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewClassFieldsRequest(c.Server, service, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListFlows Where a field goes
+//
+// Corresponds with GET /api/v1/services/{service}/flows (the `ListFlows` operationId).
+func (c *Client) ListFlows(ctx context.Context, service ServiceName, params *ListFlowsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListFlowsRequest(c.Server, service, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadEntitiesWithBody See what a description of the stored entities differs in from the catalogue
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/services/{service}/readings (the `ReadEntities` operationId).
+func (c *Client) ReadEntitiesWithBody(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadEntitiesRequestWithBody(c.Server, service, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadEntities See what a description of the stored entities differs in from the catalogue
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/services/{service}/readings (the `ReadEntities` operationId).
+func (c *Client) ReadEntities(ctx context.Context, service ServiceName, body ReadEntitiesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadEntitiesRequest(c.Server, service, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeEntitiesWithBody Take differences over into the catalogue, as a new revision
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/services/{service}/readings (the `TakeEntities` operationId).
+func (c *Client) TakeEntitiesWithBody(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeEntitiesRequestWithBody(c.Server, service, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeEntities Take differences over into the catalogue, as a new revision
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/services/{service}/readings (the `TakeEntities` operationId).
+func (c *Client) TakeEntities(ctx context.Context, service ServiceName, body TakeEntitiesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeEntitiesRequest(c.Server, service, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRevision One revision with its files and its difference from the one before
+//
+// Corresponds with GET /api/v1/services/{service}/revisions/{number} (the `GetRevision` operationId).
+func (c *Client) GetRevision(ctx context.Context, service ServiceName, number RevisionNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRevisionRequest(c.Server, service, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DecideRevisionWithBody Approve or decline a revision that waits for a second person
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/services/{service}/revisions/{number}/decision (the `DecideRevision` operationId).
+func (c *Client) DecideRevisionWithBody(ctx context.Context, service ServiceName, number RevisionNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDecideRevisionRequestWithBody(c.Server, service, number, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DecideRevision Approve or decline a revision that waits for a second person
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/services/{service}/revisions/{number}/decision (the `DecideRevision` operationId).
+func (c *Client) DecideRevision(ctx context.Context, service ServiceName, number RevisionNumber, body DecideRevisionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDecideRevisionRequest(c.Server, service, number, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RevertRevisionWithBody Make a new revision with the files of an earlier one
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/services/{service}/revisions/{number}/revert (the `RevertRevision` operationId).
+func (c *Client) RevertRevisionWithBody(ctx context.Context, service ServiceName, number RevisionNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRevertRevisionRequestWithBody(c.Server, service, number, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RevertRevision Make a new revision with the files of an earlier one
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/services/{service}/revisions/{number}/revert (the `RevertRevision` operationId).
+func (c *Client) RevertRevision(ctx context.Context, service ServiceName, number RevisionNumber, body RevertRevisionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRevertRevisionRequest(c.Server, service, number, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListShapes Shapes with where they are used, and those that repeated grants could be made into
+//
+// Corresponds with GET /api/v1/services/{service}/shapes (the `ListShapes` operationId).
+func (c *Client) ListShapes(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListShapesRequest(c.Server, service)
 	if err != nil {
 		return nil, err
 	}
@@ -2564,6 +4002,96 @@ func NewInviteRequestWithBody(server string, contentType string, body io.Reader)
 	return req, nil
 }
 
+// NewListRevisionsRequest constructs an http.Request for the ListRevisions method
+func NewListRevisionsRequest(server string, params *ListRevisionsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/revisions")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Service != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "service", *params.Service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Waiting != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "waiting", *params.Waiting, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Page != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "page", *params.Page, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Size != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "size", *params.Size, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListServicesRequest constructs an http.Request for the ListServices method
 func NewListServicesRequest(server string) (*http.Request, error) {
 	var err error
@@ -2739,6 +4267,897 @@ func NewApplyContractsRequestWithBody(server string, service ServiceName, conten
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewAdviseContractsRequest constructs an http.Request for the AdviseContracts method
+func NewAdviseContractsRequest(server string, service ServiceName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/contracts/advice", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDraftContractsRequest calls the generic DraftContracts builder with application/json body
+func NewDraftContractsRequest(server string, service ServiceName, body DraftContractsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDraftContractsRequestWithBody(server, service, "application/json", bodyReader)
+}
+
+// NewDraftContractsRequestWithBody constructs an http.Request for the DraftContracts method, with any body, and a specified content type
+func NewDraftContractsRequestWithBody(server string, service ServiceName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/contracts/drafts", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewExportFormRequest constructs an http.Request for the ExportForm method
+func NewExportFormRequest(server string, service ServiceName, form string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "form", form, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/contracts/forms/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewMergeContractsRequest calls the generic MergeContracts builder with application/json body
+func NewMergeContractsRequest(server string, service ServiceName, body MergeContractsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMergeContractsRequestWithBody(server, service, "application/json", bodyReader)
+}
+
+// NewMergeContractsRequestWithBody constructs an http.Request for the MergeContracts method, with any body, and a specified content type
+func NewMergeContractsRequestWithBody(server string, service ServiceName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/contracts/merge", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTryContractsRequest calls the generic TryContracts builder with application/json body
+func NewTryContractsRequest(server string, service ServiceName, body TryContractsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryContractsRequestWithBody(server, service, "application/json", bodyReader)
+}
+
+// NewTryContractsRequestWithBody constructs an http.Request for the TryContracts method, with any body, and a specified content type
+func NewTryContractsRequestWithBody(server string, service ServiceName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/contracts/trial", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetCoverageRequest constructs an http.Request for the GetCoverage method
+func NewGetCoverageRequest(server string, service ServiceName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/coverage", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListEntitiesRequest constructs an http.Request for the ListEntities method
+func NewListEntitiesRequest(server string, service ServiceName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/entities", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetExposureRequest constructs an http.Request for the GetExposure method
+func NewGetExposureRequest(server string, service ServiceName, params *GetExposureParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/exposure", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Entity != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "entity", *params.Entity, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Class != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "class", *params.Class, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Team != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "team", *params.Team, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Audience != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "audience", *params.Audience, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListFieldsRequest constructs an http.Request for the ListFields method
+func NewListFieldsRequest(server string, service ServiceName, params *ListFieldsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/fields", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Entity != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "entity", *params.Entity, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Class != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "class", *params.Class, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Suggested != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "suggested", *params.Suggested, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Page != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "page", *params.Page, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Size != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "size", *params.Size, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewClassFieldsRequest calls the generic ClassFields builder with application/json body
+func NewClassFieldsRequest(server string, service ServiceName, body ClassFieldsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewClassFieldsRequestWithBody(server, service, "application/json", bodyReader)
+}
+
+// NewClassFieldsRequestWithBody constructs an http.Request for the ClassFields method, with any body, and a specified content type
+func NewClassFieldsRequestWithBody(server string, service ServiceName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/fields", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListFlowsRequest constructs an http.Request for the ListFlows method
+func NewListFlowsRequest(server string, service ServiceName, params *ListFlowsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/flows", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "entity", params.Entity, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "field", params.Field, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewReadEntitiesRequest calls the generic ReadEntities builder with application/json body
+func NewReadEntitiesRequest(server string, service ServiceName, body ReadEntitiesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewReadEntitiesRequestWithBody(server, service, "application/json", bodyReader)
+}
+
+// NewReadEntitiesRequestWithBody constructs an http.Request for the ReadEntities method, with any body, and a specified content type
+func NewReadEntitiesRequestWithBody(server string, service ServiceName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/readings", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTakeEntitiesRequest calls the generic TakeEntities builder with application/json body
+func NewTakeEntitiesRequest(server string, service ServiceName, body TakeEntitiesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTakeEntitiesRequestWithBody(server, service, "application/json", bodyReader)
+}
+
+// NewTakeEntitiesRequestWithBody constructs an http.Request for the TakeEntities method, with any body, and a specified content type
+func NewTakeEntitiesRequestWithBody(server string, service ServiceName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/readings", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetRevisionRequest constructs an http.Request for the GetRevision method
+func NewGetRevisionRequest(server string, service ServiceName, number RevisionNumber) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/revisions/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDecideRevisionRequest calls the generic DecideRevision builder with application/json body
+func NewDecideRevisionRequest(server string, service ServiceName, number RevisionNumber, body DecideRevisionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDecideRevisionRequestWithBody(server, service, number, "application/json", bodyReader)
+}
+
+// NewDecideRevisionRequestWithBody constructs an http.Request for the DecideRevision method, with any body, and a specified content type
+func NewDecideRevisionRequestWithBody(server string, service ServiceName, number RevisionNumber, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/revisions/%s/decision", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRevertRevisionRequest calls the generic RevertRevision builder with application/json body
+func NewRevertRevisionRequest(server string, service ServiceName, number RevisionNumber, body RevertRevisionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRevertRevisionRequestWithBody(server, service, number, "application/json", bodyReader)
+}
+
+// NewRevertRevisionRequestWithBody constructs an http.Request for the RevertRevision method, with any body, and a specified content type
+func NewRevertRevisionRequestWithBody(server string, service ServiceName, number RevisionNumber, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/revisions/%s/revert", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListShapesRequest constructs an http.Request for the ListShapes method
+func NewListShapesRequest(server string, service ServiceName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/shapes", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -3161,6 +5580,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/people (the `Invite` operationId).
 	InviteWithResponse(ctx context.Context, body InviteJSONRequestBody, reqEditors ...RequestEditorFn) (*InviteResponse, error)
 
+	// ListRevisionsWithResponse Revisions of contracts, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/revisions (the `ListRevisions` operationId).
+	ListRevisionsWithResponse(ctx context.Context, params *ListRevisionsParams, reqEditors ...RequestEditorFn) (*ListRevisionsResponse, error)
+
 	// ListServicesWithResponse The services under review
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3201,6 +5627,181 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /api/v1/services/{service}/contracts (the `ApplyContracts` operationId).
 	ApplyContractsWithResponse(ctx context.Context, service ServiceName, body ApplyContractsJSONRequestBody, reqEditors ...RequestEditorFn) (*ApplyContractsResponse, error)
+
+	// AdviseContractsWithResponse Advice on the contracts in force
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/services/{service}/contracts/advice (the `AdviseContracts` operationId).
+	AdviseContractsWithResponse(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*AdviseContractsResponse, error)
+
+	// DraftContractsWithBodyWithResponse Draft endpoints from captures, a description, an entity or another endpoint; nothing is put in force
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/services/{service}/contracts/drafts (the `DraftContracts` operationId).
+	DraftContractsWithBodyWithResponse(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftContractsResponse, error)
+
+	// DraftContractsWithResponse Draft endpoints from captures, a description, an entity or another endpoint; nothing is put in force
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/services/{service}/contracts/drafts (the `DraftContracts` operationId).
+	DraftContractsWithResponse(ctx context.Context, service ServiceName, body DraftContractsJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftContractsResponse, error)
+
+	// ExportFormWithResponse The contracts in force in an open form that other programs read
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/services/{service}/contracts/forms/{form} (the `ExportForm` operationId).
+	ExportFormWithResponse(ctx context.Context, service ServiceName, form string, reqEditors ...RequestEditorFn) (*ExportFormResponse, error)
+
+	// MergeContractsWithBodyWithResponse Bring changes made from an earlier revision together with what is in force
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/services/{service}/contracts/merge (the `MergeContracts` operationId).
+	MergeContractsWithBodyWithResponse(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MergeContractsResponse, error)
+
+	// MergeContractsWithResponse Bring changes made from an earlier revision together with what is in force
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/services/{service}/contracts/merge (the `MergeContracts` operationId).
+	MergeContractsWithResponse(ctx context.Context, service ServiceName, body MergeContractsJSONRequestBody, reqEditors ...RequestEditorFn) (*MergeContractsResponse, error)
+
+	// TryContractsWithBodyWithResponse Carry out changes on contract files and see what they come to; nothing is put in force
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/services/{service}/contracts/trial (the `TryContracts` operationId).
+	TryContractsWithBodyWithResponse(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryContractsResponse, error)
+
+	// TryContractsWithResponse Carry out changes on contract files and see what they come to; nothing is put in force
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/services/{service}/contracts/trial (the `TryContracts` operationId).
+	TryContractsWithResponse(ctx context.Context, service ServiceName, body TryContractsJSONRequestBody, reqEditors ...RequestEditorFn) (*TryContractsResponse, error)
+
+	// GetCoverageWithResponse How far contracts and captures reach: numbers, gaps and a trend
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/services/{service}/coverage (the `GetCoverage` operationId).
+	GetCoverageWithResponse(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*GetCoverageResponse, error)
+
+	// ListEntitiesWithResponse The entities of the catalogue
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/services/{service}/entities (the `ListEntities` operationId).
+	ListEntitiesWithResponse(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*ListEntitiesResponse, error)
+
+	// GetExposureWithResponse Entity fields against endpoints and audiences
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/services/{service}/exposure (the `GetExposure` operationId).
+	GetExposureWithResponse(ctx context.Context, service ServiceName, params *GetExposureParams, reqEditors ...RequestEditorFn) (*GetExposureResponse, error)
+
+	// ListFieldsWithResponse Fields with their classes, who gave them, and what class is suggested
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/services/{service}/fields (the `ListFields` operationId).
+	ListFieldsWithResponse(ctx context.Context, service ServiceName, params *ListFieldsParams, reqEditors ...RequestEditorFn) (*ListFieldsResponse, error)
+
+	// ClassFieldsWithBodyWithResponse Give fields their classes, as a new revision
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/services/{service}/fields (the `ClassFields` operationId).
+	ClassFieldsWithBodyWithResponse(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ClassFieldsResponse, error)
+
+	// ClassFieldsWithResponse Give fields their classes, as a new revision
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/services/{service}/fields (the `ClassFields` operationId).
+	ClassFieldsWithResponse(ctx context.Context, service ServiceName, body ClassFieldsJSONRequestBody, reqEditors ...RequestEditorFn) (*ClassFieldsResponse, error)
+
+	// ListFlowsWithResponse Where a field goes
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/services/{service}/flows (the `ListFlows` operationId).
+	ListFlowsWithResponse(ctx context.Context, service ServiceName, params *ListFlowsParams, reqEditors ...RequestEditorFn) (*ListFlowsResponse, error)
+
+	// ReadEntitiesWithBodyWithResponse See what a description of the stored entities differs in from the catalogue
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/services/{service}/readings (the `ReadEntities` operationId).
+	ReadEntitiesWithBodyWithResponse(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReadEntitiesResponse, error)
+
+	// ReadEntitiesWithResponse See what a description of the stored entities differs in from the catalogue
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/services/{service}/readings (the `ReadEntities` operationId).
+	ReadEntitiesWithResponse(ctx context.Context, service ServiceName, body ReadEntitiesJSONRequestBody, reqEditors ...RequestEditorFn) (*ReadEntitiesResponse, error)
+
+	// TakeEntitiesWithBodyWithResponse Take differences over into the catalogue, as a new revision
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/services/{service}/readings (the `TakeEntities` operationId).
+	TakeEntitiesWithBodyWithResponse(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeEntitiesResponse, error)
+
+	// TakeEntitiesWithResponse Take differences over into the catalogue, as a new revision
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/services/{service}/readings (the `TakeEntities` operationId).
+	TakeEntitiesWithResponse(ctx context.Context, service ServiceName, body TakeEntitiesJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeEntitiesResponse, error)
+
+	// GetRevisionWithResponse One revision with its files and its difference from the one before
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/services/{service}/revisions/{number} (the `GetRevision` operationId).
+	GetRevisionWithResponse(ctx context.Context, service ServiceName, number RevisionNumber, reqEditors ...RequestEditorFn) (*GetRevisionResponse, error)
+
+	// DecideRevisionWithBodyWithResponse Approve or decline a revision that waits for a second person
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/services/{service}/revisions/{number}/decision (the `DecideRevision` operationId).
+	DecideRevisionWithBodyWithResponse(ctx context.Context, service ServiceName, number RevisionNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DecideRevisionResponse, error)
+
+	// DecideRevisionWithResponse Approve or decline a revision that waits for a second person
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/services/{service}/revisions/{number}/decision (the `DecideRevision` operationId).
+	DecideRevisionWithResponse(ctx context.Context, service ServiceName, number RevisionNumber, body DecideRevisionJSONRequestBody, reqEditors ...RequestEditorFn) (*DecideRevisionResponse, error)
+
+	// RevertRevisionWithBodyWithResponse Make a new revision with the files of an earlier one
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/services/{service}/revisions/{number}/revert (the `RevertRevision` operationId).
+	RevertRevisionWithBodyWithResponse(ctx context.Context, service ServiceName, number RevisionNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RevertRevisionResponse, error)
+
+	// RevertRevisionWithResponse Make a new revision with the files of an earlier one
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/services/{service}/revisions/{number}/revert (the `RevertRevision` operationId).
+	RevertRevisionWithResponse(ctx context.Context, service ServiceName, number RevisionNumber, body RevertRevisionJSONRequestBody, reqEditors ...RequestEditorFn) (*RevertRevisionResponse, error)
+
+	// ListShapesWithResponse Shapes with where they are used, and those that repeated grants could be made into
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/services/{service}/shapes (the `ListShapes` operationId).
+	ListShapesWithResponse(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*ListShapesResponse, error)
 
 	// SignOutWithResponse End the session, or the token that is used
 	//
@@ -3908,6 +6509,54 @@ func (r InviteResponse) ContentType() string {
 	return ""
 }
 
+type ListRevisionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RevisionPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRevisionsResponse) GetJSON200() *RevisionPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRevisionsResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRevisionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRevisionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRevisionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRevisionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListServicesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -4101,6 +6750,822 @@ func (r ApplyContractsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ApplyContractsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AdviseContractsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Advice
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AdviseContractsResponse) GetJSON200() *[]Advice {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AdviseContractsResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AdviseContractsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AdviseContractsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AdviseContractsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AdviseContractsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DraftContractsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Drafted
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DraftContractsResponse) GetJSON200() *Drafted {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DraftContractsResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DraftContractsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DraftContractsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DraftContractsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DraftContractsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExportFormResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Exported
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ExportFormResponse) GetJSON200() *Exported {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExportFormResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportFormResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportFormResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportFormResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportFormResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MergeContractsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Merged
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MergeContractsResponse) GetJSON200() *Merged {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MergeContractsResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MergeContractsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MergeContractsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MergeContractsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MergeContractsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryContractsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Trial
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryContractsResponse) GetJSON200() *Trial {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryContractsResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryContractsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryContractsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryContractsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryContractsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetCoverageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Coverage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetCoverageResponse) GetJSON200() *Coverage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetCoverageResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetCoverageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetCoverageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetCoverageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetCoverageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListEntitiesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Entity
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListEntitiesResponse) GetJSON200() *[]Entity {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListEntitiesResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListEntitiesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListEntitiesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListEntitiesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListEntitiesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetExposureResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ExposureMap
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetExposureResponse) GetJSON200() *ExposureMap {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetExposureResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetExposureResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetExposureResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetExposureResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetExposureResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListFieldsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FieldPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListFieldsResponse) GetJSON200() *FieldPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListFieldsResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListFieldsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListFieldsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListFieldsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListFieldsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ClassFieldsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Revision
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ClassFieldsResponse) GetJSON200() *Revision {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ClassFieldsResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ClassFieldsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ClassFieldsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ClassFieldsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ClassFieldsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListFlowsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Flow
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListFlowsResponse) GetJSON200() *[]Flow {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListFlowsResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListFlowsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListFlowsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListFlowsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListFlowsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReadEntitiesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ReadingResult
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReadEntitiesResponse) GetJSON200() *ReadingResult {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReadEntitiesResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReadEntitiesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReadEntitiesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReadEntitiesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReadEntitiesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TakeEntitiesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Revision
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TakeEntitiesResponse) GetJSON200() *Revision {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TakeEntitiesResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TakeEntitiesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TakeEntitiesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TakeEntitiesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TakeEntitiesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRevisionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RevisionDetail
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRevisionResponse) GetJSON200() *RevisionDetail {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRevisionResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRevisionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRevisionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRevisionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRevisionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DecideRevisionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RevisionDetail
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DecideRevisionResponse) GetJSON200() *RevisionDetail {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DecideRevisionResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DecideRevisionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DecideRevisionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DecideRevisionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DecideRevisionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RevertRevisionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Revision
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RevertRevisionResponse) GetJSON200() *Revision {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RevertRevisionResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RevertRevisionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RevertRevisionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RevertRevisionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RevertRevisionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListShapesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Shapes
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListShapesResponse) GetJSON200() *Shapes {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListShapesResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListShapesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListShapesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListShapesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListShapesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4699,6 +8164,19 @@ func (c *ClientWithResponses) InviteWithResponse(ctx context.Context, body Invit
 	return ParseInviteResponse(rsp)
 }
 
+// ListRevisionsWithResponse Revisions of contracts, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/revisions (the `ListRevisions` operationId).
+func (c *ClientWithResponses) ListRevisionsWithResponse(ctx context.Context, params *ListRevisionsParams, reqEditors ...RequestEditorFn) (*ListRevisionsResponse, error) {
+	rsp, err := c.ListRevisions(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRevisionsResponse(rsp)
+}
+
 // ListServicesWithResponse The services under review
 //
 // Returns a wrapper object for the known response body format(s).
@@ -4768,6 +8246,331 @@ func (c *ClientWithResponses) ApplyContractsWithResponse(ctx context.Context, se
 		return nil, err
 	}
 	return ParseApplyContractsResponse(rsp)
+}
+
+// AdviseContractsWithResponse Advice on the contracts in force
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/services/{service}/contracts/advice (the `AdviseContracts` operationId).
+func (c *ClientWithResponses) AdviseContractsWithResponse(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*AdviseContractsResponse, error) {
+	rsp, err := c.AdviseContracts(ctx, service, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAdviseContractsResponse(rsp)
+}
+
+// DraftContractsWithBodyWithResponse Draft endpoints from captures, a description, an entity or another endpoint; nothing is put in force
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/services/{service}/contracts/drafts (the `DraftContracts` operationId).
+func (c *ClientWithResponses) DraftContractsWithBodyWithResponse(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftContractsResponse, error) {
+	rsp, err := c.DraftContractsWithBody(ctx, service, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDraftContractsResponse(rsp)
+}
+
+// DraftContractsWithResponse Draft endpoints from captures, a description, an entity or another endpoint; nothing is put in force
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/services/{service}/contracts/drafts (the `DraftContracts` operationId).
+func (c *ClientWithResponses) DraftContractsWithResponse(ctx context.Context, service ServiceName, body DraftContractsJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftContractsResponse, error) {
+	rsp, err := c.DraftContracts(ctx, service, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDraftContractsResponse(rsp)
+}
+
+// ExportFormWithResponse The contracts in force in an open form that other programs read
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/services/{service}/contracts/forms/{form} (the `ExportForm` operationId).
+func (c *ClientWithResponses) ExportFormWithResponse(ctx context.Context, service ServiceName, form string, reqEditors ...RequestEditorFn) (*ExportFormResponse, error) {
+	rsp, err := c.ExportForm(ctx, service, form, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportFormResponse(rsp)
+}
+
+// MergeContractsWithBodyWithResponse Bring changes made from an earlier revision together with what is in force
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/services/{service}/contracts/merge (the `MergeContracts` operationId).
+func (c *ClientWithResponses) MergeContractsWithBodyWithResponse(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MergeContractsResponse, error) {
+	rsp, err := c.MergeContractsWithBody(ctx, service, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMergeContractsResponse(rsp)
+}
+
+// MergeContractsWithResponse Bring changes made from an earlier revision together with what is in force
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/services/{service}/contracts/merge (the `MergeContracts` operationId).
+func (c *ClientWithResponses) MergeContractsWithResponse(ctx context.Context, service ServiceName, body MergeContractsJSONRequestBody, reqEditors ...RequestEditorFn) (*MergeContractsResponse, error) {
+	rsp, err := c.MergeContracts(ctx, service, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMergeContractsResponse(rsp)
+}
+
+// TryContractsWithBodyWithResponse Carry out changes on contract files and see what they come to; nothing is put in force
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/services/{service}/contracts/trial (the `TryContracts` operationId).
+func (c *ClientWithResponses) TryContractsWithBodyWithResponse(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryContractsResponse, error) {
+	rsp, err := c.TryContractsWithBody(ctx, service, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryContractsResponse(rsp)
+}
+
+// TryContractsWithResponse Carry out changes on contract files and see what they come to; nothing is put in force
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/services/{service}/contracts/trial (the `TryContracts` operationId).
+func (c *ClientWithResponses) TryContractsWithResponse(ctx context.Context, service ServiceName, body TryContractsJSONRequestBody, reqEditors ...RequestEditorFn) (*TryContractsResponse, error) {
+	rsp, err := c.TryContracts(ctx, service, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryContractsResponse(rsp)
+}
+
+// GetCoverageWithResponse How far contracts and captures reach: numbers, gaps and a trend
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/services/{service}/coverage (the `GetCoverage` operationId).
+func (c *ClientWithResponses) GetCoverageWithResponse(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*GetCoverageResponse, error) {
+	rsp, err := c.GetCoverage(ctx, service, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCoverageResponse(rsp)
+}
+
+// ListEntitiesWithResponse The entities of the catalogue
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/services/{service}/entities (the `ListEntities` operationId).
+func (c *ClientWithResponses) ListEntitiesWithResponse(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*ListEntitiesResponse, error) {
+	rsp, err := c.ListEntities(ctx, service, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListEntitiesResponse(rsp)
+}
+
+// GetExposureWithResponse Entity fields against endpoints and audiences
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/services/{service}/exposure (the `GetExposure` operationId).
+func (c *ClientWithResponses) GetExposureWithResponse(ctx context.Context, service ServiceName, params *GetExposureParams, reqEditors ...RequestEditorFn) (*GetExposureResponse, error) {
+	rsp, err := c.GetExposure(ctx, service, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetExposureResponse(rsp)
+}
+
+// ListFieldsWithResponse Fields with their classes, who gave them, and what class is suggested
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/services/{service}/fields (the `ListFields` operationId).
+func (c *ClientWithResponses) ListFieldsWithResponse(ctx context.Context, service ServiceName, params *ListFieldsParams, reqEditors ...RequestEditorFn) (*ListFieldsResponse, error) {
+	rsp, err := c.ListFields(ctx, service, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListFieldsResponse(rsp)
+}
+
+// ClassFieldsWithBodyWithResponse Give fields their classes, as a new revision
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/services/{service}/fields (the `ClassFields` operationId).
+func (c *ClientWithResponses) ClassFieldsWithBodyWithResponse(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ClassFieldsResponse, error) {
+	rsp, err := c.ClassFieldsWithBody(ctx, service, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseClassFieldsResponse(rsp)
+}
+
+// ClassFieldsWithResponse Give fields their classes, as a new revision
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/services/{service}/fields (the `ClassFields` operationId).
+func (c *ClientWithResponses) ClassFieldsWithResponse(ctx context.Context, service ServiceName, body ClassFieldsJSONRequestBody, reqEditors ...RequestEditorFn) (*ClassFieldsResponse, error) {
+	rsp, err := c.ClassFields(ctx, service, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseClassFieldsResponse(rsp)
+}
+
+// ListFlowsWithResponse Where a field goes
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/services/{service}/flows (the `ListFlows` operationId).
+func (c *ClientWithResponses) ListFlowsWithResponse(ctx context.Context, service ServiceName, params *ListFlowsParams, reqEditors ...RequestEditorFn) (*ListFlowsResponse, error) {
+	rsp, err := c.ListFlows(ctx, service, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListFlowsResponse(rsp)
+}
+
+// ReadEntitiesWithBodyWithResponse See what a description of the stored entities differs in from the catalogue
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/services/{service}/readings (the `ReadEntities` operationId).
+func (c *ClientWithResponses) ReadEntitiesWithBodyWithResponse(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReadEntitiesResponse, error) {
+	rsp, err := c.ReadEntitiesWithBody(ctx, service, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadEntitiesResponse(rsp)
+}
+
+// ReadEntitiesWithResponse See what a description of the stored entities differs in from the catalogue
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/services/{service}/readings (the `ReadEntities` operationId).
+func (c *ClientWithResponses) ReadEntitiesWithResponse(ctx context.Context, service ServiceName, body ReadEntitiesJSONRequestBody, reqEditors ...RequestEditorFn) (*ReadEntitiesResponse, error) {
+	rsp, err := c.ReadEntities(ctx, service, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadEntitiesResponse(rsp)
+}
+
+// TakeEntitiesWithBodyWithResponse Take differences over into the catalogue, as a new revision
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/services/{service}/readings (the `TakeEntities` operationId).
+func (c *ClientWithResponses) TakeEntitiesWithBodyWithResponse(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeEntitiesResponse, error) {
+	rsp, err := c.TakeEntitiesWithBody(ctx, service, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeEntitiesResponse(rsp)
+}
+
+// TakeEntitiesWithResponse Take differences over into the catalogue, as a new revision
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/services/{service}/readings (the `TakeEntities` operationId).
+func (c *ClientWithResponses) TakeEntitiesWithResponse(ctx context.Context, service ServiceName, body TakeEntitiesJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeEntitiesResponse, error) {
+	rsp, err := c.TakeEntities(ctx, service, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeEntitiesResponse(rsp)
+}
+
+// GetRevisionWithResponse One revision with its files and its difference from the one before
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/services/{service}/revisions/{number} (the `GetRevision` operationId).
+func (c *ClientWithResponses) GetRevisionWithResponse(ctx context.Context, service ServiceName, number RevisionNumber, reqEditors ...RequestEditorFn) (*GetRevisionResponse, error) {
+	rsp, err := c.GetRevision(ctx, service, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRevisionResponse(rsp)
+}
+
+// DecideRevisionWithBodyWithResponse Approve or decline a revision that waits for a second person
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/services/{service}/revisions/{number}/decision (the `DecideRevision` operationId).
+func (c *ClientWithResponses) DecideRevisionWithBodyWithResponse(ctx context.Context, service ServiceName, number RevisionNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DecideRevisionResponse, error) {
+	rsp, err := c.DecideRevisionWithBody(ctx, service, number, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDecideRevisionResponse(rsp)
+}
+
+// DecideRevisionWithResponse Approve or decline a revision that waits for a second person
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/services/{service}/revisions/{number}/decision (the `DecideRevision` operationId).
+func (c *ClientWithResponses) DecideRevisionWithResponse(ctx context.Context, service ServiceName, number RevisionNumber, body DecideRevisionJSONRequestBody, reqEditors ...RequestEditorFn) (*DecideRevisionResponse, error) {
+	rsp, err := c.DecideRevision(ctx, service, number, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDecideRevisionResponse(rsp)
+}
+
+// RevertRevisionWithBodyWithResponse Make a new revision with the files of an earlier one
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/services/{service}/revisions/{number}/revert (the `RevertRevision` operationId).
+func (c *ClientWithResponses) RevertRevisionWithBodyWithResponse(ctx context.Context, service ServiceName, number RevisionNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RevertRevisionResponse, error) {
+	rsp, err := c.RevertRevisionWithBody(ctx, service, number, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRevertRevisionResponse(rsp)
+}
+
+// RevertRevisionWithResponse Make a new revision with the files of an earlier one
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/services/{service}/revisions/{number}/revert (the `RevertRevision` operationId).
+func (c *ClientWithResponses) RevertRevisionWithResponse(ctx context.Context, service ServiceName, number RevisionNumber, body RevertRevisionJSONRequestBody, reqEditors ...RequestEditorFn) (*RevertRevisionResponse, error) {
+	rsp, err := c.RevertRevision(ctx, service, number, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRevertRevisionResponse(rsp)
+}
+
+// ListShapesWithResponse Shapes with where they are used, and those that repeated grants could be made into
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/services/{service}/shapes (the `ListShapes` operationId).
+func (c *ClientWithResponses) ListShapesWithResponse(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*ListShapesResponse, error) {
+	rsp, err := c.ListShapes(ctx, service, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListShapesResponse(rsp)
 }
 
 // SignOutWithResponse End the session, or the token that is used
@@ -5346,6 +9149,39 @@ func ParseInviteResponse(rsp *http.Response) (*InviteResponse, error) {
 	return response, nil
 }
 
+// ParseListRevisionsResponse parses an HTTP response from a ListRevisionsWithResponse call
+func ParseListRevisionsResponse(rsp *http.Response) (*ListRevisionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRevisionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RevisionPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListServicesResponse parses an HTTP response from a ListServicesWithResponse call
 func ParseListServicesResponse(rsp *http.Response) (*ListServicesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -5472,6 +9308,567 @@ func ParseApplyContractsResponse(rsp *http.Response) (*ApplyContractsResponse, e
 			return nil, err
 		}
 		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAdviseContractsResponse parses an HTTP response from a AdviseContractsWithResponse call
+func ParseAdviseContractsResponse(rsp *http.Response) (*AdviseContractsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AdviseContractsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Advice
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDraftContractsResponse parses an HTTP response from a DraftContractsWithResponse call
+func ParseDraftContractsResponse(rsp *http.Response) (*DraftContractsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DraftContractsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Drafted
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExportFormResponse parses an HTTP response from a ExportFormWithResponse call
+func ParseExportFormResponse(rsp *http.Response) (*ExportFormResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportFormResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Exported
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMergeContractsResponse parses an HTTP response from a MergeContractsWithResponse call
+func ParseMergeContractsResponse(rsp *http.Response) (*MergeContractsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MergeContractsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Merged
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryContractsResponse parses an HTTP response from a TryContractsWithResponse call
+func ParseTryContractsResponse(rsp *http.Response) (*TryContractsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryContractsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Trial
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetCoverageResponse parses an HTTP response from a GetCoverageWithResponse call
+func ParseGetCoverageResponse(rsp *http.Response) (*GetCoverageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetCoverageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Coverage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListEntitiesResponse parses an HTTP response from a ListEntitiesWithResponse call
+func ParseListEntitiesResponse(rsp *http.Response) (*ListEntitiesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListEntitiesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Entity
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetExposureResponse parses an HTTP response from a GetExposureWithResponse call
+func ParseGetExposureResponse(rsp *http.Response) (*GetExposureResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetExposureResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ExposureMap
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListFieldsResponse parses an HTTP response from a ListFieldsWithResponse call
+func ParseListFieldsResponse(rsp *http.Response) (*ListFieldsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListFieldsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FieldPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseClassFieldsResponse parses an HTTP response from a ClassFieldsWithResponse call
+func ParseClassFieldsResponse(rsp *http.Response) (*ClassFieldsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ClassFieldsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Revision
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListFlowsResponse parses an HTTP response from a ListFlowsWithResponse call
+func ParseListFlowsResponse(rsp *http.Response) (*ListFlowsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListFlowsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Flow
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReadEntitiesResponse parses an HTTP response from a ReadEntitiesWithResponse call
+func ParseReadEntitiesResponse(rsp *http.Response) (*ReadEntitiesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReadEntitiesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ReadingResult
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTakeEntitiesResponse parses an HTTP response from a TakeEntitiesWithResponse call
+func ParseTakeEntitiesResponse(rsp *http.Response) (*TakeEntitiesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TakeEntitiesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Revision
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRevisionResponse parses an HTTP response from a GetRevisionWithResponse call
+func ParseGetRevisionResponse(rsp *http.Response) (*GetRevisionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRevisionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RevisionDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDecideRevisionResponse parses an HTTP response from a DecideRevisionWithResponse call
+func ParseDecideRevisionResponse(rsp *http.Response) (*DecideRevisionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DecideRevisionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RevisionDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRevertRevisionResponse parses an HTTP response from a RevertRevisionWithResponse call
+func ParseRevertRevisionResponse(rsp *http.Response) (*RevertRevisionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RevertRevisionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Revision
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListShapesResponse parses an HTTP response from a ListShapesWithResponse call
+func ParseListShapesResponse(rsp *http.Response) (*ListShapesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListShapesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Shapes
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure

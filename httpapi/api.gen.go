@@ -16,6 +16,141 @@ import (
 	"github.com/oapi-codegen/runtime"
 )
 
+// Defines values for CatalogueDifferenceKind.
+const (
+	ChangedField    CatalogueDifferenceKind = "changed-field"
+	ChangedRelation CatalogueDifferenceKind = "changed-relation"
+	GoneEntity      CatalogueDifferenceKind = "gone-entity"
+	GoneField       CatalogueDifferenceKind = "gone-field"
+	GoneRelation    CatalogueDifferenceKind = "gone-relation"
+	NewEntity       CatalogueDifferenceKind = "new-entity"
+	NewField        CatalogueDifferenceKind = "new-field"
+	NewRelation     CatalogueDifferenceKind = "new-relation"
+)
+
+// Valid indicates whether the value is a known member of the CatalogueDifferenceKind enum.
+func (e CatalogueDifferenceKind) Valid() bool {
+	switch e {
+	case ChangedField:
+		return true
+	case ChangedRelation:
+		return true
+	case GoneEntity:
+		return true
+	case GoneField:
+		return true
+	case GoneRelation:
+		return true
+	case NewEntity:
+		return true
+	case NewField:
+		return true
+	case NewRelation:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ClassOrNone.
+const (
+	ClassOrNoneInternal  ClassOrNone = "internal"
+	ClassOrNonePersonal  ClassOrNone = "personal"
+	ClassOrNonePublic    ClassOrNone = "public"
+	ClassOrNoneSecret    ClassOrNone = "secret"
+	ClassOrNoneUnclassed ClassOrNone = "unclassed"
+)
+
+// Valid indicates whether the value is a known member of the ClassOrNone enum.
+func (e ClassOrNone) Valid() bool {
+	switch e {
+	case ClassOrNoneInternal:
+		return true
+	case ClassOrNonePersonal:
+		return true
+	case ClassOrNonePublic:
+		return true
+	case ClassOrNoneSecret:
+		return true
+	case ClassOrNoneUnclassed:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CoverageGapKind.
+const (
+	CoverageGapKindNeverCaptured   CoverageGapKind = "never-captured"
+	CoverageGapKindNeverExercised  CoverageGapKind = "never-exercised"
+	CoverageGapKindNeverTried      CoverageGapKind = "never-tried"
+	CoverageGapKindUnclassed       CoverageGapKind = "unclassed"
+	CoverageGapKindWithoutContract CoverageGapKind = "without-contract"
+)
+
+// Valid indicates whether the value is a known member of the CoverageGapKind enum.
+func (e CoverageGapKind) Valid() bool {
+	switch e {
+	case CoverageGapKindNeverCaptured:
+		return true
+	case CoverageGapKindNeverExercised:
+		return true
+	case CoverageGapKindNeverTried:
+		return true
+	case CoverageGapKindUnclassed:
+		return true
+	case CoverageGapKindWithoutContract:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Direction.
+const (
+	Narrowing Direction = "narrowing"
+	Neutral   Direction = "neutral"
+	Widening  Direction = "widening"
+)
+
+// Valid indicates whether the value is a known member of the Direction enum.
+func (e Direction) Valid() bool {
+	switch e {
+	case Narrowing:
+		return true
+	case Neutral:
+		return true
+	case Widening:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DraftRequestFrom.
+const (
+	DraftRequestFromCaptures    DraftRequestFrom = "captures"
+	DraftRequestFromDescription DraftRequestFrom = "description"
+	DraftRequestFromEndpoint    DraftRequestFrom = "endpoint"
+	DraftRequestFromEntity      DraftRequestFrom = "entity"
+)
+
+// Valid indicates whether the value is a known member of the DraftRequestFrom enum.
+func (e DraftRequestFrom) Valid() bool {
+	switch e {
+	case DraftRequestFromCaptures:
+		return true
+	case DraftRequestFromDescription:
+		return true
+	case DraftRequestFromEndpoint:
+		return true
+	case DraftRequestFromEntity:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for EventKind.
 const (
 	EventKindComment EventKind = "comment"
@@ -31,6 +166,123 @@ func (e EventKind) Valid() bool {
 	case EventKindFound:
 		return true
 	case EventKindMove:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FieldSure.
+const (
+	Guess  FieldSure = "guess"
+	Likely FieldSure = "likely"
+	Sure   FieldSure = "sure"
+)
+
+// Valid indicates whether the value is a known member of the FieldSure enum.
+func (e FieldSure) Valid() bool {
+	switch e {
+	case Guess:
+		return true
+	case Likely:
+		return true
+	case Sure:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FlowState.
+const (
+	FlowStateGranted  FlowState = "granted"
+	FlowStateLeaking  FlowState = "leaking"
+	FlowStatePromised FlowState = "promised"
+)
+
+// Valid indicates whether the value is a known member of the FlowState enum.
+func (e FlowState) Valid() bool {
+	switch e {
+	case FlowStateGranted:
+		return true
+	case FlowStateLeaking:
+		return true
+	case FlowStatePromised:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PatchOpOp.
+const (
+	PatchOpOpAdd     PatchOpOp = "add"
+	PatchOpOpMove    PatchOpOp = "move"
+	PatchOpOpRemove  PatchOpOp = "remove"
+	PatchOpOpReplace PatchOpOp = "replace"
+	PatchOpOpTest    PatchOpOp = "test"
+)
+
+// Valid indicates whether the value is a known member of the PatchOpOp enum.
+func (e PatchOpOp) Valid() bool {
+	switch e {
+	case PatchOpOpAdd:
+		return true
+	case PatchOpOpMove:
+		return true
+	case PatchOpOpRemove:
+		return true
+	case PatchOpOpReplace:
+		return true
+	case PatchOpOpTest:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ReadingForm.
+const (
+	ReadingFormDescription ReadingForm = "description"
+	ReadingFormSQL         ReadingForm = "sql"
+	ReadingFormTables      ReadingForm = "tables"
+	ReadingFormTraffic     ReadingForm = "traffic"
+)
+
+// Valid indicates whether the value is a known member of the ReadingForm enum.
+func (e ReadingForm) Valid() bool {
+	switch e {
+	case ReadingFormDescription:
+		return true
+	case ReadingFormSQL:
+		return true
+	case ReadingFormTables:
+		return true
+	case ReadingFormTraffic:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RevisionState.
+const (
+	Declined RevisionState = "declined"
+	Earlier  RevisionState = "earlier"
+	InForce  RevisionState = "in-force"
+	Waiting  RevisionState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the RevisionState enum.
+func (e RevisionState) Valid() bool {
+	switch e {
+	case Declined:
+		return true
+	case Earlier:
+		return true
+	case InForce:
+		return true
+	case Waiting:
 		return true
 	default:
 		return false
@@ -295,8 +547,23 @@ func (e ListFindingsParamsSort) Valid() bool {
 	}
 }
 
+// Advice defines model for Advice.
+type Advice struct {
+	About    string    `json:"about"`
+	Also     *[]string `json:"also,omitempty"`
+	Code     string    `json:"code"`
+	Endpoint *string   `json:"endpoint,omitempty"`
+	File     string    `json:"file"`
+	Line     int       `json:"line"`
+	Mend     string    `json:"mend"`
+	Text     string    `json:"text"`
+	Weight   string    `json:"weight"`
+}
+
 // ApplyContracts defines model for ApplyContracts.
 type ApplyContracts struct {
+	// Base The revision that the files were made from; when another is in force, nothing is applied (409)
+	Base   *int           `json:"base,omitempty"`
 	Files  []ContractFile `json:"files"`
 	Reason *string        `json:"reason,omitempty"`
 }
@@ -398,6 +665,61 @@ type CapturePage struct {
 	Total int       `json:"total"`
 }
 
+// CatalogueDifference defines model for CatalogueDifference.
+type CatalogueDifference struct {
+	Entity    string                  `json:"entity"`
+	ID        string                  `json:"id"`
+	Is        *string                 `json:"is,omitempty"`
+	Kind      CatalogueDifferenceKind `json:"kind"`
+	Name      *string                 `json:"name,omitempty"`
+	Suggested *string                 `json:"suggested,omitempty"`
+
+	// Sure In percent, of what traffic tells
+	Sure *int    `json:"sure,omitempty"`
+	Was  *string `json:"was,omitempty"`
+}
+
+// CatalogueDifferenceKind defines model for CatalogueDifference.Kind.
+type CatalogueDifferenceKind string
+
+// Change defines model for Change.
+type Change struct {
+	Base  *int       `json:"base,omitempty"`
+	Edits *[]PatchOp `json:"edits,omitempty"`
+
+	// Effect Work out the effect on recorded traffic too
+	Effect *bool `json:"effect,omitempty"`
+
+	// Endpoint Show the contract of this endpoint
+	Endpoint *string `json:"endpoint,omitempty"`
+
+	// Files Left out, those in force
+	Files *[]ContractFile `json:"files,omitempty"`
+
+	// Inline A shape to write out at every place that uses it
+	Inline  *string        `json:"inline,omitempty"`
+	PullOut *ShapeProposal `json:"pull_out,omitempty"`
+}
+
+// ClassOrNone defines model for ClassOrNone.
+type ClassOrNone string
+
+// Classes defines model for Classes.
+type Classes struct {
+	Base   *int         `json:"base,omitempty"`
+	Fields []FieldClass `json:"fields"`
+	Reason *string      `json:"reason,omitempty"`
+}
+
+// Column defines model for Column.
+type Column struct {
+	Comment  *string   `json:"comment,omitempty"`
+	Name     string    `json:"name"`
+	Nullable bool      `json:"nullable"`
+	Type     string    `json:"type"`
+	Values   *[]string `json:"values,omitempty"`
+}
+
 // Comment defines model for Comment.
 type Comment struct {
 	Text string `json:"text"`
@@ -429,6 +751,34 @@ type ContractProblem struct {
 	Type     string          `json:"type"`
 }
 
+// Coverage defines model for Coverage.
+type Coverage struct {
+	Gaps    []CoverageGap  `json:"gaps"`
+	Numbers map[string]int `json:"numbers"`
+	Trend   []CoverageDay  `json:"trend"`
+}
+
+// CoverageDay defines model for CoverageDay.
+type CoverageDay struct {
+	Day     string         `json:"day"`
+	Numbers map[string]int `json:"numbers"`
+}
+
+// CoverageGap defines model for CoverageGap.
+type CoverageGap struct {
+	Audience   *string         `json:"audience,omitempty"`
+	Captures   *int            `json:"captures,omitempty"`
+	Endpoint   *string         `json:"endpoint,omitempty"`
+	EndpointID *string         `json:"endpoint_id,omitempty"`
+	Entity     *string         `json:"entity,omitempty"`
+	Field      *string         `json:"field,omitempty"`
+	Kind       CoverageGapKind `json:"kind"`
+	Status     *string         `json:"status,omitempty"`
+}
+
+// CoverageGapKind defines model for CoverageGap.Kind.
+type CoverageGapKind string
+
 // CreatedToken defines model for CreatedToken.
 type CreatedToken struct {
 	Person Person `json:"person"`
@@ -440,6 +790,60 @@ type CreatedToken struct {
 type Credentials struct {
 	Email    string `json:"email"`
 	Password string `json:"password"`
+}
+
+// Decision defines model for Decision.
+type Decision struct {
+	Approve bool `json:"approve"`
+
+	// Comment Needed to decline
+	Comment *string `json:"comment,omitempty"`
+}
+
+// Direction Whether more is let out than before
+type Direction string
+
+// DraftRequest defines model for DraftRequest.
+type DraftRequest struct {
+	// Endpoint The one to draft; left out, all that have no contract yet
+	Endpoint *string          `json:"endpoint,omitempty"`
+	Entity   *string          `json:"entity,omitempty"`
+	Files    *[]ContractFile  `json:"files,omitempty"`
+	From     DraftRequestFrom `json:"from"`
+
+	// Like An endpoint to draft as
+	Like   *string `json:"like,omitempty"`
+	Many   *bool   `json:"many,omitempty"`
+	Source *string `json:"source,omitempty"`
+
+	// Text Of a description
+	Text *string `json:"text,omitempty"`
+}
+
+// DraftRequestFrom defines model for DraftRequest.From.
+type DraftRequestFrom string
+
+// Drafted defines model for Drafted.
+type Drafted struct {
+	Endpoints []string       `json:"endpoints"`
+	Files     []ContractFile `json:"files"`
+	Notes     []string       `json:"notes"`
+	Questions []Question     `json:"questions"`
+	Text      string         `json:"text"`
+}
+
+// EditableContract One endpoint's contract with what is needed to change it
+type EditableContract struct {
+	Accepts        *[]ResponseContract `json:"accepts,omitempty"`
+	Audiences      []string            `json:"audiences"`
+	Entities       []EntityModel       `json:"entities"`
+	File           *string             `json:"file,omitempty"`
+	JudgesRequests *bool               `json:"judges_requests,omitempty"`
+	Line           *int                `json:"line,omitempty"`
+	Pointer        *string             `json:"pointer,omitempty"`
+	Responses      *[]ResponseContract `json:"responses,omitempty"`
+	Shapes         []ShapeModel        `json:"shapes"`
+	Team           *string             `json:"team,omitempty"`
 }
 
 // Endpoint defines model for Endpoint.
@@ -482,6 +886,29 @@ type EndpointPage struct {
 	Total int        `json:"total"`
 }
 
+// Entity defines model for Entity.
+type Entity struct {
+	ByClass map[string]int `json:"by_class"`
+
+	// Endpoints That let something of it out, or leak it
+	Endpoints int    `json:"endpoints"`
+	Fields    int    `json:"fields"`
+	Name      string `json:"name"`
+
+	// Open Open findings about it
+	Open      int             `json:"open"`
+	Relations []RelationModel `json:"relations"`
+	StoredAs  *string         `json:"stored_as,omitempty"`
+	Unclassed int             `json:"unclassed"`
+}
+
+// EntityModel defines model for EntityModel.
+type EntityModel struct {
+	Fields    []FieldModel    `json:"fields"`
+	Name      string          `json:"name"`
+	Relations []RelationModel `json:"relations"`
+}
+
 // Event defines model for Event.
 type Event struct {
 	At      time.Time `json:"at"`
@@ -490,8 +917,11 @@ type Event struct {
 	Comment *string   `json:"comment,omitempty"`
 	From    *State    `json:"from,omitempty"`
 	Kind    EventKind `json:"kind"`
-	To      *State    `json:"to,omitempty"`
-	Until   *string   `json:"until,omitempty"`
+
+	// Revision Of the contracts that brought it about
+	Revision *int    `json:"revision,omitempty"`
+	To       *State  `json:"to,omitempty"`
+	Until    *string `json:"until,omitempty"`
 }
 
 // EventKind defines model for Event.Kind.
@@ -508,6 +938,83 @@ type Evidence struct {
 	// Offset Of its first byte in the body
 	Offset  int    `json:"offset"`
 	Pointer string `json:"pointer"`
+}
+
+// Exported defines model for Exported.
+type Exported struct {
+	Files []ContractFile `json:"files"`
+	Media string         `json:"media"`
+}
+
+// ExposureColumn defines model for ExposureColumn.
+type ExposureColumn struct {
+	Audience   string  `json:"audience"`
+	Endpoint   string  `json:"endpoint"`
+	EndpointID string  `json:"endpoint_id"`
+	Team       *string `json:"team,omitempty"`
+}
+
+// ExposureMap defines model for ExposureMap.
+type ExposureMap struct {
+	// Cells Each is row, column and state: 1 granted, 2 granted and never seen, 3 leaking. What has no cell is withheld where its column has another field of the entity
+	Cells   [][]int          `json:"cells"`
+	Columns []ExposureColumn `json:"columns"`
+	Rows    []ExposureRow    `json:"rows"`
+}
+
+// ExposureRow defines model for ExposureRow.
+type ExposureRow struct {
+	Class  ClassOrNone `json:"class"`
+	Entity string      `json:"entity"`
+	Field  string      `json:"field"`
+}
+
+// Field defines model for Field.
+type Field struct {
+	Class     ClassOrNone `json:"class"`
+	ClassedAt *time.Time  `json:"classed_at,omitempty"`
+	ClassedBy *string     `json:"classed_by,omitempty"`
+
+	// Endpoints That let it out, or on which it has been seen
+	Endpoints []string `json:"endpoints"`
+	Entity    string   `json:"entity"`
+	File      string   `json:"file"`
+	Form      string   `json:"form"`
+	Line      int      `json:"line"`
+	Name      string   `json:"name"`
+	Note      *string  `json:"note,omitempty"`
+	Open      int      `json:"open"`
+
+	// Reason Why this class is suggested
+	Reason    string      `json:"reason"`
+	Suggested ClassOrNone `json:"suggested"`
+	Sure      FieldSure   `json:"sure"`
+}
+
+// FieldSure defines model for Field.Sure.
+type FieldSure string
+
+// FieldClass defines model for FieldClass.
+type FieldClass struct {
+	Class  ClassOrNone `json:"class"`
+	Entity string      `json:"entity"`
+	Field  string      `json:"field"`
+}
+
+// FieldModel defines model for FieldModel.
+type FieldModel struct {
+	Class string  `json:"class"`
+	Form  string  `json:"form"`
+	Name  string  `json:"name"`
+	Note  *string `json:"note,omitempty"`
+}
+
+// FieldPage defines model for FieldPage.
+type FieldPage struct {
+	Items []Field `json:"items"`
+	Page  int     `json:"page"`
+	Size  int     `json:"size"`
+	Total int     `json:"total"`
 }
 
 // Finding defines model for Finding.
@@ -571,22 +1078,71 @@ type FindingPage struct {
 	Total      int        `json:"total"`
 }
 
+// Flow defines model for Flow.
+type Flow struct {
+	Audience   string     `json:"audience"`
+	Derived    *bool      `json:"derived,omitempty"`
+	Endpoint   string     `json:"endpoint"`
+	EndpointID string     `json:"endpoint_id"`
+	File       *string    `json:"file,omitempty"`
+	Finding    *string    `json:"finding,omitempty"`
+	LastSeen   *time.Time `json:"last_seen,omitempty"`
+	Line       *int       `json:"line,omitempty"`
+	NeededBy   *[]string  `json:"needed_by,omitempty"`
+	Path       string     `json:"path"`
+	Reason     *string    `json:"reason,omitempty"`
+	Severity   *Severity  `json:"severity,omitempty"`
+	State      FlowState  `json:"state"`
+	Status     *string    `json:"status,omitempty"`
+}
+
+// FlowState defines model for Flow.State.
+type FlowState string
+
+// ForeignKey defines model for ForeignKey.
+type ForeignKey struct {
+	Columns []string `json:"columns"`
+	Table   string   `json:"table"`
+	Unique  *bool    `json:"unique,omitempty"`
+}
+
 // GrantNode defines model for GrantNode.
 type GrantNode struct {
 	Audiences *[]string `json:"audiences,omitempty"`
 
 	// Carries What the member carries, such as Booking.reference
-	Carries  *string      `json:"carries,omitempty"`
-	Class    string       `json:"class"`
-	Grants   *[]GrantNode `json:"grants,omitempty"`
-	Line     int          `json:"line"`
-	Many     *bool        `json:"many,omitempty"`
-	Name     string       `json:"name"`
-	NeededBy *[]string    `json:"needed_by,omitempty"`
-	Open     *bool        `json:"open,omitempty"`
-	Optional *bool        `json:"optional,omitempty"`
-	Reason   *string      `json:"reason,omitempty"`
-	Type     *string      `json:"type,omitempty"`
+	Carries *string   `json:"carries,omitempty"`
+	Class   string    `json:"class"`
+	Derived *[]string `json:"derived,omitempty"`
+
+	// Entity Of its objects
+	Entity *string `json:"entity,omitempty"`
+
+	// Field The entity's field that it carries
+	Field *string `json:"field,omitempty"`
+	File  *string `json:"file,omitempty"`
+
+	// Form What its value must look like
+	Form *string `json:"form,omitempty"`
+
+	// FromShape The shape that has this grant
+	FromShape *string      `json:"from_shape,omitempty"`
+	Grants    *[]GrantNode `json:"grants,omitempty"`
+	Line      int          `json:"line"`
+	Many      *bool        `json:"many,omitempty"`
+	Max       *int         `json:"max,omitempty"`
+	Name      string       `json:"name"`
+	NeededBy  *[]string    `json:"needed_by,omitempty"`
+	Open      *bool        `json:"open,omitempty"`
+	Optional  *bool        `json:"optional,omitempty"`
+
+	// Pointer Where it is written in its file
+	Pointer   *string `json:"pointer,omitempty"`
+	Reason    *string `json:"reason,omitempty"`
+	Reference *bool   `json:"reference,omitempty"`
+	Relation  *string `json:"relation,omitempty"`
+	Shape     *string `json:"shape,omitempty"`
+	Type      *string `json:"type,omitempty"`
 }
 
 // GrantPlace defines model for GrantPlace.
@@ -644,6 +1200,28 @@ type Invited struct {
 	Person Person `json:"person"`
 }
 
+// MergeConflict defines model for MergeConflict.
+type MergeConflict struct {
+	Base   string `json:"base"`
+	File   string `json:"file"`
+	Line   int    `json:"line"`
+	Mine   string `json:"mine"`
+	Theirs string `json:"theirs"`
+}
+
+// MergeRequest defines model for MergeRequest.
+type MergeRequest struct {
+	Base  int            `json:"base"`
+	Files []ContractFile `json:"files"`
+}
+
+// Merged defines model for Merged.
+type Merged struct {
+	Conflicts []MergeConflict `json:"conflicts"`
+	Files     []ContractFile  `json:"files"`
+	Theirs    Revision        `json:"theirs"`
+}
+
 // Move defines model for Move.
 type Move struct {
 	Comment *string `json:"comment,omitempty"`
@@ -661,6 +1239,20 @@ type NewToken struct {
 	// Name What uses it
 	Name string `json:"name"`
 }
+
+// PatchOp One operation of a JSON Patch (RFC 6902) on a contract file; its comments and order stay
+type PatchOp struct {
+	File string    `json:"file"`
+	From *string   `json:"from,omitempty"`
+	Op   PatchOpOp `json:"op"`
+
+	// Path JSON Pointer (RFC 6901)
+	Path  string      `json:"path"`
+	Value interface{} `json:"value,omitempty"`
+}
+
+// PatchOpOp defines model for PatchOp.Op.
+type PatchOpOp string
 
 // Person defines model for Person.
 type Person struct {
@@ -684,36 +1276,130 @@ type Problem struct {
 	Type   string  `json:"type"`
 }
 
+// Question defines model for Question.
+type Question struct {
+	Entity *string `json:"entity,omitempty"`
+	Field  *string `json:"field,omitempty"`
+	Text   string  `json:"text"`
+}
+
+// Reading defines model for Reading.
+type Reading struct {
+	Base   *int        `json:"base,omitempty"`
+	Form   ReadingForm `json:"form"`
+	Reason *string     `json:"reason,omitempty"`
+
+	// Source What it is called
+	Source string   `json:"source"`
+	Tables *[]Table `json:"tables,omitempty"`
+
+	// Take Ids of differences to take over; left out, all that are new or changed
+	Take *[]string `json:"take,omitempty"`
+
+	// Text Of SQL DDL, OpenAPI or JSON Schema
+	Text *string `json:"text,omitempty"`
+}
+
+// ReadingForm defines model for Reading.Form.
+type ReadingForm string
+
+// ReadingResult defines model for ReadingResult.
+type ReadingResult struct {
+	Differences []CatalogueDifference `json:"differences"`
+
+	// Entities That were read
+	Entities int      `json:"entities"`
+	Notes    []string `json:"notes"`
+}
+
+// Reason defines model for Reason.
+type Reason struct {
+	Reason string `json:"reason"`
+}
+
+// RelationModel defines model for RelationModel.
+type RelationModel struct {
+	Entity string `json:"entity"`
+	Many   bool   `json:"many"`
+	Name   string `json:"name"`
+}
+
 // ResponseContract defines model for ResponseContract.
 type ResponseContract struct {
 	At *string `json:"at,omitempty"`
 
 	// Audiences Left out for all
-	Audiences *[]string   `json:"audiences,omitempty"`
-	Entity    *string     `json:"entity,omitempty"`
-	Grants    []GrantNode `json:"grants"`
-	Line      int         `json:"line"`
-	Many      *bool       `json:"many,omitempty"`
-	Name      *string     `json:"name,omitempty"`
-	Statuses  []string    `json:"statuses"`
+	Audiences *[]string    `json:"audiences,omitempty"`
+	Beside    *[]GrantNode `json:"beside,omitempty"`
+	Entity    *string      `json:"entity,omitempty"`
+	File      *string      `json:"file,omitempty"`
+	Grants    []GrantNode  `json:"grants"`
+	Line      int          `json:"line"`
+	Many      *bool        `json:"many,omitempty"`
+	Name      *string      `json:"name,omitempty"`
+
+	// Pointer Where it is written in its file
+	Pointer  *string  `json:"pointer,omitempty"`
+	Shape    *string  `json:"shape,omitempty"`
+	Statuses []string `json:"statuses"`
 }
 
 // Revision defines model for Revision.
 type Revision struct {
 	Author string `json:"author"`
 
+	// Base The revision that was in force when it was made
+	Base *int `json:"base,omitempty"`
+
 	// Changed Whether applying made a new revision
-	Changed   bool           `json:"changed"`
-	Created   time.Time      `json:"created"`
+	Changed   bool       `json:"changed"`
+	Created   time.Time  `json:"created"`
+	Decided   *time.Time `json:"decided,omitempty"`
+	DecidedBy *string    `json:"decided_by,omitempty"`
+	Decision  *string    `json:"decision,omitempty"`
+
+	// Direction Whether more is let out than before
+	Direction *Direction     `json:"direction,omitempty"`
 	Endpoints *int           `json:"endpoints,omitempty"`
 	Files     []ContractFile `json:"files"`
 	Number    int            `json:"number"`
-	Reason    *string        `json:"reason,omitempty"`
-	Service   string         `json:"service"`
+
+	// Reaches The gravest class that it lets out more of
+	Reaches *string       `json:"reaches,omitempty"`
+	Reason  *string       `json:"reason,omitempty"`
+	Service string        `json:"service"`
+	State   RevisionState `json:"state"`
+	Words   []Sentence    `json:"words"`
 }
+
+// RevisionDetail defines model for RevisionDetail.
+type RevisionDetail struct {
+	Revision Revision `json:"revision"`
+
+	// Text The difference in the unified format
+	Text string `json:"text"`
+}
+
+// RevisionPage defines model for RevisionPage.
+type RevisionPage struct {
+	Items []Revision `json:"items"`
+	Page  int        `json:"page"`
+	Size  int        `json:"size"`
+	Total int        `json:"total"`
+}
+
+// RevisionState defines model for RevisionState.
+type RevisionState string
 
 // Role defines model for Role.
 type Role string
+
+// Sentence defines model for Sentence.
+type Sentence struct {
+	// Direction Whether more is let out than before
+	Direction Direction `json:"direction"`
+	Text      string    `json:"text"`
+}
 
 // Service defines model for Service.
 type Service struct {
@@ -741,6 +1427,59 @@ type SetUp struct {
 // Severity defines model for Severity.
 type Severity string
 
+// Shape defines model for Shape.
+type Shape struct {
+	Entity string      `json:"entity"`
+	File   string      `json:"file"`
+	Grants []GrantNode `json:"grants"`
+	Line   int         `json:"line"`
+	Name   string      `json:"name"`
+
+	// Touches Endpoints that a change to it reaches
+	Touches []string   `json:"touches"`
+	Uses    []ShapeUse `json:"uses"`
+}
+
+// ShapeModel defines model for ShapeModel.
+type ShapeModel struct {
+	Entity string   `json:"entity"`
+	Grants []string `json:"grants"`
+	Name   string   `json:"name"`
+}
+
+// ShapePlace defines model for ShapePlace.
+type ShapePlace struct {
+	Endpoint string `json:"endpoint"`
+	File     string `json:"file"`
+	Line     int    `json:"line"`
+	Pointer  string `json:"pointer"`
+	What     string `json:"what"`
+}
+
+// ShapeProposal defines model for ShapeProposal.
+type ShapeProposal struct {
+	Entity string       `json:"entity"`
+	Grants []string     `json:"grants"`
+	Name   string       `json:"name"`
+	Places []ShapePlace `json:"places"`
+}
+
+// ShapeUse defines model for ShapeUse.
+type ShapeUse struct {
+	// Endpoint Its text, or the shape's name where in_shape
+	Endpoint string `json:"endpoint"`
+	File     string `json:"file"`
+	InShape  bool   `json:"in_shape"`
+	Line     int    `json:"line"`
+	What     string `json:"what"`
+}
+
+// Shapes defines model for Shapes.
+type Shapes struct {
+	Proposals []ShapeProposal `json:"proposals"`
+	Shapes    []Shape         `json:"shapes"`
+}
+
 // SkipReason defines model for SkipReason.
 type SkipReason struct {
 	Captures int    `json:"captures"`
@@ -756,6 +1495,15 @@ type StateCount struct {
 	State    State `json:"state"`
 }
 
+// Table defines model for Table.
+type Table struct {
+	Columns []Column      `json:"columns"`
+	Comment *string       `json:"comment,omitempty"`
+	Foreign *[]ForeignKey `json:"foreign,omitempty"`
+	Name    string        `json:"name"`
+	Primary *[]string     `json:"primary,omitempty"`
+}
+
 // Token defines model for Token.
 type Token struct {
 	Created  time.Time  `json:"created"`
@@ -763,6 +1511,41 @@ type Token struct {
 	ID       int64      `json:"id"`
 	LastUsed *time.Time `json:"last_used,omitempty"`
 	Name     string     `json:"name"`
+}
+
+// TrafficEffect defines model for TrafficEffect.
+type TrafficEffect struct {
+	Came []Finding `json:"came"`
+
+	// Captures That were judged by both
+	Captures int       `json:"captures"`
+	Gone     []Finding `json:"gone"`
+
+	// Most There are more, which were not looked at
+	Most bool `json:"most"`
+}
+
+// Trial defines model for Trial.
+type Trial struct {
+	Advice []Advice `json:"advice"`
+	Base   int      `json:"base"`
+
+	// Contract One endpoint's contract with what is needed to change it
+	Contract *EditableContract `json:"contract,omitempty"`
+
+	// Direction Whether more is let out than before
+	Direction     Direction       `json:"direction"`
+	Effect        *TrafficEffect  `json:"effect,omitempty"`
+	Files         []ContractFile  `json:"files"`
+	NeedsApproval bool            `json:"needs_approval"`
+	Problems      []ContractFault `json:"problems"`
+
+	// Reaches The gravest class that more is let out of
+	Reaches *string `json:"reaches,omitempty"`
+
+	// Text The difference from what is in force in the unified format
+	Text  string     `json:"text"`
+	Words []Sentence `json:"words"`
 }
 
 // WireFinding defines model for WireFinding.
@@ -816,6 +1599,9 @@ type PageNumber = int
 
 // PageSize defines model for PageSize.
 type PageSize = int
+
+// RevisionNumber defines model for RevisionNumber.
+type RevisionNumber = int
 
 // ServiceName defines model for ServiceName.
 type ServiceName = string
@@ -910,6 +1696,20 @@ type ListFindingsParams struct {
 // ListFindingsParamsSort defines parameters for ListFindings.
 type ListFindingsParamsSort string
 
+// ListRevisionsParams defines parameters for ListRevisions.
+type ListRevisionsParams struct {
+	Service *string `form:"service,omitempty" json:"service,omitempty"`
+
+	// Waiting Only those waiting for approval
+	Waiting *bool `form:"waiting,omitempty" json:"waiting,omitempty"`
+
+	// Page From 1
+	Page *PageNumber `form:"page,omitempty" json:"page,omitempty"`
+
+	// Size Items a page
+	Size *PageSize `form:"size,omitempty" json:"size,omitempty"`
+}
+
 // UploadRecordingParams defines parameters for UploadRecording.
 type UploadRecordingParams struct {
 	// Name What the recording is called
@@ -917,6 +1717,36 @@ type UploadRecordingParams struct {
 
 	// Audience All requests were made by this audience
 	Audience *string `form:"audience,omitempty" json:"audience,omitempty"`
+}
+
+// GetExposureParams defines parameters for GetExposure.
+type GetExposureParams struct {
+	Entity   *string      `form:"entity,omitempty" json:"entity,omitempty"`
+	Class    *ClassOrNone `form:"class,omitempty" json:"class,omitempty"`
+	Team     *string      `form:"team,omitempty" json:"team,omitempty"`
+	Audience *string      `form:"audience,omitempty" json:"audience,omitempty"`
+}
+
+// ListFieldsParams defines parameters for ListFields.
+type ListFieldsParams struct {
+	Entity    *string      `form:"entity,omitempty" json:"entity,omitempty"`
+	Class     *ClassOrNone `form:"class,omitempty" json:"class,omitempty"`
+	Suggested *ClassOrNone `form:"suggested,omitempty" json:"suggested,omitempty"`
+
+	// Q Words in entity
+	Q *string `form:"q,omitempty" json:"q,omitempty"`
+
+	// Page From 1
+	Page *PageNumber `form:"page,omitempty" json:"page,omitempty"`
+
+	// Size Items a page
+	Size *PageSize `form:"size,omitempty" json:"size,omitempty"`
+}
+
+// ListFlowsParams defines parameters for ListFlows.
+type ListFlowsParams struct {
+	Entity string `form:"entity" json:"entity"`
+	Field  string `form:"field" json:"field"`
 }
 
 // CommentFindingJSONRequestBody defines body for CommentFinding for application/json ContentType.
@@ -930,6 +1760,30 @@ type InviteJSONRequestBody = Invitation
 
 // ApplyContractsJSONRequestBody defines body for ApplyContracts for application/json ContentType.
 type ApplyContractsJSONRequestBody = ApplyContracts
+
+// DraftContractsJSONRequestBody defines body for DraftContracts for application/json ContentType.
+type DraftContractsJSONRequestBody = DraftRequest
+
+// MergeContractsJSONRequestBody defines body for MergeContracts for application/json ContentType.
+type MergeContractsJSONRequestBody = MergeRequest
+
+// TryContractsJSONRequestBody defines body for TryContracts for application/json ContentType.
+type TryContractsJSONRequestBody = Change
+
+// ClassFieldsJSONRequestBody defines body for ClassFields for application/json ContentType.
+type ClassFieldsJSONRequestBody = Classes
+
+// ReadEntitiesJSONRequestBody defines body for ReadEntities for application/json ContentType.
+type ReadEntitiesJSONRequestBody = Reading
+
+// TakeEntitiesJSONRequestBody defines body for TakeEntities for application/json ContentType.
+type TakeEntitiesJSONRequestBody = Reading
+
+// DecideRevisionJSONRequestBody defines body for DecideRevision for application/json ContentType.
+type DecideRevisionJSONRequestBody = Decision
+
+// RevertRevisionJSONRequestBody defines body for RevertRevision for application/json ContentType.
+type RevertRevisionJSONRequestBody = Reason
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = Credentials
@@ -981,6 +1835,9 @@ type ServerInterface interface {
 	// Invite Invite somebody; gives a link that works once
 	// (POST /api/v1/people)
 	Invite(ctx *echo.Context) error
+	// ListRevisions Revisions of contracts, newest first
+	// (GET /api/v1/revisions)
+	ListRevisions(ctx *echo.Context, params ListRevisionsParams) error
 	// ListServices The services under review
 	// (GET /api/v1/services)
 	ListServices(ctx *echo.Context) error
@@ -993,6 +1850,57 @@ type ServerInterface interface {
 	// ApplyContracts Put contract files in force
 	// (PUT /api/v1/services/{service}/contracts)
 	ApplyContracts(ctx *echo.Context, service ServiceName) error
+	// AdviseContracts Advice on the contracts in force
+	// (GET /api/v1/services/{service}/contracts/advice)
+	AdviseContracts(ctx *echo.Context, service ServiceName) error
+	// DraftContracts Draft endpoints from captures, a description, an entity or another endpoint; nothing is put in force
+	// (POST /api/v1/services/{service}/contracts/drafts)
+	DraftContracts(ctx *echo.Context, service ServiceName) error
+	// ExportForm The contracts in force in an open form that other programs read
+	// (GET /api/v1/services/{service}/contracts/forms/{form})
+	ExportForm(ctx *echo.Context, service ServiceName, form string) error
+	// MergeContracts Bring changes made from an earlier revision together with what is in force
+	// (POST /api/v1/services/{service}/contracts/merge)
+	MergeContracts(ctx *echo.Context, service ServiceName) error
+	// TryContracts Carry out changes on contract files and see what they come to; nothing is put in force
+	// (POST /api/v1/services/{service}/contracts/trial)
+	TryContracts(ctx *echo.Context, service ServiceName) error
+	// GetCoverage How far contracts and captures reach: numbers, gaps and a trend
+	// (GET /api/v1/services/{service}/coverage)
+	GetCoverage(ctx *echo.Context, service ServiceName) error
+	// ListEntities The entities of the catalogue
+	// (GET /api/v1/services/{service}/entities)
+	ListEntities(ctx *echo.Context, service ServiceName) error
+	// GetExposure Entity fields against endpoints and audiences
+	// (GET /api/v1/services/{service}/exposure)
+	GetExposure(ctx *echo.Context, service ServiceName, params GetExposureParams) error
+	// ListFields Fields with their classes, who gave them, and what class is suggested
+	// (GET /api/v1/services/{service}/fields)
+	ListFields(ctx *echo.Context, service ServiceName, params ListFieldsParams) error
+	// ClassFields Give fields their classes, as a new revision
+	// (POST /api/v1/services/{service}/fields)
+	ClassFields(ctx *echo.Context, service ServiceName) error
+	// ListFlows Where a field goes
+	// (GET /api/v1/services/{service}/flows)
+	ListFlows(ctx *echo.Context, service ServiceName, params ListFlowsParams) error
+	// ReadEntities See what a description of the stored entities differs in from the catalogue
+	// (POST /api/v1/services/{service}/readings)
+	ReadEntities(ctx *echo.Context, service ServiceName) error
+	// TakeEntities Take differences over into the catalogue, as a new revision
+	// (PUT /api/v1/services/{service}/readings)
+	TakeEntities(ctx *echo.Context, service ServiceName) error
+	// GetRevision One revision with its files and its difference from the one before
+	// (GET /api/v1/services/{service}/revisions/{number})
+	GetRevision(ctx *echo.Context, service ServiceName, number RevisionNumber) error
+	// DecideRevision Approve or decline a revision that waits for a second person
+	// (POST /api/v1/services/{service}/revisions/{number}/decision)
+	DecideRevision(ctx *echo.Context, service ServiceName, number RevisionNumber) error
+	// RevertRevision Make a new revision with the files of an earlier one
+	// (POST /api/v1/services/{service}/revisions/{number}/revert)
+	RevertRevision(ctx *echo.Context, service ServiceName, number RevisionNumber) error
+	// ListShapes Shapes with where they are used, and those that repeated grants could be made into
+	// (GET /api/v1/services/{service}/shapes)
+	ListShapes(ctx *echo.Context, service ServiceName) error
 	// SignOut End the session, or the token that is used
 	// (DELETE /api/v1/session)
 	SignOut(ctx *echo.Context) error
@@ -1387,6 +2295,45 @@ func (w *ServerInterfaceWrapper) Invite(ctx *echo.Context) error {
 	return err
 }
 
+// ListRevisions converts echo context to params.
+func (w *ServerInterfaceWrapper) ListRevisions(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListRevisionsParams
+	// ------------- Optional query parameter "service" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "service", ctx.QueryParams(), &params.Service, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Optional query parameter "waiting" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "waiting", ctx.QueryParams(), &params.Waiting, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter waiting: %s", err))
+	}
+
+	// ------------- Optional query parameter "page" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "page", ctx.QueryParams(), &params.Page, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter page: %s", err))
+	}
+
+	// ------------- Optional query parameter "size" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "size", ctx.QueryParams(), &params.Size, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter size: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListRevisions(ctx, params)
+	return err
+}
+
 // ListServices converts echo context to params.
 func (w *ServerInterfaceWrapper) ListServices(ctx *echo.Context) error {
 	var err error
@@ -1457,6 +2404,400 @@ func (w *ServerInterfaceWrapper) ApplyContracts(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ApplyContracts(ctx, service)
+	return err
+}
+
+// AdviseContracts converts echo context to params.
+func (w *ServerInterfaceWrapper) AdviseContracts(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AdviseContracts(ctx, service)
+	return err
+}
+
+// DraftContracts converts echo context to params.
+func (w *ServerInterfaceWrapper) DraftContracts(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DraftContracts(ctx, service)
+	return err
+}
+
+// ExportForm converts echo context to params.
+func (w *ServerInterfaceWrapper) ExportForm(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Path parameter "form" -------------
+	var form string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "form", ctx.Param("form"), &form, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter form: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ExportForm(ctx, service, form)
+	return err
+}
+
+// MergeContracts converts echo context to params.
+func (w *ServerInterfaceWrapper) MergeContracts(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.MergeContracts(ctx, service)
+	return err
+}
+
+// TryContracts converts echo context to params.
+func (w *ServerInterfaceWrapper) TryContracts(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TryContracts(ctx, service)
+	return err
+}
+
+// GetCoverage converts echo context to params.
+func (w *ServerInterfaceWrapper) GetCoverage(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetCoverage(ctx, service)
+	return err
+}
+
+// ListEntities converts echo context to params.
+func (w *ServerInterfaceWrapper) ListEntities(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListEntities(ctx, service)
+	return err
+}
+
+// GetExposure converts echo context to params.
+func (w *ServerInterfaceWrapper) GetExposure(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetExposureParams
+	// ------------- Optional query parameter "entity" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "entity", ctx.QueryParams(), &params.Entity, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter entity: %s", err))
+	}
+
+	// ------------- Optional query parameter "class" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "class", ctx.QueryParams(), &params.Class, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter class: %s", err))
+	}
+
+	// ------------- Optional query parameter "team" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "team", ctx.QueryParams(), &params.Team, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter team: %s", err))
+	}
+
+	// ------------- Optional query parameter "audience" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "audience", ctx.QueryParams(), &params.Audience, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter audience: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetExposure(ctx, service, params)
+	return err
+}
+
+// ListFields converts echo context to params.
+func (w *ServerInterfaceWrapper) ListFields(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListFieldsParams
+	// ------------- Optional query parameter "entity" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "entity", ctx.QueryParams(), &params.Entity, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter entity: %s", err))
+	}
+
+	// ------------- Optional query parameter "class" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "class", ctx.QueryParams(), &params.Class, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter class: %s", err))
+	}
+
+	// ------------- Optional query parameter "suggested" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "suggested", ctx.QueryParams(), &params.Suggested, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter suggested: %s", err))
+	}
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", ctx.QueryParams(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter q: %s", err))
+	}
+
+	// ------------- Optional query parameter "page" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "page", ctx.QueryParams(), &params.Page, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter page: %s", err))
+	}
+
+	// ------------- Optional query parameter "size" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "size", ctx.QueryParams(), &params.Size, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter size: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListFields(ctx, service, params)
+	return err
+}
+
+// ClassFields converts echo context to params.
+func (w *ServerInterfaceWrapper) ClassFields(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ClassFields(ctx, service)
+	return err
+}
+
+// ListFlows converts echo context to params.
+func (w *ServerInterfaceWrapper) ListFlows(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListFlowsParams
+	// ------------- Required query parameter "entity" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "entity", ctx.QueryParams(), &params.Entity, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter entity: %s", err))
+	}
+
+	// ------------- Required query parameter "field" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "field", ctx.QueryParams(), &params.Field, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter field: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListFlows(ctx, service, params)
+	return err
+}
+
+// ReadEntities converts echo context to params.
+func (w *ServerInterfaceWrapper) ReadEntities(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ReadEntities(ctx, service)
+	return err
+}
+
+// TakeEntities converts echo context to params.
+func (w *ServerInterfaceWrapper) TakeEntities(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TakeEntities(ctx, service)
+	return err
+}
+
+// GetRevision converts echo context to params.
+func (w *ServerInterfaceWrapper) GetRevision(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Path parameter "number" -------------
+	var number RevisionNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", ctx.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter number: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetRevision(ctx, service, number)
+	return err
+}
+
+// DecideRevision converts echo context to params.
+func (w *ServerInterfaceWrapper) DecideRevision(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Path parameter "number" -------------
+	var number RevisionNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", ctx.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter number: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DecideRevision(ctx, service, number)
+	return err
+}
+
+// RevertRevision converts echo context to params.
+func (w *ServerInterfaceWrapper) RevertRevision(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Path parameter "number" -------------
+	var number RevisionNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", ctx.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter number: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RevertRevision(ctx, service, number)
+	return err
+}
+
+// ListShapes converts echo context to params.
+func (w *ServerInterfaceWrapper) ListShapes(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListShapes(ctx, service)
 	return err
 }
 
@@ -1600,6 +2941,24 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/api/v1/services", wrapper.ListServices, options.OperationMiddlewares["listServices"]...)
 	router.GET(options.BaseURL+"/api/v1/services/:service/contracts", wrapper.ExportContracts, options.OperationMiddlewares["exportContracts"]...)
 	router.PUT(options.BaseURL+"/api/v1/services/:service/contracts", wrapper.ApplyContracts, options.OperationMiddlewares["applyContracts"]...)
+	router.POST(options.BaseURL+"/api/v1/services/:service/contracts/trial", wrapper.TryContracts, options.OperationMiddlewares["tryContracts"]...)
+	router.POST(options.BaseURL+"/api/v1/services/:service/contracts/merge", wrapper.MergeContracts, options.OperationMiddlewares["mergeContracts"]...)
+	router.POST(options.BaseURL+"/api/v1/services/:service/contracts/drafts", wrapper.DraftContracts, options.OperationMiddlewares["draftContracts"]...)
+	router.GET(options.BaseURL+"/api/v1/services/:service/contracts/advice", wrapper.AdviseContracts, options.OperationMiddlewares["adviseContracts"]...)
+	router.GET(options.BaseURL+"/api/v1/services/:service/contracts/forms/:form", wrapper.ExportForm, options.OperationMiddlewares["exportForm"]...)
+	router.GET(options.BaseURL+"/api/v1/revisions", wrapper.ListRevisions, options.OperationMiddlewares["listRevisions"]...)
+	router.GET(options.BaseURL+"/api/v1/services/:service/revisions/:number", wrapper.GetRevision, options.OperationMiddlewares["getRevision"]...)
+	router.POST(options.BaseURL+"/api/v1/services/:service/revisions/:number/decision", wrapper.DecideRevision, options.OperationMiddlewares["decideRevision"]...)
+	router.POST(options.BaseURL+"/api/v1/services/:service/revisions/:number/revert", wrapper.RevertRevision, options.OperationMiddlewares["revertRevision"]...)
+	router.GET(options.BaseURL+"/api/v1/services/:service/entities", wrapper.ListEntities, options.OperationMiddlewares["listEntities"]...)
+	router.GET(options.BaseURL+"/api/v1/services/:service/fields", wrapper.ListFields, options.OperationMiddlewares["listFields"]...)
+	router.POST(options.BaseURL+"/api/v1/services/:service/fields", wrapper.ClassFields, options.OperationMiddlewares["classFields"]...)
+	router.GET(options.BaseURL+"/api/v1/services/:service/flows", wrapper.ListFlows, options.OperationMiddlewares["listFlows"]...)
+	router.POST(options.BaseURL+"/api/v1/services/:service/readings", wrapper.ReadEntities, options.OperationMiddlewares["readEntities"]...)
+	router.PUT(options.BaseURL+"/api/v1/services/:service/readings", wrapper.TakeEntities, options.OperationMiddlewares["takeEntities"]...)
+	router.GET(options.BaseURL+"/api/v1/services/:service/shapes", wrapper.ListShapes, options.OperationMiddlewares["listShapes"]...)
+	router.GET(options.BaseURL+"/api/v1/services/:service/coverage", wrapper.GetCoverage, options.OperationMiddlewares["getCoverage"]...)
+	router.GET(options.BaseURL+"/api/v1/services/:service/exposure", wrapper.GetExposure, options.OperationMiddlewares["getExposure"]...)
 	router.POST(options.BaseURL+"/api/v1/services/:service/batches", wrapper.UploadRecording, options.OperationMiddlewares["uploadRecording"]...)
 	router.GET(options.BaseURL+"/api/v1/batches", wrapper.ListBatches, options.OperationMiddlewares["listBatches"]...)
 	router.GET(options.BaseURL+"/api/v1/batches/:batch_id", wrapper.GetBatch, options.OperationMiddlewares["getBatch"]...)
@@ -2123,6 +3482,45 @@ func (response InvitedefaultApplicationProblemPlusJSONResponse) VisitInviteRespo
 	return err
 }
 
+type ListRevisionsRequestObject struct {
+	Params ListRevisionsParams
+}
+
+type ListRevisionsResponseObject interface {
+	VisitListRevisionsResponse(w http.ResponseWriter) error
+}
+
+type ListRevisions200JSONResponse RevisionPage
+
+func (response ListRevisions200JSONResponse) VisitListRevisionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRevisionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRevisionsdefaultApplicationProblemPlusJSONResponse) VisitListRevisionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListServicesRequestObject struct {
 }
 
@@ -2284,6 +3682,684 @@ type ApplyContractsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ApplyContractsdefaultApplicationProblemPlusJSONResponse) VisitApplyContractsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AdviseContractsRequestObject struct {
+	Service ServiceName `json:"service"`
+}
+
+type AdviseContractsResponseObject interface {
+	VisitAdviseContractsResponse(w http.ResponseWriter) error
+}
+
+type AdviseContracts200JSONResponse []Advice
+
+func (response AdviseContracts200JSONResponse) VisitAdviseContractsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AdviseContractsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AdviseContractsdefaultApplicationProblemPlusJSONResponse) VisitAdviseContractsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DraftContractsRequestObject struct {
+	Service ServiceName `json:"service"`
+	Body    *DraftContractsJSONRequestBody
+}
+
+type DraftContractsResponseObject interface {
+	VisitDraftContractsResponse(w http.ResponseWriter) error
+}
+
+type DraftContracts200JSONResponse Drafted
+
+func (response DraftContracts200JSONResponse) VisitDraftContractsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DraftContractsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DraftContractsdefaultApplicationProblemPlusJSONResponse) VisitDraftContractsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExportFormRequestObject struct {
+	Service ServiceName `json:"service"`
+	Form    string      `json:"form"`
+}
+
+type ExportFormResponseObject interface {
+	VisitExportFormResponse(w http.ResponseWriter) error
+}
+
+type ExportForm200JSONResponse Exported
+
+func (response ExportForm200JSONResponse) VisitExportFormResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExportFormdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExportFormdefaultApplicationProblemPlusJSONResponse) VisitExportFormResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MergeContractsRequestObject struct {
+	Service ServiceName `json:"service"`
+	Body    *MergeContractsJSONRequestBody
+}
+
+type MergeContractsResponseObject interface {
+	VisitMergeContractsResponse(w http.ResponseWriter) error
+}
+
+type MergeContracts200JSONResponse Merged
+
+func (response MergeContracts200JSONResponse) VisitMergeContractsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MergeContractsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MergeContractsdefaultApplicationProblemPlusJSONResponse) VisitMergeContractsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryContractsRequestObject struct {
+	Service ServiceName `json:"service"`
+	Body    *TryContractsJSONRequestBody
+}
+
+type TryContractsResponseObject interface {
+	VisitTryContractsResponse(w http.ResponseWriter) error
+}
+
+type TryContracts200JSONResponse Trial
+
+func (response TryContracts200JSONResponse) VisitTryContractsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryContractsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryContractsdefaultApplicationProblemPlusJSONResponse) VisitTryContractsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCoverageRequestObject struct {
+	Service ServiceName `json:"service"`
+}
+
+type GetCoverageResponseObject interface {
+	VisitGetCoverageResponse(w http.ResponseWriter) error
+}
+
+type GetCoverage200JSONResponse Coverage
+
+func (response GetCoverage200JSONResponse) VisitGetCoverageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCoveragedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetCoveragedefaultApplicationProblemPlusJSONResponse) VisitGetCoverageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListEntitiesRequestObject struct {
+	Service ServiceName `json:"service"`
+}
+
+type ListEntitiesResponseObject interface {
+	VisitListEntitiesResponse(w http.ResponseWriter) error
+}
+
+type ListEntities200JSONResponse []Entity
+
+func (response ListEntities200JSONResponse) VisitListEntitiesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListEntitiesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListEntitiesdefaultApplicationProblemPlusJSONResponse) VisitListEntitiesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetExposureRequestObject struct {
+	Service ServiceName `json:"service"`
+	Params  GetExposureParams
+}
+
+type GetExposureResponseObject interface {
+	VisitGetExposureResponse(w http.ResponseWriter) error
+}
+
+type GetExposure200JSONResponse ExposureMap
+
+func (response GetExposure200JSONResponse) VisitGetExposureResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetExposuredefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetExposuredefaultApplicationProblemPlusJSONResponse) VisitGetExposureResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListFieldsRequestObject struct {
+	Service ServiceName `json:"service"`
+	Params  ListFieldsParams
+}
+
+type ListFieldsResponseObject interface {
+	VisitListFieldsResponse(w http.ResponseWriter) error
+}
+
+type ListFields200JSONResponse FieldPage
+
+func (response ListFields200JSONResponse) VisitListFieldsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListFieldsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListFieldsdefaultApplicationProblemPlusJSONResponse) VisitListFieldsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ClassFieldsRequestObject struct {
+	Service ServiceName `json:"service"`
+	Body    *ClassFieldsJSONRequestBody
+}
+
+type ClassFieldsResponseObject interface {
+	VisitClassFieldsResponse(w http.ResponseWriter) error
+}
+
+type ClassFields200JSONResponse Revision
+
+func (response ClassFields200JSONResponse) VisitClassFieldsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ClassFieldsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ClassFieldsdefaultApplicationProblemPlusJSONResponse) VisitClassFieldsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListFlowsRequestObject struct {
+	Service ServiceName `json:"service"`
+	Params  ListFlowsParams
+}
+
+type ListFlowsResponseObject interface {
+	VisitListFlowsResponse(w http.ResponseWriter) error
+}
+
+type ListFlows200JSONResponse []Flow
+
+func (response ListFlows200JSONResponse) VisitListFlowsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListFlowsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListFlowsdefaultApplicationProblemPlusJSONResponse) VisitListFlowsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadEntitiesRequestObject struct {
+	Service ServiceName `json:"service"`
+	Body    *ReadEntitiesJSONRequestBody
+}
+
+type ReadEntitiesResponseObject interface {
+	VisitReadEntitiesResponse(w http.ResponseWriter) error
+}
+
+type ReadEntities200JSONResponse ReadingResult
+
+func (response ReadEntities200JSONResponse) VisitReadEntitiesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadEntitiesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReadEntitiesdefaultApplicationProblemPlusJSONResponse) VisitReadEntitiesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeEntitiesRequestObject struct {
+	Service ServiceName `json:"service"`
+	Body    *TakeEntitiesJSONRequestBody
+}
+
+type TakeEntitiesResponseObject interface {
+	VisitTakeEntitiesResponse(w http.ResponseWriter) error
+}
+
+type TakeEntities200JSONResponse Revision
+
+func (response TakeEntities200JSONResponse) VisitTakeEntitiesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeEntitiesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TakeEntitiesdefaultApplicationProblemPlusJSONResponse) VisitTakeEntitiesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRevisionRequestObject struct {
+	Service ServiceName    `json:"service"`
+	Number  RevisionNumber `json:"number"`
+}
+
+type GetRevisionResponseObject interface {
+	VisitGetRevisionResponse(w http.ResponseWriter) error
+}
+
+type GetRevision200JSONResponse RevisionDetail
+
+func (response GetRevision200JSONResponse) VisitGetRevisionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRevisiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRevisiondefaultApplicationProblemPlusJSONResponse) VisitGetRevisionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DecideRevisionRequestObject struct {
+	Service ServiceName    `json:"service"`
+	Number  RevisionNumber `json:"number"`
+	Body    *DecideRevisionJSONRequestBody
+}
+
+type DecideRevisionResponseObject interface {
+	VisitDecideRevisionResponse(w http.ResponseWriter) error
+}
+
+type DecideRevision200JSONResponse RevisionDetail
+
+func (response DecideRevision200JSONResponse) VisitDecideRevisionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DecideRevisiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DecideRevisiondefaultApplicationProblemPlusJSONResponse) VisitDecideRevisionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RevertRevisionRequestObject struct {
+	Service ServiceName    `json:"service"`
+	Number  RevisionNumber `json:"number"`
+	Body    *RevertRevisionJSONRequestBody
+}
+
+type RevertRevisionResponseObject interface {
+	VisitRevertRevisionResponse(w http.ResponseWriter) error
+}
+
+type RevertRevision200JSONResponse Revision
+
+func (response RevertRevision200JSONResponse) VisitRevertRevisionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RevertRevisiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RevertRevisiondefaultApplicationProblemPlusJSONResponse) VisitRevertRevisionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListShapesRequestObject struct {
+	Service ServiceName `json:"service"`
+}
+
+type ListShapesResponseObject interface {
+	VisitListShapesResponse(w http.ResponseWriter) error
+}
+
+type ListShapes200JSONResponse Shapes
+
+func (response ListShapes200JSONResponse) VisitListShapesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListShapesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListShapesdefaultApplicationProblemPlusJSONResponse) VisitListShapesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2643,6 +4719,9 @@ type StrictServerInterface interface {
 	// Invite Invite somebody; gives a link that works once
 	// (POST /api/v1/people)
 	Invite(ctx context.Context, request InviteRequestObject) (InviteResponseObject, error)
+	// ListRevisions Revisions of contracts, newest first
+	// (GET /api/v1/revisions)
+	ListRevisions(ctx context.Context, request ListRevisionsRequestObject) (ListRevisionsResponseObject, error)
 	// ListServices The services under review
 	// (GET /api/v1/services)
 	ListServices(ctx context.Context, request ListServicesRequestObject) (ListServicesResponseObject, error)
@@ -2655,6 +4734,57 @@ type StrictServerInterface interface {
 	// ApplyContracts Put contract files in force
 	// (PUT /api/v1/services/{service}/contracts)
 	ApplyContracts(ctx context.Context, request ApplyContractsRequestObject) (ApplyContractsResponseObject, error)
+	// AdviseContracts Advice on the contracts in force
+	// (GET /api/v1/services/{service}/contracts/advice)
+	AdviseContracts(ctx context.Context, request AdviseContractsRequestObject) (AdviseContractsResponseObject, error)
+	// DraftContracts Draft endpoints from captures, a description, an entity or another endpoint; nothing is put in force
+	// (POST /api/v1/services/{service}/contracts/drafts)
+	DraftContracts(ctx context.Context, request DraftContractsRequestObject) (DraftContractsResponseObject, error)
+	// ExportForm The contracts in force in an open form that other programs read
+	// (GET /api/v1/services/{service}/contracts/forms/{form})
+	ExportForm(ctx context.Context, request ExportFormRequestObject) (ExportFormResponseObject, error)
+	// MergeContracts Bring changes made from an earlier revision together with what is in force
+	// (POST /api/v1/services/{service}/contracts/merge)
+	MergeContracts(ctx context.Context, request MergeContractsRequestObject) (MergeContractsResponseObject, error)
+	// TryContracts Carry out changes on contract files and see what they come to; nothing is put in force
+	// (POST /api/v1/services/{service}/contracts/trial)
+	TryContracts(ctx context.Context, request TryContractsRequestObject) (TryContractsResponseObject, error)
+	// GetCoverage How far contracts and captures reach: numbers, gaps and a trend
+	// (GET /api/v1/services/{service}/coverage)
+	GetCoverage(ctx context.Context, request GetCoverageRequestObject) (GetCoverageResponseObject, error)
+	// ListEntities The entities of the catalogue
+	// (GET /api/v1/services/{service}/entities)
+	ListEntities(ctx context.Context, request ListEntitiesRequestObject) (ListEntitiesResponseObject, error)
+	// GetExposure Entity fields against endpoints and audiences
+	// (GET /api/v1/services/{service}/exposure)
+	GetExposure(ctx context.Context, request GetExposureRequestObject) (GetExposureResponseObject, error)
+	// ListFields Fields with their classes, who gave them, and what class is suggested
+	// (GET /api/v1/services/{service}/fields)
+	ListFields(ctx context.Context, request ListFieldsRequestObject) (ListFieldsResponseObject, error)
+	// ClassFields Give fields their classes, as a new revision
+	// (POST /api/v1/services/{service}/fields)
+	ClassFields(ctx context.Context, request ClassFieldsRequestObject) (ClassFieldsResponseObject, error)
+	// ListFlows Where a field goes
+	// (GET /api/v1/services/{service}/flows)
+	ListFlows(ctx context.Context, request ListFlowsRequestObject) (ListFlowsResponseObject, error)
+	// ReadEntities See what a description of the stored entities differs in from the catalogue
+	// (POST /api/v1/services/{service}/readings)
+	ReadEntities(ctx context.Context, request ReadEntitiesRequestObject) (ReadEntitiesResponseObject, error)
+	// TakeEntities Take differences over into the catalogue, as a new revision
+	// (PUT /api/v1/services/{service}/readings)
+	TakeEntities(ctx context.Context, request TakeEntitiesRequestObject) (TakeEntitiesResponseObject, error)
+	// GetRevision One revision with its files and its difference from the one before
+	// (GET /api/v1/services/{service}/revisions/{number})
+	GetRevision(ctx context.Context, request GetRevisionRequestObject) (GetRevisionResponseObject, error)
+	// DecideRevision Approve or decline a revision that waits for a second person
+	// (POST /api/v1/services/{service}/revisions/{number}/decision)
+	DecideRevision(ctx context.Context, request DecideRevisionRequestObject) (DecideRevisionResponseObject, error)
+	// RevertRevision Make a new revision with the files of an earlier one
+	// (POST /api/v1/services/{service}/revisions/{number}/revert)
+	RevertRevision(ctx context.Context, request RevertRevisionRequestObject) (RevertRevisionResponseObject, error)
+	// ListShapes Shapes with where they are used, and those that repeated grants could be made into
+	// (GET /api/v1/services/{service}/shapes)
+	ListShapes(ctx context.Context, request ListShapesRequestObject) (ListShapesResponseObject, error)
 	// SignOut End the session, or the token that is used
 	// (DELETE /api/v1/session)
 	SignOut(ctx context.Context, request SignOutRequestObject) (SignOutResponseObject, error)
@@ -3081,6 +5211,31 @@ func (sh *strictHandler) Invite(ctx *echo.Context) error {
 	return nil
 }
 
+// ListRevisions operation middleware
+func (sh *strictHandler) ListRevisions(ctx *echo.Context, params ListRevisionsParams) error {
+	var request ListRevisionsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRevisions(ctx.Request().Context(), request.(ListRevisionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRevisions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListRevisionsResponseObject); ok {
+		return validResponse.VisitListRevisionsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListServices operation middleware
 func (sh *strictHandler) ListServices(ctx *echo.Context) error {
 	var request ListServicesRequestObject
@@ -3199,6 +5354,622 @@ func (sh *strictHandler) ApplyContracts(ctx *echo.Context, service ServiceName) 
 		return err
 	} else if validResponse, ok := response.(ApplyContractsResponseObject); ok {
 		return validResponse.VisitApplyContractsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AdviseContracts operation middleware
+func (sh *strictHandler) AdviseContracts(ctx *echo.Context, service ServiceName) error {
+	var request AdviseContractsRequestObject
+
+	request.Service = service
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AdviseContracts(ctx.Request().Context(), request.(AdviseContractsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AdviseContracts")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AdviseContractsResponseObject); ok {
+		return validResponse.VisitAdviseContractsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DraftContracts operation middleware
+func (sh *strictHandler) DraftContracts(ctx *echo.Context, service ServiceName) error {
+	var request DraftContractsRequestObject
+
+	request.Service = service
+
+	var body DraftContractsJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DraftContracts(ctx.Request().Context(), request.(DraftContractsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DraftContracts")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DraftContractsResponseObject); ok {
+		return validResponse.VisitDraftContractsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ExportForm operation middleware
+func (sh *strictHandler) ExportForm(ctx *echo.Context, service ServiceName, form string) error {
+	var request ExportFormRequestObject
+
+	request.Service = service
+	request.Form = form
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ExportForm(ctx.Request().Context(), request.(ExportFormRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExportForm")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ExportFormResponseObject); ok {
+		return validResponse.VisitExportFormResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// MergeContracts operation middleware
+func (sh *strictHandler) MergeContracts(ctx *echo.Context, service ServiceName) error {
+	var request MergeContractsRequestObject
+
+	request.Service = service
+
+	var body MergeContractsJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.MergeContracts(ctx.Request().Context(), request.(MergeContractsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MergeContracts")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(MergeContractsResponseObject); ok {
+		return validResponse.VisitMergeContractsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TryContracts operation middleware
+func (sh *strictHandler) TryContracts(ctx *echo.Context, service ServiceName) error {
+	var request TryContractsRequestObject
+
+	request.Service = service
+
+	var body TryContractsJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryContracts(ctx.Request().Context(), request.(TryContractsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryContracts")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TryContractsResponseObject); ok {
+		return validResponse.VisitTryContractsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetCoverage operation middleware
+func (sh *strictHandler) GetCoverage(ctx *echo.Context, service ServiceName) error {
+	var request GetCoverageRequestObject
+
+	request.Service = service
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetCoverage(ctx.Request().Context(), request.(GetCoverageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetCoverage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetCoverageResponseObject); ok {
+		return validResponse.VisitGetCoverageResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListEntities operation middleware
+func (sh *strictHandler) ListEntities(ctx *echo.Context, service ServiceName) error {
+	var request ListEntitiesRequestObject
+
+	request.Service = service
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListEntities(ctx.Request().Context(), request.(ListEntitiesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListEntities")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListEntitiesResponseObject); ok {
+		return validResponse.VisitListEntitiesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetExposure operation middleware
+func (sh *strictHandler) GetExposure(ctx *echo.Context, service ServiceName, params GetExposureParams) error {
+	var request GetExposureRequestObject
+
+	request.Service = service
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetExposure(ctx.Request().Context(), request.(GetExposureRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetExposure")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetExposureResponseObject); ok {
+		return validResponse.VisitGetExposureResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListFields operation middleware
+func (sh *strictHandler) ListFields(ctx *echo.Context, service ServiceName, params ListFieldsParams) error {
+	var request ListFieldsRequestObject
+
+	request.Service = service
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListFields(ctx.Request().Context(), request.(ListFieldsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListFields")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListFieldsResponseObject); ok {
+		return validResponse.VisitListFieldsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ClassFields operation middleware
+func (sh *strictHandler) ClassFields(ctx *echo.Context, service ServiceName) error {
+	var request ClassFieldsRequestObject
+
+	request.Service = service
+
+	var body ClassFieldsJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ClassFields(ctx.Request().Context(), request.(ClassFieldsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ClassFields")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ClassFieldsResponseObject); ok {
+		return validResponse.VisitClassFieldsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListFlows operation middleware
+func (sh *strictHandler) ListFlows(ctx *echo.Context, service ServiceName, params ListFlowsParams) error {
+	var request ListFlowsRequestObject
+
+	request.Service = service
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListFlows(ctx.Request().Context(), request.(ListFlowsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListFlows")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListFlowsResponseObject); ok {
+		return validResponse.VisitListFlowsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ReadEntities operation middleware
+func (sh *strictHandler) ReadEntities(ctx *echo.Context, service ServiceName) error {
+	var request ReadEntitiesRequestObject
+
+	request.Service = service
+
+	var body ReadEntitiesJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReadEntities(ctx.Request().Context(), request.(ReadEntitiesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReadEntities")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ReadEntitiesResponseObject); ok {
+		return validResponse.VisitReadEntitiesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TakeEntities operation middleware
+func (sh *strictHandler) TakeEntities(ctx *echo.Context, service ServiceName) error {
+	var request TakeEntitiesRequestObject
+
+	request.Service = service
+
+	var body TakeEntitiesJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TakeEntities(ctx.Request().Context(), request.(TakeEntitiesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TakeEntities")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TakeEntitiesResponseObject); ok {
+		return validResponse.VisitTakeEntitiesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetRevision operation middleware
+func (sh *strictHandler) GetRevision(ctx *echo.Context, service ServiceName, number RevisionNumber) error {
+	var request GetRevisionRequestObject
+
+	request.Service = service
+	request.Number = number
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRevision(ctx.Request().Context(), request.(GetRevisionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRevision")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetRevisionResponseObject); ok {
+		return validResponse.VisitGetRevisionResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DecideRevision operation middleware
+func (sh *strictHandler) DecideRevision(ctx *echo.Context, service ServiceName, number RevisionNumber) error {
+	var request DecideRevisionRequestObject
+
+	request.Service = service
+	request.Number = number
+
+	var body DecideRevisionJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DecideRevision(ctx.Request().Context(), request.(DecideRevisionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DecideRevision")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DecideRevisionResponseObject); ok {
+		return validResponse.VisitDecideRevisionResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RevertRevision operation middleware
+func (sh *strictHandler) RevertRevision(ctx *echo.Context, service ServiceName, number RevisionNumber) error {
+	var request RevertRevisionRequestObject
+
+	request.Service = service
+	request.Number = number
+
+	var body RevertRevisionJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RevertRevision(ctx.Request().Context(), request.(RevertRevisionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RevertRevision")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RevertRevisionResponseObject); ok {
+		return validResponse.VisitRevertRevisionResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListShapes operation middleware
+func (sh *strictHandler) ListShapes(ctx *echo.Context, service ServiceName) error {
+	var request ListShapesRequestObject
+
+	request.Service = service
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListShapes(ctx.Request().Context(), request.(ListShapesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListShapes")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListShapesResponseObject); ok {
+		return validResponse.VisitListShapesResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

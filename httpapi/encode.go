@@ -4,11 +4,8 @@ import (
 	"context"
 	"time"
 
-	"inkret/core/catalog"
-	"inkret/core/contract"
 	"inkret/core/exchange"
 	"inkret/core/finding"
-	"inkret/core/place"
 	"inkret/core/scan"
 	"inkret/service"
 )
@@ -72,7 +69,9 @@ func (h *handlers) serviceOf(ctx context.Context) func(service.ReviewedAPI) Serv
 
 func revisionOf(r service.Revision, changed bool) Revision {
 	return Revision{Service: r.Service, Number: r.Number, Author: r.Author, Created: r.Created, Reason: some(r.Reason), Endpoints: some(r.Endpoints),
-		Changed: changed, Files: each(r.Files, func(f service.ContractFile) ContractFile { return ContractFile{Name: f.Name, Text: f.Text} })}
+		Changed: changed, Files: filesOf(r.Files), State: RevisionState(r.State), Base: some(r.Base), Direction: some(Direction(r.Direction)), Reaches: some(r.Reaches),
+		Words:     each(r.Words, func(w service.Words) Sentence { return Sentence{Direction: Direction(w.Direction), Text: w.Text} }),
+		DecidedBy: some(r.DecidedBy), Decided: someTime(r.Decided), Decision: some(r.Decision)}
 }
 
 func severities(of func(scan.Severity) int) BySeverity {
@@ -147,44 +146,12 @@ func endpointDetailOf(e service.EndpointContract, audiences []string) EndpointDe
 	}
 	out.File, out.Line = some(e.Contract.Pos.File), some(e.Contract.Pos.Line)
 	for _, r := range e.Contract.Responses {
-		one := ResponseContract{Name: some(r.Name), Audiences: someList(e.Contracts.Names(r.Audiences)), Statuses: r.Statuses, Many: some(r.Many), Line: r.Pos.Line}
-		if r.Entity != nil {
-			one.Entity = some(r.Entity.Name)
-		}
-		var at []byte
-		for _, token := range r.At {
-			at = place.AppendPointer(at, []byte(token))
-		}
-		one.At = some(string(at))
-		one.Grants = grantsOf(e.Contracts, r.Body, nil)
-		out.Responses = append(out.Responses, one)
+		out.Responses = append(out.Responses, responseOf(e.Contracts, r))
 	}
 	return out
 }
 
-// grantsOf lists the grants of a set. A set within itself, as a shape that
-// contains itself has, is not opened again.
-func grantsOf(c *contract.Contracts, set *contract.GrantSet, above []*contract.GrantSet) []GrantNode {
-	out := []GrantNode{}
-	for _, s := range above {
-		if s == set {
-			return out
-		}
-	}
-	above = append(above, set)
-	for _, g := range set.Grants {
-		n := GrantNode{Name: g.Name, Carries: some(g.Carries()), Class: g.Class.String(), Type: some(string(g.Form.Type)), Optional: some(g.Optional),
-			Many: some(g.Many), Open: some(g.Open), Audiences: someList(c.Names(g.Audiences)), Reason: some(g.Reason), NeededBy: someList(g.NeededBy), Line: g.Pos.Line}
-		if n.Class == "" {
-			n.Class = catalog.Public.String()
-		}
-		if members := g.Members(); members != nil {
-			n.Grants = someList(grantsOf(c, members, above))
-		}
-		out = append(out, n)
-	}
-	return out
-}
+func severityOf(n int) Severity { return Severity(scan.Severity(n).String()) }
 
 func findingOf(f service.Finding) Finding {
 	kind, _ := scan.ParseKind(f.Kind)
@@ -201,7 +168,7 @@ func findingDetailOf(v service.FindingView) FindingDetail {
 			return Evidence{CaptureID: o.CaptureID, BatchID: o.BatchID, Batch: o.Batch, Entry: o.Entry, Pointer: o.Pointer, Offset: o.Offset, Bytes: o.Bytes}
 		}), History: each(v.History, func(e service.Event) Event {
 			return Event{At: e.At, Author: e.Author, Kind: EventKind(e.Kind), From: some(State(e.Was)), To: some(State(e.Became)), Comment: some(e.Comment),
-				Until: some(e.Until), BatchID: some(e.BatchID)}
+				Until: some(e.Until), BatchID: some(e.BatchID), Revision: some(e.Revision)}
 		})}
 	if v.GrantFile != "" {
 		d.Grant = &GrantPlace{File: v.GrantFile, Line: v.GrantLine, Text: some(v.GrantText)}

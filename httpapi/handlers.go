@@ -157,14 +157,11 @@ func (h *handlers) ExportContracts(ctx context.Context, r ExportContractsRequest
 
 // ApplyContracts implements [StrictServerInterface].
 func (h *handlers) ApplyContracts(ctx context.Context, r ApplyContractsRequestObject) (ApplyContractsResponseObject, error) {
-	files := each(r.Body.Files, func(f ContractFile) service.ContractFile { return service.ContractFile{Name: f.Name, Text: f.Text} })
-	revision, changed, err := h.service.Apply(ctx, callerOf(ctx), r.Service, files, value(r.Body.Reason))
+	revision, changed, err := h.service.Apply(ctx, callerOf(ctx), r.Service, service.Proposed{Files: storedFiles(r.Body.Files), Reason: value(r.Body.Reason), Base: value(r.Body.Base)})
 	var problems contract.Problems
 	if errors.As(err, &problems) {
 		return ApplyContracts422ApplicationProblemPlusJSONResponse{Type: "about:blank", Title: "The contract cannot be used",
-			Status: http.StatusUnprocessableEntity, Detail: some(err.Error()), Problems: each(problems, func(p contract.Problem) ContractFault {
-				return ContractFault{File: p.File, Line: p.Line, Column: p.Column, Path: p.Path, Found: p.Found, Expected: p.Expected, Near: some(p.Near)}
-			})}, nil
+			Status: http.StatusUnprocessableEntity, Detail: some(err.Error()), Problems: each(problems, faultOf)}, nil
 	}
 	if err != nil {
 		return nil, err

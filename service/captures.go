@@ -60,14 +60,15 @@ func (s *Service) Upload(ctx context.Context, who Caller, service, name, audienc
 	for _, one := range findings {
 		b.BySeverity[one.Severity.String()]++
 	}
-	b, err = in.Finish(ctx, b, up.rows(findings), up.seen())
+	shown, exercised := up.exposed()
+	b, err = in.Finish(ctx, b, up.rows(findings), up.seen(), shown, exercised)
 	if err != nil {
 		in.Discard(context.WithoutCancel(ctx))
 		return b, err
 	}
 	s.log.Info("recording taken in", "batch", b.ID, "service", service, "captures", b.Captures, "findings", b.Findings, "new", b.NewFindings,
 		"repeated", b.Repeated, "person", who.ID)
-	return b, nil
+	return b, s.noteCoverage(ctx, service)
 }
 
 // upload is one recording being taken in.
@@ -205,15 +206,21 @@ func occurrences(service string, out *scan.Outcome) []store.Occurrence {
 }
 
 func (u *upload) rows(findings []*finding.Finding) []store.Finding {
+	return findingRows(u.service, findings, func(endpoint string) string {
+		if e := u.endpoints[endpoint]; e != nil {
+			return e.Team
+		}
+		return ""
+	})
+}
+
+// findingRows turns findings into records.
+func findingRows(service string, findings []*finding.Finding, team func(endpoint string) string) []store.Finding {
 	out := make([]store.Finding, len(findings))
 	for i, f := range findings {
-		team := ""
-		if e := u.endpoints[f.Endpoint]; e != nil {
-			team = e.Team
-		}
 		out[i] = store.Finding{
-			ID: f.Fingerprint, Kind: f.Kind.String(), Severity: int(f.Severity), Endpoint: f.Endpoint, EndpointID: store.EndpointID(u.service, f.Endpoint),
-			Team: team, Audience: f.Audience, AudienceBy: f.AudienceBy, Direction: f.Direction, Status: f.Status, Path: f.Path, Entity: f.Entity,
+			ID: f.Fingerprint, Service: service, Kind: f.Kind.String(), Severity: int(f.Severity), Endpoint: f.Endpoint, EndpointID: store.EndpointID(service, f.Endpoint),
+			Team: team(f.Endpoint), Audience: f.Audience, AudienceBy: f.AudienceBy, Direction: f.Direction, Status: f.Status, Path: f.Path, Entity: f.Entity,
 			Field: f.Field, Class: f.Class, Spots: f.Spots, Captures: f.Captures, Bytes: int64(f.Bytes), Sample: f.Sample, Why: f.Why,
 			GrantFile: f.Grant.File, GrantLine: f.Grant.Line,
 		}
@@ -222,6 +229,23 @@ func (u *upload) rows(findings []*finding.Finding) []store.Finding {
 		}
 	}
 	return out
+}
+
+// exposed gives what the captures have shown of what is granted.
+func (u *upload) exposed() (shown []store.Shown, exercised []store.Exercised) {
+	met := map[store.Shown]bool{}
+	for _, e := range u.judge.Exercises() {
+		exercised = append(exercised, store.Exercised{Endpoint: e.Endpoint, Audience: e.Audience, Status: e.Status, Captures: e.Captures})
+		for _, m := range e.Members() {
+			one := store.Shown{Endpoint: e.Endpoint, Audience: e.Audience}
+			one.Entity, one.Field = m.Grant.Behind()
+			if one.Field != "" && !met[one] {
+				met[one] = true
+				shown = append(shown, one)
+			}
+		}
+	}
+	return shown, exercised
 }
 
 func (u *upload) seen() []store.SeenEndpoint {

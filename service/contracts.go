@@ -6,7 +6,12 @@ import (
 	"slices"
 	"strings"
 
+	"inkret/core/advice"
+	"inkret/core/catalog"
+	"inkret/core/compare"
 	"inkret/core/contract"
+	"inkret/core/document"
+	"inkret/core/revise"
 	"inkret/store"
 )
 
@@ -28,47 +33,359 @@ func (s *Service) Audiences(ctx context.Context, service string) []string {
 	return names
 }
 
-// Apply puts contract files in force. The same files again change nothing, and
-// changed is false then. Faulty files give a [Problem] whose Cause is
-// [contract.Problems].
-func (s *Service) Apply(ctx context.Context, who Caller, service string, files []store.ContractFile, reason string) (r store.Revision, changed bool, err error) {
+// Proposed is contract files that somebody would put in force.
+type Proposed struct {
+	Files  []store.ContractFile
+	Reason string
+	Base   int // the revision they were made from; 0 is whatever is in force
+}
+
+// weighed is proposed contracts, read and held against those in force.
+type weighed struct {
+	files      []store.ContractFile
+	contracts  *contract.Contracts
+	old        *contract.Contracts // nil for the first
+	base       int
+	same       bool // the very files in force
+	difference *compare.Difference
+}
+
+// needsApproval tells whether a second person has to approve: more of what is
+// personal or secret would be let out. Of the first contracts nothing is said;
+// until then all was only swept.
+func (w *weighed) needsApproval() bool { return w.old != nil && w.difference.Sensitive() }
+
+// weigh reads files and compares them with those in force. Faulty files give a
+// [Problem] whose Cause is [contract.Problems].
+func (s *Service) weigh(ctx context.Context, service string, files []store.ContractFile, base int) (*weighed, error) {
+	files = slices.Clone(files)
 	slices.SortFunc(files, func(a, b store.ContractFile) int { return strings.Compare(a.Name, b.Name) })
 	for i, f := range files {
 		if i > 0 && files[i-1].Name == f.Name {
-			return r, false, problem(Invalid, "", "two files are called %q", f.Name)
+			return nil, problem(Invalid, "", "two files are called %q", f.Name)
 		}
 	}
 	read, err := contract.Read(contractFiles(files)...)
 	if err != nil {
 		p := problem(Invalid, "", "the contract files have problems")
 		p.Cause = err
-		return r, false, p
+		return nil, p
 	}
 	if read.Service != service {
-		return r, false, problem(Invalid, "", "the contract is of the service %q, not of %q", read.Service, service)
+		return nil, problem(Invalid, "", "the contract is of the service %q, not of %q", read.Service, service)
 	}
-	old, err := s.store.Revision(ctx, service)
-	if err == nil && slices.Equal(old.Files, files) {
-		return old, false, nil
+	w := &weighed{files: files, contracts: read}
+	old, err := s.contracts(ctx, service)
+	var unknown *Problem
+	switch {
+	case errors.As(err, &unknown) && unknown.Code == NotFound:
+	case err != nil:
+		return nil, err
+	default:
+		w.old, w.base = old.contracts, old.revision.Number
+		w.same = slices.Equal(old.revision.Files, files)
 	}
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
+	if base != 0 && base != w.base {
+		return nil, outdated(base, w.base)
+	}
+	w.difference = compare.Contracts(w.old, read)
+	return w, nil
+}
+
+func outdated(base, inForce int) error {
+	return problem(Conflict, "look at what changed, merge, and apply again", "revision %d is in force by now; these files were made from revision %d", inForce, base)
+}
+
+// Apply puts contract files in force, or, where more of what is personal or secret
+// would be let out, up for approval by a second person. The same files again change
+// nothing, and changed is false then. Faulty files give a [Problem] whose Cause is
+// [contract.Problems].
+func (s *Service) Apply(ctx context.Context, who Caller, service string, p Proposed) (r store.Revision, changed bool, err error) {
+	w, err := s.weigh(ctx, service, p.Files, p.Base)
+	if err != nil {
 		return r, false, err
 	}
-	var endpoints []store.EndpointInContract
-	for _, e := range read.Endpoints {
-		for _, name := range e.Names() {
-			endpoints = append(endpoints, store.EndpointInContract{Text: name, Team: e.Team})
+	if w.same {
+		r, err = s.store.Revision(ctx, service)
+		return r, false, err
+	}
+	r = store.Revision{Service: service, Files: w.files, Author: who.Name, AuthorID: who.ID, Reason: p.Reason, Created: s.now(), Base: w.base,
+		Direction: string(w.difference.Direction), Reaches: w.difference.Reaches.String(), State: store.InForce}
+	for _, one := range w.difference.Words {
+		r.Words = append(r.Words, store.Words{Direction: string(one.Direction), Text: one.Text})
+	}
+	for _, e := range w.contracts.Endpoints {
+		r.Endpoints += len(e.Names())
+	}
+	var effect *store.Effect
+	if w.needsApproval() {
+		r.State = store.Waiting
+	} else if effect, err = s.effectOf(ctx, service, w); err != nil {
+		return r, false, err
+	}
+	if r, err = s.store.AddRevision(ctx, r, effect); err != nil {
+		if errors.Is(err, store.ErrOutdated) {
+			return r, false, outdated(w.base, w.base+1)
+		}
+		return r, false, err
+	}
+	s.log.Info("contracts applied", "service", service, "revision", r.Number, "state", r.State, "direction", r.Direction, "endpoints", r.Endpoints, "person", who.ID)
+	return r, true, s.noteCoverage(ctx, service)
+}
+
+// Decide approves or declines a revision that waits for it. Nobody decides on
+// their own.
+func (s *Service) Decide(ctx context.Context, who Caller, service string, number int, approve bool, comment string) (store.Revision, error) {
+	r, err := s.RevisionOf(ctx, service, number)
+	if err != nil {
+		return r, err
+	}
+	switch {
+	case r.State != store.Waiting:
+		return r, problem(Conflict, "", "revision %d waits for nobody: it is %s", number, r.State)
+	case approve && r.AuthorID == who.ID:
+		return r, problem(Forbidden, "ask somebody else who is lead or administrator", "nobody approves a revision of their own")
+	case !approve && strings.TrimSpace(comment) == "":
+		return r, problem(Invalid, "say it as the comment", "to decline needs a reason")
+	}
+	r.DecidedBy, r.Decided, r.Decision = who.Name, s.now(), comment
+	var effect *store.Effect
+	if approve {
+		w, err := s.weigh(ctx, service, r.Files, r.Base)
+		if err != nil {
+			return r, err
+		}
+		if effect, err = s.effectOf(ctx, service, w); err != nil {
+			return r, err
 		}
 	}
-	r, err = s.store.AddRevision(ctx, store.Revision{Service: service, Files: files, Author: who.Name, Reason: reason, Created: s.now()}, endpoints)
-	s.log.Info("contracts applied", "service", service, "revision", r.Number, "endpoints", len(endpoints), "person", who.ID)
-	return r, err == nil, err
+	if err := s.store.Decide(ctx, r, approve, effect); err != nil {
+		if errors.Is(err, store.ErrOutdated) {
+			return r, problem(Conflict, "merge it with what is in force, and apply it again", "another revision came into force meanwhile")
+		}
+		return r, err
+	}
+	s.log.Info("revision decided", "service", service, "revision", number, "approved", approve, "person", who.ID)
+	if r, err = s.RevisionOf(ctx, service, number); err != nil {
+		return r, err
+	}
+	return r, s.noteCoverage(ctx, service)
+}
+
+// Revert makes a new revision with the files of an earlier one.
+func (s *Service) Revert(ctx context.Context, who Caller, service string, number int, reason string) (store.Revision, bool, error) {
+	r, err := s.RevisionOf(ctx, service, number)
+	if err != nil {
+		return r, false, err
+	}
+	return s.Apply(ctx, who, service, Proposed{Files: r.Files, Reason: reason})
+}
+
+// RevisionOf gives one revision of a service's contracts.
+func (s *Service) RevisionOf(ctx context.Context, service string, number int) (store.Revision, error) {
+	r, err := s.store.RevisionNumber(ctx, service, number)
+	return r, found(err, "revision %d of %q", number, service)
+}
+
+// Revisions lists a page of revisions, newest first; a service's alone where one is
+// named, those waiting for approval alone where waiting is set.
+func (s *Service) Revisions(ctx context.Context, service string, waiting bool, page store.Page) ([]store.Revision, int, error) {
+	return s.store.Revisions(ctx, service, waiting, page)
+}
+
+// RevisionText gives a revision's difference from the one it was made from, as text.
+func (s *Service) RevisionText(ctx context.Context, r store.Revision) (string, error) {
+	var old []store.ContractFile
+	if r.Base > 0 {
+		before, err := s.RevisionOf(ctx, r.Service, r.Base)
+		if err != nil {
+			return "", err
+		}
+		old = before.Files
+	}
+	return unified(old, r.Files), nil
+}
+
+// unified writes the difference of two sets of files.
+func unified(old, new []store.ContractFile) string {
+	var b strings.Builder
+	names := []string{}
+	text := func(files []store.ContractFile, name string) string {
+		for _, f := range files {
+			if f.Name == name {
+				return f.Text
+			}
+		}
+		return ""
+	}
+	for _, f := range append(slices.Clone(old), new...) {
+		if !slices.Contains(names, f.Name) {
+			names = append(names, f.Name)
+		}
+	}
+	for _, name := range names {
+		b.WriteString(compare.Unified(name+" (before)", name+" (after)", text(old, name), text(new, name)))
+	}
+	return b.String()
 }
 
 // Export gives the contract files in force as they were applied.
 func (s *Service) Export(ctx context.Context, service string) (store.Revision, error) {
 	r, err := s.store.Revision(ctx, service)
 	return r, found(err, "service %q", service)
+}
+
+// Contracts gives the contracts in force, read.
+func (s *Service) Contracts(ctx context.Context, service string) (*contract.Contracts, error) {
+	f, err := s.contracts(ctx, service)
+	return f.contracts, err
+}
+
+// Change is a change to contract files that is to be tried out.
+type Change struct {
+	Files   []store.ContractFile // those in force where there are none
+	Base    int
+	Edits   revise.Edits
+	PullOut string // name of a shape to make of the grants repeated at Places
+	Places  revise.Proposal
+	Inline  string // a shape to write out
+	Effect  bool   // work out the effect on recorded traffic too
+}
+
+// Trial is what a change comes to, nothing being put in force.
+type Trial struct {
+	Files         []store.ContractFile
+	Base          int
+	Problems      contract.Problems
+	Contracts     *contract.Contracts // nil where there are problems
+	Difference    *compare.Difference
+	Text          string // the difference as text
+	NeedsApproval bool
+	Advice        []advice.Advice
+	Effect        *TrafficEffect
+}
+
+// Try carries out a change on contract files and tells what it comes to.
+func (s *Service) Try(ctx context.Context, service string, c Change) (*Trial, error) {
+	old, err := s.store.Revision(ctx, service)
+	if err != nil {
+		return nil, found(err, "service %q", service)
+	}
+	t := &Trial{Files: c.Files, Base: old.Number}
+	if len(t.Files) == 0 {
+		t.Files = old.Files
+	}
+	if c.Base != 0 {
+		t.Base = c.Base
+	}
+	if t.Files, err = s.edited(t.Files, c); err != nil {
+		return nil, err
+	}
+	t.Text = unified(old.Files, t.Files)
+	w, err := s.weigh(ctx, service, t.Files, 0)
+	if errors.As(err, &t.Problems) {
+		return t, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	t.Contracts, t.Difference, t.NeedsApproval = w.contracts, w.difference, w.needsApproval()
+	traffic, err := s.traffic(ctx, service)
+	if err != nil {
+		return nil, err
+	}
+	t.Advice = advice.On(w.contracts, traffic)
+	if c.Effect {
+		if t.Effect, err = s.trafficEffect(ctx, service, w); err != nil {
+			return nil, err
+		}
+	}
+	return t, nil
+}
+
+// edited carries out the edits of a change.
+func (s *Service) edited(files []store.ContractFile, c Change) ([]store.ContractFile, error) {
+	edits := c.Edits
+	if c.PullOut != "" || c.Inline != "" {
+		read, err := contract.Read(contractFiles(files)...)
+		if err != nil {
+			return nil, problem(Invalid, "", "the files have problems; mend these first")
+		}
+		if c.PullOut != "" {
+			edits, err = revise.PullOut(read, c.PullOut, c.Places)
+		} else {
+			edits, err = revise.Inline(read, c.Inline)
+		}
+		if err != nil {
+			return nil, problem(Invalid, "", "%v", err)
+		}
+	}
+	if len(edits) == 0 {
+		return files, nil
+	}
+	out, err := revise.Apply(contractFiles(files), edits)
+	if err != nil {
+		return nil, problem(Invalid, "change it in the text", "%v", err)
+	}
+	return storedFiles(out), nil
+}
+
+func storedFiles(files []contract.File) []store.ContractFile {
+	out := make([]store.ContractFile, len(files))
+	for i, f := range files {
+		out[i] = store.ContractFile{Name: f.Name, Text: string(f.Data)}
+	}
+	return out
+}
+
+// Merged is two people's changes of the same contract files brought together.
+type Merged struct {
+	Files     []store.ContractFile
+	Theirs    store.Revision
+	Conflicts map[string][]compare.Conflict // by file
+}
+
+// Merge brings changes made from an earlier revision together with what is in force
+// by now. Where both changed the same lines the merged text keeps those that are
+// handed in, and the place is a conflict to look at.
+func (s *Service) Merge(ctx context.Context, service string, base int, mine []store.ContractFile) (*Merged, error) {
+	from, err := s.RevisionOf(ctx, service, base)
+	if err != nil {
+		return nil, err
+	}
+	theirs, err := s.Export(ctx, service)
+	if err != nil {
+		return nil, err
+	}
+	m := &Merged{Theirs: theirs, Conflicts: map[string][]compare.Conflict{}}
+	text := func(files []store.ContractFile, name string) (string, bool) {
+		for _, f := range files {
+			if f.Name == name {
+				return f.Text, true
+			}
+		}
+		return "", false
+	}
+	var names []string
+	for _, f := range append(slices.Clone(mine), theirs.Files...) {
+		if !slices.Contains(names, f.Name) {
+			names = append(names, f.Name)
+		}
+	}
+	for _, name := range names {
+		was, had := text(from.Files, name)
+		my, mineHas := text(mine, name)
+		their, theirsHas := text(theirs.Files, name)
+		if had && (!mineHas && their == was || !theirsHas && my == was) {
+			continue // one side took the file away, and the other left it as it was
+		}
+		merged, conflicts := compare.Merge(was, my, their)
+		m.Files = append(m.Files, store.ContractFile{Name: name, Text: merged})
+		if len(conflicts) > 0 {
+			m.Conflicts[name] = conflicts
+		}
+	}
+	return m, nil
 }
 
 // Endpoints lists a page of endpoints.
@@ -102,6 +419,41 @@ func (s *Service) Endpoint(ctx context.Context, id string) (EndpointContract, er
 		}
 	}
 	return out, nil
+}
+
+// Advice gives advice on the contracts in force.
+func (s *Service) Advice(ctx context.Context, service string) ([]advice.Advice, error) {
+	f, err := s.contracts(ctx, service)
+	if err != nil {
+		return nil, err
+	}
+	traffic, err := s.traffic(ctx, service)
+	if err != nil {
+		return nil, err
+	}
+	return advice.On(f.contracts, traffic), nil
+}
+
+// ShapeView is a shape with where it is used.
+type ShapeView struct {
+	*contract.Shape
+	Uses    []revise.Use
+	Touches []string // endpoints
+}
+
+// Shapes lists the shapes of the contracts in force and those that repeated grants
+// could be made into.
+func (s *Service) Shapes(ctx context.Context, service string) (*contract.Contracts, []ShapeView, []revise.Proposal, error) {
+	f, err := s.contracts(ctx, service)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	uses := revise.Uses(f.contracts)
+	all := make([]ShapeView, len(f.contracts.Shapes))
+	for i, shape := range f.contracts.Shapes {
+		all[i] = ShapeView{shape, uses[shape.Name], revise.Touched(f.contracts, shape.Name)}
+	}
+	return f.contracts, all, revise.Proposals(f.contracts), nil
 }
 
 // fileText gives the text of a file of a revision, by lines.
@@ -142,3 +494,42 @@ func (s *Service) line(ctx context.Context, service, file string, number int) st
 	}
 	return ""
 }
+
+// classed tells which fields a change gives another class, and which have none then.
+func classed(old, new *contract.Contracts) (set, none []store.Classing) {
+	class := func(c *contract.Contracts, entity, field string) catalog.Class {
+		if c == nil {
+			return catalog.Unclassed
+		}
+		if f := c.Catalog.Entity(entity).Field(field); f != nil {
+			return f.Class
+		}
+		return catalog.Unclassed
+	}
+	for _, e := range new.Catalog.Entities {
+		for _, f := range e.Fields {
+			switch was := class(old, e.Name, f.Name); {
+			case f.Class == catalog.Unclassed:
+				none = append(none, store.Classing{Entity: e.Name, Field: f.Name})
+			case f.Class != was:
+				set = append(set, store.Classing{Entity: e.Name, Field: f.Name, Class: f.Class.String()})
+			}
+		}
+	}
+	if old != nil {
+		for _, e := range old.Catalog.Entities {
+			for _, f := range e.Fields {
+				if new.Catalog.Entity(e.Name).Field(f.Name) == nil {
+					none = append(none, store.Classing{Entity: e.Name, Field: f.Name})
+				}
+			}
+		}
+	}
+	return set, none
+}
+
+// Op and Edits are operations on contract files.
+type (
+	Op    = document.Op
+	Edits = revise.Edits
+)

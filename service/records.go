@@ -9,6 +9,8 @@ type (
 	Capture        = store.Capture
 	CaptureFilter  = store.CaptureFilter
 	ContractFile   = store.ContractFile
+	Classing       = store.Classing
+	CoverageDay    = store.CoverageDay
 	Endpoint       = store.Endpoint
 	EndpointFilter = store.EndpointFilter
 	Event          = store.Event
@@ -21,6 +23,7 @@ type (
 	Revision       = store.Revision
 	ReviewedAPI    = store.Service
 	SkipReason     = store.SkipReason
+	Words          = store.Words
 )
 
 // ErrInUse is returned by [Open] when another process has the data folder open.

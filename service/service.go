@@ -65,6 +65,7 @@ type Service struct {
 type inForce struct {
 	contracts *contract.Contracts
 	revision  store.Revision
+	flows     func() *flows // worked out when first asked for
 }
 
 // Options are what a service needs from outside.
@@ -116,7 +117,7 @@ func (s *Service) contracts(ctx context.Context, service string) (inForce, error
 	if err != nil {
 		return inForce{}, fmt.Errorf("revision %d of the contracts of %s can no longer be read: %w", revision.Number, service, err)
 	}
-	f := inForce{contracts, revision}
+	f := inForce{contracts, revision, sync.OnceValue(func() *flows { return flowsOf(contracts) })}
 	s.inForce[service] = f
 	return f, nil
 }

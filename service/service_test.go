@@ -73,7 +73,7 @@ func newWorld(t *testing.T) *world {
 		t.Fatal(err)
 	}
 	w.who = Caller{Person: p}
-	if _, changed, err := w.Apply(t.Context(), w.who, "quay", []ContractFile{{Name: "quay.yaml", Text: harbour}}, ""); err != nil || !changed {
+	if _, changed, err := w.Apply(t.Context(), w.who, "quay", Proposed{Files: []ContractFile{{Name: "quay.yaml", Text: harbour}}}); err != nil || !changed {
 		t.Fatalf("applying contracts: changed %v, %v", changed, err)
 	}
 	return w
@@ -387,26 +387,26 @@ func TestAWaiverThatRanOutReturns(t *testing.T) {
 func TestContractsAreApplied(t *testing.T) {
 	w := newWorld(t)
 	files := []ContractFile{{Name: "quay.yaml", Text: harbour}}
-	if r, changed, err := w.Apply(t.Context(), w.who, "quay", files, ""); err != nil || changed || r.Number != 1 {
+	if r, changed, err := w.Apply(t.Context(), w.who, "quay", Proposed{Files: files}); err != nil || changed || r.Number != 1 {
 		t.Errorf("the same again: revision %d, changed %v, %v", r.Number, changed, err)
 	}
 	files[0].Text = strings.Replace(harbour, "name: }", "name: , email: {reason: r}}", 1)
-	if r, changed, err := w.Apply(t.Context(), w.who, "quay", files, "visitors write to them"); err != nil || !changed || r.Number != 2 {
+	if r, changed, err := w.Apply(t.Context(), w.who, "quay", Proposed{Files: files, Reason: "visitors write to them"}); err != nil || !changed || r.Number != 2 {
 		t.Errorf("changed: revision %d, changed %v, %v", r.Number, changed, err)
 	}
 	if r, err := w.Export(t.Context(), "quay"); err != nil || len(r.Files) != 1 || r.Files[0] != files[0] || r.Reason != "visitors write to them" || r.Author != "Noor Adeyar" {
 		t.Errorf("exported %+v, %v", r, err)
 	}
 	files[0].Text = strings.Replace(harbour, "Skipper, grants", "Skiper, grants", 1)
-	_, _, err := w.Apply(t.Context(), w.who, "quay", files, "")
+	_, _, err := w.Apply(t.Context(), w.who, "quay", Proposed{Files: files})
 	var problems contract.Problems
 	if !errors.As(err, &problems) || problems[0].Near != "Skipper" {
 		t.Errorf("a faulty file gives %v", err)
 	}
-	if _, _, err := w.Apply(t.Context(), w.who, "other", []ContractFile{{Name: "a", Text: harbour}}, ""); err == nil || !strings.Contains(err.Error(), `of the service "quay", not of "other"`) {
+	if _, _, err := w.Apply(t.Context(), w.who, "other", Proposed{Files: []ContractFile{{Name: "a", Text: harbour}}}); err == nil || !strings.Contains(err.Error(), `of the service "quay", not of "other"`) {
 		t.Errorf("another service's contract gives %v", err)
 	}
-	if _, _, err := w.Apply(t.Context(), w.who, "quay", []ContractFile{{Name: "a", Text: harbour}, {Name: "a", Text: "x"}}, ""); err == nil {
+	if _, _, err := w.Apply(t.Context(), w.who, "quay", Proposed{Files: []ContractFile{{Name: "a", Text: harbour}, {Name: "a", Text: "x"}}}); err == nil {
 		t.Error("two files of one name are taken")
 	}
 }

@@ -164,7 +164,7 @@ type SeenEndpoint struct {
 // Finish makes the batch visible and merges its findings, all in one
 // transaction. When the same recording was taken in before, this one is taken
 // back and the earlier batch given instead, marked as repeated.
-func (in *Intake) Finish(ctx context.Context, b Batch, findings []Finding, seen []SeenEndpoint) (Batch, error) {
+func (in *Intake) Finish(ctx context.Context, b Batch, findings []Finding, seen []SeenEndpoint, shown []Shown, exercised []Exercised) (Batch, error) {
 	if err := in.flush(ctx); err != nil {
 		return b, err
 	}
@@ -195,6 +195,9 @@ func (in *Intake) Finish(ctx context.Context, b Batch, findings []Finding, seen 
 				EndpointID(b.Service, e.Text), in.service, e.Text, e.Team, e.Captures, e.Bytes, e.Excess, millis(b.Started)); err != nil {
 				return err
 			}
+		}
+		if err := addExposure(ctx, tx, b.Service, b.Started, shown, exercised); err != nil {
+			return err
 		}
 		// of several kinds at one path the gravest alone became a finding
 		for _, query := range []string{

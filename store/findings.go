@@ -47,6 +47,8 @@ type Event struct {
 	Comment string
 	Until   string
 	BatchID int64
+
+	Revision int // of the contracts that brought it about
 }
 
 const findingColumns = `findings.id, services.name, kind, severity, endpoint, endpoint_id, team, audience, audience_by, direction, status, path, entity, field,
@@ -69,8 +71,8 @@ func scanFinding(r scanner) (Finding, error) {
 func mergeFinding(ctx context.Context, tx *sql.Tx, service int64, b Batch, f *Finding) (fresh bool, err error) {
 	at := millis(b.Started)
 	var state, until string
-	var severity int
-	err = tx.QueryRowContext(ctx, `SELECT state, until, severity FROM findings WHERE id = ?`, f.ID).Scan(&state, &until, &severity)
+	var severity, grantedIn int
+	err = tx.QueryRowContext(ctx, `SELECT state, until, severity, granted_in FROM findings WHERE id = ?`, f.ID).Scan(&state, &until, &severity, &grantedIn)
 	if err == sql.ErrNoRows {
 		_, err = tx.ExecContext(ctx, `INSERT INTO findings (id, service_id, kind, severity, endpoint, endpoint_id, team, audience, audience_by, direction, status,
 			path, entity, field, class, spots, captures, bytes, sample, why, grant_file, grant_line, excepted, state, until, first_seen, last_seen)
@@ -96,8 +98,9 @@ func mergeFinding(ctx context.Context, tx *sql.Tx, service int64, b Batch, f *Fi
 			return false, err
 		}
 	}
-	if state == "closed" || state == "waived" && until < b.Started.UTC().Format(time.DateOnly) {
-		if _, err = tx.ExecContext(ctx, `UPDATE findings SET state = 'returned', until = '' WHERE id = ?`, f.ID); err != nil {
+	// what a contract once permitted and permits no longer is a leak again
+	if state == "closed" || state == "not-a-leak" && grantedIn > 0 || state == "waived" && until < b.Started.UTC().Format(time.DateOnly) {
+		if _, err = tx.ExecContext(ctx, `UPDATE findings SET state = 'returned', until = '', granted_in = 0 WHERE id = ?`, f.ID); err != nil {
 			return false, err
 		}
 		err = addEvent(ctx, tx, f.ID, Event{At: b.Started, Author: b.Author, Kind: "move", Was: state, Became: "returned", BatchID: b.ID})
@@ -106,8 +109,8 @@ func mergeFinding(ctx context.Context, tx *sql.Tx, service int64, b Batch, f *Fi
 }
 
 func addEvent(ctx context.Context, tx *sql.Tx, finding string, e Event) error {
-	_, err := tx.ExecContext(ctx, `INSERT INTO events (finding_id, at, author, kind, was, became, comment, until, batch_id) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		finding, millis(e.At), e.Author, e.Kind, e.Was, e.Became, e.Comment, e.Until, e.BatchID)
+	_, err := tx.ExecContext(ctx, `INSERT INTO events (finding_id, at, author, kind, was, became, comment, until, batch_id, revision) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		finding, millis(e.At), e.Author, e.Kind, e.Was, e.Became, e.Comment, e.Until, e.BatchID, e.Revision)
 	return err
 }
 
@@ -214,10 +217,10 @@ func (s *Store) Events(ctx context.Context, finding string) ([]Event, error) {
 	return rows(ctx, s.read, func(r scanner) (Event, error) {
 		var e Event
 		var at int64
-		err := r.Scan(&at, &e.Author, &e.Kind, &e.Was, &e.Became, &e.Comment, &e.Until, &e.BatchID)
+		err := r.Scan(&at, &e.Author, &e.Kind, &e.Was, &e.Became, &e.Comment, &e.Until, &e.BatchID, &e.Revision)
 		e.At = when(at)
 		return e, err
-	}, `SELECT at, author, kind, was, became, comment, until, batch_id FROM events WHERE finding_id = ? ORDER BY id`, finding)
+	}, `SELECT at, author, kind, was, became, comment, until, batch_id, revision FROM events WHERE finding_id = ? ORDER BY id`, finding)
 }
 
 // Elsewhere lists other findings of the same entity field, open ones first.
@@ -239,7 +242,7 @@ func (s *Store) Move(ctx context.Context, id string, e Event, check func(was str
 		if err := check(e.Was); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE findings SET state = ?, until = ? WHERE id = ?`, e.Became, e.Until, id); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE findings SET state = ?, until = ?, granted_in = 0 WHERE id = ?`, e.Became, e.Until, id); err != nil {
 			return err
 		}
 		return addEvent(ctx, tx, id, e)

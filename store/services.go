@@ -3,9 +3,7 @@ package store
 import (
 	"context"
 	"crypto/sha256"
-	"database/sql"
 	"encoding/hex"
-	"encoding/json"
 	"fmt"
 	"strings"
 	"time"
@@ -24,17 +22,6 @@ type Service struct {
 type ContractFile struct {
 	Name string `json:"name"`
 	Text string `json:"text"`
-}
-
-// Revision is a state of a service's contracts.
-type Revision struct {
-	Service   string
-	Number    int
-	Files     []ContractFile
-	Author    string
-	Reason    string
-	Created   time.Time
-	Endpoints int
 }
 
 // Endpoint is an endpoint of a service, with or without a contract.
@@ -70,62 +57,8 @@ func (s *Store) Services(ctx context.Context) ([]Service, error) {
 	}, `SELECT id, name,
 		(SELECT count(*) FROM endpoints WHERE service_id = services.id),
 		(SELECT count(*) FROM findings WHERE service_id = services.id AND state IN `+openStates+`),
-		(SELECT coalesce(max(number), 0) FROM revisions WHERE service_id = services.id)
+		in_force
 		FROM services ORDER BY name`)
-}
-
-// Revision gives the contracts in force of a service, or [ErrNotFound].
-func (s *Store) Revision(ctx context.Context, service string) (Revision, error) {
-	v := Revision{Service: service}
-	var files string
-	var created int64
-	err := s.read.QueryRowContext(ctx, `SELECT number, files, author, reason, revisions.created, endpoints
-		FROM revisions JOIN services ON services.id = service_id WHERE services.name = ? ORDER BY number DESC LIMIT 1`, service).
-		Scan(&v.Number, &files, &v.Author, &v.Reason, &created, &v.Endpoints)
-	if err != nil {
-		return v, none(err)
-	}
-	v.Created = when(created)
-	return v, json.Unmarshal([]byte(files), &v.Files)
-}
-
-// EndpointInContract is what a revision says of one endpoint.
-type EndpointInContract struct{ Text, Team string }
-
-// AddRevision puts new contracts in force and notes which endpoints they have.
-// The revision's number is given back.
-func (s *Store) AddRevision(ctx context.Context, v Revision, endpoints []EndpointInContract) (Revision, error) {
-	files, err := json.Marshal(v.Files)
-	if err != nil {
-		return v, err
-	}
-	err = s.change(ctx, func(tx *sql.Tx) error {
-		var id int64
-		if err := tx.QueryRowContext(ctx, `INSERT INTO services (name, created) VALUES (?, ?) ON CONFLICT DO UPDATE SET name = name RETURNING id`,
-			v.Service, millis(v.Created)).Scan(&id); err != nil {
-			return err
-		}
-		if err := tx.QueryRowContext(ctx, `INSERT INTO revisions (service_id, number, files, author, reason, created, endpoints)
-			SELECT ?, coalesce(max(number), 0) + 1, ?, ?, ?, ?, ? FROM revisions WHERE service_id = ? RETURNING number`,
-			id, string(files), v.Author, v.Reason, millis(v.Created), len(endpoints), id).Scan(&v.Number); err != nil {
-			return err
-		}
-		if _, err := tx.ExecContext(ctx, `UPDATE endpoints SET known = 0 WHERE service_id = ?`, id); err != nil {
-			return err
-		}
-		for _, e := range endpoints {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO endpoints (id, service_id, text, team, known) VALUES (?, ?, ?, ?, 1)
-				ON CONFLICT DO UPDATE SET known = 1, team = excluded.team`, EndpointID(v.Service, e.Text), id, e.Text, e.Team); err != nil {
-				return err
-			}
-		}
-		// what was seen without a contract and never will be again goes with its last finding
-		_, err := tx.ExecContext(ctx, `DELETE FROM endpoints WHERE service_id = ? AND known = 0 AND captures = 0
-			AND NOT EXISTS (SELECT 1 FROM findings WHERE endpoint_id = endpoints.id)`, id)
-		return err
-	})
-	v.Endpoints = len(endpoints)
-	return v, err
 }
 
 // Page is which part of a listing is wanted.

@@ -236,3 +236,17 @@ func (s Server) URL() string {
 	}
 	return url
 }
+
+// Behind gives the entity and the field whose value a grant carries as it is; both
+// are empty where there is none.
+func (g *Grant) Behind() (entity, field string) {
+	switch {
+	case g.Field == nil || g.Source != FromField && !g.Reference:
+		return "", ""
+	case g.Reference:
+		return g.Relation.Entity, g.Field.Name
+	case g.Owner != nil:
+		return g.Owner.Name, g.Field.Name
+	}
+	return "", g.Field.Name
+}

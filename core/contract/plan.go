@@ -17,6 +17,8 @@ type Plan struct {
 	Entity *Member // where the entity stands: Root, or a member on the way of `at`
 	Bare   *Member // judges a body in which `at` is absent; nil when there is no `at`
 	Listed bool    // the body itself is granted as an array
+
+	Members []*Member // all of them, each at its Serial
 }
 
 // Member is a granted member as one audience sees it.
@@ -26,6 +28,7 @@ type Member struct {
 	Foreign bool // granted to other audiences only
 	Way     bool // on the way of `at`
 	Index   int  // in Object.Members
+	Serial  int  // in Plan.Members
 	Plain   bool // JSON writes the name as it is, without escapes
 
 	Class    catalog.Class // of the member's own value
@@ -181,6 +184,7 @@ func compile(r *Response, others []*Response, audience int) *Plan {
 	if len(r.At) > 0 {
 		p.Bare = c.member(bare)
 	}
+	p.Members = c.members
 	return p
 }
 
@@ -259,6 +263,7 @@ func (s source) holders() Set { return s.mask & s.grant.Audiences }
 type compiler struct {
 	audience int
 	objects  map[string]*Object
+	members  []*Member
 }
 
 // member compiles grants of one name into what the audience sees: its own grant
@@ -276,6 +281,8 @@ func (c *compiler) member(sources []source) *Member {
 		Name: g.Name, Grant: g, Way: g.way, Class: g.Class, Gravest: g.Class, Form: g.Form, Many: g.Many,
 		Foreign: !lead.holders().has(c.audience), Open: g.Open, Keyed: g.Keyed, Refers: g.Reference, Entity: g.entity,
 	}
+	m.Serial = len(c.members)
+	c.members = append(c.members, m)
 	m.Required = !m.Foreign && !g.Optional
 	m.permit(g.Form.Values)
 	m.Plain = strings.IndexFunc(m.Name, func(r rune) bool { return r < ' ' || r == '"' || r == '\\' }) < 0

@@ -55,16 +55,9 @@ func (w *walker) member(m *contract.Member, path, route string, depth int) {
 	}
 	if m.Object == nil && m.OneOf == nil || m.Open {
 		e := Exposure{Path: path, Carries: g.Carries(), Class: m.Class, Form: m.Form, Open: m.Open, Refers: m.Refers, Many: m.Many, Required: m.Required, Grant: g}
-		switch {
-		case g.Field != nil && (g.Source == contract.FromField || g.Reference):
-			e.Field = g.Field.Name
-			if g.Reference {
-				e.Entity = g.Relation.Entity
-			} else if g.Owner != nil {
-				e.Entity = g.Owner.Name
-			}
-			e.Route = route + "." + g.Field.Name
-		default:
+		if e.Entity, e.Field = g.Behind(); e.Field != "" {
+			e.Route = route + "." + e.Field
+		} else {
 			if g.Owner != nil {
 				e.Entity = g.Owner.Name
 			}

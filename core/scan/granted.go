@@ -31,6 +31,9 @@ func (w *walk) expected(m *contract.Member) (name []byte, start int, ok bool) {
 // granted judges a value that the grant m stands over. c is what is to be
 // reported here already.
 func (w *walk) granted(m *contract.Member, how mode, at level, start int, c *candidate) bool {
+	if how == own {
+		w.shown[m.Serial] = true
+	}
 	if m == w.boundary && how == own && at == whole {
 		before := w.excess
 		c = graver(c, &candidate{kind: WrongAudience, severity: ByClass(m.Gravest), class: m.Gravest, entity: m.Entity, grant: m.Grant})

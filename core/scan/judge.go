@@ -28,6 +28,7 @@ type Judge struct {
 	detectors *detect.Set
 	verdicts  map[*catalog.Entity]map[string]*verdict
 	paths     map[string]*pathEntry
+	exercises map[*contract.Plan]*Exercise
 	body      uint64 // counts bodies
 	walk      walk
 }
@@ -36,7 +37,7 @@ type Judge struct {
 // are nil, sweeps them for sensitive values and names alone.
 func NewJudge(contracts *contract.Contracts) *Judge {
 	j := &Judge{contracts: contracts, detectors: &detect.Set{},
-		verdicts: map[*catalog.Entity]map[string]*verdict{}, paths: map[string]*pathEntry{}}
+		verdicts: map[*catalog.Entity]map[string]*verdict{}, paths: map[string]*pathEntry{}, exercises: map[*contract.Plan]*Exercise{}}
 	if contracts != nil {
 		j.detectors.Custom = contracts.Detectors
 	}
@@ -96,6 +97,7 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	if e != nil && e.Selection != nil {
 		w.asked = pickTree(e.Selection.Asked(c.Request.URL))
 	}
+	w.shown = j.exercise(plan, &out, choice)
 	err := w.body(c.Response.Body)
 	spots := w.finish()
 	out.Excess = w.excess
@@ -107,6 +109,59 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 		out.Skipped = fmt.Sprintf("the body is not JSON: %v", err)
 	}
 	return out
+}
+
+// Exercise is what a judge's captures have shown of one response for one audience.
+type Exercise struct {
+	Endpoint string
+	Audience string
+	Status   string
+	Captures int
+
+	plan  *contract.Plan
+	shown []bool // by Serial
+}
+
+// Members gives the granted members that were there.
+func (e *Exercise) Members() []*contract.Member {
+	var all []*contract.Member
+	for i, m := range e.plan.Members {
+		if e.shown[i] && !m.Foreign {
+			all = append(all, m)
+		}
+	}
+	return all
+}
+
+// Exercises lists the responses that the captures so far have come to.
+func (j *Judge) Exercises() []*Exercise {
+	all := make([]*Exercise, 0, len(j.exercises))
+	for _, e := range j.exercises {
+		all = append(all, e)
+	}
+	sort.Slice(all, func(i, k int) bool {
+		a, b := all[i], all[k]
+		return a.Endpoint+"\n"+a.Audience+"\n"+a.Status < b.Endpoint+"\n"+b.Audience+"\n"+b.Status
+	})
+	return all
+}
+
+// exercise counts a capture for its response; what is shown of it is marked in what
+// it gives.
+func (j *Judge) exercise(plan *contract.Plan, out *Outcome, choice contract.Choice) []bool {
+	if plan == nil {
+		return nil
+	}
+	if choice.Wrong { // what another audience's response is judged by shows nothing of this one's
+		return make([]bool, len(plan.Members))
+	}
+	e := j.exercises[plan]
+	if e == nil {
+		e = &Exercise{Endpoint: out.Endpoint, Audience: out.Audience, Status: out.Status, plan: plan, shown: make([]bool, len(plan.Members))}
+		j.exercises[plan] = e
+	}
+	e.Captures++
+	return e.shown
 }
 
 func (j *Judge) endpoint(c *exchange.Capture, segments []string) *contract.Endpoint {

@@ -65,6 +65,7 @@ type walk struct {
 	asked    *pick            // members asked for by a selection; nil asks for all
 	failed   bool             // the status says that the request failed
 	watch    Observer
+	shown    []bool // by the members' serials in plan: those that were there
 
 	segs      []seg
 	wide      map[int]map[string]struct{} // the names of wide objects, by where theirs begin in names

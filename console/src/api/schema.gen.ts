@@ -171,6 +171,332 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/services/{service}/contracts/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Carry out changes on contract files and see what they come to; nothing is put in force */
+        post: operations["tryContracts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{service}/contracts/merge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring changes made from an earlier revision together with what is in force */
+        post: operations["mergeContracts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{service}/contracts/drafts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draft endpoints from captures, a description, an entity or another endpoint; nothing is put in force */
+        post: operations["draftContracts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{service}/contracts/advice": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        /** Advice on the contracts in force */
+        get: operations["adviseContracts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{service}/contracts/forms/{form}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+                form: "json-schema" | "openapi" | "typescript";
+            };
+            cookie?: never;
+        };
+        /** The contracts in force in an open form that other programs read */
+        get: operations["exportForm"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Revisions of contracts, newest first */
+        get: operations["listRevisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{service}/revisions/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+                /** @description A revision's number */
+                number: components["parameters"]["RevisionNumber"];
+            };
+            cookie?: never;
+        };
+        /** One revision with its files and its difference from the one before */
+        get: operations["getRevision"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{service}/revisions/{number}/decision": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+                /** @description A revision's number */
+                number: components["parameters"]["RevisionNumber"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Approve or decline a revision that waits for a second person */
+        post: operations["decideRevision"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{service}/revisions/{number}/revert": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+                /** @description A revision's number */
+                number: components["parameters"]["RevisionNumber"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a new revision with the files of an earlier one */
+        post: operations["revertRevision"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{service}/entities": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        /** The entities of the catalogue */
+        get: operations["listEntities"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{service}/fields": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        /** Fields with their classes, who gave them, and what class is suggested */
+        get: operations["listFields"];
+        put?: never;
+        /** Give fields their classes, as a new revision */
+        post: operations["classFields"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{service}/flows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        /** Where a field goes */
+        get: operations["listFlows"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{service}/readings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Take differences over into the catalogue, as a new revision */
+        put: operations["takeEntities"];
+        /** See what a description of the stored entities differs in from the catalogue */
+        post: operations["readEntities"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{service}/shapes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        /** Shapes with where they are used, and those that repeated grants could be made into */
+        get: operations["listShapes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{service}/coverage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        /** How far contracts and captures reach: numbers, gaps and a trend */
+        get: operations["getCoverage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{service}/exposure": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        /** Entity fields against endpoints and audiences */
+        get: operations["getExposure"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/services/{service}/batches": {
         parameters: {
             query?: never;
@@ -479,6 +805,373 @@ export interface components {
         ApplyContracts: {
             files: components["schemas"]["ContractFile"][];
             reason?: string;
+            /** @description The revision that the files were made from; when another is in force, nothing is applied (409) */
+            base?: number;
+        };
+        Reason: {
+            reason: string;
+        };
+        Decision: {
+            approve: boolean;
+            /** @description Needed to decline */
+            comment?: string;
+        };
+        /**
+         * @description Whether more is let out than before
+         * @enum {string}
+         */
+        Direction: "widening" | "narrowing" | "neutral";
+        Sentence: {
+            direction: components["schemas"]["Direction"];
+            text: string;
+        };
+        /** @enum {string} */
+        RevisionState: "in-force" | "earlier" | "waiting" | "declined";
+        RevisionPage: {
+            items: components["schemas"]["Revision"][];
+            total: number;
+            page: number;
+            size: number;
+        };
+        RevisionDetail: {
+            revision: components["schemas"]["Revision"];
+            /** @description The difference in the unified format */
+            text: string;
+        };
+        /** @enum {string} */
+        Class: "public" | "internal" | "personal" | "secret";
+        /** @enum {string} */
+        ClassOrNone: "public" | "internal" | "personal" | "secret" | "unclassed";
+        /** @description One operation of a JSON Patch (RFC 6902) on a contract file; its comments and order stay */
+        PatchOp: {
+            file: string;
+            /** @enum {string} */
+            op: "add" | "remove" | "replace" | "move" | "test";
+            /** @description JSON Pointer (RFC 6901) */
+            path: string;
+            from?: string;
+            value?: unknown;
+        };
+        ShapePlace: {
+            endpoint: string;
+            what: string;
+            file: string;
+            pointer: string;
+            line: number;
+        };
+        ShapeProposal: {
+            name: string;
+            entity: string;
+            grants: string[];
+            places: components["schemas"]["ShapePlace"][];
+        };
+        Change: {
+            /** @description Left out, those in force */
+            files?: components["schemas"]["ContractFile"][];
+            base?: number;
+            edits?: components["schemas"]["PatchOp"][];
+            pull_out?: components["schemas"]["ShapeProposal"];
+            /** @description A shape to write out at every place that uses it */
+            inline?: string;
+            /** @description Work out the effect on recorded traffic too */
+            effect?: boolean;
+            /** @description Show the contract of this endpoint */
+            endpoint?: string;
+        };
+        Trial: {
+            files: components["schemas"]["ContractFile"][];
+            base: number;
+            problems: components["schemas"]["ContractFault"][];
+            advice: components["schemas"]["Advice"][];
+            direction: components["schemas"]["Direction"];
+            /** @description The gravest class that more is let out of */
+            reaches?: string;
+            needs_approval: boolean;
+            words: components["schemas"]["Sentence"][];
+            /** @description The difference from what is in force in the unified format */
+            text: string;
+            effect?: components["schemas"]["TrafficEffect"];
+            contract?: components["schemas"]["EditableContract"];
+        };
+        TrafficEffect: {
+            /** @description That were judged by both */
+            captures: number;
+            /** @description There are more, which were not looked at */
+            most: boolean;
+            gone: components["schemas"]["Finding"][];
+            came: components["schemas"]["Finding"][];
+        };
+        /** @description One endpoint's contract with what is needed to change it */
+        EditableContract: {
+            file?: string;
+            pointer?: string;
+            line?: number;
+            team?: string;
+            audiences: string[];
+            entities: components["schemas"]["EntityModel"][];
+            shapes: components["schemas"]["ShapeModel"][];
+            responses?: components["schemas"]["ResponseContract"][];
+            accepts?: components["schemas"]["ResponseContract"][];
+            judges_requests?: boolean;
+        };
+        EntityModel: {
+            name: string;
+            fields: components["schemas"]["FieldModel"][];
+            relations: components["schemas"]["RelationModel"][];
+        };
+        FieldModel: {
+            name: string;
+            class: string;
+            form: string;
+            note?: string;
+        };
+        RelationModel: {
+            name: string;
+            entity: string;
+            many: boolean;
+        };
+        ShapeModel: {
+            name: string;
+            entity: string;
+            grants: string[];
+        };
+        Advice: {
+            code: string;
+            weight: string;
+            endpoint?: string;
+            about: string;
+            text: string;
+            mend: string;
+            file: string;
+            line: number;
+            also?: string[];
+        };
+        MergeRequest: {
+            base: number;
+            files: components["schemas"]["ContractFile"][];
+        };
+        Merged: {
+            files: components["schemas"]["ContractFile"][];
+            theirs: components["schemas"]["Revision"];
+            conflicts: components["schemas"]["MergeConflict"][];
+        };
+        MergeConflict: {
+            file: string;
+            line: number;
+            base: string;
+            mine: string;
+            theirs: string;
+        };
+        DraftRequest: {
+            /** @enum {string} */
+            from: "captures" | "description" | "entity" | "endpoint";
+            /** @description The one to draft; left out, all that have no contract yet */
+            endpoint?: string;
+            entity?: string;
+            many?: boolean;
+            /** @description An endpoint to draft as */
+            like?: string;
+            source?: string;
+            /** @description Of a description */
+            text?: string;
+            files?: components["schemas"]["ContractFile"][];
+        };
+        Question: {
+            entity?: string;
+            field?: string;
+            text: string;
+        };
+        Drafted: {
+            endpoints: string[];
+            text: string;
+            questions: components["schemas"]["Question"][];
+            files: components["schemas"]["ContractFile"][];
+            notes: string[];
+        };
+        Exported: {
+            media: string;
+            files: components["schemas"]["ContractFile"][];
+        };
+        Entity: {
+            name: string;
+            stored_as?: string;
+            fields: number;
+            relations: components["schemas"]["RelationModel"][];
+            unclassed: number;
+            by_class: {
+                [key: string]: number;
+            };
+            /** @description That let something of it out, or leak it */
+            endpoints: number;
+            /** @description Open findings about it */
+            open: number;
+        };
+        Field: {
+            entity: string;
+            name: string;
+            class: components["schemas"]["ClassOrNone"];
+            form: string;
+            note?: string;
+            classed_by?: string;
+            /** Format: date-time */
+            classed_at?: string;
+            suggested: components["schemas"]["ClassOrNone"];
+            /** @enum {string} */
+            sure: "sure" | "likely" | "guess";
+            /** @description Why this class is suggested */
+            reason: string;
+            /** @description That let it out, or on which it has been seen */
+            endpoints: string[];
+            open: number;
+            file: string;
+            line: number;
+        };
+        FieldPage: {
+            items: components["schemas"]["Field"][];
+            total: number;
+            page: number;
+            size: number;
+        };
+        FieldClass: {
+            entity: string;
+            field: string;
+            class: components["schemas"]["ClassOrNone"];
+        };
+        Classes: {
+            fields: components["schemas"]["FieldClass"][];
+            base?: number;
+            reason?: string;
+        };
+        Flow: {
+            endpoint: string;
+            endpoint_id: string;
+            audience: string;
+            status?: string;
+            path: string;
+            /** @enum {string} */
+            state: "granted" | "promised" | "leaking";
+            derived?: boolean;
+            reason?: string;
+            needed_by?: string[];
+            file?: string;
+            line?: number;
+            finding?: string;
+            severity?: components["schemas"]["Severity"];
+            /** Format: date-time */
+            last_seen?: string;
+        };
+        Table: {
+            name: string;
+            comment?: string;
+            columns: components["schemas"]["Column"][];
+            primary?: string[];
+            foreign?: components["schemas"]["ForeignKey"][];
+        };
+        Column: {
+            name: string;
+            type: string;
+            nullable: boolean;
+            comment?: string;
+            values?: string[];
+        };
+        ForeignKey: {
+            columns: string[];
+            table: string;
+            unique?: boolean;
+        };
+        Reading: {
+            /** @description What it is called */
+            source: string;
+            /** @enum {string} */
+            form: "tables" | "sql" | "description" | "traffic";
+            /** @description Of SQL DDL, OpenAPI or JSON Schema */
+            text?: string;
+            tables?: components["schemas"]["Table"][];
+            /** @description Ids of differences to take over; left out, all that are new or changed */
+            take?: string[];
+            base?: number;
+            reason?: string;
+        };
+        ReadingResult: {
+            /** @description That were read */
+            entities: number;
+            differences: components["schemas"]["CatalogueDifference"][];
+            notes: string[];
+        };
+        CatalogueDifference: {
+            id: string;
+            /** @enum {string} */
+            kind: "new-entity" | "new-field" | "new-relation" | "gone-entity" | "gone-field" | "gone-relation" | "changed-field" | "changed-relation";
+            entity: string;
+            name?: string;
+            was?: string;
+            is?: string;
+            /** @description In percent, of what traffic tells */
+            sure?: number;
+            suggested?: string;
+        };
+        ShapeUse: {
+            /** @description Its text, or the shape's name where in_shape */
+            endpoint: string;
+            what: string;
+            in_shape: boolean;
+            file: string;
+            line: number;
+        };
+        Shape: {
+            name: string;
+            entity: string;
+            grants: components["schemas"]["GrantNode"][];
+            uses: components["schemas"]["ShapeUse"][];
+            /** @description Endpoints that a change to it reaches */
+            touches: string[];
+            file: string;
+            line: number;
+        };
+        Shapes: {
+            shapes: components["schemas"]["Shape"][];
+            proposals: components["schemas"]["ShapeProposal"][];
+        };
+        CoverageGap: {
+            /** @enum {string} */
+            kind: "without-contract" | "never-captured" | "never-exercised" | "unclassed" | "never-tried";
+            endpoint?: string;
+            endpoint_id?: string;
+            audience?: string;
+            status?: string;
+            entity?: string;
+            field?: string;
+            captures?: number;
+        };
+        CoverageDay: {
+            day: string;
+            numbers: {
+                [key: string]: number;
+            };
+        };
+        Coverage: {
+            numbers: {
+                [key: string]: number;
+            };
+            gaps: components["schemas"]["CoverageGap"][];
+            trend: components["schemas"]["CoverageDay"][];
+        };
+        ExposureRow: {
+            entity: string;
+            field: string;
+            class: components["schemas"]["ClassOrNone"];
+        };
+        ExposureColumn: {
+            endpoint: string;
+            endpoint_id: string;
+            audience: string;
+            team?: string;
+        };
+        ExposureMap: {
+            rows: components["schemas"]["ExposureRow"][];
+            columns: components["schemas"]["ExposureColumn"][];
+            /** @description Each is row, column and state: 1 granted, 2 granted and never seen, 3 leaking. What has no cell is withheld where its column has another field of the entity */
+            cells: number[][];
         };
         Revision: {
             service: string;
@@ -491,6 +1184,17 @@ export interface components {
             endpoints?: number;
             /** @description Whether applying made a new revision */
             changed: boolean;
+            state: components["schemas"]["RevisionState"];
+            /** @description The revision that was in force when it was made */
+            base?: number;
+            direction?: components["schemas"]["Direction"];
+            /** @description The gravest class that it lets out more of */
+            reaches?: string;
+            words: components["schemas"]["Sentence"][];
+            decided_by?: string;
+            /** Format: date-time */
+            decided?: string;
+            decision?: string;
         };
         Batch: {
             /** Format: int64 */
@@ -655,7 +1359,12 @@ export interface components {
             at?: string;
             many?: boolean;
             line: number;
+            file?: string;
+            /** @description Where it is written in its file */
+            pointer?: string;
+            shape?: string;
             grants: components["schemas"]["GrantNode"][];
+            beside?: components["schemas"]["GrantNode"][];
         };
         GrantNode: {
             name: string;
@@ -670,6 +1379,22 @@ export interface components {
             reason?: string;
             needed_by?: string[];
             line: number;
+            file?: string;
+            /** @description Where it is written in its file */
+            pointer?: string;
+            /** @description The entity's field that it carries */
+            field?: string;
+            /** @description Of its objects */
+            entity?: string;
+            relation?: string;
+            reference?: boolean;
+            derived?: string[];
+            shape?: string;
+            /** @description The shape that has this grant */
+            from_shape?: string;
+            max?: number;
+            /** @description What its value must look like */
+            form?: string;
             grants?: components["schemas"]["GrantNode"][];
         };
         Finding: {
@@ -755,6 +1480,8 @@ export interface components {
             until?: string;
             /** Format: int64 */
             batch_id?: number;
+            /** @description Of the contracts that brought it about */
+            revision?: number;
         };
         Move: {
             to: components["schemas"]["State"];
@@ -800,6 +1527,8 @@ export interface components {
     parameters: {
         /** @description A service's name */
         ServiceName: string;
+        /** @description A revision's number */
+        RevisionNumber: number;
         /** @description A fingerprint */
         FindingID: string;
         /** @description From 1 */
@@ -1137,6 +1866,500 @@ export interface operations {
                 };
                 content: {
                     "application/problem+json": components["schemas"]["ContractProblem"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    tryContracts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Change"];
+            };
+        };
+        responses: {
+            /** @description What it comes to */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    mergeContracts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MergeRequest"];
+            };
+        };
+        responses: {
+            /** @description Both together */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Merged"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    draftContracts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftRequest"];
+            };
+        };
+        responses: {
+            /** @description The draft */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drafted"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    adviseContracts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Advice in the order of the files */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Advice"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    exportForm: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+                form: "json-schema" | "openapi" | "typescript";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Files */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Exported"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listRevisions: {
+        parameters: {
+            query?: {
+                service?: string;
+                /** @description Only those waiting for approval */
+                waiting?: boolean;
+                /** @description From 1 */
+                page?: components["parameters"]["PageNumber"];
+                /** @description Items a page */
+                size?: components["parameters"]["PageSize"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of revisions without their files */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RevisionPage"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getRevision: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+                /** @description A revision's number */
+                number: components["parameters"]["RevisionNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The revision */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RevisionDetail"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    decideRevision: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+                /** @description A revision's number */
+                number: components["parameters"]["RevisionNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Decision"];
+            };
+        };
+        responses: {
+            /** @description The revision as it is now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RevisionDetail"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    revertRevision: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+                /** @description A revision's number */
+                number: components["parameters"]["RevisionNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description The new revision */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listEntities: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Entities */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Entity"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listFields: {
+        parameters: {
+            query?: {
+                entity?: string;
+                class?: components["schemas"]["ClassOrNone"];
+                suggested?: components["schemas"]["ClassOrNone"];
+                /** @description Words in entity */
+                q?: string;
+                /** @description From 1 */
+                page?: components["parameters"]["PageNumber"];
+                /** @description Items a page */
+                size?: components["parameters"]["PageSize"];
+            };
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of fields */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FieldPage"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    classFields: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Classes"];
+            };
+        };
+        responses: {
+            /** @description The revision */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listFlows: {
+        parameters: {
+            query: {
+                entity: string;
+                field: string;
+            };
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Where it leaks, and where it is granted */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Flow"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    takeEntities: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reading"];
+            };
+        };
+        responses: {
+            /** @description The revision */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    readEntities: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reading"];
+            };
+        };
+        responses: {
+            /** @description Differences */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingResult"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listShapes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Shapes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Shapes"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getCoverage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Coverage */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Coverage"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getExposure: {
+        parameters: {
+            query?: {
+                entity?: string;
+                class?: components["schemas"]["ClassOrNone"];
+                team?: string;
+                audience?: string;
+            };
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The map */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExposureMap"];
                 };
             };
             default: components["responses"]["Failure"];

@@ -1,0 +1,178 @@
+package service
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"inkret/core/contract"
+	"inkret/core/finding"
+	"inkret/core/scan"
+	"inkret/store"
+)
+
+// mostJudgedAnew bounds how many recorded captures, the newest, a change of contracts
+// is tried out on.
+const mostJudgedAnew = 10_000
+
+// TrafficEffect is what a change of contracts does to the findings of recorded traffic.
+type TrafficEffect struct {
+	Captures int             // that were judged by both
+	Most     bool            // there are more, which were not looked at
+	Gone     []store.Finding // that the traffic would show no longer
+	Came     []store.Finding // that it would show from then on
+
+	shows []store.Occurrence
+}
+
+// effectOf works out what putting contracts in force comes to.
+func (s *Service) effectOf(ctx context.Context, service string, w *weighed) (*store.Effect, error) {
+	e := &store.Effect{}
+	for _, c := range w.contracts.Endpoints {
+		for _, name := range c.Names() {
+			e.Endpoints = append(e.Endpoints, store.EndpointInContract{Text: name, Team: c.Team})
+		}
+	}
+	e.Classed, e.Unclassed = classed(w.old, w.contracts)
+	if w.old == nil {
+		return e, nil
+	}
+	t, err := s.trafficEffect(ctx, service, w)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range t.Gone {
+		e.Granted = append(e.Granted, f.ID)
+	}
+	e.Came, e.Shows = t.Came, t.shows
+	return e, nil
+}
+
+// trafficEffect judges recorded captures by the contracts in force and by those that
+// are proposed, where these differ.
+func (s *Service) trafficEffect(ctx context.Context, service string, w *weighed) (*TrafficEffect, error) {
+	t := &TrafficEffect{Gone: []store.Finding{}, Came: []store.Finding{}}
+	if w.old == nil {
+		return t, nil
+	}
+	endpoints, all := w.touched()
+	if !all && len(endpoints) == 0 {
+		return t, nil
+	}
+	if !all { // what was swept so far may have a contract now
+		known, err := s.store.AllEndpoints(ctx, service)
+		if err != nil {
+			return nil, err
+		}
+		for _, e := range known {
+			if !e.Known {
+				endpoints = append(endpoints, e.Text)
+			}
+		}
+	}
+	var ids []string
+	for _, text := range endpoints {
+		ids = append(ids, store.EndpointID(service, text))
+	}
+	if all {
+		ids = nil
+	}
+	before, after := scan.NewJudge(w.old), scan.NewJudge(w.contracts)
+	was, is := finding.NewCollector(service), finding.NewCollector(service)
+	teams := map[string]string{}
+	err := s.store.Recorded(ctx, service, ids, mostJudgedAnew+1, func(c store.Capture) error {
+		if t.Captures == mostJudgedAnew {
+			t.Most = true
+			return nil
+		}
+		t.Captures++
+		held, err := s.vault.open(c.Sealed)
+		if err != nil {
+			return err
+		}
+		one, err := held.capture(c)
+		if err != nil {
+			return err
+		}
+		old := before.Capture(one)
+		was.Add("", c.Entry, &old)
+		shown := map[string]bool{}
+		for _, o := range occurrences(service, &old) {
+			shown[o.Finding] = true
+		}
+		new := after.Capture(one)
+		is.Add("", c.Entry, &new)
+		teams[new.Endpoint] = new.Team
+		for _, o := range occurrences(service, &new) {
+			if !shown[o.Finding] {
+				o.CaptureID = c.ID
+				t.shows = append(t.shows, o)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	today := s.now().UTC().Format(time.DateOnly)
+	lost, came := was.Findings(), is.Findings()
+	finding.Except(came, w.contracts.Exceptions, today)
+	t.Gone = findingRows(service, missing(lost, came), func(string) string { return "" })
+	t.Came = findingRows(service, missing(came, lost), func(endpoint string) string { return teams[endpoint] })
+	new := map[string]bool{}
+	for _, f := range t.Came {
+		new[f.ID] = true
+	}
+	t.shows = slices.DeleteFunc(t.shows, func(o store.Occurrence) bool { return !new[o.Finding] })
+	return t, nil
+}
+
+// missing gives the findings of a that are not in b.
+func missing(a, b []*finding.Finding) []*finding.Finding {
+	in := map[string]bool{}
+	for _, f := range b {
+		in[f.Fingerprint] = true
+	}
+	return slices.DeleteFunc(slices.Clone(a), func(f *finding.Finding) bool { return in[f.Fingerprint] })
+}
+
+// touched lists the endpoints whose captures may be judged otherwise, by all names
+// that they go by; all is set where it can be any.
+func (w *weighed) touched() (endpoints []string, all bool) {
+	for _, c := range w.difference.Changes {
+		switch c.What {
+		case "audience", "entity", "field", "class":
+			return nil, true
+		case "granted", "withdrawn", "moved", "loosened", "tightened", "opened", "presence":
+			if c.Endpoint == "every endpoint" {
+				return nil, true
+			}
+		}
+	}
+	if !sameRest(w.old, w.contracts) {
+		return nil, true
+	}
+	for _, c := range []*contract.Contracts{w.old, w.contracts} {
+		for _, e := range c.Endpoints {
+			if slices.Contains(w.difference.Endpoints, e.Text) {
+				endpoints = append(endpoints, e.Names()...)
+			}
+		}
+	}
+	return endpoints, false
+}
+
+// sameRest compares what the comparison of contracts does not tell of: servers and
+// detectors.
+func sameRest(a, b *contract.Contracts) bool {
+	urls := func(c *contract.Contracts) (all []string) {
+		for _, s := range c.Servers {
+			all = append(all, s.URL())
+		}
+		for _, d := range c.Detectors {
+			all = append(all, d.Name+"\n"+d.Class.String()+"\n"+d.Pattern.String()+"\n"+d.Check)
+		}
+		return all
+	}
+	return slices.Equal(urls(a), urls(b))
+}

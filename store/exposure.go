@@ -1,0 +1,130 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"time"
+)
+
+// Shown is a granted field that captures of an endpoint have shown to an audience.
+type Shown struct {
+	Endpoint string // its text
+	Audience string
+	Entity   string
+	Field    string
+	LastSeen time.Time
+}
+
+// Exercised is a response that captures have come to.
+type Exercised struct {
+	Endpoint string // its text
+	Audience string
+	Status   string
+	Captures int
+	LastSeen time.Time
+}
+
+func addExposure(ctx context.Context, tx *sql.Tx, service string, at time.Time, shown []Shown, exercised []Exercised) error {
+	for _, v := range shown {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO shown (endpoint_id, audience, entity, field, last_seen) VALUES (?, ?, ?, ?, ?)
+			ON CONFLICT DO UPDATE SET last_seen = max(last_seen, excluded.last_seen)`, EndpointID(service, v.Endpoint), v.Audience, v.Entity, v.Field, millis(at)); err != nil {
+			return err
+		}
+	}
+	for _, v := range exercised {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO exercised (endpoint_id, audience, status, captures, last_seen) VALUES (?, ?, ?, ?, ?)
+			ON CONFLICT DO UPDATE SET captures = captures + excluded.captures, last_seen = max(last_seen, excluded.last_seen)`,
+			EndpointID(service, v.Endpoint), v.Audience, v.Status, v.Captures, millis(at)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Shown lists which granted fields of a service captures have shown.
+func (s *Store) Shown(ctx context.Context, service string) ([]Shown, error) {
+	return rows(ctx, s.read, func(r scanner) (Shown, error) {
+		var v Shown
+		var seen int64
+		err := r.Scan(&v.Endpoint, &v.Audience, &v.Entity, &v.Field, &seen)
+		v.LastSeen = when(seen)
+		return v, err
+	}, `SELECT endpoints.text, audience, entity, field, shown.last_seen FROM shown JOIN endpoints ON endpoints.id = endpoint_id JOIN services ON services.id = service_id
+		WHERE services.name = ?`, service)
+}
+
+// Exercised lists which responses of a service captures have come to.
+func (s *Store) Exercised(ctx context.Context, service string) ([]Exercised, error) {
+	return rows(ctx, s.read, func(r scanner) (Exercised, error) {
+		var v Exercised
+		var seen int64
+		err := r.Scan(&v.Endpoint, &v.Audience, &v.Status, &v.Captures, &seen)
+		v.LastSeen = when(seen)
+		return v, err
+	}, `SELECT endpoints.text, audience, status, exercised.captures, exercised.last_seen FROM exercised JOIN endpoints ON endpoints.id = endpoint_id
+		JOIN services ON services.id = service_id WHERE services.name = ?`, service)
+}
+
+// Leak is open findings about one entity's member at one endpoint for one audience.
+type Leak struct {
+	Endpoint   string
+	EndpointID string
+	Audience   string
+	Entity     string
+	Field      string
+	Path       string
+	Finding    string
+	Kind       string
+	Class      string
+	Why        string
+	Severity   int
+	State      string
+}
+
+// Leaks lists the open findings of a service that are about an entity.
+func (s *Store) Leaks(ctx context.Context, service string) ([]Leak, error) {
+	return rows(ctx, s.read, func(r scanner) (Leak, error) {
+		var v Leak
+		return v, r.Scan(&v.Endpoint, &v.EndpointID, &v.Audience, &v.Entity, &v.Field, &v.Path, &v.Finding, &v.Kind, &v.Class, &v.Why, &v.Severity, &v.State)
+	}, `SELECT endpoint, endpoint_id, audience, entity, field, path, findings.id, kind, class, why, severity, state FROM findings JOIN services ON services.id = service_id
+		WHERE services.name = ? AND entity <> '' AND kind IN ('secret-value', 'sensitive-field', 'personal-value', 'wrong-audience', 'unexpected-relation', 'unexpected-field', 'renamed-field')
+		AND state IN `+openStates+` ORDER BY severity DESC`, service)
+}
+
+// AllEndpoints lists every endpoint of a service by text.
+func (s *Store) AllEndpoints(ctx context.Context, service string) ([]Endpoint, error) {
+	return rows(ctx, s.read, scanEndpoint, endpointQuery+` WHERE services.name = ? ORDER BY text`, service)
+}
+
+// KeepCoverage keeps a service's coverage of a day, in the place of an earlier one
+// of the same day.
+func (s *Store) KeepCoverage(ctx context.Context, service, day string, numbers map[string]int) error {
+	data, err := json.Marshal(numbers)
+	if err != nil {
+		return err
+	}
+	return s.change(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, `INSERT INTO coverage (service_id, day, numbers) SELECT id, ?, ? FROM services WHERE name = ? ON CONFLICT DO UPDATE SET numbers = excluded.numbers`,
+			day, string(data), service)
+		return err
+	})
+}
+
+// CoverageDay is a service's coverage of one day.
+type CoverageDay struct {
+	Day     string
+	Numbers map[string]int
+}
+
+// CoverageTrend lists the days of a service's coverage, oldest first, the newest so many.
+func (s *Store) CoverageTrend(ctx context.Context, service string, days int) ([]CoverageDay, error) {
+	return rows(ctx, s.read, func(r scanner) (CoverageDay, error) {
+		var v CoverageDay
+		var data string
+		if err := r.Scan(&v.Day, &data); err != nil {
+			return v, err
+		}
+		return v, json.Unmarshal([]byte(data), &v.Numbers)
+	}, `SELECT * FROM (SELECT day, numbers FROM coverage JOIN services ON services.id = service_id WHERE services.name = ? ORDER BY day DESC LIMIT ?) ORDER BY day`, service, days)
+}

@@ -1,0 +1,312 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"time"
+)
+
+// Revision is a state of a service's contracts, in force or on its way there.
+type Revision struct {
+	Service   string
+	Number    int
+	Files     []ContractFile // left out of listings
+	Author    string
+	AuthorID  int64
+	Reason    string
+	Created   time.Time
+	Endpoints int
+	State     RevisionState
+	Base      int    // the revision that was in force when it was made
+	Direction string // widening, narrowing, neutral; empty for one made before that was told
+	Reaches   string // the gravest class that it lets out more of
+	Words     []Words
+	DecidedBy string
+	Decided   time.Time
+	Decision  string
+}
+
+// Words is one sentence of what a revision changes.
+type Words struct {
+	Direction string `json:"direction"`
+	Text      string `json:"text"`
+}
+
+// RevisionState is what became of a revision.
+type RevisionState string
+
+const (
+	InForce  RevisionState = "in-force"
+	Earlier  RevisionState = "earlier" // it was in force
+	Waiting  RevisionState = "waiting" // for a second person
+	Declined RevisionState = "declined"
+)
+
+// ErrOutdated is returned where another revision came into force meanwhile.
+var ErrOutdated = errors.New("another revision is in force by now")
+
+const revisionColumns = `services.name, number, author, author_id, reason, revisions.created, endpoints, state, base, direction, reaches, words, decided_by, decided, decision, in_force`
+
+const revisionTables = ` FROM revisions JOIN services ON services.id = service_id`
+
+func scanRevision(r scanner, more ...any) (Revision, error) {
+	var v Revision
+	var created, decided int64
+	var state, words string
+	var inForce int
+	err := r.Scan(append([]any{&v.Service, &v.Number, &v.Author, &v.AuthorID, &v.Reason, &created, &v.Endpoints, &state, &v.Base, &v.Direction, &v.Reaches, &words,
+		&v.DecidedBy, &decided, &v.Decision, &inForce}, more...)...)
+	if err != nil {
+		return v, err
+	}
+	v.Created, v.Decided, v.State = when(created), when(decided), RevisionState(state)
+	if state == "taken" {
+		v.State = Earlier
+		if v.Number == inForce {
+			v.State = InForce
+		}
+	}
+	return v, json.Unmarshal([]byte(words), &v.Words)
+}
+
+// Revision gives the contracts in force of a service, or [ErrNotFound].
+func (s *Store) Revision(ctx context.Context, service string) (Revision, error) {
+	return s.revision(ctx, ` WHERE services.name = ? AND number = in_force`, service)
+}
+
+// RevisionNumber gives one revision of a service, or [ErrNotFound].
+func (s *Store) RevisionNumber(ctx context.Context, service string, number int) (Revision, error) {
+	return s.revision(ctx, ` WHERE services.name = ? AND number = ?`, service, number)
+}
+
+func (s *Store) revision(ctx context.Context, where string, args ...any) (Revision, error) {
+	var files string
+	v, err := scanRevision(s.read.QueryRowContext(ctx, `SELECT `+revisionColumns+`, files`+revisionTables+where, args...), &files)
+	if err != nil {
+		return v, none(err)
+	}
+	return v, json.Unmarshal([]byte(files), &v.Files)
+}
+
+// Revisions lists a page of a service's revisions without their files, newest
+// first; those waiting for approval alone where waiting is set.
+func (s *Store) Revisions(ctx context.Context, service string, waiting bool, page Page) ([]Revision, int, error) {
+	var f filter
+	if service != "" {
+		f.and("services.name = ?", service)
+	}
+	if waiting {
+		f.and("state = 'waiting'")
+	}
+	var total int
+	if err := s.read.QueryRowContext(ctx, `SELECT count(*)`+revisionTables+f.sql(), f.args...).Scan(&total); err != nil {
+		return nil, 0, err
+	}
+	all, err := rows(ctx, s.read, func(r scanner) (Revision, error) { return scanRevision(r) },
+		`SELECT `+revisionColumns+revisionTables+f.sql()+` ORDER BY revisions.created DESC, number DESC`+page.sql(), f.args...)
+	return all, total, err
+}
+
+// EndpointInContract is what a revision says of one endpoint.
+type EndpointInContract struct{ Text, Team string }
+
+// Effect is what taking a revision into force comes to, worked out beforehand.
+type Effect struct {
+	Endpoints []EndpointInContract
+	Classed   []Classing
+	Unclassed []Classing // fields that have no class, or are gone
+	Granted   []string   // findings that the contracts now permit
+	Came      []Finding  // findings that recorded captures now show
+	Shows     []Occurrence
+}
+
+// Classing is who gave a field its class, and when.
+type Classing struct {
+	Entity, Field, Class string
+	Author               string
+	At                   time.Time
+	Revision             int
+}
+
+// AddRevision keeps a new revision and, unless it waits for approval, puts it in
+// force with its effect. The revision's number is given back. It gives
+// [ErrOutdated] where another than v.Base is in force.
+func (s *Store) AddRevision(ctx context.Context, v Revision, effect *Effect) (Revision, error) {
+	files, err := json.Marshal(v.Files)
+	if err != nil {
+		return v, err
+	}
+	words, err := json.Marshal(append([]Words{}, v.Words...))
+	if err != nil {
+		return v, err
+	}
+	state := "taken"
+	if v.State == Waiting {
+		state = "waiting"
+	}
+	err = s.change(ctx, func(tx *sql.Tx) error {
+		var id int64
+		var inForce int
+		if err := tx.QueryRowContext(ctx, `INSERT INTO services (name, created) VALUES (?, ?) ON CONFLICT DO UPDATE SET name = name RETURNING id, in_force`,
+			v.Service, millis(v.Created)).Scan(&id, &inForce); err != nil {
+			return err
+		}
+		if inForce != v.Base {
+			return ErrOutdated
+		}
+		if err := tx.QueryRowContext(ctx, `INSERT INTO revisions (service_id, number, files, author, author_id, reason, created, endpoints, state, base, direction, reaches, words)
+			SELECT ?, coalesce(max(number), 0) + 1, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ? FROM revisions WHERE service_id = ? RETURNING number`,
+			id, string(files), v.Author, v.AuthorID, v.Reason, millis(v.Created), v.Endpoints, state, v.Base, v.Direction, v.Reaches, string(words), id).Scan(&v.Number); err != nil {
+			return err
+		}
+		if state == "waiting" {
+			return nil
+		}
+		return s.take(ctx, tx, id, v, effect)
+	})
+	return v, err
+}
+
+// Decide approves or declines a waiting revision; what is approved takes effect.
+func (s *Store) Decide(ctx context.Context, v Revision, approve bool, effect *Effect) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		var id int64
+		var inForce int
+		var state string
+		if err := tx.QueryRowContext(ctx, `SELECT services.id, in_force, state FROM revisions JOIN services ON services.id = service_id WHERE services.name = ? AND number = ?`,
+			v.Service, v.Number).Scan(&id, &inForce, &state); err != nil {
+			return none(err)
+		}
+		if state != "waiting" || approve && inForce != v.Base {
+			return ErrOutdated
+		}
+		state = "declined"
+		if approve {
+			state = "taken"
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE revisions SET state = ?, decided_by = ?, decided = ?, decision = ? WHERE service_id = ? AND number = ?`,
+			state, v.DecidedBy, millis(v.Decided), v.Decision, id, v.Number); err != nil || !approve {
+			return err
+		}
+		return s.take(ctx, tx, id, v, effect)
+	})
+}
+
+// take puts a revision in force.
+func (s *Store) take(ctx context.Context, tx *sql.Tx, service int64, v Revision, effect *Effect) error {
+	if _, err := tx.ExecContext(ctx, `UPDATE services SET in_force = ? WHERE id = ?`, v.Number, service); err != nil {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, `UPDATE endpoints SET known = 0 WHERE service_id = ?`, service); err != nil {
+		return err
+	}
+	for _, e := range effect.Endpoints {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO endpoints (id, service_id, text, team, known) VALUES (?, ?, ?, ?, 1)
+			ON CONFLICT DO UPDATE SET known = 1, team = excluded.team`, EndpointID(v.Service, e.Text), service, e.Text, e.Team); err != nil {
+			return err
+		}
+	}
+	at := v.Created
+	if !v.Decided.IsZero() {
+		at = v.Decided
+	}
+	for _, c := range effect.Classed {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO classings (service_id, entity, field, class, author, at, revision) VALUES (?, ?, ?, ?, ?, ?, ?)
+			ON CONFLICT DO UPDATE SET class = excluded.class, author = excluded.author, at = excluded.at, revision = excluded.revision`,
+			service, c.Entity, c.Field, c.Class, v.Author, millis(at), v.Number); err != nil {
+			return err
+		}
+	}
+	for _, c := range effect.Unclassed {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM classings WHERE service_id = ? AND entity = ? AND field = ?`, service, c.Entity, c.Field); err != nil {
+			return err
+		}
+	}
+	if err := s.regrade(ctx, tx, service, v, at, effect); err != nil {
+		return err
+	}
+	// what was seen without a contract and never will be again goes with its last finding
+	_, err := tx.ExecContext(ctx, `DELETE FROM endpoints WHERE service_id = ? AND known = 0 AND captures = 0
+		AND NOT EXISTS (SELECT 1 FROM findings WHERE endpoint_id = endpoints.id)`, service)
+	return err
+}
+
+// regrade lets findings go that the contracts now permit, and adds those that
+// recorded captures now show.
+func (s *Store) regrade(ctx context.Context, tx *sql.Tx, service int64, v Revision, at time.Time, effect *Effect) error {
+	for _, id := range effect.Granted {
+		var was string
+		err := tx.QueryRowContext(ctx, `SELECT state FROM findings WHERE id = ? AND state NOT IN ('closed', 'not-a-leak')`, id).Scan(&was)
+		if errors.Is(err, sql.ErrNoRows) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE findings SET state = 'not-a-leak', until = '', granted_in = ? WHERE id = ?`, v.Number, id); err != nil {
+			return err
+		}
+		if err := addEvent(ctx, tx, id, Event{At: at, Author: v.Author, Kind: "move", Was: was, Became: "not-a-leak", Revision: v.Number}); err != nil {
+			return err
+		}
+	}
+	for i := range effect.Came {
+		if _, err := mergeFinding(ctx, tx, service, Batch{Started: at, Author: v.Author}, &effect.Came[i]); err != nil {
+			return err
+		}
+	}
+	touched := map[int64]bool{}
+	for _, o := range effect.Shows {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO occurrences (finding_id, capture_id, pointer, at, bytes, spots) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`,
+			o.Finding, o.CaptureID, o.Pointer, o.Offset, o.Bytes, o.Spots); err != nil {
+			return err
+		}
+		touched[o.CaptureID] = true
+	}
+	for id := range touched {
+		if _, err := tx.ExecContext(ctx, `UPDATE captures SET findings = (SELECT count(*) FROM occurrences WHERE capture_id = captures.id) WHERE id = ?`, id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Classings lists who classed the fields of a service.
+func (s *Store) Classings(ctx context.Context, service string) ([]Classing, error) {
+	return rows(ctx, s.read, func(r scanner) (Classing, error) {
+		var c Classing
+		var at int64
+		err := r.Scan(&c.Entity, &c.Field, &c.Class, &c.Author, &at, &c.Revision)
+		c.At = when(at)
+		return c, err
+	}, `SELECT entity, field, class, author, at, revision FROM classings JOIN services ON services.id = service_id WHERE services.name = ?`, service)
+}
+
+// Recorded calls f with each capture of a service that has a body and is of one of
+// the endpoints, or any where none is named, newest first, up to a number of them.
+func (s *Store) Recorded(ctx context.Context, service string, endpoints []string, most int, f func(Capture) error) error {
+	var by filter
+	by.and("services.name = ?", service)
+	by.and("batches.done = 1")
+	by.and("captures.bytes > 0")
+	by.in("captures.endpoint_id", endpoints)
+	query, err := s.read.QueryContext(ctx, `SELECT `+captureColumns+`, sealed`+captureTables+by.sql()+` ORDER BY captures.id DESC LIMIT ?`, append(by.args, most)...)
+	if err != nil {
+		return err
+	}
+	defer query.Close()
+	for query.Next() {
+		var c Capture
+		var started int64
+		if err := query.Scan(append(c.into(&started), &c.Sealed)...); err != nil {
+			return err
+		}
+		c.Started = when(started)
+		if err := f(c); err != nil {
+			return err
+		}
+	}
+	return query.Err()
+}
