@@ -390,7 +390,7 @@ func TestContractsAreApplied(t *testing.T) {
 	if r, changed, err := w.Apply(t.Context(), w.who, "quay", Proposed{Files: files}); err != nil || changed || r.Number != 1 {
 		t.Errorf("the same again: revision %d, changed %v, %v", r.Number, changed, err)
 	}
-	files[0].Text = strings.Replace(harbour, "name: }", "name: , email: {reason: r}}", 1)
+	files[0].Text = strings.Replace(harbour, "grants: {id: , name: }", "grants: {id: , called: name}", 1)
 	if r, changed, err := w.Apply(t.Context(), w.who, "quay", Proposed{Files: files, Reason: "visitors write to them"}); err != nil || !changed || r.Number != 2 {
 		t.Errorf("changed: revision %d, changed %v, %v", r.Number, changed, err)
 	}
