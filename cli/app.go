@@ -54,6 +54,7 @@ traffic against it, and drive every leak to a proven end.
 
 Try a recording at once:      inkret check monday.har
 Against contracts:            inkret check --contracts contracts/ monday.har
+A first contract:             inkret draft --captures monday.har -o contracts.yaml
 Start the service:            inkret serve --data ~/inkret
 See it with made-up data:     inkret demo`,
 		Version:               Version,
@@ -69,11 +70,13 @@ See it with made-up data:     inkret demo`,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		Commands: []*cli.Command{
 			a.checkCommand(),
+			a.draftCommand(),
 			a.serveCommand(),
 			a.demoCommand(),
 			a.signInCommand(),
 			a.signOutCommand(),
 			a.serviceCommand(),
+			a.entityCommand(),
 			a.contractCommand(),
 			a.captureCommand(),
 			a.findingCommand(),

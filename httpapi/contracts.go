@@ -363,7 +363,7 @@ func (h *handlers) ReadEntities(ctx context.Context, r ReadEntitiesRequestObject
 		return nil, err
 	}
 	return ReadEntities200JSONResponse{Entities: v.Entities, Notes: append([]string{}, v.Notes...), Differences: each(v.Differences, func(d catalog.Difference) CatalogueDifference {
-		out := CatalogueDifference{ID: service.DifferenceID(d), Kind: CatalogueDifferenceKind(d.Kind), Entity: d.Entity, Name: some(d.Name), Was: some(d.Was), Is: some(d.Is)}
+		out := CatalogueDifference{ID: d.ID(), Kind: CatalogueDifferenceKind(d.Kind), Entity: d.Entity, Name: some(d.Name), Was: some(d.Was), Is: some(d.Is)}
 		if v.Sketch != nil && d.Kind == catalog.NewEntity {
 			if o := v.Sketch.Object(d.Entity); o != nil {
 				out.Sure = some(o.Sure)

@@ -227,11 +227,6 @@ type ReadingView struct {
 	Sketch      *schema.Sketch // of descriptions and traffic
 }
 
-// ID names a difference within its reading.
-func DifferenceID(d catalog.Difference) string {
-	return strings.TrimSuffix(string(d.Kind)+" "+d.Entity+"."+d.Name, ".")
-}
-
 // ReadEntities compares a reading with the catalogue; nothing is changed.
 func (s *Service) ReadEntities(ctx context.Context, service string, r Reading) (*ReadingView, error) {
 	v := &ReadingView{}
@@ -266,7 +261,60 @@ func (s *Service) ReadEntities(ctx context.Context, service string, r Reading) (
 		return nil, problem(Invalid, "", "%s: it describes nothing that could be an entity", r.Source)
 	}
 	v.Differences = catalog.Compare(f.contracts.Catalog, read, partial)
+	if r.Form == ReadTraffic {
+		v.Differences = onlyStored(f.contracts, v.Sketch, v.Differences)
+	}
 	return v, nil
+}
+
+// onlyStored leaves out what traffic shows and contracts say to be something else
+// than a field of its own: renamed, derived and external members, and the objects
+// that stand in such.
+func onlyStored(c *contract.Contracts, sketch *schema.Sketch, all []catalog.Difference) []catalog.Difference {
+	granted := map[string]bool{}
+	met := map[*contract.GrantSet]bool{}
+	var walk func(s *contract.GrantSet)
+	walk = func(s *contract.GrantSet) {
+		if s == nil || met[s] {
+			return
+		}
+		met[s] = true
+		for _, g := range s.Grants {
+			if s.Entity != nil {
+				granted[s.Entity.Name+"."+g.Name] = true
+			}
+			walk(g.Members())
+		}
+	}
+	contracted := map[string]bool{}
+	for _, e := range c.Endpoints {
+		contracted[e.Text] = true
+		for _, r := range append(slices.Clone(e.Responses), e.Accepts...) {
+			walk(r.Body)
+		}
+	}
+	all = slices.DeleteFunc(all, func(d catalog.Difference) bool { return d.Name != "" && granted[d.Entity+"."+d.Name] })
+	reached := map[string]bool{}
+	for _, op := range sketch.Operations {
+		for _, a := range op.Answers {
+			if a.Object != nil && !contracted[op.Method+" "+op.Path] {
+				reached[a.Object.Name] = true
+			}
+		}
+	}
+	for range all { // what is reached reaches further
+		for _, d := range all {
+			switch {
+			case d.Kind == catalog.NewRelation:
+				reached[d.Rel.Entity] = true
+			case d.Kind == catalog.NewEntity && reached[d.Entity]:
+				for _, r := range d.Read.Relations {
+					reached[r.Entity] = true
+				}
+			}
+		}
+	}
+	return slices.DeleteFunc(all, func(d catalog.Difference) bool { return d.Kind == catalog.NewEntity && !reached[d.Entity] })
 }
 
 // contractsOrNone gives the contracts in force, or empty ones for a service that has
@@ -299,7 +347,7 @@ func (s *Service) TakeEntities(ctx context.Context, who Caller, service string, 
 	}
 	taken := slices.DeleteFunc(slices.Clone(v.Differences), func(d catalog.Difference) bool {
 		if len(ids) > 0 {
-			return !slices.Contains(ids, DifferenceID(d))
+			return !slices.Contains(ids, d.ID())
 		}
 		return strings.HasPrefix(string(d.Kind), "gone-")
 	})

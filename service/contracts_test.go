@@ -278,7 +278,7 @@ func TestADriftingColumnIsCaught(t *testing.T) {
 	}
 	var ids []string
 	for _, d := range v.Differences {
-		ids = append(ids, DifferenceID(d))
+		ids = append(ids, d.ID())
 	}
 	if want := []string{"new-field Skipper.winter_berth", "gone-field Skipper.password_hash", "new-entity Crane"}; !slices.Equal(ids, want) {
 		t.Fatalf("differences are %q", ids)

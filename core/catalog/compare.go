@@ -19,6 +19,14 @@ type Difference struct {
 	Read   *Entity // as read, of a new entity
 }
 
+// ID names a difference within its reading, such as "new-field Boat.colour".
+func (d Difference) ID() string {
+	if d.Name == "" {
+		return string(d.Kind) + " " + d.Entity
+	}
+	return string(d.Kind) + " " + d.Entity + "." + d.Name
+}
+
 // DifferenceKind is the sort of a [Difference].
 type DifferenceKind string
 

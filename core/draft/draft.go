@@ -161,6 +161,8 @@ func audience(c observe.Caller) *document.Value {
 		v.Set("recognise", document.Mapping().Set("credentials", document.Text("none")))
 	case r.Claim != nil:
 		v.Set("recognise", document.Mapping().Set("claim", document.Mapping().Set("name", document.Text(r.Claim.Name)).Set("value", document.Text(r.Claim.Values[0]))))
+	case r.Cookie != nil:
+		v.Set("recognise", document.Mapping().Set("cookie", document.Mapping().Set("name", document.Text(r.Cookie.Name)).Set("value", document.Text("*"))))
 	default:
 		v.Set("recognise", document.Mapping().Set("header", document.Mapping().Set("name", document.Text("Authorization")).Set("value", document.Text("*"))))
 	}
@@ -460,7 +462,7 @@ func (w *writer) endpoints(callers []observe.Caller) *document.Value {
 		}
 		for _, take := range op.Takes {
 			if take.Object != nil {
-				grants := w.accepted(take.Object, 0)
+				grants := w.accepted(take.Object, take.Sent, 0)
 				e.Set("accepts", (&document.Value{Kind: document.List, Block: true}).Add(document.Mapping().Set("entity", document.Text(take.Object.Name)).Set("grants", grants)))
 			}
 		}
@@ -559,17 +561,20 @@ func (w *writer) response(op *schema.Operation, status string, callers []observe
 var setByServer = regexp.MustCompile(`(?i)^(id|uuid|_id|(created|updated|modified|deleted|inserted)([_-]?(at|on|by|date|time))?)$`)
 
 // accepted writes what a client may send of an object.
-func (w *writer) accepted(o *schema.Object, depth int) *document.Value {
+func (w *writer) accepted(o *schema.Object, sent []string, depth int) *document.Value {
 	const deepest = 2
 	all := &document.Value{Kind: document.Map, Block: depth == 0}
 	for _, m := range o.Members {
-		if m.ReadOnly || setByServer.MatchString(m.Name) {
+		if sent != nil && !slices.Contains(sent, m.Name) {
+			continue
+		}
+		if m.ReadOnly || sent == nil && setByServer.MatchString(m.Name) {
 			continue
 		}
 		g := document.Mapping()
 		switch {
 		case m.Object != nil && depth < deepest:
-			g.Set("grants", w.accepted(m.Object, depth+1))
+			g.Set("grants", w.accepted(m.Object, nil, depth+1))
 		case m.Object != nil:
 			continue
 		case m.Many:

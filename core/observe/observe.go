@@ -41,11 +41,12 @@ type Observer struct {
 	anonymous int // requests without credentials
 	roles     map[string]int
 	signedIn  int
+	cookies   map[string]int // by name, of those who show nothing else
 }
 
 // New gives an observer. contracts, which may be nil, name endpoints and audiences.
 func New(contracts *contract.Contracts) *Observer {
-	o := &Observer{contracts: contracts, seed: maphash.MakeSeed(), endpoints: map[string]*endpoint{}, hosts: map[string]int{}, roles: map[string]int{}}
+	o := &Observer{contracts: contracts, seed: maphash.MakeSeed(), endpoints: map[string]*endpoint{}, hosts: map[string]int{}, roles: map[string]int{}, cookies: map[string]int{}}
 	if contracts != nil {
 		o.detectors.Custom = contracts.Detectors
 	}
@@ -150,6 +151,15 @@ func (o *Observer) callers(c *exchange.Capture) {
 	o.signedIn++
 	if role := contract.RoleOf(&c.Request); role != "" {
 		o.roles[role]++
+		return
+	}
+	if c.Request.Header.Get("Authorization") != "" {
+		return
+	}
+	for _, pair := range strings.Split(c.Request.Header.Get("Cookie"), ";") {
+		if name, _, ok := strings.Cut(strings.TrimSpace(pair), "="); ok && name != "" {
+			o.cookies[name]++
+		}
 	}
 }
 

@@ -18,6 +18,7 @@ type cluster struct {
 	object *schema.Object
 	spots  []*spot
 	names  map[string]bool
+	hints  map[string]bool // what its objects are called where they stand
 }
 
 // Two places are taken for one kind of object where their names agree and this
@@ -75,6 +76,7 @@ func (o *Observer) Sketch() *schema.Sketch {
 		}
 		if e.takes != nil {
 			op.Takes = make([]schema.Content, 1)
+			op.Takes[0].Sent = e.takes.names
 			bodies = append(bodies, body{e.takes, &op.Takes[0], e.path})
 		}
 		k.sketch.Operations = append(k.sketch.Operations, op)
@@ -171,7 +173,7 @@ func (k *sketcher) assign(s *spot, name string) *cluster {
 		smaller, all := min(len(s.names), len(c.names)), len(s.names)+len(c.names)-common
 		fits := float64(common) / float64(all)
 		switch {
-		case c.object.Name == name && float64(common) >= sameName*float64(smaller):
+		case c.hints[name] && float64(common) >= sameName*float64(smaller):
 			fits++ // the name agrees too
 		case common < fewest || fits < sameShape:
 			continue
@@ -182,26 +184,17 @@ func (k *sketcher) assign(s *spot, name string) *cluster {
 	}
 	if best == nil {
 		taken := func(n string) bool { return k.sketch.Object(n) != nil }
-		best = &cluster{object: &schema.Object{Name: free(name, taken)}, names: map[string]bool{}}
+		best = &cluster{object: &schema.Object{Name: schema.Free(name, taken)}, names: map[string]bool{}, hints: map[string]bool{}}
 		k.clusters = append(k.clusters, best)
 		k.sketch.Objects = append(k.sketch.Objects, best.object)
 	}
 	best.spots = append(best.spots, s)
+	best.hints[name] = true
 	for _, n := range s.names {
 		best.names[n] = true
 	}
 	k.of[s] = best
 	return best
-}
-
-func free(name string, taken func(string) bool) string {
-	for i := 2; taken(name); i++ {
-		name = strings.TrimRight(name, "0123456789") + string(rune('0'+min(i, 9)))
-		if i > 9 {
-			name += "x"
-		}
-	}
-	return name
 }
 
 func (k *sketcher) descend(s *spot) {
@@ -298,7 +291,10 @@ func (o *Observer) Callers() []Caller {
 	}
 	slices.SortStableFunc(all[1:], func(a, b Caller) int { return b.Requests - a.Requests })
 	if o.signedIn > with || o.signedIn == 0 {
-		rest := Caller{Name: SignedIn, Requests: o.signedIn - with}
+		rest := Caller{Name: SignedIn, Requests: o.signedIn - with, Recognise: contract.Recognise{Header: &contract.Match{Name: "Authorization", Values: []string{"*"}}}}
+		if names := busiest(o.cookies); len(names) > 0 {
+			rest.Recognise = contract.Recognise{Cookie: &contract.Match{Name: names[0], Values: []string{"*"}}}
+		}
 		all = slices.Insert(all, 1, rest)
 	}
 	return all

@@ -293,7 +293,7 @@ func (d *description) object(n *document.Node, name string) *Object {
 	if tokens := split(n.Pointer()); len(tokens) > 1 && slices.Contains([]string{"schemas", "$defs", "definitions"}, tokens[len(tokens)-2]) {
 		name = EntityName(tokens[len(tokens)-1])
 	}
-	o := &Object{Name: free(name, func(s string) bool { return d.names[s] }), Source: n.Pointer()}
+	o := &Object{Name: Free(name, func(s string) bool { return d.names[s] }), Source: n.Pointer()}
 	d.objects[n], d.names[o.Name] = o, true
 	d.sketch.Objects = append(d.sketch.Objects, o)
 	for _, p := range d.properties(n, map[*document.Node]bool{}, false) {

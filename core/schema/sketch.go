@@ -1,6 +1,7 @@
 package schema
 
 import (
+	"regexp"
 	"slices"
 	"strings"
 
@@ -77,6 +78,7 @@ type Content struct {
 	Beside   []string     // the envelope's other members
 	Form     catalog.Form // where there is no object
 	Empty    bool         // no body
+	Sent     []string     // of what requests hold: the members that were sent; nil for any
 }
 
 // Object gives the object of this name, or nil.
@@ -158,3 +160,53 @@ func (s *Sketch) dropEnvelopes() {
 	}
 	s.Objects = slices.DeleteFunc(s.Objects, func(o *Object) bool { return o.envelope && !used[o] })
 }
+
+// Join adds what another sketch knows and this one does not: operations, and the
+// objects that they lead to.
+func (s *Sketch) Join(o *Sketch) {
+	known := map[string]bool{}
+	for _, op := range s.Operations {
+		known[op.Method+anyParameter.ReplaceAllString(op.Path, "{}")] = true
+	}
+	taken := map[string]bool{}
+	for _, one := range s.Objects {
+		taken[one.Name] = true
+	}
+	adding := map[*Object]bool{}
+	var add func(one *Object)
+	add = func(one *Object) {
+		if one == nil || adding[one] {
+			return
+		}
+		adding[one] = true
+		one.Name = Free(one.Name, func(n string) bool { return taken[n] })
+		taken[one.Name] = true
+		s.Objects = append(s.Objects, one)
+		for _, m := range one.Members {
+			add(m.Object)
+		}
+	}
+	for _, op := range o.Operations {
+		if known[op.Method+anyParameter.ReplaceAllString(op.Path, "{}")] {
+			continue
+		}
+		s.Operations = append(s.Operations, op)
+		for _, a := range op.Answers {
+			add(a.Object)
+		}
+		for _, t := range op.Takes {
+			add(t.Object)
+		}
+	}
+	for _, e := range o.Errors {
+		if !slices.Contains(s.Errors, e) {
+			s.Errors = append(s.Errors, e)
+		}
+	}
+	if len(s.Servers) == 0 {
+		s.Servers = o.Servers
+	}
+	s.Notes = append(s.Notes, o.Notes...)
+}
+
+var anyParameter = regexp.MustCompile(`\{[^}]*\}`)

@@ -83,7 +83,7 @@ func Entities(tables []Table) *catalog.Catalog {
 		if t.joins() {
 			continue
 		}
-		e := &catalog.Entity{Name: free(EntityName(t.Name), func(n string) bool { return c.Entity(n) != nil }), StoredAs: t.Name}
+		e := &catalog.Entity{Name: Free(EntityName(t.Name), func(n string) bool { return c.Entity(n) != nil }), StoredAs: t.Name}
 		for _, col := range t.Columns {
 			f := &catalog.Field{Name: col.Name, Note: oneLine(col.Comment), Form: Form(col.Type)}
 			f.Nullable = col.Nullable
@@ -102,7 +102,7 @@ func Entities(tables []Table) *catalog.Catalog {
 		if from == nil || to == nil {
 			return
 		}
-		name = free(name, func(n string) bool { return from.Field(n) != nil || from.Relation(n) != nil })
+		name = Free(name, func(n string) bool { return from.Field(n) != nil || from.Relation(n) != nil })
 		from.AddRelation(&catalog.Relation{Name: name, Entity: to.Name, Many: many})
 	}
 	for i := range tables {
@@ -142,8 +142,8 @@ func Entities(tables []Table) *catalog.Catalog {
 
 func jsonText(s string) string { return strconv.Quote(s) }
 
-// free gives name, or name with the first number behind it that is not taken.
-func free(name string, taken func(string) bool) string {
+// Free gives name, or name with the first number behind it that is not taken.
+func Free(name string, taken func(string) bool) string {
 	if !taken(name) {
 		return name
 	}
