@@ -1144,6 +1144,9 @@ type GrantNode struct {
 	Relation  *string `json:"relation,omitempty"`
 	Shape     *string `json:"shape,omitempty"`
 	Type      *string `json:"type,omitempty"`
+
+	// Written What stands behind the member's name in the file
+	Written interface{} `json:"written,omitempty"`
 }
 
 // GrantPlace defines model for GrantPlace.

@@ -106,7 +106,7 @@ func (b *browser) signIn(s *server, email string) {
 		chromedp.Click(`button[type="submit"]`), shows("What needs you"))
 }
 
-// settled waits until nothing loads or fades any more.
+// settled waits until nothing loads or fades any more; a cursor may blink.
 func settled() chromedp.Action {
-	return until(`!document.querySelector(".ant-spin-spinning, .ant-spin-blur") && document.getAnimations().every((a) => a.playState === "finished" || a.playState === "idle")`)
+	return until(`!document.querySelector(".ant-spin-spinning, .ant-spin-blur") && document.getAnimations().every((a) => a.playState === "finished" || a.playState === "idle" || a.effect?.getTiming().iterations === Infinity)`)
 }

@@ -252,47 +252,10 @@ func fileName(s string) string {
 
 // JSON writes a value as indented JSON, members in their order.
 func JSON(v *document.Value) []byte {
-	var raw, out bytes.Buffer
-	writeJSON(&raw, v)
-	if json.Indent(&out, raw.Bytes(), "", "  ") != nil {
-		return raw.Bytes()
+	raw, err := v.MarshalJSON()
+	var out bytes.Buffer
+	if err != nil || json.Indent(&out, raw, "", "  ") != nil {
+		return raw
 	}
 	return append(out.Bytes(), '\n')
-}
-
-func writeJSON(b *bytes.Buffer, v *document.Value) {
-	quote := func(s string) {
-		enc := json.NewEncoder(b)
-		enc.SetEscapeHTML(false)
-		enc.Encode(s)
-		b.Truncate(b.Len() - 1) // the encoder's line feed
-	}
-	switch v.Kind {
-	case document.Null:
-		b.WriteString("null")
-	case document.Bool, document.Number:
-		b.WriteString(v.Text)
-	case document.String:
-		quote(v.Text)
-	case document.List:
-		b.WriteByte('[')
-		for i, item := range v.Items {
-			if i > 0 {
-				b.WriteByte(',')
-			}
-			writeJSON(b, item)
-		}
-		b.WriteByte(']')
-	case document.Map:
-		b.WriteByte('{')
-		for i, item := range v.Items {
-			if i > 0 {
-				b.WriteByte(',')
-			}
-			quote(v.Keys[i])
-			b.WriteByte(':')
-			writeJSON(b, item)
-		}
-		b.WriteByte('}')
-	}
 }

@@ -147,6 +147,7 @@ func grantsOf(c *contract.Contracts, set *contract.GrantSet, shape string, own *
 			File: some(g.Pos.File), Shape: some(g.ShapeName()), Reference: some(g.Reference), Max: some(g.Form.Max), Form: some(g.Form.Words())}
 		if node := c.Node(g); node != nil {
 			n.Pointer = some(node.Pointer())
+			n.Written = document.ValueOf(node)
 		}
 		if shape != "" && (own == nil || !slices.Contains(own.Grants, g)) {
 			n.FromShape = &shape

@@ -124,6 +124,48 @@ func FromJSON(data []byte) (*Value, error) {
 	return v, nil
 }
 
+// MarshalJSON writes v as JSON, members in their order.
+func (v *Value) MarshalJSON() ([]byte, error) {
+	var b bytes.Buffer
+	v.writeJSON(&b)
+	return b.Bytes(), nil
+}
+
+func (v *Value) writeJSON(b *bytes.Buffer) {
+	quote := func(s string) {
+		enc := json.NewEncoder(b)
+		enc.SetEscapeHTML(false)
+		if enc.Encode(s) == nil {
+			b.Truncate(b.Len() - 1) // the encoder's line feed
+		}
+	}
+	switch v.Kind {
+	case Null:
+		b.WriteString("null")
+	case Bool, Number:
+		b.WriteString(v.Text)
+	case String:
+		quote(v.Text)
+	case List, Map:
+		open, end := byte('['), byte(']')
+		if v.Kind == Map {
+			open, end = '{', '}'
+		}
+		b.WriteByte(open)
+		for i, item := range v.Items {
+			if i > 0 {
+				b.WriteByte(',')
+			}
+			if v.Kind == Map {
+				quote(v.Keys[i])
+				b.WriteByte(':')
+			}
+			item.writeJSON(b)
+		}
+		b.WriteByte(end)
+	}
+}
+
 func readJSON(dec *jsontext.Decoder) (*Value, error) {
 	token, err := dec.ReadToken()
 	if err != nil {

@@ -1390,6 +1390,8 @@ export interface components {
             reference?: boolean;
             derived?: string[];
             shape?: string;
+            /** @description What stands behind the member's name in the file */
+            written?: unknown;
             /** @description The shape that has this grant */
             from_shape?: string;
             max?: number;

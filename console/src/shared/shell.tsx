@@ -1,4 +1,4 @@
-import { AimOutlined, ApiOutlined, BulbOutlined, CloudUploadOutlined, HomeOutlined, LogoutOutlined } from "@ant-design/icons";
+import { AimOutlined, ApiOutlined, BulbOutlined, CloudUploadOutlined, DatabaseOutlined, FileProtectOutlined, HomeOutlined, LogoutOutlined, TableOutlined } from "@ant-design/icons";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Button, Flex, Layout, Menu, Typography } from "antd";
 import { useEffect } from "react";
@@ -12,6 +12,9 @@ const pages = [
   { key: "/", icon: <HomeOutlined aria-hidden />, label: <Link to="/">Home</Link> },
   { key: "/findings", icon: <AimOutlined aria-hidden />, label: <Link to="/findings">Findings</Link> },
   { key: "/endpoints", icon: <ApiOutlined aria-hidden />, label: <Link to="/endpoints">Endpoints</Link> },
+  { key: "/entities", icon: <DatabaseOutlined aria-hidden />, label: <Link to="/entities">Entities</Link> },
+  { key: "/exposure", icon: <TableOutlined aria-hidden />, label: <Link to="/exposure">Exposure map</Link> },
+  { key: "/contracts", icon: <FileProtectOutlined aria-hidden />, label: <Link to="/contracts">Contracts</Link> },
   { key: "/captures", icon: <CloudUploadOutlined aria-hidden />, label: <Link to="/captures">Captures</Link> },
 ];
 

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { Alert, Flex, Segmented, Select, Tag, Typography } from "antd";
+import { Alert, Button, Flex, Segmented, Select, Tag, Typography } from "antd";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, take, type GrantNode, type ResponseContract } from "../../api/client";
@@ -25,6 +25,9 @@ export default function EndpointPage() {
         aside={
           <Flex gap={12} align="center" wrap>
             {e.gravest && <SeverityMark severity={e.gravest} />}
+            <Link to={`/endpoints/${e.id}/edit`}>
+              <Button type="primary">{e.known ? "Edit the contract" : "Draft a contract"}</Button>
+            </Link>
             <Link to={`/findings?endpoint=${e.id}`}>{count(e.open, "open finding")}</Link>
             <span>{count(e.captures, "capture")}</span>
             <span>
@@ -42,7 +45,7 @@ export default function EndpointPage() {
             {e.known && <Segmented size="small" value={as} onChange={setAs} options={[{ value: "grants", label: "Grants" }, { value: "text", label: "Text" }]} />}
           </Flex>
           {e.team && <Typography.Paragraph type="secondary">team {e.team}</Typography.Paragraph>}
-          {!e.known && <Empty title="No contract for this endpoint">Write one in a contract file and apply it; until then its bodies are only swept.</Empty>}
+          {!e.known && <Empty title="No contract for this endpoint">Until it has one, its bodies are only swept. <Link to={`/endpoints/${e.id}/edit?draft=captures`}>Draft one from its captures</Link></Empty>}
           {e.known && as === "text" && (
             <>
               <Typography.Text type="secondary">

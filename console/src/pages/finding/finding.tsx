@@ -137,6 +137,11 @@ function History({ d }: { d: FindingDetail }) {
             <>
               {e.kind === "found" && <>found in a recording of {e.author}</>}
               {e.kind === "comment" && <>{e.author} said</>}
+              {e.revision && (
+                <>
+                  <Link to={`/contracts/${encodeURIComponent(d.finding.service)}/revisions/${e.revision}`}>revision {e.revision}</Link> of the contracts permits it;{" "}
+                </>
+              )}
               {e.kind === "move" && (
                 <>
                   {e.author}: {e.from && stateWords[e.from]} → <b>{e.to && stateWords[e.to]}</b> {e.until && `until ${e.until}`}

@@ -33,6 +33,7 @@ export default function Home() {
       </div>
       <div className="stack">
         {h.returned > 0 && <Alert type="warning" showIcon title={<Link to="/findings?state=returned">{count(h.returned, "finding")} came back after being closed or waived</Link>} />}
+        <WaitingRevisions />
         {h.waivers_ending > 0 && <Alert type="warning" showIcon title={<Link to="/findings?state=waived">{count(h.waivers_ending, "waiver")} end within seven days</Link>} />}
         <section aria-label="Findings to judge" className="sheet">
           <Typography.Title level={2}>To judge: new and returned, gravest first</Typography.Title>
@@ -129,5 +130,30 @@ function FirstSteps() {
         </Typography.Paragraph>
       </div>
     </>
+  );
+}
+
+/** Revisions that wait for a second person. */
+function WaitingRevisions() {
+  const waiting = useQuery({ queryKey: ["revisions", { waiting: true }], queryFn: () => take(api.GET("/api/v1/revisions", { params: { query: { waiting: true, size: 20 } } })) });
+  if (!waiting.data?.total) return null;
+  return (
+    <Alert
+      type="warning"
+      showIcon
+      title={`${count(waiting.data.total, "revision")} of contracts ${waiting.data.total === 1 ? "waits" : "wait"} for a second person`}
+      description={
+        <ul className="plain">
+          {waiting.data.items.map((r) => (
+            <li key={`${r.service}${r.number}`}>
+              <Link to={`/contracts/${encodeURIComponent(r.service)}/revisions/${r.number}`}>
+                {r.service}, revision {r.number}
+              </Link>{" "}
+              by {r.author}: {r.words[0]?.text}
+            </li>
+          ))}
+        </ul>
+      }
+    />
   );
 }

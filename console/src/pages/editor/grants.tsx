@@ -1,0 +1,333 @@
+import { useState } from "react";
+import { Alert, App, Button, Checkbox, Dropdown, Flex, Input, Modal, Popconfirm, Segmented, Select, Tag, Tooltip, Typography } from "antd";
+import type { EditableContract, GrantNode, PatchOp, ResponseContract } from "../../api/client";
+import { ClassMark } from "../../shared/classes";
+import { Empty } from "../../shared/states";
+import { Code } from "../../shared/tags";
+import { GrantForm } from "./grant-form";
+import { grantOp, longForm, responseOps, shortForm, ungrantOp } from "./ops";
+
+type Edit = (ops: PatchOp[]) => void;
+type Place = { file: string; pointer: string; hasGrants: boolean };
+
+/** One endpoint's contract: its responses, each with the entity's fields on one side and what it grants on the other; and what it accepts. */
+export function GrantsEditor({ contract, busy, onEdit }: { contract: EditableContract; busy: boolean; onEdit: Edit }) {
+  const [side, setSide] = useState<"answers" | "accepts">("answers");
+  const [open, setOpen] = useState(0);
+  const all = (side === "answers" ? contract.responses : contract.accepts) ?? [];
+  const response = all[Math.min(open, all.length - 1)];
+  const key = side === "answers" ? "responses" : "accepts";
+  const begin = (r: Record<string, unknown>) => {
+    const there = side === "answers" ? contract.responses !== undefined : contract.judges_requests;
+    onEdit([there ? { file: contract.file!, op: "add", path: `${contract.pointer}/${key}/-`, value: r } : { file: contract.file!, op: "add", path: `${contract.pointer}/${key}`, value: [r] }]);
+    setOpen(all.length);
+  };
+  return (
+    <div className={busy ? "busy" : undefined} aria-busy={busy}>
+      <Flex justify="space-between" gap={8} wrap style={{ marginBottom: 8 }}>
+        <Segmented<"answers" | "accepts"> size="small" value={side} onChange={(v) => { setSide(v); setOpen(0); }} options={[{ value: "answers", label: "What it answers" }, { value: "accepts", label: `What it accepts${contract.accepts ? "" : contract.judges_requests ? " (nothing)" : " (not judged)"}` }]} />
+        <Team contract={contract} onEdit={onEdit} />
+      </Flex>
+      <Flex gap={6} wrap align="center" role="tablist" aria-label={side === "answers" ? "Responses" : "Accepted bodies"} style={{ marginBottom: 10 }}>
+        {all.map((r, i) => (
+          <Button key={r.pointer} role="tab" aria-selected={r === response} size="small" type={r === response ? "primary" : "default"} ghost={r === response} onClick={() => setOpen(i)}>
+            {[r.name, r.statuses.join(" "), (r.audiences ?? ["everybody"]).join(", ")].filter(Boolean).join(" · ")}
+          </Button>
+        ))}
+        <NewResponse contract={contract} accepts={side === "accepts"} onAdd={begin} />
+      </Flex>
+      {response ? <ResponseEditor key={response.pointer} contract={contract} response={response} accepts={side === "accepts"} onEdit={onEdit} onGone={() => setOpen(0)} /> : <Empty title={side === "answers" ? "No response is declared" : contract.judges_requests ? "Nothing may be sent" : "What clients send is not judged"} />}
+    </div>
+  );
+}
+
+function Team({ contract, onEdit }: { contract: EditableContract; onEdit: Edit }) {
+  const [text, setText] = useState(contract.team ?? "");
+  const save = () => {
+    if (text !== (contract.team ?? "")) onEdit([text ? { file: contract.file!, op: "add", path: `${contract.pointer}/team`, value: text } : { file: contract.file!, op: "remove", path: `${contract.pointer}/team` }]);
+  };
+  return <Input size="small" aria-label="Team" addonBefore="team" style={{ width: 200 }} value={text} onChange={(e) => setText(e.target.value)} onBlur={save} onPressEnter={save} />;
+}
+
+function NewResponse({ contract, accepts, onAdd }: { contract: EditableContract; accepts: boolean; onAdd: (r: Record<string, unknown>) => void }) {
+  const [open, setOpen] = useState(false);
+  const [status, setStatus] = useState("200");
+  const [audiences, setAudiences] = useState<string[]>([]);
+  const [entity, setEntity] = useState<string | undefined>(contract.responses?.[0]?.entity);
+  const [at, setAt] = useState(contract.responses?.[0]?.at ?? "");
+  const [many, setMany] = useState(false);
+  const add = () => {
+    const r: Record<string, unknown> = {};
+    if (audiences.length) r.audiences = audiences;
+    if (!accepts) r.statuses = status.split(/[\s,]+/).filter(Boolean).map((s) => (/^\d+$/.test(s) ? Number(s) : s));
+    if (entity) r.entity = entity;
+    if (at) r.at = at;
+    if (many) r.many = true;
+    r.grants = {};
+    onAdd(r);
+    setOpen(false);
+  };
+  return (
+    <>
+      <Button size="small" type="dashed" onClick={() => setOpen(true)}>
+        + {accepts ? "accepted body" : "response"}
+      </Button>
+      <Modal title={accepts ? "A body that is accepted" : "A response"} open={open} onCancel={() => setOpen(false)} onOk={add} okText="Add">
+        <div className="stack tight">
+          {!accepts && (
+            <label>
+              Statuses <Input value={status} onChange={(e) => setStatus(e.target.value)} placeholder="200, 4XX, default" />
+            </label>
+          )}
+          <label>
+            Audiences <Select mode="multiple" style={{ width: "100%" }} value={audiences} onChange={setAudiences} placeholder="everybody" options={contract.audiences.map((a) => ({ value: a, label: a }))} />
+          </label>
+          <label>
+            Entity <Select showSearch allowClear style={{ width: "100%" }} value={entity} onChange={setEntity} options={contract.entities.map((e) => ({ value: e.name, label: e.name }))} />
+          </label>
+          <label>
+            Where it stands (a JSON Pointer; nothing for the body itself) <Input value={at} onChange={(e) => setAt(e.target.value)} placeholder="/data" />
+          </label>
+          <Checkbox checked={many} onChange={(e) => setMany(e.target.checked)}>
+            a list of them
+          </Checkbox>
+        </div>
+      </Modal>
+    </>
+  );
+}
+
+function ResponseEditor({ contract, response: r, accepts, onEdit, onGone }: { contract: EditableContract; response: ResponseContract; accepts: boolean; onEdit: Edit; onGone: () => void }) {
+  const entity = contract.entities.find((e) => e.name === r.entity);
+  const place: Place = { file: r.file!, pointer: r.pointer!, hasGrants: !r.shape || r.grants.some((g) => g.from_shape === undefined) };
+  const [confirm, setConfirm] = useState<{ field: string; class: string }>();
+  const { message } = App.useApp();
+  const byField = new Map<string, GrantNode>();
+  for (const g of r.grants) if (g.field && !g.reference && g.carries === `${r.entity}.${g.field}`) byField.set(g.field, g);
+  const tick = (field: string, cls: string, form: string, on: boolean, why?: string) => {
+    const g = byField.get(field);
+    if (!on && g) {
+      if (g.from_shape) void message.info(`It comes from the shape ${g.from_shape}: change the shape in the text, or write it out on the Shapes page.`);
+      else onEdit([ungrantOp(g)]);
+      return;
+    }
+    if (cls === "secret" && !accepts && why === undefined) {
+      setConfirm({ field, class: cls });
+      return;
+    }
+    const w: Record<string, unknown> = {};
+    if (form.startsWith("array")) w.many = true;
+    if (form.startsWith("object")) w.open = true;
+    if (cls === "secret") w.reason = why ?? "the client sends it";
+    onEdit([grantOp(place, field, shortForm(w))]);
+  };
+  return (
+    <>
+      <Flex gap={10} wrap align="center" style={{ marginBottom: 10 }}>
+        <Select mode="multiple" size="small" aria-label="Audiences" placeholder="everybody" style={{ minWidth: 200 }} value={r.audiences ?? []} onChange={(v) => onEdit(responseOps(r, "audiences", v, r.audiences !== undefined))} options={contract.audiences.map((a) => ({ value: a, label: a }))} />
+        <Typography.Text type="secondary">
+          {r.entity ?? "no entity"}
+          {r.many ? ", a list" : ""} {r.at ? <>at <Code>{r.at}</Code></> : "as the body itself"}
+          {r.shape && <>, shape <strong>{r.shape}</strong></>}
+        </Typography.Text>
+        <Popconfirm title="Take this response out of the contract?" okText="Take it out" onConfirm={() => { onGone(); onEdit([{ file: r.file!, op: "remove", path: r.pointer! }]); }}>
+          <Button size="small" type="text" danger>
+            take out
+          </Button>
+        </Popconfirm>
+      </Flex>
+      <div className="grant-sides">
+        <div aria-label={`Fields of ${r.entity ?? "no entity"}`} role="group">
+          <Typography.Title level={2}>{entity ? `${entity.name} has` : "No entity is named"}</Typography.Title>
+          {entity?.fields.map((f) => {
+            const g = byField.get(f.name);
+            return (
+              <div key={f.name} className="field-row">
+                <Checkbox checked={g !== undefined} onChange={(e) => tick(f.name, f.class, f.form, e.target.checked)}>
+                  <span className="code">{f.name}</span>
+                </Checkbox>
+                <ClassMark value={f.class} />
+              </div>
+            );
+          })}
+          {entity?.relations.map((rel) => {
+            const g = r.grants.find((x) => x.relation === rel.name);
+            return (
+              <div key={rel.name} className="field-row">
+                <Checkbox checked={g !== undefined} disabled={g === undefined} onChange={() => g && (g.from_shape ? void message.info(`It comes from the shape ${g.from_shape}.`) : onEdit([ungrantOp(g)]))}>
+                  <span className="code">{rel.name}</span>
+                </Checkbox>
+                {g ? <Typography.Text type="secondary">→ {rel.entity}</Typography.Text> : <RelationMenu contract={contract} entity={rel.entity} name={rel.name} place={place} onEdit={onEdit} />}
+              </div>
+            );
+          })}
+        </div>
+        <div aria-label="What is granted" role="group">
+          <Typography.Title level={2}>{accepts ? "may be sent" : "goes out"}</Typography.Title>
+          {r.grants.length === 0 && <Typography.Text type="secondary">nothing</Typography.Text>}
+          <GrantTree all={r.grants} contract={contract} accepts={accepts} onEdit={onEdit} />
+          <AddMember contract={contract} entity={r.entity} taken={r.grants.map((g) => g.name)} place={place} onEdit={onEdit} />
+          {r.beside && (
+            <>
+              <Typography.Title level={2} style={{ marginTop: "12px" }}>
+                beside it
+              </Typography.Title>
+              <GrantTree all={r.beside} contract={contract} accepts={accepts} onEdit={onEdit} />
+            </>
+          )}
+        </div>
+      </div>
+      {confirm && <SecretModal field={confirm.field} onCancel={() => setConfirm(undefined)} onOk={(why) => { setConfirm(undefined); tick(confirm.field, confirm.class, entity?.fields.find((f) => f.name === confirm.field)?.form ?? "", true, why); }} />}
+    </>
+  );
+}
+
+function SecretModal({ field, onOk, onCancel }: { field: string; onOk: (why: string) => void; onCancel: () => void }) {
+  const [why, setWhy] = useState("");
+  return (
+    <Modal title={`Grant ${field}, which is secret?`} open onCancel={onCancel} onOk={() => onOk(why)} okText="Grant it" okButtonProps={{ disabled: !why.trim(), danger: true }}>
+      <Alert type="warning" showIcon title="What is secret rarely belongs into a response." style={{ marginBottom: 12 }} />
+      <label>
+        Why it has to go out
+        <Input autoFocus value={why} onChange={(e) => setWhy(e.target.value)} />
+      </label>
+    </Modal>
+  );
+}
+
+/** How a relation may be granted: as a reference, by a shape, or with grants of its own. */
+function RelationMenu({ contract, entity, name, place, onEdit, relation }: { contract: EditableContract; entity: string; name: string; place: Place; onEdit: Edit; relation?: string }) {
+  const target = contract.entities.find((e) => e.name === entity);
+  const more = relation && relation !== name ? { relation } : {};
+  const grant = (value: Record<string, unknown>) => onEdit([grantOp(place, name, { ...more, ...value })]);
+  return (
+    <Dropdown
+      trigger={["click"]}
+      menu={{
+        items: [
+          { key: "reference", label: "a reference", children: target?.fields.filter((f) => f.class !== "secret" && f.class !== "personal").map((f) => ({ key: `r:${f.name}`, label: `by ${f.name}` })) },
+          ...(contract.shapes.some((s) => s.entity === entity) ? [{ key: "shape", label: "by a shape", children: contract.shapes.filter((s) => s.entity === entity).map((s) => ({ key: `s:${s.name}`, label: `${s.name} (${s.grants.join(", ")})` })) }] : []),
+          { key: "own", label: "some of its fields" },
+        ],
+        onClick: ({ key }) => {
+          if (key === "own") grant({ grants: {} });
+          else if (key.startsWith("r:")) grant({ reference: key.slice(2) });
+          else if (key.startsWith("s:")) grant({ shape: key.slice(2) });
+        },
+      }}
+    >
+      <Button size="small" type="link" aria-label={`Grant ${name}`}>
+        + {name} ▾
+      </Button>
+    </Dropdown>
+  );
+}
+
+function GrantTree({ all, contract, accepts, onEdit }: { all: GrantNode[]; contract: EditableContract; accepts: boolean; onEdit: Edit }) {
+  return (
+    <ul className="grants editing">
+      {all.map((g) => (
+        <li key={g.name}>
+          <GrantRow g={g} contract={contract} accepts={accepts} onEdit={onEdit} />
+          {g.grants && <GrantTree all={g.grants} contract={contract} accepts={accepts} onEdit={onEdit} />}
+          {(g.relation || g.entity) && !g.reference && !g.from_shape && g.pointer && g.written !== null && typeof g.written === "object" && ("grants" in (g.written as object) || "shape" in (g.written as object)) && (
+            <AddMember contract={contract} entity={g.entity} taken={(g.grants ?? []).map((x) => x.name)} place={{ file: g.file!, pointer: g.pointer, hasGrants: "grants" in (g.written as object) }} onEdit={onEdit} />
+          )}
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+function GrantRow({ g, contract, accepts, onEdit }: { g: GrantNode; contract: EditableContract; accepts: boolean; onEdit: Edit }) {
+  const [open, setOpen] = useState(false);
+  const words = [g.carries && !g.carries.endsWith(`.${g.name}`) && g.carries, g.optional && "optional", g.many && "list", g.open && "open", g.reference && "reference", g.max && `at most ${g.max}`, g.audiences && `only ${g.audiences.join(", ")}`, g.needed_by && `needed by ${g.needed_by.join(", ")}`, g.reason].filter(Boolean);
+  return (
+    <div className="grant-row">
+      <span>
+        <span className="code strong">{g.name}</span> {g.class !== "public" && <ClassMark value={g.class} />} <Typography.Text type="secondary">{words.join(" · ")}</Typography.Text>
+        {g.shape && <Tag variant="outlined">shape {g.shape}</Tag>}
+      </span>
+      {g.from_shape ? (
+        <Tooltip title={`from the shape ${g.from_shape}`}>
+          <Typography.Text type="secondary">◇ {g.from_shape}</Typography.Text>
+        </Tooltip>
+      ) : (
+        g.pointer && (
+          <span className="grant-actions">
+            <Button size="small" type="link" onClick={() => setOpen(true)} aria-label={`Change ${g.name}`}>
+              change
+            </Button>
+            <Button size="small" type="link" danger onClick={() => onEdit([ungrantOp(g)])} aria-label={`Take ${g.name} out`}>
+              ✕
+            </Button>
+          </span>
+        )
+      )}
+      {open && <GrantForm g={g} contract={contract} accepts={accepts} onClose={() => setOpen(false)} onEdit={onEdit} longForm={longForm(g)} />}
+    </div>
+  );
+}
+
+/** Grants another member: a field, a relation, or something derived from fields. */
+function AddMember({ contract, entity, taken, place, onEdit }: { contract: EditableContract; entity?: string; taken: string[]; place: Place; onEdit: Edit }) {
+  const [deriving, setDeriving] = useState(false);
+  const [name, setName] = useState("");
+  const [from, setFrom] = useState<string[]>([]);
+  const [type, setType] = useState("string");
+  const e = contract.entities.find((x) => x.name === entity);
+  if (!e) return null;
+  const fields = e.fields.filter((f) => !taken.includes(f.name) && f.class !== "secret");
+  return (
+    <Flex gap={4} wrap align="center" className="add-member">
+      <Select
+        showSearch
+        size="small"
+        variant="borderless"
+        aria-label={`Grant a field of ${e.name}`}
+        placeholder={`+ field of ${e.name}`}
+        style={{ width: 170 }}
+        value={null}
+        onChange={(v: string | null) => {
+          const f = e.fields.find((x) => x.name === v);
+          if (f) onEdit([grantOp(place, f.name, f.form.startsWith("array") ? { many: true } : f.form.startsWith("object") ? { open: true } : null)]);
+        }}
+        options={fields.map((f) => ({ value: f.name, label: `${f.name} (${f.class})` }))}
+      />
+      {e.relations
+        .filter((r) => !taken.includes(r.name))
+        .map((r) => (
+          <RelationMenu key={r.name} contract={contract} entity={r.entity} name={r.name} place={place} onEdit={onEdit} />
+        ))}
+      <Button size="small" type="link" onClick={() => setDeriving(true)}>
+        + derived
+      </Button>
+      <Modal
+        title={`A member derived from fields of ${e.name}`}
+        open={deriving}
+        onCancel={() => setDeriving(false)}
+        okText="Grant it"
+        okButtonProps={{ disabled: !name || from.length === 0 || taken.includes(name) }}
+        onOk={() => {
+          onEdit([grantOp(place, name, { derived: from, type })]);
+          setDeriving(false);
+          setName("");
+          setFrom([]);
+        }}
+      >
+        <div className="stack tight">
+          <label>
+            Name <Input value={name} onChange={(x) => setName(x.target.value)} status={taken.includes(name) ? "error" : undefined} />
+          </label>
+          <label>
+            From the fields <Select mode="multiple" style={{ width: "100%" }} value={from} onChange={setFrom} options={e.fields.map((f) => ({ value: f.name, label: `${f.name} (${f.class})` }))} />
+          </label>
+          <label>
+            Type <Select style={{ width: "100%" }} value={type} onChange={setType} options={["string", "integer", "number", "boolean"].map((t) => ({ value: t, label: t }))} />
+          </label>
+        </div>
+      </Modal>
+    </Flex>
+  );
+}
+

@@ -1,0 +1,34 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { App } from "antd";
+import { useCallback } from "react";
+import { useNavigate } from "react-router";
+import { ApiProblem, type Revision } from "../api/client";
+
+/** What to do once a change of contracts was sent: tell where it stands, and let everything be asked for anew. */
+export function useRevisionMade() {
+  const { message, notification } = App.useApp();
+  const queries = useQueryClient();
+  const navigate = useNavigate();
+  const made = useCallback(
+    (r: Revision) => {
+      void queries.invalidateQueries();
+      if (r.state === "waiting") {
+        notification.info({
+          title: `Revision ${r.number} waits for a second person`,
+          description: `It lets more of what is ${r.reaches} out. Somebody else who is lead or administrator has to approve it.`,
+          onClick: () => navigate(`/contracts/${r.service}/revisions/${r.number}`),
+          duration: 12,
+        });
+      } else if (r.changed) void message.success(`Revision ${r.number} is in force`);
+      else void message.info("Nothing changed");
+    },
+    [message, notification, navigate, queries],
+  );
+  const failed = useCallback(
+    (e: Error) => {
+      notification.error({ title: e.message, description: e instanceof ApiProblem ? e.next : "The service cannot be reached; nothing was changed." });
+    },
+    [notification],
+  );
+  return { made, failed };
+}
