@@ -21,12 +21,16 @@ console/dist/index.html: console/node_modules/.package-lock.json $(CONSOLE_SOURC
 demo: build ## the harbour of Fennick Quay, made up
 	bin/inkret demo
 
-test: console chromium ## every test
+test: console chromium postgresql ## every test
 	$(GO) test $(TESTFLAGS) ./...
 
 .PHONY: chromium
 chromium: # headless Chromium for the console's tests, from Debian's packages where it is missing
 	@command -v chromium >/dev/null || command -v "$${CHROMIUM:-none}" >/dev/null || { apt-get update && apt-get install -y --no-install-recommends chromium fonts-dejavu-core; }
+
+.PHONY: postgresql
+postgresql: # a PostgreSQL server for the tests of reading tables, from Debian's packages where it is missing; the tests start it
+	@ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || { apt-get update && DEBIAN_FRONTEND=noninteractive apt-get install -y --no-install-recommends postgresql; }
 
 bench: ## every benchmark, as ratios in one run
 	$(GO) run ./bench

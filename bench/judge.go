@@ -138,18 +138,20 @@ func judge() error {
 	return nil
 }
 
-func readContracts() error {
-	document := func(n int) []byte {
-		var b strings.Builder
-		b.WriteString(strings.Split(listContract, "endpoints:")[0] + "endpoints:\n")
-		for i := range n {
-			fmt.Fprintf(&b, "  - endpoint: GET /e%d/{id}\n    responses:\n      - entity: Booking\n        at: /items\n        many: true\n        grants: {id: , ref: , berth: {grants: {label: , length: }}, owner: {grants: {id: , name: }}, note: }\n", i)
-		}
-		return []byte(b.String())
+// contractDocument is a contract document of n endpoints.
+func contractDocument(n int) []byte {
+	var b strings.Builder
+	b.WriteString(strings.Split(listContract, "endpoints:")[0] + "endpoints:\n")
+	for i := range n {
+		fmt.Fprintf(&b, "  - endpoint: GET /e%d/{id}\n    responses:\n      - entity: Booking\n        at: /items\n        many: true\n        grants: {id: , ref: , berth: {grants: {label: , length: }}, owner: {grants: {id: , name: }}, note: }\n", i)
 	}
+	return []byte(b.String())
+}
+
+func readContracts() error {
 	var before float64
 	for _, n := range []int{100, 1000} {
-		text := document(n)
+		text := contractDocument(n)
 		seconds := measure(func() {
 			if _, err := contract.Read(contract.File{Name: "bench.yaml", Data: text}); err != nil {
 				panic(err)

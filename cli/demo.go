@@ -37,7 +37,7 @@ removed at the end unless --data names one.`,
 			listenFlag(),
 			&cli.StringFlag{Name: "harbour", Value: "127.0.0.1:7466", Usage: "the `ADDRESS` the stand-in API listens on"},
 			&cli.StringFlag{Name: "data", Usage: "keep the data in `FOLDER`", TakesFile: true},
-			&cli.StringFlag{Name: "recordings", Usage: "write the recordings into `FOLDER` too, to try the other commands on", TakesFile: true},
+			&cli.StringFlag{Name: "recordings", Usage: "write the recordings, the contracts and the harbour's SQL schema into `FOLDER` too, to try the other commands on", TakesFile: true},
 			logFlag("warn"),
 		},
 		ShellComplete: completeValues(logLevels),
@@ -121,6 +121,7 @@ func recordDemo(ctx context.Context, address, dir string) ([]recording, error) {
 	for _, f := range files {
 		all = append(all, recording{f.Name, []byte(f.Text)})
 	}
+	all = append(all, recording{"harbour.sql", []byte(demo.Schema)})
 	for _, r := range all {
 		if err := os.WriteFile(dir+string(os.PathSeparator)+r.name, r.data, 0o644); err != nil {
 			return nil, fileError(err)

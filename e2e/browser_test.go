@@ -23,7 +23,7 @@ type browser struct {
 }
 
 // browserTime bounds all that one test does in its browser.
-const browserTime = 90 * time.Second
+const browserTime = 2 * time.Minute
 
 // pageTime bounds the wait for something on a page.
 const pageTime = 20 * time.Second
@@ -69,6 +69,7 @@ func newBrowser(t testing.TB) *browser {
 // do runs actions and fails the test when one does not come to pass.
 func (b *browser) do(what string, actions ...chromedp.Action) {
 	b.t.Helper()
+	b.t.Logf("%s %s", time.Now().Format("05.000"), what)
 	if err := chromedp.Run(b.ctx, actions...); err != nil {
 		var text string
 		chromedp.Run(b.ctx, chromedp.Evaluate(`document.body.innerText`, &text))

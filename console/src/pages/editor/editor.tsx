@@ -1,6 +1,6 @@
 import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
 import { Alert, Badge, Button, Flex, Input, Modal, Segmented, Select, Tabs, Typography } from "antd";
-import { lazy, Suspense, useCallback, useEffect, useMemo, useState } from "react";
+import { lazy, Suspense, useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, ApiProblem, take, type ContractFile, type Drafted, type PatchOp, type Revision } from "../../api/client";
 import { useAddress } from "../../shared/address";
@@ -100,6 +100,8 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
     setDrafted(d);
   };
   const problems = useMemo(() => trial.data?.problems ?? [], [trial.data]);
+  const place = useRef<{ file?: string; line?: number }>({}); // of the endpoint, also while the text has problems
+  if (trial.data?.contract?.file) place.current = { file: trial.data.contract.file, line: trial.data.contract.line };
   if (inForce.isPending) return <Loading what="the contracts" />;
   if (inForce.error) return <Failed error={inForce.error} again={() => inForce.refetch()} />;
   const contract = trial.data?.contract;
@@ -245,7 +247,7 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
           </Flex>
           {as === "text" && files && (
             <Suspense fallback={<Loading what="the editor" />}>
-              <TextEditor files={files} onChange={keep} problems={problems} contract={contract} file={get("file") || contract?.file} line={Number(get("line")) || contract?.line} onFile={(f) => set({ file: f, line: "" })} readOnly={edit.isPending} />
+              <TextEditor files={files} onChange={keep} problems={problems} contract={contract} file={get("file") || place.current.file || problems[0]?.file} line={Number(get("line")) || undefined} begin={place.current.line ?? problems[0]?.line} onFile={(f) => set({ file: f, line: "" })} readOnly={edit.isPending} />
             </Suspense>
           )}
           {as === "grants" && trial.isPending && <Loading what="the contract" />}

@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { Alert, App, Button, Checkbox, Dropdown, Flex, Input, Modal, Popconfirm, Segmented, Select, Tag, Tooltip, Typography } from "antd";
 import type { EditableContract, GrantNode, PatchOp, ResponseContract } from "../../api/client";
+import { useAddress } from "../../shared/address";
 import { ClassMark } from "../../shared/classes";
 import { Empty } from "../../shared/states";
 import { Code } from "../../shared/tags";
@@ -12,8 +13,10 @@ type Place = { file: string; pointer: string; hasGrants: boolean };
 
 /** One endpoint's contract: its responses, each with the entity's fields on one side and what it grants on the other; and what it accepts. */
 export function GrantsEditor({ contract, busy, onEdit }: { contract: EditableContract; busy: boolean; onEdit: Edit }) {
-  const [side, setSide] = useState<"answers" | "accepts">("answers");
-  const [open, setOpen] = useState(0);
+  const { get, set } = useAddress();
+  const side = get("side") === "accepts" ? "accepts" : "answers";
+  const open = Number(get("response")) || 0;
+  const setOpen = (i: number) => set({ response: i ? String(i) : "" });
   const all = (side === "answers" ? contract.responses : contract.accepts) ?? [];
   const response = all[Math.min(open, all.length - 1)];
   const key = side === "answers" ? "responses" : "accepts";
@@ -25,7 +28,7 @@ export function GrantsEditor({ contract, busy, onEdit }: { contract: EditableCon
   return (
     <div className={busy ? "busy" : undefined} aria-busy={busy}>
       <Flex justify="space-between" gap={8} wrap style={{ marginBottom: 8 }}>
-        <Segmented<"answers" | "accepts"> size="small" value={side} onChange={(v) => { setSide(v); setOpen(0); }} options={[{ value: "answers", label: "What it answers" }, { value: "accepts", label: `What it accepts${contract.accepts ? "" : contract.judges_requests ? " (nothing)" : " (not judged)"}` }]} />
+        <Segmented<"answers" | "accepts"> size="small" value={side} onChange={(v) => set({ side: v === "accepts" ? v : "", response: "" })} options={[{ value: "answers", label: "What it answers" }, { value: "accepts", label: `What it accepts${contract.accepts ? "" : contract.judges_requests ? " (nothing)" : " (not judged)"}` }]} />
         <Team contract={contract} onEdit={onEdit} />
       </Flex>
       <Flex gap={6} wrap align="center" role="tablist" aria-label={side === "answers" ? "Responses" : "Accepted bodies"} style={{ marginBottom: 10 }}>

@@ -2,7 +2,7 @@ import { autocompletion, type CompletionContext, type CompletionResult } from "@
 import { indentWithTab } from "@codemirror/commands";
 import { yaml } from "@codemirror/lang-yaml";
 import { HighlightStyle, syntaxHighlighting } from "@codemirror/language";
-import { forceLinting, linter, lintGutter, type Diagnostic } from "@codemirror/lint";
+import { lintGutter, setDiagnostics, type Diagnostic } from "@codemirror/lint";
 import { Compartment, EditorState } from "@codemirror/state";
 import { EditorView, keymap } from "@codemirror/view";
 import { tags } from "@lezer/highlight";
@@ -60,26 +60,26 @@ function words(contract: () => EditableContract | undefined) {
   };
 }
 
+function diagnosticsOf(v: EditorView, problems: Fault[]): Diagnostic[] {
+  return problems.map((p) => {
+    const l = v.state.doc.line(Math.min(Math.max(p.line, 1), v.state.doc.lines));
+    const from = Math.min(l.from + Math.max(p.column - 1, 0), l.to);
+    return { from, to: Math.max(from, l.to), severity: "error", message: `${p.found}; expected ${p.expected}${p.near ? `; did you mean “${p.near}”?` : ""}` };
+  });
+}
+
 /** The contract files as text, with problems at their places and completion. */
-export default function TextEditor({ files, onChange, problems, contract, file, line, onFile, readOnly }: { files: ContractFile[]; onChange: (files: ContractFile[]) => void; problems: Fault[]; contract?: EditableContract; file?: string; line?: number; onFile: (name: string) => void; readOnly: boolean }) {
+export default function TextEditor({ files, onChange, problems, contract, file, line, begin, onFile, readOnly }: { files: ContractFile[]; onChange: (files: ContractFile[]) => void; problems: Fault[]; contract?: EditableContract; file?: string; line?: number; begin?: number; onFile: (name: string) => void; readOnly: boolean }) {
   const box = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView>(null);
   const name = files.some((f) => f.name === file) ? file! : files[0]?.name ?? "";
   const text = files.find((f) => f.name === name)?.text ?? "";
-  const latest = useRef({ files, onChange, problems, contract, name });
-  latest.current = { files, onChange, problems, contract, name };
+  const latest = useRef({ files, onChange, problems, contract, name, begin });
+  latest.current = { files, onChange, problems, contract, name, begin };
   const locked = useRef(new Compartment());
 
   useEffect(() => {
     if (!box.current) return;
-    const diagnostics = (v: EditorView): Diagnostic[] =>
-      latest.current.problems
-        .filter((p) => p.file === latest.current.name)
-        .map((p) => {
-          const l = v.state.doc.line(Math.min(Math.max(p.line, 1), v.state.doc.lines));
-          const from = Math.min(l.from + Math.max(p.column - 1, 0), l.to);
-          return { from, to: Math.max(from, l.to), severity: "error" as const, message: `${p.found}; expected ${p.expected}${p.near ? `; did you mean “${p.near}”?` : ""}` };
-        });
     const editor = new EditorView({
       parent: box.current,
       state: EditorState.create({
@@ -92,7 +92,6 @@ export default function TextEditor({ files, onChange, problems, contract, file, 
           look,
           syntaxHighlighting(colours),
           lintGutter(),
-          linter(diagnostics, { delay: 50 }),
           autocompletion({ override: [words(() => latest.current.contract)] }),
           locked.current.of(EditorState.readOnly.of(false)),
           EditorView.contentAttributes.of({ "aria-label": "Contract text" }),
@@ -106,6 +105,11 @@ export default function TextEditor({ files, onChange, problems, contract, file, 
       }),
     });
     view.current = editor;
+    const first = latest.current.begin; // where to begin; afterwards the cursor stays where somebody types
+    if (first && first <= editor.state.doc.lines) {
+      const at = editor.state.doc.line(first).from;
+      editor.dispatch({ selection: { anchor: at }, effects: EditorView.scrollIntoView(at, { y: "start", yMargin: 60 }) });
+    }
     return () => editor.destroy();
   }, [name]);
 
@@ -117,8 +121,9 @@ export default function TextEditor({ files, onChange, problems, contract, file, 
     view.current?.dispatch({ effects: locked.current.reconfigure(EditorState.readOnly.of(readOnly)) });
   }, [readOnly]);
   useEffect(() => {
-    if (view.current) forceLinting(view.current);
-  }, [problems]);
+    const v = view.current;
+    if (v) v.dispatch(setDiagnostics(v.state, diagnosticsOf(v, problems.filter((p) => p.file === name))));
+  }, [problems, name]);
   useEffect(() => {
     const v = view.current;
     if (!v || !line || line > v.state.doc.lines) return;

@@ -1,0 +1,185 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"inkret/core/compare"
+	"inkret/core/contract"
+	"inkret/core/draft"
+	"inkret/core/exchange"
+	"inkret/core/scan"
+	"inkret/core/schema"
+	"inkret/intake"
+	"inkret/service"
+)
+
+// review measures what a reviewer waits for: telling what a revision changes, its
+// effect on recorded traffic, the exposure map, and a draft from a description.
+func review() error {
+	if err := widening(); err != nil {
+		return err
+	}
+	if err := effect(); err != nil {
+		return err
+	}
+	if err := exposureMap(); err != nil {
+		return err
+	}
+	return drafting()
+}
+
+func widening() error {
+	const endpoints = 1000
+	text := contractDocument(endpoints)
+	read := func(text []byte) *contract.Contracts {
+		c, err := contract.Read(contract.File{Name: "bench.yaml", Data: text})
+		if err != nil {
+			panic(err)
+		}
+		return c
+	}
+	new := bytes.Replace(text, []byte("berth: {grants: {label: ,"), []byte("berth: {grants: {"), endpoints/2)
+	reading := measure(func() { read(text) })
+	both := measure(func() { compare.Contracts(read(text), read(new)) })
+	fmt.Printf("  telling what a revision of %d endpoints widens           %6.0f ms   %.2f times reading both documents\n", endpoints, (both-2*reading)*1000, (both-2*reading)/(2*reading))
+	return nil
+}
+
+func effect() error {
+	dir, err := os.MkdirTemp("", "inkret-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	var har bytes.Buffer
+	if err := recording(&har, uploaded, 0); err != nil {
+		return err
+	}
+	s, who, err := filled(dir)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	if _, err := s.Upload(context.Background(), who, "bench", "bench.har", "", bytes.NewReader(har.Bytes())); err != nil {
+		return err
+	}
+	begun := time.Now()
+	judge := scan.NewJudge(nil)
+	if err := intake.Read("bench.har", bytes.NewReader(har.Bytes()), func(c *exchange.Capture) error { judge.Capture(c); return nil }); err != nil {
+		return err
+	}
+	sweeping := time.Since(begun)
+	begun = time.Now()
+	t, err := s.Try(context.Background(), "bench", service.Change{Effect: true, Files: []service.ContractFile{{Name: "bench.yaml", Text: strings.Replace(listContract, "note:", "remark: {field: note}", 1)}}})
+	if err != nil {
+		return err
+	}
+	took := time.Since(begun)
+	if t.Effect == nil || t.Effect.Captures != uploaded {
+		return fmt.Errorf("the effect was worked out on %+v, problems %v", t.Effect, t.Problems)
+	}
+	fmt.Printf("  effect of a change on %d recorded captures             %6.0f ms   %.2f times reading and sweeping their recording\n", uploaded, took.Seconds()*1000, took.Seconds()/sweeping.Seconds())
+	return nil
+}
+
+// wideContracts has entities of ten fields each and endpoints that grant them.
+func wideContracts(fields, endpoints int) string {
+	var b strings.Builder
+	b.WriteString("inkret: 1\nservice: wide\naudiences: [{name: visitor, recognise: {credentials: none}}, {name: staff}]\nentities:\n")
+	for i := range fields / 10 {
+		fmt.Fprintf(&b, "  E%d: {fields: {", i)
+		for k := range 10 {
+			fmt.Fprintf(&b, "f%d: {type: string, class: public}, ", k)
+		}
+		b.WriteString("}}\n")
+	}
+	b.WriteString("endpoints:\n")
+	for i := range endpoints {
+		fmt.Fprintf(&b, "  - endpoint: GET /e%d\n    responses: [{entity: E%d, grants: {f0: , f1: , f2: , f3: , f4: , f5: , f6: }}]\n", i, i%(fields/10))
+	}
+	return b.String()
+}
+
+func exposureMap() error {
+	const fields, endpoints = 2000, 500
+	dir, err := os.MkdirTemp("", "inkret-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	ctx := context.Background()
+	s, err := service.Open(ctx, service.Options{Dir: dir})
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	who := service.Caller{Person: service.Person{ID: 1, Name: "bench"}}
+	if _, _, err := s.Apply(ctx, who, "wide", service.Proposed{Files: []service.ContractFile{{Name: "wide.yaml", Text: wideContracts(fields, endpoints)}}}); err != nil {
+		return err
+	}
+	m, err := s.Map(ctx, "wide", service.MapFilter{})
+	if err != nil {
+		return err
+	}
+	data, err := json.Marshal(m.Cells)
+	if err != nil {
+		return err
+	}
+	encoding := func() { json.Marshal(m.Cells) }
+	query := func() { s.Map(ctx, "wide", service.MapFilter{}) }
+	fmt.Printf("  exposure map of %d fields by %d endpoints, %d cells    %6.1f ms   %.1f times writing its cells as JSON (%d kB)\n", fields, endpoints, len(m.Cells), measure(query)*1000, ratio(query, encoding), len(data)/1000)
+	return nil
+}
+
+// largeDescription is an OpenAPI document whose schemas refer to each other in
+// chains and circles.
+func largeDescription(paths, schemas int) []byte {
+	var b strings.Builder
+	b.WriteString(`{"openapi":"3.1.0","info":{"title":"large","version":"1"},"paths":{`)
+	for i := range paths {
+		fmt.Fprintf(&b, `%s"/v1/things%d/{thing_id}":{"get":{"responses":{"200":{"content":{"application/json":{"schema":{"$ref":"#/components/schemas/Thing%d"}}}}}}}`, separator(i), i, i%schemas)
+	}
+	b.WriteString(`},"components":{"schemas":{`)
+	for i := range schemas {
+		fmt.Fprintf(&b, `%s"Thing%d":{"type":"object","required":["id"],"properties":{"id":{"type":"integer"},"name":{"type":"string"},"email":{"type":"string"},"next":{"$ref":"#/components/schemas/Thing%d"},"others":{"type":"array","items":{"$ref":"#/components/schemas/Thing%d"}}}}`,
+			separator(i), i, (i+1)%schemas, (i*7+3)%schemas)
+	}
+	b.WriteString(`}}}`)
+	return []byte(b.String())
+}
+
+func separator(i int) string {
+	if i == 0 {
+		return ""
+	}
+	return ","
+}
+
+func drafting() error {
+	const paths, schemas = 800, 1000
+	text := largeDescription(paths, schemas)
+	var problem error
+	drafted := func() {
+		s, err := schema.Describe("large.json", text)
+		if err != nil {
+			problem = err
+			return
+		}
+		d := draft.Write(s, draft.Options{})
+		if _, err := contract.Read(contract.File{Name: "draft.yaml", Data: []byte(d.Text)}); err != nil {
+			problem = err
+		}
+	}
+	decoded := func() {
+		var v any
+		json.Unmarshal(text, &v)
+	}
+	fmt.Printf("  drafting %d paths and %d schemas, and checking the draft %5.0f ms   %.0f times decoding the description\n", paths, schemas, measure(drafted)*1000, ratio(drafted, decoded))
+	return problem
+}
