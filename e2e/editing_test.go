@@ -12,7 +12,7 @@ import (
 	"inkret/client"
 )
 
-// press clicks a button by its text, once it can be clicked and nothing moves any more.
+// press clicks a button by its text, once it can be clicked.
 func press(text string) chromedp.Action { return pressIn("", text) }
 
 // confirm clicks a button of the dialog that is open.
@@ -20,7 +20,6 @@ func confirm(text string) chromedp.Action { return pressIn(".ant-modal-footer ",
 
 func pressIn(where, text string) chromedp.Action {
 	return until(`(() => {
-		if (document.querySelector('[class*="-enter"], [class*="-leave"], [class*="-appear"]')) return false;
 		const button = [...document.querySelectorAll(` + quote(where+"button") + `)].filter((b) => b.innerText.includes(` + quote(text) + `) && !b.disabled && b.checkVisibility()).at(-1);
 		button?.click();
 		return button !== undefined;
