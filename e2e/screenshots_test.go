@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 
 	"inkret/client"
 )
@@ -40,6 +41,13 @@ func TestScreenshots(t *testing.T) {
 	shot("captures", chromedp.Navigate(s.url+"/captures"), shows("visitor.har"))
 	shot("batch", chromedp.Navigate(s.url+"/captures?batch=1"), shows("GET http"))
 	shot("capture", chromedp.Navigate(s.url+"/captures/1"), chromedp.WaitVisible(`.wire-row`))
+	shot("entities", chromedp.Navigate(s.url+"/entities/fennick-quay/Skipper"), shows("loyalty_tier"))
+	shot("exposure", chromedp.Navigate(s.url+"/exposure"), shows("Berth.id"))
+	shot("coverage", chromedp.Navigate(s.url+"/contracts?tab=coverage"), shows("seen without a contract"))
+	shot("editor", chromedp.Navigate(s.url+"/endpoints"), shows("GET /v1/berths"), chromedp.Click(`//a[text()="GET /v1/berths/{berth_id}"]`, chromedp.BySearch), press("Edit the contract"), shows("Berth has"),
+		chromedp.Click(`//label[contains(., "repair_note")]`, chromedp.BySearch), shows("lets visitor"), tab("Effect on recorded traffic"), press("Judge the recorded captures by both"), shows("would go"))
+	b.do("something to approve", chromedp.Evaluate(`sessionStorage.clear()`, nil), chromedp.Navigate(s.url+"/entities/fennick-quay/Skipper?q=email"), shows("its name tells of something personal"), chromedp.Click(`[aria-label="Class of Skipper.email"]`), chromedp.KeyEvent(kb.ArrowUp+kb.Enter), press("Save 1 class"), shows("waits for a second person"))
+	shot("revision", chromedp.Navigate(s.url+"/contracts/fennick-quay/revisions/2"), shows("waits for a second person"))
 	shot("findings-dark", chromedp.Evaluate(`localStorage.setItem("inkret.theme", "dark")`, nil), chromedp.Navigate(s.url+"/findings"), shows("secret-value"))
 	if said := b.said(); len(said) > 0 {
 		t.Errorf("the browser complains: %q", said)
@@ -59,6 +67,8 @@ func terminalPictures(t *testing.T, s *server, dir, recordings string) {
 	}
 	terminalShot(t, home, filepath.Join(dir, "check.png"), "inkret check --contracts contracts/ skipper.har",
 		"cd "+recordings+" && inkret check --contracts "+contracts+" skipper.har")
+	terminalShot(t, home, filepath.Join(dir, "draft.png"), "inkret draft --captures visitor.har", "cd "+recordings+" && inkret draft --captures visitor.har | head -42")
+	terminalShot(t, home, filepath.Join(dir, "entity-where.png"), "inkret entity where fennick-quay Skipper.email", "inkret entity where fennick-quay Skipper.email")
 	id := decode[client.FindingPage](t, run(t, home, nil, "finding", "list", "--format", "json", "--search", "POST skippers password").out).Items[0].ID
 	terminalShot(t, home, filepath.Join(dir, "finding-show.png"), "inkret finding show "+id, "inkret finding show "+id)
 }

@@ -1,0 +1,35 @@
+package detect
+
+import (
+	"testing"
+
+	"inkret/core/catalog"
+)
+
+func TestSuggestedClasses(t *testing.T) {
+	for _, c := range []struct {
+		entity, field string
+		evidence      Evidence
+		class         catalog.Class
+		sure          Sureness
+	}{
+		{"Boat", "label", Evidence{Detector: "bcrypt hash", Class: catalog.Secret}, catalog.Secret, Sure},
+		{"Skipper", "password_hash", Evidence{}, catalog.Secret, Sure},
+		{"Skipper", "contact", Evidence{Form: catalog.Form{Format: "email"}}, catalog.Personal, Sure},
+		{"Boat", "misc", Evidence{Note: "holds the owner's phone number"}, catalog.Personal, Likely},
+		{"Boat", "misc", Evidence{Note: "whether a phone is known; has no phone"}, catalog.Unclassed, Guess},
+		{"Skipper", "name", Evidence{}, catalog.Personal, Likely},
+		{"Boat", "name", Evidence{}, catalog.Public, Guess},
+		{"Boat", "owner_id", Evidence{}, catalog.Internal, Likely},
+		{"Skipper", "bornOn", Evidence{}, catalog.Personal, Sure},
+		{"Skipper", "tier", Evidence{}, catalog.Unclassed, Guess},
+		{"Boat", "ready", Evidence{Form: catalog.Form{Type: catalog.Boolean}}, catalog.Internal, Guess},
+		{"Boat", "xyzzy", Evidence{Form: catalog.Form{Type: catalog.String}}, catalog.Unclassed, Guess},
+		{"User", "has_phone", Evidence{Form: catalog.Form{Type: catalog.Boolean}}, catalog.Unclassed, Guess},
+	} {
+		s := Suggest(c.entity, c.field, c.evidence)
+		if s.Class != c.class || s.Sure != c.sure || s.Reason == "" {
+			t.Errorf("%s.%s %+v: %v, %s, %q; want %v, %s", c.entity, c.field, c.evidence, s.Class, s.Sure, s.Reason, c.class, c.sure)
+		}
+	}
+}
