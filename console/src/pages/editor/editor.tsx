@@ -52,7 +52,7 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
   const files = working?.files ?? inForce.data?.files;
   const base = working?.base ?? inForce.data?.number ?? 0;
   const rested = useRested(files, pause);
-  const chosenEndpoint = endpoint ?? (get("endpoint") || undefined);
+  const chosenEndpoint = get("endpoint") || endpoint; // a draft may write the endpoint otherwise than it was seen
   const trial = useQuery({
     queryKey: ["trial", service, rested, chosenEndpoint],
     queryFn: () => take(api.POST("/api/v1/services/{service}/contracts/trial", { params: { path: { service } }, body: { files: rested, base, endpoint: chosenEndpoint } })),
@@ -98,6 +98,7 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
   const takeDraft = (d: Drafted) => {
     keep(d.files);
     setDrafted(d);
+    set({ endpoint: d.endpoints[0] ?? "", draft: "" });
   };
   const problems = useMemo(() => trial.data?.problems ?? [], [trial.data]);
   const place = useRef<{ file?: string; line?: number }>({}); // of the endpoint, also while the text has problems
