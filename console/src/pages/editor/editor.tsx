@@ -277,22 +277,24 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
           />
         </section>
       </div>
-      <Modal
-        title={trial.data?.needs_approval ? "Put up for approval" : `Save as a revision after ${base}`}
-        open={saving}
-        onCancel={() => setSaving(false)}
-        onOk={() => save.mutate()}
-        okText={trial.data?.needs_approval ? "Put up for approval" : "Save"}
-        okButtonProps={{ loading: save.isPending }}
-        width={640}
-      >
-        {trial.data?.needs_approval && <Alert type="warning" showIcon title={`This lets more of what is ${trial.data.reaches} out. It takes effect when somebody else approves it.`} style={{ marginBottom: 12 }} />}
-        {trial.data && <Sentences all={trial.data.words} most={10} />}
-        <label style={{ display: "block", marginTop: "12px" }}>
-          Why, for whoever reads the revisions
-          <Input autoFocus value={reason} onChange={(e) => setReason(e.target.value)} onPressEnter={() => save.mutate()} />
-        </label>
-      </Modal>
+      {saving && (
+        <Modal
+          title={trial.data?.needs_approval ? "Put up for approval" : `Save as a revision after ${base}`}
+          open
+          onCancel={() => setSaving(false)}
+          onOk={() => save.mutate()}
+          okText={trial.data?.needs_approval ? "Put up for approval" : "Save"}
+          okButtonProps={{ loading: save.isPending }}
+          width={640}
+        >
+          {trial.data?.needs_approval && <Alert type="warning" showIcon title={`This lets more of what is ${trial.data.reaches} out. It takes effect when somebody else approves it.`} style={{ marginBottom: 12 }} />}
+          {trial.data && <Sentences all={trial.data.words} most={10} />}
+          <label style={{ display: "block", marginTop: "12px" }}>
+            Why, for whoever reads the revisions
+            <Input autoFocus value={reason} onChange={(e) => setReason(e.target.value)} onPressEnter={() => save.mutate()} />
+          </label>
+        </Modal>
+      )}
     </>
   );
 }
