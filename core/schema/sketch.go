@@ -129,11 +129,14 @@ func (s *Sketch) Catalog() *catalog.Catalog {
 var payload = []string{"data", "result", "results", "items", "records", "entries", "payload", "content", "value", "values", "response", "body", "list", "rows"}
 
 // Unwrap finds the object that an envelope is about: the one member with objects,
-// where its name is a usual one and the object has little else.
+// where its name is a usual one and the object has little else, or nothing at all.
 func Unwrap(o *Object) (inside *Member, beside []string) {
 	const most = 6
 	if len(o.Members) > most {
 		return nil, nil
+	}
+	if len(o.Members) == 1 && o.Members[0].Object != nil { // nothing else is there
+		return o.Members[0], nil
 	}
 	for _, m := range o.Members {
 		if m.Object != nil && slices.Contains(payload, strings.ToLower(m.Name)) && inside == nil {
