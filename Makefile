@@ -22,7 +22,7 @@ demo: build ## the harbour of Fennick Quay, made up
 	bin/inkret demo
 
 test: console chromium postgresql ## every test
-	$(GO) test $(TESTFLAGS) ./...
+	$(GO) test -timeout 30m $(TESTFLAGS) ./...
 
 .PHONY: chromium
 chromium: # headless Chromium for the console's tests, from Debian's packages where it is missing

@@ -23,10 +23,10 @@ type browser struct {
 }
 
 // browserTime bounds all that one test does in its browser.
-const browserTime = 2 * time.Minute
+const browserTime = 6 * time.Minute
 
 // pageTime bounds the wait for something on a page.
-const pageTime = 20 * time.Second
+const pageTime = time.Minute
 
 const windowWidth, windowHeight = 1280, 800
 
