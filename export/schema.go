@@ -219,10 +219,14 @@ func JSONSchemas(c *contract.Contracts) []JSONSchema {
 			if r == nil {
 				continue
 			}
+			who := k.Audience.Name
+			if who == "" {
+				who = "everybody"
+			}
 			s := newSchemas(c, k.Audience, "#/$defs/", true)
 			body := s.response(r)
 			root := document.Mapping().Set("$schema", text("https://json-schema.org/draft/2020-12/schema"))
-			root.Set("title", text(fmt.Sprintf("%s, status %s, for %s", e.Text, k.Title(), k.Audience.Name)))
+			root.Set("title", text(fmt.Sprintf("%s, status %s, for %s", e.Text, k.Title(), who)))
 			if body.Get("title") != nil {
 				root.Set("description", text("Entity: "+body.Get("title").Text))
 			}
@@ -234,7 +238,7 @@ func JSONSchemas(c *contract.Contracts) []JSONSchema {
 			if defs := s.definitions(); len(defs.Items) > 0 {
 				root.Set("$defs", defs)
 			}
-			all = append(all, JSONSchema{fileName(e.Text) + "." + k.Status + fileName("."+k.When) + "." + fileName(k.Audience.Name) + ".schema.json", JSON(root)})
+			all = append(all, JSONSchema{fileName(e.Text) + "." + k.Status + fileName("."+k.When) + "." + fileName(who) + ".schema.json", JSON(root)})
 		}
 	}
 	return all

@@ -338,10 +338,12 @@ func (d *differ) accepts(endpoint string, old, new *contract.Endpoint) {
 		}
 		d.add(Change{Direction: Neutral, What: "accepts", Endpoint: endpoint, Detail: detail})
 	}
-	for _, a := range d.new.Audiences {
+	for _, a := range d.new.Callers() {
 		was, is := map[string]exposure.Exposure{}, exposure.Of(new.AcceptCase(a))
 		if old != nil {
-			if b := d.old.Audience(a.Name); b != nil {
+			if b := d.old.Audience(a.Name); b == nil && len(d.old.Audiences) == 0 {
+				was = exposure.Of(old.AcceptCase(a))
+			} else if b != nil {
 				was = exposure.Of(old.AcceptCase(b))
 			}
 		}

@@ -150,6 +150,14 @@ func TestMoreTrustedAudiencesSeeWhatLessTrustedOnesDo(t *testing.T) {
 	}
 }
 
+func TestWhereNoAudienceIsNamedEverybodyIsOne(t *testing.T) {
+	const text = "inkret: 1\nservice: quay\nentities: {Boat: {fields: {id: {class: internal}, name: {class: public}}}}\nendpoints: [{endpoint: GET /a, responses: [{entity: Boat, grants: {id: }}], accepts: [{entity: Boat, grants: {id: }}]}]\n"
+	d := Contracts(read(t, text), read(t, strings.ReplaceAll(text, "grants: {id: }", "grants: {id: , name: }")))
+	if d.Direction != Widening || len(d.Words) != 2 || d.Words[0].Text != "lets everybody see Boat.name at GET /a" || d.Words[1].Text != "lets everybody send Boat.name at GET /a" {
+		t.Errorf("it is %s: %v", d.Direction, d.Words)
+	}
+}
+
 func TestTheFirstContractsAreAllNew(t *testing.T) {
 	d := Contracts(nil, read(t, base))
 	if d.Direction != Widening || len(d.Endpoints) != 4 {

@@ -50,7 +50,7 @@ func words(changes []Change) []Sentence {
 	})
 	sentences := make([]Sentence, len(all))
 	for i, g := range all {
-		thing := g.Field
+		thing, who := g.Field, list(g.audiences)
 		if g.Entity != "" && g.Field != "" {
 			thing = g.Entity + "." + g.Field
 		}
@@ -60,11 +60,13 @@ func words(changes []Change) []Sentence {
 				thing += " (" + g.Detail + ")"
 			}
 		}
+		if who == "" && g.What != "audience" {
+			who = "everybody"
+		}
 		where := " at " + strings.Join(g.endpoints, "")
 		if len(g.endpoints) > 1 {
 			where = fmt.Sprintf(" at %d endpoints", len(g.endpoints))
 		}
-		who := list(g.audiences)
 		var s string
 		switch g.What {
 		case "granted":

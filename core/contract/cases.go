@@ -18,6 +18,15 @@ type Case struct {
 	code int
 }
 
+// Callers are the audiences; where the contracts name none, one without a name that
+// everybody is.
+func (c *Contracts) Callers() []*Audience {
+	if len(c.Audiences) == 0 {
+		return []*Audience{{}}
+	}
+	return c.Audiences
+}
+
 // Everywhere is the responses that hold at every endpoint, as an endpoint.
 func (c *Contracts) Everywhere() *Endpoint {
 	return &Endpoint{Text: "every endpoint", Responses: c.Responses, all: c}
@@ -53,7 +62,7 @@ func (e *Endpoint) Cases() []Case {
 			}
 		}
 		for _, s := range statuses {
-			for _, a := range e.all.Audiences {
+			for _, a := range e.all.Callers() {
 				c := Case{When: lead.whenWords(), Status: s, Audience: a, code: codes[s]}
 				r, entry := best(fits, a, c.code)
 				if entry != s {

@@ -373,3 +373,20 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+// TestAProblemOnTheLastOfManyLines: a long document is read whole, and its problem has
+// its line.
+func TestAProblemOnTheLastOfManyLines(t *testing.T) {
+	const lines = 10_000
+	var b strings.Builder
+	b.WriteString("inkret: 1\nservice: quay\nentities:\n  Boat:\n    fields:\n")
+	for i := range lines - 6 {
+		fmt.Fprintf(&b, "      field%d: {type: string}\n", i)
+	}
+	b.WriteString("      last: {type: strng}\n")
+	_, err := Read(File{Name: "long.yaml", Data: []byte(b.String())})
+	var problems Problems
+	if !errors.As(err, &problems) || len(problems) != 1 || problems[0].Line != lines || problems[0].Near != "string" {
+		t.Errorf("the problems are %v", err)
+	}
+}

@@ -60,7 +60,12 @@ type Node struct {
 	Index   int   // its index in a list
 	Flow    bool  // a mapping or list in braces or brackets
 	Aliased bool  // it stands elsewhere, and is referred to here
+
+	byName map[string]*Node // of a wide mapping: its Pairs
 }
+
+// wide is from how many pairs on a mapping finds them by an index.
+const wide = 24
 
 // Pos is where n stands.
 func (n *Node) Pos() Pos { return Pos{File: n.File, Line: n.Line, Column: n.Column} }
@@ -80,12 +85,28 @@ func (n *Node) Describe() string {
 
 // Get gives the value under name of a mapping, or nil.
 func (n *Node) Get(name string) *Node {
+	if n.byName != nil {
+		return n.byName[name]
+	}
 	for _, p := range n.Pairs {
 		if p.Name.Text == name {
 			return p
 		}
 	}
 	return nil
+}
+
+// add appends a pair whose name is not there yet.
+func (n *Node) add(p *Node) {
+	n.Pairs = append(n.Pairs, p)
+	if len(n.Pairs) == wide {
+		n.byName = map[string]*Node{}
+		for _, q := range n.Pairs {
+			n.byName[q.Name.Text] = q
+		}
+	} else if n.byName != nil {
+		n.byName[p.Name.Text] = p
+	}
 }
 
 // JSON is the scalar as JSON text.
@@ -273,7 +294,7 @@ func (c *converter) pair(n *Node, pair *ast.MappingValueNode) {
 	if child.Kind == Null {
 		child.Line, child.Column = key.Line, key.Column
 	}
-	n.Pairs = append(n.Pairs, child)
+	n.add(child)
 }
 
 func (c *converter) merged(n *Node, pair *ast.MappingValueNode) {
@@ -290,7 +311,7 @@ func (c *converter) merge(n, from *Node) {
 	for _, p := range from.Pairs {
 		if n.Get(p.Name.Text) == nil {
 			p.Parent = n
-			n.Pairs = append(n.Pairs, p)
+			n.add(p)
 		}
 	}
 }
