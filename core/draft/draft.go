@@ -18,6 +18,7 @@ import (
 	"inkret/core/detect"
 	"inkret/core/document"
 	"inkret/core/observe"
+	"inkret/core/revise"
 	"inkret/core/schema"
 )
 
@@ -249,33 +250,11 @@ func (w *writer) ask(entity, field, text string) string {
 }
 
 func form(m *schema.Member) *document.Value {
-	v := document.Mapping()
 	f := m.Form
-	switch {
-	case m.Many:
-		v.Set("type", document.Text("array"))
-	case f.Type != "":
-		v.Set("type", document.Text(string(f.Type)))
+	if m.Many {
+		f.Type = catalog.Array
 	}
-	if f.Format != "" {
-		v.Set("format", document.Text(f.Format))
-	}
-	if f.Max > 0 {
-		v.Set("max", document.Count(f.Max))
-	}
-	if len(f.Values) > 0 {
-		list := &document.Value{Kind: document.List}
-		for _, text := range f.Values {
-			if one, err := document.FromJSON([]byte(text)); err == nil {
-				list.Add(one)
-			}
-		}
-		v.Set("values", list)
-	}
-	if f.Nullable {
-		v.Set("nullable", document.Truth(true))
-	}
-	return v
+	return revise.Form(f)
 }
 
 // allShapes writes a shape for every object that bodies lead to.

@@ -200,6 +200,18 @@ func entity(e *catalog.Entity) *document.Value {
 }
 
 func field(f *catalog.Field) *document.Value {
+	v := Form(f.Form)
+	if f.Class != catalog.Unclassed {
+		v.Set("class", document.Text(f.Class.String()))
+	}
+	if f.Note != "" {
+		v.Set("note", document.Text(strings.Join(strings.Fields(f.Note), " ")))
+	}
+	return v
+}
+
+// Form writes what a form asks of a value as a contract file has it.
+func Form(f catalog.Form) *document.Value {
 	v := document.Mapping()
 	if f.Type != "" {
 		v.Set("type", document.Text(string(f.Type)))
@@ -221,12 +233,6 @@ func field(f *catalog.Field) *document.Value {
 	}
 	if f.Nullable {
 		v.Set("nullable", document.Truth(true))
-	}
-	if f.Class != catalog.Unclassed {
-		v.Set("class", document.Text(f.Class.String()))
-	}
-	if f.Note != "" {
-		v.Set("note", document.Text(strings.Join(strings.Fields(f.Note), " ")))
 	}
 	return v
 }
