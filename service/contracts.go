@@ -125,7 +125,11 @@ func (s *Service) Apply(ctx context.Context, who Caller, service string, p Propo
 	}
 	if r, err = s.store.AddRevision(ctx, r, effect); err != nil {
 		if errors.Is(err, store.ErrOutdated) {
-			return r, false, outdated(w.base, w.base+1)
+			now, err := s.Export(ctx, service)
+			if err != nil {
+				return r, false, err
+			}
+			return r, false, outdated(w.base, now.Number)
 		}
 		return r, false, err
 	}
