@@ -155,6 +155,14 @@ func TestProblems(t *testing.T) {
 		{"a recording for no service", "POST", "/api/v1/services/none/batches?name=x", reviewer, "{}", 404, "there is no service"},
 		{"a recording without a name", "POST", "/api/v1/services/none/batches", reviewer, "{}", 400, "name"},
 		{"a page beyond the last", "GET", "/api/v1/findings?page=99999999", viewer, "", 400, "page counts from 1"},
+		{"a trial for no service", "POST", "/api/v1/services/none/contracts/trial", viewer, "{}", 404, "there is no service"},
+		{"a merge for no service", "POST", "/api/v1/services/none/contracts/merge", viewer, `{"base":1,"files":[]}`, 404, "there is no revision 1"},
+		{"a draft for no service", "POST", "/api/v1/services/none/contracts/drafts", viewer, `{"from":"captures"}`, 404, "there is no service"},
+		{"a map for no service", "GET", "/api/v1/services/none/exposure", viewer, "", 404, "there is no service"},
+		{"a reading of nothing", "POST", "/api/v1/services/none/readings", viewer, `{"source":"x.sql","form":"sql","text":"SELECT 1"}`, 400, "describes nothing that could be an entity"},
+		{"a revision that is not there", "GET", "/api/v1/services/none/revisions/3", viewer, "", 404, "there is no revision 3"},
+		{"a viewer who classes", "POST", "/api/v1/services/none/fields", viewer, `{"fields":[]}`, 403, "this needs the role reviewer"},
+		{"a reviewer who approves", "POST", "/api/v1/services/none/revisions/1/decision", reviewer, `{"approve":true}`, 403, "this needs the role lead"},
 		{"a contract with a problem", "PUT", "/api/v1/services/s/contracts", reviewer, `{"files":[{"name":"a.yaml","text":"inkret: 1\nservice: s\nentitys: {}"}]}`, 422, `"near":"entities"`},
 	} {
 		a := s.call(t, c.method, c.path, c.token, c.body)
