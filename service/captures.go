@@ -393,7 +393,7 @@ func (s *Service) Capture(ctx context.Context, id int64) (CaptureView, error) {
 	if err != nil {
 		return v, err
 	}
-	wire := scan.NewWire(held.ResponseBody, f.contracts)
+	wire := scan.NewWire(f.contracts)
 	out := scan.NewJudge(f.contracts).Watch(again, wire)
 	if out.Skipped != "" {
 		return v, nil

@@ -182,7 +182,7 @@ type Response struct {
 	When      []condition
 	Entity    *catalog.Entity
 	At        []string // reference tokens; "*" is every element
-	Inner     string   // the part of `at` before ">>", where the body is inside another
+	Inner     string   // the part of `at` before ">>" as findings write it, where the body is inside another
 	Many      bool
 	Nullable  bool
 	Body      *GrantSet // the entity's grants; shape and grants taken together

@@ -116,7 +116,7 @@ func (e *Endpoint) Plan(choice Choice, status int) *Plan {
 	}
 	others := []*Response{}
 	for _, o := range e.Responses {
-		if o == choice.Response || o.Audiences.has(audience) || o.Inner != "" || !equalConditions(o.When, choice.Response.When) && len(o.When) > 0 {
+		if o == choice.Response || o.Audiences.has(audience) || o.Inner != choice.Response.Inner || !equalConditions(o.When, choice.Response.When) && len(o.When) > 0 {
 			continue
 		}
 		for _, s := range o.Statuses {

@@ -382,16 +382,42 @@ func (r *reader) at(resp *Response, n *document.Node) {
 		return // the body itself
 	}
 	text := r.text(n)
+	inner := text
 	if i := strings.LastIndex(text, ">>"); i >= 0 {
-		resp.Inner = strings.TrimSpace(text)
-		return
+		outer, ok := outerPlace(text[:i])
+		if !ok {
+			r.report(n, "the place of the text that holds the body, as in script#state >> /user", "%q names no place before its last >>", text)
+			return
+		}
+		resp.Inner, inner = outer, strings.TrimSpace(text[i+2:])
 	}
-	tokens, ok := place.SplitPointer(text)
+	tokens, ok := place.Tokens(inner)
 	if !ok {
 		r.report(n, "a JSON Pointer such as /data, or nothing for the body itself", "%q is no JSON Pointer", text)
 		return
 	}
 	resp.At = tokens
+}
+
+// outerPlace writes what stands before `>>` as findings write it: JSON Pointers
+// and JSONPaths as JSONPaths, the names of places in a page as they are.
+func outerPlace(text string) (string, bool) {
+	steps := strings.Split(text, ">>")
+	for i, step := range steps {
+		step = strings.TrimSpace(step)
+		if step == "" {
+			return "", false
+		}
+		if step[0] == '/' || step[0] == '$' {
+			tokens, ok := place.Tokens(step)
+			if !ok {
+				return "", false
+			}
+			step = place.Path(tokens)
+		}
+		steps[i] = step
+	}
+	return strings.Join(steps, " >> "), true
 }
 
 func (r *reader) audienceSet(n *document.Node) Set {

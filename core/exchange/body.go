@@ -7,7 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"mime"
+	"regexp"
 	"strings"
 	"unicode/utf8"
 
@@ -108,11 +108,33 @@ func Text(body []byte, contentType string) ([]byte, error) {
 	case bytes.HasPrefix(body, []byte{0xFE, 0xFF}):
 		return recode(body, "utf-16be")
 	}
-	_, params, err := mime.ParseMediaType(contentType)
-	if err != nil || params["charset"] == "" || strings.EqualFold(params["charset"], "utf-8") {
+	charset := parameter(contentType, "charset")
+	if charset == "" {
+		charset = declared(contentType, body)
+	}
+	if charset == "" || strings.EqualFold(charset, "utf-8") {
 		return body, nil
 	}
-	return recode(body, params["charset"])
+	return recode(body, charset)
+}
+
+// declaration is where XML (XML 1.0 section 4.3.3) and HTML (HTML standard,
+// section 4.2.5.4) name their charset.
+var declaration = regexp.MustCompile(`(?i)<\?xml[^>]*\sencoding=["']([\w.:-]+)|<meta[^>]*\scharset=["']?([\w.:-]+)`)
+
+// declarationWithin is how far into a text its charset may be declared.
+const declarationWithin = 1024
+
+// declared gives the charset that the text of a body itself declares.
+func declared(contentType string, body []byte) string {
+	if kind, _ := mediaOf(contentType); kind != isXML && kind != isHTML {
+		return ""
+	}
+	m := declaration.FindSubmatch(body[:min(len(body), declarationWithin)])
+	if m == nil {
+		return ""
+	}
+	return string(m[1]) + string(m[2])
 }
 
 func recode(body []byte, charset string) ([]byte, error) {
@@ -122,21 +144,4 @@ func recode(body []byte, charset string) ([]byte, error) {
 	}
 	out, err := enc.NewDecoder().Bytes(body)
 	return bytes.TrimPrefix(out, []byte("\uFEFF")), err
-}
-
-// Readable says whether a body can be judged: nil, or why not. A body without a
-// media type is read when it looks like JSON.
-func Readable(contentType string, body []byte) error {
-	media, _, _ := strings.Cut(contentType, ";")
-	media = strings.ToLower(strings.TrimSpace(media))
-	switch {
-	case media == "application/json", media == "text/json", strings.HasSuffix(media, "+json"):
-		return nil
-	case media == "" || media == "x-unknown":
-		if t := bytes.TrimLeft(body, " \t\r\n"); len(t) > 0 && (t[0] == '{' || t[0] == '[') {
-			return nil
-		}
-		return errors.New("a body without a media type is not a body Inkret reads")
-	}
-	return fmt.Errorf("%s is not a body Inkret reads", media)
 }

@@ -114,7 +114,7 @@ func TestCharsets(t *testing.T) {
 func TestWhichBodiesAreRead(t *testing.T) {
 	for media, want := range map[string]bool{
 		"application/json": true, "Application/JSON; charset=utf-8": true, "application/problem+json": true, "text/json": true,
-		"text/html": false, "image/png": false, "application/jsonp": false, "": true, "x-unknown": true,
+		"text/html": true, "application/x-ndjson": true, "multipart/mixed; boundary=x": true, "image/svg+xml": false, "text/plain": false, "application/atom+xml": true, "image/png": false, "application/jsonp": false, "": true, "x-unknown": true,
 	} {
 		if got := Readable(media, []byte(` {"a":1}`)) == nil; got != want {
 			t.Errorf("%q is read: %v, want %v", media, got, want)

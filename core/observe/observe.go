@@ -112,7 +112,11 @@ func (o *Observer) Add(c *exchange.Capture) {
 	if key == "" {
 		key = Template(c.Request.Method, segments)
 	}
-	readable := c.Response.Missing == "" && len(c.Response.Body) > 0 && exchange.Readable(c.Response.Header.Get("Content-Type"), c.Response.Body) == nil
+	var answered, sent []byte
+	if c.Response.Missing == "" {
+		answered = learnable(c.Response.Header, c.Response.Body)
+	}
+	readable := answered != nil
 	if !readable && c.Response.Status != 204 && c.Response.Status != 304 {
 		return
 	}
@@ -132,14 +136,31 @@ func (o *Observer) Add(c *exchange.Capture) {
 		if e.answers[answer] == nil {
 			e.answers[answer] = newSpot()
 		}
-		o.learn(e.answers[answer], c.Response.Body)
+		o.learn(e.answers[answer], answered)
 	}
-	if len(c.Request.Body) > 0 && c.Response.Status < 400 && exchange.Readable(c.Request.Header.Get("Content-Type"), c.Request.Body) == nil {
+	if c.Response.Status < 400 {
+		sent = learnable(c.Request.Header, c.Request.Body)
+	}
+	if sent != nil {
 		if e.takes == nil {
 			e.takes = newSpot()
 		}
-		o.learn(e.takes, c.Request.Body)
+		o.learn(e.takes, sent)
 	}
+}
+
+// learnable gives the JSON text that stands for a body as a whole: none for pages
+// and for what is not read.
+func learnable(h exchange.Header, body []byte) []byte {
+	contentType := h.Get("Content-Type")
+	if len(body) == 0 || exchange.Readable(contentType, body) != nil {
+		return nil
+	}
+	parts, err := exchange.Parts(nil, contentType, body)
+	if err != nil || len(parts) != 1 || parts[0].Place != "" {
+		return nil
+	}
+	return parts[0].Text
 }
 
 // callers counts how requests say who makes them.

@@ -114,3 +114,50 @@ func identifier(name []byte) bool {
 	}
 	return len(name) > 0
 }
+
+// Tokens gives the steps that a JSON Pointer, or a JSONPath of names and [*]
+// alone, is made of: names, and "*" for every element. It reports false for
+// anything else.
+func Tokens(text string) ([]string, bool) {
+	if !strings.HasPrefix(text, Root) {
+		return SplitPointer(text)
+	}
+	var tokens []string
+	for rest := text[len(Root):]; rest != ""; {
+		switch {
+		case strings.HasPrefix(rest, Elements):
+			tokens, rest = append(tokens, "*"), rest[len(Elements):]
+		case rest[0] == '.':
+			end := strings.IndexAny(rest[1:], ".[") + 1
+			if end == 0 {
+				end = len(rest)
+			}
+			if !identifier([]byte(rest[1:end])) {
+				return nil, false
+			}
+			tokens, rest = append(tokens, rest[1:end]), rest[end:]
+		case strings.HasPrefix(rest, "['"):
+			end := strings.Index(rest, "']")
+			if end < 2 || strings.Contains(rest[:end], `\`) {
+				return nil, false
+			}
+			tokens, rest = append(tokens, rest[2:end]), rest[end+2:]
+		default:
+			return nil, false
+		}
+	}
+	return tokens, true
+}
+
+// Path is the JSONPath of what [Tokens] gives.
+func Path(tokens []string) string {
+	path := []byte(Root)
+	for _, t := range tokens {
+		if t == "*" {
+			path = append(path, Elements...)
+		} else {
+			path = AppendName(path, []byte(t))
+		}
+	}
+	return string(path)
+}

@@ -424,7 +424,7 @@ func FuzzCapture(f *testing.F) {
 		for _, path := range []string{"/bookings/7", "/bookings", "/office-only", "/split", "/free", "/nowhere"} {
 			c := call(path, "visitor", "")
 			c.Response.Body = body
-			wire := NewWire(body, contracts)
+			wire := NewWire(contracts)
 			out := NewJudge(contracts).Watch(c, wire)
 			if len(body) > 0 && (out.Skipped == "") != json.Valid(body) {
 				t.Fatalf("skipped because %q, and encoding/json says valid: %v", out.Skipped, json.Valid(body))

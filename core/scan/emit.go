@@ -69,7 +69,7 @@ type pathEntry struct {
 const maxPaths = 1 << 15
 
 func (w *walk) entry() *pathEntry {
-	p := append(w.pathText[:0], place.Root...)
+	p := append(append(w.pathText[:0], w.prefixPath...), place.Root...)
 	for i := range w.segs {
 		if s := &w.segs[i]; s.any {
 			p = append(p, place.Elements...)
@@ -107,16 +107,7 @@ func (w *walk) write(slot int, e *pathEntry, c *candidate, start, weight int, sa
 		}
 	}
 	from := len(w.pointers)
-	for i := range w.segs {
-		switch g := &w.segs[i]; {
-		case g.masked != "":
-			w.pointers = place.AppendPointer(w.pointers, []byte(g.masked))
-		case g.name != nil:
-			w.pointers = place.AppendPointer(w.pointers, g.name)
-		default:
-			w.pointers = place.AppendIndex(w.pointers, g.index)
-		}
-	}
+	w.pointers = w.pointer(w.pointers)
 	w.cuts[slot] = from
 	s.pointerEnd = len(w.pointers)
 	if c.class >= catalog.Personal {

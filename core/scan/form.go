@@ -25,12 +25,16 @@ func (w *walk) departs(m *contract.Member, at level, kind scalarKind, text []byt
 		return "null is sent and the grant is not nullable"
 	}
 	switch {
+	case m.Many && at < element && w.part != nil && w.part.Untyped:
 	case m.Many && at < element:
 		return "a single value is sent where a list is granted"
 	case m.Keyed && at == whole:
 		return "a single value is sent where a map is granted"
 	case m.Object != nil || m.OneOf != nil:
 		return "a single value is sent where an object is granted"
+	}
+	if w.part != nil && w.part.Untyped && kind == isString {
+		kind = typed(f.Type, text)
 	}
 	switch f.Type {
 	case catalog.String:
@@ -66,6 +70,23 @@ func (w *walk) departs(m *contract.Member, at level, kind scalarKind, text []byt
 		return "the value is none of those granted"
 	}
 	return ""
+}
+
+// typed is the kind that a text would have if its notation had types.
+func typed(want catalog.Type, text []byte) scalarKind {
+	t := tokens{data: text}
+	switch {
+	case want == catalog.Boolean && (string(text) == "true" || string(text) == "false"):
+		return isBool
+	case (want == catalog.Integer || want == catalog.Number) && len(text) > 0 && (text[0] == '-' || text[0]-'0' < 10):
+		if _, whole, ok := t.number(); ok && t.pos == len(text) {
+			if whole {
+				return isInteger
+			}
+			return isNumber
+		}
+	}
+	return isString
 }
 
 var kindNames = [...]string{isNull: "null", isBool: "boolean", isString: "string", isInteger: "integer", isNumber: "number"}
@@ -181,6 +202,11 @@ func (w *walk) scalarValue(first byte) (text []byte, hit detect.Hit, kind scalar
 		if s.escaped {
 			w.scratch = unquote(w.scratch[:0], s.raw)
 			text, traits = w.scratch, detect.TraitsOf(w.scratch)
+		}
+		if len(text) > 2 && mayEmbed(text) && w.nesting < maxInner {
+			if w.embeddedText = embedded(text); w.embeddedText != nil {
+				return text, hit, isString, true // what is in it is judged by itself
+			}
 		}
 		return text, w.judge.detectors.Value(text, traits), isString, true
 	case first == '-' || first-'0' < 10:

@@ -38,7 +38,7 @@ func (w *walk) granted(m *contract.Member, how mode, at level, start int, c *can
 		before := w.excess
 		c = graver(c, &candidate{kind: WrongAudience, severity: ByClass(m.Gravest), class: m.Gravest, entity: m.Entity, grant: m.Grant})
 		ok := w.granted(m, loud, at, start, c)
-		w.excess = before + w.pos - start
+		w.excess = before + w.weight(start, w.pos)
 		return ok
 	}
 	if w.asked != nil && at == whole && w.entityMember() == m {
@@ -71,7 +71,7 @@ func (w *walk) grantedObject(m *contract.Member, how mode, at level, start int, 
 	if m.Keyed && at == whole {
 		return w.keyed(m, how, start, c)
 	}
-	if m.Many && at < element {
+	if m.Many && at < element && !(w.part != nil && w.part.Untyped) {
 		c = mismatch(c, m, how, "one object is sent where a list is granted")
 	}
 	o := m.Object
@@ -124,7 +124,7 @@ func (w *walk) ungrantedObjects(slot, start int, c *candidate, m *contract.Membe
 	w.grave = w.grave || before
 	w.fill(slot, graver(c, found), start)
 	if how == own {
-		w.excess += w.pos - start
+		w.excess += w.weight(start, w.pos)
 	}
 	return ok
 }
@@ -211,8 +211,10 @@ func (w *walk) grantedScalar(m *contract.Member, how mode, at level, start int, 
 		return false
 	}
 	if how == posted {
+		w.embeddedText = nil
 		return true
 	}
+	w.embed(m.Class, start)
 	if how == own {
 		c = mismatch(c, m, how, w.departs(m, at, kind, text))
 	}
@@ -484,7 +486,7 @@ func (w *walk) foreignMember(m *contract.Member, how mode, start int) bool {
 	ok := w.granted(m, foreign, whole, start, c)
 	w.excess = before
 	if how == own {
-		w.excess += w.pos - start
+		w.excess += w.weight(start, w.pos)
 	}
 	return ok
 }

@@ -89,7 +89,7 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	}
 	out.Bytes = len(c.Response.Body)
 	w := &j.walk
-	w.watch, w.asked, w.plan, w.boundary = watch, nil, plan, nil
+	w.watch, w.asked, w.boundary = watch, nil, nil
 	w.failed = c.Response.Status >= 400
 	if plan != nil && choice.Wrong {
 		w.boundary = plan.Entity
@@ -98,15 +98,22 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 		w.asked = pickTree(e.Selection.Asked(c.Request.URL))
 	}
 	w.shown = j.exercise(plan, &out, choice)
-	err := w.body(c.Response.Body)
-	spots := w.finish()
-	out.Excess = w.excess
-	if err == nil {
+	all := w.bodies(c, choice.Response, plan)
+	spots := all.spots
+	if len(w.parts) == 0 && plan == nil && all.err == nil {
+		out.Skipped, out.Spots, out.Bytes = "no JSON is baked into the page", asked, 0
+		return out
+	}
+	out.Excess, w.excess, w.private = all.excess, all.excess, all.private
+	if all.err == nil {
 		spots = append(spots, j.exchangeSpots(c, &out, choice.Response != nil)...)
 	}
 	out.Spots = append(spots, asked...)
-	if err != nil {
-		out.Skipped = fmt.Sprintf("the body is not JSON: %v", err)
+	switch _, syntax := SyntaxAt(all.err); {
+	case syntax:
+		out.Skipped = fmt.Sprintf("the body is not JSON: %v", all.err)
+	case all.err != nil:
+		out.Skipped = all.err.Error()
 	}
 	return out
 }
@@ -197,9 +204,6 @@ func (j *Judge) identify(out *Outcome, c *exchange.Capture, segments []string) (
 	if choice.Response.Name != "" {
 		out.Endpoint += " [" + choice.Response.Name + "]"
 	}
-	if choice.Response.Inner != "" {
-		return nil, choice, audience
-	}
 	return e.Plan(choice, c.Response.Status), choice, audience
 }
 
@@ -229,7 +233,7 @@ func (w *walk) body(data []byte) error {
 	w.reset(data)
 	switch {
 	case w.plan == nil:
-		w.sweep(zone{}, nil, nil, w.begin())
+		w.sweep(zone{cover: w.cover}, nil, nil, w.begin())
 	case w.plan.Bare != nil && !w.plan.Listed && w.space() == '[':
 		w.again(data)
 		if !w.bareSeen && w.err == nil { // no entity in sight: sweep what there is
@@ -308,7 +312,12 @@ func (w *walk) finish() []Spot {
 		if s.Kind == 0 {
 			continue
 		}
-		s.Pointer = pointers[w.cuts[i]:s.pointerEnd]
+		if s.Pointer = pointers[w.cuts[i]:s.pointerEnd]; w.prefixPointer != "" {
+			s.Pointer = strings.TrimRight(w.prefixPointer+s.Pointer, " ")
+		}
+		if w.part != nil || w.nesting > 0 {
+			s.Bytes, s.Offset = w.weight(s.Offset, s.Offset+s.Bytes), w.origin(s.Offset)
+		}
 		spots = append(spots, s)
 	}
 	byOffset := func(i, k int) bool { return spots[i].Offset < spots[k].Offset }

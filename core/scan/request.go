@@ -71,8 +71,15 @@ func postsJSON(r *exchange.Request) bool {
 
 // overPosting holds a request's body against what is accepted.
 func (j *Judge) overPosting(c *exchange.Capture, e *contract.Endpoint, choice contract.Choice, audience *contract.Audience) []Spot {
+	parts, err := exchange.Parts(nil, c.Request.Header.Get("Content-Type"), c.Request.Body)
+	if err != nil || len(parts) != 1 || parts[0].Place != "" {
+		return nil
+	}
 	w := &walk{judge: j, plan: e.AcceptPlan(audience, c)}
-	w.reset(c.Request.Body)
+	if !parts[0].Same() {
+		w.part = &parts[0]
+	}
+	w.reset(parts[0].Text)
 	w.granted(w.plan.Root, posted, whole, w.begin(), nil)
 	spots := w.finish()
 	if len(spots) == 0 {
@@ -85,7 +92,7 @@ func (j *Judge) overPosting(c *exchange.Capture, e *contract.Endpoint, choice co
 	for i := range spots {
 		s := &spots[i]
 		s.Request = true
-		if value, ok := echoed[s.name]; ok && sameScalar(value, s.value) {
+		if value, ok := echoed[s.name]; ok && (sameScalar(value, s.value) || parts[0].Untyped && strings.Trim(value, `"`) == strings.Trim(s.value, `"`)) {
 			s.Severity = High
 			s.reason += "; the response has it too"
 		}

@@ -68,7 +68,7 @@ func TestOverPosting(t *testing.T) {
 		{"another audience is accepted nothing from", "/bookings", "visitor", `{"arrives_on":"x"}`, ok, "over-posting medium $.arrives_on at /arrives_on, 16 bytes"},
 		{"accepts is empty", "/nothing", "skipper", `{"a":1,"b":[2]}`, `{"ok":true}`, "over-posting medium $.a at /a, 5 bytes\nover-posting medium $.b at /b, 7 bytes"},
 		{"accepts is not written", "/unjudged", "skipper", `{"a":1}`, `{"ok":true}`, ""},
-		{"a body that is no JSON", "/nothing", "skipper", `a=1`, `{"ok":true}`, ""},
+		{"a form", "/nothing", "skipper", `a=1`, `{"ok":true,"a":1}`, "over-posting high $.a at /a, 3 bytes"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			capture := send(c.path, c.audience, c.request, c.response)

@@ -76,6 +76,7 @@ func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int
 	} else {
 		text, hit, kind, good := w.scalarValue(first)
 		ok = good
+		w.embed(0, start)
 		structure = w.structure(structure, v, false)
 		if text == nil && kind != isNull {
 			text = []byte{} // the body broke off in it
@@ -93,7 +94,7 @@ func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int
 	}
 	w.grave = w.grave || before
 	if how == own {
-		w.excess += w.pos - start
+		w.excess += w.weight(start, w.pos)
 	}
 	return ok
 }
@@ -173,6 +174,7 @@ func (w *walk) sweep(z zone, v *verdict, owner *catalog.Entity, start int) bool 
 		w.drop(c, start)
 		return false
 	}
+	w.embed(z.cover, start)
 	if w.failed && kind == isString {
 		c = graver(c, revealing(text))
 	}

@@ -17,9 +17,10 @@ const (
 // picture of the body and the judgement are of one pass. Names and bytes are
 // valid during the call only.
 type Observer interface {
-	// Begin starts the body, perhaps for a second time: what came before is void.
-	// granted is whether a contract judges it.
-	Begin(granted bool)
+	// Begin starts a body, perhaps for a second time: what came of it before is
+	// void. within is the pointer of what it stands in, with " >> " behind it, and
+	// empty for the capture's body; granted is whether a contract judges it.
+	Begin(within string, data []byte, granted bool)
 	// Member begins a member whose name starts at byte start. masked stands for
 	// the name where it is sensitive; m is the grant that covers it, or nil.
 	Member(name []byte, masked string, start int, mark Mark, m *contract.Member)

@@ -7,6 +7,7 @@ import (
 	"inkret/core/catalog"
 	"inkret/core/contract"
 	"inkret/core/detect"
+	"inkret/core/exchange"
 )
 
 // mode is how the grants of a place count.
@@ -87,6 +88,16 @@ type walk struct {
 	bareSeen   bool // the body itself has a member that the entity grants
 	bare       bool // this pass judges the body itself as the entity
 
+	parts         []exchange.Part // of the capture's body
+	inner         []inner         // bodies to be judged, those found inside of others behind them
+	part          *exchange.Part  // that is being read, where it is not the body byte by byte
+	prefixPath    string          // of places in a body inside another
+	prefixPointer string
+	base          int           // where in the capture's body it stands
+	nesting       int           // bodies around it
+	cover         catalog.Class // classes granted where it stands
+	embeddedText  []byte        // JSON that the string just read holds
+
 	private      bool   // something personal or secret is in the body
 	askedGranted bool   // a member that was asked for is granted
 	unasked      string // a granted member that was sent and not asked for
@@ -96,13 +107,13 @@ func (w *walk) reset(data []byte) {
 	w.tokens = tokens{data: data}
 	w.segs, w.seen, w.spots = w.segs[:0], w.seen[:0], w.spots[:0]
 	w.pointers, w.cuts = w.pointers[:0], w.cuts[:0]
-	w.excess, w.grave, w.depth = 0, false, 0
+	w.excess, w.grave, w.depth, w.embeddedText = 0, false, 0, nil
 	clear(w.wide)
 	w.wayMissing, w.bareSeen, w.bare = false, false, false
 	w.private, w.askedGranted, w.unasked, w.picked, w.names = false, false, "", nil, w.names[:0]
 	w.judge.body++
 	if w.watch != nil {
-		w.watch.Begin(w.plan != nil)
+		w.watch.Begin(w.prefixPointer, data, w.plan != nil)
 	}
 }
 

@@ -1,6 +1,7 @@
 package scan
 
 import (
+	"strings"
 	"unicode/utf8"
 
 	"inkret/core/catalog"
@@ -15,20 +16,28 @@ import (
 // and truth values, one of internal class. A Wire is an [Observer] for one body;
 // [Wire.Root] is complete once the judgement is.
 type Wire struct {
-	data      []byte
-	detectors *detect.Set
-	root      *WireNode
-	open      []*WireNode
-	count     int
-	skipping  int // depth below a value that is left out
-	Cut       int // values left out
+	detectors    *detect.Set
+	pictures     []*bodyPicture // the body's, then those of what stands inside
+	*bodyPicture                // the one being taken
+	open         []*WireNode
+	count        int
+	skipping     int // depth below a value that is left out
+	Cut          int // values left out
+}
+
+// bodyPicture is what a [Wire] shows of one body.
+type bodyPicture struct {
+	within string // the pointer of what it stands in, " >> " behind it
+	data   []byte
+	root   *WireNode
 }
 
 // WireNode is one value in a [Wire].
 type WireNode struct {
-	Name     string // of a member, masked where it is sensitive
+	Name     string // of a member, masked where it is sensitive; of a text in a page its place there
+	Inner    bool   // a body inside of what is above it
 	Index    int    // of an element, -1 for a member and the body
-	Kind     string // object, array, string, number, boolean, null or absent
+	Kind     string // object, array, string, number, boolean, null, absent or page
 	Mark     Mark
 	Missing  bool
 	Class    catalog.Class // of the grant that covers it
@@ -49,9 +58,9 @@ const (
 	maxWireText     = 300  // characters of one value
 )
 
-// NewWire gives a picture to be taken of data.
-func NewWire(data []byte, c *contract.Contracts) *Wire {
-	w := &Wire{data: data, detectors: &detect.Set{}}
+// NewWire gives a picture to be taken of a body that is judged by c, which may be nil.
+func NewWire(c *contract.Contracts) *Wire {
+	w := &Wire{detectors: &detect.Set{}}
 	if c != nil {
 		w.detectors.Custom = c.Detectors
 	}
@@ -59,13 +68,37 @@ func NewWire(data []byte, c *contract.Contracts) *Wire {
 }
 
 // Begin implements [Observer].
-func (w *Wire) Begin(granted bool) {
-	w.root = &WireNode{Index: -1}
+func (w *Wire) Begin(within string, data []byte, granted bool) {
+	w.end()
+	if w.bodyPicture == nil || w.within != within { // else it is taken a second time
+		w.bodyPicture = &bodyPicture{within: within}
+		w.pictures = append(w.pictures, w.bodyPicture)
+	}
+	w.data, w.root = data, &WireNode{Index: -1, Inner: within != ""}
+	if w.root.Inner {
+		w.root.Pointer = strings.TrimRight(within, " ")
+	}
 	if granted {
 		w.root.Mark = Granted
 	}
 	w.open = append(w.open[:0], w.root)
-	w.count, w.skipping, w.Cut = 1, 0, 0
+	w.count++
+	w.skipping = 0
+}
+
+// end completes the picture that was taken last.
+func (w *Wire) end() {
+	if w.bodyPicture != nil {
+		w.finish(w.root, len(w.data))
+	}
+}
+
+// below gives the pointer of what is below n.
+func (n *WireNode) below() []byte {
+	if strings.HasSuffix(n.Pointer, ">>") {
+		return []byte(n.Pointer + " ")
+	}
+	return []byte(n.Pointer)
 }
 
 func (w *Wire) top() *WireNode { return w.open[len(w.open)-1] }
@@ -92,7 +125,7 @@ func (w *Wire) Member(name []byte, masked string, start int, mark Mark, m *contr
 		shown = string(name)
 	}
 	n := &WireNode{Name: shown, Index: -1, Mark: mark, start: start}
-	n.Pointer = string(place.AppendPointer([]byte(w.top().Pointer), []byte(shown)))
+	n.Pointer = string(place.AppendPointer(w.top().below(), []byte(shown)))
 	n.grant(m)
 	w.add(n)
 }
@@ -108,7 +141,7 @@ func (n *WireNode) grant(m *contract.Member) {
 func (w *Wire) Element(index, start int) {
 	parent := w.top()
 	n := &WireNode{Index: index, Mark: parent.Mark, Class: parent.Class, Line: parent.Line, start: start}
-	n.Pointer = string(place.AppendIndex([]byte(parent.Pointer), index))
+	n.Pointer = string(place.AppendIndex(parent.below(), index))
 	w.add(n)
 }
 
@@ -119,7 +152,7 @@ func (w *Wire) Absent(m *contract.Member) {
 	}
 	parent := w.top()
 	n := &WireNode{Name: m.Name, Index: -1, Kind: "absent", Mark: Granted, Missing: true}
-	n.Pointer = string(place.AppendPointer([]byte(parent.Pointer), []byte(m.Name)))
+	n.Pointer = string(place.AppendPointer(parent.below(), []byte(m.Name)))
 	n.grant(m)
 	parent.Children = append(parent.Children, n)
 }
@@ -138,7 +171,7 @@ func (w *Wire) End(end int) {
 func (w *Wire) finish(n *WireNode, end int) {
 	n.Bytes = end - n.start
 	t := tokens{data: w.data[:end], pos: n.start}
-	if n.Name != "" || n.Index < 0 && n != w.root {
+	if n != w.root && (n.Name != "" || n.Index < 0) {
 		if _, ok := t.string(); !ok || !t.colon() {
 			return
 		}
@@ -175,6 +208,9 @@ func (w *Wire) plain(n *WireNode, start, end int) string {
 // text shows a string of a public grant, or masks it.
 func (w *Wire) text(n *WireNode, s str) string {
 	value := unquote(nil, s.raw)
+	if len(value) > 2 && mayEmbed(value) && embedded(value) != nil {
+		return "{" + maskedPart + "}" // what is in it stands below it
+	}
 	hit := w.detectors.Value(value, detect.TraitsOf(value))
 	if n.Mark != Granted { // its class is not known: nothing of it is shown
 		return detect.Mask(value, hit, catalog.Secret)
@@ -194,18 +230,57 @@ func (w *Wire) text(n *WireNode, s str) string {
 
 // Root gives the picture, with the spots of the judgement it was taken in.
 func (w *Wire) Root(spots []Spot) *WireNode {
-	if w.root == nil {
+	w.end()
+	root := w.assemble()
+	if root == nil {
 		return nil
 	}
-	w.finish(w.root, len(w.data))
 	at := map[string]*Spot{}
 	for i := range spots {
 		if s := &spots[i]; !s.Request && !s.Kind.Whole() {
 			at[s.Pointer] = s
 		}
 	}
-	w.root.attach(at)
-	return w.root
+	root.attach(at)
+	return root
+}
+
+// assemble puts the pictures of inner bodies below what they stand in. Those of a
+// page stand below a node of their own.
+func (w *Wire) assemble() *WireNode {
+	if len(w.pictures) == 0 {
+		return nil
+	}
+	root := w.pictures[0].root
+	if w.pictures[0].within != "" {
+		root = &WireNode{Index: -1, Kind: "page"}
+	}
+	places := map[string]*WireNode{}
+	root.index(places)
+	for _, p := range w.pictures {
+		if p.within == "" {
+			continue
+		}
+		p.root.index(places)
+		holder := places[strings.TrimSuffix(p.within, " >> ")]
+		if holder == nil {
+			if root.Kind != "page" { // what holds it was left out
+				continue
+			}
+			holder, p.root.Name = root, strings.TrimSuffix(p.within, " >> ")
+			root.Bytes += p.root.Bytes
+		}
+		holder.Children = append(holder.Children, p.root)
+	}
+	return root
+}
+
+// index notes where a node and those below it stand.
+func (n *WireNode) index(places map[string]*WireNode) {
+	places[n.Pointer] = n
+	for _, c := range n.Children {
+		c.index(places)
+	}
 }
 
 func (n *WireNode) attach(at map[string]*Spot) {

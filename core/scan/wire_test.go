@@ -30,7 +30,7 @@ func draw(n *WireNode, depth int, b *strings.Builder) {
 func picture(t *testing.T, path, audience, body string) (*WireNode, *Wire) {
 	t.Helper()
 	contracts := mustRead(t, harbour)
-	wire := NewWire([]byte(body), contracts)
+	wire := NewWire(contracts)
 	out := NewJudge(contracts).Watch(call(path, audience, body), wire)
 	if out.Skipped != "" {
 		t.Fatal(out.Skipped)

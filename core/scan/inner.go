@@ -1,0 +1,201 @@
+package scan
+
+import (
+	"bytes"
+	"encoding/base64"
+	"sort"
+
+	"inkret/core/catalog"
+	"inkret/core/contract"
+	"inkret/core/exchange"
+	"inkret/core/place"
+)
+
+// Bodies in bodies: a text that holds JSON is judged after the body around it,
+// as a body of its own whose places begin with that text's place.
+
+// inner is a body that stands inside another.
+type inner struct {
+	path, pointer string // of what it stands in, " >> " behind them; empty for the capture's body
+	text          []byte
+	cover         catalog.Class // classes up to this are granted there
+	part          *exchange.Part
+	at            int // byte of the capture's body
+	depth         int
+}
+
+const (
+	within = " >> "
+	// maxInner is how deep bodies stand in bodies that are judged.
+	maxInner = 4
+	// manyInner bounds the bodies in one body.
+	manyInner = 10_000
+)
+
+// embedded gives the JSON object or list that a string holds as text, be it in
+// base64 (RFC 4648, either alphabet), or nil.
+func embedded(text []byte) []byte {
+	switch text = bytes.TrimSpace(text); {
+	case len(text) < 3:
+		return nil
+	case text[0] == '{' || text[0] == '[':
+		if isJSON(text) {
+			return bytes.Clone(text)
+		}
+		return nil
+	}
+	plain := make([]byte, base64.StdEncoding.DecodedLen(len(text)))
+	for _, alphabet := range []*base64.Encoding{base64.RawURLEncoding, base64.RawStdEncoding} {
+		n, err := alphabet.Decode(plain, bytes.TrimRight(text, "="))
+		if err == nil && isJSON(bytes.TrimSpace(plain[:n])) {
+			return bytes.TrimSpace(plain[:n])
+		}
+	}
+	return nil
+}
+
+// mayEmbed is a quick look at whether [embedded] can find something: '{' and '['
+// as they are, or as base64 begins with them.
+func mayEmbed(text []byte) bool {
+	switch text[0] {
+	case '{', '[', 'e', 'W', ' ', '\n', '\t', '\r':
+		return true
+	}
+	return false
+}
+
+func isJSON(text []byte) bool {
+	if len(text) < 3 || text[0] != '{' && text[0] != '[' {
+		return false
+	}
+	t := tokens{data: text}
+	if !t.pass(0) || t.space() != 0 || t.pos != len(text) {
+		return false
+	}
+	t = tokens{data: text, pos: 1}
+	c := t.space()
+	return c != '}' && c != ']'
+}
+
+// embed remembers the JSON that was found in the string just read, to be judged
+// later. cover is the class up to which the string's grant covers what it holds.
+func (w *walk) embed(cover catalog.Class, start int) {
+	text := w.embeddedText
+	w.embeddedText = nil
+	if text == nil || len(w.inner) >= manyInner {
+		return
+	}
+	e := w.entry()
+	w.inner = append(w.inner, inner{path: e.path + within, pointer: w.prefixPointer + string(w.pointer(nil)) + within,
+		text: text, cover: cover, at: w.origin(start), depth: w.nesting + 1})
+}
+
+// origin gives the byte of the capture's body at which byte i of what is being
+// read stands.
+func (w *walk) origin(i int) int {
+	switch {
+	case w.part != nil:
+		return w.part.Origin(i)
+	case w.nesting > 0:
+		return w.base
+	}
+	return i
+}
+
+// weight gives the bytes from start up to end as the body has them.
+func (w *walk) weight(start, end int) int {
+	if w.part == nil {
+		return end - start
+	}
+	return w.part.Weight(start, end)
+}
+
+// judged is what the bodies of one capture gave together.
+type judged struct {
+	spots   []Spot
+	excess  int
+	private bool
+	err     error
+}
+
+// bodies judges the parts of a body, and then what stands inside of them. The
+// plan judges the one at the response's place, all else is swept.
+func (w *walk) bodies(c *exchange.Capture, r *contract.Response, plan *contract.Plan) judged {
+	parts, err := exchange.Parts(w.parts[:0], c.Response.Header.Get("Content-Type"), c.Response.Body)
+	w.parts = parts
+	if err != nil {
+		return judged{err: err}
+	}
+	outer := ""
+	if r != nil {
+		outer = r.Inner
+	}
+	todo := w.inner[:0]
+	for i := range parts {
+		p := &parts[i]
+		next := inner{text: p.Text}
+		if !p.Same() {
+			next.part = p
+		}
+		if p.Place != "" {
+			next.path, next.pointer = p.Place+within, p.Pointer+within
+		}
+		todo = append(todo, next)
+	}
+	w.inner = todo
+	var all judged
+	boundary := w.boundary
+	alone, met := len(parts) == 1, false
+	for i := 0; i < len(w.inner); i++ {
+		one := w.inner[i]
+		w.prefixPath, w.prefixPointer, w.part, w.base, w.nesting, w.cover = one.path, one.pointer, one.part, one.at, one.depth, one.cover
+		w.plan, w.boundary = nil, boundary
+		if plan != nil && one.path == outerPath(outer) {
+			w.plan, met = plan, true
+		}
+		err := w.body(one.text)
+		if err != nil && all.err == nil && one.depth == 0 && one.path == "" {
+			all.err = err
+		}
+		spots := w.finish()
+		all.private = all.private || w.private
+		if one.depth == 0 || w.plan != nil {
+			all.excess += w.excess
+		}
+		if alone && len(w.inner) == 1 {
+			all.spots = spots
+			break
+		}
+		all.spots = append(all.spots, spots...)
+	}
+	if plan != nil && outer != "" && !met && all.err == nil {
+		all.spots = append(all.spots, Spot{Kind: MissingField, Severity: Low, Path: outer, Pointer: outer, reason: "the place where the entity is granted is absent"})
+	}
+	if !alone || len(w.inner) > 1 {
+		sort.SliceStable(all.spots, func(i, k int) bool { return all.spots[i].Offset < all.spots[k].Offset })
+	}
+	w.prefixPath, w.prefixPointer, w.part, w.base, w.nesting, w.cover = "", "", nil, 0, 0, 0
+	return all
+}
+
+func outerPath(outer string) string {
+	if outer == "" {
+		return ""
+	}
+	return outer + within
+}
+
+// pointer appends the JSON Pointer of the value being read.
+func (w *walk) pointer(dst []byte) []byte {
+	for i := range w.segs {
+		switch g := &w.segs[i]; {
+		case g.masked != "":
+			dst = place.AppendPointer(dst, []byte(g.masked))
+		case g.name != nil:
+			dst = place.AppendPointer(dst, g.name)
+		default:
+			dst = place.AppendIndex(dst, g.index)
+		}
+	}
+	return dst
+}
