@@ -21,7 +21,7 @@ console/dist/index.html: console/node_modules/.package-lock.json $(CONSOLE_SOURC
 demo: build ## the harbour of Fennick Quay, made up
 	bin/inkret demo
 
-test: console chromium postgresql ## every test
+test: console chromium postgresql wget ## every test
 	$(GO) test -timeout 30m $(TESTFLAGS) ./...
 
 .PHONY: chromium
@@ -31,6 +31,10 @@ chromium: # headless Chromium for the console's tests, from Debian's packages wh
 .PHONY: postgresql
 postgresql: # a PostgreSQL server for the tests of reading tables, from Debian's packages where it is missing; the tests start it
 	@ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || { apt-get update && DEBIAN_FRONTEND=noninteractive apt-get install -y --no-install-recommends postgresql; }
+
+.PHONY: wget
+wget: # the test of reading what it writes runs it
+	@command -v wget >/dev/null || { apt-get update && apt-get install -y --no-install-recommends wget; }
 
 bench: ## every benchmark, as ratios in one run
 	$(GO) run ./bench

@@ -71,7 +71,7 @@ func effect() error {
 	}
 	begun := time.Now()
 	judge := scan.NewJudge(nil)
-	if err := intake.Read("bench.har", bytes.NewReader(har.Bytes()), func(c *exchange.Capture) error { judge.Capture(c); return nil }); err != nil {
+	if err := intake.Read("bench.har", bytes.NewReader(har.Bytes()), intake.Options{}, func(c *exchange.Capture) error { judge.Capture(c); return nil }); err != nil {
 		return err
 	}
 	sweeping := time.Since(begun)

@@ -85,13 +85,13 @@ func upload() error {
 	defer s.Close()
 
 	begun := time.Now()
-	if err := intake.Read("bench.har", bytes.NewReader(har.Bytes()), func(c *exchange.Capture) error { return nil }); err != nil {
+	if err := intake.Read("bench.har", bytes.NewReader(har.Bytes()), intake.Options{}, func(c *exchange.Capture) error { return nil }); err != nil {
 		return err
 	}
 	reading := time.Since(begun)
 	begun = time.Now()
 	judge := scan.NewJudge(nil)
-	if err := intake.Read("bench.har", bytes.NewReader(har.Bytes()), func(c *exchange.Capture) error { judge.Capture(c); return nil }); err != nil {
+	if err := intake.Read("bench.har", bytes.NewReader(har.Bytes()), intake.Options{}, func(c *exchange.Capture) error { judge.Capture(c); return nil }); err != nil {
 		return err
 	}
 	checking := time.Since(begun)

@@ -21,17 +21,20 @@ func (a *app) checkCommand() *cli.Command {
 		Name:      "check",
 		Usage:     "judge recordings against contracts, without a service",
 		ArgsUsage: "FILE…",
-		Description: `Reads HAR 1.2 recordings ("-" is standard input) and prints what leaks. Without
---contracts the bodies are swept for sensitive values and names alone.
+		Description: `Reads recordings ("-" is standard input, of a folder all that is in it) and prints
+what leaks. Without --contracts the bodies are swept for sensitive values and
+names alone. Recordings are HAR 1.2, HTTP messages as curl -i prints them, WARC and
+capture lines, also packed with gzip, zstd or zip; they are told by their content.
 
 Exit status: 0 nothing at or above --fail-on, 1 something, 2 it could not judge.
 
     inkret check monday.har
     inkret check --contracts contracts/ --fail-on high monday.har tuesday.har
-    inkret check --contracts api.yaml --audience skipper --format json - < run.har`,
+    inkret check --contracts api.yaml --audience skipper --format json - < run.har
+    curl -i https://api.example/v1/berths | inkret check --request "GET https://api.example/v1/berths" -`,
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "contracts", Usage: "a contract file, or a `PATH` of a folder of them", TakesFile: true},
-			&cli.StringFlag{Name: "audience", Usage: "all requests were made by the audience `NAME`"},
+			audienceFlag(), mappingFlag(), requestFlag(),
 			&cli.StringSliceFlag{Name: "server", Usage: "a base `URL` of the service, beside those of the contract"},
 			&cli.StringFlag{Name: "format", Value: "table", Usage: "table or json"},
 			&cli.StringFlag{Name: "fail-on", Value: "medium", Usage: "the least `SEVERITY` that fails: critical, high, medium, low or info"},
@@ -46,6 +49,8 @@ type checkRun struct {
 	*app
 	contracts *contract.Contracts
 	audience  string
+	mapping   *contract.Mapping
+	reading   intake.Options
 	collector *finding.Collector
 	judge     *scan.Judge
 }
@@ -67,10 +72,17 @@ func (a *app) check(_ context.Context, c *cli.Command) error {
 		return err
 	}
 	var failed error
-	for _, name := range c.Args().Slice() {
-		if err := run.file(name); err != nil {
-			failed = errors.Join(failed, err)
+	files, err := recordings(c.Args().Slice())
+	if err != nil {
+		return err
+	}
+	for _, one := range files {
+		err := run.file(one.name)
+		if one.found && unknownFile(err) {
+			a.warn("%v", err)
+			continue
 		}
+		failed = errors.Join(failed, err)
 	}
 	findings := run.collector.Findings()
 	result := &report.Result{Summary: run.collector.Summary(), Findings: findings, Skipped: run.collector.Skipped()}
@@ -124,6 +136,13 @@ func (r *checkRun) prepare(c *cli.Command) error {
 		}
 		r.contracts, service = contracts, contracts.Service
 	}
+	var err error
+	if r.mapping, err = readMapping(c.String("audiences"), r.contracts); err != nil {
+		return err
+	}
+	if r.reading, err = readingOptions(c); err != nil {
+		return err
+	}
 	r.judge, r.collector = scan.NewJudge(r.contracts), finding.NewCollector(service)
 	return nil
 }
@@ -148,7 +167,7 @@ func (r *checkRun) file(name string) error {
 
 	captures, result := make(chan *exchange.Capture, readAhead), make(chan error, 1)
 	go func() {
-		result <- intake.Read(shown, in, func(c *exchange.Capture) error {
+		result <- intake.Read(shown, in, r.reading, func(c *exchange.Capture) error {
 			captures <- c
 			return nil
 		})
@@ -156,13 +175,18 @@ func (r *checkRun) file(name string) error {
 	}()
 	seen, credentials := 0, false
 	for c := range captures {
-		c.Audience = r.audience
+		switch said := r.mapping.Audience(c.File, &c.Request); {
+		case r.audience != "":
+			c.Audience = r.audience
+		case said != "":
+			c.Audience = said
+		}
 		seen++
 		credentials = credentials || c.Request.Credentials()
 		out := r.judge.Capture(c)
 		r.collector.Add(c.File, c.Entry, &out)
 	}
-	if seen > 0 && !credentials && r.audience == "" && r.contracts != nil {
+	if seen > 0 && !credentials && r.audience == "" && r.mapping == nil && r.contracts != nil {
 		r.warn("%s: no request has credentials, so every one counts as the least trusted audience; recorders may leave credentials out: say --audience NAME", shown)
 	}
 	return <-result

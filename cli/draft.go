@@ -137,7 +137,7 @@ func (a *app) observe(ctx context.Context, names []string) (*schema.Sketch, []ob
 			return nil, nil, fileError(err)
 		}
 		r, done := a.progress(f, size, name)
-		err = intake.Read(name, r, func(c *exchange.Capture) error {
+		err = intake.Read(name, r, intake.Options{}, func(c *exchange.Capture) error {
 			o.Add(c)
 			return ctx.Err()
 		})

@@ -48,18 +48,15 @@ type (
 
 // harReader walks a HAR token by token down to its entries.
 type harReader struct {
+	*reading
 	name  string
 	in    *boundedReader
 	dec   *jsontext.Decoder
-	yield Yield
 	entry int
 }
 
-// errStop wraps an error of the taker, to tell it from one of the file.
-type errStop struct{ error }
-
-func readHAR(name string, r io.Reader, yield Yield) error {
-	h := &harReader{name: name, in: &boundedReader{r: r, left: maxEntry}, yield: yield}
+func (in *reading) har(name string, r io.Reader) error {
+	h := &harReader{reading: in, name: name, in: &boundedReader{r: r, left: maxEntry}}
 	h.dec = jsontext.NewDecoder(h.in, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
 	found := false
 	err := h.members(func(member string) error {
@@ -72,11 +69,11 @@ func readHAR(name string, r io.Reader, yield Yield) error {
 	var stop errStop
 	switch {
 	case errors.As(err, &stop):
-		return stop.error
+		return err
 	case err != nil:
 		return h.fail(err)
 	case !found:
-		return &Error{File: name, Offset: -1, Reason: "JSON, and no HAR: it has no member \"log\""}
+		return &Error{File: name, Offset: -1, Unknown: true, Reason: "JSON, and no HAR: it has no member \"log\""}
 	}
 	return nil
 }
@@ -157,10 +154,8 @@ func (h *harReader) entries() error {
 		if err != nil {
 			return err
 		}
-		c := harCapture(raw)
-		c.File, c.Entry = h.name, h.entry
-		if err := h.yield(c); err != nil {
-			return errStop{err}
+		if err := h.hand(h.name, h.entry, harCapture(raw)); err != nil {
+			return err
 		}
 		h.entry++
 	}
@@ -232,16 +227,8 @@ func harBody(c *exchange.Capture, from *harResponse) {
 		r.Body, r.Missing = nil, fmt.Sprintf("content.text is not base64: %v", err)
 		return
 	}
-	codings := r.Header.Get("Content-Encoding")
-	if exchange.StillCoded(body, codings) {
-		if body, err = exchange.Decode(body, codings, exchange.MaxBody); err != nil {
-			r.Body, r.Missing = nil, err.Error()
-			return
-		}
-	}
-	if r.Body, err = exchange.Text(body, r.Header.Get("Content-Type")); err != nil {
-		r.Body, r.Missing = nil, err.Error()
-	}
+	r.Body = nil
+	setBody(r, body)
 }
 
 // clip shortens text of a recording for a message.

@@ -27,7 +27,7 @@ func har(entries ...string) string {
 // all reads a recording to its end.
 func all(text string) ([]*exchange.Capture, error) {
 	var got []*exchange.Capture
-	err := Read("r.har", strings.NewReader(text), func(c *exchange.Capture) error {
+	err := Read("r.har", strings.NewReader(text), Options{}, func(c *exchange.Capture) error {
 		got = append(got, c)
 		return nil
 	})
@@ -136,7 +136,7 @@ func TestAByteOrderMarkBeforeARecording(t *testing.T) {
 func TestTheTakersErrorEndsTheReading(t *testing.T) {
 	stop := errors.New("enough")
 	n := 0
-	err := Read("r", strings.NewReader(har(entry(`{}`), entry(`{}`), entry(`{}`))), func(*exchange.Capture) error {
+	err := Read("r", strings.NewReader(har(entry(`{}`), entry(`{}`), entry(`{}`))), Options{}, func(*exchange.Capture) error {
 		if n++; n == 2 {
 			return stop
 		}
@@ -162,7 +162,7 @@ func (e *endless) Read(p []byte) (int, error) {
 }
 
 func TestAnEntryWithoutEndIsGivenUp(t *testing.T) {
-	err := Read("r", &endless{}, func(*exchange.Capture) error { return nil })
+	err := Read("r", &endless{}, Options{}, func(*exchange.Capture) error { return nil })
 	if err == nil || !strings.Contains(err.Error(), "an entry is larger than") {
 		t.Errorf("error %v", err)
 	}
@@ -180,7 +180,7 @@ func (f *failing) Read(p []byte) (int, error) {
 }
 
 func TestErrorsOfTheReaderAreNamed(t *testing.T) {
-	err := Read("r", &failing{strings.NewReader(`{"log":{"entries":[`)}, func(*exchange.Capture) error { return nil })
+	err := Read("r", &failing{strings.NewReader(`{"log":{"entries":[`)}, Options{}, func(*exchange.Capture) error { return nil })
 	if err == nil || !strings.Contains(err.Error(), "the line is dead") {
 		t.Errorf("error %v", err)
 	}
@@ -191,7 +191,7 @@ func FuzzRead(f *testing.F) {
 	f.Add([]byte(har(entry(`{"text":"e30=","encoding":"base64"}`), `{}`)))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		next := 0
-		err := Read("f", bytes.NewReader(data), func(c *exchange.Capture) error {
+		err := Read("f", bytes.NewReader(data), Options{}, func(c *exchange.Capture) error {
 			if c.Entry != next {
 				return fmt.Errorf("entry %d comes after %d", c.Entry, next-1)
 			}

@@ -19,6 +19,8 @@ type Error struct {
 	Offset int64 // in bytes; -1 when it is not known
 	Entry  int   // the entry at which it happened
 	Reason string
+
+	Unknown bool // it is no recording at all
 }
 
 func (e *Error) Error() string {
@@ -32,13 +34,67 @@ func (e *Error) Error() string {
 // given back as it is.
 type Yield func(*exchange.Capture) error
 
-// Read reads a recording, recognised by its content, and hands over its
-// captures in order. name is what the captures' File is set to.
-func Read(name string, r io.Reader, yield Yield) error {
+// Options say what a recording does not say itself.
+type Options struct {
+	// Request is the request of responses that are recorded alone, or nil.
+	Request *exchange.Request
+}
+
+// Read reads a recording, recognised by its content, and hands over its captures
+// in order. name is what the captures' File is set to; in an archive the name of
+// the file in it follows behind a slash.
+//
+// HAR 1.2, HTTP messages (RFC 9112), WARC 1.1 (ISO 28500) and capture lines
+// ([Encode]) are read, each also packed with gzip, zstd or zip.
+func Read(name string, r io.Reader, o Options, yield Yield) error {
+	in := &reading{Options: o, yield: yield}
+	err := in.read(name, r, 0)
+	var stop errStop
+	if errors.As(err, &stop) {
+		return stop.error
+	}
+	return err
+}
+
+// reading is one recording being read, with all that is packed in it.
+type reading struct {
+	Options
+	yield    Yield
+	unpacked int64 // bytes that came out of what was packed
+}
+
+// errStop wraps an error of the taker, to tell it from one of the file.
+type errStop struct{ error }
+
+// hand hands over a capture.
+func (in *reading) hand(name string, entry int, c *exchange.Capture) error {
+	c.File, c.Entry = name, entry
+	if err := in.yield(c); err != nil {
+		return errStop{err}
+	}
+	return nil
+}
+
+// maxPacking is how often a recording may be packed.
+const maxPacking = 4
+
+func (in *reading) read(name string, r io.Reader, packing int) error {
 	b := bufio.NewReaderSize(r, readAhead)
 	start, err := b.Peek(sniffed)
+	if errors.Is(err, io.ErrUnexpectedEOF) && len(start) == 0 {
+		return &Error{File: name, Offset: -1, Reason: "the file ends in the middle"}
+	}
 	if err != nil && err != io.EOF && len(start) == 0 {
 		return &Error{File: name, Offset: -1, Reason: "cannot be read: " + plain(err)}
+	}
+	if unpack := packingOf(start); unpack != nil {
+		if packing == maxPacking {
+			return &Error{File: name, Offset: -1, Reason: fmt.Sprintf("it is packed more than %d times over", maxPacking)}
+		}
+		if at, ok := r.(readerAt); ok { // a file is unpacked where it lies
+			return unpack(in, name, at, packing+1)
+		}
+		return unpack(in, name, b, packing+1)
 	}
 	if bytes.HasPrefix(start, byteOrderMark) {
 		b.Discard(len(byteOrderMark))
@@ -47,16 +103,23 @@ func Read(name string, r io.Reader, yield Yield) error {
 	start = bytes.TrimLeft(start, " \t\r\n")
 	switch {
 	case len(start) == 0:
-		return &Error{File: name, Offset: -1, Reason: "the file is empty; a HAR 1.2 recording was expected"}
-	case start[0] != '{':
-		return &Error{File: name, Offset: -1, Reason: "this is no recording that is read here: HAR 1.2 begins with '{'"}
+		return &Error{File: name, Offset: -1, Reason: "the file is empty; a recording was expected", Unknown: true}
+	case bytes.HasPrefix(start, warcStart):
+		return in.warc(name, b)
+	case isStartLine(start):
+		return in.messages(name, b)
+	case captureLine.Match(start):
+		return in.lines(name, b)
+	case start[0] == '{':
+		return in.har(name, b)
 	}
-	return readHAR(name, b, yield)
+	return &Error{File: name, Offset: -1, Unknown: true,
+		Reason: "this is no recording that is read here: HAR 1.2, HTTP messages, WARC and capture lines are, also packed with gzip, zstd or zip"}
 }
 
 const (
 	readAhead = 256 << 10
-	sniffed   = 512
+	sniffed   = 2048
 )
 
 var byteOrderMark = []byte{0xEF, 0xBB, 0xBF}

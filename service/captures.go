@@ -81,6 +81,8 @@ type upload struct {
 	judge     *scan.Judge
 	collector *finding.Collector
 	endpoints map[string]*store.SeenEndpoint
+	reading   intake.Options
+	mapping   *contract.Mapping
 }
 
 // transport notes that what carries the recording failed, to tell that from a
@@ -106,7 +108,7 @@ func (u *upload) run(ctx context.Context, r io.Reader) (store.Batch, error) {
 	captures, read := make(chan *exchange.Capture, readAhead), make(chan error, 1)
 	go func() {
 		defer close(captures)
-		read <- intake.Read(u.name, body, func(c *exchange.Capture) error {
+		read <- intake.Read(u.name, body, u.reading, func(c *exchange.Capture) error {
 			select {
 			case captures <- c:
 				return nil

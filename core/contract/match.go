@@ -232,6 +232,16 @@ func (r *route) find(method string, segments []string) *Endpoint {
 	return r.rest[method]
 }
 
+// reached reports whether a URL is one of the server. One without a scheme, as an
+// HTTP message has it, fits either.
+func (s *Server) reached(u *url.URL) bool {
+	port := portOf(u)
+	if u.Scheme == "" && u.Port() == "" {
+		port = s.Port
+	}
+	return (u.Scheme == "" || strings.EqualFold(s.Scheme, u.Scheme)) && s.Host == strings.ToLower(u.Hostname()) && s.Port == port
+}
+
 // Serves gives the path below the longest server prefix that a URL is under, as
 // segments that are still percent-encoded. It reports false for a URL of
 // another server. Without servers every host is fine.
@@ -242,7 +252,7 @@ func (c *Contracts) Serves(u *url.URL) ([]string, bool) {
 	}
 	best, ok := -1, false
 	for _, s := range c.Servers {
-		if !strings.EqualFold(s.Scheme, u.Scheme) || s.Host != strings.ToLower(u.Hostname()) || s.Port != portOf(u) ||
+		if !s.reached(u) ||
 			len(s.Path) > len(segments) || len(s.Path) <= best {
 			continue
 		}
@@ -294,8 +304,12 @@ func (c *Contracts) AudienceOf(said string, req *exchange.Request) (*Audience, s
 	return nil, ""
 }
 
+func (r *Recognise) empty() bool {
+	return !r.None && r.Claim == nil && r.Header == nil && r.Cookie == nil
+}
+
 func (r *Recognise) holds(req *exchange.Request) bool {
-	if !r.None && r.Claim == nil && r.Header == nil && r.Cookie == nil {
+	if r.empty() {
 		return false
 	}
 	if r.None && req.Credentials() {

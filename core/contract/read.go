@@ -192,17 +192,23 @@ func (r *reader) audience(n *document.Node) {
 		return
 	}
 	a := &Audience{Name: name, Index: len(r.c.Audiences), Pos: n.Get("name").Pos()}
-	if rec := n.Get("recognise"); rec != nil && r.keys(rec, []string{"credentials", "claim", "header", "cookie"}) {
-		if cred := rec.Get("credentials"); cred != nil {
-			if r.choice(cred, "none") != "" {
-				a.Recognise.None = true
-			}
-		}
-		a.Recognise.Claim = r.match(rec.Get("claim"))
-		a.Recognise.Header = r.match(rec.Get("header"))
-		a.Recognise.Cookie = r.match(rec.Get("cookie"))
+	if rec := n.Get("recognise"); rec != nil {
+		r.recognise(rec, &a.Recognise)
 	}
 	r.c.Audiences = append(r.c.Audiences, a)
+}
+
+// recognise reads by what a request shows who makes it.
+func (r *reader) recognise(n *document.Node, into *Recognise) {
+	if !r.keys(n, []string{"credentials", "claim", "header", "cookie"}) {
+		return
+	}
+	if cred := n.Get("credentials"); cred != nil && r.choice(cred, "none") != "" {
+		into.None = true
+	}
+	into.Claim = r.match(n.Get("claim"))
+	into.Header = r.match(n.Get("header"))
+	into.Cookie = r.match(n.Get("cookie"))
 }
 
 func (r *reader) match(n *document.Node) *Match {
@@ -431,11 +437,7 @@ func (r *reader) audienceSet(n *document.Node) Set {
 			set |= 1 << a.Index
 			continue
 		}
-		var names []string
-		for _, a := range r.c.Audiences {
-			names = append(names, a.Name)
-		}
-		r.unknown(item, "audience", name, names)
+		r.unknown(item, "audience", name, r.c.audienceNames())
 	}
 	return set
 }

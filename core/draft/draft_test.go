@@ -42,7 +42,7 @@ func recording(t testing.TB) []*exchange.Capture {
 		if err := demo.Record(t.Context(), harbour.Listener.Addr().String(), a, &har); err != nil {
 			t.Fatal(err)
 		}
-		if err := intake.Read(string(a), &har, func(c *exchange.Capture) error {
+		if err := intake.Read(string(a), &har, intake.Options{}, func(c *exchange.Capture) error {
 			all = append(all, c)
 			return nil
 		}); err != nil {

@@ -4,6 +4,7 @@
 package exchange
 
 import (
+	"fmt"
 	"net/url"
 	"strings"
 	"time"
@@ -75,6 +76,20 @@ type Response struct {
 	Header  Header
 	Body    []byte
 	Missing string
+}
+
+// ParseRequest reads a method and an address, as in "GET https://api.example/v1",
+// or an address alone for GET.
+func ParseRequest(text string) (*Request, error) {
+	method, address, ok := strings.Cut(strings.TrimSpace(text), " ")
+	if !ok {
+		method, address = "GET", method
+	}
+	u, err := url.Parse(strings.TrimSpace(address))
+	if err != nil || u.Host == "" || method == "" || strings.Trim(method, "ABCDEFGHIJKLMNOPQRSTUVWXYZ") != "" {
+		return nil, fmt.Errorf("%q is no request; one is written GET https://api.example/v1/berths", text)
+	}
+	return &Request{Method: method, URL: u}, nil
 }
 
 // Credentials reports whether the request carries any: an Authorization or a Cookie.

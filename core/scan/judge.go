@@ -79,6 +79,10 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 			return out
 		}
 	}
+	if j.contracts != nil && c.Audience != "" && j.contracts.Audience(c.Audience) == nil {
+		out.Skipped = fmt.Sprintf("the contract has no audience %q, which the recording names", c.Audience)
+		return out
+	}
 	out.Endpoint = contract.Generalise(c.Request.Method, segments)
 	plan, choice, audience := j.identify(&out, c, segments)
 	e := j.endpoint(c, segments)

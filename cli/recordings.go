@@ -1,0 +1,102 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"inkret/core/contract"
+	"inkret/core/exchange"
+	"inkret/intake"
+)
+
+// What the commands that read recordings share: which files they are, and what
+// the recordings do not say themselves.
+
+func audienceFlag() cli.Flag {
+	return &cli.StringFlag{Name: "audience", Usage: "all requests were made by the audience `NAME`"}
+}
+
+func mappingFlag() cli.Flag {
+	return &cli.StringFlag{Name: "audiences", Usage: "a mapping `FILE` that says by recording or request who made it", TakesFile: true}
+}
+
+func requestFlag() cli.Flag {
+	return &cli.StringFlag{Name: "request", Usage: "the `\"METHOD URL\"` of responses that are recorded alone, as curl -i prints them"}
+}
+
+// recordingFile is a file that a command reads.
+type recordingFile struct {
+	name  string
+	found bool // in a folder, not named
+}
+
+// recordings gives the files that arguments name: of a folder those in it and
+// below it, in the order of their names, hidden ones left out.
+func recordings(args []string) ([]recordingFile, error) {
+	var all []recordingFile
+	for _, arg := range args {
+		info, err := os.Stat(arg)
+		if arg == "-" || err != nil || !info.IsDir() { // what is wrong with it is told where it is opened
+			all = append(all, recordingFile{name: arg})
+			continue
+		}
+		before := len(all)
+		err = filepath.WalkDir(arg, func(path string, d fs.DirEntry, err error) error {
+			switch {
+			case err != nil:
+				return err
+			case path != arg && strings.HasPrefix(d.Name(), "."):
+				if d.IsDir() {
+					return filepath.SkipDir
+				}
+			case d.Type().IsRegular():
+				all = append(all, recordingFile{path, true})
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, fileError(err)
+		}
+		if len(all) == before {
+			return nil, fmt.Errorf("the folder %s has no file", arg)
+		}
+	}
+	return all, nil
+}
+
+// unknownFile reports whether all that is wrong with a file is that it is no recording.
+func unknownFile(err error) bool {
+	var unread *intake.Error
+	return errors.As(err, &unread) && unread.Unknown
+}
+
+// readMapping reads the mapping file of --audiences; nil for none.
+func readMapping(path string, c *contract.Contracts) (*contract.Mapping, error) {
+	if path == "" {
+		return nil, nil
+	}
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return nil, fileError(err)
+	}
+	return contract.ReadMapping(contract.File{Name: path, Data: data}, c)
+}
+
+// readingOptions reads --request.
+func readingOptions(c *cli.Command) (intake.Options, error) {
+	text := c.String("request")
+	if text == "" {
+		return intake.Options{}, nil
+	}
+	r, err := exchange.ParseRequest(text)
+	if err != nil {
+		return intake.Options{}, usage(c, fmt.Errorf("--request: %w", err))
+	}
+	return intake.Options{Request: r}, nil
+}

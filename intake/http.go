@@ -1,0 +1,207 @@
+package intake
+
+import (
+	"bufio"
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"net/http/httputil"
+
+	"inkret/core/exchange"
+)
+
+// messageReader reads HTTP messages that stand one behind the other: requests
+// each before its response, or responses alone, as `curl -i` prints them. That
+// undoes chunks and, asked to, content codings, and prints the fields that tell
+// of them all the same; so these are believed only where the body fits them.
+type messageReader struct {
+	*reading
+	name  string
+	r     *bufio.Reader
+	count *counted
+	entry int
+}
+
+// counted counts the bytes that were read.
+type counted struct {
+	r io.Reader
+	n int64
+}
+
+func (c *counted) Read(p []byte) (int, error) {
+	n, err := c.r.Read(p)
+	c.n += int64(n)
+	return n, err
+}
+
+const noRequest = `no request is recorded with this response: say it, as in --request "GET https://api.example/v1/berths"`
+
+func (in *reading) messages(name string, r io.Reader) error {
+	count := &counted{r: r}
+	m := &messageReader{reading: in, name: name, count: count, r: bufio.NewReaderSize(count, readAhead)}
+	var waiting *exchange.Request
+	for {
+		if err := m.skipBlank(); err == io.EOF {
+			break
+		}
+		at := m.count.n - int64(m.r.Buffered())
+		h, err := readHead(m.r)
+		if err != nil {
+			return m.fail(at, err)
+		}
+		if request, ok := h.request(); ok {
+			if waiting != nil {
+				if err := m.done(waiting, exchange.Response{Missing: "no response is recorded with this request"}); err != nil {
+					return err
+				}
+			}
+			raw, err := m.requestBody(&h)
+			if err != nil {
+				return m.fail(at, err)
+			}
+			setRequestBody(&request, raw)
+			waiting = &request
+			continue
+		}
+		status, ok := h.status()
+		if !ok {
+			return &Error{File: name, Offset: at, Entry: m.entry, Reason: "here the first line of an HTTP message was expected"}
+		}
+		if status < 200 && status != 101 {
+			continue // an interim response (RFC 9110 section 15.2)
+		}
+		response := exchange.Response{Status: status, Header: h.header}
+		raw, err := m.responseBody(&h, status, waiting)
+		if err != nil {
+			return m.fail(at, err)
+		}
+		setBody(&response, raw)
+		if err := m.done(waiting, response); err != nil {
+			return err
+		}
+		waiting = nil
+	}
+	if waiting != nil {
+		return m.done(waiting, exchange.Response{Missing: "no response is recorded with this request"})
+	}
+	return nil
+}
+
+// done hands over an exchange.
+func (m *messageReader) done(request *exchange.Request, response exchange.Response) error {
+	c := &exchange.Capture{Response: response}
+	switch {
+	case request != nil:
+		c.Request = *request
+	case m.Request != nil:
+		c.Request = *m.Request
+	default:
+		c.Response.Body, c.Response.Missing = nil, noRequest
+	}
+	m.entry++
+	return m.hand(m.name, m.entry-1, c)
+}
+
+func (m *messageReader) fail(at int64, err error) error {
+	reason := "cannot be read further: " + plain(err)
+	switch {
+	case errors.Is(err, errEntryTooLarge):
+		reason = fmt.Sprintf("a message is larger than %d MiB; what follows it is not read", maxEntry>>20)
+	case errors.Is(err, errHead):
+		reason = errHead.Error()
+	}
+	return &Error{File: m.name, Offset: at, Entry: m.entry, Reason: reason}
+}
+
+// skipBlank passes over empty lines between messages.
+func (m *messageReader) skipBlank() error {
+	for {
+		b, err := m.r.Peek(1)
+		if err != nil {
+			return io.EOF
+		}
+		if b[0] != '\n' && b[0] != '\r' && b[0] != ' ' && b[0] != '\t' {
+			return nil
+		}
+		m.r.Discard(1)
+	}
+}
+
+func (m *messageReader) requestBody(h *head) ([]byte, error) {
+	switch n := h.length(); {
+	case h.chunked():
+		return m.chunks()
+	case n > 0:
+		return m.bytes(n)
+	}
+	return nil, nil
+}
+
+func (m *messageReader) responseBody(h *head, status int, request *exchange.Request) ([]byte, error) {
+	if request != nil && request.Method == "HEAD" || status == 204 || status == 304 || status == 101 {
+		return nil, nil
+	}
+	if start, _ := m.r.Peek(64); h.chunked() && chunkSize.Match(start) {
+		return m.chunks()
+	}
+	var body []byte
+	if n := h.length(); n >= 0 {
+		var err error
+		if body, err = m.bytes(n); err != nil {
+			return nil, err
+		}
+		if m.atStart() {
+			return body, nil
+		}
+	}
+	return m.upToStart(body)
+}
+
+// bytes reads n bytes, or what is left of them.
+func (m *messageReader) bytes(n int64) ([]byte, error) {
+	if n > maxEntry {
+		return nil, errEntryTooLarge
+	}
+	return io.ReadAll(io.LimitReader(m.r, n))
+}
+
+func (m *messageReader) chunks() ([]byte, error) {
+	body, err := io.ReadAll(io.LimitReader(httputil.NewChunkedReader(m.r), maxEntry+1))
+	if len(body) > maxEntry {
+		return nil, errEntryTooLarge
+	}
+	if err != nil { // broken chunks: what came is judged up to there
+		return m.upToStart(body)
+	}
+	for { // trailer fields
+		line, err := readLine(m.r, maxHead)
+		if err != nil || line == "" {
+			return body, nil
+		}
+	}
+}
+
+// atStart reports whether the file ends here, or a message begins.
+func (m *messageReader) atStart() bool {
+	next, err := m.r.Peek(sniffed)
+	next = bytes.TrimLeft(next, " \t\r\n")
+	return len(next) == 0 && err != nil || isStartLine(next)
+}
+
+// upToStart reads on behind body to where the next message begins.
+func (m *messageReader) upToStart(body []byte) ([]byte, error) {
+	for {
+		next, err := m.r.Peek(sniffed)
+		if len(next) == 0 {
+			return body, nil
+		}
+		if isStartLine(next) && (err != nil || bytes.IndexByte(next, '\n') >= 0) {
+			return body, nil
+		}
+		line, _ := m.r.ReadSlice('\n')
+		if body = append(body, line...); len(body) > maxEntry {
+			return nil, errEntryTooLarge
+		}
+	}
+}

@@ -1,0 +1,167 @@
+package intake
+
+import (
+	"bufio"
+	"bytes"
+	"errors"
+	"io"
+	"net/http/httputil"
+	"net/url"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"inkret/core/exchange"
+)
+
+// head is the first line and the fields of an HTTP message (RFC 9112 section 2).
+type head struct {
+	first  string
+	header exchange.Header
+}
+
+// maxHead bounds the head of one message.
+const maxHead = 1 << 20
+
+var (
+	statusLine  = regexp.MustCompile(`^HTTP/\d(?:\.\d)? (\d{3})(?: .*)?$`)
+	requestLine = regexp.MustCompile(`^([!#$%&'*+.^_|~0-9A-Za-z-]+) (\S+) HTTP/\d(?:\.\d)?$`)
+)
+
+// isStartLine reports whether text begins with the first line of a message.
+func isStartLine(text []byte) bool {
+	line, _, _ := bytes.Cut(text, []byte("\n"))
+	line = bytes.TrimRight(line, "\r")
+	return statusLine.Match(line) || requestLine.Match(line)
+}
+
+var errHead = errors.New("the head of a message is longer than is read")
+
+// readLine reads a line without its end. It gives io.EOF only where nothing is left.
+func readLine(r *bufio.Reader, limit int) (string, error) {
+	var line []byte
+	for {
+		part, err := r.ReadSlice('\n')
+		line = append(line, part...)
+		switch {
+		case len(line) > limit:
+			return "", errHead
+		case err == bufio.ErrBufferFull:
+		case err == io.EOF && len(line) == 0:
+			return "", io.EOF
+		case err != nil && err != io.EOF:
+			return "", err
+		default:
+			return strings.TrimRight(string(line), "\r\n"), nil
+		}
+	}
+}
+
+// readHead reads the head of a message, up to the empty line behind it.
+func readHead(r *bufio.Reader) (head, error) {
+	var h head
+	var err error
+	if h.first, err = readLine(r, maxHead); err != nil {
+		return h, err
+	}
+	left := maxHead - len(h.first)
+	for {
+		line, err := readLine(r, left)
+		if err == io.EOF || err == nil && line == "" {
+			return h, nil
+		}
+		if err != nil {
+			return h, err
+		}
+		left -= len(line) + 2
+		if last := len(h.header) - 1; last >= 0 && (line[0] == ' ' || line[0] == '\t') { // folded, as RFC 9112 section 5.2 forbids and old ones did
+			h.header[last].Value += " " + strings.TrimSpace(line)
+			continue
+		}
+		if name, value, ok := strings.Cut(line, ":"); ok {
+			h.header = append(h.header, exchange.HeaderField{Name: strings.TrimSpace(name), Value: strings.TrimSpace(value)})
+		}
+	}
+}
+
+// status gives the status of a response's first line.
+func (h *head) status() (int, bool) {
+	m := statusLine.FindStringSubmatch(h.first)
+	if m == nil {
+		return 0, false
+	}
+	code, _ := strconv.Atoi(m[1])
+	return code, true
+}
+
+// request gives the request that a head begins. Its address is that of its first
+// line, with the host of its Host field; such a one has no scheme, since nothing
+// in a message says whether it went through TLS.
+func (h *head) request() (exchange.Request, bool) {
+	m := requestLine.FindStringSubmatch(h.first)
+	if m == nil {
+		return exchange.Request{}, false
+	}
+	r := exchange.Request{Method: m[1], Header: h.header}
+	target := m[2]
+	if strings.HasPrefix(target, "/") {
+		target = "//" + h.header.Get("Host") + target
+	}
+	if u, err := url.Parse(target); err == nil && u.Host != "" {
+		r.URL = u
+	}
+	return r, true
+}
+
+// length gives the Content-Length of a message, -1 for none that can be used.
+func (h *head) length() int64 {
+	n, err := strconv.ParseInt(h.header.Get("Content-Length"), 10, 64)
+	if err != nil || n < 0 {
+		return -1
+	}
+	return n
+}
+
+func (h *head) chunked() bool {
+	return strings.Contains(strings.ToLower(h.header.Get("Transfer-Encoding")), "chunked")
+}
+
+var chunkSize = regexp.MustCompile(`^[0-9A-Fa-f]{1,8}[ \t]*(;[^\r\n]*)?\r?\n`)
+
+// unchunk undoes the chunked transfer coding (RFC 9112 section 7.1), where a body
+// that was sent with it still has it. What breaks off is given up to there.
+func unchunk(body []byte) []byte {
+	if !chunkSize.Match(body) {
+		return body
+	}
+	plain, _ := io.ReadAll(httputil.NewChunkedReader(bytes.NewReader(body)))
+	return plain
+}
+
+// setBody makes the bytes of a message the body of a response: its codings are
+// undone and its text is UTF-8. What cannot be is told as missing.
+func setBody(r *exchange.Response, raw []byte) {
+	if len(raw) == 0 {
+		return
+	}
+	body, err := raw, error(nil)
+	if codings := r.Header.Get("Content-Encoding"); exchange.StillCoded(body, codings) {
+		body, err = exchange.Decode(body, codings, exchange.MaxBody)
+	}
+	if err == nil {
+		body, err = exchange.Text(body, r.Header.Get("Content-Type"))
+	}
+	if err != nil {
+		r.Missing = err.Error()
+		return
+	}
+	r.Body = body
+}
+
+// setRequestBody is [setBody] for a request; what cannot be read is left out.
+func setRequestBody(r *exchange.Request, raw []byte) {
+	var as exchange.Response
+	as.Header = r.Header
+	setBody(&as, raw)
+	r.Body = as.Body
+}

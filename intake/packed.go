@@ -1,0 +1,211 @@
+package intake
+
+import (
+	"archive/zip"
+	"bufio"
+	"bytes"
+	"crypto/aes"
+	"crypto/cipher"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"strings"
+
+	"github.com/klauspost/compress/flate"
+	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
+
+	"inkret/core/exchange"
+)
+
+// maxUnpacked bounds what comes out of a packed recording, so that a bomb ends.
+const maxUnpacked = 16 << 30
+
+// maxWindow bounds the memory that unpacking zstd takes.
+const maxWindow = 64 << 20
+
+// readerAt is a file, or what can be read like one.
+type readerAt interface {
+	io.Reader
+	io.ReaderAt
+	io.Seeker
+}
+
+type unpacker func(in *reading, name string, r io.Reader, packing int) error
+
+// packingOf gives what undoes the packing that a file begins with: gzip (RFC
+// 1952), zstd (RFC 8878) or zip.
+func packingOf(start []byte) unpacker {
+	switch {
+	case bytes.HasPrefix(start, []byte{0x1f, 0x8b}):
+		return stream("gzip", func(r io.Reader) (io.Reader, func(), error) {
+			g, err := gzip.NewReader(r)
+			return g, func() {}, err
+		})
+	case bytes.HasPrefix(start, []byte{0x28, 0xb5, 0x2f, 0xfd}):
+		return stream("zstd", func(r io.Reader) (io.Reader, func(), error) {
+			d, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(maxWindow))
+			if err != nil {
+				return nil, nil, err
+			}
+			return d, d.Close, nil
+		})
+	case bytes.HasPrefix(start, []byte("PK\x03\x04")), bytes.HasPrefix(start, []byte("PK\x05\x06")):
+		return (*reading).zip
+	}
+	return nil
+}
+
+// stream undoes a packing that is one stream.
+func stream(kind string, open func(io.Reader) (io.Reader, func(), error)) unpacker {
+	return func(in *reading, name string, r io.Reader, packing int) error {
+		if at, ok := r.(readerAt); ok {
+			if _, err := at.Seek(0, io.SeekStart); err != nil {
+				return err
+			}
+		}
+		unpacked, done, err := open(bufio.NewReaderSize(r, readAhead))
+		if err != nil {
+			return &Error{File: name, Offset: -1, Reason: "it is not " + kind + ": " + plain(err)}
+		}
+		defer done()
+		return in.read(name, &measured{unpacked, in}, packing)
+	}
+}
+
+// measured counts what comes out of a packing, over all of a recording.
+type measured struct {
+	r  io.Reader
+	in *reading
+}
+
+var errBomb = fmt.Errorf("it unpacks to more than %d GiB", maxUnpacked>>30)
+
+func (m *measured) Read(p []byte) (int, error) {
+	n, err := m.r.Read(p)
+	if m.in.unpacked += int64(n); m.in.unpacked > maxUnpacked {
+		return n, errBomb
+	}
+	return n, err
+}
+
+// zip reads the recordings in a zip file, in the order of its directory. Files in
+// it that are no recordings are listed as skipped.
+func (in *reading) zip(name string, r io.Reader, packing int) error {
+	at, size, done, err := seekable(r)
+	if err != nil {
+		return err
+	}
+	defer done()
+	z, err := zip.NewReader(at, size)
+	if err != nil && !errors.Is(err, zip.ErrInsecurePath) { // paths are looked at below
+		return &Error{File: name, Offset: -1, Reason: "the zip file cannot be read: " + plain(err)}
+	}
+	z.RegisterDecompressor(zip.Deflate, func(r io.Reader) io.ReadCloser { return flate.NewReader(r) })
+	var broken error
+	for _, f := range z.File {
+		if strings.HasSuffix(f.Name, "/") || strings.HasPrefix(path.Base(f.Name), ".") {
+			continue
+		}
+		err := in.zipped(name, f, packing)
+		var unread *Error
+		switch {
+		case errors.As(err, &unread) && unread.Unknown:
+			err = in.hand(unread.File, 0, &exchange.Capture{Response: exchange.Response{Missing: unread.Reason}})
+		case errors.As(err, &unread):
+			if broken == nil {
+				broken = err
+			}
+			err = nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return broken
+}
+
+func (in *reading) zipped(name string, f *zip.File, packing int) error {
+	inner := name + "/" + clip(f.Name)
+	if strings.HasPrefix(f.Name, "/") || strings.Contains(f.Name, `\`) || strings.Contains("/"+f.Name+"/", "/../") {
+		return &Error{File: name + "/" + clip(path.Base(strings.ReplaceAll(f.Name, `\`, "/"))), Offset: -1, Unknown: true, Reason: "its path leads outside of the zip file; it is not read"}
+	}
+	r, err := f.Open()
+	if err != nil {
+		return &Error{File: inner, Offset: -1, Reason: "cannot be unpacked: " + plain(err)}
+	}
+	defer r.Close()
+	return in.read(inner, &measured{r, in}, packing)
+}
+
+// seekable gives a reader's bytes so that they can be read anywhere: the file
+// itself, or a copy beside it in the temporary folder. The copy is encrypted with
+// a key that is nowhere else, and has no name, so that nothing of it can stay.
+func seekable(r io.Reader) (at io.ReaderAt, size int64, done func(), err error) {
+	if f, ok := r.(readerAt); ok {
+		size, err := f.Seek(0, io.SeekEnd)
+		return f, size, func() {}, err
+	}
+	f, err := os.CreateTemp("", "inkret-*")
+	if err != nil {
+		return nil, 0, nil, err
+	}
+	os.Remove(f.Name())
+	s, err := newScrambled(f)
+	if err == nil {
+		size, err = io.Copy(s, io.LimitReader(r, maxUnpacked))
+	}
+	if err != nil {
+		f.Close()
+		return nil, 0, nil, err
+	}
+	return s, size, func() { f.Close() }, nil
+}
+
+// scrambled is a file encrypted with AES in counter mode (NIST SP 800-38A), which
+// can be read at any place.
+type scrambled struct {
+	f     *os.File
+	block cipher.Block
+	nonce [aes.BlockSize]byte
+	end   int64
+}
+
+func newScrambled(f *os.File) (*scrambled, error) {
+	key := make([]byte, 32)
+	rand.Read(key)
+	block, err := aes.NewCipher(key)
+	s := &scrambled{f: f, block: block}
+	rand.Read(s.nonce[:8])
+	return s, err
+}
+
+// at gives the key stream from byte offset on.
+func (s *scrambled) at(offset int64) cipher.Stream {
+	counter := s.nonce
+	for i, n := 15, uint64(offset/aes.BlockSize); i >= 8; i-- {
+		counter[i] = byte(n)
+		n >>= 8
+	}
+	stream := cipher.NewCTR(s.block, counter[:])
+	skip := make([]byte, offset%aes.BlockSize)
+	stream.XORKeyStream(skip, skip)
+	return stream
+}
+
+func (s *scrambled) Write(p []byte) (int, error) {
+	hidden := make([]byte, len(p))
+	s.at(s.end).XORKeyStream(hidden, p)
+	n, err := s.f.Write(hidden)
+	s.end += int64(n)
+	return n, err
+}
+
+func (s *scrambled) ReadAt(p []byte, offset int64) (int, error) {
+	n, err := s.f.ReadAt(p, offset)
+	s.at(offset).XORKeyStream(p[:n], p[:n])
+	return n, err
+}
