@@ -66,7 +66,7 @@ func effect() error {
 		return err
 	}
 	defer s.Close()
-	if _, err := s.Upload(context.Background(), who, "bench", "bench.har", "", bytes.NewReader(har.Bytes())); err != nil {
+	if _, err := s.Upload(context.Background(), who, "bench", "bench.har", service.Said{}, bytes.NewReader(har.Bytes())); err != nil {
 		return err
 	}
 	begun := time.Now()

@@ -96,7 +96,7 @@ func upload() error {
 	}
 	checking := time.Since(begun)
 	begun = time.Now()
-	b, err := s.Upload(context.Background(), who, "bench", "bench.har", "", bytes.NewReader(har.Bytes()))
+	b, err := s.Upload(context.Background(), who, "bench", "bench.har", service.Said{}, bytes.NewReader(har.Bytes()))
 	if err != nil {
 		return err
 	}
@@ -152,7 +152,7 @@ func importChild(dir string) error {
 	}
 	defer f.Close()
 	begun := time.Now()
-	b, err := s.Upload(context.Background(), who, "bench", "large.har", "", f)
+	b, err := s.Upload(context.Background(), who, "bench", "large.har", service.Said{}, f)
 	if err != nil {
 		return err
 	}

@@ -159,7 +159,7 @@ func fillDemo(ctx context.Context, s *service.Service, recordings []recording) e
 		return err
 	}
 	for _, r := range recordings {
-		if _, err := s.Upload(ctx, reviewer, demo.ServiceName, r.name, "", bytes.NewReader(r.data)); err != nil {
+		if _, err := s.Upload(ctx, reviewer, demo.ServiceName, r.name, service.Said{}, bytes.NewReader(r.data)); err != nil {
 			return err
 		}
 	}

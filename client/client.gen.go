@@ -385,6 +385,7 @@ const (
 	Null    WireNodeKind = "null"
 	Number  WireNodeKind = "number"
 	Object  WireNodeKind = "object"
+	Page    WireNodeKind = "page"
 	String  WireNodeKind = "string"
 )
 
@@ -402,6 +403,8 @@ func (e WireNodeKind) Valid() bool {
 	case Number:
 		return true
 	case Object:
+		return true
+	case Page:
 		return true
 	case String:
 		return true
@@ -434,6 +437,33 @@ func (e WireNodeMark) Valid() bool {
 	case WireNodeMarkSwept:
 		return true
 	case WireNodeMarkUngranted:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListCapturesParamsSort.
+const (
+	ListCapturesParamsSortBytes    ListCapturesParamsSort = "bytes"
+	ListCapturesParamsSortExcess   ListCapturesParamsSort = "excess"
+	ListCapturesParamsSortFindings ListCapturesParamsSort = "findings"
+	ListCapturesParamsSortNewest   ListCapturesParamsSort = "newest"
+	ListCapturesParamsSortRecorded ListCapturesParamsSort = "recorded"
+)
+
+// Valid indicates whether the value is a known member of the ListCapturesParamsSort enum.
+func (e ListCapturesParamsSort) Valid() bool {
+	switch e {
+	case ListCapturesParamsSortBytes:
+		return true
+	case ListCapturesParamsSortExcess:
+		return true
+	case ListCapturesParamsSortFindings:
+		return true
+	case ListCapturesParamsSortNewest:
+		return true
+	case ListCapturesParamsSortRecorded:
 		return true
 	default:
 		return false
@@ -572,21 +602,30 @@ type ApplyContracts struct {
 // Batch defines model for Batch.
 type Batch struct {
 	// Audience What was said at import
-	Audience    *string    `json:"audience,omitempty"`
-	Author      string     `json:"author"`
-	BySeverity  BySeverity `json:"by_severity"`
-	Bytes       int64      `json:"bytes"`
-	Captures    int        `json:"captures"`
-	ExcessBytes int64      `json:"excess_bytes"`
+	Audience   *string    `json:"audience,omitempty"`
+	Author     string     `json:"author"`
+	BySeverity BySeverity `json:"by_severity"`
+	Bytes      int64      `json:"bytes"`
+	Captures   int        `json:"captures"`
+
+	// Dropped Captures that the recorder had to drop
+	Dropped     *int  `json:"dropped,omitempty"`
+	ExcessBytes int64 `json:"excess_bytes"`
 
 	// Findings Findings that the batch shows
-	Findings int    `json:"findings"`
-	ID       int64  `json:"id"`
-	Judged   int    `json:"judged"`
-	Name     string `json:"name"`
+	Findings int `json:"findings"`
+
+	// Growing A recorder still adds to it
+	Growing *bool  `json:"growing,omitempty"`
+	ID      int64  `json:"id"`
+	Judged  int    `json:"judged"`
+	Name    string `json:"name"`
 
 	// NewFindings Findings that it showed first
 	NewFindings int `json:"new_findings"`
+
+	// Origin `recording`, `recorder` or `recapture`
+	Origin *string `json:"origin,omitempty"`
 
 	// Problem Why the recording was not read to its end
 	Problem *string `json:"problem,omitempty"`
@@ -616,6 +655,16 @@ type BySeverity struct {
 	Medium   int `json:"medium"`
 }
 
+// CalledServer defines model for CalledServer.
+type CalledServer struct {
+	// Address Where it is reached instead
+	Address *string    `json:"address,omitempty"`
+	Allowed bool       `json:"allowed"`
+	At      *time.Time `json:"at,omitempty"`
+	Author  *string    `json:"author,omitempty"`
+	Server  string     `json:"server"`
+}
+
 // Capture defines model for Capture.
 type Capture struct {
 	Audience    string  `json:"audience"`
@@ -626,9 +675,18 @@ type Capture struct {
 	EndpointID  string  `json:"endpoint_id"`
 	Entry       int     `json:"entry"`
 	ExcessBytes int     `json:"excess_bytes"`
-	Findings    int     `json:"findings"`
-	ID          int64   `json:"id"`
-	Method      string  `json:"method"`
+
+	// File In an archive
+	File     *string `json:"file,omitempty"`
+	Findings int     `json:"findings"`
+
+	// Holds What is kept of its bodies: `bodies`, `outline` or `nothing`
+	Holds  *string `json:"holds,omitempty"`
+	ID     int64   `json:"id"`
+	Method string  `json:"method"`
+
+	// Repeats The capture whose call was made again
+	Repeats *int64 `json:"repeats,omitempty"`
 
 	// Skipped Why it was not judged
 	Skipped *string    `json:"skipped,omitempty"`
@@ -641,6 +699,9 @@ type Capture struct {
 
 // CaptureDetail defines model for CaptureDetail.
 type CaptureDetail struct {
+	// Again Captures that made this one's call again, newest first
+	Again *[]Capture `json:"again,omitempty"`
+
 	// Body One value of a body as it was on the wire
 	Body    *WireNode `json:"body,omitempty"`
 	Capture Capture   `json:"capture"`
@@ -1204,6 +1265,40 @@ type Invited struct {
 	Person Person `json:"person"`
 }
 
+// Keeping defines model for Keeping.
+type Keeping struct {
+	// Bodies False keeps no bodies at all: of new captures an outline, which has no values
+	Bodies bool `json:"bodies"`
+
+	// Days 0 keeps bodies without end
+	Days int `json:"days"`
+}
+
+// KeptCredentials defines model for KeptCredentials.
+type KeptCredentials struct {
+	At       time.Time `json:"at"`
+	Audience string    `json:"audience"`
+	Author   string    `json:"author"`
+
+	// Names Of the header fields
+	Names []string `json:"names"`
+}
+
+// LiveCall defines model for LiveCall.
+type LiveCall struct {
+	Batch    Batch         `json:"batch"`
+	Capture  Capture       `json:"capture"`
+	Findings []LiveFinding `json:"findings"`
+}
+
+// LiveFinding defines model for LiveFinding.
+type LiveFinding struct {
+	ID       string   `json:"id"`
+	Kind     string   `json:"kind"`
+	Path     string   `json:"path"`
+	Severity Severity `json:"severity"`
+}
+
 // MergeConflict defines model for MergeConflict.
 type MergeConflict struct {
 	Base   string `json:"base"`
@@ -1326,6 +1421,20 @@ type RelationModel struct {
 	Entity string `json:"entity"`
 	Many   bool   `json:"many"`
 	Name   string `json:"name"`
+}
+
+// Repeat One of capture, endpoint and batch is set
+type Repeat struct {
+	// Audience As whom; without it as whom each was made
+	Audience *string `json:"audience,omitempty"`
+	Batch    *int64  `json:"batch,omitempty"`
+	Capture  *int64  `json:"capture,omitempty"`
+
+	// Endpoint An endpoint's id; of its calls that are the same the newest
+	Endpoint *string `json:"endpoint,omitempty"`
+
+	// Writes Calls that may change something are made too
+	Writes *bool `json:"writes,omitempty"`
 }
 
 // ResponseContract defines model for ResponseContract.
@@ -1529,6 +1638,36 @@ type TrafficEffect struct {
 	Most bool `json:"most"`
 }
 
+// TrailEntry defines model for TrailEntry.
+type TrailEntry struct {
+	Action  string    `json:"action"`
+	At      time.Time `json:"at"`
+	Author  string    `json:"author"`
+	Detail  string    `json:"detail"`
+	Hash    string    `json:"hash"`
+	ID      int64     `json:"id"`
+	Subject string    `json:"subject"`
+}
+
+// TrailPage defines model for TrailPage.
+type TrailPage struct {
+	Items []TrailEntry `json:"items"`
+	Page  int          `json:"page"`
+	Size  int          `json:"size"`
+	Total int          `json:"total"`
+}
+
+// TrailVerification defines model for TrailVerification.
+type TrailVerification struct {
+	// Entries That are as they were written
+	Entries int `json:"entries"`
+
+	// Last The hash of the last of them; kept elsewhere, it shows later that none was taken off the end
+	Last    string  `json:"last"`
+	Problem *string `json:"problem,omitempty"`
+	Whole   bool    `json:"whole"`
+}
+
 // Trial defines model for Trial.
 type Trial struct {
 	Advice []Advice `json:"advice"`
@@ -1570,7 +1709,10 @@ type WireNode struct {
 	Finding *WireFinding `json:"finding,omitempty"`
 
 	// Index Of an element
-	Index *int         `json:"index,omitempty"`
+	Index *int `json:"index,omitempty"`
+
+	// Inner It is a body inside of what is above it, written >> in paths
+	Inner *bool        `json:"inner,omitempty"`
 	Kind  WireNodeKind `json:"kind"`
 
 	// Line Of the grant in the contract file
@@ -1594,6 +1736,20 @@ type WireNodeKind string
 
 // WireNodeMark defines model for WireNode.Mark.
 type WireNodeMark string
+
+// Withdrawal defines model for Withdrawal.
+type Withdrawal struct {
+	Captures int `json:"captures"`
+
+	// Fewer Findings that other batches show too
+	Fewer int `json:"fewer"`
+
+	// Gone Findings that would go with it
+	Gone []Finding `json:"gone"`
+
+	// Stay Findings that no other batch shows and that stay, because somebody has moved or discussed them
+	Stay []Finding `json:"stay"`
+}
 
 // FindingID defines model for FindingID.
 type FindingID = string
@@ -1622,6 +1778,31 @@ type ListBatchesParams struct {
 	Size *PageSize `form:"size,omitempty" json:"size,omitempty"`
 }
 
+// CorrectBatchJSONBody defines parameters for CorrectBatch.
+type CorrectBatchJSONBody struct {
+	// Audience All requests were made by this audience
+	Audience *string `json:"audience,omitempty"`
+
+	// Audiences The text of a mapping file
+	Audiences *string `json:"audiences,omitempty"`
+}
+
+// ExtendLiveParams defines parameters for ExtendLive.
+type ExtendLiveParams struct {
+	// Dropped How many captures the recorder had to drop so far
+	Dropped *int `form:"dropped,omitempty" json:"dropped,omitempty"`
+}
+
+// CloseLiveParams defines parameters for CloseLive.
+type CloseLiveParams struct {
+	Dropped *int `form:"dropped,omitempty" json:"dropped,omitempty"`
+}
+
+// WithdrawBatchJSONBody defines parameters for WithdrawBatch.
+type WithdrawBatchJSONBody struct {
+	Reason string `json:"reason"`
+}
+
 // ListCapturesParams defines parameters for ListCaptures.
 type ListCapturesParams struct {
 	Batch *int64 `form:"batch,omitempty" json:"batch,omitempty"`
@@ -1636,14 +1817,46 @@ type ListCapturesParams struct {
 	// Leaking Only those with findings
 	Leaking *bool `form:"leaking,omitempty" json:"leaking,omitempty"`
 
+	// Clean Only those that were judged and have none
+	Clean *bool `form:"clean,omitempty" json:"clean,omitempty"`
+
 	// Skipped Only those that were skipped
-	Skipped *bool `form:"skipped,omitempty" json:"skipped,omitempty"`
+	Skipped *bool   `form:"skipped,omitempty" json:"skipped,omitempty"`
+	Service *string `form:"service,omitempty" json:"service,omitempty"`
+
+	// Status Codes or classes of codes, such as 4XX
+	Status     *[]string `form:"status,omitempty" json:"status,omitempty"`
+	LeastBytes *int      `form:"least_bytes,omitempty" json:"least_bytes,omitempty"`
+	MostBytes  *int      `form:"most_bytes,omitempty" json:"most_bytes,omitempty"`
+
+	// Since Recorded then or later
+	Since *time.Time `form:"since,omitempty" json:"since,omitempty"`
+
+	// Until Recorded before then
+	Until *time.Time `form:"until,omitempty" json:"until,omitempty"`
+
+	// Words In method and address
+	Words *string `form:"words,omitempty" json:"words,omitempty"`
+
+	// Repeats Only those that made this capture's call again
+	Repeats *int64                  `form:"repeats,omitempty" json:"repeats,omitempty"`
+	Sort    *ListCapturesParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
 
 	// Page From 1
 	Page *PageNumber `form:"page,omitempty" json:"page,omitempty"`
 
 	// Size Items a page
 	Size *PageSize `form:"size,omitempty" json:"size,omitempty"`
+}
+
+// ListCapturesParamsSort defines parameters for ListCaptures.
+type ListCapturesParamsSort string
+
+// RevealValueJSONBody defines parameters for RevealValue.
+type RevealValueJSONBody struct {
+	// Pointer As the wire view has it
+	Pointer string `json:"pointer"`
+	Reason  string `json:"reason"`
 }
 
 // ListEndpointsParams defines parameters for ListEndpoints.
@@ -1700,6 +1913,11 @@ type ListFindingsParams struct {
 // ListFindingsParamsSort defines parameters for ListFindings.
 type ListFindingsParamsSort string
 
+// WatchLiveParams defines parameters for WatchLive.
+type WatchLiveParams struct {
+	Service *string `form:"service,omitempty" json:"service,omitempty"`
+}
+
 // ListRevisionsParams defines parameters for ListRevisions.
 type ListRevisionsParams struct {
 	Service *string `form:"service,omitempty" json:"service,omitempty"`
@@ -1721,6 +1939,17 @@ type UploadRecordingParams struct {
 
 	// Audience All requests were made by this audience
 	Audience *string `form:"audience,omitempty" json:"audience,omitempty"`
+
+	// Audiences The text of a mapping file, which says by recording or request who made it
+	Audiences *string `form:"audiences,omitempty" json:"audiences,omitempty"`
+
+	// Request The request of responses that are recorded alone, as in `GET https://api.example/v1/berths`
+	Request *string `form:"request,omitempty" json:"request,omitempty"`
+}
+
+// SetCredentialsJSONBody defines parameters for SetCredentials.
+type SetCredentialsJSONBody struct {
+	Headers []Header `json:"headers"`
 }
 
 // GetExposureParams defines parameters for GetExposure.
@@ -1753,6 +1982,48 @@ type ListFlowsParams struct {
 	Field  string `form:"field" json:"field"`
 }
 
+// OpenLiveJSONBody defines parameters for OpenLive.
+type OpenLiveJSONBody struct {
+	Audience *string `json:"audience,omitempty"`
+	Name     string  `json:"name"`
+}
+
+// ForbidServerParams defines parameters for ForbidServer.
+type ForbidServerParams struct {
+	Server string `form:"server" json:"server"`
+}
+
+// AllowServerJSONBody defines parameters for AllowServer.
+type AllowServerJSONBody struct {
+	// Address Where it is reached instead, as in http://127.0.0.1:7466; without it its name must lead to a public address
+	Address *string `json:"address,omitempty"`
+
+	// Server Its base URL as the contract has it
+	Server string `json:"server"`
+}
+
+// ListTrailParams defines parameters for ListTrail.
+type ListTrailParams struct {
+	Action  *string `form:"action,omitempty" json:"action,omitempty"`
+	Author  *string `form:"author,omitempty" json:"author,omitempty"`
+	Subject *string `form:"subject,omitempty" json:"subject,omitempty"`
+
+	// Page From 1
+	Page *PageNumber `form:"page,omitempty" json:"page,omitempty"`
+
+	// Size Items a page
+	Size *PageSize `form:"size,omitempty" json:"size,omitempty"`
+}
+
+// CorrectBatchJSONRequestBody defines body for CorrectBatch for application/json ContentType.
+type CorrectBatchJSONRequestBody CorrectBatchJSONBody
+
+// WithdrawBatchJSONRequestBody defines body for WithdrawBatch for application/json ContentType.
+type WithdrawBatchJSONRequestBody WithdrawBatchJSONBody
+
+// RevealValueJSONRequestBody defines body for RevealValue for application/json ContentType.
+type RevealValueJSONRequestBody RevealValueJSONBody
+
 // CommentFindingJSONRequestBody defines body for CommentFinding for application/json ContentType.
 type CommentFindingJSONRequestBody = Comment
 
@@ -1761,6 +2032,9 @@ type MoveFindingJSONRequestBody = Move
 
 // InviteJSONRequestBody defines body for Invite for application/json ContentType.
 type InviteJSONRequestBody = Invitation
+
+// RepeatCallsJSONRequestBody defines body for RepeatCalls for application/json ContentType.
+type RepeatCallsJSONRequestBody = Repeat
 
 // ApplyContractsJSONRequestBody defines body for ApplyContracts for application/json ContentType.
 type ApplyContractsJSONRequestBody = ApplyContracts
@@ -1774,8 +2048,17 @@ type MergeContractsJSONRequestBody = MergeRequest
 // TryContractsJSONRequestBody defines body for TryContracts for application/json ContentType.
 type TryContractsJSONRequestBody = Change
 
+// SetCredentialsJSONRequestBody defines body for SetCredentials for application/json ContentType.
+type SetCredentialsJSONRequestBody SetCredentialsJSONBody
+
 // ClassFieldsJSONRequestBody defines body for ClassFields for application/json ContentType.
 type ClassFieldsJSONRequestBody = Classes
+
+// SetKeepingJSONRequestBody defines body for SetKeeping for application/json ContentType.
+type SetKeepingJSONRequestBody = Keeping
+
+// OpenLiveJSONRequestBody defines body for OpenLive for application/json ContentType.
+type OpenLiveJSONRequestBody OpenLiveJSONBody
 
 // ReadEntitiesJSONRequestBody defines body for ReadEntities for application/json ContentType.
 type ReadEntitiesJSONRequestBody = Reading
@@ -1788,6 +2071,9 @@ type DecideRevisionJSONRequestBody = Decision
 
 // RevertRevisionJSONRequestBody defines body for RevertRevision for application/json ContentType.
 type RevertRevisionJSONRequestBody = Reason
+
+// AllowServerJSONRequestBody defines body for AllowServer for application/json ContentType.
+type AllowServerJSONRequestBody AllowServerJSONBody
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = Credentials
@@ -1882,6 +2168,55 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/batches/{batch_id} (the `GetBatch` operationId).
 	GetBatch(ctx context.Context, batchID int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CorrectBatchWithBody Say anew who made the requests of a batch, and judge it anew
+	//
+	// With neither audience nor audiences the contracts' own rules decide.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/batches/{batch_id}/audience (the `CorrectBatch` operationId).
+	CorrectBatchWithBody(ctx context.Context, batchID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CorrectBatch Say anew who made the requests of a batch, and judge it anew
+	//
+	// With neither audience nor audiences the contracts' own rules decide.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/batches/{batch_id}/audience (the `CorrectBatch` operationId).
+	CorrectBatch(ctx context.Context, batchID int64, body CorrectBatchJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExtendLiveWithBody Add capture lines to a batch
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/batches/{batch_id}/chunks/{chunk} (the `ExtendLive` operationId).
+	ExtendLiveWithBody(ctx context.Context, batchID int64, chunk int, params *ExtendLiveParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CloseLive End a batch that a recorder added to
+	//
+	// Corresponds with POST /api/v1/batches/{batch_id}/end (the `CloseLive` operationId).
+	CloseLive(ctx context.Context, batchID int64, params *CloseLiveParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewWithdrawal What taking a batch back would come to
+	//
+	// Corresponds with GET /api/v1/batches/{batch_id}/withdrawal (the `PreviewWithdrawal` operationId).
+	PreviewWithdrawal(ctx context.Context, batchID int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WithdrawBatchWithBody Take a batch back, with its captures and what it alone has shown
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/batches/{batch_id}/withdrawal (the `WithdrawBatch` operationId).
+	WithdrawBatchWithBody(ctx context.Context, batchID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WithdrawBatch Take a batch back, with its captures and what it alone has shown
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/batches/{batch_id}/withdrawal (the `WithdrawBatch` operationId).
+	WithdrawBatch(ctx context.Context, batchID int64, body WithdrawBatchJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListCaptures Captures, newest first
 	//
 	// Corresponds with GET /api/v1/captures (the `ListCaptures` operationId).
@@ -1891,6 +2226,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/captures/{capture_id} (the `GetCapture` operationId).
 	GetCapture(ctx context.Context, captureID int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RevealValueWithBody One value of a body in clear; who saw it and why goes on the trail
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/captures/{capture_id}/reveal (the `RevealValue` operationId).
+	RevealValueWithBody(ctx context.Context, captureID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RevealValue One value of a body in clear; who saw it and why goes on the trail
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/captures/{capture_id}/reveal (the `RevealValue` operationId).
+	RevealValue(ctx context.Context, captureID int64, body RevealValueJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListEndpoints Endpoints, with and without a contract
 	//
@@ -1945,6 +2294,13 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/home (the `GetHome` operationId).
 	GetHome(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// WatchLive Calls as they come in from recorders and recaptures
+	//
+	// Server-sent events: `call` with a LiveCall, `missed` with a number of calls that came too fast, `end` with a Batch that is complete.
+	//
+	// Corresponds with GET /api/v1/live (the `WatchLive` operationId).
+	WatchLive(ctx context.Context, params *WatchLiveParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListPeople Everybody who may come in
 	//
 	// Corresponds with GET /api/v1/people (the `ListPeople` operationId).
@@ -1963,6 +2319,24 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/people (the `Invite` operationId).
 	Invite(ctx context.Context, body InviteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RepeatCallsWithBody Make recorded calls again, and take the answers in as a batch
+	//
+	// To allowed servers of the service alone. Calls that may change something are made only where `writes` is true.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/repeats (the `RepeatCalls` operationId).
+	RepeatCallsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RepeatCalls Make recorded calls again, and take the answers in as a batch
+	//
+	// To allowed servers of the service alone. Calls that may change something are made only where `writes` is true.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/repeats (the `RepeatCalls` operationId).
+	RepeatCalls(ctx context.Context, body RepeatCallsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRevisions Revisions of contracts, newest first
 	//
@@ -2063,6 +2437,30 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/services/{service}/coverage (the `GetCoverage` operationId).
 	GetCoverage(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListCredentials For which audiences credentials are kept; never the credentials
+	//
+	// Corresponds with GET /api/v1/services/{service}/credentials (the `ListCredentials` operationId).
+	ListCredentials(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveCredentials Forget the credentials of an audience
+	//
+	// Corresponds with DELETE /api/v1/services/{service}/credentials/{audience} (the `RemoveCredentials` operationId).
+	RemoveCredentials(ctx context.Context, service ServiceName, audience string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetCredentialsWithBody Keep the header fields with which calls are made as an audience; they are shown to nobody again
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/services/{service}/credentials/{audience} (the `SetCredentials` operationId).
+	SetCredentialsWithBody(ctx context.Context, service ServiceName, audience string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetCredentials Keep the header fields with which calls are made as an audience; they are shown to nobody again
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/services/{service}/credentials/{audience} (the `SetCredentials` operationId).
+	SetCredentials(ctx context.Context, service ServiceName, audience string, body SetCredentialsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListEntities The entities of the catalogue
 	//
 	// Corresponds with GET /api/v1/services/{service}/entities (the `ListEntities` operationId).
@@ -2096,6 +2494,39 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/services/{service}/flows (the `ListFlows` operationId).
 	ListFlows(ctx context.Context, service ServiceName, params *ListFlowsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetKeeping How long the bodies of a service's captures are kept
+	//
+	// Corresponds with GET /api/v1/services/{service}/keeping (the `GetKeeping` operationId).
+	GetKeeping(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetKeepingWithBody Set it; bodies whose time is over by that are dropped at once
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/services/{service}/keeping (the `SetKeeping` operationId).
+	SetKeepingWithBody(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetKeeping Set it; bodies whose time is over by that are dropped at once
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/services/{service}/keeping (the `SetKeeping` operationId).
+	SetKeeping(ctx context.Context, service ServiceName, body SetKeepingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OpenLiveWithBody Begin a batch that a recorder adds to
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/services/{service}/live (the `OpenLive` operationId).
+	OpenLiveWithBody(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OpenLive Begin a batch that a recorder adds to
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/services/{service}/live (the `OpenLive` operationId).
+	OpenLive(ctx context.Context, service ServiceName, body OpenLiveJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ReadEntitiesWithBody See what a description of the stored entities differs in from the catalogue
 	//
@@ -2157,6 +2588,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/services/{service}/revisions/{number}/revert (the `RevertRevision` operationId).
 	RevertRevision(ctx context.Context, service ServiceName, number RevisionNumber, body RevertRevisionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ForbidServer Take the permission for a server back
+	//
+	// Corresponds with DELETE /api/v1/services/{service}/servers (the `ForbidServer` operationId).
+	ForbidServer(ctx context.Context, service ServiceName, params *ForbidServerParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListServers Servers that the contract declares, and which of them calls may be made to again
+	//
+	// Corresponds with GET /api/v1/services/{service}/servers (the `ListServers` operationId).
+	ListServers(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AllowServerWithBody Allow that calls are made to a server again
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/services/{service}/servers (the `AllowServer` operationId).
+	AllowServerWithBody(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AllowServer Allow that calls are made to a server again
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/services/{service}/servers (the `AllowServer` operationId).
+	AllowServer(ctx context.Context, service ServiceName, body AllowServerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListShapes Shapes with where they are used, and those that repeated grants could be made into
 	//
@@ -2229,6 +2684,16 @@ type ClientInterface interface {
 	// Corresponds with DELETE /api/v1/tokens/{token_id} (the `EndToken` operationId).
 	EndToken(ctx context.Context, tokenID int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListTrail What was done that others must be able to see, newest first
+	//
+	// Corresponds with GET /api/v1/trail (the `ListTrail` operationId).
+	ListTrail(ctx context.Context, params *ListTrailParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// VerifyTrail Whether the trail is as it was written
+	//
+	// Corresponds with GET /api/v1/trail/verification (the `VerifyTrail` operationId).
+	VerifyTrail(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetHealth Whether the service can serve
 	//
 	// Corresponds with GET /healthz (the `GetHealth` operationId).
@@ -2265,6 +2730,125 @@ func (c *Client) GetBatch(ctx context.Context, batchID int64, reqEditors ...Requ
 	return c.Client.Do(req)
 }
 
+// CorrectBatchWithBody Say anew who made the requests of a batch, and judge it anew
+//
+// With neither audience nor audiences the contracts' own rules decide.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/batches/{batch_id}/audience (the `CorrectBatch` operationId).
+func (c *Client) CorrectBatchWithBody(ctx context.Context, batchID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCorrectBatchRequestWithBody(c.Server, batchID, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CorrectBatch Say anew who made the requests of a batch, and judge it anew
+//
+// With neither audience nor audiences the contracts' own rules decide.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/batches/{batch_id}/audience (the `CorrectBatch` operationId).
+func (c *Client) CorrectBatch(ctx context.Context, batchID int64, body CorrectBatchJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCorrectBatchRequest(c.Server, batchID, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExtendLiveWithBody Add capture lines to a batch
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/batches/{batch_id}/chunks/{chunk} (the `ExtendLive` operationId).
+func (c *Client) ExtendLiveWithBody(ctx context.Context, batchID int64, chunk int, params *ExtendLiveParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExtendLiveRequestWithBody(c.Server, batchID, chunk, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CloseLive End a batch that a recorder added to
+//
+// Corresponds with POST /api/v1/batches/{batch_id}/end (the `CloseLive` operationId).
+func (c *Client) CloseLive(ctx context.Context, batchID int64, params *CloseLiveParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCloseLiveRequest(c.Server, batchID, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewWithdrawal What taking a batch back would come to
+//
+// Corresponds with GET /api/v1/batches/{batch_id}/withdrawal (the `PreviewWithdrawal` operationId).
+func (c *Client) PreviewWithdrawal(ctx context.Context, batchID int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewWithdrawalRequest(c.Server, batchID)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WithdrawBatchWithBody Take a batch back, with its captures and what it alone has shown
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/batches/{batch_id}/withdrawal (the `WithdrawBatch` operationId).
+func (c *Client) WithdrawBatchWithBody(ctx context.Context, batchID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWithdrawBatchRequestWithBody(c.Server, batchID, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WithdrawBatch Take a batch back, with its captures and what it alone has shown
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/batches/{batch_id}/withdrawal (the `WithdrawBatch` operationId).
+func (c *Client) WithdrawBatch(ctx context.Context, batchID int64, body WithdrawBatchJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWithdrawBatchRequest(c.Server, batchID, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListCaptures Captures, newest first
 //
 // Corresponds with GET /api/v1/captures (the `ListCaptures` operationId).
@@ -2285,6 +2869,40 @@ func (c *Client) ListCaptures(ctx context.Context, params *ListCapturesParams, r
 // Corresponds with GET /api/v1/captures/{capture_id} (the `GetCapture` operationId).
 func (c *Client) GetCapture(ctx context.Context, captureID int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetCaptureRequest(c.Server, captureID)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RevealValueWithBody One value of a body in clear; who saw it and why goes on the trail
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/captures/{capture_id}/reveal (the `RevealValue` operationId).
+func (c *Client) RevealValueWithBody(ctx context.Context, captureID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRevealValueRequestWithBody(c.Server, captureID, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RevealValue One value of a body in clear; who saw it and why goes on the trail
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/captures/{capture_id}/reveal (the `RevealValue` operationId).
+func (c *Client) RevealValue(ctx context.Context, captureID int64, body RevealValueJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRevealValueRequest(c.Server, captureID, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2438,6 +3056,23 @@ func (c *Client) GetHome(ctx context.Context, reqEditors ...RequestEditorFn) (*h
 	return c.Client.Do(req)
 }
 
+// WatchLive Calls as they come in from recorders and recaptures
+//
+// Server-sent events: `call` with a LiveCall, `missed` with a number of calls that came too fast, `end` with a Batch that is complete.
+//
+// Corresponds with GET /api/v1/live (the `WatchLive` operationId).
+func (c *Client) WatchLive(ctx context.Context, params *WatchLiveParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWatchLiveRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListPeople Everybody who may come in
 //
 // Corresponds with GET /api/v1/people (the `ListPeople` operationId).
@@ -2477,6 +3112,44 @@ func (c *Client) InviteWithBody(ctx context.Context, contentType string, body io
 // Corresponds with POST /api/v1/people (the `Invite` operationId).
 func (c *Client) Invite(ctx context.Context, body InviteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewInviteRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RepeatCallsWithBody Make recorded calls again, and take the answers in as a batch
+//
+// To allowed servers of the service alone. Calls that may change something are made only where `writes` is true.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/repeats (the `RepeatCalls` operationId).
+func (c *Client) RepeatCallsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRepeatCallsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RepeatCalls Make recorded calls again, and take the answers in as a batch
+//
+// To allowed servers of the service alone. Calls that may change something are made only where `writes` is true.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/repeats (the `RepeatCalls` operationId).
+func (c *Client) RepeatCalls(ctx context.Context, body RepeatCallsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRepeatCallsRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2736,6 +3409,70 @@ func (c *Client) GetCoverage(ctx context.Context, service ServiceName, reqEditor
 	return c.Client.Do(req)
 }
 
+// ListCredentials For which audiences credentials are kept; never the credentials
+//
+// Corresponds with GET /api/v1/services/{service}/credentials (the `ListCredentials` operationId).
+func (c *Client) ListCredentials(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCredentialsRequest(c.Server, service)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveCredentials Forget the credentials of an audience
+//
+// Corresponds with DELETE /api/v1/services/{service}/credentials/{audience} (the `RemoveCredentials` operationId).
+func (c *Client) RemoveCredentials(ctx context.Context, service ServiceName, audience string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveCredentialsRequest(c.Server, service, audience)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetCredentialsWithBody Keep the header fields with which calls are made as an audience; they are shown to nobody again
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/services/{service}/credentials/{audience} (the `SetCredentials` operationId).
+func (c *Client) SetCredentialsWithBody(ctx context.Context, service ServiceName, audience string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetCredentialsRequestWithBody(c.Server, service, audience, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetCredentials Keep the header fields with which calls are made as an audience; they are shown to nobody again
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/services/{service}/credentials/{audience} (the `SetCredentials` operationId).
+func (c *Client) SetCredentials(ctx context.Context, service ServiceName, audience string, body SetCredentialsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetCredentialsRequest(c.Server, service, audience, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListEntities The entities of the catalogue
 //
 // Corresponds with GET /api/v1/services/{service}/entities (the `ListEntities` operationId).
@@ -2820,6 +3557,89 @@ func (c *Client) ClassFields(ctx context.Context, service ServiceName, body Clas
 // Corresponds with GET /api/v1/services/{service}/flows (the `ListFlows` operationId).
 func (c *Client) ListFlows(ctx context.Context, service ServiceName, params *ListFlowsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListFlowsRequest(c.Server, service, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetKeeping How long the bodies of a service's captures are kept
+//
+// Corresponds with GET /api/v1/services/{service}/keeping (the `GetKeeping` operationId).
+func (c *Client) GetKeeping(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetKeepingRequest(c.Server, service)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetKeepingWithBody Set it; bodies whose time is over by that are dropped at once
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/services/{service}/keeping (the `SetKeeping` operationId).
+func (c *Client) SetKeepingWithBody(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetKeepingRequestWithBody(c.Server, service, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetKeeping Set it; bodies whose time is over by that are dropped at once
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/services/{service}/keeping (the `SetKeeping` operationId).
+func (c *Client) SetKeeping(ctx context.Context, service ServiceName, body SetKeepingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetKeepingRequest(c.Server, service, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OpenLiveWithBody Begin a batch that a recorder adds to
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/services/{service}/live (the `OpenLive` operationId).
+func (c *Client) OpenLiveWithBody(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOpenLiveRequestWithBody(c.Server, service, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OpenLive Begin a batch that a recorder adds to
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/services/{service}/live (the `OpenLive` operationId).
+func (c *Client) OpenLive(ctx context.Context, service ServiceName, body OpenLiveJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOpenLiveRequest(c.Server, service, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2971,6 +3791,70 @@ func (c *Client) RevertRevisionWithBody(ctx context.Context, service ServiceName
 // Corresponds with POST /api/v1/services/{service}/revisions/{number}/revert (the `RevertRevision` operationId).
 func (c *Client) RevertRevision(ctx context.Context, service ServiceName, number RevisionNumber, body RevertRevisionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRevertRevisionRequest(c.Server, service, number, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ForbidServer Take the permission for a server back
+//
+// Corresponds with DELETE /api/v1/services/{service}/servers (the `ForbidServer` operationId).
+func (c *Client) ForbidServer(ctx context.Context, service ServiceName, params *ForbidServerParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewForbidServerRequest(c.Server, service, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListServers Servers that the contract declares, and which of them calls may be made to again
+//
+// Corresponds with GET /api/v1/services/{service}/servers (the `ListServers` operationId).
+func (c *Client) ListServers(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListServersRequest(c.Server, service)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AllowServerWithBody Allow that calls are made to a server again
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/services/{service}/servers (the `AllowServer` operationId).
+func (c *Client) AllowServerWithBody(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAllowServerRequestWithBody(c.Server, service, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AllowServer Allow that calls are made to a server again
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/services/{service}/servers (the `AllowServer` operationId).
+func (c *Client) AllowServer(ctx context.Context, service ServiceName, body AllowServerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAllowServerRequest(c.Server, service, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3162,6 +4046,36 @@ func (c *Client) EndToken(ctx context.Context, tokenID int64, reqEditors ...Requ
 	return c.Client.Do(req)
 }
 
+// ListTrail What was done that others must be able to see, newest first
+//
+// Corresponds with GET /api/v1/trail (the `ListTrail` operationId).
+func (c *Client) ListTrail(ctx context.Context, params *ListTrailParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListTrailRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// VerifyTrail Whether the trail is as it was written
+//
+// Corresponds with GET /api/v1/trail/verification (the `VerifyTrail` operationId).
+func (c *Client) VerifyTrail(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewVerifyTrailRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetHealth Whether the service can serve
 //
 // Corresponds with GET /healthz (the `GetHealth` operationId).
@@ -3277,6 +4191,265 @@ func NewGetBatchRequest(server string, batchID int64) (*http.Request, error) {
 	return req, nil
 }
 
+// NewCorrectBatchRequest calls the generic CorrectBatch builder with application/json body
+func NewCorrectBatchRequest(server string, batchID int64, body CorrectBatchJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCorrectBatchRequestWithBody(server, batchID, "application/json", bodyReader)
+}
+
+// NewCorrectBatchRequestWithBody constructs an http.Request for the CorrectBatch method, with any body, and a specified content type
+func NewCorrectBatchRequestWithBody(server string, batchID int64, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "batch_id", batchID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/batches/%s/audience", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewExtendLiveRequestWithBody constructs an http.Request for the ExtendLive method, with any body, and a specified content type
+func NewExtendLiveRequestWithBody(server string, batchID int64, chunk int, params *ExtendLiveParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "batch_id", batchID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "chunk", chunk, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/batches/%s/chunks/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Dropped != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dropped", *params.Dropped, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCloseLiveRequest constructs an http.Request for the CloseLive method
+func NewCloseLiveRequest(server string, batchID int64, params *CloseLiveParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "batch_id", batchID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/batches/%s/end", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Dropped != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dropped", *params.Dropped, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPreviewWithdrawalRequest constructs an http.Request for the PreviewWithdrawal method
+func NewPreviewWithdrawalRequest(server string, batchID int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "batch_id", batchID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/batches/%s/withdrawal", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewWithdrawBatchRequest calls the generic WithdrawBatch builder with application/json body
+func NewWithdrawBatchRequest(server string, batchID int64, body WithdrawBatchJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewWithdrawBatchRequestWithBody(server, batchID, "application/json", bodyReader)
+}
+
+// NewWithdrawBatchRequestWithBody constructs an http.Request for the WithdrawBatch method, with any body, and a specified content type
+func NewWithdrawBatchRequestWithBody(server string, batchID int64, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "batch_id", batchID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/batches/%s/withdrawal", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListCapturesRequest constructs an http.Request for the ListCaptures method
 func NewListCapturesRequest(server string, params *ListCapturesParams) (*http.Request, error) {
 	var err error
@@ -3365,9 +4538,129 @@ func NewListCapturesRequest(server string, params *ListCapturesParams) (*http.Re
 
 		}
 
+		if params.Clean != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "clean", *params.Clean, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Skipped != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "skipped", *params.Skipped, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Service != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "service", *params.Service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Status != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "status", *params.Status, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.LeastBytes != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "least_bytes", *params.LeastBytes, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.MostBytes != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "most_bytes", *params.MostBytes, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Since != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", *params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Until != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", *params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Words != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "words", *params.Words, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Repeats != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "repeats", *params.Repeats, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Sort != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "sort", *params.Sort, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -3445,6 +4738,53 @@ func NewGetCaptureRequest(server string, captureID int64) (*http.Request, error)
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewRevealValueRequest calls the generic RevealValue builder with application/json body
+func NewRevealValueRequest(server string, captureID int64, body RevealValueJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRevealValueRequestWithBody(server, captureID, "application/json", bodyReader)
+}
+
+// NewRevealValueRequestWithBody constructs an http.Request for the RevealValue method, with any body, and a specified content type
+func NewRevealValueRequestWithBody(server string, captureID int64, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "capture_id", captureID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/captures/%s/reveal", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -3938,6 +5278,60 @@ func NewGetHomeRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewWatchLiveRequest constructs an http.Request for the WatchLive method
+func NewWatchLiveRequest(server string, params *WatchLiveParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/live")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Service != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "service", *params.Service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListPeopleRequest constructs an http.Request for the ListPeople method
 func NewListPeopleRequest(server string) (*http.Request, error) {
 	var err error
@@ -3986,6 +5380,46 @@ func NewInviteRequestWithBody(server string, contentType string, body io.Reader)
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/people")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRepeatCallsRequest calls the generic RepeatCalls builder with application/json body
+func NewRepeatCallsRequest(server string, body RepeatCallsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRepeatCallsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewRepeatCallsRequestWithBody constructs an http.Request for the RepeatCalls method, with any body, and a specified content type
+func NewRepeatCallsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/repeats")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -4168,6 +5602,30 @@ func NewUploadRecordingRequestWithBody(server string, service ServiceName, param
 		if params.Audience != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "audience", *params.Audience, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Audiences != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "audiences", *params.Audiences, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Request != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "request", *params.Request, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -4520,6 +5978,135 @@ func NewGetCoverageRequest(server string, service ServiceName) (*http.Request, e
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewListCredentialsRequest constructs an http.Request for the ListCredentials method
+func NewListCredentialsRequest(server string, service ServiceName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/credentials", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveCredentialsRequest constructs an http.Request for the RemoveCredentials method
+func NewRemoveCredentialsRequest(server string, service ServiceName, audience string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "audience", audience, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/credentials/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetCredentialsRequest calls the generic SetCredentials builder with application/json body
+func NewSetCredentialsRequest(server string, service ServiceName, audience string, body SetCredentialsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetCredentialsRequestWithBody(server, service, audience, "application/json", bodyReader)
+}
+
+// NewSetCredentialsRequestWithBody constructs an http.Request for the SetCredentials method, with any body, and a specified content type
+func NewSetCredentialsRequestWithBody(server string, service ServiceName, audience string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "audience", audience, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/credentials/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -4888,6 +6475,134 @@ func NewListFlowsRequest(server string, service ServiceName, params *ListFlowsPa
 	return req, nil
 }
 
+// NewGetKeepingRequest constructs an http.Request for the GetKeeping method
+func NewGetKeepingRequest(server string, service ServiceName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/keeping", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetKeepingRequest calls the generic SetKeeping builder with application/json body
+func NewSetKeepingRequest(server string, service ServiceName, body SetKeepingJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetKeepingRequestWithBody(server, service, "application/json", bodyReader)
+}
+
+// NewSetKeepingRequestWithBody constructs an http.Request for the SetKeeping method, with any body, and a specified content type
+func NewSetKeepingRequestWithBody(server string, service ServiceName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/keeping", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewOpenLiveRequest calls the generic OpenLive builder with application/json body
+func NewOpenLiveRequest(server string, service ServiceName, body OpenLiveJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewOpenLiveRequestWithBody(server, service, "application/json", bodyReader)
+}
+
+// NewOpenLiveRequestWithBody constructs an http.Request for the OpenLive method, with any body, and a specified content type
+func NewOpenLiveRequestWithBody(server string, service ServiceName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/live", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewReadEntitiesRequest calls the generic ReadEntities builder with application/json body
 func NewReadEntitiesRequest(server string, service ServiceName, body ReadEntitiesJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -5122,6 +6837,144 @@ func NewRevertRevisionRequestWithBody(server string, service ServiceName, number
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewForbidServerRequest constructs an http.Request for the ForbidServer method
+func NewForbidServerRequest(server string, service ServiceName, params *ForbidServerParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/servers", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "server", params.Server, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListServersRequest constructs an http.Request for the ListServers method
+func NewListServersRequest(server string, service ServiceName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/servers", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAllowServerRequest calls the generic AllowServer builder with application/json body
+func NewAllowServerRequest(server string, service ServiceName, body AllowServerJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAllowServerRequestWithBody(server, service, "application/json", bodyReader)
+}
+
+// NewAllowServerRequestWithBody constructs an http.Request for the AllowServer method, with any body, and a specified content type
+func NewAllowServerRequestWithBody(server string, service ServiceName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/servers", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -5400,6 +7253,135 @@ func NewEndTokenRequest(server string, tokenID int64) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListTrailRequest constructs an http.Request for the ListTrail method
+func NewListTrailRequest(server string, params *ListTrailParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/trail")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Action != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "action", *params.Action, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Author != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "author", *params.Author, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Subject != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "subject", *params.Subject, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Page != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "page", *params.Page, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Size != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "size", *params.Size, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewVerifyTrailRequest constructs an http.Request for the VerifyTrail method
+func NewVerifyTrailRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/trail/verification")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetHealthRequest constructs an http.Request for the GetHealth method
 func NewGetHealthRequest(server string) (*http.Request, error) {
 	var err error
@@ -5485,6 +7467,59 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/batches/{batch_id} (the `GetBatch` operationId).
 	GetBatchWithResponse(ctx context.Context, batchID int64, reqEditors ...RequestEditorFn) (*GetBatchResponse, error)
 
+	// CorrectBatchWithBodyWithResponse Say anew who made the requests of a batch, and judge it anew
+	//
+	// With neither audience nor audiences the contracts' own rules decide.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/batches/{batch_id}/audience (the `CorrectBatch` operationId).
+	CorrectBatchWithBodyWithResponse(ctx context.Context, batchID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CorrectBatchResponse, error)
+
+	// CorrectBatchWithResponse Say anew who made the requests of a batch, and judge it anew
+	//
+	// With neither audience nor audiences the contracts' own rules decide.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/batches/{batch_id}/audience (the `CorrectBatch` operationId).
+	CorrectBatchWithResponse(ctx context.Context, batchID int64, body CorrectBatchJSONRequestBody, reqEditors ...RequestEditorFn) (*CorrectBatchResponse, error)
+
+	// ExtendLiveWithBodyWithResponse Add capture lines to a batch
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/batches/{batch_id}/chunks/{chunk} (the `ExtendLive` operationId).
+	ExtendLiveWithBodyWithResponse(ctx context.Context, batchID int64, chunk int, params *ExtendLiveParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ExtendLiveResponse, error)
+
+	// CloseLiveWithResponse End a batch that a recorder added to
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/batches/{batch_id}/end (the `CloseLive` operationId).
+	CloseLiveWithResponse(ctx context.Context, batchID int64, params *CloseLiveParams, reqEditors ...RequestEditorFn) (*CloseLiveResponse, error)
+
+	// PreviewWithdrawalWithResponse What taking a batch back would come to
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/batches/{batch_id}/withdrawal (the `PreviewWithdrawal` operationId).
+	PreviewWithdrawalWithResponse(ctx context.Context, batchID int64, reqEditors ...RequestEditorFn) (*PreviewWithdrawalResponse, error)
+
+	// WithdrawBatchWithBodyWithResponse Take a batch back, with its captures and what it alone has shown
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/batches/{batch_id}/withdrawal (the `WithdrawBatch` operationId).
+	WithdrawBatchWithBodyWithResponse(ctx context.Context, batchID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*WithdrawBatchResponse, error)
+
+	// WithdrawBatchWithResponse Take a batch back, with its captures and what it alone has shown
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/batches/{batch_id}/withdrawal (the `WithdrawBatch` operationId).
+	WithdrawBatchWithResponse(ctx context.Context, batchID int64, body WithdrawBatchJSONRequestBody, reqEditors ...RequestEditorFn) (*WithdrawBatchResponse, error)
+
 	// ListCapturesWithResponse Captures, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -5498,6 +7533,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/captures/{capture_id} (the `GetCapture` operationId).
 	GetCaptureWithResponse(ctx context.Context, captureID int64, reqEditors ...RequestEditorFn) (*GetCaptureResponse, error)
+
+	// RevealValueWithBodyWithResponse One value of a body in clear; who saw it and why goes on the trail
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/captures/{capture_id}/reveal (the `RevealValue` operationId).
+	RevealValueWithBodyWithResponse(ctx context.Context, captureID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RevealValueResponse, error)
+
+	// RevealValueWithResponse One value of a body in clear; who saw it and why goes on the trail
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/captures/{capture_id}/reveal (the `RevealValue` operationId).
+	RevealValueWithResponse(ctx context.Context, captureID int64, body RevealValueJSONRequestBody, reqEditors ...RequestEditorFn) (*RevealValueResponse, error)
 
 	// ListEndpointsWithResponse Endpoints, with and without a contract
 	//
@@ -5562,6 +7611,15 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/home (the `GetHome` operationId).
 	GetHomeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetHomeResponse, error)
 
+	// WatchLiveWithResponse Calls as they come in from recorders and recaptures
+	//
+	// Server-sent events: `call` with a LiveCall, `missed` with a number of calls that came too fast, `end` with a Batch that is complete.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/live (the `WatchLive` operationId).
+	WatchLiveWithResponse(ctx context.Context, params *WatchLiveParams, reqEditors ...RequestEditorFn) (*WatchLiveResponse, error)
+
 	// ListPeopleWithResponse Everybody who may come in
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -5582,6 +7640,24 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/people (the `Invite` operationId).
 	InviteWithResponse(ctx context.Context, body InviteJSONRequestBody, reqEditors ...RequestEditorFn) (*InviteResponse, error)
+
+	// RepeatCallsWithBodyWithResponse Make recorded calls again, and take the answers in as a batch
+	//
+	// To allowed servers of the service alone. Calls that may change something are made only where `writes` is true.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/repeats (the `RepeatCalls` operationId).
+	RepeatCallsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RepeatCallsResponse, error)
+
+	// RepeatCallsWithResponse Make recorded calls again, and take the answers in as a batch
+	//
+	// To allowed servers of the service alone. Calls that may change something are made only where `writes` is true.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/repeats (the `RepeatCalls` operationId).
+	RepeatCallsWithResponse(ctx context.Context, body RepeatCallsJSONRequestBody, reqEditors ...RequestEditorFn) (*RepeatCallsResponse, error)
 
 	// ListRevisionsWithResponse Revisions of contracts, newest first
 	//
@@ -5694,6 +7770,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/services/{service}/coverage (the `GetCoverage` operationId).
 	GetCoverageWithResponse(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*GetCoverageResponse, error)
 
+	// ListCredentialsWithResponse For which audiences credentials are kept; never the credentials
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/services/{service}/credentials (the `ListCredentials` operationId).
+	ListCredentialsWithResponse(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*ListCredentialsResponse, error)
+
+	// RemoveCredentialsWithResponse Forget the credentials of an audience
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/services/{service}/credentials/{audience} (the `RemoveCredentials` operationId).
+	RemoveCredentialsWithResponse(ctx context.Context, service ServiceName, audience string, reqEditors ...RequestEditorFn) (*RemoveCredentialsResponse, error)
+
+	// SetCredentialsWithBodyWithResponse Keep the header fields with which calls are made as an audience; they are shown to nobody again
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/services/{service}/credentials/{audience} (the `SetCredentials` operationId).
+	SetCredentialsWithBodyWithResponse(ctx context.Context, service ServiceName, audience string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetCredentialsResponse, error)
+
+	// SetCredentialsWithResponse Keep the header fields with which calls are made as an audience; they are shown to nobody again
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/services/{service}/credentials/{audience} (the `SetCredentials` operationId).
+	SetCredentialsWithResponse(ctx context.Context, service ServiceName, audience string, body SetCredentialsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetCredentialsResponse, error)
+
 	// ListEntitiesWithResponse The entities of the catalogue
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -5735,6 +7839,41 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/services/{service}/flows (the `ListFlows` operationId).
 	ListFlowsWithResponse(ctx context.Context, service ServiceName, params *ListFlowsParams, reqEditors ...RequestEditorFn) (*ListFlowsResponse, error)
+
+	// GetKeepingWithResponse How long the bodies of a service's captures are kept
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/services/{service}/keeping (the `GetKeeping` operationId).
+	GetKeepingWithResponse(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*GetKeepingResponse, error)
+
+	// SetKeepingWithBodyWithResponse Set it; bodies whose time is over by that are dropped at once
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/services/{service}/keeping (the `SetKeeping` operationId).
+	SetKeepingWithBodyWithResponse(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetKeepingResponse, error)
+
+	// SetKeepingWithResponse Set it; bodies whose time is over by that are dropped at once
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/services/{service}/keeping (the `SetKeeping` operationId).
+	SetKeepingWithResponse(ctx context.Context, service ServiceName, body SetKeepingJSONRequestBody, reqEditors ...RequestEditorFn) (*SetKeepingResponse, error)
+
+	// OpenLiveWithBodyWithResponse Begin a batch that a recorder adds to
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/services/{service}/live (the `OpenLive` operationId).
+	OpenLiveWithBodyWithResponse(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OpenLiveResponse, error)
+
+	// OpenLiveWithResponse Begin a batch that a recorder adds to
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/services/{service}/live (the `OpenLive` operationId).
+	OpenLiveWithResponse(ctx context.Context, service ServiceName, body OpenLiveJSONRequestBody, reqEditors ...RequestEditorFn) (*OpenLiveResponse, error)
 
 	// ReadEntitiesWithBodyWithResponse See what a description of the stored entities differs in from the catalogue
 	//
@@ -5798,6 +7937,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/services/{service}/revisions/{number}/revert (the `RevertRevision` operationId).
 	RevertRevisionWithResponse(ctx context.Context, service ServiceName, number RevisionNumber, body RevertRevisionJSONRequestBody, reqEditors ...RequestEditorFn) (*RevertRevisionResponse, error)
+
+	// ForbidServerWithResponse Take the permission for a server back
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/services/{service}/servers (the `ForbidServer` operationId).
+	ForbidServerWithResponse(ctx context.Context, service ServiceName, params *ForbidServerParams, reqEditors ...RequestEditorFn) (*ForbidServerResponse, error)
+
+	// ListServersWithResponse Servers that the contract declares, and which of them calls may be made to again
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/services/{service}/servers (the `ListServers` operationId).
+	ListServersWithResponse(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*ListServersResponse, error)
+
+	// AllowServerWithBodyWithResponse Allow that calls are made to a server again
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/services/{service}/servers (the `AllowServer` operationId).
+	AllowServerWithBodyWithResponse(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AllowServerResponse, error)
+
+	// AllowServerWithResponse Allow that calls are made to a server again
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/services/{service}/servers (the `AllowServer` operationId).
+	AllowServerWithResponse(ctx context.Context, service ServiceName, body AllowServerJSONRequestBody, reqEditors ...RequestEditorFn) (*AllowServerResponse, error)
 
 	// ListShapesWithResponse Shapes with where they are used, and those that repeated grants could be made into
 	//
@@ -5879,6 +8046,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /api/v1/tokens/{token_id} (the `EndToken` operationId).
 	EndTokenWithResponse(ctx context.Context, tokenID int64, reqEditors ...RequestEditorFn) (*EndTokenResponse, error)
+
+	// ListTrailWithResponse What was done that others must be able to see, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/trail (the `ListTrail` operationId).
+	ListTrailWithResponse(ctx context.Context, params *ListTrailParams, reqEditors ...RequestEditorFn) (*ListTrailResponse, error)
+
+	// VerifyTrailWithResponse Whether the trail is as it was written
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/trail/verification (the `VerifyTrail` operationId).
+	VerifyTrailWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*VerifyTrailResponse, error)
 
 	// GetHealthWithResponse Whether the service can serve
 	//
@@ -5984,6 +8165,239 @@ func (r GetBatchResponse) ContentType() string {
 	return ""
 }
 
+type CorrectBatchResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Batch
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CorrectBatchResponse) GetJSON200() *Batch {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CorrectBatchResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CorrectBatchResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CorrectBatchResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CorrectBatchResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CorrectBatchResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExtendLiveResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Batch
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ExtendLiveResponse) GetJSON200() *Batch {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExtendLiveResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExtendLiveResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExtendLiveResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExtendLiveResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExtendLiveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CloseLiveResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Batch
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CloseLiveResponse) GetJSON200() *Batch {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CloseLiveResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CloseLiveResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CloseLiveResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CloseLiveResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CloseLiveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PreviewWithdrawalResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Withdrawal
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PreviewWithdrawalResponse) GetJSON200() *Withdrawal {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PreviewWithdrawalResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewWithdrawalResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewWithdrawalResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewWithdrawalResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewWithdrawalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type WithdrawBatchResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r WithdrawBatchResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r WithdrawBatchResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WithdrawBatchResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WithdrawBatchResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WithdrawBatchResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListCapturesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6074,6 +8488,58 @@ func (r GetCaptureResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetCaptureResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RevealValueResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Value string `json:"value"`
+	}
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RevealValueResponse) GetJSON200() *struct {
+	Value string `json:"value"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RevealValueResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RevealValueResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RevealValueResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RevealValueResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RevealValueResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -6416,6 +8882,47 @@ func (r GetHomeResponse) ContentType() string {
 	return ""
 }
 
+type WatchLiveResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r WatchLiveResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r WatchLiveResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WatchLiveResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WatchLiveResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WatchLiveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListPeopleResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6506,6 +9013,54 @@ func (r InviteResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r InviteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RepeatCallsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Batch
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r RepeatCallsResponse) GetJSON201() *Batch {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RepeatCallsResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RepeatCallsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RepeatCallsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RepeatCallsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RepeatCallsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7047,6 +9602,136 @@ func (r GetCoverageResponse) ContentType() string {
 	return ""
 }
 
+type ListCredentialsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]KeptCredentials
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListCredentialsResponse) GetJSON200() *[]KeptCredentials {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListCredentialsResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListCredentialsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListCredentialsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListCredentialsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListCredentialsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveCredentialsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveCredentialsResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveCredentialsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveCredentialsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveCredentialsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveCredentialsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetCredentialsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetCredentialsResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetCredentialsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetCredentialsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetCredentialsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetCredentialsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListEntitiesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7287,6 +9972,150 @@ func (r ListFlowsResponse) ContentType() string {
 	return ""
 }
 
+type GetKeepingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Keeping
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetKeepingResponse) GetJSON200() *Keeping {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetKeepingResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetKeepingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetKeepingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetKeepingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetKeepingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetKeepingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Keeping
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetKeepingResponse) GetJSON200() *Keeping {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetKeepingResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetKeepingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetKeepingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetKeepingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetKeepingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type OpenLiveResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Batch
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r OpenLiveResponse) GetJSON201() *Batch {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r OpenLiveResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r OpenLiveResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r OpenLiveResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r OpenLiveResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r OpenLiveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ReadEntitiesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7521,6 +10350,136 @@ func (r RevertRevisionResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RevertRevisionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ForbidServerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ForbidServerResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ForbidServerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ForbidServerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ForbidServerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ForbidServerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListServersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]CalledServer
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListServersResponse) GetJSON200() *[]CalledServer {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListServersResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListServersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListServersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListServersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListServersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AllowServerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AllowServerResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AllowServerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AllowServerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AllowServerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AllowServerResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7918,6 +10877,102 @@ func (r EndTokenResponse) ContentType() string {
 	return ""
 }
 
+type ListTrailResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TrailPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListTrailResponse) GetJSON200() *TrailPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListTrailResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListTrailResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListTrailResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListTrailResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListTrailResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type VerifyTrailResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TrailVerification
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r VerifyTrailResponse) GetJSON200() *TrailVerification {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r VerifyTrailResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r VerifyTrailResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r VerifyTrailResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r VerifyTrailResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r VerifyTrailResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetHealthResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7985,6 +11040,101 @@ func (c *ClientWithResponses) GetBatchWithResponse(ctx context.Context, batchID 
 	return ParseGetBatchResponse(rsp)
 }
 
+// CorrectBatchWithBodyWithResponse Say anew who made the requests of a batch, and judge it anew
+//
+// With neither audience nor audiences the contracts' own rules decide.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/batches/{batch_id}/audience (the `CorrectBatch` operationId).
+func (c *ClientWithResponses) CorrectBatchWithBodyWithResponse(ctx context.Context, batchID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CorrectBatchResponse, error) {
+	rsp, err := c.CorrectBatchWithBody(ctx, batchID, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCorrectBatchResponse(rsp)
+}
+
+// CorrectBatchWithResponse Say anew who made the requests of a batch, and judge it anew
+//
+// With neither audience nor audiences the contracts' own rules decide.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/batches/{batch_id}/audience (the `CorrectBatch` operationId).
+func (c *ClientWithResponses) CorrectBatchWithResponse(ctx context.Context, batchID int64, body CorrectBatchJSONRequestBody, reqEditors ...RequestEditorFn) (*CorrectBatchResponse, error) {
+	rsp, err := c.CorrectBatch(ctx, batchID, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCorrectBatchResponse(rsp)
+}
+
+// ExtendLiveWithBodyWithResponse Add capture lines to a batch
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/batches/{batch_id}/chunks/{chunk} (the `ExtendLive` operationId).
+func (c *ClientWithResponses) ExtendLiveWithBodyWithResponse(ctx context.Context, batchID int64, chunk int, params *ExtendLiveParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ExtendLiveResponse, error) {
+	rsp, err := c.ExtendLiveWithBody(ctx, batchID, chunk, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExtendLiveResponse(rsp)
+}
+
+// CloseLiveWithResponse End a batch that a recorder added to
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/batches/{batch_id}/end (the `CloseLive` operationId).
+func (c *ClientWithResponses) CloseLiveWithResponse(ctx context.Context, batchID int64, params *CloseLiveParams, reqEditors ...RequestEditorFn) (*CloseLiveResponse, error) {
+	rsp, err := c.CloseLive(ctx, batchID, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCloseLiveResponse(rsp)
+}
+
+// PreviewWithdrawalWithResponse What taking a batch back would come to
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/batches/{batch_id}/withdrawal (the `PreviewWithdrawal` operationId).
+func (c *ClientWithResponses) PreviewWithdrawalWithResponse(ctx context.Context, batchID int64, reqEditors ...RequestEditorFn) (*PreviewWithdrawalResponse, error) {
+	rsp, err := c.PreviewWithdrawal(ctx, batchID, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewWithdrawalResponse(rsp)
+}
+
+// WithdrawBatchWithBodyWithResponse Take a batch back, with its captures and what it alone has shown
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/batches/{batch_id}/withdrawal (the `WithdrawBatch` operationId).
+func (c *ClientWithResponses) WithdrawBatchWithBodyWithResponse(ctx context.Context, batchID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*WithdrawBatchResponse, error) {
+	rsp, err := c.WithdrawBatchWithBody(ctx, batchID, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWithdrawBatchResponse(rsp)
+}
+
+// WithdrawBatchWithResponse Take a batch back, with its captures and what it alone has shown
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/batches/{batch_id}/withdrawal (the `WithdrawBatch` operationId).
+func (c *ClientWithResponses) WithdrawBatchWithResponse(ctx context.Context, batchID int64, body WithdrawBatchJSONRequestBody, reqEditors ...RequestEditorFn) (*WithdrawBatchResponse, error) {
+	rsp, err := c.WithdrawBatch(ctx, batchID, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWithdrawBatchResponse(rsp)
+}
+
 // ListCapturesWithResponse Captures, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -8009,6 +11159,32 @@ func (c *ClientWithResponses) GetCaptureWithResponse(ctx context.Context, captur
 		return nil, err
 	}
 	return ParseGetCaptureResponse(rsp)
+}
+
+// RevealValueWithBodyWithResponse One value of a body in clear; who saw it and why goes on the trail
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/captures/{capture_id}/reveal (the `RevealValue` operationId).
+func (c *ClientWithResponses) RevealValueWithBodyWithResponse(ctx context.Context, captureID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RevealValueResponse, error) {
+	rsp, err := c.RevealValueWithBody(ctx, captureID, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRevealValueResponse(rsp)
+}
+
+// RevealValueWithResponse One value of a body in clear; who saw it and why goes on the trail
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/captures/{capture_id}/reveal (the `RevealValue` operationId).
+func (c *ClientWithResponses) RevealValueWithResponse(ctx context.Context, captureID int64, body RevealValueJSONRequestBody, reqEditors ...RequestEditorFn) (*RevealValueResponse, error) {
+	rsp, err := c.RevealValue(ctx, captureID, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRevealValueResponse(rsp)
 }
 
 // ListEndpointsWithResponse Endpoints, with and without a contract
@@ -8128,6 +11304,21 @@ func (c *ClientWithResponses) GetHomeWithResponse(ctx context.Context, reqEditor
 	return ParseGetHomeResponse(rsp)
 }
 
+// WatchLiveWithResponse Calls as they come in from recorders and recaptures
+//
+// Server-sent events: `call` with a LiveCall, `missed` with a number of calls that came too fast, `end` with a Batch that is complete.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/live (the `WatchLive` operationId).
+func (c *ClientWithResponses) WatchLiveWithResponse(ctx context.Context, params *WatchLiveParams, reqEditors ...RequestEditorFn) (*WatchLiveResponse, error) {
+	rsp, err := c.WatchLive(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWatchLiveResponse(rsp)
+}
+
 // ListPeopleWithResponse Everybody who may come in
 //
 // Returns a wrapper object for the known response body format(s).
@@ -8165,6 +11356,36 @@ func (c *ClientWithResponses) InviteWithResponse(ctx context.Context, body Invit
 		return nil, err
 	}
 	return ParseInviteResponse(rsp)
+}
+
+// RepeatCallsWithBodyWithResponse Make recorded calls again, and take the answers in as a batch
+//
+// To allowed servers of the service alone. Calls that may change something are made only where `writes` is true.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/repeats (the `RepeatCalls` operationId).
+func (c *ClientWithResponses) RepeatCallsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RepeatCallsResponse, error) {
+	rsp, err := c.RepeatCallsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRepeatCallsResponse(rsp)
+}
+
+// RepeatCallsWithResponse Make recorded calls again, and take the answers in as a batch
+//
+// To allowed servers of the service alone. Calls that may change something are made only where `writes` is true.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/repeats (the `RepeatCalls` operationId).
+func (c *ClientWithResponses) RepeatCallsWithResponse(ctx context.Context, body RepeatCallsJSONRequestBody, reqEditors ...RequestEditorFn) (*RepeatCallsResponse, error) {
+	rsp, err := c.RepeatCalls(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRepeatCallsResponse(rsp)
 }
 
 // ListRevisionsWithResponse Revisions of contracts, newest first
@@ -8368,6 +11589,58 @@ func (c *ClientWithResponses) GetCoverageWithResponse(ctx context.Context, servi
 	return ParseGetCoverageResponse(rsp)
 }
 
+// ListCredentialsWithResponse For which audiences credentials are kept; never the credentials
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/services/{service}/credentials (the `ListCredentials` operationId).
+func (c *ClientWithResponses) ListCredentialsWithResponse(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*ListCredentialsResponse, error) {
+	rsp, err := c.ListCredentials(ctx, service, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListCredentialsResponse(rsp)
+}
+
+// RemoveCredentialsWithResponse Forget the credentials of an audience
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/services/{service}/credentials/{audience} (the `RemoveCredentials` operationId).
+func (c *ClientWithResponses) RemoveCredentialsWithResponse(ctx context.Context, service ServiceName, audience string, reqEditors ...RequestEditorFn) (*RemoveCredentialsResponse, error) {
+	rsp, err := c.RemoveCredentials(ctx, service, audience, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveCredentialsResponse(rsp)
+}
+
+// SetCredentialsWithBodyWithResponse Keep the header fields with which calls are made as an audience; they are shown to nobody again
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/services/{service}/credentials/{audience} (the `SetCredentials` operationId).
+func (c *ClientWithResponses) SetCredentialsWithBodyWithResponse(ctx context.Context, service ServiceName, audience string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetCredentialsResponse, error) {
+	rsp, err := c.SetCredentialsWithBody(ctx, service, audience, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetCredentialsResponse(rsp)
+}
+
+// SetCredentialsWithResponse Keep the header fields with which calls are made as an audience; they are shown to nobody again
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/services/{service}/credentials/{audience} (the `SetCredentials` operationId).
+func (c *ClientWithResponses) SetCredentialsWithResponse(ctx context.Context, service ServiceName, audience string, body SetCredentialsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetCredentialsResponse, error) {
+	rsp, err := c.SetCredentials(ctx, service, audience, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetCredentialsResponse(rsp)
+}
+
 // ListEntitiesWithResponse The entities of the catalogue
 //
 // Returns a wrapper object for the known response body format(s).
@@ -8444,6 +11717,71 @@ func (c *ClientWithResponses) ListFlowsWithResponse(ctx context.Context, service
 		return nil, err
 	}
 	return ParseListFlowsResponse(rsp)
+}
+
+// GetKeepingWithResponse How long the bodies of a service's captures are kept
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/services/{service}/keeping (the `GetKeeping` operationId).
+func (c *ClientWithResponses) GetKeepingWithResponse(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*GetKeepingResponse, error) {
+	rsp, err := c.GetKeeping(ctx, service, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetKeepingResponse(rsp)
+}
+
+// SetKeepingWithBodyWithResponse Set it; bodies whose time is over by that are dropped at once
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/services/{service}/keeping (the `SetKeeping` operationId).
+func (c *ClientWithResponses) SetKeepingWithBodyWithResponse(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetKeepingResponse, error) {
+	rsp, err := c.SetKeepingWithBody(ctx, service, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetKeepingResponse(rsp)
+}
+
+// SetKeepingWithResponse Set it; bodies whose time is over by that are dropped at once
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/services/{service}/keeping (the `SetKeeping` operationId).
+func (c *ClientWithResponses) SetKeepingWithResponse(ctx context.Context, service ServiceName, body SetKeepingJSONRequestBody, reqEditors ...RequestEditorFn) (*SetKeepingResponse, error) {
+	rsp, err := c.SetKeeping(ctx, service, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetKeepingResponse(rsp)
+}
+
+// OpenLiveWithBodyWithResponse Begin a batch that a recorder adds to
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/services/{service}/live (the `OpenLive` operationId).
+func (c *ClientWithResponses) OpenLiveWithBodyWithResponse(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OpenLiveResponse, error) {
+	rsp, err := c.OpenLiveWithBody(ctx, service, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOpenLiveResponse(rsp)
+}
+
+// OpenLiveWithResponse Begin a batch that a recorder adds to
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/services/{service}/live (the `OpenLive` operationId).
+func (c *ClientWithResponses) OpenLiveWithResponse(ctx context.Context, service ServiceName, body OpenLiveJSONRequestBody, reqEditors ...RequestEditorFn) (*OpenLiveResponse, error) {
+	rsp, err := c.OpenLive(ctx, service, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOpenLiveResponse(rsp)
 }
 
 // ReadEntitiesWithBodyWithResponse See what a description of the stored entities differs in from the catalogue
@@ -8561,6 +11899,58 @@ func (c *ClientWithResponses) RevertRevisionWithResponse(ctx context.Context, se
 		return nil, err
 	}
 	return ParseRevertRevisionResponse(rsp)
+}
+
+// ForbidServerWithResponse Take the permission for a server back
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/services/{service}/servers (the `ForbidServer` operationId).
+func (c *ClientWithResponses) ForbidServerWithResponse(ctx context.Context, service ServiceName, params *ForbidServerParams, reqEditors ...RequestEditorFn) (*ForbidServerResponse, error) {
+	rsp, err := c.ForbidServer(ctx, service, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseForbidServerResponse(rsp)
+}
+
+// ListServersWithResponse Servers that the contract declares, and which of them calls may be made to again
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/services/{service}/servers (the `ListServers` operationId).
+func (c *ClientWithResponses) ListServersWithResponse(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*ListServersResponse, error) {
+	rsp, err := c.ListServers(ctx, service, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListServersResponse(rsp)
+}
+
+// AllowServerWithBodyWithResponse Allow that calls are made to a server again
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/services/{service}/servers (the `AllowServer` operationId).
+func (c *ClientWithResponses) AllowServerWithBodyWithResponse(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AllowServerResponse, error) {
+	rsp, err := c.AllowServerWithBody(ctx, service, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAllowServerResponse(rsp)
+}
+
+// AllowServerWithResponse Allow that calls are made to a server again
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/services/{service}/servers (the `AllowServer` operationId).
+func (c *ClientWithResponses) AllowServerWithResponse(ctx context.Context, service ServiceName, body AllowServerJSONRequestBody, reqEditors ...RequestEditorFn) (*AllowServerResponse, error) {
+	rsp, err := c.AllowServer(ctx, service, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAllowServerResponse(rsp)
 }
 
 // ListShapesWithResponse Shapes with where they are used, and those that repeated grants could be made into
@@ -8710,6 +12100,32 @@ func (c *ClientWithResponses) EndTokenWithResponse(ctx context.Context, tokenID 
 	return ParseEndTokenResponse(rsp)
 }
 
+// ListTrailWithResponse What was done that others must be able to see, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/trail (the `ListTrail` operationId).
+func (c *ClientWithResponses) ListTrailWithResponse(ctx context.Context, params *ListTrailParams, reqEditors ...RequestEditorFn) (*ListTrailResponse, error) {
+	rsp, err := c.ListTrail(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListTrailResponse(rsp)
+}
+
+// VerifyTrailWithResponse Whether the trail is as it was written
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/trail/verification (the `VerifyTrail` operationId).
+func (c *ClientWithResponses) VerifyTrailWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*VerifyTrailResponse, error) {
+	rsp, err := c.VerifyTrail(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseVerifyTrailResponse(rsp)
+}
+
 // GetHealthWithResponse Whether the service can serve
 //
 // Returns a wrapper object for the known response body format(s).
@@ -8789,6 +12205,167 @@ func ParseGetBatchResponse(rsp *http.Response) (*GetBatchResponse, error) {
 	return response, nil
 }
 
+// ParseCorrectBatchResponse parses an HTTP response from a CorrectBatchWithResponse call
+func ParseCorrectBatchResponse(rsp *http.Response) (*CorrectBatchResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CorrectBatchResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Batch
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExtendLiveResponse parses an HTTP response from a ExtendLiveWithResponse call
+func ParseExtendLiveResponse(rsp *http.Response) (*ExtendLiveResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExtendLiveResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Batch
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCloseLiveResponse parses an HTTP response from a CloseLiveWithResponse call
+func ParseCloseLiveResponse(rsp *http.Response) (*CloseLiveResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CloseLiveResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Batch
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePreviewWithdrawalResponse parses an HTTP response from a PreviewWithdrawalWithResponse call
+func ParsePreviewWithdrawalResponse(rsp *http.Response) (*PreviewWithdrawalResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewWithdrawalResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Withdrawal
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseWithdrawBatchResponse parses an HTTP response from a WithdrawBatchWithResponse call
+func ParseWithdrawBatchResponse(rsp *http.Response) (*WithdrawBatchResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WithdrawBatchResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListCapturesResponse parses an HTTP response from a ListCapturesWithResponse call
 func ParseListCapturesResponse(rsp *http.Response) (*ListCapturesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -8838,6 +12415,41 @@ func ParseGetCaptureResponse(rsp *http.Response) (*GetCaptureResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest CaptureDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRevealValueResponse parses an HTTP response from a RevealValueWithResponse call
+func ParseRevealValueResponse(rsp *http.Response) (*RevealValueResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RevealValueResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Value string `json:"value"`
+		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -9086,6 +12698,32 @@ func ParseGetHomeResponse(rsp *http.Response) (*GetHomeResponse, error) {
 	return response, nil
 }
 
+// ParseWatchLiveResponse parses an HTTP response from a WatchLiveWithResponse call
+func ParseWatchLiveResponse(rsp *http.Response) (*WatchLiveResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WatchLiveResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListPeopleResponse parses an HTTP response from a ListPeopleWithResponse call
 func ParseListPeopleResponse(rsp *http.Response) (*ListPeopleResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -9135,6 +12773,39 @@ func ParseInviteResponse(rsp *http.Response) (*InviteResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
 		var dest Invited
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRepeatCallsResponse parses an HTTP response from a RepeatCallsWithResponse call
+func ParseRepeatCallsResponse(rsp *http.Response) (*RepeatCallsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RepeatCallsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Batch
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -9522,6 +13193,97 @@ func ParseGetCoverageResponse(rsp *http.Response) (*GetCoverageResponse, error) 
 	return response, nil
 }
 
+// ParseListCredentialsResponse parses an HTTP response from a ListCredentialsWithResponse call
+func ParseListCredentialsResponse(rsp *http.Response) (*ListCredentialsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListCredentialsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []KeptCredentials
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveCredentialsResponse parses an HTTP response from a RemoveCredentialsWithResponse call
+func ParseRemoveCredentialsResponse(rsp *http.Response) (*RemoveCredentialsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveCredentialsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetCredentialsResponse parses an HTTP response from a SetCredentialsWithResponse call
+func ParseSetCredentialsResponse(rsp *http.Response) (*SetCredentialsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetCredentialsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListEntitiesResponse parses an HTTP response from a ListEntitiesWithResponse call
 func ParseListEntitiesResponse(rsp *http.Response) (*ListEntitiesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -9687,6 +13449,105 @@ func ParseListFlowsResponse(rsp *http.Response) (*ListFlowsResponse, error) {
 	return response, nil
 }
 
+// ParseGetKeepingResponse parses an HTTP response from a GetKeepingWithResponse call
+func ParseGetKeepingResponse(rsp *http.Response) (*GetKeepingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetKeepingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Keeping
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetKeepingResponse parses an HTTP response from a SetKeepingWithResponse call
+func ParseSetKeepingResponse(rsp *http.Response) (*SetKeepingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetKeepingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Keeping
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseOpenLiveResponse parses an HTTP response from a OpenLiveWithResponse call
+func ParseOpenLiveResponse(rsp *http.Response) (*OpenLiveResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &OpenLiveResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Batch
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseReadEntitiesResponse parses an HTTP response from a ReadEntitiesWithResponse call
 func ParseReadEntitiesResponse(rsp *http.Response) (*ReadEntitiesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -9839,6 +13700,97 @@ func ParseRevertRevisionResponse(rsp *http.Response) (*RevertRevisionResponse, e
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseForbidServerResponse parses an HTTP response from a ForbidServerWithResponse call
+func ParseForbidServerResponse(rsp *http.Response) (*ForbidServerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ForbidServerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListServersResponse parses an HTTP response from a ListServersWithResponse call
+func ParseListServersResponse(rsp *http.Response) (*ListServersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListServersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []CalledServer
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAllowServerResponse parses an HTTP response from a AllowServerWithResponse call
+func ParseAllowServerResponse(rsp *http.Response) (*AllowServerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AllowServerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure
@@ -10134,6 +14086,72 @@ func ParseEndTokenResponse(rsp *http.Response) (*EndTokenResponse, error) {
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListTrailResponse parses an HTTP response from a ListTrailWithResponse call
+func ParseListTrailResponse(rsp *http.Response) (*ListTrailResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListTrailResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TrailPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseVerifyTrailResponse parses an HTTP response from a VerifyTrailWithResponse call
+func ParseVerifyTrailResponse(rsp *http.Response) (*VerifyTrailResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &VerifyTrailResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TrailVerification
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure

@@ -384,6 +384,7 @@ const (
 	Null    WireNodeKind = "null"
 	Number  WireNodeKind = "number"
 	Object  WireNodeKind = "object"
+	Page    WireNodeKind = "page"
 	String  WireNodeKind = "string"
 )
 
@@ -401,6 +402,8 @@ func (e WireNodeKind) Valid() bool {
 	case Number:
 		return true
 	case Object:
+		return true
+	case Page:
 		return true
 	case String:
 		return true
@@ -433,6 +436,33 @@ func (e WireNodeMark) Valid() bool {
 	case WireNodeMarkSwept:
 		return true
 	case WireNodeMarkUngranted:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListCapturesParamsSort.
+const (
+	ListCapturesParamsSortBytes    ListCapturesParamsSort = "bytes"
+	ListCapturesParamsSortExcess   ListCapturesParamsSort = "excess"
+	ListCapturesParamsSortFindings ListCapturesParamsSort = "findings"
+	ListCapturesParamsSortNewest   ListCapturesParamsSort = "newest"
+	ListCapturesParamsSortRecorded ListCapturesParamsSort = "recorded"
+)
+
+// Valid indicates whether the value is a known member of the ListCapturesParamsSort enum.
+func (e ListCapturesParamsSort) Valid() bool {
+	switch e {
+	case ListCapturesParamsSortBytes:
+		return true
+	case ListCapturesParamsSortExcess:
+		return true
+	case ListCapturesParamsSortFindings:
+		return true
+	case ListCapturesParamsSortNewest:
+		return true
+	case ListCapturesParamsSortRecorded:
 		return true
 	default:
 		return false
@@ -571,21 +601,30 @@ type ApplyContracts struct {
 // Batch defines model for Batch.
 type Batch struct {
 	// Audience What was said at import
-	Audience    *string    `json:"audience,omitempty"`
-	Author      string     `json:"author"`
-	BySeverity  BySeverity `json:"by_severity"`
-	Bytes       int64      `json:"bytes"`
-	Captures    int        `json:"captures"`
-	ExcessBytes int64      `json:"excess_bytes"`
+	Audience   *string    `json:"audience,omitempty"`
+	Author     string     `json:"author"`
+	BySeverity BySeverity `json:"by_severity"`
+	Bytes      int64      `json:"bytes"`
+	Captures   int        `json:"captures"`
+
+	// Dropped Captures that the recorder had to drop
+	Dropped     *int  `json:"dropped,omitempty"`
+	ExcessBytes int64 `json:"excess_bytes"`
 
 	// Findings Findings that the batch shows
-	Findings int    `json:"findings"`
-	ID       int64  `json:"id"`
-	Judged   int    `json:"judged"`
-	Name     string `json:"name"`
+	Findings int `json:"findings"`
+
+	// Growing A recorder still adds to it
+	Growing *bool  `json:"growing,omitempty"`
+	ID      int64  `json:"id"`
+	Judged  int    `json:"judged"`
+	Name    string `json:"name"`
 
 	// NewFindings Findings that it showed first
 	NewFindings int `json:"new_findings"`
+
+	// Origin `recording`, `recorder` or `recapture`
+	Origin *string `json:"origin,omitempty"`
 
 	// Problem Why the recording was not read to its end
 	Problem *string `json:"problem,omitempty"`
@@ -615,6 +654,16 @@ type BySeverity struct {
 	Medium   int `json:"medium"`
 }
 
+// CalledServer defines model for CalledServer.
+type CalledServer struct {
+	// Address Where it is reached instead
+	Address *string    `json:"address,omitempty"`
+	Allowed bool       `json:"allowed"`
+	At      *time.Time `json:"at,omitempty"`
+	Author  *string    `json:"author,omitempty"`
+	Server  string     `json:"server"`
+}
+
 // Capture defines model for Capture.
 type Capture struct {
 	Audience    string  `json:"audience"`
@@ -625,9 +674,18 @@ type Capture struct {
 	EndpointID  string  `json:"endpoint_id"`
 	Entry       int     `json:"entry"`
 	ExcessBytes int     `json:"excess_bytes"`
-	Findings    int     `json:"findings"`
-	ID          int64   `json:"id"`
-	Method      string  `json:"method"`
+
+	// File In an archive
+	File     *string `json:"file,omitempty"`
+	Findings int     `json:"findings"`
+
+	// Holds What is kept of its bodies: `bodies`, `outline` or `nothing`
+	Holds  *string `json:"holds,omitempty"`
+	ID     int64   `json:"id"`
+	Method string  `json:"method"`
+
+	// Repeats The capture whose call was made again
+	Repeats *int64 `json:"repeats,omitempty"`
 
 	// Skipped Why it was not judged
 	Skipped *string    `json:"skipped,omitempty"`
@@ -640,6 +698,9 @@ type Capture struct {
 
 // CaptureDetail defines model for CaptureDetail.
 type CaptureDetail struct {
+	// Again Captures that made this one's call again, newest first
+	Again *[]Capture `json:"again,omitempty"`
+
 	// Body One value of a body as it was on the wire
 	Body    *WireNode `json:"body,omitempty"`
 	Capture Capture   `json:"capture"`
@@ -1203,6 +1264,40 @@ type Invited struct {
 	Person Person `json:"person"`
 }
 
+// Keeping defines model for Keeping.
+type Keeping struct {
+	// Bodies False keeps no bodies at all: of new captures an outline, which has no values
+	Bodies bool `json:"bodies"`
+
+	// Days 0 keeps bodies without end
+	Days int `json:"days"`
+}
+
+// KeptCredentials defines model for KeptCredentials.
+type KeptCredentials struct {
+	At       time.Time `json:"at"`
+	Audience string    `json:"audience"`
+	Author   string    `json:"author"`
+
+	// Names Of the header fields
+	Names []string `json:"names"`
+}
+
+// LiveCall defines model for LiveCall.
+type LiveCall struct {
+	Batch    Batch         `json:"batch"`
+	Capture  Capture       `json:"capture"`
+	Findings []LiveFinding `json:"findings"`
+}
+
+// LiveFinding defines model for LiveFinding.
+type LiveFinding struct {
+	ID       string   `json:"id"`
+	Kind     string   `json:"kind"`
+	Path     string   `json:"path"`
+	Severity Severity `json:"severity"`
+}
+
 // MergeConflict defines model for MergeConflict.
 type MergeConflict struct {
 	Base   string `json:"base"`
@@ -1325,6 +1420,20 @@ type RelationModel struct {
 	Entity string `json:"entity"`
 	Many   bool   `json:"many"`
 	Name   string `json:"name"`
+}
+
+// Repeat One of capture, endpoint and batch is set
+type Repeat struct {
+	// Audience As whom; without it as whom each was made
+	Audience *string `json:"audience,omitempty"`
+	Batch    *int64  `json:"batch,omitempty"`
+	Capture  *int64  `json:"capture,omitempty"`
+
+	// Endpoint An endpoint's id; of its calls that are the same the newest
+	Endpoint *string `json:"endpoint,omitempty"`
+
+	// Writes Calls that may change something are made too
+	Writes *bool `json:"writes,omitempty"`
 }
 
 // ResponseContract defines model for ResponseContract.
@@ -1528,6 +1637,36 @@ type TrafficEffect struct {
 	Most bool `json:"most"`
 }
 
+// TrailEntry defines model for TrailEntry.
+type TrailEntry struct {
+	Action  string    `json:"action"`
+	At      time.Time `json:"at"`
+	Author  string    `json:"author"`
+	Detail  string    `json:"detail"`
+	Hash    string    `json:"hash"`
+	ID      int64     `json:"id"`
+	Subject string    `json:"subject"`
+}
+
+// TrailPage defines model for TrailPage.
+type TrailPage struct {
+	Items []TrailEntry `json:"items"`
+	Page  int          `json:"page"`
+	Size  int          `json:"size"`
+	Total int          `json:"total"`
+}
+
+// TrailVerification defines model for TrailVerification.
+type TrailVerification struct {
+	// Entries That are as they were written
+	Entries int `json:"entries"`
+
+	// Last The hash of the last of them; kept elsewhere, it shows later that none was taken off the end
+	Last    string  `json:"last"`
+	Problem *string `json:"problem,omitempty"`
+	Whole   bool    `json:"whole"`
+}
+
 // Trial defines model for Trial.
 type Trial struct {
 	Advice []Advice `json:"advice"`
@@ -1569,7 +1708,10 @@ type WireNode struct {
 	Finding *WireFinding `json:"finding,omitempty"`
 
 	// Index Of an element
-	Index *int         `json:"index,omitempty"`
+	Index *int `json:"index,omitempty"`
+
+	// Inner It is a body inside of what is above it, written >> in paths
+	Inner *bool        `json:"inner,omitempty"`
 	Kind  WireNodeKind `json:"kind"`
 
 	// Line Of the grant in the contract file
@@ -1593,6 +1735,20 @@ type WireNodeKind string
 
 // WireNodeMark defines model for WireNode.Mark.
 type WireNodeMark string
+
+// Withdrawal defines model for Withdrawal.
+type Withdrawal struct {
+	Captures int `json:"captures"`
+
+	// Fewer Findings that other batches show too
+	Fewer int `json:"fewer"`
+
+	// Gone Findings that would go with it
+	Gone []Finding `json:"gone"`
+
+	// Stay Findings that no other batch shows and that stay, because somebody has moved or discussed them
+	Stay []Finding `json:"stay"`
+}
 
 // FindingID defines model for FindingID.
 type FindingID = string
@@ -1621,6 +1777,31 @@ type ListBatchesParams struct {
 	Size *PageSize `form:"size,omitempty" json:"size,omitempty"`
 }
 
+// CorrectBatchJSONBody defines parameters for CorrectBatch.
+type CorrectBatchJSONBody struct {
+	// Audience All requests were made by this audience
+	Audience *string `json:"audience,omitempty"`
+
+	// Audiences The text of a mapping file
+	Audiences *string `json:"audiences,omitempty"`
+}
+
+// ExtendLiveParams defines parameters for ExtendLive.
+type ExtendLiveParams struct {
+	// Dropped How many captures the recorder had to drop so far
+	Dropped *int `form:"dropped,omitempty" json:"dropped,omitempty"`
+}
+
+// CloseLiveParams defines parameters for CloseLive.
+type CloseLiveParams struct {
+	Dropped *int `form:"dropped,omitempty" json:"dropped,omitempty"`
+}
+
+// WithdrawBatchJSONBody defines parameters for WithdrawBatch.
+type WithdrawBatchJSONBody struct {
+	Reason string `json:"reason"`
+}
+
 // ListCapturesParams defines parameters for ListCaptures.
 type ListCapturesParams struct {
 	Batch *int64 `form:"batch,omitempty" json:"batch,omitempty"`
@@ -1635,14 +1816,46 @@ type ListCapturesParams struct {
 	// Leaking Only those with findings
 	Leaking *bool `form:"leaking,omitempty" json:"leaking,omitempty"`
 
+	// Clean Only those that were judged and have none
+	Clean *bool `form:"clean,omitempty" json:"clean,omitempty"`
+
 	// Skipped Only those that were skipped
-	Skipped *bool `form:"skipped,omitempty" json:"skipped,omitempty"`
+	Skipped *bool   `form:"skipped,omitempty" json:"skipped,omitempty"`
+	Service *string `form:"service,omitempty" json:"service,omitempty"`
+
+	// Status Codes or classes of codes, such as 4XX
+	Status     *[]string `form:"status,omitempty" json:"status,omitempty"`
+	LeastBytes *int      `form:"least_bytes,omitempty" json:"least_bytes,omitempty"`
+	MostBytes  *int      `form:"most_bytes,omitempty" json:"most_bytes,omitempty"`
+
+	// Since Recorded then or later
+	Since *time.Time `form:"since,omitempty" json:"since,omitempty"`
+
+	// Until Recorded before then
+	Until *time.Time `form:"until,omitempty" json:"until,omitempty"`
+
+	// Words In method and address
+	Words *string `form:"words,omitempty" json:"words,omitempty"`
+
+	// Repeats Only those that made this capture's call again
+	Repeats *int64                  `form:"repeats,omitempty" json:"repeats,omitempty"`
+	Sort    *ListCapturesParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
 
 	// Page From 1
 	Page *PageNumber `form:"page,omitempty" json:"page,omitempty"`
 
 	// Size Items a page
 	Size *PageSize `form:"size,omitempty" json:"size,omitempty"`
+}
+
+// ListCapturesParamsSort defines parameters for ListCaptures.
+type ListCapturesParamsSort string
+
+// RevealValueJSONBody defines parameters for RevealValue.
+type RevealValueJSONBody struct {
+	// Pointer As the wire view has it
+	Pointer string `json:"pointer"`
+	Reason  string `json:"reason"`
 }
 
 // ListEndpointsParams defines parameters for ListEndpoints.
@@ -1699,6 +1912,11 @@ type ListFindingsParams struct {
 // ListFindingsParamsSort defines parameters for ListFindings.
 type ListFindingsParamsSort string
 
+// WatchLiveParams defines parameters for WatchLive.
+type WatchLiveParams struct {
+	Service *string `form:"service,omitempty" json:"service,omitempty"`
+}
+
 // ListRevisionsParams defines parameters for ListRevisions.
 type ListRevisionsParams struct {
 	Service *string `form:"service,omitempty" json:"service,omitempty"`
@@ -1720,6 +1938,17 @@ type UploadRecordingParams struct {
 
 	// Audience All requests were made by this audience
 	Audience *string `form:"audience,omitempty" json:"audience,omitempty"`
+
+	// Audiences The text of a mapping file, which says by recording or request who made it
+	Audiences *string `form:"audiences,omitempty" json:"audiences,omitempty"`
+
+	// Request The request of responses that are recorded alone, as in `GET https://api.example/v1/berths`
+	Request *string `form:"request,omitempty" json:"request,omitempty"`
+}
+
+// SetCredentialsJSONBody defines parameters for SetCredentials.
+type SetCredentialsJSONBody struct {
+	Headers []Header `json:"headers"`
 }
 
 // GetExposureParams defines parameters for GetExposure.
@@ -1752,6 +1981,48 @@ type ListFlowsParams struct {
 	Field  string `form:"field" json:"field"`
 }
 
+// OpenLiveJSONBody defines parameters for OpenLive.
+type OpenLiveJSONBody struct {
+	Audience *string `json:"audience,omitempty"`
+	Name     string  `json:"name"`
+}
+
+// ForbidServerParams defines parameters for ForbidServer.
+type ForbidServerParams struct {
+	Server string `form:"server" json:"server"`
+}
+
+// AllowServerJSONBody defines parameters for AllowServer.
+type AllowServerJSONBody struct {
+	// Address Where it is reached instead, as in http://127.0.0.1:7466; without it its name must lead to a public address
+	Address *string `json:"address,omitempty"`
+
+	// Server Its base URL as the contract has it
+	Server string `json:"server"`
+}
+
+// ListTrailParams defines parameters for ListTrail.
+type ListTrailParams struct {
+	Action  *string `form:"action,omitempty" json:"action,omitempty"`
+	Author  *string `form:"author,omitempty" json:"author,omitempty"`
+	Subject *string `form:"subject,omitempty" json:"subject,omitempty"`
+
+	// Page From 1
+	Page *PageNumber `form:"page,omitempty" json:"page,omitempty"`
+
+	// Size Items a page
+	Size *PageSize `form:"size,omitempty" json:"size,omitempty"`
+}
+
+// CorrectBatchJSONRequestBody defines body for CorrectBatch for application/json ContentType.
+type CorrectBatchJSONRequestBody CorrectBatchJSONBody
+
+// WithdrawBatchJSONRequestBody defines body for WithdrawBatch for application/json ContentType.
+type WithdrawBatchJSONRequestBody WithdrawBatchJSONBody
+
+// RevealValueJSONRequestBody defines body for RevealValue for application/json ContentType.
+type RevealValueJSONRequestBody RevealValueJSONBody
+
 // CommentFindingJSONRequestBody defines body for CommentFinding for application/json ContentType.
 type CommentFindingJSONRequestBody = Comment
 
@@ -1760,6 +2031,9 @@ type MoveFindingJSONRequestBody = Move
 
 // InviteJSONRequestBody defines body for Invite for application/json ContentType.
 type InviteJSONRequestBody = Invitation
+
+// RepeatCallsJSONRequestBody defines body for RepeatCalls for application/json ContentType.
+type RepeatCallsJSONRequestBody = Repeat
 
 // ApplyContractsJSONRequestBody defines body for ApplyContracts for application/json ContentType.
 type ApplyContractsJSONRequestBody = ApplyContracts
@@ -1773,8 +2047,17 @@ type MergeContractsJSONRequestBody = MergeRequest
 // TryContractsJSONRequestBody defines body for TryContracts for application/json ContentType.
 type TryContractsJSONRequestBody = Change
 
+// SetCredentialsJSONRequestBody defines body for SetCredentials for application/json ContentType.
+type SetCredentialsJSONRequestBody SetCredentialsJSONBody
+
 // ClassFieldsJSONRequestBody defines body for ClassFields for application/json ContentType.
 type ClassFieldsJSONRequestBody = Classes
+
+// SetKeepingJSONRequestBody defines body for SetKeeping for application/json ContentType.
+type SetKeepingJSONRequestBody = Keeping
+
+// OpenLiveJSONRequestBody defines body for OpenLive for application/json ContentType.
+type OpenLiveJSONRequestBody OpenLiveJSONBody
 
 // ReadEntitiesJSONRequestBody defines body for ReadEntities for application/json ContentType.
 type ReadEntitiesJSONRequestBody = Reading
@@ -1787,6 +2070,9 @@ type DecideRevisionJSONRequestBody = Decision
 
 // RevertRevisionJSONRequestBody defines body for RevertRevision for application/json ContentType.
 type RevertRevisionJSONRequestBody = Reason
+
+// AllowServerJSONRequestBody defines body for AllowServer for application/json ContentType.
+type AllowServerJSONRequestBody AllowServerJSONBody
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = Credentials
@@ -1805,12 +2091,30 @@ type ServerInterface interface {
 	// GetBatch One batch
 	// (GET /api/v1/batches/{batch_id})
 	GetBatch(ctx *echo.Context, batchID int64) error
+	// CorrectBatch Say anew who made the requests of a batch, and judge it anew
+	// (PUT /api/v1/batches/{batch_id}/audience)
+	CorrectBatch(ctx *echo.Context, batchID int64) error
+	// ExtendLive Add capture lines to a batch
+	// (PUT /api/v1/batches/{batch_id}/chunks/{chunk})
+	ExtendLive(ctx *echo.Context, batchID int64, chunk int, params ExtendLiveParams) error
+	// CloseLive End a batch that a recorder added to
+	// (POST /api/v1/batches/{batch_id}/end)
+	CloseLive(ctx *echo.Context, batchID int64, params CloseLiveParams) error
+	// PreviewWithdrawal What taking a batch back would come to
+	// (GET /api/v1/batches/{batch_id}/withdrawal)
+	PreviewWithdrawal(ctx *echo.Context, batchID int64) error
+	// WithdrawBatch Take a batch back, with its captures and what it alone has shown
+	// (POST /api/v1/batches/{batch_id}/withdrawal)
+	WithdrawBatch(ctx *echo.Context, batchID int64) error
 	// ListCaptures Captures, newest first
 	// (GET /api/v1/captures)
 	ListCaptures(ctx *echo.Context, params ListCapturesParams) error
 	// GetCapture One capture with its body as it was on the wire, masked
 	// (GET /api/v1/captures/{capture_id})
 	GetCapture(ctx *echo.Context, captureID int64) error
+	// RevealValue One value of a body in clear; who saw it and why goes on the trail
+	// (POST /api/v1/captures/{capture_id}/reveal)
+	RevealValue(ctx *echo.Context, captureID int64) error
 	// ListEndpoints Endpoints, with and without a contract
 	// (GET /api/v1/endpoints)
 	ListEndpoints(ctx *echo.Context, params ListEndpointsParams) error
@@ -1832,12 +2136,18 @@ type ServerInterface interface {
 	// GetHome What needs the person who asks
 	// (GET /api/v1/home)
 	GetHome(ctx *echo.Context) error
+	// WatchLive Calls as they come in from recorders and recaptures
+	// (GET /api/v1/live)
+	WatchLive(ctx *echo.Context, params WatchLiveParams) error
 	// ListPeople Everybody who may come in
 	// (GET /api/v1/people)
 	ListPeople(ctx *echo.Context) error
 	// Invite Invite somebody; gives a link that works once
 	// (POST /api/v1/people)
 	Invite(ctx *echo.Context) error
+	// RepeatCalls Make recorded calls again, and take the answers in as a batch
+	// (POST /api/v1/repeats)
+	RepeatCalls(ctx *echo.Context) error
 	// ListRevisions Revisions of contracts, newest first
 	// (GET /api/v1/revisions)
 	ListRevisions(ctx *echo.Context, params ListRevisionsParams) error
@@ -1871,6 +2181,15 @@ type ServerInterface interface {
 	// GetCoverage How far contracts and captures reach: numbers, gaps and a trend
 	// (GET /api/v1/services/{service}/coverage)
 	GetCoverage(ctx *echo.Context, service ServiceName) error
+	// ListCredentials For which audiences credentials are kept; never the credentials
+	// (GET /api/v1/services/{service}/credentials)
+	ListCredentials(ctx *echo.Context, service ServiceName) error
+	// RemoveCredentials Forget the credentials of an audience
+	// (DELETE /api/v1/services/{service}/credentials/{audience})
+	RemoveCredentials(ctx *echo.Context, service ServiceName, audience string) error
+	// SetCredentials Keep the header fields with which calls are made as an audience; they are shown to nobody again
+	// (PUT /api/v1/services/{service}/credentials/{audience})
+	SetCredentials(ctx *echo.Context, service ServiceName, audience string) error
 	// ListEntities The entities of the catalogue
 	// (GET /api/v1/services/{service}/entities)
 	ListEntities(ctx *echo.Context, service ServiceName) error
@@ -1886,6 +2205,15 @@ type ServerInterface interface {
 	// ListFlows Where a field goes
 	// (GET /api/v1/services/{service}/flows)
 	ListFlows(ctx *echo.Context, service ServiceName, params ListFlowsParams) error
+	// GetKeeping How long the bodies of a service's captures are kept
+	// (GET /api/v1/services/{service}/keeping)
+	GetKeeping(ctx *echo.Context, service ServiceName) error
+	// SetKeeping Set it; bodies whose time is over by that are dropped at once
+	// (PUT /api/v1/services/{service}/keeping)
+	SetKeeping(ctx *echo.Context, service ServiceName) error
+	// OpenLive Begin a batch that a recorder adds to
+	// (POST /api/v1/services/{service}/live)
+	OpenLive(ctx *echo.Context, service ServiceName) error
 	// ReadEntities See what a description of the stored entities differs in from the catalogue
 	// (POST /api/v1/services/{service}/readings)
 	ReadEntities(ctx *echo.Context, service ServiceName) error
@@ -1901,6 +2229,15 @@ type ServerInterface interface {
 	// RevertRevision Make a new revision with the files of an earlier one
 	// (POST /api/v1/services/{service}/revisions/{number}/revert)
 	RevertRevision(ctx *echo.Context, service ServiceName, number RevisionNumber) error
+	// ForbidServer Take the permission for a server back
+	// (DELETE /api/v1/services/{service}/servers)
+	ForbidServer(ctx *echo.Context, service ServiceName, params ForbidServerParams) error
+	// ListServers Servers that the contract declares, and which of them calls may be made to again
+	// (GET /api/v1/services/{service}/servers)
+	ListServers(ctx *echo.Context, service ServiceName) error
+	// AllowServer Allow that calls are made to a server again
+	// (PUT /api/v1/services/{service}/servers)
+	AllowServer(ctx *echo.Context, service ServiceName) error
 	// ListShapes Shapes with where they are used, and those that repeated grants could be made into
 	// (GET /api/v1/services/{service}/shapes)
 	ListShapes(ctx *echo.Context, service ServiceName) error
@@ -1925,6 +2262,12 @@ type ServerInterface interface {
 	// EndToken End one of one's own tokens
 	// (DELETE /api/v1/tokens/{token_id})
 	EndToken(ctx *echo.Context, tokenID int64) error
+	// ListTrail What was done that others must be able to see, newest first
+	// (GET /api/v1/trail)
+	ListTrail(ctx *echo.Context, params ListTrailParams) error
+	// VerifyTrail Whether the trail is as it was written
+	// (GET /api/v1/trail/verification)
+	VerifyTrail(ctx *echo.Context) error
 	// GetHealth Whether the service can serve
 	// (GET /healthz)
 	GetHealth(ctx *echo.Context) error
@@ -1976,6 +2319,112 @@ func (w *ServerInterfaceWrapper) GetBatch(ctx *echo.Context) error {
 	return err
 }
 
+// CorrectBatch converts echo context to params.
+func (w *ServerInterfaceWrapper) CorrectBatch(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "batch_id" -------------
+	var batchID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "batch_id", ctx.Param("batch_id"), &batchID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter batch_id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CorrectBatch(ctx, batchID)
+	return err
+}
+
+// ExtendLive converts echo context to params.
+func (w *ServerInterfaceWrapper) ExtendLive(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "batch_id" -------------
+	var batchID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "batch_id", ctx.Param("batch_id"), &batchID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter batch_id: %s", err))
+	}
+
+	// ------------- Path parameter "chunk" -------------
+	var chunk int
+
+	err = runtime.BindStyledParameterWithOptions("simple", "chunk", ctx.Param("chunk"), &chunk, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter chunk: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ExtendLiveParams
+	// ------------- Optional query parameter "dropped" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dropped", ctx.QueryParams(), &params.Dropped, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dropped: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ExtendLive(ctx, batchID, chunk, params)
+	return err
+}
+
+// CloseLive converts echo context to params.
+func (w *ServerInterfaceWrapper) CloseLive(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "batch_id" -------------
+	var batchID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "batch_id", ctx.Param("batch_id"), &batchID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter batch_id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CloseLiveParams
+	// ------------- Optional query parameter "dropped" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dropped", ctx.QueryParams(), &params.Dropped, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dropped: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CloseLive(ctx, batchID, params)
+	return err
+}
+
+// PreviewWithdrawal converts echo context to params.
+func (w *ServerInterfaceWrapper) PreviewWithdrawal(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "batch_id" -------------
+	var batchID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "batch_id", ctx.Param("batch_id"), &batchID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter batch_id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PreviewWithdrawal(ctx, batchID)
+	return err
+}
+
+// WithdrawBatch converts echo context to params.
+func (w *ServerInterfaceWrapper) WithdrawBatch(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "batch_id" -------------
+	var batchID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "batch_id", ctx.Param("batch_id"), &batchID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter batch_id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.WithdrawBatch(ctx, batchID)
+	return err
+}
+
 // ListCaptures converts echo context to params.
 func (w *ServerInterfaceWrapper) ListCaptures(ctx *echo.Context) error {
 	var err error
@@ -2017,11 +2466,81 @@ func (w *ServerInterfaceWrapper) ListCaptures(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter leaking: %s", err))
 	}
 
+	// ------------- Optional query parameter "clean" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "clean", ctx.QueryParams(), &params.Clean, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter clean: %s", err))
+	}
+
 	// ------------- Optional query parameter "skipped" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "skipped", ctx.QueryParams(), &params.Skipped, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter skipped: %s", err))
+	}
+
+	// ------------- Optional query parameter "service" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "service", ctx.QueryParams(), &params.Service, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Optional query parameter "status" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "status", ctx.QueryParams(), &params.Status, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter status: %s", err))
+	}
+
+	// ------------- Optional query parameter "least_bytes" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "least_bytes", ctx.QueryParams(), &params.LeastBytes, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter least_bytes: %s", err))
+	}
+
+	// ------------- Optional query parameter "most_bytes" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "most_bytes", ctx.QueryParams(), &params.MostBytes, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter most_bytes: %s", err))
+	}
+
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", ctx.QueryParams(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter since: %s", err))
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", ctx.QueryParams(), &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter until: %s", err))
+	}
+
+	// ------------- Optional query parameter "words" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "words", ctx.QueryParams(), &params.Words, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter words: %s", err))
+	}
+
+	// ------------- Optional query parameter "repeats" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "repeats", ctx.QueryParams(), &params.Repeats, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter repeats: %s", err))
+	}
+
+	// ------------- Optional query parameter "sort" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "sort", ctx.QueryParams(), &params.Sort, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sort: %s", err))
 	}
 
 	// ------------- Optional query parameter "page" -------------
@@ -2056,6 +2575,22 @@ func (w *ServerInterfaceWrapper) GetCapture(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetCapture(ctx, captureID)
+	return err
+}
+
+// RevealValue converts echo context to params.
+func (w *ServerInterfaceWrapper) RevealValue(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "capture_id" -------------
+	var captureID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "capture_id", ctx.Param("capture_id"), &captureID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter capture_id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RevealValue(ctx, captureID)
 	return err
 }
 
@@ -2280,6 +2815,24 @@ func (w *ServerInterfaceWrapper) GetHome(ctx *echo.Context) error {
 	return err
 }
 
+// WatchLive converts echo context to params.
+func (w *ServerInterfaceWrapper) WatchLive(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params WatchLiveParams
+	// ------------- Optional query parameter "service" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "service", ctx.QueryParams(), &params.Service, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.WatchLive(ctx, params)
+	return err
+}
+
 // ListPeople converts echo context to params.
 func (w *ServerInterfaceWrapper) ListPeople(ctx *echo.Context) error {
 	var err error
@@ -2295,6 +2848,15 @@ func (w *ServerInterfaceWrapper) Invite(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.Invite(ctx)
+	return err
+}
+
+// RepeatCalls converts echo context to params.
+func (w *ServerInterfaceWrapper) RepeatCalls(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RepeatCalls(ctx)
 	return err
 }
 
@@ -2371,6 +2933,20 @@ func (w *ServerInterfaceWrapper) UploadRecording(ctx *echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "audience", ctx.QueryParams(), &params.Audience, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter audience: %s", err))
+	}
+
+	// ------------- Optional query parameter "audiences" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "audiences", ctx.QueryParams(), &params.Audiences, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter audiences: %s", err))
+	}
+
+	// ------------- Optional query parameter "request" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "request", ctx.QueryParams(), &params.Request, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter request: %s", err))
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
@@ -2511,6 +3087,70 @@ func (w *ServerInterfaceWrapper) GetCoverage(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetCoverage(ctx, service)
+	return err
+}
+
+// ListCredentials converts echo context to params.
+func (w *ServerInterfaceWrapper) ListCredentials(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListCredentials(ctx, service)
+	return err
+}
+
+// RemoveCredentials converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveCredentials(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Path parameter "audience" -------------
+	var audience string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "audience", ctx.Param("audience"), &audience, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter audience: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveCredentials(ctx, service, audience)
+	return err
+}
+
+// SetCredentials converts echo context to params.
+func (w *ServerInterfaceWrapper) SetCredentials(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Path parameter "audience" -------------
+	var audience string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "audience", ctx.Param("audience"), &audience, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter audience: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetCredentials(ctx, service, audience)
 	return err
 }
 
@@ -2684,6 +3324,54 @@ func (w *ServerInterfaceWrapper) ListFlows(ctx *echo.Context) error {
 	return err
 }
 
+// GetKeeping converts echo context to params.
+func (w *ServerInterfaceWrapper) GetKeeping(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetKeeping(ctx, service)
+	return err
+}
+
+// SetKeeping converts echo context to params.
+func (w *ServerInterfaceWrapper) SetKeeping(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetKeeping(ctx, service)
+	return err
+}
+
+// OpenLive converts echo context to params.
+func (w *ServerInterfaceWrapper) OpenLive(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.OpenLive(ctx, service)
+	return err
+}
+
 // ReadEntities converts echo context to params.
 func (w *ServerInterfaceWrapper) ReadEntities(ctx *echo.Context) error {
 	var err error
@@ -2788,6 +3476,63 @@ func (w *ServerInterfaceWrapper) RevertRevision(ctx *echo.Context) error {
 	return err
 }
 
+// ForbidServer converts echo context to params.
+func (w *ServerInterfaceWrapper) ForbidServer(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ForbidServerParams
+	// ------------- Required query parameter "server" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "server", ctx.QueryParams(), &params.Server, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter server: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ForbidServer(ctx, service, params)
+	return err
+}
+
+// ListServers converts echo context to params.
+func (w *ServerInterfaceWrapper) ListServers(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListServers(ctx, service)
+	return err
+}
+
+// AllowServer converts echo context to params.
+func (w *ServerInterfaceWrapper) AllowServer(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AllowServer(ctx, service)
+	return err
+}
+
 // ListShapes converts echo context to params.
 func (w *ServerInterfaceWrapper) ListShapes(ctx *echo.Context) error {
 	var err error
@@ -2871,6 +3616,61 @@ func (w *ServerInterfaceWrapper) EndToken(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.EndToken(ctx, tokenID)
+	return err
+}
+
+// ListTrail converts echo context to params.
+func (w *ServerInterfaceWrapper) ListTrail(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListTrailParams
+	// ------------- Optional query parameter "action" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "action", ctx.QueryParams(), &params.Action, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter action: %s", err))
+	}
+
+	// ------------- Optional query parameter "author" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "author", ctx.QueryParams(), &params.Author, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter author: %s", err))
+	}
+
+	// ------------- Optional query parameter "subject" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "subject", ctx.QueryParams(), &params.Subject, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter subject: %s", err))
+	}
+
+	// ------------- Optional query parameter "page" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "page", ctx.QueryParams(), &params.Page, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter page: %s", err))
+	}
+
+	// ------------- Optional query parameter "size" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "size", ctx.QueryParams(), &params.Size, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter size: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListTrail(ctx, params)
+	return err
+}
+
+// VerifyTrail converts echo context to params.
+func (w *ServerInterfaceWrapper) VerifyTrail(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.VerifyTrail(ctx)
 	return err
 }
 
@@ -2965,6 +3765,25 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/api/v1/services/:service/batches", wrapper.UploadRecording, options.OperationMiddlewares["uploadRecording"]...)
 	router.GET(options.BaseURL+"/api/v1/batches", wrapper.ListBatches, options.OperationMiddlewares["listBatches"]...)
 	router.GET(options.BaseURL+"/api/v1/batches/:batch_id", wrapper.GetBatch, options.OperationMiddlewares["getBatch"]...)
+	router.GET(options.BaseURL+"/api/v1/batches/:batch_id/withdrawal", wrapper.PreviewWithdrawal, options.OperationMiddlewares["previewWithdrawal"]...)
+	router.POST(options.BaseURL+"/api/v1/batches/:batch_id/withdrawal", wrapper.WithdrawBatch, options.OperationMiddlewares["withdrawBatch"]...)
+	router.PUT(options.BaseURL+"/api/v1/batches/:batch_id/audience", wrapper.CorrectBatch, options.OperationMiddlewares["correctBatch"]...)
+	router.POST(options.BaseURL+"/api/v1/services/:service/live", wrapper.OpenLive, options.OperationMiddlewares["openLive"]...)
+	router.PUT(options.BaseURL+"/api/v1/batches/:batch_id/chunks/:chunk", wrapper.ExtendLive, options.OperationMiddlewares["extendLive"]...)
+	router.POST(options.BaseURL+"/api/v1/batches/:batch_id/end", wrapper.CloseLive, options.OperationMiddlewares["closeLive"]...)
+	router.GET(options.BaseURL+"/api/v1/live", wrapper.WatchLive, options.OperationMiddlewares["watchLive"]...)
+	router.POST(options.BaseURL+"/api/v1/repeats", wrapper.RepeatCalls, options.OperationMiddlewares["repeatCalls"]...)
+	router.GET(options.BaseURL+"/api/v1/services/:service/credentials", wrapper.ListCredentials, options.OperationMiddlewares["listCredentials"]...)
+	router.DELETE(options.BaseURL+"/api/v1/services/:service/credentials/:audience", wrapper.RemoveCredentials, options.OperationMiddlewares["removeCredentials"]...)
+	router.PUT(options.BaseURL+"/api/v1/services/:service/credentials/:audience", wrapper.SetCredentials, options.OperationMiddlewares["setCredentials"]...)
+	router.DELETE(options.BaseURL+"/api/v1/services/:service/servers", wrapper.ForbidServer, options.OperationMiddlewares["forbidServer"]...)
+	router.GET(options.BaseURL+"/api/v1/services/:service/servers", wrapper.ListServers, options.OperationMiddlewares["listServers"]...)
+	router.PUT(options.BaseURL+"/api/v1/services/:service/servers", wrapper.AllowServer, options.OperationMiddlewares["allowServer"]...)
+	router.GET(options.BaseURL+"/api/v1/services/:service/keeping", wrapper.GetKeeping, options.OperationMiddlewares["getKeeping"]...)
+	router.PUT(options.BaseURL+"/api/v1/services/:service/keeping", wrapper.SetKeeping, options.OperationMiddlewares["setKeeping"]...)
+	router.POST(options.BaseURL+"/api/v1/captures/:capture_id/reveal", wrapper.RevealValue, options.OperationMiddlewares["revealValue"]...)
+	router.GET(options.BaseURL+"/api/v1/trail", wrapper.ListTrail, options.OperationMiddlewares["listTrail"]...)
+	router.GET(options.BaseURL+"/api/v1/trail/verification", wrapper.VerifyTrail, options.OperationMiddlewares["verifyTrail"]...)
 	router.GET(options.BaseURL+"/api/v1/captures", wrapper.ListCaptures, options.OperationMiddlewares["listCaptures"]...)
 	router.GET(options.BaseURL+"/api/v1/captures/:capture_id", wrapper.GetCapture, options.OperationMiddlewares["getCapture"]...)
 	router.GET(options.BaseURL+"/api/v1/endpoints", wrapper.ListEndpoints, options.OperationMiddlewares["listEndpoints"]...)
@@ -3056,6 +3875,201 @@ func (response GetBatchdefaultApplicationProblemPlusJSONResponse) VisitGetBatchR
 	return err
 }
 
+type CorrectBatchRequestObject struct {
+	BatchID int64 `json:"batch_id"`
+	Body    *CorrectBatchJSONRequestBody
+}
+
+type CorrectBatchResponseObject interface {
+	VisitCorrectBatchResponse(w http.ResponseWriter) error
+}
+
+type CorrectBatch200JSONResponse Batch
+
+func (response CorrectBatch200JSONResponse) VisitCorrectBatchResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CorrectBatchdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CorrectBatchdefaultApplicationProblemPlusJSONResponse) VisitCorrectBatchResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExtendLiveRequestObject struct {
+	BatchID int64 `json:"batch_id"`
+	Chunk   int   `json:"chunk"`
+	Params  ExtendLiveParams
+	Body    io.Reader
+}
+
+type ExtendLiveResponseObject interface {
+	VisitExtendLiveResponse(w http.ResponseWriter) error
+}
+
+type ExtendLive200JSONResponse Batch
+
+func (response ExtendLive200JSONResponse) VisitExtendLiveResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExtendLivedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExtendLivedefaultApplicationProblemPlusJSONResponse) VisitExtendLiveResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CloseLiveRequestObject struct {
+	BatchID int64 `json:"batch_id"`
+	Params  CloseLiveParams
+}
+
+type CloseLiveResponseObject interface {
+	VisitCloseLiveResponse(w http.ResponseWriter) error
+}
+
+type CloseLive200JSONResponse Batch
+
+func (response CloseLive200JSONResponse) VisitCloseLiveResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CloseLivedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CloseLivedefaultApplicationProblemPlusJSONResponse) VisitCloseLiveResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewWithdrawalRequestObject struct {
+	BatchID int64 `json:"batch_id"`
+}
+
+type PreviewWithdrawalResponseObject interface {
+	VisitPreviewWithdrawalResponse(w http.ResponseWriter) error
+}
+
+type PreviewWithdrawal200JSONResponse Withdrawal
+
+func (response PreviewWithdrawal200JSONResponse) VisitPreviewWithdrawalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewWithdrawaldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PreviewWithdrawaldefaultApplicationProblemPlusJSONResponse) VisitPreviewWithdrawalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WithdrawBatchRequestObject struct {
+	BatchID int64 `json:"batch_id"`
+	Body    *WithdrawBatchJSONRequestBody
+}
+
+type WithdrawBatchResponseObject interface {
+	VisitWithdrawBatchResponse(w http.ResponseWriter) error
+}
+
+type WithdrawBatch204Response struct {
+}
+
+func (response WithdrawBatch204Response) VisitWithdrawBatchResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type WithdrawBatchdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response WithdrawBatchdefaultApplicationProblemPlusJSONResponse) VisitWithdrawBatchResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListCapturesRequestObject struct {
 	Params ListCapturesParams
 }
@@ -3123,6 +4137,48 @@ type GetCapturedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetCapturedefaultApplicationProblemPlusJSONResponse) VisitGetCaptureResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RevealValueRequestObject struct {
+	CaptureID int64 `json:"capture_id"`
+	Body      *RevealValueJSONRequestBody
+}
+
+type RevealValueResponseObject interface {
+	VisitRevealValueResponse(w http.ResponseWriter) error
+}
+
+type RevealValue200JSONResponse struct {
+	Value string `json:"value"`
+}
+
+func (response RevealValue200JSONResponse) VisitRevealValueResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RevealValuedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RevealValuedefaultApplicationProblemPlusJSONResponse) VisitRevealValueResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3408,6 +4464,74 @@ func (response GetHomedefaultApplicationProblemPlusJSONResponse) VisitGetHomeRes
 	return err
 }
 
+type WatchLiveRequestObject struct {
+	Params WatchLiveParams
+}
+
+type WatchLiveResponseObject interface {
+	VisitWatchLiveResponse(w http.ResponseWriter) error
+}
+
+type WatchLive200TextEventStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response WatchLive200TextEventStreamResponse) VisitWatchLiveResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/event-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	flusher, ok := w.(http.Flusher)
+	if !ok {
+		// If w doesn't support flushing, fall back to io.Copy.
+		_, err := io.Copy(w, response.Body)
+		return err
+	}
+	// text/event-stream messages are typically small; use a
+	// modest buffer and flush after each chunk so clients see
+	// events immediately instead of waiting on OS buffering.
+	buf := make([]byte, 4096)
+	for {
+		n, err := response.Body.Read(buf)
+		if n > 0 {
+			if _, writeErr := w.Write(buf[:n]); writeErr != nil {
+				return writeErr
+			}
+			flusher.Flush()
+		}
+		if err != nil {
+			if err == io.EOF {
+				return nil
+			}
+			return err
+		}
+	}
+}
+
+type WatchLivedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response WatchLivedefaultApplicationProblemPlusJSONResponse) VisitWatchLiveResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListPeopleRequestObject struct {
 }
 
@@ -3474,6 +4598,45 @@ type InvitedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response InvitedefaultApplicationProblemPlusJSONResponse) VisitInviteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RepeatCallsRequestObject struct {
+	Body *RepeatCallsJSONRequestBody
+}
+
+type RepeatCallsResponseObject interface {
+	VisitRepeatCallsResponse(w http.ResponseWriter) error
+}
+
+type RepeatCalls201JSONResponse Batch
+
+func (response RepeatCalls201JSONResponse) VisitRepeatCallsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RepeatCallsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RepeatCallsdefaultApplicationProblemPlusJSONResponse) VisitRepeatCallsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3934,6 +5097,114 @@ func (response GetCoveragedefaultApplicationProblemPlusJSONResponse) VisitGetCov
 	return err
 }
 
+type ListCredentialsRequestObject struct {
+	Service ServiceName `json:"service"`
+}
+
+type ListCredentialsResponseObject interface {
+	VisitListCredentialsResponse(w http.ResponseWriter) error
+}
+
+type ListCredentials200JSONResponse []KeptCredentials
+
+func (response ListCredentials200JSONResponse) VisitListCredentialsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCredentialsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListCredentialsdefaultApplicationProblemPlusJSONResponse) VisitListCredentialsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveCredentialsRequestObject struct {
+	Service  ServiceName `json:"service"`
+	Audience string      `json:"audience"`
+}
+
+type RemoveCredentialsResponseObject interface {
+	VisitRemoveCredentialsResponse(w http.ResponseWriter) error
+}
+
+type RemoveCredentials204Response struct {
+}
+
+func (response RemoveCredentials204Response) VisitRemoveCredentialsResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveCredentialsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveCredentialsdefaultApplicationProblemPlusJSONResponse) VisitRemoveCredentialsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetCredentialsRequestObject struct {
+	Service  ServiceName `json:"service"`
+	Audience string      `json:"audience"`
+	Body     *SetCredentialsJSONRequestBody
+}
+
+type SetCredentialsResponseObject interface {
+	VisitSetCredentialsResponse(w http.ResponseWriter) error
+}
+
+type SetCredentials204Response struct {
+}
+
+func (response SetCredentials204Response) VisitSetCredentialsResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SetCredentialsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetCredentialsdefaultApplicationProblemPlusJSONResponse) VisitSetCredentialsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListEntitiesRequestObject struct {
 	Service ServiceName `json:"service"`
 }
@@ -4122,6 +5393,125 @@ type ListFlowsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListFlowsdefaultApplicationProblemPlusJSONResponse) VisitListFlowsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetKeepingRequestObject struct {
+	Service ServiceName `json:"service"`
+}
+
+type GetKeepingResponseObject interface {
+	VisitGetKeepingResponse(w http.ResponseWriter) error
+}
+
+type GetKeeping200JSONResponse Keeping
+
+func (response GetKeeping200JSONResponse) VisitGetKeepingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetKeepingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetKeepingdefaultApplicationProblemPlusJSONResponse) VisitGetKeepingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetKeepingRequestObject struct {
+	Service ServiceName `json:"service"`
+	Body    *SetKeepingJSONRequestBody
+}
+
+type SetKeepingResponseObject interface {
+	VisitSetKeepingResponse(w http.ResponseWriter) error
+}
+
+type SetKeeping200JSONResponse Keeping
+
+func (response SetKeeping200JSONResponse) VisitSetKeepingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetKeepingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetKeepingdefaultApplicationProblemPlusJSONResponse) VisitSetKeepingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OpenLiveRequestObject struct {
+	Service ServiceName `json:"service"`
+	Body    *OpenLiveJSONRequestBody
+}
+
+type OpenLiveResponseObject interface {
+	VisitOpenLiveResponse(w http.ResponseWriter) error
+}
+
+type OpenLive201JSONResponse Batch
+
+func (response OpenLive201JSONResponse) VisitOpenLiveResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OpenLivedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response OpenLivedefaultApplicationProblemPlusJSONResponse) VisitOpenLiveResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4324,6 +5714,113 @@ type RevertRevisiondefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RevertRevisiondefaultApplicationProblemPlusJSONResponse) VisitRevertRevisionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ForbidServerRequestObject struct {
+	Service ServiceName `json:"service"`
+	Params  ForbidServerParams
+}
+
+type ForbidServerResponseObject interface {
+	VisitForbidServerResponse(w http.ResponseWriter) error
+}
+
+type ForbidServer204Response struct {
+}
+
+func (response ForbidServer204Response) VisitForbidServerResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ForbidServerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ForbidServerdefaultApplicationProblemPlusJSONResponse) VisitForbidServerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListServersRequestObject struct {
+	Service ServiceName `json:"service"`
+}
+
+type ListServersResponseObject interface {
+	VisitListServersResponse(w http.ResponseWriter) error
+}
+
+type ListServers200JSONResponse []CalledServer
+
+func (response ListServers200JSONResponse) VisitListServersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListServersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListServersdefaultApplicationProblemPlusJSONResponse) VisitListServersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AllowServerRequestObject struct {
+	Service ServiceName `json:"service"`
+	Body    *AllowServerJSONRequestBody
+}
+
+type AllowServerResponseObject interface {
+	VisitAllowServerResponse(w http.ResponseWriter) error
+}
+
+type AllowServer204Response struct {
+}
+
+func (response AllowServer204Response) VisitAllowServerResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type AllowServerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AllowServerdefaultApplicationProblemPlusJSONResponse) VisitAllowServerResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4660,6 +6157,83 @@ func (response EndTokendefaultApplicationProblemPlusJSONResponse) VisitEndTokenR
 	return err
 }
 
+type ListTrailRequestObject struct {
+	Params ListTrailParams
+}
+
+type ListTrailResponseObject interface {
+	VisitListTrailResponse(w http.ResponseWriter) error
+}
+
+type ListTrail200JSONResponse TrailPage
+
+func (response ListTrail200JSONResponse) VisitListTrailResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListTraildefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListTraildefaultApplicationProblemPlusJSONResponse) VisitListTrailResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type VerifyTrailRequestObject struct {
+}
+
+type VerifyTrailResponseObject interface {
+	VisitVerifyTrailResponse(w http.ResponseWriter) error
+}
+
+type VerifyTrail200JSONResponse TrailVerification
+
+func (response VerifyTrail200JSONResponse) VisitVerifyTrailResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type VerifyTraildefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response VerifyTraildefaultApplicationProblemPlusJSONResponse) VisitVerifyTrailResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetHealthRequestObject struct {
 }
 
@@ -4689,12 +6263,30 @@ type StrictServerInterface interface {
 	// GetBatch One batch
 	// (GET /api/v1/batches/{batch_id})
 	GetBatch(ctx context.Context, request GetBatchRequestObject) (GetBatchResponseObject, error)
+	// CorrectBatch Say anew who made the requests of a batch, and judge it anew
+	// (PUT /api/v1/batches/{batch_id}/audience)
+	CorrectBatch(ctx context.Context, request CorrectBatchRequestObject) (CorrectBatchResponseObject, error)
+	// ExtendLive Add capture lines to a batch
+	// (PUT /api/v1/batches/{batch_id}/chunks/{chunk})
+	ExtendLive(ctx context.Context, request ExtendLiveRequestObject) (ExtendLiveResponseObject, error)
+	// CloseLive End a batch that a recorder added to
+	// (POST /api/v1/batches/{batch_id}/end)
+	CloseLive(ctx context.Context, request CloseLiveRequestObject) (CloseLiveResponseObject, error)
+	// PreviewWithdrawal What taking a batch back would come to
+	// (GET /api/v1/batches/{batch_id}/withdrawal)
+	PreviewWithdrawal(ctx context.Context, request PreviewWithdrawalRequestObject) (PreviewWithdrawalResponseObject, error)
+	// WithdrawBatch Take a batch back, with its captures and what it alone has shown
+	// (POST /api/v1/batches/{batch_id}/withdrawal)
+	WithdrawBatch(ctx context.Context, request WithdrawBatchRequestObject) (WithdrawBatchResponseObject, error)
 	// ListCaptures Captures, newest first
 	// (GET /api/v1/captures)
 	ListCaptures(ctx context.Context, request ListCapturesRequestObject) (ListCapturesResponseObject, error)
 	// GetCapture One capture with its body as it was on the wire, masked
 	// (GET /api/v1/captures/{capture_id})
 	GetCapture(ctx context.Context, request GetCaptureRequestObject) (GetCaptureResponseObject, error)
+	// RevealValue One value of a body in clear; who saw it and why goes on the trail
+	// (POST /api/v1/captures/{capture_id}/reveal)
+	RevealValue(ctx context.Context, request RevealValueRequestObject) (RevealValueResponseObject, error)
 	// ListEndpoints Endpoints, with and without a contract
 	// (GET /api/v1/endpoints)
 	ListEndpoints(ctx context.Context, request ListEndpointsRequestObject) (ListEndpointsResponseObject, error)
@@ -4716,12 +6308,18 @@ type StrictServerInterface interface {
 	// GetHome What needs the person who asks
 	// (GET /api/v1/home)
 	GetHome(ctx context.Context, request GetHomeRequestObject) (GetHomeResponseObject, error)
+	// WatchLive Calls as they come in from recorders and recaptures
+	// (GET /api/v1/live)
+	WatchLive(ctx context.Context, request WatchLiveRequestObject) (WatchLiveResponseObject, error)
 	// ListPeople Everybody who may come in
 	// (GET /api/v1/people)
 	ListPeople(ctx context.Context, request ListPeopleRequestObject) (ListPeopleResponseObject, error)
 	// Invite Invite somebody; gives a link that works once
 	// (POST /api/v1/people)
 	Invite(ctx context.Context, request InviteRequestObject) (InviteResponseObject, error)
+	// RepeatCalls Make recorded calls again, and take the answers in as a batch
+	// (POST /api/v1/repeats)
+	RepeatCalls(ctx context.Context, request RepeatCallsRequestObject) (RepeatCallsResponseObject, error)
 	// ListRevisions Revisions of contracts, newest first
 	// (GET /api/v1/revisions)
 	ListRevisions(ctx context.Context, request ListRevisionsRequestObject) (ListRevisionsResponseObject, error)
@@ -4755,6 +6353,15 @@ type StrictServerInterface interface {
 	// GetCoverage How far contracts and captures reach: numbers, gaps and a trend
 	// (GET /api/v1/services/{service}/coverage)
 	GetCoverage(ctx context.Context, request GetCoverageRequestObject) (GetCoverageResponseObject, error)
+	// ListCredentials For which audiences credentials are kept; never the credentials
+	// (GET /api/v1/services/{service}/credentials)
+	ListCredentials(ctx context.Context, request ListCredentialsRequestObject) (ListCredentialsResponseObject, error)
+	// RemoveCredentials Forget the credentials of an audience
+	// (DELETE /api/v1/services/{service}/credentials/{audience})
+	RemoveCredentials(ctx context.Context, request RemoveCredentialsRequestObject) (RemoveCredentialsResponseObject, error)
+	// SetCredentials Keep the header fields with which calls are made as an audience; they are shown to nobody again
+	// (PUT /api/v1/services/{service}/credentials/{audience})
+	SetCredentials(ctx context.Context, request SetCredentialsRequestObject) (SetCredentialsResponseObject, error)
 	// ListEntities The entities of the catalogue
 	// (GET /api/v1/services/{service}/entities)
 	ListEntities(ctx context.Context, request ListEntitiesRequestObject) (ListEntitiesResponseObject, error)
@@ -4770,6 +6377,15 @@ type StrictServerInterface interface {
 	// ListFlows Where a field goes
 	// (GET /api/v1/services/{service}/flows)
 	ListFlows(ctx context.Context, request ListFlowsRequestObject) (ListFlowsResponseObject, error)
+	// GetKeeping How long the bodies of a service's captures are kept
+	// (GET /api/v1/services/{service}/keeping)
+	GetKeeping(ctx context.Context, request GetKeepingRequestObject) (GetKeepingResponseObject, error)
+	// SetKeeping Set it; bodies whose time is over by that are dropped at once
+	// (PUT /api/v1/services/{service}/keeping)
+	SetKeeping(ctx context.Context, request SetKeepingRequestObject) (SetKeepingResponseObject, error)
+	// OpenLive Begin a batch that a recorder adds to
+	// (POST /api/v1/services/{service}/live)
+	OpenLive(ctx context.Context, request OpenLiveRequestObject) (OpenLiveResponseObject, error)
 	// ReadEntities See what a description of the stored entities differs in from the catalogue
 	// (POST /api/v1/services/{service}/readings)
 	ReadEntities(ctx context.Context, request ReadEntitiesRequestObject) (ReadEntitiesResponseObject, error)
@@ -4785,6 +6401,15 @@ type StrictServerInterface interface {
 	// RevertRevision Make a new revision with the files of an earlier one
 	// (POST /api/v1/services/{service}/revisions/{number}/revert)
 	RevertRevision(ctx context.Context, request RevertRevisionRequestObject) (RevertRevisionResponseObject, error)
+	// ForbidServer Take the permission for a server back
+	// (DELETE /api/v1/services/{service}/servers)
+	ForbidServer(ctx context.Context, request ForbidServerRequestObject) (ForbidServerResponseObject, error)
+	// ListServers Servers that the contract declares, and which of them calls may be made to again
+	// (GET /api/v1/services/{service}/servers)
+	ListServers(ctx context.Context, request ListServersRequestObject) (ListServersResponseObject, error)
+	// AllowServer Allow that calls are made to a server again
+	// (PUT /api/v1/services/{service}/servers)
+	AllowServer(ctx context.Context, request AllowServerRequestObject) (AllowServerResponseObject, error)
 	// ListShapes Shapes with where they are used, and those that repeated grants could be made into
 	// (GET /api/v1/services/{service}/shapes)
 	ListShapes(ctx context.Context, request ListShapesRequestObject) (ListShapesResponseObject, error)
@@ -4809,6 +6434,12 @@ type StrictServerInterface interface {
 	// EndToken End one of one's own tokens
 	// (DELETE /api/v1/tokens/{token_id})
 	EndToken(ctx context.Context, request EndTokenRequestObject) (EndTokenResponseObject, error)
+	// ListTrail What was done that others must be able to see, newest first
+	// (GET /api/v1/trail)
+	ListTrail(ctx context.Context, request ListTrailRequestObject) (ListTrailResponseObject, error)
+	// VerifyTrail Whether the trail is as it was written
+	// (GET /api/v1/trail/verification)
+	VerifyTrail(ctx context.Context, request VerifyTrailRequestObject) (VerifyTrailResponseObject, error)
 	// GetHealth Whether the service can serve
 	// (GET /healthz)
 	GetHealth(ctx context.Context, request GetHealthRequestObject) (GetHealthResponseObject, error)
@@ -4876,6 +6507,182 @@ func (sh *strictHandler) GetBatch(ctx *echo.Context, batchID int64) error {
 	return nil
 }
 
+// CorrectBatch operation middleware
+func (sh *strictHandler) CorrectBatch(ctx *echo.Context, batchID int64) error {
+	var request CorrectBatchRequestObject
+
+	request.BatchID = batchID
+
+	var body CorrectBatchJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CorrectBatch(ctx.Request().Context(), request.(CorrectBatchRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CorrectBatch")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CorrectBatchResponseObject); ok {
+		return validResponse.VisitCorrectBatchResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ExtendLive operation middleware
+func (sh *strictHandler) ExtendLive(ctx *echo.Context, batchID int64, chunk int, params ExtendLiveParams) error {
+	var request ExtendLiveRequestObject
+
+	request.BatchID = batchID
+	request.Chunk = chunk
+	request.Params = params
+
+	request.Body = ctx.Request().Body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ExtendLive(ctx.Request().Context(), request.(ExtendLiveRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExtendLive")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ExtendLiveResponseObject); ok {
+		return validResponse.VisitExtendLiveResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CloseLive operation middleware
+func (sh *strictHandler) CloseLive(ctx *echo.Context, batchID int64, params CloseLiveParams) error {
+	var request CloseLiveRequestObject
+
+	request.BatchID = batchID
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CloseLive(ctx.Request().Context(), request.(CloseLiveRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CloseLive")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CloseLiveResponseObject); ok {
+		return validResponse.VisitCloseLiveResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PreviewWithdrawal operation middleware
+func (sh *strictHandler) PreviewWithdrawal(ctx *echo.Context, batchID int64) error {
+	var request PreviewWithdrawalRequestObject
+
+	request.BatchID = batchID
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PreviewWithdrawal(ctx.Request().Context(), request.(PreviewWithdrawalRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PreviewWithdrawal")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PreviewWithdrawalResponseObject); ok {
+		return validResponse.VisitPreviewWithdrawalResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// WithdrawBatch operation middleware
+func (sh *strictHandler) WithdrawBatch(ctx *echo.Context, batchID int64) error {
+	var request WithdrawBatchRequestObject
+
+	request.BatchID = batchID
+
+	var body WithdrawBatchJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.WithdrawBatch(ctx.Request().Context(), request.(WithdrawBatchRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "WithdrawBatch")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(WithdrawBatchResponseObject); ok {
+		return validResponse.VisitWithdrawBatchResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListCaptures operation middleware
 func (sh *strictHandler) ListCaptures(ctx *echo.Context, params ListCapturesParams) error {
 	var request ListCapturesRequestObject
@@ -4920,6 +6727,54 @@ func (sh *strictHandler) GetCapture(ctx *echo.Context, captureID int64) error {
 		return err
 	} else if validResponse, ok := response.(GetCaptureResponseObject); ok {
 		return validResponse.VisitGetCaptureResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RevealValue operation middleware
+func (sh *strictHandler) RevealValue(ctx *echo.Context, captureID int64) error {
+	var request RevealValueRequestObject
+
+	request.CaptureID = captureID
+
+	var body RevealValueJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RevealValue(ctx.Request().Context(), request.(RevealValueRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RevealValue")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RevealValueResponseObject); ok {
+		return validResponse.VisitRevealValueResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -5145,6 +7000,31 @@ func (sh *strictHandler) GetHome(ctx *echo.Context) error {
 	return nil
 }
 
+// WatchLive operation middleware
+func (sh *strictHandler) WatchLive(ctx *echo.Context, params WatchLiveParams) error {
+	var request WatchLiveRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.WatchLive(ctx.Request().Context(), request.(WatchLiveRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "WatchLive")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(WatchLiveResponseObject); ok {
+		return validResponse.VisitWatchLiveResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListPeople operation middleware
 func (sh *strictHandler) ListPeople(ctx *echo.Context) error {
 	var request ListPeopleRequestObject
@@ -5208,6 +7088,52 @@ func (sh *strictHandler) Invite(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(InviteResponseObject); ok {
 		return validResponse.VisitInviteResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RepeatCalls operation middleware
+func (sh *strictHandler) RepeatCalls(ctx *echo.Context) error {
+	var request RepeatCallsRequestObject
+
+	var body RepeatCallsJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RepeatCalls(ctx.Request().Context(), request.(RepeatCallsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RepeatCalls")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RepeatCallsResponseObject); ok {
+		return validResponse.VisitRepeatCallsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -5583,6 +7509,106 @@ func (sh *strictHandler) GetCoverage(ctx *echo.Context, service ServiceName) err
 	return nil
 }
 
+// ListCredentials operation middleware
+func (sh *strictHandler) ListCredentials(ctx *echo.Context, service ServiceName) error {
+	var request ListCredentialsRequestObject
+
+	request.Service = service
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListCredentials(ctx.Request().Context(), request.(ListCredentialsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListCredentials")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListCredentialsResponseObject); ok {
+		return validResponse.VisitListCredentialsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveCredentials operation middleware
+func (sh *strictHandler) RemoveCredentials(ctx *echo.Context, service ServiceName, audience string) error {
+	var request RemoveCredentialsRequestObject
+
+	request.Service = service
+	request.Audience = audience
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveCredentials(ctx.Request().Context(), request.(RemoveCredentialsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveCredentials")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveCredentialsResponseObject); ok {
+		return validResponse.VisitRemoveCredentialsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetCredentials operation middleware
+func (sh *strictHandler) SetCredentials(ctx *echo.Context, service ServiceName, audience string) error {
+	var request SetCredentialsRequestObject
+
+	request.Service = service
+	request.Audience = audience
+
+	var body SetCredentialsJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetCredentials(ctx.Request().Context(), request.(SetCredentialsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetCredentials")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetCredentialsResponseObject); ok {
+		return validResponse.VisitSetCredentialsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListEntities operation middleware
 func (sh *strictHandler) ListEntities(ctx *echo.Context, service ServiceName) error {
 	var request ListEntitiesRequestObject
@@ -5728,6 +7754,127 @@ func (sh *strictHandler) ListFlows(ctx *echo.Context, service ServiceName, param
 		return err
 	} else if validResponse, ok := response.(ListFlowsResponseObject); ok {
 		return validResponse.VisitListFlowsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetKeeping operation middleware
+func (sh *strictHandler) GetKeeping(ctx *echo.Context, service ServiceName) error {
+	var request GetKeepingRequestObject
+
+	request.Service = service
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetKeeping(ctx.Request().Context(), request.(GetKeepingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetKeeping")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetKeepingResponseObject); ok {
+		return validResponse.VisitGetKeepingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetKeeping operation middleware
+func (sh *strictHandler) SetKeeping(ctx *echo.Context, service ServiceName) error {
+	var request SetKeepingRequestObject
+
+	request.Service = service
+
+	var body SetKeepingJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetKeeping(ctx.Request().Context(), request.(SetKeepingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetKeeping")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetKeepingResponseObject); ok {
+		return validResponse.VisitSetKeepingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// OpenLive operation middleware
+func (sh *strictHandler) OpenLive(ctx *echo.Context, service ServiceName) error {
+	var request OpenLiveRequestObject
+
+	request.Service = service
+
+	var body OpenLiveJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.OpenLive(ctx.Request().Context(), request.(OpenLiveRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "OpenLive")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(OpenLiveResponseObject); ok {
+		return validResponse.VisitOpenLiveResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -5948,6 +8095,105 @@ func (sh *strictHandler) RevertRevision(ctx *echo.Context, service ServiceName, 
 		return err
 	} else if validResponse, ok := response.(RevertRevisionResponseObject); ok {
 		return validResponse.VisitRevertRevisionResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ForbidServer operation middleware
+func (sh *strictHandler) ForbidServer(ctx *echo.Context, service ServiceName, params ForbidServerParams) error {
+	var request ForbidServerRequestObject
+
+	request.Service = service
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ForbidServer(ctx.Request().Context(), request.(ForbidServerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ForbidServer")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ForbidServerResponseObject); ok {
+		return validResponse.VisitForbidServerResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListServers operation middleware
+func (sh *strictHandler) ListServers(ctx *echo.Context, service ServiceName) error {
+	var request ListServersRequestObject
+
+	request.Service = service
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListServers(ctx.Request().Context(), request.(ListServersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListServers")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListServersResponseObject); ok {
+		return validResponse.VisitListServersResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AllowServer operation middleware
+func (sh *strictHandler) AllowServer(ctx *echo.Context, service ServiceName) error {
+	var request AllowServerRequestObject
+
+	request.Service = service
+
+	var body AllowServerJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AllowServer(ctx.Request().Context(), request.(AllowServerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AllowServer")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AllowServerResponseObject); ok {
+		return validResponse.VisitAllowServerResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -6205,6 +8451,54 @@ func (sh *strictHandler) EndToken(ctx *echo.Context, tokenID int64) error {
 		return err
 	} else if validResponse, ok := response.(EndTokenResponseObject); ok {
 		return validResponse.VisitEndTokenResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListTrail operation middleware
+func (sh *strictHandler) ListTrail(ctx *echo.Context, params ListTrailParams) error {
+	var request ListTrailRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListTrail(ctx.Request().Context(), request.(ListTrailRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListTrail")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListTrailResponseObject); ok {
+		return validResponse.VisitListTrailResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// VerifyTrail operation middleware
+func (sh *strictHandler) VerifyTrail(ctx *echo.Context) error {
+	var request VerifyTrailRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.VerifyTrail(ctx.Request().Context(), request.(VerifyTrailRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "VerifyTrail")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(VerifyTrailResponseObject); ok {
+		return validResponse.VisitVerifyTrailResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

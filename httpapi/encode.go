@@ -81,14 +81,14 @@ func severities(of func(scan.Severity) int) BySeverity {
 func batchOf(b service.Batch) Batch {
 	return Batch{ID: b.ID, Service: b.Service, Name: b.Name, Author: b.Author, Audience: some(b.Audience), Started: b.Started, Captures: b.Captures,
 		Judged: b.Judged, Skipped: b.Skipped, Bytes: b.Bytes, ExcessBytes: b.Excess, Findings: b.Findings, NewFindings: b.NewFindings,
-		Repeated: b.Repeated, Problem: some(b.Problem), BySeverity: severities(func(s scan.Severity) int { return b.BySeverity[s.String()] }),
+		Repeated: b.Repeated, Problem: some(b.Problem), Origin: some(b.Origin), Growing: some(b.Growing), Dropped: some(b.Dropped), BySeverity: severities(func(s scan.Severity) int { return b.BySeverity[s.String()] }),
 		SkipReasons: someList(each(b.SkipReasons, func(r service.SkipReason) SkipReason { return SkipReason{Reason: r.Reason, Captures: r.Captures} }))}
 }
 
 func captureOf(c service.Capture) Capture {
 	return Capture{ID: c.ID, BatchID: c.BatchID, Entry: c.Entry, Method: c.Method, URL: c.URL, Endpoint: c.Endpoint, EndpointID: c.EndpointID,
 		Audience: c.Audience, AudienceBy: some(c.AudienceBy), Status: c.Status, Started: someTime(c.Started), Bytes: c.Bytes, ExcessBytes: c.Excess,
-		Findings: c.Findings, Skipped: some(c.Skipped)}
+		Findings: c.Findings, Skipped: some(c.Skipped), File: some(c.File), Repeats: some(c.Repeats), Holds: some(c.Holds)}
 }
 
 func headersOf(h exchange.Header) []Header {
@@ -97,7 +97,7 @@ func headersOf(h exchange.Header) []Header {
 
 func captureDetailOf(v service.CaptureView) CaptureDetail {
 	d := CaptureDetail{Capture: captureOf(v.Capture), Service: some(v.Service), JudgedBy: v.JudgedBy, RequestHeaders: headersOf(v.RequestHeader),
-		ResponseHeaders: headersOf(v.ResponseHeader), Cut: some(v.Cut), Command: some(v.Command)}
+		ResponseHeaders: headersOf(v.ResponseHeader), Cut: some(v.Cut), Command: some(v.Command), Again: someList(each(v.Again, captureOf))}
 	if v.Body != nil {
 		body := wireOf(v.Body, v.Fingerprints)
 		d.Body = &body
@@ -109,7 +109,7 @@ var markNames = map[scan.Mark]WireNodeMark{scan.Swept: WireNodeMarkSwept, scan.G
 	scan.Foreign: WireNodeMarkForeign, scan.Ungranted: WireNodeMarkUngranted}
 
 func wireOf(n *scan.WireNode, fingerprints map[*scan.Spot]string) WireNode {
-	out := WireNode{Name: some(n.Name), Kind: WireNodeKind(n.Kind), Mark: markNames[n.Mark], Class: some(n.Class.String()), Line: some(n.Line),
+	out := WireNode{Name: some(n.Name), Inner: some(n.Inner), Kind: WireNodeKind(n.Kind), Mark: markNames[n.Mark], Class: some(n.Class.String()), Line: some(n.Line),
 		Bytes: n.Bytes, Pointer: some(n.Pointer), More: some(n.More)}
 	if n.Missing {
 		out.Mark = WireNodeMarkMissing
@@ -117,7 +117,7 @@ func wireOf(n *scan.WireNode, fingerprints map[*scan.Spot]string) WireNode {
 	if n.Index >= 0 {
 		out.Index = &n.Index
 	}
-	if n.Kind != "object" && n.Kind != "array" && n.Kind != "absent" {
+	if n.Kind != "object" && n.Kind != "array" && n.Kind != "absent" && n.Kind != "page" && n.Value != "" {
 		out.Value = &n.Value
 	}
 	if s := n.Spot; s != nil {

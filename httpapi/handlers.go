@@ -171,7 +171,7 @@ func (h *handlers) ApplyContracts(ctx context.Context, r ApplyContractsRequestOb
 
 // UploadRecording implements [StrictServerInterface].
 func (h *handlers) UploadRecording(ctx context.Context, r UploadRecordingRequestObject) (UploadRecordingResponseObject, error) {
-	b, err := h.service.Upload(ctx, callerOf(ctx), r.Service, r.Params.Name, value(r.Params.Audience), r.Body)
+	b, err := h.service.Upload(ctx, callerOf(ctx), r.Service, r.Params.Name, service.Said{Audience: value(r.Params.Audience), Mapping: value(r.Params.Audiences), Request: value(r.Params.Request)}, r.Body)
 	if err != nil {
 		return nil, err
 	}
@@ -221,7 +221,9 @@ func (h *handlers) ListCaptures(ctx context.Context, r ListCapturesRequestObject
 	}
 	q := r.Params
 	all, total, err := h.service.Captures(ctx, service.CaptureFilter{Batch: value(q.Batch), Endpoint: value(q.Endpoint), Audience: value(q.Audience),
-		Finding: value(q.Finding), Leaking: value(q.Leaking), Skipped: value(q.Skipped)}, page)
+		Finding: value(q.Finding), Leaking: value(q.Leaking), Clean: value(q.Clean), Skipped: value(q.Skipped), Service: value(q.Service), Statuses: value(q.Status),
+		Least: value(q.LeastBytes), Most: value(q.MostBytes), Since: value(q.Since), Until: value(q.Until), Words: value(q.Words), Repeats: value(q.Repeats),
+		Sort: string(value(q.Sort))}, page)
 	return ListCaptures200JSONResponse{Items: each(all, captureOf), Total: total, Page: page.Number, Size: page.Size}, err
 }
 

@@ -25,6 +25,10 @@ type Options struct {
 	Log     *slog.Logger
 	Console fs.FS  // the built console; nil serves none
 	Public  string // the address under which people reach it, for links
+	// Stopping is closed when the service stops, so that those who watch are let go.
+	Stopping <-chan struct{}
+	// MaxUpload bounds a recording, in bytes as it is sent; 0 is 8 GiB.
+	MaxUpload int64
 }
 
 const (
@@ -33,6 +37,8 @@ const (
 	maxJSON = 32 << 20
 	// maxRecording bounds an upload.
 	maxRecording = 8 << 30
+	// maxChunk bounds what a recorder sends at once.
+	maxChunk = 256 << 20
 
 	sessionCookie = "inkret_session"
 )
@@ -51,7 +57,7 @@ func NewHandler(s *service.Service, o Options) (http.Handler, error) {
 	e.Use(h.observe, secure)
 	perOperation := map[string][]echo.MiddlewareFunc{}
 	for _, op := range operations {
-		perOperation[op.ID] = []echo.MiddlewareFunc{bounded(op.ID), h.admit(op)}
+		perOperation[op.ID] = []echo.MiddlewareFunc{h.bounded(op.ID), h.admit(op)}
 	}
 	RegisterHandlersWithOptions(e, NewStrictHandler(h, nil), RegisterHandlersOptions{OperationMiddlewares: perOperation})
 	e.Any("/api/*", func(*echo.Context) error { return echo.ErrNotFound })
@@ -94,10 +100,15 @@ func secure(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
-func bounded(operation string) echo.MiddlewareFunc {
+func (h *handlers) bounded(operation string) echo.MiddlewareFunc {
 	limit := int64(maxJSON)
-	if operation == "uploadRecording" {
-		limit = maxRecording
+	switch operation {
+	case "uploadRecording":
+		if limit = h.options.MaxUpload; limit == 0 {
+			limit = maxRecording
+		}
+	case "extendLive":
+		limit = maxChunk
 	}
 	return func(next echo.HandlerFunc) echo.HandlerFunc {
 		return func(c *echo.Context) error {
@@ -151,7 +162,7 @@ func (h *handlers) admit(op api.Operation) echo.MiddlewareFunc {
 
 var statusOf = map[service.Code]int{
 	service.Invalid: http.StatusBadRequest, service.Unauthenticated: http.StatusUnauthorized, service.Forbidden: http.StatusForbidden,
-	service.NotFound: http.StatusNotFound, service.Conflict: http.StatusConflict,
+	service.NotFound: http.StatusNotFound, service.Conflict: http.StatusConflict, service.Full: http.StatusInsufficientStorage,
 }
 
 // fail answers an error with a problem (RFC 9457). What is not meant to be told
@@ -176,7 +187,7 @@ func (h *handlers) fail(c *echo.Context, err error) {
 			p.Detail = some(said.Message)
 		}
 	}
-	if p.Status >= http.StatusInternalServerError {
+	if p.Status >= http.StatusInternalServerError && known == nil {
 		if c.Request().Context().Err() != nil {
 			return // nobody waits for the answer
 		}

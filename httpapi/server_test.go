@@ -84,7 +84,7 @@ func (s *site) call(t *testing.T, method, path, token, body string, headers ...s
 
 // path fills the parameters of an operation's path.
 func path(op api.Operation) string {
-	return strings.NewReplacer("{service}", "none", "{finding_id}", "0123456789abcdef", "{endpoint_id}", "x", "{capture_id}", "1", "{batch_id}", "1", "{token_id}", "99").Replace(op.Path)
+	return strings.NewReplacer("{service}", "none", "{finding_id}", "0123456789abcdef", "{endpoint_id}", "x", "{capture_id}", "1", "{batch_id}", "1", "{token_id}", "99", "{chunk}", "1", "{audience}", "x", "{number}", "1", "{form}", "schema").Replace(op.Path)
 }
 
 // TestEveryOperationHoldsItsRole calls every operation as a stranger, with a
@@ -117,6 +117,9 @@ func TestEveryOperationHoldsItsRole(t *testing.T) {
 				p.Title != "Unauthorized" || a.header.Get("WWW-Authenticate") == "" {
 				t.Errorf("%s with token %q gives %d, %s: %s", op.ID, token, a.status, a.header.Get("Content-Type"), a.body)
 			}
+		}
+		if op.ID == "watchLive" {
+			continue // it does not end; TestWatching watches
 		}
 		for role, token := range s.tokens {
 			a := s.call(t, method, path(op), token, "")

@@ -228,7 +228,7 @@ func harBody(c *exchange.Capture, from *harResponse) {
 		return
 	}
 	r.Body = nil
-	setBody(r, body)
+	r.Receive(body)
 }
 
 // clip shortens text of a recording for a message.

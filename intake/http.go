@@ -60,7 +60,7 @@ func (in *reading) messages(name string, r io.Reader) error {
 			if err != nil {
 				return m.fail(at, err)
 			}
-			setRequestBody(&request, raw)
+			request.Receive(raw)
 			waiting = &request
 			continue
 		}
@@ -76,7 +76,7 @@ func (in *reading) messages(name string, r io.Reader) error {
 		if err != nil {
 			return m.fail(at, err)
 		}
-		setBody(&response, raw)
+		response.Receive(raw)
 		if err := m.done(waiting, response); err != nil {
 			return err
 		}

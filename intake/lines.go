@@ -142,7 +142,7 @@ func decodeLine(text []byte) (*exchange.Capture, error) {
 		c.Request.Method = "GET"
 	}
 	if body, err := line.Request.bytes(); err == nil {
-		setRequestBody(&c.Request, body)
+		c.Request.Receive(body)
 	}
 	if line.Response == nil {
 		c.Response.Missing = "the line has no response"
@@ -155,7 +155,7 @@ func decodeLine(text []byte) (*exchange.Capture, error) {
 		return c, nil
 	}
 	if c.Response.Missing == "" {
-		setBody(&c.Response, body)
+		c.Response.Receive(body)
 	}
 	return c, nil
 }

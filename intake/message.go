@@ -137,31 +137,3 @@ func unchunk(body []byte) []byte {
 	plain, _ := io.ReadAll(httputil.NewChunkedReader(bytes.NewReader(body)))
 	return plain
 }
-
-// setBody makes the bytes of a message the body of a response: its codings are
-// undone and its text is UTF-8. What cannot be is told as missing.
-func setBody(r *exchange.Response, raw []byte) {
-	if len(raw) == 0 {
-		return
-	}
-	body, err := raw, error(nil)
-	if codings := r.Header.Get("Content-Encoding"); exchange.StillCoded(body, codings) {
-		body, err = exchange.Decode(body, codings, exchange.MaxBody)
-	}
-	if err == nil {
-		body, err = exchange.Text(body, r.Header.Get("Content-Type"))
-	}
-	if err != nil {
-		r.Missing = err.Error()
-		return
-	}
-	r.Body = body
-}
-
-// setRequestBody is [setBody] for a request; what cannot be read is left out.
-func setRequestBody(r *exchange.Request, raw []byte) {
-	var as exchange.Response
-	as.Header = r.Header
-	setBody(&as, raw)
-	r.Body = as.Body
-}

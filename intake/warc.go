@@ -169,7 +169,7 @@ func (w *warcReader) record(h head, block []byte) error {
 		if !ok {
 			return nil
 		}
-		setRequestBody(&request, body)
+		request.Receive(body)
 		if u := target(h); u != nil {
 			request.URL = u
 		}
@@ -185,7 +185,7 @@ func (w *warcReader) record(h head, block []byte) error {
 	if kind == "revisit" {
 		c.Response.Missing = "the recording holds a repeat of an earlier body here, not the body"
 	} else {
-		setBody(&c.Response, body)
+		c.Response.Receive(body)
 	}
 	if r := w.requests[other]; r != nil {
 		delete(w.requests, other)

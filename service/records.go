@@ -8,6 +8,10 @@ type (
 	Batch          = store.Batch
 	Capture        = store.Capture
 	CaptureFilter  = store.CaptureFilter
+	Credentials    = store.Credentials
+	KeepingTime    = store.Keeping
+	TrailEntry     = store.TrailEntry
+	TrailFilter    = store.TrailFilter
 	ContractFile   = store.ContractFile
 	Classing       = store.Classing
 	CoverageDay    = store.CoverageDay
@@ -28,3 +32,6 @@ type (
 
 // ErrInUse is returned by [Open] when another process has the data folder open.
 var ErrInUse = store.ErrInUse
+
+// ErrTampered is returned for a trail that was changed afterwards.
+var ErrTampered = store.ErrTampered

@@ -32,6 +32,7 @@ const (
 	Forbidden
 	NotFound
 	Conflict
+	Full // there is no room for it
 )
 
 func (p *Problem) Error() string { return p.Detail }
@@ -56,9 +57,11 @@ type Service struct {
 	now   func() time.Time
 	log   *slog.Logger
 
-	mu       sync.Mutex // guards inForce
+	mu       sync.Mutex // guards inForce and growing
 	inForce  map[string]inForce
 	setupURL string
+	growing  map[int64]*liveBatch // that recorders add to
+	hub      hub
 }
 
 // inForce is the contracts in force of a service, read.
@@ -73,6 +76,8 @@ type Options struct {
 	Dir string           // the data folder
 	Now func() time.Time // the clock; time.Now when nil
 	Log *slog.Logger     // told of what happens, never of values; discarded when nil
+	// MaxDisk bounds the database, in bytes; 0 is no bound.
+	MaxDisk int64
 }
 
 // Open opens a data folder and the key that its captures are encrypted with.
@@ -88,7 +93,11 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{store: st, now: o.Now, log: o.Log, inForce: map[string]inForce{}}
+	s := &Service{store: st, now: o.Now, log: o.Log, inForce: map[string]inForce{}, growing: map[int64]*liveBatch{}}
+	if err := st.Limit(ctx, o.MaxDisk); err != nil {
+		st.Close()
+		return nil, err
+	}
 	if s.vault, err = openVault(ctx, o.Dir, st); err != nil {
 		st.Close()
 		return nil, err

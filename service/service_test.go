@@ -91,7 +91,7 @@ func (w *world) open() {
 
 func (w *world) upload(name, text string) Batch {
 	w.t.Helper()
-	b, err := w.Upload(w.t.Context(), w.who, "quay", name, "", strings.NewReader(text))
+	b, err := w.Upload(w.t.Context(), w.who, "quay", name, Said{}, strings.NewReader(text))
 	if err != nil {
 		w.t.Fatalf("uploading %s: %v", name, err)
 	}
@@ -182,7 +182,7 @@ func TestABrokenUploadLeavesNothing(t *testing.T) {
 	}
 	whole := recording(bodies...)
 	for _, cut := range []int{100, len(whole) / 2, len(whole) - 5, len(whole)} {
-		_, err := w.Upload(t.Context(), w.who, "quay", "x.har", "", &broken{strings.NewReader(whole[:cut])})
+		_, err := w.Upload(t.Context(), w.who, "quay", "x.har", Said{}, &broken{strings.NewReader(whole[:cut])})
 		var p *Problem
 		if !errors.As(err, &p) || p.Code != Invalid || !strings.Contains(p.Next, "nothing of it was kept") {
 			t.Errorf("cut at %d: %v", cut, err)
@@ -216,7 +216,7 @@ func TestARecordingThatEndsEarlyIsTakenInUpToThere(t *testing.T) {
 		t.Errorf("%d captures, %d findings, problem %q", b.Captures, b.Findings, b.Problem)
 	}
 	for text, want := range map[string]string{"<html>": "this is no recording", "": "the file is empty", `{"log":{"version":"3.0"}}`: `HAR version "3.0"`} {
-		if _, err := w.Upload(t.Context(), w.who, "quay", "x", "", strings.NewReader(text)); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := w.Upload(t.Context(), w.who, "quay", "x", Said{}, strings.NewReader(text)); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q gives %v, want %q", text, err, want)
 		}
 	}
@@ -226,21 +226,21 @@ func TestUploadsThatCannotBe(t *testing.T) {
 	w := newWorld(t)
 	for want, f := range map[string]func() error{
 		`there is no service "nowhere"`: func() error {
-			_, err := w.Upload(t.Context(), w.who, "nowhere", "x", "", strings.NewReader("{}"))
+			_, err := w.Upload(t.Context(), w.who, "nowhere", "x", Said{}, strings.NewReader("{}"))
 			return err
 		},
 		"needs a name of at most": func() error {
-			_, err := w.Upload(t.Context(), w.who, "quay", " ", "", strings.NewReader("{}"))
+			_, err := w.Upload(t.Context(), w.who, "quay", " ", Said{}, strings.NewReader("{}"))
 			return err
 		},
 		`has no audience "pilot"`: func() error {
-			_, err := w.Upload(t.Context(), w.who, "quay", "x", "pilot", strings.NewReader("{}"))
+			_, err := w.Upload(t.Context(), w.who, "quay", "x", Said{Audience: "pilot"}, strings.NewReader("{}"))
 			return err
 		},
 		"context canceled": func() error {
 			ctx, cancel := context.WithCancel(t.Context())
 			cancel()
-			_, err := w.Upload(ctx, w.who, "quay", "x", "", strings.NewReader(recording(clean)))
+			_, err := w.Upload(ctx, w.who, "quay", "x", Said{}, strings.NewReader(recording(clean)))
 			return err
 		},
 	} {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"strings"
 	"time"
 )
 
@@ -27,7 +28,25 @@ type Batch struct {
 	SkipReasons []SkipReason // most captures first
 	Problem     string       // why the recording was not read to its end
 	Repeated    bool         // it was taken in before
+	Origin      string       // recording, recorder or recapture
+	Growing     bool         // a recorder still adds to it
+	Chunk       int          // the last that the recorder sent
+	Dropped     int          // captures that the recorder had to drop
 }
+
+// Origins of a batch.
+const (
+	FromRecording = "recording"
+	FromRecorder  = "recorder"
+	FromRecapture = "recapture"
+)
+
+// What is kept of a capture's bodies.
+const (
+	HoldsBodies  = "bodies"
+	HoldsOutline = "outline" // their structure, each value a stand-in of its length
+	HoldsNothing = "nothing"
+)
 
 // SkipReason counts captures that were skipped for one reason.
 type SkipReason struct {
@@ -53,6 +72,9 @@ type Capture struct {
 	Excess     int
 	Findings   int
 	Skipped    string
+	File       string // in an archive
+	Repeats    int64  // the capture whose call was made again, 0 for none
+	Holds      string // what Sealed has: bodies, an outline of them, or nothing of them
 	Sealed     []byte
 }
 
@@ -89,13 +111,16 @@ const flushAt = 250
 // Begin begins a batch of a service, or gives [ErrNotFound] when there is no
 // such service.
 func (s *Store) Begin(ctx context.Context, b Batch) (*Intake, error) {
+	if b.Origin == "" {
+		b.Origin = FromRecording
+	}
 	in := &Intake{store: s, batch: b}
 	err := s.change(ctx, func(tx *sql.Tx) error {
 		if err := tx.QueryRowContext(ctx, `SELECT id FROM services WHERE name = ?`, b.Service).Scan(&in.service); err != nil {
 			return none(err)
 		}
-		return tx.QueryRowContext(ctx, `INSERT INTO batches (service_id, name, digest, audience, author, started) VALUES (?, ?, '', ?, ?, ?) RETURNING id`,
-			in.service, b.Name, b.Audience, b.Author, millis(b.Started)).Scan(&in.batch.ID)
+		return tx.QueryRowContext(ctx, `INSERT INTO batches (service_id, name, digest, audience, author, started, origin) VALUES (?, ?, '', ?, ?, ?, ?) RETURNING id`,
+			in.service, b.Name, b.Audience, b.Author, millis(b.Started), b.Origin).Scan(&in.batch.ID)
 	})
 	return in, err
 }
@@ -114,36 +139,30 @@ func (in *Intake) flush(ctx context.Context) error {
 		return nil
 	}
 	err := in.store.change(ctx, func(tx *sql.Tx) error {
-		capture, err := tx.PrepareContext(ctx, `INSERT INTO captures (batch_id, entry, endpoint_id, method, url, audience, audience_by, status, started,
-			bytes, excess, findings, skipped, sealed) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, ?, ?)`)
-		if err != nil {
-			return err
-		}
-		occurrence, err := tx.PrepareContext(ctx, `INSERT INTO occurrences (finding_id, capture_id, pointer, at, bytes, spots) VALUES (?, ?, ?, ?, ?, ?)`)
-		if err != nil {
-			return err
-		}
 		for _, p := range in.pending {
-			c := p.capture
-			r, err := capture.ExecContext(ctx, in.batch.ID, c.Entry, c.EndpointID, c.Method, c.URL, c.Audience, c.AudienceBy, c.Status,
-				millis(c.Started), c.Bytes, c.Excess, c.Skipped, c.Sealed)
+			id, err := addCapture(ctx, tx, in.batch.ID, &p.capture)
 			if err != nil {
 				return err
 			}
-			id, err := r.LastInsertId()
-			if err != nil {
+			if err := addOccurrences(ctx, tx, id, p.occurrences); err != nil {
 				return err
-			}
-			for _, o := range p.occurrences {
-				if _, err := occurrence.ExecContext(ctx, o.Finding, id, o.Pointer, o.Offset, o.Bytes, o.Spots); err != nil {
-					return err
-				}
 			}
 		}
 		return nil
 	})
 	in.pending = in.pending[:0]
 	return err
+}
+
+// addCapture writes a capture of a batch and gives its id.
+func addCapture(ctx context.Context, tx *sql.Tx, batch int64, c *Capture) (int64, error) {
+	r, err := tx.ExecContext(ctx, `INSERT INTO captures (batch_id, entry, file, endpoint_id, method, url, audience, audience_by, status, started,
+		bytes, excess, findings, skipped, repeats, holds, sealed) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, ?, ?, ?, ?)`,
+		batch, c.Entry, c.File, c.EndpointID, c.Method, c.URL, c.Audience, c.AudienceBy, c.Status, millis(c.Started), c.Bytes, c.Excess, c.Skipped, c.Repeats, c.Holds, c.Sealed)
+	if err != nil {
+		return 0, err
+	}
+	return r.LastInsertId()
 }
 
 // Discard takes back a batch that was not finished.
@@ -164,11 +183,11 @@ type SeenEndpoint struct {
 // Finish makes the batch visible and merges its findings, all in one
 // transaction. When the same recording was taken in before, this one is taken
 // back and the earlier batch given instead, marked as repeated.
-func (in *Intake) Finish(ctx context.Context, b Batch, findings []Finding, seen []SeenEndpoint, shown []Shown, exercised []Exercised) (Batch, error) {
+func (in *Intake) Finish(ctx context.Context, b Batch, e Evidence) (Batch, error) {
 	if err := in.flush(ctx); err != nil {
 		return b, err
 	}
-	b.ID, b.Findings = in.batch.ID, len(findings)
+	b.ID, b.Findings = in.batch.ID, len(e.Findings)
 	var earlier int64
 	err := in.store.change(ctx, func(tx *sql.Tx) error {
 		err := tx.QueryRowContext(ctx, `SELECT id FROM batches WHERE service_id = ? AND digest = ? AND audience = ? AND done = 1`,
@@ -180,46 +199,12 @@ func (in *Intake) Finish(ctx context.Context, b Batch, findings []Finding, seen 
 		if err != sql.ErrNoRows {
 			return err
 		}
-		for i := range findings {
-			fresh, err := mergeFinding(ctx, tx, in.service, b, &findings[i])
-			if err != nil {
-				return err
-			}
-			if fresh {
-				b.NewFindings++
-			}
-		}
-		for _, e := range seen {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO endpoints (id, service_id, text, team, known, captures, bytes, excess, last_seen) VALUES (?, ?, ?, ?, 0, ?, ?, ?, ?)
-				ON CONFLICT DO UPDATE SET captures = captures + excluded.captures, bytes = bytes + excluded.bytes, excess = excess + excluded.excess, last_seen = excluded.last_seen`,
-				EndpointID(b.Service, e.Text), in.service, e.Text, e.Team, e.Captures, e.Bytes, e.Excess, millis(b.Started)); err != nil {
-				return err
-			}
-		}
-		if err := addExposure(ctx, tx, b.Service, b.Started, shown, exercised); err != nil {
-			return err
-		}
-		// of several kinds at one path the gravest alone became a finding
-		for _, query := range []string{
-			`DELETE FROM occurrences WHERE capture_id IN (SELECT id FROM captures WHERE batch_id = ?) AND finding_id NOT IN (SELECT id FROM findings)`,
-			`UPDATE captures SET findings = (SELECT count(*) FROM occurrences WHERE capture_id = captures.id) WHERE batch_id = ?`,
-		} {
-			if _, err := tx.ExecContext(ctx, query, b.ID); err != nil {
-				return err
-			}
-		}
-		severities, err := json.Marshal(b.BySeverity)
+		fresh, err := e.add(ctx, tx, in.service, b)
 		if err != nil {
 			return err
 		}
-		reasons, err := json.Marshal(b.SkipReasons)
-		if err != nil {
-			return err
-		}
-		_, err = tx.ExecContext(ctx, `UPDATE batches SET digest = ?, done = 1, captures = ?, judged = ?, skipped = ?, bytes = ?, excess = ?,
-			findings = ?, new_findings = ?, by_severity = ?, skip_reasons = ?, problem = ? WHERE id = ?`,
-			b.Digest, b.Captures, b.Judged, b.Skipped, b.Bytes, b.Excess, b.Findings, b.NewFindings, string(severities), string(reasons), b.Problem, b.ID)
-		return err
+		b.NewFindings = fresh
+		return b.count(ctx, tx)
 	})
 	if err != nil || earlier == 0 {
 		return b, err
@@ -229,14 +214,14 @@ func (in *Intake) Finish(ctx context.Context, b Batch, findings []Finding, seen 
 	return first, err
 }
 
-const batchColumns = `batches.id, services.name, batches.name, audience, author, started, captures, judged, skipped, bytes, excess, findings, new_findings, by_severity, skip_reasons, problem`
+const batchColumns = `batches.id, services.name, batches.name, audience, author, started, captures, judged, skipped, bytes, excess, findings, new_findings, by_severity, skip_reasons, problem, digest, origin, growing, chunk, dropped`
 
 func scanBatch(r scanner) (Batch, error) {
 	var b Batch
 	var started int64
 	var severities, reasons string
 	err := r.Scan(&b.ID, &b.Service, &b.Name, &b.Audience, &b.Author, &started, &b.Captures, &b.Judged, &b.Skipped, &b.Bytes, &b.Excess,
-		&b.Findings, &b.NewFindings, &severities, &reasons, &b.Problem)
+		&b.Findings, &b.NewFindings, &severities, &reasons, &b.Problem, &b.Digest, &b.Origin, &b.Growing, &b.Chunk, &b.Dropped)
 	if err != nil {
 		return b, err
 	}
@@ -270,25 +255,37 @@ type CaptureFilter struct {
 	Audience string
 	Finding  string
 	Leaking  bool
+	Clean    bool // judged, and without findings
 	Skipped  bool
+	Service  string
+	Statuses []string // codes, or classes such as 4XX
+	Least    int      // bytes of the body
+	Most     int      // bytes of the body, 0 for no bound
+	Since    time.Time
+	Until    time.Time
+	Words    string // in method and address
+	Repeats  int64  // those that made this capture's call again
+	Sort     string // newest, bytes, excess or findings
 }
 
-const captureColumns = `captures.id, batch_id, entry, endpoint_id, coalesce(endpoints.text, ''), services.name, method, url, captures.audience, audience_by, status,
-	captures.started, captures.bytes, captures.excess, captures.findings, captures.skipped`
-
-const captureTables = ` FROM captures JOIN batches ON batches.id = batch_id JOIN services ON services.id = batches.service_id LEFT JOIN endpoints ON endpoints.id = endpoint_id`
-
-func (c *Capture) into(started *int64) []any {
-	return []any{&c.ID, &c.BatchID, &c.Entry, &c.EndpointID, &c.Endpoint, &c.Service, &c.Method, &c.URL, &c.Audience, &c.AudienceBy, &c.Status,
-		started, &c.Bytes, &c.Excess, &c.Findings, &c.Skipped}
+// orders are how a listing of captures is sorted.
+var orders = map[string]string{
+	"newest":   "batch_id DESC, captures.id",
+	"bytes":    "captures.bytes DESC, captures.id DESC",
+	"excess":   "captures.excess DESC, captures.id DESC",
+	"findings": "captures.findings DESC, captures.id DESC",
+	"recorded": "captures.started DESC, captures.id DESC",
 }
 
-// Captures lists a page of captures, newest batch first, and how many there are in all.
-func (s *Store) Captures(ctx context.Context, by CaptureFilter, page Page) ([]Capture, int, error) {
+// filter gives the conditions of a listing.
+func (by *CaptureFilter) filter() filter {
 	var f filter
 	f.and("batches.done = 1")
 	if by.Batch != 0 {
 		f.and("batch_id = ?", by.Batch)
+	}
+	if by.Service != "" {
+		f.and("services.name = ?", by.Service)
 	}
 	if by.Endpoint != "" {
 		f.and("endpoint_id = ?", by.Endpoint)
@@ -302,11 +299,63 @@ func (s *Store) Captures(ctx context.Context, by CaptureFilter, page Page) ([]Ca
 	if by.Leaking {
 		f.and("captures.findings > 0")
 	}
+	if by.Clean {
+		f.and("captures.findings = 0 AND captures.skipped = ''")
+	}
 	if by.Skipped {
 		f.and("captures.skipped <> ''")
 	}
+	if by.Repeats != 0 {
+		f.and("captures.repeats = ?", by.Repeats)
+	}
+	var statuses filter
+	for _, s := range by.Statuses {
+		if class, ok := strings.CutSuffix(strings.ToUpper(s), "XX"); ok {
+			statuses.and("captures.status / 100 = ?", class)
+		} else {
+			statuses.and("captures.status = ?", s)
+		}
+	}
+	if len(statuses.where) > 0 {
+		f.and("("+strings.Join(statuses.where, " OR ")+")", statuses.args...)
+	}
+	if by.Least > 0 {
+		f.and("captures.bytes >= ?", by.Least)
+	}
+	if by.Most > 0 {
+		f.and("captures.bytes <= ?", by.Most)
+	}
+	if !by.Since.IsZero() {
+		f.and("captures.started >= ?", millis(by.Since))
+	}
+	if !by.Until.IsZero() {
+		f.and("captures.started < ?", millis(by.Until))
+	}
+	for _, word := range strings.Fields(by.Words) {
+		f.and("instr(lower(method || ' ' || url), lower(?)) > 0", word)
+	}
+	return f
+}
+
+const captureColumns = `captures.id, batch_id, entry, endpoint_id, coalesce(endpoints.text, ''), services.name, method, url, captures.audience, audience_by, status,
+	captures.started, captures.bytes, captures.excess, captures.findings, captures.skipped, captures.file, captures.repeats, captures.holds`
+
+const captureTables = ` FROM captures JOIN batches ON batches.id = batch_id JOIN services ON services.id = batches.service_id LEFT JOIN endpoints ON endpoints.id = endpoint_id`
+
+func (c *Capture) into(started *int64) []any {
+	return []any{&c.ID, &c.BatchID, &c.Entry, &c.EndpointID, &c.Endpoint, &c.Service, &c.Method, &c.URL, &c.Audience, &c.AudienceBy, &c.Status,
+		started, &c.Bytes, &c.Excess, &c.Findings, &c.Skipped, &c.File, &c.Repeats, &c.Holds}
+}
+
+// Captures lists a page of captures, newest batch first, and how many there are in all.
+func (s *Store) Captures(ctx context.Context, by CaptureFilter, page Page) ([]Capture, int, error) {
+	f := by.filter()
+	order, ok := orders[by.Sort]
+	if !ok {
+		order = orders["newest"]
+	}
 	var total int
-	if err := s.read.QueryRowContext(ctx, `SELECT count(*) FROM captures JOIN batches ON batches.id = batch_id`+f.sql(), f.args...).Scan(&total); err != nil {
+	if err := s.read.QueryRowContext(ctx, `SELECT count(*) FROM captures JOIN batches ON batches.id = batch_id JOIN services ON services.id = batches.service_id`+f.sql(), f.args...).Scan(&total); err != nil {
 		return nil, 0, err
 	}
 	all, err := rows(ctx, s.read, func(r scanner) (Capture, error) {
@@ -315,8 +364,30 @@ func (s *Store) Captures(ctx context.Context, by CaptureFilter, page Page) ([]Ca
 		err := r.Scan(c.into(&started)...)
 		c.Started = when(started)
 		return c, err
-	}, `SELECT `+captureColumns+captureTables+f.sql()+` ORDER BY batch_id DESC, entry`+page.sql(), f.args...)
+	}, `SELECT `+captureColumns+captureTables+f.sql()+` ORDER BY `+order+page.sql(), f.args...)
 	return all, total, err
+}
+
+// EachOf calls f with each capture of a batch, with what is sealed of it, in order.
+func (s *Store) EachOf(ctx context.Context, batch int64, f func(Capture) error) error {
+	for last := int64(0); ; {
+		some, err := rows(ctx, s.read, func(r scanner) (Capture, error) {
+			var c Capture
+			var started int64
+			err := r.Scan(append(c.into(&started), &c.Sealed)...)
+			c.Started = when(started)
+			return c, err
+		}, `SELECT `+captureColumns+`, sealed`+captureTables+` WHERE batch_id = ? AND captures.id > ? ORDER BY captures.id LIMIT ?`, batch, last, flushAt)
+		if err != nil || len(some) == 0 {
+			return err
+		}
+		for _, c := range some {
+			if err := f(c); err != nil {
+				return err
+			}
+		}
+		last = some[len(some)-1].ID
+	}
 }
 
 // Capture gives one capture with what is sealed of it, or [ErrNotFound].

@@ -25,10 +25,15 @@ type Exercised struct {
 	LastSeen time.Time
 }
 
-func addExposure(ctx context.Context, tx *sql.Tx, service string, at time.Time, shown []Shown, exercised []Exercised) error {
+// addExposure notes what a batch has shown, for itself and beside all others.
+func addExposure(ctx context.Context, tx *sql.Tx, b Batch, shown []Shown, exercised []Exercised) error {
+	service, at := b.Service, b.Started
 	for _, v := range shown {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO shown (endpoint_id, audience, entity, field, last_seen) VALUES (?, ?, ?, ?, ?)
 			ON CONFLICT DO UPDATE SET last_seen = max(last_seen, excluded.last_seen)`, EndpointID(service, v.Endpoint), v.Audience, v.Entity, v.Field, millis(at)); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO batch_shown VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`, b.ID, EndpointID(service, v.Endpoint), v.Audience, v.Entity, v.Field); err != nil {
 			return err
 		}
 	}
@@ -36,6 +41,10 @@ func addExposure(ctx context.Context, tx *sql.Tx, service string, at time.Time, 
 		if _, err := tx.ExecContext(ctx, `INSERT INTO exercised (endpoint_id, audience, status, captures, last_seen) VALUES (?, ?, ?, ?, ?)
 			ON CONFLICT DO UPDATE SET captures = captures + excluded.captures, last_seen = max(last_seen, excluded.last_seen)`,
 			EndpointID(service, v.Endpoint), v.Audience, v.Status, v.Captures, millis(at)); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO batch_exercised VALUES (?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET captures = captures + excluded.captures`,
+			b.ID, EndpointID(service, v.Endpoint), v.Audience, v.Status, v.Captures); err != nil {
 			return err
 		}
 	}

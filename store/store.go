@@ -20,7 +20,8 @@ import (
 	"time"
 
 	"github.com/pressly/goose/v3"
-	_ "modernc.org/sqlite" // the driver
+	"modernc.org/sqlite"
+	sqlite3 "modernc.org/sqlite/lib"
 )
 
 //go:embed migrations/*.sql
@@ -31,6 +32,9 @@ var ErrNotFound = errors.New("not found")
 
 // ErrInUse is returned when another process has the data folder open.
 var ErrInUse = errors.New("another service uses this data folder")
+
+// ErrFull is returned when the database may not grow or the disk is full.
+var ErrFull = errors.New("there is no room left for more")
 
 // Store is an open data folder. It is safe for concurrent use.
 type Store struct {
@@ -135,17 +139,40 @@ func (s *Store) Close() error {
 	return errors.Join(append(errs, s.lock.Close())...)
 }
 
-// change runs f in a transaction on the one writing connection.
+// change runs f in a transaction on the one writing connection. What fails for want
+// of room gives [ErrFull], and nothing of it is kept.
 func (s *Store) change(ctx context.Context, f func(*sql.Tx) error) error {
 	tx, err := s.write.BeginTx(ctx, nil)
 	if err != nil {
-		return err
+		return full(err)
 	}
 	defer tx.Rollback()
 	if err := f(tx); err != nil {
+		return full(err)
+	}
+	return full(tx.Commit())
+}
+
+func full(err error) error {
+	var failed *sqlite.Error
+	if errors.As(err, &failed) && failed.Code()&0xff == sqlite3.SQLITE_FULL || errors.Is(err, syscall.ENOSPC) {
+		return fmt.Errorf("%w: %w", ErrFull, err)
+	}
+	return err
+}
+
+// Limit bounds the database to a number of bytes; what would make it larger gives
+// [ErrFull]. 0 is no bound.
+func (s *Store) Limit(ctx context.Context, bytes int64) error {
+	if bytes <= 0 {
+		return nil
+	}
+	var size int64
+	if err := s.write.QueryRowContext(ctx, `PRAGMA page_size`).Scan(&size); err != nil {
 		return err
 	}
-	return tx.Commit()
+	var most int64
+	return s.write.QueryRowContext(ctx, fmt.Sprintf(`PRAGMA max_page_count = %d`, max(1, bytes/size))).Scan(&most)
 }
 
 func millis(t time.Time) int64 {

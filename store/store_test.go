@@ -27,7 +27,7 @@ func TestADatabaseOfANewerProgramIsRefused(t *testing.T) {
 		t.Fatal(err)
 	}
 	s.Close()
-	if _, err := Open(t.Context(), dir); err == nil || !strings.Contains(err.Error(), "the database is of version 999 and this program knows 2") {
+	if _, err := Open(t.Context(), dir); err == nil || !strings.Contains(err.Error(), "the database is of version 999 and this program knows 3") {
 		t.Errorf("opening gives %v", err)
 	}
 }
@@ -126,7 +126,7 @@ func TestFinishingIsAllOrNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	b := Batch{Service: "quay", Digest: "d", Started: time.Now()}
-	if _, err := in.Finish(t.Context(), b, []Finding{good}, []SeenEndpoint{{Text: "GET /a", Captures: 1}}, nil, nil); err == nil {
+	if _, err := in.Finish(t.Context(), b, Evidence{Findings: []Finding{good}, Seen: []SeenEndpoint{{Text: "GET /a", Captures: 1}}}); err == nil {
 		t.Fatal("finishing works with a disk that is full")
 	}
 	if n := s.count(t, "findings"); n != 0 {
@@ -135,7 +135,7 @@ func TestFinishingIsAllOrNothing(t *testing.T) {
 	if _, err := s.write.Exec(`DROP TRIGGER fail`); err != nil {
 		t.Fatal(err)
 	}
-	done, err := in.Finish(t.Context(), b, []Finding{good}, []SeenEndpoint{{Text: "GET /a", Captures: 1}}, nil, nil)
+	done, err := in.Finish(t.Context(), b, Evidence{Findings: []Finding{good}, Seen: []SeenEndpoint{{Text: "GET /a", Captures: 1}}})
 	if err != nil || done.NewFindings != 1 || s.count(t, "captures") != flushAt+1 {
 		t.Errorf("the second try: %+v, %v, %d captures", done, err, s.count(t, "captures"))
 	}
@@ -144,7 +144,7 @@ func TestFinishingIsAllOrNothing(t *testing.T) {
 func TestAFindingThatWasClosedReturns(t *testing.T) {
 	s, in := begun(t, t.TempDir())
 	f := Finding{ID: "f", Kind: "secret-value", Severity: 4, Endpoint: "GET /a", Spots: 1}
-	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "1", Started: time.Now()}, []Finding{f}, nil, nil, nil); err != nil {
+	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "1", Started: time.Now()}, Evidence{Findings: []Finding{f}}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := s.write.Exec(`UPDATE findings SET state = 'closed'`); err != nil {
@@ -155,7 +155,7 @@ func TestAFindingThatWasClosedReturns(t *testing.T) {
 		t.Fatal(err)
 	}
 	f.Severity, f.Why = 5, "graver"
-	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "2", Author: "Noor", Started: time.Now()}, []Finding{f}, nil, nil, nil); err != nil {
+	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "2", Author: "Noor", Started: time.Now()}, Evidence{Findings: []Finding{f}}); err != nil {
 		t.Fatal(err)
 	}
 	got, err := s.Finding(t.Context(), "f")
@@ -170,7 +170,7 @@ func TestAFindingThatWasClosedReturns(t *testing.T) {
 
 func TestMovesAtOnceComeOneAfterTheOther(t *testing.T) {
 	s, in := begun(t, t.TempDir())
-	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "1", Started: time.Now()}, []Finding{{ID: "f", Severity: 1}}, nil, nil, nil); err != nil {
+	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "1", Started: time.Now()}, Evidence{Findings: []Finding{{ID: "f", Severity: 1}}}); err != nil {
 		t.Fatal(err)
 	}
 	taken := errors.New("somebody was faster")

@@ -145,3 +145,31 @@ func recode(body []byte, charset string) ([]byte, error) {
 	out, err := enc.NewDecoder().Bytes(body)
 	return bytes.TrimPrefix(out, []byte("\uFEFF")), err
 }
+
+// Receive makes the bytes that were sent the body of a response: its content
+// codings are undone and its text is UTF-8. What cannot be is told as missing.
+func (r *Response) Receive(raw []byte) {
+	r.Body = nil
+	if len(raw) == 0 {
+		return
+	}
+	body, err := raw, error(nil)
+	if codings := r.Header.Get("Content-Encoding"); StillCoded(body, codings) {
+		body, err = Decode(body, codings, MaxBody)
+	}
+	if err == nil {
+		body, err = Text(body, r.Header.Get("Content-Type"))
+	}
+	if err != nil {
+		r.Missing = err.Error()
+		return
+	}
+	r.Body = body
+}
+
+// Receive is that of a response; what cannot be read is left out.
+func (r *Request) Receive(raw []byte) {
+	as := Response{Header: r.Header}
+	as.Receive(raw)
+	r.Body = as.Body
+}

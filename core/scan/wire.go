@@ -245,6 +245,40 @@ func (w *Wire) Root(spots []Spot) *WireNode {
 	return root
 }
 
+// Value gives the value at a pointer of the picture in clear: a string's text, any
+// other value as it was sent. It reports false where there is none.
+func (w *Wire) Value(pointer string) (string, bool) {
+	w.end()
+	for _, p := range w.pictures {
+		places := map[string]*WireNode{}
+		p.root.index(places)
+		n := places[pointer]
+		if n == nil || n.Missing || n.Kind == "page" {
+			continue
+		}
+		t := tokens{data: p.data[:min(len(p.data), n.start+n.Bytes)], pos: n.start}
+		if n != p.root && n.Index < 0 {
+			if _, ok := t.string(); !ok || !t.colon() {
+				return "", false
+			}
+		}
+		if t.space() == '"' {
+			s, ok := t.string()
+			return string(unquote(nil, s.raw)), ok
+		}
+		return string(t.data[t.pos:]), true
+	}
+	return "", false
+}
+
+// Blank takes the values out of a picture.
+func (n *WireNode) Blank() {
+	n.Value = ""
+	for _, c := range n.Children {
+		c.Blank()
+	}
+}
+
 // assemble puts the pictures of inner bodies below what they stand in. Those of a
 // page stand below a node of their own.
 func (w *Wire) assemble() *WireNode {

@@ -554,6 +554,286 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/batches/{batch_id}/withdrawal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                batch_id: number;
+            };
+            cookie?: never;
+        };
+        /** What taking a batch back would come to */
+        get: operations["previewWithdrawal"];
+        put?: never;
+        /** Take a batch back, with its captures and what it alone has shown */
+        post: operations["withdrawBatch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/batches/{batch_id}/audience": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                batch_id: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Say anew who made the requests of a batch, and judge it anew
+         * @description With neither audience nor audiences the contracts' own rules decide.
+         */
+        put: operations["correctBatch"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{service}/live": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin a batch that a recorder adds to */
+        post: operations["openLive"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/batches/{batch_id}/chunks/{chunk}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                batch_id: number;
+                /** @description Counted from 1; one that was taken in before changes nothing */
+                chunk: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Add capture lines to a batch */
+        put: operations["extendLive"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/batches/{batch_id}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                batch_id: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End a batch that a recorder added to */
+        post: operations["closeLive"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/live": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Calls as they come in from recorders and recaptures
+         * @description Server-sent events: `call` with a LiveCall, `missed` with a number of calls that came too fast, `end` with a Batch that is complete.
+         */
+        get: operations["watchLive"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repeats": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make recorded calls again, and take the answers in as a batch
+         * @description To allowed servers of the service alone. Calls that may change something are made only where `writes` is true.
+         */
+        post: operations["repeatCalls"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{service}/credentials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        /** For which audiences credentials are kept; never the credentials */
+        get: operations["listCredentials"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{service}/credentials/{audience}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+                audience: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep the header fields with which calls are made as an audience; they are shown to nobody again */
+        put: operations["setCredentials"];
+        post?: never;
+        /** Forget the credentials of an audience */
+        delete: operations["removeCredentials"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{service}/servers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        /** Servers that the contract declares, and which of them calls may be made to again */
+        get: operations["listServers"];
+        /** Allow that calls are made to a server again */
+        put: operations["allowServer"];
+        post?: never;
+        /** Take the permission for a server back */
+        delete: operations["forbidServer"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{service}/keeping": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        /** How long the bodies of a service's captures are kept */
+        get: operations["getKeeping"];
+        /** Set it; bodies whose time is over by that are dropped at once */
+        put: operations["setKeeping"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/captures/{capture_id}/reveal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                capture_id: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** One value of a body in clear; who saw it and why goes on the trail */
+        post: operations["revealValue"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/trail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was done that others must be able to see, newest first */
+        get: operations["listTrail"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/trail/verification": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether the trail is as it was written */
+        get: operations["verifyTrail"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/captures": {
         parameters: {
             query?: never;
@@ -1221,6 +1501,12 @@ export interface components {
             repeated: boolean;
             /** @description Why the recording was not read to its end */
             problem?: string;
+            /** @description `recording`, `recorder` or `recapture` */
+            origin?: string;
+            /** @description A recorder still adds to it */
+            growing?: boolean;
+            /** @description Captures that the recorder had to drop */
+            dropped?: number;
             by_severity: components["schemas"]["BySeverity"];
             skip_reasons?: components["schemas"]["SkipReason"][];
         };
@@ -1262,6 +1548,96 @@ export interface components {
             findings: number;
             /** @description Why it was not judged */
             skipped?: string;
+            /** @description In an archive */
+            file?: string;
+            /**
+             * Format: int64
+             * @description The capture whose call was made again
+             */
+            repeats?: number;
+            /** @description What is kept of its bodies: `bodies`, `outline` or `nothing` */
+            holds?: string;
+        };
+        Withdrawal: {
+            captures: number;
+            /** @description Findings that would go with it */
+            gone: components["schemas"]["Finding"][];
+            /** @description Findings that no other batch shows and that stay, because somebody has moved or discussed them */
+            stay: components["schemas"]["Finding"][];
+            /** @description Findings that other batches show too */
+            fewer: number;
+        };
+        /** @description One of capture, endpoint and batch is set */
+        Repeat: {
+            /** Format: int64 */
+            capture?: number;
+            /** @description An endpoint's id; of its calls that are the same the newest */
+            endpoint?: string;
+            /** Format: int64 */
+            batch?: number;
+            /** @description As whom; without it as whom each was made */
+            audience?: string;
+            /** @description Calls that may change something are made too */
+            writes?: boolean;
+        };
+        KeptCredentials: {
+            audience: string;
+            /** @description Of the header fields */
+            names: string[];
+            author: string;
+            /** Format: date-time */
+            at: string;
+        };
+        CalledServer: {
+            server: string;
+            allowed: boolean;
+            /** @description Where it is reached instead */
+            address?: string;
+            author?: string;
+            /** Format: date-time */
+            at?: string;
+        };
+        Keeping: {
+            /** @description 0 keeps bodies without end */
+            days: number;
+            /** @description False keeps no bodies at all: of new captures an outline, which has no values */
+            bodies: boolean;
+        };
+        LiveCall: {
+            capture: components["schemas"]["Capture"];
+            findings: components["schemas"]["LiveFinding"][];
+            batch: components["schemas"]["Batch"];
+        };
+        LiveFinding: {
+            id: string;
+            kind: string;
+            severity: components["schemas"]["Severity"];
+            path: string;
+        };
+        TrailEntry: {
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            at: string;
+            author: string;
+            action: string;
+            subject: string;
+            detail: string;
+            hash: string;
+        };
+        TrailPage: {
+            items: components["schemas"]["TrailEntry"][];
+            total: number;
+            page: number;
+            size: number;
+        };
+        TrailVerification: {
+            whole: boolean;
+            /** @description That are as they were written */
+            entries: number;
+            /** @description The hash of the last of them; kept elsewhere, it shows later that none was taken off the end */
+            last: string;
+            problem?: string;
         };
         CapturePage: {
             items: components["schemas"]["Capture"][];
@@ -1285,6 +1661,8 @@ export interface components {
             cut?: number;
             /** @description A command that makes the same call, without its credentials */
             command?: string;
+            /** @description Captures that made this one's call again, newest first */
+            again?: components["schemas"]["Capture"][];
         };
         /** @description One value of a body as it was on the wire */
         WireNode: {
@@ -1292,8 +1670,10 @@ export interface components {
             name?: string;
             /** @description Of an element */
             index?: number;
+            /** @description It is a body inside of what is above it, written >> in paths */
+            inner?: boolean;
             /** @enum {string} */
-            kind: "object" | "array" | "string" | "number" | "boolean" | "null" | "absent";
+            kind: "object" | "array" | "string" | "number" | "boolean" | "null" | "absent" | "page";
             /** @enum {string} */
             mark: "granted" | "open" | "foreign" | "ungranted" | "swept" | "missing";
             /** @description Of the grant that covers it */
@@ -2374,6 +2754,10 @@ export interface operations {
                 name: string;
                 /** @description All requests were made by this audience */
                 audience?: string;
+                /** @description The text of a mapping file, which says by recording or request who made it */
+                audiences?: string;
+                /** @description The request of responses that are recorded alone, as in `GET https://api.example/v1/berths` */
+                request?: string;
             };
             header?: never;
             path: {
@@ -2449,6 +2833,514 @@ export interface operations {
             default: components["responses"]["Failure"];
         };
     };
+    previewWithdrawal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                batch_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The effect */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Withdrawal"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    withdrawBatch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                batch_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    reason: string;
+                };
+            };
+        };
+        responses: {
+            /** @description It is taken back */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    correctBatch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                batch_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description All requests were made by this audience */
+                    audience?: string;
+                    /** @description The text of a mapping file */
+                    audiences?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The batch */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Batch"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    openLive: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    name: string;
+                    audience?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The batch */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Batch"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    extendLive: {
+        parameters: {
+            query?: {
+                /** @description How many captures the recorder had to drop so far */
+                dropped?: number;
+            };
+            header?: never;
+            path: {
+                batch_id: number;
+                /** @description Counted from 1; one that was taken in before changes nothing */
+                chunk: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description The batch */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Batch"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    closeLive: {
+        parameters: {
+            query?: {
+                dropped?: number;
+            };
+            header?: never;
+            path: {
+                batch_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The batch */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Batch"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    watchLive: {
+        parameters: {
+            query?: {
+                service?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The calls */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": components["schemas"]["LiveCall"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    repeatCalls: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Repeat"];
+            };
+        };
+        responses: {
+            /** @description The batch */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Batch"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listCredentials: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The audiences */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptCredentials"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    setCredentials: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+                audience: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    headers: components["schemas"]["Header"][];
+                };
+            };
+        };
+        responses: {
+            /** @description They are kept */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    removeCredentials: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+                audience: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description They are forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listServers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The servers */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CalledServer"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    allowServer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description Its base URL as the contract has it */
+                    server: string;
+                    /** @description Where it is reached instead, as in http://127.0.0.1:7466; without it its name must lead to a public address */
+                    address?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description It is allowed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    forbidServer: {
+        parameters: {
+            query: {
+                server: string;
+            };
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is forbidden */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getKeeping: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The keeping time */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Keeping"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    setKeeping: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Keeping"];
+            };
+        };
+        responses: {
+            /** @description The keeping time */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Keeping"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    revealValue: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                capture_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description As the wire view has it */
+                    pointer: string;
+                    reason: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The value */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        value: string;
+                    };
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listTrail: {
+        parameters: {
+            query?: {
+                action?: string;
+                author?: string;
+                subject?: string;
+                /** @description From 1 */
+                page?: components["parameters"]["PageNumber"];
+                /** @description Items a page */
+                size?: components["parameters"]["PageSize"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of the trail */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrailPage"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    verifyTrail: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was found */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrailVerification"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
     listCaptures: {
         parameters: {
             query?: {
@@ -2460,8 +3352,24 @@ export interface operations {
                 finding?: string;
                 /** @description Only those with findings */
                 leaking?: boolean;
+                /** @description Only those that were judged and have none */
+                clean?: boolean;
                 /** @description Only those that were skipped */
                 skipped?: boolean;
+                service?: string;
+                /** @description Codes or classes of codes, such as 4XX */
+                status?: string[];
+                least_bytes?: number;
+                most_bytes?: number;
+                /** @description Recorded then or later */
+                since?: string;
+                /** @description Recorded before then */
+                until?: string;
+                /** @description In method and address */
+                words?: string;
+                /** @description Only those that made this capture's call again */
+                repeats?: number;
+                sort?: "newest" | "recorded" | "bytes" | "excess" | "findings";
                 /** @description From 1 */
                 page?: components["parameters"]["PageNumber"];
                 /** @description Items a page */

@@ -1,0 +1,195 @@
+package httpapi
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+
+	"inkret/core/exchange"
+	"inkret/service"
+)
+
+// PreviewWithdrawal implements [StrictServerInterface].
+func (h *handlers) PreviewWithdrawal(ctx context.Context, r PreviewWithdrawalRequestObject) (PreviewWithdrawalResponseObject, error) {
+	o, err := h.service.Withdrawal(ctx, r.BatchID)
+	return PreviewWithdrawal200JSONResponse{Captures: o.Captures, Gone: each(o.Gone, findingOf), Stay: each(o.Stay, findingOf), Fewer: o.Fewer}, err
+}
+
+// WithdrawBatch implements [StrictServerInterface].
+func (h *handlers) WithdrawBatch(ctx context.Context, r WithdrawBatchRequestObject) (WithdrawBatchResponseObject, error) {
+	return WithdrawBatch204Response{}, h.service.Withdraw(ctx, callerOf(ctx), r.BatchID, r.Body.Reason)
+}
+
+// CorrectBatch implements [StrictServerInterface].
+func (h *handlers) CorrectBatch(ctx context.Context, r CorrectBatchRequestObject) (CorrectBatchResponseObject, error) {
+	b, err := h.service.Correct(ctx, callerOf(ctx), r.BatchID, service.Said{Audience: value(r.Body.Audience), Mapping: value(r.Body.Audiences)})
+	return CorrectBatch200JSONResponse(batchOf(b)), err
+}
+
+// OpenLive implements [StrictServerInterface].
+func (h *handlers) OpenLive(ctx context.Context, r OpenLiveRequestObject) (OpenLiveResponseObject, error) {
+	b, err := h.service.OpenLive(ctx, callerOf(ctx), r.Service, r.Body.Name, value(r.Body.Audience))
+	return OpenLive201JSONResponse(batchOf(b)), err
+}
+
+// ExtendLive implements [StrictServerInterface].
+func (h *handlers) ExtendLive(ctx context.Context, r ExtendLiveRequestObject) (ExtendLiveResponseObject, error) {
+	b, err := h.service.ExtendLive(ctx, callerOf(ctx), r.BatchID, r.Chunk, value(r.Params.Dropped), r.Body)
+	return ExtendLive200JSONResponse(batchOf(b)), err
+}
+
+// CloseLive implements [StrictServerInterface].
+func (h *handlers) CloseLive(ctx context.Context, r CloseLiveRequestObject) (CloseLiveResponseObject, error) {
+	b, err := h.service.CloseLive(ctx, callerOf(ctx), r.BatchID, value(r.Params.Dropped))
+	return CloseLive200JSONResponse(batchOf(b)), err
+}
+
+// stillThere is how often something is sent to one who watches while nothing
+// comes in, so that what stands between does not end the connection.
+const stillThere = 15 * time.Second
+
+// WatchLive implements [StrictServerInterface].
+func (h *handlers) WatchLive(ctx context.Context, r WatchLiveRequestObject) (WatchLiveResponseObject, error) {
+	watcher := h.service.Watch(value(r.Params.Service))
+	out, in := io.Pipe()
+	go func() {
+		defer watcher.Stop()
+		in.CloseWithError(h.stream(ctx, watcher, in))
+	}()
+	return WatchLive200TextEventStreamResponse{Body: out}, nil
+}
+
+// stream writes what a watcher sees as server-sent events (HTML standard, section
+// 9.2) until ctx ends or the service stops.
+func (h *handlers) stream(ctx context.Context, watcher *service.Watcher, w io.Writer) error {
+	if _, err := io.WriteString(w, ": watching\n\n"); err != nil {
+		return err
+	}
+	for {
+		event, data := "", any(nil)
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-h.options.Stopping:
+			return nil
+		case <-time.After(stillThere):
+			if _, err := io.WriteString(w, ": still there\n\n"); err != nil {
+				return err
+			}
+			continue
+		case c := <-watcher.Calls:
+			event, data = "call", liveCallOf(c)
+			if c.Capture.ID == 0 {
+				event, data = "end", batchOf(c.Batch)
+			}
+		}
+		text, err := json.Marshal(data)
+		if err != nil {
+			return err
+		}
+		if n := watcher.Missed(); n > 0 {
+			if _, err := fmt.Fprintf(w, "event: missed\ndata: %d\n\n", n); err != nil {
+				return err
+			}
+		}
+		if _, err := fmt.Fprintf(w, "event: %s\ndata: %s\n\n", event, text); err != nil {
+			return err
+		}
+	}
+}
+
+func liveCallOf(c service.LiveCall) LiveCall {
+	return LiveCall{Capture: captureOf(c.Capture), Batch: batchOf(c.Batch), Findings: each(c.Findings, func(f service.LiveFinding) LiveFinding {
+		return LiveFinding{ID: f.ID, Kind: f.Kind, Path: f.Path, Severity: severityOf(f.Severity)}
+	})}
+}
+
+// RepeatCalls implements [StrictServerInterface].
+func (h *handlers) RepeatCalls(ctx context.Context, r RepeatCallsRequestObject) (RepeatCallsResponseObject, error) {
+	b, err := h.service.Repeat(ctx, callerOf(ctx), service.Again{Capture: value(r.Body.Capture), Endpoint: value(r.Body.Endpoint), Batch: value(r.Body.Batch),
+		Audience: value(r.Body.Audience), Writes: value(r.Body.Writes)})
+	return RepeatCalls201JSONResponse(batchOf(b)), err
+}
+
+// ListCredentials implements [StrictServerInterface].
+func (h *handlers) ListCredentials(ctx context.Context, r ListCredentialsRequestObject) (ListCredentialsResponseObject, error) {
+	all, err := h.service.Credentials(ctx, r.Service)
+	return ListCredentials200JSONResponse(each(all, func(c service.Credentials) KeptCredentials {
+		return KeptCredentials{Audience: c.Audience, Names: c.Names, Author: c.Author, At: c.At}
+	})), err
+}
+
+// SetCredentials implements [StrictServerInterface].
+func (h *handlers) SetCredentials(ctx context.Context, r SetCredentialsRequestObject) (SetCredentialsResponseObject, error) {
+	fields := each(r.Body.Headers, func(f Header) exchange.HeaderField { return exchange.HeaderField{Name: f.Name, Value: f.Value} })
+	if len(fields) == 0 {
+		return nil, &service.Problem{Code: service.Invalid, Detail: "credentials are at least one header field"}
+	}
+	return SetCredentials204Response{}, h.service.SetCredentials(ctx, callerOf(ctx), r.Service, r.Audience, fields)
+}
+
+// RemoveCredentials implements [StrictServerInterface].
+func (h *handlers) RemoveCredentials(ctx context.Context, r RemoveCredentialsRequestObject) (RemoveCredentialsResponseObject, error) {
+	return RemoveCredentials204Response{}, h.service.SetCredentials(ctx, callerOf(ctx), r.Service, r.Audience, nil)
+}
+
+// ListServers implements [StrictServerInterface].
+func (h *handlers) ListServers(ctx context.Context, r ListServersRequestObject) (ListServersResponseObject, error) {
+	all, err := h.service.Servers(ctx, r.Service)
+	return ListServers200JSONResponse(each(all, func(s service.CalledServer) CalledServer {
+		return CalledServer{Server: s.Server, Allowed: s.Allowed, Address: some(s.Address), Author: some(s.Author), At: someTime(s.At)}
+	})), err
+}
+
+// AllowServer implements [StrictServerInterface].
+func (h *handlers) AllowServer(ctx context.Context, r AllowServerRequestObject) (AllowServerResponseObject, error) {
+	return AllowServer204Response{}, h.service.AllowServer(ctx, callerOf(ctx), r.Service, r.Body.Server, value(r.Body.Address))
+}
+
+// ForbidServer implements [StrictServerInterface].
+func (h *handlers) ForbidServer(ctx context.Context, r ForbidServerRequestObject) (ForbidServerResponseObject, error) {
+	return ForbidServer204Response{}, h.service.ForbidServer(ctx, callerOf(ctx), r.Service, r.Params.Server)
+}
+
+// GetKeeping implements [StrictServerInterface].
+func (h *handlers) GetKeeping(ctx context.Context, r GetKeepingRequestObject) (GetKeepingResponseObject, error) {
+	k, err := h.service.Keeping(ctx, r.Service)
+	return GetKeeping200JSONResponse{Days: k.Days, Bodies: k.Bodies}, err
+}
+
+// SetKeeping implements [StrictServerInterface].
+func (h *handlers) SetKeeping(ctx context.Context, r SetKeepingRequestObject) (SetKeepingResponseObject, error) {
+	err := h.service.SetKeeping(ctx, callerOf(ctx), r.Service, service.KeepingTime{Days: r.Body.Days, Bodies: r.Body.Bodies})
+	return SetKeeping200JSONResponse(*r.Body), err
+}
+
+// RevealValue implements [StrictServerInterface].
+func (h *handlers) RevealValue(ctx context.Context, r RevealValueRequestObject) (RevealValueResponseObject, error) {
+	v, err := h.service.Reveal(ctx, callerOf(ctx), r.CaptureID, r.Body.Pointer, r.Body.Reason)
+	return RevealValue200JSONResponse{Value: v}, err
+}
+
+// ListTrail implements [StrictServerInterface].
+func (h *handlers) ListTrail(ctx context.Context, r ListTrailRequestObject) (ListTrailResponseObject, error) {
+	page, err := pageOf(r.Params.Page, r.Params.Size)
+	if err != nil {
+		return nil, err
+	}
+	all, total, err := h.service.Trail(ctx, service.TrailFilter{Action: value(r.Params.Action), Author: value(r.Params.Author), Subject: value(r.Params.Subject)}, page)
+	return ListTrail200JSONResponse{Items: each(all, func(t service.TrailEntry) TrailEntry {
+		return TrailEntry{ID: t.ID, At: t.At, Author: t.Author, Action: t.Action, Subject: t.Subject, Detail: t.Detail, Hash: t.Hash}
+	}), Total: total, Page: page.Number, Size: page.Size}, err
+}
+
+// VerifyTrail implements [StrictServerInterface].
+func (h *handlers) VerifyTrail(ctx context.Context, _ VerifyTrailRequestObject) (VerifyTrailResponseObject, error) {
+	n, last, err := h.service.VerifyTrail(ctx)
+	v := VerifyTrail200JSONResponse{Whole: err == nil, Entries: n, Last: last}
+	if errors.Is(err, service.ErrTampered) {
+		v.Problem, err = some(err.Error()), nil
+	}
+	return v, err
+}

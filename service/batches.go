@@ -1,0 +1,122 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"inkret/core/contract"
+	"inkret/core/exchange"
+	"inkret/store"
+)
+
+// What happens to a batch after it came in.
+
+// Withdrawal tells what taking a batch back would come to.
+func (s *Service) Withdrawal(ctx context.Context, batch int64) (store.OnlyHere, error) {
+	if _, err := s.Batch(ctx, batch); err != nil {
+		return store.OnlyHere{}, err
+	}
+	return s.store.WithdrawalOf(ctx, batch)
+}
+
+// Withdraw takes a batch back, with its captures and all that it alone has shown.
+func (s *Service) Withdraw(ctx context.Context, who Caller, batch int64, reason string) error {
+	b, err := s.Batch(ctx, batch)
+	if err != nil {
+		return err
+	}
+	if reason = strings.TrimSpace(reason); reason == "" {
+		return problem(Invalid, "", "say why the batch is withdrawn")
+	}
+	s.forget(batch)
+	err = s.store.Withdraw(ctx, batch, who.Name, s.now(), store.TrailEntry{At: s.now(), Author: who.Name, Action: "withdraw batch", Subject: fmt.Sprintf("batch %d", batch),
+		Detail: fmt.Sprintf("%q of %s with %d captures: %s", b.Name, b.Service, b.Captures, reason)})
+	if err != nil {
+		return found(err, "batch %d", batch)
+	}
+	return s.noteCoverage(ctx, b.Service)
+}
+
+// Correct says anew who made the requests of a batch, and judges it anew by the
+// contracts in force. With nothing said the contracts' own rules decide.
+func (s *Service) Correct(ctx context.Context, who Caller, batch int64, say Said) (store.Batch, error) {
+	b, err := s.Batch(ctx, batch)
+	if err != nil {
+		return b, err
+	}
+	if b.Growing {
+		return b, problem(Conflict, "end the recorder first", "a recorder still adds to batch %d", batch)
+	}
+	f, err := s.contracts(ctx, b.Service)
+	if err != nil {
+		return b, err
+	}
+	known, err := s.said(ctx, b.Service, f.contracts, say)
+	if err != nil {
+		return b, err
+	}
+	g := newGathering(b.Service, f.contracts)
+	var captures []store.Rejudged
+	err = s.store.EachOf(ctx, batch, func(c store.Capture) error {
+		again, err := s.again(c, b, known)
+		if err != nil {
+			return err
+		}
+		row, shows := g.add(again)
+		row.ID = c.ID
+		captures = append(captures, store.Rejudged{Capture: row, Occurrences: shows})
+		return nil
+	})
+	if err != nil {
+		return b, err
+	}
+	e, bySeverity := g.evidence(s.now())
+	g.count(&b)
+	b.BySeverity, b.Audience = bySeverity, say.Audience
+	how := "by the contracts' own rules"
+	switch {
+	case say.Audience != "":
+		how = "as " + say.Audience
+	case say.Mapping != "":
+		how = "by a mapping"
+	}
+	b, err = s.store.Rejudge(ctx, b, captures, e, who.Name, s.now(), store.TrailEntry{At: s.now(), Author: who.Name, Action: "correct audience",
+		Subject: fmt.Sprintf("batch %d", batch), Detail: "judged anew " + how})
+	if err != nil {
+		return b, s.plain(err)
+	}
+	return b, s.noteCoverage(ctx, b.Service)
+}
+
+// again puts a capture of a batch together as it came in, with what is said now.
+func (s *Service) again(c store.Capture, b store.Batch, k *known) (*exchange.Capture, error) {
+	if c.Holds != store.HoldsBodies {
+		return nil, problem(Conflict, "send the recording again with the right audience, and withdraw this batch", "the bodies of batch %d are not kept, so it cannot be judged anew", b.ID)
+	}
+	held, err := s.vault.open(c.Sealed)
+	if err != nil {
+		return nil, err
+	}
+	again, err := held.capture(c)
+	if err != nil {
+		return nil, err
+	}
+	if again.File = b.Name; c.File != "" {
+		again.File += "/" + c.File
+	}
+	again.Audience = k.audience(again)
+	return again, nil
+}
+
+// plain turns an error of the store that can be told into a problem.
+func (s *Service) plain(err error) error {
+	if errors.Is(err, store.ErrFull) {
+		return &Problem{Code: Full, Detail: "there is no room left in the data folder; nothing of this was kept", Next: "make room on the disk, raise --max-disk, or keep bodies for a shorter time", Cause: err}
+	}
+	return err
+}
+
+// recognised reports whether an audience needs no credentials to be recognised.
+func recognised(a *contract.Audience) bool { return a.Recognise.None || a.Index == 0 }

@@ -1,0 +1,186 @@
+package service
+
+import (
+	"sort"
+	"time"
+
+	"inkret/core/contract"
+	"inkret/core/detect"
+	"inkret/core/exchange"
+	"inkret/core/finding"
+	"inkret/core/scan"
+	"inkret/store"
+)
+
+// gathering judges captures of a service and gathers what they show.
+type gathering struct {
+	service   string
+	contracts *contract.Contracts
+	judge     *scan.Judge
+	collector *finding.Collector
+	endpoints map[string]*store.SeenEndpoint
+}
+
+func newGathering(service string, c *contract.Contracts) *gathering {
+	return &gathering{service, c, scan.NewJudge(c), finding.NewCollector(service), map[string]*store.SeenEndpoint{}}
+}
+
+// add judges a capture. It gives what there is to be kept of it, but for what is
+// sealed, and the findings that it shows.
+func (g *gathering) add(c *exchange.Capture) (store.Capture, []store.Occurrence) {
+	out := g.judge.Capture(c)
+	g.collector.Add(c.File, c.Entry, &out)
+	row := store.Capture{Entry: c.Entry, Method: c.Request.Method, Audience: out.Audience, AudienceBy: out.AudienceBy, Status: c.Response.Status,
+		Started: c.Started, Bytes: out.Bytes, Excess: out.Excess, Skipped: out.Skipped, Service: g.service, Endpoint: out.Endpoint}
+	if c.Request.URL != nil {
+		row.URL = maskURL(c.Request.URL)
+	}
+	if out.Known || out.Skipped == "" || len(out.Spots) > 0 { // of what is only passed over, no endpoint is noted
+		row.EndpointID = store.EndpointID(g.service, out.Endpoint)
+		e := g.endpoints[out.Endpoint]
+		if e == nil {
+			e = &store.SeenEndpoint{Text: out.Endpoint, Team: out.Team}
+			g.endpoints[out.Endpoint] = e
+		}
+		if out.Skipped == "" {
+			e.Captures++
+			e.Bytes += int64(out.Bytes)
+			e.Excess += int64(out.Excess)
+		}
+	}
+	return row, occurrences(g.service, &out)
+}
+
+// evidence gives what the captures have shown, and its findings by severity.
+func (g *gathering) evidence(now time.Time) (store.Evidence, map[string]int) {
+	findings := g.collector.Findings()
+	finding.Except(findings, g.contracts.Exceptions, now.UTC().Format(time.DateOnly))
+	bySeverity := map[string]int{}
+	for _, one := range findings {
+		bySeverity[one.Severity.String()]++
+	}
+	e := store.Evidence{Findings: findingRows(g.service, findings, g.team)}
+	for _, one := range g.endpoints {
+		e.Seen = append(e.Seen, *one)
+	}
+	e.Shown, e.Exercised = g.exposed()
+	return e, bySeverity
+}
+
+func (g *gathering) team(endpoint string) string {
+	if e := g.endpoints[endpoint]; e != nil {
+		return e.Team
+	}
+	return ""
+}
+
+// count writes the numbers of the captures into a batch.
+func (g *gathering) count(b *store.Batch) {
+	sum := g.collector.Summary()
+	b.Captures, b.Judged, b.Skipped, b.Bytes, b.Excess = sum.Captures, sum.Judged, sum.Skipped, int64(sum.Bytes), int64(sum.ExcessBytes)
+	b.SkipReasons = skipReasons(g.collector.Skipped())
+}
+
+// exposed gives what the captures have shown of what is granted.
+func (g *gathering) exposed() (shown []store.Shown, exercised []store.Exercised) {
+	met := map[store.Shown]bool{}
+	for _, e := range g.judge.Exercises() {
+		exercised = append(exercised, store.Exercised{Endpoint: e.Endpoint, Audience: e.Audience, Status: e.Status, Captures: e.Captures})
+		for _, m := range e.Members() {
+			one := store.Shown{Endpoint: e.Endpoint, Audience: e.Audience}
+			one.Entity, one.Field = m.Grant.Behind()
+			if one.Field != "" && !met[one] {
+				met[one] = true
+				shown = append(shown, one)
+			}
+		}
+	}
+	return shown, exercised
+}
+
+// occurrences gives the findings that an outcome shows, each with its first spot.
+func occurrences(service string, out *scan.Outcome) []store.Occurrence {
+	var all []store.Occurrence
+	index := map[finding.Identity]int{}
+	for i := range out.Spots {
+		s := &out.Spots[i]
+		id := finding.IdentityOf(service, out, s)
+		k, known := index[id]
+		if !known {
+			k = len(all)
+			index[id] = k
+			all = append(all, store.Occurrence{Finding: id.Fingerprint(), Pointer: s.Pointer, Offset: s.Offset})
+		}
+		all[k].Bytes += s.Bytes
+		all[k].Spots++
+	}
+	return all
+}
+
+// findingRows turns findings into records.
+func findingRows(service string, findings []*finding.Finding, team func(endpoint string) string) []store.Finding {
+	out := make([]store.Finding, len(findings))
+	for i, f := range findings {
+		out[i] = store.Finding{
+			ID: f.Fingerprint, Service: service, Kind: f.Kind.String(), Severity: int(f.Severity), Endpoint: f.Endpoint, EndpointID: store.EndpointID(service, f.Endpoint),
+			Team: team(f.Endpoint), Audience: f.Audience, AudienceBy: f.AudienceBy, Direction: f.Direction, Status: f.Status, Path: f.Path, Entity: f.Entity,
+			Field: f.Field, Class: f.Class, Spots: f.Spots, Captures: f.Captures, Bytes: int64(f.Bytes), Sample: f.Sample, Why: f.Why,
+			GrantFile: f.Grant.File, GrantLine: f.Grant.Line,
+		}
+		if f.Excepted != nil {
+			out[i].Excepted = f.Excepted.Reason
+		}
+	}
+	return out
+}
+
+func skipReasons(all []finding.Skipped) []store.SkipReason {
+	counts := map[string]int{}
+	for _, s := range all {
+		counts[s.Reason]++
+	}
+	reasons := []store.SkipReason{}
+	for reason, n := range counts {
+		reasons = append(reasons, store.SkipReason{Reason: reason, Captures: n})
+	}
+	return mostFirst(reasons)
+}
+
+// mostFirst sorts reasons and keeps those that matter.
+func mostFirst(reasons []store.SkipReason) []store.SkipReason {
+	sort.Slice(reasons, func(i, k int) bool {
+		return reasons[i].Captures > reasons[k].Captures || reasons[i].Captures == reasons[k].Captures && reasons[i].Reason < reasons[k].Reason
+	})
+	const kept = 20
+	return reasons[:min(len(reasons), kept)]
+}
+
+// held gives what is sealed of a capture and how much of it is kept. Of what was
+// not read, and of other servers, no body is kept.
+func held(c *exchange.Capture, row *store.Capture, bodies bool) exchanged {
+	e := exchanged{RequestHeader: c.Request.Header, ResponseHeader: c.Response.Header, ResponseMissing: c.Response.Missing}
+	if c.Request.URL != nil {
+		e.URL = c.Request.URL.String()
+	}
+	if row.Holds = store.HoldsBodies; row.Bytes > 0 {
+		e.RequestBody, e.ResponseBody = c.Request.Body, c.Response.Body
+	}
+	if !bodies {
+		row.Holds = e.outline()
+	}
+	return e
+}
+
+// outline drops the bodies, the credentials and the values of what is sealed, and
+// says what is left.
+func (e *exchanged) outline() string {
+	media, set := e.ResponseHeader.Get("Content-Type"), &detect.Set{}
+	isData := func(name []byte) bool { return set.Value(name, detect.TraitsOf(name)).Found() }
+	e.ResponseBody = exchange.Outline(media, e.ResponseBody, isData)
+	e.RequestBody = nil
+	e.RequestHeader, e.ResponseHeader = maskHeader(e.RequestHeader), maskHeader(e.ResponseHeader)
+	if len(e.ResponseBody) == 0 {
+		return store.HoldsNothing
+	}
+	return store.HoldsOutline
+}

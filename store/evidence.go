@@ -1,0 +1,310 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"time"
+)
+
+// Evidence is what the captures of a batch, or some of them, have shown.
+type Evidence struct {
+	Findings  []Finding
+	Seen      []SeenEndpoint
+	Shown     []Shown
+	Exercised []Exercised
+}
+
+// add merges evidence of a batch whose captures and occurrences are written. It
+// gives how many findings are new.
+func (e *Evidence) add(ctx context.Context, tx *sql.Tx, service int64, b Batch) (fresh int, err error) {
+	if fresh, err = e.merge(ctx, tx, service, b); err != nil {
+		return fresh, err
+	}
+	if err := e.seen(ctx, tx, service, b); err != nil {
+		return fresh, err
+	}
+	// of several kinds at one path the gravest alone became a finding
+	return fresh, each(ctx, tx, b.ID,
+		`DELETE FROM occurrences WHERE capture_id IN (SELECT id FROM captures WHERE batch_id = ?) AND finding_id NOT IN (SELECT id FROM findings)`,
+		`UPDATE captures SET findings = (SELECT count(*) FROM occurrences WHERE capture_id = captures.id) WHERE batch_id = ?`)
+}
+
+// merge merges the findings.
+func (e *Evidence) merge(ctx context.Context, tx *sql.Tx, service int64, b Batch) (fresh int, err error) {
+	for i := range e.Findings {
+		is, err := mergeFinding(ctx, tx, service, b, &e.Findings[i])
+		if err != nil {
+			return fresh, err
+		}
+		if is {
+			fresh++
+		}
+	}
+	return fresh, nil
+}
+
+// seen adds what was seen of endpoints.
+func (e *Evidence) seen(ctx context.Context, tx *sql.Tx, service int64, b Batch) error {
+	for _, s := range e.Seen {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO endpoints (id, service_id, text, team, known, captures, bytes, excess, last_seen) VALUES (?, ?, ?, ?, 0, ?, ?, ?, ?)
+			ON CONFLICT DO UPDATE SET captures = captures + excluded.captures, bytes = bytes + excluded.bytes, excess = excess + excluded.excess, last_seen = excluded.last_seen`,
+			EndpointID(b.Service, s.Text), service, s.Text, s.Team, s.Captures, s.Bytes, s.Excess, millis(b.Started)); err != nil {
+			return err
+		}
+	}
+	return addExposure(ctx, tx, b, e.Shown, e.Exercised)
+}
+
+// each runs statements that all have one argument.
+func each(ctx context.Context, tx *sql.Tx, arg any, statements ...string) error {
+	for _, s := range statements {
+		if _, err := tx.ExecContext(ctx, s, arg); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// count writes a batch's numbers.
+func (b *Batch) count(ctx context.Context, tx *sql.Tx) error {
+	severities, err := json.Marshal(b.BySeverity)
+	if err != nil {
+		return err
+	}
+	reasons, err := json.Marshal(b.SkipReasons)
+	if err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(ctx, `UPDATE batches SET digest = ?, done = 1, audience = ?, captures = ?, judged = ?, skipped = ?, bytes = ?, excess = ?,
+		findings = ?, new_findings = ?, by_severity = ?, skip_reasons = ?, problem = ?, chunk = ?, dropped = ?, growing = ? WHERE id = ?`,
+		b.Digest, b.Audience, b.Captures, b.Judged, b.Skipped, b.Bytes, b.Excess, b.Findings, b.NewFindings, string(severities), string(reasons), b.Problem,
+		b.Chunk, b.Dropped, b.Growing, b.ID)
+	return err
+}
+
+// OnlyHere counts what a batch alone shows, and what it shows beside others.
+type OnlyHere struct {
+	Captures int       // of the batch
+	Gone     []Finding // findings that would go with it
+	Stay     []Finding // that would stay without a capture, because somebody has moved or discussed them
+	Fewer    int       // that other batches show too
+}
+
+// noEvidence is the findings that no batch but one shows.
+const noEvidence = ` FROM findings WHERE id IN (SELECT finding_id FROM occurrences JOIN captures ON captures.id = capture_id WHERE batch_id = ?1)
+	AND NOT EXISTS (SELECT 1 FROM occurrences JOIN captures ON captures.id = capture_id JOIN batches ON batches.id = batch_id
+		WHERE finding_id = findings.id AND batch_id <> ?1 AND done = 1)`
+
+// touched tells a finding that people have moved or discussed from one that was
+// only found.
+const touched = ` EXISTS (SELECT 1 FROM events WHERE finding_id = findings.id AND (kind = 'comment' OR kind = 'move' AND became <> 'returned'))`
+
+// WithdrawalOf tells what taking a batch back would come to.
+func (s *Store) WithdrawalOf(ctx context.Context, batch int64) (OnlyHere, error) {
+	var o OnlyHere
+	var err error
+	if o.Gone, err = rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+noEvidence+` AND NOT`+touched+` ORDER BY severity DESC, endpoint, path`, batch); err != nil {
+		return o, err
+	}
+	if o.Stay, err = rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+noEvidence+` AND`+touched+` ORDER BY severity DESC, endpoint, path`, batch); err != nil {
+		return o, err
+	}
+	var all int
+	err = s.read.QueryRowContext(ctx, `SELECT count(DISTINCT finding_id) FROM occurrences JOIN captures ON captures.id = capture_id WHERE batch_id = ?`, batch).Scan(&all)
+	if o.Fewer = all - len(o.Gone) - len(o.Stay); err != nil {
+		return o, err
+	}
+	err = s.read.QueryRowContext(ctx, `SELECT count(*) FROM captures WHERE batch_id = ?`, batch).Scan(&o.Captures)
+	return o, err
+}
+
+// Withdraw takes a batch back with all that it alone has shown. Findings that
+// somebody has moved or discussed stay, and say so in their history.
+func (s *Store) Withdraw(ctx context.Context, batch int64, author string, at time.Time, t TrailEntry) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		if err := dropEvidence(ctx, tx, batch, author, at); err != nil {
+			return err
+		}
+		r, err := tx.ExecContext(ctx, `DELETE FROM batches WHERE id = ? AND done = 1`, batch)
+		if err != nil {
+			return err
+		}
+		if n, err := r.RowsAffected(); err != nil || n == 0 {
+			return ErrNotFound
+		}
+		return addTrail(ctx, tx, t)
+	})
+}
+
+// dropEvidence takes back what a batch has shown; its captures stay.
+func dropEvidence(ctx context.Context, tx *sql.Tx, batch int64, author string, at time.Time) error {
+	if err := each(ctx, tx, batch,
+		`CREATE TEMP TABLE IF NOT EXISTS lost (finding_id TEXT PRIMARY KEY, of INTEGER) WITHOUT ROWID`,
+	); err != nil {
+		return err
+	}
+	if err := each(ctx, tx, batch,
+		`DELETE FROM lost WHERE of = of OR ? = 0`,
+		`INSERT INTO lost SELECT DISTINCT finding_id, batch_id FROM occurrences JOIN captures ON captures.id = capture_id WHERE batch_id = ?`,
+		// what a batch brought back goes back to where it was, unless somebody has moved it since
+		`UPDATE findings SET state = (SELECT was FROM events WHERE finding_id = findings.id ORDER BY id DESC LIMIT 1)
+			WHERE id IN (SELECT finding_id FROM lost) AND state = 'returned'
+			AND (SELECT batch_id FROM events WHERE finding_id = findings.id AND kind = 'move' ORDER BY id DESC LIMIT 1) = ?`,
+		`DELETE FROM occurrences WHERE capture_id IN (SELECT id FROM captures WHERE batch_id = ?)`,
+		`UPDATE findings SET spots = coalesce((SELECT sum(spots) FROM occurrences WHERE finding_id = findings.id), 0),
+			captures = (SELECT count(*) FROM occurrences WHERE finding_id = findings.id),
+			bytes = coalesce((SELECT sum(bytes) FROM occurrences WHERE finding_id = findings.id), 0) WHERE id IN (SELECT finding_id FROM lost WHERE of = ?)`,
+		`DELETE FROM findings WHERE id IN (SELECT finding_id FROM lost WHERE of = ?) AND captures = 0 AND NOT`+touched,
+	); err != nil {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, `INSERT INTO events (finding_id, at, author, kind, was, became, comment, until, batch_id, revision)
+		SELECT finding_id, ?, ?, 'withdrawn', '', '', '', '', ?, 0 FROM lost WHERE finding_id IN (SELECT id FROM findings WHERE captures = 0)`, millis(at), author, batch); err != nil {
+		return err
+	}
+	return each(ctx, tx, batch,
+		`UPDATE endpoints SET (captures, bytes, excess) = (SELECT count(*), coalesce(sum(c.bytes), 0), coalesce(sum(c.excess), 0) FROM captures c JOIN batches b ON b.id = c.batch_id
+			WHERE c.endpoint_id = endpoints.id AND c.skipped = '' AND b.done = 1 AND b.id <> ?1) WHERE id IN (SELECT endpoint_id FROM captures WHERE batch_id = ?1)`,
+		`DELETE FROM endpoints WHERE known = 0 AND captures = 0 AND id IN (SELECT endpoint_id FROM captures WHERE batch_id = ?) AND id NOT IN (SELECT endpoint_id FROM findings)`,
+		`DELETE FROM shown WHERE (endpoint_id, audience, entity, field) IN (SELECT endpoint_id, audience, entity, field FROM batch_shown WHERE batch_id = ?1)
+			AND NOT EXISTS (SELECT 1 FROM batch_shown o WHERE o.endpoint_id = shown.endpoint_id AND o.audience = shown.audience AND o.entity = shown.entity AND o.field = shown.field AND o.batch_id <> ?1)`,
+		`UPDATE exercised SET captures = captures - coalesce((SELECT captures FROM batch_exercised o WHERE o.batch_id = ?1 AND o.endpoint_id = exercised.endpoint_id
+			AND o.audience = exercised.audience AND o.status = exercised.status), 0) WHERE endpoint_id IN (SELECT endpoint_id FROM batch_exercised WHERE batch_id = ?1)`,
+		`DELETE FROM exercised WHERE captures <= 0 AND ? > 0`,
+		`DELETE FROM batch_shown WHERE batch_id = ?`,
+		`DELETE FROM batch_exercised WHERE batch_id = ?`)
+}
+
+// Rejudged is what judging a capture anew came to.
+type Rejudged struct {
+	Capture
+	Occurrences []Occurrence
+}
+
+// Rejudge replaces what a batch has shown by what judging its captures anew came
+// to, all in one transaction. b has its new numbers.
+func (s *Store) Rejudge(ctx context.Context, b Batch, captures []Rejudged, e Evidence, author string, at time.Time, t TrailEntry) (Batch, error) {
+	err := s.change(ctx, func(tx *sql.Tx) error {
+		var service int64
+		if err := tx.QueryRowContext(ctx, `SELECT service_id FROM batches WHERE id = ? AND done = 1`, b.ID).Scan(&service); err != nil {
+			return none(err)
+		}
+		if err := dropEvidence(ctx, tx, b.ID, author, at); err != nil {
+			return err
+		}
+		for _, c := range captures {
+			if _, err := tx.ExecContext(ctx, `UPDATE captures SET endpoint_id = ?, audience = ?, audience_by = ?, bytes = ?, excess = ?, skipped = ? WHERE id = ?`,
+				c.EndpointID, c.Audience, c.AudienceBy, c.Bytes, c.Excess, c.Skipped, c.ID); err != nil {
+				return err
+			}
+			if err := addOccurrences(ctx, tx, c.ID, c.Occurrences); err != nil {
+				return err
+			}
+		}
+		fresh, err := e.add(ctx, tx, service, b)
+		if err != nil {
+			return err
+		}
+		b.Findings, b.NewFindings = len(e.Findings), fresh
+		if err := b.count(ctx, tx); err != nil {
+			return err
+		}
+		return addTrail(ctx, tx, t)
+	})
+	return b, err
+}
+
+func addOccurrences(ctx context.Context, tx *sql.Tx, capture int64, all []Occurrence) error {
+	for _, o := range all {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO occurrences (finding_id, capture_id, pointer, at, bytes, spots) VALUES (?, ?, ?, ?, ?, ?)`,
+			o.Finding, capture, o.Pointer, o.Offset, o.Bytes, o.Spots); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// OpenBatch begins a batch that a recorder adds to; it is seen at once.
+func (s *Store) OpenBatch(ctx context.Context, b Batch) (Batch, error) {
+	in, err := s.Begin(ctx, b)
+	if err != nil {
+		return b, err
+	}
+	b = in.batch
+	b.Growing = true
+	return b, s.change(ctx, func(tx *sql.Tx) error { return b.count(ctx, tx) })
+}
+
+// Extend adds captures to a growing batch. b has its numbers with them. The
+// captures are given back with their ids.
+func (s *Store) Extend(ctx context.Context, b Batch, captures []Rejudged, e Evidence) (Batch, []Rejudged, error) {
+	err := s.change(ctx, func(tx *sql.Tx) error {
+		var service int64
+		if err := tx.QueryRowContext(ctx, `SELECT service_id FROM batches WHERE id = ? AND growing = 1`, b.ID).Scan(&service); err != nil {
+			return none(err)
+		}
+		for i := range captures {
+			var err error
+			if captures[i].ID, err = addCapture(ctx, tx, b.ID, &captures[i].Capture); err != nil {
+				return err
+			}
+			if err := addOccurrences(ctx, tx, captures[i].ID, captures[i].Occurrences); err != nil {
+				return err
+			}
+		}
+		fresh, err := e.addNew(ctx, tx, service, b, captures)
+		if err != nil {
+			return err
+		}
+		b.NewFindings += fresh
+		return b.count(ctx, tx)
+	})
+	return b, captures, err
+}
+
+// addNew is add for captures that come to a batch that has many already.
+func (e *Evidence) addNew(ctx context.Context, tx *sql.Tx, service int64, b Batch, captures []Rejudged) (int, error) {
+	fresh, err := e.merge(ctx, tx, service, b)
+	if err != nil {
+		return fresh, err
+	}
+	for _, c := range captures {
+		if err := each(ctx, tx, c.ID,
+			`DELETE FROM occurrences WHERE capture_id = ? AND finding_id NOT IN (SELECT id FROM findings)`,
+			`UPDATE captures SET findings = (SELECT count(*) FROM occurrences WHERE capture_id = captures.id) WHERE id = ?`); err != nil {
+			return fresh, err
+		}
+	}
+	return fresh, e.seen(ctx, tx, service, b)
+}
+
+// Grown gives the findings that a batch shows so far, with their severities.
+func (s *Store) Grown(ctx context.Context, batch int64) (map[string]int, error) {
+	severities := map[string]int{}
+	found, err := s.read.QueryContext(ctx, `SELECT id, severity FROM findings WHERE id IN
+		(SELECT finding_id FROM occurrences JOIN captures ON captures.id = capture_id WHERE batch_id = ?)`, batch)
+	if err != nil {
+		return nil, err
+	}
+	defer found.Close()
+	for found.Next() {
+		var id string
+		var severity int
+		if err := found.Scan(&id, &severity); err != nil {
+			return nil, err
+		}
+		severities[id] = severity
+	}
+	return severities, found.Err()
+}
+
+// CloseBatch ends a growing batch. It gives false where it was closed already.
+func (s *Store) CloseBatch(ctx context.Context, batch int64, dropped int) (bool, error) {
+	r, err := s.write.ExecContext(ctx, `UPDATE batches SET growing = 0, dropped = max(dropped, ?) WHERE id = ? AND growing = 1`, dropped, batch)
+	if err != nil {
+		return false, err
+	}
+	n, err := r.RowsAffected()
+	return n > 0, err
+}

@@ -1,0 +1,191 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"time"
+)
+
+// Keeping is how long a service's bodies are kept.
+type Keeping struct {
+	Days   int  // 0 is without end
+	Bodies bool // false keeps an outline alone from the beginning
+}
+
+// Keeping gives how long a service's bodies are kept, or [ErrNotFound].
+func (s *Store) Keeping(ctx context.Context, service string) (Keeping, error) {
+	var k Keeping
+	err := s.read.QueryRowContext(ctx, `SELECT keep_days, keep_bodies FROM services WHERE name = ?`, service).Scan(&k.Days, &k.Bodies)
+	return k, none(err)
+}
+
+// SetKeeping sets how long a service's bodies are kept.
+func (s *Store) SetKeeping(ctx context.Context, service string, k Keeping, t TrailEntry) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE services SET keep_days = ?, keep_bodies = ? WHERE name = ?`, k.Days, k.Bodies, service); err != nil {
+			return err
+		}
+		return addTrail(ctx, tx, t)
+	})
+}
+
+// Purgeable lists some captures whose bodies are kept though their time is over:
+// those that came in before, or that a service keeps no bodies of.
+func (s *Store) Purgeable(ctx context.Context, now time.Time, most int) ([]Capture, error) {
+	return rows(ctx, s.read, func(r scanner) (Capture, error) {
+		var c Capture
+		return c, r.Scan(&c.ID, &c.Sealed)
+	}, `SELECT captures.id, sealed FROM captures JOIN batches ON batches.id = batch_id JOIN services ON services.id = service_id
+		WHERE holds = 'bodies' AND done = 1 AND (keep_bodies = 0 OR keep_days > 0 AND batches.started < ? - keep_days * 86400000) LIMIT ?`, millis(now), most)
+}
+
+// Reseal replaces what is sealed of captures, and says what it has.
+func (s *Store) Reseal(ctx context.Context, captures []Capture) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		for _, c := range captures {
+			if _, err := tx.ExecContext(ctx, `UPDATE captures SET sealed = ?, holds = ? WHERE id = ?`, c.Sealed, c.Holds, c.ID); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// PurgeSamples drops the masked samples of findings that no capture with bodies shows.
+func (s *Store) PurgeSamples(ctx context.Context) (int, error) {
+	r, err := s.write.ExecContext(ctx, `UPDATE findings SET sample = '' WHERE sample <> '' AND captures > 0 AND NOT EXISTS
+		(SELECT 1 FROM occurrences JOIN captures ON captures.id = capture_id WHERE finding_id = findings.id AND holds = 'bodies')`)
+	if err != nil {
+		return 0, err
+	}
+	n, err := r.RowsAffected()
+	return int(n), err
+}
+
+// Sealed lists captures with an id over after, in the order of their ids.
+func (s *Store) Sealed(ctx context.Context, after int64, most int) ([]Capture, error) {
+	return rows(ctx, s.read, func(r scanner) (Capture, error) {
+		var c Capture
+		return c, r.Scan(&c.ID, &c.Sealed, &c.Holds)
+	}, `SELECT id, sealed, holds FROM captures WHERE id > ? ORDER BY id LIMIT ?`, after, most)
+}
+
+// Size gives how many bytes the database takes.
+func (s *Store) Size(ctx context.Context) (int64, error) {
+	var pages, size, free int64
+	for pragma, into := range map[string]*int64{"page_count": &pages, "page_size": &size, "freelist_count": &free} {
+		if err := s.read.QueryRowContext(ctx, `PRAGMA `+pragma).Scan(into); err != nil {
+			return 0, err
+		}
+	}
+	return (pages - free) * size, nil
+}
+
+// Credentials are the header fields with which calls are made as an audience.
+type Credentials struct {
+	Audience string
+	Names    []string
+	Sealed   []byte // the fields, encrypted
+	Author   string
+	At       time.Time
+}
+
+// SetCredentials keeps credentials of an audience in place of earlier ones; those
+// without names are taken away.
+func (s *Store) SetCredentials(ctx context.Context, service string, c Credentials, t TrailEntry) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		var id int64
+		if err := tx.QueryRowContext(ctx, `SELECT id FROM services WHERE name = ?`, service).Scan(&id); err != nil {
+			return none(err)
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM credentials WHERE service_id = ? AND audience = ?`, id, c.Audience); err != nil {
+			return err
+		}
+		if len(c.Names) > 0 {
+			names, err := json.Marshal(c.Names)
+			if err != nil {
+				return err
+			}
+			if _, err := tx.ExecContext(ctx, `INSERT INTO credentials (service_id, audience, names, sealed, author, at) VALUES (?, ?, ?, ?, ?, ?)`,
+				id, c.Audience, string(names), c.Sealed, c.Author, millis(c.At)); err != nil {
+				return err
+			}
+		}
+		return addTrail(ctx, tx, t)
+	})
+}
+
+// AllCredentials lists the credentials of a service.
+func (s *Store) AllCredentials(ctx context.Context, service string) ([]Credentials, error) {
+	return rows(ctx, s.read, func(r scanner) (Credentials, error) {
+		var c Credentials
+		var names string
+		var at int64
+		if err := r.Scan(&c.Audience, &names, &c.Sealed, &c.Author, &at); err != nil {
+			return c, err
+		}
+		c.At = when(at)
+		return c, json.Unmarshal([]byte(names), &c.Names)
+	}, `SELECT audience, names, sealed, author, at FROM credentials JOIN services ON services.id = service_id WHERE services.name = ? ORDER BY audience`, service)
+}
+
+// ReplaceSecrets replaces what is sealed of credentials, those of one service.
+func (s *Store) ReplaceSecrets(ctx context.Context, service string, all []Credentials) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		for _, c := range all {
+			if _, err := tx.ExecContext(ctx, `UPDATE credentials SET sealed = ? WHERE audience = ? AND service_id = (SELECT id FROM services WHERE name = ?)`, c.Sealed, c.Audience, service); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// AllowedServer is a server to which calls may be made again.
+type AllowedServer struct {
+	Server  string
+	Address string
+	Author  string
+	At      time.Time
+}
+
+// AllowServer allows a server, or changes where it is reached; Forbid takes it away.
+func (s *Store) AllowServer(ctx context.Context, service string, a AllowedServer, t TrailEntry) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		var id int64
+		if err := tx.QueryRowContext(ctx, `SELECT id FROM services WHERE name = ?`, service).Scan(&id); err != nil {
+			return none(err)
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO allowed_servers VALUES (?, ?, ?, ?, ?)
+			ON CONFLICT DO UPDATE SET address = excluded.address, author = excluded.author, at = excluded.at`, id, a.Server, a.Address, a.Author, millis(a.At)); err != nil {
+			return err
+		}
+		return addTrail(ctx, tx, t)
+	})
+}
+
+// ForbidServer takes the permission for a server away, or gives [ErrNotFound].
+func (s *Store) ForbidServer(ctx context.Context, service, server string, t TrailEntry) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		r, err := tx.ExecContext(ctx, `DELETE FROM allowed_servers WHERE server = ? AND service_id = (SELECT id FROM services WHERE name = ?)`, server, service)
+		if err != nil {
+			return err
+		}
+		if n, err := r.RowsAffected(); err != nil || n == 0 {
+			return ErrNotFound
+		}
+		return addTrail(ctx, tx, t)
+	})
+}
+
+// AllowedServers lists the servers of a service to which calls may be made again.
+func (s *Store) AllowedServers(ctx context.Context, service string) ([]AllowedServer, error) {
+	return rows(ctx, s.read, func(r scanner) (AllowedServer, error) {
+		var a AllowedServer
+		var at int64
+		err := r.Scan(&a.Server, &a.Address, &a.Author, &at)
+		a.At = when(at)
+		return a, err
+	}, `SELECT server, address, author, at FROM allowed_servers JOIN services ON services.id = service_id WHERE services.name = ? ORDER BY server`, service)
+}
