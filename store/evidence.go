@@ -92,7 +92,7 @@ type OnlyHere struct {
 }
 
 // noEvidence is the findings that no batch but one shows.
-const noEvidence = ` FROM findings WHERE id IN (SELECT finding_id FROM occurrences JOIN captures ON captures.id = capture_id WHERE batch_id = ?1)
+const noEvidence = ` FROM findings JOIN services ON services.id = service_id WHERE findings.id IN (SELECT finding_id FROM occurrences JOIN captures ON captures.id = capture_id WHERE batch_id = ?1)
 	AND NOT EXISTS (SELECT 1 FROM occurrences JOIN captures ON captures.id = capture_id JOIN batches ON batches.id = batch_id
 		WHERE finding_id = findings.id AND batch_id <> ?1 AND done = 1)`
 
