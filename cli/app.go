@@ -80,6 +80,8 @@ See it with made-up data:     inkret demo`,
 			a.contractCommand(),
 			a.captureCommand(),
 			a.findingCommand(),
+			a.trailCommand(),
+			a.keyCommand(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if name := c.Args().First(); name != "" {

@@ -6,7 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"path/filepath"
+	"os"
 	"strings"
 	"time"
 
@@ -18,22 +18,25 @@ import (
 )
 
 func (a *app) captureCommand() *cli.Command {
+	batch := &cli.Int64Flag{Name: "batch", Usage: "only those of the batch `ID`"}
+	yes := &cli.BoolFlag{Name: "yes", Usage: "do not ask"}
+	reason := &cli.StringFlag{Name: "reason", Usage: "why; it goes on the trail"}
 	return &cli.Command{
 		Name:  "capture",
-		Usage: "send recordings to the service, and list what came in",
+		Usage: "send recordings to the service, list what came in, make calls again",
 		Commands: []*cli.Command{
 			{
 				Name: "upload", Usage: "send recordings; they are judged while they arrive", ArgsUsage: "FILE…",
-				Description: `Exit status: 0 sent, 1 sent and at least one recording was not read to its end,
-2 not sent. The same recording again changes nothing.
+				Description: `Takes what inkret check takes: files, folders, and - for standard input. The same
+recording again changes nothing, so that what was broken off is just sent again.
+
+Exit status: 0 sent, 1 sent and at least one recording was not read to its end,
+2 not sent.
 
     inkret capture upload --service fennick-quay monday.har
-    inkret capture upload --service fennick-quay --audience skipper - < run.har`,
-				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "service", Usage: "the service's `NAME`; may be left out when there is one only"},
-					&cli.StringFlag{Name: "audience", Usage: "all requests were made by the audience `NAME`"},
-					formatFlag(),
-				},
+    inkret capture upload --audiences who-made-what.yaml recordings/
+    curl -i https://api.fennick-quay.example/v1/berths | inkret capture upload --request "GET https://api.fennick-quay.example/v1/berths" -`,
+				Flags:  []cli.Flag{serviceFlag(), audienceFlag(), mappingFlag(), requestFlag(), formatFlag()},
 				Action: a.upload,
 			},
 			{
@@ -43,10 +46,71 @@ func (a *app) captureCommand() *cli.Command {
 			},
 			{
 				Name: "list", Usage: "list captures, newest first",
-				Flags: append(pageFlags(), formatFlag(), &cli.Int64Flag{Name: "batch", Usage: "only those of the batch `ID`"},
+				Description: `    inkret capture list --leaking --sort excess
+    inkret capture list --audience visitor --status 4XX,500 --since 2027-03-01
+    inkret capture list --search /v1/berths --least-bytes 10000 --format json`,
+				Flags: append(pageFlags(), formatFlag(), batch,
+					&cli.StringFlag{Name: "service", Usage: "only those of the service `NAME`"},
+					&cli.StringFlag{Name: "endpoint", Usage: "only those of the endpoint `ID`"},
+					&cli.StringFlag{Name: "audience", Usage: "only those of the audience `NAME`"},
+					&cli.StringFlag{Name: "status", Usage: "`CODES` or classes of codes, separated by commas: 200,4XX"},
 					&cli.StringFlag{Name: "finding", Usage: "only those that show the finding `ID`"},
-					&cli.BoolFlag{Name: "leaking", Usage: "only those with findings"}),
-				Action: a.listCaptures,
+					&cli.Int64Flag{Name: "repeats", Usage: "only those that made the call of the capture `ID` again"},
+					&cli.StringFlag{Name: "search", Usage: "`WORDS` in method and address"},
+					&cli.StringFlag{Name: "since", Usage: "recorded on that `DAY` or later, as 2027-03-31; or at that time, as 2027-03-31T08:00:00Z"},
+					&cli.StringFlag{Name: "until", Usage: "recorded before that `DAY` or time"},
+					&cli.IntFlag{Name: "least-bytes", Usage: "with bodies of so many `BYTES` or more"},
+					&cli.IntFlag{Name: "most-bytes", Usage: "with bodies of so many `BYTES` or fewer"},
+					&cli.BoolFlag{Name: "leaking", Usage: "only those with findings"},
+					&cli.BoolFlag{Name: "clean", Usage: "only those that were judged and have none"},
+					&cli.BoolFlag{Name: "skipped", Usage: "only those that were skipped"},
+					&cli.StringFlag{Name: "sort", Value: "newest", Usage: "newest, recorded, bytes, excess or findings"}),
+				ShellComplete: completeValues(map[string][]string{"sort": {"newest", "recorded", "bytes", "excess", "findings"}, "format": {"table", "json"}}),
+				Action:        a.listCaptures,
+			},
+			{
+				Name: "audience", Usage: "correct who made the calls of a batch; it is judged anew", ArgsUsage: "BATCH [AUDIENCE]",
+				Description: `Without an audience, each call is the audience's that recognises it.
+
+    inkret capture audience 7 skipper
+    inkret capture audience 7 --audiences who-made-what.yaml
+    inkret capture audience 7`,
+				Flags: []cli.Flag{mappingFlag(), formatFlag()}, Action: a.correctBatch,
+			},
+			{
+				Name: "withdraw", Usage: "take a batch away, with what only it showed", ArgsUsage: "BATCH",
+				Description: `Shows first which findings would go, and asks. Findings that somebody has moved or
+discussed stay.
+
+    inkret capture withdraw 7 --reason "recorded against the wrong release"`,
+				Flags: []cli.Flag{reason, yes, formatFlag()}, Action: a.withdraw,
+			},
+			{
+				Name: "repeat", Usage: "make recorded calls again, to see whether a repair is one",
+				Description: `The calls go to servers that an administrator has allowed, with the credentials that
+are kept for the audience. Calls that may change something (POST and the like) are
+made only with --writes.
+
+Exit status: 0 the answers have no findings, 1 they have some, 2 it could not be done.
+
+    inkret capture repeat --capture 41
+    inkret capture repeat --capture 41 --audience visitor
+    inkret capture repeat --endpoint 5f0c21d0aa37be86
+    inkret capture repeat --batch 7`,
+				Flags: []cli.Flag{&cli.Int64Flag{Name: "capture", Usage: "the call of the capture `ID`"},
+					&cli.StringFlag{Name: "endpoint", Usage: "all different calls of the endpoint `ID`"},
+					&cli.Int64Flag{Name: "batch", Usage: "all different calls of the batch `ID`"},
+					&cli.StringFlag{Name: "audience", Usage: "as the audience `NAME`; else as whom each was made"},
+					&cli.BoolFlag{Name: "writes", Usage: "make calls too that may change something"}, formatFlag()},
+				Action: a.repeat,
+			},
+			{
+				Name: "reveal", Usage: "show one value of a capture in clear", ArgsUsage: "CAPTURE PLACE",
+				Description: `For reviewers and leads. Who saw which value, and why, goes on the trail. The place
+is written as the wire view and the evidence of a finding have it.
+
+    inkret capture reveal 41 /data/0/skipper/email --reason "telling the skipper whom it concerns"`,
+				Flags: []cli.Flag{reason, formatFlag()}, Action: a.reveal,
 			},
 		},
 		Action: a.needsSubcommand,
@@ -92,11 +156,30 @@ func (a *app) upload(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	batches := []client.Batch{}
-	for _, name := range c.Args().Slice() {
-		b, err := a.uploadOne(ctx, r, service, name, c.String("audience"))
+	files, err := recordings(c.Args().Slice())
+	if err != nil {
+		return err
+	}
+	said := client.UploadRecordingParams{Audience: some(c.String("audience")), Request: some(c.String("request"))}
+	if _, err := readingOptions(c); err != nil { // what is wrong with it is told before anything is sent
+		return err
+	}
+	if path := c.String("audiences"); path != "" {
+		text, err := os.ReadFile(path)
 		if err != nil {
-			return fmt.Errorf("%s: %w", name, err)
+			return fileError(err)
+		}
+		said.Audiences = some(string(text))
+	}
+	batches := []client.Batch{}
+	for _, one := range files {
+		b, err := a.uploadOne(ctx, r, service, one, said)
+		if one.found && statusOf(err) == http.StatusUnsupportedMediaType {
+			a.warn("%s: %v", one.name, err)
+			continue
+		}
+		if err != nil {
+			return fmt.Errorf("%s: %w", one.name, err)
 		}
 		if b.Problem != nil {
 			a.warn("%s", *b.Problem)
@@ -121,26 +204,23 @@ func (a *app) sayBatch(r *remote, b client.Batch) {
 	a.say("  %s/findings?state=any&batch=%d", r.url, b.ID)
 }
 
-func (a *app) uploadOne(ctx context.Context, r *remote, service, name, audience string) (client.Batch, error) {
+func (a *app) uploadOne(ctx context.Context, r *remote, service string, one recordingFile, said client.UploadRecordingParams) (client.Batch, error) {
 	var b client.Batch
-	f, size, err := a.open(name)
+	f, size, err := a.open(one.name)
 	if err != nil {
 		return b, fileError(err)
 	}
 	defer f.Close()
-	shown := filepath.Base(name)
-	if name == "-" {
-		shown = "standard input"
-	}
-	in, done := a.progress(f, size, shown)
+	in, done := a.progress(f, size, one.shown)
 	defer done()
 	sized := func(_ context.Context, request *http.Request) error {
-		if name != "-" {
+		if one.name != "-" {
 			request.ContentLength = size
 		}
 		return nil
 	}
-	response, err := r.UploadRecordingWithBody(ctx, service, &client.UploadRecordingParams{Name: shown, Audience: some(audience)}, "application/octet-stream", in, sized)
+	said.Name = one.shown
+	response, err := r.UploadRecordingWithBody(ctx, service, &said, "application/octet-stream", in, sized)
 	return b, answer(response, err, &b)
 }
 
@@ -171,30 +251,70 @@ func (a *app) listCaptures(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	page, size := c.Int("page"), c.Int("size")
-	response, err := r.ListCaptures(ctx, &client.ListCapturesParams{Page: &page, Size: &size, Batch: some(c.Int64("batch")),
-		Finding: some(c.String("finding")), Leaking: some(c.Bool("leaking"))})
+	by, err := captureFilter(c)
+	if err != nil {
+		return err
+	}
+	response, err := r.ListCaptures(ctx, by)
 	var all client.CapturePage
 	if err := answer(response, err, &all); err != nil {
 		return err
 	}
 	return a.output(c, all, func(w io.Writer) {
-		t := report.NewTable(w)
-		t.AppendHeader(table.Row{"Capture", "Call", "Audience", "Status", "Bytes", "Excess", "Findings", "Recorded"})
-		for _, one := range all.Items {
-			what := report.Clean(one.Method + " " + one.URL)
-			if one.Skipped != nil {
-				what += "\n" + "skipped: " + textOf(one.Skipped)
-			}
-			recorded := ""
-			if one.Started != nil {
-				recorded = one.Started.Local().Format(time.DateTime)
-			}
-			t.AppendRow(table.Row{one.ID, what, one.Audience, one.Status, one.Bytes, one.ExcessBytes, one.Findings, recorded})
-		}
-		t.Render()
+		captureTable(w, all.Items)
 		a.sayPage(len(all.Items), all.Total, all.Page, all.Size, "capture", "captures")
 	})
+}
+
+func captureTable(w io.Writer, all []client.Capture) {
+	t := report.NewTable(w)
+	t.AppendHeader(table.Row{"Capture", "Call", "Audience", "Status", "Bytes", "Excess", "Findings", "Recorded"})
+	for _, one := range all {
+		what := report.Clean(one.Method + " " + one.URL)
+		if one.Repeats != nil {
+			what += fmt.Sprintf("\ncapture %d again", *one.Repeats)
+		}
+		if one.Skipped != nil {
+			what += "\nskipped: " + textOf(one.Skipped)
+		}
+		recorded := ""
+		if one.Started != nil {
+			recorded = one.Started.Local().Format(time.DateTime)
+		}
+		t.AppendRow(table.Row{one.ID, what, report.Clean(one.Audience), one.Status, one.Bytes, one.ExcessBytes, one.Findings, recorded})
+	}
+	t.Render()
+}
+
+// captureFilter reads which captures are to be listed.
+func captureFilter(c *cli.Command) (*client.ListCapturesParams, error) {
+	page, size := c.Int("page"), c.Int("size")
+	by := &client.ListCapturesParams{Page: &page, Size: &size, Batch: some(c.Int64("batch")), Service: some(c.String("service")),
+		Endpoint: some(c.String("endpoint")), Audience: some(c.String("audience")), Finding: some(c.String("finding")), Repeats: some(c.Int64("repeats")),
+		Words: some(c.String("search")), LeastBytes: some(c.Int("least-bytes")), MostBytes: some(c.Int("most-bytes")), Leaking: some(c.Bool("leaking")),
+		Clean: some(c.Bool("clean")), Skipped: some(c.Bool("skipped")), Sort: some(client.ListCapturesParamsSort(c.String("sort")))}
+	if text := c.String("status"); text != "" {
+		all := strings.Split(text, ",")
+		for i := range all {
+			all[i] = strings.TrimSpace(all[i])
+		}
+		by.Status = &all
+	}
+	for flag, to := range map[string]**time.Time{"since": &by.Since, "until": &by.Until} {
+		text := c.String(flag)
+		if text == "" {
+			continue
+		}
+		at, err := time.ParseInLocation(time.DateOnly, text, time.Local)
+		if err != nil {
+			at, err = time.Parse(time.RFC3339, text)
+		}
+		if err != nil {
+			return nil, usage(c, fmt.Errorf("--%s %s is no day as 2027-03-31 and no time as 2027-03-31T08:00:00Z", flag, quoted(text)))
+		}
+		*to = &at
+	}
+	return by, nil
 }
 
 // sayPage says on standard error which part of a listing was shown.

@@ -160,7 +160,7 @@ func (r *checkRun) file(name string) error {
 	defer f.Close()
 	shown := name
 	if name == "-" {
-		shown = "standard input"
+		shown = standardInput
 	}
 	in, done := r.progress(f, size, shown)
 	defer done()

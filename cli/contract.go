@@ -114,14 +114,6 @@ typescript (declarations). With --contracts, files are read instead of a service
 	}
 }
 
-func (a *app) serviceCommand() *cli.Command {
-	return &cli.Command{
-		Name: "service", Usage: "the services under review",
-		Commands: []*cli.Command{{Name: "list", Usage: "list them", Flags: []cli.Flag{formatFlag()}, Action: a.listServices}},
-		Action:   a.needsSubcommand,
-	}
-}
-
 // needsSubcommand answers a group of commands that was called without one.
 func (a *app) needsSubcommand(_ context.Context, c *cli.Command) error {
 	if name := c.Args().First(); name != "" {
@@ -548,28 +540,4 @@ func (a *app) revert(ctx context.Context, c *cli.Command) error {
 	}
 	response, err := r.RevertRevision(ctx, service, n, client.Reason{Reason: c.String("reason")})
 	return a.sayRevision(c, response, err, fmt.Sprintf("as it was in revision %d", n))
-}
-
-func (a *app) listServices(ctx context.Context, c *cli.Command) error {
-	r, err := a.remote()
-	if err != nil {
-		return err
-	}
-	response, err := r.ListServices(ctx)
-	var all []client.Service
-	if err := answer(response, err, &all); err != nil {
-		return err
-	}
-	return a.output(c, all, func(w io.Writer) {
-		if len(all) == 0 {
-			a.say("There is no service yet. Apply its contracts: inkret contract apply PATH")
-			return
-		}
-		t := report.NewTable(w)
-		t.AppendHeader(table.Row{"Service", "Endpoints", "Open findings", "Revision"})
-		for _, s := range all {
-			t.AppendRow(table.Row{report.Clean(s.Name), s.Endpoints, s.Open, s.Revision})
-		}
-		t.Render()
-	})
 }

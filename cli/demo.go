@@ -68,7 +68,7 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 	go harbour.Serve(listener)
 	defer harbour.Close()
 
-	s, err := a.openService(ctx, dir, log)
+	s, err := a.openService(ctx, service.Options{Dir: dir, Log: log})
 	if err != nil {
 		return err
 	}
@@ -80,7 +80,7 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 	if err := fillDemo(ctx, s, recordings); err != nil {
 		return err
 	}
-	return a.serve(ctx, s, c.String("listen"), "", log, func(address string) error {
+	return a.serve(ctx, s, serving{listen: c.String("listen"), log: log}, func(address string) error {
 		a.say("The harbour of Fennick Quay, made up, is open.\n\n  console    %s\n  its API    http://%s", address, listener.Addr())
 		a.say("\nSign in as any of these, with the password %q:\n", demoPassword)
 		for _, p := range demoPeople {

@@ -42,11 +42,11 @@ never replaces one that is there.
 }
 
 func (a *app) draft(ctx context.Context, c *cli.Command) error {
-	description, recordings := c.String("openapi"), c.StringSlice("captures")
+	description, captures := c.String("openapi"), c.StringSlice("captures")
 	switch {
 	case c.Args().Present():
 		return usage(c, errors.New("draft takes no arguments; name files by --openapi and --captures"))
-	case description == "" && len(recordings) == 0:
+	case description == "" && len(captures) == 0:
 		return usage(c, errors.New("name what to draft from: --openapi FILE, --captures FILE, or both"))
 	}
 	o := draft.Options{Service: c.String("service")}
@@ -62,8 +62,8 @@ func (a *app) draft(ctx context.Context, c *cli.Command) error {
 		}
 		from = append(from, filepath.Base(description))
 	}
-	if len(recordings) > 0 {
-		seen, callers, err := a.observe(ctx, recordings)
+	if len(captures) > 0 {
+		seen, callers, err := a.observe(ctx, captures)
 		if err != nil {
 			return err
 		}
@@ -73,7 +73,7 @@ func (a *app) draft(ctx context.Context, c *cli.Command) error {
 		} else { // the description says what is meant; the traffic adds what it leaves out
 			sketch.Join(seen)
 		}
-		for _, name := range recordings {
+		for _, name := range captures {
 			from = append(from, filepath.Base(name))
 		}
 	}
@@ -130,23 +130,30 @@ func writeNew(name string, data []byte, replace bool) error {
 
 // observe learns from recordings.
 func (a *app) observe(ctx context.Context, names []string) (*schema.Sketch, []observe.Caller, error) {
+	files, err := recordings(names)
+	if err != nil {
+		return nil, nil, err
+	}
 	o := observe.New(nil)
-	for _, name := range names {
-		f, size, err := a.open(name)
+	for _, one := range files {
+		f, size, err := a.open(one.name)
 		if err != nil {
 			return nil, nil, fileError(err)
 		}
-		r, done := a.progress(f, size, name)
-		err = intake.Read(name, r, intake.Options{}, func(c *exchange.Capture) error {
+		r, done := a.progress(f, size, one.shown)
+		err = intake.Read(one.name, r, intake.Options{}, func(c *exchange.Capture) error {
 			o.Add(c)
 			return ctx.Err()
 		})
 		done()
 		f.Close()
 		var early *intake.Error
-		if errors.As(err, &early) {
-			a.warn("%s: %v; what came before it is used", name, err)
-		} else if err != nil {
+		switch {
+		case one.found && unknownFile(err):
+			a.warn("%v", err)
+		case errors.As(err, &early):
+			a.warn("%s: %v; what came before it is used", one.name, err)
+		case err != nil:
 			return nil, nil, err
 		}
 	}

@@ -30,10 +30,14 @@ func requestFlag() cli.Flag {
 	return &cli.StringFlag{Name: "request", Usage: "the `\"METHOD URL\"` of responses that are recorded alone, as curl -i prints them"}
 }
 
+// standardInput is what a recording from there is called.
+const standardInput = "standard input"
+
 // recordingFile is a file that a command reads.
 type recordingFile struct {
 	name  string
-	found bool // in a folder, not named
+	shown string // without the folders that lead to what was named
+	found bool   // in a folder, not named
 }
 
 // recordings gives the files that arguments name: of a folder those in it and
@@ -43,7 +47,11 @@ func recordings(args []string) ([]recordingFile, error) {
 	for _, arg := range args {
 		info, err := os.Stat(arg)
 		if arg == "-" || err != nil || !info.IsDir() { // what is wrong with it is told where it is opened
-			all = append(all, recordingFile{name: arg})
+			one := recordingFile{name: arg, shown: filepath.Base(arg)}
+			if arg == "-" {
+				one.shown = standardInput
+			}
+			all = append(all, one)
 			continue
 		}
 		before := len(all)
@@ -56,7 +64,11 @@ func recordings(args []string) ([]recordingFile, error) {
 					return filepath.SkipDir
 				}
 			case d.Type().IsRegular():
-				all = append(all, recordingFile{path, true})
+				below, err := filepath.Rel(arg, path)
+				if err != nil {
+					return err
+				}
+				all = append(all, recordingFile{path, filepath.ToSlash(below), true})
 			}
 			return nil
 		})

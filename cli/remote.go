@@ -155,7 +155,24 @@ func answer(response *http.Response, err error, out any) error {
 	if p.Next != nil {
 		hints = append(hints, *p.Next)
 	}
-	return hint(errors.New(text), hints...)
+	return hint(&refused{response.StatusCode, text}, hints...)
+}
+
+// refused is a problem that the service answered.
+type refused struct {
+	status int
+	text   string
+}
+
+func (r *refused) Error() string { return r.text }
+
+// statusOf gives the status with which the service refused something; 0 for other errors.
+func statusOf(err error) int {
+	var r *refused
+	if errors.As(err, &r) {
+		return r.status
+	}
+	return 0
 }
 
 // unreachable explains why a service could not be talked to.

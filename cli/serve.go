@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"math"
 	"net"
 	"net/http"
 	"os"
@@ -13,6 +14,7 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
 
 	"inkret/console"
@@ -40,8 +42,10 @@ with which the first person sets up name and password.
     inkret serve --data /var/lib/inkret --listen 127.0.0.1:7465`,
 		Flags: []cli.Flag{
 			listenFlag(),
-			&cli.StringFlag{Name: "data", Value: defaultData(), Usage: "the data `FOLDER`", Sources: cli.EnvVars("INKRET_DATA"), TakesFile: true},
+			dataFlag(),
 			&cli.StringFlag{Name: "public", Usage: "the `URL` under which people reach it, when that is not the address it listens on"},
+			sizeFlag("max-disk", "20 GB", "the most that the database may take on disk, as a `SIZE`; 0 is no bound", "INKRET_MAX_DISK"),
+			sizeFlag("max-upload", "8 GB", "the largest recording that is taken, as a `SIZE`", "INKRET_MAX_UPLOAD"),
 			logFlag("info"),
 		},
 		ShellComplete: completeValues(logLevels),
@@ -53,12 +57,20 @@ with which the first person sets up name and password.
 			if err != nil {
 				return err
 			}
-			s, err := a.openService(ctx, c.String("data"), log)
+			disk, err := sizeOf(c, "max-disk")
+			if err != nil {
+				return err
+			}
+			upload, err := sizeOf(c, "max-upload")
+			if err != nil {
+				return err
+			}
+			s, err := a.openService(ctx, service.Options{Dir: c.String("data"), Log: log, MaxDisk: disk})
 			if err != nil {
 				return err
 			}
 			defer s.Close()
-			return a.serve(ctx, s, c.String("listen"), c.String("public"), log, func(address string) error {
+			return a.serve(ctx, s, serving{c.String("listen"), c.String("public"), upload, log}, func(address string) error {
 				code, err := s.SetupCode(ctx)
 				if err == nil && code != "" {
 					a.say("Nobody is set up yet. Open this link once to set yourself up as administrator:\n  %s", httpapi.SetupLink(address, code))
@@ -67,6 +79,24 @@ with which the first person sets up name and password.
 			})
 		},
 	}
+}
+
+func dataFlag() cli.Flag {
+	return &cli.StringFlag{Name: "data", Value: defaultData(), Usage: "the data `FOLDER`", Sources: cli.EnvVars("INKRET_DATA"), TakesFile: true}
+}
+
+// sizeFlag is a flag that takes a number of bytes with its unit.
+func sizeFlag(name, value, words string, env ...string) cli.Flag {
+	return &cli.StringFlag{Name: name, Value: value, Usage: words, Sources: cli.EnvVars(env...)}
+}
+
+// sizeOf reads such a flag.
+func sizeOf(c *cli.Command, flag string) (int64, error) {
+	n, err := humanize.ParseBytes(c.String(flag))
+	if err != nil || n > math.MaxInt64 {
+		return 0, usage(c, fmt.Errorf("--%s %s is no size; one is written 500 MB or 2 GiB", flag, quoted(c.String(flag))))
+	}
+	return int64(n), nil
 }
 
 func listenFlag() cli.Flag {
@@ -100,19 +130,35 @@ func (a *app) logger(c *cli.Command) (*slog.Logger, error) {
 	return slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: l})), nil
 }
 
-func (a *app) openService(ctx context.Context, dir string, log *slog.Logger) (*service.Service, error) {
-	s, err := service.Open(ctx, service.Options{Dir: dir, Log: log})
+func (a *app) openService(ctx context.Context, o service.Options) (*service.Service, error) {
+	s, err := service.Open(ctx, o)
+	if err != nil {
+		return nil, openError(err)
+	}
+	return s, nil
+}
+
+// openError says what to do where a data folder could not be opened.
+func openError(err error) error {
 	switch {
 	case errors.Is(err, service.ErrInUse):
-		return nil, hint(err, "stop the other one, or name another folder with --data")
+		return hint(err, "stop the other one, or name another folder with --data")
 	case errors.Is(err, os.ErrPermission), errors.Is(err, syscall.EROFS), errors.Is(err, syscall.ENOTDIR):
-		return nil, hint(err, "name a folder that you may write to with --data")
+		return hint(err, "name a folder that you may write to with --data")
 	}
-	return s, err
+	return err
+}
+
+// serving is how a service is served.
+type serving struct {
+	listen, public string
+	maxUpload      int64
+	log            *slog.Logger
 }
 
 // serve serves until ctx ends. ready is called with the address once it listens.
-func (a *app) serve(ctx context.Context, s *service.Service, listen, public string, log *slog.Logger, ready func(address string) error) error {
+func (a *app) serve(ctx context.Context, s *service.Service, how serving, ready func(address string) error) error {
+	listen, log := how.listen, how.log
 	listener, err := net.Listen("tcp", listen)
 	if err != nil {
 		if errors.Is(err, syscall.EADDRINUSE) {
@@ -121,15 +167,27 @@ func (a *app) serve(ctx context.Context, s *service.Service, listen, public stri
 		return hint(fmt.Errorf("cannot listen on %s: %w", listen, err), "an address is written HOST:PORT, such as "+defaultListen)
 	}
 	address := "http://" + listener.Addr().String()
-	if public != "" {
-		address = strings.TrimRight(public, "/")
+	if how.public != "" {
+		address = strings.TrimRight(how.public, "/")
 	}
-	handler, err := httpapi.NewHandler(s, httpapi.Options{Version: Version, Log: log, Console: console.Files(), Public: address})
+	stopping := make(chan struct{})
+	handler, err := httpapi.NewHandler(s, httpapi.Options{Version: Version, Log: log, Console: console.Files(), Public: address, Stopping: stopping, MaxUpload: how.maxUpload})
 	if err != nil {
 		listener.Close()
 		return err
 	}
 	server := &http.Server{Handler: handler, ReadHeaderTimeout: headerTime, IdleTimeout: idleTime, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
+	server.RegisterOnShutdown(func() { close(stopping) })
+	running, stop := context.WithCancel(ctx)
+	ran := make(chan struct{})
+	go func() {
+		defer close(ran)
+		s.Run(running)
+	}()
+	defer func() {
+		stop()
+		<-ran
+	}()
 	ended := make(chan error, 1)
 	go func() { ended <- server.Serve(listener) }()
 	log.Info("serving", "address", address)
@@ -143,9 +201,9 @@ func (a *app) serve(ctx context.Context, s *service.Service, listen, public stri
 	case <-ctx.Done():
 	}
 	log.Info("stopping")
-	stopping, cancel := context.WithTimeout(context.Background(), stopTime)
+	patience, cancel := context.WithTimeout(context.Background(), stopTime)
 	defer cancel()
-	if err := server.Shutdown(stopping); err != nil {
+	if err := server.Shutdown(patience); err != nil {
 		log.Warn("some requests were cut off", "error", err)
 		server.Close()
 	}

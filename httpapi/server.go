@@ -163,6 +163,7 @@ func (h *handlers) admit(op api.Operation) echo.MiddlewareFunc {
 var statusOf = map[service.Code]int{
 	service.Invalid: http.StatusBadRequest, service.Unauthenticated: http.StatusUnauthorized, service.Forbidden: http.StatusForbidden,
 	service.NotFound: http.StatusNotFound, service.Conflict: http.StatusConflict, service.Full: http.StatusInsufficientStorage,
+	service.Unreadable: http.StatusUnsupportedMediaType,
 }
 
 // fail answers an error with a problem (RFC 9457). What is not meant to be told

@@ -32,7 +32,8 @@ const (
 	Forbidden
 	NotFound
 	Conflict
-	Full // there is no room for it
+	Full       // there is no room for it
+	Unreadable // it is in no form that is read
 )
 
 func (p *Problem) Error() string { return p.Detail }

@@ -129,7 +129,11 @@ func (u *upload) run(ctx context.Context, r io.Reader) (store.Batch, error) {
 	var unread *intake.Error
 	if errors.As(err, &unread) {
 		if u.collector.Summary().Captures == 0 {
-			return b, problem(Invalid, "", "%s", unread.Error())
+			code := Invalid
+			if unread.Unknown {
+				code = Unreadable
+			}
+			return b, problem(code, "", "%s", unread.Error())
 		}
 		b.Problem = unread.Error()
 	} else if err != nil {

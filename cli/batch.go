@@ -1,0 +1,224 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"strconv"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"inkret/client"
+	"inkret/report"
+)
+
+// numbered reads an argument that is the number of something.
+func numbered(c *cli.Command, i int, what, listing string) (int64, error) {
+	id, err := strconv.ParseInt(c.Args().Get(i), 10, 64)
+	if err != nil || id <= 0 {
+		return 0, usage(c, fmt.Errorf("name a %s by its number; %s shows them", what, listing))
+	}
+	return id, nil
+}
+
+// agreed asks whether something is to be done. It is not where nobody can be asked
+// and --yes was not said.
+func (a *app) agreed(c *cli.Command, question string) (bool, error) {
+	if c.Bool("yes") {
+		return true, nil
+	}
+	f, ok := a.in.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return false, hint(errors.New("nothing was done: there is no terminal to ask at"), "say --yes to do it")
+	}
+	fmt.Fprintf(a.err, "%s [y/N] ", question)
+	answer, err := bufio.NewReader(a.in).ReadString('\n')
+	if err != nil && err != io.EOF {
+		return false, err
+	}
+	answer = strings.ToLower(strings.TrimSpace(answer))
+	return answer == "y" || answer == "yes", nil
+}
+
+func (a *app) correctBatch(ctx context.Context, c *cli.Command) error {
+	if n := c.Args().Len(); n < 1 || n > 2 {
+		return usage(c, errors.New("name the batch, and the audience that made all its calls"))
+	}
+	batch, err := numbered(c, 0, "batch", "inkret capture batches")
+	if err != nil {
+		return err
+	}
+	body := client.CorrectBatchJSONRequestBody{Audience: some(c.Args().Get(1))}
+	if path := c.String("audiences"); path != "" {
+		if body.Audience != nil {
+			return usage(c, errors.New("say an audience or --audiences, not both"))
+		}
+		text, err := os.ReadFile(path)
+		if err != nil {
+			return fileError(err)
+		}
+		body.Audiences = some(string(text))
+	}
+	r, err := a.remote()
+	if err != nil {
+		return err
+	}
+	response, err := r.CorrectBatch(ctx, batch, body)
+	var b client.Batch
+	if err := answer(response, err, &b); err != nil {
+		return err
+	}
+	return a.output(c, b, func(io.Writer) { a.sayBatch(r, b) })
+}
+
+func (a *app) withdraw(ctx context.Context, c *cli.Command) error {
+	if c.Args().Len() != 1 {
+		return usage(c, errors.New("name one batch"))
+	}
+	batch, err := numbered(c, 0, "batch", "inkret capture batches")
+	if err != nil {
+		return err
+	}
+	reason := strings.TrimSpace(c.String("reason"))
+	if reason == "" {
+		return usage(c, errors.New("say why with --reason"))
+	}
+	r, err := a.remote()
+	if err != nil {
+		return err
+	}
+	response, err := r.PreviewWithdrawal(ctx, batch)
+	var w client.Withdrawal
+	if err := answer(response, err, &w); err != nil {
+		return err
+	}
+	err = a.output(c, w, func(out io.Writer) { a.sayWithdrawal(out, batch, w) })
+	if err != nil {
+		return err
+	}
+	yes, err := a.agreed(c, fmt.Sprintf("Withdraw batch %d?", batch))
+	if err != nil {
+		return err
+	}
+	if !yes {
+		fmt.Fprintln(a.err, "Nothing was done.")
+		return nil
+	}
+	done, err := r.WithdrawBatch(ctx, batch, client.WithdrawBatchJSONRequestBody{Reason: reason})
+	if err := answer(done, err, nil); err != nil {
+		return err
+	}
+	fmt.Fprintf(a.err, "Batch %d is withdrawn.\n", batch)
+	return nil
+}
+
+// sayWithdrawal shows what taking a batch back comes to.
+func (a *app) sayWithdrawal(w io.Writer, batch int64, o client.Withdrawal) {
+	a.say("Batch %d has %s.", batch, plural(o.Captures, "capture"))
+	for _, part := range []struct {
+		findings []client.Finding
+		one      string
+		many     string
+	}{
+		{o.Gone, "1 finding goes with it:", "%d findings go with it:"},
+		{o.Stay, "1 finding that only it shows stays, since somebody moved or discussed it:", "%d findings that only it shows stay, since somebody moved or discussed them:"},
+	} {
+		switch n := len(part.findings); n {
+		case 0:
+			continue
+		case 1:
+			a.say("%s", part.one)
+		default:
+			a.say(part.many, n)
+		}
+		findingTable(w, part.findings, colour(a.out))
+	}
+	if len(o.Gone)+len(o.Stay) == 0 {
+		a.say("No finding is shown by it alone.")
+	}
+	if o.Fewer > 0 {
+		a.say("%s that other batches show too will count fewer spots.", plural(o.Fewer, "finding"))
+	}
+}
+
+func (a *app) repeat(ctx context.Context, c *cli.Command) error {
+	if c.Args().Present() {
+		return usage(c, errors.New("say which calls by --capture, --endpoint or --batch"))
+	}
+	body := client.RepeatCallsJSONRequestBody{Capture: some(c.Int64("capture")), Endpoint: some(c.String("endpoint")), Batch: some(c.Int64("batch")),
+		Audience: some(c.String("audience")), Writes: some(c.Bool("writes"))}
+	said := 0
+	for _, is := range []bool{body.Capture != nil, body.Endpoint != nil, body.Batch != nil} {
+		if is {
+			said++
+		}
+	}
+	if said != 1 {
+		return usage(c, errors.New("say one of --capture, --endpoint and --batch"))
+	}
+	r, err := a.remote()
+	if err != nil {
+		return err
+	}
+	response, err := r.RepeatCalls(ctx, body)
+	var b client.Batch
+	if err := answer(response, err, &b); err != nil {
+		if statusOf(err) == http.StatusConflict && body.Writes == nil {
+			return hint(err, "calls that may change something are made with --writes")
+		}
+		return err
+	}
+	size := maxListed
+	response, err = r.ListCaptures(ctx, &client.ListCapturesParams{Batch: &b.ID, Size: &size, Sort: some(client.ListCapturesParamsSort("recorded"))})
+	var calls client.CapturePage
+	if err := answer(response, err, &calls); err != nil {
+		return err
+	}
+	if b.Findings > 0 {
+		a.status = exitFindings
+	}
+	return a.output(c, repeated{b, calls.Items}, func(w io.Writer) {
+		captureTable(w, calls.Items)
+		a.sayBatch(r, b)
+	})
+}
+
+// maxListed is as many items as the service gives at once.
+const maxListed = 500
+
+// repeated is what repeat prints as JSON.
+type repeated struct {
+	Batch    client.Batch     `json:"batch"`
+	Captures []client.Capture `json:"captures"`
+}
+
+func (a *app) reveal(ctx context.Context, c *cli.Command) error {
+	if c.Args().Len() != 2 {
+		return usage(c, errors.New("name the capture and the place in its body"))
+	}
+	capture, err := numbered(c, 0, "capture", "inkret capture list")
+	if err != nil {
+		return err
+	}
+	if strings.TrimSpace(c.String("reason")) == "" {
+		return usage(c, errors.New("say why with --reason; it goes on the trail"))
+	}
+	r, err := a.remote()
+	if err != nil {
+		return err
+	}
+	response, err := r.RevealValue(ctx, capture, client.RevealValueJSONRequestBody{Pointer: c.Args().Get(1), Reason: c.String("reason")})
+	var v struct {
+		Value string `json:"value"`
+	}
+	if err := answer(response, err, &v); err != nil {
+		return err
+	}
+	return a.output(c, v, func(w io.Writer) { fmt.Fprintln(w, report.Clean(v.Value)) })
+}
