@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"inkret/core/finding"
+	"inkret/sealing"
 	"inkret/store"
 )
 
@@ -303,8 +304,8 @@ func TestTheKeyIsChanged(t *testing.T) {
 		t.Fatal(err)
 	}
 	// broken off after the first step: the file has both keys, nothing is sealed anew
-	next, _ := readKeys(key)
-	if err := writeKeys(key, append([][]byte{newKey()}, next...)); err != nil {
+	next, _ := sealing.ReadKeys(key)
+	if err := sealing.WriteKeys(key, append([][]byte{sealing.NewKey()}, next...)); err != nil {
 		t.Fatal(err)
 	}
 	w.open()

@@ -38,7 +38,7 @@ func (s *Service) SetCredentials(ctx context.Context, who Caller, service, audie
 	if err != nil {
 		return err
 	}
-	c.Sealed = s.vault.lock(plain, secretAs)
+	c.Sealed = s.vault.Seal(plain, secretAs)
 	did := "set credentials"
 	if len(fields) == 0 {
 		did = "remove credentials"
@@ -302,7 +302,7 @@ func (s *Service) recaller(ctx context.Context, service string) (*recaller, erro
 		return nil, err
 	}
 	for _, c := range kept {
-		plain, _, err := s.vault.unlock(c.Sealed, secretAs)
+		plain, _, err := s.vault.Open(c.Sealed, secretAs)
 		if err != nil {
 			return nil, err
 		}

@@ -308,7 +308,7 @@ func TestTheKeyFile(t *testing.T) {
 	w.Close()
 	for want, change := range map[string]func() error{
 		"is missing":                  func() error { return os.RemoveAll(path) },
-		"is the key of another":       func() error { return os.WriteFile(path, []byte(strings.Repeat("ab", keySize)), 0o600) },
+		"is the key of another":       func() error { return os.WriteFile(path, []byte(strings.Repeat("ab", 32)), 0o600) },
 		"is no key file":              func() error { return os.WriteFile(path, []byte("hello"), 0o600) },
 		"the key file cannot be read": func() error { os.Remove(path); return os.Mkdir(path, 0o700) },
 	} {

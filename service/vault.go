@@ -2,12 +2,6 @@ package service
 
 import (
 	"context"
-	"crypto/aes"
-	"crypto/cipher"
-	"crypto/hmac"
-	"crypto/rand"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -15,11 +9,11 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 
 	"github.com/klauspost/compress/zstd"
 
 	"inkret/core/exchange"
+	"inkret/sealing"
 	"inkret/store"
 )
 
@@ -27,14 +21,13 @@ import (
 // beside the database, so that a copy of the database alone tells nothing. While
 // the key is being changed the file has two: the first seals, either opens.
 type vault struct {
-	keys   []cipher.AEAD
+	*sealing.Box
 	packer *zstd.Encoder
 	opener *zstd.Decoder
 }
 
 const (
 	keyName = "inkret.key"
-	keySize = 32
 	// keyCheck is the setting by which a wrong key is told before anything is
 	// encrypted with it.
 	keyCheck = "key_check"
@@ -50,13 +43,13 @@ func openVault(ctx context.Context, dir string, st *store.Store) (*vault, error)
 	if err != nil {
 		return nil, err
 	}
-	keys, err := readKeys(path)
+	keys, err := sealing.ReadKeys(path)
 	switch {
 	case errors.Is(err, fs.ErrNotExist) && check != "":
 		return nil, fmt.Errorf("the key file %s is missing: put it back from its backup; the captures cannot be read without it", path)
 	case errors.Is(err, fs.ErrNotExist):
-		keys = [][]byte{newKey()}
-		if err := writeKeys(path, keys); err != nil {
+		keys = [][]byte{sealing.NewKey()}
+		if err := sealing.WriteKeys(path, keys); err != nil {
 			return nil, fmt.Errorf("the key file cannot be made: %w", err)
 		}
 	case err != nil:
@@ -64,85 +57,26 @@ func openVault(ctx context.Context, dir string, st *store.Store) (*vault, error)
 	}
 	switch {
 	case check == "":
-		if err := st.SetSetting(ctx, keyCheck, proofOf(keys[0])); err != nil {
+		if err := st.SetSetting(ctx, keyCheck, sealing.Proof(keys[0], keyCheck)); err != nil {
 			return nil, err
 		}
-	case !slices.ContainsFunc(keys, func(key []byte) bool { return proofOf(key) == check }):
+	case !slices.ContainsFunc(keys, func(key []byte) bool { return sealing.Proof(key, keyCheck) == check }):
 		return nil, fmt.Errorf("%s is the key of another database: put back the one that belongs to this", path)
 	}
 	return newVault(keys)
 }
 
 func newVault(keys [][]byte) (*vault, error) {
-	v := &vault{}
-	for _, key := range keys {
-		block, err := aes.NewCipher(key)
-		if err != nil {
-			return nil, err
-		}
-		aead, err := cipher.NewGCM(block)
-		if err != nil {
-			return nil, err
-		}
-		v.keys = append(v.keys, aead)
+	box, err := sealing.NewBox(keys)
+	if err != nil {
+		return nil, err
 	}
-	var err error
+	v := &vault{Box: box}
 	if v.packer, err = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(2), zstd.WithLowerEncoderMem(true)); err != nil {
 		return nil, err
 	}
 	v.opener, err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(2), zstd.WithDecoderMaxMemory(2*exchange.MaxBody))
 	return v, err
-}
-
-func newKey() []byte {
-	key := make([]byte, keySize)
-	rand.Read(key)
-	return key
-}
-
-// proofOf is what a database remembers of its key.
-func proofOf(key []byte) string {
-	mac := hmac.New(sha256.New, key)
-	mac.Write([]byte(keyCheck))
-	return hex.EncodeToString(mac.Sum(nil))
-}
-
-// readKeys reads a key file: a key a line, the one that seals first.
-func readKeys(path string) ([][]byte, error) {
-	text, err := os.ReadFile(path)
-	if err != nil {
-		return nil, fmt.Errorf("the key file cannot be read: %w", err)
-	}
-	var keys [][]byte
-	for _, line := range strings.Fields(string(text)) {
-		key, err := hex.DecodeString(line)
-		if err != nil || len(key) != keySize {
-			return nil, fmt.Errorf("%s is no key file: it has %d hexadecimal digits a line", path, 2*keySize)
-		}
-		keys = append(keys, key)
-	}
-	if len(keys) == 0 {
-		return nil, fmt.Errorf("%s is no key file: it is empty", path)
-	}
-	return keys, nil
-}
-
-// writeKeys writes a key file whole or not at all.
-func writeKeys(path string, keys [][]byte) error {
-	var text strings.Builder
-	for _, key := range keys {
-		text.WriteString(hex.EncodeToString(key) + "\n")
-	}
-	next := path + ".next"
-	f, err := os.OpenFile(next, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
-	if err != nil {
-		return err
-	}
-	_, err = f.WriteString(text.String())
-	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return err
-	}
-	return os.Rename(next, path)
 }
 
 // exchanged is what is sealed of a capture.
@@ -161,34 +95,12 @@ func (v *vault) seal(e exchanged) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return v.lock(v.packer.EncodeAll(plain, nil), sealedAs), nil
-}
-
-// lock encrypts data for a purpose.
-func (v *vault) lock(data []byte, purpose string) []byte {
-	aead := v.keys[0]
-	nonce := make([]byte, aead.NonceSize(), aead.NonceSize()+len(data)+aead.Overhead())
-	rand.Read(nonce)
-	return aead.Seal(nonce, nonce, data, []byte(purpose))
-}
-
-// unlock undoes lock. old is whether it took a key that seals no longer.
-func (v *vault) unlock(sealed []byte, purpose string) (data []byte, old bool, err error) {
-	for i, aead := range v.keys {
-		n := aead.NonceSize()
-		if len(sealed) < n {
-			return nil, false, errors.New("something sealed is too short")
-		}
-		if data, err := aead.Open(nil, sealed[:n], sealed[n:], []byte(purpose)); err == nil {
-			return data, i > 0, nil
-		}
-	}
-	return nil, false, errors.New("something sealed does not open with this key")
+	return v.Seal(v.packer.EncodeAll(plain, nil), sealedAs), nil
 }
 
 func (v *vault) open(sealed []byte) (exchanged, error) {
 	var e exchanged
-	packed, _, err := v.unlock(sealed, sealedAs)
+	packed, _, err := v.Open(sealed, sealedAs)
 	if err != nil {
 		return e, err
 	}
@@ -222,20 +134,20 @@ func ChangeKey(ctx context.Context, dir string, progress func(KeyChange)) (KeyCh
 	}
 	defer s.Close()
 	path := filepath.Join(dir, keyName)
-	keys, err := readKeys(path)
+	keys, err := sealing.ReadKeys(path)
 	if err != nil {
 		return done, err
 	}
 	if len(keys) == 1 {
-		keys = append([][]byte{newKey()}, keys...)
-		if err := writeKeys(path, keys); err != nil {
+		keys = append([][]byte{sealing.NewKey()}, keys...)
+		if err := sealing.WriteKeys(path, keys); err != nil {
 			return done, fmt.Errorf("the key file cannot be written: %w", err)
 		}
 	}
 	if s.vault, err = newVault(keys); err != nil {
 		return done, err
 	}
-	if err := s.store.SetSetting(ctx, keyCheck, proofOf(keys[0])); err != nil {
+	if err := s.store.SetSetting(ctx, keyCheck, sealing.Proof(keys[0], keyCheck)); err != nil {
 		return done, err
 	}
 	for last := int64(0); ; {
@@ -265,19 +177,19 @@ func ChangeKey(ctx context.Context, dir string, progress func(KeyChange)) (KeyCh
 		Detail: fmt.Sprintf("%d captures and %d credentials were sealed anew", done.Captures, done.Credentials)}); err != nil {
 		return done, err
 	}
-	return done, writeKeys(path, keys[:1])
+	return done, sealing.WriteKeys(path, keys[:1])
 }
 
 // resealed gives those of some captures that an older key sealed, sealed anew.
 func (s *Service) resealed(some []store.Capture) ([]store.Capture, error) {
 	var again []store.Capture
 	for _, c := range some {
-		data, old, err := s.vault.unlock(c.Sealed, sealedAs)
+		data, old, err := s.vault.Open(c.Sealed, sealedAs)
 		if err != nil {
 			return nil, fmt.Errorf("capture %d: %w", c.ID, err)
 		}
 		if old {
-			c.Sealed = s.vault.lock(data, sealedAs)
+			c.Sealed = s.vault.Seal(data, sealedAs)
 			again = append(again, c)
 		}
 	}
@@ -296,11 +208,11 @@ func (s *Service) resealCredentials(ctx context.Context) (int, error) {
 			return count, err
 		}
 		for i := range all {
-			data, _, err := s.vault.unlock(all[i].Sealed, secretAs)
+			data, _, err := s.vault.Open(all[i].Sealed, secretAs)
 			if err != nil {
 				return count, fmt.Errorf("credentials of %s: %w", all[i].Audience, err)
 			}
-			all[i].Sealed = s.vault.lock(data, secretAs)
+			all[i].Sealed = s.vault.Seal(data, secretAs)
 		}
 		if err := s.store.ReplaceSecrets(ctx, api.Name, all); err != nil {
 			return count, err

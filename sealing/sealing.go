@@ -1,0 +1,121 @@
+// Package sealing encrypts what lies on disk with AES-256-GCM (NIST SP 800-38D)
+// under a key from a file of its own.
+package sealing
+
+import (
+	"crypto/aes"
+	"crypto/cipher"
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+)
+
+const keySize = 32
+
+// NewKey gives a random key.
+func NewKey() []byte {
+	key := make([]byte, keySize)
+	rand.Read(key)
+	return key
+}
+
+// Proof gives what may be kept beside sealed data, to tell later whether a key is
+// the one that belongs to it.
+func Proof(key []byte, purpose string) string {
+	mac := hmac.New(sha256.New, key)
+	mac.Write([]byte(purpose))
+	return hex.EncodeToString(mac.Sum(nil))
+}
+
+// ReadKeys reads a key file: a key a line in hexadecimal, the one that seals first.
+// The error is [os.ErrNotExist] where there is none.
+func ReadKeys(path string) ([][]byte, error) {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, fmt.Errorf("the key file cannot be read: %w", err)
+	}
+	var keys [][]byte
+	for _, line := range strings.Fields(string(text)) {
+		key, err := hex.DecodeString(line)
+		if err != nil || len(key) != keySize {
+			return nil, fmt.Errorf("%s is no key file: it has %d hexadecimal digits a line", path, 2*keySize)
+		}
+		keys = append(keys, key)
+	}
+	if len(keys) == 0 {
+		return nil, fmt.Errorf("%s is no key file: it is empty", path)
+	}
+	return keys, nil
+}
+
+// WriteKeys writes a key file that only its owner may read, whole or not at all.
+func WriteKeys(path string, keys [][]byte) error {
+	var text strings.Builder
+	for _, key := range keys {
+		text.WriteString(hex.EncodeToString(key) + "\n")
+	}
+	return WriteFile(path, []byte(text.String()))
+}
+
+// WriteFile writes a file that only its owner may read, whole or not at all.
+func WriteFile(path string, data []byte) error {
+	next := path + ".next"
+	f, err := os.OpenFile(next, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(data)
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		os.Remove(next)
+		return err
+	}
+	return os.Rename(next, path)
+}
+
+// Box seals and opens. It is safe for concurrent use.
+type Box struct{ keys []cipher.AEAD }
+
+// NewBox gives a box whose first key seals and whose keys all open.
+func NewBox(keys [][]byte) (*Box, error) {
+	b := &Box{}
+	for _, key := range keys {
+		block, err := aes.NewCipher(key)
+		if err != nil {
+			return nil, err
+		}
+		aead, err := cipher.NewGCM(block)
+		if err != nil {
+			return nil, err
+		}
+		b.keys = append(b.keys, aead)
+	}
+	return b, nil
+}
+
+// Seal encrypts data for a purpose, which is authenticated with it: nonce, then
+// ciphertext.
+func (b *Box) Seal(data []byte, purpose string) []byte {
+	aead := b.keys[0]
+	nonce := make([]byte, aead.NonceSize(), aead.NonceSize()+len(data)+aead.Overhead())
+	rand.Read(nonce)
+	return aead.Seal(nonce, nonce, data, []byte(purpose))
+}
+
+// Open undoes [Box.Seal]. old is whether it took a key that seals no longer.
+func (b *Box) Open(sealed []byte, purpose string) (data []byte, old bool, err error) {
+	for i, aead := range b.keys {
+		n := aead.NonceSize()
+		if len(sealed) < n {
+			return nil, false, errors.New("something sealed is too short")
+		}
+		if data, err := aead.Open(nil, sealed[:n], sealed[n:], []byte(purpose)); err == nil {
+			return data, i > 0, nil
+		}
+	}
+	return nil, false, errors.New("something sealed does not open with this key")
+}
