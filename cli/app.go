@@ -55,6 +55,7 @@ traffic against it, and drive every leak to a proven end.
 Try a recording at once:      inkret check monday.har
 Against contracts:            inkret check --contracts contracts/ monday.har
 A first contract:             inkret draft --captures monday.har -o contracts.yaml
+Record live traffic:          inkret record --upstream http://127.0.0.1:8080 --to run.lines
 Start the service:            inkret serve --data ~/inkret
 See it with made-up data:     inkret demo`,
 		Version:               Version,
@@ -79,6 +80,7 @@ See it with made-up data:     inkret demo`,
 			a.entityCommand(),
 			a.contractCommand(),
 			a.captureCommand(),
+			a.recordCommand(),
 			a.findingCommand(),
 			a.trailCommand(),
 			a.keyCommand(),

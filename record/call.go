@@ -1,0 +1,163 @@
+package record
+
+import (
+	"io"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"inkret/core/exchange"
+)
+
+// call is a call while it passes through.
+type call struct {
+	*Recorder
+	two      bool // the client speaks HTTP/2
+	copied   bool
+	capture  exchange.Capture
+	request  copied
+	response copied
+	held     atomic.Int64 // memory that its copies take
+	starved  atomic.Bool  // there was not enough of it
+	ended    sync.Once
+}
+
+// begin takes note of a request.
+func (c *call) begin(r *http.Request) {
+	c.capture.Started, c.capture.Audience = time.Now(), c.options.Audience
+	c.capture.Request = exchange.Request{Method: r.Method, URL: c.address(r.URL), Header: headerOf(r.Header)}
+	c.request.call, c.response.call = c, c
+	c.take(headSize)
+	if r.Body != nil && r.Body != http.NoBody {
+		c.request.source = r.Body
+		r.Body = &c.request
+	}
+}
+
+// address gives the URL that the capture names.
+func (c *call) address(u *url.URL) *url.URL {
+	base := c.options.Upstream
+	if c.options.As != nil {
+		base = c.options.As
+	}
+	out := *u
+	out.Scheme, out.Host, out.User, out.Fragment = base.Scheme, base.Host, nil, ""
+	if prefix := strings.TrimRight(base.Path, "/"); prefix != "" {
+		out.Path = prefix + u.Path
+		out.RawPath = ""
+		if u.RawPath != "" {
+			out.RawPath = strings.TrimRight(base.EscapedPath(), "/") + u.RawPath
+		}
+	}
+	return &out
+}
+
+// take asks for memory. There may be none left.
+func (c *call) take(n int64) bool {
+	if c.memory.Add(n) > c.options.Memory {
+		c.memory.Add(-n)
+		c.starved.Store(true)
+		return false
+	}
+	c.held.Add(n)
+	return true
+}
+
+// end hands the capture on; it does so once.
+func (c *call) end() {
+	c.ended.Do(func() {
+		c.capture.Request.Body, c.capture.Response.Body = c.request.copy(), c.response.copy()
+		held := c.held.Load()
+		if c.starved.Load() {
+			c.memory.Add(-held)
+			c.counts.dropped.Add(1)
+			return
+		}
+		select {
+		case c.captures <- taken{&c.capture, held}:
+			c.counts.captured.Add(1)
+		default:
+			c.memory.Add(-held)
+			c.counts.dropped.Add(1)
+		}
+	})
+}
+
+// copied is a body that is copied while it is read.
+type copied struct {
+	call   *call
+	source io.ReadCloser
+	mu     sync.Mutex // a transport may still read a request's body while its answer ends
+	bytes  []byte
+	closed bool // nothing is copied any more
+}
+
+// Read implements [io.Reader].
+func (b *copied) Read(p []byte) (int, error) {
+	n, err := b.source.Read(p)
+	if n > 0 {
+		b.add(p[:n])
+	}
+	return n, err
+}
+
+// Close implements [io.Closer].
+func (b *copied) Close() error { return b.source.Close() }
+
+func (b *copied) add(p []byte) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.closed {
+		return
+	}
+	if left := b.call.options.MaxBody - len(b.bytes); len(p) >= left {
+		p, b.closed = p[:left], true // what follows passes through uncopied
+	}
+	if need := len(b.bytes) + len(p); need > cap(b.bytes) {
+		more := max(growth, cap(b.bytes), len(p)) // doubled, so that little is moved
+		if !b.call.take(int64(more)) {
+			b.bytes, b.closed = nil, true
+			return
+		}
+		b.bytes = slices.Grow(b.bytes, more)
+	}
+	b.bytes = append(b.bytes, p...)
+}
+
+// copy ends copying.
+func (b *copied) copy() []byte {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.closed = true
+	return b.bytes
+}
+
+// headerOf gives header fields in the order of their names; the library does not
+// keep that in which they were sent.
+func headerOf(h http.Header) exchange.Header {
+	out := make(exchange.Header, 0, len(h))
+	for name, values := range h {
+		for _, v := range values {
+			out = append(out, exchange.HeaderField{Name: name, Value: v})
+		}
+	}
+	slices.SortStableFunc(out, func(a, b exchange.HeaderField) int { return strings.Compare(a.Name, b.Name) })
+	return out
+}
+
+// buffers are what the proxy copies through.
+type buffers struct{ pool sync.Pool }
+
+func newBuffers() *buffers {
+	return &buffers{sync.Pool{New: func() any { b := make([]byte, copySize); return &b }}}
+}
+
+// Get implements [httputil.BufferPool].
+func (b *buffers) Get() []byte { return *b.pool.Get().(*[]byte) }
+
+// Put implements [httputil.BufferPool].
+func (b *buffers) Put(p []byte) { b.pool.Put(&p) }

@@ -1,0 +1,267 @@
+package record
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"io"
+	"log/slog"
+	"time"
+
+	"inkret/intake"
+)
+
+// Where copies go: to a file as they are, or in chunks to a service, by way of a
+// folder where they wait while the service is away.
+
+const (
+	// chunkTime and chunkSize bound what is gathered before it is handed on: soon
+	// enough to be watched, seldom enough to cost little.
+	chunkTime = 200 * time.Millisecond
+	chunkSize = 1 << 20
+)
+
+// chunk is capture lines that are handed on together.
+type chunk struct {
+	lines    []byte
+	captures int
+}
+
+// deliver hands captures on in chunks until ctx ends, and then those that are left.
+// to is called from one goroutine. It returns its first error, after which all is
+// counted as dropped.
+func (r *Recorder) deliver(ctx context.Context, to func(chunk) error) error {
+	var failed error
+	var c chunk
+	var held int64
+	var lines bytes.Buffer
+	flush := func() {
+		if c.captures == 0 {
+			return
+		}
+		c.lines = bytes.Clone(lines.Bytes())
+		if failed == nil {
+			if failed = to(c); failed != nil {
+				r.options.Log.Error("captures cannot be kept any more; the traffic passes all the same", "reason", failed.Error())
+			}
+		}
+		if failed != nil {
+			r.lose(c.captures)
+		}
+		r.memory.Add(-held)
+		lines.Reset()
+		c, held = chunk{}, 0
+	}
+	add := func(t taken) {
+		line, err := intake.Encode(t.capture)
+		if err != nil { // of what was on the wire nothing is not to be written as a line
+			r.lose(1)
+			r.memory.Add(-t.size)
+			return
+		}
+		lines.Write(line)
+		c.captures++
+		held += t.size
+		if lines.Len() >= chunkSize {
+			flush()
+		}
+	}
+	tick := time.NewTicker(chunkTime)
+	defer tick.Stop()
+	for {
+		select {
+		case t := <-r.captures:
+			add(t)
+		case <-tick.C:
+			flush()
+		case <-ctx.Done():
+			for {
+				select {
+				case t := <-r.captures:
+					add(t)
+					continue
+				default:
+				}
+				flush()
+				return failed
+			}
+		}
+	}
+}
+
+// lose counts captures that were taken and could not be handed on.
+func (r *Recorder) lose(n int) {
+	r.counts.captured.Add(-int64(n))
+	r.counts.dropped.Add(int64(n))
+}
+
+// ToWriter writes capture lines until ctx ends.
+func (r *Recorder) ToWriter(ctx context.Context, w io.Writer) error {
+	return r.deliver(ctx, func(c chunk) error {
+		_, err := w.Write(c.lines)
+		return err
+	})
+}
+
+// Receiver takes chunks of capture lines into a batch. Its errors are [ErrGone], a
+// [Refused], or say that it is away.
+type Receiver interface {
+	Open(ctx context.Context) (batch int64, err error)
+	// Extend adds a chunk; one that was added before changes nothing. dropped is how
+	// many captures were dropped so far.
+	Extend(ctx context.Context, batch int64, number, dropped int, lines []byte) error
+	Close(ctx context.Context, batch int64, dropped int) error
+}
+
+// ErrGone is that a batch takes nothing any more: it was withdrawn, or is complete.
+var ErrGone = errors.New("the batch takes nothing any more")
+
+// Refused is that a chunk will never be taken, however often it is sent.
+type Refused struct{ Reason string }
+
+func (r *Refused) Error() string { return r.Reason }
+
+const (
+	soonest = 200 * time.Millisecond // until an away service is tried again, at first
+	latest  = 5 * time.Second
+	// sendTime bounds one attempt to hand a chunk on.
+	sendTime = 30 * time.Second
+	// LastTry is how long the end of a recording waits for the service to take the rest.
+	LastTry = 5 * time.Second
+)
+
+// ToReceiver hands captures to a receiver until ctx ends, in order. While it is
+// away they wait in the run's folder. left is whether some wait there still, for a
+// later recorder to hand on.
+func (r *Recorder) ToReceiver(ctx context.Context, to Receiver, run *Run) (left bool, err error) {
+	sending, stop := context.WithCancel(context.WithoutCancel(ctx))
+	defer stop()
+	sent := make(chan struct{})
+	s := &sender{to: to, run: run, log: r.options.Log, dropped: func() int { return int(r.counts.dropped.Load()) }, lose: r.lose}
+	go func() {
+		defer close(sent)
+		s.send(sending)
+	}()
+	err = r.deliver(ctx, func(c chunk) error {
+		if lost := run.put(c); lost > 0 {
+			r.lose(lost)
+		}
+		return nil
+	})
+	run.finish()
+	select {
+	case <-sent: // all was taken
+	case <-time.After(LastTry):
+		stop()
+		<-sent
+	}
+	if s.closed {
+		return false, err
+	}
+	return true, errors.Join(err, run.leave(s.dropped()))
+}
+
+// sender hands the chunks of a run to a receiver.
+type sender struct {
+	to      Receiver
+	run     *Run
+	log     *slog.Logger
+	dropped func() int
+	lose    func(int)
+	away    bool
+	closed  bool // the batch is complete, and nothing is left
+}
+
+// send hands chunks on until the run is finished and empty, or ctx ends.
+func (s *sender) send(ctx context.Context) {
+	wait := soonest
+	for {
+		c, number, ok := s.run.next(ctx)
+		err := error(nil)
+		if ok {
+			err = s.one(ctx, c, number)
+		} else if ctx.Err() != nil {
+			return
+		} else if err = s.close(ctx); err == nil {
+			return
+		}
+		if err == nil {
+			wait = soonest
+			if s.away {
+				s.away = false
+				s.log.Info("the service takes captures again")
+			}
+			continue
+		}
+		if !s.away && ctx.Err() == nil {
+			s.away = true
+			s.log.Warn("the service takes no captures now; they wait and go later", "reason", err.Error())
+		}
+		s.run.spill()
+		select {
+		case <-time.After(wait):
+			wait = min(2*wait, latest)
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// one hands one chunk on.
+func (s *sender) one(ctx context.Context, c chunk, number int) error {
+	ctx, cancel := context.WithTimeout(ctx, sendTime)
+	defer cancel()
+	batch, err := s.batch(ctx)
+	if err != nil {
+		return err
+	}
+	err = s.to.Extend(ctx, batch, number, s.dropped(), c.lines)
+	var refused *Refused
+	switch {
+	case errors.Is(err, ErrGone):
+		s.log.Warn("the batch takes nothing any more; another one is begun", "batch", batch)
+		s.run.setBatch(0)
+		return s.one(ctx, c, number)
+	case errors.As(err, &refused):
+		s.log.Error("captures were refused and are dropped", "captures", c.captures, "reason", refused.Reason)
+		s.lose(c.captures)
+	case err != nil:
+		return err
+	}
+	s.run.done(number)
+	return nil
+}
+
+func (s *sender) batch(ctx context.Context) (int64, error) {
+	if batch := s.run.Batch(); batch != 0 {
+		return batch, nil
+	}
+	batch, err := s.to.Open(ctx)
+	if err == nil {
+		s.run.setBatch(batch)
+	}
+	return batch, err
+}
+
+func (s *sender) close(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, sendTime)
+	defer cancel()
+	if batch := s.run.Batch(); batch != 0 {
+		if err := s.to.Close(ctx, batch, s.dropped()); err != nil && !errors.Is(err, ErrGone) {
+			return err
+		}
+	}
+	s.closed = true
+	return s.run.remove()
+}
+
+// Resend hands on what earlier runs left in the folder, each to a receiver of its
+// own, until ctx ends or nothing is left.
+func Resend(ctx context.Context, runs []*Run, receiver func(About) Receiver, log *slog.Logger) {
+	for _, run := range runs {
+		s := &sender{to: receiver(run.about), run: run, log: log, dropped: func() int { return run.about.Dropped }, lose: func(n int) { run.about.Dropped += n }}
+		run.finish()
+		s.send(ctx)
+		run.Release()
+	}
+}

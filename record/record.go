@@ -1,0 +1,229 @@
+// Package record stands in front of an API, passes its traffic through unchanged,
+// and takes a copy of it. Whatever becomes of the copies, the traffic is not held
+// up by them: what cannot be kept is dropped and counted.
+package record
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/http/httputil"
+	"net/url"
+	"sync/atomic"
+	"time"
+
+	"inkret/core/exchange"
+)
+
+// Options are how an API is recorded.
+type Options struct {
+	Upstream *url.URL // the API: http or https, with host and perhaps a path
+	// As is the base URL that captures name instead of the upstream's; nil names that.
+	As       *url.URL
+	KeepHost bool           // the API sees the host that the client named
+	Roots    *x509.CertPool // that the upstream's certificate is held against; nil are the system's
+	Audience string         // who makes all calls; empty leaves it to the contracts
+	Rules    Rules          // which calls are captured
+	MaxBody  int            // bytes that are kept of a body; 0 is DefaultBody
+	Memory   int64          // bytes that copies may take until they are handed on; 0 is DefaultMemory
+	Log      *slog.Logger   // told of what happens, never of values; discarded when nil
+}
+
+const (
+	// DefaultBody is how much is kept of a body.
+	DefaultBody = 16 << 20
+	// DefaultMemory bounds the copies that are not handed on yet.
+	DefaultMemory = 256 << 20
+	// waiting is how many captures may wait to be handed on.
+	waiting = 8192
+	// dialTime bounds connecting to the upstream. Nothing else of a call is bounded:
+	// how long an answer may take is between the client and the API.
+	dialTime = 10 * time.Second
+	// idleConnections are kept to the upstream.
+	idleConnections = 512
+	// continueTime is how long an upload that asks first waits to be told to go on.
+	continueTime = time.Second
+	// headSize is about what the heads of a call take; copySize is through how much
+	// bodies pass, and growth the least that a copy asks of the memory at a time.
+	headSize = 4 << 10
+	copySize = 32 << 10
+	growth   = 4 << 10
+)
+
+// Recorder is the handler that stands in front of an API.
+type Recorder struct {
+	options  Options
+	proxy    *httputil.ReverseProxy
+	captures chan taken
+	memory   atomic.Int64 // of the copies
+	rules    *rules
+	counts   counts
+}
+
+// Counts is how a recorder went along.
+type Counts struct {
+	Captured int64 // copied, to be handed on
+	Passed   int64 // passed through without a copy, as the rules want it
+	Dropped  int64 // passed through, and their copy dropped
+}
+
+type counts struct{ captured, passed, dropped atomic.Int64 }
+
+// taken is a capture and the memory that it takes.
+type taken struct {
+	capture *exchange.Capture
+	size    int64
+}
+
+// New gives a recorder. What it captures is taken off it by
+// [Recorder.ToWriter] or [Recorder.ToReceiver].
+func New(o Options) *Recorder {
+	if o.MaxBody <= 0 {
+		o.MaxBody = DefaultBody
+	}
+	if o.Memory <= 0 {
+		o.Memory = DefaultMemory
+	}
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	r := &Recorder{options: o, captures: make(chan taken, waiting), rules: newRules(o.Rules)}
+	r.proxy = &httputil.ReverseProxy{
+		Rewrite:        r.rewrite,
+		ModifyResponse: r.answered,
+		ErrorHandler:   r.unanswered,
+		FlushInterval:  -1, // everything at once
+		BufferPool:     newBuffers(),
+		ErrorLog:       slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug),
+		Transport:      newTransport(o.Roots),
+	}
+	return r
+}
+
+// Counts tells how it went so far.
+func (r *Recorder) Counts() Counts {
+	return Counts{r.counts.captured.Load(), r.counts.passed.Load(), r.counts.dropped.Load()}
+}
+
+// Protocols are those that a server of the recorder speaks: HTTP/1.1, and HTTP/2
+// without TLS (RFC 9113 section 3.3).
+func Protocols() *http.Protocols {
+	p := &http.Protocols{}
+	p.SetHTTP1(true)
+	p.SetUnencryptedHTTP2(true)
+	return p
+}
+
+// transport calls the upstream in the protocol in which the recorder was called.
+type transport struct{ one, clear2 http.RoundTripper }
+
+func newTransport(roots *x509.CertPool) *transport {
+	plain := func() *http.Transport {
+		return &http.Transport{
+			DialContext:           (&net.Dialer{Timeout: dialTime, KeepAlive: 30 * time.Second}).DialContext,
+			TLSClientConfig:       &tls.Config{RootCAs: roots},
+			TLSHandshakeTimeout:   dialTime,
+			DisableCompression:    true, // bodies pass as they are
+			ForceAttemptHTTP2:     true,
+			MaxIdleConns:          idleConnections,
+			MaxIdleConnsPerHost:   idleConnections,
+			IdleConnTimeout:       90 * time.Second,
+			ExpectContinueTimeout: continueTime,
+			WriteBufferSize:       16 << 10,
+			ReadBufferSize:        16 << 10,
+		}
+	}
+	clear2 := plain()
+	clear2.Protocols = &http.Protocols{}
+	clear2.Protocols.SetUnencryptedHTTP2(true)
+	return &transport{plain(), clear2}
+}
+
+func (t *transport) RoundTrip(r *http.Request) (*http.Response, error) {
+	if call := callOf(r.Context()); call != nil && call.two && r.URL.Scheme == "http" {
+		return t.clear2.RoundTrip(r)
+	}
+	return t.one.RoundTrip(r)
+}
+
+// ServeHTTP implements [http.Handler].
+func (r *Recorder) ServeHTTP(w http.ResponseWriter, request *http.Request) {
+	c := &call{Recorder: r, two: request.ProtoMajor == 2}
+	if c.copied = r.rules.take(request.Method, request.URL.Path); !c.copied {
+		r.counts.passed.Add(1)
+	}
+	// A client that still sends gets the answer all the same; HTTP/1 servers of the
+	// library read to the end of what is sent first, if they are not told.
+	http.NewResponseController(w).EnableFullDuplex()
+	request = request.WithContext(context.WithValue(request.Context(), callKey{}, c))
+	if c.copied {
+		c.begin(request)
+		defer c.end() // also where the answer breaks off, which the proxy tells by a panic
+	}
+	r.proxy.ServeHTTP(w, request)
+}
+
+// rewrite addresses a request to the upstream and changes nothing else about it.
+func (r *Recorder) rewrite(p *httputil.ProxyRequest) {
+	p.SetURL(r.options.Upstream)
+	p.Out.URL.RawQuery = join(r.options.Upstream.RawQuery, p.In.URL.RawQuery)
+	if r.options.KeepHost {
+		p.Out.Host = p.In.Host
+	}
+	for _, name := range []string{"Forwarded", "X-Forwarded-For", "X-Forwarded-Host", "X-Forwarded-Proto"} {
+		if values, ok := p.In.Header[name]; ok {
+			p.Out.Header[name] = values
+		}
+	}
+}
+
+func join(a, b string) string {
+	if a == "" || b == "" {
+		return a + b
+	}
+	return a + "&" + b
+}
+
+// answered takes note of an answer's head.
+func (r *Recorder) answered(response *http.Response) error {
+	c := callOf(response.Request.Context())
+	if c == nil || !c.copied {
+		return nil
+	}
+	c.capture.Response.Status, c.capture.Response.Header = response.StatusCode, headerOf(response.Header)
+	if response.StatusCode == http.StatusSwitchingProtocols { // its body must stay what it is, to be written to
+		c.capture.Response.Missing = "the connection changed to another protocol, which is not recorded"
+		c.end()
+		return nil
+	}
+	c.response.source = response.Body
+	response.Body = &c.response
+	return nil
+}
+
+// unanswered answers for an upstream that does not.
+func (r *Recorder) unanswered(w http.ResponseWriter, request *http.Request, err error) {
+	c, reason := callOf(request.Context()), "the API did not answer"
+	if errors.Is(err, context.Canceled) {
+		reason = "the client went away before the API answered"
+	}
+	if c != nil && c.copied {
+		c.capture.Response.Missing = reason
+	}
+	r.options.Log.Debug("no answer", "reason", reason)
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(http.StatusBadGateway)
+	io.WriteString(w, `{"type":"about:blank","title":"Bad Gateway","status":502,"detail":"the API behind the recorder did not answer"}`)
+}
+
+type callKey struct{}
+
+func callOf(ctx context.Context) *call {
+	c, _ := ctx.Value(callKey{}).(*call)
+	return c
+}

@@ -1,0 +1,354 @@
+package record
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+
+	"inkret/sealing"
+)
+
+// Run is one recording for a service, and its folder: while the service is away
+// its chunks lie there, sealed, and they outlive the recorder.
+type Run struct {
+	dir   string
+	box   *sealing.Box
+	limit int64
+	lock  *os.File
+
+	mu       sync.Mutex
+	about    About
+	memory   map[int]chunk // by number; those that are not on disk
+	numbers  []int         // that wait, the next first
+	last     int           // number
+	size     int64         // of what is on disk
+	finished bool
+	more     chan struct{} // is sent to when something is to be done
+}
+
+// About says what a run is.
+type About struct {
+	URL      string `json:"url"` // of the service
+	Service  string `json:"service"`
+	Name     string `json:"name"`
+	Audience string `json:"audience,omitempty"`
+	Batch    int64  `json:"batch,omitempty"`   // 0 until it was begun
+	Dropped  int    `json:"dropped,omitempty"` // captures, when the run ended
+}
+
+const (
+	aboutName = "run.json"
+	lockName  = "lock"
+	chunkEnd  = ".chunk"
+	// sealedAs is authenticated with each chunk.
+	sealedAs = "inkret chunk 1"
+	// inMemory is how many chunks wait in memory before they go to disk.
+	inMemory = 8
+	// DefaultLimit bounds the bytes that wait on disk.
+	DefaultLimit = 1 << 30
+)
+
+// Folder is where runs are.
+type Folder struct {
+	Dir   string
+	Key   string // the file of the key that chunks are sealed with
+	Limit int64  // bytes that one run may have on disk; 0 is DefaultLimit
+}
+
+func (f Folder) box() (*sealing.Box, error) {
+	keys, err := sealing.ReadKeys(f.Key)
+	if errors.Is(err, fs.ErrNotExist) {
+		keys = [][]byte{sealing.NewKey()}
+		if err = os.MkdirAll(filepath.Dir(f.Key), 0o700); err == nil {
+			err = sealing.WriteKeys(f.Key, keys)
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return sealing.NewBox(keys)
+}
+
+// Begin begins a run. [Run.Release] it when done.
+func (f Folder) Begin(about About) (*Run, error) {
+	box, err := f.box()
+	if err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(f.Dir, 0o700); err != nil {
+		return nil, err
+	}
+	dir, err := os.MkdirTemp(f.Dir, "run-")
+	if err != nil {
+		return nil, err
+	}
+	r := f.run(dir, box)
+	if r.lock, err = locked(dir); err != nil {
+		return nil, err
+	}
+	r.about = about
+	return r, r.note()
+}
+
+func (f Folder) run(dir string, box *sealing.Box) *Run {
+	limit := f.Limit
+	if limit <= 0 {
+		limit = DefaultLimit
+	}
+	return &Run{dir: dir, box: box, limit: limit, memory: map[int]chunk{}, more: make(chan struct{}, 1)}
+}
+
+// errLocked is that another recorder is at a run.
+var errLocked = errors.New("another recorder is at it")
+
+func locked(dir string) (*os.File, error) {
+	lock, err := os.OpenFile(filepath.Join(dir, lockName), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil {
+		lock.Close()
+		return nil, errLocked
+	}
+	return lock, nil
+}
+
+// Left gives the runs that wait in the folder and at which no recorder is, those of
+// the address url.
+func (f Folder) Left(url string) ([]*Run, error) {
+	entries, err := os.ReadDir(f.Dir)
+	if errors.Is(err, fs.ErrNotExist) || len(entries) == 0 {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	box, err := f.box()
+	if err != nil {
+		return nil, err
+	}
+	var all []*Run
+	for _, e := range entries {
+		if !e.IsDir() || !strings.HasPrefix(e.Name(), "run-") {
+			continue
+		}
+		r := f.run(filepath.Join(f.Dir, e.Name()), box)
+		switch r.lock, err = locked(r.dir); {
+		case errors.Is(err, errLocked):
+			continue
+		case err != nil:
+			return all, err
+		}
+		if err := r.read(); err != nil || r.about.URL != url {
+			r.Release()
+			if err != nil {
+				return all, fmt.Errorf("%s: %w", r.dir, err)
+			}
+			continue
+		}
+		all = append(all, r)
+	}
+	return all, nil
+}
+
+// read reads what an earlier recorder left.
+func (r *Run) read() error {
+	text, err := os.ReadFile(filepath.Join(r.dir, aboutName))
+	if err != nil {
+		return err
+	}
+	if err := json.Unmarshal(text, &r.about); err != nil {
+		return err
+	}
+	entries, err := os.ReadDir(r.dir)
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		number, err := strconv.Atoi(strings.TrimSuffix(e.Name(), chunkEnd))
+		if err != nil || !strings.HasSuffix(e.Name(), chunkEnd) {
+			continue
+		}
+		if info, err := e.Info(); err == nil {
+			r.size += info.Size()
+		}
+		r.numbers = append(r.numbers, number)
+	}
+	slices.Sort(r.numbers)
+	if n := len(r.numbers); n > 0 {
+		r.last = r.numbers[n-1]
+	}
+	return nil
+}
+
+// note writes what the run is.
+func (r *Run) note() error {
+	text, err := json.Marshal(r.about)
+	if err != nil {
+		return err
+	}
+	return sealing.WriteFile(filepath.Join(r.dir, aboutName), append(text, '\n'))
+}
+
+// Release lets another recorder have what the run left.
+func (r *Run) Release() { r.lock.Close() }
+
+// About tells what the run is.
+func (r *Run) About() About {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.about
+}
+
+// Batch gives the batch that the run adds to; 0 while none was begun.
+func (r *Run) Batch() int64 {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.about.Batch
+}
+
+// Waiting gives how many bytes wait on disk, and where.
+func (r *Run) Waiting() (int64, string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.size, r.dir
+}
+
+func (r *Run) setBatch(batch int64) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.about.Batch = batch
+	r.note() // without it a later recorder begins another batch: nothing is lost
+}
+
+// put adds a chunk and gives how many captures were lost by it.
+func (r *Run) put(c chunk) int {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.last++
+	number := r.last
+	if len(r.memory) < inMemory && r.size == 0 {
+		r.memory[number] = c
+	} else if !r.store(number, c) {
+		return c.captures
+	}
+	r.numbers = append(r.numbers, number)
+	r.wake()
+	return 0
+}
+
+// spill moves what waits in memory to disk, so that it outlives the recorder.
+func (r *Run) spill() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for number, c := range r.memory {
+		if r.store(number, c) {
+			delete(r.memory, number)
+		}
+	}
+}
+
+// store writes a chunk to disk, where there is room for it.
+func (r *Run) store(number int, c chunk) bool {
+	sealed := r.box.Seal(c.lines, sealedAs)
+	if r.size+int64(len(sealed)) > r.limit || sealing.WriteFile(r.file(number), sealed) != nil {
+		return false
+	}
+	r.size += int64(len(sealed))
+	return true
+}
+
+func (r *Run) file(number int) string {
+	return filepath.Join(r.dir, fmt.Sprintf("%09d%s", number, chunkEnd))
+}
+
+// next waits for the chunk that is to be handed on next. ok is false when the run
+// is finished and empty, or ctx ends.
+func (r *Run) next(ctx context.Context) (c chunk, number int, ok bool) {
+	for {
+		r.mu.Lock()
+		for len(r.numbers) > 0 {
+			number = r.numbers[0]
+			c, ok = r.memory[number]
+			if !ok {
+				c, ok = r.load(number)
+			}
+			if ok {
+				r.mu.Unlock()
+				return c, number, true
+			}
+			r.forget(number) // it is damaged, or somebody removed it
+		}
+		finished := r.finished
+		r.mu.Unlock()
+		if finished {
+			return c, 0, false
+		}
+		select {
+		case <-r.more:
+		case <-ctx.Done():
+			return c, 0, false
+		}
+	}
+}
+
+func (r *Run) load(number int) (chunk, bool) {
+	sealed, err := os.ReadFile(r.file(number))
+	if err != nil {
+		return chunk{}, false
+	}
+	lines, _, err := r.box.Open(sealed, sealedAs)
+	return chunk{lines, strings.Count(string(lines), "\n")}, err == nil
+}
+
+// done removes a chunk that was taken.
+func (r *Run) done(number int) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.forget(number)
+}
+
+func (r *Run) forget(number int) {
+	if _, ok := r.memory[number]; ok {
+		delete(r.memory, number)
+	} else if info, err := os.Stat(r.file(number)); err == nil && os.Remove(r.file(number)) == nil {
+		r.size -= info.Size()
+	}
+	r.numbers = slices.DeleteFunc(r.numbers, func(n int) bool { return n == number })
+}
+
+// finish says that no chunk will be added.
+func (r *Run) finish() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.finished = true
+	r.wake()
+}
+
+func (r *Run) wake() {
+	select {
+	case r.more <- struct{}{}:
+	default:
+	}
+}
+
+// leave keeps what waits for a later recorder, with how many captures were dropped.
+func (r *Run) leave(dropped int) error {
+	r.spill()
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.about.Dropped = dropped
+	return r.note()
+}
+
+// remove removes the folder of a run of which nothing is left.
+func (r *Run) remove() error { return os.RemoveAll(r.dir) }
