@@ -8,6 +8,7 @@ import (
 	"io"
 	"net/http"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -183,6 +184,7 @@ func (a *app) repeat(ctx context.Context, c *cli.Command) error {
 	if b.Findings > 0 {
 		a.status = exitFindings
 	}
+	slices.Reverse(calls.Items) // in the order in which they were made
 	return a.output(c, repeated{b, calls.Items}, func(w io.Writer) {
 		captureTable(w, calls.Items)
 		a.sayBatch(r, b)

@@ -11,6 +11,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"inkret/core/exchange"
 	"inkret/demo"
 	"inkret/service"
 )
@@ -31,11 +32,13 @@ func (a *app) demoCommand() *cli.Command {
 		Name:  "demo",
 		Usage: "run the service with made-up data: the harbour of Fennick Quay",
 		Description: `Starts a stand-in API that really leaks, records calls to it as three audiences,
-judges them, and serves the console. Everything is in a new folder, which is
+judges them, and serves the console. A recorder stands before the API: what is
+clicked on its page is captured and judged while one watches. Everything is in a new folder, which is
 removed at the end unless --data names one.`,
 		Flags: []cli.Flag{
 			listenFlag(),
 			&cli.StringFlag{Name: "harbour", Value: "127.0.0.1:7466", Usage: "the `ADDRESS` the stand-in API listens on"},
+			&cli.StringFlag{Name: "recorder", Value: "127.0.0.1:7467", Usage: "the `ADDRESS` at which a recorder stands before it"},
 			&cli.StringFlag{Name: "data", Usage: "keep the data in `FOLDER`", TakesFile: true},
 			&cli.StringFlag{Name: "recordings", Usage: "write the recordings, the contracts and the harbour's SQL schema into `FOLDER` too, to try the other commands on", TakesFile: true},
 			logFlag("warn"),
@@ -80,8 +83,17 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 	if err := fillDemo(ctx, s, recordings); err != nil {
 		return err
 	}
+	harbourAt := listener.Addr().String()
+	if err := allowHarbour(ctx, s, harbourAt); err != nil {
+		return err
+	}
+	recorderAt, stop, err := recordHarbour(ctx, s, c.String("recorder"), harbourAt, dir, log)
+	if err != nil {
+		return err
+	}
+	defer stop()
 	return a.serve(ctx, s, serving{listen: c.String("listen"), log: log}, func(address string) error {
-		a.say("The harbour of Fennick Quay, made up, is open.\n\n  console    %s\n  its API    http://%s", address, listener.Addr())
+		a.say("The harbour of Fennick Quay, made up, is open.\n\n  console    %s\n  its API    http://%s\n  recorded   http://%s, a page to click through; watch it leak at %s/live", address, harbourAt, recorderAt, address)
 		a.say("\nSign in as any of these, with the password %q:\n", demoPassword)
 		for _, p := range demoPeople {
 			a.say("  %-28s %s, %s", p.email, p.name, p.role)
@@ -137,16 +149,15 @@ func fillDemo(ctx context.Context, s *service.Service, recordings []recording) e
 	if err != nil || len(people) > 0 {
 		return err
 	}
-	var reviewer service.Caller
+	callers := map[string]service.Caller{}
 	for _, p := range demoPeople {
 		person, err := s.AddPerson(ctx, p.name, p.email, p.role, demoPassword)
 		if err != nil {
 			return err
 		}
-		if p.role == service.Reviewer {
-			reviewer.Person = person
-		}
+		callers[p.role] = service.Caller{Person: person}
 	}
+	reviewer := callers[service.Reviewer]
 	files, err := demo.Contracts()
 	if err != nil {
 		return err
@@ -160,6 +171,18 @@ func fillDemo(ctx context.Context, s *service.Service, recordings []recording) e
 	}
 	for _, r := range recordings {
 		if _, err := s.Upload(ctx, reviewer, demo.ServiceName, r.name, service.Said{}, bytes.NewReader(r.data)); err != nil {
+			return err
+		}
+	}
+	for _, audience := range demo.Audiences {
+		var fields exchange.Header
+		for name, values := range demo.Credentials(audience) {
+			fields = append(fields, exchange.HeaderField{Name: name, Value: values[0]})
+		}
+		if len(fields) == 0 {
+			continue
+		}
+		if err := s.SetCredentials(ctx, callers[service.Lead], demo.ServiceName, string(audience), fields); err != nil {
 			return err
 		}
 	}

@@ -227,7 +227,7 @@ func (a *app) recordToService(ctx context.Context, c *cli.Command, o recordingOp
 	defer resent.Wait()
 	defer stop()
 	recorder := record.New(o.Options)
-	return a.stand(ctx, c, o, recorder, r.url + "/live?service=" + url.QueryEscape(service), func(ctx context.Context) error {
+	return a.stand(ctx, c, o, recorder, r.url+"/live?service="+url.QueryEscape(service), func(ctx context.Context) error {
 		left, err := recorder.ToReceiver(ctx, &liveReceiver{r, run.About()}, run)
 		if left {
 			size, dir := run.Waiting()

@@ -6,9 +6,11 @@
 package demo
 
 import (
+	_ "embed"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
+	"io"
 	"math/big"
 	"net/http"
 	"strconv"
@@ -71,6 +73,9 @@ type (
 		DeskPIN     string `json:"desk_pin"`
 	}
 )
+
+//go:embed page.html
+var page string
 
 // Harbour is the stand-in API. It is safe for concurrent use: it changes nothing.
 type Harbour struct {
@@ -349,6 +354,10 @@ func (h *Harbour) routes() {
 		answer(w, http.StatusInternalServerError, body)
 	})
 	h.mux.HandleFunc("GET /arrivals", h.arrivals)
+	h.mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, _ *http.Request) { // to click through
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		io.WriteString(w, page)
+	})
 }
 
 func (h *Harbour) listBookings(w http.ResponseWriter, r *http.Request) {

@@ -49,6 +49,9 @@ const ServiceName = "fennick-quay"
 // host is what the stand-in API is called in recordings.
 const host = "api.fennick-quay.example"
 
+// Servers are those that the contracts declare; the stand-in API answers for them.
+var Servers = []string{"https://" + host, "http://" + host}
+
 // Audience is who makes the calls of a recording.
 type Audience string
 
@@ -84,8 +87,9 @@ func calls(a Audience) []call {
 	return all
 }
 
-// authorise gives a request the credentials of an audience.
-func authorise(r *http.Request, a Audience) {
+// Credentials gives the header fields with which an audience makes its calls.
+func Credentials(a Audience) http.Header {
+	h := http.Header{}
 	switch a {
 	case Skipper:
 		part := func(v any) string {
@@ -93,10 +97,17 @@ func authorise(r *http.Request, a Audience) {
 			return base64.RawURLEncoding.EncodeToString(data)
 		}
 		token := part(object{"alg": "HS256", "typ": "JWT"}) + "." + part(object{"sub": "505", "role": "skipper"}) + "." + base64.RawURLEncoding.EncodeToString([]byte("signature of the demo, worth nothing"))
-		r.Header.Set("Authorization", "Bearer "+token)
+		h.Set("Authorization", "Bearer "+token)
 	case Office:
-		r.Header.Set("X-Desk", "2")
-		r.Header.Set("Cookie", "desk_session=made-up-for-the-demo")
+		h.Set("X-Desk", "2")
+		h.Set("Cookie", "desk_session=made-up-for-the-demo")
+	}
+	return h
+}
+
+func authorise(r *http.Request, a Audience) {
+	for name, values := range Credentials(a) {
+		r.Header[name] = values
 	}
 }
 

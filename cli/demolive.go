@@ -1,0 +1,115 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/url"
+	"path/filepath"
+
+	"inkret/demo"
+	"inkret/record"
+	"inkret/service"
+)
+
+// What of the demo goes on while it runs: calls are made again to the harbour, and a
+// recorder stands before it.
+
+// demoCaller gives the first of the demo's people who has a role.
+func demoCaller(ctx context.Context, s *service.Service, role string) (service.Caller, error) {
+	people, err := s.People(ctx)
+	for _, p := range people {
+		if p.Role == role {
+			return service.Caller{Person: p}, nil
+		}
+	}
+	return service.Caller{}, errors.Join(err, fmt.Errorf("nobody in the demo is %s", role))
+}
+
+// allowHarbour lets recorded calls be made again to where the harbour listens now.
+func allowHarbour(ctx context.Context, s *service.Service, harbour string) error {
+	administrator, err := demoCaller(ctx, s, service.Administrator)
+	if err != nil {
+		return err
+	}
+	for _, server := range demo.Servers {
+		if err := s.AllowServer(ctx, administrator, demo.ServiceName, server, "http://"+harbour); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// recordHarbour stands a recorder before the harbour. stop ends it and sees that
+// what it captured is in the service.
+func recordHarbour(ctx context.Context, s *service.Service, listen, harbour, dir string, log *slog.Logger) (address string, stop func(), err error) {
+	who, err := demoCaller(ctx, s, service.Reviewer)
+	if err != nil {
+		return "", nil, err
+	}
+	as, err := url.Parse(demo.Servers[0])
+	if err != nil {
+		return "", nil, err
+	}
+	listener, err := net.Listen("tcp", listen)
+	if err != nil {
+		return "", nil, hint(fmt.Errorf("the recorder cannot listen on %s: %w", listen, err), "choose another address with --recorder")
+	}
+	run, err := record.Folder{Dir: filepath.Join(dir, "waiting"), Key: filepath.Join(dir, "waiting.key")}.Begin(record.About{Service: demo.ServiceName})
+	if err != nil {
+		listener.Close()
+		return "", nil, err
+	}
+	recorder := record.New(record.Options{Upstream: &url.URL{Scheme: "http", Host: harbour}, As: as, Log: log})
+	server := &http.Server{Handler: recorder, Protocols: record.Protocols(), ReadHeaderTimeout: headerTime}
+	go server.Serve(listener)
+	recording, end := context.WithCancel(context.WithoutCancel(ctx))
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		if _, err := recorder.ToReceiver(recording, &demoReceiver{s, who}, run); err != nil {
+			log.Error("the recorder failed", "error", err.Error())
+		}
+	}()
+	return listener.Addr().String(), func() {
+		server.Close()
+		end()
+		<-ended
+		run.Release()
+	}, nil
+}
+
+// demoReceiver is a batch of the service in the same program.
+type demoReceiver struct {
+	*service.Service
+	who service.Caller
+}
+
+// Open implements [record.Receiver].
+func (d *demoReceiver) Open(ctx context.Context) (int64, error) {
+	b, err := d.OpenLive(ctx, d.who, demo.ServiceName, "the demo's recorder", "")
+	return b.ID, err
+}
+
+// Extend implements [record.Receiver].
+func (d *demoReceiver) Extend(ctx context.Context, batch int64, number, dropped int, lines []byte) error {
+	_, err := d.ExtendLive(ctx, d.who, batch, number, dropped, bytes.NewReader(lines))
+	var p *service.Problem
+	switch {
+	case !errors.As(err, &p):
+		return err
+	case p.Code == service.NotFound || p.Code == service.Conflict:
+		return record.ErrGone
+	}
+	return &record.Refused{Reason: p.Detail}
+}
+
+// Close implements [record.Receiver].
+func (d *demoReceiver) Close(ctx context.Context, batch int64, dropped int) error {
+	_, err := d.CloseLive(ctx, d.who, batch, dropped)
+	return err
+}
