@@ -20,6 +20,7 @@ export function themeFor(dark: boolean): ThemeConfig {
       colorBgLayout: dark ? "#0b0f17" : paper,
       colorInfoBg: dark ? "#151d2d" : "#f1f4fb",
       colorInfoBorder: dark ? "#2b3a5c" : "#c9d3ec",
+      colorSuccess: dark ? "#7fcf9f" : "#2c6e49",
       colorWarning: dark ? "#f0a06a" : accent,
       ...(dark ? { colorBgContainer: "#141a25", colorBgElevated: "#1a2230", colorBorder: "#303b4f", colorBorderSecondary: "#232c3c", colorFillAlter: "#18202d" } : {}),
       borderRadius: 4,

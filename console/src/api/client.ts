@@ -4,7 +4,9 @@ import type { components, paths } from "./schema.gen";
 type Schemas = components["schemas"];
 export type Advice = Schemas["Advice"];
 export type Batch = Schemas["Batch"];
+export type CalledServer = Schemas["CalledServer"];
 export type Capture = Schemas["Capture"];
+export type CaptureDetail = Schemas["CaptureDetail"];
 export type ClassOrNone = Schemas["ClassOrNone"];
 export type ContractFile = Schemas["ContractFile"];
 export type CoverageGap = Schemas["CoverageGap"];
@@ -17,6 +19,8 @@ export type Field = Schemas["Field"];
 export type Finding = Schemas["Finding"];
 export type FindingDetail = Schemas["FindingDetail"];
 export type GrantNode = Schemas["GrantNode"];
+export type KeptCredentials = Schemas["KeptCredentials"];
+export type LiveCall = Schemas["LiveCall"];
 export type PatchOp = Schemas["PatchOp"];
 export type Person = Schemas["Person"];
 export type Problem = Schemas["Problem"];
@@ -29,6 +33,7 @@ export type Service = Schemas["Service"];
 export type Severity = Schemas["Severity"];
 export type ShapeProposal = Schemas["ShapeProposal"];
 export type State = Schemas["State"];
+export type TrailEntry = Schemas["TrailEntry"];
 export type Trial = Schemas["Trial"];
 export type WireNode = Schemas["WireNode"];
 
@@ -58,10 +63,10 @@ export async function take<T>(answer: Promise<{ data?: T; error?: unknown; respo
 }
 
 /** Sends a recording and tells how much of it has gone; fetch cannot. */
-export function upload(service: string, audience: string, file: File, onProgress: (share: number) => void): Promise<Batch> {
+export function upload(service: string, said: { audience?: string; audiences?: string; request?: string }, file: File, onProgress: (share: number) => void): Promise<Batch> {
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest();
-    const query = new URLSearchParams({ name: file.name, ...(audience ? { audience } : {}) });
+    const query = new URLSearchParams({ name: file.name, ...Object.fromEntries(Object.entries(said).filter(([, v]) => v)) });
     request.open("POST", `/api/v1/services/${encodeURIComponent(service)}/batches?${query}`);
     request.setRequestHeader("Content-Type", "application/octet-stream");
     request.upload.onprogress = (e) => onProgress(e.total ? e.loaded / e.total : 0);

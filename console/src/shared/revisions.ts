@@ -2,7 +2,8 @@ import { useQueryClient } from "@tanstack/react-query";
 import { App } from "antd";
 import { useCallback } from "react";
 import { useNavigate } from "react-router";
-import { ApiProblem, type Revision } from "../api/client";
+import { type Revision } from "../api/client";
+import { useFailed } from "./states";
 
 /** What to do once a change of contracts was sent: tell where it stands, and let everything be asked for anew. */
 export function useRevisionMade() {
@@ -24,11 +25,5 @@ export function useRevisionMade() {
     },
     [message, notification, navigate, queries],
   );
-  const failed = useCallback(
-    (e: Error) => {
-      notification.error({ title: e.message, description: e instanceof ApiProblem ? e.next : "The service cannot be reached; nothing was changed." });
-    },
-    [notification],
-  );
-  return { made, failed };
+  return { made, failed: useFailed() };
 }

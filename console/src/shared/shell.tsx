@@ -1,4 +1,4 @@
-import { AimOutlined, ApiOutlined, BulbOutlined, CloudUploadOutlined, DatabaseOutlined, FileProtectOutlined, HomeOutlined, LogoutOutlined, TableOutlined } from "@ant-design/icons";
+import { AimOutlined, ApiOutlined, BulbOutlined, CloudUploadOutlined, DatabaseOutlined, EyeOutlined, FileProtectOutlined, HistoryOutlined, HomeOutlined, LogoutOutlined, SettingOutlined, TableOutlined } from "@ant-design/icons";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Button, Flex, Layout, Menu, Typography } from "antd";
 import { useEffect } from "react";
@@ -16,6 +16,9 @@ const pages = [
   { key: "/exposure", icon: <TableOutlined aria-hidden />, label: <Link to="/exposure">Exposure map</Link> },
   { key: "/contracts", icon: <FileProtectOutlined aria-hidden />, label: <Link to="/contracts">Contracts</Link> },
   { key: "/captures", icon: <CloudUploadOutlined aria-hidden />, label: <Link to="/captures">Captures</Link> },
+  { key: "/live", icon: <EyeOutlined aria-hidden />, label: <Link to="/live">Live</Link> },
+  { key: "/trail", icon: <HistoryOutlined aria-hidden />, label: <Link to="/trail">Trail</Link> },
+  { key: "/settings", icon: <SettingOutlined aria-hidden />, label: <Link to="/settings">Settings</Link> },
 ];
 
 /** The frame around every page of somebody who is signed in. */

@@ -1,5 +1,5 @@
-import { Button, Empty as AntdEmpty, Flex, Result, Spin, Typography } from "antd";
-import type { ReactNode } from "react";
+import { App, Button, Empty as AntdEmpty, Flex, Result, Spin, Typography } from "antd";
+import { useCallback, type ReactNode } from "react";
 import { Link } from "react-router";
 import { ApiProblem } from "../api/client";
 
@@ -50,5 +50,16 @@ export function Empty({ title, children }: { title: string; children?: ReactNode
     <AntdEmpty image={AntdEmpty.PRESENTED_IMAGE_SIMPLE} description={<Typography.Text strong>{title}</Typography.Text>}>
       {children}
     </AntdEmpty>
+  );
+}
+
+/** What to do when something that somebody asked for was not done. */
+export function useFailed() {
+  const { notification } = App.useApp();
+  return useCallback(
+    (e: Error) => {
+      notification.error({ title: e.message, description: e instanceof ApiProblem ? e.next : "The service cannot be reached; nothing was changed." });
+    },
+    [notification],
   );
 }

@@ -5,6 +5,7 @@ import { Link, useParams } from "react-router";
 import { api, take, type GrantNode, type ResponseContract } from "../../api/client";
 import { useAddress } from "../../shared/address";
 import { ago, bytes, count, share } from "../../shared/format";
+import { Repeat } from "../../shared/repeat";
 import { Heading } from "../../shared/shell";
 import { Empty, Failed, Loading } from "../../shared/states";
 import { Code, SeverityMark } from "../../shared/tags";
@@ -28,8 +29,11 @@ export default function EndpointPage() {
             <Link to={`/endpoints/${e.id}/edit`}>
               <Button type="primary">{e.known ? "Edit the contract" : "Draft a contract"}</Button>
             </Link>
+            <Repeat calls={{ endpoint: e.id }} service={e.service}>
+              Make its calls again…
+            </Repeat>
             <Link to={`/findings?endpoint=${e.id}`}>{count(e.open, "open finding")}</Link>
-            <span>{count(e.captures, "capture")}</span>
+            <Link to={`/captures?endpoint=${e.id}`}>{count(e.captures, "capture")}</Link>
             <span>
               {bytes(e.excess_bytes)} excess ({share(e.excess_bytes, e.bytes)})
             </span>

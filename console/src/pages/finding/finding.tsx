@@ -5,6 +5,7 @@ import { Link, useParams } from "react-router";
 import { api, ApiProblem, take, type Finding, type FindingDetail, type State } from "../../api/client";
 import { ago, bytes, count, time } from "../../shared/format";
 import { useMay } from "../../shared/session";
+import { mayChange, Repeat } from "../../shared/repeat";
 import { Heading } from "../../shared/shell";
 import { Empty, Failed, Loading } from "../../shared/states";
 import { Code, SeverityMark, StateMark, stateWords } from "../../shared/tags";
@@ -170,7 +171,14 @@ function Evidence({ d }: { d: FindingDetail }) {
   });
   return (
     <section className="sheet" aria-label="Evidence">
-      <Typography.Title level={2}>Evidence</Typography.Title>
+      <Flex justify="space-between" gap={8}>
+        <Typography.Title level={2}>Evidence</Typography.Title>
+        {latest && (
+          <Repeat calls={{ capture: id }} service={d.finding.service} audience={d.finding.audience} unsafe={mayChange(d.finding.endpoint.split(" ")[0] ?? "")}>
+            Make the call again…
+          </Repeat>
+        )}
+      </Flex>
       {!latest && <Empty title="The captures that showed it are no longer kept" />}
       {latest && (
         <Flex vertical gap={4} style={{ marginBottom: 8 }}>

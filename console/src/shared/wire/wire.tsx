@@ -54,11 +54,12 @@ function rowsOf(root: WireNode): Row[] {
   return rows;
 }
 
-const label = (n: WireNode) => n.name ?? (n.index !== undefined ? `[${n.index}]` : "body");
+const label = (n: WireNode) => (n.inner ? ">> " : "") + (n.name ?? (n.index !== undefined ? `[${n.index}]` : n.inner ? "body inside" : "body"));
 
 function size(n: WireNode): string {
   const children = (n.children?.length ?? 0) + (n.more ?? 0);
   if (n.kind === "object") return n.children ? `{${children}}` : "{}";
+  if (n.kind === "page") return `page, ${count(children, "body", "bodies")} inside`;
   if (n.kind === "array") return n.children || n.more ? `[${children}]` : "[]";
   return "";
 }
@@ -72,7 +73,8 @@ function spoken(r: Row): string {
   return parts.join(", ");
 }
 
-export function WireView({ body, cut, at, judgedBy }: { body: WireNode; cut?: number; at?: string; judgedBy: string }) {
+/** tools is what stands below for the value that has the focus. */
+export function WireView({ body, cut, at, judgedBy, tools }: { body: WireNode; cut?: number; at?: string; judgedBy: string; tools?: (n: WireNode) => React.ReactNode }) {
   const rows = useMemo(() => rowsOf(body), [body]);
   const spots = rows.filter((r) => r.node.finding).length;
   const [show, setShow] = useState<"all" | "spots">("all");
@@ -240,6 +242,7 @@ export function WireView({ body, cut, at, judgedBy }: { body: WireNode; cut?: nu
           );
         })}
       </div>
+      {tools && rows[current] && <div className="wire-tools">{tools(rows[current].node)}</div>}
       {cut ? <Typography.Text type="secondary">{count(cut, "value")} more like these are not drawn.</Typography.Text> : null}
     </section>
   );

@@ -1,0 +1,190 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Alert, App, Button, Descriptions, Flex, Input, Modal, Select, Tag, Typography } from "antd";
+import { useState } from "react";
+import { Link, useNavigate } from "react-router";
+import { api, take, type Batch, type Finding } from "../../api/client";
+import { ago, bytes, count, share, time } from "../../shared/format";
+import { Repeat } from "../../shared/repeat";
+import { useMay } from "../../shared/session";
+import { Heading } from "../../shared/shell";
+import { Failed, Loading, useFailed } from "../../shared/states";
+import { Code, SeverityMark } from "../../shared/tags";
+
+const origins: Record<string, string> = { recording: "a recording", recorder: "a recorder", recapture: "calls made again" };
+
+/** A batch above its captures: what it is, and what may be done with it. */
+export function BatchHead({ batch }: { batch: number }) {
+  const of = useQuery({ queryKey: ["batch", batch], queryFn: () => take(api.GET("/api/v1/batches/{batch_id}", { params: { path: { batch_id: batch } } })), refetchInterval: (q) => (q.state.data?.growing ? 2000 : false) });
+  const reviewer = useMay("reviewer");
+  if (of.error) return <Failed error={of.error} again={() => of.refetch()} />;
+  if (!of.data) return <Loading what="the batch" />;
+  const b = of.data;
+  return (
+    <>
+      <Heading
+        title={b.name}
+        aside={
+          <Flex gap={8} wrap align="center">
+            <Link to={`/findings?state=any&batch=${batch}`}>{count(b.findings, "finding")}</Link>
+            {b.growing && <Link to={`/live?service=${encodeURIComponent(b.service)}`}>Watch live</Link>}
+            <Repeat calls={{ batch }} service={b.service}>
+              Make its calls again…
+            </Repeat>
+            {reviewer && !b.growing && <Correct batch={b} />}
+            {reviewer && <Withdraw batch={b} />}
+          </Flex>
+        }
+      >
+        <Link to="/captures">Recordings</Link> / {b.name} {b.growing && <Tag color="processing">still recording</Tag>}
+      </Heading>
+      <section className="sheet" aria-label="The batch" style={{ marginBottom: 12 }}>
+        <Descriptions
+          size="small"
+          column={{ xs: 1, md: 2, lg: 4 }}
+          items={[
+            ["Came from", origins[b.origin ?? "recording"] ?? b.origin],
+            ["Service", b.service],
+            ["Sent", <span title={time(b.started)}>{`${b.author}, ${ago(b.started)}`}</span>],
+            ["Audience", b.audience ? `${b.audience}, said` : "recognised from each call"],
+            ["Captures", `${b.captures}: ${b.judged} judged, ${b.skipped} skipped`],
+            ["Weight", `${bytes(b.bytes)}, ${share(b.excess_bytes, b.bytes)} excess`],
+            ["Findings", `${b.findings}, ${b.new_findings} new`],
+            ["Dropped", b.dropped ? `${b.dropped} by the recorder` : "none"],
+          ].map(([label, children], i) => ({ key: i, label: label as string, children }))}
+        />
+        {b.skip_reasons && b.skip_reasons.length > 0 && (
+          <Typography.Text type="secondary">{b.skip_reasons.map((r) => `skipped ${r.captures}: ${r.reason}`).join("; ")}</Typography.Text>
+        )}
+      </section>
+      {b.problem && <Alert type="warning" showIcon title={b.problem} style={{ marginBottom: 8 }} />}
+    </>
+  );
+}
+
+function Correct({ batch }: { batch: Batch }) {
+  const { message } = App.useApp();
+  const queries = useQueryClient();
+  const failed = useFailed();
+  const [open, setOpen] = useState(false);
+  const [audience, setAudience] = useState(batch.audience ?? "");
+  const [mapping, setMapping] = useState("");
+  const services = useQuery({ queryKey: ["services"], queryFn: () => take(api.GET("/api/v1/services")), staleTime: 60_000 });
+  const correct = useMutation({
+    mutationFn: () =>
+      take(
+        api.PUT("/api/v1/batches/{batch_id}/audience", {
+          params: { path: { batch_id: batch.id } },
+          body: audience === mapped ? { audiences: mapping } : { audience: audience || undefined },
+        }),
+      ),
+    onSuccess: (b) => {
+      setOpen(false);
+      void queries.invalidateQueries();
+      void message.success(`Judged anew: ${count(b.findings, "finding")}`);
+    },
+    onError: failed,
+  });
+  const mapped = " mapping";
+  return (
+    <>
+      <Button onClick={() => setOpen(true)}>Correct the audience…</Button>
+      {open && (
+        <Modal title="Who made these calls" open onCancel={() => setOpen(false)} onOk={() => correct.mutate()} okText="Judge the batch anew" okButtonProps={{ loading: correct.isPending, disabled: audience === mapped && !mapping.trim() }}>
+          <div className="stack">
+            <Select
+              aria-label="Audience of the batch"
+              showSearch
+              style={{ width: "100%" }}
+              value={audience}
+              onChange={setAudience}
+              options={[
+                { value: "", label: "recognised from each call" },
+                ...(services.data?.find((s) => s.name === batch.service)?.audiences ?? []).map((a) => ({ value: a, label: a })),
+                { value: mapped, label: "said by a mapping" },
+              ]}
+            />
+            {audience === mapped && (
+              <Input.TextArea rows={6} aria-label="The mapping" className="code" placeholder={"audiences:\n  - {audience: skipper, recognise: {header: {name: X-App, value: mobile}}}"} value={mapping} onChange={(e) => setMapping(e.target.value)} />
+            )}
+            <Code copyable>{`inkret capture audience ${batch.id}${audience === mapped ? " --audiences FILE" : audience ? ` ${audience}` : ""}`}</Code>
+          </div>
+        </Modal>
+      )}
+    </>
+  );
+}
+
+function Withdraw({ batch }: { batch: Batch }) {
+  const [open, setOpen] = useState(false);
+  return (
+    <>
+      <Button danger onClick={() => setOpen(true)}>
+        Withdraw…
+      </Button>
+      {open && <WithdrawDialog batch={batch} close={() => setOpen(false)} />}
+    </>
+  );
+}
+
+function WithdrawDialog({ batch, close }: { batch: Batch; close: () => void }) {
+  const { message } = App.useApp();
+  const navigate = useNavigate();
+  const queries = useQueryClient();
+  const failed = useFailed();
+  const [reason, setReason] = useState("");
+  const path = { batch_id: batch.id };
+  const effect = useQuery({ queryKey: ["withdrawal", batch.id], queryFn: () => take(api.GET("/api/v1/batches/{batch_id}/withdrawal", { params: { path } })), staleTime: 0 });
+  const withdraw = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/batches/{batch_id}/withdrawal", { params: { path }, body: { reason } })),
+    onSuccess: () => {
+      navigate("/captures");
+      void queries.invalidateQueries();
+      void message.success(`Batch ${batch.id} is withdrawn`);
+    },
+    onError: failed,
+  });
+  return (
+    <Modal
+      title={`Withdraw ${batch.name}`}
+      open
+      width={640}
+      onCancel={close}
+      onOk={() => withdraw.mutate()}
+      okText="Withdraw the batch"
+      okButtonProps={{ danger: true, disabled: !reason.trim() || !effect.data, loading: withdraw.isPending }}
+    >
+      {effect.isPending && <Loading what="what it comes to" />}
+      {effect.error && <Failed error={effect.error} again={() => effect.refetch()} />}
+      {effect.data && (
+        <div className="stack">
+          <Typography.Text>{`Its ${count(effect.data.captures, "capture")} go, and with them what only they show.`}</Typography.Text>
+          <Those title={count(effect.data.gone.length, "finding goes", "findings go")} all={effect.data.gone} />
+          <Those title={`${count(effect.data.stay.length, "finding stays", "findings stay")}, since somebody moved or discussed them`} all={effect.data.stay} />
+          {effect.data.fewer > 0 && <Typography.Text>{`${count(effect.data.fewer, "finding")} that other batches show too count fewer spots.`}</Typography.Text>}
+          <label>
+            Why; it goes on the trail
+            <Input value={reason} onChange={(e) => setReason(e.target.value)} />
+          </label>
+        </div>
+      )}
+    </Modal>
+  );
+}
+
+function Those({ title, all }: { title: string; all: Finding[] }) {
+  const most = 8;
+  if (all.length === 0) return null;
+  return (
+    <section aria-label={title}>
+      <strong>{title}</strong>
+      <ul className="plain">
+        {all.slice(0, most).map((f) => (
+          <li key={f.id}>
+            <SeverityMark severity={f.severity} /> <Link to={`/findings/${f.id}`}>{f.kind}</Link> {f.endpoint} <Code>{f.path}</Code>
+          </li>
+        ))}
+        {all.length > most && <li className="faint">and {all.length - most} more</li>}
+      </ul>
+    </section>
+  );
+}
