@@ -44,7 +44,7 @@ function Found({ detail }: { detail: CaptureDetail }) {
   if (c.repeats) items.push(["Made again", <Link to={`/captures/${c.repeats}`}>{`what capture ${c.repeats} recorded`}</Link>]);
   if (c.skipped) items.push(["Skipped", c.skipped]);
   const wire = body ? (
-    <WireView body={body} cut={cut} at={get("at") || undefined} judgedBy={judged_by} tools={(n) => <ValueTools capture={c.id} node={n} kept={(c.holds ?? "bodies") === "bodies"} />} />
+    <WireView body={body} cut={cut} at={get("at") || undefined} judgedBy={judged_by} tools={(n, path) => <ValueTools capture={c.id} node={n} path={path} kept={(c.holds ?? "bodies") === "bodies"} />} />
   ) : (
     <Empty title={c.skipped ?? "No body is kept"} />
   );

@@ -4,6 +4,7 @@ import type { ClassOrNone, WireNode } from "../../api/client";
 import { ClassMark } from "../../shared/classes";
 import { bytes } from "../../shared/format";
 import { Code } from "../../shared/tags";
+import { pathBelow } from "../../shared/wire/path";
 
 interface Covered {
   path: string;
@@ -17,18 +18,17 @@ interface Covered {
 /** What each grant covered, elements of a list taken together. */
 function coveredBy(body: WireNode): Covered[] {
   const all = new Map<string, Covered>();
-  const visit = (n: WireNode) => {
+  const visit = (n: WireNode, path: string) => {
     if ((n.mark === "granted" || n.mark === "open") && n.line && n.value !== undefined) {
-      const path = (n.path ?? "").replace(/\[\d+\]/g, "[*]");
       const key = `${path} ${n.line}`;
       const known = all.get(key) ?? { path, pointer: n.pointer ?? "", line: n.line, class: n.class ?? "", values: 0, bytes: 0 };
       known.values++;
       known.bytes += n.bytes;
       all.set(key, known);
     }
-    n.children?.forEach(visit);
+    n.children?.forEach((child) => visit(child, pathBelow(path, child)));
   };
-  visit(body);
+  visit(body, "$");
   return [...all.values()].sort((a, b) => a.line - b.line);
 }
 

@@ -7,25 +7,25 @@ import { useFailed } from "../../shared/states";
 import { Code } from "../../shared/tags";
 
 /** What may be done with the value that has the focus. */
-export function ValueTools({ capture, node, kept }: { capture: number; node: WireNode; kept: boolean }) {
+export function ValueTools({ capture, node, path, kept }: { capture: number; node: WireNode; path: string; kept: boolean }) {
   const masked = node.value !== undefined && node.value.includes("•");
   const may = useMay("reviewer");
   const [open, setOpen] = useState(false);
   return (
     <Flex gap={10} wrap align="center">
-      <Code copyable>{node.path ?? "$"}</Code>
+      <Code copyable>{path}</Code>
       {node.line ? <Typography.Text type="secondary">granted in line {node.line}</Typography.Text> : null}
       {masked && may && kept && (
         <Button size="small" onClick={() => setOpen(true)}>
           Reveal the value…
         </Button>
       )}
-      {open && <Reveal capture={capture} node={node} close={() => setOpen(false)} />}
+      {open && <Reveal capture={capture} node={node} path={path} close={() => setOpen(false)} />}
     </Flex>
   );
 }
 
-function Reveal({ capture, node, close }: { capture: number; node: WireNode; close: () => void }) {
+function Reveal({ capture, node, path, close }: { capture: number; node: WireNode; path: string; close: () => void }) {
   const failed = useFailed();
   const [reason, setReason] = useState("");
   const reveal = useMutation({
@@ -53,7 +53,7 @@ function Reveal({ capture, node, close }: { capture: number; node: WireNode; clo
       }
     >
       <div className="stack">
-        <Code>{node.path ?? "$"}</Code>
+        <Code>{path}</Code>
         {reveal.data ? (
           <Alert type="warning" showIcon title="That you saw this is on the trail." description={<Code copyable>{reveal.data.value}</Code>} />
         ) : (

@@ -2,6 +2,7 @@ import { Flex, Typography } from "antd";
 import { useMemo } from "react";
 import type { WireNode } from "../../api/client";
 import { bytes, share } from "../../shared/format";
+import { pathBelow } from "../../shared/wire/path";
 
 // What part of a body anybody needs: its weight by path, elements of a list taken
 // together, each level below the one that holds it.
@@ -25,7 +26,7 @@ function add(part: Part, n: WireNode, overAbove: boolean) {
   for (const child of n.children ?? []) {
     const name = names(child);
     let to = part.children.find((c) => c.name === name);
-    if (!to) part.children.push((to = { name, path: child.path ?? "", pointer: child.pointer ?? "", bytes: 0, over: 0, children: [] }));
+    if (!to) part.children.push((to = { name, path: pathBelow(part.path, child), pointer: child.pointer ?? "", bytes: 0, over: 0, children: [] }));
     below += add(to, child, over);
   }
   const mine = over ? n.bytes : below;
@@ -126,7 +127,7 @@ export function Weight({ body, judgedBy, onChoose }: { body: WireNode; judgedBy:
             <span key={p.path}>
               {i > 0 && ", "}
               <Typography.Link className="code" onClick={() => onChoose(p.pointer)}>
-                {p.path.replace(/\[\d+\]/g, "[*]")}
+                {p.path}
               </Typography.Link>{" "}
               {bytes(p.bytes)}
             </span>

@@ -3,6 +3,7 @@ import { useEffect, useMemo, useRef, useState } from "react";
 import { useNavigate } from "react-router";
 import type { WireNode } from "../../api/client";
 import { bytes as bytesText, count } from "../format";
+import { pathBelow } from "./path";
 
 // The wire view: a body as it was sent, each value marked by how it stands to the
 // contract, with its bytes as a bar at the edge.
@@ -33,6 +34,7 @@ function lookOf(n: WireNode, above: Look): Look {
 
 interface Row {
   id: string;
+  path: string;
   node: WireNode;
   look: Look;
   depth: number;
@@ -43,14 +45,14 @@ interface Row {
 
 function rowsOf(root: WireNode): Row[] {
   const rows: Row[] = [];
-  const visit = (node: WireNode, depth: number, parent: number, above: Look, overAbove: boolean) => {
+  const visit = (node: WireNode, depth: number, parent: number, above: Look, overAbove: boolean, path: string) => {
     const look = lookOf(node, above);
     const over = overAbove || node.mark === "ungranted" || look === "foreign";
     const index = rows.length;
-    rows.push({ id: node.pointer ?? "", node, look, depth, parent, index, over });
-    for (const child of node.children ?? []) visit(child, depth + 1, index, look, over);
+    rows.push({ id: node.pointer ?? "", path, node, look, depth, parent, index, over });
+    for (const child of node.children ?? []) visit(child, depth + 1, index, look, over, pathBelow(path, child));
   };
-  visit(root, 0, -1, root.mark, false);
+  visit(root, 0, -1, root.mark, false, "$");
   return rows;
 }
 
@@ -74,7 +76,7 @@ function spoken(r: Row): string {
 }
 
 /** tools is what stands below for the value that has the focus. */
-export function WireView({ body, cut, at, judgedBy, tools }: { body: WireNode; cut?: number; at?: string; judgedBy: string; tools?: (n: WireNode) => React.ReactNode }) {
+export function WireView({ body, cut, at, judgedBy, tools }: { body: WireNode; cut?: number; at?: string; judgedBy: string; tools?: (n: WireNode, path: string) => React.ReactNode }) {
   const rows = useMemo(() => rowsOf(body), [body]);
   const spots = rows.filter((r) => r.node.finding).length;
   const [show, setShow] = useState<"all" | "spots">("all");
@@ -242,7 +244,7 @@ export function WireView({ body, cut, at, judgedBy, tools }: { body: WireNode; c
           );
         })}
       </div>
-      {tools && rows[current] && <div className="wire-tools">{tools(rows[current].node)}</div>}
+      {tools && rows[current] && <div className="wire-tools">{tools(rows[current].node, rows[current].path)}</div>}
       {cut ? <Typography.Text type="secondary">{count(cut, "value")} more like these are not drawn.</Typography.Text> : null}
     </section>
   );
