@@ -5,8 +5,9 @@ package api
 import (
 	_ "embed"
 	"fmt"
+	"strings"
 
-	"github.com/goccy/go-yaml"
+	"github.com/getkin/kin-openapi/openapi3"
 )
 
 //go:embed openapi.yaml
@@ -15,31 +16,30 @@ var document []byte
 // Operation is what the description says of one operation.
 type Operation struct {
 	ID     string
-	Method string
+	Method string // in lower case
 	Path   string
-	Role   string // the least that is needed; "none" for strangers
+	Role   string                // the least that is needed; "none" for strangers
+	Query  []*openapi3.Parameter // that its address may have
 }
 
 // Operations lists all operations of the description.
 func Operations() ([]Operation, error) {
-	var doc struct {
-		Paths map[string]map[string]any `yaml:"paths"`
-	}
-	if err := yaml.Unmarshal(document, &doc); err != nil {
+	doc, err := openapi3.NewLoader().LoadFromData(document)
+	if err != nil {
 		return nil, err
 	}
 	var all []Operation
-	for path, methods := range doc.Paths {
-		for method, value := range methods {
-			operation, ok := value.(map[string]any)
-			if !ok {
-				continue // parameters of the path
-			}
-			o := Operation{Method: method, Path: path}
-			o.ID, _ = operation["operationId"].(string)
-			o.Role, _ = operation["x-role"].(string)
+	for path, item := range doc.Paths.Map() {
+		for method, operation := range item.Operations() {
+			o := Operation{ID: operation.OperationID, Method: strings.ToLower(method), Path: path}
+			o.Role, _ = operation.Extensions["x-role"].(string)
 			if o.ID == "" || o.Role == "" {
 				return nil, fmt.Errorf("%s %s names no operationId or x-role", method, path)
+			}
+			for _, p := range operation.Parameters {
+				if p.Value.In == openapi3.ParameterInQuery {
+					o.Query = append(o.Query, p.Value)
+				}
 			}
 			all = append(all, o)
 		}

@@ -173,7 +173,7 @@ func (r *checkRun) file(name string) error {
 		})
 		close(captures)
 	}()
-	seen, credentials := 0, false
+	seen, known := 0, r.audience != "" // how their makers are known, besides by the least trust
 	for c := range captures {
 		switch said := r.mapping.Audience(c.File, &c.Request); {
 		case r.audience != "":
@@ -182,11 +182,11 @@ func (r *checkRun) file(name string) error {
 			c.Audience = said
 		}
 		seen++
-		credentials = credentials || c.Request.Credentials()
+		known = known || c.Audience != "" || c.Request.Credentials()
 		out := r.judge.Capture(c)
 		r.collector.Add(c.File, c.Entry, &out)
 	}
-	if seen > 0 && !credentials && r.audience == "" && r.mapping == nil && r.contracts != nil {
+	if seen > 0 && !known && r.mapping == nil && r.contracts != nil {
 		r.warn("%s: no request has credentials, so every one counts as the least trusted audience; recorders may leave credentials out: say --audience NAME", shown)
 	}
 	return <-result

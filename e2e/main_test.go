@@ -14,6 +14,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"syscall"
 	"testing"
@@ -80,13 +81,14 @@ type server struct {
 	printed string // what it said before it served
 	process *exec.Cmd
 	logged  *safeBuffer
+	later   *safeBuffer // what it printed since
 }
 
 // start starts a serving command and waits until it serves. It is stopped at the
 // end of the test.
 func start(t testing.TB, args ...string) *server {
 	t.Helper()
-	s := &server{process: exec.Command(program, args...), logged: &safeBuffer{}}
+	s := &server{process: exec.Command(program, args...), logged: &safeBuffer{}, later: &safeBuffer{}}
 	s.process.Env = environment(t.TempDir())
 	s.process.Stderr = s.logged
 	out, err := s.process.StdoutPipe()
@@ -120,11 +122,30 @@ func start(t testing.TB, args ...string) *server {
 		}
 	}
 	go func() {
-		for range lines { // what it says later is of no interest here
+		for line := range lines {
+			fmt.Fprintln(s.later, line)
 		}
 	}()
 	s.waitHealthy(t)
 	return s
+}
+
+// address waits for the address that stands behind a word in what the program says.
+func (s *server) address(t testing.TB, word string) string {
+	t.Helper()
+	return addressIn(t, s.later, word)
+}
+
+func addressIn(t testing.TB, said *safeBuffer, word string) string {
+	t.Helper()
+	pattern := regexp.MustCompile(word + `\s+(http://[0-9.:]+)`)
+	for deadline := time.Now().Add(patience); time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
+		if m := pattern.FindStringSubmatch(said.String()); m != nil {
+			return m[1]
+		}
+	}
+	t.Fatalf("nothing was said of %s:\n%s", word, said)
+	return ""
 }
 
 func (s *server) waitHealthy(t testing.TB) {
@@ -165,7 +186,7 @@ func (s *server) stop(t testing.TB) {
 func startDemo(t testing.TB) (*server, string) {
 	t.Helper()
 	dir := t.TempDir()
-	s := start(t, "demo", "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recordings", dir)
+	s := start(t, "demo", "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--recordings", dir)
 	return s, dir
 }
 

@@ -13,6 +13,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
 	"github.com/labstack/echo/v5"
 
 	"inkret/api"
@@ -57,7 +59,7 @@ func NewHandler(s *service.Service, o Options) (http.Handler, error) {
 	e.Use(h.observe, secure)
 	perOperation := map[string][]echo.MiddlewareFunc{}
 	for _, op := range operations {
-		perOperation[op.ID] = []echo.MiddlewareFunc{h.bounded(op.ID), h.admit(op)}
+		perOperation[op.ID] = []echo.MiddlewareFunc{h.bounded(op.ID), h.admit(op), asked(op)}
 	}
 	RegisterHandlersWithOptions(e, NewStrictHandler(h, nil), RegisterHandlersOptions{OperationMiddlewares: perOperation})
 	e.Any("/api/*", func(*echo.Context) error { return echo.ErrNotFound })
@@ -154,6 +156,32 @@ func (h *handlers) admit(op api.Operation) echo.MiddlewareFunc {
 			case !service.May(caller.Role, op.Role):
 				return &service.Problem{Code: service.Forbidden, Detail: "this needs the role " + op.Role + "; yours is " + caller.Role,
 					Next: "ask an administrator for it"}
+			}
+			return next(c)
+		}
+	}
+}
+
+// asked sees that the query of an address says what the description allows.
+func asked(op api.Operation) echo.MiddlewareFunc {
+	return func(next echo.HandlerFunc) echo.HandlerFunc {
+		return func(c *echo.Context) error {
+			r := c.Request()
+			input := &openapi3filter.RequestValidationInput{Request: r, QueryParams: r.URL.Query(), Options: &openapi3filter.Options{}}
+			for _, parameter := range op.Query {
+				err := openapi3filter.ValidateParameter(r.Context(), input, parameter)
+				if err == nil {
+					continue
+				}
+				reason := "it cannot be read"
+				var wrong *openapi3.SchemaError
+				var missing *openapi3filter.RequestError
+				if errors.As(err, &wrong) {
+					reason = wrong.Reason
+				} else if errors.As(err, &missing) && missing.Err != nil && errors.Is(missing.Err, openapi3filter.ErrInvalidRequired) {
+					reason = "it is needed"
+				}
+				return &service.Problem{Code: service.Invalid, Detail: "the parameter " + parameter.Name + " is not as it must be: " + reason}
 			}
 			return next(c)
 		}

@@ -311,7 +311,7 @@ func (by *CaptureFilter) filter() filter {
 	var statuses filter
 	for _, s := range by.Statuses {
 		if class, ok := strings.CutSuffix(strings.ToUpper(s), "XX"); ok {
-			statuses.and("captures.status / 100 = ?", class)
+			statuses.and("captures.status / 100 = CAST(? AS INTEGER)", class) // a code has its type from the column, this has none
 		} else {
 			statuses.and("captures.status = ?", s)
 		}

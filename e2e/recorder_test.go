@@ -1,0 +1,250 @@
+package e2e
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"inkret/client"
+)
+
+// recorder is a running inkret record.
+type recorder struct {
+	url     string
+	process *exec.Cmd
+	said    *safeBuffer
+}
+
+// record starts a recorder, in the environment of home.
+func record(t testing.TB, home string, out io.Writer, args ...string) *recorder {
+	t.Helper()
+	r := &recorder{process: exec.Command(program, append([]string{"record", "--listen", "127.0.0.1:0"}, args...)...), said: &safeBuffer{}}
+	r.process.Env, r.process.Stdout, r.process.Stderr = environment(home), out, r.said
+	if err := r.process.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if r.process.ProcessState == nil {
+			r.process.Process.Kill()
+			r.process.Wait()
+		}
+	})
+	r.url = addressIn(t, r.said, "Recording")
+	return r
+}
+
+// end stops it and gives its exit status.
+func (r *recorder) end(t testing.TB) int {
+	t.Helper()
+	r.process.Process.Signal(syscall.SIGINT)
+	r.process.Wait()
+	return r.process.ProcessState.ExitCode()
+}
+
+// call makes a call and gives its body.
+func call(t testing.TB, address string, header ...string) string {
+	t.Helper()
+	request, err := http.NewRequest("GET", address, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := 0; i+1 < len(header); i += 2 {
+		request.Header.Set(header[i], header[i+1])
+	}
+	response, err := http.DefaultClient.Do(request)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer response.Body.Close()
+	body, err := io.ReadAll(response.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(body)
+}
+
+// waitFor waits for something to be so.
+func waitFor(t testing.TB, what string, is func() bool) {
+	t.Helper()
+	for deadline := time.Now().Add(patience); !is(); time.Sleep(20 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			t.Fatalf("never: %s", what)
+		}
+	}
+}
+
+func TestRecordingIntoAFile(t *testing.T) {
+	s, dir := startDemo(t)
+	harbour := s.address(t, "its API")
+	home := t.TempDir()
+	file := filepath.Join(home, "run.lines")
+	r := record(t, home, nil, "--upstream", harbour, "--as", "https://api.fennick-quay.example", "--to", file, "--exclude", "/v1/tides", "--audience", "skipper")
+	for _, path := range []string{"/v1/berths", "/arrivals", "/v1/tides"} {
+		if through := call(t, r.url+path); through != call(t, harbour+path) {
+			t.Errorf("%s comes through changed: %s", path, through)
+		}
+	}
+	if status := r.end(t); status != 0 || !strings.Contains(r.said.String(), "2 calls captured, 1 passed without, 0 dropped") {
+		t.Errorf("exit %d\n%s", status, r.said)
+	}
+	if info, err := os.Stat(file); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("the file with what leaks may be read by others: %v, %v", info.Mode(), err)
+	}
+	contracts := filepath.Join(home, "contracts")
+	os.Mkdir(contracts, 0o755)
+	for _, name := range []string{"fennick-quay.yaml", "catalogue.yaml"} {
+		os.Rename(filepath.Join(dir, name), filepath.Join(contracts, name))
+	}
+	checked := run(t, home, nil, "check", "--contracts", contracts, file)
+	for _, want := range []string{"2 captures: 2 judged", "script#state >> $.arrivals[*].skipper.email", "skipper · 2XX"} {
+		if !strings.Contains(checked.out, want) {
+			t.Errorf("check does not say %q:\n%s%s", want, checked.out, checked.err)
+		}
+	}
+	// A file that is there is not written over, and lines come on standard output too.
+	if again := run(t, home, nil, "record", "--upstream", harbour, "--to", file); again.status != 2 || !strings.Contains(again.err, "is there already") {
+		t.Errorf("over a file: exit %d %s", again.status, again.err)
+	}
+	var out bytes.Buffer
+	r = record(t, home, &out, "--upstream", harbour, "--to", "-")
+	call(t, r.url+"/v1/tides")
+	if r.end(t) != 0 || !strings.Contains(out.String(), `"url":"`+harbour+`/v1/tides"`) {
+		t.Errorf("standard output has %q", out.String())
+	}
+}
+
+func TestRecordingThatCannotBegin(t *testing.T) {
+	s, _ := startDemo(t)
+	home := t.TempDir()
+	if r := run(t, home, nil, "record", "--upstream", "http://127.0.0.1:1"); r.status != 2 || !strings.Contains(r.err, "--to FILE") {
+		t.Errorf("signed out: exit %d %s", r.status, r.err)
+	}
+	signIn(t, s, home)
+	taken, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer taken.Close()
+	for _, c := range []struct{ args, says string }{
+		{"", "say where the API is with --upstream"},
+		{"--upstream api.example", "is no address of an API"},
+		{"--upstream http://127.0.0.1:1", "know no server http://127.0.0.1:1"},
+		{"--upstream http://127.0.0.1:1 --to x --service fennick-quay", "not both"},
+		{"--upstream http://127.0.0.1:1 --to x.lines --include v1", "is no rule"},
+		{"--upstream http://127.0.0.1:1 --to x.lines --sample 0", "is a share over 0"},
+		{"--upstream http://127.0.0.1:1 --to x.lines --max-body big", "is no size"},
+		{"--upstream http://127.0.0.1:1 --to x.lines --upstream-ca /nowhere.pem", "there is no such file"},
+		{"--upstream http://127.0.0.1:1 --to /nowhere/x.lines", "there is no such file"},
+		{"--upstream https://api.fennick-quay.example --service nothing", `there is no service "nothing"`},
+		{"--upstream https://api.fennick-quay.example --listen " + taken.Addr().String(), "another program listens"},
+		{"--upstream https://api.fennick-quay.example one", "takes no arguments"},
+	} {
+		if r := run(t, home, nil, append([]string{"record"}, strings.Fields(c.args)...)...); r.status != 2 || !strings.Contains(r.err, c.says) {
+			t.Errorf("record %s: exit %d, said %s; want %q", c.args, r.status, r.err, c.says)
+		}
+	}
+}
+
+// TestRecordingOutlivesTheService kills the service while calls are made: the calls
+// go on, and what was captured comes in once the service is back, each once.
+func TestRecordingOutlivesTheService(t *testing.T) {
+	data := t.TempDir()
+	l, err := net.Listen("tcp", "127.0.0.1:0") // an address that is the same after the kill
+	if err != nil {
+		t.Fatal(err)
+	}
+	address := l.Addr().String()
+	l.Close()
+	harbour := demoHarbour(t)
+	again := func() *server {
+		return start(t, "demo", "--listen", address, "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--data", data)
+	}
+	s := again()
+	home := t.TempDir()
+	signIn(t, s, home)
+	r := record(t, home, nil, "--upstream", harbour, "--as", "https://api.fennick-quay.example", "--name", "through the night")
+	batch := func() client.Batch {
+		for _, b := range decode[client.BatchPage](t, run(t, home, nil, "capture", "batches", "--format", "json").out).Items {
+			if b.Name == "through the night" {
+				return b
+			}
+		}
+		return client.Batch{}
+	}
+	made := 0
+	calls := func(n int) {
+		for range n {
+			made++
+			if body := call(t, fmt.Sprintf("%s/v1/berths/%d", r.url, 100+made%24)); !strings.Contains(body, "{") {
+				t.Fatalf("call %d came to %q", made, body)
+			}
+		}
+	}
+	calls(20)
+	waitFor(t, "the service has the first calls", func() bool { return batch().Captures == 20 })
+	s.process.Process.Kill()
+	s.process.Wait()
+	calls(30)
+	waitFor(t, "captures wait on disk", func() bool {
+		waiting, _ := filepath.Glob(filepath.Join(home, ".local/state/inkret/waiting/run-*/*.chunk"))
+		return len(waiting) > 0
+	})
+	calls(10)
+	s = again()
+	waitFor(t, "the service has them all", func() bool { return batch().Captures == made })
+	calls(5)
+	if status := r.end(t); status != 0 || !strings.Contains(r.said.String(), fmt.Sprintf("%d calls captured, 0 passed without, 0 dropped", made)) {
+		t.Errorf("exit %d\n%s", status, r.said)
+	}
+	b := batch()
+	if b.Captures != made || b.Growing != nil && *b.Growing || b.Dropped != nil {
+		t.Errorf("the batch is %+v; %d calls were made", b, made)
+	}
+	listed := decode[client.CapturePage](t, run(t, home, nil, "capture", "list", "--batch", fmt.Sprint(b.ID), "--size", "500", "--format", "json").out)
+	entries := map[int]bool{}
+	for _, c := range listed.Items {
+		entries[c.Entry] = true
+	}
+	if listed.Total != made || len(entries) != made {
+		t.Errorf("%d captures with %d entries; %d calls were made", listed.Total, len(entries), made)
+	}
+
+	// A recorder that is stopped while the service is away leaves what it has, and
+	// says so; the next one sends it.
+	r = record(t, home, nil, "--upstream", harbour, "--as", "https://api.fennick-quay.example", "--name", "left behind")
+	s.process.Process.Kill()
+	s.process.Wait()
+	calls(3)
+	if status := r.end(t); status != 1 || !strings.Contains(r.said.String(), "the service did not take all") {
+		t.Errorf("exit %d\n%s", status, r.said)
+	}
+	s = again()
+	r = record(t, home, nil, "--upstream", harbour, "--as", "https://api.fennick-quay.example", "--name", "through the night")
+	waitFor(t, "what was left is there", func() bool {
+		for _, b := range decode[client.BatchPage](t, run(t, home, nil, "capture", "batches", "--format", "json").out).Items {
+			if b.Name == "left behind" && b.Captures == 3 && (b.Growing == nil || !*b.Growing) {
+				return true
+			}
+		}
+		return false
+	})
+	r.end(t)
+	if strings.Contains(s.logged.String(), "sails.example") || strings.Contains(r.said.String(), "sails.example") {
+		t.Error("a captured value is logged")
+	}
+}
+
+// demoHarbour is a stand-in API that stays up whatever becomes of the service.
+func demoHarbour(t *testing.T) string {
+	s := start(t, "demo", "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0")
+	return s.address(t, "its API")
+}
