@@ -201,6 +201,11 @@ func (a *app) sayBatch(r *remote, b client.Batch) {
 		a.say("%s: batch %d, %s (%d judged, %d skipped), %s, %d of them new.", b.Name, b.ID, plural(b.Captures, "capture"), b.Judged, b.Skipped,
 			plural(b.Findings, "finding"), b.NewFindings)
 	}
+	if b.SkipReasons != nil && !b.Repeated {
+		for _, reason := range *b.SkipReasons {
+			a.say("  skipped %d: %s", reason.Captures, reason.Reason)
+		}
+	}
 	a.say("  %s/findings?state=any&batch=%d", r.url, b.ID)
 }
 

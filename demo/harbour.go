@@ -354,6 +354,7 @@ func (h *Harbour) routes() {
 		answer(w, http.StatusInternalServerError, body)
 	})
 	h.mux.HandleFunc("GET /arrivals", h.arrivals)
+	h.mux.HandleFunc("GET /favicon.ico", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNoContent) })
 	h.mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, _ *http.Request) { // to click through
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		io.WriteString(w, page)

@@ -137,8 +137,8 @@ function WithdrawDialog({ batch, close }: { batch: Batch; close: () => void }) {
   const withdraw = useMutation({
     mutationFn: () => take(api.POST("/api/v1/batches/{batch_id}/withdrawal", { params: { path }, body: { reason } })),
     onSuccess: () => {
+      void queries.invalidateQueries({ refetchType: "none" }); // this page would ask for what is gone
       navigate("/captures");
-      void queries.invalidateQueries();
       void message.success(`Batch ${batch.id} is withdrawn`);
     },
     onError: failed,
