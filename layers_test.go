@@ -29,7 +29,7 @@ var mayImport = map[string][]string{
 	"demo":     {},
 	"cli":      {"client", "core", "intake", "report", "record", "tables", "export", "service", "httpapi", "console", "demo", "sealing"},
 	"cmd":      {"cli"},
-	"bench":    {"core", "intake", "service", "store", "demo"},
+	"bench":    {"core", "intake", "record", "service", "store", "demo"},
 	"e2e":      {"client"},
 	"inkret":   {},
 }

@@ -51,6 +51,9 @@ func widening() error {
 	return nil
 }
 
+// effectCaptures is on how many captures the effect of a change is told.
+const effectCaptures = 10_000
+
 func effect() error {
 	dir, err := os.MkdirTemp("", "inkret-bench-")
 	if err != nil {
@@ -58,7 +61,7 @@ func effect() error {
 	}
 	defer os.RemoveAll(dir)
 	var har bytes.Buffer
-	if err := recording(&har, uploaded, 0); err != nil {
+	if err := recording(&har, effectCaptures, 0); err != nil {
 		return err
 	}
 	s, who, err := filled(dir)
@@ -81,10 +84,10 @@ func effect() error {
 		return err
 	}
 	took := time.Since(begun)
-	if t.Effect == nil || t.Effect.Captures != uploaded {
+	if t.Effect == nil || t.Effect.Captures != effectCaptures {
 		return fmt.Errorf("the effect was worked out on %+v, problems %v", t.Effect, t.Problems)
 	}
-	fmt.Printf("  effect of a change on %d recorded captures             %6.0f ms   %.2f times reading and sweeping their recording\n", uploaded, took.Seconds()*1000, took.Seconds()/sweeping.Seconds())
+	fmt.Printf("  effect of a change on %d recorded captures             %6.0f ms   %.2f times reading and sweeping their recording\n", effectCaptures, took.Seconds()*1000, took.Seconds()/sweeping.Seconds())
 	return nil
 }
 

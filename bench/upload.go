@@ -1,8 +1,10 @@
 package main
 
 import (
+	"bufio"
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -66,24 +68,31 @@ func filled(dir string) (*service.Service, service.Caller, error) {
 	return s, who, err
 }
 
-const uploaded = 10_000
-
+// upload takes in recordings of small captures, end to end.
 func upload() error {
 	dir, err := os.MkdirTemp("", "inkret-bench-")
 	if err != nil {
 		return err
 	}
 	defer os.RemoveAll(dir)
-	var har bytes.Buffer
-	if err := recording(&har, uploaded, 0); err != nil {
-		return err
-	}
 	s, who, err := filled(dir)
 	if err != nil {
 		return err
 	}
 	defer s.Close()
+	for _, entries := range []int{10_000, 100_000} {
+		if err := takeIn(s, who, entries); err != nil {
+			return err
+		}
+	}
+	return nil
+}
 
+func takeIn(s *service.Service, who service.Caller, entries int) error {
+	var har bytes.Buffer
+	if err := recording(&har, entries, 0); err != nil {
+		return err
+	}
 	begun := time.Now()
 	if err := intake.Read("bench.har", bytes.NewReader(har.Bytes()), intake.Options{}, func(c *exchange.Capture) error { return nil }); err != nil {
 		return err
@@ -101,43 +110,57 @@ func upload() error {
 		return err
 	}
 	took := time.Since(begun)
-	if b.Judged != uploaded {
-		return fmt.Errorf("%d of %d captures were judged", b.Judged, uploaded)
+	if b.Judged != entries {
+		return fmt.Errorf("%d of %d captures were judged", b.Judged, entries)
 	}
 	mb := float64(har.Len()) / 1e6
-	fmt.Printf("  taking in %d small captures, %.1f MB: %.0f captures/s, %.1f MB/s\n", uploaded, mb, uploaded/took.Seconds(), mb/took.Seconds())
+	fmt.Printf("  taking in %d small captures, %.1f MB: %.0f captures/s, %.1f MB/s\n", entries, mb, float64(entries)/took.Seconds(), mb/took.Seconds())
 	fmt.Printf("  that is %.1f times reading the recording alone, %.1f times reading and sweeping it\n", took.Seconds()/reading.Seconds(), took.Seconds()/checking.Seconds())
 	return nil
 }
 
 const largeRecording = 500 << 20
 
-// memory imports a recording of 500 MB in a process of its own and tells how
-// much of it was ever resident.
+// memory imports a recording of 500 MB of each form in a process of its own and tells
+// how much of it was ever resident.
 func memory() error {
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	for _, f := range forms() {
+		if err := resident(self, f); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func resident(self string, of form) error {
 	dir, err := os.MkdirTemp("", "inkret-bench-")
 	if err != nil {
 		return err
 	}
 	defer os.RemoveAll(dir)
-	f, err := os.Create(filepath.Join(dir, "large.har"))
+	f, err := os.Create(filepath.Join(dir, largeName))
 	if err != nil {
 		return err
 	}
-	if err := recording(f, 0, largeRecording); err != nil {
+	length := int64(largeRecording)
+	if strings.Contains(of.name, "gzip") {
+		length = largeRecording / 10 // what it holds is about ten times as much
+	}
+	out := bufio.NewWriterSize(f, 1<<20)
+	if err := errors.Join(of.write(out, 0, length), out.Flush(), f.Close()); err != nil {
 		return err
 	}
-	if err := f.Close(); err != nil {
-		return err
-	}
-	self, err := os.Executable()
-	if err != nil {
-		return err
-	}
+	fmt.Printf("  %-14s ", of.name)
 	c := exec.Command(self, "-child", dir)
 	c.Stdout, c.Stderr = os.Stdout, os.Stderr
 	return c.Run()
 }
+
+const largeName = "large"
 
 // importChild is the process that memory starts.
 func importChild(dir string) error {
@@ -146,13 +169,17 @@ func importChild(dir string) error {
 		return err
 	}
 	defer s.Close()
-	f, err := os.Open(filepath.Join(dir, "large.har"))
+	f, err := os.Open(filepath.Join(dir, largeName))
 	if err != nil {
 		return err
 	}
 	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return err
+	}
 	begun := time.Now()
-	b, err := s.Upload(context.Background(), who, "bench", "large.har", service.Said{}, f)
+	b, err := s.Upload(context.Background(), who, "bench", largeName, service.Said{}, f)
 	if err != nil {
 		return err
 	}
@@ -160,7 +187,8 @@ func importChild(dir string) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("  taking in a recording of %d MB with %d captures: %.0f MB resident at the most, %.1f MB/s\n", largeRecording>>20, b.Captures, peak, float64(largeRecording)/1e6/time.Since(begun).Seconds())
+	mb := float64(info.Size()) / 1e6
+	fmt.Printf("%4.0f MB with %7d captures: %4.0f MB resident at the most, %.1f MB/s\n", mb, b.Captures, peak, mb/time.Since(begun).Seconds())
 	return nil
 }
 

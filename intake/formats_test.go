@@ -232,24 +232,23 @@ func TestCaptureLinesComeBackAsTheyWere(t *testing.T) {
 	c := &exchange.Capture{Audience: "skipper",
 		Request:  exchange.Request{Method: "POST", URL: &url.URL{Scheme: "https", Host: "api.example", Path: "/a", RawQuery: "x=%20"}, Header: exchange.Header{{Name: "X", Value: "ü"}}, Body: []byte("a=1")},
 		Response: exchange.Response{Status: 201, Header: exchange.Header{{Name: "Content-Type", Value: "application/json"}}, Body: []byte("{\"a\":\"\\u003c\"}\n")}}
-	line, err := Encode(c)
-	if err != nil {
-		t.Fatal(err)
+	for _, readable := range []bool{true, false} {
+		line := Append(nil, c, readable)
+		if !json.Valid(line) || bytes.Count(line, []byte("\n")) != 1 || bytes.Contains(line, []byte("u003c")) != readable {
+			t.Fatalf("a line is %s", line)
+		}
+		var back *exchange.Capture
+		if err := Read("r", bytes.NewReader(line), Options{}, func(c *exchange.Capture) error { back = c; return nil }); err != nil {
+			t.Fatal(err)
+		}
+		back.File = ""
+		if fmt.Sprintf("%+v", *back) != fmt.Sprintf("%+v", *c) {
+			t.Errorf("came back as\n%+v, was\n%+v", *back, *c)
+		}
 	}
-	if !json.Valid(line) || bytes.Count(line, []byte("\n")) != 1 {
-		t.Fatalf("a line is %s", line)
-	}
-	var back *exchange.Capture
-	if err := Read("r", bytes.NewReader(line), Options{}, func(c *exchange.Capture) error { back = c; return nil }); err != nil {
-		t.Fatal(err)
-	}
-	back.File = ""
-	if fmt.Sprintf("%+v", *back) != fmt.Sprintf("%+v", *c) {
-		t.Errorf("came back as\n%+v, was\n%+v", *back, *c)
-	}
-	c.Response.Body = []byte{0xff, 0xfe}
-	c.Response.Header = nil
-	if line, _ = Encode(c); !bytes.Contains(line, []byte(`"body_base64":"//4="`)) {
+	c.Response.Body, c.Response.Header, c.Response.Missing = []byte{0xff, 0xfe}, nil, "no \"reason\" \xff"
+	line := Append([]byte("before"), c, true)
+	if !bytes.Contains(line, []byte(`"body_base64":"//4="`)) || !bytes.HasPrefix(line, []byte("before{")) || !json.Valid(line[len("before"):]) {
 		t.Errorf("bytes that are no text: %s", line)
 	}
 }

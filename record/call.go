@@ -67,32 +67,45 @@ func (c *call) take(n int64) bool {
 	return true
 }
 
-// end hands the capture on; it does so once.
+// end hands the call on; it does so once.
 func (c *call) end() {
 	c.ended.Do(func() {
-		c.capture.Request.Body, c.capture.Response.Body = c.request.copy(), c.response.copy()
-		held := c.held.Load()
-		if c.starved.Load() {
-			c.memory.Add(-held)
-			c.counts.dropped.Add(1)
-			return
+		c.request.stop()
+		c.response.stop()
+		if !c.starved.Load() {
+			select {
+			case c.calls <- c:
+				c.counts.captured.Add(1)
+				return
+			default:
+			}
 		}
-		select {
-		case c.captures <- taken{&c.capture, held}:
-			c.counts.captured.Add(1)
-		default:
-			c.memory.Add(-held)
-			c.counts.dropped.Add(1)
-		}
+		c.release()
+		c.counts.dropped.Add(1)
 	})
 }
+
+// release gives back what the copies take.
+func (c *call) release() {
+	c.request.release()
+	c.response.release()
+	c.memory.Add(-c.held.Load())
+}
+
+// blockSize is what a copy asks of the memory at a time, and grows by.
+const blockSize = 8 << 10
+
+// blocks are those that no copy has; what traffic leaves behind is used again, so that
+// copying makes no work for the collector.
+var blocks = sync.Pool{New: func() any { return new([blockSize]byte) }}
 
 // copied is a body that is copied while it is read.
 type copied struct {
 	call   *call
 	source io.ReadCloser
 	mu     sync.Mutex // a transport may still read a request's body while its answer ends
-	bytes  []byte
+	blocks []*[blockSize]byte
+	size   int
 	closed bool // nothing is copied any more
 }
 
@@ -111,29 +124,44 @@ func (b *copied) Close() error { return b.source.Close() }
 func (b *copied) add(p []byte) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if b.closed {
-		return
-	}
-	if left := b.call.options.MaxBody - len(b.bytes); len(p) >= left {
-		p, b.closed = p[:left], true // what follows passes through uncopied
-	}
-	if need := len(b.bytes) + len(p); need > cap(b.bytes) {
-		more := max(growth, cap(b.bytes), len(p)) // doubled, so that little is moved
-		if !b.call.take(int64(more)) {
-			b.bytes, b.closed = nil, true
-			return
+	for len(p) > 0 && !b.closed {
+		at := b.size % blockSize
+		if at == 0 {
+			if !b.call.take(blockSize) {
+				b.closed = true
+				return
+			}
+			b.blocks = append(b.blocks, blocks.Get().(*[blockSize]byte))
 		}
-		b.bytes = slices.Grow(b.bytes, more)
+		n := copy(b.blocks[len(b.blocks)-1][at:], p[:min(len(p), b.call.options.MaxBody-b.size)])
+		b.size += n
+		p = p[n:]
+		b.closed = b.size >= b.call.options.MaxBody // what follows passes through uncopied
 	}
-	b.bytes = append(b.bytes, p...)
 }
 
-// copy ends copying.
-func (b *copied) copy() []byte {
+func (b *copied) stop() {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.closed = true
-	return b.bytes
+}
+
+// appendTo adds what was copied to dst.
+func (b *copied) appendTo(dst []byte) []byte {
+	left := b.size
+	for _, block := range b.blocks {
+		n := min(left, blockSize)
+		dst = append(dst, block[:n]...)
+		left -= n
+	}
+	return dst
+}
+
+func (b *copied) release() {
+	for _, block := range b.blocks {
+		blocks.Put(block)
+	}
+	b.blocks, b.size = nil, 0
 }
 
 // headerOf gives header fields in the order of their names; the library does not

@@ -1,11 +1,11 @@
 package record
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"io"
 	"log/slog"
+	"runtime"
 	"time"
 
 	"inkret/intake"
@@ -27,66 +27,101 @@ type chunk struct {
 	captures int
 }
 
+// share is how much of its time a processor may spend on writing captures down, for
+// each that there is: traffic that takes all of them is not slowed by much, and what
+// waits too long meanwhile is dropped.
+const share = 0.05
+
 // deliver hands captures on in chunks until ctx ends, and then those that are left.
-// to is called from one goroutine. It returns its first error, after which all is
-// counted as dropped.
-func (r *Recorder) deliver(ctx context.Context, to func(chunk) error) error {
-	var failed error
-	var c chunk
-	var held int64
-	var lines bytes.Buffer
-	flush := func() {
-		if c.captures == 0 {
-			return
-		}
-		c.lines = bytes.Clone(lines.Bytes())
-		if failed == nil {
-			if failed = to(c); failed != nil {
-				r.options.Log.Error("captures cannot be kept any more; the traffic passes all the same", "reason", failed.Error())
-			}
-		}
-		if failed != nil {
-			r.lose(c.captures)
-		}
-		r.memory.Add(-held)
-		lines.Reset()
-		c, held = chunk{}, 0
-	}
-	add := func(t taken) {
-		line, err := intake.Encode(t.capture)
-		if err != nil { // of what was on the wire nothing is not to be written as a line
-			r.lose(1)
-			r.memory.Add(-t.size)
-			return
-		}
-		lines.Write(line)
-		c.captures++
-		held += t.size
-		if lines.Len() >= chunkSize {
-			flush()
-		}
-	}
+// readable says whether somebody may read the lines; to is called from one goroutine.
+// It returns its first error, after which all is counted as dropped.
+func (r *Recorder) deliver(ctx context.Context, readable bool, to func(chunk) error) error {
+	d := &delivery{Recorder: r, readable: readable, to: to, rest: 1/min(1, share*float64(runtime.GOMAXPROCS(0))) - 1}
 	tick := time.NewTicker(chunkTime)
 	defer tick.Stop()
 	for {
 		select {
-		case t := <-r.captures:
-			add(t)
+		case c := <-r.calls:
+			d.add(c)
+			d.pause(ctx)
 		case <-tick.C:
-			flush()
+			d.flush()
 		case <-ctx.Done():
 			for {
 				select {
-				case t := <-r.captures:
-					add(t)
+				case c := <-r.calls:
+					d.add(c)
 					continue
 				default:
 				}
-				flush()
-				return failed
+				d.flush()
+				return d.failed
 			}
 		}
 	}
+}
+
+// delivery is the captures of a recorder on their way.
+type delivery struct {
+	*Recorder
+	readable bool
+	to       func(chunk) error
+	chunk    chunk
+	body     []byte        // of the capture that is written, for the next to use again
+	busy     time.Duration // since it last paused
+	rest     float64       // how long it pauses for that
+	failed   error
+}
+
+// add writes a call down.
+func (d *delivery) add(c *call) {
+	begun := time.Now()
+	body := c.request.appendTo(d.body[:0])
+	n := len(body)
+	body = c.response.appendTo(body)
+	c.capture.Request.Body, c.capture.Response.Body = body[:n:n], body[n:]
+	d.chunk.lines = intake.Append(d.chunk.lines, &c.capture, d.readable)
+	d.chunk.captures++
+	c.release()
+	if d.body = body; cap(body) > chunkSize {
+		d.body = nil
+	}
+	if len(d.chunk.lines) >= chunkSize {
+		d.flush()
+	}
+	d.busy += time.Since(begun)
+}
+
+// leastPause is how long a pause is at least; shorter ones cost more than they give.
+const leastPause = 2 * time.Millisecond
+
+// pause lets the traffic have the processor.
+func (d *delivery) pause(ctx context.Context) {
+	wait := time.Duration(float64(d.busy) * d.rest)
+	if wait < leastPause {
+		return
+	}
+	d.busy = 0
+	select {
+	case <-time.After(wait):
+	case <-ctx.Done():
+	}
+}
+
+// flush hands on what was written.
+func (d *delivery) flush() {
+	if d.chunk.captures == 0 {
+		return
+	}
+	if d.failed == nil {
+		if d.failed = d.to(d.chunk); d.failed != nil {
+			d.options.Log.Error("captures cannot be kept any more; the traffic passes all the same", "reason", d.failed.Error())
+		}
+	}
+	if d.failed != nil {
+		d.lose(d.chunk.captures)
+	}
+	d.chunk = chunk{}
 }
 
 // lose counts captures that were taken and could not be handed on.
@@ -97,7 +132,7 @@ func (r *Recorder) lose(n int) {
 
 // ToWriter writes capture lines until ctx ends.
 func (r *Recorder) ToWriter(ctx context.Context, w io.Writer) error {
-	return r.deliver(ctx, func(c chunk) error {
+	return r.deliver(ctx, true, func(c chunk) error {
 		_, err := w.Write(c.lines)
 		return err
 	})
@@ -142,7 +177,7 @@ func (r *Recorder) ToReceiver(ctx context.Context, to Receiver, run *Run) (left 
 		defer close(sent)
 		s.send(sending)
 	}()
-	err = r.deliver(ctx, func(c chunk) error {
+	err = r.deliver(ctx, false, func(c chunk) error {
 		if lost := run.put(c); lost > 0 {
 			r.lose(lost)
 		}

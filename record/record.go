@@ -16,8 +16,6 @@ import (
 	"net/url"
 	"sync/atomic"
 	"time"
-
-	"inkret/core/exchange"
 )
 
 // Options are how an API is recorded.
@@ -49,20 +47,19 @@ const (
 	// continueTime is how long an upload that asks first waits to be told to go on.
 	continueTime = time.Second
 	// headSize is about what the heads of a call take; copySize is through how much
-	// bodies pass, and growth the least that a copy asks of the memory at a time.
+	// bodies pass.
 	headSize = 4 << 10
 	copySize = 32 << 10
-	growth   = 4 << 10
 )
 
 // Recorder is the handler that stands in front of an API.
 type Recorder struct {
-	options  Options
-	proxy    *httputil.ReverseProxy
-	captures chan taken
-	memory   atomic.Int64 // of the copies
-	rules    *rules
-	counts   counts
+	options Options
+	proxy   *httputil.ReverseProxy
+	calls   chan *call   // that are over
+	memory  atomic.Int64 // of the copies
+	rules   *rules
+	counts  counts
 }
 
 // Counts is how a recorder went along.
@@ -73,12 +70,6 @@ type Counts struct {
 }
 
 type counts struct{ captured, passed, dropped atomic.Int64 }
-
-// taken is a capture and the memory that it takes.
-type taken struct {
-	capture *exchange.Capture
-	size    int64
-}
 
 // New gives a recorder. What it captures is taken off it by
 // [Recorder.ToWriter] or [Recorder.ToReceiver].
@@ -92,7 +83,7 @@ func New(o Options) *Recorder {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	r := &Recorder{options: o, captures: make(chan taken, waiting), rules: newRules(o.Rules)}
+	r := &Recorder{options: o, calls: make(chan *call, waiting), rules: newRules(o.Rules)}
 	r.proxy = &httputil.ReverseProxy{
 		Rewrite:        r.rewrite,
 		ModifyResponse: r.answered,

@@ -433,7 +433,7 @@ func TestFaultyUpstreams(t *testing.T) {
 }
 
 func TestUpstreamThatHangsAndClientThatGoes(t *testing.T) {
-	begun, gone := make(chan struct{}, 1), make(chan struct{}, 1)
+	begun, half, gone := make(chan struct{}, 1), make(chan struct{}, 1), make(chan struct{}, 1)
 	s := stand(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.Path == "/half" {
 			io.WriteString(w, `{"data":[`)
@@ -450,11 +450,16 @@ func TestUpstreamThatHangsAndClientThatGoes(t *testing.T) {
 		go func() {
 			defer close(ended)
 			if response, err := bare().Do(r); err == nil {
+				response.Body.Read(make([]byte, 1))
+				half <- struct{}{}
 				io.Copy(io.Discard, response.Body)
 				response.Body.Close()
 			}
 		}()
 		within(t, begun, "the call does not come to the API")
+		if path == "/half" {
+			within(t, half, "the first half of the answer does not come")
+		}
 		cancel()
 		within(t, gone, "the API is not told that the client went away")
 		<-ended
