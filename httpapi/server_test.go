@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"strings"
+	"sync"
 	"testing"
 	"testing/fstest"
 
@@ -17,6 +18,7 @@ import (
 type site struct {
 	*httptest.Server
 	tokens map[string]string
+	stop   func() // as when the service stops
 }
 
 func newSite(t *testing.T) *site {
@@ -30,12 +32,13 @@ func newSite(t *testing.T) *site {
 		"index.html":    {Data: []byte(`<meta name="inkret-nonce" content="` + nonceMark + `">`)},
 		"assets/app.js": {Data: []byte("1")},
 	}
-	h, err := NewHandler(s, Options{Version: "test", Console: console, Public: "http://inkret.example"})
+	stopping := make(chan struct{})
+	h, err := NewHandler(s, Options{Version: "test", Console: console, Public: "http://inkret.example", Stopping: stopping})
 	if err != nil {
 		t.Fatal(err)
 	}
-	out := &site{httptest.NewServer(h), map[string]string{}}
-	t.Cleanup(out.Close)
+	out := &site{httptest.NewServer(h), map[string]string{}, sync.OnceFunc(func() { close(stopping) })}
+	t.Cleanup(func() { out.stop(); out.Close() })
 	for _, role := range []string{service.Viewer, service.Reviewer, service.Lead, service.Administrator} {
 		p, err := s.AddPerson(t.Context(), role, role+"@quay.example", role, "low tide at nine")
 		if err != nil {
@@ -146,8 +149,8 @@ func TestProblems(t *testing.T) {
 		{"a state that is none", "GET", "/api/v1/findings?state=asleep", viewer, "", 400, "there is no state asleep"},
 		{"a severity that is none", "GET", "/api/v1/findings?severity=dire", viewer, "", 400, "there is no severity dire"},
 		{"a kind that is none", "GET", "/api/v1/findings?kind=x", viewer, "", 400, "there is no kind x"},
-		{"page 0", "GET", "/api/v1/findings?page=0", viewer, "", 400, "page counts from 1"},
-		{"too large a page", "GET", "/api/v1/captures?size=501", viewer, "", 400, "size is 1 to 500"},
+		{"page 0", "GET", "/api/v1/findings?page=0", viewer, "", 400, "the parameter page is not as it must be: number must be at least 1"},
+		{"too large a page", "GET", "/api/v1/captures?size=501", viewer, "", 400, "number must be at most 500"},
 		{"a page that is no number", "GET", "/api/v1/batches?page=x", viewer, "", 400, "page"},
 		{"JSON that is none", "POST", "/api/v1/session", "", "{", 400, "Bad Request"},
 		{"a wrong password", "POST", "/api/v1/session", "", `{"email":"viewer@quay.example","password":"x"}`, 401, "e-mail address or password is wrong"},
@@ -166,6 +169,18 @@ func TestProblems(t *testing.T) {
 		{"a revision that is not there", "GET", "/api/v1/services/none/revisions/3", viewer, "", 404, "there is no revision 3"},
 		{"a viewer who classes", "POST", "/api/v1/services/none/fields", viewer, `{"fields":[]}`, 403, "this needs the role reviewer"},
 		{"a reviewer who approves", "POST", "/api/v1/services/none/revisions/1/decision", reviewer, `{"approve":true}`, 403, "this needs the role lead"},
+		{"a sorting that is none", "GET", "/api/v1/captures?sort=beauty", viewer, "", 400, "the parameter sort is not as it must be: value is not one of the allowed values"},
+		{"a status that is none", "GET", "/api/v1/captures?status=900", viewer, "", 400, "the parameter status is not as it must be"},
+		{"a size below nothing", "GET", "/api/v1/captures?least_bytes=-1", viewer, "", 400, "the parameter least_bytes is not as it must be"},
+		{"a time that is none", "GET", "/api/v1/captures?since=yesterday", viewer, "", 400, "since"},
+		{"a chunk of a batch that is not there", "PUT", "/api/v1/batches/7/chunks/1", reviewer, "{}", 404, "there is no batch 7"},
+		{"a recorder for no service", "POST", "/api/v1/services/none/live", reviewer, `{"name":"x"}`, 404, "there is no service"},
+		{"a call again of nothing", "POST", "/api/v1/repeats", reviewer, `{}`, 400, "say which calls"},
+		{"a call again that is not there", "POST", "/api/v1/repeats", reviewer, `{"capture":7}`, 404, "there is no capture 7"},
+		{"credentials of nothing", "PUT", "/api/v1/services/none/credentials/x", s.tokens[service.Lead], `{"headers":[]}`, 400, "at least one header field"},
+		{"a keeping time of no service", "PUT", "/api/v1/services/none/keeping", s.tokens[service.Administrator], `{"days":1,"bodies":true}`, 404, "there is no service"},
+		{"a withdrawal of nothing", "POST", "/api/v1/batches/7/withdrawal", reviewer, `{"reason":"x"}`, 404, "there is no batch 7"},
+		{"a value of nothing", "POST", "/api/v1/captures/7/reveal", reviewer, `{"pointer":"/a","reason":"to see it"}`, 404, "there is no capture 7"},
 		{"a contract with a problem", "PUT", "/api/v1/services/s/contracts", reviewer, `{"files":[{"name":"a.yaml","text":"inkret: 1\nservice: s\nentitys: {}"}]}`, 422, `"near":"entities"`},
 	} {
 		a := s.call(t, c.method, c.path, c.token, c.body)
