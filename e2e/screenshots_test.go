@@ -31,7 +31,6 @@ func TestScreenshots(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	shot("sign-in", chromedp.Navigate(s.url+"/"), shows("E-mail address"))
 	b.signIn(s, demoReviewer)
 	shot("home", shows("Latest recordings"))
 	shot("findings", chromedp.Navigate(s.url+"/findings"), shows("secret-value"))
@@ -41,6 +40,7 @@ func TestScreenshots(t *testing.T) {
 	shot("captures", chromedp.Navigate(s.url+"/captures"), shows("visitor.har"))
 	shot("batch", chromedp.Navigate(s.url+"/captures?batch=1"), shows("GET http"))
 	shot("capture", chromedp.Navigate(s.url+"/captures/1"), chromedp.WaitVisible(`.wire-row`))
+	shot("weight", chromedp.Navigate(s.url+"/captures/1?tab=weight"), shows("Most of what nobody needs"))
 	shot("entities", chromedp.Navigate(s.url+"/entities/fennick-quay/Skipper"), shows("loyalty_tier"))
 	shot("exposure", chromedp.Navigate(s.url+"/exposure"), shows("Berth.id"))
 	shot("coverage", chromedp.Navigate(s.url+"/contracts?tab=coverage"), shows("seen without a contract"))
@@ -48,7 +48,16 @@ func TestScreenshots(t *testing.T) {
 		chromedp.Click(`//label[contains(., "repair_note")]`, chromedp.BySearch), shows("lets visitor"), tab("Effect on recorded traffic"), press("Judge the recorded captures by both"), shows("would go"))
 	b.do("something to approve", chromedp.Evaluate(`sessionStorage.clear()`, nil), chromedp.Navigate(s.url+"/entities/fennick-quay/Skipper?q=email"), shows("its name tells of something personal"), chromedp.Click(`[aria-label="Class of Skipper.email"]`), chromedp.KeyEvent(kb.ArrowUp+kb.Enter), press("Save 1 class"), shows("waits for a second person"))
 	shot("revision", chromedp.Navigate(s.url+"/contracts/fennick-quay/revisions/2"), shows("waits for a second person"))
-	shot("findings-dark", chromedp.Evaluate(`localStorage.setItem("inkret.theme", "dark")`, nil), chromedp.Navigate(s.url+"/findings"), shows("secret-value"))
+	recorded := s.address(t, "recorded")
+	b.do("watch", chromedp.Evaluate(`localStorage.setItem("inkret.theme", "dark")`, nil), chromedp.Navigate(s.url+"/live"), shows("watching"))
+	for _, path := range []string{"/", "/v1/berths/106", "/v1/notices", "/v1/tides", "/v1/boats/701", "/v1/berths/104", "/v1/berths"} {
+		call(t, recorded+path)
+	}
+	for _, path := range []string{"/v1/staff", "/v1/charges", "/v1/bookings/7004", "/v1/skippers/505"} {
+		call(t, recorded+path, "X-Desk", "2")
+	}
+	call(t, recorded+"/arrivals")
+	shot("live", shows("12 calls"), until(`document.querySelector(".live-row.chosen")?.innerText.includes("/arrivals")`), shows(">> script#state"))
 	if said := b.said(); len(said) > 0 {
 		t.Errorf("the browser complains: %q", said)
 	}
