@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"maps"
 	"os"
 	"path/filepath"
 	"strings"
@@ -205,6 +206,19 @@ func TestWhatIsKeptIsGuarded(t *testing.T) {
 		{noor, "capture reveal 1 " + place + " --reason \"still there\"", 0, "@sails.example", ""},
 		{marlo, "service keeping --bodies=false --format json", 0, `"bodies": false`, ""},
 	})
+	// What is left is judged as the bodies were: anew, batch by batch.
+	shown := func() map[string]int {
+		all := map[string]int{}
+		for _, f := range decode[client.FindingPage](t, run(t, noor, nil, "finding", "list", "--size", "500", "--state", "any", "--format", "json").out).Items {
+			all[f.ID] = f.Spots
+		}
+		return all
+	}
+	was := shown()
+	walk(t, []step{{noor, "capture audience 2", 0, "12 captures", ""}, {noor, "capture audience 3", 0, "11 captures", ""}, {noor, "capture audience 1", 2, "which is no JSON", ""}})
+	if after := shown(); !maps.Equal(was, after) {
+		t.Errorf("judged by their outlines the captures show %v, by their bodies %v", after, was)
+	}
 	// Of new captures only the outline is kept: they are judged, and have no value.
 	recorded := s.address(t, "recorded")
 	call(t, recorded+"/v1/berths")

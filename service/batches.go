@@ -92,8 +92,8 @@ func (s *Service) Correct(ctx context.Context, who Caller, batch int64, say Said
 
 // again puts a capture of a batch together as it came in, with what is said now.
 func (s *Service) again(c store.Capture, b store.Batch, k *known) (*exchange.Capture, error) {
-	if c.Holds != store.HoldsBodies {
-		return nil, problem(Conflict, "send the recording again with the right audience, and withdraw this batch", "the bodies of batch %d are not kept, so it cannot be judged anew", b.ID)
+	if c.Holds == store.HoldsNothing && c.Skipped == "" {
+		return nil, problem(Conflict, "send the recording again with the right audience, and withdraw this batch", "nothing is kept of the body of capture %d, which is no JSON, so batch %d cannot be judged anew", c.ID, b.ID)
 	}
 	held, err := s.vault.open(c.Sealed)
 	if err != nil {

@@ -232,8 +232,12 @@ func TestBodiesGoWhenTheirTimeIsOver(t *testing.T) {
 	}
 	_, err = w.Reveal(t.Context(), w.who, id, "/password_hash", "to see it")
 	said(t, err, Conflict, "not kept")
-	_, err = w.Correct(t.Context(), w.who, b.ID, Said{Audience: "visitor"})
-	said(t, err, Conflict, "send the recording again")
+	if _, err = w.Correct(t.Context(), w.who, b.ID, Said{}); err != nil { // an outline is judged like its body
+		t.Error(err)
+	}
+	if again := w.theHash(); again.ID != v.ID || again.Captures != 1 || again.Sample != "" {
+		t.Errorf("judged anew the finding is %+v", again.Finding)
+	}
 	row, err := w.store.Capture(t.Context(), id)
 	if err != nil {
 		t.Fatal(err)
@@ -255,7 +259,28 @@ func TestAServiceCanKeepNoBodies(t *testing.T) {
 	if err != nil || c.Holds != store.HoldsOutline || c.Body == nil || v.Sample != "$2b$•••" {
 		t.Errorf("the capture holds %s, the sample is %q, %v", c.Holds, v.Sample, err)
 	}
-	entries, n, err := w.Trail(t.Context(), TrailFilter{}, Page{Number: 1, Size: 10})
+	// Without a body the audience can be corrected all the same, and taken back.
+	before := w.findings()
+	for _, who := range []string{"visitor", ""} {
+		if _, err := w.Correct(t.Context(), w.who, 1, Said{Audience: who}); err != nil {
+			t.Fatal(err)
+		}
+		if now := w.theHash(); now.Captures != 1 || who != "" && now.Audience != who {
+			t.Errorf("corrected to %q the finding is %+v", who, now.Finding)
+		}
+	}
+	after := w.findings()
+	for i := range before {
+		if len(after) != len(before) || after[i].ID != before[i].ID || after[i].Spots != before[i].Spots || after[i].Bytes != before[i].Bytes {
+			t.Errorf("judged by their outlines the captures show %+v, by their bodies %+v", after, before)
+			break
+		}
+	}
+	page := `<script id="state">{"password_hash":"` + secretHash + `"}</script>`
+	kept := w.upload("page.lines", strings.ReplaceAll(line(`"`+strings.ReplaceAll(page, `"`, `\"`)+`"`), "application/json", "text/html"))
+	_, err = w.Correct(t.Context(), w.who, kept.ID, Said{})
+	said(t, err, Conflict, "send the recording again")
+	entries, n, err := w.Trail(t.Context(), TrailFilter{Action: "set keeping time"}, Page{Number: 1, Size: 10})
 	if err != nil || n != 1 || entries[0].Detail != "no bodies are kept" {
 		t.Errorf("trail %+v, %v", entries, err)
 	}

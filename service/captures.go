@@ -164,6 +164,9 @@ func (e *exchanged) capture(c store.Capture) (*exchange.Capture, error) {
 	if c.AudienceBy == contract.Said {
 		out.Audience = c.Audience
 	}
+	if c.Holds != store.HoldsBodies { // its credentials are masked, too
+		out.Outlined, out.Caller = c.Holds == store.HoldsOutline, e.Caller
+	}
 	return out, nil
 }
 

@@ -29,6 +29,11 @@ func newGathering(service string, c *contract.Contracts) *gathering {
 // sealed, and the findings that it shows.
 func (g *gathering) add(c *exchange.Capture) (store.Capture, []store.Occurrence) {
 	out := g.judge.Capture(c)
+	for i := range out.Spots {
+		if c.Outlined {
+			out.Spots[i].Sample = "" // it would be one of a stand-in
+		}
+	}
 	g.collector.Add(c.File, c.Entry, &out)
 	row := store.Capture{Entry: c.Entry, Method: c.Request.Method, Audience: out.Audience, AudienceBy: out.AudienceBy, Status: c.Response.Status,
 		Started: c.Started, Bytes: out.Bytes, Excess: out.Excess, Skipped: out.Skipped, Service: g.service, Endpoint: out.Endpoint}
@@ -157,7 +162,7 @@ func mostFirst(reasons []store.SkipReason) []store.SkipReason {
 
 // held gives what is sealed of a capture and how much of it is kept. Of what was
 // not read, and of other servers, no body is kept.
-func held(c *exchange.Capture, row *store.Capture, bodies bool) exchanged {
+func held(c *exchange.Capture, row *store.Capture, bodies bool, contracts *contract.Contracts) exchanged {
 	e := exchanged{RequestHeader: c.Request.Header, ResponseHeader: c.Response.Header, ResponseMissing: c.Response.Missing}
 	if c.Request.URL != nil {
 		e.URL = c.Request.URL.String()
@@ -166,18 +171,21 @@ func held(c *exchange.Capture, row *store.Capture, bodies bool) exchanged {
 		e.RequestBody, e.ResponseBody = c.Request.Body, c.Response.Body
 	}
 	if !bodies {
-		row.Holds = e.outline()
+		row.Holds = e.outline(contracts)
 	}
 	return e
 }
 
 // outline drops the bodies, the credentials and the values of what is sealed, and
 // says what is left.
-func (e *exchanged) outline() string {
-	media, set := e.ResponseHeader.Get("Content-Type"), &detect.Set{}
+func (e *exchanged) outline(contracts *contract.Contracts) string {
+	if a, by := contracts.AudienceOf("", &exchange.Request{Header: e.RequestHeader}); by == contract.Recognised {
+		e.Caller = a.Name
+	}
+	media, set := e.ResponseHeader.Get("Content-Type"), &detect.Set{Custom: contracts.Detectors}
 	isData := func(name []byte) bool { return set.Value(name, detect.TraitsOf(name)).Found() }
-	e.ResponseBody = exchange.Outline(media, e.ResponseBody, isData)
-	e.RequestBody = nil
+	e.ResponseBody = exchange.Outline(media, e.ResponseBody, isData, set.StandIn)
+	e.RequestBody = exchange.Outline(e.RequestHeader.Get("Content-Type"), e.RequestBody, isData, set.StandIn)
 	e.RequestHeader, e.ResponseHeader = maskHeader(e.RequestHeader), maskHeader(e.ResponseHeader)
 	if len(e.ResponseBody) == 0 {
 		return store.HoldsNothing

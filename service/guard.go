@@ -63,7 +63,11 @@ func (s *Service) Purge(ctx context.Context) (int, error) {
 			if err != nil {
 				return purged, err
 			}
-			some[i].Holds = e.outline()
+			f, err := s.contracts(ctx, some[i].Service)
+			if err != nil {
+				return purged, err
+			}
+			some[i].Holds = e.outline(f.contracts)
 			if some[i].Sealed, err = s.vault.seal(e); err != nil {
 				return purged, err
 			}

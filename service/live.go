@@ -145,7 +145,7 @@ func (s *Service) ExtendLive(ctx context.Context, who Caller, batch int64, chunk
 func (s *Service) sealed(g *gathering, c *exchange.Capture, bodies bool) (store.Rejudged, error) {
 	row, shows := g.add(c)
 	var err error
-	row.Sealed, err = s.vault.seal(held(c, &row, bodies))
+	row.Sealed, err = s.vault.seal(held(c, &row, bodies, g.contracts))
 	return store.Rejudged{Capture: row, Occurrences: shows}, err
 }
 

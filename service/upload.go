@@ -156,7 +156,7 @@ func (u *upload) capture(ctx context.Context, c *exchange.Capture) error {
 		row.File = ""
 	}
 	var err error
-	if row.Sealed, err = u.vault.seal(held(c, &row, u.bodies)); err != nil {
+	if row.Sealed, err = u.vault.seal(held(c, &row, u.bodies, u.gathering.contracts)); err != nil {
 		return err
 	}
 	return u.in.Add(ctx, row, shows)

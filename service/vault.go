@@ -87,6 +87,7 @@ type exchanged struct {
 	ResponseHeader  exchange.Header `json:"response_header"`
 	ResponseBody    []byte          `json:"response_body,omitempty"`
 	ResponseMissing string          `json:"response_missing,omitempty"`
+	Caller          string          `json:"caller,omitempty"` // whom the contracts recognised when the header fields were masked
 }
 
 // seal compresses and encrypts what a capture holds: nonce, then ciphertext.

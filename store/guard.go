@@ -35,8 +35,8 @@ func (s *Store) SetKeeping(ctx context.Context, service string, k Keeping, t Tra
 func (s *Store) Purgeable(ctx context.Context, now time.Time, most int) ([]Capture, error) {
 	return rows(ctx, s.read, func(r scanner) (Capture, error) {
 		var c Capture
-		return c, r.Scan(&c.ID, &c.Sealed)
-	}, `SELECT captures.id, sealed FROM captures JOIN batches ON batches.id = batch_id JOIN services ON services.id = service_id
+		return c, r.Scan(&c.ID, &c.Service, &c.Sealed)
+	}, `SELECT captures.id, services.name, sealed FROM captures JOIN batches ON batches.id = batch_id JOIN services ON services.id = service_id
 		WHERE holds = 'bodies' AND done = 1 AND (keep_bodies = 0 OR keep_days > 0 AND batches.started < ? - keep_days * 86400000) LIMIT ?`, millis(now), most)
 }
 

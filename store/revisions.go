@@ -291,7 +291,7 @@ func (s *Store) Recorded(ctx context.Context, service string, endpoints []string
 	by.and("services.name = ?", service)
 	by.and("batches.done = 1")
 	by.and("captures.bytes > 0")
-	by.and("captures.holds = 'bodies'") // an outline shows no value
+	by.and("captures.holds <> 'nothing'")
 	by.in("captures.endpoint_id", endpoints)
 	query, err := s.read.QueryContext(ctx, `SELECT `+captureColumns+`, sealed`+captureTables+by.sql()+` ORDER BY captures.id DESC LIMIT ?`, append(by.args, most)...)
 	if err != nil {

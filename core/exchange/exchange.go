@@ -59,6 +59,12 @@ type Capture struct {
 	Started  time.Time
 	Request  Request
 	Response Response
+
+	// Outlined is that the bodies are outlines (see [Outline]) of those that were there:
+	// which values they had is not known. Caller is who made the request, where its
+	// header fields can no longer tell.
+	Outlined bool
+	Caller   string
 }
 
 // Request is the recorded request.

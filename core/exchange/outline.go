@@ -6,15 +6,22 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 )
 
-// Outline gives what may stay of a body that is not kept: its JSON with each
-// string and number replaced by a stand-in of the same length, and each truth
-// value by null, so that names, structure and weights are there and no value is.
-// Names that are data are replaced too where isData says so. It is nil for what is
+// Outline gives what may stay of a body that is not kept: its JSON with each value
+// replaced by a stand-in of its type and length, so that names, structure and weights
+// are there and no value is. standIn gives one for a string; names that are data, by
+// isData, get one too. JSON in strings is outlined like the body. It is nil for what is
 // no JSON body.
-func Outline(contentType string, body []byte, isData func(name []byte) bool) []byte {
+func Outline(contentType string, body []byte, isData func(name []byte) bool, standIn func(value []byte) []byte) []byte {
 	if kind, _ := mediaOf(contentType); kind != isJSON && !(kind == unread && looksLikeJSON(body)) {
 		return nil
 	}
+	return outline(body, isData, standIn, outlinedWithin)
+}
+
+// outlinedWithin is how many levels deep JSON in strings is outlined.
+const outlinedWithin = 4
+
+func outline(body []byte, isData func([]byte) bool, standIn func([]byte) []byte, within int) []byte {
 	out := bytes.Clone(body)
 	d := jsontext.NewDecoder(bytes.NewBuffer(body), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
 	for {
@@ -30,23 +37,67 @@ func Outline(contentType string, body []byte, isData func(name []byte) bool) []b
 		name := kind == '{' && nth%2 == 1
 		switch t.Kind() {
 		case '"':
-			start := stringStart(body, end)
-			if name && !isData([]byte(t.String())) {
+			value := []byte(t.String())
+			if name && !isData(value) {
 				continue
 			}
-			for i := start; i < end-1; i++ {
-				out[i] = 'x'
+			start := stringStart(body, end)
+			if !put(out[start:end-1], outlined(value, isData, standIn, within)) {
+				for i := start; i < end-1; i++ {
+					out[i] = 'x'
+				}
 			}
 		case '0':
-			for i := end - 1; i >= 0 && numeric(body[i]); i-- {
-				out[i] = '1'
+			first := end
+			for first > 0 && numeric(body[first-1]) {
+				first--
 			}
-		case 't', 'f':
-			length := len("true")
-			if t.Kind() == 'f' {
-				length = len("false")
+			outlineNumber(out[first:end])
+		case 'f':
+			copy(out[end-len("false"):end], "true ")
+		}
+	}
+}
+
+// outlined gives the stand-in of a string; of one that is JSON its outline.
+func outlined(value []byte, isData func([]byte) bool, standIn func([]byte) []byte, within int) []byte {
+	if within > 0 && looksLikeJSON(value) && jsontext.Value(value).IsValid(jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)) {
+		return outline(value, isData, standIn, within-1)
+	}
+	return standIn(value)
+}
+
+// put writes a string into the place of another's text, where it is as long.
+func put(place, value []byte) bool {
+	quoted, err := jsontext.AppendQuote(nil, value)
+	if err != nil || len(quoted)-2 != len(place) {
+		return false
+	}
+	copy(place, quoted[1:])
+	return true
+}
+
+// outlineNumber replaces a number's digits; one that is whole stays so.
+func outlineNumber(text []byte) {
+	whole := true
+	if point := bytes.IndexByte(text, '.'); point >= 0 {
+		for _, c := range text[point+1:] {
+			if c == 'e' || c == 'E' {
+				break
 			}
-			copy(out[end-length:end], "null ")
+			whole = whole && c == '0'
+		}
+	}
+	for i, c := range text {
+		if c >= '0' && c <= '9' && (c != '0' || !whole || i == 0) {
+			text[i] = '1'
+		}
+	}
+	if bytes.ContainsAny(text, "eE") { // an exponent tells of the value what its digits do
+		for i := range text {
+			if text[i] != '.' {
+				text[i] = '1'
+			}
 		}
 	}
 }

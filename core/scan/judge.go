@@ -94,7 +94,7 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	out.Bytes = len(c.Response.Body)
 	w := &j.walk
 	w.watch, w.asked, w.boundary = watch, nil, nil
-	w.failed = c.Response.Status >= 400
+	w.failed, w.outlined = c.Response.Status >= 400, c.Outlined
 	if plan != nil && choice.Wrong {
 		w.boundary = plan.Entity
 	}
@@ -192,6 +192,9 @@ func (j *Judge) identify(out *Outcome, c *exchange.Capture, segments []string) (
 		return nil, contract.Choice{}, nil
 	}
 	audience, by := j.contracts.AudienceOf(c.Audience, &c.Request)
+	if known := j.contracts.Audience(c.Caller); known != nil && by != contract.Said {
+		audience, by = known, contract.Recognised
+	}
 	if audience != nil {
 		out.Audience, out.AudienceBy = audience.Name, by
 	}

@@ -65,6 +65,7 @@ type walk struct {
 	boundary *contract.Member // where a body of another audience begins; nil for one's own
 	asked    *pick            // members asked for by a selection; nil asks for all
 	failed   bool             // the status says that the request failed
+	outlined bool             // its values stand in for others
 	watch    Observer
 	shown    []bool // by the members' serials in plan: those that were there
 
