@@ -139,7 +139,7 @@ func TestRevisionsFromTheCommandLine(t *testing.T) {
 		}
 	}
 	for _, e := range []expect{
-		{"contract compare " + dir + "/fennick-quay.yaml " + contracts, 2, "the contract cannot be used: 35 problems"},
+		{"contract compare " + dir + "/fennick-quay.yaml " + contracts, 2, "the contract cannot be used: 37 problems"},
 		{"contract check " + contracts, 0, "no problems"},
 		{"contract check " + contracts + " --fail-on worth", 1, "nobody is named as needing it"},
 		{"contract check " + contracts + " --fail-on odd", 2, "--fail-on takes"},

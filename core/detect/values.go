@@ -14,7 +14,7 @@ import (
 
 // Rules numbers the built-in rules as a set. It grows when a change to them can
 // change what is found.
-const Rules = 1
+const Rules = 2
 
 // Trait tells which bytes a value holds. A tokenizer gathers the traits of a
 // string on its way to the closing quote, at the cost of a table look-up a byte,
@@ -29,11 +29,12 @@ const (
 	HasDash // -
 	HasPlus // +
 	HasUpper
+	HasColon // :
 )
 
 // Traits gives the traits of every byte.
 var Traits = func() (t [256]Trait) {
-	t['@'], t['$'], t['.'], t['-'], t['+'] = HasAt, HasDollar, HasDot, HasDash, HasPlus
+	t['@'], t['$'], t['.'], t['-'], t['+'], t[':'] = HasAt, HasDollar, HasDot, HasDash, HasPlus, HasColon
 	for c := '0'; c <= '9'; c++ {
 		t[c] = HasDigit
 	}
@@ -99,7 +100,7 @@ type Set struct {
 // the whole of it. t are the traits of value.
 func (s *Set) Value(value []byte, t Trait) Hit {
 	var hit Hit
-	if t&(HasAt|HasDollar|HasDigit|HasDot|HasDash) != 0 && len(value) >= shortestValue {
+	if t&(HasAt|HasDollar|HasDigit|HasDot|HasDash|HasColon) != 0 && len(value) >= shortestValue {
 		hit = builtIn(value, t)
 	}
 	if s == nil || len(s.Custom) == 0 || hit.Class == catalog.Secret {
@@ -121,6 +122,15 @@ func (s *Set) Value(value []byte, t Trait) Hit {
 const shortestValue = 6
 
 func builtIn(v []byte, t Trait) Hit {
+	hit := recognise(v, t)
+	if hit.Found() || t&HasDigit == 0 {
+		return hit
+	}
+	return encoded(v, t)
+}
+
+// recognise is builtIn for what is not behind an encoding: secrets first.
+func recognise(v []byte, t Trait) Hit {
 	if t&HasDollar != 0 {
 		if h := passwordHash(v); h.Found() {
 			return h
@@ -141,22 +151,48 @@ func builtIn(v []byte, t Trait) Hit {
 			return h
 		}
 	}
+	if t&(HasDigit|HasColon) != 0 {
+		if h := access(v, t); h.Found() {
+			return h
+		}
+	}
 	if t&HasAt != 0 {
 		if h := email(v); h.Found() {
 			return h
 		}
 	}
-	if t&HasDigit != 0 {
-		if t&HasUpper != 0 && len(v) >= minIBAN {
-			if h := iban(v); h.Found() {
-				return h
-			}
-		}
-		if t&HasPlus != 0 {
-			return phone(v)
+	if t&(HasColon|HasDot|HasDash) != 0 {
+		if h := networkAddress(v, t); h.Found() {
+			return h
 		}
 	}
+	if t&HasDigit != 0 {
+		return personalDigits(v, t)
+	}
 	return Hit{}
+}
+
+// personalDigits finds what is personal and has digits in it.
+func personalDigits(v []byte, t Trait) Hit {
+	if t&HasUpper != 0 && len(v) >= minIBAN {
+		if h := iban(v); h.Found() {
+			return h
+		}
+	}
+	if t&HasPlus != 0 {
+		if h := phone(v); h.Found() {
+			return h
+		}
+	}
+	if name := identity(v); name != "" {
+		return personal(name, "national-id", 0, len(v))
+	}
+	if t&HasDot != 0 {
+		if h := position(v); h.Found() {
+			return h
+		}
+	}
+	return postal(v)
 }
 
 func secret(name string, at, end int) Hit {

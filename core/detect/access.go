@@ -1,0 +1,262 @@
+package detect
+
+import (
+	"bytes"
+	"encoding/base64"
+	"net/url"
+	"regexp"
+	"strings"
+)
+
+// Credentials in addresses, in connection strings, in header values, and in the
+// usual forms of keys that are given out.
+
+const (
+	shortestAccess = 12
+	// leastRandom is how long a value must be for its randomness to tell anything.
+	leastRandom = 16
+	longestPart = 512
+)
+
+// access finds credentials in the forms in which programs hand them around.
+func access(v []byte, t Trait) Hit {
+	if len(v) < shortestAccess {
+		return Hit{}
+	}
+	if t&HasColon != 0 {
+		if i := bytes.Index(v, []byte("://")); i > 0 {
+			if h := inAddress(v, i); h.Found() {
+				return h
+			}
+		}
+	}
+	if h := headerValue(v); h.Found() {
+		return h
+	}
+	if bytes.IndexByte(v, ';') > 0 && bytes.IndexByte(v, '=') > 0 {
+		if h := settings(v); h.Found() {
+			return h
+		}
+	}
+	return accessKey(v)
+}
+
+// inAddress finds user and password before the host of an address (RFC 3986 section
+// 3.2.1), secrets of one-time passwords, and addresses whose query carries a token.
+func inAddress(v []byte, colon int) Hit {
+	start := colon
+	for start > 0 && (letterOrDigit(v[start-1]) || v[start-1] == '+' || v[start-1] == '-' || v[start-1] == '.') {
+		start--
+	}
+	end := colon + len("://")
+	for end < len(v) && v[end] > ' ' && v[end] != '"' && v[end] != '<' && v[end] != '>' && v[end] < 0x7f {
+		end++
+	}
+	address := v[start:end]
+	if bytes.EqualFold(v[start:colon], []byte("otpauth")) && bytes.Contains(address, []byte("secret=")) {
+		return secret("one-time password secret", start, end)
+	}
+	authority := address[colon-start+len("://"):]
+	if i := bytes.IndexAny(authority, "/?#"); i >= 0 {
+		authority = authority[:i]
+	}
+	if at := bytes.LastIndexByte(authority, '@'); at > 0 {
+		if _, password, ok := bytes.Cut(authority[:at], []byte(":")); ok && !placeholder(password) {
+			return secret("address with a password", start, end)
+		}
+	}
+	if q := bytes.IndexByte(address, '?'); q >= 0 && len(address) < 4*longestPart {
+		query, _, _ := bytes.Cut(address[q+1:], []byte("#"))
+		for more := len(query) > 0; more; {
+			var pair []byte
+			pair, query, more = bytes.Cut(query, []byte("&"))
+			name, value, _ := bytes.Cut(pair, []byte("="))
+			if lowers(name, func(low []byte) bool { return carriesToken[string(low)] }) && random(value) {
+				return secret("address with a token", start, end)
+			}
+		}
+	}
+	return Hit{}
+}
+
+// lowers calls f with a short name in lower case.
+func lowers(name []byte, f func([]byte) bool) bool {
+	var room [32]byte
+	if len(name) > len(room) {
+		return false
+	}
+	for i, c := range name {
+		if upper(c) {
+			c |= 0x20
+		}
+		room[i] = c
+	}
+	return f(room[:len(name)])
+}
+
+// carriesToken are parameters by which an address lets in who has it.
+var carriesToken = func() map[string]bool {
+	all := map[string]bool{}
+	for _, name := range strings.Fields("token access_token auth auth_token authtoken sig signature x-amz-signature x-goog-signature reset_token resettoken invite_token confirmation_token ticket magic login_token api_key apikey key secret code sid session") {
+		all[name] = true
+	}
+	return all
+}()
+
+// placeholder reports whether a password only stands for one: empty, stars, a variable.
+func placeholder(p []byte) bool {
+	if len(p) == 0 || bytes.ContainsAny(p, "<>{}$%*[]") && !bytes.ContainsAny(p, "0123456789") {
+		return true
+	}
+	if bytes.Trim(p, "*xX.•-_") == nil || len(bytes.Trim(p, "*xX.-_")) == 0 {
+		return true
+	}
+	switch strings.ToLower(string(p)) {
+	case "password", "pass", "pwd", "secret", "changeme", "xxx":
+		return true
+	}
+	return p[0] == '$' || p[0] == '{' || p[0] == '<'
+}
+
+// random reports whether a text has been drawn rather than written: letters of both
+// cases and digits, or hexadecimal, and varied.
+func random(v []byte) bool {
+	if len(v) < leastRandom || len(v) > longestPart {
+		return false
+	}
+	if bytes.IndexByte(v, '%') >= 0 {
+		if plain, err := url.QueryUnescape(string(v)); err == nil {
+			v = []byte(plain)
+		}
+	}
+	var lower, upper, digits, other, changes int
+	hex := true
+	var seen [256]bool
+	kinds := 0
+	for i, c := range v {
+		if !seen[c] {
+			seen[c] = true
+			kinds++
+		}
+		switch {
+		case digit(c):
+			digits++
+		case c >= 'a' && c <= 'z':
+			lower++
+			hex = hex && c <= 'f'
+		case c >= 'A' && c <= 'Z':
+			upper++
+			hex = hex && c <= 'F'
+		case c == '-' || c == '_' || c == '.' || c == '+' || c == '/' || c == '=' || c == '~':
+			other++
+		default:
+			return false
+		}
+		if i > 0 && digit(c) != digit(v[i-1]) {
+			changes++
+		}
+	}
+	if digits == 0 || lower+upper == 0 || other*6 > len(v) || kinds*3 < min(len(v), 30) {
+		return false
+	}
+	return hex && other == 0 && len(v) >= 32 && changes >= 6 || !hex && changes >= 3 && (lower > 0 && upper > 0 || changes*4 >= len(v))
+}
+
+// headerValue finds the value of an Authorization field (RFC 6750, RFC 7617), and of a
+// Set-Cookie that sets a session.
+func headerValue(v []byte) Hit {
+	if h := afterScheme(v, "Bearer ", "bearer token", random); h.Found() {
+		return h
+	}
+	if h := afterScheme(v, "Basic ", "basic credentials", basic); h.Found() {
+		return h
+	}
+	name, rest, ok := bytes.Cut(v, []byte("="))
+	if !ok || len(name) == 0 || len(name) > 40 || bytes.IndexByte(rest, ';') < 0 {
+		return Hit{}
+	}
+	value, attributes, _ := bytes.Cut(rest, []byte(";"))
+	lower := bytes.ToLower(attributes)
+	if (bytes.Contains(lower, []byte("httponly")) || bytes.Contains(lower, []byte("path=/"))) && random(bytes.Trim(value, `"`)) {
+		return secret("session cookie", 0, len(v))
+	}
+	return Hit{}
+}
+
+func afterScheme(v []byte, scheme, what string, fits func([]byte) bool) Hit {
+	i := bytes.Index(v, []byte(scheme))
+	if i < 0 || i > 0 && letterOrDigit(v[i-1]) {
+		return Hit{}
+	}
+	from := i + len(scheme)
+	end := from
+	for end < len(v) && (letterOrDigit(v[end]) || bytes.IndexByte([]byte("-._~+/="), v[end]) >= 0) {
+		end++
+	}
+	if fits(v[from:end]) {
+		return secret(what, i, end)
+	}
+	return Hit{}
+}
+
+func basic(v []byte) bool {
+	plain, err := base64.StdEncoding.DecodeString(string(v))
+	return err == nil && len(v) >= 8 && bytes.IndexByte(plain, ':') > 0 && printable8(plain)
+}
+
+func printable8(v []byte) bool {
+	for _, c := range v {
+		if c < ' ' && c != '\n' && c != '\r' && c != '\t' || c == 0x7f {
+			return false
+		}
+	}
+	return true
+}
+
+// settings finds the password of a connection string: pairs of name and value between
+// semicolons, one of which names a server or user.
+func settings(v []byte) Hit {
+	if len(v) > 8*longestPart {
+		return Hit{}
+	}
+	server, password := false, false
+	for _, pair := range bytes.Split(v, []byte(";")) {
+		name, value, ok := bytes.Cut(pair, []byte("="))
+		if !ok {
+			continue
+		}
+		switch strings.ToLower(strings.Join(strings.Fields(string(name)), "")) {
+		case "server", "host", "datasource", "addr", "address", "networkaddress", "endpoint", "accountname", "user", "uid", "userid", "username", "database", "initialcatalog":
+			server = true
+		case "password", "pwd", "accountkey", "sharedaccesskey", "passwd":
+			password = !placeholder(bytes.TrimSpace(value))
+		}
+	}
+	if server && password {
+		return secret("connection string", 0, len(v))
+	}
+	return Hit{}
+}
+
+// accessKeys are the notations of keys that well-known services give out, by their
+// fixed beginnings.
+var accessKeys = regexp.MustCompile(`\b(?:(?:AKIA|ASIA)[0-9A-Z]{16}|gh[pousr]_[A-Za-z0-9]{36,}|xox[abprs]-[0-9A-Za-z-]{20,}|[rs]k_(?:live|test)_[0-9A-Za-z]{20,}|AIza[0-9A-Za-z_-]{35}|glpat-[0-9A-Za-z_-]{20,}|SG\.[0-9A-Za-z_-]{16,}\.[0-9A-Za-z_-]{30,}|AGE-SECRET-KEY-1[0-9A-Z]{58})`)
+
+var accessMarks = [][]byte{[]byte("AKIA"), []byte("ASIA"), []byte("gh"), []byte("xox"), []byte("k_live_"), []byte("k_test_"), []byte("AIza"), []byte("glpat-"), []byte("SG."), []byte("AGE-SECRET-KEY-1")}
+
+func accessKey(v []byte) Hit {
+	if len(v) < 20 {
+		return Hit{}
+	}
+	for _, mark := range accessMarks {
+		i := bytes.Index(v, mark)
+		if i < 0 {
+			continue
+		}
+		from := max(0, i-1)
+		if m := accessKeys.FindIndex(v[from:min(len(v), i+2*longestPart)]); m != nil {
+			return secret("access key", from+m[0], from+m[1])
+		}
+	}
+	return Hit{}
+}

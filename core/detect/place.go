@@ -1,0 +1,240 @@
+package detect
+
+import (
+	"bytes"
+	"encoding/base64"
+	"encoding/hex"
+	"net/netip"
+	"net/url"
+	"regexp"
+	"strconv"
+)
+
+// Where people and their devices are: addresses of networks, of houses, coordinates.
+// And what is recognised behind an encoding.
+
+// networkAddress recognises a whole value that is the public address of a machine, or
+// the hardware address of one.
+func networkAddress(v []byte, t Trait) Hit {
+	const longest = len("ffff:ffff:ffff:ffff:ffff:ffff:255.255.255.255")
+	if len(v) < len("1.1.1.1") || len(v) > longest {
+		return Hit{}
+	}
+	if t&HasColon != 0 || t&HasDash != 0 && len(v) == 17 {
+		if hardware(v) {
+			return personal("hardware address", "mac", 0, len(v))
+		}
+	}
+	if !maybeNetwork(v) {
+		return Hit{}
+	}
+	a, err := netip.ParseAddr(string(v))
+	if err != nil || a.Zone() != "" || a.IsPrivate() || a.IsLoopback() || a.IsUnspecified() || a.IsMulticast() || a.IsLinkLocalUnicast() {
+		return Hit{}
+	}
+	if a.Is4() {
+		b := a.As4()
+		if b[0] < 32 && b[1] < 32 && b[2] < 32 && b[3] < 32 || b[0] >= 224 { // as a version of four numbers is written
+			return Hit{}
+		}
+		return personal("IP address", "ipv4", 0, len(v))
+	}
+	if bytes.Count(v, []byte(":")) < 3 {
+		return Hit{}
+	}
+	return personal("IP address", "ipv6", 0, len(v))
+}
+
+// maybeNetwork passes over what is no address of a network, at little cost.
+func maybeNetwork(v []byte) bool {
+	dots, colons, letters := 0, 0, false
+	for _, c := range v {
+		switch {
+		case c == '.':
+			dots++
+		case c == ':':
+			colons++
+		case c|0x20 >= 'a' && c|0x20 <= 'f':
+			letters = true
+		case !digit(c):
+			return false
+		}
+	}
+	return dots == 3 && !letters && colons == 0 || colons >= 3
+}
+
+func hardware(v []byte) bool {
+	if len(v) != 17 || v[2] != ':' && v[2] != '-' {
+		return false
+	}
+	letters, zeros := false, true
+	for i, c := range v {
+		switch {
+		case i%3 == 2:
+			if c != v[2] {
+				return false
+			}
+		case digit(c):
+			zeros = zeros && c == '0'
+		case c|0x20 >= 'a' && c|0x20 <= 'f':
+			letters, zeros = true, false
+		default:
+			return false
+		}
+	}
+	return !zeros && (letters || v[2] == ':')
+}
+
+// coordinates are a latitude and a longitude in degrees, to a few metres.
+var coordinates = regexp.MustCompile(`^[-+]?\d{1,2}\.\d{5,}[ ]?[,; ][ ]?[-+]?\d{1,3}\.\d{5,}$`)
+
+func position(v []byte) Hit {
+	if len(v) < 17 || len(v) > 48 || !coordinates.Match(v) {
+		return Hit{}
+	}
+	i := bytes.IndexAny(v, ",; ")
+	lat, err1 := strconv.ParseFloat(string(bytes.TrimSpace(v[:i])), 64)
+	lon, err2 := strconv.ParseFloat(string(bytes.Trim(v[i:], ",; ")), 64)
+	if err1 != nil || err2 != nil || lat < -90 || lat > 90 || lon < -180 || lon > 180 || lat == 0 && lon == 0 {
+		return Hit{}
+	}
+	return personal("coordinates", "coordinates", 0, len(v))
+}
+
+// A postal address: a street with a number, and a place with a postcode behind a comma or
+// line end. Street words of several languages.
+var (
+	streetFirst = regexp.MustCompile(`(?i)\b\d{1,5}[a-z]?,? (?:[\p{L}'.-]+ ){1,4}(?:street|st\.?|road|rd\.?|avenue|ave\.?|lane|drive|close|quay|square|terrace|way|court|row)\b`)
+	streetLast  = regexp.MustCompile(`(?i)(?:stra(?:ß|ss)e|str\.|weg|gasse|platz|allee|damm|ufer|straat|laan|kade|gracht|plein|vägen|gatan|gata|vej|gade) \d{1,5}\b`)
+	streetNamed = regexp.MustCompile(`(?i)\b(?:rue|avenue|boulevard|calle|avenida|plaza|via|viale|piazza|rua|ulica|ul\.) (?:[\p{L}'.-]+ ){0,4}[\p{L}'.-]+,? ?(?:n[º°.]? ?)?\d{1,5}\b|\b\d{1,5},? (?:rue|avenue|boulevard) `)
+	postcode    = regexp.MustCompile(`[,\n] ?(?:[\p{L}' .-]{2,30}[, ]+)?(?:[A-Z]{1,2}-)?(?:\d{4,5}(?: ?[A-Z]{2})?|\d{3} \d{2}|\d{2}-\d{3}|[A-Z]{1,2}\d[A-Z\d]? ?\d[A-Z]{2})\b`)
+)
+
+func postal(v []byte) Hit {
+	if len(v) < 16 || len(v) > 200 || bytes.IndexByte(v, ' ') < 0 || bytes.IndexAny(v, ",\n") < 0 || !postcode.Match(v) {
+		return Hit{}
+	}
+	if streetFirst.Match(v) || streetLast.Match(v) || streetNamed.Match(v) {
+		return personal("postal address", "address", 0, len(v))
+	}
+	return Hit{}
+}
+
+const (
+	shortestEncoded = 16
+	longestEncoded  = 64 << 10
+)
+
+// encoded recognises what is behind base64, hexadecimal or the escapes of an address;
+// it looks behind one of them only.
+func encoded(v []byte, t Trait) Hit {
+	if len(v) < shortestEncoded || len(v) > longestEncoded {
+		return Hit{}
+	}
+	plain := decoded(v)
+	if plain == nil {
+		return Hit{}
+	}
+	hit := recognise(plain, TraitsOf(plain))
+	if hit.Found() {
+		hit.Detector += ", encoded"
+		hit.Format, hit.at, hit.end = "", 0, len(v)
+	}
+	return hit
+}
+
+// decoded undoes an encoding where what comes out is text; nil where there is none.
+func decoded(v []byte) []byte {
+	letters, percent, hexed := true, 0, len(v)%2 == 0
+	for _, c := range v {
+		switch {
+		case c == '%':
+			percent++
+			letters = false
+		case c == '+' || c == '/' || c == '-' || c == '_' || c == '=':
+			hexed = false
+		case !letterOrDigit(c):
+			letters, hexed = false, false
+			if c <= ' ' || c >= 0x7f {
+				return nil
+			}
+		case c|0x20 > 'f' && !digit(c):
+			hexed = false
+		}
+	}
+	switch {
+	case percent > 0:
+		if plain, err := url.PathUnescape(string(v)); err == nil && len(plain) < len(v) {
+			return textOf([]byte(plain))
+		}
+	case letters && hexed:
+		for i := 0; i < 16; i += 2 { // most of it is no text, which is soon seen
+			if c := nibble(v[i])<<4 | nibble(v[i+1]); c < ' ' && c != '\n' && c != '\r' && c != '\t' || c >= 0x7f {
+				return nil
+			}
+		}
+		plain := make([]byte, hex.DecodedLen(len(v)))
+		if _, err := hex.Decode(plain, v); err == nil {
+			return textOf(plain)
+		}
+	case letters && beginsAsText(v):
+		for _, e := range []*base64.Encoding{base64.StdEncoding, base64.RawURLEncoding, base64.URLEncoding, base64.RawStdEncoding} {
+			plain := make([]byte, e.DecodedLen(len(v)))
+			if n, err := e.Decode(plain, v); err == nil {
+				return textOf(plain[:n])
+			}
+		}
+	}
+	return nil
+}
+
+func nibble(c byte) byte {
+	if digit(c) {
+		return c - '0'
+	}
+	return c | 0x20 - 'a' + 10
+}
+
+// sextet gives what a letter of base64 or base64url (RFC 4648) stands for; 0xff for none.
+func sextet(c byte) byte {
+	switch {
+	case upper(c):
+		return c - 'A'
+	case c >= 'a' && c <= 'z':
+		return c - 'a' + 26
+	case digit(c):
+		return c - '0' + 52
+	case c == '+' || c == '-':
+		return 62
+	case c == '/' || c == '_':
+		return 63
+	}
+	return 0xff
+}
+
+// beginsAsText reports whether the first letters of base64 stand for text.
+func beginsAsText(v []byte) bool {
+	var head [12]byte
+	for g := range 4 {
+		var n uint32
+		for _, c := range v[g*4 : g*4+4] {
+			six := sextet(c)
+			if six == 0xff {
+				return false
+			}
+			n = n<<6 | uint32(six)
+		}
+		head[g*3], head[g*3+1], head[g*3+2] = byte(n>>16), byte(n>>8), byte(n)
+	}
+	return textOf(head[:]) != nil
+}
+
+// textOf gives v where it is ASCII text, else nil.
+func textOf(v []byte) []byte {
+	for _, c := range v {
+		if c < ' ' && c != '\n' && c != '\r' && c != '\t' || c >= 0x7f {
+			return nil
+		}
+	}
+	return v
+}
