@@ -30,10 +30,15 @@ func access(v []byte, t Trait) Hit {
 			}
 		}
 	}
-	if h := headerValue(v); h.Found() {
-		return h
+	if i := bytes.IndexByte(v, ' '); i >= 0 {
+		if h := headerValue(v); h.Found() {
+			return h
+		}
 	}
-	if bytes.IndexByte(v, ';') > 0 && bytes.IndexByte(v, '=') > 0 {
+	if i := bytes.IndexByte(v, ';'); i > 0 && bytes.IndexByte(v, '=') > 0 {
+		if h := cookie(v); h.Found() {
+			return h
+		}
 		if h := settings(v); h.Found() {
 			return h
 		}
@@ -129,48 +134,57 @@ func random(v []byte) bool {
 			v = []byte(plain)
 		}
 	}
-	var lower, upper, digits, other, changes int
-	hex := true
+	const lower, capital, figure, sign = 1, 2, 3, 4
+	var counts [5]int
 	var seen [256]bool
-	kinds := 0
-	for i, c := range v {
+	kinds, turns, before := 0, 0, 0
+	hex := true
+	for _, c := range v {
 		if !seen[c] {
 			seen[c] = true
 			kinds++
 		}
+		sort := sign
 		switch {
 		case digit(c):
-			digits++
+			sort = figure
 		case c >= 'a' && c <= 'z':
-			lower++
+			sort = lower
 			hex = hex && c <= 'f'
-		case c >= 'A' && c <= 'Z':
-			upper++
+		case upper(c):
+			sort = capital
 			hex = hex && c <= 'F'
-		case c == '-' || c == '_' || c == '.' || c == '+' || c == '/' || c == '=' || c == '~':
-			other++
-		default:
+		case bytes.IndexByte([]byte("-_.+/=~"), c) < 0:
 			return false
 		}
-		if i > 0 && digit(c) != digit(v[i-1]) {
-			changes++
+		counts[sort]++
+		if sort != before {
+			turns++
 		}
+		before = sort
 	}
-	if digits == 0 || lower+upper == 0 || other*6 > len(v) || kinds*3 < min(len(v), 30) {
+	n := len(v)
+	switch {
+	case counts[sign]*6 > n || counts[lower]+counts[capital] == 0:
+		return false
+	case hex && counts[sign] == 0: // letters end at f: it takes more of them
+		return n >= 32 && counts[figure] > 0 && turns*4 >= n && kinds >= 9
+	case counts[figure] == 0 && n < 24: // words written together look like this
 		return false
 	}
-	return hex && other == 0 && len(v) >= 32 && changes >= 6 || !hex && changes >= 3 && (lower > 0 && upper > 0 || changes*4 >= len(v))
+	return turns*5 >= 2*n && kinds*2 >= min(n, 24)
 }
 
-// headerValue finds the value of an Authorization field (RFC 6750, RFC 7617), and of a
-// Set-Cookie that sets a session.
+// headerValue finds the value of an Authorization field (RFC 6750, RFC 7617).
 func headerValue(v []byte) Hit {
 	if h := afterScheme(v, "Bearer ", "bearer token", random); h.Found() {
 		return h
 	}
-	if h := afterScheme(v, "Basic ", "basic credentials", basic); h.Found() {
-		return h
-	}
+	return afterScheme(v, "Basic ", "basic credentials", basic)
+}
+
+// cookie finds the value of a Set-Cookie field (RFC 6265) that sets a session.
+func cookie(v []byte) Hit {
 	name, rest, ok := bytes.Cut(v, []byte("="))
 	if !ok || len(name) == 0 || len(name) > 40 || bytes.IndexByte(rest, ';') < 0 {
 		return Hit{}
@@ -240,23 +254,25 @@ func settings(v []byte) Hit {
 
 // accessKeys are the notations of keys that well-known services give out, by their
 // fixed beginnings.
-var accessKeys = regexp.MustCompile(`\b(?:(?:AKIA|ASIA)[0-9A-Z]{16}|gh[pousr]_[A-Za-z0-9]{36,}|xox[abprs]-[0-9A-Za-z-]{20,}|[rs]k_(?:live|test)_[0-9A-Za-z]{20,}|AIza[0-9A-Za-z_-]{35}|glpat-[0-9A-Za-z_-]{20,}|SG\.[0-9A-Za-z_-]{16,}\.[0-9A-Za-z_-]{30,}|AGE-SECRET-KEY-1[0-9A-Z]{58})`)
-
-var accessMarks = [][]byte{[]byte("AKIA"), []byte("ASIA"), []byte("gh"), []byte("xox"), []byte("k_live_"), []byte("k_test_"), []byte("AIza"), []byte("glpat-"), []byte("SG."), []byte("AGE-SECRET-KEY-1")}
+var accessKeys = regexp.MustCompile(`^(?:(?:AKIA|ASIA)[0-9A-Z]{16}|gh[pousr]_[A-Za-z0-9]{36,}|xox[abprs]-[0-9A-Za-z-]{20,}|[rs]k_(?:live|test)_[0-9A-Za-z]{20,}|AIza[0-9A-Za-z_-]{35}|glpat-[0-9A-Za-z_-]{20,}|SG\.[0-9A-Za-z_-]{16,}\.[0-9A-Za-z_-]{30,}|AGE-SECRET-KEY-1[0-9A-Z]{58})`)
 
 func accessKey(v []byte) Hit {
 	if len(v) < 20 {
 		return Hit{}
 	}
-	for _, mark := range accessMarks {
-		i := bytes.Index(v, mark)
-		if i < 0 {
-			continue
-		}
-		from := max(0, i-1)
-		if m := accessKeys.FindIndex(v[from:min(len(v), i+2*longestPart)]); m != nil {
-			return secret("access key", from+m[0], from+m[1])
+	for i := 0; i+4 < len(v); i++ {
+		switch v[i] {
+		case 'A', 'S', 'g', 'x', 's', 'r':
+			if !begun[[2]byte{v[i], v[i+1]}] || i > 0 && letterOrDigit(v[i-1]) {
+				continue
+			}
+			if m := accessKeys.FindIndex(v[i:min(len(v), i+longestPart)]); m != nil && m[0] == 0 {
+				return secret("access key", i, i+m[1])
+			}
 		}
 	}
 	return Hit{}
 }
+
+// begun are the first two letters of accessKeys.
+var begun = map[[2]byte]bool{{'A', 'K'}: true, {'A', 'S'}: true, {'A', 'I'}: true, {'A', 'G'}: true, {'S', 'G'}: true, {'g', 'h'}: true, {'g', 'l'}: true, {'x', 'o'}: true, {'s', 'k'}: true, {'r', 'k'}: true}

@@ -100,7 +100,7 @@ type Set struct {
 // the whole of it. t are the traits of value.
 func (s *Set) Value(value []byte, t Trait) Hit {
 	var hit Hit
-	if t&(HasAt|HasDollar|HasDigit|HasDot|HasDash|HasColon) != 0 && len(value) >= shortestValue {
+	if t&(HasAt|HasDollar|HasDigit|HasDot|HasDash|HasColon) != 0 && len(value) >= shortestValue || t&HasUpper != 0 && len(value) >= shortestAccess {
 		hit = builtIn(value, t)
 	}
 	if s == nil || len(s.Custom) == 0 || hit.Class == catalog.Secret {
@@ -151,7 +151,7 @@ func recognise(v []byte, t Trait) Hit {
 			return h
 		}
 	}
-	if t&(HasDigit|HasColon) != 0 {
+	if t&(HasDigit|HasColon|HasDot|HasUpper) != 0 {
 		if h := access(v, t); h.Found() {
 			return h
 		}
@@ -336,11 +336,18 @@ func email(v []byte) Hit {
 				dot += at
 			}
 		}
-		if start < at && v[at-1] != '.' && dot > at+1 && topLevel(v[dot+1:stop]) && v[at+1] != '-' && !bytes.Contains(v[at+1:stop], []byte("..")) {
+		if start < at && !inAuthority(v[:start]) && v[at-1] != '.' && dot > at+1 && topLevel(v[dot+1:stop]) && v[at+1] != '-' && !bytes.Contains(v[at+1:stop], []byte("..")) {
 			return personal("e-mail address", "email", start, stop)
 		}
 		from = at + 1
 	}
+}
+
+// inAuthority reports whether what follows is the authority of an address: a user there
+// is none of an e-mail address.
+func inAuthority(before []byte) bool {
+	i := bytes.LastIndex(before, []byte("://"))
+	return i >= 0 && bytes.IndexAny(before[i+len("://"):], "/?# \t\n\"<>,;") < 0
 }
 
 const (
@@ -491,7 +498,7 @@ func network(d []byte) bool {
 	p4 = p3*10 + int(d[3])
 	switch {
 	case d[0] == 4:
-		return n == 13 || n == 16 || n == 19
+		return n == 16 || n == 19 // those of 13 are no longer in use, and article numbers look alike
 	case p2 >= 51 && p2 <= 55, p4 >= 2221 && p4 <= 2720:
 		return n == 16
 	case p2 == 34 || p2 == 37:

@@ -1,0 +1,70 @@
+package labelled
+
+import (
+	"cmp"
+	"slices"
+
+	"inkret/core/detect"
+)
+
+// Quality is how well a detector tells what it is for.
+type Quality struct {
+	Detector            string
+	Right, Wrong, Lacks int
+	Examples            []string // of what is told wrongly or not at all
+}
+
+// Precision is the share of what is told that is so.
+func (q Quality) Precision() float64 { return ratio(q.Right, q.Right+q.Wrong) }
+
+// Recall is the share of what is so that is told.
+func (q Quality) Recall() float64 { return ratio(q.Right, q.Right+q.Lacks) }
+
+func ratio(part, whole int) float64 {
+	if whole == 0 {
+		return 1
+	}
+	return float64(part) / float64(whole)
+}
+
+// Measure holds the built-in detectors against labelled values, and gives the quality
+// of each and of all together, which is the last.
+func Measure(values []Value) []Quality {
+	by := map[string]*Quality{}
+	of := func(detector string) *Quality {
+		if by[detector] == nil {
+			by[detector] = &Quality{Detector: detector}
+		}
+		return by[detector]
+	}
+	all := Quality{Detector: "all"}
+	note := func(q *Quality, count func(*Quality), text string) {
+		const most = 5
+		count(q)
+		count(&all)
+		if text != "" && len(q.Examples) < most {
+			q.Examples = append(q.Examples, text)
+		}
+	}
+	set := &detect.Set{}
+	for _, v := range values {
+		got := set.Value([]byte(v.Text), detect.TraitsOf([]byte(v.Text))).Detector
+		switch {
+		case got == v.Detector && got != "":
+			note(of(got), func(q *Quality) { q.Right++ }, "")
+		case got != v.Detector:
+			if got != "" {
+				note(of(got), func(q *Quality) { q.Wrong++ }, v.Text)
+			}
+			if v.Detector != "" {
+				note(of(v.Detector), func(q *Quality) { q.Lacks++ }, v.Text)
+			}
+		}
+	}
+	var out []Quality
+	for _, q := range by {
+		out = append(out, *q)
+	}
+	slices.SortFunc(out, func(a, b Quality) int { return cmp.Compare(a.Detector, b.Detector) })
+	return append(out, all)
+}
