@@ -30,9 +30,11 @@ func access(v []byte, t Trait) Hit {
 			}
 		}
 	}
-	if i := bytes.IndexByte(v, ' '); i >= 0 {
-		if h := headerValue(v); h.Found() {
-			return h
+	if t&HasUpper != 0 {
+		if i := bytes.IndexByte(v, ' '); i >= len("Basic") && (v[i-1] == 'c' || v[i-1] == 'r') {
+			if h := headerValue(v); h.Found() {
+				return h
+			}
 		}
 	}
 	if i := bytes.IndexByte(v, ';'); i > 0 && bytes.IndexByte(v, '=') > 0 {
@@ -42,6 +44,9 @@ func access(v []byte, t Trait) Hit {
 		if h := settings(v); h.Found() {
 			return h
 		}
+	}
+	if t&HasDigit == 0 {
+		return Hit{}
 	}
 	return accessKey(v)
 }
@@ -262,17 +267,35 @@ func accessKey(v []byte) Hit {
 	}
 	for i := 0; i+4 < len(v); i++ {
 		switch v[i] {
-		case 'A', 'S', 'g', 'x', 's', 'r':
-			if !begun[[2]byte{v[i], v[i+1]}] || i > 0 && letterOrDigit(v[i-1]) {
+		case 'A':
+			if n := v[i+1]; n != 'K' && n != 'S' && n != 'I' && n != 'G' {
 				continue
 			}
-			if m := accessKeys.FindIndex(v[i:min(len(v), i+longestPart)]); m != nil && m[0] == 0 {
-				return secret("access key", i, i+m[1])
+		case 'S':
+			if v[i+1] != 'G' || v[i+2] != '.' {
+				continue
 			}
+		case 'g':
+			if n := v[i+1]; n != 'h' && n != 'l' {
+				continue
+			}
+		case 'x':
+			if v[i+1] != 'o' || v[i+2] != 'x' {
+				continue
+			}
+		case 's', 'r':
+			if v[i+1] != 'k' || v[i+2] != '_' {
+				continue
+			}
+		default:
+			continue
+		}
+		if i > 0 && letterOrDigit(v[i-1]) {
+			continue
+		}
+		if m := accessKeys.FindIndex(v[i:min(len(v), i+longestPart)]); m != nil {
+			return secret("access key", i, i+m[1])
 		}
 	}
 	return Hit{}
 }
-
-// begun are the first two letters of accessKeys.
-var begun = map[[2]byte]bool{{'A', 'K'}: true, {'A', 'S'}: true, {'A', 'I'}: true, {'A', 'G'}: true, {'S', 'G'}: true, {'g', 'h'}: true, {'g', 'l'}: true, {'x', 'o'}: true, {'s', 'k'}: true, {'r', 'k'}: true}

@@ -21,7 +21,7 @@ func identity(v []byte) string {
 	if len(v) < shortestIdentity || len(v) > longestIdentity {
 		return ""
 	}
-	for _, d := range identities {
+	for _, d := range byLength[len(v)] {
 		if d.holds(v) {
 			return d.name
 		}
@@ -29,22 +29,33 @@ func identity(v []byte) string {
 	return ""
 }
 
-var identities = []struct {
-	name  string
-	holds func(v []byte) bool
-}{
-	{"Spanish identity number", dni},
-	{"Italian tax code", codiceFiscale},
-	{"French insurance number", nir},
-	{"Swedish personal number", personnummer},
-	{"Finnish personal code", henkilotunnus},
-	{"Polish identity number", pesel},
-	{"Norwegian identity number", fodselsnummer},
-	{"Brazilian tax number", cpf},
-	{"British insurance number", nino},
-	{"Belgian national number", rijksregister},
-	{"Swiss insurance number", ahv},
+// numbering is how a country numbers people, and how long its numbers are.
+type numbering struct {
+	name    string
+	holds   func(v []byte) bool
+	lengths []int
 }
+
+var byLength = func() (by [longestIdentity + 1][]numbering) {
+	for _, d := range []numbering{
+		{"Spanish identity number", dni, []int{9, 10, 11}},
+		{"Italian tax code", codiceFiscale, []int{16}},
+		{"French insurance number", nir, []int{15, 21}},
+		{"Swedish personal number", personnummer, []int{11, 13}},
+		{"Finnish personal code", henkilotunnus, []int{11}},
+		{"Polish identity number", pesel, []int{11}},
+		{"Norwegian identity number", fodselsnummer, []int{11, 12}},
+		{"Brazilian tax number", cpf, []int{14}},
+		{"British insurance number", nino, []int{9, 13}},
+		{"Belgian national number", rijksregister, []int{15}},
+		{"Swiss insurance number", ahv, []int{16}},
+	} {
+		for _, n := range d.lengths {
+			by[n] = append(by[n], d)
+		}
+	}
+	return by
+}()
 
 // shaped reports whether v has the shape of a picture: 9 a digit, A a capital letter,
 // anything else itself.

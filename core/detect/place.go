@@ -145,17 +145,16 @@ func encoded(v []byte, t Trait) Hit {
 
 // decoded undoes an encoding where what comes out is text; nil where there is none.
 func decoded(v []byte) []byte {
-	letters, percent, hexed := true, 0, len(v)%2 == 0
+	letters, escaped, hexed := true, bytes.IndexByte(v, '%') >= 0, len(v)%2 == 0
 	for _, c := range v {
 		switch {
 		case c == '%':
-			percent++
 			letters = false
 		case c == '+' || c == '/' || c == '-' || c == '_' || c == '=':
 			hexed = false
 		case !letterOrDigit(c):
 			letters, hexed = false, false
-			if c <= ' ' || c >= 0x7f {
+			if !escaped || c <= ' ' || c >= 0x7f {
 				return nil
 			}
 		case c|0x20 > 'f' && !digit(c):
@@ -163,7 +162,7 @@ func decoded(v []byte) []byte {
 		}
 	}
 	switch {
-	case percent > 0:
+	case escaped:
 		if plain, err := url.PathUnescape(string(v)); err == nil && len(plain) < len(v) {
 			return textOf([]byte(plain))
 		}

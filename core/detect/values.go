@@ -346,6 +346,7 @@ func email(v []byte) Hit {
 // inAuthority reports whether what follows is the authority of an address: a user there
 // is none of an e-mail address.
 func inAuthority(before []byte) bool {
+	before = before[max(0, len(before)-longestUser):]
 	i := bytes.LastIndex(before, []byte("://"))
 	return i >= 0 && bytes.IndexAny(before[i+len("://"):], "/?# \t\n\"<>,;") < 0
 }
@@ -353,6 +354,7 @@ func inAuthority(before []byte) bool {
 const (
 	maxLocalPart = 64  // RFC 5321 section 4.5.3.1.1
 	maxDomain    = 255 // RFC 5321 section 4.5.3.1.2
+	longestUser  = 256 // before a host, with its scheme; longer ones are not looked for
 )
 
 func localPart(c byte) bool {
