@@ -3,132 +3,127 @@ package detect
 import (
 	"bytes"
 	"regexp"
+	"unicode/utf8"
+
+	"inkret/core/catalog"
 )
 
-// longestStandIn bounds the values whose stand-in is made to be recognised.
-const longestStandIn = 16 << 10
+// What stands in for a value that is not kept: nothing of the value, but what it was
+// recognised as, so that what holds it can be judged again.
 
-// StandIn gives a value of the same length that can stay where value must not:
-// its letters and digits are replaced by others of their sort, and what is recognised
-// in value is recognised in it, so that what holds it is judged alike. Of a value's
-// form only what it is recognised by stays: the scheme of a hash, the header of a
-// token, the network of a card, the country of an account.
-func (s *Set) StandIn(value []byte) []byte {
-	out := plainStandIn(value)
-	traits := TraitsOf(value)
-	hit := s.Value(value, traits)
-	alike := func(v []byte) bool {
-		now := s.Value(v, TraitsOf(v))
-		return now.Detector == hit.Detector && (now.at == hit.at && now.end == hit.end || !hit.Found())
-	}
-	switch {
-	case alike(out):
-		return out
-	case !hit.Found() || len(value) > longestStandIn: // what stands in would be taken for something
-		return bytes.Repeat([]byte{'x'}, len(value))
-	}
-	part := out[hit.at:hit.end]
-	switch hit.Detector {
-	case "card number":
-		keep(part, value[hit.at:hit.end], 4)
-		checkDigit(part)
-	case "IBAN":
-		keep(part, value[hit.at:hit.end], 2)
-		checkDigits(part)
-	default:
-		if builtIn(value, traits).Detector == hit.Detector {
-			keepForm(out, value, hit, alike)
+// A stand-in of what was recognised begins with one of two letters of Unicode's private
+// use, for the whole of a value or a part of it, and a letter for what it was.
+const (
+	stoodWhole = '\ue000'
+	stoodPart  = '\ue001'
+	firstCode  = '#' // and on, up to the last of ASCII but for the backslash
+)
+
+// coded are what a stand-in can be of, each by its place. New ones are added at the end:
+// stand-ins of old ones are kept.
+var coded = []Hit{
+	{Detector: "detector of the contract", Class: catalog.Secret}, {Detector: "detector of the contract", Class: catalog.Personal},
+	{Detector: "bcrypt hash", Class: catalog.Secret}, {Detector: "Argon2 hash", Class: catalog.Secret}, {Detector: "scrypt hash", Class: catalog.Secret},
+	{Detector: "PBKDF2 hash", Class: catalog.Secret}, {Detector: "crypt hash", Class: catalog.Secret}, {Detector: "yescrypt hash", Class: catalog.Secret},
+	{Detector: "signed token", Class: catalog.Secret}, {Detector: "private key", Class: catalog.Secret}, {Detector: "card number", Class: catalog.Secret},
+	{Detector: "address with a password", Class: catalog.Secret}, {Detector: "address with a token", Class: catalog.Secret},
+	{Detector: "one-time password secret", Class: catalog.Secret}, {Detector: "bearer token", Class: catalog.Secret}, {Detector: "basic credentials", Class: catalog.Secret},
+	{Detector: "session cookie", Class: catalog.Secret}, {Detector: "connection string", Class: catalog.Secret}, {Detector: "access key", Class: catalog.Secret},
+	{Detector: "e-mail address", Class: catalog.Personal, Format: "email"}, {Detector: "phone number", Class: catalog.Personal, Format: "phone"},
+	{Detector: "IBAN", Class: catalog.Personal, Format: "iban"}, {Detector: "IP address", Class: catalog.Personal, Format: "ipv4"},
+	{Detector: "IP address", Class: catalog.Personal, Format: "ipv6"}, {Detector: "hardware address", Class: catalog.Personal, Format: "mac"},
+	{Detector: "coordinates", Class: catalog.Personal, Format: "coordinates"}, {Detector: "postal address", Class: catalog.Personal, Format: "address"},
+	{Detector: "national number", Class: catalog.Personal, Format: "national-id"},
+	{Detector: "secret, encoded", Class: catalog.Secret}, {Detector: "personal value, encoded", Class: catalog.Personal},
+}
+
+// codeOf gives the place of a hit in coded.
+func codeOf(h Hit) int {
+	for i, c := range coded {
+		if c.Detector == h.Detector && c.Format == h.Format {
+			return i
 		}
 	}
-	if !alike(out) { // a detector of the contract's own, which knows more than a form
-		return plainStandIn(value)
+	switch {
+	case bytes.HasSuffix([]byte(h.Detector), []byte(", encoded")) && h.Class == catalog.Secret:
+		return len(coded) - 2
+	case bytes.HasSuffix([]byte(h.Detector), []byte(", encoded")):
+		return len(coded) - 1
+	case h.Format == "national-id":
+		return len(coded) - 3
+	case h.Class == catalog.Secret:
+		return 0
+	}
+	return 1
+}
+
+// StandIn gives what can stay where a value must not: text as long, of which letters and
+// digits are replaced by others of their sort, or that only says what was recognised.
+func (s *Set) StandIn(value []byte) []byte {
+	const least = utf8.UTFMax
+	if hit := s.Value(value, TraitsOf(value)); hit.Found() && len(value) >= least {
+		mark := stoodPart
+		if hit.Whole(value) {
+			mark = stoodWhole
+		}
+		code := byte(firstCode + codeOf(hit))
+		if code >= '\\' {
+			code++
+		}
+		out := append(utf8.AppendRune(make([]byte, 0, len(value)), mark), code)
+		for len(out) < len(value) {
+			out = append(out, 'x')
+		}
+		return out
+	}
+	out := plainStandIn(value)
+	if s.Value(out, TraitsOf(out)).Found() { // it would be taken for what value is not
+		return bytes.Repeat([]byte{'x'}, len(value))
 	}
 	return out
+}
+
+// Stood gives what was recognised in the value that text stands in for.
+func Stood(text []byte) Hit {
+	mark, n := utf8.DecodeRune(text)
+	if mark != stoodWhole && mark != stoodPart || len(text) <= n {
+		return Hit{}
+	}
+	code := int(text[n])
+	if code > '\\' {
+		code--
+	}
+	if code -= firstCode; code < 0 || code >= len(coded) {
+		return Hit{}
+	}
+	hit := coded[code]
+	if hit.end = len(text); mark == stoodPart {
+		hit.at = 1
+	}
+	return hit
 }
 
 // plainStandIn replaces letters and digits by others of their sort, and what is no
 // ASCII by question marks.
 func plainStandIn(value []byte) []byte {
 	out := make([]byte, len(value))
+	keeps := dateTime.Match(value) // which is none without its letters
 	for i, c := range value {
-		out[i] = standIn(c)
-	}
-	if dateTime.Match(value) { // without its letters it is none
-		for i, c := range value {
-			if !digit(c) {
-				out[i] = c
-			}
+		switch {
+		case digit(c):
+			c = '1'
+		case keeps:
+		case upper(c):
+			c = 'A'
+		case c >= 'a' && c <= 'z':
+			c = 'a'
+		case c >= 0x80:
+			c = '?'
 		}
+		out[i] = c
 	}
 	return out
 }
 
 // dateTime is a date-time of RFC 3339.
 var dateTime = regexp.MustCompile(`^\d{4}-\d\d-\d\d[Tt ]\d\d:\d\d:\d\d(\.\d+)?([Zz]|[+-]\d\d:\d\d)$`)
-
-func standIn(c byte) byte {
-	switch {
-	case digit(c):
-		return '1'
-	case upper(c):
-		return 'A'
-	case c >= 'a' && c <= 'z':
-		return 'a'
-	case c >= 0x80:
-		return '?'
-	}
-	return c
-}
-
-// keep puts back the first n letters and digits.
-func keep(part, value []byte, n int) {
-	for i := 0; i < len(value) && n > 0; i++ {
-		part[i] = value[i]
-		if letterOrDigit(value[i]) {
-			n--
-		}
-	}
-}
-
-// keepForm puts back the words that value is recognised by: those without whose
-// letters it would not be.
-func keepForm(out, value []byte, hit Hit, alike func([]byte) bool) {
-	try := bytes.Clone(value)
-	for i := range try {
-		if i < hit.at || i >= hit.end {
-			try[i] = out[i]
-		}
-	}
-	for i := hit.at; i < hit.end; {
-		end := i + 1
-		for end < hit.end && letterOrDigit(value[i]) && letterOrDigit(value[end]) && digit(value[i]) == digit(value[end]) {
-			end++
-		}
-		copy(try[i:end], out[i:end])
-		if !alike(try) {
-			copy(try[i:end], value[i:end])
-		}
-		i = end
-	}
-	copy(out, try)
-}
-
-// checkDigit makes the last digit the one that the others call for.
-func checkDigit(part []byte) {
-	last := bytes.LastIndexAny(part, "0123456789")
-	for c := byte('0'); c <= '9' && last >= 0; c++ {
-		if part[last] = c; luhn(part) {
-			return
-		}
-	}
-}
-
-// checkDigits does so for the third and fourth of an account number.
-func checkDigits(part []byte) {
-	for n := 2; n <= 98; n++ {
-		part[2], part[3] = byte('0'+n/10), byte('0'+n%10)
-		if mod97(part) {
-			return
-		}
-	}
-}

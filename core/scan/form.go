@@ -62,7 +62,7 @@ func (w *walk) departs(m *contract.Member, at level, kind scalarKind, text []byt
 		if f.Max > 0 && len(text) > f.Max && utf8.RuneCount(text) > f.Max {
 			return fmt.Sprintf("%d characters are sent where at most %d are granted", utf8.RuneCount(text), f.Max)
 		}
-		if f.Format != "" && !fitsFormat(f.Format, text) {
+		if f.Format != "" && !fitsFormat(f.Format, text) && !(w.outlined && detect.Stood(text).Format == f.Format) {
 			return "the value is no " + f.Format
 		}
 	}
@@ -207,6 +207,9 @@ func (w *walk) scalarValue(first byte) (text []byte, hit detect.Hit, kind scalar
 			if w.embeddedText = embedded(text); w.embeddedText != nil {
 				return text, hit, isString, true // what is in it is judged by itself
 			}
+		}
+		if w.outlined {
+			return text, detect.Stood(text), isString, true
 		}
 		return text, w.judge.detectors.Value(text, traits), isString, true
 	case first == '-' || first-'0' < 10:

@@ -145,6 +145,9 @@ var (
 
 func (j *Judge) nameInfo(name []byte) nameInfo {
 	info := nameInfo{telling: detect.Name(name), hit: j.detectors.Value(name, detect.TraitsOf(name))}
+	if !info.hit.Found() {
+		info.hit = detect.Stood(name) // in an outline
+	}
 	info.data = info.hit.Found() || dataName.Match(name) || uuidName.Match(name)
 	if info.hit.Found() {
 		info.masked = detect.MaskPart(name, info.hit)
