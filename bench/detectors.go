@@ -19,7 +19,7 @@ func detectors() error {
 		}
 	}
 	fmt.Printf("  %d labelled values, %d of them nothing          precision  recall\n", len(values), none)
-	for _, q := range labelled.Measure(values) {
+	for _, q := range append(labelled.Measure(values), labelled.MeasureNames(labelled.Names(20270301, 100))...) {
 		fmt.Printf("  %-46s      %.4f  %.4f\n", q.Detector, q.Precision(), q.Recall())
 	}
 	return adversarial()

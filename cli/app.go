@@ -72,6 +72,7 @@ See it with made-up data:     inkret demo`,
 		Commands: []*cli.Command{
 			a.checkCommand(),
 			a.draftCommand(),
+			a.explainCommand(),
 			a.serveCommand(),
 			a.demoCommand(),
 			a.signInCommand(),

@@ -38,6 +38,7 @@ removed at the end unless --data names one.`,
 		Flags: []cli.Flag{
 			listenFlag(),
 			&cli.StringFlag{Name: "harbour", Value: "127.0.0.1:7466", Usage: "the `ADDRESS` the stand-in API listens on"},
+			&cli.IntFlag{Name: "release", Value: 1, Usage: "which `RELEASE` of the stand-in API runs: 1 leaks, 2 repairs most of it"},
 			&cli.StringFlag{Name: "recorder", Value: "127.0.0.1:7467", Usage: "the `ADDRESS` at which a recorder stands before it"},
 			&cli.StringFlag{Name: "data", Usage: "keep the data in `FOLDER`", TakesFile: true},
 			&cli.StringFlag{Name: "recordings", Usage: "write the recordings, the contracts and the harbour's SQL schema into `FOLDER` too, to try the other commands on", TakesFile: true},
@@ -51,6 +52,10 @@ removed at the end unless --data names one.`,
 func (a *app) demo(ctx context.Context, c *cli.Command) error {
 	if c.Args().Present() {
 		return usage(c, errors.New("demo takes no arguments"))
+	}
+	release := c.Int("release")
+	if release < 1 || release > 2 {
+		return usage(c, fmt.Errorf("there is no release %d of the harbour: 1 and 2 are there", release))
 	}
 	log, err := a.logger(c)
 	if err != nil {
@@ -67,7 +72,7 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return hint(fmt.Errorf("the stand-in API cannot listen on %s: %w", c.String("harbour"), err), "choose another address with --harbour")
 	}
-	harbour := &http.Server{Handler: demo.NewHarbour(1), ReadHeaderTimeout: headerTime}
+	harbour := &http.Server{Handler: demo.NewHarbour(release), ReadHeaderTimeout: headerTime}
 	go harbour.Serve(listener)
 	defer harbour.Close()
 

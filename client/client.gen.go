@@ -1284,6 +1284,19 @@ type KeptCredentials struct {
 	Names []string `json:"names"`
 }
 
+// KindPage defines model for KindPage.
+type KindPage struct {
+	Cwe  int    `json:"cwe"`
+	Kind string `json:"kind"`
+
+	// Mend How it is usually mended
+	Mend *string `json:"mend,omitempty"`
+
+	// Page All about it in Markdown
+	Page    string `json:"page"`
+	Summary string `json:"summary"`
+}
+
 // LiveCall defines model for LiveCall.
 type LiveCall struct {
 	Batch    Batch         `json:"batch"`
@@ -2294,6 +2307,11 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/home (the `GetHome` operationId).
 	GetHome(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListKinds List what kinds of findings there are and what each means
+	//
+	// Corresponds with GET /api/v1/kinds (the `ListKinds` operationId).
+	ListKinds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// WatchLive Calls as they come in from recorders and recaptures
 	//
 	// Server-sent events: `call` with a LiveCall, `missed` with a number of calls that came too fast, `end` with a Batch that is complete.
@@ -3046,6 +3064,21 @@ func (c *Client) MoveFinding(ctx context.Context, findingID FindingID, body Move
 // Corresponds with GET /api/v1/home (the `GetHome` operationId).
 func (c *Client) GetHome(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetHomeRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListKinds List what kinds of findings there are and what each means
+//
+// Corresponds with GET /api/v1/kinds (the `ListKinds` operationId).
+func (c *Client) ListKinds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListKindsRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -5261,6 +5294,33 @@ func NewGetHomeRequest(server string) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/home")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListKindsRequest constructs an http.Request for the ListKinds method
+func NewListKindsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/kinds")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -7611,6 +7671,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/home (the `GetHome` operationId).
 	GetHomeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetHomeResponse, error)
 
+	// ListKindsWithResponse List what kinds of findings there are and what each means
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/kinds (the `ListKinds` operationId).
+	ListKindsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListKindsResponse, error)
+
 	// WatchLiveWithResponse Calls as they come in from recorders and recaptures
 	//
 	// Server-sent events: `call` with a LiveCall, `missed` with a number of calls that came too fast, `end` with a Batch that is complete.
@@ -8876,6 +8943,54 @@ func (r GetHomeResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetHomeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListKindsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]KindPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListKindsResponse) GetJSON200() *[]KindPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListKindsResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListKindsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListKindsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListKindsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListKindsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11304,6 +11419,19 @@ func (c *ClientWithResponses) GetHomeWithResponse(ctx context.Context, reqEditor
 	return ParseGetHomeResponse(rsp)
 }
 
+// ListKindsWithResponse List what kinds of findings there are and what each means
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/kinds (the `ListKinds` operationId).
+func (c *ClientWithResponses) ListKindsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListKindsResponse, error) {
+	rsp, err := c.ListKinds(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListKindsResponse(rsp)
+}
+
 // WatchLiveWithResponse Calls as they come in from recorders and recaptures
 //
 // Server-sent events: `call` with a LiveCall, `missed` with a number of calls that came too fast, `end` with a Batch that is complete.
@@ -12681,6 +12809,39 @@ func ParseGetHomeResponse(rsp *http.Response) (*GetHomeResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Home
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListKindsResponse parses an HTTP response from a ListKindsWithResponse call
+func ParseListKindsResponse(rsp *http.Response) (*ListKindsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListKindsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []KindPage
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -160,6 +161,52 @@ func TestCheckFindsThePlantedLeaks(t *testing.T) {
 }
 
 // TestCheckOfWhatCannotBeJudged tries what is wrong with input and words.
+// TestTheHarbourShowsWhatIsListed holds the documented lists of both releases against
+// what is found: nothing more and nothing less.
+func TestTheHarbourShowsWhatIsListed(t *testing.T) {
+	text, err := os.ReadFile("../docs/demo-findings.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	blocks := strings.Split(string(text), "```\n")
+	if len(blocks) != 5 {
+		t.Fatalf("the page has %d parts", len(blocks))
+	}
+	for release, listed := range map[string]string{"1": blocks[1], "2": blocks[3]} {
+		dir, contracts := t.TempDir(), t.TempDir()
+		start(t, "demo", "--release", release, "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--recordings", dir)
+		for _, name := range []string{"fennick-quay.yaml", "catalogue.yaml", "harbour.sql"} {
+			if err := os.Rename(filepath.Join(dir, name), filepath.Join(contracts, name)); err != nil {
+				t.Fatal(err)
+			}
+		}
+		r := run(t, dir, nil, "check", "--contracts", contracts, "--format", "json", dir)
+		var found struct {
+			Findings []struct {
+				Kind, Endpoint, Audience, Path string
+				Status                         any
+			}
+		}
+		if err := json.Unmarshal([]byte(r.out), &found); err != nil {
+			t.Fatalf("%v\n%s", err, r.err)
+		}
+		var lines []string
+		for _, f := range found.Findings {
+			status := "-"
+			if f.Status != nil {
+				status = fmt.Sprint(f.Status)
+			}
+			lines = append(lines, strings.Join([]string{f.Kind, f.Endpoint, cmp.Or(f.Audience, "-"), status, f.Path}, " | "))
+		}
+		if got := strings.Join(lines, "\n") + "\n"; got != listed {
+			t.Errorf("release %s shows\n%s\nlisted is\n%s", release, got, listed)
+		}
+	}
+	if r := run(t, t.TempDir(), nil, "demo", "--release", "3"); r.status != 2 || !strings.Contains(r.err, "there is no release 3") {
+		t.Errorf("release 3: exit %d %s", r.status, r.err)
+	}
+}
+
 func TestCheckOfWhatCannotBeJudged(t *testing.T) {
 	dir := t.TempDir()
 	file := func(name, text string) string {

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
+
 	"inkret/client"
 )
 
@@ -238,5 +240,26 @@ func TestWhatIsKeptIsGuarded(t *testing.T) {
 		if text, err := os.ReadFile(filepath.Join(data, name)); err == nil && strings.Contains(string(text), "@sails.example") {
 			t.Errorf("%s has a value that leaks, in clear", name)
 		}
+	}
+}
+
+// TestKindsAreExplained holds the command, the API and the console to the same text.
+func TestKindsAreExplained(t *testing.T) {
+	home := t.TempDir()
+	walk(t, []step{
+		{home, "explain", 0, "hidden-duplicate", ""},
+		{home, "explain wrong-audience", 0, "Trust is never inherited", ""},
+		{home, "explain wrong-audienc", 2, "did you mean: inkret explain wrong-audience", ""},
+		{home, "explain something", 2, "inkret explain lists them", ""},
+		{home, "explain a b", 2, "name one kind", ""},
+		{home, "explain --format json secret-value", 0, `"cwe": 200`, ""},
+	})
+	s, _ := startDemo(t)
+	b := newBrowser(t)
+	b.signIn(s, demoReviewer)
+	b.do("from a finding to its kind", chromedp.Navigate(s.url+"/findings?kind=over-posting"), chromedp.Click(`//td//a[text()="over-posting"]`, chromedp.BySearch), shows("How it is usually mended"), chromedp.Click(`h1 a`), address("/kinds/over-posting"),
+		shows("It is told when"), shows("purpose-made object"), shows("inkret explain over-posting"), chromedp.Click(`//h1//a[text()="Kinds"]`, chromedp.BySearch), shows("uneven-exposure"), chromedp.Navigate(s.url+"/kinds/none"), shows("There is no such kind"))
+	if said := b.said(); len(said) > 0 {
+		t.Errorf("the browser complains: %q", said)
 	}
 }

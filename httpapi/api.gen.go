@@ -1283,6 +1283,19 @@ type KeptCredentials struct {
 	Names []string `json:"names"`
 }
 
+// KindPage defines model for KindPage.
+type KindPage struct {
+	Cwe  int    `json:"cwe"`
+	Kind string `json:"kind"`
+
+	// Mend How it is usually mended
+	Mend *string `json:"mend,omitempty"`
+
+	// Page All about it in Markdown
+	Page    string `json:"page"`
+	Summary string `json:"summary"`
+}
+
 // LiveCall defines model for LiveCall.
 type LiveCall struct {
 	Batch    Batch         `json:"batch"`
@@ -2136,6 +2149,9 @@ type ServerInterface interface {
 	// GetHome What needs the person who asks
 	// (GET /api/v1/home)
 	GetHome(ctx *echo.Context) error
+	// ListKinds List what kinds of findings there are and what each means
+	// (GET /api/v1/kinds)
+	ListKinds(ctx *echo.Context) error
 	// WatchLive Calls as they come in from recorders and recaptures
 	// (GET /api/v1/live)
 	WatchLive(ctx *echo.Context, params WatchLiveParams) error
@@ -2812,6 +2828,15 @@ func (w *ServerInterfaceWrapper) GetHome(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetHome(ctx)
+	return err
+}
+
+// ListKinds converts echo context to params.
+func (w *ServerInterfaceWrapper) ListKinds(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListKinds(ctx)
 	return err
 }
 
@@ -3788,6 +3813,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/api/v1/captures/:capture_id", wrapper.GetCapture, options.OperationMiddlewares["getCapture"]...)
 	router.GET(options.BaseURL+"/api/v1/endpoints", wrapper.ListEndpoints, options.OperationMiddlewares["listEndpoints"]...)
 	router.GET(options.BaseURL+"/api/v1/endpoints/:endpoint_id", wrapper.GetEndpoint, options.OperationMiddlewares["getEndpoint"]...)
+	router.GET(options.BaseURL+"/api/v1/kinds", wrapper.ListKinds, options.OperationMiddlewares["listKinds"]...)
 	router.GET(options.BaseURL+"/api/v1/findings", wrapper.ListFindings, options.OperationMiddlewares["listFindings"]...)
 	router.GET(options.BaseURL+"/api/v1/findings/:finding_id", wrapper.GetFinding, options.OperationMiddlewares["getFinding"]...)
 	router.POST(options.BaseURL+"/api/v1/findings/:finding_id/moves", wrapper.MoveFinding, options.OperationMiddlewares["moveFinding"]...)
@@ -4453,6 +4479,44 @@ type GetHomedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetHomedefaultApplicationProblemPlusJSONResponse) VisitGetHomeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListKindsRequestObject struct {
+}
+
+type ListKindsResponseObject interface {
+	VisitListKindsResponse(w http.ResponseWriter) error
+}
+
+type ListKinds200JSONResponse []KindPage
+
+func (response ListKinds200JSONResponse) VisitListKindsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListKindsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListKindsdefaultApplicationProblemPlusJSONResponse) VisitListKindsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6308,6 +6372,9 @@ type StrictServerInterface interface {
 	// GetHome What needs the person who asks
 	// (GET /api/v1/home)
 	GetHome(ctx context.Context, request GetHomeRequestObject) (GetHomeResponseObject, error)
+	// ListKinds List what kinds of findings there are and what each means
+	// (GET /api/v1/kinds)
+	ListKinds(ctx context.Context, request ListKindsRequestObject) (ListKindsResponseObject, error)
 	// WatchLive Calls as they come in from recorders and recaptures
 	// (GET /api/v1/live)
 	WatchLive(ctx context.Context, request WatchLiveRequestObject) (WatchLiveResponseObject, error)
@@ -6994,6 +7061,29 @@ func (sh *strictHandler) GetHome(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(GetHomeResponseObject); ok {
 		return validResponse.VisitGetHomeResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListKinds operation middleware
+func (sh *strictHandler) ListKinds(ctx *echo.Context) error {
+	var request ListKindsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListKinds(ctx.Request().Context(), request.(ListKindsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListKinds")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListKindsResponseObject); ok {
+		return validResponse.VisitListKindsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

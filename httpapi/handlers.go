@@ -10,6 +10,7 @@ import (
 	"inkret/core/contract"
 	"inkret/core/finding"
 	"inkret/core/scan"
+	"inkret/docs/kinds"
 	"inkret/service"
 )
 
@@ -353,4 +354,12 @@ func list(s *string) []string {
 		}
 	}
 	return out
+}
+
+// ListKinds implements [StrictServerInterface].
+func (h *handlers) ListKinds(context.Context, ListKindsRequestObject) (ListKindsResponseObject, error) {
+	return ListKinds200JSONResponse(each(scan.Kinds(), func(k scan.Kind) KindPage {
+		page, _ := kinds.Page(k.String())
+		return KindPage{Kind: k.String(), Cwe: k.CWE(), Summary: kinds.Summary(k.String()), Mend: some(finding.Mend(k)), Page: page}
+	})), nil
 }

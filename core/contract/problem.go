@@ -75,7 +75,7 @@ func (r *reader) fault(n *document.Node, expected, found string) { r.report(n, e
 
 // unknown adds a problem about a word that is none of the known ones.
 func (r *reader) unknown(n *document.Node, what, word string, known []string) {
-	p := Problem{Pos: n.Pos(), Path: n.Path(), Found: fmt.Sprintf("%s %q is not known", what, word), Near: nearest(word, known)}
+	p := Problem{Pos: n.Pos(), Path: n.Path(), Found: fmt.Sprintf("%s %q is not known", what, word), Near: Nearest(word, known)}
 	switch {
 	case len(known) == 0:
 		p.Expected = "one that is defined; there is none yet"
@@ -97,9 +97,9 @@ func oneOf(words []string) string {
 	return strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
 }
 
-// nearest gives the known word that takes the fewest single-letter edits to
+// Nearest gives the known word that takes the fewest single-letter edits to
 // reach, or the empty string where none is near enough to have been meant.
-func nearest(word string, known []string) string {
+func Nearest(word string, known []string) string {
 	best, bound := "", len(word)/3+1
 	for _, k := range known {
 		if d := edits(strings.ToLower(word), strings.ToLower(k), bound); d <= bound && k != word {

@@ -356,7 +356,7 @@ func TestAliasesCannotGrowWithoutEnd(t *testing.T) {
 func TestNearestWord(t *testing.T) {
 	known := []string{"audiences", "entities", "endpoints", "name"}
 	for word, want := range map[string]string{"audience": "audiences", "endponts": "endpoints", "nmae": "name", "Entities": "entities", "zebra": "", "x": ""} {
-		if got := nearest(word, known); got != want {
+		if got := Nearest(word, known); got != want {
 			t.Errorf("nearest to %q is %q, want %q", word, got, want)
 		}
 	}

@@ -130,11 +130,11 @@ func TestTeamDetectors(t *testing.T) {
 func TestNames(t *testing.T) {
 	for class, names := range map[catalog.Class][]string{
 		catalog.Secret: {"password", "passwordHash", "password_hash", "PASSWORD-HASH", "userPassword", "api_key", "apiKey", "APIKey", "X-Api-Key", "client_secret",
-			"accessToken", "refresh_token", "privateKey", "sessionId", "session_id", "totpSecret", "cvv", "cardNumber", "credentials", "pwd", "pin", "password2"},
+			"accessToken", "refresh_token", "privateKey", "sessionId", "session_id", "totpSecret", "cvv", "cardNumber", "credentials", "pwd", "pin", "password2", "Kennwort", "mot_de_passe", "contraseña", "wachtwoordHash", "lösenord"},
 		catalog.Personal: {"email", "e_mail_address", "userEmail", "emailAddress", "phone", "phoneNumber", "mobile", "dateOfBirth", "date_of_birth", "dob", "ssn", "iban", "firstName",
-			"last_name", "home_address", "postcode", "passportNumber", "email_encrypted"},
+			"last_name", "home_address", "postcode", "passportNumber", "email_encrypted", "Geburtsdatum", "telefoonNummer", "code_postal", "apellidos", "straße", "fname", "homePhone"},
 		catalog.Unclassed: {"password_changed_at", "passwordChangedAt", "token_count", "has_phone", "hasPassword", "email_verified", "public_key", "is_email_public", "csrf_token", "next_page_token",
-			"token_type", "email_template", "phone_model", "mac_address", "name", "id", "label", "compass", "pinned", "tokenizer", "emailed", "passage", "x", "", "secretary", "password_reset_required"},
+			"token_type", "email_template", "phone_model", "mac_address", "name", "id", "label", "compass", "pinned", "tokenizer", "emailed", "passage", "x", "", "secretary", "password_reset_required", "kennwort_geaendert_am", "address_count", "hotel", "telescope", "ruedigers_boat", "clavicle"},
 	} {
 		for _, name := range names {
 			want := class

@@ -21,7 +21,10 @@ func init() {
 			"secretkey", "privatekey", "signingkey", "encryptionkey", "credential", "credentials", "sessionid", "sessionkey",
 			"authorization", "otp", "totp", "totpsecret", "otpsecret", "mfasecret", "recoverycode", "recoverycodes", "backupcode",
 			"backupcodes", "cvv", "cvc", "cvv2", "csc", "cardnumber", "creditcard", "creditcardnumber", "pan", "salt",
-			"pwhash", "connectionstring", "securityanswer",
+			"pwhash", "connectionstring", "securityanswer", "onetimecode", "magiclink", "webhooksecret", "pepper", "seedphrase",
+			// other languages
+			"kennwort", "geheimnis", "zugangscode", "wachtwoord", "toegangscode", "motdepasse", "mdp", "contrasena", "contraseña", "clave", "senha", "parolachiave",
+			"losenord", "lösenord", "passord", "adgangskode", "salasana", "haslo", "hasło",
 		},
 		catalog.Personal: {
 			"email", "emails", "mail", "emailaddress", "mailaddress", "phone", "phones", "phonenumber", "telephone",
@@ -32,7 +35,16 @@ func init() {
 			"firstname", "lastname", "surname", "fullname", "middlename", "maidenname", "givenname", "familyname", "address",
 			"homeaddress", "postaladdress", "streetaddress", "billingaddress", "shippingaddress", "mailingaddress", "street",
 			"postcode", "postalcode", "zipcode", "gender", "nationality", "religion", "ethnicity", "maritalstatus",
-			"ipaddress", "medicalnotes", "salary", "income",
+			"ipaddress", "medicalnotes", "salary", "income", "tel", "fname", "lname", "bday", "homephone", "workphone", "privatephone",
+			"emergencycontact", "nextofkin", "bloodtype", "disability", "macaddress",
+			// other languages
+			"telefon", "telefonnummer", "handy", "handynummer", "adresse", "anschrift", "strasse", "straße", "postleitzahl", "plz", "geburtsdatum",
+			"geburtstag", "geburtsort", "vorname", "nachname", "steuernummer", "steuerid", "kontonummer", "sozialversicherungsnummer", "ausweisnummer",
+			"telefoon", "telefoonnummer", "adres", "geboortedatum", "voornaam", "achternaam", "bsn", "rekeningnummer", "straat",
+			"courriel", "naissance", "datenaissance", "datedenaissance", "prenom", "prénom", "nomdefamille", "codepostal", "rue",
+			"correo", "correoelectronico", "telefono", "teléfono", "direccion", "dirección", "fechanacimiento", "fechadenacimiento", "apellido", "apellidos", "dni", "nie",
+			"codicefiscale", "indirizzo", "cognome", "datadinascita", "cellulare", "endereco", "endereço", "telefone", "datanascimento", "sobrenome", "cpf",
+			"personnummer", "fodselsnummer", "fødselsnummer", "pesel", "nazwisko", "etternavn", "fornavn", "hetu", "henkilotunnus",
 		},
 	} {
 		for _, w := range words {

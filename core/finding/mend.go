@@ -17,6 +17,7 @@ var mends = map[scan.Kind]string{
 	scan.RevealingError:     "Log what happened, with an id, on the server; answer with a text of your own and that id.",
 	scan.CacheablePrivate:   "Send Cache-Control: private or no-store with what depends on the caller, and Vary where it is shared on purpose.",
 	scan.SelectionIgnored:   "Read the selection before the object is mapped, and map what was asked for; a client on a slow line counts on it.",
+	scan.UnevenExposure:     "Choose one name and form and let both endpoints share a shape.",
 	scan.HeavyExcess:        "Most of these bytes are for nobody: cut the relations that hold them, see the wire view for which.",
 	scan.MissingField:       "Send the member, with null where there is no value if the contract says nullable, or mark the grant as optional.",
 	scan.ValueMismatch:      "Make the value fit the contract, or correct the contract if clients already rely on what is sent.",

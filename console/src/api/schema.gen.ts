@@ -902,6 +902,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List what kinds of findings there are and what each means */
+        get: operations["listKinds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/findings": {
         parameters: {
             query?: never;
@@ -1778,6 +1795,15 @@ export interface components {
             /** @description What its value must look like */
             form?: string;
             grants?: components["schemas"]["GrantNode"][];
+        };
+        KindPage: {
+            kind: string;
+            cwe: number;
+            summary: string;
+            /** @description How it is usually mended */
+            mend?: string;
+            /** @description All about it in Markdown */
+            page: string;
         };
         Finding: {
             /** @description The fingerprint */
@@ -3465,6 +3491,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EndpointDetail"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listKinds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The kinds */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KindPage"][];
                 };
             };
             default: components["responses"]["Failure"];

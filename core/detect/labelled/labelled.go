@@ -488,3 +488,48 @@ func (m maker) broken(v string) string {
 	last := v[len(v)-1]
 	return v[:len(v)-1] + string(rune('0'+(last-'0'+1+byte(m.IntN(8)))%10))
 }
+
+// Name is a member name and the class that it tells; empty for none.
+type Name struct{ Text, Class string }
+
+// Names makes n names of each sort in each casing: those that tell, and those of which a
+// word beside it turns what they say.
+func Names(seed uint64, n int) []Name {
+	m := maker{rand.New(rand.NewPCG(seed, seed^0x9e3779b97f4a7c15))}
+	secret := [][]string{{"password"}, {"password", "hash"}, {"user", "password"}, {"api", "key"}, {"client", "secret"}, {"refresh", "token"}, {"private", "key"}, {"session", "id"}, {"totp", "secret"}, {"card", "number"}, {"recovery", "codes"}, {"old", "pin"}}
+	personal := [][]string{{"email"}, {"billing", "email"}, {"phone", "number"}, {"date", "of", "birth"}, {"iban"}, {"home", "address"}, {"passport", "number"}, {"last", "name"}, {"tax", "id"}, {"owner", "mobile"}, {"nationality"}, {"geburtsdatum"}, {"codice", "fiscale"}}
+	none := [][]string{{"password", "changed", "at"}, {"has", "password"}, {"token", "count"}, {"token", "type"}, {"email", "verified"}, {"is", "phone", "confirmed"}, {"public", "key"}, {"csrf", "token"}, {"next", "page", "token"}, {"email", "template"}, {"address", "count"},
+		{"berth", "label"}, {"arrives", "on"}, {"pinned"}, {"passage"}, {"secretary"}, {"compass", "bearing"}, {"key"}, {"code"}, {"hash", "algorithm"}, {"session", "count"}, {"tokenizer"}, {"emailed", "at"}, {"max", "tokens"}, {"name"}, {"card", "layout"}, {"phone", "model"}, {"password", "policy"}}
+	var all []Name
+	for range n {
+		for class, lists := range map[string][][]string{"secret": secret, "personal": personal, "": none} {
+			for _, words := range lists {
+				all = append(all, Name{m.cased(words), class})
+			}
+		}
+	}
+	return all
+}
+
+// cased writes words as one of the usual casings does.
+func (m maker) cased(words []string) string {
+	switch m.IntN(5) {
+	case 0:
+		return strings.Join(words, "_")
+	case 1:
+		return strings.Join(words, "-")
+	case 2:
+		return strings.ToUpper(strings.Join(words, "_"))
+	case 3:
+		out := words[0]
+		for _, w := range words[1:] {
+			out += strings.ToUpper(w[:1]) + w[1:]
+		}
+		return out
+	}
+	out := ""
+	for _, w := range words {
+		out += strings.ToUpper(w[:1]) + w[1:]
+	}
+	return out
+}

@@ -51,3 +51,11 @@ func TestMeasuring(t *testing.T) {
 		t.Errorf("precision %v, recall %v", q[2].Precision(), q[2].Recall())
 	}
 }
+
+func TestNamesAreRight(t *testing.T) {
+	for _, q := range MeasureNames(Names(3, 30)) {
+		if q.Precision() < 0.99 || q.Recall() < 0.99 || q.Right == 0 {
+			t.Errorf("%s: precision %.3f and recall %.3f: %q", q.Detector, q.Precision(), q.Recall(), q.Examples)
+		}
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"slices"
 
+	"inkret/core/catalog"
 	"inkret/core/detect"
 )
 
@@ -67,4 +68,30 @@ func Measure(values []Value) []Quality {
 	}
 	slices.SortFunc(out, func(a, b Quality) int { return cmp.Compare(a.Detector, b.Detector) })
 	return append(out, all)
+}
+
+// MeasureNames does so for names, by class.
+func MeasureNames(names []Name) []Quality {
+	by := map[string]*Quality{"secret": {Detector: "names: secret"}, "personal": {Detector: "names: personal"}}
+	for _, n := range names {
+		got := ""
+		if class := detect.Name([]byte(n.Text)); class != catalog.Unclassed {
+			got = class.String()
+		}
+		if got == n.Class {
+			if got != "" {
+				by[got].Right++
+			}
+			continue
+		}
+		if q := by[got]; q != nil {
+			q.Wrong++
+			q.Examples = append(q.Examples, n.Text)
+		}
+		if q := by[n.Class]; q != nil {
+			q.Lacks++
+			q.Examples = append(q.Examples, n.Text)
+		}
+	}
+	return []Quality{*by["personal"], *by["secret"]}
 }

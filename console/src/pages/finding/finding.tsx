@@ -20,7 +20,7 @@ export default function FindingPage() {
   return (
     <>
       <Heading title={`${f.kind} at ${f.path}`} aside={<StateMark state={f.state} until={f.waived_until} />}>
-        <SeverityMark severity={f.severity} /> {f.kind} <Code copyable>{f.path}</Code>
+        <SeverityMark severity={f.severity} /> <Link to={`/kinds/${f.kind}`} title="What this kind means">{f.kind}</Link> <Code copyable>{f.path}</Code>
       </Heading>
       <div className="split">
         <div className="stack">

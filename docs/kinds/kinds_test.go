@@ -1,0 +1,36 @@
+package kinds
+
+import (
+	"strings"
+	"testing"
+
+	"inkret/core/finding"
+	"inkret/core/scan"
+)
+
+// TestEveryKindHasItsPage holds the pages against the kinds that are told: name,
+// severity, weakness, and how it is mended.
+func TestEveryKindHasItsPage(t *testing.T) {
+	for _, k := range scan.Kinds() {
+		text, ok := Page(k.String())
+		if !ok {
+			t.Errorf("%s has no page", k)
+			continue
+		}
+		joined := strings.Join(strings.Fields(text), " ")
+		for _, want := range []string{"# " + k.String() + " ", "Severity: ", "## It is told when ", "## It is not told of ", "## It looks so ", "## It is usually mended so " + finding.Mend(k)} {
+			if !strings.Contains(joined, strings.Join(strings.Fields(want), " ")) {
+				t.Errorf("the page of %s lacks %q", k, want)
+			}
+		}
+		if s := Summary(k.String()); len(s) < 40 || strings.Contains(s, "\n") || strings.HasPrefix(s, "#") {
+			t.Errorf("the summary of %s is %q", k, s)
+		}
+	}
+	if _, ok := Page("nothing"); ok {
+		t.Error("a kind that is none has a page")
+	}
+	if s := Summary("nothing"); s != "" {
+		t.Errorf("and a summary: %q", s)
+	}
+}
