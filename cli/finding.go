@@ -202,6 +202,9 @@ func (a *app) oneFinding(c *cli.Command, r *remote, got result[client.FindingDet
 			}
 			line("evidence", fmt.Sprintf("capture %d, %s entry %d, %s (byte %d)", e.CaptureID, e.Batch, e.Entry, e.Pointer, e.Offset))
 		}
+		for _, o := range d.SameValue {
+			line("same value", fmt.Sprintf("%s  %s %s  %s (%s)", o.ID, o.Endpoint, o.Audience, o.Path, o.State))
+		}
 		for _, o := range d.Elsewhere {
 			line("also at", fmt.Sprintf("%s  %s %s  %s (%s)", o.ID, o.Endpoint, o.Audience, o.Path, o.State))
 		}

@@ -1129,6 +1129,9 @@ type FindingDetail struct {
 
 	// Moves States it may be moved to
 	Moves []State `json:"moves"`
+
+	// SameValue Where the same value leaks, told by its keyed hash
+	SameValue []Finding `json:"same_value"`
 }
 
 // FindingPage defines model for FindingPage.

@@ -163,7 +163,7 @@ func findingOf(f service.Finding) Finding {
 }
 
 func findingDetailOf(v service.FindingView) FindingDetail {
-	d := FindingDetail{Finding: findingOf(v.Finding), Moves: each(v.Moves, func(s finding.State) State { return State(s) }), Elsewhere: each(v.Elsewhere, findingOf),
+	d := FindingDetail{Finding: findingOf(v.Finding), Moves: each(v.Moves, func(s finding.State) State { return State(s) }), Elsewhere: each(v.Elsewhere, findingOf), SameValue: each(v.SameValue, findingOf),
 		Mend: some(v.Mend), Evidence: each(v.Evidence, func(o service.Occurrence) Evidence {
 			return Evidence{CaptureID: o.CaptureID, BatchID: o.BatchID, Batch: o.Batch, Entry: o.Entry, Pointer: o.Pointer, Offset: o.Offset, Bytes: o.Bytes}
 		}), History: each(v.History, func(e service.Event) Event {

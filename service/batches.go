@@ -57,7 +57,7 @@ func (s *Service) Correct(ctx context.Context, who Caller, batch int64, say Said
 	if err != nil {
 		return b, err
 	}
-	g := newGathering(b.Service, f.contracts)
+	g := s.newGathering(b.Service, f.contracts)
 	var captures []store.Rejudged
 	err = s.store.EachOf(ctx, batch, func(c store.Capture) error {
 		again, err := s.again(c, b, known)

@@ -22,7 +22,8 @@ type FindingView struct {
 	Evidence  []store.Occurrence
 	History   []store.Event
 	Moves     []finding.State
-	Elsewhere []store.Finding
+	Elsewhere []store.Finding // the same entity field
+	SameValue []store.Finding // under whatever name
 	Mend      string
 }
 
@@ -48,6 +49,9 @@ func (s *Service) Finding(ctx context.Context, id string) (FindingView, error) {
 		return v, err
 	}
 	if v.History, err = s.store.Events(ctx, id); err != nil {
+		return v, err
+	}
+	if v.SameValue, err = s.store.SameValue(ctx, f, shownElsewhere); err != nil {
 		return v, err
 	}
 	v.Elsewhere, err = s.store.Elsewhere(ctx, f, shownElsewhere)

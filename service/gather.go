@@ -21,8 +21,10 @@ type gathering struct {
 	endpoints map[string]*store.SeenEndpoint
 }
 
-func newGathering(service string, c *contract.Contracts) *gathering {
-	return &gathering{service, c, scan.NewJudge(c), finding.NewCollector(service), map[string]*store.SeenEndpoint{}}
+func (s *Service) newGathering(service string, c *contract.Contracts) *gathering {
+	judge := scan.NewJudge(c)
+	judge.Print = s.print
+	return &gathering{service, c, judge, finding.NewCollector(service), map[string]*store.SeenEndpoint{}}
 }
 
 // add judges a capture. It gives what there is to be kept of it, but for what is
@@ -130,7 +132,7 @@ func findingRows(service string, findings []*finding.Finding, team func(endpoint
 			ID: f.Fingerprint, Service: service, Kind: f.Kind.String(), Severity: int(f.Severity), Endpoint: f.Endpoint, EndpointID: store.EndpointID(service, f.Endpoint),
 			Team: team(f.Endpoint), Audience: f.Audience, AudienceBy: f.AudienceBy, Direction: f.Direction, Status: f.Status, Path: f.Path, Entity: f.Entity,
 			Field: f.Field, Class: f.Class, Spots: f.Spots, Captures: f.Captures, Bytes: int64(f.Bytes), Sample: f.Sample, Why: f.Why,
-			GrantFile: f.Grant.File, GrantLine: f.Grant.Line,
+			GrantFile: f.Grant.File, GrantLine: f.Grant.Line, Prints: f.Prints(),
 		}
 		if f.Excepted != nil {
 			out[i].Excepted = f.Excepted.Reason

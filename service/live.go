@@ -114,7 +114,7 @@ func (s *Service) ExtendLive(ctx context.Context, who Caller, batch int64, chunk
 		return l.batch, err
 	}
 	next := l.batch
-	g := newGathering(next.Service, f.contracts)
+	g := s.newGathering(next.Service, f.contracts)
 	var captures []store.Rejudged
 	err = intake.Read(next.Name, r, intake.Options{}, func(c *exchange.Capture) error {
 		if next.Audience != "" {

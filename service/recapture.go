@@ -201,7 +201,7 @@ func (s *Service) call(ctx context.Context, b store.Batch, r *recaller, calls []
 			answer.Missing = "the call failed: " + err.Error()
 		}
 		c.Response = answer
-		g := newGathering(b.Service, r.contracts)
+		g := s.newGathering(b.Service, r.contracts)
 		one, err := s.sealed(g, c, keeping.Bodies)
 		if err != nil {
 			return b, err

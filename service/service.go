@@ -55,6 +55,7 @@ func found(err error, what string, args ...any) error {
 type Service struct {
 	store *store.Store
 	vault *vault
+	print func(value []byte) uint64 // a keyed hash
 	now   func() time.Time
 	log   *slog.Logger
 
@@ -100,6 +101,10 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 		return nil, err
 	}
 	if s.vault, err = openVault(ctx, o.Dir, st); err != nil {
+		st.Close()
+		return nil, err
+	}
+	if s.print, err = s.printer(ctx); err != nil {
 		st.Close()
 		return nil, err
 	}

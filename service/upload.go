@@ -44,7 +44,7 @@ func (s *Service) Upload(ctx context.Context, who Caller, service, name string, 
 	if err != nil {
 		return store.Batch{}, s.plain(err)
 	}
-	up := &upload{Service: s, in: in, name: name, known: known, gathering: newGathering(service, f.contracts), bodies: keeping.Bodies}
+	up := &upload{Service: s, in: in, name: name, known: known, gathering: s.newGathering(service, f.contracts), bodies: keeping.Bodies}
 	b, err := up.run(ctx, r)
 	if err != nil {
 		if undo := in.Discard(context.WithoutCancel(ctx)); undo != nil {

@@ -2,13 +2,19 @@ package service
 
 import (
 	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"hash"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
+	"sync"
 
 	"github.com/klauspost/compress/zstd"
 
@@ -174,11 +180,56 @@ func ChangeKey(ctx context.Context, dir string, progress func(KeyChange)) (KeyCh
 	if done.Credentials, err = s.resealCredentials(ctx); err != nil {
 		return done, err
 	}
+	if err := s.resealPrintKey(ctx); err != nil {
+		return done, err
+	}
 	if err := s.store.AddTrail(ctx, store.TrailEntry{At: s.now(), Author: "command line", Action: "change key", Subject: "data folder",
 		Detail: fmt.Sprintf("%d captures and %d credentials were sealed anew", done.Captures, done.Credentials)}); err != nil {
 		return done, err
 	}
 	return done, sealing.WriteKeys(path, keys[:1])
+}
+
+// printKey is the setting of the key that values are hashed with, sealed: whoever has the
+// database alone cannot try values out.
+const (
+	printKey   = "print_key"
+	printKeyAs = "inkret print key 1"
+)
+
+// printer gives the keyed hash (HMAC-SHA-256, RFC 2104, its first 8 bytes) by which the
+// same value is known again without being kept.
+func (s *Service) printer(ctx context.Context) (func([]byte) uint64, error) {
+	sealed, err := s.store.Setting(ctx, printKey)
+	if err != nil {
+		return nil, err
+	}
+	key := sealing.NewKey()
+	if sealed == "" {
+		if err := s.sealPrintKey(ctx, key); err != nil {
+			return nil, err
+		}
+	} else {
+		data, err := base64.StdEncoding.DecodeString(sealed)
+		if err == nil {
+			key, _, err = s.vault.Open(data, printKeyAs)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("the key of prints cannot be read: %w", err)
+		}
+	}
+	macs := sync.Pool{New: func() any { return hmac.New(sha256.New, key) }}
+	return func(value []byte) uint64 {
+		mac := macs.Get().(hash.Hash)
+		defer macs.Put(mac)
+		mac.Reset()
+		mac.Write(value)
+		return binary.BigEndian.Uint64(mac.Sum(nil)) >> 1 // SQLite's integers have a sign
+	}, nil
+}
+
+func (s *Service) sealPrintKey(ctx context.Context, key []byte) error {
+	return s.store.SetSetting(ctx, printKey, base64.StdEncoding.EncodeToString(s.vault.Seal(key, printKeyAs)))
 }
 
 // resealed gives those of some captures that an older key sealed, sealed anew.
@@ -195,6 +246,22 @@ func (s *Service) resealed(some []store.Capture) ([]store.Capture, error) {
 		}
 	}
 	return again, nil
+}
+
+func (s *Service) resealPrintKey(ctx context.Context) error {
+	sealed, err := s.store.Setting(ctx, printKey)
+	if err != nil {
+		return err
+	}
+	data, err := base64.StdEncoding.DecodeString(sealed)
+	if err != nil {
+		return err
+	}
+	key, _, err := s.vault.Open(data, printKeyAs)
+	if err != nil {
+		return fmt.Errorf("the key of prints: %w", err)
+	}
+	return s.sealPrintKey(ctx, key)
 }
 
 func (s *Service) resealCredentials(ctx context.Context) (int, error) {

@@ -33,9 +33,15 @@ func (e *Evidence) add(ctx context.Context, tx *sql.Tx, service int64, b Batch) 
 // merge merges the findings.
 func (e *Evidence) merge(ctx context.Context, tx *sql.Tx, service int64, b Batch) (fresh int, err error) {
 	for i := range e.Findings {
-		is, err := mergeFinding(ctx, tx, service, b, &e.Findings[i])
+		f := &e.Findings[i]
+		is, err := mergeFinding(ctx, tx, service, b, f)
 		if err != nil {
 			return fresh, err
+		}
+		for _, print := range f.Prints {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO prints VALUES (?, ?, ?) ON CONFLICT DO NOTHING`, int64(print), f.ID, b.ID); err != nil {
+				return fresh, err
+			}
 		}
 		if is {
 			fresh++
@@ -173,6 +179,7 @@ func dropEvidence(ctx context.Context, tx *sql.Tx, batch int64, author string, a
 			AND o.audience = exercised.audience AND o.status = exercised.status), 0) WHERE endpoint_id IN (SELECT endpoint_id FROM batch_exercised WHERE batch_id = ?1)`,
 		`DELETE FROM exercised WHERE captures <= 0 AND ? > 0`,
 		`DELETE FROM batch_shown WHERE batch_id = ?`,
+		`DELETE FROM prints WHERE batch_id = ?`,
 		`DELETE FROM batch_exercised WHERE batch_id = ?`)
 }
 

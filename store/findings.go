@@ -30,6 +30,7 @@ type Finding struct {
 	Why        string
 	GrantFile  string
 	GrantLine  int
+	Prints     []uint64 // keyed hashes of values that it showed; not read back
 	Excepted   string
 	State      string
 	Until      string
@@ -230,6 +231,15 @@ func (s *Store) Elsewhere(ctx context.Context, f Finding, limit int) ([]Finding,
 	}
 	return rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+findingTables+` WHERE services.name = ? AND entity = ? AND field = ? AND findings.id <> ?
 		ORDER BY state IN `+openStates+` DESC, severity DESC, endpoint LIMIT ?`, f.Service, f.Entity, f.Field, f.ID, limit)
+}
+
+// SameValue lists other findings at which a value leaked that leaked at f, too, those
+// that share most first.
+func (s *Store) SameValue(ctx context.Context, f Finding, limit int) ([]Finding, error) {
+	return rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+findingTables+`
+		JOIN (SELECT other.finding_id AS id, count(DISTINCT other.print) AS shared FROM prints mine JOIN prints other ON other.print = mine.print
+			WHERE mine.finding_id = ?1 AND other.finding_id <> ?1 GROUP BY other.finding_id) same ON same.id = findings.id
+		ORDER BY shared DESC, severity DESC, endpoint, findings.id LIMIT ?2`, f.ID, limit)
 }
 
 // Move changes a finding's state if check, which is given the state it is in,

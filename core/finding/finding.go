@@ -7,6 +7,8 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"maps"
+	"slices"
 	"sort"
 	"strings"
 
@@ -73,6 +75,7 @@ type Finding struct {
 	Excepted    *contract.Exception
 
 	capture int // the number of the last capture that showed it
+	prints  map[uint64]struct{}
 }
 
 // Skipped is a capture that was not judged.
@@ -157,7 +160,19 @@ func (c *Collector) spot(file string, entry int, out *scan.Outcome, s *scan.Spot
 	}
 	f.Spots++
 	f.Bytes += s.Bytes
+	if s.Print != 0 && len(f.prints) < maxPrints {
+		if f.prints == nil {
+			f.prints = map[uint64]struct{}{}
+		}
+		f.prints[s.Print] = struct{}{}
+	}
 }
+
+// maxPrints bounds the values of a finding that are told again elsewhere.
+const maxPrints = 64
+
+// Prints gives the keyed hashes of values that the finding showed, sorted.
+func (f *Finding) Prints() []uint64 { return slices.Sorted(maps.Keys(f.prints)) }
 
 // take makes s the spot that the finding is described by.
 func (f *Finding) take(s *scan.Spot, out *scan.Outcome) {

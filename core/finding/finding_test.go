@@ -3,6 +3,7 @@ package finding
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -198,6 +199,29 @@ func TestEveryKindThatIsJudgedSaysHowItIsMended(t *testing.T) {
 		scan.MissingField, scan.ValueMismatch, scan.UndeclaredResponse, scan.UnknownEndpoint} {
 		if Mend(k) == "" {
 			t.Errorf("%s has no mend", k)
+		}
+	}
+}
+
+// TestPrintsAreBounded holds that a finding of thousands of values keeps a few of their
+// prints, each once.
+func TestPrintsAreBounded(t *testing.T) {
+	c := NewCollector("quay")
+	for i := range uint64(500) {
+		out := scan.Outcome{Endpoint: "GET /crew", Status: "200", Spots: []scan.Spot{{Kind: scan.PersonalValue, Severity: scan.High, Path: "$.mail", Print: 1 + i/2}, {Kind: scan.UnexpectedField, Severity: scan.Low, Path: "$.other"}}}
+		c.Add("f", int(i), &out)
+	}
+	for _, f := range c.Findings() {
+		prints := f.Prints()
+		switch f.Path {
+		case "$.mail":
+			if len(prints) != maxPrints || !slices.IsSorted(prints) || prints[0] != 1 || prints[1] != 2 {
+				t.Errorf("%d prints: %v", len(prints), prints)
+			}
+		default:
+			if len(prints) != 0 {
+				t.Errorf("%s has prints %v", f.Path, prints)
+			}
 		}
 	}
 }

@@ -51,7 +51,14 @@ func (w *walk) emit(c *candidate, start int, text []byte, hit detect.Hit) {
 		sample = detect.Mask(text, hit, c.class)
 	}
 	w.write(slot, e, c, start, w.pos-start, sample)
+	if print := w.judge.Print; print != nil && len(text) >= shortestPrinted && c.class >= catalog.Personal && !w.outlined {
+		w.spots[slot].Print = print(text)
+	}
 }
+
+// shortestPrinted is the shortest value that has a print: shorter ones are the same by
+// chance.
+const shortestPrinted = 5
 
 // emitAt reports c at a place that has no value.
 func (w *walk) emitAt(c *candidate, start, weight int, sample string) {

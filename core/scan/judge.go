@@ -25,6 +25,8 @@ import (
 // not safe for concurrent use; judges that share contracts are.
 type Judge struct {
 	contracts *contract.Contracts // nil sweeps alone
+	// Print makes the keyed hash of a value that leaked; nil makes none.
+	Print     func(value []byte) uint64
 	detectors *detect.Set
 	verdicts  map[*catalog.Entity]map[string]*verdict
 	paths     map[string]*pathEntry

@@ -21,6 +21,9 @@ type Spot struct {
 	Detector string // what recognised the value
 	Sample   string // masked; only on the first spot of a path in a body
 
+	// Print is the keyed hash of the value, where the judge makes one and it leaked as a
+	// whole; else 0.
+	Print   uint64
 	Request bool // it is in the request, not in the response
 
 	Grant       *contract.Grant // the grant that decided, if one did

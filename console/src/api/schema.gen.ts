@@ -1853,6 +1853,8 @@ export interface components {
             history: components["schemas"]["Event"][];
             /** @description States it may be moved to */
             moves: components["schemas"]["State"][];
+            /** @description Where the same value leaks, told by its keyed hash */
+            same_value: components["schemas"]["Finding"][];
             /** @description The same entity field leaking at other places */
             elsewhere: components["schemas"]["Finding"][];
             /** @description How such a leak is usually mended */

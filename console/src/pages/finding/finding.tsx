@@ -30,7 +30,8 @@ export default function FindingPage() {
         </div>
         <div className="stack">
           <Evidence d={finding.data} />
-          <Elsewhere all={finding.data.elsewhere} />
+          <Elsewhere all={finding.data.same_value} label="The same value elsewhere" title={(n) => `The same value leaks at ${n}`} />
+          <Elsewhere all={finding.data.elsewhere} label="The same field elsewhere" title={(n) => `The same field leaks at ${n}`} />
         </div>
       </div>
     </>
@@ -200,11 +201,11 @@ function Evidence({ d }: { d: FindingDetail }) {
   );
 }
 
-function Elsewhere({ all }: { all: Finding[] }) {
+function Elsewhere({ all, label, title }: { all: Finding[]; label: string; title: (places: string) => string }) {
   if (all.length === 0) return null;
   return (
-    <section className="sheet" aria-label="The same field elsewhere">
-      <Typography.Title level={2}>The same field leaks at {all.length < 20 ? count(all.length, "other place") : "20 other places and more"}</Typography.Title>
+    <section className="sheet" aria-label={label}>
+      <Typography.Title level={2}>{title(all.length < 20 ? count(all.length, "other place") : "20 other places and more")}</Typography.Title>
       <Table<Finding>
         size="small"
         pagination={false}

@@ -1,0 +1,64 @@
+package service
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// lineAt is a capture line of a call to a path that gets a body.
+func lineAt(path, body string) string {
+	return `{"request":{"url":"https://q.example` + path + `","headers":[{"name":"X-Desk","value":"2"}]},"response":{"status":200,"headers":[{"name":"Content-Type","value":"application/json"}],"body":` + body + "}}\n"
+}
+
+// TestTheSameValueIsKnownAgain links findings at which one value leaked, under other names
+// and at other endpoints, without keeping it.
+func TestTheSameValueIsKnownAgain(t *testing.T) {
+	w := newWorld(t)
+	const ada, sol = "ada.quill@sails.example", "sol.harrow@sails.example"
+	first := w.upload("monday.lines", lineAt("/skippers/7", `{"id":7,"name":"Ada","email":"`+ada+`"}`)+lineAt("/berths", `[{"contact":"`+ada+`"},{"contact":"`+sol+`"}]`))
+	w.upload("tuesday.lines", lineAt("/crew", `{"who":"`+sol+`","level":"12345"}`)+lineAt("/plans", `{"note":"nobody@else.example"}`))
+	byPath := map[string]Finding{}
+	for _, f := range w.findings() {
+		byPath[f.Path] = f
+	}
+	same := func(path string) string {
+		t.Helper()
+		v, err := w.Finding(t.Context(), byPath[path].ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var paths []string
+		for _, f := range v.SameValue {
+			paths = append(paths, f.Path)
+		}
+		return strings.Join(paths, " ")
+	}
+	for path, want := range map[string]string{"$.email": "$[*].contact", "$[*].contact": "$.email $.who", "$.who": "$[*].contact", "$.note": ""} {
+		if got := same(path); got != want && got != "$.who $.email" {
+			t.Errorf("the value of %s is known again at %q, want %q", path, got, want)
+		}
+	}
+	// It is a keyed hash: the key lies sealed, is the same after a restart and a change of
+	// the key file, and another data folder has another.
+	before := w.print([]byte(ada))
+	w.Close()
+	if _, err := ChangeKey(t.Context(), w.dir, nil); err != nil {
+		t.Fatal(err)
+	}
+	w.open()
+	if again := w.print([]byte(ada)); again != before || newWorld(t).print([]byte(ada)) == before {
+		t.Errorf("the print was %x, is %x, and elsewhere the same", before, again)
+	}
+	if text, err := os.ReadFile(filepath.Join(w.dir, "inkret.db")); err != nil || strings.Contains(string(text), ada) {
+		t.Errorf("the value is in the database: %v", err)
+	}
+	// What a batch showed goes with it.
+	if err := w.Withdraw(t.Context(), w.who, first.ID, "by mistake"); err != nil {
+		t.Fatal(err)
+	}
+	if got := same("$.who"); got != "" {
+		t.Errorf("after the batch is withdrawn the value is known again at %q", got)
+	}
+}
