@@ -202,22 +202,33 @@ func (a *app) oneFinding(c *cli.Command, r *remote, got result[client.FindingDet
 			}
 			line("evidence", fmt.Sprintf("capture %d, %s entry %d, %s (byte %d)", e.CaptureID, e.Batch, e.Entry, e.Pointer, e.Offset))
 		}
+		same := map[string]bool{}
 		for _, o := range d.SameValue {
+			same[o.ID] = true
 			line("same value", fmt.Sprintf("%s  %s %s  %s (%s)", o.ID, o.Endpoint, o.Audience, o.Path, o.State))
 		}
 		for _, o := range d.Elsewhere {
-			line("also at", fmt.Sprintf("%s  %s %s  %s (%s)", o.ID, o.Endpoint, o.Audience, o.Path, o.State))
+			if same[o.ID] {
+				continue
+			}
+			line("same field", fmt.Sprintf("%s  %s %s  %s (%s)", o.ID, o.Endpoint, o.Audience, o.Path, o.State))
 		}
 		for _, e := range d.History {
 			what := string(e.Kind)
 			if e.To != nil && e.Kind == client.EventKindMove {
 				what = "→ " + string(*e.To)
 			}
+			if e.CaptureID != nil {
+				what += fmt.Sprintf(", proven by capture %d", *e.CaptureID)
+			}
 			line(e.At.Local().Format("01-02 15:04"), strings.TrimSpace(e.Author+": "+what+" "+textOf(e.Comment)))
 		}
 		var moves []string
 		for _, m := range d.Moves {
 			moves = append(moves, string(m))
+		}
+		if d.Prove != nil {
+			line("to prove it", *d.Prove)
 		}
 		if len(moves) > 0 {
 			line("next", "inkret finding move "+f.ID+" "+strings.Join(moves, "|"))

@@ -37,7 +37,7 @@ func TestFromAContractToAMovedFinding(t *testing.T) {
 	}
 	id := page.Items[0].ID
 	r := run(t, home, nil, "finding", "show", id)
-	for _, want := range []string{"!! critical  secret-value", "POST /v1/skippers", "$.data.password_hash", "$2b$•••", "capture ", "/data/password_hash (byte ", "inkret finding move " + id, "also at", s.url + "/findings/" + id} {
+	for _, want := range []string{"!! critical  secret-value", "POST /v1/skippers", "$.data.password_hash", "$2b$•••", "capture ", "/data/password_hash (byte ", "inkret finding move " + id, "same field", s.url + "/findings/" + id} {
 		if !strings.Contains(r.out, want) {
 			t.Errorf("finding show lacks %q:\n%s%s", want, r.out, r.err)
 		}

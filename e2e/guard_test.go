@@ -263,3 +263,46 @@ func TestKindsAreExplained(t *testing.T) {
 		t.Errorf("the browser complains: %q", said)
 	}
 }
+
+// TestRepairsAreProvenOnTheWire runs the harbour's first release, says that its leaks are
+// repaired, and lets the second release prove it, or not.
+func TestRepairsAreProvenOnTheWire(t *testing.T) {
+	data := t.TempDir()
+	release := func(n string) *server {
+		return start(t, "demo", "--release", n, "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--data", data)
+	}
+	s := release("1")
+	noor := as(t, s, "noor")
+	find := func(search, state string) client.Finding {
+		t.Helper()
+		all := decode[client.FindingPage](t, run(t, noor, nil, "finding", "list", "--state", "any", "--format", "json", "--search", search).out).Items
+		if len(all) != 1 || string(all[0].State) != state {
+			t.Fatalf("%s is %+v; it was to be %s", search, all, state)
+		}
+		return all[0]
+	}
+	mended, left := find("POST /v1/skippers password_hash", "new"), find("GET boats owner phone", "new")
+	walk(t, []step{
+		{noor, "finding move " + mended.ID + " closed", 2, "closed by proof only", ""},
+		{noor, "finding move " + mended.ID + " awaiting-proof", 0, "inkret capture repeat --capture 9", ""},
+		{noor, "finding move " + left.ID + " awaiting-proof", 0, "to prove it", ""},
+		{noor, "capture repeat --capture 9 --writes", 1, "2 findings", ""},
+	})
+	find("POST /v1/skippers password_hash", "awaiting-proof")
+	s.stop(t)
+	s = release("2")
+	noor = as(t, s, "noor")
+	walk(t, []step{
+		{noor, "capture repeat --capture 9 --writes", 0, "0 findings", ""},
+		{noor, "capture repeat --capture 6", 1, "2 findings", ""},
+		{noor, "finding show " + mended.ID, 0, "→ closed, proven by capture", ""},
+		{noor, "finding show " + left.ID, 0, "state        awaiting-proof", ""},
+	})
+	b := newBrowser(t)
+	b.signIn(s, demoReviewer)
+	b.do("the page leads to the proof", chromedp.Navigate(s.url+"/findings/"+mended.ID), shows("awaiting proof → closed"), shows("proven by capture"), chromedp.Click(`//a[starts-with(., "capture ")]`, chromedp.BySearch), shows("Made again"), shows("none"))
+	b.do("and what is left says what to do", chromedp.Navigate(s.url+"/findings/"+left.ID), shows("It awaits proof"), shows("inkret capture repeat --capture"))
+	if said := b.said(); len(said) > 0 {
+		t.Errorf("the browser complains: %q", said)
+	}
+}

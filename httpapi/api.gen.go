@@ -975,9 +975,12 @@ type Event struct {
 	At      time.Time `json:"at"`
 	Author  string    `json:"author"`
 	BatchID *int64    `json:"batch_id,omitempty"`
-	Comment *string   `json:"comment,omitempty"`
-	From    *State    `json:"from,omitempty"`
-	Kind    EventKind `json:"kind"`
+
+	// CaptureID That proved the repair
+	CaptureID *int64    `json:"capture_id,omitempty"`
+	Comment   *string   `json:"comment,omitempty"`
+	From      *State    `json:"from,omitempty"`
+	Kind      EventKind `json:"kind"`
 
 	// Revision Of the contracts that brought it about
 	Revision *int    `json:"revision,omitempty"`
@@ -1128,6 +1131,9 @@ type FindingDetail struct {
 
 	// Moves States it may be moved to
 	Moves []State `json:"moves"`
+
+	// Prove While it awaits proof: the command that captures its endpoint again
+	Prove *string `json:"prove,omitempty"`
 
 	// SameValue Where the same value leaks, told by its keyed hash
 	SameValue []Finding `json:"same_value"`

@@ -163,12 +163,12 @@ func findingOf(f service.Finding) Finding {
 }
 
 func findingDetailOf(v service.FindingView) FindingDetail {
-	d := FindingDetail{Finding: findingOf(v.Finding), Moves: each(v.Moves, func(s finding.State) State { return State(s) }), Elsewhere: each(v.Elsewhere, findingOf), SameValue: each(v.SameValue, findingOf),
+	d := FindingDetail{Finding: findingOf(v.Finding), Moves: each(v.Moves, func(s finding.State) State { return State(s) }), Elsewhere: each(v.Elsewhere, findingOf), SameValue: each(v.SameValue, findingOf), Prove: some(v.Prove),
 		Mend: some(v.Mend), Evidence: each(v.Evidence, func(o service.Occurrence) Evidence {
 			return Evidence{CaptureID: o.CaptureID, BatchID: o.BatchID, Batch: o.Batch, Entry: o.Entry, Pointer: o.Pointer, Offset: o.Offset, Bytes: o.Bytes}
 		}), History: each(v.History, func(e service.Event) Event {
 			return Event{At: e.At, Author: e.Author, Kind: EventKind(e.Kind), From: some(State(e.Was)), To: some(State(e.Became)), Comment: some(e.Comment),
-				Until: some(e.Until), BatchID: some(e.BatchID), Revision: some(e.Revision)}
+				Until: some(e.Until), BatchID: some(e.BatchID), Revision: some(e.Revision), CaptureID: some(e.CaptureID)}
 		})}
 	if v.GrantFile != "" {
 		d.Grant = &GrantPlace{File: v.GrantFile, Line: v.GrantLine, Text: some(v.GrantText)}

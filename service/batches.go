@@ -57,7 +57,10 @@ func (s *Service) Correct(ctx context.Context, who Caller, batch int64, say Said
 	if err != nil {
 		return b, err
 	}
-	g := s.newGathering(b.Service, f.contracts)
+	g, err := s.newGathering(ctx, b.Service, f.contracts)
+	if err != nil {
+		return b, err
+	}
 	var captures []store.Rejudged
 	err = s.store.EachOf(ctx, batch, func(c store.Capture) error {
 		again, err := s.again(c, b, known)

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"fmt"
 	"strings"
 	"time"
 
@@ -24,6 +25,7 @@ type FindingView struct {
 	Moves     []finding.State
 	Elsewhere []store.Finding // the same entity field
 	SameValue []store.Finding // under whatever name
+	Prove     string          // while it awaits proof: the command that captures its endpoint again
 	Mend      string
 }
 
@@ -50,6 +52,12 @@ func (s *Service) Finding(ctx context.Context, id string) (FindingView, error) {
 	}
 	if v.History, err = s.store.Events(ctx, id); err != nil {
 		return v, err
+	}
+	if f.State == string(finding.AwaitingProof) {
+		v.Prove = "inkret record --upstream URL"
+		if len(v.Evidence) > 0 {
+			v.Prove = fmt.Sprintf("inkret capture repeat --capture %d", v.Evidence[0].CaptureID)
+		}
 	}
 	if v.SameValue, err = s.store.SameValue(ctx, f, shownElsewhere); err != nil {
 		return v, err

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"context"
 	"sort"
 	"time"
 
@@ -19,18 +20,66 @@ type gathering struct {
 	judge     *scan.Judge
 	collector *finding.Collector
 	endpoints map[string]*store.SeenEndpoint
+	awaiting  []finding.Awaiting
+	proofs    map[string]*proof // by finding
+	taken     int               // captures so far
+	now       time.Time
 }
 
-func (s *Service) newGathering(service string, c *contract.Contracts) *gathering {
-	judge := scan.NewJudge(c)
-	judge.Print = s.print
-	return &gathering{service, c, judge, finding.NewCollector(service), map[string]*store.SeenEndpoint{}}
+// proof is what the captures say of a repair so far.
+type proof struct {
+	nth   int // of the first capture that covers the place and shows nothing there
+	there bool
+	leaks bool // one shows it still
+}
+
+func (s *Service) newGathering(ctx context.Context, service string, c *contract.Contracts) (*gathering, error) {
+	g := &gathering{service: service, contracts: c, judge: scan.NewJudge(c), collector: finding.NewCollector(service), endpoints: map[string]*store.SeenEndpoint{}, proofs: map[string]*proof{}, now: s.now()}
+	g.judge.Print = s.print
+	waiting, err := s.store.Awaiting(ctx, service)
+	for _, w := range waiting {
+		kind, _ := scan.ParseKind(w.Kind)
+		g.awaiting = append(g.awaiting, finding.Awaiting{ID: w.ID, Since: w.LastSeen, Identity: finding.Identity{Service: service, Endpoint: w.Endpoint, Audience: w.Audience,
+			Direction: w.Direction, Status: w.Status, Path: w.Path, Kind: kind}})
+	}
+	if len(g.awaiting) > 0 {
+		g.judge.Occurs = map[string]struct{}{}
+	}
+	return g, err
+}
+
+// prove holds a capture against the findings that are said to be repaired.
+func (g *gathering) prove(c *exchange.Capture, out *scan.Outcome) {
+	when := c.Started
+	if when.IsZero() {
+		when = g.now
+	}
+	for i := range g.awaiting {
+		w := &g.awaiting[i]
+		covers, leaks := w.Shows(out, g.judge.Occurs)
+		if !covers {
+			continue
+		}
+		p := g.proofs[w.ID]
+		if p == nil {
+			p = &proof{}
+			g.proofs[w.ID] = p
+		}
+		if p.leaks = p.leaks || leaks; !leaks && !p.there && when.After(w.Since) {
+			p.nth, p.there = g.taken, true
+		}
+	}
 }
 
 // add judges a capture. It gives what there is to be kept of it, but for what is
 // sealed, and the findings that it shows.
 func (g *gathering) add(c *exchange.Capture) (store.Capture, []store.Occurrence) {
+	clear(g.judge.Occurs)
 	out := g.judge.Capture(c)
+	if len(g.awaiting) > 0 {
+		g.prove(c, &out)
+	}
+	g.taken++
 	for i := range out.Spots {
 		if c.Outlined {
 			out.Spots[i].Sample = "" // it would be one of a stand-in
@@ -71,6 +120,11 @@ func (g *gathering) evidence(now time.Time) (store.Evidence, map[string]int) {
 		e.Seen = append(e.Seen, *one)
 	}
 	e.Shown, e.Exercised = g.exposed()
+	for id, p := range g.proofs {
+		if p.there && !p.leaks {
+			e.Proofs = append(e.Proofs, store.Proof{Finding: id, Nth: p.nth, At: now})
+		}
+	}
 	return e, bySeverity
 }
 

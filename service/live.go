@@ -114,7 +114,10 @@ func (s *Service) ExtendLive(ctx context.Context, who Caller, batch int64, chunk
 		return l.batch, err
 	}
 	next := l.batch
-	g := s.newGathering(next.Service, f.contracts)
+	g, err := s.newGathering(ctx, next.Service, f.contracts)
+	if err != nil {
+		return l.batch, err
+	}
 	var captures []store.Rejudged
 	err = intake.Read(next.Name, r, intake.Options{}, func(c *exchange.Capture) error {
 		if next.Audience != "" {

@@ -201,7 +201,10 @@ func (s *Service) call(ctx context.Context, b store.Batch, r *recaller, calls []
 			answer.Missing = "the call failed: " + err.Error()
 		}
 		c.Response = answer
-		g := s.newGathering(b.Service, r.contracts)
+		g, err := s.newGathering(ctx, b.Service, r.contracts)
+		if err != nil {
+			return b, err
+		}
 		one, err := s.sealed(g, c, keeping.Bodies)
 		if err != nil {
 			return b, err

@@ -40,11 +40,15 @@ func (s *Service) Upload(ctx context.Context, who Caller, service, name string, 
 	if name = strings.TrimSpace(name); name == "" || len(name) > longestName {
 		return store.Batch{}, problem(Invalid, "", "a recording needs a name of at most %d bytes", longestName)
 	}
+	g, err := s.newGathering(ctx, service, f.contracts)
+	if err != nil {
+		return store.Batch{}, err
+	}
 	in, err := s.store.Begin(ctx, store.Batch{Service: service, Name: name, Audience: audience, Author: who.Name, Started: s.now()})
 	if err != nil {
 		return store.Batch{}, s.plain(err)
 	}
-	up := &upload{Service: s, in: in, name: name, known: known, gathering: s.newGathering(service, f.contracts), bodies: keeping.Bodies}
+	up := &upload{Service: s, in: in, name: name, known: known, gathering: g, bodies: keeping.Bodies}
 	b, err := up.run(ctx, r)
 	if err != nil {
 		if undo := in.Discard(context.WithoutCancel(ctx)); undo != nil {

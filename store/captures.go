@@ -204,6 +204,11 @@ func (in *Intake) Finish(ctx context.Context, b Batch, e Evidence) (Batch, error
 			return err
 		}
 		b.NewFindings = fresh
+		if err := e.close(ctx, tx, b, func(nth int) (id int64, err error) {
+			return id, tx.QueryRowContext(ctx, `SELECT id FROM captures WHERE batch_id = ? ORDER BY id LIMIT 1 OFFSET ?`, b.ID, nth).Scan(&id)
+		}); err != nil {
+			return err
+		}
 		return b.count(ctx, tx)
 	})
 	if err != nil || earlier == 0 {

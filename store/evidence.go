@@ -13,6 +13,41 @@ type Evidence struct {
 	Seen      []SeenEndpoint
 	Shown     []Shown
 	Exercised []Exercised
+	Proofs    []Proof
+}
+
+// Proof is that a capture covers the place of a finding that awaits it, and no longer
+// shows it.
+type Proof struct {
+	Finding string
+	Nth     int // of the captures that are added with it, from 0
+	At      time.Time
+}
+
+// close closes the findings that are proven to be repaired. nth gives the id of a capture.
+func (e *Evidence) close(ctx context.Context, tx *sql.Tx, b Batch, nth func(int) (int64, error)) error {
+	for _, p := range e.Proofs {
+		r, err := tx.ExecContext(ctx, `UPDATE findings SET state = 'closed', until = '' WHERE id = ? AND state = 'awaiting-proof'`, p.Finding)
+		if err != nil {
+			return err
+		}
+		if n, err := r.RowsAffected(); err != nil || n == 0 { // somebody moved it meanwhile
+			continue
+		}
+		capture, err := nth(p.Nth)
+		if err != nil {
+			return err
+		}
+		if err := addEvent(ctx, tx, p.Finding, Event{At: p.At, Author: b.Author, Kind: "move", Was: "awaiting-proof", Became: "closed", BatchID: b.ID, CaptureID: capture}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ids gives the captures of a list by their place in it.
+func ids(captures []Rejudged) func(int) (int64, error) {
+	return func(nth int) (int64, error) { return captures[nth].ID, nil }
 }
 
 // add merges evidence of a batch whose captures and occurrences are written. It
@@ -157,6 +192,9 @@ func dropEvidence(ctx context.Context, tx *sql.Tx, batch int64, author string, a
 		`UPDATE findings SET state = (SELECT was FROM events WHERE finding_id = findings.id ORDER BY id DESC LIMIT 1)
 			WHERE id IN (SELECT finding_id FROM lost) AND state = 'returned'
 			AND (SELECT batch_id FROM events WHERE finding_id = findings.id AND kind = 'move' ORDER BY id DESC LIMIT 1) = ?`,
+		// and what it proved waits again
+		`UPDATE findings SET state = 'awaiting-proof' WHERE state = 'closed'
+			AND (SELECT batch_id FROM events WHERE finding_id = findings.id AND kind = 'move' ORDER BY id DESC LIMIT 1) = ?`,
 		`DELETE FROM occurrences WHERE capture_id IN (SELECT id FROM captures WHERE batch_id = ?)`,
 		`UPDATE findings SET spots = coalesce((SELECT sum(spots) FROM occurrences WHERE finding_id = findings.id), 0),
 			captures = (SELECT count(*) FROM occurrences WHERE finding_id = findings.id),
@@ -213,6 +251,9 @@ func (s *Store) Rejudge(ctx context.Context, b Batch, captures []Rejudged, e Evi
 		if err != nil {
 			return err
 		}
+		if err := e.close(ctx, tx, b, ids(captures)); err != nil {
+			return err
+		}
 		b.Findings, b.NewFindings = len(e.Findings), fresh
 		if err := b.count(ctx, tx); err != nil {
 			return err
@@ -265,6 +306,9 @@ func (s *Store) Extend(ctx context.Context, b Batch, captures []Rejudged, e Evid
 			return err
 		}
 		b.NewFindings += fresh
+		if err := e.close(ctx, tx, b, ids(captures)); err != nil {
+			return err
+		}
 		return b.count(ctx, tx)
 	})
 	return b, captures, err

@@ -49,7 +49,8 @@ type Event struct {
 	Until   string
 	BatchID int64
 
-	Revision int // of the contracts that brought it about
+	Revision  int   // of the contracts that brought it about
+	CaptureID int64 // that proved it
 }
 
 const findingColumns = `findings.id, services.name, kind, severity, endpoint, endpoint_id, team, audience, audience_by, direction, status, path, entity, field,
@@ -110,8 +111,8 @@ func mergeFinding(ctx context.Context, tx *sql.Tx, service int64, b Batch, f *Fi
 }
 
 func addEvent(ctx context.Context, tx *sql.Tx, finding string, e Event) error {
-	_, err := tx.ExecContext(ctx, `INSERT INTO events (finding_id, at, author, kind, was, became, comment, until, batch_id, revision) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		finding, millis(e.At), e.Author, e.Kind, e.Was, e.Became, e.Comment, e.Until, e.BatchID, e.Revision)
+	_, err := tx.ExecContext(ctx, `INSERT INTO events (finding_id, at, author, kind, was, became, comment, until, batch_id, revision, capture_id) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		finding, millis(e.At), e.Author, e.Kind, e.Was, e.Became, e.Comment, e.Until, e.BatchID, e.Revision, e.CaptureID)
 	return err
 }
 
@@ -218,10 +219,10 @@ func (s *Store) Events(ctx context.Context, finding string) ([]Event, error) {
 	return rows(ctx, s.read, func(r scanner) (Event, error) {
 		var e Event
 		var at int64
-		err := r.Scan(&at, &e.Author, &e.Kind, &e.Was, &e.Became, &e.Comment, &e.Until, &e.BatchID, &e.Revision)
+		err := r.Scan(&at, &e.Author, &e.Kind, &e.Was, &e.Became, &e.Comment, &e.Until, &e.BatchID, &e.Revision, &e.CaptureID)
 		e.At = when(at)
 		return e, err
-	}, `SELECT at, author, kind, was, became, comment, until, batch_id, revision FROM events WHERE finding_id = ? ORDER BY id`, finding)
+	}, `SELECT at, author, kind, was, became, comment, until, batch_id, revision, capture_id FROM events WHERE finding_id = ? ORDER BY id`, finding)
 }
 
 // Elsewhere lists other findings of the same entity field, open ones first.
@@ -231,6 +232,19 @@ func (s *Store) Elsewhere(ctx context.Context, f Finding, limit int) ([]Finding,
 	}
 	return rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+findingTables+` WHERE services.name = ? AND entity = ? AND field = ? AND findings.id <> ?
 		ORDER BY state IN `+openStates+` DESC, severity DESC, endpoint LIMIT ?`, f.Service, f.Entity, f.Field, f.ID, limit)
+}
+
+// Awaiting lists the findings of a service that wait for a proof; LastSeen is when they
+// began to.
+func (s *Store) Awaiting(ctx context.Context, service string) ([]Finding, error) {
+	return rows(ctx, s.read, func(r scanner) (Finding, error) {
+		var f Finding
+		var since int64
+		err := r.Scan(&f.ID, &f.Endpoint, &f.Audience, &f.Direction, &f.Status, &f.Path, &f.Kind, &since)
+		f.LastSeen = when(since)
+		return f, err
+	}, `SELECT id, endpoint, audience, direction, status, path, kind, coalesce((SELECT max(at) FROM events WHERE finding_id = findings.id AND became = 'awaiting-proof'), 0)
+		FROM findings WHERE state = 'awaiting-proof' AND service_id = (SELECT id FROM services WHERE name = ?)`, service)
 }
 
 // SameValue lists other findings at which a value leaked that leaked at f, too, those

@@ -25,6 +25,9 @@ import (
 // not safe for concurrent use; judges that share contracts are.
 type Judge struct {
 	contracts *contract.Contracts // nil sweeps alone
+	// Occurs is filled with the paths of the objects and lists of bodies that are judged;
+	// nil is not. It is its owner who clears it.
+	Occurs map[string]struct{}
 	// Print makes the keyed hash of a value that leaked; nil makes none.
 	Print     func(value []byte) uint64
 	detectors *detect.Set

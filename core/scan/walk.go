@@ -164,6 +164,9 @@ func (w *walk) enter() bool {
 	if w.depth++; w.depth > maxDepth {
 		return w.fail(w.pos, fmt.Sprintf("the body nests deeper than %d levels", maxDepth))
 	}
+	if w.judge.Occurs != nil {
+		w.judge.Occurs[w.entry().path] = struct{}{}
+	}
 	return true
 }
 

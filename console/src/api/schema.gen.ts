@@ -1853,6 +1853,8 @@ export interface components {
             history: components["schemas"]["Event"][];
             /** @description States it may be moved to */
             moves: components["schemas"]["State"][];
+            /** @description While it awaits proof: the command that captures its endpoint again */
+            prove?: string;
             /** @description Where the same value leaks, told by its keyed hash */
             same_value: components["schemas"]["Finding"][];
             /** @description The same entity field leaking at other places */
@@ -1892,6 +1894,11 @@ export interface components {
             batch_id?: number;
             /** @description Of the contracts that brought it about */
             revision?: number;
+            /**
+             * Format: int64
+             * @description That proved the repair
+             */
+            capture_id?: number;
         };
         Move: {
             to: components["schemas"]["State"];

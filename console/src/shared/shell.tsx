@@ -33,7 +33,8 @@ export function Shell() {
     }
     return <Failed error={session.error} again={() => session.refetch()} />;
   }
-  const here = pages.map((p) => p.key).find((k) => k !== "/" && place.pathname.startsWith(k)) ?? "/";
+  const path = place.pathname.replace(/^\/kinds/, "/findings");
+  const here = pages.map((p) => p.key).find((k) => k !== "/" && path.startsWith(k)) ?? "/";
   return (
     <Layout className="shell">
       <a className="skip" href="#content">

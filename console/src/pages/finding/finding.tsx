@@ -24,6 +24,14 @@ export default function FindingPage() {
       </Heading>
       <div className="split">
         <div className="stack">
+          {finding.data.prove && (
+            <Alert
+              type="info"
+              showIcon
+              title="It awaits proof: a later capture of the place that no longer shows it closes it."
+              description={<Code copyable>{finding.data.prove}</Code>}
+            />
+          )}
           <Facts d={finding.data} />
           <Decide d={finding.data} />
           <History d={finding.data} />
@@ -31,7 +39,7 @@ export default function FindingPage() {
         <div className="stack">
           <Evidence d={finding.data} />
           <Elsewhere all={finding.data.same_value} label="The same value elsewhere" title={(n) => `The same value leaks at ${n}`} />
-          <Elsewhere all={finding.data.elsewhere} label="The same field elsewhere" title={(n) => `The same field leaks at ${n}`} />
+          <Elsewhere all={finding.data.elsewhere.filter((f) => !finding.data.same_value.some((s) => s.id === f.id))} label="The same field elsewhere" title={(n) => `The same field leaks, with other values, at ${n}`} />
         </div>
       </div>
     </>
@@ -147,6 +155,11 @@ function History({ d }: { d: FindingDetail }) {
               {e.kind === "move" && (
                 <>
                   {e.author}: {e.from && stateWords[e.from]} → <b>{e.to && stateWords[e.to]}</b> {e.until && `until ${e.until}`}
+                  {e.capture_id && (
+                    <>
+                      , proven by <Link to={`/captures/${e.capture_id}`}>capture {e.capture_id}</Link>
+                    </>
+                  )}
                 </>
               )}{" "}
               <Typography.Text type="secondary" title={time(e.at)}>

@@ -7,3 +7,6 @@ CREATE TABLE prints ( -- keyed hashes of values that leaked: the same at two fin
 ) STRICT, WITHOUT ROWID;
 CREATE INDEX prints_finding ON prints(finding_id);
 CREATE INDEX prints_batch ON prints(batch_id);
+
+ALTER TABLE events ADD COLUMN capture_id INTEGER NOT NULL DEFAULT 0; -- that proved a repair
+CREATE INDEX findings_awaiting ON findings(service_id) WHERE state = 'awaiting-proof';

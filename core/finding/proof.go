@@ -1,0 +1,63 @@
+package finding
+
+import (
+	"strings"
+	"time"
+
+	"inkret/core/scan"
+)
+
+// Awaiting is a finding that is said to be repaired, and waits for a capture that shows it.
+type Awaiting struct {
+	Identity
+	ID    string
+	Since time.Time // when it was said: earlier captures prove nothing
+}
+
+// Shows tells what a capture says about the repair: covers is that the place was there to
+// be seen, leaks that it still shows something there. occurs are the paths of objects
+// and lists of its body, as [scan.Judge.Occurs] has them.
+func (a *Awaiting) Shows(out *scan.Outcome, occurs map[string]struct{}) (covers, leaks bool) {
+	audience, status := out.Audience, out.Status
+	if a.Kind == scan.UnknownEndpoint {
+		audience, status = "", ""
+	}
+	if out.Endpoint != a.Endpoint || audience != a.Audience || status != a.Status {
+		return false, false
+	}
+	for i := range out.Spots {
+		s := &out.Spots[i]
+		if s.Path != a.Path || s.Request != (a.Direction == Request) {
+			continue
+		}
+		if s.Kind == a.Kind || s.Kind.Exposure() && a.Kind.Exposure() {
+			return true, true
+		}
+	}
+	if out.Skipped != "" {
+		return false, false
+	}
+	if a.Direction == Request || a.Kind.Whole() {
+		return true, false
+	}
+	_, there := occurs[Parent(a.Path)]
+	return there, false
+}
+
+// Parent gives the path of what holds the place at path; of a body it is the body.
+func Parent(path string) string {
+	switch {
+	case strings.HasSuffix(path, "$"):
+		return path
+	case strings.HasSuffix(path, "[*]"):
+		return strings.TrimSuffix(path, "[*]")
+	case strings.HasSuffix(path, "']"):
+		if i := strings.LastIndex(path, "['"); i >= 0 {
+			return path[:i]
+		}
+	}
+	if i := strings.LastIndexByte(path, '.'); i >= 0 {
+		return path[:i]
+	}
+	return path
+}
