@@ -4,6 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -30,16 +34,18 @@ Exit status: 0 nothing at or above --fail-on, 1 something, 2 it could not judge.
 
     inkret check monday.har
     inkret check --contracts contracts/ --fail-on high monday.har tuesday.har
+    inkret check --contracts contracts/ --baseline main.json --format sarif run.har > leaks.sarif
     inkret check --contracts api.yaml --audience skipper --format json - < run.har
     curl -i https://api.example/v1/berths | inkret check --request "GET https://api.example/v1/berths" -`,
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "contracts", Usage: "a contract file, or a `PATH` of a folder of them", TakesFile: true},
 			audienceFlag(), mappingFlag(), requestFlag(),
 			&cli.StringSliceFlag{Name: "server", Usage: "a base `URL` of the service, beside those of the contract"},
-			&cli.StringFlag{Name: "format", Value: "table", Usage: "table or json"},
+			&cli.StringFlag{Name: "format", Value: "table", Usage: strings.Join(report.Formats, ", ")},
+			&cli.StringFlag{Name: "baseline", Usage: "the `FILE` of an earlier --format json: what it has is known, and does not fail", TakesFile: true},
 			&cli.StringFlag{Name: "fail-on", Value: "medium", Usage: "the least `SEVERITY` that fails: critical, high, medium, low or info"},
 		},
-		ShellComplete: completeValues(map[string][]string{"format": {"table", "json"}, "fail-on": scan.SeverityNames()}),
+		ShellComplete: completeValues(map[string][]string{"format": report.Formats, "fail-on": scan.SeverityNames()}),
 		Action:        a.check,
 	}
 }
@@ -57,8 +63,8 @@ type checkRun struct {
 
 func (a *app) check(_ context.Context, c *cli.Command) error {
 	format := c.String("format")
-	if format != "table" && format != "json" {
-		return usage(c, fmt.Errorf("there is no format %q: table and json are known", format))
+	if !slices.Contains(report.Formats, format) {
+		return usage(c, fmt.Errorf("there is no format %q: %s are known", format, strings.Join(report.Formats, ", ")))
 	}
 	failOn, ok := scan.ParseSeverity(c.String("fail-on"))
 	if !ok {
@@ -69,6 +75,10 @@ func (a *app) check(_ context.Context, c *cli.Command) error {
 	}
 	run := &checkRun{app: a, audience: c.String("audience")}
 	if err := run.prepare(c); err != nil {
+		return err
+	}
+	baseline, err := readBaseline(c.String("baseline"))
+	if err != nil {
 		return err
 	}
 	var failed error
@@ -85,7 +95,8 @@ func (a *app) check(_ context.Context, c *cli.Command) error {
 		failed = errors.Join(failed, err)
 	}
 	findings := run.collector.Findings()
-	result := &report.Result{Summary: run.collector.Summary(), Findings: findings, Skipped: run.collector.Skipped()}
+	result := &report.Result{Summary: run.collector.Summary(), Findings: findings, Skipped: run.collector.Skipped(), FailOn: failOn, Baseline: baseline, Version: Version}
+	baseline.Hold(findings)
 	if run.contracts != nil {
 		result.Service = run.contracts.Service
 		finding.Except(findings, run.contracts.Exceptions, time.Now().UTC().Format(time.DateOnly))
@@ -106,10 +117,30 @@ func (a *app) check(_ context.Context, c *cli.Command) error {
 }
 
 func (a *app) write(format string, r *report.Result) error {
-	if format == "json" {
-		return report.JSON(a.out, r)
+	if write := writers[format]; write != nil {
+		return write(a.out, r)
 	}
 	return report.Table(a.out, r, colour(a.out), terminal(a.out))
+}
+
+// writers are those of the formats that do not depend on a terminal.
+var writers = map[string]func(io.Writer, *report.Result) error{"json": report.JSON, "sarif": report.SARIF, "junit": report.JUnit, "csv": report.CSV, "markdown": report.Markdown, "html": report.HTML}
+
+// readBaseline reads the file of --baseline; nil for none.
+func readBaseline(path string) (*report.Baseline, error) {
+	if path == "" {
+		return nil, nil
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, fileError(err)
+	}
+	defer f.Close()
+	b, err := report.ReadBaseline(f)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	return b, nil
 }
 
 // prepare reads the contracts and makes the judge.

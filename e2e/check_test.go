@@ -291,6 +291,50 @@ exceptions: [{endpoint: GET /x, path: $.password, kind: sensitive-field, reason:
 	}
 }
 
+// TestOnlyWhatIsNewFails holds release 2 against release 1 as its baseline, in every format.
+func TestOnlyWhatIsNewFails(t *testing.T) {
+	home := t.TempDir()
+	dirs := map[string]string{}
+	for _, release := range []string{"1", "2"} {
+		dir := t.TempDir()
+		dirs[release] = dir
+		start(t, "demo", "--release", release, "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--recordings", dir)
+		os.Mkdir(filepath.Join(dir, "c"), 0o755)
+		for _, name := range []string{"fennick-quay.yaml", "catalogue.yaml", "harbour.sql"} {
+			os.Rename(filepath.Join(dir, name), filepath.Join(dir, "c", name))
+		}
+	}
+	check := func(release string, args ...string) result {
+		t.Helper()
+		args = append([]string{"check", "--contracts", filepath.Join(dirs[release], "c")}, args...)
+		for _, who := range []string{"visitor", "skipper", "harbour-office"} {
+			args = append(args, filepath.Join(dirs[release], who+".har"))
+		}
+		return run(t, home, nil, args...)
+	}
+	base := filepath.Join(home, "base.json")
+	if err := os.WriteFile(base, []byte(check("1", "--format", "json").out), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		release, format string
+		status          int
+		has             string
+	}{
+		{"1", "table", 0, "70 of them known before; 0 known before are gone"}, {"2", "table", 1, "5 of them known before; 65 known before are gone"},
+		{"1", "junit", 0, `failures="0" skipped="70"`}, {"2", "junit", 1, `tests="14" failures="8"`}, {"2", "sarif", 1, `"baselineState": "new"`},
+		{"2", "csv", 1, "GET /v1/staff,harbour-office"}, {"2", "markdown", 1, "price seems to be berth"}, {"2", "html", 1, "<title>What leaks: fennick-quay</title>"}, {"2", "json", 1, `"known": true`},
+	} {
+		r := check(c.release, "--baseline", base, "--format", c.format)
+		if r.status != c.status || !strings.Contains(r.out, c.has) {
+			t.Errorf("release %s as %s: exit %d, want %d and %q\n%.600s\n%s", c.release, c.format, r.status, c.status, c.has, r.out, r.err)
+		}
+	}
+	if r := check("1", "--baseline", filepath.Join(dirs["1"], "visitor.har")); r.status != 2 || !strings.Contains(r.err, "no report of inkret check") {
+		t.Errorf("a baseline that is none: exit %d %s", r.status, r.err)
+	}
+}
+
 func TestHelpAndCompletion(t *testing.T) {
 	home := t.TempDir()
 	for _, args := range [][]string{{"help"}, {"check", "--help"}, {"finding", "move", "--help"}, {"capture", "upload", "--help"}, {"contract", "--help"}} {

@@ -50,6 +50,7 @@ type JSONFinding struct {
 	Bytes       int            `json:"bytes"`
 	Sample      string         `json:"sample,omitempty"`
 	Why         string         `json:"why"`
+	Known       bool           `json:"known,omitempty"` // in the baseline
 	Excepted    bool           `json:"excepted,omitempty"`
 	Exception   string         `json:"exception,omitempty"` // the reason
 	First       finding.First  `json:"first"`
@@ -61,7 +62,7 @@ func JSONOf(f *finding.Finding) JSONFinding {
 		Fingerprint: f.Fingerprint, Kind: f.Kind.String(), Severity: f.Severity.String(), CWE: f.Kind.CWE(),
 		Endpoint: f.Endpoint, Audience: f.Audience, AudienceBy: f.AudienceBy, Direction: f.Direction, Status: finding.Status(f.Status),
 		Path: f.Path, Entity: f.Entity, Field: f.Field, Class: f.Class, Spots: f.Spots, Captures: f.Captures, Bytes: f.Bytes,
-		Sample: f.Sample, Why: f.Why, First: f.First,
+		Sample: f.Sample, Why: f.Why, First: f.First, Known: f.Known,
 	}
 	if f.Excepted != nil {
 		j.Excepted, j.Exception = true, f.Excepted.Reason

@@ -2,6 +2,9 @@
 package report
 
 import (
+	"encoding/json"
+	"errors"
+	"io"
 	"strings"
 	"unicode"
 
@@ -16,7 +19,53 @@ type Result struct {
 	Summary  finding.Summary
 	Findings []*finding.Finding
 	Skipped  []finding.Skipped
+	FailOn   scan.Severity // from which a finding fails, where nothing excuses it
+	Baseline *Baseline     // what was there before; nil for none
+	Version  string        // of the program, for formats that have room for it
 }
+
+// Fails reports whether a finding fails a check.
+func (r *Result) Fails(f *finding.Finding) bool {
+	return f.Severity >= r.FailOn && f.Excepted == nil && !f.Known
+}
+
+// Baseline is what an earlier check found.
+type Baseline struct {
+	Prints map[string]bool // fingerprints
+	Gone   int             // of them that are found no longer
+}
+
+// ReadBaseline reads the JSON report of an earlier check.
+func ReadBaseline(r io.Reader) (*Baseline, error) {
+	var earlier struct {
+		Inkret   int
+		Findings []struct{ Fingerprint string }
+	}
+	if err := json.NewDecoder(r).Decode(&earlier); err != nil || earlier.Inkret == 0 {
+		return nil, errors.New("this is no report of inkret check --format json")
+	}
+	b := &Baseline{Prints: map[string]bool{}}
+	for _, f := range earlier.Findings {
+		b.Prints[f.Fingerprint] = true
+	}
+	return b, nil
+}
+
+// Hold marks the findings that are in the baseline, and counts those of it that are gone.
+func (b *Baseline) Hold(findings []*finding.Finding) {
+	if b == nil {
+		return
+	}
+	b.Gone = len(b.Prints)
+	for _, f := range findings {
+		if f.Known = b.Prints[f.Fingerprint]; f.Known {
+			b.Gone--
+		}
+	}
+}
+
+// Formats are what a result can be written as.
+var Formats = []string{"table", "json", "sarif", "junit", "csv", "markdown", "html"}
 
 // BySeverity counts the findings of each severity.
 func (r *Result) BySeverity() map[string]int {

@@ -57,6 +57,9 @@ func findingsTable(b *strings.Builder, r *Result, colour bool, width int) {
 		if f.Sample != "" {
 			path += "  " + f.Sample
 		}
+		if f.Known {
+			why = "known: " + why
+		}
 		if f.Excepted != nil {
 			why = "excepted: " + f.Excepted.Reason
 		}
@@ -173,6 +176,9 @@ func summary(b *strings.Builder, r *Result, colour bool) {
 		}
 	}
 	fmt.Fprintf(b, "%s: %s.\n", count(len(r.Findings), "finding"), strings.Join(parts, ", "))
+	if r.Baseline != nil {
+		fmt.Fprintf(b, "%d of them known before; %d known before are gone.\n", len(r.Baseline.Prints)-r.Baseline.Gone, r.Baseline.Gone)
+	}
 }
 
 func count(n int, noun string) string {

@@ -73,6 +73,7 @@ type Finding struct {
 	Grant       contract.Pos // the grant or response that decided, where one did
 	First       First
 	Excepted    *contract.Exception
+	Known       bool // it was there before, by a baseline
 
 	capture int // the number of the last capture that showed it
 	prints  map[uint64]struct{}
@@ -265,7 +266,7 @@ func covers(pattern, path string) bool {
 func Gravest(all []*Finding) scan.Severity {
 	var worst scan.Severity
 	for _, f := range all {
-		if f.Excepted == nil {
+		if f.Excepted == nil && !f.Known {
 			worst = max(worst, f.Severity)
 		}
 	}
