@@ -555,7 +555,7 @@ func contains(all []string, s string) bool {
 }
 
 func (r *reader) detector(n *document.Node) {
-	if !r.keys(n, []string{"name", "class", "pattern", "check", "match", "no_match"}) {
+	if !r.keys(n, []string{"name", "class", "pattern", "words", "length", "check", "match", "no_match"}) {
 		return
 	}
 	d := detect.Custom{Name: r.required(n, "name")}
@@ -572,13 +572,12 @@ func (r *reader) detector(n *document.Node) {
 	if c := n.Get("check"); c != nil {
 		d.Check = r.choice(c, "luhn", "iban")
 	}
-	pattern := r.required(n, "pattern")
-	re, err := regexp.Compile(pattern)
-	if err != nil {
-		r.report(n.Get("pattern"), "a regular expression in RE2's syntax", "the pattern does not compile: %v", err)
+	if l := n.Get("length"); l != nil {
+		r.detectorLength(&d, l)
+	}
+	if d.Pattern = r.detectorPattern(n); d.Pattern == nil {
 		return
 	}
-	d.Pattern = re
 	if m := n.Get("match"); m != nil {
 		for _, item := range r.listOrOne(m) {
 			if text := r.scalar(item); !d.Matches([]byte(text)) {
@@ -594,6 +593,49 @@ func (r *reader) detector(n *document.Node) {
 		}
 	}
 	r.c.Detectors = append(r.c.Detectors, d)
+}
+
+// detectorPattern reads what a detector looks for: a pattern, or words of which one must
+// stand there as a whole, whatever its capitals. It is nil where neither can be read.
+func (r *reader) detectorPattern(n *document.Node) *regexp.Regexp {
+	words, pattern := n.Get("words"), n.Get("pattern")
+	switch {
+	case words != nil && pattern != nil:
+		r.report(words, "a pattern or words, not both", "the detector has both")
+		return nil
+	case words != nil:
+		var all []string
+		for _, item := range r.listOrOne(words) {
+			if word := r.text(item); strings.TrimSpace(word) != "" {
+				all = append(all, regexp.QuoteMeta(strings.TrimSpace(word)))
+			}
+		}
+		if len(all) == 0 {
+			r.report(words, "at least one word", "the detector has no words")
+			return nil
+		}
+		return regexp.MustCompile(`(?i)(?:^|[^\p{L}\p{N}])(?:` + strings.Join(all, "|") + `)(?:$|[^\p{L}\p{N}])`)
+	}
+	re, err := regexp.Compile(r.required(n, "pattern"))
+	if err != nil {
+		r.report(n.Get("pattern"), "a regular expression in RE2's syntax", "the pattern does not compile: %v", err)
+		return nil
+	}
+	return re
+}
+
+// detectorLength reads how long a value is that a detector looks at: a number of bytes, or
+// the least and the most.
+func (r *reader) detectorLength(d *detect.Custom, n *document.Node) {
+	bounds := r.listOrOne(n)
+	if len(bounds) != 1 && len(bounds) != 2 {
+		r.report(n, "a number of bytes, or the least and the most as in [8, 40]", "the length has %d numbers", len(bounds))
+		return
+	}
+	d.Least, d.Most = r.count(bounds[0]), r.count(bounds[len(bounds)-1])
+	if d.Most < d.Least {
+		r.report(n, "the least first", "no value is at least %d and at most %d bytes long", d.Least, d.Most)
+	}
 }
 
 func (r *reader) exception(n *document.Node) {

@@ -73,12 +73,17 @@ type Custom struct {
 	Class   catalog.Class
 	Pattern *regexp.Regexp
 	Check   string // "", "luhn" or "iban"
+	Least   int    // bytes of a value that is looked at
+	Most    int    // 0 is no bound
 }
 
 // Matches reports whether the detector finds something in value.
 func (d *Custom) Matches(value []byte) bool { return d.find(value) != nil }
 
 func (d *Custom) find(value []byte) []int {
+	if len(value) < d.Least || d.Most > 0 && len(value) > d.Most {
+		return nil
+	}
 	if d.Check == "" {
 		return d.Pattern.FindIndex(value)
 	}
