@@ -56,15 +56,11 @@ func (a *app) correctBatch(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	body := client.CorrectBatchJSONRequestBody{Audience: some(c.Args().Get(1))}
-	if path := c.String("audiences"); path != "" {
-		if body.Audience != nil {
-			return usage(c, errors.New("say an audience or --audiences, not both"))
-		}
-		text, err := os.ReadFile(path)
-		if err != nil {
-			return fileError(err)
-		}
-		body.Audiences = some(string(text))
+	if body.Audiences, err = mappingText(c); err != nil {
+		return err
+	}
+	if body.Audience != nil && body.Audiences != nil {
+		return usage(c, errors.New("say an audience or --audiences, not both"))
 	}
 	r, err := a.remote()
 	if err != nil {

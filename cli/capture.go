@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"os"
 	"strings"
 	"time"
 
@@ -164,12 +163,8 @@ func (a *app) upload(ctx context.Context, c *cli.Command) error {
 	if _, err := readingOptions(c); err != nil { // what is wrong with it is told before anything is sent
 		return err
 	}
-	if path := c.String("audiences"); path != "" {
-		text, err := os.ReadFile(path)
-		if err != nil {
-			return fileError(err)
-		}
-		said.Audiences = some(string(text))
+	if said.Audiences, err = mappingText(c); err != nil {
+		return err
 	}
 	batches := []client.Batch{}
 	for _, one := range files {

@@ -88,6 +88,19 @@ func unknownFile(err error) bool {
 	return errors.As(err, &unread) && unread.Unknown
 }
 
+// mappingText gives the text of the mapping file of --audiences; nil for none.
+func mappingText(c *cli.Command) (*string, error) {
+	path := c.String("audiences")
+	if path == "" {
+		return nil, nil
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, fileError(err)
+	}
+	return some(string(text)), nil
+}
+
 // readMapping reads the mapping file of --audiences; nil for none.
 func readMapping(path string, c *contract.Contracts) (*contract.Mapping, error) {
 	if path == "" {

@@ -1,6 +1,5 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Button, Flex, Input, Select, Table, Typography } from "antd";
-import { useEffect, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, take, type Capture } from "../../api/client";
 import { useAddress } from "../../shared/address";
@@ -8,6 +7,7 @@ import { bytes, count, time } from "../../shared/format";
 import { Heading } from "../../shared/shell";
 import { Empty, Failed } from "../../shared/states";
 import { Code } from "../../shared/tags";
+import { Words } from "../../shared/words";
 import { BatchHead } from "./batch";
 
 /** The parts of the address that narrow the list; show=all narrows nothing. */
@@ -75,7 +75,7 @@ export function CaptureList() {
         </Heading>
       )}
       <Flex gap={8} wrap role="search" aria-label="Filters" style={{ marginBottom: 12 }}>
-        <Words value={get("words")} onChange={(words) => set({ words })} />
+        <Words label="Search in method and address" placeholder="Search method, address" value={get("words")} onChange={(words) => set({ words })} />
         <Select aria-label="Which captures" style={{ minWidth: 190 }} value={show === "all" ? "" : show} onChange={(v) => set({ show: v || (batch ? "" : "all") })} options={shows} />
         <Select allowClear aria-label="Audience" placeholder="Audience" style={{ minWidth: 140 }} value={get("audience") || undefined} onChange={(v?: string) => set({ audience: v ?? "" })} options={audiences.map((n) => ({ value: n, label: n }))} />
         <Select mode="tags" aria-label="Status" placeholder="Status" style={{ minWidth: 120 }} value={get("status").split(",").filter(Boolean)} onChange={(v: string[]) => set({ status: v.filter((s) => /^[1-5]([0-9][0-9]|[xX][xX])$/.test(s)).join(",") })} options={statuses.map((s) => ({ value: s, label: s }))} />
@@ -136,16 +136,4 @@ export function CaptureList() {
       )}
     </>
   );
-}
-
-/** Words to search for; the address follows when typing rests. */
-function Words({ value, onChange }: { value: string; onChange: (v: string) => void }) {
-  const [text, setText] = useState(value);
-  useEffect(() => setText(value), [value]);
-  useEffect(() => {
-    if (text === value) return;
-    const rest = setTimeout(() => onChange(text), 250);
-    return () => clearTimeout(rest);
-  }, [text, value, onChange]);
-  return <Input.Search allowClear aria-label="Search in method and address" placeholder="Search method, address" style={{ width: 210 }} value={text} onChange={(e) => setText(e.target.value)} onSearch={onChange} />;
 }

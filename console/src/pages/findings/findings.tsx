@@ -1,6 +1,5 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { Button, Flex, Input, Select, Table, Typography } from "antd";
-import { useEffect, useState } from "react";
+import { Button, Flex, Select, Table, Typography } from "antd";
 import { Link, useNavigate } from "react-router";
 import { api, take, type Finding } from "../../api/client";
 import { sortKey, sortOrder, useAddress } from "../../shared/address";
@@ -8,6 +7,7 @@ import { ago, bytes, count, time } from "../../shared/format";
 import { Heading } from "../../shared/shell";
 import { Empty, Failed } from "../../shared/states";
 import { Code, severities, SeverityMark, StateMark, states, stateWords } from "../../shared/tags";
+import { Words } from "../../shared/words";
 
 const kinds = ["secret-value", "sensitive-field", "personal-value", "wrong-audience", "unexpected-relation", "unexpected-field", "renamed-field", "hidden-duplicate", "revealing-error", "sensitive-in-url", "over-posting", "cacheable-private", "missing-field", "value-mismatch", "selection-ignored", "undeclared-response", "unknown-endpoint", "heavy-excess"];
 
@@ -39,7 +39,7 @@ export default function Findings() {
         {list.data ? count(list.data.total, "finding") : "Findings"}
       </Heading>
       <Flex gap={8} wrap role="search" aria-label="Filters" style={{ marginBottom: 12 }}>
-        <Words value={get("q")} onChange={(q) => set({ q })} />
+        <Words label="Search in endpoint, path, entity and field" placeholder="Search path, endpoint, field" value={get("q")} onChange={(q) => set({ q })} />
         <Several label="State" placeholder="State: open" width={160} value={several("state")} onChange={(v) => set({ state: v.includes("any") ? "any" : v.join(",") })} options={[{ value: "any", label: "any" }, ...states.map((s) => ({ value: s, label: stateWords[s] }))]} />
         <Several label="Severity" width={140} value={several("severity")} onChange={(v) => set({ severity: v.join(",") })} options={severities.map((s) => ({ value: s, label: s }))} />
         <Several label="Kind" width={180} value={several("kind")} onChange={(v) => set({ kind: v.join(",") })} options={kinds.map((k) => ({ value: k, label: k }))} />
@@ -115,18 +115,6 @@ function NoFindings({ narrowed }: { narrowed: boolean }) {
       <Link to="/captures">Send a recording</Link> to see what leaks, or look at <Link to="/findings?state=any">all that ever were</Link>.
     </Empty>
   );
-}
-
-/** Words to search for; the address follows when typing rests. */
-function Words({ value, onChange }: { value: string; onChange: (v: string) => void }) {
-  const [text, setText] = useState(value);
-  useEffect(() => setText(value), [value]);
-  useEffect(() => {
-    if (text === value) return;
-    const rest = setTimeout(() => onChange(text), 250);
-    return () => clearTimeout(rest);
-  }, [text, value, onChange]);
-  return <Input.Search allowClear aria-label="Search in endpoint, path, entity and field" placeholder="Search path, endpoint, field" style={{ width: 240 }} value={text} onChange={(e) => setText(e.target.value)} onSearch={onChange} />;
 }
 
 /** A filter by several of some words. */
