@@ -62,6 +62,9 @@ func (w *walk) departs(m *contract.Member, at level, kind scalarKind, text []byt
 		if f.Max > 0 && len(text) > f.Max && utf8.RuneCount(text) > f.Max {
 			return fmt.Sprintf("%d characters are sent where at most %d are granted", utf8.RuneCount(text), f.Max)
 		}
+		if f.Max > 0 && len(text) >= f.Max && padded(text) && utf8.RuneCount(text) == f.Max {
+			return fmt.Sprintf("the value is padded with blanks to %d characters", f.Max)
+		}
 		if f.Format != "" && !fitsFormat(f.Format, text) && !(w.outlined && detect.Stood(text).Format == f.Format) {
 			return "the value is no " + f.Format
 		}
@@ -70,6 +73,12 @@ func (w *walk) departs(m *contract.Member, at level, kind scalarKind, text []byt
 		return "the value is none of those granted"
 	}
 	return ""
+}
+
+// padded reports whether a text ends in blanks as a column of fixed width fills them up.
+func padded(text []byte) bool {
+	n := len(text)
+	return n >= 2 && text[n-1] == ' ' && text[n-2] == ' '
 }
 
 // typed is the kind that a text would have if its notation had types.
