@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
@@ -219,4 +220,64 @@ func (a *app) reveal(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	return a.output(c, v, func(w io.Writer) { fmt.Fprintln(w, report.Clean(v.Value)) })
+}
+
+var shiftSigns = map[client.ComparedPlaceShift]string{"gone": "−", "added": "+", "renamed": "→", "retyped": "≠", "resized": "~", "same": " "}
+
+func (a *app) compareCaptures(ctx context.Context, c *cli.Command) error {
+	if c.Args().Len() != 2 {
+		return usage(c, errors.New("name two captures: the one before and the one after"))
+	}
+	before, err := numbered(c, 0, "capture", "inkret capture list")
+	if err != nil {
+		return err
+	}
+	after, err := numbered(c, 1, "capture", "inkret capture list")
+	if err != nil {
+		return err
+	}
+	r, err := a.remote()
+	if err != nil {
+		return err
+	}
+	response, err := r.CompareCaptures(ctx, &client.CompareCapturesParams{Before: before, After: after})
+	var both client.Comparison
+	if err := answer(response, err, &both); err != nil {
+		return err
+	}
+	if !c.Bool("all") {
+		both.Places = slices.DeleteFunc(both.Places, func(p client.ComparedPlace) bool { return p.Shift == "same" })
+	}
+	return a.output(c, both, func(w io.Writer) {
+		a.say("capture %d  %s %s as %s: %s, %s excess, %s", before, both.Before.Method, both.Before.URL, both.Before.Audience, report.Bytes(both.Before.Bytes), report.Bytes(both.Before.ExcessBytes), plural(both.Before.Findings, "finding"))
+		a.say("capture %d  %s %s as %s: %s, %s excess, %s", after, both.After.Method, both.After.URL, both.After.Audience, report.Bytes(both.After.Bytes), report.Bytes(both.After.ExcessBytes), plural(both.After.Findings, "finding"))
+		if len(both.Places) == 0 {
+			a.say("Their bodies are of the same structure and weight.")
+			return
+		}
+		t := report.NewTable(w)
+		t.AppendHeader(table.Row{"", "Path", "Was", "Is", "Bytes less", "Leaked", "Leaks"})
+		for _, p := range both.Places {
+			path := report.Clean(p.Path)
+			if p.From != nil {
+				path = textOf(p.From) + " → " + path
+			}
+			if p.Below != nil {
+				path += fmt.Sprintf(" and %d inside", *p.Below)
+			}
+			t.AppendRow(table.Row{shiftSigns[p.Shift] + " " + string(p.Shift), path, bodyPlace(p.Before), bodyPlace(p.After), p.Saved, textOf(p.Leaked), textOf(p.Leaks)})
+		}
+		t.Render()
+	})
+}
+
+func bodyPlace(p *client.BodyPlace) string {
+	if p == nil {
+		return ""
+	}
+	text := strings.Join(p.Types, "|")
+	if p.Values > 1 {
+		text = fmt.Sprintf("%d × %s", p.Values, text)
+	}
+	return text
 }

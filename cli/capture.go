@@ -104,6 +104,15 @@ Exit status: 0 the answers have no findings, 1 they have some, 2 it could not be
 				Action: a.repeat,
 			},
 			{
+				Name: "compare", Usage: "hold a capture against the one before it", ArgsUsage: "BEFORE AFTER",
+				Description: `Compares the bodies by structure, not by line: members that went, came, have another
+name, type or weight. Two releases, two audiences, a list and a detail view.
+
+    inkret capture compare 41 57
+    inkret capture compare 41 57 --all --format json`,
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "list what is the same, too"}, formatFlag()}, Action: a.compareCaptures,
+			},
+			{
 				Name: "reveal", Usage: "show one value of a capture in clear", ArgsUsage: "CAPTURE PLACE",
 				Description: `For reviewers and leads. Who saw which value, and why, goes on the trail. The place
 is written as the wire view and the evidence of a finding have it.

@@ -80,6 +80,36 @@ func (e ClassOrNone) Valid() bool {
 	}
 }
 
+// Defines values for ComparedPlaceShift.
+const (
+	Added   ComparedPlaceShift = "added"
+	Gone    ComparedPlaceShift = "gone"
+	Renamed ComparedPlaceShift = "renamed"
+	Resized ComparedPlaceShift = "resized"
+	Retyped ComparedPlaceShift = "retyped"
+	Same    ComparedPlaceShift = "same"
+)
+
+// Valid indicates whether the value is a known member of the ComparedPlaceShift enum.
+func (e ComparedPlaceShift) Valid() bool {
+	switch e {
+	case Added:
+		return true
+	case Gone:
+		return true
+	case Renamed:
+		return true
+	case Resized:
+		return true
+	case Retyped:
+		return true
+	case Same:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CoverageGapKind.
 const (
 	CoverageGapKindNeverCaptured   CoverageGapKind = "never-captured"
@@ -646,6 +676,13 @@ type BatchPage struct {
 	Total int     `json:"total"`
 }
 
+// BodyPlace defines model for BodyPlace.
+type BodyPlace struct {
+	Bytes  int      `json:"bytes"`
+	Types  []string `json:"types"`
+	Values int      `json:"values"`
+}
+
 // BySeverity defines model for BySeverity.
 type BySeverity struct {
 	Critical int `json:"critical"`
@@ -785,6 +822,41 @@ type Column struct {
 // Comment defines model for Comment.
 type Comment struct {
 	Text string `json:"text"`
+}
+
+// ComparedPlace A place of both bodies, elements taken together
+type ComparedPlace struct {
+	After  *BodyPlace `json:"after,omitempty"`
+	Before *BodyPlace `json:"before,omitempty"`
+
+	// Below Places inside of it that came or went with it
+	Below *int `json:"below,omitempty"`
+
+	// From What it was called, where it is renamed
+	From *string `json:"from,omitempty"`
+
+	// Leaked The kind of what leaked there before
+	Leaked *string `json:"leaked,omitempty"`
+
+	// Leaks The kind of what leaks there now
+	Leaks *string `json:"leaks,omitempty"`
+	Path  string  `json:"path"`
+
+	// Saved Bytes less than before
+	Saved int                `json:"saved"`
+	Shift ComparedPlaceShift `json:"shift"`
+}
+
+// ComparedPlaceShift defines model for ComparedPlace.Shift.
+type ComparedPlaceShift string
+
+// Comparison defines model for Comparison.
+type Comparison struct {
+	After  Capture `json:"after"`
+	Before Capture `json:"before"`
+
+	// Places In the order of their paths
+	Places []ComparedPlace `json:"places"`
 }
 
 // ContractFault defines model for ContractFault.
@@ -1881,6 +1953,12 @@ type RevealValueJSONBody struct {
 	Reason  string `json:"reason"`
 }
 
+// CompareCapturesParams defines parameters for CompareCaptures.
+type CompareCapturesParams struct {
+	Before int64 `form:"before" json:"before"`
+	After  int64 `form:"after" json:"after"`
+}
+
 // ListEndpointsParams defines parameters for ListEndpoints.
 type ListEndpointsParams struct {
 	// Q Words that the endpoint contains
@@ -2262,6 +2340,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/captures/{capture_id}/reveal (the `RevealValue` operationId).
 	RevealValue(ctx context.Context, captureID int64, body RevealValueJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareCaptures Two captures side by side, by the structure of their bodies
+	//
+	// Corresponds with GET /api/v1/comparisons (the `CompareCaptures` operationId).
+	CompareCaptures(ctx context.Context, params *CompareCapturesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListEndpoints Endpoints, with and without a contract
 	//
@@ -2930,6 +3013,21 @@ func (c *Client) RevealValueWithBody(ctx context.Context, captureID int64, conte
 // Corresponds with POST /api/v1/captures/{capture_id}/reveal (the `RevealValue` operationId).
 func (c *Client) RevealValue(ctx context.Context, captureID int64, body RevealValueJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRevealValueRequest(c.Server, captureID, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareCaptures Two captures side by side, by the structure of their bodies
+//
+// Corresponds with GET /api/v1/comparisons (the `CompareCaptures` operationId).
+func (c *Client) CompareCaptures(ctx context.Context, params *CompareCapturesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareCapturesRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4827,6 +4925,64 @@ func NewRevealValueRequestWithBody(server string, captureID int64, contentType s
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCompareCapturesRequest constructs an http.Request for the CompareCaptures method
+func NewCompareCapturesRequest(server string, params *CompareCapturesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/comparisons")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "before", params.Before, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -7617,6 +7773,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/captures/{capture_id}/reveal (the `RevealValue` operationId).
 	RevealValueWithResponse(ctx context.Context, captureID int64, body RevealValueJSONRequestBody, reqEditors ...RequestEditorFn) (*RevealValueResponse, error)
 
+	// CompareCapturesWithResponse Two captures side by side, by the structure of their bodies
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/comparisons (the `CompareCaptures` operationId).
+	CompareCapturesWithResponse(ctx context.Context, params *CompareCapturesParams, reqEditors ...RequestEditorFn) (*CompareCapturesResponse, error)
+
 	// ListEndpointsWithResponse Endpoints, with and without a contract
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8616,6 +8779,54 @@ func (r RevealValueResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RevealValueResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CompareCapturesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Comparison
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareCapturesResponse) GetJSON200() *Comparison {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CompareCapturesResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareCapturesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareCapturesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareCapturesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareCapturesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11311,6 +11522,19 @@ func (c *ClientWithResponses) RevealValueWithResponse(ctx context.Context, captu
 	return ParseRevealValueResponse(rsp)
 }
 
+// CompareCapturesWithResponse Two captures side by side, by the structure of their bodies
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/comparisons (the `CompareCaptures` operationId).
+func (c *ClientWithResponses) CompareCapturesWithResponse(ctx context.Context, params *CompareCapturesParams, reqEditors ...RequestEditorFn) (*CompareCapturesResponse, error) {
+	rsp, err := c.CompareCaptures(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareCapturesResponse(rsp)
+}
+
 // ListEndpointsWithResponse Endpoints, with and without a contract
 //
 // Returns a wrapper object for the known response body format(s).
@@ -12587,6 +12811,39 @@ func ParseRevealValueResponse(rsp *http.Response) (*RevealValueResponse, error) 
 		var dest struct {
 			Value string `json:"value"`
 		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCompareCapturesResponse parses an HTTP response from a CompareCapturesWithResponse call
+func ParseCompareCapturesResponse(rsp *http.Response) (*CompareCapturesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareCapturesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Comparison
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

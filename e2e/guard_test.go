@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"maps"
 	"os"
 	"path/filepath"
@@ -298,8 +299,19 @@ func TestRepairsAreProvenOnTheWire(t *testing.T) {
 		{noor, "finding show " + mended.ID, 0, "→ closed, proven by capture", ""},
 		{noor, "finding show " + left.ID, 0, "state        awaiting-proof", ""},
 	})
+	proving := decode[client.CapturePage](t, run(t, noor, nil, "capture", "list", "--repeats", "9", "--format", "json").out).Items[0].ID
+	walk(t, []step{
+		{noor, fmt.Sprintf("capture compare 9 %d", proving), 0, "− gone", ""},
+		{noor, fmt.Sprintf("capture compare 9 %d --format json", proving), 0, `"leaked": "secret-value"`, ""},
+		{noor, "capture compare 9 9", 0, "same structure and weight", ""},
+		{noor, "capture compare 9", 2, "name two captures", ""},
+		{noor, "capture compare 9 99999", 2, "there is no capture 99999", ""},
+		{noor, "capture compare 9 24", 2, "nothing is kept of the body of capture 24", ""},
+	})
 	b := newBrowser(t)
 	b.signIn(s, demoReviewer)
+	b.do("before and after", chromedp.Navigate(fmt.Sprintf("%s/captures/%d", s.url, proving)), shows("what capture 9 recorded"), chromedp.Click(`//a[text()="compare"]`, chromedp.BySearch), shows("Before and after"), shows("$.data.password_hash"), shows("✓ no more"), shows("inkret capture compare 9"),
+		chromedp.Click(`//label[contains(., "what is the same")]`, chromedp.BySearch), address("show=all"), shows("$.data.name"))
 	b.do("the page leads to the proof", chromedp.Navigate(s.url+"/findings/"+mended.ID), shows("awaiting proof → closed"), shows("proven by capture"), chromedp.Click(`//a[starts-with(., "capture ")]`, chromedp.BySearch), shows("Made again"), shows("none"))
 	b.do("and what is left says what to do", chromedp.Navigate(s.url+"/findings/"+left.ID), shows("It awaits proof"), shows("inkret capture repeat --capture"))
 	if said := b.said(); len(said) > 0 {

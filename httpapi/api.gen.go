@@ -79,6 +79,36 @@ func (e ClassOrNone) Valid() bool {
 	}
 }
 
+// Defines values for ComparedPlaceShift.
+const (
+	Added   ComparedPlaceShift = "added"
+	Gone    ComparedPlaceShift = "gone"
+	Renamed ComparedPlaceShift = "renamed"
+	Resized ComparedPlaceShift = "resized"
+	Retyped ComparedPlaceShift = "retyped"
+	Same    ComparedPlaceShift = "same"
+)
+
+// Valid indicates whether the value is a known member of the ComparedPlaceShift enum.
+func (e ComparedPlaceShift) Valid() bool {
+	switch e {
+	case Added:
+		return true
+	case Gone:
+		return true
+	case Renamed:
+		return true
+	case Resized:
+		return true
+	case Retyped:
+		return true
+	case Same:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CoverageGapKind.
 const (
 	CoverageGapKindNeverCaptured   CoverageGapKind = "never-captured"
@@ -645,6 +675,13 @@ type BatchPage struct {
 	Total int     `json:"total"`
 }
 
+// BodyPlace defines model for BodyPlace.
+type BodyPlace struct {
+	Bytes  int      `json:"bytes"`
+	Types  []string `json:"types"`
+	Values int      `json:"values"`
+}
+
 // BySeverity defines model for BySeverity.
 type BySeverity struct {
 	Critical int `json:"critical"`
@@ -784,6 +821,41 @@ type Column struct {
 // Comment defines model for Comment.
 type Comment struct {
 	Text string `json:"text"`
+}
+
+// ComparedPlace A place of both bodies, elements taken together
+type ComparedPlace struct {
+	After  *BodyPlace `json:"after,omitempty"`
+	Before *BodyPlace `json:"before,omitempty"`
+
+	// Below Places inside of it that came or went with it
+	Below *int `json:"below,omitempty"`
+
+	// From What it was called, where it is renamed
+	From *string `json:"from,omitempty"`
+
+	// Leaked The kind of what leaked there before
+	Leaked *string `json:"leaked,omitempty"`
+
+	// Leaks The kind of what leaks there now
+	Leaks *string `json:"leaks,omitempty"`
+	Path  string  `json:"path"`
+
+	// Saved Bytes less than before
+	Saved int                `json:"saved"`
+	Shift ComparedPlaceShift `json:"shift"`
+}
+
+// ComparedPlaceShift defines model for ComparedPlace.Shift.
+type ComparedPlaceShift string
+
+// Comparison defines model for Comparison.
+type Comparison struct {
+	After  Capture `json:"after"`
+	Before Capture `json:"before"`
+
+	// Places In the order of their paths
+	Places []ComparedPlace `json:"places"`
 }
 
 // ContractFault defines model for ContractFault.
@@ -1880,6 +1952,12 @@ type RevealValueJSONBody struct {
 	Reason  string `json:"reason"`
 }
 
+// CompareCapturesParams defines parameters for CompareCaptures.
+type CompareCapturesParams struct {
+	Before int64 `form:"before" json:"before"`
+	After  int64 `form:"after" json:"after"`
+}
+
 // ListEndpointsParams defines parameters for ListEndpoints.
 type ListEndpointsParams struct {
 	// Q Words that the endpoint contains
@@ -2137,6 +2215,9 @@ type ServerInterface interface {
 	// RevealValue One value of a body in clear; who saw it and why goes on the trail
 	// (POST /api/v1/captures/{capture_id}/reveal)
 	RevealValue(ctx *echo.Context, captureID int64) error
+	// CompareCaptures Two captures side by side, by the structure of their bodies
+	// (GET /api/v1/comparisons)
+	CompareCaptures(ctx *echo.Context, params CompareCapturesParams) error
 	// ListEndpoints Endpoints, with and without a contract
 	// (GET /api/v1/endpoints)
 	ListEndpoints(ctx *echo.Context, params ListEndpointsParams) error
@@ -2616,6 +2697,31 @@ func (w *ServerInterfaceWrapper) RevealValue(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.RevealValue(ctx, captureID)
+	return err
+}
+
+// CompareCaptures converts echo context to params.
+func (w *ServerInterfaceWrapper) CompareCaptures(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CompareCapturesParams
+	// ------------- Required query parameter "before" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "before", ctx.QueryParams(), &params.Before, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter before: %s", err))
+	}
+
+	// ------------- Required query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "after", ctx.QueryParams(), &params.After, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter after: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CompareCaptures(ctx, params)
 	return err
 }
 
@@ -3819,6 +3925,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/api/v1/trail", wrapper.ListTrail, options.OperationMiddlewares["listTrail"]...)
 	router.GET(options.BaseURL+"/api/v1/trail/verification", wrapper.VerifyTrail, options.OperationMiddlewares["verifyTrail"]...)
 	router.GET(options.BaseURL+"/api/v1/captures", wrapper.ListCaptures, options.OperationMiddlewares["listCaptures"]...)
+	router.GET(options.BaseURL+"/api/v1/comparisons", wrapper.CompareCaptures, options.OperationMiddlewares["compareCaptures"]...)
 	router.GET(options.BaseURL+"/api/v1/captures/:capture_id", wrapper.GetCapture, options.OperationMiddlewares["getCapture"]...)
 	router.GET(options.BaseURL+"/api/v1/endpoints", wrapper.ListEndpoints, options.OperationMiddlewares["listEndpoints"]...)
 	router.GET(options.BaseURL+"/api/v1/endpoints/:endpoint_id", wrapper.GetEndpoint, options.OperationMiddlewares["getEndpoint"]...)
@@ -4214,6 +4321,45 @@ type RevealValuedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RevealValuedefaultApplicationProblemPlusJSONResponse) VisitRevealValueResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareCapturesRequestObject struct {
+	Params CompareCapturesParams
+}
+
+type CompareCapturesResponseObject interface {
+	VisitCompareCapturesResponse(w http.ResponseWriter) error
+}
+
+type CompareCaptures200JSONResponse Comparison
+
+func (response CompareCaptures200JSONResponse) VisitCompareCapturesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareCapturesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CompareCapturesdefaultApplicationProblemPlusJSONResponse) VisitCompareCapturesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6360,6 +6506,9 @@ type StrictServerInterface interface {
 	// RevealValue One value of a body in clear; who saw it and why goes on the trail
 	// (POST /api/v1/captures/{capture_id}/reveal)
 	RevealValue(ctx context.Context, request RevealValueRequestObject) (RevealValueResponseObject, error)
+	// CompareCaptures Two captures side by side, by the structure of their bodies
+	// (GET /api/v1/comparisons)
+	CompareCaptures(ctx context.Context, request CompareCapturesRequestObject) (CompareCapturesResponseObject, error)
 	// ListEndpoints Endpoints, with and without a contract
 	// (GET /api/v1/endpoints)
 	ListEndpoints(ctx context.Context, request ListEndpointsRequestObject) (ListEndpointsResponseObject, error)
@@ -6851,6 +7000,31 @@ func (sh *strictHandler) RevealValue(ctx *echo.Context, captureID int64) error {
 		return err
 	} else if validResponse, ok := response.(RevealValueResponseObject); ok {
 		return validResponse.VisitRevealValueResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CompareCaptures operation middleware
+func (sh *strictHandler) CompareCaptures(ctx *echo.Context, params CompareCapturesParams) error {
+	var request CompareCapturesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CompareCaptures(ctx.Request().Context(), request.(CompareCapturesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CompareCaptures")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CompareCapturesResponseObject); ok {
+		return validResponse.VisitCompareCapturesResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

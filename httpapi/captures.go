@@ -8,6 +8,7 @@ import (
 	"io"
 	"time"
 
+	"inkret/core/compare"
 	"inkret/core/exchange"
 	"inkret/service"
 )
@@ -164,6 +165,21 @@ func (h *handlers) GetKeeping(ctx context.Context, r GetKeepingRequestObject) (G
 func (h *handlers) SetKeeping(ctx context.Context, r SetKeepingRequestObject) (SetKeepingResponseObject, error) {
 	err := h.service.SetKeeping(ctx, callerOf(ctx), r.Service, service.KeepingTime{Days: r.Body.Days, Bodies: r.Body.Bodies})
 	return SetKeeping200JSONResponse(*r.Body), err
+}
+
+// CompareCaptures implements [StrictServerInterface].
+func (h *handlers) CompareCaptures(ctx context.Context, r CompareCapturesRequestObject) (CompareCapturesResponseObject, error) {
+	c, err := h.service.Compare(ctx, r.Params.Before, r.Params.After)
+	return CompareCaptures200JSONResponse{Before: captureOf(c.Before), After: captureOf(c.After), Places: each(c.Places, func(p service.ComparedPlace) ComparedPlace {
+		return ComparedPlace{Path: p.Path, From: some(p.From), Shift: ComparedPlaceShift(p.Shift), Before: bodyPlaceOf(p.Before), After: bodyPlaceOf(p.After), Below: some(p.Below), Saved: p.Saved(), Leaked: some(p.Leaked), Leaks: some(p.Leaks)}
+	})}, err
+}
+
+func bodyPlaceOf(p *compare.BodyPlace) *BodyPlace {
+	if p == nil {
+		return nil
+	}
+	return &BodyPlace{Types: p.Types, Values: p.Values, Bytes: p.Bytes}
 }
 
 // RevealValue implements [StrictServerInterface].

@@ -6,6 +6,7 @@ import (
 	"net/url"
 	"strings"
 
+	"inkret/core/compare"
 	"inkret/core/contract"
 	"inkret/core/detect"
 	"inkret/core/exchange"
@@ -150,6 +151,59 @@ func (s *Service) Capture(ctx context.Context, id int64) (CaptureView, error) {
 		v.Fingerprints[spot] = finding.IdentityOf(c.Service, &out, spot).Fingerprint()
 	}
 	return v, nil
+}
+
+// Comparison is two captures side by side.
+type Comparison struct {
+	Before, After store.Capture
+	Places        []ComparedPlace
+}
+
+// ComparedPlace is a place of both bodies, with the kinds of what leaks there, empty for
+// nothing.
+type ComparedPlace struct {
+	compare.BodyChange
+	Leaked, Leaks string
+}
+
+// Compare holds a capture against the one before it, body against body.
+func (s *Service) Compare(ctx context.Context, before, after int64) (Comparison, error) {
+	var c Comparison
+	var bodies [2]compare.Body
+	var leaks [2]map[string]string
+	for i, id := range []int64{before, after} {
+		one, err := s.store.Capture(ctx, id)
+		if err != nil {
+			return c, found(err, "capture %d", id)
+		}
+		held, wire, out, err := s.picture(ctx, one)
+		if err != nil {
+			return c, err
+		}
+		if wire == nil {
+			return c, problem(Conflict, "compare two whose bodies are kept, in whole or as an outline", "nothing is kept of the body of capture %d", id)
+		}
+		bodies[i], leaks[i] = compare.Body{Type: held.ResponseHeader.Get("Content-Type"), Data: held.ResponseBody}, map[string]string{}
+		for _, spot := range out.Spots {
+			if !spot.Request && leaks[i][spot.Path] == "" {
+				leaks[i][spot.Path] = spot.Kind.String()
+			}
+		}
+		one.Sealed = nil
+		if i == 0 {
+			c.Before = one
+		} else {
+			c.After = one
+		}
+	}
+	for _, p := range compare.Bodies(bodies[0], bodies[1]) {
+		was := p.Path
+		if p.From != "" {
+			was = p.From
+		}
+		c.Places = append(c.Places, ComparedPlace{p, leaks[0][was], leaks[1][p.Path]})
+	}
+	return c, nil
 }
 
 // capture puts a sealed capture together again.

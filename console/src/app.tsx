@@ -49,6 +49,7 @@ const router = createBrowserRouter([
       { path: "contracts/:service/edit", element: page(() => import("./pages/editor/editor")) },
       { path: "contracts/:service/revisions/:number", element: page(() => import("./pages/revision/revision")) },
       { path: "captures", element: page(() => import("./pages/captures/captures")) },
+      { path: "captures/compare", element: page(() => import("./pages/compare/compare")) },
       { path: "captures/:id", element: page(() => import("./pages/capture/capture")) },
       { path: "kinds", element: page(() => import("./pages/kind/kind")) },
       { path: "kinds/:kind", element: page(() => import("./pages/kind/kind")) },

@@ -851,6 +851,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/comparisons": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Two captures side by side, by the structure of their bodies */
+        get: operations["compareCaptures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/captures/{capture_id}": {
         parameters: {
             query?: never;
@@ -1795,6 +1812,35 @@ export interface components {
             /** @description What its value must look like */
             form?: string;
             grants?: components["schemas"]["GrantNode"][];
+        };
+        Comparison: {
+            before: components["schemas"]["Capture"];
+            after: components["schemas"]["Capture"];
+            /** @description In the order of their paths */
+            places: components["schemas"]["ComparedPlace"][];
+        };
+        /** @description A place of both bodies, elements taken together */
+        ComparedPlace: {
+            path: string;
+            /** @description What it was called, where it is renamed */
+            from?: string;
+            /** @enum {string} */
+            shift: "gone" | "added" | "renamed" | "retyped" | "resized" | "same";
+            before?: components["schemas"]["BodyPlace"];
+            after?: components["schemas"]["BodyPlace"];
+            /** @description Places inside of it that came or went with it */
+            below?: number;
+            /** @description Bytes less than before */
+            saved: number;
+            /** @description The kind of what leaked there before */
+            leaked?: string;
+            /** @description The kind of what leaks there now */
+            leaks?: string;
+        };
+        BodyPlace: {
+            types: string[];
+            values: number;
+            bytes: number;
         };
         KindPage: {
             kind: string;
@@ -3423,6 +3469,30 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CapturePage"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    compareCaptures: {
+        parameters: {
+            query: {
+                before: number;
+                after: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The comparison */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
                 };
             };
             default: components["responses"]["Failure"];

@@ -41,7 +41,7 @@ function Found({ detail }: { detail: CaptureDetail }) {
     ["Weight", `${bytes(c.bytes)}, ${bytes(c.excess_bytes)} excess (${share(c.excess_bytes, c.bytes)})`],
     ["Findings", c.findings ? <Link to={`/findings?state=any&batch=${c.batch_id}&endpoint=${c.endpoint_id}`}>{count(c.findings, "finding")}</Link> : "none"],
   ];
-  if (c.repeats) items.push(["Made again", <Link to={`/captures/${c.repeats}`}>{`what capture ${c.repeats} recorded`}</Link>]);
+  if (c.repeats) items.push(["Made again", <><Link to={`/captures/${c.repeats}`}>{`what capture ${c.repeats} recorded`}</Link>{" · "}<Link to={`/captures/compare?before=${c.repeats}&after=${c.id}`}>compare</Link></>]);
   if (c.skipped) items.push(["Skipped", c.skipped]);
   const wire = body ? (
     <WireView body={body} cut={cut} at={get("at") || undefined} judgedBy={judged_by} tools={(n, path) => <ValueTools capture={c.id} node={n} path={path} kept={(c.holds ?? "bodies") === "bodies"} />} />
@@ -115,6 +115,7 @@ function Again({ before, again }: { before: Capture; again: Capture[] }) {
               <Typography.Text type={c.findings === 0 && !c.skipped ? "success" : undefined} strong>
                 {c.skipped ? `skipped: ${c.skipped}` : c.findings === 0 ? "✓ no findings" : count(c.findings, "finding")}
               </Typography.Text>
+              {!c.skipped && <Link to={`/captures/compare?before=${before.id}&after=${c.id}`}>compare</Link>}
             </Flex>
           </li>
         ))}
