@@ -38,7 +38,6 @@ func TestScreenshots(t *testing.T) {
 	shot("endpoints", chromedp.Navigate(s.url+"/endpoints"), shows("GET /v1/berths"))
 	shot("endpoint", chromedp.Click(`//a[text()="GET /v1/bookings/{booking_id}"]`, chromedp.BySearch), chromedp.WaitVisible(`.wire-row`))
 	shot("captures", chromedp.Navigate(s.url+"/captures"), shows("visitor.har"))
-	shot("batch", chromedp.Navigate(s.url+"/captures?batch=1"), shows("GET http"))
 	shot("capture", chromedp.Navigate(s.url+"/captures/1"), chromedp.WaitVisible(`.wire-row`))
 	shot("weight", chromedp.Navigate(s.url+"/captures/1?tab=weight"), shows("Most of what nobody needs"))
 	shot("entities", chromedp.Navigate(s.url+"/entities/fennick-quay/Skipper"), shows("loyalty_tier"))
@@ -58,6 +57,7 @@ func TestScreenshots(t *testing.T) {
 	}
 	call(t, recorded+"/arrivals")
 	shot("live", shows("12 calls"), until(`document.querySelector(".live-row.chosen")?.innerText.includes("/arrivals")`), shows(">> script#state"))
+	compared(t, dir)
 	if said := b.said(); len(said) > 0 {
 		t.Errorf("the browser complains: %q", said)
 	}
@@ -80,4 +80,23 @@ func terminalPictures(t *testing.T, s *server, dir, recordings string) {
 	terminalShot(t, home, filepath.Join(dir, "entity-where.png"), "inkret entity where fennick-quay Skipper.email", "inkret entity where fennick-quay Skipper.email")
 	id := decode[client.FindingPage](t, run(t, home, nil, "finding", "list", "--format", "json", "--search", "POST skippers password").out).Items[0].ID
 	terminalShot(t, home, filepath.Join(dir, "finding-show.png"), "inkret finding show "+id, "inkret finding show "+id)
+}
+
+// compared writes the picture of a call before and after its repair.
+func compared(t *testing.T, dir string) {
+	data := t.TempDir()
+	release := func(n string) *server {
+		return start(t, "demo", "--release", n, "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--data", data)
+	}
+	release("1").stop(t)
+	s := release("2")
+	home := as(t, s, "noor")
+	run(t, home, nil, "capture", "repeat", "--capture", "1")
+	b := newBrowser(t)
+	b.signIn(s, demoReviewer)
+	var png []byte
+	b.do("compare", chromedp.Navigate(s.url+"/captures/compare?before=1&after=36"), shows("no more"), settled(), chromedp.CaptureScreenshot(&png))
+	if err := os.WriteFile(filepath.Join(dir, "compare.png"), png, 0o644); err != nil {
+		t.Fatal(err)
+	}
 }
