@@ -75,6 +75,26 @@ func (a *app) correctBatch(ctx context.Context, c *cli.Command) error {
 	return a.output(c, b, func(io.Writer) { a.sayBatch(r, b) })
 }
 
+func (a *app) endBatch(ctx context.Context, c *cli.Command) error {
+	if c.Args().Len() != 1 {
+		return usage(c, errors.New("name one batch"))
+	}
+	batch, err := numbered(c, 0, "batch", "inkret capture batches")
+	if err != nil {
+		return err
+	}
+	r, err := a.remote()
+	if err != nil {
+		return err
+	}
+	response, err := r.CloseLive(ctx, batch, &client.CloseLiveParams{})
+	var b client.Batch
+	if err := answer(response, err, &b); err != nil {
+		return err
+	}
+	return a.output(c, b, func(io.Writer) { a.sayBatch(r, b) })
+}
+
 func (a *app) withdraw(ctx context.Context, c *cli.Command) error {
 	if c.Args().Len() != 1 {
 		return usage(c, errors.New("name one batch"))

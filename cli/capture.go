@@ -77,6 +77,14 @@ Exit status: 0 sent, 1 sent and at least one recording was not read to its end,
 				Flags: []cli.Flag{mappingFlag(), formatFlag()}, Action: a.correctBatch,
 			},
 			{
+				Name: "end", Usage: "complete a batch whose recorder is gone", ArgsUsage: "BATCH",
+				Description: `A recorder completes its batch when it is stopped. One that died with its machine
+cannot; a recorder that still runs begins another batch.
+
+    inkret capture end 7`,
+				Flags: []cli.Flag{formatFlag()}, Action: a.endBatch,
+			},
+			{
 				Name: "withdraw", Usage: "take a batch away, with what only it showed", ArgsUsage: "BATCH",
 				Description: `Shows first which findings would go, and asks. Findings that somebody has moved or
 discussed stay.

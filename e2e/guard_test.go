@@ -104,6 +104,9 @@ func TestBatchesAreCorrectedAndWithdrawn(t *testing.T) {
 		t.Fatal(err)
 	}
 	walk(t, []step{
+		{noor, "capture end 1", 0, "12 captures", ""},
+		{iva, "capture end 1", 2, "needs the role reviewer", ""},
+		{noor, "capture end 99", 2, "there is no batch 99", ""},
 		{noor, "capture audience 1 harbour-office", 0, "12 captures", ""},
 		{noor, "capture list --batch 1 --audience harbour-office", 0, "12 captures", ""},
 		{noor, "capture audience 1 --audiences " + mapping, 0, "12 captures", ""},

@@ -36,7 +36,10 @@ func TestWatchingAnApplicationLeak(t *testing.T) {
 	b.do("it has a page of its own", chromedp.Click(`//section[@aria-label="On the wire"]//a[starts-with(., "capture ")]`, chromedp.BySearch), shows("Make the call again…"), shows("Recorded"))
 	b.do("the arrivals again, as a skipper", chromedp.Navigate(s.url+"/captures?words=arrivals&batch=4"), chromedp.Click(`//td//a[contains(., "/arrivals")]`, chromedp.BySearch), shows("Make the call again…"), press("Make the call again…"),
 		chromedp.WaitVisible(`input[aria-label="As which audience"]`), chromedp.SendKeys(`input[aria-label="As which audience"]`, "skipper"+kb.Enter), shows("--audience skipper"), confirm("Make the call"), shows("1 call made again"), shows("skipper, said"), shows("Made again"))
-	b.do("the one before leads to it", follow("what capture"), shows("as skipper"), shows("as many"))
+	b.do("the one before leads to it", chromedp.Click(`//a[starts-with(., "what capture")]`, chromedp.BySearch), shows("as skipper"), shows("as many"))
+	b.do("a recording is ended from its page, and the recorder begins another", chromedp.Navigate(s.url+"/captures?batch=4"), shows("still recording"), press("End the recording"), pressIn(".ant-popconfirm-buttons ", "End it"), shows("Correct the audience…"))
+	page.do("it goes on", chromedp.Navigate(recorded+"/arrivals"), shows("Arrivals"))
+	b.do("in a batch of its own", chromedp.Navigate(s.url+"/captures"), until(`document.body.innerText.split("the demo's recorder").length === 3`))
 	if said := append(b.said(), page.said()...); len(said) > 0 {
 		t.Errorf("the browser complains: %q", said)
 	}

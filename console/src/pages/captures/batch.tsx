@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Alert, App, Button, Descriptions, Flex, Input, Modal, Select, Tag, Typography } from "antd";
+import { Alert, App, Button, Descriptions, Flex, Input, Modal, Popconfirm, Select, Tag, Typography } from "antd";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, take, type Batch, type Finding } from "../../api/client";
@@ -30,6 +30,7 @@ export function BatchHead({ batch }: { batch: number }) {
             <Repeat calls={{ batch }} service={b.service}>
               Make its calls again…
             </Repeat>
+            {reviewer && b.growing && <End batch={b} />}
             {reviewer && !b.growing && <Correct batch={b} />}
             {reviewer && <Withdraw batch={b} />}
           </Flex>
@@ -58,6 +59,22 @@ export function BatchHead({ batch }: { batch: number }) {
       </section>
       {b.problem && <Alert type="warning" showIcon title={b.problem} style={{ marginBottom: 8 }} />}
     </>
+  );
+}
+
+/** Completes a batch whose recorder is gone. */
+function End({ batch }: { batch: Batch }) {
+  const queries = useQueryClient();
+  const failed = useFailed();
+  const end = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/batches/{batch_id}/end", { params: { path: { batch_id: batch.id } } })),
+    onSuccess: () => void queries.invalidateQueries(),
+    onError: failed,
+  });
+  return (
+    <Popconfirm title="A recorder that still runs begins another batch." okText="End it" onConfirm={() => end.mutate()}>
+      <Button loading={end.isPending}>End the recording</Button>
+    </Popconfirm>
   );
 }
 
