@@ -36,7 +36,7 @@ them: while the service is away they wait on disk, and what must be dropped is c
     inkret record --upstream http://127.0.0.1:7466
     inkret record --upstream https://api.fennick-quay.example --listen 127.0.0.1:9000 --audience skipper
     inkret record --upstream http://127.0.0.1:7466 --include "GET /v1/*" --exclude "/v1/health" --sample 0.1
-    inkret record --upstream http://127.0.0.1:7466 --to - | inkret check --contracts contracts/ -`,
+    inkret record --upstream http://127.0.0.1:7466 --as https://api.fennick-quay.example --to - | inkret check --contracts contracts/ -`,
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "upstream", Usage: "the `URL` of the API"},
 			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:7467", Usage: "the `ADDRESS` to listen on"},
