@@ -44,7 +44,7 @@ func embedded(text []byte) []byte {
 		}
 		return nil
 	}
-	plain := make([]byte, base64.StdEncoding.DecodedLen(len(text)))
+	plain := make([]byte, base64.RawStdEncoding.DecodedLen(len(text))) // as much as text without padding can hold
 	for _, alphabet := range []*base64.Encoding{base64.RawURLEncoding, base64.RawStdEncoding} {
 		n, err := alphabet.Decode(plain, bytes.TrimRight(text, "="))
 		if err == nil && isJSON(bytes.TrimSpace(plain[:n])) {

@@ -189,3 +189,22 @@ func TestFormsAreHeldAgainstWhatIsAccepted(t *testing.T) {
 		t.Errorf("spots: %s", got)
 	}
 }
+
+// TestShortTextsThatLookLikeBase64 holds that words of any length that begin as base64 of
+// JSON does are read as the text that they are.
+func TestShortTextsThatLookLikeBase64(t *testing.T) {
+	contracts := mustRead(t, harbour)
+	for _, first := range []string{"e", "W", "e3", "W3", "eyJ", "W10"} {
+		for length := range 40 {
+			word := (first + strings.Repeat("nd0A", 10))[:len(first)+length]
+			out := NewJudge(contracts).Capture(call("/free", "visitor", `{"total":1,"extra":{"word":"`+word+`","words":["`+word+`="]}}`))
+			if out.Skipped != "" || len(out.Spots) != 0 {
+				t.Fatalf("%q: skipped %q, %s", word, out.Skipped, describe(out.Spots))
+			}
+		}
+	}
+	out := NewJudge(contracts).Capture(call("/free", "visitor", `{"total":1,"extra":{"a":"W3siZW1haWwiOiJhQGIuZXhhbXBsZSJ9XQ","b":"end","c":"Wes"}}`))
+	if got := describe(out.Spots); got != "sensitive-field high $.extra.a >> $[*].email" {
+		t.Errorf("base64 of JSON without padding gives %s", got)
+	}
+}
