@@ -126,6 +126,9 @@ func TestWatching(t *testing.T) {
 	if a := chunk(2, 2, `{"request":{"url":"https://api.quay.example/berths"}`); a.status != 400 || !strings.Contains(a.body, "not whole") {
 		t.Errorf("half a chunk: %d %s", a.status, a.body)
 	}
+	if a := chunk(2, 2, "hello"); a.status != 400 || !strings.Contains(a.body, "no recording that is read here") {
+		t.Errorf("a chunk that is none: %d %s", a.status, a.body)
+	}
 	if a := s.call(t, "POST", fmt.Sprintf("/api/v1/batches/%d/end?dropped=3", b.ID), reviewer, ""); a.status != 200 || !strings.Contains(a.body, `"dropped":3`) {
 		t.Errorf("the end: %d %s", a.status, a.body)
 	}

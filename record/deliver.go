@@ -86,10 +86,10 @@ func (d *delivery) add(c *call) {
 	if d.body = body; cap(body) > chunkSize {
 		d.body = nil
 	}
+	d.busy += time.Since(begun) // and not what the flush waits for
 	if len(d.chunk.lines) >= chunkSize {
 		d.flush()
 	}
-	d.busy += time.Since(begun)
 }
 
 // leastPause is how long a pause is at least; shorter ones cost more than they give.

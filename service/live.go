@@ -130,9 +130,9 @@ func (s *Service) ExtendLive(ctx context.Context, who Caller, batch int64, chunk
 	})
 	var unread *intake.Error
 	switch {
-	case errors.As(err, &unread) && !unread.Unknown:
+	case errors.As(err, &unread):
 		return l.batch, problem(Invalid, "send the chunk again", "the chunk is not whole: %s", unread.Reason)
-	case err != nil && unread == nil:
+	case err != nil:
 		return l.batch, err
 	}
 	b, captures, err := s.grow(ctx, next, l.severities, g, captures, func(b *store.Batch) { b.Chunk, b.Dropped = chunk, max(b.Dropped, dropped) })

@@ -3,6 +3,7 @@ package service
 import (
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -33,10 +34,11 @@ func TestTheSameValueIsKnownAgain(t *testing.T) {
 		for _, f := range v.SameValue {
 			paths = append(paths, f.Path)
 		}
+		slices.Sort(paths)
 		return strings.Join(paths, " ")
 	}
 	for path, want := range map[string]string{"$.email": "$[*].contact", "$[*].contact": "$.email $.who", "$.who": "$[*].contact", "$.note": ""} {
-		if got := same(path); got != want && got != "$.who $.email" {
+		if got := same(path); got != want {
 			t.Errorf("the value of %s is known again at %q, want %q", path, got, want)
 		}
 	}

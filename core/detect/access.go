@@ -31,7 +31,7 @@ func access(v []byte, t Trait) Hit {
 		}
 	}
 	if t&HasUpper != 0 {
-		if i := bytes.IndexByte(v, ' '); i >= len("Basic") && (v[i-1] == 'c' || v[i-1] == 'r') {
+		if bytes.Contains(v, []byte("Bearer ")) || bytes.Contains(v, []byte("Basic ")) {
 			if h := headerValue(v); h.Found() {
 				return h
 			}
@@ -174,7 +174,7 @@ func random(v []byte) bool {
 		return false
 	case hex && counts[sign] == 0: // letters end at f: it takes more of them
 		return n >= 32 && counts[figure] > 0 && turns*4 >= n && kinds >= 9
-	case counts[figure] == 0 && n < 24: // words written together look like this
+	case counts[figure] == 0: // words written together look like this
 		return false
 	}
 	return turns*5 >= 2*n && kinds*2 >= min(n, 24)

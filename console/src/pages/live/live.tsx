@@ -162,7 +162,6 @@ function Waiting() {
       description={
         <div className="stack tight">
           <Code copyable>inkret record --upstream http://127.0.0.1:8080 --listen 127.0.0.1:7467</Code>
-          <span>In the demo a recorder stands at http://127.0.0.1:7467 already; its page can be clicked through.</span>
         </div>
       }
     />
