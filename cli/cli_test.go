@@ -1,0 +1,151 @@
+package cli
+
+import (
+	"bytes"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// asked is a service that notes what it was asked and answers with the same always.
+type asked struct {
+	method, path string
+	query        url.Values
+	body         string
+}
+
+func answering(t *testing.T, status int, answer string) *asked {
+	t.Helper()
+	a := &asked{}
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		var body bytes.Buffer
+		body.ReadFrom(r.Body)
+		a.method, a.path, a.query, a.body = r.Method, r.URL.Path, r.URL.Query(), body.String()
+		if r.Header.Get("Authorization") != "Bearer of-the-test" {
+			t.Errorf("%s is asked without the token", r.URL)
+		}
+		w.Header().Set("Content-Type", "application/json")
+		w.WriteHeader(status)
+		w.Write([]byte(answer))
+	}))
+	t.Cleanup(s.Close)
+	t.Setenv("INKRET_URL", s.URL)
+	t.Setenv("INKRET_TOKEN", "of-the-test")
+	return a
+}
+
+// inkret runs the command line in this process.
+func inkret(t *testing.T, stdin string, args ...string) (status int, out, errOut string) {
+	t.Helper()
+	var o, e bytes.Buffer
+	status = Run(t.Context(), append([]string{"inkret"}, args...), strings.NewReader(stdin), &o, &e)
+	return status, o.String(), e.String()
+}
+
+// TestFlagsBecomeQueries holds each filter of the listing against what the service is asked.
+func TestFlagsBecomeQueries(t *testing.T) {
+	a := answering(t, 200, `{"items":[],"total":0,"page":1,"size":50}`)
+	for flag, want := range map[string]string{
+		"--batch 7": "batch=7", "--service quay": "service=quay", "--endpoint 0a1b": "endpoint=0a1b", "--audience skipper": "audience=skipper", "--finding 00ff": "finding=00ff",
+		"--repeats 41": "repeats=41", "--search berths": "words=berths", "--least-bytes 10": "least_bytes=10", "--most-bytes 20": "most_bytes=20", "--leaking": "leaking=true",
+		"--clean": "clean=true", "--skipped": "skipped=true", "--sort excess": "sort=excess", "--page 3": "page=3", "--size 7": "size=7", "--since 2027-03-31T08:00:00Z": "since=2027-03-31T08:00:00Z",
+		"--until 2027-03-31T08:00:00+02:00": "until=2027-03-31T08:00:00+02:00", "--status 404": "status=404",
+	} {
+		status, _, said := inkret(t, "", append([]string{"capture", "list"}, strings.Fields(flag)...)...)
+		name, value, _ := strings.Cut(want, "=")
+		if status != 0 || a.path != "/api/v1/captures" || a.query.Get(name) != value {
+			t.Errorf("capture list %s asks %s?%s, exit %d: %s", flag, a.path, a.query.Encode(), status, said)
+		}
+	}
+	if inkret(t, "", "capture", "list", "--status", "4XX, 500"); strings.Join(a.query["status"], "|") != "4XX|500" {
+		t.Errorf("several statuses are asked for as %q", a.query["status"])
+	}
+}
+
+// TestProblemsOfTheServiceAreTold holds that what is wrong, and what to do next, reaches
+// whoever asked, and that nothing of it moves the terminal.
+func TestProblemsOfTheServiceAreTold(t *testing.T) {
+	answering(t, 409, `{"type":"about:blank","title":"Conflict","status":409,"detail":"no credentials are kept for \"x\" \u001b[31m","next":"set them: inkret service credentials set x"}`)
+	status, out, said := inkret(t, "", "capture", "repeat", "--capture", "7")
+	if status != exitFailed || out != "" || !strings.Contains(said, "no credentials are kept") || !strings.Contains(said, "--writes") || strings.Contains(said, "\x1b") {
+		t.Errorf("exit %d\n%q\n%q", status, out, said)
+	}
+	answering(t, 500, `<html>`)
+	if status, _, said := inkret(t, "", "trail", "list"); status != exitFailed || !strings.Contains(said, "500") || !strings.Contains(said, "Inkret service") {
+		t.Errorf("what is no answer of a service: exit %d %q", status, said)
+	}
+	t.Setenv("INKRET_URL", "http://127.0.0.1:1")
+	if status, _, said := inkret(t, "", "trail", "list"); status != exitFailed || !strings.Contains(said, "no service answers at http://127.0.0.1:1") {
+		t.Errorf("nobody there: exit %d %q", status, said)
+	}
+}
+
+func TestCredentialsAreReadFromStandardInput(t *testing.T) {
+	a := answering(t, 204, ``)
+	status, out, said := inkret(t, "Authorization: Bearer a:b\r\n\n X-Desk : 2 \n", "service", "credentials", "set", "office", "--service", "quay")
+	if status != 0 || a.method != "PUT" || a.path != "/api/v1/services/quay/credentials/office" || a.body != `{"headers":[{"name":"Authorization","value":"Bearer a:b"},{"name":"X-Desk","value":"2"}]}` {
+		t.Errorf("exit %d, %s %s %s %s", status, a.method, a.path, a.body, said)
+	}
+	if !strings.Contains(out, "2 header fields") || strings.Contains(out+said, "a:b") {
+		t.Errorf("it says %q %q", out, said)
+	}
+}
+
+func TestRecordingsOfAFolder(t *testing.T) {
+	dir := t.TempDir()
+	for _, name := range []string{"b.har", "a/2.warc", "a/1.har", ".hidden", ".git/config", "a/.note"} {
+		path := filepath.Join(dir, name)
+		os.MkdirAll(filepath.Dir(path), 0o755)
+		if err := os.WriteFile(path, []byte("x"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	all, err := recordings([]string{"-", dir, filepath.Join(dir, "b.har"), "nothing"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var shown []string
+	for _, f := range all {
+		word := f.shown
+		if f.found {
+			word += "*"
+		}
+		shown = append(shown, word)
+	}
+	if got, want := strings.Join(shown, " | "), "standard input | a/1.har* | a/2.warc* | b.har* | b.har | nothing"; got != want {
+		t.Errorf("recordings are %s, want %s", got, want)
+	}
+	if _, err := recordings([]string{filepath.Join(dir, ".git"), t.TempDir()}); err == nil || !strings.Contains(err.Error(), "has no file") {
+		t.Errorf("an empty folder: %v", err)
+	}
+}
+
+// TestNothingIsDoneUnasked holds that a withdrawal is shown and not done where nobody can be
+// asked.
+func TestNothingIsDoneUnasked(t *testing.T) {
+	a := answering(t, 200, `{"captures":3,"gone":[],"stay":[],"fewer":2}`)
+	status, out, said := inkret(t, "y\n", "capture", "withdraw", "7", "--reason", "by mistake")
+	if status != exitFailed || a.method != "GET" || !strings.Contains(out, "Batch 7 has 3 captures") || !strings.Contains(out, "2 findings that other batches show") || !strings.Contains(said, "--yes") {
+		t.Errorf("exit %d after %s %s\n%s\n%s", status, a.method, a.path, out, said)
+	}
+	if status, _, _ := inkret(t, "", "capture", "withdraw", "7", "--reason", "by mistake", "--yes"); status != 0 || a.method != "POST" || a.body != `{"reason":"by mistake"}` {
+		t.Errorf("exit %d after %s %s %s", status, a.method, a.path, a.body)
+	}
+}
+
+// TestSizes reads sizes with units, and refuses what is none before anything is done.
+func TestSizes(t *testing.T) {
+	for _, wrong := range []string{"lots", "-1", "5 parsecs", "99999999 EB"} {
+		status, _, said := inkret(t, "", "record", "--upstream", "http://127.0.0.1:1", "--to", filepath.Join(t.TempDir(), "x"), "--max-body", wrong)
+		if status != exitFailed || !strings.Contains(said, "is no size; one is written 500 MB or 2 GiB") {
+			t.Errorf("--max-body %s: exit %d %q", wrong, status, said)
+		}
+		if status, _, said := inkret(t, "", "serve", "--data", t.TempDir(), "--max-disk", wrong); status != exitFailed || !strings.Contains(said, "--max-disk") {
+			t.Errorf("--max-disk %s: exit %d %q", wrong, status, said)
+		}
+	}
+}
