@@ -18,37 +18,23 @@ const (
 	longestPart = 512
 )
 
-// access finds credentials in the forms in which programs hand them around.
-func access(v []byte, t Trait) Hit {
-	if len(v) < shortestAccess {
+// addressCredential finds what lets in who has an address.
+func addressCredential(v []byte) Hit {
+	if i := bytes.Index(v, []byte("://")); i > 0 {
+		return inAddress(v, i)
+	}
+	return Hit{}
+}
+
+// pairs finds what stands in names and values between semicolons.
+func pairs(v []byte) Hit {
+	if bytes.IndexByte(v, ';') <= 0 || bytes.IndexByte(v, '=') <= 0 {
 		return Hit{}
 	}
-	if t&HasColon != 0 {
-		if i := bytes.Index(v, []byte("://")); i > 0 {
-			if h := inAddress(v, i); h.Found() {
-				return h
-			}
-		}
+	if h := cookie(v); h.Found() {
+		return h
 	}
-	if t&HasUpper != 0 {
-		if bytes.Contains(v, []byte("Bearer ")) || bytes.Contains(v, []byte("Basic ")) {
-			if h := headerValue(v); h.Found() {
-				return h
-			}
-		}
-	}
-	if i := bytes.IndexByte(v, ';'); i > 0 && bytes.IndexByte(v, '=') > 0 {
-		if h := cookie(v); h.Found() {
-			return h
-		}
-		if h := settings(v); h.Found() {
-			return h
-		}
-	}
-	if t&HasDigit == 0 {
-		return Hit{}
-	}
-	return accessKey(v)
+	return settings(v)
 }
 
 // inAddress finds user and password before the host of an address (RFC 3986 section
@@ -182,6 +168,9 @@ func random(v []byte) bool {
 
 // headerValue finds the value of an Authorization field (RFC 6750, RFC 7617).
 func headerValue(v []byte) Hit {
+	if bytes.IndexByte(v, 'B') < 0 {
+		return Hit{}
+	}
 	if h := afterScheme(v, "Bearer ", "bearer token", random); h.Found() {
 		return h
 	}
@@ -261,8 +250,11 @@ func settings(v []byte) Hit {
 // fixed beginnings.
 var accessKeys = regexp.MustCompile(`^(?:(?:AKIA|ASIA)[0-9A-Z]{16}|gh[pousr]_[A-Za-z0-9]{36,}|xox[abprs]-[0-9A-Za-z-]{20,}|[rs]k_(?:live|test)_[0-9A-Za-z]{20,}|AIza[0-9A-Za-z_-]{35}|glpat-[0-9A-Za-z_-]{20,}|SG\.[0-9A-Za-z_-]{16,}\.[0-9A-Za-z_-]{30,}|AGE-SECRET-KEY-1[0-9A-Z]{58})`)
 
-func accessKey(v []byte) Hit {
-	if len(v) < 20 {
+// shortestKey is how long the shortest of these keys are.
+const shortestKey = 20
+
+func accessKey(v []byte, t Trait) Hit {
+	if t&(HasUpper|HasUnderscore|HasDash) == 0 {
 		return Hit{}
 	}
 	for i := 0; i+4 < len(v); i++ {

@@ -11,51 +11,41 @@ import (
 // and with the check that the country's rules give. Those that are digits only and
 // have no check are not told by their value; their names tell.
 
-const (
-	shortestIdentity = 9
-	longestIdentity  = 21
-)
-
-// identity recognises a whole value.
-func identity(v []byte) string {
-	if len(v) < shortestIdentity || len(v) > longestIdentity {
-		return ""
+// identities are the recognisers of the numbers by which countries number people.
+func identities() []recogniser {
+	const (
+		figures = HasDigit
+		letters = HasDigit | HasUpper
+	)
+	return []recogniser{
+		numbering("Spanish identity number", dni, 9, 9, letters, letters),
+		numbering("Spanish identity number", dni, 10, 11, letters|HasDash, letters|HasDash),
+		numbering("Italian tax code", codiceFiscale, 16, 16, letters, letters),
+		numbering("French insurance number", nir, 15, 15, figures, figures),
+		numbering("French insurance number", nir, 21, 21, figures|HasSpace, figures|HasSpace),
+		numbering("Swedish personal number", personnummer, 11, 13, figures|HasDash, figures|HasDash),
+		numbering("Swedish personal number", personnummer, 11, 13, figures|HasPlus, figures|HasPlus),
+		numbering("Finnish personal code", henkilotunnus, 11, 11, figures, letters|HasDash|HasPlus),
+		numbering("Polish identity number", pesel, 11, 11, figures, figures),
+		numbering("Norwegian identity number", fodselsnummer, 11, 11, figures, figures),
+		numbering("Norwegian identity number", fodselsnummer, 12, 12, figures|HasSpace, figures|HasSpace),
+		numbering("Brazilian tax number", cpf, 14, 14, figures|HasDot|HasDash, figures|HasDot|HasDash),
+		numbering("British insurance number", nino, 9, 9, letters, letters),
+		numbering("British insurance number", nino, 13, 13, letters|HasSpace, letters|HasSpace),
+		numbering("Belgian national number", rijksregister, 15, 15, figures|HasDot|HasDash, figures|HasDot|HasDash),
+		numbering("Swiss insurance number", ahv, 16, 16, figures|HasDot, figures|HasDot),
 	}
-	for _, d := range byLength[len(v)] {
-		if d.holds(v) {
-			return d.name
-		}
-	}
-	return ""
 }
 
-// numbering is how a country numbers people, and how long its numbers are.
-type numbering struct {
-	name    string
-	holds   func(v []byte) bool
-	lengths []int
-}
-
-var byLength = func() (by [longestIdentity + 1][]numbering) {
-	for _, d := range []numbering{
-		{"Spanish identity number", dni, []int{9, 10, 11}},
-		{"Italian tax code", codiceFiscale, []int{16}},
-		{"French insurance number", nir, []int{15, 21}},
-		{"Swedish personal number", personnummer, []int{11, 13}},
-		{"Finnish personal code", henkilotunnus, []int{11}},
-		{"Polish identity number", pesel, []int{11}},
-		{"Norwegian identity number", fodselsnummer, []int{11, 12}},
-		{"Brazilian tax number", cpf, []int{14}},
-		{"British insurance number", nino, []int{9, 13}},
-		{"Belgian national number", rijksregister, []int{15}},
-		{"Swiss insurance number", ahv, []int{16}},
-	} {
-		for _, n := range d.lengths {
-			by[n] = append(by[n], d)
+// numbering is a recogniser of whole values from least to most bytes long.
+func numbering(name string, holds func(v []byte) bool, least, most int, all, only Trait) recogniser {
+	return recogniser{least, most, all, only, func(v []byte, _ Trait) Hit {
+		if holds(v) {
+			return personal(name, "national-id", 0, len(v))
 		}
-	}
-	return by
-}()
+		return Hit{}
+	}}
+}
 
 // shaped reports whether v has the shape of a picture: 9 a digit, A a capital letter,
 // anything else itself.

@@ -13,18 +13,19 @@ import (
 // Where people and their devices are: addresses of networks, of houses, coordinates.
 // And what is recognised behind an encoding.
 
-// networkAddress recognises a whole value that is the public address of a machine, or
-// the hardware address of one.
-func networkAddress(v []byte, t Trait) Hit {
-	const longest = len("ffff:ffff:ffff:ffff:ffff:ffff:255.255.255.255")
-	if len(v) < len("1.1.1.1") || len(v) > longest {
-		return Hit{}
+// longestAddress is how long an address of IPv6 can be.
+const longestAddress = len("ffff:ffff:ffff:ffff:ffff:ffff:255.255.255.255")
+
+// hardwareAddress recognises a whole value that is the hardware address of a machine.
+func hardwareAddress(v []byte) Hit {
+	if hardware(v) {
+		return personal("hardware address", "mac", 0, len(v))
 	}
-	if t&HasColon != 0 || t&HasDash != 0 && len(v) == 17 {
-		if hardware(v) {
-			return personal("hardware address", "mac", 0, len(v))
-		}
-	}
+	return Hit{}
+}
+
+// networkAddress recognises a whole value that is the public address of a machine.
+func networkAddress(v []byte) Hit {
 	if !maybeNetwork(v) {
 		return Hit{}
 	}
@@ -127,15 +128,16 @@ const (
 
 // encoded recognises what is behind base64, hexadecimal or the escapes of an address;
 // it looks behind one of them only.
-func encoded(v []byte, t Trait) Hit {
-	if len(v) < shortestEncoded || len(v) > longestEncoded {
+func encoded(v []byte) Hit {
+	if len(v) > longestEncoded {
 		return Hit{}
 	}
 	plain := decoded(v)
 	if plain == nil {
 		return Hit{}
 	}
-	hit := recognise(plain, TraitsOf(plain))
+	t := TraitsOf(plain)
+	hit := dueTables.due(len(plain), t).recognise(plain, t)
 	if hit.Found() {
 		hit.Detector += ", encoded"
 		hit.Format, hit.at, hit.end = "", 0, len(v)

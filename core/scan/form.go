@@ -122,7 +122,7 @@ func fitsFormat(format string, text []byte) bool {
 	case "uuid":
 		return uuidName.Match(text)
 	case "email":
-		hit := (*detect.Set)(nil).Value(text, detect.HasAt)
+		hit := (*detect.Set)(nil).Value(text, detect.HasAt|detect.HasDot) // what else is in it does not matter
 		return hit.Format == "email" && hit.Whole(text)
 	case "uri":
 		u, err := url.Parse(string(text))

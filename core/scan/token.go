@@ -41,9 +41,9 @@ func (t *tokens) fail(at int, reason string) bool {
 
 // byteMarks holds, for each byte, its traits and whether it ends the plain run
 // of a string.
-var byteMarks = func() (m [256]uint16) {
+var byteMarks = func() (m [256]uint32) {
 	for i := range m {
-		m[i] = uint16(detect.Traits[i])
+		m[i] = uint32(detect.Traits[i])
 		if i < 0x20 || i == '"' || i == '\\' {
 			m[i] |= stops
 		}
@@ -51,7 +51,7 @@ var byteMarks = func() (m [256]uint16) {
 	return m
 }()
 
-const stops = 1 << 8
+const stops = 1 << 31
 
 // space passes over insignificant white space and gives the next byte, or 0 at the end.
 func (t *tokens) space() byte {
@@ -80,7 +80,7 @@ type str struct {
 func (t *tokens) string() (s str, ok bool) {
 	data := t.data
 	start := t.pos + 1
-	var marks uint16
+	var marks uint32
 	for i := start; i < len(data); {
 		for i+8 <= len(data) { // eight bytes at a time while none of them ends the run
 			c := data[i : i+8 : i+8]
@@ -104,7 +104,7 @@ func (t *tokens) string() (s str, ok bool) {
 		switch data[i] {
 		case '"':
 			t.pos = i + 1
-			s.raw, s.traits = data[start:i], detect.Trait(marks)
+			s.raw, s.traits = data[start:i], detect.Trait(marks&^stops)
 			return s, true
 		case '\\':
 			s.escaped = true
