@@ -3,6 +3,7 @@ package contract
 import (
 	"encoding/json"
 	"fmt"
+	"math"
 	"strconv"
 	"strings"
 
@@ -25,11 +26,12 @@ type Plan struct {
 type Member struct {
 	Name    string
 	Grant   *Grant
-	Foreign bool // granted to other audiences only
-	Way     bool // on the way of `at`
-	Index   int  // in Object.Members
-	Serial  int  // in Plan.Members
-	Plain   bool // JSON writes the name as it is, without escapes
+	Foreign bool   // granted to other audiences only
+	Way     bool   // on the way of `at`
+	Index   int    // in Object.Members
+	Serial  int    // in Plan.Members
+	Text    []byte // the name
+	Key     string // the name as JSON mostly writes it, with its quotes and colon; empty where it has escapes
 
 	Class    catalog.Class // of the member's own value
 	Gravest  catalog.Class // of all that is granted in it
@@ -44,8 +46,62 @@ type Member struct {
 	OneOf  []Alternative
 	Entity *catalog.Entity // of its objects
 
+	// Fits are the sorts of scalars of which any fits the grant's form, and Short how long a
+	// text can be that fits whatever it is.
+	Fits  Scalar
+	Short int
+	Dated bool // dates alone fit, of any day
+
 	texts  map[string]bool // Form.Values that are strings
 	others []string        // the JSON text of the rest
+}
+
+// Scalar is a sort of JSON scalar; several are or'ed.
+type Scalar uint8
+
+const (
+	Null Scalar = 1 << iota
+	Bool
+	Text
+	Integer // a number without fraction and exponent
+	Number  // any other
+)
+
+// scalars are the sorts that a type lets in, without a look at the value.
+var scalars = map[catalog.Type]Scalar{
+	"": Bool | Text | Integer | Number, catalog.String: Text, catalog.Integer: Integer, catalog.Number: Integer | Number, catalog.Boolean: Bool,
+}
+
+// Key is a member's name as JSON mostly writes it, with its quotes and colon; empty where
+// it needs escapes.
+func Key(name string) string {
+	if strings.IndexFunc(name, func(r rune) bool { return r < ' ' || r == '"' || r == '\\' }) >= 0 {
+		return ""
+	}
+	return `"` + name + `":`
+}
+
+// fit works out what fits m without a look at it. element is of what a list holds.
+func (m *Member) fit() {
+	if m.Keyed || m.Object != nil || m.OneOf != nil {
+		return
+	}
+	f := &m.Form
+	if f.Nullable || m.Open && f.Type == "" {
+		m.Fits |= Null
+	}
+	if len(f.Values) > 0 {
+		return
+	}
+	m.Fits |= scalars[f.Type] &^ Text
+	m.Dated = f.Type == catalog.String && f.Format == "date" && f.Max == 0
+	switch {
+	case scalars[f.Type]&Text == 0 || f.Format != "":
+	case f.Max > 0:
+		m.Short = f.Max
+	default:
+		m.Short = math.MaxInt
+	}
 }
 
 // Permits reports whether a scalar is among the values of the grant's form: the
@@ -91,7 +147,9 @@ type Alternative struct {
 type Object struct {
 	Entity  *catalog.Entity
 	Members []*Member // granted to this audience first, in the order of the document
-	byName  map[string]*Member
+	// Required are the members that must be there, a bit each by its Index.
+	Required []uint64
+	byName   map[string]*Member
 }
 
 // Member gives the member of this name, or nil. It does not keep or copy name.
@@ -278,14 +336,14 @@ func (c *compiler) member(sources []source) *Member {
 	}
 	g := lead.grant
 	m := &Member{
-		Name: g.Name, Grant: g, Way: g.way, Class: g.Class, Gravest: g.Class, Form: g.Form, Many: g.Many,
+		Name: g.Name, Text: []byte(g.Name), Grant: g, Way: g.way, Class: g.Class, Gravest: g.Class, Form: g.Form, Many: g.Many,
 		Foreign: !lead.holders().has(c.audience), Open: g.Open, Keyed: g.Keyed, Refers: g.Reference, Entity: g.entity,
 	}
 	m.Serial = len(c.members)
 	c.members = append(c.members, m)
 	m.Required = !m.Foreign && !g.Optional
 	m.permit(g.Form.Values)
-	m.Plain = strings.IndexFunc(m.Name, func(r rune) bool { return r < ' ' || r == '"' || r == '\\' }) < 0
+	m.Key = Key(m.Name)
 	if m.Many && m.Form.Type == catalog.Array {
 		m.Form.Type = "" // the array itself; nothing is said of its elements
 	}
@@ -312,6 +370,7 @@ func (c *compiler) member(sources []source) *Member {
 			m.Gravest = max(m.Gravest, inner.Gravest)
 		}
 	}
+	m.fit()
 	return m
 }
 
@@ -359,8 +418,11 @@ func (c *compiler) object(sets []set) *Object {
 		o.Members = append(o.Members, m)
 	}
 	o.Members = append(o.Members, foreign...)
+	o.Required = make([]uint64, (len(o.Members)+63)/64)
 	for i, m := range o.Members {
-		m.Index = i
+		if m.Index = i; m.Required {
+			o.Required[i>>6] |= 1 << (i & 63)
+		}
 	}
 	return o
 }

@@ -39,6 +39,12 @@ type Set struct {
 	Custom []Custom
 }
 
+// Quiet reports that nothing can be recognised in a value of this length and these
+// traits.
+func (s *Set) Quiet(n int, t Trait) bool {
+	return dueTables.due(n, t) == 0 && (len(s.Custom) == 0 || t == 0)
+}
+
 // Value recognises the gravest thing in a string, or in the text of a number.
 // Secrets, e-mail addresses and IBANs are found anywhere in it, other values as
 // the whole of it. t are the traits of value.

@@ -160,8 +160,8 @@ func TestAMillionMembersAreJudged(t *testing.T) {
 	if out.Skipped != "" || len(out.Spots) != 1_000_003 { // total is missing, and all of it is excess
 		t.Errorf("skipped because %q, %d spots", out.Skipped, len(out.Spots))
 	}
-	if len(j.paths) > maxPaths || len(j.verdicts[nil]) > maxNames {
-		t.Errorf("%d paths and %d names are kept between bodies", len(j.paths), len(j.verdicts[nil]))
+	if j.nodes > maxPaths || len(j.names[nil].known) > maxNames {
+		t.Errorf("%d paths and %d names are kept between bodies", j.nodes, len(j.names[nil].known))
 	}
 }
 

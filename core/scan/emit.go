@@ -65,33 +65,89 @@ func (w *walk) emitAt(c *candidate, start, weight int, sample string) {
 	w.write(w.reserve(), w.entry(), c, start, weight, sample)
 }
 
-// pathEntry is a path that spots have, with what a body has shown at it so far.
-type pathEntry struct {
-	path    string
-	body    uint64
-	sampled [kinds]Severity
+// pathNode is a path that was needed, with what a body has shown at it so far. Those
+// below it are found from it, so that a path is written once and not at each spot.
+type pathNode struct {
+	path     string
+	step     string // the member's name, of a member
+	body     uint64 // the body of which the rest tells
+	sampled  [kinds]Severity
+	occurred uint64    // the body in which an object or list was last seen at it
+	any      *pathNode // of elements, and of names that are data
+	last     *pathNode // the member below it that was asked for last
+	then     *pathNode // the member beside it that was asked for after it
+	members  map[string]*pathNode
 }
 
-// maxPaths bounds the paths kept between bodies.
+// maxPaths bounds the paths that are kept.
 const maxPaths = 1 << 15
 
-func (w *walk) entry() *pathEntry {
-	p := append(append(w.pathText[:0], w.prefixPath...), place.Root...)
-	for i := range w.segs {
-		if s := &w.segs[i]; s.any {
-			p = append(p, place.Elements...)
-		} else {
-			p = place.AppendName(p, s.name)
+// rootOf gives the path of a body; prefix is that of what it stands in.
+func (j *Judge) rootOf(prefix string) *pathNode {
+	if j.nodes >= maxPaths {
+		j.nodes = 0
+		clear(j.roots)
+	}
+	root := j.roots[prefix]
+	if root == nil {
+		root = &pathNode{path: prefix + place.Root}
+		j.roots[prefix] = root
+		j.nodes++
+	}
+	return root
+}
+
+// below gives the path of the step g below n.
+func (j *Judge) below(n *pathNode, g *seg) *pathNode {
+	if g.any && n.any != nil {
+		return n.any
+	}
+	if before := n.last; !g.any && before != nil {
+		if before.step == string(g.name) {
+			return before
+		}
+		if before.then == nil || before.then.step != string(g.name) {
+			before.then = n.members[string(g.name)]
+		}
+		if before.then != nil {
+			n.last = before.then
+			return n.last
 		}
 	}
-	w.pathText = p
-	e := w.judge.paths[string(p)]
-	if e == nil {
-		if len(w.judge.paths) >= maxPaths {
-			clear(w.judge.paths)
-		}
-		e = &pathEntry{path: string(p)}
-		w.judge.paths[e.path] = e
+	next := new(pathNode)
+	if g.any {
+		next.path = n.path + place.Elements
+	} else {
+		next.path, next.step = string(place.AppendName([]byte(n.path), g.name)), string(g.name)
+	}
+	if j.nodes >= maxPaths { // hostile bodies make up names without end
+		return next
+	}
+	j.nodes++
+	if g.any {
+		n.any = next
+		return next
+	}
+	if n.members == nil {
+		n.members = map[string]*pathNode{}
+	}
+	n.members[next.step], n.last = next, next
+	return next
+}
+
+// entry gives the path of the value being read.
+func (w *walk) entry() *pathNode {
+	i := len(w.segs)
+	for i > 0 && w.segs[i-1].node == nil {
+		i--
+	}
+	e := w.root
+	if i > 0 {
+		e = w.segs[i-1].node
+	}
+	for ; i < len(w.segs); i++ {
+		e = w.judge.below(e, &w.segs[i])
+		w.segs[i].node = e
 	}
 	if e.body != w.judge.body {
 		e.body, e.sampled = w.judge.body, [kinds]Severity{}
@@ -100,7 +156,7 @@ func (w *walk) entry() *pathEntry {
 }
 
 // write puts c into a reserved place; e is where that is.
-func (w *walk) write(slot int, e *pathEntry, c *candidate, start, weight int, sample string) {
+func (w *walk) write(slot int, e *pathNode, c *candidate, start, weight int, sample string) {
 	s := &w.spots[slot]
 	*s = Spot{Kind: c.kind, Severity: c.severity, Class: c.class, Path: e.path, Offset: start, Bytes: weight,
 		Field: c.field, Detector: c.detector, Grant: c.grant, reason: c.reason}

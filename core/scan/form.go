@@ -16,9 +16,9 @@ import (
 
 // departs says how a scalar departs from its grant's form, or gives the empty
 // string. Types are those of JSON Schema 2020-12: 10.0 is an integer.
-func (w *walk) departs(m *contract.Member, at level, kind scalarKind, text []byte) string {
+func (w *walk) departs(m *contract.Member, at level, kind contract.Scalar, text []byte) string {
 	f := &m.Form
-	if kind == isNull {
+	if kind == contract.Null {
 		if f.Nullable || m.Open && f.Type == "" {
 			return ""
 		}
@@ -33,24 +33,24 @@ func (w *walk) departs(m *contract.Member, at level, kind scalarKind, text []byt
 	case m.Object != nil || m.OneOf != nil:
 		return "a single value is sent where an object is granted"
 	}
-	if w.part != nil && w.part.Untyped && kind == isString {
+	if w.part != nil && w.part.Untyped && kind == contract.Text {
 		kind = typed(f.Type, text)
 	}
 	switch f.Type {
 	case catalog.String:
-		if kind != isString {
+		if kind != contract.Text {
 			return wrongType(kind, f.Type)
 		}
 	case catalog.Integer:
-		if kind != isInteger && !(kind == isNumber && integral(text)) {
+		if kind != contract.Integer && !(kind == contract.Number && integral(text)) {
 			return wrongType(kind, f.Type)
 		}
 	case catalog.Number:
-		if kind != isInteger && kind != isNumber {
+		if kind != contract.Integer && kind != contract.Number {
 			return wrongType(kind, f.Type)
 		}
 	case catalog.Boolean:
-		if kind != isBool {
+		if kind != contract.Bool {
 			return wrongType(kind, f.Type)
 		}
 	case catalog.Object, catalog.Array:
@@ -58,7 +58,7 @@ func (w *walk) departs(m *contract.Member, at level, kind scalarKind, text []byt
 			return wrongType(kind, f.Type)
 		}
 	}
-	if kind == isString {
+	if kind == contract.Text {
 		if f.Max > 0 && len(text) > f.Max && utf8.RuneCount(text) > f.Max {
 			return fmt.Sprintf("%d characters are sent where at most %d are granted", utf8.RuneCount(text), f.Max)
 		}
@@ -69,7 +69,7 @@ func (w *walk) departs(m *contract.Member, at level, kind scalarKind, text []byt
 			return "the value is no " + f.Format
 		}
 	}
-	if len(f.Values) > 0 && !w.outlined && !m.Permits(kind == isString, text) {
+	if len(f.Values) > 0 && !w.outlined && !m.Permits(kind == contract.Text, text) {
 		return "the value is none of those granted"
 	}
 	return ""
@@ -82,25 +82,25 @@ func padded(text []byte) bool {
 }
 
 // typed is the kind that a text would have if its notation had types.
-func typed(want catalog.Type, text []byte) scalarKind {
+func typed(want catalog.Type, text []byte) contract.Scalar {
 	t := tokens{data: text}
 	switch {
 	case want == catalog.Boolean && (string(text) == "true" || string(text) == "false"):
-		return isBool
+		return contract.Bool
 	case (want == catalog.Integer || want == catalog.Number) && len(text) > 0 && (text[0] == '-' || text[0]-'0' < 10):
 		if _, whole, ok := t.number(); ok && t.pos == len(text) {
 			if whole {
-				return isInteger
+				return contract.Integer
 			}
-			return isNumber
+			return contract.Number
 		}
 	}
-	return isString
+	return contract.Text
 }
 
-var kindNames = [...]string{isNull: "null", isBool: "boolean", isString: "string", isInteger: "integer", isNumber: "number"}
+var kindNames = map[contract.Scalar]string{contract.Null: "null", contract.Bool: "boolean", contract.Text: "string", contract.Integer: "integer", contract.Number: "number"}
 
-func wrongType(kind scalarKind, want catalog.Type) string {
+func wrongType(kind contract.Scalar, want catalog.Type) string {
 	return fmt.Sprintf("%s is sent where %s is granted", kindNames[kind], want)
 }
 
@@ -187,55 +187,57 @@ func isTime(b []byte) bool {
 	return h >= 0 && h <= 23 && m >= 0 && m <= 59
 }
 
-// scalarKind is the JSON type of a scalar.
-type scalarKind uint8
+// scalar is a scalar that was read: its text (a string's with the escapes undone, valid
+// until the next string is read; nil for null) and the traits by which it is looked at.
+type scalar struct {
+	text   []byte
+	traits detect.Trait
+	kind   contract.Scalar
+	ok     bool // false where the body broke off in it
+}
 
-const (
-	isNull scalarKind = iota
-	isBool
-	isString
-	isInteger
-	isNumber
-)
-
-// scalarValue reads a scalar: its text (a string's with the escapes undone, valid
-// until the next string is read) and what is recognised in it.
-func (w *walk) scalarValue(first byte) (text []byte, hit detect.Hit, kind scalarKind, ok bool) {
+// scalar reads the scalar that begins with the byte first.
+func (w *walk) scalar(first byte) scalar {
 	switch {
 	case first == '"':
 		s, ok := w.tokens.string()
 		if !ok {
-			return nil, hit, isString, false
+			return scalar{kind: contract.Text}
 		}
-		text, traits := s.raw, s.traits
+		v := scalar{text: s.raw, traits: s.traits, kind: contract.Text, ok: true}
 		if s.escaped {
 			w.scratch = unquote(w.scratch[:0], s.raw)
-			text, traits = w.scratch, detect.TraitsOf(w.scratch)
+			v.text, v.traits = w.scratch, detect.TraitsOf(w.scratch)
 		}
-		if len(text) > 2 && mayEmbed(text) && w.nesting < maxInner {
-			if w.embeddedText = embedded(text); w.embeddedText != nil {
-				return text, hit, isString, true // what is in it is judged by itself
+		if len(v.text) > 2 && mayEmbed(v.text) && w.nesting < maxInner {
+			if w.embeddedText = embedded(v.text); w.embeddedText != nil {
+				v.traits = 0 // what is in it is judged by itself
 			}
 		}
-		if w.outlined {
-			return text, detect.Stood(text), isString, true
-		}
-		return text, w.judge.detectors.Value(text, traits), isString, true
+		return v
 	case first == '-' || first-'0' < 10:
-		raw, integer, ok := w.number()
-		if !ok {
-			return nil, hit, isNumber, false
+		raw, whole, ok := w.number()
+		if !whole || !ok {
+			return scalar{text: raw, kind: contract.Number, ok: ok}
 		}
-		if !integer {
-			return raw, hit, isNumber, true
-		}
-		return raw, w.judge.detectors.Value(raw, detect.HasDigit), isInteger, true
+		return scalar{text: raw, traits: detect.HasDigit, kind: contract.Integer, ok: true}
 	case first == 'n':
-		return nil, hit, isNull, w.literal()
+		return scalar{kind: contract.Null, ok: w.literal()}
 	case first == 't' || first == 'f':
 		from := w.pos
 		ok := w.literal()
-		return w.data[from:w.pos], hit, isBool, ok
+		return scalar{text: w.data[from:w.pos], kind: contract.Bool, ok: ok}
 	}
-	return nil, hit, isNull, w.fail(w.pos, "no JSON value is written like this")
+	return scalar{kind: contract.Null, ok: w.fail(w.pos, "no JSON value is written like this")}
+}
+
+// recognised gives what is recognised in a scalar.
+func (w *walk) recognised(v *scalar) detect.Hit {
+	switch {
+	case v.traits == 0:
+		return detect.Hit{}
+	case w.outlined && v.kind == contract.Text:
+		return detect.Stood(v.text)
+	}
+	return w.judge.detectors.Value(v.text, v.traits)
 }

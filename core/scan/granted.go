@@ -8,24 +8,50 @@ import (
 	"inkret/core/detect"
 )
 
-// expected reads the name of m and its colon if that is what comes next: members
-// mostly come in one order, and comparing costs less than reading.
-func (w *walk) expected(m *contract.Member) (name []byte, start int, ok bool) {
-	if !m.Plain || w.space() != '"' {
-		return nil, 0, false
-	}
+// expected reads a name and its colon, as key has them, if that is what comes next:
+// members mostly come in one order, and comparing costs less than reading.
+func (w *walk) expected(key string) (name []byte, start int, ok bool) {
+	w.space()
 	start = w.pos
-	end := start + 1 + len(m.Name)
-	if end >= len(w.data) || w.data[end] != '"' || string(w.data[start+1:end]) != m.Name {
+	end := start + len(key)
+	if end > len(w.data) || string(w.data[start:end]) != key || key == "" {
 		return nil, 0, false
 	}
-	w.pos = end + 1
-	if !w.colon() {
-		w.pos = start // name reads it again and says what is wrong
-		w.err = nil
-		return nil, 0, false
+	w.pos = end
+	return w.data[start+1 : end-2], start, true
+}
+
+// quick reports whether values that are as granted need no more than to be read.
+func (w *walk) quick() bool { return w.watch == nil && !w.failed && !w.outlined && !w.bare }
+
+// harmless reads the value that m stands over if it is a text or number that fits it and
+// holds nothing to be recognised, as most are. If not it reads nothing.
+func (w *walk) harmless(m *contract.Member, at level) bool {
+	if m.Foreign || m.Many && at < element || m == w.boundary {
+		return false
 	}
-	return w.data[start+1 : end], start, true
+	from := w.pos
+	switch c := w.space(); {
+	case c == '"':
+		s, ok := w.tokens.string()
+		if ok && !s.escaped && (len(s.raw) < m.Short || m.Dated && isDate(s.raw)) && (len(s.raw) <= 2 || !mayEmbed(s.raw)) && w.judge.detectors.Quiet(len(s.raw), s.traits) {
+			break
+		}
+		w.pos = from
+		return false
+	case c-'0' < 10 && m.Fits&contract.Integer != 0:
+		raw, whole, ok := w.number()
+		if ok && (whole && w.judge.detectors.Quiet(len(raw), detect.HasDigit) || !whole && m.Fits&contract.Number != 0) {
+			break
+		}
+		w.pos = from
+		return false
+	default:
+		return false
+	}
+	w.shown[m.Serial] = true
+	w.private = w.private || m.Class >= catalog.Personal
+	return true
 }
 
 // granted judges a value that the grant m stands over. c is what is to be
@@ -36,7 +62,7 @@ func (w *walk) granted(m *contract.Member, how mode, at level, start int, c *can
 	}
 	if m == w.boundary && how == own && at == whole {
 		before := w.excess
-		c = graver(c, &candidate{kind: WrongAudience, severity: ByClass(m.Gravest), class: m.Gravest, entity: m.Entity, grant: m.Grant})
+		c = graver(c, w.pool.add(candidate{kind: WrongAudience, severity: ByClass(m.Gravest), class: m.Gravest, entity: m.Entity, grant: m.Grant}))
 		ok := w.granted(m, loud, at, start, c)
 		w.excess = before + w.weight(start, w.pos)
 		return ok
@@ -56,11 +82,11 @@ func (w *walk) granted(m *contract.Member, how mode, at level, start int, c *can
 }
 
 // mismatch adds a value that departs from its grant to what is to be reported.
-func mismatch(c *candidate, m *contract.Member, how mode, reason string) *candidate {
+func (all *candidates) mismatch(c *candidate, m *contract.Member, how mode, reason string) *candidate {
 	if how != own || reason == "" {
 		return c
 	}
-	found := &candidate{kind: ValueMismatch, severity: Low, grant: m.Grant, reason: reason}
+	found := all.add(candidate{kind: ValueMismatch, severity: Low, grant: m.Grant, reason: reason})
 	if f := m.Grant.Field; f != nil {
 		found.entity, found.field, found.class = m.Grant.Owner, f.Name, f.Class
 	}
@@ -72,7 +98,7 @@ func (w *walk) grantedObject(m *contract.Member, how mode, at level, start int, 
 		return w.keyed(m, how, start, c)
 	}
 	if m.Many && at < element && !(w.part != nil && w.part.Untyped) {
-		c = mismatch(c, m, how, "one object is sent where a list is granted")
+		c = w.pool.mismatch(c, m, how, "one object is sent where a list is granted")
 	}
 	o := m.Object
 	if m.OneOf != nil {
@@ -89,11 +115,11 @@ func (w *walk) grantedObject(m *contract.Member, how mode, at level, start int, 
 		ok = w.pass(w.depth)
 	case m.Open:
 		if t := m.Form.Type; t != "" && t != catalog.Object && !m.Many {
-			c = mismatch(c, m, how, "an object is sent where "+string(t)+" is granted")
+			c = w.pool.mismatch(c, m, how, "an object is sent where "+string(t)+" is granted")
 		}
 		ok, _ = w.sweepInside(zone{cover: m.Class})
 	default:
-		c = mismatch(c, m, how, "an object is sent where a single value is granted")
+		c = w.pool.mismatch(c, m, how, "an object is sent where a single value is granted")
 		ok, _ = w.sweepInside(zone{cover: m.Class})
 	}
 	w.fill(slot, c, start)
@@ -110,7 +136,7 @@ func (w *walk) ungrantedObjects(slot, start int, c *candidate, m *contract.Membe
 	before := w.grave
 	w.grave = false
 	ok, _ := w.sweepInside(zone{entity: m.Entity})
-	found := &candidate{kind: UnexpectedRelation, severity: Medium, entity: m.Grant.Owner, grant: m.Grant}
+	found := w.pool.add(candidate{kind: UnexpectedRelation, severity: Medium, entity: m.Grant.Owner, grant: m.Grant})
 	if w.grave {
 		found.severity = High
 	}
@@ -137,14 +163,14 @@ func (w *walk) grantedArray(m *contract.Member, how mode, at level, start int, c
 	}
 	if m.Open && !m.Many && m.Object == nil {
 		if t := m.Form.Type; t != "" && t != catalog.Array {
-			c = mismatch(c, m, how, "a list is sent where "+string(t)+" is granted")
+			c = w.pool.mismatch(c, m, how, "a list is sent where "+string(t)+" is granted")
 		}
 		ok, _ := w.sweepInside(zone{cover: m.Class})
 		w.fill(slot, c, start)
 		return ok
 	}
 	if !m.Many || at == element || m.Keyed && at == whole {
-		c = mismatch(c, m, how, "a list is sent where one is granted")
+		c = w.pool.mismatch(c, m, how, "a list is sent where one is granted")
 	}
 	if m.Refers && w.holdsObjects() {
 		return w.ungrantedObjects(slot, start, c, m, how)
@@ -154,13 +180,21 @@ func (w *walk) grantedArray(m *contract.Member, how mode, at level, start int, c
 	}
 	w.pos++
 	w.segs = append(w.segs, seg{any: true})
-	top := len(w.segs) - 1
-	ok := true
+	top, kept := len(w.segs)-1, len(w.pool)
+	ok, quick := true, how == own && w.quick()
 	for i := 0; ; i++ {
+		w.pool = w.pool[:kept]
 		next := w.space()
 		if next == ']' && i == 0 {
 			w.pos++
 			break
+		}
+		if quick && w.harmless(m, element) {
+			more, good := w.more(']')
+			if ok = good; !more {
+				break
+			}
+			continue
 		}
 		w.segs[top].index = i
 		begin := w.pos
@@ -205,28 +239,43 @@ func (w *walk) holdsObjects() bool {
 }
 
 func (w *walk) grantedScalar(m *contract.Member, how mode, at level, start int, c *candidate, first byte) bool {
-	text, hit, kind, ok := w.scalarValue(first)
-	if !ok {
+	v := w.scalar(first)
+	switch {
+	case !v.ok:
 		w.drop(c, start)
 		return false
-	}
-	if how == posted {
+	case how == posted:
 		w.embeddedText = nil
 		return true
-	}
-	w.embed(m.Class, start)
-	if how == own {
-		c = mismatch(c, m, how, w.departs(m, at, kind, text))
-	}
-	if m.Class >= catalog.Personal && kind != isNull {
+	case m.Class >= catalog.Personal && v.kind != contract.Null:
 		w.private = true
 	}
-	if w.failed && kind == isString {
-		c = graver(c, revealing(text))
+	if w.embeddedText != nil {
+		w.embed(m.Class, start)
 	}
+	fits := (!m.Many || at == element) && (m.Fits&v.kind != 0 || v.kind == contract.Text && len(v.text) < m.Short)
+	if fits && c == nil && !w.failed && !w.outlined && w.judge.detectors.Quiet(len(v.text), v.traits) {
+		return true
+	}
+	w.scalarSpot(m, how, at, start, c, &v, fits)
+	return true
+}
+
+// scalarSpot reports what a scalar gives, if it gives anything.
+func (w *walk) scalarSpot(m *contract.Member, how mode, at level, start int, c *candidate, v *scalar, fits bool) {
+	if how == own && !fits {
+		c = w.pool.mismatch(c, m, how, w.departs(m, at, v.kind, v.text))
+	}
+	if w.failed && v.kind == contract.Text {
+		c = graver(c, w.pool.revealing(v.text))
+	}
+	if c == nil && w.judge.detectors.Quiet(len(v.text), v.traits) && !w.outlined {
+		return
+	}
+	hit := w.recognised(v)
 	if hit.Found() {
 		w.private = true
-		if found := hitCandidate(hit, m.Class, m.Form.Format); found != nil {
+		if found := w.pool.hit(hit, m.Class, m.Form.Format); found != nil {
 			found.grant = m.Grant
 			if f := m.Grant.Field; f != nil {
 				found.entity, found.field = m.Grant.Owner, f.Name
@@ -235,9 +284,8 @@ func (w *walk) grantedScalar(m *contract.Member, how mode, at level, start int, 
 		}
 	}
 	if c != nil {
-		w.emit(c, start, text, hit)
+		w.emit(c, start, v.text, hit)
 	}
-	return true
 }
 
 // drop keeps what was to be reported of a value in which the body broke off.
@@ -254,8 +302,9 @@ func (w *walk) keyed(m *contract.Member, how mode, start int, c *candidate) bool
 		return false
 	}
 	w.pos++
-	ok, unnamed := true, len(w.names)
+	ok, unnamed, kept := true, len(w.names), len(w.pool)
 	for first := true; ; first = false {
+		w.pool = w.pool[:kept]
 		name, begin, more := w.name(first)
 		if !more {
 			ok = w.err == nil
@@ -269,7 +318,7 @@ func (w *walk) keyed(m *contract.Member, how mode, start int, c *candidate) bool
 		}
 		var named *candidate
 		if how != posted {
-			named = info.nameCandidate(m.Class)
+			named = w.pool.named(&info, m.Class)
 		}
 		ok = w.granted(m, how, keyed, begin, named)
 		if twice && ok && how != posted {
@@ -349,11 +398,15 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 	}
 	next, ok, empty, unnamed, strayed := 0, true, true, len(w.names), len(w.strays)
 	picked := w.picked
+	quick := how == own && picked == nil && w.quick()
+	w.member(nil)
+	top, kept := len(w.segs)-1, len(w.pool)
 	for first := true; ; first = false {
+		w.pool = w.pool[:kept]
 		var m *contract.Member
 		name, start, more := []byte(nil), 0, false
 		if next < len(o.Members) {
-			if name, start, more = w.expected(o.Members[next]); more {
+			if name, start, more = w.expected(o.Members[next].Key); more {
 				m = o.Members[next]
 			}
 		}
@@ -365,7 +418,6 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 			m = o.Member(name)
 		}
 		empty = false
-		w.member(name)
 		twice := false
 		if m == nil {
 			twice = w.twice(unnamed, name)
@@ -374,7 +426,15 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 			word, bit := &w.seen[frame+m.Index>>6], uint64(1)<<(m.Index&63)
 			twice = *word&bit != 0
 			*word |= bit
+			if quick && !twice && w.harmless(m, whole) {
+				more, good := w.more('}')
+				if ok = good; !more {
+					break
+				}
+				continue
+			}
 		}
+		w.segs[top].rename(name)
 		switch {
 		case m != nil && (!m.Foreign || how == foreign):
 			w.picked = w.pickOf(picked, m, how)
@@ -408,7 +468,6 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 		if w.watch != nil {
 			w.watch.End(w.pos)
 		}
-		w.pop()
 		if !ok {
 			break
 		}
@@ -417,13 +476,24 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 			break
 		}
 	}
+	w.pop()
 	w.picked = picked
-	if ok && how == own {
+	if ok && how == own && !fulfilled(o.Required, w.seen[frame:]) {
 		w.missing(o, w.seen[frame:], w.strays[strayed:], begin, empty)
 	}
 	w.seen, w.names, w.strays = w.seen[:frame], w.names[:unnamed], w.strays[:strayed]
 	w.depth--
 	return ok
+}
+
+// fulfilled reports whether all members that must be there were seen.
+func fulfilled(required, seen []uint64) bool {
+	for i, bits := range required {
+		if bits&^seen[i] != 0 {
+			return false
+		}
+	}
+	return true
 }
 
 // missing reports the members that are granted, not optional and were not seen:
@@ -446,11 +516,11 @@ func (w *walk) missing(o *contract.Object, seen []uint64, strays []stray, begin 
 		if w.renamed(m, absent, strays) {
 			continue
 		}
-		c := &candidate{kind: MissingField, severity: Low, grant: m.Grant}
+		c := w.pool.add(candidate{kind: MissingField, severity: Low, grant: m.Grant})
 		if f := m.Grant.Field; f != nil {
 			c.entity, c.field, c.class = m.Grant.Owner, f.Name, f.Class
 		}
-		w.member([]byte(m.Name))
+		w.member(m.Text)
 		w.emitAt(c, begin, 0, "")
 		if w.watch != nil {
 			w.watch.Absent(m)
@@ -471,7 +541,7 @@ func (w *walk) foreignMember(m *contract.Member, how mode, start int) bool {
 		return w.postedMember([]byte(m.Name), nil, nil, start)
 	}
 	class := m.Class
-	c := &candidate{kind: WrongAudience, grant: m.Grant}
+	c := w.pool.add(candidate{kind: WrongAudience, grant: m.Grant})
 	if m.Object != nil || m.OneOf != nil {
 		class = m.Gravest
 	}
@@ -493,13 +563,13 @@ func (w *walk) foreignMember(m *contract.Member, how mode, start int) bool {
 
 // otherMember judges a member that no grant names.
 func (w *walk) otherMember(entity *catalog.Entity, name []byte, holder *contract.Member, how mode, start int) bool {
-	v := w.verdict(entity, name)
+	v := w.judge.verdict(entity, name)
 	top := &w.segs[len(w.segs)-1]
 	top.masked, top.any = v.masked, v.data
 	switch {
 	case holder.Open:
 		if entity != nil {
-			v = w.verdict(nil, name)
+			v = w.judge.verdict(nil, name)
 		}
 		if w.watch != nil {
 			w.watch.Member(name, v.masked, start, Open, holder)

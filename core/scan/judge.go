@@ -31,8 +31,9 @@ type Judge struct {
 	// Print makes the keyed hash of a value that leaked; nil makes none.
 	Print     func(value []byte) uint64
 	detectors *detect.Set
-	verdicts  map[*catalog.Entity]map[string]*verdict
-	paths     map[string]*pathEntry
+	names     map[*catalog.Entity]*names
+	roots     map[string]*pathNode // of bodies, by what they stand in
+	nodes     int                  // paths kept below them
 	exercises map[*contract.Plan]*Exercise
 	body      uint64 // counts bodies
 	walk      walk
@@ -42,7 +43,7 @@ type Judge struct {
 // are nil, sweeps them for sensitive values and names alone.
 func NewJudge(contracts *contract.Contracts) *Judge {
 	j := &Judge{contracts: contracts, detectors: &detect.Set{},
-		verdicts: map[*catalog.Entity]map[string]*verdict{}, paths: map[string]*pathEntry{}, exercises: map[*contract.Plan]*Exercise{}}
+		names: map[*catalog.Entity]*names{}, roots: map[string]*pathNode{}, exercises: map[*contract.Plan]*Exercise{}}
 	if contracts != nil {
 		j.detectors.Custom = contracts.Detectors
 	}
@@ -307,7 +308,7 @@ func (w *walk) absent() {
 	for _, m := range w.plan.Root.Object.Members {
 		if m.Way {
 			w.segs = w.segs[:0]
-			w.member([]byte(m.Name))
+			w.member(m.Text)
 			w.emitAt(&candidate{kind: MissingField, severity: Low, grant: m.Grant,
 				reason: "the place where the entity is granted is absent"}, 0, 0, "")
 			w.pop()
@@ -318,9 +319,9 @@ func (w *walk) absent() {
 // finish gives the spots of the pass, in the order of their bytes.
 func (w *walk) finish() []Spot {
 	pointers := string(w.pointers)
-	spots := w.spots[:0]
+	left := 0
 	for i := range w.spots {
-		s := w.spots[i]
+		s := &w.spots[i]
 		if s.Kind == 0 {
 			continue
 		}
@@ -330,8 +331,12 @@ func (w *walk) finish() []Spot {
 		if w.part != nil || w.nesting > 0 {
 			s.Bytes, s.Offset = w.weight(s.Offset, s.Offset+s.Bytes), w.origin(s.Offset)
 		}
-		spots = append(spots, s)
+		if left < i {
+			w.spots[left] = *s
+		}
+		left++
 	}
+	spots := w.spots[:left]
 	byOffset := func(i, k int) bool { return spots[i].Offset < spots[k].Offset }
 	if !sort.SliceIsSorted(spots, byOffset) {
 		sort.SliceStable(spots, byOffset)

@@ -14,7 +14,7 @@ type stray struct {
 	slot    int // of its spot
 	name    []byte
 	verdict *verdict
-	kind    scalarKind
+	kind    contract.Scalar
 	taken   bool
 }
 
@@ -51,21 +51,21 @@ func (w *walk) renamed(m *contract.Member, absent []*contract.Member, strays []s
 }
 
 // fitsType holds a scalar against a form's type alone.
-func fitsType(f *catalog.Form, kind scalarKind) bool {
-	if kind == isNull {
+func fitsType(f *catalog.Form, kind contract.Scalar) bool {
+	if kind == contract.Null {
 		return f.Nullable
 	}
 	switch f.Type {
 	case "":
 		return true
 	case catalog.String:
-		return kind == isString
+		return kind == contract.Text
 	case catalog.Integer:
-		return kind == isInteger
+		return kind == contract.Integer
 	case catalog.Number:
-		return kind == isInteger || kind == isNumber
+		return kind == contract.Integer || kind == contract.Number
 	case catalog.Boolean:
-		return kind == isBool
+		return kind == contract.Bool
 	}
 	return false
 }

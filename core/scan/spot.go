@@ -108,6 +108,15 @@ type candidate struct {
 	telling  bool // holds for a value that is not null, boolean or empty only
 }
 
+// candidates are those of the values being read. What was added for a value is dropped
+// once it is read, so that they take no room of their own for each.
+type candidates []candidate
+
+func (all *candidates) add(c candidate) *candidate {
+	*all = append(*all, c)
+	return &(*all)[len(*all)-1]
+}
+
 // graver gives the graver of two candidates: by severity, then by the table. nil
 // is none.
 func graver(a, b *candidate) *candidate {

@@ -2,6 +2,7 @@ package scan
 
 import (
 	"inkret/core/catalog"
+	"inkret/core/contract"
 	"inkret/core/detect"
 )
 
@@ -11,47 +12,52 @@ type zone struct {
 	entity *catalog.Entity // of the objects, where a relation led here
 }
 
-func (v *nameInfo) nameCandidate(cover catalog.Class) *candidate {
-	return hitCandidate(v.hit, cover, "")
+// named is what the name itself gives, where it is a recognised value.
+func (all *candidates) named(v *nameInfo, cover catalog.Class) *candidate {
+	return all.hit(v.hit, cover, "")
 }
 
-// hitCandidate is what a recognised value gives at a place whose grant covers
-// classes up to cover and values of format.
-func hitCandidate(hit detect.Hit, cover catalog.Class, format string) *candidate {
+// hit is what a recognised value gives at a place whose grant covers classes up to cover
+// and values of format.
+func (all *candidates) hit(hit detect.Hit, cover catalog.Class, format string) *candidate {
 	if !hit.Found() || hit.Class <= cover {
 		return nil
 	}
 	if hit.Class == catalog.Secret {
-		return &candidate{kind: SecretValue, severity: Critical, class: hit.Class, detector: hit.Detector}
+		return all.add(candidate{kind: SecretValue, severity: Critical, class: hit.Class, detector: hit.Detector})
 	}
 	if hit.Format != "" && (hit.Format == format || format == "idn-email" && hit.Format == "email" || format == "tel" && hit.Format == "phone") {
 		return nil
 	}
-	return &candidate{kind: PersonalValue, severity: High, class: hit.Class, detector: hit.Detector}
+	return all.add(candidate{kind: PersonalValue, severity: High, class: hit.Class, detector: hit.Detector})
 }
 
 // revealing is what a text of an error response gives.
-func revealing(text []byte) *candidate {
+func (all *candidates) revealing(text []byte) *candidate {
 	if what := detect.Revealing(text); what != "" {
-		return &candidate{kind: RevealingError, severity: Medium, reason: "the text of an error holds " + what}
+		return all.add(candidate{kind: RevealingError, severity: Medium, reason: "the text of an error holds " + what})
 	}
 	return nil
 }
 
-func sensitive(class catalog.Class) *candidate {
-	return &candidate{kind: SensitiveField, severity: ByClass(class), class: class}
+// sensitive is what a member of class gives that is not granted.
+func (all *candidates) sensitive(class catalog.Class) *candidate {
+	return all.add(candidate{kind: SensitiveField, severity: ByClass(class), class: class})
 }
 
 // swept is what a verdict gives where only sensitive things are reported.
-func (v *verdict) swept(cover catalog.Class) *candidate {
-	c := v.nameCandidate(cover)
+func (all *candidates) swept(v *verdict, cover catalog.Class) *candidate {
+	if v.plain {
+		return nil
+	}
+	c := all.named(&v.nameInfo, cover)
 	switch {
 	case v.field != nil:
 		if class := v.field.Class; class >= catalog.Personal && class > cover {
-			c = graver(sensitive(class), c)
+			c = graver(all.sensitive(class), c)
 		}
 	case v.relation == nil && v.telling > cover:
-		s := sensitive(v.telling)
+		s := all.sensitive(v.telling)
 		s.telling = true
 		c = graver(s, c)
 	}
@@ -63,8 +69,8 @@ func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int
 	before := w.grave
 	w.grave = false
 	first := w.space()
-	structure := &candidate{entity: entity}
-	value := v.nameCandidate(0)
+	structure := w.pool.add(candidate{entity: entity})
+	value := w.pool.named(&v.nameInfo, 0)
 	ok := true
 	if first == '{' || first == '[' {
 		slot := w.reserve()
@@ -74,19 +80,21 @@ func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int
 		structure = w.structure(structure, v, objects)
 		w.fill(slot, graver(w.named(v, structure, entity, full), value).of(v, entity), start)
 	} else {
-		text, hit, kind, good := w.scalarValue(first)
-		ok = good
+		read := w.scalar(first)
+		text, kind := read.text, read.kind
+		ok = read.ok
 		w.embed(0, start)
 		structure = w.structure(structure, v, false)
-		if text == nil && kind != isNull {
+		if text == nil && kind != contract.Null {
 			text = []byte{} // the body broke off in it
 		}
-		full := kind == isInteger || kind == isNumber || kind == isString && len(text) > 0
+		full := kind == contract.Integer || kind == contract.Number || kind == contract.Text && len(text) > 0
 		found := graver(w.named(v, structure, entity, full && ok), value)
-		if w.failed && kind == isString {
-			found = graver(found, revealing(text))
+		if w.failed && kind == contract.Text {
+			found = graver(found, w.pool.revealing(text))
 		}
-		found = graver(found, hitCandidate(hit, 0, "")).of(v, entity)
+		hit := w.recognised(&read)
+		found = graver(found, w.pool.hit(hit, 0, "")).of(v, entity)
 		w.emit(found, start, text, hit)
 		if found.kind == UnexpectedField && how == own {
 			w.strays = append(w.strays, stray{slot: len(w.spots) - 1, name: w.segs[len(w.segs)-1].name, verdict: v, kind: kind})
@@ -140,7 +148,7 @@ func (w *walk) named(v *verdict, c *candidate, entity *catalog.Entity, full bool
 	if v.field != nil || v.relation != nil || v.telling == catalog.Unclassed || !full {
 		return c
 	}
-	s := sensitive(v.telling)
+	s := w.pool.sensitive(v.telling)
 	s.entity = entity
 	return graver(s, c)
 }
@@ -151,7 +159,7 @@ func (w *walk) named(v *verdict, c *candidate, entity *catalog.Entity, full bool
 func (w *walk) sweep(z zone, v *verdict, owner *catalog.Entity, start int) bool {
 	var c *candidate
 	if v != nil {
-		c = v.swept(z.cover)
+		c = w.pool.swept(v, z.cover)
 	}
 	first := w.space()
 	if first == '{' || first == '[' {
@@ -166,19 +174,26 @@ func (w *walk) sweep(z zone, v *verdict, owner *catalog.Entity, start int) bool 
 		w.fill(slot, c.of(v, owner), start)
 		return ok
 	}
-	text, hit, kind, ok := w.scalarValue(first)
-	if c != nil && c.telling && (kind == isNull || kind == isBool || kind == isString && len(text) == 0) {
+	read := w.scalar(first)
+	text := read.text
+	if c != nil && c.telling && (read.kind == contract.Null || read.kind == contract.Bool || read.kind == contract.Text && len(text) == 0) {
 		c = nil
 	}
-	if !ok {
+	if !read.ok {
 		w.drop(c, start)
 		return false
 	}
-	w.embed(z.cover, start)
-	if w.failed && kind == isString {
-		c = graver(c, revealing(text))
+	if w.embeddedText != nil {
+		w.embed(z.cover, start)
 	}
-	if c = graver(c, hitCandidate(hit, z.cover, "")); c != nil {
+	if w.failed && read.kind == contract.Text {
+		c = graver(c, w.pool.revealing(text))
+	}
+	hit := w.recognised(&read)
+	if hit.Found() {
+		c = graver(c, w.pool.hit(hit, z.cover, ""))
+	}
+	if c != nil {
 		w.emit(c.of(v, owner), start, text, hit)
 	}
 	return true
@@ -198,47 +213,76 @@ func (w *walk) sweepInside(z zone) (ok, objects bool) {
 	if !w.enter() {
 		return false, false
 	}
-	defer func() { w.depth-- }()
 	if w.data[w.pos] == '{' {
-		w.pos++
-		unnamed := len(w.names)
-		defer func() { w.names = w.names[:unnamed] }()
-		for first := true; ; first = false {
-			name, start, more := w.name(first)
-			if !more {
-				return w.err == nil, true
+		ok, objects = w.sweepObject(z), true
+	} else {
+		ok, objects = w.sweepArray(z)
+	}
+	w.depth--
+	return ok, objects
+}
+
+func (w *walk) sweepObject(z zone) bool {
+	w.pos++
+	known, unnamed, kept := w.judge.namesOf(z.entity), len(w.names), len(w.pool)
+	w.member(nil)
+	top, ok := len(w.segs)-1, false
+	next := &known.first
+	for first := true; ; first = false {
+		v, name, start, more := *next, []byte(nil), 0, false
+		if v != nil {
+			name, start, more = w.expected(v.key)
+		}
+		if !more {
+			if name, start, more = w.name(first); !more {
+				ok = w.err == nil
+				break
 			}
-			twice := w.twice(unnamed, name)
-			v := w.verdict(z.entity, name)
-			w.segs = append(w.segs, seg{name: name, masked: v.masked, any: v.data})
-			if w.watch != nil {
-				w.watch.Member(name, v.masked, start, Swept, nil)
-			}
-			ok := w.sweep(zone{cover: z.cover}, v, z.entity, start)
-			if twice && ok {
-				w.duplicate(start)
-			}
-			if w.watch != nil {
-				w.watch.End(w.pos)
-			}
-			w.pop()
-			if !ok {
-				return false, true
-			}
-			if more, ok := w.more('}'); !more {
-				return ok, true
+			v = w.judge.verdict(z.entity, name)
+			if v.kept {
+				*next = v
 			}
 		}
+		next = &v.next
+		twice := w.twice(unnamed, name)
+		w.segs[top].rename(name)
+		if v.data {
+			w.segs[top].any, w.segs[top].masked = true, v.masked
+		}
+		if w.watch != nil {
+			w.watch.Member(name, v.masked, start, Swept, nil)
+		}
+		ok = w.sweep(zone{cover: z.cover}, v, z.entity, start)
+		if twice && ok {
+			w.duplicate(start)
+		}
+		if w.watch != nil {
+			w.watch.End(w.pos)
+		}
+		w.pool = w.pool[:kept]
+		if !ok {
+			break
+		}
+		more, good := w.more('}')
+		if ok = good; !more {
+			break
+		}
 	}
+	w.pop()
+	w.names = w.names[:unnamed]
+	return ok
+}
+
+func (w *walk) sweepArray(z zone) (ok, objects bool) {
 	w.pos++
 	w.segs = append(w.segs, seg{any: true})
-	defer w.pop()
-	top := len(w.segs) - 1
+	top, kept := len(w.segs)-1, len(w.pool)
 	for i := 0; ; i++ {
 		next := w.space()
 		if next == ']' && i == 0 {
 			w.pos++
-			return true, false
+			ok = true
+			break
 		}
 		w.segs[top].index = i
 		start := w.pos
@@ -255,11 +299,15 @@ func (w *walk) sweepInside(z zone) (ok, objects bool) {
 		if w.watch != nil {
 			w.watch.End(w.pos)
 		}
+		w.pool = w.pool[:kept]
 		if !ok {
-			return false, objects
+			break
 		}
-		if more, ok := w.more(']'); !more {
-			return ok, objects
+		more, good := w.more(']')
+		if ok = good; !more {
+			break
 		}
 	}
+	w.pop()
+	return ok, objects
 }

@@ -145,6 +145,14 @@ func hexDigit(c byte) int {
 // has neither fraction nor exponent.
 func (t *tokens) number() (raw []byte, whole, ok bool) {
 	data, i := t.data, t.pos
+	if n := i; data[n]-'1' < 9 { // mostly they are short, whole and positive
+		for n++; n < len(data) && data[n]-'0' < 10; n++ {
+		}
+		if n < len(data) && data[n] != '.' && data[n]|0x20 != 'e' {
+			t.pos = n
+			return data[i:n], true, true
+		}
+	}
 	digits := func() bool {
 		from := i
 		for i < len(data) && data[i]-'0' < 10 {
@@ -313,6 +321,10 @@ func (t *tokens) colon() bool {
 
 // more reads what follows a member or element: a comma, or the closing bracket.
 func (t *tokens) more(closing byte) (more, ok bool) {
+	if t.pos < len(t.data) && t.data[t.pos] == ',' {
+		t.pos++
+		return true, true
+	}
 	switch t.space() {
 	case ',':
 		t.pos++

@@ -31,10 +31,11 @@ const (
 
 // seg is one step of the way to the value being read.
 type seg struct {
-	name   []byte // of a member; nil for an element
-	masked string // stands for the name in pointers when it is sensitive
-	index  int    // of an element
-	any    bool   // [*] in paths
+	name   []byte    // of a member; nil for an element
+	masked string    // stands for the name in pointers when it is sensitive
+	index  int       // of an element
+	any    bool      // [*] in paths
+	node   *pathNode // once it was needed
 }
 
 // nameInfo is what a member name says by itself.
@@ -51,6 +52,10 @@ type verdict struct {
 	field    *catalog.Field
 	relation *catalog.Relation
 	related  *catalog.Entity
+	plain    bool     // where only what is sensitive counts it gives nothing
+	kept     bool     // for all bodies
+	key      string   // see [contract.Key]
+	next     *verdict // on the member that came behind it last
 }
 
 // maxNames bounds the verdicts kept per entity: hostile bodies make up names
@@ -67,7 +72,8 @@ type walk struct {
 	failed   bool             // the status says that the request failed
 	outlined bool             // its values stand in for others
 	watch    Observer
-	shown    []bool // by the members' serials in plan: those that were there
+	root     *pathNode // of the body being read
+	shown    []bool    // by the members' serials in plan: those that were there
 
 	segs      []seg
 	wide      map[int]map[string]struct{} // the names of wide objects, by where theirs begin in names
@@ -76,6 +82,7 @@ type walk struct {
 	absentees []*contract.Member          // of the object that ends
 	picked    *pick                       // what was asked for of the object being read; nil is all
 	seen      []uint64                    // bits of the members seen, a frame each open object
+	pool      candidates
 	spots     []Spot
 	pointers  []byte // of all spots, one after the other
 	cuts      []int  // where each spot's pointer ends
@@ -83,7 +90,6 @@ type walk struct {
 	grave     bool // something personal or secret was found since it was cleared
 	depth     int
 	scratch   []byte
-	pathText  []byte
 
 	wayMissing bool // the first member of `at` is absent
 	bareSeen   bool // the body itself has a member that the entity grants
@@ -108,32 +114,46 @@ func (w *walk) reset(data []byte) {
 	w.tokens = tokens{data: data}
 	w.segs, w.seen, w.spots = w.segs[:0], w.seen[:0], w.spots[:0]
 	w.pointers, w.cuts = w.pointers[:0], w.cuts[:0]
+	w.pool = w.pool[:0]
 	w.excess, w.grave, w.depth, w.embeddedText = 0, false, 0, nil
 	clear(w.wide)
 	w.wayMissing, w.bareSeen, w.bare = false, false, false
 	w.private, w.askedGranted, w.unasked, w.picked, w.names = false, false, "", nil, w.names[:0]
 	w.judge.body++
+	w.root = w.judge.rootOf(w.prefixPath)
 	if w.watch != nil {
 		w.watch.Begin(w.prefixPointer, data, w.plan != nil)
 	}
 }
 
+// names are the verdicts on the names in objects of one entity.
+type names struct {
+	known map[string]*verdict
+	first *verdict // on the member that the last object of these began with
+}
+
+func (j *Judge) namesOf(entity *catalog.Entity) *names {
+	n := j.names[entity]
+	if n == nil {
+		n = &names{known: map[string]*verdict{}}
+		j.names[entity] = n
+	}
+	return n
+}
+
 // verdict gives what name stands for in an object of entity, nil for none known.
-func (w *walk) verdict(entity *catalog.Entity, name []byte) *verdict {
-	known := w.judge.verdicts[entity]
-	if v := known[string(name)]; v != nil {
+func (j *Judge) verdict(entity *catalog.Entity, name []byte) *verdict {
+	n := j.namesOf(entity)
+	if v := n.known[string(name)]; v != nil {
 		return v
 	}
-	v := &verdict{nameInfo: w.judge.nameInfo(name)}
+	v := &verdict{nameInfo: j.nameInfo(name), key: contract.Key(string(name))}
 	if v.field, v.relation = entity.Lookup(string(name)); v.relation != nil {
-		v.related = w.judge.contracts.Catalog.Entity(v.relation.Entity)
+		v.related = j.contracts.Catalog.Entity(v.relation.Entity)
 	}
-	if known == nil {
-		known = map[string]*verdict{}
-		w.judge.verdicts[entity] = known
-	}
-	if len(known) < maxNames {
-		known[string(name)] = v
+	v.plain = !v.hit.Found() && v.telling == catalog.Unclassed && (v.field == nil || v.field.Class < catalog.Personal)
+	if v.kept = len(n.known) < maxNames; v.kept {
+		n.known[string(name)] = v
 	}
 	return v
 }
@@ -155,6 +175,13 @@ func (j *Judge) nameInfo(name []byte) nameInfo {
 	return info
 }
 
+// rename makes a member's step that of the next member of its object.
+func (g *seg) rename(name []byte) {
+	if g.name = name; g.any || g.node != nil {
+		g.any, g.masked, g.node = false, "", nil
+	}
+}
+
 // member pushes the way to a member; pop takes it back.
 func (w *walk) member(name []byte) { w.segs = append(w.segs, seg{name: name}) }
 
@@ -165,7 +192,10 @@ func (w *walk) enter() bool {
 		return w.fail(w.pos, fmt.Sprintf("the body nests deeper than %d levels", maxDepth))
 	}
 	if w.judge.Occurs != nil {
-		w.judge.Occurs[w.entry().path] = struct{}{}
+		if at := w.entry(); at.occurred != w.judge.body {
+			at.occurred = w.judge.body
+			w.judge.Occurs[at.path] = struct{}{}
+		}
 	}
 	return true
 }
