@@ -19,8 +19,11 @@ func detectors() error {
 		}
 	}
 	fmt.Printf("  %d labelled values, %d of them nothing          precision  recall\n", len(values), none)
-	for _, q := range append(labelled.Measure(values), labelled.MeasureNames(labelled.Names(20270301, 100))...) {
+	for _, q := range append(labelled.Measure(&detect.Set{}, values), labelled.MeasureNames(labelled.Names(20270301, 100))...) {
 		fmt.Printf("  %-46s      %.4f  %.4f\n", q.Detector, q.Precision(), q.Recall())
+	}
+	for _, q := range labelled.Measure(detect.NewSet(nil, labelled.Countries), labelled.National(20270301, 400))[:1] {
+		fmt.Printf("  %-46s      %.4f  %.4f\n", q.Detector+", national, of named countries", q.Precision(), q.Recall())
 	}
 	return adversarial()
 }

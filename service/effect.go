@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"time"
 
@@ -162,17 +163,17 @@ func (w *weighed) touched() (endpoints []string, all bool) {
 	return endpoints, false
 }
 
-// sameRest compares what the comparison of contracts does not tell of: servers and
-// detectors.
+// sameRest compares what the comparison of contracts does not tell of: servers,
+// detectors and countries.
 func sameRest(a, b *contract.Contracts) bool {
 	urls := func(c *contract.Contracts) (all []string) {
 		for _, s := range c.Servers {
 			all = append(all, s.URL())
 		}
 		for _, d := range c.Detectors {
-			all = append(all, d.Name+"\n"+d.Class.String()+"\n"+d.Pattern.String()+"\n"+d.Check)
+			all = append(all, d.Name+"\n"+d.Class.String()+"\n"+d.Pattern.String()+"\n"+d.Check+"\n"+fmt.Sprint(d.Least, d.Most))
 		}
 		return all
 	}
-	return slices.Equal(urls(a), urls(b))
+	return slices.Equal(urls(a), urls(b)) && slices.Equal(a.Countries, b.Countries)
 }

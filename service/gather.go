@@ -238,7 +238,7 @@ func (e *exchanged) outline(contracts *contract.Contracts) string {
 	if a, by := contracts.AudienceOf("", &exchange.Request{Header: e.RequestHeader}); by == contract.Recognised {
 		e.Caller = a.Name
 	}
-	media, set := e.ResponseHeader.Get("Content-Type"), &detect.Set{Custom: contracts.Detectors}
+	media, set := e.ResponseHeader.Get("Content-Type"), contracts.Recognised()
 	isData := func(name []byte) bool { return set.Value(name, detect.TraitsOf(name)).Found() }
 	e.ResponseBody = exchange.Outline(media, e.ResponseBody, isData, set.StandIn)
 	e.RequestBody = exchange.Outline(e.RequestHeader.Get("Content-Type"), e.RequestBody, isData, set.StandIn)

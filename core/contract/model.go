@@ -31,10 +31,21 @@ type Contracts struct {
 	Responses  []*Response // tried where an endpoint has none of its own for a status
 	Endpoints  []*Endpoint
 	Detectors  []detect.Custom
+	Countries  []string // whose people's phone numbers are recognised as they are written there
+	values     *detect.Set
 	Exceptions []*Exception
 
 	routes *route
 	nodes  map[any]*document.Node // where an entity, field, relation, shape, endpoint, response or grant is written
+}
+
+// Recognised gives the detectors that judge values: the built-in ones and what the contracts,
+// which may be nil, add to them.
+func (c *Contracts) Recognised() *detect.Set {
+	if c == nil || c.values == nil {
+		return &detect.Set{}
+	}
+	return c.values
 }
 
 // Node gives where something of the contracts is written: an [Endpoint], [Response],

@@ -50,7 +50,7 @@ type reader struct {
 	shapeName []string
 }
 
-var topKeys = []string{"inkret", "service", "servers", "audiences", "entities", "shapes", "responses", "endpoints", "detectors", "exceptions"}
+var topKeys = []string{"inkret", "service", "servers", "audiences", "entities", "shapes", "responses", "endpoints", "detectors", "countries", "exceptions"}
 
 func (r *reader) document(files []File) {
 	sections := map[string][]*document.Node{}
@@ -105,6 +105,12 @@ func (r *reader) document(files []File) {
 			r.detector(item)
 		}
 	}
+	for _, n := range sections["countries"] {
+		for _, item := range r.listOrOne(n) {
+			r.country(item)
+		}
+	}
+	r.c.values = detect.NewSet(r.c.Detectors, r.c.Countries)
 	for _, n := range sections["exceptions"] {
 		for _, item := range r.list(n) {
 			r.exception(item)
@@ -593,6 +599,13 @@ func (r *reader) detector(n *document.Node) {
 		}
 	}
 	r.c.Detectors = append(r.c.Detectors, d)
+}
+
+// country reads a code of ISO 3166-1 of which the numbering plan is known.
+func (r *reader) country(n *document.Node) {
+	if code := r.choice(n, detect.Countries()...); code != "" {
+		r.c.Countries = append(r.c.Countries, code)
+	}
 }
 
 // detectorPattern reads what a detector looks for: a pattern, or words of which one must

@@ -226,6 +226,7 @@ func TestProblems(t *testing.T) {
 		{"endpoints that are the same", "inkret: 1\nservice: s\nendpoints: [{endpoint: 'GET /a/{x}'}, {endpoint: 'GET /a/{y}/'}]", `"GET /a/{y}/" is the same endpoint as "GET /a/{x}" at api.yaml:3:24`},
 		{"a pattern that does not compile", "inkret: 1\nservice: s\ndetectors: [{name: d, class: secret, pattern: '('}]", "the pattern does not compile"},
 		{"an example that is not found", "inkret: 1\nservice: s\ndetectors: [{name: d, class: secret, pattern: 'a+', match: [bbb]}]", "the detector does not find its example"},
+		{"a country of which no numbering is known", "inkret: 1\nservice: s\ncountries: [GB, XX]", "XX"},
 		{"a counter-example that is found", "inkret: 1\nservice: s\ndetectors: [{name: d, class: secret, pattern: 'a+', no_match: [xaa]}]", "the detector finds its counter-example"},
 		{"neither pattern nor words", "inkret: 1\nservice: s\ndetectors: [{name: d, class: secret}]", "pattern"},
 		{"pattern and words", "inkret: 1\nservice: s\ndetectors: [{name: d, class: secret, pattern: a, words: [b]}]", "the detector has both"},

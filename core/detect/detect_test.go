@@ -112,11 +112,11 @@ func TestASecretIsGraverThanWhatIsPersonal(t *testing.T) {
 }
 
 func TestTeamDetectors(t *testing.T) {
-	set := &Set{Custom: []Custom{
+	set := NewSet([]Custom{
 		{Name: "berth code", Class: catalog.Personal, Pattern: regexp.MustCompile(`FQ-\d{4}`)},
 		{Name: "desk key", Class: catalog.Secret, Pattern: regexp.MustCompile(`dk_\w+`)},
 		{Name: "member", Class: catalog.Personal, Pattern: regexp.MustCompile(`\b\d{8}\b`), Check: "luhn"},
-	}}
+	}, nil)
 	for value, want := range map[string]string{
 		"at FQ-1234": "berth code", "FQ-1234 dk_x": "desk key", "12345674": "member", "12345678": "", "words": "", "ada@sails.example": "e-mail address",
 	} {

@@ -77,23 +77,28 @@ type tables struct {
 // tablesOf makes the tables of at most 64 recognisers.
 func tablesOf(all []recogniser) *tables {
 	t := new(tables)
-	for i, r := range all {
-		bit := due(1) << i
-		for n := range t.length {
-			if n >= r.least && (r.most == 0 || n <= r.most || n == longLength && r.most > longLength) {
-				t.length[n] |= bit
-			}
-		}
-		for half := range t.low {
-			if r.holds(Trait(half), lowTraits) {
-				t.low[half] |= bit
-			}
-			if r.holds(Trait(half)<<halfTraits, lowTraits<<halfTraits) {
-				t.high[half] |= bit
-			}
-		}
+	for i := range all {
+		t.add(i, &all[i])
 	}
 	return t
+}
+
+// add puts r into the tables, under bit i.
+func (t *tables) add(i int, r *recogniser) {
+	bit := due(1) << i
+	for n := range t.length {
+		if n >= min(r.least, longLength) && (r.most == 0 || n <= r.most || n == longLength && r.most > longLength) {
+			t.length[n] |= bit
+		}
+	}
+	for half := range t.low {
+		if r.holds(Trait(half), lowTraits) {
+			t.low[half] |= bit
+		}
+		if r.holds(Trait(half)<<halfTraits, lowTraits<<halfTraits) {
+			t.high[half] |= bit
+		}
+	}
 }
 
 // holds reports whether the part of a value's traits that mask lets through permits r.

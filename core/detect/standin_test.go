@@ -29,7 +29,7 @@ func TestStandInsAreOfTheSameForm(t *testing.T) {
 // TestStandInsSayWhatWasRecognised holds for thousands of values that nothing of them
 // stays but what they are.
 func TestStandInsSayWhatWasRecognised(t *testing.T) {
-	s := &detect.Set{Custom: []detect.Custom{{Name: "berth key", Class: catalog.Secret, Pattern: regexp.MustCompile(`fqk_[0-9a-f]{8}`)}}}
+	s := detect.NewSet([]detect.Custom{{Name: "berth key", Class: catalog.Secret, Pattern: regexp.MustCompile(`fqk_[0-9a-f]{8}`)}}, nil)
 	values := append(labelled.Values(11, 20), labelled.Value{Text: "fqk_00ffab12", Detector: "detector of the contract"})
 	for _, v := range values {
 		value := []byte(v.Text)

@@ -32,7 +32,7 @@ const (
 // Observer learns from captures. It is not safe for concurrent use.
 type Observer struct {
 	contracts *contract.Contracts // knows endpoints and audiences; may be nil
-	detectors detect.Set
+	detectors *detect.Set
 	seed      maphash.Seed
 	places    int
 	endpoints map[string]*endpoint
@@ -46,10 +46,7 @@ type Observer struct {
 
 // New gives an observer. contracts, which may be nil, name endpoints and audiences.
 func New(contracts *contract.Contracts) *Observer {
-	o := &Observer{contracts: contracts, seed: maphash.MakeSeed(), endpoints: map[string]*endpoint{}, hosts: map[string]int{}, roles: map[string]int{}, cookies: map[string]int{}}
-	if contracts != nil {
-		o.detectors.Custom = contracts.Detectors
-	}
+	o := &Observer{contracts: contracts, detectors: contracts.Recognised(), seed: maphash.MakeSeed(), endpoints: map[string]*endpoint{}, hosts: map[string]int{}, roles: map[string]int{}, cookies: map[string]int{}}
 	return o
 }
 

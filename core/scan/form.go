@@ -220,7 +220,11 @@ func (w *walk) scalar(first byte) scalar {
 		if !whole || !ok {
 			return scalar{text: raw, kind: contract.Number, ok: ok}
 		}
-		return scalar{text: raw, traits: detect.HasDigit, kind: contract.Integer, ok: true}
+		v := scalar{text: raw, traits: detect.HasDigit, kind: contract.Integer, ok: true}
+		if first == '-' {
+			v.traits |= detect.HasDash
+		}
+		return v
 	case first == 'n':
 		return scalar{kind: contract.Null, ok: w.literal()}
 	case first == 't' || first == 'f':

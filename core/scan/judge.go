@@ -42,11 +42,8 @@ type Judge struct {
 // NewJudge gives a judge that holds captures against contracts, or, where these
 // are nil, sweeps them for sensitive values and names alone.
 func NewJudge(contracts *contract.Contracts) *Judge {
-	j := &Judge{contracts: contracts, detectors: &detect.Set{},
+	j := &Judge{contracts: contracts, detectors: contracts.Recognised(),
 		names: map[*catalog.Entity]*names{}, roots: map[string]*pathNode{}, exercises: map[*contract.Plan]*Exercise{}}
-	if contracts != nil {
-		j.detectors.Custom = contracts.Detectors
-	}
 	j.walk.judge = j
 	return j
 }

@@ -60,11 +60,7 @@ const (
 
 // NewWire gives a picture to be taken of a body that is judged by c, which may be nil.
 func NewWire(c *contract.Contracts) *Wire {
-	w := &Wire{detectors: &detect.Set{}}
-	if c != nil {
-		w.detectors.Custom = c.Detectors
-	}
-	return w
+	return &Wire{detectors: c.Recognised()}
 }
 
 // Begin implements [Observer].

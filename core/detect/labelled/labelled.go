@@ -158,6 +158,39 @@ func (m maker) phone() string {
 	return m.pick(fmt.Sprintf("+44 1632 960%03d", m.IntN(1000)), fmt.Sprintf("+1 (555) 010-%04d", 100+m.IntN(100)), fmt.Sprintf("+4930%07d", m.IntN(1e7)), fmt.Sprintf("+31-20-555-%04d", m.IntN(10000)), "tel:+33"+m.from("123456789", 9))
 }
 
+// Countries are those of which [National] makes numbers.
+var Countries = []string{"GB", "DE", "FR", "NL", "US", "SE"}
+
+// National makes n phone numbers as they are written in each of [Countries], and as many
+// values again that look like one.
+func National(seed uint64, n int) []Value {
+	m := maker{rand.New(rand.NewPCG(seed, seed^0x9e3779b97f4a7c15))}
+	two := func() string { return m.from(digits, 2) }
+	var all []Value
+	for range n {
+		for _, number := range []string{
+			"01632 960" + m.from(digits, 3), "07700 900" + m.from(digits, 3), "(020) 7946 0" + m.from(digits, 3),
+			"030 23125 " + m.from(digits, 3), "040/66969" + m.from(digits, 3), "0171-39200" + two(),
+			"01 99 00 " + two() + " " + two(), "06.39.98." + two() + "." + two(), "0199000" + m.from(digits, 3),
+			"020 " + m.from("123456789", 3) + " " + two() + two(), "085-" + m.from("123456789", 3) + two() + two(),
+			"(" + m.from("23456789", 3) + ") 555-01" + two(), m.from("23456789", 3) + "-555-01" + two(), m.from("23456789", 3) + ".555.01" + two(),
+			"08-465 004 " + two(), "070-174 06 " + two(),
+		} {
+			all = append(all, Value{number, "phone number"})
+		}
+		y, mo, d := m.day()
+		for _, other := range []string{
+			fmt.Sprintf("%04d-%02d-%02d", y, mo, d), fmt.Sprintf("%02d.%02d.%04d", d, mo, y), fmt.Sprintf("%02d/%02d/%04d", d, mo, y), fmt.Sprintf("%04d/%02d/%02d", y, mo, d),
+			m.from("123456789", 9), fmt.Sprint(1700000000 + m.IntN(1e8)), fmt.Sprintf("%d.%07d", 10+m.IntN(80), m.IntN(1e7)), fmt.Sprintf("0.%09d", m.IntN(1e9)),
+			fmt.Sprintf("%d %03d %03d", 1+m.IntN(9), m.IntN(1000), m.IntN(1000)), fmt.Sprintf("10.%d.%d.%d", 10+m.IntN(80), 10+m.IntN(80), 10+m.IntN(80)), "978-3-16-" + m.from(digits, 6) + "-" + m.from(digits, 1),
+			"00" + m.from(digits, 8), m.from("123456789", 4) + "-" + m.from(digits, 4), "FQ-0" + m.from(digits, 9), fmt.Sprintf("%02d-%02d", 10+m.IntN(80), m.IntN(90)), "9" + m.from(digits, 12), "(" + two() + ")", "01 -", "01632 96012 x7",
+		} {
+			all = append(all, Value{Text: other})
+		}
+	}
+	return all
+}
+
 func (m maker) uuid() string {
 	h := m.from(hexes, 32)
 	return h[:8] + "-" + h[8:12] + "-4" + h[13:16] + "-" + m.pick("8", "9", "a", "b") + h[17:20] + "-" + h[20:]

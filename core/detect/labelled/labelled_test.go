@@ -4,13 +4,15 @@ import (
 	"fmt"
 	"slices"
 	"testing"
+
+	"inkret/core/detect"
 )
 
 // TestDetectorsAreRight holds each detector to a precision and recall of 0.97, and all
 // together to 0.99, on sets that were not looked at when they were written.
 func TestDetectorsAreRight(t *testing.T) {
 	for _, seed := range []uint64{1, 2, 3} {
-		for _, q := range Measure(Values(seed, 100)) {
+		for _, q := range Measure(&detect.Set{}, Values(seed, 100)) {
 			least := 0.97
 			if q.Detector == "all" {
 				least = 0.99
@@ -42,7 +44,7 @@ func TestTheConfusingAreInTheMajority(t *testing.T) {
 }
 
 func TestMeasuring(t *testing.T) {
-	q := Measure([]Value{{"sol@sails.example", "e-mail address"}, {"4111111111111111", ""}, {"no address at all", "e-mail address"}, {"words", ""}})
+	q := Measure(&detect.Set{}, []Value{{"sol@sails.example", "e-mail address"}, {"4111111111111111", ""}, {"no address at all", "e-mail address"}, {"words", ""}})
 	want := "[{card number 0 1 0 [4111111111111111]} {e-mail address 1 0 1 [no address at all]} {all 1 1 1 []}]"
 	if got := fmt.Sprint(q); got != want {
 		t.Errorf("measured %s, want %s", got, want)
@@ -56,6 +58,20 @@ func TestNamesAreRight(t *testing.T) {
 	for _, q := range MeasureNames(Names(3, 30)) {
 		if q.Precision() < 0.99 || q.Recall() < 0.99 || q.Right == 0 {
 			t.Errorf("%s: precision %.3f and recall %.3f: %q", q.Detector, q.Precision(), q.Recall(), q.Examples)
+		}
+	}
+}
+
+func TestNationalPhoneNumbersAreRight(t *testing.T) {
+	values := National(5, 100)
+	for _, q := range Measure(detect.NewSet(nil, Countries), values) {
+		if q.Precision() < 0.99 || q.Recall() < 0.99 || q.Right == 0 {
+			t.Errorf("%s: precision %.3f and recall %.3f: %q", q.Detector, q.Precision(), q.Recall(), q.Examples)
+		}
+	}
+	for _, q := range Measure(&detect.Set{}, values) {
+		if q.Right != 0 {
+			t.Errorf("where no country is named, %d are recognised as a %s", q.Right, q.Detector)
 		}
 	}
 }

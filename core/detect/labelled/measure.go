@@ -28,9 +28,9 @@ func ratio(part, whole int) float64 {
 	return float64(part) / float64(whole)
 }
 
-// Measure holds the built-in detectors against labelled values, and gives the quality
-// of each and of all together, which is the last.
-func Measure(values []Value) []Quality {
+// Measure holds detectors against labelled values, and gives the quality of each and of
+// all together, which is the last.
+func Measure(set *detect.Set, values []Value) []Quality {
 	by := map[string]*Quality{}
 	of := func(detector string) *Quality {
 		if by[detector] == nil {
@@ -47,7 +47,6 @@ func Measure(values []Value) []Quality {
 			q.Examples = append(q.Examples, text)
 		}
 	}
-	set := &detect.Set{}
 	for _, v := range values {
 		got := set.Value([]byte(v.Text), detect.TraitsOf([]byte(v.Text))).Detector
 		switch {

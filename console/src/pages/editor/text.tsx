@@ -32,7 +32,7 @@ const colours = HighlightStyle.define([
   { tag: [tags.bool, tags.null, tags.number, tags.keyword], color: "var(--mark-foreign)" },
 ]);
 
-const keys = ["endpoint", "team", "selection", "responses", "accepts", "audiences", "statuses", "when", "name", "entity", "at", "many", "nullable", "shape", "grants", "beside", "field", "derived", "external", "constant", "relation", "reference", "one_of", "type", "format", "max", "values", "optional", "open", "keys", "class", "reason", "needed_by", "stored_as", "fields", "relations", "recognise", "exceptions", "detectors"];
+const keys = ["endpoint", "team", "selection", "responses", "accepts", "audiences", "statuses", "when", "name", "entity", "at", "many", "nullable", "shape", "grants", "beside", "field", "derived", "external", "constant", "relation", "reference", "one_of", "type", "format", "max", "values", "optional", "open", "keys", "class", "reason", "needed_by", "stored_as", "fields", "relations", "recognise", "exceptions", "detectors", "countries"];
 
 /** Words that fit where the cursor is: entities, shapes, audiences, classes behind their keys, else keys and the fields of entities. */
 function words(contract: () => EditableContract | undefined) {
