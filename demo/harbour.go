@@ -261,7 +261,7 @@ func (h *Harbour) routes() {
 			refuse(w, http.StatusBadRequest, "the body is not JSON")
 			return
 		}
-		data := object{"id": 7099, "ref": "FQ-19999"}
+		data := object{"id": 7099, "reference": "FQ-19999"}
 		if !repaired && in["discount"] != nil { // read straight into the row, which is echoed
 			data["discount"] = in["discount"]
 		}

@@ -35,6 +35,9 @@ type Contracts struct {
 	values     *detect.Set
 	Exceptions []*Exception
 
+	evenOnce sync.Once
+	shown    unevenness // see [Contracts.showings]
+
 	routes *route
 	nodes  map[any]*document.Node // where an entity, field, relation, shape, endpoint, response or grant is written
 }
@@ -223,8 +226,9 @@ type Endpoint struct {
 	Judges    bool // accepts was written, be it empty
 	Pos       Pos
 
-	all   *Contracts
-	plans sync.Map // planKey to *Plan
+	all    *Contracts
+	plans  sync.Map // planKey to *Plan
+	uneven sync.Map // *Plan to what Uneven says
 }
 
 // Selection says that a client may ask for some of the granted members by name.

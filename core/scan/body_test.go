@@ -237,7 +237,7 @@ endpoints:
   - endpoint: GET /tree
     responses: [{shape: tree}]
   - endpoint: GET /group
-    responses: [{entity: A, grants: {ids: {grants: {id: , k: kind}}, doc: {open: true, optional: true}, tags: {many: true, optional: true}}}]
+    responses: [{entity: A, grants: {ids: {grants: {id: , kind: }}, doc: {open: true, optional: true}, tags: {many: true, optional: true}}}]
   - endpoint: GET /map
     responses: [{grants: {counts: {keys: any, type: integer}}}]
   - endpoint: GET /form
@@ -265,9 +265,9 @@ func TestOtherGrants(t *testing.T) {
 		{"what the chosen shape does not grant", "/one-of", `{"owner":{"kind":"dock","size":4,"name":"n"}}`, "unexpected-field low $.owner.name"},
 		{"none fitting grants nothing", "/one-of", `{"owner":{"kind":"pier"}}`, "unexpected-relation medium $.owner"},
 		{"a shape within itself", "/tree", `{"id":1,"next":{"id":2,"next":{"id":3,"kind":"x","next":null}}}`, "unexpected-field low $.next.next.kind"},
-		{"grouped members", "/group", `{"ids":{"id":1,"k":"x"},"doc":{"deep":{"mail":"a@b.example"}},"tags":["a","b"]}`, ``},
-		{"a group is not its entity's members", "/group", `{"ids":{"id":1,"k":"x"},"id":1}`, "unexpected-field medium $.id"},
-		{"an array of values", "/group", `{"ids":{"id":1,"k":"x"},"tags":["a",{"x":1}]}`, "value-mismatch low $.tags[*]"},
+		{"grouped members", "/group", `{"ids":{"id":1,"kind":"x"},"doc":{"deep":{"mail":"a@b.example"}},"tags":["a","b"]}`, ``},
+		{"a group is not its entity's members", "/group", `{"ids":{"id":1,"kind":"x"},"id":1}`, "unexpected-field medium $.id"},
+		{"an array of values", "/group", `{"ids":{"id":1,"kind":"x"},"tags":["a",{"x":1}]}`, "value-mismatch low $.tags[*]"},
 		{"a map's values are judged by the rest", "/map", `{"counts":{"a":1,"b":"x","2026":3}}`, "value-mismatch low $.counts[*]"},
 		{"a list for a map", "/map", `{"counts":[1]}`, "value-mismatch low $.counts"},
 		{"values", "/form", `{"v":"a","n":1}`, ``},

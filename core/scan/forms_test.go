@@ -42,13 +42,13 @@ endpoints:
 func TestForms(t *testing.T) {
 	contracts := mustRead(t, forms)
 	for _, c := range []struct{ name, path, body, want string }{
-		{"all as granted", "/one", `{"data":{"id":1,"rank":"mate","paid":true,"share":0.5,"since":"2026-05-01","mail":"a@b.example","level":"low"}}`, ``},
+		{"all as granted", "/one", `{"data":{"id":1,"rank":"mate","paid":true,"share":0.5,"since":"2026-05-01","mail":"a@b.example","level":"low"}}`, `uneven-exposure info $.data.share`},
 		{"an integer with a point is one", "/one", `{"data":{"id":1.0}}`, ``},
-		{"an integer is a number", "/one", `{"data":{"id":1,"share":2}}`, ``},
+		{"an integer is a number", "/one", `{"data":{"id":1,"share":2}}`, `uneven-exposure info $.data.share`},
 		{"a fraction is no integer", "/one", `{"data":{"id":1.5}}`, `value-mismatch low $.data.id`},
 		{"a number in quotes is none", "/one", `{"data":{"id":"1","share":"0.5"}}`, "value-mismatch low $.data.id\nvalue-mismatch low $.data.share"},
 		{"a boolean as a number", "/one", `{"data":{"id":1,"paid":1}}`, `value-mismatch low $.data.paid`},
-		{"null where it may be", "/one", `{"data":{"id":1,"share":null}}`, ``},
+		{"null where it may be", "/one", `{"data":{"id":1,"share":null}}`, `uneven-exposure info $.data.share`},
 		{"null where it may not", "/one", `{"data":{"id":null}}`, `value-mismatch low $.data.id`},
 		{"absent is another thing than null", "/one", `{"data":{}}`, ``},
 		{"and so is an empty text", "/one", `{"data":{"id":1,"rank":"","since":""}}`, `value-mismatch low $.data.since`},

@@ -27,7 +27,7 @@ func (w *walk) quick() bool { return w.watch == nil && !w.failed && !w.outlined 
 // harmless reads the value that m stands over if it is a text or number that fits it and
 // holds nothing to be recognised, as most are. If not it reads nothing.
 func (w *walk) harmless(m *contract.Member, at level) bool {
-	if m.Foreign || m.Many && at < element || m == w.boundary {
+	if m.Foreign || m.Many && at < element || m == w.boundary || w.uneven != nil && w.uneven[m.Serial] != "" {
 		return false
 	}
 	from := w.pos
@@ -66,6 +66,9 @@ func (w *walk) granted(m *contract.Member, how mode, at level, start int, c *can
 		ok := w.granted(m, loud, at, start, c)
 		w.excess = before + w.weight(start, w.pos)
 		return ok
+	}
+	if w.uneven != nil && how == own && at == whole && w.uneven[m.Serial] != "" {
+		c = graver(c, w.pool.add(candidate{kind: UnevenExposure, severity: Info, class: m.Class, entity: m.Grant.Owner, field: m.Grant.Field.Name, grant: m.Grant, reason: w.uneven[m.Serial]}))
 	}
 	if w.asked != nil && at == whole && w.entityMember() == m {
 		w.picked = w.asked

@@ -96,10 +96,14 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	}
 	out.Bytes = len(c.Response.Body)
 	w := &j.walk
-	w.watch, w.asked, w.boundary = watch, nil, nil
+	w.watch, w.asked, w.boundary, w.uneven = watch, nil, nil, nil
 	w.failed, w.outlined = c.Response.Status >= 400, c.Outlined
-	if plan != nil && choice.Wrong {
+	switch {
+	case plan == nil:
+	case choice.Wrong:
 		w.boundary = plan.Entity
+	default:
+		w.uneven = e.Uneven(plan, audience)
 	}
 	if e != nil && e.Selection != nil {
 		w.asked = pickTree(e.Selection.Asked(c.Request.URL))

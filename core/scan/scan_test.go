@@ -159,7 +159,7 @@ func TestSpots(t *testing.T) {
 		{"what is sensitive stays so", "/bookings/7", "skipper", `{"data":{"id":7,"ref_token":"x"}}`, "missing-field low $.data.ref\nsensitive-field critical $.data.ref_token"},
 		{"a member granted to another audience", "/bookings/7", "skipper", `{"data":{"id":7,"ref":"x","note":"late"}}`,
 			"wrong-audience medium $.data.note"},
-		{"the same member for its own audience", "/bookings/7", "office", `{"data":{"id":7,"ref":"x","note":"late"}}`, ``},
+		{"the same member for its own audience", "/bookings/7", "office", `{"data":{"id":7,"ref":"x","note":"late"}}`, `uneven-exposure info $.data.note`},
 		{"a member granted in another audience's response", "/split", "visitor", `{"id":7,"desk_note":"late"}`, "wrong-audience medium $.desk_note"},
 		{"a relation granted to others only is one spot of the gravest class in it", "/split", "visitor",
 			`{"id":7,"skipper":{"id":1,"email":"ada@quay.example"}}`, "wrong-audience high $.skipper"},

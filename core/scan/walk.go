@@ -73,6 +73,7 @@ type walk struct {
 	outlined bool             // its values stand in for others
 	watch    Observer
 	root     *pathNode // of the body being read
+	uneven   []string  // by the members\' serials: why they are told as uneven; nil where none are
 	shown    []bool    // by the members' serials in plan: those that were there
 
 	segs      []seg
