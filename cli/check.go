@@ -196,6 +196,7 @@ func (r *checkRun) file(name string) error {
 	in, done := r.progress(f, size, shown)
 	defer done()
 
+	r.reading.Long = true // the file is open until all is judged
 	captures, result := make(chan *exchange.Capture, readAhead), make(chan error, 1)
 	go func() {
 		result <- intake.Read(shown, in, r.reading, func(c *exchange.Capture) error {

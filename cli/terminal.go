@@ -100,8 +100,31 @@ func (a *app) progress(r io.Reader, size int64, what string) (out io.Reader, don
 	}
 	bar := progressbar.NewOptions64(size, progressbar.OptionSetWriter(a.err), progressbar.OptionSetDescription(report.Clean(what)),
 		progressbar.OptionShowBytes(true), progressbar.OptionClearOnFinish(), progressbar.OptionSetWidth(24), progressbar.OptionThrottle(100e6))
+	done = func() { bar.Finish() }
+	if f, ok := r.(file); ok {
+		return &followed{f, bar}, done
+	}
 	wrapped := progressbar.NewReader(r, bar)
-	return &wrapped, func() { bar.Finish() }
+	return &wrapped, done
+}
+
+// file is what can be read anywhere.
+type file interface {
+	io.Reader
+	io.ReaderAt
+	io.Seeker
+}
+
+// followed is a file whose reading a bar follows.
+type followed struct {
+	file
+	bar *progressbar.ProgressBar
+}
+
+func (f *followed) Read(p []byte) (int, error) {
+	n, err := f.file.Read(p)
+	f.bar.Add(n)
+	return n, err
 }
 
 // fileError makes an error of the file system one that says what to do.

@@ -20,6 +20,8 @@ type messageReader struct {
 	name  string
 	r     *bufio.Reader
 	count *counted
+	lies  lying
+	most  int64 // bytes of a body that are held
 	entry int
 }
 
@@ -37,15 +39,15 @@ func (c *counted) Read(p []byte) (int, error) {
 
 const noRequest = `no request is recorded with this response: say it, as in --request "GET https://api.example/v1/berths"`
 
-func (in *reading) messages(name string, r io.Reader) error {
+func (in *reading) messages(name string, r io.Reader, lies lying) error {
 	count := &counted{r: r}
-	m := &messageReader{reading: in, name: name, count: count, r: bufio.NewReaderSize(count, readAhead)}
+	m := &messageReader{reading: in, name: name, count: count, lies: lies, most: maxEntry, r: bufio.NewReaderSize(count, readAhead)}
 	var waiting *exchange.Request
 	for {
 		if err := m.skipBlank(); err == io.EOF {
 			break
 		}
-		at := m.count.n - int64(m.r.Buffered())
+		at := m.at()
 		h, err := readHead(m.r)
 		if err != nil {
 			return m.fail(at, err)
@@ -72,11 +74,13 @@ func (in *reading) messages(name string, r io.Reader) error {
 			continue // an interim response (RFC 9110 section 15.2)
 		}
 		response := exchange.Response{Status: status, Header: h.header}
-		raw, err := m.responseBody(&h, status, waiting)
+		raw, long, err := m.responseBody(&h, status, waiting)
 		if err != nil {
 			return m.fail(at, err)
 		}
-		response.Receive(raw)
+		if response.Long = long; long == nil {
+			response.Receive(raw)
+		}
 		if err := m.done(waiting, response); err != nil {
 			return err
 		}
@@ -97,7 +101,7 @@ func (m *messageReader) done(request *exchange.Request, response exchange.Respon
 	case m.Request != nil:
 		c.Request = *m.Request
 	default:
-		c.Response.Body, c.Response.Missing = nil, noRequest
+		c.Response.Body, c.Response.Long, c.Response.Missing = nil, nil, noRequest
 	}
 	m.entry++
 	return m.hand(m.name, m.entry-1, c)
@@ -108,6 +112,9 @@ func (m *messageReader) fail(at int64, err error) error {
 	switch {
 	case errors.Is(err, errEntryTooLarge):
 		reason = fmt.Sprintf("a message is larger than %d MiB; what follows it is not read", maxEntry>>20)
+		if m.Long {
+			reason += ". In a file that is not packed, JSON of any length is read"
+		}
 	case errors.Is(err, errHead):
 		reason = errHead.Error()
 	}
@@ -138,37 +145,71 @@ func (m *messageReader) requestBody(h *head) ([]byte, error) {
 	return nil, nil
 }
 
-func (m *messageReader) responseBody(h *head, status int, request *exchange.Request) ([]byte, error) {
+// responseBody reads a body. One that is too long to be held is given as one that can be
+// read where it lies, if it lies in a file.
+func (m *messageReader) responseBody(h *head, status int, request *exchange.Request) ([]byte, *exchange.Long, error) {
 	if request != nil && request.Method == "HEAD" || status == 204 || status == 304 || status == 101 {
-		return nil, nil
+		return nil, nil, nil
 	}
+	begin, chunked := m.at(), false
+	m.most = m.lies.held(h)
+	defer func() { m.most = maxEntry }()
+	body, err := []byte(nil), error(nil)
 	if start, _ := m.r.Peek(64); h.chunked() && chunkSize.Match(start) {
-		return m.chunks()
-	}
-	var body []byte
-	if n := h.length(); n >= 0 {
-		var err error
-		if body, err = m.bytes(n); err != nil {
-			return nil, err
+		chunked = true
+		body, err = m.chunks()
+	} else {
+		if n := h.length(); n >= 0 {
+			body, err = m.bytes(n)
+			if err == nil && m.atStart() {
+				return body, nil, nil
+			}
 		}
-		if m.atStart() {
-			return body, nil
+		if err == nil {
+			body, err = m.upToStart(body)
 		}
 	}
-	return m.upToStart(body)
+	if m.lies.file == nil || !errors.Is(err, errEntryTooLarge) {
+		return body, nil, err
+	}
+	body = nil // what was read of it
+	if n := h.length(); n >= 0 && m.at() == begin {
+		if _, err := io.CopyN(io.Discard, m.r, n); err != nil && err != io.EOF {
+			return nil, nil, err
+		}
+	}
+	if !m.atStart() {
+		m.passToStart()
+	}
+	return nil, m.lies.body(begin, m.at()-begin, h, chunked), nil
+}
+
+// at gives where the next byte stands in what is read.
+func (m *messageReader) at() int64 { return m.count.n - int64(m.r.Buffered()) }
+
+// passToStart reads on to where the next message begins.
+func (m *messageReader) passToStart() {
+	for fresh := true; ; {
+		next, err := m.r.Peek(sniffed)
+		if len(next) == 0 || fresh && isStartLine(next) && (err != nil || bytes.IndexByte(next, '\n') >= 0) {
+			return
+		}
+		_, err = m.r.ReadSlice('\n')
+		fresh = err == nil
+	}
 }
 
 // bytes reads n bytes, or what is left of them.
 func (m *messageReader) bytes(n int64) ([]byte, error) {
-	if n > maxEntry {
+	if n > m.most {
 		return nil, errEntryTooLarge
 	}
 	return io.ReadAll(io.LimitReader(m.r, n))
 }
 
 func (m *messageReader) chunks() ([]byte, error) {
-	body, err := io.ReadAll(io.LimitReader(httputil.NewChunkedReader(m.r), maxEntry+1))
-	if len(body) > maxEntry {
+	body, err := io.ReadAll(io.LimitReader(httputil.NewChunkedReader(m.r), m.most+1))
+	if int64(len(body)) > m.most {
 		return nil, errEntryTooLarge
 	}
 	if err != nil { // broken chunks: what came is judged up to there
@@ -200,7 +241,7 @@ func (m *messageReader) upToStart(body []byte) ([]byte, error) {
 			return body, nil
 		}
 		line, _ := m.r.ReadSlice('\n')
-		if body = append(body, line...); len(body) > maxEntry {
+		if body = append(body, line...); int64(len(body)) > m.most {
 			return nil, errEntryTooLarge
 		}
 	}

@@ -38,6 +38,9 @@ type Yield func(*exchange.Capture) error
 type Options struct {
 	// Request is the request of responses that are recorded alone, or nil.
 	Request *exchange.Request
+	// Long is that bodies too long to be held are handed over as [exchange.Long], where the
+	// recording is a file that is not packed. It stays open until they are judged.
+	Long bool
 }
 
 // Read reads a recording, recognised by its content, and hands over its captures
@@ -96,18 +99,20 @@ func (in *reading) read(name string, r io.Reader, packing int) error {
 		}
 		return unpack(in, name, b, packing+1)
 	}
+	lies := in.lying(r)
 	if bytes.HasPrefix(start, byteOrderMark) {
 		b.Discard(len(byteOrderMark))
 		start = start[len(byteOrderMark):]
+		lies.from += int64(len(byteOrderMark))
 	}
 	start = bytes.TrimLeft(start, " \t\r\n")
 	switch {
 	case len(start) == 0:
 		return &Error{File: name, Offset: -1, Reason: "the file is empty; a recording was expected", Unknown: true}
 	case bytes.HasPrefix(start, warcStart):
-		return in.warc(name, b)
+		return in.warc(name, b, lies)
 	case isStartLine(start):
-		return in.messages(name, b)
+		return in.messages(name, b, lies)
 	case captureLine.Match(start):
 		return in.lines(name, b)
 	case start[0] == '{':

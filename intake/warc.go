@@ -29,6 +29,7 @@ type warcReader struct {
 	requests map[string]*exchange.Request // by the record's id
 	order    []string                     // of requests
 	waiting  []*warcResponse
+	lies     lying
 }
 
 // warcResponse is a response whose request has not come yet.
@@ -37,9 +38,9 @@ type warcResponse struct {
 	capture *exchange.Capture
 }
 
-func (in *reading) warc(name string, r io.Reader) error {
+func (in *reading) warc(name string, r io.Reader, lies lying) error {
 	count := &counted{r: r}
-	w := &warcReader{reading: in, name: name, count: count, r: bufio.NewReaderSize(count, readAhead), requests: map[string]*exchange.Request{}}
+	w := &warcReader{reading: in, name: name, count: count, r: bufio.NewReaderSize(count, readAhead), requests: map[string]*exchange.Request{}, lies: lies}
 	for {
 		at, h, err := w.next()
 		if err == io.EOF {
@@ -51,6 +52,12 @@ func (in *reading) warc(name string, r io.Reader) error {
 		n := h.length()
 		if n < 0 {
 			return w.end(at, "the record says no Content-Length")
+		}
+		if n > longHeld && lies.file != nil && isResponse(h) && w.long(n) {
+			if err := w.longResponse(h, n); err != nil {
+				return err
+			}
+			continue
 		}
 		if n > maxEntry {
 			if _, err := io.CopyN(io.Discard, w.r, n); err != nil {
@@ -81,7 +88,7 @@ func (in *reading) warc(name string, r io.Reader) error {
 // next reads the head of the next record.
 func (w *warcReader) next() (int64, head, error) {
 	for {
-		at := w.count.n - int64(w.r.Buffered())
+		at := w.at()
 		start, err := w.r.Peek(len(warcStart))
 		if len(start) == 0 {
 			return at, head{}, io.EOF
@@ -175,18 +182,71 @@ func (w *warcReader) record(h head, block []byte) error {
 		}
 		return w.request(id, other, &request)
 	}
-	status, ok := message.status()
-	if !ok {
+	c := response(h, &message)
+	if c == nil {
 		return w.unread(h, "a response record holds no HTTP response")
 	}
-	c := &exchange.Capture{Response: exchange.Response{Status: status, Header: message.header}}
-	c.Started, _ = time.Parse(time.RFC3339Nano, h.header.Get("WARC-Date"))
-	c.Request = exchange.Request{Method: "GET", URL: target(h)}
 	if kind == "revisit" {
 		c.Response.Missing = "the recording holds a repeat of an earlier body here, not the body"
 	} else {
 		c.Response.Receive(body)
 	}
+	return w.pair(id, other, c)
+}
+
+func isResponse(h head) bool {
+	return h.header.Get("WARC-Type") == "response" && strings.HasPrefix(strings.ToLower(h.header.Get("Content-Type")), "application/http")
+}
+
+// response gives the capture of a response record, its body left out; nil where it holds
+// none.
+func response(h head, message *head) *exchange.Capture {
+	status, ok := message.status()
+	if !ok {
+		return nil
+	}
+	c := &exchange.Capture{Response: exchange.Response{Status: status, Header: message.header}}
+	c.Started, _ = time.Parse(time.RFC3339Nano, h.header.Get("WARC-Date"))
+	c.Request = exchange.Request{Method: "GET", URL: target(h)}
+	return c
+}
+
+// long reports whether the response record that follows, of n bytes, is to be read where it
+// lies: if it is too long to be held, or long and can be.
+func (w *warcReader) long(n int64) bool {
+	start, _ := w.r.Peek(readAhead / 2)
+	message, err := readHead(bufio.NewReader(bytes.NewReader(start)))
+	return n > maxEntry || err == nil && w.lies.held(&message) < n
+}
+
+// longResponse takes a response record of n bytes that is too long to be held: its body is
+// read where it lies.
+func (w *warcReader) longResponse(h head, n int64) error {
+	begin := w.at()
+	message, err := readHead(w.r)
+	if err != nil {
+		return w.unread(h, "the HTTP message of a record cannot be read: "+plain(err))
+	}
+	body := w.at()
+	c := response(h, &message)
+	start, _ := w.r.Peek(64)
+	chunked := message.chunked() && chunkSize.Match(start)
+	rest := n - (body - begin)
+	if _, err := io.CopyN(io.Discard, w.r, max(0, rest)); err != nil {
+		return w.end(begin, "the file ends in the middle of a record; what came before is complete")
+	}
+	if c == nil || rest < 0 {
+		return w.unread(h, "a response record holds no HTTP response")
+	}
+	c.Response.Long = w.lies.body(body, rest, &message, chunked)
+	return w.pair(h.header.Get("WARC-Record-ID"), h.header.Get("WARC-Concurrent-To"), c)
+}
+
+// at gives where the next byte stands in what is read.
+func (w *warcReader) at() int64 { return w.count.n - int64(w.r.Buffered()) }
+
+// pair hands over a response with its request, or keeps it until that comes.
+func (w *warcReader) pair(id, other string, c *exchange.Capture) error {
 	if r := w.requests[other]; r != nil {
 		delete(w.requests, other)
 		c.Request = *r

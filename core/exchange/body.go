@@ -1,6 +1,7 @@
 package exchange
 
 import (
+	"bufio"
 	"bytes"
 	"compress/flate"
 	"compress/zlib"
@@ -37,7 +38,7 @@ func Decode(body []byte, codings string, limit int64) ([]byte, error) {
 	}
 	for i := len(names) - 1; i >= 0; i-- {
 		name := strings.ToLower(strings.TrimSpace(names[i]))
-		r, err := decoder(name, body)
+		r, err := decoder(name, bytes.NewReader(body))
 		if err != nil {
 			return nil, fmt.Errorf("content coding %s: %w", name, err)
 		}
@@ -59,21 +60,24 @@ func Decode(body []byte, codings string, limit int64) ([]byte, error) {
 	return body, nil
 }
 
-func decoder(name string, body []byte) (io.Reader, error) {
+// decoder undoes one coding; it is nil for none. Raw deflate is told from zlib by the first
+// bytes.
+func decoder(name string, body io.Reader) (io.Reader, error) {
 	switch name {
 	case "", "identity":
 		return nil, nil
 	case "gzip", "x-gzip":
-		return gzip.NewReader(bytes.NewReader(body))
+		return gzip.NewReader(body)
 	case "deflate": // the name means zlib; raw deflate is sent under it all the same
-		if r, err := zlib.NewReader(bytes.NewReader(body)); err == nil {
-			return r, nil
+		b := bufio.NewReader(body)
+		if start, _ := b.Peek(2); len(start) == 2 && start[0]&0x0f == 8 && (int(start[0])<<8|int(start[1]))%31 == 0 {
+			return zlib.NewReader(b)
 		}
-		return flate.NewReader(bytes.NewReader(body)), nil
+		return flate.NewReader(b), nil
 	case "br":
-		return brotli.NewReader(bytes.NewReader(body)), nil
+		return brotli.NewReader(body), nil
 	case "zstd":
-		d, err := zstd.NewReader(bytes.NewReader(body), zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(MaxBody))
+		d, err := zstd.NewReader(body, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(MaxBody))
 		if err != nil {
 			return nil, err
 		}

@@ -81,6 +81,7 @@ type Response struct {
 	Status  int
 	Header  Header
 	Body    []byte
+	Long    *Long // in place of Body, where that would be too long to be held
 	Missing string
 }
 

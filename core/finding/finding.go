@@ -159,7 +159,7 @@ func (c *Collector) spot(file string, entry int, out *scan.Outcome, s *scan.Spot
 		f.capture = c.summary.Captures
 		f.Captures++
 	}
-	f.Spots++
+	f.Spots += 1 + s.Folded
 	f.Bytes += s.Bytes
 	if s.Print != 0 && len(f.prints) < maxPrints {
 		if f.prints == nil {

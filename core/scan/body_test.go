@@ -440,6 +440,9 @@ func FuzzCapture(f *testing.F) {
 			if out.Skipped == "" {
 				wire.Root(out.Spots)
 			}
+			if window := throughWindow(contracts, c); len(body) > 0 && sameVerdict(&out, &window) != "" {
+				t.Fatalf("held and through a window: %s", sameVerdict(&out, &window))
+			}
 		}
 	})
 }

@@ -1,8 +1,6 @@
 package scan
 
 import (
-	"bytes"
-
 	"inkret/core/catalog"
 	"inkret/core/detect"
 	"inkret/core/place"
@@ -16,23 +14,27 @@ func (w *walk) reserve() int {
 	return len(w.spots) - 1
 }
 
+// hold reserves the place of the object or list that begins here.
+func (w *walk) hold() int {
+	slot := w.reserve()
+	w.spots[slot].container = w.data[w.pos]
+	return slot
+}
+
 // fill puts c into a reserved place, or gives the place back when c is none.
 func (w *walk) fill(slot int, c *candidate, start int) {
 	if c == nil {
+		w.spots[slot].container = 0 // nothing waits for it any more
 		if slot == len(w.spots)-1 {
 			w.spots, w.cuts = w.spots[:slot], w.cuts[:slot]
 		}
 		return
 	}
-	container := byte('{')
-	if at := bytes.IndexAny(w.data[start:min(len(w.data), w.pos)], "{["); at >= 0 {
-		container = w.data[start+at]
-	}
 	sample := "{" + maskedPart + "}"
-	if container == '[' {
+	if w.spots[slot].container == '[' {
 		sample = "[" + maskedPart + "]"
 	}
-	w.write(slot, w.entry(), c, start, w.pos-start, sample)
+	w.write(slot, w.entry(), c, start, w.off()-start, sample)
 }
 
 const (
@@ -50,7 +52,7 @@ func (w *walk) emit(c *candidate, start int, text []byte, hit detect.Hit) {
 	case w.data[w.pos-1] == '"' && e.sampled[c.kind] < c.severity:
 		sample = detect.Mask(text, hit, c.class)
 	}
-	w.write(slot, e, c, start, w.pos-start, sample)
+	w.write(slot, e, c, start, w.off()-start, sample)
 	if print := w.judge.Print; print != nil && len(text) >= shortestPrinted && c.class >= catalog.Personal && !w.outlined {
 		w.spots[slot].Print = print(text)
 	}

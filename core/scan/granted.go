@@ -12,13 +12,13 @@ import (
 // members mostly come in one order, and comparing costs less than reading.
 func (w *walk) expected(key string) (name []byte, start int, ok bool) {
 	w.space()
-	start = w.pos
-	end := start + len(key)
-	if end > len(w.data) || string(w.data[start:end]) != key || key == "" {
+	from := w.pos
+	end := from + len(key)
+	if end > len(w.data) || string(w.data[from:end]) != key || key == "" {
 		return nil, 0, false
 	}
 	w.pos = end
-	return w.data[start+1 : end-2], start, true
+	return w.data[from+1 : end-2], w.before + from, true
 }
 
 // quick reports whether values that are as granted need no more than to be read.
@@ -64,7 +64,7 @@ func (w *walk) granted(m *contract.Member, how mode, at level, start int, c *can
 		before := w.excess
 		c = graver(c, w.pool.add(candidate{kind: WrongAudience, severity: ByClass(m.Gravest), class: m.Gravest, entity: m.Entity, grant: m.Grant}))
 		ok := w.granted(m, loud, at, start, c)
-		w.excess = before + w.weight(start, w.pos)
+		w.excess = before + w.weight(start, w.off())
 		return ok
 	}
 	if w.uneven != nil && how == own && at == whole && w.uneven[m.Serial] != "" {
@@ -107,7 +107,7 @@ func (w *walk) grantedObject(m *contract.Member, how mode, at level, start int, 
 	if m.OneOf != nil {
 		o = w.choose(m.OneOf)
 	}
-	slot := w.reserve()
+	slot := w.hold()
 	ok := false
 	switch {
 	case o != nil:
@@ -153,13 +153,13 @@ func (w *walk) ungrantedObjects(slot, start int, c *candidate, m *contract.Membe
 	w.grave = w.grave || before
 	w.fill(slot, graver(c, found), start)
 	if how == own {
-		w.excess += w.weight(start, w.pos)
+		w.excess += w.weight(start, w.off())
 	}
 	return ok
 }
 
 func (w *walk) grantedArray(m *contract.Member, how mode, at level, start int, c *candidate) bool {
-	slot := w.reserve()
+	slot := w.hold()
 	if m.Open && !m.Many && m.Object == nil && how == posted {
 		w.fill(slot, nil, start)
 		return w.pass(w.depth)
@@ -186,6 +186,10 @@ func (w *walk) grantedArray(m *contract.Member, how mode, at level, start int, c
 	top, kept := len(w.segs)-1, len(w.pool)
 	ok, quick := true, how == own && w.quick()
 	for i := 0; ; i++ {
+		w.seam()
+		if len(w.spots) >= w.window.foldAt {
+			w.fold()
+		}
 		w.pool = w.pool[:kept]
 		next := w.space()
 		if next == ']' && i == 0 {
@@ -200,7 +204,7 @@ func (w *walk) grantedArray(m *contract.Member, how mode, at level, start int, c
 			continue
 		}
 		w.segs[top].index = i
-		begin := w.pos
+		begin := w.off()
 		if w.watch != nil {
 			w.watch.Element(i, begin)
 		}
@@ -208,7 +212,7 @@ func (w *walk) grantedArray(m *contract.Member, how mode, at level, start int, c
 			break
 		}
 		if w.watch != nil {
-			w.watch.End(w.pos)
+			w.watch.End(w.off())
 		}
 		more, good := w.more(']')
 		if ok = good; !more {
@@ -224,7 +228,8 @@ func (w *walk) grantedArray(m *contract.Member, how mode, at level, start int, c
 // holdsObjects looks ahead whether the array that begins here has an object as
 // its first element that is no array or null.
 func (w *walk) holdsObjects() bool {
-	t := tokens{data: w.data, pos: w.pos}
+	t := w.peek()
+	defer w.peeked(&t)
 	for {
 		switch t.space() {
 		case '[', ',':
@@ -300,13 +305,14 @@ func (w *walk) drop(c *candidate, start int) {
 
 // keyed judges an object that is granted as a map.
 func (w *walk) keyed(m *contract.Member, how mode, start int, c *candidate) bool {
-	slot := w.reserve()
+	slot := w.hold()
 	if !w.enter() {
 		return false
 	}
 	w.pos++
 	ok, unnamed, kept := true, len(w.names), len(w.pool)
 	for first := true; ; first = false {
+		w.seam()
 		w.pool = w.pool[:kept]
 		name, begin, more := w.name(first)
 		if !more {
@@ -328,7 +334,7 @@ func (w *walk) keyed(m *contract.Member, how mode, start int, c *candidate) bool
 			w.duplicate(begin)
 		}
 		if w.watch != nil {
-			w.watch.End(w.pos)
+			w.watch.End(w.off())
 		}
 		w.pop()
 		if !ok {
@@ -347,7 +353,9 @@ func (w *walk) keyed(m *contract.Member, how mode, start int, c *candidate) bool
 
 // choose looks ahead into an object for the members that tell which shape it is.
 func (w *walk) choose(all []contract.Alternative) *contract.Object {
-	t := tokens{data: w.data, pos: w.pos + 1}
+	t := w.peek()
+	defer w.peeked(&t)
+	t.pos++
 	found := map[string]string{}
 	for {
 		if t.space() != '"' {
@@ -393,7 +401,7 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 	if !w.enter() {
 		return false
 	}
-	begin := w.pos
+	begin := w.off()
 	w.pos++
 	frame := len(w.seen)
 	for n := 0; n < len(o.Members); n += 64 {
@@ -405,6 +413,7 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 	w.member(nil)
 	top, kept := len(w.segs)-1, len(w.pool)
 	for first := true; ; first = false {
+		w.seam()
 		w.pool = w.pool[:kept]
 		var m *contract.Member
 		name, start, more := []byte(nil), 0, false
@@ -469,7 +478,7 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 			w.duplicate(start)
 		}
 		if w.watch != nil {
-			w.watch.End(w.pos)
+			w.watch.End(w.off())
 		}
 		if !ok {
 			break
@@ -559,7 +568,7 @@ func (w *walk) foreignMember(m *contract.Member, how mode, start int) bool {
 	ok := w.granted(m, foreign, whole, start, c)
 	w.excess = before
 	if how == own {
-		w.excess += w.weight(start, w.pos)
+		w.excess += w.weight(start, w.off())
 	}
 	return ok
 }

@@ -17,7 +17,7 @@ import (
 // inner is a body that stands inside another.
 type inner struct {
 	path, pointer string // of what it stands in, " >> " behind them; empty for the capture's body
-	text          []byte
+	text          text
 	cover         catalog.Class // classes up to this are granted there
 	part          *exchange.Part
 	at            int // byte of the capture's body
@@ -80,14 +80,14 @@ func isJSON(text []byte) bool {
 // embed remembers the JSON that was found in the string just read, to be judged
 // later. cover is the class up to which the string's grant covers what it holds.
 func (w *walk) embed(cover catalog.Class, start int) {
-	text := w.embeddedText
+	held := text{data: w.embeddedText}
 	w.embeddedText = nil
-	if text == nil || len(w.inner) >= manyInner {
+	if held.data == nil || len(w.inner) >= manyInner {
 		return
 	}
 	e := w.entry()
 	w.inner = append(w.inner, inner{path: e.path + within, pointer: w.prefixPointer + string(w.pointer(nil)) + within,
-		text: text, cover: cover, at: w.origin(start), depth: w.nesting + 1})
+		text: held, cover: cover, at: w.origin(start), depth: w.nesting + 1})
 }
 
 // origin gives the byte of the capture's body at which byte i of what is being
@@ -115,13 +115,20 @@ type judged struct {
 	spots   []Spot
 	excess  int
 	private bool
+	bytes   int // of the body, where it was not held
 	err     error
 }
 
 // bodies judges the parts of a body, and then what stands inside of them. The
 // plan judges the one at the response's place, all else is swept.
 func (w *walk) bodies(c *exchange.Capture, r *contract.Response, plan *contract.Plan) judged {
-	parts, err := exchange.Parts(w.parts[:0], c.Response.Header.Get("Content-Type"), c.Response.Body)
+	var parts []exchange.Part
+	var err error
+	if c.Response.Long != nil {
+		parts = append(w.parts[:0], exchange.Part{})
+	} else {
+		parts, err = exchange.Parts(w.parts[:0], c.Response.Header.Get("Content-Type"), c.Response.Body)
+	}
 	w.parts = parts
 	if err != nil {
 		return judged{err: err}
@@ -133,7 +140,7 @@ func (w *walk) bodies(c *exchange.Capture, r *contract.Response, plan *contract.
 	todo := w.inner[:0]
 	for i := range parts {
 		p := &parts[i]
-		next := inner{text: p.Text}
+		next := inner{text: text{p.Text, c.Response.Long}}
 		if !p.Same() {
 			next.part = p
 		}
@@ -153,7 +160,11 @@ func (w *walk) bodies(c *exchange.Capture, r *contract.Response, plan *contract.
 		if plan != nil && one.path == outerPath(outer) {
 			w.plan, met = plan, true
 		}
-		err := w.body(one.text)
+		w.met = len(w.inner)
+		err := w.through(one.text)
+		if one.text.long != nil {
+			all.bytes = w.before + len(w.data)
+		}
 		if err != nil && all.err == nil && one.depth == 0 && one.path == "" {
 			all.err = err
 		}

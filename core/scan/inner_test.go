@@ -208,3 +208,12 @@ func TestShortTextsThatLookLikeBase64(t *testing.T) {
 		t.Errorf("base64 of JSON without padding gives %s", got)
 	}
 }
+
+// TestJSONInAStringIsJudgedOnce has a body that is read twice: `at` is absent.
+func TestJSONInAStringIsJudgedOnce(t *testing.T) {
+	out := NewJudge(mustRead(t, harbour)).Capture(call("/bookings/7", "office", `{"id":7,"ref":"x","state":"{\"email\":\"a@b.example\"}"}`))
+	want := "missing-field low $.data\nunexpected-field medium $.state\nsensitive-field high $.state >> $.email"
+	if got := describe(out.Spots); !sameLines(strings.Split(got, "\n"), strings.Split(want, "\n")) || len(out.Spots) != 3 {
+		t.Errorf("spots\n%s\nwant\n%s", got, want)
+	}
+}

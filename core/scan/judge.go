@@ -37,6 +37,8 @@ type Judge struct {
 	exercises map[*contract.Plan]*Exercise
 	body      uint64 // counts bodies
 	walk      walk
+
+	ahead int // of the window through which long bodies are read
 }
 
 // NewJudge gives a judge that holds captures against contracts, or, where these
@@ -44,7 +46,7 @@ type Judge struct {
 func NewJudge(contracts *contract.Contracts) *Judge {
 	j := &Judge{contracts: contracts, detectors: contracts.Recognised(),
 		names: map[*catalog.Entity]*names{}, roots: map[string]*pathNode{}, exercises: map[*contract.Plan]*Exercise{}}
-	j.walk.judge = j
+	j.walk.judge, j.ahead = j, windowAhead
 	return j
 }
 
@@ -94,7 +96,10 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 		out.Skipped, out.Spots = skip, asked
 		return out
 	}
-	out.Bytes = len(c.Response.Body)
+	if out.Bytes = len(c.Response.Body); c.Response.Long != nil && watch != nil {
+		out.Skipped, out.Spots = "a body that is too long to be held cannot be shown", asked
+		return out
+	}
 	w := &j.walk
 	w.watch, w.asked, w.boundary, w.uneven = watch, nil, nil, nil
 	w.failed, w.outlined = c.Response.Status >= 400, c.Outlined
@@ -114,6 +119,9 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	if len(w.parts) == 0 && plan == nil && all.err == nil {
 		out.Skipped, out.Spots, out.Bytes = "no JSON is baked into the page", asked, 0
 		return out
+	}
+	if c.Response.Long != nil {
+		out.Bytes = all.bytes
 	}
 	out.Excess, w.excess, w.private = all.excess, all.excess, all.private
 	if all.err == nil {
@@ -232,6 +240,11 @@ func unread(c *exchange.Capture) string {
 		return "the answer to HEAD has no body"
 	case c.Response.Status == 204 || c.Response.Status == 304:
 		return fmt.Sprintf("an answer with status %d has no body", c.Response.Status)
+	case c.Response.Long != nil:
+		if err := exchange.ReadableLong(c.Response.Header.Get("Content-Type")); err != nil {
+			return err.Error()
+		}
+		return ""
 	case len(c.Response.Body) == 0:
 		return "the body is empty"
 	}
@@ -243,26 +256,29 @@ func unread(c *exchange.Capture) string {
 
 // body reads a whole body, a second time where it turns out that `at` is absent
 // and the body itself is the entity.
-func (w *walk) body(data []byte) error {
-	w.reset(data)
+func (w *walk) body(of text) error {
+	w.reset(of)
 	switch {
 	case w.plan == nil:
 		w.sweep(zone{cover: w.cover}, nil, nil, w.begin())
 	case w.plan.Bare != nil && !w.plan.Listed && w.space() == '[':
-		w.again(data)
+		w.again(of)
 		if !w.bareSeen && w.err == nil { // no entity in sight: sweep what there is
-			w.reset(data)
+			w.reset(of)
 			w.sweep(zone{}, nil, nil, w.begin())
 			w.absent()
 		}
 	default:
 		w.granted(w.plan.Root, own, whole, w.begin(), nil)
 		if w.wayMissing && w.bareSeen && w.err == nil {
-			w.again(data)
+			w.again(of)
 		}
 	}
 	if w.err == nil && w.space() != 0 || w.err == nil && w.pos < len(w.data) {
 		w.fail(w.pos, "something follows the value")
+	}
+	if w.err == nil && w.readErr != nil {
+		w.fail(len(w.data), "")
 	}
 	if w.err != nil {
 		return w.err
@@ -272,12 +288,12 @@ func (w *walk) body(data []byte) error {
 
 func (w *walk) begin() int {
 	w.space()
-	return w.pos
+	return w.off()
 }
 
 // again judges the body itself as the entity.
-func (w *walk) again(data []byte) {
-	w.reset(data)
+func (w *walk) again(of text) {
+	w.reset(of)
 	w.bare = true
 	if w.boundary != nil {
 		w.boundary = w.plan.Bare

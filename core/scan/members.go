@@ -15,7 +15,7 @@ const manyNames = 24
 // already, and remembers it.
 func (w *walk) twice(from int, name []byte) bool {
 	have := w.names[from:]
-	w.names = append(w.names, name)
+	w.names = append(w.names, w.lasting(name))
 	if len(have) < manyNames {
 		for _, other := range have {
 			if bytes.Equal(other, name) {
@@ -46,7 +46,7 @@ func (w *walk) twice(from int, name []byte) bool {
 // stands beside whatever else is found there.
 func (w *walk) duplicate(start int) {
 	w.emitAt(&candidate{kind: HiddenDuplicate, severity: Medium, reason: "the name stands twice in one object: parsers differ in which one they see"},
-		start, w.pos-start, maskedPart)
+		start, w.off()-start, maskedPart)
 }
 
 // pick is which members of an object a client asked for.

@@ -79,7 +79,7 @@ func (j *Judge) overPosting(c *exchange.Capture, e *contract.Endpoint, choice co
 	if !parts[0].Same() {
 		w.part = &parts[0]
 	}
-	w.reset(parts[0].Text)
+	w.reset(text{data: parts[0].Text})
 	w.granted(w.plan.Root, posted, whole, w.begin(), nil)
 	spots := w.finish()
 	if len(spots) == 0 {

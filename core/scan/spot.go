@@ -24,12 +24,14 @@ type Spot struct {
 	// Print is the keyed hash of the value, where the judge makes one and it leaked as a
 	// whole; else 0.
 	Print   uint64
+	Folded  int  // others like it, whose bytes are counted here, in a body too long to be held
 	Request bool // it is in the request, not in the response
 
 	Grant       *contract.Grant // the grant that decided, if one did
 	name, value string          // of a member that was posted
 	reason      string
 	pointerEnd  int
+	container   byte // '{' or '[' of what was reserved for
 }
 
 // Why says in a sentence what decided.

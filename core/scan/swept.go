@@ -73,7 +73,7 @@ func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int
 	value := w.pool.named(&v.nameInfo, 0)
 	ok := true
 	if first == '{' || first == '[' {
-		slot := w.reserve()
+		slot := w.hold()
 		full := w.filled()
 		var objects bool
 		ok, objects = w.sweepInside(zone{entity: v.related})
@@ -97,20 +97,22 @@ func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int
 		found = graver(found, w.pool.hit(hit, 0, "")).of(v, entity)
 		w.emit(found, start, text, hit)
 		if found.kind == UnexpectedField && how == own {
-			w.strays = append(w.strays, stray{slot: len(w.spots) - 1, name: w.segs[len(w.segs)-1].name, verdict: v, kind: kind})
+			w.strays = append(w.strays, stray{slot: len(w.spots) - 1, name: w.lasting(w.segs[len(w.segs)-1].name), verdict: v, kind: kind})
 		}
 	}
 	w.grave = w.grave || before
 	if how == own {
-		w.excess += w.weight(start, w.pos)
+		w.excess += w.weight(start, w.off())
 	}
 	return ok
 }
 
 // filled reports whether the object or array that begins here has anything in it.
 func (w *walk) filled() bool {
-	t := tokens{data: w.data, pos: w.pos + 1}
+	t := w.peek()
+	t.pos++
 	b := t.space()
+	w.peeked(&t)
 	return b != '}' && b != ']'
 }
 
@@ -166,7 +168,7 @@ func (w *walk) sweep(z zone, v *verdict, owner *catalog.Entity, start int) bool 
 		if c != nil && c.telling && !w.filled() {
 			c = nil
 		}
-		slot := w.reserve()
+		slot := w.hold()
 		if v != nil {
 			z.entity = v.related
 		}
@@ -229,6 +231,7 @@ func (w *walk) sweepObject(z zone) bool {
 	top, ok := len(w.segs)-1, false
 	next := &known.first
 	for first := true; ; first = false {
+		w.seam()
 		v, name, start, more := *next, []byte(nil), 0, false
 		if v != nil {
 			name, start, more = w.expected(v.key)
@@ -257,7 +260,7 @@ func (w *walk) sweepObject(z zone) bool {
 			w.duplicate(start)
 		}
 		if w.watch != nil {
-			w.watch.End(w.pos)
+			w.watch.End(w.off())
 		}
 		w.pool = w.pool[:kept]
 		if !ok {
@@ -278,6 +281,10 @@ func (w *walk) sweepArray(z zone) (ok, objects bool) {
 	w.segs = append(w.segs, seg{any: true})
 	top, kept := len(w.segs)-1, len(w.pool)
 	for i := 0; ; i++ {
+		w.seam()
+		if len(w.spots) >= w.window.foldAt {
+			w.fold()
+		}
 		next := w.space()
 		if next == ']' && i == 0 {
 			w.pos++
@@ -285,7 +292,7 @@ func (w *walk) sweepArray(z zone) (ok, objects bool) {
 			break
 		}
 		w.segs[top].index = i
-		start := w.pos
+		start := w.off()
 		if w.watch != nil {
 			w.watch.Element(i, start)
 		}
@@ -297,7 +304,7 @@ func (w *walk) sweepArray(z zone) (ok, objects bool) {
 			ok = w.sweep(z, nil, nil, start)
 		}
 		if w.watch != nil {
-			w.watch.End(w.pos)
+			w.watch.End(w.off())
 		}
 		w.pool = w.pool[:kept]
 		if !ok {

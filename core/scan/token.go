@@ -27,14 +27,24 @@ type tokens struct {
 	data []byte
 	pos  int // of the next unread byte
 	err  *SyntaxError
+
+	// of a body that is read through a window, see window.go
+	before  int   // where data stands in the body
+	follows bool  // more follows data
+	short   bool  // something was looked for behind data that may follow it
+	readErr error // why nothing follows
 }
 
 func (t *tokens) fail(at int, reason string) bool {
 	if t.err == nil {
 		if at >= len(t.data) {
+			t.short = t.follows
 			at, reason = len(t.data), "the body ends in the middle"
+			if t.readErr != nil {
+				reason = "the body cannot be read further (" + t.readErr.Error() + ")"
+			}
 		}
-		t.err = &SyntaxError{at, reason}
+		t.err = &SyntaxError{t.before + at, reason}
 	}
 	return false
 }
@@ -184,6 +194,9 @@ func (t *tokens) number() (raw []byte, whole, ok bool) {
 		if whole = false; !digits() {
 			return nil, false, t.fail(i, "a number needs a digit in its exponent")
 		}
+	}
+	if i == len(data) && t.follows {
+		return nil, false, t.fail(i, "")
 	}
 	raw = data[t.pos:i]
 	t.pos = i

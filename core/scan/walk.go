@@ -91,12 +91,14 @@ type walk struct {
 	grave     bool // something personal or secret was found since it was cleared
 	depth     int
 	scratch   []byte
+	window    window
 
 	wayMissing bool // the first member of `at` is absent
 	bareSeen   bool // the body itself has a member that the entity grants
 	bare       bool // this pass judges the body itself as the entity
 
 	parts         []exchange.Part // of the capture's body
+	met           int             // bodies of inner that are not in the one being read
 	inner         []inner         // bodies to be judged, those found inside of others behind them
 	part          *exchange.Part  // that is being read, where it is not the body byte by byte
 	prefixPath    string          // of places in a body inside another
@@ -111,11 +113,11 @@ type walk struct {
 	unasked      string // a granted member that was sent and not asked for
 }
 
-func (w *walk) reset(data []byte) {
-	w.tokens = tokens{data: data}
+func (w *walk) reset(of text) {
+	w.open(of)
 	w.segs, w.seen, w.spots = w.segs[:0], w.seen[:0], w.spots[:0]
 	w.pointers, w.cuts = w.pointers[:0], w.cuts[:0]
-	w.pool = w.pool[:0]
+	w.pool, w.inner = w.pool[:0], w.inner[:w.met]
 	w.excess, w.grave, w.depth, w.embeddedText = 0, false, 0, nil
 	clear(w.wide)
 	w.wayMissing, w.bareSeen, w.bare = false, false, false
@@ -123,7 +125,7 @@ func (w *walk) reset(data []byte) {
 	w.judge.body++
 	w.root = w.judge.rootOf(w.prefixPath)
 	if w.watch != nil {
-		w.watch.Begin(w.prefixPointer, data, w.plan != nil)
+		w.watch.Begin(w.prefixPointer, of.data, w.plan != nil)
 	}
 }
 
@@ -213,7 +215,7 @@ func (w *walk) name(first bool) (name []byte, start int, more bool) {
 		w.fail(w.pos, "a member needs a name in quotes here")
 		return nil, 0, false
 	}
-	start = w.pos
+	start = w.off()
 	s, ok := w.tokens.string()
 	if !ok || !w.colon() {
 		return nil, 0, false
