@@ -8,7 +8,9 @@ import (
 	"io"
 	"net/url"
 	"regexp"
+	"runtime"
 	"strings"
+	"sync"
 
 	"github.com/go-json-experiment/json/jsontext"
 	"github.com/santhosh-tekuri/jsonschema/v6"
@@ -118,6 +120,9 @@ func judge() error {
 	row("judging it: contract, detectors and weights", func() { j.Capture(clean) })
 	row("judging it with a leak in each element", func() { j.Capture(leaks) })
 	row("sweeping it, no contract", func() { j.Capture(swept) })
+	windowed := capture("/list", nil)
+	windowed.Response.Long = exchange.NewLong(func() io.Reader { return bytes.NewReader(body) }, windowed.Response.Header)
+	row("judging it through a window, as if it were too long", func() { j.Capture(windowed) })
 	row("encoding/json into any", func() {
 		var v any
 		if json.Unmarshal(body, &v) != nil {
@@ -135,7 +140,85 @@ func judge() error {
 			p.FindAllIndex(body, -1)
 		}
 	})
+	if err := independent(clean); err != nil {
+		return err
+	}
+	return secondProcessor(contracts, clean)
+}
+
+// independent prints what judging costs with a thousand contracts, and with a hundred
+// detectors of a team's own, of what it costs with one contract and none.
+func independent(c *exchange.Capture) error {
+	read := func(text string) (*scan.Judge, error) {
+		contracts, err := contract.Read(contract.File{Name: "bench.yaml", Data: []byte(text)})
+		return scan.NewJudge(contracts), err
+	}
+	one, err1 := read(listContract)
+	many, err2 := read(listContract + strings.SplitN(string(contractDocument(1000)), "endpoints:\n", 2)[1])
+	var detectors strings.Builder
+	for i := range 100 {
+		fmt.Fprintf(&detectors, "  - {name: key %d, class: secret, pattern: 'k%d_[0-9a-f]{16}'}\n", i, i)
+	}
+	taught, err3 := read(listContract + "detectors:\n" + detectors.String())
+	if err := errors.Join(err1, err2, err3); err != nil {
+		return err
+	}
+	baseline := func() { one.Capture(c) }
+	fmt.Printf("  a thousand contracts more: %.2f of judging it with one; a hundred detectors more: %.2f\n",
+		ratio(func() { many.Capture(c) }, baseline), ratio(func() { taught.Capture(c) }, baseline))
 	return nil
+}
+
+// secondProcessor prints how much faster many captures are judged by a judge on each
+// processor, and the memory that a body of 100 MB takes which is not held.
+func secondProcessor(contracts *contract.Contracts, c *exchange.Capture) error {
+	const captures = 24
+	n := runtime.GOMAXPROCS(0)
+	judges := make([]*scan.Judge, n)
+	for i := range judges {
+		judges[i] = scan.NewJudge(contracts)
+	}
+	alone := func() {
+		for range captures {
+			judges[0].Capture(c)
+		}
+	}
+	together := func() {
+		var all sync.WaitGroup
+		for i := range judges {
+			all.Go(func() {
+				for k := i; k < captures; k += n {
+					judges[i].Capture(c)
+				}
+			})
+		}
+		all.Wait()
+	}
+	fmt.Printf("  many captures on %d processors: %.2f times as fast as on one\n", n, ratio(alone, together))
+
+	const long = 100 << 20
+	var before, after runtime.MemStats
+	item := bytes.TrimSuffix(c.Response.Body, []byte("]}"))[len(`{"items":[`):]
+	huge := capture("/list", nil)
+	huge.Response.Long = exchange.NewLong(func() io.Reader { return repeated(item, long) }, huge.Response.Header)
+	runtime.GC()
+	runtime.ReadMemStats(&before)
+	out := judges[0].Capture(huge)
+	runtime.ReadMemStats(&after)
+	if out.Skipped != "" {
+		return errors.New(out.Skipped)
+	}
+	fmt.Printf("  a body of %d MB through a window: %.1f MB were allocated for it\n", out.Bytes/1e6, float64(after.TotalAlloc-before.TotalAlloc)/1e6)
+	return nil
+}
+
+// repeated gives a list of elements over and over, until it is at least n bytes long.
+func repeated(elements []byte, n int) io.Reader {
+	parts := []io.Reader{strings.NewReader(`{"items":[`), bytes.NewReader(elements)}
+	for size := len(elements); size < n; size += len(elements) {
+		parts = append(parts, strings.NewReader(","), bytes.NewReader(elements))
+	}
+	return io.MultiReader(append(parts, strings.NewReader(`]}`))...)
 }
 
 // contractDocument is a contract document of n endpoints.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -58,7 +59,7 @@ type checkRun struct {
 	mapping   *contract.Mapping
 	reading   intake.Options
 	collector *finding.Collector
-	judge     *scan.Judge
+	judges    []*scan.Judge // one for each processor
 }
 
 func (a *app) check(_ context.Context, c *cli.Command) error {
@@ -174,15 +175,29 @@ func (r *checkRun) prepare(c *cli.Command) error {
 	if r.reading, err = readingOptions(c); err != nil {
 		return err
 	}
-	r.judge, r.collector = scan.NewJudge(r.contracts), finding.NewCollector(service)
+	r.collector = finding.NewCollector(service)
+	for range runtime.GOMAXPROCS(0) {
+		r.judges = append(r.judges, scan.NewJudge(r.contracts))
+	}
 	return nil
 }
 
-// readAhead is how many captures are read while one is judged.
-const readAhead = 4
+const (
+	// blockCaptures and blockBytes bound what is judged as one piece of work.
+	blockCaptures = 64
+	blockBytes    = 1 << 20
+)
 
-// file judges one recording. Reading goes on in a goroutine of its own while
-// what was read is judged.
+// block is captures that stand one behind the other, and what came of judging them.
+type block struct {
+	captures []*exchange.Capture
+	bytes    int
+	judged   chan *finding.Collector
+	known    bool // the maker of one at least is known, besides by the least trust
+}
+
+// file judges one recording. It is read in a goroutine of its own while what was read is
+// judged, a block on each processor; the outcomes are gathered in the order of the file.
 func (r *checkRun) file(name string) error {
 	f, size, err := r.open(name)
 	if err != nil {
@@ -197,31 +212,63 @@ func (r *checkRun) file(name string) error {
 	defer done()
 
 	r.reading.Long = true // the file is open until all is judged
-	captures, result := make(chan *exchange.Capture, readAhead), make(chan error, 1)
+	work, order, result := make(chan *block), make(chan *block, len(r.judges)), make(chan error, 1)
+	for _, judge := range r.judges {
+		go func() {
+			for b := range work {
+				r.judgeBlock(judge, b)
+			}
+		}()
+	}
 	go func() {
-		result <- intake.Read(shown, in, r.reading, func(c *exchange.Capture) error {
-			captures <- c
+		defer close(order)
+		defer close(work)
+		next := &block{}
+		send := func() {
+			if len(next.captures) > 0 {
+				next.judged = make(chan *finding.Collector, 1)
+				order <- next
+				work <- next
+				next = &block{}
+			}
+		}
+		err := intake.Read(shown, in, r.reading, func(c *exchange.Capture) error {
+			next.captures = append(next.captures, c)
+			if next.bytes += len(c.Response.Body); c.Response.Long != nil || next.bytes >= blockBytes || len(next.captures) == blockCaptures {
+				send()
+			}
 			return nil
 		})
-		close(captures)
+		send()
+		result <- err
 	}()
-	seen, known := 0, r.audience != "" // how their makers are known, besides by the least trust
-	for c := range captures {
+	seen, known := 0, r.audience != ""
+	for b := range order {
+		r.collector.Merge(<-b.judged)
+		seen += len(b.captures)
+		known = known || b.known
+	}
+	if seen > 0 && !known && r.mapping == nil && r.contracts != nil {
+		r.warn("%s: no request has credentials, so every one counts as the least trusted audience; recorders may leave credentials out: say --audience NAME", shown)
+	}
+	return <-result
+}
+
+// judgeBlock judges the captures of a block.
+func (r *checkRun) judgeBlock(judge *scan.Judge, b *block) {
+	collector := finding.NewCollector(r.collector.Service())
+	for _, c := range b.captures {
 		switch said := r.mapping.Audience(c.File, &c.Request); {
 		case r.audience != "":
 			c.Audience = r.audience
 		case said != "":
 			c.Audience = said
 		}
-		seen++
-		known = known || c.Audience != "" || c.Request.Credentials()
-		out := r.judge.Capture(c)
-		r.collector.Add(c.File, c.Entry, &out)
+		b.known = b.known || c.Audience != "" || c.Request.Credentials()
+		out := judge.Capture(c)
+		collector.Add(c.File, c.Entry, &out)
 	}
-	if seen > 0 && !known && r.mapping == nil && r.contracts != nil {
-		r.warn("%s: no request has credentials, so every one counts as the least trusted audience; recorders may leave credentials out: say --audience NAME", shown)
-	}
-	return <-result
+	b.judged <- collector
 }
 
 // completeValues completes the values of flags that take one of a few words.

@@ -1,8 +1,10 @@
 package detect
 
 import (
+	"math/bits"
 	"regexp"
 	"regexp/syntax"
+	"slices"
 	"unicode"
 	"unicode/utf8"
 
@@ -43,14 +45,11 @@ func (d *Custom) find(value []byte) []int {
 type Set struct {
 	custom []Custom
 	phones []numberPlan
-	due    *tables // of what is added: a bit each, the last for all that find no bit of their own
+	due    []*tables // of what is added, a bit each: of the phones first, then of custom
 }
 
-const (
-	sharedBit = 63
-	phoneBit  = 62
-	mostBits  = 62
-)
+// perTable is how many recognisers the bits of one table stand for.
+const perTable = 64
 
 // NewSet gives the built-in detectors and a team's own. Phone numbers are recognised as
 // they are written within countries, too, codes of ISO 3166-1 alpha-2; see [Countries].
@@ -59,26 +58,23 @@ func NewSet(custom []Custom, countries []string) *Set {
 	if len(custom) == 0 && len(countries) == 0 {
 		return s
 	}
-	all := make([]recogniser, 0, len(custom))
-	for i := range custom {
-		d := &custom[i]
-		least, traits := needs(d.Pattern)
-		all = append(all, recogniser{least: max(d.Least, least), most: d.Most, all: traits})
-	}
-	if len(all) > mostBits {
-		all = all[:mostBits]
-	}
-	s.due = tablesOf(all)
 	for _, code := range countries {
 		if p, ok := numberPlans[code]; ok {
 			s.phones = append(s.phones, p)
 		}
 	}
+	phones := recogniser{least: 2, most: 1} // nothing
 	if len(s.phones) > 0 {
-		s.due.add(phoneBit, &recogniser{least: shortestNational, most: longestNational, all: HasDigit, only: nationalTraits})
+		phones = recogniser{least: shortestNational, most: longestNational, all: HasDigit, only: nationalTraits}
 	}
-	if len(custom) > mostBits {
-		s.due.add(sharedBit, &recogniser{})
+	all := []recogniser{phones}
+	for i := range custom {
+		d := &custom[i]
+		least, traits := needs(d.Pattern)
+		all = append(all, recogniser{least: max(d.Least, least), most: d.Most, all: traits})
+	}
+	for some := range slices.Chunk(all, perTable) {
+		s.due = append(s.due, tablesOf(some))
 	}
 	return s
 }
@@ -155,7 +151,17 @@ func classTrait(ranges []rune) Trait {
 // Quiet reports that nothing can be recognised in a value of this length and these
 // traits.
 func (s *Set) Quiet(n int, t Trait) bool {
-	return dueTables.due(n, t) == 0 && (s.due == nil || s.due.due(n, t) == 0)
+	return dueTables.due(n, t) == 0 && (s.due == nil || s.quiet(n, t))
+}
+
+// quiet is Quiet for what was added to the built-in detectors.
+func (s *Set) quiet(n int, t Trait) bool {
+	for _, d := range s.due {
+		if d.due(n, t) != 0 {
+			return false
+		}
+	}
+	return true
 }
 
 // Value recognises the gravest thing in a string, or in the text of a number.
@@ -168,29 +174,35 @@ func (s *Set) Value(value []byte, t Trait) Hit {
 			hit = encoded(value)
 		}
 	}
-	if s == nil || s.due == nil || hit.Class == catalog.Secret {
+	if s == nil {
 		return hit
 	}
-	if d := s.due.due(len(value), t); d != 0 {
-		hit = s.added(d, hit, value)
+	for i := 0; i < len(s.due) && hit.Class != catalog.Secret; i++ {
+		if d := s.due[i].due(len(value), t); d != 0 {
+			hit = s.added(i*perTable, d, hit, value)
+		}
 	}
 	return hit
 }
 
-// added gives the graver of hit and what is found by what was added to the built-in
-// detectors.
-func (s *Set) added(d due, hit Hit, value []byte) Hit {
-	for i := range s.custom {
-		c := &s.custom[i]
-		if d&(1<<min(i, sharedBit)) == 0 && (i < mostBits || d&(1<<sharedBit) == 0) || c.Class <= hit.Class {
+// added gives the graver of hit and what is found by those due of what was added to the
+// built-in detectors, first being the place of their first.
+func (s *Set) added(first int, d due, hit Hit, value []byte) Hit {
+	for ; d != 0; d &= d - 1 {
+		i := first + bits.TrailingZeros64(uint64(d))
+		if i == 0 {
+			if !hit.Found() && nationalPhone(value, s.phones) {
+				hit = personal("phone number", "phone", 0, len(value))
+			}
+			continue
+		}
+		c := &s.custom[i-1]
+		if c.Class <= hit.Class {
 			continue
 		}
 		if m := c.find(value); m != nil {
 			hit = Hit{Detector: c.Name, Class: c.Class, at: m[0], end: m[1]}
 		}
-	}
-	if d&(1<<phoneBit) != 0 && !hit.Found() && nationalPhone(value, s.phones) {
-		return personal("phone number", "phone", 0, len(value))
 	}
 	return hit
 }

@@ -125,6 +125,39 @@ func (c *Collector) Add(file string, entry int, out *scan.Outcome) {
 	}
 }
 
+// Service is whose captures are collected.
+func (c *Collector) Service() string { return c.service }
+
+// Merge takes over what another collector gathered of captures that come after all of
+// this one's. The other is not used any more.
+func (c *Collector) Merge(later *Collector) {
+	c.summary.Captures += later.summary.Captures
+	c.summary.Judged += later.summary.Judged
+	c.summary.Skipped += later.summary.Skipped
+	c.summary.Bytes += later.summary.Bytes
+	c.summary.ExcessBytes += later.summary.ExcessBytes
+	c.skipped = append(c.skipped, later.skipped...)
+	for id, g := range later.findings {
+		f := c.findings[id]
+		if f == nil {
+			g.capture = 0 // captures are counted by another number here
+			c.findings[id] = g
+			continue
+		}
+		if g.Severity > f.Severity {
+			f.Severity, f.Entity, f.Field, f.Class, f.Sample, f.Why, f.Detector, f.Grant = g.Severity, g.Entity, g.Field, g.Class, g.Sample, g.Why, g.Detector, g.Grant
+		} else if f.Sample == "null" && g.Sample != "" && g.Severity == f.Severity {
+			f.Sample = g.Sample
+		}
+		f.Captures += g.Captures
+		f.Spots += g.Spots
+		f.Bytes += g.Bytes
+		for print := range g.prints {
+			f.print(print)
+		}
+	}
+}
+
 // IdentityOf gives the identity of a spot of a capture.
 func IdentityOf(service string, out *scan.Outcome, s *scan.Spot) Identity {
 	id := Identity{Service: service, Endpoint: out.Endpoint, Audience: out.Audience, Direction: Response,
@@ -161,11 +194,17 @@ func (c *Collector) spot(file string, entry int, out *scan.Outcome, s *scan.Spot
 	}
 	f.Spots += 1 + s.Folded
 	f.Bytes += s.Bytes
-	if s.Print != 0 && len(f.prints) < maxPrints {
+	if s.Print != 0 {
+		f.print(s.Print)
+	}
+}
+
+func (f *Finding) print(hash uint64) {
+	if len(f.prints) < maxPrints {
 		if f.prints == nil {
 			f.prints = map[uint64]struct{}{}
 		}
-		f.prints[s.Print] = struct{}{}
+		f.prints[hash] = struct{}{}
 	}
 }
 

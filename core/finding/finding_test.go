@@ -3,6 +3,8 @@ package finding
 import (
 	"encoding/json"
 	"fmt"
+	"math/rand/v2"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -221,6 +223,54 @@ func TestPrintsAreBounded(t *testing.T) {
 		default:
 			if len(prints) != 0 {
 				t.Errorf("%s has prints %v", f.Path, prints)
+			}
+		}
+	}
+}
+
+// TestMergingIsAsCollectingInOne splits what is collected at random places.
+func TestMergingIsAsCollectingInOne(t *testing.T) {
+	r := rand.New(rand.NewPCG(5, 6))
+	type one struct {
+		file  string
+		entry int
+		out   scan.Outcome
+	}
+	for range 500 {
+		var all []one
+		for entry := range 1 + r.IntN(12) {
+			out := scan.Outcome{Endpoint: fmt.Sprintf("GET /%d", r.IntN(2)), Audience: "visitor", AudienceBy: []string{"said", "assumed"}[r.IntN(2)], Status: "2XX", Bytes: r.IntN(100), Excess: r.IntN(50)}
+			if r.IntN(5) == 0 {
+				out.Skipped = "an answer with status 204 has no body"
+			}
+			for range r.IntN(4) {
+				out.Spots = append(out.Spots, scan.Spot{Kind: []scan.Kind{scan.SensitiveField, scan.UnexpectedField, scan.UnknownEndpoint}[r.IntN(3)], Severity: scan.Severity(1 + r.IntN(5)),
+					Path: []string{"$.a", "$.b"}[r.IntN(2)], Pointer: fmt.Sprintf("/a/%d", entry), Bytes: r.IntN(20), Sample: []string{"", "null", "a•••"}[r.IntN(3)], Detector: fmt.Sprint(r.IntN(9)), Print: uint64(r.IntN(3)), Folded: r.IntN(2)})
+			}
+			all = append(all, one{"a.har", entry, out})
+		}
+		whole, merged := NewCollector("s"), NewCollector("s")
+		for i := range all {
+			whole.Add(all[i].file, all[i].entry, &all[i].out)
+		}
+		for from := 0; from < len(all); {
+			to := from + 1 + r.IntN(len(all)-from)
+			part := NewCollector("s")
+			for i := from; i < to; i++ {
+				part.Add(all[i].file, all[i].entry, &all[i].out)
+			}
+			merged.Merge(part)
+			from = to
+		}
+		a, b := whole.Findings(), merged.Findings()
+		if len(a) != len(b) || whole.Summary() != merged.Summary() || !reflect.DeepEqual(whole.Skipped(), merged.Skipped()) {
+			t.Fatalf("%d and %d findings, %+v and %+v", len(a), len(b), whole.Summary(), merged.Summary())
+		}
+		for i := range a {
+			x, y := *a[i], *b[i]
+			x.capture, y.capture = 0, 0
+			if !reflect.DeepEqual(x, y) {
+				t.Fatalf("collected in one\n%+v\nand merged\n%+v", x, y)
 			}
 		}
 	}
