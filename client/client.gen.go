@@ -184,17 +184,26 @@ func (e DraftRequestFrom) Valid() bool {
 
 // Defines values for EventKind.
 const (
+	EventKindAssign  EventKind = "assign"
 	EventKindComment EventKind = "comment"
+	EventKindDue     EventKind = "due"
 	EventKindFound   EventKind = "found"
+	EventKindLabel   EventKind = "label"
 	EventKindMove    EventKind = "move"
 )
 
 // Valid indicates whether the value is a known member of the EventKind enum.
 func (e EventKind) Valid() bool {
 	switch e {
+	case EventKindAssign:
+		return true
 	case EventKindComment:
 		return true
+	case EventKindDue:
+		return true
 	case EventKindFound:
+		return true
+	case EventKindLabel:
 		return true
 	case EventKindMove:
 		return true
@@ -239,6 +248,39 @@ func (e FlowState) Valid() bool {
 	case FlowStateLeaking:
 		return true
 	case FlowStatePromised:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NoticeKind.
+const (
+	NoticeKindAssigned  NoticeKind = "assigned"
+	NoticeKindClosed    NoticeKind = "closed"
+	NoticeKindComment   NoticeKind = "comment"
+	NoticeKindMentioned NoticeKind = "mentioned"
+	NoticeKindMoved     NoticeKind = "moved"
+	NoticeKindRequest   NoticeKind = "request"
+	NoticeKindReturned  NoticeKind = "returned"
+)
+
+// Valid indicates whether the value is a known member of the NoticeKind enum.
+func (e NoticeKind) Valid() bool {
+	switch e {
+	case NoticeKindAssigned:
+		return true
+	case NoticeKindClosed:
+		return true
+	case NoticeKindComment:
+		return true
+	case NoticeKindMentioned:
+		return true
+	case NoticeKindMoved:
+		return true
+	case NoticeKindRequest:
+		return true
+	case NoticeKindReturned:
 		return true
 	default:
 		return false
@@ -296,24 +338,51 @@ func (e ReadingForm) Valid() bool {
 	}
 }
 
+// Defines values for RequestState.
+const (
+	RequestStateCountered RequestState = "countered"
+	RequestStateDeclined  RequestState = "declined"
+	RequestStateGranted   RequestState = "granted"
+	RequestStateOpen      RequestState = "open"
+	RequestStateWithdrawn RequestState = "withdrawn"
+)
+
+// Valid indicates whether the value is a known member of the RequestState enum.
+func (e RequestState) Valid() bool {
+	switch e {
+	case RequestStateCountered:
+		return true
+	case RequestStateDeclined:
+		return true
+	case RequestStateGranted:
+		return true
+	case RequestStateOpen:
+		return true
+	case RequestStateWithdrawn:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RevisionState.
 const (
-	Declined RevisionState = "declined"
-	Earlier  RevisionState = "earlier"
-	InForce  RevisionState = "in-force"
-	Waiting  RevisionState = "waiting"
+	RevisionStateDeclined RevisionState = "declined"
+	RevisionStateEarlier  RevisionState = "earlier"
+	RevisionStateInForce  RevisionState = "in-force"
+	RevisionStateWaiting  RevisionState = "waiting"
 )
 
 // Valid indicates whether the value is a known member of the RevisionState enum.
 func (e RevisionState) Valid() bool {
 	switch e {
-	case Declined:
+	case RevisionStateDeclined:
 		return true
-	case Earlier:
+	case RevisionStateEarlier:
 		return true
-	case InForce:
+	case RevisionStateInForce:
 		return true
-	case Waiting:
+	case RevisionStateWaiting:
 		return true
 	default:
 		return false
@@ -373,34 +442,55 @@ func (e Severity) Valid() bool {
 
 // Defines values for State.
 const (
-	AwaitingProof State = "awaiting-proof"
-	Closed        State = "closed"
-	Confirmed     State = "confirmed"
-	InRepair      State = "in-repair"
-	New           State = "new"
-	NotALeak      State = "not-a-leak"
-	Returned      State = "returned"
-	Waived        State = "waived"
+	StateAwaitingProof State = "awaiting-proof"
+	StateClosed        State = "closed"
+	StateConfirmed     State = "confirmed"
+	StateInRepair      State = "in-repair"
+	StateNew           State = "new"
+	StateNotALeak      State = "not-a-leak"
+	StateReturned      State = "returned"
+	StateWaived        State = "waived"
 )
 
 // Valid indicates whether the value is a known member of the State enum.
 func (e State) Valid() bool {
 	switch e {
-	case AwaitingProof:
+	case StateAwaitingProof:
 		return true
-	case Closed:
+	case StateClosed:
 		return true
-	case Confirmed:
+	case StateConfirmed:
 		return true
-	case InRepair:
+	case StateInRepair:
 		return true
-	case New:
+	case StateNew:
 		return true
-	case NotALeak:
+	case StateNotALeak:
 		return true
-	case Returned:
+	case StateReturned:
 		return true
-	case Waived:
+	case StateWaived:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TeachingWhat.
+const (
+	Exception TeachingWhat = "exception"
+	Format    TeachingWhat = "format"
+	Grant     TeachingWhat = "grant"
+)
+
+// Valid indicates whether the value is a known member of the TeachingWhat enum.
+func (e TeachingWhat) Valid() bool {
+	switch e {
+	case Exception:
+		return true
+	case Format:
+		return true
+	case Grant:
 		return true
 	default:
 		return false
@@ -545,11 +635,13 @@ func (e ListEndpointsParamsSort) Valid() bool {
 // Defines values for ListFindingsParamsSort.
 const (
 	ListFindingsParamsSortBytes          ListFindingsParamsSort = "bytes"
+	ListFindingsParamsSortDue            ListFindingsParamsSort = "due"
 	ListFindingsParamsSortEndpoint       ListFindingsParamsSort = "endpoint"
 	ListFindingsParamsSortFirstSeen      ListFindingsParamsSort = "first_seen"
 	ListFindingsParamsSortKind           ListFindingsParamsSort = "kind"
 	ListFindingsParamsSortLastSeen       ListFindingsParamsSort = "last_seen"
 	ListFindingsParamsSortMinusBytes     ListFindingsParamsSort = "-bytes"
+	ListFindingsParamsSortMinusDue       ListFindingsParamsSort = "-due"
 	ListFindingsParamsSortMinusEndpoint  ListFindingsParamsSort = "-endpoint"
 	ListFindingsParamsSortMinusFirstSeen ListFindingsParamsSort = "-first_seen"
 	ListFindingsParamsSortMinusKind      ListFindingsParamsSort = "-kind"
@@ -569,6 +661,8 @@ func (e ListFindingsParamsSort) Valid() bool {
 	switch e {
 	case ListFindingsParamsSortBytes:
 		return true
+	case ListFindingsParamsSortDue:
+		return true
 	case ListFindingsParamsSortEndpoint:
 		return true
 	case ListFindingsParamsSortFirstSeen:
@@ -578,6 +672,8 @@ func (e ListFindingsParamsSort) Valid() bool {
 	case ListFindingsParamsSortLastSeen:
 		return true
 	case ListFindingsParamsSortMinusBytes:
+		return true
+	case ListFindingsParamsSortMinusDue:
 		return true
 	case ListFindingsParamsSortMinusEndpoint:
 		return true
@@ -627,6 +723,12 @@ type ApplyContracts struct {
 	Base   *int           `json:"base,omitempty"`
 	Files  []ContractFile `json:"files"`
 	Reason *string        `json:"reason,omitempty"`
+}
+
+// Assignee defines model for Assignee.
+type Assignee struct {
+	ID   int64  `json:"id"`
+	Name string `json:"name"`
 }
 
 // Batch defines model for Batch.
@@ -1048,6 +1150,7 @@ type Event struct {
 	At      time.Time `json:"at"`
 	Author  string    `json:"author"`
 	BatchID *int64    `json:"batch_id,omitempty"`
+	Became  *string   `json:"became,omitempty"`
 
 	// CaptureID That proved the repair
 	CaptureID *int64    `json:"capture_id,omitempty"`
@@ -1059,6 +1162,9 @@ type Event struct {
 	Revision *int    `json:"revision,omitempty"`
 	To       *State  `json:"to,omitempty"`
 	Until    *string `json:"until,omitempty"`
+
+	// Was What was assigned, due or labelled before
+	Was *string `json:"was,omitempty"`
 }
 
 // EventKind defines model for Event.Kind.
@@ -1097,6 +1203,40 @@ type ExposureMap struct {
 	Cells   [][]int          `json:"cells"`
 	Columns []ExposureColumn `json:"columns"`
 	Rows    []ExposureRow    `json:"rows"`
+}
+
+// ExposureRequest defines model for ExposureRequest.
+type ExposureRequest struct {
+	At       time.Time `json:"at"`
+	Audience string    `json:"audience"`
+	Author   string    `json:"author"`
+
+	// Class The field's
+	Class     *string    `json:"class,omitempty"`
+	Decided   *time.Time `json:"decided,omitempty"`
+	DecidedBy *string    `json:"decided_by,omitempty"`
+
+	// Decision What was said with it
+	Decision *string `json:"decision,omitempty"`
+	Endpoint string  `json:"endpoint"`
+	Entity   string  `json:"entity"`
+	Field    string  `json:"field"`
+
+	// Grant The line that granting writes
+	Grant    *string `json:"grant,omitempty"`
+	ID       int64   `json:"id"`
+	Member   *string `json:"member,omitempty"`
+	NeededBy string  `json:"needed_by"`
+	Own      bool    `json:"own"`
+	Reason   string  `json:"reason"`
+
+	// Refuse Why it cannot be written
+	Refuse *string `json:"refuse,omitempty"`
+
+	// Revision Of the contracts that grants it
+	Revision *int         `json:"revision,omitempty"`
+	Service  string       `json:"service"`
+	State    RequestState `json:"state"`
 }
 
 // ExposureRow defines model for ExposureRow.
@@ -1156,13 +1296,18 @@ type FieldPage struct {
 
 // Finding defines model for Finding.
 type Finding struct {
-	Audience   string    `json:"audience"`
-	AudienceBy *string   `json:"audience_by,omitempty"`
-	Bytes      int64     `json:"bytes"`
-	Captures   int       `json:"captures"`
-	Class      *string   `json:"class,omitempty"`
-	Cwe        int       `json:"cwe"`
-	Direction  string    `json:"direction"`
+	// AssignedTeam In place of the endpoint's team
+	AssignedTeam *string `json:"assigned_team,omitempty"`
+	Audience     string  `json:"audience"`
+	AudienceBy   *string `json:"audience_by,omitempty"`
+	Bytes        int64   `json:"bytes"`
+	Captures     int     `json:"captures"`
+	Class        *string `json:"class,omitempty"`
+	Cwe          int     `json:"cwe"`
+	Direction    string  `json:"direction"`
+
+	// Due The last day, UTC
+	Due        *string   `json:"due,omitempty"`
 	Endpoint   string    `json:"endpoint"`
 	EndpointID string    `json:"endpoint_id"`
 	Entity     *string   `json:"entity,omitempty"`
@@ -1173,8 +1318,10 @@ type Finding struct {
 	// ID The fingerprint
 	ID       string    `json:"id"`
 	Kind     string    `json:"kind"`
+	Labels   *[]string `json:"labels,omitempty"`
 	LastSeen time.Time `json:"last_seen"`
 	Path     string    `json:"path"`
+	Person   *Assignee `json:"person,omitempty"`
 	Sample   *string   `json:"sample,omitempty"`
 	Service  string    `json:"service"`
 	Severity Severity  `json:"severity"`
@@ -1194,10 +1341,13 @@ type FindingDetail struct {
 	Elsewhere []Finding `json:"elsewhere"`
 
 	// Evidence Captures that show it, newest first
-	Evidence []Evidence  `json:"evidence"`
-	Finding  Finding     `json:"finding"`
-	Grant    *GrantPlace `json:"grant,omitempty"`
-	History  []Event     `json:"history"`
+	Evidence []Evidence `json:"evidence"`
+	Finding  Finding    `json:"finding"`
+
+	// Follows One is told of what becomes of it
+	Follows *bool       `json:"follows,omitempty"`
+	Grant   *GrantPlace `json:"grant,omitempty"`
+	History []Event     `json:"history"`
 
 	// Mend How such a leak is usually mended
 	Mend *string `json:"mend,omitempty"`
@@ -1210,6 +1360,9 @@ type FindingDetail struct {
 
 	// SameValue Where the same value leaks, told by its keyed hash
 	SameValue []Finding `json:"same_value"`
+
+	// Teaches Changes of the contracts that would keep it from being told, were it no leak
+	Teaches *[]Teaching `json:"teaches,omitempty"`
 }
 
 // FindingPage defines model for FindingPage.
@@ -1219,6 +1372,56 @@ type FindingPage struct {
 	Page       int        `json:"page"`
 	Size       int        `json:"size"`
 	Total      int        `json:"total"`
+}
+
+// FindingsChange defines model for FindingsChange.
+type FindingsChange struct {
+	AddLabels *[]string `json:"add_labels,omitempty"`
+	Comment   *string   `json:"comment,omitempty"`
+
+	// Due The last day, UTC; empty for none
+	Due *string `json:"due,omitempty"`
+
+	// Filter In place of ids: the query of a list of findings, as in state=new&severity=critical
+	Filter *string   `json:"filter,omitempty"`
+	Ids    *[]string `json:"ids,omitempty"`
+
+	// Person To whom they are assigned: an e-mail address, `me`, or `nobody`
+	Person       *string   `json:"person,omitempty"`
+	RemoveLabels *[]string `json:"remove_labels,omitempty"`
+
+	// Team A team in place of the endpoint's; empty gives it back to that
+	Team *string `json:"team,omitempty"`
+	To   *State  `json:"to,omitempty"`
+
+	// Try Only say what would come of it
+	Try *bool `json:"try,omitempty"`
+
+	// Until The last day of a waiver, UTC
+	Until *string `json:"until,omitempty"`
+}
+
+// FindingsChanged defines model for FindingsChanged.
+type FindingsChanged struct {
+	At     time.Time `json:"at"`
+	Author string    `json:"author"`
+
+	// Findings How many change
+	Findings int `json:"findings"`
+
+	// ID By which it can be undone
+	ID *int64 `json:"id,omitempty"`
+
+	// Left How many stay as they are
+	Left    *int `json:"left,omitempty"`
+	Matched *int `json:"matched,omitempty"`
+
+	// Refused Those, or the first fifty of them
+	Refused *[]RefusedFinding `json:"refused,omitempty"`
+	Undone  *bool             `json:"undone,omitempty"`
+
+	// Words What is changed
+	Words string `json:"words"`
 }
 
 // Flow defines model for Flow.
@@ -1318,13 +1521,26 @@ type Home struct {
 	Batches       []Batch      `json:"batches"`
 	BySeverity    BySeverity   `json:"by_severity"`
 	ByState       []StateCount `json:"by_state"`
-	Open          int          `json:"open"`
-	Returned      int          `json:"returned"`
-	Services      []Service    `json:"services"`
+
+	// Mine Assigned to who asks and open, first what is due first
+	Mine      []Finding `json:"mine"`
+	MineTotal int       `json:"mine_total"`
+	Open      int       `json:"open"`
+
+	// Overdue Of mine
+	Overdue int `json:"overdue"`
+
+	// Requests Exposure requests that wait for a decision
+	Requests int       `json:"requests"`
+	Returned int       `json:"returned"`
+	Services []Service `json:"services"`
 
 	// UnknownEndpoints Seen without a contract
 	UnknownEndpoints []Endpoint `json:"unknown_endpoints"`
 	UnknownTotal     int        `json:"unknown_total"`
+
+	// Unread Notices
+	Unread int `json:"unread"`
 
 	// Urgent New and returned ones
 	Urgent []Finding `json:"urgent"`
@@ -1378,6 +1594,22 @@ type KindPage struct {
 	Summary string `json:"summary"`
 }
 
+// LabelCount defines model for LabelCount.
+type LabelCount struct {
+	Findings int    `json:"findings"`
+	Label    string `json:"label"`
+}
+
+// LessGrant defines model for LessGrant.
+type LessGrant struct {
+	// Max Of a text
+	Max    *int    `json:"max,omitempty"`
+	Member *string `json:"member,omitempty"`
+
+	// Optional It need not be there
+	Optional *bool `json:"optional,omitempty"`
+}
+
 // LiveCall defines model for LiveCall.
 type LiveCall struct {
 	Batch    Batch         `json:"batch"`
@@ -1424,6 +1656,24 @@ type Move struct {
 	Until *string `json:"until,omitempty"`
 }
 
+// NewRequest defines model for NewRequest.
+type NewRequest struct {
+	Audience string `json:"audience"`
+
+	// Endpoint As the contract writes it
+	Endpoint string `json:"endpoint"`
+	Entity   string `json:"entity"`
+	Field    string `json:"field"`
+
+	// Member As it is to be called; left out: as the field
+	Member *string `json:"member,omitempty"`
+
+	// NeededBy A page, an application, a program
+	NeededBy string `json:"needed_by"`
+	Reason   string `json:"reason"`
+	Service  string `json:"service"`
+}
+
 // NewToken defines model for NewToken.
 type NewToken struct {
 	Credentials *Credentials `json:"credentials,omitempty"`
@@ -1431,6 +1681,44 @@ type NewToken struct {
 
 	// Name What uses it
 	Name string `json:"name"`
+}
+
+// NewView defines model for NewView.
+type NewView struct {
+	Name string `json:"name"`
+
+	// Query Of the console's address, as in state=any&q=berth
+	Query string `json:"query"`
+
+	// Shared Others see it too
+	Shared *bool `json:"shared,omitempty"`
+}
+
+// Notice defines model for Notice.
+type Notice struct {
+	At     time.Time `json:"at"`
+	Author string    `json:"author"`
+
+	// Finding Its kind, endpoint and path
+	Finding   *string    `json:"finding,omitempty"`
+	FindingID *string    `json:"finding_id,omitempty"`
+	ID        int64      `json:"id"`
+	Kind      NoticeKind `json:"kind"`
+	Read      bool       `json:"read"`
+	RequestID *int64     `json:"request_id,omitempty"`
+	Text      string     `json:"text"`
+}
+
+// NoticeKind defines model for Notice.Kind.
+type NoticeKind string
+
+// NoticePage defines model for NoticePage.
+type NoticePage struct {
+	Items  []Notice `json:"items"`
+	Page   int      `json:"page"`
+	Size   int      `json:"size"`
+	Total  int      `json:"total"`
+	Unread int      `json:"unread"`
 }
 
 // PatchOp One operation of a JSON Patch (RFC 6902) on a contract file; its comments and order stay
@@ -1476,6 +1764,12 @@ type Question struct {
 	Text   string  `json:"text"`
 }
 
+// ReadUpTo defines model for ReadUpTo.
+type ReadUpTo struct {
+	// UpTo A notice's id, that included
+	UpTo int64 `json:"up_to"`
+}
+
 // Reading defines model for Reading.
 type Reading struct {
 	Base   *int        `json:"base,omitempty"`
@@ -1510,6 +1804,12 @@ type Reason struct {
 	Reason string `json:"reason"`
 }
 
+// RefusedFinding defines model for RefusedFinding.
+type RefusedFinding struct {
+	ID  string `json:"id"`
+	Why string `json:"why"`
+}
+
 // RelationModel defines model for RelationModel.
 type RelationModel struct {
 	Entity string `json:"entity"`
@@ -1530,6 +1830,24 @@ type Repeat struct {
 	// Writes Calls that may change something are made too
 	Writes *bool `json:"writes,omitempty"`
 }
+
+// RequestDecision defines model for RequestDecision.
+type RequestDecision struct {
+	Comment *string    `json:"comment,omitempty"`
+	Grant   bool       `json:"grant"`
+	Less    *LessGrant `json:"less,omitempty"`
+}
+
+// RequestPage defines model for RequestPage.
+type RequestPage struct {
+	Items []ExposureRequest `json:"items"`
+	Page  int               `json:"page"`
+	Size  int               `json:"size"`
+	Total int               `json:"total"`
+}
+
+// RequestState defines model for RequestState.
+type RequestState string
 
 // ResponseContract defines model for ResponseContract.
 type ResponseContract struct {
@@ -1600,6 +1918,16 @@ type RevisionState string
 
 // Role defines model for Role.
 type Role string
+
+// SavedView defines model for SavedView.
+type SavedView struct {
+	Author string `json:"author"`
+	ID     int64  `json:"id"`
+	Name   string `json:"name"`
+	Own    bool   `json:"own"`
+	Query  string `json:"query"`
+	Shared bool   `json:"shared"`
+}
 
 // Sentence defines model for Sentence.
 type Sentence struct {
@@ -1711,6 +2039,15 @@ type Table struct {
 	Primary *[]string     `json:"primary,omitempty"`
 }
 
+// Teaching defines model for Teaching.
+type Teaching struct {
+	Text string       `json:"text"`
+	What TeachingWhat `json:"what"`
+}
+
+// TeachingWhat defines model for Teaching.What.
+type TeachingWhat string
+
 // Token defines model for Token.
 type Token struct {
 	Created  time.Time  `json:"created"`
@@ -1783,6 +2120,12 @@ type Trial struct {
 	// Text The difference from what is in force in the unified format
 	Text  string     `json:"text"`
 	Words []Sentence `json:"words"`
+}
+
+// Undone defines model for Undone.
+type Undone struct {
+	Left   []RefusedFinding `json:"left"`
+	Undone int              `json:"undone"`
 }
 
 // WireFinding defines model for WireFinding.
@@ -1999,6 +2342,13 @@ type ListFindingsParams struct {
 	// Batch Seen in this batch
 	Batch *int64 `form:"batch,omitempty" json:"batch,omitempty"`
 
+	// Assigned `me`, `nobody`, an e-mail address, or `team:` and its name
+	Assigned *string `form:"assigned,omitempty" json:"assigned,omitempty"`
+	Label    *string `form:"label,omitempty" json:"label,omitempty"`
+
+	// Due `over` for what is overdue, or a day before which it is due
+	Due *string `form:"due,omitempty" json:"due,omitempty"`
+
 	// Q Words in endpoint, path, entity or field
 	Q    *string                 `form:"q,omitempty" json:"q,omitempty"`
 	Sort *ListFindingsParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
@@ -2016,6 +2366,37 @@ type ListFindingsParamsSort string
 // WatchLiveParams defines parameters for WatchLive.
 type WatchLiveParams struct {
 	Service *string `form:"service,omitempty" json:"service,omitempty"`
+}
+
+// ListNoticesParams defines parameters for ListNotices.
+type ListNoticesParams struct {
+	// Unread Only what is not read
+	Unread *bool `form:"unread,omitempty" json:"unread,omitempty"`
+
+	// Page From 1
+	Page *PageNumber `form:"page,omitempty" json:"page,omitempty"`
+
+	// Size Items a page
+	Size *PageSize `form:"size,omitempty" json:"size,omitempty"`
+}
+
+// ListRequestsParams defines parameters for ListRequests.
+type ListRequestsParams struct {
+	// State `open`, `any`, or states separated by commas
+	State   *string `form:"state,omitempty" json:"state,omitempty"`
+	Service *string `form:"service,omitempty" json:"service,omitempty"`
+
+	// Endpoint As the contract writes it
+	Endpoint *string `form:"endpoint,omitempty" json:"endpoint,omitempty"`
+
+	// Mine Only one's own
+	Mine *bool `form:"mine,omitempty" json:"mine,omitempty"`
+
+	// Page From 1
+	Page *PageNumber `form:"page,omitempty" json:"page,omitempty"`
+
+	// Size Items a page
+	Size *PageSize `form:"size,omitempty" json:"size,omitempty"`
 }
 
 // ListRevisionsParams defines parameters for ListRevisions.
@@ -2124,17 +2505,32 @@ type WithdrawBatchJSONRequestBody WithdrawBatchJSONBody
 // RevealValueJSONRequestBody defines body for RevealValue for application/json ContentType.
 type RevealValueJSONRequestBody RevealValueJSONBody
 
+// ChangeFindingsJSONRequestBody defines body for ChangeFindings for application/json ContentType.
+type ChangeFindingsJSONRequestBody = FindingsChange
+
+// SetDueJSONRequestBody defines body for SetDue for application/json ContentType.
+type SetDueJSONRequestBody = BySeverity
+
 // CommentFindingJSONRequestBody defines body for CommentFinding for application/json ContentType.
 type CommentFindingJSONRequestBody = Comment
 
 // MoveFindingJSONRequestBody defines body for MoveFinding for application/json ContentType.
 type MoveFindingJSONRequestBody = Move
 
+// ReadNoticesJSONRequestBody defines body for ReadNotices for application/json ContentType.
+type ReadNoticesJSONRequestBody = ReadUpTo
+
 // InviteJSONRequestBody defines body for Invite for application/json ContentType.
 type InviteJSONRequestBody = Invitation
 
 // RepeatCallsJSONRequestBody defines body for RepeatCalls for application/json ContentType.
 type RepeatCallsJSONRequestBody = Repeat
+
+// AskForFieldJSONRequestBody defines body for AskForField for application/json ContentType.
+type AskForFieldJSONRequestBody = NewRequest
+
+// DecideRequestJSONRequestBody defines body for DecideRequest for application/json ContentType.
+type DecideRequestJSONRequestBody = RequestDecision
 
 // ApplyContractsJSONRequestBody defines body for ApplyContracts for application/json ContentType.
 type ApplyContractsJSONRequestBody = ApplyContracts
@@ -2183,6 +2579,9 @@ type SetUpJSONRequestBody = SetUp
 
 // CreateTokenJSONRequestBody defines body for CreateToken for application/json ContentType.
 type CreateTokenJSONRequestBody = NewToken
+
+// AddViewJSONRequestBody defines body for AddView for application/json ContentType.
+type AddViewJSONRequestBody = NewView
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -2361,6 +2760,58 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/findings (the `ListFindings` operationId).
 	ListFindings(ctx context.Context, params *ListFindingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListChanges The latest changes of several findings
+	//
+	// Corresponds with GET /api/v1/findings/changes (the `ListChanges` operationId).
+	ListChanges(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeFindingsWithBody Change findings, all of them in one step
+	//
+	// Those named, or all that fit a filter. With `try` it only says what would come of it.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/findings/changes (the `ChangeFindings` operationId).
+	ChangeFindingsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeFindings Change findings, all of them in one step
+	//
+	// Those named, or all that fit a filter. With `try` it only says what would come of it.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/findings/changes (the `ChangeFindings` operationId).
+	ChangeFindings(ctx context.Context, body ChangeFindingsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// UndoChange Make findings what they were before a change, but for those changed since
+	//
+	// Corresponds with POST /api/v1/findings/changes/{change_id}/undo (the `UndoChange` operationId).
+	UndoChange(ctx context.Context, changeID int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetDue Within how many days a new finding is due
+	//
+	// Corresponds with GET /api/v1/findings/due (the `GetDue` operationId).
+	GetDue(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetDueWithBody Say within how many days findings that are new from now on are due
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/findings/due (the `SetDue` operationId).
+	SetDueWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetDue Say within how many days findings that are new from now on are due
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/findings/due (the `SetDue` operationId).
+	SetDue(ctx context.Context, body SetDueJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListLabels Labels in use
+	//
+	// Corresponds with GET /api/v1/findings/labels (the `ListLabels` operationId).
+	ListLabels(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetFinding One finding with its evidence and history
 	//
 	// Corresponds with GET /api/v1/findings/{finding_id} (the `GetFinding` operationId).
@@ -2379,6 +2830,16 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/findings/{finding_id}/comments (the `CommentFinding` operationId).
 	CommentFinding(ctx context.Context, findingID FindingID, body CommentFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// UnfollowFinding Be told no longer
+	//
+	// Corresponds with DELETE /api/v1/findings/{finding_id}/follow (the `UnfollowFinding` operationId).
+	UnfollowFinding(ctx context.Context, findingID FindingID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FollowFinding Be told of what becomes of a finding
+	//
+	// Corresponds with PUT /api/v1/findings/{finding_id}/follow (the `FollowFinding` operationId).
+	FollowFinding(ctx context.Context, findingID FindingID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// MoveFindingWithBody Move a finding to another state
 	//
@@ -2410,6 +2871,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/live (the `WatchLive` operationId).
 	WatchLive(ctx context.Context, params *WatchLiveParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListNotices What one is told
+	//
+	// Corresponds with GET /api/v1/notices (the `ListNotices` operationId).
+	ListNotices(ctx context.Context, params *ListNoticesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadNoticesWithBody Mark what one was told as read
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/notices/read (the `ReadNotices` operationId).
+	ReadNoticesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadNotices Mark what one was told as read
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/notices/read (the `ReadNotices` operationId).
+	ReadNotices(ctx context.Context, body ReadNoticesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListPeople Everybody who may come in
 	//
@@ -2447,6 +2927,53 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/repeats (the `RepeatCalls` operationId).
 	RepeatCalls(ctx context.Context, body RepeatCallsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRequests Exposure requests
+	//
+	// Corresponds with GET /api/v1/requests (the `ListRequests` operationId).
+	ListRequests(ctx context.Context, params *ListRequestsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AskForFieldWithBody Ask that a field be granted at an endpoint
+	//
+	// A request for the same that is open already is given instead of a second one.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/requests (the `AskForField` operationId).
+	AskForFieldWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AskForField Ask that a field be granted at an endpoint
+	//
+	// A request for the same that is open already is given instead of a second one.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/requests (the `AskForField` operationId).
+	AskForField(ctx context.Context, body AskForFieldJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WithdrawRequest Take back a request of one's own
+	//
+	// Corresponds with DELETE /api/v1/requests/{request_id} (the `WithdrawRequest` operationId).
+	WithdrawRequest(ctx context.Context, requestID int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRequest One request, with the grant that it asks for
+	//
+	// Corresponds with GET /api/v1/requests/{request_id} (the `GetRequest` operationId).
+	GetRequest(ctx context.Context, requestID int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DecideRequestWithBody Grant a request, which revises the contracts, grant less, or decline it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/requests/{request_id}/decision (the `DecideRequest` operationId).
+	DecideRequestWithBody(ctx context.Context, requestID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DecideRequest Grant a request, which revises the contracts, grant less, or decline it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/requests/{request_id}/decision (the `DecideRequest` operationId).
+	DecideRequest(ctx context.Context, requestID int64, body DecideRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRevisions Revisions of contracts, newest first
 	//
@@ -2804,6 +3331,30 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/trail/verification (the `VerifyTrail` operationId).
 	VerifyTrail(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListViews Lists of findings that one keeps, and that others share
+	//
+	// Corresponds with GET /api/v1/views (the `ListViews` operationId).
+	ListViews(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddViewWithBody Keep a list of findings
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/views (the `AddView` operationId).
+	AddViewWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddView Keep a list of findings
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/views (the `AddView` operationId).
+	AddView(ctx context.Context, body AddViewJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DropView Drop a view of one's own
+	//
+	// Corresponds with DELETE /api/v1/views/{view_id} (the `DropView` operationId).
+	DropView(ctx context.Context, viewID int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetHealth Whether the service can serve
 	//
 	// Corresponds with GET /healthz (the `GetHealth` operationId).
@@ -3083,6 +3634,138 @@ func (c *Client) ListFindings(ctx context.Context, params *ListFindingsParams, r
 	return c.Client.Do(req)
 }
 
+// ListChanges The latest changes of several findings
+//
+// Corresponds with GET /api/v1/findings/changes (the `ListChanges` operationId).
+func (c *Client) ListChanges(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListChangesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeFindingsWithBody Change findings, all of them in one step
+//
+// Those named, or all that fit a filter. With `try` it only says what would come of it.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/findings/changes (the `ChangeFindings` operationId).
+func (c *Client) ChangeFindingsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeFindingsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeFindings Change findings, all of them in one step
+//
+// Those named, or all that fit a filter. With `try` it only says what would come of it.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/findings/changes (the `ChangeFindings` operationId).
+func (c *Client) ChangeFindings(ctx context.Context, body ChangeFindingsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeFindingsRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// UndoChange Make findings what they were before a change, but for those changed since
+//
+// Corresponds with POST /api/v1/findings/changes/{change_id}/undo (the `UndoChange` operationId).
+func (c *Client) UndoChange(ctx context.Context, changeID int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUndoChangeRequest(c.Server, changeID)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetDue Within how many days a new finding is due
+//
+// Corresponds with GET /api/v1/findings/due (the `GetDue` operationId).
+func (c *Client) GetDue(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDueRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetDueWithBody Say within how many days findings that are new from now on are due
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/findings/due (the `SetDue` operationId).
+func (c *Client) SetDueWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetDueRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetDue Say within how many days findings that are new from now on are due
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/findings/due (the `SetDue` operationId).
+func (c *Client) SetDue(ctx context.Context, body SetDueJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetDueRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListLabels Labels in use
+//
+// Corresponds with GET /api/v1/findings/labels (the `ListLabels` operationId).
+func (c *Client) ListLabels(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListLabelsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetFinding One finding with its evidence and history
 //
 // Corresponds with GET /api/v1/findings/{finding_id} (the `GetFinding` operationId).
@@ -3122,6 +3805,36 @@ func (c *Client) CommentFindingWithBody(ctx context.Context, findingID FindingID
 // Corresponds with POST /api/v1/findings/{finding_id}/comments (the `CommentFinding` operationId).
 func (c *Client) CommentFinding(ctx context.Context, findingID FindingID, body CommentFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCommentFindingRequest(c.Server, findingID, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// UnfollowFinding Be told no longer
+//
+// Corresponds with DELETE /api/v1/findings/{finding_id}/follow (the `UnfollowFinding` operationId).
+func (c *Client) UnfollowFinding(ctx context.Context, findingID FindingID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUnfollowFindingRequest(c.Server, findingID)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FollowFinding Be told of what becomes of a finding
+//
+// Corresponds with PUT /api/v1/findings/{finding_id}/follow (the `FollowFinding` operationId).
+func (c *Client) FollowFinding(ctx context.Context, findingID FindingID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFollowFindingRequest(c.Server, findingID)
 	if err != nil {
 		return nil, err
 	}
@@ -3213,6 +3926,55 @@ func (c *Client) WatchLive(ctx context.Context, params *WatchLiveParams, reqEdit
 	return c.Client.Do(req)
 }
 
+// ListNotices What one is told
+//
+// Corresponds with GET /api/v1/notices (the `ListNotices` operationId).
+func (c *Client) ListNotices(ctx context.Context, params *ListNoticesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListNoticesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadNoticesWithBody Mark what one was told as read
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/notices/read (the `ReadNotices` operationId).
+func (c *Client) ReadNoticesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadNoticesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadNotices Mark what one was told as read
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/notices/read (the `ReadNotices` operationId).
+func (c *Client) ReadNotices(ctx context.Context, body ReadNoticesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadNoticesRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListPeople Everybody who may come in
 //
 // Corresponds with GET /api/v1/people (the `ListPeople` operationId).
@@ -3290,6 +4052,123 @@ func (c *Client) RepeatCallsWithBody(ctx context.Context, contentType string, bo
 // Corresponds with POST /api/v1/repeats (the `RepeatCalls` operationId).
 func (c *Client) RepeatCalls(ctx context.Context, body RepeatCallsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRepeatCallsRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRequests Exposure requests
+//
+// Corresponds with GET /api/v1/requests (the `ListRequests` operationId).
+func (c *Client) ListRequests(ctx context.Context, params *ListRequestsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRequestsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AskForFieldWithBody Ask that a field be granted at an endpoint
+//
+// A request for the same that is open already is given instead of a second one.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/requests (the `AskForField` operationId).
+func (c *Client) AskForFieldWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAskForFieldRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AskForField Ask that a field be granted at an endpoint
+//
+// A request for the same that is open already is given instead of a second one.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/requests (the `AskForField` operationId).
+func (c *Client) AskForField(ctx context.Context, body AskForFieldJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAskForFieldRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WithdrawRequest Take back a request of one's own
+//
+// Corresponds with DELETE /api/v1/requests/{request_id} (the `WithdrawRequest` operationId).
+func (c *Client) WithdrawRequest(ctx context.Context, requestID int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWithdrawRequestRequest(c.Server, requestID)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRequest One request, with the grant that it asks for
+//
+// Corresponds with GET /api/v1/requests/{request_id} (the `GetRequest` operationId).
+func (c *Client) GetRequest(ctx context.Context, requestID int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRequestRequest(c.Server, requestID)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DecideRequestWithBody Grant a request, which revises the contracts, grant less, or decline it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/requests/{request_id}/decision (the `DecideRequest` operationId).
+func (c *Client) DecideRequestWithBody(ctx context.Context, requestID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDecideRequestRequestWithBody(c.Server, requestID, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DecideRequest Grant a request, which revises the contracts, grant less, or decline it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/requests/{request_id}/decision (the `DecideRequest` operationId).
+func (c *Client) DecideRequest(ctx context.Context, requestID int64, body DecideRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDecideRequestRequest(c.Server, requestID, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4206,6 +5085,70 @@ func (c *Client) ListTrail(ctx context.Context, params *ListTrailParams, reqEdit
 // Corresponds with GET /api/v1/trail/verification (the `VerifyTrail` operationId).
 func (c *Client) VerifyTrail(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewVerifyTrailRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListViews Lists of findings that one keeps, and that others share
+//
+// Corresponds with GET /api/v1/views (the `ListViews` operationId).
+func (c *Client) ListViews(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListViewsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddViewWithBody Keep a list of findings
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/views (the `AddView` operationId).
+func (c *Client) AddViewWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddViewRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddView Keep a list of findings
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/views (the `AddView` operationId).
+func (c *Client) AddView(ctx context.Context, body AddViewJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddViewRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DropView Drop a view of one's own
+//
+// Corresponds with DELETE /api/v1/views/{view_id} (the `DropView` operationId).
+func (c *Client) DropView(ctx context.Context, viewID int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDropViewRequest(c.Server, viewID)
 	if err != nil {
 		return nil, err
 	}
@@ -5259,6 +6202,42 @@ func NewListFindingsRequest(server string, params *ListFindingsParams) (*http.Re
 
 		}
 
+		if params.Assigned != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "assigned", *params.Assigned, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Label != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "label", *params.Label, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Due != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "due", *params.Due, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Q != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
@@ -5311,6 +6290,201 @@ func NewListFindingsRequest(server string, params *ListFindingsParams) (*http.Re
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListChangesRequest constructs an http.Request for the ListChanges method
+func NewListChangesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/findings/changes")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeFindingsRequest calls the generic ChangeFindings builder with application/json body
+func NewChangeFindingsRequest(server string, body ChangeFindingsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeFindingsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewChangeFindingsRequestWithBody constructs an http.Request for the ChangeFindings method, with any body, and a specified content type
+func NewChangeFindingsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/findings/changes")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewUndoChangeRequest constructs an http.Request for the UndoChange method
+func NewUndoChangeRequest(server string, changeID int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "change_id", changeID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/findings/changes/%s/undo", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetDueRequest constructs an http.Request for the GetDue method
+func NewGetDueRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/findings/due")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetDueRequest calls the generic SetDue builder with application/json body
+func NewSetDueRequest(server string, body SetDueJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetDueRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetDueRequestWithBody constructs an http.Request for the SetDue method, with any body, and a specified content type
+func NewSetDueRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/findings/due")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListLabelsRequest constructs an http.Request for the ListLabels method
+func NewListLabelsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/findings/labels")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -5398,6 +6572,74 @@ func NewCommentFindingRequestWithBody(server string, findingID FindingID, conten
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewUnfollowFindingRequest constructs an http.Request for the UnfollowFinding method
+func NewUnfollowFindingRequest(server string, findingID FindingID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "finding_id", findingID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/findings/%s/follow", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewFollowFindingRequest constructs an http.Request for the FollowFinding method
+func NewFollowFindingRequest(server string, findingID FindingID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "finding_id", findingID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/findings/%s/follow", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -5557,6 +6799,124 @@ func NewWatchLiveRequest(server string, params *WatchLiveParams) (*http.Request,
 	return req, nil
 }
 
+// NewListNoticesRequest constructs an http.Request for the ListNotices method
+func NewListNoticesRequest(server string, params *ListNoticesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/notices")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Unread != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "unread", *params.Unread, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Page != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "page", *params.Page, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Size != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "size", *params.Size, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewReadNoticesRequest calls the generic ReadNotices builder with application/json body
+func NewReadNoticesRequest(server string, body ReadNoticesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewReadNoticesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewReadNoticesRequestWithBody constructs an http.Request for the ReadNotices method, with any body, and a specified content type
+func NewReadNoticesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/notices/read")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListPeopleRequest constructs an http.Request for the ListPeople method
 func NewListPeopleRequest(server string) (*http.Request, error) {
 	var err error
@@ -5645,6 +7005,275 @@ func NewRepeatCallsRequestWithBody(server string, contentType string, body io.Re
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/repeats")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListRequestsRequest constructs an http.Request for the ListRequests method
+func NewListRequestsRequest(server string, params *ListRequestsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/requests")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Service != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "service", *params.Service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Endpoint != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "endpoint", *params.Endpoint, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Mine != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "mine", *params.Mine, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Page != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "page", *params.Page, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Size != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "size", *params.Size, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAskForFieldRequest calls the generic AskForField builder with application/json body
+func NewAskForFieldRequest(server string, body AskForFieldJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAskForFieldRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAskForFieldRequestWithBody constructs an http.Request for the AskForField method, with any body, and a specified content type
+func NewAskForFieldRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/requests")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewWithdrawRequestRequest constructs an http.Request for the WithdrawRequest method
+func NewWithdrawRequestRequest(server string, requestID int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "request_id", requestID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/requests/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetRequestRequest constructs an http.Request for the GetRequest method
+func NewGetRequestRequest(server string, requestID int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "request_id", requestID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/requests/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDecideRequestRequest calls the generic DecideRequest builder with application/json body
+func NewDecideRequestRequest(server string, requestID int64, body DecideRequestJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDecideRequestRequestWithBody(server, requestID, "application/json", bodyReader)
+}
+
+// NewDecideRequestRequestWithBody constructs an http.Request for the DecideRequest method, with any body, and a specified content type
+func NewDecideRequestRequestWithBody(server string, requestID int64, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "request_id", requestID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/requests/%s/decision", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -7607,6 +9236,107 @@ func NewVerifyTrailRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListViewsRequest constructs an http.Request for the ListViews method
+func NewListViewsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/views")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddViewRequest calls the generic AddView builder with application/json body
+func NewAddViewRequest(server string, body AddViewJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddViewRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddViewRequestWithBody constructs an http.Request for the AddView method, with any body, and a specified content type
+func NewAddViewRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/views")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDropViewRequest constructs an http.Request for the DropView method
+func NewDropViewRequest(server string, viewID int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "view_id", viewID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/views/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetHealthRequest constructs an http.Request for the GetHealth method
 func NewGetHealthRequest(server string) (*http.Request, error) {
 	var err error
@@ -7801,6 +9531,66 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/findings (the `ListFindings` operationId).
 	ListFindingsWithResponse(ctx context.Context, params *ListFindingsParams, reqEditors ...RequestEditorFn) (*ListFindingsResponse, error)
 
+	// ListChangesWithResponse The latest changes of several findings
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/findings/changes (the `ListChanges` operationId).
+	ListChangesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListChangesResponse, error)
+
+	// ChangeFindingsWithBodyWithResponse Change findings, all of them in one step
+	//
+	// Those named, or all that fit a filter. With `try` it only says what would come of it.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/findings/changes (the `ChangeFindings` operationId).
+	ChangeFindingsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeFindingsResponse, error)
+
+	// ChangeFindingsWithResponse Change findings, all of them in one step
+	//
+	// Those named, or all that fit a filter. With `try` it only says what would come of it.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/findings/changes (the `ChangeFindings` operationId).
+	ChangeFindingsWithResponse(ctx context.Context, body ChangeFindingsJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeFindingsResponse, error)
+
+	// UndoChangeWithResponse Make findings what they were before a change, but for those changed since
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/findings/changes/{change_id}/undo (the `UndoChange` operationId).
+	UndoChangeWithResponse(ctx context.Context, changeID int64, reqEditors ...RequestEditorFn) (*UndoChangeResponse, error)
+
+	// GetDueWithResponse Within how many days a new finding is due
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/findings/due (the `GetDue` operationId).
+	GetDueWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetDueResponse, error)
+
+	// SetDueWithBodyWithResponse Say within how many days findings that are new from now on are due
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/findings/due (the `SetDue` operationId).
+	SetDueWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetDueResponse, error)
+
+	// SetDueWithResponse Say within how many days findings that are new from now on are due
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/findings/due (the `SetDue` operationId).
+	SetDueWithResponse(ctx context.Context, body SetDueJSONRequestBody, reqEditors ...RequestEditorFn) (*SetDueResponse, error)
+
+	// ListLabelsWithResponse Labels in use
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/findings/labels (the `ListLabels` operationId).
+	ListLabelsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLabelsResponse, error)
+
 	// GetFindingWithResponse One finding with its evidence and history
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7821,6 +9611,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/findings/{finding_id}/comments (the `CommentFinding` operationId).
 	CommentFindingWithResponse(ctx context.Context, findingID FindingID, body CommentFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*CommentFindingResponse, error)
+
+	// UnfollowFindingWithResponse Be told no longer
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/findings/{finding_id}/follow (the `UnfollowFinding` operationId).
+	UnfollowFindingWithResponse(ctx context.Context, findingID FindingID, reqEditors ...RequestEditorFn) (*UnfollowFindingResponse, error)
+
+	// FollowFindingWithResponse Be told of what becomes of a finding
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/findings/{finding_id}/follow (the `FollowFinding` operationId).
+	FollowFindingWithResponse(ctx context.Context, findingID FindingID, reqEditors ...RequestEditorFn) (*FollowFindingResponse, error)
 
 	// MoveFindingWithBodyWithResponse Move a finding to another state
 	//
@@ -7858,6 +9662,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/live (the `WatchLive` operationId).
 	WatchLiveWithResponse(ctx context.Context, params *WatchLiveParams, reqEditors ...RequestEditorFn) (*WatchLiveResponse, error)
+
+	// ListNoticesWithResponse What one is told
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/notices (the `ListNotices` operationId).
+	ListNoticesWithResponse(ctx context.Context, params *ListNoticesParams, reqEditors ...RequestEditorFn) (*ListNoticesResponse, error)
+
+	// ReadNoticesWithBodyWithResponse Mark what one was told as read
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/notices/read (the `ReadNotices` operationId).
+	ReadNoticesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReadNoticesResponse, error)
+
+	// ReadNoticesWithResponse Mark what one was told as read
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/notices/read (the `ReadNotices` operationId).
+	ReadNoticesWithResponse(ctx context.Context, body ReadNoticesJSONRequestBody, reqEditors ...RequestEditorFn) (*ReadNoticesResponse, error)
 
 	// ListPeopleWithResponse Everybody who may come in
 	//
@@ -7897,6 +9722,59 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/repeats (the `RepeatCalls` operationId).
 	RepeatCallsWithResponse(ctx context.Context, body RepeatCallsJSONRequestBody, reqEditors ...RequestEditorFn) (*RepeatCallsResponse, error)
+
+	// ListRequestsWithResponse Exposure requests
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/requests (the `ListRequests` operationId).
+	ListRequestsWithResponse(ctx context.Context, params *ListRequestsParams, reqEditors ...RequestEditorFn) (*ListRequestsResponse, error)
+
+	// AskForFieldWithBodyWithResponse Ask that a field be granted at an endpoint
+	//
+	// A request for the same that is open already is given instead of a second one.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/requests (the `AskForField` operationId).
+	AskForFieldWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AskForFieldResponse, error)
+
+	// AskForFieldWithResponse Ask that a field be granted at an endpoint
+	//
+	// A request for the same that is open already is given instead of a second one.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/requests (the `AskForField` operationId).
+	AskForFieldWithResponse(ctx context.Context, body AskForFieldJSONRequestBody, reqEditors ...RequestEditorFn) (*AskForFieldResponse, error)
+
+	// WithdrawRequestWithResponse Take back a request of one's own
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/requests/{request_id} (the `WithdrawRequest` operationId).
+	WithdrawRequestWithResponse(ctx context.Context, requestID int64, reqEditors ...RequestEditorFn) (*WithdrawRequestResponse, error)
+
+	// GetRequestWithResponse One request, with the grant that it asks for
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/requests/{request_id} (the `GetRequest` operationId).
+	GetRequestWithResponse(ctx context.Context, requestID int64, reqEditors ...RequestEditorFn) (*GetRequestResponse, error)
+
+	// DecideRequestWithBodyWithResponse Grant a request, which revises the contracts, grant less, or decline it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/requests/{request_id}/decision (the `DecideRequest` operationId).
+	DecideRequestWithBodyWithResponse(ctx context.Context, requestID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DecideRequestResponse, error)
+
+	// DecideRequestWithResponse Grant a request, which revises the contracts, grant less, or decline it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/requests/{request_id}/decision (the `DecideRequest` operationId).
+	DecideRequestWithResponse(ctx context.Context, requestID int64, body DecideRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*DecideRequestResponse, error)
 
 	// ListRevisionsWithResponse Revisions of contracts, newest first
 	//
@@ -8299,6 +10177,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/trail/verification (the `VerifyTrail` operationId).
 	VerifyTrailWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*VerifyTrailResponse, error)
+
+	// ListViewsWithResponse Lists of findings that one keeps, and that others share
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/views (the `ListViews` operationId).
+	ListViewsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListViewsResponse, error)
+
+	// AddViewWithBodyWithResponse Keep a list of findings
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/views (the `AddView` operationId).
+	AddViewWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddViewResponse, error)
+
+	// AddViewWithResponse Keep a list of findings
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/views (the `AddView` operationId).
+	AddViewWithResponse(ctx context.Context, body AddViewJSONRequestBody, reqEditors ...RequestEditorFn) (*AddViewResponse, error)
+
+	// DropViewWithResponse Drop a view of one's own
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/views/{view_id} (the `DropView` operationId).
+	DropViewWithResponse(ctx context.Context, viewID int64, reqEditors ...RequestEditorFn) (*DropViewResponse, error)
 
 	// GetHealthWithResponse Whether the service can serve
 	//
@@ -8977,6 +10883,294 @@ func (r ListFindingsResponse) ContentType() string {
 	return ""
 }
 
+type ListChangesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]FindingsChanged
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListChangesResponse) GetJSON200() *[]FindingsChanged {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListChangesResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListChangesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListChangesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListChangesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListChangesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeFindingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FindingsChanged
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeFindingsResponse) GetJSON200() *FindingsChanged {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeFindingsResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeFindingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeFindingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeFindingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeFindingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type UndoChangeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Undone
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r UndoChangeResponse) GetJSON200() *Undone {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r UndoChangeResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r UndoChangeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r UndoChangeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r UndoChangeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r UndoChangeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetDueResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *BySeverity
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDueResponse) GetJSON200() *BySeverity {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDueResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDueResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDueResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDueResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDueResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetDueResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *BySeverity
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetDueResponse) GetJSON200() *BySeverity {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetDueResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetDueResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetDueResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetDueResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetDueResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListLabelsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]LabelCount
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListLabelsResponse) GetJSON200() *[]LabelCount {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListLabelsResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListLabelsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListLabelsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListLabelsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListLabelsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetFindingResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9067,6 +11261,88 @@ func (r CommentFindingResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CommentFindingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type UnfollowFindingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r UnfollowFindingResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r UnfollowFindingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r UnfollowFindingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r UnfollowFindingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r UnfollowFindingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type FollowFindingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FollowFindingResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FollowFindingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FollowFindingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FollowFindingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FollowFindingResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9258,6 +11534,95 @@ func (r WatchLiveResponse) ContentType() string {
 	return ""
 }
 
+type ListNoticesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *NoticePage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListNoticesResponse) GetJSON200() *NoticePage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListNoticesResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListNoticesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListNoticesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListNoticesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListNoticesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReadNoticesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReadNoticesResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReadNoticesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReadNoticesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReadNoticesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReadNoticesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListPeopleResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9396,6 +11761,246 @@ func (r RepeatCallsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RepeatCallsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListRequestsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RequestPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRequestsResponse) GetJSON200() *RequestPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRequestsResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRequestsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRequestsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRequestsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRequestsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AskForFieldResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *ExposureRequest
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AskForFieldResponse) GetJSON201() *ExposureRequest {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AskForFieldResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AskForFieldResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AskForFieldResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AskForFieldResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AskForFieldResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type WithdrawRequestResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ExposureRequest
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r WithdrawRequestResponse) GetJSON200() *ExposureRequest {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r WithdrawRequestResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r WithdrawRequestResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WithdrawRequestResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WithdrawRequestResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WithdrawRequestResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRequestResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ExposureRequest
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRequestResponse) GetJSON200() *ExposureRequest {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRequestResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRequestResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRequestResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRequestResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRequestResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DecideRequestResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ExposureRequest
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DecideRequestResponse) GetJSON200() *ExposureRequest {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DecideRequestResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DecideRequestResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DecideRequestResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DecideRequestResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DecideRequestResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11308,6 +13913,143 @@ func (r VerifyTrailResponse) ContentType() string {
 	return ""
 }
 
+type ListViewsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]SavedView
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListViewsResponse) GetJSON200() *[]SavedView {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListViewsResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListViewsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListViewsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListViewsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListViewsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddViewResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *SavedView
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddViewResponse) GetJSON201() *SavedView {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddViewResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddViewResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddViewResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddViewResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddViewResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DropViewResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DropViewResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DropViewResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DropViewResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DropViewResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DropViewResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetHealthResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11574,6 +14316,114 @@ func (c *ClientWithResponses) ListFindingsWithResponse(ctx context.Context, para
 	return ParseListFindingsResponse(rsp)
 }
 
+// ListChangesWithResponse The latest changes of several findings
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/findings/changes (the `ListChanges` operationId).
+func (c *ClientWithResponses) ListChangesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListChangesResponse, error) {
+	rsp, err := c.ListChanges(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListChangesResponse(rsp)
+}
+
+// ChangeFindingsWithBodyWithResponse Change findings, all of them in one step
+//
+// Those named, or all that fit a filter. With `try` it only says what would come of it.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/findings/changes (the `ChangeFindings` operationId).
+func (c *ClientWithResponses) ChangeFindingsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeFindingsResponse, error) {
+	rsp, err := c.ChangeFindingsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeFindingsResponse(rsp)
+}
+
+// ChangeFindingsWithResponse Change findings, all of them in one step
+//
+// Those named, or all that fit a filter. With `try` it only says what would come of it.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/findings/changes (the `ChangeFindings` operationId).
+func (c *ClientWithResponses) ChangeFindingsWithResponse(ctx context.Context, body ChangeFindingsJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeFindingsResponse, error) {
+	rsp, err := c.ChangeFindings(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeFindingsResponse(rsp)
+}
+
+// UndoChangeWithResponse Make findings what they were before a change, but for those changed since
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/findings/changes/{change_id}/undo (the `UndoChange` operationId).
+func (c *ClientWithResponses) UndoChangeWithResponse(ctx context.Context, changeID int64, reqEditors ...RequestEditorFn) (*UndoChangeResponse, error) {
+	rsp, err := c.UndoChange(ctx, changeID, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseUndoChangeResponse(rsp)
+}
+
+// GetDueWithResponse Within how many days a new finding is due
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/findings/due (the `GetDue` operationId).
+func (c *ClientWithResponses) GetDueWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetDueResponse, error) {
+	rsp, err := c.GetDue(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDueResponse(rsp)
+}
+
+// SetDueWithBodyWithResponse Say within how many days findings that are new from now on are due
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/findings/due (the `SetDue` operationId).
+func (c *ClientWithResponses) SetDueWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetDueResponse, error) {
+	rsp, err := c.SetDueWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetDueResponse(rsp)
+}
+
+// SetDueWithResponse Say within how many days findings that are new from now on are due
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/findings/due (the `SetDue` operationId).
+func (c *ClientWithResponses) SetDueWithResponse(ctx context.Context, body SetDueJSONRequestBody, reqEditors ...RequestEditorFn) (*SetDueResponse, error) {
+	rsp, err := c.SetDue(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetDueResponse(rsp)
+}
+
+// ListLabelsWithResponse Labels in use
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/findings/labels (the `ListLabels` operationId).
+func (c *ClientWithResponses) ListLabelsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLabelsResponse, error) {
+	rsp, err := c.ListLabels(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListLabelsResponse(rsp)
+}
+
 // GetFindingWithResponse One finding with its evidence and history
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11611,6 +14461,32 @@ func (c *ClientWithResponses) CommentFindingWithResponse(ctx context.Context, fi
 		return nil, err
 	}
 	return ParseCommentFindingResponse(rsp)
+}
+
+// UnfollowFindingWithResponse Be told no longer
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/findings/{finding_id}/follow (the `UnfollowFinding` operationId).
+func (c *ClientWithResponses) UnfollowFindingWithResponse(ctx context.Context, findingID FindingID, reqEditors ...RequestEditorFn) (*UnfollowFindingResponse, error) {
+	rsp, err := c.UnfollowFinding(ctx, findingID, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseUnfollowFindingResponse(rsp)
+}
+
+// FollowFindingWithResponse Be told of what becomes of a finding
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/findings/{finding_id}/follow (the `FollowFinding` operationId).
+func (c *ClientWithResponses) FollowFindingWithResponse(ctx context.Context, findingID FindingID, reqEditors ...RequestEditorFn) (*FollowFindingResponse, error) {
+	rsp, err := c.FollowFinding(ctx, findingID, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFollowFindingResponse(rsp)
 }
 
 // MoveFindingWithBodyWithResponse Move a finding to another state
@@ -11680,6 +14556,45 @@ func (c *ClientWithResponses) WatchLiveWithResponse(ctx context.Context, params 
 	return ParseWatchLiveResponse(rsp)
 }
 
+// ListNoticesWithResponse What one is told
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/notices (the `ListNotices` operationId).
+func (c *ClientWithResponses) ListNoticesWithResponse(ctx context.Context, params *ListNoticesParams, reqEditors ...RequestEditorFn) (*ListNoticesResponse, error) {
+	rsp, err := c.ListNotices(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListNoticesResponse(rsp)
+}
+
+// ReadNoticesWithBodyWithResponse Mark what one was told as read
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/notices/read (the `ReadNotices` operationId).
+func (c *ClientWithResponses) ReadNoticesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReadNoticesResponse, error) {
+	rsp, err := c.ReadNoticesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadNoticesResponse(rsp)
+}
+
+// ReadNoticesWithResponse Mark what one was told as read
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/notices/read (the `ReadNotices` operationId).
+func (c *ClientWithResponses) ReadNoticesWithResponse(ctx context.Context, body ReadNoticesJSONRequestBody, reqEditors ...RequestEditorFn) (*ReadNoticesResponse, error) {
+	rsp, err := c.ReadNotices(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadNoticesResponse(rsp)
+}
+
 // ListPeopleWithResponse Everybody who may come in
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11747,6 +14662,101 @@ func (c *ClientWithResponses) RepeatCallsWithResponse(ctx context.Context, body 
 		return nil, err
 	}
 	return ParseRepeatCallsResponse(rsp)
+}
+
+// ListRequestsWithResponse Exposure requests
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/requests (the `ListRequests` operationId).
+func (c *ClientWithResponses) ListRequestsWithResponse(ctx context.Context, params *ListRequestsParams, reqEditors ...RequestEditorFn) (*ListRequestsResponse, error) {
+	rsp, err := c.ListRequests(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRequestsResponse(rsp)
+}
+
+// AskForFieldWithBodyWithResponse Ask that a field be granted at an endpoint
+//
+// A request for the same that is open already is given instead of a second one.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/requests (the `AskForField` operationId).
+func (c *ClientWithResponses) AskForFieldWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AskForFieldResponse, error) {
+	rsp, err := c.AskForFieldWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAskForFieldResponse(rsp)
+}
+
+// AskForFieldWithResponse Ask that a field be granted at an endpoint
+//
+// A request for the same that is open already is given instead of a second one.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/requests (the `AskForField` operationId).
+func (c *ClientWithResponses) AskForFieldWithResponse(ctx context.Context, body AskForFieldJSONRequestBody, reqEditors ...RequestEditorFn) (*AskForFieldResponse, error) {
+	rsp, err := c.AskForField(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAskForFieldResponse(rsp)
+}
+
+// WithdrawRequestWithResponse Take back a request of one's own
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/requests/{request_id} (the `WithdrawRequest` operationId).
+func (c *ClientWithResponses) WithdrawRequestWithResponse(ctx context.Context, requestID int64, reqEditors ...RequestEditorFn) (*WithdrawRequestResponse, error) {
+	rsp, err := c.WithdrawRequest(ctx, requestID, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWithdrawRequestResponse(rsp)
+}
+
+// GetRequestWithResponse One request, with the grant that it asks for
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/requests/{request_id} (the `GetRequest` operationId).
+func (c *ClientWithResponses) GetRequestWithResponse(ctx context.Context, requestID int64, reqEditors ...RequestEditorFn) (*GetRequestResponse, error) {
+	rsp, err := c.GetRequest(ctx, requestID, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRequestResponse(rsp)
+}
+
+// DecideRequestWithBodyWithResponse Grant a request, which revises the contracts, grant less, or decline it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/requests/{request_id}/decision (the `DecideRequest` operationId).
+func (c *ClientWithResponses) DecideRequestWithBodyWithResponse(ctx context.Context, requestID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DecideRequestResponse, error) {
+	rsp, err := c.DecideRequestWithBody(ctx, requestID, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDecideRequestResponse(rsp)
+}
+
+// DecideRequestWithResponse Grant a request, which revises the contracts, grant less, or decline it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/requests/{request_id}/decision (the `DecideRequest` operationId).
+func (c *ClientWithResponses) DecideRequestWithResponse(ctx context.Context, requestID int64, body DecideRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*DecideRequestResponse, error) {
+	rsp, err := c.DecideRequest(ctx, requestID, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDecideRequestResponse(rsp)
 }
 
 // ListRevisionsWithResponse Revisions of contracts, newest first
@@ -12487,6 +15497,58 @@ func (c *ClientWithResponses) VerifyTrailWithResponse(ctx context.Context, reqEd
 	return ParseVerifyTrailResponse(rsp)
 }
 
+// ListViewsWithResponse Lists of findings that one keeps, and that others share
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/views (the `ListViews` operationId).
+func (c *ClientWithResponses) ListViewsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListViewsResponse, error) {
+	rsp, err := c.ListViews(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListViewsResponse(rsp)
+}
+
+// AddViewWithBodyWithResponse Keep a list of findings
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/views (the `AddView` operationId).
+func (c *ClientWithResponses) AddViewWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddViewResponse, error) {
+	rsp, err := c.AddViewWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddViewResponse(rsp)
+}
+
+// AddViewWithResponse Keep a list of findings
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/views (the `AddView` operationId).
+func (c *ClientWithResponses) AddViewWithResponse(ctx context.Context, body AddViewJSONRequestBody, reqEditors ...RequestEditorFn) (*AddViewResponse, error) {
+	rsp, err := c.AddView(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddViewResponse(rsp)
+}
+
+// DropViewWithResponse Drop a view of one's own
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/views/{view_id} (the `DropView` operationId).
+func (c *ClientWithResponses) DropViewWithResponse(ctx context.Context, viewID int64, reqEditors ...RequestEditorFn) (*DropViewResponse, error) {
+	rsp, err := c.DropView(ctx, viewID, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDropViewResponse(rsp)
+}
+
 // GetHealthWithResponse Whether the service can serve
 //
 // Returns a wrapper object for the known response body format(s).
@@ -12960,6 +16022,204 @@ func ParseListFindingsResponse(rsp *http.Response) (*ListFindingsResponse, error
 	return response, nil
 }
 
+// ParseListChangesResponse parses an HTTP response from a ListChangesWithResponse call
+func ParseListChangesResponse(rsp *http.Response) (*ListChangesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListChangesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []FindingsChanged
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeFindingsResponse parses an HTTP response from a ChangeFindingsWithResponse call
+func ParseChangeFindingsResponse(rsp *http.Response) (*ChangeFindingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeFindingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FindingsChanged
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseUndoChangeResponse parses an HTTP response from a UndoChangeWithResponse call
+func ParseUndoChangeResponse(rsp *http.Response) (*UndoChangeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &UndoChangeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Undone
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetDueResponse parses an HTTP response from a GetDueWithResponse call
+func ParseGetDueResponse(rsp *http.Response) (*GetDueResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDueResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest BySeverity
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetDueResponse parses an HTTP response from a SetDueWithResponse call
+func ParseSetDueResponse(rsp *http.Response) (*SetDueResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetDueResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest BySeverity
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListLabelsResponse parses an HTTP response from a ListLabelsWithResponse call
+func ParseListLabelsResponse(rsp *http.Response) (*ListLabelsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListLabelsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []LabelCount
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetFindingResponse parses an HTTP response from a GetFindingWithResponse call
 func ParseGetFindingResponse(rsp *http.Response) (*GetFindingResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -13013,6 +16273,64 @@ func ParseCommentFindingResponse(rsp *http.Response) (*CommentFindingResponse, e
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseUnfollowFindingResponse parses an HTTP response from a UnfollowFindingWithResponse call
+func ParseUnfollowFindingResponse(rsp *http.Response) (*UnfollowFindingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &UnfollowFindingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFollowFindingResponse parses an HTTP response from a FollowFindingWithResponse call
+func ParseFollowFindingResponse(rsp *http.Response) (*FollowFindingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FollowFindingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure
@@ -13151,6 +16469,68 @@ func ParseWatchLiveResponse(rsp *http.Response) (*WatchLiveResponse, error) {
 	return response, nil
 }
 
+// ParseListNoticesResponse parses an HTTP response from a ListNoticesWithResponse call
+func ParseListNoticesResponse(rsp *http.Response) (*ListNoticesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListNoticesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest NoticePage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReadNoticesResponse parses an HTTP response from a ReadNoticesWithResponse call
+func ParseReadNoticesResponse(rsp *http.Response) (*ReadNoticesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReadNoticesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListPeopleResponse parses an HTTP response from a ListPeopleWithResponse call
 func ParseListPeopleResponse(rsp *http.Response) (*ListPeopleResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -13237,6 +16617,171 @@ func ParseRepeatCallsResponse(rsp *http.Response) (*RepeatCallsResponse, error) 
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRequestsResponse parses an HTTP response from a ListRequestsWithResponse call
+func ParseListRequestsResponse(rsp *http.Response) (*ListRequestsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRequestsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RequestPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAskForFieldResponse parses an HTTP response from a AskForFieldWithResponse call
+func ParseAskForFieldResponse(rsp *http.Response) (*AskForFieldResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AskForFieldResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest ExposureRequest
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseWithdrawRequestResponse parses an HTTP response from a WithdrawRequestWithResponse call
+func ParseWithdrawRequestResponse(rsp *http.Response) (*WithdrawRequestResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WithdrawRequestResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ExposureRequest
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRequestResponse parses an HTTP response from a GetRequestWithResponse call
+func ParseGetRequestResponse(rsp *http.Response) (*GetRequestResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRequestResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ExposureRequest
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDecideRequestResponse parses an HTTP response from a DecideRequestWithResponse call
+func ParseDecideRequestResponse(rsp *http.Response) (*DecideRequestResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DecideRequestResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ExposureRequest
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure
@@ -14579,6 +18124,101 @@ func ParseVerifyTrailResponse(rsp *http.Response) (*VerifyTrailResponse, error) 
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListViewsResponse parses an HTTP response from a ListViewsWithResponse call
+func ParseListViewsResponse(rsp *http.Response) (*ListViewsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListViewsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []SavedView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddViewResponse parses an HTTP response from a AddViewWithResponse call
+func ParseAddViewResponse(rsp *http.Response) (*AddViewResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddViewResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest SavedView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDropViewResponse parses an HTTP response from a DropViewWithResponse call
+func ParseDropViewResponse(rsp *http.Response) (*DropViewResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DropViewResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure

@@ -183,17 +183,26 @@ func (e DraftRequestFrom) Valid() bool {
 
 // Defines values for EventKind.
 const (
+	EventKindAssign  EventKind = "assign"
 	EventKindComment EventKind = "comment"
+	EventKindDue     EventKind = "due"
 	EventKindFound   EventKind = "found"
+	EventKindLabel   EventKind = "label"
 	EventKindMove    EventKind = "move"
 )
 
 // Valid indicates whether the value is a known member of the EventKind enum.
 func (e EventKind) Valid() bool {
 	switch e {
+	case EventKindAssign:
+		return true
 	case EventKindComment:
 		return true
+	case EventKindDue:
+		return true
 	case EventKindFound:
+		return true
+	case EventKindLabel:
 		return true
 	case EventKindMove:
 		return true
@@ -238,6 +247,39 @@ func (e FlowState) Valid() bool {
 	case FlowStateLeaking:
 		return true
 	case FlowStatePromised:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NoticeKind.
+const (
+	NoticeKindAssigned  NoticeKind = "assigned"
+	NoticeKindClosed    NoticeKind = "closed"
+	NoticeKindComment   NoticeKind = "comment"
+	NoticeKindMentioned NoticeKind = "mentioned"
+	NoticeKindMoved     NoticeKind = "moved"
+	NoticeKindRequest   NoticeKind = "request"
+	NoticeKindReturned  NoticeKind = "returned"
+)
+
+// Valid indicates whether the value is a known member of the NoticeKind enum.
+func (e NoticeKind) Valid() bool {
+	switch e {
+	case NoticeKindAssigned:
+		return true
+	case NoticeKindClosed:
+		return true
+	case NoticeKindComment:
+		return true
+	case NoticeKindMentioned:
+		return true
+	case NoticeKindMoved:
+		return true
+	case NoticeKindRequest:
+		return true
+	case NoticeKindReturned:
 		return true
 	default:
 		return false
@@ -295,24 +337,51 @@ func (e ReadingForm) Valid() bool {
 	}
 }
 
+// Defines values for RequestState.
+const (
+	RequestStateCountered RequestState = "countered"
+	RequestStateDeclined  RequestState = "declined"
+	RequestStateGranted   RequestState = "granted"
+	RequestStateOpen      RequestState = "open"
+	RequestStateWithdrawn RequestState = "withdrawn"
+)
+
+// Valid indicates whether the value is a known member of the RequestState enum.
+func (e RequestState) Valid() bool {
+	switch e {
+	case RequestStateCountered:
+		return true
+	case RequestStateDeclined:
+		return true
+	case RequestStateGranted:
+		return true
+	case RequestStateOpen:
+		return true
+	case RequestStateWithdrawn:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RevisionState.
 const (
-	Declined RevisionState = "declined"
-	Earlier  RevisionState = "earlier"
-	InForce  RevisionState = "in-force"
-	Waiting  RevisionState = "waiting"
+	RevisionStateDeclined RevisionState = "declined"
+	RevisionStateEarlier  RevisionState = "earlier"
+	RevisionStateInForce  RevisionState = "in-force"
+	RevisionStateWaiting  RevisionState = "waiting"
 )
 
 // Valid indicates whether the value is a known member of the RevisionState enum.
 func (e RevisionState) Valid() bool {
 	switch e {
-	case Declined:
+	case RevisionStateDeclined:
 		return true
-	case Earlier:
+	case RevisionStateEarlier:
 		return true
-	case InForce:
+	case RevisionStateInForce:
 		return true
-	case Waiting:
+	case RevisionStateWaiting:
 		return true
 	default:
 		return false
@@ -372,34 +441,55 @@ func (e Severity) Valid() bool {
 
 // Defines values for State.
 const (
-	AwaitingProof State = "awaiting-proof"
-	Closed        State = "closed"
-	Confirmed     State = "confirmed"
-	InRepair      State = "in-repair"
-	New           State = "new"
-	NotALeak      State = "not-a-leak"
-	Returned      State = "returned"
-	Waived        State = "waived"
+	StateAwaitingProof State = "awaiting-proof"
+	StateClosed        State = "closed"
+	StateConfirmed     State = "confirmed"
+	StateInRepair      State = "in-repair"
+	StateNew           State = "new"
+	StateNotALeak      State = "not-a-leak"
+	StateReturned      State = "returned"
+	StateWaived        State = "waived"
 )
 
 // Valid indicates whether the value is a known member of the State enum.
 func (e State) Valid() bool {
 	switch e {
-	case AwaitingProof:
+	case StateAwaitingProof:
 		return true
-	case Closed:
+	case StateClosed:
 		return true
-	case Confirmed:
+	case StateConfirmed:
 		return true
-	case InRepair:
+	case StateInRepair:
 		return true
-	case New:
+	case StateNew:
 		return true
-	case NotALeak:
+	case StateNotALeak:
 		return true
-	case Returned:
+	case StateReturned:
 		return true
-	case Waived:
+	case StateWaived:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TeachingWhat.
+const (
+	Exception TeachingWhat = "exception"
+	Format    TeachingWhat = "format"
+	Grant     TeachingWhat = "grant"
+)
+
+// Valid indicates whether the value is a known member of the TeachingWhat enum.
+func (e TeachingWhat) Valid() bool {
+	switch e {
+	case Exception:
+		return true
+	case Format:
+		return true
+	case Grant:
 		return true
 	default:
 		return false
@@ -544,11 +634,13 @@ func (e ListEndpointsParamsSort) Valid() bool {
 // Defines values for ListFindingsParamsSort.
 const (
 	ListFindingsParamsSortBytes          ListFindingsParamsSort = "bytes"
+	ListFindingsParamsSortDue            ListFindingsParamsSort = "due"
 	ListFindingsParamsSortEndpoint       ListFindingsParamsSort = "endpoint"
 	ListFindingsParamsSortFirstSeen      ListFindingsParamsSort = "first_seen"
 	ListFindingsParamsSortKind           ListFindingsParamsSort = "kind"
 	ListFindingsParamsSortLastSeen       ListFindingsParamsSort = "last_seen"
 	ListFindingsParamsSortMinusBytes     ListFindingsParamsSort = "-bytes"
+	ListFindingsParamsSortMinusDue       ListFindingsParamsSort = "-due"
 	ListFindingsParamsSortMinusEndpoint  ListFindingsParamsSort = "-endpoint"
 	ListFindingsParamsSortMinusFirstSeen ListFindingsParamsSort = "-first_seen"
 	ListFindingsParamsSortMinusKind      ListFindingsParamsSort = "-kind"
@@ -568,6 +660,8 @@ func (e ListFindingsParamsSort) Valid() bool {
 	switch e {
 	case ListFindingsParamsSortBytes:
 		return true
+	case ListFindingsParamsSortDue:
+		return true
 	case ListFindingsParamsSortEndpoint:
 		return true
 	case ListFindingsParamsSortFirstSeen:
@@ -577,6 +671,8 @@ func (e ListFindingsParamsSort) Valid() bool {
 	case ListFindingsParamsSortLastSeen:
 		return true
 	case ListFindingsParamsSortMinusBytes:
+		return true
+	case ListFindingsParamsSortMinusDue:
 		return true
 	case ListFindingsParamsSortMinusEndpoint:
 		return true
@@ -626,6 +722,12 @@ type ApplyContracts struct {
 	Base   *int           `json:"base,omitempty"`
 	Files  []ContractFile `json:"files"`
 	Reason *string        `json:"reason,omitempty"`
+}
+
+// Assignee defines model for Assignee.
+type Assignee struct {
+	ID   int64  `json:"id"`
+	Name string `json:"name"`
 }
 
 // Batch defines model for Batch.
@@ -1047,6 +1149,7 @@ type Event struct {
 	At      time.Time `json:"at"`
 	Author  string    `json:"author"`
 	BatchID *int64    `json:"batch_id,omitempty"`
+	Became  *string   `json:"became,omitempty"`
 
 	// CaptureID That proved the repair
 	CaptureID *int64    `json:"capture_id,omitempty"`
@@ -1058,6 +1161,9 @@ type Event struct {
 	Revision *int    `json:"revision,omitempty"`
 	To       *State  `json:"to,omitempty"`
 	Until    *string `json:"until,omitempty"`
+
+	// Was What was assigned, due or labelled before
+	Was *string `json:"was,omitempty"`
 }
 
 // EventKind defines model for Event.Kind.
@@ -1096,6 +1202,40 @@ type ExposureMap struct {
 	Cells   [][]int          `json:"cells"`
 	Columns []ExposureColumn `json:"columns"`
 	Rows    []ExposureRow    `json:"rows"`
+}
+
+// ExposureRequest defines model for ExposureRequest.
+type ExposureRequest struct {
+	At       time.Time `json:"at"`
+	Audience string    `json:"audience"`
+	Author   string    `json:"author"`
+
+	// Class The field's
+	Class     *string    `json:"class,omitempty"`
+	Decided   *time.Time `json:"decided,omitempty"`
+	DecidedBy *string    `json:"decided_by,omitempty"`
+
+	// Decision What was said with it
+	Decision *string `json:"decision,omitempty"`
+	Endpoint string  `json:"endpoint"`
+	Entity   string  `json:"entity"`
+	Field    string  `json:"field"`
+
+	// Grant The line that granting writes
+	Grant    *string `json:"grant,omitempty"`
+	ID       int64   `json:"id"`
+	Member   *string `json:"member,omitempty"`
+	NeededBy string  `json:"needed_by"`
+	Own      bool    `json:"own"`
+	Reason   string  `json:"reason"`
+
+	// Refuse Why it cannot be written
+	Refuse *string `json:"refuse,omitempty"`
+
+	// Revision Of the contracts that grants it
+	Revision *int         `json:"revision,omitempty"`
+	Service  string       `json:"service"`
+	State    RequestState `json:"state"`
 }
 
 // ExposureRow defines model for ExposureRow.
@@ -1155,13 +1295,18 @@ type FieldPage struct {
 
 // Finding defines model for Finding.
 type Finding struct {
-	Audience   string    `json:"audience"`
-	AudienceBy *string   `json:"audience_by,omitempty"`
-	Bytes      int64     `json:"bytes"`
-	Captures   int       `json:"captures"`
-	Class      *string   `json:"class,omitempty"`
-	Cwe        int       `json:"cwe"`
-	Direction  string    `json:"direction"`
+	// AssignedTeam In place of the endpoint's team
+	AssignedTeam *string `json:"assigned_team,omitempty"`
+	Audience     string  `json:"audience"`
+	AudienceBy   *string `json:"audience_by,omitempty"`
+	Bytes        int64   `json:"bytes"`
+	Captures     int     `json:"captures"`
+	Class        *string `json:"class,omitempty"`
+	Cwe          int     `json:"cwe"`
+	Direction    string  `json:"direction"`
+
+	// Due The last day, UTC
+	Due        *string   `json:"due,omitempty"`
 	Endpoint   string    `json:"endpoint"`
 	EndpointID string    `json:"endpoint_id"`
 	Entity     *string   `json:"entity,omitempty"`
@@ -1172,8 +1317,10 @@ type Finding struct {
 	// ID The fingerprint
 	ID       string    `json:"id"`
 	Kind     string    `json:"kind"`
+	Labels   *[]string `json:"labels,omitempty"`
 	LastSeen time.Time `json:"last_seen"`
 	Path     string    `json:"path"`
+	Person   *Assignee `json:"person,omitempty"`
 	Sample   *string   `json:"sample,omitempty"`
 	Service  string    `json:"service"`
 	Severity Severity  `json:"severity"`
@@ -1193,10 +1340,13 @@ type FindingDetail struct {
 	Elsewhere []Finding `json:"elsewhere"`
 
 	// Evidence Captures that show it, newest first
-	Evidence []Evidence  `json:"evidence"`
-	Finding  Finding     `json:"finding"`
-	Grant    *GrantPlace `json:"grant,omitempty"`
-	History  []Event     `json:"history"`
+	Evidence []Evidence `json:"evidence"`
+	Finding  Finding    `json:"finding"`
+
+	// Follows One is told of what becomes of it
+	Follows *bool       `json:"follows,omitempty"`
+	Grant   *GrantPlace `json:"grant,omitempty"`
+	History []Event     `json:"history"`
 
 	// Mend How such a leak is usually mended
 	Mend *string `json:"mend,omitempty"`
@@ -1209,6 +1359,9 @@ type FindingDetail struct {
 
 	// SameValue Where the same value leaks, told by its keyed hash
 	SameValue []Finding `json:"same_value"`
+
+	// Teaches Changes of the contracts that would keep it from being told, were it no leak
+	Teaches *[]Teaching `json:"teaches,omitempty"`
 }
 
 // FindingPage defines model for FindingPage.
@@ -1218,6 +1371,56 @@ type FindingPage struct {
 	Page       int        `json:"page"`
 	Size       int        `json:"size"`
 	Total      int        `json:"total"`
+}
+
+// FindingsChange defines model for FindingsChange.
+type FindingsChange struct {
+	AddLabels *[]string `json:"add_labels,omitempty"`
+	Comment   *string   `json:"comment,omitempty"`
+
+	// Due The last day, UTC; empty for none
+	Due *string `json:"due,omitempty"`
+
+	// Filter In place of ids: the query of a list of findings, as in state=new&severity=critical
+	Filter *string   `json:"filter,omitempty"`
+	Ids    *[]string `json:"ids,omitempty"`
+
+	// Person To whom they are assigned: an e-mail address, `me`, or `nobody`
+	Person       *string   `json:"person,omitempty"`
+	RemoveLabels *[]string `json:"remove_labels,omitempty"`
+
+	// Team A team in place of the endpoint's; empty gives it back to that
+	Team *string `json:"team,omitempty"`
+	To   *State  `json:"to,omitempty"`
+
+	// Try Only say what would come of it
+	Try *bool `json:"try,omitempty"`
+
+	// Until The last day of a waiver, UTC
+	Until *string `json:"until,omitempty"`
+}
+
+// FindingsChanged defines model for FindingsChanged.
+type FindingsChanged struct {
+	At     time.Time `json:"at"`
+	Author string    `json:"author"`
+
+	// Findings How many change
+	Findings int `json:"findings"`
+
+	// ID By which it can be undone
+	ID *int64 `json:"id,omitempty"`
+
+	// Left How many stay as they are
+	Left    *int `json:"left,omitempty"`
+	Matched *int `json:"matched,omitempty"`
+
+	// Refused Those, or the first fifty of them
+	Refused *[]RefusedFinding `json:"refused,omitempty"`
+	Undone  *bool             `json:"undone,omitempty"`
+
+	// Words What is changed
+	Words string `json:"words"`
 }
 
 // Flow defines model for Flow.
@@ -1317,13 +1520,26 @@ type Home struct {
 	Batches       []Batch      `json:"batches"`
 	BySeverity    BySeverity   `json:"by_severity"`
 	ByState       []StateCount `json:"by_state"`
-	Open          int          `json:"open"`
-	Returned      int          `json:"returned"`
-	Services      []Service    `json:"services"`
+
+	// Mine Assigned to who asks and open, first what is due first
+	Mine      []Finding `json:"mine"`
+	MineTotal int       `json:"mine_total"`
+	Open      int       `json:"open"`
+
+	// Overdue Of mine
+	Overdue int `json:"overdue"`
+
+	// Requests Exposure requests that wait for a decision
+	Requests int       `json:"requests"`
+	Returned int       `json:"returned"`
+	Services []Service `json:"services"`
 
 	// UnknownEndpoints Seen without a contract
 	UnknownEndpoints []Endpoint `json:"unknown_endpoints"`
 	UnknownTotal     int        `json:"unknown_total"`
+
+	// Unread Notices
+	Unread int `json:"unread"`
 
 	// Urgent New and returned ones
 	Urgent []Finding `json:"urgent"`
@@ -1377,6 +1593,22 @@ type KindPage struct {
 	Summary string `json:"summary"`
 }
 
+// LabelCount defines model for LabelCount.
+type LabelCount struct {
+	Findings int    `json:"findings"`
+	Label    string `json:"label"`
+}
+
+// LessGrant defines model for LessGrant.
+type LessGrant struct {
+	// Max Of a text
+	Max    *int    `json:"max,omitempty"`
+	Member *string `json:"member,omitempty"`
+
+	// Optional It need not be there
+	Optional *bool `json:"optional,omitempty"`
+}
+
 // LiveCall defines model for LiveCall.
 type LiveCall struct {
 	Batch    Batch         `json:"batch"`
@@ -1423,6 +1655,24 @@ type Move struct {
 	Until *string `json:"until,omitempty"`
 }
 
+// NewRequest defines model for NewRequest.
+type NewRequest struct {
+	Audience string `json:"audience"`
+
+	// Endpoint As the contract writes it
+	Endpoint string `json:"endpoint"`
+	Entity   string `json:"entity"`
+	Field    string `json:"field"`
+
+	// Member As it is to be called; left out: as the field
+	Member *string `json:"member,omitempty"`
+
+	// NeededBy A page, an application, a program
+	NeededBy string `json:"needed_by"`
+	Reason   string `json:"reason"`
+	Service  string `json:"service"`
+}
+
 // NewToken defines model for NewToken.
 type NewToken struct {
 	Credentials *Credentials `json:"credentials,omitempty"`
@@ -1430,6 +1680,44 @@ type NewToken struct {
 
 	// Name What uses it
 	Name string `json:"name"`
+}
+
+// NewView defines model for NewView.
+type NewView struct {
+	Name string `json:"name"`
+
+	// Query Of the console's address, as in state=any&q=berth
+	Query string `json:"query"`
+
+	// Shared Others see it too
+	Shared *bool `json:"shared,omitempty"`
+}
+
+// Notice defines model for Notice.
+type Notice struct {
+	At     time.Time `json:"at"`
+	Author string    `json:"author"`
+
+	// Finding Its kind, endpoint and path
+	Finding   *string    `json:"finding,omitempty"`
+	FindingID *string    `json:"finding_id,omitempty"`
+	ID        int64      `json:"id"`
+	Kind      NoticeKind `json:"kind"`
+	Read      bool       `json:"read"`
+	RequestID *int64     `json:"request_id,omitempty"`
+	Text      string     `json:"text"`
+}
+
+// NoticeKind defines model for Notice.Kind.
+type NoticeKind string
+
+// NoticePage defines model for NoticePage.
+type NoticePage struct {
+	Items  []Notice `json:"items"`
+	Page   int      `json:"page"`
+	Size   int      `json:"size"`
+	Total  int      `json:"total"`
+	Unread int      `json:"unread"`
 }
 
 // PatchOp One operation of a JSON Patch (RFC 6902) on a contract file; its comments and order stay
@@ -1475,6 +1763,12 @@ type Question struct {
 	Text   string  `json:"text"`
 }
 
+// ReadUpTo defines model for ReadUpTo.
+type ReadUpTo struct {
+	// UpTo A notice's id, that included
+	UpTo int64 `json:"up_to"`
+}
+
 // Reading defines model for Reading.
 type Reading struct {
 	Base   *int        `json:"base,omitempty"`
@@ -1509,6 +1803,12 @@ type Reason struct {
 	Reason string `json:"reason"`
 }
 
+// RefusedFinding defines model for RefusedFinding.
+type RefusedFinding struct {
+	ID  string `json:"id"`
+	Why string `json:"why"`
+}
+
 // RelationModel defines model for RelationModel.
 type RelationModel struct {
 	Entity string `json:"entity"`
@@ -1529,6 +1829,24 @@ type Repeat struct {
 	// Writes Calls that may change something are made too
 	Writes *bool `json:"writes,omitempty"`
 }
+
+// RequestDecision defines model for RequestDecision.
+type RequestDecision struct {
+	Comment *string    `json:"comment,omitempty"`
+	Grant   bool       `json:"grant"`
+	Less    *LessGrant `json:"less,omitempty"`
+}
+
+// RequestPage defines model for RequestPage.
+type RequestPage struct {
+	Items []ExposureRequest `json:"items"`
+	Page  int               `json:"page"`
+	Size  int               `json:"size"`
+	Total int               `json:"total"`
+}
+
+// RequestState defines model for RequestState.
+type RequestState string
 
 // ResponseContract defines model for ResponseContract.
 type ResponseContract struct {
@@ -1599,6 +1917,16 @@ type RevisionState string
 
 // Role defines model for Role.
 type Role string
+
+// SavedView defines model for SavedView.
+type SavedView struct {
+	Author string `json:"author"`
+	ID     int64  `json:"id"`
+	Name   string `json:"name"`
+	Own    bool   `json:"own"`
+	Query  string `json:"query"`
+	Shared bool   `json:"shared"`
+}
 
 // Sentence defines model for Sentence.
 type Sentence struct {
@@ -1710,6 +2038,15 @@ type Table struct {
 	Primary *[]string     `json:"primary,omitempty"`
 }
 
+// Teaching defines model for Teaching.
+type Teaching struct {
+	Text string       `json:"text"`
+	What TeachingWhat `json:"what"`
+}
+
+// TeachingWhat defines model for Teaching.What.
+type TeachingWhat string
+
 // Token defines model for Token.
 type Token struct {
 	Created  time.Time  `json:"created"`
@@ -1782,6 +2119,12 @@ type Trial struct {
 	// Text The difference from what is in force in the unified format
 	Text  string     `json:"text"`
 	Words []Sentence `json:"words"`
+}
+
+// Undone defines model for Undone.
+type Undone struct {
+	Left   []RefusedFinding `json:"left"`
+	Undone int              `json:"undone"`
 }
 
 // WireFinding defines model for WireFinding.
@@ -1998,6 +2341,13 @@ type ListFindingsParams struct {
 	// Batch Seen in this batch
 	Batch *int64 `form:"batch,omitempty" json:"batch,omitempty"`
 
+	// Assigned `me`, `nobody`, an e-mail address, or `team:` and its name
+	Assigned *string `form:"assigned,omitempty" json:"assigned,omitempty"`
+	Label    *string `form:"label,omitempty" json:"label,omitempty"`
+
+	// Due `over` for what is overdue, or a day before which it is due
+	Due *string `form:"due,omitempty" json:"due,omitempty"`
+
 	// Q Words in endpoint, path, entity or field
 	Q    *string                 `form:"q,omitempty" json:"q,omitempty"`
 	Sort *ListFindingsParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
@@ -2015,6 +2365,37 @@ type ListFindingsParamsSort string
 // WatchLiveParams defines parameters for WatchLive.
 type WatchLiveParams struct {
 	Service *string `form:"service,omitempty" json:"service,omitempty"`
+}
+
+// ListNoticesParams defines parameters for ListNotices.
+type ListNoticesParams struct {
+	// Unread Only what is not read
+	Unread *bool `form:"unread,omitempty" json:"unread,omitempty"`
+
+	// Page From 1
+	Page *PageNumber `form:"page,omitempty" json:"page,omitempty"`
+
+	// Size Items a page
+	Size *PageSize `form:"size,omitempty" json:"size,omitempty"`
+}
+
+// ListRequestsParams defines parameters for ListRequests.
+type ListRequestsParams struct {
+	// State `open`, `any`, or states separated by commas
+	State   *string `form:"state,omitempty" json:"state,omitempty"`
+	Service *string `form:"service,omitempty" json:"service,omitempty"`
+
+	// Endpoint As the contract writes it
+	Endpoint *string `form:"endpoint,omitempty" json:"endpoint,omitempty"`
+
+	// Mine Only one's own
+	Mine *bool `form:"mine,omitempty" json:"mine,omitempty"`
+
+	// Page From 1
+	Page *PageNumber `form:"page,omitempty" json:"page,omitempty"`
+
+	// Size Items a page
+	Size *PageSize `form:"size,omitempty" json:"size,omitempty"`
 }
 
 // ListRevisionsParams defines parameters for ListRevisions.
@@ -2123,17 +2504,32 @@ type WithdrawBatchJSONRequestBody WithdrawBatchJSONBody
 // RevealValueJSONRequestBody defines body for RevealValue for application/json ContentType.
 type RevealValueJSONRequestBody RevealValueJSONBody
 
+// ChangeFindingsJSONRequestBody defines body for ChangeFindings for application/json ContentType.
+type ChangeFindingsJSONRequestBody = FindingsChange
+
+// SetDueJSONRequestBody defines body for SetDue for application/json ContentType.
+type SetDueJSONRequestBody = BySeverity
+
 // CommentFindingJSONRequestBody defines body for CommentFinding for application/json ContentType.
 type CommentFindingJSONRequestBody = Comment
 
 // MoveFindingJSONRequestBody defines body for MoveFinding for application/json ContentType.
 type MoveFindingJSONRequestBody = Move
 
+// ReadNoticesJSONRequestBody defines body for ReadNotices for application/json ContentType.
+type ReadNoticesJSONRequestBody = ReadUpTo
+
 // InviteJSONRequestBody defines body for Invite for application/json ContentType.
 type InviteJSONRequestBody = Invitation
 
 // RepeatCallsJSONRequestBody defines body for RepeatCalls for application/json ContentType.
 type RepeatCallsJSONRequestBody = Repeat
+
+// AskForFieldJSONRequestBody defines body for AskForField for application/json ContentType.
+type AskForFieldJSONRequestBody = NewRequest
+
+// DecideRequestJSONRequestBody defines body for DecideRequest for application/json ContentType.
+type DecideRequestJSONRequestBody = RequestDecision
 
 // ApplyContractsJSONRequestBody defines body for ApplyContracts for application/json ContentType.
 type ApplyContractsJSONRequestBody = ApplyContracts
@@ -2183,6 +2579,9 @@ type SetUpJSONRequestBody = SetUp
 // CreateTokenJSONRequestBody defines body for CreateToken for application/json ContentType.
 type CreateTokenJSONRequestBody = NewToken
 
+// AddViewJSONRequestBody defines body for AddView for application/json ContentType.
+type AddViewJSONRequestBody = NewView
+
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
 	// ListBatches Batches, newest first
@@ -2227,12 +2626,36 @@ type ServerInterface interface {
 	// ListFindings Findings
 	// (GET /api/v1/findings)
 	ListFindings(ctx *echo.Context, params ListFindingsParams) error
+	// ListChanges The latest changes of several findings
+	// (GET /api/v1/findings/changes)
+	ListChanges(ctx *echo.Context) error
+	// ChangeFindings Change findings, all of them in one step
+	// (POST /api/v1/findings/changes)
+	ChangeFindings(ctx *echo.Context) error
+	// UndoChange Make findings what they were before a change, but for those changed since
+	// (POST /api/v1/findings/changes/{change_id}/undo)
+	UndoChange(ctx *echo.Context, changeID int64) error
+	// GetDue Within how many days a new finding is due
+	// (GET /api/v1/findings/due)
+	GetDue(ctx *echo.Context) error
+	// SetDue Say within how many days findings that are new from now on are due
+	// (PUT /api/v1/findings/due)
+	SetDue(ctx *echo.Context) error
+	// ListLabels Labels in use
+	// (GET /api/v1/findings/labels)
+	ListLabels(ctx *echo.Context) error
 	// GetFinding One finding with its evidence and history
 	// (GET /api/v1/findings/{finding_id})
 	GetFinding(ctx *echo.Context, findingID FindingID) error
 	// CommentFinding Say something about a finding
 	// (POST /api/v1/findings/{finding_id}/comments)
 	CommentFinding(ctx *echo.Context, findingID FindingID) error
+	// UnfollowFinding Be told no longer
+	// (DELETE /api/v1/findings/{finding_id}/follow)
+	UnfollowFinding(ctx *echo.Context, findingID FindingID) error
+	// FollowFinding Be told of what becomes of a finding
+	// (PUT /api/v1/findings/{finding_id}/follow)
+	FollowFinding(ctx *echo.Context, findingID FindingID) error
 	// MoveFinding Move a finding to another state
 	// (POST /api/v1/findings/{finding_id}/moves)
 	MoveFinding(ctx *echo.Context, findingID FindingID) error
@@ -2245,6 +2668,12 @@ type ServerInterface interface {
 	// WatchLive Calls as they come in from recorders and recaptures
 	// (GET /api/v1/live)
 	WatchLive(ctx *echo.Context, params WatchLiveParams) error
+	// ListNotices What one is told
+	// (GET /api/v1/notices)
+	ListNotices(ctx *echo.Context, params ListNoticesParams) error
+	// ReadNotices Mark what one was told as read
+	// (PUT /api/v1/notices/read)
+	ReadNotices(ctx *echo.Context) error
 	// ListPeople Everybody who may come in
 	// (GET /api/v1/people)
 	ListPeople(ctx *echo.Context) error
@@ -2254,6 +2683,21 @@ type ServerInterface interface {
 	// RepeatCalls Make recorded calls again, and take the answers in as a batch
 	// (POST /api/v1/repeats)
 	RepeatCalls(ctx *echo.Context) error
+	// ListRequests Exposure requests
+	// (GET /api/v1/requests)
+	ListRequests(ctx *echo.Context, params ListRequestsParams) error
+	// AskForField Ask that a field be granted at an endpoint
+	// (POST /api/v1/requests)
+	AskForField(ctx *echo.Context) error
+	// WithdrawRequest Take back a request of one's own
+	// (DELETE /api/v1/requests/{request_id})
+	WithdrawRequest(ctx *echo.Context, requestID int64) error
+	// GetRequest One request, with the grant that it asks for
+	// (GET /api/v1/requests/{request_id})
+	GetRequest(ctx *echo.Context, requestID int64) error
+	// DecideRequest Grant a request, which revises the contracts, grant less, or decline it
+	// (POST /api/v1/requests/{request_id}/decision)
+	DecideRequest(ctx *echo.Context, requestID int64) error
 	// ListRevisions Revisions of contracts, newest first
 	// (GET /api/v1/revisions)
 	ListRevisions(ctx *echo.Context, params ListRevisionsParams) error
@@ -2374,6 +2818,15 @@ type ServerInterface interface {
 	// VerifyTrail Whether the trail is as it was written
 	// (GET /api/v1/trail/verification)
 	VerifyTrail(ctx *echo.Context) error
+	// ListViews Lists of findings that one keeps, and that others share
+	// (GET /api/v1/views)
+	ListViews(ctx *echo.Context) error
+	// AddView Keep a list of findings
+	// (POST /api/v1/views)
+	AddView(ctx *echo.Context) error
+	// DropView Drop a view of one's own
+	// (DELETE /api/v1/views/{view_id})
+	DropView(ctx *echo.Context, viewID int64) error
 	// GetHealth Whether the service can serve
 	// (GET /healthz)
 	GetHealth(ctx *echo.Context) error
@@ -2856,6 +3309,27 @@ func (w *ServerInterfaceWrapper) ListFindings(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter batch: %s", err))
 	}
 
+	// ------------- Optional query parameter "assigned" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "assigned", ctx.QueryParams(), &params.Assigned, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter assigned: %s", err))
+	}
+
+	// ------------- Optional query parameter "label" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "label", ctx.QueryParams(), &params.Label, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter label: %s", err))
+	}
+
+	// ------------- Optional query parameter "due" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "due", ctx.QueryParams(), &params.Due, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter due: %s", err))
+	}
+
 	// ------------- Optional query parameter "q" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", ctx.QueryParams(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -2889,6 +3363,67 @@ func (w *ServerInterfaceWrapper) ListFindings(ctx *echo.Context) error {
 	return err
 }
 
+// ListChanges converts echo context to params.
+func (w *ServerInterfaceWrapper) ListChanges(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListChanges(ctx)
+	return err
+}
+
+// ChangeFindings converts echo context to params.
+func (w *ServerInterfaceWrapper) ChangeFindings(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ChangeFindings(ctx)
+	return err
+}
+
+// UndoChange converts echo context to params.
+func (w *ServerInterfaceWrapper) UndoChange(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "change_id" -------------
+	var changeID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "change_id", ctx.Param("change_id"), &changeID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter change_id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.UndoChange(ctx, changeID)
+	return err
+}
+
+// GetDue converts echo context to params.
+func (w *ServerInterfaceWrapper) GetDue(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetDue(ctx)
+	return err
+}
+
+// SetDue converts echo context to params.
+func (w *ServerInterfaceWrapper) SetDue(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetDue(ctx)
+	return err
+}
+
+// ListLabels converts echo context to params.
+func (w *ServerInterfaceWrapper) ListLabels(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListLabels(ctx)
+	return err
+}
+
 // GetFinding converts echo context to params.
 func (w *ServerInterfaceWrapper) GetFinding(ctx *echo.Context) error {
 	var err error
@@ -2918,6 +3453,38 @@ func (w *ServerInterfaceWrapper) CommentFinding(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.CommentFinding(ctx, findingID)
+	return err
+}
+
+// UnfollowFinding converts echo context to params.
+func (w *ServerInterfaceWrapper) UnfollowFinding(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "finding_id" -------------
+	var findingID FindingID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "finding_id", ctx.Param("finding_id"), &findingID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter finding_id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.UnfollowFinding(ctx, findingID)
+	return err
+}
+
+// FollowFinding converts echo context to params.
+func (w *ServerInterfaceWrapper) FollowFinding(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "finding_id" -------------
+	var findingID FindingID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "finding_id", ctx.Param("finding_id"), &findingID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter finding_id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.FollowFinding(ctx, findingID)
 	return err
 }
 
@@ -2973,6 +3540,47 @@ func (w *ServerInterfaceWrapper) WatchLive(ctx *echo.Context) error {
 	return err
 }
 
+// ListNotices converts echo context to params.
+func (w *ServerInterfaceWrapper) ListNotices(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListNoticesParams
+	// ------------- Optional query parameter "unread" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "unread", ctx.QueryParams(), &params.Unread, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter unread: %s", err))
+	}
+
+	// ------------- Optional query parameter "page" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "page", ctx.QueryParams(), &params.Page, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter page: %s", err))
+	}
+
+	// ------------- Optional query parameter "size" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "size", ctx.QueryParams(), &params.Size, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter size: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListNotices(ctx, params)
+	return err
+}
+
+// ReadNotices converts echo context to params.
+func (w *ServerInterfaceWrapper) ReadNotices(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ReadNotices(ctx)
+	return err
+}
+
 // ListPeople converts echo context to params.
 func (w *ServerInterfaceWrapper) ListPeople(ctx *echo.Context) error {
 	var err error
@@ -2997,6 +3605,116 @@ func (w *ServerInterfaceWrapper) RepeatCalls(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.RepeatCalls(ctx)
+	return err
+}
+
+// ListRequests converts echo context to params.
+func (w *ServerInterfaceWrapper) ListRequests(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListRequestsParams
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", ctx.QueryParams(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter state: %s", err))
+	}
+
+	// ------------- Optional query parameter "service" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "service", ctx.QueryParams(), &params.Service, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Optional query parameter "endpoint" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "endpoint", ctx.QueryParams(), &params.Endpoint, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter endpoint: %s", err))
+	}
+
+	// ------------- Optional query parameter "mine" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "mine", ctx.QueryParams(), &params.Mine, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter mine: %s", err))
+	}
+
+	// ------------- Optional query parameter "page" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "page", ctx.QueryParams(), &params.Page, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter page: %s", err))
+	}
+
+	// ------------- Optional query parameter "size" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "size", ctx.QueryParams(), &params.Size, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter size: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListRequests(ctx, params)
+	return err
+}
+
+// AskForField converts echo context to params.
+func (w *ServerInterfaceWrapper) AskForField(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AskForField(ctx)
+	return err
+}
+
+// WithdrawRequest converts echo context to params.
+func (w *ServerInterfaceWrapper) WithdrawRequest(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "request_id" -------------
+	var requestID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "request_id", ctx.Param("request_id"), &requestID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter request_id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.WithdrawRequest(ctx, requestID)
+	return err
+}
+
+// GetRequest converts echo context to params.
+func (w *ServerInterfaceWrapper) GetRequest(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "request_id" -------------
+	var requestID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "request_id", ctx.Param("request_id"), &requestID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter request_id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetRequest(ctx, requestID)
+	return err
+}
+
+// DecideRequest converts echo context to params.
+func (w *ServerInterfaceWrapper) DecideRequest(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "request_id" -------------
+	var requestID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "request_id", ctx.Param("request_id"), &requestID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter request_id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DecideRequest(ctx, requestID)
 	return err
 }
 
@@ -3814,6 +4532,40 @@ func (w *ServerInterfaceWrapper) VerifyTrail(ctx *echo.Context) error {
 	return err
 }
 
+// ListViews converts echo context to params.
+func (w *ServerInterfaceWrapper) ListViews(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListViews(ctx)
+	return err
+}
+
+// AddView converts echo context to params.
+func (w *ServerInterfaceWrapper) AddView(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddView(ctx)
+	return err
+}
+
+// DropView converts echo context to params.
+func (w *ServerInterfaceWrapper) DropView(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "view_id" -------------
+	var viewID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "view_id", ctx.Param("view_id"), &viewID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter view_id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DropView(ctx, viewID)
+	return err
+}
+
 // GetHealth converts echo context to params.
 func (w *ServerInterfaceWrapper) GetHealth(ctx *echo.Context) error {
 	var err error
@@ -3931,6 +4683,24 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/api/v1/endpoints/:endpoint_id", wrapper.GetEndpoint, options.OperationMiddlewares["getEndpoint"]...)
 	router.GET(options.BaseURL+"/api/v1/kinds", wrapper.ListKinds, options.OperationMiddlewares["listKinds"]...)
 	router.GET(options.BaseURL+"/api/v1/findings", wrapper.ListFindings, options.OperationMiddlewares["listFindings"]...)
+	router.GET(options.BaseURL+"/api/v1/findings/changes", wrapper.ListChanges, options.OperationMiddlewares["listChanges"]...)
+	router.POST(options.BaseURL+"/api/v1/findings/changes", wrapper.ChangeFindings, options.OperationMiddlewares["changeFindings"]...)
+	router.POST(options.BaseURL+"/api/v1/findings/changes/:change_id/undo", wrapper.UndoChange, options.OperationMiddlewares["undoChange"]...)
+	router.GET(options.BaseURL+"/api/v1/findings/labels", wrapper.ListLabels, options.OperationMiddlewares["listLabels"]...)
+	router.GET(options.BaseURL+"/api/v1/findings/due", wrapper.GetDue, options.OperationMiddlewares["getDue"]...)
+	router.PUT(options.BaseURL+"/api/v1/findings/due", wrapper.SetDue, options.OperationMiddlewares["setDue"]...)
+	router.DELETE(options.BaseURL+"/api/v1/findings/:finding_id/follow", wrapper.UnfollowFinding, options.OperationMiddlewares["unfollowFinding"]...)
+	router.PUT(options.BaseURL+"/api/v1/findings/:finding_id/follow", wrapper.FollowFinding, options.OperationMiddlewares["followFinding"]...)
+	router.GET(options.BaseURL+"/api/v1/notices", wrapper.ListNotices, options.OperationMiddlewares["listNotices"]...)
+	router.PUT(options.BaseURL+"/api/v1/notices/read", wrapper.ReadNotices, options.OperationMiddlewares["readNotices"]...)
+	router.GET(options.BaseURL+"/api/v1/views", wrapper.ListViews, options.OperationMiddlewares["listViews"]...)
+	router.POST(options.BaseURL+"/api/v1/views", wrapper.AddView, options.OperationMiddlewares["addView"]...)
+	router.DELETE(options.BaseURL+"/api/v1/views/:view_id", wrapper.DropView, options.OperationMiddlewares["dropView"]...)
+	router.GET(options.BaseURL+"/api/v1/requests", wrapper.ListRequests, options.OperationMiddlewares["listRequests"]...)
+	router.POST(options.BaseURL+"/api/v1/requests", wrapper.AskForField, options.OperationMiddlewares["askForField"]...)
+	router.DELETE(options.BaseURL+"/api/v1/requests/:request_id", wrapper.WithdrawRequest, options.OperationMiddlewares["withdrawRequest"]...)
+	router.GET(options.BaseURL+"/api/v1/requests/:request_id", wrapper.GetRequest, options.OperationMiddlewares["getRequest"]...)
+	router.POST(options.BaseURL+"/api/v1/requests/:request_id/decision", wrapper.DecideRequest, options.OperationMiddlewares["decideRequest"]...)
 	router.GET(options.BaseURL+"/api/v1/findings/:finding_id", wrapper.GetFinding, options.OperationMiddlewares["getFinding"]...)
 	router.POST(options.BaseURL+"/api/v1/findings/:finding_id/moves", wrapper.MoveFinding, options.OperationMiddlewares["moveFinding"]...)
 	router.POST(options.BaseURL+"/api/v1/findings/:finding_id/comments", wrapper.CommentFinding, options.OperationMiddlewares["commentFinding"]...)
@@ -4488,6 +5258,237 @@ func (response ListFindingsdefaultApplicationProblemPlusJSONResponse) VisitListF
 	return err
 }
 
+type ListChangesRequestObject struct {
+}
+
+type ListChangesResponseObject interface {
+	VisitListChangesResponse(w http.ResponseWriter) error
+}
+
+type ListChanges200JSONResponse []FindingsChanged
+
+func (response ListChanges200JSONResponse) VisitListChangesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListChangesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListChangesdefaultApplicationProblemPlusJSONResponse) VisitListChangesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeFindingsRequestObject struct {
+	Body *ChangeFindingsJSONRequestBody
+}
+
+type ChangeFindingsResponseObject interface {
+	VisitChangeFindingsResponse(w http.ResponseWriter) error
+}
+
+type ChangeFindings200JSONResponse FindingsChanged
+
+func (response ChangeFindings200JSONResponse) VisitChangeFindingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeFindingsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeFindingsdefaultApplicationProblemPlusJSONResponse) VisitChangeFindingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UndoChangeRequestObject struct {
+	ChangeID int64 `json:"change_id"`
+}
+
+type UndoChangeResponseObject interface {
+	VisitUndoChangeResponse(w http.ResponseWriter) error
+}
+
+type UndoChange200JSONResponse Undone
+
+func (response UndoChange200JSONResponse) VisitUndoChangeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UndoChangedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response UndoChangedefaultApplicationProblemPlusJSONResponse) VisitUndoChangeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDueRequestObject struct {
+}
+
+type GetDueResponseObject interface {
+	VisitGetDueResponse(w http.ResponseWriter) error
+}
+
+type GetDue200JSONResponse BySeverity
+
+func (response GetDue200JSONResponse) VisitGetDueResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDuedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetDuedefaultApplicationProblemPlusJSONResponse) VisitGetDueResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetDueRequestObject struct {
+	Body *SetDueJSONRequestBody
+}
+
+type SetDueResponseObject interface {
+	VisitSetDueResponse(w http.ResponseWriter) error
+}
+
+type SetDue200JSONResponse BySeverity
+
+func (response SetDue200JSONResponse) VisitSetDueResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetDuedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetDuedefaultApplicationProblemPlusJSONResponse) VisitSetDueResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLabelsRequestObject struct {
+}
+
+type ListLabelsResponseObject interface {
+	VisitListLabelsResponse(w http.ResponseWriter) error
+}
+
+type ListLabels200JSONResponse []LabelCount
+
+func (response ListLabels200JSONResponse) VisitListLabelsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLabelsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListLabelsdefaultApplicationProblemPlusJSONResponse) VisitListLabelsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetFindingRequestObject struct {
 	FindingID FindingID `json:"finding_id"`
 }
@@ -4556,6 +5557,72 @@ type CommentFindingdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CommentFindingdefaultApplicationProblemPlusJSONResponse) VisitCommentFindingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UnfollowFindingRequestObject struct {
+	FindingID FindingID `json:"finding_id"`
+}
+
+type UnfollowFindingResponseObject interface {
+	VisitUnfollowFindingResponse(w http.ResponseWriter) error
+}
+
+type UnfollowFinding204Response struct {
+}
+
+func (response UnfollowFinding204Response) VisitUnfollowFindingResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type UnfollowFindingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response UnfollowFindingdefaultApplicationProblemPlusJSONResponse) VisitUnfollowFindingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FollowFindingRequestObject struct {
+	FindingID FindingID `json:"finding_id"`
+}
+
+type FollowFindingResponseObject interface {
+	VisitFollowFindingResponse(w http.ResponseWriter) error
+}
+
+type FollowFinding204Response struct {
+}
+
+func (response FollowFinding204Response) VisitFollowFindingResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type FollowFindingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FollowFindingdefaultApplicationProblemPlusJSONResponse) VisitFollowFindingResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4751,6 +5818,78 @@ func (response WatchLivedefaultApplicationProblemPlusJSONResponse) VisitWatchLiv
 	return err
 }
 
+type ListNoticesRequestObject struct {
+	Params ListNoticesParams
+}
+
+type ListNoticesResponseObject interface {
+	VisitListNoticesResponse(w http.ResponseWriter) error
+}
+
+type ListNotices200JSONResponse NoticePage
+
+func (response ListNotices200JSONResponse) VisitListNoticesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListNoticesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListNoticesdefaultApplicationProblemPlusJSONResponse) VisitListNoticesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadNoticesRequestObject struct {
+	Body *ReadNoticesJSONRequestBody
+}
+
+type ReadNoticesResponseObject interface {
+	VisitReadNoticesResponse(w http.ResponseWriter) error
+}
+
+type ReadNotices204Response struct {
+}
+
+func (response ReadNotices204Response) VisitReadNoticesResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ReadNoticesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReadNoticesdefaultApplicationProblemPlusJSONResponse) VisitReadNoticesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListPeopleRequestObject struct {
 }
 
@@ -4856,6 +5995,202 @@ type RepeatCallsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RepeatCallsdefaultApplicationProblemPlusJSONResponse) VisitRepeatCallsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRequestsRequestObject struct {
+	Params ListRequestsParams
+}
+
+type ListRequestsResponseObject interface {
+	VisitListRequestsResponse(w http.ResponseWriter) error
+}
+
+type ListRequests200JSONResponse RequestPage
+
+func (response ListRequests200JSONResponse) VisitListRequestsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRequestsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRequestsdefaultApplicationProblemPlusJSONResponse) VisitListRequestsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AskForFieldRequestObject struct {
+	Body *AskForFieldJSONRequestBody
+}
+
+type AskForFieldResponseObject interface {
+	VisitAskForFieldResponse(w http.ResponseWriter) error
+}
+
+type AskForField201JSONResponse ExposureRequest
+
+func (response AskForField201JSONResponse) VisitAskForFieldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AskForFielddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AskForFielddefaultApplicationProblemPlusJSONResponse) VisitAskForFieldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WithdrawRequestRequestObject struct {
+	RequestID int64 `json:"request_id"`
+}
+
+type WithdrawRequestResponseObject interface {
+	VisitWithdrawRequestResponse(w http.ResponseWriter) error
+}
+
+type WithdrawRequest200JSONResponse ExposureRequest
+
+func (response WithdrawRequest200JSONResponse) VisitWithdrawRequestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WithdrawRequestdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response WithdrawRequestdefaultApplicationProblemPlusJSONResponse) VisitWithdrawRequestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRequestRequestObject struct {
+	RequestID int64 `json:"request_id"`
+}
+
+type GetRequestResponseObject interface {
+	VisitGetRequestResponse(w http.ResponseWriter) error
+}
+
+type GetRequest200JSONResponse ExposureRequest
+
+func (response GetRequest200JSONResponse) VisitGetRequestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRequestdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRequestdefaultApplicationProblemPlusJSONResponse) VisitGetRequestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DecideRequestRequestObject struct {
+	RequestID int64 `json:"request_id"`
+	Body      *DecideRequestJSONRequestBody
+}
+
+type DecideRequestResponseObject interface {
+	VisitDecideRequestResponse(w http.ResponseWriter) error
+}
+
+type DecideRequest200JSONResponse ExposureRequest
+
+func (response DecideRequest200JSONResponse) VisitDecideRequestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DecideRequestdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DecideRequestdefaultApplicationProblemPlusJSONResponse) VisitDecideRequestResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6453,6 +7788,116 @@ func (response VerifyTraildefaultApplicationProblemPlusJSONResponse) VisitVerify
 	return err
 }
 
+type ListViewsRequestObject struct {
+}
+
+type ListViewsResponseObject interface {
+	VisitListViewsResponse(w http.ResponseWriter) error
+}
+
+type ListViews200JSONResponse []SavedView
+
+func (response ListViews200JSONResponse) VisitListViewsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListViewsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListViewsdefaultApplicationProblemPlusJSONResponse) VisitListViewsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddViewRequestObject struct {
+	Body *AddViewJSONRequestBody
+}
+
+type AddViewResponseObject interface {
+	VisitAddViewResponse(w http.ResponseWriter) error
+}
+
+type AddView201JSONResponse SavedView
+
+func (response AddView201JSONResponse) VisitAddViewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddViewdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddViewdefaultApplicationProblemPlusJSONResponse) VisitAddViewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DropViewRequestObject struct {
+	ViewID int64 `json:"view_id"`
+}
+
+type DropViewResponseObject interface {
+	VisitDropViewResponse(w http.ResponseWriter) error
+}
+
+type DropView204Response struct {
+}
+
+func (response DropView204Response) VisitDropViewResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DropViewdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DropViewdefaultApplicationProblemPlusJSONResponse) VisitDropViewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetHealthRequestObject struct {
 }
 
@@ -6518,12 +7963,36 @@ type StrictServerInterface interface {
 	// ListFindings Findings
 	// (GET /api/v1/findings)
 	ListFindings(ctx context.Context, request ListFindingsRequestObject) (ListFindingsResponseObject, error)
+	// ListChanges The latest changes of several findings
+	// (GET /api/v1/findings/changes)
+	ListChanges(ctx context.Context, request ListChangesRequestObject) (ListChangesResponseObject, error)
+	// ChangeFindings Change findings, all of them in one step
+	// (POST /api/v1/findings/changes)
+	ChangeFindings(ctx context.Context, request ChangeFindingsRequestObject) (ChangeFindingsResponseObject, error)
+	// UndoChange Make findings what they were before a change, but for those changed since
+	// (POST /api/v1/findings/changes/{change_id}/undo)
+	UndoChange(ctx context.Context, request UndoChangeRequestObject) (UndoChangeResponseObject, error)
+	// GetDue Within how many days a new finding is due
+	// (GET /api/v1/findings/due)
+	GetDue(ctx context.Context, request GetDueRequestObject) (GetDueResponseObject, error)
+	// SetDue Say within how many days findings that are new from now on are due
+	// (PUT /api/v1/findings/due)
+	SetDue(ctx context.Context, request SetDueRequestObject) (SetDueResponseObject, error)
+	// ListLabels Labels in use
+	// (GET /api/v1/findings/labels)
+	ListLabels(ctx context.Context, request ListLabelsRequestObject) (ListLabelsResponseObject, error)
 	// GetFinding One finding with its evidence and history
 	// (GET /api/v1/findings/{finding_id})
 	GetFinding(ctx context.Context, request GetFindingRequestObject) (GetFindingResponseObject, error)
 	// CommentFinding Say something about a finding
 	// (POST /api/v1/findings/{finding_id}/comments)
 	CommentFinding(ctx context.Context, request CommentFindingRequestObject) (CommentFindingResponseObject, error)
+	// UnfollowFinding Be told no longer
+	// (DELETE /api/v1/findings/{finding_id}/follow)
+	UnfollowFinding(ctx context.Context, request UnfollowFindingRequestObject) (UnfollowFindingResponseObject, error)
+	// FollowFinding Be told of what becomes of a finding
+	// (PUT /api/v1/findings/{finding_id}/follow)
+	FollowFinding(ctx context.Context, request FollowFindingRequestObject) (FollowFindingResponseObject, error)
 	// MoveFinding Move a finding to another state
 	// (POST /api/v1/findings/{finding_id}/moves)
 	MoveFinding(ctx context.Context, request MoveFindingRequestObject) (MoveFindingResponseObject, error)
@@ -6536,6 +8005,12 @@ type StrictServerInterface interface {
 	// WatchLive Calls as they come in from recorders and recaptures
 	// (GET /api/v1/live)
 	WatchLive(ctx context.Context, request WatchLiveRequestObject) (WatchLiveResponseObject, error)
+	// ListNotices What one is told
+	// (GET /api/v1/notices)
+	ListNotices(ctx context.Context, request ListNoticesRequestObject) (ListNoticesResponseObject, error)
+	// ReadNotices Mark what one was told as read
+	// (PUT /api/v1/notices/read)
+	ReadNotices(ctx context.Context, request ReadNoticesRequestObject) (ReadNoticesResponseObject, error)
 	// ListPeople Everybody who may come in
 	// (GET /api/v1/people)
 	ListPeople(ctx context.Context, request ListPeopleRequestObject) (ListPeopleResponseObject, error)
@@ -6545,6 +8020,21 @@ type StrictServerInterface interface {
 	// RepeatCalls Make recorded calls again, and take the answers in as a batch
 	// (POST /api/v1/repeats)
 	RepeatCalls(ctx context.Context, request RepeatCallsRequestObject) (RepeatCallsResponseObject, error)
+	// ListRequests Exposure requests
+	// (GET /api/v1/requests)
+	ListRequests(ctx context.Context, request ListRequestsRequestObject) (ListRequestsResponseObject, error)
+	// AskForField Ask that a field be granted at an endpoint
+	// (POST /api/v1/requests)
+	AskForField(ctx context.Context, request AskForFieldRequestObject) (AskForFieldResponseObject, error)
+	// WithdrawRequest Take back a request of one's own
+	// (DELETE /api/v1/requests/{request_id})
+	WithdrawRequest(ctx context.Context, request WithdrawRequestRequestObject) (WithdrawRequestResponseObject, error)
+	// GetRequest One request, with the grant that it asks for
+	// (GET /api/v1/requests/{request_id})
+	GetRequest(ctx context.Context, request GetRequestRequestObject) (GetRequestResponseObject, error)
+	// DecideRequest Grant a request, which revises the contracts, grant less, or decline it
+	// (POST /api/v1/requests/{request_id}/decision)
+	DecideRequest(ctx context.Context, request DecideRequestRequestObject) (DecideRequestResponseObject, error)
 	// ListRevisions Revisions of contracts, newest first
 	// (GET /api/v1/revisions)
 	ListRevisions(ctx context.Context, request ListRevisionsRequestObject) (ListRevisionsResponseObject, error)
@@ -6665,6 +8155,15 @@ type StrictServerInterface interface {
 	// VerifyTrail Whether the trail is as it was written
 	// (GET /api/v1/trail/verification)
 	VerifyTrail(ctx context.Context, request VerifyTrailRequestObject) (VerifyTrailResponseObject, error)
+	// ListViews Lists of findings that one keeps, and that others share
+	// (GET /api/v1/views)
+	ListViews(ctx context.Context, request ListViewsRequestObject) (ListViewsResponseObject, error)
+	// AddView Keep a list of findings
+	// (POST /api/v1/views)
+	AddView(ctx context.Context, request AddViewRequestObject) (AddViewResponseObject, error)
+	// DropView Drop a view of one's own
+	// (DELETE /api/v1/views/{view_id})
+	DropView(ctx context.Context, request DropViewRequestObject) (DropViewResponseObject, error)
 	// GetHealth Whether the service can serve
 	// (GET /healthz)
 	GetHealth(ctx context.Context, request GetHealthRequestObject) (GetHealthResponseObject, error)
@@ -7106,6 +8605,192 @@ func (sh *strictHandler) ListFindings(ctx *echo.Context, params ListFindingsPara
 	return nil
 }
 
+// ListChanges operation middleware
+func (sh *strictHandler) ListChanges(ctx *echo.Context) error {
+	var request ListChangesRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListChanges(ctx.Request().Context(), request.(ListChangesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListChanges")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListChangesResponseObject); ok {
+		return validResponse.VisitListChangesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ChangeFindings operation middleware
+func (sh *strictHandler) ChangeFindings(ctx *echo.Context) error {
+	var request ChangeFindingsRequestObject
+
+	var body ChangeFindingsJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeFindings(ctx.Request().Context(), request.(ChangeFindingsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeFindings")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangeFindingsResponseObject); ok {
+		return validResponse.VisitChangeFindingsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// UndoChange operation middleware
+func (sh *strictHandler) UndoChange(ctx *echo.Context, changeID int64) error {
+	var request UndoChangeRequestObject
+
+	request.ChangeID = changeID
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.UndoChange(ctx.Request().Context(), request.(UndoChangeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "UndoChange")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(UndoChangeResponseObject); ok {
+		return validResponse.VisitUndoChangeResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetDue operation middleware
+func (sh *strictHandler) GetDue(ctx *echo.Context) error {
+	var request GetDueRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetDue(ctx.Request().Context(), request.(GetDueRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetDue")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetDueResponseObject); ok {
+		return validResponse.VisitGetDueResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetDue operation middleware
+func (sh *strictHandler) SetDue(ctx *echo.Context) error {
+	var request SetDueRequestObject
+
+	var body SetDueJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetDue(ctx.Request().Context(), request.(SetDueRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetDue")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetDueResponseObject); ok {
+		return validResponse.VisitSetDueResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListLabels operation middleware
+func (sh *strictHandler) ListLabels(ctx *echo.Context) error {
+	var request ListLabelsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListLabels(ctx.Request().Context(), request.(ListLabelsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListLabels")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListLabelsResponseObject); ok {
+		return validResponse.VisitListLabelsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetFinding operation middleware
 func (sh *strictHandler) GetFinding(ctx *echo.Context, findingID FindingID) error {
 	var request GetFindingRequestObject
@@ -7173,6 +8858,56 @@ func (sh *strictHandler) CommentFinding(ctx *echo.Context, findingID FindingID) 
 		return err
 	} else if validResponse, ok := response.(CommentFindingResponseObject); ok {
 		return validResponse.VisitCommentFindingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// UnfollowFinding operation middleware
+func (sh *strictHandler) UnfollowFinding(ctx *echo.Context, findingID FindingID) error {
+	var request UnfollowFindingRequestObject
+
+	request.FindingID = findingID
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.UnfollowFinding(ctx.Request().Context(), request.(UnfollowFindingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "UnfollowFinding")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(UnfollowFindingResponseObject); ok {
+		return validResponse.VisitUnfollowFindingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// FollowFinding operation middleware
+func (sh *strictHandler) FollowFinding(ctx *echo.Context, findingID FindingID) error {
+	var request FollowFindingRequestObject
+
+	request.FindingID = findingID
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.FollowFinding(ctx.Request().Context(), request.(FollowFindingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FollowFinding")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(FollowFindingResponseObject); ok {
+		return validResponse.VisitFollowFindingResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -7298,6 +9033,77 @@ func (sh *strictHandler) WatchLive(ctx *echo.Context, params WatchLiveParams) er
 	return nil
 }
 
+// ListNotices operation middleware
+func (sh *strictHandler) ListNotices(ctx *echo.Context, params ListNoticesParams) error {
+	var request ListNoticesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListNotices(ctx.Request().Context(), request.(ListNoticesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListNotices")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListNoticesResponseObject); ok {
+		return validResponse.VisitListNoticesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ReadNotices operation middleware
+func (sh *strictHandler) ReadNotices(ctx *echo.Context) error {
+	var request ReadNoticesRequestObject
+
+	var body ReadNoticesJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReadNotices(ctx.Request().Context(), request.(ReadNoticesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReadNotices")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ReadNoticesResponseObject); ok {
+		return validResponse.VisitReadNoticesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListPeople operation middleware
 func (sh *strictHandler) ListPeople(ctx *echo.Context) error {
 	var request ListPeopleRequestObject
@@ -7407,6 +9213,175 @@ func (sh *strictHandler) RepeatCalls(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(RepeatCallsResponseObject); ok {
 		return validResponse.VisitRepeatCallsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListRequests operation middleware
+func (sh *strictHandler) ListRequests(ctx *echo.Context, params ListRequestsParams) error {
+	var request ListRequestsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRequests(ctx.Request().Context(), request.(ListRequestsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRequests")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListRequestsResponseObject); ok {
+		return validResponse.VisitListRequestsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AskForField operation middleware
+func (sh *strictHandler) AskForField(ctx *echo.Context) error {
+	var request AskForFieldRequestObject
+
+	var body AskForFieldJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AskForField(ctx.Request().Context(), request.(AskForFieldRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AskForField")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AskForFieldResponseObject); ok {
+		return validResponse.VisitAskForFieldResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// WithdrawRequest operation middleware
+func (sh *strictHandler) WithdrawRequest(ctx *echo.Context, requestID int64) error {
+	var request WithdrawRequestRequestObject
+
+	request.RequestID = requestID
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.WithdrawRequest(ctx.Request().Context(), request.(WithdrawRequestRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "WithdrawRequest")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(WithdrawRequestResponseObject); ok {
+		return validResponse.VisitWithdrawRequestResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetRequest operation middleware
+func (sh *strictHandler) GetRequest(ctx *echo.Context, requestID int64) error {
+	var request GetRequestRequestObject
+
+	request.RequestID = requestID
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRequest(ctx.Request().Context(), request.(GetRequestRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRequest")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetRequestResponseObject); ok {
+		return validResponse.VisitGetRequestResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DecideRequest operation middleware
+func (sh *strictHandler) DecideRequest(ctx *echo.Context, requestID int64) error {
+	var request DecideRequestRequestObject
+
+	request.RequestID = requestID
+
+	var body DecideRequestJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DecideRequest(ctx.Request().Context(), request.(DecideRequestRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DecideRequest")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DecideRequestResponseObject); ok {
+		return validResponse.VisitDecideRequestResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -8772,6 +10747,100 @@ func (sh *strictHandler) VerifyTrail(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(VerifyTrailResponseObject); ok {
 		return validResponse.VisitVerifyTrailResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListViews operation middleware
+func (sh *strictHandler) ListViews(ctx *echo.Context) error {
+	var request ListViewsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListViews(ctx.Request().Context(), request.(ListViewsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListViews")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListViewsResponseObject); ok {
+		return validResponse.VisitListViewsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddView operation middleware
+func (sh *strictHandler) AddView(ctx *echo.Context) error {
+	var request AddViewRequestObject
+
+	var body AddViewJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddView(ctx.Request().Context(), request.(AddViewRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddView")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddViewResponseObject); ok {
+		return validResponse.VisitAddViewResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DropView operation middleware
+func (sh *strictHandler) DropView(ctx *echo.Context, viewID int64) error {
+	var request DropViewRequestObject
+
+	request.ViewID = viewID
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DropView(ctx.Request().Context(), request.(DropViewRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DropView")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DropViewResponseObject); ok {
+		return validResponse.VisitDropViewResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -159,16 +159,29 @@ func findingOf(f service.Finding) Finding {
 		EndpointID: f.EndpointID, Team: some(f.Team), Audience: f.Audience, AudienceBy: some(f.AudienceBy), Direction: f.Direction, Status: f.Status,
 		Path: f.Path, Entity: some(f.Entity), Field: some(f.Field), Class: some(f.Class), Spots: f.Spots, Captures: f.Captures, Bytes: f.Bytes,
 		Sample: some(f.Sample), Why: f.Why, State: State(f.State), Excepted: some(f.Excepted != ""), WaivedUntil: some(f.Until),
-		FirstSeen: f.FirstSeen, LastSeen: f.LastSeen}
+		AssignedTeam: some(f.AssignedTeam), Due: some(f.Due), Labels: someList(f.Labels), Person: assigneeOf(f), FirstSeen: f.FirstSeen, LastSeen: f.LastSeen}
+}
+
+func assigneeOf(f service.Finding) *Assignee {
+	if f.PersonID == 0 {
+		return nil
+	}
+	return &Assignee{ID: f.PersonID, Name: f.Person}
 }
 
 func findingDetailOf(v service.FindingView) FindingDetail {
 	d := FindingDetail{Finding: findingOf(v.Finding), Moves: each(v.Moves, func(s finding.State) State { return State(s) }), Elsewhere: each(v.Elsewhere, findingOf), SameValue: each(v.SameValue, findingOf), Prove: some(v.Prove),
-		Mend: some(v.Mend), Evidence: each(v.Evidence, func(o service.Occurrence) Evidence {
+		Follows: &v.Follows, Teaches: someList(each(v.Teaches, func(t service.Teaching) Teaching { return Teaching{What: TeachingWhat(t.What), Text: t.Text} })), Mend: some(v.Mend), Evidence: each(v.Evidence, func(o service.Occurrence) Evidence {
 			return Evidence{CaptureID: o.CaptureID, BatchID: o.BatchID, Batch: o.Batch, Entry: o.Entry, Pointer: o.Pointer, Offset: o.Offset, Bytes: o.Bytes}
 		}), History: each(v.History, func(e service.Event) Event {
-			return Event{At: e.At, Author: e.Author, Kind: EventKind(e.Kind), From: some(State(e.Was)), To: some(State(e.Became)), Comment: some(e.Comment),
+			out := Event{At: e.At, Author: e.Author, Kind: EventKind(e.Kind), Comment: some(e.Comment),
 				Until: some(e.Until), BatchID: some(e.BatchID), Revision: some(e.Revision), CaptureID: some(e.CaptureID)}
+			if out.Kind == EventKindFound || out.Kind == EventKindMove {
+				out.From, out.To = some(State(e.Was)), some(State(e.Became))
+			} else {
+				out.Was, out.Became = some(e.Was), some(e.Became)
+			}
+			return out
 		})}
 	if v.GrantFile != "" {
 		d.Grant = &GrantPlace{File: v.GrantFile, Line: v.GrantLine, Text: some(v.GrantText)}

@@ -124,13 +124,14 @@ func SetupLink(public, code string) string { return public + "/set-up#" + code }
 
 // GetHome implements [StrictServerInterface].
 func (h *handlers) GetHome(ctx context.Context, _ GetHomeRequestObject) (GetHomeResponseObject, error) {
-	home, err := h.service.Home(ctx)
+	home, err := h.service.Home(ctx, callerOf(ctx))
 	if err != nil {
 		return nil, err
 	}
 	out := Home{
 		BySeverity: severities(func(s scan.Severity) int { return home.Severities[int(s)] }), Urgent: each(home.Urgent, findingOf),
 		Returned: home.States[string(finding.Returned)], AwaitingProof: home.States[string(finding.AwaitingProof)],
+		Mine: each(home.Mine, findingOf), MineTotal: home.MineTotal, Overdue: home.Overdue, Unread: home.Unread, Requests: home.Requests,
 		WaiversEnding: home.WaiversEnding, UnknownEndpoints: each(home.Unknown, endpointOf), UnknownTotal: home.UnknownTotal,
 		Batches: each(home.Batches, batchOf), Services: each(home.Services, h.serviceOf(ctx)), ByState: []StateCount{},
 	}
@@ -262,23 +263,9 @@ func (h *handlers) ListFindings(ctx context.Context, r ListFindingsRequestObject
 	if err != nil {
 		return nil, err
 	}
-	q := r.Params
-	by := service.FindingFilter{Kinds: list(q.Kind), Audience: value(q.Audience), Endpoint: value(q.Endpoint), Team: value(q.Team), Entity: value(q.Entity),
-		Field: value(q.Field), Batch: value(q.Batch), Words: value(q.Q), Sort: string(value(q.Sort))}
-	if by.States, err = statesOf(list(q.State)); err != nil {
+	by, err := h.findingFilter(ctx, &r.Params)
+	if err != nil {
 		return nil, err
-	}
-	for _, k := range by.Kinds {
-		if _, ok := scan.ParseKind(k); !ok {
-			return nil, &service.Problem{Code: service.Invalid, Detail: "there is no kind " + k}
-		}
-	}
-	for _, name := range list(q.Severity) {
-		s, ok := scan.ParseSeverity(name)
-		if !ok {
-			return nil, &service.Problem{Code: service.Invalid, Detail: "there is no severity " + name}
-		}
-		by.Severities = append(by.Severities, int(s))
 	}
 	all, counts, err := h.service.Findings(ctx, by, page)
 	if err != nil {
@@ -321,7 +308,7 @@ func statesOf(names []string) ([]string, error) {
 
 // GetFinding implements [StrictServerInterface].
 func (h *handlers) GetFinding(ctx context.Context, r GetFindingRequestObject) (GetFindingResponseObject, error) {
-	v, err := h.service.Finding(ctx, r.FindingID)
+	v, err := h.service.Finding(ctx, callerOf(ctx), r.FindingID)
 	if err != nil {
 		return nil, err
 	}

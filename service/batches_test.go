@@ -49,7 +49,7 @@ func TestABatchIsWithdrawnWithWhatItAloneShows(t *testing.T) {
 	if err := w.Withdraw(t.Context(), w.who, two.ID, "the wrong stage"); err != nil {
 		t.Fatal(err)
 	}
-	after, err := w.Finding(t.Context(), hash.ID)
+	after, err := w.Finding(t.Context(), Caller{}, hash.ID)
 	if err != nil || after.Spots != hash.Spots || after.Captures != 1 || after.Bytes != hash.Bytes {
 		t.Errorf("the hash is now %+v, was %+v, %v", after.Finding, hash.Finding, err)
 	}
@@ -74,7 +74,7 @@ func TestABatchIsWithdrawnWithWhatItAloneShows(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	left, err := w.Finding(t.Context(), hash.ID)
+	left, err := w.Finding(t.Context(), Caller{}, hash.ID)
 	if err != nil || left.Captures != 0 || left.Spots != 0 || left.History[len(left.History)-1].Kind != "withdrawn" || len(w.findings()) != 1 {
 		t.Errorf("left is %+v, %v", left, err)
 	}

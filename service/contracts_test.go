@@ -85,7 +85,7 @@ func TestASecondPersonApprovesWhatWidensTowardPersonal(t *testing.T) {
 	if err != nil || len(all) != 1 || all[0].State != "not-a-leak" {
 		t.Fatalf("the finding is %+v, %v", all, err)
 	}
-	v, err := w.Finding(t.Context(), all[0].ID)
+	v, err := w.Finding(t.Context(), Caller{}, all[0].ID)
 	if last := v.History[len(v.History)-1]; err != nil || last.Revision != 2 || last.Became != "not-a-leak" {
 		t.Errorf("its history ends in %+v", last)
 	}
@@ -94,7 +94,7 @@ func TestASecondPersonApprovesWhatWidensTowardPersonal(t *testing.T) {
 	if err != nil || !changed || back.Number != 3 || back.State != store.InForce || back.Direction != "narrowing" {
 		t.Fatalf("reverted: %+v, %v", back, err)
 	}
-	if v, _ := w.Finding(t.Context(), all[0].ID); v.State != "returned" {
+	if v, _ := w.Finding(t.Context(), Caller{}, all[0].ID); v.State != "returned" {
 		t.Errorf("after narrowing, the finding is %s", v.State)
 	}
 	list, total, err := w.Revisions(t.Context(), "quay", false, Page{Number: 1, Size: 10})
@@ -177,7 +177,7 @@ func TestAChangeIsTriedOutOnTraffic(t *testing.T) {
 		t.Errorf("then there are %s, %v", kinds(after), err)
 	}
 	for _, f := range after {
-		if v, err := w.Finding(t.Context(), f.ID); err != nil || len(v.Evidence) == 0 {
+		if v, err := w.Finding(t.Context(), Caller{}, f.ID); err != nil || len(v.Evidence) == 0 {
 			t.Errorf("%s %s has no evidence: %v", f.Kind, f.Path, err)
 		}
 	}

@@ -27,6 +27,8 @@ type FindingView struct {
 	SameValue []store.Finding // under whatever name
 	Prove     string          // while it awaits proof: the command that captures its endpoint again
 	Mend      string
+	Follows   bool // who asks is told of what becomes of it
+	Teaches   []Teaching
 }
 
 const (
@@ -34,8 +36,8 @@ const (
 	shownElsewhere = 20
 )
 
-// Finding gives one finding.
-func (s *Service) Finding(ctx context.Context, id string) (FindingView, error) {
+// Finding gives one finding, as who asks sees it.
+func (s *Service) Finding(ctx context.Context, who Caller, id string) (FindingView, error) {
 	f, err := s.store.Finding(ctx, id)
 	if err != nil {
 		return FindingView{}, found(err, "finding %s", id)
@@ -44,6 +46,10 @@ func (s *Service) Finding(ctx context.Context, id string) (FindingView, error) {
 	if kind, ok := scan.ParseKind(f.Kind); ok {
 		v.Mend = finding.Mend(kind)
 	}
+	if v.Follows, err = s.store.Follows(ctx, who.ID, id); err != nil {
+		return v, err
+	}
+	v.Teaches = teachings(&f)
 	if f.GrantFile != "" {
 		v.GrantText = s.line(ctx, f.Service, f.GrantFile, f.GrantLine)
 	}
@@ -74,7 +80,7 @@ func (s *Service) Move(ctx context.Context, who Caller, id string, m finding.Mov
 			return FindingView{}, problem(Invalid, "", "%q is no day; one is written 2027-03-31", m.Until)
 		}
 	}
-	e := store.Event{At: now, Author: who.Name, Kind: "move", Became: string(m.To), Comment: strings.TrimSpace(m.Comment), Until: m.Until}
+	e := store.Event{At: now, Author: who.Name, PersonID: who.ID, Kind: "move", Became: string(m.To), Comment: strings.TrimSpace(m.Comment), Until: m.Until}
 	err := s.store.Move(ctx, id, e, func(was string) error {
 		if err := m.Check(finding.State(was), now.UTC().Format(time.DateOnly)); err != nil {
 			return problem(Conflict, "", "%v", err)
@@ -85,7 +91,7 @@ func (s *Service) Move(ctx context.Context, who Caller, id string, m finding.Mov
 		return FindingView{}, found(err, "finding %s", id)
 	}
 	s.log.Info("finding moved", "finding", id, "to", string(m.To), "person", who.ID)
-	return s.Finding(ctx, id)
+	return s.Finding(ctx, who, id)
 }
 
 // Comment notes what somebody says of a finding.
@@ -93,10 +99,14 @@ func (s *Service) Comment(ctx context.Context, who Caller, id, text string) (Fin
 	if text = strings.TrimSpace(text); text == "" {
 		return FindingView{}, problem(Invalid, "", "the comment is empty")
 	}
-	if err := s.store.Comment(ctx, id, store.Event{At: s.now(), Author: who.Name, Kind: "comment", Comment: text}); err != nil {
+	mentioned, err := s.mentioned(ctx, text)
+	if err != nil {
+		return FindingView{}, err
+	}
+	if err := s.store.Comment(ctx, id, store.Event{At: s.now(), Author: who.Name, PersonID: who.ID, Kind: "comment", Comment: text}, mentioned); err != nil {
 		return FindingView{}, found(err, "finding %s", id)
 	}
-	return s.Finding(ctx, id)
+	return s.Finding(ctx, who, id)
 }
 
 // Home is what needs somebody.
@@ -109,12 +119,18 @@ type Home struct {
 	UnknownTotal  int
 	Batches       []store.Batch
 	Services      []store.Service
+
+	Mine      []store.Finding // assigned to who asks and open, first what is due first
+	MineTotal int
+	Overdue   int // of mine
+	Unread    int // notices
+	Requests  int // exposure requests that wait for a decision
 }
 
 const shownAtHome = 8
 
 // Home gathers what needs somebody.
-func (s *Service) Home(ctx context.Context) (Home, error) {
+func (s *Service) Home(ctx context.Context, who Caller) (Home, error) {
 	var h Home
 	var err error
 	few := store.Page{Number: 1, Size: shownAtHome}
@@ -144,6 +160,8 @@ func (s *Service) Home(ctx context.Context) (Home, error) {
 	if h.Batches, _, err = s.store.Batches(ctx, store.Page{Number: 1, Size: 5}); err != nil {
 		return h, err
 	}
-	h.Services, err = s.store.Services(ctx)
-	return h, err
+	if h.Services, err = s.store.Services(ctx); err != nil {
+		return h, err
+	}
+	return h, s.mine(ctx, who, open, &h)
 }

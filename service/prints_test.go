@@ -26,7 +26,7 @@ func TestTheSameValueIsKnownAgain(t *testing.T) {
 	}
 	same := func(path string) string {
 		t.Helper()
-		v, err := w.Finding(t.Context(), byPath[path].ID)
+		v, err := w.Finding(t.Context(), Caller{}, byPath[path].ID)
 		if err != nil {
 			t.Fatal(err)
 		}

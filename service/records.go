@@ -19,6 +19,13 @@ type (
 	EndpointFilter = store.EndpointFilter
 	Event          = store.Event
 	Finding        = store.Finding
+	StandingChange = store.Change
+	Refused        = store.Refused
+	Notice         = store.Notice
+	LabelCount     = store.LabelCount
+	View           = store.View
+	Request        = store.Request
+	RequestFilter  = store.RequestFilter
 	FindingFilter  = store.FindingFilter
 	Key            = store.Key
 	Occurrence     = store.Occurrence

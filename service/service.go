@@ -104,6 +104,10 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 		st.Close()
 		return nil, err
 	}
+	if err := s.beginSettings(ctx); err != nil {
+		st.Close()
+		return nil, err
+	}
 	if s.print, err = s.printer(ctx); err != nil {
 		st.Close()
 		return nil, err

@@ -105,7 +105,7 @@ func (w *world) theHash() FindingView {
 	if err != nil || len(all) != 1 {
 		w.t.Fatalf("%d findings of the hash, %v", len(all), err)
 	}
-	v, err := w.Finding(w.t.Context(), all[0].ID)
+	v, err := w.Finding(w.t.Context(), Caller{}, all[0].ID)
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -590,7 +590,7 @@ func TestHome(t *testing.T) {
 	w := newWorld(t)
 	w.upload("a.har", recording(leaky))
 	w.upload("b.har", strings.ReplaceAll(recording(clean), "/skippers/7", "/boats/1"))
-	h, err := w.Home(t.Context())
+	h, err := w.Home(t.Context(), w.who)
 	if err != nil || h.Severities[5] != 1 || h.States["new"] != 2 || len(h.Urgent) != 2 || h.Urgent[0].Severity != 5 || h.UnknownTotal != 1 || len(h.Batches) != 2 || len(h.Services) != 1 || h.Services[0].Open != 2 {
 		t.Errorf("home %+v, %v", h, err)
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"fmt"
 	"time"
 )
 
@@ -39,6 +40,9 @@ func (e *Evidence) close(ctx context.Context, tx *sql.Tx, b Batch, nth func(int)
 			return err
 		}
 		if err := addEvent(ctx, tx, p.Finding, Event{At: p.At, Author: b.Author, Kind: "move", Was: "awaiting-proof", Became: "closed", BatchID: b.ID, CaptureID: capture}); err != nil {
+			return err
+		}
+		if err := tell(ctx, tx, p.Finding, Notice{At: p.At, Kind: "closed", Author: b.Author, Text: fmt.Sprintf("capture %d proves the repair", capture)}); err != nil {
 			return err
 		}
 	}
@@ -139,7 +143,7 @@ const noEvidence = ` FROM findings JOIN services ON services.id = service_id WHE
 
 // touched tells a finding that people have moved or discussed from one that was
 // only found.
-const touched = ` EXISTS (SELECT 1 FROM events WHERE finding_id = findings.id AND (kind = 'comment' OR kind = 'move' AND became <> 'returned'))`
+const touched = ` EXISTS (SELECT 1 FROM events WHERE finding_id = findings.id AND (kind IN ('comment', 'assign', 'due', 'label') OR kind = 'move' AND became <> 'returned'))`
 
 // WithdrawalOf tells what taking a batch back would come to.
 func (s *Store) WithdrawalOf(ctx context.Context, batch int64) (OnlyHere, error) {
@@ -189,7 +193,7 @@ func dropEvidence(ctx context.Context, tx *sql.Tx, batch int64, author string, a
 		`DELETE FROM lost WHERE of = of OR ? = 0`,
 		`INSERT INTO lost SELECT DISTINCT finding_id, batch_id FROM occurrences JOIN captures ON captures.id = capture_id WHERE batch_id = ?`,
 		// what a batch brought back goes back to where it was, unless somebody has moved it since
-		`UPDATE findings SET state = (SELECT was FROM events WHERE finding_id = findings.id ORDER BY id DESC LIMIT 1)
+		`UPDATE findings SET state = (SELECT was FROM events WHERE finding_id = findings.id AND kind = 'move' ORDER BY id DESC LIMIT 1)
 			WHERE id IN (SELECT finding_id FROM lost) AND state = 'returned'
 			AND (SELECT batch_id FROM events WHERE finding_id = findings.id AND kind = 'move' ORDER BY id DESC LIMIT 1) = ?`,
 		// and what it proved waits again

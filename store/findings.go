@@ -3,6 +3,9 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
+	"fmt"
+	"strings"
 	"time"
 )
 
@@ -36,13 +39,20 @@ type Finding struct {
 	Until      string
 	FirstSeen  time.Time
 	LastSeen   time.Time
+
+	PersonID     int64  // to whom it is assigned, 0 for nobody
+	Person       string // by name
+	AssignedTeam string // in place of Team
+	Due          string // the last day, UTC
+	Version      int
+	Labels       []string
 }
 
 // Event is something that happened to a finding.
 type Event struct {
 	At      time.Time
 	Author  string
-	Kind    string // found, move or comment
+	Kind    string // found, move, comment, assign, due or label
 	Was     string
 	Became  string
 	Comment string
@@ -51,19 +61,24 @@ type Event struct {
 
 	Revision  int   // of the contracts that brought it about
 	CaptureID int64 // that proved it
+	PersonID  int64 // of the author, where that is a person who is signed in; not read back
 }
 
 const findingColumns = `findings.id, services.name, kind, severity, endpoint, endpoint_id, team, audience, audience_by, direction, status, path, entity, field,
-	class, spots, captures, bytes, sample, why, grant_file, grant_line, excepted, state, until, first_seen, last_seen`
+	class, spots, captures, bytes, sample, why, grant_file, grant_line, excepted, state, until, first_seen, last_seen,
+	findings.person_id, coalesce((SELECT iif(name = '', email, name) FROM people WHERE people.id = findings.person_id), ''), assigned_team, due, version,
+	coalesce((SELECT group_concat(label, char(10)) FROM labels WHERE finding_id = findings.id), '')`
 
 const findingTables = ` FROM findings JOIN services ON services.id = service_id`
 
 func scanFinding(r scanner) (Finding, error) {
 	var f Finding
 	var first, last int64
+	var labels string
 	err := r.Scan(&f.ID, &f.Service, &f.Kind, &f.Severity, &f.Endpoint, &f.EndpointID, &f.Team, &f.Audience, &f.AudienceBy, &f.Direction, &f.Status,
 		&f.Path, &f.Entity, &f.Field, &f.Class, &f.Spots, &f.Captures, &f.Bytes, &f.Sample, &f.Why, &f.GrantFile, &f.GrantLine, &f.Excepted,
-		&f.State, &f.Until, &first, &last)
+		&f.State, &f.Until, &first, &last, &f.PersonID, &f.Person, &f.AssignedTeam, &f.Due, &f.Version, &labels)
+	f.Labels = strings.FieldsFunc(labels, func(r rune) bool { return r == '\n' })
 	f.FirstSeen, f.LastSeen = when(first), when(last)
 	return f, err
 }
@@ -76,11 +91,14 @@ func mergeFinding(ctx context.Context, tx *sql.Tx, service int64, b Batch, f *Fi
 	var severity, grantedIn int
 	err = tx.QueryRowContext(ctx, `SELECT state, until, severity, granted_in FROM findings WHERE id = ?`, f.ID).Scan(&state, &until, &severity, &grantedIn)
 	if err == sql.ErrNoRows {
+		if f.Due, err = dueDay(ctx, tx, f.Severity, b.Started); err != nil {
+			return false, err
+		}
 		_, err = tx.ExecContext(ctx, `INSERT INTO findings (id, service_id, kind, severity, endpoint, endpoint_id, team, audience, audience_by, direction, status,
-			path, entity, field, class, spots, captures, bytes, sample, why, grant_file, grant_line, excepted, state, until, first_seen, last_seen)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'new', '', ?, ?)`,
+			path, entity, field, class, spots, captures, bytes, sample, why, grant_file, grant_line, excepted, state, until, due, first_seen, last_seen)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'new', '', ?, ?, ?)`,
 			f.ID, service, f.Kind, f.Severity, f.Endpoint, f.EndpointID, f.Team, f.Audience, f.AudienceBy, f.Direction, f.Status, f.Path, f.Entity, f.Field,
-			f.Class, f.Spots, f.Captures, f.Bytes, f.Sample, f.Why, f.GrantFile, f.GrantLine, f.Excepted, at, at)
+			f.Class, f.Spots, f.Captures, f.Bytes, f.Sample, f.Why, f.GrantFile, f.GrantLine, f.Excepted, f.Due, at, at)
 		if err != nil {
 			return false, err
 		}
@@ -102,12 +120,40 @@ func mergeFinding(ctx context.Context, tx *sql.Tx, service int64, b Batch, f *Fi
 	}
 	// what a contract once permitted and permits no longer is a leak again
 	if state == "closed" || state == "not-a-leak" && grantedIn > 0 || state == "waived" && until < b.Started.UTC().Format(time.DateOnly) {
-		if _, err = tx.ExecContext(ctx, `UPDATE findings SET state = 'returned', until = '', granted_in = 0 WHERE id = ?`, f.ID); err != nil {
+		if f.Due, err = dueDay(ctx, tx, severity, b.Started); err != nil {
 			return false, err
 		}
-		err = addEvent(ctx, tx, f.ID, Event{At: b.Started, Author: b.Author, Kind: "move", Was: state, Became: "returned", BatchID: b.ID})
+		if _, err = tx.ExecContext(ctx, `UPDATE findings SET state = 'returned', until = '', due = ?, granted_in = 0 WHERE id = ?`, f.Due, f.ID); err != nil {
+			return false, err
+		}
+		if err = addEvent(ctx, tx, f.ID, Event{At: b.Started, Author: b.Author, Kind: "move", Was: state, Became: "returned", BatchID: b.ID}); err == nil {
+			err = tell(ctx, tx, f.ID, Notice{At: b.Started, Kind: "returned", Author: b.Author, Text: "seen again in " + b.Name})
+		}
 	}
 	return false, err
+}
+
+// DueDays is the setting that says within how many days a finding is due, by severity from
+// 0: a list of numbers, 0 for no day.
+const DueDays = "due-days"
+
+// dueDay gives the last day of a finding that is seen at a time.
+func dueDay(ctx context.Context, tx *sql.Tx, severity int, seen time.Time) (string, error) {
+	var text string
+	if err := tx.QueryRowContext(ctx, `SELECT value FROM settings WHERE name = ?`, DueDays).Scan(&text); err != nil {
+		if err == sql.ErrNoRows {
+			err = nil
+		}
+		return "", err
+	}
+	var days []int
+	if err := json.Unmarshal([]byte(text), &days); err != nil {
+		return "", fmt.Errorf("the setting %s: %w", DueDays, err)
+	}
+	if severity < 0 || severity >= len(days) || days[severity] == 0 {
+		return "", nil
+	}
+	return seen.UTC().AddDate(0, 0, days[severity]).Format(time.DateOnly), nil
 }
 
 func addEvent(ctx context.Context, tx *sql.Tx, finding string, e Event) error {
@@ -127,6 +173,10 @@ type FindingFilter struct {
 	Entity     string
 	Field      string
 	Batch      int64
+	Person     int64  // assigned to; -1 for nobody and no team
+	Assigned   string // the team that has it: assigned, or the endpoint's where nobody is
+	Label      string
+	DueBefore  string // a day: due before it
 	Words      string
 	Sort       string
 }
@@ -154,12 +204,27 @@ func (by *FindingFilter) filter() filter {
 	if by.Batch != 0 {
 		f.and(`findings.id IN (SELECT finding_id FROM occurrences JOIN captures ON captures.id = capture_id WHERE batch_id = ?)`, by.Batch)
 	}
+	switch {
+	case by.Person > 0:
+		f.and("findings.person_id = ?", by.Person)
+	case by.Person < 0:
+		f.and("findings.person_id = 0 AND assigned_team = '' AND team = ''")
+	}
+	if by.Assigned != "" {
+		f.and("(assigned_team = ? OR assigned_team = '' AND findings.person_id = 0 AND team = ?)", by.Assigned, by.Assigned)
+	}
+	if by.Label != "" {
+		f.and("findings.id IN (SELECT finding_id FROM labels WHERE label = ?)", by.Label)
+	}
+	if by.DueBefore != "" {
+		f.and("due <> '' AND due < ?", by.DueBefore)
+	}
 	f.words(by.Words, "endpoint", "path", "entity", "field")
 	return f
 }
 
 var findingOrder = map[string]string{"severity": "severity", "kind": "kind", "endpoint": "endpoint", "path": "path", "state": "state", "spots": "spots",
-	"bytes": "findings.bytes", "first_seen": "first_seen", "last_seen": "last_seen"}
+	"bytes": "findings.bytes", "due": "iif(due = '', '9999', due)", "first_seen": "first_seen", "last_seen": "last_seen"}
 
 // Findings lists a page of findings, and counts all that fit, by severity.
 func (s *Store) Findings(ctx context.Context, by FindingFilter, page Page) ([]Finding, map[int]int, error) {
@@ -269,17 +334,33 @@ func (s *Store) Move(ctx context.Context, id string, e Event, check func(was str
 		if _, err := tx.ExecContext(ctx, `UPDATE findings SET state = ?, until = ?, granted_in = 0 WHERE id = ?`, e.Became, e.Until, id); err != nil {
 			return err
 		}
-		return addEvent(ctx, tx, id, e)
+		if err := addEvent(ctx, tx, id, e); err != nil {
+			return err
+		}
+		return tell(ctx, tx, id, Notice{At: e.At, Kind: "moved", Author: e.Author, By: e.PersonID, Text: e.Was + " to " + e.Became})
 	})
 }
 
-// Comment notes what somebody says of a finding.
-func (s *Store) Comment(ctx context.Context, id string, e Event) error {
+// Comment notes what somebody says of a finding. Those mentioned, and those who follow it,
+// are told; who says something follows it from then on.
+func (s *Store) Comment(ctx context.Context, id string, e Event, mentioned []int64) error {
 	return s.change(ctx, func(tx *sql.Tx) error {
 		var found int
 		if err := tx.QueryRowContext(ctx, `SELECT 1 FROM findings WHERE id = ?`, id).Scan(&found); err != nil {
 			return none(err)
 		}
-		return addEvent(ctx, tx, id, e)
+		if err := addEvent(ctx, tx, id, e); err != nil {
+			return err
+		}
+		if err := tell(ctx, tx, id, Notice{At: e.At, Kind: "comment", Author: e.Author, By: e.PersonID, Text: e.Comment}, mentioned...); err != nil {
+			return err
+		}
+		for _, person := range mentioned {
+			n := Notice{PersonID: person, At: e.At, Kind: "mentioned", Author: e.Author, By: e.PersonID, FindingID: id, Text: e.Comment}
+			if err := n.add(ctx, tx); err != nil {
+				return err
+			}
+		}
+		return follow(ctx, tx, id, append(mentioned, e.PersonID)...)
 	})
 }

@@ -30,6 +30,13 @@ var migrations embed.FS
 // ErrNotFound is returned for a record that is not there.
 var ErrNotFound = errors.New("not found")
 
+// ErrExists is that what is to be added is there already, and ErrConflict that it was changed
+// meanwhile.
+var (
+	ErrExists   = errors.New("exists already")
+	ErrConflict = errors.New("was changed meanwhile")
+)
+
 // ErrInUse is returned when another process has the data folder open.
 var ErrInUse = errors.New("another service uses this data folder")
 

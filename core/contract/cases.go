@@ -188,6 +188,17 @@ func (g *Grant) Alternatives() []*Shape {
 // Own is the grants that are written at the grant itself, without its shape's.
 func (g *Grant) Own() *GrantSet { return g.own }
 
+// For lists the audiences that the response holds for, by name.
+func (r *Response) For(c *Contracts) []string {
+	var names []string
+	for _, a := range c.Audiences {
+		if r.Audiences.has(a.Index) {
+			names = append(names, a.Name)
+		}
+	}
+	return names
+}
+
 // Own is the grants that are written at the response itself, without its shape's.
 func (r *Response) Own() *GrantSet { return r.own }
 

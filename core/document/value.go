@@ -286,6 +286,9 @@ func (v *Value) wantsBlock() bool {
 	return false
 }
 
+// Flow is the value written on one line, as it stands inside of braces.
+func (v *Value) Flow() string { return v.line(true) }
+
 // line writes v in one line; flow says that it stands in braces or brackets.
 func (v *Value) line(flow bool) string {
 	switch v.Kind {

@@ -257,3 +257,126 @@ func AddEndpoint(c *contract.Contracts, file string, entry *document.Value) Edit
 	edits.add(file, document.Op{Op: "add", Path: "/endpoints", Value: &document.Value{Kind: document.List, Block: true, Items: []*document.Value{entry}}})
 	return edits
 }
+
+// Granting is a field to be granted to an audience at an endpoint.
+type Granting struct {
+	Endpoint, Audience string
+	Entity, Field      string
+	Member             string // as it is called; empty: as the field
+	Reason, NeededBy   string
+	Max                int  // of a text; 0 is no bound
+	Optional           bool // it need not be there
+}
+
+// Name is what the member is called.
+func (g *Granting) Name() string { return cmp.Or(g.Member, g.Field) }
+
+// value is the grant as it is written. only is the audience that it is for, where others
+// get what it stands in, too.
+func (g *Granting) value(only string) *document.Value {
+	v := document.Mapping()
+	if g.Member != "" && g.Member != g.Field {
+		v.Set("field", document.Text(g.Field))
+	}
+	if g.Max > 0 {
+		v.Set("max", document.Count(g.Max))
+	}
+	if g.Optional {
+		v.Set("optional", document.Truth(true))
+	}
+	if only != "" {
+		v.Set("audiences", document.Texts(only))
+	}
+	if g.NeededBy != "" {
+		v.Set("needed_by", document.Texts(g.NeededBy))
+	}
+	if g.Reason != "" {
+		v.Set("reason", document.Text(g.Reason))
+	}
+	return v
+}
+
+// Line is the grant as one line of a contract.
+func (g *Granting) Line() string {
+	return g.Name() + ": " + g.value("").Flow()
+}
+
+// Grant writes a grant where the entity stands in the endpoint's response to the audience:
+// at the response itself, or at the outermost relation in it. It says what is in the way
+// where it cannot be.
+func Grant(c *contract.Contracts, g *Granting) (Edits, error) {
+	at := slices.IndexFunc(c.Endpoints, func(e *contract.Endpoint) bool { return e.Text == g.Endpoint })
+	if at < 0 {
+		return nil, fmt.Errorf("no contract has the endpoint %s", g.Endpoint)
+	}
+	e, audience := c.Endpoints[at], c.Audience(g.Audience)
+	for _, r := range e.Responses {
+		holds := r.For(c)
+		if audience != nil && !slices.Contains(holds, audience.Name) || r.Body == nil || !slices.ContainsFunc(r.Statuses, func(s string) bool { return s[0] == '2' }) {
+			continue
+		}
+		place := placeOf(r.Body, g.Entity, map[*contract.GrantSet]bool{})
+		if r.Body.Entity != nil && r.Body.Entity.Name == g.Entity {
+			place = &holder{node: c.Node(r), set: r.Body}
+		} else if place != nil {
+			place.node = c.Node(place.grant)
+		}
+		if place == nil || place.node == nil {
+			continue
+		}
+		for _, granted := range place.set.Grants {
+			if granted.Name == g.Name() {
+				return nil, fmt.Errorf("%s grants a member %q there already, at %s", e.Text, g.Name(), granted.Pos)
+			}
+		}
+		only := ""
+		if audience != nil && len(holds) > 1 {
+			only = audience.Name
+		}
+		return place.add(g.Name(), g.value(only))
+	}
+	return nil, fmt.Errorf("no response of %s to %s holds %s; write the response first", e.Text, cmp.Or(g.Audience, "anybody"), g.Entity)
+}
+
+// holder is a place in a contract file where an entity's members are granted.
+type holder struct {
+	grant *contract.Grant // nil for a response
+	node  *document.Node
+	set   *contract.GrantSet
+}
+
+// placeOf finds the outermost grant below a set that stands over objects of an entity.
+func placeOf(set *contract.GrantSet, entity string, on map[*contract.GrantSet]bool) *holder {
+	if on[set] {
+		return nil
+	}
+	on[set] = true
+	for _, g := range set.Grants {
+		if inner := g.Members(); inner != nil && inner.Entity != nil && inner.Entity.Name == entity && inner.Entity != set.Entity {
+			return &holder{grant: g, set: inner}
+		}
+	}
+	for _, g := range set.Grants {
+		if inner := g.Members(); inner != nil {
+			if found := placeOf(inner, entity, on); found != nil {
+				return found
+			}
+		}
+	}
+	return nil
+}
+
+// add adds a member to the grants that are written at the place itself.
+func (h *holder) add(name string, v *document.Value) (Edits, error) {
+	edits := Edits{}
+	n := h.node
+	if grants := n.Get("grants"); grants != nil && grants.Kind == document.Map {
+		edits.add(n.File, document.Op{Op: "add", Path: under(n, "grants", name), Value: v})
+		return edits, nil
+	}
+	if n.Kind != document.Map {
+		return nil, fmt.Errorf("at %s the grant is written in a way that can be changed in the text only", n.Pos())
+	}
+	edits.add(n.File, document.Op{Op: "add", Path: under(n, "grants"), Value: document.Mapping().Set(name, v)})
+	return edits, nil
+}

@@ -206,3 +206,71 @@ endpoints: [{endpoint: GET /a, responses: [{shape: loop}]}, {endpoint: GET /b, r
 		t.Errorf("choice touches %v", got)
 	}
 }
+
+const grantingContract = `inkret: 1
+service: s
+audiences: [{name: visitor}, {name: office}]
+entities:
+  Boat: {fields: {id: {type: integer, class: internal}, name: {type: string, class: public}, draught: {type: number, class: public}}, relations: {owner: {entity: Skipper}}}
+  Skipper: {fields: {id: {type: integer, class: internal}, name: {type: string, class: public}, phone: {type: string, class: personal}}}
+shapes:
+  card: {entity: Boat, grants: {id: , name: }}
+endpoints:
+  - endpoint: GET /boats
+    responses: [{many: true, shape: card}]
+  - endpoint: GET /boats/{id}
+    responses:
+      - statuses: [404]
+        entity: Boat
+        grants: {id: }
+      - audiences: [office]
+        entity: Boat
+        grants:
+          id: # the number
+          owner:
+            grants: {id: }
+  - endpoint: GET /text
+    responses: [{grants: {at: {type: string}}}]
+`
+
+func TestGrant(t *testing.T) {
+	c, err := contract.Read(contract.File{Name: "s.yaml", Data: []byte(grantingContract)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, one := range []struct {
+		name string
+		g    Granting
+		want string // in the text, or in the error
+		ok   bool
+	}{
+		{"beside a shape, for one of all audiences", Granting{Endpoint: "GET /boats", Audience: "visitor", Entity: "Boat", Field: "draught"}, "shape: card, grants: {draught: {audiences: [visitor]}}", true},
+		{"to the only audience", Granting{Endpoint: "GET /boats/{id}", Audience: "office", Entity: "Boat", Field: "name", Reason: "shown", NeededBy: "desk"}, "          name: {needed_by: [desk], reason: shown}", true},
+		{"renamed, in a relation", Granting{Endpoint: "GET /boats/{id}", Audience: "office", Entity: "Skipper", Field: "phone", Member: "call", Max: 20, Optional: true}, "call: {field: phone, max: 20, optional: true}", true},
+		{"granted already", Granting{Endpoint: "GET /boats/{id}", Audience: "office", Entity: "Boat", Field: "id"}, `grants a member "id" there already`, false},
+		{"to whom nothing is sent", Granting{Endpoint: "GET /boats/{id}", Audience: "visitor", Entity: "Boat", Field: "name"}, "no response of GET /boats/{id} to visitor holds Boat", false},
+		{"of another entity", Granting{Endpoint: "GET /text", Audience: "visitor", Entity: "Boat", Field: "name"}, "no response of GET /text", false},
+		{"at no endpoint", Granting{Endpoint: "GET /none", Entity: "Boat", Field: "name"}, "no contract has the endpoint", false},
+	} {
+		t.Run(one.name, func(t *testing.T) {
+			edits, err := Grant(c, &one.g)
+			if err != nil || !one.ok {
+				if one.ok || err == nil || !strings.Contains(err.Error(), one.want) {
+					t.Errorf("%v, want %s", err, one.want)
+				}
+				return
+			}
+			files, err := Apply([]contract.File{{Name: "s.yaml", Data: []byte(grantingContract)}}, edits)
+			if err != nil {
+				t.Fatal(err)
+			}
+			text := string(files[0].Data)
+			if !strings.Contains(text, one.want) || !strings.Contains(text, "# the number") {
+				t.Errorf("the text is\n%s\nwithout %s", text, one.want)
+			}
+			if _, err := contract.Read(files...); err != nil {
+				t.Errorf("it is no contract any more: %v", err)
+			}
+		})
+	}
+}

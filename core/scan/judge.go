@@ -277,6 +277,9 @@ func (w *walk) body(of text) error {
 	if w.err == nil && w.space() != 0 || w.err == nil && w.pos < len(w.data) {
 		w.fail(w.pos, "something follows the value")
 	}
+	if w.err == nil && w.follows { // nothing but space so far
+		w.short = true
+	}
 	if w.err == nil && w.readErr != nil {
 		w.fail(len(w.data), "")
 	}

@@ -953,6 +953,233 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/findings/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The latest changes of several findings */
+        get: operations["listChanges"];
+        put?: never;
+        /**
+         * Change findings, all of them in one step
+         * @description Those named, or all that fit a filter. With `try` it only says what would come of it.
+         */
+        post: operations["changeFindings"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/findings/changes/{change_id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                change_id: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make findings what they were before a change, but for those changed since */
+        post: operations["undoChange"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/findings/labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Labels in use */
+        get: operations["listLabels"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/findings/due": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Within how many days a new finding is due */
+        get: operations["getDue"];
+        /** Say within how many days findings that are new from now on are due */
+        put: operations["setDue"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/findings/{finding_id}/follow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A fingerprint */
+                finding_id: components["parameters"]["FindingID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Be told of what becomes of a finding */
+        put: operations["followFinding"];
+        post?: never;
+        /** Be told no longer */
+        delete: operations["unfollowFinding"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What one is told */
+        get: operations["listNotices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notices/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Mark what one was told as read */
+        put: operations["readNotices"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/views": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lists of findings that one keeps, and that others share */
+        get: operations["listViews"];
+        put?: never;
+        /** Keep a list of findings */
+        post: operations["addView"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/views/{view_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                view_id: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Drop a view of one's own */
+        delete: operations["dropView"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Exposure requests */
+        get: operations["listRequests"];
+        put?: never;
+        /**
+         * Ask that a field be granted at an endpoint
+         * @description A request for the same that is open already is given instead of a second one.
+         */
+        post: operations["askForField"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/{request_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                request_id: number;
+            };
+            cookie?: never;
+        };
+        /** One request, with the grant that it asks for */
+        get: operations["getRequest"];
+        put?: never;
+        post?: never;
+        /** Take back a request of one's own */
+        delete: operations["withdrawRequest"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/{request_id}/decision": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                request_id: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Grant a request, which revises the contracts, grant less, or decline it */
+        post: operations["decideRequest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/findings/{finding_id}": {
         parameters: {
             query?: never;
@@ -1879,6 +2106,12 @@ export interface components {
             excepted?: boolean;
             /** @description The last day of a waiver */
             waived_until?: string;
+            person?: components["schemas"]["Assignee"];
+            /** @description In place of the endpoint's team */
+            assigned_team?: string;
+            /** @description The last day, UTC */
+            due?: string;
+            labels?: string[];
             /** Format: date-time */
             first_seen: string;
             /** Format: date-time */
@@ -1907,6 +2140,10 @@ export interface components {
             elsewhere: components["schemas"]["Finding"][];
             /** @description How such a leak is usually mended */
             mend?: string;
+            /** @description One is told of what becomes of it */
+            follows?: boolean;
+            /** @description Changes of the contracts that would keep it from being told, were it no leak */
+            teaches?: components["schemas"]["Teaching"][];
         };
         GrantPlace: {
             file: string;
@@ -1931,9 +2168,12 @@ export interface components {
             at: string;
             author: string;
             /** @enum {string} */
-            kind: "found" | "move" | "comment";
+            kind: "found" | "move" | "comment" | "assign" | "due" | "label";
             from?: components["schemas"]["State"];
             to?: components["schemas"]["State"];
+            /** @description What was assigned, due or labelled before */
+            was?: string;
+            became?: string;
             comment?: string;
             until?: string;
             /** Format: int64 */
@@ -1955,12 +2195,191 @@ export interface components {
         Comment: {
             text: string;
         };
+        Assignee: {
+            /** Format: int64 */
+            id: number;
+            name: string;
+        };
+        Teaching: {
+            /** @enum {string} */
+            what: "grant" | "exception" | "format";
+            text: string;
+        };
+        FindingsChange: {
+            ids?: string[];
+            /** @description In place of ids: the query of a list of findings, as in state=new&severity=critical */
+            filter?: string;
+            to?: components["schemas"]["State"];
+            /** @description The last day of a waiver, UTC */
+            until?: string;
+            comment?: string;
+            /** @description To whom they are assigned: an e-mail address, `me`, or `nobody` */
+            person?: string;
+            /** @description A team in place of the endpoint's; empty gives it back to that */
+            team?: string;
+            /** @description The last day, UTC; empty for none */
+            due?: string;
+            add_labels?: string[];
+            remove_labels?: string[];
+            /** @description Only say what would come of it */
+            try?: boolean;
+        };
+        FindingsChanged: {
+            /**
+             * Format: int64
+             * @description By which it can be undone
+             */
+            id?: number;
+            /** Format: date-time */
+            at: string;
+            author: string;
+            /** @description What is changed */
+            words: string;
+            matched?: number;
+            /** @description How many change */
+            findings: number;
+            /** @description How many stay as they are */
+            left?: number;
+            /** @description Those, or the first fifty of them */
+            refused?: components["schemas"]["RefusedFinding"][];
+            undone?: boolean;
+        };
+        RefusedFinding: {
+            id: string;
+            why: string;
+        };
+        Undone: {
+            undone: number;
+            left: components["schemas"]["RefusedFinding"][];
+        };
+        LabelCount: {
+            label: string;
+            findings: number;
+        };
+        Notice: {
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            at: string;
+            /** @enum {string} */
+            kind: "assigned" | "mentioned" | "moved" | "comment" | "returned" | "closed" | "request";
+            author: string;
+            finding_id?: string;
+            /** @description Its kind, endpoint and path */
+            finding?: string;
+            /** Format: int64 */
+            request_id?: number;
+            text: string;
+            read: boolean;
+        };
+        NoticePage: {
+            items: components["schemas"]["Notice"][];
+            total: number;
+            page: number;
+            size: number;
+            unread: number;
+        };
+        ReadUpTo: {
+            /**
+             * Format: int64
+             * @description A notice's id, that included
+             */
+            up_to: number;
+        };
+        NewView: {
+            name: string;
+            /** @description Of the console's address, as in state=any&q=berth */
+            query: string;
+            /** @description Others see it too */
+            shared?: boolean;
+        };
+        SavedView: {
+            /** Format: int64 */
+            id: number;
+            name: string;
+            query: string;
+            shared: boolean;
+            author: string;
+            own: boolean;
+        };
+        NewRequest: {
+            service: string;
+            /** @description As the contract writes it */
+            endpoint: string;
+            audience: string;
+            entity: string;
+            field: string;
+            /** @description As it is to be called; left out: as the field */
+            member?: string;
+            /** @description A page, an application, a program */
+            needed_by: string;
+            reason: string;
+        };
+        /** @enum {string} */
+        RequestState: "open" | "granted" | "countered" | "declined" | "withdrawn";
+        ExposureRequest: {
+            /** Format: int64 */
+            id: number;
+            service: string;
+            endpoint: string;
+            audience: string;
+            entity: string;
+            field: string;
+            /** @description The field's */
+            class?: string;
+            member?: string;
+            needed_by: string;
+            reason: string;
+            author: string;
+            own: boolean;
+            /** Format: date-time */
+            at: string;
+            state: components["schemas"]["RequestState"];
+            decided_by?: string;
+            /** Format: date-time */
+            decided?: string;
+            /** @description What was said with it */
+            decision?: string;
+            /** @description Of the contracts that grants it */
+            revision?: number;
+            /** @description The line that granting writes */
+            grant?: string;
+            /** @description Why it cannot be written */
+            refuse?: string;
+        };
+        RequestPage: {
+            items: components["schemas"]["ExposureRequest"][];
+            total: number;
+            page: number;
+            size: number;
+        };
+        RequestDecision: {
+            grant: boolean;
+            less?: components["schemas"]["LessGrant"];
+            comment?: string;
+        };
+        LessGrant: {
+            /** @description Of a text */
+            max?: number;
+            /** @description It need not be there */
+            optional?: boolean;
+            member?: string;
+        };
         Home: {
             open: number;
             by_severity: components["schemas"]["BySeverity"];
             by_state: components["schemas"]["StateCount"][];
             /** @description New and returned ones */
             urgent: components["schemas"]["Finding"][];
+            /** @description Assigned to who asks and open, first what is due first */
+            mine: components["schemas"]["Finding"][];
+            mine_total: number;
+            /** @description Of mine */
+            overdue: number;
+            /** @description Notices */
+            unread: number;
+            /** @description Exposure requests that wait for a decision */
+            requests: number;
             returned: number;
             awaiting_proof: number;
             /** @description Within seven days */
@@ -3613,9 +4032,14 @@ export interface operations {
                 field?: string;
                 /** @description Seen in this batch */
                 batch?: number;
+                /** @description `me`, `nobody`, an e-mail address, or `team:` and its name */
+                assigned?: string;
+                label?: string;
+                /** @description `over` for what is overdue, or a day before which it is due */
+                due?: string;
                 /** @description Words in endpoint, path, entity or field */
                 q?: string;
-                sort?: "severity" | "-severity" | "kind" | "-kind" | "endpoint" | "-endpoint" | "path" | "-path" | "state" | "-state" | "spots" | "-spots" | "bytes" | "-bytes" | "first_seen" | "-first_seen" | "last_seen" | "-last_seen";
+                sort?: "severity" | "-severity" | "kind" | "-kind" | "endpoint" | "-endpoint" | "path" | "-path" | "state" | "-state" | "spots" | "-spots" | "bytes" | "-bytes" | "due" | "-due" | "first_seen" | "-first_seen" | "last_seen" | "-last_seen";
                 /** @description From 1 */
                 page?: components["parameters"]["PageNumber"];
                 /** @description Items a page */
@@ -3634,6 +4058,435 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FindingPage"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listChanges: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Changes, newest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FindingsChanged"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    changeFindings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FindingsChange"];
+            };
+        };
+        responses: {
+            /** @description What it came to */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FindingsChanged"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    undoChange: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                change_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What it came to */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Undone"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listLabels: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Labels, each with how many findings have it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LabelCount"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getDue: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Days by severity; 0 is no day */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BySeverity"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    setDue: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BySeverity"];
+            };
+        };
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BySeverity"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    followFinding: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A fingerprint */
+                finding_id: components["parameters"]["FindingID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description You are */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    unfollowFinding: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A fingerprint */
+                finding_id: components["parameters"]["FindingID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description You are not */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listNotices: {
+        parameters: {
+            query?: {
+                /** @description Only what is not read */
+                unread?: boolean;
+                /** @description From 1 */
+                page?: components["parameters"]["PageNumber"];
+                /** @description Items a page */
+                size?: components["parameters"]["PageSize"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Notices, newest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticePage"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    readNotices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReadUpTo"];
+            };
+        };
+        responses: {
+            /** @description It is */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listViews: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Views by name */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedView"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    addView: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewView"];
+            };
+        };
+        responses: {
+            /** @description The view */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedView"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    dropView: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                view_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listRequests: {
+        parameters: {
+            query?: {
+                /** @description `open`, `any`, or states separated by commas */
+                state?: string;
+                service?: string;
+                /** @description As the contract writes it */
+                endpoint?: string;
+                /** @description Only one's own */
+                mine?: boolean;
+                /** @description From 1 */
+                page?: components["parameters"]["PageNumber"];
+                /** @description Items a page */
+                size?: components["parameters"]["PageSize"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Requests, newest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestPage"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    askForField: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRequest"];
+            };
+        };
+        responses: {
+            /** @description The request */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExposureRequest"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getRequest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                request_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The request */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExposureRequest"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    withdrawRequest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                request_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The request */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExposureRequest"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    decideRequest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                request_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RequestDecision"];
+            };
+        };
+        responses: {
+            /** @description The request */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExposureRequest"];
                 };
             };
             default: components["responses"]["Failure"];

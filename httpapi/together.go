@@ -1,0 +1,295 @@
+package httpapi
+
+import (
+	"context"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"inkret/core/finding"
+	"inkret/core/scan"
+	"inkret/service"
+)
+
+func invalid(detail string) error { return &service.Problem{Code: service.Invalid, Detail: detail} }
+
+// findingFilter reads the filter of a list of findings.
+func (h *handlers) findingFilter(ctx context.Context, q *ListFindingsParams) (by service.FindingFilter, err error) {
+	by = service.FindingFilter{Kinds: list(q.Kind), Audience: value(q.Audience), Endpoint: value(q.Endpoint), Team: value(q.Team), Entity: value(q.Entity),
+		Field: value(q.Field), Batch: value(q.Batch), Label: strings.ToLower(value(q.Label)), Words: value(q.Q), Sort: string(value(q.Sort))}
+	if by.States, err = statesOf(list(q.State)); err != nil {
+		return by, err
+	}
+	for _, k := range by.Kinds {
+		if _, ok := scan.ParseKind(k); !ok {
+			return by, invalid("there is no kind " + k)
+		}
+	}
+	for _, name := range list(q.Severity) {
+		s, ok := scan.ParseSeverity(name)
+		if !ok {
+			return by, invalid("there is no severity " + name)
+		}
+		by.Severities = append(by.Severities, int(s))
+	}
+	if by.DueBefore = value(q.Due); by.DueBefore == "over" {
+		by.DueBefore = time.Now().UTC().Format(time.DateOnly)
+	} else if _, err := time.Parse(time.DateOnly, by.DueBefore); err != nil && by.DueBefore != "" {
+		return by, invalid("due is `over`, or a day such as 2027-03-31")
+	}
+	switch who := value(q.Assigned); {
+	case who == "":
+	case who == "nobody":
+		by.Person = -1
+	case strings.HasPrefix(who, "team:"):
+		by.Assigned = strings.TrimPrefix(who, "team:")
+	default:
+		by.Person, err = h.personOf(ctx, who)
+	}
+	return by, err
+}
+
+// personOf gives the id of somebody who is named as `me` or by an e-mail address.
+func (h *handlers) personOf(ctx context.Context, who string) (int64, error) {
+	if who == "me" {
+		return callerOf(ctx).ID, nil
+	}
+	p, err := h.service.PersonByEmail(ctx, who)
+	return p.ID, err
+}
+
+// queryFilter reads a filter that is written as the query of a list of findings.
+func (h *handlers) queryFilter(ctx context.Context, query string) (by service.FindingFilter, err error) {
+	q, err := url.ParseQuery(strings.TrimPrefix(query, "?"))
+	if err != nil {
+		return by, invalid("the filter is no query: " + err.Error())
+	}
+	p := ListFindingsParams{}
+	into := map[string]**string{"state": &p.State, "severity": &p.Severity, "kind": &p.Kind, "audience": &p.Audience, "endpoint": &p.Endpoint, "team": &p.Team, "entity": &p.Entity,
+		"field": &p.Field, "assigned": &p.Assigned, "label": &p.Label, "due": &p.Due, "q": &p.Q}
+	for name, values := range q {
+		switch at := into[name]; {
+		case at != nil:
+			*at = &values[0]
+		case name == "batch":
+			id, err := strconv.ParseInt(values[0], 10, 64)
+			if err != nil {
+				return by, invalid("a batch is named by its number")
+			}
+			p.Batch = &id
+		case name != "sort" && name != "page" && name != "size":
+			return by, invalid("a list of findings has no filter " + name)
+		}
+	}
+	return h.findingFilter(ctx, &p)
+}
+
+// ChangeFindings implements [StrictServerInterface].
+func (h *handlers) ChangeFindings(ctx context.Context, r ChangeFindingsRequestObject) (ChangeFindingsResponseObject, error) {
+	b := r.Body
+	if (b.Ids == nil) == (b.Filter == nil) {
+		return nil, invalid("say which findings: either `ids` or a `filter`")
+	}
+	w := service.Wish{To: finding.State(value(b.To)), Until: value(b.Until), Comment: value(b.Comment), Team: b.Team, Due: b.Due, Add: value(b.AddLabels), Remove: value(b.RemoveLabels)}
+	if b.Person != nil {
+		var id int64
+		if *b.Person != "nobody" {
+			var err error
+			if id, err = h.personOf(ctx, *b.Person); err != nil {
+				return nil, err
+			}
+		}
+		w.Person = &id
+	}
+	var by *service.FindingFilter
+	if b.Filter != nil {
+		read, err := h.queryFilter(ctx, *b.Filter)
+		if err != nil {
+			return nil, err
+		}
+		by = &read
+	}
+	out, err := h.service.ChangeFindings(ctx, callerOf(ctx), value(b.Ids), by, w, value(b.Try))
+	if err != nil {
+		return nil, err
+	}
+	c := changedOf(out.Change)
+	c.Matched, c.Left, c.Refused = &out.Matched, &out.Left, someList(each(out.Refused, refusedOf))
+	return ChangeFindings200JSONResponse(c), nil
+}
+
+func changedOf(c service.StandingChange) FindingsChanged {
+	return FindingsChanged{ID: some(c.ID), At: c.At, Author: c.Author, Words: c.Words, Findings: c.Findings, Undone: some(c.Undone)}
+}
+
+func refusedOf(r service.Refused) RefusedFinding { return RefusedFinding{ID: r.ID, Why: r.Why} }
+
+// ListChanges implements [StrictServerInterface].
+func (h *handlers) ListChanges(ctx context.Context, _ ListChangesRequestObject) (ListChangesResponseObject, error) {
+	all, err := h.service.Changes(ctx)
+	return ListChanges200JSONResponse(each(all, changedOf)), err
+}
+
+// UndoChange implements [StrictServerInterface].
+func (h *handlers) UndoChange(ctx context.Context, r UndoChangeRequestObject) (UndoChangeResponseObject, error) {
+	n, left, err := h.service.UndoChange(ctx, callerOf(ctx), r.ChangeID)
+	if err != nil {
+		return nil, err
+	}
+	return UndoChange200JSONResponse{Undone: n, Left: each(left, refusedOf)}, nil
+}
+
+// ListLabels implements [StrictServerInterface].
+func (h *handlers) ListLabels(ctx context.Context, _ ListLabelsRequestObject) (ListLabelsResponseObject, error) {
+	all, err := h.service.Labels(ctx)
+	return ListLabels200JSONResponse(each(all, func(l service.LabelCount) LabelCount { return LabelCount{Label: l.Label, Findings: l.Findings} })), err
+}
+
+// GetDue implements [StrictServerInterface].
+func (h *handlers) GetDue(ctx context.Context, _ GetDueRequestObject) (GetDueResponseObject, error) {
+	days, err := h.service.Due(ctx)
+	return GetDue200JSONResponse(severities(func(s scan.Severity) int { return days[s] })), err
+}
+
+// SetDue implements [StrictServerInterface].
+func (h *handlers) SetDue(ctx context.Context, r SetDueRequestObject) (SetDueResponseObject, error) {
+	b := r.Body
+	err := h.service.SetDue(ctx, callerOf(ctx), map[scan.Severity]int{scan.Critical: b.Critical, scan.High: b.High, scan.Medium: b.Medium, scan.Low: b.Low, scan.Info: b.Info})
+	return SetDue200JSONResponse(*b), err
+}
+
+// FollowFinding implements [StrictServerInterface].
+func (h *handlers) FollowFinding(ctx context.Context, r FollowFindingRequestObject) (FollowFindingResponseObject, error) {
+	return FollowFinding204Response{}, h.service.Follow(ctx, callerOf(ctx), r.FindingID, true)
+}
+
+// UnfollowFinding implements [StrictServerInterface].
+func (h *handlers) UnfollowFinding(ctx context.Context, r UnfollowFindingRequestObject) (UnfollowFindingResponseObject, error) {
+	return UnfollowFinding204Response{}, h.service.Follow(ctx, callerOf(ctx), r.FindingID, false)
+}
+
+// ListNotices implements [StrictServerInterface].
+func (h *handlers) ListNotices(ctx context.Context, r ListNoticesRequestObject) (ListNoticesResponseObject, error) {
+	page, err := pageOf(r.Params.Page, r.Params.Size)
+	if err != nil {
+		return nil, err
+	}
+	all, total, fresh, err := h.service.Notices(ctx, callerOf(ctx), value(r.Params.Unread), page)
+	return ListNotices200JSONResponse{Total: total, Page: page.Number, Size: page.Size, Unread: fresh, Items: each(all, func(n service.Notice) Notice {
+		return Notice{ID: n.ID, At: n.At, Kind: NoticeKind(n.Kind), Author: n.Author, FindingID: some(n.FindingID), Finding: some(n.Finding), RequestID: some(n.RequestID), Text: n.Text, Read: n.Read}
+	})}, err
+}
+
+// ReadNotices implements [StrictServerInterface].
+func (h *handlers) ReadNotices(ctx context.Context, r ReadNoticesRequestObject) (ReadNoticesResponseObject, error) {
+	return ReadNotices204Response{}, h.service.ReadNotices(ctx, callerOf(ctx), r.Body.UpTo)
+}
+
+func viewOf(who int64) func(service.View) SavedView {
+	return func(v service.View) SavedView {
+		return SavedView{ID: v.ID, Name: v.Name, Query: v.Query, Shared: v.Shared, Author: v.Author, Own: v.PersonID == who}
+	}
+}
+
+// ListViews implements [StrictServerInterface].
+func (h *handlers) ListViews(ctx context.Context, _ ListViewsRequestObject) (ListViewsResponseObject, error) {
+	who := callerOf(ctx)
+	all, err := h.service.Views(ctx, who)
+	return ListViews200JSONResponse(each(all, viewOf(who.ID))), err
+}
+
+// AddView implements [StrictServerInterface].
+func (h *handlers) AddView(ctx context.Context, r AddViewRequestObject) (AddViewResponseObject, error) {
+	query := strings.TrimPrefix(r.Body.Query, "?")
+	if _, err := h.queryFilter(ctx, query); err != nil {
+		return nil, err
+	}
+	who := callerOf(ctx)
+	v, err := h.service.AddView(ctx, who, service.View{Name: r.Body.Name, Query: query, Shared: value(r.Body.Shared)})
+	if err != nil {
+		return nil, err
+	}
+	return AddView201JSONResponse(viewOf(who.ID)(v)), nil
+}
+
+// DropView implements [StrictServerInterface].
+func (h *handlers) DropView(ctx context.Context, r DropViewRequestObject) (DropViewResponseObject, error) {
+	return DropView204Response{}, h.service.DropView(ctx, callerOf(ctx), r.ViewID)
+}
+
+func requestOf(who int64) func(service.RequestView) ExposureRequest {
+	return func(v service.RequestView) ExposureRequest {
+		return ExposureRequest{ID: v.ID, Service: v.Service, Endpoint: v.Endpoint, Audience: v.Audience, Entity: v.Entity, Field: v.Field, Class: some(v.Class), Member: some(v.Member),
+			NeededBy: v.NeededBy, Reason: v.Reason, Author: v.Author, Own: v.PersonID == who, At: v.At, State: RequestState(v.State), DecidedBy: some(v.DecidedBy),
+			Decided: someTime(v.Decided), Decision: some(v.Decision), Revision: some(v.Revision), Grant: some(v.Grant), Refuse: some(v.Refuse)}
+	}
+}
+
+// ListRequests implements [StrictServerInterface].
+func (h *handlers) ListRequests(ctx context.Context, r ListRequestsRequestObject) (ListRequestsResponseObject, error) {
+	page, err := pageOf(r.Params.Page, r.Params.Size)
+	if err != nil {
+		return nil, err
+	}
+	who := callerOf(ctx)
+	by := service.RequestFilter{Service: value(r.Params.Service), Endpoint: value(r.Params.Endpoint), States: list(r.Params.State)}
+	if len(by.States) == 0 {
+		by.States = []string{service.RequestOpen}
+	}
+	for _, s := range by.States {
+		if s == "any" {
+			by.States = nil
+		} else if !RequestState(s).Valid() {
+			return nil, invalid("a request has no state " + s)
+		}
+	}
+	if value(r.Params.Mine) {
+		by.Person = who.ID
+	}
+	all, total, err := h.service.Requests(ctx, by, page)
+	return ListRequests200JSONResponse{Total: total, Page: page.Number, Size: page.Size, Items: each(all, requestOf(who.ID))}, err
+}
+
+// AskForField implements [StrictServerInterface].
+func (h *handlers) AskForField(ctx context.Context, r AskForFieldRequestObject) (AskForFieldResponseObject, error) {
+	who, b := callerOf(ctx), r.Body
+	v, err := h.service.Ask(ctx, who, service.Request{Service: b.Service, Endpoint: b.Endpoint, Audience: b.Audience, Entity: b.Entity, Field: b.Field, Member: value(b.Member), NeededBy: b.NeededBy, Reason: b.Reason})
+	if err != nil {
+		return nil, err
+	}
+	return AskForField201JSONResponse(requestOf(who.ID)(v)), nil
+}
+
+// GetRequest implements [StrictServerInterface].
+func (h *handlers) GetRequest(ctx context.Context, r GetRequestRequestObject) (GetRequestResponseObject, error) {
+	v, err := h.service.Request(ctx, r.RequestID)
+	if err != nil {
+		return nil, err
+	}
+	return GetRequest200JSONResponse(requestOf(callerOf(ctx).ID)(v)), nil
+}
+
+// WithdrawRequest implements [StrictServerInterface].
+func (h *handlers) WithdrawRequest(ctx context.Context, r WithdrawRequestRequestObject) (WithdrawRequestResponseObject, error) {
+	who := callerOf(ctx)
+	v, err := h.service.WithdrawRequest(ctx, who, r.RequestID)
+	if err != nil {
+		return nil, err
+	}
+	return WithdrawRequest200JSONResponse(requestOf(who.ID)(v)), nil
+}
+
+// DecideRequest implements [StrictServerInterface].
+func (h *handlers) DecideRequest(ctx context.Context, r DecideRequestRequestObject) (DecideRequestResponseObject, error) {
+	who := callerOf(ctx)
+	d := service.Decision{Grant: r.Body.Grant, Comment: value(r.Body.Comment)}
+	if l := r.Body.Less; l != nil {
+		d.Less = &service.Less{Max: value(l.Max), Optional: value(l.Optional), Member: value(l.Member)}
+	}
+	v, err := h.service.DecideRequest(ctx, who, r.RequestID, d)
+	if err != nil {
+		return nil, err
+	}
+	return DecideRequest200JSONResponse(requestOf(who.ID)(v)), nil
+}

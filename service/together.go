@@ -1,0 +1,388 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"inkret/core/finding"
+	"inkret/core/scan"
+	"inkret/store"
+)
+
+// beginSettings sets what a new data folder begins with.
+func (s *Service) beginSettings(ctx context.Context) error {
+	days, err := s.store.Setting(ctx, store.DueDays)
+	if err != nil || days != "" {
+		return err
+	}
+	begin := map[scan.Severity]int{scan.Critical: 3, scan.High: 14, scan.Medium: 60}
+	return s.setDue(ctx, begin)
+}
+
+func (s *Service) setDue(ctx context.Context, days map[scan.Severity]int) error {
+	all := make([]int, scan.Critical+1)
+	for severity, n := range days {
+		all[severity] = n
+	}
+	text, err := json.Marshal(all)
+	if err != nil {
+		return err
+	}
+	return s.store.SetSetting(ctx, store.DueDays, string(text))
+}
+
+// Due gives within how many days a new finding is due, by severity; 0 is no day.
+func (s *Service) Due(ctx context.Context) (map[scan.Severity]int, error) {
+	text, err := s.store.Setting(ctx, store.DueDays)
+	if err != nil {
+		return nil, err
+	}
+	var all []int
+	if err := json.Unmarshal([]byte(text), &all); err != nil {
+		return nil, fmt.Errorf("the setting %s: %w", store.DueDays, err)
+	}
+	days := map[scan.Severity]int{}
+	for severity, n := range all {
+		days[scan.Severity(severity)] = n
+	}
+	return days, nil
+}
+
+// longestDue is the most days within which findings can be due.
+const longestDue = 3650
+
+// SetDue says within how many days findings that are new from now on are due.
+func (s *Service) SetDue(ctx context.Context, who Caller, days map[scan.Severity]int) error {
+	var words []string
+	for severity := scan.Critical; severity >= scan.Info; severity-- {
+		n := days[severity]
+		if n < 0 || n > longestDue {
+			return problem(Invalid, "", "findings are due within 1 to %d days, or with 0 on no day", longestDue)
+		}
+		words = append(words, fmt.Sprintf("%s %d", severity, n))
+	}
+	if err := s.setDue(ctx, days); err != nil {
+		return err
+	}
+	return s.note(ctx, who, "due days set", "findings", strings.Join(words, ", "))
+}
+
+// Wish is what somebody wants to change of findings. Parts that are nil or empty stay as
+// they are.
+type Wish struct {
+	To      finding.State
+	Until   string
+	Comment string
+
+	Person *int64  // 0 takes it from whoever has it
+	Team   *string // in place of the endpoint's; empty gives it back to that
+	Due    *string // a day; empty for none
+	Add    []string
+	Remove []string
+}
+
+const (
+	// mostChanged is how many findings one change takes.
+	mostChanged = 100_000
+	mostLabels  = 20
+)
+
+var labelForm = regexp.MustCompile(`^[\p{Ll}\p{N}][\p{Ll}\p{N}._-]{0,39}$`)
+
+// fit tells what is wrong with a wish by itself, and says it in words.
+func (s *Service) fit(ctx context.Context, w *Wish) (words string, err error) {
+	var parts []string
+	if w.To != "" {
+		parts = append(parts, "to "+string(w.To))
+	}
+	for _, day := range []*string{&w.Until, w.Due} {
+		if day != nil && *day != "" {
+			if _, err := time.Parse(time.DateOnly, *day); err != nil {
+				return "", problem(Invalid, "", "%q is no day; one is written 2027-03-31", *day)
+			}
+		}
+	}
+	if w.Person != nil {
+		name := "nobody"
+		if *w.Person != 0 {
+			p, err := s.person(ctx, *w.Person)
+			if err != nil {
+				return "", err
+			}
+			name = shownName(p)
+		}
+		parts = append(parts, "assigned to "+name)
+	}
+	if w.Team != nil {
+		if *w.Team = strings.TrimSpace(*w.Team); len(*w.Team) > 100 {
+			return "", problem(Invalid, "", "the team's name is longer than 100 bytes")
+		}
+		parts = append(parts, "team "+*w.Team)
+	}
+	if w.Due != nil {
+		parts = append(parts, "due "+*w.Due)
+	}
+	for _, labels := range []struct {
+		all  []string
+		sign string
+	}{{w.Add, "+"}, {w.Remove, "-"}} {
+		for i, l := range labels.all {
+			labels.all[i] = strings.ToLower(strings.TrimSpace(l))
+			if !labelForm.MatchString(labels.all[i]) {
+				return "", problem(Invalid, "", "%q is no label; one has up to 40 letters, digits, dots, dashes and underscores", l)
+			}
+			parts = append(parts, labels.sign+labels.all[i])
+		}
+	}
+	if w.Comment = strings.TrimSpace(w.Comment); w.Comment != "" {
+		parts = append(parts, "with a comment")
+	}
+	if len(parts) == 0 {
+		return "", problem(Invalid, "", "nothing is said that is to change")
+	}
+	return strings.Join(parts, ", "), nil
+}
+
+// become gives what a finding becomes by the wish, or why it stays.
+func (w *Wish) become(was store.Standing, today string) (store.Standing, string) {
+	next := was
+	if w.To != "" && (w.To != finding.State(was.State) || w.Until != was.Until) {
+		move := finding.Move{To: w.To, Comment: w.Comment, Until: w.Until}
+		if w.To == finding.State(was.State) && w.To == finding.Waived { // a waiver is made longer or shorter
+			was.State = string(finding.Confirmed)
+		}
+		if err := move.Check(finding.State(was.State), today); err != nil {
+			return next, err.Error()
+		}
+		next.State, next.Until = string(w.To), w.Until
+	}
+	if w.Person != nil {
+		next.PersonID = *w.Person
+	}
+	if w.Team != nil {
+		next.AssignedTeam = *w.Team
+	}
+	if w.Due != nil {
+		next.Due = *w.Due
+	}
+	labels := slices.Clone(was.Labels)
+	for _, l := range w.Add {
+		if !slices.Contains(labels, l) {
+			labels = append(labels, l)
+		}
+	}
+	labels = slices.DeleteFunc(labels, func(l string) bool { return slices.Contains(w.Remove, l) })
+	if slices.Sort(labels); len(labels) > mostLabels {
+		return next, fmt.Sprintf("it would have more than %d labels", mostLabels)
+	}
+	next.Labels = labels
+	return next, ""
+}
+
+// Changed is what a change of several findings came to.
+type Changed struct {
+	store.Change
+	Matched int
+	Refused []store.Refused // not all of many
+	Left    int             // how many were refused
+}
+
+const shownRefused = 50
+
+// ChangeFindings changes findings: those named, or all that fit a filter, all of them in one
+// step. With try it only says what would come of it.
+func (s *Service) ChangeFindings(ctx context.Context, who Caller, ids []string, by *store.FindingFilter, w Wish, try bool) (Changed, error) {
+	words, err := s.fit(ctx, &w)
+	if err != nil {
+		return Changed{}, err
+	}
+	if by != nil {
+		if ids, err = s.store.FindingIDs(ctx, *by, mostChanged+1); err != nil {
+			return Changed{}, err
+		}
+	}
+	if len(ids) > mostChanged {
+		return Changed{}, problem(Invalid, "narrow the filter", "over %d findings cannot be changed in one step", mostChanged)
+	}
+	out := Changed{Change: store.Change{At: s.now(), PersonID: who.ID, Author: who.Name, Words: words}, Matched: len(ids)}
+	today := s.now().UTC().Format(time.DateOnly)
+	out.Refused, err = s.store.ChangeFindings(ctx, &out.Change, ids, w.Comment, try, func(_ string, was store.Standing) (store.Standing, string) { return w.become(was, today) })
+	if err != nil {
+		return Changed{}, err
+	}
+	if out.Left = len(out.Refused); out.Left > shownRefused {
+		out.Refused = out.Refused[:shownRefused]
+	}
+	if !try && out.Findings > 0 {
+		s.log.Info("findings changed", "change", out.ID, "findings", out.Findings, "person", who.ID)
+	}
+	return out, nil
+}
+
+// UndoChange makes findings what they were before a change, but for those that were changed
+// since.
+func (s *Service) UndoChange(ctx context.Context, who Caller, id int64) (undone int, left []store.Refused, err error) {
+	undone, left, err = s.store.Undo(ctx, id, store.Event{At: s.now(), Author: who.Name, PersonID: who.ID})
+	return undone, left, found(err, "change %d that could be undone", id)
+}
+
+// Changes lists the latest changes of several findings.
+func (s *Service) Changes(ctx context.Context) ([]store.Change, error) {
+	const shown = 50
+	return s.store.Changes(ctx, shown)
+}
+
+// Labels lists the labels in use.
+func (s *Service) Labels(ctx context.Context) ([]store.LabelCount, error) { return s.store.Labels(ctx) }
+
+// mine fills in what of Home is of who asks alone.
+func (s *Service) mine(ctx context.Context, who Caller, open []string, h *Home) error {
+	by := store.FindingFilter{States: open, Person: who.ID, Sort: "due"}
+	all, counts, err := s.store.Findings(ctx, by, store.Page{Number: 1, Size: shownAtHome})
+	if err != nil {
+		return err
+	}
+	h.Mine = all
+	for _, n := range counts {
+		h.MineTotal += n
+	}
+	by.DueBefore = s.now().UTC().Format(time.DateOnly)
+	if _, counts, err = s.store.Findings(ctx, by, store.Page{Number: 1, Size: 1}); err != nil {
+		return err
+	}
+	for _, n := range counts {
+		h.Overdue += n
+	}
+	if _, _, h.Unread, err = s.store.Notices(ctx, who.ID, true, store.Page{Number: 1, Size: 1}); err != nil {
+		return err
+	}
+	_, h.Requests, err = s.store.Requests(ctx, store.RequestFilter{States: []string{RequestOpen}}, store.Page{Number: 1, Size: 1})
+	return err
+}
+
+// mention is how somebody is named in a comment: @ and the e-mail address, or what of it
+// stands before its own @.
+var mention = regexp.MustCompile(`(?:^|[\s(,;:])@([\pL\pN._+-]+(?:@[\pL\pN.-]+[\pL\pN])?)`)
+
+// mentioned gives those whom a text names.
+func (s *Service) mentioned(ctx context.Context, text string) ([]int64, error) {
+	names := mention.FindAllStringSubmatch(text, -1)
+	if len(names) == 0 {
+		return nil, nil
+	}
+	people, err := s.store.People(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var all []int64
+	for _, m := range names {
+		name := strings.TrimRight(m[1], ".-")
+		for _, p := range people {
+			local, _, _ := strings.Cut(p.Email, "@")
+			if (strings.EqualFold(name, p.Email) || strings.EqualFold(name, local)) && !slices.Contains(all, p.ID) {
+				all = append(all, p.ID)
+			}
+		}
+	}
+	return all, nil
+}
+
+// Follow makes who asks one who is told of what becomes of a finding, or no longer.
+func (s *Service) Follow(ctx context.Context, who Caller, id string, on bool) error {
+	return found(s.store.Follow(ctx, who.ID, id, on), "finding %s", id)
+}
+
+// Notices lists what who asks is told, newest first; fresh is how many are not read.
+func (s *Service) Notices(ctx context.Context, who Caller, unread bool, page store.Page) (all []store.Notice, total, fresh int, err error) {
+	return s.store.Notices(ctx, who.ID, unread, page)
+}
+
+// ReadNotices marks what who asks was told as read, up to a notice and that included.
+func (s *Service) ReadNotices(ctx context.Context, who Caller, upTo int64) error {
+	return s.store.ReadNotices(ctx, who.ID, upTo)
+}
+
+// Views lists the lists that who asks keeps, and those that others share.
+func (s *Service) Views(ctx context.Context, who Caller) ([]store.View, error) {
+	return s.store.Views(ctx, who.ID)
+}
+
+// AddView keeps a list of findings, as a query of the console's address.
+func (s *Service) AddView(ctx context.Context, who Caller, v store.View) (store.View, error) {
+	if v.Name = strings.TrimSpace(v.Name); v.Name == "" || len(v.Name) > 100 {
+		return v, problem(Invalid, "", "a view has a name of up to 100 bytes")
+	}
+	v.PersonID, v.Author, v.Created = who.ID, who.Name, s.now()
+	return s.store.AddView(ctx, v)
+}
+
+// DropView drops a view of who asks.
+func (s *Service) DropView(ctx context.Context, who Caller, id int64) error {
+	return found(s.store.DropView(ctx, id, who.ID), "view %d of yours", id)
+}
+
+func (s *Service) person(ctx context.Context, id int64) (store.Person, error) {
+	people, err := s.store.People(ctx)
+	if err != nil {
+		return store.Person{}, err
+	}
+	for _, p := range people {
+		if p.ID == id {
+			return p, nil
+		}
+	}
+	return store.Person{}, problem(Invalid, "inkret service people lists them", "there is nobody of number %d", id)
+}
+
+// shownName is how somebody is shown: by name, or who has none yet by address.
+func shownName(p store.Person) string {
+	if p.Name == "" {
+		return p.Email
+	}
+	return p.Name
+}
+
+// note puts on the trail what somebody did.
+func (s *Service) note(ctx context.Context, who Caller, action, subject, detail string) error {
+	return s.store.AddTrail(ctx, store.TrailEntry{At: s.now(), Author: who.Name, Action: action, Subject: subject, Detail: detail})
+}
+
+// PersonByEmail finds a person.
+func (s *Service) PersonByEmail(ctx context.Context, email string) (store.Person, error) {
+	p, err := s.store.PersonByEmail(ctx, email)
+	if errors.Is(err, store.ErrNotFound) {
+		return p, problem(Invalid, "", "there is nobody with the e-mail address %s", email)
+	}
+	return p, err
+}
+
+// Teaching is a change of the contracts that would keep a finding from being told again,
+// where it is no leak.
+type Teaching struct{ What, Text string }
+
+// teachings offers what would teach the judge that a finding is no leak.
+func teachings(f *store.Finding) []Teaching {
+	var all []Teaching
+	kind, _ := scan.ParseKind(f.Kind)
+	name := f.Path[strings.LastIndexAny(f.Path, ".]")+1:]
+	if kind.Exposure() || kind == scan.WrongAudience || kind == scan.RenamedField {
+		grant := "      " + name + ":"
+		if f.Field != "" && !strings.EqualFold(f.Field, name) {
+			grant += " " + f.Field
+		}
+		if name != "" && f.Direction == finding.Response && !kind.Whole() {
+			all = append(all, Teaching{"grant", "in the response of " + f.Endpoint + " for " + f.Audience + ", at the place of " + f.Path + ":\n" + grant})
+		}
+	}
+	all = append(all, Teaching{"exception", fmt.Sprintf("exceptions:\n  - {endpoint: %q, path: %q, kind: %s, reason: say why}", f.Endpoint, f.Path, f.Kind)})
+	if kind == scan.SecretValue || kind == scan.PersonalValue {
+		all = append(all, Teaching{"format", "if the value only looks like one: grant the member with a `format` that names what it is, or with `values`"})
+	}
+	return all
+}

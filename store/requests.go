@@ -1,0 +1,119 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"time"
+)
+
+// Request is an exposure request: somebody asks that a field be granted at an endpoint.
+type Request struct {
+	ID        int64
+	Service   string
+	Endpoint  string // as the contract writes it
+	Audience  string
+	Entity    string
+	Field     string
+	Member    string // as it is to be called; empty: as the field
+	NeededBy  string
+	Reason    string
+	PersonID  int64
+	Author    string
+	At        time.Time
+	State     string // open, granted, countered, declined or withdrawn
+	DecidedBy string
+	Decided   time.Time
+	Decision  string // what was said with it
+	Revision  int    // of the contracts that grants it
+}
+
+const requestColumns = `requests.id, services.name, endpoint, audience, entity, field, member, needed_by, reason, person_id, author, at, state, decided_by, decided, decision, revision`
+
+const requestTables = ` FROM requests JOIN services ON services.id = service_id`
+
+func scanRequest(r scanner) (Request, error) {
+	var q Request
+	var at, decided int64
+	err := r.Scan(&q.ID, &q.Service, &q.Endpoint, &q.Audience, &q.Entity, &q.Field, &q.Member, &q.NeededBy, &q.Reason, &q.PersonID, &q.Author, &at, &q.State, &q.DecidedBy, &decided, &q.Decision, &q.Revision)
+	q.At, q.Decided = when(at), when(decided)
+	return q, err
+}
+
+// AddRequest keeps a request. One that asks for the same and is open is given instead, with
+// [ErrExists].
+func (s *Store) AddRequest(ctx context.Context, q Request) (Request, error) {
+	err := s.change(ctx, func(tx *sql.Tx) error {
+		var service int64
+		if err := tx.QueryRowContext(ctx, `SELECT id FROM services WHERE name = ?`, q.Service).Scan(&service); err != nil {
+			return none(err)
+		}
+		err := tx.QueryRowContext(ctx, `SELECT id FROM requests WHERE service_id = ? AND endpoint = ? AND audience = ? AND entity = ? AND field = ? AND state = 'open'`,
+			service, q.Endpoint, q.Audience, q.Entity, q.Field).Scan(&q.ID)
+		if err != sql.ErrNoRows {
+			if err == nil {
+				err = ErrExists
+			}
+			return err
+		}
+		r, err := tx.ExecContext(ctx, `INSERT INTO requests (service_id, endpoint, audience, entity, field, member, needed_by, reason, person_id, author, at, state) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'open')`,
+			service, q.Endpoint, q.Audience, q.Entity, q.Field, q.Member, q.NeededBy, q.Reason, q.PersonID, q.Author, millis(q.At))
+		if err != nil {
+			return err
+		}
+		q.ID, err = r.LastInsertId()
+		return err
+	})
+	q.State = "open"
+	return q, err
+}
+
+// RequestByID gives one request, or [ErrNotFound].
+func (s *Store) RequestByID(ctx context.Context, id int64) (Request, error) {
+	q, err := scanRequest(s.read.QueryRowContext(ctx, `SELECT `+requestColumns+requestTables+` WHERE requests.id = ?`, id))
+	return q, none(err)
+}
+
+// RequestFilter narrows a listing of requests. Empty parts do not.
+type RequestFilter struct {
+	States   []string
+	Service  string
+	Endpoint string
+	Person   int64
+}
+
+// Requests lists a page of requests, newest first, and counts all that fit.
+func (s *Store) Requests(ctx context.Context, by RequestFilter, page Page) (all []Request, total int, err error) {
+	var f filter
+	f.in("state", by.States)
+	if by.Service != "" {
+		f.and("services.name = ?", by.Service)
+	}
+	if by.Endpoint != "" {
+		f.and("endpoint = ?", by.Endpoint)
+	}
+	if by.Person != 0 {
+		f.and("person_id = ?", by.Person)
+	}
+	if err := s.read.QueryRowContext(ctx, `SELECT count(*)`+requestTables+f.sql(), f.args...).Scan(&total); err != nil {
+		return nil, 0, err
+	}
+	all, err = rows(ctx, s.read, scanRequest, `SELECT `+requestColumns+requestTables+f.sql()+` ORDER BY requests.id DESC`+page.sql(), f.args...)
+	return all, total, err
+}
+
+// DecideRequest ends an open request and tells who asked. It gives [ErrConflict] where it is not
+// open any more.
+func (s *Store) DecideRequest(ctx context.Context, q Request, by int64) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		r, err := tx.ExecContext(ctx, `UPDATE requests SET state = ?, decided_by = ?, decided = ?, decision = ?, revision = ? WHERE id = ? AND state = 'open'`,
+			q.State, q.DecidedBy, millis(q.Decided), q.Decision, q.Revision, q.ID)
+		if err != nil {
+			return err
+		}
+		if n, err := r.RowsAffected(); err != nil || n == 0 {
+			return ErrConflict
+		}
+		n := Notice{PersonID: q.PersonID, At: q.Decided, Kind: "request", Author: q.DecidedBy, By: by, RequestID: q.ID, Text: q.State}
+		return n.add(ctx, tx)
+	})
+}

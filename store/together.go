@@ -1,0 +1,452 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"slices"
+	"strings"
+	"time"
+)
+
+// What people do with findings together: several changed at once and that undone, what
+// somebody follows and is told of, and lists they want to see again.
+
+// Standing is what people decide of a finding.
+type Standing struct {
+	State        string   `json:"state"`
+	Until        string   `json:"until"`
+	PersonID     int64    `json:"person_id"`
+	AssignedTeam string   `json:"assigned_team"`
+	Due          string   `json:"due"`
+	Labels       []string `json:"labels"`
+
+	person  string // by name
+	team    string // of the endpoint
+	version int
+}
+
+// assignee says in words who has it.
+func (s *Standing) assignee() string {
+	switch {
+	case s.PersonID != 0:
+		return s.person
+	case s.AssignedTeam != "":
+		return "team " + s.AssignedTeam
+	case s.team != "":
+		return "team " + s.team
+	}
+	return "nobody"
+}
+
+// Change is a change of several findings by somebody.
+type Change struct {
+	ID       int64
+	At       time.Time
+	PersonID int64
+	Author   string
+	Words    string
+	Findings int
+	Undone   bool
+}
+
+// Refused is a finding that a change leaves as it is, and why.
+type Refused struct{ ID, Why string }
+
+// ChangeFindings changes findings, all or none: become gives what a finding becomes, or why
+// it stays as it is. It notes what each was, so that the change can be undone. With try,
+// nothing is kept. It gives how many change, and which do not.
+func (s *Store) ChangeFindings(ctx context.Context, c *Change, ids []string, comment string, try bool, become func(id string, was Standing) (Standing, string)) (refused []Refused, err error) {
+	refused = []Refused{}
+	err = s.change(ctx, func(tx *sql.Tx) error {
+		r, err := tx.ExecContext(ctx, `INSERT INTO changes (at, person_id, author, words, findings) VALUES (?, ?, ?, ?, 0)`, millis(c.At), c.PersonID, c.Author, c.Words)
+		if err != nil {
+			return err
+		}
+		if c.ID, err = r.LastInsertId(); err != nil {
+			return err
+		}
+		for _, id := range ids {
+			was, err := standing(ctx, tx, id)
+			if err == sql.ErrNoRows {
+				refused = append(refused, Refused{id, "there is no such finding"})
+				continue
+			}
+			if err != nil {
+				return err
+			}
+			next, why := become(id, was)
+			if why != "" {
+				refused = append(refused, Refused{id, why})
+				continue
+			}
+			if next.same(&was) && comment == "" {
+				refused = append(refused, Refused{id, "it is so already"})
+				continue
+			}
+			c.Findings++
+			if err := c.put(ctx, tx, id, was, next, comment); err != nil {
+				return err
+			}
+		}
+		if try || c.Findings == 0 {
+			return errTried
+		}
+		_, err = tx.ExecContext(ctx, `UPDATE changes SET findings = ? WHERE id = ?`, c.Findings, c.ID)
+		return err
+	})
+	if err == errTried {
+		c.ID, err = 0, nil
+	}
+	return refused, err
+}
+
+// put makes one finding's standing what it is to be, and notes it.
+func (c *Change) put(ctx context.Context, tx *sql.Tx, id string, was, next Standing, comment string) error {
+	version, err := next.write(ctx, tx, id)
+	if err != nil {
+		return err
+	}
+	before, err := json.Marshal(was)
+	if err != nil {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, `INSERT INTO changed VALUES (?, ?, ?, ?)`, c.ID, id, string(before), version); err != nil {
+		return err
+	}
+	if err := c.events(ctx, tx, id, was, next, comment); err != nil {
+		return err
+	}
+	if next.PersonID != was.PersonID && next.PersonID != 0 {
+		n := Notice{PersonID: next.PersonID, At: c.At, Kind: "assigned", Author: c.Author, By: c.PersonID, FindingID: id, Text: comment}
+		if err := n.add(ctx, tx); err != nil {
+			return err
+		}
+		if err := follow(ctx, tx, id, next.PersonID); err != nil {
+			return err
+		}
+	}
+	if next.State != was.State {
+		return tell(ctx, tx, id, Notice{At: c.At, Kind: "moved", Author: c.Author, By: c.PersonID, Text: was.State + " to " + next.State}, next.PersonID)
+	}
+	return nil
+}
+
+// events notes what changes of a finding: the comment goes with the first of it.
+func (c *Change) events(ctx context.Context, tx *sql.Tx, id string, was, next Standing, comment string) error {
+	var all []Event
+	if was.State != next.State || was.Until != next.Until {
+		all = append(all, Event{Kind: "move", Was: was.State, Became: next.State, Until: next.Until})
+	}
+	if was.assignee() != next.assignee() {
+		all = append(all, Event{Kind: "assign", Was: was.assignee(), Became: next.assignee()})
+	}
+	if was.Due != next.Due {
+		all = append(all, Event{Kind: "due", Was: was.Due, Became: next.Due})
+	}
+	if !slices.Equal(was.Labels, next.Labels) {
+		all = append(all, Event{Kind: "label", Was: strings.Join(was.Labels, ", "), Became: strings.Join(next.Labels, ", ")})
+	}
+	if len(all) == 0 && comment != "" {
+		all = append(all, Event{Kind: "comment"})
+	}
+	for i, e := range all {
+		if e.At, e.Author = c.At, c.Author; i == 0 {
+			e.Comment = comment
+		}
+		if err := addEvent(ctx, tx, id, e); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func standing(ctx context.Context, tx *sql.Tx, id string) (Standing, error) {
+	var was Standing
+	var labels string
+	err := tx.QueryRowContext(ctx, `SELECT state, until, person_id, coalesce((SELECT iif(name = '', email, name) FROM people WHERE people.id = person_id), ''), assigned_team, team, due, version,
+		coalesce((SELECT group_concat(label, char(10)) FROM (SELECT label FROM labels WHERE finding_id = findings.id ORDER BY label)), '') FROM findings WHERE id = ?`, id).
+		Scan(&was.State, &was.Until, &was.PersonID, &was.person, &was.AssignedTeam, &was.team, &was.Due, &was.version, &labels)
+	was.Labels = strings.FieldsFunc(labels, func(r rune) bool { return r == '\n' })
+	return was, err
+}
+
+func (s *Standing) same(other *Standing) bool {
+	return s.State == other.State && s.Until == other.Until && s.PersonID == other.PersonID && s.AssignedTeam == other.AssignedTeam && s.Due == other.Due && slices.Equal(s.Labels, other.Labels)
+}
+
+// write makes the standing that of a finding, and gives the finding's version then.
+func (s *Standing) write(ctx context.Context, tx *sql.Tx, id string) (version int, err error) {
+	if _, err := tx.ExecContext(ctx, `UPDATE findings SET granted_in = iif(state = ?1, granted_in, 0), state = ?1, until = ?2, person_id = ?3, assigned_team = ?4, due = ?5 WHERE id = ?6`,
+		s.State, s.Until, s.PersonID, s.AssignedTeam, s.Due, id); err != nil {
+		return 0, err
+	}
+	if _, err := tx.ExecContext(ctx, `DELETE FROM labels WHERE finding_id = ?`, id); err != nil {
+		return 0, err
+	}
+	for _, label := range s.Labels {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO labels VALUES (?, ?)`, label, id); err != nil {
+			return 0, err
+		}
+	}
+	if s.PersonID != 0 {
+		if err := tx.QueryRowContext(ctx, `SELECT iif(name = '', email, name) FROM people WHERE id = ?`, s.PersonID).Scan(&s.person); err != nil {
+			return 0, none(err)
+		}
+	}
+	return version, tx.QueryRowContext(ctx, `SELECT version FROM findings WHERE id = ?`, id).Scan(&version)
+}
+
+// errTried ends a transaction that is not to be kept.
+var errTried = sql.ErrTxDone
+
+// Undo makes findings what they were before a change, but for those that were changed since.
+// It gives [ErrNotFound] for a change that is not known or undone already.
+func (s *Store) Undo(ctx context.Context, id int64, by Event) (undone int, left []Refused, err error) {
+	type was struct {
+		finding string
+		text    string
+		version int
+	}
+	left = []Refused{}
+	err = s.change(ctx, func(tx *sql.Tx) error {
+		r, err := tx.ExecContext(ctx, `UPDATE changes SET undone = 1 WHERE id = ? AND undone = 0`, id)
+		if err != nil {
+			return err
+		}
+		if n, err := r.RowsAffected(); err != nil || n == 0 {
+			return none(sql.ErrNoRows)
+		}
+		found, err := tx.QueryContext(ctx, `SELECT finding_id, was, version FROM changed WHERE change_id = ? ORDER BY finding_id`, id)
+		if err != nil {
+			return err
+		}
+		var all []was
+		for found.Next() {
+			var w was
+			if err := found.Scan(&w.finding, &w.text, &w.version); err != nil {
+				found.Close()
+				return err
+			}
+			all = append(all, w)
+		}
+		if err := found.Err(); err != nil {
+			return err
+		}
+		c := Change{ID: -id, At: by.At, Author: by.Author, PersonID: by.PersonID}
+		for _, w := range all {
+			now, err := standing(ctx, tx, w.finding)
+			if err != nil {
+				return err
+			}
+			if now.version != w.version {
+				left = append(left, Refused{w.finding, "it was changed since"})
+				continue
+			}
+			before := Standing{team: now.team}
+			if err := json.Unmarshal([]byte(w.text), &before); err != nil {
+				return err
+			}
+			if _, err := before.write(ctx, tx, w.finding); err == ErrNotFound { // who had it is gone
+				before.PersonID = 0
+				if _, err := before.write(ctx, tx, w.finding); err != nil {
+					return err
+				}
+			} else if err != nil {
+				return err
+			}
+			if err := c.events(ctx, tx, w.finding, now, before, "undone"); err != nil {
+				return err
+			}
+			undone++
+		}
+		return nil
+	})
+	return undone, left, err
+}
+
+// Changes lists the latest changes of several findings.
+func (s *Store) Changes(ctx context.Context, limit int) ([]Change, error) {
+	return rows(ctx, s.read, func(r scanner) (Change, error) {
+		var c Change
+		var at int64
+		err := r.Scan(&c.ID, &at, &c.PersonID, &c.Author, &c.Words, &c.Findings, &c.Undone)
+		c.At = when(at)
+		return c, err
+	}, `SELECT id, at, person_id, author, words, findings, undone FROM changes ORDER BY id DESC LIMIT ?`, limit)
+}
+
+// FindingIDs lists the findings that fit, at most limit of them.
+func (s *Store) FindingIDs(ctx context.Context, by FindingFilter, limit int) ([]string, error) {
+	f := by.filter()
+	return rows(ctx, s.read, func(r scanner) (id string, err error) { return id, r.Scan(&id) }, `SELECT findings.id FROM findings`+f.sql()+` ORDER BY findings.id LIMIT ?`, append(f.args, limit)...)
+}
+
+// LabelCount is a label and how many findings have it.
+type LabelCount struct {
+	Label    string
+	Findings int
+}
+
+// Labels lists the labels in use.
+func (s *Store) Labels(ctx context.Context) ([]LabelCount, error) {
+	return rows(ctx, s.read, func(r scanner) (l LabelCount, err error) { return l, r.Scan(&l.Label, &l.Findings) }, `SELECT label, count(*) FROM labels GROUP BY label ORDER BY label`)
+}
+
+// Notice is something that somebody is told.
+type Notice struct {
+	ID        int64
+	PersonID  int64
+	At        time.Time
+	Kind      string // assigned, mentioned, moved, comment, returned, closed or request
+	Author    string
+	By        int64 // the author's id: nobody is told of what they did; not kept
+	FindingID string
+	RequestID int64
+	Text      string
+	Read      bool
+
+	Finding string // in words: kind, endpoint and path
+}
+
+func (n *Notice) add(ctx context.Context, tx *sql.Tx) error {
+	if n.PersonID == n.By || n.PersonID == 0 {
+		return nil
+	}
+	_, err := tx.ExecContext(ctx, `INSERT INTO notices (person_id, at, kind, author, finding_id, request_id, text) VALUES (?, ?, ?, ?, ?, ?, ?)`,
+		n.PersonID, millis(n.At), n.Kind, n.Author, n.FindingID, n.RequestID, n.Text)
+	return err
+}
+
+// tell tells those who follow a finding, but for those who are told in another way.
+func tell(ctx context.Context, tx *sql.Tx, finding string, n Notice, but ...int64) error {
+	found, err := tx.QueryContext(ctx, `SELECT person_id FROM follows WHERE finding_id = ?`, finding)
+	if err != nil {
+		return err
+	}
+	var all []int64
+	for found.Next() {
+		var person int64
+		if err := found.Scan(&person); err != nil {
+			found.Close()
+			return err
+		}
+		all = append(all, person)
+	}
+	if err := found.Err(); err != nil {
+		return err
+	}
+	for _, person := range all {
+		if n.PersonID, n.FindingID = person, finding; slices.Contains(but, person) {
+			continue
+		}
+		if err := n.add(ctx, tx); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func follow(ctx context.Context, tx *sql.Tx, finding string, people ...int64) error {
+	for _, person := range people {
+		if person == 0 {
+			continue
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO follows (person_id, finding_id) VALUES (?, ?)`, person, finding); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Follow makes a person one who is told of what becomes of a finding, or no longer.
+func (s *Store) Follow(ctx context.Context, person int64, finding string, on bool) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		var found int
+		if err := tx.QueryRowContext(ctx, `SELECT 1 FROM findings WHERE id = ?`, finding).Scan(&found); err != nil {
+			return none(err)
+		}
+		if on {
+			return follow(ctx, tx, finding, person)
+		}
+		_, err := tx.ExecContext(ctx, `DELETE FROM follows WHERE person_id = ? AND finding_id = ?`, person, finding)
+		return err
+	})
+}
+
+// Follows reports whether a person follows a finding.
+func (s *Store) Follows(ctx context.Context, person int64, finding string) (bool, error) {
+	var n int
+	err := s.read.QueryRowContext(ctx, `SELECT count(*) FROM follows WHERE person_id = ? AND finding_id = ?`, person, finding).Scan(&n)
+	return n > 0, err
+}
+
+// Notices lists what a person is told, newest first, and counts what is not read of it.
+func (s *Store) Notices(ctx context.Context, person int64, unread bool, page Page) (all []Notice, total, fresh int, err error) {
+	where, args := ` WHERE person_id = ?`, []any{person}
+	if err = s.read.QueryRowContext(ctx, `SELECT count(*), coalesce(sum(read = 0), 0) FROM notices`+where, args...).Scan(&total, &fresh); err != nil {
+		return nil, 0, 0, err
+	}
+	if unread {
+		where, total = where+` AND read = 0`, fresh
+	}
+	all, err = rows(ctx, s.read, func(r scanner) (Notice, error) {
+		var n Notice
+		var at int64
+		err := r.Scan(&n.ID, &at, &n.Kind, &n.Author, &n.FindingID, &n.RequestID, &n.Text, &n.Read, &n.Finding)
+		n.At = when(at)
+		return n, err
+	}, `SELECT id, at, kind, author, finding_id, request_id, text, read, coalesce((SELECT kind || ' at ' || endpoint || ' ' || path FROM findings WHERE findings.id = finding_id), '') FROM notices`+where+` ORDER BY id DESC`+page.sql(), args...)
+	return all, total, fresh, err
+}
+
+// ReadNotices marks what a person was told as read, up to a notice and that included.
+func (s *Store) ReadNotices(ctx context.Context, person, upTo int64) error {
+	_, err := s.write.ExecContext(ctx, `UPDATE notices SET read = 1 WHERE person_id = ? AND id <= ? AND read = 0`, person, upTo)
+	return err
+}
+
+// View is a list of findings that somebody wants to see again.
+type View struct {
+	ID       int64
+	PersonID int64
+	Author   string
+	Name     string
+	Query    string // of the console's address
+	Shared   bool
+	Created  time.Time
+}
+
+// Views lists a person's views and those that others share, by name.
+func (s *Store) Views(ctx context.Context, person int64) ([]View, error) {
+	return rows(ctx, s.read, func(r scanner) (View, error) {
+		var v View
+		var at int64
+		err := r.Scan(&v.ID, &v.PersonID, &v.Author, &v.Name, &v.Query, &v.Shared, &at)
+		v.Created = when(at)
+		return v, err
+	}, `SELECT views.id, person_id, iif(people.name = '', email, people.name), views.name, query, shared, views.created FROM views JOIN people ON people.id = person_id
+		WHERE person_id = ? OR shared = 1 ORDER BY views.name COLLATE NOCASE, views.id`, person)
+}
+
+// AddView keeps a view.
+func (s *Store) AddView(ctx context.Context, v View) (View, error) {
+	r, err := s.write.ExecContext(ctx, `INSERT INTO views (person_id, name, query, shared, created) VALUES (?, ?, ?, ?, ?)`, v.PersonID, v.Name, v.Query, v.Shared, millis(v.Created))
+	if err != nil {
+		return v, err
+	}
+	v.ID, err = r.LastInsertId()
+	return v, err
+}
+
+// DropView drops a view of a person's own, or gives [ErrNotFound].
+func (s *Store) DropView(ctx context.Context, id, person int64) error {
+	r, err := s.write.ExecContext(ctx, `DELETE FROM views WHERE id = ? AND person_id = ?`, id, person)
+	if err != nil {
+		return err
+	}
+	if n, _ := r.RowsAffected(); n == 0 {
+		return ErrNotFound
+	}
+	return nil
+}
