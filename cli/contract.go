@@ -154,7 +154,7 @@ func (a *app) applyContracts(ctx context.Context, c *cli.Command) error {
 	switch {
 	case !done.Changed:
 		a.say("%s: revision %d is in force already; nothing changed.", done.Service, done.Number)
-	case done.State == client.Waiting:
+	case done.State == client.RevisionStateWaiting:
 		a.say("%s: %s", done.Service, revisionLine(done))
 	default:
 		a.say("%s: revision %d is in force, with %s.", done.Service, done.Number, plural(len(read.Endpoints), "endpoint"))

@@ -241,7 +241,7 @@ func (a *app) sayRevision(c *cli.Command, response *http.Response, err error, wh
 
 // revisionLine says where a revision stands.
 func revisionLine(v client.Revision) string {
-	if v.State == client.Waiting {
+	if v.State == client.RevisionStateWaiting {
 		return fmt.Sprintf("Revision %d lets more of what is %s out and waits for a second person: inkret contract approve %s %d", v.Number, textOf(v.Reaches), v.Service, v.Number)
 	}
 	return fmt.Sprintf("Revision %d is in force.", v.Number)

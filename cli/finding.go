@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -28,7 +29,7 @@ func (a *app) findingCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "finding",
 		Usage: "list findings, show one, move it along",
-		Commands: []*cli.Command{
+		Commands: append([]*cli.Command{
 			{
 				Name: "list", Usage: "list findings, gravest first",
 				Description: `    inkret finding list
@@ -40,9 +41,13 @@ func (a *app) findingCommand() *cli.Command {
 					&cli.StringFlag{Name: "kind", Usage: "kinds, separated by commas"},
 					&cli.StringFlag{Name: "audience", Usage: "only of the audience `NAME`"},
 					&cli.StringFlag{Name: "team", Usage: "only of endpoints of the team `NAME`"},
+					&cli.StringFlag{Name: "assigned", Usage: "assigned to: an `EMAIL`, me, nobody, or team:NAME"},
+					&cli.StringFlag{Name: "label", Usage: "only with the `LABEL`"},
+					&cli.StringFlag{Name: "due", Usage: "over for what is overdue, or before a `DAY`"},
+					&cli.StringFlag{Name: "view", Usage: "the filters of a view, by `NAME` or number; others said here go before them"},
 					&cli.Int64Flag{Name: "batch", Usage: "only those seen in the batch `ID`"},
 					&cli.StringFlag{Name: "search", Usage: "`WORDS` in endpoint, path, entity or field"},
-					&cli.StringFlag{Name: "sort", Value: "-severity", Usage: "severity, kind, endpoint, path, state, spots, bytes, first_seen or last_seen; - before it turns it round"},
+					&cli.StringFlag{Name: "sort", Value: "-severity", Usage: "severity, kind, endpoint, path, state, spots, bytes, due, first_seen or last_seen; - before it turns it round"},
 				),
 				ShellComplete: completeValues(map[string][]string{"state": append([]string{"open", "any"}, states...), "severity": scan.SeverityNames(), "kind": kinds, "format": {"table", "json"}}),
 				Action:        a.listFindings,
@@ -64,9 +69,10 @@ A finding is closed by proof only.
 			},
 			{
 				Name: "comment", Usage: "say something about a finding", ArgsUsage: "ID TEXT",
-				Flags: []cli.Flag{formatFlag()}, Action: a.commentFinding,
+				Description: `    inkret finding comment 9f2c51d07a3be846 "@teodor have a look: the row goes out whole"`,
+				Flags:       []cli.Flag{formatFlag()}, Action: a.commentFinding,
 			},
-		},
+		}, a.togetherCommands(states)...),
 		Action: a.needsSubcommand,
 	}
 }
@@ -77,9 +83,23 @@ func (a *app) listFindings(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	page, size := c.Int("page"), c.Int("size")
-	response, err := r.ListFindings(ctx, &client.ListFindingsParams{Page: &page, Size: &size, State: some(c.String("state")), Severity: some(c.String("severity")),
-		Kind: some(c.String("kind")), Audience: some(c.String("audience")), Team: some(c.String("team")), Batch: some(c.Int64("batch")), Q: some(c.String("search")),
-		Sort: some(client.ListFindingsParamsSort(c.String("sort")))})
+	said := func(flag string) string { return c.String(flag) }
+	if c.IsSet("view") {
+		query, err := viewQuery(ctx, r, c.String("view"))
+		if err != nil {
+			return err
+		}
+		query.Set("search", query.Get("q"))
+		said = func(flag string) string {
+			if v := query.Get(flag); v != "" && !c.IsSet(flag) {
+				return v
+			}
+			return c.String(flag)
+		}
+	}
+	response, err := r.ListFindings(ctx, &client.ListFindingsParams{Page: &page, Size: &size, State: some(said("state")), Severity: some(said("severity")),
+		Kind: some(said("kind")), Audience: some(said("audience")), Team: some(said("team")), Batch: some(c.Int64("batch")), Q: some(said("search")),
+		Assigned: some(said("assigned")), Label: some(said("label")), Due: some(said("due")), Sort: some(client.ListFindingsParamsSort(said("sort")))})
 	var all client.FindingPage
 	if err := answer(response, err, &all); err != nil {
 		return err
@@ -94,12 +114,25 @@ func (a *app) listFindings(ctx context.Context, c *cli.Command) error {
 
 func findingTable(w io.Writer, all []client.Finding, coloured bool) {
 	t := report.NewTable(w)
-	t.AppendHeader(table.Row{"Finding", "Severity", "Kind", "Where", "State", "Spots"})
+	t.AppendHeader(table.Row{"Finding", "Severity", "Kind", "Where", "State", "Who, due", "Spots"})
 	for _, f := range all {
 		t.AppendRow(table.Row{f.ID, report.Severity(string(f.Severity), coloured), f.Kind,
-			report.Clean(strings.TrimSpace(f.Endpoint+"  "+f.Audience+" "+f.Status)) + "\n" + report.Clean(f.Path), string(f.State), f.Spots})
+			report.Clean(strings.TrimSpace(f.Endpoint+"  "+f.Audience+" "+f.Status)) + "\n" + report.Clean(f.Path), string(f.State), report.Clean(assignedTo(&f)) + "\n" + textOf(f.Due), f.Spots})
 	}
 	t.Render()
+}
+
+// assignedTo says in words who has a finding.
+func assignedTo(f *client.Finding) string {
+	switch {
+	case f.Person != nil:
+		return f.Person.Name
+	case f.AssignedTeam != nil:
+		return "team " + *f.AssignedTeam
+	case f.Team != nil:
+		return "team " + *f.Team
+	}
+	return ""
 }
 
 // theFinding gives the finding's id that a command names.
@@ -184,6 +217,11 @@ func (a *app) oneFinding(c *cli.Command, r *remote, got result[client.FindingDet
 		line("finding", f.ID)
 		line("state", string(f.State))
 		line("until", textOf(f.WaivedUntil))
+		line("assigned", assignedTo(&f))
+		line("due", textOf(f.Due))
+		if f.Labels != nil {
+			line("labels", strings.Join(*f.Labels, ", "))
+		}
 		line("endpoint", f.Endpoint)
 		line("audience", strings.TrimSpace(f.Audience+" "+parenthesised(textOf(f.AudienceBy))))
 		line("status", f.Status)
@@ -218,6 +256,9 @@ func (a *app) oneFinding(c *cli.Command, r *remote, got result[client.FindingDet
 			if e.To != nil && e.Kind == client.EventKindMove {
 				what = "→ " + string(*e.To)
 			}
+			if e.Was != nil || e.Became != nil {
+				what += fmt.Sprintf(" %s → %s", cmp.Or(textOf(e.Was), "none"), cmp.Or(textOf(e.Became), "none"))
+			}
 			if e.CaptureID != nil {
 				what += fmt.Sprintf(", proven by capture %d", *e.CaptureID)
 			}
@@ -226,6 +267,11 @@ func (a *app) oneFinding(c *cli.Command, r *remote, got result[client.FindingDet
 		var moves []string
 		for _, m := range d.Moves {
 			moves = append(moves, string(m))
+		}
+		if d.Teaches != nil && len(moves) > 0 {
+			for _, one := range *d.Teaches {
+				line("no leak?", strings.ReplaceAll(one.Text, "\n", " "))
+			}
 		}
 		if d.Prove != nil {
 			line("to prove it", *d.Prove)

@@ -32,7 +32,7 @@ func TestFromAContractToAMovedFinding(t *testing.T) {
 	}
 
 	page := decode[client.FindingPage](t, run(t, home, nil, "finding", "list", "--format", "json", "--severity", "critical", "--search", "skippers password").out)
-	if page.Total != 1 || page.Items[0].Kind != "secret-value" || page.Items[0].State != client.New {
+	if page.Total != 1 || page.Items[0].Kind != "secret-value" || page.Items[0].State != client.StateNew {
 		t.Fatalf("the leaked hash: %+v", page)
 	}
 	id := page.Items[0].ID
@@ -61,7 +61,7 @@ func TestFromAContractToAMovedFinding(t *testing.T) {
 		}
 	}
 	detail := decode[client.FindingDetail](t, run(t, home, nil, "finding", "show", id, "--format", "json").out)
-	if detail.Finding.State != client.InRepair || len(detail.History) != 3 {
+	if detail.Finding.State != client.StateInRepair || len(detail.History) != 3 {
 		t.Errorf("state %s, %d events", detail.Finding.State, len(detail.History))
 	}
 

@@ -1,0 +1,381 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/urfave/cli/v3"
+
+	"inkret/client"
+	"inkret/report"
+)
+
+// togetherCommands are those of finding that change several, and what people keep of them.
+func (a *app) togetherCommands(states []string) []*cli.Command {
+	return []*cli.Command{
+		{
+			Name: "change", Usage: "change several findings in one step: state, assignee, due day, labels", ArgsUsage: "[ID…]",
+			Description: `Of findings named, or with --filter of all that fit the query of a list, as in the
+console's address. It says first what would change, and asks. The change can be undone.
+
+    inkret finding change 9f2c51d07a3be846 0b7d… --assign noor@fennick-quay.example --due 2027-03-31
+    inkret finding change --filter "kind=heavy-excess&team=moorings" --label later --yes
+    inkret finding change --filter "entity=Skipper&field=email" --to in-repair -m "one repair for all" --try`,
+			Flags: []cli.Flag{
+				&cli.StringFlag{Name: "filter", Usage: "all that fit the `QUERY` of a list, as in state=new&severity=critical"},
+				&cli.StringFlag{Name: "to", Usage: "the state they become: " + strings.Join(states, ", ")},
+				&cli.StringFlag{Name: "until", Usage: "the last `DAY` of a waiver, as 2027-03-31"},
+				&cli.StringFlag{Name: "comment", Aliases: []string{"m"}, Usage: "why"},
+				&cli.StringFlag{Name: "assign", Usage: "to whom: an `EMAIL`, me, or nobody"},
+				&cli.StringFlag{Name: "team", Usage: "a team's `NAME`, in place of the endpoint's; - gives it back to that"},
+				&cli.StringFlag{Name: "due", Usage: "the last `DAY`, or never"},
+				&cli.StringSliceFlag{Name: "label", Usage: "a `LABEL` to put on; may be said again"},
+				&cli.StringSliceFlag{Name: "unlabel", Usage: "a `LABEL` to take off; may be said again"},
+				&cli.BoolFlag{Name: "try", Usage: "only say what would come of it"},
+				&cli.BoolFlag{Name: "yes", Usage: "do not ask"}, formatFlag(),
+			},
+			ShellComplete: completeValues(map[string][]string{"to": states, "format": {"table", "json"}}),
+			Action:        a.changeFindings,
+		},
+		{
+			Name: "undo", Usage: "make findings what they were before a change, but for those changed since", ArgsUsage: "CHANGE",
+			Flags: []cli.Flag{formatFlag()}, Action: a.undoChange,
+		},
+		{Name: "changes", Usage: "list the latest changes of several findings", Flags: []cli.Flag{formatFlag()}, Action: a.listChanges},
+		{Name: "labels", Usage: "list the labels in use", Flags: []cli.Flag{formatFlag()}, Action: a.listLabels},
+		{Name: "follow", Usage: "be told of what becomes of a finding", ArgsUsage: "ID", Action: a.followFinding},
+		{Name: "unfollow", Usage: "be told no longer", ArgsUsage: "ID", Action: a.unfollowFinding},
+		{
+			Name: "views", Usage: "list the lists of findings that you keep, and that others share", Flags: []cli.Flag{formatFlag()}, Action: a.listViews,
+			Description: `    inkret finding keep-view "Berths to judge" "state=new&q=berth" --share
+    inkret finding list --view "Berths to judge"`,
+		},
+		{
+			Name: "keep-view", Usage: "keep a list of findings", ArgsUsage: "NAME QUERY",
+			Flags: []cli.Flag{&cli.BoolFlag{Name: "share", Usage: "others see it too"}, formatFlag()}, Action: a.keepView,
+		},
+		{Name: "drop-view", Usage: "drop a view of yours", ArgsUsage: "NUMBER", Action: a.dropView},
+	}
+}
+
+func (a *app) changeFindings(ctx context.Context, c *cli.Command) error {
+	body := client.FindingsChange{To: some(client.State(c.String("to"))), Until: some(c.String("until")), Comment: some(c.String("comment")), Person: some(c.String("assign"))}
+	ids := c.Args().Slice()
+	if (len(ids) == 0) == (c.String("filter") == "") {
+		return usage(c, errors.New("say which findings: name them, or say a --filter"))
+	}
+	if c.IsSet("filter") {
+		body.Filter = some(c.String("filter"))
+	} else {
+		body.Ids = &ids
+	}
+	if c.IsSet("team") {
+		team := strings.TrimPrefix(c.String("team"), "-")
+		body.Team = &team
+	}
+	if c.IsSet("due") {
+		due := c.String("due")
+		if due == "never" {
+			due = ""
+		}
+		body.Due = &due
+	}
+	if labels := c.StringSlice("label"); len(labels) > 0 {
+		body.AddLabels = &labels
+	}
+	if labels := c.StringSlice("unlabel"); len(labels) > 0 {
+		body.RemoveLabels = &labels
+	}
+	r, err := a.remote()
+	if err != nil {
+		return err
+	}
+	if !c.Bool("yes") || c.Bool("try") {
+		try := true
+		body.Try = &try
+		response, err := r.ChangeFindings(ctx, body)
+		tried := answerOf[client.FindingsChanged](response, err)
+		if tried.err != nil {
+			return tried.err
+		}
+		if c.Bool("try") {
+			return a.output(c, tried.value, func(w io.Writer) { a.sayChange(w, &tried.value, "would change") })
+		}
+		a.sayChange(a.err, &tried.value, "would change")
+		if tried.value.Findings == 0 {
+			return nil
+		}
+		if sure, err := a.agreed(c, "Change them?"); err != nil || !sure {
+			return err
+		}
+		body.Try = nil
+	}
+	response, err := r.ChangeFindings(ctx, body)
+	done := answerOf[client.FindingsChanged](response, err)
+	if done.err != nil {
+		return done.err
+	}
+	return a.output(c, done.value, func(w io.Writer) {
+		a.sayChange(w, &done.value, "changed")
+		if done.value.ID != nil {
+			fmt.Fprintf(w, "Undo it with: inkret finding undo %d\n", *done.value.ID)
+		}
+	})
+}
+
+// sayChange says what a change comes to.
+func (a *app) sayChange(w io.Writer, c *client.FindingsChanged, verb string) {
+	matched, left := valueOf(c.Matched), valueOf(c.Left)
+	fmt.Fprintf(w, "%s of %d %s: %s.\n", plural(c.Findings, "finding"), matched, verb, report.Clean(c.Words))
+	if left > 0 && c.Refused != nil {
+		why := map[string]int{}
+		var order []string
+		for _, one := range *c.Refused {
+			if why[one.Why]++; why[one.Why] == 1 {
+				order = append(order, one.Why)
+			}
+		}
+		fmt.Fprintf(w, "%d stay as they are:\n", left)
+		for _, reason := range order {
+			fmt.Fprintf(w, "  %d: %s\n", why[reason], report.Clean(reason))
+		}
+	}
+}
+
+func valueOf[T any](p *T) T {
+	if p == nil {
+		var zero T
+		return zero
+	}
+	return *p
+}
+
+// number gives the only argument, which is a number.
+func number(c *cli.Command, what string) (int64, error) {
+	n, err := strconv.ParseInt(c.Args().First(), 10, 64)
+	if c.Args().Len() != 1 || err != nil || n < 1 {
+		return 0, usage(c, fmt.Errorf("name %s by its number", what))
+	}
+	return n, nil
+}
+
+func (a *app) undoChange(ctx context.Context, c *cli.Command) error {
+	id, err := number(c, "a change")
+	if err != nil {
+		return err
+	}
+	r, err := a.remote()
+	if err != nil {
+		return err
+	}
+	response, err := r.UndoChange(ctx, id)
+	got := answerOf[client.Undone](response, err)
+	if got.err != nil {
+		return got.err
+	}
+	return a.output(c, got.value, func(w io.Writer) {
+		fmt.Fprintf(w, "%s as before.\n", plural(got.value.Undone, "finding"))
+		for _, one := range got.value.Left {
+			fmt.Fprintf(w, "  %s left: %s\n", one.ID, report.Clean(one.Why))
+		}
+	})
+}
+
+// listing asks for something and shows it as a table or JSON.
+func listing[T any](ctx context.Context, a *app, c *cli.Command, ask func(*remote) result[T], show func(io.Writer, T)) error {
+	r, err := a.remote()
+	if err != nil {
+		return err
+	}
+	got := ask(r)
+	if got.err != nil {
+		return got.err
+	}
+	return a.output(c, got.value, func(w io.Writer) { show(w, got.value) })
+}
+
+func (a *app) listChanges(ctx context.Context, c *cli.Command) error {
+	return listing(ctx, a, c, func(r *remote) result[[]client.FindingsChanged] {
+		response, err := r.ListChanges(ctx)
+		return answerOf[[]client.FindingsChanged](response, err)
+	}, func(w io.Writer, all []client.FindingsChanged) {
+		if len(all) > 0 {
+			t := report.NewTable(w)
+			t.AppendHeader(table.Row{"Change", "When", "Who", "What", "Findings", ""})
+			for _, one := range all {
+				undone := ""
+				if valueOf(one.Undone) {
+					undone = "undone"
+				}
+				t.AppendRow(table.Row{valueOf(one.ID), one.At.Local().Format("2006-01-02 15:04"), report.Clean(one.Author), report.Clean(one.Words), one.Findings, undone})
+			}
+			t.Render()
+		}
+		a.sayPage(len(all), len(all), 1, 50, "change", "changes")
+	})
+}
+
+func (a *app) listLabels(ctx context.Context, c *cli.Command) error {
+	return listing(ctx, a, c, func(r *remote) result[[]client.LabelCount] {
+		response, err := r.ListLabels(ctx)
+		return answerOf[[]client.LabelCount](response, err)
+	}, func(w io.Writer, all []client.LabelCount) {
+		for _, l := range all {
+			fmt.Fprintf(w, "%6d  %s\n", l.Findings, report.Clean(l.Label))
+		}
+		a.sayPage(len(all), len(all), 1, 50, "label", "labels")
+	})
+}
+
+func (a *app) followFinding(ctx context.Context, c *cli.Command) error {
+	id, err := theFinding(c, 1, "one finding")
+	if err != nil {
+		return err
+	}
+	r, err := a.remote()
+	if err != nil {
+		return err
+	}
+	response, err := r.FollowFinding(ctx, id)
+	return answer(response, err, nil)
+}
+
+func (a *app) unfollowFinding(ctx context.Context, c *cli.Command) error {
+	id, err := theFinding(c, 1, "one finding")
+	if err != nil {
+		return err
+	}
+	r, err := a.remote()
+	if err != nil {
+		return err
+	}
+	response, err := r.UnfollowFinding(ctx, id)
+	return answer(response, err, nil)
+}
+
+func (a *app) listViews(ctx context.Context, c *cli.Command) error {
+	return listing(ctx, a, c, func(r *remote) result[[]client.SavedView] {
+		response, err := r.ListViews(ctx)
+		return answerOf[[]client.SavedView](response, err)
+	}, func(w io.Writer, all []client.SavedView) {
+		if len(all) > 0 {
+			t := report.NewTable(w)
+			t.AppendHeader(table.Row{"View", "Name", "Of", "Query"})
+			for _, v := range all {
+				of := "you"
+				if !v.Own {
+					of = report.Clean(v.Author)
+				} else if v.Shared {
+					of = "you, shared"
+				}
+				t.AppendRow(table.Row{v.ID, report.Clean(v.Name), of, report.Clean(v.Query)})
+			}
+			t.Render()
+		}
+		a.sayPage(len(all), len(all), 1, 50, "view", "views")
+	})
+}
+
+func (a *app) keepView(ctx context.Context, c *cli.Command) error {
+	if c.Args().Len() != 2 {
+		return usage(c, errors.New("say the view's name and its query"))
+	}
+	r, err := a.remote()
+	if err != nil {
+		return err
+	}
+	response, err := r.AddView(ctx, client.NewView{Name: c.Args().Get(0), Query: c.Args().Get(1), Shared: some(c.Bool("share"))})
+	got := answerOf[client.SavedView](response, err)
+	if got.err != nil {
+		return got.err
+	}
+	return a.output(c, got.value, func(w io.Writer) {
+		fmt.Fprintf(w, "View %d, %s: %s/findings?%s\n", got.value.ID, report.Clean(got.value.Name), r.url, report.Clean(got.value.Query))
+	})
+}
+
+func (a *app) dropView(ctx context.Context, c *cli.Command) error {
+	id, err := number(c, "a view")
+	if err != nil {
+		return err
+	}
+	r, err := a.remote()
+	if err != nil {
+		return err
+	}
+	response, err := r.DropView(ctx, id)
+	return answer(response, err, nil)
+}
+
+// viewQuery gives the query of a view that is named.
+func viewQuery(ctx context.Context, r *remote, name string) (url.Values, error) {
+	response, err := r.ListViews(ctx)
+	got := answerOf[[]client.SavedView](response, err)
+	if got.err != nil {
+		return nil, got.err
+	}
+	for _, v := range got.value {
+		if strings.EqualFold(v.Name, name) || strconv.FormatInt(v.ID, 10) == name {
+			return url.ParseQuery(v.Query)
+		}
+	}
+	return nil, hint(fmt.Errorf("there is no view %q", name), "inkret finding views lists them")
+}
+
+func (a *app) noticeCommand() *cli.Command {
+	return &cli.Command{
+		Name: "notice", Usage: "what you are told: of findings assigned, mentioned or followed, and of your requests",
+		Description: `    inkret notice list --unread
+    inkret notice read 42`,
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "list them, newest first", Flags: append(pageFlags(), formatFlag(), &cli.BoolFlag{Name: "unread", Usage: "only what is not read"}), Action: a.listNotices},
+			{Name: "read", Usage: "mark a notice and all before it as read", ArgsUsage: "NUMBER", Action: a.readNotices},
+		},
+		Action: a.needsSubcommand,
+	}
+}
+
+func (a *app) listNotices(ctx context.Context, c *cli.Command) error {
+	page, size, unread := c.Int("page"), c.Int("size"), c.Bool("unread")
+	return listing(ctx, a, c, func(r *remote) result[client.NoticePage] {
+		response, err := r.ListNotices(ctx, &client.ListNoticesParams{Page: &page, Size: &size, Unread: &unread})
+		return answerOf[client.NoticePage](response, err)
+	}, func(w io.Writer, all client.NoticePage) {
+		if len(all.Items) > 0 {
+			t := report.NewTable(w)
+			t.AppendHeader(table.Row{"", "Notice", "When", "What", "About"})
+			for _, n := range all.Items {
+				fresh := "•"
+				if n.Read {
+					fresh = ""
+				}
+				about := textOf(n.Finding) + "\n" + textOf(n.FindingID)
+				if n.RequestID != nil {
+					about = fmt.Sprintf("request %d", *n.RequestID)
+				}
+				t.AppendRow(table.Row{fresh, n.ID, n.At.Local().Format("2006-01-02 15:04"), report.Clean(string(n.Kind)+" by "+n.Author) + "\n" + report.Clean(n.Text), cleanLines(about)})
+			}
+			t.Render()
+		}
+		a.sayPage(len(all.Items), all.Total, all.Page, all.Size, "notice", "notices")
+	})
+}
+
+func (a *app) readNotices(ctx context.Context, c *cli.Command) error {
+	id, err := number(c, "a notice")
+	if err != nil {
+		return err
+	}
+	r, err := a.remote()
+	if err != nil {
+		return err
+	}
+	response, err := r.ReadNotices(ctx, client.ReadUpTo{UpTo: id})
+	return answer(response, err, nil)
+}
