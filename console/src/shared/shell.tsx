@@ -1,6 +1,6 @@
-import { AimOutlined, ApiOutlined, BulbOutlined, CloudUploadOutlined, DatabaseOutlined, EyeOutlined, FileProtectOutlined, HistoryOutlined, HomeOutlined, LogoutOutlined, SettingOutlined, TableOutlined } from "@ant-design/icons";
-import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { Button, Flex, Layout, Menu, Typography } from "antd";
+import { AimOutlined, ApiOutlined, BellOutlined, BulbOutlined, CommentOutlined, CloudUploadOutlined, DatabaseOutlined, EyeOutlined, FileProtectOutlined, HistoryOutlined, HomeOutlined, LogoutOutlined, SettingOutlined, TableOutlined } from "@ant-design/icons";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Badge, Button, Flex, Layout, Menu, Typography } from "antd";
 import { useEffect } from "react";
 import { Link, Navigate, Outlet, useLocation, useNavigate } from "react-router";
 import { api, ApiProblem, take } from "../api/client";
@@ -17,6 +17,7 @@ const pages = [
   { key: "/contracts", icon: <FileProtectOutlined aria-hidden />, label: <Link to="/contracts">Contracts</Link> },
   { key: "/captures", icon: <CloudUploadOutlined aria-hidden />, label: <Link to="/captures">Captures</Link> },
   { key: "/live", icon: <EyeOutlined aria-hidden />, label: <Link to="/live">Live</Link> },
+  { key: "/requests", icon: <CommentOutlined aria-hidden />, label: <Link to="/requests">Requests</Link> },
   { key: "/trail", icon: <HistoryOutlined aria-hidden />, label: <Link to="/trail">Trail</Link> },
   { key: "/settings", icon: <SettingOutlined aria-hidden />, label: <Link to="/settings">Settings</Link> },
 ];
@@ -53,6 +54,7 @@ export function Shell() {
           </Typography.Text>
           <Typography.Text className="rail-text rail-faint">{session.data.role}</Typography.Text>
           <Flex gap={4}>
+            <Bell />
             <Button type="text" size="small" className="rail-text" icon={<BulbOutlined />} onClick={toggle} aria-label={dark ? "Light colours" : "Dark colours"} />
             <SignOut />
           </Flex>
@@ -62,6 +64,19 @@ export function Shell() {
         <Outlet />
       </Layout.Content>
     </Layout>
+  );
+}
+
+/** How much one is told that is not read. */
+function Bell() {
+  const list = useQuery({ queryKey: ["notices", "unread"], queryFn: () => take(api.GET("/api/v1/notices", { params: { query: { unread: true, size: 1 } } })), refetchInterval: 60_000 });
+  const unread = list.data?.unread ?? 0;
+  return (
+    <Link to="/notices" aria-label={unread > 0 ? `Notices, ${unread} not read` : "Notices"}>
+      <Badge count={unread} size="small" overflowCount={99} offset={[-4, 4]}>
+        <Button type="text" size="small" className="rail-text" icon={<BellOutlined />} tabIndex={-1} aria-hidden />
+      </Badge>
+    </Link>
   );
 }
 

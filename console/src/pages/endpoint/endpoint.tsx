@@ -4,6 +4,7 @@ import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, take, type GrantNode, type ResponseContract } from "../../api/client";
 import { useAddress } from "../../shared/address";
+import { Ask } from "../../shared/ask";
 import { ago, bytes, count, share } from "../../shared/format";
 import { Repeat } from "../../shared/repeat";
 import { Heading } from "../../shared/shell";
@@ -15,6 +16,7 @@ import { WireView } from "../../shared/wire/wire";
 export default function EndpointPage() {
   const { id = "" } = useParams();
   const endpoint = useQuery({ queryKey: ["endpoint", id], queryFn: () => take(api.GET("/api/v1/endpoints/{endpoint_id}", { params: { path: { endpoint_id: id } } })) });
+  const [asking, setAsking] = useState(false);
   const [as, setAs] = useState<"grants" | "text">("grants");
   if (endpoint.isPending) return <Loading what="the endpoint" />;
   if (endpoint.error) return <Failed error={endpoint.error} again={() => endpoint.refetch()} />;
@@ -29,6 +31,8 @@ export default function EndpointPage() {
             <Link to={`/endpoints/${e.id}/edit`}>
               <Button type="primary">{e.known ? "Edit the contract" : "Draft a contract"}</Button>
             </Link>
+            {e.known && <Button onClick={() => setAsking(true)}>Ask for a field…</Button>}
+            {asking && <Ask known={{ service: e.service, endpoint: e.endpoint }} close={() => setAsking(false)} />}
             <Repeat calls={{ endpoint: e.id }} service={e.service}>
               Make its calls again…
             </Repeat>

@@ -1,8 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
-import { Drawer, Flex, Select, Table, Tag, Typography } from "antd";
+import { Button, Drawer, Flex, Select, Table, Tag, Typography } from "antd";
+import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, take } from "../../api/client";
 import { useAddress } from "../../shared/address";
+import { Ask } from "../../shared/ask";
 import { ago, count } from "../../shared/format";
 import { Heading } from "../../shared/shell";
 import { Empty, Failed, Loading } from "../../shared/states";
@@ -13,6 +15,7 @@ import { Queue } from "../entities/queue";
 export default function EntityPage() {
   const { service = "", name = "" } = useParams();
   const { get, set } = useAddress();
+  const [asking, setAsking] = useState(false);
   const list = useQuery({ queryKey: ["entities", service], queryFn: () => take(api.GET("/api/v1/services/{service}/entities", { params: { path: { service } } })) });
   const fields = useQuery({ queryKey: ["fields", service, "names", name], queryFn: () => take(api.GET("/api/v1/services/{service}/fields", { params: { path: { service }, query: { entity: name, size: 500 } } })) });
   if (list.isPending) return <Loading what="the entity" />;
@@ -55,6 +58,12 @@ export default function EntityPage() {
       )}
       <Queue service={service} entity={name} />
       <Drawer title={<>Where does <Code>{`${name}.${get("field")}`}</Code> go?</>} open={get("field") !== ""} onClose={() => set({ field: "" })} size={860}>
+        {get("field") && (
+          <Button style={{ marginBottom: 12 }} onClick={() => setAsking(true)}>
+            Ask for this field…
+          </Button>
+        )}
+        {asking && <Ask known={{ service, entity: name, field: get("field") }} close={() => setAsking(false)} />}
         {get("field") && <Flows service={service} entity={name} field={get("field")} />}
       </Drawer>
     </>

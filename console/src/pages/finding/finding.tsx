@@ -1,13 +1,15 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Alert, App, Button, DatePicker, Descriptions, Flex, Form, Input, Select, Table, Timeline, Typography } from "antd";
-import type { Dayjs } from "dayjs";
+import dayjs, { type Dayjs } from "dayjs";
 import { Link, useParams } from "react-router";
-import { api, ApiProblem, take, type Finding, type FindingDetail, type State } from "../../api/client";
+import { api, ApiProblem, take, type Finding, type FindingDetail, type FindingsChange, type State } from "../../api/client";
 import { ago, bytes, count, time } from "../../shared/format";
 import { useMay } from "../../shared/session";
 import { mayChange, Repeat } from "../../shared/repeat";
 import { Heading } from "../../shared/shell";
-import { Empty, Failed, Loading } from "../../shared/states";
+import { Held, overdue, useLabels, usePeople } from "../../shared/people";
+import { Said } from "../../shared/said";
+import { Empty, Failed, Loading, useFailed } from "../../shared/states";
 import { Code, SeverityMark, StateMark, stateWords } from "../../shared/tags";
 import { WireView } from "../../shared/wire/wire";
 
@@ -19,7 +21,15 @@ export default function FindingPage() {
   const { finding: f } = finding.data;
   return (
     <>
-      <Heading title={`${f.kind} at ${f.path}`} aside={<StateMark state={f.state} until={f.waived_until} />}>
+      <Heading
+        title={`${f.kind} at ${f.path}`}
+        aside={
+          <Flex gap={8} align="center">
+            <Follow d={finding.data} />
+            <StateMark state={f.state} until={f.waived_until} />
+          </Flex>
+        }
+      >
         <SeverityMark severity={f.severity} /> <Link to={`/kinds/${f.kind}`} title="What this kind means">{f.kind}</Link> <Code copyable>{f.path}</Code>
       </Heading>
       <div className="split">
@@ -33,6 +43,7 @@ export default function FindingPage() {
             />
           )}
           <Facts d={finding.data} />
+          <Hold d={finding.data} />
           <Decide d={finding.data} />
           <History d={finding.data} />
         </div>
@@ -122,18 +133,139 @@ function Decide({ d }: { d: FindingDetail }) {
           </Form.Item>
         )}
         <Form.Item label={needsReason ? "Reason" : "Comment"} name="comment" rules={[{ required: needsReason || !to, message: needsReason ? "Say why, for whoever reads it later" : "Say something, or choose a state" }]}>
-          <Input.TextArea rows={3} maxLength={10_000} />
+          <Input.TextArea rows={3} maxLength={10_000} placeholder={needsReason ? undefined : "Markdown; @name tells somebody"} />
         </Form.Item>
         {decide.error && (
           <Form.Item>
             <Alert role="alert" type="error" showIcon title={decide.error instanceof ApiProblem ? decide.error.message : "This did not reach the service; what you wrote is still here."} />
           </Form.Item>
         )}
+        {to === "not-a-leak" && d.teaches && <Teaches d={d} />}
         <Button type="primary" htmlType="submit" loading={decide.isPending}>
           {to ? `Move to ${stateWords[to]}` : "Comment"}
         </Button>
       </Form>
     </section>
+  );
+}
+
+/** Who has it, by when, and its labels. */
+function Hold({ d }: { d: FindingDetail }) {
+  const f = d.finding;
+  const may = useMay("reviewer");
+  const people = usePeople();
+  const labels = useLabels();
+  const queries = useQueryClient();
+  const failed = useFailed();
+  const { message } = App.useApp();
+  const change = useMutation({
+    mutationFn: (c: FindingsChange) => take(api.POST("/api/v1/findings/changes", { body: { ids: [f.id], ...c } })),
+    onSuccess: (out) => {
+      void queries.invalidateQueries();
+      if (out.findings > 0) void message.success(`Changed: ${out.words}`);
+    },
+    onError: failed,
+  });
+  if (!may) {
+    return (
+      <section className="sheet" aria-label="Who has it">
+        <Typography.Title level={2}>Who has it</Typography.Title>
+        <Held finding={f} />
+        {!f.person && !f.team && !f.assigned_team && "Nobody has it yet"}
+      </section>
+    );
+  }
+  const team = f.assigned_team ?? f.team;
+  return (
+    <section className="sheet" aria-label="Who has it">
+      <Typography.Title level={2}>Who has it</Typography.Title>
+      <Flex gap={8} wrap align="end">
+        <Labelled label="Assigned to">
+          <Select
+            aria-label="Assigned to"
+            style={{ width: 190 }}
+            showSearch={{ optionFilterProp: "label" }}
+            value={f.person ? String(f.person.id) : "nobody"}
+            disabled={change.isPending}
+            onChange={(v) => change.mutate({ person: v === "nobody" ? v : people.data?.find((p) => String(p.id) === v)?.email })}
+            options={[{ value: "nobody", label: team ? `team ${team}` : "nobody" }, ...(people.data ?? (f.person ? [{ ...f.person, email: "" }] : [])).map((p) => ({ value: String(p.id), label: p.name || p.email }))]}
+          />
+        </Labelled>
+        <Labelled label="Due">
+          <DatePicker
+            aria-label="Due"
+            status={overdue(f) ? "error" : undefined}
+            value={f.due ? dayjs(f.due) : null}
+            disabled={change.isPending}
+            onChange={(day) => change.mutate({ due: day ? day.format("YYYY-MM-DD") : "" })}
+          />
+        </Labelled>
+        <Labelled label="Labels">
+          <Select
+            mode="tags"
+            aria-label="Labels"
+            style={{ minWidth: 190 }}
+            tokenSeparators={[",", " "]}
+            value={f.labels ?? []}
+            disabled={change.isPending}
+            onChange={(now: string[]) => {
+              const had = f.labels ?? [];
+              const add = now.filter((l) => !had.includes(l));
+              const remove = had.filter((l) => !now.includes(l));
+              change.mutate({ add_labels: add.length ? add : undefined, remove_labels: remove.length ? remove : undefined });
+            }}
+            options={labels.data?.map((l) => ({ value: l.label, label: l.label }))}
+          />
+        </Labelled>
+      </Flex>
+    </section>
+  );
+}
+
+function Labelled({ label, children }: { label: string; children: React.ReactNode }) {
+  return (
+    <div>
+      <Typography.Text type="secondary">{label}</Typography.Text>
+      <div>{children}</div>
+    </div>
+  );
+}
+
+function Follow({ d }: { d: FindingDetail }) {
+  const queries = useQueryClient();
+  const failed = useFailed();
+  const path = { finding_id: d.finding.id };
+  const follow = useMutation({
+    mutationFn: () => (d.follows ? take(api.DELETE("/api/v1/findings/{finding_id}/follow", { params: { path } })) : take(api.PUT("/api/v1/findings/{finding_id}/follow", { params: { path } }))),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["finding", d.finding.id] }),
+    onError: failed,
+  });
+  return (
+    <Button size="small" aria-pressed={!!d.follows} loading={follow.isPending} onClick={() => follow.mutate()} title={d.follows ? "You are told of what becomes of it" : "Be told of what becomes of it"}>
+      {d.follows ? "✓ Following" : "Follow"}
+    </Button>
+  );
+}
+
+/** What would keep it from being told again, if it is no leak. */
+function Teaches({ d }: { d: FindingDetail }) {
+  return (
+    <Alert
+      type="info"
+      style={{ marginBottom: 12 }}
+      title="So that it is not told again, teach the contracts one of these"
+      description={
+        <>
+          {d.teaches?.map((t) => (
+            <div key={t.what} style={{ marginTop: 6 }}>
+              <Typography.Text strong>{{ grant: "A grant", exception: "An exception", format: "A format" }[t.what]}</Typography.Text>
+              <pre className="code" style={{ margin: 0, whiteSpace: "pre-wrap" }}>{t.text}</pre>
+            </div>
+          ))}
+          <Link to={`/endpoints/${d.finding.endpoint_id}/edit`}>Open the endpoint in the editor</Link>
+        </>
+      }
+    />
   );
 }
 
@@ -161,11 +293,16 @@ function History({ d }: { d: FindingDetail }) {
                     </>
                   )}
                 </>
+              )}
+              {(e.kind === "assign" || e.kind === "due" || e.kind === "label") && (
+                <>
+                  {e.author}: {{ assign: "assigned", due: "due", label: "labels" }[e.kind]} {e.was || "none"} → <b>{e.became || "none"}</b>
+                </>
               )}{" "}
               <Typography.Text type="secondary" title={time(e.at)}>
                 {ago(e.at)}
               </Typography.Text>
-              {e.comment && <Typography.Paragraph style={{ whiteSpace: "pre-wrap", margin: 0 }}>{e.comment}</Typography.Paragraph>}
+              {e.comment && <Said>{e.comment}</Said>}
             </>
           ),
         }))}

@@ -1,18 +1,23 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Button, Flex, Select, Table, Typography } from "antd";
+import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, take, type Finding } from "../../api/client";
 import { sortKey, sortOrder, useAddress } from "../../shared/address";
 import { ago, bytes, count, time } from "../../shared/format";
+import { Assigned, Held, Labels } from "../../shared/people";
+import { useMay } from "../../shared/session";
 import { Heading } from "../../shared/shell";
 import { Empty, Failed } from "../../shared/states";
 import { Code, severities, SeverityMark, StateMark, states, stateWords } from "../../shared/tags";
 import { Words } from "../../shared/words";
+import { Together } from "./together";
+import { Views } from "./views";
 
-const kinds = ["secret-value", "sensitive-field", "personal-value", "wrong-audience", "unexpected-relation", "unexpected-field", "renamed-field", "hidden-duplicate", "revealing-error", "sensitive-in-url", "over-posting", "cacheable-private", "missing-field", "value-mismatch", "selection-ignored", "undeclared-response", "unknown-endpoint", "heavy-excess"];
+const kinds = ["secret-value", "sensitive-field", "personal-value", "wrong-audience", "unexpected-relation", "unexpected-field", "renamed-field", "hidden-duplicate", "revealing-error", "sensitive-in-url", "over-posting", "cacheable-private", "missing-field", "value-mismatch", "selection-ignored", "undeclared-response", "unknown-endpoint", "uneven-exposure", "heavy-excess"];
 
 /** The parts of the address that narrow the list. */
-const filters = ["state", "severity", "kind", "audience", "endpoint", "batch", "entity", "field", "team", "q"] as const;
+const filters = ["state", "severity", "kind", "audience", "assigned", "label", "due", "endpoint", "batch", "entity", "field", "team", "q"] as const;
 
 export default function Findings() {
   const { get, set } = useAddress();
@@ -30,6 +35,9 @@ export default function Findings() {
     queryFn: () => take(api.GET("/api/v1/findings", { params: { query } })),
     placeholderData: keepPreviousData,
   });
+  const [chosen, setChosen] = useState<string[]>([]);
+  const mayChange = useMay("reviewer");
+  const words = new URLSearchParams(filters.map((f) => [f, get(f)] as [string, string]).filter(([, v]) => v)).toString();
   const narrowed = filters.some((f) => get(f));
   const several = (name: string) => get(name).split(",").filter(Boolean);
   const column = (key: string) => ({ key, sorter: true, sortOrder: sortOrder(query.sort, key), showSorterTooltip: false });
@@ -43,6 +51,9 @@ export default function Findings() {
         <Several label="State" placeholder="State: open" width={160} value={several("state")} onChange={(v) => set({ state: v.includes("any") ? "any" : v.join(",") })} options={[{ value: "any", label: "any" }, ...states.map((s) => ({ value: s, label: stateWords[s] }))]} />
         <Several label="Severity" width={140} value={several("severity")} onChange={(v) => set({ severity: v.join(",") })} options={severities.map((s) => ({ value: s, label: s }))} />
         <Several label="Kind" width={180} value={several("kind")} onChange={(v) => set({ kind: v.join(",") })} options={kinds.map((k) => ({ value: k, label: k }))} />
+        <Assigned value={get("assigned")} onChange={(assigned) => set({ assigned })} />
+        <Labels value={get("label")} onChange={(label) => set({ label })} />
+        <Select allowClear aria-label="Due" placeholder="Due" style={{ minWidth: 110 }} value={get("due") || undefined} onChange={(due?: string) => set({ due: due ?? "" })} options={[{ value: "over", label: "overdue" }, ...(get("due") && get("due") !== "over" ? [{ value: get("due"), label: `before ${get("due")}` }] : [])]} />
         <Audience value={get("audience")} onChange={(audience) => set({ audience })} />
         {(["batch", "endpoint", "entity", "field", "team"] as const)
           .filter((f) => get(f))
@@ -51,14 +62,17 @@ export default function Findings() {
               {f} {get(f)} ✕
             </Button>
           ))}
+        <Views query={words} />
         {narrowed && <Button onClick={() => set(Object.fromEntries(filters.map((f) => [f, ""])))}>Take all filters away</Button>}
       </Flex>
+      {mayChange && list.data && list.data.total > 0 && <Together chosen={chosen} all={list.data.total} filter={words || "state=open"} done={() => setChosen([])} />}
       {list.error ? (
         <Failed error={list.error} again={() => list.refetch()} />
       ) : (
         <Table<Finding>
           rowKey="id"
           size="small"
+          rowSelection={mayChange ? { selectedRowKeys: chosen, preserveSelectedRowKeys: true, onChange: (keys) => setChosen(keys.map(String)), getCheckboxProps: (f) => ({ "aria-label": `Choose ${f.kind} at ${f.path}` }) as object } : undefined}
           aria-label="Findings"
           loading={list.isPending || list.isPlaceholderData}
           dataSource={list.data?.items}
@@ -73,7 +87,7 @@ export default function Findings() {
             { title: "Severity", width: 112, ...column("severity"), render: (_, f) => <SeverityMark severity={f.severity} /> },
             {
               title: "Kind",
-              width: 160,
+              width: 148,
               ...column("kind"),
               render: (_, f) => (
                 <Link to={`/findings/${f.id}`} onClick={(e) => e.stopPropagation()}>
@@ -96,9 +110,10 @@ export default function Findings() {
               ),
             },
             { title: "Field", width: 150, responsive: ["xxl"], render: (_, f) => (f.field ? `${f.entity}.${f.field}` : "") },
-            { title: "State", width: 130, ...column("state"), render: (_, f) => <StateMark state={f.state} until={f.waived_until} /> },
+            { title: "State", width: 122, ...column("state"), render: (_, f) => <StateMark state={f.state} until={f.waived_until} /> },
+            { title: "Who, due", width: 138, ...column("due"), render: (_, f) => <Held finding={f} /> },
             { title: "Spots", width: 72, align: "right", ...column("spots"), dataIndex: "spots" },
-            { title: "Bytes", width: 84, align: "right", ...column("bytes"), render: (_, f) => bytes(f.bytes) },
+            { title: "Bytes", width: 84, align: "right", responsive: ["xxl"], ...column("bytes"), render: (_, f) => bytes(f.bytes) },
             { title: "Last seen", width: 110, ...column("last_seen"), render: (_, f) => <span title={time(f.last_seen)}>{ago(f.last_seen)}</span> },
           ]}
         />

@@ -6,6 +6,7 @@ import { ago, count } from "../../shared/format";
 import { Heading } from "../../shared/shell";
 import { Empty, Failed, Loading } from "../../shared/states";
 import { Code, severities, SeverityMark, StateMark } from "../../shared/tags";
+import { overdue } from "../../shared/people";
 import { useSession } from "../../shared/session";
 
 /** What needs me. */
@@ -35,6 +36,28 @@ export default function Home() {
         {h.returned > 0 && <Alert type="warning" showIcon title={<Link to="/findings?state=returned">{count(h.returned, "finding")} came back after being closed or waived</Link>} />}
         <WaitingRevisions />
         {h.waivers_ending > 0 && <Alert type="warning" showIcon title={<Link to="/findings?state=waived">{count(h.waivers_ending, "waiver")} end within seven days</Link>} />}
+        {h.overdue > 0 && <Alert type="error" showIcon title={<Link to="/findings?assigned=me&due=over">{count(h.overdue, "finding")} of yours {h.overdue === 1 ? "is" : "are"} overdue</Link>} />}
+        {h.unread > 0 && <Alert type="info" showIcon title={<Link to="/notices">{count(h.unread, "notice")} that you have not read</Link>} />}
+        {h.requests > 0 && <Alert type="info" showIcon title={<Link to="/requests">{count(h.requests, "exposure request")} {h.requests === 1 ? "waits" : "wait"} for a decision</Link>} />}
+        {h.mine.length > 0 && (
+          <section aria-label="Yours" className="sheet">
+            <Typography.Title level={2}>Yours: what is due first</Typography.Title>
+            <Table<Finding>
+              {...few}
+              rowKey="id"
+              dataSource={h.mine}
+              onRow={(f) => ({ onClick: () => navigate(`/findings/${f.id}`), style: { cursor: "pointer" } })}
+              columns={[
+                { title: "Severity", width: 110, render: (_, f) => <SeverityMark severity={f.severity} /> },
+                { title: "Kind", width: 160, render: (_, f) => <Link to={`/findings/${f.id}`}>{f.kind}</Link> },
+                { title: "Where", render: (_, f) => <>{f.endpoint} <Code>{f.path}</Code></> },
+                { title: "State", width: 140, render: (_, f) => <StateMark state={f.state} /> },
+                { title: "Due", width: 140, render: (_, f) => f.due && <Typography.Text type={overdue(f) ? "danger" : undefined}>{overdue(f) ? `⚠ ${f.due}` : f.due}</Typography.Text> },
+              ]}
+              footer={() => <Link to="/findings?assigned=me">All {count(h.mine_total, "finding")} of yours</Link>}
+            />
+          </section>
+        )}
         <section aria-label="Findings to judge" className="sheet">
           <Typography.Title level={2}>To judge: new and returned, gravest first</Typography.Title>
           <Table<Finding>

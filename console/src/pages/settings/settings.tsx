@@ -1,13 +1,13 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Alert, App, Button, Flex, Input, InputNumber, Modal, Popconfirm, Radio, Select, Table, Typography } from "antd";
 import { useState } from "react";
-import { api, take, type CalledServer, type KeptCredentials } from "../../api/client";
+import { api, take, type CalledServer, type KeptCredentials, type Severity } from "../../api/client";
 import { ago, time } from "../../shared/format";
 import { ServicePicker, useService } from "../../shared/service";
 import { useMay } from "../../shared/session";
 import { Heading } from "../../shared/shell";
 import { Empty, Failed, Loading, useFailed } from "../../shared/states";
-import { Code } from "../../shared/tags";
+import { Code, severities, SeverityMark } from "../../shared/tags";
 
 /** What holds for a service: where calls may be made again, with which credentials, and how long bodies are kept. */
 export default function Settings() {
@@ -24,6 +24,7 @@ export default function Settings() {
           <Servers service={name} />
           <Credentials service={name} audiences={service?.audiences ?? []} />
           <Keeping service={name} />
+          <Due />
         </div>
       ) : (
         <Empty title="No service yet">
@@ -48,6 +49,39 @@ function useChange<T>(send: (v: T) => Promise<unknown>, done: string, after?: ()
     },
     onError: failed,
   });
+}
+
+/** Within how many days new findings are due. */
+function Due() {
+  const may = useMay("lead");
+  const due = useQuery({ queryKey: ["due"], queryFn: () => take(api.GET("/api/v1/findings/due")) });
+  const [days, setDays] = useState<Partial<Record<Severity, number>>>({});
+  const save = useChange(
+    () => take(api.PUT("/api/v1/findings/due", { body: { ...due.data!, ...days } })),
+    "Findings that are new from now on are due so",
+    () => setDays({}),
+  );
+  if (due.error) return <Failed error={due.error} again={() => due.refetch()} />;
+  return (
+    <section className="sheet" aria-label="Due days">
+      <Typography.Title level={2}>Within how many days a new finding is due, in all services</Typography.Title>
+      <Flex gap={16} wrap align="end">
+        {severities.map((s) => (
+          <label key={s}>
+            <SeverityMark severity={s} />
+            <br />
+            <InputNumber aria-label={`Days for ${s}`} min={0} max={3650} disabled={!may || due.isPending} value={days[s] ?? due.data?.[s]} onChange={(n) => setDays({ ...days, [s]: n ?? 0 })} />
+          </label>
+        ))}
+        {may && (
+          <Button type="primary" disabled={Object.keys(days).length === 0} loading={save.isPending} onClick={() => save.mutate(undefined)}>
+            Save
+          </Button>
+        )}
+      </Flex>
+      <Typography.Text type="secondary">0 is no day.</Typography.Text>
+    </section>
+  );
 }
 
 function Servers({ service }: { service: string }) {

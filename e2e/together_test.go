@@ -1,0 +1,139 @@
+package e2e
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+
+	"inkret/client"
+)
+
+const (
+	demoViewer = "iva@fennick-quay.example"
+	demoLead   = "teodor@fennick-quay.example"
+)
+
+// button clicks one by what is written on it.
+func button(text string) chromedp.Action {
+	return chromedp.Click(`//button[contains(., "`+text+`")]`, chromedp.BySearch)
+}
+
+// TestATeamWorksOnFindings has three people at it, each in a browser of their own: one hands
+// out and undoes, one is told and answers, one looks on.
+func TestATeamWorksOnFindings(t *testing.T) {
+	s, _ := startDemo(t)
+	noor, teodor, iva := newBrowser(t), newBrowser(t), newBrowser(t)
+	noor.signIn(s, demoReviewer)
+	teodor.signIn(s, demoLead)
+	iva.signIn(s, demoViewer)
+
+	noor.do("all of one field are handed out", chromedp.Navigate(s.url+"/findings?entity=Skipper&field=password_hash"), shows("4 findings"), button("Change all 4…"), shows("Change all 4 findings that fit"),
+		chromedp.SendKeys(`//input[@id="person"]`, "Teodor"+kb.Enter, chromedp.BySearch), chromedp.SendKeys(`//input[@id="add"]`, "row-mapper,", chromedp.BySearch),
+		chromedp.SendKeys(`//textarea[@id="comment"]`, "one repair, @iva: the row goes out **whole** <script>", chromedp.BySearch), button("See what changes"),
+		shows("4 findings of 4 change: assigned to Teodor Brandt, +row-mapper, with a comment."), button("Change 4 findings"), shows("4 findings changed"), shows("Teodor Brandt"), shows("row-mapper"))
+	teodor.do("who has them sees so at home", chromedp.Navigate(s.url+"/"), shows("Yours: what is due first"), shows("All 4 findings of yours"), shows("4 notices that you have not read"))
+	teodor.do("reads what he is told", chromedp.Navigate(s.url+"/notices"), shows("4 notices"), shows("assigned to you"), button("Mark all as read"), shows("Nothing that you have not read"))
+	teodor.do("and what was said", chromedp.Navigate(s.url+"/findings?assigned=me&q=POST"), shows("1 finding"), chromedp.Click(`//td//a[text()="secret-value"]`, chromedp.BySearch), shows("one repair, @iva: the row goes out whole <script>"),
+		shows("assigned team accounts → Teodor Brandt"), shows("✓ Following"), chromedp.WaitVisible(`//div[@class="said"]//strong[text()="whole"]`, chromedp.BySearch))
+	teodor.do("another day and another label", chromedp.SendKeys(`//input[@aria-label="Labels"]`, "q3"+kb.Enter, chromedp.BySearch), shows("labels row-mapper → q3, row-mapper"))
+	noor.do("undoes it, but for what was changed since", button("Undo"), shows("3 findings as before, 1 left: changed since"))
+	teodor.do("has one left", chromedp.Navigate(s.url+"/findings?assigned=me"), shows("1 finding"))
+	iva.do("who only looks on changes nothing", chromedp.Navigate(s.url+"/findings?label=q3"), shows("1 finding"), until(`!document.querySelector(".ant-checkbox") && !document.body.innerText.includes("Change all")`))
+	iva.do("but follows", chromedp.Click(`//td//a[text()="secret-value"]`, chromedp.BySearch), shows("Who has it"), button("Follow"), shows("✓ Following"))
+	noor.do("a view is kept and shared", chromedp.Navigate(s.url+"/findings?state=any&kind=secret-value"), shows("4 findings"), button("Views"), chromedp.SendKeys(`input[placeholder^="Keep this list"]`, "Secrets"),
+		chromedp.Click(`//span[text()="others see it too"]`, chromedp.BySearch), chromedp.Click(`//button[normalize-space()="Keep"]`, chromedp.BySearch), shows("Kept as Secrets"))
+	iva.do("others have it", chromedp.Navigate(s.url+"/findings"), shows("71 findings"), button("Views"), shows("of Noor Adeyar"), chromedp.Click(`//a[text()="Secrets"]`, chromedp.BySearch), address("kind=secret-value"), shows("4 findings"))
+	for _, b := range []*browser{noor, teodor, iva} {
+		if said := b.said(); len(said) > 0 {
+			t.Errorf("a browser complains: %q", said)
+		}
+	}
+}
+
+// choose chooses in a list that is searched by typing.
+func choose(id, text string) chromedp.Action {
+	return chromedp.Tasks{chromedp.Click(`//input[@id="`+id+`"]`, chromedp.BySearch), chromedp.SendKeys(`//input[@id="`+id+`"]`, text+kb.Enter, chromedp.BySearch)}
+}
+
+// TestAFieldIsAskedForAndGranted goes from an entity's page over the reviewer's decision and
+// the lead's approval to the contract that grants it.
+func TestAFieldIsAskedForAndGranted(t *testing.T) {
+	s, home := startDemo(t)
+	iva, noor, teodor := newBrowser(t), newBrowser(t), newBrowser(t)
+	iva.signIn(s, demoViewer)
+	send := chromedp.Click(`//button[normalize-space()="Ask"]`, chromedp.BySearch)
+	iva.do("asks where the field is looked at", chromedp.Navigate(s.url+"/entities/fennick-quay/Skipper?field=email"), shows("seen just now"), settled(), button("Ask for this field…"), shows("Ask for a field"),
+		choose("endpoint", "GET /v1/skippers/{skipper_id}"), send, shows("Say who needs it"))
+	iva.do("and says who needs it", chromedp.SendKeys(`//input[@id="needed_by"]`, "arrivals page", chromedp.BySearch), chromedp.SendKeys(`//textarea[@id="reason"]`, "the desk writes to late arrivals", chromedp.BySearch),
+		choose("audience", "harbour-office"),
+		send, address("/requests/1"), shows("waiting"), shows("email: {needed_by: [arrivals page]"), shows("It is personal"))
+	noor.signIn(s, demoReviewer)
+	noor.do("the reviewer finds it at home", shows("1 exposure request waits for a decision"), chromedp.Click(`//a[contains(., "exposure request")]`, chromedp.BySearch), shows("Skipper.email"), chromedp.Click(`//td//a[text()="Skipper.email"]`, chromedp.BySearch), shows("Decide"))
+	noor.do("grants less, and must say why", chromedp.Click(`//span[text()="Grant less"]`, chromedp.BySearch), chromedp.SendKeys(`//input[@id="max"]`, "60", chromedp.BySearch), button("Grant less"), shows("Say why, for whoever asked"),
+		chromedp.SendKeys(`//textarea[@id="comment"]`, "sixty will do", chromedp.BySearch), button("Grant less"), shows("granted less"), shows("says so."))
+	teodor.signIn(s, demoLead)
+	teodor.do("a second person approves", chromedp.Navigate(s.url+"/requests?show=all"), shows("1 request"), chromedp.Click(`//td//a[text()="Skipper.email"]`, chromedp.BySearch), chromedp.Click(`//a[contains(., "of the contracts")]`, chromedp.BySearch), shows("sixty"), address("/revisions/"))
+	signInAs(t, s, home, demoLead)
+	var revision string
+	teodor.do("its number", chromedp.Evaluate(`location.pathname.split("/").pop()`, &revision))
+	if r := run(t, home, nil, "contract", "approve", "fennick-quay", revision, "--comment", "fine"); r.status != 0 {
+		t.Fatalf("approving gave %d: %s%s", r.status, r.out, r.err)
+	}
+	if r := run(t, home, nil, "contract", "export", "fennick-quay"); !strings.Contains(r.out, "max: 60") || !strings.Contains(r.out, "needed_by: [arrivals page]") {
+		t.Errorf("the contract has no such grant:\n%s%s", r.out, r.err)
+	}
+	iva.do("who asked is told", chromedp.Navigate(s.url+"/notices"), shows("your request was decided"), shows("countered"))
+}
+
+// signInAs signs the command line in as somebody.
+func signInAs(t *testing.T, s *server, home, email string) {
+	t.Helper()
+	if r := run(t, home, strings.NewReader(demoPassword+"\n"), "sign-in", s.url, "--email", email, "--password-stdin"); r.status != 0 {
+		t.Fatalf("signing in gave %d:\n%s%s", r.status, r.out, r.err)
+	}
+}
+
+// TestTogetherOnTheCommandLine goes through what several people do, as one who writes scripts.
+func TestTogetherOnTheCommandLine(t *testing.T) {
+	s, home := startDemo(t)
+	signIn(t, s, home)
+	changed := decode[client.FindingsChanged](t, run(t, home, nil, "finding", "change", "--filter", "kind=heavy-excess", "--assign", "me", "--label", "later", "--due", "2020-01-01", "--yes", "--format", "json").out)
+	if changed.Findings != 3 || changed.ID == nil || *changed.Matched != 3 {
+		t.Fatalf("changed %+v", changed)
+	}
+	page := decode[client.FindingPage](t, run(t, home, nil, "finding", "list", "--assigned", "me", "--due", "over", "--sort", "due", "--format", "json").out)
+	if page.Total != 3 || page.Items[0].Person == nil || page.Items[0].Person.Name != "Noor Adeyar" || (*page.Items[0].Labels)[0] != "later" {
+		t.Errorf("the list has %+v", page)
+	}
+	if r := run(t, home, nil, "finding", "list", "--label", "later"); r.status != 0 || !strings.Contains(r.out, "Noor Adeyar") || !strings.Contains(r.out, "2020-01-01") {
+		t.Errorf("exit %d\n%s%s", r.status, r.out, r.err)
+	}
+	if r := run(t, home, nil, "finding", "keep-view", "Later", "label=later&state=any", "--share"); r.status != 0 || !strings.Contains(r.out, "/findings?label=later&state=any") {
+		t.Errorf("exit %d\n%s%s", r.status, r.out, r.err)
+	}
+	if page := decode[client.FindingPage](t, run(t, home, nil, "finding", "list", "--view", "later", "--format", "json").out); page.Total != 3 {
+		t.Errorf("the view has %d findings", page.Total)
+	}
+	if undone := decode[client.Undone](t, run(t, home, nil, "finding", "undo", "1", "--format", "json").out); undone.Undone != 3 || len(undone.Left) != 0 {
+		t.Errorf("undone %+v", undone)
+	}
+	if r := run(t, home, nil, "finding", "undo", "1"); r.status == 0 || !strings.Contains(r.err, "no change 1 that could be undone") {
+		t.Errorf("undone twice: exit %d\n%s", r.status, r.err)
+	}
+	q := decode[client.ExposureRequest](t, run(t, home, nil, "request", "ask", "GET /v1/berths", "Berth.depth_m", "--audience", "visitor", "--needed-by", "map", "--reason", "deep keels", "--format", "json").out)
+	if q.State != client.RequestStateOpen || *q.Grant != "depth_m: {needed_by: [map], reason: deep keels}" {
+		t.Errorf("asked %+v", q)
+	}
+	if r := run(t, home, nil, "request", "decline", "1"); r.status == 0 || !strings.Contains(r.err, "needs a reason") {
+		t.Errorf("declined without a reason: exit %d\n%s", r.status, r.err)
+	}
+	granted := decode[client.ExposureRequest](t, run(t, home, nil, "request", "grant", "1", "--format", "json").out)
+	if granted.State != client.RequestStateGranted || granted.Revision == nil {
+		t.Errorf("granted %+v", granted)
+	}
+	if r := run(t, home, nil, "contract", "export", "fennick-quay"); !strings.Contains(r.out, "depth_m: {audiences: [visitor], needed_by: [map], reason: deep keels}") {
+		t.Errorf("the contract has no such grant:\n%s%s", r.out, r.err)
+	}
+}
