@@ -65,7 +65,7 @@ func TestAFieldIsAskedForAndGranted(t *testing.T) {
 	iva.signIn(s, demoViewer)
 	send := chromedp.Click(`//button[normalize-space()="Ask"]`, chromedp.BySearch)
 	iva.do("asks where the field is looked at", chromedp.Navigate(s.url+"/entities/fennick-quay/Skipper?field=email"), shows("seen just now"), settled(), button("Ask for this field…"), shows("Ask for a field"),
-		choose("endpoint", "GET /v1/skippers/{skipper_id}"), send, shows("Say who needs it"))
+		choose("endpoint", "GET /v1/bookings/{booking_id}"), send, shows("Say who needs it"))
 	iva.do("and says who needs it", chromedp.SendKeys(`//input[@id="needed_by"]`, "arrivals page", chromedp.BySearch), chromedp.SendKeys(`//textarea[@id="reason"]`, "the desk writes to late arrivals", chromedp.BySearch),
 		choose("audience", "harbour-office"),
 		send, address("/requests/1"), shows("waiting"), shows("email: {needed_by: [arrivals page]"), shows("It is personal"))

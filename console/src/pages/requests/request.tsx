@@ -35,7 +35,7 @@ export default function RequestPage() {
       <div className="stack" style={{ maxWidth: 860 }}>
         <section className="sheet" aria-label="What is asked">
           <Descriptions size="small" column={1} items={items.map(([label, children]) => ({ key: label, label, children }))} />
-          {(q.class === "personal" || q.class === "secret") && q.state === "open" && <Alert type="warning" showIcon title={`It is ${q.class}: the revision that grants it waits for a second person.`} style={{ marginTop: 8 }} />}
+          {(q.class === "personal" || q.class === "secret") && q.state === "open" && <Alert type="warning" showIcon title={`It is ${q.class}: a revision that lets more of it out waits for a second person.`} style={{ marginTop: 8 }} />}
           {q.refuse && <Alert type="info" showIcon title="It cannot be granted from here" description={q.refuse} style={{ marginTop: 8 }} />}
         </section>
         {q.state !== "open" && (
