@@ -30,6 +30,7 @@ INKRET_TOKEN.
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "email", Usage: "the `ADDRESS` to sign in with"},
 			&cli.BoolFlag{Name: "password-stdin", Usage: "read the password from standard input"},
+			&cli.StringFlag{Name: "code", Usage: "the `CODE` of your second factor, or a recovery code; asked for where one is needed"},
 			&cli.IntFlag{Name: "days", Value: 30, Usage: "how long the token lives"},
 			&cli.BoolFlag{Name: "print-token", Usage: "print the token instead of keeping it"},
 		},
@@ -56,11 +57,20 @@ func (a *app) signIn(ctx context.Context, c *cli.Command) error {
 	}
 	host, _ := os.Hostname()
 	days := c.Int("days")
-	response, err := r.CreateToken(ctx, client.CreateTokenJSONRequestBody{Name: "command line on " + host, Days: &days,
-		Credentials: &client.Credentials{Email: email, Password: password}})
-	var made client.CreatedToken
-	if err := answer(response, err, &made); err != nil {
-		return err
+	made := client.CreatedToken{}
+	for code := c.String("code"); ; {
+		response, err := r.CreateToken(ctx, client.CreateTokenJSONRequestBody{Name: "command line on " + host, Days: &days,
+			Credentials: &client.Credentials{Email: email, Password: password, Code: some(code)}})
+		err = answer(response, err, &made)
+		if !needsFactor(err) || code != "" {
+			if err != nil {
+				return err
+			}
+			break
+		}
+		if code, err = a.askFor("Code of your second factor: "); err != nil || code == "" {
+			return hint(errors.New("a code of your second factor is needed"), "say it with --code")
+		}
 	}
 	if c.Bool("print-token") {
 		a.say("%s", made.Secret)
@@ -104,6 +114,17 @@ func (a *app) credentials(c *cli.Command) (email, password string, err error) {
 		return "", "", usage(c, errors.New("there is no terminal to ask for the password: use --password-stdin"))
 	}
 	return strings.TrimSpace(email), strings.TrimRight(password, "\r\n"), err
+}
+
+// askFor asks for a line at the terminal; it is empty where there is none.
+func (a *app) askFor(what string) (string, error) {
+	f, ok := a.in.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return "", nil
+	}
+	fmt.Fprint(a.err, what)
+	line, err := bufio.NewReader(a.in).ReadString('\n')
+	return strings.TrimSpace(line), err
 }
 
 func (a *app) signOutCommand() *cli.Command {

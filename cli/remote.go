@@ -155,13 +155,14 @@ func answer(response *http.Response, err error, out any) error {
 	if p.Next != nil {
 		hints = append(hints, *p.Next)
 	}
-	return hint(&refused{response.StatusCode, text}, hints...)
+	return hint(&refused{response.StatusCode, text, p.Type}, hints...)
 }
 
 // refused is a problem that the service answered.
 type refused struct {
 	status int
 	text   string
+	sort   string // what programs tell it by
 }
 
 func (r *refused) Error() string { return r.text }
@@ -173,6 +174,12 @@ func statusOf(err error) int {
 		return r.status
 	}
 	return 0
+}
+
+// needsFactor reports whether a sign-in was refused for want of a code.
+func needsFactor(err error) bool {
+	var r *refused
+	return errors.As(err, &r) && r.sort == "urn:inkret:problem:second-factor-needed"
 }
 
 // unreachable explains why a service could not be talked to.

@@ -1024,8 +1024,10 @@ type CreatedToken struct {
 
 // Credentials defines model for Credentials.
 type Credentials struct {
-	Email    string `json:"email"`
-	Password string `json:"password"`
+	// Code Of the second factor, of who has one; or a recovery code
+	Code     *string `json:"code,omitempty"`
+	Email    string  `json:"email"`
+	Password string  `json:"password"`
 }
 
 // Decision defines model for Decision.
@@ -1244,6 +1246,17 @@ type ExposureRow struct {
 	Class  ClassOrNone `json:"class"`
 	Entity string      `json:"entity"`
 	Field  string      `json:"field"`
+}
+
+// FactorCode defines model for FactorCode.
+type FactorCode struct {
+	Code string `json:"code"`
+}
+
+// FactorEnd defines model for FactorEnd.
+type FactorEnd struct {
+	Code     string `json:"code"`
+	Password string `json:"password"`
 }
 
 // Field defines model for Field.
@@ -1674,6 +1687,18 @@ type NewRequest struct {
 	Service  string `json:"service"`
 }
 
+// NewSecondFactor defines model for NewSecondFactor.
+type NewSecondFactor struct {
+	// Picture A PNG of it for a telephone's camera
+	Picture []byte `json:"picture"`
+
+	// Secret Base32
+	Secret string `json:"secret"`
+
+	// URL otpauth:
+	URL string `json:"url"`
+}
+
 // NewToken defines model for NewToken.
 type NewToken struct {
 	Credentials *Credentials `json:"credentials,omitempty"`
@@ -1721,6 +1746,12 @@ type NoticePage struct {
 	Unread int      `json:"unread"`
 }
 
+// PasswordChange defines model for PasswordChange.
+type PasswordChange struct {
+	New string `json:"new"`
+	Old string `json:"old"`
+}
+
 // PatchOp One operation of a JSON Patch (RFC 6902) on a contract file; its comments and order stay
 type PatchOp struct {
 	File string    `json:"file"`
@@ -1739,11 +1770,21 @@ type PatchOpOp string
 type Person struct {
 	Email string `json:"email"`
 	ID    int64  `json:"id"`
-	Name  string `json:"name"`
+
+	// KeptOut May not come in any more
+	KeptOut *bool  `json:"kept_out,omitempty"`
+	Name    string `json:"name"`
 
 	// Pending Invited and not yet set up
-	Pending bool `json:"pending"`
-	Role    Role `json:"role"`
+	Pending      bool  `json:"pending"`
+	Role         Role  `json:"role"`
+	SecondFactor *bool `json:"second_factor,omitempty"`
+}
+
+// PersonChange defines model for PersonChange.
+type PersonChange struct {
+	Active *bool `json:"active,omitempty"`
+	Role   *Role `json:"role,omitempty"`
 }
 
 // Problem defines model for Problem.
@@ -1802,6 +1843,11 @@ type ReadingResult struct {
 // Reason defines model for Reason.
 type Reason struct {
 	Reason string `json:"reason"`
+}
+
+// RecoveryCodes defines model for RecoveryCodes.
+type RecoveryCodes struct {
+	Codes []string `json:"codes"`
 }
 
 // RefusedFinding defines model for RefusedFinding.
@@ -1929,6 +1975,12 @@ type SavedView struct {
 	Shared bool   `json:"shared"`
 }
 
+// SecondFactor defines model for SecondFactor.
+type SecondFactor struct {
+	On           bool `json:"on"`
+	RecoveryLeft int  `json:"recovery_left"`
+}
+
 // Sentence defines model for Sentence.
 type Sentence struct {
 	// Direction Whether more is let out than before
@@ -1947,6 +1999,17 @@ type Service struct {
 
 	// Revision Of the contracts in force
 	Revision int `json:"revision"`
+}
+
+// Session defines model for Session.
+type Session struct {
+	Created time.Time `json:"created"`
+
+	// Current The one that asks
+	Current  bool       `json:"current"`
+	Expires  time.Time  `json:"expires"`
+	ID       int64      `json:"id"`
+	LastUsed *time.Time `json:"last_used,omitempty"`
 }
 
 // SetUp defines model for SetUp.
@@ -2523,6 +2586,9 @@ type ReadNoticesJSONRequestBody = ReadUpTo
 // InviteJSONRequestBody defines body for Invite for application/json ContentType.
 type InviteJSONRequestBody = Invitation
 
+// ChangePersonJSONRequestBody defines body for ChangePerson for application/json ContentType.
+type ChangePersonJSONRequestBody = PersonChange
+
 // RepeatCallsJSONRequestBody defines body for RepeatCalls for application/json ContentType.
 type RepeatCallsJSONRequestBody = Repeat
 
@@ -2531,6 +2597,12 @@ type AskForFieldJSONRequestBody = NewRequest
 
 // DecideRequestJSONRequestBody defines body for DecideRequest for application/json ContentType.
 type DecideRequestJSONRequestBody = RequestDecision
+
+// ConfirmSecondFactorJSONRequestBody defines body for ConfirmSecondFactor for application/json ContentType.
+type ConfirmSecondFactorJSONRequestBody = FactorCode
+
+// EndSecondFactorJSONRequestBody defines body for EndSecondFactor for application/json ContentType.
+type EndSecondFactorJSONRequestBody = FactorEnd
 
 // ApplyContractsJSONRequestBody defines body for ApplyContracts for application/json ContentType.
 type ApplyContractsJSONRequestBody = ApplyContracts
@@ -2573,6 +2645,9 @@ type AllowServerJSONRequestBody AllowServerJSONBody
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = Credentials
+
+// ChangePasswordJSONRequestBody defines body for ChangePassword for application/json ContentType.
+type ChangePasswordJSONRequestBody = PasswordChange
 
 // SetUpJSONRequestBody defines body for SetUp for application/json ContentType.
 type SetUpJSONRequestBody = SetUp
@@ -2910,6 +2985,25 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/people (the `Invite` operationId).
 	Invite(ctx context.Context, body InviteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ChangePersonWithBody Give somebody another role, or let them come in no longer, or again
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /api/v1/people/{person_id} (the `ChangePerson` operationId).
+	ChangePersonWithBody(ctx context.Context, personID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangePerson Give somebody another role, or let them come in no longer, or again
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /api/v1/people/{person_id} (the `ChangePerson` operationId).
+	ChangePerson(ctx context.Context, personID int64, body ChangePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ResetPassword Make a link by which somebody sets another password
+	//
+	// Corresponds with POST /api/v1/people/{person_id}/reset (the `ResetPassword` operationId).
+	ResetPassword(ctx context.Context, personID int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// RepeatCallsWithBody Make recorded calls again, and take the answers in as a batch
 	//
 	// To allowed servers of the service alone. Calls that may change something are made only where `writes` is true.
@@ -2979,6 +3073,44 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/revisions (the `ListRevisions` operationId).
 	ListRevisions(ctx context.Context, params *ListRevisionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSecondFactor Whether one has a second factor
+	//
+	// Corresponds with GET /api/v1/second-factor (the `GetSecondFactor` operationId).
+	GetSecondFactor(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginSecondFactor Make a secret for a second factor (RFC 6238); it counts once it is confirmed
+	//
+	// Corresponds with POST /api/v1/second-factor (the `BeginSecondFactor` operationId).
+	BeginSecondFactor(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ConfirmSecondFactorWithBody Confirm a second factor with a code of it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/second-factor/confirmation (the `ConfirmSecondFactor` operationId).
+	ConfirmSecondFactorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ConfirmSecondFactor Confirm a second factor with a code of it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/second-factor/confirmation (the `ConfirmSecondFactor` operationId).
+	ConfirmSecondFactor(ctx context.Context, body ConfirmSecondFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndSecondFactorWithBody End one's second factor
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/second-factor/end (the `EndSecondFactor` operationId).
+	EndSecondFactorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndSecondFactor End one's second factor
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/second-factor/end (the `EndSecondFactor` operationId).
+	EndSecondFactor(ctx context.Context, body EndSecondFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListServices The services under review
 	//
@@ -3278,6 +3410,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/session (the `SignIn` operationId).
 	SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangePasswordWithBody Change one's password; all other sessions end
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/session/password (the `ChangePassword` operationId).
+	ChangePasswordWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangePassword Change one's password; all other sessions end
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/session/password (the `ChangePassword` operationId).
+	ChangePassword(ctx context.Context, body ChangePasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSessions One's own sessions
+	//
+	// Corresponds with GET /api/v1/sessions (the `ListSessions` operationId).
+	ListSessions(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndSession End one of one's own sessions
+	//
+	// Corresponds with DELETE /api/v1/sessions/{session_id} (the `EndSession` operationId).
+	EndSession(ctx context.Context, sessionID int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetUpWithBody Use a one-time code to set name and password, and sign in
 	//
@@ -4024,6 +4180,55 @@ func (c *Client) Invite(ctx context.Context, body InviteJSONRequestBody, reqEdit
 	return c.Client.Do(req)
 }
 
+// ChangePersonWithBody Give somebody another role, or let them come in no longer, or again
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /api/v1/people/{person_id} (the `ChangePerson` operationId).
+func (c *Client) ChangePersonWithBody(ctx context.Context, personID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangePersonRequestWithBody(c.Server, personID, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangePerson Give somebody another role, or let them come in no longer, or again
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /api/v1/people/{person_id} (the `ChangePerson` operationId).
+func (c *Client) ChangePerson(ctx context.Context, personID int64, body ChangePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangePersonRequest(c.Server, personID, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ResetPassword Make a link by which somebody sets another password
+//
+// Corresponds with POST /api/v1/people/{person_id}/reset (the `ResetPassword` operationId).
+func (c *Client) ResetPassword(ctx context.Context, personID int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResetPasswordRequest(c.Server, personID)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // RepeatCallsWithBody Make recorded calls again, and take the answers in as a batch
 //
 // To allowed servers of the service alone. Calls that may change something are made only where `writes` is true.
@@ -4184,6 +4389,104 @@ func (c *Client) DecideRequest(ctx context.Context, requestID int64, body Decide
 // Corresponds with GET /api/v1/revisions (the `ListRevisions` operationId).
 func (c *Client) ListRevisions(ctx context.Context, params *ListRevisionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListRevisionsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSecondFactor Whether one has a second factor
+//
+// Corresponds with GET /api/v1/second-factor (the `GetSecondFactor` operationId).
+func (c *Client) GetSecondFactor(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSecondFactorRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginSecondFactor Make a secret for a second factor (RFC 6238); it counts once it is confirmed
+//
+// Corresponds with POST /api/v1/second-factor (the `BeginSecondFactor` operationId).
+func (c *Client) BeginSecondFactor(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginSecondFactorRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ConfirmSecondFactorWithBody Confirm a second factor with a code of it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/second-factor/confirmation (the `ConfirmSecondFactor` operationId).
+func (c *Client) ConfirmSecondFactorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConfirmSecondFactorRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ConfirmSecondFactor Confirm a second factor with a code of it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/second-factor/confirmation (the `ConfirmSecondFactor` operationId).
+func (c *Client) ConfirmSecondFactor(ctx context.Context, body ConfirmSecondFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConfirmSecondFactorRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndSecondFactorWithBody End one's second factor
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/second-factor/end (the `EndSecondFactor` operationId).
+func (c *Client) EndSecondFactorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndSecondFactorRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndSecondFactor End one's second factor
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/second-factor/end (the `EndSecondFactor` operationId).
+func (c *Client) EndSecondFactor(ctx context.Context, body EndSecondFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndSecondFactorRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4953,6 +5256,70 @@ func (c *Client) SignInWithBody(ctx context.Context, contentType string, body io
 // Corresponds with POST /api/v1/session (the `SignIn` operationId).
 func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSignInRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangePasswordWithBody Change one's password; all other sessions end
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/session/password (the `ChangePassword` operationId).
+func (c *Client) ChangePasswordWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangePasswordRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangePassword Change one's password; all other sessions end
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/session/password (the `ChangePassword` operationId).
+func (c *Client) ChangePassword(ctx context.Context, body ChangePasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangePasswordRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSessions One's own sessions
+//
+// Corresponds with GET /api/v1/sessions (the `ListSessions` operationId).
+func (c *Client) ListSessions(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSessionsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndSession End one of one's own sessions
+//
+// Corresponds with DELETE /api/v1/sessions/{session_id} (the `EndSession` operationId).
+func (c *Client) EndSession(ctx context.Context, sessionID int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndSessionRequest(c.Server, sessionID)
 	if err != nil {
 		return nil, err
 	}
@@ -6984,6 +7351,87 @@ func NewInviteRequestWithBody(server string, contentType string, body io.Reader)
 	return req, nil
 }
 
+// NewChangePersonRequest calls the generic ChangePerson builder with application/json body
+func NewChangePersonRequest(server string, personID int64, body ChangePersonJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangePersonRequestWithBody(server, personID, "application/json", bodyReader)
+}
+
+// NewChangePersonRequestWithBody constructs an http.Request for the ChangePerson method, with any body, and a specified content type
+func NewChangePersonRequestWithBody(server string, personID int64, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "person_id", personID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewResetPasswordRequest constructs an http.Request for the ResetPassword method
+func NewResetPasswordRequest(server string, personID int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "person_id", personID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/%s/reset", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewRepeatCallsRequest calls the generic RepeatCalls builder with application/json body
 func NewRepeatCallsRequest(server string, body RepeatCallsJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -7379,6 +7827,140 @@ func NewListRevisionsRequest(server string, params *ListRevisionsParams) (*http.
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewGetSecondFactorRequest constructs an http.Request for the GetSecondFactor method
+func NewGetSecondFactorRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/second-factor")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewBeginSecondFactorRequest constructs an http.Request for the BeginSecondFactor method
+func NewBeginSecondFactorRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/second-factor")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewConfirmSecondFactorRequest calls the generic ConfirmSecondFactor builder with application/json body
+func NewConfirmSecondFactorRequest(server string, body ConfirmSecondFactorJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewConfirmSecondFactorRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewConfirmSecondFactorRequestWithBody constructs an http.Request for the ConfirmSecondFactor method, with any body, and a specified content type
+func NewConfirmSecondFactorRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/second-factor/confirmation")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewEndSecondFactorRequest calls the generic EndSecondFactor builder with application/json body
+func NewEndSecondFactorRequest(server string, body EndSecondFactorJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEndSecondFactorRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewEndSecondFactorRequestWithBody constructs an http.Request for the EndSecondFactor method, with any body, and a specified content type
+func NewEndSecondFactorRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/second-factor/end")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -8966,6 +9548,107 @@ func NewSignInRequestWithBody(server string, contentType string, body io.Reader)
 	return req, nil
 }
 
+// NewChangePasswordRequest calls the generic ChangePassword builder with application/json body
+func NewChangePasswordRequest(server string, body ChangePasswordJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangePasswordRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewChangePasswordRequestWithBody constructs an http.Request for the ChangePassword method, with any body, and a specified content type
+func NewChangePasswordRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/session/password")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListSessionsRequest constructs an http.Request for the ListSessions method
+func NewListSessionsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/sessions")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEndSessionRequest constructs an http.Request for the EndSession method
+func NewEndSessionRequest(server string, sessionID int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "session_id", sessionID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/sessions/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewSetUpRequest calls the generic SetUp builder with application/json body
 func NewSetUpRequest(server string, body SetUpJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -9705,6 +10388,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/people (the `Invite` operationId).
 	InviteWithResponse(ctx context.Context, body InviteJSONRequestBody, reqEditors ...RequestEditorFn) (*InviteResponse, error)
 
+	// ChangePersonWithBodyWithResponse Give somebody another role, or let them come in no longer, or again
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /api/v1/people/{person_id} (the `ChangePerson` operationId).
+	ChangePersonWithBodyWithResponse(ctx context.Context, personID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePersonResponse, error)
+
+	// ChangePersonWithResponse Give somebody another role, or let them come in no longer, or again
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /api/v1/people/{person_id} (the `ChangePerson` operationId).
+	ChangePersonWithResponse(ctx context.Context, personID int64, body ChangePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePersonResponse, error)
+
+	// ResetPasswordWithResponse Make a link by which somebody sets another password
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/people/{person_id}/reset (the `ResetPassword` operationId).
+	ResetPasswordWithResponse(ctx context.Context, personID int64, reqEditors ...RequestEditorFn) (*ResetPasswordResponse, error)
+
 	// RepeatCallsWithBodyWithResponse Make recorded calls again, and take the answers in as a batch
 	//
 	// To allowed servers of the service alone. Calls that may change something are made only where `writes` is true.
@@ -9782,6 +10486,48 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/revisions (the `ListRevisions` operationId).
 	ListRevisionsWithResponse(ctx context.Context, params *ListRevisionsParams, reqEditors ...RequestEditorFn) (*ListRevisionsResponse, error)
+
+	// GetSecondFactorWithResponse Whether one has a second factor
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/second-factor (the `GetSecondFactor` operationId).
+	GetSecondFactorWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSecondFactorResponse, error)
+
+	// BeginSecondFactorWithResponse Make a secret for a second factor (RFC 6238); it counts once it is confirmed
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/second-factor (the `BeginSecondFactor` operationId).
+	BeginSecondFactorWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*BeginSecondFactorResponse, error)
+
+	// ConfirmSecondFactorWithBodyWithResponse Confirm a second factor with a code of it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/second-factor/confirmation (the `ConfirmSecondFactor` operationId).
+	ConfirmSecondFactorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ConfirmSecondFactorResponse, error)
+
+	// ConfirmSecondFactorWithResponse Confirm a second factor with a code of it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/second-factor/confirmation (the `ConfirmSecondFactor` operationId).
+	ConfirmSecondFactorWithResponse(ctx context.Context, body ConfirmSecondFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*ConfirmSecondFactorResponse, error)
+
+	// EndSecondFactorWithBodyWithResponse End one's second factor
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/second-factor/end (the `EndSecondFactor` operationId).
+	EndSecondFactorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EndSecondFactorResponse, error)
+
+	// EndSecondFactorWithResponse End one's second factor
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/second-factor/end (the `EndSecondFactor` operationId).
+	EndSecondFactorWithResponse(ctx context.Context, body EndSecondFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*EndSecondFactorResponse, error)
 
 	// ListServicesWithResponse The services under review
 	//
@@ -10117,6 +10863,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/session (the `SignIn` operationId).
 	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
+
+	// ChangePasswordWithBodyWithResponse Change one's password; all other sessions end
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/session/password (the `ChangePassword` operationId).
+	ChangePasswordWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePasswordResponse, error)
+
+	// ChangePasswordWithResponse Change one's password; all other sessions end
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/session/password (the `ChangePassword` operationId).
+	ChangePasswordWithResponse(ctx context.Context, body ChangePasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePasswordResponse, error)
+
+	// ListSessionsWithResponse One's own sessions
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/sessions (the `ListSessions` operationId).
+	ListSessionsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSessionsResponse, error)
+
+	// EndSessionWithResponse End one of one's own sessions
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/sessions/{session_id} (the `EndSession` operationId).
+	EndSessionWithResponse(ctx context.Context, sessionID int64, reqEditors ...RequestEditorFn) (*EndSessionResponse, error)
 
 	// SetUpWithBodyWithResponse Use a one-time code to set name and password, and sign in
 	//
@@ -11719,6 +12493,102 @@ func (r InviteResponse) ContentType() string {
 	return ""
 }
 
+type ChangePersonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Person
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangePersonResponse) GetJSON200() *Person {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangePersonResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangePersonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangePersonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangePersonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangePersonResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ResetPasswordResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Invited
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r ResetPasswordResponse) GetJSON201() *Invited {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ResetPasswordResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ResetPasswordResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ResetPasswordResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ResetPasswordResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ResetPasswordResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type RepeatCallsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12049,6 +12919,191 @@ func (r ListRevisionsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListRevisionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetSecondFactorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SecondFactor
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSecondFactorResponse) GetJSON200() *SecondFactor {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSecondFactorResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSecondFactorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSecondFactorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSecondFactorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSecondFactorResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type BeginSecondFactorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *NewSecondFactor
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r BeginSecondFactorResponse) GetJSON200() *NewSecondFactor {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BeginSecondFactorResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BeginSecondFactorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BeginSecondFactorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BeginSecondFactorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BeginSecondFactorResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ConfirmSecondFactorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RecoveryCodes
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ConfirmSecondFactorResponse) GetJSON200() *RecoveryCodes {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ConfirmSecondFactorResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ConfirmSecondFactorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ConfirmSecondFactorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ConfirmSecondFactorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ConfirmSecondFactorResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndSecondFactorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndSecondFactorResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndSecondFactorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndSecondFactorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndSecondFactorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndSecondFactorResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13625,6 +14680,136 @@ func (r SignInResponse) ContentType() string {
 	return ""
 }
 
+type ChangePasswordResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangePasswordResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangePasswordResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangePasswordResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangePasswordResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangePasswordResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSessionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Session
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSessionsResponse) GetJSON200() *[]Session {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSessionsResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSessionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSessionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSessionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSessionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndSessionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndSessionResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndSessionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndSessionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndSessionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndSessionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // SetUpResponse200Headers the declared response headers of an HTTP 200 response for SetUp
 type SetUpResponse200Headers struct {
 	SetCookie *string
@@ -14634,6 +15819,45 @@ func (c *ClientWithResponses) InviteWithResponse(ctx context.Context, body Invit
 	return ParseInviteResponse(rsp)
 }
 
+// ChangePersonWithBodyWithResponse Give somebody another role, or let them come in no longer, or again
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /api/v1/people/{person_id} (the `ChangePerson` operationId).
+func (c *ClientWithResponses) ChangePersonWithBodyWithResponse(ctx context.Context, personID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePersonResponse, error) {
+	rsp, err := c.ChangePersonWithBody(ctx, personID, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangePersonResponse(rsp)
+}
+
+// ChangePersonWithResponse Give somebody another role, or let them come in no longer, or again
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /api/v1/people/{person_id} (the `ChangePerson` operationId).
+func (c *ClientWithResponses) ChangePersonWithResponse(ctx context.Context, personID int64, body ChangePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePersonResponse, error) {
+	rsp, err := c.ChangePerson(ctx, personID, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangePersonResponse(rsp)
+}
+
+// ResetPasswordWithResponse Make a link by which somebody sets another password
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/people/{person_id}/reset (the `ResetPassword` operationId).
+func (c *ClientWithResponses) ResetPasswordWithResponse(ctx context.Context, personID int64, reqEditors ...RequestEditorFn) (*ResetPasswordResponse, error) {
+	rsp, err := c.ResetPassword(ctx, personID, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseResetPasswordResponse(rsp)
+}
+
 // RepeatCallsWithBodyWithResponse Make recorded calls again, and take the answers in as a batch
 //
 // To allowed servers of the service alone. Calls that may change something are made only where `writes` is true.
@@ -14770,6 +15994,84 @@ func (c *ClientWithResponses) ListRevisionsWithResponse(ctx context.Context, par
 		return nil, err
 	}
 	return ParseListRevisionsResponse(rsp)
+}
+
+// GetSecondFactorWithResponse Whether one has a second factor
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/second-factor (the `GetSecondFactor` operationId).
+func (c *ClientWithResponses) GetSecondFactorWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSecondFactorResponse, error) {
+	rsp, err := c.GetSecondFactor(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSecondFactorResponse(rsp)
+}
+
+// BeginSecondFactorWithResponse Make a secret for a second factor (RFC 6238); it counts once it is confirmed
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/second-factor (the `BeginSecondFactor` operationId).
+func (c *ClientWithResponses) BeginSecondFactorWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*BeginSecondFactorResponse, error) {
+	rsp, err := c.BeginSecondFactor(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginSecondFactorResponse(rsp)
+}
+
+// ConfirmSecondFactorWithBodyWithResponse Confirm a second factor with a code of it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/second-factor/confirmation (the `ConfirmSecondFactor` operationId).
+func (c *ClientWithResponses) ConfirmSecondFactorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ConfirmSecondFactorResponse, error) {
+	rsp, err := c.ConfirmSecondFactorWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseConfirmSecondFactorResponse(rsp)
+}
+
+// ConfirmSecondFactorWithResponse Confirm a second factor with a code of it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/second-factor/confirmation (the `ConfirmSecondFactor` operationId).
+func (c *ClientWithResponses) ConfirmSecondFactorWithResponse(ctx context.Context, body ConfirmSecondFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*ConfirmSecondFactorResponse, error) {
+	rsp, err := c.ConfirmSecondFactor(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseConfirmSecondFactorResponse(rsp)
+}
+
+// EndSecondFactorWithBodyWithResponse End one's second factor
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/second-factor/end (the `EndSecondFactor` operationId).
+func (c *ClientWithResponses) EndSecondFactorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EndSecondFactorResponse, error) {
+	rsp, err := c.EndSecondFactorWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndSecondFactorResponse(rsp)
+}
+
+// EndSecondFactorWithResponse End one's second factor
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/second-factor/end (the `EndSecondFactor` operationId).
+func (c *ClientWithResponses) EndSecondFactorWithResponse(ctx context.Context, body EndSecondFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*EndSecondFactorResponse, error) {
+	rsp, err := c.EndSecondFactor(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndSecondFactorResponse(rsp)
 }
 
 // ListServicesWithResponse The services under review
@@ -15387,6 +16689,58 @@ func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignI
 		return nil, err
 	}
 	return ParseSignInResponse(rsp)
+}
+
+// ChangePasswordWithBodyWithResponse Change one's password; all other sessions end
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/session/password (the `ChangePassword` operationId).
+func (c *ClientWithResponses) ChangePasswordWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePasswordResponse, error) {
+	rsp, err := c.ChangePasswordWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangePasswordResponse(rsp)
+}
+
+// ChangePasswordWithResponse Change one's password; all other sessions end
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/session/password (the `ChangePassword` operationId).
+func (c *ClientWithResponses) ChangePasswordWithResponse(ctx context.Context, body ChangePasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePasswordResponse, error) {
+	rsp, err := c.ChangePassword(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangePasswordResponse(rsp)
+}
+
+// ListSessionsWithResponse One's own sessions
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/sessions (the `ListSessions` operationId).
+func (c *ClientWithResponses) ListSessionsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSessionsResponse, error) {
+	rsp, err := c.ListSessions(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSessionsResponse(rsp)
+}
+
+// EndSessionWithResponse End one of one's own sessions
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/sessions/{session_id} (the `EndSession` operationId).
+func (c *ClientWithResponses) EndSessionWithResponse(ctx context.Context, sessionID int64, reqEditors ...RequestEditorFn) (*EndSessionResponse, error) {
+	rsp, err := c.EndSession(ctx, sessionID, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndSessionResponse(rsp)
 }
 
 // SetUpWithBodyWithResponse Use a one-time code to set name and password, and sign in
@@ -16597,6 +17951,72 @@ func ParseInviteResponse(rsp *http.Response) (*InviteResponse, error) {
 	return response, nil
 }
 
+// ParseChangePersonResponse parses an HTTP response from a ChangePersonWithResponse call
+func ParseChangePersonResponse(rsp *http.Response) (*ChangePersonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangePersonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Person
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseResetPasswordResponse parses an HTTP response from a ResetPasswordWithResponse call
+func ParseResetPasswordResponse(rsp *http.Response) (*ResetPasswordResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ResetPasswordResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Invited
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseRepeatCallsResponse parses an HTTP response from a RepeatCallsWithResponse call
 func ParseRepeatCallsResponse(rsp *http.Response) (*RepeatCallsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -16815,6 +18235,134 @@ func ParseListRevisionsResponse(rsp *http.Response) (*ListRevisionsResponse, err
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetSecondFactorResponse parses an HTTP response from a GetSecondFactorWithResponse call
+func ParseGetSecondFactorResponse(rsp *http.Response) (*GetSecondFactorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSecondFactorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SecondFactor
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBeginSecondFactorResponse parses an HTTP response from a BeginSecondFactorWithResponse call
+func ParseBeginSecondFactorResponse(rsp *http.Response) (*BeginSecondFactorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BeginSecondFactorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest NewSecondFactor
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseConfirmSecondFactorResponse parses an HTTP response from a ConfirmSecondFactorWithResponse call
+func ParseConfirmSecondFactorResponse(rsp *http.Response) (*ConfirmSecondFactorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ConfirmSecondFactorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RecoveryCodes
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndSecondFactorResponse parses an HTTP response from a EndSecondFactorWithResponse call
+func ParseEndSecondFactorResponse(rsp *http.Response) (*EndSecondFactorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndSecondFactorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure
@@ -17925,6 +19473,97 @@ func ParseSignInResponse(rsp *http.Response) (*SignInResponse, error) {
 			headers.SetCookie = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseChangePasswordResponse parses an HTTP response from a ChangePasswordWithResponse call
+func ParseChangePasswordResponse(rsp *http.Response) (*ChangePasswordResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangePasswordResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSessionsResponse parses an HTTP response from a ListSessionsWithResponse call
+func ParseListSessionsResponse(rsp *http.Response) (*ListSessionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSessionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Session
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndSessionResponse parses an HTTP response from a EndSessionWithResponse call
+func ParseEndSessionResponse(rsp *http.Response) (*EndSessionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndSessionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
 	}
 
 	return response, nil

@@ -1023,8 +1023,10 @@ type CreatedToken struct {
 
 // Credentials defines model for Credentials.
 type Credentials struct {
-	Email    string `json:"email"`
-	Password string `json:"password"`
+	// Code Of the second factor, of who has one; or a recovery code
+	Code     *string `json:"code,omitempty"`
+	Email    string  `json:"email"`
+	Password string  `json:"password"`
 }
 
 // Decision defines model for Decision.
@@ -1243,6 +1245,17 @@ type ExposureRow struct {
 	Class  ClassOrNone `json:"class"`
 	Entity string      `json:"entity"`
 	Field  string      `json:"field"`
+}
+
+// FactorCode defines model for FactorCode.
+type FactorCode struct {
+	Code string `json:"code"`
+}
+
+// FactorEnd defines model for FactorEnd.
+type FactorEnd struct {
+	Code     string `json:"code"`
+	Password string `json:"password"`
 }
 
 // Field defines model for Field.
@@ -1673,6 +1686,18 @@ type NewRequest struct {
 	Service  string `json:"service"`
 }
 
+// NewSecondFactor defines model for NewSecondFactor.
+type NewSecondFactor struct {
+	// Picture A PNG of it for a telephone's camera
+	Picture []byte `json:"picture"`
+
+	// Secret Base32
+	Secret string `json:"secret"`
+
+	// URL otpauth:
+	URL string `json:"url"`
+}
+
 // NewToken defines model for NewToken.
 type NewToken struct {
 	Credentials *Credentials `json:"credentials,omitempty"`
@@ -1720,6 +1745,12 @@ type NoticePage struct {
 	Unread int      `json:"unread"`
 }
 
+// PasswordChange defines model for PasswordChange.
+type PasswordChange struct {
+	New string `json:"new"`
+	Old string `json:"old"`
+}
+
 // PatchOp One operation of a JSON Patch (RFC 6902) on a contract file; its comments and order stay
 type PatchOp struct {
 	File string    `json:"file"`
@@ -1738,11 +1769,21 @@ type PatchOpOp string
 type Person struct {
 	Email string `json:"email"`
 	ID    int64  `json:"id"`
-	Name  string `json:"name"`
+
+	// KeptOut May not come in any more
+	KeptOut *bool  `json:"kept_out,omitempty"`
+	Name    string `json:"name"`
 
 	// Pending Invited and not yet set up
-	Pending bool `json:"pending"`
-	Role    Role `json:"role"`
+	Pending      bool  `json:"pending"`
+	Role         Role  `json:"role"`
+	SecondFactor *bool `json:"second_factor,omitempty"`
+}
+
+// PersonChange defines model for PersonChange.
+type PersonChange struct {
+	Active *bool `json:"active,omitempty"`
+	Role   *Role `json:"role,omitempty"`
 }
 
 // Problem defines model for Problem.
@@ -1801,6 +1842,11 @@ type ReadingResult struct {
 // Reason defines model for Reason.
 type Reason struct {
 	Reason string `json:"reason"`
+}
+
+// RecoveryCodes defines model for RecoveryCodes.
+type RecoveryCodes struct {
+	Codes []string `json:"codes"`
 }
 
 // RefusedFinding defines model for RefusedFinding.
@@ -1928,6 +1974,12 @@ type SavedView struct {
 	Shared bool   `json:"shared"`
 }
 
+// SecondFactor defines model for SecondFactor.
+type SecondFactor struct {
+	On           bool `json:"on"`
+	RecoveryLeft int  `json:"recovery_left"`
+}
+
 // Sentence defines model for Sentence.
 type Sentence struct {
 	// Direction Whether more is let out than before
@@ -1946,6 +1998,17 @@ type Service struct {
 
 	// Revision Of the contracts in force
 	Revision int `json:"revision"`
+}
+
+// Session defines model for Session.
+type Session struct {
+	Created time.Time `json:"created"`
+
+	// Current The one that asks
+	Current  bool       `json:"current"`
+	Expires  time.Time  `json:"expires"`
+	ID       int64      `json:"id"`
+	LastUsed *time.Time `json:"last_used,omitempty"`
 }
 
 // SetUp defines model for SetUp.
@@ -2522,6 +2585,9 @@ type ReadNoticesJSONRequestBody = ReadUpTo
 // InviteJSONRequestBody defines body for Invite for application/json ContentType.
 type InviteJSONRequestBody = Invitation
 
+// ChangePersonJSONRequestBody defines body for ChangePerson for application/json ContentType.
+type ChangePersonJSONRequestBody = PersonChange
+
 // RepeatCallsJSONRequestBody defines body for RepeatCalls for application/json ContentType.
 type RepeatCallsJSONRequestBody = Repeat
 
@@ -2530,6 +2596,12 @@ type AskForFieldJSONRequestBody = NewRequest
 
 // DecideRequestJSONRequestBody defines body for DecideRequest for application/json ContentType.
 type DecideRequestJSONRequestBody = RequestDecision
+
+// ConfirmSecondFactorJSONRequestBody defines body for ConfirmSecondFactor for application/json ContentType.
+type ConfirmSecondFactorJSONRequestBody = FactorCode
+
+// EndSecondFactorJSONRequestBody defines body for EndSecondFactor for application/json ContentType.
+type EndSecondFactorJSONRequestBody = FactorEnd
 
 // ApplyContractsJSONRequestBody defines body for ApplyContracts for application/json ContentType.
 type ApplyContractsJSONRequestBody = ApplyContracts
@@ -2572,6 +2644,9 @@ type AllowServerJSONRequestBody AllowServerJSONBody
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = Credentials
+
+// ChangePasswordJSONRequestBody defines body for ChangePassword for application/json ContentType.
+type ChangePasswordJSONRequestBody = PasswordChange
 
 // SetUpJSONRequestBody defines body for SetUp for application/json ContentType.
 type SetUpJSONRequestBody = SetUp
@@ -2680,6 +2755,12 @@ type ServerInterface interface {
 	// Invite Invite somebody; gives a link that works once
 	// (POST /api/v1/people)
 	Invite(ctx *echo.Context) error
+	// ChangePerson Give somebody another role, or let them come in no longer, or again
+	// (PATCH /api/v1/people/{person_id})
+	ChangePerson(ctx *echo.Context, personID int64) error
+	// ResetPassword Make a link by which somebody sets another password
+	// (POST /api/v1/people/{person_id}/reset)
+	ResetPassword(ctx *echo.Context, personID int64) error
 	// RepeatCalls Make recorded calls again, and take the answers in as a batch
 	// (POST /api/v1/repeats)
 	RepeatCalls(ctx *echo.Context) error
@@ -2701,6 +2782,18 @@ type ServerInterface interface {
 	// ListRevisions Revisions of contracts, newest first
 	// (GET /api/v1/revisions)
 	ListRevisions(ctx *echo.Context, params ListRevisionsParams) error
+	// GetSecondFactor Whether one has a second factor
+	// (GET /api/v1/second-factor)
+	GetSecondFactor(ctx *echo.Context) error
+	// BeginSecondFactor Make a secret for a second factor (RFC 6238); it counts once it is confirmed
+	// (POST /api/v1/second-factor)
+	BeginSecondFactor(ctx *echo.Context) error
+	// ConfirmSecondFactor Confirm a second factor with a code of it
+	// (POST /api/v1/second-factor/confirmation)
+	ConfirmSecondFactor(ctx *echo.Context) error
+	// EndSecondFactor End one's second factor
+	// (POST /api/v1/second-factor/end)
+	EndSecondFactor(ctx *echo.Context) error
 	// ListServices The services under review
 	// (GET /api/v1/services)
 	ListServices(ctx *echo.Context) error
@@ -2800,6 +2893,15 @@ type ServerInterface interface {
 	// SignIn Sign in with e-mail and password
 	// (POST /api/v1/session)
 	SignIn(ctx *echo.Context) error
+	// ChangePassword Change one's password; all other sessions end
+	// (PUT /api/v1/session/password)
+	ChangePassword(ctx *echo.Context) error
+	// ListSessions One's own sessions
+	// (GET /api/v1/sessions)
+	ListSessions(ctx *echo.Context) error
+	// EndSession End one of one's own sessions
+	// (DELETE /api/v1/sessions/{session_id})
+	EndSession(ctx *echo.Context, sessionID int64) error
 	// SetUp Use a one-time code to set name and password, and sign in
 	// (POST /api/v1/setup)
 	SetUp(ctx *echo.Context) error
@@ -3599,6 +3701,38 @@ func (w *ServerInterfaceWrapper) Invite(ctx *echo.Context) error {
 	return err
 }
 
+// ChangePerson converts echo context to params.
+func (w *ServerInterfaceWrapper) ChangePerson(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "person_id" -------------
+	var personID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "person_id", ctx.Param("person_id"), &personID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter person_id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ChangePerson(ctx, personID)
+	return err
+}
+
+// ResetPassword converts echo context to params.
+func (w *ServerInterfaceWrapper) ResetPassword(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "person_id" -------------
+	var personID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "person_id", ctx.Param("person_id"), &personID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter person_id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ResetPassword(ctx, personID)
+	return err
+}
+
 // RepeatCalls converts echo context to params.
 func (w *ServerInterfaceWrapper) RepeatCalls(ctx *echo.Context) error {
 	var err error
@@ -3754,6 +3888,42 @@ func (w *ServerInterfaceWrapper) ListRevisions(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListRevisions(ctx, params)
+	return err
+}
+
+// GetSecondFactor converts echo context to params.
+func (w *ServerInterfaceWrapper) GetSecondFactor(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetSecondFactor(ctx)
+	return err
+}
+
+// BeginSecondFactor converts echo context to params.
+func (w *ServerInterfaceWrapper) BeginSecondFactor(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.BeginSecondFactor(ctx)
+	return err
+}
+
+// ConfirmSecondFactor converts echo context to params.
+func (w *ServerInterfaceWrapper) ConfirmSecondFactor(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ConfirmSecondFactor(ctx)
+	return err
+}
+
+// EndSecondFactor converts echo context to params.
+func (w *ServerInterfaceWrapper) EndSecondFactor(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.EndSecondFactor(ctx)
 	return err
 }
 
@@ -4434,6 +4604,40 @@ func (w *ServerInterfaceWrapper) SignIn(ctx *echo.Context) error {
 	return err
 }
 
+// ChangePassword converts echo context to params.
+func (w *ServerInterfaceWrapper) ChangePassword(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ChangePassword(ctx)
+	return err
+}
+
+// ListSessions converts echo context to params.
+func (w *ServerInterfaceWrapper) ListSessions(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListSessions(ctx)
+	return err
+}
+
+// EndSession converts echo context to params.
+func (w *ServerInterfaceWrapper) EndSession(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "session_id" -------------
+	var sessionID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "session_id", ctx.Param("session_id"), &sessionID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter session_id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.EndSession(ctx, sessionID)
+	return err
+}
+
 // SetUp converts echo context to params.
 func (w *ServerInterfaceWrapper) SetUp(ctx *echo.Context) error {
 	var err error
@@ -4626,12 +4830,21 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/api/v1/session", wrapper.SignOut, options.OperationMiddlewares["signOut"]...)
 	router.GET(options.BaseURL+"/api/v1/session", wrapper.GetSession, options.OperationMiddlewares["getSession"]...)
 	router.POST(options.BaseURL+"/api/v1/session", wrapper.SignIn, options.OperationMiddlewares["signIn"]...)
+	router.PUT(options.BaseURL+"/api/v1/session/password", wrapper.ChangePassword, options.OperationMiddlewares["changePassword"]...)
+	router.GET(options.BaseURL+"/api/v1/sessions", wrapper.ListSessions, options.OperationMiddlewares["listSessions"]...)
+	router.DELETE(options.BaseURL+"/api/v1/sessions/:session_id", wrapper.EndSession, options.OperationMiddlewares["endSession"]...)
+	router.GET(options.BaseURL+"/api/v1/second-factor", wrapper.GetSecondFactor, options.OperationMiddlewares["getSecondFactor"]...)
+	router.POST(options.BaseURL+"/api/v1/second-factor", wrapper.BeginSecondFactor, options.OperationMiddlewares["beginSecondFactor"]...)
+	router.POST(options.BaseURL+"/api/v1/second-factor/confirmation", wrapper.ConfirmSecondFactor, options.OperationMiddlewares["confirmSecondFactor"]...)
+	router.POST(options.BaseURL+"/api/v1/second-factor/end", wrapper.EndSecondFactor, options.OperationMiddlewares["endSecondFactor"]...)
 	router.POST(options.BaseURL+"/api/v1/setup", wrapper.SetUp, options.OperationMiddlewares["setUp"]...)
 	router.GET(options.BaseURL+"/api/v1/tokens", wrapper.ListTokens, options.OperationMiddlewares["listTokens"]...)
 	router.POST(options.BaseURL+"/api/v1/tokens", wrapper.CreateToken, options.OperationMiddlewares["createToken"]...)
 	router.DELETE(options.BaseURL+"/api/v1/tokens/:token_id", wrapper.EndToken, options.OperationMiddlewares["endToken"]...)
 	router.GET(options.BaseURL+"/api/v1/people", wrapper.ListPeople, options.OperationMiddlewares["listPeople"]...)
 	router.POST(options.BaseURL+"/api/v1/people", wrapper.Invite, options.OperationMiddlewares["invite"]...)
+	router.PATCH(options.BaseURL+"/api/v1/people/:person_id", wrapper.ChangePerson, options.OperationMiddlewares["changePerson"]...)
+	router.POST(options.BaseURL+"/api/v1/people/:person_id/reset", wrapper.ResetPassword, options.OperationMiddlewares["resetPassword"]...)
 	router.GET(options.BaseURL+"/api/v1/home", wrapper.GetHome, options.OperationMiddlewares["getHome"]...)
 	router.GET(options.BaseURL+"/api/v1/services", wrapper.ListServices, options.OperationMiddlewares["listServices"]...)
 	router.GET(options.BaseURL+"/api/v1/services/:service/contracts", wrapper.ExportContracts, options.OperationMiddlewares["exportContracts"]...)
@@ -5967,6 +6180,85 @@ func (response InvitedefaultApplicationProblemPlusJSONResponse) VisitInviteRespo
 	return err
 }
 
+type ChangePersonRequestObject struct {
+	PersonID int64 `json:"person_id"`
+	Body     *ChangePersonJSONRequestBody
+}
+
+type ChangePersonResponseObject interface {
+	VisitChangePersonResponse(w http.ResponseWriter) error
+}
+
+type ChangePerson200JSONResponse Person
+
+func (response ChangePerson200JSONResponse) VisitChangePersonResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangePersondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangePersondefaultApplicationProblemPlusJSONResponse) VisitChangePersonResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ResetPasswordRequestObject struct {
+	PersonID int64 `json:"person_id"`
+}
+
+type ResetPasswordResponseObject interface {
+	VisitResetPasswordResponse(w http.ResponseWriter) error
+}
+
+type ResetPassword201JSONResponse Invited
+
+func (response ResetPassword201JSONResponse) VisitResetPasswordResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ResetPassworddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ResetPassworddefaultApplicationProblemPlusJSONResponse) VisitResetPasswordResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type RepeatCallsRequestObject struct {
 	Body *RepeatCallsJSONRequestBody
 }
@@ -6230,6 +6522,154 @@ type ListRevisionsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListRevisionsdefaultApplicationProblemPlusJSONResponse) VisitListRevisionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSecondFactorRequestObject struct {
+}
+
+type GetSecondFactorResponseObject interface {
+	VisitGetSecondFactorResponse(w http.ResponseWriter) error
+}
+
+type GetSecondFactor200JSONResponse SecondFactor
+
+func (response GetSecondFactor200JSONResponse) VisitGetSecondFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSecondFactordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSecondFactordefaultApplicationProblemPlusJSONResponse) VisitGetSecondFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginSecondFactorRequestObject struct {
+}
+
+type BeginSecondFactorResponseObject interface {
+	VisitBeginSecondFactorResponse(w http.ResponseWriter) error
+}
+
+type BeginSecondFactor200JSONResponse NewSecondFactor
+
+func (response BeginSecondFactor200JSONResponse) VisitBeginSecondFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginSecondFactordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BeginSecondFactordefaultApplicationProblemPlusJSONResponse) VisitBeginSecondFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ConfirmSecondFactorRequestObject struct {
+	Body *ConfirmSecondFactorJSONRequestBody
+}
+
+type ConfirmSecondFactorResponseObject interface {
+	VisitConfirmSecondFactorResponse(w http.ResponseWriter) error
+}
+
+type ConfirmSecondFactor200JSONResponse RecoveryCodes
+
+func (response ConfirmSecondFactor200JSONResponse) VisitConfirmSecondFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ConfirmSecondFactordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ConfirmSecondFactordefaultApplicationProblemPlusJSONResponse) VisitConfirmSecondFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndSecondFactorRequestObject struct {
+	Body *EndSecondFactorJSONRequestBody
+}
+
+type EndSecondFactorResponseObject interface {
+	VisitEndSecondFactorResponse(w http.ResponseWriter) error
+}
+
+type EndSecondFactor204Response struct {
+}
+
+func (response EndSecondFactor204Response) VisitEndSecondFactorResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type EndSecondFactordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndSecondFactordefaultApplicationProblemPlusJSONResponse) VisitEndSecondFactorResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7552,6 +7992,110 @@ func (response SignIndefaultApplicationProblemPlusJSONResponse) VisitSignInRespo
 	return err
 }
 
+type ChangePasswordRequestObject struct {
+	Body *ChangePasswordJSONRequestBody
+}
+
+type ChangePasswordResponseObject interface {
+	VisitChangePasswordResponse(w http.ResponseWriter) error
+}
+
+type ChangePassword204Response struct {
+}
+
+func (response ChangePassword204Response) VisitChangePasswordResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ChangePassworddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangePassworddefaultApplicationProblemPlusJSONResponse) VisitChangePasswordResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSessionsRequestObject struct {
+}
+
+type ListSessionsResponseObject interface {
+	VisitListSessionsResponse(w http.ResponseWriter) error
+}
+
+type ListSessions200JSONResponse []Session
+
+func (response ListSessions200JSONResponse) VisitListSessionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSessionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSessionsdefaultApplicationProblemPlusJSONResponse) VisitListSessionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndSessionRequestObject struct {
+	SessionID int64 `json:"session_id"`
+}
+
+type EndSessionResponseObject interface {
+	VisitEndSessionResponse(w http.ResponseWriter) error
+}
+
+type EndSession204Response struct {
+}
+
+func (response EndSession204Response) VisitEndSessionResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type EndSessiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndSessiondefaultApplicationProblemPlusJSONResponse) VisitEndSessionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SetUpRequestObject struct {
 	Body *SetUpJSONRequestBody
 }
@@ -8017,6 +8561,12 @@ type StrictServerInterface interface {
 	// Invite Invite somebody; gives a link that works once
 	// (POST /api/v1/people)
 	Invite(ctx context.Context, request InviteRequestObject) (InviteResponseObject, error)
+	// ChangePerson Give somebody another role, or let them come in no longer, or again
+	// (PATCH /api/v1/people/{person_id})
+	ChangePerson(ctx context.Context, request ChangePersonRequestObject) (ChangePersonResponseObject, error)
+	// ResetPassword Make a link by which somebody sets another password
+	// (POST /api/v1/people/{person_id}/reset)
+	ResetPassword(ctx context.Context, request ResetPasswordRequestObject) (ResetPasswordResponseObject, error)
 	// RepeatCalls Make recorded calls again, and take the answers in as a batch
 	// (POST /api/v1/repeats)
 	RepeatCalls(ctx context.Context, request RepeatCallsRequestObject) (RepeatCallsResponseObject, error)
@@ -8038,6 +8588,18 @@ type StrictServerInterface interface {
 	// ListRevisions Revisions of contracts, newest first
 	// (GET /api/v1/revisions)
 	ListRevisions(ctx context.Context, request ListRevisionsRequestObject) (ListRevisionsResponseObject, error)
+	// GetSecondFactor Whether one has a second factor
+	// (GET /api/v1/second-factor)
+	GetSecondFactor(ctx context.Context, request GetSecondFactorRequestObject) (GetSecondFactorResponseObject, error)
+	// BeginSecondFactor Make a secret for a second factor (RFC 6238); it counts once it is confirmed
+	// (POST /api/v1/second-factor)
+	BeginSecondFactor(ctx context.Context, request BeginSecondFactorRequestObject) (BeginSecondFactorResponseObject, error)
+	// ConfirmSecondFactor Confirm a second factor with a code of it
+	// (POST /api/v1/second-factor/confirmation)
+	ConfirmSecondFactor(ctx context.Context, request ConfirmSecondFactorRequestObject) (ConfirmSecondFactorResponseObject, error)
+	// EndSecondFactor End one's second factor
+	// (POST /api/v1/second-factor/end)
+	EndSecondFactor(ctx context.Context, request EndSecondFactorRequestObject) (EndSecondFactorResponseObject, error)
 	// ListServices The services under review
 	// (GET /api/v1/services)
 	ListServices(ctx context.Context, request ListServicesRequestObject) (ListServicesResponseObject, error)
@@ -8137,6 +8699,15 @@ type StrictServerInterface interface {
 	// SignIn Sign in with e-mail and password
 	// (POST /api/v1/session)
 	SignIn(ctx context.Context, request SignInRequestObject) (SignInResponseObject, error)
+	// ChangePassword Change one's password; all other sessions end
+	// (PUT /api/v1/session/password)
+	ChangePassword(ctx context.Context, request ChangePasswordRequestObject) (ChangePasswordResponseObject, error)
+	// ListSessions One's own sessions
+	// (GET /api/v1/sessions)
+	ListSessions(ctx context.Context, request ListSessionsRequestObject) (ListSessionsResponseObject, error)
+	// EndSession End one of one's own sessions
+	// (DELETE /api/v1/sessions/{session_id})
+	EndSession(ctx context.Context, request EndSessionRequestObject) (EndSessionResponseObject, error)
 	// SetUp Use a one-time code to set name and password, and sign in
 	// (POST /api/v1/setup)
 	SetUp(ctx context.Context, request SetUpRequestObject) (SetUpResponseObject, error)
@@ -9173,6 +9744,79 @@ func (sh *strictHandler) Invite(ctx *echo.Context) error {
 	return nil
 }
 
+// ChangePerson operation middleware
+func (sh *strictHandler) ChangePerson(ctx *echo.Context, personID int64) error {
+	var request ChangePersonRequestObject
+
+	request.PersonID = personID
+
+	var body ChangePersonJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangePerson(ctx.Request().Context(), request.(ChangePersonRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangePerson")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangePersonResponseObject); ok {
+		return validResponse.VisitChangePersonResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ResetPassword operation middleware
+func (sh *strictHandler) ResetPassword(ctx *echo.Context, personID int64) error {
+	var request ResetPasswordRequestObject
+
+	request.PersonID = personID
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ResetPassword(ctx.Request().Context(), request.(ResetPasswordRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ResetPassword")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ResetPasswordResponseObject); ok {
+		return validResponse.VisitResetPasswordResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // RepeatCalls operation middleware
 func (sh *strictHandler) RepeatCalls(ctx *echo.Context) error {
 	var request RepeatCallsRequestObject
@@ -9407,6 +10051,144 @@ func (sh *strictHandler) ListRevisions(ctx *echo.Context, params ListRevisionsPa
 		return err
 	} else if validResponse, ok := response.(ListRevisionsResponseObject); ok {
 		return validResponse.VisitListRevisionsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetSecondFactor operation middleware
+func (sh *strictHandler) GetSecondFactor(ctx *echo.Context) error {
+	var request GetSecondFactorRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSecondFactor(ctx.Request().Context(), request.(GetSecondFactorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSecondFactor")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetSecondFactorResponseObject); ok {
+		return validResponse.VisitGetSecondFactorResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// BeginSecondFactor operation middleware
+func (sh *strictHandler) BeginSecondFactor(ctx *echo.Context) error {
+	var request BeginSecondFactorRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.BeginSecondFactor(ctx.Request().Context(), request.(BeginSecondFactorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BeginSecondFactor")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(BeginSecondFactorResponseObject); ok {
+		return validResponse.VisitBeginSecondFactorResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ConfirmSecondFactor operation middleware
+func (sh *strictHandler) ConfirmSecondFactor(ctx *echo.Context) error {
+	var request ConfirmSecondFactorRequestObject
+
+	var body ConfirmSecondFactorJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ConfirmSecondFactor(ctx.Request().Context(), request.(ConfirmSecondFactorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ConfirmSecondFactor")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ConfirmSecondFactorResponseObject); ok {
+		return validResponse.VisitConfirmSecondFactorResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// EndSecondFactor operation middleware
+func (sh *strictHandler) EndSecondFactor(ctx *echo.Context) error {
+	var request EndSecondFactorRequestObject
+
+	var body EndSecondFactorJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndSecondFactor(ctx.Request().Context(), request.(EndSecondFactorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndSecondFactor")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(EndSecondFactorResponseObject); ok {
+		return validResponse.VisitEndSecondFactorResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -10559,6 +11341,100 @@ func (sh *strictHandler) SignIn(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(SignInResponseObject); ok {
 		return validResponse.VisitSignInResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ChangePassword operation middleware
+func (sh *strictHandler) ChangePassword(ctx *echo.Context) error {
+	var request ChangePasswordRequestObject
+
+	var body ChangePasswordJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangePassword(ctx.Request().Context(), request.(ChangePasswordRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangePassword")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangePasswordResponseObject); ok {
+		return validResponse.VisitChangePasswordResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListSessions operation middleware
+func (sh *strictHandler) ListSessions(ctx *echo.Context) error {
+	var request ListSessionsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSessions(ctx.Request().Context(), request.(ListSessionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSessions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListSessionsResponseObject); ok {
+		return validResponse.VisitListSessionsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// EndSession operation middleware
+func (sh *strictHandler) EndSession(ctx *echo.Context, sessionID int64) error {
+	var request EndSessionRequestObject
+
+	request.SessionID = sessionID
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndSession(ctx.Request().Context(), request.(EndSessionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndSession")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(EndSessionResponseObject); ok {
+		return validResponse.VisitEndSessionResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

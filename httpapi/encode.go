@@ -54,7 +54,7 @@ func someList[T any](all []T) *[]T {
 }
 
 func personOf(p service.Person) Person {
-	return Person{ID: p.ID, Name: p.Name, Email: p.Email, Role: Role(p.Role), Pending: p.Password == ""}
+	return Person{ID: p.ID, Name: p.Name, Email: p.Email, Role: Role(p.Role), Pending: p.Password == "", KeptOut: some(!p.Active), SecondFactor: some(p.FactorOn)}
 }
 
 func tokenOf(k service.Key) Token {

@@ -44,7 +44,7 @@ func (h *handlers) cookie(secret string, expires time.Time) *string {
 
 // SignIn implements [StrictServerInterface].
 func (h *handlers) SignIn(ctx context.Context, r SignInRequestObject) (SignInResponseObject, error) {
-	who, secret, err := h.service.SignIn(ctx, r.Body.Email, r.Body.Password)
+	who, secret, err := h.service.SignIn(ctx, r.Body.Email, r.Body.Password, value(r.Body.Code))
 	if err != nil {
 		return nil, err
 	}
@@ -80,7 +80,7 @@ func (h *handlers) CreateToken(ctx context.Context, r CreateTokenRequestObject) 
 	person := callerOf(ctx).Person
 	if c := r.Body.Credentials; c != nil {
 		var err error
-		if person, err = h.service.CheckPassword(ctx, c.Email, c.Password); err != nil {
+		if person, err = h.service.CheckPassword(ctx, c.Email, c.Password, value(c.Code)); err != nil {
 			return nil, err
 		}
 	}

@@ -191,7 +191,7 @@ func asked(op api.Operation) echo.MiddlewareFunc {
 var statusOf = map[service.Code]int{
 	service.Invalid: http.StatusBadRequest, service.Unauthenticated: http.StatusUnauthorized, service.Forbidden: http.StatusForbidden,
 	service.NotFound: http.StatusNotFound, service.Conflict: http.StatusConflict, service.Full: http.StatusInsufficientStorage,
-	service.Unreadable: http.StatusUnsupportedMediaType,
+	service.Unreadable: http.StatusUnsupportedMediaType, service.Slowed: http.StatusTooManyRequests,
 }
 
 // fail answers an error with a problem (RFC 9457). What is not meant to be told
@@ -208,6 +208,9 @@ func (h *handlers) fail(c *echo.Context, err error) {
 	switch {
 	case errors.As(err, &known):
 		p.Status, p.Detail, p.Next = statusOf[known.Code], &known.Detail, some(known.Next)
+		if known.Type != "" {
+			p.Type = known.Type
+		}
 	case errors.As(err, &tooLarge):
 		p.Status = http.StatusRequestEntityTooLarge
 	case errors.As(err, &coded):

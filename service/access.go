@@ -184,9 +184,10 @@ func (s *Service) AddPerson(ctx context.Context, name, email, role, password str
 // People lists everybody.
 func (s *Service) People(ctx context.Context) ([]store.Person, error) { return s.store.People(ctx) }
 
-// SignIn checks e-mail and password and begins a session, whose secret is given.
-func (s *Service) SignIn(ctx context.Context, email, password string) (Caller, string, error) {
-	p, err := s.check(ctx, email, password)
+// SignIn checks e-mail, password and, of who has a second factor, its code, and begins a
+// session, whose secret is given.
+func (s *Service) SignIn(ctx context.Context, email, password, code string) (Caller, string, error) {
+	p, err := s.CheckPassword(ctx, email, password, code)
 	if err != nil {
 		return Caller{}, "", err
 	}
@@ -194,6 +195,9 @@ func (s *Service) SignIn(ctx context.Context, email, password string) (Caller, s
 }
 
 func (s *Service) check(ctx context.Context, email, password string) (store.Person, error) {
+	if wait := s.guesses.wait(email, s.now()); wait > 0 {
+		return store.Person{}, problem(Slowed, "", "too many wrong tries: the next one in %s", wait.Round(time.Second))
+	}
 	p, err := s.store.PersonByEmail(ctx, strings.TrimSpace(email))
 	hash := p.Password
 	if errors.Is(err, store.ErrNotFound) || hash == "" {
@@ -201,7 +205,8 @@ func (s *Service) check(ctx context.Context, email, password string) (store.Pers
 	} else if err != nil {
 		return p, err
 	}
-	if len(password) > longestWord || !checkPassword(hash, password) || hash == nobody {
+	if len(password) > longestWord || !checkPassword(hash, password) || hash == nobody || !p.Active {
+		s.guesses.wrong(email, s.now())
 		s.log.Info("sign-in refused")
 		return p, problem(Unauthenticated, "", "e-mail address or password is wrong")
 	}
@@ -234,9 +239,18 @@ func (s *Service) NewToken(ctx context.Context, p store.Person, name string, lif
 	return s.newKey(ctx, p, "token", name, life)
 }
 
-// CheckPassword gives the person of an e-mail address and password.
-func (s *Service) CheckPassword(ctx context.Context, email, password string) (store.Person, error) {
-	return s.check(ctx, email, password)
+// CheckPassword gives the person of an e-mail address and password; who has a second factor
+// needs its code too.
+func (s *Service) CheckPassword(ctx context.Context, email, password, code string) (store.Person, error) {
+	p, err := s.check(ctx, email, password)
+	if err == nil && p.FactorOn {
+		err = s.checkFactor(ctx, p, code)
+	}
+	if err != nil {
+		return store.Person{}, err
+	}
+	s.guesses.right(email)
+	return p, nil
 }
 
 // Authenticate tells who a session's or token's secret belongs to.
@@ -248,6 +262,8 @@ func (s *Service) Authenticate(ctx context.Context, secret string) (Caller, erro
 		return Caller{}, problem(Unauthenticated, "sign in again: inkret sign-in", "the session or token is not known")
 	case err != nil:
 		return Caller{}, err
+	case !p.Active:
+		return Caller{}, problem(Unauthenticated, "ask an administrator", "you may not come in any more")
 	case !now.Before(k.Expires):
 		return Caller{}, problem(Unauthenticated, "sign in again: inkret sign-in", "the %s ended on %s", k.Kind, k.Expires.Format(time.DateOnly))
 	}

@@ -20,6 +20,7 @@ type Problem struct {
 	Code   Code
 	Detail string
 	Next   string // what to do next; may be empty
+	Type   string // what programs tell it by; mostly empty
 	Cause  error  // for the log, and contract problems
 }
 
@@ -34,6 +35,7 @@ const (
 	Conflict
 	Full       // there is no room for it
 	Unreadable // it is in no form that is read
+	Slowed     // too many tries
 )
 
 func (p *Problem) Error() string { return p.Detail }
@@ -63,6 +65,7 @@ type Service struct {
 	inForce  map[string]inForce
 	setupURL string
 	growing  map[int64]*liveBatch // that recorders add to
+	guesses  guesses
 	hub      hub
 }
 

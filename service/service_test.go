@@ -491,11 +491,11 @@ func TestAccess(t *testing.T) {
 	w := newWorld(t)
 	ctx := t.Context()
 	for _, wrong := range [][2]string{{"noor@quay.example", "wrong password"}, {"nobody@quay.example", "low tide at nine"}, {"noor@quay.example", ""}} {
-		if _, _, err := w.SignIn(ctx, wrong[0], wrong[1]); err == nil || err.Error() != "e-mail address or password is wrong" {
+		if _, _, err := w.SignIn(ctx, wrong[0], wrong[1], ""); err == nil || err.Error() != "e-mail address or password is wrong" {
 			t.Errorf("signing in as %v gives %v", wrong, err)
 		}
 	}
-	who, secret, err := w.SignIn(ctx, " NOOR@quay.example", "low tide at nine")
+	who, secret, err := w.SignIn(ctx, " NOOR@quay.example", "low tide at nine", "")
 	if err != nil || who.Name != "Noor Adeyar" {
 		t.Fatalf("signed in as %+v, %v", who, err)
 	}
@@ -573,7 +573,7 @@ func TestOneTimeCodes(t *testing.T) {
 	if _, _, err := s.Invite(ctx, "B@b.example", Viewer); err == nil {
 		t.Error("somebody can be invited twice")
 	}
-	if _, _, err := s.SignIn(ctx, "b@b.example", ""); err == nil {
+	if _, _, err := s.SignIn(ctx, "b@b.example", "", ""); err == nil {
 		t.Error("somebody who has not set up can sign in")
 	}
 	clock.now = clock.now.Add(setupLife)

@@ -177,6 +177,9 @@ func ChangeKey(ctx context.Context, dir string, progress func(KeyChange)) (KeyCh
 			progress(done)
 		}
 	}
+	if err := s.resealFactors(ctx); err != nil {
+		return done, err
+	}
 	if done.Credentials, err = s.resealCredentials(ctx); err != nil {
 		return done, err
 	}

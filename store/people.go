@@ -13,6 +13,11 @@ type Person struct {
 	Email    string
 	Role     string
 	Password string // argon2id in PHC notation; empty until set up
+	Active   bool
+
+	Factor     []byte // the sealed secret of the second factor
+	FactorOn   bool   // it was confirmed with a code, and is asked for
+	FactorStep int64  // the time step of the last code that was used
 }
 
 // Key is a session of a browser or a token of a program; its secret is kept
@@ -27,11 +32,11 @@ type Key struct {
 	LastUsed time.Time
 }
 
-const personColumns = `id, name, email, role, password`
+const personColumns = `id, name, email, role, password, active, factor, factor_on, factor_step`
 
 func scanPerson(r scanner) (Person, error) {
 	var p Person
-	return p, r.Scan(&p.ID, &p.Name, &p.Email, &p.Role, &p.Password)
+	return p, r.Scan(&p.ID, &p.Name, &p.Email, &p.Role, &p.Password, &p.Active, &p.Factor, &p.FactorOn, &p.FactorStep)
 }
 
 // People lists everybody, by name.
@@ -53,6 +58,7 @@ func (s *Store) AddPerson(ctx context.Context, p Person, now time.Time) (Person,
 		return p, err
 	}
 	p.ID, err = r.LastInsertId()
+	p.Active = true
 	return p, err
 }
 
@@ -69,7 +75,7 @@ func (s *Store) AddSetupCode(ctx context.Context, hash string, personID int64, e
 	})
 }
 
-// UseSetupCode ends a code and sets the person's name and password, making the
+// UseSetupCode ends a code and sets the person's name and password, ends their sessions, making the
 // person first where the code is that of the first one. It gives [ErrNotFound]
 // for a code that is unknown, used or has ended.
 func (s *Store) UseSetupCode(ctx context.Context, hash string, p Person, now time.Time) (Person, error) {
@@ -80,12 +86,16 @@ func (s *Store) UseSetupCode(ctx context.Context, hash string, p Person, now tim
 			return none(err)
 		}
 		if !who.Valid {
+			p.Active = true
 			return tx.QueryRowContext(ctx, `INSERT INTO people (name, email, role, password, created) VALUES (?, ?, ?, ?, ?) RETURNING id`,
 				p.Name, p.Email, p.Role, p.Password, millis(now)).Scan(&p.ID)
 		}
 		set, err := scanPerson(tx.QueryRowContext(ctx, `UPDATE people SET name = ?, password = ? WHERE id = ? RETURNING `+personColumns,
 			p.Name, p.Password, who.Int64))
-		p = set
+		if p = set; err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `DELETE FROM keys WHERE person_id = ? AND kind = 'session'`, p.ID)
 		return err
 	})
 	return p, err
@@ -117,9 +127,9 @@ func (s *Store) KeyByHash(ctx context.Context, hash string) (Key, Person, error)
 	var k Key
 	var p Person
 	into, finish := k.fields()
-	err := s.read.QueryRowContext(ctx, `SELECT `+keyColumns+`, people.id, people.name, people.email, people.role, people.password
+	err := s.read.QueryRowContext(ctx, `SELECT `+keyColumns+`, people.id, people.name, people.email, people.role, people.password, people.active, people.factor_on
 		FROM keys JOIN people ON people.id = keys.person_id WHERE hash = ?`, hash).
-		Scan(append(into, &p.ID, &p.Name, &p.Email, &p.Role, &p.Password)...)
+		Scan(append(into, &p.ID, &p.Name, &p.Email, &p.Role, &p.Password, &p.Active, &p.FactorOn)...)
 	finish()
 	return k, p, none(err)
 }
@@ -151,4 +161,132 @@ func (s *Store) Tokens(ctx context.Context, personID int64, now time.Time) ([]Ke
 		finish()
 		return k, err
 	}, `SELECT `+keyColumns+` FROM keys WHERE person_id = ? AND kind = 'token' AND expires > ? ORDER BY id DESC`, personID, millis(now))
+}
+
+// Sessions lists a person's sessions that have not ended, the one used last first.
+func (s *Store) Sessions(ctx context.Context, personID int64, now time.Time) ([]Key, error) {
+	return rows(ctx, s.read, func(r scanner) (Key, error) {
+		var k Key
+		into, finish := k.fields()
+		err := r.Scan(into...)
+		finish()
+		return k, err
+	}, `SELECT `+keyColumns+` FROM keys WHERE person_id = ? AND kind = 'session' AND expires > ? ORDER BY last_used DESC, id DESC`, personID, millis(now))
+}
+
+// ChangePerson changes a person if check, which is given everybody, does not object. Who is no
+// longer active has no keys any more.
+func (s *Store) ChangePerson(ctx context.Context, id int64, change func(p *Person), check func(all []Person) error, entry TrailEntry) (Person, error) {
+	var p Person
+	err := s.change(ctx, func(tx *sql.Tx) error {
+		found, err := tx.QueryContext(ctx, `SELECT `+personColumns+` FROM people ORDER BY id`)
+		if err != nil {
+			return err
+		}
+		var all []Person
+		at := -1
+		for found.Next() {
+			one, err := scanPerson(found)
+			if err != nil {
+				found.Close()
+				return err
+			}
+			if one.ID == id {
+				at = len(all)
+			}
+			all = append(all, one)
+		}
+		if err := found.Err(); err != nil {
+			return err
+		}
+		if at < 0 {
+			return ErrNotFound
+		}
+		change(&all[at])
+		if err := check(all); err != nil {
+			return err
+		}
+		p = all[at]
+		if _, err := tx.ExecContext(ctx, `UPDATE people SET role = ?, active = ? WHERE id = ?`, p.Role, p.Active, id); err != nil {
+			return err
+		}
+		if !p.Active {
+			if _, err := tx.ExecContext(ctx, `DELETE FROM keys WHERE person_id = ?`, id); err != nil {
+				return err
+			}
+		}
+		return addTrail(ctx, tx, entry)
+	})
+	return p, err
+}
+
+// SetPassword gives a person another password, and ends all of their sessions but one.
+func (s *Store) SetPassword(ctx context.Context, id int64, password string, but int64, entry TrailEntry) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE people SET password = ? WHERE id = ?`, password, id); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM keys WHERE person_id = ? AND kind = 'session' AND id <> ?`, id, but); err != nil {
+			return err
+		}
+		return addTrail(ctx, tx, entry)
+	})
+}
+
+// SetFactor sets the second factor of a person: a sealed secret, or nil for none, and the
+// hashes of recovery codes once it is confirmed.
+func (s *Store) SetFactor(ctx context.Context, id int64, sealed []byte, on bool, recovery []string, entry *TrailEntry) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE people SET factor = ?, factor_on = ?, factor_step = iif(?2, factor_step, 0) WHERE id = ?3`, sealed, on, id); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM recovery_codes WHERE person_id = ?`, id); err != nil {
+			return err
+		}
+		for _, hash := range recovery {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO recovery_codes VALUES (?, ?)`, hash, id); err != nil {
+				return err
+			}
+		}
+		if entry == nil {
+			return nil
+		}
+		return addTrail(ctx, tx, *entry)
+	})
+}
+
+// ResealFactor replaces the sealed secret of a person's second factor.
+func (s *Store) ResealFactor(ctx context.Context, id int64, sealed []byte) error {
+	_, err := s.write.ExecContext(ctx, `UPDATE people SET factor = ? WHERE id = ?`, sealed, id)
+	return err
+}
+
+// UseStep notes that a code of a time step was used. It gives [ErrConflict] for a step that was
+// used already, or an earlier one.
+func (s *Store) UseStep(ctx context.Context, id, step int64) error {
+	r, err := s.write.ExecContext(ctx, `UPDATE people SET factor_step = ? WHERE id = ? AND factor_step < ?`, step, id, step)
+	if err != nil {
+		return err
+	}
+	if n, err := r.RowsAffected(); err != nil || n == 0 {
+		return ErrConflict
+	}
+	return nil
+}
+
+// UseRecovery uses a recovery code up, or gives [ErrNotFound].
+func (s *Store) UseRecovery(ctx context.Context, id int64, hash string) error {
+	r, err := s.write.ExecContext(ctx, `DELETE FROM recovery_codes WHERE person_id = ? AND hash = ?`, id, hash)
+	if err != nil {
+		return err
+	}
+	if n, err := r.RowsAffected(); err != nil || n == 0 {
+		return none(sql.ErrNoRows)
+	}
+	return nil
+}
+
+// RecoveryLeft counts a person's recovery codes that were not used.
+func (s *Store) RecoveryLeft(ctx context.Context, id int64) (n int, err error) {
+	return n, s.read.QueryRowContext(ctx, `SELECT count(*) FROM recovery_codes WHERE person_id = ?`, id).Scan(&n)
 }

@@ -1,0 +1,78 @@
+package httpapi
+
+import (
+	"context"
+
+	"inkret/service"
+)
+
+// ChangePassword implements [StrictServerInterface].
+func (h *handlers) ChangePassword(ctx context.Context, r ChangePasswordRequestObject) (ChangePasswordResponseObject, error) {
+	return ChangePassword204Response{}, h.service.ChangePassword(ctx, callerOf(ctx), r.Body.Old, r.Body.New)
+}
+
+// ListSessions implements [StrictServerInterface].
+func (h *handlers) ListSessions(ctx context.Context, _ ListSessionsRequestObject) (ListSessionsResponseObject, error) {
+	who := callerOf(ctx)
+	all, err := h.service.Sessions(ctx, who)
+	return ListSessions200JSONResponse(each(all, func(k service.Key) Session {
+		return Session{ID: k.ID, Created: k.Created, Expires: k.Expires, LastUsed: someTime(k.LastUsed), Current: k.ID == who.Key.ID}
+	})), err
+}
+
+// EndSession implements [StrictServerInterface].
+func (h *handlers) EndSession(ctx context.Context, r EndSessionRequestObject) (EndSessionResponseObject, error) {
+	return EndSession204Response{}, h.service.EndSession(ctx, callerOf(ctx), r.SessionID)
+}
+
+// GetSecondFactor implements [StrictServerInterface].
+func (h *handlers) GetSecondFactor(ctx context.Context, _ GetSecondFactorRequestObject) (GetSecondFactorResponseObject, error) {
+	on, left, err := h.service.Factor(ctx, callerOf(ctx))
+	return GetSecondFactor200JSONResponse{On: on, RecoveryLeft: left}, err
+}
+
+// BeginSecondFactor implements [StrictServerInterface].
+func (h *handlers) BeginSecondFactor(ctx context.Context, _ BeginSecondFactorRequestObject) (BeginSecondFactorResponseObject, error) {
+	f, err := h.service.BeginFactor(ctx, callerOf(ctx))
+	if err != nil {
+		return nil, err
+	}
+	return BeginSecondFactor200JSONResponse{Secret: f.Secret, URL: f.URL, Picture: f.PNG}, nil
+}
+
+// ConfirmSecondFactor implements [StrictServerInterface].
+func (h *handlers) ConfirmSecondFactor(ctx context.Context, r ConfirmSecondFactorRequestObject) (ConfirmSecondFactorResponseObject, error) {
+	codes, err := h.service.ConfirmFactor(ctx, callerOf(ctx), r.Body.Code)
+	if err != nil {
+		return nil, err
+	}
+	return ConfirmSecondFactor200JSONResponse{Codes: codes}, nil
+}
+
+// EndSecondFactor implements [StrictServerInterface].
+func (h *handlers) EndSecondFactor(ctx context.Context, r EndSecondFactorRequestObject) (EndSecondFactorResponseObject, error) {
+	return EndSecondFactor204Response{}, h.service.EndFactor(ctx, callerOf(ctx), r.Body.Password, r.Body.Code)
+}
+
+// ChangePerson implements [StrictServerInterface].
+func (h *handlers) ChangePerson(ctx context.Context, r ChangePersonRequestObject) (ChangePersonResponseObject, error) {
+	var role *string
+	if r.Body.Role != nil {
+		text := string(*r.Body.Role)
+		role = &text
+	}
+	p, err := h.service.ChangePerson(ctx, callerOf(ctx), r.PersonID, role, r.Body.Active)
+	if err != nil {
+		return nil, err
+	}
+	return ChangePerson200JSONResponse(personOf(p)), nil
+}
+
+// ResetPassword implements [StrictServerInterface].
+func (h *handlers) ResetPassword(ctx context.Context, r ResetPasswordRequestObject) (ResetPasswordResponseObject, error) {
+	p, code, err := h.service.ResetLink(ctx, callerOf(ctx), r.PersonID)
+	if err != nil {
+		return nil, err
+	}
+	return ResetPassword201JSONResponse{Person: personOf(p), Link: SetupLink(h.options.Public, code)}, nil
+}

@@ -1,0 +1,269 @@
+package service
+
+import (
+	"bytes"
+	"image/png"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/pquerna/otp/totp"
+)
+
+const word = "low tide at nine"
+
+// TestGuessingIsSlowed tries passwords: after a few wrong ones each next has to wait longer,
+// the right one too, whether anybody has the address or not.
+func TestGuessingIsSlowed(t *testing.T) {
+	w := newWorld(t)
+	for _, email := range []string{"noor@quay.example", "nobody@quay.example"} {
+		for i := range freeGuesses {
+			if _, _, err := w.SignIn(t.Context(), email, "wrong", ""); code(err) != Unauthenticated {
+				t.Fatalf("try %d of %s: %v", i, email, err)
+			}
+		}
+		if _, _, err := w.SignIn(t.Context(), strings.ToUpper(email), word, ""); code(err) != Slowed || !strings.Contains(err.Error(), "5s") {
+			t.Errorf("the next try of %s: %v", email, err)
+		}
+	}
+	w.clock.now = w.clock.now.Add(6 * time.Second)
+	if _, _, err := w.SignIn(t.Context(), "noor@quay.example", "wrong", ""); code(err) != Unauthenticated {
+		t.Errorf("after the wait: %v", err)
+	}
+	if _, _, err := w.SignIn(t.Context(), "noor@quay.example", word, ""); code(err) != Slowed || !strings.Contains(err.Error(), "10s") {
+		t.Errorf("the wait is not longer: %v", err)
+	}
+	w.clock.now = w.clock.now.Add(time.Minute)
+	if _, _, err := w.SignIn(t.Context(), "noor@quay.example", word, ""); err != nil {
+		t.Errorf("the right one after the wait: %v", err)
+	}
+	if _, _, err := w.SignIn(t.Context(), "noor@quay.example", "wrong", ""); code(err) != Unauthenticated {
+		t.Errorf("what came before is not forgotten: %v", err)
+	}
+	var g guesses
+	for i := range mostGuessed + 10 {
+		g.wrong(strings.Repeat("a", i%7)+string(rune(i)), w.clock.now)
+	}
+	if len(g.by) > mostGuessed {
+		t.Errorf("%d addresses are remembered", len(g.by))
+	}
+}
+
+func TestAPasswordIsChanged(t *testing.T) {
+	w := newWorld(t)
+	here, _, err := w.SignIn(t.Context(), "noor@quay.example", word, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, there, err := w.SignIn(t.Context(), "noor@quay.example", word, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if all, err := w.Sessions(t.Context(), here); err != nil || len(all) != 2 {
+		t.Errorf("%d sessions, %v", len(all), err)
+	}
+	for name, try := range map[string][2]string{"a wrong old one": {"wrong", "high tide at three"}, "a short new one": {word, "short"}} {
+		if err := w.ChangePassword(t.Context(), here, try[0], try[1]); err == nil {
+			t.Errorf("%s is taken", name)
+		}
+	}
+	if err := w.ChangePassword(t.Context(), here, word, "high tide at three"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.Authenticate(t.Context(), there); code(err) != Unauthenticated {
+		t.Errorf("another session goes on: %v", err)
+	}
+	if all, err := w.Sessions(t.Context(), here); err != nil || len(all) != 1 || all[0].ID != here.Key.ID {
+		t.Errorf("sessions %+v, %v", all, err)
+	}
+	if _, _, err := w.SignIn(t.Context(), "noor@quay.example", word, ""); code(err) != Unauthenticated {
+		t.Errorf("the old password: %v", err)
+	}
+	if _, _, err := w.SignIn(t.Context(), "noor@quay.example", "high tide at three", ""); err != nil {
+		t.Errorf("the new password: %v", err)
+	}
+	if err := w.EndSession(t.Context(), here, here.Key.ID); err != nil {
+		t.Error(err)
+	}
+	if err := w.EndSession(t.Context(), here, here.Key.ID); code(err) != NotFound {
+		t.Errorf("ended twice: %v", err)
+	}
+}
+
+func yes(v bool) *bool { return &v }
+
+func TestPeopleAreKeptOutAndGivenRoles(t *testing.T) {
+	w := newWorld(t)
+	marlo, iva := w.person("Marlo", Administrator), w.person("Iva", Viewer)
+	_, token, err := w.NewToken(t.Context(), iva.Person, "script", 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if p, err := w.ChangePerson(t.Context(), marlo, iva.ID, text(Lead), nil); err != nil || p.Role != Lead {
+		t.Errorf("%+v, %v", p, err)
+	}
+	if c, err := w.Authenticate(t.Context(), token); err != nil || c.Role != Lead {
+		t.Errorf("%+v, %v", c, err)
+	}
+	if p, err := w.ChangePerson(t.Context(), marlo, iva.ID, nil, yes(false)); err != nil || p.Active {
+		t.Errorf("%+v, %v", p, err)
+	}
+	if _, err := w.Authenticate(t.Context(), token); code(err) != Unauthenticated {
+		t.Errorf("who is kept out comes in by a token: %v", err)
+	}
+	if _, _, err := w.SignIn(t.Context(), iva.Email, word, ""); code(err) != Unauthenticated {
+		t.Errorf("or by a password: %v", err)
+	}
+	if _, err := w.ChangePerson(t.Context(), marlo, iva.ID, nil, yes(true)); err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := w.SignIn(t.Context(), iva.Email, word, ""); err != nil {
+		t.Errorf("let in again: %v", err)
+	}
+	for name, try := range map[string]func() error{
+		"keeps himself out":           func() error { _, err := w.ChangePerson(t.Context(), marlo, marlo.ID, nil, yes(false)); return err },
+		"leaves nobody to administer": func() error { _, err := w.ChangePerson(t.Context(), marlo, marlo.ID, text(Viewer), nil); return err },
+	} {
+		if err := try(); code(err) != Conflict {
+			t.Errorf("the last administrator %s: %v", name, err)
+		}
+	}
+	if _, err := w.ChangePerson(t.Context(), marlo, iva.ID, text("captain"), nil); code(err) != Invalid {
+		t.Errorf("no such role: %v", err)
+	}
+	if _, err := w.ChangePerson(t.Context(), marlo, 99, text(Lead), nil); code(err) != NotFound {
+		t.Errorf("nobody: %v", err)
+	}
+	if entries, _, _ := w.Trail(t.Context(), TrailFilter{}, Page{Number: 1, Size: 9}); len(entries) != 3 || entries[1].Detail != "may not come in" || entries[1].Subject != iva.Email {
+		t.Errorf("the trail says %+v", entries)
+	}
+}
+
+func TestAResetLinkSetsAnotherPassword(t *testing.T) {
+	w := newWorld(t)
+	marlo := w.person("Marlo", Administrator)
+	_, session, err := w.SignIn(t.Context(), "noor@quay.example", word, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, link, err := w.ResetLink(t.Context(), marlo, w.who.ID)
+	if err != nil || p.ID != w.who.ID {
+		t.Fatalf("%+v, %v", p, err)
+	}
+	if _, _, err := w.SetUp(t.Context(), link, "", "Noor A.", "high tide at three"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.Authenticate(t.Context(), session); code(err) != Unauthenticated {
+		t.Errorf("the session from before goes on: %v", err)
+	}
+	if _, _, err := w.SignIn(t.Context(), "noor@quay.example", "high tide at three", ""); err != nil {
+		t.Error(err)
+	}
+	if _, _, err := w.SetUp(t.Context(), link, "", "Noor", "low tide at four"); code(err) != Unauthenticated {
+		t.Errorf("the link works twice: %v", err)
+	}
+	if _, _, err := w.ResetLink(t.Context(), marlo, 99); code(err) != NotFound {
+		t.Errorf("nobody: %v", err)
+	}
+}
+
+// TestTheSecondFactor begins it, signs in by code and by recovery code, and ends it.
+func TestTheSecondFactor(t *testing.T) {
+	w := newWorld(t)
+	signIn := func(code string) error {
+		_, _, err := w.SignIn(t.Context(), "noor@quay.example", word, code)
+		return err
+	}
+	who, _, err := w.SignIn(t.Context(), "noor@quay.example", word, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.ConfirmFactor(t.Context(), who, "123456"); code(err) != Conflict {
+		t.Errorf("confirmed before it was begun: %v", err)
+	}
+	f, err := w.BeginFactor(t.Context(), who)
+	if err != nil || !strings.HasPrefix(f.URL, "otpauth://totp/Inkret:noor@quay.example?") {
+		t.Fatalf("%+v, %v", f.URL, err)
+	}
+	if picture, err := png.Decode(bytes.NewReader(f.PNG)); err != nil || picture.Bounds().Dx() != 220 {
+		t.Errorf("the picture: %v", err)
+	}
+	if err := signIn(""); err != nil {
+		t.Errorf("it is asked for before it was confirmed: %v", err)
+	}
+	now := func() string {
+		code, err := totp.GenerateCode(f.Secret, w.clock.now)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return code
+	}
+	if _, err := w.ConfirmFactor(t.Context(), who, "000000"); code(err) != Unauthenticated {
+		t.Errorf("a wrong code confirms: %v", err)
+	}
+	codes, err := w.ConfirmFactor(t.Context(), who, now())
+	if err != nil || len(codes) != recoveryCodes || len(codes[0]) != 19 {
+		t.Fatalf("recovery codes %q, %v", codes, err)
+	}
+	if on, left, err := w.Factor(t.Context(), who); err != nil || !on || left != recoveryCodes {
+		t.Errorf("on %v, %d left, %v", on, left, err)
+	}
+	if err := signIn(now()); code(err) != Unauthenticated {
+		t.Errorf("the code that confirmed it works again: %v", err)
+	}
+	err = signIn("")
+	if p, ok := err.(*Problem); !ok || p.Type != SecondFactorNeeded {
+		t.Errorf("without a code: %v", err)
+	}
+	w.clock.now = w.clock.now.Add(31 * time.Second)
+	code1 := now()
+	if err := signIn(code1[:3] + " " + code1[3:]); err != nil {
+		t.Errorf("the right code: %v", err)
+	}
+	if err := signIn(code1); code(err) != Unauthenticated {
+		t.Errorf("a code works twice: %v", err)
+	}
+	w.clock.now = w.clock.now.Add(2 * time.Minute)
+	late, _ := totp.GenerateCode(f.Secret, w.clock.now.Add(-30*time.Second))
+	if err := signIn(late); err != nil {
+		t.Errorf("the code of the step before: %v", err)
+	}
+	if err := signIn(strings.ToUpper(codes[3])); err != nil {
+		t.Errorf("a recovery code: %v", err)
+	}
+	if err := signIn(codes[3]); code(err) != Unauthenticated {
+		t.Errorf("a recovery code works twice: %v", err)
+	}
+	if _, err := w.CheckPassword(t.Context(), "noor@quay.example", word, ""); code(err) != Unauthenticated {
+		t.Errorf("a token without a code: %v", err)
+	}
+	who.FactorOn = true
+	if _, err := w.BeginFactor(t.Context(), who); code(err) != Conflict {
+		t.Errorf("begun twice: %v", err)
+	}
+
+	w.Close()
+	if _, err := ChangeKey(t.Context(), w.dir, func(KeyChange) {}); err != nil {
+		t.Fatal(err)
+	}
+	w.open()
+	w.clock.now = w.clock.now.Add(time.Minute)
+	if err := signIn(now()); err != nil {
+		t.Errorf("after a change of key: %v", err)
+	}
+	if err := w.EndFactor(t.Context(), who, word, "wrong"); code(err) != Unauthenticated {
+		t.Errorf("ended with a wrong code: %v", err)
+	}
+	w.clock.now = w.clock.now.Add(time.Minute)
+	if err := w.EndFactor(t.Context(), who, word, codes[5]); err != nil {
+		t.Fatal(err)
+	}
+	if err := signIn(""); err != nil {
+		t.Errorf("it is asked for after it ended: %v", err)
+	}
+	for _, leak := range append([]string{f.Secret, code1}, codes...) {
+		if strings.Contains(w.log.String(), leak) {
+			t.Errorf("the log has %q", leak)
+		}
+	}
+}
