@@ -9,12 +9,12 @@ import (
 func TestChangesAreAskedForAsSaid(t *testing.T) {
 	a := answering(t, 200, `{"at":"2027-03-31T08:00:00Z","author":"Noor","words":"to confirmed","matched":3,"findings":2,"left":1,"id":5,"refused":[{"id":"00ff","why":"it is so already"}]}`)
 	for flags, want := range map[string]string{
-		"--filter state=new --to confirmed":                     `{"filter":"state=new","to":"confirmed"}`,
+		"--filter state=new --to confirmed":                      `{"filter":"state=new","to":"confirmed"}`,
 		"--filter q=x --to waived --until 2027-03-31 -m because": `{"comment":"because","filter":"q=x","to":"waived","until":"2027-03-31"}`,
-		"9f2c51d07a3be846 0b7d51d07a3be846 --assign me":         `{"ids":["9f2c51d07a3be846","0b7d51d07a3be846"],"person":"me"}`,
-		"9f2c51d07a3be846 --team moorings --due 2027-04-01":     `{"due":"2027-04-01","ids":["9f2c51d07a3be846"],"team":"moorings"}`,
-		"9f2c51d07a3be846 --team - --due never":                 `{"due":"","ids":["9f2c51d07a3be846"],"team":""}`,
-		"9f2c51d07a3be846 --label a --label b --unlabel c":      `{"add_labels":["a","b"],"ids":["9f2c51d07a3be846"],"remove_labels":["c"]}`,
+		"9f2c51d07a3be846 0b7d51d07a3be846 --assign me":          `{"ids":["9f2c51d07a3be846","0b7d51d07a3be846"],"person":"me"}`,
+		"9f2c51d07a3be846 --team moorings --due 2027-04-01":      `{"due":"2027-04-01","ids":["9f2c51d07a3be846"],"team":"moorings"}`,
+		"9f2c51d07a3be846 --team - --due never":                  `{"due":"","ids":["9f2c51d07a3be846"],"team":""}`,
+		"9f2c51d07a3be846 --label a --label b --unlabel c":       `{"add_labels":["a","b"],"ids":["9f2c51d07a3be846"],"remove_labels":["c"]}`,
 	} {
 		args := strings.Fields(flags)
 		var named []string

@@ -3,9 +3,11 @@ package e2e
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
+	"github.com/pquerna/otp/totp"
 
 	"inkret/client"
 )
@@ -136,4 +138,61 @@ func TestTogetherOnTheCommandLine(t *testing.T) {
 	if r := run(t, home, nil, "contract", "export", "fennick-quay"); !strings.Contains(r.out, "depth_m: {audiences: [visitor], needed_by: [map], reason: deep keels}") {
 		t.Errorf("the contract has no such grant:\n%s%s", r.out, r.err)
 	}
+}
+
+// TestPeopleAndTheSecondFactor invites somebody, who sets up a second factor in the console and
+// signs in with it there and on the command line, until an administrator keeps them out.
+func TestPeopleAndTheSecondFactor(t *testing.T) {
+	s, home := startDemo(t)
+	signInAs(t, s, home, "marlo@fennick-quay.example")
+	invited := decode[client.Invited](t, run(t, home, nil, "person", "invite", "tamsin@fennick-quay.example", "--role", "reviewer", "--format", "json").out)
+	b := newBrowser(t)
+	b.do("the link sets up", chromedp.Navigate(invited.Link), shows("Set yourself up"), chromedp.SendKeys(`//input[@id="name"]`, "Tamsin Oster", chromedp.BySearch),
+		chromedp.SendKeys(`input[autocomplete="new-password"]`, demoPassword), chromedp.Click(`button[type="submit"]`), shows("What needs you"))
+	var secret, codes string
+	b.do("a second factor is begun", chromedp.Click(`//a[text()="Tamsin Oster"]`, chromedp.BySearch), shows("Where you are signed in"), button("Set one up…"), shows("The code that it shows"),
+		until(`document.querySelector("section[aria-label='Second factor'] img")?.naturalWidth === 220`), chromedp.Text(`section[aria-label="Second factor"] .code`, &secret))
+	b.do("a wrong code is told", chromedp.SendKeys(`//input[@id="code"]`, "000000"+kb.Enter, chromedp.BySearch), shows("the code is wrong"))
+	code := func(later time.Duration) string {
+		code, err := totp.GenerateCode(strings.TrimSpace(secret), time.Now().Add(later))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return code
+	}
+	b.do("the right one confirms it", selected(`#code`), chromedp.KeyEvent(code(0)+kb.Enter), shows("Your recovery codes"), chromedp.Text(`.ant-modal pre`, &codes), button("I have kept them"), shows("10 recovery codes are left"))
+	recovery := strings.Fields(codes)
+	if len(recovery) != 10 {
+		t.Fatalf("recovery codes %q", codes)
+	}
+	b.do("signing in asks for it", settled(), until(`!document.querySelector(".ant-modal-mask")?.offsetParent`), chromedp.Click(`[aria-label="Sign out"]`), shows("E-mail address"), chromedp.SendKeys(`input[autocomplete="username"]`, "tamsin@fennick-quay.example"), chromedp.SendKeys(`input[autocomplete="current-password"]`, demoPassword+kb.Enter),
+		shows("Code of your second factor"), chromedp.SendKeys(`//input[@id="code"]`, code(30*time.Second)+kb.Enter, chromedp.BySearch), shows("What needs you"))
+
+	hers := t.TempDir()
+	signs := func(args ...string) result {
+		return run(t, hers, strings.NewReader(demoPassword+"\n"), append([]string{"sign-in", s.url, "--email", "tamsin@fennick-quay.example", "--password-stdin"}, args...)...)
+	}
+	if r := signs(); r.status == 0 || !strings.Contains(r.err, "--code") {
+		t.Errorf("without a code: exit %d\n%s", r.status, r.err)
+	}
+	if r := signs("--code", recovery[0]); r.status != 0 || !strings.Contains(r.out, "Tamsin Oster (reviewer)") {
+		t.Errorf("with a recovery code: exit %d\n%s%s", r.status, r.out, r.err)
+	}
+	if r := run(t, home, nil, "person", "role", "tamsin@fennick-quay.example", "lead"); r.status != 0 || !strings.Contains(r.out, "is lead and may come in") {
+		t.Errorf("exit %d\n%s%s", r.status, r.out, r.err)
+	}
+	if r := run(t, home, nil, "person", "keep-out", "tamsin@fennick-quay.example"); r.status != 0 || !strings.Contains(r.out, "may not come in") {
+		t.Errorf("exit %d\n%s%s", r.status, r.out, r.err)
+	}
+	if r := run(t, hers, nil, "finding", "list"); r.status == 0 {
+		t.Error("who is kept out lists findings")
+	}
+	b.do("her browser is out too", chromedp.Navigate(s.url+"/findings"), shows("E-mail address"))
+	if r := run(t, home, nil, "person", "list"); !strings.Contains(r.out, "kept out") || !strings.Contains(r.out, "Tamsin Oster") {
+		t.Errorf("the list says\n%s", r.out)
+	}
+	marlo := newBrowser(t)
+	marlo.signIn(s, "marlo@fennick-quay.example")
+	marlo.do("an administrator lets her in again", chromedp.Navigate(s.url+"/people"), shows("5 people"), shows("✕ kept out"), button("Let in"), shows("tamsin@fennick-quay.example"), until(`!document.body.innerText.includes("kept out")`))
+	marlo.do("and gives a link", chromedp.Click(`//tr[contains(., "Tamsin")]//button[contains(., "Reset password")]`, chromedp.BySearch), shows("A link for Tamsin Oster"), shows("/set-up#"))
 }

@@ -36,6 +36,7 @@ export type Revision = Schemas["Revision"];
 export type Sentence = Schemas["Sentence"];
 export type Service = Schemas["Service"];
 export type Severity = Schemas["Severity"];
+export type Session = Schemas["Session"];
 export type ShapeProposal = Schemas["ShapeProposal"];
 export type State = Schemas["State"];
 export type TrailEntry = Schemas["TrailEntry"];
@@ -50,6 +51,7 @@ export class ApiProblem extends Error {
     readonly status: number,
     detail: string,
     readonly next?: string,
+    readonly type?: string,
   ) {
     super(detail);
   }
@@ -57,7 +59,7 @@ export class ApiProblem extends Error {
 
 export function problemOf(status: number, body: unknown): ApiProblem {
   const p = (typeof body === "object" && body !== null ? body : {}) as Partial<Problem>;
-  return new ApiProblem(status, p.detail ?? p.title ?? `the service answered ${status}`, p.next);
+  return new ApiProblem(status, p.detail ?? p.title ?? `the service answered ${status}`, p.next, p.type);
 }
 
 /** The data of an answer, or its problem thrown. */

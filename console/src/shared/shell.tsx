@@ -1,4 +1,4 @@
-import { AimOutlined, ApiOutlined, BellOutlined, BulbOutlined, CommentOutlined, CloudUploadOutlined, DatabaseOutlined, EyeOutlined, FileProtectOutlined, HistoryOutlined, HomeOutlined, LogoutOutlined, SettingOutlined, TableOutlined } from "@ant-design/icons";
+import { AimOutlined, ApiOutlined, BellOutlined, BulbOutlined, CommentOutlined, CloudUploadOutlined, DatabaseOutlined, EyeOutlined, FileProtectOutlined, HistoryOutlined, HomeOutlined, LogoutOutlined, SettingOutlined, TableOutlined, TeamOutlined } from "@ant-design/icons";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Badge, Button, Flex, Layout, Menu, Typography } from "antd";
 import { useEffect } from "react";
@@ -19,6 +19,7 @@ const pages = [
   { key: "/live", icon: <EyeOutlined aria-hidden />, label: <Link to="/live">Live</Link> },
   { key: "/requests", icon: <CommentOutlined aria-hidden />, label: <Link to="/requests">Requests</Link> },
   { key: "/trail", icon: <HistoryOutlined aria-hidden />, label: <Link to="/trail">Trail</Link> },
+  { key: "/people", icon: <TeamOutlined aria-hidden />, label: <Link to="/people">People</Link> },
   { key: "/settings", icon: <SettingOutlined aria-hidden />, label: <Link to="/settings">Settings</Link> },
 ];
 
@@ -35,7 +36,7 @@ export function Shell() {
     return <Failed error={session.error} again={() => session.refetch()} />;
   }
   const path = place.pathname.replace(/^\/kinds/, "/findings");
-  const here = pages.map((p) => p.key).find((k) => k !== "/" && path.startsWith(k)) ?? "/";
+  const here = pages.map((p) => p.key).find((k) => k !== "/" && path.startsWith(k)) ?? (path === "/" ? "/" : "");
   return (
     <Layout className="shell">
       <a className="skip" href="#content">
@@ -49,9 +50,9 @@ export function Shell() {
           <Menu theme="dark" mode="inline" selectedKeys={[here]} items={pages} />
         </nav>
         <Flex vertical className="rail-foot">
-          <Typography.Text className="rail-text" ellipsis title={session.data.email}>
+          <Link to="/you" className="rail-text" title={`${session.data.email}: password, second factor, sessions`}>
             {session.data.name}
-          </Typography.Text>
+          </Link>
           <Typography.Text className="rail-text rail-faint">{session.data.role}</Typography.Text>
           <Flex gap={4}>
             <Bell />

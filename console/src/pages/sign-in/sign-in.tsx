@@ -1,6 +1,6 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Alert, Button, Card, Form, Input, Typography } from "antd";
-import { useEffect } from "react";
+import { useEffect, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { api, ApiProblem, take } from "../../api/client";
 
@@ -15,13 +15,18 @@ export default function SignIn() {
     document.title = "Sign in · Inkret";
   }, []);
   const signIn = useMutation({
-    mutationFn: (body: { email: string; password: string }) => take(api.POST("/api/v1/session", { body })),
+    mutationFn: (body: { email: string; password: string; code?: string }) => take(api.POST("/api/v1/session", { body })),
     onSuccess: (person) => {
       queries.clear();
       queries.setQueryData(["session"], person);
       navigate(inside(params.get("next")), { replace: true });
     },
   });
+  // the code is asked for once the password was right
+  const needed = signIn.error instanceof ApiProblem && signIn.error.type === "urn:inkret:problem:second-factor-needed";
+  const [factor, setFactor] = useState(false);
+  if (needed && !factor) setFactor(true);
+  const first = !signIn.variables?.code;
   return (
     <main className="gate">
       <Card>
@@ -36,7 +41,12 @@ export default function SignIn() {
           <Form.Item label="Password" name="password" rules={[{ required: true, message: "Your password is needed" }]}>
             <Input.Password autoComplete="current-password" />
           </Form.Item>
-          {signIn.error && (
+          {factor && (
+            <Form.Item label="Code of your second factor, or a recovery code" name="code">
+              <Input autoComplete="one-time-code" autoFocus />
+            </Form.Item>
+          )}
+          {signIn.error && !(factor && first) && (
             <Form.Item>
               <Alert role="alert" type="error" showIcon title={signIn.error instanceof ApiProblem ? signIn.error.message : "The service cannot be reached; try again."} />
             </Form.Item>
