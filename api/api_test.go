@@ -23,7 +23,7 @@ func TestTheDescriptionNamesWhatIsNeeded(t *testing.T) {
 		if !slices.Contains(roles, o.Role) {
 			t.Errorf("%s needs the role %q, which nobody has", o.ID, o.Role)
 		}
-		if !slices.Contains([]string{"get", "put", "post", "delete"}, o.Method) || o.Path == "" || o.Path[0] != '/' {
+		if !slices.Contains([]string{"get", "put", "post", "patch", "delete"}, o.Method) || o.Path == "" || o.Path[0] != '/' {
 			t.Errorf("%s is %s %s", o.ID, o.Method, o.Path)
 		}
 		for _, q := range o.Query {
@@ -43,9 +43,10 @@ func TestTheDescriptionNamesWhatIsNeeded(t *testing.T) {
 }
 
 // TestWritesNeedMoreThanLooking holds that nothing that changes something is open to
-// viewers, but for what is theirs: their session, tokens and comments, and trials.
+// viewers, but for what is theirs: their session, password, tokens, comments, views and requests, and trials.
 func TestWritesNeedMoreThanLooking(t *testing.T) {
-	theirs := []string{"signIn", "signOut", "setUp", "createToken", "endToken", "commentFinding", "tryContracts", "mergeContracts", "draftContracts", "readEntities"}
+	theirs := []string{"signIn", "signOut", "setUp", "createToken", "endToken", "commentFinding", "tryContracts", "mergeContracts", "draftContracts", "readEntities",
+		"changePassword", "endSession", "beginSecondFactor", "confirmSecondFactor", "endSecondFactor", "followFinding", "unfollowFinding", "readNotices", "addView", "dropView", "askForField", "withdrawRequest"}
 	all, err := Operations()
 	if err != nil {
 		t.Fatal(err)

@@ -26,6 +26,18 @@ func (a *app) findingCommand() *cli.Command {
 	for _, k := range scan.Kinds() {
 		kinds = append(kinds, k.String())
 	}
+	filters := func() []cli.Flag {
+		return []cli.Flag{
+			&cli.StringFlag{Name: "state", Value: "open", Usage: "open, any, or states: " + strings.Join(states, ", ")},
+			&cli.StringFlag{Name: "severity", Usage: "severities, separated by commas"},
+			&cli.StringFlag{Name: "kind", Usage: "kinds, separated by commas"},
+			&cli.StringFlag{Name: "audience", Usage: "only of the audience `NAME`"},
+			&cli.StringFlag{Name: "team", Usage: "only of endpoints of the team `NAME`"},
+			&cli.StringFlag{Name: "assigned", Usage: "assigned to: an `EMAIL`, me, nobody, or team:NAME"},
+			&cli.StringFlag{Name: "label", Usage: "only with the `LABEL`"},
+			&cli.StringFlag{Name: "search", Usage: "`WORDS` in endpoint, path, entity or field"},
+		}
+	}
 	return &cli.Command{
 		Name:  "finding",
 		Usage: "list findings, show one, move it along",
@@ -35,18 +47,10 @@ func (a *app) findingCommand() *cli.Command {
 				Description: `    inkret finding list
     inkret finding list --severity critical,high --audience visitor
     inkret finding list --state any --batch 7 --format json`,
-				Flags: append(pageFlags(), formatFlag(),
-					&cli.StringFlag{Name: "state", Value: "open", Usage: "open, any, or states: " + strings.Join(states, ", ")},
-					&cli.StringFlag{Name: "severity", Usage: "severities, separated by commas"},
-					&cli.StringFlag{Name: "kind", Usage: "kinds, separated by commas"},
-					&cli.StringFlag{Name: "audience", Usage: "only of the audience `NAME`"},
-					&cli.StringFlag{Name: "team", Usage: "only of endpoints of the team `NAME`"},
-					&cli.StringFlag{Name: "assigned", Usage: "assigned to: an `EMAIL`, me, nobody, or team:NAME"},
-					&cli.StringFlag{Name: "label", Usage: "only with the `LABEL`"},
+				Flags: append(append(filters(), append(pageFlags(), formatFlag())...),
 					&cli.StringFlag{Name: "due", Usage: "over for what is overdue, or before a `DAY`"},
 					&cli.StringFlag{Name: "view", Usage: "the filters of a view, by `NAME` or number; others said here go before them"},
 					&cli.Int64Flag{Name: "batch", Usage: "only those seen in the batch `ID`"},
-					&cli.StringFlag{Name: "search", Usage: "`WORDS` in endpoint, path, entity or field"},
 					&cli.StringFlag{Name: "sort", Value: "-severity", Usage: "severity, kind, endpoint, path, state, spots, bytes, due, first_seen or last_seen; - before it turns it round"},
 				),
 				ShellComplete: completeValues(map[string][]string{"state": append([]string{"open", "any"}, states...), "severity": scan.SeverityNames(), "kind": kinds, "format": {"table", "json"}}),
@@ -72,7 +76,7 @@ A finding is closed by proof only.
 				Description: `    inkret finding comment 9f2c51d07a3be846 "@teodor have a look: the row goes out whole"`,
 				Flags:       []cli.Flag{formatFlag()}, Action: a.commentFinding,
 			},
-		}, a.togetherCommands(states)...),
+		}, append(a.togetherCommands(states), a.findingReportCommand(filters()))...),
 		Action: a.needsSubcommand,
 	}
 }

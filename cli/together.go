@@ -48,6 +48,14 @@ console's address. It says first what would change, and asks. The change can be 
 			Flags: []cli.Flag{formatFlag()}, Action: a.undoChange,
 		},
 		{Name: "changes", Usage: "list the latest changes of several findings", Flags: []cli.Flag{formatFlag()}, Action: a.listChanges},
+		{
+			Name: "standing", Usage: "how it stands: what is open by day, how long proofs take, where it is worst",
+			Description: `    inkret finding standing --days 30
+    inkret finding standing --team reservations --format json`,
+			Flags: []cli.Flag{&cli.StringFlag{Name: "service", Usage: "only of the service `NAME`"}, &cli.StringFlag{Name: "team", Usage: "only of the team `NAME`"},
+				&cli.IntFlag{Name: "days", Value: 90, Usage: "how far back"}, formatFlag()},
+			Action: a.showStanding,
+		},
 		{Name: "labels", Usage: "list the labels in use", Flags: []cli.Flag{formatFlag()}, Action: a.listLabels},
 		{Name: "follow", Usage: "be told of what becomes of a finding", ArgsUsage: "ID", Action: a.followFinding},
 		{Name: "unfollow", Usage: "be told no longer", ArgsUsage: "ID", Action: a.unfollowFinding},
@@ -218,6 +226,41 @@ func (a *app) listChanges(ctx context.Context, c *cli.Command) error {
 			t.Render()
 		}
 		a.sayPage(len(all), len(all), 1, 50, "change", "changes")
+	})
+}
+
+func (a *app) showStanding(ctx context.Context, c *cli.Command) error {
+	days := c.Int("days")
+	return listing(ctx, a, c, func(r *remote) result[client.Standing] {
+		response, err := r.GetStanding(ctx, &client.GetStandingParams{Service: some(c.String("service")), Team: some(c.String("team")), Days: &days})
+		return answerOf[client.Standing](response, err)
+	}, func(w io.Writer, s client.Standing) {
+		counts := func(b client.BySeverity) []any { return []any{b.Critical, b.High, b.Medium, b.Low, b.Info} }
+		names := []any{"Critical", "High", "Medium", "Low", "Info"}
+		t := report.NewTable(w)
+		t.AppendHeader(append(append(table.Row{"Day"}, names...), "Came", "Went"))
+		for _, d := range s.Days {
+			t.AppendRow(append(append(table.Row{d.Day}, counts(d.Open)...), d.Found, d.Closed))
+		}
+		t.Render()
+		for _, p := range s.Proofs {
+			fmt.Fprintf(w, "%s of severity %s, half of them within %.0f hours, the slowest in %.0f.\n", plural(p.Proofs, "proof"), p.Severity, p.MedianHours, p.LongestHours)
+		}
+		for _, part := range []struct {
+			title string
+			all   []client.Worst
+		}{{"Endpoint", s.Endpoints}, {"Field", s.Fields}, {"Team", s.Teams}} {
+			if len(part.all) == 0 {
+				continue
+			}
+			fmt.Fprintln(w)
+			t := report.NewTable(w)
+			t.AppendHeader(append(table.Row{part.title}, names...))
+			for _, one := range part.all {
+				t.AppendRow(append(table.Row{report.Clean(one.Name)}, counts(one.Open)...))
+			}
+			t.Render()
+		}
 	})
 }
 

@@ -1798,6 +1798,14 @@ type Problem struct {
 	Type   string  `json:"type"`
 }
 
+// ProofTime defines model for ProofTime.
+type ProofTime struct {
+	LongestHours float32  `json:"longest_hours"`
+	MedianHours  float32  `json:"median_hours"`
+	Proofs       int      `json:"proofs"`
+	Severity     Severity `json:"severity"`
+}
+
 // Question defines model for Question.
 type Question struct {
 	Entity *string `json:"entity,omitempty"`
@@ -2084,6 +2092,33 @@ type SkipReason struct {
 	Reason   string `json:"reason"`
 }
 
+// Standing defines model for Standing.
+type Standing struct {
+	// Days Open findings at the end of each day on which that changed, and today; oldest first
+	Days []StandingDay `json:"days"`
+
+	// Endpoints With most that is grave
+	Endpoints []Worst `json:"endpoints"`
+	Fields    []Worst `json:"fields"`
+
+	// Proofs How long proofs took, gravest first
+	Proofs []ProofTime `json:"proofs"`
+	Teams  []Worst     `json:"teams"`
+}
+
+// StandingDay defines model for StandingDay.
+type StandingDay struct {
+	// Closed That were closed, waived or judged no leak that day
+	Closed int `json:"closed"`
+
+	// Day UTC
+	Day string `json:"day"`
+
+	// Found That came or came back that day
+	Found int        `json:"found"`
+	Open  BySeverity `json:"open"`
+}
+
 // State defines model for State.
 type State string
 
@@ -2251,6 +2286,15 @@ type Withdrawal struct {
 	Stay []Finding `json:"stay"`
 }
 
+// Worst defines model for Worst.
+type Worst struct {
+	Name string     `json:"name"`
+	Open BySeverity `json:"open"`
+
+	// Query Of the list of them
+	Query string `json:"query"`
+}
+
 // FindingID defines model for FindingID.
 type FindingID = string
 
@@ -2371,8 +2415,9 @@ type ListEndpointsParams struct {
 	Q *string `form:"q,omitempty" json:"q,omitempty"`
 
 	// Known With a contract
-	Known *bool                    `form:"known,omitempty" json:"known,omitempty"`
-	Sort  *ListEndpointsParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
+	Known   *bool                    `form:"known,omitempty" json:"known,omitempty"`
+	Service *string                  `form:"service,omitempty" json:"service,omitempty"`
+	Sort    *ListEndpointsParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
 
 	// Page From 1
 	Page *PageNumber `form:"page,omitempty" json:"page,omitempty"`
@@ -2408,6 +2453,7 @@ type ListFindingsParams struct {
 	// Assigned `me`, `nobody`, an e-mail address, or `team:` and its name
 	Assigned *string `form:"assigned,omitempty" json:"assigned,omitempty"`
 	Label    *string `form:"label,omitempty" json:"label,omitempty"`
+	Service  *string `form:"service,omitempty" json:"service,omitempty"`
 
 	// Due `over` for what is overdue, or a day before which it is due
 	Due *string `form:"due,omitempty" json:"due,omitempty"`
@@ -2425,6 +2471,15 @@ type ListFindingsParams struct {
 
 // ListFindingsParamsSort defines parameters for ListFindings.
 type ListFindingsParamsSort string
+
+// GetStandingParams defines parameters for GetStanding.
+type GetStandingParams struct {
+	Service *string `form:"service,omitempty" json:"service,omitempty"`
+	Team    *string `form:"team,omitempty" json:"team,omitempty"`
+
+	// Days How far back
+	Days *int `form:"days,omitempty" json:"days,omitempty"`
+}
 
 // WatchLiveParams defines parameters for WatchLive.
 type WatchLiveParams struct {
@@ -2886,6 +2941,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/findings/labels (the `ListLabels` operationId).
 	ListLabels(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetStanding How it stands: open findings by day, time to proof, worst endpoints, fields and teams
+	//
+	// Corresponds with GET /api/v1/findings/standing (the `GetStanding` operationId).
+	GetStanding(ctx context.Context, params *GetStandingParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetFinding One finding with its evidence and history
 	//
@@ -3912,6 +3972,21 @@ func (c *Client) SetDue(ctx context.Context, body SetDueJSONRequestBody, reqEdit
 // Corresponds with GET /api/v1/findings/labels (the `ListLabels` operationId).
 func (c *Client) ListLabels(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListLabelsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetStanding How it stands: open findings by day, time to proof, worst endpoints, fields and teams
+//
+// Corresponds with GET /api/v1/findings/standing (the `GetStanding` operationId).
+func (c *Client) GetStanding(ctx context.Context, params *GetStandingParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetStandingRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6349,6 +6424,18 @@ func NewListEndpointsRequest(server string, params *ListEndpointsParams) (*http.
 
 		}
 
+		if params.Service != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "service", *params.Service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Sort != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "sort", *params.Sort, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
@@ -6584,6 +6671,18 @@ func NewListFindingsRequest(server string, params *ListFindingsParams) (*http.Re
 		if params.Label != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "label", *params.Label, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Service != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "service", *params.Service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -6852,6 +6951,84 @@ func NewListLabelsRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetStandingRequest constructs an http.Request for the GetStanding method
+func NewGetStandingRequest(server string, params *GetStandingParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/findings/standing")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Service != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "service", *params.Service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Team != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "team", *params.Team, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Days != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "days", *params.Days, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -10274,6 +10451,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/findings/labels (the `ListLabels` operationId).
 	ListLabelsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLabelsResponse, error)
 
+	// GetStandingWithResponse How it stands: open findings by day, time to proof, worst endpoints, fields and teams
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/findings/standing (the `GetStanding` operationId).
+	GetStandingWithResponse(ctx context.Context, params *GetStandingParams, reqEditors ...RequestEditorFn) (*GetStandingResponse, error)
+
 	// GetFindingWithResponse One finding with its evidence and history
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -11939,6 +12123,54 @@ func (r ListLabelsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListLabelsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetStandingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Standing
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetStandingResponse) GetJSON200() *Standing {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetStandingResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetStandingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetStandingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetStandingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetStandingResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -15609,6 +15841,19 @@ func (c *ClientWithResponses) ListLabelsWithResponse(ctx context.Context, reqEdi
 	return ParseListLabelsResponse(rsp)
 }
 
+// GetStandingWithResponse How it stands: open findings by day, time to proof, worst endpoints, fields and teams
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/findings/standing (the `GetStanding` operationId).
+func (c *ClientWithResponses) GetStandingWithResponse(ctx context.Context, params *GetStandingParams, reqEditors ...RequestEditorFn) (*GetStandingResponse, error) {
+	rsp, err := c.GetStanding(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetStandingResponse(rsp)
+}
+
 // GetFindingWithResponse One finding with its evidence and history
 //
 // Returns a wrapper object for the known response body format(s).
@@ -17557,6 +17802,39 @@ func ParseListLabelsResponse(rsp *http.Response) (*ListLabelsResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []LabelCount
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetStandingResponse parses an HTTP response from a GetStandingWithResponse call
+func ParseGetStandingResponse(rsp *http.Response) (*GetStandingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetStandingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Standing
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -35,7 +35,11 @@ func TestScreenshots(t *testing.T) {
 	shot("home", shows("Latest recordings"))
 	shot("findings", chromedp.Navigate(s.url+"/findings"), shows("secret-value"))
 	shot("finding", chromedp.Click(`//tr[contains(., "password_hash")][contains(., "visitor")]//a`, chromedp.BySearch), shows("How it is usually mended"), shows("password_hash"), chromedp.WaitVisible(`.wire-row.chosen`))
-	shot("endpoints", chromedp.Navigate(s.url+"/endpoints"), shows("GET /v1/berths"))
+	shot("standing", chromedp.Navigate(s.url+"/standing"), shows("Skipper.password_hash"))
+	b.do("somebody asks", chromedp.Evaluate(`fetch("/api/v1/requests", {method: "POST", headers: {"Content-Type": "application/json"}, body: JSON.stringify({service: "fennick-quay", endpoint: "GET /v1/bookings/{booking_id}", audience: "harbour-office",
+		entity: "Skipper", field: "phone", needed_by: "arrivals board", reason: "the desk rings who has not come by the evening"})})`, nil))
+	shot("request", until(`fetch("/api/v1/requests/1").then((r) => r.ok)`), chromedp.Navigate(s.url+"/requests/1"), shows("Would be written"))
+	b.do("the endpoints", chromedp.Navigate(s.url+"/endpoints"), shows("GET /v1/berths"))
 	shot("endpoint", chromedp.Click(`//a[text()="GET /v1/bookings/{booking_id}"]`, chromedp.BySearch), chromedp.WaitVisible(`.wire-row`))
 	shot("captures", chromedp.Navigate(s.url+"/captures"), shows("visitor.har"))
 	shot("capture", chromedp.Navigate(s.url+"/captures/1"), chromedp.WaitVisible(`.wire-row`))
@@ -76,7 +80,6 @@ func terminalPictures(t *testing.T, s *server, dir, recordings string) {
 	}
 	terminalShot(t, home, filepath.Join(dir, "check.png"), "inkret check --contracts contracts/ skipper.har",
 		"cd "+recordings+" && inkret check --contracts "+contracts+" skipper.har")
-	terminalShot(t, home, filepath.Join(dir, "draft.png"), "inkret draft --captures visitor.har", "cd "+recordings+" && inkret draft --captures visitor.har | head -42")
 	terminalShot(t, home, filepath.Join(dir, "entity-where.png"), "inkret entity where fennick-quay Skipper.email", "inkret entity where fennick-quay Skipper.email")
 	id := decode[client.FindingPage](t, run(t, home, nil, "finding", "list", "--format", "json", "--search", "POST skippers password").out).Items[0].ID
 	terminalShot(t, home, filepath.Join(dir, "finding-show.png"), "inkret finding show "+id, "inkret finding show "+id)

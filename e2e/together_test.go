@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -130,6 +132,21 @@ func TestTogetherOnTheCommandLine(t *testing.T) {
 	}
 	if r := run(t, home, nil, "request", "decline", "1"); r.status == 0 || !strings.Contains(r.err, "needs a reason") {
 		t.Errorf("declined without a reason: exit %d\n%s", r.status, r.err)
+	}
+	standing := decode[client.Standing](t, run(t, home, nil, "finding", "standing", "--days", "7", "--format", "json").out)
+	if last := standing.Days[len(standing.Days)-1]; last.Open.Critical != 7 || last.Found != 71 || len(standing.Endpoints) != 10 || standing.Endpoints[0].Name != "GET /v1/berths" || standing.Fields[0].Name != "Skipper.password_hash" {
+		t.Errorf("it stands %+v", standing)
+	}
+	page7 := filepath.Join(t.TempDir(), "risk.html")
+	if r := run(t, home, nil, "finding", "report", "--format", "html", "--severity", "critical", "-o", page7); r.status != 0 || !strings.Contains(r.out, "7 findings of fennick-quay") {
+		t.Errorf("exit %d\n%s%s", r.status, r.out, r.err)
+	}
+	if text, err := os.ReadFile(page7); err != nil || !strings.Contains(string(text), "$.data.password_hash") || strings.Contains(string(text), "http://") && strings.Contains(string(text), "<script") {
+		t.Errorf("the report: %v", err)
+	}
+	baseline := run(t, home, nil, "finding", "report", "--format", "json", "--state", "any")
+	if got := decode[checked](t, baseline.out); got.Service != "fennick-quay" || len(got.Findings) != 71 || got.Summary.Captures == 0 {
+		t.Errorf("as JSON %d findings, %+v", len(got.Findings), got.Summary)
 	}
 	granted := decode[client.ExposureRequest](t, run(t, home, nil, "request", "grant", "1", "--format", "json").out)
 	if granted.State != client.RequestStateGranted || granted.Revision == nil {

@@ -1797,6 +1797,14 @@ type Problem struct {
 	Type   string  `json:"type"`
 }
 
+// ProofTime defines model for ProofTime.
+type ProofTime struct {
+	LongestHours float32  `json:"longest_hours"`
+	MedianHours  float32  `json:"median_hours"`
+	Proofs       int      `json:"proofs"`
+	Severity     Severity `json:"severity"`
+}
+
 // Question defines model for Question.
 type Question struct {
 	Entity *string `json:"entity,omitempty"`
@@ -2083,6 +2091,33 @@ type SkipReason struct {
 	Reason   string `json:"reason"`
 }
 
+// Standing defines model for Standing.
+type Standing struct {
+	// Days Open findings at the end of each day on which that changed, and today; oldest first
+	Days []StandingDay `json:"days"`
+
+	// Endpoints With most that is grave
+	Endpoints []Worst `json:"endpoints"`
+	Fields    []Worst `json:"fields"`
+
+	// Proofs How long proofs took, gravest first
+	Proofs []ProofTime `json:"proofs"`
+	Teams  []Worst     `json:"teams"`
+}
+
+// StandingDay defines model for StandingDay.
+type StandingDay struct {
+	// Closed That were closed, waived or judged no leak that day
+	Closed int `json:"closed"`
+
+	// Day UTC
+	Day string `json:"day"`
+
+	// Found That came or came back that day
+	Found int        `json:"found"`
+	Open  BySeverity `json:"open"`
+}
+
 // State defines model for State.
 type State string
 
@@ -2250,6 +2285,15 @@ type Withdrawal struct {
 	Stay []Finding `json:"stay"`
 }
 
+// Worst defines model for Worst.
+type Worst struct {
+	Name string     `json:"name"`
+	Open BySeverity `json:"open"`
+
+	// Query Of the list of them
+	Query string `json:"query"`
+}
+
 // FindingID defines model for FindingID.
 type FindingID = string
 
@@ -2370,8 +2414,9 @@ type ListEndpointsParams struct {
 	Q *string `form:"q,omitempty" json:"q,omitempty"`
 
 	// Known With a contract
-	Known *bool                    `form:"known,omitempty" json:"known,omitempty"`
-	Sort  *ListEndpointsParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
+	Known   *bool                    `form:"known,omitempty" json:"known,omitempty"`
+	Service *string                  `form:"service,omitempty" json:"service,omitempty"`
+	Sort    *ListEndpointsParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
 
 	// Page From 1
 	Page *PageNumber `form:"page,omitempty" json:"page,omitempty"`
@@ -2407,6 +2452,7 @@ type ListFindingsParams struct {
 	// Assigned `me`, `nobody`, an e-mail address, or `team:` and its name
 	Assigned *string `form:"assigned,omitempty" json:"assigned,omitempty"`
 	Label    *string `form:"label,omitempty" json:"label,omitempty"`
+	Service  *string `form:"service,omitempty" json:"service,omitempty"`
 
 	// Due `over` for what is overdue, or a day before which it is due
 	Due *string `form:"due,omitempty" json:"due,omitempty"`
@@ -2424,6 +2470,15 @@ type ListFindingsParams struct {
 
 // ListFindingsParamsSort defines parameters for ListFindings.
 type ListFindingsParamsSort string
+
+// GetStandingParams defines parameters for GetStanding.
+type GetStandingParams struct {
+	Service *string `form:"service,omitempty" json:"service,omitempty"`
+	Team    *string `form:"team,omitempty" json:"team,omitempty"`
+
+	// Days How far back
+	Days *int `form:"days,omitempty" json:"days,omitempty"`
+}
 
 // WatchLiveParams defines parameters for WatchLive.
 type WatchLiveParams struct {
@@ -2719,6 +2774,9 @@ type ServerInterface interface {
 	// ListLabels Labels in use
 	// (GET /api/v1/findings/labels)
 	ListLabels(ctx *echo.Context) error
+	// GetStanding How it stands: open findings by day, time to proof, worst endpoints, fields and teams
+	// (GET /api/v1/findings/standing)
+	GetStanding(ctx *echo.Context, params GetStandingParams) error
 	// GetFinding One finding with its evidence and history
 	// (GET /api/v1/findings/{finding_id})
 	GetFinding(ctx *echo.Context, findingID FindingID) error
@@ -3300,6 +3358,13 @@ func (w *ServerInterfaceWrapper) ListEndpoints(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter known: %s", err))
 	}
 
+	// ------------- Optional query parameter "service" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "service", ctx.QueryParams(), &params.Service, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
 	// ------------- Optional query parameter "sort" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "sort", ctx.QueryParams(), &params.Sort, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -3425,6 +3490,13 @@ func (w *ServerInterfaceWrapper) ListFindings(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter label: %s", err))
 	}
 
+	// ------------- Optional query parameter "service" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "service", ctx.QueryParams(), &params.Service, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
 	// ------------- Optional query parameter "due" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "due", ctx.QueryParams(), &params.Due, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -3523,6 +3595,38 @@ func (w *ServerInterfaceWrapper) ListLabels(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListLabels(ctx)
+	return err
+}
+
+// GetStanding converts echo context to params.
+func (w *ServerInterfaceWrapper) GetStanding(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetStandingParams
+	// ------------- Optional query parameter "service" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "service", ctx.QueryParams(), &params.Service, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Optional query parameter "team" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "team", ctx.QueryParams(), &params.Team, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter team: %s", err))
+	}
+
+	// ------------- Optional query parameter "days" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "days", ctx.QueryParams(), &params.Days, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter days: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetStanding(ctx, params)
 	return err
 }
 
@@ -4899,6 +5003,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/api/v1/findings/changes", wrapper.ListChanges, options.OperationMiddlewares["listChanges"]...)
 	router.POST(options.BaseURL+"/api/v1/findings/changes", wrapper.ChangeFindings, options.OperationMiddlewares["changeFindings"]...)
 	router.POST(options.BaseURL+"/api/v1/findings/changes/:change_id/undo", wrapper.UndoChange, options.OperationMiddlewares["undoChange"]...)
+	router.GET(options.BaseURL+"/api/v1/findings/standing", wrapper.GetStanding, options.OperationMiddlewares["getStanding"]...)
 	router.GET(options.BaseURL+"/api/v1/findings/labels", wrapper.ListLabels, options.OperationMiddlewares["listLabels"]...)
 	router.GET(options.BaseURL+"/api/v1/findings/due", wrapper.GetDue, options.OperationMiddlewares["getDue"]...)
 	router.PUT(options.BaseURL+"/api/v1/findings/due", wrapper.SetDue, options.OperationMiddlewares["setDue"]...)
@@ -5691,6 +5796,45 @@ type ListLabelsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListLabelsdefaultApplicationProblemPlusJSONResponse) VisitListLabelsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetStandingRequestObject struct {
+	Params GetStandingParams
+}
+
+type GetStandingResponseObject interface {
+	VisitGetStandingResponse(w http.ResponseWriter) error
+}
+
+type GetStanding200JSONResponse Standing
+
+func (response GetStanding200JSONResponse) VisitGetStandingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetStandingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetStandingdefaultApplicationProblemPlusJSONResponse) VisitGetStandingResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8525,6 +8669,9 @@ type StrictServerInterface interface {
 	// ListLabels Labels in use
 	// (GET /api/v1/findings/labels)
 	ListLabels(ctx context.Context, request ListLabelsRequestObject) (ListLabelsResponseObject, error)
+	// GetStanding How it stands: open findings by day, time to proof, worst endpoints, fields and teams
+	// (GET /api/v1/findings/standing)
+	GetStanding(ctx context.Context, request GetStandingRequestObject) (GetStandingResponseObject, error)
 	// GetFinding One finding with its evidence and history
 	// (GET /api/v1/findings/{finding_id})
 	GetFinding(ctx context.Context, request GetFindingRequestObject) (GetFindingResponseObject, error)
@@ -9356,6 +9503,31 @@ func (sh *strictHandler) ListLabels(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(ListLabelsResponseObject); ok {
 		return validResponse.VisitListLabelsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetStanding operation middleware
+func (sh *strictHandler) GetStanding(ctx *echo.Context, params GetStandingParams) error {
+	var request GetStandingRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetStanding(ctx.Request().Context(), request.(GetStandingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetStanding")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetStandingResponseObject); ok {
+		return validResponse.VisitGetStandingResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -244,7 +244,7 @@ func (h *handlers) ListEndpoints(ctx context.Context, r ListEndpointsRequestObje
 	if err != nil {
 		return nil, err
 	}
-	all, total, err := h.service.Endpoints(ctx, service.EndpointFilter{Words: value(r.Params.Q), Known: r.Params.Known, Sort: string(value(r.Params.Sort))}, page)
+	all, total, err := h.service.Endpoints(ctx, service.EndpointFilter{Words: value(r.Params.Q), Service: value(r.Params.Service), Known: r.Params.Known, Sort: string(value(r.Params.Sort))}, page)
 	return ListEndpoints200JSONResponse{Items: each(all, endpointOf), Total: total, Page: page.Number, Size: page.Size}, err
 }
 

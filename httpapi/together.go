@@ -17,7 +17,7 @@ func invalid(detail string) error { return &service.Problem{Code: service.Invali
 // findingFilter reads the filter of a list of findings.
 func (h *handlers) findingFilter(ctx context.Context, q *ListFindingsParams) (by service.FindingFilter, err error) {
 	by = service.FindingFilter{Kinds: list(q.Kind), Audience: value(q.Audience), Endpoint: value(q.Endpoint), Team: value(q.Team), Entity: value(q.Entity),
-		Field: value(q.Field), Batch: value(q.Batch), Label: strings.ToLower(value(q.Label)), Words: value(q.Q), Sort: string(value(q.Sort))}
+		Field: value(q.Field), Batch: value(q.Batch), Label: strings.ToLower(value(q.Label)), Service: value(q.Service), Words: value(q.Q), Sort: string(value(q.Sort))}
 	if by.States, err = statesOf(list(q.State)); err != nil {
 		return by, err
 	}
@@ -67,7 +67,7 @@ func (h *handlers) queryFilter(ctx context.Context, query string) (by service.Fi
 	}
 	p := ListFindingsParams{}
 	into := map[string]**string{"state": &p.State, "severity": &p.Severity, "kind": &p.Kind, "audience": &p.Audience, "endpoint": &p.Endpoint, "team": &p.Team, "entity": &p.Entity,
-		"field": &p.Field, "assigned": &p.Assigned, "label": &p.Label, "due": &p.Due, "q": &p.Q}
+		"field": &p.Field, "assigned": &p.Assigned, "label": &p.Label, "service": &p.Service, "due": &p.Due, "q": &p.Q}
 	for name, values := range q {
 		switch at := into[name]; {
 		case at != nil:
@@ -292,4 +292,29 @@ func (h *handlers) DecideRequest(ctx context.Context, r DecideRequestRequestObje
 		return nil, err
 	}
 	return DecideRequest200JSONResponse(requestOf(who.ID)(v)), nil
+}
+
+// GetStanding implements [StrictServerInterface].
+func (h *handlers) GetStanding(ctx context.Context, r GetStandingRequestObject) (GetStandingResponseObject, error) {
+	days := 90
+	if r.Params.Days != nil {
+		days = *r.Params.Days
+	}
+	s, err := h.service.Standing(ctx, service.StandingFilter{Service: value(r.Params.Service), Team: value(r.Params.Team)}, days)
+	if err != nil {
+		return nil, err
+	}
+	counts := func(open map[scan.Severity]int) BySeverity {
+		return severities(func(s scan.Severity) int { return open[s] })
+	}
+	worst := func(w service.Worst) Worst { return Worst{Name: w.Name, Open: counts(w.Open), Query: w.Query} }
+	return GetStanding200JSONResponse{
+		Days: each(s.Days, func(d service.StandingDay) StandingDay {
+			return StandingDay{Day: d.Day, Open: counts(d.Open), Found: d.Found, Closed: d.Ended}
+		}),
+		Proofs: each(s.Proofs, func(p service.ProofTime) ProofTime {
+			return ProofTime{Severity: Severity(p.Severity.String()), Proofs: p.Proofs, MedianHours: float32(p.Median.Hours()), LongestHours: float32(p.Longest.Hours())}
+		}),
+		Endpoints: each(s.Endpoints, worst), Fields: each(s.Fields, worst), Teams: each(s.Teams, worst),
+	}, nil
 }

@@ -34,6 +34,7 @@ type (
 	Revision       = store.Revision
 	ReviewedAPI    = store.Service
 	SkipReason     = store.SkipReason
+	StandingFilter = store.StandingFilter
 	Words          = store.Words
 )
 

@@ -177,6 +177,7 @@ type FindingFilter struct {
 	Assigned   string // the team that has it: assigned, or the endpoint's where nobody is
 	Label      string
 	DueBefore  string // a day: due before it
+	Service    string
 	Words      string
 	Sort       string
 }
@@ -218,6 +219,9 @@ func (by *FindingFilter) filter() filter {
 	}
 	if by.DueBefore != "" {
 		f.and("due <> '' AND due < ?", by.DueBefore)
+	}
+	if by.Service != "" {
+		f.and("findings.service_id = (SELECT id FROM services WHERE name = ?)", by.Service)
 	}
 	f.words(by.Words, "endpoint", "path", "entity", "field")
 	return f

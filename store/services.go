@@ -140,9 +140,10 @@ func scanEndpoint(r scanner) (Endpoint, error) {
 
 // EndpointFilter narrows a listing of endpoints.
 type EndpointFilter struct {
-	Words string
-	Known *bool
-	Sort  string
+	Words   string
+	Known   *bool
+	Service string
+	Sort    string
 }
 
 // Endpoints lists a page of endpoints and how many there are in all.
@@ -151,6 +152,9 @@ func (s *Store) Endpoints(ctx context.Context, by EndpointFilter, page Page) ([]
 	f.words(by.Words, "text", "endpoints.team")
 	if by.Known != nil {
 		f.and("known = ?", *by.Known)
+	}
+	if by.Service != "" {
+		f.and("endpoints.service_id = (SELECT id FROM services WHERE name = ?)", by.Service)
 	}
 	var total int
 	if err := s.read.QueryRowContext(ctx, `SELECT count(*) FROM endpoints`+f.sql(), f.args...).Scan(&total); err != nil {

@@ -39,6 +39,7 @@ const router = createBrowserRouter([
       { index: true, element: page(() => import("./pages/home/home")) },
       { path: "findings", element: page(() => import("./pages/findings/findings")) },
       { path: "findings/:id", element: page(() => import("./pages/finding/finding")) },
+      { path: "standing", element: page(() => import("./pages/standing/standing")) },
       { path: "requests", element: page(() => import("./pages/requests/requests")) },
       { path: "requests/:id", element: page(() => import("./pages/requests/request")) },
       { path: "notices", element: page(() => import("./pages/notices/notices")) },

@@ -1130,6 +1130,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/findings/standing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How it stands: open findings by day, time to proof, worst endpoints, fields and teams */
+        get: operations["getStanding"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/findings/labels": {
         parameters: {
             query?: never;
@@ -2438,6 +2455,37 @@ export interface components {
         Undone: {
             undone: number;
             left: components["schemas"]["RefusedFinding"][];
+        };
+        Standing: {
+            /** @description Open findings at the end of each day on which that changed, and today; oldest first */
+            days: components["schemas"]["StandingDay"][];
+            /** @description How long proofs took, gravest first */
+            proofs: components["schemas"]["ProofTime"][];
+            /** @description With most that is grave */
+            endpoints: components["schemas"]["Worst"][];
+            fields: components["schemas"]["Worst"][];
+            teams: components["schemas"]["Worst"][];
+        };
+        StandingDay: {
+            /** @description UTC */
+            day: string;
+            open: components["schemas"]["BySeverity"];
+            /** @description That came or came back that day */
+            found: number;
+            /** @description That were closed, waived or judged no leak that day */
+            closed: number;
+        };
+        ProofTime: {
+            severity: components["schemas"]["Severity"];
+            proofs: number;
+            median_hours: number;
+            longest_hours: number;
+        };
+        Worst: {
+            name: string;
+            open: components["schemas"]["BySeverity"];
+            /** @description Of the list of them */
+            query: string;
         };
         LabelCount: {
             label: string;
@@ -4339,6 +4387,7 @@ export interface operations {
                 q?: string;
                 /** @description With a contract */
                 known?: boolean;
+                service?: string;
                 sort?: "endpoint" | "-endpoint" | "open" | "-open" | "captures" | "-captures" | "excess" | "-excess" | "last_seen" | "-last_seen";
                 /** @description From 1 */
                 page?: components["parameters"]["PageNumber"];
@@ -4427,6 +4476,7 @@ export interface operations {
                 /** @description `me`, `nobody`, an e-mail address, or `team:` and its name */
                 assigned?: string;
                 label?: string;
+                service?: string;
                 /** @description `over` for what is overdue, or a day before which it is due */
                 due?: string;
                 /** @description Words in endpoint, path, entity or field */
@@ -4519,6 +4569,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Undone"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getStanding: {
+        parameters: {
+            query?: {
+                service?: string;
+                team?: string;
+                /** @description How far back */
+                days?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How it stands */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Standing"];
                 };
             };
             default: components["responses"]["Failure"];

@@ -1,4 +1,4 @@
-import { AimOutlined, ApiOutlined, BellOutlined, BulbOutlined, CommentOutlined, CloudUploadOutlined, DatabaseOutlined, EyeOutlined, FileProtectOutlined, HistoryOutlined, HomeOutlined, LogoutOutlined, SettingOutlined, TableOutlined, TeamOutlined } from "@ant-design/icons";
+import { AimOutlined, ApiOutlined, BellOutlined, BulbOutlined, CommentOutlined, CloudUploadOutlined, DatabaseOutlined, EyeOutlined, FileProtectOutlined, HistoryOutlined, HomeOutlined, LineChartOutlined, LogoutOutlined, SettingOutlined, TableOutlined, TeamOutlined } from "@ant-design/icons";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Badge, Button, Flex, Layout, Menu, Typography } from "antd";
 import { useEffect } from "react";
@@ -11,6 +11,7 @@ import { Failed, Loading } from "./states";
 const pages = [
   { key: "/", icon: <HomeOutlined aria-hidden />, label: <Link to="/">Home</Link> },
   { key: "/findings", icon: <AimOutlined aria-hidden />, label: <Link to="/findings">Findings</Link> },
+  { key: "/standing", icon: <LineChartOutlined aria-hidden />, label: <Link to="/standing">Standing</Link> },
   { key: "/endpoints", icon: <ApiOutlined aria-hidden />, label: <Link to="/endpoints">Endpoints</Link> },
   { key: "/entities", icon: <DatabaseOutlined aria-hidden />, label: <Link to="/entities">Entities</Link> },
   { key: "/exposure", icon: <TableOutlined aria-hidden />, label: <Link to="/exposure">Exposure map</Link> },

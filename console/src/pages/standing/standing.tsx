@@ -1,0 +1,166 @@
+import { useQuery } from "@tanstack/react-query";
+import { Flex, Segmented, Select, Table, Typography } from "antd";
+import { lazy, Suspense } from "react";
+import { Link } from "react-router";
+import { api, take } from "../../api/client";
+import type { components } from "../../api/schema.gen";
+import { useAddress } from "../../shared/address";
+import { count } from "../../shared/format";
+import { ServicePicker, useService } from "../../shared/service";
+import { Heading } from "../../shared/shell";
+import { Empty, Failed, Loading } from "../../shared/states";
+import { severities, SeverityMark } from "../../shared/tags";
+
+const OpenChart = lazy(() => import("./chart"));
+
+type Schemas = components["schemas"];
+
+/** How it stands: what is open by day, how long proofs take, and where it is worst. */
+export default function StandingPage() {
+  const { get, set } = useAddress();
+  const { services, name } = useService();
+  const days = Number(get("days")) || 90;
+  const team = get("team") || undefined;
+  const standing = useQuery({ queryKey: ["standing", name, team, days], queryFn: () => take(api.GET("/api/v1/findings/standing", { params: { query: { service: name || undefined, team, days } } })), enabled: !services.isPending });
+  if (services.isPending || standing.isPending) return <Loading what="how it stands" />;
+  if (standing.error) return <Failed error={standing.error} again={() => standing.refetch()} />;
+  const s = standing.data;
+  const ever = s.days.some((d) => d.found > 0 || severities.some((v) => d.open[v] > 0));
+  return (
+    <>
+      <Heading
+        title="Standing"
+        aside={
+          <Flex gap={8} wrap>
+            <ServicePicker />
+            <Select allowClear aria-label="Team" placeholder="All teams" style={{ minWidth: 150 }} value={team} onChange={(v?: string) => set({ team: v ?? "" })} options={(team && !s.teams.some((t) => t.name === team) ? [{ name: team }, ...s.teams] : s.teams).filter((t) => t.name !== "no team").map((t) => ({ value: t.name, label: `team ${t.name}` }))} />
+            <Segmented aria-label="How far back" value={days} onChange={(v) => set({ days: v === 90 ? "" : String(v) })} options={[{ value: 14, label: "2 weeks" }, { value: 90, label: "3 months" }, { value: 365, label: "1 year" }]} />
+          </Flex>
+        }
+      >
+        How it stands
+      </Heading>
+      {!ever ? (
+        <Empty title="Nothing was found yet">
+          <Link to="/captures">Send a recording</Link> to see what leaks.
+        </Empty>
+      ) : (
+        <div className="stack">
+          <section className="sheet" aria-label="Open findings by day">
+            <Typography.Title level={2}>Open findings, by severity</Typography.Title>
+            <OverTime days={s.days} />
+            <details>
+              <summary>As a table</summary>
+              <DaysTable days={s.days} />
+            </details>
+          </section>
+          <section className="sheet" aria-label="Time to proof">
+            <Typography.Title level={2}>From being found to proof</Typography.Title>
+            {s.proofs.length === 0 ? (
+              <Typography.Text type="secondary">No repair was proven in this time.</Typography.Text>
+            ) : (
+              <Table<Schemas["ProofTime"]>
+                size="small"
+                rowKey="severity"
+                pagination={false}
+                dataSource={s.proofs}
+                columns={[
+                  { title: "Severity", width: 140, render: (_, p) => <SeverityMark severity={p.severity} /> },
+                  { title: "Proven", width: 120, align: "right", render: (_, p) => <Link to={`/findings?state=closed&severity=${p.severity}`}>{p.proofs}</Link> },
+                  { title: "Half of them within", width: 180, align: "right", render: (_, p) => hours(p.median_hours) },
+                  { title: "The slowest", align: "right", width: 180, render: (_, p) => hours(p.longest_hours) },
+                  { title: "" },
+                ]}
+              />
+            )}
+          </section>
+          <div className="split">
+            <Worst title="Entity fields" all={s.fields} />
+            <Worst title="Endpoints, the worst first" all={s.endpoints} />
+          </div>
+          <Worst title="Teams" all={s.teams} />
+        </div>
+      )}
+    </>
+  );
+}
+
+/** The days as lines, from the first on which anything was open; of one day there is no line to draw. */
+function OverTime({ days }: { days: Schemas["StandingDay"][] }) {
+  const first = Math.max(0, days.findIndex((d) => severities.some((v) => d.open[v] > 0)) - 1);
+  const turns = days.filter((d) => d.found > 0 || d.closed > 0);
+  const last = days[days.length - 1];
+  if (turns.length < 2 && last) {
+    return (
+      <>
+        <Flex gap={24} wrap style={{ marginBottom: 8 }}>
+          {severities.map((v) => (
+            <Link key={v} to={`/findings?severity=${v}`}>
+              <strong>{last.open[v]}</strong> <SeverityMark severity={v} />
+            </Link>
+          ))}
+        </Flex>
+        <Typography.Paragraph type="secondary">{turns[0] ? `All of it came on ${turns[0].day}: the lines begin with the next change.` : "Nothing changed in this time."}</Typography.Paragraph>
+      </>
+    );
+  }
+  return (
+    <Suspense fallback={<Loading what="the chart" />}>
+      <OpenChart days={days.slice(first)} />
+    </Suspense>
+  );
+}
+
+function hours(n: number): string {
+  if (n < 1) return "within an hour";
+  return n < 48 ? `${Math.round(n)} hours` : `${Math.round(n / 24)} days`;
+}
+
+function DaysTable({ days }: { days: Schemas["StandingDay"][] }) {
+  return (
+    <Table<Schemas["StandingDay"]>
+      size="small"
+      rowKey="day"
+      pagination={{ pageSize: 20, hideOnSinglePage: true }}
+      dataSource={[...days].reverse()}
+      columns={[
+        { title: "Day", dataIndex: "day" },
+        ...severities.map((v) => ({ title: v, align: "right" as const, render: (_: unknown, d: Schemas["StandingDay"]) => d.open[v] })),
+        { title: "came", align: "right", dataIndex: "found" },
+        { title: "went", align: "right", dataIndex: "closed" },
+      ]}
+    />
+  );
+}
+
+function Worst({ title, all }: { title: string; all: Schemas["Worst"][] }) {
+  return (
+    <section className="sheet" aria-label={title}>
+      <Typography.Title level={2}>{title}</Typography.Title>
+      <Table<Schemas["Worst"]>
+        size="small"
+        rowKey="query"
+        pagination={false}
+        dataSource={all}
+        locale={{ emptyText: <Empty title="Nothing is open" /> }}
+        columns={[
+          { title: "", render: (_, w) => <Link to={`/findings?${w.query}`}>{w.name}</Link> },
+          {
+            title: "Open",
+            render: (_, w) => (
+              <Flex gap={10} wrap>
+                {severities
+                  .filter((v) => w.open[v] > 0)
+                  .map((v) => (
+                    <Link key={v} to={`/findings?${w.query}&severity=${v}`} title={count(w.open[v], `${v} finding`)}>
+                      {w.open[v]} <SeverityMark severity={v} />
+                    </Link>
+                  ))}
+              </Flex>
+            ),
+          },
+        ]}
+      />
+    </section>
+  );
+}

@@ -1,0 +1,165 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"inkret/core/scan"
+	"inkret/store"
+)
+
+// Standing is how it stands with the findings.
+type Standing struct {
+	Days      []StandingDay
+	Proofs    []ProofTime
+	Endpoints []Worst
+	Fields    []Worst
+	Teams     []Worst
+}
+
+// StandingDay is how many findings were open at the end of a day, by severity, and what came
+// and went that day.
+type StandingDay struct {
+	Day          string
+	Open         map[scan.Severity]int
+	Found, Ended int
+}
+
+// ProofTime is how long proofs of a severity took.
+type ProofTime struct {
+	Severity        scan.Severity
+	Proofs          int
+	Median, Longest time.Duration
+}
+
+// Worst is an endpoint, field or team with its open findings by severity.
+type Worst struct {
+	Name  string
+	Open  map[scan.Severity]int
+	Query string // of the list of them
+}
+
+const shownWorst = 10
+
+// Standing works out how it stands, over so many days up to today.
+func (s *Service) Standing(ctx context.Context, by store.StandingFilter, days int) (Standing, error) {
+	var out Standing
+	since := s.now().UTC().AddDate(0, 0, -days)
+	turns, err := s.store.Turns(ctx, by)
+	if err != nil {
+		return out, err
+	}
+	out.Days = daysOf(turns, since.Format(time.DateOnly), s.now().UTC().Format(time.DateOnly))
+	proofs, err := s.store.Proofs(ctx, by, since)
+	if err != nil {
+		return out, err
+	}
+	out.Proofs = proofTimes(proofs)
+	for part, into := range map[string]*[]Worst{"endpoint": &out.Endpoints, "field": &out.Fields, "team": &out.Teams} {
+		all, err := s.store.Worst(ctx, by, part)
+		if err != nil {
+			return out, err
+		}
+		*into = worstOf(all, part)
+	}
+	return out, nil
+}
+
+// daysOf adds up what came and went into what was open, for the days from first to last. The
+// first of them has what was open before.
+func daysOf(turns []store.Turn, first, last string) []StandingDay {
+	open := map[scan.Severity]int{}
+	days := []StandingDay{{Day: first}}
+	for _, t := range turns {
+		if t.Day > last { // of a clock that was set back
+			t.Day = last
+		}
+		day := &days[len(days)-1]
+		if t.Day > day.Day {
+			day.Open = copyOf(open)
+			days = append(days, StandingDay{Day: t.Day})
+			day = &days[len(days)-1]
+		}
+		open[scan.Severity(t.Severity)] += t.Came - t.Went
+		if t.Day >= first {
+			day.Found += t.Came
+			day.Ended += t.Went
+		}
+	}
+	days[len(days)-1].Open = copyOf(open)
+	if days[len(days)-1].Day < last {
+		days = append(days, StandingDay{Day: last, Open: copyOf(open)})
+	}
+	return days
+}
+
+func copyOf(m map[scan.Severity]int) map[scan.Severity]int {
+	out := make(map[scan.Severity]int, len(m))
+	for k, v := range m {
+		out[k] = v
+	}
+	return out
+}
+
+func proofTimes(all []store.Proven) []ProofTime {
+	took := map[scan.Severity][]time.Duration{}
+	for _, p := range all {
+		took[scan.Severity(p.Severity)] = append(took[scan.Severity(p.Severity)], p.Took)
+	}
+	out := []ProofTime{}
+	for severity := scan.Critical; severity >= scan.Info; severity-- {
+		t := took[severity]
+		if len(t) == 0 {
+			continue
+		}
+		slices.Sort(t)
+		out = append(out, ProofTime{severity, len(t), t[len(t)/2], t[len(t)-1]})
+	}
+	return out
+}
+
+// worstOf gathers counts by name, those with most that is grave first.
+func worstOf(all []store.WorstOf, part string) []Worst {
+	by := map[string]*Worst{}
+	for _, w := range all {
+		one := by[w.Key]
+		if one == nil {
+			one = &Worst{Name: w.Name, Open: map[scan.Severity]int{}}
+			q := url.Values{}
+			switch part {
+			case "endpoint":
+				q.Set("endpoint", w.Key)
+			case "field":
+				entity, field, _ := strings.Cut(w.Key, "\n")
+				q.Set("entity", entity)
+				q.Set("field", field)
+			case "team":
+				q.Set("assigned", "team:"+w.Name)
+				if w.Name == "" {
+					one.Name = "no team"
+					q.Set("assigned", "nobody")
+				}
+			}
+			one.Query = q.Encode()
+			by[w.Key] = one
+		}
+		one.Open[scan.Severity(w.Severity)] += w.Open
+	}
+	out := make([]Worst, 0, len(by))
+	for _, w := range by {
+		out = append(out, *w)
+	}
+	slices.SortFunc(out, func(a, b Worst) int {
+		for severity := scan.Critical; severity >= scan.Info; severity-- {
+			if c := cmp.Compare(b.Open[severity], a.Open[severity]); c != 0 {
+				return c
+			}
+		}
+		return cmp.Compare(a.Name, b.Name)
+	})
+	return out[:min(len(out), shownWorst)]
+}

@@ -1,0 +1,86 @@
+package store
+
+import (
+	"context"
+	"time"
+)
+
+// How it stands, worked out from what happened to findings: nothing is kept for it besides.
+
+// Turn is how many findings of a severity became open, or no longer were, on a day.
+type Turn struct {
+	Day      string
+	Severity int
+	Came     int // found, or open again
+	Went     int // closed, waived or judged no leak
+}
+
+// Proven is how long it took from a finding's coming, or coming back, to its proof.
+type Proven struct {
+	Severity int
+	Took     time.Duration
+}
+
+// WorstOf counts the open findings of an endpoint, a field or a team by severity.
+type WorstOf struct {
+	Name     string
+	Key      string // by which they are listed: an endpoint's id, a team, an entity and field
+	Severity int
+	Open     int
+}
+
+// StandingFilter narrows how it stands. Empty parts do not.
+type StandingFilter struct{ Service, Team string }
+
+func (by *StandingFilter) filter() filter {
+	var f filter
+	if by.Service != "" {
+		f.and("findings.service_id = (SELECT id FROM services WHERE name = ?)", by.Service)
+	}
+	if by.Team != "" {
+		f.and("iif(assigned_team = '', team, assigned_team) = ?", by.Team)
+	}
+	return f
+}
+
+// Turns lists what came and went, by day and severity, oldest first.
+func (s *Store) Turns(ctx context.Context, by StandingFilter) ([]Turn, error) {
+	f := by.filter()
+	f.and("(events.kind = 'found' OR events.kind = 'move' AND (was IN " + openStates + ") <> (became IN " + openStates + "))")
+	return rows(ctx, s.read, func(r scanner) (t Turn, err error) { return t, r.Scan(&t.Day, &t.Severity, &t.Came, &t.Went) },
+		`SELECT date(at / 1000, 'unixepoch') AS day, severity, sum(events.kind = 'found' OR became IN `+openStates+`), sum(events.kind = 'move' AND became NOT IN `+openStates+`)
+		FROM events JOIN findings ON findings.id = finding_id`+f.sql()+` GROUP BY day, severity ORDER BY day`, f.args...)
+}
+
+// Proofs lists how long proofs took that were given since a time.
+func (s *Store) Proofs(ctx context.Context, by StandingFilter, since time.Time) ([]Proven, error) {
+	f := by.filter()
+	f.and("events.became = 'closed' AND at >= ?", millis(since))
+	return rows(ctx, s.read, func(r scanner) (Proven, error) {
+		var p Proven
+		var took int64
+		err := r.Scan(&p.Severity, &took)
+		p.Took = time.Duration(took) * time.Millisecond
+		return p, err
+	}, `SELECT severity, max(0, at - coalesce((SELECT max(came.at) FROM events came WHERE came.finding_id = findings.id AND came.id < events.id AND (came.kind = 'found' OR came.became = 'returned')), at))
+		FROM events JOIN findings ON findings.id = finding_id`+f.sql(), f.args...)
+}
+
+// The parts that [Store.Worst] counts by: what names one, and what lists it.
+var worstParts = map[string][2]string{
+	"endpoint": {"endpoint", "endpoint_id"},
+	"field":    {"entity || '.' || field", "entity || char(10) || field"},
+	"team":     {"iif(assigned_team = '', team, assigned_team)", "iif(assigned_team = '', team, assigned_team)"},
+}
+
+// Worst counts open findings by a part: endpoint, field or team.
+func (s *Store) Worst(ctx context.Context, by StandingFilter, part string) ([]WorstOf, error) {
+	f := by.filter()
+	f.and("state IN " + openStates)
+	if part == "field" {
+		f.and("field <> ''")
+	}
+	name, key := worstParts[part][0], worstParts[part][1]
+	return rows(ctx, s.read, func(r scanner) (w WorstOf, err error) { return w, r.Scan(&w.Name, &w.Key, &w.Severity, &w.Open) },
+		`SELECT `+name+`, `+key+`, severity, count(*) FROM findings`+f.sql()+` GROUP BY 1, 2, 3`, f.args...)
+}
