@@ -274,7 +274,7 @@ func (a *app) oneFinding(c *cli.Command, r *remote, got result[client.FindingDet
 		}
 		if d.Teaches != nil && len(moves) > 0 {
 			for _, one := range *d.Teaches {
-				line("no leak?", strings.ReplaceAll(one.Text, "\n", " "))
+				line("no leak?", strings.Join(strings.Fields(one.Text), " "))
 			}
 		}
 		if d.Prove != nil {

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"inkret/core/catalog"
 	"inkret/core/finding"
 	"inkret/core/scan"
 	"inkret/store"
@@ -376,7 +377,7 @@ func teachings(f *store.Finding) []Teaching {
 		if f.Field != "" && !strings.EqualFold(f.Field, name) {
 			grant += " " + f.Field
 		}
-		if name != "" && f.Direction == finding.Response && !kind.Whole() {
+		if name != "" && f.Direction == finding.Response && !kind.Whole() && f.Class != catalog.Secret.String() {
 			all = append(all, Teaching{"grant", "in the response of " + f.Endpoint + " for " + f.Audience + ", at the place of " + f.Path + ":\n" + grant})
 		}
 	}

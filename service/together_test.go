@@ -319,12 +319,25 @@ func TestWhatTeachesThatItIsNoLeak(t *testing.T) {
 	w := newWorld(t)
 	w.several()
 	v := w.theHash()
-	var all []string
-	for _, teaches := range v.Teaches {
-		all = append(all, teaches.What+": "+teaches.Text)
+	teach := func(v FindingView) string {
+		var all []string
+		for _, teaches := range v.Teaches {
+			all = append(all, teaches.What+": "+teaches.Text)
+		}
+		return strings.Join(all, "\n")
 	}
-	got := strings.Join(all, "\n")
-	for _, want := range []string{"grant: in the response of GET /skippers/{id} for office", "password_hash:", `exception: exceptions:` + "\n" + `  - {endpoint: "GET /skippers/{id}", path: "$.password_hash", kind: secret-value, reason: say why}`, "format: "} {
+	got := teach(v)
+	if strings.Contains(got, "grant: ") {
+		t.Errorf("it teaches to grant a secret:\n%s", got)
+	}
+	fields, _, err := w.Findings(t.Context(), FindingFilter{Kinds: []string{"unexpected-field"}}, Page{Number: 1, Size: 9})
+	if err != nil || len(fields) != 1 {
+		t.Fatal(len(fields), err)
+	}
+	if field, err := w.Finding(t.Context(), w.who, fields[0].ID); err != nil || !strings.Contains(teach(field), "grant: in the response of GET /skippers/{id} for office, at the place of $.x:\n      x:") {
+		t.Errorf("it teaches\n%s\n%v", teach(field), err)
+	}
+	for _, want := range []string{`exception: exceptions:` + "\n" + `  - {endpoint: "GET /skippers/{id}", path: "$.password_hash", kind: secret-value, reason: say why}`, "format: "} {
 		if !strings.Contains(got, want) {
 			t.Errorf("it teaches\n%s\nwithout %q", got, want)
 		}
