@@ -95,7 +95,7 @@ func (a *app) askForField(ctx context.Context, c *cli.Command) error {
 }
 
 func (a *app) showRequest(ctx context.Context, c *cli.Command) error {
-	id, r, err := a.theRequest(c)
+	id, r, err := a.theNumber(c, "a request")
 	if err != nil {
 		return err
 	}
@@ -103,18 +103,8 @@ func (a *app) showRequest(ctx context.Context, c *cli.Command) error {
 	return a.oneRequest(c, r, answerOf[client.ExposureRequest](response, err))
 }
 
-// theRequest gives the request that a command names, and the service.
-func (a *app) theRequest(c *cli.Command) (int64, *remote, error) {
-	id, err := number(c, "a request")
-	if err != nil {
-		return 0, nil, err
-	}
-	r, err := a.remote()
-	return id, r, err
-}
-
 func (a *app) grantRequest(ctx context.Context, c *cli.Command) error {
-	id, r, err := a.theRequest(c)
+	id, r, err := a.theNumber(c, "a request")
 	if err != nil {
 		return err
 	}
@@ -127,7 +117,7 @@ func (a *app) grantRequest(ctx context.Context, c *cli.Command) error {
 }
 
 func (a *app) declineRequest(ctx context.Context, c *cli.Command) error {
-	id, r, err := a.theRequest(c)
+	id, r, err := a.theNumber(c, "a request")
 	if err != nil {
 		return err
 	}
@@ -136,7 +126,7 @@ func (a *app) declineRequest(ctx context.Context, c *cli.Command) error {
 }
 
 func (a *app) withdrawRequest(ctx context.Context, c *cli.Command) error {
-	id, r, err := a.theRequest(c)
+	id, r, err := a.theNumber(c, "a request")
 	if err != nil {
 		return err
 	}

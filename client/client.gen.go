@@ -137,6 +137,27 @@ func (e CoverageGapKind) Valid() bool {
 	}
 }
 
+// Defines values for DeliveryState.
+const (
+	DeliveryStateGivenUp DeliveryState = "given up"
+	DeliveryStateTaken   DeliveryState = "taken"
+	DeliveryStateWaiting DeliveryState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the DeliveryState enum.
+func (e DeliveryState) Valid() bool {
+	switch e {
+	case DeliveryStateGivenUp:
+		return true
+	case DeliveryStateTaken:
+		return true
+	case DeliveryStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Direction.
 const (
 	Narrowing Direction = "narrowing"
@@ -248,6 +269,42 @@ func (e FlowState) Valid() bool {
 	case FlowStateLeaking:
 		return true
 	case FlowStatePromised:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NewHookKinds.
+const (
+	NewHookKindsAssigned NewHookKinds = "assigned"
+	NewHookKindsClosed   NewHookKinds = "closed"
+	NewHookKindsComment  NewHookKinds = "comment"
+	NewHookKindsDue      NewHookKinds = "due"
+	NewHookKindsFound    NewHookKinds = "found"
+	NewHookKindsLabelled NewHookKinds = "labelled"
+	NewHookKindsMoved    NewHookKinds = "moved"
+	NewHookKindsReturned NewHookKinds = "returned"
+)
+
+// Valid indicates whether the value is a known member of the NewHookKinds enum.
+func (e NewHookKinds) Valid() bool {
+	switch e {
+	case NewHookKindsAssigned:
+		return true
+	case NewHookKindsClosed:
+		return true
+	case NewHookKindsComment:
+		return true
+	case NewHookKindsDue:
+		return true
+	case NewHookKindsFound:
+		return true
+	case NewHookKindsLabelled:
+		return true
+	case NewHookKindsMoved:
+		return true
+	case NewHookKindsReturned:
 		return true
 	default:
 		return false
@@ -704,6 +761,14 @@ func (e ListFindingsParamsSort) Valid() bool {
 	}
 }
 
+// AddedHook defines model for AddedHook.
+type AddedHook struct {
+	Hook Hook `json:"hook"`
+
+	// Secret As Standard Webhooks writes it, whsec_ before base64
+	Secret string `json:"secret"`
+}
+
 // Advice defines model for Advice.
 type Advice struct {
 	About    string    `json:"about"`
@@ -1036,6 +1101,35 @@ type Decision struct {
 
 	// Comment Needed to decline
 	Comment *string `json:"comment,omitempty"`
+}
+
+// Delivery defines model for Delivery.
+type Delivery struct {
+	// Event The body as it is sent
+	Event string    `json:"event"`
+	ID    int64     `json:"id"`
+	Kind  string    `json:"kind"`
+	Made  time.Time `json:"made"`
+
+	// Next When it is tried next
+	Next *time.Time `json:"next,omitempty"`
+
+	// Said What came of the last try
+	Said  *string       `json:"said,omitempty"`
+	State DeliveryState `json:"state"`
+	Taken *time.Time    `json:"taken,omitempty"`
+	Tries int           `json:"tries"`
+}
+
+// DeliveryState defines model for Delivery.State.
+type DeliveryState string
+
+// DeliveryPage defines model for DeliveryPage.
+type DeliveryPage struct {
+	Items []Delivery `json:"items"`
+	Page  int        `json:"page"`
+	Size  int        `json:"size"`
+	Total int        `json:"total"`
 }
 
 // Direction Whether more is let out than before
@@ -1562,6 +1656,28 @@ type Home struct {
 	WaiversEnding int `json:"waivers_ending"`
 }
 
+// Hook defines model for Hook.
+type Hook struct {
+	// Address Where it is reached, if not where its name leads
+	Address *string   `json:"address,omitempty"`
+	Author  string    `json:"author"`
+	Created time.Time `json:"created"`
+
+	// Failed Deliveries that were given up
+	Failed int   `json:"failed"`
+	ID     int64 `json:"id"`
+
+	// Kinds Of events; none is all
+	Kinds   []string `json:"kinds"`
+	Least   Severity `json:"least"`
+	Name    string   `json:"name"`
+	Service *string  `json:"service,omitempty"`
+	URL     string   `json:"url"`
+
+	// Waiting Deliveries that are to be tried
+	Waiting int `json:"waiting"`
+}
+
 // Invitation defines model for Invitation.
 type Invitation struct {
 	Email string `json:"email"`
@@ -1668,6 +1784,20 @@ type Move struct {
 	// Until The last day of a waiver, UTC
 	Until *string `json:"until,omitempty"`
 }
+
+// NewHook defines model for NewHook.
+type NewHook struct {
+	// Address Where it is reached, if not where its name leads: inside it must be said
+	Address *string         `json:"address,omitempty"`
+	Kinds   *[]NewHookKinds `json:"kinds,omitempty"`
+	Least   *Severity       `json:"least,omitempty"`
+	Name    string          `json:"name"`
+	Service *string         `json:"service,omitempty"`
+	URL     string          `json:"url"`
+}
+
+// NewHookKinds defines model for NewHook.Kinds.
+type NewHookKinds string
 
 // NewRequest defines model for NewRequest.
 type NewRequest struct {
@@ -2481,6 +2611,15 @@ type GetStandingParams struct {
 	Days *int `form:"days,omitempty" json:"days,omitempty"`
 }
 
+// ListDeliveriesParams defines parameters for ListDeliveries.
+type ListDeliveriesParams struct {
+	// Page From 1
+	Page *PageNumber `form:"page,omitempty" json:"page,omitempty"`
+
+	// Size Items a page
+	Size *PageSize `form:"size,omitempty" json:"size,omitempty"`
+}
+
 // WatchLiveParams defines parameters for WatchLive.
 type WatchLiveParams struct {
 	Service *string `form:"service,omitempty" json:"service,omitempty"`
@@ -2634,6 +2773,9 @@ type CommentFindingJSONRequestBody = Comment
 
 // MoveFindingJSONRequestBody defines body for MoveFinding for application/json ContentType.
 type MoveFindingJSONRequestBody = Move
+
+// AddHookJSONRequestBody defines body for AddHook for application/json ContentType.
+type AddHookJSONRequestBody = NewHook
 
 // ReadNoticesJSONRequestBody defines body for ReadNotices for application/json ContentType.
 type ReadNoticesJSONRequestBody = ReadUpTo
@@ -2875,6 +3017,11 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/comparisons (the `CompareCaptures` operationId).
 	CompareCaptures(ctx context.Context, params *CompareCapturesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// DeliverAgain Send a delivery once more, whatever came of it
+	//
+	// Corresponds with POST /api/v1/deliveries/{delivery_id}/again (the `DeliverAgain` operationId).
+	DeliverAgain(ctx context.Context, deliveryID int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListEndpoints Endpoints, with and without a contract
 	//
 	// Corresponds with GET /api/v1/endpoints (the `ListEndpoints` operationId).
@@ -2994,6 +3141,40 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/home (the `GetHome` operationId).
 	GetHome(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListHooks Addresses that are told of what happens to findings; never their secrets
+	//
+	// Corresponds with GET /api/v1/hooks (the `ListHooks` operationId).
+	ListHooks(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddHookWithBody Tell an address what happens to findings from now on
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/hooks (the `AddHook` operationId).
+	AddHookWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddHook Tell an address what happens to findings from now on
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/hooks (the `AddHook` operationId).
+	AddHook(ctx context.Context, body AddHookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DropHook Tell an address nothing any more
+	//
+	// Corresponds with DELETE /api/v1/hooks/{hook_id} (the `DropHook` operationId).
+	DropHook(ctx context.Context, hookID int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListDeliveries What a hook was told, and what came of it
+	//
+	// Corresponds with GET /api/v1/hooks/{hook_id}/deliveries (the `ListDeliveries` operationId).
+	ListDeliveries(ctx context.Context, hookID int64, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TestHook Send an event that says that it is a test
+	//
+	// Corresponds with POST /api/v1/hooks/{hook_id}/test (the `TestHook` operationId).
+	TestHook(ctx context.Context, hookID int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListKinds List what kinds of findings there are and what each means
 	//
@@ -3805,6 +3986,21 @@ func (c *Client) CompareCaptures(ctx context.Context, params *CompareCapturesPar
 	return c.Client.Do(req)
 }
 
+// DeliverAgain Send a delivery once more, whatever came of it
+//
+// Corresponds with POST /api/v1/deliveries/{delivery_id}/again (the `DeliverAgain` operationId).
+func (c *Client) DeliverAgain(ctx context.Context, deliveryID int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeliverAgainRequest(c.Server, deliveryID)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListEndpoints Endpoints, with and without a contract
 //
 // Corresponds with GET /api/v1/endpoints (the `ListEndpoints` operationId).
@@ -4115,6 +4311,100 @@ func (c *Client) MoveFinding(ctx context.Context, findingID FindingID, body Move
 // Corresponds with GET /api/v1/home (the `GetHome` operationId).
 func (c *Client) GetHome(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetHomeRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListHooks Addresses that are told of what happens to findings; never their secrets
+//
+// Corresponds with GET /api/v1/hooks (the `ListHooks` operationId).
+func (c *Client) ListHooks(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListHooksRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddHookWithBody Tell an address what happens to findings from now on
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/hooks (the `AddHook` operationId).
+func (c *Client) AddHookWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddHookRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddHook Tell an address what happens to findings from now on
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/hooks (the `AddHook` operationId).
+func (c *Client) AddHook(ctx context.Context, body AddHookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddHookRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DropHook Tell an address nothing any more
+//
+// Corresponds with DELETE /api/v1/hooks/{hook_id} (the `DropHook` operationId).
+func (c *Client) DropHook(ctx context.Context, hookID int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDropHookRequest(c.Server, hookID)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListDeliveries What a hook was told, and what came of it
+//
+// Corresponds with GET /api/v1/hooks/{hook_id}/deliveries (the `ListDeliveries` operationId).
+func (c *Client) ListDeliveries(ctx context.Context, hookID int64, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDeliveriesRequest(c.Server, hookID, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TestHook Send an event that says that it is a test
+//
+// Corresponds with POST /api/v1/hooks/{hook_id}/test (the `TestHook` operationId).
+func (c *Client) TestHook(ctx context.Context, hookID int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestHookRequest(c.Server, hookID)
 	if err != nil {
 		return nil, err
 	}
@@ -6372,6 +6662,40 @@ func NewCompareCapturesRequest(server string, params *CompareCapturesParams) (*h
 	return req, nil
 }
 
+// NewDeliverAgainRequest constructs an http.Request for the DeliverAgain method
+func NewDeliverAgainRequest(server string, deliveryID int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "delivery_id", deliveryID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/deliveries/%s/again", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListEndpointsRequest constructs an http.Request for the ListEndpoints method
 func NewListEndpointsRequest(server string, params *ListEndpointsParams) (*http.Request, error) {
 	var err error
@@ -7255,6 +7579,214 @@ func NewGetHomeRequest(server string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListHooksRequest constructs an http.Request for the ListHooks method
+func NewListHooksRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/hooks")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddHookRequest calls the generic AddHook builder with application/json body
+func NewAddHookRequest(server string, body AddHookJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddHookRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddHookRequestWithBody constructs an http.Request for the AddHook method, with any body, and a specified content type
+func NewAddHookRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/hooks")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDropHookRequest constructs an http.Request for the DropHook method
+func NewDropHookRequest(server string, hookID int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "hook_id", hookID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/hooks/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListDeliveriesRequest constructs an http.Request for the ListDeliveries method
+func NewListDeliveriesRequest(server string, hookID int64, params *ListDeliveriesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "hook_id", hookID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/hooks/%s/deliveries", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Page != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "page", *params.Page, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Size != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "size", *params.Size, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTestHookRequest constructs an http.Request for the TestHook method
+func NewTestHookRequest(server string, hookID int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "hook_id", hookID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/hooks/%s/test", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -10370,6 +10902,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/comparisons (the `CompareCaptures` operationId).
 	CompareCapturesWithResponse(ctx context.Context, params *CompareCapturesParams, reqEditors ...RequestEditorFn) (*CompareCapturesResponse, error)
 
+	// DeliverAgainWithResponse Send a delivery once more, whatever came of it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/deliveries/{delivery_id}/again (the `DeliverAgain` operationId).
+	DeliverAgainWithResponse(ctx context.Context, deliveryID int64, reqEditors ...RequestEditorFn) (*DeliverAgainResponse, error)
+
 	// ListEndpointsWithResponse Endpoints, with and without a contract
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -10513,6 +11052,48 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/home (the `GetHome` operationId).
 	GetHomeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetHomeResponse, error)
+
+	// ListHooksWithResponse Addresses that are told of what happens to findings; never their secrets
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/hooks (the `ListHooks` operationId).
+	ListHooksWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListHooksResponse, error)
+
+	// AddHookWithBodyWithResponse Tell an address what happens to findings from now on
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/hooks (the `AddHook` operationId).
+	AddHookWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddHookResponse, error)
+
+	// AddHookWithResponse Tell an address what happens to findings from now on
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/hooks (the `AddHook` operationId).
+	AddHookWithResponse(ctx context.Context, body AddHookJSONRequestBody, reqEditors ...RequestEditorFn) (*AddHookResponse, error)
+
+	// DropHookWithResponse Tell an address nothing any more
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/hooks/{hook_id} (the `DropHook` operationId).
+	DropHookWithResponse(ctx context.Context, hookID int64, reqEditors ...RequestEditorFn) (*DropHookResponse, error)
+
+	// ListDeliveriesWithResponse What a hook was told, and what came of it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/hooks/{hook_id}/deliveries (the `ListDeliveries` operationId).
+	ListDeliveriesWithResponse(ctx context.Context, hookID int64, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*ListDeliveriesResponse, error)
+
+	// TestHookWithResponse Send an event that says that it is a test
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/hooks/{hook_id}/test (the `TestHook` operationId).
+	TestHookWithResponse(ctx context.Context, hookID int64, reqEditors ...RequestEditorFn) (*TestHookResponse, error)
 
 	// ListKindsWithResponse List what kinds of findings there are and what each means
 	//
@@ -11697,6 +12278,47 @@ func (r CompareCapturesResponse) ContentType() string {
 	return ""
 }
 
+type DeliverAgainResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeliverAgainResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeliverAgainResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeliverAgainResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeliverAgainResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeliverAgainResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListEndpointsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12445,6 +13067,232 @@ func (r GetHomeResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetHomeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListHooksResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Hook
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListHooksResponse) GetJSON200() *[]Hook {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListHooksResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListHooksResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListHooksResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListHooksResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListHooksResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddHookResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *AddedHook
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddHookResponse) GetJSON201() *AddedHook {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddHookResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddHookResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddHookResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddHookResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddHookResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DropHookResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DropHookResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DropHookResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DropHookResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DropHookResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DropHookResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListDeliveriesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DeliveryPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDeliveriesResponse) GetJSON200() *DeliveryPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDeliveriesResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDeliveriesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDeliveriesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDeliveriesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDeliveriesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TestHookResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TestHookResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TestHookResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TestHookResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TestHookResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TestHookResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -15694,6 +16542,19 @@ func (c *ClientWithResponses) CompareCapturesWithResponse(ctx context.Context, p
 	return ParseCompareCapturesResponse(rsp)
 }
 
+// DeliverAgainWithResponse Send a delivery once more, whatever came of it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/deliveries/{delivery_id}/again (the `DeliverAgain` operationId).
+func (c *ClientWithResponses) DeliverAgainWithResponse(ctx context.Context, deliveryID int64, reqEditors ...RequestEditorFn) (*DeliverAgainResponse, error) {
+	rsp, err := c.DeliverAgain(ctx, deliveryID, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeliverAgainResponse(rsp)
+}
+
 // ListEndpointsWithResponse Endpoints, with and without a contract
 //
 // Returns a wrapper object for the known response body format(s).
@@ -15956,6 +16817,84 @@ func (c *ClientWithResponses) GetHomeWithResponse(ctx context.Context, reqEditor
 		return nil, err
 	}
 	return ParseGetHomeResponse(rsp)
+}
+
+// ListHooksWithResponse Addresses that are told of what happens to findings; never their secrets
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/hooks (the `ListHooks` operationId).
+func (c *ClientWithResponses) ListHooksWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListHooksResponse, error) {
+	rsp, err := c.ListHooks(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListHooksResponse(rsp)
+}
+
+// AddHookWithBodyWithResponse Tell an address what happens to findings from now on
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/hooks (the `AddHook` operationId).
+func (c *ClientWithResponses) AddHookWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddHookResponse, error) {
+	rsp, err := c.AddHookWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddHookResponse(rsp)
+}
+
+// AddHookWithResponse Tell an address what happens to findings from now on
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/hooks (the `AddHook` operationId).
+func (c *ClientWithResponses) AddHookWithResponse(ctx context.Context, body AddHookJSONRequestBody, reqEditors ...RequestEditorFn) (*AddHookResponse, error) {
+	rsp, err := c.AddHook(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddHookResponse(rsp)
+}
+
+// DropHookWithResponse Tell an address nothing any more
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/hooks/{hook_id} (the `DropHook` operationId).
+func (c *ClientWithResponses) DropHookWithResponse(ctx context.Context, hookID int64, reqEditors ...RequestEditorFn) (*DropHookResponse, error) {
+	rsp, err := c.DropHook(ctx, hookID, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDropHookResponse(rsp)
+}
+
+// ListDeliveriesWithResponse What a hook was told, and what came of it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/hooks/{hook_id}/deliveries (the `ListDeliveries` operationId).
+func (c *ClientWithResponses) ListDeliveriesWithResponse(ctx context.Context, hookID int64, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*ListDeliveriesResponse, error) {
+	rsp, err := c.ListDeliveries(ctx, hookID, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDeliveriesResponse(rsp)
+}
+
+// TestHookWithResponse Send an event that says that it is a test
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/hooks/{hook_id}/test (the `TestHook` operationId).
+func (c *ClientWithResponses) TestHookWithResponse(ctx context.Context, hookID int64, reqEditors ...RequestEditorFn) (*TestHookResponse, error) {
+	rsp, err := c.TestHook(ctx, hookID, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTestHookResponse(rsp)
 }
 
 // ListKindsWithResponse List what kinds of findings there are and what each means
@@ -17522,6 +18461,35 @@ func ParseCompareCapturesResponse(rsp *http.Response) (*CompareCapturesResponse,
 	return response, nil
 }
 
+// ParseDeliverAgainResponse parses an HTTP response from a DeliverAgainWithResponse call
+func ParseDeliverAgainResponse(rsp *http.Response) (*DeliverAgainResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeliverAgainResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListEndpointsResponse parses an HTTP response from a ListEndpointsWithResponse call
 func ParseListEndpointsResponse(rsp *http.Response) (*ListEndpointsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -18029,6 +18997,163 @@ func ParseGetHomeResponse(rsp *http.Response) (*GetHomeResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListHooksResponse parses an HTTP response from a ListHooksWithResponse call
+func ParseListHooksResponse(rsp *http.Response) (*ListHooksResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListHooksResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Hook
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddHookResponse parses an HTTP response from a AddHookWithResponse call
+func ParseAddHookResponse(rsp *http.Response) (*AddHookResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddHookResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest AddedHook
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDropHookResponse parses an HTTP response from a DropHookWithResponse call
+func ParseDropHookResponse(rsp *http.Response) (*DropHookResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DropHookResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListDeliveriesResponse parses an HTTP response from a ListDeliveriesWithResponse call
+func ParseListDeliveriesResponse(rsp *http.Response) (*ListDeliveriesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDeliveriesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DeliveryPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTestHookResponse parses an HTTP response from a TestHookWithResponse call
+func ParseTestHookResponse(rsp *http.Response) (*TestHookResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TestHookResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure

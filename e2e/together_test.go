@@ -1,6 +1,9 @@
 package e2e
 
 import (
+	"io"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -212,4 +215,55 @@ func TestPeopleAndTheSecondFactor(t *testing.T) {
 	marlo.signIn(s, "marlo@fennick-quay.example")
 	marlo.do("an administrator lets her in again", chromedp.Navigate(s.url+"/people"), shows("5 people"), shows("✕ kept out"), button("Let in"), shows("tamsin@fennick-quay.example"), until(`!document.body.innerText.includes("kept out")`))
 	marlo.do("and gives a link", chromedp.Click(`//tr[contains(., "Tamsin")]//button[contains(., "Reset password")]`, chromedp.BySearch), shows("A link for Tamsin Oster"), shows("/set-up#"))
+}
+
+// TestAProgramIsToldByARunningService adds a hook to a service that runs, and looks at what
+// arrives at a program inside.
+func TestAProgramIsToldByARunningService(t *testing.T) {
+	s, home := startDemo(t)
+	signInAs(t, s, home, "marlo@fennick-quay.example")
+	arrived := make(chan string, 16)
+	program := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		arrived <- r.URL.Path + " " + r.Header.Get("Content-Type") + " " + r.Header.Get("Webhook-Signature")[:3] + " " + string(body)
+	}))
+	defer program.Close()
+	if r := run(t, home, nil, "hook", "add", "board", "http://board.example/told"); r.status == 0 || !strings.Contains(r.err, "without TLS") {
+		t.Errorf("exit %d\n%s", r.status, r.err)
+	}
+	added := decode[client.AddedHook](t, run(t, home, nil, "hook", "add", "board", "http://board.example/told", "--address", program.URL, "--event", "moved", "--least", "critical", "--format", "json").out)
+	if !strings.HasPrefix(added.Secret, "whsec_") {
+		t.Fatalf("added %+v", added)
+	}
+	if r := run(t, home, nil, "finding", "change", "--filter", "kind=secret-value", "--to", "confirmed", "--yes"); r.status != 0 {
+		t.Fatalf("exit %d\n%s", r.status, r.err)
+	}
+	for range 4 {
+		select {
+		case got := <-arrived:
+			if !strings.HasPrefix(got, "/told application/cloudevents+json; charset=utf-8 v1, {") || !strings.Contains(got, `"type":"inkret.finding.moved"`) || !strings.Contains(got, `"became":"confirmed"`) || strings.Contains(got, "$2b$") {
+				t.Errorf("told %s", got)
+			}
+		case <-time.After(patience):
+			t.Fatal("nothing arrives")
+		}
+	}
+	if r := run(t, home, nil, "hook", "test", "1"); r.status != 0 {
+		t.Errorf("exit %d\n%s", r.status, r.err)
+	}
+	if got := <-arrived; !strings.Contains(got, `"type":"inkret.test"`) {
+		t.Errorf("told %s", got)
+	}
+	b := newBrowser(t)
+	b.signIn(s, "marlo@fennick-quay.example")
+	b.do("the console lists what was told", chromedp.Navigate(s.url+"/settings"), shows("http://board.example/told"), chromedp.Click(`//section[@aria-label="Hooks"]//button[contains(., "What it was told")]`, chromedp.BySearch), shows("inkret.finding.moved"), shows("taken"))
+	if r := run(t, home, nil, "hook", "deliveries", "1"); r.status != 0 || strings.Count(r.out, "taken") < 8 {
+		t.Errorf("exit %d\n%s", r.status, r.out)
+	}
+	if r := run(t, home, nil, "hook", "drop", "1"); r.status != 0 {
+		t.Errorf("exit %d\n%s", r.status, r.err)
+	}
+	if r := run(t, home, nil, "hook", "list"); !strings.Contains(r.err, "No hooks.") {
+		t.Errorf("%s%s", r.out, r.err)
+	}
 }

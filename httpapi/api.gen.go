@@ -136,6 +136,27 @@ func (e CoverageGapKind) Valid() bool {
 	}
 }
 
+// Defines values for DeliveryState.
+const (
+	DeliveryStateGivenUp DeliveryState = "given up"
+	DeliveryStateTaken   DeliveryState = "taken"
+	DeliveryStateWaiting DeliveryState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the DeliveryState enum.
+func (e DeliveryState) Valid() bool {
+	switch e {
+	case DeliveryStateGivenUp:
+		return true
+	case DeliveryStateTaken:
+		return true
+	case DeliveryStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Direction.
 const (
 	Narrowing Direction = "narrowing"
@@ -247,6 +268,42 @@ func (e FlowState) Valid() bool {
 	case FlowStateLeaking:
 		return true
 	case FlowStatePromised:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NewHookKinds.
+const (
+	NewHookKindsAssigned NewHookKinds = "assigned"
+	NewHookKindsClosed   NewHookKinds = "closed"
+	NewHookKindsComment  NewHookKinds = "comment"
+	NewHookKindsDue      NewHookKinds = "due"
+	NewHookKindsFound    NewHookKinds = "found"
+	NewHookKindsLabelled NewHookKinds = "labelled"
+	NewHookKindsMoved    NewHookKinds = "moved"
+	NewHookKindsReturned NewHookKinds = "returned"
+)
+
+// Valid indicates whether the value is a known member of the NewHookKinds enum.
+func (e NewHookKinds) Valid() bool {
+	switch e {
+	case NewHookKindsAssigned:
+		return true
+	case NewHookKindsClosed:
+		return true
+	case NewHookKindsComment:
+		return true
+	case NewHookKindsDue:
+		return true
+	case NewHookKindsFound:
+		return true
+	case NewHookKindsLabelled:
+		return true
+	case NewHookKindsMoved:
+		return true
+	case NewHookKindsReturned:
 		return true
 	default:
 		return false
@@ -703,6 +760,14 @@ func (e ListFindingsParamsSort) Valid() bool {
 	}
 }
 
+// AddedHook defines model for AddedHook.
+type AddedHook struct {
+	Hook Hook `json:"hook"`
+
+	// Secret As Standard Webhooks writes it, whsec_ before base64
+	Secret string `json:"secret"`
+}
+
 // Advice defines model for Advice.
 type Advice struct {
 	About    string    `json:"about"`
@@ -1035,6 +1100,35 @@ type Decision struct {
 
 	// Comment Needed to decline
 	Comment *string `json:"comment,omitempty"`
+}
+
+// Delivery defines model for Delivery.
+type Delivery struct {
+	// Event The body as it is sent
+	Event string    `json:"event"`
+	ID    int64     `json:"id"`
+	Kind  string    `json:"kind"`
+	Made  time.Time `json:"made"`
+
+	// Next When it is tried next
+	Next *time.Time `json:"next,omitempty"`
+
+	// Said What came of the last try
+	Said  *string       `json:"said,omitempty"`
+	State DeliveryState `json:"state"`
+	Taken *time.Time    `json:"taken,omitempty"`
+	Tries int           `json:"tries"`
+}
+
+// DeliveryState defines model for Delivery.State.
+type DeliveryState string
+
+// DeliveryPage defines model for DeliveryPage.
+type DeliveryPage struct {
+	Items []Delivery `json:"items"`
+	Page  int        `json:"page"`
+	Size  int        `json:"size"`
+	Total int        `json:"total"`
 }
 
 // Direction Whether more is let out than before
@@ -1561,6 +1655,28 @@ type Home struct {
 	WaiversEnding int `json:"waivers_ending"`
 }
 
+// Hook defines model for Hook.
+type Hook struct {
+	// Address Where it is reached, if not where its name leads
+	Address *string   `json:"address,omitempty"`
+	Author  string    `json:"author"`
+	Created time.Time `json:"created"`
+
+	// Failed Deliveries that were given up
+	Failed int   `json:"failed"`
+	ID     int64 `json:"id"`
+
+	// Kinds Of events; none is all
+	Kinds   []string `json:"kinds"`
+	Least   Severity `json:"least"`
+	Name    string   `json:"name"`
+	Service *string  `json:"service,omitempty"`
+	URL     string   `json:"url"`
+
+	// Waiting Deliveries that are to be tried
+	Waiting int `json:"waiting"`
+}
+
 // Invitation defines model for Invitation.
 type Invitation struct {
 	Email string `json:"email"`
@@ -1667,6 +1783,20 @@ type Move struct {
 	// Until The last day of a waiver, UTC
 	Until *string `json:"until,omitempty"`
 }
+
+// NewHook defines model for NewHook.
+type NewHook struct {
+	// Address Where it is reached, if not where its name leads: inside it must be said
+	Address *string         `json:"address,omitempty"`
+	Kinds   *[]NewHookKinds `json:"kinds,omitempty"`
+	Least   *Severity       `json:"least,omitempty"`
+	Name    string          `json:"name"`
+	Service *string         `json:"service,omitempty"`
+	URL     string          `json:"url"`
+}
+
+// NewHookKinds defines model for NewHook.Kinds.
+type NewHookKinds string
 
 // NewRequest defines model for NewRequest.
 type NewRequest struct {
@@ -2480,6 +2610,15 @@ type GetStandingParams struct {
 	Days *int `form:"days,omitempty" json:"days,omitempty"`
 }
 
+// ListDeliveriesParams defines parameters for ListDeliveries.
+type ListDeliveriesParams struct {
+	// Page From 1
+	Page *PageNumber `form:"page,omitempty" json:"page,omitempty"`
+
+	// Size Items a page
+	Size *PageSize `form:"size,omitempty" json:"size,omitempty"`
+}
+
 // WatchLiveParams defines parameters for WatchLive.
 type WatchLiveParams struct {
 	Service *string `form:"service,omitempty" json:"service,omitempty"`
@@ -2634,6 +2773,9 @@ type CommentFindingJSONRequestBody = Comment
 // MoveFindingJSONRequestBody defines body for MoveFinding for application/json ContentType.
 type MoveFindingJSONRequestBody = Move
 
+// AddHookJSONRequestBody defines body for AddHook for application/json ContentType.
+type AddHookJSONRequestBody = NewHook
+
 // ReadNoticesJSONRequestBody defines body for ReadNotices for application/json ContentType.
 type ReadNoticesJSONRequestBody = ReadUpTo
 
@@ -2747,6 +2889,9 @@ type ServerInterface interface {
 	// CompareCaptures Two captures side by side, by the structure of their bodies
 	// (GET /api/v1/comparisons)
 	CompareCaptures(ctx *echo.Context, params CompareCapturesParams) error
+	// DeliverAgain Send a delivery once more, whatever came of it
+	// (POST /api/v1/deliveries/{delivery_id}/again)
+	DeliverAgain(ctx *echo.Context, deliveryID int64) error
 	// ListEndpoints Endpoints, with and without a contract
 	// (GET /api/v1/endpoints)
 	ListEndpoints(ctx *echo.Context, params ListEndpointsParams) error
@@ -2795,6 +2940,21 @@ type ServerInterface interface {
 	// GetHome What needs the person who asks
 	// (GET /api/v1/home)
 	GetHome(ctx *echo.Context) error
+	// ListHooks Addresses that are told of what happens to findings; never their secrets
+	// (GET /api/v1/hooks)
+	ListHooks(ctx *echo.Context) error
+	// AddHook Tell an address what happens to findings from now on
+	// (POST /api/v1/hooks)
+	AddHook(ctx *echo.Context) error
+	// DropHook Tell an address nothing any more
+	// (DELETE /api/v1/hooks/{hook_id})
+	DropHook(ctx *echo.Context, hookID int64) error
+	// ListDeliveries What a hook was told, and what came of it
+	// (GET /api/v1/hooks/{hook_id}/deliveries)
+	ListDeliveries(ctx *echo.Context, hookID int64, params ListDeliveriesParams) error
+	// TestHook Send an event that says that it is a test
+	// (POST /api/v1/hooks/{hook_id}/test)
+	TestHook(ctx *echo.Context, hookID int64) error
 	// ListKinds List what kinds of findings there are and what each means
 	// (GET /api/v1/kinds)
 	ListKinds(ctx *echo.Context) error
@@ -3338,6 +3498,22 @@ func (w *ServerInterfaceWrapper) CompareCaptures(ctx *echo.Context) error {
 	return err
 }
 
+// DeliverAgain converts echo context to params.
+func (w *ServerInterfaceWrapper) DeliverAgain(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "delivery_id" -------------
+	var deliveryID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "delivery_id", ctx.Param("delivery_id"), &deliveryID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter delivery_id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DeliverAgain(ctx, deliveryID)
+	return err
+}
+
 // ListEndpoints converts echo context to params.
 func (w *ServerInterfaceWrapper) ListEndpoints(ctx *echo.Context) error {
 	var err error
@@ -3716,6 +3892,88 @@ func (w *ServerInterfaceWrapper) GetHome(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetHome(ctx)
+	return err
+}
+
+// ListHooks converts echo context to params.
+func (w *ServerInterfaceWrapper) ListHooks(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListHooks(ctx)
+	return err
+}
+
+// AddHook converts echo context to params.
+func (w *ServerInterfaceWrapper) AddHook(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddHook(ctx)
+	return err
+}
+
+// DropHook converts echo context to params.
+func (w *ServerInterfaceWrapper) DropHook(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "hook_id" -------------
+	var hookID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "hook_id", ctx.Param("hook_id"), &hookID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter hook_id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DropHook(ctx, hookID)
+	return err
+}
+
+// ListDeliveries converts echo context to params.
+func (w *ServerInterfaceWrapper) ListDeliveries(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "hook_id" -------------
+	var hookID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "hook_id", ctx.Param("hook_id"), &hookID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter hook_id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListDeliveriesParams
+	// ------------- Optional query parameter "page" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "page", ctx.QueryParams(), &params.Page, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter page: %s", err))
+	}
+
+	// ------------- Optional query parameter "size" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "size", ctx.QueryParams(), &params.Size, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter size: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListDeliveries(ctx, hookID, params)
+	return err
+}
+
+// TestHook converts echo context to params.
+func (w *ServerInterfaceWrapper) TestHook(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "hook_id" -------------
+	var hookID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "hook_id", ctx.Param("hook_id"), &hookID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter hook_id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TestHook(ctx, hookID)
 	return err
 }
 
@@ -5014,6 +5272,12 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/api/v1/views", wrapper.ListViews, options.OperationMiddlewares["listViews"]...)
 	router.POST(options.BaseURL+"/api/v1/views", wrapper.AddView, options.OperationMiddlewares["addView"]...)
 	router.DELETE(options.BaseURL+"/api/v1/views/:view_id", wrapper.DropView, options.OperationMiddlewares["dropView"]...)
+	router.GET(options.BaseURL+"/api/v1/hooks", wrapper.ListHooks, options.OperationMiddlewares["listHooks"]...)
+	router.POST(options.BaseURL+"/api/v1/hooks", wrapper.AddHook, options.OperationMiddlewares["addHook"]...)
+	router.DELETE(options.BaseURL+"/api/v1/hooks/:hook_id", wrapper.DropHook, options.OperationMiddlewares["dropHook"]...)
+	router.POST(options.BaseURL+"/api/v1/hooks/:hook_id/test", wrapper.TestHook, options.OperationMiddlewares["testHook"]...)
+	router.GET(options.BaseURL+"/api/v1/hooks/:hook_id/deliveries", wrapper.ListDeliveries, options.OperationMiddlewares["listDeliveries"]...)
+	router.POST(options.BaseURL+"/api/v1/deliveries/:delivery_id/again", wrapper.DeliverAgain, options.OperationMiddlewares["deliverAgain"]...)
 	router.GET(options.BaseURL+"/api/v1/requests", wrapper.ListRequests, options.OperationMiddlewares["listRequests"]...)
 	router.POST(options.BaseURL+"/api/v1/requests", wrapper.AskForField, options.OperationMiddlewares["askForField"]...)
 	router.DELETE(options.BaseURL+"/api/v1/requests/:request_id", wrapper.WithdrawRequest, options.OperationMiddlewares["withdrawRequest"]...)
@@ -5448,6 +5712,39 @@ type CompareCapturesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CompareCapturesdefaultApplicationProblemPlusJSONResponse) VisitCompareCapturesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeliverAgainRequestObject struct {
+	DeliveryID int64 `json:"delivery_id"`
+}
+
+type DeliverAgainResponseObject interface {
+	VisitDeliverAgainResponse(w http.ResponseWriter) error
+}
+
+type DeliverAgain204Response struct {
+}
+
+func (response DeliverAgain204Response) VisitDeliverAgainResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeliverAgaindefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeliverAgaindefaultApplicationProblemPlusJSONResponse) VisitDeliverAgainResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6058,6 +6355,189 @@ type GetHomedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetHomedefaultApplicationProblemPlusJSONResponse) VisitGetHomeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListHooksRequestObject struct {
+}
+
+type ListHooksResponseObject interface {
+	VisitListHooksResponse(w http.ResponseWriter) error
+}
+
+type ListHooks200JSONResponse []Hook
+
+func (response ListHooks200JSONResponse) VisitListHooksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListHooksdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListHooksdefaultApplicationProblemPlusJSONResponse) VisitListHooksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddHookRequestObject struct {
+	Body *AddHookJSONRequestBody
+}
+
+type AddHookResponseObject interface {
+	VisitAddHookResponse(w http.ResponseWriter) error
+}
+
+type AddHook201JSONResponse AddedHook
+
+func (response AddHook201JSONResponse) VisitAddHookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddHookdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddHookdefaultApplicationProblemPlusJSONResponse) VisitAddHookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DropHookRequestObject struct {
+	HookID int64 `json:"hook_id"`
+}
+
+type DropHookResponseObject interface {
+	VisitDropHookResponse(w http.ResponseWriter) error
+}
+
+type DropHook204Response struct {
+}
+
+func (response DropHook204Response) VisitDropHookResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DropHookdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DropHookdefaultApplicationProblemPlusJSONResponse) VisitDropHookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDeliveriesRequestObject struct {
+	HookID int64 `json:"hook_id"`
+	Params ListDeliveriesParams
+}
+
+type ListDeliveriesResponseObject interface {
+	VisitListDeliveriesResponse(w http.ResponseWriter) error
+}
+
+type ListDeliveries200JSONResponse DeliveryPage
+
+func (response ListDeliveries200JSONResponse) VisitListDeliveriesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDeliveriesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListDeliveriesdefaultApplicationProblemPlusJSONResponse) VisitListDeliveriesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TestHookRequestObject struct {
+	HookID int64 `json:"hook_id"`
+}
+
+type TestHookResponseObject interface {
+	VisitTestHookResponse(w http.ResponseWriter) error
+}
+
+type TestHook204Response struct {
+}
+
+func (response TestHook204Response) VisitTestHookResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type TestHookdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TestHookdefaultApplicationProblemPlusJSONResponse) VisitTestHookResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8642,6 +9122,9 @@ type StrictServerInterface interface {
 	// CompareCaptures Two captures side by side, by the structure of their bodies
 	// (GET /api/v1/comparisons)
 	CompareCaptures(ctx context.Context, request CompareCapturesRequestObject) (CompareCapturesResponseObject, error)
+	// DeliverAgain Send a delivery once more, whatever came of it
+	// (POST /api/v1/deliveries/{delivery_id}/again)
+	DeliverAgain(ctx context.Context, request DeliverAgainRequestObject) (DeliverAgainResponseObject, error)
 	// ListEndpoints Endpoints, with and without a contract
 	// (GET /api/v1/endpoints)
 	ListEndpoints(ctx context.Context, request ListEndpointsRequestObject) (ListEndpointsResponseObject, error)
@@ -8690,6 +9173,21 @@ type StrictServerInterface interface {
 	// GetHome What needs the person who asks
 	// (GET /api/v1/home)
 	GetHome(ctx context.Context, request GetHomeRequestObject) (GetHomeResponseObject, error)
+	// ListHooks Addresses that are told of what happens to findings; never their secrets
+	// (GET /api/v1/hooks)
+	ListHooks(ctx context.Context, request ListHooksRequestObject) (ListHooksResponseObject, error)
+	// AddHook Tell an address what happens to findings from now on
+	// (POST /api/v1/hooks)
+	AddHook(ctx context.Context, request AddHookRequestObject) (AddHookResponseObject, error)
+	// DropHook Tell an address nothing any more
+	// (DELETE /api/v1/hooks/{hook_id})
+	DropHook(ctx context.Context, request DropHookRequestObject) (DropHookResponseObject, error)
+	// ListDeliveries What a hook was told, and what came of it
+	// (GET /api/v1/hooks/{hook_id}/deliveries)
+	ListDeliveries(ctx context.Context, request ListDeliveriesRequestObject) (ListDeliveriesResponseObject, error)
+	// TestHook Send an event that says that it is a test
+	// (POST /api/v1/hooks/{hook_id}/test)
+	TestHook(ctx context.Context, request TestHookRequestObject) (TestHookResponseObject, error)
 	// ListKinds List what kinds of findings there are and what each means
 	// (GET /api/v1/kinds)
 	ListKinds(ctx context.Context, request ListKindsRequestObject) (ListKindsResponseObject, error)
@@ -9248,6 +9746,31 @@ func (sh *strictHandler) CompareCaptures(ctx *echo.Context, params CompareCaptur
 	return nil
 }
 
+// DeliverAgain operation middleware
+func (sh *strictHandler) DeliverAgain(ctx *echo.Context, deliveryID int64) error {
+	var request DeliverAgainRequestObject
+
+	request.DeliveryID = deliveryID
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeliverAgain(ctx.Request().Context(), request.(DeliverAgainRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeliverAgain")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DeliverAgainResponseObject); ok {
+		return validResponse.VisitDeliverAgainResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListEndpoints operation middleware
 func (sh *strictHandler) ListEndpoints(ctx *echo.Context, params ListEndpointsParams) error {
 	var request ListEndpointsRequestObject
@@ -9722,6 +10245,151 @@ func (sh *strictHandler) GetHome(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(GetHomeResponseObject); ok {
 		return validResponse.VisitGetHomeResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListHooks operation middleware
+func (sh *strictHandler) ListHooks(ctx *echo.Context) error {
+	var request ListHooksRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListHooks(ctx.Request().Context(), request.(ListHooksRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListHooks")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListHooksResponseObject); ok {
+		return validResponse.VisitListHooksResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddHook operation middleware
+func (sh *strictHandler) AddHook(ctx *echo.Context) error {
+	var request AddHookRequestObject
+
+	var body AddHookJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddHook(ctx.Request().Context(), request.(AddHookRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddHook")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddHookResponseObject); ok {
+		return validResponse.VisitAddHookResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DropHook operation middleware
+func (sh *strictHandler) DropHook(ctx *echo.Context, hookID int64) error {
+	var request DropHookRequestObject
+
+	request.HookID = hookID
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DropHook(ctx.Request().Context(), request.(DropHookRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DropHook")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DropHookResponseObject); ok {
+		return validResponse.VisitDropHookResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListDeliveries operation middleware
+func (sh *strictHandler) ListDeliveries(ctx *echo.Context, hookID int64, params ListDeliveriesParams) error {
+	var request ListDeliveriesRequestObject
+
+	request.HookID = hookID
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDeliveries(ctx.Request().Context(), request.(ListDeliveriesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDeliveries")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListDeliveriesResponseObject); ok {
+		return validResponse.VisitListDeliveriesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TestHook operation middleware
+func (sh *strictHandler) TestHook(ctx *echo.Context, hookID int64) error {
+	var request TestHookRequestObject
+
+	request.HookID = hookID
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TestHook(ctx.Request().Context(), request.(TestHookRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TestHook")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TestHookResponseObject); ok {
+		return validResponse.VisitTestHookResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

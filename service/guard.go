@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"sync"
 	"time"
 
 	"inkret/core/scan"
@@ -94,6 +95,9 @@ const purgeEvery = time.Hour
 
 // Run does what is to be done from time to time, until ctx ends.
 func (s *Service) Run(ctx context.Context) {
+	var hooks sync.WaitGroup
+	defer hooks.Wait()
+	hooks.Go(func() { s.DeliverHooks(ctx) })
 	for {
 		if _, err := s.Purge(ctx); err != nil && ctx.Err() == nil {
 			s.log.Error("bodies whose time is over could not be dropped", "error", err.Error())

@@ -22,6 +22,8 @@ type (
 	StandingChange = store.Change
 	Refused        = store.Refused
 	Notice         = store.Notice
+	Hook           = store.Hook
+	Delivery       = store.Delivery
 	LabelCount     = store.LabelCount
 	View           = store.View
 	Request        = store.Request

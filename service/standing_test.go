@@ -15,7 +15,9 @@ import (
 func TestHowItStands(t *testing.T) {
 	w := newWorld(t)
 	day := func() { w.clock.now = w.clock.now.AddDate(0, 0, 1) }
-	on := func(text string) string { return strings.ReplaceAll(text, "2026-05-01", w.clock.now.Format(time.DateOnly)) }
+	on := func(text string) string {
+		return strings.ReplaceAll(text, "2026-05-01", w.clock.now.Format(time.DateOnly))
+	}
 	w.several()
 	hash := w.theHash()
 	day()

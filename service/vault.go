@@ -177,7 +177,7 @@ func ChangeKey(ctx context.Context, dir string, progress func(KeyChange)) (KeyCh
 			progress(done)
 		}
 	}
-	if err := s.resealFactors(ctx); err != nil {
+	if err := errors.Join(s.resealFactors(ctx), s.resealHooks(ctx)); err != nil {
 		return done, err
 	}
 	if done.Credentials, err = s.resealCredentials(ctx); err != nil {

@@ -1274,6 +1274,92 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/hooks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Addresses that are told of what happens to findings; never their secrets */
+        get: operations["listHooks"];
+        put?: never;
+        /** Tell an address what happens to findings from now on */
+        post: operations["addHook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hooks/{hook_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Tell an address nothing any more */
+        delete: operations["dropHook"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hooks/{hook_id}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send an event that says that it is a test */
+        post: operations["testHook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hooks/{hook_id}/deliveries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a hook was told, and what came of it */
+        get: operations["listDeliveries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/deliveries/{delivery_id}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a delivery once more, whatever came of it */
+        post: operations["deliverAgain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/requests": {
         parameters: {
             query?: never;
@@ -2536,6 +2622,66 @@ export interface components {
             shared: boolean;
             author: string;
             own: boolean;
+        };
+        Hook: {
+            /** Format: int64 */
+            id: number;
+            name: string;
+            url: string;
+            /** @description Where it is reached, if not where its name leads */
+            address?: string;
+            /** @description Of events; none is all */
+            kinds: string[];
+            least: components["schemas"]["Severity"];
+            service?: string;
+            author: string;
+            /** Format: date-time */
+            created: string;
+            /** @description Deliveries that are to be tried */
+            waiting: number;
+            /** @description Deliveries that were given up */
+            failed: number;
+        };
+        NewHook: {
+            name: string;
+            url: string;
+            /** @description Where it is reached, if not where its name leads: inside it must be said */
+            address?: string;
+            kinds?: ("found" | "returned" | "closed" | "moved" | "assigned" | "due" | "labelled" | "comment")[];
+            least?: components["schemas"]["Severity"];
+            service?: string;
+        };
+        AddedHook: {
+            hook: components["schemas"]["Hook"];
+            /** @description As Standard Webhooks writes it, whsec_ before base64 */
+            secret: string;
+        };
+        Delivery: {
+            /** Format: int64 */
+            id: number;
+            kind: string;
+            /** @description The body as it is sent */
+            event: string;
+            /** Format: date-time */
+            made: string;
+            tries: number;
+            /** @enum {string} */
+            state: "waiting" | "taken" | "given up";
+            /**
+             * Format: date-time
+             * @description When it is tried next
+             */
+            next?: string;
+            /** Format: date-time */
+            taken?: string;
+            /** @description What came of the last try */
+            said?: string;
+        };
+        DeliveryPage: {
+            items: components["schemas"]["Delivery"][];
+            total: number;
+            page: number;
+            size: number;
         };
         NewRequest: {
             service: string;
@@ -4820,6 +4966,143 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description It is gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listHooks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Hooks by name */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hook"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    addHook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewHook"];
+            };
+        };
+        responses: {
+            /** @description The hook, with the secret that what it gets is signed with; it is shown this once */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AddedHook"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    dropHook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                hook_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    testHook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                hook_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is on its way */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listDeliveries: {
+        parameters: {
+            query?: {
+                /** @description From 1 */
+                page?: components["parameters"]["PageNumber"];
+                /** @description Items a page */
+                size?: components["parameters"]["PageSize"];
+            };
+            header?: never;
+            path: {
+                hook_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Deliveries, newest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeliveryPage"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    deliverAgain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                delivery_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is on its way */
             204: {
                 headers: {
                     [name: string]: unknown;

@@ -7,11 +7,13 @@ import { ServicePicker, useService } from "../../shared/service";
 import { useMay } from "../../shared/session";
 import { Heading } from "../../shared/shell";
 import { Empty, Failed, Loading, useFailed } from "../../shared/states";
+import { Hooks } from "./hooks";
 import { Code, severities, SeverityMark } from "../../shared/tags";
 
 /** What holds for a service: where calls may be made again, with which credentials, and how long bodies are kept. */
 export default function Settings() {
   const { services, service, name } = useService();
+  const lead = useMay("lead");
   if (services.isPending) return <Loading what="the services" />;
   if (services.error) return <Failed error={services.error} again={() => services.refetch()} />;
   return (
@@ -25,6 +27,7 @@ export default function Settings() {
           <Credentials service={name} audiences={service?.audiences ?? []} />
           <Keeping service={name} />
           <Due />
+          {lead && <Hooks />}
         </div>
       ) : (
         <Empty title="No service yet">

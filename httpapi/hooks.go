@@ -1,0 +1,80 @@
+package httpapi
+
+import (
+	"context"
+	"strings"
+
+	"inkret/core/scan"
+	"inkret/service"
+)
+
+func hookOf(h service.Hook) Hook {
+	return Hook{ID: h.ID, Name: h.Name, URL: h.URL, Address: some(h.Address), Kinds: strings.FieldsFunc(h.Kinds, func(r rune) bool { return r == ',' }), Least: Severity(scan.Severity(h.Least).String()),
+		Service: some(h.Service), Author: h.Author, Created: h.Created, Waiting: h.Waiting, Failed: h.Failed}
+}
+
+// ListHooks implements [StrictServerInterface].
+func (h *handlers) ListHooks(ctx context.Context, _ ListHooksRequestObject) (ListHooksResponseObject, error) {
+	all, err := h.service.Hooks(ctx)
+	return ListHooks200JSONResponse(each(all, hookOf)), err
+}
+
+// AddHook implements [StrictServerInterface].
+func (h *handlers) AddHook(ctx context.Context, r AddHookRequestObject) (AddHookResponseObject, error) {
+	b := r.Body
+	hook := service.Hook{Name: b.Name, URL: b.URL, Address: value(b.Address), Service: value(b.Service), Least: int(scan.Info)}
+	if b.Least != nil {
+		least, ok := scan.ParseSeverity(string(*b.Least))
+		if !ok {
+			return nil, invalid("there is no severity " + string(*b.Least))
+		}
+		hook.Least = int(least)
+	}
+	var kinds []string
+	for _, k := range value(b.Kinds) {
+		kinds = append(kinds, string(k))
+	}
+	hook.Kinds = strings.Join(kinds, ",")
+	added, secret, err := h.service.AddHook(ctx, callerOf(ctx), hook)
+	if err != nil {
+		return nil, err
+	}
+	return AddHook201JSONResponse{Hook: hookOf(added), Secret: secret}, nil
+}
+
+// DropHook implements [StrictServerInterface].
+func (h *handlers) DropHook(ctx context.Context, r DropHookRequestObject) (DropHookResponseObject, error) {
+	return DropHook204Response{}, h.service.DropHook(ctx, callerOf(ctx), r.HookID)
+}
+
+// TestHook implements [StrictServerInterface].
+func (h *handlers) TestHook(ctx context.Context, r TestHookRequestObject) (TestHookResponseObject, error) {
+	return TestHook204Response{}, h.service.TestHook(ctx, callerOf(ctx), r.HookID)
+}
+
+// ListDeliveries implements [StrictServerInterface].
+func (h *handlers) ListDeliveries(ctx context.Context, r ListDeliveriesRequestObject) (ListDeliveriesResponseObject, error) {
+	page, err := pageOf(r.Params.Page, r.Params.Size)
+	if err != nil {
+		return nil, err
+	}
+	all, total, err := h.service.Deliveries(ctx, r.HookID, page)
+	if err != nil {
+		return nil, err
+	}
+	return ListDeliveries200JSONResponse{Total: total, Page: page.Number, Size: page.Size, Items: each(all, func(d service.Delivery) Delivery {
+		state := DeliveryState("given up")
+		switch {
+		case !d.Done.IsZero():
+			state = "taken"
+		case !d.Next.IsZero():
+			state = "waiting"
+		}
+		return Delivery{ID: d.ID, Kind: d.Kind, Event: d.Event, Made: d.Made, Tries: d.Tries, State: state, Next: someTime(d.Next), Taken: someTime(d.Done), Said: some(d.Said)}
+	})}, nil
+}
+
+// DeliverAgain implements [StrictServerInterface].
+func (h *handlers) DeliverAgain(ctx context.Context, r DeliverAgainRequestObject) (DeliverAgainResponseObject, error) {
+	return DeliverAgain204Response{}, h.service.TryAgain(ctx, r.DeliveryID)
+}

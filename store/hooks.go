@@ -1,0 +1,177 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"time"
+)
+
+// Hook is an address that is told of what happens to findings.
+type Hook struct {
+	ID      int64
+	Name    string
+	URL     string
+	Address string // where it is reached, if not where its name leads
+	Secret  []byte // sealed
+	Kinds   string // of events, separated by commas; empty is all
+	Least   int    // severity
+	Service string // name; empty is all
+	Author  string
+	Created time.Time
+
+	LastEvent int64 // events up to this one were looked at
+	Waiting   int   // deliveries
+	Failed    int
+}
+
+// Delivery is one event that a hook is told of.
+type Delivery struct {
+	ID    int64
+	Hook  int64
+	Event string // the body as it is sent
+	Kind  string
+	Made  time.Time
+	Tries int
+	Next  time.Time // when it is tried next; zero is not any more
+	Done  time.Time // when it was taken
+	Said  string    // what came of the last try
+}
+
+const hookColumns = `id, name, url, address, secret, kinds, least, service, author, created, last_event,
+	(SELECT count(*) FROM deliveries WHERE hook_id = hooks.id AND next > 0), (SELECT count(*) FROM deliveries WHERE hook_id = hooks.id AND next = 0 AND done = 0)`
+
+func scanHook(r scanner) (Hook, error) {
+	var h Hook
+	var created int64
+	err := r.Scan(&h.ID, &h.Name, &h.URL, &h.Address, &h.Secret, &h.Kinds, &h.Least, &h.Service, &h.Author, &created, &h.LastEvent, &h.Waiting, &h.Failed)
+	h.Created = when(created)
+	return h, err
+}
+
+// Hooks lists all hooks, by name.
+func (s *Store) Hooks(ctx context.Context) ([]Hook, error) {
+	return rows(ctx, s.read, scanHook, `SELECT `+hookColumns+` FROM hooks ORDER BY name, id`)
+}
+
+// HookByID gives one hook, or [ErrNotFound].
+func (s *Store) HookByID(ctx context.Context, id int64) (Hook, error) {
+	h, err := scanHook(s.read.QueryRowContext(ctx, `SELECT `+hookColumns+` FROM hooks WHERE id = ?`, id))
+	return h, none(err)
+}
+
+// AddHook adds a hook, which is told of what happens from then on.
+func (s *Store) AddHook(ctx context.Context, h Hook, entry TrailEntry) (Hook, error) {
+	err := s.change(ctx, func(tx *sql.Tx) error {
+		r, err := tx.ExecContext(ctx, `INSERT INTO hooks (name, url, address, secret, kinds, least, service, author, created, last_event) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, coalesce((SELECT max(id) FROM events), 0))`,
+			h.Name, h.URL, h.Address, h.Secret, h.Kinds, h.Least, h.Service, h.Author, millis(h.Created))
+		if err != nil {
+			return err
+		}
+		if h.ID, err = r.LastInsertId(); err != nil {
+			return err
+		}
+		return addTrail(ctx, tx, entry)
+	})
+	return h, err
+}
+
+// DropHook drops a hook with its deliveries, or gives [ErrNotFound].
+func (s *Store) DropHook(ctx context.Context, id int64, entry TrailEntry) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		r, err := tx.ExecContext(ctx, `DELETE FROM hooks WHERE id = ?`, id)
+		if err != nil {
+			return err
+		}
+		if n, err := r.RowsAffected(); err != nil || n == 0 {
+			return none(sql.ErrNoRows)
+		}
+		return addTrail(ctx, tx, entry)
+	})
+}
+
+// ResealHook replaces the sealed secret of a hook.
+func (s *Store) ResealHook(ctx context.Context, id int64, sealed []byte) error {
+	_, err := s.write.ExecContext(ctx, `UPDATE hooks SET secret = ? WHERE id = ?`, sealed, id)
+	return err
+}
+
+// Happened is an event together with the finding that it happened to.
+type Happened struct {
+	ID int64
+	Event
+	Finding Finding
+}
+
+// HappenedAfter lists what happened to findings after an event, oldest first.
+func (s *Store) HappenedAfter(ctx context.Context, after int64, limit int) ([]Happened, error) {
+	return rows(ctx, s.read, func(r scanner) (Happened, error) {
+		var h Happened
+		var at int64
+		f := &h.Finding
+		err := r.Scan(&h.ID, &at, &h.Author, &h.Kind, &h.Was, &h.Became, &h.Until, &f.ID, &f.Service, &f.Kind, &f.Severity, &f.Endpoint, &f.Team, &f.Audience, &f.Status, &f.Path, &f.Entity, &f.Field, &f.State)
+		h.At = when(at)
+		return h, err
+	}, `SELECT events.id, at, events.author, events.kind, was, became, events.until, findings.id, services.name, findings.kind, severity, endpoint, team, audience, status, path, entity, field, state
+		FROM events JOIN findings ON findings.id = finding_id JOIN services ON services.id = service_id WHERE events.id > ? ORDER BY events.id LIMIT ?`, after, limit)
+}
+
+// AddDeliveries adds deliveries of a hook, and notes up to which event it was looked.
+func (s *Store) AddDeliveries(ctx context.Context, hook, lastEvent int64, all []Delivery) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		for _, d := range all {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO deliveries (hook_id, event, kind, made, next) VALUES (?, ?, ?, ?, ?)`, hook, d.Event, d.Kind, millis(d.Made), millis(d.Next)); err != nil {
+				return err
+			}
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE hooks SET last_event = max(last_event, ?) WHERE id = ?`, lastEvent, hook)
+		return err
+	})
+}
+
+const deliveryColumns = `id, hook_id, event, kind, made, tries, next, done, said`
+
+func scanDelivery(r scanner) (Delivery, error) {
+	var d Delivery
+	var made, next, done int64
+	err := r.Scan(&d.ID, &d.Hook, &d.Event, &d.Kind, &made, &d.Tries, &next, &done, &d.Said)
+	d.Made, d.Next, d.Done = when(made), when(next), when(done)
+	return d, err
+}
+
+// DueDeliveries lists deliveries that are to be tried, those first that wait longest.
+func (s *Store) DueDeliveries(ctx context.Context, now time.Time, limit int) ([]Delivery, error) {
+	return rows(ctx, s.read, scanDelivery, `SELECT `+deliveryColumns+` FROM deliveries WHERE next > 0 AND next <= ? ORDER BY next, id LIMIT ?`, millis(now), limit)
+}
+
+// Deliveries lists a page of a hook's deliveries, newest first, and counts them.
+func (s *Store) Deliveries(ctx context.Context, hook int64, page Page) (all []Delivery, total int, err error) {
+	if err := s.read.QueryRowContext(ctx, `SELECT count(*) FROM deliveries WHERE hook_id = ?`, hook).Scan(&total); err != nil {
+		return nil, 0, err
+	}
+	all, err = rows(ctx, s.read, scanDelivery, `SELECT `+deliveryColumns+` FROM deliveries WHERE hook_id = ? ORDER BY id DESC`+page.sql(), hook)
+	return all, total, err
+}
+
+// Tried notes what came of a try.
+func (s *Store) Tried(ctx context.Context, d Delivery) error {
+	_, err := s.write.ExecContext(ctx, `UPDATE deliveries SET tries = ?, next = ?, done = ?, said = ? WHERE id = ?`, d.Tries, millis(d.Next), millis(d.Done), d.Said, d.ID)
+	return err
+}
+
+// TryAgain makes a delivery due once more, whatever came of it, or gives [ErrNotFound].
+func (s *Store) TryAgain(ctx context.Context, id int64, now time.Time) error {
+	r, err := s.write.ExecContext(ctx, `UPDATE deliveries SET next = ?, tries = 0, done = 0 WHERE id = ?`, millis(now), id)
+	if err != nil {
+		return err
+	}
+	if n, err := r.RowsAffected(); err != nil || n == 0 {
+		return none(sql.ErrNoRows)
+	}
+	return nil
+}
+
+// DropDeliveries drops what was taken or given up before a time.
+func (s *Store) DropDeliveries(ctx context.Context, before time.Time) error {
+	_, err := s.write.ExecContext(ctx, `DELETE FROM deliveries WHERE next = 0 AND made < ?`, millis(before))
+	return err
+}
