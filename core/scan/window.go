@@ -20,6 +20,8 @@ const (
 	// all values fit in it.
 	windowAhead = 256 << 10
 	wider       = 4
+	// leastStep is how much of a body is read between two moves of the window at least.
+	leastStep = 768 << 10
 	// maxValue bounds one value, since detectors look at the whole of a string.
 	maxValue = exchange.MaxBody
 )
@@ -95,7 +97,7 @@ func (w *walk) open(of text) {
 		w.readErr = err
 		return
 	}
-	if size := 4 * w.window.ahead; len(w.window.buffer) != size {
+	if size := w.window.ahead + max(w.window.ahead, min(leastStep, 3*w.window.ahead)); len(w.window.buffer) != size {
 		w.window.buffer = make([]byte, size)
 	}
 	w.window.src, w.follows, w.window.foldAt = r, true, manySpots
@@ -119,7 +121,7 @@ func (w *walk) through(of text) error {
 		switch {
 		case !w.short:
 			return err
-		case w.window.ahead > maxValue:
+		case w.window.ahead >= maxValue:
 			w.readErr, w.err, w.follows = errValue, nil, false
 			w.fail(len(w.data), "")
 			return w.err
