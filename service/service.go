@@ -61,12 +61,15 @@ type Service struct {
 	now   func() time.Time
 	log   *slog.Logger
 
-	mu       sync.Mutex // guards inForce and growing
+	mu       sync.Mutex // guards inForce, growing and standings
 	inForce  map[string]inForce
 	setupURL string
 	growing  map[int64]*liveBatch // that recorders add to
 	guesses  guesses
-	hub      hub
+
+	standings map[stood]Standing // as long as stoodAt is the last event
+	stoodAt   int64
+	hub       hub
 }
 
 // inForce is the contracts in force of a service, read.

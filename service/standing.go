@@ -3,9 +3,11 @@ package service
 import (
 	"cmp"
 	"context"
+	"errors"
 	"net/url"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"inkret/core/scan"
@@ -47,26 +49,65 @@ const shownWorst = 10
 
 // Standing works out how it stands, over so many days up to today.
 func (s *Service) Standing(ctx context.Context, by store.StandingFilter, days int) (Standing, error) {
-	var out Standing
-	since := s.now().UTC().AddDate(0, 0, -days)
-	turns, err := s.store.Turns(ctx, by)
+	last, err := s.store.LastEvent(ctx)
+	if err != nil {
+		return Standing{}, err
+	}
+	today := s.now().UTC()
+	key := stood{by, days, today.Format(time.DateOnly), last}
+	s.mu.Lock()
+	known, ok := s.standings[key]
+	s.mu.Unlock()
+	if ok {
+		return known, nil
+	}
+	out, err := s.standing(ctx, by, today.AddDate(0, 0, -days), key.today)
 	if err != nil {
 		return out, err
 	}
-	out.Days = daysOf(turns, since.Format(time.DateOnly), s.now().UTC().Format(time.DateOnly))
-	proofs, err := s.store.Proofs(ctx, by, since)
-	if err != nil {
-		return out, err
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if len(s.standings) >= mostStood || s.stoodAt != last {
+		s.standings, s.stoodAt = map[stood]Standing{}, last
 	}
-	out.Proofs = proofTimes(proofs)
-	for part, into := range map[string]*[]Worst{"endpoint": &out.Endpoints, "field": &out.Fields, "team": &out.Teams} {
-		all, err := s.store.Worst(ctx, by, part)
-		if err != nil {
-			return out, err
-		}
-		*into = worstOf(all, part)
-	}
+	s.standings[key] = out
 	return out, nil
+}
+
+// stood is what how it stands was worked out for, which is kept until something happens.
+type stood struct {
+	by    store.StandingFilter
+	days  int
+	today string
+	last  int64 // event
+}
+
+// mostStood bounds what is kept.
+const mostStood = 64
+
+func (s *Service) standing(ctx context.Context, by store.StandingFilter, since time.Time, today string) (Standing, error) {
+	var out Standing
+	var all sync.WaitGroup
+	errs := make([]error, 5)
+	all.Go(func() {
+		turns, err := s.store.Turns(ctx, by)
+		out.Days, errs[0] = daysOf(turns, since.Format(time.DateOnly), today), err
+	})
+	all.Go(func() {
+		proofs, err := s.store.Proofs(ctx, by, since)
+		out.Proofs, errs[1] = proofTimes(proofs), err
+	})
+	for i, part := range []struct {
+		name string
+		into *[]Worst
+	}{{"endpoint", &out.Endpoints}, {"field", &out.Fields}, {"team", &out.Teams}} {
+		all.Go(func() {
+			worst, err := s.store.Worst(ctx, by, part.name)
+			*part.into, errs[2+i] = worstOf(worst, part.name), err
+		})
+	}
+	all.Wait()
+	return out, errors.Join(errs...)
 }
 
 // daysOf adds up what came and went into what was open, for the days from first to last. The

@@ -4,9 +4,13 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"reflect"
+	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 )
 
 // Finding is a tracked finding.
@@ -184,12 +188,19 @@ type FindingFilter struct {
 
 func (by *FindingFilter) filter() filter {
 	var f filter
-	f.in("state", by.States)
+	state := "state"
+	if len(by.States) > 1 { // most findings are in one of them: it is the order that an index is wanted for
+		state = "+state"
+	}
+	f.in(state, by.States)
 	f.in("kind", by.Kinds)
 	if len(by.Severities) > 0 {
-		least := filter{}
+		least, severity := filter{}, "severity"
+		if name, _ := strings.CutPrefix(by.Sort, "-"); name != "" && name != "severity" { // as with states
+			severity = "+severity"
+		}
 		for _, s := range by.Severities {
-			least.and("severity = ?", s)
+			least.and(severity+" = ?", s)
 		}
 		condition := "(" + least.where[0]
 		for _, c := range least.where[1:] {
@@ -212,19 +223,46 @@ func (by *FindingFilter) filter() filter {
 		f.and("findings.person_id = 0 AND assigned_team = '' AND team = ''")
 	}
 	if by.Assigned != "" {
-		f.and("(assigned_team = ? OR assigned_team = '' AND findings.person_id = 0 AND team = ?)", by.Assigned, by.Assigned)
+		f.and("iif(assigned_team = '', team, assigned_team) = ?", by.Assigned)
 	}
 	if by.Label != "" {
 		f.and("findings.id IN (SELECT finding_id FROM labels WHERE label = ?)", by.Label)
 	}
 	if by.DueBefore != "" {
-		f.and("due <> '' AND due < ?", by.DueBefore)
+		if by.Person > 0 { // of one person there are few
+			f.and("+due <> '' AND +due < ?", by.DueBefore)
+		} else {
+			f.and("due <> '' AND due < ?", by.DueBefore)
+		}
 	}
 	if by.Service != "" {
 		f.and("findings.service_id = (SELECT id FROM services WHERE name = ?)", by.Service)
 	}
-	f.words(by.Words, "endpoint", "path", "entity", "field")
+	f.phrases(by.Words)
 	return f
+}
+
+// phrases adds a condition that each word is somewhere in endpoint, path, entity or field.
+// Words of three characters and more are found by an index of their trigrams, and looked at
+// once more, since that tells only that the trigrams are there.
+func (f *filter) phrases(text string) {
+	const shortest = 3
+	for _, w := range strings.Fields(text) {
+		if utf8.RuneCountInString(w) >= shortest {
+			f.and(`findings.rowid IN (SELECT rowid FROM finding_words WHERE finding_words MATCH ?)`, trigrams(w))
+		}
+		f.words(w, "endpoint", "path", "entity", "field")
+	}
+}
+
+// trigrams asks for all trigrams of a word (FTS5 with detail=none knows no phrases).
+func trigrams(w string) string {
+	runes := []rune(w)
+	var all []string
+	for i := 0; i+3 <= len(runes); i++ {
+		all = append(all, `"`+strings.ReplaceAll(string(runes[i:i+3]), `"`, `""`)+`"`)
+	}
+	return strings.Join(all, " AND ")
 }
 
 var findingOrder = map[string]string{"severity": "severity", "kind": "kind", "endpoint": "endpoint", "path": "path", "state": "state", "spots": "spots",
@@ -233,13 +271,54 @@ var findingOrder = map[string]string{"severity": "severity", "kind": "kind", "en
 // Findings lists a page of findings, and counts all that fit, by severity.
 func (s *Store) Findings(ctx context.Context, by FindingFilter, page Page) ([]Finding, map[int]int, error) {
 	f := by.filter()
-	counts, err := s.countBy(ctx, `SELECT severity, count(*) FROM findings`+f.sql()+` GROUP BY severity`, f.args...)
-	if err != nil {
-		return nil, nil, err
+	type counted struct {
+		by  map[int]int
+		err error
+	}
+	counting := make(chan counted, 1)
+	go func() { // beside the page itself
+		var c counted
+		if few, ok := by.counted(); ok {
+			c.by, c.err = s.countBy(ctx, `SELECT severity, sum(n) FROM finding_counts`+few.sql()+` GROUP BY severity HAVING sum(n) > 0`, few.args...)
+		} else {
+			c.by, c.err = s.countBy(ctx, `SELECT severity, count(*) FROM findings`+f.sql()+` GROUP BY severity`, f.args...)
+		}
+		counting <- c
+	}()
+	sorted := order(by.Sort, "-severity", findingOrder)
+	if !strings.HasPrefix(sorted, "last_seen") {
+		sorted += ", last_seen DESC"
 	}
 	all, err := rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+findingTables+f.sql()+
-		` ORDER BY `+order(by.Sort, "-severity", findingOrder)+`, last_seen DESC, findings.id`+page.sql(), f.args...)
-	return all, counts, err
+		` ORDER BY `+sorted+`, findings.id`+page.sql(), f.args...)
+	c := <-counting
+	return all, c.by, errors.Join(err, c.err)
+}
+
+// counted gives the filter over the counts that are kept, where it is one that these can tell.
+func (by *FindingFilter) counted() (filter, bool) {
+	plain := *by
+	plain.States, plain.Kinds, plain.Severities, plain.Service, plain.Endpoint, plain.Sort = nil, nil, nil, "", "", ""
+	if !reflect.DeepEqual(plain, FindingFilter{}) {
+		return filter{}, false
+	}
+	var f filter
+	f.in("state", by.States)
+	f.in("kind", by.Kinds)
+	if len(by.Severities) > 0 {
+		values := make([]string, len(by.Severities))
+		for i, s := range by.Severities {
+			values[i] = strconv.Itoa(s)
+		}
+		f.in("CAST(severity AS TEXT)", values)
+	}
+	if by.Service != "" {
+		f.and("service_id = (SELECT id FROM services WHERE name = ?)", by.Service)
+	}
+	if by.Endpoint != "" {
+		f.and("endpoint_id = ?", by.Endpoint)
+	}
+	return f, true
 }
 
 func (s *Store) countBy(ctx context.Context, query string, args ...any) (map[int]int, error) {
@@ -264,7 +343,7 @@ func (s *Store) StateCounts(ctx context.Context) (map[string]int, error) {
 	pairs, err := rows(ctx, s.read, func(r scanner) (pair, error) {
 		var p pair
 		return p, r.Scan(&p.state, &p.n)
-	}, `SELECT state, count(*) FROM findings GROUP BY state`)
+	}, `SELECT state, sum(n) FROM finding_counts GROUP BY state HAVING sum(n) > 0`)
 	for _, p := range pairs {
 		counts[p.state] = p.n
 	}

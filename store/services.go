@@ -56,7 +56,7 @@ func (s *Store) Services(ctx context.Context) ([]Service, error) {
 		return v, r.Scan(&v.ID, &v.Name, &v.Endpoints, &v.Open, &v.Revision)
 	}, `SELECT id, name,
 		(SELECT count(*) FROM endpoints WHERE service_id = services.id),
-		(SELECT count(*) FROM findings WHERE service_id = services.id AND state IN `+openStates+`),
+		coalesce((SELECT sum(n) FROM finding_counts WHERE service_id = services.id AND state IN `+openStates+`), 0),
 		in_force
 		FROM services ORDER BY name`)
 }
@@ -128,7 +128,7 @@ func order(key, fallback string, columns map[string]string) string {
 
 const endpointQuery = `SELECT endpoints.id, services.name, text, endpoints.team, known, captures, coalesce(f.open, 0), coalesce(f.gravest, 0), bytes, excess, last_seen
 	FROM endpoints JOIN services ON services.id = service_id
-	LEFT JOIN (SELECT endpoint_id, count(*) AS open, max(severity) AS gravest FROM findings WHERE state IN ` + openStates + ` GROUP BY endpoint_id) f ON f.endpoint_id = endpoints.id`
+	LEFT JOIN (SELECT endpoint_id, sum(n) AS open, max(severity) AS gravest FROM finding_counts WHERE n > 0 AND state IN ` + openStates + ` GROUP BY endpoint_id) f ON f.endpoint_id = endpoints.id`
 
 func scanEndpoint(r scanner) (Endpoint, error) {
 	var e Endpoint

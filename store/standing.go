@@ -43,6 +43,12 @@ func (by *StandingFilter) filter() filter {
 	return f
 }
 
+// LastEvent is the number of the last thing that happened to a finding: how it stands is as it
+// was while that is the same, but for who has them.
+func (s *Store) LastEvent(ctx context.Context) (id int64, err error) {
+	return id, s.read.QueryRowContext(ctx, `SELECT coalesce(max(id), 0) FROM events`).Scan(&id)
+}
+
 // Turns lists what came and went, by day and severity, oldest first.
 func (s *Store) Turns(ctx context.Context, by StandingFilter) ([]Turn, error) {
 	f := by.filter()

@@ -3,7 +3,7 @@ ALTER TABLE findings ADD COLUMN person_id INTEGER NOT NULL DEFAULT 0; -- to whom
 ALTER TABLE findings ADD COLUMN assigned_team TEXT NOT NULL DEFAULT ''; -- in place of the endpoint's team
 ALTER TABLE findings ADD COLUMN due TEXT NOT NULL DEFAULT ''; -- the last day, UTC
 ALTER TABLE findings ADD COLUMN version INTEGER NOT NULL DEFAULT 0; -- counts changes by people and proofs
-CREATE INDEX findings_person ON findings(person_id, state) WHERE person_id > 0;
+CREATE INDEX findings_person ON findings(person_id, state);
 CREATE INDEX findings_due ON findings(due, state) WHERE due <> '';
 
 -- +goose StatementBegin
