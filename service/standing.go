@@ -67,7 +67,7 @@ func (s *Service) Standing(ctx context.Context, by store.StandingFilter, days in
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if len(s.standings) >= mostStood || s.stoodAt != last {
+	if s.standings == nil || len(s.standings) >= mostStood || s.stoodAt != last {
 		s.standings, s.stoodAt = map[stood]Standing{}, last
 	}
 	s.standings[key] = out

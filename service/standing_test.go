@@ -81,3 +81,13 @@ func TestTheWorstFirst(t *testing.T) {
 		t.Errorf("the worst are %s, %+v", got, all[3])
 	}
 }
+
+func TestHowItStandsWithNothingFound(t *testing.T) {
+	w := newWorld(t)
+	for range 2 { // the second time it is known
+		s, err := w.Standing(t.Context(), StandingFilter{}, 7)
+		if err != nil || len(s.Days) != 2 || s.Days[1].Open[scan.Critical] != 0 || len(s.Endpoints) != 0 || len(s.Proofs) != 0 {
+			t.Errorf("%+v, %v", s, err)
+		}
+	}
+}
