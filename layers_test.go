@@ -30,7 +30,7 @@ var mayImport = map[string][]string{
 	"demo":     {},
 	"cli":      {"client", "core", "intake", "report", "record", "tables", "export", "service", "httpapi", "console", "demo", "docs", "sealing"},
 	"cmd":      {"cli"},
-	"bench":    {"core", "intake", "record", "service", "store", "demo"},
+	"bench":    {"core", "intake", "record", "service", "store", "httpapi", "demo"},
 	"e2e":      {"client"},
 	"inkret":   {},
 }
