@@ -126,7 +126,7 @@ func TestCheckFindsThePlantedLeaks(t *testing.T) {
 	})
 	t.Run("a table for people", func(t *testing.T) {
 		r := run(t, home, nil, append([]string{"check", "--contracts", contracts}, files...)...)
-		for _, want := range []string{"!! critical", "$.data.password_hash  $2b$•••", "35 captures: 34 judged, 1 skipped"} {
+		for _, want := range []string{"!! critical", "$.data.password_hash  $2b$•••", "; the very same body went to harbour-office and visitor", "35 captures: 34 judged, 1 skipped"} {
 			if !strings.Contains(r.out, want) {
 				t.Errorf("the table lacks %q:\n%s", want, r.out)
 			}

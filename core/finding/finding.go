@@ -75,8 +75,10 @@ type Finding struct {
 	Excepted    *contract.Exception
 	Known       bool // it was there before, by a baseline
 
-	capture int // the number of the last capture that showed it
+	capture int    // the number of the last capture that showed it
+	why     string // as the spot says it
 	prints  map[uint64]struct{}
+	bodies  map[uint64]struct{} // of those captures, where the audience was the wrong one
 }
 
 // Skipped is a capture that was not judged.
@@ -102,11 +104,21 @@ type Collector struct {
 	findings map[Identity]*Finding
 	summary  Summary
 	skipped  []Skipped
+	sent     map[sentBody][]string // the audiences that got it
 }
+
+// sentBody is a body that an endpoint sent.
+type sentBody struct {
+	endpoint string
+	body     uint64
+}
+
+// maxSent bounds the bodies that are compared with others.
+const maxSent = 1 << 16
 
 // NewCollector gives an empty collector for a service, whose name may be empty.
 func NewCollector(service string) *Collector {
-	return &Collector{service: service, findings: map[Identity]*Finding{}}
+	return &Collector{service: service, findings: map[Identity]*Finding{}, sent: map[sentBody][]string{}}
 }
 
 // Add counts the outcome of a capture, the entry-th of file.
@@ -120,9 +132,25 @@ func (c *Collector) Add(file string, entry int, out *scan.Outcome) {
 		c.summary.Bytes += out.Bytes
 		c.summary.ExcessBytes += out.Excess
 	}
+	if out.Body != 0 {
+		c.got(sentBody{out.Endpoint, out.Body}, out.Audience)
+	}
 	for i := range out.Spots {
 		c.spot(file, entry, out, &out.Spots[i])
 	}
+}
+
+func (c *Collector) got(b sentBody, audiences ...string) {
+	had, known := c.sent[b]
+	if !known && len(c.sent) >= maxSent {
+		return
+	}
+	for _, a := range audiences {
+		if !slices.Contains(had, a) {
+			had = append(had, a)
+		}
+	}
+	c.sent[b] = had
 }
 
 // Service is whose captures are collected.
@@ -137,6 +165,9 @@ func (c *Collector) Merge(later *Collector) {
 	c.summary.Bytes += later.summary.Bytes
 	c.summary.ExcessBytes += later.summary.ExcessBytes
 	c.skipped = append(c.skipped, later.skipped...)
+	for b, audiences := range later.sent {
+		c.got(b, audiences...)
+	}
 	for id, g := range later.findings {
 		f := c.findings[id]
 		if f == nil {
@@ -145,7 +176,7 @@ func (c *Collector) Merge(later *Collector) {
 			continue
 		}
 		if g.Severity > f.Severity {
-			f.Severity, f.Entity, f.Field, f.Class, f.Sample, f.Why, f.Detector, f.Grant = g.Severity, g.Entity, g.Field, g.Class, g.Sample, g.Why, g.Detector, g.Grant
+			f.Severity, f.Entity, f.Field, f.Class, f.Sample, f.Why, f.why, f.Detector, f.Grant = g.Severity, g.Entity, g.Field, g.Class, g.Sample, g.Why, g.why, g.Detector, g.Grant
 		} else if f.Sample == "null" && g.Sample != "" && g.Severity == f.Severity {
 			f.Sample = g.Sample
 		}
@@ -154,6 +185,9 @@ func (c *Collector) Merge(later *Collector) {
 		f.Bytes += g.Bytes
 		for print := range g.prints {
 			f.print(print)
+		}
+		for body := range g.bodies {
+			keep(&f.bodies, body)
 		}
 	}
 }
@@ -197,18 +231,24 @@ func (c *Collector) spot(file string, entry int, out *scan.Outcome, s *scan.Spot
 	if s.Print != 0 {
 		f.print(s.Print)
 	}
-}
-
-func (f *Finding) print(hash uint64) {
-	if len(f.prints) < maxPrints {
-		if f.prints == nil {
-			f.prints = map[uint64]struct{}{}
-		}
-		f.prints[hash] = struct{}{}
+	if s.Kind == scan.WrongAudience && out.Body != 0 {
+		keep(&f.bodies, out.Body)
 	}
 }
 
-// maxPrints bounds the values of a finding that are told again elsewhere.
+func (f *Finding) print(hash uint64) { keep(&f.prints, hash) }
+
+// keep adds to a set that is bounded.
+func keep(set *map[uint64]struct{}, hash uint64) {
+	if len(*set) < maxPrints {
+		if *set == nil {
+			*set = map[uint64]struct{}{}
+		}
+		(*set)[hash] = struct{}{}
+	}
+}
+
+// maxPrints bounds the values and bodies of a finding that are told again elsewhere.
 const maxPrints = 64
 
 // Prints gives the keyed hashes of values that the finding showed, sorted.
@@ -217,7 +257,8 @@ func (f *Finding) Prints() []uint64 { return slices.Sorted(maps.Keys(f.prints)) 
 // take makes s the spot that the finding is described by.
 func (f *Finding) take(s *scan.Spot, out *scan.Outcome) {
 	f.Severity, f.Entity, f.Field, f.Class = s.Severity, s.Entity, s.Field, s.Class.String()
-	f.Sample, f.Why, f.Detector = s.Sample, s.Why(), s.Detector
+	f.Sample, f.why, f.Detector = s.Sample, s.Why(), s.Detector
+	f.Why = f.why
 	switch {
 	case s.Grant != nil:
 		f.Grant = s.Grant.Pos
@@ -259,8 +300,27 @@ func (c *Collector) Findings() []*Finding {
 			all = append(all, f)
 		}
 	}
+	for _, f := range all {
+		if others := c.alsoGot(f); len(others) > 0 {
+			f.Why = f.why + "; the very same body went to " + strings.Join(others, " and ")
+		}
+	}
 	sort.Slice(all, func(i, k int) bool { return less(all[i], all[k]) })
 	return all
+}
+
+// alsoGot lists the other audiences that a body with this finding was sent to as well, byte
+// by byte: what is made for one of them reached all, as by a shared cache.
+func (c *Collector) alsoGot(f *Finding) []string {
+	others := map[string]struct{}{}
+	for body := range f.bodies {
+		for _, a := range c.sent[sentBody{f.Endpoint, body}] {
+			if a != f.Audience {
+				others[a] = struct{}{}
+			}
+		}
+	}
+	return slices.Sorted(maps.Keys(others))
 }
 
 func less(a, b *Finding) bool {

@@ -275,3 +275,42 @@ func TestMergingIsAsCollectingInOne(t *testing.T) {
 		}
 	}
 }
+
+// TestTheSameBodyForSeveral says of a wrong audience who else got the very same body, over
+// merged collectors too, and says it of nothing else, nor of another endpoint's.
+func TestTheSameBodyForSeveral(t *testing.T) {
+	sent := func(endpoint, audience string, body uint64, spots ...scan.Spot) *scan.Outcome {
+		out := outcome(endpoint, audience, spots...)
+		out.Body = body
+		return out
+	}
+	wrong, odd := spot(scan.WrongAudience, scan.High, "$.duty"), spot(scan.UnexpectedField, scan.Low, "$.x")
+	first, second := NewCollector("s"), NewCollector("s")
+	first.Add("f.har", 0, sent("GET /notices", "visitor", 7, wrong, odd))
+	first.Add("f.har", 1, sent("GET /notices", "crew", 8, wrong))
+	first.Add("f.har", 2, sent("GET /other", "office", 8))
+	alone := wrong.Why()
+	for _, f := range first.Findings() {
+		if f.Kind == scan.WrongAudience && f.Why != alone {
+			t.Errorf("nobody else got it, and %s says %q", f.Audience, f.Why)
+		}
+	}
+	second.Add("f.har", 3, sent("GET /notices", "office", 7))
+	second.Add("f.har", 4, sent("GET /notices", "skipper", 7, wrong))
+	first.Merge(second)
+	for range 2 { // asked again it says no more
+		got := map[string]string{}
+		for _, f := range first.Findings() {
+			got[f.Kind.String()+" "+f.Audience] = strings.TrimPrefix(f.Why, alone)
+		}
+		want := map[string]string{
+			"wrong-audience visitor":   "; the very same body went to office and skipper",
+			"wrong-audience skipper":   "; the very same body went to office and visitor",
+			"wrong-audience crew":      "",
+			"unexpected-field visitor": odd.Why(),
+		}
+		if !reflect.DeepEqual(got, want) {
+			t.Errorf("it says %q, and should %q", got, want)
+		}
+	}
+}

@@ -10,6 +10,7 @@ package scan
 import (
 	"errors"
 	"fmt"
+	"hash/maphash"
 	"sort"
 	"strconv"
 	"strings"
@@ -63,7 +64,11 @@ type Outcome struct {
 	Spots      []Spot // in the order of their bytes
 	Bytes      int    // of the body, its codings undone
 	Excess     int    // bytes of what no grant covers
+	Body       uint64 // tells equal bodies, while the process lasts; 0 where none is compared
 }
+
+// bodySeed keys what tells equal bodies.
+var bodySeed = maphash.MakeSeed()
 
 // Capture judges one capture. The outcome's spots are valid until the next call.
 func (j *Judge) Capture(c *exchange.Capture) Outcome { return j.Watch(c, nil) }
@@ -122,6 +127,8 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	}
 	if c.Response.Long != nil {
 		out.Bytes = all.bytes
+	} else if plan != nil && out.Audience != "" {
+		out.Body = maphash.Bytes(bodySeed, c.Response.Body)
 	}
 	out.Excess, w.excess, w.private = all.excess, all.excess, all.private
 	if all.err == nil {
