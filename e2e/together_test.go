@@ -22,9 +22,10 @@ const (
 	demoLead   = "teodor@fennick-quay.example"
 )
 
-// button clicks one by what is written on it.
+// button clicks one by what is written on it, when nothing moves any more: what slides in is
+// not where a click was aimed at.
 func button(text string) chromedp.Action {
-	return chromedp.Click(`//button[contains(., "`+text+`")]`, chromedp.BySearch)
+	return chromedp.Tasks{settled(), chromedp.Click(`//button[contains(., "`+text+`")]`, chromedp.BySearch)}
 }
 
 // TestATeamWorksOnFindings has three people at it, each in a browser of their own: one hands
@@ -51,7 +52,7 @@ func TestATeamWorksOnFindings(t *testing.T) {
 	iva.do("but follows", chromedp.Click(`//td//a[text()="secret-value"]`, chromedp.BySearch), shows("Who has it"), button("Follow"), shows("✓ Following"))
 	noor.do("a view is kept and shared", chromedp.Navigate(s.url+"/findings?state=any&kind=secret-value"), shows("4 findings"), button("Views"), chromedp.SendKeys(`input[placeholder^="Keep this list"]`, "Secrets"),
 		chromedp.Click(`//span[text()="others see it too"]`, chromedp.BySearch), chromedp.Click(`//button[normalize-space()="Keep"]`, chromedp.BySearch), shows("Kept as Secrets"))
-	iva.do("others have it", chromedp.Navigate(s.url+"/findings"), shows("71 findings"), button("Views"), shows("of Noor Adeyar"), chromedp.Click(`//a[text()="Secrets"]`, chromedp.BySearch), address("kind=secret-value"), shows("4 findings"))
+	iva.do("others have it", chromedp.Navigate(s.url+"/findings"), shows("71 findings"), button("Views"), shows("of Noor Adeyar"), settled(), chromedp.Click(`//a[text()="Secrets"]`, chromedp.BySearch), address("kind=secret-value"), shows("4 findings"))
 	for _, b := range []*browser{noor, teodor, iva} {
 		if said := b.said(); len(said) > 0 {
 			t.Errorf("a browser complains: %q", said)
