@@ -209,6 +209,24 @@ func TestOutcomeNamesTheExchange(t *testing.T) {
 	}
 }
 
+// TestEqualBodiesAreTold marks equal bodies alike and others otherwise, and no outlines: of
+// different bodies these may be equal.
+func TestEqualBodiesAreTold(t *testing.T) {
+	j := NewJudge(mustRead(t, harbour))
+	body := func(audience, text string, outlined bool) uint64 {
+		c := call("/bookings/7", audience, text)
+		c.Outlined = outlined
+		return j.Capture(c).Body
+	}
+	one, other := `{"title":"x","data":{"id":1,"ref":"r"}}`, `{"title":"x","data":{"id":2,"ref":"r"}}`
+	if mark := body("skipper", one, false); mark == 0 || mark != body("office", one, false) || mark == body("office", other, false) {
+		t.Error("equal bodies are not told from others")
+	}
+	if body("skipper", one, true) != 0 {
+		t.Error("an outline is compared as if it were the body")
+	}
+}
+
 func TestWithoutContractsABodyIsSwept(t *testing.T) {
 	out := NewJudge(nil).Capture(call("/v1/things/7?x=1", "", `{"a":{"passwordHash":"x","note":"ada@quay.example"},"b":[1,2]}`))
 	want := "sensitive-field critical $.a.passwordHash\npersonal-value high $.a.note"

@@ -127,7 +127,7 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	}
 	if c.Response.Long != nil {
 		out.Bytes = all.bytes
-	} else if plan != nil && out.Audience != "" {
+	} else if plan != nil && out.Audience != "" && !c.Outlined { // outlines of different bodies may be equal
 		out.Body = maphash.Bytes(bodySeed, c.Response.Body)
 	}
 	out.Excess, w.excess, w.private = all.excess, all.excess, all.private
