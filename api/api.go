@@ -19,6 +19,8 @@ type Operation struct {
 	Method string // in lower case
 	Path   string
 	Role   string                // the least that is needed; "none" for strangers
+	Scope  string                // the least that a token needs
+	Each   bool                  // it may be about several services, and the role is held at each
 	Query  []*openapi3.Parameter // that its address may have
 }
 
@@ -33,6 +35,12 @@ func Operations() ([]Operation, error) {
 		for method, operation := range item.Operations() {
 			o := Operation{ID: operation.OperationID, Method: strings.ToLower(method), Path: path}
 			o.Role, _ = operation.Extensions["x-role"].(string)
+			o.Each, _ = operation.Extensions["x-each"].(bool)
+			if o.Scope, _ = operation.Extensions["x-scope"].(string); o.Scope == "" {
+				if o.Scope = "everything"; o.Method == "get" {
+					o.Scope = "read"
+				}
+			}
 			if o.ID == "" || o.Role == "" {
 				return nil, fmt.Errorf("%s %s names no operationId or x-role", method, path)
 			}

@@ -35,6 +35,7 @@ func (a *app) findingCommand() *cli.Command {
 			&cli.StringFlag{Name: "team", Usage: "only of endpoints of the team `NAME`"},
 			&cli.StringFlag{Name: "assigned", Usage: "assigned to: an `EMAIL`, me, nobody, or team:NAME"},
 			&cli.StringFlag{Name: "label", Usage: "only with the `LABEL`"},
+			&cli.BoolFlag{Name: "asked-waiver", Usage: "only those whose waiver waits for approval"},
 			&cli.StringFlag{Name: "search", Usage: "`WORDS` in endpoint, path, entity or field"},
 		}
 	}
@@ -63,7 +64,9 @@ func (a *app) findingCommand() *cli.Command {
 			{
 				Name: "move", Usage: "move a finding to another state", ArgsUsage: "ID STATE",
 				Description: `States: ` + strings.Join(states, ", ") + `.
-A finding is closed by proof only.
+A finding is closed by proof only. A waiver of one that is high or critical waits for a
+lead who is somebody else than who asks, and moves it too; finding change has a
+--decline-waiver.
 
     inkret finding move 9f2c51d07a3be846 in-repair --comment "taken by reservations"
     inkret finding move 9f2c51d07a3be846 waived --until 2027-03-31 --comment "needed until the kiosk is gone"`,
@@ -101,7 +104,11 @@ func (a *app) listFindings(ctx context.Context, c *cli.Command) error {
 			return c.String(flag)
 		}
 	}
-	response, err := r.ListFindings(ctx, &client.ListFindingsParams{Page: &page, Size: &size, State: some(said("state")), Severity: some(said("severity")),
+	var waiver *client.ListFindingsParamsWaiver
+	if c.Bool("asked-waiver") || said("waiver") != "" {
+		waiver = some(client.Asked)
+	}
+	response, err := r.ListFindings(ctx, &client.ListFindingsParams{Waiver: waiver, Page: &page, Size: &size, State: some(said("state")), Severity: some(said("severity")),
 		Kind: some(said("kind")), Audience: some(said("audience")), Team: some(said("team")), Batch: some(c.Int64("batch")), Q: some(said("search")),
 		Assigned: some(said("assigned")), Label: some(said("label")), Due: some(said("due")), Sort: some(client.ListFindingsParamsSort(said("sort")))})
 	var all client.FindingPage
@@ -221,6 +228,10 @@ func (a *app) oneFinding(c *cli.Command, r *remote, got result[client.FindingDet
 		line("finding", f.ID)
 		line("state", string(f.State))
 		line("until", textOf(f.WaivedUntil))
+		line("approved by", textOf(f.WaiverApprover))
+		if f.WaiverAsked != nil {
+			line("waits", fmt.Sprintf("%s asks for a waiver until %s; a lead who is somebody else approves it: inkret finding move %s waived", f.WaiverAsked.By.Name, f.WaiverAsked.Until, f.ID))
+		}
 		line("assigned", assignedTo(&f))
 		line("due", textOf(f.Due))
 		if f.Labels != nil {
@@ -260,7 +271,10 @@ func (a *app) oneFinding(c *cli.Command, r *remote, got result[client.FindingDet
 			if e.To != nil && e.Kind == client.EventKindMove {
 				what = "→ " + string(*e.To)
 			}
-			if e.Was != nil || e.Became != nil {
+			switch {
+			case e.Kind == client.EventKindWaiver:
+				what = fmt.Sprintf("a waiver until %s %s", textOf(e.Until), textOf(e.Became))
+			case e.Was != nil || e.Became != nil:
 				what += fmt.Sprintf(" %s → %s", cmp.Or(textOf(e.Was), "none"), cmp.Or(textOf(e.Became), "none"))
 			}
 			if e.CaptureID != nil {

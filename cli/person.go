@@ -21,18 +21,29 @@ func (a *app) personCommand() *cli.Command {
 	return &cli.Command{
 		Name: "person", Usage: "who may come in: list, invite, give roles, keep out",
 		Description: `    inkret person invite iva@fennick-quay.example --role viewer
-    inkret person role iva@fennick-quay.example reviewer`,
+    inkret person role iva@fennick-quay.example reviewer
+    inkret person role iva@fennick-quay.example lead --service harbour`,
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "list everybody", Flags: []cli.Flag{formatFlag()}, Action: a.listPeople},
 			{Name: "invite", Usage: "invite somebody; gives a link that works once", ArgsUsage: "EMAIL",
 				Flags: []cli.Flag{&cli.StringFlag{Name: "role", Value: "viewer", Usage: strings.Join(roles, ", ")}, formatFlag()}, ShellComplete: complete, Action: a.invite},
-			{Name: "role", Usage: "give somebody another role", ArgsUsage: "EMAIL ROLE", Flags: []cli.Flag{formatFlag()}, Action: func(ctx context.Context, c *cli.Command) error {
-				role := client.Role(c.Args().Get(1))
-				if !slices.Contains(roles, string(role)) {
-					return usage(c, fmt.Errorf("there is no role %q: %s are known", role, strings.Join(roles, ", ")))
-				}
-				return a.changePerson(ctx, c, 2, client.PersonChange{Role: &role})
-			}},
+			{Name: "role", Usage: "give somebody another role, everywhere or at one service", ArgsUsage: "EMAIL ROLE",
+				Description: `At a service it is viewer, reviewer or lead; - takes it back, and what they are
+everywhere counts there again.`,
+				Flags: []cli.Flag{&cli.StringFlag{Name: "service", Usage: "only at the service `NAME`"}, formatFlag()}, Action: func(ctx context.Context, c *cli.Command) error {
+					role, service := client.Role(c.Args().Get(1)), c.String("service")
+					if !slices.Contains(roles, string(role)) && (service == "" || role != "-") {
+						return usage(c, fmt.Errorf("there is no role %q: %s are known", role, strings.Join(roles, ", ")))
+					}
+					if service == "" {
+						return a.changePerson(ctx, c, 2, client.PersonChange{Role: &role})
+					}
+					at := client.ServiceRole{Service: service}
+					if role != "-" {
+						at.Role = &role
+					}
+					return a.changePerson(ctx, c, 2, client.PersonChange{ServiceRoles: &[]client.ServiceRole{at}})
+				}},
 			{Name: "keep-out", Usage: "let somebody come in no longer: their sessions and tokens end", ArgsUsage: "EMAIL", Flags: []cli.Flag{formatFlag()}, Action: func(ctx context.Context, c *cli.Command) error {
 				active := false
 				return a.changePerson(ctx, c, 1, client.PersonChange{Active: &active})
@@ -66,11 +77,20 @@ func (a *app) listPeople(ctx context.Context, c *cli.Command) error {
 			if valueOf(p.SecondFactor) {
 				factor = "yes"
 			}
-			t.AppendRow(table.Row{p.ID, report.Clean(p.Name), report.Clean(p.Email), string(p.Role), factor, state})
+			t.AppendRow(table.Row{p.ID, report.Clean(p.Name), report.Clean(p.Email), rolesOf(&p, "\n"), factor, state})
 		}
 		t.Render()
 		a.sayPage(len(all), len(all), 1, 50, "person", "people")
 	})
+}
+
+// rolesOf says in words what somebody is, everywhere and at services.
+func rolesOf(p *client.Person, between string) string {
+	words := []string{string(p.Role)}
+	for _, at := range valueOf(p.ServiceRoles) {
+		words = append(words, string(valueOf(at.Role))+" at "+report.Clean(at.Service))
+	}
+	return strings.Join(words, between)
 }
 
 func (a *app) invite(ctx context.Context, c *cli.Command) error {
@@ -131,7 +151,7 @@ func (a *app) changePerson(ctx context.Context, c *cli.Command, arguments int, c
 		if valueOf(got.value.KeptOut) {
 			may = "may not come in"
 		}
-		fmt.Fprintf(w, "%s is %s and %s.\n", report.Clean(got.value.Email), got.value.Role, may)
+		fmt.Fprintf(w, "%s is %s and %s.\n", report.Clean(got.value.Email), rolesOf(&got.value, ", "), may)
 	})
 }
 

@@ -37,6 +37,7 @@ console's address. It says first what would change, and asks. The change can be 
 				&cli.StringFlag{Name: "due", Usage: "the last `DAY`, or never"},
 				&cli.StringSliceFlag{Name: "label", Usage: "a `LABEL` to put on; may be said again"},
 				&cli.StringSliceFlag{Name: "unlabel", Usage: "a `LABEL` to take off; may be said again"},
+				&cli.BoolFlag{Name: "decline-waiver", Usage: "decline the waiver that waits for approval, with a comment that says why"},
 				&cli.BoolFlag{Name: "try", Usage: "only say what would come of it"},
 				&cli.BoolFlag{Name: "yes", Usage: "do not ask"}, formatFlag(),
 			},
@@ -82,6 +83,9 @@ func (a *app) changeFindings(ctx context.Context, c *cli.Command) error {
 		body.Filter = some(c.String("filter"))
 	} else {
 		body.Ids = &ids
+	}
+	if c.Bool("decline-waiver") {
+		body.DeclineWaiver = some(true)
 	}
 	if c.IsSet("team") {
 		team := strings.TrimPrefix(c.String("team"), "-")

@@ -205,12 +205,14 @@ func (e DraftRequestFrom) Valid() bool {
 
 // Defines values for EventKind.
 const (
-	EventKindAssign  EventKind = "assign"
-	EventKindComment EventKind = "comment"
-	EventKindDue     EventKind = "due"
-	EventKindFound   EventKind = "found"
-	EventKindLabel   EventKind = "label"
-	EventKindMove    EventKind = "move"
+	EventKindAssign    EventKind = "assign"
+	EventKindComment   EventKind = "comment"
+	EventKindDue       EventKind = "due"
+	EventKindFound     EventKind = "found"
+	EventKindLabel     EventKind = "label"
+	EventKindMove      EventKind = "move"
+	EventKindWaiver    EventKind = "waiver"
+	EventKindWithdrawn EventKind = "withdrawn"
 )
 
 // Valid indicates whether the value is a known member of the EventKind enum.
@@ -227,6 +229,10 @@ func (e EventKind) Valid() bool {
 	case EventKindLabel:
 		return true
 	case EventKindMove:
+		return true
+	case EventKindWaiver:
+		return true
+	case EventKindWithdrawn:
 		return true
 	default:
 		return false
@@ -285,6 +291,7 @@ const (
 	NewHookKindsLabelled NewHookKinds = "labelled"
 	NewHookKindsMoved    NewHookKinds = "moved"
 	NewHookKindsReturned NewHookKinds = "returned"
+	NewHookKindsWaiver   NewHookKinds = "waiver"
 )
 
 // Valid indicates whether the value is a known member of the NewHookKinds enum.
@@ -306,6 +313,8 @@ func (e NewHookKinds) Valid() bool {
 		return true
 	case NewHookKindsReturned:
 		return true
+	case NewHookKindsWaiver:
+		return true
 	default:
 		return false
 	}
@@ -320,6 +329,7 @@ const (
 	NoticeKindMoved     NoticeKind = "moved"
 	NoticeKindRequest   NoticeKind = "request"
 	NoticeKindReturned  NoticeKind = "returned"
+	NoticeKindWaiver    NoticeKind = "waiver"
 )
 
 // Valid indicates whether the value is a known member of the NoticeKind enum.
@@ -338,6 +348,8 @@ func (e NoticeKind) Valid() bool {
 	case NoticeKindRequest:
 		return true
 	case NoticeKindReturned:
+		return true
+	case NoticeKindWaiver:
 		return true
 	default:
 		return false
@@ -464,6 +476,27 @@ func (e Role) Valid() bool {
 	case Reviewer:
 		return true
 	case Viewer:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Scope.
+const (
+	Everything Scope = "everything"
+	Read       Scope = "read"
+	Record     Scope = "record"
+)
+
+// Valid indicates whether the value is a known member of the Scope enum.
+func (e Scope) Valid() bool {
+	switch e {
+	case Everything:
+		return true
+	case Read:
+		return true
+	case Record:
 		return true
 	default:
 		return false
@@ -689,6 +722,21 @@ func (e ListEndpointsParamsSort) Valid() bool {
 	}
 }
 
+// Defines values for ListFindingsParamsWaiver.
+const (
+	Asked ListFindingsParamsWaiver = "asked"
+)
+
+// Valid indicates whether the value is a known member of the ListFindingsParamsWaiver enum.
+func (e ListFindingsParamsWaiver) Valid() bool {
+	switch e {
+	case Asked:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ListFindingsParamsSort.
 const (
 	ListFindingsParamsSortBytes          ListFindingsParamsSort = "bytes"
@@ -788,6 +836,12 @@ type ApplyContracts struct {
 	Base   *int           `json:"base,omitempty"`
 	Files  []ContractFile `json:"files"`
 	Reason *string        `json:"reason,omitempty"`
+}
+
+// AskedWaiver A waiver that waits for a lead who approves it, and is somebody else than who asks
+type AskedWaiver struct {
+	By    Assignee `json:"by"`
+	Until string   `json:"until"`
 }
 
 // Assignee defines model for Assignee.
@@ -1438,8 +1492,12 @@ type Finding struct {
 	Team     *string   `json:"team,omitempty"`
 
 	// WaivedUntil The last day of a waiver
-	WaivedUntil *string `json:"waived_until,omitempty"`
-	Why         string  `json:"why"`
+	WaivedUntil    *string `json:"waived_until,omitempty"`
+	WaiverApprover *string `json:"waiver_approver,omitempty"`
+
+	// WaiverAsked A waiver that waits for a lead who approves it, and is somebody else than who asks
+	WaiverAsked *AskedWaiver `json:"waiver_asked,omitempty"`
+	Why         string       `json:"why"`
 }
 
 // FindingDetail defines model for FindingDetail.
@@ -1485,6 +1543,9 @@ type FindingPage struct {
 type FindingsChange struct {
 	AddLabels *[]string `json:"add_labels,omitempty"`
 	Comment   *string   `json:"comment,omitempty"`
+
+	// DeclineWaiver Decline the waiver that waits for approval; moving to `waived` approves it
+	DeclineWaiver *bool `json:"decline_waiver,omitempty"`
 
 	// Due The last day, UTC; empty for none
 	Due *string `json:"due,omitempty"`
@@ -1651,6 +1712,9 @@ type Home struct {
 
 	// Urgent New and returned ones
 	Urgent []Finding `json:"urgent"`
+
+	// WaiversAsked That wait for approval
+	WaiversAsked int `json:"waivers_asked"`
 
 	// WaiversEnding Within seven days
 	WaiversEnding int `json:"waivers_ending"`
@@ -1836,6 +1900,12 @@ type NewToken struct {
 
 	// Name What uses it
 	Name string `json:"name"`
+
+	// Scope What a token may do of what its person may: read; also send recordings and results; everything
+	Scope *Scope `json:"scope,omitempty"`
+
+	// Service The only one that it may change
+	Service *string `json:"service,omitempty"`
 }
 
 // NewView defines model for NewView.
@@ -1909,12 +1979,18 @@ type Person struct {
 	Pending      bool  `json:"pending"`
 	Role         Role  `json:"role"`
 	SecondFactor *bool `json:"second_factor,omitempty"`
+
+	// ServiceRoles At services, where it is another than everywhere
+	ServiceRoles *[]ServiceRole `json:"service_roles,omitempty"`
 }
 
 // PersonChange defines model for PersonChange.
 type PersonChange struct {
 	Active *bool `json:"active,omitempty"`
 	Role   *Role `json:"role,omitempty"`
+
+	// ServiceRoles Those to be changed; without a role, what they are everywhere counts again
+	ServiceRoles *[]ServiceRole `json:"service_roles,omitempty"`
 }
 
 // Problem defines model for Problem.
@@ -2113,6 +2189,9 @@ type SavedView struct {
 	Shared bool   `json:"shared"`
 }
 
+// Scope What a token may do of what its person may: read; also send recordings and results; everything
+type Scope string
+
 // SecondFactor defines model for SecondFactor.
 type SecondFactor struct {
 	On           bool `json:"on"`
@@ -2137,6 +2216,12 @@ type Service struct {
 
 	// Revision Of the contracts in force
 	Revision int `json:"revision"`
+}
+
+// ServiceRole defines model for ServiceRole.
+type ServiceRole struct {
+	Role    *Role  `json:"role,omitempty"`
+	Service string `json:"service"`
 }
 
 // Session defines model for Session.
@@ -2283,6 +2368,12 @@ type Token struct {
 	ID       int64      `json:"id"`
 	LastUsed *time.Time `json:"last_used,omitempty"`
 	Name     string     `json:"name"`
+
+	// Scope What a token may do of what its person may: read; also send recordings and results; everything
+	Scope Scope `json:"scope"`
+
+	// Service The only one that it may change
+	Service *string `json:"service,omitempty"`
 }
 
 // TrafficEffect defines model for TrafficEffect.
@@ -2585,6 +2676,9 @@ type ListFindingsParams struct {
 	Label    *string `form:"label,omitempty" json:"label,omitempty"`
 	Service  *string `form:"service,omitempty" json:"service,omitempty"`
 
+	// Waiver `asked` for those whose waiver waits for approval
+	Waiver *ListFindingsParamsWaiver `form:"waiver,omitempty" json:"waiver,omitempty"`
+
 	// Due `over` for what is overdue, or a day before which it is due
 	Due *string `form:"due,omitempty" json:"due,omitempty"`
 
@@ -2598,6 +2692,9 @@ type ListFindingsParams struct {
 	// Size Items a page
 	Size *PageSize `form:"size,omitempty" json:"size,omitempty"`
 }
+
+// ListFindingsParamsWaiver defines parameters for ListFindings.
+type ListFindingsParamsWaiver string
 
 // ListFindingsParamsSort defines parameters for ListFindings.
 type ListFindingsParamsSort string
@@ -7007,6 +7104,18 @@ func NewListFindingsRequest(server string, params *ListFindingsParams) (*http.Re
 		if params.Service != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "service", *params.Service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Waiver != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "waiver", *params.Waiver, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {

@@ -204,12 +204,14 @@ func (e DraftRequestFrom) Valid() bool {
 
 // Defines values for EventKind.
 const (
-	EventKindAssign  EventKind = "assign"
-	EventKindComment EventKind = "comment"
-	EventKindDue     EventKind = "due"
-	EventKindFound   EventKind = "found"
-	EventKindLabel   EventKind = "label"
-	EventKindMove    EventKind = "move"
+	EventKindAssign    EventKind = "assign"
+	EventKindComment   EventKind = "comment"
+	EventKindDue       EventKind = "due"
+	EventKindFound     EventKind = "found"
+	EventKindLabel     EventKind = "label"
+	EventKindMove      EventKind = "move"
+	EventKindWaiver    EventKind = "waiver"
+	EventKindWithdrawn EventKind = "withdrawn"
 )
 
 // Valid indicates whether the value is a known member of the EventKind enum.
@@ -226,6 +228,10 @@ func (e EventKind) Valid() bool {
 	case EventKindLabel:
 		return true
 	case EventKindMove:
+		return true
+	case EventKindWaiver:
+		return true
+	case EventKindWithdrawn:
 		return true
 	default:
 		return false
@@ -284,6 +290,7 @@ const (
 	NewHookKindsLabelled NewHookKinds = "labelled"
 	NewHookKindsMoved    NewHookKinds = "moved"
 	NewHookKindsReturned NewHookKinds = "returned"
+	NewHookKindsWaiver   NewHookKinds = "waiver"
 )
 
 // Valid indicates whether the value is a known member of the NewHookKinds enum.
@@ -305,6 +312,8 @@ func (e NewHookKinds) Valid() bool {
 		return true
 	case NewHookKindsReturned:
 		return true
+	case NewHookKindsWaiver:
+		return true
 	default:
 		return false
 	}
@@ -319,6 +328,7 @@ const (
 	NoticeKindMoved     NoticeKind = "moved"
 	NoticeKindRequest   NoticeKind = "request"
 	NoticeKindReturned  NoticeKind = "returned"
+	NoticeKindWaiver    NoticeKind = "waiver"
 )
 
 // Valid indicates whether the value is a known member of the NoticeKind enum.
@@ -337,6 +347,8 @@ func (e NoticeKind) Valid() bool {
 	case NoticeKindRequest:
 		return true
 	case NoticeKindReturned:
+		return true
+	case NoticeKindWaiver:
 		return true
 	default:
 		return false
@@ -463,6 +475,27 @@ func (e Role) Valid() bool {
 	case Reviewer:
 		return true
 	case Viewer:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Scope.
+const (
+	Everything Scope = "everything"
+	Read       Scope = "read"
+	Record     Scope = "record"
+)
+
+// Valid indicates whether the value is a known member of the Scope enum.
+func (e Scope) Valid() bool {
+	switch e {
+	case Everything:
+		return true
+	case Read:
+		return true
+	case Record:
 		return true
 	default:
 		return false
@@ -688,6 +721,21 @@ func (e ListEndpointsParamsSort) Valid() bool {
 	}
 }
 
+// Defines values for ListFindingsParamsWaiver.
+const (
+	Asked ListFindingsParamsWaiver = "asked"
+)
+
+// Valid indicates whether the value is a known member of the ListFindingsParamsWaiver enum.
+func (e ListFindingsParamsWaiver) Valid() bool {
+	switch e {
+	case Asked:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ListFindingsParamsSort.
 const (
 	ListFindingsParamsSortBytes          ListFindingsParamsSort = "bytes"
@@ -787,6 +835,12 @@ type ApplyContracts struct {
 	Base   *int           `json:"base,omitempty"`
 	Files  []ContractFile `json:"files"`
 	Reason *string        `json:"reason,omitempty"`
+}
+
+// AskedWaiver A waiver that waits for a lead who approves it, and is somebody else than who asks
+type AskedWaiver struct {
+	By    Assignee `json:"by"`
+	Until string   `json:"until"`
 }
 
 // Assignee defines model for Assignee.
@@ -1437,8 +1491,12 @@ type Finding struct {
 	Team     *string   `json:"team,omitempty"`
 
 	// WaivedUntil The last day of a waiver
-	WaivedUntil *string `json:"waived_until,omitempty"`
-	Why         string  `json:"why"`
+	WaivedUntil    *string `json:"waived_until,omitempty"`
+	WaiverApprover *string `json:"waiver_approver,omitempty"`
+
+	// WaiverAsked A waiver that waits for a lead who approves it, and is somebody else than who asks
+	WaiverAsked *AskedWaiver `json:"waiver_asked,omitempty"`
+	Why         string       `json:"why"`
 }
 
 // FindingDetail defines model for FindingDetail.
@@ -1484,6 +1542,9 @@ type FindingPage struct {
 type FindingsChange struct {
 	AddLabels *[]string `json:"add_labels,omitempty"`
 	Comment   *string   `json:"comment,omitempty"`
+
+	// DeclineWaiver Decline the waiver that waits for approval; moving to `waived` approves it
+	DeclineWaiver *bool `json:"decline_waiver,omitempty"`
 
 	// Due The last day, UTC; empty for none
 	Due *string `json:"due,omitempty"`
@@ -1650,6 +1711,9 @@ type Home struct {
 
 	// Urgent New and returned ones
 	Urgent []Finding `json:"urgent"`
+
+	// WaiversAsked That wait for approval
+	WaiversAsked int `json:"waivers_asked"`
 
 	// WaiversEnding Within seven days
 	WaiversEnding int `json:"waivers_ending"`
@@ -1835,6 +1899,12 @@ type NewToken struct {
 
 	// Name What uses it
 	Name string `json:"name"`
+
+	// Scope What a token may do of what its person may: read; also send recordings and results; everything
+	Scope *Scope `json:"scope,omitempty"`
+
+	// Service The only one that it may change
+	Service *string `json:"service,omitempty"`
 }
 
 // NewView defines model for NewView.
@@ -1908,12 +1978,18 @@ type Person struct {
 	Pending      bool  `json:"pending"`
 	Role         Role  `json:"role"`
 	SecondFactor *bool `json:"second_factor,omitempty"`
+
+	// ServiceRoles At services, where it is another than everywhere
+	ServiceRoles *[]ServiceRole `json:"service_roles,omitempty"`
 }
 
 // PersonChange defines model for PersonChange.
 type PersonChange struct {
 	Active *bool `json:"active,omitempty"`
 	Role   *Role `json:"role,omitempty"`
+
+	// ServiceRoles Those to be changed; without a role, what they are everywhere counts again
+	ServiceRoles *[]ServiceRole `json:"service_roles,omitempty"`
 }
 
 // Problem defines model for Problem.
@@ -2112,6 +2188,9 @@ type SavedView struct {
 	Shared bool   `json:"shared"`
 }
 
+// Scope What a token may do of what its person may: read; also send recordings and results; everything
+type Scope string
+
 // SecondFactor defines model for SecondFactor.
 type SecondFactor struct {
 	On           bool `json:"on"`
@@ -2136,6 +2215,12 @@ type Service struct {
 
 	// Revision Of the contracts in force
 	Revision int `json:"revision"`
+}
+
+// ServiceRole defines model for ServiceRole.
+type ServiceRole struct {
+	Role    *Role  `json:"role,omitempty"`
+	Service string `json:"service"`
 }
 
 // Session defines model for Session.
@@ -2282,6 +2367,12 @@ type Token struct {
 	ID       int64      `json:"id"`
 	LastUsed *time.Time `json:"last_used,omitempty"`
 	Name     string     `json:"name"`
+
+	// Scope What a token may do of what its person may: read; also send recordings and results; everything
+	Scope Scope `json:"scope"`
+
+	// Service The only one that it may change
+	Service *string `json:"service,omitempty"`
 }
 
 // TrafficEffect defines model for TrafficEffect.
@@ -2584,6 +2675,9 @@ type ListFindingsParams struct {
 	Label    *string `form:"label,omitempty" json:"label,omitempty"`
 	Service  *string `form:"service,omitempty" json:"service,omitempty"`
 
+	// Waiver `asked` for those whose waiver waits for approval
+	Waiver *ListFindingsParamsWaiver `form:"waiver,omitempty" json:"waiver,omitempty"`
+
 	// Due `over` for what is overdue, or a day before which it is due
 	Due *string `form:"due,omitempty" json:"due,omitempty"`
 
@@ -2597,6 +2691,9 @@ type ListFindingsParams struct {
 	// Size Items a page
 	Size *PageSize `form:"size,omitempty" json:"size,omitempty"`
 }
+
+// ListFindingsParamsWaiver defines parameters for ListFindings.
+type ListFindingsParamsWaiver string
 
 // ListFindingsParamsSort defines parameters for ListFindings.
 type ListFindingsParamsSort string
@@ -3671,6 +3768,13 @@ func (w *ServerInterfaceWrapper) ListFindings(ctx *echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "service", ctx.QueryParams(), &params.Service, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Optional query parameter "waiver" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "waiver", ctx.QueryParams(), &params.Waiver, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter waiver: %s", err))
 	}
 
 	// ------------- Optional query parameter "due" -------------

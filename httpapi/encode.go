@@ -2,6 +2,8 @@ package httpapi
 
 import (
 	"context"
+	"maps"
+	"slices"
 	"time"
 
 	"inkret/core/exchange"
@@ -54,11 +56,15 @@ func someList[T any](all []T) *[]T {
 }
 
 func personOf(p service.Person) Person {
-	return Person{ID: p.ID, Name: p.Name, Email: p.Email, Role: Role(p.Role), Pending: p.Password == "", KeptOut: some(!p.Active), SecondFactor: some(p.FactorOn)}
+	var at []ServiceRole
+	for _, service := range slices.Sorted(maps.Keys(p.Roles)) {
+		at = append(at, ServiceRole{Service: service, Role: some(Role(p.Roles[service]))})
+	}
+	return Person{ID: p.ID, Name: p.Name, Email: p.Email, Role: Role(p.Role), Pending: p.Password == "", KeptOut: some(!p.Active), SecondFactor: some(p.FactorOn), ServiceRoles: someList(at)}
 }
 
 func tokenOf(k service.Key) Token {
-	return Token{ID: k.ID, Name: k.Name, Created: k.Created, Expires: k.Expires, LastUsed: someTime(k.LastUsed)}
+	return Token{ID: k.ID, Name: k.Name, Created: k.Created, Expires: k.Expires, LastUsed: someTime(k.LastUsed), Scope: Scope(k.Scope), Service: some(k.Service)}
 }
 
 func (h *handlers) serviceOf(ctx context.Context) func(service.ReviewedAPI) Service {
@@ -159,7 +165,14 @@ func findingOf(f service.Finding) Finding {
 		EndpointID: f.EndpointID, Team: some(f.Team), Audience: f.Audience, AudienceBy: some(f.AudienceBy), Direction: f.Direction, Status: f.Status,
 		Path: f.Path, Entity: some(f.Entity), Field: some(f.Field), Class: some(f.Class), Spots: f.Spots, Captures: f.Captures, Bytes: f.Bytes,
 		Sample: some(f.Sample), Why: f.Why, State: State(f.State), Excepted: some(f.Excepted != ""), WaivedUntil: some(f.Until),
-		AssignedTeam: some(f.AssignedTeam), Due: some(f.Due), Labels: someList(f.Labels), Person: assigneeOf(f), FirstSeen: f.FirstSeen, LastSeen: f.LastSeen}
+		WaiverApprover: some(f.Approver), WaiverAsked: askedOf(f), AssignedTeam: some(f.AssignedTeam), Due: some(f.Due), Labels: someList(f.Labels), Person: assigneeOf(f), FirstSeen: f.FirstSeen, LastSeen: f.LastSeen}
+}
+
+func askedOf(f service.Finding) *AskedWaiver {
+	if f.AskedUntil == "" {
+		return nil
+	}
+	return &AskedWaiver{Until: f.AskedUntil, By: Assignee{ID: f.AskedByID, Name: f.AskedBy}}
 }
 
 func assigneeOf(f service.Finding) *Assignee {

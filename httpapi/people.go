@@ -56,12 +56,15 @@ func (h *handlers) EndSecondFactor(ctx context.Context, r EndSecondFactorRequest
 
 // ChangePerson implements [StrictServerInterface].
 func (h *handlers) ChangePerson(ctx context.Context, r ChangePersonRequestObject) (ChangePersonResponseObject, error) {
-	var role *string
+	w := service.PersonWish{Active: r.Body.Active, Roles: map[string]string{}}
 	if r.Body.Role != nil {
 		text := string(*r.Body.Role)
-		role = &text
+		w.Role = &text
 	}
-	p, err := h.service.ChangePerson(ctx, callerOf(ctx), r.PersonID, role, r.Body.Active)
+	for _, at := range value(r.Body.ServiceRoles) {
+		w.Roles[at.Service] = string(value(at.Role))
+	}
+	p, err := h.service.ChangePerson(ctx, callerOf(ctx), r.PersonID, w)
 	if err != nil {
 		return nil, err
 	}

@@ -129,7 +129,7 @@ func callerOf(ctx context.Context) service.Caller {
 	return c
 }
 
-// admit lets those through who have the role that the operation names.
+// admit lets those through who have the role and scope that the operation names.
 func (h *handlers) admit(op api.Operation) echo.MiddlewareFunc {
 	return func(next echo.HandlerFunc) echo.HandlerFunc {
 		return func(c *echo.Context) error {
@@ -149,13 +149,18 @@ func (h *handlers) admit(op api.Operation) echo.MiddlewareFunc {
 				}
 			}
 			caller := callerOf(c.Request().Context())
-			switch {
-			case op.Role == "none":
-			case caller.ID == 0:
+			if op.Role == "none" {
+				return next(c)
+			}
+			if caller.ID == 0 {
 				return &service.Problem{Code: service.Unauthenticated, Detail: "this needs somebody who is signed in", Next: "sign in: inkret sign-in"}
-			case !service.May(caller.Role, op.Role):
-				return &service.Problem{Code: service.Forbidden, Detail: "this needs the role " + op.Role + "; yours is " + caller.Role,
-					Next: "ask an administrator for it"}
+			}
+			path := map[string]string{}
+			for _, value := range c.PathValues() {
+				path[value.Name] = value.Value
+			}
+			if err := h.service.Admit(r.Context(), &caller, op.Role, op.Scope, op.Each, path); err != nil {
+				return err
 			}
 			return next(c)
 		}

@@ -44,7 +44,7 @@ func newSite(t *testing.T) *site {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, out.tokens[role], err = s.NewToken(t.Context(), p, "test", 0); err != nil {
+		if _, out.tokens[role], err = s.NewToken(t.Context(), p, service.Key{Name: "test"}, 0); err != nil {
 			t.Fatal(err)
 		}
 	}

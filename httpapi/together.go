@@ -38,6 +38,7 @@ func (h *handlers) findingFilter(ctx context.Context, q *ListFindingsParams) (by
 	} else if _, err := time.Parse(time.DateOnly, by.DueBefore); err != nil && by.DueBefore != "" {
 		return by, invalid("due is `over`, or a day such as 2027-03-31")
 	}
+	by.Asked = q.Waiver != nil
 	switch who := value(q.Assigned); {
 	case who == "":
 	case who == "nobody":
@@ -72,6 +73,9 @@ func (h *handlers) queryFilter(ctx context.Context, query string) (by service.Fi
 		switch at := into[name]; {
 		case at != nil:
 			*at = &values[0]
+		case name == "waiver" && values[0] == string(Asked):
+			asked := Asked
+			p.Waiver = &asked
 		case name == "batch":
 			id, err := strconv.ParseInt(values[0], 10, 64)
 			if err != nil {
@@ -91,7 +95,7 @@ func (h *handlers) ChangeFindings(ctx context.Context, r ChangeFindingsRequestOb
 	if (b.Ids == nil) == (b.Filter == nil) {
 		return nil, invalid("say which findings: either `ids` or a `filter`")
 	}
-	w := service.Wish{To: finding.State(value(b.To)), Until: value(b.Until), Comment: value(b.Comment), Team: b.Team, Due: b.Due, Add: value(b.AddLabels), Remove: value(b.RemoveLabels)}
+	w := service.Wish{To: finding.State(value(b.To)), Until: value(b.Until), Comment: value(b.Comment), Team: b.Team, Due: b.Due, Add: value(b.AddLabels), Remove: value(b.RemoveLabels), Decline: value(b.DeclineWaiver)}
 	if b.Person != nil {
 		var id int64
 		if *b.Person != "nobody" {

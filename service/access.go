@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"net/mail"
+	"slices"
 	"strings"
 	"time"
 
@@ -17,19 +18,6 @@ import (
 
 	"inkret/store"
 )
-
-// Roles, each of which may do what those before it may.
-const (
-	Viewer        = "viewer"
-	Reviewer      = "reviewer"
-	Lead          = "lead"
-	Administrator = "administrator"
-)
-
-var rank = map[string]int{Viewer: 1, Reviewer: 2, Lead: 3, Administrator: 4}
-
-// May reports whether a role may do what needs another.
-func May(role, needed string) bool { return rank[role] > 0 && rank[role] >= rank[needed] }
 
 const (
 	sessionLife     = 7 * 24 * time.Hour
@@ -49,12 +37,6 @@ const (
 	argonKey     = 32
 	argonSalt    = 16
 )
-
-// Caller is who asks: a person, by a session or a token.
-type Caller struct {
-	store.Person
-	Key store.Key
-}
 
 func hashPassword(password string) string {
 	salt := make([]byte, argonSalt)
@@ -158,7 +140,7 @@ func fitEmail(email string) error {
 }
 
 // Invite adds a person and gives the one-time code they set themselves up with.
-func (s *Service) Invite(ctx context.Context, email, role string) (store.Person, string, error) {
+func (s *Service) Invite(ctx context.Context, who Caller, email, role string) (store.Person, string, error) {
 	if err := fitEmail(email); err != nil {
 		return store.Person{}, "", err
 	}
@@ -173,7 +155,10 @@ func (s *Service) Invite(ctx context.Context, email, role string) (store.Person,
 		return p, "", err
 	}
 	code := newSecret()
-	return p, code, s.store.AddSetupCode(ctx, hashSecret(code), p.ID, s.now().Add(setupLife))
+	if err := s.store.AddSetupCode(ctx, hashSecret(code), p.ID, s.now().Add(setupLife)); err != nil {
+		return p, "", err
+	}
+	return p, code, s.store.AddTrail(ctx, s.did(who, "invite", p.Email, "role "+role))
 }
 
 // AddPerson adds a person with a password, for the demo and for tests.
@@ -214,16 +199,17 @@ func (s *Service) check(ctx context.Context, email, password string) (store.Pers
 }
 
 func (s *Service) newSession(ctx context.Context, p store.Person) (Caller, string, error) {
-	return s.newKey(ctx, p, "session", "", sessionLife)
+	return s.newKey(ctx, p, store.Key{Kind: "session", Scope: ScopeEverything}, sessionLife)
 }
 
-func (s *Service) newKey(ctx context.Context, p store.Person, kind, name string, life time.Duration) (Caller, string, error) {
+func (s *Service) newKey(ctx context.Context, p store.Person, k store.Key, life time.Duration) (Caller, string, error) {
 	secret := newSecret()
-	if kind == "token" {
+	if k.Kind == "token" {
 		secret = tokenPrefix + secret
 	}
-	now := s.now()
-	k, err := s.store.AddKey(ctx, hashSecret(secret), store.Key{Kind: kind, Name: name, PersonID: p.ID, Created: now, Expires: now.Add(life)})
+	k.PersonID, k.Created = p.ID, s.now()
+	k.Expires = k.Created.Add(life)
+	k, err := s.store.AddKey(ctx, hashSecret(secret), k)
 	return Caller{p, k}, secret, err
 }
 
@@ -231,12 +217,28 @@ func (s *Service) newKey(ctx context.Context, p store.Person, kind, name string,
 const tokenPrefix = "inkret_"
 
 // NewToken makes a token for a program of a person who is signed in, or who gives
-// e-mail and password.
-func (s *Service) NewToken(ctx context.Context, p store.Person, name string, life time.Duration) (Caller, string, error) {
+// e-mail and password. Its scope is everything, and its life [defaultTokenAge], where none is said.
+func (s *Service) NewToken(ctx context.Context, p store.Person, k store.Key, life time.Duration) (Caller, string, error) {
 	if life == 0 {
 		life = defaultTokenAge
 	}
-	return s.newKey(ctx, p, "token", name, life)
+	if k.Scope == "" {
+		k.Scope = ScopeEverything
+	}
+	if !slices.Contains(Scopes(), k.Scope) {
+		return Caller{}, "", problem(Invalid, "", "there is no scope %q; known are %s", k.Scope, strings.Join(Scopes(), ", "))
+	}
+	if k.Service != "" {
+		if _, err := s.store.Keeping(ctx, k.Service); err != nil {
+			return Caller{}, "", found(err, "service %q", k.Service)
+		}
+	}
+	k.Kind = "token"
+	c, secret, err := s.newKey(ctx, p, k, life)
+	if err != nil {
+		return c, "", err
+	}
+	return c, secret, s.store.AddTrail(ctx, s.did(c, "make token", p.Email, strings.TrimSpace(k.Scope+" "+k.Service)+" until "+c.Key.Expires.UTC().Format(time.DateOnly)))
 }
 
 // CheckPassword gives the person of an e-mail address and password; who has a second factor
@@ -277,7 +279,7 @@ func (s *Service) Authenticate(ctx context.Context, secret string) (Caller, erro
 
 // Tokens lists a person's tokens.
 func (s *Service) Tokens(ctx context.Context, c Caller) ([]store.Key, error) {
-	return s.store.Tokens(ctx, c.ID, s.now())
+	return s.store.Keys(ctx, c.ID, "token", s.now())
 }
 
 // EndToken ends one of a person's own sessions or tokens.

@@ -87,18 +87,22 @@ func TestWithdrawingTakesAReturnBack(t *testing.T) {
 	w := newWorld(t)
 	w.upload("monday.har", recording(leaky))
 	hash := w.theHash()
-	if _, err := w.Move(t.Context(), w.who, hash.ID, finding.Move{To: "waived", Comment: "until the rewrite", Until: "2026-05-02"}); err != nil {
+	if _, err := w.Move(t.Context(), w.who, hash.ID, finding.Move{To: finding.AwaitingProof}); err != nil {
 		t.Fatal(err)
 	}
 	w.clock.now = w.clock.now.AddDate(0, 0, 5)
+	w.upload("mended.har", strings.ReplaceAll(recording(clean), "2026-05-01", "2026-05-06"))
+	if v := w.theHash(); v.State != "closed" {
+		t.Fatalf("after a capture that no longer shows it it is %s", v.State)
+	}
 	b := w.upload("later.har", recording(leaky, clean))
 	if v := w.theHash(); v.State != "returned" {
-		t.Fatalf("after its waiver ended it is %s", v.State)
+		t.Fatalf("seen again it is %s", v.State)
 	}
 	if err := w.Withdraw(t.Context(), w.who, b.ID, "replayed by mistake"); err != nil {
 		t.Fatal(err)
 	}
-	if v := w.theHash(); v.State != "waived" || v.Captures != 1 {
+	if v := w.theHash(); v.State != "closed" || v.Captures != 1 {
 		t.Errorf("after the batch is withdrawn it is %s with %d captures", v.State, v.Captures)
 	}
 }

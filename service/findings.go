@@ -74,24 +74,15 @@ func (s *Service) Finding(ctx context.Context, who Caller, id string) (FindingVi
 
 // Move moves a finding to another state.
 func (s *Service) Move(ctx context.Context, who Caller, id string, m finding.Move) (FindingView, error) {
-	now := s.now()
-	if m.Until != "" {
-		if _, err := time.Parse(time.DateOnly, m.Until); err != nil {
-			return FindingView{}, problem(Invalid, "", "%q is no day; one is written 2027-03-31", m.Until)
-		}
-	}
-	e := store.Event{At: now, Author: who.Name, PersonID: who.ID, Kind: "move", Became: string(m.To), Comment: strings.TrimSpace(m.Comment), Until: m.Until}
-	err := s.store.Move(ctx, id, e, func(was string) error {
-		if err := m.Check(finding.State(was), now.UTC().Format(time.DateOnly)); err != nil {
-			return problem(Conflict, "", "%v", err)
-		}
-		return nil
-	})
+	c, err := s.ChangeFindings(ctx, who, []string{id}, nil, Wish{To: m.To, Until: m.Until, Comment: m.Comment}, false)
 	if err != nil {
-		return FindingView{}, found(err, "finding %s", id)
+		return FindingView{}, err
 	}
-	s.log.Info("finding moved", "finding", id, "to", string(m.To), "person", who.ID)
-	return s.Finding(ctx, who, id)
+	v, err := s.Finding(ctx, who, id)
+	if err == nil && c.Findings == 0 {
+		return v, problem(Conflict, "", "%s", c.Refused[0].Why)
+	}
+	return v, err
 }
 
 // Comment notes what somebody says of a finding.
@@ -124,7 +115,9 @@ type Home struct {
 	MineTotal int
 	Overdue   int // of mine
 	Unread    int // notices
-	Requests  int // exposure requests that wait for a decision
+
+	WaiversAsked int // that wait for approval
+	Requests     int // exposure requests that wait for a decision
 }
 
 const shownAtHome = 8

@@ -90,24 +90,38 @@ func (s *Service) Purge(ctx context.Context) (int, error) {
 		Detail: fmt.Sprintf("%d captures, %d samples of findings", purged, samples)})
 }
 
-// purgeEvery is how often the service looks for bodies whose time is over.
-const purgeEvery = time.Hour
+const (
+	// purgeEvery is how often the service looks for bodies whose time is over, and
+	// waiversEvery for waivers whose last day is.
+	purgeEvery   = time.Hour
+	waiversEvery = time.Minute
+)
 
 // Run does what is to be done from time to time, until ctx ends.
 func (s *Service) Run(ctx context.Context) {
-	var hooks sync.WaitGroup
-	defer hooks.Wait()
-	hooks.Go(func() { s.DeliverHooks(ctx) })
-	for {
-		if _, err := s.Purge(ctx); err != nil && ctx.Err() == nil {
-			s.log.Error("bodies whose time is over could not be dropped", "error", err.Error())
-		}
-		select {
-		case <-time.After(purgeEvery):
-		case <-ctx.Done():
-			return
-		}
+	var all sync.WaitGroup
+	for _, task := range []struct {
+		every time.Duration
+		what  string
+		do    func(context.Context) error
+	}{
+		{purgeEvery, "dropping bodies whose time is over", func(ctx context.Context) error { _, err := s.Purge(ctx); return err }},
+		{waiversEvery, "ending waivers", s.EndWaivers},
+		{hooksEvery, "telling hooks", s.deliverOnce},
+	} {
+		all.Go(func() {
+			for ctx.Err() == nil {
+				if err := task.do(ctx); err != nil && ctx.Err() == nil {
+					s.log.Error("it failed and is tried again", "what", task.what, "error", err.Error())
+				}
+				select {
+				case <-time.After(task.every):
+				case <-ctx.Done():
+				}
+			}
+		})
 	}
+	all.Wait()
 }
 
 // shortestReason is how much must be said to see a value in clear.

@@ -27,7 +27,7 @@ import (
 // that none is lost while the service is down; a receiver may get one twice.
 
 // EventKinds are what a hook can be told of.
-var EventKinds = []string{"found", "returned", "closed", "moved", "assigned", "due", "labelled", "comment"}
+var EventKinds = []string{"found", "returned", "closed", "moved", "assigned", "due", "labelled", "comment", "waiver"}
 
 // kindOfEvent gives what an event of a finding's history is told as.
 func kindOfEvent(e *store.Event) string {
@@ -171,20 +171,6 @@ func eventOf(h *store.Happened) ([]byte, error) {
 func wants(h *store.Hook, e *store.Happened) bool {
 	return e.Finding.Severity >= h.Least && (h.Service == "" || h.Service == e.Finding.Service) &&
 		(h.Kinds == "" || slices.Contains(strings.Split(h.Kinds, ","), kindOfEvent(&e.Event)))
-}
-
-// DeliverHooks makes deliveries of what happened and sends those that are due, until the
-// context ends.
-func (s *Service) DeliverHooks(ctx context.Context) {
-	for ctx.Err() == nil {
-		if err := s.deliverOnce(ctx); err != nil && ctx.Err() == nil {
-			s.log.Error("hooks", "error", err)
-		}
-		select {
-		case <-ctx.Done():
-		case <-time.After(hooksEvery):
-		}
-	}
 }
 
 // deliverOnce makes deliveries of what happened since, and tries those that are due, of

@@ -2,12 +2,15 @@ package service
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/base32"
 	"errors"
 	"fmt"
 	"image/png"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -19,7 +22,7 @@ import (
 
 // Sessions lists the sessions of who asks.
 func (s *Service) Sessions(ctx context.Context, c Caller) ([]store.Key, error) {
-	return s.store.Sessions(ctx, c.ID, s.now())
+	return s.store.Keys(ctx, c.ID, "session", s.now())
 }
 
 // EndSession ends a session of who asks.
@@ -45,14 +48,30 @@ func (s *Service) did(c Caller, action, subject, detail string) store.TrailEntry
 	return store.TrailEntry{At: s.now(), Author: shownName(c.Person), Action: action, Subject: subject, Detail: detail}
 }
 
-// ChangePerson gives a person another role, or lets them come in no longer, or again. There
-// always is an administrator who may come in.
-func (s *Service) ChangePerson(ctx context.Context, c Caller, id int64, role *string, active *bool) (store.Person, error) {
+// PersonWish is what is to become of a person. Parts that are nil stay as they are.
+type PersonWish struct {
+	Role   *string
+	Active *bool
+	Roles  map[string]string // at services, by name; empty for the one they have everywhere
+}
+
+// ChangePerson gives a person another role, everywhere or at services, or lets them come in no
+// longer, or again. There always is an administrator who may come in.
+func (s *Service) ChangePerson(ctx context.Context, c Caller, id int64, w PersonWish) (store.Person, error) {
+	role, active := w.Role, w.Active
 	if role != nil && rank[*role] == 0 {
 		return store.Person{}, problem(Invalid, "", "there is no role %q", *role)
 	}
 	if active != nil && !*active && id == c.ID {
 		return store.Person{}, problem(Conflict, "ask another administrator", "you cannot keep yourself out")
+	}
+	for service, at := range w.Roles {
+		if at == Administrator || at != "" && rank[at] == 0 {
+			return store.Person{}, problem(Invalid, "it can be viewer, reviewer or lead; an administrator is one everywhere", "nobody is %q at one service", at)
+		}
+		if _, err := s.store.Keeping(ctx, service); err != nil {
+			return store.Person{}, found(err, "service %q", service)
+		}
 	}
 	who, err := s.person(ctx, id)
 	if err != nil {
@@ -61,6 +80,9 @@ func (s *Service) ChangePerson(ctx context.Context, c Caller, id int64, role *st
 	var words []string
 	if role != nil {
 		words = append(words, "role "+*role)
+	}
+	for _, service := range slices.Sorted(maps.Keys(w.Roles)) {
+		words = append(words, strings.TrimSpace("at "+service+" "+cmp.Or(w.Roles[service], "as everywhere")))
 	}
 	if active != nil && *active {
 		words = append(words, "may come in")
@@ -73,6 +95,11 @@ func (s *Service) ChangePerson(ctx context.Context, c Caller, id int64, role *st
 		}
 		if active != nil {
 			p.Active = *active
+		}
+		for service, at := range w.Roles {
+			if delete(p.Roles, service); at != "" {
+				p.Roles[service] = at
+			}
 		}
 	}, func(all []store.Person) error {
 		for _, p := range all {

@@ -95,17 +95,17 @@ func yes(v bool) *bool { return &v }
 func TestPeopleAreKeptOutAndGivenRoles(t *testing.T) {
 	w := newWorld(t)
 	marlo, iva := w.person("Marlo", Administrator), w.person("Iva", Viewer)
-	_, token, err := w.NewToken(t.Context(), iva.Person, "script", 0)
+	_, token, err := w.NewToken(t.Context(), iva.Person, Key{Name: "script"}, 0)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if p, err := w.ChangePerson(t.Context(), marlo, iva.ID, text(Lead), nil); err != nil || p.Role != Lead {
+	if p, err := w.ChangePerson(t.Context(), marlo, iva.ID, PersonWish{Role: text(Lead)}); err != nil || p.Role != Lead {
 		t.Errorf("%+v, %v", p, err)
 	}
 	if c, err := w.Authenticate(t.Context(), token); err != nil || c.Role != Lead {
 		t.Errorf("%+v, %v", c, err)
 	}
-	if p, err := w.ChangePerson(t.Context(), marlo, iva.ID, nil, yes(false)); err != nil || p.Active {
+	if p, err := w.ChangePerson(t.Context(), marlo, iva.ID, PersonWish{Active: yes(false)}); err != nil || p.Active {
 		t.Errorf("%+v, %v", p, err)
 	}
 	if _, err := w.Authenticate(t.Context(), token); code(err) != Unauthenticated {
@@ -114,27 +114,33 @@ func TestPeopleAreKeptOutAndGivenRoles(t *testing.T) {
 	if _, _, err := w.SignIn(t.Context(), iva.Email, word, ""); code(err) != Unauthenticated {
 		t.Errorf("or by a password: %v", err)
 	}
-	if _, err := w.ChangePerson(t.Context(), marlo, iva.ID, nil, yes(true)); err != nil {
+	if _, err := w.ChangePerson(t.Context(), marlo, iva.ID, PersonWish{Active: yes(true)}); err != nil {
 		t.Fatal(err)
 	}
 	if _, _, err := w.SignIn(t.Context(), iva.Email, word, ""); err != nil {
 		t.Errorf("let in again: %v", err)
 	}
 	for name, try := range map[string]func() error{
-		"keeps himself out":           func() error { _, err := w.ChangePerson(t.Context(), marlo, marlo.ID, nil, yes(false)); return err },
-		"leaves nobody to administer": func() error { _, err := w.ChangePerson(t.Context(), marlo, marlo.ID, text(Viewer), nil); return err },
+		"keeps himself out": func() error {
+			_, err := w.ChangePerson(t.Context(), marlo, marlo.ID, PersonWish{Active: yes(false)})
+			return err
+		},
+		"leaves nobody to administer": func() error {
+			_, err := w.ChangePerson(t.Context(), marlo, marlo.ID, PersonWish{Role: text(Viewer)})
+			return err
+		},
 	} {
 		if err := try(); code(err) != Conflict {
 			t.Errorf("the last administrator %s: %v", name, err)
 		}
 	}
-	if _, err := w.ChangePerson(t.Context(), marlo, iva.ID, text("captain"), nil); code(err) != Invalid {
+	if _, err := w.ChangePerson(t.Context(), marlo, iva.ID, PersonWish{Role: text("captain")}); code(err) != Invalid {
 		t.Errorf("no such role: %v", err)
 	}
-	if _, err := w.ChangePerson(t.Context(), marlo, 99, text(Lead), nil); code(err) != NotFound {
+	if _, err := w.ChangePerson(t.Context(), marlo, 99, PersonWish{Role: text(Lead)}); code(err) != NotFound {
 		t.Errorf("nobody: %v", err)
 	}
-	if entries, _, _ := w.Trail(t.Context(), TrailFilter{}, Page{Number: 1, Size: 9}); len(entries) != 3 || entries[1].Detail != "may not come in" || entries[1].Subject != iva.Email {
+	if entries, _, _ := w.Trail(t.Context(), TrailFilter{}, Page{Number: 1, Size: 9}); len(entries) != 4 || entries[3].Action != "make token" || entries[1].Detail != "may not come in" || entries[1].Subject != iva.Email {
 		t.Errorf("the trail says %+v", entries)
 	}
 }

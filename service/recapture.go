@@ -146,6 +146,9 @@ func (s *Service) Repeat(ctx context.Context, who Caller, again Again) (store.Ba
 		return store.Batch{}, err
 	}
 	service := calls[0].Service
+	if !who.MayIn(service, Reviewer) {
+		return store.Batch{}, who.notIn(service, Reviewer)
+	}
 	r, err := s.recaller(ctx, service)
 	if err != nil {
 		return store.Batch{}, err

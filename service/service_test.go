@@ -369,9 +369,8 @@ func TestAWaiverThatRanOutReturns(t *testing.T) {
 	w := newWorld(t)
 	w.upload("monday.har", recording(leaky))
 	id := w.theHash().ID
-	if _, err := w.Move(t.Context(), w.who, id, finding.Move{To: finding.Waived, Comment: "r", Until: "2026-05-02"}); err != nil {
-		t.Fatal(err)
-	}
+	w.waive(w.who, id, "2026-05-02")
+	w.waive(w.person("Teodor", Lead), id, "")
 	w.clock.now = w.clock.now.Add(24 * time.Hour) // its last day
 	w.upload("tuesday.har", recording(leaky, clean))
 	if v := w.theHash(); v.State != "waived" {
@@ -502,7 +501,7 @@ func TestAccess(t *testing.T) {
 	if c, err := w.Authenticate(ctx, secret); err != nil || c.ID != who.ID {
 		t.Errorf("the session is of %+v, %v", c, err)
 	}
-	made, token, err := w.NewToken(ctx, who.Person, "pipeline", 48*time.Hour)
+	made, token, err := w.NewToken(ctx, who.Person, Key{Name: "pipeline"}, 48*time.Hour)
 	if err != nil || !strings.HasPrefix(token, tokenPrefix) {
 		t.Fatalf("token %q, %v", token, err)
 	}
@@ -566,11 +565,11 @@ func TestOneTimeCodes(t *testing.T) {
 	if again, err := s.SetupCode(ctx); err != nil || again != "" {
 		t.Errorf("with somebody there, a code %q is made, %v", again, err)
 	}
-	invited, link, err := s.Invite(ctx, "b@b.example", Viewer)
+	invited, link, err := s.Invite(ctx, Caller{}, "b@b.example", Viewer)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := s.Invite(ctx, "B@b.example", Viewer); err == nil {
+	if _, _, err := s.Invite(ctx, Caller{}, "B@b.example", Viewer); err == nil {
 		t.Error("somebody can be invited twice")
 	}
 	if _, _, err := s.SignIn(ctx, "b@b.example", "", ""); err == nil {

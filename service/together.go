@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -86,6 +87,8 @@ type Wish struct {
 	Due    *string // a day; empty for none
 	Add    []string
 	Remove []string
+
+	Decline bool // the waiver that waits for approval
 }
 
 const (
@@ -141,7 +144,12 @@ func (s *Service) fit(ctx context.Context, w *Wish) (words string, err error) {
 			parts = append(parts, labels.sign+labels.all[i])
 		}
 	}
-	if w.Comment = strings.TrimSpace(w.Comment); w.Comment != "" {
+	if w.Decline {
+		parts = append(parts, "waiver declined")
+	}
+	if w.Comment = strings.TrimSpace(w.Comment); w.Decline && w.Comment == "" {
+		return "", problem(Invalid, "say it as the comment", "to decline a waiver needs a reason")
+	} else if w.Comment != "" {
 		parts = append(parts, "with a comment")
 	}
 	if len(parts) == 0 {
@@ -151,17 +159,22 @@ func (s *Service) fit(ctx context.Context, w *Wish) (words string, err error) {
 }
 
 // become gives what a finding becomes by the wish, or why it stays.
-func (w *Wish) become(was store.Standing, today string) (store.Standing, string) {
+func (w *Wish) become(who *Caller, was store.Standing, today string) (store.Standing, string) {
 	next := was
-	if w.To != "" && (w.To != finding.State(was.State) || w.Until != was.Until) {
-		move := finding.Move{To: w.To, Comment: w.Comment, Until: w.Until}
-		if w.To == finding.State(was.State) && w.To == finding.Waived { // a waiver is made longer or shorter
-			was.State = string(finding.Confirmed)
+	if !who.MayIn(was.Service, Reviewer) {
+		return next, who.notIn(was.Service, Reviewer).Detail
+	}
+	if w.Decline {
+		switch {
+		case was.Asked == "":
+			return next, "no waiver of it waits for approval"
+		case was.AskedBy != who.ID && !who.MayIn(was.Service, Lead):
+			return next, who.notIn(was.Service, Lead).Detail
 		}
-		if err := move.Check(finding.State(was.State), today); err != nil {
-			return next, err.Error()
-		}
-		next.State, next.Until = string(w.To), w.Until
+		next.Asked, next.AskedBy = "", 0
+	}
+	if why := w.move(who, &was, &next, today); why != "" {
+		return next, why
 	}
 	if w.Person != nil {
 		next.PersonID = *w.Person
@@ -184,6 +197,36 @@ func (w *Wish) become(was store.Standing, today string) (store.Standing, string)
 	}
 	next.Labels = labels
 	return next, ""
+}
+
+// move takes the step in a finding's life that the wish has. A waiver of a grave finding is
+// asked for first, and a lead who asks for it too approves it, who is somebody else.
+func (w *Wish) move(who *Caller, was, next *store.Standing, today string) (why string) {
+	move := finding.Move{To: w.To, Comment: w.Comment, Until: w.Until}
+	waives := w.To == finding.Waived
+	approves := waives && was.AskedBy != 0 && was.AskedBy != who.ID && who.MayIn(was.Service, Lead)
+	if approves { // the reason was said by who asked
+		move.Comment, move.Until = "approved "+w.Comment, cmp.Or(w.Until, was.Asked)
+	}
+	if w.To == "" || w.To == finding.State(was.State) && move.Until == was.Until {
+		return ""
+	}
+	from := finding.State(was.State)
+	if waives && from == finding.Waived { // a waiver is made longer or shorter
+		from = finding.Confirmed
+	}
+	if err := move.Check(from, today); err != nil {
+		return err.Error()
+	}
+	if waives && scan.Severity(was.Severity) >= finding.WaivedByTwo && !approves {
+		next.Asked, next.AskedBy = move.Until, who.ID
+		return ""
+	}
+	next.State, next.Until, next.Approver, next.Asked, next.AskedBy = string(w.To), move.Until, "", "", 0
+	if waives {
+		next.Approver = shownName(who.Person)
+	}
+	return ""
 }
 
 // Changed is what a change of several findings came to.
@@ -213,7 +256,14 @@ func (s *Service) ChangeFindings(ctx context.Context, who Caller, ids []string, 
 	}
 	out := Changed{Change: store.Change{At: s.now(), PersonID: who.ID, Author: who.Name, Words: words}, Matched: len(ids)}
 	today := s.now().UTC().Format(time.DateOnly)
-	out.Refused, err = s.store.ChangeFindings(ctx, &out.Change, ids, w.Comment, try, func(_ string, was store.Standing) (store.Standing, string) { return w.become(was, today) })
+	out.Refused, err = s.store.ChangeFindings(ctx, &out.Change, ids, w.Comment, try, func(was store.Standing) (store.Standing, string) { return w.become(&who, was, today) },
+		func(c *store.Change) store.TrailEntry {
+			subject := fmt.Sprintf("%d findings", c.Findings)
+			if len(ids) == 1 {
+				subject = "finding " + ids[0]
+			}
+			return s.did(who, "change findings", subject, words)
+		})
 	if err != nil {
 		return Changed{}, err
 	}
@@ -229,7 +279,13 @@ func (s *Service) ChangeFindings(ctx context.Context, who Caller, ids []string, 
 // UndoChange makes findings what they were before a change, but for those that were changed
 // since.
 func (s *Service) UndoChange(ctx context.Context, who Caller, id int64) (undone int, left []store.Refused, err error) {
-	undone, left, err = s.store.Undo(ctx, id, store.Event{At: s.now(), Author: who.Name, PersonID: who.ID})
+	may := func(service string) string {
+		if !who.MayIn(service, Reviewer) {
+			return who.notIn(service, Reviewer).Detail
+		}
+		return ""
+	}
+	undone, left, err = s.store.Undo(ctx, id, store.Event{At: s.now(), Author: who.Name, PersonID: who.ID}, may, s.did(who, "undo change", fmt.Sprintf("change %d", id), ""))
 	return undone, left, found(err, "change %d that could be undone", id)
 }
 
@@ -241,6 +297,16 @@ func (s *Service) Changes(ctx context.Context) ([]store.Change, error) {
 
 // Labels lists the labels in use.
 func (s *Service) Labels(ctx context.Context) ([]store.LabelCount, error) { return s.store.Labels(ctx) }
+
+// EndWaivers lets those waivers end whose last day is over.
+func (s *Service) EndWaivers(ctx context.Context) error {
+	now := s.now()
+	n, err := s.store.EndWaivers(ctx, now.UTC().Format(time.DateOnly), now)
+	if n > 0 {
+		s.log.Info("waivers ended", "findings", n)
+	}
+	return err
+}
 
 // mine fills in what of Home is of who asks alone.
 func (s *Service) mine(ctx context.Context, who Caller, open []string, h *Home) error {
@@ -262,6 +328,12 @@ func (s *Service) mine(ctx context.Context, who Caller, open []string, h *Home) 
 	}
 	if _, _, h.Unread, err = s.store.Notices(ctx, who.ID, true, store.Page{Number: 1, Size: 1}); err != nil {
 		return err
+	}
+	if _, counts, err = s.store.Findings(ctx, store.FindingFilter{Asked: true}, store.Page{Number: 1, Size: 1}); err != nil {
+		return err
+	}
+	for _, n := range counts {
+		h.WaiversAsked += n
 	}
 	_, h.Requests, err = s.store.Requests(ctx, store.RequestFilter{States: []string{RequestOpen}}, store.Page{Number: 1, Size: 1})
 	return err

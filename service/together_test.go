@@ -95,7 +95,7 @@ func TestSeveralFindingsAreChangedAndThatUndone(t *testing.T) {
 	if _, _, err := w.UndoChange(t.Context(), w.who, changed.ID); code(err) != NotFound {
 		t.Errorf("undone twice: %v", err)
 	}
-	if list, err := w.Changes(t.Context()); err != nil || len(list) != 1 || !list[0].Undone || list[0].Findings != 4 {
+	if list, err := w.Changes(t.Context()); err != nil || len(list) != 2 || !list[1].Undone || list[1].Findings != 4 || list[0].Findings != 1 || list[0].Undone {
 		t.Errorf("changes %+v, %v", list, err)
 	}
 }

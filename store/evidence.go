@@ -28,7 +28,7 @@ type Proof struct {
 // close closes the findings that are proven to be repaired. nth gives the id of a capture.
 func (e *Evidence) close(ctx context.Context, tx *sql.Tx, b Batch, nth func(int) (int64, error)) error {
 	for _, p := range e.Proofs {
-		r, err := tx.ExecContext(ctx, `UPDATE findings SET state = 'closed', until = '' WHERE id = ? AND state = 'awaiting-proof'`, p.Finding)
+		r, err := tx.ExecContext(ctx, `UPDATE findings SET state = 'closed', `+decidedNoMore+` WHERE id = ? AND state = 'awaiting-proof'`, p.Finding)
 		if err != nil {
 			return err
 		}
@@ -192,13 +192,14 @@ func dropEvidence(ctx context.Context, tx *sql.Tx, batch int64, author string, a
 	if err := each(ctx, tx, batch,
 		`DELETE FROM lost WHERE of = of OR ? = 0`,
 		`INSERT INTO lost SELECT DISTINCT finding_id, batch_id FROM occurrences JOIN captures ON captures.id = capture_id WHERE batch_id = ?`,
-		// what a batch brought back goes back to where it was, unless somebody has moved it since
+		// what a batch brought back goes back to where it was, unless somebody has moved it since;
+		// a waiver that ran out has run out all the same
 		`UPDATE findings SET state = (SELECT was FROM events WHERE finding_id = findings.id AND kind = 'move' ORDER BY id DESC LIMIT 1)
 			WHERE id IN (SELECT finding_id FROM lost) AND state = 'returned'
-			AND (SELECT batch_id FROM events WHERE finding_id = findings.id AND kind = 'move' ORDER BY id DESC LIMIT 1) = ?`,
+			AND (SELECT iif(was = 'waived', 0, batch_id) FROM events WHERE finding_id = findings.id AND kind = 'move' ORDER BY id DESC LIMIT 1) = ?`,
 		// and what it proved waits again
 		`UPDATE findings SET state = 'awaiting-proof' WHERE state = 'closed'
-			AND (SELECT batch_id FROM events WHERE finding_id = findings.id AND kind = 'move' ORDER BY id DESC LIMIT 1) = ?`,
+			AND (SELECT iif(became = 'closed', batch_id, 0) FROM events WHERE finding_id = findings.id AND kind = 'move' ORDER BY id DESC LIMIT 1) = ?`,
 		`DELETE FROM occurrences WHERE capture_id IN (SELECT id FROM captures WHERE batch_id = ?)`,
 		`UPDATE findings SET spots = coalesce((SELECT sum(spots) FROM occurrences WHERE finding_id = findings.id), 0),
 			captures = (SELECT count(*) FROM occurrences WHERE finding_id = findings.id),

@@ -50,13 +50,18 @@ type Finding struct {
 	Due          string // the last day, UTC
 	Version      int
 	Labels       []string
+
+	Approver   string // of its waiver, by name
+	AskedUntil string // the last day of a waiver that waits for approval
+	AskedBy    string // by name
+	AskedByID  int64
 }
 
 // Event is something that happened to a finding.
 type Event struct {
 	At      time.Time
 	Author  string
-	Kind    string // found, move, comment, assign, due or label
+	Kind    string // found, move, comment, assign, due, label or waiver
 	Was     string
 	Became  string
 	Comment string
@@ -71,7 +76,8 @@ type Event struct {
 const findingColumns = `findings.id, services.name, kind, severity, endpoint, endpoint_id, team, audience, audience_by, direction, status, path, entity, field,
 	class, spots, captures, bytes, sample, why, grant_file, grant_line, excepted, state, until, first_seen, last_seen,
 	findings.person_id, coalesce((SELECT iif(name = '', email, name) FROM people WHERE people.id = findings.person_id), ''), assigned_team, due, version,
-	coalesce((SELECT group_concat(label, char(10)) FROM labels WHERE finding_id = findings.id), '')`
+	coalesce((SELECT group_concat(label, char(10)) FROM labels WHERE finding_id = findings.id), ''),
+	approver, asked_until, asked_by, iif(asked_by = 0, '', coalesce((SELECT iif(name = '', email, name) FROM people WHERE people.id = asked_by), ''))`
 
 const findingTables = ` FROM findings JOIN services ON services.id = service_id`
 
@@ -81,7 +87,7 @@ func scanFinding(r scanner) (Finding, error) {
 	var labels string
 	err := r.Scan(&f.ID, &f.Service, &f.Kind, &f.Severity, &f.Endpoint, &f.EndpointID, &f.Team, &f.Audience, &f.AudienceBy, &f.Direction, &f.Status,
 		&f.Path, &f.Entity, &f.Field, &f.Class, &f.Spots, &f.Captures, &f.Bytes, &f.Sample, &f.Why, &f.GrantFile, &f.GrantLine, &f.Excepted,
-		&f.State, &f.Until, &first, &last, &f.PersonID, &f.Person, &f.AssignedTeam, &f.Due, &f.Version, &labels)
+		&f.State, &f.Until, &first, &last, &f.PersonID, &f.Person, &f.AssignedTeam, &f.Due, &f.Version, &labels, &f.Approver, &f.AskedUntil, &f.AskedByID, &f.AskedBy)
 	f.Labels = strings.FieldsFunc(labels, func(r rune) bool { return r == '\n' })
 	f.FirstSeen, f.LastSeen = when(first), when(last)
 	return f, err
@@ -127,14 +133,73 @@ func mergeFinding(ctx context.Context, tx *sql.Tx, service int64, b Batch, f *Fi
 		if f.Due, err = dueDay(ctx, tx, severity, b.Started); err != nil {
 			return false, err
 		}
-		if _, err = tx.ExecContext(ctx, `UPDATE findings SET state = 'returned', until = '', due = ?, granted_in = 0 WHERE id = ?`, f.Due, f.ID); err != nil {
+		if _, err = tx.ExecContext(ctx, `UPDATE findings SET state = 'returned', `+decidedNoMore+`, due = ?, granted_in = 0 WHERE id = ?`, f.Due, f.ID); err != nil {
 			return false, err
 		}
-		if err = addEvent(ctx, tx, f.ID, Event{At: b.Started, Author: b.Author, Kind: "move", Was: state, Became: "returned", BatchID: b.ID}); err == nil {
+		e := Event{At: b.Started, Author: b.Author, Kind: "move", Was: state, Became: "returned", BatchID: b.ID}
+		if state == "waived" {
+			e.Comment = "the waiver's last day was " + until
+		}
+		if err = addEvent(ctx, tx, f.ID, e); err == nil {
 			err = tell(ctx, tx, f.ID, Notice{At: b.Started, Kind: "returned", Author: b.Author, Text: "seen again in " + b.Name})
 		}
 	}
 	return false, err
+}
+
+// decidedNoMore is how a finding forgets its waiver, and that one is asked for, as SQL.
+const decidedNoMore = `until = '', approver = '', asked_until = '', asked_by = 0`
+
+// EndWaivers lets waivers end whose last day is before a day: the findings return. What
+// waits for approval until such a day is declined by time. It gives how many returned.
+func (s *Store) EndWaivers(ctx context.Context, today string, at time.Time) (ended int, err error) {
+	const author = "the calendar"
+	over, err := rows(ctx, s.read, func(r scanner) (Finding, error) {
+		var f Finding
+		return f, r.Scan(&f.ID, &f.Severity, &f.Until, &f.AskedUntil)
+	}, `SELECT id, severity, iif(state = 'waived', until, ''), asked_until FROM findings WHERE state = 'waived' AND until < ?1 AND until <> ''
+		UNION SELECT id, severity, '', asked_until FROM findings WHERE asked_until < ?1 AND asked_until <> '' AND NOT (state = 'waived' AND until < ?1)`, today)
+	if err != nil || len(over) == 0 { // mostly: then nobody who writes is held up
+		return 0, err
+	}
+	err = s.change(ctx, func(tx *sql.Tx) error {
+		for _, f := range over {
+			if f.Until == "" {
+				r, err := tx.ExecContext(ctx, `UPDATE findings SET asked_until = '', asked_by = 0 WHERE id = ? AND asked_until = ?`, f.ID, f.AskedUntil)
+				if err != nil {
+					return err
+				}
+				if n, _ := r.RowsAffected(); n == 0 { // it was decided meanwhile
+					continue
+				}
+				if err := addEvent(ctx, tx, f.ID, Event{At: at, Author: author, Kind: "waiver", Became: "not approved in time", Until: f.AskedUntil}); err != nil {
+					return err
+				}
+				continue
+			}
+			due, err := dueDay(ctx, tx, f.Severity, at)
+			if err != nil {
+				return err
+			}
+			r, err := tx.ExecContext(ctx, `UPDATE findings SET state = 'returned', `+decidedNoMore+`, due = ? WHERE id = ? AND state = 'waived' AND until = ?`, due, f.ID, f.Until)
+			if err != nil {
+				return err
+			}
+			if n, _ := r.RowsAffected(); n == 0 { // it was made longer, or moved, meanwhile
+				continue
+			}
+			ended++
+			e := Event{At: at, Author: author, Kind: "move", Was: "waived", Became: "returned", Comment: "the waiver's last day was " + f.Until}
+			if err := addEvent(ctx, tx, f.ID, e); err != nil {
+				return err
+			}
+			if err := tell(ctx, tx, f.ID, Notice{At: at, Kind: "returned", Author: author, Text: e.Comment}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return ended, err
 }
 
 // DueDays is the setting that says within how many days a finding is due, by severity from
@@ -181,6 +246,7 @@ type FindingFilter struct {
 	Assigned   string // the team that has it: assigned, or the endpoint's where nobody is
 	Label      string
 	DueBefore  string // a day: due before it
+	Asked      bool   // a waiver waits for approval
 	Service    string
 	Words      string
 	Sort       string
@@ -234,6 +300,9 @@ func (by *FindingFilter) filter() filter {
 		} else {
 			f.and("due <> '' AND due < ?", by.DueBefore)
 		}
+	}
+	if by.Asked {
+		f.and("asked_until <> ''")
 	}
 	if by.Service != "" {
 		f.and("findings.service_id = (SELECT id FROM services WHERE name = ?)", by.Service)
@@ -402,26 +471,6 @@ func (s *Store) SameValue(ctx context.Context, f Finding, limit int) ([]Finding,
 		JOIN (SELECT other.finding_id AS id, count(DISTINCT other.print) AS shared FROM prints mine JOIN prints other ON other.print = mine.print
 			WHERE mine.finding_id = ?1 AND other.finding_id <> ?1 GROUP BY other.finding_id) same ON same.id = findings.id
 		ORDER BY shared DESC, severity DESC, endpoint, findings.id LIMIT ?2`, f.ID, limit)
-}
-
-// Move changes a finding's state if check, which is given the state it is in,
-// does not object, and notes it. Two moves at once come one after the other.
-func (s *Store) Move(ctx context.Context, id string, e Event, check func(was string) error) error {
-	return s.change(ctx, func(tx *sql.Tx) error {
-		if err := tx.QueryRowContext(ctx, `SELECT state FROM findings WHERE id = ?`, id).Scan(&e.Was); err != nil {
-			return none(err)
-		}
-		if err := check(e.Was); err != nil {
-			return err
-		}
-		if _, err := tx.ExecContext(ctx, `UPDATE findings SET state = ?, until = ?, granted_in = 0 WHERE id = ?`, e.Became, e.Until, id); err != nil {
-			return err
-		}
-		if err := addEvent(ctx, tx, id, e); err != nil {
-			return err
-		}
-		return tell(ctx, tx, id, Notice{At: e.At, Kind: "moved", Author: e.Author, By: e.PersonID, Text: e.Was + " to " + e.Became})
-	})
 }
 
 // Comment notes what somebody says of a finding. Those mentioned, and those who follow it,

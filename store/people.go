@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
+	"fmt"
 	"time"
 )
 
@@ -18,6 +20,8 @@ type Person struct {
 	Factor     []byte // the sealed secret of the second factor
 	FactorOn   bool   // it was confirmed with a code, and is asked for
 	FactorStep int64  // the time step of the last code that was used
+
+	Roles map[string]string // at services, by name, where it is not Role
 }
 
 // Key is a session of a browser or a token of a program; its secret is kept
@@ -30,13 +34,23 @@ type Key struct {
 	Created  time.Time
 	Expires  time.Time
 	LastUsed time.Time
+
+	Scope   string // of a token: read, record or everything
+	Service string // the only one that a token may change; empty for all
 }
 
-const personColumns = `id, name, email, role, password, active, factor, factor_on, factor_step`
+const personColumns = `id, name, email, role, password, active, factor, factor_on, factor_step, ` + rolesColumn
+
+// rolesColumn gives the roles at services as a JSON object, or nothing.
+const rolesColumn = `(SELECT json_group_object(services.name, service_roles.role) FROM service_roles JOIN services ON services.id = service_id WHERE person_id = people.id)`
 
 func scanPerson(r scanner) (Person, error) {
 	var p Person
-	return p, r.Scan(&p.ID, &p.Name, &p.Email, &p.Role, &p.Password, &p.Active, &p.Factor, &p.FactorOn, &p.FactorStep)
+	var roles string
+	if err := r.Scan(&p.ID, &p.Name, &p.Email, &p.Role, &p.Password, &p.Active, &p.Factor, &p.FactorOn, &p.FactorStep, &roles); err != nil {
+		return p, err
+	}
+	return p, json.Unmarshal([]byte(roles), &p.Roles)
 }
 
 // People lists everybody, by name.
@@ -103,8 +117,9 @@ func (s *Store) UseSetupCode(ctx context.Context, hash string, p Person, now tim
 
 // AddKey keeps a session or token under the hash of its secret.
 func (s *Store) AddKey(ctx context.Context, hash string, k Key) (Key, error) {
-	r, err := s.write.ExecContext(ctx, `INSERT INTO keys (hash, kind, person_id, name, created, expires) VALUES (?, ?, ?, ?, ?, ?)`,
-		hash, k.Kind, k.PersonID, k.Name, millis(k.Created), millis(k.Expires))
+	r, err := s.write.ExecContext(ctx, `INSERT INTO keys (hash, kind, person_id, name, created, expires, scope, service_id)
+		VALUES (?, ?, ?, ?, ?, ?, ?, (SELECT id FROM services WHERE name = ?))`,
+		hash, k.Kind, k.PersonID, k.Name, millis(k.Created), millis(k.Expires), k.Scope, k.Service)
 	if err != nil {
 		return k, err
 	}
@@ -112,11 +127,12 @@ func (s *Store) AddKey(ctx context.Context, hash string, k Key) (Key, error) {
 	return k, err
 }
 
-const keyColumns = `keys.id, keys.kind, keys.name, keys.person_id, keys.created, keys.expires, keys.last_used`
+const keyColumns = `keys.id, keys.kind, keys.name, keys.person_id, keys.created, keys.expires, keys.last_used, keys.scope,
+	coalesce((SELECT name FROM services WHERE services.id = keys.service_id), '')`
 
 func (k *Key) fields() (into []any, finish func()) {
 	var created, expires, used int64
-	return []any{&k.ID, &k.Kind, &k.Name, &k.PersonID, &created, &expires, &used}, func() {
+	return []any{&k.ID, &k.Kind, &k.Name, &k.PersonID, &created, &expires, &used, &k.Scope, &k.Service}, func() {
 		k.Created, k.Expires, k.LastUsed = when(created), when(expires), when(used)
 	}
 }
@@ -126,12 +142,16 @@ func (k *Key) fields() (into []any, finish func()) {
 func (s *Store) KeyByHash(ctx context.Context, hash string) (Key, Person, error) {
 	var k Key
 	var p Person
+	var roles string
 	into, finish := k.fields()
-	err := s.read.QueryRowContext(ctx, `SELECT `+keyColumns+`, people.id, people.name, people.email, people.role, people.password, people.active, people.factor_on
+	err := s.read.QueryRowContext(ctx, `SELECT `+keyColumns+`, people.id, people.name, people.email, people.role, people.password, people.active, people.factor_on, `+rolesColumn+`
 		FROM keys JOIN people ON people.id = keys.person_id WHERE hash = ?`, hash).
-		Scan(append(into, &p.ID, &p.Name, &p.Email, &p.Role, &p.Password, &p.Active, &p.FactorOn)...)
+		Scan(append(into, &p.ID, &p.Name, &p.Email, &p.Role, &p.Password, &p.Active, &p.FactorOn, &roles)...)
 	finish()
-	return k, p, none(err)
+	if err != nil {
+		return k, p, none(err)
+	}
+	return k, p, json.Unmarshal([]byte(roles), &p.Roles)
 }
 
 // TouchKey notes that a key was used.
@@ -152,26 +172,15 @@ func (s *Store) EndKey(ctx context.Context, id, personID int64) error {
 	return nil
 }
 
-// Tokens lists a person's tokens that have not ended, newest first.
-func (s *Store) Tokens(ctx context.Context, personID int64, now time.Time) ([]Key, error) {
+// Keys lists a person's sessions or tokens that have not ended, the one used last first.
+func (s *Store) Keys(ctx context.Context, personID int64, kind string, now time.Time) ([]Key, error) {
 	return rows(ctx, s.read, func(r scanner) (Key, error) {
 		var k Key
 		into, finish := k.fields()
 		err := r.Scan(into...)
 		finish()
 		return k, err
-	}, `SELECT `+keyColumns+` FROM keys WHERE person_id = ? AND kind = 'token' AND expires > ? ORDER BY id DESC`, personID, millis(now))
-}
-
-// Sessions lists a person's sessions that have not ended, the one used last first.
-func (s *Store) Sessions(ctx context.Context, personID int64, now time.Time) ([]Key, error) {
-	return rows(ctx, s.read, func(r scanner) (Key, error) {
-		var k Key
-		into, finish := k.fields()
-		err := r.Scan(into...)
-		finish()
-		return k, err
-	}, `SELECT `+keyColumns+` FROM keys WHERE person_id = ? AND kind = 'session' AND expires > ? ORDER BY last_used DESC, id DESC`, personID, millis(now))
+	}, `SELECT `+keyColumns+` FROM keys WHERE person_id = ? AND kind = ? AND expires > ? ORDER BY last_used DESC, id DESC`, personID, kind, millis(now))
 }
 
 // ChangePerson changes a person if check, which is given everybody, does not object. Who is no
@@ -209,6 +218,18 @@ func (s *Store) ChangePerson(ctx context.Context, id int64, change func(p *Perso
 		p = all[at]
 		if _, err := tx.ExecContext(ctx, `UPDATE people SET role = ?, active = ? WHERE id = ?`, p.Role, p.Active, id); err != nil {
 			return err
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM service_roles WHERE person_id = ?`, id); err != nil {
+			return err
+		}
+		for service, role := range p.Roles {
+			r, err := tx.ExecContext(ctx, `INSERT INTO service_roles SELECT ?, id, ? FROM services WHERE name = ?`, id, role, service)
+			if err != nil {
+				return err
+			}
+			if n, err := r.RowsAffected(); err != nil || n == 0 {
+				return fmt.Errorf("the service %q: %w", service, ErrNotFound)
+			}
 		}
 		if !p.Active {
 			if _, err := tx.ExecContext(ctx, `DELETE FROM keys WHERE person_id = ?`, id); err != nil {
@@ -289,4 +310,20 @@ func (s *Store) UseRecovery(ctx context.Context, id int64, hash string) error {
 // RecoveryLeft counts a person's recovery codes that were not used.
 func (s *Store) RecoveryLeft(ctx context.Context, id int64) (n int, err error) {
 	return n, s.read.QueryRowContext(ctx, `SELECT count(*) FROM recovery_codes WHERE person_id = ?`, id).Scan(&n)
+}
+
+// ServiceOf tells which service something is of, by its id: a finding, capture, batch or
+// request. It gives [ErrNotFound] for what is not there.
+func (s *Store) ServiceOf(ctx context.Context, what, id string) (name string, err error) {
+	query, ok := map[string]string{
+		"finding": `SELECT service_id FROM findings WHERE id = ?`,
+		"capture": `SELECT service_id FROM captures JOIN batches ON batches.id = batch_id WHERE captures.id = ?`,
+		"batch":   `SELECT service_id FROM batches WHERE id = ?`,
+		"request": `SELECT service_id FROM requests WHERE id = ?`,
+	}[what]
+	if !ok {
+		return "", ErrNotFound
+	}
+	err = s.read.QueryRowContext(ctx, `SELECT name FROM services WHERE id = (`+query+`)`, id).Scan(&name)
+	return name, none(err)
 }

@@ -245,7 +245,7 @@ func (s *Store) regrade(ctx context.Context, tx *sql.Tx, service int64, v Revisi
 		if err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE findings SET state = 'not-a-leak', until = '', granted_in = ? WHERE id = ?`, v.Number, id); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE findings SET state = 'not-a-leak', `+decidedNoMore+`, granted_in = ? WHERE id = ?`, v.Number, id); err != nil {
 			return err
 		}
 		if err := addEvent(ctx, tx, id, Event{At: at, Author: v.Author, Kind: "move", Was: was, Became: "not-a-leak", Revision: v.Number}); err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -20,6 +21,13 @@ type Standing struct {
 	AssignedTeam string   `json:"assigned_team"`
 	Due          string   `json:"due"`
 	Labels       []string `json:"labels"`
+
+	Approver string `json:"approver,omitempty"` // of its waiver, by name
+	Asked    string `json:"asked,omitempty"`    // the last day of a waiver that waits for approval
+	AskedBy  int64  `json:"asked_by,omitempty"` // the person who wants it
+
+	Service  string `json:"-"` // of these nobody decides
+	Severity int    `json:"-"`
 
 	person  string // by name
 	team    string // of the endpoint
@@ -48,6 +56,8 @@ type Change struct {
 	Words    string
 	Findings int
 	Undone   bool
+
+	asked []asked
 }
 
 // Refused is a finding that a change leaves as it is, and why.
@@ -55,8 +65,8 @@ type Refused struct{ ID, Why string }
 
 // ChangeFindings changes findings, all or none: become gives what a finding becomes, or why
 // it stays as it is. It notes what each was, so that the change can be undone. With try,
-// nothing is kept. It gives how many change, and which do not.
-func (s *Store) ChangeFindings(ctx context.Context, c *Change, ids []string, comment string, try bool, become func(id string, was Standing) (Standing, string)) (refused []Refused, err error) {
+// nothing is kept. It gives how many change, and which do not. entry is what the trail says of it.
+func (s *Store) ChangeFindings(ctx context.Context, c *Change, ids []string, comment string, try bool, become func(was Standing) (Standing, string), entry func(*Change) TrailEntry) (refused []Refused, err error) {
 	refused = []Refused{}
 	err = s.change(ctx, func(tx *sql.Tx) error {
 		r, err := tx.ExecContext(ctx, `INSERT INTO changes (at, person_id, author, words, findings) VALUES (?, ?, ?, ?, 0)`, millis(c.At), c.PersonID, c.Author, c.Words)
@@ -75,7 +85,7 @@ func (s *Store) ChangeFindings(ctx context.Context, c *Change, ids []string, com
 			if err != nil {
 				return err
 			}
-			next, why := become(id, was)
+			next, why := become(was)
 			if why != "" {
 				refused = append(refused, Refused{id, why})
 				continue
@@ -91,6 +101,12 @@ func (s *Store) ChangeFindings(ctx context.Context, c *Change, ids []string, com
 		}
 		if try || c.Findings == 0 {
 			return errTried
+		}
+		if err := c.tellLeads(ctx, tx, comment); err != nil {
+			return err
+		}
+		if err := addTrail(ctx, tx, entry(c)); err != nil {
+			return err
 		}
 		_, err = tx.ExecContext(ctx, `UPDATE changes SET findings = ? WHERE id = ?`, c.Findings, c.ID)
 		return err
@@ -126,10 +142,67 @@ func (c *Change) put(ctx context.Context, tx *sql.Tx, id string, was, next Stand
 			return err
 		}
 	}
-	if next.State != was.State {
+	if next.Asked != was.Asked && next.Asked != "" {
+		c.asked = append(c.asked, asked{id, next.Service, next.Asked})
+		if err := follow(ctx, tx, id, next.AskedBy); err != nil {
+			return err
+		}
+	}
+	switch {
+	case next.State != was.State:
 		return tell(ctx, tx, id, Notice{At: c.At, Kind: "moved", Author: c.Author, By: c.PersonID, Text: was.State + " to " + next.State}, next.PersonID)
+	case was.Asked != "" && next.Asked == "" && next.Until == was.Until:
+		return tell(ctx, tx, id, Notice{At: c.At, Kind: "waiver", Author: c.Author, By: c.PersonID, Text: "the waiver until " + was.Asked + " was declined: " + comment})
 	}
 	return nil
+}
+
+// asked is a waiver that somebody wants.
+type asked struct{ finding, service, until string }
+
+// tellLeads tells those who may approve what waivers are asked for: each of them once, however
+// many findings it is.
+func (c *Change) tellLeads(ctx context.Context, tx *sql.Tx, comment string) error {
+	of := map[string][]asked{}
+	for _, one := range c.asked {
+		of[one.service] = append(of[one.service], one)
+	}
+	for service, all := range of {
+		leads, err := leadsOf(ctx, tx, service)
+		if err != nil {
+			return err
+		}
+		text := "a waiver until " + all[0].until + " waits for approval: " + comment
+		if len(all) > 1 {
+			text = fmt.Sprintf("this waiver until %s and %d more wait for approval: %s", all[0].until, len(all)-1, comment)
+		}
+		for _, lead := range leads {
+			n := Notice{PersonID: lead, At: c.At, Kind: "waiver", Author: c.Author, By: c.PersonID, FindingID: all[0].finding, Text: text}
+			if err := n.add(ctx, tx); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// leadsOf lists those who decide at a service.
+func leadsOf(ctx context.Context, tx *sql.Tx, service string) ([]int64, error) {
+	found, err := tx.QueryContext(ctx, `SELECT people.id FROM people LEFT JOIN service_roles ON person_id = people.id AND service_id = (SELECT id FROM services WHERE name = ?)
+		WHERE active = 1 AND (people.role = 'administrator' OR coalesce(service_roles.role, people.role) = 'lead') ORDER BY people.id`, service)
+	if err != nil {
+		return nil, err
+	}
+	defer found.Close()
+	var all []int64
+	for found.Next() {
+		var id int64
+		if err := found.Scan(&id); err != nil {
+			return nil, err
+		}
+		all = append(all, id)
+	}
+	return all, found.Err()
 }
 
 // events notes what changes of a finding: the comment goes with the first of it.
@@ -137,6 +210,12 @@ func (c *Change) events(ctx context.Context, tx *sql.Tx, id string, was, next St
 	var all []Event
 	if was.State != next.State || was.Until != next.Until {
 		all = append(all, Event{Kind: "move", Was: was.State, Became: next.State, Until: next.Until})
+	} else if was.Asked != next.Asked {
+		e := Event{Kind: "waiver", Became: "asked for", Until: next.Asked}
+		if next.Asked == "" {
+			e.Became, e.Until = "declined", was.Asked
+		}
+		all = append(all, e)
 	}
 	if was.assignee() != next.assignee() {
 		all = append(all, Event{Kind: "assign", Was: was.assignee(), Became: next.assignee()})
@@ -165,20 +244,23 @@ func standing(ctx context.Context, tx *sql.Tx, id string) (Standing, error) {
 	var was Standing
 	var labels string
 	err := tx.QueryRowContext(ctx, `SELECT state, until, person_id, coalesce((SELECT iif(name = '', email, name) FROM people WHERE people.id = person_id), ''), assigned_team, team, due, version,
+		approver, asked_until, asked_by, severity, (SELECT name FROM services WHERE services.id = service_id),
 		coalesce((SELECT group_concat(label, char(10)) FROM (SELECT label FROM labels WHERE finding_id = findings.id ORDER BY label)), '') FROM findings WHERE id = ?`, id).
-		Scan(&was.State, &was.Until, &was.PersonID, &was.person, &was.AssignedTeam, &was.team, &was.Due, &was.version, &labels)
+		Scan(&was.State, &was.Until, &was.PersonID, &was.person, &was.AssignedTeam, &was.team, &was.Due, &was.version,
+			&was.Approver, &was.Asked, &was.AskedBy, &was.Severity, &was.Service, &labels)
 	was.Labels = strings.FieldsFunc(labels, func(r rune) bool { return r == '\n' })
 	return was, err
 }
 
 func (s *Standing) same(other *Standing) bool {
-	return s.State == other.State && s.Until == other.Until && s.PersonID == other.PersonID && s.AssignedTeam == other.AssignedTeam && s.Due == other.Due && slices.Equal(s.Labels, other.Labels)
+	return s.State == other.State && s.Until == other.Until && s.PersonID == other.PersonID && s.AssignedTeam == other.AssignedTeam && s.Due == other.Due && s.Asked == other.Asked && slices.Equal(s.Labels, other.Labels)
 }
 
 // write makes the standing that of a finding, and gives the finding's version then.
 func (s *Standing) write(ctx context.Context, tx *sql.Tx, id string) (version int, err error) {
-	if _, err := tx.ExecContext(ctx, `UPDATE findings SET granted_in = iif(state = ?1, granted_in, 0), state = ?1, until = ?2, person_id = ?3, assigned_team = ?4, due = ?5 WHERE id = ?6`,
-		s.State, s.Until, s.PersonID, s.AssignedTeam, s.Due, id); err != nil {
+	if _, err := tx.ExecContext(ctx, `UPDATE findings SET granted_in = iif(state = ?1, granted_in, 0), state = ?1, until = ?2, person_id = ?3, assigned_team = ?4, due = ?5,
+		approver = ?6, asked_until = ?7, asked_by = ?8 WHERE id = ?9`,
+		s.State, s.Until, s.PersonID, s.AssignedTeam, s.Due, s.Approver, s.Asked, s.AskedBy, id); err != nil {
 		return 0, err
 	}
 	if _, err := tx.ExecContext(ctx, `DELETE FROM labels WHERE finding_id = ?`, id); err != nil {
@@ -202,7 +284,8 @@ var errTried = sql.ErrTxDone
 
 // Undo makes findings what they were before a change, but for those that were changed since.
 // It gives [ErrNotFound] for a change that is not known or undone already.
-func (s *Store) Undo(ctx context.Context, id int64, by Event) (undone int, left []Refused, err error) {
+// may tells whether who undoes it may at a service, and why not.
+func (s *Store) Undo(ctx context.Context, id int64, by Event, may func(service string) string, entry TrailEntry) (undone int, left []Refused, err error) {
 	type was struct {
 		finding string
 		text    string
@@ -243,6 +326,10 @@ func (s *Store) Undo(ctx context.Context, id int64, by Event) (undone int, left 
 				left = append(left, Refused{w.finding, "it was changed since"})
 				continue
 			}
+			if why := may(now.Service); why != "" {
+				left = append(left, Refused{w.finding, why})
+				continue
+			}
 			before := Standing{team: now.team}
 			if err := json.Unmarshal([]byte(w.text), &before); err != nil {
 				return err
@@ -260,7 +347,7 @@ func (s *Store) Undo(ctx context.Context, id int64, by Event) (undone int, left 
 			}
 			undone++
 		}
-		return nil
+		return addTrail(ctx, tx, entry)
 	})
 	return undone, left, err
 }
@@ -298,7 +385,7 @@ type Notice struct {
 	ID        int64
 	PersonID  int64
 	At        time.Time
-	Kind      string // assigned, mentioned, moved, comment, returned, closed or request
+	Kind      string // assigned, mentioned, moved, comment, returned, closed, request or waiver
 	Author    string
 	By        int64 // the author's id: nobody is told of what they did; not kept
 	FindingID string

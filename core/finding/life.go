@@ -3,6 +3,8 @@ package finding
 import (
 	"fmt"
 	"strings"
+
+	"inkret/core/scan"
 )
 
 // State is where a finding is in its life.
@@ -41,6 +43,10 @@ var moves = map[State][]State{
 
 // Moves lists the states that a person may move a finding to from s.
 func (s State) Moves() []State { return append([]State(nil), moves[s]...) }
+
+// WaivedByTwo is the least severity of a finding that nobody waives alone: who asks for it
+// needs a lead who approves it.
+const WaivedByTwo = scan.High
 
 // Move is a step in a finding's life that a person asks for.
 type Move struct {

@@ -1529,6 +1529,12 @@ export interface components {
             /** @description May not come in any more */
             kept_out?: boolean;
             second_factor?: boolean;
+            /** @description At services, where it is another than everywhere */
+            service_roles?: components["schemas"]["ServiceRole"][];
+        };
+        ServiceRole: {
+            service: string;
+            role?: components["schemas"]["Role"];
         };
         Credentials: {
             email: string;
@@ -1580,6 +1586,8 @@ export interface components {
         PersonChange: {
             role?: components["schemas"]["Role"];
             active?: boolean;
+            /** @description Those to be changed; without a role, what they are everywhere counts again */
+            service_roles?: components["schemas"]["ServiceRole"][];
         };
         SetUp: {
             code: string;
@@ -1607,12 +1615,23 @@ export interface components {
             expires: string;
             /** Format: date-time */
             last_used?: string;
+            scope: components["schemas"]["Scope"];
+            /** @description The only one that it may change */
+            service?: string;
         };
+        /**
+         * @description What a token may do of what its person may: read; also send recordings and results; everything
+         * @enum {string}
+         */
+        Scope: "read" | "record" | "everything";
         NewToken: {
             /** @description What uses it */
             name: string;
             /** @default 90 */
             days: number;
+            scope?: components["schemas"]["Scope"];
+            /** @description The only one that it may change */
+            service?: string;
             credentials?: components["schemas"]["Credentials"];
         };
         CreatedToken: {
@@ -2396,6 +2415,8 @@ export interface components {
             excepted?: boolean;
             /** @description The last day of a waiver */
             waived_until?: string;
+            waiver_approver?: string;
+            waiver_asked?: components["schemas"]["AskedWaiver"];
             person?: components["schemas"]["Assignee"];
             /** @description In place of the endpoint's team */
             assigned_team?: string;
@@ -2406,6 +2427,11 @@ export interface components {
             first_seen: string;
             /** Format: date-time */
             last_seen: string;
+        };
+        /** @description A waiver that waits for a lead who approves it, and is somebody else than who asks */
+        AskedWaiver: {
+            until: string;
+            by: components["schemas"]["Assignee"];
         };
         FindingPage: {
             items: components["schemas"]["Finding"][];
@@ -2458,7 +2484,7 @@ export interface components {
             at: string;
             author: string;
             /** @enum {string} */
-            kind: "found" | "move" | "comment" | "assign" | "due" | "label";
+            kind: "found" | "move" | "comment" | "assign" | "due" | "label" | "waiver" | "withdrawn";
             from?: components["schemas"]["State"];
             to?: components["schemas"]["State"];
             /** @description What was assigned, due or labelled before */
@@ -2511,6 +2537,8 @@ export interface components {
             due?: string;
             add_labels?: string[];
             remove_labels?: string[];
+            /** @description Decline the waiver that waits for approval; moving to `waived` approves it */
+            decline_waiver?: boolean;
             /** @description Only say what would come of it */
             try?: boolean;
         };
@@ -2583,7 +2611,7 @@ export interface components {
             /** Format: date-time */
             at: string;
             /** @enum {string} */
-            kind: "assigned" | "mentioned" | "moved" | "comment" | "returned" | "closed" | "request";
+            kind: "assigned" | "mentioned" | "moved" | "comment" | "returned" | "closed" | "request" | "waiver";
             author: string;
             finding_id?: string;
             /** @description Its kind, endpoint and path */
@@ -2647,7 +2675,7 @@ export interface components {
             url: string;
             /** @description Where it is reached, if not where its name leads: inside it must be said */
             address?: string;
-            kinds?: ("found" | "returned" | "closed" | "moved" | "assigned" | "due" | "labelled" | "comment")[];
+            kinds?: ("found" | "returned" | "closed" | "moved" | "assigned" | "due" | "labelled" | "comment" | "waiver")[];
             least?: components["schemas"]["Severity"];
             service?: string;
         };
@@ -2765,6 +2793,8 @@ export interface components {
             awaiting_proof: number;
             /** @description Within seven days */
             waivers_ending: number;
+            /** @description That wait for approval */
+            waivers_asked: number;
             /** @description Seen without a contract */
             unknown_endpoints: components["schemas"]["Endpoint"][];
             unknown_total: number;
@@ -4623,6 +4653,8 @@ export interface operations {
                 assigned?: string;
                 label?: string;
                 service?: string;
+                /** @description `asked` for those whose waiver waits for approval */
+                waiver?: "asked";
                 /** @description `over` for what is overdue, or a day before which it is due */
                 due?: string;
                 /** @description Words in endpoint, path, entity or field */

@@ -19,7 +19,7 @@ function command(calls: Calls, audience: string, writes: boolean): string {
 /** Makes recorded calls again, as an audience, and leads to what came of it. */
 export function Repeat({ calls, service, audience, unsafe, children }: { calls: Calls; service: string; audience?: string; unsafe?: boolean; children: React.ReactNode }) {
   const [open, setOpen] = useState(false);
-  if (!useMay("reviewer")) return null;
+  if (!useMay("reviewer", service)) return null;
   return (
     <>
       <Button onClick={() => setOpen(true)}>{children}</Button>

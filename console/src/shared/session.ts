@@ -8,8 +8,12 @@ export function useSession() {
 
 const rank = { viewer: 1, reviewer: 2, lead: 3, administrator: 4 } as const;
 
-/** Whether the person may do what needs a role. */
-export function useMay(role: keyof typeof rank): boolean {
+/** Whether the person may do what needs a role: at a service, or where none is named at any; "" is for what is of no service. */
+export function useMay(role: keyof typeof rank, service?: string): boolean {
   const { data } = useSession();
-  return data ? rank[data.role] >= rank[role] : false;
+  if (!data) return false;
+  const at = data.role === "administrator" ? [] : (data.service_roles ?? []);
+  const there = at.find((r) => r.service === service)?.role;
+  const held = service === undefined ? [data.role, ...at.map((r) => r.role)] : [there ?? data.role];
+  return held.some((r) => r !== undefined && rank[r] >= rank[role]);
 }

@@ -15,7 +15,7 @@ const origins: Record<string, string> = { recording: "a recording", recorder: "a
 /** A batch above its captures: what it is, and what may be done with it. */
 export function BatchHead({ batch }: { batch: number }) {
   const of = useQuery({ queryKey: ["batch", batch], queryFn: () => take(api.GET("/api/v1/batches/{batch_id}", { params: { path: { batch_id: batch } } })), refetchInterval: (q) => (q.state.data?.growing ? 2000 : false) });
-  const reviewer = useMay("reviewer");
+  const reviewer = useMay("reviewer", of.data?.service);
   if (of.error) return <Failed error={of.error} again={() => of.refetch()} />;
   if (!of.data) return <Loading what="the batch" />;
   const b = of.data;

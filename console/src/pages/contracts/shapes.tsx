@@ -11,7 +11,7 @@ import { keepWorking, workingOf } from "../../shared/working";
 
 /** Shapes with where they are used; pulling out and writing out each make a change that is looked at before it is saved. */
 export function ShapesPanel({ service }: { service: string }) {
-  const may = useMay("reviewer");
+  const may = useMay("reviewer", service);
   const navigate = useNavigate();
   const { message } = App.useApp();
   const list = useQuery({ queryKey: ["shapes", service], queryFn: () => take(api.GET("/api/v1/services/{service}/shapes", { params: { path: { service } } })) });

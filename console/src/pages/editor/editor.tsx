@@ -43,7 +43,7 @@ const pause = 350; // ms without a key stroke before the text is looked at
 
 function Editor({ service, endpoint, id }: { service: string; endpoint?: string; id?: string }) {
   const { get, set } = useAddress();
-  const may = useMay("reviewer");
+  const may = useMay("reviewer", service);
   const { made, failed } = useRevisionMade();
   const [working, setWorking] = useWorking(service);
   const [theirs, setTheirs] = useState<{ revision: Revision; conflicts: { file: string; line: number }[] }>();

@@ -16,7 +16,7 @@ const key = (f: Field) => `${f.entity}.${f.name}`;
 /** Fields with the class that is suggested for each, to be accepted one by one, by selection, or all that a filter leaves. */
 export function Queue({ service, entity }: { service: string; entity?: string }) {
   const { get, set } = useAddress();
-  const may = useMay("reviewer");
+  const may = useMay("reviewer", service);
   const { made, failed } = useRevisionMade();
   const [chosen, setChosen] = useState<Record<string, ClassOrNone>>({});
   const [picked, setPicked] = useState<string[]>([]);

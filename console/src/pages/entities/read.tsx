@@ -20,7 +20,7 @@ async function readingOf(file: File): Promise<Reading> {
 
 /** Compares what is stored with the catalogue, and takes over what is chosen. */
 export function ReadPanel({ service }: { service: string }) {
-  const may = useMay("reviewer");
+  const may = useMay("reviewer", service);
   const { made, failed } = useRevisionMade();
   const [reading, setReading] = useState<Reading>();
   const [taken, setTaken] = useState<string[]>([]);

@@ -1,10 +1,11 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Alert, App, Button, DatePicker, Descriptions, Flex, Form, Input, Select, Table, Timeline, Typography } from "antd";
 import dayjs, { type Dayjs } from "dayjs";
+import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, ApiProblem, take, type Finding, type FindingDetail, type FindingsChange, type State } from "../../api/client";
 import { ago, bytes, count, time } from "../../shared/format";
-import { useMay } from "../../shared/session";
+import { useMay, useSession } from "../../shared/session";
 import { mayChange, Repeat } from "../../shared/repeat";
 import { Heading } from "../../shared/shell";
 import { Held, overdue, useLabels, usePeople } from "../../shared/people";
@@ -42,6 +43,7 @@ export default function FindingPage() {
               description={<Code copyable>{finding.data.prove}</Code>}
             />
           )}
+          {f.waiver_asked && <AskedWaiver d={finding.data} />}
           <Facts d={finding.data} />
           <Hold d={finding.data} />
           <Decide d={finding.data} />
@@ -80,6 +82,7 @@ function Facts({ d }: { d: FindingDetail }) {
     );
     rows.push(["Contract", place]);
   }
+  if (f.state === "waived") rows.push(["Waiver", `until ${f.waived_until}${f.waiver_approver ? `, approved by ${f.waiver_approver}` : ""}`]);
   rows.push(["Weakness", `CWE-${f.cwe}`], ["Fingerprint", <Code copyable>{f.id}</Code>]);
   return (
     <section className="sheet" aria-label="What and where">
@@ -101,7 +104,7 @@ function Decide({ d }: { d: FindingDetail }) {
   const { message } = App.useApp();
   const [form] = Form.useForm<Decision>();
   const to = Form.useWatch("to", form);
-  const mayMove = useMay("reviewer");
+  const mayMove = useMay("reviewer", d.finding.service);
   const path = { finding_id: d.finding.id };
   const decide = useMutation({
     mutationFn: ({ to, comment, until }: Decision) =>
@@ -113,7 +116,7 @@ function Decide({ d }: { d: FindingDetail }) {
       queries.invalidateQueries({ queryKey: ["findings"] });
       queries.invalidateQueries({ queryKey: ["home"] });
       form.resetFields();
-      message.success(sent.to ? `Moved to ${stateWords[sent.to]}` : "Comment added");
+      message.success(!sent.to ? "Comment added" : sent.to !== now.finding.state ? "Asked for: a lead decides on the waiver" : `Moved to ${stateWords[sent.to]}`);
     },
   });
   const needsReason = to === "waived" || to === "not-a-leak";
@@ -128,7 +131,7 @@ function Decide({ d }: { d: FindingDetail }) {
         )}
         {d.finding.state === "closed" && <Typography.Paragraph type="secondary">Closed by proof. It returns by itself when it is captured again.</Typography.Paragraph>}
         {to === "waived" && (
-          <Form.Item label="Until (last day)" name="until" rules={[{ required: true, message: "A waiver ends on a day" }]}>
+          <Form.Item label="Until (last day)" name="until" extra={waivedByTwo(d) && "A finding this grave is waived by two: it waits for a lead who approves it."} rules={[{ required: true, message: "A waiver ends on a day" }]}>
             <DatePicker disabledDate={(day) => day.valueOf() < Date.now() - 86_400_000} />
           </Form.Item>
         )}
@@ -142,17 +145,78 @@ function Decide({ d }: { d: FindingDetail }) {
         )}
         {to === "not-a-leak" && d.teaches && <Teaches d={d} />}
         <Button type="primary" htmlType="submit" loading={decide.isPending}>
-          {to ? `Move to ${stateWords[to]}` : "Comment"}
+          {to === "waived" && waivedByTwo(d) ? "Ask for the waiver" : to ? `Move to ${stateWords[to]}` : "Comment"}
         </Button>
       </Form>
     </section>
   );
 }
 
+const waivedByTwo = (d: FindingDetail) => d.finding.severity === "critical" || d.finding.severity === "high";
+
+/** A waiver that waits for approval: by a lead who is somebody else than who asks. */
+function AskedWaiver({ d }: { d: FindingDetail }) {
+  const asked = d.finding.waiver_asked!;
+  const session = useSession();
+  const lead = useMay("lead", d.finding.service);
+  const queries = useQueryClient();
+  const failed = useFailed();
+  const { message } = App.useApp();
+  const [declining, setDeclining] = useState(false);
+  const own = session.data?.id === asked.by.id;
+  const change = useMutation({
+    mutationFn: (c: FindingsChange) => take(api.POST("/api/v1/findings/changes", { body: { ids: [d.finding.id], ...c } })),
+    onSuccess: (out) => {
+      setDeclining(false);
+      void queries.invalidateQueries();
+      const why = out.refused?.[0]?.why;
+      if (why) void message.error(why);
+    },
+    onError: failed,
+  });
+  return (
+    <Alert
+      type="warning"
+      showIcon
+      title={`${own ? "You ask" : `${asked.by.name} asks`} for a waiver until ${asked.until}`}
+      description={
+        <>
+          {own ? "It waits for a lead who is somebody else." : lead ? "You decide: the reason stands in the history." : "It waits for a lead."}
+          {(lead || own) && !declining && (
+            <Flex gap={8} style={{ marginTop: 8 }}>
+              {lead && !own && (
+                <Button type="primary" loading={change.isPending} onClick={() => change.mutate({ to: "waived", until: asked.until })}>
+                  Approve the waiver
+                </Button>
+              )}
+              <Button onClick={() => setDeclining(true)}>{own ? "Take it back…" : "Decline…"}</Button>
+            </Flex>
+          )}
+          {declining && (
+            <Form layout="vertical" requiredMark={false} style={{ marginTop: 8 }} onFinish={({ comment }: { comment: string }) => change.mutate({ decline_waiver: true, comment })}>
+              <Form.Item label="Why not" name="comment" rules={[{ required: true, whitespace: true, message: "Say why not, for who asked" }]}>
+                <Input.TextArea rows={2} maxLength={10_000} autoFocus />
+              </Form.Item>
+              <Flex gap={8}>
+                <Button htmlType="submit" loading={change.isPending}>
+                  {own ? "Take it back" : "Decline"}
+                </Button>
+                <Button type="text" onClick={() => setDeclining(false)}>
+                  Leave it waiting
+                </Button>
+              </Flex>
+            </Form>
+          )}
+        </>
+      }
+    />
+  );
+}
+
 /** Who has it, by when, and its labels. */
 function Hold({ d }: { d: FindingDetail }) {
   const f = d.finding;
-  const may = useMay("reviewer");
+  const may = useMay("reviewer", f.service);
   const people = usePeople();
   const labels = useLabels();
   const queries = useQueryClient();
@@ -294,6 +358,12 @@ function History({ d }: { d: FindingDetail }) {
                   )}
                 </>
               )}
+              {e.kind === "waiver" && (
+                <>
+                  {e.author}: a waiver until {e.until} <b>{e.became}</b>
+                </>
+              )}
+              {e.kind === "withdrawn" && <>{e.author} withdrew the recording that showed it</>}
               {(e.kind === "assign" || e.kind === "due" || e.kind === "label") && (
                 <>
                   {e.author}: {{ assign: "assigned", due: "due", label: "labels" }[e.kind]} {e.was || "none"} → <b>{e.became || "none"}</b>

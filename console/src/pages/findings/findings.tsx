@@ -17,7 +17,7 @@ import { Views } from "./views";
 const kinds = ["secret-value", "sensitive-field", "personal-value", "wrong-audience", "unexpected-relation", "unexpected-field", "renamed-field", "hidden-duplicate", "revealing-error", "sensitive-in-url", "over-posting", "cacheable-private", "missing-field", "value-mismatch", "selection-ignored", "undeclared-response", "unknown-endpoint", "uneven-exposure", "heavy-excess"];
 
 /** The parts of the address that narrow the list. */
-const filters = ["state", "severity", "kind", "audience", "assigned", "label", "due", "endpoint", "batch", "entity", "field", "team", "q"] as const;
+const filters = ["state", "severity", "kind", "audience", "assigned", "label", "due", "waiver", "service", "endpoint", "batch", "entity", "field", "team", "q"] as const;
 
 export default function Findings() {
   const { get, set } = useAddress();
@@ -55,7 +55,7 @@ export default function Findings() {
         <Labels value={get("label")} onChange={(label) => set({ label })} />
         <Select allowClear aria-label="Due" placeholder="Due" style={{ minWidth: 110 }} value={get("due") || undefined} onChange={(due?: string) => set({ due: due ?? "" })} options={[{ value: "over", label: "overdue" }, ...(get("due") && get("due") !== "over" ? [{ value: get("due"), label: `before ${get("due")}` }] : [])]} />
         <Audience value={get("audience")} onChange={(audience) => set({ audience })} />
-        {(["batch", "endpoint", "entity", "field", "team"] as const)
+        {(["batch", "endpoint", "entity", "field", "team", "service", "waiver"] as const)
           .filter((f) => get(f))
           .map((f) => (
             <Button key={f} onClick={() => set({ [f]: "" })} aria-label={`Take away the filter ${f} ${get(f)}`}>

@@ -15,6 +15,7 @@ const words: Record<Notice["kind"], string> = {
   returned: "returned",
   closed: "closed by proof",
   request: "your request was decided",
+  waiver: "a waiver waits or was declined",
 };
 
 /** What one is told, newest first. */

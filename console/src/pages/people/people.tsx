@@ -1,4 +1,4 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { App, Button, Flex, Form, Input, Modal, Popconfirm, Select, Table, Tag, Typography } from "antd";
 import { useState } from "react";
 import { api, take, type Person } from "../../api/client";
@@ -22,7 +22,7 @@ export default function People() {
   const [inviting, setInviting] = useState(false);
   const [link, setLink] = useState<{ of: string; link: string }>();
   const change = useMutation({
-    mutationFn: ({ id, ...body }: { id: number; role?: Person["role"]; active?: boolean }) => take(api.PATCH("/api/v1/people/{person_id}", { params: { path: { person_id: id } }, body })),
+    mutationFn: ({ id, ...body }: { id: number; role?: Person["role"]; active?: boolean; service_roles?: Person["service_roles"] }) => take(api.PATCH("/api/v1/people/{person_id}", { params: { path: { person_id: id } }, body })),
     onSuccess: (p) => {
       void queries.invalidateQueries({ queryKey: ["people"] });
       void message.success(`${p.name || p.email}: ${p.kept_out ? "may not come in" : p.role}`);
@@ -76,6 +76,11 @@ export default function People() {
             width: 180,
             render: (_, p) => (may ? <Select size="small" aria-label={`Role of ${p.name || p.email}`} style={{ width: 150 }} value={p.role} disabled={change.isPending} onChange={(role) => change.mutate({ id: p.id, role })} options={roles.map((r) => ({ value: r, label: r }))} /> : p.role),
           },
+          {
+            title: "At services",
+            width: 250,
+            render: (_, p) => (p.role === "administrator" ? <Typography.Text type="secondary">administrator everywhere</Typography.Text> : <AtServices person={p} may={may} change={(service_roles) => change.mutate({ id: p.id, service_roles })} />),
+          },
           { title: "Second factor", width: 120, render: (_, p) => (p.second_factor ? "✓ yes" : <Typography.Text type="secondary">− no</Typography.Text>) },
           {
             title: "",
@@ -114,6 +119,48 @@ export default function People() {
         {link && <Code copyable>{link.link}</Code>}
       </Modal>
     </>
+  );
+}
+
+/** What somebody is at services where that is another role than everywhere. */
+function AtServices({ person, may, change }: { person: Person; may: boolean; change: (roles: NonNullable<Person["service_roles"]>) => void }) {
+  const [adding, setAdding] = useState(false);
+  const all = useQuery({ queryKey: ["services"], queryFn: () => take(api.GET("/api/v1/services")), enabled: adding });
+  const at = person.service_roles ?? [];
+  const name = person.name || person.email;
+  return (
+    <Flex vertical gap={4} align="start">
+      {at.map((r) => (
+        <Tag key={r.service} variant="outlined" closable={may && { "aria-label": `Take ${r.role} at ${r.service} from ${name}` }} onClose={() => change([{ service: r.service }])}>
+          {r.role} at {r.service}
+        </Tag>
+      ))}
+      {at.length === 0 && !may && <Typography.Text type="secondary">as everywhere</Typography.Text>}
+      {may && !adding && (
+        <Button size="small" type="text" onClick={() => setAdding(true)} aria-label={`Another role at a service for ${name}`}>
+          + at a service…
+        </Button>
+      )}
+      {adding && (
+        <Select
+          size="small"
+          autoFocus
+          defaultOpen
+          showSearch={{ optionFilterProp: "label" }}
+          aria-label={`Role at a service of ${name}`}
+          placeholder="role at a service"
+          style={{ width: 220 }}
+          loading={all.isPending}
+          onBlur={() => setAdding(false)}
+          onChange={(v: string) => {
+            const [role, service = ""] = v.split(" at ");
+            setAdding(false);
+            change([{ service, role: role as Person["role"] }]);
+          }}
+          options={all.data?.flatMap((s) => roles.slice(0, 3).map((role) => ({ value: `${role} at ${s.name}`, label: `${role} at ${s.name}` })))}
+        />
+      )}
+    </Flex>
   );
 }
 

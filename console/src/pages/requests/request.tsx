@@ -12,8 +12,8 @@ import { RequestMark } from "./mark";
 /** One exposure request: what is asked, what granting it writes, and the decision. */
 export default function RequestPage() {
   const id = Number(useParams().id);
-  const mayDecide = useMay("reviewer");
   const one = useQuery({ queryKey: ["request", id], queryFn: () => take(api.GET("/api/v1/requests/{request_id}", { params: { path: { request_id: id } } })) });
+  const mayDecide = useMay("reviewer", one.data?.service);
   if (one.isPending) return <Loading what="the request" />;
   if (one.error) return <Failed error={one.error} again={() => one.refetch()} />;
   const q = one.data;

@@ -61,7 +61,7 @@ export default function RevisionPage() {
 }
 
 function Decide({ revision }: { revision: Revision }) {
-  const lead = useMay("lead");
+  const lead = useMay("lead", revision.service);
   const { data: me } = useSession();
   const { made, failed } = useRevisionMade();
   const [comment, setComment] = useState("");
@@ -100,7 +100,7 @@ function Decide({ revision }: { revision: Revision }) {
 }
 
 function Revert({ revision }: { revision: Revision }) {
-  const may = useMay("reviewer");
+  const may = useMay("reviewer", revision.service);
   const { made, failed } = useRevisionMade();
   const [open, setOpen] = useState(false);
   const [reason, setReason] = useState("");

@@ -7,7 +7,7 @@ import { useMay } from "../../shared/session";
 import { Empty, Failed, useFailed } from "../../shared/states";
 import { Code, severities } from "../../shared/tags";
 
-const kinds = ["found", "returned", "closed", "moved", "assigned", "due", "labelled", "comment"] as const;
+const kinds = ["found", "returned", "closed", "moved", "assigned", "due", "labelled", "comment", "waiver"] as const;
 
 /** Other programs that are told what happens to findings. */
 export function Hooks() {

@@ -13,7 +13,7 @@ import { Code, severities, SeverityMark } from "../../shared/tags";
 /** What holds for a service: where calls may be made again, with which credentials, and how long bodies are kept. */
 export default function Settings() {
   const { services, service, name } = useService();
-  const lead = useMay("lead");
+  const lead = useMay("lead", "");
   if (services.isPending) return <Loading what="the services" />;
   if (services.error) return <Failed error={services.error} again={() => services.refetch()} />;
   return (
@@ -56,7 +56,7 @@ function useChange<T>(send: (v: T) => Promise<unknown>, done: string, after?: ()
 
 /** Within how many days new findings are due. */
 function Due() {
-  const may = useMay("lead");
+  const may = useMay("lead", "");
   const due = useQuery({ queryKey: ["due"], queryFn: () => take(api.GET("/api/v1/findings/due")) });
   const [days, setDays] = useState<Partial<Record<Severity, number>>>({});
   const save = useChange(
@@ -152,7 +152,7 @@ function Allow({ service, server, was, close }: { service: string; server: strin
 }
 
 function Credentials({ service, audiences }: { service: string; audiences: string[] }) {
-  const may = useMay("lead");
+  const may = useMay("lead", service);
   const [setting, setSetting] = useState<string>();
   const list = useQuery({ queryKey: ["credentials", service], queryFn: () => take(api.GET("/api/v1/services/{service}/credentials", { params: { path: { service } } })) });
   const remove = useChange((audience: string) => take(api.DELETE("/api/v1/services/{service}/credentials/{audience}", { params: { path: { service, audience } } })), "Forgotten");

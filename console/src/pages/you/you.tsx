@@ -7,8 +7,9 @@ import { useSession } from "../../shared/session";
 import { Heading } from "../../shared/shell";
 import { Failed, Loading, useFailed } from "../../shared/states";
 import { Code } from "../../shared/tags";
+import { Tokens } from "./tokens";
 
-/** What is one's own: password, second factor, sessions. */
+/** What is one's own: password, second factor, sessions, tokens. */
 export default function You() {
   const session = useSession();
   if (!session.data) return <Loading what="who you are" />;
@@ -21,6 +22,7 @@ export default function You() {
         <Password />
         <Factor />
         <Sessions />
+        <Tokens />
       </div>
     </>
   );
