@@ -191,5 +191,5 @@ func fillDemo(ctx context.Context, s *service.Service, recordings []recording) e
 			return err
 		}
 	}
-	return nil
+	return pipelines(ctx, s)
 }

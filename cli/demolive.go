@@ -11,7 +11,13 @@ import (
 	"net/url"
 	"path/filepath"
 
+	"inkret/core/contract"
+	"inkret/core/detect"
+	"inkret/core/exchange"
+	"inkret/core/finding"
+	"inkret/core/scan"
 	"inkret/demo"
+	"inkret/intake"
 	"inkret/record"
 	"inkret/service"
 )
@@ -112,4 +118,68 @@ func (d *demoReceiver) Extend(ctx context.Context, batch int64, number, dropped 
 func (d *demoReceiver) Close(ctx context.Context, batch int64, dropped int) error {
 	_, err := d.CloseLive(ctx, d.who, batch, dropped)
 	return err
+}
+
+// pipelines sends what a pipeline would: the main line leaks as release 1 does, and a line
+// that is about to be merged mends most of it, as release 2 does.
+func pipelines(ctx context.Context, s *service.Service) error {
+	who, err := demoCaller(ctx, s, service.Reviewer)
+	if err != nil {
+		return err
+	}
+	files, err := demo.Contracts()
+	if err != nil {
+		return err
+	}
+	var named []contract.File
+	for _, f := range files {
+		named = append(named, contract.File{Name: f.Name, Data: []byte(f.Text)})
+	}
+	contracts, err := contract.Read(named...)
+	if err != nil {
+		return err
+	}
+	for _, of := range []struct {
+		release        int
+		line, revision string
+	}{{1, "main", "4f1d9a07"}, {2, "row-mapper", "b86c20e3"}} {
+		collector, err := checkHarbour(ctx, of.release, contracts)
+		if err != nil {
+			return err
+		}
+		r := service.Result{Service: demo.ServiceName, Line: of.line, Revision: of.revision, Link: "https://builds.fennick-quay.example/runs/" + of.revision, Rules: detect.Rules, Summary: collector.Summary()}
+		for _, f := range collector.Findings() {
+			r.Findings = append(r.Findings, f.Checked())
+		}
+		if _, err := s.SendResult(ctx, who, r); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// checkHarbour calls a release of the harbour as everybody, and judges what comes back.
+func checkHarbour(ctx context.Context, release int, contracts *contract.Contracts) (*finding.Collector, error) {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, err
+	}
+	harbour := &http.Server{Handler: demo.NewHarbour(release), ReadHeaderTimeout: headerTime}
+	go harbour.Serve(listener)
+	defer harbour.Close()
+	recordings, err := recordDemo(ctx, listener.Addr().String(), "")
+	if err != nil {
+		return nil, err
+	}
+	collector, judge := finding.NewCollector(demo.ServiceName), scan.NewJudge(contracts)
+	for _, r := range recordings {
+		if err := intake.Read(r.name, bytes.NewReader(r.data), intake.Options{}, func(c *exchange.Capture) error {
+			out := judge.Capture(c)
+			collector.Add(c.File, c.Entry, &out)
+			return nil
+		}); err != nil {
+			return nil, err
+		}
+	}
+	return collector, nil
 }

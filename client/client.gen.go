@@ -1021,6 +1021,47 @@ type Change struct {
 	PullOut *ShapeProposal `json:"pull_out,omitempty"`
 }
 
+// CheckResult What `inkret check --format json` prints; what is not named here is left alone
+type CheckResult struct {
+	Findings []CheckedFinding `json:"findings"`
+	Inkret   int              `json:"inkret"`
+	Rules    *int             `json:"rules,omitempty"`
+	Service  *string          `json:"service,omitempty"`
+	Summary  CheckSummary     `json:"summary"`
+}
+
+// CheckSummary defines model for CheckSummary.
+type CheckSummary struct {
+	Bytes       int64 `json:"bytes"`
+	Captures    int   `json:"captures"`
+	ExcessBytes int64 `json:"excess_bytes"`
+	Judged      int   `json:"judged"`
+	Skipped     int   `json:"skipped"`
+}
+
+// CheckedFinding defines model for CheckedFinding.
+type CheckedFinding struct {
+	Audience    *string  `json:"audience,omitempty"`
+	Bytes       *int     `json:"bytes,omitempty"`
+	Class       *string  `json:"class,omitempty"`
+	Direction   *string  `json:"direction,omitempty"`
+	Endpoint    string   `json:"endpoint"`
+	Entity      *string  `json:"entity,omitempty"`
+	Excepted    *bool    `json:"excepted,omitempty"`
+	Field       *string  `json:"field,omitempty"`
+	Fingerprint string   `json:"fingerprint"`
+	Kind        string   `json:"kind"`
+	Path        string   `json:"path"`
+	Severity    Severity `json:"severity"`
+	Spots       *int     `json:"spots,omitempty"`
+
+	// State What it is here, where it is tracked; not read
+	State *State `json:"state,omitempty"`
+
+	// Status A number, or a class such as 4xx
+	Status interface{} `json:"status,omitempty"`
+}
+
 // ClassOrNone defines model for ClassOrNone.
 type ClassOrNone string
 
@@ -1818,6 +1859,11 @@ type LiveFinding struct {
 	Severity Severity `json:"severity"`
 }
 
+// MainLine defines model for MainLine.
+type MainLine struct {
+	Line string `json:"line"`
+}
+
 // MergeConflict defines model for MergeConflict.
 type MergeConflict struct {
 	Base   string `json:"base"`
@@ -1993,6 +2039,23 @@ type PersonChange struct {
 	ServiceRoles *[]ServiceRole `json:"service_roles,omitempty"`
 }
 
+// PipelineResult defines model for PipelineResult.
+type PipelineResult struct {
+	At         time.Time  `json:"at"`
+	Author     string     `json:"author"`
+	BySeverity BySeverity `json:"by_severity"`
+	ID         int64      `json:"id"`
+	Line       string     `json:"line"`
+	Link       *string    `json:"link,omitempty"`
+
+	// Main It is of the line that others are compared with
+	Main     bool         `json:"main"`
+	Revision *string      `json:"revision,omitempty"`
+	Rules    int          `json:"rules"`
+	Service  string       `json:"service"`
+	Summary  CheckSummary `json:"summary"`
+}
+
 // Problem defines model for Problem.
 type Problem struct {
 	Detail *string `json:"detail,omitempty"`
@@ -2127,6 +2190,32 @@ type ResponseContract struct {
 	Pointer  *string  `json:"pointer,omitempty"`
 	Shape    *string  `json:"shape,omitempty"`
 	Statuses []string `json:"statuses"`
+}
+
+// ResultDetail defines model for ResultDetail.
+type ResultDetail struct {
+	Against *PipelineResult `json:"against,omitempty"`
+
+	// Fresh Found now, and not on the main line; all, where that has no result
+	Fresh []CheckedFinding `json:"fresh"`
+
+	// Gone Found on the main line alone: mended, or not called
+	Gone   []CheckedFinding `json:"gone"`
+	Result PipelineResult   `json:"result"`
+
+	// Same Found on both
+	Same []CheckedFinding `json:"same"`
+
+	// URL Of its page in the console
+	URL *string `json:"url,omitempty"`
+}
+
+// ResultPage defines model for ResultPage.
+type ResultPage struct {
+	Items []PipelineResult `json:"items"`
+	Page  int              `json:"page"`
+	Size  int              `json:"size"`
+	Total int              `json:"total"`
 }
 
 // Revision defines model for Revision.
@@ -2753,6 +2842,18 @@ type ListRequestsParams struct {
 	Size *PageSize `form:"size,omitempty" json:"size,omitempty"`
 }
 
+// ListResultsParams defines parameters for ListResults.
+type ListResultsParams struct {
+	Service *string `form:"service,omitempty" json:"service,omitempty"`
+	Line    *string `form:"line,omitempty" json:"line,omitempty"`
+
+	// Page From 1
+	Page *PageNumber `form:"page,omitempty" json:"page,omitempty"`
+
+	// Size Items a page
+	Size *PageSize `form:"size,omitempty" json:"size,omitempty"`
+}
+
 // ListRevisionsParams defines parameters for ListRevisions.
 type ListRevisionsParams struct {
 	Service *string `form:"service,omitempty" json:"service,omitempty"`
@@ -2821,6 +2922,18 @@ type ListFlowsParams struct {
 type OpenLiveJSONBody struct {
 	Audience *string `json:"audience,omitempty"`
 	Name     string  `json:"name"`
+}
+
+// SendResultParams defines parameters for SendResult.
+type SendResultParams struct {
+	// Line Of development, as in main or berth-plans
+	Line string `form:"line" json:"line"`
+
+	// Revision Of the program that was checked
+	Revision *string `form:"revision,omitempty" json:"revision,omitempty"`
+
+	// Link To the pipeline's own page, http or https
+	Link *string `form:"link,omitempty" json:"link,omitempty"`
 }
 
 // ForbidServerParams defines parameters for ForbidServer.
@@ -2922,11 +3035,17 @@ type SetKeepingJSONRequestBody = Keeping
 // OpenLiveJSONRequestBody defines body for OpenLive for application/json ContentType.
 type OpenLiveJSONRequestBody OpenLiveJSONBody
 
+// SetMainLineJSONRequestBody defines body for SetMainLine for application/json ContentType.
+type SetMainLineJSONRequestBody = MainLine
+
 // ReadEntitiesJSONRequestBody defines body for ReadEntities for application/json ContentType.
 type ReadEntitiesJSONRequestBody = Reading
 
 // TakeEntitiesJSONRequestBody defines body for TakeEntities for application/json ContentType.
 type TakeEntitiesJSONRequestBody = Reading
+
+// SendResultJSONRequestBody defines body for SendResult for application/json ContentType.
+type SendResultJSONRequestBody = CheckResult
 
 // DecideRevisionJSONRequestBody defines body for DecideRevision for application/json ContentType.
 type DecideRevisionJSONRequestBody = Decision
@@ -3407,6 +3526,21 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/requests/{request_id}/decision (the `DecideRequest` operationId).
 	DecideRequest(ctx context.Context, requestID int64, body DecideRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListResults What pipelines found, newest first
+	//
+	// Corresponds with GET /api/v1/results (the `ListResults` operationId).
+	ListResults(ctx context.Context, params *ListResultsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DropResult Forget a result
+	//
+	// Corresponds with DELETE /api/v1/results/{result_id} (the `DropResult` operationId).
+	DropResult(ctx context.Context, resultID int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetResult One result, compared with the main line as it was before
+	//
+	// Corresponds with GET /api/v1/results/{result_id} (the `GetResult` operationId).
+	GetResult(ctx context.Context, resultID int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRevisions Revisions of contracts, newest first
 	//
 	// Corresponds with GET /api/v1/revisions (the `ListRevisions` operationId).
@@ -3635,6 +3769,20 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/services/{service}/live (the `OpenLive` operationId).
 	OpenLive(ctx context.Context, service ServiceName, body OpenLiveJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// SetMainLineWithBody Say which line others are compared with
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/services/{service}/main-line (the `SetMainLine` operationId).
+	SetMainLineWithBody(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetMainLine Say which line others are compared with
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/services/{service}/main-line (the `SetMainLine` operationId).
+	SetMainLine(ctx context.Context, service ServiceName, body SetMainLineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ReadEntitiesWithBody See what a description of the stored entities differs in from the catalogue
 	//
 	// Takes any type of body and a specified content type.
@@ -3662,6 +3810,24 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/services/{service}/readings (the `TakeEntities` operationId).
 	TakeEntities(ctx context.Context, service ServiceName, body TakeEntitiesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SendResultWithBody Keep what a check of a pipeline found, and compare it with the main line
+	//
+	// The body is what `inkret check --format json` prints. Samples are not kept.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/services/{service}/results (the `SendResult` operationId).
+	SendResultWithBody(ctx context.Context, service ServiceName, params *SendResultParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SendResult Keep what a check of a pipeline found, and compare it with the main line
+	//
+	// The body is what `inkret check --format json` prints. Samples are not kept.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/services/{service}/results (the `SendResult` operationId).
+	SendResult(ctx context.Context, service ServiceName, params *SendResultParams, body SendResultJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetRevision One revision with its files and its difference from the one before
 	//
@@ -4846,6 +5012,51 @@ func (c *Client) DecideRequest(ctx context.Context, requestID int64, body Decide
 	return c.Client.Do(req)
 }
 
+// ListResults What pipelines found, newest first
+//
+// Corresponds with GET /api/v1/results (the `ListResults` operationId).
+func (c *Client) ListResults(ctx context.Context, params *ListResultsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListResultsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DropResult Forget a result
+//
+// Corresponds with DELETE /api/v1/results/{result_id} (the `DropResult` operationId).
+func (c *Client) DropResult(ctx context.Context, resultID int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDropResultRequest(c.Server, resultID)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetResult One result, compared with the main line as it was before
+//
+// Corresponds with GET /api/v1/results/{result_id} (the `GetResult` operationId).
+func (c *Client) GetResult(ctx context.Context, resultID int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetResultRequest(c.Server, resultID)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListRevisions Revisions of contracts, newest first
 //
 // Corresponds with GET /api/v1/revisions (the `ListRevisions` operationId).
@@ -5434,6 +5645,40 @@ func (c *Client) OpenLive(ctx context.Context, service ServiceName, body OpenLiv
 	return c.Client.Do(req)
 }
 
+// SetMainLineWithBody Say which line others are compared with
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/services/{service}/main-line (the `SetMainLine` operationId).
+func (c *Client) SetMainLineWithBody(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetMainLineRequestWithBody(c.Server, service, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetMainLine Say which line others are compared with
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/services/{service}/main-line (the `SetMainLine` operationId).
+func (c *Client) SetMainLine(ctx context.Context, service ServiceName, body SetMainLineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetMainLineRequest(c.Server, service, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ReadEntitiesWithBody See what a description of the stored entities differs in from the catalogue
 //
 // Takes any type of body and a specified content type.
@@ -5492,6 +5737,44 @@ func (c *Client) TakeEntitiesWithBody(ctx context.Context, service ServiceName, 
 // Corresponds with PUT /api/v1/services/{service}/readings (the `TakeEntities` operationId).
 func (c *Client) TakeEntities(ctx context.Context, service ServiceName, body TakeEntitiesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTakeEntitiesRequest(c.Server, service, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SendResultWithBody Keep what a check of a pipeline found, and compare it with the main line
+//
+// The body is what `inkret check --format json` prints. Samples are not kept.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/services/{service}/results (the `SendResult` operationId).
+func (c *Client) SendResultWithBody(ctx context.Context, service ServiceName, params *SendResultParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSendResultRequestWithBody(c.Server, service, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SendResult Keep what a check of a pipeline found, and compare it with the main line
+//
+// The body is what `inkret check --format json` prints. Samples are not kept.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/services/{service}/results (the `SendResult` operationId).
+func (c *Client) SendResult(ctx context.Context, service ServiceName, params *SendResultParams, body SendResultJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSendResultRequest(c.Server, service, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8559,6 +8842,164 @@ func NewDecideRequestRequestWithBody(server string, requestID int64, contentType
 	return req, nil
 }
 
+// NewListResultsRequest constructs an http.Request for the ListResults method
+func NewListResultsRequest(server string, params *ListResultsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/results")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Service != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "service", *params.Service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Line != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "line", *params.Line, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Page != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "page", *params.Page, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Size != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "size", *params.Size, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDropResultRequest constructs an http.Request for the DropResult method
+func NewDropResultRequest(server string, resultID int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "result_id", resultID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/results/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetResultRequest constructs an http.Request for the GetResult method
+func NewGetResultRequest(server string, resultID int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "result_id", resultID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/results/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListRevisionsRequest constructs an http.Request for the ListRevisions method
 func NewListRevisionsRequest(server string, params *ListRevisionsParams) (*http.Request, error) {
 	var err error
@@ -9857,6 +10298,53 @@ func NewOpenLiveRequestWithBody(server string, service ServiceName, contentType 
 	return req, nil
 }
 
+// NewSetMainLineRequest calls the generic SetMainLine builder with application/json body
+func NewSetMainLineRequest(server string, service ServiceName, body SetMainLineJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetMainLineRequestWithBody(server, service, "application/json", bodyReader)
+}
+
+// NewSetMainLineRequestWithBody constructs an http.Request for the SetMainLine method, with any body, and a specified content type
+func NewSetMainLineRequestWithBody(server string, service ServiceName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/main-line", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewReadEntitiesRequest calls the generic ReadEntities builder with application/json body
 func NewReadEntitiesRequest(server string, service ServiceName, body ReadEntitiesJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -9942,6 +10430,100 @@ func NewTakeEntitiesRequestWithBody(server string, service ServiceName, contentT
 	}
 
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewSendResultRequest calls the generic SendResult builder with application/json body
+func NewSendResultRequest(server string, service ServiceName, params *SendResultParams, body SendResultJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSendResultRequestWithBody(server, service, params, "application/json", bodyReader)
+}
+
+// NewSendResultRequestWithBody constructs an http.Request for the SendResult method, with any body, and a specified content type
+func NewSendResultRequestWithBody(server string, service ServiceName, params *SendResultParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/results", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "line", params.Line, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Revision != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "revision", *params.Revision, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Link != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "link", *params.Link, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -11354,6 +11936,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/requests/{request_id}/decision (the `DecideRequest` operationId).
 	DecideRequestWithResponse(ctx context.Context, requestID int64, body DecideRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*DecideRequestResponse, error)
 
+	// ListResultsWithResponse What pipelines found, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/results (the `ListResults` operationId).
+	ListResultsWithResponse(ctx context.Context, params *ListResultsParams, reqEditors ...RequestEditorFn) (*ListResultsResponse, error)
+
+	// DropResultWithResponse Forget a result
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/results/{result_id} (the `DropResult` operationId).
+	DropResultWithResponse(ctx context.Context, resultID int64, reqEditors ...RequestEditorFn) (*DropResultResponse, error)
+
+	// GetResultWithResponse One result, compared with the main line as it was before
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/results/{result_id} (the `GetResult` operationId).
+	GetResultWithResponse(ctx context.Context, resultID int64, reqEditors ...RequestEditorFn) (*GetResultResponse, error)
+
 	// ListRevisionsWithResponse Revisions of contracts, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -11612,6 +12215,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/services/{service}/live (the `OpenLive` operationId).
 	OpenLiveWithResponse(ctx context.Context, service ServiceName, body OpenLiveJSONRequestBody, reqEditors ...RequestEditorFn) (*OpenLiveResponse, error)
 
+	// SetMainLineWithBodyWithResponse Say which line others are compared with
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/services/{service}/main-line (the `SetMainLine` operationId).
+	SetMainLineWithBodyWithResponse(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetMainLineResponse, error)
+
+	// SetMainLineWithResponse Say which line others are compared with
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/services/{service}/main-line (the `SetMainLine` operationId).
+	SetMainLineWithResponse(ctx context.Context, service ServiceName, body SetMainLineJSONRequestBody, reqEditors ...RequestEditorFn) (*SetMainLineResponse, error)
+
 	// ReadEntitiesWithBodyWithResponse See what a description of the stored entities differs in from the catalogue
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -11639,6 +12256,24 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /api/v1/services/{service}/readings (the `TakeEntities` operationId).
 	TakeEntitiesWithResponse(ctx context.Context, service ServiceName, body TakeEntitiesJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeEntitiesResponse, error)
+
+	// SendResultWithBodyWithResponse Keep what a check of a pipeline found, and compare it with the main line
+	//
+	// The body is what `inkret check --format json` prints. Samples are not kept.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/services/{service}/results (the `SendResult` operationId).
+	SendResultWithBodyWithResponse(ctx context.Context, service ServiceName, params *SendResultParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SendResultResponse, error)
+
+	// SendResultWithResponse Keep what a check of a pipeline found, and compare it with the main line
+	//
+	// The body is what `inkret check --format json` prints. Samples are not kept.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/services/{service}/results (the `SendResult` operationId).
+	SendResultWithResponse(ctx context.Context, service ServiceName, params *SendResultParams, body SendResultJSONRequestBody, reqEditors ...RequestEditorFn) (*SendResultResponse, error)
 
 	// GetRevisionWithResponse One revision with its files and its difference from the one before
 	//
@@ -14066,6 +14701,143 @@ func (r DecideRequestResponse) ContentType() string {
 	return ""
 }
 
+type ListResultsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ResultPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListResultsResponse) GetJSON200() *ResultPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListResultsResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListResultsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListResultsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListResultsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListResultsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DropResultResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DropResultResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DropResultResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DropResultResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DropResultResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DropResultResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetResultResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ResultDetail
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetResultResponse) GetJSON200() *ResultDetail {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetResultResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetResultResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetResultResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetResultResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetResultResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRevisionsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -15300,6 +16072,47 @@ func (r OpenLiveResponse) ContentType() string {
 	return ""
 }
 
+type SetMainLineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetMainLineResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetMainLineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetMainLineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetMainLineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetMainLineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ReadEntitiesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -15390,6 +16203,54 @@ func (r TakeEntitiesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r TakeEntitiesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SendResultResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *ResultDetail
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r SendResultResponse) GetJSON201() *ResultDetail {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SendResultResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SendResultResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SendResultResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SendResultResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SendResultResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -17276,6 +18137,45 @@ func (c *ClientWithResponses) DecideRequestWithResponse(ctx context.Context, req
 	return ParseDecideRequestResponse(rsp)
 }
 
+// ListResultsWithResponse What pipelines found, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/results (the `ListResults` operationId).
+func (c *ClientWithResponses) ListResultsWithResponse(ctx context.Context, params *ListResultsParams, reqEditors ...RequestEditorFn) (*ListResultsResponse, error) {
+	rsp, err := c.ListResults(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListResultsResponse(rsp)
+}
+
+// DropResultWithResponse Forget a result
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/results/{result_id} (the `DropResult` operationId).
+func (c *ClientWithResponses) DropResultWithResponse(ctx context.Context, resultID int64, reqEditors ...RequestEditorFn) (*DropResultResponse, error) {
+	rsp, err := c.DropResult(ctx, resultID, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDropResultResponse(rsp)
+}
+
+// GetResultWithResponse One result, compared with the main line as it was before
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/results/{result_id} (the `GetResult` operationId).
+func (c *ClientWithResponses) GetResultWithResponse(ctx context.Context, resultID int64, reqEditors ...RequestEditorFn) (*GetResultResponse, error) {
+	rsp, err := c.GetResult(ctx, resultID, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetResultResponse(rsp)
+}
+
 // ListRevisionsWithResponse Revisions of contracts, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -17750,6 +18650,32 @@ func (c *ClientWithResponses) OpenLiveWithResponse(ctx context.Context, service 
 	return ParseOpenLiveResponse(rsp)
 }
 
+// SetMainLineWithBodyWithResponse Say which line others are compared with
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/services/{service}/main-line (the `SetMainLine` operationId).
+func (c *ClientWithResponses) SetMainLineWithBodyWithResponse(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetMainLineResponse, error) {
+	rsp, err := c.SetMainLineWithBody(ctx, service, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetMainLineResponse(rsp)
+}
+
+// SetMainLineWithResponse Say which line others are compared with
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/services/{service}/main-line (the `SetMainLine` operationId).
+func (c *ClientWithResponses) SetMainLineWithResponse(ctx context.Context, service ServiceName, body SetMainLineJSONRequestBody, reqEditors ...RequestEditorFn) (*SetMainLineResponse, error) {
+	rsp, err := c.SetMainLine(ctx, service, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetMainLineResponse(rsp)
+}
+
 // ReadEntitiesWithBodyWithResponse See what a description of the stored entities differs in from the catalogue
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -17800,6 +18726,36 @@ func (c *ClientWithResponses) TakeEntitiesWithResponse(ctx context.Context, serv
 		return nil, err
 	}
 	return ParseTakeEntitiesResponse(rsp)
+}
+
+// SendResultWithBodyWithResponse Keep what a check of a pipeline found, and compare it with the main line
+//
+// The body is what `inkret check --format json` prints. Samples are not kept.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/services/{service}/results (the `SendResult` operationId).
+func (c *ClientWithResponses) SendResultWithBodyWithResponse(ctx context.Context, service ServiceName, params *SendResultParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SendResultResponse, error) {
+	rsp, err := c.SendResultWithBody(ctx, service, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSendResultResponse(rsp)
+}
+
+// SendResultWithResponse Keep what a check of a pipeline found, and compare it with the main line
+//
+// The body is what `inkret check --format json` prints. Samples are not kept.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/services/{service}/results (the `SendResult` operationId).
+func (c *ClientWithResponses) SendResultWithResponse(ctx context.Context, service ServiceName, params *SendResultParams, body SendResultJSONRequestBody, reqEditors ...RequestEditorFn) (*SendResultResponse, error) {
+	rsp, err := c.SendResult(ctx, service, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSendResultResponse(rsp)
 }
 
 // GetRevisionWithResponse One revision with its files and its difference from the one before
@@ -19727,6 +20683,101 @@ func ParseDecideRequestResponse(rsp *http.Response) (*DecideRequestResponse, err
 	return response, nil
 }
 
+// ParseListResultsResponse parses an HTTP response from a ListResultsWithResponse call
+func ParseListResultsResponse(rsp *http.Response) (*ListResultsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListResultsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ResultPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDropResultResponse parses an HTTP response from a DropResultWithResponse call
+func ParseDropResultResponse(rsp *http.Response) (*DropResultResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DropResultResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetResultResponse parses an HTTP response from a GetResultWithResponse call
+func ParseGetResultResponse(rsp *http.Response) (*GetResultResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetResultResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ResultDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListRevisionsResponse parses an HTTP response from a ListRevisionsWithResponse call
 func ParseListRevisionsResponse(rsp *http.Response) (*ListRevisionsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -20580,6 +21631,35 @@ func ParseOpenLiveResponse(rsp *http.Response) (*OpenLiveResponse, error) {
 	return response, nil
 }
 
+// ParseSetMainLineResponse parses an HTTP response from a SetMainLineWithResponse call
+func ParseSetMainLineResponse(rsp *http.Response) (*SetMainLineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetMainLineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseReadEntitiesResponse parses an HTTP response from a ReadEntitiesWithResponse call
 func ParseReadEntitiesResponse(rsp *http.Response) (*ReadEntitiesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -20633,6 +21713,39 @@ func ParseTakeEntitiesResponse(rsp *http.Response) (*TakeEntitiesResponse, error
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSendResultResponse parses an HTTP response from a SendResultWithResponse call
+func ParseSendResultResponse(rsp *http.Response) (*SendResultResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SendResultResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest ResultDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure

@@ -25,8 +25,11 @@ type browser struct {
 // browserTime bounds all that one test does in its browser.
 const browserTime = 6 * time.Minute
 
-// pageTime bounds the wait for something on a page.
-const pageTime = time.Minute
+// pageTime bounds the wait for something on a page, and stepTime all of one step.
+const (
+	pageTime = time.Minute
+	stepTime = 90 * time.Second
+)
 
 const windowWidth, windowHeight = 1280, 800
 
@@ -70,7 +73,9 @@ func newBrowser(t testing.TB) *browser {
 func (b *browser) do(what string, actions ...chromedp.Action) {
 	b.t.Helper()
 	b.t.Logf("%s %s", time.Now().Format("05.000"), what)
-	if err := chromedp.Run(b.ctx, actions...); err != nil {
+	step, cancel := context.WithTimeout(b.ctx, stepTime)
+	defer cancel()
+	if err := chromedp.Run(step, actions...); err != nil {
 		var text string
 		chromedp.Run(b.ctx, chromedp.Evaluate(`document.body.innerText`, &text))
 		b.t.Fatalf("%s: %v\nthe page says:\n%s\nthe browser says: %q", what, err, text, b.said())

@@ -1020,6 +1020,47 @@ type Change struct {
 	PullOut *ShapeProposal `json:"pull_out,omitempty"`
 }
 
+// CheckResult What `inkret check --format json` prints; what is not named here is left alone
+type CheckResult struct {
+	Findings []CheckedFinding `json:"findings"`
+	Inkret   int              `json:"inkret"`
+	Rules    *int             `json:"rules,omitempty"`
+	Service  *string          `json:"service,omitempty"`
+	Summary  CheckSummary     `json:"summary"`
+}
+
+// CheckSummary defines model for CheckSummary.
+type CheckSummary struct {
+	Bytes       int64 `json:"bytes"`
+	Captures    int   `json:"captures"`
+	ExcessBytes int64 `json:"excess_bytes"`
+	Judged      int   `json:"judged"`
+	Skipped     int   `json:"skipped"`
+}
+
+// CheckedFinding defines model for CheckedFinding.
+type CheckedFinding struct {
+	Audience    *string  `json:"audience,omitempty"`
+	Bytes       *int     `json:"bytes,omitempty"`
+	Class       *string  `json:"class,omitempty"`
+	Direction   *string  `json:"direction,omitempty"`
+	Endpoint    string   `json:"endpoint"`
+	Entity      *string  `json:"entity,omitempty"`
+	Excepted    *bool    `json:"excepted,omitempty"`
+	Field       *string  `json:"field,omitempty"`
+	Fingerprint string   `json:"fingerprint"`
+	Kind        string   `json:"kind"`
+	Path        string   `json:"path"`
+	Severity    Severity `json:"severity"`
+	Spots       *int     `json:"spots,omitempty"`
+
+	// State What it is here, where it is tracked; not read
+	State *State `json:"state,omitempty"`
+
+	// Status A number, or a class such as 4xx
+	Status interface{} `json:"status,omitempty"`
+}
+
 // ClassOrNone defines model for ClassOrNone.
 type ClassOrNone string
 
@@ -1817,6 +1858,11 @@ type LiveFinding struct {
 	Severity Severity `json:"severity"`
 }
 
+// MainLine defines model for MainLine.
+type MainLine struct {
+	Line string `json:"line"`
+}
+
 // MergeConflict defines model for MergeConflict.
 type MergeConflict struct {
 	Base   string `json:"base"`
@@ -1992,6 +2038,23 @@ type PersonChange struct {
 	ServiceRoles *[]ServiceRole `json:"service_roles,omitempty"`
 }
 
+// PipelineResult defines model for PipelineResult.
+type PipelineResult struct {
+	At         time.Time  `json:"at"`
+	Author     string     `json:"author"`
+	BySeverity BySeverity `json:"by_severity"`
+	ID         int64      `json:"id"`
+	Line       string     `json:"line"`
+	Link       *string    `json:"link,omitempty"`
+
+	// Main It is of the line that others are compared with
+	Main     bool         `json:"main"`
+	Revision *string      `json:"revision,omitempty"`
+	Rules    int          `json:"rules"`
+	Service  string       `json:"service"`
+	Summary  CheckSummary `json:"summary"`
+}
+
 // Problem defines model for Problem.
 type Problem struct {
 	Detail *string `json:"detail,omitempty"`
@@ -2126,6 +2189,32 @@ type ResponseContract struct {
 	Pointer  *string  `json:"pointer,omitempty"`
 	Shape    *string  `json:"shape,omitempty"`
 	Statuses []string `json:"statuses"`
+}
+
+// ResultDetail defines model for ResultDetail.
+type ResultDetail struct {
+	Against *PipelineResult `json:"against,omitempty"`
+
+	// Fresh Found now, and not on the main line; all, where that has no result
+	Fresh []CheckedFinding `json:"fresh"`
+
+	// Gone Found on the main line alone: mended, or not called
+	Gone   []CheckedFinding `json:"gone"`
+	Result PipelineResult   `json:"result"`
+
+	// Same Found on both
+	Same []CheckedFinding `json:"same"`
+
+	// URL Of its page in the console
+	URL *string `json:"url,omitempty"`
+}
+
+// ResultPage defines model for ResultPage.
+type ResultPage struct {
+	Items []PipelineResult `json:"items"`
+	Page  int              `json:"page"`
+	Size  int              `json:"size"`
+	Total int              `json:"total"`
 }
 
 // Revision defines model for Revision.
@@ -2752,6 +2841,18 @@ type ListRequestsParams struct {
 	Size *PageSize `form:"size,omitempty" json:"size,omitempty"`
 }
 
+// ListResultsParams defines parameters for ListResults.
+type ListResultsParams struct {
+	Service *string `form:"service,omitempty" json:"service,omitempty"`
+	Line    *string `form:"line,omitempty" json:"line,omitempty"`
+
+	// Page From 1
+	Page *PageNumber `form:"page,omitempty" json:"page,omitempty"`
+
+	// Size Items a page
+	Size *PageSize `form:"size,omitempty" json:"size,omitempty"`
+}
+
 // ListRevisionsParams defines parameters for ListRevisions.
 type ListRevisionsParams struct {
 	Service *string `form:"service,omitempty" json:"service,omitempty"`
@@ -2820,6 +2921,18 @@ type ListFlowsParams struct {
 type OpenLiveJSONBody struct {
 	Audience *string `json:"audience,omitempty"`
 	Name     string  `json:"name"`
+}
+
+// SendResultParams defines parameters for SendResult.
+type SendResultParams struct {
+	// Line Of development, as in main or berth-plans
+	Line string `form:"line" json:"line"`
+
+	// Revision Of the program that was checked
+	Revision *string `form:"revision,omitempty" json:"revision,omitempty"`
+
+	// Link To the pipeline's own page, http or https
+	Link *string `form:"link,omitempty" json:"link,omitempty"`
 }
 
 // ForbidServerParams defines parameters for ForbidServer.
@@ -2921,11 +3034,17 @@ type SetKeepingJSONRequestBody = Keeping
 // OpenLiveJSONRequestBody defines body for OpenLive for application/json ContentType.
 type OpenLiveJSONRequestBody OpenLiveJSONBody
 
+// SetMainLineJSONRequestBody defines body for SetMainLine for application/json ContentType.
+type SetMainLineJSONRequestBody = MainLine
+
 // ReadEntitiesJSONRequestBody defines body for ReadEntities for application/json ContentType.
 type ReadEntitiesJSONRequestBody = Reading
 
 // TakeEntitiesJSONRequestBody defines body for TakeEntities for application/json ContentType.
 type TakeEntitiesJSONRequestBody = Reading
+
+// SendResultJSONRequestBody defines body for SendResult for application/json ContentType.
+type SendResultJSONRequestBody = CheckResult
 
 // DecideRevisionJSONRequestBody defines body for DecideRevision for application/json ContentType.
 type DecideRevisionJSONRequestBody = Decision
@@ -3094,6 +3213,15 @@ type ServerInterface interface {
 	// DecideRequest Grant a request, which revises the contracts, grant less, or decline it
 	// (POST /api/v1/requests/{request_id}/decision)
 	DecideRequest(ctx *echo.Context, requestID int64) error
+	// ListResults What pipelines found, newest first
+	// (GET /api/v1/results)
+	ListResults(ctx *echo.Context, params ListResultsParams) error
+	// DropResult Forget a result
+	// (DELETE /api/v1/results/{result_id})
+	DropResult(ctx *echo.Context, resultID int64) error
+	// GetResult One result, compared with the main line as it was before
+	// (GET /api/v1/results/{result_id})
+	GetResult(ctx *echo.Context, resultID int64) error
 	// ListRevisions Revisions of contracts, newest first
 	// (GET /api/v1/revisions)
 	ListRevisions(ctx *echo.Context, params ListRevisionsParams) error
@@ -3172,12 +3300,18 @@ type ServerInterface interface {
 	// OpenLive Begin a batch that a recorder adds to
 	// (POST /api/v1/services/{service}/live)
 	OpenLive(ctx *echo.Context, service ServiceName) error
+	// SetMainLine Say which line others are compared with
+	// (PUT /api/v1/services/{service}/main-line)
+	SetMainLine(ctx *echo.Context, service ServiceName) error
 	// ReadEntities See what a description of the stored entities differs in from the catalogue
 	// (POST /api/v1/services/{service}/readings)
 	ReadEntities(ctx *echo.Context, service ServiceName) error
 	// TakeEntities Take differences over into the catalogue, as a new revision
 	// (PUT /api/v1/services/{service}/readings)
 	TakeEntities(ctx *echo.Context, service ServiceName) error
+	// SendResult Keep what a check of a pipeline found, and compare it with the main line
+	// (POST /api/v1/services/{service}/results)
+	SendResult(ctx *echo.Context, service ServiceName, params SendResultParams) error
 	// GetRevision One revision with its files and its difference from the one before
 	// (GET /api/v1/services/{service}/revisions/{number})
 	GetRevision(ctx *echo.Context, service ServiceName, number RevisionNumber) error
@@ -4318,6 +4452,77 @@ func (w *ServerInterfaceWrapper) DecideRequest(ctx *echo.Context) error {
 	return err
 }
 
+// ListResults converts echo context to params.
+func (w *ServerInterfaceWrapper) ListResults(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListResultsParams
+	// ------------- Optional query parameter "service" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "service", ctx.QueryParams(), &params.Service, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Optional query parameter "line" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "line", ctx.QueryParams(), &params.Line, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter line: %s", err))
+	}
+
+	// ------------- Optional query parameter "page" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "page", ctx.QueryParams(), &params.Page, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter page: %s", err))
+	}
+
+	// ------------- Optional query parameter "size" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "size", ctx.QueryParams(), &params.Size, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter size: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListResults(ctx, params)
+	return err
+}
+
+// DropResult converts echo context to params.
+func (w *ServerInterfaceWrapper) DropResult(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "result_id" -------------
+	var resultID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "result_id", ctx.Param("result_id"), &resultID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter result_id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DropResult(ctx, resultID)
+	return err
+}
+
+// GetResult converts echo context to params.
+func (w *ServerInterfaceWrapper) GetResult(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "result_id" -------------
+	var resultID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "result_id", ctx.Param("result_id"), &resultID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter result_id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetResult(ctx, resultID)
+	return err
+}
+
 // ListRevisions converts echo context to params.
 func (w *ServerInterfaceWrapper) ListRevisions(ctx *echo.Context) error {
 	var err error
@@ -4866,6 +5071,22 @@ func (w *ServerInterfaceWrapper) OpenLive(ctx *echo.Context) error {
 	return err
 }
 
+// SetMainLine converts echo context to params.
+func (w *ServerInterfaceWrapper) SetMainLine(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetMainLine(ctx, service)
+	return err
+}
+
 // ReadEntities converts echo context to params.
 func (w *ServerInterfaceWrapper) ReadEntities(ctx *echo.Context) error {
 	var err error
@@ -4895,6 +5116,45 @@ func (w *ServerInterfaceWrapper) TakeEntities(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.TakeEntities(ctx, service)
+	return err
+}
+
+// SendResult converts echo context to params.
+func (w *ServerInterfaceWrapper) SendResult(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SendResultParams
+	// ------------- Required query parameter "line" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "line", ctx.QueryParams(), &params.Line, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter line: %s", err))
+	}
+
+	// ------------- Optional query parameter "revision" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "revision", ctx.QueryParams(), &params.Revision, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter revision: %s", err))
+	}
+
+	// ------------- Optional query parameter "link" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "link", ctx.QueryParams(), &params.Link, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter link: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SendResult(ctx, service, params)
 	return err
 }
 
@@ -5387,6 +5647,11 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/api/v1/requests/:request_id", wrapper.WithdrawRequest, options.OperationMiddlewares["withdrawRequest"]...)
 	router.GET(options.BaseURL+"/api/v1/requests/:request_id", wrapper.GetRequest, options.OperationMiddlewares["getRequest"]...)
 	router.POST(options.BaseURL+"/api/v1/requests/:request_id/decision", wrapper.DecideRequest, options.OperationMiddlewares["decideRequest"]...)
+	router.POST(options.BaseURL+"/api/v1/services/:service/results", wrapper.SendResult, options.OperationMiddlewares["sendResult"]...)
+	router.PUT(options.BaseURL+"/api/v1/services/:service/main-line", wrapper.SetMainLine, options.OperationMiddlewares["setMainLine"]...)
+	router.GET(options.BaseURL+"/api/v1/results", wrapper.ListResults, options.OperationMiddlewares["listResults"]...)
+	router.DELETE(options.BaseURL+"/api/v1/results/:result_id", wrapper.DropResult, options.OperationMiddlewares["dropResult"]...)
+	router.GET(options.BaseURL+"/api/v1/results/:result_id", wrapper.GetResult, options.OperationMiddlewares["getResult"]...)
 	router.GET(options.BaseURL+"/api/v1/findings/:finding_id", wrapper.GetFinding, options.OperationMiddlewares["getFinding"]...)
 	router.POST(options.BaseURL+"/api/v1/findings/:finding_id/moves", wrapper.MoveFinding, options.OperationMiddlewares["moveFinding"]...)
 	router.POST(options.BaseURL+"/api/v1/findings/:finding_id/comments", wrapper.CommentFinding, options.OperationMiddlewares["commentFinding"]...)
@@ -7222,6 +7487,117 @@ func (response DecideRequestdefaultApplicationProblemPlusJSONResponse) VisitDeci
 	return err
 }
 
+type ListResultsRequestObject struct {
+	Params ListResultsParams
+}
+
+type ListResultsResponseObject interface {
+	VisitListResultsResponse(w http.ResponseWriter) error
+}
+
+type ListResults200JSONResponse ResultPage
+
+func (response ListResults200JSONResponse) VisitListResultsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListResultsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListResultsdefaultApplicationProblemPlusJSONResponse) VisitListResultsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DropResultRequestObject struct {
+	ResultID int64 `json:"result_id"`
+}
+
+type DropResultResponseObject interface {
+	VisitDropResultResponse(w http.ResponseWriter) error
+}
+
+type DropResult204Response struct {
+}
+
+func (response DropResult204Response) VisitDropResultResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DropResultdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DropResultdefaultApplicationProblemPlusJSONResponse) VisitDropResultResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetResultRequestObject struct {
+	ResultID int64 `json:"result_id"`
+}
+
+type GetResultResponseObject interface {
+	VisitGetResultResponse(w http.ResponseWriter) error
+}
+
+type GetResult200JSONResponse ResultDetail
+
+func (response GetResult200JSONResponse) VisitGetResultResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetResultdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetResultdefaultApplicationProblemPlusJSONResponse) VisitGetResultResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRevisionsRequestObject struct {
 	Params ListRevisionsParams
 }
@@ -8245,6 +8621,40 @@ func (response OpenLivedefaultApplicationProblemPlusJSONResponse) VisitOpenLiveR
 	return err
 }
 
+type SetMainLineRequestObject struct {
+	Service ServiceName `json:"service"`
+	Body    *SetMainLineJSONRequestBody
+}
+
+type SetMainLineResponseObject interface {
+	VisitSetMainLineResponse(w http.ResponseWriter) error
+}
+
+type SetMainLine204Response struct {
+}
+
+func (response SetMainLine204Response) VisitSetMainLineResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SetMainLinedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetMainLinedefaultApplicationProblemPlusJSONResponse) VisitSetMainLineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ReadEntitiesRequestObject struct {
 	Service ServiceName `json:"service"`
 	Body    *ReadEntitiesJSONRequestBody
@@ -8314,6 +8724,47 @@ type TakeEntitiesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response TakeEntitiesdefaultApplicationProblemPlusJSONResponse) VisitTakeEntitiesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SendResultRequestObject struct {
+	Service ServiceName `json:"service"`
+	Params  SendResultParams
+	Body    *SendResultJSONRequestBody
+}
+
+type SendResultResponseObject interface {
+	VisitSendResultResponse(w http.ResponseWriter) error
+}
+
+type SendResult201JSONResponse ResultDetail
+
+func (response SendResult201JSONResponse) VisitSendResultResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SendResultdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SendResultdefaultApplicationProblemPlusJSONResponse) VisitSendResultResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9334,6 +9785,15 @@ type StrictServerInterface interface {
 	// DecideRequest Grant a request, which revises the contracts, grant less, or decline it
 	// (POST /api/v1/requests/{request_id}/decision)
 	DecideRequest(ctx context.Context, request DecideRequestRequestObject) (DecideRequestResponseObject, error)
+	// ListResults What pipelines found, newest first
+	// (GET /api/v1/results)
+	ListResults(ctx context.Context, request ListResultsRequestObject) (ListResultsResponseObject, error)
+	// DropResult Forget a result
+	// (DELETE /api/v1/results/{result_id})
+	DropResult(ctx context.Context, request DropResultRequestObject) (DropResultResponseObject, error)
+	// GetResult One result, compared with the main line as it was before
+	// (GET /api/v1/results/{result_id})
+	GetResult(ctx context.Context, request GetResultRequestObject) (GetResultResponseObject, error)
 	// ListRevisions Revisions of contracts, newest first
 	// (GET /api/v1/revisions)
 	ListRevisions(ctx context.Context, request ListRevisionsRequestObject) (ListRevisionsResponseObject, error)
@@ -9412,12 +9872,18 @@ type StrictServerInterface interface {
 	// OpenLive Begin a batch that a recorder adds to
 	// (POST /api/v1/services/{service}/live)
 	OpenLive(ctx context.Context, request OpenLiveRequestObject) (OpenLiveResponseObject, error)
+	// SetMainLine Say which line others are compared with
+	// (PUT /api/v1/services/{service}/main-line)
+	SetMainLine(ctx context.Context, request SetMainLineRequestObject) (SetMainLineResponseObject, error)
 	// ReadEntities See what a description of the stored entities differs in from the catalogue
 	// (POST /api/v1/services/{service}/readings)
 	ReadEntities(ctx context.Context, request ReadEntitiesRequestObject) (ReadEntitiesResponseObject, error)
 	// TakeEntities Take differences over into the catalogue, as a new revision
 	// (PUT /api/v1/services/{service}/readings)
 	TakeEntities(ctx context.Context, request TakeEntitiesRequestObject) (TakeEntitiesResponseObject, error)
+	// SendResult Keep what a check of a pipeline found, and compare it with the main line
+	// (POST /api/v1/services/{service}/results)
+	SendResult(ctx context.Context, request SendResultRequestObject) (SendResultResponseObject, error)
 	// GetRevision One revision with its files and its difference from the one before
 	// (GET /api/v1/services/{service}/revisions/{number})
 	GetRevision(ctx context.Context, request GetRevisionRequestObject) (GetRevisionResponseObject, error)
@@ -10976,6 +11442,81 @@ func (sh *strictHandler) DecideRequest(ctx *echo.Context, requestID int64) error
 	return nil
 }
 
+// ListResults operation middleware
+func (sh *strictHandler) ListResults(ctx *echo.Context, params ListResultsParams) error {
+	var request ListResultsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListResults(ctx.Request().Context(), request.(ListResultsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListResults")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListResultsResponseObject); ok {
+		return validResponse.VisitListResultsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DropResult operation middleware
+func (sh *strictHandler) DropResult(ctx *echo.Context, resultID int64) error {
+	var request DropResultRequestObject
+
+	request.ResultID = resultID
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DropResult(ctx.Request().Context(), request.(DropResultRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DropResult")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DropResultResponseObject); ok {
+		return validResponse.VisitDropResultResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetResult operation middleware
+func (sh *strictHandler) GetResult(ctx *echo.Context, resultID int64) error {
+	var request GetResultRequestObject
+
+	request.ResultID = resultID
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetResult(ctx.Request().Context(), request.(GetResultRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetResult")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetResultResponseObject); ok {
+		return validResponse.VisitGetResultResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListRevisions operation middleware
 func (sh *strictHandler) ListRevisions(ctx *echo.Context, params ListRevisionsParams) error {
 	var request ListRevisionsRequestObject
@@ -11855,6 +12396,54 @@ func (sh *strictHandler) OpenLive(ctx *echo.Context, service ServiceName) error 
 	return nil
 }
 
+// SetMainLine operation middleware
+func (sh *strictHandler) SetMainLine(ctx *echo.Context, service ServiceName) error {
+	var request SetMainLineRequestObject
+
+	request.Service = service
+
+	var body SetMainLineJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetMainLine(ctx.Request().Context(), request.(SetMainLineRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetMainLine")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetMainLineResponseObject); ok {
+		return validResponse.VisitSetMainLineResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ReadEntities operation middleware
 func (sh *strictHandler) ReadEntities(ctx *echo.Context, service ServiceName) error {
 	var request ReadEntitiesRequestObject
@@ -11945,6 +12534,55 @@ func (sh *strictHandler) TakeEntities(ctx *echo.Context, service ServiceName) er
 		return err
 	} else if validResponse, ok := response.(TakeEntitiesResponseObject); ok {
 		return validResponse.VisitTakeEntitiesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SendResult operation middleware
+func (sh *strictHandler) SendResult(ctx *echo.Context, service ServiceName, params SendResultParams) error {
+	var request SendResultRequestObject
+
+	request.Service = service
+	request.Params = params
+
+	var body SendResultJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SendResult(ctx.Request().Context(), request.(SendResultRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SendResult")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SendResultResponseObject); ok {
+		return validResponse.VisitSendResultResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

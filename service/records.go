@@ -34,6 +34,7 @@ type (
 	Page           = store.Page
 	Person         = store.Person
 	Revision       = store.Revision
+	Result         = store.Result
 	ReviewedAPI    = store.Service
 	SkipReason     = store.SkipReason
 	StandingFilter = store.StandingFilter

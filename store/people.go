@@ -312,7 +312,7 @@ func (s *Store) RecoveryLeft(ctx context.Context, id int64) (n int, err error) {
 	return n, s.read.QueryRowContext(ctx, `SELECT count(*) FROM recovery_codes WHERE person_id = ?`, id).Scan(&n)
 }
 
-// ServiceOf tells which service something is of, by its id: a finding, capture, batch or
+// ServiceOf tells which service something is of, by its id: a finding, capture, batch, result or
 // request. It gives [ErrNotFound] for what is not there.
 func (s *Store) ServiceOf(ctx context.Context, what, id string) (name string, err error) {
 	query, ok := map[string]string{
@@ -320,6 +320,7 @@ func (s *Store) ServiceOf(ctx context.Context, what, id string) (name string, er
 		"capture": `SELECT service_id FROM captures JOIN batches ON batches.id = batch_id WHERE captures.id = ?`,
 		"batch":   `SELECT service_id FROM batches WHERE id = ?`,
 		"request": `SELECT service_id FROM requests WHERE id = ?`,
+		"result":  `SELECT service_id FROM results WHERE id = ?`,
 	}[what]
 	if !ok {
 		return "", ErrNotFound

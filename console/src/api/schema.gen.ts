@@ -1420,6 +1420,86 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/services/{service}/results": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Keep what a check of a pipeline found, and compare it with the main line
+         * @description The body is what `inkret check --format json` prints. Samples are not kept.
+         */
+        post: operations["sendResult"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{service}/main-line": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Say which line others are compared with */
+        put: operations["setMainLine"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/results": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What pipelines found, newest first */
+        get: operations["listResults"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/results/{result_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                result_id: number;
+            };
+            cookie?: never;
+        };
+        /** One result, compared with the main line as it was before */
+        get: operations["getResult"];
+        put?: never;
+        post?: never;
+        /** Forget a result */
+        delete: operations["dropResult"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/findings/{finding_id}": {
         parameters: {
             query?: never;
@@ -2773,6 +2853,79 @@ export interface components {
             /** @description It need not be there */
             optional?: boolean;
             member?: string;
+        };
+        MainLine: {
+            line: string;
+        };
+        /** @description What `inkret check --format json` prints; what is not named here is left alone */
+        CheckResult: {
+            inkret: number;
+            rules?: number;
+            service?: string;
+            summary: components["schemas"]["CheckSummary"];
+            findings: components["schemas"]["CheckedFinding"][];
+        };
+        CheckSummary: {
+            captures: number;
+            judged: number;
+            skipped: number;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            excess_bytes: number;
+        };
+        CheckedFinding: {
+            fingerprint: string;
+            kind: string;
+            severity: components["schemas"]["Severity"];
+            endpoint: string;
+            audience?: string;
+            direction?: string;
+            /** @description A number, or a class such as 4xx */
+            status?: unknown;
+            path: string;
+            entity?: string;
+            field?: string;
+            class?: string;
+            spots?: number;
+            bytes?: number;
+            excepted?: boolean;
+            /** @description What it is here, where it is tracked; not read */
+            state?: components["schemas"]["State"];
+        };
+        PipelineResult: {
+            /** Format: int64 */
+            id: number;
+            service: string;
+            line: string;
+            /** @description It is of the line that others are compared with */
+            main: boolean;
+            revision?: string;
+            link?: string;
+            author: string;
+            /** Format: date-time */
+            at: string;
+            rules: number;
+            summary: components["schemas"]["CheckSummary"];
+            by_severity: components["schemas"]["BySeverity"];
+        };
+        ResultPage: {
+            items: components["schemas"]["PipelineResult"][];
+            total: number;
+            page: number;
+            size: number;
+        };
+        ResultDetail: {
+            result: components["schemas"]["PipelineResult"];
+            against?: components["schemas"]["PipelineResult"];
+            /** @description Found now, and not on the main line; all, where that has no result */
+            fresh: components["schemas"]["CheckedFinding"][];
+            /** @description Found on both */
+            same: components["schemas"]["CheckedFinding"][];
+            /** @description Found on the main line alone: mended, or not called */
+            gone: components["schemas"]["CheckedFinding"][];
+            /** @description Of its page in the console */
+            url?: string;
         };
         Home: {
             open: number;
@@ -5271,6 +5424,139 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ExposureRequest"];
                 };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    sendResult: {
+        parameters: {
+            query: {
+                /** @description Of development, as in main or berth-plans */
+                line: string;
+                /** @description Of the program that was checked */
+                revision?: string;
+                /** @description To the pipeline's own page, http or https */
+                link?: string;
+            };
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CheckResult"];
+            };
+        };
+        responses: {
+            /** @description Kept, and compared */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ResultDetail"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    setMainLine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MainLine"];
+            };
+        };
+        responses: {
+            /** @description Said */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listResults: {
+        parameters: {
+            query?: {
+                service?: string;
+                line?: string;
+                /** @description From 1 */
+                page?: components["parameters"]["PageNumber"];
+                /** @description Items a page */
+                size?: components["parameters"]["PageSize"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of results */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ResultPage"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getResult: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                result_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The result */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ResultDetail"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    dropResult: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                result_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Failure"];
         };

@@ -1,4 +1,4 @@
-import { AimOutlined, ApiOutlined, BellOutlined, BulbOutlined, CommentOutlined, CloudUploadOutlined, DatabaseOutlined, EyeOutlined, FileProtectOutlined, HistoryOutlined, HomeOutlined, LineChartOutlined, LogoutOutlined, SettingOutlined, TableOutlined, TeamOutlined } from "@ant-design/icons";
+import { AimOutlined, ApiOutlined, BellOutlined, BranchesOutlined, BulbOutlined, CommentOutlined, CloudUploadOutlined, DatabaseOutlined, EyeOutlined, FileProtectOutlined, HistoryOutlined, HomeOutlined, LineChartOutlined, LogoutOutlined, SettingOutlined, TableOutlined, TeamOutlined } from "@ant-design/icons";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Badge, Button, Flex, Layout, Menu, Typography } from "antd";
 import { useEffect } from "react";
@@ -18,6 +18,7 @@ const pages = [
   { key: "/contracts", icon: <FileProtectOutlined aria-hidden />, label: <Link to="/contracts">Contracts</Link> },
   { key: "/captures", icon: <CloudUploadOutlined aria-hidden />, label: <Link to="/captures">Captures</Link> },
   { key: "/live", icon: <EyeOutlined aria-hidden />, label: <Link to="/live">Live</Link> },
+  { key: "/results", icon: <BranchesOutlined aria-hidden />, label: <Link to="/results">Pipelines</Link> },
   { key: "/requests", icon: <CommentOutlined aria-hidden />, label: <Link to="/requests">Requests</Link> },
   { key: "/trail", icon: <HistoryOutlined aria-hidden />, label: <Link to="/trail">Trail</Link> },
   { key: "/people", icon: <TeamOutlined aria-hidden />, label: <Link to="/people">People</Link> },

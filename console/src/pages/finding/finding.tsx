@@ -164,6 +164,7 @@ function AskedWaiver({ d }: { d: FindingDetail }) {
   const { message } = App.useApp();
   const [declining, setDeclining] = useState(false);
   const own = session.data?.id === asked.by.id;
+  const why = d.history.filter((e) => e.kind === "waiver" && e.until === asked.until).at(-1)?.comment;
   const change = useMutation({
     mutationFn: (c: FindingsChange) => take(api.POST("/api/v1/findings/changes", { body: { ids: [d.finding.id], ...c } })),
     onSuccess: (out) => {
@@ -181,7 +182,8 @@ function AskedWaiver({ d }: { d: FindingDetail }) {
       title={`${own ? "You ask" : `${asked.by.name} asks`} for a waiver until ${asked.until}`}
       description={
         <>
-          {own ? "It waits for a lead who is somebody else." : lead ? "You decide: the reason stands in the history." : "It waits for a lead."}
+          {why && <Said>{why}</Said>}
+          {own ? "It waits for a lead who is somebody else." : lead ? "You decide." : "It waits for a lead."}
           {(lead || own) && !declining && (
             <Flex gap={8} style={{ marginTop: 8 }}>
               {lead && !own && (

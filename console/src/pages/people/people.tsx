@@ -70,21 +70,21 @@ export default function People() {
               </>
             ),
           },
-          { title: "E-mail address", render: (_, p) => <Code>{p.email}</Code> },
+          { title: "E-mail address", width: 250, render: (_, p) => <Code>{p.email}</Code> },
           {
             title: "Role",
-            width: 180,
-            render: (_, p) => (may ? <Select size="small" aria-label={`Role of ${p.name || p.email}`} style={{ width: 150 }} value={p.role} disabled={change.isPending} onChange={(role) => change.mutate({ id: p.id, role })} options={roles.map((r) => ({ value: r, label: r }))} /> : p.role),
+            width: 160,
+            render: (_, p) => (may ? <Select size="small" aria-label={`Role of ${p.name || p.email}`} style={{ width: 140 }} value={p.role} disabled={change.isPending} onChange={(role) => change.mutate({ id: p.id, role })} options={roles.map((r) => ({ value: r, label: r }))} /> : p.role),
           },
           {
             title: "At services",
-            width: 250,
+            width: 190,
             render: (_, p) => (p.role === "administrator" ? <Typography.Text type="secondary">administrator everywhere</Typography.Text> : <AtServices person={p} may={may} change={(service_roles) => change.mutate({ id: p.id, service_roles })} />),
           },
-          { title: "Second factor", width: 120, render: (_, p) => (p.second_factor ? "✓ yes" : <Typography.Text type="secondary">− no</Typography.Text>) },
+          { title: "Second factor", width: 112, render: (_, p) => (p.second_factor ? "✓ yes" : <Typography.Text type="secondary">− no</Typography.Text>) },
           {
             title: "",
-            width: 260,
+            width: 236,
             render: (_, p) =>
               may && (
                 <Flex gap={6}>
@@ -149,7 +149,7 @@ function AtServices({ person, may, change }: { person: Person; may: boolean; cha
           showSearch={{ optionFilterProp: "label" }}
           aria-label={`Role at a service of ${name}`}
           placeholder="role at a service"
-          style={{ width: 220 }}
+          style={{ width: 180 }}
           loading={all.isPending}
           onBlur={() => setAdding(false)}
           onChange={(v: string) => {

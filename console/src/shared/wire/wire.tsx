@@ -88,7 +88,11 @@ export function WireView({ body, cut, at, judgedBy, tools }: { body: WireNode; c
   useEffect(() => {
     setClosed(initiallyClosed(rows, at));
     setCurrent(Math.max(chosen, 0));
-    if (chosen > 0) tree.current?.querySelector(`[data-index="${chosen}"]`)?.scrollIntoView({ block: "center" });
+    const all = tree.current;
+    const row = chosen > 0 && all?.querySelector(`[data-index="${chosen}"]`);
+    if (!all || !row) return;
+    if (all.scrollHeight > all.clientHeight + 1) all.scrollTop += row.getBoundingClientRect().top - all.getBoundingClientRect().top - all.clientHeight / 3;
+    else row.scrollIntoView({ block: "center" });
   }, [rows, at, chosen]);
 
   const leads = useMemo(() => {

@@ -1,0 +1,167 @@
+package e2e
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+
+	"inkret/client"
+)
+
+// TestAWaiverIsAskedForAndApproved has a reviewer ask for a waiver of a grave finding, and a
+// lead approve it, each in a browser of their own.
+func TestAWaiverIsAskedForAndApproved(t *testing.T) {
+	s, home := startDemo(t)
+	signIn(t, s, home)
+	id := decode[client.FindingPage](t, run(t, home, nil, "finding", "list", "--severity", "critical", "--format", "json").out).Items[0].ID
+	day := time.Now().UTC().AddDate(0, 0, 1).Format(time.DateOnly)
+	noor, teodor := newBrowser(t), newBrowser(t)
+	noor.signIn(s, demoReviewer)
+	teodor.signIn(s, demoLead)
+	noor.do("the reviewer asks", chromedp.Navigate(s.url+"/findings/"+id), shows("Who has it"), settled(), choose("to", "waived"), shows("A finding this grave is waived by two"),
+		chromedp.SendKeys(`//input[@id="until"]`, day+kb.Enter, chromedp.BySearch), chromedp.SendKeys(`//textarea[@id="comment"]`, "until the *kiosk* is gone", chromedp.BySearch),
+		button("Ask for the waiver"), shows("You ask for a waiver until "+day), shows("It waits for a lead who is somebody else."))
+	teodor.do("the lead sees it at home", chromedp.Navigate(s.url+"/"), shows("1 waiver waits for a lead who approves"), settled(), chromedp.Click(`//a[contains(., "waits for a lead")]`, chromedp.BySearch), shows("1 finding"),
+		chromedp.Click(`//td//a[contains(@href, "`+id+`")]`, chromedp.BySearch), shows("Noor Adeyar asks for a waiver until "+day), shows("until the kiosk is gone"))
+	teodor.do("declines without a reason, which he cannot", button("Decline…"), button("Decline"), shows("Say why not, for who asked"), button("Leave it waiting"))
+	teodor.do("and approves", button("Approve the waiver"), shows("until "+day+", approved by Teodor Brandt"), shows("new → waived"))
+	noor.do("who asked is told", chromedp.Navigate(s.url+"/notices"), shows("new to waived"))
+	if got := decode[client.FindingDetail](t, run(t, home, nil, "finding", "show", id, "--format", "json").out).Finding; got.State != client.StateWaived || *got.WaivedUntil != day || *got.WaiverApprover != "Teodor Brandt" || got.WaiverAsked != nil {
+		t.Errorf("the finding is %+v", got)
+	}
+	if r := run(t, home, nil, "finding", "move", id, "waived", "--until", time.Now().UTC().AddDate(0, 1, 0).Format(time.DateOnly), "-m", "longer"); r.status != 0 || !strings.Contains(r.out, "Noor Adeyar asks for a waiver until") || !strings.Contains(r.out, "approved by  Teodor Brandt") {
+		t.Errorf("made longer: exit %d\n%s%s", r.status, r.out, r.err)
+	}
+	signInAs(t, s, home, demoLead)
+	if r := run(t, home, nil, "finding", "list", "--asked-waiver", "--state", "any"); !strings.Contains(r.out, id) {
+		t.Errorf("what waits is\n%s%s", r.out, r.err)
+	}
+	if r := run(t, home, nil, "finding", "change", id, "--decline-waiver", "-m", "it is gone", "--yes"); r.status != 0 || !strings.Contains(r.out, "1 finding of 1 changed: waiver declined") {
+		t.Errorf("declined: exit %d\n%s%s", r.status, r.out, r.err)
+	}
+	for _, b := range []*browser{noor, teodor} {
+		if said := b.said(); len(said) > 0 {
+			t.Errorf("a browser complains: %q", said)
+		}
+	}
+}
+
+// withToken runs the command line as a pipeline does: with a token, and no home that was
+// signed in.
+func withToken(t *testing.T, s *server, token string, args ...string) result {
+	t.Helper()
+	c := exec.Command(program, args...)
+	var out, errOut safeBuffer
+	c.Env, c.Stdout, c.Stderr = append(environment(t.TempDir()), "INKRET_URL="+s.url, "INKRET_TOKEN="+token), &out, &errOut
+	if err := c.Run(); err != nil && c.ProcessState == nil {
+		t.Fatal(err)
+	}
+	return result{c.ProcessState.ExitCode(), out.String(), errOut.String()}
+}
+
+// TestAPipelineSendsItsResults makes a token that can send results and nothing else, and sends
+// with it what checks of both releases found.
+func TestAPipelineSendsItsResults(t *testing.T) {
+	s, dir := startDemo(t)
+	home := t.TempDir()
+	signIn(t, s, home)
+	made := decode[client.CreatedToken](t, run(t, home, nil, "token", "make", "nightly", "--scope", "record", "--service", "fennick-quay", "--days", "2", "--format", "json").out)
+	if made.Token.Scope != client.Record || *made.Token.Service != "fennick-quay" {
+		t.Fatalf("made %+v", made.Token)
+	}
+	os.Mkdir(filepath.Join(dir, "c"), 0o755)
+	for _, name := range []string{"fennick-quay.yaml", "catalogue.yaml", "harbour.sql"} {
+		os.Rename(filepath.Join(dir, name), filepath.Join(dir, "c", name))
+	}
+	check := func(who string) string {
+		path := filepath.Join(t.TempDir(), who+".json")
+		if err := os.WriteFile(path, []byte(run(t, home, nil, "check", "--contracts", filepath.Join(dir, "c"), "--format", "json", filepath.Join(dir, who+".har")).out), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		return path
+	}
+	visitor, office := check("visitor"), check("harbour-office")
+	if r := run(t, home, nil, "result", "main-line", "fennick-quay", "trunk"); r.status != 2 || !strings.Contains(r.err, "needs the role lead") {
+		t.Errorf("a reviewer says the main line: exit %d %s", r.status, r.err)
+	}
+	signInAs(t, s, home, demoLead)
+	if r := run(t, home, nil, "result", "main-line", "fennick-quay", "trunk"); r.status != 0 {
+		t.Errorf("exit %d %s", r.status, r.err)
+	}
+	if r := withToken(t, s, made.Secret, "result", "send", visitor, "--line", "trunk", "--revision", "aa11", "--fail-on", "never"); r.status != 0 || !strings.Contains(r.out, "The main line has no result before it: all is new.") || strings.Contains(r.out, "not tracked") {
+		t.Errorf("the main line: exit %d\n%s%s", r.status, r.out, r.err)
+	}
+	if r := withToken(t, s, made.Secret, "result", "send", visitor, "--line", "berths"); r.status != 0 || !strings.Contains(r.out, "0 new") {
+		t.Errorf("the same on a line: exit %d\n%s%s", r.status, r.out, r.err)
+	}
+	r := withToken(t, s, made.Secret, "result", "send", office, "--line", "berths", "--revision", "bb22", "--link", "https://builds.example/7", "--format", "json")
+	sent := decode[client.ResultDetail](t, r.out)
+	if r.status != 1 || len(sent.Fresh) == 0 || len(sent.Gone) == 0 || *sent.Against.Revision != "aa11" || sent.Fresh[0].Severity != client.Critical || *sent.Fresh[0].State != client.StateNew || !strings.HasPrefix(*sent.URL, s.url+"/results/") {
+		t.Errorf("what is new fails: exit %d, %d new, %d gone, against %+v\n%s", r.status, len(sent.Fresh), len(sent.Gone), sent.Against, r.err)
+	}
+	for name, c := range map[string]struct {
+		args []string
+		want string
+	}{
+		"it moves nothing":           {[]string{"finding", "move", sent.Fresh[0].Fingerprint, "confirmed"}, "this token's scope is record, and this needs everything"},
+		"nor makes tokens":           {[]string{"token", "make", "more", "--scope", "everything"}, "this token's scope is record"},
+		"nor applies contracts":      {[]string{"contract", "apply", filepath.Join(dir, "c")}, "this token's scope is record"},
+		"a recording is no result":   {[]string{"result", "send", filepath.Join(dir, "visitor.har"), "--line", "x"}, "is not what a check printed"},
+		"nor of another service":     {[]string{"result", "send", visitor, "--line", "x", "--service", "harbour"}, "this token is for the service fennick-quay"},
+		"nor without a line":         {[]string{"result", "send", visitor}, "line"},
+		"nor with a severity unlike": {[]string{"result", "send", visitor, "--line", "x", "--fail-on", "dire"}, `there is no severity "dire"`},
+	} {
+		if r := withToken(t, s, made.Secret, c.args...); r.status != 2 || !strings.Contains(r.err, c.want) {
+			t.Errorf("%s: exit %d\n%s%s", name, r.status, r.out, r.err)
+		}
+	}
+	if r := withToken(t, s, made.Secret, "finding", "list"); r.status != 0 {
+		t.Errorf("it cannot read: exit %d %s", r.status, r.err)
+	}
+	b := newBrowser(t)
+	b.signIn(s, demoReviewer)
+	b.do("the results are listed, and compared", chromedp.Navigate(s.url+"/results"), shows("5 results of pipelines"), chromedp.Click(`//td//a[text()="5"]`, chromedp.BySearch), shows("new against trunk"), shows("on trunk alone"), shows("https://builds.example/7"))
+	b.do("forgotten", button("Forget…"), shows("Forget this result?"), button("Forget it"), shows("4 results of pipelines"))
+	b.do("the token is listed, and ended", chromedp.Navigate(s.url+"/you"), shows("record at fennick-quay"), chromedp.Click(`//button[@aria-label="End the token nightly"]`, chromedp.BySearch), shows("What uses it is turned away"), button("End it"), until(`!document.body.innerText.includes("record at fennick-quay")`))
+	if r := withToken(t, s, made.Secret, "finding", "list"); r.status != 2 {
+		t.Errorf("an ended token reads: exit %d", r.status)
+	}
+	b.do("another is made in the console", button("Make a token…"), chromedp.SendKeys(`//input[@id="name"]`, "arrivals board", chromedp.BySearch), choose("scope", "read"), button("Make it"), shows("It is shown this once"), shows("inkret_"))
+	if said := b.said(); len(said) > 0 {
+		t.Errorf("the browser complains: %q", said)
+	}
+}
+
+// TestARoleAtOneService gives a viewer the lead at the harbour, on the command line and in the
+// console.
+func TestARoleAtOneService(t *testing.T) {
+	s, home := startDemo(t)
+	signInAs(t, s, home, "marlo@fennick-quay.example")
+	if r := run(t, home, nil, "person", "role", demoViewer, "captain", "--service", "fennick-quay"); r.status != 2 || !strings.Contains(r.err, `there is no role "captain"`) {
+		t.Errorf("exit %d %s", r.status, r.err)
+	}
+	if r := run(t, home, nil, "person", "role", demoViewer, "lead", "--service", "fennick-quay"); r.status != 0 || !strings.Contains(r.out, "is viewer, lead at fennick-quay and may come in") {
+		t.Errorf("exit %d %s%s", r.status, r.out, r.err)
+	}
+	iva, marlo := newBrowser(t), newBrowser(t)
+	iva.signIn(s, demoViewer)
+	iva.do("she may decide there", chromedp.Navigate(s.url+"/findings?kind=heavy-excess"), shows("finding"), settled(), chromedp.Click(`(//td//a[text()="heavy-excess"])[1]`, chromedp.BySearch), shows("Move to"))
+	iva.do("but says not who comes in", chromedp.Navigate(s.url+"/people"), shows("lead at fennick-quay"), until(`!document.body.innerText.includes("Invite somebody")`))
+	marlo.signIn(s, "marlo@fennick-quay.example")
+	marlo.do("it is taken back", chromedp.Navigate(s.url+"/people"), shows("lead at fennick-quay"), settled(), chromedp.Click(`[aria-label="Take lead at fennick-quay from Iva Salk"]`), until(`!document.body.innerText.includes("lead at fennick-quay")`))
+	marlo.do("and another given", chromedp.Click(`[aria-label="Another role at a service for Iva Salk"]`), shows("reviewer at fennick-quay"), settled(), chromedp.Click(`//div[contains(@class, "ant-select-item-option") and @title="reviewer at fennick-quay"]`, chromedp.BySearch), shows("reviewer at fennick-quay"))
+	signInAs(t, s, home, demoViewer)
+	moved := decode[client.FindingsChanged](t, run(t, home, nil, "finding", "change", "--filter", "kind=heavy-excess", "--to", "confirmed", "--yes", "--format", "json").out)
+	if moved.Findings != 3 {
+		t.Errorf("as reviewer at the harbour she moves %+v", moved)
+	}
+	if r := run(t, home, nil, "result", "main-line", "fennick-quay", "trunk"); r.status != 2 || !strings.Contains(r.err, "this needs the role lead at fennick-quay; yours is reviewer") {
+		t.Errorf("exit %d %s", r.status, r.err)
+	}
+}

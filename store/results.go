@@ -1,0 +1,158 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"time"
+
+	"inkret/core/finding"
+)
+
+// Result is what a check of a pipeline found.
+type Result struct {
+	ID       int64
+	Service  string
+	Line     string // of development
+	Main     bool   // it is of the line that others are compared with
+	Revision string // of the program that was checked
+	Link     string // to the pipeline's own page
+	Author   string
+	At       time.Time
+	Rules    int
+	finding.Summary
+	BySeverity []int // counts, from info
+	Findings   []finding.Checked
+}
+
+// keptResults is how many results of a line are kept; older ones make room.
+const keptResults = 100
+
+// AddResult keeps a result, and drops old ones of its line.
+func (s *Store) AddResult(ctx context.Context, r Result) (Result, error) {
+	found, err := json.Marshal(r.Findings)
+	if err != nil {
+		return r, err
+	}
+	counts, err := json.Marshal(r.BySeverity)
+	if err != nil {
+		return r, err
+	}
+	err = s.change(ctx, func(tx *sql.Tx) error {
+		var service int64
+		if err := tx.QueryRowContext(ctx, `SELECT id, main_line = ? FROM services WHERE name = ?`, r.Line, r.Service).Scan(&service, &r.Main); err != nil {
+			return none(err)
+		}
+		made, err := tx.ExecContext(ctx, `INSERT INTO results (service_id, line, revision, link, author, at, rules, captures, judged, skipped, bytes, excess, by_severity, findings)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, service, r.Line, r.Revision, r.Link, r.Author, millis(r.At), r.Rules,
+			r.Captures, r.Judged, r.Skipped, r.Bytes, r.ExcessBytes, string(counts), string(found))
+		if err != nil {
+			return err
+		}
+		if r.ID, err = made.LastInsertId(); err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `DELETE FROM results WHERE service_id = ?1 AND line = ?2 AND id NOT IN (SELECT id FROM results WHERE service_id = ?1 AND line = ?2 ORDER BY id DESC LIMIT ?3)`,
+			service, r.Line, keptResults)
+		return err
+	})
+	return r, err
+}
+
+const resultColumns = `results.id, services.name, line, line = main_line, revision, link, author, at, rules, captures, judged, skipped, bytes, excess, by_severity`
+
+const resultTables = ` FROM results JOIN services ON services.id = service_id`
+
+// scanResult reads a result's columns, and into more what comes after them.
+func scanResult(r scanner, more ...any) (Result, error) {
+	var v Result
+	var at int64
+	var counts string
+	err := r.Scan(append([]any{&v.ID, &v.Service, &v.Line, &v.Main, &v.Revision, &v.Link, &v.Author, &at, &v.Rules, &v.Captures, &v.Judged, &v.Skipped, &v.Bytes, &v.ExcessBytes, &counts}, more...)...)
+	if v.At = when(at); err != nil {
+		return v, none(err)
+	}
+	return v, json.Unmarshal([]byte(counts), &v.BySeverity)
+}
+
+// Results lists a page of results without their findings, newest first, of a service or line
+// where one is named.
+func (s *Store) Results(ctx context.Context, service, line string, page Page) ([]Result, int, error) {
+	var f filter
+	if service != "" {
+		f.and("services.name = ?", service)
+	}
+	if line != "" {
+		f.and("line = ?", line)
+	}
+	var total int
+	if err := s.read.QueryRowContext(ctx, `SELECT count(*)`+resultTables+f.sql(), f.args...).Scan(&total); err != nil {
+		return nil, 0, err
+	}
+	all, err := rows(ctx, s.read, func(r scanner) (Result, error) { return scanResult(r) }, `SELECT `+resultColumns+resultTables+f.sql()+` ORDER BY results.id DESC`+page.sql(), f.args...)
+	return all, total, err
+}
+
+func (s *Store) result(ctx context.Context, where string, args ...any) (Result, error) {
+	var found string
+	r, err := scanResult(s.read.QueryRowContext(ctx, `SELECT `+resultColumns+`, findings`+resultTables+where, args...), &found)
+	if err != nil {
+		return r, err
+	}
+	return r, json.Unmarshal([]byte(found), &r.Findings)
+}
+
+// ResultByID gives a result with its findings, or [ErrNotFound].
+func (s *Store) ResultByID(ctx context.Context, id int64) (Result, error) {
+	return s.result(ctx, ` WHERE results.id = ?`, id)
+}
+
+// MainBefore gives the latest result of a service's main line that is older than one, or
+// [ErrNotFound].
+func (s *Store) MainBefore(ctx context.Context, service string, id int64) (Result, error) {
+	return s.result(ctx, ` WHERE services.name = ? AND line = main_line AND results.id < ? ORDER BY results.id DESC LIMIT 1`, service, id)
+}
+
+// DropResult forgets a result, or gives [ErrNotFound].
+func (s *Store) DropResult(ctx context.Context, id int64, entry TrailEntry) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		r, err := tx.ExecContext(ctx, `DELETE FROM results WHERE id = ?`, id)
+		if err != nil {
+			return err
+		}
+		if n, _ := r.RowsAffected(); n == 0 {
+			return ErrNotFound
+		}
+		return addTrail(ctx, tx, entry)
+	})
+}
+
+// SetMainLine says which line of a service others are compared with, or gives [ErrNotFound].
+func (s *Store) SetMainLine(ctx context.Context, service, line string, entry TrailEntry) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		r, err := tx.ExecContext(ctx, `UPDATE services SET main_line = ? WHERE name = ?`, line, service)
+		if err != nil {
+			return err
+		}
+		if n, _ := r.RowsAffected(); n == 0 {
+			return ErrNotFound
+		}
+		return addTrail(ctx, tx, entry)
+	})
+}
+
+// FindingStates gives the states of those findings that are tracked, by fingerprint.
+func (s *Store) FindingStates(ctx context.Context, ids []string) (map[string]string, error) {
+	list, err := json.Marshal(ids)
+	if err != nil {
+		return nil, err
+	}
+	states := map[string]string{}
+	_, err = rows(ctx, s.read, func(r scanner) (none struct{}, err error) {
+		var id, state string
+		err = r.Scan(&id, &state)
+		states[id] = state
+		return none, err
+	}, `SELECT id, state FROM findings WHERE id IN (SELECT value FROM json_each(?))`, string(list))
+	return states, err
+}
