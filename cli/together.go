@@ -250,6 +250,22 @@ func (a *app) showStanding(ctx context.Context, c *cli.Command) error {
 		for _, p := range s.Proofs {
 			fmt.Fprintf(w, "%s of severity %s, half of them within %.0f hours, the slowest in %.0f.\n", plural(p.Proofs, "proof"), p.Severity, p.MedianHours, p.LongestHours)
 		}
+		var weighed, excess, saved int64
+		for _, d := range s.Weights {
+			weighed, excess, saved = weighed+d.Bytes, excess+d.ExcessBytes, saved+d.SavedBytes
+		}
+		if weighed > 0 {
+			fmt.Fprintf(w, "\nOf %s captured in this time, %s are covered by no grant; %s, had the endpoints stayed as they were first captured.\n",
+				report.Bytes(int(weighed)), report.Bytes(int(excess)), report.Bytes(int(excess+saved)))
+		}
+		if len(s.Savings) > 0 {
+			t := report.NewTable(w)
+			t.AppendHeader(table.Row{"Excess of a capture", "First", "Now", "Saved since"})
+			for _, one := range s.Savings {
+				t.AppendRow(table.Row{report.Clean(one.Name), report.Bytes(int(one.FirstBytes)), report.Bytes(int(one.NowBytes)), signedBytes(one.SavedBytes)})
+			}
+			t.Render()
+		}
 		for _, part := range []struct {
 			title string
 			all   []client.Worst
@@ -266,6 +282,14 @@ func (a *app) showStanding(ctx context.Context, c *cli.Command) error {
 			t.Render()
 		}
 	})
+}
+
+// signedBytes writes what was saved, or with a minus what came on top.
+func signedBytes(n int64) string {
+	if n < 0 {
+		return "-" + report.Bytes(int(-n))
+	}
+	return report.Bytes(int(n))
 }
 
 func (a *app) listLabels(ctx context.Context, c *cli.Command) error {

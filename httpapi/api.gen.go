@@ -2277,6 +2277,21 @@ type SavedView struct {
 	Shared bool   `json:"shared"`
 }
 
+// Saving defines model for Saving.
+type Saving struct {
+	EndpointID string `json:"endpoint_id"`
+
+	// FirstBytes Excess of a capture when it was first captured, added over audiences
+	FirstBytes int64  `json:"first_bytes"`
+	Name       string `json:"name"`
+
+	// NowBytes And of late
+	NowBytes int64 `json:"now_bytes"`
+
+	// SavedBytes Over all days
+	SavedBytes int64 `json:"saved_bytes"`
+}
+
 // Scope What a token may do of what its person may: read; also send recordings and results; everything
 type Scope string
 
@@ -2406,7 +2421,13 @@ type Standing struct {
 
 	// Proofs How long proofs took, gravest first
 	Proofs []ProofTime `json:"proofs"`
-	Teams  []Worst     `json:"teams"`
+
+	// Savings Endpoints whose excess changed since they were captured first, the greatest saving first; the first and last five where there are more than ten
+	Savings []Saving `json:"savings"`
+	Teams   []Worst  `json:"teams"`
+
+	// Weights What captures weighed, by the day of the call, oldest first
+	Weights []WeighedDay `json:"weights"`
 }
 
 // StandingDay defines model for StandingDay.
@@ -2533,6 +2554,19 @@ type Trial struct {
 type Undone struct {
 	Left   []RefusedFinding `json:"left"`
 	Undone int              `json:"undone"`
+}
+
+// WeighedDay defines model for WeighedDay.
+type WeighedDay struct {
+	Bytes    int64  `json:"bytes"`
+	Captures int    `json:"captures"`
+	Day      string `json:"day"`
+
+	// ExcessBytes That no grant covers
+	ExcessBytes int64 `json:"excess_bytes"`
+
+	// SavedBytes Excess that these captures would have had more, were each endpoint as it was when first captured; below zero it got worse
+	SavedBytes int64 `json:"saved_bytes"`
 }
 
 // WireFinding defines model for WireFinding.

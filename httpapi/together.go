@@ -320,5 +320,11 @@ func (h *handlers) GetStanding(ctx context.Context, r GetStandingRequestObject) 
 			return ProofTime{Severity: Severity(p.Severity.String()), Proofs: p.Proofs, MedianHours: float32(p.Median.Hours()), LongestHours: float32(p.Longest.Hours())}
 		}),
 		Endpoints: each(s.Endpoints, worst), Fields: each(s.Fields, worst), Teams: each(s.Teams, worst),
+		Weights: each(s.Weights, func(d finding.WeighedDay) WeighedDay {
+			return WeighedDay{Day: d.Day, Captures: d.Captures, Bytes: d.Bytes, ExcessBytes: d.Excess, SavedBytes: d.Saved}
+		}),
+		Savings: each(s.Savings, func(one service.Saving) Saving {
+			return Saving{EndpointID: one.Endpoint, Name: one.Name, FirstBytes: one.First, NowBytes: one.Now, SavedBytes: one.Saved}
+		}),
 	}, nil
 }

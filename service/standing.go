@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"inkret/core/finding"
 	"inkret/core/scan"
 	"inkret/store"
 )
@@ -21,6 +22,15 @@ type Standing struct {
 	Endpoints []Worst
 	Fields    []Worst
 	Teams     []Worst
+
+	Weights []finding.WeighedDay
+	Savings []Saving
+}
+
+// Saving is how an endpoint's excess changed since it was captured first.
+type Saving struct {
+	finding.Saving
+	Name string
 }
 
 // StandingDay is how many findings were open at the end of a day, by severity, and what came
@@ -49,12 +59,12 @@ const shownWorst = 10
 
 // Standing works out how it stands, over so many days up to today.
 func (s *Service) Standing(ctx context.Context, by store.StandingFilter, days int) (Standing, error) {
-	last, err := s.store.LastEvent(ctx)
+	last, capture, err := s.store.LastSeen(ctx)
 	if err != nil {
 		return Standing{}, err
 	}
 	today := s.now().UTC()
-	key := stood{by, days, today.Format(time.DateOnly), last}
+	key := stood{by, days, today.Format(time.DateOnly), last, capture}
 	s.mu.Lock()
 	known, ok := s.standings[key]
 	s.mu.Unlock()
@@ -80,6 +90,7 @@ type stood struct {
 	days  int
 	today string
 	last  int64 // event
+	seen  int64 // capture
 }
 
 // mostStood bounds what is kept.
@@ -88,7 +99,7 @@ const mostStood = 64
 func (s *Service) standing(ctx context.Context, by store.StandingFilter, since time.Time, today string) (Standing, error) {
 	var out Standing
 	var all sync.WaitGroup
-	errs := make([]error, 5)
+	errs := make([]error, 6)
 	all.Go(func() {
 		turns, err := s.store.Turns(ctx, by)
 		out.Days, errs[0] = daysOf(turns, since.Format(time.DateOnly), today), err
@@ -97,6 +108,7 @@ func (s *Service) standing(ctx context.Context, by store.StandingFilter, since t
 		proofs, err := s.store.Proofs(ctx, by, since)
 		out.Proofs, errs[1] = proofTimes(proofs), err
 	})
+	all.Go(func() { errs[5] = s.saved(ctx, by, since.Format(time.DateOnly), &out) })
 	for i, part := range []struct {
 		name string
 		into *[]Worst
@@ -108,6 +120,32 @@ func (s *Service) standing(ctx context.Context, by store.StandingFilter, since t
 	}
 	all.Wait()
 	return out, errors.Join(errs...)
+}
+
+// saved works out what was saved since endpoints were captured first, for the days from first.
+func (s *Service) saved(ctx context.Context, by store.StandingFilter, first string, out *Standing) error {
+	weights, err := s.store.Weights(ctx, by)
+	if err != nil {
+		return err
+	}
+	days, savings := finding.Savings(weights)
+	for len(days) > 0 && days[0].Day < first {
+		days = days[1:]
+	}
+	out.Weights = days
+	const shownEach = shownWorst / 2
+	if len(savings) > shownWorst { // the best, and what got worst
+		savings = append(savings[:shownEach], savings[len(savings)-shownEach:]...)
+	}
+	ids := make([]string, len(savings))
+	for i, one := range savings {
+		ids[i] = one.Endpoint
+	}
+	names, err := s.store.EndpointNames(ctx, ids)
+	for _, one := range savings {
+		out.Savings = append(out.Savings, Saving{one, names[one.Endpoint]})
+	}
+	return err
 }
 
 // daysOf adds up what came and went into what was open, for the days from first to last. The

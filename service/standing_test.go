@@ -56,6 +56,17 @@ func TestHowItStands(t *testing.T) {
 	if len(s.Endpoints) != 1 || s.Endpoints[0].Name != "GET /skippers/{id}" || s.Endpoints[0].Open[scan.Critical] != 1 || !strings.HasPrefix(s.Endpoints[0].Query, "endpoint=") {
 		t.Errorf("endpoints %+v", s.Endpoints)
 	}
+	var weights []string
+	for _, d := range s.Weights {
+		weights = append(weights, fmt.Sprintf("%s %d captures, excess %d, saved %d", d.Day, d.Captures, d.Excess, d.Saved))
+	}
+	// the first capture had four members too many, the proof none, and the last one of them again
+	if got, want := strings.Join(weights, "\n"), "2026-05-01 1 captures, excess 121, saved 0\n2026-05-03 1 captures, excess 0, saved 121\n2026-05-05 1 captures, excess 78, saved 43"; got != want {
+		t.Errorf("weights\n%s\nwant\n%s", got, want)
+	}
+	if len(s.Savings) != 1 || s.Savings[0].Name != "GET /skippers/{id}" || s.Savings[0].First != 121 || s.Savings[0].Now != 78 || s.Savings[0].Saved != 164 {
+		t.Errorf("savings %+v", s.Savings)
+	}
 	if len(s.Fields) != 2 || s.Fields[0].Name != "Skipper.password_hash" || s.Fields[0].Query != "entity=Skipper&field=password_hash" || s.Fields[1].Name != "Skipper.email" {
 		t.Errorf("fields %+v", s.Fields)
 	}

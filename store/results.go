@@ -141,18 +141,23 @@ func (s *Store) SetMainLine(ctx context.Context, service, line string, entry Tra
 	})
 }
 
-// FindingStates gives the states of those findings that are tracked, by fingerprint.
-func (s *Store) FindingStates(ctx context.Context, ids []string) (map[string]string, error) {
+// pairs gives what a query has for ids: of two columns, the second by the first, which is id.
+func (s *Store) pairs(ctx context.Context, query string, ids []string) (map[string]string, error) {
 	list, err := json.Marshal(ids)
 	if err != nil {
 		return nil, err
 	}
-	states := map[string]string{}
+	all := map[string]string{}
 	_, err = rows(ctx, s.read, func(r scanner) (none struct{}, err error) {
-		var id, state string
-		err = r.Scan(&id, &state)
-		states[id] = state
+		var id, value string
+		err = r.Scan(&id, &value)
+		all[id] = value
 		return none, err
-	}, `SELECT id, state FROM findings WHERE id IN (SELECT value FROM json_each(?))`, string(list))
-	return states, err
+	}, query+` WHERE id IN (SELECT value FROM json_each(?))`, string(list))
+	return all, err
+}
+
+// FindingStates gives the states of those findings that are tracked, by fingerprint.
+func (s *Store) FindingStates(ctx context.Context, ids []string) (map[string]string, error) {
+	return s.pairs(ctx, `SELECT id, state FROM findings`, ids)
 }

@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"time"
+
+	"inkret/core/finding"
 )
 
 // How it stands, worked out from what happened to findings: nothing is kept for it besides.
@@ -43,10 +45,30 @@ func (by *StandingFilter) filter() filter {
 	return f
 }
 
-// LastEvent is the number of the last thing that happened to a finding: how it stands is as it
-// was while that is the same, but for who has them.
-func (s *Store) LastEvent(ctx context.Context) (id int64, err error) {
-	return id, s.read.QueryRowContext(ctx, `SELECT coalesce(max(id), 0) FROM events`).Scan(&id)
+// LastSeen gives the numbers of the last thing that happened to a finding and of the last
+// capture: how it stands is as it was while both are the same, but for who has them.
+func (s *Store) LastSeen(ctx context.Context) (event, capture int64, err error) {
+	return event, capture, s.read.QueryRowContext(ctx, `SELECT (SELECT coalesce(max(id), 0) FROM events), (SELECT coalesce(max(id), 0) FROM captures)`).Scan(&event, &capture)
+}
+
+// Weights lists what captures weighed by endpoint, audience and day.
+func (s *Store) Weights(ctx context.Context, by StandingFilter) ([]finding.Weighed, error) {
+	var f filter
+	f.and("weights.captures > 0")
+	if by.Service != "" {
+		f.and("endpoints.service_id = (SELECT id FROM services WHERE name = ?)", by.Service)
+	}
+	if by.Team != "" {
+		f.and("endpoints.team = ?", by.Team)
+	}
+	return rows(ctx, s.read, func(r scanner) (w finding.Weighed, err error) {
+		return w, r.Scan(&w.Endpoint, &w.Audience, &w.Day, &w.Captures, &w.Bytes, &w.Excess)
+	}, `SELECT endpoint_id, audience, day, weights.captures, weights.bytes, weights.excess FROM weights JOIN endpoints ON endpoints.id = endpoint_id`+f.sql(), f.args...)
+}
+
+// EndpointNames gives the texts of endpoints by their ids.
+func (s *Store) EndpointNames(ctx context.Context, ids []string) (map[string]string, error) {
+	return s.pairs(ctx, `SELECT id, text FROM endpoints`, ids)
 }
 
 // Turns lists what came and went, by day and severity, oldest first.

@@ -2659,6 +2659,45 @@ export interface components {
             endpoints: components["schemas"]["Worst"][];
             fields: components["schemas"]["Worst"][];
             teams: components["schemas"]["Worst"][];
+            /** @description What captures weighed, by the day of the call, oldest first */
+            weights: components["schemas"]["WeighedDay"][];
+            /** @description Endpoints whose excess changed since they were captured first, the greatest saving first; the first and last five where there are more than ten */
+            savings: components["schemas"]["Saving"][];
+        };
+        WeighedDay: {
+            day: string;
+            captures: number;
+            /** Format: int64 */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description That no grant covers
+             */
+            excess_bytes: number;
+            /**
+             * Format: int64
+             * @description Excess that these captures would have had more, were each endpoint as it was when first captured; below zero it got worse
+             */
+            saved_bytes: number;
+        };
+        Saving: {
+            endpoint_id: string;
+            name: string;
+            /**
+             * Format: int64
+             * @description Excess of a capture when it was first captured, added over audiences
+             */
+            first_bytes: number;
+            /**
+             * Format: int64
+             * @description And of late
+             */
+            now_bytes: number;
+            /**
+             * Format: int64
+             * @description Over all days
+             */
+            saved_bytes: number;
         };
         StandingDay: {
             /** @description UTC */

@@ -5,13 +5,14 @@ import { Link } from "react-router";
 import { api, take } from "../../api/client";
 import type { components } from "../../api/schema.gen";
 import { useAddress } from "../../shared/address";
-import { count } from "../../shared/format";
+import { bytes, count } from "../../shared/format";
 import { ServicePicker, useService } from "../../shared/service";
 import { Heading } from "../../shared/shell";
 import { Empty, Failed, Loading } from "../../shared/states";
 import { severities, SeverityMark } from "../../shared/tags";
 
 const OpenChart = lazy(() => import("./chart"));
+const ExcessChart = lazy(() => import("./excess-chart"));
 
 type Schemas = components["schemas"];
 
@@ -74,7 +75,8 @@ export default function StandingPage() {
               />
             )}
           </section>
-          <div className="split">
+          <Excess days={s.weights} savings={s.savings} />
+          <div className="split even">
             <Worst title="Entity fields" all={s.fields} />
             <Worst title="Endpoints, the worst first" all={s.endpoints} />
           </div>
@@ -82,6 +84,71 @@ export default function StandingPage() {
         </div>
       )}
     </>
+  );
+}
+
+/** How much of what went out no grant covers, day by day, and what was saved since endpoints were captured first. */
+function Excess({ days, savings }: { days: Schemas["WeighedDay"][]; savings: Schemas["Saving"][] }) {
+  const sum = (of: (d: Schemas["WeighedDay"]) => number) => days.reduce((n, d) => n + of(d), 0);
+  const [weighed, excess, saved] = [sum((d) => d.bytes), sum((d) => d.excess_bytes), sum((d) => d.saved_bytes)];
+  if (weighed === 0) return null;
+  return (
+    <section className="sheet" aria-label="Excess bytes">
+      <Typography.Title level={2}>Excess: bytes that no grant covers</Typography.Title>
+      <Typography.Paragraph>
+        <b>{bytes(excess)}</b> of {bytes(weighed)} captured in this time{saved !== 0 && `; had the endpoints stayed as they were first captured, it were ${bytes(excess + saved)}`}
+        {saved > 0 && (
+          <>
+            : <b>{bytes(saved)} saved</b>
+          </>
+        )}
+        {saved < 0 && (
+          <>
+            : <b>{bytes(-saved)} more</b>
+          </>
+        )}
+        .
+      </Typography.Paragraph>
+      {days.length > 1 && (
+        <>
+          <Suspense fallback={<Loading what="the chart" />}>
+            <ExcessChart days={days} />
+          </Suspense>
+          <details>
+            <summary>As a table</summary>
+            <Table<Schemas["WeighedDay"]>
+              size="small"
+              rowKey="day"
+              pagination={{ pageSize: 20, hideOnSinglePage: true }}
+              dataSource={[...days].reverse()}
+              columns={[
+                { title: "Day", render: (_, d) => <Link to={`/captures?since=${d.day}&until=${d.day}`}>{d.day}</Link> },
+                { title: "Captures", align: "right", dataIndex: "captures" },
+                { title: "Bytes", align: "right", render: (_, d) => bytes(d.bytes) },
+                { title: "Excess", align: "right", render: (_, d) => bytes(d.excess_bytes) },
+                { title: "Saved", align: "right", render: (_, d) => (d.saved_bytes < 0 ? `−${bytes(-d.saved_bytes)}` : bytes(d.saved_bytes)) },
+              ]}
+            />
+          </details>
+        </>
+      )}
+      {savings.length > 0 && (
+        <Table<Schemas["Saving"]>
+          size="small"
+          rowKey="endpoint_id"
+          aria-label="Savings by endpoint"
+          pagination={false}
+          dataSource={savings}
+          style={{ marginTop: 12 }}
+          columns={[
+            { title: "Excess of a capture, by endpoint", render: (_, e) => <Link to={`/endpoints/${e.endpoint_id}`}>{e.name}</Link> },
+            { title: "First", width: 110, align: "right", render: (_, e) => bytes(e.first_bytes) },
+            { title: "Now", width: 110, align: "right", render: (_, e) => bytes(e.now_bytes) },
+            { title: "Saved since", width: 140, align: "right", render: (_, e) => (e.saved_bytes < 0 ? `⚠ −${bytes(-e.saved_bytes)}` : bytes(e.saved_bytes)) },
+          ]}
+        />
+      )}
+    </section>
   );
 }
 
