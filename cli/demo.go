@@ -13,6 +13,7 @@ import (
 
 	"inkret/core/exchange"
 	"inkret/demo"
+	"inkret/mailing"
 	"inkret/service"
 )
 
@@ -40,6 +41,7 @@ removed at the end unless --data names one.`,
 			&cli.StringFlag{Name: "harbour", Value: "127.0.0.1:7466", Usage: "the `ADDRESS` the stand-in API listens on"},
 			&cli.IntFlag{Name: "release", Value: 1, Usage: "which `RELEASE` of the stand-in API runs: 1 leaks, 2 repairs most of it"},
 			&cli.StringFlag{Name: "recorder", Value: "127.0.0.1:7467", Usage: "the `ADDRESS` at which a recorder stands before it"},
+			&cli.StringFlag{Name: "mailbox", Value: "127.0.0.1:7468", Usage: "the `ADDRESS` at which the mail that it sends can be read"},
 			&cli.StringFlag{Name: "data", Usage: "keep the data in `FOLDER`", TakesFile: true},
 			&cli.StringFlag{Name: "recordings", Usage: "write the recordings, the contracts and the harbour's SQL schema into `FOLDER` too, to try the other commands on", TakesFile: true},
 			logFlag("warn"),
@@ -76,7 +78,16 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 	go harbour.Serve(listener)
 	defer harbour.Close()
 
-	s, err := a.openService(ctx, service.Options{Dir: dir, Log: log})
+	mailbox, handIn, shut, err := mailHarbour(c.String("mailbox"))
+	if err != nil {
+		return err
+	}
+	defer shut()
+	mail, err := mailing.ParseServer(handIn, "Inkret <inkret@fennick-quay.example>", "")
+	if err != nil {
+		return err
+	}
+	s, err := a.openService(ctx, service.Options{Dir: dir, Log: log, Mail: mail, DigestHour: service.DefaultDigestHour})
 	if err != nil {
 		return err
 	}
@@ -98,7 +109,7 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 	}
 	defer stop()
 	return a.serve(ctx, s, serving{listen: c.String("listen"), log: log}, func(address string) error {
-		a.say("The harbour of Fennick Quay, made up, is open.\n\n  console    %s\n  its API    http://%s\n  recorded   http://%s, a page to click through; watch it leak at %s/live", address, harbourAt, recorderAt, address)
+		a.say("The harbour of Fennick Quay, made up, is open.\n\n  console    %s\n  its API    http://%s\n  recorded   http://%s, a page to click through; watch it leak at %s/live\n  mail       http://%s, what it sent", address, harbourAt, recorderAt, address, mailbox)
 		a.say("\nSign in as any of these, with the password %q:\n", demoPassword)
 		for _, p := range demoPeople {
 			a.say("  %-28s %s, %s", p.email, p.name, p.role)

@@ -183,3 +183,25 @@ func checkHarbour(ctx context.Context, release int, contracts *contract.Contract
 	}
 	return collector, nil
 }
+
+// mailHarbour stands a mailbox in for a mail server. It gives where its mail can be read, and
+// where mail is handed in.
+func mailHarbour(listen string) (readAt, handIn string, shut func(), err error) {
+	page, err := net.Listen("tcp", listen)
+	if err != nil {
+		return "", "", nil, hint(fmt.Errorf("the mailbox cannot listen on %s: %w", listen, err), "choose another address with --mailbox")
+	}
+	in, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		page.Close()
+		return "", "", nil, err
+	}
+	box := demo.NewMailbox()
+	server := &http.Server{Handler: box, ReadHeaderTimeout: headerTime}
+	go server.Serve(page)
+	go box.Serve(in)
+	return page.Addr().String(), "smtp://" + in.Addr().String(), func() {
+		server.Close()
+		box.Close()
+	}, nil
+}

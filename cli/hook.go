@@ -36,10 +36,10 @@ with longer and longer waits where it is not taken, and holds no value that leak
 				ShellComplete: completeValues(map[string][]string{"least": scan.SeverityNames(), "event": {"found", "returned", "closed", "moved", "assigned", "due", "labelled", "comment"}}),
 				Action:        a.addHook,
 			},
-			{Name: "drop", Usage: "tell an address nothing any more", ArgsUsage: "NUMBER", Action: a.dropHook},
-			{Name: "test", Usage: "send an event that says that it is a test", ArgsUsage: "NUMBER", Action: a.testHook},
+			{Name: "drop", Usage: "tell an address nothing any more", ArgsUsage: "NUMBER", Action: a.onNumber("a hook", (*remote).DropHook, "")},
+			{Name: "test", Usage: "send an event that says that it is a test", ArgsUsage: "NUMBER", Action: a.onNumber("a hook", (*remote).TestHook, "It is on its way: inkret hook deliveries %d")},
 			{Name: "deliveries", Usage: "what a hook was told, and what came of it", ArgsUsage: "NUMBER", Flags: append(pageFlags(), formatFlag()), Action: a.listDeliveries},
-			{Name: "again", Usage: "send a delivery once more", ArgsUsage: "DELIVERY", Action: a.deliverAgain},
+			{Name: "again", Usage: "send a delivery once more", ArgsUsage: "DELIVERY", Action: a.onNumber("a delivery", (*remote).DeliverAgain, "")},
 		},
 		Action: a.needsSubcommand,
 	}
@@ -96,37 +96,6 @@ func (a *app) addHook(ctx context.Context, c *cli.Command) error {
 	return a.output(c, got.value, func(w io.Writer) {
 		fmt.Fprintf(w, "Hook %d, %s. It checks signatures with this secret, which is shown this once:\n%s\n", got.value.Hook.ID, report.Clean(got.value.Hook.Name), got.value.Secret)
 	})
-}
-
-func (a *app) dropHook(ctx context.Context, c *cli.Command) error {
-	id, r, err := a.theNumber(c, "a hook")
-	if err != nil {
-		return err
-	}
-	response, err := r.DropHook(ctx, id)
-	return answer(response, err, nil)
-}
-
-func (a *app) testHook(ctx context.Context, c *cli.Command) error {
-	id, r, err := a.theNumber(c, "a hook")
-	if err != nil {
-		return err
-	}
-	response, err := r.TestHook(ctx, id)
-	if err := answer(response, err, nil); err != nil {
-		return err
-	}
-	a.say("It is on its way: inkret hook deliveries %d", id)
-	return nil
-}
-
-func (a *app) deliverAgain(ctx context.Context, c *cli.Command) error {
-	id, r, err := a.theNumber(c, "a delivery")
-	if err != nil {
-		return err
-	}
-	response, err := r.DeliverAgain(ctx, id)
-	return answer(response, err, nil)
 }
 
 // theNumber gives what a command names by its number, and the service.

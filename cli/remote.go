@@ -247,3 +247,41 @@ func answerOf[T any](response *http.Response, err error) result[T] {
 	r.err = answer(response, err, &r.value)
 	return r
 }
+
+// calling is a call of the service about one thing, which its id names.
+type calling[ID any] func(*remote, context.Context, ID, ...client.RequestEditorFn) (*http.Response, error)
+
+// onNumber makes a command that does one thing to what it names by its number, and says what
+// was done where there is anything to say.
+func (a *app) onNumber(what string, do calling[int64], done string) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		id, r, err := a.theNumber(c, what)
+		if err != nil {
+			return err
+		}
+		response, err := do(r, ctx, id)
+		if err := answer(response, err, nil); err != nil {
+			return err
+		}
+		if done != "" {
+			a.say(done, id)
+		}
+		return nil
+	}
+}
+
+// onFinding makes a command that does one thing to the finding that it names.
+func (a *app) onFinding(do calling[string]) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		id, err := theFinding(c, 1, "one finding")
+		if err != nil {
+			return err
+		}
+		r, err := a.remote()
+		if err != nil {
+			return err
+		}
+		response, err := do(r, ctx, id)
+		return answer(response, err, nil)
+	}
+}

@@ -44,7 +44,7 @@ is neither waived nor judged no leak in the service.
 				Flags: append(pageFlags(), formatFlag(), &cli.StringFlag{Name: "service", Usage: "only of the service `NAME`"}, &cli.StringFlag{Name: "line", Usage: "only of the line `NAME`"}), Action: a.listResults,
 			},
 			{Name: "show", Usage: "show a result, compared with the main line as it was before", ArgsUsage: "NUMBER", Flags: []cli.Flag{formatFlag()}, Action: a.showResult},
-			{Name: "drop", Usage: "forget a result", ArgsUsage: "NUMBER", Action: a.dropResult},
+			{Name: "drop", Usage: "forget a result", ArgsUsage: "NUMBER", Action: a.onNumber("a result", (*remote).DropResult, "Result %d is forgotten.")},
 			{Name: "main-line", Usage: "say which line of a service others are compared with", ArgsUsage: "SERVICE LINE", Action: a.setMainLine},
 		},
 		Action: a.needsSubcommand,
@@ -200,23 +200,6 @@ func (a *app) listResults(ctx context.Context, c *cli.Command) error {
 		}
 		a.sayPage(len(all.Items), all.Total, all.Page, all.Size, "result", "results")
 	})
-}
-
-func (a *app) dropResult(ctx context.Context, c *cli.Command) error {
-	id, err := number(c, "a result")
-	if err != nil {
-		return err
-	}
-	r, err := a.remote()
-	if err != nil {
-		return err
-	}
-	response, err := r.DropResult(ctx, id)
-	if err := answer(response, err, nil); err != nil {
-		return err
-	}
-	a.say("Result %d is forgotten.", id)
-	return nil
 }
 
 func (a *app) setMainLine(ctx context.Context, c *cli.Command) error {

@@ -40,14 +40,14 @@ At the first start it makes the data folder with its key file, and prints a link
 with which the first person sets up name and password.
 
     inkret serve --data /var/lib/inkret --listen 127.0.0.1:7465`,
-		Flags: []cli.Flag{
+		Flags: append([]cli.Flag{
 			listenFlag(),
 			dataFlag(),
 			&cli.StringFlag{Name: "public", Usage: "the `URL` under which people reach it, when that is not the address it listens on"},
 			sizeFlag("max-disk", "20 GB", "the most that the database may take on disk, as a `SIZE`; 0 is no bound", "INKRET_MAX_DISK"),
 			sizeFlag("max-upload", "8 GB", "the largest recording that is taken, as a `SIZE`", "INKRET_MAX_UPLOAD"),
 			logFlag("info"),
-		},
+		}, mailFlags()...),
 		ShellComplete: completeValues(logLevels),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Present() {
@@ -65,7 +65,11 @@ with which the first person sets up name and password.
 			if err != nil {
 				return err
 			}
-			s, err := a.openService(ctx, service.Options{Dir: c.String("data"), Log: log, MaxDisk: disk})
+			mail, err := mailServer(c)
+			if err != nil {
+				return err
+			}
+			s, err := a.openService(ctx, service.Options{Dir: c.String("data"), Log: log, MaxDisk: disk, Mail: mail, DigestHour: c.Int("digest-hour")})
 			if err != nil {
 				return err
 			}
@@ -182,7 +186,7 @@ func (a *app) serve(ctx context.Context, s *service.Service, how serving, ready 
 	ran := make(chan struct{})
 	go func() {
 		defer close(ran)
-		s.Run(running)
+		s.Run(running, address)
 	}()
 	defer func() {
 		stop()

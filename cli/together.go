@@ -58,8 +58,8 @@ console's address. It says first what would change, and asks. The change can be 
 			Action: a.showStanding,
 		},
 		{Name: "labels", Usage: "list the labels in use", Flags: []cli.Flag{formatFlag()}, Action: a.listLabels},
-		{Name: "follow", Usage: "be told of what becomes of a finding", ArgsUsage: "ID", Action: a.followFinding},
-		{Name: "unfollow", Usage: "be told no longer", ArgsUsage: "ID", Action: a.unfollowFinding},
+		{Name: "follow", Usage: "be told of what becomes of a finding", ArgsUsage: "ID", Action: a.onFinding((*remote).FollowFinding)},
+		{Name: "unfollow", Usage: "be told no longer", ArgsUsage: "ID", Action: a.onFinding((*remote).UnfollowFinding)},
 		{
 			Name: "views", Usage: "list the lists of findings that you keep, and that others share", Flags: []cli.Flag{formatFlag()}, Action: a.listViews,
 			Description: `    inkret finding keep-view "Berths to judge" "state=new&q=berth" --share
@@ -69,7 +69,9 @@ console's address. It says first what would change, and asks. The change can be 
 			Name: "keep-view", Usage: "keep a list of findings", ArgsUsage: "NAME QUERY",
 			Flags: []cli.Flag{&cli.BoolFlag{Name: "share", Usage: "others see it too"}, formatFlag()}, Action: a.keepView,
 		},
-		{Name: "drop-view", Usage: "drop a view of yours", ArgsUsage: "NUMBER", Action: a.dropView},
+		{Name: "follow-view", Usage: "be told of what comes into a view", ArgsUsage: "NUMBER", Action: a.onNumber("a view", (*remote).FollowView, "")},
+		{Name: "unfollow-view", Usage: "be told of a view no longer", ArgsUsage: "NUMBER", Action: a.onNumber("a view", (*remote).UnfollowView, "")},
+		{Name: "drop-view", Usage: "drop a view of yours", ArgsUsage: "NUMBER", Action: a.onNumber("a view", (*remote).DropView, "")},
 	}
 }
 
@@ -304,32 +306,6 @@ func (a *app) listLabels(ctx context.Context, c *cli.Command) error {
 	})
 }
 
-func (a *app) followFinding(ctx context.Context, c *cli.Command) error {
-	id, err := theFinding(c, 1, "one finding")
-	if err != nil {
-		return err
-	}
-	r, err := a.remote()
-	if err != nil {
-		return err
-	}
-	response, err := r.FollowFinding(ctx, id)
-	return answer(response, err, nil)
-}
-
-func (a *app) unfollowFinding(ctx context.Context, c *cli.Command) error {
-	id, err := theFinding(c, 1, "one finding")
-	if err != nil {
-		return err
-	}
-	r, err := a.remote()
-	if err != nil {
-		return err
-	}
-	response, err := r.UnfollowFinding(ctx, id)
-	return answer(response, err, nil)
-}
-
 func (a *app) listViews(ctx context.Context, c *cli.Command) error {
 	return listing(ctx, a, c, func(r *remote) result[[]client.SavedView] {
 		response, err := r.ListViews(ctx)
@@ -369,19 +345,6 @@ func (a *app) keepView(ctx context.Context, c *cli.Command) error {
 	return a.output(c, got.value, func(w io.Writer) {
 		fmt.Fprintf(w, "View %d, %s: %s/findings?%s\n", got.value.ID, report.Clean(got.value.Name), r.url, report.Clean(got.value.Query))
 	})
-}
-
-func (a *app) dropView(ctx context.Context, c *cli.Command) error {
-	id, err := number(c, "a view")
-	if err != nil {
-		return err
-	}
-	r, err := a.remote()
-	if err != nil {
-		return err
-	}
-	response, err := r.DropView(ctx, id)
-	return answer(response, err, nil)
 }
 
 // viewQuery gives the query of a view that is named.

@@ -29,7 +29,7 @@ changes nothing at others.
 				Flags: []cli.Flag{&cli.StringFlag{Name: "scope", Value: "record", Usage: "read, record or everything"}, &cli.StringFlag{Name: "service", Usage: "the only service that it may change, by `NAME`"},
 					&cli.IntFlag{Name: "days", Value: 90, Usage: "how long it lives, up to 366"}, formatFlag()},
 				ShellComplete: completeValues(map[string][]string{"scope": scopes, "format": {"table", "json"}}), Action: a.makeToken},
-			{Name: "end", Usage: "end a token of yours", ArgsUsage: "NUMBER", Action: a.endToken},
+			{Name: "end", Usage: "end a token of yours", ArgsUsage: "NUMBER", Action: a.onNumber("a token", (*remote).EndToken, "Token %d has ended.")},
 		},
 		Action: a.needsSubcommand,
 	}
@@ -72,21 +72,4 @@ func (a *app) makeToken(ctx context.Context, c *cli.Command) error {
 		fmt.Fprintf(w, "%s\n", got.value.Secret)
 		a.say("It ends on %s and is shown this once. A program is given it as INKRET_TOKEN.", got.value.Token.Expires.Local().Format(time.DateOnly))
 	})
-}
-
-func (a *app) endToken(ctx context.Context, c *cli.Command) error {
-	id, err := number(c, "a token")
-	if err != nil {
-		return err
-	}
-	r, err := a.remote()
-	if err != nil {
-		return err
-	}
-	response, err := r.EndToken(ctx, id)
-	if err := answer(response, err, nil); err != nil {
-		return err
-	}
-	a.say("Token %d has ended.", id)
-	return nil
 }

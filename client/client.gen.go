@@ -281,6 +281,27 @@ func (e FlowState) Valid() bool {
 	}
 }
 
+// Defines values for Mailed.
+const (
+	AtOnce Mailed = "at-once"
+	Daily  Mailed = "daily"
+	Never  Mailed = "never"
+)
+
+// Valid indicates whether the value is a known member of the Mailed enum.
+func (e Mailed) Valid() bool {
+	switch e {
+	case AtOnce:
+		return true
+	case Daily:
+		return true
+	case Never:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for NewHookKinds.
 const (
 	NewHookKindsAssigned NewHookKinds = "assigned"
@@ -329,6 +350,7 @@ const (
 	NoticeKindMoved     NoticeKind = "moved"
 	NoticeKindRequest   NoticeKind = "request"
 	NoticeKindReturned  NoticeKind = "returned"
+	NoticeKindView      NoticeKind = "view"
 	NoticeKindWaiver    NoticeKind = "waiver"
 )
 
@@ -348,6 +370,8 @@ func (e NoticeKind) Valid() bool {
 	case NoticeKindRequest:
 		return true
 	case NoticeKindReturned:
+		return true
+	case NoticeKindView:
 		return true
 	case NoticeKindWaiver:
 		return true
@@ -497,6 +521,27 @@ func (e Scope) Valid() bool {
 	case Read:
 		return true
 	case Record:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SentMailState.
+const (
+	SentMailStateGivenUp SentMailState = "given up"
+	SentMailStateTaken   SentMailState = "taken"
+	SentMailStateWaiting SentMailState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the SentMailState enum.
+func (e SentMailState) Valid() bool {
+	switch e {
+	case SentMailStateGivenUp:
+		return true
+	case SentMailStateTaken:
+		return true
+	case SentMailStateWaiting:
 		return true
 	default:
 		return false
@@ -1859,6 +1904,32 @@ type LiveFinding struct {
 	Severity Severity `json:"severity"`
 }
 
+// MailPage defines model for MailPage.
+type MailPage struct {
+	Items []SentMail `json:"items"`
+	Page  int        `json:"page"`
+	Size  int        `json:"size"`
+	Total int        `json:"total"`
+}
+
+// MailWish defines model for MailWish.
+type MailWish struct {
+	When Mailed `json:"when"`
+}
+
+// Mailed defines model for Mailed.
+type Mailed string
+
+// Mailing defines model for Mailing.
+type Mailing struct {
+	// DigestHour From which a day's mail is sent, UTC
+	DigestHour int `json:"digest_hour"`
+
+	// Server There is a mail server; without one nothing is mailed
+	Server bool   `json:"server"`
+	When   Mailed `json:"when"`
+}
+
 // MainLine defines model for MainLine.
 type MainLine struct {
 	Line string `json:"line"`
@@ -1978,6 +2049,9 @@ type Notice struct {
 	Read      bool       `json:"read"`
 	RequestID *int64     `json:"request_id,omitempty"`
 	Text      string     `json:"text"`
+
+	// View The query of the view that something came into
+	View *string `json:"view,omitempty"`
 }
 
 // NoticeKind defines model for Notice.Kind.
@@ -2271,11 +2345,14 @@ type Role string
 // SavedView defines model for SavedView.
 type SavedView struct {
 	Author string `json:"author"`
-	ID     int64  `json:"id"`
-	Name   string `json:"name"`
-	Own    bool   `json:"own"`
-	Query  string `json:"query"`
-	Shared bool   `json:"shared"`
+
+	// Follows One is told of what comes into it
+	Follows bool   `json:"follows"`
+	ID      int64  `json:"id"`
+	Name    string `json:"name"`
+	Own     bool   `json:"own"`
+	Query   string `json:"query"`
+	Shared  bool   `json:"shared"`
 }
 
 // Saving defines model for Saving.
@@ -2301,6 +2378,28 @@ type SecondFactor struct {
 	On           bool `json:"on"`
 	RecoveryLeft int  `json:"recovery_left"`
 }
+
+// SentMail defines model for SentMail.
+type SentMail struct {
+	ID   int64     `json:"id"`
+	Made time.Time `json:"made"`
+
+	// Next When it is tried next
+	Next   *time.Time `json:"next,omitempty"`
+	Person string     `json:"person"`
+
+	// Said What came of the last try
+	Said    *string       `json:"said,omitempty"`
+	State   SentMailState `json:"state"`
+	Subject string        `json:"subject"`
+	Taken   *time.Time    `json:"taken,omitempty"`
+	Text    string        `json:"text"`
+	To      string        `json:"to"`
+	Tries   int           `json:"tries"`
+}
+
+// SentMailState defines model for SentMail.State.
+type SentMailState string
 
 // Sentence defines model for Sentence.
 type Sentence struct {
@@ -2845,6 +2944,15 @@ type WatchLiveParams struct {
 	Service *string `form:"service,omitempty" json:"service,omitempty"`
 }
 
+// ListMailsParams defines parameters for ListMails.
+type ListMailsParams struct {
+	// Page From 1
+	Page *PageNumber `form:"page,omitempty" json:"page,omitempty"`
+
+	// Size Items a page
+	Size *PageSize `form:"size,omitempty" json:"size,omitempty"`
+}
+
 // ListNoticesParams defines parameters for ListNotices.
 type ListNoticesParams struct {
 	// Unread Only what is not read
@@ -3092,6 +3200,9 @@ type AllowServerJSONRequestBody AllowServerJSONBody
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = Credentials
+
+// SetMailingJSONRequestBody defines body for SetMailing for application/json ContentType.
+type SetMailingJSONRequestBody = MailWish
 
 // ChangePasswordJSONRequestBody defines body for ChangePassword for application/json ContentType.
 type ChangePasswordJSONRequestBody = PasswordChange
@@ -3437,6 +3548,16 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/live (the `WatchLive` operationId).
 	WatchLive(ctx context.Context, params *WatchLiveParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListMails Mails that were sent, or are to be
+	//
+	// Corresponds with GET /api/v1/mails (the `ListMails` operationId).
+	ListMails(ctx context.Context, params *ListMailsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MailAgain Send a mail once more, whatever came of it
+	//
+	// Corresponds with POST /api/v1/mails/{mail_id}/again (the `MailAgain` operationId).
+	MailAgain(ctx context.Context, mailID int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListNotices What one is told
 	//
@@ -3949,6 +4070,30 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/session (the `SignIn` operationId).
 	SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetMailing When one is mailed what one is told
+	//
+	// Corresponds with GET /api/v1/session/mail (the `GetMailing` operationId).
+	GetMailing(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetMailingWithBody Say when one is mailed what one is told
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/session/mail (the `SetMailing` operationId).
+	SetMailingWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetMailing Say when one is mailed what one is told
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/session/mail (the `SetMailing` operationId).
+	SetMailing(ctx context.Context, body SetMailingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TestMail Send oneself a mail that says that it is a test
+	//
+	// Corresponds with POST /api/v1/session/mail/test (the `TestMail` operationId).
+	TestMail(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ChangePasswordWithBody Change one's password; all other sessions end
 	//
 	// Takes any type of body and a specified content type.
@@ -4048,6 +4193,16 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /api/v1/views/{view_id} (the `DropView` operationId).
 	DropView(ctx context.Context, viewID int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// UnfollowView Be told no longer
+	//
+	// Corresponds with DELETE /api/v1/views/{view_id}/follow (the `UnfollowView` operationId).
+	UnfollowView(ctx context.Context, viewID int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FollowView Be told of what comes into a view
+	//
+	// Corresponds with PUT /api/v1/views/{view_id}/follow (the `FollowView` operationId).
+	FollowView(ctx context.Context, viewID int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetHealth Whether the service can serve
 	//
@@ -4734,6 +4889,36 @@ func (c *Client) ListKinds(ctx context.Context, reqEditors ...RequestEditorFn) (
 // Corresponds with GET /api/v1/live (the `WatchLive` operationId).
 func (c *Client) WatchLive(ctx context.Context, params *WatchLiveParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewWatchLiveRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListMails Mails that were sent, or are to be
+//
+// Corresponds with GET /api/v1/mails (the `ListMails` operationId).
+func (c *Client) ListMails(ctx context.Context, params *ListMailsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListMailsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MailAgain Send a mail once more, whatever came of it
+//
+// Corresponds with POST /api/v1/mails/{mail_id}/again (the `MailAgain` operationId).
+func (c *Client) MailAgain(ctx context.Context, mailID int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMailAgainRequest(c.Server, mailID)
 	if err != nil {
 		return nil, err
 	}
@@ -6045,6 +6230,70 @@ func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEdit
 	return c.Client.Do(req)
 }
 
+// GetMailing When one is mailed what one is told
+//
+// Corresponds with GET /api/v1/session/mail (the `GetMailing` operationId).
+func (c *Client) GetMailing(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetMailingRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetMailingWithBody Say when one is mailed what one is told
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/session/mail (the `SetMailing` operationId).
+func (c *Client) SetMailingWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetMailingRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetMailing Say when one is mailed what one is told
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/session/mail (the `SetMailing` operationId).
+func (c *Client) SetMailing(ctx context.Context, body SetMailingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetMailingRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TestMail Send oneself a mail that says that it is a test
+//
+// Corresponds with POST /api/v1/session/mail/test (the `TestMail` operationId).
+func (c *Client) TestMail(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestMailRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ChangePasswordWithBody Change one's password; all other sessions end
 //
 // Takes any type of body and a specified content type.
@@ -6295,6 +6544,36 @@ func (c *Client) AddView(ctx context.Context, body AddViewJSONRequestBody, reqEd
 // Corresponds with DELETE /api/v1/views/{view_id} (the `DropView` operationId).
 func (c *Client) DropView(ctx context.Context, viewID int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewDropViewRequest(c.Server, viewID)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// UnfollowView Be told no longer
+//
+// Corresponds with DELETE /api/v1/views/{view_id}/follow (the `UnfollowView` operationId).
+func (c *Client) UnfollowView(ctx context.Context, viewID int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUnfollowViewRequest(c.Server, viewID)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FollowView Be told of what comes into a view
+//
+// Corresponds with PUT /api/v1/views/{view_id}/follow (the `FollowView` operationId).
+func (c *Client) FollowView(ctx context.Context, viewID int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFollowViewRequest(c.Server, viewID)
 	if err != nil {
 		return nil, err
 	}
@@ -8294,6 +8573,106 @@ func NewWatchLiveRequest(server string, params *WatchLiveParams) (*http.Request,
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListMailsRequest constructs an http.Request for the ListMails method
+func NewListMailsRequest(server string, params *ListMailsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/mails")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Page != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "page", *params.Page, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Size != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "size", *params.Size, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewMailAgainRequest constructs an http.Request for the MailAgain method
+func NewMailAgainRequest(server string, mailID int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "mail_id", mailID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/mails/%s/again", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -10982,6 +11361,100 @@ func NewSignInRequestWithBody(server string, contentType string, body io.Reader)
 	return req, nil
 }
 
+// NewGetMailingRequest constructs an http.Request for the GetMailing method
+func NewGetMailingRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/session/mail")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetMailingRequest calls the generic SetMailing builder with application/json body
+func NewSetMailingRequest(server string, body SetMailingJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetMailingRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetMailingRequestWithBody constructs an http.Request for the SetMailing method, with any body, and a specified content type
+func NewSetMailingRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/session/mail")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTestMailRequest constructs an http.Request for the TestMail method
+func NewTestMailRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/session/mail/test")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewChangePasswordRequest calls the generic ChangePassword builder with application/json body
 func NewChangePasswordRequest(server string, body ChangePasswordJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -11454,6 +11927,74 @@ func NewDropViewRequest(server string, viewID int64) (*http.Request, error) {
 	return req, nil
 }
 
+// NewUnfollowViewRequest constructs an http.Request for the UnfollowView method
+func NewUnfollowViewRequest(server string, viewID int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "view_id", viewID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/views/%s/follow", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewFollowViewRequest constructs an http.Request for the FollowView method
+func NewFollowViewRequest(server string, viewID int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "view_id", viewID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/views/%s/follow", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetHealthRequest constructs an http.Request for the GetHealth method
 func NewGetHealthRequest(server string) (*http.Request, error) {
 	var err error
@@ -11835,6 +12376,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/live (the `WatchLive` operationId).
 	WatchLiveWithResponse(ctx context.Context, params *WatchLiveParams, reqEditors ...RequestEditorFn) (*WatchLiveResponse, error)
+
+	// ListMailsWithResponse Mails that were sent, or are to be
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/mails (the `ListMails` operationId).
+	ListMailsWithResponse(ctx context.Context, params *ListMailsParams, reqEditors ...RequestEditorFn) (*ListMailsResponse, error)
+
+	// MailAgainWithResponse Send a mail once more, whatever came of it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/mails/{mail_id}/again (the `MailAgain` operationId).
+	MailAgainWithResponse(ctx context.Context, mailID int64, reqEditors ...RequestEditorFn) (*MailAgainResponse, error)
 
 	// ListNoticesWithResponse What one is told
 	//
@@ -12407,6 +12962,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/session (the `SignIn` operationId).
 	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
 
+	// GetMailingWithResponse When one is mailed what one is told
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/session/mail (the `GetMailing` operationId).
+	GetMailingWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetMailingResponse, error)
+
+	// SetMailingWithBodyWithResponse Say when one is mailed what one is told
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/session/mail (the `SetMailing` operationId).
+	SetMailingWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetMailingResponse, error)
+
+	// SetMailingWithResponse Say when one is mailed what one is told
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/session/mail (the `SetMailing` operationId).
+	SetMailingWithResponse(ctx context.Context, body SetMailingJSONRequestBody, reqEditors ...RequestEditorFn) (*SetMailingResponse, error)
+
+	// TestMailWithResponse Send oneself a mail that says that it is a test
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/session/mail/test (the `TestMail` operationId).
+	TestMailWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*TestMailResponse, error)
+
 	// ChangePasswordWithBodyWithResponse Change one's password; all other sessions end
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -12522,6 +13105,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /api/v1/views/{view_id} (the `DropView` operationId).
 	DropViewWithResponse(ctx context.Context, viewID int64, reqEditors ...RequestEditorFn) (*DropViewResponse, error)
+
+	// UnfollowViewWithResponse Be told no longer
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/views/{view_id}/follow (the `UnfollowView` operationId).
+	UnfollowViewWithResponse(ctx context.Context, viewID int64, reqEditors ...RequestEditorFn) (*UnfollowViewResponse, error)
+
+	// FollowViewWithResponse Be told of what comes into a view
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/views/{view_id}/follow (the `FollowView` operationId).
+	FollowViewWithResponse(ctx context.Context, viewID int64, reqEditors ...RequestEditorFn) (*FollowViewResponse, error)
 
 	// GetHealthWithResponse Whether the service can serve
 	//
@@ -14160,6 +14757,95 @@ func (r WatchLiveResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r WatchLiveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListMailsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MailPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListMailsResponse) GetJSON200() *MailPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListMailsResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListMailsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListMailsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListMailsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListMailsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MailAgainResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MailAgainResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MailAgainResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MailAgainResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MailAgainResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MailAgainResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -16764,6 +17450,136 @@ func (r SignInResponse) ContentType() string {
 	return ""
 }
 
+type GetMailingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Mailing
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetMailingResponse) GetJSON200() *Mailing {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetMailingResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetMailingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetMailingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetMailingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetMailingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetMailingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetMailingResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetMailingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetMailingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetMailingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetMailingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TestMailResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TestMailResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TestMailResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TestMailResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TestMailResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TestMailResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ChangePasswordResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -17313,6 +18129,88 @@ func (r DropViewResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r DropViewResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type UnfollowViewResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r UnfollowViewResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r UnfollowViewResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r UnfollowViewResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r UnfollowViewResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r UnfollowViewResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type FollowViewResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FollowViewResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FollowViewResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FollowViewResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FollowViewResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FollowViewResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -17927,6 +18825,32 @@ func (c *ClientWithResponses) WatchLiveWithResponse(ctx context.Context, params 
 		return nil, err
 	}
 	return ParseWatchLiveResponse(rsp)
+}
+
+// ListMailsWithResponse Mails that were sent, or are to be
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/mails (the `ListMails` operationId).
+func (c *ClientWithResponses) ListMailsWithResponse(ctx context.Context, params *ListMailsParams, reqEditors ...RequestEditorFn) (*ListMailsResponse, error) {
+	rsp, err := c.ListMails(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListMailsResponse(rsp)
+}
+
+// MailAgainWithResponse Send a mail once more, whatever came of it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/mails/{mail_id}/again (the `MailAgain` operationId).
+func (c *ClientWithResponses) MailAgainWithResponse(ctx context.Context, mailID int64, reqEditors ...RequestEditorFn) (*MailAgainResponse, error) {
+	rsp, err := c.MailAgain(ctx, mailID, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMailAgainResponse(rsp)
 }
 
 // ListNoticesWithResponse What one is told
@@ -18974,6 +19898,58 @@ func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignI
 	return ParseSignInResponse(rsp)
 }
 
+// GetMailingWithResponse When one is mailed what one is told
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/session/mail (the `GetMailing` operationId).
+func (c *ClientWithResponses) GetMailingWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetMailingResponse, error) {
+	rsp, err := c.GetMailing(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetMailingResponse(rsp)
+}
+
+// SetMailingWithBodyWithResponse Say when one is mailed what one is told
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/session/mail (the `SetMailing` operationId).
+func (c *ClientWithResponses) SetMailingWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetMailingResponse, error) {
+	rsp, err := c.SetMailingWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetMailingResponse(rsp)
+}
+
+// SetMailingWithResponse Say when one is mailed what one is told
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/session/mail (the `SetMailing` operationId).
+func (c *ClientWithResponses) SetMailingWithResponse(ctx context.Context, body SetMailingJSONRequestBody, reqEditors ...RequestEditorFn) (*SetMailingResponse, error) {
+	rsp, err := c.SetMailing(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetMailingResponse(rsp)
+}
+
+// TestMailWithResponse Send oneself a mail that says that it is a test
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/session/mail/test (the `TestMail` operationId).
+func (c *ClientWithResponses) TestMailWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*TestMailResponse, error) {
+	rsp, err := c.TestMail(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTestMailResponse(rsp)
+}
+
 // ChangePasswordWithBodyWithResponse Change one's password; all other sessions end
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -19184,6 +20160,32 @@ func (c *ClientWithResponses) DropViewWithResponse(ctx context.Context, viewID i
 		return nil, err
 	}
 	return ParseDropViewResponse(rsp)
+}
+
+// UnfollowViewWithResponse Be told no longer
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/views/{view_id}/follow (the `UnfollowView` operationId).
+func (c *ClientWithResponses) UnfollowViewWithResponse(ctx context.Context, viewID int64, reqEditors ...RequestEditorFn) (*UnfollowViewResponse, error) {
+	rsp, err := c.UnfollowView(ctx, viewID, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseUnfollowViewResponse(rsp)
+}
+
+// FollowViewWithResponse Be told of what comes into a view
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/views/{view_id}/follow (the `FollowView` operationId).
+func (c *ClientWithResponses) FollowViewWithResponse(ctx context.Context, viewID int64, reqEditors ...RequestEditorFn) (*FollowViewResponse, error) {
+	rsp, err := c.FollowView(ctx, viewID, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFollowViewResponse(rsp)
 }
 
 // GetHealthWithResponse Whether the service can serve
@@ -20313,6 +21315,68 @@ func ParseWatchLiveResponse(rsp *http.Response) (*WatchLiveResponse, error) {
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListMailsResponse parses an HTTP response from a ListMailsWithResponse call
+func ParseListMailsResponse(rsp *http.Response) (*ListMailsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListMailsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MailPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMailAgainResponse parses an HTTP response from a MailAgainWithResponse call
+func ParseMailAgainResponse(rsp *http.Response) (*MailAgainResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MailAgainResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -22137,6 +23201,97 @@ func ParseSignInResponse(rsp *http.Response) (*SignInResponse, error) {
 	return response, nil
 }
 
+// ParseGetMailingResponse parses an HTTP response from a GetMailingWithResponse call
+func ParseGetMailingResponse(rsp *http.Response) (*GetMailingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetMailingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Mailing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetMailingResponse parses an HTTP response from a SetMailingWithResponse call
+func ParseSetMailingResponse(rsp *http.Response) (*SetMailingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetMailingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTestMailResponse parses an HTTP response from a TestMailWithResponse call
+func ParseTestMailResponse(rsp *http.Response) (*TestMailResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TestMailResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseChangePasswordResponse parses an HTTP response from a ChangePasswordWithResponse call
 func ParseChangePasswordResponse(rsp *http.Response) (*ChangePasswordResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -22510,6 +23665,64 @@ func ParseDropViewResponse(rsp *http.Response) (*DropViewResponse, error) {
 	}
 
 	response := &DropViewResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseUnfollowViewResponse parses an HTTP response from a UnfollowViewWithResponse call
+func ParseUnfollowViewResponse(rsp *http.Response) (*UnfollowViewResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &UnfollowViewResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFollowViewResponse parses an HTTP response from a FollowViewWithResponse call
+func ParseFollowViewResponse(rsp *http.Response) (*FollowViewResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FollowViewResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}

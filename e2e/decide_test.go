@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"context"
+	"errors"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -163,5 +165,66 @@ func TestARoleAtOneService(t *testing.T) {
 	}
 	if r := run(t, home, nil, "result", "main-line", "fennick-quay", "trunk"); r.status != 2 || !strings.Contains(r.err, "this needs the role lead at fennick-quay; yours is reviewer") {
 		t.Errorf("exit %d %s", r.status, r.err)
+	}
+}
+
+// TestPeopleAreMailed has somebody be mailed at once, by a running service through a mail
+// server, and reads what arrives.
+func TestPeopleAreMailed(t *testing.T) {
+	s, home := startDemo(t)
+	box := s.address(t, "mail")
+	iva, noor := newBrowser(t), newBrowser(t)
+	iva.signIn(s, demoViewer)
+	noor.signIn(s, demoReviewer)
+	iva.do("she wants to be mailed at once", chromedp.Navigate(s.url+"/you"), shows("once a day, with what waits for you"), chromedp.Click(`//label[contains(., "at once")]`, chromedp.BySearch), shows("Kept"), button("Send me a test"), shows("A test is on its way to you"))
+	noor.do("a view is shared", chromedp.Navigate(s.url+"/findings?q=quay_label"), settled(), button("Views"), chromedp.SendKeys(`input[placeholder^="Keep this list"]`, "Renamed"),
+		chromedp.Click(`//span[text()="others see it too"]`, chromedp.BySearch), settled(), chromedp.Click(`//button[normalize-space()="Keep"]`, chromedp.BySearch), shows("Kept as Renamed"))
+	iva.do("and followed", chromedp.Navigate(s.url+"/findings"), settled(), button("Views"), shows("Renamed"), button("Follow"), shows("✓ Following"))
+	noor.do("she is mentioned", chromedp.Navigate(s.url+"/findings?kind=secret-value"), shows("4 findings"), settled(), chromedp.Click(`(//td//a[text()="secret-value"])[1]`, chromedp.BySearch), shows("Decide"),
+		chromedp.SendKeys(`//textarea[@id="comment"]`, "@iva the hash is $2b$12$thisIsNotForMail", chromedp.BySearch), button("Comment"), shows("Comment added"))
+	renamed := filepath.Join(t.TempDir(), "renamed.har")
+	har, err := os.ReadFile(filepath.Join(home, "visitor.har"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(renamed, []byte(strings.ReplaceAll(string(har), `\"label\":`, `\"quay_label\":`)), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	signIn(t, s, home)
+	if r := run(t, home, nil, "capture", "upload", "--service", "fennick-quay", renamed); r.status != 0 {
+		t.Fatalf("exit %d\n%s%s", r.status, r.out, r.err)
+	}
+	iva.do("the mail has arrived", chromedp.Navigate(box), chromedp.ActionFunc(func(ctx context.Context) error {
+		for deadline := time.Now().Add(pageTime); time.Now().Before(deadline); {
+			var text string
+			if err := chromedp.Run(ctx, chromedp.Navigate(box), chromedp.Evaluate(`document.body.innerText`, &text)); err != nil {
+				return err
+			}
+			if strings.Contains(text, "Inkret: a test") && strings.Contains(text, "Noor Adeyar mentions you") && strings.Contains(text, "Renamed: ") && strings.Contains(text, s.url+"/findings?q=quay_label") {
+				if strings.Contains(text, "thisIsNotForMail") {
+					t.Errorf("a mail has what people wrote:\n%s", text)
+				}
+				return nil
+			}
+		}
+		return errors.New("it has not")
+	}))
+	if r := run(t, home, nil, "mail", "list"); r.status != 2 || !strings.Contains(r.err, "needs the role administrator") {
+		t.Errorf("exit %d\n%s", r.status, r.err)
+	}
+	if r := run(t, home, nil, "mail", "when", "never"); r.status != 0 || !strings.Contains(r.out, "You are mailed: never.") {
+		t.Errorf("exit %d\n%s%s", r.status, r.out, r.err)
+	}
+	signInAs(t, s, home, "marlo@fennick-quay.example")
+	if r := run(t, home, nil, "mail", "list"); r.status != 0 || !strings.Contains(r.out, "Inkret: a test") || !strings.Contains(r.out, "taken") {
+		t.Errorf("exit %d\n%s%s", r.status, r.out, r.err)
+	}
+	marlo := newBrowser(t)
+	marlo.signIn(s, "marlo@fennick-quay.example")
+	marlo.do("and the console lists it", chromedp.Navigate(s.url+"/settings"), shows("Inkret: a test"), shows("✓ taken"))
+	for _, b := range []*browser{iva, noor, marlo} {
+		if said := b.said(); len(said) > 0 {
+			t.Errorf("a browser complains: %q", said)
+		}
 	}
 }

@@ -280,6 +280,27 @@ func (e FlowState) Valid() bool {
 	}
 }
 
+// Defines values for Mailed.
+const (
+	AtOnce Mailed = "at-once"
+	Daily  Mailed = "daily"
+	Never  Mailed = "never"
+)
+
+// Valid indicates whether the value is a known member of the Mailed enum.
+func (e Mailed) Valid() bool {
+	switch e {
+	case AtOnce:
+		return true
+	case Daily:
+		return true
+	case Never:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for NewHookKinds.
 const (
 	NewHookKindsAssigned NewHookKinds = "assigned"
@@ -328,6 +349,7 @@ const (
 	NoticeKindMoved     NoticeKind = "moved"
 	NoticeKindRequest   NoticeKind = "request"
 	NoticeKindReturned  NoticeKind = "returned"
+	NoticeKindView      NoticeKind = "view"
 	NoticeKindWaiver    NoticeKind = "waiver"
 )
 
@@ -347,6 +369,8 @@ func (e NoticeKind) Valid() bool {
 	case NoticeKindRequest:
 		return true
 	case NoticeKindReturned:
+		return true
+	case NoticeKindView:
 		return true
 	case NoticeKindWaiver:
 		return true
@@ -496,6 +520,27 @@ func (e Scope) Valid() bool {
 	case Read:
 		return true
 	case Record:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SentMailState.
+const (
+	SentMailStateGivenUp SentMailState = "given up"
+	SentMailStateTaken   SentMailState = "taken"
+	SentMailStateWaiting SentMailState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the SentMailState enum.
+func (e SentMailState) Valid() bool {
+	switch e {
+	case SentMailStateGivenUp:
+		return true
+	case SentMailStateTaken:
+		return true
+	case SentMailStateWaiting:
 		return true
 	default:
 		return false
@@ -1858,6 +1903,32 @@ type LiveFinding struct {
 	Severity Severity `json:"severity"`
 }
 
+// MailPage defines model for MailPage.
+type MailPage struct {
+	Items []SentMail `json:"items"`
+	Page  int        `json:"page"`
+	Size  int        `json:"size"`
+	Total int        `json:"total"`
+}
+
+// MailWish defines model for MailWish.
+type MailWish struct {
+	When Mailed `json:"when"`
+}
+
+// Mailed defines model for Mailed.
+type Mailed string
+
+// Mailing defines model for Mailing.
+type Mailing struct {
+	// DigestHour From which a day's mail is sent, UTC
+	DigestHour int `json:"digest_hour"`
+
+	// Server There is a mail server; without one nothing is mailed
+	Server bool   `json:"server"`
+	When   Mailed `json:"when"`
+}
+
 // MainLine defines model for MainLine.
 type MainLine struct {
 	Line string `json:"line"`
@@ -1977,6 +2048,9 @@ type Notice struct {
 	Read      bool       `json:"read"`
 	RequestID *int64     `json:"request_id,omitempty"`
 	Text      string     `json:"text"`
+
+	// View The query of the view that something came into
+	View *string `json:"view,omitempty"`
 }
 
 // NoticeKind defines model for Notice.Kind.
@@ -2270,11 +2344,14 @@ type Role string
 // SavedView defines model for SavedView.
 type SavedView struct {
 	Author string `json:"author"`
-	ID     int64  `json:"id"`
-	Name   string `json:"name"`
-	Own    bool   `json:"own"`
-	Query  string `json:"query"`
-	Shared bool   `json:"shared"`
+
+	// Follows One is told of what comes into it
+	Follows bool   `json:"follows"`
+	ID      int64  `json:"id"`
+	Name    string `json:"name"`
+	Own     bool   `json:"own"`
+	Query   string `json:"query"`
+	Shared  bool   `json:"shared"`
 }
 
 // Saving defines model for Saving.
@@ -2300,6 +2377,28 @@ type SecondFactor struct {
 	On           bool `json:"on"`
 	RecoveryLeft int  `json:"recovery_left"`
 }
+
+// SentMail defines model for SentMail.
+type SentMail struct {
+	ID   int64     `json:"id"`
+	Made time.Time `json:"made"`
+
+	// Next When it is tried next
+	Next   *time.Time `json:"next,omitempty"`
+	Person string     `json:"person"`
+
+	// Said What came of the last try
+	Said    *string       `json:"said,omitempty"`
+	State   SentMailState `json:"state"`
+	Subject string        `json:"subject"`
+	Taken   *time.Time    `json:"taken,omitempty"`
+	Text    string        `json:"text"`
+	To      string        `json:"to"`
+	Tries   int           `json:"tries"`
+}
+
+// SentMailState defines model for SentMail.State.
+type SentMailState string
 
 // Sentence defines model for Sentence.
 type Sentence struct {
@@ -2844,6 +2943,15 @@ type WatchLiveParams struct {
 	Service *string `form:"service,omitempty" json:"service,omitempty"`
 }
 
+// ListMailsParams defines parameters for ListMails.
+type ListMailsParams struct {
+	// Page From 1
+	Page *PageNumber `form:"page,omitempty" json:"page,omitempty"`
+
+	// Size Items a page
+	Size *PageSize `form:"size,omitempty" json:"size,omitempty"`
+}
+
 // ListNoticesParams defines parameters for ListNotices.
 type ListNoticesParams struct {
 	// Unread Only what is not read
@@ -3092,6 +3200,9 @@ type AllowServerJSONRequestBody AllowServerJSONBody
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = Credentials
 
+// SetMailingJSONRequestBody defines body for SetMailing for application/json ContentType.
+type SetMailingJSONRequestBody = MailWish
+
 // ChangePasswordJSONRequestBody defines body for ChangePassword for application/json ContentType.
 type ChangePasswordJSONRequestBody = PasswordChange
 
@@ -3211,6 +3322,12 @@ type ServerInterface interface {
 	// WatchLive Calls as they come in from recorders and recaptures
 	// (GET /api/v1/live)
 	WatchLive(ctx *echo.Context, params WatchLiveParams) error
+	// ListMails Mails that were sent, or are to be
+	// (GET /api/v1/mails)
+	ListMails(ctx *echo.Context, params ListMailsParams) error
+	// MailAgain Send a mail once more, whatever came of it
+	// (POST /api/v1/mails/{mail_id}/again)
+	MailAgain(ctx *echo.Context, mailID int64) error
 	// ListNotices What one is told
 	// (GET /api/v1/notices)
 	ListNotices(ctx *echo.Context, params ListNoticesParams) error
@@ -3376,6 +3493,15 @@ type ServerInterface interface {
 	// SignIn Sign in with e-mail and password
 	// (POST /api/v1/session)
 	SignIn(ctx *echo.Context) error
+	// GetMailing When one is mailed what one is told
+	// (GET /api/v1/session/mail)
+	GetMailing(ctx *echo.Context) error
+	// SetMailing Say when one is mailed what one is told
+	// (PUT /api/v1/session/mail)
+	SetMailing(ctx *echo.Context) error
+	// TestMail Send oneself a mail that says that it is a test
+	// (POST /api/v1/session/mail/test)
+	TestMail(ctx *echo.Context) error
 	// ChangePassword Change one's password; all other sessions end
 	// (PUT /api/v1/session/password)
 	ChangePassword(ctx *echo.Context) error
@@ -3412,6 +3538,12 @@ type ServerInterface interface {
 	// DropView Drop a view of one's own
 	// (DELETE /api/v1/views/{view_id})
 	DropView(ctx *echo.Context, viewID int64) error
+	// UnfollowView Be told no longer
+	// (DELETE /api/v1/views/{view_id}/follow)
+	UnfollowView(ctx *echo.Context, viewID int64) error
+	// FollowView Be told of what comes into a view
+	// (PUT /api/v1/views/{view_id}/follow)
+	FollowView(ctx *echo.Context, viewID int64) error
 	// GetHealth Whether the service can serve
 	// (GET /healthz)
 	GetHealth(ctx *echo.Context) error
@@ -4273,6 +4405,47 @@ func (w *ServerInterfaceWrapper) WatchLive(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.WatchLive(ctx, params)
+	return err
+}
+
+// ListMails converts echo context to params.
+func (w *ServerInterfaceWrapper) ListMails(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListMailsParams
+	// ------------- Optional query parameter "page" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "page", ctx.QueryParams(), &params.Page, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter page: %s", err))
+	}
+
+	// ------------- Optional query parameter "size" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "size", ctx.QueryParams(), &params.Size, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter size: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListMails(ctx, params)
+	return err
+}
+
+// MailAgain converts echo context to params.
+func (w *ServerInterfaceWrapper) MailAgain(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "mail_id" -------------
+	var mailID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "mail_id", ctx.Param("mail_id"), &mailID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter mail_id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.MailAgain(ctx, mailID)
 	return err
 }
 
@@ -5364,6 +5537,33 @@ func (w *ServerInterfaceWrapper) SignIn(ctx *echo.Context) error {
 	return err
 }
 
+// GetMailing converts echo context to params.
+func (w *ServerInterfaceWrapper) GetMailing(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetMailing(ctx)
+	return err
+}
+
+// SetMailing converts echo context to params.
+func (w *ServerInterfaceWrapper) SetMailing(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetMailing(ctx)
+	return err
+}
+
+// TestMail converts echo context to params.
+func (w *ServerInterfaceWrapper) TestMail(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TestMail(ctx)
+	return err
+}
+
 // ChangePassword converts echo context to params.
 func (w *ServerInterfaceWrapper) ChangePassword(ctx *echo.Context) error {
 	var err error
@@ -5530,6 +5730,38 @@ func (w *ServerInterfaceWrapper) DropView(ctx *echo.Context) error {
 	return err
 }
 
+// UnfollowView converts echo context to params.
+func (w *ServerInterfaceWrapper) UnfollowView(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "view_id" -------------
+	var viewID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "view_id", ctx.Param("view_id"), &viewID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter view_id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.UnfollowView(ctx, viewID)
+	return err
+}
+
+// FollowView converts echo context to params.
+func (w *ServerInterfaceWrapper) FollowView(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "view_id" -------------
+	var viewID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "view_id", ctx.Param("view_id"), &viewID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter view_id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.FollowView(ctx, viewID)
+	return err
+}
+
 // GetHealth converts echo context to params.
 func (w *ServerInterfaceWrapper) GetHealth(ctx *echo.Context) error {
 	var err error
@@ -5591,6 +5823,11 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/api/v1/session", wrapper.GetSession, options.OperationMiddlewares["getSession"]...)
 	router.POST(options.BaseURL+"/api/v1/session", wrapper.SignIn, options.OperationMiddlewares["signIn"]...)
 	router.PUT(options.BaseURL+"/api/v1/session/password", wrapper.ChangePassword, options.OperationMiddlewares["changePassword"]...)
+	router.GET(options.BaseURL+"/api/v1/session/mail", wrapper.GetMailing, options.OperationMiddlewares["getMailing"]...)
+	router.PUT(options.BaseURL+"/api/v1/session/mail", wrapper.SetMailing, options.OperationMiddlewares["setMailing"]...)
+	router.POST(options.BaseURL+"/api/v1/session/mail/test", wrapper.TestMail, options.OperationMiddlewares["testMail"]...)
+	router.GET(options.BaseURL+"/api/v1/mails", wrapper.ListMails, options.OperationMiddlewares["listMails"]...)
+	router.POST(options.BaseURL+"/api/v1/mails/:mail_id/again", wrapper.MailAgain, options.OperationMiddlewares["mailAgain"]...)
 	router.GET(options.BaseURL+"/api/v1/sessions", wrapper.ListSessions, options.OperationMiddlewares["listSessions"]...)
 	router.DELETE(options.BaseURL+"/api/v1/sessions/:session_id", wrapper.EndSession, options.OperationMiddlewares["endSession"]...)
 	router.GET(options.BaseURL+"/api/v1/second-factor", wrapper.GetSecondFactor, options.OperationMiddlewares["getSecondFactor"]...)
@@ -5670,6 +5907,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/api/v1/views", wrapper.ListViews, options.OperationMiddlewares["listViews"]...)
 	router.POST(options.BaseURL+"/api/v1/views", wrapper.AddView, options.OperationMiddlewares["addView"]...)
 	router.DELETE(options.BaseURL+"/api/v1/views/:view_id", wrapper.DropView, options.OperationMiddlewares["dropView"]...)
+	router.DELETE(options.BaseURL+"/api/v1/views/:view_id/follow", wrapper.UnfollowView, options.OperationMiddlewares["unfollowView"]...)
+	router.PUT(options.BaseURL+"/api/v1/views/:view_id/follow", wrapper.FollowView, options.OperationMiddlewares["followView"]...)
 	router.GET(options.BaseURL+"/api/v1/hooks", wrapper.ListHooks, options.OperationMiddlewares["listHooks"]...)
 	router.POST(options.BaseURL+"/api/v1/hooks", wrapper.AddHook, options.OperationMiddlewares["addHook"]...)
 	router.DELETE(options.BaseURL+"/api/v1/hooks/:hook_id", wrapper.DropHook, options.OperationMiddlewares["dropHook"]...)
@@ -7047,6 +7286,78 @@ type WatchLivedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response WatchLivedefaultApplicationProblemPlusJSONResponse) VisitWatchLiveResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListMailsRequestObject struct {
+	Params ListMailsParams
+}
+
+type ListMailsResponseObject interface {
+	VisitListMailsResponse(w http.ResponseWriter) error
+}
+
+type ListMails200JSONResponse MailPage
+
+func (response ListMails200JSONResponse) VisitListMailsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListMailsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListMailsdefaultApplicationProblemPlusJSONResponse) VisitListMailsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MailAgainRequestObject struct {
+	MailID int64 `json:"mail_id"`
+}
+
+type MailAgainResponseObject interface {
+	VisitMailAgainResponse(w http.ResponseWriter) error
+}
+
+type MailAgain204Response struct {
+}
+
+func (response MailAgain204Response) VisitMailAgainResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type MailAgaindefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MailAgaindefaultApplicationProblemPlusJSONResponse) VisitMailAgainResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9205,6 +9516,109 @@ func (response SignIndefaultApplicationProblemPlusJSONResponse) VisitSignInRespo
 	return err
 }
 
+type GetMailingRequestObject struct {
+}
+
+type GetMailingResponseObject interface {
+	VisitGetMailingResponse(w http.ResponseWriter) error
+}
+
+type GetMailing200JSONResponse Mailing
+
+func (response GetMailing200JSONResponse) VisitGetMailingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetMailingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetMailingdefaultApplicationProblemPlusJSONResponse) VisitGetMailingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetMailingRequestObject struct {
+	Body *SetMailingJSONRequestBody
+}
+
+type SetMailingResponseObject interface {
+	VisitSetMailingResponse(w http.ResponseWriter) error
+}
+
+type SetMailing204Response struct {
+}
+
+func (response SetMailing204Response) VisitSetMailingResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SetMailingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetMailingdefaultApplicationProblemPlusJSONResponse) VisitSetMailingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TestMailRequestObject struct {
+}
+
+type TestMailResponseObject interface {
+	VisitTestMailResponse(w http.ResponseWriter) error
+}
+
+type TestMail204Response struct {
+}
+
+func (response TestMail204Response) VisitTestMailResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type TestMaildefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TestMaildefaultApplicationProblemPlusJSONResponse) VisitTestMailResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ChangePasswordRequestObject struct {
 	Body *ChangePasswordJSONRequestBody
 }
@@ -9655,6 +10069,72 @@ func (response DropViewdefaultApplicationProblemPlusJSONResponse) VisitDropViewR
 	return err
 }
 
+type UnfollowViewRequestObject struct {
+	ViewID int64 `json:"view_id"`
+}
+
+type UnfollowViewResponseObject interface {
+	VisitUnfollowViewResponse(w http.ResponseWriter) error
+}
+
+type UnfollowView204Response struct {
+}
+
+func (response UnfollowView204Response) VisitUnfollowViewResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type UnfollowViewdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response UnfollowViewdefaultApplicationProblemPlusJSONResponse) VisitUnfollowViewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FollowViewRequestObject struct {
+	ViewID int64 `json:"view_id"`
+}
+
+type FollowViewResponseObject interface {
+	VisitFollowViewResponse(w http.ResponseWriter) error
+}
+
+type FollowView204Response struct {
+}
+
+func (response FollowView204Response) VisitFollowViewResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type FollowViewdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FollowViewdefaultApplicationProblemPlusJSONResponse) VisitFollowViewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetHealthRequestObject struct {
 }
 
@@ -9783,6 +10263,12 @@ type StrictServerInterface interface {
 	// WatchLive Calls as they come in from recorders and recaptures
 	// (GET /api/v1/live)
 	WatchLive(ctx context.Context, request WatchLiveRequestObject) (WatchLiveResponseObject, error)
+	// ListMails Mails that were sent, or are to be
+	// (GET /api/v1/mails)
+	ListMails(ctx context.Context, request ListMailsRequestObject) (ListMailsResponseObject, error)
+	// MailAgain Send a mail once more, whatever came of it
+	// (POST /api/v1/mails/{mail_id}/again)
+	MailAgain(ctx context.Context, request MailAgainRequestObject) (MailAgainResponseObject, error)
 	// ListNotices What one is told
 	// (GET /api/v1/notices)
 	ListNotices(ctx context.Context, request ListNoticesRequestObject) (ListNoticesResponseObject, error)
@@ -9948,6 +10434,15 @@ type StrictServerInterface interface {
 	// SignIn Sign in with e-mail and password
 	// (POST /api/v1/session)
 	SignIn(ctx context.Context, request SignInRequestObject) (SignInResponseObject, error)
+	// GetMailing When one is mailed what one is told
+	// (GET /api/v1/session/mail)
+	GetMailing(ctx context.Context, request GetMailingRequestObject) (GetMailingResponseObject, error)
+	// SetMailing Say when one is mailed what one is told
+	// (PUT /api/v1/session/mail)
+	SetMailing(ctx context.Context, request SetMailingRequestObject) (SetMailingResponseObject, error)
+	// TestMail Send oneself a mail that says that it is a test
+	// (POST /api/v1/session/mail/test)
+	TestMail(ctx context.Context, request TestMailRequestObject) (TestMailResponseObject, error)
 	// ChangePassword Change one's password; all other sessions end
 	// (PUT /api/v1/session/password)
 	ChangePassword(ctx context.Context, request ChangePasswordRequestObject) (ChangePasswordResponseObject, error)
@@ -9984,6 +10479,12 @@ type StrictServerInterface interface {
 	// DropView Drop a view of one's own
 	// (DELETE /api/v1/views/{view_id})
 	DropView(ctx context.Context, request DropViewRequestObject) (DropViewResponseObject, error)
+	// UnfollowView Be told no longer
+	// (DELETE /api/v1/views/{view_id}/follow)
+	UnfollowView(ctx context.Context, request UnfollowViewRequestObject) (UnfollowViewResponseObject, error)
+	// FollowView Be told of what comes into a view
+	// (PUT /api/v1/views/{view_id}/follow)
+	FollowView(ctx context.Context, request FollowViewRequestObject) (FollowViewResponseObject, error)
 	// GetHealth Whether the service can serve
 	// (GET /healthz)
 	GetHealth(ctx context.Context, request GetHealthRequestObject) (GetHealthResponseObject, error)
@@ -11042,6 +11543,56 @@ func (sh *strictHandler) WatchLive(ctx *echo.Context, params WatchLiveParams) er
 		return err
 	} else if validResponse, ok := response.(WatchLiveResponseObject); ok {
 		return validResponse.VisitWatchLiveResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListMails operation middleware
+func (sh *strictHandler) ListMails(ctx *echo.Context, params ListMailsParams) error {
+	var request ListMailsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListMails(ctx.Request().Context(), request.(ListMailsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListMails")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListMailsResponseObject); ok {
+		return validResponse.VisitListMailsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// MailAgain operation middleware
+func (sh *strictHandler) MailAgain(ctx *echo.Context, mailID int64) error {
+	var request MailAgainRequestObject
+
+	request.MailID = mailID
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.MailAgain(ctx.Request().Context(), request.(MailAgainRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MailAgain")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(MailAgainResponseObject); ok {
+		return validResponse.VisitMailAgainResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -12963,6 +13514,98 @@ func (sh *strictHandler) SignIn(ctx *echo.Context) error {
 	return nil
 }
 
+// GetMailing operation middleware
+func (sh *strictHandler) GetMailing(ctx *echo.Context) error {
+	var request GetMailingRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetMailing(ctx.Request().Context(), request.(GetMailingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetMailing")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetMailingResponseObject); ok {
+		return validResponse.VisitGetMailingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetMailing operation middleware
+func (sh *strictHandler) SetMailing(ctx *echo.Context) error {
+	var request SetMailingRequestObject
+
+	var body SetMailingJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetMailing(ctx.Request().Context(), request.(SetMailingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetMailing")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetMailingResponseObject); ok {
+		return validResponse.VisitSetMailingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TestMail operation middleware
+func (sh *strictHandler) TestMail(ctx *echo.Context) error {
+	var request TestMailRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TestMail(ctx.Request().Context(), request.(TestMailRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TestMail")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TestMailResponseObject); ok {
+		return validResponse.VisitTestMailResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ChangePassword operation middleware
 func (sh *strictHandler) ChangePassword(ctx *echo.Context) error {
 	var request ChangePasswordRequestObject
@@ -13333,6 +13976,56 @@ func (sh *strictHandler) DropView(ctx *echo.Context, viewID int64) error {
 		return err
 	} else if validResponse, ok := response.(DropViewResponseObject); ok {
 		return validResponse.VisitDropViewResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// UnfollowView operation middleware
+func (sh *strictHandler) UnfollowView(ctx *echo.Context, viewID int64) error {
+	var request UnfollowViewRequestObject
+
+	request.ViewID = viewID
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.UnfollowView(ctx.Request().Context(), request.(UnfollowViewRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "UnfollowView")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(UnfollowViewResponseObject); ok {
+		return validResponse.VisitUnfollowViewResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// FollowView operation middleware
+func (sh *strictHandler) FollowView(ctx *echo.Context, viewID int64) error {
+	var request FollowViewRequestObject
+
+	request.ViewID = viewID
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.FollowView(ctx.Request().Context(), request.(FollowViewRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FollowView")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(FollowViewResponseObject); ok {
+		return validResponse.VisitFollowViewResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -268,7 +268,7 @@ func (h *handlers) ListFindings(ctx context.Context, r ListFindingsRequestObject
 	if err != nil {
 		return nil, err
 	}
-	by, err := h.findingFilter(ctx, &r.Params)
+	by, err := h.service.Filter(ctx, callerOf(ctx), queryOf(&r.Params))
 	if err != nil {
 		return nil, err
 	}
@@ -282,33 +282,6 @@ func (h *handlers) ListFindings(ctx context.Context, r ListFindingsRequestObject
 	}
 	return ListFindings200JSONResponse{Items: each(all, findingOf), Total: total, Page: page.Number, Size: page.Size,
 		BySeverity: severities(func(s scan.Severity) int { return counts[int(s)] })}, nil
-}
-
-// statesOf reads the states of a filter: names, `open` for all that want work
-// (also when nothing is said), or `any` for no filter.
-func statesOf(names []string) ([]string, error) {
-	if len(names) == 0 {
-		names = []string{"open"}
-	}
-	var out []string
-	for _, name := range names {
-		known := name == "any" || name == "open"
-		for _, s := range finding.States() {
-			known = known || string(s) == name
-			if name == "open" && s.Open() {
-				out = append(out, string(s))
-			}
-		}
-		switch {
-		case !known:
-			return nil, &service.Problem{Code: service.Invalid, Detail: "there is no state " + name}
-		case name == "any":
-			return nil, nil
-		case name != "open":
-			out = append(out, name)
-		}
-	}
-	return out, nil
 }
 
 // GetFinding implements [StrictServerInterface].

@@ -63,14 +63,7 @@ func (h *handlers) ListDeliveries(ctx context.Context, r ListDeliveriesRequestOb
 		return nil, err
 	}
 	return ListDeliveries200JSONResponse{Total: total, Page: page.Number, Size: page.Size, Items: each(all, func(d service.Delivery) Delivery {
-		state := DeliveryState("given up")
-		switch {
-		case !d.Done.IsZero():
-			state = "taken"
-		case !d.Next.IsZero():
-			state = "waiting"
-		}
-		return Delivery{ID: d.ID, Kind: d.Kind, Event: d.Event, Made: d.Made, Tries: d.Tries, State: state, Next: someTime(d.Next), Taken: someTime(d.Done), Said: some(d.Said)}
+		return Delivery{ID: d.ID, Kind: d.Kind, Event: d.Event, Made: d.Made, Tries: d.Tries, State: DeliveryState(stateOfDelivery(d.Done, d.Next)), Next: someTime(d.Next), Taken: someTime(d.Done), Said: some(d.Said)}
 	})}, nil
 }
 

@@ -87,7 +87,7 @@ func (s *site) call(t *testing.T, method, path, token, body string, headers ...s
 
 // path fills the parameters of an operation's path.
 func path(op api.Operation) string {
-	return strings.NewReplacer("{service}", "none", "{finding_id}", "0123456789abcdef", "{endpoint_id}", "x", "{capture_id}", "1", "{batch_id}", "1", "{token_id}", "99", "{chunk}", "1", "{audience}", "x", "{number}", "1", "{form}", "schema", "{person_id}", "99", "{hook_id}", "99", "{delivery_id}", "99", "{session_id}", "99", "{change_id}", "99", "{view_id}", "99", "{request_id}", "99", "{result_id}", "99").Replace(op.Path)
+	return strings.NewReplacer("{service}", "none", "{finding_id}", "0123456789abcdef", "{endpoint_id}", "x", "{capture_id}", "1", "{batch_id}", "1", "{token_id}", "99", "{chunk}", "1", "{audience}", "x", "{number}", "1", "{form}", "schema", "{person_id}", "99", "{hook_id}", "99", "{delivery_id}", "99", "{session_id}", "99", "{change_id}", "99", "{view_id}", "99", "{request_id}", "99", "{result_id}", "99", "{mail_id}", "99").Replace(op.Path)
 }
 
 // TestEveryOperationHoldsItsRole calls every operation as a stranger, with a

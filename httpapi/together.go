@@ -5,7 +5,6 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
-	"time"
 
 	"inkret/core/finding"
 	"inkret/core/scan"
@@ -14,41 +13,19 @@ import (
 
 func invalid(detail string) error { return &service.Problem{Code: service.Invalid, Detail: detail} }
 
-// findingFilter reads the filter of a list of findings.
-func (h *handlers) findingFilter(ctx context.Context, q *ListFindingsParams) (by service.FindingFilter, err error) {
-	by = service.FindingFilter{Kinds: list(q.Kind), Audience: value(q.Audience), Endpoint: value(q.Endpoint), Team: value(q.Team), Entity: value(q.Entity),
-		Field: value(q.Field), Batch: value(q.Batch), Label: strings.ToLower(value(q.Label)), Service: value(q.Service), Words: value(q.Q), Sort: string(value(q.Sort))}
-	if by.States, err = statesOf(list(q.State)); err != nil {
-		return by, err
-	}
-	for _, k := range by.Kinds {
-		if _, ok := scan.ParseKind(k); !ok {
-			return by, invalid("there is no kind " + k)
+// queryOf gives the query of a list of findings that was read into parameters.
+func queryOf(p *ListFindingsParams) url.Values {
+	q := url.Values{}
+	for name, v := range map[string]*string{"state": p.State, "severity": p.Severity, "kind": p.Kind, "audience": p.Audience, "endpoint": p.Endpoint, "team": p.Team, "entity": p.Entity, "field": p.Field,
+		"assigned": p.Assigned, "label": p.Label, "service": p.Service, "due": p.Due, "q": p.Q, "waiver": (*string)(p.Waiver), "sort": (*string)(p.Sort)} {
+		if v != nil {
+			q.Set(name, *v)
 		}
 	}
-	for _, name := range list(q.Severity) {
-		s, ok := scan.ParseSeverity(name)
-		if !ok {
-			return by, invalid("there is no severity " + name)
-		}
-		by.Severities = append(by.Severities, int(s))
+	if p.Batch != nil {
+		q.Set("batch", strconv.FormatInt(*p.Batch, 10))
 	}
-	if by.DueBefore = value(q.Due); by.DueBefore == "over" {
-		by.DueBefore = time.Now().UTC().Format(time.DateOnly)
-	} else if _, err := time.Parse(time.DateOnly, by.DueBefore); err != nil && by.DueBefore != "" {
-		return by, invalid("due is `over`, or a day such as 2027-03-31")
-	}
-	by.Asked = q.Waiver != nil
-	switch who := value(q.Assigned); {
-	case who == "":
-	case who == "nobody":
-		by.Person = -1
-	case strings.HasPrefix(who, "team:"):
-		by.Assigned = strings.TrimPrefix(who, "team:")
-	default:
-		by.Person, err = h.personOf(ctx, who)
-	}
-	return by, err
+	return q
 }
 
 // personOf gives the id of somebody who is named as `me` or by an e-mail address.
@@ -61,32 +38,12 @@ func (h *handlers) personOf(ctx context.Context, who string) (int64, error) {
 }
 
 // queryFilter reads a filter that is written as the query of a list of findings.
-func (h *handlers) queryFilter(ctx context.Context, query string) (by service.FindingFilter, err error) {
+func (h *handlers) queryFilter(ctx context.Context, query string) (service.FindingFilter, error) {
 	q, err := url.ParseQuery(strings.TrimPrefix(query, "?"))
 	if err != nil {
-		return by, invalid("the filter is no query: " + err.Error())
+		return service.FindingFilter{}, invalid("the filter is no query: " + err.Error())
 	}
-	p := ListFindingsParams{}
-	into := map[string]**string{"state": &p.State, "severity": &p.Severity, "kind": &p.Kind, "audience": &p.Audience, "endpoint": &p.Endpoint, "team": &p.Team, "entity": &p.Entity,
-		"field": &p.Field, "assigned": &p.Assigned, "label": &p.Label, "service": &p.Service, "due": &p.Due, "q": &p.Q}
-	for name, values := range q {
-		switch at := into[name]; {
-		case at != nil:
-			*at = &values[0]
-		case name == "waiver" && values[0] == string(Asked):
-			asked := Asked
-			p.Waiver = &asked
-		case name == "batch":
-			id, err := strconv.ParseInt(values[0], 10, 64)
-			if err != nil {
-				return by, invalid("a batch is named by its number")
-			}
-			p.Batch = &id
-		case name != "sort" && name != "page" && name != "size":
-			return by, invalid("a list of findings has no filter " + name)
-		}
-	}
-	return h.findingFilter(ctx, &p)
+	return h.service.Filter(ctx, callerOf(ctx), q)
 }
 
 // ChangeFindings implements [StrictServerInterface].
@@ -181,7 +138,7 @@ func (h *handlers) ListNotices(ctx context.Context, r ListNoticesRequestObject) 
 	}
 	all, total, fresh, err := h.service.Notices(ctx, callerOf(ctx), value(r.Params.Unread), page)
 	return ListNotices200JSONResponse{Total: total, Page: page.Number, Size: page.Size, Unread: fresh, Items: each(all, func(n service.Notice) Notice {
-		return Notice{ID: n.ID, At: n.At, Kind: NoticeKind(n.Kind), Author: n.Author, FindingID: some(n.FindingID), Finding: some(n.Finding), RequestID: some(n.RequestID), Text: n.Text, Read: n.Read}
+		return Notice{ID: n.ID, At: n.At, Kind: NoticeKind(n.Kind), Author: n.Author, FindingID: some(n.FindingID), Finding: some(n.Finding), RequestID: some(n.RequestID), View: some(n.View), Text: n.Text, Read: n.Read}
 	})}, err
 }
 
@@ -192,7 +149,7 @@ func (h *handlers) ReadNotices(ctx context.Context, r ReadNoticesRequestObject) 
 
 func viewOf(who int64) func(service.View) SavedView {
 	return func(v service.View) SavedView {
-		return SavedView{ID: v.ID, Name: v.Name, Query: v.Query, Shared: v.Shared, Author: v.Author, Own: v.PersonID == who}
+		return SavedView{ID: v.ID, Name: v.Name, Query: v.Query, Shared: v.Shared, Author: v.Author, Own: v.PersonID == who, Follows: v.Follows}
 	}
 }
 

@@ -5,10 +5,9 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
-	"strings"
-	"unicode"
 
 	"inkret/core/detect"
+	"inkret/core/exchange"
 	"inkret/core/finding"
 	"inkret/core/scan"
 )
@@ -82,13 +81,5 @@ func (r *Result) BySeverity() map[string]int {
 // rules is the number of the built-in rules, for every format that has room for it.
 const rules = detect.Rules
 
-// Clean makes text from a recording safe for a terminal: control characters and
-// those that reorder or hide text become visible as U+FFFD.
-func Clean(s string) string {
-	return strings.Map(func(r rune) rune {
-		if r < ' ' || r >= 0x7f && r < 0xa0 || unicode.Is(unicode.Cf, r) || unicode.Is(unicode.Zl, r) || unicode.Is(unicode.Zp, r) {
-			return unicode.ReplacementChar
-		}
-		return r
-	}, s)
-}
+// Clean makes text from a recording safe for a terminal.
+func Clean(s string) string { return exchange.Clean(s) }

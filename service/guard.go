@@ -97,8 +97,10 @@ const (
 	waiversEvery = time.Minute
 )
 
-// Run does what is to be done from time to time, until ctx ends.
-func (s *Service) Run(ctx context.Context) {
+// Run does what is to be done from time to time, until ctx ends. public is the address under
+// which people reach the service.
+func (s *Service) Run(ctx context.Context, public string) {
+	s.public = public
 	var all sync.WaitGroup
 	for _, task := range []struct {
 		every time.Duration
@@ -108,6 +110,8 @@ func (s *Service) Run(ctx context.Context) {
 		{purgeEvery, "dropping bodies whose time is over", func(ctx context.Context) error { _, err := s.Purge(ctx); return err }},
 		{waiversEvery, "ending waivers", s.EndWaivers},
 		{hooksEvery, "telling hooks", s.deliverOnce},
+		{mailEvery, "telling those who follow views", s.tellOfViews},
+		{mailEvery, "sending mail", s.mailOnce},
 	} {
 		all.Go(func() {
 			for ctx.Err() == nil {

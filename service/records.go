@@ -24,6 +24,7 @@ type (
 	Notice         = store.Notice
 	Hook           = store.Hook
 	Delivery       = store.Delivery
+	Mail           = store.Mail
 	LabelCount     = store.LabelCount
 	View           = store.View
 	Request        = store.Request

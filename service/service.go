@@ -70,6 +70,10 @@ type Service struct {
 	standings map[stood]Standing // as long as stoodAt is the last event
 	stoodAt   int64
 	hub       hub
+
+	mail       Sender // nil: there is no mail server
+	digestHour int
+	public     string // where people reach it, without a slash at its end; set before Run
 }
 
 // inForce is the contracts in force of a service, read.
@@ -86,6 +90,9 @@ type Options struct {
 	Log *slog.Logger     // told of what happens, never of values; discarded when nil
 	// MaxDisk bounds the database, in bytes; 0 is no bound.
 	MaxDisk int64
+	// Mail sends mail; nil is none. Digests are sent from DigestHour on, UTC.
+	Mail       Sender
+	DigestHour int
 }
 
 // Open opens a data folder and the key that its captures are encrypted with.
@@ -101,7 +108,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{store: st, now: o.Now, log: o.Log, inForce: map[string]inForce{}, growing: map[int64]*liveBatch{}}
+	s := &Service{store: st, now: o.Now, log: o.Log, inForce: map[string]inForce{}, growing: map[int64]*liveBatch{}, mail: o.Mail, digestHour: o.DigestHour}
 	if err := st.Limit(ctx, o.MaxDisk); err != nil {
 		st.Close()
 		return nil, err

@@ -247,6 +247,7 @@ type FindingFilter struct {
 	Label      string
 	DueBefore  string // a day: due before it
 	Asked      bool   // a waiver waits for approval
+	Since      int64  // came or came back after this event
 	Service    string
 	Words      string
 	Sort       string
@@ -300,6 +301,9 @@ func (by *FindingFilter) filter() filter {
 		} else {
 			f.and("due <> '' AND due < ?", by.DueBefore)
 		}
+	}
+	if by.Since > 0 {
+		f.and("findings.id IN (SELECT finding_id FROM events WHERE events.id > ? AND (events.kind = 'found' OR became = 'returned'))", by.Since)
 	}
 	if by.Asked {
 		f.and("asked_until <> ''")

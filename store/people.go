@@ -22,6 +22,10 @@ type Person struct {
 	FactorStep int64  // the time step of the last code that was used
 
 	Roles map[string]string // at services, by name, where it is not Role
+
+	Mail   string // when notices are mailed: at-once, daily or never
+	Mailed int64  // notices up to this one were mailed
+	Digest string // the day of the last digest
 }
 
 // Key is a session of a browser or a token of a program; its secret is kept
@@ -39,7 +43,7 @@ type Key struct {
 	Service string // the only one that a token may change; empty for all
 }
 
-const personColumns = `id, name, email, role, password, active, factor, factor_on, factor_step, ` + rolesColumn
+const personColumns = `id, name, email, role, password, active, factor, factor_on, factor_step, mail, mailed, digest, ` + rolesColumn
 
 // rolesColumn gives the roles at services as a JSON object, or nothing.
 const rolesColumn = `(SELECT json_group_object(services.name, service_roles.role) FROM service_roles JOIN services ON services.id = service_id WHERE person_id = people.id)`
@@ -47,7 +51,7 @@ const rolesColumn = `(SELECT json_group_object(services.name, service_roles.role
 func scanPerson(r scanner) (Person, error) {
 	var p Person
 	var roles string
-	if err := r.Scan(&p.ID, &p.Name, &p.Email, &p.Role, &p.Password, &p.Active, &p.Factor, &p.FactorOn, &p.FactorStep, &roles); err != nil {
+	if err := r.Scan(&p.ID, &p.Name, &p.Email, &p.Role, &p.Password, &p.Active, &p.Factor, &p.FactorOn, &p.FactorStep, &p.Mail, &p.Mailed, &p.Digest, &roles); err != nil {
 		return p, err
 	}
 	return p, json.Unmarshal([]byte(roles), &p.Roles)
@@ -144,9 +148,9 @@ func (s *Store) KeyByHash(ctx context.Context, hash string) (Key, Person, error)
 	var p Person
 	var roles string
 	into, finish := k.fields()
-	err := s.read.QueryRowContext(ctx, `SELECT `+keyColumns+`, people.id, people.name, people.email, people.role, people.password, people.active, people.factor_on, `+rolesColumn+`
+	err := s.read.QueryRowContext(ctx, `SELECT `+keyColumns+`, people.id, people.name, people.email, people.role, people.password, people.active, people.factor_on, people.mail, `+rolesColumn+`
 		FROM keys JOIN people ON people.id = keys.person_id WHERE hash = ?`, hash).
-		Scan(append(into, &p.ID, &p.Name, &p.Email, &p.Role, &p.Password, &p.Active, &p.FactorOn, &roles)...)
+		Scan(append(into, &p.ID, &p.Name, &p.Email, &p.Role, &p.Password, &p.Active, &p.FactorOn, &p.Mail, &roles)...)
 	finish()
 	if err != nil {
 		return k, p, none(err)

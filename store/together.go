@@ -385,23 +385,25 @@ type Notice struct {
 	ID        int64
 	PersonID  int64
 	At        time.Time
-	Kind      string // assigned, mentioned, moved, comment, returned, closed, request or waiver
+	Kind      string // assigned, mentioned, moved, comment, returned, closed, request, waiver or view
 	Author    string
 	By        int64 // the author's id: nobody is told of what they did; not kept
 	FindingID string
 	RequestID int64
+	ViewID    int64
 	Text      string
 	Read      bool
 
 	Finding string // in words: kind, endpoint and path
+	View    string // its query
 }
 
 func (n *Notice) add(ctx context.Context, tx *sql.Tx) error {
 	if n.PersonID == n.By || n.PersonID == 0 {
 		return nil
 	}
-	_, err := tx.ExecContext(ctx, `INSERT INTO notices (person_id, at, kind, author, finding_id, request_id, text) VALUES (?, ?, ?, ?, ?, ?, ?)`,
-		n.PersonID, millis(n.At), n.Kind, n.Author, n.FindingID, n.RequestID, n.Text)
+	_, err := tx.ExecContext(ctx, `INSERT INTO notices (person_id, at, kind, author, finding_id, request_id, view_id, text) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+		n.PersonID, millis(n.At), n.Kind, n.Author, n.FindingID, n.RequestID, n.ViewID, n.Text)
 	return err
 }
 
@@ -477,14 +479,19 @@ func (s *Store) Notices(ctx context.Context, person int64, unread bool, page Pag
 	if unread {
 		where, total = where+` AND read = 0`, fresh
 	}
-	all, err = rows(ctx, s.read, func(r scanner) (Notice, error) {
-		var n Notice
-		var at int64
-		err := r.Scan(&n.ID, &at, &n.Kind, &n.Author, &n.FindingID, &n.RequestID, &n.Text, &n.Read, &n.Finding)
-		n.At = when(at)
-		return n, err
-	}, `SELECT id, at, kind, author, finding_id, request_id, text, read, coalesce((SELECT kind || ' at ' || endpoint || ' ' || path FROM findings WHERE findings.id = finding_id), '') FROM notices`+where+` ORDER BY id DESC`+page.sql(), args...)
+	all, err = rows(ctx, s.read, scanNotice, `SELECT `+noticeColumns+` FROM notices`+where+` ORDER BY id DESC`+page.sql(), args...)
 	return all, total, fresh, err
+}
+
+const noticeColumns = `id, at, kind, author, finding_id, request_id, view_id, text, read,
+	coalesce((SELECT kind || ' at ' || endpoint || ' ' || path FROM findings WHERE findings.id = finding_id), ''), coalesce((SELECT query FROM views WHERE views.id = view_id), '')`
+
+func scanNotice(r scanner) (Notice, error) {
+	var n Notice
+	var at int64
+	err := r.Scan(&n.ID, &at, &n.Kind, &n.Author, &n.FindingID, &n.RequestID, &n.ViewID, &n.Text, &n.Read, &n.Finding, &n.View)
+	n.At = when(at)
+	return n, err
 }
 
 // ReadNotices marks what a person was told as read, up to a notice and that included.
@@ -502,6 +509,7 @@ type View struct {
 	Query    string // of the console's address
 	Shared   bool
 	Created  time.Time
+	Follows  bool // who asks is told of what comes into it
 }
 
 // Views lists a person's views and those that others share, by name.
@@ -509,11 +517,12 @@ func (s *Store) Views(ctx context.Context, person int64) ([]View, error) {
 	return rows(ctx, s.read, func(r scanner) (View, error) {
 		var v View
 		var at int64
-		err := r.Scan(&v.ID, &v.PersonID, &v.Author, &v.Name, &v.Query, &v.Shared, &at)
+		err := r.Scan(&v.ID, &v.PersonID, &v.Author, &v.Name, &v.Query, &v.Shared, &at, &v.Follows)
 		v.Created = when(at)
 		return v, err
-	}, `SELECT views.id, person_id, iif(people.name = '', email, people.name), views.name, query, shared, views.created FROM views JOIN people ON people.id = person_id
-		WHERE person_id = ? OR shared = 1 ORDER BY views.name COLLATE NOCASE, views.id`, person)
+	}, `SELECT views.id, person_id, iif(people.name = '', email, people.name), views.name, query, shared, views.created,
+		EXISTS (SELECT 1 FROM view_follows WHERE view_id = views.id AND view_follows.person_id = ?1) FROM views JOIN people ON people.id = person_id
+		WHERE person_id = ?1 OR shared = 1 ORDER BY views.name COLLATE NOCASE, views.id`, person)
 }
 
 // AddView keeps a view.

@@ -57,6 +57,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/session/mail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** When one is mailed what one is told */
+        get: operations["getMailing"];
+        /** Say when one is mailed what one is told */
+        put: operations["setMailing"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/mail/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send oneself a mail that says that it is a test */
+        post: operations["testMail"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mails": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Mails that were sent, or are to be */
+        get: operations["listMails"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mails/{mail_id}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a mail once more, whatever came of it */
+        post: operations["mailAgain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sessions": {
         parameters: {
             query?: never;
@@ -1269,6 +1338,26 @@ export interface paths {
         post?: never;
         /** Drop a view of one's own */
         delete: operations["dropView"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/views/{view_id}/follow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                view_id: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Be told of what comes into a view */
+        put: operations["followView"];
+        post?: never;
+        /** Be told no longer */
+        delete: operations["unfollowView"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2730,13 +2819,15 @@ export interface components {
             /** Format: date-time */
             at: string;
             /** @enum {string} */
-            kind: "assigned" | "mentioned" | "moved" | "comment" | "returned" | "closed" | "request" | "waiver";
+            kind: "assigned" | "mentioned" | "moved" | "comment" | "returned" | "closed" | "request" | "waiver" | "view";
             author: string;
             finding_id?: string;
             /** @description Its kind, endpoint and path */
             finding?: string;
             /** Format: int64 */
             request_id?: number;
+            /** @description The query of the view that something came into */
+            view?: string;
             text: string;
             read: boolean;
         };
@@ -2769,6 +2860,48 @@ export interface components {
             shared: boolean;
             author: string;
             own: boolean;
+            /** @description One is told of what comes into it */
+            follows: boolean;
+        };
+        /** @enum {string} */
+        Mailed: "at-once" | "daily" | "never";
+        Mailing: {
+            when: components["schemas"]["Mailed"];
+            /** @description There is a mail server; without one nothing is mailed */
+            server: boolean;
+            /** @description From which a day's mail is sent, UTC */
+            digest_hour: number;
+        };
+        MailWish: {
+            when: components["schemas"]["Mailed"];
+        };
+        SentMail: {
+            /** Format: int64 */
+            id: number;
+            person: string;
+            to: string;
+            subject: string;
+            text: string;
+            /** Format: date-time */
+            made: string;
+            tries: number;
+            /** @enum {string} */
+            state: "waiting" | "taken" | "given up";
+            /**
+             * Format: date-time
+             * @description When it is tried next
+             */
+            next?: string;
+            /** Format: date-time */
+            taken?: string;
+            /** @description What came of the last try */
+            said?: string;
+        };
+        MailPage: {
+            items: components["schemas"]["SentMail"][];
+            total: number;
+            page: number;
+            size: number;
         };
         Hook: {
             /** Format: int64 */
@@ -3128,6 +3261,116 @@ export interface operations {
         };
         responses: {
             /** @description Changed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getMailing: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description When */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mailing"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    setMailing: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MailWish"];
+            };
+        };
+        responses: {
+            /** @description Said */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    testMail: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is on its way */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listMails: {
+        parameters: {
+            query?: {
+                /** @description From 1 */
+                page?: components["parameters"]["PageNumber"];
+                /** @description Items a page */
+                size?: components["parameters"]["PageSize"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Mails, newest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailPage"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    mailAgain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                mail_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is on its way */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -5190,6 +5433,48 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description It is gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    followView: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                view_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description You are */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    unfollowView: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                view_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description You are not */
             204: {
                 headers: {
                     [name: string]: unknown;

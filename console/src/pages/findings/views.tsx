@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { App, Button, Checkbox, Flex, Input, Popover, Typography } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
-import { api, take } from "../../api/client";
+import { api, take, type SavedView } from "../../api/client";
 import { Failed, useFailed } from "../../shared/states";
 
 /** Lists that one keeps, and that others share; the one that is shown can be kept. */
@@ -34,10 +34,18 @@ function Kept({ query, close }: { query: string; close: () => void }) {
     },
     onError: failed,
   });
+  const follow = useMutation({
+    mutationFn: (v: SavedView) => {
+      const params = { params: { path: { view_id: v.id } } };
+      return v.follows ? take(api.DELETE("/api/v1/views/{view_id}/follow", params)) : take(api.PUT("/api/v1/views/{view_id}/follow", params));
+    },
+    onSuccess: (_, v) => after(v.follows ? "You are told no longer" : `You are told of what comes into ${v.name}`)(),
+    onError: failed,
+  });
   const drop = useMutation({ mutationFn: (id: number) => take(api.DELETE("/api/v1/views/{view_id}", { params: { path: { view_id: id } } })), onSuccess: after("Dropped"), onError: failed });
   if (list.error) return <Failed error={list.error} again={() => list.refetch()} />;
   return (
-    <Flex vertical gap={8} style={{ width: 320 }}>
+    <Flex vertical gap={8} style={{ width: 400 }}>
       {list.data?.length === 0 && <Typography.Text type="secondary">None yet. Narrow the list, and keep it here.</Typography.Text>}
       {list.data?.map((v) => (
         <Flex key={v.id} justify="space-between" align="center" gap={8}>
@@ -45,6 +53,9 @@ function Kept({ query, close }: { query: string; close: () => void }) {
             {v.name}
           </Link>
           <Typography.Text type="secondary">{v.own ? (v.shared ? "shared" : "") : `of ${v.author}`}</Typography.Text>
+          <Button size="small" type="text" aria-pressed={v.follows} loading={follow.isPending && follow.variables === v} onClick={() => follow.mutate(v)} title={v.follows ? "You are told of what comes into it" : "Be told of what comes into it"}>
+            {v.follows ? "✓ Following" : "Follow"}
+          </Button>
           {v.own && (
             <Button size="small" type="text" aria-label={`Drop the view ${v.name}`} loading={drop.isPending} onClick={() => drop.mutate(v.id)}>
               ✕

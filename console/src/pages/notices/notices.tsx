@@ -16,6 +16,7 @@ const words: Record<Notice["kind"], string> = {
   closed: "closed by proof",
   request: "your request was decided",
   waiver: "a waiver waits or was declined",
+  view: "into a view that you follow",
 };
 
 /** What one is told, newest first. */
@@ -56,7 +57,7 @@ export default function Notices() {
           aria-label="Notices"
           loading={list.isPending}
           dataSource={list.data?.items}
-          locale={{ emptyText: list.isPending ? " " : <Empty title={unread ? "Nothing that you have not read" : "Nothing yet"}>You are told of findings that are assigned to you, that you follow or commented on, that mention you, and of your requests.</Empty> }}
+          locale={{ emptyText: list.isPending ? " " : <Empty title={unread ? "Nothing that you have not read" : "Nothing yet"}>You are told of findings that are assigned to you, that you follow or commented on, that mention you, of your requests, and of what comes into views that you follow.</Empty> }}
           pagination={{ current: page, pageSize: 50, total: list.data?.total, hideOnSinglePage: true, showSizeChanger: false, onChange: (p) => set({ page: p === 1 ? "" : String(p) }) }}
           columns={[
             { title: "", width: 28, render: (_, n) => (n.read ? "" : <span title="not read">●</span>) },
@@ -67,6 +68,7 @@ export default function Notices() {
                 <>
                   {n.finding_id && <Link to={`/findings/${n.finding_id}`}>{n.finding || n.finding_id}</Link>}
                   {n.request_id && <Link to={`/requests/${n.request_id}`}>request {n.request_id}</Link>}
+                  {n.kind === "view" && n.view !== undefined && <Link to={`/findings?${n.view}`}>{n.author}</Link>}
                   {n.text && <Typography.Paragraph style={{ margin: 0, whiteSpace: "pre-wrap" }} ellipsis={{ rows: 2 }}>{n.text}</Typography.Paragraph>}
                 </>
               ),

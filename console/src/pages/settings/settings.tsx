@@ -8,12 +8,14 @@ import { useMay } from "../../shared/session";
 import { Heading } from "../../shared/shell";
 import { Empty, Failed, Loading, useFailed } from "../../shared/states";
 import { Hooks } from "./hooks";
+import { Mails } from "./mails";
 import { Code, severities, SeverityMark } from "../../shared/tags";
 
 /** What holds for a service: where calls may be made again, with which credentials, and how long bodies are kept. */
 export default function Settings() {
   const { services, service, name } = useService();
   const lead = useMay("lead", "");
+  const administrator = useMay("administrator");
   if (services.isPending) return <Loading what="the services" />;
   if (services.error) return <Failed error={services.error} again={() => services.refetch()} />;
   return (
@@ -28,6 +30,7 @@ export default function Settings() {
           <Keeping service={name} />
           <Due />
           {lead && <Hooks />}
+          {administrator && <Mails />}
         </div>
       ) : (
         <Empty title="No service yet">

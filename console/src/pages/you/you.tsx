@@ -7,6 +7,7 @@ import { useSession } from "../../shared/session";
 import { Heading } from "../../shared/shell";
 import { Failed, Loading, useFailed } from "../../shared/states";
 import { Code } from "../../shared/tags";
+import { Mail } from "./mail";
 import { Tokens } from "./tokens";
 
 /** What is one's own: password, second factor, sessions, tokens. */
@@ -21,6 +22,7 @@ export default function You() {
       <div className="stack" style={{ maxWidth: 760 }}>
         <Password />
         <Factor />
+        <Mail />
         <Sessions />
         <Tokens />
       </div>

@@ -1,0 +1,339 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"inkret/core/exchange"
+	"inkret/core/scan"
+	"inkret/mailing"
+	"inkret/store"
+)
+
+// Mail tells people what they are told in the console: at once, or once a day together with what
+// waits for them. It says where and what, and nothing of values, nor of what people wrote.
+
+// When notices are mailed.
+const (
+	MailAtOnce = "at-once"
+	MailDaily  = "daily"
+	MailNever  = "never"
+)
+
+// Sender sends mail.
+type Sender interface {
+	Send(ctx context.Context, m mailing.Message) error
+}
+
+const (
+	mailEvery  = 5 * time.Second
+	mailAtMost = 50 // at once
+	// DefaultDigestHour is the hour, UTC, from which a day's mail is sent, where none is said.
+	DefaultDigestHour = 6
+	shownTold         = 20
+	dueSoon           = 7 * 24 * time.Hour
+)
+
+// HasMail reports whether there is a mail server.
+func (s *Service) HasMail() bool { return s.mail != nil }
+
+// DigestHour gives the hour, UTC, from which a day's mail is sent.
+func (s *Service) DigestHour() int { return s.digestHour }
+
+// SetMail says when who asks is mailed.
+func (s *Service) SetMail(ctx context.Context, who Caller, when string) error {
+	if !slices.Contains([]string{MailAtOnce, MailDaily, MailNever}, when) {
+		return problem(Invalid, "", "mail comes at-once, daily or never, not %q", when)
+	}
+	return s.store.SetMail(ctx, who.ID, when)
+}
+
+// Mails lists a page of mails, newest first.
+func (s *Service) Mails(ctx context.Context, page store.Page) ([]store.Mail, int, error) {
+	return s.store.Mails(ctx, page)
+}
+
+// MailAgain sends a mail once more.
+func (s *Service) MailAgain(ctx context.Context, id int64) error {
+	return found(s.store.MailAgain(ctx, id, s.now()), "mail %d", id)
+}
+
+// TestMail sends who asks a mail that says that it is a test.
+func (s *Service) TestMail(ctx context.Context, who Caller) error {
+	if s.mail == nil {
+		return problem(Conflict, "start it with --mail-server and --mail-from", "the service has no mail server")
+	}
+	return s.store.AddMail(ctx, store.Mail{PersonID: who.ID, Subject: "Inkret: a test", Text: "A test, asked for by " + exchange.Clean(shownName(who.Person)) + ". Mail arrives.\n", Made: s.now()}, 0, "")
+}
+
+// FollowView makes who asks one who is told of what comes into a view, or no longer.
+func (s *Service) FollowView(ctx context.Context, who Caller, id int64, on bool) error {
+	return found(s.store.FollowView(ctx, who.ID, id, on), "view %d that you see", id)
+}
+
+// tellOfViews tells those who follow a view of what came into it.
+func (s *Service) tellOfViews(ctx context.Context) error {
+	behind, err := s.store.BehindViews(ctx)
+	if err != nil || len(behind) == 0 {
+		return err
+	}
+	last, _, err := s.store.LastSeen(ctx)
+	if err != nil {
+		return err
+	}
+	for _, v := range behind {
+		q, err := url.ParseQuery(v.Query)
+		if err != nil {
+			return err
+		}
+		var told *store.Notice
+		by, err := s.Filter(ctx, Caller{Person: store.Person{ID: v.PersonID}}, q)
+		if err != nil { // it names somebody who is gone, say: nothing is in it
+			s.log.Info("a view cannot be read any more", "view", v.ViewID)
+		} else {
+			by.Since = v.LastEvent
+			_, counts, err := s.store.Findings(ctx, by, store.Page{Number: 1, Size: 1})
+			if err != nil {
+				return err
+			}
+			n := 0
+			for _, c := range counts {
+				n += c
+			}
+			if n > 0 {
+				told = &store.Notice{PersonID: v.PersonID, At: s.now(), Kind: "view", Author: v.Name, ViewID: v.ViewID, Text: fmt.Sprintf("%s came into the view", count(n, "finding"))}
+			}
+		}
+		if err := s.store.ToldOfView(ctx, v, last, told); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// mailOnce writes the mails that are due to be written, and tries those that are due to be sent.
+func (s *Service) mailOnce(ctx context.Context) error {
+	if s.mail == nil {
+		return nil
+	}
+	people, err := s.store.People(ctx)
+	if err != nil {
+		return err
+	}
+	for i := range people {
+		p := &people[i]
+		if !p.Active || p.Password == "" {
+			continue
+		}
+		switch p.Mail {
+		case MailAtOnce:
+			err = s.mailNow(ctx, p)
+		case MailDaily:
+			err = s.mailDigest(ctx, p)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	due, err := s.store.DueMails(ctx, s.now(), mailAtMost)
+	if err != nil {
+		return err
+	}
+	for _, m := range due {
+		hangs, err := s.tryMail(ctx, m)
+		if err != nil {
+			return err
+		}
+		if hangs { // the others would only wait for it, too
+			break
+		}
+	}
+	return s.store.DropMails(ctx, s.now().Add(-keepTaken))
+}
+
+// tryMail sends a mail once and notes what came of it. It reports whether the server said nothing.
+func (s *Service) tryMail(ctx context.Context, m store.Mail) (hangs bool, err error) {
+	err = s.mail.Send(ctx, mailing.Message{ID: fmt.Sprintf("inkret.%d.%d", m.ID, m.Made.Unix()), To: m.To, Subject: m.Subject, Text: m.Text, Link: s.public + "/you"})
+	if ctx.Err() != nil {
+		return true, nil // the service ends; it is tried again
+	}
+	m.Tries++
+	if m.Next = (time.Time{}); err == nil {
+		m.Done, m.Said = s.now(), "taken"
+	} else {
+		m.Said = exchange.Clean(err.Error())
+		if m.Tries <= len(backOff) {
+			m.Next = s.now().Add(backOff[m.Tries-1])
+		}
+	}
+	return errors.Is(err, context.DeadlineExceeded) || errors.Is(err, os.ErrDeadlineExceeded), s.store.MailTried(ctx, m)
+}
+
+// mailNow writes a mail of what somebody is told since the last, however much it is.
+func (s *Service) mailNow(ctx context.Context, p *store.Person) error {
+	notices, total, last, err := s.store.NoticesAfter(ctx, p.ID, p.Mailed, shownTold)
+	if err != nil || total == 0 {
+		return err
+	}
+	t := &letter{public: s.public}
+	t.told(notices, total)
+	t.foot("at once")
+	subject := "Inkret: " + count(total, "notice")
+	if total == 1 {
+		subject = "Inkret: " + exchange.Clean(noticeWords(&notices[0]))
+	}
+	return s.store.AddMail(ctx, store.Mail{PersonID: p.ID, Subject: subject, Text: t.String(), Made: s.now()}, last, "")
+}
+
+// mailDigest writes the mail of a day, where there is anything to say.
+func (s *Service) mailDigest(ctx context.Context, p *store.Person) error {
+	now := s.now().UTC()
+	today := now.Format(time.DateOnly)
+	if now.Hour() < s.digestHour || p.Digest >= today {
+		return nil
+	}
+	notices, total, last, err := s.store.NoticesAfter(ctx, p.ID, p.Mailed, shownTold)
+	if err != nil {
+		return err
+	}
+	h, err := s.Home(ctx, Caller{Person: *p})
+	if err != nil {
+		return err
+	}
+	caller := Caller{Person: *p}
+	t := &letter{public: s.public}
+	var subject []string
+	part := func(n int, words string) {
+		if n > 0 {
+			subject = append(subject, fmt.Sprintf("%d %s", n, words))
+		}
+	}
+	t.due("Overdue", "/findings?assigned=me&due=over", h.Overdue, h.Mine, func(day string) bool { return day < today })
+	soon := now.Add(dueSoon).Format(time.DateOnly)
+	t.due("Due within a week", "/findings?assigned=me&sort=due", -1, h.Mine, func(day string) bool { return day >= today && day <= soon })
+	part(h.Overdue, "overdue")
+	if caller.MaySomewhere(Lead) && h.WaiversAsked > 0 {
+		t.line("%s for a lead who approves:\n  %s/findings?state=any&waiver=asked\n\n", waits(h.WaiversAsked, "waiver"), s.public)
+		part(h.WaiversAsked, "to approve")
+	}
+	if caller.MaySomewhere(Reviewer) && h.Requests > 0 {
+		t.line("%s for a decision:\n  %s/requests\n\n", waits(h.Requests, "exposure request"), s.public)
+		part(h.Requests, "to decide")
+	}
+	t.told(notices, total)
+	part(total, "not read")
+	m := store.Mail{PersonID: p.ID, Made: s.now()}
+	if t.Len() > 0 {
+		t.foot("once a day")
+		if m.Subject = "Inkret: what is due"; len(subject) > 0 {
+			m.Subject = "Inkret: " + strings.Join(subject, ", ")
+		}
+		m.Text = t.String()
+	}
+	return s.store.AddMail(ctx, m, last, today)
+}
+
+func waits(n int, what string) string {
+	if n == 1 {
+		return "1 " + what + " waits"
+	}
+	return count(n, what) + " wait"
+}
+
+// letter is the text of a mail.
+type letter struct {
+	strings.Builder
+	public string
+}
+
+func (t *letter) line(format string, args ...any) { fmt.Fprintf(t, format, args...) }
+
+// told lists what somebody is told.
+func (t *letter) told(notices []store.Notice, total int) {
+	if total == 0 {
+		return
+	}
+	t.line("You are told:\n")
+	for i := range notices {
+		n := &notices[i]
+		t.line("  %s UTC  %s\n", n.At.UTC().Format("01-02 15:04"), exchange.Clean(noticeWords(n)))
+		switch {
+		case n.FindingID != "":
+			t.line("    %s\n    %s/findings/%s\n", exchange.Clean(n.Finding), t.public, n.FindingID)
+		case n.RequestID != 0:
+			t.line("    %s/requests/%d\n", t.public, n.RequestID)
+		case n.ViewID != 0:
+			t.line("    %s/findings?%s\n", t.public, exchange.Clean(n.View))
+		}
+	}
+	if left := total - len(notices); left > 0 {
+		t.line("  and %d more: %s/notices\n", left, t.public)
+	}
+	t.line("\n")
+}
+
+// noticeWords says what a notice is about, without what people wrote.
+func noticeWords(n *store.Notice) string {
+	switch n.Kind {
+	case "assigned":
+		return n.Author + " assigned it to you"
+	case "mentioned":
+		return n.Author + " mentions you"
+	case "comment":
+		return n.Author + " commented"
+	case "moved":
+		return n.Author + " moved it, " + n.Text
+	case "returned":
+		return "it returned: " + n.Text
+	case "closed":
+		return "closed: " + n.Text
+	case "request":
+		return n.Author + " decided on your request"
+	case "waiver":
+		return n.Author + ": a waiver waits for approval, or was declined"
+	case "view":
+		return n.Author + ": " + n.Text
+	}
+	return n.Author + ": " + n.Kind
+}
+
+// due lists those findings of somebody whose day a condition fits; n is how many there are, or
+// below zero where that is not known.
+func (t *letter) due(title, link string, n int, mine []store.Finding, fits func(day string) bool) {
+	var all []store.Finding
+	for _, f := range mine {
+		if f.Due != "" && fits(f.Due) {
+			all = append(all, f)
+		}
+	}
+	if len(all) == 0 {
+		return
+	}
+	if n < 0 {
+		t.line("%s:\n", title)
+	} else {
+		t.line("%s, %s of yours:\n", title, count(n, "finding"))
+	}
+	for _, f := range all {
+		t.line("  %s  %s %s at %s %s\n    %s/findings/%s\n", f.Due, scan.Severity(f.Severity), f.Kind, exchange.Clean(f.Endpoint), exchange.Clean(f.Path), t.public, f.ID)
+	}
+	t.line("  %s%s\n\n", t.public, link)
+}
+
+// foot says why the mail came, and how to have it otherwise.
+func (t *letter) foot(how string) {
+	t.line("--\nYou are mailed %s. Have it otherwise: %s/you\n", how, t.public)
+}

@@ -1,0 +1,150 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"time"
+)
+
+// Mail is a mail that is to be sent, or was.
+type Mail struct {
+	ID       int64
+	PersonID int64
+	Person   string // by name
+	To       string // the address
+	Subject  string
+	Text     string
+	Made     time.Time
+	Tries    int
+	Next     time.Time // zero: not any more
+	Done     time.Time // when it was taken
+	Said     string    // what came of the last try
+}
+
+const mailColumns = `mails.id, person_id, iif(people.name = '', email, people.name), email, subject, text, made, tries, next, done, said`
+
+const mailTables = ` FROM mails JOIN people ON people.id = person_id`
+
+func scanMail(r scanner) (Mail, error) {
+	var m Mail
+	var made, next, done int64
+	err := r.Scan(&m.ID, &m.PersonID, &m.Person, &m.To, &m.Subject, &m.Text, &made, &m.Tries, &next, &done, &m.Said)
+	m.Made, m.Next, m.Done = when(made), when(next), when(done)
+	return m, err
+}
+
+// NoticesAfter lists a person's unread notices after one, oldest first, and counts them.
+func (s *Store) NoticesAfter(ctx context.Context, person, after int64, limit int) (all []Notice, total int, last int64, err error) {
+	const where = ` FROM notices WHERE person_id = ? AND id > ? AND read = 0`
+	if err = s.read.QueryRowContext(ctx, `SELECT count(*), coalesce(max(id), 0)`+where, person, after).Scan(&total, &last); err != nil || total == 0 {
+		return nil, 0, 0, err
+	}
+	all, err = rows(ctx, s.read, scanNotice, `SELECT `+noticeColumns+where+` ORDER BY id LIMIT ?`, person, after, limit)
+	return all, total, last, err
+}
+
+// AddMail puts a mail by that is to be sent, and notes what it tells of: notices up to one, and
+// the day where it is a digest. A mail without a subject is none, and only noted.
+func (s *Store) AddMail(ctx context.Context, m Mail, mailed int64, digest string) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		if m.Subject != "" {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO mails (person_id, subject, text, made, next) VALUES (?, ?, ?, ?, ?)`, m.PersonID, m.Subject, m.Text, millis(m.Made), millis(m.Made)); err != nil {
+				return err
+			}
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE people SET mailed = max(mailed, ?), digest = max(digest, ?) WHERE id = ?`, mailed, digest, m.PersonID)
+		return err
+	})
+}
+
+// SetMail says when a person's notices are mailed. What they were told before is not.
+func (s *Store) SetMail(ctx context.Context, person int64, when string) error {
+	_, err := s.write.ExecContext(ctx, `UPDATE people SET mail = ?, mailed = (SELECT coalesce(max(id), 0) FROM notices) WHERE id = ?`, when, person)
+	return err
+}
+
+// DueMails lists mails that are to be tried, those first that wait longest.
+func (s *Store) DueMails(ctx context.Context, now time.Time, limit int) ([]Mail, error) {
+	return rows(ctx, s.read, scanMail, `SELECT `+mailColumns+mailTables+` WHERE next > 0 AND next <= ? ORDER BY next, mails.id LIMIT ?`, millis(now), limit)
+}
+
+// Mails lists a page of mails, newest first, and counts them.
+func (s *Store) Mails(ctx context.Context, page Page) (all []Mail, total int, err error) {
+	if err := s.read.QueryRowContext(ctx, `SELECT count(*) FROM mails`).Scan(&total); err != nil {
+		return nil, 0, err
+	}
+	all, err = rows(ctx, s.read, scanMail, `SELECT `+mailColumns+mailTables+` ORDER BY mails.id DESC`+page.sql())
+	return all, total, err
+}
+
+// MailTried notes what came of a try.
+func (s *Store) MailTried(ctx context.Context, m Mail) error {
+	_, err := s.write.ExecContext(ctx, `UPDATE mails SET tries = ?, next = ?, done = ?, said = ? WHERE id = ?`, m.Tries, millis(m.Next), millis(m.Done), m.Said, m.ID)
+	return err
+}
+
+// MailAgain makes a mail due once more, whatever came of it, or gives [ErrNotFound].
+func (s *Store) MailAgain(ctx context.Context, id int64, now time.Time) error {
+	r, err := s.write.ExecContext(ctx, `UPDATE mails SET next = ?, tries = 0, done = 0 WHERE id = ?`, millis(now), id)
+	if err != nil {
+		return err
+	}
+	if n, err := r.RowsAffected(); err != nil || n == 0 {
+		return none(sql.ErrNoRows)
+	}
+	return nil
+}
+
+// DropMails drops what was taken or given up before a time.
+func (s *Store) DropMails(ctx context.Context, before time.Time) error {
+	_, err := s.write.ExecContext(ctx, `DELETE FROM mails WHERE next = 0 AND made < ?`, millis(before))
+	return err
+}
+
+// ViewFollow is that somebody wants to be told of what comes into a view.
+type ViewFollow struct {
+	PersonID  int64
+	ViewID    int64
+	Name      string
+	Query     string
+	LastEvent int64 // events up to this one are looked at
+}
+
+// FollowView makes a person one who is told of what comes into a view, of their own or shared,
+// from now on; or no longer. It gives [ErrNotFound] for a view that they do not see.
+func (s *Store) FollowView(ctx context.Context, person, view int64, on bool) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		var found int
+		if err := tx.QueryRowContext(ctx, `SELECT 1 FROM views WHERE id = ? AND (person_id = ? OR shared = 1)`, view, person).Scan(&found); err != nil {
+			return none(err)
+		}
+		query := `DELETE FROM view_follows WHERE person_id = ? AND view_id = ?`
+		if on {
+			query = `INSERT OR IGNORE INTO view_follows VALUES (?, ?, (SELECT coalesce(max(id), 0) FROM events))`
+		}
+		_, err := tx.ExecContext(ctx, query, person, view)
+		return err
+	})
+}
+
+// BehindViews lists the follows of views since which something came or came back, of people
+// who may come in.
+func (s *Store) BehindViews(ctx context.Context) ([]ViewFollow, error) {
+	return rows(ctx, s.read, func(r scanner) (v ViewFollow, err error) {
+		return v, r.Scan(&v.PersonID, &v.ViewID, &v.Name, &v.Query, &v.LastEvent)
+	}, `SELECT view_follows.person_id, view_id, views.name, query, last_event FROM view_follows JOIN views ON views.id = view_id JOIN people ON people.id = view_follows.person_id
+		WHERE active = 1 AND (shared = 1 OR views.person_id = view_follows.person_id) AND last_event < (SELECT coalesce(max(id), 0) FROM events)`)
+}
+
+// ToldOfView notes up to which event a view was looked at, and gives the notice where it is one.
+func (s *Store) ToldOfView(ctx context.Context, v ViewFollow, last int64, n *Notice) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE view_follows SET last_event = ? WHERE person_id = ? AND view_id = ?`, last, v.PersonID, v.ViewID); err != nil {
+			return err
+		}
+		if n == nil {
+			return nil
+		}
+		return n.add(ctx, tx)
+	})
+}
