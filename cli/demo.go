@@ -42,6 +42,7 @@ removed at the end unless --data names one.`,
 			&cli.IntFlag{Name: "release", Value: 1, Usage: "which `RELEASE` of the stand-in API runs: 1 leaks, 2 repairs most of it"},
 			&cli.StringFlag{Name: "recorder", Value: "127.0.0.1:7467", Usage: "the `ADDRESS` at which a recorder stands before it"},
 			&cli.StringFlag{Name: "mailbox", Value: "127.0.0.1:7468", Usage: "the `ADDRESS` at which the mail that it sends can be read"},
+			&cli.StringFlag{Name: "provider", Value: "127.0.0.1:7469", Usage: "the `ADDRESS` of the stand-in provider of sign-ins"},
 			&cli.StringFlag{Name: "data", Usage: "keep the data in `FOLDER`", TakesFile: true},
 			&cli.StringFlag{Name: "recordings", Usage: "write the recordings, the contracts and the harbour's SQL schema into `FOLDER` too, to try the other commands on", TakesFile: true},
 			logFlag("warn"),
@@ -83,6 +84,11 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer shut()
+	provider, shutProvider, err := signInAtHarbour(c.String("provider"))
+	if err != nil {
+		return err
+	}
+	defer shutProvider()
 	mail, err := mailing.ParseServer(handIn, "Inkret <inkret@fennick-quay.example>", "")
 	if err != nil {
 		return err
@@ -108,12 +114,13 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer stop()
-	return a.serve(ctx, s, serving{listen: c.String("listen"), log: log}, func(address string) error {
+	return a.serve(ctx, s, serving{listen: c.String("listen"), log: log, provider: provider}, func(address string) error {
 		a.say("The harbour of Fennick Quay, made up, is open.\n\n  console    %s\n  its API    http://%s\n  recorded   http://%s, a page to click through; watch it leak at %s/live\n  mail       http://%s, what it sent", address, harbourAt, recorderAt, address, mailbox)
 		a.say("\nSign in as any of these, with the password %q:\n", demoPassword)
 		for _, p := range demoPeople {
 			a.say("  %-28s %s, %s", p.email, p.name, p.role)
 		}
+		a.say("\nor with Fennick Quay, a stand-in provider of sign-ins that believes everybody.")
 		a.say("\nOr from another terminal: inkret sign-in %s --email %s\nStop with Ctrl+C.", address, demoPeople[0].email)
 		return nil
 	})

@@ -18,6 +18,7 @@ import (
 	"inkret/core/scan"
 	"inkret/demo"
 	"inkret/intake"
+	"inkret/openid"
 	"inkret/record"
 	"inkret/service"
 )
@@ -204,4 +205,27 @@ func mailHarbour(listen string) (readAt, handIn string, shut func(), err error) 
 		server.Close()
 		box.Close()
 	}, nil
+}
+
+// signInAtHarbour stands a provider of sign-ins in, which believes whoever says who they are. It
+// knows the demo's people, and one whom nobody has invited.
+func signInAtHarbour(listen string) (*openid.Client, func(), error) {
+	listener, err := net.Listen("tcp", listen)
+	if err != nil {
+		return nil, nil, hint(fmt.Errorf("the provider of sign-ins cannot listen on %s: %w", listen, err), "choose another address with --provider")
+	}
+	var accounts []demo.Account
+	for _, p := range demoPeople {
+		accounts = append(accounts, demo.Account{Subject: "quay-" + p.role, Name: p.name, Email: p.email, Verified: true})
+	}
+	accounts = append(accounts, demo.Account{Subject: "quay-stranger", Name: "Wim Tarn", Email: "wim@fennick-quay.example", Verified: true})
+	client := &openid.Client{Issuer: "http://" + listener.Addr().String(), ID: "inkret", Secret: "made up for the demo", Name: "Fennick Quay"}
+	provider, err := demo.NewProvider(client.Issuer, client.ID, client.Secret, accounts)
+	if err != nil {
+		listener.Close()
+		return nil, nil, err
+	}
+	server := &http.Server{Handler: provider, ReadHeaderTimeout: headerTime}
+	go server.Serve(listener)
+	return client, func() { server.Close() }, nil
 }

@@ -19,6 +19,7 @@ import (
 
 	"inkret/console"
 	"inkret/httpapi"
+	"inkret/openid"
 	"inkret/service"
 )
 
@@ -47,7 +48,7 @@ with which the first person sets up name and password.
 			sizeFlag("max-disk", "20 GB", "the most that the database may take on disk, as a `SIZE`; 0 is no bound", "INKRET_MAX_DISK"),
 			sizeFlag("max-upload", "8 GB", "the largest recording that is taken, as a `SIZE`", "INKRET_MAX_UPLOAD"),
 			logFlag("info"),
-		}, mailFlags()...),
+		}, append(mailFlags(), providerFlags()...)...),
 		ShellComplete: completeValues(logLevels),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Present() {
@@ -65,6 +66,10 @@ with which the first person sets up name and password.
 			if err != nil {
 				return err
 			}
+			provider, err := signInProvider(c)
+			if err != nil {
+				return err
+			}
 			mail, err := mailServer(c)
 			if err != nil {
 				return err
@@ -74,7 +79,7 @@ with which the first person sets up name and password.
 				return err
 			}
 			defer s.Close()
-			return a.serve(ctx, s, serving{c.String("listen"), c.String("public"), upload, log}, func(address string) error {
+			return a.serve(ctx, s, serving{c.String("listen"), c.String("public"), upload, log, provider}, func(address string) error {
 				code, err := s.SetupCode(ctx)
 				if err == nil && code != "" {
 					a.say("Nobody is set up yet. Open this link once to set yourself up as administrator:\n  %s", httpapi.SetupLink(address, code))
@@ -158,6 +163,7 @@ type serving struct {
 	listen, public string
 	maxUpload      int64
 	log            *slog.Logger
+	provider       *openid.Client // of sign-ins; nil for none
 }
 
 // serve serves until ctx ends. ready is called with the address once it listens.
@@ -173,6 +179,9 @@ func (a *app) serve(ctx context.Context, s *service.Service, how serving, ready 
 	address := "http://" + listener.Addr().String()
 	if how.public != "" {
 		address = strings.TrimRight(how.public, "/")
+	}
+	if how.provider != nil {
+		s.SignInWith(openid.New(*how.provider, address+httpapi.SignedInAt), how.provider.Issuer)
 	}
 	stopping := make(chan struct{})
 	handler, err := httpapi.NewHandler(s, httpapi.Options{Version: Version, Log: log, Console: console.Files(), Public: address, Stopping: stopping, MaxUpload: how.maxUpload})

@@ -2504,6 +2504,12 @@ type Shapes struct {
 	Shapes    []Shape         `json:"shapes"`
 }
 
+// SignInWays defines model for SignInWays.
+type SignInWays struct {
+	// Openid The provider's name, where there is one
+	Openid *string `json:"openid,omitempty"`
+}
+
 // SkipReason defines model for SkipReason.
 type SkipReason struct {
 	Captures int    `json:"captures"`
@@ -3090,6 +3096,20 @@ type AllowServerJSONBody struct {
 
 	// Server Its base URL as the contract has it
 	Server string `json:"server"`
+}
+
+// BeginOpenIDParams defines parameters for BeginOpenID.
+type BeginOpenIDParams struct {
+	// Next Where one wants to go then, in the console
+	Next *string `form:"next,omitempty" json:"next,omitempty"`
+}
+
+// FinishOpenIDParams defines parameters for FinishOpenID.
+type FinishOpenIDParams struct {
+	State        *string `form:"state,omitempty" json:"state,omitempty"`
+	Code         *string `form:"code,omitempty" json:"code,omitempty"`
+	Error        *string `form:"error,omitempty" json:"error,omitempty"`
+	InkretSignIn *string `form:"inkret_sign_in,omitempty" json:"inkret_sign_in,omitempty"`
 }
 
 // ListTrailParams defines parameters for ListTrail.
@@ -4094,6 +4114,16 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/session/mail/test (the `TestMail` operationId).
 	TestMail(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// BeginOpenID Go to the provider to sign in (OpenID Connect)
+	//
+	// Corresponds with GET /api/v1/session/openid (the `BeginOpenID` operationId).
+	BeginOpenID(ctx context.Context, params *BeginOpenIDParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FinishOpenID Come back from the provider
+	//
+	// Corresponds with GET /api/v1/session/openid/done (the `FinishOpenID` operationId).
+	FinishOpenID(ctx context.Context, params *FinishOpenIDParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ChangePasswordWithBody Change one's password; all other sessions end
 	//
 	// Takes any type of body and a specified content type.
@@ -4107,6 +4137,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/session/password (the `ChangePassword` operationId).
 	ChangePassword(ctx context.Context, body ChangePasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetWays How one can sign in
+	//
+	// Corresponds with GET /api/v1/session/ways (the `GetWays` operationId).
+	GetWays(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSessions One's own sessions
 	//
@@ -6294,6 +6329,36 @@ func (c *Client) TestMail(ctx context.Context, reqEditors ...RequestEditorFn) (*
 	return c.Client.Do(req)
 }
 
+// BeginOpenID Go to the provider to sign in (OpenID Connect)
+//
+// Corresponds with GET /api/v1/session/openid (the `BeginOpenID` operationId).
+func (c *Client) BeginOpenID(ctx context.Context, params *BeginOpenIDParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginOpenIDRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FinishOpenID Come back from the provider
+//
+// Corresponds with GET /api/v1/session/openid/done (the `FinishOpenID` operationId).
+func (c *Client) FinishOpenID(ctx context.Context, params *FinishOpenIDParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFinishOpenIDRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ChangePasswordWithBody Change one's password; all other sessions end
 //
 // Takes any type of body and a specified content type.
@@ -6318,6 +6383,21 @@ func (c *Client) ChangePasswordWithBody(ctx context.Context, contentType string,
 // Corresponds with PUT /api/v1/session/password (the `ChangePassword` operationId).
 func (c *Client) ChangePassword(ctx context.Context, body ChangePasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChangePasswordRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetWays How one can sign in
+//
+// Corresponds with GET /api/v1/session/ways (the `GetWays` operationId).
+func (c *Client) GetWays(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetWaysRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -11455,6 +11535,155 @@ func NewTestMailRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewBeginOpenIDRequest constructs an http.Request for the BeginOpenID method
+func NewBeginOpenIDRequest(server string, params *BeginOpenIDParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/session/openid")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Next != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "next", *params.Next, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewFinishOpenIDRequest constructs an http.Request for the FinishOpenID method
+func NewFinishOpenIDRequest(server string, params *FinishOpenIDParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/session/openid/done")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Code != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "code", *params.Code, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Error != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "error", *params.Error, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.InkretSignIn != nil {
+			var cookieParam0 string
+
+			cookieParam0, err = runtime.StyleParamWithOptions("simple", true, "inkret_sign_in", *params.InkretSignIn, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationCookie, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			cookie0 := &http.Cookie{
+				Name:  "inkret_sign_in",
+				Value: cookieParam0,
+			}
+			req.AddCookie(cookie0)
+		}
+	}
+	return req, nil
+}
+
 // NewChangePasswordRequest calls the generic ChangePassword builder with application/json body
 func NewChangePasswordRequest(server string, body ChangePasswordJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -11491,6 +11720,33 @@ func NewChangePasswordRequestWithBody(server string, contentType string, body io
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetWaysRequest constructs an http.Request for the GetWays method
+func NewGetWaysRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/session/ways")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -12990,6 +13246,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/session/mail/test (the `TestMail` operationId).
 	TestMailWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*TestMailResponse, error)
 
+	// BeginOpenIDWithResponse Go to the provider to sign in (OpenID Connect)
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/session/openid (the `BeginOpenID` operationId).
+	BeginOpenIDWithResponse(ctx context.Context, params *BeginOpenIDParams, reqEditors ...RequestEditorFn) (*BeginOpenIDResponse, error)
+
+	// FinishOpenIDWithResponse Come back from the provider
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/session/openid/done (the `FinishOpenID` operationId).
+	FinishOpenIDWithResponse(ctx context.Context, params *FinishOpenIDParams, reqEditors ...RequestEditorFn) (*FinishOpenIDResponse, error)
+
 	// ChangePasswordWithBodyWithResponse Change one's password; all other sessions end
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -13003,6 +13273,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /api/v1/session/password (the `ChangePassword` operationId).
 	ChangePasswordWithResponse(ctx context.Context, body ChangePasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePasswordResponse, error)
+
+	// GetWaysWithResponse How one can sign in
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/session/ways (the `GetWays` operationId).
+	GetWaysWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetWaysResponse, error)
 
 	// ListSessionsWithResponse One's own sessions
 	//
@@ -17580,6 +17857,110 @@ func (r TestMailResponse) ContentType() string {
 	return ""
 }
 
+// BeginOpenIDResponse303Headers the declared response headers of an HTTP 303 response for BeginOpenID
+type BeginOpenIDResponse303Headers struct {
+	Location  *string
+	SetCookie *string
+}
+
+type BeginOpenIDResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+	// Headers303 the parsed response headers for an HTTP 303 response
+	Headers303 *BeginOpenIDResponse303Headers
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BeginOpenIDResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BeginOpenIDResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BeginOpenIDResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BeginOpenIDResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BeginOpenIDResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// FinishOpenIDResponse200Headers the declared response headers of an HTTP 200 response for FinishOpenID
+type FinishOpenIDResponse200Headers struct {
+	SetCookie *string
+}
+
+// FinishOpenIDResponse303Headers the declared response headers of an HTTP 303 response for FinishOpenID
+type FinishOpenIDResponse303Headers struct {
+	Location *string
+}
+
+type FinishOpenIDResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *FinishOpenIDResponse200Headers
+	// Headers303 the parsed response headers for an HTTP 303 response
+	Headers303 *FinishOpenIDResponse303Headers
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FinishOpenIDResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FinishOpenIDResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FinishOpenIDResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FinishOpenIDResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FinishOpenIDResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ChangePasswordResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -17615,6 +17996,47 @@ func (r ChangePasswordResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ChangePasswordResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetWaysResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SignInWays
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetWaysResponse) GetJSON200() *SignInWays {
+	return r.JSON200
+}
+
+// GetBody returns the raw response body bytes
+func (r GetWaysResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetWaysResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetWaysResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetWaysResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -19950,6 +20372,32 @@ func (c *ClientWithResponses) TestMailWithResponse(ctx context.Context, reqEdito
 	return ParseTestMailResponse(rsp)
 }
 
+// BeginOpenIDWithResponse Go to the provider to sign in (OpenID Connect)
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/session/openid (the `BeginOpenID` operationId).
+func (c *ClientWithResponses) BeginOpenIDWithResponse(ctx context.Context, params *BeginOpenIDParams, reqEditors ...RequestEditorFn) (*BeginOpenIDResponse, error) {
+	rsp, err := c.BeginOpenID(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginOpenIDResponse(rsp)
+}
+
+// FinishOpenIDWithResponse Come back from the provider
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/session/openid/done (the `FinishOpenID` operationId).
+func (c *ClientWithResponses) FinishOpenIDWithResponse(ctx context.Context, params *FinishOpenIDParams, reqEditors ...RequestEditorFn) (*FinishOpenIDResponse, error) {
+	rsp, err := c.FinishOpenID(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFinishOpenIDResponse(rsp)
+}
+
 // ChangePasswordWithBodyWithResponse Change one's password; all other sessions end
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -19974,6 +20422,19 @@ func (c *ClientWithResponses) ChangePasswordWithResponse(ctx context.Context, bo
 		return nil, err
 	}
 	return ParseChangePasswordResponse(rsp)
+}
+
+// GetWaysWithResponse How one can sign in
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/session/ways (the `GetWays` operationId).
+func (c *ClientWithResponses) GetWaysWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetWaysResponse, error) {
+	rsp, err := c.GetWays(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetWaysResponse(rsp)
 }
 
 // ListSessionsWithResponse One's own sessions
@@ -23292,6 +23753,107 @@ func ParseTestMailResponse(rsp *http.Response) (*TestMailResponse, error) {
 	return response, nil
 }
 
+// ParseBeginOpenIDResponse parses an HTTP response from a BeginOpenIDWithResponse call
+func ParseBeginOpenIDResponse(rsp *http.Response) (*BeginOpenIDResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BeginOpenIDResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 303:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 303:
+		var headers BeginOpenIDResponse303Headers
+		if values := rsp.Header.Values("Location"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Location", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.Location = &value
+		}
+		if values := rsp.Header.Values("Set-Cookie"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Set-Cookie", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.SetCookie = &value
+		}
+		response.Headers303 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseFinishOpenIDResponse parses an HTTP response from a FinishOpenIDWithResponse call
+func ParseFinishOpenIDResponse(rsp *http.Response) (*FinishOpenIDResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FinishOpenIDResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 303:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers FinishOpenIDResponse200Headers
+		if values := rsp.Header.Values("Set-Cookie"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Set-Cookie", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.SetCookie = &value
+		}
+		response.Headers200 = &headers
+	case rsp.StatusCode == 303:
+		var headers FinishOpenIDResponse303Headers
+		if values := rsp.Header.Values("Location"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Location", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.Location = &value
+		}
+		response.Headers303 = &headers
+	}
+
+	return response, nil
+}
+
 // ParseChangePasswordResponse parses an HTTP response from a ChangePasswordWithResponse call
 func ParseChangePasswordResponse(rsp *http.Response) (*ChangePasswordResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -23315,6 +23877,32 @@ func ParseChangePasswordResponse(rsp *http.Response) (*ChangePasswordResponse, e
 			return nil, err
 		}
 		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetWaysResponse parses an HTTP response from a GetWaysWithResponse call
+func ParseGetWaysResponse(rsp *http.Response) (*GetWaysResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetWaysResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SignInWays
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	}
 

@@ -2,12 +2,14 @@ package e2e
 
 import (
 	"context"
+	"errors"
 	"os"
 	"strings"
 	"sync"
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto"
 	"github.com/chromedp/cdproto/log"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
@@ -90,9 +92,17 @@ func (b *browser) said() []string {
 	return append([]string(nil), b.errors...)
 }
 
-// until waits for a JavaScript condition to hold.
+// until waits for a JavaScript condition to hold, on this page or on one that it leads to.
 func until(condition string) chromedp.Action {
-	return chromedp.Poll(condition, nil, chromedp.WithPollingTimeout(pageTime))
+	return chromedp.ActionFunc(func(ctx context.Context) error {
+		for deadline := time.Now().Add(pageTime); ; {
+			err := chromedp.Poll(condition, nil, chromedp.WithPollingTimeout(time.Until(deadline))).Do(ctx)
+			var gone *cdproto.Error // what was polled in: the page went on to another
+			if !errors.As(err, &gone) || time.Now().After(deadline) {
+				return err
+			}
+		}
+	})
 }
 
 // shows waits until the page shows a text.

@@ -174,7 +174,7 @@ func TestTheHarbourShowsWhatIsListed(t *testing.T) {
 	}
 	for release, listed := range map[string]string{"1": blocks[1], "2": blocks[3]} {
 		dir, contracts := t.TempDir(), t.TempDir()
-		start(t, "demo", "--release", release, "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--recordings", dir)
+		start(t, "demo", "--release", release, "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--recordings", dir)
 		for _, name := range []string{"fennick-quay.yaml", "catalogue.yaml", "harbour.sql"} {
 			if err := os.Rename(filepath.Join(dir, name), filepath.Join(contracts, name)); err != nil {
 				t.Fatal(err)
@@ -298,7 +298,7 @@ func TestOnlyWhatIsNewFails(t *testing.T) {
 	for _, release := range []string{"1", "2"} {
 		dir := t.TempDir()
 		dirs[release] = dir
-		start(t, "demo", "--release", release, "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--recordings", dir)
+		start(t, "demo", "--release", release, "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--recordings", dir)
 		os.Mkdir(filepath.Join(dir, "c"), 0o755)
 		for _, name := range []string{"fennick-quay.yaml", "catalogue.yaml", "harbour.sql"} {
 			os.Rename(filepath.Join(dir, name), filepath.Join(dir, "c", name))

@@ -234,7 +234,7 @@ func TestAnUploadThatBreaksOff(t *testing.T) {
 // half is there, and the retry completes it.
 func TestKilledDuringAnImport(t *testing.T) {
 	data := t.TempDir()
-	s := start(t, "demo", "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--data", data)
+	s := start(t, "demo", "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--data", data)
 	home := t.TempDir()
 	token := strings.TrimSpace(run(t, home, strings.NewReader(demoPassword+"\n"), "sign-in", s.url, "--email", demoReviewer, "--password-stdin", "--print-token").out)
 	entry := `{"request":{"method":"GET","url":"http://api.fennick-quay.example/v1/piers","headers":[]},"response":{"status":200,"headers":[],"content":{"mimeType":"application/json","text":"{\"password\":\"x\"}"}}}`
@@ -256,7 +256,7 @@ func TestKilledDuringAnImport(t *testing.T) {
 	s.process.Process.Kill()
 	s.process.Wait()
 
-	s = start(t, "demo", "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--data", data)
+	s = start(t, "demo", "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--data", data)
 	signIn(t, s, home)
 	before := decode[client.BatchPage](t, run(t, home, nil, "capture", "batches", "--format", "json").out)
 	if before.Total != 3 {

@@ -228,3 +228,32 @@ func TestPeopleAreMailed(t *testing.T) {
 		}
 	}
 }
+
+// TestSigningInWithAProvider goes through the stand-in provider in a browser: as somebody who is
+// here, who was invited, who was not, and who does not say.
+func TestSigningInWithAProvider(t *testing.T) {
+	s, _ := startDemo(t)
+	home := t.TempDir()
+	signInAs(t, s, home, "marlo@fennick-quay.example")
+	b := newBrowser(t)
+	link := func(text string) chromedp.Action {
+		return chromedp.Tasks{settled(), chromedp.Click(`//a[contains(., "`+text+`")]`, chromedp.BySearch)}
+	}
+	as := func(who string) []chromedp.Action {
+		return []chromedp.Action{link("Sign in with Fennick Quay"), shows("Who are you?"), chromedp.Click(`//a[text()="`+who+`"]`, chromedp.BySearch)}
+	}
+	b.do("who is not invited is not let in", append(append([]chromedp.Action{chromedp.Navigate(s.url + "/findings?state=any")}, as("Wim Tarn")...), shows("Nobody with the address that the provider vouches for is invited."))...)
+	b.do("nor who does not say", append(as("I do not say"), shows("The provider did not say who you are"))...)
+	if r := run(t, home, nil, "person", "invite", "wim@fennick-quay.example", "--role", "reviewer"); r.status != 0 {
+		t.Fatalf("exit %d %s", r.status, r.err)
+	}
+	b.do("who is invited comes in, to where he wanted to go", append(append([]chromedp.Action{chromedp.Navigate(s.url + "/findings?kind=heavy-excess")}, as("Wim Tarn")...), address("/findings?kind=heavy-excess"), shows("3 findings"), shows("Wim Tarn"))...)
+	b.do("and stays in", chromedp.Navigate(s.url+"/you"), shows("wim@fennick-quay.example, reviewer"), chromedp.Click(`[aria-label="Sign out"]`), shows("Sign in with Fennick Quay"))
+	b.do("a lead too", append(as("Teodor Brandt"), shows("What needs you"), shows("Teodor Brandt"))...)
+	if r := run(t, home, nil, "person", "list"); strings.Contains(r.out, "not here yet") || !strings.Contains(r.out, "Wim Tarn") {
+		t.Errorf("%s%s", r.out, r.err)
+	}
+	if said := b.said(); len(said) > 0 {
+		t.Errorf("the browser complains: %q", said)
+	}
+}

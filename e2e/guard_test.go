@@ -169,7 +169,7 @@ func TestFiltersOfCaptures(t *testing.T) {
 func TestWhatIsKeptIsGuarded(t *testing.T) {
 	data := t.TempDir()
 	demo := func() *server {
-		return start(t, "demo", "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--data", data)
+		return start(t, "demo", "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--data", data)
 	}
 	s := demo()
 	noor, iva, marlo := as(t, s, "noor"), as(t, s, "iva"), as(t, s, "marlo")
@@ -273,7 +273,7 @@ func TestKindsAreExplained(t *testing.T) {
 func TestRepairsAreProvenOnTheWire(t *testing.T) {
 	data := t.TempDir()
 	release := func(n string) *server {
-		return start(t, "demo", "--release", n, "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--data", data)
+		return start(t, "demo", "--release", n, "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--data", data)
 	}
 	s := release("1")
 	noor := as(t, s, "noor")

@@ -186,7 +186,7 @@ func (s *server) stop(t testing.TB) {
 func startDemo(t testing.TB) (*server, string) {
 	t.Helper()
 	dir := t.TempDir()
-	s := start(t, "demo", "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--recordings", dir)
+	s := start(t, "demo", "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--recordings", dir)
 	return s, dir
 }
 

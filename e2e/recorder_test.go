@@ -166,7 +166,7 @@ func TestRecordingOutlivesTheService(t *testing.T) {
 	l.Close()
 	harbour := demoHarbour(t)
 	again := func() *server {
-		return start(t, "demo", "--listen", address, "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--data", data)
+		return start(t, "demo", "--listen", address, "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--data", data)
 	}
 	s := again()
 	home := t.TempDir()
@@ -245,6 +245,6 @@ func TestRecordingOutlivesTheService(t *testing.T) {
 
 // demoHarbour is a stand-in API that stays up whatever becomes of the service.
 func demoHarbour(t *testing.T) string {
-	s := start(t, "demo", "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0")
+	s := start(t, "demo", "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0")
 	return s.address(t, "its API")
 }

@@ -89,7 +89,7 @@ func terminalPictures(t *testing.T, s *server, dir, recordings string) {
 func compared(t *testing.T, dir string) {
 	data := t.TempDir()
 	release := func(n string) *server {
-		return start(t, "demo", "--release", n, "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--data", data)
+		return start(t, "demo", "--release", n, "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--data", data)
 	}
 	release("1").stop(t)
 	s := release("2")

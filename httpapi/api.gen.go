@@ -2503,6 +2503,12 @@ type Shapes struct {
 	Shapes    []Shape         `json:"shapes"`
 }
 
+// SignInWays defines model for SignInWays.
+type SignInWays struct {
+	// Openid The provider's name, where there is one
+	Openid *string `json:"openid,omitempty"`
+}
+
 // SkipReason defines model for SkipReason.
 type SkipReason struct {
 	Captures int    `json:"captures"`
@@ -3091,6 +3097,20 @@ type AllowServerJSONBody struct {
 	Server string `json:"server"`
 }
 
+// BeginOpenIDParams defines parameters for BeginOpenID.
+type BeginOpenIDParams struct {
+	// Next Where one wants to go then, in the console
+	Next *string `form:"next,omitempty" json:"next,omitempty"`
+}
+
+// FinishOpenIDParams defines parameters for FinishOpenID.
+type FinishOpenIDParams struct {
+	State        *string `form:"state,omitempty" json:"state,omitempty"`
+	Code         *string `form:"code,omitempty" json:"code,omitempty"`
+	Error        *string `form:"error,omitempty" json:"error,omitempty"`
+	InkretSignIn *string `form:"inkret_sign_in,omitempty" json:"inkret_sign_in,omitempty"`
+}
+
 // ListTrailParams defines parameters for ListTrail.
 type ListTrailParams struct {
 	Action  *string `form:"action,omitempty" json:"action,omitempty"`
@@ -3502,9 +3522,18 @@ type ServerInterface interface {
 	// TestMail Send oneself a mail that says that it is a test
 	// (POST /api/v1/session/mail/test)
 	TestMail(ctx *echo.Context) error
+	// BeginOpenID Go to the provider to sign in (OpenID Connect)
+	// (GET /api/v1/session/openid)
+	BeginOpenID(ctx *echo.Context, params BeginOpenIDParams) error
+	// FinishOpenID Come back from the provider
+	// (GET /api/v1/session/openid/done)
+	FinishOpenID(ctx *echo.Context, params FinishOpenIDParams) error
 	// ChangePassword Change one's password; all other sessions end
 	// (PUT /api/v1/session/password)
 	ChangePassword(ctx *echo.Context) error
+	// GetWays How one can sign in
+	// (GET /api/v1/session/ways)
+	GetWays(ctx *echo.Context) error
 	// ListSessions One's own sessions
 	// (GET /api/v1/sessions)
 	ListSessions(ctx *echo.Context) error
@@ -5564,12 +5593,82 @@ func (w *ServerInterfaceWrapper) TestMail(ctx *echo.Context) error {
 	return err
 }
 
+// BeginOpenID converts echo context to params.
+func (w *ServerInterfaceWrapper) BeginOpenID(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params BeginOpenIDParams
+	// ------------- Optional query parameter "next" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "next", ctx.QueryParams(), &params.Next, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter next: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.BeginOpenID(ctx, params)
+	return err
+}
+
+// FinishOpenID converts echo context to params.
+func (w *ServerInterfaceWrapper) FinishOpenID(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params FinishOpenIDParams
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", ctx.QueryParams(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter state: %s", err))
+	}
+
+	// ------------- Optional query parameter "code" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "code", ctx.QueryParams(), &params.Code, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter code: %s", err))
+	}
+
+	// ------------- Optional query parameter "error" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "error", ctx.QueryParams(), &params.Error, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter error: %s", err))
+	}
+
+	if cookie, err := ctx.Cookie("inkret_sign_in"); err == nil {
+
+		var value string
+		err = runtime.BindStyledParameterWithOptions("simple", "inkret_sign_in", cookie.Value, &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationCookie, Explode: true, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter inkret_sign_in: %s", err))
+		}
+		params.InkretSignIn = &value
+
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.FinishOpenID(ctx, params)
+	return err
+}
+
 // ChangePassword converts echo context to params.
 func (w *ServerInterfaceWrapper) ChangePassword(ctx *echo.Context) error {
 	var err error
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ChangePassword(ctx)
+	return err
+}
+
+// GetWays converts echo context to params.
+func (w *ServerInterfaceWrapper) GetWays(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetWays(ctx)
 	return err
 }
 
@@ -5822,6 +5921,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/api/v1/session", wrapper.SignOut, options.OperationMiddlewares["signOut"]...)
 	router.GET(options.BaseURL+"/api/v1/session", wrapper.GetSession, options.OperationMiddlewares["getSession"]...)
 	router.POST(options.BaseURL+"/api/v1/session", wrapper.SignIn, options.OperationMiddlewares["signIn"]...)
+	router.GET(options.BaseURL+"/api/v1/session/ways", wrapper.GetWays, options.OperationMiddlewares["getWays"]...)
+	router.GET(options.BaseURL+"/api/v1/session/openid", wrapper.BeginOpenID, options.OperationMiddlewares["beginOpenID"]...)
+	router.GET(options.BaseURL+"/api/v1/session/openid/done", wrapper.FinishOpenID, options.OperationMiddlewares["finishOpenID"]...)
 	router.PUT(options.BaseURL+"/api/v1/session/password", wrapper.ChangePassword, options.OperationMiddlewares["changePassword"]...)
 	router.GET(options.BaseURL+"/api/v1/session/mail", wrapper.GetMailing, options.OperationMiddlewares["getMailing"]...)
 	router.PUT(options.BaseURL+"/api/v1/session/mail", wrapper.SetMailing, options.OperationMiddlewares["setMailing"]...)
@@ -9619,6 +9721,120 @@ func (response TestMaildefaultApplicationProblemPlusJSONResponse) VisitTestMailR
 	return err
 }
 
+type BeginOpenIDRequestObject struct {
+	Params BeginOpenIDParams
+}
+
+type BeginOpenIDResponseObject interface {
+	VisitBeginOpenIDResponse(w http.ResponseWriter) error
+}
+
+type BeginOpenID303ResponseHeaders struct {
+	Location  *string
+	SetCookie *string
+}
+
+type BeginOpenID303Response struct {
+	Headers BeginOpenID303ResponseHeaders
+}
+
+func (response BeginOpenID303Response) VisitBeginOpenIDResponse(w http.ResponseWriter) error {
+	if response.Headers.Location != nil {
+		w.Header().Set("Location", fmt.Sprint(*response.Headers.Location))
+	}
+	if response.Headers.SetCookie != nil {
+		w.Header().Set("Set-Cookie", fmt.Sprint(*response.Headers.SetCookie))
+	}
+	w.WriteHeader(303)
+	return nil
+}
+
+type BeginOpenIDdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BeginOpenIDdefaultApplicationProblemPlusJSONResponse) VisitBeginOpenIDResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FinishOpenIDRequestObject struct {
+	Params FinishOpenIDParams
+}
+
+type FinishOpenIDResponseObject interface {
+	VisitFinishOpenIDResponse(w http.ResponseWriter) error
+}
+
+type FinishOpenID200ResponseHeaders struct {
+	SetCookie *string
+}
+
+type FinishOpenID200TextHTMLResponse struct {
+	Body          io.Reader
+	Headers       FinishOpenID200ResponseHeaders
+	ContentLength int64
+}
+
+func (response FinishOpenID200TextHTMLResponse) VisitFinishOpenIDResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/html")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	if response.Headers.SetCookie != nil {
+		w.Header().Set("Set-Cookie", fmt.Sprint(*response.Headers.SetCookie))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type FinishOpenID303ResponseHeaders struct {
+	Location *string
+}
+
+type FinishOpenID303Response struct {
+	Headers FinishOpenID303ResponseHeaders
+}
+
+func (response FinishOpenID303Response) VisitFinishOpenIDResponse(w http.ResponseWriter) error {
+	if response.Headers.Location != nil {
+		w.Header().Set("Location", fmt.Sprint(*response.Headers.Location))
+	}
+	w.WriteHeader(303)
+	return nil
+}
+
+type FinishOpenIDdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FinishOpenIDdefaultApplicationProblemPlusJSONResponse) VisitFinishOpenIDResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ChangePasswordRequestObject struct {
 	Body *ChangePasswordJSONRequestBody
 }
@@ -9648,6 +9864,27 @@ func (response ChangePassworddefaultApplicationProblemPlusJSONResponse) VisitCha
 	}
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetWaysRequestObject struct {
+}
+
+type GetWaysResponseObject interface {
+	VisitGetWaysResponse(w http.ResponseWriter) error
+}
+
+type GetWays200JSONResponse SignInWays
+
+func (response GetWays200JSONResponse) VisitGetWaysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
 	_, err := buf.WriteTo(w)
 	return err
 }
@@ -10443,9 +10680,18 @@ type StrictServerInterface interface {
 	// TestMail Send oneself a mail that says that it is a test
 	// (POST /api/v1/session/mail/test)
 	TestMail(ctx context.Context, request TestMailRequestObject) (TestMailResponseObject, error)
+	// BeginOpenID Go to the provider to sign in (OpenID Connect)
+	// (GET /api/v1/session/openid)
+	BeginOpenID(ctx context.Context, request BeginOpenIDRequestObject) (BeginOpenIDResponseObject, error)
+	// FinishOpenID Come back from the provider
+	// (GET /api/v1/session/openid/done)
+	FinishOpenID(ctx context.Context, request FinishOpenIDRequestObject) (FinishOpenIDResponseObject, error)
 	// ChangePassword Change one's password; all other sessions end
 	// (PUT /api/v1/session/password)
 	ChangePassword(ctx context.Context, request ChangePasswordRequestObject) (ChangePasswordResponseObject, error)
+	// GetWays How one can sign in
+	// (GET /api/v1/session/ways)
+	GetWays(ctx context.Context, request GetWaysRequestObject) (GetWaysResponseObject, error)
 	// ListSessions One's own sessions
 	// (GET /api/v1/sessions)
 	ListSessions(ctx context.Context, request ListSessionsRequestObject) (ListSessionsResponseObject, error)
@@ -13606,6 +13852,56 @@ func (sh *strictHandler) TestMail(ctx *echo.Context) error {
 	return nil
 }
 
+// BeginOpenID operation middleware
+func (sh *strictHandler) BeginOpenID(ctx *echo.Context, params BeginOpenIDParams) error {
+	var request BeginOpenIDRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.BeginOpenID(ctx.Request().Context(), request.(BeginOpenIDRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BeginOpenID")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(BeginOpenIDResponseObject); ok {
+		return validResponse.VisitBeginOpenIDResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// FinishOpenID operation middleware
+func (sh *strictHandler) FinishOpenID(ctx *echo.Context, params FinishOpenIDParams) error {
+	var request FinishOpenIDRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.FinishOpenID(ctx.Request().Context(), request.(FinishOpenIDRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FinishOpenID")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(FinishOpenIDResponseObject); ok {
+		return validResponse.VisitFinishOpenIDResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ChangePassword operation middleware
 func (sh *strictHandler) ChangePassword(ctx *echo.Context) error {
 	var request ChangePasswordRequestObject
@@ -13646,6 +13942,29 @@ func (sh *strictHandler) ChangePassword(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(ChangePasswordResponseObject); ok {
 		return validResponse.VisitChangePasswordResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetWays operation middleware
+func (sh *strictHandler) GetWays(ctx *echo.Context) error {
+	var request GetWaysRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetWays(ctx.Request().Context(), request.(GetWaysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetWays")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetWaysResponseObject); ok {
+		return validResponse.VisitGetWaysResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

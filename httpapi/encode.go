@@ -60,7 +60,7 @@ func personOf(p service.Person) Person {
 	for _, service := range slices.Sorted(maps.Keys(p.Roles)) {
 		at = append(at, ServiceRole{Service: service, Role: some(Role(p.Roles[service]))})
 	}
-	return Person{ID: p.ID, Name: p.Name, Email: p.Email, Role: Role(p.Role), Pending: p.Password == "", KeptOut: some(!p.Active), SecondFactor: some(p.FactorOn), ServiceRoles: someList(at)}
+	return Person{ID: p.ID, Name: p.Name, Email: p.Email, Role: Role(p.Role), Pending: !p.Here(), KeptOut: some(!p.Active), SecondFactor: some(p.FactorOn), ServiceRoles: someList(at)}
 }
 
 func tokenOf(k service.Key) Token {

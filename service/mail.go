@@ -135,7 +135,7 @@ func (s *Service) mailOnce(ctx context.Context) error {
 	}
 	for i := range people {
 		p := &people[i]
-		if !p.Active || p.Password == "" {
+		if !p.Active || !p.Here() {
 			continue
 		}
 		switch p.Mail {

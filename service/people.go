@@ -103,7 +103,7 @@ func (s *Service) ChangePerson(ctx context.Context, c Caller, id int64, w Person
 		}
 	}, func(all []store.Person) error {
 		for _, p := range all {
-			if p.Role == Administrator && p.Active && p.Password != "" {
+			if p.Role == Administrator && p.Active && p.Here() {
 				return nil
 			}
 		}

@@ -73,6 +73,8 @@ type Service struct {
 
 	mail       Sender // nil: there is no mail server
 	digestHour int
+	openid     OpenID // nil: there is no provider to sign in with
+	issuer     string
 	public     string // where people reach it, without a slash at its end; set before Run
 }
 

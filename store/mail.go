@@ -21,7 +21,7 @@ type Mail struct {
 	Said     string    // what came of the last try
 }
 
-const mailColumns = `mails.id, person_id, iif(people.name = '', email, people.name), email, subject, text, made, tries, next, done, said`
+const mailColumns = `mails.id, person_id, iif(people.name = '', email, people.name), email, mails.subject, text, made, tries, next, done, said`
 
 const mailTables = ` FROM mails JOIN people ON people.id = person_id`
 

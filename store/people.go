@@ -26,7 +26,12 @@ type Person struct {
 	Mail   string // when notices are mailed: at-once, daily or never
 	Mailed int64  // notices up to this one were mailed
 	Digest string // the day of the last digest
+
+	Subject string // issuer and subject at a provider, with a blank between; empty for none
 }
+
+// Here reports whether somebody has set themselves up, and is not only invited.
+func (p *Person) Here() bool { return p.Password != "" || p.Subject != "" }
 
 // Key is a session of a browser or a token of a program; its secret is kept
 // hashed only.
@@ -43,7 +48,7 @@ type Key struct {
 	Service string // the only one that a token may change; empty for all
 }
 
-const personColumns = `id, name, email, role, password, active, factor, factor_on, factor_step, mail, mailed, digest, ` + rolesColumn
+const personColumns = `id, name, email, role, password, active, factor, factor_on, factor_step, mail, mailed, digest, subject, ` + rolesColumn
 
 // rolesColumn gives the roles at services as a JSON object, or nothing.
 const rolesColumn = `(SELECT json_group_object(services.name, service_roles.role) FROM service_roles JOIN services ON services.id = service_id WHERE person_id = people.id)`
@@ -51,7 +56,7 @@ const rolesColumn = `(SELECT json_group_object(services.name, service_roles.role
 func scanPerson(r scanner) (Person, error) {
 	var p Person
 	var roles string
-	if err := r.Scan(&p.ID, &p.Name, &p.Email, &p.Role, &p.Password, &p.Active, &p.Factor, &p.FactorOn, &p.FactorStep, &p.Mail, &p.Mailed, &p.Digest, &roles); err != nil {
+	if err := r.Scan(&p.ID, &p.Name, &p.Email, &p.Role, &p.Password, &p.Active, &p.Factor, &p.FactorOn, &p.FactorStep, &p.Mail, &p.Mailed, &p.Digest, &p.Subject, &roles); err != nil {
 		return p, err
 	}
 	return p, json.Unmarshal([]byte(roles), &p.Roles)
@@ -119,6 +124,31 @@ func (s *Store) UseSetupCode(ctx context.Context, hash string, p Person, now tim
 	return p, err
 }
 
+// PersonBySubject finds who signs in with a provider, or gives [ErrNotFound].
+func (s *Store) PersonBySubject(ctx context.Context, subject string) (Person, error) {
+	p, err := scanPerson(s.read.QueryRowContext(ctx, `SELECT `+personColumns+` FROM people WHERE subject = ?`, subject))
+	return p, none(err)
+}
+
+// BindSubject notes how somebody signs in with a provider, and their name where they have none
+// yet. It gives [ErrConflict] for somebody who signs in as another there.
+func (s *Store) BindSubject(ctx context.Context, id int64, subject, name string, entry TrailEntry) (Person, error) {
+	var p Person
+	err := s.change(ctx, func(tx *sql.Tx) (err error) {
+		p, err = scanPerson(tx.QueryRowContext(ctx, `UPDATE people SET subject = ?1, name = iif(name = '', ?2, name) WHERE id = ?3 AND subject IN ('', ?1) RETURNING `+personColumns, subject, name, id))
+		if err = none(err); err == ErrNotFound {
+			return ErrConflict
+		} else if err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM setup_codes WHERE person_id = ?`, id); err != nil {
+			return err
+		}
+		return addTrail(ctx, tx, entry)
+	})
+	return p, err
+}
+
 // AddKey keeps a session or token under the hash of its secret.
 func (s *Store) AddKey(ctx context.Context, hash string, k Key) (Key, error) {
 	r, err := s.write.ExecContext(ctx, `INSERT INTO keys (hash, kind, person_id, name, created, expires, scope, service_id)
@@ -148,9 +178,9 @@ func (s *Store) KeyByHash(ctx context.Context, hash string) (Key, Person, error)
 	var p Person
 	var roles string
 	into, finish := k.fields()
-	err := s.read.QueryRowContext(ctx, `SELECT `+keyColumns+`, people.id, people.name, people.email, people.role, people.password, people.active, people.factor_on, people.mail, `+rolesColumn+`
+	err := s.read.QueryRowContext(ctx, `SELECT `+keyColumns+`, people.id, people.name, people.email, people.role, people.password, people.active, people.factor_on, people.mail, people.subject, `+rolesColumn+`
 		FROM keys JOIN people ON people.id = keys.person_id WHERE hash = ?`, hash).
-		Scan(append(into, &p.ID, &p.Name, &p.Email, &p.Role, &p.Password, &p.Active, &p.FactorOn, &p.Mail, &roles)...)
+		Scan(append(into, &p.ID, &p.Name, &p.Email, &p.Role, &p.Password, &p.Active, &p.FactorOn, &p.Mail, &p.Subject, &roles)...)
 	finish()
 	if err != nil {
 		return k, p, none(err)

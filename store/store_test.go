@@ -27,7 +27,7 @@ func TestADatabaseOfANewerProgramIsRefused(t *testing.T) {
 		t.Fatal(err)
 	}
 	s.Close()
-	if _, err := Open(t.Context(), dir); err == nil || !strings.Contains(err.Error(), "the database is of version 999 and this program knows 12") {
+	if _, err := Open(t.Context(), dir); err == nil || !strings.Contains(err.Error(), "the database is of version 999 and this program knows 13") {
 		t.Errorf("opening gives %v", err)
 	}
 }

@@ -40,6 +40,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/session/ways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How one can sign in */
+        get: operations["getWays"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/openid": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Go to the provider to sign in (OpenID Connect) */
+        get: operations["beginOpenID"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/openid/done": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Come back from the provider */
+        get: operations["finishOpenID"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/session/password": {
         parameters: {
             query?: never;
@@ -1701,6 +1752,10 @@ export interface components {
             /** @description At services, where it is another than everywhere */
             service_roles?: components["schemas"]["ServiceRole"][];
         };
+        SignInWays: {
+            /** @description The provider's name, where there is one */
+            openid?: string;
+        };
         ServiceRole: {
             service: string;
             role?: components["schemas"]["Role"];
@@ -3240,6 +3295,86 @@ export interface operations {
             204: {
                 headers: {
                     "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getWays: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Besides e-mail address and password */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInWays"];
+                };
+            };
+        };
+    };
+    beginOpenID: {
+        parameters: {
+            query?: {
+                /** @description Where one wants to go then, in the console */
+                next?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description To the provider; or back to the console, which says why not */
+            303: {
+                headers: {
+                    Location?: string;
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    finishOpenID: {
+        parameters: {
+            query?: {
+                state?: string;
+                code?: string;
+                error?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: {
+                inkret_sign_in?: string;
+            };
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Signed in; the page leads on */
+            200: {
+                headers: {
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+            /** @description Refused: back to the console, which says why */
+            303: {
+                headers: {
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content?: never;
