@@ -3,12 +3,14 @@ package main
 import (
 	"bytes"
 	"context"
+	"database/sql"
 	"fmt"
 	"io"
 	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -25,11 +27,15 @@ const (
 	teamFields    = 100 // findings of each
 	teamPeople    = 50
 	teamAsked     = 60 // times each
+
+	teamCaptures = 1_000_000 // in the service besides
+	againEach    = 10        // captures of each endpoint in the recording that is merged: 10,000
+	againFields  = 10        // findings that each of them shows
 )
 
-// manyLeaks is contracts of many endpoints and a HAR in which each answer has members that
-// nobody granted.
-func manyLeaks() (contracts string, har []byte) {
+// manyLeaks is contracts of many endpoints and a HAR in which each answers so often, each time
+// with so many members that nobody granted.
+func manyLeaks(times, fields int) (contracts string, har []byte) {
 	var c, h bytes.Buffer
 	c.WriteString("inkret: 1\nservice: bench\nentities:\n  Thing: {fields: {id: {type: integer, class: internal}, email: {type: string, class: personal}}}\nendpoints:\n")
 	h.WriteString(`{"log":{"version":"1.2","creator":{"name":"bench","version":"1"},"entries":[`)
@@ -37,15 +43,17 @@ func manyLeaks() (contracts string, har []byte) {
 		fmt.Fprintf(&c, "  - {endpoint: GET /v1/things%d, team: team-%d, responses: [{entity: Thing, grants: {id: }}]}\n", e, e%20)
 		var body strings.Builder
 		body.WriteString(`{"id":1`)
-		for f := range teamFields {
+		for f := range fields {
 			fmt.Fprintf(&body, `,"member_%d_of_%d":%d`, f, e%7, f)
 		}
 		body.WriteString("}")
-		if e > 0 {
-			h.WriteByte(',')
+		for n := range times {
+			if e+n > 0 {
+				h.WriteByte(',')
+			}
+			fmt.Fprintf(&h, `{"startedDateTime":"2026-05-01T10:00:00Z","time":1,"request":{"method":"GET","url":"https://bench.example/v1/things%d","headers":[]},"response":{"status":200,"headers":[{"name":"Content-Type","value":"application/json"}],"content":{"size":1,"mimeType":"application/json","text":"%s"}}}`,
+				e, strings.ReplaceAll(body.String(), `"`, `\"`))
 		}
-		fmt.Fprintf(&h, `{"startedDateTime":"2026-05-01T10:00:00Z","time":1,"request":{"method":"GET","url":"https://bench.example/v1/things%d","headers":[]},"response":{"status":200,"headers":[{"name":"Content-Type","value":"application/json"}],"content":{"size":1,"mimeType":"application/json","text":"%s"}}}`,
-			e, strings.ReplaceAll(body.String(), `"`, `\"`))
 	}
 	h.WriteString("]}}")
 	return c.String(), h.Bytes()
@@ -64,8 +72,7 @@ func team() error {
 	if err != nil {
 		return err
 	}
-	defer s.Close()
-	contracts, har := manyLeaks()
+	contracts, har := manyLeaks(1, teamFields)
 	p, err := s.AddPerson(ctx, "Bench", "bench@bench.example", service.Administrator, "low tide at nine")
 	if err != nil {
 		return err
@@ -80,6 +87,10 @@ func team() error {
 		return err
 	}
 	fmt.Printf("  %d findings, found by one recording in %.1f s\n", b.Findings, time.Since(begun).Seconds())
+	if s, err = withCaptures(ctx, s, dir); err != nil {
+		return err
+	}
+	defer s.Close()
 	handler, err := httpapi.NewHandler(s, httpapi.Options{Version: "bench", Console: fstest.MapFS{"index.html": {Data: []byte("x")}}, Public: "http://127.0.0.1", Stopping: make(chan struct{})})
 	if err != nil {
 		return err
@@ -98,7 +109,9 @@ func team() error {
 	for _, one := range []struct{ name, path string }{
 		{"the first page", "/api/v1/findings"}, {"the 200th page by path", "/api/v1/findings?page=200&sort=path"}, {"one severity and kind", "/api/v1/findings?severity=medium&kind=unexpected-field&sort=-last_seen"},
 		{"of a team", "/api/v1/findings?assigned=team:team-7"}, {"a search", "/api/v1/findings?q=member_42"}, {"a search that finds nothing", "/api/v1/findings?q=zebra"},
-		{"one with its history", "/api/v1/findings/" + ids[0]}, {"home", "/api/v1/home"}, {"how it stands", "/api/v1/findings/standing"}, {"endpoints", "/api/v1/endpoints?sort=-open"}, {"labels", "/api/v1/findings/labels"},
+		{"one with its history", "/api/v1/findings/" + ids[0]}, {"home", "/api/v1/home"}, {"how it stands", "/api/v1/findings/standing"}, {"by kind", "/api/v1/findings?sort=kind"}, {"by endpoint, turned round", "/api/v1/findings?sort=-endpoint"}, {"by spots", "/api/v1/findings?sort=-spots"}, {"by bytes", "/api/v1/findings?sort=-bytes"}, {"by due day", "/api/v1/findings?sort=due"}, {"by first seen", "/api/v1/findings?sort=first_seen"},
+		{"captures", "/api/v1/captures"}, {"captures of an audience", "/api/v1/captures?audience=anyone&status=200"}, {"batches", "/api/v1/batches"}, {"the exposure map", "/api/v1/services/bench/exposure"},
+		{"endpoints", "/api/v1/endpoints?sort=-open"}, {"labels", "/api/v1/findings/labels"},
 	} {
 		var took []time.Duration
 		for range teamAsked {
@@ -115,7 +128,46 @@ func team() error {
 		return err
 	}
 	fmt.Printf("  changing the 5,000 findings of a team in one step: %.0f ms\n", time.Since(begun).Seconds()*1000)
-	return atOnce(ctx, s, who, ask, ids, har)
+	_, again := manyLeaks(againEach, againFields)
+	return atOnce(ctx, s, who, ask, ids, again)
+}
+
+// withCaptures puts a million captures into the service besides, of which nothing but the row
+// is kept, and opens it again.
+func withCaptures(ctx context.Context, s *service.Service, dir string) (*service.Service, error) {
+	if err := s.Close(); err != nil {
+		return nil, err
+	}
+	begun := time.Now()
+	db, err := sql.Open("sqlite", filepath.Join(dir, "inkret.db"))
+	if err != nil {
+		return nil, err
+	}
+	const each = 10_000 // captures of a batch
+	for i := range teamCaptures / each {
+		tx, err := db.BeginTx(ctx, nil)
+		if err != nil {
+			return nil, err
+		}
+		defer tx.Rollback()
+		if _, err := tx.ExecContext(ctx, `INSERT INTO batches (service_id, name, digest, audience, author, started, done, captures, judged) SELECT 1, ?, ?, '', 'Bench', started, 1, ?, ? FROM batches WHERE id = 1`,
+			fmt.Sprintf("night %d", i), fmt.Sprintf("%064d", i), each, each); err != nil {
+			return nil, err
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO captures (batch_id, entry, endpoint_id, method, url, audience, audience_by, status, started, bytes, excess, findings, skipped, sealed, holds)
+			SELECT (SELECT max(id) FROM batches), entry + 1000 * value, endpoint_id, method, url, audience, audience_by, status, started - 3600000 * ?1, bytes, excess, findings, '', x'', 'nothing'
+			FROM json_each('[0,1,2,3,4,5,6,7,8,9]'), captures WHERE batch_id = 1`, i); err != nil {
+			return nil, err
+		}
+		if err := tx.Commit(); err != nil {
+			return nil, err
+		}
+	}
+	fmt.Printf("  %d captures written beside them in %.1f s\n", teamCaptures, time.Since(begun).Seconds())
+	if err := db.Close(); err != nil {
+		return nil, err
+	}
+	return service.Open(ctx, service.Options{Dir: dir})
 }
 
 // someIDs gives ids of findings.

@@ -8,6 +8,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -58,10 +59,11 @@ func (a *app) reportFindings(ctx context.Context, c *cli.Command) error {
 	if out.Summary, err = summaryOf(ctx, r, service); err != nil {
 		return err
 	}
+	var tracked []client.Finding
 	const size = 500
 	for page := 1; ; page++ {
 		size := size
-		response, err := r.ListFindings(ctx, &client.ListFindingsParams{Page: &page, Size: &size, State: some(c.String("state")), Severity: some(c.String("severity")), Kind: some(c.String("kind")),
+		response, err := r.ListFindings(ctx, &client.ListFindingsParams{Page: &page, Size: &size, Service: &service, State: some(c.String("state")), Severity: some(c.String("severity")), Kind: some(c.String("kind")),
 			Audience: some(c.String("audience")), Team: some(c.String("team")), Assigned: some(c.String("assigned")), Label: some(c.String("label")), Q: some(c.String("search"))})
 		got := answerOf[client.FindingPage](response, err)
 		if got.err != nil {
@@ -70,10 +72,16 @@ func (a *app) reportFindings(ctx context.Context, c *cli.Command) error {
 		for i := range got.value.Items {
 			if f := &got.value.Items[i]; f.Service == service {
 				out.Findings = append(out.Findings, trackedFinding(f))
+				tracked = append(tracked, *f)
 			}
 		}
 		if page*size >= got.value.Total {
 			break
+		}
+	}
+	if c.String("format") == "html" {
+		if out.Audit, err = auditOf(ctx, r, service, tracked); err != nil {
+			return err
 		}
 	}
 	slices.SortStableFunc(out.Findings, func(a, b *finding.Finding) int { return cmp.Compare(b.Severity, a.Severity) })
@@ -133,4 +141,93 @@ func trackedFinding(f *client.Finding) *finding.Finding {
 		}
 	}
 	return out
+}
+
+// auditDays is how far back a report looks.
+const auditDays = 365
+
+// auditOf asks for what a report says besides its findings: how it stands, how far contracts
+// and captures reach, and which waivers are in force.
+func auditOf(ctx context.Context, r *remote, service string, tracked []client.Finding) (*report.Audit, error) {
+	days := auditDays
+	response, err := r.GetStanding(ctx, &client.GetStandingParams{Service: &service, Days: &days})
+	standing := answerOf[client.Standing](response, err)
+	if standing.err != nil {
+		return nil, standing.err
+	}
+	response, err = r.GetCoverage(ctx, service)
+	reach := answerOf[client.Coverage](response, err)
+	if reach.err != nil {
+		return nil, reach.err
+	}
+	out := &report.Audit{At: time.Now(), States: map[string]string{}}
+	for _, d := range standing.value.Days {
+		if o := d.Open; len(out.Days) > 0 || d.Found > 0 || o.Critical+o.High+o.Medium+o.Low+o.Info > 0 {
+			out.Days = append(out.Days, report.AuditDay{Day: d.Day, Open: [5]int{o.Critical, o.High, o.Medium, o.Low, o.Info}})
+		}
+	}
+	const perHour = float32(time.Hour)
+	for _, p := range standing.value.Proofs {
+		severity, _ := scan.ParseSeverity(string(p.Severity))
+		out.Proofs = append(out.Proofs, report.AuditProof{Severity: severity, Proofs: p.Proofs, Median: time.Duration(p.MedianHours * perHour), Longest: time.Duration(p.LongestHours * perHour)})
+	}
+	for i, d := range standing.value.Weights {
+		if i == 0 {
+			out.Since = d.Day
+		}
+		out.Bytes, out.Excess, out.Saved = out.Bytes+int(d.Bytes), out.Excess+int(d.ExcessBytes), out.Saved+int(d.SavedBytes)
+	}
+	for _, g := range gapWords {
+		out.Coverage = append(out.Coverage, report.AuditGap{Missing: reach.value.Numbers[g.gap], Of: reach.value.Numbers[g.whole], Words: g.words})
+	}
+	for i := range tracked {
+		out.States[tracked[i].ID] = strings.ReplaceAll(string(tracked[i].State), "-", " ")
+	}
+	out.Waivers, err = waiversOf(ctx, r, service)
+	return out, err
+}
+
+// waiversOf lists the waivers in force of a service, those first that end first.
+func waiversOf(ctx context.Context, r *remote, service string) ([]report.AuditWaiver, error) {
+	var out []report.AuditWaiver
+	const size = 500
+	for page := 1; ; page++ {
+		size := size
+		response, err := r.ListFindings(ctx, &client.ListFindingsParams{Page: &page, Size: &size, Service: &service, State: some("waived")})
+		got := answerOf[client.FindingPage](response, err)
+		if got.err != nil {
+			return nil, got.err
+		}
+		for i := range got.value.Items {
+			f := &got.value.Items[i]
+			severity, _ := scan.ParseSeverity(string(f.Severity))
+			w := report.AuditWaiver{Until: textOf(f.WaivedUntil), Kind: f.Kind, Severity: severity, Where: strings.TrimSpace(f.Endpoint+" "+f.Audience+" "+f.Status) + " " + f.Path, Approver: textOf(f.WaiverApprover)}
+			response, err := r.GetFinding(ctx, f.ID)
+			one := answerOf[client.FindingDetail](response, err)
+			if one.err != nil {
+				return nil, one.err
+			}
+			w.Reason = waiverReason(one.value.History)
+			out = append(out, w)
+		}
+		if page*size >= got.value.Total {
+			slices.SortStableFunc(out, func(a, b report.AuditWaiver) int { return cmp.Compare(a.Until, b.Until) })
+			return out, nil
+		}
+	}
+}
+
+// waiverReason is why the last waiver was asked for, and what was said where it was approved.
+func waiverReason(history []client.Event) string {
+	var reasons []string
+	for _, e := range history {
+		asked := e.Kind == client.EventKindWaiver && textOf(e.Became) == "asked for"
+		if asked || e.Kind == client.EventKindMove && valueOf(e.To) != client.StateWaived {
+			reasons = nil
+		}
+		if said := textOf(e.Comment); said != "" && (asked || e.Kind == client.EventKindMove && valueOf(e.To) == client.StateWaived) {
+			reasons = append(reasons, said)
+		}
+	}
+	return strings.Join(reasons, "; ")
 }

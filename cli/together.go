@@ -147,17 +147,10 @@ func (a *app) changeFindings(ctx context.Context, c *cli.Command) error {
 func (a *app) sayChange(w io.Writer, c *client.FindingsChanged, verb string) {
 	matched, left := valueOf(c.Matched), valueOf(c.Left)
 	fmt.Fprintf(w, "%s of %d %s: %s.\n", plural(c.Findings, "finding"), matched, verb, report.Clean(c.Words))
-	if left > 0 && c.Refused != nil {
-		why := map[string]int{}
-		var order []string
-		for _, one := range *c.Refused {
-			if why[one.Why]++; why[one.Why] == 1 {
-				order = append(order, one.Why)
-			}
-		}
+	if left > 0 {
 		fmt.Fprintf(w, "%d stay as they are:\n", left)
-		for _, reason := range order {
-			fmt.Fprintf(w, "  %d: %s\n", why[reason], report.Clean(reason))
+		for _, one := range valueOf(c.Reasons) {
+			fmt.Fprintf(w, "  %d: %s\n", one.Findings, report.Clean(one.Why))
 		}
 	}
 }

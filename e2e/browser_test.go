@@ -77,11 +77,29 @@ func (b *browser) do(what string, actions ...chromedp.Action) {
 	b.t.Logf("%s %s", time.Now().Format("05.000"), what)
 	step, cancel := context.WithTimeout(b.ctx, stepTime)
 	defer cancel()
-	if err := chromedp.Run(step, actions...); err != nil {
+	if err := chromedp.Run(step, each(actions)...); err != nil {
 		var text string
 		chromedp.Run(b.ctx, chromedp.Evaluate(`document.body.innerText`, &text))
 		b.t.Fatalf("%s: %v\nthe page says:\n%s\nthe browser says: %q", what, err, text, b.said())
 	}
+}
+
+// each makes actions ones that are done once more where the page was drawn anew between
+// finding a place on it and doing something there.
+func each(actions []chromedp.Action) (again []chromedp.Action) {
+	for _, a := range actions {
+		again = append(again, chromedp.ActionFunc(func(ctx context.Context) error {
+			const times = 5
+			for n := 1; ; n++ {
+				err := a.Do(ctx)
+				var gone *cdproto.Error
+				if !errors.As(err, &gone) || n == times {
+					return err
+				}
+			}
+		}))
+	}
+	return again
 }
 
 // said gives the errors of the browser's console: of scripts and of the

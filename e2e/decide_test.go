@@ -77,10 +77,7 @@ func TestAPipelineSendsItsResults(t *testing.T) {
 	if made.Token.Scope != client.Record || *made.Token.Service != "fennick-quay" {
 		t.Fatalf("made %+v", made.Token)
 	}
-	os.Mkdir(filepath.Join(dir, "c"), 0o755)
-	for _, name := range []string{"fennick-quay.yaml", "catalogue.yaml", "harbour.sql"} {
-		os.Rename(filepath.Join(dir, name), filepath.Join(dir, "c", name))
-	}
+	contractsIn(t, dir)
 	check := func(who string) string {
 		path := filepath.Join(t.TempDir(), who+".json")
 		if err := os.WriteFile(path, []byte(run(t, home, nil, "check", "--contracts", filepath.Join(dir, "c"), "--format", "json", filepath.Join(dir, who+".har")).out), 0o644); err != nil {

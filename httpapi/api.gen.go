@@ -1669,6 +1669,9 @@ type FindingsChanged struct {
 	Left    *int `json:"left,omitempty"`
 	Matched *int `json:"matched,omitempty"`
 
+	// Reasons Why they stay, and how many for each reason, most first
+	Reasons *[]RefusalReason `json:"reasons,omitempty"`
+
 	// Refused Those, or the first fifty of them
 	Refused *[]RefusedFinding `json:"refused,omitempty"`
 	Undone  *bool             `json:"undone,omitempty"`
@@ -2198,6 +2201,12 @@ type Reason struct {
 // RecoveryCodes defines model for RecoveryCodes.
 type RecoveryCodes struct {
 	Codes []string `json:"codes"`
+}
+
+// RefusalReason defines model for RefusalReason.
+type RefusalReason struct {
+	Findings int    `json:"findings"`
+	Why      string `json:"why"`
 }
 
 // RefusedFinding defines model for RefusedFinding.

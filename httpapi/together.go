@@ -77,6 +77,7 @@ func (h *handlers) ChangeFindings(ctx context.Context, r ChangeFindingsRequestOb
 	}
 	c := changedOf(out.Change)
 	c.Matched, c.Left, c.Refused = &out.Matched, &out.Left, someList(each(out.Refused, refusedOf))
+	c.Reasons = someList(each(out.Reasons, func(r service.Reason) RefusalReason { return RefusalReason{Why: r.Why, Findings: r.Findings} }))
 	return ChangeFindings200JSONResponse(c), nil
 }
 

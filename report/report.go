@@ -21,6 +21,7 @@ type Result struct {
 	FailOn   scan.Severity // from which a finding fails, where nothing excuses it
 	Baseline *Baseline     // what was there before; nil for none
 	Version  string        // of the program, for formats that have room for it
+	Audit    *Audit        // what a service adds; nil for a check
 }
 
 // Fails reports whether a finding fails a check.

@@ -235,6 +235,29 @@ type Changed struct {
 	Matched int
 	Refused []store.Refused // not all of many
 	Left    int             // how many were refused
+	Reasons []Reason        // most first
+}
+
+// Reason is why findings stay as they are, and how many.
+type Reason struct {
+	Why      string
+	Findings int
+}
+
+func reasonsOf(all []store.Refused) []Reason {
+	var out []Reason
+	at := map[string]int{}
+	for _, r := range all {
+		i, ok := at[r.Why]
+		if !ok {
+			i = len(out)
+			at[r.Why] = i
+			out = append(out, Reason{Why: r.Why})
+		}
+		out[i].Findings++
+	}
+	slices.SortStableFunc(out, func(a, b Reason) int { return cmp.Compare(b.Findings, a.Findings) })
+	return out
 }
 
 const shownRefused = 50
@@ -267,6 +290,7 @@ func (s *Service) ChangeFindings(ctx context.Context, who Caller, ids []string, 
 	if err != nil {
 		return Changed{}, err
 	}
+	out.Reasons = reasonsOf(out.Refused)
 	if out.Left = len(out.Refused); out.Left > shownRefused {
 		out.Refused = out.Refused[:shownRefused]
 	}

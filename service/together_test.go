@@ -58,7 +58,7 @@ func TestSeveralFindingsAreChangedAndThatUndone(t *testing.T) {
 		t.Errorf("trying changed it: %+v", v.Finding)
 	}
 	changed, err := w.ChangeFindings(t.Context(), w.who, append(ids(all), "0123456789abcdef"), nil, wish, false)
-	if err != nil || changed.Findings != 4 || changed.Left != 1 || changed.Matched != 5 || changed.Refused[0].Why != "there is no such finding" {
+	if err != nil || changed.Findings != 4 || changed.Left != 1 || changed.Matched != 5 || changed.Refused[0].Why != "there is no such finding" || len(changed.Reasons) != 1 || changed.Reasons[0].Findings != 1 {
 		t.Fatalf("changed: %+v, %v", changed, err)
 	}
 	if want := "to in-repair, assigned to Teodor, due 2026-05-09, +row-mapper, +q2, with a comment"; changed.Words != want {

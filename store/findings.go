@@ -305,8 +305,8 @@ func (by *FindingFilter) filter() filter {
 	if by.Since > 0 {
 		f.and("findings.id IN (SELECT finding_id FROM events WHERE events.id > ? AND (events.kind = 'found' OR became = 'returned'))", by.Since)
 	}
-	if by.Asked {
-		f.and("asked_until <> ''")
+	if by.Asked { // there are few, whatever order they are wanted in
+		f.and("findings.id IN (SELECT id FROM findings INDEXED BY findings_asked WHERE asked_until <> '')")
 	}
 	if by.Service != "" {
 		f.and("findings.service_id = (SELECT id FROM services WHERE name = ?)", by.Service)
@@ -338,6 +338,30 @@ func trigrams(w string) string {
 	return strings.Join(all, " AND ")
 }
 
+// natural is what is mostly wanted with the greatest first. An index is in that order, the last
+// seen first among equals; turned round, a list is in the very reverse, so that the index serves.
+var natural = map[string]bool{"severity": true, "spots": true, "bytes": true, "last_seen": true}
+
+func findingsSorted(by string) string {
+	name, falling := strings.CutPrefix(by, "-")
+	column, ok := findingOrder[name]
+	if !ok {
+		name, column, falling = "severity", "severity", true
+	}
+	direction, seen, id := "", " DESC", ""
+	if falling {
+		direction = " DESC"
+	}
+	if falling != natural[name] {
+		seen, id = "", " DESC"
+	}
+	sorted := column + direction
+	if name != "last_seen" {
+		sorted += ", last_seen" + seen
+	}
+	return sorted + ", findings.id" + id
+}
+
 var findingOrder = map[string]string{"severity": "severity", "kind": "kind", "endpoint": "endpoint", "path": "path", "state": "state", "spots": "spots",
 	"bytes": "findings.bytes", "due": "iif(due = '', '9999', due)", "first_seen": "first_seen", "last_seen": "last_seen"}
 
@@ -358,12 +382,8 @@ func (s *Store) Findings(ctx context.Context, by FindingFilter, page Page) ([]Fi
 		}
 		counting <- c
 	}()
-	sorted := order(by.Sort, "-severity", findingOrder)
-	if !strings.HasPrefix(sorted, "last_seen") {
-		sorted += ", last_seen DESC"
-	}
 	all, err := rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+findingTables+f.sql()+
-		` ORDER BY `+sorted+`, findings.id`+page.sql(), f.args...)
+		` ORDER BY `+findingsSorted(by.Sort)+page.sql(), f.args...)
 	c := <-counting
 	return all, c.by, errors.Join(err, c.err)
 }

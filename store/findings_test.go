@@ -235,11 +235,14 @@ func TestAFilterMeansWhatItSays(t *testing.T) {
 		}
 		name, down := strings.CutPrefix(cmp.Or(by.Sort, "-severity"), "-")
 		slices.SortFunc(want, func(a, b Finding) int {
-			first := keys[name](&a, &b)
+			first, rest := keys[name](&a, &b), cmp.Or(b.LastSeen.Compare(a.LastSeen), cmp.Compare(a.ID, b.ID))
 			if down {
 				first = -first
 			}
-			return cmp.Or(first, b.LastSeen.Compare(a.LastSeen), cmp.Compare(a.ID, b.ID))
+			if greatest := slices.Contains([]string{"severity", "spots", "bytes", "last_seen"}, name); down != greatest { // turned round, all of it is
+				rest = -rest
+			}
+			return cmp.Or(first, rest)
 		})
 		var got []Finding
 		const size = 17

@@ -34,6 +34,7 @@ END;
 -- sorted lists of many findings
 CREATE INDEX findings_kind ON findings(kind, last_seen DESC, id, state);
 CREATE INDEX findings_endpoint_text ON findings(endpoint, last_seen DESC, id, state);
-CREATE INDEX findings_spots ON findings(spots, last_seen DESC, id, state);
-CREATE INDEX findings_bytes ON findings(bytes, last_seen DESC, id, state);
+CREATE INDEX findings_spots ON findings(spots DESC, last_seen DESC, id, state);
+CREATE INDEX findings_bytes ON findings(bytes DESC, last_seen DESC, id, state);
+CREATE INDEX findings_due_day ON findings(iif(due = '', '9999', due), last_seen DESC, id, state);
 CREATE INDEX findings_first_seen ON findings(first_seen, last_seen DESC, id, state);

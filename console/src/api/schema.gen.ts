@@ -2784,7 +2784,13 @@ export interface components {
             left?: number;
             /** @description Those, or the first fifty of them */
             refused?: components["schemas"]["RefusedFinding"][];
+            /** @description Why they stay, and how many for each reason, most first */
+            reasons?: components["schemas"]["RefusalReason"][];
             undone?: boolean;
+        };
+        RefusalReason: {
+            why: string;
+            findings: number;
         };
         RefusedFinding: {
             id: string;

@@ -139,7 +139,7 @@ function Change({ of, title, close }: { of: Pick<FindingsChange, "ids" | "filter
       <Form form={form} layout="vertical" requiredMark={false} hidden={!!tried && tried.findings > 0} onFinish={(w) => send.mutate({ ...w, try: true })}>
         <Flex gap={12} wrap>
           <Form.Item label="Move to" name="to" style={{ flex: 1, minWidth: 200 }}>
-            <Select allowClear placeholder="stay where they are" options={states.filter((s) => s !== "closed" && s !== "new" && s !== "returned").map((s) => ({ value: s, label: stateWords[s] }))} />
+            <Select allowClear showSearch={{ optionFilterProp: "label" }} placeholder="stay where they are" options={states.filter((s) => s !== "closed" && s !== "new" && s !== "returned").map((s) => ({ value: s, label: stateWords[s] }))} />
           </Form.Item>
           {to === "waived" && (
             <Form.Item label="Until (last day)" name="until" rules={[{ required: true, message: "A waiver ends on a day" }]}>
@@ -177,8 +177,6 @@ function Change({ of, title, close }: { of: Pick<FindingsChange, "ids" | "filter
 
 /** What a change would come to. */
 function Tried({ tried }: { tried: FindingsChanged }) {
-  const why = new Map<string, number>();
-  for (const one of tried.refused ?? []) why.set(one.why, (why.get(one.why) ?? 0) + 1);
   return (
     <div role="status" style={{ marginBottom: 12 }}>
       <Alert type={tried.findings > 0 ? "info" : "warning"} title={tried.findings > 0 ? `${count(tried.findings, "finding")} of ${tried.matched} change: ${tried.words}.` : "None of them would change."} />
@@ -186,9 +184,9 @@ function Tried({ tried }: { tried: FindingsChanged }) {
         <>
           <Typography.Paragraph style={{ margin: "8px 0 0" }}>{tried.left} stay as they are:</Typography.Paragraph>
           <ul>
-            {[...why].map(([reason, n]) => (
-              <li key={reason}>
-                {n}: {reason}
+            {tried.reasons?.map((r) => (
+              <li key={r.why}>
+                {r.findings}: {r.why}
               </li>
             ))}
           </ul>

@@ -36,7 +36,8 @@ export default function Home() {
         {h.returned > 0 && <Alert type="warning" showIcon title={<Link to="/findings?state=returned">{count(h.returned, "finding")} came back after being closed or waived</Link>} />}
         <WaitingRevisions />
         {h.waivers_asked > 0 && <Alert type="warning" showIcon title={<Link to="/findings?state=any&waiver=asked">{count(h.waivers_asked, "waiver")} {h.waivers_asked === 1 ? "waits" : "wait"} for a lead who approves</Link>} />}
-        {h.waivers_ending > 0 && <Alert type="warning" showIcon title={<Link to="/findings?state=waived">{count(h.waivers_ending, "waiver")} end within seven days</Link>} />}
+        {h.waivers_ending > 0 && <Alert type="warning" showIcon title={<Link to="/findings?state=waived">{count(h.waivers_ending, "waiver")} {h.waivers_ending === 1 ? "ends" : "end"} within seven days</Link>} />}
+        {h.awaiting_proof > 0 && <Alert type="info" showIcon title={<Link to="/findings?state=awaiting-proof">{count(h.awaiting_proof, "finding")} {h.awaiting_proof === 1 ? "awaits" : "await"} proof: capture the endpoints again</Link>} />}
         {h.overdue > 0 && <Alert type="error" showIcon title={<Link to="/findings?assigned=me&due=over">{count(h.overdue, "finding")} of yours {h.overdue === 1 ? "is" : "are"} overdue</Link>} />}
         {h.unread > 0 && <Alert type="info" showIcon title={<Link to="/notices">{count(h.unread, "notice")} that you have not read</Link>} />}
         {h.requests > 0 && <Alert type="info" showIcon title={<Link to="/requests">{count(h.requests, "exposure request")} {h.requests === 1 ? "waits" : "wait"} for a decision</Link>} />}

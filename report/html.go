@@ -1,0 +1,122 @@
+package report
+
+import (
+	_ "embed"
+	"fmt"
+	"html/template"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"inkret/core/finding"
+	"inkret/core/scan"
+)
+
+// Audit is what a service adds to a report for who answers for it: how it stands, how far it
+// reaches, and what is accepted as it is.
+type Audit struct {
+	At       time.Time
+	Days     []AuditDay // on which anything changed, oldest first
+	Proofs   []AuditProof
+	Coverage []AuditGap
+	Since    string // the first day whose captures are weighed
+	Bytes    int
+	Excess   int
+	Saved    int // below zero where it got worse
+	Waivers  []AuditWaiver
+	States   map[string]string // of findings, by fingerprint
+}
+
+// AuditDay is how many findings were open at the end of a day, gravest first.
+type AuditDay struct {
+	Day  string
+	Open [5]int
+}
+
+// AuditProof is how long proofs of a severity took.
+type AuditProof struct {
+	Severity        scan.Severity
+	Proofs          int
+	Median, Longest time.Duration
+}
+
+// AuditGap is how much of something is missing.
+type AuditGap struct {
+	Missing, Of int
+	Words       string
+}
+
+// AuditWaiver is a finding that is accepted as it is.
+type AuditWaiver struct {
+	Until, Kind, Where, Approver, Reason string
+	Severity                             scan.Severity
+}
+
+// lastDays is how many days the table of a report has at most.
+const lastDays = 12
+
+// HTML writes one page that needs nothing else, for reading, keeping and printing.
+func HTML(w io.Writer, r *Result) error {
+	type group struct {
+		Endpoint string
+		Findings []*finding.Finding
+	}
+	var groups []*group
+	at := map[string]*group{}
+	for _, f := range r.Findings {
+		g := at[f.Endpoint]
+		if g == nil {
+			g = &group{Endpoint: f.Endpoint}
+			at[f.Endpoint] = g
+			groups = append(groups, g)
+		}
+		g.Findings = append(g.Findings, f)
+	}
+	names := scan.SeverityNames()
+	var kinds []scan.Kind // that there are
+	for _, k := range scan.Kinds() {
+		if slices.ContainsFunc(r.Findings, func(f *finding.Finding) bool { return f.Kind == k }) {
+			kinds = append(kinds, k)
+		}
+	}
+	failing := 0
+	for _, f := range r.Findings {
+		if r.Fails(f) {
+			failing++
+		}
+	}
+	data := map[string]any{"R": r, "Groups": groups, "Severities": names, "Kinds": kinds, "Counts": r.BySeverity(), "Rules": rules, "Failing": failing}
+	states := map[string]string{}
+	if a := r.Audit; a != nil {
+		picture, err := chart(a.Days)
+		if err != nil {
+			return err
+		}
+		data["Chart"], data["LastDays"], states = picture, a.Days[max(0, len(a.Days)-lastDays):], a.States
+	}
+	with, err := page.Clone()
+	if err != nil {
+		return err
+	}
+	return with.Funcs(template.FuncMap{"state": func(f *finding.Finding) string { return states[f.Fingerprint] }}).Execute(w, data)
+}
+
+//go:embed page.html
+var pageText string
+
+var page = template.Must(template.New("report").Funcs(template.FuncMap{
+	"clean": Clean, "bytes": Bytes, "sign": func(s scan.Severity) string { return strings.TrimSpace(signs[s.String()]) }, "mend": finding.Mend,
+	"percent": func(part, whole int) int { return part * 100 / max(whole, 1) }, "less": func(n int) int { return -n }, "hours": hours, "state": func(*finding.Finding) string { return "" },
+}).Parse(pageText))
+
+// hours writes a time as people say it.
+func hours(d time.Duration) string {
+	switch {
+	case d < time.Hour:
+		return "an hour"
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%.0f hours", d.Hours())
+	}
+	return fmt.Sprintf("%.0f days", d.Hours()/24)
+}
