@@ -279,6 +279,10 @@ func (a *app) listCaptures(ctx context.Context, c *cli.Command) error {
 	}
 	return a.output(c, all, func(w io.Writer) {
 		captureTable(w, all.Items)
+		if valueOf(all.More) {
+			fmt.Fprintf(a.err, "%d of over %d captures; --page %d shows more, filters narrow them.\n", len(all.Items), all.Total, all.Page+1)
+			return
+		}
 		a.sayPage(len(all.Items), all.Total, all.Page, all.Size, "capture", "captures")
 	})
 }

@@ -7,7 +7,7 @@ import (
 
 // TestChangesAreAskedForAsSaid holds flags against what the service is asked.
 func TestChangesAreAskedForAsSaid(t *testing.T) {
-	a := answering(t, 200, `{"at":"2027-03-31T08:00:00Z","author":"Noor","words":"to confirmed","matched":3,"findings":2,"left":1,"id":5,"refused":[{"id":"00ff","why":"it is so already"}]}`)
+	a := answering(t, 200, `{"at":"2027-03-31T08:00:00Z","author":"Noor","words":"to confirmed","matched":3,"findings":2,"left":1,"id":5,"refused":[{"id":"00ff","why":"it is so already"}],"reasons":[{"why":"it is so already","findings":1}]}`)
 	for flags, want := range map[string]string{
 		"--filter state=new --to confirmed":                      `{"filter":"state=new","to":"confirmed"}`,
 		"--filter q=x --to waived --until 2027-03-31 -m because": `{"comment":"because","filter":"q=x","to":"waived","until":"2027-03-31"}`,
@@ -100,5 +100,35 @@ func TestAViewNarrowsTheList(t *testing.T) {
 	inkret(t, "", "finding", "list", "--view", "berths", "--assigned", "nobody") // the list itself is answered with views here
 	if a.path != "/api/v1/findings" || a.query.Get("q") != "berth" || a.query.Get("state") != "any" || a.query.Get("assigned") != "nobody" {
 		t.Errorf("asked %s with %s", a.path, a.query.Encode())
+	}
+}
+
+// TestTokensAndRolesOnTheCommandLine holds what is asked of the service against what was said.
+func TestTokensAndRolesOnTheCommandLine(t *testing.T) {
+	a := answering(t, 201, `{"secret":"inkret_x","person":{"id":7,"name":"Iva","email":"iva@q.example","role":"viewer","pending":false},"token":{"id":3,"name":"n","created":"2027-03-31T08:00:00Z","expires":"2027-04-30T08:00:00Z","scope":"record"}}`)
+	for flags, want := range map[string]string{
+		"nightly": `{"days":90,"name":"nightly","scope":"record"}`,
+		"nightly --scope read --service harbour --days 3": `{"days":3,"name":"nightly","scope":"read","service":"harbour"}`,
+	} {
+		if status, out, said := inkret(t, "", append([]string{"token", "make"}, strings.Fields(flags)...)...); status != 0 || a.path != "/api/v1/tokens" || a.body != want || !strings.Contains(out, "inkret_x") {
+			t.Errorf("%s: exit %d, asked %s, want %s\n%s%s", flags, status, a.body, want, out, said)
+		}
+	}
+	for _, args := range [][]string{{"token", "make"}, {"token", "end", "x"}, {"person", "role", "iva@q.example", "captain"}, {"person", "role", "iva@q.example", "-"}, {"mail", "when", "hourly"}, {"mail", "again", "one"}, {"result", "send", "--line", "main"}, {"result", "show", "-1"}, {"result", "main-line", "x"}, {"finding", "follow-view", "mine"}} {
+		if status, _, said := inkret(t, "", args...); status != exitFailed || said == "" {
+			t.Errorf("%q: exit %d, %s", args, status, said)
+		}
+	}
+}
+
+// TestServersThatCannotBe are refused before anything is opened.
+func TestServersThatCannotBe(t *testing.T) {
+	for flags, says := range map[string]string{
+		"--mail-server mail.example --mail-from a@b.example": "is written smtp://", "--mail-server smtp://mail.example": "no address that mail can come from", "--mail-from a@b.example": "needs a --mail-server",
+		"--digest-hour 24": "is no hour", "--sign-in-issuer http://login.example --sign-in-client x": "by https", "--sign-in-issuer https://login.example": "id is missing", "--sign-in-client x": "needs a --sign-in-issuer",
+	} {
+		if status, _, said := inkret(t, "", append([]string{"serve", "--data", t.TempDir()}, strings.Fields(flags)...)...); status != exitFailed || !strings.Contains(said, says) {
+			t.Errorf("%s: exit %d, %s", flags, status, said)
+		}
 	}
 }

@@ -1025,9 +1025,12 @@ type CaptureDetail struct {
 // CapturePage defines model for CapturePage.
 type CapturePage struct {
 	Items []Capture `json:"items"`
-	Page  int       `json:"page"`
-	Size  int       `json:"size"`
-	Total int       `json:"total"`
+
+	// More There are more than total
+	More  *bool `json:"more,omitempty"`
+	Page  int   `json:"page"`
+	Size  int   `json:"size"`
+	Total int   `json:"total"`
 }
 
 // CatalogueDifference defines model for CatalogueDifference.

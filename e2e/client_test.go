@@ -267,3 +267,72 @@ func TestKilledDuringAnImport(t *testing.T) {
 		t.Errorf("the retry: exit %d\n%s%s", r.status, r.out, r.err)
 	}
 }
+
+// TestKilledInTheMiddleOfAChange kills the service while it changes thousands of findings at
+// once, sooner and later: after it starts again all of them are changed, or none.
+func TestKilledInTheMiddleOfAChange(t *testing.T) {
+	data, home := t.TempDir(), t.TempDir()
+	begin := func() *server {
+		s := start(t, "demo", "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--data", data)
+		signIn(t, s, home)
+		return s
+	}
+	s := begin()
+	const many = 4000
+	var members strings.Builder
+	for i := range many {
+		fmt.Fprintf(&members, `,\"member_%d\":%d`, i, i)
+	}
+	har := `{"log":{"version":"1.2","entries":[{"startedDateTime":"2026-05-01T10:00:00Z","request":{"method":"GET","url":"https://api.fennick-quay.example/v1/tides","headers":[]},"response":{"status":200,"headers":[],"content":{"mimeType":"application/json","text":"{\"data\":[{\"id\":1` + members.String() + `}]}"}}}]}}`
+	if r := run(t, home, strings.NewReader(har), "capture", "upload", "--service", "fennick-quay", "-"); r.status > 1 {
+		t.Fatalf("exit %d\n%s%s", r.status, r.out, r.err)
+	}
+	found := decode[client.FindingPage](t, run(t, home, nil, "finding", "list", "--search", "member_", "--format", "json").out).Total
+	if found < many {
+		t.Fatalf("%d findings", found)
+	}
+	log := filepath.Join(data, "inkret.db-wal")
+	all, none := 0, 0
+	for n, grown := range []int64{1, 200_000, 1_500_000, 1 << 40} { // after how much is written it is killed; the last time not before all is
+		size := func() int64 {
+			info, err := os.Stat(log)
+			if err != nil {
+				return 0
+			}
+			return info.Size()
+		}
+		label, before := fmt.Sprintf("try-%d", n), size()
+		done := make(chan struct{})
+		go func() {
+			defer close(done)
+			run(t, home, nil, "finding", "change", "--filter", "q=member_", "--to", "confirmed", "--label", label, "-m", "all at once", "--yes")
+		}()
+		func() {
+			for deadline := time.Now().Add(patience); time.Now().Before(deadline); time.Sleep(time.Millisecond) {
+				select {
+				case <-done:
+					return
+				default:
+				}
+				if now := size(); now-before > grown || now < before {
+					return
+				}
+			}
+		}()
+		s.process.Process.Kill()
+		s.process.Wait()
+		<-done
+		s = begin()
+		switch changed := decode[client.FindingPage](t, run(t, home, nil, "finding", "list", "--label", label, "--state", "any", "--format", "json").out).Total; changed {
+		case 0:
+			none++
+		case found:
+			all++
+		default:
+			t.Errorf("killed after %d bytes, %d of %d are changed", grown, changed, found)
+		}
+	}
+	if all == 0 {
+		t.Errorf("not even the change that came to its end is there: all %d times, none %d times", all, none)
+	}
+}

@@ -254,3 +254,39 @@ func TestSigningInWithAProvider(t *testing.T) {
 		t.Errorf("the browser complains: %q", said)
 	}
 }
+
+// TestASessionThatEndsInTheMiddle ends a session while somebody writes: they sign in over the page
+// as it is, what they sent is sent once more, and nothing typed is lost.
+func TestASessionThatEndsInTheMiddle(t *testing.T) {
+	s, _ := startDemo(t)
+	home := t.TempDir()
+	signInAs(t, s, home, "marlo@fennick-quay.example")
+	b := newBrowser(t)
+	b.signIn(s, demoReviewer)
+	out := func() {
+		t.Helper()
+		for _, what := range []string{"keep-out", "let-in"} { // which ends all sessions
+			if r := run(t, home, nil, "person", what, demoReviewer); r.status != 0 {
+				t.Fatalf("exit %d %s", r.status, r.err)
+			}
+		}
+	}
+	in := func(password string) []chromedp.Action {
+		return []chromedp.Action{shows("Your session has ended"), settled(), selected(`.ant-modal input[autocomplete="current-password"]`), chromedp.KeyEvent(password),
+			chromedp.Click(`//div[contains(@class, "ant-modal")]//button[@type="submit"]`, chromedp.BySearch)}
+	}
+	b.do("a comment is written", chromedp.Navigate(s.url+"/findings?kind=selection-ignored"), shows("1 finding"), settled(), chromedp.Click(`//td//a[text()="selection-ignored"]`, chromedp.BySearch), shows("Who has it"), settled(),
+		chromedp.SendKeys(`//textarea[@id="comment"]`, "an hour of thoughts about this", chromedp.BySearch))
+	out()
+	b.do("and sent when the session has ended", append([]chromedp.Action{button("Comment")}, in("not the password")...)...)
+	b.do("a wrong password is told", shows("e-mail address or password is wrong"))
+	b.do("with the right one it goes on, and the comment is there", append(in(demoPassword), shows("Comment added"), shows("an hour of thoughts about this"), until(`!document.querySelector(".ant-modal-wrap") || getComputedStyle(document.querySelector(".ant-modal-wrap")).display === "none"`))...)
+	b.do("a change of many is prepared", chromedp.Navigate(s.url+"/findings?kind=heavy-excess"), shows("3 findings"), button("Change all 3…"), shows("Change all 3 findings"), chromedp.SendKeys(`//textarea[@id="comment"]`, "the list is too long", chromedp.BySearch))
+	out()
+	b.do("and tried, signed in again, and done", append(append([]chromedp.Action{choose("to", "confirmed"), button("See what changes")}, in(demoPassword)...), shows("3 findings of 3 change"), button("Change 3 findings"), shows("3 findings changed"))...)
+	out()
+	b.do("who does not want to is shown the way in", chromedp.Navigate(s.url+"/findings"), shows("Sign in with Fennick Quay"))
+	if said := b.said(); len(said) > 0 {
+		t.Errorf("the browser complains: %q", said)
+	}
+}

@@ -227,11 +227,11 @@ func (h *handlers) ListCaptures(ctx context.Context, r ListCapturesRequestObject
 		return nil, err
 	}
 	q := r.Params
-	all, total, err := h.service.Captures(ctx, service.CaptureFilter{Batch: value(q.Batch), Endpoint: value(q.Endpoint), Audience: value(q.Audience),
+	all, total, more, err := h.service.Captures(ctx, service.CaptureFilter{Batch: value(q.Batch), Endpoint: value(q.Endpoint), Audience: value(q.Audience),
 		Finding: value(q.Finding), Leaking: value(q.Leaking), Clean: value(q.Clean), Skipped: value(q.Skipped), Service: value(q.Service), Statuses: value(q.Status),
 		Least: value(q.LeastBytes), Most: value(q.MostBytes), Since: value(q.Since), Until: value(q.Until), Words: value(q.Words), Repeats: value(q.Repeats),
 		Sort: string(value(q.Sort))}, page)
-	return ListCaptures200JSONResponse{Items: each(all, captureOf), Total: total, Page: page.Number, Size: page.Size}, err
+	return ListCaptures200JSONResponse{Items: each(all, captureOf), Total: total, More: some(more), Page: page.Number, Size: page.Size}, err
 }
 
 // GetCapture implements [StrictServerInterface].

@@ -153,7 +153,7 @@ func (h *handlers) admit(op api.Operation) echo.MiddlewareFunc {
 				return next(c)
 			}
 			if caller.ID == 0 {
-				return &service.Problem{Code: service.Unauthenticated, Detail: "this needs somebody who is signed in", Next: "sign in: inkret sign-in"}
+				return &service.Problem{Code: service.Unauthenticated, Type: service.SignedOut, Detail: "this needs somebody who is signed in", Next: "sign in: inkret sign-in"}
 			}
 			path := map[string]string{}
 			for _, value := range c.PathValues() {

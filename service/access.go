@@ -255,19 +255,28 @@ func (s *Service) CheckPassword(ctx context.Context, email, password, code strin
 	return p, nil
 }
 
+// SignedOut is the type of the problem of who has no session or token that counts.
+const SignedOut = "urn:inkret:problem:signed-out"
+
+func signedOut(detail string, args ...any) *Problem {
+	p := problem(Unauthenticated, "sign in again: inkret sign-in", detail, args...)
+	p.Type = SignedOut
+	return p
+}
+
 // Authenticate tells who a session's or token's secret belongs to.
 func (s *Service) Authenticate(ctx context.Context, secret string) (Caller, error) {
 	k, p, err := s.store.KeyByHash(ctx, hashSecret(secret))
 	now := s.now()
 	switch {
 	case errors.Is(err, store.ErrNotFound):
-		return Caller{}, problem(Unauthenticated, "sign in again: inkret sign-in", "the session or token is not known")
+		return Caller{}, signedOut("the session or token is not known")
 	case err != nil:
 		return Caller{}, err
 	case !p.Active:
 		return Caller{}, problem(Unauthenticated, "ask an administrator", "you may not come in any more")
 	case !now.Before(k.Expires):
-		return Caller{}, problem(Unauthenticated, "sign in again: inkret sign-in", "the %s ended on %s", k.Kind, k.Expires.Format(time.DateOnly))
+		return Caller{}, signedOut("the %s ended on %s", k.Kind, k.Expires.Format(time.DateOnly))
 	}
 	if now.Sub(k.LastUsed) > touchEvery {
 		if err := s.store.TouchKey(ctx, k.ID, now); err != nil {

@@ -122,7 +122,7 @@ func TestTheAudienceOfABatchIsCorrected(t *testing.T) {
 	if now.ID == was.ID || now.Audience != "visitor" || now.AudienceBy != "said" || now.Captures != 1 {
 		t.Errorf("the finding is %+v", now.Finding)
 	}
-	captures, n, err := w.Captures(t.Context(), CaptureFilter{Batch: b.ID}, Page{Number: 1, Size: 10})
+	captures, n, _, err := w.Captures(t.Context(), CaptureFilter{Batch: b.ID}, Page{Number: 1, Size: 10})
 	if err != nil || n != 2 || captures[0].Audience != "visitor" || captures[0].Findings != 1 || captures[1].Findings != 0 {
 		t.Errorf("captures %+v, %v", captures, err)
 	}
@@ -395,7 +395,7 @@ func TestAFullDataFolderKeepsNothingHalf(t *testing.T) {
 	}
 	_, err = s.Upload(t.Context(), w.who, "quay", "large.har", Said{}, strings.NewReader(recording(bodies...)))
 	said(t, err, Full, "make room")
-	all, n, err := s.Captures(t.Context(), CaptureFilter{}, Page{Number: 1, Size: 10})
+	all, n, _, err := s.Captures(t.Context(), CaptureFilter{}, Page{Number: 1, Size: 10})
 	if err != nil || n != 1 || all[0].BatchID != first.ID {
 		t.Errorf("%d captures are there, %v", n, err)
 	}
@@ -453,12 +453,12 @@ func TestCapturesAreFiltered(t *testing.T) {
 		"as an audience":    {CaptureFilter{Audience: "office"}, 4},
 		"repeats of a call": {CaptureFilter{Repeats: 1}, 0},
 	} {
-		all, n, err := w.Captures(t.Context(), c.by, Page{Number: 1, Size: 10})
+		all, n, _, err := w.Captures(t.Context(), c.by, Page{Number: 1, Size: 10})
 		if err != nil || n != c.want || len(all) != c.want {
 			t.Errorf("%s: %d of %d, %v; want %d", name, len(all), n, err, c.want)
 		}
 	}
-	all, _, err := w.Captures(t.Context(), CaptureFilter{Sort: "bytes"}, Page{Number: 1, Size: 1})
+	all, _, _, err := w.Captures(t.Context(), CaptureFilter{Sort: "bytes"}, Page{Number: 1, Size: 1})
 	if err != nil || all[0].Bytes < 3000 {
 		t.Errorf("the largest first: %+v, %v", all, err)
 	}

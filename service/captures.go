@@ -99,7 +99,7 @@ func (s *Service) Batch(ctx context.Context, id int64) (store.Batch, error) {
 }
 
 // Captures lists a page of captures.
-func (s *Service) Captures(ctx context.Context, by store.CaptureFilter, page store.Page) ([]store.Capture, int, error) {
+func (s *Service) Captures(ctx context.Context, by store.CaptureFilter, page store.Page) (all []store.Capture, total int, more bool, err error) {
 	return s.store.Captures(ctx, by, page)
 }
 
@@ -132,7 +132,7 @@ func (s *Service) Capture(ctx context.Context, id int64) (CaptureView, error) {
 	}
 	v := CaptureView{Capture: c, RequestHeader: maskHeader(held.RequestHeader), ResponseHeader: maskHeader(held.ResponseHeader), Fingerprints: map[*scan.Spot]string{}}
 	v.Command = command(c, held)
-	if v.Again, _, err = s.store.Captures(ctx, store.CaptureFilter{Repeats: id}, store.Page{Number: 1, Size: mostAgain}); err != nil {
+	if v.Again, _, _, err = s.store.Captures(ctx, store.CaptureFilter{Repeats: id}, store.Page{Number: 1, Size: mostAgain}); err != nil {
 		return v, err
 	}
 	if wire == nil || out.Skipped != "" {

@@ -13,7 +13,7 @@ func TestCapturesSideBySide(t *testing.T) {
 			}
 			w.upload("monday.har", recording(leaky))
 			w.upload("tuesday.har", recording(clean, "<html>"))
-			all, _, err := w.Captures(t.Context(), CaptureFilter{}, Page{Number: 1, Size: 10})
+			all, _, _, err := w.Captures(t.Context(), CaptureFilter{}, Page{Number: 1, Size: 10})
 			if err != nil || len(all) != 3 {
 				t.Fatalf("%d captures, %v", len(all), err)
 			}

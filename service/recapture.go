@@ -233,7 +233,7 @@ func (s *Service) repeated(ctx context.Context, again Again) ([]store.Capture, e
 	if by.Batch == 0 && by.Endpoint == "" {
 		return nil, problem(Invalid, "", "say which calls: a capture, an endpoint or a batch")
 	}
-	rows, _, err := s.store.Captures(ctx, by, store.Page{Number: 1, Size: 10 * maxAgain})
+	rows, _, _, err := s.store.Captures(ctx, by, store.Page{Number: 1, Size: 10 * maxAgain})
 	if err != nil {
 		return nil, err
 	}

@@ -146,7 +146,7 @@ func TestWritesAreMadeAgainOnlyWhenConfirmed(t *testing.T) {
 	if again, err := w.Repeat(t.Context(), w.who, Again{Batch: b.ID}); err != nil || again.Captures != 1 {
 		t.Errorf("without confirmation: %+v, %v", again, err)
 	}
-	all, _, err := w.Captures(t.Context(), CaptureFilter{Words: "POST"}, Page{Number: 1, Size: 5})
+	all, _, _, err := w.Captures(t.Context(), CaptureFilter{Words: "POST"}, Page{Number: 1, Size: 5})
 	if err != nil || len(all) != 1 {
 		t.Fatal(err)
 	}

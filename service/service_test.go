@@ -158,7 +158,7 @@ func TestTheSameRecordingAgainChangesNothing(t *testing.T) {
 	if _, total, _ := w.Batches(t.Context(), Page{Number: 1, Size: 10}); total != 1 {
 		t.Errorf("%d batches are there", total)
 	}
-	if _, total, _ := w.Captures(t.Context(), CaptureFilter{}, Page{Number: 1, Size: 10}); total != 1 {
+	if _, total, _, _ := w.Captures(t.Context(), CaptureFilter{}, Page{Number: 1, Size: 10}); total != 1 {
 		t.Errorf("%d captures are there", total)
 	}
 }
@@ -191,7 +191,7 @@ func TestABrokenUploadLeavesNothing(t *testing.T) {
 	for what, query := range map[string]func() (int, error){
 		"batches": func() (int, error) { _, n, err := w.Batches(t.Context(), Page{Number: 1, Size: 1}); return n, err },
 		"captures": func() (int, error) {
-			_, n, err := w.Captures(t.Context(), CaptureFilter{}, Page{Number: 1, Size: 1})
+			_, n, _, err := w.Captures(t.Context(), CaptureFilter{}, Page{Number: 1, Size: 1})
 			return n, err
 		},
 		"findings": func() (int, error) {
@@ -449,7 +449,7 @@ func TestEveryFindingHasItsEndpoint(t *testing.T) {
 	if e, err := w.Endpoint(t.Context(), all[0].EndpointID); err != nil || e.Endpoint.Text != "GET /photos/{}" {
 		t.Errorf("its endpoint is %+v, %v", e.Endpoint, err)
 	}
-	captures, _, err := w.Captures(t.Context(), CaptureFilter{}, Page{Number: 1, Size: 10})
+	captures, _, _, err := w.Captures(t.Context(), CaptureFilter{}, Page{Number: 1, Size: 10})
 	if err != nil || len(captures) != 2 || captures[0].EndpointID != "" || captures[1].Endpoint != "GET /photos/{}" {
 		t.Errorf("captures %+v, %v", captures, err)
 	}

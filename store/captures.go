@@ -352,25 +352,38 @@ func (c *Capture) into(started *int64) []any {
 		started, &c.Bytes, &c.Excess, &c.Findings, &c.Skipped, &c.File, &c.Repeats, &c.Holds}
 }
 
-// Captures lists a page of captures, newest batch first, and how many there are in all.
-func (s *Store) Captures(ctx context.Context, by CaptureFilter, page Page) ([]Capture, int, error) {
+// mostCounted is how many captures are counted in a listing: counting a million takes longer than
+// anybody waits.
+const mostCounted = 10_000
+
+// Captures lists a page of captures, newest batch first, and how many there are in all; or that
+// there are more than total.
+func (s *Store) Captures(ctx context.Context, by CaptureFilter, page Page) (all []Capture, total int, more bool, err error) {
 	f := by.filter()
 	order, ok := orders[by.Sort]
 	if !ok {
 		order = orders["newest"]
 	}
-	var total int
-	if err := s.read.QueryRowContext(ctx, `SELECT count(*) FROM captures JOIN batches ON batches.id = batch_id JOIN services ON services.id = batches.service_id`+f.sql(), f.args...).Scan(&total); err != nil {
-		return nil, 0, err
+	if len(f.where) == 1 { // all there are: batches know how many they have
+		err = s.read.QueryRowContext(ctx, `SELECT coalesce(sum(captures), 0) FROM batches WHERE done = 1`).Scan(&total)
+	} else {
+		err = s.read.QueryRowContext(ctx, `SELECT count(*) FROM (SELECT 1 FROM captures JOIN batches ON batches.id = batch_id JOIN services ON services.id = batches.service_id`+f.sql()+` LIMIT ?)`,
+			append(f.args, mostCounted+1)...).Scan(&total)
 	}
-	all, err := rows(ctx, s.read, func(r scanner) (Capture, error) {
+	if err != nil {
+		return nil, 0, false, err
+	}
+	if more = total > mostCounted; more {
+		total = mostCounted
+	}
+	all, err = rows(ctx, s.read, func(r scanner) (Capture, error) {
 		var c Capture
 		var started int64
 		err := r.Scan(c.into(&started)...)
 		c.Started = when(started)
 		return c, err
 	}, `SELECT `+captureColumns+captureTables+f.sql()+` ORDER BY `+order+page.sql(), f.args...)
-	return all, total, err
+	return all, total, more, err
 }
 
 // EachOf calls f with each capture of a batch, with what is sealed of it, in order.

@@ -158,13 +158,13 @@ func TestCapturesByEveryFilter(t *testing.T) {
 		"large": {CaptureFilter{Least: 30}, 2}, "small": {CaptureFilter{Most: 20}, 2}, "between": {CaptureFilter{Least: 20, Most: 30}, 2}, "since": {CaptureFilter{Since: q.now}, 4}, "since later": {CaptureFilter{Since: q.now.Add(time.Second)}, 0},
 		"until": {CaptureFilter{Until: q.now}, 0}, "until later": {CaptureFilter{Until: q.now.Add(time.Second)}, 4}, "words": {CaptureFilter{Words: "get EXAMPLE/b"}, 1}, "no such words": {CaptureFilter{Words: "get zebra"}, 0}, "repeats": {CaptureFilter{Repeats: 1}, 0},
 	} {
-		all, n, err := q.Captures(t.Context(), c.by, Page{Number: 1, Size: 10})
+		all, n, _, err := q.Captures(t.Context(), c.by, Page{Number: 1, Size: 10})
 		if err != nil || n != c.want || len(all) != c.want {
 			t.Errorf("%s: %d of %d captures, want %d, %v", name, len(all), n, c.want, err)
 		}
 	}
 	for sort, first := range map[string]int{"bytes": 3, "newest": 0, "nonsense": 0} {
-		if all, _, err := q.Captures(t.Context(), CaptureFilter{Sort: sort}, Page{Number: 1, Size: 10}); err != nil || all[0].Entry != first {
+		if all, _, _, err := q.Captures(t.Context(), CaptureFilter{Sort: sort}, Page{Number: 1, Size: 10}); err != nil || all[0].Entry != first {
 			t.Errorf("by %s entry %d comes first, want %d, %v", sort, all[0].Entry, first, err)
 		}
 	}

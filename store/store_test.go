@@ -2,6 +2,7 @@ package store
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -107,7 +108,7 @@ func TestWhatAKilledServiceHadBegunIsGone(t *testing.T) {
 	if n := s.count(t, "captures"); n != flushAt {
 		t.Fatalf("%d captures are written", n)
 	}
-	if _, total, _ := s.Captures(t.Context(), CaptureFilter{}, Page{Number: 1, Size: 1}); total != 0 {
+	if _, total, _, _ := s.Captures(t.Context(), CaptureFilter{}, Page{Number: 1, Size: 1}); total != 0 {
 		t.Errorf("%d captures of an unfinished batch are seen", total)
 	}
 	s.Close() // as a kill leaves it: the batch is not finished
@@ -206,5 +207,71 @@ func TestMovesAtOnceComeOneAfterTheOther(t *testing.T) {
 	events, _ := s.Events(t.Context(), "f")
 	if won != 1 || len(events) != 2 {
 		t.Errorf("%d moves came through, %d events are noted", won, len(events))
+	}
+}
+
+// TestManyCapturesAreNotCountedOut bounds what counting a listing costs.
+func TestManyCapturesAreNotCountedOut(t *testing.T) {
+	s, in := begun(t, t.TempDir())
+	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "1", Started: time.Now()}, Evidence{}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.write.Exec(`DELETE FROM captures`); err != nil {
+		t.Fatal(err)
+	}
+	add := func(n int) {
+		t.Helper()
+		if _, err := s.write.Exec(`WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < ?)
+			INSERT INTO captures (batch_id, entry, endpoint_id, method, url, audience, audience_by, status, started, bytes, excess, findings, skipped, sealed)
+			SELECT (SELECT max(id) FROM batches), i, 'e', 'GET', '/x', 'visitor', '', 200, 0, 1, 0, 0, '', x'' FROM n`, n); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, c := range []struct {
+		add, total int
+		more       bool
+	}{{mostCounted, mostCounted, false}, {1, mostCounted, true}, {50, mostCounted, true}} {
+		add(c.add)
+		all, total, more, err := s.Captures(t.Context(), CaptureFilter{Audience: "visitor"}, Page{Number: 2, Size: 20})
+		if err != nil || len(all) != 20 || total != c.total || more != c.more {
+			t.Errorf("%d captures more: %d of %d, more %v, %v", c.add, len(all), total, more, err)
+		}
+	}
+}
+
+// TestWeightsFollowTheCaptures holds the weights that triggers keep against adding the captures up.
+func TestWeightsFollowTheCaptures(t *testing.T) {
+	s, in := begun(t, t.TempDir())
+	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "1", Started: time.Now()}, Evidence{}); err != nil {
+		t.Fatal(err)
+	}
+	same := func(what string) {
+		t.Helper()
+		const sums = `SELECT coalesce(group_concat(endpoint_id || audience || day || ' ' || n || ' ' || b || ' ' || e, '; '), '') FROM (%s ORDER BY 1, 2, 3)`
+		var kept, added string
+		if err := s.read.QueryRow(fmt.Sprintf(sums, `SELECT endpoint_id, audience, day, captures AS n, bytes AS b, excess AS e FROM weights WHERE captures > 0`)).Scan(&kept); err != nil {
+			t.Fatal(err)
+		}
+		if err := s.read.QueryRow(fmt.Sprintf(sums, `SELECT endpoint_id, audience, date(started / 1000, 'unixepoch') AS day, count(*) AS n, sum(bytes) AS b, sum(excess) AS e FROM captures WHERE skipped = '' GROUP BY 1, 2, 3`)).Scan(&added); err != nil {
+			t.Fatal(err)
+		}
+		if kept != added {
+			t.Errorf("after %s the weights are\n%s\nand should be\n%s", what, kept, added)
+		}
+	}
+	for _, step := range []struct{ what, sql string }{
+		{"taking in", `INSERT INTO captures (batch_id, entry, endpoint_id, method, url, audience, audience_by, status, started, bytes, excess, findings, skipped, sealed)
+			SELECT (SELECT max(id) FROM batches), value, 'e' || value % 3, 'GET', '/x', iif(value % 2, 'visitor', 'office'), '', 200, value * 50000000, value, value / 2, 0, iif(value % 7, '', 'an image'), x''
+			FROM json_each('[1,2,3,4,5,6,7,8,9,10,11,12,13,14,15,16,17,18,19,20]')`},
+		{"judging anew", `UPDATE captures SET audience = 'office', excess = 0, skipped = '' WHERE entry % 5 = 0`},
+		{"nothing", `UPDATE captures SET bytes = bytes`},
+		{"skipping", `UPDATE captures SET skipped = 'told not to', endpoint_id = 'e0' WHERE entry IN (3, 4)`},
+		{"withdrawing some", `DELETE FROM captures WHERE entry > 10`},
+		{"withdrawing all", `DELETE FROM batches`},
+	} {
+		if _, err := s.write.Exec(step.sql); err != nil {
+			t.Fatalf("%s: %v", step.what, err)
+		}
+		same(step.what)
 	}
 }

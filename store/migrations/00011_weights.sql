@@ -38,3 +38,11 @@ CREATE INDEX findings_spots ON findings(spots DESC, last_seen DESC, id, state);
 CREATE INDEX findings_bytes ON findings(bytes DESC, last_seen DESC, id, state);
 CREATE INDEX findings_due_day ON findings(iif(due = '', '9999', due), last_seen DESC, id, state);
 CREATE INDEX findings_first_seen ON findings(first_seen, last_seen DESC, id, state);
+
+-- and of many captures
+CREATE INDEX captures_audience ON captures(audience, status, batch_id, id);
+CREATE INDEX captures_status ON captures(status, batch_id, id);
+CREATE INDEX captures_bytes ON captures(bytes DESC, id DESC);
+CREATE INDEX captures_excess ON captures(excess DESC, id DESC);
+CREATE INDEX captures_findings ON captures(findings DESC, id DESC);
+CREATE INDEX captures_recorded ON captures(started DESC, id DESC);

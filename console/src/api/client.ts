@@ -53,6 +53,29 @@ export type WireNode = Schemas["WireNode"];
 
 export const api = createClient<paths>({ baseUrl: "/" });
 
+/** Asks who sits there to sign in again; settles once they have, or do not want to. */
+let signIn: (() => Promise<boolean>) | undefined;
+
+/** Says who asks for another sign-in when the session has ended; nobody, where nobody was signed in. */
+export function whenSignedOut(ask: (() => Promise<boolean>) | undefined) {
+  signIn = ask;
+}
+
+// What was sent when the session had ended is sent again after signing in anew, so that nothing typed is lost.
+const copies = new WeakMap<Request, Request>();
+api.use({
+  onRequest({ request }) {
+    copies.set(request, request.clone());
+  },
+  async onResponse({ request, response }) {
+    if (response.status !== 401 || !signIn) return undefined;
+    const body = (await response.clone().json().catch(() => undefined)) as Partial<Problem> | undefined;
+    const again = copies.get(request);
+    if (body?.type !== "urn:inkret:problem:signed-out" || !again || !(await signIn())) return undefined;
+    return fetch(again);
+  },
+});
+
 /** An error that the service stated (RFC 9457). */
 export class ApiProblem extends Error {
   constructor(

@@ -2436,6 +2436,8 @@ export interface components {
         CapturePage: {
             items: components["schemas"]["Capture"][];
             total: number;
+            /** @description There are more than total */
+            more?: boolean;
             page: number;
             size: number;
         };

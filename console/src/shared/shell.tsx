@@ -1,11 +1,12 @@
 import { AimOutlined, ApiOutlined, BellOutlined, BranchesOutlined, BulbOutlined, CommentOutlined, CloudUploadOutlined, DatabaseOutlined, EyeOutlined, FileProtectOutlined, HistoryOutlined, HomeOutlined, LineChartOutlined, LogoutOutlined, SettingOutlined, TableOutlined, TeamOutlined } from "@ant-design/icons";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Badge, Button, Flex, Layout, Menu, Typography } from "antd";
-import { useEffect } from "react";
+import { Badge, Button, Flex, Layout, Menu, Modal, Typography } from "antd";
+import { useEffect, useState } from "react";
 import { Link, Navigate, Outlet, useLocation, useNavigate } from "react-router";
-import { api, ApiProblem, take } from "../api/client";
+import { api, ApiProblem, take, whenSignedOut, type Person } from "../api/client";
 import { useDark } from "./dark";
 import { useSession } from "./session";
+import { SignInForm } from "./sign-in-form";
 import { Failed, Loading } from "./states";
 
 const pages = [
@@ -30,8 +31,9 @@ export function Shell() {
   const session = useSession();
   const place = useLocation();
   const { dark, toggle } = useDark();
+  const ended = useEndedSession(session.data);
   if (session.isPending) return <Loading what="Inkret" />;
-  if (session.error) {
+  if (session.error && !session.data) {
     if (session.error instanceof ApiProblem && session.error.status === 401) {
       return <Navigate to={`/sign-in?next=${encodeURIComponent(place.pathname + place.search)}`} replace />;
     }
@@ -66,7 +68,58 @@ export function Shell() {
       <Layout.Content id="content" tabIndex={-1} className="content">
         <Outlet />
       </Layout.Content>
+      {ended}
     </Layout>
+  );
+}
+
+/** A place to sign in again over the page as it is, when the session has ended: nothing typed there is lost, and what was sent is sent once more. */
+function useEndedSession(person: Person | undefined) {
+  const [waiting, setWaiting] = useState<((signedIn: boolean) => void)[]>([]);
+  const queries = useQueryClient();
+  const known = person !== undefined;
+  useEffect(() => {
+    if (!known) return;
+    whenSignedOut(() => new Promise((settle) => setWaiting((others) => [...others, settle])));
+    return () => whenSignedOut(undefined);
+  }, [known]);
+  if (!person || waiting.length === 0) return null;
+  const settle = (signedIn: boolean) => {
+    setWaiting([]);
+    waiting.forEach((go) => go(signedIn));
+  };
+  return (
+    <Modal
+      open
+      title="Your session has ended"
+      footer={
+        <Button
+          onClick={() => {
+            whenSignedOut(undefined);
+            settle(false);
+            queries.clear();
+          }}
+        >
+          Leave, and lose what is not saved
+        </Button>
+      }
+      closable={false}
+      mask={{ closable: false }}
+      keyboard={false}
+    >
+      <Typography.Paragraph>Sign in again, and go on where you were: what you have written is still there.</Typography.Paragraph>
+      <SignInForm
+        email={person.email}
+        done={(again) => {
+          if (again.id !== person.id) {
+            window.location.assign("/"); // somebody else goes on from the beginning
+            return;
+          }
+          queries.setQueryData(["session"], again);
+          settle(true);
+        }}
+      />
+    </Modal>
   );
 }
 
@@ -89,6 +142,7 @@ function SignOut() {
   const out = useMutation({
     mutationFn: () => take(api.DELETE("/api/v1/session")),
     onSettled: () => {
+      whenSignedOut(undefined);
       queries.clear();
       navigate("/sign-in");
     },

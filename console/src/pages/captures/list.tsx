@@ -71,7 +71,7 @@ export function CaptureList() {
         <BatchHead batch={batch} />
       ) : (
         <Heading title="Captures" aside={<Link to="/captures">Recordings</Link>}>
-          {list.data ? count(list.data.total, "capture") : "Captures"}
+          {list.data ? `${list.data.more ? "over " : ""}${count(list.data.total, "capture")}` : "Captures"}
         </Heading>
       )}
       <Flex gap={8} wrap role="search" aria-label="Filters" style={{ marginBottom: 12 }}>

@@ -1,8 +1,9 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Alert, Button, Card, Divider, Form, Input, Typography } from "antd";
-import { useEffect, useState } from "react";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { Alert, Button, Card, Divider, Typography } from "antd";
+import { useEffect } from "react";
 import { useNavigate, useSearchParams } from "react-router";
-import { api, ApiProblem, take } from "../../api/client";
+import { api, take } from "../../api/client";
+import { SignInForm } from "../../shared/sign-in-form";
 
 /** Where to go after signing in: a page of this console only. */
 const inside = (next: string | null) => (next && next.startsWith("/") && !next.startsWith("//") ? next : "/");
@@ -24,19 +25,6 @@ export default function SignIn() {
   useEffect(() => {
     document.title = "Sign in · Inkret";
   }, []);
-  const signIn = useMutation({
-    mutationFn: (body: { email: string; password: string; code?: string }) => take(api.POST("/api/v1/session", { body })),
-    onSuccess: (person) => {
-      queries.clear();
-      queries.setQueryData(["session"], person);
-      navigate(inside(params.get("next")), { replace: true });
-    },
-  });
-  // the code is asked for once the password was right
-  const needed = signIn.error instanceof ApiProblem && signIn.error.type === "urn:inkret:problem:second-factor-needed";
-  const [factor, setFactor] = useState(false);
-  if (needed && !factor) setFactor(true);
-  const first = !signIn.variables?.code;
   return (
     <main className="gate">
       <Card>
@@ -53,27 +41,13 @@ export default function SignIn() {
             <Divider plain>or</Divider>
           </>
         )}
-        <Form layout="vertical" requiredMark={false} onFinish={signIn.mutate}>
-          <Form.Item label="E-mail address" name="email" rules={[{ required: true, message: "Your e-mail address is needed" }]}>
-            <Input autoComplete="username" autoFocus inputMode="email" />
-          </Form.Item>
-          <Form.Item label="Password" name="password" rules={[{ required: true, message: "Your password is needed" }]}>
-            <Input.Password autoComplete="current-password" />
-          </Form.Item>
-          {factor && (
-            <Form.Item label="Code of your second factor, or a recovery code" name="code">
-              <Input autoComplete="one-time-code" autoFocus />
-            </Form.Item>
-          )}
-          {signIn.error && !(factor && first) && (
-            <Form.Item>
-              <Alert role="alert" type="error" showIcon title={signIn.error instanceof ApiProblem ? signIn.error.message : "The service cannot be reached; try again."} />
-            </Form.Item>
-          )}
-          <Button type="primary" htmlType="submit" block loading={signIn.isPending}>
-            Sign in
-          </Button>
-        </Form>
+        <SignInForm
+          done={(person) => {
+            queries.clear();
+            queries.setQueryData(["session"], person);
+            navigate(inside(params.get("next")), { replace: true });
+          }}
+        />
       </Card>
     </main>
   );
