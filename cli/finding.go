@@ -146,6 +146,16 @@ func assignedTo(f *client.Finding) string {
 	return ""
 }
 
+// namedFinding gives the finding that a command names, and the service.
+func (a *app) namedFinding(c *cli.Command, arguments int, words string) (string, *remote, error) {
+	id, err := theFinding(c, arguments, words)
+	if err != nil {
+		return "", nil, err
+	}
+	r, err := a.remote()
+	return id, r, err
+}
+
 // theFinding gives the finding's id that a command names.
 func theFinding(c *cli.Command, arguments int, words string) (string, error) {
 	if c.Args().Len() != arguments {
@@ -159,11 +169,7 @@ func theFinding(c *cli.Command, arguments int, words string) (string, error) {
 }
 
 func (a *app) showFinding(ctx context.Context, c *cli.Command) error {
-	id, err := theFinding(c, 1, "one finding")
-	if err != nil {
-		return err
-	}
-	r, err := a.remote()
+	id, r, err := a.namedFinding(c, 1, "one finding")
 	if err != nil {
 		return err
 	}
@@ -193,11 +199,7 @@ func (a *app) moveFinding(ctx context.Context, c *cli.Command) error {
 }
 
 func (a *app) commentFinding(ctx context.Context, c *cli.Command) error {
-	id, err := theFinding(c, 2, "a finding and the comment")
-	if err != nil {
-		return err
-	}
-	r, err := a.remote()
+	id, r, err := a.namedFinding(c, 2, "a finding and the comment")
 	if err != nil {
 		return err
 	}

@@ -273,11 +273,7 @@ func (a *app) onNumber(what string, do calling[int64], done string) cli.ActionFu
 // onFinding makes a command that does one thing to the finding that it names.
 func (a *app) onFinding(do calling[string]) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
-		id, err := theFinding(c, 1, "one finding")
-		if err != nil {
-			return err
-		}
-		r, err := a.remote()
+		id, r, err := a.namedFinding(c, 1, "one finding")
 		if err != nil {
 			return err
 		}

@@ -110,6 +110,16 @@ func (b *browser) said() []string {
 	return append([]string(nil), b.errors...)
 }
 
+// quiet fails the test where the console of a browser has complained.
+func quiet(all ...*browser) {
+	for _, b := range all {
+		b.t.Helper()
+		if said := b.said(); len(said) > 0 {
+			b.t.Errorf("a browser complains: %q", said)
+		}
+	}
+}
+
 // until waits for a JavaScript condition to hold, on this page or on one that it leads to.
 func until(condition string) chromedp.Action {
 	return chromedp.ActionFunc(func(ctx context.Context) error {

@@ -283,7 +283,7 @@ func TestKilledInTheMiddleOfAChange(t *testing.T) {
 	for i := range many {
 		fmt.Fprintf(&members, `,\"member_%d\":%d`, i, i)
 	}
-	har := `{"log":{"version":"1.2","entries":[{"startedDateTime":"2026-05-01T10:00:00Z","request":{"method":"GET","url":"https://api.fennick-quay.example/v1/tides","headers":[]},"response":{"status":200,"headers":[],"content":{"mimeType":"application/json","text":"{\"data\":[{\"id\":1` + members.String() + `}]}"}}}]}}`
+	har := `{"log":{"version":"1.2","entries":[{"startedDateTime":"2026-05-01T10:00:00Z","request":{"method":"GET","url":"https://api.fennick-quay.example/v1/berths/106","headers":[]},"response":{"status":200,"headers":[],"content":{"mimeType":"application/json","text":"{\"data\":{\"id\":106` + members.String() + `}}"}}}]}}`
 	if r := run(t, home, strings.NewReader(har), "capture", "upload", "--service", "fennick-quay", "-"); r.status > 1 {
 		t.Fatalf("exit %d\n%s%s", r.status, r.out, r.err)
 	}

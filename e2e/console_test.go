@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 
 	"github.com/chromedp/cdproto/network"
@@ -239,5 +240,27 @@ func TestCheckOfAHARFromChromium(t *testing.T) {
 	}
 	if !signedIn || r.status != 1 {
 		t.Errorf("exit %d; one's own e-mail address in the answer to signing in is not found:\n%s", r.status, r.out)
+	}
+}
+
+// TestTheConsoleLoadsLittle adds up what a browser that knows nothing yet loads until somebody
+// sees the findings, before charts and editor.
+func TestTheConsoleLoadsLittle(t *testing.T) {
+	s, _ := startDemo(t)
+	b := newBrowser(t)
+	var loaded atomic.Int64
+	chromedp.ListenTarget(b.ctx, func(event any) {
+		if e, ok := event.(*network.EventLoadingFinished); ok {
+			loaded.Add(int64(e.EncodedDataLength))
+		}
+	})
+	b.do("what is loaded is counted", network.Enable())
+	b.signIn(s, demoReviewer)
+	b.do("to the findings", chromedp.Navigate(s.url+"/findings"), shows("71 findings"), shows("secret-value"))
+	const most = 500_000
+	if n := loaded.Load(); n == 0 || n > most {
+		t.Errorf("%d bytes are loaded", n)
+	} else {
+		t.Logf("%d bytes are loaded", n)
 	}
 }

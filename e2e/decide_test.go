@@ -47,11 +47,7 @@ func TestAWaiverIsAskedForAndApproved(t *testing.T) {
 	if r := run(t, home, nil, "finding", "change", id, "--decline-waiver", "-m", "it is gone", "--yes"); r.status != 0 || !strings.Contains(r.out, "1 finding of 1 changed: waiver declined") {
 		t.Errorf("declined: exit %d\n%s%s", r.status, r.out, r.err)
 	}
-	for _, b := range []*browser{noor, teodor} {
-		if said := b.said(); len(said) > 0 {
-			t.Errorf("a browser complains: %q", said)
-		}
-	}
+	quiet(noor, teodor)
 }
 
 // withToken runs the command line as a pipeline does: with a token, and no home that was
@@ -132,9 +128,7 @@ func TestAPipelineSendsItsResults(t *testing.T) {
 		t.Errorf("an ended token reads: exit %d", r.status)
 	}
 	b.do("another is made in the console", button("Make a token…"), chromedp.SendKeys(`//input[@id="name"]`, "arrivals board", chromedp.BySearch), choose("scope", "read"), button("Make it"), shows("It is shown this once"), shows("inkret_"))
-	if said := b.said(); len(said) > 0 {
-		t.Errorf("the browser complains: %q", said)
-	}
+	quiet(b)
 }
 
 // TestARoleAtOneService gives a viewer the lead at the harbour, on the command line and in the
@@ -219,11 +213,7 @@ func TestPeopleAreMailed(t *testing.T) {
 	marlo := newBrowser(t)
 	marlo.signIn(s, "marlo@fennick-quay.example")
 	marlo.do("and the console lists it", chromedp.Navigate(s.url+"/settings"), shows("Inkret: a test"), shows("✓ taken"))
-	for _, b := range []*browser{iva, noor, marlo} {
-		if said := b.said(); len(said) > 0 {
-			t.Errorf("a browser complains: %q", said)
-		}
-	}
+	quiet(iva, noor, marlo)
 }
 
 // TestSigningInWithAProvider goes through the stand-in provider in a browser: as somebody who is
@@ -250,9 +240,7 @@ func TestSigningInWithAProvider(t *testing.T) {
 	if r := run(t, home, nil, "person", "list"); strings.Contains(r.out, "not here yet") || !strings.Contains(r.out, "Wim Tarn") {
 		t.Errorf("%s%s", r.out, r.err)
 	}
-	if said := b.said(); len(said) > 0 {
-		t.Errorf("the browser complains: %q", said)
-	}
+	quiet(b)
 }
 
 // TestASessionThatEndsInTheMiddle ends a session while somebody writes: they sign in over the page
@@ -286,7 +274,5 @@ func TestASessionThatEndsInTheMiddle(t *testing.T) {
 	b.do("and tried, signed in again, and done", append(append([]chromedp.Action{choose("to", "confirmed"), button("See what changes")}, in(demoPassword)...), shows("3 findings of 3 change"), button("Change 3 findings"), shows("3 findings changed"))...)
 	out()
 	b.do("who does not want to is shown the way in", chromedp.Navigate(s.url+"/findings"), shows("Sign in with Fennick Quay"))
-	if said := b.said(); len(said) > 0 {
-		t.Errorf("the browser complains: %q", said)
-	}
+	quiet(b)
 }

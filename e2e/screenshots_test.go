@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -39,11 +40,11 @@ func TestScreenshots(t *testing.T) {
 	b.do("somebody asks", chromedp.Evaluate(`fetch("/api/v1/requests", {method: "POST", headers: {"Content-Type": "application/json"}, body: JSON.stringify({service: "fennick-quay", endpoint: "GET /v1/bookings/{booking_id}", audience: "harbour-office",
 		entity: "Skipper", field: "phone", needed_by: "arrivals board", reason: "the desk rings who has not come by the evening"})})`, nil))
 	shot("request", until(`fetch("/api/v1/requests/1").then((r) => r.ok)`), chromedp.Navigate(s.url+"/requests/1"), shows("Would be written"))
+	shot("result", chromedp.Navigate(s.url+"/results/2"), shows("9 findings new against main"))
 	b.do("the endpoints", chromedp.Navigate(s.url+"/endpoints"), shows("GET /v1/berths"))
 	shot("endpoint", chromedp.Click(`//a[text()="GET /v1/bookings/{booking_id}"]`, chromedp.BySearch), chromedp.WaitVisible(`.wire-row`))
 	shot("captures", chromedp.Navigate(s.url+"/captures"), shows("visitor.har"))
 	shot("capture", chromedp.Navigate(s.url+"/captures/1"), chromedp.WaitVisible(`.wire-row`))
-	shot("weight", chromedp.Navigate(s.url+"/captures/1?tab=weight"), shows("Most of what nobody needs"))
 	shot("entities", chromedp.Navigate(s.url+"/entities/fennick-quay/Skipper"), shows("loyalty_tier"))
 	shot("exposure", chromedp.Navigate(s.url+"/exposure"), shows("Berth.id"))
 	shot("coverage", chromedp.Navigate(s.url+"/contracts?tab=coverage"), shows("seen without a contract"))
@@ -80,7 +81,6 @@ func terminalPictures(t *testing.T, s *server, dir, recordings string) {
 	}
 	terminalShot(t, home, filepath.Join(dir, "check.png"), "inkret check --contracts contracts/ skipper.har",
 		"cd "+recordings+" && inkret check --contracts "+contracts+" skipper.har")
-	terminalShot(t, home, filepath.Join(dir, "entity-where.png"), "inkret entity where fennick-quay Skipper.email", "inkret entity where fennick-quay Skipper.email")
 	id := decode[client.FindingPage](t, run(t, home, nil, "finding", "list", "--format", "json", "--search", "POST skippers password").out).Items[0].ID
 	terminalShot(t, home, filepath.Join(dir, "finding-show.png"), "inkret finding show "+id, "inkret finding show "+id)
 }
@@ -94,12 +94,20 @@ func compared(t *testing.T, dir string) {
 	release("1").stop(t)
 	s := release("2")
 	home := as(t, s, "noor")
+	id := decode[client.FindingPage](t, run(t, home, nil, "finding", "list", "--kind", "heavy-excess", "--format", "json").out).Items[0].ID
+	run(t, home, nil, "finding", "move", id, "waived", "--until", time.Now().UTC().AddDate(0, 1, 0).Format(time.DateOnly), "-m", "a thinner list comes with the next release")
 	run(t, home, nil, "capture", "repeat", "--capture", "1")
 	b := newBrowser(t)
 	b.signIn(s, demoReviewer)
 	var png []byte
 	b.do("compare", chromedp.Navigate(s.url+"/captures/compare?before=1&after=36"), shows("no more"), settled(), chromedp.CaptureScreenshot(&png))
 	if err := os.WriteFile(filepath.Join(dir, "compare.png"), png, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	audit := filepath.Join(t.TempDir(), "risk.html")
+	run(t, home, nil, "finding", "report", "--format", "html", "--state", "any", "-o", audit)
+	b.do("the auditor's report", chromedp.Navigate("file://"+audit), shows("Waivers in force"), chromedp.CaptureScreenshot(&png))
+	if err := os.WriteFile(filepath.Join(dir, "report.png"), png, 0o644); err != nil {
 		t.Fatal(err)
 	}
 }

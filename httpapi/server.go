@@ -15,6 +15,7 @@ import (
 
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/klauspost/compress/gzhttp"
 	"github.com/labstack/echo/v5"
 
 	"inkret/api"
@@ -66,7 +67,20 @@ func NewHandler(s *service.Service, o Options) (http.Handler, error) {
 	if o.Console != nil {
 		e.GET("/*", h.console)
 	}
-	return http.NewCrossOriginProtection().Handler(e), nil
+	return http.NewCrossOriginProtection().Handler(packed(e)), nil
+}
+
+// packed compresses the console's scripts and styles. What the API answers is not compressed: its
+// length would tell of secrets that stand beside what a stranger chooses (CRIME, BREACH).
+func packed(h http.Handler) http.Handler {
+	small := gzhttp.GzipHandler(h)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasPrefix(r.URL.Path, "/assets/") {
+			small.ServeHTTP(w, r)
+			return
+		}
+		h.ServeHTTP(w, r)
+	})
 }
 
 // observe logs each request: method, route, status and time; never address,

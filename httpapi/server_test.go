@@ -1,6 +1,8 @@
 package httpapi
 
 import (
+	"bytes"
+	"compress/gzip"
 	"encoding/json"
 	"io"
 	"net/http"
@@ -31,6 +33,7 @@ func newSite(t *testing.T) *site {
 	console := fstest.MapFS{
 		"index.html":    {Data: []byte(`<meta name="inkret-nonce" content="` + nonceMark + `">`)},
 		"assets/app.js": {Data: []byte("1")},
+		"assets/big.js": {Data: bytes.Repeat([]byte("let tide = 'low';\n"), 1000)},
 	}
 	stopping := make(chan struct{})
 	h, err := NewHandler(s, Options{Version: "test", Console: console, Public: "http://inkret.example", Stopping: stopping})
@@ -258,5 +261,25 @@ func TestInvitations(t *testing.T) {
 	}
 	if a := s.call(t, "GET", "/api/v1/people", s.tokens[service.Viewer], ""); !strings.Contains(a.body, `"Iva"`) {
 		t.Errorf("people: %s", a.body)
+	}
+}
+
+// TestScriptsArePackedAndAnswersAreNot holds that what a browser loads first is small, and that
+// the length of no answer of the API depends on how well it packs.
+func TestScriptsArePackedAndAnswersAreNot(t *testing.T) {
+	s := newSite(t)
+	a := s.call(t, "GET", "/assets/big.js", "", "", "Accept-Encoding", "gzip")
+	in, err := gzip.NewReader(strings.NewReader(a.body))
+	if err != nil || a.header.Get("Content-Encoding") != "gzip" || len(a.body) > 1000 || !strings.Contains(a.header.Get("Vary"), "Accept-Encoding") {
+		t.Fatalf("a script is sent as %v, %d bytes, %v", a.header, len(a.body), err)
+	}
+	if text, err := io.ReadAll(in); err != nil || len(text) != 18_000 {
+		t.Errorf("unpacked it has %d bytes, %v", len(text), err)
+	}
+	if a := s.call(t, "GET", "/assets/big.js", "", "", "Accept-Encoding", "identity"); a.header.Get("Content-Encoding") != "" || len(a.body) != 18_000 {
+		t.Errorf("to one who unpacks nothing it is sent as %v, %d bytes", a.header, len(a.body))
+	}
+	if a := s.call(t, "GET", "/api/v1/people", s.tokens[service.Viewer], "", "Accept-Encoding", "gzip"); a.status != 200 || a.header.Get("Content-Encoding") != "" {
+		t.Errorf("an answer is packed: %v", a.header)
 	}
 }
