@@ -3,13 +3,13 @@ package e2e
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"testing"
 
 	"github.com/chromedp/cdproto/network"
@@ -248,19 +248,26 @@ func TestCheckOfAHARFromChromium(t *testing.T) {
 func TestTheConsoleLoadsLittle(t *testing.T) {
 	s, _ := startDemo(t)
 	b := newBrowser(t)
-	var loaded atomic.Int64
+	var mu sync.Mutex // guards what follows
+	loaded, names, sizes := 0, map[network.RequestID]string{}, ""
 	chromedp.ListenTarget(b.ctx, func(event any) {
-		if e, ok := event.(*network.EventLoadingFinished); ok {
-			loaded.Add(int64(e.EncodedDataLength))
+		mu.Lock()
+		defer mu.Unlock()
+		switch e := event.(type) {
+		case *network.EventRequestWillBeSent:
+			names[e.RequestID] = e.Request.URL
+		case *network.EventLoadingFinished:
+			loaded += int(e.EncodedDataLength)
+			sizes += fmt.Sprintf("%7.0f %s\n", e.EncodedDataLength, names[e.RequestID])
 		}
 	})
 	b.do("what is loaded is counted", network.Enable())
 	b.signIn(s, demoReviewer)
 	b.do("to the findings", chromedp.Navigate(s.url+"/findings"), shows("71 findings"), shows("secret-value"))
+	mu.Lock()
+	defer mu.Unlock()
 	const most = 500_000
-	if n := loaded.Load(); n == 0 || n > most {
-		t.Errorf("%d bytes are loaded", n)
-	} else {
-		t.Logf("%d bytes are loaded", n)
+	if loaded == 0 || loaded > most {
+		t.Errorf("%d bytes are loaded:\n%s", loaded, sizes)
 	}
 }

@@ -3,6 +3,7 @@
 package httpapi
 
 import (
+	"compress/gzip"
 	"context"
 	"crypto/rand"
 	"encoding/base64"
@@ -67,20 +68,28 @@ func NewHandler(s *service.Service, o Options) (http.Handler, error) {
 	if o.Console != nil {
 		e.GET("/*", h.console)
 	}
-	return http.NewCrossOriginProtection().Handler(packed(e)), nil
+	all, err := packed(e)
+	if err != nil {
+		return nil, err
+	}
+	return http.NewCrossOriginProtection().Handler(all), nil
 }
 
 // packed compresses the console's scripts and styles. What the API answers is not compressed: its
 // length would tell of secrets that stand beside what a stranger chooses (CRIME, BREACH).
-func packed(h http.Handler) http.Handler {
-	small := gzhttp.GzipHandler(h)
+func packed(h http.Handler) (http.Handler, error) {
+	wrap, err := gzhttp.NewWrapper(gzhttp.CompressionLevel(gzip.BestCompression), gzhttp.EnableZstd(false))
+	if err != nil {
+		return nil, err
+	}
+	small := wrap(h)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if strings.HasPrefix(r.URL.Path, "/assets/") {
 			small.ServeHTTP(w, r)
 			return
 		}
 		h.ServeHTTP(w, r)
-	})
+	}), nil
 }
 
 // observe logs each request: method, route, status and time; never address,
