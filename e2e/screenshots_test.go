@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 
@@ -38,8 +39,8 @@ func TestScreenshots(t *testing.T) {
 	shot("finding", chromedp.Click(`//tr[contains(., "password_hash")][contains(., "visitor")]//a`, chromedp.BySearch), shows("How it is usually mended"), shows("password_hash"), chromedp.WaitVisible(`.wire-row.chosen`))
 	shot("standing", chromedp.Navigate(s.url+"/standing"), shows("Skipper.password_hash"))
 	b.do("somebody asks", chromedp.Evaluate(`fetch("/api/v1/requests", {method: "POST", headers: {"Content-Type": "application/json"}, body: JSON.stringify({service: "fennick-quay", endpoint: "GET /v1/bookings/{booking_id}", audience: "harbour-office",
-		entity: "Skipper", field: "phone", needed_by: "arrivals board", reason: "the desk rings who has not come by the evening"})})`, nil))
-	shot("request", until(`fetch("/api/v1/requests/1").then((r) => r.ok)`), chromedp.Navigate(s.url+"/requests/1"), shows("Would be written"))
+		entity: "Skipper", field: "phone", needed_by: "arrivals board", reason: "the desk rings who has not come by the evening"})}).then((r) => r.status)`, nil, func(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }))
+	shot("request", chromedp.Navigate(s.url+"/requests/1"), shows("Would be written"))
 	shot("result", chromedp.Navigate(s.url+"/results/2"), shows("9 findings new against main"))
 	b.do("the endpoints", chromedp.Navigate(s.url+"/endpoints"), shows("GET /v1/berths"))
 	shot("endpoint", chromedp.Click(`//a[text()="GET /v1/bookings/{booking_id}"]`, chromedp.BySearch), chromedp.WaitVisible(`.wire-row`))
