@@ -245,6 +245,12 @@ func (a *app) oneFinding(c *cli.Command, r *remote, got result[client.FindingDet
 		line("path", f.Path)
 		line("sample", textOf(f.Sample))
 		line("why", f.Why)
+		for _, c := range valueOf(d.Causes) {
+			line("likely", c.Text)
+			if c.Finding != nil {
+				line("", "inkret finding show "+*c.Finding)
+			}
+		}
 		line("mend", textOf(d.Mend))
 		if d.Grant != nil {
 			line("contract", fmt.Sprintf("%s:%d  %s", d.Grant.File, d.Grant.Line, textOf(d.Grant.Text)))

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"slices"
 	"strings"
 
@@ -22,7 +23,6 @@ func mailFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "mail-server", Usage: "hand mail in at `SERVER`, as smtp://USER@HOST:PORT or smtps://…; its password is taken from INKRET_MAIL_PASSWORD", Sources: cli.EnvVars("INKRET_MAIL_SERVER")},
 		&cli.StringFlag{Name: "mail-from", Usage: "the `ADDRESS` that mail comes from", Sources: cli.EnvVars("INKRET_MAIL_FROM")},
-		&cli.StringFlag{Name: "mail-password", Hidden: true, Sources: cli.EnvVars("INKRET_MAIL_PASSWORD")},
 		&cli.IntFlag{Name: "digest-hour", Value: service.DefaultDigestHour, Usage: "the hour, UTC, from which a day's mail is sent", Sources: cli.EnvVars("INKRET_DIGEST_HOUR")},
 	}
 }
@@ -39,7 +39,7 @@ func mailServer(c *cli.Command) (service.Sender, error) {
 		}
 		return nil, nil
 	}
-	s, err := mailing.ParseServer(address, c.String("mail-from"), c.String("mail-password"))
+	s, err := mailing.ParseServer(address, c.String("mail-from"), os.Getenv("INKRET_MAIL_PASSWORD"))
 	if err != nil {
 		return nil, usage(c, err)
 	}

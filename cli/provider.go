@@ -2,6 +2,7 @@ package cli
 
 import (
 	"errors"
+	"os"
 
 	"github.com/urfave/cli/v3"
 
@@ -14,7 +15,6 @@ func providerFlags() []cli.Flag {
 		&cli.StringFlag{Name: "sign-in-issuer", Usage: "let those who are invited sign in with the OpenID Connect provider at `URL`, too; answers come back to PUBLIC/api/v1/session/openid/done", Sources: cli.EnvVars("INKRET_SIGN_IN_ISSUER")},
 		&cli.StringFlag{Name: "sign-in-client", Usage: "the `ID` by which the provider knows this service; the secret is taken from INKRET_SIGN_IN_SECRET", Sources: cli.EnvVars("INKRET_SIGN_IN_CLIENT")},
 		&cli.StringFlag{Name: "sign-in-name", Value: "the provider", Usage: "what people call the provider", Sources: cli.EnvVars("INKRET_SIGN_IN_NAME")},
-		&cli.StringFlag{Name: "sign-in-secret", Hidden: true, Sources: cli.EnvVars("INKRET_SIGN_IN_SECRET")},
 	}
 }
 
@@ -26,7 +26,7 @@ func signInProvider(c *cli.Command) (*openid.Client, error) {
 		}
 		return nil, nil
 	}
-	p := &openid.Client{Issuer: c.String("sign-in-issuer"), ID: c.String("sign-in-client"), Secret: c.String("sign-in-secret"), Name: c.String("sign-in-name")}
+	p := &openid.Client{Issuer: c.String("sign-in-issuer"), ID: c.String("sign-in-client"), Secret: os.Getenv("INKRET_SIGN_IN_SECRET"), Name: c.String("sign-in-name")}
 	if err := p.Check(); err != nil {
 		return nil, usage(c, err)
 	}

@@ -57,6 +57,15 @@ console's address. It says first what would change, and asks. The change can be 
 				&cli.IntFlag{Name: "days", Value: 90, Usage: "how far back"}, formatFlag()},
 			Action: a.showStanding,
 		},
+		{
+			Name: "groups", Usage: "gather findings by what they have in common: one repair, many findings",
+			Description: `    inkret finding groups --by field
+    inkret finding groups --by value --filter "severity=critical,high"
+    inkret finding change --filter "shape=harbour/berth-card" --to in-repair    # a group at once`,
+			Flags:         []cli.Flag{&cli.StringFlag{Name: "by", Value: "field", Usage: "field, shape, value, endpoint, team or kind"}, &cli.StringFlag{Name: "filter", Usage: "of those that fit the `QUERY` of a list, as in state=new&severity=critical"}, formatFlag()},
+			ShellComplete: completeValues(map[string][]string{"by": {"field", "shape", "value", "endpoint", "team", "kind"}, "format": {"table", "json"}}),
+			Action:        a.groupFindings,
+		},
 		{Name: "labels", Usage: "list the labels in use", Flags: []cli.Flag{formatFlag()}, Action: a.listLabels},
 		{Name: "follow", Usage: "be told of what becomes of a finding", ArgsUsage: "ID", Action: a.onFinding((*remote).FollowFinding)},
 		{Name: "unfollow", Usage: "be told no longer", ArgsUsage: "ID", Action: a.onFinding((*remote).UnfollowFinding)},
@@ -276,6 +285,24 @@ func (a *app) showStanding(ctx context.Context, c *cli.Command) error {
 			}
 			t.Render()
 		}
+	})
+}
+
+func (a *app) groupFindings(ctx context.Context, c *cli.Command) error {
+	return listing(ctx, a, c, func(r *remote) result[client.FindingGroups] {
+		response, err := r.GroupFindings(ctx, &client.GroupFindingsParams{By: client.GroupFindingsParamsBy(c.String("by")), Filter: some(c.String("filter"))})
+		return answerOf[client.FindingGroups](response, err)
+	}, func(w io.Writer, all client.FindingGroups) {
+		if len(all.Groups) > 0 {
+			t := report.NewTable(w)
+			t.AppendHeader(table.Row{"Group", "Findings", "Critical", "High", "Medium", "Low", "Info", "All of them"})
+			for _, g := range all.Groups {
+				b := g.BySeverity
+				t.AppendRow(table.Row{report.Clean(g.Name), g.Findings, b.Critical, b.High, b.Medium, b.Low, b.Info, report.Clean(g.Query)})
+			}
+			t.Render()
+		}
+		a.sayPage(len(all.Groups), len(all.Groups)+all.Left, 1, 200, "group", "groups")
 	})
 }
 

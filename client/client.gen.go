@@ -854,6 +854,36 @@ func (e ListFindingsParamsSort) Valid() bool {
 	}
 }
 
+// Defines values for GroupFindingsParamsBy.
+const (
+	GroupFindingsParamsByEndpoint GroupFindingsParamsBy = "endpoint"
+	GroupFindingsParamsByField    GroupFindingsParamsBy = "field"
+	GroupFindingsParamsByKind     GroupFindingsParamsBy = "kind"
+	GroupFindingsParamsByShape    GroupFindingsParamsBy = "shape"
+	GroupFindingsParamsByTeam     GroupFindingsParamsBy = "team"
+	GroupFindingsParamsByValue    GroupFindingsParamsBy = "value"
+)
+
+// Valid indicates whether the value is a known member of the GroupFindingsParamsBy enum.
+func (e GroupFindingsParamsBy) Valid() bool {
+	switch e {
+	case GroupFindingsParamsByEndpoint:
+		return true
+	case GroupFindingsParamsByField:
+		return true
+	case GroupFindingsParamsByKind:
+		return true
+	case GroupFindingsParamsByShape:
+		return true
+	case GroupFindingsParamsByTeam:
+		return true
+	case GroupFindingsParamsByValue:
+		return true
+	default:
+		return false
+	}
+}
+
 // AddedHook defines model for AddedHook.
 type AddedHook struct {
 	Hook Hook `json:"hook"`
@@ -1049,6 +1079,16 @@ type CatalogueDifference struct {
 
 // CatalogueDifferenceKind defines model for CatalogueDifference.Kind.
 type CatalogueDifferenceKind string
+
+// Cause defines model for Cause.
+type Cause struct {
+	// Entity Whose stored row seems to go out as it is
+	Entity *string `json:"entity,omitempty"`
+
+	// Finding The id of the one that it comes with
+	Finding *string `json:"finding,omitempty"`
+	Text    string  `json:"text"`
+}
 
 // Change defines model for Change.
 type Change struct {
@@ -1591,6 +1631,9 @@ type Finding struct {
 
 // FindingDetail defines model for FindingDetail.
 type FindingDetail struct {
+	// Causes What it likely comes of
+	Causes *[]Cause `json:"causes,omitempty"`
+
 	// Elsewhere The same entity field leaking at other places
 	Elsewhere []Finding `json:"elsewhere"`
 
@@ -1617,6 +1660,27 @@ type FindingDetail struct {
 
 	// Teaches Changes of the contracts that would keep it from being told, were it no leak
 	Teaches *[]Teaching `json:"teaches,omitempty"`
+}
+
+// FindingGroup defines model for FindingGroup.
+type FindingGroup struct {
+	BySeverity BySeverity `json:"by_severity"`
+
+	// Endpoints At how many endpoints at least
+	Endpoints int    `json:"endpoints"`
+	Findings  int    `json:"findings"`
+	Name      string `json:"name"`
+
+	// Query Of the list of them
+	Query string `json:"query"`
+}
+
+// FindingGroups defines model for FindingGroups.
+type FindingGroups struct {
+	Groups []FindingGroup `json:"groups"`
+
+	// Left How many groups there are besides
+	Left int `json:"left"`
 }
 
 // FindingPage defines model for FindingPage.
@@ -2916,6 +2980,12 @@ type ListFindingsParams struct {
 	Label    *string `form:"label,omitempty" json:"label,omitempty"`
 	Service  *string `form:"service,omitempty" json:"service,omitempty"`
 
+	// Shape Decided by this shape of a contract, as in harbour/berth-card
+	Shape *string `form:"shape,omitempty" json:"shape,omitempty"`
+
+	// Value At which a value leaked that has this print
+	Value *string `form:"value,omitempty" json:"value,omitempty"`
+
 	// Waiver `asked` for those whose waiver waits for approval
 	Waiver *ListFindingsParamsWaiver `form:"waiver,omitempty" json:"waiver,omitempty"`
 
@@ -2938,6 +3008,17 @@ type ListFindingsParamsWaiver string
 
 // ListFindingsParamsSort defines parameters for ListFindings.
 type ListFindingsParamsSort string
+
+// GroupFindingsParams defines parameters for GroupFindings.
+type GroupFindingsParams struct {
+	By GroupFindingsParamsBy `form:"by" json:"by"`
+
+	// Filter Of those that fit: the query of a list of findings, as in state=new&severity=critical
+	Filter *string `form:"filter,omitempty" json:"filter,omitempty"`
+}
+
+// GroupFindingsParamsBy defines parameters for GroupFindings.
+type GroupFindingsParamsBy string
 
 // GetStandingParams defines parameters for GetStanding.
 type GetStandingParams struct {
@@ -3476,6 +3557,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/findings/due (the `SetDue` operationId).
 	SetDue(ctx context.Context, body SetDueJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GroupFindings Findings gathered by what they have in common
+	//
+	// Corresponds with GET /api/v1/findings/groups (the `GroupFindings` operationId).
+	GroupFindings(ctx context.Context, params *GroupFindingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListLabels Labels in use
 	//
@@ -4652,6 +4738,21 @@ func (c *Client) SetDueWithBody(ctx context.Context, contentType string, body io
 // Corresponds with PUT /api/v1/findings/due (the `SetDue` operationId).
 func (c *Client) SetDue(ctx context.Context, body SetDueJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetDueRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GroupFindings Findings gathered by what they have in common
+//
+// Corresponds with GET /api/v1/findings/groups (the `GroupFindings` operationId).
+func (c *Client) GroupFindings(ctx context.Context, params *GroupFindingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGroupFindingsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -7801,6 +7902,30 @@ func NewListFindingsRequest(server string, params *ListFindingsParams) (*http.Re
 
 		}
 
+		if params.Shape != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "shape", *params.Shape, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Value != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "value", *params.Value, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Waiver != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "waiver", *params.Waiver, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
@@ -8051,6 +8176,68 @@ func NewSetDueRequestWithBody(server string, contentType string, body io.Reader)
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGroupFindingsRequest constructs an http.Request for the GroupFindings method
+func NewGroupFindingsRequest(server string, params *GroupFindingsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/findings/groups")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "by", params.By, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Filter != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "filter", *params.Filter, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -12517,6 +12704,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /api/v1/findings/due (the `SetDue` operationId).
 	SetDueWithResponse(ctx context.Context, body SetDueJSONRequestBody, reqEditors ...RequestEditorFn) (*SetDueResponse, error)
 
+	// GroupFindingsWithResponse Findings gathered by what they have in common
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/findings/groups (the `GroupFindings` operationId).
+	GroupFindingsWithResponse(ctx context.Context, params *GroupFindingsParams, reqEditors ...RequestEditorFn) (*GroupFindingsResponse, error)
+
 	// ListLabelsWithResponse Labels in use
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -14361,6 +14555,54 @@ func (r SetDueResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetDueResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GroupFindingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FindingGroups
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GroupFindingsResponse) GetJSON200() *FindingGroups {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GroupFindingsResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GroupFindingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GroupFindingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GroupFindingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GroupFindingsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -19025,6 +19267,19 @@ func (c *ClientWithResponses) SetDueWithResponse(ctx context.Context, body SetDu
 	return ParseSetDueResponse(rsp)
 }
 
+// GroupFindingsWithResponse Findings gathered by what they have in common
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/findings/groups (the `GroupFindings` operationId).
+func (c *ClientWithResponses) GroupFindingsWithResponse(ctx context.Context, params *GroupFindingsParams, reqEditors ...RequestEditorFn) (*GroupFindingsResponse, error) {
+	rsp, err := c.GroupFindings(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGroupFindingsResponse(rsp)
+}
+
 // ListLabelsWithResponse Labels in use
 //
 // Returns a wrapper object for the known response body format(s).
@@ -21311,6 +21566,39 @@ func ParseSetDueResponse(rsp *http.Response) (*SetDueResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest BySeverity
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGroupFindingsResponse parses an HTTP response from a GroupFindingsWithResponse call
+func ParseGroupFindingsResponse(rsp *http.Response) (*GroupFindingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GroupFindingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FindingGroups
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -131,6 +131,31 @@ func TestAPipelineSendsItsResults(t *testing.T) {
 	quiet(b)
 }
 
+// TestFindingsAreGatheredInTheConsole goes from a group to its list, and from a finding to what it
+// likely comes of.
+func TestFindingsAreGatheredInTheConsole(t *testing.T) {
+	s, _ := startDemo(t)
+	home := t.TempDir()
+	signIn(t, s, home)
+	all := decode[client.FindingGroups](t, run(t, home, nil, "finding", "groups", "--by", "value", "--format", "json").out)
+	if len(all.Groups) < 3 || all.Groups[0].Findings < 2 {
+		t.Errorf("by value %+v", all)
+	}
+	if r := run(t, home, nil, "finding", "groups", "--by", "shape"); r.status != 0 || !strings.Contains(r.out, "fennick-quay/berth-card") {
+		t.Errorf("exit %d\n%s%s", r.status, r.out, r.err)
+	}
+	if r := run(t, home, nil, "finding", "groups", "--by", "colour"); r.status != 2 || !strings.Contains(r.err, "by") {
+		t.Errorf("exit %d\n%s", r.status, r.err)
+	}
+	b := newBrowser(t)
+	b.signIn(s, demoReviewer)
+	b.do("by field", chromedp.Navigate(s.url+"/findings"), shows("71 findings"), settled(), chromedp.Click(`input[aria-label="Gather by"]`), settled(), chromedp.Click(`//div[contains(@class, "ant-select-item-option") and @title="by entity field"]`, chromedp.BySearch), address("by=field"), shows("Skipper.password_hash"))
+	b.do("to the list of a group", settled(), chromedp.Click(`//td//a[text()="Skipper.password_hash"]`, chromedp.BySearch), address("field=password_hash"), shows("4 findings"), shows("Change all 4"))
+	b.do("a finding says what it comes with", settled(), chromedp.Click(`(//tr[contains(., "bookings[*]")]//a[text()="secret-value"])[1]`, chromedp.BySearch), shows("What it likely comes of"), shows("it comes with $.data[*].bookings, which is not granted either"), shows("the stored Skipper seems to go out as it is"),
+		settled(), chromedp.Click(`//a[text()="Look at that one"]`, chromedp.BySearch), shows("unexpected-relation"))
+	quiet(b)
+}
+
 // TestARoleAtOneService gives a viewer the lead at the harbour, on the command line and in the
 // console.
 func TestARoleAtOneService(t *testing.T) {

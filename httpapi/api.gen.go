@@ -853,6 +853,36 @@ func (e ListFindingsParamsSort) Valid() bool {
 	}
 }
 
+// Defines values for GroupFindingsParamsBy.
+const (
+	GroupFindingsParamsByEndpoint GroupFindingsParamsBy = "endpoint"
+	GroupFindingsParamsByField    GroupFindingsParamsBy = "field"
+	GroupFindingsParamsByKind     GroupFindingsParamsBy = "kind"
+	GroupFindingsParamsByShape    GroupFindingsParamsBy = "shape"
+	GroupFindingsParamsByTeam     GroupFindingsParamsBy = "team"
+	GroupFindingsParamsByValue    GroupFindingsParamsBy = "value"
+)
+
+// Valid indicates whether the value is a known member of the GroupFindingsParamsBy enum.
+func (e GroupFindingsParamsBy) Valid() bool {
+	switch e {
+	case GroupFindingsParamsByEndpoint:
+		return true
+	case GroupFindingsParamsByField:
+		return true
+	case GroupFindingsParamsByKind:
+		return true
+	case GroupFindingsParamsByShape:
+		return true
+	case GroupFindingsParamsByTeam:
+		return true
+	case GroupFindingsParamsByValue:
+		return true
+	default:
+		return false
+	}
+}
+
 // AddedHook defines model for AddedHook.
 type AddedHook struct {
 	Hook Hook `json:"hook"`
@@ -1048,6 +1078,16 @@ type CatalogueDifference struct {
 
 // CatalogueDifferenceKind defines model for CatalogueDifference.Kind.
 type CatalogueDifferenceKind string
+
+// Cause defines model for Cause.
+type Cause struct {
+	// Entity Whose stored row seems to go out as it is
+	Entity *string `json:"entity,omitempty"`
+
+	// Finding The id of the one that it comes with
+	Finding *string `json:"finding,omitempty"`
+	Text    string  `json:"text"`
+}
 
 // Change defines model for Change.
 type Change struct {
@@ -1590,6 +1630,9 @@ type Finding struct {
 
 // FindingDetail defines model for FindingDetail.
 type FindingDetail struct {
+	// Causes What it likely comes of
+	Causes *[]Cause `json:"causes,omitempty"`
+
 	// Elsewhere The same entity field leaking at other places
 	Elsewhere []Finding `json:"elsewhere"`
 
@@ -1616,6 +1659,27 @@ type FindingDetail struct {
 
 	// Teaches Changes of the contracts that would keep it from being told, were it no leak
 	Teaches *[]Teaching `json:"teaches,omitempty"`
+}
+
+// FindingGroup defines model for FindingGroup.
+type FindingGroup struct {
+	BySeverity BySeverity `json:"by_severity"`
+
+	// Endpoints At how many endpoints at least
+	Endpoints int    `json:"endpoints"`
+	Findings  int    `json:"findings"`
+	Name      string `json:"name"`
+
+	// Query Of the list of them
+	Query string `json:"query"`
+}
+
+// FindingGroups defines model for FindingGroups.
+type FindingGroups struct {
+	Groups []FindingGroup `json:"groups"`
+
+	// Left How many groups there are besides
+	Left int `json:"left"`
 }
 
 // FindingPage defines model for FindingPage.
@@ -2915,6 +2979,12 @@ type ListFindingsParams struct {
 	Label    *string `form:"label,omitempty" json:"label,omitempty"`
 	Service  *string `form:"service,omitempty" json:"service,omitempty"`
 
+	// Shape Decided by this shape of a contract, as in harbour/berth-card
+	Shape *string `form:"shape,omitempty" json:"shape,omitempty"`
+
+	// Value At which a value leaked that has this print
+	Value *string `form:"value,omitempty" json:"value,omitempty"`
+
 	// Waiver `asked` for those whose waiver waits for approval
 	Waiver *ListFindingsParamsWaiver `form:"waiver,omitempty" json:"waiver,omitempty"`
 
@@ -2937,6 +3007,17 @@ type ListFindingsParamsWaiver string
 
 // ListFindingsParamsSort defines parameters for ListFindings.
 type ListFindingsParamsSort string
+
+// GroupFindingsParams defines parameters for GroupFindings.
+type GroupFindingsParams struct {
+	By GroupFindingsParamsBy `form:"by" json:"by"`
+
+	// Filter Of those that fit: the query of a list of findings, as in state=new&severity=critical
+	Filter *string `form:"filter,omitempty" json:"filter,omitempty"`
+}
+
+// GroupFindingsParamsBy defines parameters for GroupFindings.
+type GroupFindingsParamsBy string
 
 // GetStandingParams defines parameters for GetStanding.
 type GetStandingParams struct {
@@ -3309,6 +3390,9 @@ type ServerInterface interface {
 	// SetDue Say within how many days findings that are new from now on are due
 	// (PUT /api/v1/findings/due)
 	SetDue(ctx *echo.Context) error
+	// GroupFindings Findings gathered by what they have in common
+	// (GET /api/v1/findings/groups)
+	GroupFindings(ctx *echo.Context, params GroupFindingsParams) error
 	// ListLabels Labels in use
 	// (GET /api/v1/findings/labels)
 	ListLabels(ctx *echo.Context) error
@@ -4111,6 +4195,20 @@ func (w *ServerInterfaceWrapper) ListFindings(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
 	}
 
+	// ------------- Optional query parameter "shape" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "shape", ctx.QueryParams(), &params.Shape, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter shape: %s", err))
+	}
+
+	// ------------- Optional query parameter "value" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "value", ctx.QueryParams(), &params.Value, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter value: %s", err))
+	}
+
 	// ------------- Optional query parameter "waiver" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "waiver", ctx.QueryParams(), &params.Waiver, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -4207,6 +4305,31 @@ func (w *ServerInterfaceWrapper) SetDue(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.SetDue(ctx)
+	return err
+}
+
+// GroupFindings converts echo context to params.
+func (w *ServerInterfaceWrapper) GroupFindings(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GroupFindingsParams
+	// ------------- Required query parameter "by" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "by", ctx.QueryParams(), &params.By, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter by: %s", err))
+	}
+
+	// ------------- Optional query parameter "filter" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "filter", ctx.QueryParams(), &params.Filter, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter filter: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GroupFindings(ctx, params)
 	return err
 }
 
@@ -6007,6 +6130,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/api/v1/endpoints/:endpoint_id", wrapper.GetEndpoint, options.OperationMiddlewares["getEndpoint"]...)
 	router.GET(options.BaseURL+"/api/v1/kinds", wrapper.ListKinds, options.OperationMiddlewares["listKinds"]...)
 	router.GET(options.BaseURL+"/api/v1/findings", wrapper.ListFindings, options.OperationMiddlewares["listFindings"]...)
+	router.GET(options.BaseURL+"/api/v1/findings/groups", wrapper.GroupFindings, options.OperationMiddlewares["groupFindings"]...)
 	router.GET(options.BaseURL+"/api/v1/findings/changes", wrapper.ListChanges, options.OperationMiddlewares["listChanges"]...)
 	router.POST(options.BaseURL+"/api/v1/findings/changes", wrapper.ChangeFindings, options.OperationMiddlewares["changeFindings"]...)
 	router.POST(options.BaseURL+"/api/v1/findings/changes/:change_id/undo", wrapper.UndoChange, options.OperationMiddlewares["undoChange"]...)
@@ -6811,6 +6935,45 @@ type SetDuedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SetDuedefaultApplicationProblemPlusJSONResponse) VisitSetDueResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GroupFindingsRequestObject struct {
+	Params GroupFindingsParams
+}
+
+type GroupFindingsResponseObject interface {
+	VisitGroupFindingsResponse(w http.ResponseWriter) error
+}
+
+type GroupFindings200JSONResponse FindingGroups
+
+func (response GroupFindings200JSONResponse) VisitGroupFindingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GroupFindingsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GroupFindingsdefaultApplicationProblemPlusJSONResponse) VisitGroupFindingsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -10467,6 +10630,9 @@ type StrictServerInterface interface {
 	// SetDue Say within how many days findings that are new from now on are due
 	// (PUT /api/v1/findings/due)
 	SetDue(ctx context.Context, request SetDueRequestObject) (SetDueResponseObject, error)
+	// GroupFindings Findings gathered by what they have in common
+	// (GET /api/v1/findings/groups)
+	GroupFindings(ctx context.Context, request GroupFindingsRequestObject) (GroupFindingsResponseObject, error)
 	// ListLabels Labels in use
 	// (GET /api/v1/findings/labels)
 	ListLabels(ctx context.Context, request ListLabelsRequestObject) (ListLabelsResponseObject, error)
@@ -11366,6 +11532,31 @@ func (sh *strictHandler) SetDue(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(SetDueResponseObject); ok {
 		return validResponse.VisitSetDueResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GroupFindings operation middleware
+func (sh *strictHandler) GroupFindings(ctx *echo.Context, params GroupFindingsParams) error {
+	var request GroupFindingsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GroupFindings(ctx.Request().Context(), request.(GroupFindingsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GroupFindings")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GroupFindingsResponseObject); ok {
+		return validResponse.VisitGroupFindingsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -184,7 +184,9 @@ func assigneeOf(f service.Finding) *Assignee {
 
 func findingDetailOf(v service.FindingView) FindingDetail {
 	d := FindingDetail{Finding: findingOf(v.Finding), Moves: each(v.Moves, func(s finding.State) State { return State(s) }), Elsewhere: each(v.Elsewhere, findingOf), SameValue: each(v.SameValue, findingOf), Prove: some(v.Prove),
-		Follows: &v.Follows, Teaches: someList(each(v.Teaches, func(t service.Teaching) Teaching { return Teaching{What: TeachingWhat(t.What), Text: t.Text} })), Mend: some(v.Mend), Evidence: each(v.Evidence, func(o service.Occurrence) Evidence {
+		Follows: &v.Follows, Teaches: someList(each(v.Teaches, func(t service.Teaching) Teaching { return Teaching{What: TeachingWhat(t.What), Text: t.Text} })), Mend: some(v.Mend), Causes: someList(each(v.Causes, func(c finding.Cause) Cause {
+			return Cause{Text: c.Text, Finding: some(c.Finding), Entity: some(c.Entity)}
+		})), Evidence: each(v.Evidence, func(o service.Occurrence) Evidence {
 			return Evidence{CaptureID: o.CaptureID, BatchID: o.BatchID, Batch: o.Batch, Entry: o.Entry, Pointer: o.Pointer, Offset: o.Offset, Bytes: o.Bytes}
 		}), History: each(v.History, func(e service.Event) Event {
 			out := Event{At: e.At, Author: e.Author, Kind: EventKind(e.Kind), Comment: some(e.Comment),

@@ -17,7 +17,7 @@ func invalid(detail string) error { return &service.Problem{Code: service.Invali
 func queryOf(p *ListFindingsParams) url.Values {
 	q := url.Values{}
 	for name, v := range map[string]*string{"state": p.State, "severity": p.Severity, "kind": p.Kind, "audience": p.Audience, "endpoint": p.Endpoint, "team": p.Team, "entity": p.Entity, "field": p.Field,
-		"assigned": p.Assigned, "label": p.Label, "service": p.Service, "due": p.Due, "q": p.Q, "waiver": (*string)(p.Waiver), "sort": (*string)(p.Sort)} {
+		"assigned": p.Assigned, "label": p.Label, "service": p.Service, "due": p.Due, "q": p.Q, "waiver": (*string)(p.Waiver), "shape": p.Shape, "value": p.Value, "sort": (*string)(p.Sort)} {
 		if v != nil {
 			q.Set(name, *v)
 		}
@@ -44,6 +44,18 @@ func (h *handlers) queryFilter(ctx context.Context, query string) (service.Findi
 		return service.FindingFilter{}, invalid("the filter is no query: " + err.Error())
 	}
 	return h.service.Filter(ctx, callerOf(ctx), q)
+}
+
+// GroupFindings implements [StrictServerInterface].
+func (h *handlers) GroupFindings(ctx context.Context, r GroupFindingsRequestObject) (GroupFindingsResponseObject, error) {
+	q, err := url.ParseQuery(strings.TrimPrefix(value(r.Params.Filter), "?"))
+	if err != nil {
+		return nil, invalid("the filter is no query: " + err.Error())
+	}
+	all, left, err := h.service.Groups(ctx, callerOf(ctx), q, string(r.Params.By))
+	return GroupFindings200JSONResponse{Left: left, Groups: each(all, func(g service.Group) FindingGroup {
+		return FindingGroup{Name: g.Name, Findings: g.Findings, Endpoints: g.Endpoints, Query: g.Query, BySeverity: severities(func(s scan.Severity) int { return g.Open[s] })}
+	})}, err
 }
 
 // ChangeFindings implements [StrictServerInterface].

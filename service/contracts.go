@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -134,6 +135,9 @@ func (s *Service) Apply(ctx context.Context, who Caller, service string, p Propo
 		return r, false, err
 	}
 	s.log.Info("contracts applied", "service", service, "revision", r.Number, "state", r.State, "direction", r.Direction, "endpoints", r.Endpoints, "person", who.ID)
+	if err := s.note(ctx, who, "apply contracts", service, strings.TrimSpace(fmt.Sprintf("revision %d, %s: %s", r.Number, r.State, r.Reason))); err != nil {
+		return r, true, err
+	}
 	return r, true, s.noteCoverage(ctx, service)
 }
 
@@ -170,6 +174,13 @@ func (s *Service) Decide(ctx context.Context, who Caller, service string, number
 		return r, err
 	}
 	s.log.Info("revision decided", "service", service, "revision", number, "approved", approve, "person", who.ID)
+	action := "decline revision"
+	if approve {
+		action = "approve revision"
+	}
+	if err := s.note(ctx, who, action, service, strings.TrimSpace(fmt.Sprintf("revision %d: %s", number, comment))); err != nil {
+		return r, err
+	}
 	if r, err = s.RevisionOf(ctx, service, number); err != nil {
 		return r, err
 	}

@@ -55,6 +55,21 @@ func (s *Service) Filter(ctx context.Context, who Caller, q url.Values) (by stor
 	if by.Asked = q.Get("waiver") == "asked"; !by.Asked && q.Get("waiver") != "" {
 		return by, problem(Invalid, "", "a waiver can be `asked` for")
 	}
+	by.Value = q.Get("value")
+	if shape := q.Get("shape"); shape != "" {
+		shapes, err := s.allShapes(ctx)
+		if err != nil {
+			return by, err
+		}
+		for at, name := range shapes {
+			if name == shape || strings.HasSuffix(name, "/"+shape) {
+				by.Places = append(by.Places, at)
+			}
+		}
+		if slices.Sort(by.Places); len(by.Places) == 0 {
+			return by, problem(Invalid, "", "no contract has the shape %s", shape)
+		}
+	}
 	switch has := q.Get("assigned"); {
 	case has == "":
 	case has == "nobody":
@@ -71,7 +86,7 @@ func (s *Service) Filter(ctx context.Context, who Caller, q url.Values) (by stor
 	return by, err
 }
 
-var filterNames = []string{"state", "severity", "kind", "audience", "endpoint", "team", "entity", "field", "assigned", "label", "service", "due", "waiver", "q", "batch", "sort", "page", "size"}
+var filterNames = []string{"state", "severity", "kind", "audience", "endpoint", "team", "entity", "field", "assigned", "label", "service", "due", "waiver", "shape", "value", "q", "batch", "sort", "page", "size"}
 
 // statesOf reads the states of a filter: names, `open` for all that want work, which is also
 // what none means, and `any`, which narrows nothing.

@@ -29,6 +29,7 @@ type FindingView struct {
 	Mend      string
 	Follows   bool // who asks is told of what becomes of it
 	Teaches   []Teaching
+	Causes    []finding.Cause // what it likely comes of
 }
 
 const (
@@ -50,6 +51,9 @@ func (s *Service) Finding(ctx context.Context, who Caller, id string) (FindingVi
 		return v, err
 	}
 	v.Teaches = teachings(&f)
+	if v.Causes, err = s.causes(ctx, &f); err != nil {
+		return v, err
+	}
 	if f.GrantFile != "" {
 		v.GrantText = s.line(ctx, f.Service, f.GrantFile, f.GrantLine)
 	}
@@ -94,7 +98,7 @@ func (s *Service) Comment(ctx context.Context, who Caller, id, text string) (Fin
 	if err != nil {
 		return FindingView{}, err
 	}
-	if err := s.store.Comment(ctx, id, store.Event{At: s.now(), Author: who.Name, PersonID: who.ID, Kind: "comment", Comment: text}, mentioned); err != nil {
+	if err := s.store.Comment(ctx, id, store.Event{At: s.now(), Author: who.Name, PersonID: who.ID, Kind: "comment", Comment: text}, mentioned, s.did(who, "comment", "finding "+id, "")); err != nil {
 		return FindingView{}, found(err, "finding %s", id)
 	}
 	return s.Finding(ctx, who, id)

@@ -140,7 +140,7 @@ func TestPeopleAreKeptOutAndGivenRoles(t *testing.T) {
 	if _, err := w.ChangePerson(t.Context(), marlo, 99, PersonWish{Role: text(Lead)}); code(err) != NotFound {
 		t.Errorf("nobody: %v", err)
 	}
-	if entries, _, _ := w.Trail(t.Context(), TrailFilter{}, Page{Number: 1, Size: 9}); len(entries) != 4 || entries[3].Action != "make token" || entries[1].Detail != "may not come in" || entries[1].Subject != iva.Email {
+	if entries, _, _ := w.Trail(t.Context(), TrailFilter{}, Page{Number: 1, Size: 9}); len(entries) != 5 || entries[3].Action != "make token" || entries[1].Detail != "may not come in" || entries[1].Subject != iva.Email {
 		t.Errorf("the trail says %+v", entries)
 	}
 }

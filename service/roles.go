@@ -54,8 +54,11 @@ func (c *Caller) RoleIn(service string) string {
 // MayIn reports whether the caller may do at a service what needs a role. A token that is made
 // for one service changes nothing at others.
 func (c *Caller) MayIn(service, needed string) bool {
-	return May(c.RoleIn(service), needed) && (needed == Viewer || c.Key.Service == "" || c.Key.Service == service)
+	return May(c.RoleIn(service), needed) && (needed == Viewer || c.changes(service))
 }
+
+// changes reports whether the token of the caller, where there is one, is made for a service.
+func (c *Caller) changes(service string) bool { return c.Key.Service == "" || c.Key.Service == service }
 
 // MaySomewhere reports whether the caller may do what needs a role, at any service at least.
 func (c *Caller) MaySomewhere(needed string) bool {
@@ -72,7 +75,7 @@ func (c *Caller) MaySomewhere(needed string) bool {
 
 // notIn is the problem of who may not do something at a service.
 func (c *Caller) notIn(service, needed string) *Problem {
-	if c.Key.Service != "" && c.Key.Service != service {
+	if !c.changes(service) {
 		return problem(Forbidden, "make a token for it", "this token is for the service %s and changes nothing at %s", c.Key.Service, service)
 	}
 	return problem(Forbidden, "ask an administrator for it", "this needs the role %s at %s; yours is %s", needed, service, c.RoleIn(service))
@@ -98,7 +101,7 @@ func (s *Service) Admit(ctx context.Context, c *Caller, role, scope string, each
 		}
 	}
 	switch {
-	case found && !c.MayIn(at, role):
+	case found && (!c.MayIn(at, role) || scope != ScopeRead && !c.changes(at)):
 		return c.notIn(at, role)
 	case !found && c.Key.Service != "" && !each:
 		return problem(Forbidden, "make a token for all services", "this token is for the service %s alone", c.Key.Service)

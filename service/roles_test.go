@@ -130,6 +130,8 @@ func TestWhoIsAdmitted(t *testing.T) {
 		{"a recorder moves", caller(Reviewer, ScopeRecord, "", nil), Reviewer, ScopeEverything, false, map[string]string{"finding_id": id}, "this needs everything"},
 		{"a recorder of another service", caller(Reviewer, ScopeRecord, "till", nil), Reviewer, ScopeRecord, false, map[string]string{"service": "quay"}, "this token is for the service till"},
 		{"a token of one service in general", caller(Administrator, ScopeEverything, "till", nil), Administrator, ScopeEverything, false, map[string]string{"person_id": "1"}, "this token is for the service till alone"},
+		{"a token of one service comments at another", caller(Viewer, ScopeEverything, "till", nil), Viewer, ScopeEverything, false, map[string]string{"finding_id": id}, "this token is for the service till"},
+		{"and at its own", caller(Viewer, ScopeEverything, "quay", nil), Viewer, ScopeEverything, false, map[string]string{"finding_id": id}, ""},
 		{"a reviewer reviews", caller(Reviewer, ScopeEverything, "", nil), Reviewer, ScopeEverything, false, map[string]string{"finding_id": id}, ""},
 		{"a viewer reviews", caller(Viewer, ScopeEverything, "", nil), Reviewer, ScopeEverything, false, map[string]string{"finding_id": id}, "this needs the role reviewer at quay; yours is viewer"},
 		{"lead at the service", caller(Viewer, ScopeEverything, "", lead), Lead, ScopeEverything, false, map[string]string{"service": "quay"}, ""},

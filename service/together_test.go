@@ -194,7 +194,7 @@ func TestFindingsAreDueBySeverity(t *testing.T) {
 	if err := w.SetDue(t.Context(), w.who, map[scan.Severity]int{scan.High: -1}); code(err) != Invalid {
 		t.Errorf("-1 days: %v", err)
 	}
-	if entries, _, err := w.Trail(t.Context(), TrailFilter{}, Page{Number: 1, Size: 5}); err != nil || len(entries) == 0 || entries[0].Action != "due days set" {
+	if entries, _, err := w.Trail(t.Context(), TrailFilter{Action: "due days set"}, Page{Number: 1, Size: 5}); err != nil || len(entries) != 1 || entries[0].Action != "due days set" {
 		t.Errorf("the trail says %+v, %v", entries, err)
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"io"
 	"strings"
 
@@ -66,6 +67,11 @@ func (s *Service) Upload(ctx context.Context, who Caller, service, name string, 
 	}
 	s.log.Info("recording taken in", "batch", b.ID, "service", service, "captures", b.Captures, "findings", b.Findings, "new", b.NewFindings,
 		"repeated", b.Repeated, "person", who.ID)
+	if !b.Repeated {
+		if err := s.note(ctx, who, "take in recording", fmt.Sprintf("batch %d", b.ID), fmt.Sprintf("%s with %d captures", service, b.Captures)); err != nil {
+			return b, err
+		}
+	}
 	return b, s.noteCoverage(ctx, service)
 }
 

@@ -245,9 +245,11 @@ type FindingFilter struct {
 	Person     int64  // assigned to; -1 for nobody and no team
 	Assigned   string // the team that has it: assigned, or the endpoint's where nobody is
 	Label      string
-	DueBefore  string // a day: due before it
-	Asked      bool   // a waiver waits for approval
-	Since      int64  // came or came back after this event
+	DueBefore  string   // a day: due before it
+	Asked      bool     // a waiver waits for approval
+	Since      int64    // came or came back after this event
+	Places     []string // in the contracts, as FILE:LINE, that decided
+	Value      string   // the print of a value that leaked
 	Service    string
 	Words      string
 	Sort       string
@@ -301,6 +303,10 @@ func (by *FindingFilter) filter() filter {
 		} else {
 			f.and("due <> '' AND due < ?", by.DueBefore)
 		}
+	}
+	f.in("grant_file || ':' || grant_line", by.Places)
+	if by.Value != "" {
+		f.and("findings.id IN (SELECT finding_id FROM prints WHERE print = CAST(? AS INTEGER))", by.Value)
 	}
 	if by.Since > 0 {
 		f.and("findings.id IN (SELECT finding_id FROM events WHERE events.id > ? AND (events.kind = 'found' OR became = 'returned'))", by.Since)
@@ -499,7 +505,7 @@ func (s *Store) SameValue(ctx context.Context, f Finding, limit int) ([]Finding,
 
 // Comment notes what somebody says of a finding. Those mentioned, and those who follow it,
 // are told; who says something follows it from then on.
-func (s *Store) Comment(ctx context.Context, id string, e Event, mentioned []int64) error {
+func (s *Store) Comment(ctx context.Context, id string, e Event, mentioned []int64, entry TrailEntry) error {
 	return s.change(ctx, func(tx *sql.Tx) error {
 		var found int
 		if err := tx.QueryRowContext(ctx, `SELECT 1 FROM findings WHERE id = ?`, id).Scan(&found); err != nil {
@@ -516,6 +522,9 @@ func (s *Store) Comment(ctx context.Context, id string, e Event, mentioned []int
 			if err := n.add(ctx, tx); err != nil {
 				return err
 			}
+		}
+		if err := addTrail(ctx, tx, entry); err != nil {
+			return err
 		}
 		return follow(ctx, tx, id, append(mentioned, e.PersonID)...)
 	})

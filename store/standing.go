@@ -112,3 +112,53 @@ func (s *Store) Worst(ctx context.Context, by StandingFilter, part string) ([]Wo
 	return rows(ctx, s.read, func(r scanner) (w WorstOf, err error) { return w, r.Scan(&w.Name, &w.Key, &w.Severity, &w.Open) },
 		`SELECT `+name+`, `+key+`, severity, count(*) FROM findings`+f.sql()+` GROUP BY 1, 2, 3`, f.args...)
 }
+
+// Group is findings that have something in common: counted by severity.
+type Group struct {
+	Key       string // what they have in common
+	Name      string // the same for people
+	Severity  int
+	Findings  int
+	Endpoints int
+}
+
+// The parts that [Store.Groups] gathers by: what tells a group, and its name.
+var groupParts = map[string][2]string{
+	"field":    {"entity || char(10) || field", "entity || '.' || field"},
+	"endpoint": {"endpoint_id", "endpoint"},
+	"team":     {"iif(assigned_team = '', team, assigned_team)", "iif(assigned_team = '', team, assigned_team)"},
+	"kind":     {"kind", "kind"},
+	"place":    {"grant_file || ':' || grant_line", "grant_file || ':' || grant_line"}, // in the contracts
+	"value":    {"shared.print", "n || ' ' || min(entity || '.' || field)"},            // how many values, and of what
+}
+
+// valueSets are values that leak at the same two findings or more: one of their prints, and how
+// many they are.
+const valueSets = `(SELECT min(print) AS print, count(*) AS n FROM (SELECT print, group_concat(finding_id) AS held
+	FROM (SELECT DISTINCT print, finding_id FROM prints ORDER BY print, finding_id) GROUP BY print HAVING count(*) > 1) GROUP BY held) shared`
+
+// Groups gathers the findings that fit by what they have in common, and by severity. Values that
+// leak at the same findings are one group, and those that leak at one alone are none.
+func (s *Store) Groups(ctx context.Context, by FindingFilter, part string) ([]Group, error) {
+	f := by.filter()
+	tables := ` FROM findings`
+	switch part {
+	case "field":
+		f.and("field <> ''")
+	case "place":
+		f.and("grant_file <> ''")
+	case "value":
+		tables += ` JOIN ` + valueSets + ` JOIN (SELECT DISTINCT print, finding_id FROM prints) held ON held.print = shared.print AND finding_id = findings.id`
+	}
+	key, name := groupParts[part][0], groupParts[part][1]
+	return rows(ctx, s.read, func(r scanner) (g Group, err error) {
+		return g, r.Scan(&g.Key, &g.Name, &g.Severity, &g.Findings, &g.Endpoints)
+	}, `SELECT `+key+`, `+name+`, severity, count(*), count(DISTINCT endpoint_id)`+tables+f.sql()+` GROUP BY 1, severity`, f.args...)
+}
+
+// Beside lists the open findings at the same endpoint, audience, status and direction as one.
+func (s *Store) Beside(ctx context.Context, f Finding) ([]Finding, error) {
+	return rows(ctx, s.read, func(r scanner) (b Finding, err error) {
+		return b, r.Scan(&b.ID, &b.Kind, &b.Path, &b.Entity, &b.Field)
+	}, `SELECT id, kind, path, entity, field FROM findings WHERE endpoint_id = ? AND audience = ? AND status = ? AND direction = ? AND state IN `+openStates, f.EndpointID, f.Audience, f.Status, f.Direction)
+}

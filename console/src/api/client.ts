@@ -24,6 +24,7 @@ export type Mailed = Schemas["Mailed"];
 export type SentMail = Schemas["SentMail"];
 export type Notice = Schemas["Notice"];
 export type SavedView = Schemas["SavedView"];
+export type FindingGroup = Schemas["FindingGroup"];
 export type FindingDetail = Schemas["FindingDetail"];
 export type GrantNode = Schemas["GrantNode"];
 export type CheckedFinding = Schemas["CheckedFinding"];

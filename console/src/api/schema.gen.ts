@@ -1210,6 +1210,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/findings/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Findings gathered by what they have in common */
+        get: operations["groupFindings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/findings/changes": {
         parameters: {
             query?: never;
@@ -2682,6 +2699,8 @@ export interface components {
             elsewhere: components["schemas"]["Finding"][];
             /** @description How such a leak is usually mended */
             mend?: string;
+            /** @description What it likely comes of */
+            causes?: components["schemas"]["Cause"][];
             /** @description One is told of what becomes of it */
             follows?: boolean;
             /** @description Changes of the contracts that would keep it from being told, were it no leak */
@@ -2801,6 +2820,27 @@ export interface components {
         Undone: {
             undone: number;
             left: components["schemas"]["RefusedFinding"][];
+        };
+        FindingGroups: {
+            groups: components["schemas"]["FindingGroup"][];
+            /** @description How many groups there are besides */
+            left: number;
+        };
+        FindingGroup: {
+            name: string;
+            findings: number;
+            /** @description At how many endpoints at least */
+            endpoints: number;
+            by_severity: components["schemas"]["BySeverity"];
+            /** @description Of the list of them */
+            query: string;
+        };
+        Cause: {
+            text: string;
+            /** @description The id of the one that it comes with */
+            finding?: string;
+            /** @description Whose stored row seems to go out as it is */
+            entity?: string;
         };
         Standing: {
             /** @description Open findings at the end of each day on which that changed, and today; oldest first */
@@ -5231,6 +5271,10 @@ export interface operations {
                 assigned?: string;
                 label?: string;
                 service?: string;
+                /** @description Decided by this shape of a contract, as in harbour/berth-card */
+                shape?: string;
+                /** @description At which a value leaked that has this print */
+                value?: string;
                 /** @description `asked` for those whose waiver waits for approval */
                 waiver?: "asked";
                 /** @description `over` for what is overdue, or a day before which it is due */
@@ -5256,6 +5300,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FindingPage"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    groupFindings: {
+        parameters: {
+            query: {
+                by: "field" | "shape" | "value" | "endpoint" | "team" | "kind";
+                /** @description Of those that fit: the query of a list of findings, as in state=new&severity=critical */
+                filter?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Groups, those first with most that is grave */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FindingGroups"];
                 };
             };
             default: components["responses"]["Failure"];

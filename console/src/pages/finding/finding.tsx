@@ -87,6 +87,19 @@ function Facts({ d }: { d: FindingDetail }) {
   return (
     <section className="sheet" aria-label="What and where">
       <Descriptions size="small" column={1} items={rows.map(([label, children]) => ({ key: label, label, children }))} />
+      {d.causes && (
+        <Alert
+          type="warning"
+          title="What it likely comes of"
+          description={d.causes.map((c) => (
+            <div key={c.text}>
+              {c.text}. {c.finding && <Link to={`/findings/${c.finding}`}>Look at that one</Link>}
+              {c.entity && <Link to={`/findings?endpoint=${f.endpoint_id}&entity=${encodeURIComponent(c.entity)}&audience=${encodeURIComponent(f.audience)}`}>All of them here</Link>}
+            </div>
+          ))}
+          style={{ marginTop: 8 }}
+        />
+      )}
       {d.mend && <Alert type="info" title="How it is usually mended" description={d.mend} style={{ marginTop: 8 }} />}
     </section>
   );

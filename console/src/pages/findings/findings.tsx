@@ -11,13 +11,14 @@ import { Heading } from "../../shared/shell";
 import { Empty, Failed } from "../../shared/states";
 import { Code, severities, SeverityMark, StateMark, states, stateWords } from "../../shared/tags";
 import { Words } from "../../shared/words";
+import { Groups } from "./groups";
 import { Together } from "./together";
 import { Views } from "./views";
 
 const kinds = ["secret-value", "sensitive-field", "personal-value", "wrong-audience", "unexpected-relation", "unexpected-field", "renamed-field", "hidden-duplicate", "revealing-error", "sensitive-in-url", "over-posting", "cacheable-private", "missing-field", "value-mismatch", "selection-ignored", "undeclared-response", "unknown-endpoint", "uneven-exposure", "heavy-excess"];
 
 /** The parts of the address that narrow the list. */
-const filters = ["state", "severity", "kind", "audience", "assigned", "label", "due", "waiver", "service", "endpoint", "batch", "entity", "field", "team", "q"] as const;
+const filters = ["state", "severity", "kind", "audience", "assigned", "label", "due", "waiver", "service", "shape", "value", "endpoint", "batch", "entity", "field", "team", "q"] as const;
 
 export default function Findings() {
   const { get, set } = useAddress();
@@ -55,18 +56,36 @@ export default function Findings() {
         <Labels value={get("label")} onChange={(label) => set({ label })} />
         <Select allowClear aria-label="Due" placeholder="Due" style={{ minWidth: 110 }} value={get("due") || undefined} onChange={(due?: string) => set({ due: due ?? "" })} options={[{ value: "over", label: "overdue" }, ...(get("due") && get("due") !== "over" ? [{ value: get("due"), label: `before ${get("due")}` }] : [])]} />
         <Audience value={get("audience")} onChange={(audience) => set({ audience })} />
-        {(["batch", "endpoint", "entity", "field", "team", "service", "waiver"] as const)
+        {(["batch", "endpoint", "entity", "field", "team", "service", "shape", "value", "waiver"] as const)
           .filter((f) => get(f))
           .map((f) => (
             <Button key={f} onClick={() => set({ [f]: "" })} aria-label={`Take away the filter ${f} ${get(f)}`}>
               {f} {get(f)} ✕
             </Button>
           ))}
+        <Select
+          aria-label="Gather by"
+          placeholder="Gather by…"
+          allowClear
+          style={{ minWidth: 130 }}
+          value={get("by") || undefined}
+          onChange={(by?: string) => set({ by: by ?? "" })}
+          options={[
+            { value: "field", label: "by entity field" },
+            { value: "shape", label: "by shape" },
+            { value: "value", label: "by value" },
+            { value: "endpoint", label: "by endpoint" },
+            { value: "team", label: "by team" },
+            { value: "kind", label: "by kind" },
+          ]}
+        />
         <Views query={words} />
         {narrowed && <Button onClick={() => set(Object.fromEntries(filters.map((f) => [f, ""])))}>Take all filters away</Button>}
       </Flex>
-      {mayChange && list.data && list.data.total > 0 && <Together chosen={chosen} all={list.data.total} filter={words || "state=open"} done={() => setChosen([])} />}
-      {list.error ? (
+      {mayChange && !get("by") && list.data && list.data.total > 0 && <Together chosen={chosen} all={list.data.total} filter={words || "state=open"} done={() => setChosen([])} />}
+      {get("by") ? (
+        <Groups by={get("by")} filter={words} />
+      ) : list.error ? (
         <Failed error={list.error} again={() => list.refetch()} />
       ) : (
         <Table<Finding>

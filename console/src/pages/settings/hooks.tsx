@@ -25,7 +25,7 @@ export function Hooks() {
   if (list.error) return <Failed error={list.error} again={() => list.refetch()} />;
   return (
     <section className="sheet" aria-label="Hooks">
-      <Flex justify="space-between" gap={8}>
+      <Flex justify="space-between" gap={8} style={{ marginBottom: 8 }}>
         <Typography.Title level={2}>Programs that are told what happens to findings</Typography.Title>
         {may && <Button onClick={() => setAdding(true)}>Add one…</Button>}
       </Flex>
