@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"runtime"
 	"slices"
@@ -118,14 +117,11 @@ func (a *app) check(_ context.Context, c *cli.Command) error {
 }
 
 func (a *app) write(format string, r *report.Result) error {
-	if write := writers[format]; write != nil {
+	if write := report.Writers[format]; write != nil {
 		return write(a.out, r)
 	}
 	return report.Table(a.out, r, colour(a.out), terminal(a.out))
 }
-
-// writers are those of the formats that do not depend on a terminal.
-var writers = map[string]func(io.Writer, *report.Result) error{"json": report.JSON, "sarif": report.SARIF, "junit": report.JUnit, "csv": report.CSV, "markdown": report.Markdown, "html": report.HTML}
 
 // readBaseline reads the file of --baseline; nil for none.
 func readBaseline(path string) (*report.Baseline, error) {

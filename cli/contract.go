@@ -20,6 +20,7 @@ import (
 	"inkret/core/contract"
 	"inkret/export"
 	"inkret/report"
+	"inkret/service"
 )
 
 // forms are what contracts can be written as besides themselves.
@@ -362,28 +363,19 @@ func (a *app) writeFiles(files []client.ContractFile, dir string, yaml bool) err
 	return nil
 }
 
-// gapWords say what each number of coverage counts, the gap and its whole.
-var gapWords = []struct{ gap, whole, words string }{
-	{"without-contract", "endpoints", "endpoints that were seen have no contract"},
-	{"never-captured", "contracts", "contracted endpoints were never captured"},
-	{"never-exercised", "responses", "responses were never seen, by audience and status"},
-	{"never-tried", "audiences", "endpoints were never tried by an audience that they are for"},
-	{"unclassed", "fields", "fields have no class"},
-}
-
 func (a *app) coverage(ctx context.Context, c *cli.Command) error {
-	service, r, err := a.namedService(c, 1, "one service")
+	name, r, err := a.namedService(c, 1, "one service")
 	if err != nil {
 		return err
 	}
-	response, err := r.GetCoverage(ctx, service)
+	response, err := r.GetCoverage(ctx, name)
 	var all client.Coverage
 	if err := answer(response, err, &all); err != nil {
 		return err
 	}
 	return a.output(c, all, func(w io.Writer) {
-		for _, g := range gapWords {
-			a.say("%4d of %-4d %s", all.Numbers[g.gap], all.Numbers[g.whole], g.words)
+		for _, g := range service.GapWords {
+			a.say("%4d of %-4d %s", all.Numbers[g.Gap], all.Numbers[g.Whole], g.Words)
 		}
 		if len(all.Gaps) == 0 {
 			return

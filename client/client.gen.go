@@ -884,6 +884,36 @@ func (e GroupFindingsParamsBy) Valid() bool {
 	}
 }
 
+// Defines values for ExportReportParamsFormat.
+const (
+	Csv      ExportReportParamsFormat = "csv"
+	HTML     ExportReportParamsFormat = "html"
+	JSON     ExportReportParamsFormat = "json"
+	Junit    ExportReportParamsFormat = "junit"
+	Markdown ExportReportParamsFormat = "markdown"
+	Sarif    ExportReportParamsFormat = "sarif"
+)
+
+// Valid indicates whether the value is a known member of the ExportReportParamsFormat enum.
+func (e ExportReportParamsFormat) Valid() bool {
+	switch e {
+	case Csv:
+		return true
+	case HTML:
+		return true
+	case JSON:
+		return true
+	case Junit:
+		return true
+	case Markdown:
+		return true
+	case Sarif:
+		return true
+	default:
+		return false
+	}
+}
+
 // AddedHook defines model for AddedHook.
 type AddedHook struct {
 	Hook Hook `json:"hook"`
@@ -3165,6 +3195,20 @@ type OpenLiveJSONBody struct {
 	Name     string  `json:"name"`
 }
 
+// ExportReportParams defines parameters for ExportReport.
+type ExportReportParams struct {
+	Format ExportReportParamsFormat `form:"format" json:"format"`
+
+	// Filter Of the findings that fit: the query of a list of findings, as in state=any
+	Filter *string `form:"filter,omitempty" json:"filter,omitempty"`
+
+	// FailOn From which a finding counts as failing
+	FailOn *Severity `form:"fail_on,omitempty" json:"fail_on,omitempty"`
+}
+
+// ExportReportParamsFormat defines parameters for ExportReport.
+type ExportReportParamsFormat string
+
 // SendResultParams defines parameters for SendResult.
 type SendResultParams struct {
 	// Line Of development, as in main or berth-plans
@@ -4083,6 +4127,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/services/{service}/readings (the `TakeEntities` operationId).
 	TakeEntities(ctx context.Context, service ServiceName, body TakeEntitiesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExportReport What is tracked of a service, as a report in one of the formats of a check
+	//
+	// Corresponds with GET /api/v1/services/{service}/report (the `ExportReport` operationId).
+	ExportReport(ctx context.Context, service ServiceName, params *ExportReportParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SendResultWithBody Keep what a check of a pipeline found, and compare it with the main line
 	//
@@ -6104,6 +6153,21 @@ func (c *Client) TakeEntitiesWithBody(ctx context.Context, service ServiceName, 
 // Corresponds with PUT /api/v1/services/{service}/readings (the `TakeEntities` operationId).
 func (c *Client) TakeEntities(ctx context.Context, service ServiceName, body TakeEntitiesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTakeEntitiesRequest(c.Server, service, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportReport What is tracked of a service, as a report in one of the formats of a check
+//
+// Corresponds with GET /api/v1/services/{service}/report (the `ExportReport` operationId).
+func (c *Client) ExportReport(ctx context.Context, service ServiceName, params *ExportReportParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportReportRequest(c.Server, service, params)
 	if err != nil {
 		return nil, err
 	}
@@ -11131,6 +11195,87 @@ func NewTakeEntitiesRequestWithBody(server string, service ServiceName, contentT
 	return req, nil
 }
 
+// NewExportReportRequest constructs an http.Request for the ExportReport method
+func NewExportReportRequest(server string, service ServiceName, params *ExportReportParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/report", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Filter != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "filter", *params.Filter, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.FailOn != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "fail_on", *params.FailOn, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewSendResultRequest calls the generic SendResult builder with application/json body
 func NewSendResultRequest(server string, service ServiceName, params *SendResultParams, body SendResultJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -13307,6 +13452,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /api/v1/services/{service}/readings (the `TakeEntities` operationId).
 	TakeEntitiesWithResponse(ctx context.Context, service ServiceName, body TakeEntitiesJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeEntitiesResponse, error)
+
+	// ExportReportWithResponse What is tracked of a service, as a report in one of the formats of a check
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/services/{service}/report (the `ExportReport` operationId).
+	ExportReportWithResponse(ctx context.Context, service ServiceName, params *ExportReportParams, reqEditors ...RequestEditorFn) (*ExportReportResponse, error)
 
 	// SendResultWithBodyWithResponse Keep what a check of a pipeline found, and compare it with the main line
 	//
@@ -17460,6 +17612,54 @@ func (r TakeEntitiesResponse) ContentType() string {
 	return ""
 }
 
+// ExportReportResponse200Headers the declared response headers of an HTTP 200 response for ExportReport
+type ExportReportResponse200Headers struct {
+	ContentDisposition *string
+}
+
+type ExportReportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *ExportReportResponse200Headers
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExportReportResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportReportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportReportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportReportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportReportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type SendResultResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -20373,6 +20573,19 @@ func (c *ClientWithResponses) TakeEntitiesWithResponse(ctx context.Context, serv
 		return nil, err
 	}
 	return ParseTakeEntitiesResponse(rsp)
+}
+
+// ExportReportWithResponse What is tracked of a service, as a report in one of the formats of a check
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/services/{service}/report (the `ExportReport` operationId).
+func (c *ClientWithResponses) ExportReportWithResponse(ctx context.Context, service ServiceName, params *ExportReportParams, reqEditors ...RequestEditorFn) (*ExportReportResponse, error) {
+	rsp, err := c.ExportReport(ctx, service, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportReportResponse(rsp)
 }
 
 // SendResultWithBodyWithResponse Keep what a check of a pipeline found, and compare it with the main line
@@ -23580,6 +23793,45 @@ func ParseTakeEntitiesResponse(rsp *http.Response) (*TakeEntitiesResponse, error
 		}
 		response.ApplicationProblemJSONDefault = &dest
 
+	}
+
+	return response, nil
+}
+
+// ParseExportReportResponse parses an HTTP response from a ExportReportWithResponse call
+func ParseExportReportResponse(rsp *http.Response) (*ExportReportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportReportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers ExportReportResponse200Headers
+		if values := rsp.Header.Values("Content-Disposition"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Content-Disposition", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ContentDisposition = &value
+		}
+		response.Headers200 = &headers
 	}
 
 	return response, nil

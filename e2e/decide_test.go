@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 
@@ -152,7 +153,13 @@ func TestFindingsAreGatheredInTheConsole(t *testing.T) {
 	b.do("by field", chromedp.Navigate(s.url+"/findings"), shows("71 findings"), settled(), chromedp.Click(`input[aria-label="Gather by"]`), settled(), chromedp.Click(`//div[contains(@class, "ant-select-item-option") and @title="by entity field"]`, chromedp.BySearch), address("by=field"), shows("Skipper.password_hash"))
 	b.do("to the list of a group", settled(), chromedp.Click(`//td//a[text()="Skipper.password_hash"]`, chromedp.BySearch), address("field=password_hash"), shows("4 findings"), shows("Change all 4"))
 	b.do("a finding says what it comes with", settled(), chromedp.Click(`(//tr[contains(., "bookings[*]")]//a[text()="secret-value"])[1]`, chromedp.BySearch), shows("What it likely comes of"), shows("it comes with $.data[*].bookings, which is not granted either"), shows("the stored Skipper seems to go out as it is"),
-		settled(), chromedp.Click(`//a[text()="Look at that one"]`, chromedp.BySearch), shows("unexpected-relation"))
+		settled(), chromedp.Click(`//a[text()="Look at that one"]`, chromedp.BySearch), shows("unexpected-relation"), chromedp.Navigate(s.url+"/findings?kind=secret-value"), shows("4 findings"))
+	var text string
+	b.do("a report is taken away", button("Report…"), settled(), chromedp.WaitVisible(`//a[contains(., "for an auditor")]`, chromedp.BySearch),
+		chromedp.Evaluate(`fetch([...document.querySelectorAll(".ant-dropdown-menu a")].find((a) => a.innerText.includes("auditor")).href).then((r) => r.text())`, &text, func(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }))
+	if !strings.Contains(text, "Waivers in force") {
+		t.Errorf("the report is\n%.300s", text)
+	}
 	quiet(b)
 }
 

@@ -883,6 +883,36 @@ func (e GroupFindingsParamsBy) Valid() bool {
 	}
 }
 
+// Defines values for ExportReportParamsFormat.
+const (
+	Csv      ExportReportParamsFormat = "csv"
+	HTML     ExportReportParamsFormat = "html"
+	JSON     ExportReportParamsFormat = "json"
+	Junit    ExportReportParamsFormat = "junit"
+	Markdown ExportReportParamsFormat = "markdown"
+	Sarif    ExportReportParamsFormat = "sarif"
+)
+
+// Valid indicates whether the value is a known member of the ExportReportParamsFormat enum.
+func (e ExportReportParamsFormat) Valid() bool {
+	switch e {
+	case Csv:
+		return true
+	case HTML:
+		return true
+	case JSON:
+		return true
+	case Junit:
+		return true
+	case Markdown:
+		return true
+	case Sarif:
+		return true
+	default:
+		return false
+	}
+}
+
 // AddedHook defines model for AddedHook.
 type AddedHook struct {
 	Hook Hook `json:"hook"`
@@ -3164,6 +3194,20 @@ type OpenLiveJSONBody struct {
 	Name     string  `json:"name"`
 }
 
+// ExportReportParams defines parameters for ExportReport.
+type ExportReportParams struct {
+	Format ExportReportParamsFormat `form:"format" json:"format"`
+
+	// Filter Of the findings that fit: the query of a list of findings, as in state=any
+	Filter *string `form:"filter,omitempty" json:"filter,omitempty"`
+
+	// FailOn From which a finding counts as failing
+	FailOn *Severity `form:"fail_on,omitempty" json:"fail_on,omitempty"`
+}
+
+// ExportReportParamsFormat defines parameters for ExportReport.
+type ExportReportParamsFormat string
+
 // SendResultParams defines parameters for SendResult.
 type SendResultParams struct {
 	// Line Of development, as in main or berth-plans
@@ -3576,6 +3620,9 @@ type ServerInterface interface {
 	// TakeEntities Take differences over into the catalogue, as a new revision
 	// (PUT /api/v1/services/{service}/readings)
 	TakeEntities(ctx *echo.Context, service ServiceName) error
+	// ExportReport What is tracked of a service, as a report in one of the formats of a check
+	// (GET /api/v1/services/{service}/report)
+	ExportReport(ctx *echo.Context, service ServiceName, params ExportReportParams) error
 	// SendResult Keep what a check of a pipeline found, and compare it with the main line
 	// (POST /api/v1/services/{service}/results)
 	SendResult(ctx *echo.Context, service ServiceName, params SendResultParams) error
@@ -5490,6 +5537,45 @@ func (w *ServerInterfaceWrapper) TakeEntities(ctx *echo.Context) error {
 	return err
 }
 
+// ExportReport converts echo context to params.
+func (w *ServerInterfaceWrapper) ExportReport(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ExportReportParams
+	// ------------- Required query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "format", ctx.QueryParams(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter format: %s", err))
+	}
+
+	// ------------- Optional query parameter "filter" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "filter", ctx.QueryParams(), &params.Filter, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter filter: %s", err))
+	}
+
+	// ------------- Optional query parameter "fail_on" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "fail_on", ctx.QueryParams(), &params.FailOn, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter fail_on: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ExportReport(ctx, service, params)
+	return err
+}
+
 // SendResult converts echo context to params.
 func (w *ServerInterfaceWrapper) SendResult(ctx *echo.Context) error {
 	var err error
@@ -6159,6 +6245,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/api/v1/requests/:request_id", wrapper.GetRequest, options.OperationMiddlewares["getRequest"]...)
 	router.POST(options.BaseURL+"/api/v1/requests/:request_id/decision", wrapper.DecideRequest, options.OperationMiddlewares["decideRequest"]...)
 	router.POST(options.BaseURL+"/api/v1/services/:service/results", wrapper.SendResult, options.OperationMiddlewares["sendResult"]...)
+	router.GET(options.BaseURL+"/api/v1/services/:service/report", wrapper.ExportReport, options.OperationMiddlewares["exportReport"]...)
 	router.PUT(options.BaseURL+"/api/v1/services/:service/main-line", wrapper.SetMainLine, options.OperationMiddlewares["setMainLine"]...)
 	router.GET(options.BaseURL+"/api/v1/results", wrapper.ListResults, options.OperationMiddlewares["listResults"]...)
 	router.DELETE(options.BaseURL+"/api/v1/results/:result_id", wrapper.DropResult, options.OperationMiddlewares["dropResult"]...)
@@ -9357,6 +9444,60 @@ func (response TakeEntitiesdefaultApplicationProblemPlusJSONResponse) VisitTakeE
 	return err
 }
 
+type ExportReportRequestObject struct {
+	Service ServiceName `json:"service"`
+	Params  ExportReportParams
+}
+
+type ExportReportResponseObject interface {
+	VisitExportReportResponse(w http.ResponseWriter) error
+}
+
+type ExportReport200ResponseHeaders struct {
+	ContentDisposition *string
+}
+
+type ExportReport200ApplicationOctetStreamResponse struct {
+	Body          io.Reader
+	Headers       ExportReport200ResponseHeaders
+	ContentLength int64
+}
+
+func (response ExportReport200ApplicationOctetStreamResponse) VisitExportReportResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/octet-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	if response.Headers.ContentDisposition != nil {
+		w.Header().Set("Content-Disposition", fmt.Sprint(*response.Headers.ContentDisposition))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type ExportReportdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExportReportdefaultApplicationProblemPlusJSONResponse) VisitExportReportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SendResultRequestObject struct {
 	Service ServiceName `json:"service"`
 	Params  SendResultParams
@@ -10816,6 +10957,9 @@ type StrictServerInterface interface {
 	// TakeEntities Take differences over into the catalogue, as a new revision
 	// (PUT /api/v1/services/{service}/readings)
 	TakeEntities(ctx context.Context, request TakeEntitiesRequestObject) (TakeEntitiesResponseObject, error)
+	// ExportReport What is tracked of a service, as a report in one of the formats of a check
+	// (GET /api/v1/services/{service}/report)
+	ExportReport(ctx context.Context, request ExportReportRequestObject) (ExportReportResponseObject, error)
 	// SendResult Keep what a check of a pipeline found, and compare it with the main line
 	// (POST /api/v1/services/{service}/results)
 	SendResult(ctx context.Context, request SendResultRequestObject) (SendResultResponseObject, error)
@@ -13568,6 +13712,32 @@ func (sh *strictHandler) TakeEntities(ctx *echo.Context, service ServiceName) er
 		return err
 	} else if validResponse, ok := response.(TakeEntitiesResponseObject); ok {
 		return validResponse.VisitTakeEntitiesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ExportReport operation middleware
+func (sh *strictHandler) ExportReport(ctx *echo.Context, service ServiceName, params ExportReportParams) error {
+	var request ExportReportRequestObject
+
+	request.Service = service
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ExportReport(ctx.Request().Context(), request.(ExportReportRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExportReport")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ExportReportResponseObject); ok {
+		return validResponse.VisitExportReportResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

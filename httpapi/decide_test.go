@@ -145,3 +145,37 @@ func TestMailAndWaysThroughTheSurface(t *testing.T) {
 		t.Errorf("a view that is not there: %d %s", a.status, a.body)
 	}
 }
+
+func TestReportsThroughTheSurface(t *testing.T) {
+	s := newSite(t)
+	ask[Revision](t, s, "PUT", "/api/v1/services/quay/contracts", service.Reviewer, quayContract, 200)
+	har := `{"log":{"version":"1.2","entries":[{"startedDateTime":"2026-05-01T10:00:00Z","request":{"method":"GET","url":"https://q.example/skippers","headers":[]},"response":{"status":200,"headers":[],"content":{"mimeType":"application/json","text":"{\"id\":1,\"pin\":\"4471-tide\"}"}}}]}}`
+	if a := s.call(t, "POST", "/api/v1/services/quay/batches?name=a.har", s.tokens[service.Reviewer], har, "Content-Type", "application/octet-stream"); a.status != 200 {
+		t.Fatalf("%d %s", a.status, a.body)
+	}
+	for format, begins := range map[string]string{"html": "<!doctype html>", "sarif": "{", "junit": "<?xml", "csv": "", "markdown": "###", "json": "{"} {
+		a := s.call(t, "GET", "/api/v1/services/quay/report?format="+format+"&filter=state%3Dany", s.tokens[service.Viewer], "")
+		if a.status != 200 || !strings.HasPrefix(strings.TrimSpace(a.body), begins) || !strings.Contains(a.body, "GET /skippers") || !strings.HasPrefix(a.header.Get("Content-Disposition"), `attachment; filename="quay-`) ||
+			a.header.Get("Content-Type") != "application/octet-stream" || strings.Contains(a.body, "4471-tide") {
+			t.Errorf("as %s: %d %v\n%.200s", format, a.status, a.header, a.body)
+		}
+	}
+	for path, status := range map[string]int{"quay/report?format=pdf": 400, "quay/report": 400, "none/report?format=csv": 404, "quay/report?format=csv&filter=colour%3Dred": 400, "quay/report?format=csv&filter=%25zz": 400, "quay/report?format=csv&fail_on=dire": 400} {
+		if a := s.call(t, "GET", "/api/v1/services/"+path, s.tokens[service.Viewer], ""); a.status != status || a.header.Get("Content-Disposition") != "" {
+			t.Errorf("%s: %d %s", path, a.status, a.body)
+		}
+	}
+	groups := ask[FindingGroups](t, s, "GET", "/api/v1/findings/groups?by=field&filter=state%3Dany", service.Viewer, "", 200)
+	if len(groups.Groups) != 1 || groups.Groups[0].Name != "Skipper.pin" || groups.Groups[0].BySeverity.Critical != 1 {
+		t.Errorf("%+v", groups)
+	}
+	list := ask[FindingPage](t, s, "GET", "/api/v1/findings?"+groups.Groups[0].Query, service.Viewer, "", 200)
+	if list.Total != 1 {
+		t.Errorf("its list has %d", list.Total)
+	}
+	for _, path := range []string{"/api/v1/findings/groups?by=colour", "/api/v1/findings/groups", "/api/v1/findings?value=1;DROP", "/api/v1/findings?shape=none"} {
+		if a := s.call(t, "GET", path, s.tokens[service.Viewer], ""); a.status != http.StatusBadRequest {
+			t.Errorf("%s: %d %s", path, a.status, a.body)
+		}
+	}
+}

@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"net/url"
 	"strings"
 	"time"
 
@@ -195,7 +196,11 @@ func asked(op api.Operation) echo.MiddlewareFunc {
 	return func(next echo.HandlerFunc) echo.HandlerFunc {
 		return func(c *echo.Context) error {
 			r := c.Request()
-			input := &openapi3filter.RequestValidationInput{Request: r, QueryParams: r.URL.Query(), Options: &openapi3filter.Options{}}
+			query, err := url.ParseQuery(r.URL.RawQuery)
+			if err != nil { // what cannot be read would be left out, and a list be of everything
+				return &service.Problem{Code: service.Invalid, Detail: "the query of the address cannot be read: " + err.Error()}
+			}
+			input := &openapi3filter.RequestValidationInput{Request: r, QueryParams: query, Options: &openapi3filter.Options{}}
 			for _, parameter := range op.Query {
 				err := openapi3filter.ValidateParameter(r.Context(), input, parameter)
 				if err == nil {

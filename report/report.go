@@ -67,6 +67,9 @@ func (b *Baseline) Hold(findings []*finding.Finding) {
 // Formats are what a result can be written as.
 var Formats = []string{"table", "json", "sarif", "junit", "csv", "markdown", "html"}
 
+// Writers are those of the formats that do not depend on a terminal.
+var Writers = map[string]func(io.Writer, *Result) error{"json": JSON, "sarif": SARIF, "junit": JUnit, "csv": CSV, "markdown": Markdown, "html": HTML}
+
 // BySeverity counts the findings of each severity.
 func (r *Result) BySeverity() map[string]int {
 	counts := map[string]int{}

@@ -293,5 +293,8 @@ func (s *Service) Tokens(ctx context.Context, c Caller) ([]store.Key, error) {
 
 // EndToken ends one of a person's own sessions or tokens.
 func (s *Service) EndToken(ctx context.Context, c Caller, id int64) error {
-	return found(s.store.EndKey(ctx, id, c.ID), "token %d of yours", id)
+	if err := s.store.EndKey(ctx, id, c.ID); err != nil {
+		return found(err, "token %d of yours", id)
+	}
+	return s.store.AddTrail(ctx, s.did(c, "end token", c.Email, fmt.Sprintf("token %d", id)))
 }

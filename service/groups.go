@@ -79,6 +79,9 @@ func (s *Service) Groups(ctx context.Context, who Caller, q url.Values, part str
 			g.Name = "no team"
 		case part == "value":
 			n, of, _ := strings.Cut(g.Name, " ")
+			if of == "." {
+				of = "no known field"
+			}
 			if g.Name = "one value of " + of; n != "1" {
 				g.Name = n + " values of " + of
 			}

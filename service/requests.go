@@ -198,6 +198,9 @@ func (s *Service) WithdrawRequest(ctx context.Context, who Caller, id int64) (Re
 	} else if err != nil {
 		return RequestView{}, err
 	}
+	if err := s.note(ctx, who, "request withdrawn", q.Service, q.Entity+"."+q.Field+" at "+q.Endpoint+" for "+q.Audience); err != nil {
+		return RequestView{}, err
+	}
 	return s.Request(ctx, id)
 }
 

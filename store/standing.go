@@ -129,7 +129,7 @@ var groupParts = map[string][2]string{
 	"team":     {"iif(assigned_team = '', team, assigned_team)", "iif(assigned_team = '', team, assigned_team)"},
 	"kind":     {"kind", "kind"},
 	"place":    {"grant_file || ':' || grant_line", "grant_file || ':' || grant_line"}, // in the contracts
-	"value":    {"shared.print", "n || ' ' || min(entity || '.' || field)"},            // how many values, and of what
+	"value":    {"shared.print", "n || ' ' || max(entity || '.' || field)"},            // how many values, and of what
 }
 
 // valueSets are values that leak at the same two findings or more: one of their prints, and how

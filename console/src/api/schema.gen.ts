@@ -1600,6 +1600,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/services/{service}/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        /** What is tracked of a service, as a report in one of the formats of a check */
+        get: operations["exportReport"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/services/{service}/main-line": {
         parameters: {
             query?: never;
@@ -5994,6 +6014,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ResultDetail"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    exportReport: {
+        parameters: {
+            query: {
+                format: "html" | "sarif" | "junit" | "csv" | "markdown" | "json";
+                /** @description Of the findings that fit: the query of a list of findings, as in state=any */
+                filter?: string;
+                /** @description From which a finding counts as failing */
+                fail_on?: components["schemas"]["Severity"];
+            };
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The report, to be kept as a file */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
                 };
             };
             default: components["responses"]["Failure"];

@@ -12,6 +12,7 @@ import { Empty, Failed } from "../../shared/states";
 import { Code, severities, SeverityMark, StateMark, states, stateWords } from "../../shared/tags";
 import { Words } from "../../shared/words";
 import { Groups } from "./groups";
+import { Report } from "./report";
 import { Together } from "./together";
 import { Views } from "./views";
 
@@ -80,6 +81,7 @@ export default function Findings() {
           ]}
         />
         <Views query={words} />
+        <Report filter={words} service={get("service")} />
         {narrowed && <Button onClick={() => set(Object.fromEntries(filters.map((f) => [f, ""])))}>Take all filters away</Button>}
       </Flex>
       {mayChange && !get("by") && list.data && list.data.total > 0 && <Together chosen={chosen} all={list.data.total} filter={words || "state=open"} done={() => setChosen([])} />}

@@ -1,0 +1,44 @@
+package httpapi
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/url"
+	"strings"
+
+	"inkret/core/scan"
+	"inkret/report"
+)
+
+// endings are those of the files of reports, by format.
+var endings = map[string]string{"html": "html", "sarif": "sarif", "junit": "xml", "csv": "csv", "markdown": "md", "json": "json"}
+
+// ExportReport implements [StrictServerInterface].
+func (h *handlers) ExportReport(ctx context.Context, r ExportReportRequestObject) (ExportReportResponseObject, error) {
+	format := string(r.Params.Format)
+	write, failOn := report.Writers[format], scan.Medium
+	if write == nil {
+		return nil, invalid("there is no format " + format)
+	}
+	if r.Params.FailOn != nil {
+		var ok bool
+		if failOn, ok = scan.ParseSeverity(string(*r.Params.FailOn)); !ok {
+			return nil, invalid("there is no severity " + string(*r.Params.FailOn))
+		}
+	}
+	q, err := url.ParseQuery(strings.TrimPrefix(value(r.Params.Filter), "?"))
+	if err != nil {
+		return nil, invalid("the filter is no query: " + err.Error())
+	}
+	out, err := h.service.Report(ctx, callerOf(ctx), r.Service, q, failOn)
+	if err != nil {
+		return nil, err
+	}
+	out.Version = h.options.Version
+	in, body := io.Pipe() // it is sent while it is written
+	go func() { body.CloseWithError(write(body, out)) }()
+	context.AfterFunc(ctx, func() { in.Close() })
+	name := fmt.Sprintf(`attachment; filename="%s-%s.%s"`, r.Service, out.Audit.At.UTC().Format("2006-01-02"), endings[format])
+	return ExportReport200ApplicationOctetStreamResponse{Body: in, Headers: ExportReport200ResponseHeaders{ContentDisposition: &name}}, nil
+}
