@@ -299,7 +299,10 @@ func (a *app) oneFinding(c *cli.Command, r *remote, got result[client.FindingDet
 				line("no leak?", strings.Join(strings.Fields(one.Text), " "))
 			}
 		}
-		if d.Prove != nil {
+		switch {
+		case d.GoneWith != nil:
+			line("to prove it", fmt.Sprintf("%s held it and is proven to be gone (%s): its own place cannot be seen any more; judge it no leak, saying so", d.GoneWith.Path, d.GoneWith.Finding))
+		case d.Prove != nil:
 			line("to prove it", *d.Prove)
 		}
 		if len(moves) > 0 {

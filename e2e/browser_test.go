@@ -13,6 +13,7 @@ import (
 	"github.com/chromedp/cdproto/log"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 )
 
 // browser is a tab of headless Chromium that notes what its console says.
@@ -108,6 +109,21 @@ func (b *browser) said() []string {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	return append([]string(nil), b.errors...)
+}
+
+// dated types a day into a calendar's field, until it has it: while the calendar slides in, it may
+// drop what is typed.
+func dated(id, day string) chromedp.Action {
+	return chromedp.ActionFunc(func(ctx context.Context) error {
+		field := `//input[@id="` + id + `"]`
+		for {
+			has := ""
+			if err := chromedp.Run(ctx, chromedp.Click(field, chromedp.BySearch), settled(), chromedp.Evaluate(`document.getElementById(`+quote(id)+`).select()`, nil), chromedp.KeyEvent(day+kb.Enter), settled(),
+				chromedp.Value(field, &has, chromedp.BySearch)); err != nil || has == day {
+				return err
+			}
+		}
+	})
 }
 
 // quiet fails the test where the console of a browser has complained.

@@ -12,7 +12,6 @@ import (
 
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
-	"github.com/chromedp/chromedp/kb"
 
 	"inkret/client"
 )
@@ -28,7 +27,7 @@ func TestAWaiverIsAskedForAndApproved(t *testing.T) {
 	noor.signIn(s, demoReviewer)
 	teodor.signIn(s, demoLead)
 	noor.do("the reviewer asks", chromedp.Navigate(s.url+"/findings/"+id), shows("Who has it"), settled(), choose("to", "waived"), shows("A finding this grave is waived by two"),
-		chromedp.SendKeys(`//input[@id="until"]`, day+kb.Enter, chromedp.BySearch), chromedp.SendKeys(`//textarea[@id="comment"]`, "until the *kiosk* is gone", chromedp.BySearch),
+		dated("until", day), chromedp.SendKeys(`//textarea[@id="comment"]`, "until the *kiosk* is gone", chromedp.BySearch),
 		button("Ask for the waiver"), shows("You ask for a waiver until "+day), shows("It waits for a lead who is somebody else."))
 	teodor.do("the lead sees it at home", chromedp.Navigate(s.url+"/"), shows("1 waiver waits for a lead who approves"), settled(), chromedp.Click(`//a[contains(., "waits for a lead")]`, chromedp.BySearch), shows("1 finding"),
 		chromedp.Click(`//td//a[contains(@href, "`+id+`")]`, chromedp.BySearch), shows("Noor Adeyar asks for a waiver until "+day), shows("until the kiosk is gone"))

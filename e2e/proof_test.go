@@ -13,7 +13,6 @@ import (
 
 	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/chromedp"
-	"github.com/chromedp/chromedp/kb"
 
 	"inkret/client"
 )
@@ -119,7 +118,7 @@ func TestFromLeakToProof(t *testing.T) {
 	iva.signIn(s, demoViewer)
 	day := time.Now().UTC().AddDate(0, 0, 1).Format(time.DateOnly)
 	noor.do("one is waived for a day", chromedp.Navigate(s.url+"/findings?kind=cacheable-private"), shows("3 findings"), settled(), chromedp.Click(`(//td//a[text()="cacheable-private"])[1]`, chromedp.BySearch), shows("Who has it"), settled(), choose("to", "waived"),
-		chromedp.SendKeys(`//input[@id="until"]`, day+kb.Enter, chromedp.BySearch), chromedp.SendKeys(`//textarea[@id="comment"]`, "the cache is emptied tomorrow", chromedp.BySearch), button("Move to waived"), shows("new → waived until "+day), shows("approved by Noor Adeyar"))
+		dated("until", day), chromedp.SendKeys(`//textarea[@id="comment"]`, "the cache is emptied tomorrow", chromedp.BySearch), button("Move to waived"), shows("new → waived until "+day), shows("approved by Noor Adeyar"))
 	noor.do("one is no leak", chromedp.Navigate(s.url+"/findings?kind=selection-ignored"), shows("1 finding"), settled(), chromedp.Click(`//td//a[text()="selection-ignored"]`, chromedp.BySearch), shows("Who has it"), settled(), choose("to", "not a leak"),
 		shows("So that it is not told again"), chromedp.SendKeys(`//textarea[@id="comment"]`, "fields that are asked for in vain harm nobody", chromedp.BySearch), button("Move to not a leak"), shows("new → not a leak"))
 	noor.do("all else is handed out", chromedp.Navigate(s.url+"/findings?state=new"), shows("69 findings"), button("Change all 69…"), shows("Change all 69 findings"), choose("to", "in repair"), choose("person", "Teodor"), button("See what changes"), shows("69 findings of 69 change"), button("Change 69 findings"), shows("69 findings changed"))
@@ -144,6 +143,10 @@ func TestFromLeakToProof(t *testing.T) {
 		if !leaks[f.ID] && !strings.Contains(f.Path, "bookings[*].skipper.") && !strings.Contains(f.Path, "arrivals[*].skipper.") && !strings.Contains(f.Path, "boat.owner.") {
 			t.Errorf("not proven is %s %s %s", f.Kind, f.Endpoint, f.Path)
 		}
+	}
+	inside := find("--state", "awaiting-proof", "--search", "bookings[*].skipper.email").Items
+	if r := run(t, home, nil, "finding", "show", inside[0].ID); !strings.Contains(r.out, "$.data[*].bookings held it and is proven to be gone") {
+		t.Errorf("what was inside says\n%s%s", r.out, r.err)
 	}
 	if back := find("--state", "returned"); back.Total != 1 || back.Items[0].ID != pins[0].ID {
 		t.Errorf("returned are %+v", back.Items)

@@ -1671,9 +1671,12 @@ type FindingDetail struct {
 	Finding  Finding    `json:"finding"`
 
 	// Follows One is told of what becomes of it
-	Follows *bool       `json:"follows,omitempty"`
-	Grant   *GrantPlace `json:"grant,omitempty"`
-	History []Event     `json:"history"`
+	Follows *bool `json:"follows,omitempty"`
+
+	// GoneWith While it awaits proof: what held its place, and is proven to be gone, so that nothing can be seen at its own place any more
+	GoneWith *GoneWith   `json:"gone_with,omitempty"`
+	Grant    *GrantPlace `json:"grant,omitempty"`
+	History  []Event     `json:"history"`
 
 	// Mend How such a leak is usually mended
 	Mend *string `json:"mend,omitempty"`
@@ -1803,6 +1806,12 @@ type ForeignKey struct {
 	Columns []string `json:"columns"`
 	Table   string   `json:"table"`
 	Unique  *bool    `json:"unique,omitempty"`
+}
+
+// GoneWith While it awaits proof: what held its place, and is proven to be gone, so that nothing can be seen at its own place any more
+type GoneWith struct {
+	Finding string `json:"finding"`
+	Path    string `json:"path"`
 }
 
 // GrantNode defines model for GrantNode.

@@ -198,6 +198,9 @@ func findingDetailOf(v service.FindingView) FindingDetail {
 			}
 			return out
 		})}
+	if v.GoneWith != nil {
+		d.GoneWith = &GoneWith{Finding: v.GoneWith.ID, Path: v.GoneWith.Path}
+	}
 	if v.GrantFile != "" {
 		d.Grant = &GrantPlace{File: v.GrantFile, Line: v.GrantLine, Text: some(v.GrantText)}
 	}

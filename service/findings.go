@@ -30,6 +30,7 @@ type FindingView struct {
 	Follows   bool // who asks is told of what becomes of it
 	Teaches   []Teaching
 	Causes    []finding.Cause // what it likely comes of
+	GoneWith  *finding.Beside // while it awaits proof: what held its place, and is proven to be gone
 }
 
 const (
@@ -51,7 +52,7 @@ func (s *Service) Finding(ctx context.Context, who Caller, id string) (FindingVi
 		return v, err
 	}
 	v.Teaches = teachings(&f)
-	if v.Causes, err = s.causes(ctx, &f); err != nil {
+	if v.Causes, v.GoneWith, err = s.causes(ctx, &f); err != nil {
 		return v, err
 	}
 	if f.GrantFile != "" {

@@ -173,19 +173,27 @@ func shapesAt(c *contract.Contracts, service string, into map[string]string) {
 	}
 }
 
-// causes tells what a finding likely comes of.
-func (s *Service) causes(ctx context.Context, f *store.Finding) ([]finding.Cause, error) {
+// causes tells what a finding likely comes of, and which finding held its place that is proven
+// to be gone.
+func (s *Service) causes(ctx context.Context, f *store.Finding) (causes []finding.Cause, gone *finding.Beside, err error) {
 	near, err := s.store.Beside(ctx, *f)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	as := func(f *store.Finding) finding.Beside {
 		kind, _ := scan.ParseKind(f.Kind)
 		return finding.Beside{ID: f.ID, Kind: kind, Path: f.Path, Entity: f.Entity, Field: f.Field}
 	}
-	beside := make([]finding.Beside, len(near))
+	var open, closed []finding.Beside
 	for i := range near {
-		beside[i] = as(&near[i])
+		if near[i].State == string(finding.Closed) {
+			closed = append(closed, as(&near[i]))
+		} else {
+			open = append(open, as(&near[i]))
+		}
 	}
-	return finding.Causes(as(f), beside), nil
+	if f.State == string(finding.AwaitingProof) && finding.Holder(f.Path, open) == nil {
+		gone = finding.Holder(f.Path, closed)
+	}
+	return finding.Causes(as(f), open), gone, nil
 }

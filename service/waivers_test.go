@@ -68,6 +68,9 @@ func TestAGraveFindingIsWaivedByTwo(t *testing.T) {
 	if v := w.waive(iva, hash.ID, ""); v.Until != "2026-06-01" || v.Approver != "Iva" {
 		t.Errorf("approved by another lead: %+v", v.Finding)
 	}
+	if n := w.unread(teodor); n[0].Text != "the waiver is approved until 2026-06-01" {
+		t.Errorf("who asked is told %+v", n[0])
+	}
 }
 
 func TestAWaiverIsDeclined(t *testing.T) {

@@ -156,9 +156,10 @@ func (s *Store) Groups(ctx context.Context, by FindingFilter, part string) ([]Gr
 	}, `SELECT `+key+`, `+name+`, severity, count(*), count(DISTINCT endpoint_id)`+tables+f.sql()+` GROUP BY 1, severity`, f.args...)
 }
 
-// Beside lists the open findings at the same endpoint, audience, status and direction as one.
+// Beside lists the findings that are open, or closed by proof, at the same endpoint, audience,
+// status and direction as one.
 func (s *Store) Beside(ctx context.Context, f Finding) ([]Finding, error) {
 	return rows(ctx, s.read, func(r scanner) (b Finding, err error) {
-		return b, r.Scan(&b.ID, &b.Kind, &b.Path, &b.Entity, &b.Field)
-	}, `SELECT id, kind, path, entity, field FROM findings WHERE endpoint_id = ? AND audience = ? AND status = ? AND direction = ? AND state IN `+openStates, f.EndpointID, f.Audience, f.Status, f.Direction)
+		return b, r.Scan(&b.ID, &b.Kind, &b.Path, &b.Entity, &b.Field, &b.State)
+	}, `SELECT id, kind, path, entity, field, state FROM findings WHERE endpoint_id = ? AND audience = ? AND status = ? AND direction = ? AND (state = 'closed' OR state IN `+openStates+`)`, f.EndpointID, f.Audience, f.Status, f.Direction)
 }

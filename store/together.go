@@ -151,7 +151,9 @@ func (c *Change) put(ctx context.Context, tx *sql.Tx, id string, was, next Stand
 	switch {
 	case next.State != was.State:
 		return tell(ctx, tx, id, Notice{At: c.At, Kind: "moved", Author: c.Author, By: c.PersonID, Text: was.State + " to " + next.State}, next.PersonID)
-	case was.Asked != "" && next.Asked == "" && next.Until == was.Until:
+	case was.Asked != "" && next.Asked == "" && next.Until != was.Until: // longer or shorter
+		return tell(ctx, tx, id, Notice{At: c.At, Kind: "moved", Author: c.Author, By: c.PersonID, Text: "the waiver is approved until " + next.Until}, next.PersonID)
+	case was.Asked != "" && next.Asked == "":
 		return tell(ctx, tx, id, Notice{At: c.At, Kind: "waiver", Author: c.Author, By: c.PersonID, Text: "the waiver until " + was.Asked + " was declined: " + comment})
 	}
 	return nil

@@ -28,18 +28,28 @@ type Cause struct {
 // a stored row that goes out as it is.
 const wholeRow = 3
 
-// Causes tells what a finding likely comes of, from what leaks beside it; mostly one cause,
-// or none. It takes time linear in what is beside.
-func Causes(f Beside, beside []Beside) []Cause {
-	above := map[string]bool{} // paths that hold the place
-	for at := f.Path; ; {
+// Holder gives, of what is beside a finding, the outermost that holds its place, or nil.
+func Holder(path string, beside []Beside) *Beside {
+	above := map[string]bool{}
+	for at := path; ; {
 		up := Parent(at)
 		if up == at {
 			break
 		}
 		above[up], at = true, up
 	}
-	var holder *Beside // the outermost
+	var holder *Beside
+	for i := range beside {
+		if b := &beside[i]; b.Kind.Exposure() && above[b.Path] && (holder == nil || len(b.Path) < len(holder.Path)) {
+			holder = b
+		}
+	}
+	return holder
+}
+
+// Causes tells what a finding likely comes of, from what leaks beside it; mostly one cause,
+// or none. It takes time linear in what is beside.
+func Causes(f Beside, beside []Beside) []Cause {
 	fields := map[string]bool{}
 	if f.Field != "" {
 		fields[f.Field] = true
@@ -49,15 +59,12 @@ func Causes(f Beside, beside []Beside) []Cause {
 		if b.ID == f.ID || !b.Kind.Exposure() {
 			continue
 		}
-		if above[b.Path] && (holder == nil || len(b.Path) < len(holder.Path)) {
-			holder = b
-		}
 		if b.Entity == f.Entity && b.Field != "" && Parent(b.Path) == Parent(f.Path) {
 			fields[b.Field] = true
 		}
 	}
 	var all []Cause
-	if holder != nil {
+	if holder := Holder(f.Path, beside); holder != nil {
 		all = append(all, Cause{Text: fmt.Sprintf("it comes with %s, which is not granted either: once that is left out, this is gone", holder.Path), Finding: holder.ID})
 	}
 	if f.Entity != "" && f.Field != "" && f.Kind.Exposure() && len(fields) >= wholeRow {

@@ -7,6 +7,19 @@ import (
 	"inkret/core/scan"
 )
 
+func TestWhatHoldsAPlace(t *testing.T) {
+	beside := []Beside{{"1", scan.UnexpectedRelation, "$.a[*].b", "", ""}, {"2", scan.UnexpectedRelation, "$.a", "", ""}, {"3", scan.MissingField, "$", "", ""}, {"4", scan.UnexpectedField, "$.a[*].b.c", "", ""}}
+	for path, want := range map[string]string{"$.a[*].b.c.d": "2", "$.a": "", "$.a[*]": "2", "$.ab.c": "", "$": "", "query >> $.a.x": ""} {
+		got := ""
+		if h := Holder(path, beside); h != nil {
+			got = h.ID
+		}
+		if got != want {
+			t.Errorf("%s is held by %q, want %q", path, got, want)
+		}
+	}
+}
+
 func TestWhatAFindingLikelyComesOf(t *testing.T) {
 	field := func(id, path, field string) Beside {
 		return Beside{id, scan.SensitiveField, path, "Skipper", field}

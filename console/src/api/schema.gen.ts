@@ -2719,6 +2719,7 @@ export interface components {
             elsewhere: components["schemas"]["Finding"][];
             /** @description How such a leak is usually mended */
             mend?: string;
+            gone_with?: components["schemas"]["GoneWith"];
             /** @description What it likely comes of */
             causes?: components["schemas"]["Cause"][];
             /** @description One is told of what becomes of it */
@@ -2854,6 +2855,11 @@ export interface components {
             by_severity: components["schemas"]["BySeverity"];
             /** @description Of the list of them */
             query: string;
+        };
+        /** @description While it awaits proof: what held its place, and is proven to be gone, so that nothing can be seen at its own place any more */
+        GoneWith: {
+            finding: string;
+            path: string;
         };
         Cause: {
             text: string;
