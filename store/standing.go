@@ -140,6 +140,16 @@ const valueSets = `(SELECT min(print) AS print, count(*) AS n FROM (SELECT print
 // Groups gathers the findings that fit by what they have in common, and by severity. Values that
 // leak at the same findings are one group, and those that leak at one alone are none.
 func (s *Store) Groups(ctx context.Context, by FindingFilter, part string) ([]Group, error) {
+	if few, ok := by.counted(); ok && (part == "endpoint" || part == "kind") { // of these, counts are kept
+		few.and("n > 0")
+		key, name := part, part
+		if part == "endpoint" {
+			key, name = "endpoint_id", "(SELECT text FROM endpoints WHERE endpoints.id = endpoint_id)"
+		}
+		return rows(ctx, s.read, func(r scanner) (g Group, err error) {
+			return g, r.Scan(&g.Key, &g.Name, &g.Severity, &g.Findings, &g.Endpoints)
+		}, `SELECT `+key+`, coalesce(`+name+`, ''), severity, sum(n), count(DISTINCT endpoint_id) FROM finding_counts`+few.sql()+` GROUP BY 1, severity`, few.args...)
+	}
 	f := by.filter()
 	tables := ` FROM findings`
 	switch part {

@@ -39,7 +39,9 @@ CREATE INDEX findings_bytes ON findings(bytes DESC, last_seen DESC, id, state);
 CREATE INDEX findings_due_day ON findings(iif(due = '', '9999', due), last_seen DESC, id, state);
 CREATE INDEX findings_first_seen ON findings(first_seen, last_seen DESC, id, state);
 
--- and of many captures
+-- and of many captures; those of the newest batch in the order in which they were recorded
+DROP INDEX captures_newest;
+CREATE INDEX captures_newest ON captures(batch_id DESC, id);
 CREATE INDEX captures_audience ON captures(audience, status, batch_id, id);
 CREATE INDEX captures_status ON captures(status, batch_id, id);
 CREATE INDEX captures_bytes ON captures(bytes DESC, id DESC);
