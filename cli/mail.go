@@ -51,7 +51,7 @@ func (a *app) mailCommand() *cli.Command {
 	return &cli.Command{
 		Name: "mail", Usage: "when you are mailed; what the service mailed",
 		Description: `What you are told in the console is mailed at once, or once a day together with what waits
-for you. A mail has links, and nothing of values or of what people wrote.
+for you. A mail has links, and nothing of values or comments.
 
     inkret mail when at-once
     inkret mail test`,

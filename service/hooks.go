@@ -254,11 +254,18 @@ func (s *Service) try(ctx context.Context, h *store.Hook, d store.Delivery) erro
 		d.Done, d.Said = s.now(), "taken"
 	} else {
 		d.Said = err.Error()
-		if d.Tries <= len(backOff) {
-			d.Next = s.now().Add(backOff[d.Tries-1])
-		}
+		d.Next = s.nextTry(d.Tries)
 	}
 	return s.store.Tried(ctx, d)
+}
+
+// nextTry is when something is tried again that was not taken so many times; the zero time where
+// it is given up.
+func (s *Service) nextTry(tries int) time.Time {
+	if tries > len(backOff) {
+		return time.Time{}
+	}
+	return s.now().Add(backOff[tries-1])
 }
 
 // send sends a delivery; the error says in words why it was not taken.

@@ -17,7 +17,7 @@ import (
 )
 
 // Mail tells people what they are told in the console: at once, or once a day together with what
-// waits for them. It says where and what, and nothing of values, nor of what people wrote.
+// waits for them. It says where and what, and nothing of values nor of comments.
 
 // When notices are mailed.
 const (
@@ -94,6 +94,10 @@ func (s *Service) tellOfViews(ctx context.Context) error {
 		}
 		var told *store.Notice
 		by, err := s.Filter(ctx, Caller{Person: store.Person{ID: v.PersonID}}, q)
+		var unreadable *Problem
+		if err != nil && !errors.As(err, &unreadable) {
+			return err // it is looked at again
+		}
 		if err != nil { // it names somebody who is gone, say: nothing is in it
 			s.log.Info("a view cannot be read any more", "view", v.ViewID)
 		} else {
@@ -175,9 +179,7 @@ func (s *Service) tryMail(ctx context.Context, m store.Mail) (hangs bool, err er
 		m.Done, m.Said = s.now(), "taken"
 	} else {
 		m.Said = exchange.Clean(err.Error())
-		if m.Tries <= len(backOff) {
-			m.Next = s.now().Add(backOff[m.Tries-1])
-		}
+		m.Next = s.nextTry(m.Tries)
 	}
 	return errors.Is(err, context.DeadlineExceeded) || errors.Is(err, os.ErrDeadlineExceeded), s.store.MailTried(ctx, m)
 }

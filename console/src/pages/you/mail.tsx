@@ -23,7 +23,7 @@ export function Mail() {
   return (
     <section className="sheet" aria-label="Mail">
       <Typography.Title level={2}>Mail</Typography.Title>
-      <Typography.Paragraph>What you are told, by mail too. A mail has links, and nothing of values or of what people wrote.</Typography.Paragraph>
+      <Typography.Paragraph>What you are told, by mail too. A mail has links, and nothing of values or comments.</Typography.Paragraph>
       <Flex gap={12} wrap align="center">
         <Radio.Group
           aria-label="When you are mailed"
