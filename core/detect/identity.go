@@ -39,7 +39,7 @@ func identities() []recogniser {
 
 // numbering is a recogniser of whole values from least to most bytes long.
 func numbering(name string, holds func(v []byte) bool, least, most int, all, only Trait) recogniser {
-	return recogniser{least, most, all, only, func(v []byte, _ Trait) Hit {
+	return recogniser{[]string{name}, least, most, all, only, func(v []byte, _ Trait) Hit {
 		if holds(v) {
 			return personal(name, "national-id", 0, len(v))
 		}

@@ -106,12 +106,12 @@ func (t *tokens) string() (s str, ok bool) {
 			break
 		}
 		m := byteMarks[data[i]]
-		marks |= m
 		if m&stops == 0 {
+			marks |= m
 			i++
 			continue
 		}
-		switch data[i] {
+		switch data[i] { // its traits are not the text's: the quote is outside, and escapes are undone before traits count
 		case '"':
 			t.pos = i + 1
 			s.raw, s.traits = data[start:i], detect.Trait(marks&^stops)

@@ -172,8 +172,8 @@ func (j *Judge) nameInfo(name []byte) nameInfo {
 		info.hit = detect.Stood(name) // in an outline
 	}
 	info.data = info.hit.Found() || dataName.Match(name) || uuidName.Match(name)
-	if info.hit.Found() {
-		info.masked = detect.MaskPart(name, info.hit)
+	if info.hit.Found() { // it is a value, and no word that could tell anything
+		info.telling, info.masked = catalog.Unclassed, detect.MaskPart(name, info.hit)
 	}
 	return info
 }
