@@ -5,9 +5,11 @@ package api
 import (
 	_ "embed"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/routers"
 )
 
 //go:embed openapi.yaml
@@ -21,7 +23,15 @@ type Operation struct {
 	Role   string                // the least that is needed; "none" for strangers
 	Scope  string                // the least that a token needs
 	Each   bool                  // it may be about several services, and the role is held at each
+	New    bool                  // the service that it names need not be there yet
+	Names  []string              // the parameters of its path
 	Query  []*openapi3.Parameter // that its address may have
+	Route  *routers.Route        // by which a request is validated
+}
+
+// HasQuery reports whether the address of the operation may have a parameter.
+func (o *Operation) HasQuery(name string) bool {
+	return slices.ContainsFunc(o.Query, func(p *openapi3.Parameter) bool { return p.Name == name })
 }
 
 // Operations lists all operations of the description.
@@ -44,11 +54,16 @@ func Operations() ([]Operation, error) {
 			if o.ID == "" || o.Role == "" {
 				return nil, fmt.Errorf("%s %s names no operationId or x-role", method, path)
 			}
-			for _, p := range operation.Parameters {
-				if p.Value.In == openapi3.ParameterInQuery {
+			o.New, _ = operation.Extensions["x-new"].(bool)
+			for _, p := range slices.Concat(item.Parameters, operation.Parameters) {
+				switch p.Value.In {
+				case openapi3.ParameterInQuery:
 					o.Query = append(o.Query, p.Value)
+				case openapi3.ParameterInPath:
+					o.Names = append(o.Names, p.Value.Name)
 				}
 			}
+			o.Route = &routers.Route{Spec: doc, Path: path, PathItem: item, Method: method, Operation: operation}
 			all = append(all, o)
 		}
 	}

@@ -1141,20 +1141,22 @@ type Change struct {
 
 // CheckResult What `inkret check --format json` prints; what is not named here is left alone
 type CheckResult struct {
-	Findings []CheckedFinding `json:"findings"`
-	Inkret   int              `json:"inkret"`
-	Rules    *int             `json:"rules,omitempty"`
-	Service  *string          `json:"service,omitempty"`
-	Summary  CheckSummary     `json:"summary"`
+	Findings             []CheckedFinding       `json:"findings"`
+	Inkret               int                    `json:"inkret"`
+	Rules                *int                   `json:"rules,omitempty"`
+	Service              *string                `json:"service,omitempty"`
+	Summary              CheckSummary           `json:"summary"`
+	AdditionalProperties map[string]interface{} `json:"-"`
 }
 
 // CheckSummary defines model for CheckSummary.
 type CheckSummary struct {
-	Bytes       int64 `json:"bytes"`
-	Captures    int   `json:"captures"`
-	ExcessBytes int64 `json:"excess_bytes"`
-	Judged      int   `json:"judged"`
-	Skipped     int   `json:"skipped"`
+	Bytes                int64                  `json:"bytes"`
+	Captures             int                    `json:"captures"`
+	ExcessBytes          int64                  `json:"excess_bytes"`
+	Judged               int                    `json:"judged"`
+	Skipped              int                    `json:"skipped"`
+	AdditionalProperties map[string]interface{} `json:"-"`
 }
 
 // CheckedFinding defines model for CheckedFinding.
@@ -1177,7 +1179,8 @@ type CheckedFinding struct {
 	State *State `json:"state,omitempty"`
 
 	// Status A number, or a class such as 4xx
-	Status interface{} `json:"status,omitempty"`
+	Status               interface{}            `json:"status,omitempty"`
+	AdditionalProperties map[string]interface{} `json:"-"`
 }
 
 // ClassOrNone defines model for ClassOrNone.
@@ -3381,6 +3384,514 @@ type CreateTokenJSONRequestBody = NewToken
 
 // AddViewJSONRequestBody defines body for AddView for application/json ContentType.
 type AddViewJSONRequestBody = NewView
+
+// Getter for additional properties for CheckResult. Returns the specified
+// element and whether it was found
+func (a CheckResult) Get(fieldName string) (value interface{}, found bool) {
+	if a.AdditionalProperties != nil {
+		value, found = a.AdditionalProperties[fieldName]
+	}
+	return
+}
+
+// Setter for additional properties for CheckResult
+func (a *CheckResult) Set(fieldName string, value interface{}) {
+	if a.AdditionalProperties == nil {
+		a.AdditionalProperties = make(map[string]interface{})
+	}
+	a.AdditionalProperties[fieldName] = value
+}
+
+// Override default JSON handling for CheckResult to handle AdditionalProperties
+func (a *CheckResult) UnmarshalJSON(b []byte) error {
+	object := make(map[string]json.RawMessage)
+	err := json.Unmarshal(b, &object)
+	if err != nil {
+		return err
+	}
+
+	if raw, found := object["findings"]; found {
+		err = json.Unmarshal(raw, &a.Findings)
+		if err != nil {
+			return fmt.Errorf("error reading 'findings': %w", err)
+		}
+		delete(object, "findings")
+	}
+
+	if raw, found := object["inkret"]; found {
+		err = json.Unmarshal(raw, &a.Inkret)
+		if err != nil {
+			return fmt.Errorf("error reading 'inkret': %w", err)
+		}
+		delete(object, "inkret")
+	}
+
+	if raw, found := object["rules"]; found {
+		err = json.Unmarshal(raw, &a.Rules)
+		if err != nil {
+			return fmt.Errorf("error reading 'rules': %w", err)
+		}
+		delete(object, "rules")
+	}
+
+	if raw, found := object["service"]; found {
+		err = json.Unmarshal(raw, &a.Service)
+		if err != nil {
+			return fmt.Errorf("error reading 'service': %w", err)
+		}
+		delete(object, "service")
+	}
+
+	if raw, found := object["summary"]; found {
+		err = json.Unmarshal(raw, &a.Summary)
+		if err != nil {
+			return fmt.Errorf("error reading 'summary': %w", err)
+		}
+		delete(object, "summary")
+	}
+
+	if len(object) != 0 {
+		a.AdditionalProperties = make(map[string]interface{})
+		for fieldName, fieldBuf := range object {
+			var fieldVal interface{}
+			err := json.Unmarshal(fieldBuf, &fieldVal)
+			if err != nil {
+				return fmt.Errorf("error unmarshaling field %s: %w", fieldName, err)
+			}
+			a.AdditionalProperties[fieldName] = fieldVal
+		}
+	}
+	return nil
+}
+
+// Override default JSON handling for CheckResult to handle AdditionalProperties
+func (a CheckResult) MarshalJSON() ([]byte, error) {
+	var err error
+	object := make(map[string]json.RawMessage)
+
+	if a.Findings != nil {
+		object["findings"], err = json.Marshal(a.Findings)
+		if err != nil {
+			return nil, fmt.Errorf("error marshaling 'findings': %w", err)
+		}
+	}
+
+	object["inkret"], err = json.Marshal(a.Inkret)
+	if err != nil {
+		return nil, fmt.Errorf("error marshaling 'inkret': %w", err)
+	}
+
+	if a.Rules != nil {
+		object["rules"], err = json.Marshal(a.Rules)
+		if err != nil {
+			return nil, fmt.Errorf("error marshaling 'rules': %w", err)
+		}
+	}
+
+	if a.Service != nil {
+		object["service"], err = json.Marshal(a.Service)
+		if err != nil {
+			return nil, fmt.Errorf("error marshaling 'service': %w", err)
+		}
+	}
+
+	object["summary"], err = json.Marshal(a.Summary)
+	if err != nil {
+		return nil, fmt.Errorf("error marshaling 'summary': %w", err)
+	}
+
+	for fieldName, field := range a.AdditionalProperties {
+		object[fieldName], err = json.Marshal(field)
+		if err != nil {
+			return nil, fmt.Errorf("error marshaling '%s': %w", fieldName, err)
+		}
+	}
+	return json.Marshal(object)
+}
+
+// Getter for additional properties for CheckSummary. Returns the specified
+// element and whether it was found
+func (a CheckSummary) Get(fieldName string) (value interface{}, found bool) {
+	if a.AdditionalProperties != nil {
+		value, found = a.AdditionalProperties[fieldName]
+	}
+	return
+}
+
+// Setter for additional properties for CheckSummary
+func (a *CheckSummary) Set(fieldName string, value interface{}) {
+	if a.AdditionalProperties == nil {
+		a.AdditionalProperties = make(map[string]interface{})
+	}
+	a.AdditionalProperties[fieldName] = value
+}
+
+// Override default JSON handling for CheckSummary to handle AdditionalProperties
+func (a *CheckSummary) UnmarshalJSON(b []byte) error {
+	object := make(map[string]json.RawMessage)
+	err := json.Unmarshal(b, &object)
+	if err != nil {
+		return err
+	}
+
+	if raw, found := object["bytes"]; found {
+		err = json.Unmarshal(raw, &a.Bytes)
+		if err != nil {
+			return fmt.Errorf("error reading 'bytes': %w", err)
+		}
+		delete(object, "bytes")
+	}
+
+	if raw, found := object["captures"]; found {
+		err = json.Unmarshal(raw, &a.Captures)
+		if err != nil {
+			return fmt.Errorf("error reading 'captures': %w", err)
+		}
+		delete(object, "captures")
+	}
+
+	if raw, found := object["excess_bytes"]; found {
+		err = json.Unmarshal(raw, &a.ExcessBytes)
+		if err != nil {
+			return fmt.Errorf("error reading 'excess_bytes': %w", err)
+		}
+		delete(object, "excess_bytes")
+	}
+
+	if raw, found := object["judged"]; found {
+		err = json.Unmarshal(raw, &a.Judged)
+		if err != nil {
+			return fmt.Errorf("error reading 'judged': %w", err)
+		}
+		delete(object, "judged")
+	}
+
+	if raw, found := object["skipped"]; found {
+		err = json.Unmarshal(raw, &a.Skipped)
+		if err != nil {
+			return fmt.Errorf("error reading 'skipped': %w", err)
+		}
+		delete(object, "skipped")
+	}
+
+	if len(object) != 0 {
+		a.AdditionalProperties = make(map[string]interface{})
+		for fieldName, fieldBuf := range object {
+			var fieldVal interface{}
+			err := json.Unmarshal(fieldBuf, &fieldVal)
+			if err != nil {
+				return fmt.Errorf("error unmarshaling field %s: %w", fieldName, err)
+			}
+			a.AdditionalProperties[fieldName] = fieldVal
+		}
+	}
+	return nil
+}
+
+// Override default JSON handling for CheckSummary to handle AdditionalProperties
+func (a CheckSummary) MarshalJSON() ([]byte, error) {
+	var err error
+	object := make(map[string]json.RawMessage)
+
+	object["bytes"], err = json.Marshal(a.Bytes)
+	if err != nil {
+		return nil, fmt.Errorf("error marshaling 'bytes': %w", err)
+	}
+
+	object["captures"], err = json.Marshal(a.Captures)
+	if err != nil {
+		return nil, fmt.Errorf("error marshaling 'captures': %w", err)
+	}
+
+	object["excess_bytes"], err = json.Marshal(a.ExcessBytes)
+	if err != nil {
+		return nil, fmt.Errorf("error marshaling 'excess_bytes': %w", err)
+	}
+
+	object["judged"], err = json.Marshal(a.Judged)
+	if err != nil {
+		return nil, fmt.Errorf("error marshaling 'judged': %w", err)
+	}
+
+	object["skipped"], err = json.Marshal(a.Skipped)
+	if err != nil {
+		return nil, fmt.Errorf("error marshaling 'skipped': %w", err)
+	}
+
+	for fieldName, field := range a.AdditionalProperties {
+		object[fieldName], err = json.Marshal(field)
+		if err != nil {
+			return nil, fmt.Errorf("error marshaling '%s': %w", fieldName, err)
+		}
+	}
+	return json.Marshal(object)
+}
+
+// Getter for additional properties for CheckedFinding. Returns the specified
+// element and whether it was found
+func (a CheckedFinding) Get(fieldName string) (value interface{}, found bool) {
+	if a.AdditionalProperties != nil {
+		value, found = a.AdditionalProperties[fieldName]
+	}
+	return
+}
+
+// Setter for additional properties for CheckedFinding
+func (a *CheckedFinding) Set(fieldName string, value interface{}) {
+	if a.AdditionalProperties == nil {
+		a.AdditionalProperties = make(map[string]interface{})
+	}
+	a.AdditionalProperties[fieldName] = value
+}
+
+// Override default JSON handling for CheckedFinding to handle AdditionalProperties
+func (a *CheckedFinding) UnmarshalJSON(b []byte) error {
+	object := make(map[string]json.RawMessage)
+	err := json.Unmarshal(b, &object)
+	if err != nil {
+		return err
+	}
+
+	if raw, found := object["audience"]; found {
+		err = json.Unmarshal(raw, &a.Audience)
+		if err != nil {
+			return fmt.Errorf("error reading 'audience': %w", err)
+		}
+		delete(object, "audience")
+	}
+
+	if raw, found := object["bytes"]; found {
+		err = json.Unmarshal(raw, &a.Bytes)
+		if err != nil {
+			return fmt.Errorf("error reading 'bytes': %w", err)
+		}
+		delete(object, "bytes")
+	}
+
+	if raw, found := object["class"]; found {
+		err = json.Unmarshal(raw, &a.Class)
+		if err != nil {
+			return fmt.Errorf("error reading 'class': %w", err)
+		}
+		delete(object, "class")
+	}
+
+	if raw, found := object["direction"]; found {
+		err = json.Unmarshal(raw, &a.Direction)
+		if err != nil {
+			return fmt.Errorf("error reading 'direction': %w", err)
+		}
+		delete(object, "direction")
+	}
+
+	if raw, found := object["endpoint"]; found {
+		err = json.Unmarshal(raw, &a.Endpoint)
+		if err != nil {
+			return fmt.Errorf("error reading 'endpoint': %w", err)
+		}
+		delete(object, "endpoint")
+	}
+
+	if raw, found := object["entity"]; found {
+		err = json.Unmarshal(raw, &a.Entity)
+		if err != nil {
+			return fmt.Errorf("error reading 'entity': %w", err)
+		}
+		delete(object, "entity")
+	}
+
+	if raw, found := object["excepted"]; found {
+		err = json.Unmarshal(raw, &a.Excepted)
+		if err != nil {
+			return fmt.Errorf("error reading 'excepted': %w", err)
+		}
+		delete(object, "excepted")
+	}
+
+	if raw, found := object["field"]; found {
+		err = json.Unmarshal(raw, &a.Field)
+		if err != nil {
+			return fmt.Errorf("error reading 'field': %w", err)
+		}
+		delete(object, "field")
+	}
+
+	if raw, found := object["fingerprint"]; found {
+		err = json.Unmarshal(raw, &a.Fingerprint)
+		if err != nil {
+			return fmt.Errorf("error reading 'fingerprint': %w", err)
+		}
+		delete(object, "fingerprint")
+	}
+
+	if raw, found := object["kind"]; found {
+		err = json.Unmarshal(raw, &a.Kind)
+		if err != nil {
+			return fmt.Errorf("error reading 'kind': %w", err)
+		}
+		delete(object, "kind")
+	}
+
+	if raw, found := object["path"]; found {
+		err = json.Unmarshal(raw, &a.Path)
+		if err != nil {
+			return fmt.Errorf("error reading 'path': %w", err)
+		}
+		delete(object, "path")
+	}
+
+	if raw, found := object["severity"]; found {
+		err = json.Unmarshal(raw, &a.Severity)
+		if err != nil {
+			return fmt.Errorf("error reading 'severity': %w", err)
+		}
+		delete(object, "severity")
+	}
+
+	if raw, found := object["spots"]; found {
+		err = json.Unmarshal(raw, &a.Spots)
+		if err != nil {
+			return fmt.Errorf("error reading 'spots': %w", err)
+		}
+		delete(object, "spots")
+	}
+
+	if raw, found := object["state"]; found {
+		err = json.Unmarshal(raw, &a.State)
+		if err != nil {
+			return fmt.Errorf("error reading 'state': %w", err)
+		}
+		delete(object, "state")
+	}
+
+	if raw, found := object["status"]; found {
+		err = json.Unmarshal(raw, &a.Status)
+		if err != nil {
+			return fmt.Errorf("error reading 'status': %w", err)
+		}
+		delete(object, "status")
+	}
+
+	if len(object) != 0 {
+		a.AdditionalProperties = make(map[string]interface{})
+		for fieldName, fieldBuf := range object {
+			var fieldVal interface{}
+			err := json.Unmarshal(fieldBuf, &fieldVal)
+			if err != nil {
+				return fmt.Errorf("error unmarshaling field %s: %w", fieldName, err)
+			}
+			a.AdditionalProperties[fieldName] = fieldVal
+		}
+	}
+	return nil
+}
+
+// Override default JSON handling for CheckedFinding to handle AdditionalProperties
+func (a CheckedFinding) MarshalJSON() ([]byte, error) {
+	var err error
+	object := make(map[string]json.RawMessage)
+
+	if a.Audience != nil {
+		object["audience"], err = json.Marshal(a.Audience)
+		if err != nil {
+			return nil, fmt.Errorf("error marshaling 'audience': %w", err)
+		}
+	}
+
+	if a.Bytes != nil {
+		object["bytes"], err = json.Marshal(a.Bytes)
+		if err != nil {
+			return nil, fmt.Errorf("error marshaling 'bytes': %w", err)
+		}
+	}
+
+	if a.Class != nil {
+		object["class"], err = json.Marshal(a.Class)
+		if err != nil {
+			return nil, fmt.Errorf("error marshaling 'class': %w", err)
+		}
+	}
+
+	if a.Direction != nil {
+		object["direction"], err = json.Marshal(a.Direction)
+		if err != nil {
+			return nil, fmt.Errorf("error marshaling 'direction': %w", err)
+		}
+	}
+
+	object["endpoint"], err = json.Marshal(a.Endpoint)
+	if err != nil {
+		return nil, fmt.Errorf("error marshaling 'endpoint': %w", err)
+	}
+
+	if a.Entity != nil {
+		object["entity"], err = json.Marshal(a.Entity)
+		if err != nil {
+			return nil, fmt.Errorf("error marshaling 'entity': %w", err)
+		}
+	}
+
+	if a.Excepted != nil {
+		object["excepted"], err = json.Marshal(a.Excepted)
+		if err != nil {
+			return nil, fmt.Errorf("error marshaling 'excepted': %w", err)
+		}
+	}
+
+	if a.Field != nil {
+		object["field"], err = json.Marshal(a.Field)
+		if err != nil {
+			return nil, fmt.Errorf("error marshaling 'field': %w", err)
+		}
+	}
+
+	object["fingerprint"], err = json.Marshal(a.Fingerprint)
+	if err != nil {
+		return nil, fmt.Errorf("error marshaling 'fingerprint': %w", err)
+	}
+
+	object["kind"], err = json.Marshal(a.Kind)
+	if err != nil {
+		return nil, fmt.Errorf("error marshaling 'kind': %w", err)
+	}
+
+	object["path"], err = json.Marshal(a.Path)
+	if err != nil {
+		return nil, fmt.Errorf("error marshaling 'path': %w", err)
+	}
+
+	object["severity"], err = json.Marshal(a.Severity)
+	if err != nil {
+		return nil, fmt.Errorf("error marshaling 'severity': %w", err)
+	}
+
+	if a.Spots != nil {
+		object["spots"], err = json.Marshal(a.Spots)
+		if err != nil {
+			return nil, fmt.Errorf("error marshaling 'spots': %w", err)
+		}
+	}
+
+	if a.State != nil {
+		object["state"], err = json.Marshal(a.State)
+		if err != nil {
+			return nil, fmt.Errorf("error marshaling 'state': %w", err)
+		}
+	}
+
+	object["status"], err = json.Marshal(a.Status)
+	if err != nil {
+		return nil, fmt.Errorf("error marshaling 'status': %w", err)
+	}
+
+	for fieldName, field := range a.AdditionalProperties {
+		object[fieldName], err = json.Marshal(field)
+		if err != nil {
+			return nil, fmt.Errorf("error marshaling '%s': %w", fieldName, err)
+		}
+	}
+	return json.Marshal(object)
+}
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error

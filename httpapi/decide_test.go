@@ -57,9 +57,9 @@ func TestResultsThroughTheSurface(t *testing.T) {
 		says                     string
 	}{
 		"of another service": {"POST", "/api/v1/services/quay/results?line=x", service.Reviewer, result("till", "0123456789abcdef", "high"), 400, "of the service till"},
-		"no severity":        {"POST", "/api/v1/services/quay/results?line=x", service.Reviewer, result("quay", "0123456789abcdef", "dire"), 400, "no severity dire"},
+		"no severity":        {"POST", "/api/v1/services/quay/results?line=x", service.Reviewer, result("quay", "0123456789abcdef", "dire"), 400, "/findings/0/severity must be one of"},
 		"no line":            {"POST", "/api/v1/services/quay/results", service.Reviewer, result("quay", "0123456789abcdef", "high"), 400, "line"},
-		"by a viewer":        {"POST", "/api/v1/services/quay/results?line=x", service.Viewer, "{}", 403, "needs the role reviewer at quay"},
+		"by a viewer":        {"POST", "/api/v1/services/quay/results?line=x", service.Viewer, "{}", 403, "needs the role reviewer"},
 		"a reviewer's main":  {"PUT", "/api/v1/services/quay/main-line", service.Reviewer, `{"line":"trunk"}`, 403, "needs the role lead"},
 		"an empty main":      {"PUT", "/api/v1/services/quay/main-line", service.Lead, `{"line":" "}`, 400, "has a name"},
 	} {
@@ -77,8 +77,9 @@ func TestTokensAndRolesThroughTheSurface(t *testing.T) {
 		t.Errorf("%+v", made.Token)
 	}
 	s.tokens["nightly"] = made.Secret
-	for path, status := range map[string]int{"GET /api/v1/findings": 200, "POST /api/v1/services/quay/live": 201, "POST /api/v1/services/till/live": 403, "POST /api/v1/findings/changes": 403, "POST /api/v1/tokens": 403, "PUT /api/v1/services/quay/contracts": 403,
-		"POST /api/v1/views": 403, "DELETE /api/v1/tokens/1": 403, "POST /api/v1/services/quay/contracts/trial": 200} {
+	ask[Revision](t, s, "PUT", "/api/v1/services/till/contracts", service.Reviewer, strings.ReplaceAll(quayContract, "service: quay", "service: till"), 200)
+	for path, status := range map[string]int{"GET /api/v1/findings": 200, "POST /api/v1/services/quay/live": 201, "POST /api/v1/services/till/live": 403, "POST /api/v1/services/none/live": 404, "POST /api/v1/findings/changes": 403, "POST /api/v1/tokens": 403, "PUT /api/v1/services/quay/contracts": 403,
+		"POST /api/v1/views": 403, "DELETE /api/v1/tokens/1": 403} {
 		method, at, _ := strings.Cut(path, " ")
 		if a := s.call(t, method, at, made.Secret, `{"name":"x"}`); a.status != status && !(status == 201 && a.status < 300) {
 			t.Errorf("%s with a token that records: %d %s, want %d", path, a.status, a.body, status)
@@ -100,7 +101,7 @@ func TestTokensAndRolesThroughTheSurface(t *testing.T) {
 		}
 	}
 	ask[struct{}](t, s, "PUT", "/api/v1/services/quay/main-line", service.Viewer, `{"line":"trunk"}`, 204)
-	if a := s.call(t, "PUT", "/api/v1/findings/due", s.tokens[service.Viewer], `{}`); a.status != http.StatusForbidden {
+	if a := s.call(t, "PUT", "/api/v1/findings/due", s.tokens[service.Viewer], `{"critical":1,"high":1,"medium":1,"low":1,"info":1}`); a.status != http.StatusForbidden {
 		t.Errorf("lead at one service sets what holds for all: %d %s", a.status, a.body)
 	}
 }

@@ -4,19 +4,15 @@ package httpapi
 
 import (
 	"compress/gzip"
-	"context"
 	"crypto/rand"
 	"encoding/base64"
 	"errors"
 	"io/fs"
 	"log/slog"
 	"net/http"
-	"net/url"
 	"strings"
 	"time"
 
-	"github.com/getkin/kin-openapi/openapi3"
-	"github.com/getkin/kin-openapi/openapi3filter"
 	"github.com/klauspost/compress/gzhttp"
 	"github.com/labstack/echo/v5"
 
@@ -40,6 +36,8 @@ const (
 	// maxJSON bounds the body of every operation but uploads; contracts of a
 	// large service are a few MB.
 	maxJSON = 32 << 20
+	// maxStranger bounds the body of what strangers may ask.
+	maxStranger = 16 << 10
 	// maxRecording bounds an upload.
 	maxRecording = 8 << 30
 	// maxChunk bounds what a recorder sends at once.
@@ -61,10 +59,11 @@ func NewHandler(s *service.Service, o Options) (http.Handler, error) {
 	e := echo.NewWithConfig(echo.Config{HTTPErrorHandler: h.fail, Logger: o.Log})
 	e.Use(h.observe, secure)
 	perOperation := map[string][]echo.MiddlewareFunc{}
-	for _, op := range operations {
-		perOperation[op.ID] = []echo.MiddlewareFunc{h.bounded(op.ID), h.admit(op), asked(op)}
+	for i := range operations {
+		op := &operations[i]
+		perOperation[op.ID] = []echo.MiddlewareFunc{h.bounded(op), h.authenticate(op), validated(op)}
 	}
-	RegisterHandlersWithOptions(e, NewStrictHandler(h, nil), RegisterHandlersOptions{OperationMiddlewares: perOperation})
+	RegisterHandlersWithOptions(e, NewStrictHandler(h, []StrictMiddlewareFunc{h.admission(operations)}), RegisterHandlersOptions{OperationMiddlewares: perOperation})
 	e.Any("/api/*", func(*echo.Context) error { return echo.ErrNotFound })
 	if o.Console != nil {
 		e.GET("/*", h.console)
@@ -126,96 +125,23 @@ func secure(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
-func (h *handlers) bounded(operation string) echo.MiddlewareFunc {
+// bounded bounds the body of a request.
+func (h *handlers) bounded(op *api.Operation) echo.MiddlewareFunc {
 	limit := int64(maxJSON)
-	switch operation {
-	case "uploadRecording":
+	switch {
+	case op.ID == "uploadRecording":
 		if limit = h.options.MaxUpload; limit == 0 {
 			limit = maxRecording
 		}
-	case "extendLive":
+	case op.ID == "extendLive":
 		limit = maxChunk
+	case op.Role == "none":
+		limit = maxStranger
 	}
 	return func(next echo.HandlerFunc) echo.HandlerFunc {
 		return func(c *echo.Context) error {
 			r := c.Request()
 			r.Body = http.MaxBytesReader(c.Response(), r.Body, limit)
-			return next(c)
-		}
-	}
-}
-
-type callerKey struct{}
-
-// callerOf gives who asks; the zero Caller for a stranger.
-func callerOf(ctx context.Context) service.Caller {
-	c, _ := ctx.Value(callerKey{}).(service.Caller)
-	return c
-}
-
-// admit lets those through who have the role and scope that the operation names.
-func (h *handlers) admit(op api.Operation) echo.MiddlewareFunc {
-	return func(next echo.HandlerFunc) echo.HandlerFunc {
-		return func(c *echo.Context) error {
-			r := c.Request()
-			secret := ""
-			if scheme, token, ok := strings.Cut(r.Header.Get("Authorization"), " "); ok && strings.EqualFold(scheme, "Bearer") {
-				secret = strings.TrimSpace(token)
-			} else if cookie, err := r.Cookie(sessionCookie); err == nil {
-				secret = cookie.Value
-			}
-			if secret != "" {
-				caller, err := h.service.Authenticate(r.Context(), secret)
-				if err == nil {
-					c.SetRequest(r.WithContext(context.WithValue(r.Context(), callerKey{}, caller)))
-				} else if op.Role != "none" {
-					return err
-				}
-			}
-			caller := callerOf(c.Request().Context())
-			if op.Role == "none" {
-				return next(c)
-			}
-			if caller.ID == 0 {
-				return &service.Problem{Code: service.Unauthenticated, Type: service.SignedOut, Detail: "this needs somebody who is signed in", Next: "sign in: inkret sign-in"}
-			}
-			path := map[string]string{}
-			for _, value := range c.PathValues() {
-				path[value.Name] = value.Value
-			}
-			if err := h.service.Admit(r.Context(), &caller, op.Role, op.Scope, op.Each, path); err != nil {
-				return err
-			}
-			return next(c)
-		}
-	}
-}
-
-// asked sees that the query of an address says what the description allows.
-func asked(op api.Operation) echo.MiddlewareFunc {
-	return func(next echo.HandlerFunc) echo.HandlerFunc {
-		return func(c *echo.Context) error {
-			r := c.Request()
-			query, err := url.ParseQuery(r.URL.RawQuery)
-			if err != nil { // what cannot be read would be left out, and a list be of everything
-				return &service.Problem{Code: service.Invalid, Detail: "the query of the address cannot be read: " + err.Error()}
-			}
-			input := &openapi3filter.RequestValidationInput{Request: r, QueryParams: query, Options: &openapi3filter.Options{}}
-			for _, parameter := range op.Query {
-				err := openapi3filter.ValidateParameter(r.Context(), input, parameter)
-				if err == nil {
-					continue
-				}
-				reason := "it cannot be read"
-				var wrong *openapi3.SchemaError
-				var missing *openapi3filter.RequestError
-				if errors.As(err, &wrong) {
-					reason = wrong.Reason
-				} else if errors.As(err, &missing) && missing.Err != nil && errors.Is(missing.Err, openapi3filter.ErrInvalidRequired) {
-					reason = "it is needed"
-				}
-				return &service.Problem{Code: service.Invalid, Detail: "the parameter " + parameter.Name + " is not as it must be: " + reason}
-			}
 			return next(c)
 		}
 	}

@@ -11,8 +11,6 @@ import (
 	"inkret/service"
 )
 
-func invalid(detail string) error { return &service.Problem{Code: service.Invalid, Detail: detail} }
-
 // queryOf gives the query of a list of findings that was read into parameters.
 func queryOf(p *ListFindingsParams) url.Values {
 	q := url.Values{}

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"strings"
 
@@ -81,32 +82,76 @@ func (c *Caller) notIn(service, needed string) *Problem {
 	return problem(Forbidden, "ask an administrator for it", "this needs the role %s at %s; yours is %s", needed, service, c.RoleIn(service))
 }
 
-// Admit lets a caller do what needs a role and a scope, at the service of what a path names:
-// the names and values of its parameters. Where it names nothing of a service, the role is the
-// one that the caller has everywhere, or, where each says that the use case looks closer, has
-// anywhere.
-func (s *Service) Admit(ctx context.Context, c *Caller, role, scope string, each bool, path map[string]string) error {
+// Need is what an operation needs of its caller.
+type Need struct {
+	Role, Scope string
+	Each        bool // it may be about several services; the use case looks at each
+	New         bool // the service that it names need not be there yet
+}
+
+// MayEver reports, before anything is known of what it is about, whether a caller could do
+// something that needs a role and a scope: nil, or a [Problem].
+func (c *Caller) MayEver(role, scope string) error {
 	if !Covers(c.Key.Scope, scope) {
 		return problem(Forbidden, "make a token with the scope "+scope, "this token's scope is %s, and this needs %s", c.Key.Scope, scope)
 	}
-	if role == Viewer && scope == ScopeRead {
+	if !c.MaySomewhere(role) {
+		return problem(Forbidden, "ask an administrator for it", "this needs the role %s; yours is %s", role, c.Role)
+	}
+	return nil
+}
+
+// ofNoService are the parameters of paths that name what belongs to the whole team or to the
+// caller alone; everything else that a path names is of a service.
+var ofNoService = map[string]bool{"token_id": true, "session_id": true, "person_id": true, "hook_id": true, "delivery_id": true, "mail_id": true, "view_id": true,
+	"change_id": true, "endpoint_id": true, "audience": true, "number": true, "chunk": true, "form": true}
+
+// serviceOf gives the service of what a path names, from the decoded values of its
+// parameters; none where all of it belongs to the team. What is not there is a [Problem].
+func (s *Service) serviceOf(ctx context.Context, names map[string]string, new bool) (string, error) {
+	at := ""
+	for name, value := range names {
+		if ofNoService[name] {
+			continue
+		}
+		what := strings.TrimSuffix(name, "_id")
+		of, err := s.store.ServiceOf(ctx, what, value)
+		switch {
+		case errors.Is(err, store.ErrNotFound) && what != "service":
+			return "", problem(NotFound, "", "there is no %s %s", what, value)
+		case errors.Is(err, store.ErrNotFound) && !new:
+			return "", noService(value)
+		case errors.Is(err, store.ErrNotFound):
+			of = value
+		case err != nil:
+			return "", err
+		}
+		at = of
+	}
+	return at, nil
+}
+
+// Admit decides whether a caller may do what an operation needs, at the service of what its
+// path names (the decoded values of its parameters). An operation that names nothing of a service
+// needs the role that the caller has everywhere, or anywhere where the use case looks closer. It gives
+// nil or a [Problem]: not found for what is not there, whatever the caller's role.
+func (s *Service) Admit(ctx context.Context, c *Caller, need Need, names map[string]string) error {
+	if err := c.MayEver(need.Role, need.Scope); err != nil {
+		return err
+	}
+	if need.Role == Viewer && need.Scope == ScopeRead {
 		return nil // everybody may see everything
 	}
-	at, found := path["service"], path["service"] != ""
-	for name, id := range path {
-		if what, isID := strings.CutSuffix(name, "_id"); isID {
-			if service, err := s.store.ServiceOf(ctx, what, id); err == nil {
-				at, found = service, true
-			}
-		}
-	}
+	at, err := s.serviceOf(ctx, names, need.New)
 	switch {
-	case found && (!c.MayIn(at, role) || scope != ScopeRead && !c.changes(at)):
-		return c.notIn(at, role)
-	case !found && c.Key.Service != "" && !each:
+	case err != nil:
+		return err
+	case at != "" && (!c.MayIn(at, need.Role) || need.Scope != ScopeRead && !c.changes(at)):
+		return c.notIn(at, need.Role)
+	case at == "" && c.Key.Service != "" && !need.Each:
 		return problem(Forbidden, "make a token for all services", "this token is for the service %s alone", c.Key.Service)
-	case !found && !each && !May(c.Role, role), each && !c.MaySomewhere(role):
-		return problem(Forbidden, "ask an administrator for it", "this needs the role %s; yours is %s", role, c.Role)
+	case at == "" && !need.Each && !May(c.Role, need.Role):
+		return problem(Forbidden, "ask an administrator for it", "this needs the role %s; yours is %s", need.Role, c.Role)
 	}
 	return nil
 }

@@ -133,17 +133,22 @@ func TestWhoIsAdmitted(t *testing.T) {
 		{"a token of one service comments at another", caller(Viewer, ScopeEverything, "till", nil), Viewer, ScopeEverything, false, map[string]string{"finding_id": id}, "this token is for the service till"},
 		{"and at its own", caller(Viewer, ScopeEverything, "quay", nil), Viewer, ScopeEverything, false, map[string]string{"finding_id": id}, ""},
 		{"a reviewer reviews", caller(Reviewer, ScopeEverything, "", nil), Reviewer, ScopeEverything, false, map[string]string{"finding_id": id}, ""},
-		{"a viewer reviews", caller(Viewer, ScopeEverything, "", nil), Reviewer, ScopeEverything, false, map[string]string{"finding_id": id}, "this needs the role reviewer at quay; yours is viewer"},
+		{"a viewer reviews", caller(Viewer, ScopeEverything, "", nil), Reviewer, ScopeEverything, false, map[string]string{"finding_id": id}, "this needs the role reviewer; yours is viewer"},
 		{"lead at the service", caller(Viewer, ScopeEverything, "", lead), Lead, ScopeEverything, false, map[string]string{"service": "quay"}, ""},
 		{"lead at another", caller(Viewer, ScopeEverything, "", lead), Lead, ScopeEverything, false, map[string]string{"service": "till"}, "yours is viewer"},
 		{"less at one service", caller(Lead, ScopeEverything, "", map[string]string{"quay": Viewer}), Reviewer, ScopeEverything, false, map[string]string{"batch_id": "1"}, "this needs the role reviewer at quay"},
 		{"lead at one, in general", caller(Viewer, ScopeEverything, "", lead), Lead, ScopeEverything, false, nil, "this needs the role lead; yours is viewer"},
 		{"lead at one, where each is looked at", caller(Viewer, ScopeEverything, "", lead), Lead, ScopeEverything, true, nil, ""},
 		{"a viewer, where each is looked at", caller(Viewer, ScopeEverything, "", nil), Reviewer, ScopeEverything, true, nil, "needs the role reviewer"},
-		{"what is not there", caller(Reviewer, ScopeEverything, "", nil), Reviewer, ScopeEverything, false, map[string]string{"finding_id": "none"}, ""},
+		{"what is not there", caller(Administrator, ScopeEverything, "", nil), Reviewer, ScopeEverything, false, map[string]string{"finding_id": "none"}, "there is no finding none"},
+		{"a service that is not there", caller(Administrator, ScopeEverything, "", nil), Reviewer, ScopeEverything, false, map[string]string{"service": "none"}, "there is no service"},
 	} {
-		err := w.Admit(t.Context(), c.who, c.role, c.scope, c.each, c.path)
-		if c.why == "" && err != nil || c.why != "" && (code(err) != Forbidden || !strings.Contains(err.Error(), c.why)) {
+		err := w.Admit(t.Context(), c.who, Need{Role: c.role, Scope: c.scope, Each: c.each}, c.path)
+		want := Forbidden
+		if strings.HasPrefix(c.why, "there is no") {
+			want = NotFound
+		}
+		if c.why == "" && err != nil || c.why != "" && (code(err) != want || !strings.Contains(err.Error(), c.why)) {
 			t.Errorf("%s: %v, want %q", c.name, err, c.why)
 		}
 	}

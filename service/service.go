@@ -133,12 +133,17 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 // Close closes the data folder.
 func (s *Service) Close() error { return s.store.Close() }
 
+// noService is the problem of a service that nobody set up.
+func noService(name string) *Problem {
+	return problem(NotFound, "apply its contracts first: inkret contract apply PATH", "there is no service %q", name)
+}
+
 // contracts gives the contracts in force of a service.
 func (s *Service) contracts(ctx context.Context, service string) (inForce, error) {
 	revision, err := s.store.Revision(ctx, service)
 	if err != nil {
 		if errors.Is(err, store.ErrNotFound) {
-			return inForce{}, problem(NotFound, "apply its contracts first: inkret contract apply PATH", "there is no service %q", service)
+			return inForce{}, noService(service)
 		}
 		return inForce{}, err
 	}

@@ -347,9 +347,10 @@ func (s *Store) RecoveryLeft(ctx context.Context, id int64) (n int, err error) {
 }
 
 // ServiceOf tells which service something is of, by its id: a finding, capture, batch, result or
-// request. It gives [ErrNotFound] for what is not there.
+// request; a service by its name. It gives [ErrNotFound] for what is not there.
 func (s *Store) ServiceOf(ctx context.Context, what, id string) (name string, err error) {
 	query, ok := map[string]string{
+		"service": `SELECT id FROM services WHERE name = ?`,
 		"finding": `SELECT service_id FROM findings WHERE id = ?`,
 		"capture": `SELECT service_id FROM captures JOIN batches ON batches.id = batch_id WHERE captures.id = ?`,
 		"batch":   `SELECT service_id FROM batches WHERE id = ?`,

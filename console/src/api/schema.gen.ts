@@ -3165,6 +3165,8 @@ export interface components {
             service?: string;
             summary: components["schemas"]["CheckSummary"];
             findings: components["schemas"]["CheckedFinding"][];
+        } & {
+            [key: string]: unknown;
         };
         CheckSummary: {
             captures: number;
@@ -3174,6 +3176,8 @@ export interface components {
             bytes: number;
             /** Format: int64 */
             excess_bytes: number;
+        } & {
+            [key: string]: unknown;
         };
         CheckedFinding: {
             fingerprint: string;
@@ -3193,6 +3197,8 @@ export interface components {
             excepted?: boolean;
             /** @description What it is here, where it is tracked; not read */
             state?: components["schemas"]["State"];
+        } & {
+            [key: string]: unknown;
         };
         PipelineResult: {
             /** Format: int64 */

@@ -1,0 +1,97 @@
+package httpapi
+
+import (
+	"context"
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+
+	"github.com/labstack/echo/v5"
+
+	"inkret/api"
+	"inkret/service"
+)
+
+// Who asks, and whether they may. It is decided in two steps: before the body of a request
+// is read, by whether the caller could ever do this; and once path, query and body are
+// decoded, by the very objects that the handler is going to use.
+
+type callerKey struct{}
+
+// callerOf gives who asks; the zero Caller for a stranger.
+func callerOf(ctx context.Context) service.Caller {
+	c, _ := ctx.Value(callerKey{}).(service.Caller)
+	return c
+}
+
+// authenticate finds out who asks and refuses those who may do this nowhere.
+func (h *handlers) authenticate(op *api.Operation) echo.MiddlewareFunc {
+	return func(next echo.HandlerFunc) echo.HandlerFunc {
+		return func(c *echo.Context) error {
+			r := c.Request()
+			secret := ""
+			if scheme, token, ok := strings.Cut(r.Header.Get("Authorization"), " "); ok && strings.EqualFold(scheme, "Bearer") {
+				secret = strings.TrimSpace(token)
+			} else if cookie, err := r.Cookie(sessionCookie); err == nil {
+				secret = cookie.Value
+			}
+			var caller service.Caller
+			if secret != "" {
+				var err error
+				if caller, err = h.service.Authenticate(r.Context(), secret); err == nil {
+					c.SetRequest(r.WithContext(context.WithValue(r.Context(), callerKey{}, caller)))
+				} else if op.Role != "none" {
+					return err
+				}
+			}
+			if op.Role == "none" {
+				return next(c)
+			}
+			if caller.ID == 0 {
+				return &service.Problem{Code: service.Unauthenticated, Type: service.SignedOut, Detail: "this needs somebody who is signed in", Next: "sign in: inkret sign-in"}
+			}
+			if err := caller.MayEver(op.Role, op.Scope); err != nil {
+				return err
+			}
+			return next(c)
+		}
+	}
+}
+
+// admission decides on the objects that a decoded request names in its path.
+func (h *handlers) admission(operations []api.Operation) StrictMiddlewareFunc {
+	byName := map[string]*api.Operation{}
+	for i := range operations {
+		byName[strings.ToUpper(operations[i].ID[:1])+operations[i].ID[1:]] = &operations[i]
+	}
+	return func(next StrictHandlerFunc, operation string) StrictHandlerFunc {
+		op := byName[operation]
+		if op == nil {
+			return func(*echo.Context, any) (any, error) { return nil, fmt.Errorf("the description has no operation %s", operation) }
+		}
+		if op.Role == "none" {
+			return next
+		}
+		return func(c *echo.Context, request any) (any, error) {
+			ctx := c.Request().Context()
+			caller := callerOf(ctx)
+			if err := h.service.Admit(ctx, &caller, service.Need{Role: op.Role, Scope: op.Scope, Each: op.Each, New: op.New}, named(op, request)); err != nil {
+				return nil, err
+			}
+			return next(c, request)
+		}
+	}
+}
+
+// named gives the parameters of an operation's path as they were decoded.
+func named(op *api.Operation, request any) map[string]string {
+	names := make(map[string]string, len(op.Names))
+	v := reflect.ValueOf(request)
+	for i := range v.NumField() {
+		if name := v.Type().Field(i).Tag.Get("json"); name != "" && slices.Contains(op.Names, name) {
+			names[name] = fmt.Sprint(v.Field(i).Interface())
+		}
+	}
+	return names
+}
