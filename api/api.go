@@ -23,6 +23,7 @@ type Operation struct {
 	Role   string                // the least that is needed; "none" for strangers
 	Scope  string                // the least that a token needs
 	Each   bool                  // it may be about several services, and the role is held at each
+	Any    bool                  // its address may have parameters that are not described
 	New    bool                  // the service that it names need not be there yet
 	Names  []string              // the parameters of its path
 	Query  []*openapi3.Parameter // that its address may have
@@ -54,6 +55,7 @@ func Operations() ([]Operation, error) {
 			if o.ID == "" || o.Role == "" {
 				return nil, fmt.Errorf("%s %s names no operationId or x-role", method, path)
 			}
+			o.Any, _ = operation.Extensions["x-any-query"].(bool)
 			o.New, _ = operation.Extensions["x-new"].(bool)
 			for _, p := range slices.Concat(item.Parameters, operation.Parameters) {
 				switch p.Value.In {

@@ -97,7 +97,7 @@ func team() error {
 	}
 	site := httptest.NewServer(handler)
 	defer site.Close()
-	_, token, err := s.NewToken(ctx, p, service.Key{Name: "bench"}, 0)
+	_, token, err := s.NewToken(ctx, service.Caller{}, p, service.Key{Name: "bench"}, 0)
 	if err != nil {
 		return err
 	}

@@ -2001,6 +2001,26 @@ type LessGrant struct {
 	Optional *bool `json:"optional,omitempty"`
 }
 
+// Link defines model for Link.
+type Link struct {
+	// Email Empty for the first person
+	Email string `json:"email"`
+
+	// Factor A code of the second factor is asked for
+	Factor bool `json:"factor"`
+
+	// Reset The person is set up already, and gets another password
+	Reset bool `json:"reset"`
+
+	// Tokens How many tokens the person has
+	Tokens int `json:"tokens"`
+}
+
+// LinkCode defines model for LinkCode.
+type LinkCode struct {
+	Code string `json:"code"`
+}
+
 // LiveCall defines model for LiveCall.
 type LiveCall struct {
 	Batch    Batch         `json:"batch"`
@@ -2176,6 +2196,12 @@ type NoticePage struct {
 	Size   int      `json:"size"`
 	Total  int      `json:"total"`
 	Unread int      `json:"unread"`
+}
+
+// OwnPassword defines model for OwnPassword.
+type OwnPassword struct {
+	// Password Empty for a person who signs in with a provider only; the sign-in must be of the last ten minutes then
+	Password string `json:"password"`
 }
 
 // PasswordChange defines model for PasswordChange.
@@ -2412,7 +2438,8 @@ type ResultPage struct {
 
 // Revision defines model for Revision.
 type Revision struct {
-	Author string `json:"author"`
+	Author   string `json:"author"`
+	AuthorID *int64 `json:"author_id,omitempty"`
 
 	// Base The revision that was in force when it was made
 	Base *int `json:"base,omitempty"`
@@ -2561,7 +2588,13 @@ type SetUp struct {
 	Code string `json:"code"`
 
 	// Email Needed for the first person only
-	Email    *string `json:"email,omitempty"`
+	Email *string `json:"email,omitempty"`
+
+	// EndTokens The person's tokens are revoked as well
+	EndTokens *bool `json:"end_tokens,omitempty"`
+
+	// Factor A code of the second factor, of a person who has one
+	Factor   *string `json:"factor,omitempty"`
 	Name     string  `json:"name"`
 	Password string  `json:"password"`
 }
@@ -2723,13 +2756,22 @@ type TrafficEffect struct {
 
 // TrailEntry defines model for TrailEntry.
 type TrailEntry struct {
-	Action  string    `json:"action"`
-	At      time.Time `json:"at"`
-	Author  string    `json:"author"`
-	Detail  string    `json:"detail"`
-	Hash    string    `json:"hash"`
-	ID      int64     `json:"id"`
-	Subject string    `json:"subject"`
+	Action string    `json:"action"`
+	At     time.Time `json:"at"`
+	Author string    `json:"author"`
+	Detail string    `json:"detail"`
+
+	// Email The person's address at that time
+	Email *string `json:"email,omitempty"`
+	Hash  string  `json:"hash"`
+	ID    int64   `json:"id"`
+
+	// Key The session or token that was used, as in token 4
+	Key *string `json:"key,omitempty"`
+
+	// PersonID Left out for a stranger, a command on the machine and the service itself
+	PersonID *int64 `json:"person_id,omitempty"`
+	Subject  string `json:"subject"`
 }
 
 // TrailPage defines model for TrailPage.
@@ -3255,10 +3297,9 @@ type BeginOpenIDParams struct {
 
 // FinishOpenIDParams defines parameters for FinishOpenID.
 type FinishOpenIDParams struct {
-	State        *string `form:"state,omitempty" json:"state,omitempty"`
-	Code         *string `form:"code,omitempty" json:"code,omitempty"`
-	Error        *string `form:"error,omitempty" json:"error,omitempty"`
-	InkretSignIn *string `form:"inkret_sign_in,omitempty" json:"inkret_sign_in,omitempty"`
+	State *string `form:"state,omitempty" json:"state,omitempty"`
+	Code  *string `form:"code,omitempty" json:"code,omitempty"`
+	Error *string `form:"error,omitempty" json:"error,omitempty"`
 }
 
 // ListTrailParams defines parameters for ListTrail.
@@ -3266,6 +3307,9 @@ type ListTrailParams struct {
 	Action  *string `form:"action,omitempty" json:"action,omitempty"`
 	Author  *string `form:"author,omitempty" json:"author,omitempty"`
 	Subject *string `form:"subject,omitempty" json:"subject,omitempty"`
+
+	// Person A person's id
+	Person *int64 `form:"person,omitempty" json:"person,omitempty"`
 
 	// Page From 1
 	Page *PageNumber `form:"page,omitempty" json:"page,omitempty"`
@@ -3315,6 +3359,9 @@ type AskForFieldJSONRequestBody = NewRequest
 
 // DecideRequestJSONRequestBody defines body for DecideRequest for application/json ContentType.
 type DecideRequestJSONRequestBody = RequestDecision
+
+// BeginSecondFactorJSONRequestBody defines body for BeginSecondFactor for application/json ContentType.
+type BeginSecondFactorJSONRequestBody = OwnPassword
 
 // ConfirmSecondFactorJSONRequestBody defines body for ConfirmSecondFactor for application/json ContentType.
 type ConfirmSecondFactorJSONRequestBody = FactorCode
@@ -3378,6 +3425,9 @@ type ChangePasswordJSONRequestBody = PasswordChange
 
 // SetUpJSONRequestBody defines body for SetUp for application/json ContentType.
 type SetUpJSONRequestBody = SetUp
+
+// ReadLinkJSONRequestBody defines body for ReadLink for application/json ContentType.
+type ReadLinkJSONRequestBody = LinkCode
 
 // CreateTokenJSONRequestBody defines body for CreateToken for application/json ContentType.
 type CreateTokenJSONRequestBody = NewToken
@@ -4388,10 +4438,19 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/second-factor (the `GetSecondFactor` operationId).
 	GetSecondFactor(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// BeginSecondFactor Make a secret for a second factor (RFC 6238); it counts once it is confirmed
+	// BeginSecondFactorWithBody Make a secret for a second factor (RFC 6238); it counts once it is confirmed
+	//
+	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/second-factor (the `BeginSecondFactor` operationId).
-	BeginSecondFactor(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	BeginSecondFactorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginSecondFactor Make a secret for a second factor (RFC 6238); it counts once it is confirmed
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/second-factor (the `BeginSecondFactor` operationId).
+	BeginSecondFactor(ctx context.Context, body BeginSecondFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ConfirmSecondFactorWithBody Confirm a second factor with a code of it
 	//
@@ -4833,6 +4892,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/setup (the `SetUp` operationId).
 	SetUp(ctx context.Context, body SetUpJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadLinkWithBody What a one-time code is for
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/setup/link (the `ReadLink` operationId).
+	ReadLinkWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadLink What a one-time code is for
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/setup/link (the `ReadLink` operationId).
+	ReadLink(ctx context.Context, body ReadLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListTokens One's own tokens
 	//
@@ -6023,11 +6096,30 @@ func (c *Client) GetSecondFactor(ctx context.Context, reqEditors ...RequestEdito
 	return c.Client.Do(req)
 }
 
-// BeginSecondFactor Make a secret for a second factor (RFC 6238); it counts once it is confirmed
+// BeginSecondFactorWithBody Make a secret for a second factor (RFC 6238); it counts once it is confirmed
+//
+// Takes any type of body and a specified content type.
 //
 // Corresponds with POST /api/v1/second-factor (the `BeginSecondFactor` operationId).
-func (c *Client) BeginSecondFactor(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewBeginSecondFactorRequest(c.Server)
+func (c *Client) BeginSecondFactorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginSecondFactorRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginSecondFactor Make a secret for a second factor (RFC 6238); it counts once it is confirmed
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/second-factor (the `BeginSecondFactor` operationId).
+func (c *Client) BeginSecondFactor(ctx context.Context, body BeginSecondFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginSecondFactorRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7159,6 +7251,40 @@ func (c *Client) SetUpWithBody(ctx context.Context, contentType string, body io.
 // Corresponds with POST /api/v1/setup (the `SetUp` operationId).
 func (c *Client) SetUp(ctx context.Context, body SetUpJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetUpRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadLinkWithBody What a one-time code is for
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/setup/link (the `ReadLink` operationId).
+func (c *Client) ReadLinkWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadLinkRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadLink What a one-time code is for
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/setup/link (the `ReadLink` operationId).
+func (c *Client) ReadLink(ctx context.Context, body ReadLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadLinkRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -10393,8 +10519,19 @@ func NewGetSecondFactorRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
-// NewBeginSecondFactorRequest constructs an http.Request for the BeginSecondFactor method
-func NewBeginSecondFactorRequest(server string) (*http.Request, error) {
+// NewBeginSecondFactorRequest calls the generic BeginSecondFactor builder with application/json body
+func NewBeginSecondFactorRequest(server string, body BeginSecondFactorJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewBeginSecondFactorRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewBeginSecondFactorRequestWithBody constructs an http.Request for the BeginSecondFactor method, with any body, and a specified content type
+func NewBeginSecondFactorRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -10412,10 +10549,12 @@ func NewBeginSecondFactorRequest(server string) (*http.Request, error) {
 		return nil, err
 	}
 
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -12528,23 +12667,6 @@ func NewFinishOpenIDRequest(server string, params *FinishOpenIDParams) (*http.Re
 		return nil, err
 	}
 
-	if params != nil {
-
-		if params.InkretSignIn != nil {
-			var cookieParam0 string
-
-			cookieParam0, err = runtime.StyleParamWithOptions("simple", true, "inkret_sign_in", *params.InkretSignIn, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationCookie, Type: "string", Format: ""})
-			if err != nil {
-				return nil, err
-			}
-
-			cookie0 := &http.Cookie{
-				Name:  "inkret_sign_in",
-				Value: cookieParam0,
-			}
-			req.AddCookie(cookie0)
-		}
-	}
 	return req, nil
 }
 
@@ -12697,6 +12819,46 @@ func NewSetUpRequestWithBody(server string, contentType string, body io.Reader) 
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/setup")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewReadLinkRequest calls the generic ReadLink builder with application/json body
+func NewReadLinkRequest(server string, body ReadLinkJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewReadLinkRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewReadLinkRequestWithBody constructs an http.Request for the ReadLink method, with any body, and a specified content type
+func NewReadLinkRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/setup/link")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -12872,6 +13034,18 @@ func NewListTrailRequest(server string, params *ListTrailParams) (*http.Request,
 		if params.Subject != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "subject", *params.Subject, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Person != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "person", *params.Person, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -13687,12 +13861,19 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/second-factor (the `GetSecondFactor` operationId).
 	GetSecondFactorWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSecondFactorResponse, error)
 
-	// BeginSecondFactorWithResponse Make a secret for a second factor (RFC 6238); it counts once it is confirmed
+	// BeginSecondFactorWithBodyWithResponse Make a secret for a second factor (RFC 6238); it counts once it is confirmed
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/second-factor (the `BeginSecondFactor` operationId).
-	BeginSecondFactorWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*BeginSecondFactorResponse, error)
+	BeginSecondFactorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginSecondFactorResponse, error)
+
+	// BeginSecondFactorWithResponse Make a secret for a second factor (RFC 6238); it counts once it is confirmed
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/second-factor (the `BeginSecondFactor` operationId).
+	BeginSecondFactorWithResponse(ctx context.Context, body BeginSecondFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginSecondFactorResponse, error)
 
 	// ConfirmSecondFactorWithBodyWithResponse Confirm a second factor with a code of it
 	//
@@ -14186,6 +14367,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/setup (the `SetUp` operationId).
 	SetUpWithResponse(ctx context.Context, body SetUpJSONRequestBody, reqEditors ...RequestEditorFn) (*SetUpResponse, error)
+
+	// ReadLinkWithBodyWithResponse What a one-time code is for
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/setup/link (the `ReadLink` operationId).
+	ReadLinkWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReadLinkResponse, error)
+
+	// ReadLinkWithResponse What a one-time code is for
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/setup/link (the `ReadLink` operationId).
+	ReadLinkWithResponse(ctx context.Context, body ReadLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*ReadLinkResponse, error)
 
 	// ListTokensWithResponse One's own tokens
 	//
@@ -19161,6 +19356,54 @@ func (r SetUpResponse) ContentType() string {
 	return ""
 }
 
+type ReadLinkResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Link
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReadLinkResponse) GetJSON200() *Link {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReadLinkResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReadLinkResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReadLinkResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReadLinkResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReadLinkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListTokensResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -20569,13 +20812,26 @@ func (c *ClientWithResponses) GetSecondFactorWithResponse(ctx context.Context, r
 	return ParseGetSecondFactorResponse(rsp)
 }
 
-// BeginSecondFactorWithResponse Make a secret for a second factor (RFC 6238); it counts once it is confirmed
+// BeginSecondFactorWithBodyWithResponse Make a secret for a second factor (RFC 6238); it counts once it is confirmed
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /api/v1/second-factor (the `BeginSecondFactor` operationId).
-func (c *ClientWithResponses) BeginSecondFactorWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*BeginSecondFactorResponse, error) {
-	rsp, err := c.BeginSecondFactor(ctx, reqEditors...)
+func (c *ClientWithResponses) BeginSecondFactorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginSecondFactorResponse, error) {
+	rsp, err := c.BeginSecondFactorWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginSecondFactorResponse(rsp)
+}
+
+// BeginSecondFactorWithResponse Make a secret for a second factor (RFC 6238); it counts once it is confirmed
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/second-factor (the `BeginSecondFactor` operationId).
+func (c *ClientWithResponses) BeginSecondFactorWithResponse(ctx context.Context, body BeginSecondFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginSecondFactorResponse, error) {
+	rsp, err := c.BeginSecondFactor(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -21487,6 +21743,32 @@ func (c *ClientWithResponses) SetUpWithResponse(ctx context.Context, body SetUpJ
 		return nil, err
 	}
 	return ParseSetUpResponse(rsp)
+}
+
+// ReadLinkWithBodyWithResponse What a one-time code is for
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/setup/link (the `ReadLink` operationId).
+func (c *ClientWithResponses) ReadLinkWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReadLinkResponse, error) {
+	rsp, err := c.ReadLinkWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadLinkResponse(rsp)
+}
+
+// ReadLinkWithResponse What a one-time code is for
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/setup/link (the `ReadLink` operationId).
+func (c *ClientWithResponses) ReadLinkWithResponse(ctx context.Context, body ReadLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*ReadLinkResponse, error) {
+	rsp, err := c.ReadLink(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadLinkResponse(rsp)
 }
 
 // ListTokensWithResponse One's own tokens
@@ -25084,6 +25366,39 @@ func ParseSetUpResponse(rsp *http.Response) (*SetUpResponse, error) {
 			headers.SetCookie = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseReadLinkResponse parses an HTTP response from a ReadLinkWithResponse call
+func ParseReadLinkResponse(rsp *http.Response) (*ReadLinkResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReadLinkResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Link
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
 	}
 
 	return response, nil

@@ -33,8 +33,8 @@ func (h *handlers) authenticate(op *api.Operation) echo.MiddlewareFunc {
 			secret := ""
 			if scheme, token, ok := strings.Cut(r.Header.Get("Authorization"), " "); ok && strings.EqualFold(scheme, "Bearer") {
 				secret = strings.TrimSpace(token)
-			} else if cookie, err := r.Cookie(sessionCookie); err == nil {
-				secret = cookie.Value
+			} else {
+				secret = h.cookieOf(r, sessionCookie)
 			}
 			var caller service.Caller
 			if secret != "" {
@@ -68,7 +68,9 @@ func (h *handlers) admission(operations []api.Operation) StrictMiddlewareFunc {
 	return func(next StrictHandlerFunc, operation string) StrictHandlerFunc {
 		op := byName[operation]
 		if op == nil {
-			return func(*echo.Context, any) (any, error) { return nil, fmt.Errorf("the description has no operation %s", operation) }
+			return func(*echo.Context, any) (any, error) {
+				return nil, fmt.Errorf("the description has no operation %s", operation)
+			}
 		}
 		if op.Role == "none" {
 			return next

@@ -2000,6 +2000,26 @@ type LessGrant struct {
 	Optional *bool `json:"optional,omitempty"`
 }
 
+// Link defines model for Link.
+type Link struct {
+	// Email Empty for the first person
+	Email string `json:"email"`
+
+	// Factor A code of the second factor is asked for
+	Factor bool `json:"factor"`
+
+	// Reset The person is set up already, and gets another password
+	Reset bool `json:"reset"`
+
+	// Tokens How many tokens the person has
+	Tokens int `json:"tokens"`
+}
+
+// LinkCode defines model for LinkCode.
+type LinkCode struct {
+	Code string `json:"code"`
+}
+
 // LiveCall defines model for LiveCall.
 type LiveCall struct {
 	Batch    Batch         `json:"batch"`
@@ -2175,6 +2195,12 @@ type NoticePage struct {
 	Size   int      `json:"size"`
 	Total  int      `json:"total"`
 	Unread int      `json:"unread"`
+}
+
+// OwnPassword defines model for OwnPassword.
+type OwnPassword struct {
+	// Password Empty for a person who signs in with a provider only; the sign-in must be of the last ten minutes then
+	Password string `json:"password"`
 }
 
 // PasswordChange defines model for PasswordChange.
@@ -2411,7 +2437,8 @@ type ResultPage struct {
 
 // Revision defines model for Revision.
 type Revision struct {
-	Author string `json:"author"`
+	Author   string `json:"author"`
+	AuthorID *int64 `json:"author_id,omitempty"`
 
 	// Base The revision that was in force when it was made
 	Base *int `json:"base,omitempty"`
@@ -2560,7 +2587,13 @@ type SetUp struct {
 	Code string `json:"code"`
 
 	// Email Needed for the first person only
-	Email    *string `json:"email,omitempty"`
+	Email *string `json:"email,omitempty"`
+
+	// EndTokens The person's tokens are revoked as well
+	EndTokens *bool `json:"end_tokens,omitempty"`
+
+	// Factor A code of the second factor, of a person who has one
+	Factor   *string `json:"factor,omitempty"`
 	Name     string  `json:"name"`
 	Password string  `json:"password"`
 }
@@ -2722,13 +2755,22 @@ type TrafficEffect struct {
 
 // TrailEntry defines model for TrailEntry.
 type TrailEntry struct {
-	Action  string    `json:"action"`
-	At      time.Time `json:"at"`
-	Author  string    `json:"author"`
-	Detail  string    `json:"detail"`
-	Hash    string    `json:"hash"`
-	ID      int64     `json:"id"`
-	Subject string    `json:"subject"`
+	Action string    `json:"action"`
+	At     time.Time `json:"at"`
+	Author string    `json:"author"`
+	Detail string    `json:"detail"`
+
+	// Email The person's address at that time
+	Email *string `json:"email,omitempty"`
+	Hash  string  `json:"hash"`
+	ID    int64   `json:"id"`
+
+	// Key The session or token that was used, as in token 4
+	Key *string `json:"key,omitempty"`
+
+	// PersonID Left out for a stranger, a command on the machine and the service itself
+	PersonID *int64 `json:"person_id,omitempty"`
+	Subject  string `json:"subject"`
 }
 
 // TrailPage defines model for TrailPage.
@@ -3254,10 +3296,9 @@ type BeginOpenIDParams struct {
 
 // FinishOpenIDParams defines parameters for FinishOpenID.
 type FinishOpenIDParams struct {
-	State        *string `form:"state,omitempty" json:"state,omitempty"`
-	Code         *string `form:"code,omitempty" json:"code,omitempty"`
-	Error        *string `form:"error,omitempty" json:"error,omitempty"`
-	InkretSignIn *string `form:"inkret_sign_in,omitempty" json:"inkret_sign_in,omitempty"`
+	State *string `form:"state,omitempty" json:"state,omitempty"`
+	Code  *string `form:"code,omitempty" json:"code,omitempty"`
+	Error *string `form:"error,omitempty" json:"error,omitempty"`
 }
 
 // ListTrailParams defines parameters for ListTrail.
@@ -3265,6 +3306,9 @@ type ListTrailParams struct {
 	Action  *string `form:"action,omitempty" json:"action,omitempty"`
 	Author  *string `form:"author,omitempty" json:"author,omitempty"`
 	Subject *string `form:"subject,omitempty" json:"subject,omitempty"`
+
+	// Person A person's id
+	Person *int64 `form:"person,omitempty" json:"person,omitempty"`
 
 	// Page From 1
 	Page *PageNumber `form:"page,omitempty" json:"page,omitempty"`
@@ -3314,6 +3358,9 @@ type AskForFieldJSONRequestBody = NewRequest
 
 // DecideRequestJSONRequestBody defines body for DecideRequest for application/json ContentType.
 type DecideRequestJSONRequestBody = RequestDecision
+
+// BeginSecondFactorJSONRequestBody defines body for BeginSecondFactor for application/json ContentType.
+type BeginSecondFactorJSONRequestBody = OwnPassword
 
 // ConfirmSecondFactorJSONRequestBody defines body for ConfirmSecondFactor for application/json ContentType.
 type ConfirmSecondFactorJSONRequestBody = FactorCode
@@ -3377,6 +3424,9 @@ type ChangePasswordJSONRequestBody = PasswordChange
 
 // SetUpJSONRequestBody defines body for SetUp for application/json ContentType.
 type SetUpJSONRequestBody = SetUp
+
+// ReadLinkJSONRequestBody defines body for ReadLink for application/json ContentType.
+type ReadLinkJSONRequestBody = LinkCode
 
 // CreateTokenJSONRequestBody defines body for CreateToken for application/json ContentType.
 type CreateTokenJSONRequestBody = NewToken
@@ -4206,6 +4256,9 @@ type ServerInterface interface {
 	// SetUp Use a one-time code to set name and password, and sign in
 	// (POST /api/v1/setup)
 	SetUp(ctx *echo.Context) error
+	// ReadLink What a one-time code is for
+	// (POST /api/v1/setup/link)
+	ReadLink(ctx *echo.Context) error
 	// ListTokens One's own tokens
 	// (GET /api/v1/tokens)
 	ListTokens(ctx *echo.Context) error
@@ -6379,17 +6432,6 @@ func (w *ServerInterfaceWrapper) FinishOpenID(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter error: %s", err))
 	}
 
-	if cookie, err := ctx.Cookie("inkret_sign_in"); err == nil {
-
-		var value string
-		err = runtime.BindStyledParameterWithOptions("simple", "inkret_sign_in", cookie.Value, &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationCookie, Explode: true, Required: false, Type: "string", Format: ""})
-		if err != nil {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter inkret_sign_in: %s", err))
-		}
-		params.InkretSignIn = &value
-
-	}
-
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.FinishOpenID(ctx, params)
 	return err
@@ -6444,6 +6486,15 @@ func (w *ServerInterfaceWrapper) SetUp(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.SetUp(ctx)
+	return err
+}
+
+// ReadLink converts echo context to params.
+func (w *ServerInterfaceWrapper) ReadLink(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ReadLink(ctx)
 	return err
 }
 
@@ -6506,6 +6557,13 @@ func (w *ServerInterfaceWrapper) ListTrail(ctx *echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "subject", ctx.QueryParams(), &params.Subject, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter subject: %s", err))
+	}
+
+	// ------------- Optional query parameter "person" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "person", ctx.QueryParams(), &params.Person, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter person: %s", err))
 	}
 
 	// ------------- Optional query parameter "page" -------------
@@ -6677,6 +6735,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/api/v1/second-factor", wrapper.BeginSecondFactor, options.OperationMiddlewares["beginSecondFactor"]...)
 	router.POST(options.BaseURL+"/api/v1/second-factor/confirmation", wrapper.ConfirmSecondFactor, options.OperationMiddlewares["confirmSecondFactor"]...)
 	router.POST(options.BaseURL+"/api/v1/second-factor/end", wrapper.EndSecondFactor, options.OperationMiddlewares["endSecondFactor"]...)
+	router.POST(options.BaseURL+"/api/v1/setup/link", wrapper.ReadLink, options.OperationMiddlewares["readLink"]...)
 	router.POST(options.BaseURL+"/api/v1/setup", wrapper.SetUp, options.OperationMiddlewares["setUp"]...)
 	router.GET(options.BaseURL+"/api/v1/tokens", wrapper.ListTokens, options.OperationMiddlewares["listTokens"]...)
 	router.POST(options.BaseURL+"/api/v1/tokens", wrapper.CreateToken, options.OperationMiddlewares["createToken"]...)
@@ -8905,6 +8964,7 @@ func (response GetSecondFactordefaultApplicationProblemPlusJSONResponse) VisitGe
 }
 
 type BeginSecondFactorRequestObject struct {
+	Body *BeginSecondFactorJSONRequestBody
 }
 
 type BeginSecondFactorResponseObject interface {
@@ -10845,6 +10905,45 @@ func (response SetUpdefaultApplicationProblemPlusJSONResponse) VisitSetUpRespons
 	return err
 }
 
+type ReadLinkRequestObject struct {
+	Body *ReadLinkJSONRequestBody
+}
+
+type ReadLinkResponseObject interface {
+	VisitReadLinkResponse(w http.ResponseWriter) error
+}
+
+type ReadLink200JSONResponse Link
+
+func (response ReadLink200JSONResponse) VisitReadLinkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadLinkdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReadLinkdefaultApplicationProblemPlusJSONResponse) VisitReadLinkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListTokensRequestObject struct {
 }
 
@@ -11543,6 +11642,9 @@ type StrictServerInterface interface {
 	// SetUp Use a one-time code to set name and password, and sign in
 	// (POST /api/v1/setup)
 	SetUp(ctx context.Context, request SetUpRequestObject) (SetUpResponseObject, error)
+	// ReadLink What a one-time code is for
+	// (POST /api/v1/setup/link)
+	ReadLink(ctx context.Context, request ReadLinkRequestObject) (ReadLinkResponseObject, error)
 	// ListTokens One's own tokens
 	// (GET /api/v1/tokens)
 	ListTokens(ctx context.Context, request ListTokensRequestObject) (ListTokensResponseObject, error)
@@ -13267,6 +13369,29 @@ func (sh *strictHandler) GetSecondFactor(ctx *echo.Context) error {
 func (sh *strictHandler) BeginSecondFactor(ctx *echo.Context) error {
 	var request BeginSecondFactorRequestObject
 
+	var body BeginSecondFactorJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.BeginSecondFactor(ctx.Request().Context(), request.(BeginSecondFactorRequestObject))
 	}
@@ -14952,6 +15077,52 @@ func (sh *strictHandler) SetUp(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(SetUpResponseObject); ok {
 		return validResponse.VisitSetUpResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ReadLink operation middleware
+func (sh *strictHandler) ReadLink(ctx *echo.Context) error {
+	var request ReadLinkRequestObject
+
+	var body ReadLinkJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReadLink(ctx.Request().Context(), request.(ReadLinkRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReadLink")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ReadLinkResponseObject); ok {
+		return validResponse.VisitReadLinkResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

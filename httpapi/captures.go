@@ -58,22 +58,29 @@ func (h *handlers) WatchLive(ctx context.Context, r WatchLiveRequestObject) (Wat
 	out, in := io.Pipe()
 	go func() {
 		defer watcher.Stop()
-		in.CloseWithError(h.stream(ctx, watcher, in))
+		in.CloseWithError(h.stream(ctx, callerOf(ctx), watcher, in))
 	}()
 	return WatchLive200TextEventStreamResponse{Body: out}, nil
 }
 
 // stream writes what a watcher sees as server-sent events (HTML standard, section
-// 9.2) until ctx ends or the service stops.
-func (h *handlers) stream(ctx context.Context, watcher *service.Watcher, w io.Writer) error {
+// 9.2) until ctx ends, the service stops, or who watches may do so no longer.
+func (h *handlers) stream(ctx context.Context, who service.Caller, watcher *service.Watcher, w io.Writer) error {
 	if _, err := io.WriteString(w, ": watching\n\n"); err != nil {
 		return err
 	}
 	for {
 		event, data := "", any(nil)
+		revoked := h.service.Revocation()
+		if err := h.service.StillThere(ctx, who, service.Viewer, service.ScopeRead); err != nil {
+			_, err = io.WriteString(w, "event: signed-out\ndata: {}\n\n")
+			return err
+		}
 		select {
 		case <-ctx.Done():
 			return nil
+		case <-revoked:
+			continue
 		case <-h.options.Stopping:
 			return nil
 		case <-time.After(stillThere):
@@ -194,9 +201,9 @@ func (h *handlers) ListTrail(ctx context.Context, r ListTrailRequestObject) (Lis
 	if err != nil {
 		return nil, err
 	}
-	all, total, err := h.service.Trail(ctx, service.TrailFilter{Action: value(r.Params.Action), Author: value(r.Params.Author), Subject: value(r.Params.Subject)}, page)
+	all, total, err := h.service.Trail(ctx, service.TrailFilter{Action: value(r.Params.Action), Author: value(r.Params.Author), Subject: value(r.Params.Subject), Person: value(r.Params.Person)}, page)
 	return ListTrail200JSONResponse{Items: each(all, func(t service.TrailEntry) TrailEntry {
-		return TrailEntry{ID: t.ID, At: t.At, Author: t.Author, Action: t.Action, Subject: t.Subject, Detail: t.Detail, Hash: t.Hash}
+		return TrailEntry{ID: t.ID, At: t.At, Author: t.Author, Action: t.Action, Subject: t.Subject, Detail: t.Detail, Hash: t.Hash, PersonID: some(t.PersonID), Email: some(t.Email), Key: some(t.Key)}
 	}), Total: total, Page: page.Number, Size: page.Size}, err
 }
 

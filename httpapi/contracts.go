@@ -211,7 +211,7 @@ func (h *handlers) AdviseContracts(ctx context.Context, r AdviseContractsRequest
 
 // ExportForm implements [StrictServerInterface].
 func (h *handlers) ExportForm(ctx context.Context, r ExportFormRequestObject) (ExportFormResponseObject, error) {
-	x, err := h.service.ExportAs(ctx, r.Service, string(r.Form))
+	x, err := h.service.ExportAs(ctx, callerOf(ctx), r.Service, string(r.Form))
 	if err != nil {
 		return nil, err
 	}

@@ -74,7 +74,7 @@ func (h *handlers) serviceOf(ctx context.Context) func(service.ReviewedAPI) Serv
 }
 
 func revisionOf(r service.Revision, changed bool) Revision {
-	return Revision{Service: r.Service, Number: r.Number, Author: r.Author, Created: r.Created, Reason: some(r.Reason), Endpoints: some(r.Endpoints),
+	return Revision{Service: r.Service, Number: r.Number, Author: r.Author, AuthorID: some(r.AuthorID), Created: r.Created, Reason: some(r.Reason), Endpoints: some(r.Endpoints),
 		Changed: changed, Files: filesOf(r.Files), State: RevisionState(r.State), Base: some(r.Base), Direction: some(Direction(r.Direction)), Reaches: some(r.Reaches),
 		Words:     each(r.Words, func(w service.Words) Sentence { return Sentence{Direction: Direction(w.Direction), Text: w.Text} }),
 		DecidedBy: some(r.DecidedBy), Decided: someTime(r.Decided), Decision: some(r.Decision)}

@@ -31,33 +31,31 @@ func (h *handlers) GetSession(ctx context.Context, _ GetSessionRequestObject) (G
 	return GetSession200JSONResponse(personOf(callerOf(ctx).Person)), nil
 }
 
-// cookie writes a Set-Cookie header; the empty secret ends the cookie. It goes
-// over TLS only where people reach the service so.
-func (h *handlers) cookie(secret string, expires time.Time) *string {
-	c := http.Cookie{Name: sessionCookie, Value: secret, Path: "/", Expires: expires, HttpOnly: true, SameSite: http.SameSiteStrictMode,
-		Secure: strings.HasPrefix(h.options.Public, "https://")}
-	if secret == "" {
-		c.MaxAge = -1
-	}
-	return some(c.String())
-}
-
 // SignIn implements [StrictServerInterface].
 func (h *handlers) SignIn(ctx context.Context, r SignInRequestObject) (SignInResponseObject, error) {
 	who, secret, err := h.service.SignIn(ctx, r.Body.Email, r.Body.Password, value(r.Body.Code))
 	if err != nil {
 		return nil, err
 	}
-	return SignIn200JSONResponse{Body: personOf(who.Person), Headers: SignIn200ResponseHeaders{SetCookie: h.cookie(secret, who.Key.Expires)}}, nil
+	h.signedIn(ctx, who, secret)
+	return SignIn200JSONResponse{Body: personOf(who.Person)}, nil
+}
+
+// ReadLink implements [StrictServerInterface].
+func (h *handlers) ReadLink(ctx context.Context, r ReadLinkRequestObject) (ReadLinkResponseObject, error) {
+	l, err := h.service.Link(ctx, r.Body.Code)
+	return ReadLink200JSONResponse{Email: l.Email, Reset: l.Reset, Factor: l.Factor, Tokens: l.Tokens}, err
 }
 
 // SetUp implements [StrictServerInterface].
 func (h *handlers) SetUp(ctx context.Context, r SetUpRequestObject) (SetUpResponseObject, error) {
-	who, secret, err := h.service.SetUp(ctx, r.Body.Code, value(r.Body.Email), r.Body.Name, r.Body.Password)
+	who, secret, err := h.service.SetUp(ctx, service.SettingUp{Code: r.Body.Code, Email: value(r.Body.Email), Name: r.Body.Name, Password: r.Body.Password,
+		Factor: value(r.Body.Factor), EndTokens: value(r.Body.EndTokens)})
 	if err != nil {
 		return nil, err
 	}
-	return SetUp200JSONResponse{Body: personOf(who.Person), Headers: SetUp200ResponseHeaders{SetCookie: h.cookie(secret, who.Key.Expires)}}, nil
+	h.signedIn(ctx, who, secret)
+	return SetUp200JSONResponse{Body: personOf(who.Person)}, nil
 }
 
 // SignOut implements [StrictServerInterface].
@@ -66,7 +64,8 @@ func (h *handlers) SignOut(ctx context.Context, _ SignOutRequestObject) (SignOut
 	if err := h.service.EndToken(ctx, who, who.Key.ID); err != nil {
 		return nil, err
 	}
-	return SignOut204Response{Headers: SignOut204ResponseHeaders{SetCookie: h.cookie("", time.Time{})}}, nil
+	h.setCookie(ctx, http.Cookie{Name: sessionCookie, MaxAge: -1, SameSite: http.SameSiteStrictMode})
+	return SignOut204Response{}, nil
 }
 
 // ListTokens implements [StrictServerInterface].
@@ -93,7 +92,7 @@ func (h *handlers) CreateToken(ctx context.Context, r CreateTokenRequestObject) 
 		}
 	}
 	days := value(r.Body.Days)
-	who, secret, err := h.service.NewToken(ctx, person, service.Key{Name: strings.TrimSpace(r.Body.Name), Scope: string(value(r.Body.Scope)), Service: value(r.Body.Service)}, time.Duration(days)*24*time.Hour)
+	who, secret, err := h.service.NewToken(ctx, caller, person, service.Key{Name: strings.TrimSpace(r.Body.Name), Scope: string(value(r.Body.Scope)), Service: value(r.Body.Service)}, time.Duration(days)*24*time.Hour)
 	if err != nil {
 		return nil, err
 	}
@@ -155,7 +154,7 @@ func (h *handlers) ListServices(ctx context.Context, _ ListServicesRequestObject
 
 // ExportContracts implements [StrictServerInterface].
 func (h *handlers) ExportContracts(ctx context.Context, r ExportContractsRequestObject) (ExportContractsResponseObject, error) {
-	revision, err := h.service.Export(ctx, r.Service)
+	revision, err := h.service.ExportFor(ctx, callerOf(ctx), r.Service)
 	return ExportContracts200JSONResponse(revisionOf(revision, false)), err
 }
 

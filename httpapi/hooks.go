@@ -69,5 +69,5 @@ func (h *handlers) ListDeliveries(ctx context.Context, r ListDeliveriesRequestOb
 
 // DeliverAgain implements [StrictServerInterface].
 func (h *handlers) DeliverAgain(ctx context.Context, r DeliverAgainRequestObject) (DeliverAgainResponseObject, error) {
-	return DeliverAgain204Response{}, h.service.TryAgain(ctx, r.DeliveryID)
+	return DeliverAgain204Response{}, h.service.TryAgain(ctx, callerOf(ctx), r.DeliveryID)
 }

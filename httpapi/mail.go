@@ -37,7 +37,7 @@ func (h *handlers) ListMails(ctx context.Context, r ListMailsRequestObject) (Lis
 
 // MailAgain implements [StrictServerInterface].
 func (h *handlers) MailAgain(ctx context.Context, r MailAgainRequestObject) (MailAgainResponseObject, error) {
-	return MailAgain204Response{}, h.service.MailAgain(ctx, r.MailID)
+	return MailAgain204Response{}, h.service.MailAgain(ctx, callerOf(ctx), r.MailID)
 }
 
 // stateOfDelivery says how it stands with what was taken at one time, or is tried at another.

@@ -10,11 +10,9 @@ import (
 	"inkret/service"
 )
 
-// ticketCookie holds, sealed, what is remembered of somebody who is at the provider.
 const (
-	ticketCookie = "inkret_sign_in"
-	ticketPath   = "/api/v1/session/openid"
-	ticketLife   = 600 // seconds
+	ticketPath = "/api/v1/session/openid"
+	ticketLife = 600 // seconds
 )
 
 // SignedInAt is the path at which a provider's answers come back.
@@ -35,14 +33,13 @@ func (h *handlers) BeginOpenID(ctx context.Context, r BeginOpenIDRequestObject) 
 		return nil, err
 	}
 	// it is brought back from another site, so it cannot be as strict as a session's
-	c := http.Cookie{Name: ticketCookie, Value: base64.RawURLEncoding.EncodeToString(sealed), Path: ticketPath, MaxAge: ticketLife, HttpOnly: true, SameSite: http.SameSiteLaxMode,
-		Secure: strings.HasPrefix(h.options.Public, "https://")}
-	return BeginOpenID303Response{Headers: BeginOpenID303ResponseHeaders{Location: &to, SetCookie: some(c.String())}}, nil
+	h.setCookie(ctx, http.Cookie{Name: ticketCookie, Value: base64.RawURLEncoding.EncodeToString(sealed), MaxAge: ticketLife, SameSite: http.SameSiteLaxMode})
+	return BeginOpenID303Response{Headers: BeginOpenID303ResponseHeaders{Location: &to}}, nil
 }
 
 // FinishOpenID implements [StrictServerInterface].
 func (h *handlers) FinishOpenID(ctx context.Context, r FinishOpenIDRequestObject) (FinishOpenIDResponseObject, error) {
-	sealed, _ := base64.RawURLEncoding.DecodeString(value(r.Params.InkretSignIn))
+	sealed, _ := base64.RawURLEncoding.DecodeString(h.cookieIn(ctx, ticketCookie))
 	who, secret, next, err := h.service.FinishOpenID(ctx, sealed, value(r.Params.State), value(r.Params.Code))
 	if err != nil {
 		if why := service.Refusal(err); why != "" {
@@ -50,7 +47,9 @@ func (h *handlers) FinishOpenID(ctx context.Context, r FinishOpenIDRequestObject
 		}
 		return nil, err
 	}
+	h.signedIn(ctx, who, secret)
+	h.setCookie(ctx, http.Cookie{Name: ticketCookie, MaxAge: -1, SameSite: http.SameSiteLaxMode})
 	// a redirect would still be one from another site, for which a browser keeps a strict cookie back
 	page := `<!doctype html><html lang="en"><meta charset="utf-8"><meta http-equiv="refresh" content="0; url=` + html.EscapeString(next) + `"><title>Signed in</title><p>Signed in: <a href="` + html.EscapeString(next) + `">go on</a></p></html>`
-	return FinishOpenID200TextHTMLResponse{Body: strings.NewReader(page), ContentLength: int64(len(page)), Headers: FinishOpenID200ResponseHeaders{SetCookie: h.cookie(secret, who.Key.Expires)}}, nil
+	return FinishOpenID200TextHTMLResponse{Body: strings.NewReader(page), ContentLength: int64(len(page))}, nil
 }

@@ -32,8 +32,8 @@ func (h *handlers) GetSecondFactor(ctx context.Context, _ GetSecondFactorRequest
 }
 
 // BeginSecondFactor implements [StrictServerInterface].
-func (h *handlers) BeginSecondFactor(ctx context.Context, _ BeginSecondFactorRequestObject) (BeginSecondFactorResponseObject, error) {
-	f, err := h.service.BeginFactor(ctx, callerOf(ctx))
+func (h *handlers) BeginSecondFactor(ctx context.Context, r BeginSecondFactorRequestObject) (BeginSecondFactorResponseObject, error) {
+	f, err := h.service.BeginFactor(ctx, callerOf(ctx), r.Body.Password)
 	if err != nil {
 		return nil, err
 	}

@@ -4,12 +4,15 @@ package httpapi
 
 import (
 	"compress/gzip"
+	"context"
 	"crypto/rand"
 	"encoding/base64"
 	"errors"
 	"io/fs"
 	"log/slog"
+	"net"
 	"net/http"
+	"strconv"
 	"strings"
 	"time"
 
@@ -26,6 +29,9 @@ type Options struct {
 	Log     *slog.Logger
 	Console fs.FS  // the built console; nil serves none
 	Public  string // the address under which people reach it, for links
+	Secure  bool   // people reach it over TLS: cookies say so, and browsers are told to stay with it
+	// Proxies are the machines whose X-Forwarded-For is believed.
+	Proxies []net.IPNet
 	// Stopping is closed when the service stops, so that those who watch are let go.
 	Stopping <-chan struct{}
 	// MaxUpload bounds a recording, in bytes as it is sent; 0 is 8 GiB.
@@ -42,8 +48,6 @@ const (
 	maxRecording = 8 << 30
 	// maxChunk bounds what a recorder sends at once.
 	maxChunk = 256 << 20
-
-	sessionCookie = "inkret_session"
 )
 
 // NewHandler gives the handler of the service.
@@ -57,7 +61,15 @@ func NewHandler(s *service.Service, o Options) (http.Handler, error) {
 	}
 	h := &handlers{service: s, options: o}
 	e := echo.NewWithConfig(echo.Config{HTTPErrorHandler: h.fail, Logger: o.Log})
-	e.Use(h.observe, secure)
+	e.IPExtractor = echo.ExtractIPDirect()
+	if len(o.Proxies) > 0 {
+		trust := []echo.TrustOption{echo.TrustLoopback(false), echo.TrustLinkLocal(false), echo.TrustPrivateNet(false)}
+		for i := range o.Proxies {
+			trust = append(trust, echo.TrustIPRange(&o.Proxies[i]))
+		}
+		e.IPExtractor = echo.ExtractIPFromXFFHeader(trust...)
+	}
+	e.Use(h.observe, h.safe, h.originate)
 	perOperation := map[string][]echo.MiddlewareFunc{}
 	for i := range operations {
 		op := &operations[i]
@@ -110,14 +122,17 @@ func (h *handlers) observe(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
-// secure sets the headers that hold for every answer.
-func secure(next echo.HandlerFunc) echo.HandlerFunc {
+// safe sets the headers that hold for every answer.
+func (h *handlers) safe(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		header := c.Response().Header()
 		header.Set("X-Content-Type-Options", "nosniff")
 		header.Set("Referrer-Policy", "no-referrer")
 		header.Set("Cross-Origin-Opener-Policy", "same-origin")
 		header.Set("Content-Security-Policy", "default-src 'none'; frame-ancestors 'none'")
+		if h.options.Secure { // RFC 6797
+			header.Set("Strict-Transport-Security", "max-age=31536000")
+		}
 		if strings.HasPrefix(c.Request().URL.Path, "/api/") {
 			header.Set("Cache-Control", "no-store")
 		}
@@ -189,6 +204,10 @@ func (h *handlers) fail(c *echo.Context, err error) {
 	if p.Status == http.StatusUnauthorized {
 		c.Response().Header().Set("WWW-Authenticate", `Bearer realm="inkret"`)
 	}
+	if known != nil && known.Wait > 0 {
+		c.Response().Header().Set("Retry-After", strconv.Itoa(int(known.Wait/time.Second)+1))
+	}
+	h.service.NoteRefusal(context.WithoutCancel(c.Request().Context()), callerOf(c.Request().Context()), c.Request().Method+" "+c.Path(), err)
 	c.Response().Header().Set("Content-Type", "application/problem+json")
 	if err := c.JSON(p.Status, p); err != nil {
 		h.options.Log.Debug("an answer was not sent", "error", err.Error())

@@ -47,7 +47,7 @@ func newSite(t *testing.T) *site {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, out.tokens[role], err = s.NewToken(t.Context(), p, service.Key{Name: "test"}, 0); err != nil {
+		if _, out.tokens[role], err = s.NewToken(t.Context(), service.Caller{}, p, service.Key{Name: "test"}, 0); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -104,7 +104,7 @@ func TestEveryOperationHoldsItsRole(t *testing.T) {
 	if len(operations) < 20 {
 		t.Fatalf("only %d operations are described", len(operations))
 	}
-	open := map[string]bool{"getHealth": true, "signIn": true, "setUp": true, "createToken": true, "getWays": true, "beginOpenID": true, "finishOpenID": true}
+	open := map[string]bool{"getHealth": true, "signIn": true, "setUp": true, "readLink": true, "createToken": true, "getWays": true, "beginOpenID": true, "finishOpenID": true}
 	for _, op := range operations {
 		method := strings.ToUpper(op.Method)
 		if (op.Role == "none") != open[op.ID] {

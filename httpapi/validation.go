@@ -35,6 +35,9 @@ func validated(op *api.Operation) echo.MiddlewareFunc {
 				return refused("", "the query of the address cannot be read: a percent sign is followed by two hexadecimal digits, and pairs are separated by &")
 			}
 			for name, values := range query {
+				if op.Any && !op.HasQuery(name) {
+					continue
+				}
 				if !op.HasQuery(name) {
 					return unknownParameter(op, name)
 				}

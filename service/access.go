@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
-	"crypto/subtle"
 	"encoding/base64"
 	"encoding/hex"
 	"errors"
@@ -14,8 +13,6 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/crypto/argon2"
-
 	"inkret/store"
 )
 
@@ -23,50 +20,13 @@ const (
 	sessionLife     = 7 * 24 * time.Hour
 	setupLife       = 3 * 24 * time.Hour
 	defaultTokenAge = 90 * 24 * time.Hour
-	shortestWord    = 12 // characters of a password; NIST SP 800-63B asks for 8 at least
-	longestWord     = 1024
 	touchEvery      = time.Minute // how exact last_used is
+	// sessionIdle ends a session that nobody uses (OWASP ASVS 5.0, 7.3.1).
+	sessionIdle = 12 * time.Hour
+	// freshSession is how long ago somebody without a password may have signed in to change
+	// what guards their account.
+	freshSession = 10 * time.Minute
 )
-
-// argon2id with the parameters of RFC 9106 section 4, second choice, at a third
-// of its memory: sign-ins of a team must not exhaust a small machine.
-const (
-	argonTime    = 3
-	argonMemory  = 19 * 1024
-	argonThreads = 1
-	argonKey     = 32
-	argonSalt    = 16
-)
-
-func hashPassword(password string) string {
-	salt := make([]byte, argonSalt)
-	rand.Read(salt)
-	key := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, argonKey)
-	b64 := base64.RawStdEncoding
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads, b64.EncodeToString(salt), b64.EncodeToString(key))
-}
-
-func checkPassword(hash, password string) bool {
-	parts := strings.Split(hash, "$")
-	var version, memory, passes uint32
-	var threads uint8
-	if len(parts) != 6 || parts[1] != "argon2id" {
-		return false
-	}
-	if _, err := fmt.Sscanf(parts[2]+" "+parts[3], "v=%d m=%d,t=%d,p=%d", &version, &memory, &passes, &threads); err != nil || version != argon2.Version {
-		return false
-	}
-	salt, err1 := base64.RawStdEncoding.DecodeString(parts[4])
-	want, err2 := base64.RawStdEncoding.DecodeString(parts[5])
-	if err1 != nil || err2 != nil || len(want) == 0 {
-		return false
-	}
-	return subtle.ConstantTimeCompare(want, argon2.IDKey([]byte(password), salt, passes, memory, threads, uint32(len(want)))) == 1
-}
-
-// nobody's password is compared against when an address is unknown, so that the
-// time to answer does not tell which addresses are known.
-var nobody = hashPassword("no password of anybody")
 
 // newSecret makes a secret of 256 bits for a session, token or code.
 func newSecret() string {
@@ -89,47 +49,110 @@ func (s *Service) SetupCode(ctx context.Context) (string, error) {
 		return "", err
 	}
 	code := newSecret()
-	return code, s.store.AddSetupCode(ctx, hashSecret(code), 0, s.now().Add(setupLife))
+	return code, s.store.AddSetupCode(ctx, hashSecret(code), 0, s.now().Add(setupLife), s.byItself("make set-up link", "the first person", ""))
 }
 
-// SetUp uses a one-time code to set a person's name and password, and signs in.
-func (s *Service) SetUp(ctx context.Context, code, email, name, password string) (Caller, string, error) {
-	if strings.TrimSpace(name) == "" {
-		return Caller{}, "", problem(Invalid, "", "a name is needed")
+// SettingUp is what somebody says who uses a one-time code.
+type SettingUp struct {
+	Code                  string
+	Email, Name, Password string
+	Factor                string // the code of the second factor, of who has one
+	EndTokens             bool   // the person's tokens end, too
+}
+
+// LinkOf tells whom a one-time code is for: whether it is a reset of the password, whether a second
+// factor is asked for, and how many tokens would go on.
+type LinkOf struct {
+	Email  string
+	Reset  bool
+	Factor bool
+	Tokens int
+}
+
+// Link tells what a one-time code is for.
+func (s *Service) Link(ctx context.Context, code string) (LinkOf, error) {
+	p, err := s.linkHolder(ctx, code)
+	if err != nil {
+		return LinkOf{}, err
 	}
-	if err := fitPassword(password); err != nil {
+	tokens, err := s.store.Keys(ctx, p.ID, "token", s.now())
+	return LinkOf{Email: p.Email, Reset: p.Here(), Factor: p.FactorOn, Tokens: len(tokens)}, err
+}
+
+// linkHolder tells whose a one-time code is, before anything costly is done for whoever sends it.
+func (s *Service) linkHolder(ctx context.Context, code string) (store.Person, error) {
+	try := s.tried(ctx, "")
+	if wait := s.tries.wait(try, s.now()); wait > 0 {
+		return store.Person{}, slowed(wait)
+	}
+	p, err := s.store.SetupCode(ctx, hashSecret(code), s.now())
+	if errors.Is(err, store.ErrNotFound) {
+		s.tries.wrong(try, s.now())
+		return p, problem(Unauthenticated, "ask for a new link; restarting the service prints one while nobody is set up", "this link was used already or has ended")
+	}
+	return p, err
+}
+
+// SetUp uses a one-time code to set a person's name and password, and signs in. A second factor stays, and its
+// code is asked for.
+func (s *Service) SetUp(ctx context.Context, u SettingUp) (Caller, string, error) {
+	holder, err := s.linkHolder(ctx, u.Code)
+	if err != nil {
 		return Caller{}, "", err
 	}
-	p := store.Person{Name: strings.TrimSpace(name), Email: strings.TrimSpace(email), Role: Administrator}
-	if p.Email != "" {
+	p := store.Person{Name: strings.TrimSpace(u.Name), Email: strings.TrimSpace(u.Email), Role: Administrator}
+	switch {
+	case p.Name == "":
+		return Caller{}, "", problem(Invalid, "", "a name is needed")
+	case holder.ID == 0 && p.Email == "":
+		return Caller{}, "", problem(Invalid, "", "the first person needs an e-mail address to sign in with")
+	case p.Email != "":
 		if err := fitEmail(p.Email); err != nil {
 			return Caller{}, "", err
 		}
 	}
-	people, err := s.store.People(ctx)
-	if err != nil {
+	if err := fitPassword(u.Password, p.Name, p.Email, holder.Email); err != nil {
 		return Caller{}, "", err
 	}
-	if len(people) == 0 && p.Email == "" {
-		return Caller{}, "", problem(Invalid, "", "the first person needs an e-mail address to sign in with")
+	if holder.FactorOn {
+		try := s.tried(ctx, holder.Email)
+		if wait := s.tries.wait(try, s.now()); wait > 0 {
+			return Caller{}, "", slowed(wait)
+		}
+		if err := s.checkFactor(ctx, holder, u.Factor); err != nil {
+			return Caller{}, "", err
+		}
 	}
-	p.Password = hashPassword(password)
-	p, err = s.store.UseSetupCode(ctx, hashSecret(code), p, s.now())
+	if p.Password, err = s.hasher.hash(ctx, u.Password); err != nil {
+		return Caller{}, "", err
+	}
+	did, detail := "use set-up link", ""
+	if holder.Here() {
+		did, detail = "use reset link", "all sessions ended; tokens stay"
+		if u.EndTokens {
+			detail = "all sessions and tokens ended"
+		}
+	}
+	p, err = s.store.UseSetupCode(ctx, hashSecret(u.Code), p, u.EndTokens, s.now(), func(p store.Person) store.TrailEntry {
+		return s.did(Caller{Person: p}, did, p.Email, strings.TrimSpace(detail+from(ctx)))
+	})
 	if errors.Is(err, store.ErrNotFound) {
 		return Caller{}, "", problem(Unauthenticated, "ask for a new link; restarting the service prints one while nobody is set up", "this link was used already or has ended")
 	}
 	if err != nil {
 		return Caller{}, "", err
 	}
+	s.revoked()
 	s.log.Info("set up", "person", p.ID)
 	return s.newSession(ctx, p)
 }
 
-func fitPassword(password string) error {
-	if n := len([]rune(password)); n < shortestWord || len(password) > longestWord {
-		return problem(Invalid, "", "the password has %d characters; %d at least are needed", n, shortestWord)
+// from says in words where a request comes from.
+func from(ctx context.Context) string {
+	if a := originOf(ctx).Address; a != "" {
+		return " from " + a
 	}
-	return nil
+	return ""
 }
 
 func fitEmail(email string) error {
@@ -150,20 +173,14 @@ func (s *Service) Invite(ctx context.Context, who Caller, email, role string) (s
 	if _, err := s.store.PersonByEmail(ctx, email); err == nil {
 		return store.Person{}, "", problem(Conflict, "", "somebody with this e-mail address is invited already")
 	}
-	p, err := s.store.AddPerson(ctx, store.Person{Email: email, Role: role}, s.now())
-	if err != nil {
-		return p, "", err
-	}
 	code := newSecret()
-	if err := s.store.AddSetupCode(ctx, hashSecret(code), p.ID, s.now().Add(setupLife)); err != nil {
-		return p, "", err
-	}
-	return p, code, s.store.AddTrail(ctx, s.did(who, "invite", p.Email, "role "+role))
+	p, err := s.store.Invite(ctx, store.Person{Email: email, Role: role}, hashSecret(code), s.now(), s.now().Add(setupLife), s.did(who, "invite", email, "role "+role))
+	return p, code, err
 }
 
 // AddPerson adds a person with a password, for the demo and for tests.
 func (s *Service) AddPerson(ctx context.Context, name, email, role, password string) (store.Person, error) {
-	return s.store.AddPerson(ctx, store.Person{Name: name, Email: email, Role: role, Password: hashPassword(password)}, s.now())
+	return s.store.AddPerson(ctx, store.Person{Name: name, Email: email, Role: role, Password: hashPassword(password)}, s.now()) // no stranger comes here
 }
 
 // People lists everybody.
@@ -179,37 +196,57 @@ func (s *Service) SignIn(ctx context.Context, email, password, code string) (Cal
 	return s.newSession(ctx, p)
 }
 
+// check holds a password against an account. One that is wrong is on the trail and in the log, by account
+// and origin; an address that nobody has is not written down: people mistake the fields.
 func (s *Service) check(ctx context.Context, email, password string) (store.Person, error) {
-	if wait := s.guesses.wait(email, s.now()); wait > 0 {
-		return store.Person{}, problem(Slowed, "", "too many wrong tries: the next one in %s", wait.Round(time.Second))
+	try := s.tried(ctx, email)
+	if wait := s.tries.wait(try, s.now()); wait > 0 {
+		return store.Person{}, slowed(wait)
 	}
 	p, err := s.store.PersonByEmail(ctx, strings.TrimSpace(email))
-	hash := p.Password
+	hash, account := p.Password, p.Email
 	if errors.Is(err, store.ErrNotFound) || hash == "" {
-		hash = nobody
+		hash = nobody()
 	} else if err != nil {
 		return p, err
 	}
-	if len(password) > longestWord || !checkPassword(hash, password) || hash == nobody || !p.Active {
-		s.guesses.wrong(email, s.now())
-		s.log.Info("sign-in refused")
+	ok, err := len(password) <= longestWord, error(nil)
+	if ok {
+		ok, err = s.hasher.check(ctx, hash, password)
+	}
+	if err != nil {
+		return p, err
+	}
+	if !ok || p.Password == "" || !p.Active {
+		s.tries.wrong(try, s.now())
+		if account == "" {
+			account = "an unknown account"
+		}
+		s.log.Warn("sign-in refused", "account", account, "from", originOf(ctx).Address)
+		entry := s.byItself("sign-in refused", account, strings.TrimSpace(from(ctx)))
+		entry.Author = "a stranger"
+		if err := s.store.AddTrail(ctx, entry); err != nil {
+			return p, err
+		}
 		return p, problem(Unauthenticated, "", "e-mail address or password is wrong")
 	}
 	return p, nil
 }
 
 func (s *Service) newSession(ctx context.Context, p store.Person) (Caller, string, error) {
-	return s.newKey(ctx, p, store.Key{Kind: "session", Scope: ScopeEverything}, sessionLife)
+	return s.newKey(ctx, p, store.Key{Kind: "session", Scope: ScopeEverything}, sessionLife, func(c Caller) store.TrailEntry {
+		return s.did(c, "sign in", c.Email, strings.TrimSpace(from(ctx)))
+	})
 }
 
-func (s *Service) newKey(ctx context.Context, p store.Person, k store.Key, life time.Duration) (Caller, string, error) {
+func (s *Service) newKey(ctx context.Context, p store.Person, k store.Key, life time.Duration, entry func(Caller) store.TrailEntry) (Caller, string, error) {
 	secret := newSecret()
 	if k.Kind == "token" {
 		secret = tokenPrefix + secret
 	}
 	k.PersonID, k.Created = p.ID, s.now()
 	k.Expires = k.Created.Add(life)
-	k, err := s.store.AddKey(ctx, hashSecret(secret), k)
+	k, err := s.store.AddKey(ctx, hashSecret(secret), k, func(k store.Key) store.TrailEntry { return entry(Caller{p, k}) })
 	return Caller{p, k}, secret, err
 }
 
@@ -218,7 +255,8 @@ const tokenPrefix = "inkret_"
 
 // NewToken makes a token for a program of a person who is signed in, or who gives
 // e-mail and password. Its scope is everything, and its life [defaultTokenAge], where none is said.
-func (s *Service) NewToken(ctx context.Context, p store.Person, k store.Key, life time.Duration) (Caller, string, error) {
+// by is who makes it; the zero Caller where e-mail and password were given.
+func (s *Service) NewToken(ctx context.Context, by Caller, p store.Person, k store.Key, life time.Duration) (Caller, string, error) {
 	if life == 0 {
 		life = defaultTokenAge
 	}
@@ -234,11 +272,14 @@ func (s *Service) NewToken(ctx context.Context, p store.Person, k store.Key, lif
 		}
 	}
 	k.Kind = "token"
-	c, secret, err := s.newKey(ctx, p, k, life)
-	if err != nil {
-		return c, "", err
-	}
-	return c, secret, s.store.AddTrail(ctx, s.did(c, "make token", p.Email, strings.TrimSpace(k.Scope+" "+k.Service)+" until "+c.Key.Expires.UTC().Format(time.DateOnly)))
+	return s.newKey(ctx, p, k, life, func(c Caller) store.TrailEntry {
+		who := by
+		if by.ID == 0 {
+			who = Caller{Person: p}
+		}
+		words := strings.TrimSpace(k.Scope + " " + k.Service)
+		return s.did(who, "make token", p.Email, fmt.Sprintf("token %d: %s until %s", c.Key.ID, words, c.Key.Expires.UTC().Format(time.DateOnly)))
+	})
 }
 
 // CheckPassword gives the person of an e-mail address and password; who has a second factor
@@ -251,8 +292,21 @@ func (s *Service) CheckPassword(ctx context.Context, email, password, code strin
 	if err != nil {
 		return store.Person{}, err
 	}
-	s.guesses.right(email)
+	s.tries.right(s.tried(ctx, email), email, originOf(ctx).Address, s.now())
 	return p, nil
+}
+
+// confirm makes sure that it is the person who asks, and not somebody at a browser that was left open: by
+// their password, or, where they have none, by a sign-in of just now.
+func (s *Service) confirm(ctx context.Context, c Caller, password string) error {
+	if c.Password != "" {
+		_, err := s.check(ctx, c.Email, password)
+		return err
+	}
+	if c.Key.Kind != "session" || s.now().Sub(c.Key.Created) > freshSession {
+		return signedOut("this needs a sign-in of the last %d minutes", int(freshSession.Minutes()))
+	}
+	return nil
 }
 
 // SignedOut is the type of the problem of who has no session or token that counts.
@@ -277,6 +331,8 @@ func (s *Service) Authenticate(ctx context.Context, secret string) (Caller, erro
 		return Caller{}, problem(Unauthenticated, "ask an administrator", "you may not come in any more")
 	case !now.Before(k.Expires):
 		return Caller{}, signedOut("the %s ended on %s", k.Kind, k.Expires.Format(time.DateOnly))
+	case k.Kind == "session" && now.Sub(later(k.Created, k.LastUsed)) > sessionIdle:
+		return Caller{}, signedOut("the session ended because nobody used it for %d hours", int(sessionIdle.Hours()))
 	}
 	if now.Sub(k.LastUsed) > touchEvery {
 		if err := s.store.TouchKey(ctx, k.ID, now); err != nil {
@@ -293,8 +349,59 @@ func (s *Service) Tokens(ctx context.Context, c Caller) ([]store.Key, error) {
 
 // EndToken ends one of a person's own sessions or tokens.
 func (s *Service) EndToken(ctx context.Context, c Caller, id int64) error {
-	if err := s.store.EndKey(ctx, id, c.ID); err != nil {
-		return found(err, "token %d of yours", id)
+	return s.endKey(ctx, c, id, "token")
+}
+
+func (s *Service) endKey(ctx context.Context, c Caller, id int64, what string) error {
+	err := s.store.EndKey(ctx, id, c.ID, func(k store.Key) store.TrailEntry {
+		action := "end " + k.Kind
+		if k.ID == c.Key.ID && k.Kind == "session" {
+			action = "sign out"
+		}
+		return s.did(c, action, c.Email, fmt.Sprintf("%s %d", k.Kind, k.ID))
+	})
+	if err == nil {
+		s.revoked()
 	}
-	return s.store.AddTrail(ctx, s.did(c, "end token", c.Email, fmt.Sprintf("token %d", id)))
+	return found(err, "%s %d of yours", what, id)
+}
+
+// later gives the later of two times.
+func later(a, b time.Time) time.Time {
+	if b.After(a) {
+		return b
+	}
+	return a
+}
+
+// revoked wakes everybody who holds something open for a session, token or role: it may be there no longer.
+func (s *Service) revoked() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	close(s.revocation)
+	s.revocation = make(chan struct{})
+}
+
+// Revocation is closed at the next change of somebody's sessions, tokens or roles.
+func (s *Service) Revocation() <-chan struct{} {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.revocation
+}
+
+// StillThere reports whether a caller is still signed in and may still do what needs a role and a
+// scope; nil, or the problem.
+func (s *Service) StillThere(ctx context.Context, c Caller, role, scope string) error {
+	k, p, err := s.store.KeyByID(ctx, c.Key.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		return signedOut("the %s was ended", c.Key.Kind)
+	}
+	if err != nil {
+		return err
+	}
+	if !p.Active || !s.now().Before(k.Expires) {
+		return signedOut("the %s ended", k.Kind)
+	}
+	now := Caller{p, k}
+	return now.MayEver(role, scope)
 }

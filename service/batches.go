@@ -31,8 +31,7 @@ func (s *Service) Withdraw(ctx context.Context, who Caller, batch int64, reason 
 		return problem(Invalid, "", "say why the batch is withdrawn")
 	}
 	s.forget(batch)
-	err = s.store.Withdraw(ctx, batch, who.Name, s.now(), store.TrailEntry{At: s.now(), Author: who.Name, Action: "withdraw batch", Subject: fmt.Sprintf("batch %d", batch),
-		Detail: fmt.Sprintf("%q of %s with %d captures: %s", b.Name, b.Service, b.Captures, reason)})
+	err = s.store.Withdraw(ctx, batch, who.Name, s.now(), s.did(who, "withdraw batch", fmt.Sprintf("batch %d", batch), fmt.Sprintf("%q of %s with %d captures: %s", b.Name, b.Service, b.Captures, reason)))
 	if err != nil {
 		return found(err, "batch %d", batch)
 	}
@@ -85,8 +84,7 @@ func (s *Service) Correct(ctx context.Context, who Caller, batch int64, say Said
 	case say.Mapping != "":
 		how = "by a mapping"
 	}
-	b, err = s.store.Rejudge(ctx, b, captures, e, who.Name, s.now(), store.TrailEntry{At: s.now(), Author: who.Name, Action: "correct audience",
-		Subject: fmt.Sprintf("batch %d", batch), Detail: "judged anew " + how})
+	b, err = s.store.Rejudge(ctx, b, captures, e, who.Name, s.now(), s.did(who, "correct audience", fmt.Sprintf("batch %d", batch), "judged anew "+how))
 	if err != nil {
 		return b, s.plain(err)
 	}

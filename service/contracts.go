@@ -124,7 +124,9 @@ func (s *Service) Apply(ctx context.Context, who Caller, service string, p Propo
 	} else if effect, err = s.effectOf(ctx, service, w); err != nil {
 		return r, false, err
 	}
-	if r, err = s.store.AddRevision(ctx, r, effect); err != nil {
+	if r, err = s.store.AddRevision(ctx, r, effect, func(r store.Revision) store.TrailEntry {
+		return s.did(who, "apply contracts", service, strings.TrimSpace(fmt.Sprintf("revision %d, %s: %s", r.Number, r.State, r.Reason)))
+	}); err != nil {
 		if errors.Is(err, store.ErrOutdated) {
 			now, err := s.Export(ctx, service)
 			if err != nil {
@@ -135,9 +137,6 @@ func (s *Service) Apply(ctx context.Context, who Caller, service string, p Propo
 		return r, false, err
 	}
 	s.log.Info("contracts applied", "service", service, "revision", r.Number, "state", r.State, "direction", r.Direction, "endpoints", r.Endpoints, "person", who.ID)
-	if err := s.note(ctx, who, "apply contracts", service, strings.TrimSpace(fmt.Sprintf("revision %d, %s: %s", r.Number, r.State, r.Reason))); err != nil {
-		return r, true, err
-	}
 	return r, true, s.noteCoverage(ctx, service)
 }
 
@@ -167,20 +166,18 @@ func (s *Service) Decide(ctx context.Context, who Caller, service string, number
 			return r, err
 		}
 	}
-	if err := s.store.Decide(ctx, r, approve, effect); err != nil {
+	action := "decline revision"
+	if approve {
+		action = "approve revision"
+	}
+	entry := s.did(who, action, service, strings.TrimSpace(fmt.Sprintf("revision %d: %s", number, comment)))
+	if err := s.store.Decide(ctx, r, approve, effect, entry); err != nil {
 		if errors.Is(err, store.ErrOutdated) {
 			return r, problem(Conflict, "merge it with what is in force, and apply it again", "another revision came into force meanwhile")
 		}
 		return r, err
 	}
 	s.log.Info("revision decided", "service", service, "revision", number, "approved", approve, "person", who.ID)
-	action := "decline revision"
-	if approve {
-		action = "approve revision"
-	}
-	if err := s.note(ctx, who, action, service, strings.TrimSpace(fmt.Sprintf("revision %d: %s", number, comment))); err != nil {
-		return r, err
-	}
 	if r, err = s.RevisionOf(ctx, service, number); err != nil {
 		return r, err
 	}

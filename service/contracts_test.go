@@ -387,11 +387,11 @@ func TestWhereAFieldGoesAndWhatIsCovered(t *testing.T) {
 		t.Errorf("entities are %+v, %v", entities, err)
 	}
 	for form, begins := range map[string]string{"openapi": "{", "typescript": "// ", "json-schema": "{"} {
-		if x, err := w.ExportAs(t.Context(), "quay", form); err != nil || len(x.Files) == 0 || !strings.HasPrefix(x.Files[0].Text, begins) {
+		if x, err := w.ExportAs(t.Context(), w.who, "quay", form); err != nil || len(x.Files) == 0 || !strings.HasPrefix(x.Files[0].Text, begins) {
 			t.Errorf("%s: %+v, %v", form, x, err)
 		}
 	}
-	if _, err := w.ExportAs(t.Context(), "quay", "stone"); err == nil {
+	if _, err := w.ExportAs(t.Context(), w.who, "quay", "stone"); err == nil {
 		t.Error("written in a form that is none")
 	}
 }

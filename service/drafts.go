@@ -141,7 +141,8 @@ type Exported struct {
 }
 
 // ExportAs writes the contracts in force in an open form.
-func (s *Service) ExportAs(ctx context.Context, service, form string) (*Exported, error) {
+func (s *Service) ExportAs(ctx context.Context, who Caller, service, form string) (*Exported, error) {
+	s.noteRead(ctx, who, "export contracts", service, form)
 	f, err := s.contracts(ctx, service)
 	if err != nil {
 		return nil, err

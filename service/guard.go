@@ -38,7 +38,7 @@ func (s *Service) SetKeeping(ctx context.Context, who Caller, service string, k 
 	case k.Days > 0:
 		detail = fmt.Sprintf("bodies are kept for %d days", k.Days)
 	}
-	err := s.store.SetKeeping(ctx, service, k, store.TrailEntry{At: s.now(), Author: who.Name, Action: "set keeping time", Subject: service, Detail: detail})
+	err := s.store.SetKeeping(ctx, service, k, s.did(who, "set keeping time", service, detail))
 	if err != nil {
 		return err
 	}
@@ -81,13 +81,13 @@ func (s *Service) Purge(ctx context.Context) (int, error) {
 	if purged == 0 {
 		return 0, nil
 	}
-	samples, err := s.store.PurgeSamples(ctx)
-	if err != nil {
-		return purged, err
+	samples, err := s.store.PurgeSamples(ctx, func(samples int) store.TrailEntry {
+		return s.byItself("purge bodies", "captures", fmt.Sprintf("%d captures, %d samples of findings", purged, samples))
+	})
+	if err == nil {
+		s.log.Info("bodies purged", "captures", purged, "samples", samples)
 	}
-	s.log.Info("bodies purged", "captures", purged, "samples", samples)
-	return purged, s.store.AddTrail(ctx, store.TrailEntry{At: s.now(), Author: "keeping time", Action: "purge bodies", Subject: "captures",
-		Detail: fmt.Sprintf("%d captures, %d samples of findings", purged, samples)})
+	return purged, err
 }
 
 const (
@@ -155,8 +155,7 @@ func (s *Service) Reveal(ctx context.Context, who Caller, capture int64, pointer
 	if !ok {
 		return "", problem(NotFound, "take the place from the wire view", "capture %d has no value there", capture)
 	}
-	return value, s.store.AddTrail(ctx, store.TrailEntry{At: s.now(), Author: who.Name, Action: "reveal", Subject: fmt.Sprintf("capture %d", capture),
-		Detail: pointer + ": " + reason})
+	return value, s.store.AddTrail(ctx, s.did(who, "reveal", fmt.Sprintf("capture %d", capture), pointer+": "+reason))
 }
 
 // Trail lists a page of the trail.

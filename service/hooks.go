@@ -109,8 +109,8 @@ func (s *Service) Deliveries(ctx context.Context, hook int64, page store.Page) (
 }
 
 // TryAgain sends a delivery once more.
-func (s *Service) TryAgain(ctx context.Context, delivery int64) error {
-	return found(s.store.TryAgain(ctx, delivery, s.now()), "delivery %d", delivery)
+func (s *Service) TryAgain(ctx context.Context, who Caller, delivery int64) error {
+	return found(s.store.TryAgain(ctx, delivery, s.now(), s.did(who, "deliver again", fmt.Sprintf("delivery %d", delivery), "")), "delivery %d", delivery)
 }
 
 // TestHook sends an event that says that it is a test.
@@ -124,7 +124,7 @@ func (s *Service) TestHook(ctx context.Context, who Caller, id int64) error {
 	if err != nil {
 		return err
 	}
-	return s.store.AddDeliveries(ctx, h.ID, h.LastEvent, []store.Delivery{{Event: string(event), Kind: "test", Made: s.now(), Next: s.now()}})
+	return s.store.AddDeliveries(ctx, h.ID, h.LastEvent, []store.Delivery{{Event: string(event), Kind: "test", Made: s.now(), Next: s.now()}}, s.did(who, "test hook", h.Name, ""))
 }
 
 // cloudEvent is an event in the JSON format of CloudEvents 1.0.
@@ -234,7 +234,7 @@ func (s *Service) queue(ctx context.Context, h *store.Hook) error {
 			out = append(out, store.Delivery{Event: string(event), Kind: kindOfEvent(&some[i].Event), Made: s.now(), Next: s.now()})
 		}
 		h.LastEvent = some[len(some)-1].ID
-		if err := s.store.AddDeliveries(ctx, h.ID, h.LastEvent, out); err != nil {
+		if err := s.store.AddDeliveries(ctx, h.ID, h.LastEvent, out, store.TrailEntry{}); err != nil {
 			return err
 		}
 	}

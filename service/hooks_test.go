@@ -196,7 +196,7 @@ func TestWhatIsNotTakenIsTriedAgain(t *testing.T) {
 	if ds, _, _ := w.Deliveries(t.Context(), h.ID, Page{Number: 1, Size: 9}); ds[0].Said != "taken" || ds[0].Done.IsZero() || !ds[0].Next.IsZero() {
 		t.Errorf("%+v", ds)
 	}
-	if err := w.TryAgain(t.Context(), ds[0].ID); err != nil {
+	if err := w.TryAgain(t.Context(), w.who, ds[0].ID); err != nil {
 		t.Fatal(err)
 	}
 	w.deliver()
@@ -270,7 +270,7 @@ func TestHooksThatCannotBe(t *testing.T) {
 	if err := w.DropHook(t.Context(), w.who, inside.ID); err != nil {
 		t.Fatal(err)
 	}
-	for _, err := range []error{w.DropHook(t.Context(), w.who, inside.ID), w.TestHook(t.Context(), w.who, inside.ID), w.TryAgain(t.Context(), 99)} {
+	for _, err := range []error{w.DropHook(t.Context(), w.who, inside.ID), w.TestHook(t.Context(), w.who, inside.ID), w.TryAgain(t.Context(), w.who, 99)} {
 		if code(err) != NotFound {
 			t.Errorf("what is not there: %v", err)
 		}

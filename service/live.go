@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"strings"
 	"sync"
@@ -49,7 +50,9 @@ func (s *Service) OpenLive(ctx context.Context, who Caller, service, name, audie
 	if name = strings.TrimSpace(name); name == "" || len(name) > longestName {
 		return store.Batch{}, problem(Invalid, "", "a recording needs a name of at most %d bytes", longestName)
 	}
-	b, err := s.store.OpenBatch(ctx, store.Batch{Service: service, Name: name, Audience: audience, Author: who.Name, Started: s.now(), Origin: store.FromRecorder, BySeverity: map[string]int{}})
+	b, err := s.store.OpenBatch(ctx, store.Batch{Service: service, Name: name, Audience: audience, Author: who.Name, Started: s.now(), Origin: store.FromRecorder, BySeverity: map[string]int{}}, func(b store.Batch) store.TrailEntry {
+		return s.did(who, "begin recording", fmt.Sprintf("batch %d", b.ID), service+": "+name)
+	})
 	if err != nil {
 		return b, s.plain(err)
 	}
@@ -191,7 +194,9 @@ func addReasons(a, b []store.SkipReason) []store.SkipReason {
 
 // CloseLive ends a batch that a recorder added to.
 func (s *Service) CloseLive(ctx context.Context, who Caller, batch int64, dropped int) (store.Batch, error) {
-	closed, err := s.store.CloseBatch(ctx, batch, dropped)
+	closed, err := s.store.CloseBatch(ctx, batch, dropped, func(captures int) store.TrailEntry {
+		return s.did(who, "end recording", fmt.Sprintf("batch %d", batch), fmt.Sprintf("%d captures", captures))
+	})
 	if err != nil {
 		return store.Batch{}, err
 	}

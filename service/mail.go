@@ -60,8 +60,8 @@ func (s *Service) Mails(ctx context.Context, page store.Page) ([]store.Mail, int
 }
 
 // MailAgain sends a mail once more.
-func (s *Service) MailAgain(ctx context.Context, id int64) error {
-	return found(s.store.MailAgain(ctx, id, s.now()), "mail %d", id)
+func (s *Service) MailAgain(ctx context.Context, who Caller, id int64) error {
+	return found(s.store.MailAgain(ctx, id, s.now(), s.did(who, "mail again", fmt.Sprintf("mail %d", id), "")), "mail %d", id)
 }
 
 // TestMail sends who asks a mail that says that it is a test.

@@ -218,14 +218,14 @@ func TestMailThatIsNotTakenIsTriedAgain(t *testing.T) {
 	if got, want := state(), "2 tries, next false, taken true; 2 tries, next false, taken true; 3 tries, next false, taken true; "; got != want || len(p.all) != 3 {
 		t.Errorf("taken: %s", got)
 	}
-	if err := w.MailAgain(t.Context(), 1); err != nil {
+	if err := w.MailAgain(t.Context(), w.who, 1); err != nil {
 		t.Fatal(err)
 	}
 	w.mailNowAndThen()
 	if len(p.all) != 4 || p.all[3].ID != p.all[2].ID && p.all[3].ID != p.all[0].ID {
 		t.Errorf("once more: %+v", p.all)
 	}
-	if err := w.MailAgain(t.Context(), 99); code(err) != NotFound {
+	if err := w.MailAgain(t.Context(), w.who, 99); code(err) != NotFound {
 		t.Errorf("no such mail: %v", err)
 	}
 	p.fail = errors.New("no")

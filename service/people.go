@@ -27,7 +27,7 @@ func (s *Service) Sessions(ctx context.Context, c Caller) ([]store.Key, error) {
 
 // EndSession ends a session of who asks.
 func (s *Service) EndSession(ctx context.Context, c Caller, id int64) error {
-	return found(s.store.EndKey(ctx, id, c.ID), "session %d of yours", id)
+	return s.endKey(ctx, c, id, "session")
 }
 
 // ChangePassword gives who asks another password. All other sessions of theirs end; tokens
@@ -37,15 +37,29 @@ func (s *Service) ChangePassword(ctx context.Context, c Caller, old, fresh strin
 	if err != nil {
 		return err
 	}
-	if err := fitPassword(fresh); err != nil {
+	if err := fitPassword(fresh, p.Name, p.Email); err != nil {
 		return err
 	}
-	return s.store.SetPassword(ctx, p.ID, hashPassword(fresh), c.Key.ID, s.did(c, "change password", c.Email, ""))
+	hash, err := s.hasher.hash(ctx, fresh)
+	if err != nil {
+		return err
+	}
+	defer s.revoked()
+	return s.store.SetPassword(ctx, p.ID, hash, c.Key.ID, s.did(c, "change password", c.Email, "all other sessions ended"))
 }
 
 // did is an entry of the trail about something that somebody did now.
 func (s *Service) did(c Caller, action, subject, detail string) store.TrailEntry {
-	return store.TrailEntry{At: s.now(), Author: shownName(c.Person), Action: action, Subject: subject, Detail: detail}
+	e := store.TrailEntry{At: s.now(), Author: shownName(c.Person), Action: action, Subject: subject, Detail: detail, PersonID: c.ID, Email: c.Email}
+	if c.Key.ID != 0 {
+		e.Key = fmt.Sprintf("%s %d", c.Key.Kind, c.Key.ID)
+	}
+	return e
+}
+
+// byItself is an entry of the trail about something that no person did who is signed in.
+func (s *Service) byItself(action, subject, detail string) store.TrailEntry {
+	return store.TrailEntry{At: s.now(), Author: "the service", Action: action, Subject: subject, Detail: detail}
 }
 
 // PersonWish is what is to become of a person. Parts that are nil stay as they are.
@@ -109,6 +123,7 @@ func (s *Service) ChangePerson(ctx context.Context, c Caller, id int64, w Person
 		}
 		return problem(Conflict, "make somebody else an administrator first", "nobody would be left who administers")
 	}, s.did(c, "change person", who.Email, strings.Join(words, ", ")))
+	s.revoked()
 	return p, found(err, "person %d", id)
 }
 
@@ -120,10 +135,7 @@ func (s *Service) ResetLink(ctx context.Context, c Caller, id int64) (store.Pers
 		return p, "", found(store.ErrNotFound, "person %d", id)
 	}
 	code := newSecret()
-	if err := s.store.AddSetupCode(ctx, hashSecret(code), p.ID, s.now().Add(setupLife)); err != nil {
-		return p, "", err
-	}
-	return p, code, s.store.AddTrail(ctx, s.did(c, "make reset link", p.Email, ""))
+	return p, code, s.store.AddSetupCode(ctx, hashSecret(code), p.ID, s.now().Add(setupLife), s.did(c, "make reset link", p.Email, ""))
 }
 
 // The second factor is a time-based one-time password (RFC 6238) as the usual applications on
@@ -146,11 +158,14 @@ type NewFactor struct {
 	PNG    []byte // a picture of it for a telephone's camera
 }
 
-// BeginFactor makes a secret for the second factor of who asks. It is not asked for before it
-// was confirmed with a code.
-func (s *Service) BeginFactor(ctx context.Context, c Caller) (NewFactor, error) {
+// BeginFactor makes a secret for the second factor of who asks and gives their password. It is not asked
+// for before it was confirmed with a code.
+func (s *Service) BeginFactor(ctx context.Context, c Caller, password string) (NewFactor, error) {
 	if c.FactorOn {
 		return NewFactor{}, problem(Conflict, "end it first", "you have a second factor already")
+	}
+	if err := s.confirm(ctx, c, password); err != nil {
+		return NewFactor{}, err
 	}
 	key, err := totp.Generate(totp.GenerateOpts{Issuer: "Inkret", AccountName: c.Email, Period: factorPeriod, Rand: rand.Reader})
 	if err != nil {
@@ -195,8 +210,14 @@ func (s *Service) ConfirmFactor(ctx context.Context, c Caller, code string) ([]s
 
 // EndFactor ends the second factor of who asks, who shows once more that it is them.
 func (s *Service) EndFactor(ctx context.Context, c Caller, password, code string) error {
-	p, err := s.CheckPassword(ctx, c.Email, password, code)
+	if err := s.confirm(ctx, c, password); err != nil {
+		return err
+	}
+	p, err := s.person(ctx, c.ID)
 	if err != nil {
+		return err
+	}
+	if err := s.checkFactor(ctx, p, code); err != nil {
 		return err
 	}
 	entry := s.did(c, "end second factor", c.Email, "")
@@ -223,15 +244,21 @@ func (s *Service) checkFactor(ctx context.Context, p store.Person, code string) 
 	if len(code) > 8 {
 		err := s.store.UseRecovery(ctx, p.ID, hashSecret(code))
 		if errors.Is(err, store.ErrNotFound) {
-			return s.wrongCode(p)
+			return s.wrongCode(ctx, p)
 		}
 		return err
 	}
 	return s.factorCode(ctx, p, code)
 }
 
-func (s *Service) wrongCode(p store.Person) error {
-	s.guesses.wrong(p.Email, s.now())
+func (s *Service) wrongCode(ctx context.Context, p store.Person) error {
+	s.tries.wrong(s.tried(ctx, p.Email), s.now())
+	s.log.Warn("second factor refused", "account", p.Email, "from", originOf(ctx).Address)
+	entry := s.byItself("second factor refused", p.Email, strings.TrimSpace(from(ctx)))
+	entry.Author = "a stranger"
+	if err := s.store.AddTrail(ctx, entry); err != nil {
+		return err
+	}
 	return &Problem{Code: Unauthenticated, Type: SecondFactorNeeded, Detail: "the code is wrong, or was used already"}
 }
 
@@ -253,7 +280,7 @@ func (s *Service) factorCode(ctx context.Context, p store.Person, code string) e
 			return err
 		}
 	}
-	return s.wrongCode(p)
+	return s.wrongCode(ctx, p)
 }
 
 // resealFactors seals what older keys sealed of second factors anew.

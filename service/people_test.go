@@ -2,6 +2,8 @@ package service
 
 import (
 	"bytes"
+	"context"
+	"fmt"
 	"image/png"
 	"strings"
 	"testing"
@@ -17,7 +19,7 @@ const word = "low tide at nine"
 func TestGuessingIsSlowed(t *testing.T) {
 	w := newWorld(t)
 	for _, email := range []string{"noor@quay.example", "nobody@quay.example"} {
-		for i := range freeGuesses {
+		for i := range freeTries {
 			if _, _, err := w.SignIn(t.Context(), email, "wrong", ""); code(err) != Unauthenticated {
 				t.Fatalf("try %d of %s: %v", i, email, err)
 			}
@@ -40,12 +42,73 @@ func TestGuessingIsSlowed(t *testing.T) {
 	if _, _, err := w.SignIn(t.Context(), "noor@quay.example", "wrong", ""); code(err) != Unauthenticated {
 		t.Errorf("what came before is not forgotten: %v", err)
 	}
-	var g guesses
-	for i := range mostGuessed + 10 {
-		g.wrong(strings.Repeat("a", i%7)+string(rune(i)), w.clock.now)
+	var g tries
+	for i := range mostTried + 10 {
+		g.wrong(tried{[]string{strings.Repeat("a", i%7) + string(rune(i)), "address 192.0.2.1"}}, w.clock.now)
 	}
-	if len(g.by) > mostGuessed {
+	if len(g.by) > mostTried {
 		t.Errorf("%d addresses are remembered", len(g.by))
+	}
+}
+
+// TestStrangersKeepNobodyOut lets strangers guess at an account: its owner's browser and machine go on, and
+// who guesses at many accounts from one machine is slowed by that.
+func TestStrangersKeepNobodyOut(t *testing.T) {
+	w := newWorld(t)
+	at := func(address, browser string) context.Context {
+		return WithOrigin(t.Context(), Origin{Address: address, Browser: browser})
+	}
+	if _, _, err := w.SignIn(at("192.0.2.7", ""), "noor@quay.example", word, ""); err != nil {
+		t.Fatal(err)
+	}
+	browser, _ := w.KnownBrowser("noor@quay.example")
+	others, _ := w.KnownBrowser("iva@quay.example")
+	for range freeTries + 3 {
+		w.SignIn(at("198.51.100.1", ""), "noor@quay.example", "wrong", "")
+		w.clock.now = w.clock.now.Add(time.Millisecond)
+	}
+	for name, c := range map[string]struct {
+		address, browser string
+		want             Code
+	}{
+		"a stranger": {"198.51.100.2", "", Slowed}, "with a browser of somebody else": {"198.51.100.2", others, Slowed}, "with a browser made up": {"198.51.100.2", browser + "x", Slowed},
+		"the owner's browser": {"198.51.100.2", browser, 0}, "the owner's machine": {"192.0.2.7", "", 0},
+	} {
+		_, _, err := w.SignIn(at(c.address, c.browser), "Noor@quay.example", word, "")
+		if c.want == 0 && err != nil || c.want != 0 && code(err) != c.want {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	w.clock.now = w.clock.now.Add(time.Hour)
+	for i := range freeAddressTries {
+		if _, _, err := w.SignIn(at("198.51.100.3", ""), fmt.Sprintf("nobody%d@quay.example", i), "wrong", ""); code(err) != Unauthenticated {
+			t.Fatalf("try %d: %v", i, err)
+		}
+	}
+	if _, _, err := w.SignIn(at("198.51.100.3", ""), "another@quay.example", "wrong", ""); code(err) != Slowed {
+		t.Errorf("guessing at one account after the other: %v", err)
+	}
+	for range freeAddressTries + 1 {
+		w.Link(at("198.51.100.4", ""), "no code")
+	}
+	if _, err := w.Link(at("198.51.100.4", ""), "no code"); code(err) != Slowed {
+		t.Errorf("guessing codes of links: %v", err)
+	}
+}
+
+func TestPasswordsThatAreSoonGuessed(t *testing.T) {
+	for password, says := range map[string]string{
+		"short": "at least 12", strings.Repeat("long enough ", 100): "at most 1024", "passwordpassword": "most common", "123456789012": "most common", "PasswordPassword!": "most common",
+		"abababababab": "repeats", "qqqqqqqqqqqqqqqqq": "repeats", "xyz1xyz1xyz1xyz1": "repeats", "noor@quay.example": "your own name or address", "Noor Adeyar 1990": "your own name or address",
+		word: "", "driftwood lamp seventeen": "", "ebb and flood at noon": "",
+	} {
+		err := fitPassword(password, "Noor Adeyar", "noor@quay.example")
+		if says == "" && err != nil || says != "" && (err == nil || !strings.Contains(err.Error(), says)) {
+			t.Errorf("%q: %v, want %q", password, err, says)
+		}
+	}
+	if n := len(common()); n < 40_000 {
+		t.Errorf("only %d common passwords are known", n)
 	}
 }
 
@@ -95,7 +158,7 @@ func yes(v bool) *bool { return &v }
 func TestPeopleAreKeptOutAndGivenRoles(t *testing.T) {
 	w := newWorld(t)
 	marlo, iva := w.person("Marlo", Administrator), w.person("Iva", Viewer)
-	_, token, err := w.NewToken(t.Context(), iva.Person, Key{Name: "script"}, 0)
+	_, token, err := w.NewToken(t.Context(), iva, iva.Person, Key{Name: "script"}, 0)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -140,7 +203,7 @@ func TestPeopleAreKeptOutAndGivenRoles(t *testing.T) {
 	if _, err := w.ChangePerson(t.Context(), marlo, 99, PersonWish{Role: text(Lead)}); code(err) != NotFound {
 		t.Errorf("nobody: %v", err)
 	}
-	if entries, _, _ := w.Trail(t.Context(), TrailFilter{}, Page{Number: 1, Size: 9}); len(entries) != 5 || entries[3].Action != "make token" || entries[1].Detail != "may not come in" || entries[1].Subject != iva.Email {
+	if entries, _, _ := w.Trail(t.Context(), TrailFilter{Person: marlo.ID}, Page{Number: 1, Size: 9}); len(entries) != 3 || entries[0].PersonID != marlo.ID || entries[0].Email != marlo.Email || entries[1].Detail != "may not come in" || entries[1].Subject != iva.Email {
 		t.Errorf("the trail says %+v", entries)
 	}
 }
@@ -156,7 +219,7 @@ func TestAResetLinkSetsAnotherPassword(t *testing.T) {
 	if err != nil || p.ID != w.who.ID {
 		t.Fatalf("%+v, %v", p, err)
 	}
-	if _, _, err := w.SetUp(t.Context(), link, "", "Noor A.", "high tide at three"); err != nil {
+	if _, _, err := w.SetUp(t.Context(), SettingUp{Code: link, Email: "", Name: "Noor A.", Password: "high tide at three"}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := w.Authenticate(t.Context(), session); code(err) != Unauthenticated {
@@ -165,7 +228,7 @@ func TestAResetLinkSetsAnotherPassword(t *testing.T) {
 	if _, _, err := w.SignIn(t.Context(), "noor@quay.example", "high tide at three", ""); err != nil {
 		t.Error(err)
 	}
-	if _, _, err := w.SetUp(t.Context(), link, "", "Noor", "low tide at four"); code(err) != Unauthenticated {
+	if _, _, err := w.SetUp(t.Context(), SettingUp{Code: link, Email: "", Name: "Noor", Password: "low tide at four"}); code(err) != Unauthenticated {
 		t.Errorf("the link works twice: %v", err)
 	}
 	if _, _, err := w.ResetLink(t.Context(), marlo, 99); code(err) != NotFound {
@@ -187,7 +250,7 @@ func TestTheSecondFactor(t *testing.T) {
 	if _, err := w.ConfirmFactor(t.Context(), who, "123456"); code(err) != Conflict {
 		t.Errorf("confirmed before it was begun: %v", err)
 	}
-	f, err := w.BeginFactor(t.Context(), who)
+	f, err := w.BeginFactor(t.Context(), who, word)
 	if err != nil || !strings.HasPrefix(f.URL, "otpauth://totp/Inkret:noor@quay.example?") {
 		t.Fatalf("%+v, %v", f.URL, err)
 	}
@@ -244,7 +307,7 @@ func TestTheSecondFactor(t *testing.T) {
 		t.Errorf("a token without a code: %v", err)
 	}
 	who.FactorOn = true
-	if _, err := w.BeginFactor(t.Context(), who); code(err) != Conflict {
+	if _, err := w.BeginFactor(t.Context(), who, word); code(err) != Conflict {
 		t.Errorf("begun twice: %v", err)
 	}
 

@@ -43,7 +43,7 @@ func (s *Service) SetCredentials(ctx context.Context, who Caller, service, audie
 	if len(fields) == 0 {
 		did = "remove credentials"
 	}
-	return s.store.SetCredentials(ctx, service, c, store.TrailEntry{At: s.now(), Author: who.Name, Action: did, Subject: service, Detail: audience + ": " + strings.Join(c.Names, ", ")})
+	return s.store.SetCredentials(ctx, service, c, s.did(who, did, service, audience+": "+strings.Join(c.Names, ", ")))
 }
 
 // fieldName reports whether a name is one of a header field (RFC 9110 section 5.1).
@@ -85,12 +85,12 @@ func (s *Service) AllowServer(ctx context.Context, who Caller, service, server, 
 		}
 	}
 	return s.store.AllowServer(ctx, service, store.AllowedServer{Server: parsed.URL(), Address: address, Author: who.Name, At: s.now()},
-		store.TrailEntry{At: s.now(), Author: who.Name, Action: "allow server", Subject: service, Detail: strings.TrimSpace(parsed.URL() + " " + address)})
+		s.did(who, "allow server", service, strings.TrimSpace(parsed.URL()+" "+address)))
 }
 
 // ForbidServer takes that back.
 func (s *Service) ForbidServer(ctx context.Context, who Caller, service, server string) error {
-	err := s.store.ForbidServer(ctx, service, server, store.TrailEntry{At: s.now(), Author: who.Name, Action: "forbid server", Subject: service, Detail: server})
+	err := s.store.ForbidServer(ctx, service, server, s.did(who, "forbid server", service, server))
 	return found(err, "server %s that is allowed", server)
 }
 
@@ -168,12 +168,14 @@ func (s *Service) Repeat(ctx context.Context, who Caller, again Again) (store.Ba
 	case again.Batch != 0:
 		name = fmt.Sprintf("again: batch %d", again.Batch)
 	}
-	b, err := s.store.OpenBatch(ctx, store.Batch{Service: service, Name: name, Audience: again.Audience, Author: who.Name, Started: s.now(), Origin: store.FromRecapture, BySeverity: map[string]int{}})
+	b, err := s.store.OpenBatch(ctx, store.Batch{Service: service, Name: name, Audience: again.Audience, Author: who.Name, Started: s.now(), Origin: store.FromRecapture, BySeverity: map[string]int{}}, func(b store.Batch) store.TrailEntry {
+		return s.did(who, "repeat calls", fmt.Sprintf("batch %d", b.ID), strings.TrimSpace(fmt.Sprintf("%s: %s, %d calls %s", service, name, len(calls), again.Audience)))
+	})
 	if err != nil {
 		return b, s.plain(err)
 	}
 	b, err = s.call(ctx, b, r, calls, prepared)
-	if _, closing := s.store.CloseBatch(context.WithoutCancel(ctx), b.ID, 0); err == nil {
+	if _, closing := s.store.CloseBatch(context.WithoutCancel(ctx), b.ID, 0, nil); err == nil {
 		err = closing
 	}
 	if err != nil {

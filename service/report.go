@@ -35,6 +35,7 @@ const reportPage = 500
 // gravest first, and how it stands. Findings that are waived, judged no leak or closed are
 // excepted.
 func (s *Service) Report(ctx context.Context, who Caller, service string, q url.Values, failOn scan.Severity) (*report.Result, error) {
+	s.noteRead(ctx, who, "export report", service, q.Encode())
 	if _, err := s.store.Keeping(ctx, service); err != nil {
 		return nil, found(err, "service %q", service)
 	}

@@ -62,7 +62,7 @@ func (s *Service) ask(ctx context.Context, who Caller, q store.Request) (store.R
 		return q, problem(Invalid, "", "%s has no field %q", q.Entity, q.Field)
 	}
 	q.Endpoint, q.PersonID, q.Author, q.At = e.Text, who.ID, who.Name, s.now()
-	q, err = s.store.AddRequest(ctx, q)
+	q, err = s.store.AddRequest(ctx, q, s.did(who, "exposure requested", q.Service, subjectOf(&q)))
 	if errors.Is(err, store.ErrExists) {
 		return q, nil
 	}
@@ -70,7 +70,12 @@ func (s *Service) ask(ctx context.Context, who Caller, q store.Request) (store.R
 		return q, err
 	}
 	s.log.Info("exposure requested", "request", q.ID, "person", who.ID)
-	return q, s.note(ctx, who, "exposure requested", q.Service, q.Entity+"."+q.Field+" at "+q.Endpoint+" for "+q.Audience)
+	return q, nil
+}
+
+// subjectOf says in the trail what a request is about.
+func subjectOf(q *store.Request) string {
+	return q.Entity + "." + q.Field + " at " + q.Endpoint + " for " + q.Audience
 }
 
 func endpointOf(c *contract.Contracts, text string) (*contract.Endpoint, error) {
@@ -174,15 +179,12 @@ func (s *Service) DecideRequest(ctx context.Context, who Caller, id int64, d Dec
 		}
 		q.Revision = made.Number
 	}
-	if err := s.store.DecideRequest(ctx, q, who.ID); errors.Is(err, store.ErrConflict) {
+	if err := s.store.DecideRequest(ctx, q, who.ID, s.did(who, "request "+q.State, q.Service, subjectOf(&q))); errors.Is(err, store.ErrConflict) {
 		return RequestView{}, problem(Conflict, "", "the request was decided meanwhile")
 	} else if err != nil {
 		return RequestView{}, err
 	}
 	s.log.Info("request decided", "request", id, "state", q.State, "person", who.ID)
-	if err := s.note(ctx, who, "request "+q.State, q.Service, q.Entity+"."+q.Field+" at "+q.Endpoint+" for "+q.Audience); err != nil {
-		return RequestView{}, err
-	}
 	return s.Request(ctx, id)
 }
 
@@ -193,12 +195,9 @@ func (s *Service) WithdrawRequest(ctx context.Context, who Caller, id int64) (Re
 		return RequestView{}, found(store.ErrNotFound, "request %d of yours", id)
 	}
 	q.State, q.DecidedBy, q.Decided = RequestWithdrawn, who.Name, s.now()
-	if err := s.store.DecideRequest(ctx, q, who.ID); errors.Is(err, store.ErrConflict) {
+	if err := s.store.DecideRequest(ctx, q, who.ID, s.did(who, "request withdrawn", q.Service, subjectOf(&q))); errors.Is(err, store.ErrConflict) {
 		return RequestView{}, problem(Conflict, "", "the request was %s already", q.State)
 	} else if err != nil {
-		return RequestView{}, err
-	}
-	if err := s.note(ctx, who, "request withdrawn", q.Service, q.Entity+"."+q.Field+" at "+q.Endpoint+" for "+q.Audience); err != nil {
 		return RequestView{}, err
 	}
 	return s.Request(ctx, id)

@@ -58,7 +58,9 @@ func (s *Service) SendResult(ctx context.Context, who Caller, r store.Result) (R
 	}
 	slices.SortStableFunc(r.Findings, func(a, b finding.Checked) int { return cmp.Compare(b.Severity, a.Severity) })
 	r.Author, r.At = shownName(who.Person), s.now()
-	r, err := s.store.AddResult(ctx, r)
+	r, err := s.store.AddResult(ctx, r, func(r store.Result) store.TrailEntry {
+		return s.did(who, "send result", fmt.Sprintf("result %d", r.ID), r.Service+" on "+r.Line)
+	})
 	if err != nil {
 		return ResultView{}, found(s.plain(err), "service %q", r.Service)
 	}

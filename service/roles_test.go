@@ -43,7 +43,7 @@ func TestRolesAtServices(t *testing.T) {
 	if err != nil || p.Role != Viewer || p.Roles["till"] != Lead {
 		t.Fatalf("%+v, %v", p, err)
 	}
-	_, secret, err := w.NewToken(t.Context(), p, Key{Name: "t"}, 0)
+	_, secret, err := w.NewToken(t.Context(), Caller{}, p, Key{Name: "t"}, 0)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -19,9 +19,10 @@ import (
 type Problem struct {
 	Code   Code
 	Detail string
-	Next   string // what to do next; may be empty
-	Type   string // what programs tell it by; mostly empty
-	Cause  error  // for the log, and contract problems
+	Next   string        // what to do next; may be empty
+	Type   string        // what programs tell it by; mostly empty
+	Cause  error         // for the log, and contract problems
+	Wait   time.Duration // of [Slowed]: when to try again
 }
 
 // Code is the sort of a [Problem].
@@ -65,7 +66,11 @@ type Service struct {
 	inForce  map[string]inForce
 	setupURL string
 	growing  map[int64]*liveBatch // that recorders add to
-	guesses  guesses
+	tries    tries
+	hasher   *hasher
+	noted    once
+	// revocation is closed at the next change of somebody's sessions, tokens or roles; guarded by mu
+	revocation chan struct{}
 
 	standings map[stood]Standing // as long as stoodAt is the last event
 	stoodAt   int64
@@ -110,7 +115,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{store: st, now: o.Now, log: o.Log, inForce: map[string]inForce{}, growing: map[int64]*liveBatch{}, mail: o.Mail, digestHour: o.DigestHour}
+	s := &Service{store: st, now: o.Now, log: o.Log, inForce: map[string]inForce{}, growing: map[int64]*liveBatch{}, hasher: newHasher(), revocation: make(chan struct{}), mail: o.Mail, digestHour: o.DigestHour}
 	if err := st.Limit(ctx, o.MaxDisk); err != nil {
 		st.Close()
 		return nil, err

@@ -501,19 +501,30 @@ func TestAccess(t *testing.T) {
 	if c, err := w.Authenticate(ctx, secret); err != nil || c.ID != who.ID {
 		t.Errorf("the session is of %+v, %v", c, err)
 	}
-	made, token, err := w.NewToken(ctx, who.Person, Key{Name: "pipeline"}, 48*time.Hour)
+	made, token, err := w.NewToken(ctx, who, who.Person, Key{Name: "pipeline"}, 48*time.Hour)
 	if err != nil || !strings.HasPrefix(token, tokenPrefix) {
 		t.Fatalf("token %q, %v", token, err)
 	}
 	if all, err := w.Tokens(ctx, who); err != nil || len(all) != 1 || all[0].Name != "pipeline" {
 		t.Errorf("tokens %+v, %v", all, err)
 	}
-	w.clock.now = w.clock.now.Add(49 * time.Hour)
+	for range 7 { // somebody uses the session every seven hours
+		w.clock.now = w.clock.now.Add(7 * time.Hour)
+		if _, err := w.Authenticate(ctx, secret); err != nil {
+			t.Errorf("the session, still good, gives %v", err)
+		}
+	}
 	if _, err := w.Authenticate(ctx, token); err == nil || !strings.Contains(err.Error(), "the token ended on 2026-05-03") {
 		t.Errorf("an ended token gives %v", err)
 	}
-	if _, err := w.Authenticate(ctx, secret); err != nil {
-		t.Errorf("the session, still good, gives %v", err)
+	if _, idle, err := w.SignIn(ctx, "noor@quay.example", "low tide at nine", ""); err != nil {
+		t.Error(err)
+	} else {
+		w.clock.now = w.clock.now.Add(sessionIdle + time.Minute)
+		if _, err := w.Authenticate(ctx, idle); err == nil || !strings.Contains(err.Error(), "nobody used it for 12 hours") {
+			t.Errorf("a session that nobody used gives %v", err)
+		}
+		w.clock.now = w.clock.now.Add(-sessionIdle - time.Minute)
 	}
 	if err := w.EndToken(ctx, Caller{Person: store.Person{ID: who.ID + 1}}, made.Key.ID); err == nil {
 		t.Error("somebody else's token can be ended")
@@ -545,21 +556,36 @@ func TestOneTimeCodes(t *testing.T) {
 		t.Fatalf("codes %q and %q, %v", stale, code, err)
 	}
 	for want, f := range map[string]func() error{
-		"was used already or has ended":    func() error { _, _, err := s.SetUp(ctx, stale, "a@b.example", "A", "long enough for it"); return err },
-		"12 at least are needed":           func() error { _, _, err := s.SetUp(ctx, code, "a@b.example", "A", "short"); return err },
-		"a name is needed":                 func() error { _, _, err := s.SetUp(ctx, code, "a@b.example", " ", "long enough for it"); return err },
-		"this is no e-mail address":        func() error { _, _, err := s.SetUp(ctx, code, "a", "A", "long enough for it"); return err },
-		"the first person needs an e-mail": func() error { _, _, err := s.SetUp(ctx, code, "", "A", "long enough for it"); return err },
+		"was used already or has ended": func() error {
+			_, _, err := s.SetUp(ctx, SettingUp{Code: stale, Email: "a@b.example", Name: "A", Password: "long enough for it"})
+			return err
+		},
+		"at least 12 are needed": func() error {
+			_, _, err := s.SetUp(ctx, SettingUp{Code: code, Email: "a@b.example", Name: "A", Password: "short"})
+			return err
+		},
+		"a name is needed": func() error {
+			_, _, err := s.SetUp(ctx, SettingUp{Code: code, Email: "a@b.example", Name: " ", Password: "long enough for it"})
+			return err
+		},
+		"this is no e-mail address": func() error {
+			_, _, err := s.SetUp(ctx, SettingUp{Code: code, Email: "a", Name: "A", Password: "long enough for it"})
+			return err
+		},
+		"the first person needs an e-mail": func() error {
+			_, _, err := s.SetUp(ctx, SettingUp{Code: code, Email: "", Name: "A", Password: "long enough for it"})
+			return err
+		},
 	} {
 		if err := f(); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%v, want %q", err, want)
 		}
 	}
-	first, _, err := s.SetUp(ctx, code, "a@b.example", "Ada", "long enough for it")
+	first, _, err := s.SetUp(ctx, SettingUp{Code: code, Email: "a@b.example", Name: "Ada", Password: "long enough for it"})
 	if err != nil || first.Role != Administrator {
 		t.Fatalf("the first person is %+v, %v", first.Person, err)
 	}
-	if _, _, err := s.SetUp(ctx, code, "c@b.example", "C", "long enough for it"); err == nil {
+	if _, _, err := s.SetUp(ctx, SettingUp{Code: code, Email: "c@b.example", Name: "C", Password: "long enough for it"}); err == nil {
 		t.Error("a code works twice")
 	}
 	if again, err := s.SetupCode(ctx); err != nil || again != "" {
@@ -576,11 +602,11 @@ func TestOneTimeCodes(t *testing.T) {
 		t.Error("somebody who has not set up can sign in")
 	}
 	clock.now = clock.now.Add(setupLife)
-	if _, _, err := s.SetUp(ctx, link, "", "Bo", "long enough for it"); err == nil {
+	if _, _, err := s.SetUp(ctx, SettingUp{Code: link, Email: "", Name: "Bo", Password: "long enough for it"}); err == nil {
 		t.Error("a code works after its end")
 	}
 	clock.now = clock.now.Add(-time.Hour)
-	if who, _, err := s.SetUp(ctx, link, "", "Bo", "long enough for it"); err != nil || who.ID != invited.ID || who.Role != Viewer || who.Email != "b@b.example" {
+	if who, _, err := s.SetUp(ctx, SettingUp{Code: link, Email: "", Name: "Bo", Password: "long enough for it"}); err != nil || who.ID != invited.ID || who.Role != Viewer || who.Email != "b@b.example" {
 		t.Errorf("the invited person is %+v, %v", who.Person, err)
 	}
 }

@@ -24,10 +24,10 @@ func (s *Service) beginSettings(ctx context.Context) error {
 		return err
 	}
 	begin := map[scan.Severity]int{scan.Critical: 3, scan.High: 14, scan.Medium: 60}
-	return s.setDue(ctx, begin)
+	return s.setDue(ctx, begin, store.TrailEntry{})
 }
 
-func (s *Service) setDue(ctx context.Context, days map[scan.Severity]int) error {
+func (s *Service) setDue(ctx context.Context, days map[scan.Severity]int, entry store.TrailEntry) error {
 	all := make([]int, scan.Critical+1)
 	for severity, n := range days {
 		all[severity] = n
@@ -36,7 +36,7 @@ func (s *Service) setDue(ctx context.Context, days map[scan.Severity]int) error 
 	if err != nil {
 		return err
 	}
-	return s.store.SetSetting(ctx, store.DueDays, string(text))
+	return s.store.SetSetting(ctx, entry, store.DueDays, string(text))
 }
 
 // Due gives within how many days a new finding is due, by severity; 0 is no day.
@@ -69,10 +69,7 @@ func (s *Service) SetDue(ctx context.Context, who Caller, days map[scan.Severity
 		}
 		words = append(words, fmt.Sprintf("%s %d", severity, n))
 	}
-	if err := s.setDue(ctx, days); err != nil {
-		return err
-	}
-	return s.note(ctx, who, "due days set", "findings", strings.Join(words, ", "))
+	return s.setDue(ctx, days, s.did(who, "due days set", "findings", strings.Join(words, ", ")))
 }
 
 // Wish is what somebody wants to change of findings. Parts that are nil or empty stay as
@@ -447,7 +444,7 @@ func shownName(p store.Person) string {
 
 // note puts on the trail what somebody did.
 func (s *Service) note(ctx context.Context, who Caller, action, subject, detail string) error {
-	return s.store.AddTrail(ctx, store.TrailEntry{At: s.now(), Author: who.Name, Action: action, Subject: subject, Detail: detail})
+	return s.store.AddTrail(ctx, s.did(who, action, subject, detail))
 }
 
 // PersonByEmail finds a person.

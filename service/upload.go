@@ -60,18 +60,15 @@ func (s *Service) Upload(ctx context.Context, who Caller, service, name string, 
 	b.Service, b.Name, b.Audience, b.Author, b.Started, b.Origin = service, name, audience, who.Name, s.now(), store.FromRecording
 	var e store.Evidence
 	e, b.BySeverity = up.evidence(s.now())
-	b, err = in.Finish(ctx, b, e)
+	b, err = in.Finish(ctx, b, e, func(b store.Batch) store.TrailEntry {
+		return s.did(who, "take in recording", fmt.Sprintf("batch %d", b.ID), fmt.Sprintf("%s with %d captures", service, b.Captures))
+	})
 	if err != nil {
 		in.Discard(context.WithoutCancel(ctx))
 		return b, s.plain(err)
 	}
 	s.log.Info("recording taken in", "batch", b.ID, "service", service, "captures", b.Captures, "findings", b.Findings, "new", b.NewFindings,
 		"repeated", b.Repeated, "person", who.ID)
-	if !b.Repeated {
-		if err := s.note(ctx, who, "take in recording", fmt.Sprintf("batch %d", b.ID), fmt.Sprintf("%s with %d captures", service, b.Captures)); err != nil {
-			return b, err
-		}
-	}
 	return b, s.noteCoverage(ctx, service)
 }
 

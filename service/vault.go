@@ -63,7 +63,7 @@ func openVault(ctx context.Context, dir string, st *store.Store) (*vault, error)
 	}
 	switch {
 	case check == "":
-		if err := st.SetSetting(ctx, keyCheck, sealing.Proof(keys[0], keyCheck)); err != nil {
+		if err := st.SetSetting(ctx, store.TrailEntry{}, keyCheck, sealing.Proof(keys[0], keyCheck)); err != nil {
 			return nil, err
 		}
 	case !slices.ContainsFunc(keys, func(key []byte) bool { return sealing.Proof(key, keyCheck) == check }):
@@ -154,7 +154,7 @@ func ChangeKey(ctx context.Context, dir string, progress func(KeyChange)) (KeyCh
 	if s.vault, err = newVault(keys); err != nil {
 		return done, err
 	}
-	if err := s.store.SetSetting(ctx, keyCheck, sealing.Proof(keys[0], keyCheck)); err != nil {
+	if err := s.store.SetSetting(ctx, store.TrailEntry{}, keyCheck, sealing.Proof(keys[0], keyCheck)); err != nil {
 		return done, err
 	}
 	for last := int64(0); ; {
@@ -183,11 +183,9 @@ func ChangeKey(ctx context.Context, dir string, progress func(KeyChange)) (KeyCh
 	if done.Credentials, err = s.resealCredentials(ctx); err != nil {
 		return done, err
 	}
-	if err := s.resealPrintKey(ctx); err != nil {
-		return done, err
-	}
-	if err := s.store.AddTrail(ctx, store.TrailEntry{At: s.now(), Author: "command line", Action: "change key", Subject: "data folder",
-		Detail: fmt.Sprintf("%d captures and %d credentials were sealed anew", done.Captures, done.Credentials)}); err != nil {
+	entry := s.byItself("change key", "data folder", fmt.Sprintf("%d captures and %d credentials were sealed anew", done.Captures, done.Credentials))
+	entry.Author = "command line"
+	if err := s.resealPrintKey(ctx, entry); err != nil {
 		return done, err
 	}
 	return done, sealing.WriteKeys(path, keys[:1])
@@ -209,7 +207,7 @@ func (s *Service) printer(ctx context.Context) (func([]byte) uint64, error) {
 	}
 	key := sealing.NewKey()
 	if sealed == "" {
-		if err := s.sealPrintKey(ctx, key); err != nil {
+		if err := s.sealPrintKey(ctx, key, store.TrailEntry{}); err != nil {
 			return nil, err
 		}
 	} else {
@@ -231,8 +229,8 @@ func (s *Service) printer(ctx context.Context) (func([]byte) uint64, error) {
 	}, nil
 }
 
-func (s *Service) sealPrintKey(ctx context.Context, key []byte) error {
-	return s.store.SetSetting(ctx, printKey, base64.StdEncoding.EncodeToString(s.vault.Seal(key, printKeyAs)))
+func (s *Service) sealPrintKey(ctx context.Context, key []byte, entry store.TrailEntry) error {
+	return s.store.SetSetting(ctx, entry, printKey, base64.StdEncoding.EncodeToString(s.vault.Seal(key, printKeyAs)))
 }
 
 // resealed gives those of some captures that an older key sealed, sealed anew.
@@ -251,7 +249,7 @@ func (s *Service) resealed(some []store.Capture) ([]store.Capture, error) {
 	return again, nil
 }
 
-func (s *Service) resealPrintKey(ctx context.Context) error {
+func (s *Service) resealPrintKey(ctx context.Context, entry store.TrailEntry) error {
 	sealed, err := s.store.Setting(ctx, printKey)
 	if err != nil {
 		return err
@@ -264,7 +262,7 @@ func (s *Service) resealPrintKey(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("the key of prints: %w", err)
 	}
-	return s.sealPrintKey(ctx, key)
+	return s.sealPrintKey(ctx, key, entry)
 }
 
 func (s *Service) resealCredentials(ctx context.Context) (int, error) {

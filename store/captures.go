@@ -183,7 +183,7 @@ type SeenEndpoint struct {
 // Finish makes the batch visible and merges its findings, all in one
 // transaction. When the same recording was taken in before, this one is taken
 // back and the earlier batch given instead, marked as repeated.
-func (in *Intake) Finish(ctx context.Context, b Batch, e Evidence) (Batch, error) {
+func (in *Intake) Finish(ctx context.Context, b Batch, e Evidence, note Note[Batch]) (Batch, error) {
 	if err := in.flush(ctx); err != nil {
 		return b, err
 	}
@@ -207,6 +207,9 @@ func (in *Intake) Finish(ctx context.Context, b Batch, e Evidence) (Batch, error
 		if err := e.close(ctx, tx, b, func(nth int) (id int64, err error) {
 			return id, tx.QueryRowContext(ctx, `SELECT id FROM captures WHERE batch_id = ? ORDER BY id LIMIT 1 OFFSET ?`, b.ID, nth).Scan(&id)
 		}); err != nil {
+			return err
+		}
+		if err := note.add(ctx, tx, b); err != nil {
 			return err
 		}
 		return b.count(ctx, tx)

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"encoding/json"
 	"fmt"
 	"time"
@@ -279,14 +280,19 @@ func addOccurrences(ctx context.Context, tx *sql.Tx, capture int64, all []Occurr
 }
 
 // OpenBatch begins a batch that a recorder adds to; it is seen at once.
-func (s *Store) OpenBatch(ctx context.Context, b Batch) (Batch, error) {
+func (s *Store) OpenBatch(ctx context.Context, b Batch, note Note[Batch]) (Batch, error) {
 	in, err := s.Begin(ctx, b)
 	if err != nil {
 		return b, err
 	}
 	b = in.batch
 	b.Growing = true
-	return b, s.change(ctx, func(tx *sql.Tx) error { return b.count(ctx, tx) })
+	return b, s.change(ctx, func(tx *sql.Tx) error {
+		if err := note.add(ctx, tx, b); err != nil {
+			return err
+		}
+		return b.count(ctx, tx)
+	})
 }
 
 // Extend adds captures to a growing batch. b has its numbers with them. The
@@ -355,12 +361,18 @@ func (s *Store) Grown(ctx context.Context, batch int64) (map[string]int, error) 
 	return severities, found.Err()
 }
 
-// CloseBatch ends a growing batch. It gives false where it was closed already.
-func (s *Store) CloseBatch(ctx context.Context, batch int64, dropped int) (bool, error) {
-	r, err := s.write.ExecContext(ctx, `UPDATE batches SET growing = 0, dropped = max(dropped, ?) WHERE id = ? AND growing = 1`, dropped, batch)
-	if err != nil {
-		return false, err
-	}
-	n, err := r.RowsAffected()
-	return n > 0, err
+// CloseBatch ends a growing batch, and notes how many captures it has. It gives false where it was closed already.
+func (s *Store) CloseBatch(ctx context.Context, batch int64, dropped int, note Note[int]) (closed bool, err error) {
+	err = s.change(ctx, func(tx *sql.Tx) error {
+		var captures int
+		err := tx.QueryRowContext(ctx, `UPDATE batches SET growing = 0, dropped = max(dropped, ?) WHERE id = ? AND growing = 1 RETURNING captures`, dropped, batch).Scan(&captures)
+		if errors.Is(err, sql.ErrNoRows) {
+			return nil
+		}
+		if closed = err == nil; err != nil {
+			return err
+		}
+		return note.add(ctx, tx, captures)
+	})
+	return closed && err == nil, err
 }

@@ -17,7 +17,7 @@ func newQuay(t *testing.T) *quay {
 	t.Helper()
 	s := open(t, t.TempDir())
 	q := &quay{s, t, time.Date(2026, 5, 1, 9, 0, 0, 0, time.UTC)}
-	if _, err := s.AddRevision(t.Context(), Revision{Service: "quay", Created: q.now}, &Effect{}); err != nil {
+	if _, err := s.AddRevision(t.Context(), Revision{Service: "quay", Created: q.now}, &Effect{}, nil); err != nil {
 		t.Fatal(err)
 	}
 	return q
@@ -46,7 +46,7 @@ func (q *quay) batch(digest string, proofs []Proof, findings ...Finding) Batch {
 			q.t.Fatal(err)
 		}
 	}
-	b, err := in.Finish(q.t.Context(), Batch{Service: "quay", Name: digest, Digest: digest, Author: "Noor", Started: q.now, Captures: len(findings) + 1}, Evidence{Findings: findings, Proofs: proofs})
+	b, err := in.Finish(q.t.Context(), Batch{Service: "quay", Name: digest, Digest: digest, Author: "Noor", Started: q.now, Captures: len(findings) + 1}, Evidence{Findings: findings, Proofs: proofs}, nil)
 	if err != nil {
 		q.t.Fatal(err)
 	}

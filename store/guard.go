@@ -53,14 +53,21 @@ func (s *Store) Reseal(ctx context.Context, captures []Capture) error {
 }
 
 // PurgeSamples drops the masked samples of findings that no capture with bodies shows.
-func (s *Store) PurgeSamples(ctx context.Context) (int, error) {
-	r, err := s.write.ExecContext(ctx, `UPDATE findings SET sample = '' WHERE sample <> '' AND captures > 0 AND NOT EXISTS
-		(SELECT 1 FROM occurrences JOIN captures ON captures.id = capture_id WHERE finding_id = findings.id AND holds = 'bodies')`)
-	if err != nil {
-		return 0, err
-	}
-	n, err := r.RowsAffected()
-	return int(n), err
+func (s *Store) PurgeSamples(ctx context.Context, note Note[int]) (int, error) {
+	samples := 0
+	err := s.change(ctx, func(tx *sql.Tx) error {
+		r, err := tx.ExecContext(ctx, `UPDATE findings SET sample = '' WHERE sample <> '' AND captures > 0 AND NOT EXISTS
+			(SELECT 1 FROM occurrences JOIN captures ON captures.id = capture_id WHERE finding_id = findings.id AND holds = 'bodies')`)
+		if err != nil {
+			return err
+		}
+		n, err := r.RowsAffected()
+		if samples = int(n); err != nil {
+			return err
+		}
+		return note.add(ctx, tx, samples)
+	})
+	return samples, err
 }
 
 // Sealed lists captures with an id over after, in the order of their ids.

@@ -116,15 +116,17 @@ func (s *Store) HappenedAfter(ctx context.Context, after int64, limit int) ([]Ha
 }
 
 // AddDeliveries adds deliveries of a hook, and notes up to which event it was looked.
-func (s *Store) AddDeliveries(ctx context.Context, hook, lastEvent int64, all []Delivery) error {
+func (s *Store) AddDeliveries(ctx context.Context, hook, lastEvent int64, all []Delivery, entry TrailEntry) error {
 	return s.change(ctx, func(tx *sql.Tx) error {
 		for _, d := range all {
 			if _, err := tx.ExecContext(ctx, `INSERT INTO deliveries (hook_id, event, kind, made, next) VALUES (?, ?, ?, ?, ?)`, hook, d.Event, d.Kind, millis(d.Made), millis(d.Next)); err != nil {
 				return err
 			}
 		}
-		_, err := tx.ExecContext(ctx, `UPDATE hooks SET last_event = max(last_event, ?) WHERE id = ?`, lastEvent, hook)
-		return err
+		if _, err := tx.ExecContext(ctx, `UPDATE hooks SET last_event = max(last_event, ?) WHERE id = ?`, lastEvent, hook); err != nil {
+			return err
+		}
+		return addTrail(ctx, tx, entry)
 	})
 }
 
@@ -159,15 +161,8 @@ func (s *Store) Tried(ctx context.Context, d Delivery) error {
 }
 
 // TryAgain makes a delivery due once more, whatever came of it, or gives [ErrNotFound].
-func (s *Store) TryAgain(ctx context.Context, id int64, now time.Time) error {
-	r, err := s.write.ExecContext(ctx, `UPDATE deliveries SET next = ?, tries = 0, done = 0 WHERE id = ?`, millis(now), id)
-	if err != nil {
-		return err
-	}
-	if n, err := r.RowsAffected(); err != nil || n == 0 {
-		return none(sql.ErrNoRows)
-	}
-	return nil
+func (s *Store) TryAgain(ctx context.Context, id int64, now time.Time, entry TrailEntry) error {
+	return s.one(ctx, entry, `UPDATE deliveries SET next = ?, tries = 0, done = 0 WHERE id = ?`, millis(now), id)
 }
 
 // DropDeliveries drops what was taken or given up before a time.

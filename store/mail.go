@@ -84,15 +84,8 @@ func (s *Store) MailTried(ctx context.Context, m Mail) error {
 }
 
 // MailAgain makes a mail due once more, whatever came of it, or gives [ErrNotFound].
-func (s *Store) MailAgain(ctx context.Context, id int64, now time.Time) error {
-	r, err := s.write.ExecContext(ctx, `UPDATE mails SET next = ?, tries = 0, done = 0 WHERE id = ?`, millis(now), id)
-	if err != nil {
-		return err
-	}
-	if n, err := r.RowsAffected(); err != nil || n == 0 {
-		return none(sql.ErrNoRows)
-	}
-	return nil
+func (s *Store) MailAgain(ctx context.Context, id int64, now time.Time, entry TrailEntry) error {
+	return s.one(ctx, entry, `UPDATE mails SET next = ?, tries = 0, done = 0 WHERE id = ?`, millis(now), id)
 }
 
 // DropMails drops what was taken or given up before a time.

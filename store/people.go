@@ -85,23 +85,59 @@ func (s *Store) AddPerson(ctx context.Context, p Person, now time.Time) (Person,
 	return p, err
 }
 
-// AddSetupCode keeps the hash of a one-time code. personID is 0 for the code of
-// the first person; older codes of the same person end.
-func (s *Store) AddSetupCode(ctx context.Context, hash string, personID int64, expires time.Time) error {
-	return s.change(ctx, func(tx *sql.Tx) error {
-		who := sql.NullInt64{Int64: personID, Valid: personID != 0}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM setup_codes WHERE person_id IS ?`, who); err != nil {
+// Invite adds a person whose e-mail address must be new, with the hash of the one-time code by
+// which they set themselves up.
+func (s *Store) Invite(ctx context.Context, p Person, hash string, now, expires time.Time, entry TrailEntry) (Person, error) {
+	err := s.change(ctx, func(tx *sql.Tx) error {
+		if err := tx.QueryRowContext(ctx, `INSERT INTO people (name, email, role, password, created) VALUES (?, ?, ?, ?, ?) RETURNING id`,
+			p.Name, p.Email, p.Role, p.Password, millis(now)).Scan(&p.ID); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO setup_codes VALUES (?, ?, ?)`, hash, who, millis(expires))
-		return err
+		p.Active = true
+		if err := addSetupCode(ctx, tx, hash, p.ID, expires); err != nil {
+			return err
+		}
+		return addTrail(ctx, tx, entry)
+	})
+	return p, err
+}
+
+// AddSetupCode keeps the hash of a one-time code. personID is 0 for the code of
+// the first person; older codes of the same person end.
+func (s *Store) AddSetupCode(ctx context.Context, hash string, personID int64, expires time.Time, entry TrailEntry) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		if err := addSetupCode(ctx, tx, hash, personID, expires); err != nil {
+			return err
+		}
+		return addTrail(ctx, tx, entry)
 	})
 }
 
-// UseSetupCode ends a code and sets the person's name and password, ends their sessions, making the
-// person first where the code is that of the first one. It gives [ErrNotFound]
-// for a code that is unknown, used or has ended.
-func (s *Store) UseSetupCode(ctx context.Context, hash string, p Person, now time.Time) (Person, error) {
+func addSetupCode(ctx context.Context, tx *sql.Tx, hash string, personID int64, expires time.Time) error {
+	who := sql.NullInt64{Int64: personID, Valid: personID != 0}
+	if _, err := tx.ExecContext(ctx, `DELETE FROM setup_codes WHERE person_id IS ?`, who); err != nil {
+		return err
+	}
+	_, err := tx.ExecContext(ctx, `INSERT INTO setup_codes VALUES (?, ?, ?)`, hash, who, millis(expires))
+	return err
+}
+
+// SetupCode tells whose a one-time code is; the zero Person where it is that of the first one. It gives
+// [ErrNotFound] for a code that is unknown, used or has ended.
+func (s *Store) SetupCode(ctx context.Context, hash string, now time.Time) (Person, error) {
+	var who sql.NullInt64
+	err := s.read.QueryRowContext(ctx, `SELECT person_id FROM setup_codes WHERE hash = ? AND expires > ?`, hash, millis(now)).Scan(&who)
+	if err != nil || !who.Valid {
+		return Person{}, none(err)
+	}
+	p, err := scanPerson(s.read.QueryRowContext(ctx, `SELECT `+personColumns+` FROM people WHERE id = ?`, who.Int64))
+	return p, none(err)
+}
+
+// UseSetupCode ends a code and sets the person's name and password, making the person first where the
+// code is that of the first one. All their sessions end, and, where tokens says so, their tokens. It
+// gives [ErrNotFound] for a code that is unknown, used or has ended.
+func (s *Store) UseSetupCode(ctx context.Context, hash string, p Person, tokens bool, now time.Time, note Note[Person]) (Person, error) {
 	err := s.change(ctx, func(tx *sql.Tx) error {
 		var who sql.NullInt64
 		err := tx.QueryRowContext(ctx, `DELETE FROM setup_codes WHERE hash = ? AND expires > ? RETURNING person_id`, hash, millis(now)).Scan(&who)
@@ -110,16 +146,21 @@ func (s *Store) UseSetupCode(ctx context.Context, hash string, p Person, now tim
 		}
 		if !who.Valid {
 			p.Active = true
-			return tx.QueryRowContext(ctx, `INSERT INTO people (name, email, role, password, created) VALUES (?, ?, ?, ?, ?) RETURNING id`,
-				p.Name, p.Email, p.Role, p.Password, millis(now)).Scan(&p.ID)
+			if err := tx.QueryRowContext(ctx, `INSERT INTO people (name, email, role, password, created) VALUES (?, ?, ?, ?, ?) RETURNING id`,
+				p.Name, p.Email, p.Role, p.Password, millis(now)).Scan(&p.ID); err != nil {
+				return err
+			}
+			return note.add(ctx, tx, p)
 		}
 		set, err := scanPerson(tx.QueryRowContext(ctx, `UPDATE people SET name = ?, password = ? WHERE id = ? RETURNING `+personColumns,
 			p.Name, p.Password, who.Int64))
 		if p = set; err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `DELETE FROM keys WHERE person_id = ? AND kind = 'session'`, p.ID)
-		return err
+		if _, err = tx.ExecContext(ctx, `DELETE FROM keys WHERE person_id = ? AND (kind = 'session' OR ?)`, p.ID, tokens); err != nil {
+			return err
+		}
+		return note.add(ctx, tx, p)
 	})
 	return p, err
 }
@@ -150,14 +191,15 @@ func (s *Store) BindSubject(ctx context.Context, id int64, subject, name string,
 }
 
 // AddKey keeps a session or token under the hash of its secret.
-func (s *Store) AddKey(ctx context.Context, hash string, k Key) (Key, error) {
-	r, err := s.write.ExecContext(ctx, `INSERT INTO keys (hash, kind, person_id, name, created, expires, scope, service_id)
-		VALUES (?, ?, ?, ?, ?, ?, ?, (SELECT id FROM services WHERE name = ?))`,
-		hash, k.Kind, k.PersonID, k.Name, millis(k.Created), millis(k.Expires), k.Scope, k.Service)
-	if err != nil {
-		return k, err
-	}
-	k.ID, err = r.LastInsertId()
+func (s *Store) AddKey(ctx context.Context, hash string, k Key, note Note[Key]) (Key, error) {
+	err := s.change(ctx, func(tx *sql.Tx) error {
+		if err := tx.QueryRowContext(ctx, `INSERT INTO keys (hash, kind, person_id, name, created, expires, scope, service_id)
+			VALUES (?, ?, ?, ?, ?, ?, ?, (SELECT id FROM services WHERE name = ?)) RETURNING id`,
+			hash, k.Kind, k.PersonID, k.Name, millis(k.Created), millis(k.Expires), k.Scope, k.Service).Scan(&k.ID); err != nil {
+			return err
+		}
+		return note.add(ctx, tx, k)
+	})
 	return k, err
 }
 
@@ -174,12 +216,21 @@ func (k *Key) fields() (into []any, finish func()) {
 // KeyByHash finds a session or token and its person, or gives [ErrNotFound]. It
 // gives ended ones too.
 func (s *Store) KeyByHash(ctx context.Context, hash string) (Key, Person, error) {
+	return s.key(ctx, `hash = ?`, hash)
+}
+
+// KeyByID is KeyByHash by the id of a session or token.
+func (s *Store) KeyByID(ctx context.Context, id int64) (Key, Person, error) {
+	return s.key(ctx, `keys.id = ?`, id)
+}
+
+func (s *Store) key(ctx context.Context, which string, value any) (Key, Person, error) {
 	var k Key
 	var p Person
 	var roles string
 	into, finish := k.fields()
 	err := s.read.QueryRowContext(ctx, `SELECT `+keyColumns+`, people.id, people.name, people.email, people.role, people.password, people.active, people.factor_on, people.mail, people.subject, `+rolesColumn+`
-		FROM keys JOIN people ON people.id = keys.person_id WHERE hash = ?`, hash).
+		FROM keys JOIN people ON people.id = keys.person_id WHERE `+which, value).
 		Scan(append(into, &p.ID, &p.Name, &p.Email, &p.Role, &p.Password, &p.Active, &p.FactorOn, &p.Mail, &p.Subject, &roles)...)
 	finish()
 	if err != nil {
@@ -195,15 +246,14 @@ func (s *Store) TouchKey(ctx context.Context, id int64, now time.Time) error {
 }
 
 // EndKey ends a key of a person, or gives [ErrNotFound].
-func (s *Store) EndKey(ctx context.Context, id, personID int64) error {
-	r, err := s.write.ExecContext(ctx, `DELETE FROM keys WHERE id = ? AND person_id = ?`, id, personID)
-	if err != nil {
-		return err
-	}
-	if n, _ := r.RowsAffected(); n == 0 {
-		return ErrNotFound
-	}
-	return nil
+func (s *Store) EndKey(ctx context.Context, id, personID int64, note Note[Key]) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		k := Key{ID: id, PersonID: personID}
+		if err := tx.QueryRowContext(ctx, `DELETE FROM keys WHERE id = ? AND person_id = ? RETURNING kind, name`, id, personID).Scan(&k.Kind, &k.Name); err != nil {
+			return none(err)
+		}
+		return note.add(ctx, tx, k)
+	})
 }
 
 // Keys lists a person's sessions or tokens that have not ended, the one used last first.

@@ -41,7 +41,7 @@ func scanRequest(r scanner) (Request, error) {
 
 // AddRequest keeps a request. One that asks for the same and is open is given instead, with
 // [ErrExists].
-func (s *Store) AddRequest(ctx context.Context, q Request) (Request, error) {
+func (s *Store) AddRequest(ctx context.Context, q Request, entry TrailEntry) (Request, error) {
 	err := s.change(ctx, func(tx *sql.Tx) error {
 		var service int64
 		if err := tx.QueryRowContext(ctx, `SELECT id FROM services WHERE name = ?`, q.Service).Scan(&service); err != nil {
@@ -60,8 +60,10 @@ func (s *Store) AddRequest(ctx context.Context, q Request) (Request, error) {
 		if err != nil {
 			return err
 		}
-		q.ID, err = r.LastInsertId()
-		return err
+		if q.ID, err = r.LastInsertId(); err != nil {
+			return err
+		}
+		return addTrail(ctx, tx, entry)
 	})
 	q.State = "open"
 	return q, err
@@ -103,7 +105,7 @@ func (s *Store) Requests(ctx context.Context, by RequestFilter, page Page) (all 
 
 // DecideRequest ends an open request and tells who asked. It gives [ErrConflict] where it is not
 // open any more.
-func (s *Store) DecideRequest(ctx context.Context, q Request, by int64) error {
+func (s *Store) DecideRequest(ctx context.Context, q Request, by int64, entry TrailEntry) error {
 	return s.change(ctx, func(tx *sql.Tx) error {
 		r, err := tx.ExecContext(ctx, `UPDATE requests SET state = ?, decided_by = ?, decided = ?, decision = ?, revision = ? WHERE id = ? AND state = 'open'`,
 			q.State, q.DecidedBy, millis(q.Decided), q.Decision, q.Revision, q.ID)
@@ -112,6 +114,9 @@ func (s *Store) DecideRequest(ctx context.Context, q Request, by int64) error {
 		}
 		if n, err := r.RowsAffected(); err != nil || n == 0 {
 			return ErrConflict
+		}
+		if err := addTrail(ctx, tx, entry); err != nil {
+			return err
 		}
 		n := Notice{PersonID: q.PersonID, At: q.Decided, Kind: "request", Author: q.DecidedBy, By: by, RequestID: q.ID, Text: q.State}
 		return n.add(ctx, tx)

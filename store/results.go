@@ -29,7 +29,7 @@ type Result struct {
 const keptResults = 100
 
 // AddResult keeps a result, and drops old ones of its line.
-func (s *Store) AddResult(ctx context.Context, r Result) (Result, error) {
+func (s *Store) AddResult(ctx context.Context, r Result, note Note[Result]) (Result, error) {
 	found, err := json.Marshal(r.Findings)
 	if err != nil {
 		return r, err
@@ -54,7 +54,10 @@ func (s *Store) AddResult(ctx context.Context, r Result) (Result, error) {
 		}
 		_, err = tx.ExecContext(ctx, `DELETE FROM results WHERE service_id = ?1 AND line = ?2 AND id NOT IN (SELECT id FROM results WHERE service_id = ?1 AND line = ?2 ORDER BY id DESC LIMIT ?3)`,
 			service, r.Line, keptResults)
-		return err
+		if err != nil {
+			return err
+		}
+		return note.add(ctx, tx, r)
 	})
 	return r, err
 }

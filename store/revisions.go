@@ -133,7 +133,7 @@ type Classing struct {
 // AddRevision keeps a new revision and, unless it waits for approval, puts it in
 // force with its effect. The revision's number is given back. It gives
 // [ErrOutdated] where another than v.Base is in force.
-func (s *Store) AddRevision(ctx context.Context, v Revision, effect *Effect) (Revision, error) {
+func (s *Store) AddRevision(ctx context.Context, v Revision, effect *Effect, note Note[Revision]) (Revision, error) {
 	files, err := json.Marshal(v.Files)
 	if err != nil {
 		return v, err
@@ -161,8 +161,8 @@ func (s *Store) AddRevision(ctx context.Context, v Revision, effect *Effect) (Re
 			id, string(files), v.Author, v.AuthorID, v.Reason, millis(v.Created), v.Endpoints, state, v.Base, v.Direction, v.Reaches, string(words), id).Scan(&v.Number); err != nil {
 			return err
 		}
-		if state == "waiting" {
-			return nil
+		if err := note.add(ctx, tx, v); err != nil || state == "waiting" {
+			return err
 		}
 		return s.take(ctx, tx, id, v, effect)
 	})
@@ -170,7 +170,7 @@ func (s *Store) AddRevision(ctx context.Context, v Revision, effect *Effect) (Re
 }
 
 // Decide approves or declines a waiting revision; what is approved takes effect.
-func (s *Store) Decide(ctx context.Context, v Revision, approve bool, effect *Effect) error {
+func (s *Store) Decide(ctx context.Context, v Revision, approve bool, effect *Effect, entry TrailEntry) error {
 	return s.change(ctx, func(tx *sql.Tx) error {
 		var id int64
 		var inForce int
@@ -181,6 +181,9 @@ func (s *Store) Decide(ctx context.Context, v Revision, approve bool, effect *Ef
 		}
 		if state != "waiting" || approve && inForce != v.Base {
 			return ErrOutdated
+		}
+		if err := addTrail(ctx, tx, entry); err != nil {
+			return err
 		}
 		state = "declined"
 		if approve {

@@ -9,7 +9,7 @@ import (
 func (s *Store) add(t *testing.T, base int, state RevisionState, effect *Effect) (Revision, error) {
 	t.Helper()
 	return s.AddRevision(t.Context(), Revision{Service: "quay", Author: "Noor", Created: time.Now(), Base: base, State: state, Files: []ContractFile{{Name: "a", Text: "x"}},
-		Words: []Words{{"widening", "lets"}}}, effect)
+		Words: []Words{{"widening", "lets"}}}, effect, nil)
 }
 
 func TestRevisionsComeIntoForceOneAfterTheOther(t *testing.T) {
@@ -32,10 +32,10 @@ func TestRevisionsComeIntoForceOneAfterTheOther(t *testing.T) {
 		t.Errorf("waiting are %+v, %v", all, err)
 	}
 	waiting.DecidedBy, waiting.Decided = "Teodor", time.Now()
-	if err := s.Decide(t.Context(), waiting, true, &Effect{Unclassed: []Classing{{Entity: "Boat", Field: "id"}}}); err != nil {
+	if err := s.Decide(t.Context(), waiting, true, &Effect{Unclassed: []Classing{{Entity: "Boat", Field: "id"}}}, TrailEntry{}); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Decide(t.Context(), waiting, true, &Effect{}); !errors.Is(err, ErrOutdated) {
+	if err := s.Decide(t.Context(), waiting, true, &Effect{}, TrailEntry{}); !errors.Is(err, ErrOutdated) {
 		t.Errorf("decided twice: %v", err)
 	}
 	if all, err := s.Classings(t.Context(), "quay"); err != nil || len(all) != 0 {

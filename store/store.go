@@ -160,6 +160,20 @@ func (s *Store) change(ctx context.Context, f func(*sql.Tx) error) error {
 	return full(tx.Commit())
 }
 
+// one changes one row and takes the entry of the trail, or gives [ErrNotFound] where there is no such row.
+func (s *Store) one(ctx context.Context, entry TrailEntry, query string, args ...any) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		r, err := tx.ExecContext(ctx, query, args...)
+		if err != nil {
+			return err
+		}
+		if n, err := r.RowsAffected(); err != nil || n == 0 {
+			return none(sql.ErrNoRows)
+		}
+		return addTrail(ctx, tx, entry)
+	})
+}
+
 func full(err error) error {
 	var failed *sqlite.Error
 	if errors.As(err, &failed) && failed.Code()&0xff == sqlite3.SQLITE_FULL || errors.Is(err, syscall.ENOSPC) {
@@ -236,7 +250,11 @@ func (s *Store) Setting(ctx context.Context, name string) (string, error) {
 }
 
 // SetSetting sets a setting.
-func (s *Store) SetSetting(ctx context.Context, name, value string) error {
-	_, err := s.write.ExecContext(ctx, `INSERT INTO settings VALUES (?, ?) ON CONFLICT DO UPDATE SET value = excluded.value`, name, value)
-	return err
+func (s *Store) SetSetting(ctx context.Context, entry TrailEntry, name, value string) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO settings VALUES (?, ?) ON CONFLICT DO UPDATE SET value = excluded.value`, name, value); err != nil {
+			return err
+		}
+		return addTrail(ctx, tx, entry)
+	})
 }

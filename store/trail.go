@@ -15,17 +15,31 @@ import (
 type TrailEntry struct {
 	ID      int64
 	At      time.Time
-	Author  string
+	Author  string // how the person was shown
 	Action  string // such as "reveal" or "withdraw"
 	Subject string // what it was done to, such as "capture 7"
 	Detail  string // in words; holds no captured value
 	Hash    string // over the entry and the hash of the one before
+
+	PersonID int64  // 0 for a stranger, a command on the machine and the service itself
+	Email    string // of the person, at that time
+	Key      string // the session or token that was used, as in "token 4"
+
+	edition int // of the hash
 }
+
+// trailEdition is what the hash of a new entry covers: all of it. Entries of edition 1 lack
+// person, address and key.
+const trailEdition = 2
 
 // chained gives the hash of an entry that follows one with another hash: SHA-256
 // of a JSON list, so that no two entries are written alike.
 func (t *TrailEntry) chained(before string) string {
-	text, err := json.Marshal([]any{before, millis(t.At), t.Author, t.Action, t.Subject, t.Detail})
+	parts := []any{before, millis(t.At), t.Author, t.Action, t.Subject, t.Detail}
+	if t.edition >= trailEdition {
+		parts = append(parts, t.edition, t.PersonID, t.Email, t.Key)
+	}
+	text, err := json.Marshal(parts)
 	if err != nil {
 		panic(err) // text and numbers alone
 	}
@@ -42,9 +56,21 @@ func addTrail(ctx context.Context, tx *sql.Tx, t TrailEntry) error {
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return err
 	}
-	_, err = tx.ExecContext(ctx, `INSERT INTO trail (at, author, action, subject, detail, hash) VALUES (?, ?, ?, ?, ?, ?)`,
-		millis(t.At), t.Author, t.Action, t.Subject, t.Detail, t.chained(before))
+	t.edition = trailEdition
+	_, err = tx.ExecContext(ctx, `INSERT INTO trail (at, author, action, subject, detail, hash, person_id, email, by_key, edition) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		millis(t.At), t.Author, t.Action, t.Subject, t.Detail, t.chained(before), t.PersonID, t.Email, t.Key, t.edition)
 	return err
+}
+
+// Note makes the entry of the trail about something that was just done, in the transaction that did
+// it; nil makes none.
+type Note[T any] func(T) TrailEntry
+
+func (n Note[T]) add(ctx context.Context, tx *sql.Tx, done T) error {
+	if n == nil {
+		return nil
+	}
+	return addTrail(ctx, tx, n(done))
 }
 
 // AddTrail adds an entry to the trail.
@@ -57,12 +83,15 @@ type TrailFilter struct {
 	Action  string
 	Author  string
 	Subject string
+	Person  int64 // 0 is any
 }
+
+const trailColumns = `id, at, author, action, subject, detail, hash, person_id, email, by_key, edition`
 
 func scanTrail(r scanner) (TrailEntry, error) {
 	var t TrailEntry
 	var at int64
-	err := r.Scan(&t.ID, &at, &t.Author, &t.Action, &t.Subject, &t.Detail, &t.Hash)
+	err := r.Scan(&t.ID, &at, &t.Author, &t.Action, &t.Subject, &t.Detail, &t.Hash, &t.PersonID, &t.Email, &t.Key, &t.edition)
 	t.At = when(at)
 	return t, err
 }
@@ -75,11 +104,14 @@ func (s *Store) Trail(ctx context.Context, by TrailFilter, page Page) ([]TrailEn
 			f.and(column+" = ?", value)
 		}
 	}
+	if by.Person != 0 {
+		f.and("person_id = ?", by.Person)
+	}
 	var total int
 	if err := s.read.QueryRowContext(ctx, `SELECT count(*) FROM trail`+f.sql(), f.args...).Scan(&total); err != nil {
 		return nil, 0, err
 	}
-	all, err := rows(ctx, s.read, scanTrail, `SELECT id, at, author, action, subject, detail, hash FROM trail`+f.sql()+` ORDER BY id DESC`+page.sql(), f.args...)
+	all, err := rows(ctx, s.read, scanTrail, `SELECT `+trailColumns+` FROM trail`+f.sql()+` ORDER BY id DESC`+page.sql(), f.args...)
 	return all, total, err
 }
 
@@ -87,7 +119,7 @@ func (s *Store) Trail(ctx context.Context, by TrailFilter, page Page) ([]TrailEn
 // the hash of the last. The error says which entry was changed, or follows one
 // that was taken out.
 func (s *Store) VerifyTrail(ctx context.Context) (entries int, last string, err error) {
-	found, err := s.read.QueryContext(ctx, `SELECT id, at, author, action, subject, detail, hash FROM trail ORDER BY id`)
+	found, err := s.read.QueryContext(ctx, `SELECT `+trailColumns+` FROM trail ORDER BY id`)
 	if err != nil {
 		return 0, "", err
 	}

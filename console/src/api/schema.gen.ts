@@ -263,6 +263,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/setup/link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a one-time code is for */
+        post: operations["readLink"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/setup": {
         parameters: {
             query?: never;
@@ -1856,6 +1873,27 @@ export interface components {
             email?: string;
             name: string;
             password: string;
+            /** @description A code of the second factor, of a person who has one */
+            factor?: string;
+            /** @description The person's tokens are revoked as well */
+            end_tokens?: boolean;
+        };
+        LinkCode: {
+            code: string;
+        };
+        Link: {
+            /** @description Empty for the first person */
+            email: string;
+            /** @description The person is set up already, and gets another password */
+            reset: boolean;
+            /** @description A code of the second factor is asked for */
+            factor: boolean;
+            /** @description How many tokens the person has */
+            tokens: number;
+        };
+        OwnPassword: {
+            /** @description Empty for a person who signs in with a provider only; the sign-in must be of the last ten minutes then */
+            password: string;
         };
         Invitation: {
             email: string;
@@ -2289,6 +2327,8 @@ export interface components {
             number: number;
             files: components["schemas"]["ContractFile"][];
             author: string;
+            /** Format: int64 */
+            author_id?: number;
             /** Format: date-time */
             created: string;
             reason?: string;
@@ -2455,6 +2495,15 @@ export interface components {
             subject: string;
             detail: string;
             hash: string;
+            /**
+             * Format: int64
+             * @description Left out for a stranger, a command on the machine and the service itself
+             */
+            person_id?: number;
+            /** @description The person's address at that time */
+            email?: string;
+            /** @description The session or token that was used, as in token 4 */
+            key?: string;
         };
         TrailPage: {
             items: components["schemas"]["TrailEntry"][];
@@ -3435,9 +3484,7 @@ export interface operations {
             };
             header?: never;
             path?: never;
-            cookie?: {
-                inkret_sign_in?: string;
-            };
+            cookie?: never;
         };
         requestBody?: never;
         responses: {
@@ -3665,7 +3712,11 @@ export interface operations {
             path?: never;
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnPassword"];
+            };
+        };
         responses: {
             /** @description The secret; it is shown this once */
             200: {
@@ -3723,6 +3774,31 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    readLink: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LinkCode"];
+            };
+        };
+        responses: {
+            /** @description What it is for */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Link"];
+                };
             };
             default: components["responses"]["Failure"];
         };
@@ -5063,6 +5139,8 @@ export interface operations {
                 action?: string;
                 author?: string;
                 subject?: string;
+                /** @description A person's id */
+                person?: number;
                 /** @description From 1 */
                 page?: components["parameters"]["PageNumber"];
                 /** @description Items a page */

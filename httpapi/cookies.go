@@ -1,0 +1,79 @@
+package httpapi
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/labstack/echo/v5"
+
+	"inkret/service"
+)
+
+// Cookies have these names, and over TLS the prefix __Host- before them (RFC 6265bis, 4.1.3.2): a browser takes
+// one with it from this very host only.
+const (
+	sessionCookie = "inkret_session"
+	ticketCookie  = "inkret_sign_in" // what is remembered, sealed, of somebody who is at the provider
+	browserCookie = "inkret_browser" // that somebody signed in here before; it lets nobody in
+)
+
+// exchanged is the request and the header of its answer, for cookies.
+type exchanged struct {
+	request *http.Request
+	header  http.Header
+}
+
+type exchangedKey struct{}
+
+// secure reports whether browsers reach the service over TLS.
+func (h *handlers) secure() bool { return h.options.Secure }
+
+func (h *handlers) cookieName(name string) string {
+	if h.secure() {
+		return "__Host-" + name
+	}
+	return name
+}
+
+// cookieOf gives what a request's cookie holds.
+func (h *handlers) cookieOf(r *http.Request, name string) string {
+	c, err := r.Cookie(h.cookieName(name))
+	if err != nil {
+		return ""
+	}
+	return c.Value
+}
+
+// cookieIn is cookieOf of the request that is being answered.
+func (h *handlers) cookieIn(ctx context.Context, name string) string {
+	if x, ok := ctx.Value(exchangedKey{}).(exchanged); ok {
+		return h.cookieOf(x.request, name)
+	}
+	return ""
+}
+
+// setCookie adds a cookie to the answer. Scripts never see it, and it is for all paths, as its prefix wants.
+func (h *handlers) setCookie(ctx context.Context, c http.Cookie) {
+	c.Name, c.Path, c.HttpOnly, c.Secure = h.cookieName(c.Name), "/", true, h.secure()
+	if x, ok := ctx.Value(exchangedKey{}).(exchanged); ok {
+		x.header.Add("Set-Cookie", c.String())
+	}
+}
+
+// signedIn gives a browser its session, and lets it be known again.
+func (h *handlers) signedIn(ctx context.Context, who service.Caller, secret string) {
+	h.setCookie(ctx, http.Cookie{Name: sessionCookie, Value: secret, Expires: who.Key.Expires, SameSite: http.SameSiteStrictMode})
+	text, until := h.service.KnownBrowser(who.Email)
+	h.setCookie(ctx, http.Cookie{Name: browserCookie, Value: text, Expires: until, SameSite: http.SameSiteStrictMode})
+}
+
+// originate notes where a request comes from.
+func (h *handlers) originate(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		r := c.Request()
+		ctx := service.WithOrigin(r.Context(), service.Origin{Address: c.RealIP(), Browser: h.cookieOf(r, browserCookie)})
+		ctx = context.WithValue(ctx, exchangedKey{}, exchanged{r, c.Response().Header()})
+		c.SetRequest(r.WithContext(ctx))
+		return next(c)
+	}
+}
