@@ -45,7 +45,7 @@ func TestTheDescriptionNamesWhatIsNeeded(t *testing.T) {
 // TestWritesNeedMoreThanLooking holds that nothing that changes something is open to
 // viewers, but for what is theirs: their session, password, tokens, comments, views, mail and requests, and trials.
 func TestWritesNeedMoreThanLooking(t *testing.T) {
-	theirs := []string{"signIn", "signOut", "setUp", "createToken", "endToken", "commentFinding", "tryContracts", "mergeContracts", "draftContracts", "readEntities",
+	theirs := []string{"readLink", "signIn", "signOut", "setUp", "createToken", "endToken", "commentFinding", "tryContracts", "mergeContracts", "draftContracts", "readEntities",
 		"changePassword", "endSession", "beginSecondFactor", "confirmSecondFactor", "endSecondFactor", "followFinding", "unfollowFinding", "readNotices", "addView", "dropView", "askForField", "withdrawRequest",
 		"setMailing", "testMail", "followView", "unfollowView"}
 	all, err := Operations()

@@ -6,8 +6,10 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"os"
+	"regexp"
 
 	"github.com/urfave/cli/v3"
 )
@@ -35,7 +37,10 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 	a := &app{in: in, out: out, err: errOut}
 	root := a.root()
 	everyCommand(root, func(c *cli.Command) {
-		c.OnUsageError = func(_ context.Context, c *cli.Command, err error, _ bool) error { return usage(c, err) }
+		c.OnUsageError = func(_ context.Context, c *cli.Command, err error, _ bool) error { return usage(c, optionError(err)) }
+		for _, f := range c.Flags {
+			once(f)
+		}
 	})
 	err := root.Run(ctx, args)
 	if err == nil {
@@ -92,6 +97,8 @@ See it with made-up data:     inkret demo`,
 			a.hookCommand(),
 			a.trailCommand(),
 			a.keyCommand(),
+			a.backupCommand(),
+			a.restoreCommand(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if name := c.Args().First(); name != "" {
@@ -104,6 +111,34 @@ See it with made-up data:     inkret demo`,
 			return cli.ShowRootCommandHelp(c)
 		},
 	}
+}
+
+// once lets an option that has one value be given once: of two, neither may silently count for nothing.
+func once(f cli.Flag) {
+	switch f := f.(type) {
+	case *cli.StringFlag:
+		f.OnlyOnce = true
+	case *cli.BoolFlag:
+		f.OnlyOnce = true
+	case *cli.IntFlag:
+		f.OnlyOnce = true
+	case *cli.Int64Flag:
+		f.OnlyOnce = true
+	case *cli.FloatFlag:
+		f.OnlyOnce = true
+	case *cli.DurationFlag:
+		f.OnlyOnce = true
+	}
+}
+
+var twice = regexp.MustCompile(`-+([a-z0-9-]+): can't duplicate this flag`)
+
+// optionError says in our words what the parser says of options.
+func optionError(err error) error {
+	if m := twice.FindStringSubmatch(err.Error()); m != nil {
+		return fmt.Errorf("--%s is given twice; give it once", m[1])
+	}
+	return err
 }
 
 // everyCommand calls f with c and all commands below it.

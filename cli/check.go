@@ -38,7 +38,7 @@ Exit status: 0 nothing at or above --fail-on, 1 something, 2 it could not judge.
     inkret check --contracts api.yaml --audience skipper --format json - < run.har
     curl -i https://api.example/v1/berths | inkret check --request "GET https://api.example/v1/berths" -`,
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "contracts", Usage: "a contract file, or a `PATH` of a folder of them", TakesFile: true},
+			&cli.StringSliceFlag{Name: "contracts", Usage: "contract file or folder (`PATH`); may be repeated, and all files are one document", TakesFile: true},
 			audienceFlag(), mappingFlag(), requestFlag(),
 			&cli.StringSliceFlag{Name: "server", Usage: "a base `URL` of the service, beside those of the contract"},
 			&cli.StringFlag{Name: "format", Value: "table", Usage: strings.Join(report.Formats, ", ")},
@@ -143,8 +143,8 @@ func readBaseline(path string) (*report.Baseline, error) {
 // prepare reads the contracts and makes the judge.
 func (r *checkRun) prepare(c *cli.Command) error {
 	service := ""
-	if path := c.String("contracts"); path != "" {
-		contracts, err := readContracts(path)
+	if paths := c.StringSlice("contracts"); len(paths) > 0 {
+		contracts, err := readContracts(paths...)
 		if err != nil {
 			return err
 		}

@@ -74,7 +74,7 @@ typescript (declarations). With --contracts, files are read instead of a service
     inkret contract export --contracts contracts/ --as typescript > api.d.ts`,
 				Flags: []cli.Flag{&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "the `FOLDER` to write to; standard output otherwise", TakesFile: true},
 					&cli.StringFlag{Name: "as", Value: "contract", Usage: strings.Join(forms, ", ")},
-					&cli.StringFlag{Name: "contracts", Usage: "contract files in `PATH` instead of a service's", TakesFile: true}},
+					&cli.StringSliceFlag{Name: "contracts", Usage: "contract files in `PATH` instead of a service's; may be repeated", TakesFile: true}},
 				ShellComplete: completeValues(map[string][]string{"as": forms}),
 				Action:        a.exportContracts,
 			},
@@ -284,11 +284,11 @@ func (a *app) exportContracts(ctx context.Context, c *cli.Command) error {
 		return usage(c, fmt.Errorf("--as takes %s, not %q", strings.Join(forms, ", "), form))
 	}
 	var files []client.ContractFile
-	if path := c.String("contracts"); path != "" {
+	if paths := c.StringSlice("contracts"); len(paths) > 0 {
 		if c.Args().Present() || form == "contract" {
 			return usage(c, errors.New("with --contracts, name no service, and say --as openapi, json-schema or typescript"))
 		}
-		read, err := readContracts(path)
+		read, err := readContracts(paths...)
 		if err != nil {
 			return err
 		}

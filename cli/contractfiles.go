@@ -15,7 +15,29 @@ import (
 var contractEndings = map[string]bool{".yaml": true, ".yml": true, ".json": true}
 
 // contractFiles reads a contract file, or those of a folder.
-func contractFiles(path string) ([]contract.File, error) {
+func contractFiles(paths ...string) ([]contract.File, error) {
+	var files []contract.File
+	seen := map[string]bool{}
+	for _, path := range paths {
+		some, err := filesAt(path)
+		if err != nil {
+			return nil, err
+		}
+		for _, f := range some {
+			at, err := filepath.Abs(f.Name)
+			if err != nil {
+				return nil, err
+			}
+			if !seen[at] { // the same file once, however often it is named
+				files = append(files, f)
+			}
+			seen[at] = true
+		}
+	}
+	return files, nil
+}
+
+func filesAt(path string) ([]contract.File, error) {
 	info, err := os.Stat(path)
 	if err != nil {
 		return nil, fileError(err)
@@ -48,8 +70,8 @@ func contractFiles(path string) ([]contract.File, error) {
 	return files, nil
 }
 
-func readContracts(path string) (*contract.Contracts, error) {
-	files, err := contractFiles(path)
+func readContracts(paths ...string) (*contract.Contracts, error) {
+	files, err := contractFiles(paths...)
 	if err != nil {
 		return nil, err
 	}

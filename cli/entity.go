@@ -75,7 +75,7 @@ recorded. New fields have no class until somebody gives them one.
 					&cli.BoolFlag{Name: "take-over", Usage: "make a revision of all that is new or changed"},
 					&cli.StringSliceFlag{Name: "only", Usage: "with --take-over: only the difference `ID`, such as \"new-field Boat.colour\"; may be given several times, and is the way to take out what is gone"},
 					&cli.BoolFlag{Name: "traffic", Usage: "read the recorded traffic of the service"},
-					&cli.StringFlag{Name: "contracts", Usage: "compare with the catalogue in `PATH` instead of a service's", TakesFile: true},
+					&cli.StringSliceFlag{Name: "contracts", Usage: "compare with the catalogue in `PATH` instead of a service's; may be repeated", TakesFile: true},
 					&cli.BoolFlag{Name: "fail-on-drift", Usage: "exit with 1 when something differs"},
 					&cli.StringFlag{Name: "reason", Usage: "why, for whoever reads the revisions"}, formatFlag()},
 				Action: a.readEntities,
@@ -297,8 +297,8 @@ func (a *app) reading(ctx context.Context, source string) (client.Reading, []sch
 }
 
 func (a *app) readEntities(ctx context.Context, c *cli.Command) error {
-	if path := c.String("contracts"); path != "" {
-		return a.readOffline(ctx, c, path)
+	if paths := c.StringSlice("contracts"); len(paths) > 0 {
+		return a.readOffline(ctx, c, paths)
 	}
 	var in client.Reading
 	traffic := c.Bool("traffic")
@@ -356,11 +356,11 @@ func (a *app) sayDifferences(c *cli.Command, found client.ReadingResult, next st
 }
 
 // readOffline compares a source with the catalogue of contract files.
-func (a *app) readOffline(ctx context.Context, c *cli.Command, path string) error {
+func (a *app) readOffline(ctx context.Context, c *cli.Command, paths []string) error {
 	if c.Args().Len() != 1 || c.Bool("traffic") || c.Bool("take-over") {
 		return usage(c, errors.New("with --contracts, name one source; nothing is taken over"))
 	}
-	contracts, err := readContracts(path)
+	contracts, err := readContracts(paths...)
 	if err != nil {
 		return err
 	}

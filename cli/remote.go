@@ -40,11 +40,21 @@ func signedInPath() (string, error) {
 	return filepath.Join(dir, "inkret", "signed-in.json"), nil
 }
 
-// remembered gives the service to talk to: INKRET_URL and INKRET_TOKEN, else
-// what sign-in left behind.
+// remembered gives the service to talk to: INKRET_URL and INKRET_TOKEN, else what sign-in left behind. A token
+// belongs to one address and is sent to no other.
 func remembered() (signedIn, error) {
 	in := signedIn{URL: os.Getenv("INKRET_URL"), Token: os.Getenv("INKRET_TOKEN")}
-	if in.URL != "" && in.Token != "" {
+	if in.Token != "" && in.URL == "" {
+		return in, hint(errors.New("INKRET_TOKEN is set and INKRET_URL is not: a token belongs to one service"), "set INKRET_URL to the address of the service that the token is for")
+	}
+	if in.URL != "" {
+		address, err := serverURL(in.URL)
+		if err != nil {
+			return in, hint(fmt.Errorf("INKRET_URL: %w", err), "set it to the address of the service")
+		}
+		in.URL = address
+	}
+	if in.Token != "" {
 		return in, nil
 	}
 	path, err := signedInPath()
@@ -62,13 +72,27 @@ func remembered() (signedIn, error) {
 	if err := json.Unmarshal(data, &kept); err != nil {
 		return in, hint(fmt.Errorf("%s cannot be read: %w", path, err), "sign in again: inkret sign-in URL")
 	}
-	if in.URL != "" {
-		kept.URL = in.URL
-	}
-	if in.Token != "" {
-		kept.Token = in.Token
+	if in.URL != "" && !sameService(in.URL, kept.URL) {
+		return in, hint(fmt.Errorf("you are signed in to %s, and INKRET_URL names %s", kept.URL, in.URL), "sign in there: inkret sign-in "+in.URL, "or set INKRET_TOKEN to a token of that service")
 	}
 	return kept, nil
+}
+
+// sameService reports whether two addresses lead to the same service: scheme, host and port are the same, and
+// the path.
+func sameService(a, b string) bool {
+	x, err1 := url.Parse(a)
+	y, err2 := url.Parse(b)
+	if err1 != nil || err2 != nil {
+		return false
+	}
+	port := func(u *url.URL) string {
+		if p := u.Port(); p != "" {
+			return p
+		}
+		return map[string]string{"http": "80", "https": "443"}[u.Scheme]
+	}
+	return x.Scheme == y.Scheme && strings.EqualFold(x.Hostname(), y.Hostname()) && port(x) == port(y) && strings.Trim(x.Path, "/") == strings.Trim(y.Path, "/")
 }
 
 func (in signedIn) keep() error {
@@ -98,14 +122,17 @@ func serverURL(text string) (string, error) {
 		text = "http://" + text
 	}
 	u, err := url.Parse(text)
-	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || u.User != nil || u.RawQuery != "" || u.Fragment != "" {
 		return "", fmt.Errorf("%q is no address of a service; one is written http://127.0.0.1:7465", text)
 	}
 	return strings.TrimRight(u.String(), "/"), nil
 }
 
+// noRedirect follows nobody elsewhere: the token is for this address.
+func noRedirect(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+
 func newRemote(address, token string) (*remote, error) {
-	c, err := client.NewClient(address, client.WithHTTPClient(&http.Client{}), client.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+	c, err := client.NewClient(address, client.WithHTTPClient(&http.Client{CheckRedirect: noRedirect}), client.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 		if token != "" {
 			r.Header.Set("Authorization", "Bearer "+token)
 		}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -30,6 +31,7 @@ const (
 	// headerTime is how long a client may take to send its headers.
 	headerTime = 10 * time.Second
 	idleTime   = 2 * time.Minute
+	maxHeader  = 64 << 10
 )
 
 func (a *app) serveCommand() *cli.Command {
@@ -40,13 +42,26 @@ func (a *app) serveCommand() *cli.Command {
 At the first start it makes the data folder with its key file, and prints a link
 with which the first person sets up name and password.
 
-    inkret serve --data /var/lib/inkret --listen 127.0.0.1:7465`,
+    inkret serve --data /var/lib/inkret --listen 127.0.0.1:7465
+
+With --tls-cert and --tls-key it serves TLS itself; renewed files are read without a restart. Behind a
+reverse proxy say --public and --proxy, so that the addresses of people are known.
+
+    inkret serve --tls-cert cert.pem --tls-key key.pem --listen 0.0.0.0:443
+    inkret serve --public https://inkret.example --proxy 127.0.0.1
+    inkret serve --backup-to /var/backups/inkret --backup-every 24h --backup-keep 7`,
 		Flags: append([]cli.Flag{
 			listenFlag(),
 			dataFlag(),
 			&cli.StringFlag{Name: "public", Usage: "the `URL` under which people reach it, when that is not the address it listens on"},
 			sizeFlag("max-disk", "20 GB", "the most that the database may take on disk, as a `SIZE`; 0 is no bound", "INKRET_MAX_DISK"),
 			sizeFlag("max-upload", "8 GB", "the largest recording that is taken, as a `SIZE`", "INKRET_MAX_UPLOAD"),
+			&cli.StringFlag{Name: "tls-cert", Usage: "the certificate to serve TLS with, and those that vouch for it, as a PEM `FILE`", TakesFile: true},
+			&cli.StringFlag{Name: "tls-key", Usage: "the key of the certificate, as a PEM `FILE`", TakesFile: true},
+			&cli.StringSliceFlag{Name: "proxy", Usage: "an `ADDRESS` or network of a reverse proxy whose X-Forwarded-For is believed; may be repeated"},
+			&cli.StringFlag{Name: "backup-to", Usage: "the `FOLDER` that backups are written to; none are made without it", TakesFile: true},
+			&cli.DurationFlag{Name: "backup-every", Value: 24 * time.Hour, Usage: "how often a backup is made"},
+			&cli.IntFlag{Name: "backup-keep", Value: 7, Usage: "how many backups are kept"},
 			logFlag("info"),
 		}, append(mailFlags(), providerFlags()...)...),
 		ShellComplete: completeValues(logLevels),
@@ -74,12 +89,27 @@ with which the first person sets up name and password.
 			if err != nil {
 				return err
 			}
+			proxies, err := proxiesOf(c)
+			if err != nil {
+				return err
+			}
+			certificate, err := certificateOf(c, log)
+			if err != nil {
+				return err
+			}
+			if err := publicOf(c); err != nil {
+				return err
+			}
+			if c.Duration("backup-every") < time.Minute || c.Int("backup-keep") < 1 {
+				return usage(c, errors.New("--backup-every must be at least 1m, and --backup-keep at least 1"))
+			}
 			s, err := a.openService(ctx, service.Options{Dir: c.String("data"), Log: log, MaxDisk: disk, Mail: mail, DigestHour: c.Int("digest-hour")})
 			if err != nil {
 				return err
 			}
 			defer s.Close()
-			return a.serve(ctx, s, serving{c.String("listen"), c.String("public"), upload, log, provider}, func(address string) error {
+			s.BackUpEvery(service.BackupPlan{Folder: c.String("backup-to"), Every: c.Duration("backup-every"), Keep: c.Int("backup-keep")})
+			return a.serve(ctx, s, serving{listen: c.String("listen"), public: c.String("public"), maxUpload: upload, log: log, provider: provider, proxies: proxies, certificate: certificate}, func(address string) error {
 				code, err := s.SetupCode(ctx)
 				if err == nil && code != "" {
 					a.say("Nobody is set up yet. Open this link once to set yourself up as administrator:\n  %s", httpapi.SetupLink(address, code))
@@ -164,6 +194,8 @@ type serving struct {
 	maxUpload      int64
 	log            *slog.Logger
 	provider       *openid.Client // of sign-ins; nil for none
+	proxies        []net.IPNet
+	certificate    *certificate // nil serves without TLS
 }
 
 // serve serves until ctx ends. ready is called with the address once it listens.
@@ -177,6 +209,10 @@ func (a *app) serve(ctx context.Context, s *service.Service, how serving, ready 
 		return hint(fmt.Errorf("cannot listen on %s: %w", listen, err), "an address is written HOST:PORT, such as "+defaultListen)
 	}
 	address := "http://" + listener.Addr().String()
+	if how.certificate != nil {
+		address = "https://" + listener.Addr().String()
+		listener = tls.NewListener(listener, how.certificate.config())
+	}
 	if how.public != "" {
 		address = strings.TrimRight(how.public, "/")
 	}
@@ -184,12 +220,13 @@ func (a *app) serve(ctx context.Context, s *service.Service, how serving, ready 
 		s.SignInWith(openid.New(*how.provider, address+httpapi.SignedInAt), how.provider.Issuer)
 	}
 	stopping := make(chan struct{})
-	handler, err := httpapi.NewHandler(s, httpapi.Options{Version: Version, Log: log, Console: console.Files(), Public: address, Stopping: stopping, MaxUpload: how.maxUpload})
+	handler, err := httpapi.NewHandler(s, httpapi.Options{Version: Version, Log: log, Console: console.Files(), Public: address, Stopping: stopping, MaxUpload: how.maxUpload,
+		Secure: strings.HasPrefix(address, "https://"), Proxies: how.proxies})
 	if err != nil {
 		listener.Close()
 		return err
 	}
-	server := &http.Server{Handler: handler, ReadHeaderTimeout: headerTime, IdleTimeout: idleTime, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
+	server := &http.Server{Handler: handler, ReadHeaderTimeout: headerTime, IdleTimeout: idleTime, MaxHeaderBytes: maxHeader, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
 	server.RegisterOnShutdown(func() { close(stopping) })
 	running, stop := context.WithCancel(ctx)
 	ran := make(chan struct{})

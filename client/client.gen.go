@@ -407,6 +407,27 @@ func (e PatchOpOp) Valid() bool {
 	}
 }
 
+// Defines values for ReadinessChecksName.
+const (
+	Database ReadinessChecksName = "database"
+	Disk     ReadinessChecksName = "disk"
+	Schema   ReadinessChecksName = "schema"
+)
+
+// Valid indicates whether the value is a known member of the ReadinessChecksName enum.
+func (e ReadinessChecksName) Valid() bool {
+	switch e {
+	case Database:
+		return true
+	case Disk:
+		return true
+	case Schema:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ReadingForm.
 const (
 	ReadingFormDescription ReadingForm = "description"
@@ -2300,6 +2321,19 @@ type ReadUpTo struct {
 	UpTo int64 `json:"up_to"`
 }
 
+// Readiness defines model for Readiness.
+type Readiness struct {
+	Checks []struct {
+		Detail *string             `json:"detail,omitempty"`
+		Name   ReadinessChecksName `json:"name"`
+		Ok     bool                `json:"ok"`
+	} `json:"checks"`
+	Ready bool `json:"ready"`
+}
+
+// ReadinessChecksName defines model for Readiness.Checks.Name.
+type ReadinessChecksName string
+
 // Reading defines model for Reading.
 type Reading struct {
 	Base   *int        `json:"base,omitempty"`
@@ -2904,6 +2938,9 @@ type Worst struct {
 	Query string `json:"query"`
 }
 
+// ActingFor defines model for ActingFor.
+type ActingFor = int64
+
 // FindingID defines model for FindingID.
 type FindingID = string
 
@@ -3125,6 +3162,9 @@ type ListDeliveriesParams struct {
 // WatchLiveParams defines parameters for WatchLive.
 type WatchLiveParams struct {
 	Service *string `form:"service,omitempty" json:"service,omitempty"`
+
+	// ActingFor The id of the person whom the page acts for, as the header Inkret-Acting-For says it otherwise; a session of somebody else is refused
+	ActingFor *ActingFor `form:"acting_for,omitempty" json:"acting_for,omitempty"`
 }
 
 // ListMailsParams defines parameters for ListMails.
@@ -3251,7 +3291,9 @@ type OpenLiveJSONBody struct {
 
 // ExportReportParams defines parameters for ExportReport.
 type ExportReportParams struct {
-	Format ExportReportParamsFormat `form:"format" json:"format"`
+	// ActingFor The id of the person whom the page acts for, as the header Inkret-Acting-For says it otherwise; a session of somebody else is refused
+	ActingFor *ActingFor               `form:"acting_for,omitempty" json:"acting_for,omitempty"`
+	Format    ExportReportParamsFormat `form:"format" json:"format"`
 
 	// Filter Of the findings that fit: the query of a list of findings, as in state=any
 	Filter *string `form:"filter,omitempty" json:"filter,omitempty"`
@@ -4983,6 +5025,16 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /healthz (the `GetHealth` operationId).
 	GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetMetrics Numbers for operators in the Prometheus text format: no names, no values
+	//
+	// Corresponds with GET /metrics (the `GetMetrics` operationId).
+	GetMetrics(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetReadiness Whether the service can take writes
+	//
+	// Corresponds with GET /readyz (the `GetReadiness` operationId).
+	GetReadiness(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // ListBatches Batches, newest first
@@ -7502,6 +7554,36 @@ func (c *Client) GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (
 	return c.Client.Do(req)
 }
 
+// GetMetrics Numbers for operators in the Prometheus text format: no names, no values
+//
+// Corresponds with GET /metrics (the `GetMetrics` operationId).
+func (c *Client) GetMetrics(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetMetricsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetReadiness Whether the service can take writes
+//
+// Corresponds with GET /readyz (the `GetReadiness` operationId).
+func (c *Client) GetReadiness(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetReadinessRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // NewListBatchesRequest constructs an http.Request for the ListBatches method
 func NewListBatchesRequest(server string, params *ListBatchesParams) (*http.Request, error) {
 	var err error
@@ -9546,6 +9628,18 @@ func NewWatchLiveRequest(server string, params *WatchLiveParams) (*http.Request,
 		if params.Service != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "service", *params.Service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.ActingFor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "acting_for", *params.ActingFor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -11889,6 +11983,18 @@ func NewExportReportRequest(server string, service ServiceName, params *ExportRe
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
+		if params.ActingFor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "acting_for", *params.ActingFor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 			return nil, err
 		} else {
@@ -13316,6 +13422,60 @@ func NewGetHealthRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetMetricsRequest constructs an http.Request for the GetMetrics method
+func NewGetMetricsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/metrics")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetReadinessRequest constructs an http.Request for the GetReadiness method
+func NewGetReadinessRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/readyz")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 func (c *Client) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -14476,6 +14636,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /healthz (the `GetHealth` operationId).
 	GetHealthWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetHealthResponse, error)
+
+	// GetMetricsWithResponse Numbers for operators in the Prometheus text format: no names, no values
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /metrics (the `GetMetrics` operationId).
+	GetMetricsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetMetricsResponse, error)
+
+	// GetReadinessWithResponse Whether the service can take writes
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /readyz (the `GetReadiness` operationId).
+	GetReadinessWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetReadinessResponse, error)
 }
 
 type ListBatchesResponse struct {
@@ -19897,6 +20071,95 @@ func (r GetHealthResponse) ContentType() string {
 	return ""
 }
 
+type GetMetricsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetMetricsResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetMetricsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetMetricsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetMetricsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetMetricsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetReadinessResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Readiness
+	// JSON503 the response for an HTTP 503 `application/json` response
+	JSON503 *Readiness
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetReadinessResponse) GetJSON200() *Readiness {
+	return r.JSON200
+}
+
+// GetJSON503 returns the response for an HTTP 503 `application/json` response
+func (r GetReadinessResponse) GetJSON503() *Readiness {
+	return r.JSON503
+}
+
+// GetBody returns the raw response body bytes
+func (r GetReadinessResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetReadinessResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetReadinessResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetReadinessResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ListBatchesWithResponse Batches, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -21942,6 +22205,32 @@ func (c *ClientWithResponses) GetHealthWithResponse(ctx context.Context, reqEdit
 		return nil, err
 	}
 	return ParseGetHealthResponse(rsp)
+}
+
+// GetMetricsWithResponse Numbers for operators in the Prometheus text format: no names, no values
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /metrics (the `GetMetrics` operationId).
+func (c *ClientWithResponses) GetMetricsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetMetricsResponse, error) {
+	rsp, err := c.GetMetrics(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetMetricsResponse(rsp)
+}
+
+// GetReadinessWithResponse Whether the service can take writes
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /readyz (the `GetReadiness` operationId).
+func (c *ClientWithResponses) GetReadinessWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetReadinessResponse, error) {
+	rsp, err := c.GetReadiness(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetReadinessResponse(rsp)
 }
 
 // ParseListBatchesResponse parses an HTTP response from a ListBatchesWithResponse call
@@ -25738,6 +26027,65 @@ func ParseGetHealthResponse(rsp *http.Response) (*GetHealthResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetMetricsResponse parses an HTTP response from a GetMetricsWithResponse call
+func ParseGetMetricsResponse(rsp *http.Response) (*GetMetricsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetMetricsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetReadinessResponse parses an HTTP response from a GetReadinessWithResponse call
+func ParseGetReadinessResponse(rsp *http.Response) (*GetReadinessResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetReadinessResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Readiness
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 503:
+		var dest Readiness
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON503 = &dest
 
 	}
 

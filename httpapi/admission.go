@@ -3,8 +3,10 @@ package httpapi
 import (
 	"context"
 	"fmt"
+	"net/http"
 	"reflect"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/labstack/echo/v5"
@@ -51,12 +53,31 @@ func (h *handlers) authenticate(op *api.Operation) echo.MiddlewareFunc {
 			if caller.ID == 0 {
 				return &service.Problem{Code: service.Unauthenticated, Type: service.SignedOut, Detail: "this needs somebody who is signed in", Next: "sign in: inkret sign-in"}
 			}
+			if err := actsFor(r, op, caller.ID); err != nil {
+				return err
+			}
 			if err := caller.MayEver(op.Role, op.Scope); err != nil {
 				return err
 			}
 			return next(c)
 		}
 	}
+}
+
+// actingFor is the header by which a page says whom it acts for.
+const actingFor = "Inkret-Acting-For"
+
+// actsFor refuses a request of a page that was opened by somebody else than the session is of: a browser has one
+// session for all its tabs.
+func actsFor(r *http.Request, op *api.Operation, person int64) error {
+	said := r.Header.Get(actingFor)
+	if said == "" && op.HasQuery("acting_for") {
+		said = r.URL.Query().Get("acting_for")
+	}
+	if said == "" || said == strconv.FormatInt(person, 10) {
+		return nil
+	}
+	return &service.Problem{Code: service.Unauthenticated, Type: service.OtherPerson, Detail: "this page belongs to somebody else than the one who is signed in", Next: "sign in again, or reload the page"}
 }
 
 // admission decides on the objects that a decoded request names in its path.

@@ -406,6 +406,27 @@ func (e PatchOpOp) Valid() bool {
 	}
 }
 
+// Defines values for ReadinessChecksName.
+const (
+	Database ReadinessChecksName = "database"
+	Disk     ReadinessChecksName = "disk"
+	Schema   ReadinessChecksName = "schema"
+)
+
+// Valid indicates whether the value is a known member of the ReadinessChecksName enum.
+func (e ReadinessChecksName) Valid() bool {
+	switch e {
+	case Database:
+		return true
+	case Disk:
+		return true
+	case Schema:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ReadingForm.
 const (
 	ReadingFormDescription ReadingForm = "description"
@@ -2299,6 +2320,19 @@ type ReadUpTo struct {
 	UpTo int64 `json:"up_to"`
 }
 
+// Readiness defines model for Readiness.
+type Readiness struct {
+	Checks []struct {
+		Detail *string             `json:"detail,omitempty"`
+		Name   ReadinessChecksName `json:"name"`
+		Ok     bool                `json:"ok"`
+	} `json:"checks"`
+	Ready bool `json:"ready"`
+}
+
+// ReadinessChecksName defines model for Readiness.Checks.Name.
+type ReadinessChecksName string
+
 // Reading defines model for Reading.
 type Reading struct {
 	Base   *int        `json:"base,omitempty"`
@@ -2903,6 +2937,9 @@ type Worst struct {
 	Query string `json:"query"`
 }
 
+// ActingFor defines model for ActingFor.
+type ActingFor = int64
+
 // FindingID defines model for FindingID.
 type FindingID = string
 
@@ -3124,6 +3161,9 @@ type ListDeliveriesParams struct {
 // WatchLiveParams defines parameters for WatchLive.
 type WatchLiveParams struct {
 	Service *string `form:"service,omitempty" json:"service,omitempty"`
+
+	// ActingFor The id of the person whom the page acts for, as the header Inkret-Acting-For says it otherwise; a session of somebody else is refused
+	ActingFor *ActingFor `form:"acting_for,omitempty" json:"acting_for,omitempty"`
 }
 
 // ListMailsParams defines parameters for ListMails.
@@ -3250,7 +3290,9 @@ type OpenLiveJSONBody struct {
 
 // ExportReportParams defines parameters for ExportReport.
 type ExportReportParams struct {
-	Format ExportReportParamsFormat `form:"format" json:"format"`
+	// ActingFor The id of the person whom the page acts for, as the header Inkret-Acting-For says it otherwise; a session of somebody else is refused
+	ActingFor *ActingFor               `form:"acting_for,omitempty" json:"acting_for,omitempty"`
+	Format    ExportReportParamsFormat `form:"format" json:"format"`
 
 	// Filter Of the findings that fit: the query of a list of findings, as in state=any
 	Filter *string `form:"filter,omitempty" json:"filter,omitempty"`
@@ -4292,6 +4334,12 @@ type ServerInterface interface {
 	// GetHealth Whether the service can serve
 	// (GET /healthz)
 	GetHealth(ctx *echo.Context) error
+	// GetMetrics Numbers for operators in the Prometheus text format: no names, no values
+	// (GET /metrics)
+	GetMetrics(ctx *echo.Context) error
+	// GetReadiness Whether the service can take writes
+	// (GET /readyz)
+	GetReadiness(ctx *echo.Context) error
 }
 
 // ServerInterfaceWrapper converts echo contexts to parameters.
@@ -5185,6 +5233,13 @@ func (w *ServerInterfaceWrapper) WatchLive(ctx *echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "service", ctx.QueryParams(), &params.Service, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Optional query parameter "acting_for" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "acting_for", ctx.QueryParams(), &params.ActingFor, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter acting_for: %s", err))
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
@@ -6123,6 +6178,13 @@ func (w *ServerInterfaceWrapper) ExportReport(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params ExportReportParams
+	// ------------- Optional query parameter "acting_for" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "acting_for", ctx.QueryParams(), &params.ActingFor, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter acting_for: %s", err))
+	}
+
 	// ------------- Required query parameter "format" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, true, "format", ctx.QueryParams(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -6669,6 +6731,24 @@ func (w *ServerInterfaceWrapper) GetHealth(ctx *echo.Context) error {
 	return err
 }
 
+// GetMetrics converts echo context to params.
+func (w *ServerInterfaceWrapper) GetMetrics(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetMetrics(ctx)
+	return err
+}
+
+// GetReadiness converts echo context to params.
+func (w *ServerInterfaceWrapper) GetReadiness(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetReadiness(ctx)
+	return err
+}
+
 // This is a simple interface which specifies echo.Route addition functions which
 // are present on both echo.Echo and echo.Group, since we want to allow using
 // either of them for path registration
@@ -6717,6 +6797,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	}
 
 	router.GET(options.BaseURL+"/healthz", wrapper.GetHealth, options.OperationMiddlewares["getHealth"]...)
+	router.GET(options.BaseURL+"/readyz", wrapper.GetReadiness, options.OperationMiddlewares["getReadiness"]...)
+	router.GET(options.BaseURL+"/metrics", wrapper.GetMetrics, options.OperationMiddlewares["getMetrics"]...)
 	router.DELETE(options.BaseURL+"/api/v1/session", wrapper.SignOut, options.OperationMiddlewares["signOut"]...)
 	router.GET(options.BaseURL+"/api/v1/session", wrapper.GetSession, options.OperationMiddlewares["getSession"]...)
 	router.POST(options.BaseURL+"/api/v1/session", wrapper.SignIn, options.OperationMiddlewares["signIn"]...)
@@ -11328,6 +11410,76 @@ func (response GetHealth200JSONResponse) VisitGetHealthResponse(w http.ResponseW
 	return err
 }
 
+type GetMetricsRequestObject struct {
+}
+
+type GetMetricsResponseObject interface {
+	VisitGetMetricsResponse(w http.ResponseWriter) error
+}
+
+type GetMetrics200TextResponse string
+
+func (response GetMetrics200TextResponse) VisitGetMetricsResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/plain")
+	w.WriteHeader(200)
+
+	_, err := w.Write([]byte(fmt.Sprint(response)))
+	return err
+}
+
+type GetMetricsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetMetricsdefaultApplicationProblemPlusJSONResponse) VisitGetMetricsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetReadinessRequestObject struct {
+}
+
+type GetReadinessResponseObject interface {
+	VisitGetReadinessResponse(w http.ResponseWriter) error
+}
+
+type GetReadiness200JSONResponse Readiness
+
+func (response GetReadiness200JSONResponse) VisitGetReadinessResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetReadiness503JSONResponse Readiness
+
+func (response GetReadiness503JSONResponse) VisitGetReadinessResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(503)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 	// ListBatches Batches, newest first
@@ -11678,6 +11830,12 @@ type StrictServerInterface interface {
 	// GetHealth Whether the service can serve
 	// (GET /healthz)
 	GetHealth(ctx context.Context, request GetHealthRequestObject) (GetHealthResponseObject, error)
+	// GetMetrics Numbers for operators in the Prometheus text format: no names, no values
+	// (GET /metrics)
+	GetMetrics(ctx context.Context, request GetMetricsRequestObject) (GetMetricsResponseObject, error)
+	// GetReadiness Whether the service can take writes
+	// (GET /readyz)
+	GetReadiness(ctx context.Context, request GetReadinessRequestObject) (GetReadinessResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *echo.Context, request any) (any, error)
@@ -15432,6 +15590,52 @@ func (sh *strictHandler) GetHealth(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(GetHealthResponseObject); ok {
 		return validResponse.VisitGetHealthResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetMetrics operation middleware
+func (sh *strictHandler) GetMetrics(ctx *echo.Context) error {
+	var request GetMetricsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetMetrics(ctx.Request().Context(), request.(GetMetricsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetMetrics")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetMetricsResponseObject); ok {
+		return validResponse.VisitGetMetricsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetReadiness operation middleware
+func (sh *strictHandler) GetReadiness(ctx *echo.Context) error {
+	var request GetReadinessRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetReadiness(ctx.Request().Context(), request.(GetReadinessRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetReadiness")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetReadinessResponseObject); ok {
+		return validResponse.VisitGetReadinessResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

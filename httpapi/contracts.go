@@ -47,7 +47,7 @@ func (h *handlers) TryContracts(ctx context.Context, r TryContractsRequestObject
 			return revise.Place{Endpoint: at.Endpoint, What: at.What, File: at.File, Pointer: at.Pointer, Line: at.Line}
 		})}
 	}
-	t, err := h.service.Try(ctx, r.Service, c)
+	t, err := h.service.Try(ctx, callerOf(ctx), r.Service, c)
 	if err != nil {
 		return nil, err
 	}

@@ -19,11 +19,7 @@ import (
 type handlers struct {
 	service *service.Service
 	options Options
-}
-
-// GetHealth implements [StrictServerInterface].
-func (h *handlers) GetHealth(context.Context, GetHealthRequestObject) (GetHealthResponseObject, error) {
-	return GetHealth200JSONResponse{Status: "ok", Version: h.options.Version}, nil
+	numbers *numbers
 }
 
 // GetSession implements [StrictServerInterface].

@@ -8,10 +8,12 @@ import (
 	"crypto/rand"
 	"encoding/base64"
 	"errors"
+	"io"
 	"io/fs"
 	"log/slog"
 	"net"
 	"net/http"
+	"os"
 	"strconv"
 	"strings"
 	"time"
@@ -59,7 +61,7 @@ func NewHandler(s *service.Service, o Options) (http.Handler, error) {
 	if err != nil {
 		return nil, err
 	}
-	h := &handlers{service: s, options: o}
+	h := &handlers{service: s, options: o, numbers: newNumbers(s, o.Version)}
 	e := echo.NewWithConfig(echo.Config{HTTPErrorHandler: h.fail, Logger: o.Log})
 	e.IPExtractor = echo.ExtractIPDirect()
 	if len(o.Proxies) > 0 {
@@ -117,6 +119,7 @@ func (h *handlers) observe(next echo.HandlerFunc) echo.HandlerFunc {
 		if r, _ := echo.UnwrapResponse(c.Response()); r != nil {
 			status = r.Status
 		}
+		h.numbers.count(c, status, time.Since(begin))
 		h.options.Log.Debug("request", "method", c.Request().Method, "route", c.Path(), "status", status, "took", time.Since(begin))
 		return nil
 	}
@@ -153,13 +156,53 @@ func (h *handlers) bounded(op *api.Operation) echo.MiddlewareFunc {
 	case op.Role == "none":
 		limit = maxStranger
 	}
+	total := bodyTime
+	if limit > maxJSON { // a stream: it may take as long as it goes on
+		total = 0
+	}
 	return func(next echo.HandlerFunc) echo.HandlerFunc {
 		return func(c *echo.Context) error {
 			r := c.Request()
+			control := http.NewResponseController(c.Response())
+			if r.Body != http.NoBody {
+				r.Body = &arriving{ReadCloser: r.Body, control: control, until: time.Now().Add(total), endless: total == 0}
+			}
 			r.Body = http.MaxBytesReader(c.Response(), r.Body, limit)
+			if total > 0 && op.ID != "watchLive" {
+				control.SetWriteDeadline(time.Now().Add(answerTime))
+			}
 			return next(c)
 		}
 	}
+}
+
+const (
+	// pauseTime is how long a body may pause, bodyTime how long it may take where it is no stream, and
+	// answerTime how long somebody may take to read an answer.
+	pauseTime  = 30 * time.Second
+	bodyTime   = 2 * time.Minute
+	answerTime = 10 * time.Minute
+)
+
+// arriving is a body that has to arrive in time: who sends it slowly, or half of it, holds no connection open.
+type arriving struct {
+	io.ReadCloser
+	control *http.ResponseController
+	until   time.Time
+	endless bool
+}
+
+func (a *arriving) Read(p []byte) (int, error) {
+	deadline := time.Now().Add(pauseTime)
+	if !a.endless && a.until.Before(deadline) {
+		deadline = a.until
+	}
+	a.control.SetReadDeadline(deadline)
+	n, err := a.ReadCloser.Read(p)
+	if err != nil { // what comes behind it is waited for as ever
+		a.control.SetReadDeadline(time.Time{})
+	}
+	return n, err
 }
 
 var statusOf = map[service.Code]int{
@@ -185,6 +228,11 @@ func (h *handlers) fail(c *echo.Context, err error) {
 		if known.Type != "" {
 			p.Type = known.Type
 		}
+	case errors.Is(err, service.ErrFull):
+		known = service.NoRoom(err)
+		p.Status, p.Detail, p.Next = http.StatusInsufficientStorage, &known.Detail, some(known.Next)
+	case errors.Is(err, os.ErrDeadlineExceeded):
+		p.Status, p.Detail = http.StatusRequestTimeout, some("the body of the request did not arrive in time")
 	case errors.As(err, &tooLarge):
 		p.Status = http.StatusRequestEntityTooLarge
 	case errors.As(err, &coded):
@@ -214,6 +262,11 @@ func (h *handlers) fail(c *echo.Context, err error) {
 	}
 }
 
+// wantsPage reports whether a browser asks for a page to show: a program that mistypes an address gets 404.
+func wantsPage(r *http.Request) bool {
+	return r.URL.Path == "/" || r.URL.Path == "/index.html" || r.Header.Get("Sec-Fetch-Dest") == "document" || strings.Contains(r.Header.Get("Accept"), "text/html")
+}
+
 // nonceMark is what stands in the console's page where each answer has a nonce
 // of its own.
 const nonceMark = "__NONCE__"
@@ -234,6 +287,9 @@ func (h *handlers) console(c *echo.Context) error {
 		if strings.HasPrefix(name, "assets/") {
 			return echo.ErrNotFound
 		}
+	}
+	if !wantsPage(c.Request()) {
+		return echo.ErrNotFound
 	}
 	page, err := fs.ReadFile(h.options.Console, "index.html")
 	if err != nil {

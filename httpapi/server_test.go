@@ -104,7 +104,7 @@ func TestEveryOperationHoldsItsRole(t *testing.T) {
 	if len(operations) < 20 {
 		t.Fatalf("only %d operations are described", len(operations))
 	}
-	open := map[string]bool{"getHealth": true, "signIn": true, "setUp": true, "readLink": true, "createToken": true, "getWays": true, "beginOpenID": true, "finishOpenID": true}
+	open := map[string]bool{"getHealth": true, "signIn": true, "setUp": true, "readLink": true, "getReadiness": true, "createToken": true, "getWays": true, "beginOpenID": true, "finishOpenID": true}
 	for _, op := range operations {
 		method := strings.ToUpper(op.Method)
 		if (op.Role == "none") != open[op.ID] {
@@ -232,7 +232,7 @@ func TestTheConsoleIsServedUnderAStrictPolicy(t *testing.T) {
 	s := newSite(t)
 	seen := map[string]bool{}
 	for _, address := range []string{"/", "/findings/0123456789abcdef", "/index.html"} {
-		a := s.call(t, "GET", address, "", "")
+		a := s.call(t, "GET", address, "", "", "Accept", "text/html,application/xhtml+xml;q=0.9,*/*;q=0.8")
 		policy := a.header.Get("Content-Security-Policy")
 		_, rest, _ := strings.Cut(policy, "'nonce-")
 		nonce, _, _ := strings.Cut(rest, "'")
@@ -257,6 +257,22 @@ func TestTheConsoleIsServedUnderAStrictPolicy(t *testing.T) {
 	for _, address := range []string{"/assets/none.js", "/assets/../../etc/passwd"} {
 		if a := s.call(t, "GET", address, "", ""); a.status == 200 && !strings.Contains(a.body, "inkret-nonce") {
 			t.Errorf("%s gives %s", address, a.body)
+		}
+	}
+}
+
+// TestAddressesNobodyKnows are pages for a browser that shows one, and missing for everybody else.
+func TestAddressesNobodyKnows(t *testing.T) {
+	s := newSite(t)
+	for _, address := range []string{"/nothing", "/findings/0123456789abcdef", "/api", "/api/v2/findings", "/metric", "/.env", "/healthz/", "/wp-login.php"} {
+		for _, accept := range []string{"", "*/*", "application/json"} {
+			if a := s.call(t, "GET", address, "", "", "Accept", accept); a.status != 404 {
+				t.Errorf("%s for a program that accepts %q: %d", address, accept, a.status)
+			}
+		}
+		page := s.call(t, "GET", address, "", "", "Accept", "text/html")
+		if shown := !strings.HasPrefix(address, "/api/"); shown != (page.status == 200) {
+			t.Errorf("%s for a browser: %d", address, page.status)
 		}
 	}
 }

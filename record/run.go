@@ -14,6 +14,7 @@ import (
 	"sync"
 	"syscall"
 
+	"inkret/durable"
 	"inkret/sealing"
 )
 
@@ -196,7 +197,7 @@ func (r *Run) note() error {
 	if err != nil {
 		return err
 	}
-	return sealing.WriteFile(filepath.Join(r.dir, aboutName), append(text, '\n'))
+	return durable.WriteFile(filepath.Join(r.dir, aboutName), append(text, '\n'))
 }
 
 // Release lets another recorder have what the run left.
@@ -260,7 +261,7 @@ func (r *Run) spill() {
 // store writes a chunk to disk, where there is room for it.
 func (r *Run) store(number int, c chunk) bool {
 	sealed := r.box.Seal(c.lines, sealedAs)
-	if r.size+int64(len(sealed)) > r.limit || sealing.WriteFile(r.file(number), sealed) != nil {
+	if r.size+int64(len(sealed)) > r.limit || durable.WriteFile(r.file(number), sealed) != nil {
 		return false
 	}
 	r.size += int64(len(sealed))

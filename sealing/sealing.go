@@ -13,6 +13,8 @@ import (
 	"fmt"
 	"os"
 	"strings"
+
+	"inkret/durable"
 )
 
 const keySize = 32
@@ -59,22 +61,7 @@ func WriteKeys(path string, keys [][]byte) error {
 	for _, key := range keys {
 		text.WriteString(hex.EncodeToString(key) + "\n")
 	}
-	return WriteFile(path, []byte(text.String()))
-}
-
-// WriteFile writes a file that only its owner may read, whole or not at all.
-func WriteFile(path string, data []byte) error {
-	next := path + ".next"
-	f, err := os.OpenFile(next, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(data)
-	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
-		os.Remove(next)
-		return err
-	}
-	return os.Rename(next, path)
+	return durable.WriteFile(path, []byte(text.String()))
 }
 
 // Box seals and opens. It is safe for concurrent use.

@@ -225,7 +225,7 @@ func (s *Service) check(ctx context.Context, email, password string) (store.Pers
 		s.log.Warn("sign-in refused", "account", account, "from", originOf(ctx).Address)
 		entry := s.byItself("sign-in refused", account, strings.TrimSpace(from(ctx)))
 		entry.Author = "a stranger"
-		if err := s.store.AddTrail(ctx, entry); err != nil {
+		if err := s.store.AddTrail(ctx, entry); err != nil && !errors.Is(err, store.ErrFull) {
 			return p, err
 		}
 		return p, problem(Unauthenticated, "", "e-mail address or password is wrong")
@@ -246,7 +246,10 @@ func (s *Service) newKey(ctx context.Context, p store.Person, k store.Key, life 
 	}
 	k.PersonID, k.Created = p.ID, s.now()
 	k.Expires = k.Created.Add(life)
-	k, err := s.store.AddKey(ctx, hashSecret(secret), k, func(k store.Key) store.TrailEntry { return entry(Caller{p, k}) })
+	err := s.store.Essential(ctx, func() (err error) {
+		k, err = s.store.AddKey(ctx, hashSecret(secret), k, func(k store.Key) store.TrailEntry { return entry(Caller{p, k}) })
+		return err
+	})
 	return Caller{p, k}, secret, err
 }
 
@@ -312,6 +315,9 @@ func (s *Service) confirm(ctx context.Context, c Caller, password string) error 
 // SignedOut is the type of the problem of who has no session or token that counts.
 const SignedOut = "urn:inkret:problem:signed-out"
 
+// OtherPerson is the type of the problem of a page that belongs to somebody else than the session.
+const OtherPerson = "urn:inkret:problem:other-person"
+
 func signedOut(detail string, args ...any) *Problem {
 	p := problem(Unauthenticated, "sign in again: inkret sign-in", detail, args...)
 	p.Type = SignedOut
@@ -335,7 +341,7 @@ func (s *Service) Authenticate(ctx context.Context, secret string) (Caller, erro
 		return Caller{}, signedOut("the session ended because nobody used it for %d hours", int(sessionIdle.Hours()))
 	}
 	if now.Sub(k.LastUsed) > touchEvery {
-		if err := s.store.TouchKey(ctx, k.ID, now); err != nil {
+		if err := s.store.TouchKey(ctx, k.ID, now); err != nil && !errors.Is(err, store.ErrFull) { // people can still look
 			return Caller{}, err
 		}
 	}

@@ -31,11 +31,26 @@ func (s *Service) Withdraw(ctx context.Context, who Caller, batch int64, reason 
 		return problem(Invalid, "", "say why the batch is withdrawn")
 	}
 	s.forget(batch)
-	err = s.store.Withdraw(ctx, batch, who.Name, s.now(), s.did(who, "withdraw batch", fmt.Sprintf("batch %d", batch), fmt.Sprintf("%q of %s with %d captures: %s", b.Name, b.Service, b.Captures, reason)))
-	if err != nil {
-		return found(err, "batch %d", batch)
+	entry := s.did(who, "withdraw batch", fmt.Sprintf("batch %d", batch), fmt.Sprintf("%q of %s with %d captures: %s", b.Name, b.Service, b.Captures, reason))
+	withdraw := func() error { return s.store.Withdraw(ctx, batch, who.Name, s.now(), entry) }
+	err = s.store.Essential(ctx, withdraw)
+	if errors.Is(err, store.ErrFull) { // even its log has no room: what is large goes first, a little at a time
+		if err = s.store.EmptyBatch(ctx, batch); err == nil {
+			err = s.store.Essential(ctx, withdraw)
+		}
 	}
-	return s.noteCoverage(ctx, b.Service)
+	if err != nil {
+		return s.plain(found(err, "batch %d", batch))
+	}
+	s.scrub(ctx)
+	return s.store.Essential(ctx, func() error { return s.noteCoverage(ctx, b.Service) })
+}
+
+// scrub sees to it that what was deleted is in no file any more.
+func (s *Service) scrub(ctx context.Context) {
+	if err := s.store.Scrub(ctx); err != nil {
+		s.log.Error("the log of the database could not be emptied", "error", err.Error())
+	}
 }
 
 // Correct says anew who made the requests of a batch, and judges it anew by the
@@ -114,9 +129,15 @@ func (s *Service) again(c store.Capture, b store.Batch, k *known) (*exchange.Cap
 // plain turns an error of the store that can be told into a problem.
 func (s *Service) plain(err error) error {
 	if errors.Is(err, store.ErrFull) {
-		return &Problem{Code: Full, Detail: "there is no room left in the data folder; nothing of this was kept", Next: "make room on the disk, raise --max-disk, or keep bodies for a shorter time", Cause: err}
+		return NoRoom(err)
 	}
 	return err
+}
+
+// NoRoom is the problem of what failed for want of room.
+func NoRoom(err error) *Problem {
+	return &Problem{Code: Full, Detail: "there is no room left in the data folder; nothing of this was kept",
+		Next: "make room on the disk, raise --max-disk, withdraw recordings that are not needed, or keep bodies for a shorter time", Cause: err}
 }
 
 // recognised reports whether an audience needs no credentials to be recognised.

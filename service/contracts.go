@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"inkret/core/advice"
 	"inkret/core/catalog"
@@ -278,7 +279,10 @@ type Trial struct {
 }
 
 // Try carries out a change on contract files and tells what it comes to.
-func (s *Service) Try(ctx context.Context, service string, c Change) (*Trial, error) {
+func (s *Service) Try(ctx context.Context, who Caller, service string, c Change) (*Trial, error) {
+	if err := s.mayTry(who, service, c.Effect); err != nil {
+		return nil, err
+	}
 	old, err := s.store.Revision(ctx, service)
 	if err != nil {
 		return nil, found(err, "service %q", service)
@@ -308,11 +312,46 @@ func (s *Service) Try(ctx context.Context, service string, c Change) (*Trial, er
 	}
 	t.Advice = advice.On(w.contracts, traffic)
 	if c.Effect {
+		// what it answers depends on values that nobody revealed, by detectors and forms that the caller chose
+		if err := s.note(ctx, who, "try contracts on captures", service, triedWords(w)); err != nil {
+			return nil, s.plain(err)
+		}
 		if t.Effect, err = s.trafficEffect(ctx, service, w); err != nil {
 			return nil, err
 		}
 	}
 	return t, nil
+}
+
+// mayTry refuses a trial on recorded values to those who may not reveal values, and trials without end.
+func (s *Service) mayTry(who Caller, service string, effect bool) error {
+	if effect && (!who.MayIn(service, Reviewer) || who.Key.Scope != ScopeEverything) {
+		return problem(Forbidden, "leave the effect out, or ask a reviewer", "the effect on recorded values is shown to reviewers of %s only", service)
+	}
+	most := mostTrials
+	if effect {
+		most = mostEffects
+	}
+	if wait := s.rates.wait(fmt.Sprintf("%d %v", who.ID, effect), most, s.now()); wait > 0 {
+		p := problem(Slowed, "", "too many trials: the next one in %s", wait.Round(time.Second))
+		p.Wait = wait
+		return p
+	}
+	return nil
+}
+
+// triedWords says on the trail what a trial changes: by its words, as a revision would.
+func triedWords(w *weighed) string {
+	var words []string
+	for _, one := range w.difference.Words {
+		words = append(words, one.Text)
+	}
+	text := strings.Join(words, "; ")
+	const most = 2000
+	if len(text) > most {
+		text = strings.ToValidUTF8(text[:most], "") + " …"
+	}
+	return text
 }
 
 // edited carries out the edits of a change.

@@ -150,7 +150,7 @@ func TestTwoPeoplesChangesAreMerged(t *testing.T) {
 func TestAChangeIsTriedOutOnTraffic(t *testing.T) {
 	w := newWorld(t)
 	w.upload("a.har", recording(leaky, clean, `{"id":7,"name":"Ada","extra":1}`))
-	trial, err := w.Try(t.Context(), "quay", Change{Effect: true, Edits: Edits{"quay.yaml": {
+	trial, err := w.Try(t.Context(), w.who, "quay", Change{Effect: true, Edits: Edits{"quay.yaml": {
 		{Op: "add", Path: "/endpoints/0/responses/0/grants/extra", Value: value(t, `{"type":"integer"}`)},
 		{Op: "remove", Path: "/endpoints/0/responses/0/grants/name"},
 	}}})
@@ -181,7 +181,7 @@ func TestAChangeIsTriedOutOnTraffic(t *testing.T) {
 			t.Errorf("%s %s has no evidence: %v", f.Kind, f.Path, err)
 		}
 	}
-	faulty, err := w.Try(t.Context(), "quay", Change{Files: quay(t, "Skipper, grants", "Skiper, grants")})
+	faulty, err := w.Try(t.Context(), w.who, "quay", Change{Files: quay(t, "Skipper, grants", "Skiper, grants")})
 	if err != nil || len(faulty.Problems) != 1 || faulty.Contracts != nil {
 		t.Errorf("faulty files: %+v, %v", faulty, err)
 	}
@@ -190,7 +190,7 @@ func TestAChangeIsTriedOutOnTraffic(t *testing.T) {
 		"no shape": {Inline: "nothing"},
 		"broken":   {Files: quay(t, "Skipper, grants", "Skiper, grants"), Inline: "nothing"},
 	} {
-		if _, err := w.Try(t.Context(), "quay", c); err == nil {
+		if _, err := w.Try(t.Context(), w.who, "quay", c); err == nil {
 			t.Errorf("%s: it is carried out", name)
 		}
 	}
@@ -408,7 +408,7 @@ func TestShapesOfAService(t *testing.T) {
 	if err != nil || len(shapes) != 0 || len(proposals) != 1 || len(proposals[0].Places) != 2 {
 		t.Fatalf("shapes %v, proposals %+v, %v", shapes, proposals, err)
 	}
-	trial, err := w.Try(t.Context(), "quay", Change{PullOut: "skipper-card", Places: proposals[0]})
+	trial, err := w.Try(t.Context(), w.who, "quay", Change{PullOut: "skipper-card", Places: proposals[0]})
 	if err != nil || trial.Difference.Direction != "neutral" || len(trial.Difference.Words) != 0 || trial.NeedsApproval {
 		t.Fatalf("pulled out: %+v, %v", trial, err)
 	}

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"sync"
@@ -38,24 +39,28 @@ func (s *Service) SetKeeping(ctx context.Context, who Caller, service string, k 
 	case k.Days > 0:
 		detail = fmt.Sprintf("bodies are kept for %d days", k.Days)
 	}
-	err := s.store.SetKeeping(ctx, service, k, s.did(who, "set keeping time", service, detail))
-	if err != nil {
-		return err
+	entry := s.did(who, "set keeping time", service, detail)
+	if err := s.store.Essential(ctx, func() error { return s.store.SetKeeping(ctx, service, k, entry) }); err != nil {
+		return s.plain(err)
 	}
-	_, err = s.Purge(ctx)
+	_, err := s.Purge(ctx)
 	return err
 }
 
-// purgeAt is how many captures are purged in one transaction.
-const purgeAt = 200
+const (
+	// purgeAt is how many captures are purged in one transaction, and purgeAtFull where there is no room for
+	// the log of that.
+	purgeAt     = 200
+	purgeAtFull = 4
+)
 
 // Purge drops the bodies whose keeping time is over, and the masked samples of
 // findings that only they showed. What is left of a capture is its outline. It
 // gives how many captures it purged.
 func (s *Service) Purge(ctx context.Context) (int, error) {
-	purged := 0
+	purged, step := 0, purgeAt
 	for {
-		some, err := s.store.Purgeable(ctx, s.now(), purgeAt)
+		some, err := s.store.Purgeable(ctx, s.now(), step)
 		if err != nil || len(some) == 0 {
 			break
 		}
@@ -73,21 +78,35 @@ func (s *Service) Purge(ctx context.Context) (int, error) {
 				return purged, err
 			}
 		}
-		if err := s.store.Reseal(ctx, some); err != nil {
+		err = s.store.Essential(ctx, func() error { return s.store.Reseal(ctx, some) })
+		if errors.Is(err, store.ErrFull) && step > purgeAtFull {
+			step = purgeAtFull
+			s.scrub(ctx)
+			continue
+		}
+		if err != nil {
 			return purged, s.plain(err)
+		}
+		if step == purgeAtFull {
+			s.scrub(ctx)
 		}
 		purged += len(some)
 	}
 	if purged == 0 {
 		return 0, nil
 	}
-	samples, err := s.store.PurgeSamples(ctx, func(samples int) store.TrailEntry {
-		return s.byItself("purge bodies", "captures", fmt.Sprintf("%d captures, %d samples of findings", purged, samples))
+	samples := 0
+	err := s.store.Essential(ctx, func() (err error) {
+		samples, err = s.store.PurgeSamples(ctx, func(samples int) store.TrailEntry {
+			return s.byItself("purge bodies", "captures", fmt.Sprintf("%d captures, %d samples of findings", purged, samples))
+		})
+		return err
 	})
 	if err == nil {
 		s.log.Info("bodies purged", "captures", purged, "samples", samples)
 	}
-	return purged, err
+	s.scrub(ctx)
+	return purged, s.plain(err)
 }
 
 const (
@@ -109,6 +128,7 @@ func (s *Service) Run(ctx context.Context, public string) {
 	}{
 		{purgeEvery, "dropping bodies whose time is over", func(ctx context.Context) error { _, err := s.Purge(ctx); return err }},
 		{waiversEvery, "ending waivers", s.EndWaivers},
+		{waiversEvery, "making a backup", s.backUpOnce},
 		{hooksEvery, "telling hooks", s.deliverOnce},
 		{mailEvery, "telling those who follow views", s.tellOfViews},
 		{mailEvery, "sending mail", s.mailOnce},

@@ -42,6 +42,9 @@ type (
 	Words          = store.Words
 )
 
+// ErrFull marks what failed for want of room.
+var ErrFull = store.ErrFull
+
 // ErrInUse is returned by [Open] when another process has the data folder open.
 var ErrInUse = store.ErrInUse
 

@@ -69,6 +69,8 @@ type Service struct {
 	tries    tries
 	hasher   *hasher
 	noted    once
+	rates    rates
+	backups  BackupPlan // set before Run
 	// revocation is closed at the next change of somebody's sessions, tokens or roles; guarded by mu
 	revocation chan struct{}
 

@@ -72,7 +72,7 @@ func newWorld(t *testing.T) *world {
 	if err != nil {
 		t.Fatal(err)
 	}
-	w.who = Caller{Person: p}
+	w.who = Caller{Person: p, Key: Key{Scope: ScopeEverything}}
 	if _, changed, err := w.Apply(t.Context(), w.who, "quay", Proposed{Files: []ContractFile{{Name: "quay.yaml", Text: harbour}}}); err != nil || !changed {
 		t.Fatalf("applying contracts: changed %v, %v", changed, err)
 	}

@@ -290,3 +290,12 @@ func (s *Service) resealCredentials(ctx context.Context) (int, error) {
 	}
 	return count, nil
 }
+
+// copyKey copies a key file.
+func copyKey(from, to string) error {
+	keys, err := sealing.ReadKeys(from)
+	if err != nil {
+		return err
+	}
+	return sealing.WriteKeys(to, keys)
+}

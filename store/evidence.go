@@ -3,8 +3,8 @@ package store
 import (
 	"context"
 	"database/sql"
-	"errors"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 )
@@ -359,6 +359,29 @@ func (s *Store) Grown(ctx context.Context, batch int64) (map[string]int, error) 
 		severities[id] = severity
 	}
 	return severities, found.Err()
+}
+
+// emptiedAt is how many captures are emptied in one transaction.
+const emptiedAt = 4
+
+// EmptyBatch deletes what the captures of a batch hold, a little at a time, so that it takes next to no room.
+func (s *Store) EmptyBatch(ctx context.Context, batch int64) error {
+	for {
+		gone := int64(0)
+		err := s.Essential(ctx, func() error {
+			r, err := s.exec(ctx, `UPDATE captures SET sealed = x'' WHERE id IN (SELECT id FROM captures WHERE batch_id = ? AND length(sealed) > 0 LIMIT ?)`, batch, emptiedAt)
+			if err == nil {
+				gone, err = r.RowsAffected()
+			}
+			return err
+		})
+		if err != nil || gone == 0 {
+			return err
+		}
+		if err := s.Scrub(ctx); err != nil {
+			return err
+		}
+	}
 }
 
 // CloseBatch ends a growing batch, and notes how many captures it has. It gives false where it was closed already.

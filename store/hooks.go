@@ -91,7 +91,7 @@ func (s *Store) DropHook(ctx context.Context, id int64, entry TrailEntry) error 
 
 // ResealHook replaces the sealed secret of a hook.
 func (s *Store) ResealHook(ctx context.Context, id int64, sealed []byte) error {
-	_, err := s.write.ExecContext(ctx, `UPDATE hooks SET secret = ? WHERE id = ?`, sealed, id)
+	_, err := s.exec(ctx, `UPDATE hooks SET secret = ? WHERE id = ?`, sealed, id)
 	return err
 }
 
@@ -156,7 +156,7 @@ func (s *Store) Deliveries(ctx context.Context, hook int64, page Page) (all []De
 
 // Tried notes what came of a try.
 func (s *Store) Tried(ctx context.Context, d Delivery) error {
-	_, err := s.write.ExecContext(ctx, `UPDATE deliveries SET tries = ?, next = ?, done = ?, said = ? WHERE id = ?`, d.Tries, millis(d.Next), millis(d.Done), d.Said, d.ID)
+	_, err := s.exec(ctx, `UPDATE deliveries SET tries = ?, next = ?, done = ?, said = ? WHERE id = ?`, d.Tries, millis(d.Next), millis(d.Done), d.Said, d.ID)
 	return err
 }
 
@@ -167,6 +167,6 @@ func (s *Store) TryAgain(ctx context.Context, id int64, now time.Time, entry Tra
 
 // DropDeliveries drops what was taken or given up before a time.
 func (s *Store) DropDeliveries(ctx context.Context, before time.Time) error {
-	_, err := s.write.ExecContext(ctx, `DELETE FROM deliveries WHERE next = 0 AND made < ?`, millis(before))
+	_, err := s.exec(ctx, `DELETE FROM deliveries WHERE next = 0 AND made < ?`, millis(before))
 	return err
 }

@@ -59,7 +59,7 @@ func (s *Store) AddMail(ctx context.Context, m Mail, mailed int64, digest string
 
 // SetMail says when a person's notices are mailed. What they were told before is not.
 func (s *Store) SetMail(ctx context.Context, person int64, when string) error {
-	_, err := s.write.ExecContext(ctx, `UPDATE people SET mail = ?, mailed = (SELECT coalesce(max(id), 0) FROM notices) WHERE id = ?`, when, person)
+	_, err := s.exec(ctx, `UPDATE people SET mail = ?, mailed = (SELECT coalesce(max(id), 0) FROM notices) WHERE id = ?`, when, person)
 	return err
 }
 
@@ -79,7 +79,7 @@ func (s *Store) Mails(ctx context.Context, page Page) (all []Mail, total int, er
 
 // MailTried notes what came of a try.
 func (s *Store) MailTried(ctx context.Context, m Mail) error {
-	_, err := s.write.ExecContext(ctx, `UPDATE mails SET tries = ?, next = ?, done = ?, said = ? WHERE id = ?`, m.Tries, millis(m.Next), millis(m.Done), m.Said, m.ID)
+	_, err := s.exec(ctx, `UPDATE mails SET tries = ?, next = ?, done = ?, said = ? WHERE id = ?`, m.Tries, millis(m.Next), millis(m.Done), m.Said, m.ID)
 	return err
 }
 
@@ -90,7 +90,7 @@ func (s *Store) MailAgain(ctx context.Context, id int64, now time.Time, entry Tr
 
 // DropMails drops what was taken or given up before a time.
 func (s *Store) DropMails(ctx context.Context, before time.Time) error {
-	_, err := s.write.ExecContext(ctx, `DELETE FROM mails WHERE next = 0 AND made < ?`, millis(before))
+	_, err := s.exec(ctx, `DELETE FROM mails WHERE next = 0 AND made < ?`, millis(before))
 	return err
 }
 

@@ -75,7 +75,7 @@ func (s *Store) PersonByEmail(ctx context.Context, email string) (Person, error)
 
 // AddPerson adds a person; the e-mail address must be new.
 func (s *Store) AddPerson(ctx context.Context, p Person, now time.Time) (Person, error) {
-	r, err := s.write.ExecContext(ctx, `INSERT INTO people (name, email, role, password, created) VALUES (?, ?, ?, ?, ?)`,
+	r, err := s.exec(ctx, `INSERT INTO people (name, email, role, password, created) VALUES (?, ?, ?, ?, ?)`,
 		p.Name, p.Email, p.Role, p.Password, millis(now))
 	if err != nil {
 		return p, err
@@ -241,7 +241,7 @@ func (s *Store) key(ctx context.Context, which string, value any) (Key, Person, 
 
 // TouchKey notes that a key was used.
 func (s *Store) TouchKey(ctx context.Context, id int64, now time.Time) error {
-	_, err := s.write.ExecContext(ctx, `UPDATE keys SET last_used = ? WHERE id = ?`, millis(now), id)
+	_, err := s.exec(ctx, `UPDATE keys SET last_used = ? WHERE id = ?`, millis(now), id)
 	return err
 }
 
@@ -362,14 +362,14 @@ func (s *Store) SetFactor(ctx context.Context, id int64, sealed []byte, on bool,
 
 // ResealFactor replaces the sealed secret of a person's second factor.
 func (s *Store) ResealFactor(ctx context.Context, id int64, sealed []byte) error {
-	_, err := s.write.ExecContext(ctx, `UPDATE people SET factor = ? WHERE id = ?`, sealed, id)
+	_, err := s.exec(ctx, `UPDATE people SET factor = ? WHERE id = ?`, sealed, id)
 	return err
 }
 
 // UseStep notes that a code of a time step was used. It gives [ErrConflict] for a step that was
 // used already, or an earlier one.
 func (s *Store) UseStep(ctx context.Context, id, step int64) error {
-	r, err := s.write.ExecContext(ctx, `UPDATE people SET factor_step = ? WHERE id = ? AND factor_step < ?`, step, id, step)
+	r, err := s.exec(ctx, `UPDATE people SET factor_step = ? WHERE id = ? AND factor_step < ?`, step, id, step)
 	if err != nil {
 		return err
 	}
@@ -381,7 +381,7 @@ func (s *Store) UseStep(ctx context.Context, id, step int64) error {
 
 // UseRecovery uses a recovery code up, or gives [ErrNotFound].
 func (s *Store) UseRecovery(ctx context.Context, id int64, hash string) error {
-	r, err := s.write.ExecContext(ctx, `DELETE FROM recovery_codes WHERE person_id = ? AND hash = ?`, id, hash)
+	r, err := s.exec(ctx, `DELETE FROM recovery_codes WHERE person_id = ? AND hash = ?`, id, hash)
 	if err != nil {
 		return err
 	}

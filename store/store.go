@@ -47,6 +47,9 @@ var ErrFull = errors.New("there is no room left for more")
 type Store struct {
 	read, write *sql.DB
 	lock        *os.File
+	dir         string
+	mostPages   int64 // that the database may have; 0 is no bound
+	version     int64 // of the tables that this program works with
 }
 
 const (
@@ -65,6 +68,7 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("the data folder cannot be made: %w", err)
 	}
+	giveBack(dir) // what an earlier process had no time for
 	lock, err := os.OpenFile(filepath.Join(dir, lockName), os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("the data folder cannot be written to: %w", err)
@@ -73,28 +77,37 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 		lock.Close()
 		return nil, fmt.Errorf("%s: %w", dir, ErrInUse)
 	}
-	s := &Store{lock: lock}
-	path := filepath.Join(dir, databaseName)
-	if err := s.connect(ctx, path); err != nil {
+	s := &Store{lock: lock, dir: dir}
+	err = s.connect(ctx)
+	if isFull(err) { // a database cannot even be read without room for its index of the log
+		s.disconnect()
+		giveUp(dir)
+		err = s.connect(ctx)
+	}
+	if err != nil {
 		s.Close()
-		return nil, err
+		return nil, full(err)
 	}
 	return s, nil
 }
 
-func (s *Store) connect(ctx context.Context, path string) error {
-	dsn := func(more ...string) string {
-		q := url.Values{"_pragma": append([]string{"journal_mode(WAL)", "synchronous(NORMAL)", "foreign_keys(ON)",
-			fmt.Sprintf("busy_timeout(%d)", busyTimeout.Milliseconds()), "cache_size(-32000)"}, more...)}
-		return "file:" + (&url.URL{Path: path}).EscapedPath() + "?" + q.Encode()
-	}
+// dsn is the address of the database for the driver. What is deleted is overwritten with zeros: the ciphertext
+// of a withdrawn recording is gone from the file.
+func dsn(path string, more ...string) string {
+	q := url.Values{"_pragma": append([]string{"journal_mode(WAL)", "synchronous(NORMAL)", "foreign_keys(ON)", "secure_delete(ON)",
+		fmt.Sprintf("busy_timeout(%d)", busyTimeout.Milliseconds()), "cache_size(-32000)"}, more...)}
+	return "file:" + (&url.URL{Path: path}).EscapedPath() + "?" + q.Encode()
+}
+
+func (s *Store) connect(ctx context.Context) error {
+	path := filepath.Join(s.dir, databaseName)
 	// SQLite gives its other files the mode of the database
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return fmt.Errorf("the database cannot be opened: %w", err)
 	}
 	f.Close()
-	if s.write, err = sql.Open("sqlite", dsn()+"&_txlock=immediate"); err != nil {
+	if s.write, err = sql.Open("sqlite", dsn(path)+"&_txlock=immediate"); err != nil {
 		return err
 	}
 	s.write.SetMaxOpenConns(1)
@@ -104,13 +117,15 @@ func (s *Store) connect(ctx context.Context, path string) error {
 	if err := s.migrate(ctx); err != nil {
 		return err
 	}
-	if s.read, err = sql.Open("sqlite", dsn("query_only(ON)")); err != nil {
+	if s.read, err = sql.Open("sqlite", dsn(path, "query_only(ON)")); err != nil {
 		return err
 	}
 	s.read.SetMaxOpenConns(readers)
 	s.read.SetMaxIdleConns(readers)
 	// what a service that was killed had begun was seen by nobody
-	_, err = s.write.ExecContext(ctx, `DELETE FROM batches WHERE done = 0`)
+	if _, err = s.write.ExecContext(ctx, `DELETE FROM batches WHERE done = 0`); isFull(err) {
+		return nil // it stays unseen, and goes at a start that finds room
+	}
 	return err
 }
 
@@ -123,27 +138,53 @@ func (s *Store) migrate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	sources := p.ListSources()
+	s.version = sources[len(sources)-1].Version
 	have, err := p.GetDBVersion(ctx)
 	if err != nil {
 		return fmt.Errorf("the database's version cannot be read: %w", err)
 	}
-	sources := p.ListSources()
-	if newest := sources[len(sources)-1].Version; have > newest {
-		return fmt.Errorf("the database is of version %d and this program knows %d: use a newer inkret, or the backup from before the upgrade", have, newest)
+	newest := s.version
+	switch {
+	case have > newest:
+		return s.downgrade(have, newest)
+	case have > 0 && have < newest:
+		if err := s.backUpBefore(ctx, have); err != nil {
+			return err
+		}
 	}
 	_, err = p.Up(ctx)
 	return err
 }
 
+// UpToDate reports whether the database has the tables that this program works with.
+func (s *Store) UpToDate(ctx context.Context) (bool, error) {
+	var have int64
+	err := s.read.QueryRowContext(ctx, `SELECT max(version_id) FROM goose_db_version WHERE is_applied = 1`).Scan(&have)
+	return have == s.version, err
+}
+
+// logSize gives the bytes of the database's log.
+func (s *Store) logSize() int64 {
+	info, err := os.Stat(filepath.Join(s.dir, databaseName+"-wal"))
+	if err != nil {
+		return 0
+	}
+	return info.Size()
+}
+
 // Close closes the database and gives the folder free.
-func (s *Store) Close() error {
+func (s *Store) Close() error { return errors.Join(s.disconnect(), s.lock.Close()) }
+
+func (s *Store) disconnect() error {
 	var errs []error
 	for _, db := range []*sql.DB{s.read, s.write} {
 		if db != nil {
 			errs = append(errs, db.Close())
 		}
 	}
-	return errors.Join(append(errs, s.lock.Close())...)
+	s.read, s.write = nil, nil
+	return errors.Join(errs...)
 }
 
 // change runs f in a transaction on the one writing connection. What fails for want
@@ -174,12 +215,33 @@ func (s *Store) one(ctx context.Context, entry TrailEntry, query string, args ..
 	})
 }
 
+// exec is one statement on the writing connection.
+func (s *Store) exec(ctx context.Context, query string, args ...any) (sql.Result, error) {
+	r, err := s.write.ExecContext(ctx, query, args...)
+	return r, full(err)
+}
+
+// full marks an error that comes from want of room as [ErrFull].
 func full(err error) error {
-	var failed *sqlite.Error
-	if errors.As(err, &failed) && failed.Code()&0xff == sqlite3.SQLITE_FULL || errors.Is(err, syscall.ENOSPC) {
+	if isFull(err) && !errors.Is(err, ErrFull) {
 		return fmt.Errorf("%w: %w", ErrFull, err)
 	}
 	return err
+}
+
+// isFull reports whether something failed for want of room. SQLite tells a full disk that it meets in
+// its log or the log's index as an error of input or output.
+func isFull(err error) bool {
+	var failed *sqlite.Error
+	if errors.As(err, &failed) {
+		switch failed.Code() {
+		case sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR_WRITE, sqlite3.SQLITE_IOERR_SHMSIZE, sqlite3.SQLITE_IOERR_SHMOPEN, sqlite3.SQLITE_IOERR_SHMMAP,
+			sqlite3.SQLITE_IOERR_TRUNCATE, sqlite3.SQLITE_IOERR_FSYNC:
+			return true
+		}
+		return failed.Code()&0xff == sqlite3.SQLITE_FULL
+	}
+	return errors.Is(err, syscall.ENOSPC) || errors.Is(err, ErrFull)
 }
 
 // Limit bounds the database to a number of bytes; what would make it larger gives
@@ -192,8 +254,13 @@ func (s *Store) Limit(ctx context.Context, bytes int64) error {
 	if err := s.write.QueryRowContext(ctx, `PRAGMA page_size`).Scan(&size); err != nil {
 		return err
 	}
+	s.mostPages = max(1, bytes/size)
+	return s.limitPages(ctx, s.mostPages)
+}
+
+func (s *Store) limitPages(ctx context.Context, pages int64) error {
 	var most int64
-	return s.write.QueryRowContext(ctx, fmt.Sprintf(`PRAGMA max_page_count = %d`, max(1, bytes/size))).Scan(&most)
+	return s.write.QueryRowContext(ctx, fmt.Sprintf(`PRAGMA max_page_count = %d`, pages)).Scan(&most)
 }
 
 func millis(t time.Time) int64 {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -282,7 +283,7 @@ func (s *Standing) write(ctx context.Context, tx *sql.Tx, id string) (version in
 }
 
 // errTried ends a transaction that is not to be kept.
-var errTried = sql.ErrTxDone
+var errTried = errors.New("it was only a try")
 
 // Undo makes findings what they were before a change, but for those that were changed since.
 // It gives [ErrNotFound] for a change that is not known or undone already.
@@ -498,7 +499,7 @@ func scanNotice(r scanner) (Notice, error) {
 
 // ReadNotices marks what a person was told as read, up to a notice and that included.
 func (s *Store) ReadNotices(ctx context.Context, person, upTo int64) error {
-	_, err := s.write.ExecContext(ctx, `UPDATE notices SET read = 1 WHERE person_id = ? AND id <= ? AND read = 0`, person, upTo)
+	_, err := s.exec(ctx, `UPDATE notices SET read = 1 WHERE person_id = ? AND id <= ? AND read = 0`, person, upTo)
 	return err
 }
 
@@ -529,7 +530,7 @@ func (s *Store) Views(ctx context.Context, person int64) ([]View, error) {
 
 // AddView keeps a view.
 func (s *Store) AddView(ctx context.Context, v View) (View, error) {
-	r, err := s.write.ExecContext(ctx, `INSERT INTO views (person_id, name, query, shared, created) VALUES (?, ?, ?, ?, ?)`, v.PersonID, v.Name, v.Query, v.Shared, millis(v.Created))
+	r, err := s.exec(ctx, `INSERT INTO views (person_id, name, query, shared, created) VALUES (?, ?, ?, ?, ?)`, v.PersonID, v.Name, v.Query, v.Shared, millis(v.Created))
 	if err != nil {
 		return v, err
 	}
@@ -539,7 +540,7 @@ func (s *Store) AddView(ctx context.Context, v View) (View, error) {
 
 // DropView drops a view of a person's own, or gives [ErrNotFound].
 func (s *Store) DropView(ctx context.Context, id, person int64) error {
-	r, err := s.write.ExecContext(ctx, `DELETE FROM views WHERE id = ? AND person_id = ?`, id, person)
+	r, err := s.exec(ctx, `DELETE FROM views WHERE id = ? AND person_id = ?`, id, person)
 	if err != nil {
 		return err
 	}

@@ -54,25 +54,56 @@ export type WireNode = Schemas["WireNode"];
 
 export const api = createClient<paths>({ baseUrl: "/" });
 
+/** Why a page has to ask for another sign-in. */
+export type SignedOut = "ended" | "other-person";
+
 /** Asks who sits there to sign in again; settles once they have, or do not want to. */
-let signIn: (() => Promise<boolean>) | undefined;
+let signIn: ((why: SignedOut) => Promise<boolean>) | undefined;
+/** Lets the page go on where the same person signed in again in another tab. */
+let back: (() => void) | undefined;
 
 /** Says who asks for another sign-in when the session has ended; nobody, where nobody was signed in. */
-export function whenSignedOut(ask: (() => Promise<boolean>) | undefined) {
+export function whenSignedOut(ask: ((why: SignedOut) => Promise<boolean>) | undefined, goOn?: () => void) {
   signIn = ask;
+  back = goOn;
+}
+
+/** The person that this page acts for. Every request says so: a browser has one session for all its tabs. */
+let actingFor: number | undefined;
+const actingForHeader = "Inkret-Acting-For";
+
+// Tabs of one browser tell each other who signed in or out.
+const tabs = typeof BroadcastChannel === "undefined" ? undefined : new BroadcastChannel("inkret-session");
+tabs?.addEventListener("message", (e: MessageEvent<{ person?: number }>) => {
+  if (actingFor === undefined) return;
+  if (e.data.person === actingFor) back?.();
+  else void signIn?.(e.data.person === undefined ? "ended" : "other-person");
+});
+
+/** Makes the page act for a person, or for nobody; other tabs hear of it where `tell` says so. */
+export function actFor(person: number | undefined, tell = false) {
+  actingFor = person;
+  if (tell) tabs?.postMessage({ person });
+}
+
+/** The query of an address that is opened without a header: who the page acts for. */
+export function actingForQuery(): Record<string, string> {
+  return actingFor === undefined ? {} : { acting_for: String(actingFor) };
 }
 
 // What was sent when the session had ended is sent again after signing in anew, so that nothing typed is lost.
 const copies = new WeakMap<Request, Request>();
 api.use({
   onRequest({ request }) {
+    if (actingFor !== undefined) request.headers.set(actingForHeader, String(actingFor));
     copies.set(request, request.clone());
   },
   async onResponse({ request, response }) {
     if (response.status !== 401 || !signIn) return undefined;
     const body = (await response.clone().json().catch(() => undefined)) as Partial<Problem> | undefined;
     const again = copies.get(request);
-    if (body?.type !== "urn:inkret:problem:signed-out" || !again || !(await signIn())) return undefined;
+    const why = ({ "urn:inkret:problem:signed-out": "ended", "urn:inkret:problem:other-person": "other-person" } as const)[body?.type as string];
+    if (!why || !again || !(await signIn(why))) return undefined;
     return fetch(again);
   },
 });
@@ -108,6 +139,7 @@ export function upload(service: string, said: { audience?: string; audiences?: s
     const query = new URLSearchParams({ name: file.name, ...Object.fromEntries(Object.entries(said).filter(([, v]) => v)) });
     request.open("POST", `/api/v1/services/${encodeURIComponent(service)}/batches?${query}`);
     request.setRequestHeader("Content-Type", "application/octet-stream");
+    if (actingFor !== undefined) request.setRequestHeader(actingForHeader, String(actingFor));
     request.upload.onprogress = (e) => onProgress(e.total ? e.loaded / e.total : 0);
     request.onerror = () => reject(new ApiProblem(0, "the service cannot be reached", "try again; nothing of the recording was kept"));
     request.onload = () => {

@@ -21,6 +21,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/readyz": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether the service can take writes */
+        get: operations["getReadiness"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/metrics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Numbers for operators in the Prometheus text format: no names, no values */
+        get: operations["getMetrics"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/session": {
         parameters: {
             query?: never;
@@ -1758,6 +1792,15 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Readiness: {
+            ready: boolean;
+            checks: {
+                /** @enum {string} */
+                name: "database" | "disk" | "schema";
+                ok: boolean;
+                detail?: string;
+            }[];
+        };
         Health: {
             status: string;
             version: string;
@@ -3327,6 +3370,8 @@ export interface components {
         };
     };
     parameters: {
+        /** @description The id of the person whom the page acts for, as the header Inkret-Acting-For says it otherwise; a session of somebody else is refused */
+        ActingFor: number;
         /** @description A service's name */
         ServiceName: string;
         /** @description A revision's number */
@@ -3362,6 +3407,56 @@ export interface operations {
                     "application/json": components["schemas"]["Health"];
                 };
             };
+        };
+    };
+    getReadiness: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It can */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Readiness"];
+                };
+            };
+            /** @description It cannot, and why */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Readiness"];
+                };
+            };
+        };
+    };
+    getMetrics: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The numbers */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            default: components["responses"]["Failure"];
         };
     };
     getSession: {
@@ -4849,6 +4944,8 @@ export interface operations {
         parameters: {
             query?: {
                 service?: string;
+                /** @description The id of the person whom the page acts for, as the header Inkret-Acting-For says it otherwise; a session of somebody else is refused */
+                acting_for?: components["parameters"]["ActingFor"];
             };
             header?: never;
             path?: never;
@@ -6112,6 +6209,8 @@ export interface operations {
     exportReport: {
         parameters: {
             query: {
+                /** @description The id of the person whom the page acts for, as the header Inkret-Acting-For says it otherwise; a session of somebody else is refused */
+                acting_for?: components["parameters"]["ActingFor"];
                 format: "html" | "sarif" | "junit" | "csv" | "markdown" | "json";
                 /** @description Of the findings that fit: the query of a list of findings, as in state=any */
                 filter?: string;

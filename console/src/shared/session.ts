@@ -1,9 +1,20 @@
-import { useQuery } from "@tanstack/react-query";
-import { api, take } from "../api/client";
+import { useQuery, type QueryClient } from "@tanstack/react-query";
+import { actFor, api, take, type Person } from "../api/client";
 
 /** Who is signed in; a 401 problem when nobody is. */
 export function useSession() {
-  return useQuery({ queryKey: ["session"], queryFn: () => take(api.GET("/api/v1/session")), staleTime: 60_000 });
+  const ask = async () => {
+    const person = await take(api.GET("/api/v1/session"));
+    actFor(person.id);
+    return person;
+  };
+  return useQuery({ queryKey: ["session"], queryFn: ask, staleTime: 60_000 });
+}
+
+/** Takes somebody as signed in here, and lets the browser's other tabs know. */
+export function signedIn(queries: QueryClient, person: Person) {
+  actFor(person.id, true);
+  queries.setQueryData(["session"], person);
 }
 
 const rank = { viewer: 1, reviewer: 2, lead: 3, administrator: 4 } as const;

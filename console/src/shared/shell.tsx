@@ -3,9 +3,9 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Badge, Button, Flex, Layout, Menu, Modal, Typography } from "antd";
 import { useEffect, useState } from "react";
 import { Link, Navigate, Outlet, useLocation, useNavigate } from "react-router";
-import { api, ApiProblem, take, whenSignedOut, type Person } from "../api/client";
+import { actFor, api, ApiProblem, take, whenSignedOut, type Person, type SignedOut } from "../api/client";
 import { useDark } from "./dark";
-import { useSession } from "./session";
+import { signedIn, useSession } from "./session";
 import { SignInForm } from "./sign-in-form";
 import { Failed, Loading } from "./states";
 
@@ -76,27 +76,35 @@ export function Shell() {
 /** A place to sign in again over the page as it is, when the session has ended: nothing typed there is lost, and what was sent is sent once more. */
 function useEndedSession(person: Person | undefined) {
   const [waiting, setWaiting] = useState<((signedIn: boolean) => void)[]>([]);
+  const [why, setWhy] = useState<SignedOut>("ended");
   const queries = useQueryClient();
   const known = person !== undefined;
   useEffect(() => {
     if (!known) return;
-    whenSignedOut(() => new Promise((settle) => setWaiting((others) => [...others, settle])));
+    whenSignedOut((why) => {
+      setWhy(why);
+      return new Promise((settle) => setWaiting((others) => [...others, settle]));
+    }, () => setWaiting((all) => (all.forEach((go) => go(true)), [])));
     return () => whenSignedOut(undefined);
   }, [known]);
   if (!person || waiting.length === 0) return null;
-  const settle = (signedIn: boolean) => {
+  const settle = (again: boolean) => {
     setWaiting([]);
-    waiting.forEach((go) => go(signedIn));
+    waiting.forEach((go) => go(again));
   };
   return (
     <Modal
       open
-      title="Your session has ended"
+      title={why === "ended" ? "Your session has ended" : "Somebody else is signed in"}
       footer={
         <Button
           onClick={() => {
             whenSignedOut(undefined);
             settle(false);
+            if (why === "other-person") {
+              window.location.assign("/"); // the other person's home
+              return;
+            }
             queries.clear();
           }}
         >
@@ -107,7 +115,10 @@ function useEndedSession(person: Person | undefined) {
       mask={{ closable: false }}
       keyboard={false}
     >
-      <Typography.Paragraph>Sign in again, and go on where you were: what you have written is still there.</Typography.Paragraph>
+      <Typography.Paragraph>
+        {why === "other-person" && `Another tab of this browser was used to sign in as somebody else. This page belongs to ${person.name || person.email}. `}
+        Sign in again, and go on where you were: what you have written is still there.
+      </Typography.Paragraph>
       <SignInForm
         email={person.email}
         done={(again) => {
@@ -115,7 +126,7 @@ function useEndedSession(person: Person | undefined) {
             window.location.assign("/"); // somebody else goes on from the beginning
             return;
           }
-          queries.setQueryData(["session"], again);
+          signedIn(queries, again);
           settle(true);
         }}
       />
@@ -143,6 +154,7 @@ function SignOut() {
     mutationFn: () => take(api.DELETE("/api/v1/session")),
     onSettled: () => {
       whenSignedOut(undefined);
+      actFor(undefined, true);
       queries.clear();
       navigate("/sign-in");
     },

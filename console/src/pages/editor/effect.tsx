@@ -4,11 +4,13 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { api, take, type ContractFile, type Finding } from "../../api/client";
 import { count } from "../../shared/format";
+import { useMay } from "../../shared/session";
 import { Failed, Loading } from "../../shared/states";
 import { Code, SeverityMark } from "../../shared/tags";
 
 /** Which findings of recorded traffic a change lets go, and which come with it. */
 export function EffectPanel({ service, files, base, changed, broken }: { service: string; files?: ContractFile[]; base: number; changed: boolean; broken: boolean }) {
+  const may = useMay("reviewer", service);
   const [asked, setAsked] = useState<ContractFile[]>();
   const current = asked === files && asked !== undefined;
   const effect = useQuery({
@@ -17,6 +19,7 @@ export function EffectPanel({ service, files, base, changed, broken }: { service
     enabled: current && changed && !broken,
     staleTime: Infinity,
   });
+  if (!may) return <Typography.Text type="secondary">The effect on recorded captures is shown to reviewers: it depends on the values in them.</Typography.Text>;
   if (!changed) return <Typography.Text type="secondary">Nothing is changed yet.</Typography.Text>;
   if (broken) return <Typography.Text type="secondary">The contract has problems; mend them first.</Typography.Text>;
   if (!current)

@@ -1,4 +1,5 @@
 import { Button, Dropdown } from "antd";
+import { actingForQuery } from "../../api/client";
 import { useService } from "../../shared/service";
 
 const formats = { html: "A page for an auditor, to print", csv: "CSV, for spreadsheets", sarif: "SARIF, for code hosts", junit: "JUnit XML, for build servers", markdown: "Markdown", json: "JSON, and a baseline for inkret check" };
@@ -15,7 +16,7 @@ export function Report({ filter, service }: { filter: string; service: string })
         items: Object.entries(formats).map(([format, label]) => ({
           key: format,
           label: (
-            <a href={`/api/v1/services/${encodeURIComponent(of)}/report?${new URLSearchParams({ format, filter })}`} download>
+            <a href={`/api/v1/services/${encodeURIComponent(of)}/report?${new URLSearchParams({ format, filter, ...actingForQuery() })}`} download>
               {label}
             </a>
           ),

@@ -1,5 +1,5 @@
 import { useCallback, useEffect, useRef, useState } from "react";
-import type { Batch, LiveCall, Severity } from "../../api/client";
+import { actingForQuery, type Batch, type LiveCall, type Severity } from "../../api/client";
 
 export enum Following {
   Connecting,
@@ -35,7 +35,7 @@ export function useLive(service: string, paused: boolean): Watched & { clear: ()
   isPaused.current = paused;
 
   useEffect(() => {
-    const source = new EventSource(`/api/v1/live${service ? `?service=${encodeURIComponent(service)}` : ""}`);
+    const source = new EventSource(`/api/v1/live?${new URLSearchParams({ ...(service ? { service } : {}), ...actingForQuery() })}`);
     let changed = true;
     const change = <E extends Event>(f: (e: E) => void) => (e: Event) => {
       changed = true;

@@ -71,7 +71,7 @@ function Decide({ revision }: { revision: Revision }) {
     onSuccess: (d) => made({ ...d.revision, changed: true }),
     onError: failed,
   });
-  const own = me?.name === revision.author;
+  const own = me?.id === revision.author_id;
   return (
     <Alert
       type="warning"

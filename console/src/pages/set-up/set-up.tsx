@@ -1,10 +1,22 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { Alert, Button, Card, Form, Input, Typography } from "antd";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Alert, Button, Card, Checkbox, Form, Input, Typography } from "antd";
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import { api, ApiProblem, take } from "../../api/client";
+import { count } from "../../shared/format";
+import { signedIn } from "../../shared/session";
 
 const shortest = 12;
+
+interface Filled {
+  name: string;
+  email?: string;
+  password: string;
+  factor?: string;
+  end_tokens?: boolean;
+}
+
+const said = (e: Error) => (e instanceof ApiProblem ? `${e.message}. ${e.next ?? ""}` : "The service cannot be reached; try again.");
 
 /** Where a one-time link leads: name and password are set, and one is signed in. */
 export default function SetUp() {
@@ -15,27 +27,33 @@ export default function SetUp() {
     document.title = "Set up · Inkret";
     window.history.replaceState(null, "", "/set-up"); // the code stays out of the history
   }, []);
+  const link = useQuery({ queryKey: ["link"], queryFn: () => take(api.POST("/api/v1/setup/link", { body: { code } })), enabled: !!code, staleTime: Infinity, gcTime: 0 });
   const setUp = useMutation({
-    mutationFn: (body: { name: string; email?: string; password: string }) => take(api.POST("/api/v1/setup", { body: { ...body, code } })),
+    mutationFn: (body: Filled) => take(api.POST("/api/v1/setup", { body: { ...body, email: body.email || undefined, code } })),
     onSuccess: (person) => {
-      queries.setQueryData(["session"], person);
+      signedIn(queries, person);
       navigate("/", { replace: true });
     },
   });
+  const of = link.data;
   return (
     <main className="gate">
       <Card>
         <Typography.Title level={1} style={{ fontSize: 22 }}>
-          Set yourself up
+          {of?.reset ? "Set a new password" : "Set yourself up"}
         </Typography.Title>
         {!code && <Alert type="warning" showIcon title="This address lacks its one-time code. Open the link as it was given." style={{ marginBottom: 16 }} />}
-        <Form layout="vertical" requiredMark={false} onFinish={setUp.mutate} disabled={!code}>
+        {link.error && <Alert role="alert" type="error" showIcon title={said(link.error)} style={{ marginBottom: 16 }} />}
+        {of?.email && <Typography.Paragraph>For {of.email}.{of.reset && " All your sessions end."}</Typography.Paragraph>}
+        <Form layout="vertical" requiredMark={false} onFinish={setUp.mutate} disabled={!of}>
           <Form.Item label="Name" name="name" rules={[{ required: true, message: "Others see this beside what you do" }]}>
             <Input autoComplete="name" autoFocus />
           </Form.Item>
-          <Form.Item label="E-mail address" name="email" extra="Needed if you are the first; if you were invited, leave it empty.">
-            <Input autoComplete="username" inputMode="email" />
-          </Form.Item>
+          {(!of || !of.email) && (
+            <Form.Item label="E-mail address" name="email" rules={[{ required: true, message: "You sign in with it" }]}>
+              <Input autoComplete="username" inputMode="email" />
+            </Form.Item>
+          )}
           <Form.Item
             label="Password"
             name="password"
@@ -44,18 +62,23 @@ export default function SetUp() {
           >
             <Input.Password autoComplete="new-password" />
           </Form.Item>
+          {of?.factor && (
+            <Form.Item label="Code of your second factor, or a recovery code" name="factor" rules={[{ required: true, message: "Your second factor stays" }]}>
+              <Input autoComplete="one-time-code" />
+            </Form.Item>
+          )}
+          {of && of.tokens > 0 && (
+            <Form.Item name="end_tokens" valuePropName="checked" extra="Do this if somebody else may have them. Programs that use them need new ones.">
+              <Checkbox>Revoke my {count(of.tokens, "token")} as well</Checkbox>
+            </Form.Item>
+          )}
           {setUp.error && (
             <Form.Item>
-              <Alert
-                role="alert"
-                type="error"
-                showIcon
-                title={setUp.error instanceof ApiProblem ? `${setUp.error.message}. ${setUp.error.next ?? ""}` : "The service cannot be reached; try again."}
-              />
+              <Alert role="alert" type="error" showIcon title={said(setUp.error)} />
             </Form.Item>
           )}
           <Button type="primary" htmlType="submit" block loading={setUp.isPending}>
-            Set up and sign in
+            {of?.reset ? "Set the password and sign in" : "Set up and sign in"}
           </Button>
         </Form>
       </Card>

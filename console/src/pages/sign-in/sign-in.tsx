@@ -3,6 +3,7 @@ import { Alert, Button, Card, Divider, Typography } from "antd";
 import { useEffect } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { api, take } from "../../api/client";
+import { signedIn } from "../../shared/session";
 import { SignInForm } from "../../shared/sign-in-form";
 
 /** Where to go after signing in: a page of this console only. */
@@ -44,7 +45,7 @@ export default function SignIn() {
         <SignInForm
           done={(person) => {
             queries.clear();
-            queries.setQueryData(["session"], person);
+            signedIn(queries, person);
             navigate(inside(params.get("next")), { replace: true });
           }}
         />

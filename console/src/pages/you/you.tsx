@@ -67,12 +67,15 @@ function Password() {
 
 function Factor() {
   const queries = useQueryClient();
-  const failed = useFailed();
   const { message } = App.useApp();
   const stands = useQuery({ queryKey: ["factor"], queryFn: () => take(api.GET("/api/v1/second-factor")) });
   const [codes, setCodes] = useState<string[]>();
   const [ending, setEnding] = useState(false);
-  const begin = useMutation({ mutationFn: () => take(api.POST("/api/v1/second-factor")), onError: failed });
+  const [beginning, setBeginning] = useState(false);
+  const begin = useMutation({
+    mutationFn: (body: { password?: string }) => take(api.POST("/api/v1/second-factor", { body: { password: body.password ?? "" } })),
+    onSuccess: () => setBeginning(false),
+  });
   const confirm = useMutation({
     mutationFn: (body: { code: string }) => take(api.POST("/api/v1/second-factor/confirmation", { body })),
     onSuccess: (out) => {
@@ -123,9 +126,7 @@ function Factor() {
       ) : (
         <>
           <Typography.Paragraph>A code from your telephone beside the password keeps out who has only the password.</Typography.Paragraph>
-          <Button loading={begin.isPending} onClick={() => begin.mutate()}>
-            Set one up…
-          </Button>
+          <Button onClick={() => setBeginning(true)}>Set one up…</Button>
         </>
       )}
       <Modal open={!!codes} title="Your recovery codes" onCancel={() => setCodes(undefined)} footer={<Button type="primary" onClick={() => setCodes(undefined)}>I have kept them</Button>} mask={{ closable: false }}>
@@ -133,9 +134,20 @@ function Factor() {
         <pre className="code">{codes?.join("\n")}</pre>
         <Typography.Paragraph copyable={{ text: codes?.join("\n") }}>Copy them all</Typography.Paragraph>
       </Modal>
+      <Modal open={beginning} title="Set up a second factor" footer={null} onCancel={() => setBeginning(false)} destroyOnHidden>
+        <Form layout="vertical" requiredMark={false} onFinish={begin.mutate}>
+          <Form.Item label="Password" name="password" extra="If you sign in with a provider and have no password, leave it empty.">
+            <Input.Password autoComplete="current-password" autoFocus />
+          </Form.Item>
+          {wrong(begin.error)}
+          <Button type="primary" htmlType="submit" loading={begin.isPending}>
+            Continue
+          </Button>
+        </Form>
+      </Modal>
       <Modal open={ending} title="End the second factor" footer={null} onCancel={() => setEnding(false)} destroyOnHidden>
         <Form layout="vertical" requiredMark={false} onFinish={end.mutate}>
-          <Form.Item label="Password" name="password" rules={[{ required: true, message: "Your password is needed" }]}>
+          <Form.Item label="Password" name="password" initialValue="" extra="If you sign in with a provider and have no password, leave it empty.">
             <Input.Password autoComplete="current-password" />
           </Form.Item>
           <Form.Item label="Code, or a recovery code" name="code" rules={[{ required: true, message: "A code is needed" }]}>

@@ -1,0 +1,142 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"inkret/store"
+)
+
+// What an operator needs to know and to have: whether the service can do its work, its numbers, and backups.
+
+// BackupPlan is when backups are made by themselves.
+type BackupPlan struct {
+	Folder string        // where to; empty for none
+	Every  time.Duration // how often
+	Keep   int           // how many are kept; older ones are deleted
+}
+
+const backupTime = "20060102T150405Z"
+
+// BackUpEvery makes backups as planned once [Service.Run] runs.
+func (s *Service) BackUpEvery(p BackupPlan) { s.backups = p }
+
+// backUpOnce makes a backup where one is due, and deletes those that are too many.
+func (s *Service) backUpOnce(ctx context.Context) error {
+	p := s.backups
+	if p.Folder == "" {
+		return nil
+	}
+	if last, err := s.LastBackup(); err != nil || s.now().Sub(last) < p.Every {
+		return err
+	}
+	if err := os.MkdirAll(p.Folder, 0o700); err != nil {
+		return err
+	}
+	began := time.Now()
+	to := filepath.Join(p.Folder, store.ScheduledBackup+s.now().UTC().Format(backupTime)+".db")
+	if err := s.store.BackUp(ctx, to); err != nil {
+		return err
+	}
+	all, err := store.Backups(p.Folder)
+	if err != nil {
+		return err
+	}
+	for len(all) > max(1, p.Keep) {
+		if err := os.Remove(all[0]); err != nil {
+			return err
+		}
+		all = all[1:]
+	}
+	s.log.Info("backup made", "file", to, "took", time.Since(began).Round(time.Millisecond).String(), "kept", len(all))
+	return nil
+}
+
+// LastBackup gives when the newest backup of the plan was made; the zero time for none.
+func (s *Service) LastBackup() (time.Time, error) {
+	if s.backups.Folder == "" {
+		return time.Time{}, nil
+	}
+	all, err := store.Backups(s.backups.Folder)
+	if err != nil || len(all) == 0 {
+		return time.Time{}, err
+	}
+	name := filepath.Base(all[len(all)-1])
+	return time.Parse(backupTime, name[len(store.ScheduledBackup):len(name)-len(".db")])
+}
+
+// BackUp writes a backup of a data folder, which a service may have open, and, where key names a file, its
+// key. Neither file may be there yet.
+func BackUp(ctx context.Context, dir, to, key string) error {
+	if key != "" {
+		if _, err := os.Lstat(key); err == nil {
+			return fmt.Errorf("%s: %w", key, os.ErrExist)
+		}
+	}
+	if err := store.BackUpFolder(ctx, dir, to); err != nil || key == "" {
+		return err
+	}
+	return copyKey(filepath.Join(dir, keyName), key)
+}
+
+// Restore makes a data folder of a backup and its key, and opens it once to see that they belong together.
+func Restore(ctx context.Context, from, key, dir string) error {
+	at := filepath.Join(dir, keyName)
+	if _, err := os.Lstat(at); err == nil && key != "" {
+		return fmt.Errorf("%s: %w", at, os.ErrExist)
+	}
+	if _, err := os.Stat(at); err != nil && key == "" {
+		return fmt.Errorf("the folder has no key file %s: %w", at, err)
+	}
+	if err := store.Restore(ctx, from, dir); err != nil {
+		return err
+	}
+	if key != "" {
+		if err := copyKey(key, at); err != nil {
+			return err
+		}
+	}
+	s, err := Open(ctx, Options{Dir: dir})
+	if err != nil {
+		return fmt.Errorf("the backup was copied, and cannot be opened: %w", err)
+	}
+	return s.Close()
+}
+
+// Readiness is whether one thing that the service needs is there.
+type Readiness struct {
+	Name   string // database, disk or schema
+	OK     bool
+	Detail string // what is wrong, in words that a stranger may read
+}
+
+// leastRoom is what must be free on the disk.
+const leastRoom = 32 << 20
+
+// Ready tells whether the service can take writes.
+func (s *Service) Ready(ctx context.Context) []Readiness {
+	out := []Readiness{{Name: "database", OK: true}, {Name: "disk", OK: true}, {Name: "schema", OK: true}}
+	if err := s.store.TryWrite(ctx); err != nil {
+		out[0].OK, out[0].Detail = false, "the database cannot be written to"
+		if errors.Is(err, store.ErrFull) {
+			out[0].Detail = "the database may not grow"
+		}
+	}
+	if free, err := s.store.Room(); err == nil && free < leastRoom {
+		out[1].OK, out[1].Detail = false, fmt.Sprintf("less than %d MB are free", leastRoom>>20)
+	}
+	if ok, err := s.store.UpToDate(ctx); err != nil || !ok {
+		out[2].OK, out[2].Detail = false, "the database has the tables of another version"
+	}
+	return out
+}
+
+// Numbers are what an operator watches.
+type Numbers = store.Numbers
+
+// Numbers gives what an operator watches.
+func (s *Service) Numbers(ctx context.Context) (Numbers, error) { return s.store.Numbers(ctx) }
