@@ -90,7 +90,7 @@ func TestCheckFindsThePlantedLeaks(t *testing.T) {
 	}
 	r := run(t, home, nil, append([]string{"check", "--contracts", contracts, "--format", "json"}, files...)...)
 	got := decode[checked](t, r.out)
-	if r.status != 1 || got.Inkret != 1 || got.Rules != 3 || got.Service != "fennick-quay" || got.Summary.Captures != 35 || got.Summary.Judged != 34 || got.Summary.Skipped != 1 {
+	if r.status != 1 || got.Inkret != 1 || got.Rules != 4 || got.Service != "fennick-quay" || got.Summary.Captures != 35 || got.Summary.Judged != 34 || got.Summary.Skipped != 1 {
 		t.Errorf("exit %d, %+v\n%s", r.status, got.Summary, r.err)
 	}
 	found := map[string]bool{}

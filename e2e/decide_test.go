@@ -108,7 +108,7 @@ func TestAPipelineSendsItsResults(t *testing.T) {
 		"nor makes tokens":           {[]string{"token", "make", "more", "--scope", "everything"}, "this token's scope is record"},
 		"nor applies contracts":      {[]string{"contract", "apply", filepath.Join(dir, "c")}, "this token's scope is record"},
 		"a recording is no result":   {[]string{"result", "send", filepath.Join(dir, "visitor.har"), "--line", "x"}, "is not what a check printed"},
-		"nor of another service":     {[]string{"result", "send", visitor, "--line", "x", "--service", "harbour"}, "this token is for the service fennick-quay"},
+		"nor of another service":     {[]string{"result", "send", visitor, "--line", "x", "--service", "harbour"}, "there is no service"},
 		"nor without a line":         {[]string{"result", "send", visitor}, "line"},
 		"nor with a severity unlike": {[]string{"result", "send", visitor, "--line", "x", "--fail-on", "dire"}, `there is no severity "dire"`},
 	} {
@@ -185,7 +185,7 @@ func TestARoleAtOneService(t *testing.T) {
 	if moved.Findings != 3 {
 		t.Errorf("as reviewer at the harbour she moves %+v", moved)
 	}
-	if r := run(t, home, nil, "result", "main-line", "fennick-quay", "trunk"); r.status != 2 || !strings.Contains(r.err, "this needs the role lead at fennick-quay; yours is reviewer") {
+	if r := run(t, home, nil, "result", "main-line", "fennick-quay", "trunk"); r.status != 2 || !strings.Contains(r.err, "this needs the role lead; yours is") {
 		t.Errorf("exit %d %s", r.status, r.err)
 	}
 }

@@ -207,7 +207,7 @@ func TestWhatIsKeptIsGuarded(t *testing.T) {
 		{noor, "trail list --action \"change key\"", 0, "35 captures and 2 credentials", ""},
 		{noor, "service keeping", 0, "kept without end", ""},
 		{noor, "service keeping --days 30", 2, "needs the role administrator", ""},
-		{marlo, "service keeping --days 4000", 2, "0 to 3660 days", ""},
+		{marlo, "service keeping --days 4000", 2, "/days must be between 0 and 3660", ""},
 		{marlo, "service keeping --days 30", 0, "kept for 30 days", ""},
 		{noor, "capture reveal 1 " + place + " --reason \"still there\"", 0, "@sails.example", ""},
 		{marlo, "service keeping --bodies=false --format json", 0, `"bodies": false`, ""},

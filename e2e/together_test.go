@@ -167,7 +167,8 @@ func TestPeopleAndTheSecondFactor(t *testing.T) {
 	b.do("the link sets up", chromedp.Navigate(invited.Link), shows("Set yourself up"), chromedp.SendKeys(`//input[@id="name"]`, "Tamsin Oster", chromedp.BySearch),
 		chromedp.SendKeys(`input[autocomplete="new-password"]`, demoPassword), chromedp.Click(`button[type="submit"]`), shows("What needs you"))
 	var secret, codes string
-	b.do("a second factor is begun", chromedp.Click(`//a[text()="Tamsin Oster"]`, chromedp.BySearch), shows("Where you are signed in"), button("Set one up…"), shows("The code that it shows"),
+	b.do("a second factor is begun", chromedp.Click(`//a[text()="Tamsin Oster"]`, chromedp.BySearch), shows("Where you are signed in"), button("Set one up…"), chromedp.SendKeys(`.ant-modal input[autocomplete="current-password"]`, "wrong"+kb.Enter), shows("password is wrong"),
+		chromedp.SendKeys(`.ant-modal input[autocomplete="current-password"]`, kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+demoPassword+kb.Enter), shows("The code that it shows"),
 		until(`document.querySelector("section[aria-label='Second factor'] img")?.naturalWidth === 220`), chromedp.Text(`section[aria-label="Second factor"] .code`, &secret))
 	b.do("a wrong code is told", chromedp.SendKeys(`//input[@id="code"]`, "000000"+kb.Enter, chromedp.BySearch), shows("the code is wrong"))
 	code := func(later time.Duration) string {

@@ -2237,7 +2237,9 @@ type PatchOp struct {
 	Op   PatchOpOp `json:"op"`
 
 	// Path JSON Pointer (RFC 6901)
-	Path  string      `json:"path"`
+	Path string `json:"path"`
+
+	// Value Any JSON value
 	Value interface{} `json:"value,omitempty"`
 }
 

@@ -8,6 +8,7 @@ import (
 	"sync"
 
 	"inkret/core/contract"
+	"inkret/core/detect"
 )
 
 // Rules say which calls are captured.
@@ -81,7 +82,7 @@ func (r *rules) take(method, path string) bool {
 	if r.Sample <= 0 || r.Sample >= 1 || rand.Float64() < r.Sample {
 		return true
 	}
-	endpoint := contract.Generalise(method, strings.Split(strings.Trim(path, "/"), "/"))
+	endpoint := contract.Generalise(method, strings.Split(strings.Trim(path, "/"), "/"), detect.IsValue)
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.calls[endpoint] >= alwaysTaken || len(r.calls) >= mostEndpoints {

@@ -30,7 +30,7 @@ func TestJSONIsAsDocumented(t *testing.T) {
 	if err := json.Unmarshal(b.Bytes(), &got); err != nil {
 		t.Fatal(err)
 	}
-	documented := `{"inkret": 1, "rules": 3, "service": "s",
+	documented := `{"inkret": 1, "rules": 4, "service": "s",
 	 "summary": {"captures": 3, "judged": 2, "skipped": 1, "bytes": 20000, "excess_bytes": 5000, "by_severity": {"critical": 0, "high": 1, "medium": 0, "low": 1, "info": 0}},
 	 "findings": [{"fingerprint": "00112233445566ff", "kind": "sensitive-field", "severity": "high", "cwe": 213, "endpoint": "GET /a/{id}", "audience": "visitor", "audience_by": "assumed",
 	   "direction": "response", "status": 200, "path": "$.data.email", "entity": "Skipper", "field": "email", "class": "personal", "spots": 4, "captures": 2, "bytes": 140,

@@ -8,84 +8,12 @@ import (
 
 	"inkret/core/compare"
 	"inkret/core/contract"
-	"inkret/core/detect"
 	"inkret/core/exchange"
 	"inkret/core/finding"
 	"inkret/core/scan"
+	"inkret/core/shown"
 	"inkret/store"
 )
-
-// hidden stands for a value that is not shown.
-const hidden = "•••"
-
-// maskURL writes an address so that it can be shown: query values hidden, and
-// in the path what a detector recognises.
-func maskURL(u *url.URL) string {
-	var b strings.Builder
-	if u.Scheme != "" {
-		b.WriteString(u.Scheme + ":")
-	}
-	if u.Host != "" {
-		b.WriteString("//" + u.Host)
-	}
-	for i, segment := range strings.Split(u.EscapedPath(), "/") {
-		if i > 0 {
-			b.WriteByte('/')
-		}
-		plain, err := url.PathUnescape(segment)
-		if err != nil {
-			plain = segment
-		}
-		value := []byte(plain)
-		if hit := (&detect.Set{}).Value(value, detect.TraitsOf(value)); hit.Found() {
-			b.WriteString(hidden)
-			continue
-		}
-		b.WriteString(segment)
-	}
-	separator := "?"
-	for _, pair := range strings.Split(u.RawQuery, "&") {
-		if pair == "" {
-			continue
-		}
-		name, _, valued := strings.Cut(pair, "=")
-		b.WriteString(separator + name)
-		if valued {
-			b.WriteString("=" + hidden)
-		}
-		separator = "&"
-	}
-	return b.String()
-}
-
-// credentialFields are header fields that carry credentials whatever they hold.
-var credentialFields = map[string]bool{"authorization": true, "proxy-authorization": true, "cookie": true, "set-cookie": true,
-	"x-api-key": true, "x-csrf-token": true}
-
-// maskHeader hides the values of header fields that carry credentials, by their
-// name or by what is recognised in them.
-func maskHeader(h exchange.Header) exchange.Header {
-	out := make(exchange.Header, len(h))
-	for i, f := range h {
-		value := []byte(f.Value)
-		switch name := strings.ToLower(f.Name); {
-		case credentialFields[name]:
-			scheme, _, more := strings.Cut(f.Value, " ")
-			f.Value = hidden
-			if more && strings.HasSuffix(name, "authorization") {
-				f.Value = scheme + " " + hidden
-			}
-		case detect.Name([]byte(name)) > 0 || (&detect.Set{}).Value(value, detect.TraitsOf(value)).Found():
-			f.Value = hidden
-		case name == "location" || name == "referer" || name == ":path":
-			if u, err := url.Parse(f.Value); err == nil {
-				f.Value = maskURL(u)
-			}
-		}
-		out[i] = f
-	}
-	return out
-}
 
 // Batches lists a page of batches.
 func (s *Service) Batches(ctx context.Context, page store.Page) ([]store.Batch, int, error) {
@@ -101,6 +29,15 @@ func (s *Service) Batch(ctx context.Context, id int64) (store.Batch, error) {
 // Captures lists a page of captures.
 func (s *Service) Captures(ctx context.Context, by store.CaptureFilter, page store.Page) (all []store.Capture, total int, more bool, err error) {
 	return s.store.Captures(ctx, by, page)
+}
+
+// masker writes what may be shown of a service's exchanges.
+func (s *Service) masker(ctx context.Context, service string) (shown.Masker, error) {
+	f, err := s.contracts(ctx, service)
+	if err != nil {
+		return shown.Masker{}, err
+	}
+	return shown.For(f.contracts), nil
 }
 
 // CaptureView is a capture as it may be shown: masked.
@@ -130,7 +67,11 @@ func (s *Service) Capture(ctx context.Context, id int64) (CaptureView, error) {
 	if err != nil {
 		return CaptureView{}, err
 	}
-	v := CaptureView{Capture: c, RequestHeader: maskHeader(held.RequestHeader), ResponseHeader: maskHeader(held.ResponseHeader), Fingerprints: map[*scan.Spot]string{}}
+	masker, err := s.masker(ctx, c.Service)
+	if err != nil {
+		return CaptureView{}, err
+	}
+	v := CaptureView{Capture: c, RequestHeader: masker.Header(held.RequestHeader), ResponseHeader: masker.Header(held.ResponseHeader), Fingerprints: map[*scan.Spot]string{}}
 	v.Command = command(c, held)
 	if v.Again, _, _, err = s.store.Captures(ctx, store.CaptureFilter{Repeats: id}, store.Page{Number: 1, Size: mostAgain}); err != nil {
 		return v, err

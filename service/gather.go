@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"net/url"
 	"sort"
 	"time"
 
@@ -10,6 +11,7 @@ import (
 	"inkret/core/exchange"
 	"inkret/core/finding"
 	"inkret/core/scan"
+	"inkret/core/shown"
 	"inkret/store"
 )
 
@@ -17,6 +19,7 @@ import (
 type gathering struct {
 	service   string
 	contracts *contract.Contracts
+	masker    shown.Masker
 	judge     *scan.Judge
 	collector *finding.Collector
 	endpoints map[string]*store.SeenEndpoint
@@ -34,7 +37,7 @@ type proof struct {
 }
 
 func (s *Service) newGathering(ctx context.Context, service string, c *contract.Contracts) (*gathering, error) {
-	g := &gathering{service: service, contracts: c, judge: scan.NewJudge(c), collector: finding.NewCollector(service), endpoints: map[string]*store.SeenEndpoint{}, proofs: map[string]*proof{}, now: s.now()}
+	g := &gathering{service: service, contracts: c, masker: shown.For(c), judge: scan.NewJudge(c), collector: finding.NewCollector(service), endpoints: map[string]*store.SeenEndpoint{}, proofs: map[string]*proof{}, now: s.now()}
 	g.judge.Print = s.print
 	waiting, err := s.store.Awaiting(ctx, service)
 	for _, w := range waiting {
@@ -89,7 +92,7 @@ func (g *gathering) add(c *exchange.Capture) (store.Capture, []store.Occurrence)
 	row := store.Capture{Entry: c.Entry, Method: c.Request.Method, Audience: out.Audience, AudienceBy: out.AudienceBy, Status: c.Response.Status,
 		Started: c.Started, Bytes: out.Bytes, Excess: out.Excess, Skipped: out.Skipped, Service: g.service, Endpoint: out.Endpoint}
 	if c.Request.URL != nil {
-		row.URL = maskURL(c.Request.URL)
+		row.URL = g.masker.Address(c.Request.URL, out.Endpoint)
 	}
 	if out.Known || out.Skipped == "" || len(out.Spots) > 0 { // of what is only passed over, no endpoint is noted
 		row.EndpointID = store.EndpointID(g.service, out.Endpoint)
@@ -242,7 +245,13 @@ func (e *exchanged) outline(contracts *contract.Contracts) string {
 	isData := func(name []byte) bool { return set.Value(name, detect.TraitsOf(name)).Found() }
 	e.ResponseBody = exchange.Outline(media, e.ResponseBody, isData, set.StandIn)
 	e.RequestBody = exchange.Outline(e.RequestHeader.Get("Content-Type"), e.RequestBody, isData, set.StandIn)
-	e.RequestHeader, e.ResponseHeader = maskHeader(e.RequestHeader), maskHeader(e.ResponseHeader)
+	masker := shown.For(contracts)
+	e.RequestHeader, e.ResponseHeader = masker.Header(e.RequestHeader), masker.Header(e.ResponseHeader)
+	if u, err := url.Parse(e.URL); err == nil {
+		outline := exchange.OutlineAddress(u, isData, set.StandIn, contracts.Chooses).String()
+		e.Changed = e.Changed || outline != u.String()
+		e.URL = outline
+	}
 	if len(e.ResponseBody) == 0 {
 		return store.HoldsNothing
 	}

@@ -11,6 +11,7 @@ import (
 
 	"inkret/core/contract"
 	"inkret/core/exchange"
+	"inkret/core/shown"
 	"inkret/outbound"
 	"inkret/store"
 )
@@ -348,6 +349,9 @@ func (r *recaller) prepare(c *store.Capture, again Again) (*exchange.Capture, er
 	if err != nil {
 		return nil, err
 	}
+	if e.Changed {
+		return nil, problem(Conflict, "record the call again", "the values in the address of capture %d are not kept, so the call cannot be made again", c.ID)
+	}
 	one, err := e.capture(*c)
 	if err != nil || one.Request.URL.Host == "" {
 		return nil, problem(Conflict, "", "capture %d has no address to call", c.ID)
@@ -392,12 +396,16 @@ func (r *recaller) schemeOf(u *url.URL) string {
 	return "https"
 }
 
+// credentialFields are header fields that carry credentials whatever they hold.
+var credentialFields = map[string]bool{"authorization": true, "proxy-authorization": true, "cookie": true, "set-cookie": true,
+	"x-api-key": true, "x-csrf-token": true}
+
 // withoutCredentials drops what tells who makes a request.
 func (r *recaller) withoutCredentials(h exchange.Header) exchange.Header {
 	var out exchange.Header
 	for _, f := range h {
 		name := strings.ToLower(f.Name)
-		tells := credentialFields[name] || f.Value == hidden
+		tells := credentialFields[name] || strings.Contains(f.Value, shown.Hidden)
 		for _, a := range r.contracts.Audiences {
 			tells = tells || a.Recognise.Header != nil && strings.EqualFold(a.Recognise.Header.Name, f.Name)
 		}

@@ -93,7 +93,8 @@ type exchanged struct {
 	ResponseHeader  exchange.Header `json:"response_header"`
 	ResponseBody    []byte          `json:"response_body,omitempty"`
 	ResponseMissing string          `json:"response_missing,omitempty"`
-	Caller          string          `json:"caller,omitempty"` // whom the contracts recognised when the header fields were masked
+	Caller          string          `json:"caller,omitempty"`  // whom the contracts recognised when the header fields were masked
+	Changed         bool            `json:"changed,omitempty"` // values in the address are replaced by others: it leads nowhere
 }
 
 // seal compresses and encrypts what a capture holds: nonce, then ciphertext.

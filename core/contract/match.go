@@ -7,6 +7,7 @@ import (
 	"mime"
 	"net/url"
 	"regexp"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -552,20 +553,79 @@ var (
 // Generalise writes a request to an endpoint that no contract has: method and
 // path with {} for each segment that is data, so that a thousand calls make one
 // finding.
-func Generalise(method string, segments []string) string {
+func Generalise(method string, segments []string, isValue func(segment []byte) bool) string {
 	out := make([]string, len(segments))
 	for i, s := range segments {
-		plain := unescape(s)
-		switch {
-		case digits.MatchString(plain), uuidSegment.MatchString(plain), hexSegment.MatchString(plain),
-			longSegment.MatchString(plain) && strings.ContainsAny(plain, "0123456789"):
+		out[i] = s
+		if IsParameter(unescape(s)) || isValue != nil && isValue([]byte(unescape(s))) {
 			out[i] = "{}"
-		default:
-			out[i] = s
 		}
 	}
 	return method + " /" + strings.Join(out, "/")
 }
+
+// IsParameter reports whether a segment of a path reads as a value and not as a word: digits only, a UUID, a date, 16 or
+// more hexadecimal digits, 20 or more letters and digits with a digit, or ten or more that change between letter and digit
+// three times.
+func IsParameter(segment string) bool {
+	switch {
+	case digits.MatchString(segment), uuidSegment.MatchString(segment), hexSegment.MatchString(segment), dateSegment.MatchString(segment):
+		return true
+	case longSegment.MatchString(segment):
+		return strings.ContainsAny(segment, "0123456789")
+	}
+	return mixed(segment)
+}
+
+var dateSegment = regexp.MustCompile(`^\d{4}-(0[1-9]|1[0-2])-(0[1-9]|[12]\d|3[01])$`)
+
+// mixed reports whether a segment has ten or more letters and digits that change into one another three times.
+func mixed(segment string) bool {
+	const least, leastTurns = 10, 3
+	turns, before := 0, byte(0)
+	for i := range len(segment) {
+		sort := byte(0)
+		switch c := segment[i]; {
+		case c >= '0' && c <= '9':
+			sort = 'd'
+		case c|0x20 >= 'a' && c|0x20 <= 'z':
+			sort = 'l'
+		case c == '_' || c == '-':
+			continue
+		default:
+			return false
+		}
+		if before != 0 && sort != before {
+			turns++
+		}
+		before = sort
+	}
+	return len(segment) >= least && turns >= leastTurns
+}
+
+// Chooses reports whether a value of a request's query is one that contracts are chosen by, or names members: it is
+// written in the contracts and tells nobody anything.
+func (c *Contracts) Chooses(name, value string) bool {
+	if c == nil {
+		return false
+	}
+	for _, e := range c.Endpoints {
+		if e.Selection != nil && e.Selection.Query == name && len(value) < longestSelection {
+			return true
+		}
+		for _, r := range slices.Concat(e.Responses, e.Accepts) {
+			for _, w := range r.When {
+				if w.in == "query" && w.name == name && slices.Contains(w.values, value) {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}
+
+// longestSelection bounds a list of names of members.
+const longestSelection = 1000
 
 // Asked gives the members that a request asks for by name, or nil when it does
 // not select.

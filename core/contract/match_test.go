@@ -110,7 +110,7 @@ func TestGeneralise(t *testing.T) {
 		"t/abcdefghijklmnopqrstuvw":              "t/abcdefghijklmnopqrstuvw", // no digit: a word
 		"v1/berths":                              "v1/berths",
 	} {
-		if got := Generalise("GET", strings.Split(path, "/")); got != "GET /"+want {
+		if got := Generalise("GET", strings.Split(path, "/"), nil); got != "GET /"+want {
 			t.Errorf("%s is written %q, want %q", path, got, "GET /"+want)
 		}
 	}

@@ -206,3 +206,6 @@ func (s *Set) added(first int, d due, hit Hit, value []byte) Hit {
 	}
 	return hit
 }
+
+// IsValue reports whether the built-in detectors recognise something in a text, which must not be shown then.
+func IsValue(text []byte) bool { return (*Set)(nil).Value(text, TraitsOf(text)).Found() }

@@ -14,7 +14,7 @@ import (
 
 // Rules numbers the built-in rules as a set. It grows when a change to them can
 // change what is found.
-const Rules = 3
+const Rules = 4
 
 // Trait tells which bytes a value holds. A tokenizer gathers the traits of a
 // string on its way to the closing quote, at the cost of a table look-up a byte,

@@ -2,6 +2,8 @@ package exchange
 
 import (
 	"bytes"
+	"net/url"
+	"strings"
 
 	"github.com/go-json-experiment/json/jsontext"
 )
@@ -122,4 +124,54 @@ func stringStart(body []byte, end int) int {
 		}
 	}
 	return 0
+}
+
+// OutlineAddress is the outline of an address: each value of its query, each segment of its path that isData
+// recognises and its password is replaced by what standIn makes of it. What keep says stays, such as what a contract
+// chooses a response by.
+func OutlineAddress(u *url.URL, isData func([]byte) bool, standIn func([]byte) []byte, keep func(name, value string) bool) *url.URL {
+	out := *u
+	out.Fragment, out.RawFragment, out.User = "", "", nil
+	if u.User != nil {
+		if password, ok := u.User.Password(); ok {
+			out.User = url.UserPassword("", string(standIn([]byte(password))))
+		}
+	}
+	segments := strings.Split(u.EscapedPath(), "/")
+	for i, segment := range segments {
+		word, parameters, more := strings.Cut(segment, ";")
+		if plain := unescapedPath(word); isData([]byte(plain)) {
+			word = url.PathEscape(string(standIn([]byte(plain))))
+		}
+		if more {
+			word += ";" + outlinePairs(strings.Split(parameters, ";"), ";", unescapedPath, isData, standIn, keep)
+		}
+		segments[i] = word
+	}
+	path := strings.Join(segments, "/")
+	if plain, err := url.PathUnescape(path); err == nil {
+		out.Path, out.RawPath = plain, path
+	}
+	if u.RawQuery != "" {
+		out.RawQuery = outlinePairs(strings.Split(u.RawQuery, "&"), "&", unescapedQuery, isData, standIn, keep)
+	}
+	return &out
+}
+
+func outlinePairs(pairs []string, between string, unescaped func(string) string, isData func([]byte) bool, standIn func([]byte) []byte, keep func(name, value string) bool) string {
+	for i, pair := range pairs {
+		name, value, valued := strings.Cut(pair, "=")
+		plain := unescaped(name)
+		if isData([]byte(plain)) {
+			name = url.QueryEscape(string(standIn([]byte(plain))))
+		}
+		if valued {
+			if v := unescaped(value); v != "" && !keep(plain, v) {
+				value = url.QueryEscape(string(standIn([]byte(v))))
+			}
+			name += "=" + value
+		}
+		pairs[i] = name
+	}
+	return strings.Join(pairs, between)
 }

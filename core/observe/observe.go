@@ -202,7 +202,7 @@ const (
 // Template writes the path of a call as an endpoint, with a parameter, named by
 // the segment before it, for each segment that is data.
 func Template(method string, segments []string) string {
-	general := strings.Split(strings.TrimPrefix(contract.Generalise(method, segments), method+" /"), "/")
+	general := strings.Split(strings.TrimPrefix(contract.Generalise(method, segments, detect.IsValue), method+" /"), "/")
 	taken := map[string]bool{}
 	before := ""
 	for i, s := range general {

@@ -93,7 +93,7 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 		out.Skipped = fmt.Sprintf("the contract has no audience %q, which the recording names", c.Audience)
 		return out
 	}
-	out.Endpoint = contract.Generalise(c.Request.Method, segments)
+	out.Endpoint = contract.Generalise(c.Request.Method, segments, j.isValue)
 	plan, choice, audience := j.identify(&out, c, segments)
 	e := j.endpoint(c, segments)
 	asked := j.requestSpots(c, e, segments, choice, audience)

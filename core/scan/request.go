@@ -1,6 +1,7 @@
 package scan
 
 import (
+	"fmt"
 	"net/url"
 	"strings"
 
@@ -24,44 +25,60 @@ func (j *Judge) requestSpots(c *exchange.Capture, e *contract.Endpoint, segments
 	return spots
 }
 
+// addressSpots gives the values in a request's address that are recognised, or whose parameter's name tells. Of a known
+// endpoint's path only what its parameters stand for can be one.
 func (j *Judge) addressSpots(u *url.URL, e *contract.Endpoint, segments []string) []Spot {
 	var spots []Spot
-	look := func(part, name, value string) {
-		text := []byte(value)
-		hit := j.detectors.Value(text, detect.TraitsOf(text))
-		if !hit.Found() {
-			return
+	for _, v := range exchange.AddressValues(u) {
+		if v.In == exchange.InPath && v.Name == "" && e != nil {
+			continue
 		}
-		severity := Medium
-		if hit.Class == catalog.Secret {
-			severity = High
-		}
-		info := j.nameInfo([]byte(name))
-		path, shown := place.AppendName([]byte(place.Root), []byte(name)), name
-		if info.data {
-			path = append([]byte(place.Root), place.Elements...)
-		}
-		if info.masked != "" {
-			shown = info.masked
-		}
-		spots = append(spots, Spot{Kind: SensitiveInURL, Severity: severity, Class: hit.Class, Request: true, Detector: hit.Detector,
-			Path: part + " >> " + string(path), Pointer: part + " >> " + string(place.AppendPointer(nil, []byte(shown))), Sample: detect.Mask(text, hit, hit.Class),
-			reason: "the request's address carries " + article(hit.Detector)})
-	}
-	for _, pair := range strings.Split(u.RawQuery, "&") {
-		name, value, _ := strings.Cut(pair, "=")
-		plainName, err1 := url.QueryUnescape(name)
-		plainValue, err2 := url.QueryUnescape(value)
-		if err1 == nil && err2 == nil {
-			look("query", plainName, plainValue)
-		}
+		spots = j.addressSpot(spots, v)
 	}
 	if e != nil {
-		for _, p := range e.Parameters(segments) {
-			look("path", p.Name, p.Value)
+		plain := make([]string, len(segments)) // what stands behind a semicolon is a value of its own
+		for i, s := range segments {
+			plain[i], _, _ = strings.Cut(s, ";")
+		}
+		for _, p := range e.Parameters(plain) {
+			spots = j.addressSpot(spots, exchange.AddressValue{In: exchange.InPath, Name: p.Name, Value: p.Value})
 		}
 	}
 	return spots
+}
+
+func (j *Judge) addressSpot(spots []Spot, v exchange.AddressValue) []Spot {
+	text := []byte(v.Value)
+	hit := j.detectors.Value(text, detect.TraitsOf(text))
+	if !hit.Found() {
+		hit = detect.Stood(text) // in an outline
+	}
+	info, class, reason := j.nameInfo([]byte(v.Name)), hit.Class, "the request's address carries "+article(hit.Detector)
+	if truth := v.Value == "true" || v.Value == "false"; v.Value != "" && !truth && info.telling > class {
+		class, reason = info.telling, fmt.Sprintf("the request's address carries a value whose name tells of something %s", info.telling)
+	}
+	if v.In == exchange.InUserinfo && v.Value != "" {
+		class, reason = catalog.Secret, "the request's address carries a password"
+	}
+	if class < catalog.Personal {
+		return spots
+	}
+	severity := Medium
+	if class == catalog.Secret {
+		severity = High
+	}
+	path, pointer := place.AppendName([]byte(place.Root), []byte(v.Name)), place.AppendPointer(nil, []byte(v.Name))
+	switch {
+	case v.Name == "":
+		path, pointer = append([]byte(place.Root), place.Elements...), place.AppendIndex(nil, v.Segment)
+	case info.data:
+		path = append([]byte(place.Root), place.Elements...)
+		if info.masked != "" {
+			pointer = place.AppendPointer(nil, []byte(info.masked))
+		}
+	}
+	return append(spots, Spot{Kind: SensitiveInURL, Severity: severity, Class: class, Request: true, Detector: hit.Detector,
+		Path: v.In + within + string(path), Pointer: v.In + within + string(pointer), Sample: detect.Mask(text, hit, class), reason: reason})
 }
 
 // postsJSON reports whether a request has a body that can be judged.

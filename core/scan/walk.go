@@ -178,6 +178,11 @@ func (j *Judge) nameInfo(name []byte) nameInfo {
 	return info
 }
 
+// isValue reports whether a text is recognised as something that must not be shown.
+func (j *Judge) isValue(text []byte) bool {
+	return j.detectors.Value(text, detect.TraitsOf(text)).Found() || detect.Stood(text).Found()
+}
+
 // rename makes a member's step that of the next member of its object.
 func (g *seg) rename(name []byte) {
 	if g.name = name; g.any || g.node != nil {

@@ -2042,6 +2042,7 @@ export interface components {
             /** @description JSON Pointer (RFC 6901) */
             path: string;
             from?: string;
+            /** @description Any JSON value */
             value?: unknown;
         };
         ShapePlace: {
