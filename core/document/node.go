@@ -7,17 +7,18 @@
 package document
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
+	"math/big"
+	"regexp"
 	"strconv"
 	"strings"
 	"unicode/utf8"
 
-	"github.com/goccy/go-yaml"
-	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
-	"github.com/goccy/go-yaml/token"
+	"go.yaml.in/yaml/v4"
 
 	"inkret/core/place"
 )
@@ -145,30 +146,37 @@ func Parse(file string, data []byte, report Report) *Node {
 		report(whole, "UTF-8 text", "the file is not UTF-8")
 		return nil
 	}
-	doc, err := parser.ParseBytes(data, 0, parser.AllowDuplicateMapKey())
+	loader, err := yaml.NewLoader(bytes.NewReader(asRead(data)), yaml.WithV4Defaults())
 	if err != nil {
-		var syntax yaml.Error
-		if errors.As(err, &syntax) {
-			if tk := syntax.GetToken(); tk != nil && tk.Position != nil {
-				whole.Line, whole.Column = tk.Position.Line, tk.Position.Column
-			}
-			report(whole, "YAML 1.2", syntax.GetMessage())
-			return nil
-		}
-		report(whole, "YAML 1.2", strings.SplitN(err.Error(), "\n", 2)[0])
+		report(whole, "YAML 1.2", err.Error())
 		return nil
 	}
-	var bodies []ast.Node
-	for _, d := range doc.Docs {
-		if d.Body != nil {
-			bodies = append(bodies, d.Body)
+	var bodies []*yaml.Node
+	for len(bodies) < 2 { // more than one is a fault
+		var doc yaml.Node
+		if err := loader.Load(&doc); errors.Is(err, io.EOF) {
+			break
+		} else if err != nil {
+			expected, found := "YAML 1.2", err.Error()
+			var syntax *yaml.LoadError
+			if errors.As(err, &syntax) {
+				found = syntax.Message
+				if syntax.Mark.Line > 0 {
+					whole.Line, whole.Column = syntax.Mark.Line, syntax.Mark.Column
+				}
+			}
+			report(whole, expected, found)
+			return nil
+		}
+		if len(doc.Content) > 0 {
+			bodies = append(bodies, doc.Content[0])
 		}
 	}
 	if len(bodies) == 0 {
 		report(whole, "a mapping", "the file is empty")
 		return nil
 	}
-	c := converter{report: report, file: file, anchors: map[string]ast.Node{}}
+	c := converter{report: report, file: file}
 	if len(bodies) > 1 {
 		second := c.node(bodies[1], nil)
 		report(second, "one document a file", "a second document begins here")
@@ -176,22 +184,31 @@ func Parse(file string, data []byte, report Report) *Node {
 	return c.node(bodies[0], nil)
 }
 
+// asRead gives what the parser takes for a document of YAML 1.2: it knows the directive of 1.1 alone, and reads both alike.
+// Nothing changes its place.
+func asRead(data []byte) []byte {
+	const directive = "%YAML 1.2"
+	bom := len(data) - len(bytes.TrimPrefix(data, []byte("\ufeff")))
+	if !bytes.HasPrefix(data[bom:], []byte(directive)) {
+		return data
+	}
+	data = bytes.Clone(data)
+	data[bom+len(directive)-1] = '1'
+	return data
+}
+
 // converter turns the parser's tree into nodes and follows aliases.
 type converter struct {
 	report  Report
 	file    string
 	aliases int
-	anchors map[string]ast.Node
 	depth   int
 	count   int
 	full    bool
 }
 
-func (c *converter) node(from ast.Node, parent *Node) *Node {
-	n := &Node{File: c.file, Parent: parent, Aliased: c.aliases > 0}
-	if tk := from.GetToken(); tk != nil && tk.Position != nil {
-		n.Line, n.Column = tk.Position.Line, tk.Position.Column
-	}
+func (c *converter) node(from *yaml.Node, parent *Node) *Node {
+	n := &Node{File: c.file, Parent: parent, Aliased: c.aliases > 0, Line: from.Line, Column: from.Column}
 	c.depth++
 	defer func() { c.depth-- }()
 	if c.count++; c.depth > maxDepth || c.count > maxNodes {
@@ -201,95 +218,124 @@ func (c *converter) node(from ast.Node, parent *Node) *Node {
 		}
 		return n
 	}
-	switch v := from.(type) {
-	case *ast.MappingNode:
-		n.Kind, n.Flow = Map, v.IsFlowStyle
-		if len(v.Values) > 0 && !v.IsFlowStyle {
-			n.at(v.Values[0].Key.GetToken())
-		}
-		for _, pair := range v.Values { // a merge gives way to every pair of the mapping itself
-			if !merges(pair) {
-				c.pair(n, pair)
+	switch from.Kind {
+	case yaml.MappingNode:
+		n.Kind, n.Flow = Map, from.Style&yaml.FlowStyle != 0
+		for i := 0; i+1 < len(from.Content); i += 2 { // a merge gives way to every pair of the mapping itself
+			if !merges(from.Content[i]) {
+				c.pair(n, from.Content[i], from.Content[i+1])
 			}
 		}
-		for _, pair := range v.Values {
-			if merges(pair) {
-				c.merged(n, pair)
+		for i := 0; i+1 < len(from.Content); i += 2 {
+			if merges(from.Content[i]) {
+				c.merged(n, from.Content[i+1])
 			}
 		}
-	case *ast.MappingValueNode:
-		n.Kind = Map
-		n.at(v.Key.GetToken())
-		if merges(v) {
-			c.merged(n, v)
-		} else {
-			c.pair(n, v)
-		}
-	case *ast.SequenceNode:
-		n.Kind, n.Flow = List, v.IsFlowStyle
-		for i, item := range v.Values {
+	case yaml.SequenceNode:
+		n.Kind, n.Flow = List, from.Style&yaml.FlowStyle != 0
+		for i, item := range from.Content {
 			child := c.node(item, n)
 			child.Index = i
 			n.Items = append(n.Items, child)
 		}
-	case *ast.AnchorNode:
-		c.anchors[v.Name.String()] = v.Value
-		return c.node(v.Value, parent)
-	case *ast.AliasNode:
-		name := v.Value.String()
-		target := c.anchors[name]
-		if target == nil {
-			c.report(n, "an anchor defined above", "alias *"+name+" has no anchor")
+	case yaml.AliasNode:
+		if from.Alias == nil {
+			c.report(n, "an anchor defined above", "alias *"+from.Value+" has no anchor")
 			return n
 		}
 		c.aliases++
 		defer func() { c.aliases-- }()
-		return c.node(target, parent)
-	case *ast.TagNode:
-		if v.Value != nil {
-			return c.node(v.Value, parent)
-		}
-	case *ast.NullNode:
-	case *ast.BoolNode:
-		n.Kind, n.Text = Bool, v.GetToken().Value
-	case *ast.IntegerNode, *ast.FloatNode, *ast.InfinityNode, *ast.NanNode:
-		n.Kind, n.Text = Number, v.GetToken().Value
-	case *ast.StringNode:
-		n.Kind, n.Text = String, v.Value
-	case *ast.LiteralNode:
-		n.Kind, n.Text = String, v.Value.Value
-	default:
-		n.Kind, n.Text = String, from.String()
+		return c.node(from.Alias, parent)
+	case yaml.ScalarNode:
+		n.Kind, n.Text = scalar(from)
 	}
 	return n
 }
 
-func (n *Node) at(tk *token.Token) {
-	if tk != nil && tk.Position != nil {
-		n.Line, n.Column = tk.Position.Line, tk.Position.Column
+// scalar gives what a scalar is by the core schema of YAML 1.2 (chapter 10.3), and its text; a number's as JSON writes it.
+func scalar(from *yaml.Node) (Kind, string) {
+	quoted := from.Style&(yaml.SingleQuotedStyle|yaml.DoubleQuotedStyle|yaml.LiteralStyle|yaml.FoldedStyle) != 0
+	if quoted || from.Style&yaml.TaggedStyle != 0 && from.ShortTag() == "!!str" {
+		return String, from.Value
 	}
+	switch from.Value {
+	case "", "~", "null", "Null", "NULL":
+		return Null, ""
+	case "true", "True", "TRUE", "false", "False", "FALSE":
+		return Bool, from.Value
+	}
+	if number, ok := numeral(from.Value); ok {
+		return Number, number
+	}
+	return String, from.Value
 }
 
-func merges(pair *ast.MappingValueNode) bool {
-	_, is := pair.Key.(*ast.MergeKeyNode)
-	return is
+var (
+	decimal   = regexp.MustCompile(`^[-+]?(\.[0-9]+|[0-9]+(\.[0-9]*)?)([eE][-+]?[0-9]+)?$`)
+	otherBase = regexp.MustCompile(`^0(o[0-7]+|x[0-9a-fA-F]+)$`)
+	endless   = regexp.MustCompile(`^([-+]?\.(inf|Inf|INF)|\.(nan|NaN|NAN))$`)
+)
+
+// numeral reads a number of the core schema and writes it as JSON does; what JSON has no number for stays as it is.
+func numeral(text string) (string, bool) {
+	const longest = 400 // digits that an exponent may stand for
+	if strings.ContainsAny(text, "eE") && len(text) < longest && decimal.MatchString(text) {
+		if e, err := strconv.Atoi(strings.TrimPrefix(text[strings.IndexAny(text, "eE")+1:], "+")); err == nil && e < longest && e > -longest {
+			if n, ok := new(big.Rat).SetString(text); ok && n.IsInt() {
+				return n.Num().String(), true
+			}
+		}
+	}
+	switch {
+	case json.Valid([]byte(text)):
+		return text, decimal.MatchString(text)
+	case otherBase.MatchString(text):
+		if n, ok := new(big.Int).SetString(text, 0); ok {
+			return n.String(), true
+		}
+	case endless.MatchString(text):
+		return text, true
+	case decimal.MatchString(text):
+		whole, exponent := text, ""
+		if i := strings.IndexAny(text, "eE"); i >= 0 {
+			whole, exponent = text[:i], text[i:]
+		}
+		sign := ""
+		if whole[0] == '-' {
+			sign = "-"
+		}
+		digits, fraction, _ := strings.Cut(strings.TrimLeft(whole, "+-"), ".")
+		if digits = strings.TrimLeft(digits, "0"); digits == "" {
+			digits = "0"
+		}
+		if fraction != "" {
+			fraction = "." + fraction
+		}
+		return sign + digits + fraction + exponent, true
+	}
+	return text, false
 }
 
-func (c *converter) pair(n *Node, pair *ast.MappingValueNode) {
-	key := &Node{File: c.file, Kind: String, Parent: n, Aliased: c.aliases > 0}
-	switch k := pair.Key.(type) {
-	case *ast.StringNode:
-		key.Text = k.Value
-	default:
-		key.Text = pair.Key.GetToken().Value
-	}
-	key.at(pair.Key.GetToken())
+func merges(key *yaml.Node) bool {
+	return key.Kind == yaml.ScalarNode && key.Value == "<<" && key.Style&(yaml.SingleQuotedStyle|yaml.DoubleQuotedStyle) == 0
+}
+
+func (c *converter) pair(n *Node, name, value *yaml.Node) {
+	key := &Node{File: c.file, Kind: String, Parent: n, Aliased: c.aliases > 0, Line: name.Line, Column: name.Column}
 	key.Name = key
+	if name.Kind == yaml.AliasNode && name.Alias != nil {
+		name = name.Alias
+	}
+	if name.Kind != yaml.ScalarNode {
+		c.report(key, "a name", "a mapping or list stands where a name is expected")
+		return
+	}
+	key.Text = name.Value
 	if old := n.Get(key.Text); old != nil {
 		c.report(key, "each name once", fmt.Sprintf("%q is defined twice, first at %s", key.Text, old.Name.Pos()))
 		return
 	}
-	child := c.node(pair.Value, n)
+	child := c.node(value, n)
 	child.Name = key
 	if child.Kind == Null {
 		child.Line, child.Column = key.Line, key.Column
@@ -297,10 +343,10 @@ func (c *converter) pair(n *Node, pair *ast.MappingValueNode) {
 	n.add(child)
 }
 
-func (c *converter) merged(n *Node, pair *ast.MappingValueNode) {
+func (c *converter) merged(n *Node, value *yaml.Node) {
 	c.aliases++
 	defer func() { c.aliases-- }()
-	c.merge(n, c.node(pair.Value, n))
+	c.merge(n, c.node(value, n))
 }
 
 // merge takes over the pairs of a YAML merge key that n does not have itself.

@@ -202,7 +202,8 @@ func readJSON(dec *jsontext.Decoder) (*Value, error) {
 	case '"':
 		return Text(token.String()), nil
 	case '0':
-		return &Value{Kind: Number, Text: token.String()}, nil
+		number, _ := numeral(token.String())
+		return &Value{Kind: Number, Text: number}, nil
 	case 't', 'f':
 		return &Value{Kind: Bool, Text: token.String()}, nil
 	}

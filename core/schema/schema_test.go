@@ -254,7 +254,7 @@ func TestWhatIsNoDescription(t *testing.T) {
 	for text, want := range map[string]string{
 		"openapi: 4.0.0":       "x:1:10: OpenAPI 4.0.0 is not read here",
 		"swagger: \"2.0\"":     "version 2.0 of the description is not read here",
-		"a: [":                 "x:1:",
+		"a: [":                 "x:2:1",
 		"just: this":           "neither an OpenAPI document nor a JSON Schema",
 		"[1]":                  "neither an OpenAPI document nor a JSON Schema",
 		"openapi: 3.0.1\na: b": "",
