@@ -19,8 +19,9 @@ import (
 // site is the surface on loopback, with a token for each role.
 type site struct {
 	*httptest.Server
-	tokens map[string]string
-	stop   func() // as when the service stops
+	tokens  map[string]string
+	stop    func() // as when the service stops
+	service *service.Service
 }
 
 func newSite(t *testing.T) *site {
@@ -40,7 +41,7 @@ func newSite(t *testing.T) *site {
 	if err != nil {
 		t.Fatal(err)
 	}
-	out := &site{httptest.NewServer(h), map[string]string{}, sync.OnceFunc(func() { close(stopping) })}
+	out := &site{httptest.NewServer(h), map[string]string{}, sync.OnceFunc(func() { close(stopping) }), s}
 	t.Cleanup(func() { out.stop(); out.Close() })
 	for _, role := range []string{service.Viewer, service.Reviewer, service.Lead, service.Administrator} {
 		p, err := s.AddPerson(t.Context(), role, role+"@quay.example", role, "low tide at nine")

@@ -314,7 +314,7 @@ func (o *Observer) object(dec *jsontext.Decoder, s *spot, depth int) bool {
 			return false
 		}
 		name := token.String()
-		if dataName.MatchString(name) || len(s.names) >= maxNames {
+		if dataName.MatchString(name) || detect.IsValue([]byte(name)) || len(s.names) >= maxNames {
 			s.keyed, name = true, "*"
 		}
 		m := s.members[name]
