@@ -199,7 +199,7 @@ func (a *arriving) Read(p []byte) (int, error) {
 	}
 	a.control.SetReadDeadline(deadline)
 	n, err := a.ReadCloser.Read(p)
-	if err != nil { // what comes behind it is waited for as ever
+	if errors.Is(err, io.EOF) { // what comes behind it is waited for as ever
 		a.control.SetReadDeadline(time.Time{})
 	}
 	return n, err

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"net/http"
 	"net/url"
+	"os"
 	"slices"
 	"strings"
 
@@ -104,8 +105,11 @@ func short(text string) string {
 // wrongRequest says in words of our own what the description forbids, and where.
 func wrongRequest(op *api.Operation, err error) error {
 	var tooLarge *http.MaxBytesError
-	if errors.As(err, &tooLarge) {
+	switch {
+	case errors.As(err, &tooLarge):
 		return tooLarge
+	case errors.Is(err, os.ErrDeadlineExceeded):
+		return os.ErrDeadlineExceeded
 	}
 	var request *openapi3filter.RequestError
 	var schema *openapi3.SchemaError
