@@ -111,7 +111,9 @@ reverse proxy say --public and --proxy, so that the addresses of people are know
 			s.BackUpEvery(service.BackupPlan{Folder: c.String("backup-to"), Every: c.Duration("backup-every"), Keep: c.Int("backup-keep")})
 			return a.serve(ctx, s, serving{listen: c.String("listen"), public: c.String("public"), maxUpload: upload, log: log, provider: provider, proxies: proxies, certificate: certificate}, func(address string) error {
 				code, err := s.SetupCode(ctx)
-				if err == nil && code != "" {
+				if err == nil && code == "" {
+					a.say("The console is at %s", address)
+				} else if err == nil {
 					a.say("Nobody is set up yet. Open this link once to set yourself up as administrator:\n  %s", httpapi.SetupLink(address, code))
 				}
 				return err

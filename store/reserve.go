@@ -14,6 +14,8 @@ const (
 	reserveName = "inkret.reserve"
 	// reserveBytes is room enough for the log of a deletion that is done in steps.
 	reserveBytes = 16 << 20
+	// reserveStep is how much of it is given up at once.
+	reserveStep = 4 << 20
 	// plenty is what must be free besides before the reserve is laid by.
 	plenty = 4 * reserveBytes
 	// spare is how far beyond its bound the database may grow to make room, in pages.
@@ -39,8 +41,18 @@ func giveBack(dir string) {
 	f.Close()
 }
 
-// giveUp gives the reserve up, and reports whether there was one.
-func giveUp(dir string) bool { return os.Remove(filepath.Join(dir, reserveName)) == nil }
+// giveUp gives a part of the reserve up, and reports whether there was any left.
+func giveUp(dir string) bool {
+	path := filepath.Join(dir, reserveName)
+	info, err := os.Stat(path)
+	if err != nil {
+		return false
+	}
+	if left := info.Size() - reserveStep; left > 0 {
+		return os.Truncate(path, left) == nil
+	}
+	return os.Remove(path) == nil
+}
 
 // Room is the disk's free bytes in the data folder.
 func (s *Store) Room() (free uint64, err error) { return freeBytes(s.dir) }
@@ -52,7 +64,6 @@ func (s *Store) Essential(ctx context.Context, do func() error) error {
 	if !isFull(err) {
 		return err
 	}
-	giveUp(s.dir)
 	if s.mostPages > 0 {
 		var pages int64
 		if err := s.write.QueryRowContext(ctx, `PRAGMA page_count`).Scan(&pages); err == nil {
@@ -60,7 +71,13 @@ func (s *Store) Essential(ctx context.Context, do func() error) error {
 			defer s.limitPages(context.WithoutCancel(ctx), s.mostPages)
 		}
 	}
-	err = do()
+	if err = do(); isFull(err) {
+		for giveUp(s.dir) {
+			if err = do(); !isFull(err) {
+				break
+			}
+		}
+	}
 	giveBack(s.dir)
 	return err
 }
