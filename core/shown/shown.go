@@ -6,6 +6,7 @@ package shown
 
 import (
 	"net/url"
+	"slices"
 	"strings"
 
 	"inkret/core/catalog"
@@ -59,7 +60,7 @@ func (m Masker) Address(u *url.URL, endpoint string) string {
 		b.WriteString("//" + u.Host)
 	}
 	segments := strings.Split(u.EscapedPath(), "/")
-	telling := tellingSegments(endpoint, len(segments))
+	telling := tellingSegments(endpoint, segments)
 	for i, segment := range segments {
 		if i > 0 {
 			b.WriteByte('/')
@@ -118,9 +119,10 @@ func word(name string) bool {
 	return true
 }
 
-// tellingSegments marks those of n segments of a path that a parameter with a telling name stands for. The
+// tellingSegments marks those segments of a path that a parameter with a telling name stands for. The
 // template's segments are the path's last ones: a server's prefix may stand before them.
-func tellingSegments(endpoint string, n int) map[int]bool {
+func tellingSegments(endpoint string, segments []string) map[int]bool {
+	n := len(segments)
 	_, template, ok := strings.Cut(endpoint, " ")
 	if !ok || !strings.Contains(template, "{") {
 		return nil
@@ -137,8 +139,12 @@ func tellingSegments(endpoint string, n int) map[int]bool {
 		if detect.Name([]byte(name)) == catalog.Unclassed {
 			continue
 		}
-		if strings.HasSuffix(part[:end], "+") { // the rest of the path
-			for i := n - len(parts) + k; i < n; i++ {
+		if strings.HasSuffix(part[:end], "+") { // the rest of the path, behind the word before it
+			from := 0
+			if k > 0 && !strings.Contains(parts[k-1], "{") {
+				from = slices.Index(segments, parts[k-1]) + 1
+			}
+			for i := from; i < n; i++ {
 				marked[i] = true
 			}
 			continue
