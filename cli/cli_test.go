@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
@@ -9,6 +10,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"github.com/urfave/cli/v3"
 )
 
 // asked is a service that notes what it was asked and answers with the same always.
@@ -148,4 +151,52 @@ func TestSizes(t *testing.T) {
 			t.Errorf("--max-disk %s: exit %d %q", wrong, status, said)
 		}
 	}
+}
+
+// TestOptionsAreGivenOnce gives every option of every command twice: of one that has one value neither may silently count
+// for nothing.
+func TestOptionsAreGivenOnce(t *testing.T) {
+	tried := 0
+	everyCommand((&app{in: strings.NewReader(""), out: io.Discard, err: io.Discard}).root(), func(c *cli.Command) {
+		for _, f := range c.Flags {
+			name, value := f.Names()[0], "1"
+			switch f.(type) {
+			case *cli.StringSliceFlag:
+				continue
+			case *cli.BoolFlag:
+				value = "true"
+			case *cli.DurationFlag:
+				value = "1h"
+			}
+			var args []string
+			for at := c; at.Name != "inkret" && at.Name != ""; at = parentOf(t, at) {
+				args = append([]string{at.Name}, args...)
+			}
+			option := "--" + name + "=" + value
+			status, out, said := inkret(t, "", append(args, option, option)...)
+			if tried++; status != exitFailed || out != "" || !strings.Contains(said, "--"+name+" is given twice; give it once") {
+				t.Errorf("inkret %s %s %s: exit %d %q %q", strings.Join(args, " "), option, option, status, out, said)
+			}
+		}
+	})
+	if tried < 150 {
+		t.Errorf("only %d options were tried", tried)
+	}
+}
+
+// parentOf finds the command that a command stands below.
+func parentOf(t *testing.T, of *cli.Command) *cli.Command {
+	t.Helper()
+	var parent *cli.Command
+	everyCommand((&app{in: strings.NewReader(""), out: io.Discard, err: io.Discard}).root(), func(c *cli.Command) {
+		for _, below := range c.Commands {
+			if below.Name == of.Name && below.Usage == of.Usage && below.ArgsUsage == of.ArgsUsage {
+				parent = c
+			}
+		}
+	})
+	if parent == nil {
+		t.Fatalf("%s stands below nothing", of.Name)
+	}
+	return parent
 }

@@ -313,7 +313,7 @@ func (s *Service) Try(ctx context.Context, who Caller, service string, c Change)
 	t.Advice = advice.On(w.contracts, traffic)
 	if c.Effect {
 		// what it answers depends on values that nobody revealed, by detectors and forms that the caller chose
-		if err := s.note(ctx, who, "try contracts on captures", service, triedWords(w)); err != nil {
+		if err := s.note(ctx, who, "try contracts on captures", service, bounded(t.Text)); err != nil {
 			return nil, s.plain(err)
 		}
 		if t.Effect, err = s.trafficEffect(ctx, service, w); err != nil {
@@ -340,13 +340,8 @@ func (s *Service) mayTry(who Caller, service string, effect bool) error {
 	return nil
 }
 
-// triedWords says on the trail what a trial changes: by its words, as a revision would.
-func triedWords(w *weighed) string {
-	var words []string
-	for _, one := range w.difference.Words {
-		words = append(words, one.Text)
-	}
-	text := strings.Join(words, "; ")
+// bounded cuts a text for the trail.
+func bounded(text string) string {
 	const most = 2000
 	if len(text) > most {
 		text = strings.ToValidUTF8(text[:most], "") + " …"

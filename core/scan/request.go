@@ -57,6 +57,9 @@ func (j *Judge) addressSpot(spots []Spot, v exchange.AddressValue) []Spot {
 	if truth := v.Value == "true" || v.Value == "false"; v.Value != "" && !truth && info.telling > class {
 		class, reason = info.telling, fmt.Sprintf("the request's address carries a value whose name tells of something %s", info.telling)
 	}
+	if info.hit.Class > class {
+		class, reason = info.hit.Class, "the request's address carries "+article(info.hit.Detector)
+	}
 	if v.In == exchange.InUserinfo && v.Value != "" {
 		class, reason = catalog.Secret, "the request's address carries a password"
 	}
