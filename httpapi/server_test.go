@@ -22,11 +22,13 @@ type site struct {
 	tokens  map[string]string
 	stop    func() // as when the service stops
 	service *service.Service
+	dir     string
 }
 
 func newSite(t *testing.T) *site {
 	t.Helper()
-	s, err := service.Open(t.Context(), service.Options{Dir: t.TempDir()})
+	dir := t.TempDir()
+	s, err := service.Open(t.Context(), service.Options{Dir: dir})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -41,7 +43,7 @@ func newSite(t *testing.T) *site {
 	if err != nil {
 		t.Fatal(err)
 	}
-	out := &site{httptest.NewServer(h), map[string]string{}, sync.OnceFunc(func() { close(stopping) }), s}
+	out := &site{httptest.NewServer(h), map[string]string{}, sync.OnceFunc(func() { close(stopping) }), s, dir}
 	t.Cleanup(func() { out.stop(); out.Close() })
 	for _, role := range []string{service.Viewer, service.Reviewer, service.Lead, service.Administrator} {
 		p, err := s.AddPerson(t.Context(), role, role+"@quay.example", role, "low tide at nine")

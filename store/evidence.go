@@ -287,12 +287,16 @@ func (s *Store) OpenBatch(ctx context.Context, b Batch, note Note[Batch]) (Batch
 	}
 	b = in.batch
 	b.Growing = true
-	return b, s.change(ctx, func(tx *sql.Tx) error {
+	err = s.change(ctx, func(tx *sql.Tx) error {
 		if err := note.add(ctx, tx, b); err != nil {
 			return err
 		}
 		return b.count(ctx, tx)
 	})
+	if err != nil {
+		return b, errors.Join(err, in.Discard(context.WithoutCancel(ctx)))
+	}
+	return b, nil
 }
 
 // Extend adds captures to a growing batch. b has its numbers with them. The
