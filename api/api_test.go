@@ -2,7 +2,10 @@ package api
 
 import (
 	"slices"
+	"strings"
 	"testing"
+
+	"github.com/getkin/kin-openapi/openapi3"
 )
 
 // TestTheDescriptionNamesWhatIsNeeded holds the description against what the surface is
@@ -56,5 +59,57 @@ func TestWritesNeedMoreThanLooking(t *testing.T) {
 		if o.Method != "get" && (o.Role == "viewer" || o.Role == "none") && !slices.Contains(theirs, o.ID) {
 			t.Errorf("%s %s is open to %s", o.Method, o.Path, o.Role)
 		}
+	}
+}
+
+// TestEveryTextHasABound holds the requests of the description to be closed: no member that it does not name, and a bound for
+// every text and list, so that nobody sends without end.
+func TestEveryTextHasABound(t *testing.T) {
+	all, err := Operations()
+	if err != nil {
+		t.Fatal(err)
+	}
+	looked := 0
+	var hold func(at string, ref *openapi3.SchemaRef, depth int)
+	hold = func(at string, ref *openapi3.SchemaRef, depth int) {
+		s := ref.Value
+		if looked++; depth > 12 {
+			return
+		}
+		for _, one := range s.AllOf {
+			hold(at, one, depth+1)
+		}
+		switch {
+		case s.Type.Is("string"):
+			if s.MaxLength == nil && len(s.Enum) == 0 && s.Format != "date" && s.Format != "date-time" && s.Format != "binary" {
+				t.Errorf("%s is a text without a bound", at)
+			}
+		case s.Type.Is("array"):
+			if s.MaxItems == nil {
+				t.Errorf("%s is a list without a bound", at)
+			}
+			hold(at+"[]", s.Items, depth+1)
+		case s.Type.Is("object"):
+			lenient := strings.HasSuffix(ref.Ref, "/CheckResult") || strings.HasSuffix(ref.Ref, "/CheckSummary") || strings.HasSuffix(ref.Ref, "/CheckedFinding") // what other versions of check print
+			if closed := s.AdditionalProperties.Has != nil && !*s.AdditionalProperties.Has; !closed && !lenient && s.AdditionalProperties.Schema == nil {
+				t.Errorf("%s takes members that it does not name", at)
+			}
+			for name, p := range s.Properties {
+				hold(at+"."+name, p, depth+1)
+			}
+		}
+	}
+	for _, o := range all {
+		for _, q := range o.Query {
+			hold(o.ID+"?"+q.Name, q.Schema, 0)
+		}
+		if b := o.Route.Operation.RequestBody; b != nil {
+			for _, c := range b.Value.Content {
+				hold(o.ID, c.Schema, 0)
+			}
+		}
+	}
+	if looked < 250 {
+		t.Errorf("only %d schemas were looked at", looked)
 	}
 }

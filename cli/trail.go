@@ -54,7 +54,7 @@ func (a *app) listTrail(ctx context.Context, c *cli.Command) error {
 		t := report.NewTable(w)
 		t.AppendHeader(table.Row{"When", "Who", "What", "To", "Detail"})
 		for _, e := range all.Items {
-			t.AppendRow(table.Row{e.At.Local().Format("2006-01-02 15:04:05"), report.Clean(e.Author), report.Clean(e.Action), report.Clean(e.Subject), report.Clean(e.Detail)})
+			t.AppendRow(table.Row{e.At.Local().Format("2006-01-02 15:04:05"), whoOf(&e), report.Clean(e.Action), report.Clean(e.Subject), report.Clean(e.Detail)})
 		}
 		t.Render()
 		a.sayPage(len(all.Items), all.Total, all.Page, all.Size, "entry", "entries")
@@ -120,4 +120,16 @@ func (a *app) changeKey(ctx context.Context, dir string) error {
 	a.say("%s and %s are encrypted with a new key. Keep a copy of the key file apart from copies of the database.",
 		plural(done.Captures, "capture"), plural(done.Credentials, "set")+" of credentials")
 	return nil
+}
+
+// whoOf says who an entry is about: the name, and the address and the session or token that identify them.
+func whoOf(e *client.TrailEntry) string {
+	who := report.Clean(e.Author)
+	if e.Email != nil {
+		who += "\n" + report.Clean(*e.Email)
+	}
+	if e.Key != nil {
+		who += ", " + report.Clean(*e.Key)
+	}
+	return who
 }

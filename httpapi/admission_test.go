@@ -190,3 +190,22 @@ func (w *world) trailOf(t *testing.T, person int64) string {
 	}
 	return b.String()
 }
+
+// TestOtherSitesChangeNothing sends what a browser sends on behalf of a page elsewhere, with the cookie of who is signed in.
+func TestOtherSitesChangeNothing(t *testing.T) {
+	w := newWorld(t)
+	in := w.call(t, "POST", "/api/v1/session", "", `{"email":"reviewer@quay.example","password":"low tide at nine"}`)
+	cookie, _, _ := strings.Cut(in.header.Get("Set-Cookie"), ";")
+	before := w.state(t, "quay")
+	for _, c := range changes {
+		for name, headers := range map[string][]string{"another site": {"Sec-Fetch-Site", "cross-site"}, "a site beside it": {"Sec-Fetch-Site", "same-site"}, "another origin": {"Origin", "https://elsewhere.example"}, "no origin": {"Origin", "null"}} {
+			a := w.call(t, c.method, strings.ReplaceAll(c.path, "{finding}", w.finding["quay"]), "", c.body, append(headers, "Cookie", cookie)...)
+			if a.status != http.StatusForbidden || a.header.Get("Access-Control-Allow-Origin") != "" {
+				t.Errorf("%s from %s: %d %s", c.action, name, a.status, a.body)
+			}
+		}
+	}
+	if after := w.state(t, "quay"); after != before {
+		t.Error("something was changed")
+	}
+}

@@ -76,7 +76,23 @@ export default function Trail() {
           pagination={{ current: page, pageSize: size, total: list.data?.total, hideOnSinglePage: (list.data?.total ?? 0) <= 20, showSizeChanger: true, pageSizeOptions: [20, 50, 100, 200] }}
           columns={[
             { title: "When", width: 160, render: (_, e) => time(e.at) },
-            { title: "Who", width: 150, render: (_, e) => <Typography.Link onClick={() => set({ author: e.author })}>{e.author}</Typography.Link> },
+            {
+              title: "Who",
+              width: 190,
+              render: (_, e) => (
+                <>
+                  <Typography.Link onClick={() => set({ author: e.author })}>{e.author}</Typography.Link>
+                  {e.email && (
+                    <div>
+                      <Typography.Text type="secondary" style={{ overflowWrap: "anywhere" }}>
+                        {e.email}
+                        {e.key && `, ${e.key}`}
+                      </Typography.Text>
+                    </div>
+                  )}
+                </>
+              ),
+            },
             { title: "What", width: 150, render: (_, e) => <Typography.Link onClick={() => set({ action: e.action })}>{e.action}</Typography.Link> },
             { title: "To", width: 150, render: (_, e) => <Subject subject={e.subject} /> },
             { title: "Detail", render: (_, e) => <span style={{ overflowWrap: "anywhere" }}>{e.detail}</span> },
