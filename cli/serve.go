@@ -243,7 +243,7 @@ func (a *app) serve(ctx context.Context, s *service.Service, how serving, ready 
 	ended := make(chan error, 1)
 	go func() { ended <- server.Serve(listener) }()
 	log.Info("serving", "address", address)
-	if err := ready(address); err != nil {
+	if err := ready(address); err != nil && ctx.Err() == nil { // told to stop at once is no failure
 		server.Close()
 		return err
 	}

@@ -81,12 +81,12 @@ func (s *Service) Link(ctx context.Context, code string) (LinkOf, error) {
 
 // linkHolder tells whose a one-time code is, before anything costly is done for whoever sends it.
 func (s *Service) linkHolder(ctx context.Context, code string) (store.Person, error) {
-	try := s.tried(ctx, "")
-	if wait := s.tries.wait(try, s.now()); wait > 0 {
-		return store.Person{}, slowed(wait)
-	}
 	p, err := s.store.SetupCode(ctx, hashSecret(code), s.now())
-	if errors.Is(err, store.ErrNotFound) {
+	if errors.Is(err, store.ErrNotFound) { // a code is too long to be guessed: who has it need not wait for those who try
+		try := s.tried(ctx, "")
+		if wait := s.tries.wait(try, s.now()); wait > 0 {
+			return p, slowed(wait)
+		}
 		s.tries.wrong(try, s.now())
 		return p, problem(Unauthenticated, "ask for a new link; restarting the service prints one while nobody is set up", "this link was used already or has ended")
 	}

@@ -90,7 +90,7 @@ func Restore(ctx context.Context, from, key, dir string) error {
 		return fmt.Errorf("%s: %w", at, os.ErrExist)
 	}
 	if _, err := os.Stat(at); err != nil && key == "" {
-		return fmt.Errorf("the folder has no key file %s: %w", at, err)
+		return fmt.Errorf("there is no key file %s (%w)", at, os.ErrNotExist)
 	}
 	if err := store.Restore(ctx, from, dir); err != nil {
 		return err

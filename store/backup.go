@@ -29,7 +29,7 @@ func (s *Store) BackUp(ctx context.Context, to string) error { return BackUpFold
 func BackUpFolder(ctx context.Context, dir, to string) error {
 	path := filepath.Join(dir, databaseName)
 	if _, err := os.Stat(path); err != nil {
-		return fmt.Errorf("there is no database in %s: %w", dir, err)
+		return fmt.Errorf("there is no database in %s (%w)", dir, os.ErrNotExist)
 	}
 	db, err := sql.Open("sqlite", dsn(path)) // VACUUM INTO counts as writing, though it only reads here
 	if err != nil {
