@@ -133,9 +133,6 @@ func (h *handlers) ListCredentials(ctx context.Context, r ListCredentialsRequest
 // SetCredentials implements [StrictServerInterface].
 func (h *handlers) SetCredentials(ctx context.Context, r SetCredentialsRequestObject) (SetCredentialsResponseObject, error) {
 	fields := each(r.Body.Headers, func(f Header) exchange.HeaderField { return exchange.HeaderField{Name: f.Name, Value: f.Value} })
-	if len(fields) == 0 {
-		return nil, &service.Problem{Code: service.Invalid, Detail: "credentials are at least one header field"}
-	}
 	return SetCredentials204Response{}, h.service.SetCredentials(ctx, callerOf(ctx), r.Service, r.Audience, fields)
 }
 
@@ -197,10 +194,7 @@ func (h *handlers) RevealValue(ctx context.Context, r RevealValueRequestObject) 
 
 // ListTrail implements [StrictServerInterface].
 func (h *handlers) ListTrail(ctx context.Context, r ListTrailRequestObject) (ListTrailResponseObject, error) {
-	page, err := pageOf(r.Params.Page, r.Params.Size)
-	if err != nil {
-		return nil, err
-	}
+	page := pageOf(r.Params.Page, r.Params.Size)
 	all, total, err := h.service.Trail(ctx, service.TrailFilter{Action: value(r.Params.Action), Author: value(r.Params.Author), Subject: value(r.Params.Subject), Person: value(r.Params.Person)}, page)
 	return ListTrail200JSONResponse{Items: each(all, func(t service.TrailEntry) TrailEntry {
 		return TrailEntry{ID: t.ID, At: t.At, Author: t.Author, Action: t.Action, Subject: t.Subject, Detail: t.Detail, Hash: t.Hash, PersonID: some(t.PersonID), Email: some(t.Email), Key: some(t.Key)}

@@ -220,10 +220,7 @@ func (h *handlers) ExportForm(ctx context.Context, r ExportFormRequestObject) (E
 
 // ListRevisions implements [StrictServerInterface].
 func (h *handlers) ListRevisions(ctx context.Context, r ListRevisionsRequestObject) (ListRevisionsResponseObject, error) {
-	page, err := pageOf(r.Params.Page, r.Params.Size)
-	if err != nil {
-		return nil, err
-	}
+	page := pageOf(r.Params.Page, r.Params.Size)
 	all, total, err := h.service.Revisions(ctx, value(r.Params.Service), value(r.Params.Waiting), page)
 	return ListRevisions200JSONResponse{Items: each(all, func(v service.Revision) Revision { return revisionOf(v, false) }), Total: total, Page: page.Number, Size: page.Size}, err
 }
@@ -304,10 +301,7 @@ func (h *handlers) ListEntities(ctx context.Context, r ListEntitiesRequestObject
 
 // ListFields implements [StrictServerInterface].
 func (h *handlers) ListFields(ctx context.Context, r ListFieldsRequestObject) (ListFieldsResponseObject, error) {
-	page, err := pageOf(r.Params.Page, r.Params.Size)
-	if err != nil {
-		return nil, err
-	}
+	page := pageOf(r.Params.Page, r.Params.Size)
 	all, total, err := h.service.Fields(ctx, r.Service, service.FieldFilter{Entity: value(r.Params.Entity), Class: string(value(r.Params.Class)), Suggested: string(value(r.Params.Suggested)),
 		Words: value(r.Params.Q)}, page)
 	return ListFields200JSONResponse{Items: each(all, fieldOf), Total: total, Page: page.Number, Size: page.Size}, err

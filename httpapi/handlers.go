@@ -177,12 +177,9 @@ func (h *handlers) UploadRecording(ctx context.Context, r UploadRecordingRequest
 	return UploadRecording200JSONResponse(batchOf(b)), nil
 }
 
-const (
-	defaultSize = 50
-	maxSize     = 500
-)
-
-func pageOf(number *PageNumber, size *PageSize) (service.Page, error) {
+// pageOf gives the page that is asked for; the description bounds both numbers.
+func pageOf(number *PageNumber, size *PageSize) service.Page {
+	const defaultSize = 50
 	p := service.Page{Number: 1, Size: defaultSize}
 	if number != nil {
 		p.Number = *number
@@ -190,18 +187,12 @@ func pageOf(number *PageNumber, size *PageSize) (service.Page, error) {
 	if size != nil {
 		p.Size = *size
 	}
-	if p.Number < 1 || p.Size < 1 || p.Size > maxSize || p.Number > 1<<30/p.Size {
-		return p, &service.Problem{Code: service.Invalid, Detail: "page counts from 1 and size is 1 to 500"}
-	}
-	return p, nil
+	return p
 }
 
 // ListBatches implements [StrictServerInterface].
 func (h *handlers) ListBatches(ctx context.Context, r ListBatchesRequestObject) (ListBatchesResponseObject, error) {
-	page, err := pageOf(r.Params.Page, r.Params.Size)
-	if err != nil {
-		return nil, err
-	}
+	page := pageOf(r.Params.Page, r.Params.Size)
 	all, total, err := h.service.Batches(ctx, page)
 	return ListBatches200JSONResponse{Items: each(all, batchOf), Total: total, Page: page.Number, Size: page.Size}, err
 }
@@ -214,10 +205,7 @@ func (h *handlers) GetBatch(ctx context.Context, r GetBatchRequestObject) (GetBa
 
 // ListCaptures implements [StrictServerInterface].
 func (h *handlers) ListCaptures(ctx context.Context, r ListCapturesRequestObject) (ListCapturesResponseObject, error) {
-	page, err := pageOf(r.Params.Page, r.Params.Size)
-	if err != nil {
-		return nil, err
-	}
+	page := pageOf(r.Params.Page, r.Params.Size)
 	q := r.Params
 	all, total, more, err := h.service.Captures(ctx, service.CaptureFilter{Batch: value(q.Batch), Endpoint: value(q.Endpoint), Audience: value(q.Audience),
 		Finding: value(q.Finding), Leaking: value(q.Leaking), Clean: value(q.Clean), Skipped: value(q.Skipped), Service: value(q.Service), Statuses: value(q.Status),
@@ -237,10 +225,7 @@ func (h *handlers) GetCapture(ctx context.Context, r GetCaptureRequestObject) (G
 
 // ListEndpoints implements [StrictServerInterface].
 func (h *handlers) ListEndpoints(ctx context.Context, r ListEndpointsRequestObject) (ListEndpointsResponseObject, error) {
-	page, err := pageOf(r.Params.Page, r.Params.Size)
-	if err != nil {
-		return nil, err
-	}
+	page := pageOf(r.Params.Page, r.Params.Size)
 	all, total, err := h.service.Endpoints(ctx, service.EndpointFilter{Words: value(r.Params.Q), Service: value(r.Params.Service), Known: r.Params.Known, Sort: string(value(r.Params.Sort))}, page)
 	return ListEndpoints200JSONResponse{Items: each(all, endpointOf), Total: total, Page: page.Number, Size: page.Size}, err
 }
@@ -256,10 +241,7 @@ func (h *handlers) GetEndpoint(ctx context.Context, r GetEndpointRequestObject) 
 
 // ListFindings implements [StrictServerInterface].
 func (h *handlers) ListFindings(ctx context.Context, r ListFindingsRequestObject) (ListFindingsResponseObject, error) {
-	page, err := pageOf(r.Params.Page, r.Params.Size)
-	if err != nil {
-		return nil, err
-	}
+	page := pageOf(r.Params.Page, r.Params.Size)
 	by, err := h.service.Filter(ctx, callerOf(ctx), queryOf(&r.Params))
 	if err != nil {
 		return nil, err

@@ -24,10 +24,7 @@ func (h *handlers) AddHook(ctx context.Context, r AddHookRequestObject) (AddHook
 	b := r.Body
 	hook := service.Hook{Name: b.Name, URL: b.URL, Address: value(b.Address), Service: value(b.Service), Least: int(scan.Info)}
 	if b.Least != nil {
-		least, ok := scan.ParseSeverity(string(*b.Least))
-		if !ok {
-			return nil, invalid("there is no severity " + string(*b.Least))
-		}
+		least, _ := scan.ParseSeverity(string(*b.Least))
 		hook.Least = int(least)
 	}
 	var kinds []string
@@ -54,10 +51,7 @@ func (h *handlers) TestHook(ctx context.Context, r TestHookRequestObject) (TestH
 
 // ListDeliveries implements [StrictServerInterface].
 func (h *handlers) ListDeliveries(ctx context.Context, r ListDeliveriesRequestObject) (ListDeliveriesResponseObject, error) {
-	page, err := pageOf(r.Params.Page, r.Params.Size)
-	if err != nil {
-		return nil, err
-	}
+	page := pageOf(r.Params.Page, r.Params.Size)
 	all, total, err := h.service.Deliveries(ctx, r.HookID, page)
 	if err != nil {
 		return nil, err

@@ -24,10 +24,7 @@ func (h *handlers) TestMail(ctx context.Context, _ TestMailRequestObject) (TestM
 
 // ListMails implements [StrictServerInterface].
 func (h *handlers) ListMails(ctx context.Context, r ListMailsRequestObject) (ListMailsResponseObject, error) {
-	page, err := pageOf(r.Params.Page, r.Params.Size)
-	if err != nil {
-		return nil, err
-	}
+	page := pageOf(r.Params.Page, r.Params.Size)
 	all, total, err := h.service.Mails(ctx, page)
 	return ListMails200JSONResponse{Total: total, Page: page.Number, Size: page.Size, Items: each(all, func(m service.Mail) SentMail {
 		return SentMail{ID: m.ID, Person: m.Person, To: m.To, Subject: m.Subject, Text: m.Text, Made: m.Made, Tries: m.Tries, State: SentMailState(stateOfDelivery(m.Done, m.Next)),

@@ -18,10 +18,7 @@ func (h *handlers) SendResult(ctx context.Context, r SendResultRequestObject) (S
 	out := service.Result{Service: r.Service, Line: r.Params.Line, Revision: value(r.Params.Revision), Link: value(r.Params.Link), Rules: value(b.Rules),
 		Summary: finding.Summary{Captures: b.Summary.Captures, Judged: b.Summary.Judged, Skipped: b.Summary.Skipped, Bytes: int(b.Summary.Bytes), ExcessBytes: int(b.Summary.ExcessBytes)}}
 	for _, f := range b.Findings {
-		severity, ok := scan.ParseSeverity(string(f.Severity))
-		if !ok {
-			return nil, invalid("there is no severity " + string(f.Severity))
-		}
+		severity, _ := scan.ParseSeverity(string(f.Severity))
 		status := ""
 		if f.Status != nil {
 			status = fmt.Sprint(f.Status)
@@ -47,10 +44,7 @@ func (h *handlers) GetResult(ctx context.Context, r GetResultRequestObject) (Get
 
 // ListResults implements [StrictServerInterface].
 func (h *handlers) ListResults(ctx context.Context, r ListResultsRequestObject) (ListResultsResponseObject, error) {
-	page, err := pageOf(r.Params.Page, r.Params.Size)
-	if err != nil {
-		return nil, err
-	}
+	page := pageOf(r.Params.Page, r.Params.Size)
 	all, total, err := h.service.Results(ctx, value(r.Params.Service), value(r.Params.Line), page)
 	return ListResults200JSONResponse{Items: each(all, resultOf), Total: total, Page: page.Number, Size: page.Size}, err
 }

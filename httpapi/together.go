@@ -143,10 +143,7 @@ func (h *handlers) UnfollowFinding(ctx context.Context, r UnfollowFindingRequest
 
 // ListNotices implements [StrictServerInterface].
 func (h *handlers) ListNotices(ctx context.Context, r ListNoticesRequestObject) (ListNoticesResponseObject, error) {
-	page, err := pageOf(r.Params.Page, r.Params.Size)
-	if err != nil {
-		return nil, err
-	}
+	page := pageOf(r.Params.Page, r.Params.Size)
 	all, total, fresh, err := h.service.Notices(ctx, callerOf(ctx), value(r.Params.Unread), page)
 	return ListNotices200JSONResponse{Total: total, Page: page.Number, Size: page.Size, Unread: fresh, Items: each(all, func(n service.Notice) Notice {
 		return Notice{ID: n.ID, At: n.At, Kind: NoticeKind(n.Kind), Author: n.Author, FindingID: some(n.FindingID), Finding: some(n.Finding), RequestID: some(n.RequestID), View: some(n.View), Text: n.Text, Read: n.Read}
@@ -200,10 +197,7 @@ func requestOf(who int64) func(service.RequestView) ExposureRequest {
 
 // ListRequests implements [StrictServerInterface].
 func (h *handlers) ListRequests(ctx context.Context, r ListRequestsRequestObject) (ListRequestsResponseObject, error) {
-	page, err := pageOf(r.Params.Page, r.Params.Size)
-	if err != nil {
-		return nil, err
-	}
+	page := pageOf(r.Params.Page, r.Params.Size)
 	who := callerOf(ctx)
 	by := service.RequestFilter{Service: value(r.Params.Service), Endpoint: value(r.Params.Endpoint), States: list(r.Params.State)}
 	if len(by.States) == 0 {

@@ -78,7 +78,7 @@ export default function Trail() {
             { title: "When", width: 160, render: (_, e) => time(e.at) },
             {
               title: "Who",
-              width: 190,
+              width: 240,
               render: (_, e) => (
                 <>
                   <Typography.Link onClick={() => set({ author: e.author })}>{e.author}</Typography.Link>
