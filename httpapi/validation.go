@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/getkin/kin-openapi/openapi3"
@@ -173,11 +174,11 @@ func wrongValue(e *openapi3.SchemaError) string {
 	case "minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum":
 		switch {
 		case s.Min != nil && s.Max != nil:
-			return fmt.Sprintf("must be between %v and %v", *s.Min, *s.Max)
+			return fmt.Sprintf("must be between %s and %s", plainNumber(*s.Min), plainNumber(*s.Max))
 		case s.Min != nil:
-			return fmt.Sprintf("must be at least %v", *s.Min)
+			return "must be at least " + plainNumber(*s.Min)
 		}
-		return fmt.Sprintf("must be at most %v", *s.Max)
+		return "must be at most " + plainNumber(*s.Max)
 	case "minLength":
 		if s.MinLength == 1 {
 			return "must not be empty"
@@ -212,6 +213,8 @@ func wrongValue(e *openapi3.SchemaError) string {
 	}
 	return "is not as the description has it"
 }
+
+func plainNumber(n float64) string { return strconv.FormatFloat(n, 'f', -1, 64) }
 
 func article(noun string) string {
 	if strings.ContainsRune("aeiou", rune(noun[0])) {
