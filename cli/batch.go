@@ -68,6 +68,9 @@ func (a *app) correctBatch(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	response, err := r.CorrectBatch(ctx, batch, body)
+	if waits, err := a.waits(response, err); waits || err != nil {
+		return err
+	}
 	var b client.Batch
 	if err := answer(response, err, &b); err != nil {
 		return err
@@ -129,10 +132,51 @@ func (a *app) withdraw(ctx context.Context, c *cli.Command) error {
 		return nil
 	}
 	done, err := r.WithdrawBatch(ctx, batch, client.WithdrawBatchJSONRequestBody{Reason: reason})
+	if waits, err := a.waits(done, err); waits || err != nil {
+		return err
+	}
 	if err := answer(done, err, nil); err != nil {
 		return err
 	}
 	fmt.Fprintf(a.err, "Batch %d is withdrawn.\n", batch)
+	return nil
+}
+
+// waits says that something waits for a second person, where an answer says so; the run ends with the status of what is not
+// as it was asked for.
+func (a *app) waits(response *http.Response, err error) (bool, error) {
+	if err != nil {
+		return false, unreachable(err)
+	}
+	if response.StatusCode != http.StatusAccepted {
+		return false, nil
+	}
+	var w client.WaitingChange
+	if err := answer(response, nil, &w); err != nil {
+		return true, err
+	}
+	a.status = exitFindings
+	a.say("It is not done yet: it takes %s of high or critical severity off the list.\nA lead who is somebody else approves it by doing the same, or declines it: inkret capture decline", counted(w.Findings, "finding", "findings"))
+	return true, nil
+}
+
+func (a *app) declineBatch(ctx context.Context, c *cli.Command) error {
+	if c.Args().Len() != 1 {
+		return usage(c, errors.New("name one batch"))
+	}
+	batch, err := numbered(c, 0, "batch", "inkret capture batches")
+	if err != nil {
+		return err
+	}
+	r, err := a.remote()
+	if err != nil {
+		return err
+	}
+	response, err := r.DeclineBatchChange(ctx, batch, &client.DeclineBatchChangeParams{Comment: some(c.String("comment"))})
+	if err := answer(response, err, nil); err != nil {
+		return err
+	}
+	a.say("Nothing waits at batch %d any more.", batch)
 	return nil
 }
 

@@ -85,6 +85,16 @@ cannot; a recorder that still runs begins another batch.
 				Flags: []cli.Flag{formatFlag()}, Action: a.endBatch,
 			},
 			{
+				Name: "decline", Usage: "decline what waits for a second person at a recording, or take back what you asked for", ArgsUsage: "BATCH",
+				Description: `Withdrawing a recording, or saying anew who made its requests, can take findings of
+high or critical severity off the list. One person asks for that, and a lead who is somebody
+else approves it by doing the same, or declines it.
+
+    inkret capture decline 7 --comment "the leak is real"`,
+				Flags:  []cli.Flag{&cli.StringFlag{Name: "comment", Usage: "why, needed to decline"}},
+				Action: a.declineBatch,
+			},
+			{
 				Name: "withdraw", Usage: "take a batch away, with what only it showed", ArgsUsage: "BATCH",
 				Description: `Shows first which findings would go, and asks. Findings that somebody has moved or
 discussed stay.

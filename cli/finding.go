@@ -232,7 +232,11 @@ func (a *app) oneFinding(c *cli.Command, r *remote, got result[client.FindingDet
 		line("until", textOf(f.WaivedUntil))
 		line("approved by", textOf(f.WaiverApprover))
 		if f.WaiverAsked != nil {
-			line("waits", fmt.Sprintf("%s asks for a waiver until %s; a lead who is somebody else approves it: inkret finding move %s waived", f.WaiverAsked.By.Name, f.WaiverAsked.Until, f.ID))
+			what := "to take it for no leak"
+			if f.WaiverAsked.Until != nil {
+				what = "for a waiver until " + *f.WaiverAsked.Until
+			}
+			line("waits", fmt.Sprintf("%s asks %s; a lead who is somebody else approves it: inkret finding move %s %s", f.WaiverAsked.By.Name, what, f.ID, f.WaiverAsked.To))
 		}
 		line("assigned", assignedTo(&f))
 		line("due", textOf(f.Due))

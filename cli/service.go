@@ -65,6 +65,16 @@ list of processes or a shell's history. They are encrypted and never shown again
 				Action: a.needsSubcommand,
 			},
 			{
+				Name: "second-person", Usage: "say whether severe decisions need a second person", ArgsUsage: "on|off",
+				Description: `Waiving a finding of high or critical severity, taking it for no leak, and whatever else
+takes it off the list without proof needs a second person, and so do contracts that expose more. A
+team of one switches that off. The trail, the overview and every report say so.
+
+    inkret service second-person off --reason "a team of one"`,
+				Flags:  []cli.Flag{service, &cli.StringFlag{Name: "reason", Usage: "why; it goes on the trail"}},
+				Action: a.secondPerson,
+			},
+			{
 				Name: "keeping", Usage: "show or set how long captured bodies are kept",
 				Description: `When their time is over, bodies and the masked samples that only they showed are
 dropped; findings, places and weights stay. With --bodies=false new captures are
@@ -181,6 +191,30 @@ func (a *app) forbidServer(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	a.say("No calls are made again to %s.", c.Args().First())
+	return nil
+}
+
+func (a *app) secondPerson(ctx context.Context, c *cli.Command) error {
+	word := c.Args().First()
+	if c.Args().Len() != 1 || word != "on" && word != "off" {
+		return usage(c, errors.New("say on or off"))
+	}
+	if c.String("reason") == "" {
+		return usage(c, errors.New("say why with --reason"))
+	}
+	r, name, err := a.ofService(ctx, c, "on or off")
+	if err != nil {
+		return err
+	}
+	response, err := r.SetSecondPerson(ctx, name, client.SecondPerson{Needed: word == "on", Reason: c.String("reason")})
+	if err := answer(response, err, nil); err != nil {
+		return err
+	}
+	if word == "on" {
+		a.say("Severe decisions at %s need a second person.", name)
+	} else {
+		a.say("One person alone decides at %s. The trail, the overview and every report say so.", name)
+	}
 	return nil
 }
 

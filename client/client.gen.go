@@ -17,6 +17,24 @@ import (
 	"github.com/oapi-codegen/runtime"
 )
 
+// Defines values for AskedWaiverTo.
+const (
+	AskedWaiverToNotALeak AskedWaiverTo = "not-a-leak"
+	AskedWaiverToWaived   AskedWaiverTo = "waived"
+)
+
+// Valid indicates whether the value is a known member of the AskedWaiverTo enum.
+func (e AskedWaiverTo) Valid() bool {
+	switch e {
+	case AskedWaiverToNotALeak:
+		return true
+	case AskedWaiverToWaived:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CatalogueDifferenceKind.
 const (
 	ChangedField    CatalogueDifferenceKind = "changed-field"
@@ -653,6 +671,24 @@ func (e TeachingWhat) Valid() bool {
 	}
 }
 
+// Defines values for WaitingChangeWhat.
+const (
+	Correct  WaitingChangeWhat = "correct"
+	Withdraw WaitingChangeWhat = "withdraw"
+)
+
+// Valid indicates whether the value is a known member of the WaitingChangeWhat enum.
+func (e WaitingChangeWhat) Valid() bool {
+	switch e {
+	case Correct:
+		return true
+	case Withdraw:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for WireNodeKind.
 const (
 	Absent  WireNodeKind = "absent"
@@ -964,11 +1000,17 @@ type ApplyContracts struct {
 	Reason *string        `json:"reason,omitempty"`
 }
 
-// AskedWaiver A waiver that waits for a lead who approves it, and is somebody else than who asks
+// AskedWaiver A waiver, or the decision that it is no leak, that waits for a lead who approves it and is somebody else than the person who asks
 type AskedWaiver struct {
-	By    Assignee `json:"by"`
-	Until string   `json:"until"`
+	By Assignee      `json:"by"`
+	To AskedWaiverTo `json:"to"`
+
+	// Until The last day of a waiver
+	Until *string `json:"until,omitempty"`
 }
+
+// AskedWaiverTo defines model for AskedWaiver.To.
+type AskedWaiverTo string
 
 // Assignee defines model for Assignee.
 type Assignee struct {
@@ -1013,6 +1055,9 @@ type Batch struct {
 	SkipReasons *[]SkipReason `json:"skip_reasons,omitempty"`
 	Skipped     int           `json:"skipped"`
 	Started     time.Time     `json:"started"`
+
+	// Waiting What somebody wants to do to a recording and a second person decides
+	Waiting *WaitingChange `json:"waiting,omitempty"`
 }
 
 // BatchPage defines model for BatchPage.
@@ -1678,7 +1723,7 @@ type Finding struct {
 	WaivedUntil    *string `json:"waived_until,omitempty"`
 	WaiverApprover *string `json:"waiver_approver,omitempty"`
 
-	// WaiverAsked A waiver that waits for a lead who approves it, and is somebody else than who asks
+	// WaiverAsked A waiver, or the decision that it is no leak, that waits for a lead who approves it and is somebody else than the person who asks
 	WaiverAsked *AskedWaiver `json:"waiver_asked,omitempty"`
 	Why         string       `json:"why"`
 }
@@ -2560,6 +2605,12 @@ type SecondFactor struct {
 	RecoveryLeft int  `json:"recovery_left"`
 }
 
+// SecondPerson defines model for SecondPerson.
+type SecondPerson struct {
+	Needed bool   `json:"needed"`
+	Reason string `json:"reason"`
+}
+
 // SentMail defines model for SentMail.
 type SentMail struct {
 	ID   int64     `json:"id"`
@@ -2600,6 +2651,9 @@ type Service struct {
 
 	// Revision Of the contracts in force
 	Revision int `json:"revision"`
+
+	// SecondPerson Whether severe decisions need a second person
+	SecondPerson bool `json:"second_person"`
 }
 
 // ServiceRole defines model for ServiceRole.
@@ -2858,6 +2912,26 @@ type Undone struct {
 	Undone int              `json:"undone"`
 }
 
+// WaitingChange What somebody wants to do to a recording and a second person decides
+type WaitingChange struct {
+	At time.Time `json:"at"`
+
+	// Audience Of a correction
+	Audience *string `json:"audience,omitempty"`
+
+	// Audiences Of a correction, the text of a mapping file
+	Audiences *string  `json:"audiences,omitempty"`
+	By        Assignee `json:"by"`
+
+	// Findings Open ones of high or critical severity that would leave the list
+	Findings int               `json:"findings"`
+	Reason   string            `json:"reason"`
+	What     WaitingChangeWhat `json:"what"`
+}
+
+// WaitingChangeWhat defines model for WaitingChange.What.
+type WaitingChangeWhat string
+
 // WeighedDay defines model for WeighedDay.
 type WeighedDay struct {
 	Bytes    int64  `json:"bytes"`
@@ -2988,6 +3062,12 @@ type ExtendLiveParams struct {
 // CloseLiveParams defines parameters for CloseLive.
 type CloseLiveParams struct {
 	Dropped *int `form:"dropped,omitempty" json:"dropped,omitempty"`
+}
+
+// DeclineBatchChangeParams defines parameters for DeclineBatchChange.
+type DeclineBatchChangeParams struct {
+	// Comment Why, needed to decline
+	Comment *string `form:"comment,omitempty" json:"comment,omitempty"`
 }
 
 // WithdrawBatchJSONBody defines parameters for WithdrawBatch.
@@ -3454,6 +3534,9 @@ type DecideRevisionJSONRequestBody = Decision
 
 // RevertRevisionJSONRequestBody defines body for RevertRevision for application/json ContentType.
 type RevertRevisionJSONRequestBody = Reason
+
+// SetSecondPersonJSONRequestBody defines body for SetSecondPerson for application/json ContentType.
+type SetSecondPersonJSONRequestBody = SecondPerson
 
 // AllowServerJSONRequestBody defines body for AllowServer for application/json ContentType.
 type AllowServerJSONRequestBody AllowServerJSONBody
@@ -4100,6 +4183,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/batches/{batch_id}/end (the `CloseLive` operationId).
 	CloseLive(ctx context.Context, batchID int64, params *CloseLiveParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeclineBatchChange Decline what waits for a second person at a recording, or take back what one asked for
+	//
+	// Corresponds with DELETE /api/v1/batches/{batch_id}/waiting (the `DeclineBatchChange` operationId).
+	DeclineBatchChange(ctx context.Context, batchID int64, params *DeclineBatchChangeParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PreviewWithdrawal What taking a batch back would come to
 	//
@@ -4807,6 +4895,20 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/services/{service}/revisions/{number}/revert (the `RevertRevision` operationId).
 	RevertRevision(ctx context.Context, service ServiceName, number RevisionNumber, body RevertRevisionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// SetSecondPersonWithBody Say whether severe decisions at a service need a second person; off is for a team of one, and every report says so
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/services/{service}/second-person (the `SetSecondPerson` operationId).
+	SetSecondPersonWithBody(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSecondPerson Say whether severe decisions at a service need a second person; off is for a team of one, and every report says so
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/services/{service}/second-person (the `SetSecondPerson` operationId).
+	SetSecondPerson(ctx context.Context, service ServiceName, body SetSecondPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ForbidServer Take the permission for a server back
 	//
 	// Corresponds with DELETE /api/v1/services/{service}/servers (the `ForbidServer` operationId).
@@ -5129,6 +5231,21 @@ func (c *Client) ExtendLiveWithBody(ctx context.Context, batchID int64, chunk in
 // Corresponds with POST /api/v1/batches/{batch_id}/end (the `CloseLive` operationId).
 func (c *Client) CloseLive(ctx context.Context, batchID int64, params *CloseLiveParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCloseLiveRequest(c.Server, batchID, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeclineBatchChange Decline what waits for a second person at a recording, or take back what one asked for
+//
+// Corresponds with DELETE /api/v1/batches/{batch_id}/waiting (the `DeclineBatchChange` operationId).
+func (c *Client) DeclineBatchChange(ctx context.Context, batchID int64, params *DeclineBatchChangeParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeclineBatchChangeRequest(c.Server, batchID, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6965,6 +7082,40 @@ func (c *Client) RevertRevision(ctx context.Context, service ServiceName, number
 	return c.Client.Do(req)
 }
 
+// SetSecondPersonWithBody Say whether severe decisions at a service need a second person; off is for a team of one, and every report says so
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/services/{service}/second-person (the `SetSecondPerson` operationId).
+func (c *Client) SetSecondPersonWithBody(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSecondPersonRequestWithBody(c.Server, service, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSecondPerson Say whether severe decisions at a service need a second person; off is for a team of one, and every report says so
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/services/{service}/second-person (the `SetSecondPerson` operationId).
+func (c *Client) SetSecondPerson(ctx context.Context, service ServiceName, body SetSecondPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSecondPersonRequest(c.Server, service, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ForbidServer Take the permission for a server back
 //
 // Corresponds with DELETE /api/v1/services/{service}/servers (the `ForbidServer` operationId).
@@ -7857,6 +8008,67 @@ func NewCloseLiveRequest(server string, batchID int64, params *CloseLiveParams) 
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDeclineBatchChangeRequest constructs an http.Request for the DeclineBatchChange method
+func NewDeclineBatchChangeRequest(server string, batchID int64, params *DeclineBatchChangeParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "batch_id", batchID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/batches/%s/waiting", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Comment != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "comment", *params.Comment, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -12286,6 +12498,53 @@ func NewRevertRevisionRequestWithBody(server string, service ServiceName, number
 	return req, nil
 }
 
+// NewSetSecondPersonRequest calls the generic SetSecondPerson builder with application/json body
+func NewSetSecondPersonRequest(server string, service ServiceName, body SetSecondPersonJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetSecondPersonRequestWithBody(server, service, "application/json", bodyReader)
+}
+
+// NewSetSecondPersonRequestWithBody constructs an http.Request for the SetSecondPerson method, with any body, and a specified content type
+func NewSetSecondPersonRequestWithBody(server string, service ServiceName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/second-person", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewForbidServerRequest constructs an http.Request for the ForbidServer method
 func NewForbidServerRequest(server string, service ServiceName, params *ForbidServerParams) (*http.Request, error) {
 	var err error
@@ -13568,6 +13827,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/batches/{batch_id}/end (the `CloseLive` operationId).
 	CloseLiveWithResponse(ctx context.Context, batchID int64, params *CloseLiveParams, reqEditors ...RequestEditorFn) (*CloseLiveResponse, error)
 
+	// DeclineBatchChangeWithResponse Decline what waits for a second person at a recording, or take back what one asked for
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/batches/{batch_id}/waiting (the `DeclineBatchChange` operationId).
+	DeclineBatchChangeWithResponse(ctx context.Context, batchID int64, params *DeclineBatchChangeParams, reqEditors ...RequestEditorFn) (*DeclineBatchChangeResponse, error)
+
 	// PreviewWithdrawalWithResponse What taking a batch back would come to
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -14376,6 +14642,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/services/{service}/revisions/{number}/revert (the `RevertRevision` operationId).
 	RevertRevisionWithResponse(ctx context.Context, service ServiceName, number RevisionNumber, body RevertRevisionJSONRequestBody, reqEditors ...RequestEditorFn) (*RevertRevisionResponse, error)
 
+	// SetSecondPersonWithBodyWithResponse Say whether severe decisions at a service need a second person; off is for a team of one, and every report says so
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/services/{service}/second-person (the `SetSecondPerson` operationId).
+	SetSecondPersonWithBodyWithResponse(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSecondPersonResponse, error)
+
+	// SetSecondPersonWithResponse Say whether severe decisions at a service need a second person; off is for a team of one, and every report says so
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/services/{service}/second-person (the `SetSecondPerson` operationId).
+	SetSecondPersonWithResponse(ctx context.Context, service ServiceName, body SetSecondPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSecondPersonResponse, error)
+
 	// ForbidServerWithResponse Take the permission for a server back
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -14755,6 +15035,8 @@ type CorrectBatchResponse struct {
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
 	JSON200 *Batch
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *WaitingChange
 	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationProblemJSONDefault *Failure
 }
@@ -14762,6 +15044,11 @@ type CorrectBatchResponse struct {
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
 func (r CorrectBatchResponse) GetJSON200() *Batch {
 	return r.JSON200
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r CorrectBatchResponse) GetJSON202() *WaitingChange {
+	return r.JSON202
 }
 
 // GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
@@ -14894,6 +15181,47 @@ func (r CloseLiveResponse) ContentType() string {
 	return ""
 }
 
+type DeclineBatchChangeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeclineBatchChangeResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeclineBatchChangeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeclineBatchChangeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeclineBatchChangeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeclineBatchChangeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type PreviewWithdrawalResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -14945,8 +15273,15 @@ func (r PreviewWithdrawalResponse) ContentType() string {
 type WithdrawBatchResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *WaitingChange
 	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r WithdrawBatchResponse) GetJSON202() *WaitingChange {
+	return r.JSON202
 }
 
 // GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
@@ -18743,6 +19078,47 @@ func (r RevertRevisionResponse) ContentType() string {
 	return ""
 }
 
+type SetSecondPersonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetSecondPersonResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetSecondPersonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetSecondPersonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetSecondPersonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetSecondPersonResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ForbidServerResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -20244,6 +20620,19 @@ func (c *ClientWithResponses) CloseLiveWithResponse(ctx context.Context, batchID
 	return ParseCloseLiveResponse(rsp)
 }
 
+// DeclineBatchChangeWithResponse Decline what waits for a second person at a recording, or take back what one asked for
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/batches/{batch_id}/waiting (the `DeclineBatchChange` operationId).
+func (c *ClientWithResponses) DeclineBatchChangeWithResponse(ctx context.Context, batchID int64, params *DeclineBatchChangeParams, reqEditors ...RequestEditorFn) (*DeclineBatchChangeResponse, error) {
+	rsp, err := c.DeclineBatchChange(ctx, batchID, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeclineBatchChangeResponse(rsp)
+}
+
 // PreviewWithdrawalWithResponse What taking a batch back would come to
 //
 // Returns a wrapper object for the known response body format(s).
@@ -21724,6 +22113,32 @@ func (c *ClientWithResponses) RevertRevisionWithResponse(ctx context.Context, se
 	return ParseRevertRevisionResponse(rsp)
 }
 
+// SetSecondPersonWithBodyWithResponse Say whether severe decisions at a service need a second person; off is for a team of one, and every report says so
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/services/{service}/second-person (the `SetSecondPerson` operationId).
+func (c *ClientWithResponses) SetSecondPersonWithBodyWithResponse(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSecondPersonResponse, error) {
+	rsp, err := c.SetSecondPersonWithBody(ctx, service, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSecondPersonResponse(rsp)
+}
+
+// SetSecondPersonWithResponse Say whether severe decisions at a service need a second person; off is for a team of one, and every report says so
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/services/{service}/second-person (the `SetSecondPerson` operationId).
+func (c *ClientWithResponses) SetSecondPersonWithResponse(ctx context.Context, service ServiceName, body SetSecondPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSecondPersonResponse, error) {
+	rsp, err := c.SetSecondPerson(ctx, service, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSecondPersonResponse(rsp)
+}
+
 // ForbidServerWithResponse Take the permission for a server back
 //
 // Returns a wrapper object for the known response body format(s).
@@ -22322,6 +22737,13 @@ func ParseCorrectBatchResponse(rsp *http.Response) (*CorrectBatchResponse, error
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest WaitingChange
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -22400,6 +22822,35 @@ func ParseCloseLiveResponse(rsp *http.Response) (*CloseLiveResponse, error) {
 	return response, nil
 }
 
+// ParseDeclineBatchChangeResponse parses an HTTP response from a DeclineBatchChangeWithResponse call
+func ParseDeclineBatchChangeResponse(rsp *http.Response) (*DeclineBatchChangeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeclineBatchChangeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParsePreviewWithdrawalResponse parses an HTTP response from a PreviewWithdrawalWithResponse call
 func ParsePreviewWithdrawalResponse(rsp *http.Response) (*PreviewWithdrawalResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -22447,6 +22898,13 @@ func ParseWithdrawBatchResponse(rsp *http.Response) (*WithdrawBatchResponse, err
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest WaitingChange
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
 	case rsp.StatusCode == 204:
 		break // No content-type
 
@@ -25049,6 +25507,35 @@ func ParseRevertRevisionResponse(rsp *http.Response) (*RevertRevisionResponse, e
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetSecondPersonResponse parses an HTTP response from a SetSecondPersonWithResponse call
+func ParseSetSecondPersonResponse(rsp *http.Response) (*SetSecondPersonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetSecondPersonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure

@@ -16,6 +16,24 @@ import (
 	"github.com/oapi-codegen/runtime"
 )
 
+// Defines values for AskedWaiverTo.
+const (
+	AskedWaiverToNotALeak AskedWaiverTo = "not-a-leak"
+	AskedWaiverToWaived   AskedWaiverTo = "waived"
+)
+
+// Valid indicates whether the value is a known member of the AskedWaiverTo enum.
+func (e AskedWaiverTo) Valid() bool {
+	switch e {
+	case AskedWaiverToNotALeak:
+		return true
+	case AskedWaiverToWaived:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CatalogueDifferenceKind.
 const (
 	ChangedField    CatalogueDifferenceKind = "changed-field"
@@ -652,6 +670,24 @@ func (e TeachingWhat) Valid() bool {
 	}
 }
 
+// Defines values for WaitingChangeWhat.
+const (
+	Correct  WaitingChangeWhat = "correct"
+	Withdraw WaitingChangeWhat = "withdraw"
+)
+
+// Valid indicates whether the value is a known member of the WaitingChangeWhat enum.
+func (e WaitingChangeWhat) Valid() bool {
+	switch e {
+	case Correct:
+		return true
+	case Withdraw:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for WireNodeKind.
 const (
 	Absent  WireNodeKind = "absent"
@@ -963,11 +999,17 @@ type ApplyContracts struct {
 	Reason *string        `json:"reason,omitempty"`
 }
 
-// AskedWaiver A waiver that waits for a lead who approves it, and is somebody else than who asks
+// AskedWaiver A waiver, or the decision that it is no leak, that waits for a lead who approves it and is somebody else than the person who asks
 type AskedWaiver struct {
-	By    Assignee `json:"by"`
-	Until string   `json:"until"`
+	By Assignee      `json:"by"`
+	To AskedWaiverTo `json:"to"`
+
+	// Until The last day of a waiver
+	Until *string `json:"until,omitempty"`
 }
+
+// AskedWaiverTo defines model for AskedWaiver.To.
+type AskedWaiverTo string
 
 // Assignee defines model for Assignee.
 type Assignee struct {
@@ -1012,6 +1054,9 @@ type Batch struct {
 	SkipReasons *[]SkipReason `json:"skip_reasons,omitempty"`
 	Skipped     int           `json:"skipped"`
 	Started     time.Time     `json:"started"`
+
+	// Waiting What somebody wants to do to a recording and a second person decides
+	Waiting *WaitingChange `json:"waiting,omitempty"`
 }
 
 // BatchPage defines model for BatchPage.
@@ -1677,7 +1722,7 @@ type Finding struct {
 	WaivedUntil    *string `json:"waived_until,omitempty"`
 	WaiverApprover *string `json:"waiver_approver,omitempty"`
 
-	// WaiverAsked A waiver that waits for a lead who approves it, and is somebody else than who asks
+	// WaiverAsked A waiver, or the decision that it is no leak, that waits for a lead who approves it and is somebody else than the person who asks
 	WaiverAsked *AskedWaiver `json:"waiver_asked,omitempty"`
 	Why         string       `json:"why"`
 }
@@ -2559,6 +2604,12 @@ type SecondFactor struct {
 	RecoveryLeft int  `json:"recovery_left"`
 }
 
+// SecondPerson defines model for SecondPerson.
+type SecondPerson struct {
+	Needed bool   `json:"needed"`
+	Reason string `json:"reason"`
+}
+
 // SentMail defines model for SentMail.
 type SentMail struct {
 	ID   int64     `json:"id"`
@@ -2599,6 +2650,9 @@ type Service struct {
 
 	// Revision Of the contracts in force
 	Revision int `json:"revision"`
+
+	// SecondPerson Whether severe decisions need a second person
+	SecondPerson bool `json:"second_person"`
 }
 
 // ServiceRole defines model for ServiceRole.
@@ -2857,6 +2911,26 @@ type Undone struct {
 	Undone int              `json:"undone"`
 }
 
+// WaitingChange What somebody wants to do to a recording and a second person decides
+type WaitingChange struct {
+	At time.Time `json:"at"`
+
+	// Audience Of a correction
+	Audience *string `json:"audience,omitempty"`
+
+	// Audiences Of a correction, the text of a mapping file
+	Audiences *string  `json:"audiences,omitempty"`
+	By        Assignee `json:"by"`
+
+	// Findings Open ones of high or critical severity that would leave the list
+	Findings int               `json:"findings"`
+	Reason   string            `json:"reason"`
+	What     WaitingChangeWhat `json:"what"`
+}
+
+// WaitingChangeWhat defines model for WaitingChange.What.
+type WaitingChangeWhat string
+
 // WeighedDay defines model for WeighedDay.
 type WeighedDay struct {
 	Bytes    int64  `json:"bytes"`
@@ -2987,6 +3061,12 @@ type ExtendLiveParams struct {
 // CloseLiveParams defines parameters for CloseLive.
 type CloseLiveParams struct {
 	Dropped *int `form:"dropped,omitempty" json:"dropped,omitempty"`
+}
+
+// DeclineBatchChangeParams defines parameters for DeclineBatchChange.
+type DeclineBatchChangeParams struct {
+	// Comment Why, needed to decline
+	Comment *string `form:"comment,omitempty" json:"comment,omitempty"`
 }
 
 // WithdrawBatchJSONBody defines parameters for WithdrawBatch.
@@ -3453,6 +3533,9 @@ type DecideRevisionJSONRequestBody = Decision
 
 // RevertRevisionJSONRequestBody defines body for RevertRevision for application/json ContentType.
 type RevertRevisionJSONRequestBody = Reason
+
+// SetSecondPersonJSONRequestBody defines body for SetSecondPerson for application/json ContentType.
+type SetSecondPersonJSONRequestBody = SecondPerson
 
 // AllowServerJSONRequestBody defines body for AllowServer for application/json ContentType.
 type AllowServerJSONRequestBody AllowServerJSONBody
@@ -4003,6 +4086,9 @@ type ServerInterface interface {
 	// CloseLive End a batch that a recorder added to
 	// (POST /api/v1/batches/{batch_id}/end)
 	CloseLive(ctx *echo.Context, batchID int64, params CloseLiveParams) error
+	// DeclineBatchChange Decline what waits for a second person at a recording, or take back what one asked for
+	// (DELETE /api/v1/batches/{batch_id}/waiting)
+	DeclineBatchChange(ctx *echo.Context, batchID int64, params DeclineBatchChangeParams) error
 	// PreviewWithdrawal What taking a batch back would come to
 	// (GET /api/v1/batches/{batch_id}/withdrawal)
 	PreviewWithdrawal(ctx *echo.Context, batchID int64) error
@@ -4249,6 +4335,9 @@ type ServerInterface interface {
 	// RevertRevision Make a new revision with the files of an earlier one
 	// (POST /api/v1/services/{service}/revisions/{number}/revert)
 	RevertRevision(ctx *echo.Context, service ServiceName, number RevisionNumber) error
+	// SetSecondPerson Say whether severe decisions at a service need a second person; off is for a team of one, and every report says so
+	// (PUT /api/v1/services/{service}/second-person)
+	SetSecondPerson(ctx *echo.Context, service ServiceName) error
 	// ForbidServer Take the permission for a server back
 	// (DELETE /api/v1/services/{service}/servers)
 	ForbidServer(ctx *echo.Context, service ServiceName, params ForbidServerParams) error
@@ -4461,6 +4550,31 @@ func (w *ServerInterfaceWrapper) CloseLive(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.CloseLive(ctx, batchID, params)
+	return err
+}
+
+// DeclineBatchChange converts echo context to params.
+func (w *ServerInterfaceWrapper) DeclineBatchChange(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "batch_id" -------------
+	var batchID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "batch_id", ctx.Param("batch_id"), &batchID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter batch_id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DeclineBatchChangeParams
+	// ------------- Optional query parameter "comment" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "comment", ctx.QueryParams(), &params.Comment, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter comment: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DeclineBatchChange(ctx, batchID, params)
 	return err
 }
 
@@ -6324,6 +6438,22 @@ func (w *ServerInterfaceWrapper) RevertRevision(ctx *echo.Context) error {
 	return err
 }
 
+// SetSecondPerson converts echo context to params.
+func (w *ServerInterfaceWrapper) SetSecondPerson(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetSecondPerson(ctx, service)
+	return err
+}
+
 // ForbidServer converts echo context to params.
 func (w *ServerInterfaceWrapper) ForbidServer(ctx *echo.Context) error {
 	var err error
@@ -6855,6 +6985,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/api/v1/batches/:batch_id", wrapper.GetBatch, options.OperationMiddlewares["getBatch"]...)
 	router.GET(options.BaseURL+"/api/v1/batches/:batch_id/withdrawal", wrapper.PreviewWithdrawal, options.OperationMiddlewares["previewWithdrawal"]...)
 	router.POST(options.BaseURL+"/api/v1/batches/:batch_id/withdrawal", wrapper.WithdrawBatch, options.OperationMiddlewares["withdrawBatch"]...)
+	router.DELETE(options.BaseURL+"/api/v1/batches/:batch_id/waiting", wrapper.DeclineBatchChange, options.OperationMiddlewares["declineBatchChange"]...)
 	router.PUT(options.BaseURL+"/api/v1/batches/:batch_id/audience", wrapper.CorrectBatch, options.OperationMiddlewares["correctBatch"]...)
 	router.POST(options.BaseURL+"/api/v1/services/:service/live", wrapper.OpenLive, options.OperationMiddlewares["openLive"]...)
 	router.PUT(options.BaseURL+"/api/v1/batches/:batch_id/chunks/:chunk", wrapper.ExtendLive, options.OperationMiddlewares["extendLive"]...)
@@ -6867,6 +6998,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/api/v1/services/:service/servers", wrapper.ForbidServer, options.OperationMiddlewares["forbidServer"]...)
 	router.GET(options.BaseURL+"/api/v1/services/:service/servers", wrapper.ListServers, options.OperationMiddlewares["listServers"]...)
 	router.PUT(options.BaseURL+"/api/v1/services/:service/servers", wrapper.AllowServer, options.OperationMiddlewares["allowServer"]...)
+	router.PUT(options.BaseURL+"/api/v1/services/:service/second-person", wrapper.SetSecondPerson, options.OperationMiddlewares["setSecondPerson"]...)
 	router.GET(options.BaseURL+"/api/v1/services/:service/keeping", wrapper.GetKeeping, options.OperationMiddlewares["getKeeping"]...)
 	router.PUT(options.BaseURL+"/api/v1/services/:service/keeping", wrapper.SetKeeping, options.OperationMiddlewares["setKeeping"]...)
 	router.POST(options.BaseURL+"/api/v1/captures/:capture_id/reveal", wrapper.RevealValue, options.OperationMiddlewares["revealValue"]...)
@@ -7022,6 +7154,20 @@ func (response CorrectBatch200JSONResponse) VisitCorrectBatchResponse(w http.Res
 	return err
 }
 
+type CorrectBatch202JSONResponse WaitingChange
+
+func (response CorrectBatch202JSONResponse) VisitCorrectBatchResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type CorrectBatchdefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
@@ -7121,6 +7267,40 @@ func (response CloseLivedefaultApplicationProblemPlusJSONResponse) VisitCloseLiv
 	return err
 }
 
+type DeclineBatchChangeRequestObject struct {
+	BatchID int64 `json:"batch_id"`
+	Params  DeclineBatchChangeParams
+}
+
+type DeclineBatchChangeResponseObject interface {
+	VisitDeclineBatchChangeResponse(w http.ResponseWriter) error
+}
+
+type DeclineBatchChange204Response struct {
+}
+
+func (response DeclineBatchChange204Response) VisitDeclineBatchChangeResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeclineBatchChangedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeclineBatchChangedefaultApplicationProblemPlusJSONResponse) VisitDeclineBatchChangeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type PreviewWithdrawalRequestObject struct {
 	BatchID int64 `json:"batch_id"`
 }
@@ -7167,6 +7347,20 @@ type WithdrawBatchRequestObject struct {
 
 type WithdrawBatchResponseObject interface {
 	VisitWithdrawBatchResponse(w http.ResponseWriter) error
+}
+
+type WithdrawBatch202JSONResponse WaitingChange
+
+func (response WithdrawBatch202JSONResponse) VisitWithdrawBatchResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
 }
 
 type WithdrawBatch204Response struct {
@@ -10325,6 +10519,40 @@ func (response RevertRevisiondefaultApplicationProblemPlusJSONResponse) VisitRev
 	return err
 }
 
+type SetSecondPersonRequestObject struct {
+	Service ServiceName `json:"service"`
+	Body    *SetSecondPersonJSONRequestBody
+}
+
+type SetSecondPersonResponseObject interface {
+	VisitSetSecondPersonResponse(w http.ResponseWriter) error
+}
+
+type SetSecondPerson204Response struct {
+}
+
+func (response SetSecondPerson204Response) VisitSetSecondPersonResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SetSecondPersondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetSecondPersondefaultApplicationProblemPlusJSONResponse) VisitSetSecondPersonResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ForbidServerRequestObject struct {
 	Service ServiceName `json:"service"`
 	Params  ForbidServerParams
@@ -11499,6 +11727,9 @@ type StrictServerInterface interface {
 	// CloseLive End a batch that a recorder added to
 	// (POST /api/v1/batches/{batch_id}/end)
 	CloseLive(ctx context.Context, request CloseLiveRequestObject) (CloseLiveResponseObject, error)
+	// DeclineBatchChange Decline what waits for a second person at a recording, or take back what one asked for
+	// (DELETE /api/v1/batches/{batch_id}/waiting)
+	DeclineBatchChange(ctx context.Context, request DeclineBatchChangeRequestObject) (DeclineBatchChangeResponseObject, error)
 	// PreviewWithdrawal What taking a batch back would come to
 	// (GET /api/v1/batches/{batch_id}/withdrawal)
 	PreviewWithdrawal(ctx context.Context, request PreviewWithdrawalRequestObject) (PreviewWithdrawalResponseObject, error)
@@ -11745,6 +11976,9 @@ type StrictServerInterface interface {
 	// RevertRevision Make a new revision with the files of an earlier one
 	// (POST /api/v1/services/{service}/revisions/{number}/revert)
 	RevertRevision(ctx context.Context, request RevertRevisionRequestObject) (RevertRevisionResponseObject, error)
+	// SetSecondPerson Say whether severe decisions at a service need a second person; off is for a team of one, and every report says so
+	// (PUT /api/v1/services/{service}/second-person)
+	SetSecondPerson(ctx context.Context, request SetSecondPersonRequestObject) (SetSecondPersonResponseObject, error)
 	// ForbidServer Take the permission for a server back
 	// (DELETE /api/v1/services/{service}/servers)
 	ForbidServer(ctx context.Context, request ForbidServerRequestObject) (ForbidServerResponseObject, error)
@@ -11999,6 +12233,32 @@ func (sh *strictHandler) CloseLive(ctx *echo.Context, batchID int64, params Clos
 		return err
 	} else if validResponse, ok := response.(CloseLiveResponseObject); ok {
 		return validResponse.VisitCloseLiveResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DeclineBatchChange operation middleware
+func (sh *strictHandler) DeclineBatchChange(ctx *echo.Context, batchID int64, params DeclineBatchChangeParams) error {
+	var request DeclineBatchChangeRequestObject
+
+	request.BatchID = batchID
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeclineBatchChange(ctx.Request().Context(), request.(DeclineBatchChangeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeclineBatchChange")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DeclineBatchChangeResponseObject); ok {
+		return validResponse.VisitDeclineBatchChangeResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -14716,6 +14976,54 @@ func (sh *strictHandler) RevertRevision(ctx *echo.Context, service ServiceName, 
 		return err
 	} else if validResponse, ok := response.(RevertRevisionResponseObject); ok {
 		return validResponse.VisitRevertRevisionResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetSecondPerson operation middleware
+func (sh *strictHandler) SetSecondPerson(ctx *echo.Context, service ServiceName) error {
+	var request SetSecondPersonRequestObject
+
+	request.Service = service
+
+	var body SetSecondPersonJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetSecondPerson(ctx.Request().Context(), request.(SetSecondPersonRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetSecondPerson")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetSecondPersonResponseObject); ok {
+		return validResponse.VisitSetSecondPersonResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

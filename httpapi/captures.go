@@ -21,13 +21,49 @@ func (h *handlers) PreviewWithdrawal(ctx context.Context, r PreviewWithdrawalReq
 
 // WithdrawBatch implements [StrictServerInterface].
 func (h *handlers) WithdrawBatch(ctx context.Context, r WithdrawBatchRequestObject) (WithdrawBatchResponseObject, error) {
-	return WithdrawBatch204Response{}, h.service.Withdraw(ctx, callerOf(ctx), r.BatchID, r.Body.Reason)
+	err := h.service.Withdraw(ctx, callerOf(ctx), r.BatchID, r.Body.Reason)
+	if waiting, err := h.waiting(ctx, r.BatchID, err); waiting != nil || err != nil {
+		return WithdrawBatch202JSONResponse(value(waiting)), err
+	}
+	return WithdrawBatch204Response{}, nil
 }
 
 // CorrectBatch implements [StrictServerInterface].
 func (h *handlers) CorrectBatch(ctx context.Context, r CorrectBatchRequestObject) (CorrectBatchResponseObject, error) {
 	b, err := h.service.Correct(ctx, callerOf(ctx), r.BatchID, service.Said{Audience: value(r.Body.Audience), Mapping: value(r.Body.Audiences)})
-	return CorrectBatch200JSONResponse(batchOf(b)), err
+	if waiting, err := h.waiting(ctx, r.BatchID, err); waiting != nil || err != nil {
+		return CorrectBatch202JSONResponse(value(waiting)), err
+	}
+	return CorrectBatch200JSONResponse(batchOf(b)), nil
+}
+
+// waiting gives what waits for a second person where err says that something does; else err.
+func (h *handlers) waiting(ctx context.Context, batch int64, err error) (*WaitingChange, error) {
+	var waits *service.Waits
+	if !errors.As(err, &waits) {
+		return nil, err
+	}
+	a, err := h.service.Asking(ctx, batch)
+	return waitingOf(a), err
+}
+
+func waitingOf(a *service.Asking) *WaitingChange {
+	if a == nil {
+		return nil
+	}
+	var say service.Said
+	json.Unmarshal([]byte(a.Say), &say) // written by the service itself
+	return &WaitingChange{What: WaitingChangeWhat(a.What), By: Assignee{ID: a.PersonID, Name: a.Author}, At: a.At, Reason: a.Reason, Audience: some(say.Audience), Audiences: some(say.Mapping), Findings: a.Findings}
+}
+
+// DeclineBatchChange implements [StrictServerInterface].
+func (h *handlers) DeclineBatchChange(ctx context.Context, r DeclineBatchChangeRequestObject) (DeclineBatchChangeResponseObject, error) {
+	return DeclineBatchChange204Response{}, h.service.DeclineAsking(ctx, callerOf(ctx), r.BatchID, value(r.Params.Comment))
+}
+
+// SetSecondPerson implements [StrictServerInterface].
+func (h *handlers) SetSecondPerson(ctx context.Context, r SetSecondPersonRequestObject) (SetSecondPersonResponseObject, error) {
+	return SetSecondPerson204Response{}, h.service.SetSecondPerson(ctx, callerOf(ctx), r.Service, r.Body.Needed, r.Body.Reason)
 }
 
 // OpenLive implements [StrictServerInterface].

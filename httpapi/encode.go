@@ -69,7 +69,7 @@ func tokenOf(k service.Key) Token {
 
 func (h *handlers) serviceOf(ctx context.Context) func(service.ReviewedAPI) Service {
 	return func(s service.ReviewedAPI) Service {
-		return Service{Name: s.Name, Endpoints: s.Endpoints, Open: s.Open, Revision: s.Revision, Audiences: someList(h.service.Audiences(ctx, s.Name))}
+		return Service{Name: s.Name, Endpoints: s.Endpoints, Open: s.Open, Revision: s.Revision, Audiences: someList(h.service.Audiences(ctx, s.Name)), SecondPerson: s.SecondPerson}
 	}
 }
 
@@ -169,10 +169,10 @@ func findingOf(f service.Finding) Finding {
 }
 
 func askedOf(f service.Finding) *AskedWaiver {
-	if f.AskedUntil == "" {
+	if f.AskedTo == "" {
 		return nil
 	}
-	return &AskedWaiver{Until: f.AskedUntil, By: Assignee{ID: f.AskedByID, Name: f.AskedBy}}
+	return &AskedWaiver{To: AskedWaiverTo(f.AskedTo), Until: some(f.AskedUntil), By: Assignee{ID: f.AskedByID, Name: f.AskedBy}}
 }
 
 func assigneeOf(f service.Finding) *Assignee {

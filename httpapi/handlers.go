@@ -200,7 +200,13 @@ func (h *handlers) ListBatches(ctx context.Context, r ListBatchesRequestObject) 
 // GetBatch implements [StrictServerInterface].
 func (h *handlers) GetBatch(ctx context.Context, r GetBatchRequestObject) (GetBatchResponseObject, error) {
 	b, err := h.service.Batch(ctx, r.BatchID)
-	return GetBatch200JSONResponse(batchOf(b)), err
+	if err != nil {
+		return nil, err
+	}
+	out := batchOf(b)
+	a, err := h.service.Asking(ctx, r.BatchID)
+	out.Waiting = waitingOf(a)
+	return GetBatch200JSONResponse(out), err
 }
 
 // ListCaptures implements [StrictServerInterface].

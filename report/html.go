@@ -26,6 +26,7 @@ type Audit struct {
 	Saved    int // below zero where it got worse
 	Waivers  []AuditWaiver
 	States   map[string]string // of findings, by fingerprint
+	Alone    bool              // severe decisions need no second person here
 }
 
 // AuditDay is how many findings were open at the end of a day, gravest first.

@@ -30,9 +30,13 @@ func (s *Service) Withdraw(ctx context.Context, who Caller, batch int64, reason 
 	if reason = strings.TrimSpace(reason); reason == "" {
 		return problem(Invalid, "", "say why the batch is withdrawn")
 	}
+	approval, err := s.byTwo(ctx, who, b, store.AskWithdraw, reason, Said{}, nil)
+	if err != nil {
+		return err
+	}
 	s.forget(batch)
 	entry := s.did(who, "withdraw batch", fmt.Sprintf("batch %d", batch), fmt.Sprintf("%q of %s with %d captures: %s", b.Name, b.Service, b.Captures, reason))
-	withdraw := func() error { return s.store.Withdraw(ctx, batch, who.Name, s.now(), entry) }
+	withdraw := func() error { return s.store.Withdraw(ctx, batch, who.Name, s.now(), approval, entry) }
 	err = s.store.Essential(ctx, withdraw)
 	if errors.Is(err, store.ErrFull) { // even its log has no room: what is large goes first, a little at a time
 		if err = s.store.EmptyBatch(ctx, batch); err == nil {
@@ -90,6 +94,14 @@ func (s *Service) Correct(ctx context.Context, who Caller, batch int64, say Said
 		return b, err
 	}
 	e, bySeverity := g.evidence(s.now())
+	var keep []string
+	for _, f := range e.Findings {
+		keep = append(keep, f.ID)
+	}
+	approval, err := s.byTwo(ctx, who, b, store.AskCorrect, "", say, keep)
+	if err != nil {
+		return b, err
+	}
 	g.count(&b)
 	b.BySeverity, b.Audience = bySeverity, say.Audience
 	how := "by the contracts' own rules"
@@ -99,7 +111,7 @@ func (s *Service) Correct(ctx context.Context, who Caller, batch int64, say Said
 	case say.Mapping != "":
 		how = "by a mapping"
 	}
-	b, err = s.store.Rejudge(ctx, b, captures, e, who.Name, s.now(), s.did(who, "correct audience", fmt.Sprintf("batch %d", batch), "judged anew "+how))
+	b, err = s.store.Rejudge(ctx, b, captures, e, who.Name, s.now(), approval, s.did(who, "correct audience", fmt.Sprintf("batch %d", batch), "judged anew "+how))
 	if err != nil {
 		return b, s.plain(err)
 	}

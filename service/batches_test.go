@@ -35,6 +35,7 @@ func said(t *testing.T, err error, code Code, words string) {
 
 func TestABatchIsWithdrawnWithWhatItAloneShows(t *testing.T) {
 	w := newWorld(t)
+	w.alone()
 	one := w.upload("monday.har", recording(leaky, clean))
 	hash := w.theHash()
 	two := w.upload("tuesday.har", recording(leaky, leaky, `{"id":7,"name":"Ada","email":"ada@quay.example"}`))
@@ -85,6 +86,7 @@ func TestABatchIsWithdrawnWithWhatItAloneShows(t *testing.T) {
 
 func TestWithdrawingTakesAReturnBack(t *testing.T) {
 	w := newWorld(t)
+	w.alone()
 	w.upload("monday.har", recording(leaky))
 	hash := w.theHash()
 	if _, err := w.Move(t.Context(), w.who, hash.ID, finding.Move{To: finding.AwaitingProof}); err != nil {
@@ -109,6 +111,7 @@ func TestWithdrawingTakesAReturnBack(t *testing.T) {
 
 func TestTheAudienceOfABatchIsCorrected(t *testing.T) {
 	w := newWorld(t)
+	w.alone()
 	b := w.upload("monday.har", recording(leaky, clean))
 	was := w.theHash()
 	if was.Audience != "office" || was.AudienceBy != "recognised" {
@@ -254,6 +257,7 @@ func TestBodiesGoWhenTheirTimeIsOver(t *testing.T) {
 
 func TestAServiceCanKeepNoBodies(t *testing.T) {
 	w := newWorld(t)
+	w.alone()
 	if err := w.SetKeeping(t.Context(), w.who, "quay", KeepingTime{}); err != nil {
 		t.Fatal(err)
 	}

@@ -50,12 +50,13 @@ type weighed struct {
 	base       int
 	same       bool // the very files in force
 	difference *compare.Difference
+	two        bool // severe decisions of the service need a second person
 }
 
 // needsApproval tells whether a second person has to approve: more of what is
 // personal or secret would be let out. Of the first contracts nothing is said;
 // until then all was only swept.
-func (w *weighed) needsApproval() bool { return w.old != nil && w.difference.Sensitive() }
+func (w *weighed) needsApproval() bool { return w.old != nil && w.two && w.difference.Sensitive() }
 
 // weigh reads files and compares them with those in force. Faulty files give a
 // [Problem] whose Cause is [contract.Problems].
@@ -89,6 +90,9 @@ func (s *Service) weigh(ctx context.Context, service string, files []store.Contr
 	}
 	if base != 0 && base != w.base {
 		return nil, outdated(base, w.base)
+	}
+	if w.two, err = s.store.SecondPerson(ctx, service); err != nil {
+		return nil, err
 	}
 	w.difference = compare.Contracts(w.old, read)
 	return w, nil

@@ -17,6 +17,7 @@ func lineAt(path, body string) string {
 // and at other endpoints, without keeping it.
 func TestTheSameValueIsKnownAgain(t *testing.T) {
 	w := newWorld(t)
+	w.alone()
 	const ada, sol = "ada.quill@sails.example", "sol.harrow@sails.example"
 	first := w.upload("monday.lines", lineAt("/skippers/7", `{"id":7,"name":"Ada","email":"`+ada+`"}`)+lineAt("/berths", `[{"contact":"`+ada+`"},{"contact":"`+sol+`"}]`))
 	w.upload("tuesday.lines", lineAt("/crew", `{"who":"`+sol+`","level":"12345"}`)+lineAt("/plans", `{"note":"nobody@else.example"}`))

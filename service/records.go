@@ -11,6 +11,7 @@ type (
 	Credentials    = store.Credentials
 	KeepingTime    = store.Keeping
 	TrailEntry     = store.TrailEntry
+	Asking         = store.Asking
 	TrailFilter    = store.TrailFilter
 	ContractFile   = store.ContractFile
 	Classing       = store.Classing

@@ -46,6 +46,11 @@ func (s *Service) Report(ctx context.Context, who Caller, service string, q url.
 		return nil, err
 	}
 	out := &report.Result{Service: service, FailOn: failOn, Audit: &report.Audit{At: s.now(), States: map[string]string{}}}
+	needed, err := s.store.SecondPerson(ctx, service)
+	if err != nil {
+		return nil, err
+	}
+	out.Audit.Alone = !needed
 	out.Findings = []*finding.Finding{}
 	if err := s.eachFinding(ctx, by, func(f *store.Finding) {
 		out.Findings = append(out.Findings, reported(f))

@@ -620,3 +620,12 @@ func TestHome(t *testing.T) {
 		t.Errorf("home %+v, %v", h, err)
 	}
 }
+
+// alone lets one person decide, in tests that are about something else.
+func (w *world) alone() {
+	w.t.Helper()
+	admin := w.person("Alma", Administrator)
+	if err := w.SetSecondPerson(w.t.Context(), admin, "quay", false, "a test of something else"); err != nil {
+		w.t.Fatal(err)
+	}
+}

@@ -100,7 +100,7 @@ var labelForm = regexp.MustCompile(`^[\p{Ll}\p{N}][\p{Ll}\p{N}._-]{0,39}$`)
 func (s *Service) fit(ctx context.Context, w *Wish) (words string, err error) {
 	var parts []string
 	if w.To != "" {
-		parts = append(parts, "to "+string(w.To))
+		parts = append(parts, strings.TrimSuffix("to "+string(w.To)+" until "+w.Until, " until "))
 	}
 	for _, day := range []*string{&w.Until, w.Due} {
 		if day != nil && *day != "" {
@@ -156,21 +156,21 @@ func (s *Service) fit(ctx context.Context, w *Wish) (words string, err error) {
 }
 
 // become gives what a finding becomes by the wish, or why it stays.
-func (w *Wish) become(who *Caller, was store.Standing, today string) (store.Standing, string) {
+func (w *Wish) become(who *Caller, was store.Standing, today string, two func(service string) bool) (store.Standing, string) {
 	next := was
 	if !who.MayIn(was.Service, Reviewer) {
 		return next, who.notIn(was.Service, Reviewer).Detail
 	}
 	if w.Decline {
 		switch {
-		case was.Asked == "":
-			return next, "no waiver of it waits for approval"
+		case was.AskedTo == "":
+			return next, "nothing of it waits for approval"
 		case was.AskedBy != who.ID && !who.MayIn(was.Service, Lead):
 			return next, who.notIn(was.Service, Lead).Detail
 		}
-		next.Asked, next.AskedBy = "", 0
+		next.AskedTo, next.Asked, next.AskedBy = "", "", 0
 	}
-	if why := w.move(who, &was, &next, today); why != "" {
+	if why := w.move(who, &was, &next, today, two); why != "" {
 		return next, why
 	}
 	if w.Person != nil {
@@ -198,10 +198,11 @@ func (w *Wish) become(who *Caller, was store.Standing, today string) (store.Stan
 
 // move takes the step in a finding's life that the wish has. A waiver of a grave finding is
 // asked for first, and a lead who asks for it too approves it, who is somebody else.
-func (w *Wish) move(who *Caller, was, next *store.Standing, today string) (why string) {
+func (w *Wish) move(who *Caller, was, next *store.Standing, today string, two func(service string) bool) (why string) {
 	move := finding.Move{To: w.To, Comment: w.Comment, Until: w.Until}
 	waives := w.To == finding.Waived
-	approves := waives && was.AskedBy != 0 && was.AskedBy != who.ID && who.MayIn(was.Service, Lead)
+	asked := w.To.Decides() && was.AskedTo == string(w.To) && was.AskedBy != 0 && (w.Until == "" || w.Until <= was.Asked) // a longer waiver is another wish
+	approves := asked && was.AskedBy != who.ID && who.MayIn(was.Service, Lead)
 	if approves { // the reason was said by who asked
 		move.Comment, move.Until = "approved "+w.Comment, cmp.Or(w.Until, was.Asked)
 	}
@@ -215,15 +216,36 @@ func (w *Wish) move(who *Caller, was, next *store.Standing, today string) (why s
 	if err := move.Check(from, today); err != nil {
 		return err.Error()
 	}
-	if waives && scan.Severity(was.Severity) >= finding.WaivedByTwo && !approves {
-		next.Asked, next.AskedBy = move.Until, who.ID
+	if w.To.Decides() && scan.Severity(was.Severity) >= finding.ByTwo && !approves && two(was.Service) {
+		switch {
+		case asked && was.AskedBy == who.ID && was.Asked == move.Until:
+			return "you asked for it: somebody else who is lead approves it"
+		case asked && was.AskedBy != who.ID: // or who asked first could approve what was asked a second time
+			return "somebody asked for it already: a lead approves it"
+		}
+		next.AskedTo, next.Asked, next.AskedBy = string(w.To), move.Until, who.ID
 		return ""
 	}
-	next.State, next.Until, next.Approver, next.Asked, next.AskedBy = string(w.To), move.Until, "", "", 0
-	if waives {
+	next.State, next.Until, next.Approver, next.AskedTo, next.Asked, next.AskedBy = string(w.To), move.Until, "", "", "", 0
+	if waives || approves {
 		next.Approver = shownName(who.Person)
 	}
 	return ""
+}
+
+// twoNeeded gives a function that tells whether a service's severe decisions need a second person, each looked up once.
+func (s *Service) twoNeeded(ctx context.Context) func(service string) bool {
+	known := map[string]bool{}
+	return func(service string) bool {
+		needed, ok := known[service]
+		if !ok {
+			var err error
+			needed, err = s.store.SecondPerson(ctx, service)
+			needed = needed || err != nil // who cannot be asked is needed
+			known[service] = needed
+		}
+		return needed
+	}
 }
 
 // Changed is what a change of several findings came to.
@@ -276,13 +298,25 @@ func (s *Service) ChangeFindings(ctx context.Context, who Caller, ids []string, 
 	}
 	out := Changed{Change: store.Change{At: s.now(), PersonID: who.ID, Author: who.Name, Words: words}, Matched: len(ids)}
 	today := s.now().UTC().Format(time.DateOnly)
-	out.Refused, err = s.store.ChangeFindings(ctx, &out.Change, ids, w.Comment, try, func(was store.Standing) (store.Standing, string) { return w.become(&who, was, today) },
-		func(c *store.Change) store.TrailEntry {
-			subject := fmt.Sprintf("%d findings", c.Findings)
-			if len(ids) == 1 {
-				subject = "finding " + ids[0]
+	out.Refused, err = s.store.ChangeFindings(ctx, &out.Change, ids, w.Comment, try, func(was store.Standing) (store.Standing, string) { return w.become(&who, was, today, s.twoNeeded(ctx)) },
+		func(c *store.Change) []store.TrailEntry {
+			var all []store.TrailEntry
+			add := func(action string, n int) {
+				if n == 0 {
+					return
+				}
+				subject := fmt.Sprintf("%d findings", n)
+				if len(ids) == 1 {
+					subject = "finding " + ids[0]
+				}
+				all = append(all, s.did(who, action, subject, words))
 			}
-			return s.did(who, "change findings", subject, words)
+			decision := string(w.To)
+			add("ask for "+decision, c.Asked)
+			add("approve "+decision, c.Approved)
+			add("decline what was asked for", c.Declined)
+			add("change findings", c.Findings-c.Asked-c.Approved-c.Declined)
+			return all
 		})
 	if err != nil {
 		return Changed{}, err

@@ -78,7 +78,7 @@ func TestAWaiverIsDeclined(t *testing.T) {
 	w.upload("monday.har", recording(leaky))
 	hash, teodor := w.theHash(), w.person("Teodor", Lead)
 	decline := Wish{Decline: true, Comment: "the kiosk is gone already"}
-	if c, err := w.ChangeFindings(t.Context(), teodor, []string{hash.ID}, nil, decline, false); err != nil || c.Findings != 0 || c.Refused[0].Why != "no waiver of it waits for approval" {
+	if c, err := w.ChangeFindings(t.Context(), teodor, []string{hash.ID}, nil, decline, false); err != nil || c.Findings != 0 || c.Refused[0].Why != "nothing of it waits for approval" {
 		t.Errorf("nothing was asked for: %+v, %v", c, err)
 	}
 	w.waive(w.who, hash.ID, "2026-05-10")
@@ -98,11 +98,95 @@ func TestAWaiverIsDeclined(t *testing.T) {
 	if n := w.unread(w.who); len(n) != 1 || !strings.Contains(n[0].Text, "until 2026-05-10 was declined: the kiosk is gone already") {
 		t.Errorf("who asked is told %+v", n)
 	}
-	if _, _, err := w.UndoChange(t.Context(), teodor, c.ID); err != nil {
-		t.Fatal(err)
+	undone, left, err := w.UndoChange(t.Context(), teodor, c.ID)
+	if err != nil || undone != 0 || len(left) != 1 || !strings.Contains(left[0].Why, "undo brings no decision back") {
+		t.Errorf("undone: %d, %+v, %v", undone, left, err)
 	}
-	if v := w.theHash(); v.AskedUntil != "2026-05-10" || v.AskedByID != w.who.ID {
-		t.Errorf("undone: %+v", v.Finding)
+	if v := w.theHash(); v.AskedTo != "" || v.AskedUntil != "" || v.AskedByID != 0 {
+		t.Errorf("after that: %+v", v.Finding)
+	}
+}
+
+// TestNoSevereFindingIsNoLeakAlone goes through who takes a severe finding for no leak: one asks, another approves, whatever
+// sessions, tokens and roles the first one has.
+func TestNoSevereFindingIsNoLeakAlone(t *testing.T) {
+	w := newWorld(t)
+	w.upload("monday.har", recording(leaky))
+	hash := w.theHash()
+	lead, other := w.person("Teodor", Lead), w.person("Marlo", Administrator)
+	decide := Wish{To: finding.NotALeak, Comment: "a sample of the documentation"}
+	do := func(who Caller, wish Wish) Changed {
+		t.Helper()
+		c, err := w.ChangeFindings(t.Context(), who, []string{hash.ID}, nil, wish, false)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return c
+	}
+	if do(lead, decide); w.theHash().State != "new" || w.theHash().AskedTo != "not-a-leak" || w.theHash().AskedByID != lead.ID {
+		t.Errorf("asked: %+v", w.theHash().Finding)
+	}
+	again := lead // by a token, after he became administrator
+	again.Key, again.Role = Key{ID: 9, Kind: "token", Scope: ScopeEverything}, Administrator
+	if c := do(again, decide); c.Findings != 0 || !strings.Contains(c.Refused[0].Why, "somebody else who is lead approves it") {
+		t.Errorf("approved by who asked: %+v", c)
+	}
+	if c := do(w.who, decide); c.Findings != 0 || w.theHash().AskedByID != lead.ID { // a reviewer asks as well, and approves nothing
+		t.Errorf("by a reviewer: %+v, %+v", c, w.theHash().Finding)
+	}
+	if c := do(w.person("Tess", Lead), Wish{To: finding.Waived, Until: "2026-06-01", Comment: "or waive it"}); c.Findings != 1 || w.theHash().State != "new" || w.theHash().AskedTo != "waived" {
+		t.Errorf("asking for something else approves what was asked before: %+v, %+v", c, w.theHash().Finding)
+	}
+	do(lead, decide)
+	if c := do(other, decide); c.Findings != 1 || w.theHash().State != "not-a-leak" || w.theHash().AskedTo != "" || w.theHash().Approver == "" {
+		t.Errorf("approved: %+v, %+v", c, w.theHash().Finding)
+	}
+	var actions []string
+	entries, _, err := w.Trail(t.Context(), TrailFilter{Subject: "finding " + hash.ID}, Page{Number: 1, Size: 20})
+	for _, e := range entries {
+		actions = append(actions, e.Action+" by "+e.Email)
+	}
+	if want := "approve not-a-leak by marlo@quay.example, ask for not-a-leak by teodor@quay.example, ask for waived by tess@quay.example, ask for not-a-leak by teodor@quay.example"; err != nil || strings.Join(actions, ", ") != want {
+		t.Errorf("the trail says %s, %v", strings.Join(actions, ", "), err)
+	}
+	if !strings.Contains(entries[2].Detail, "until 2026-06-01") {
+		t.Errorf("the day is not on the trail: %+v", entries[2])
+	}
+	// What was decided can be taken back by one; an undo of that brings the decision back to nobody.
+	c := do(w.who, Wish{To: finding.Confirmed, Comment: "it is one"})
+	undone, left, err := w.UndoChange(t.Context(), w.who, c.ID)
+	if err != nil || undone != 0 || len(left) != 1 || w.theHash().State != "confirmed" {
+		t.Errorf("undone: %d %+v %v, %s", undone, left, err, w.theHash().State)
+	}
+}
+
+// TestAWaiverHoldsForItsSeverity lets a waived finding become more severe.
+func TestAWaiverHoldsForItsSeverity(t *testing.T) {
+	w := newWorld(t)
+	mild, severe := `{"id":7,"name":"Ada","moorings":[{"x":1}]}`, `{"id":7,"name":"Ada","moorings":[{"x":"ada.moor@sails.example"}]}`
+	w.upload("monday.har", recording(mild))
+	find := func() Finding {
+		t.Helper()
+		all, _, err := w.Findings(t.Context(), FindingFilter{Words: "moorings", Kinds: []string{"unexpected-relation"}, States: []string{"new", "waived", "returned", "confirmed"}}, Page{Number: 1, Size: 10})
+		if err != nil || len(all) != 1 {
+			t.Fatalf("%+v, %v", all, err)
+		}
+		return all[0]
+	}
+	f := find()
+	if f.Severity >= int(finding.ByTwo) {
+		t.Fatalf("it begins as %d", f.Severity)
+	}
+	if c, err := w.ChangeFindings(t.Context(), w.who, []string{f.ID}, nil, Wish{To: finding.Waived, Until: "2099-01-01", Comment: "a relic"}, false); err != nil || c.Findings != 1 || find().State != "waived" {
+		t.Fatalf("%+v, %v", c, err)
+	}
+	w.upload("tuesday.har", recording(mild))
+	if find().State != "waived" {
+		t.Errorf("seen again as it was: %s", find().State)
+	}
+	w.upload("wednesday.har", recording(severe))
+	if got := find(); got.Severity <= f.Severity || got.State != "returned" || got.Until != "" {
+		t.Errorf("more severe, it is %+v", got)
 	}
 }
 

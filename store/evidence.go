@@ -144,7 +144,7 @@ const noEvidence = ` FROM findings JOIN services ON services.id = service_id WHE
 
 // touched tells a finding that people have moved or discussed from one that was
 // only found.
-const touched = ` EXISTS (SELECT 1 FROM events WHERE finding_id = findings.id AND (kind IN ('comment', 'assign', 'due', 'label') OR kind = 'move' AND became <> 'returned'))`
+const touched = ` EXISTS (SELECT 1 FROM events WHERE finding_id = findings.id AND (kind IN ('comment', 'assign', 'due', 'label', 'waiver') OR kind = 'move' AND became <> 'returned'))`
 
 // WithdrawalOf tells what taking a batch back would come to.
 func (s *Store) WithdrawalOf(ctx context.Context, batch int64) (OnlyHere, error) {
@@ -167,7 +167,7 @@ func (s *Store) WithdrawalOf(ctx context.Context, batch int64) (OnlyHere, error)
 
 // Withdraw takes a batch back with all that it alone has shown. Findings that
 // somebody has moved or discussed stay, and say so in their history.
-func (s *Store) Withdraw(ctx context.Context, batch int64, author string, at time.Time, t TrailEntry) error {
+func (s *Store) Withdraw(ctx context.Context, batch int64, author string, at time.Time, entries ...TrailEntry) error {
 	return s.change(ctx, func(tx *sql.Tx) error {
 		if err := dropEvidence(ctx, tx, batch, author, at); err != nil {
 			return err
@@ -179,8 +179,18 @@ func (s *Store) Withdraw(ctx context.Context, batch int64, author string, at tim
 		if n, err := r.RowsAffected(); err != nil || n == 0 {
 			return ErrNotFound
 		}
-		return addTrail(ctx, tx, t)
+		return addTrails(ctx, tx, entries)
 	})
+}
+
+// addTrails adds entries to the trail.
+func addTrails(ctx context.Context, tx *sql.Tx, entries []TrailEntry) error {
+	for _, e := range entries {
+		if err := addTrail(ctx, tx, e); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // dropEvidence takes back what a batch has shown; its captures stay.
@@ -193,14 +203,26 @@ func dropEvidence(ctx context.Context, tx *sql.Tx, batch int64, author string, a
 	if err := each(ctx, tx, batch,
 		`DELETE FROM lost WHERE of = of OR ? = 0`,
 		`INSERT INTO lost SELECT DISTINCT finding_id, batch_id FROM occurrences JOIN captures ON captures.id = capture_id WHERE batch_id = ?`,
-		// what a batch brought back goes back to where it was, unless somebody has moved it since;
-		// a waiver that ran out has run out all the same
-		`UPDATE findings SET state = (SELECT was FROM events WHERE finding_id = findings.id AND kind = 'move' ORDER BY id DESC LIMIT 1)
-			WHERE id IN (SELECT finding_id FROM lost) AND state = 'returned'
-			AND (SELECT iif(was = 'waived', 0, batch_id) FROM events WHERE finding_id = findings.id AND kind = 'move' ORDER BY id DESC LIMIT 1) = ?`,
-		// and what it proved waits again
-		`UPDATE findings SET state = 'awaiting-proof' WHERE state = 'closed'
-			AND (SELECT iif(became = 'closed', batch_id, 0) FROM events WHERE finding_id = findings.id AND kind = 'move' ORDER BY id DESC LIMIT 1) = ?`,
+	); err != nil {
+		return err
+	}
+	// what a batch brought back goes back to where it was, a waiver that ran out excepted, and what it proved waits again;
+	// the history says so
+	for _, back := range []struct{ which, became, why string }{
+		{`state = 'returned' AND id IN (SELECT finding_id FROM lost) AND (SELECT iif(was = 'waived', 0, batch_id) FROM events WHERE finding_id = findings.id AND kind = 'move' AND became = 'returned' ORDER BY id DESC LIMIT 1) = ?1`,
+			`(SELECT was FROM events WHERE finding_id = findings.id AND kind = 'move' AND became = 'returned' ORDER BY id DESC LIMIT 1)`, "the recording that brought it back was withdrawn"},
+		{`state = 'closed' AND (SELECT batch_id FROM events WHERE finding_id = findings.id AND kind = 'move' AND became = 'closed' ORDER BY id DESC LIMIT 1) = ?1`,
+			`'awaiting-proof'`, "the recording that proved it was withdrawn"},
+	} {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO events (finding_id, at, author, kind, was, became, comment, until, batch_id, revision)
+			SELECT id, ?2, ?3, 'withdrawn', state, `+back.became+`, ?4, '', ?1, 0 FROM findings WHERE `+back.which, batch, millis(at), author, back.why); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE findings SET state = `+back.became+` WHERE `+back.which, batch); err != nil {
+			return err
+		}
+	}
+	if err := each(ctx, tx, batch,
 		`DELETE FROM occurrences WHERE capture_id IN (SELECT id FROM captures WHERE batch_id = ?)`,
 		`UPDATE findings SET spots = coalesce((SELECT sum(spots) FROM occurrences WHERE finding_id = findings.id), 0),
 			captures = (SELECT count(*) FROM occurrences WHERE finding_id = findings.id),
@@ -235,7 +257,7 @@ type Rejudged struct {
 
 // Rejudge replaces what a batch has shown by what judging its captures anew came
 // to, all in one transaction. b has its new numbers.
-func (s *Store) Rejudge(ctx context.Context, b Batch, captures []Rejudged, e Evidence, author string, at time.Time, t TrailEntry) (Batch, error) {
+func (s *Store) Rejudge(ctx context.Context, b Batch, captures []Rejudged, e Evidence, author string, at time.Time, entries ...TrailEntry) (Batch, error) {
 	err := s.change(ctx, func(tx *sql.Tx) error {
 		var service int64
 		if err := tx.QueryRowContext(ctx, `SELECT service_id FROM batches WHERE id = ? AND done = 1`, b.ID).Scan(&service); err != nil {
@@ -264,7 +286,10 @@ func (s *Store) Rejudge(ctx context.Context, b Batch, captures []Rejudged, e Evi
 		if err := b.count(ctx, tx); err != nil {
 			return err
 		}
-		return addTrail(ctx, tx, t)
+		if _, err := tx.ExecContext(ctx, `DELETE FROM askings WHERE batch_id = ?`, b.ID); err != nil {
+			return err
+		}
+		return addTrails(ctx, tx, entries)
 	})
 	return b, err
 }

@@ -68,7 +68,7 @@ func (q *quay) move(id, to string) {
 	refused, err := q.ChangeFindings(q.t.Context(), &c, []string{id}, "", false, func(was Standing) (Standing, string) {
 		was.State = to
 		return was, ""
-	}, func(*Change) TrailEntry { return TrailEntry{} })
+	}, func(*Change) []TrailEntry { return nil })
 	if err != nil || len(refused) > 0 && refused[0].Why != "it is so already" {
 		q.t.Fatal(refused, err)
 	}

@@ -52,6 +52,7 @@ type Finding struct {
 	Labels       []string
 
 	Approver   string // of its waiver, by name
+	AskedTo    string // the state that a second person is asked for: waived or not-a-leak
 	AskedUntil string // the last day of a waiver that waits for approval
 	AskedBy    string // by name
 	AskedByID  int64
@@ -77,7 +78,7 @@ const findingColumns = `findings.id, services.name, kind, severity, endpoint, en
 	class, spots, captures, bytes, sample, why, grant_file, grant_line, excepted, state, until, first_seen, last_seen,
 	findings.person_id, coalesce((SELECT iif(name = '', email, name) FROM people WHERE people.id = findings.person_id), ''), assigned_team, due, version,
 	coalesce((SELECT group_concat(label, char(10)) FROM labels WHERE finding_id = findings.id), ''),
-	approver, asked_until, asked_by, iif(asked_by = 0, '', coalesce((SELECT iif(name = '', email, name) FROM people WHERE people.id = asked_by), ''))`
+	approver, asked_to, asked_until, asked_by, iif(asked_by = 0, '', coalesce((SELECT iif(name = '', email, name) FROM people WHERE people.id = asked_by), ''))`
 
 const findingTables = ` FROM findings JOIN services ON services.id = service_id`
 
@@ -87,7 +88,7 @@ func scanFinding(r scanner) (Finding, error) {
 	var labels string
 	err := r.Scan(&f.ID, &f.Service, &f.Kind, &f.Severity, &f.Endpoint, &f.EndpointID, &f.Team, &f.Audience, &f.AudienceBy, &f.Direction, &f.Status,
 		&f.Path, &f.Entity, &f.Field, &f.Class, &f.Spots, &f.Captures, &f.Bytes, &f.Sample, &f.Why, &f.GrantFile, &f.GrantLine, &f.Excepted,
-		&f.State, &f.Until, &first, &last, &f.PersonID, &f.Person, &f.AssignedTeam, &f.Due, &f.Version, &labels, &f.Approver, &f.AskedUntil, &f.AskedByID, &f.AskedBy)
+		&f.State, &f.Until, &first, &last, &f.PersonID, &f.Person, &f.AssignedTeam, &f.Due, &f.Version, &labels, &f.Approver, &f.AskedTo, &f.AskedUntil, &f.AskedByID, &f.AskedBy)
 	f.Labels = strings.FieldsFunc(labels, func(r rune) bool { return r == '\n' })
 	f.FirstSeen, f.LastSeen = when(first), when(last)
 	return f, err
@@ -98,8 +99,8 @@ func scanFinding(r scanner) (Finding, error) {
 func mergeFinding(ctx context.Context, tx *sql.Tx, service int64, b Batch, f *Finding) (fresh bool, err error) {
 	at := millis(b.Started)
 	var state, until string
-	var severity, grantedIn int
-	err = tx.QueryRowContext(ctx, `SELECT state, until, severity, granted_in FROM findings WHERE id = ?`, f.ID).Scan(&state, &until, &severity, &grantedIn)
+	var severity, grantedIn, waivedAt int
+	err = tx.QueryRowContext(ctx, `SELECT state, until, severity, granted_in, waived_at FROM findings WHERE id = ?`, f.ID).Scan(&state, &until, &severity, &grantedIn, &waivedAt)
 	if err == sql.ErrNoRows {
 		if f.Due, err = dueDay(ctx, tx, f.Severity, b.Started); err != nil {
 			return false, err
@@ -128,16 +129,20 @@ func mergeFinding(ctx context.Context, tx *sql.Tx, service int64, b Batch, f *Fi
 			return false, err
 		}
 	}
-	// what a contract once permitted and permits no longer is a leak again
-	if state == "closed" || state == "not-a-leak" && grantedIn > 0 || state == "waived" && until < b.Started.UTC().Format(time.DateOnly) {
-		if f.Due, err = dueDay(ctx, tx, severity, b.Started); err != nil {
+	// what a contract once permitted and permits no longer is a leak again; a waiver holds for the severity it was given for
+	graver := state == "waived" && f.Severity > waivedAt && waivedAt >= 0
+	if state == "closed" || state == "not-a-leak" && grantedIn > 0 || graver || state == "waived" && until < b.Started.UTC().Format(time.DateOnly) {
+		if f.Due, err = dueDay(ctx, tx, max(severity, f.Severity), b.Started); err != nil {
 			return false, err
 		}
 		if _, err = tx.ExecContext(ctx, `UPDATE findings SET state = 'returned', `+decidedNoMore+`, due = ?, granted_in = 0 WHERE id = ?`, f.Due, f.ID); err != nil {
 			return false, err
 		}
 		e := Event{At: b.Started, Author: b.Author, Kind: "move", Was: state, Became: "returned", BatchID: b.ID}
-		if state == "waived" {
+		switch {
+		case graver:
+			e.Comment = "it is more severe than what was waived"
+		case state == "waived":
 			e.Comment = "the waiver's last day was " + until
 		}
 		if err = addEvent(ctx, tx, f.ID, e); err == nil {
@@ -148,7 +153,7 @@ func mergeFinding(ctx context.Context, tx *sql.Tx, service int64, b Batch, f *Fi
 }
 
 // decidedNoMore is how a finding forgets its waiver, and that one is asked for, as SQL.
-const decidedNoMore = `until = '', approver = '', asked_until = '', asked_by = 0`
+const decidedNoMore = `until = '', approver = '', asked_until = '', asked_by = 0, asked_to = '', waived_at = -1`
 
 // EndWaivers lets waivers end whose last day is before a day: the findings return. What
 // waits for approval until such a day is declined by time. It gives how many returned.
@@ -165,7 +170,7 @@ func (s *Store) EndWaivers(ctx context.Context, today string, at time.Time) (end
 	err = s.change(ctx, func(tx *sql.Tx) error {
 		for _, f := range over {
 			if f.Until == "" {
-				r, err := tx.ExecContext(ctx, `UPDATE findings SET asked_until = '', asked_by = 0 WHERE id = ? AND asked_until = ?`, f.ID, f.AskedUntil)
+				r, err := tx.ExecContext(ctx, `UPDATE findings SET asked_until = '', asked_by = 0, asked_to = '' WHERE id = ? AND asked_until = ?`, f.ID, f.AskedUntil)
 				if err != nil {
 					return err
 				}
@@ -312,7 +317,7 @@ func (by *FindingFilter) filter() filter {
 		f.and("findings.id IN (SELECT finding_id FROM events WHERE events.id > ? AND (events.kind = 'found' OR became = 'returned'))", by.Since)
 	}
 	if by.Asked { // there are few, whatever order they are wanted in
-		f.and("findings.id IN (SELECT id FROM findings INDEXED BY findings_asked WHERE asked_until <> '')")
+		f.and("findings.id IN (SELECT id FROM findings INDEXED BY findings_asked WHERE asked_to <> '')")
 	}
 	if by.Service != "" {
 		f.and("findings.service_id = (SELECT id FROM services WHERE name = ?)", by.Service)
@@ -490,7 +495,7 @@ func (s *Store) Awaiting(ctx context.Context, service string) ([]Finding, error)
 		err := r.Scan(&f.ID, &f.Endpoint, &f.Audience, &f.Direction, &f.Status, &f.Path, &f.Kind, &since)
 		f.LastSeen = when(since)
 		return f, err
-	}, `SELECT id, endpoint, audience, direction, status, path, kind, coalesce((SELECT max(at) FROM events WHERE finding_id = findings.id AND became = 'awaiting-proof'), 0)
+	}, `SELECT id, endpoint, audience, direction, status, path, kind, coalesce((SELECT max(at) FROM events WHERE finding_id = findings.id AND kind = 'move' AND became = 'awaiting-proof'), 0)
 		FROM findings WHERE state = 'awaiting-proof' AND service_id = (SELECT id FROM services WHERE name = ?)`, service)
 }
 

@@ -123,7 +123,7 @@ func (q *quay) become(t *testing.T, ids []string, to func(Standing) Standing) Ch
 	t.Helper()
 	q.now = q.now.Add(time.Minute)
 	c := Change{At: q.now, Author: "Noor", Words: "a change"}
-	refused, err := q.ChangeFindings(t.Context(), &c, ids, "", false, func(was Standing) (Standing, string) { return to(was), "" }, func(*Change) TrailEntry { return TrailEntry{} })
+	refused, err := q.ChangeFindings(t.Context(), &c, ids, "", false, func(was Standing) (Standing, string) { return to(was), "" }, func(*Change) []TrailEntry { return nil })
 	if err != nil || slices.ContainsFunc(refused, func(r Refused) bool { return r.Why != "it is so already" }) {
 		t.Fatalf("refused %v, %v", refused, err)
 	}
@@ -390,7 +390,19 @@ func TestUndoneIsAsBefore(t *testing.T) {
 		as := standings()
 		for id := range as {
 			touched := before[i][id] != before[i+1][id]
+			decided := func(text string) string { // an undo brings none of these back
+				for _, state := range []string{"closed", "waived", "not-a-leak"} {
+					if strings.HasPrefix(text, state) {
+						return state
+					}
+				}
+				return ""
+			}
 			switch {
+			case touched && !since[id] && decided(before[i][id]) != "" && decided(before[i][id]) != decided(before[i+1][id]):
+				if stayed++; as[id] != was[id] {
+					t.Errorf("undoing change %d brings a decision back: %s %q", i, id, as[id])
+				}
 			case touched && !since[id] && as[id] != before[i][id]:
 				t.Errorf("change %d made %s %q of %q, and undoing makes it %q", i, id, before[i+1][id], before[i][id], as[id])
 			case (!touched || since[id]) && as[id] != was[id]:

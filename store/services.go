@@ -11,11 +11,12 @@ import (
 
 // Service is one API under review.
 type Service struct {
-	ID        int64
-	Name      string
-	Endpoints int
-	Open      int
-	Revision  int
+	ID           int64
+	Name         string
+	Endpoints    int
+	Open         int
+	Revision     int
+	SecondPerson bool // severe decisions need a second person
 }
 
 // ContractFile is one file of a contract document.
@@ -53,11 +54,11 @@ const openStates = `('new', 'returned', 'confirmed', 'in-repair', 'awaiting-proo
 func (s *Store) Services(ctx context.Context) ([]Service, error) {
 	return rows(ctx, s.read, func(r scanner) (Service, error) {
 		var v Service
-		return v, r.Scan(&v.ID, &v.Name, &v.Endpoints, &v.Open, &v.Revision)
+		return v, r.Scan(&v.ID, &v.Name, &v.Endpoints, &v.Open, &v.Revision, &v.SecondPerson)
 	}, `SELECT id, name,
 		(SELECT count(*) FROM endpoints WHERE service_id = services.id),
 		coalesce((SELECT sum(n) FROM finding_counts WHERE service_id = services.id AND state IN `+openStates+`), 0),
-		in_force
+		in_force, second_person
 		FROM services ORDER BY name`)
 }
 

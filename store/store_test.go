@@ -185,7 +185,7 @@ func TestMovesAtOnceComeOneAfterTheOther(t *testing.T) {
 					return was, "taken"
 				}
 				return next, ""
-			}, func(*Change) TrailEntry { return TrailEntry{} })
+			}, func(*Change) []TrailEntry { return nil })
 			if len(refused) > 0 {
 				err = taken
 			}

@@ -24,6 +24,7 @@ type Standing struct {
 	Labels       []string `json:"labels"`
 
 	Approver string `json:"approver,omitempty"` // of its waiver, by name
+	AskedTo  string `json:"asked_to,omitempty"` // the state that a second person is asked for
 	Asked    string `json:"asked,omitempty"`    // the last day of a waiver that waits for approval
 	AskedBy  int64  `json:"asked_by,omitempty"` // the person who wants it
 
@@ -58,6 +59,9 @@ type Change struct {
 	Findings int
 	Undone   bool
 
+	// of these findings a second person was asked, approved what was asked for, or declined it
+	Asked, Approved, Declined int
+
 	asked []asked
 }
 
@@ -66,8 +70,8 @@ type Refused struct{ ID, Why string }
 
 // ChangeFindings changes findings, all or none: become gives what a finding becomes, or why
 // it stays as it is. It notes what each was, so that the change can be undone. With try,
-// nothing is kept. It gives how many change, and which do not. entry is what the trail says of it.
-func (s *Store) ChangeFindings(ctx context.Context, c *Change, ids []string, comment string, try bool, become func(was Standing) (Standing, string), entry func(*Change) TrailEntry) (refused []Refused, err error) {
+// nothing is kept. It gives how many change, and which do not. entries are what the trail says of it.
+func (s *Store) ChangeFindings(ctx context.Context, c *Change, ids []string, comment string, try bool, become func(was Standing) (Standing, string), entries func(*Change) []TrailEntry) (refused []Refused, err error) {
 	refused = []Refused{}
 	err = s.change(ctx, func(tx *sql.Tx) error {
 		r, err := tx.ExecContext(ctx, `INSERT INTO changes (at, person_id, author, words, findings) VALUES (?, ?, ?, ?, 0)`, millis(c.At), c.PersonID, c.Author, c.Words)
@@ -106,8 +110,10 @@ func (s *Store) ChangeFindings(ctx context.Context, c *Change, ids []string, com
 		if err := c.tellLeads(ctx, tx, comment); err != nil {
 			return err
 		}
-		if err := addTrail(ctx, tx, entry(c)); err != nil {
-			return err
+		for _, e := range entries(c) {
+			if err := addTrail(ctx, tx, e); err != nil {
+				return err
+			}
 		}
 		_, err = tx.ExecContext(ctx, `UPDATE changes SET findings = ? WHERE id = ?`, c.Findings, c.ID)
 		return err
@@ -143,8 +149,16 @@ func (c *Change) put(ctx context.Context, tx *sql.Tx, id string, was, next Stand
 			return err
 		}
 	}
-	if next.Asked != was.Asked && next.Asked != "" {
-		c.asked = append(c.asked, asked{id, next.Service, next.Asked})
+	switch {
+	case was.Asks(&next):
+		c.Asked++
+	case was.AskedTo != "" && next.State == was.AskedTo && next.AskedTo == "":
+		c.Approved++
+	case was.AskedTo != "" && next.AskedTo == "" && next.State == was.State:
+		c.Declined++
+	}
+	if was.Asks(&next) {
+		c.asked = append(c.asked, asked{id, next.Service, next.AskedTo, next.Asked})
 		if err := follow(ctx, tx, id, next.AskedBy); err != nil {
 			return err
 		}
@@ -152,16 +166,29 @@ func (c *Change) put(ctx context.Context, tx *sql.Tx, id string, was, next Stand
 	switch {
 	case next.State != was.State:
 		return tell(ctx, tx, id, Notice{At: c.At, Kind: "moved", Author: c.Author, By: c.PersonID, Text: was.State + " to " + next.State}, next.PersonID)
-	case was.Asked != "" && next.Asked == "" && next.Until != was.Until: // longer or shorter
+	case was.AskedTo != "" && next.AskedTo == "" && next.Until != was.Until: // longer or shorter
 		return tell(ctx, tx, id, Notice{At: c.At, Kind: "moved", Author: c.Author, By: c.PersonID, Text: "the waiver is approved until " + next.Until}, next.PersonID)
-	case was.Asked != "" && next.Asked == "":
-		return tell(ctx, tx, id, Notice{At: c.At, Kind: "waiver", Author: c.Author, By: c.PersonID, Text: "the waiver until " + was.Asked + " was declined: " + comment})
+	case was.AskedTo != "" && next.AskedTo == "":
+		return tell(ctx, tx, id, Notice{At: c.At, Kind: "waiver", Author: c.Author, By: c.PersonID, Text: decision(was.AskedTo, was.Asked) + " was declined: " + comment})
 	}
 	return nil
 }
 
-// asked is a waiver that somebody wants.
-type asked struct{ finding, service, until string }
+// asked is a waiver, or another decision, that somebody wants.
+type asked struct{ finding, service, to, until string }
+
+// decision names what a second person is asked for.
+func decision(to, until string) string {
+	if to == "waived" {
+		return "the waiver until " + until
+	}
+	return "the decision that it is no leak"
+}
+
+// Asks reports whether a second person is asked for something by what a finding becomes.
+func (s *Standing) Asks(next *Standing) bool {
+	return next.AskedTo != "" && (next.AskedTo != s.AskedTo || next.Asked != s.Asked)
+}
 
 // tellLeads tells those who may approve what waivers are asked for: each of them once, however
 // many findings it is.
@@ -175,9 +202,9 @@ func (c *Change) tellLeads(ctx context.Context, tx *sql.Tx, comment string) erro
 		if err != nil {
 			return err
 		}
-		text := "a waiver until " + all[0].until + " waits for approval: " + comment
+		text := decision(all[0].to, all[0].until) + " waits for approval: " + comment
 		if len(all) > 1 {
-			text = fmt.Sprintf("this waiver until %s and %d more wait for approval: %s", all[0].until, len(all)-1, comment)
+			text = fmt.Sprintf("%s and %d more wait for approval: %s", decision(all[0].to, all[0].until), len(all)-1, comment)
 		}
 		for _, lead := range leads {
 			n := Notice{PersonID: lead, At: c.At, Kind: "waiver", Author: c.Author, By: c.PersonID, FindingID: all[0].finding, Text: text}
@@ -213,10 +240,10 @@ func (c *Change) events(ctx context.Context, tx *sql.Tx, id string, was, next St
 	var all []Event
 	if was.State != next.State || was.Until != next.Until {
 		all = append(all, Event{Kind: "move", Was: was.State, Became: next.State, Until: next.Until})
-	} else if was.Asked != next.Asked {
-		e := Event{Kind: "waiver", Became: "asked for", Until: next.Asked}
-		if next.Asked == "" {
-			e.Became, e.Until = "declined", was.Asked
+	} else if was.AskedTo != next.AskedTo || was.Asked != next.Asked {
+		e := Event{Kind: "waiver", Was: next.AskedTo, Became: "asked for", Until: next.Asked}
+		if next.AskedTo == "" {
+			e.Was, e.Became, e.Until = was.AskedTo, "declined", was.Asked
 		}
 		all = append(all, e)
 	}
@@ -247,23 +274,23 @@ func standing(ctx context.Context, tx *sql.Tx, id string) (Standing, error) {
 	var was Standing
 	var labels string
 	err := tx.QueryRowContext(ctx, `SELECT state, until, person_id, coalesce((SELECT iif(name = '', email, name) FROM people WHERE people.id = person_id), ''), assigned_team, team, due, version,
-		approver, asked_until, asked_by, severity, (SELECT name FROM services WHERE services.id = service_id),
+		approver, asked_to, asked_until, asked_by, severity, (SELECT name FROM services WHERE services.id = service_id),
 		coalesce((SELECT group_concat(label, char(10)) FROM (SELECT label FROM labels WHERE finding_id = findings.id ORDER BY label)), '') FROM findings WHERE id = ?`, id).
 		Scan(&was.State, &was.Until, &was.PersonID, &was.person, &was.AssignedTeam, &was.team, &was.Due, &was.version,
-			&was.Approver, &was.Asked, &was.AskedBy, &was.Severity, &was.Service, &labels)
+			&was.Approver, &was.AskedTo, &was.Asked, &was.AskedBy, &was.Severity, &was.Service, &labels)
 	was.Labels = strings.FieldsFunc(labels, func(r rune) bool { return r == '\n' })
 	return was, err
 }
 
 func (s *Standing) same(other *Standing) bool {
-	return s.State == other.State && s.Until == other.Until && s.PersonID == other.PersonID && s.AssignedTeam == other.AssignedTeam && s.Due == other.Due && s.Asked == other.Asked && slices.Equal(s.Labels, other.Labels)
+	return s.State == other.State && s.Until == other.Until && s.PersonID == other.PersonID && s.AssignedTeam == other.AssignedTeam && s.Due == other.Due && s.AskedTo == other.AskedTo && s.Asked == other.Asked && slices.Equal(s.Labels, other.Labels)
 }
 
 // write makes the standing that of a finding, and gives the finding's version then.
 func (s *Standing) write(ctx context.Context, tx *sql.Tx, id string) (version int, err error) {
 	if _, err := tx.ExecContext(ctx, `UPDATE findings SET granted_in = iif(state = ?1, granted_in, 0), state = ?1, until = ?2, person_id = ?3, assigned_team = ?4, due = ?5,
-		approver = ?6, asked_until = ?7, asked_by = ?8 WHERE id = ?9`,
-		s.State, s.Until, s.PersonID, s.AssignedTeam, s.Due, s.Approver, s.Asked, s.AskedBy, id); err != nil {
+		approver = ?6, asked_until = ?7, asked_by = ?8, asked_to = ?9, waived_at = iif(?1 <> 'waived', -1, iif(state = 'waived' AND until = ?2, waived_at, severity)) WHERE id = ?10`,
+		s.State, s.Until, s.PersonID, s.AssignedTeam, s.Due, s.Approver, s.Asked, s.AskedBy, s.AskedTo, id); err != nil {
 		return 0, err
 	}
 	if _, err := tx.ExecContext(ctx, `DELETE FROM labels WHERE finding_id = ?`, id); err != nil {
@@ -337,6 +364,10 @@ func (s *Store) Undo(ctx context.Context, id int64, by Event, may func(service s
 			if err := json.Unmarshal([]byte(w.text), &before); err != nil {
 				return err
 			}
+			if why := before.decided(&now); why != "" {
+				left = append(left, Refused{w.finding, why})
+				continue
+			}
 			if _, err := before.write(ctx, tx, w.finding); err == ErrNotFound { // who had it is gone
 				before.PersonID = 0
 				if _, err := before.write(ctx, tx, w.finding); err != nil {
@@ -353,6 +384,18 @@ func (s *Store) Undo(ctx context.Context, id int64, by Event, may func(service s
 		return addTrail(ctx, tx, entry)
 	})
 	return undone, left, err
+}
+
+// decided says why an undo may not make a finding what it was: it would bring back a waiver or another decision, or what
+// somebody asked for and a second person decided on.
+func (s *Standing) decided(now *Standing) string {
+	switch {
+	case (s.State == "waived" || s.State == "not-a-leak" || s.State == "closed") && (s.State != now.State || s.Until != now.Until):
+		return "it would be " + s.State + " again: undo brings no decision back"
+	case s.AskedTo != "" && (s.AskedTo != now.AskedTo || s.Asked != now.Asked):
+		return "it would be asked for again: undo brings no decision back"
+	}
+	return ""
 }
 
 // Changes lists the latest changes of several findings.

@@ -44,9 +44,12 @@ var moves = map[State][]State{
 // Moves lists the states that a person may move a finding to from s.
 func (s State) Moves() []State { return append([]State(nil), moves[s]...) }
 
-// WaivedByTwo is the least severity of a finding that nobody waives alone: who asks for it
-// needs a lead who approves it.
-const WaivedByTwo = scan.High
+// ByTwo is the least severity of a finding that nobody takes off the list alone without proof: who wants it waived, or
+// no leak, asks for that, and a lead who is somebody else approves it.
+const ByTwo = scan.High
+
+// Decides reports whether a move to s takes a finding off the list by a decision, not by proof.
+func (s State) Decides() bool { return s == Waived || s == NotALeak }
 
 // Move is a step in a finding's life that a person asks for.
 type Move struct {

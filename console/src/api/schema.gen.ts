@@ -882,6 +882,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/batches/{batch_id}/waiting": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                batch_id: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Decline what waits for a second person at a recording, or take back what one asked for */
+        delete: operations["declineBatchChange"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/batches/{batch_id}/audience": {
         parameters: {
             query?: never;
@@ -1063,6 +1082,26 @@ export interface paths {
         post?: never;
         /** Take the permission for a server back */
         delete: operations["forbidServer"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{service}/second-person": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Say whether severe decisions at a service need a second person; off is for a team of one, and every report says so */
+        put: operations["setSecondPerson"];
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1988,6 +2027,8 @@ export interface components {
             open: number;
             /** @description Of the contracts in force */
             revision: number;
+            /** @description Whether severe decisions need a second person */
+            second_person: boolean;
             audiences?: string[];
         };
         ContractFile: {
@@ -2391,6 +2432,25 @@ export interface components {
             decided?: string;
             decision?: string;
         };
+        SecondPerson: {
+            needed: boolean;
+            reason: string;
+        };
+        /** @description What somebody wants to do to a recording and a second person decides */
+        WaitingChange: {
+            /** @enum {string} */
+            what: "withdraw" | "correct";
+            by: components["schemas"]["Assignee"];
+            /** Format: date-time */
+            at: string;
+            reason: string;
+            /** @description Of a correction */
+            audience?: string;
+            /** @description Of a correction, the text of a mapping file */
+            audiences?: string;
+            /** @description Open ones of high or critical severity that would leave the list */
+            findings: number;
+        };
         Batch: {
             /** Format: int64 */
             id: number;
@@ -2412,6 +2472,7 @@ export interface components {
             findings: number;
             /** @description Findings that it showed first */
             new_findings: number;
+            waiting?: components["schemas"]["WaitingChange"];
             /** @description The same recording was taken in before */
             repeated: boolean;
             /** @description Why the recording was not read to its end */
@@ -2784,9 +2845,12 @@ export interface components {
             /** Format: date-time */
             last_seen: string;
         };
-        /** @description A waiver that waits for a lead who approves it, and is somebody else than who asks */
+        /** @description A waiver, or the decision that it is no leak, that waits for a lead who approves it and is somebody else than the person who asks */
         AskedWaiver: {
-            until: string;
+            /** @enum {string} */
+            to: "waived" | "not-a-leak";
+            /** @description The last day of a waiver */
+            until?: string;
             by: components["schemas"]["Assignee"];
         };
         FindingPage: {
@@ -4811,7 +4875,40 @@ export interface operations {
             };
         };
         responses: {
+            /** @description It takes severe findings off the list, and waits for a second person */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WaitingChange"];
+                };
+            };
             /** @description It is taken back */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    declineBatchChange: {
+        parameters: {
+            query?: {
+                /** @description Why, needed to decline */
+                comment?: string;
+            };
+            header?: never;
+            path: {
+                batch_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Nothing waits any more */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -4848,6 +4945,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Batch"];
+                };
+            };
+            /** @description It takes severe findings off the list, and waits for a second person */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WaitingChange"];
                 };
             };
             default: components["responses"]["Failure"];
@@ -5137,6 +5243,32 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description It is forbidden */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    setSecondPerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SecondPerson"];
+            };
+        };
+        responses: {
+            /** @description Said */
             204: {
                 headers: {
                     [name: string]: unknown;

@@ -5,7 +5,8 @@ import { Link, useNavigate } from "react-router";
 import { api, take, type Batch, type Finding } from "../../api/client";
 import { ago, bytes, count, share, time } from "../../shared/format";
 import { Repeat } from "../../shared/repeat";
-import { useMay } from "../../shared/session";
+import { Said } from "../../shared/said";
+import { useMay, useSession } from "../../shared/session";
 import { Heading } from "../../shared/shell";
 import { Failed, Loading, useFailed } from "../../shared/states";
 import { Code, SeverityMark } from "../../shared/tags";
@@ -57,8 +58,65 @@ export function BatchHead({ batch }: { batch: number }) {
           <Typography.Text type="secondary">{b.skip_reasons.map((r) => `skipped ${r.captures}: ${r.reason}`).join("; ")}</Typography.Text>
         )}
       </section>
+      {b.waiting && <Waiting batch={b} />}
       {b.problem && <Alert type="warning" showIcon title={b.problem} style={{ marginBottom: 8 }} />}
     </>
+  );
+}
+
+/** What waits for a second person: it takes severe findings off the list. */
+function Waiting({ batch }: { batch: Batch }) {
+  const w = batch.waiting!;
+  const session = useSession();
+  const lead = useMay("lead", batch.service);
+  const queries = useQueryClient();
+  const navigate = useNavigate();
+  const failed = useFailed();
+  const [comment, setComment] = useState("");
+  const own = session.data?.id === w.by.id;
+  const path = { batch_id: batch.id };
+  const approve = useMutation({
+    mutationFn: async () => {
+      if (w.what === "withdraw") await take(api.POST("/api/v1/batches/{batch_id}/withdrawal", { params: { path }, body: { reason: w.reason } }));
+      else await take(api.PUT("/api/v1/batches/{batch_id}/audience", { params: { path }, body: { audience: w.audience, audiences: w.audiences } }));
+    },
+    onSuccess: () => {
+      void queries.invalidateQueries({ refetchType: w.what === "withdraw" ? "none" : "active" });
+      if (w.what === "withdraw") navigate("/captures");
+    },
+    onError: failed,
+  });
+  const decline = useMutation({
+    mutationFn: () => take(api.DELETE("/api/v1/batches/{batch_id}/waiting", { params: { path, query: { comment: comment || undefined } } })),
+    onSuccess: () => void queries.invalidateQueries(),
+    onError: failed,
+  });
+  return (
+    <Alert
+      type="warning"
+      showIcon
+      style={{ marginBottom: 8 }}
+      title={`${own ? "You ask" : `${w.by.name} asks`} to ${w.what === "withdraw" ? "withdraw this recording" : "say anew who made its requests"}`}
+      description={
+        <>
+          <p>{`It takes ${count(w.findings, "open finding")} of high or critical severity off the list. ${own ? "It waits for a lead who is somebody else." : lead ? "You decide." : "It waits for a lead."}`}</p>
+          <Said>{w.reason}</Said>
+          {(lead || own) && (
+            <Flex gap={8} wrap style={{ marginTop: 8 }}>
+              {lead && !own && (
+                <Button type="primary" danger={w.what === "withdraw"} loading={approve.isPending} onClick={() => approve.mutate()}>
+                  Approve
+                </Button>
+              )}
+              {!own && <Input aria-label="Why not" placeholder="why not, needed to decline" value={comment} onChange={(e) => setComment(e.target.value)} style={{ width: 320 }} />}
+              <Button disabled={!own && !comment.trim()} loading={decline.isPending} onClick={() => decline.mutate()}>
+                {own ? "Take it back" : "Decline"}
+              </Button>
+            </Flex>
+          )}
+        </>
+      }
+    />
   );
 }
 
@@ -153,7 +211,13 @@ function WithdrawDialog({ batch, close }: { batch: Batch; close: () => void }) {
   const effect = useQuery({ queryKey: ["withdrawal", batch.id], queryFn: () => take(api.GET("/api/v1/batches/{batch_id}/withdrawal", { params: { path } })), staleTime: 0 });
   const withdraw = useMutation({
     mutationFn: () => take(api.POST("/api/v1/batches/{batch_id}/withdrawal", { params: { path }, body: { reason } })),
-    onSuccess: () => {
+    onSuccess: (waits) => {
+      if (waits) {
+        close();
+        void queries.invalidateQueries();
+        void message.info("It waits for a second person");
+        return;
+      }
       void queries.invalidateQueries({ refetchType: "none" }); // this page would ask for what is gone
       navigate("/captures");
       void message.success(`Batch ${batch.id} is withdrawn`);

@@ -170,7 +170,7 @@ function Decide({ d }: { d: FindingDetail }) {
         )}
         {to === "not-a-leak" && d.teaches && <Teaches d={d} />}
         <Button type="primary" htmlType="submit" loading={decide.isPending}>
-          {to === "waived" && waivedByTwo(d) ? "Ask for the waiver" : to ? `Move to ${stateWords[to]}` : "Comment"}
+          {to === "waived" && waivedByTwo(d) ? "Ask for the waiver" : to === "not-a-leak" && waivedByTwo(d) ? "Ask to take it for no leak" : to ? `Move to ${stateWords[to]}` : "Comment"}
         </Button>
       </Form>
     </section>
@@ -189,7 +189,8 @@ function AskedWaiver({ d }: { d: FindingDetail }) {
   const { message } = App.useApp();
   const [declining, setDeclining] = useState(false);
   const own = session.data?.id === asked.by.id;
-  const why = d.history.filter((e) => e.kind === "waiver" && e.until === asked.until).at(-1)?.comment;
+  const waiver = asked.to === "waived";
+  const why = d.history.filter((e) => e.kind === "waiver" && e.became === "asked for").at(-1)?.comment;
   const change = useMutation({
     mutationFn: (c: FindingsChange) => take(api.POST("/api/v1/findings/changes", { body: { ids: [d.finding.id], ...c } })),
     onSuccess: (out) => {
@@ -204,7 +205,7 @@ function AskedWaiver({ d }: { d: FindingDetail }) {
     <Alert
       type="warning"
       showIcon
-      title={`${own ? "You ask" : `${asked.by.name} asks`} for a waiver until ${asked.until}`}
+      title={`${own ? "You ask" : `${asked.by.name} asks`} ${waiver ? `for a waiver until ${asked.until}` : "to take it for no leak"}`}
       description={
         <>
           {why && <Said>{why}</Said>}
@@ -212,8 +213,8 @@ function AskedWaiver({ d }: { d: FindingDetail }) {
           {(lead || own) && !declining && (
             <Flex gap={8} style={{ marginTop: 8 }}>
               {lead && !own && (
-                <Button type="primary" loading={change.isPending} onClick={() => change.mutate({ to: "waived", until: asked.until })}>
-                  Approve the waiver
+                <Button type="primary" loading={change.isPending} onClick={() => change.mutate({ to: asked.to, until: asked.until })}>
+                  {waiver ? "Approve the waiver" : "Approve: it is no leak"}
                 </Button>
               )}
               <Button onClick={() => setDeclining(true)}>{own ? "Take it back…" : "Decline…"}</Button>
@@ -387,7 +388,7 @@ function History({ d }: { d: FindingDetail }) {
               )}
               {e.kind === "waiver" && (
                 <>
-                  {e.author}: a waiver until {e.until} <b>{e.became}</b>
+                  {e.author}: {e.until ? `a waiver until ${e.until}` : "that it is no leak"} <b>{e.became}</b>
                 </>
               )}
               {e.kind === "withdrawn" && <>{e.author} withdrew the recording that showed it</>}

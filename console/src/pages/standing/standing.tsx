@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { Flex, Segmented, Select, Table, Typography } from "antd";
+import { Alert, Flex, Segmented, Select, Table, Typography } from "antd";
 import { lazy, Suspense } from "react";
 import { Link } from "react-router";
 import { api, take } from "../../api/client";
@@ -41,6 +41,9 @@ export default function StandingPage() {
       >
         How it stands
       </Heading>
+      {services.data?.some((v) => (!name || v.name === name) && !v.second_person) && (
+        <Alert type="warning" showIcon title={`One person alone decides at ${services.data.filter((v) => (!name || v.name === name) && !v.second_person).map((v) => v.name).join(", ")}: no second person is asked.`} style={{ marginBottom: 12 }} />
+      )}
       {!ever ? (
         <Empty title="Nothing was found yet">
           <Link to="/captures">Send a recording</Link> to see what leaks.
