@@ -110,6 +110,42 @@ func TestASecondPersonApprovesWhatWidensTowardPersonal(t *testing.T) {
 	}
 }
 
+// TestNobodySilencesTheJudgeAlone changes what no grant tells of, each of which let a leak pass by one person's hand.
+func TestNobodySilencesTheJudgeAlone(t *testing.T) {
+	w := newWorld(t)
+	w.upload("a.har", recording(leaky))
+	for name, files := range map[string][]ContractFile{
+		"another host":            quay(t, "audiences: [", "servers: [\"https://elsewhere.example\"]\naudiences: ["),
+		"another entity":          quay(t, "entities:\n", "entities:\n  Boat: {fields: {id: , name: , password_hash: {type: string, class: public}}}\n", "entity: Skipper, grants", "entity: Boat, grants"),
+		"a lower class":           quay(t, "password_hash: {type: string, class: secret}", "password_hash: {type: string, class: public}"),
+		"an endpoint less":        quay(t, "GET /skippers/{id}", "GET /skippers/{id}/card"),
+		"an exception":            quay(t, "endpoints:\n", "exceptions: [{endpoint: 'GET /skippers/{id}', path: $.password_hash, kind: sensitive-field, reason: r}]\nendpoints:\n"),
+		"a field for an unknown":  quay(t, "name: }", "name: , password_hash: {external: vault, type: string, optional: true}}"),
+		"open, and said a secret": quay(t, "name: }", "name: , meta: {open: true, class: secret, reason: r, optional: true}}"),
+	} {
+		t.Run(name, func(t *testing.T) {
+			trial, err := w.Try(t.Context(), w.who, "quay", Change{Files: files})
+			r := w.apply(files, 1)
+			if err != nil || r.State != store.Waiting || !trial.NeedsApproval || w.inForce() != 1 {
+				t.Errorf("it is %s, %s to %s: %v; a trial says it needs approval: %v, %v", r.State, r.Direction, r.Reaches, r.Words, trial.NeedsApproval, err)
+			}
+		})
+	}
+	if f := w.theHash(); f.State != "new" {
+		t.Errorf("the leak is %s", f.State)
+	}
+	for name, files := range map[string][]ContractFile{
+		"a name for a response": quay(t, "{entity: Skipper, grants", "{name: card, entity: Skipper, grants"),
+		"a status written out":  quay(t, "{entity: Skipper, grants", "{statuses: [2XX], entity: Skipper, grants"),
+		"a grant less":          quay(t, "{id: , name: }", "{id: }"),
+	} {
+		if r := w.apply(files, 0); r.State != store.InForce {
+			t.Errorf("%s waits: %s to %s, %v", name, r.Direction, r.Reaches, r.Words)
+		}
+		w.apply(quay(t), 0)
+	}
+}
+
 func TestDeclinedAndOutdatedRevisions(t *testing.T) {
 	w := newWorld(t)
 	lead := w.second(Lead)

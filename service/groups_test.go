@@ -29,6 +29,7 @@ endpoints:
 
 func TestFindingsAreGathered(t *testing.T) {
 	w := newWorld(t)
+	w.alone()
 	if _, _, err := w.Apply(t.Context(), w.who, "quay", Proposed{Files: []ContractFile{{Name: "quay.yaml", Text: shapedQuay}}}); err != nil {
 		t.Fatal(err)
 	}

@@ -42,6 +42,7 @@ func TestACallIsMadeAgain(t *testing.T) {
 	api := &skippers{}
 	server := httptest.NewServer(api)
 	defer server.Close()
+	w.alone()
 	if _, _, err := w.Apply(t.Context(), w.who, "quay", Proposed{Files: []ContractFile{{Name: "quay.yaml", Text: strings.Replace(harbour, "audiences:", `servers: ["https://q.example"]`+"\naudiences:", 1)}}}); err != nil {
 		t.Fatal(err)
 	}

@@ -15,6 +15,7 @@ import (
 	"inkret/core/contract"
 	"inkret/core/exposure"
 	"inkret/core/place"
+	"inkret/core/probe"
 )
 
 // Direction is whether a change lets more out.
@@ -88,7 +89,11 @@ func Contracts(old, new *contract.Contracts) *Difference {
 	} else {
 		d.endpoint(nil, new.Everywhere())
 	}
-	return d.finish()
+	out := d.finish()
+	if !out.Sensitive() {
+		out.measure(probe.Lost(old, new))
+	}
+	return out
 }
 
 type differ struct {

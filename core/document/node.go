@@ -405,3 +405,24 @@ func (n *Node) Find(tokens []string) *Node {
 	}
 	return n
 }
+
+// Same reports whether two nodes say the same, wherever they stand and however they are written.
+func (n *Node) Same(m *Node) bool {
+	if n == nil || m == nil {
+		return n == m
+	}
+	if n.Kind != m.Kind || n.Text != m.Text || len(n.Pairs) != len(m.Pairs) || len(n.Items) != len(m.Items) {
+		return false
+	}
+	for i, p := range n.Pairs {
+		if p.Name.Text != m.Pairs[i].Name.Text || !p.Same(m.Pairs[i]) { // order counts: messages and pages follow it
+			return false
+		}
+	}
+	for i, item := range n.Items {
+		if !item.Same(m.Items[i]) {
+			return false
+		}
+	}
+	return true
+}
