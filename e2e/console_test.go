@@ -43,8 +43,8 @@ func TestReviewingInTheConsole(t *testing.T) {
 	if !strings.Contains(row, "password_hash, sensitive, $2b$•••, critical secret-value") {
 		t.Errorf("the row says %q", row)
 	}
-	b.do("a state that needs a reason asks for it", chromedp.Click(`#to`), chromedp.SendKeys(`#to`, "not a leak"+kb.Enter), shows("Move to not a leak"),
-		chromedp.Click(`//button[contains(., "Move to not a leak")]`, chromedp.BySearch), shows("Say why, for whoever reads it later"))
+	b.do("a state that needs a reason asks for it", chromedp.Click(`#to`), chromedp.SendKeys(`#to`, "not a leak"+kb.Enter), shows("Ask to take it for no leak"),
+		chromedp.Click(`//button[contains(., "Ask to take it for no leak")]`, chromedp.BySearch), shows("Say why, for whoever reads it later"))
 	b.do("the finding is moved", chromedp.Click(`#to`), chromedp.SendKeys(`#to`, "in repair"+kb.Enter), shows("Move to in repair"), chromedp.SendKeys(`#comment`, "taken by accounts <b>now</b>"),
 		chromedp.Click(`//button[contains(., "Move to in repair")]`, chromedp.BySearch), shows("taken by accounts <b>now</b>"), shows("new → in repair"))
 	b.do("and still is after a reload", chromedp.Reload(), shows("new → in repair"), shows("taken by accounts <b>now</b>"))

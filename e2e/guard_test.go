@@ -96,9 +96,18 @@ func TestCallsMadeAgain(t *testing.T) {
 	}
 }
 
+// alone lets one person decide what takes two otherwise.
+func alone(t testing.TB, s *server) {
+	t.Helper()
+	if r := run(t, as(t, s, "marlo"), nil, "service", "second-person", "off", "--reason", "a test of something else"); r.status != 0 {
+		t.Fatalf("%s%s", r.out, r.err)
+	}
+}
+
 func TestBatchesAreCorrectedAndWithdrawn(t *testing.T) {
 	s, dir := startDemo(t)
 	noor, iva := as(t, s, "noor"), as(t, s, "iva")
+	alone(t, s)
 	mapping := filepath.Join(dir, "who.yaml")
 	if err := os.WriteFile(mapping, []byte("audiences:\n  - {audience: skipper, recordings: \"visitor*\"}\n"), 0o644); err != nil {
 		t.Fatal(err)

@@ -86,6 +86,7 @@ func TestTheLiveViewKeepsUp(t *testing.T) {
 
 func TestBatchesInTheConsole(t *testing.T) {
 	s, _ := startDemo(t)
+	alone(t, s)
 	b := newBrowser(t)
 	b.signIn(s, demoReviewer)
 	rows := func(n int) chromedp.Action {

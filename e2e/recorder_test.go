@@ -158,12 +158,13 @@ func TestRecordingThatCannotBegin(t *testing.T) {
 // go on, and what was captured comes in once the service is back, each once.
 func TestRecordingOutlivesTheService(t *testing.T) {
 	data := t.TempDir()
-	l, err := net.Listen("tcp", "127.0.0.1:0") // an address that is the same after the kill
-	if err != nil {
-		t.Fatal(err)
+	var address string // the same after the kill, and none that a system gives to somebody else meanwhile
+	for port := 21_000 + os.Getpid()%10_000; address == ""; port++ {
+		if l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port)); err == nil {
+			address = l.Addr().String()
+			l.Close()
+		}
 	}
-	address := l.Addr().String()
-	l.Close()
 	harbour := demoHarbour(t)
 	again := func() *server {
 		return start(t, "demo", "--listen", address, "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--data", data)
