@@ -78,11 +78,16 @@ func (a *app) correctBatch(ctx context.Context, c *cli.Command) error {
 	return a.output(c, b, func(io.Writer) { a.sayBatch(r, b) })
 }
 
-func (a *app) endBatch(ctx context.Context, c *cli.Command) error {
+// oneBatch is the number of the one batch that a command is about.
+func oneBatch(c *cli.Command) (int64, error) {
 	if c.Args().Len() != 1 {
-		return usage(c, errors.New("name one batch"))
+		return 0, usage(c, errors.New("name one batch"))
 	}
-	batch, err := numbered(c, 0, "batch", "inkret capture batches")
+	return numbered(c, 0, "batch", "inkret capture batches")
+}
+
+func (a *app) endBatch(ctx context.Context, c *cli.Command) error {
+	batch, err := oneBatch(c)
 	if err != nil {
 		return err
 	}
@@ -99,10 +104,7 @@ func (a *app) endBatch(ctx context.Context, c *cli.Command) error {
 }
 
 func (a *app) withdraw(ctx context.Context, c *cli.Command) error {
-	if c.Args().Len() != 1 {
-		return usage(c, errors.New("name one batch"))
-	}
-	batch, err := numbered(c, 0, "batch", "inkret capture batches")
+	batch, err := oneBatch(c)
 	if err != nil {
 		return err
 	}
@@ -161,10 +163,7 @@ func (a *app) waits(response *http.Response, err error) (bool, error) {
 }
 
 func (a *app) declineBatch(ctx context.Context, c *cli.Command) error {
-	if c.Args().Len() != 1 {
-		return usage(c, errors.New("name one batch"))
-	}
-	batch, err := numbered(c, 0, "batch", "inkret capture batches")
+	batch, err := oneBatch(c)
 	if err != nil {
 		return err
 	}

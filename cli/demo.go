@@ -5,9 +5,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"net/http"
 	"os"
+	"slices"
 
 	"github.com/urfave/cli/v3"
 
@@ -199,8 +201,9 @@ func fillDemo(ctx context.Context, s *service.Service, recordings []recording) e
 	}
 	for _, audience := range demo.Audiences {
 		var fields exchange.Header
-		for name, values := range demo.Credentials(audience) {
-			fields = append(fields, exchange.HeaderField{Name: name, Value: values[0]})
+		given := demo.Credentials(audience)
+		for _, name := range slices.Sorted(maps.Keys(given)) {
+			fields = append(fields, exchange.HeaderField{Name: name, Value: given[name][0]})
 		}
 		if len(fields) == 0 {
 			continue

@@ -116,7 +116,7 @@ func TestSettingsInTheConsole(t *testing.T) {
 	b.signIn(s, "marlo@fennick-quay.example")
 	b.do("servers", chromedp.Navigate(s.url+"/settings"), shows("✓ allowed"), press("Forbid"), pressIn(".ant-popconfirm-buttons ", "Forbid"), shows("− not allowed"), press("Allow…"), chromedp.WaitVisible(`.ant-modal input`),
 		chromedp.SendKeys(`.ant-modal input`, "nonsense"), confirm("Allow"), shows("is not where a server is reached"))
-	b.do("credentials, which are never shown", chromedp.Navigate(s.url+"/settings"), shows("X-Desk: •••, Cookie: •••"), press("Set…"), chromedp.WaitVisible(`.ant-modal input[type="password"]`),
+	b.do("credentials, which are never shown", chromedp.Navigate(s.url+"/settings"), shows("Cookie: •••, X-Desk: •••"), press("Set…"), chromedp.WaitVisible(`.ant-modal input[type="password"]`),
 		chromedp.SendKeys(`.ant-modal input[type="password"]`, "Bearer made-up-secret"), confirm("Keep them"), shows("Kept, encrypted"), until(`[...document.querySelectorAll("tr")].some((r) => r.innerText.includes("visitor") && r.innerText.includes("Authorization: •••"))`))
 	var leaks bool
 	b.do("is it shown", chromedp.Evaluate(`document.body.innerText.includes("made-up-secret")`, &leaks))
