@@ -45,7 +45,7 @@ func TestReviewingInTheConsole(t *testing.T) {
 	}
 	b.do("a state that needs a reason asks for it", chromedp.Click(`#to`), chromedp.SendKeys(`#to`, "not a leak"+kb.Enter), shows("Ask to take it for no leak"),
 		chromedp.Click(`//button[contains(., "Ask to take it for no leak")]`, chromedp.BySearch), shows("Say why, for whoever reads it later"))
-	b.do("the finding is moved", chromedp.Click(`#to`), chromedp.SendKeys(`#to`, "in repair"+kb.Enter), shows("Move to in repair"), chromedp.SendKeys(`#comment`, "taken by accounts <b>now</b>"),
+	b.do("the finding is moved", chromedp.Click(`#to`), chromedp.SendKeys(`#to`, "in repair"+kb.Enter), shows("Move to in repair"), settled(), chromedp.SendKeys(`#comment`, "taken by accounts <b>now</b>"), until(`document.querySelector("#comment").value.endsWith("</b>")`),
 		chromedp.Click(`//button[contains(., "Move to in repair")]`, chromedp.BySearch), shows("taken by accounts <b>now</b>"), shows("new → in repair"))
 	b.do("and still is after a reload", chromedp.Reload(), shows("new → in repair"), shows("taken by accounts <b>now</b>"))
 	b.do("it left what is to be judged", chromedp.Navigate(s.url+"/findings?state=new&severity=critical"), shows("6 findings"),
