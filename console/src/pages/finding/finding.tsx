@@ -141,7 +141,7 @@ function Decide({ d }: { d: FindingDetail }) {
       queries.invalidateQueries({ queryKey: ["findings"] });
       queries.invalidateQueries({ queryKey: ["home"] });
       form.resetFields();
-      message.success(!sent.to ? "Comment added" : sent.to !== now.finding.state ? "Asked for: a lead decides on the waiver" : `Moved to ${stateWords[sent.to]}`);
+      message.success(!sent.to ? "Comment added" : sent.to !== now.finding.state ? "Asked for: a lead who is somebody else decides" : `Moved to ${stateWords[sent.to]}`);
     },
   });
   const needsReason = to === "waived" || to === "not-a-leak";
