@@ -115,13 +115,14 @@ func TestNobodySilencesTheJudgeAlone(t *testing.T) {
 	w := newWorld(t)
 	w.upload("a.har", recording(leaky))
 	for name, files := range map[string][]ContractFile{
-		"another host":            quay(t, "audiences: [", "servers: [\"https://elsewhere.example\"]\naudiences: ["),
-		"another entity":          quay(t, "entities:\n", "entities:\n  Boat: {fields: {id: , name: , password_hash: {type: string, class: public}}}\n", "entity: Skipper, grants", "entity: Boat, grants"),
-		"a lower class":           quay(t, "password_hash: {type: string, class: secret}", "password_hash: {type: string, class: public}"),
-		"an endpoint less":        quay(t, "GET /skippers/{id}", "GET /skippers/{id}/card"),
-		"an exception":            quay(t, "endpoints:\n", "exceptions: [{endpoint: 'GET /skippers/{id}', path: $.password_hash, kind: sensitive-field, reason: r}]\nendpoints:\n"),
-		"a field for an unknown":  quay(t, "name: }", "name: , password_hash: {external: vault, type: string, optional: true}}"),
-		"open, and said a secret": quay(t, "name: }", "name: , meta: {open: true, class: secret, reason: r, optional: true}}"),
+		"another host":             quay(t, "audiences: [", "servers: [\"https://elsewhere.example\"]\naudiences: ["),
+		"another entity":           quay(t, "entities:\n", "entities:\n  Boat: {fields: {id: , name: , password_hash: {type: string, class: public}}}\n", "entity: Skipper, grants", "entity: Boat, grants"),
+		"a lower class":            quay(t, "password_hash: {type: string, class: secret}", "password_hash: {type: string, class: public}"),
+		"an endpoint less":         quay(t, "GET /skippers/{id}", "GET /skippers/{id}/card"),
+		"an exception":             quay(t, "endpoints:\n", "exceptions: [{endpoint: 'GET /skippers/{id}', path: $.password_hash, kind: sensitive-field, reason: r}]\nendpoints:\n"),
+		"a field for an unknown":   quay(t, "name: }", "name: , password_hash: {external: vault, type: string, optional: true}}"),
+		"derived, and said public": quay(t, "name: }}", "name: , mark: {derived: [password_hash], class: public, reason: r, type: string, optional: true}}}"),
+		"open, and said a secret":  quay(t, "name: }", "name: , meta: {open: true, class: secret, reason: r, optional: true}}"),
 	} {
 		t.Run(name, func(t *testing.T) {
 			trial, err := w.Try(t.Context(), w.who, "quay", Change{Files: files})
@@ -135,9 +136,10 @@ func TestNobodySilencesTheJudgeAlone(t *testing.T) {
 		t.Errorf("the leak is %s", f.State)
 	}
 	for name, files := range map[string][]ContractFile{
-		"a name for a response": quay(t, "{entity: Skipper, grants", "{name: card, entity: Skipper, grants"),
-		"a status written out":  quay(t, "{entity: Skipper, grants", "{statuses: [2XX], entity: Skipper, grants"),
-		"a grant less":          quay(t, "{id: , name: }", "{id: }"),
+		"another name of a parameter": quay(t, "/skippers/{id}", "/skippers/{skipper}"),
+		"a name for a response":       quay(t, "{entity: Skipper, grants", "{name: card, entity: Skipper, grants"),
+		"a status written out":        quay(t, "{entity: Skipper, grants", "{statuses: [2XX], entity: Skipper, grants"),
+		"a grant less":                quay(t, "{id: , name: }", "{id: }"),
 	} {
 		if r := w.apply(files, 0); r.State != store.InForce {
 			t.Errorf("%s waits: %s to %s, %v", name, r.Direction, r.Reaches, r.Words)

@@ -230,8 +230,10 @@ func sortedKeys(m map[string]exposure.Exposure) []string {
 func (d *differ) gravest(e exposure.Exposure) catalog.Class {
 	class := e.Class.Judged()
 	for _, c := range []*contract.Contracts{d.old, d.new} {
-		if f := c.Catalog.Entity(e.Entity).Field(e.Field); f != nil {
-			class = max(class, f.Class.Judged())
+		for _, name := range append([]string{e.Field}, e.Derived...) { // a class of its own takes nothing from what it is derived of
+			if f := c.Catalog.Entity(e.Entity).Field(name); f != nil {
+				class = max(class, f.Class.Judged())
+			}
 		}
 	}
 	if e.Open {
