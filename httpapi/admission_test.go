@@ -124,7 +124,8 @@ func TestStrangersViewersAndNeighbours(t *testing.T) {
 		if op.ID == "watchLive" || op.ID == "signOut" || op.ID == "endToken" || op.ID == "endSession" {
 			continue // one does not end, the others end the caller
 		}
-		names := w.names([]string{"quay", "quay", "till"}[s.IntN(3)])
+		where := []string{"quay", "quay", "till"}[s.IntN(3)]
+		names := w.names(where)
 		spell := spellings["as it is"]
 		if s.IntN(3) == 0 {
 			spell = spellings[how[s.IntN(len(how))]]
@@ -141,7 +142,8 @@ func TestStrangersViewersAndNeighbours(t *testing.T) {
 		for who, token := range callers {
 			a := w.call(t, strings.ToUpper(op.Method), at(op, names, spell)+s.query(op), token, body)
 			answered[a.status/100]++
-			if v := leaked(a.body); v != "" {
+			theirs := where == "till" && who == "a reviewer of another service" && op.Role == service.Reviewer
+			if v := leaked(a.body); v != "" && !theirs {
 				t.Errorf("%s gets %q from %s: %s", who, v, op.ID, a.body)
 			}
 			if a.status >= 500 {

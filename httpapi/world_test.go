@@ -3,6 +3,7 @@ package httpapi
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"net/http"
 	"slices"
@@ -141,7 +142,8 @@ func (s *sampler) value(schema *openapi3.Schema, name string, depth int) any {
 		return schema.Enum[s.IntN(len(schema.Enum))]
 	case schema.Type.Is("object"):
 		out := map[string]any{}
-		for member, p := range schema.Properties {
+		for _, member := range slices.Sorted(maps.Keys(schema.Properties)) {
+			p := schema.Properties[member]
 			if slices.Contains(schema.Required, member) || depth < 3 && s.IntN(2) == 0 {
 				out[member] = s.value(p.Value, member, depth+1)
 			}
