@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"time"
 
@@ -46,7 +45,19 @@ func (s *Service) effectOf(ctx context.Context, service string, w *weighed) (*st
 		e.Granted = append(e.Granted, f.ID)
 	}
 	e.Came, e.Shows = t.Came, t.shows
+	if r := finding.Renamed(w.old, w.contracts); len(r.Endpoints) > 0 {
+		e.Renaming = &store.Renaming{Endpoints: r.Endpoints, Finding: func(f store.Finding) (id, path string) {
+			is := r.Of(identityOf(&f))
+			return is.Fingerprint(), is.Path
+		}}
+	}
 	return e, nil
+}
+
+// identityOf gives what tells a finding from others.
+func identityOf(f *store.Finding) finding.Identity {
+	kind, _ := scan.ParseKind(f.Kind)
+	return finding.Identity{Service: f.Service, Endpoint: f.Endpoint, Audience: f.Audience, Direction: f.Direction, Status: f.Status, Path: f.Path, Kind: kind}
 }
 
 // trafficEffect judges recorded captures by the contracts in force and by those that
@@ -79,6 +90,7 @@ func (s *Service) trafficEffect(ctx context.Context, service string, w *weighed)
 		ids = nil
 	}
 	before, after := scan.NewJudge(w.old), scan.NewJudge(w.contracts)
+	renamed := finding.Renamed(w.old, w.contracts)
 	was, is := finding.NewCollector(service), finding.NewCollector(service)
 	teams := map[string]string{}
 	err := s.store.Recorded(ctx, service, ids, mostJudgedAnew+1, func(c store.Capture) error {
@@ -96,6 +108,7 @@ func (s *Service) trafficEffect(ctx context.Context, service string, w *weighed)
 			return err
 		}
 		old := before.Capture(one)
+		renamed.Outcome(&old)
 		was.Add("", c.Entry, &old)
 		shown := map[string]bool{}
 		for _, o := range occurrences(service, &old) {
@@ -138,42 +151,28 @@ func missing(a, b []*finding.Finding) []*finding.Finding {
 }
 
 // touched lists the endpoints whose captures may be judged otherwise, by all names
-// that they go by; all is set where it can be any.
+// that they go by: those that differ, and those that requests go to or come from. All
+// is set where it can be any.
 func (w *weighed) touched() (endpoints []string, all bool) {
-	for _, c := range w.difference.Changes {
-		switch c.What {
-		case "audience", "entity", "field", "class":
-			return nil, true
-		case "granted", "withdrawn", "moved", "loosened", "tightened", "opened", "presence":
-			if c.Endpoint == "every endpoint" {
-				return nil, true
+	templates := contract.Differing(w.old, w.contracts)
+	if templates == nil {
+		return nil, true
+	}
+	var differing []*contract.Endpoint
+	states := []*contract.Contracts{w.old, w.contracts}
+	for _, c := range states {
+		for _, e := range c.Endpoints {
+			if templates[e.Template()] {
+				differing = append(differing, e)
 			}
 		}
 	}
-	if !sameRest(w.old, w.contracts) {
-		return nil, true
-	}
-	for _, c := range []*contract.Contracts{w.old, w.contracts} {
+	for _, c := range states {
 		for _, e := range c.Endpoints {
-			if slices.Contains(w.difference.Endpoints, e.Text) {
+			if templates[e.Template()] || slices.ContainsFunc(differing, e.Meets) {
 				endpoints = append(endpoints, e.Names()...)
 			}
 		}
 	}
 	return endpoints, false
-}
-
-// sameRest compares what the comparison of contracts does not tell of: servers,
-// detectors and countries.
-func sameRest(a, b *contract.Contracts) bool {
-	urls := func(c *contract.Contracts) (all []string) {
-		for _, s := range c.Servers {
-			all = append(all, s.URL())
-		}
-		for _, d := range c.Detectors {
-			all = append(all, d.Name+"\n"+d.Class.String()+"\n"+d.Pattern.String()+"\n"+d.Check+"\n"+fmt.Sprint(d.Least, d.Most))
-		}
-		return all
-	}
-	return slices.Equal(urls(a), urls(b)) && slices.Equal(a.Countries, b.Countries)
 }

@@ -41,9 +41,8 @@ func (s *Service) newGathering(ctx context.Context, service string, c *contract.
 	g.judge.Print = s.print
 	waiting, err := s.store.Awaiting(ctx, service)
 	for _, w := range waiting {
-		kind, _ := scan.ParseKind(w.Kind)
-		g.awaiting = append(g.awaiting, finding.Awaiting{ID: w.ID, Since: w.LastSeen, Identity: finding.Identity{Service: service, Endpoint: w.Endpoint, Audience: w.Audience,
-			Direction: w.Direction, Status: w.Status, Path: w.Path, Kind: kind}})
+		w.Service = service
+		g.awaiting = append(g.awaiting, finding.Awaiting{ID: w.ID, Since: w.LastSeen, Identity: identityOf(&w)})
 	}
 	if len(g.awaiting) > 0 {
 		g.judge.Occurs = map[string]struct{}{}

@@ -461,8 +461,14 @@ func (s *Store) WaiversEnding(ctx context.Context, day string) (n int, err error
 }
 
 // Finding gives one finding, or [ErrNotFound].
+//
+// An id that it had before a revision named parameters otherwise finds it, too.
 func (s *Store) Finding(ctx context.Context, id string) (Finding, error) {
-	f, err := scanFinding(s.read.QueryRowContext(ctx, `SELECT `+findingColumns+findingTables+` WHERE findings.id = ?`, id))
+	const is = `SELECT ` + findingColumns + findingTables + ` WHERE findings.id = `
+	f, err := scanFinding(s.read.QueryRowContext(ctx, is+`?`, id))
+	if errors.Is(err, sql.ErrNoRows) {
+		f, err = scanFinding(s.read.QueryRowContext(ctx, is+`(SELECT id FROM renamed WHERE was = ?)`, id))
+	}
 	return f, none(err)
 }
 

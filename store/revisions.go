@@ -119,6 +119,7 @@ type Effect struct {
 	Unclassed []Classing // fields that have no class, or are gone
 	Granted   []string   // findings that the contracts now permit
 	Came      []Finding  // findings that recorded captures now show
+	Renaming  *Renaming
 	Shows     []Occurrence
 }
 
@@ -202,6 +203,13 @@ func (s *Store) take(ctx context.Context, tx *sql.Tx, service int64, v Revision,
 	if _, err := tx.ExecContext(ctx, `UPDATE services SET in_force = ? WHERE id = ?`, v.Number, service); err != nil {
 		return err
 	}
+	at := v.Created
+	if !v.Decided.IsZero() {
+		at = v.Decided
+	}
+	if err := effect.Renaming.rename(ctx, tx, service, v, at); err != nil {
+		return err
+	}
 	if _, err := tx.ExecContext(ctx, `UPDATE endpoints SET known = 0 WHERE service_id = ?`, service); err != nil {
 		return err
 	}
@@ -210,10 +218,6 @@ func (s *Store) take(ctx context.Context, tx *sql.Tx, service int64, v Revision,
 			ON CONFLICT DO UPDATE SET known = 1, team = excluded.team`, EndpointID(v.Service, e.Text), service, e.Text, e.Team); err != nil {
 			return err
 		}
-	}
-	at := v.Created
-	if !v.Decided.IsZero() {
-		at = v.Decided
 	}
 	for _, c := range effect.Classed {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO classings (service_id, entity, field, class, author, at, revision) VALUES (?, ?, ?, ?, ?, ?, ?)
@@ -267,6 +271,11 @@ func (s *Store) regrade(ctx context.Context, tx *sql.Tx, service int64, v Revisi
 			return err
 		}
 		touched[o.CaptureID] = true
+	}
+	for _, f := range effect.Came { // of what it showed before the contracts permitted it, nothing counts twice
+		if _, err := tx.ExecContext(ctx, total, f.ID); err != nil {
+			return err
+		}
 	}
 	for id := range touched {
 		if _, err := tx.ExecContext(ctx, `UPDATE captures SET findings = (SELECT count(*) FROM occurrences WHERE capture_id = captures.id) WHERE id = ?`, id); err != nil {

@@ -285,8 +285,13 @@ func none(err error) error {
 	return err
 }
 
+// querier is the database, or a transaction of it.
+type querier interface {
+	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
+}
+
 // rows collects what scan gives for each row of a query.
-func rows[T any](ctx context.Context, db *sql.DB, scan func(scanner) (T, error), query string, args ...any) ([]T, error) {
+func rows[T any](ctx context.Context, db querier, scan func(scanner) (T, error), query string, args ...any) ([]T, error) {
 	found, err := db.QueryContext(ctx, query, args...)
 	if err != nil {
 		return nil, err

@@ -7,12 +7,14 @@ package compare
 
 import (
 	"fmt"
+	"net/url"
 	"slices"
 	"sort"
 	"strings"
 
 	"inkret/core/catalog"
 	"inkret/core/contract"
+	"inkret/core/exchange"
 	"inkret/core/exposure"
 	"inkret/core/place"
 	"inkret/core/probe"
@@ -68,8 +70,10 @@ func Contracts(old, new *contract.Contracts) *Difference {
 	if old == nil {
 		d.old = &contract.Contracts{Catalog: &catalog.Catalog{}}
 	}
+	d.callers = takenFor(d.old, d.new)
 	d.audiences()
 	d.catalogue()
+	d.recognisers()
 	d.exceptions()
 	byText := map[string]*contract.Endpoint{}
 	for _, e := range d.old.Endpoints {
@@ -90,38 +94,21 @@ func Contracts(old, new *contract.Contracts) *Difference {
 		d.endpoint(nil, new.Everywhere())
 	}
 	out := d.finish()
-	if !out.Sensitive() {
-		out.measure(probe.Lost(old, new))
-	}
+	out.measure(probe.Lost(old, new))
 	return out
 }
 
 type differ struct {
 	old, new  *contract.Contracts
+	callers   []taken
+	met       map[string]bool // entities that bodies may hold by the old contracts, once looked for
 	changes   []Change
 	endpoints []string
 }
 
 func (d *differ) add(c Change) { d.changes = append(d.changes, c) }
 
-// seen is the exposures of one endpoint, by case and audience.
-type seen map[string]map[string]exposure.Exposure // key: status, conditions, audience
-
-func look(e *contract.Endpoint) (seen, []contract.Case) {
-	all := seen{}
-	if e == nil {
-		return all, nil
-	}
-	cases := e.Cases()
-	for _, c := range cases {
-		all[c.Title()+"\n"+c.Audience.Name] = exposure.Of(e.PlanOf(c))
-	}
-	return all, cases
-}
-
 func (d *differ) endpoint(old, new *contract.Endpoint) {
-	was, oldCases := look(old)
-	is, newCases := look(new)
 	text := ""
 	if new != nil {
 		text = new.Text
@@ -129,21 +116,17 @@ func (d *differ) endpoint(old, new *contract.Endpoint) {
 		text = old.Text
 	}
 	before := len(d.changes)
-	done := map[string]bool{}
-	for _, c := range append(newCases, oldCases...) {
-		key := c.Title() + "\n" + c.Audience.Name
-		if done[key] {
-			continue
-		}
-		done[key] = true
-		d.cases(text, c, was, was[key], is[key])
-	}
+	d.situations(text, old, new)
 	d.accepts(text, old, new)
-	if old == nil && new != nil && len(d.changes) == before && new.Text != "every endpoint" {
+	if old == nil && new != nil && len(d.changes) == before && new.Text != everywhere {
 		d.add(Change{Direction: Neutral, What: "endpoint", Endpoint: text, Detail: "is contracted, and grants nothing"})
 	}
 	if old != nil && new == nil {
-		d.add(Change{Direction: Narrowing, What: "endpoint", Endpoint: text, Detail: "has no contract any more; its bodies are only swept"})
+		ch := Change{Direction: Widening, What: "endpoint", Class: d.deepestOf(old), Endpoint: text, Detail: "has no contract any more; its bodies are only swept"}
+		if by := takesOver(d.new, old); by != nil {
+			ch.Class, ch.Detail = catalog.Secret, "has no contract any more; its requests go to "+by.Text
+		}
+		d.add(ch)
 	}
 	if old != nil && new != nil && old.Team != new.Team {
 		d.add(Change{Direction: Neutral, What: "team", Endpoint: text, Detail: fmt.Sprintf("belongs to team %s", quoteOr(new.Team, "nobody"))})
@@ -156,15 +139,177 @@ func (d *differ) endpoint(old, new *contract.Endpoint) {
 	}
 }
 
-func quoteOr(s, otherwise string) string {
-	if s == "" {
-		return otherwise
-	}
-	return s
+// everywhere is the text of the responses that hold at every endpoint.
+const everywhere = "every endpoint"
+
+// side is what one state of the contracts says of an endpoint; a nil endpoint says nothing.
+type side struct {
+	*contract.Contracts
+	endpoint *contract.Endpoint
+	seen     map[seenKey]map[string]exposure.Exposure
 }
 
-func (d *differ) cases(endpoint string, c contract.Case, before seen, was, is map[string]exposure.Exposure) {
-	base := Change{Endpoint: endpoint, Audience: c.Audience.Name, Status: c.Title()}
+type seenKey struct {
+	response *contract.Response
+	audience int
+}
+
+// shows gives what an audience, by name, may see in a situation, with the response that says so; nil where none does.
+func (s *side) shows(audience string, c *exchange.Capture) (*contract.Response, string, map[string]exposure.Exposure) {
+	a := s.Audience(audience)
+	if s.endpoint == nil || a == nil && len(s.Audiences) > 0 {
+		return nil, "", nil
+	}
+	if a == nil {
+		a = s.Callers()[0]
+	}
+	choice := s.endpoint.Choose(a, c)
+	if choice.Response == nil || choice.Wrong {
+		return nil, "", nil
+	}
+	key := seenKey{choice.Response, a.Index}
+	if s.seen[key] == nil {
+		s.seen[key] = exposure.Deep(s.endpoint.Plan(choice, c.Response.Status), 2) // so that it shows where one comes to contain itself
+	}
+	return choice.Response, choice.Title(), s.seen[key]
+}
+
+// judging gives the response that bodies are judged by, be it for other audiences; nil where none is.
+func (s *side) judging(audience string, c *exchange.Capture) *contract.Response {
+	if s.endpoint == nil {
+		return nil
+	}
+	return s.endpoint.Choose(s.Audience(audience), c).Response
+}
+
+// judgedAs tells where the names in a body are held against another entity, or none: what the catalogue says of the one that it
+// was is reported no more.
+// others is set where the audience is none that the old response was for.
+func (d *differ) judgedAs(ch Change, old, new *contract.Response, others bool) {
+	if old == nil || old.Entity == nil {
+		return
+	}
+	ch.Direction, ch.What, ch.Class = Widening, "judged", max(catalog.Internal, d.deepest(old.Entity))
+	switch {
+	case others && new != nil && old.Body != nil && len(old.Body.Grants) > 0 && (new.Body == nil || len(new.Body.Grants) == 0):
+		ch.Detail = "grants nothing any more: that others get it is told by its members alone"
+	case new == nil:
+		ch.Detail = "declares no answer of this status any more; such bodies are only swept"
+	case new.Entity == nil:
+		ch.Detail = "judges bodies as no entity instead of " + old.Entity.Name
+	case new.Entity.Name != old.Entity.Name:
+		ch.Detail = "judges bodies as " + new.Entity.Name + " instead of " + old.Entity.Name
+		ch.Class = max(ch.Class, d.silenced(new.Entity.Name))
+	default:
+		return
+	}
+	d.add(ch)
+}
+
+// takesOver gives the endpoint that the requests of another go to, where that one is not there.
+func takesOver(c *contract.Contracts, e *contract.Endpoint) *contract.Endpoint {
+	if e.Text == everywhere || len(c.Endpoints) == 0 {
+		return nil
+	}
+	path := e.Requests(&url.URL{})[0].URL.Path
+	return c.Find(e.Method, strings.Split(strings.Trim(path, "/"), "/"))
+}
+
+// own reports whether a response is the endpoint's and not one that holds at every endpoint.
+func (s *side) own(r *contract.Response) bool {
+	return r != nil && s.endpoint.Text != everywhere && slices.Contains(s.endpoint.Responses, r)
+}
+
+// situations compares, for each audience and in each situation that either state tells apart, what it may see.
+func (d *differ) situations(text string, old, new *contract.Endpoint) {
+	if old == nil {
+		old = takesOver(d.old, new)
+	} else if new == nil {
+		new = takesOver(d.new, old)
+	}
+	was, is := &side{d.old, old, map[seenKey]map[string]exposure.Exposure{}}, &side{d.new, new, map[seenKey]map[string]exposure.Exposure{}}
+	var same []*contract.Endpoint
+	for _, e := range []*contract.Endpoint{new, old} {
+		if e != nil {
+			same = append(same, e)
+		}
+	}
+	type pair struct {
+		old, new *contract.Response
+		taken    taken
+	}
+	done := map[pair]bool{}
+	for _, c := range contract.Situations(&url.URL{Scheme: "https", Host: "compare.example"}, same...) {
+		for _, who := range d.callers {
+			oldResponse, oldTitle, before := was.shows(who.was, &c)
+			newResponse, title, after := is.shows(who.is, &c)
+			p := pair{oldResponse, newResponse, who}
+			if done[p] || oldResponse == nil && newResponse == nil || text != everywhere && !was.own(oldResponse) && !is.own(newResponse) || text == everywhere && !d.reached(who, &c) {
+				continue
+			}
+			done[p] = true
+			if title == "" {
+				title = oldTitle
+			}
+			told := len(d.changes)
+			if text != everywhere && new != nil {
+				d.judgedAs(Change{Endpoint: text, Audience: who.name(), Status: title}, was.judging(who.was, &c), is.judging(who.is, &c), oldResponse == nil)
+			}
+			d.cases(Change{Endpoint: text, Audience: who.name(), Status: title}, before, after, func(e exposure.Exposure) bool { return d.lessTrustedHad(who.was, was, &c, e) })
+			if who.was != who.is { // what they get more is what matters
+				kept := slices.DeleteFunc(d.changes[told:], func(c Change) bool { return c.Direction != Widening })
+				d.changes = d.changes[:told+len(kept)]
+			}
+		}
+	}
+}
+
+// reached reports whether some endpoint has no response of its own in a situation, by either state.
+func (d *differ) reached(who taken, c *exchange.Capture) bool {
+	for i, all := range []*contract.Contracts{d.old, d.new} {
+		a := all.Audience([]string{who.was, who.is}[i])
+		for _, e := range all.Endpoints {
+			if r := e.Choose(a, c).Response; r != nil && slices.Contains(all.Responses, r) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// taken is what audiences a caller is taken for, by the old contracts and by the new ones.
+type taken struct{ was, is string }
+
+func (t taken) name() string {
+	if t.was == t.is {
+		return t.is
+	}
+	return t.is + " (so far " + t.was + ")"
+}
+
+// takenFor lists what callers are taken for by both states.
+func takenFor(old, new *contract.Contracts) []taken {
+	var all []taken
+	add := func(t taken) {
+		if !slices.Contains(all, t) {
+			all = append(all, t)
+		}
+	}
+	for _, a := range append(slices.Clone(new.Callers()), old.Callers()...) {
+		add(taken{a.Name, a.Name})
+	}
+	for _, r := range contract.Callers(exchange.Request{URL: &url.URL{}}, old, new) {
+		was, _ := old.AudienceOf("", &r)
+		is, _ := new.AudienceOf("", &r)
+		if was != nil && is != nil {
+			add(taken{was.Name, is.Name})
+		}
+	}
+	return all
+}
+
+// cases compares what an audience saw and sees in one situation; shared reports what an audience that is trusted less had.
+func (d *differ) cases(base Change, was, is map[string]exposure.Exposure, shared func(exposure.Exposure) bool) {
 	routes := map[string]exposure.Exposure{}
 	for path, e := range was {
 		if _, stays := is[path]; !stays {
@@ -181,6 +326,14 @@ func (d *differ) cases(endpoint string, c contract.Case, before seen, was, is ma
 			d.same(ch, old, e)
 			continue
 		}
+		if there && e.Class.Judged() < catalog.Personal && ch.Class <= d.gravest(old) && (old.Open || !e.Open) { // what is covered stays
+			ch.Direction, ch.What, ch.Detail = Neutral, "moved", path
+			if d.add(ch); e.Carries != old.Carries {
+				d.changes[len(d.changes)-1].What, d.changes[len(d.changes)-1].Detail = "carries", quoteOr(e.Carries, "anything")+" instead of "+quoteOr(old.Carries, "anything")
+			}
+			d.same(ch, old, e)
+			continue
+		}
 		if there {
 			w := base
 			w.Path, w.Entity, w.Field, w.Class, w.Direction, w.What, w.Detail = path, old.Entity, old.Field, d.gravest(old), Narrowing, "withdrawn", old.Carries
@@ -189,7 +342,12 @@ func (d *differ) cases(endpoint string, c contract.Case, before seen, was, is ma
 		}
 		ch.Detail = e.Carries
 		if moved, ok := routes[e.Route]; ok && !there {
-			ch.Direction, ch.What, ch.Detail = Neutral, "moved", moved.Path
+			ch.Direction, ch.What, ch.Detail = Widening, "moved", moved.Path // the name that is new was reported so far
+			if bare(moved.Path) == bare(path) && moved.Open && e.Open {
+				ch.Direction = Neutral
+			} else if bare(moved.Path) == bare(path) {
+				ch.What, ch.Detail = "loosened", "stands as another kind of value"
+			}
 			gone[moved.Path] = true
 			delete(routes, e.Route)
 			d.add(ch)
@@ -197,7 +355,7 @@ func (d *differ) cases(endpoint string, c contract.Case, before seen, was, is ma
 			continue
 		}
 		ch.Direction, ch.What = Widening, "granted"
-		if d.lessTrustedHad(c, before, e) {
+		if shared(e) {
 			ch.Direction = Neutral
 		}
 		if e.Open {
@@ -215,6 +373,9 @@ func (d *differ) cases(endpoint string, c contract.Case, before seen, was, is ma
 		d.add(ch)
 	}
 }
+
+// bare is a path without the steps that stand for each element.
+func bare(path string) string { return strings.ReplaceAll(path, "[*]", "") }
 
 func sortedKeys(m map[string]exposure.Exposure) []string {
 	keys := make([]string, 0, len(m))
@@ -242,15 +403,20 @@ func (d *differ) gravest(e exposure.Exposure) catalog.Class {
 	return class
 }
 
-// lessTrustedHad tells whether an audience that is trusted no more saw the same
-// before: then nothing gets any further out.
-func (d *differ) lessTrustedHad(c contract.Case, before seen, e exposure.Exposure) bool {
+// lessTrustedHad tells whether an audience that is trusted less, in the old order and in the new one, saw the same in the
+// situation: then nothing gets any further out.
+func (d *differ) lessTrustedHad(audience string, was *side, c *exchange.Capture, e exposure.Exposure) bool {
+	whose, now := d.old.Audience(audience), d.new.Audience(audience)
+	if now == nil {
+		return false
+	}
 	for _, a := range d.old.Audiences {
-		now := d.new.Audience(a.Name)
-		if now == nil || now.Index >= c.Audience.Index {
+		b := d.new.Audience(a.Name)
+		if b == nil || b.Index >= now.Index || whose != nil && a.Index >= whose.Index {
 			continue
 		}
-		for _, old := range before[c.Title()+"\n"+a.Name] {
+		_, _, had := was.shows(a.Name, c)
+		for _, old := range had {
 			if old.Route == e.Route && (old.Open || !e.Open) {
 				return true
 			}
@@ -270,9 +436,24 @@ func (d *differ) same(ch Change, was, is exposure.Exposure) {
 		ch.Direction, ch.What, ch.Detail = Narrowing, "tightened", "no longer open"
 		d.add(ch)
 	}
+	if was.Open && is.Open {
+		return // whatever is in it, and however it stands
+	}
 	if was.Many != is.Many && was.Path == is.Path {
 		ch.Direction, ch.What, ch.Detail = Widening, "loosened", "stands as another kind of value"
 		d.add(ch)
+	}
+	if is.Class > was.Class && is.Class >= catalog.Personal {
+		one := ch
+		one.Class = max(ch.Class, is.Class)
+		one.Direction, one.What, one.Detail = Widening, "loosened", "values that are "+is.Class.String()+" pass in it"
+		d.add(one)
+	}
+	if is.Form.Format != was.Form.Format && was.Class < catalog.Personal && slices.Contains(telling, is.Form.Format) {
+		one := ch
+		one.Class = max(ch.Class, catalog.Personal)
+		one.Direction, one.What, one.Detail = Widening, "loosened", "what is a value of the format "+is.Form.Format+" passes in it"
+		d.add(one)
 	}
 	if loose != "" {
 		ch.Direction, ch.What, ch.Detail = Widening, "loosened", loose
@@ -291,6 +472,9 @@ func (d *differ) same(ch Change, was, is exposure.Exposure) {
 	}
 }
 
+// telling are formats that name a kind of value which is personal: where one is granted, such a value is none that leaks.
+var telling = []string{"email", "idn-email", "phone", "tel", "iban", "ipv4", "ipv6", "mac", "national-id", "address", "coordinates"}
+
 // formChange says in words what a form asks less, and what it asks more.
 func formChange(was, is catalog.Form) (loose, tight string) {
 	var less, more []string
@@ -305,8 +489,17 @@ func formChange(was, is catalog.Form) (loose, tight string) {
 			less = append(less, what+" "+b+" instead of "+a)
 		}
 	}
-	note(string(was.Type), string(is.Type), "type")
+	if was.Type == catalog.Number && is.Type == catalog.Integer {
+		more = append(more, "type integer instead of number")
+	} else {
+		note(string(was.Type), string(is.Type), "type")
+	}
 	note(was.Format, is.Format, "format")
+	if is.Nullable && !was.Nullable {
+		less = append(less, "null as well")
+	} else if was.Nullable && !is.Nullable {
+		more = append(more, "not null")
+	}
 	switch {
 	case was.Max == is.Max:
 	case was.Max > 0 && (is.Max == 0 || is.Max > was.Max):
@@ -323,6 +516,9 @@ func formChange(was, is catalog.Form) (loose, tight string) {
 			less = append(less, "other values than "+strings.Join(a, ", "))
 		}
 	}
+	if len(b) > 0 && len(a) > 0 && !slices.ContainsFunc(b, func(v string) bool { return !slices.Contains(a, v) }) {
+		less = nil // one of these values it was before, whatever else is asked
+	}
 	return strings.Join(less, ", "), strings.Join(more, ", ")
 }
 
@@ -333,17 +529,27 @@ func length(n int) string {
 	return fmt.Sprintf("%d", n)
 }
 
-// accepts compares what clients may send: that lets nothing out, and is told.
+// sentAs reports whether a member is there, be it as one value or as many.
+func sentAs(all map[string]exposure.Exposure, path string) bool {
+	for other := range all {
+		if bare(other) == bare(path) {
+			return true
+		}
+	}
+	return false
+}
+
+// accepts compares what clients may send. It lets nothing out, and so reaches no class; but what they send is reported no more.
 func (d *differ) accepts(endpoint string, old, new *contract.Endpoint) {
 	if new == nil || old == nil && !new.Judges {
 		return
 	}
 	if old != nil && old.Judges != new.Judges {
-		detail := "judges what clients send"
+		ch := Change{Direction: Narrowing, What: "accepts", Endpoint: endpoint, Detail: "judges what clients send"}
 		if !new.Judges {
-			detail = "no longer judges what clients send"
+			ch.Direction, ch.Detail = Widening, "no longer judges what clients send"
 		}
-		d.add(Change{Direction: Neutral, What: "accepts", Endpoint: endpoint, Detail: detail})
+		d.add(ch)
 	}
 	for _, a := range d.new.Callers() {
 		was, is := map[string]exposure.Exposure{}, exposure.Of(new.AcceptCase(a))
@@ -355,119 +561,14 @@ func (d *differ) accepts(endpoint string, old, new *contract.Endpoint) {
 			}
 		}
 		for _, path := range sortedKeys(is) {
-			if _, there := was[path]; !there && path != place.Root {
-				d.add(Change{Direction: Neutral, What: "accepted", Endpoint: endpoint, Audience: a.Name, Path: path, Entity: is[path].Entity, Field: is[path].Field})
+			if _, there := was[path]; !there && path != place.Root && !sentAs(was, path) && (old == nil || old.Judges) {
+				d.add(Change{Direction: Widening, What: "accepted", Endpoint: endpoint, Audience: a.Name, Path: path, Entity: is[path].Entity, Field: is[path].Field})
 			}
 		}
 		for _, path := range sortedKeys(was) {
-			if _, there := is[path]; !there && path != place.Root && old.Judges && new.Judges {
-				d.add(Change{Direction: Neutral, What: "refused", Endpoint: endpoint, Audience: a.Name, Path: path, Entity: was[path].Entity, Field: was[path].Field})
+			if _, there := is[path]; !there && path != place.Root && !sentAs(is, path) && old.Judges && new.Judges {
+				d.add(Change{Direction: Narrowing, What: "refused", Endpoint: endpoint, Audience: a.Name, Path: path, Entity: was[path].Entity, Field: was[path].Field})
 			}
-		}
-	}
-}
-
-func (d *differ) audiences() {
-	var was, is []string
-	for _, a := range d.old.Audiences {
-		was = append(was, a.Name)
-		if b := d.new.Audience(a.Name); b == nil {
-			d.add(Change{Direction: Neutral, What: "audience", Audience: a.Name, Detail: "is no audience any more"})
-		} else if a.Recognise.Words() != b.Recognise.Words() {
-			d.add(Change{Direction: Widening, Class: catalog.Internal, What: "audience", Audience: a.Name, Detail: "is recognised by " + b.Recognise.Words() + " instead of " + a.Recognise.Words()})
-		}
-	}
-	for _, a := range d.new.Audiences {
-		is = append(is, a.Name)
-		if d.old.Audience(a.Name) == nil {
-			d.add(Change{Direction: Neutral, What: "audience", Audience: a.Name, Detail: "is a new audience"})
-		}
-	}
-	if a, b := common(was, is), common(is, was); !slices.Equal(a, b) {
-		d.add(Change{Direction: Neutral, What: "audience", Detail: "the order of trust is " + strings.Join(b, ", ")})
-	}
-}
-
-func common(a, b []string) []string {
-	var all []string
-	for _, s := range a {
-		if slices.Contains(b, s) {
-			all = append(all, s)
-		}
-	}
-	return all
-}
-
-// catalogue tells of fields that come, go, or are classed anew. To class lower what
-// was personal or secret counts as widening: its leaks will be judged less gravely.
-func (d *differ) catalogue() {
-	for _, e := range d.new.Catalog.Entities {
-		old := d.old.Catalog.Entity(e.Name)
-		if old == nil {
-			d.add(Change{Direction: Neutral, What: "entity", Entity: e.Name, Detail: "is a new entity"})
-			continue
-		}
-		for _, f := range e.Fields {
-			was := old.Field(f.Name)
-			switch {
-			case was == nil:
-				d.add(Change{Direction: Neutral, What: "field", Entity: e.Name, Field: f.Name, Detail: "is a new field, " + className(f.Class)})
-			case was.Class != f.Class:
-				ch := Change{Direction: Neutral, What: "class", Entity: e.Name, Field: f.Name, Class: max(was.Class.Judged(), f.Class.Judged()),
-					Detail: className(f.Class) + " instead of " + className(was.Class)}
-				switch {
-				case f.Class.Judged() < was.Class.Judged() && was.Class >= catalog.Personal:
-					ch.Direction = Widening
-				case f.Class.Judged() > was.Class.Judged():
-					ch.Direction = Narrowing
-				}
-				d.add(ch)
-			}
-		}
-		for _, f := range old.Fields {
-			if e.Field(f.Name) == nil {
-				d.add(Change{Direction: Neutral, What: "field", Entity: e.Name, Field: f.Name, Detail: "is no field any more"})
-			}
-		}
-	}
-	for _, e := range d.old.Catalog.Entities {
-		if d.new.Catalog.Entity(e.Name) == nil {
-			d.add(Change{Direction: Neutral, What: "entity", Entity: e.Name, Detail: "is no entity any more"})
-		}
-	}
-}
-
-func className(c catalog.Class) string {
-	if c == catalog.Unclassed {
-		return "unclassed"
-	}
-	return c.String()
-}
-
-// exceptions silence findings, so a new one counts as widening, of the gravest
-// class that its kind can tell of.
-func (d *differ) exceptions() {
-	key := func(x *contract.Exception) string {
-		return strings.Join([]string{x.Endpoint, x.Path, x.Kind, x.Until}, "\n")
-	}
-	old := map[string]bool{}
-	for _, x := range d.old.Exceptions {
-		old[key(x)] = true
-	}
-	for _, x := range d.new.Exceptions {
-		if old[key(x)] {
-			delete(old, key(x))
-			continue
-		}
-		class := catalog.Internal
-		if slices.Contains([]string{"secret-value", "sensitive-field", "personal-value", "wrong-audience", "unexpected-relation"}, x.Kind) {
-			class = catalog.Personal
-		}
-		d.add(Change{Direction: Widening, Class: class, What: "exception", Endpoint: x.Endpoint, Path: x.Path, Detail: x.Kind})
-	}
-	for _, x := range d.old.Exceptions {
-		if old[key(x)] {
-			d.add(Change{Direction: Narrowing, What: "exception", Endpoint: x.Endpoint, Path: x.Path, Detail: x.Kind})
 		}
 	}
 }
@@ -485,4 +586,11 @@ func (d *differ) finish() *Difference {
 	}
 	out.Words = words(d.changes)
 	return out
+}
+
+func quoteOr(s, otherwise string) string {
+	if s == "" {
+		return otherwise
+	}
+	return s
 }

@@ -12,16 +12,20 @@ import (
 // maxUnreported is how many places are told of one by one that are no longer reported.
 const maxUnreported = 8
 
-// measure adds what the judge no longer reports of what is grave: a class from personal on, or a severity from high on.
-// Nothing that the comparison told explains it, so it is told by what is no longer reported.
+// measure adds what the judge no longer reports and the comparison does not tell of: all where it found nothing that widens,
+// else what is graver.
 func (d *Difference) measure(losses []probe.Loss) {
 	var told []Sentence
+	known, widens := d.Reaches, d.Direction == Widening
 	met, more := map[string]bool{}, 0
 	for _, l := range losses {
-		if l.Class < catalog.Personal && l.Severity < scan.High {
+		class := l.Class
+		if l.Severity >= scan.High {
+			class = max(class, catalog.Personal)
+		}
+		if widens && class <= known {
 			continue
 		}
-		class := max(l.Class, catalog.Personal)
 		d.Direction, d.Reaches = Widening, max(d.Reaches, class)
 		if !slices.Contains(d.Endpoints, l.Endpoint) && l.Endpoint != "" {
 			d.Endpoints = append(d.Endpoints, l.Endpoint)
@@ -47,7 +51,7 @@ func (d *Difference) measure(losses []probe.Loss) {
 		told = append(told, Sentence{Widening, class, text})
 	}
 	if more > 0 {
-		told = append(told, Sentence{Widening, catalog.Personal, fmt.Sprintf("no longer reports %d places more, or less severely", more)})
+		told = append(told, Sentence{Widening, d.Reaches, fmt.Sprintf("no longer reports %d places more, or less severely", more)})
 	}
 	d.Words = append(told, d.Words...)
 }

@@ -77,6 +77,8 @@ func words(changes []Change) []Sentence {
 			s = fmt.Sprintf("no longer lets %s see %s%s", who, thing, where)
 		case "moved":
 			s = fmt.Sprintf("shows %s as %s instead of %s%s", thing, g.Path, g.Detail, where)
+		case "carries":
+			s = fmt.Sprintf("%s carries %s%s", g.Path, g.Detail, where)
 		case "loosened":
 			s = fmt.Sprintf("asks less of %s%s: %s", thing, where, g.Detail)
 		case "tightened":
@@ -89,7 +91,11 @@ func words(changes []Change) []Sentence {
 			s = fmt.Sprintf("no longer lets %s send %s%s", who, thing, where)
 		case "class":
 			s = fmt.Sprintf("classes %s as %s", thing, g.Detail)
-		case "field":
+		case "judged":
+			s = fmt.Sprintf("%s, status %s, %s", g.Endpoint, g.Status, g.Detail)
+		case "country", "detector":
+			s = g.Detail
+		case "field", "relation":
 			s = fmt.Sprintf("%s %s", thing, g.Detail)
 		case "entity":
 			s = fmt.Sprintf("%s %s", g.Entity, g.Detail)

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/base64"
 	"encoding/json"
+	"fmt"
 	"mime"
 	"net/url"
 	"regexp"
@@ -418,6 +419,14 @@ type Choice struct {
 	Status   string    // the entry of statuses that matched
 	For      *Audience // whose grants judge: the request's own audience unless Wrong
 	Wrong    bool      // no response holds the request's audience
+}
+
+// Title names the situation for people: its status and, where the response has one, its condition.
+func (c Choice) Title() string {
+	if when := c.Response.whenWords(); when != "" {
+		return fmt.Sprintf("%s [%s]", c.Status, when)
+	}
+	return c.Status
 }
 
 // Choose picks the response of e that judges an answer with this status to the

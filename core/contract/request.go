@@ -3,7 +3,11 @@ package contract
 import (
 	"encoding/base64"
 	"encoding/json"
+	"fmt"
+	"maps"
 	"net/url"
+	"slices"
+	"strconv"
 	"strings"
 
 	"inkret/core/exchange"
@@ -60,26 +64,154 @@ func (e *Endpoint) Requests(base *url.URL) []exchange.Request {
 	return all
 }
 
-// Dress makes a request look like one of an audience, as far as it is recognised by what a request carries.
-func (a *Audience) Dress(r *exchange.Request) {
-	value := func(m *Match) string {
-		if len(m.Values) > 0 && m.Values[0] != "*" {
-			return m.Values[0]
+// Situations gives exchanges that endpoints with one template tell apart, bodies aside: each request of [Endpoint.Requests]
+// with each status that usual answers have. Among the codes of an entry such as 2XX those stand for all that answers to the
+// method have as a rule (RFC 9110), and where each of these is named elsewhere, one that no other entry is for.
+func Situations(base *url.URL, same ...*Endpoint) []exchange.Capture {
+	entries, method := map[string]int{}, "GET"
+	var requests []exchange.Request
+	var media []string
+	met := map[string]bool{}
+	for _, e := range same {
+		method = e.Method
+		responses := slices.Concat(e.Responses, e.all.Responses)
+		for _, r := range responses {
+			for _, s := range r.Statuses {
+				entries[s] = 0
+			}
+			for _, c := range r.When {
+				if c.in == "media" && len(c.values) > 0 && c.values[0] != "*" {
+					media = append(media, c.values[0])
+				}
+			}
 		}
-		return "7"
+		for _, r := range e.Requests(base) {
+			key := fmt.Sprint(r.URL.RawQuery, r.Header, string(r.Body))
+			if !met[key] {
+				met[key] = true
+				requests = append(requests, r)
+			}
+		}
 	}
-	if m := a.Recognise.Claim; m != nil {
-		claims, _ := json.Marshal(map[string]string{m.Name: value(m), "sub": "7"}) // texts alone
+	codes := map[int]bool{usual("default", method)[0]: true, 418: true}
+	for s := range entries {
+		named := true
+		for _, code := range usual(s, method) {
+			if _, is := entries[strconv.Itoa(code)]; !is || s == strconv.Itoa(code) {
+				named, codes[code] = false, true
+			}
+		}
+		if named {
+			codes[example(s, entries)] = true
+		}
+	}
+	media = slices.Compact(slices.Sorted(slices.Values(append(media, "application/json"))))
+	var all []exchange.Capture
+	for _, r := range requests {
+		for _, code := range slices.Sorted(maps.Keys(codes)) {
+			for _, m := range media {
+				all = append(all, exchange.Capture{Request: r, Response: exchange.Response{Status: code, Header: exchange.Header{{Name: "Content-Type", Value: m}}}})
+			}
+		}
+	}
+	return all
+}
+
+// usual are the codes that stand for an entry of statuses.
+func usual(entry, method string) []int {
+	fine := []int{200}
+	if method != "GET" && method != "HEAD" {
+		fine = []int{200, 201}
+	}
+	switch entry {
+	case "2XX":
+		return fine
+	case "1XX":
+		return []int{103}
+	case "3XX":
+		return []int{302}
+	case "4XX":
+		return []int{400, 404}
+	case "5XX":
+		return []int{500}
+	case "default":
+		return append(fine, 404, 500)
+	}
+	code, _ := strconv.Atoi(entry) // read as one before
+	return []int{code}
+}
+
+// Callers dresses a request as callers that states of contracts tell apart, or may: as nobody, as somebody unknown, as each
+// audience with each value that it is recognised by and with another one, and as two audiences at once. Of those that every
+// state takes for the same audience there is one.
+func Callers(r exchange.Request, states ...*Contracts) []exchange.Request {
+	var marks [][]exchange.HeaderField
+	for _, c := range states {
+		for _, a := range c.Audiences {
+			marks = append(marks, a.marks()...)
+		}
+	}
+	bare := len(marks)
+	for i := range bare {
+		for k := range i {
+			marks = append(marks, slices.Concat(marks[i], marks[k]))
+		}
+	}
+	marks = append([][]exchange.HeaderField{nil, {{Name: "Authorization", Value: "Bearer opaque-7"}}}, marks...)
+	var all []exchange.Request
+	met := map[string]bool{}
+	for _, m := range marks[:min(len(marks), mostCallers)] {
+		one := r
+		u := *r.URL
+		one.URL, one.Header = &u, append(slices.Clone(r.Header), m...)
+		taken := ""
+		for _, c := range states {
+			if a, by := c.AudienceOf("", &one); a != nil {
+				taken += a.Name + " " + by
+			}
+			taken += "\n"
+		}
+		if !met[taken] {
+			met[taken] = true
+			all = append(all, one)
+		}
+	}
+	return all
+}
+
+// mostCallers bounds the callers that are tried.
+const mostCallers = 2000
+
+// marks are sets of header fields that show an audience, or nearly do: each value that it is recognised by, and another.
+func (a *Audience) marks() [][]exchange.HeaderField {
+	all := [][]exchange.HeaderField{nil}
+	cross := func(m *Match, field func(value string) exchange.HeaderField) {
+		if m == nil {
+			return
+		}
+		var more [][]exchange.HeaderField
+		for _, value := range append(slices.Clone(m.Values), "another-7") {
+			if value == "*" {
+				value = "7"
+			}
+			for _, before := range all[:min(len(all), 16)] {
+				more = append(more, append(slices.Clone(before), field(value)))
+			}
+		}
+		all = more
+	}
+	cross(a.Recognise.Claim, func(value string) exchange.HeaderField {
+		claims, _ := json.Marshal(map[string]string{a.Recognise.Claim.Name: value, "sub": "7"}) // texts alone
 		b64 := base64.RawURLEncoding
-		token := b64.EncodeToString([]byte(`{"alg":"none"}`)) + "." + b64.EncodeToString(claims) + ".c2ln"
-		r.Header = append(r.Header, exchange.HeaderField{Name: "Authorization", Value: "Bearer " + token})
-	}
-	if m := a.Recognise.Header; m != nil {
-		r.Header = append(r.Header, exchange.HeaderField{Name: m.Name, Value: value(m)})
-	}
-	if m := a.Recognise.Cookie; m != nil {
-		r.Header = append(r.Header, exchange.HeaderField{Name: "Cookie", Value: m.Name + "=" + value(m)})
-	}
+		return exchange.HeaderField{Name: "Authorization", Value: "Bearer " + b64.EncodeToString([]byte(`{"alg":"none"}`)) + "." + b64.EncodeToString(claims) + ".c2ln"}
+	})
+	cross(a.Recognise.Header, func(value string) exchange.HeaderField {
+		return exchange.HeaderField{Name: a.Recognise.Header.Name, Value: value}
+	})
+	cross(a.Recognise.Cookie, func(value string) exchange.HeaderField {
+		return exchange.HeaderField{Name: "Cookie", Value: a.Recognise.Cookie.Name + "=" + value}
+	})
+	return all
 }
 
 // Base gives a URL that is the server's.

@@ -26,21 +26,28 @@ type Exposure struct {
 	Grant    *contract.Grant
 }
 
-// Of lists what a plan grants, by path; a nil plan grants nothing.
-func Of(p *contract.Plan) map[string]Exposure {
+// Of lists what a plan grants, by path; a nil plan grants nothing. A shape that contains itself is gone into once.
+func Of(p *contract.Plan) map[string]Exposure { return Deep(p, 1) }
+
+// Deep is Of with a shape that contains itself gone into so many times, up to some thousands of exposures.
+func Deep(p *contract.Plan, times int) map[string]Exposure {
 	all := map[string]Exposure{}
 	if p == nil {
 		return all
 	}
-	w := walker{all: all, on: map[*contract.Object]bool{}}
+	w := walker{all: all, on: map[*contract.Object]int{}, times: times}
 	w.member(p.Root, place.Root, "", 0)
 	return all
 }
 
 type walker struct {
-	all map[string]Exposure
-	on  map[*contract.Object]bool // being walked: a shape that contains itself is gone into once
+	all   map[string]Exposure
+	on    map[*contract.Object]int // being walked, and how often
+	times int
 }
+
+// most bounds what is listed where shapes are gone into more than once.
+const most = 5000
 
 // deepest bounds the levels that are listed.
 const deepest = 40
@@ -80,11 +87,11 @@ func (w *walker) member(m *contract.Member, path, route string, depth int) {
 }
 
 func (w *walker) object(o *contract.Object, path, route string, depth int) {
-	if w.on[o] {
+	if w.on[o] >= w.times || w.on[o] > 0 && len(w.all) > most {
 		return
 	}
-	w.on[o] = true
-	defer delete(w.on, o)
+	w.on[o]++
+	defer func() { w.on[o]-- }()
 	for _, m := range o.Members {
 		if !m.Foreign {
 			w.member(m, path+place.Name(m.Name), route, depth+1)

@@ -1,0 +1,273 @@
+package compare
+
+import (
+	"net/url"
+	"slices"
+	"strings"
+
+	"inkret/core/catalog"
+	"inkret/core/contract"
+	"inkret/core/detect"
+)
+
+func (d *differ) audiences() {
+	var was, is []string
+	for _, a := range d.old.Audiences {
+		was = append(was, a.Name)
+		if b := d.new.Audience(a.Name); b == nil {
+			// what a recording says is of this audience is judged no more
+			d.add(Change{Direction: Widening, Class: max(catalog.Personal, d.deepest(nil)), What: "audience", Audience: a.Name, Detail: "is no audience any more"})
+		} else if a.Recognise.Words() != b.Recognise.Words() {
+			d.add(Change{Direction: Neutral, What: "audience", Audience: a.Name, Detail: "is recognised by " + b.Recognise.Words() + " instead of " + a.Recognise.Words()})
+		}
+	}
+	for _, a := range d.new.Audiences {
+		is = append(is, a.Name)
+		if d.old.Audience(a.Name) == nil {
+			d.add(Change{Direction: Neutral, What: "audience", Audience: a.Name, Detail: "is a new audience"})
+		}
+	}
+	if a, b := common(was, is), common(is, was); !slices.Equal(a, b) {
+		d.add(Change{Direction: Neutral, What: "audience", Detail: "the order of trust is " + strings.Join(b, ", ")})
+	}
+}
+
+func common(a, b []string) []string {
+	var all []string
+	for _, s := range a {
+		if slices.Contains(b, s) {
+			all = append(all, s)
+		}
+	}
+	return all
+}
+
+// catalogue tells of entities, fields and relations that come, go, or are something else. To class a field lower widens: its
+// leaks are judged less gravely from then on, wherever it turns up; so do the names that a field or relation has no more.
+func (d *differ) catalogue() {
+	for _, e := range d.new.Catalog.Entities {
+		old := d.old.Catalog.Entity(e.Name)
+		if old == nil {
+			d.add(Change{Direction: Neutral, What: "entity", Entity: e.Name, Detail: "is a new entity"})
+			continue
+		}
+		d.fields(old, e)
+		d.relations(old, e)
+	}
+	for _, e := range d.old.Catalog.Entities {
+		if d.new.Catalog.Entity(e.Name) == nil {
+			d.add(d.ifMet(e, Change{What: "entity", Class: d.deepest(e), Entity: e.Name, Detail: "is no entity any more"}))
+		}
+	}
+}
+
+func (d *differ) fields(old, e *catalog.Entity) {
+	for _, f := range e.Fields {
+		was := old.Field(f.Name)
+		switch {
+		case was == nil:
+			ch := Change{Direction: Neutral, What: "field", Entity: e.Name, Field: f.Name, Detail: "is a new field, " + className(f.Class)}
+			if class := detect.Name([]byte(f.Name)); class > f.Class.Judged() { // the name told so far, now the catalogue decides
+				ch.Class = class
+				ch = d.ifMet(e, ch)
+			}
+			d.add(ch)
+		case was.Class != f.Class:
+			ch := Change{Direction: Neutral, What: "class", Entity: e.Name, Field: f.Name, Class: max(was.Class.Judged(), f.Class.Judged()),
+				Detail: className(f.Class) + " instead of " + className(was.Class)}
+			switch {
+			case f.Class.Judged() < was.Class.Judged():
+				ch.Direction = Widening
+			case f.Class.Judged() > was.Class.Judged():
+				ch.Direction = Narrowing
+			}
+			d.add(ch)
+		}
+	}
+	for _, f := range old.Fields {
+		if e.Field(f.Name) == nil {
+			ch := Change{Direction: Neutral, What: "field", Entity: e.Name, Field: f.Name, Detail: "is no field any more"}
+			if f.Class >= catalog.Personal && detect.Name([]byte(f.Name)) < f.Class { // else it is reported as gravely, being unknown
+				ch.Class = f.Class
+				ch = d.ifMet(e, ch)
+			}
+			d.add(ch)
+		}
+	}
+}
+
+func (d *differ) relations(old, e *catalog.Entity) {
+	for _, r := range old.Relations {
+		is := e.Relation(r.Name)
+		ch := Change{What: "relation", Class: max(catalog.Internal, d.deepest(d.old.Catalog.Entity(r.Entity))), Entity: e.Name, Field: r.Name}
+		switch {
+		case is == nil:
+			ch.Detail = "is no relation any more"
+		case is.Entity != r.Entity:
+			ch.Class = max(ch.Class, d.silenced(is.Entity))
+			ch.Detail = "leads to " + is.Entity + " instead of " + r.Entity
+		default:
+			continue
+		}
+		d.add(d.ifMet(e, ch))
+	}
+	for _, r := range e.Relations {
+		if class := d.silenced(r.Entity); old.Relation(r.Name) == nil && class > catalog.Unclassed {
+			d.add(d.ifMet(e, Change{What: "relation", Class: class, Entity: e.Name, Field: r.Name, Detail: "is a new relation, to " + r.Entity}))
+		}
+	}
+}
+
+// silenced is the gravest class that names of an entity of the new contracts, or of what is related to it, tell by themselves
+// where the catalogue says less: where it comes to decide, they tell no more.
+func (d *differ) silenced(entity string) catalog.Class {
+	class := catalog.Unclassed
+	eachRelated(d.new.Catalog, d.new.Catalog.Entity(entity), map[string]bool{}, func(e *catalog.Entity) {
+		for _, f := range e.Fields {
+			if told := detect.Name([]byte(f.Name)); told > f.Class.Judged() {
+				class = max(class, told)
+			}
+		}
+	})
+	return class
+}
+
+// eachRelated calls f with an entity and all that is related to it, each once.
+func eachRelated(c *catalog.Catalog, e *catalog.Entity, met map[string]bool, f func(*catalog.Entity)) {
+	if e == nil || met[e.Name] {
+		return
+	}
+	met[e.Name] = true
+	f(e)
+	for _, r := range e.Relations {
+		eachRelated(c, c.Entity(r.Entity), met, f)
+	}
+}
+
+// ifMet makes a change widening where objects of the entity can be met by what the old contracts say, neutral elsewhere.
+func (d *differ) ifMet(e *catalog.Entity, ch Change) Change {
+	ch.Direction = Neutral
+	if d.met == nil {
+		d.met = metIn(d.old)
+	}
+	if d.met[e.Name] {
+		ch.Direction = Widening
+	}
+	return ch
+}
+
+// metIn lists the entities whose objects bodies may hold: those of responses that
+// come to be used, of what is granted in them, and what is
+// related to these.
+func metIn(c *contract.Contracts) map[string]bool {
+	met := map[string]bool{}
+	meet := func(e *catalog.Entity) { eachRelated(c.Catalog, e, met, func(*catalog.Entity) {}) }
+	seen := map[*contract.GrantSet]bool{}
+	var grants func(s *contract.GrantSet)
+	grants = func(s *contract.GrantSet) {
+		if s == nil || seen[s] {
+			return
+		}
+		seen[s] = true
+		meet(s.Entity)
+		for _, g := range s.Grants {
+			grants(g.Members())
+			for _, a := range g.Alternatives() {
+				grants(a.Body)
+			}
+		}
+	}
+	for _, e := range c.Endpoints {
+		used := map[*contract.Response]bool{}
+		for _, situation := range contract.Situations(&url.URL{Scheme: "https", Host: "compare.example"}, e) {
+			for _, a := range c.Callers() {
+				if r := e.Choose(a, &situation).Response; r != nil && !used[r] {
+					used[r] = true
+					meet(r.Entity)
+					grants(r.Body)
+					grants(r.Beside)
+				}
+			}
+		}
+	}
+	return met
+}
+
+// deepest is the gravest class of what an entity of the old contracts, or what is related to it, holds; of all there are for nil.
+func (d *differ) deepest(e *catalog.Entity) catalog.Class {
+	class, met := catalog.Public, map[string]bool{}
+	gravest := func(e *catalog.Entity) {
+		for _, f := range e.Fields {
+			class = max(class, f.Class.Judged())
+		}
+	}
+	if e != nil {
+		eachRelated(d.old.Catalog, e, met, gravest)
+		return class
+	}
+	for _, e := range d.old.Catalog.Entities {
+		gravest(e)
+	}
+	return class
+}
+
+// deepestOf is the gravest class of what an endpoint's entities hold.
+func (d *differ) deepestOf(e *contract.Endpoint) catalog.Class {
+	class := catalog.Public
+	for _, r := range e.Responses {
+		if r.Entity != nil {
+			class = max(class, d.deepest(r.Entity))
+		}
+	}
+	return class
+}
+
+// recognisers tells what values are recognised no more: a country's, or those of a detector of the team's.
+func (d *differ) recognisers() {
+	for _, country := range d.old.Countries {
+		if !slices.Contains(d.new.Countries, country) {
+			d.add(Change{Direction: Widening, Class: catalog.Personal, What: "country", Detail: "values of " + country + " are recognised no more"})
+		}
+	}
+	for _, old := range d.old.Detectors {
+		same := func(n detect.Custom) bool {
+			return n.Pattern.String() == old.Pattern.String() && (n.Check == old.Check || n.Check == "") && n.Class >= old.Class && n.Least <= old.Least && (n.Most == 0 || old.Most > 0 && n.Most >= old.Most)
+		}
+		if !slices.ContainsFunc(d.new.Detectors, same) {
+			d.add(Change{Direction: Widening, Class: max(old.Class, catalog.Personal), What: "detector", Detail: "the detector " + old.Name + " recognises something else, or is gone"})
+		}
+	}
+}
+
+func (d *differ) exceptions() {
+	key := func(x *contract.Exception) string {
+		return strings.Join([]string{x.Endpoint, x.Path, x.Kind, x.Until}, "\n")
+	}
+	old := map[string]bool{}
+	for _, x := range d.old.Exceptions {
+		old[key(x)] = true
+	}
+	for _, x := range d.new.Exceptions {
+		if old[key(x)] {
+			delete(old, key(x))
+			continue
+		}
+		class := catalog.Internal
+		if slices.Contains([]string{"secret-value", "sensitive-field", "personal-value", "wrong-audience", "unexpected-relation"}, x.Kind) {
+			class = catalog.Personal
+		}
+		d.add(Change{Direction: Widening, Class: class, What: "exception", Endpoint: x.Endpoint, Path: x.Path, Detail: x.Kind})
+	}
+	for _, x := range d.old.Exceptions {
+		if old[key(x)] {
+			d.add(Change{Direction: Narrowing, What: "exception", Endpoint: x.Endpoint, Path: x.Path, Detail: x.Kind})
+		}
+	}
+}
+
+func className(c catalog.Class) string {
+	if c == catalog.Unclassed {
+		return "unclassed"
+	}
+	return c.String()
+}

@@ -1,0 +1,13 @@
+-- +goose Up
+CREATE TABLE renamed ( -- ids that findings had before a revision named parameters otherwise
+  was TEXT PRIMARY KEY,
+  id  TEXT NOT NULL
+) STRICT, WITHOUT ROWID;
+CREATE INDEX renamed_id ON renamed(id);
+
+-- +goose StatementBegin
+CREATE TRIGGER findings_moved AFTER UPDATE OF endpoint_id ON findings WHEN old.endpoint_id <> new.endpoint_id BEGIN
+  UPDATE finding_counts SET n = n - 1 WHERE endpoint_id = old.endpoint_id AND kind = old.kind AND state = old.state AND severity = old.severity;
+  INSERT INTO finding_counts VALUES (new.endpoint_id, new.kind, new.service_id, new.state, new.severity, 1) ON CONFLICT DO UPDATE SET n = n + 1;
+END;
+-- +goose StatementEnd

@@ -1,0 +1,98 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"time"
+)
+
+// Renaming is that a revision names the parameters of endpoints otherwise: what is kept of them goes along.
+type Renaming struct {
+	Endpoints map[string]string                 // old name to new
+	Finding   func(f Finding) (id, path string) // that a finding has from then on
+}
+
+// rename takes along what is kept of endpoints: what was seen of them, captures, requests, and findings with all that was
+// said and decided of them.
+func (r *Renaming) rename(ctx context.Context, tx *sql.Tx, service int64, v Revision, at time.Time) error {
+	if r == nil || len(r.Endpoints) == 0 {
+		return nil
+	}
+	if _, err := tx.ExecContext(ctx, `PRAGMA defer_foreign_keys = ON`); err != nil { // until the transaction ends
+		return err
+	}
+	for old, text := range r.Endpoints {
+		was, is := EndpointID(v.Service, old), EndpointID(v.Service, text)
+		if err := r.findings(ctx, tx, v, was, is, text, at); err != nil {
+			return err
+		}
+		for _, table := range []string{"captures", "shown", "exercised", "batch_shown", "batch_exercised"} {
+			if _, err := tx.ExecContext(ctx, `UPDATE OR REPLACE `+table+` SET endpoint_id = ? WHERE endpoint_id = ?`, is, was); err != nil {
+				return err
+			}
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO endpoints (id, service_id, text, team, known, captures, bytes, excess, last_seen)
+			SELECT ?, service_id, ?, team, known, captures, bytes, excess, last_seen FROM endpoints WHERE id = ?
+			ON CONFLICT DO UPDATE SET captures = captures + excluded.captures, bytes = bytes + excluded.bytes, excess = excess + excluded.excess, last_seen = max(last_seen, excluded.last_seen)`,
+			is, text, was); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM endpoints WHERE id = ?`, was); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE requests SET endpoint = ? WHERE service_id = ? AND endpoint = ?`, text, service, old); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// keptOf are the tables that hold something of a finding by its id.
+var keptOf = []string{"occurrences", "events", "prints", "labels", "changed", "follows", "notices"}
+
+func (r *Renaming) findings(ctx context.Context, tx *sql.Tx, v Revision, was, is, text string, at time.Time) error {
+	all, err := rows(ctx, tx, scanFinding, `SELECT `+findingColumns+findingTables+` WHERE endpoint_id = ?`, was)
+	if err != nil {
+		return err
+	}
+	for _, f := range all {
+		id, path := r.Finding(f)
+		if id == f.ID {
+			continue
+		}
+		// one that was found under the new name already becomes part of it
+		for _, table := range keptOf {
+			if _, err := tx.ExecContext(ctx, `UPDATE OR IGNORE `+table+` SET finding_id = ?1 || ' ' WHERE finding_id = ?1`, id); err != nil {
+				return err
+			}
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM findings WHERE id = ?`, id); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE findings SET id = ?, endpoint = ?, endpoint_id = ?, path = ? WHERE id = ?`, id, text, is, path, f.ID); err != nil {
+			return err
+		}
+		for _, table := range keptOf {
+			if _, err := tx.ExecContext(ctx, `UPDATE OR REPLACE `+table+` SET finding_id = ? WHERE finding_id IN (?, ?)`, id, f.ID, id+" "); err != nil {
+				return err
+			}
+		}
+		if _, err := tx.ExecContext(ctx, total, id); err != nil {
+			return err
+		}
+		for _, s := range []string{`DELETE FROM renamed WHERE was = ?1`, `UPDATE renamed SET id = ?1 WHERE id = ?2`, `INSERT INTO renamed VALUES (?2, ?1)`} {
+			if _, err := tx.ExecContext(ctx, s, id, f.ID); err != nil {
+				return err
+			}
+		}
+		if err := addEvent(ctx, tx, id, Event{At: at, Author: v.Author, Kind: "renamed", Was: f.Endpoint, Became: text, Revision: v.Number}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// total counts anew what the captures show of a finding, as SQL.
+const total = `UPDATE findings SET spots = coalesce((SELECT sum(spots) FROM occurrences WHERE finding_id = findings.id), 0),
+	captures = (SELECT count(*) FROM occurrences WHERE finding_id = findings.id),
+	bytes = coalesce((SELECT sum(bytes) FROM occurrences WHERE finding_id = findings.id), 0) WHERE id = ?`
