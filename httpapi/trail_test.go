@@ -16,7 +16,7 @@ import (
 // changes are calls that change something, one for each kind of change, with who makes them; {made} is the id that the call
 // before it gave.
 var changes = []struct{ role, method, path, body, action string }{
-	{service.Reviewer, "PUT", "/api/v1/services/quay/contracts", strings.Replace(quayContract, "grants: {id: }", "grants: {id: {optional: true}}", 1), "apply contracts"},
+	{service.Reviewer, "PUT", "/api/v1/services/quay/contracts", strings.Replace(worldContract("quay"), "grants: {id: }", "grants: {id: {optional: true}}", 1), "apply contracts"},
 	{service.Reviewer, "POST", "/api/v1/services/quay/batches?name=more.har", strings.Replace(recorded(), "monday", "tuesday", 1) + " ", "take in recording"},
 	{service.Reviewer, "POST", "/api/v1/services/quay/live", `{"name":"another"}`, "begin recording"},
 	{service.Reviewer, "POST", "/api/v1/batches/2/end", ``, "end recording"},
@@ -38,7 +38,7 @@ var changes = []struct{ role, method, path, body, action string }{
 	{service.Reviewer, "POST", "/api/v1/tokens", `{"name":"x"}`, "make token"},
 	{service.Administrator, "POST", "/api/v1/hooks", `{"name":"h","url":"http://127.0.0.1:9/x","address":"http://127.0.0.1:9"}`, "add hook"},
 	{service.Lead, "POST", "/api/v1/hooks/1/test", ``, "test hook"},
-	{service.Reviewer, "POST", "/api/v1/batches/1/withdrawal", `{"reason":"it was a trial"}`, "withdraw batch"},
+	{service.Reviewer, "POST", "/api/v1/batches/2/withdrawal", `{"reason":"it was a trial"}`, "withdraw batch"},
 	{service.Reviewer, "DELETE", "/api/v1/results/1", ``, "drop result"},
 }
 

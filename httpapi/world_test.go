@@ -45,6 +45,12 @@ type world struct {
 	finding    map[string]string // an id of each service
 }
 
+// worldContract is the contract of a service of the world.
+func worldContract(name string) string {
+	contract := strings.ReplaceAll(quayContract, "service: quay", "service: "+name)
+	return strings.Replace(contract, "[{name: visitor, recognise: {credentials: none}}]", "[{name: visitor, recognise: {credentials: none}}, {name: office, recognise: {header: {name: X-Desk, value: \\\"*\\\"}}}]", 1)
+}
+
 func newWorld(t *testing.T) *world {
 	t.Helper()
 	w := &world{site: newSite(t), finding: map[string]string{}}
@@ -54,9 +60,7 @@ func newWorld(t *testing.T) *world {
 	}
 	slices.SortFunc(w.operations, func(a, b api.Operation) int { return strings.Compare(a.ID, b.ID) })
 	for _, name := range []string{"quay", "till"} {
-		contract := strings.ReplaceAll(quayContract, "service: quay", "service: "+name)
-		contract = strings.Replace(contract, "[{name: visitor, recognise: {credentials: none}}]", "[{name: visitor, recognise: {credentials: none}}, {name: office, recognise: {header: {name: X-Desk, value: \\\"*\\\"}}}]", 1)
-		ask[Revision](t, w.site, "PUT", "/api/v1/services/"+name+"/contracts", service.Reviewer, contract, 200)
+		ask[Revision](t, w.site, "PUT", "/api/v1/services/"+name+"/contracts", service.Reviewer, worldContract(name), 200)
 		ask[Batch](t, w.site, "POST", "/api/v1/services/"+name+"/batches?name=monday.har", service.Reviewer, recorded(), 200)
 		ask[Batch](t, w.site, "POST", "/api/v1/services/"+name+"/live", service.Reviewer, `{"name":"live"}`, 201)
 		ask[ExposureRequest](t, w.site, "POST", "/api/v1/requests", service.Reviewer, `{"service":"`+name+`","endpoint":"GET /skippers","audience":"visitor","entity":"Skipper","field":"pin","needed_by":"the list","reason":"the list shows it"}`, 201)

@@ -13,6 +13,7 @@ import (
 	"inkret/core/compare"
 	"inkret/core/contract"
 	"inkret/core/document"
+	"inkret/core/finding"
 	"inkret/core/revise"
 	"inkret/store"
 )
@@ -50,6 +51,7 @@ type weighed struct {
 	base       int
 	same       bool // the very files in force
 	difference *compare.Difference
+	kept       []compare.Kept
 	two        bool // severe decisions of the service need a second person
 }
 
@@ -94,8 +96,50 @@ func (s *Service) weigh(ctx context.Context, service string, files []store.Contr
 	if w.two, err = s.store.SecondPerson(ctx, service); err != nil {
 		return nil, err
 	}
-	w.difference = compare.Contracts(w.old, read)
+	if w.kept, err = s.kept(ctx, service, w.old); err != nil {
+		return nil, err
+	}
+	w.difference = compare.Since(w.old, read, w.kept)
 	return w, nil
+}
+
+// mostRevisionsRead bounds how many earlier revisions are read for the classes that fields had, where none are kept yet.
+const mostRevisionsRead = 50
+
+// kept lists the classes that fields of a service had that are gone by now.
+func (s *Service) kept(ctx context.Context, service string, old *contract.Contracts) ([]compare.Kept, error) {
+	if old == nil {
+		return nil, nil
+	}
+	stored, err := s.store.Kept(ctx, service)
+	if err != nil {
+		return nil, err
+	}
+	var all []compare.Kept
+	for _, k := range stored {
+		class, _ := catalog.ParseClass(k.Class)
+		all = append(all, compare.Kept{Entity: k.Entity, StoredAs: k.StoredAs, Field: k.Field, Type: catalog.Type(k.Type), Class: class.Judged()})
+	}
+	if len(all) > 0 {
+		return all, nil
+	}
+	earlier, _, err := s.store.Revisions(ctx, service, false, store.Page{Number: 1, Size: mostRevisionsRead})
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range earlier { // newest first
+		if r.State != store.InForce && r.State != store.Earlier {
+			continue
+		}
+		whole, err := s.store.RevisionNumber(ctx, service, r.Number)
+		if err != nil {
+			return nil, err
+		}
+		if read, err := contract.Read(contractFiles(whole.Files)...); err == nil { // one that an earlier version could read says nothing now
+			all = append(all, compare.KeptOf(read.Catalog, nil)...)
+		}
+	}
+	return compare.KeptOf(old.Catalog, all), nil
 }
 
 func outdated(base, inForce int) error {
@@ -123,11 +167,17 @@ func (s *Service) Apply(ctx context.Context, who Caller, service string, p Propo
 	for _, e := range w.contracts.Endpoints {
 		r.Endpoints += len(e.Names())
 	}
-	var effect *store.Effect
+	effect, err := s.effectOf(ctx, service, w)
+	if err != nil {
+		return r, false, err
+	}
 	if w.needsApproval() {
 		r.State = store.Waiting
-	} else if effect, err = s.effectOf(ctx, service, w); err != nil {
+	} else if severe, err := s.severeGone(ctx, service, w, effect); err != nil {
 		return r, false, err
+	} else if len(severe) > 0 { // recorded traffic shows what the comparison did not
+		r.State, r.Direction, r.Reaches = store.Waiting, string(compare.Widening), max(w.difference.Reaches, catalog.Personal).String()
+		r.Words = append([]store.Words{{Direction: string(compare.Widening), Text: fmt.Sprintf("takes %d open findings of high or critical severity off the list, the first %s at %s", len(severe), severe[0].Path, severe[0].Endpoint)}}, r.Words...)
 	}
 	if r, err = s.store.AddRevision(ctx, r, effect, func(r store.Revision) store.TrailEntry {
 		return s.did(who, "apply contracts", service, strings.TrimSpace(fmt.Sprintf("revision %d, %s: %s", r.Number, r.State, r.Reason)))
@@ -143,6 +193,15 @@ func (s *Service) Apply(ctx context.Context, who Caller, service string, p Propo
 	}
 	s.log.Info("contracts applied", "service", service, "revision", r.Number, "state", r.State, "direction", r.Direction, "endpoints", r.Endpoints, "person", who.ID)
 	return r, true, s.noteCoverage(ctx, service)
+}
+
+// severeGone lists the open findings of high or critical severity that contracts would take off the list: none where one
+// person alone may.
+func (s *Service) severeGone(ctx context.Context, service string, w *weighed, e *store.Effect) ([]store.Finding, error) {
+	if w.old == nil || !w.two || len(e.Granted) == 0 {
+		return nil, nil
+	}
+	return s.store.OpenAmong(ctx, e.Before, int(finding.ByTwo))
 }
 
 // Decide approves or declines a revision that waits for it. Nobody decides on

@@ -3,8 +3,10 @@ package service
 import (
 	"context"
 	"slices"
+	"strings"
 	"time"
 
+	"inkret/core/compare"
 	"inkret/core/contract"
 	"inkret/core/finding"
 	"inkret/core/scan"
@@ -34,6 +36,9 @@ func (s *Service) effectOf(ctx context.Context, service string, w *weighed) (*st
 		}
 	}
 	e.Classed, e.Unclassed = classed(w.old, w.contracts)
+	for _, k := range compare.KeptOf(w.contracts.Catalog, w.keptBefore()) {
+		e.Kept = append(e.Kept, store.Kept{Entity: k.Entity, Field: k.Field, StoredAs: k.StoredAs, Type: string(k.Type), Class: k.Class.String()})
+	}
 	if w.old == nil {
 		return e, nil
 	}
@@ -41,8 +46,18 @@ func (s *Service) effectOf(ctx context.Context, service string, w *weighed) (*st
 	if err != nil {
 		return nil, err
 	}
-	for _, f := range t.Gone {
+	back := finding.Renamed(w.contracts, w.old)
+	standing := map[string]int{} // the severities of what comes, by place
+	for i := range t.Came {
+		place := placeOf(&t.Came[i])
+		standing[place] = max(standing[place], t.Came[i].Severity)
+	}
+	for i := range t.Gone {
+		f := &t.Gone[i]
 		e.Granted = append(e.Granted, f.ID)
+		if standing[placeOf(f)] < f.Severity { // else it is told as another kind, as severely
+			e.Before = append(e.Before, back.Of(identityOf(f)).Fingerprint())
+		}
 	}
 	e.Came, e.Shows = t.Came, t.shows
 	if r := finding.Renamed(w.old, w.contracts); len(r.Endpoints) > 0 {
@@ -52,6 +67,20 @@ func (s *Service) effectOf(ctx context.Context, service string, w *weighed) (*st
 		}}
 	}
 	return e, nil
+}
+
+// placeOf tells places of findings apart, whatever their kinds.
+func placeOf(f *store.Finding) string {
+	endpoint, _, _ := strings.Cut(f.Endpoint, " [") // whatever its response is called
+	return strings.Join([]string{endpoint, f.Audience, f.Direction, f.Status, f.Path}, "\n")
+}
+
+// keptBefore is what is kept of the classes that fields have in force, and had before.
+func (w *weighed) keptBefore() []compare.Kept {
+	if w.old == nil {
+		return w.kept
+	}
+	return compare.KeptOf(w.old.Catalog, w.kept)
 }
 
 // identityOf gives what tells a finding from others.

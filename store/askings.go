@@ -82,6 +82,16 @@ func (s *Store) TakenOff(ctx context.Context, batch int64, keep []string, least 
 		ORDER BY severity DESC, endpoint, path`, batch, string(kept), least)
 }
 
+// OpenAmong lists those of some findings that are open and of at least a severity.
+func (s *Store) OpenAmong(ctx context.Context, ids []string, least int) ([]Finding, error) {
+	list, err := json.Marshal(append([]string{}, ids...))
+	if err != nil {
+		return nil, err
+	}
+	return rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+findingTables+` WHERE findings.id IN (SELECT value FROM json_each(?)) AND severity >= ?
+		AND state IN `+openStates+` ORDER BY severity DESC, endpoint, path`, string(list), least)
+}
+
 // SecondPerson reports whether a service's severe decisions need a second person.
 func (s *Store) SecondPerson(ctx context.Context, service string) (needed bool, err error) {
 	err = s.read.QueryRowContext(ctx, `SELECT second_person FROM services WHERE name = ?`, service).Scan(&needed)

@@ -117,10 +117,22 @@ type Effect struct {
 	Endpoints []EndpointInContract
 	Classed   []Classing
 	Unclassed []Classing // fields that have no class, or are gone
-	Granted   []string   // findings that the contracts now permit
+	Granted   []string   // findings that the contracts now permit, as they are called from then on
+	Before    []string   // those of them that no other finding at their place stands for, as they are called so far
 	Came      []Finding  // findings that recorded captures now show
 	Renaming  *Renaming
+	Kept      []Kept // the classes of fields from then on, of those that are gone as well
 	Shows     []Occurrence
+}
+
+// Kept is the class that a field had last, be it there still or not.
+type Kept struct{ Entity, Field, StoredAs, Type, Class string }
+
+// Kept lists the classes of fields that are, or were, in force at a service.
+func (s *Store) Kept(ctx context.Context, service string) ([]Kept, error) {
+	return rows(ctx, s.read, func(r scanner) (k Kept, err error) {
+		return k, r.Scan(&k.Entity, &k.Field, &k.StoredAs, &k.Type, &k.Class)
+	}, `SELECT entity, field, stored_as, type, class FROM kept WHERE service_id = (SELECT id FROM services WHERE name = ?)`, service)
 }
 
 // Classing is who gave a field its class, and when.
@@ -228,6 +240,14 @@ func (s *Store) take(ctx context.Context, tx *sql.Tx, service int64, v Revision,
 	}
 	for _, c := range effect.Unclassed {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM classings WHERE service_id = ? AND entity = ? AND field = ?`, service, c.Entity, c.Field); err != nil {
+			return err
+		}
+	}
+	if _, err := tx.ExecContext(ctx, `DELETE FROM kept WHERE service_id = ?`, service); err != nil {
+		return err
+	}
+	for _, k := range effect.Kept {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO kept (service_id, entity, field, stored_as, type, class) VALUES (?, ?, ?, ?, ?, ?)`, service, k.Entity, k.Field, k.StoredAs, k.Type, k.Class); err != nil {
 			return err
 		}
 	}

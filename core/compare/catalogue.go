@@ -49,6 +49,9 @@ func (d *differ) catalogue() {
 		old := d.old.Catalog.Entity(e.Name)
 		if old == nil {
 			d.add(Change{Direction: Neutral, What: "entity", Entity: e.Name, Detail: "is a new entity"})
+			for _, f := range e.Fields {
+				d.lowered(e, f)
+			}
 			continue
 		}
 		d.fields(old, e)
@@ -71,7 +74,9 @@ func (d *differ) fields(old, e *catalog.Entity) {
 				ch.Class = class
 				ch = d.ifMet(e, ch)
 			}
-			d.add(ch)
+			if !d.lowered(e, f) {
+				d.add(ch)
+			}
 		case was.Class != f.Class:
 			ch := Change{Direction: Neutral, What: "class", Entity: e.Name, Field: f.Name, Class: max(was.Class.Judged(), f.Class.Judged()),
 				Detail: className(f.Class) + " instead of " + className(was.Class)}
@@ -94,6 +99,15 @@ func (d *differ) fields(old, e *catalog.Entity) {
 			d.add(ch)
 		}
 	}
+}
+
+// lowered tells of a field that had a graver class when it was there last, under this name or another.
+func (d *differ) lowered(e *catalog.Entity, f *catalog.Field) bool {
+	class := d.kept[keptKey(e.Name, f.Name)]
+	if class > f.Class.Judged() {
+		d.add(Change{Direction: Widening, What: "class", Class: class, Entity: e.Name, Field: f.Name, Detail: className(f.Class) + "; when it was there last it was " + className(class)})
+	}
+	return class > f.Class.Judged()
 }
 
 func (d *differ) relations(old, e *catalog.Entity) {
@@ -239,27 +253,21 @@ func (d *differ) recognisers() {
 	}
 }
 
+// exceptions tells of findings that pass by an exception, and pass no more. One that says less than one before it, for a shorter
+// time or of less, lets nothing more pass.
 func (d *differ) exceptions() {
-	key := func(x *contract.Exception) string {
-		return strings.Join([]string{x.Endpoint, x.Path, x.Kind, x.Until}, "\n")
-	}
-	old := map[string]bool{}
-	for _, x := range d.old.Exceptions {
-		old[key(x)] = true
-	}
 	for _, x := range d.new.Exceptions {
-		if old[key(x)] {
-			delete(old, key(x))
+		if slices.ContainsFunc(d.old.Exceptions, x.Within) {
 			continue
 		}
 		class := catalog.Internal
-		if slices.Contains([]string{"secret-value", "sensitive-field", "personal-value", "wrong-audience", "unexpected-relation"}, x.Kind) {
+		if slices.Contains([]string{"secret-value", "sensitive-field", "personal-value", "wrong-audience", "unexpected-relation", "over-posting", "sensitive-in-url"}, x.Kind) {
 			class = catalog.Personal
 		}
 		d.add(Change{Direction: Widening, Class: class, What: "exception", Endpoint: x.Endpoint, Path: x.Path, Detail: x.Kind})
 	}
 	for _, x := range d.old.Exceptions {
-		if old[key(x)] {
+		if !slices.ContainsFunc(d.new.Exceptions, x.Within) {
 			d.add(Change{Direction: Narrowing, What: "exception", Endpoint: x.Endpoint, Path: x.Path, Detail: x.Kind})
 		}
 	}

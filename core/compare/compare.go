@@ -65,11 +65,15 @@ func (d *Difference) Sensitive() bool {
 }
 
 // Contracts tells in what new differs from old; a nil old is no contract at all.
-func Contracts(old, new *contract.Contracts) *Difference {
+func Contracts(old, new *contract.Contracts) *Difference { return Since(old, new, nil) }
+
+// Since is Contracts for states of which it is known what classes fields had that are gone by now.
+func Since(old, new *contract.Contracts, before []Kept) *Difference {
 	d := &differ{old: old, new: new}
 	if old == nil {
 		d.old = &contract.Contracts{Catalog: &catalog.Catalog{}}
 	}
+	d.remember(before)
 	d.callers = takenFor(d.old, d.new)
 	d.audiences()
 	d.catalogue()
@@ -101,7 +105,8 @@ func Contracts(old, new *contract.Contracts) *Difference {
 type differ struct {
 	old, new  *contract.Contracts
 	callers   []taken
-	met       map[string]bool // entities that bodies may hold by the old contracts, once looked for
+	met       map[string]bool          // entities that bodies may hold by the old contracts, once looked for
+	kept      map[string]catalog.Class // by entity and field, folded: the class that a field of new had, if graver
 	changes   []Change
 	endpoints []string
 }
@@ -396,6 +401,9 @@ func (d *differ) gravest(e exposure.Exposure) catalog.Class {
 				class = max(class, f.Class.Judged())
 			}
 		}
+	}
+	for _, name := range append([]string{e.Field}, e.Derived...) {
+		class = max(class, d.kept[keptKey(e.Entity, name)])
 	}
 	if e.Open {
 		class = max(class, catalog.Internal)

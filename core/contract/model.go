@@ -247,6 +247,22 @@ type Exception struct {
 	Pos      Pos
 }
 
+// Covers reports whether the exception's path is one, or ends in ..* and has it below.
+func (x *Exception) Covers(path string) bool {
+	above, all := strings.CutSuffix(x.Path, "..*")
+	if !all {
+		return x.Path == path
+	}
+	rest, below := strings.CutPrefix(path, above)
+	return below && rest != "" && (rest[0] == '.' || rest[0] == '[' || rest[0] == ' ')
+}
+
+// Within reports whether another exception says all that this one does, and for as long.
+func (x *Exception) Within(o *Exception) bool {
+	place := x.Path == o.Path || o.Covers(strings.TrimSuffix(x.Path, "..*"))
+	return x.Endpoint == o.Endpoint && x.Kind == o.Kind && place && (o.Until == "" || x.Until != "" && x.Until <= o.Until)
+}
+
 var (
 	serviceName  = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
 	statusEntry  = regexp.MustCompile(`^([1-5][0-9][0-9]|[1-5]XX|default)$`)

@@ -341,23 +341,12 @@ func less(a, b *Finding) bool {
 func Except(all []*Finding, exceptions []*contract.Exception, today string) {
 	for _, f := range all {
 		for _, x := range exceptions {
-			if x.Endpoint == f.Endpoint && x.Kind == f.Kind.String() && covers(x.Path, f.Path) && (x.Until == "" || today <= x.Until) {
+			if x.Endpoint == f.Endpoint && x.Kind == f.Kind.String() && x.Covers(f.Path) && (x.Until == "" || today <= x.Until) {
 				f.Excepted = x
 				break
 			}
 		}
 	}
-}
-
-// covers reports whether an exception's path is that of the finding, or ends in
-// ..* and has it below.
-func covers(pattern, path string) bool {
-	above, all := strings.CutSuffix(pattern, "..*")
-	if !all {
-		return pattern == path
-	}
-	rest, below := strings.CutPrefix(path, above)
-	return below && rest != "" && (rest[0] == '.' || rest[0] == '[' || rest[0] == ' ')
 }
 
 // Gravest gives the greatest severity among the findings that are not excepted,

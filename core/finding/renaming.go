@@ -6,8 +6,8 @@ import (
 	"inkret/core/scan"
 )
 
-// Renaming is how findings are called once contracts name the parameters of endpoints otherwise: the endpoint stays the same
-// one, and so do its findings.
+// Renaming is how findings are called once contracts name the parameters of endpoints otherwise, or their one response: the
+// endpoint stays the same one, and so do its findings.
 type Renaming struct {
 	Endpoints map[string]string            // old name to new
 	paths     map[string]map[string]string // by old name: old path of a parameter to new
@@ -25,7 +25,12 @@ func Renamed(old, new *contract.Contracts) Renaming {
 	}
 	for _, e := range new.Endpoints {
 		before := was[e.Template()]
-		if before == nil || before.Text == e.Text {
+		if before == nil {
+			continue
+		}
+		oldNames, newNames := before.Names(), e.Names()
+		named := len(oldNames) == 1 && len(newNames) == 1 && oldNames[0] != newNames[0] // its one response is named, or otherwise
+		if before.Text == e.Text && !named {
 			continue
 		}
 		calls := map[string]string{}
@@ -35,6 +40,9 @@ func Renamed(old, new *contract.Contracts) Renaming {
 		}
 		for _, name := range append(before.Names(), before.Text) {
 			r.Endpoints[name] = e.Text + name[len(before.Text):]
+			if named {
+				r.Endpoints[name] = newNames[0]
+			}
 			r.paths[name] = calls
 		}
 	}

@@ -11,3 +11,13 @@ CREATE TRIGGER findings_moved AFTER UPDATE OF endpoint_id ON findings WHEN old.e
   INSERT INTO finding_counts VALUES (new.endpoint_id, new.kind, new.service_id, new.state, new.severity, 1) ON CONFLICT DO UPDATE SET n = n + 1;
 END;
 -- +goose StatementEnd
+
+CREATE TABLE kept ( -- the class of every field that was in force, as it was last
+  service_id INTEGER NOT NULL REFERENCES services(id),
+  entity     TEXT NOT NULL,
+  field      TEXT NOT NULL,
+  stored_as  TEXT NOT NULL,
+  type       TEXT NOT NULL,
+  class      TEXT NOT NULL,
+  PRIMARY KEY (service_id, entity, field)
+) STRICT, WITHOUT ROWID;
