@@ -284,6 +284,12 @@ func (a *app) oneFinding(c *cli.Command, r *remote, got result[client.FindingDet
 				what = "→ " + string(*e.To)
 			}
 			switch {
+			case e.Kind == client.EventKindRenamed:
+				what = fmt.Sprintf("called %s from then on, was %s", textOf(e.Became), textOf(e.Was))
+			case e.Kind == client.EventKindExcepted && textOf(e.Became) != "":
+				what = "covered by an exception: " + textOf(e.Became)
+			case e.Kind == client.EventKindExcepted:
+				what = "covered by no exception any more: " + textOf(e.Was)
 			case e.Kind == client.EventKindWaiver:
 				what = fmt.Sprintf("a waiver until %s %s", textOf(e.Until), textOf(e.Became))
 			case e.Was != nil || e.Became != nil:

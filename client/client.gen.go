@@ -100,28 +100,28 @@ func (e ClassOrNone) Valid() bool {
 
 // Defines values for ComparedPlaceShift.
 const (
-	Added   ComparedPlaceShift = "added"
-	Gone    ComparedPlaceShift = "gone"
-	Renamed ComparedPlaceShift = "renamed"
-	Resized ComparedPlaceShift = "resized"
-	Retyped ComparedPlaceShift = "retyped"
-	Same    ComparedPlaceShift = "same"
+	ComparedPlaceShiftAdded   ComparedPlaceShift = "added"
+	ComparedPlaceShiftGone    ComparedPlaceShift = "gone"
+	ComparedPlaceShiftRenamed ComparedPlaceShift = "renamed"
+	ComparedPlaceShiftResized ComparedPlaceShift = "resized"
+	ComparedPlaceShiftRetyped ComparedPlaceShift = "retyped"
+	ComparedPlaceShiftSame    ComparedPlaceShift = "same"
 )
 
 // Valid indicates whether the value is a known member of the ComparedPlaceShift enum.
 func (e ComparedPlaceShift) Valid() bool {
 	switch e {
-	case Added:
+	case ComparedPlaceShiftAdded:
 		return true
-	case Gone:
+	case ComparedPlaceShiftGone:
 		return true
-	case Renamed:
+	case ComparedPlaceShiftRenamed:
 		return true
-	case Resized:
+	case ComparedPlaceShiftResized:
 		return true
-	case Retyped:
+	case ComparedPlaceShiftRetyped:
 		return true
-	case Same:
+	case ComparedPlaceShiftSame:
 		return true
 	default:
 		return false
@@ -226,9 +226,12 @@ const (
 	EventKindAssign    EventKind = "assign"
 	EventKindComment   EventKind = "comment"
 	EventKindDue       EventKind = "due"
+	EventKindExcepted  EventKind = "excepted"
 	EventKindFound     EventKind = "found"
 	EventKindLabel     EventKind = "label"
 	EventKindMove      EventKind = "move"
+	EventKindRenamed   EventKind = "renamed"
+	EventKindSeverity  EventKind = "severity"
 	EventKindWaiver    EventKind = "waiver"
 	EventKindWithdrawn EventKind = "withdrawn"
 )
@@ -242,11 +245,17 @@ func (e EventKind) Valid() bool {
 		return true
 	case EventKindDue:
 		return true
+	case EventKindExcepted:
+		return true
 	case EventKindFound:
 		return true
 	case EventKindLabel:
 		return true
 	case EventKindMove:
+		return true
+	case EventKindRenamed:
+		return true
+	case EventKindSeverity:
 		return true
 	case EventKindWaiver:
 		return true
@@ -1541,7 +1550,7 @@ type Event struct {
 	To       *State  `json:"to,omitempty"`
 	Until    *string `json:"until,omitempty"`
 
-	// Was What was assigned, due or labelled before
+	// Was What was assigned, due or labelled before, its severity, or what its endpoint was called
 	Was *string `json:"was,omitempty"`
 }
 

@@ -60,13 +60,70 @@ func (s *Service) effectOf(ctx context.Context, service string, w *weighed) (*st
 		}
 	}
 	e.Came, e.Shows = t.Came, t.shows
-	if r := finding.Renamed(w.old, w.contracts); len(r.Endpoints) > 0 {
+	renamed := finding.Renamed(w.old, w.contracts)
+	if e.Excepted, err = s.excepted(ctx, service, w.contracts, renamed, slices.Concat(w.old.Exceptions, w.contracts.Exceptions)); err != nil {
+		return nil, err
+	}
+	if r := renamed; len(r.Endpoints) > 0 {
 		e.Renaming = &store.Renaming{Endpoints: r.Endpoints, Finding: func(f store.Finding) (id, path string) {
 			is := r.Of(identityOf(&f))
 			return is.Fingerprint(), is.Path
 		}}
 	}
 	return e, nil
+}
+
+// excepted works out which findings are covered by another exception than it says with them, or by none: by id as they are
+// called once endpoints are renamed, the reason. all are the exceptions that there are, and were.
+func (s *Service) excepted(ctx context.Context, service string, c *contract.Contracts, renamed finding.Renaming, all []*contract.Exception) (map[string]string, error) {
+	if len(all) == 0 {
+		return nil, nil
+	}
+	var endpoints []string
+	for _, x := range all {
+		endpoints = append(endpoints, x.Endpoint)
+	}
+	may, err := s.store.MayBeExcepted(ctx, service, endpoints)
+	if err != nil {
+		return nil, err
+	}
+	today, reasons := s.now().UTC().Format(time.DateOnly), map[string]string{}
+	for i := range may {
+		f := &finding.Finding{Identity: renamed.Of(identityOf(&may[i]))}
+		finding.Except([]*finding.Finding{f}, c.Exceptions, today)
+		reason := ""
+		if f.Excepted != nil {
+			reason = f.Excepted.Reason
+		}
+		if reason != may[i].Excepted {
+			reasons[f.Identity.Fingerprint()] = reason
+		}
+	}
+	return reasons, nil
+}
+
+// EndExceptions takes the mark off findings whose exception is over by its last day.
+func (s *Service) EndExceptions(ctx context.Context) error {
+	services, err := s.store.Services(ctx)
+	if err != nil {
+		return err
+	}
+	for _, one := range services {
+		f, err := s.contracts(ctx, one.Name)
+		if err != nil || len(f.contracts.Exceptions) == 0 {
+			continue // no contracts yet, or none that can be read
+		}
+		reasons, err := s.excepted(ctx, one.Name, f.contracts, finding.Renaming{}, f.contracts.Exceptions)
+		if err != nil {
+			return err
+		}
+		if len(reasons) > 0 {
+			if err := s.store.SetExcepted(ctx, reasons, "the calendar", s.now()); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // placeOf tells places of findings apart, whatever their kinds.

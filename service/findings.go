@@ -44,6 +44,7 @@ func (s *Service) Finding(ctx context.Context, who Caller, id string) (FindingVi
 	if err != nil {
 		return FindingView{}, found(err, "finding %s", id)
 	}
+	id = f.ID // it may have been asked for by the one that it had before
 	v := FindingView{Finding: f, Moves: finding.State(f.State).Moves()}
 	if kind, ok := scan.ParseKind(f.Kind); ok {
 		v.Mend = finding.Mend(kind)

@@ -83,7 +83,7 @@ func (s *Service) tellOfViews(ctx context.Context) error {
 	if err != nil || len(behind) == 0 {
 		return err
 	}
-	last, _, err := s.store.LastSeen(ctx)
+	last, err := s.store.LastEvent(ctx)
 	if err != nil {
 		return err
 	}

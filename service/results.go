@@ -77,16 +77,33 @@ func (s *Service) Result(ctx context.Context, id int64) (ResultView, error) {
 	return s.held(ctx, r)
 }
 
-// held compares a result with the main line as it was before.
+// held compares a result with the main line as it was when the result came.
 func (s *Service) held(ctx context.Context, r store.Result) (ResultView, error) {
 	v := ResultView{Result: r}
-	before, err := s.store.MainBefore(ctx, r.Service, r.ID)
-	if err == nil {
-		v.Against = &before
-	} else if !errors.Is(err, store.ErrNotFound) {
-		return v, err
+	if c := r.Compared; c != nil {
+		v.Against = c.Against
+		fresh := map[string]bool{}
+		for _, id := range c.Fresh {
+			fresh[id] = true
+		}
+		v.Difference = finding.Difference{Fresh: []finding.Checked{}, Same: []finding.Checked{}, Gone: c.Gone}
+		for _, f := range r.Findings {
+			if fresh[f.Fingerprint] {
+				v.Fresh = append(v.Fresh, f)
+			} else {
+				v.Same = append(v.Same, f)
+			}
+		}
+	} else {
+		before, err := s.store.MainBefore(ctx, r.Service, r.ID)
+		if err == nil {
+			v.Against = &before
+		} else if !errors.Is(err, store.ErrNotFound) {
+			return v, err
+		}
+		v.Difference = finding.Against(before.Findings, r.Findings)
 	}
-	v.Difference = finding.Against(before.Findings, r.Findings)
+	var err error
 	ids := make([]string, 0, len(r.Findings)+len(v.Gone))
 	for _, all := range [][]finding.Checked{r.Findings, v.Gone} {
 		for _, f := range all {

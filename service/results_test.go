@@ -52,8 +52,8 @@ func TestResultsAreHeldAgainstTheMainLineBefore(t *testing.T) {
 	if err := w.SetMainLine(t.Context(), w.who, "quay", "berths"); err != nil {
 		t.Fatal(err)
 	}
-	if again, err := w.Result(t.Context(), then.ID); err != nil || again.Against.ID != first.ID || !again.Main {
-		t.Errorf("with another main line: %+v, %v", again, err)
+	if again, err := w.Result(t.Context(), then.ID); err != nil || again.Against.ID != next.ID || len(again.Fresh) != 1 || !again.Main {
+		t.Errorf("with another main line it is held against another: %+v, %v", again, err)
 	}
 	list, total, err := w.Results(t.Context(), "quay", "main", Page{Number: 1, Size: 2})
 	if err != nil || total != 3 || len(list) != 2 || list[0].Main || list[0].BySeverity[scan.High] != 1 || list[0].Findings != nil {
@@ -61,6 +61,9 @@ func TestResultsAreHeldAgainstTheMainLineBefore(t *testing.T) {
 	}
 	if err := w.DropResult(t.Context(), w.who, main.ID); err != nil {
 		t.Fatal(err)
+	}
+	if again, err := w.Result(t.Context(), next.ID); err != nil || again.Against.ID != main.ID || len(again.Gone) != 1 {
+		t.Errorf("what it was held against is forgotten: %+v, %v", again, err)
 	}
 	for name, err := range map[string]error{"forgotten twice": w.DropResult(t.Context(), w.who, main.ID), "a main line of nothing": w.SetMainLine(t.Context(), w.who, "none", "x"),
 		"what is forgotten": func() error { _, err := w.Result(t.Context(), main.ID); return err }()} {

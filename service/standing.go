@@ -59,12 +59,9 @@ const shownWorst = 10
 
 // Standing works out how it stands, over so many days up to today.
 func (s *Service) Standing(ctx context.Context, by store.StandingFilter, days int) (Standing, error) {
-	last, capture, err := s.store.LastSeen(ctx)
-	if err != nil {
-		return Standing{}, err
-	}
+	written := s.store.Written()
 	today := s.now().UTC()
-	key := stood{by, days, today.Format(time.DateOnly), last, capture}
+	key := stood{by, days, today.Format(time.DateOnly), written}
 	s.mu.Lock()
 	known, ok := s.standings[key]
 	s.mu.Unlock()
@@ -77,8 +74,8 @@ func (s *Service) Standing(ctx context.Context, by store.StandingFilter, days in
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.standings == nil || len(s.standings) >= mostStood || s.stoodAt != last {
-		s.standings, s.stoodAt = map[stood]Standing{}, last
+	if s.standings == nil || len(s.standings) >= mostStood || s.stoodAt != written {
+		s.standings, s.stoodAt = map[stood]Standing{}, written
 	}
 	s.standings[key] = out
 	return out, nil
@@ -86,11 +83,10 @@ func (s *Service) Standing(ctx context.Context, by store.StandingFilter, days in
 
 // stood is what how it stands was worked out for, which is kept until something happens.
 type stood struct {
-	by    store.StandingFilter
-	days  int
-	today string
-	last  int64 // event
-	seen  int64 // capture
+	by      store.StandingFilter
+	days    int
+	today   string
+	written int64
 }
 
 // mostStood bounds what is kept.

@@ -360,7 +360,7 @@ func (s *Service) EndWaivers(ctx context.Context) error {
 	if n > 0 {
 		s.log.Info("waivers ended", "findings", n)
 	}
-	return err
+	return errors.Join(err, s.EndExceptions(ctx))
 }
 
 // mine fills in what of Home is of who asks alone.

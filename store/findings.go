@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 	"unicode/utf8"
+
+	"inkret/core/scan"
 )
 
 // Finding is a tracked finding.
@@ -124,8 +126,15 @@ func mergeFinding(ctx context.Context, tx *sql.Tx, service int64, b Batch, f *Fi
 		return false, err
 	}
 	if f.Severity > severity {
-		if _, err = tx.ExecContext(ctx, `UPDATE findings SET severity = ?, entity = ?, field = ?, class = ?, sample = ?, why = ? WHERE id = ?`,
-			f.Severity, f.Entity, f.Field, f.Class, f.Sample, f.Why, f.ID); err != nil {
+		if f.Due, err = dueDay(ctx, tx, f.Severity, b.Started); err != nil { // what is graver is due earlier, never later
+			return false, err
+		}
+		if _, err = tx.ExecContext(ctx, `UPDATE findings SET severity = ?1, entity = ?2, field = ?3, class = ?4, sample = ?5, why = ?6, due = iif(?7 <> '' AND (due = '' OR due > ?7), ?7, due) WHERE id = ?8`,
+			f.Severity, f.Entity, f.Field, f.Class, f.Sample, f.Why, f.Due, f.ID); err != nil {
+			return false, err
+		}
+		e := Event{At: b.Started, Author: b.Author, Kind: "severity", Was: scan.Severity(severity).String(), Became: scan.Severity(f.Severity).String(), BatchID: b.ID}
+		if err = addEvent(ctx, tx, f.ID, e); err != nil {
 			return false, err
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"time"
 
 	"inkret/core/finding"
@@ -23,6 +24,37 @@ type Result struct {
 	finding.Summary
 	BySeverity []int // counts, from info
 	Findings   []finding.Checked
+
+	Compared *Compared // with the main line as it was when it came; nil for one that came before that was kept
+}
+
+// Compared is how a result differs from that of the main line which was the latest when it came.
+type Compared struct {
+	Against *Result           // without its findings; nil where there was none
+	Fresh   []string          // fingerprints of the result's findings that the other had not
+	Gone    []finding.Checked // that the other had
+}
+
+// compare holds a result against the main line as it is.
+func (r *Result) compare(ctx context.Context, tx *sql.Tx) error {
+	r.Compared = &Compared{Fresh: []string{}, Gone: []finding.Checked{}}
+	var found string
+	main, err := scanResult(tx.QueryRowContext(ctx, `SELECT `+resultColumns+`, findings`+resultTables+` WHERE services.name = ? AND line = main_line ORDER BY results.id DESC LIMIT 1`, r.Service), &found)
+	var had []finding.Checked
+	if err == nil {
+		if err := json.Unmarshal([]byte(found), &had); err != nil {
+			return err
+		}
+		r.Compared.Against = &main
+	} else if !errors.Is(err, ErrNotFound) {
+		return err
+	}
+	d := finding.Against(had, r.Findings)
+	for _, f := range d.Fresh {
+		r.Compared.Fresh = append(r.Compared.Fresh, f.Fingerprint)
+	}
+	r.Compared.Gone = d.Gone
+	return nil
 }
 
 // keptResults is how many results of a line are kept; older ones make room.
@@ -43,8 +75,15 @@ func (s *Store) AddResult(ctx context.Context, r Result, note Note[Result]) (Res
 		if err := tx.QueryRowContext(ctx, `SELECT id, main_line = ? FROM services WHERE name = ?`, r.Line, r.Service).Scan(&service, &r.Main); err != nil {
 			return none(err)
 		}
-		made, err := tx.ExecContext(ctx, `INSERT INTO results (service_id, line, revision, link, author, at, rules, captures, judged, skipped, bytes, excess, by_severity, findings)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, service, r.Line, r.Revision, r.Link, r.Author, millis(r.At), r.Rules,
+		if err := r.compare(ctx, tx); err != nil {
+			return err
+		}
+		compared, err := json.Marshal(r.Compared)
+		if err != nil {
+			return err
+		}
+		made, err := tx.ExecContext(ctx, `INSERT INTO results (compared, service_id, line, revision, link, author, at, rules, captures, judged, skipped, bytes, excess, by_severity, findings)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, string(compared), service, r.Line, r.Revision, r.Link, r.Author, millis(r.At), r.Rules,
 			r.Captures, r.Judged, r.Skipped, r.Bytes, r.ExcessBytes, string(counts), string(found))
 		if err != nil {
 			return err
@@ -97,10 +136,15 @@ func (s *Store) Results(ctx context.Context, service, line string, page Page) ([
 }
 
 func (s *Store) result(ctx context.Context, where string, args ...any) (Result, error) {
-	var found string
-	r, err := scanResult(s.read.QueryRowContext(ctx, `SELECT `+resultColumns+`, findings`+resultTables+where, args...), &found)
+	var found, compared string
+	r, err := scanResult(s.read.QueryRowContext(ctx, `SELECT `+resultColumns+`, findings, compared`+resultTables+where, args...), &found, &compared)
 	if err != nil {
 		return r, err
+	}
+	if compared != "" {
+		if err := json.Unmarshal([]byte(compared), &r.Compared); err != nil {
+			return r, err
+		}
 	}
 	return r, json.Unmarshal([]byte(found), &r.Findings)
 }

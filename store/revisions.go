@@ -121,7 +121,8 @@ type Effect struct {
 	Before    []string   // those of them that no other finding at their place stands for, as they are called so far
 	Came      []Finding  // findings that recorded captures now show
 	Renaming  *Renaming
-	Kept      []Kept // the classes of fields from then on, of those that are gone as well
+	Excepted  map[string]string // findings whose exception changes, by id: its reason, empty for none any more
+	Kept      []Kept            // the classes of fields from then on, of those that are gone as well
 	Shows     []Occurrence
 }
 
@@ -283,6 +284,9 @@ func (s *Store) regrade(ctx context.Context, tx *sql.Tx, service int64, v Revisi
 		if _, err := mergeFinding(ctx, tx, service, Batch{Started: at, Author: v.Author}, &effect.Came[i]); err != nil {
 			return err
 		}
+	}
+	if err := setExcepted(ctx, tx, effect.Excepted, v.Author, v.Number, at); err != nil {
+		return err
 	}
 	touched := map[int64]bool{}
 	for _, o := range effect.Shows {

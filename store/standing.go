@@ -45,10 +45,12 @@ func (by *StandingFilter) filter() filter {
 	return f
 }
 
-// LastSeen gives the numbers of the last thing that happened to a finding and of the last
-// capture: how it stands is as it was while both are the same, but for who has them.
-func (s *Store) LastSeen(ctx context.Context) (event, capture int64, err error) {
-	return event, capture, s.read.QueryRowContext(ctx, `SELECT (SELECT coalesce(max(id), 0) FROM events), (SELECT coalesce(max(id), 0) FROM captures)`).Scan(&event, &capture)
+// Written counts what was written by this process: how it stands is as it was while that is the same.
+func (s *Store) Written() int64 { return s.written.Load() }
+
+// LastEvent gives the number of the last thing that happened to a finding.
+func (s *Store) LastEvent(ctx context.Context) (event int64, err error) {
+	return event, s.read.QueryRowContext(ctx, `SELECT coalesce(max(id), 0) FROM events`).Scan(&event)
 }
 
 // Weights lists what captures weighed by endpoint, audience and day.
@@ -74,16 +76,17 @@ func (s *Store) EndpointNames(ctx context.Context, ids []string) (map[string]str
 // Turns lists what came and went, by day and severity, oldest first.
 func (s *Store) Turns(ctx context.Context, by StandingFilter) ([]Turn, error) {
 	f := by.filter()
-	f.and("(events.kind = 'found' OR events.kind = 'move' AND (was IN " + openStates + ") <> (became IN " + openStates + "))")
+	f.and("(events.kind = 'found' OR events.kind IN ('move', 'withdrawn') AND was <> '' AND (was IN " + openStates + ") <> (became IN " + openStates + "))")
 	return rows(ctx, s.read, func(r scanner) (t Turn, err error) { return t, r.Scan(&t.Day, &t.Severity, &t.Came, &t.Went) },
-		`SELECT date(at / 1000, 'unixepoch') AS day, severity, sum(events.kind = 'found' OR became IN `+openStates+`), sum(events.kind = 'move' AND became NOT IN `+openStates+`)
+		`SELECT date(at / 1000, 'unixepoch') AS day, severity, sum(events.kind = 'found' OR became IN `+openStates+`), sum(events.kind <> 'found' AND became NOT IN `+openStates+`)
 		FROM events JOIN findings ON findings.id = finding_id`+f.sql()+` GROUP BY day, severity ORDER BY day`, f.args...)
 }
 
 // Proofs lists how long proofs took that were given since a time.
 func (s *Store) Proofs(ctx context.Context, by StandingFilter, since time.Time) ([]Proven, error) {
 	f := by.filter()
-	f.and("events.became = 'closed' AND at >= ?", millis(since))
+	f.and("events.kind = 'move' AND events.became = 'closed' AND at >= ?", millis(since))
+	f.and("NOT EXISTS (SELECT 1 FROM events back WHERE back.finding_id = findings.id AND back.kind = 'withdrawn' AND back.was = 'closed' AND back.id > events.id AND back.batch_id = events.batch_id)")
 	return rows(ctx, s.read, func(r scanner) (Proven, error) {
 		var p Proven
 		var took int64

@@ -16,6 +16,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -50,6 +51,7 @@ type Store struct {
 	dir         string
 	mostPages   int64 // that the database may have; 0 is no bound
 	version     int64 // of the tables that this program works with
+	written     atomic.Int64
 }
 
 const (
@@ -198,6 +200,7 @@ func (s *Store) change(ctx context.Context, f func(*sql.Tx) error) error {
 	if err := f(tx); err != nil {
 		return full(err)
 	}
+	defer s.written.Add(1)
 	return full(tx.Commit())
 }
 

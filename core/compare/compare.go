@@ -447,6 +447,12 @@ func (d *differ) same(ch Change, was, is exposure.Exposure) {
 	if was.Open && is.Open {
 		return // whatever is in it, and however it stands
 	}
+	if is.Keyed && !was.Keyed { // names in it are data from then on, and tell nothing
+		one := ch
+		one.Class = catalog.Secret
+		one.Direction, one.What, one.Detail = Widening, "loosened", "stands in an object used as a map"
+		d.add(one)
+	}
 	if was.Many != is.Many && was.Path == is.Path {
 		ch.Direction, ch.What, ch.Detail = Widening, "loosened", "stands as another kind of value"
 		d.add(ch)

@@ -18,7 +18,7 @@ import (
 )
 
 // pairs are how many pairs of contracts are tried; go test ./core/compare -pairs 5000 tries more than is done each time.
-var pairs = flag.Int("pairs", 500, "pairs of contracts that are compared")
+var pairs = flag.Int("pairs", 300, "pairs of contracts that are compared")
 
 // TestCompareAgreesWithTheJudge holds the comparison of contracts against the judge, over contracts, changes and exchanges
 // made at random: where the judge reports something by the old contracts and not by the new ones, the change widens, with at

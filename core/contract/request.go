@@ -66,16 +66,17 @@ func (e *Endpoint) Requests(base *url.URL) []exchange.Request {
 
 // Situations gives exchanges that endpoints with one template tell apart, bodies aside: each request of [Endpoint.Requests]
 // with each status that usual answers have. Among the codes of an entry such as 2XX those stand for all that answers to the
-// method have as a rule (RFC 9110), and where each of these is named elsewhere, one that no other entry is for.
+// method have as a rule (RFC 9110), and where the same endpoint names each of these, one that no other entry is for.
 func Situations(base *url.URL, same ...*Endpoint) []exchange.Capture {
-	entries, method := map[string]int{}, "GET"
+	method := "GET"
+	codes := map[int]bool{418: true}
 	var requests []exchange.Request
 	var media []string
 	met := map[string]bool{}
 	for _, e := range same {
 		method = e.Method
-		responses := slices.Concat(e.Responses, e.all.Responses)
-		for _, r := range responses {
+		entries := map[string]int{}
+		for _, r := range slices.Concat(e.Responses, e.all.Responses) {
 			for _, s := range r.Statuses {
 				entries[s] = 0
 			}
@@ -83,6 +84,17 @@ func Situations(base *url.URL, same ...*Endpoint) []exchange.Capture {
 				if c.in == "media" && len(c.values) > 0 && c.values[0] != "*" {
 					media = append(media, c.values[0])
 				}
+			}
+		}
+		for s := range entries {
+			named := true
+			for _, code := range usual(s, method) {
+				if _, is := entries[strconv.Itoa(code)]; !is || s == strconv.Itoa(code) {
+					named, codes[code] = false, true
+				}
+			}
+			if named {
+				codes[example(s, entries)] = true
 			}
 		}
 		for _, r := range e.Requests(base) {
@@ -93,18 +105,7 @@ func Situations(base *url.URL, same ...*Endpoint) []exchange.Capture {
 			}
 		}
 	}
-	codes := map[int]bool{usual("default", method)[0]: true, 418: true}
-	for s := range entries {
-		named := true
-		for _, code := range usual(s, method) {
-			if _, is := entries[strconv.Itoa(code)]; !is || s == strconv.Itoa(code) {
-				named, codes[code] = false, true
-			}
-		}
-		if named {
-			codes[example(s, entries)] = true
-		}
-	}
+	codes[usual("default", method)[0]] = true
 	media = slices.Compact(slices.Sorted(slices.Values(append(media, "application/json"))))
 	var all []exchange.Capture
 	for _, r := range requests {

@@ -23,20 +23,22 @@ type Exposure struct {
 	Refers   bool // a bare reference
 	Many     bool
 	Required bool
+	Keyed    bool // it is in an object used as a map, or is one
 	Grant    *contract.Grant
 }
 
 // Of lists what a plan grants, by path; a nil plan grants nothing. A shape that contains itself is gone into once.
 func Of(p *contract.Plan) map[string]Exposure { return Deep(p, 1) }
 
-// Deep is Of with a shape that contains itself gone into so many times, up to some thousands of exposures.
+// Deep is Of with a shape that contains itself gone into so many times, up to some thousands of exposures, and with objects in
+// which nothing is granted.
 func Deep(p *contract.Plan, times int) map[string]Exposure {
 	all := map[string]Exposure{}
 	if p == nil {
 		return all
 	}
 	w := walker{all: all, on: map[*contract.Object]int{}, times: times}
-	w.member(p.Root, place.Root, "", 0)
+	w.member(p.Root, place.Root, "", 0, false)
 	return all
 }
 
@@ -52,7 +54,8 @@ const most = 5000
 // deepest bounds the levels that are listed.
 const deepest = 40
 
-func (w *walker) member(m *contract.Member, path, route string, depth int) {
+func (w *walker) member(m *contract.Member, path, route string, depth int, keyed bool) {
+	keyed = keyed || m.Keyed
 	if m.Many || m.Keyed {
 		path += "[*]"
 	}
@@ -61,7 +64,7 @@ func (w *walker) member(m *contract.Member, path, route string, depth int) {
 		route += ">" + g.Relation.Name
 	}
 	if m.Object == nil && m.OneOf == nil || m.Open {
-		e := Exposure{Path: path, Carries: g.Carries(), Class: m.Class, Form: m.Form, Open: m.Open, Refers: m.Refers, Many: m.Many, Required: m.Required, Grant: g}
+		e := Exposure{Path: path, Carries: g.Carries(), Class: m.Class, Form: m.Form, Open: m.Open, Refers: m.Refers, Many: m.Many, Required: m.Required, Keyed: keyed, Grant: g}
 		if e.Entity, e.Field = g.Behind(); e.Field != "" {
 			e.Route = route + "." + e.Field
 		} else {
@@ -78,15 +81,19 @@ func (w *walker) member(m *contract.Member, path, route string, depth int) {
 	if depth > deepest {
 		return
 	}
+	before := len(w.all)
 	if m.Object != nil {
-		w.object(m.Object, path, route, depth)
+		w.object(m.Object, path, route, depth, keyed)
 	}
 	for _, a := range m.OneOf {
-		w.object(a.Object, path, route, depth)
+		w.object(a.Object, path, route, depth, keyed)
+	}
+	if w.times > 1 && before == len(w.all) && path != place.Root && (m.Object != nil || m.OneOf != nil) { // an object that holds nothing is let out
+		w.all[path] = Exposure{Path: path, Route: route + ".{}/" + m.Name, Carries: g.Carries(), Class: catalog.Public, Keyed: keyed, Grant: g}
 	}
 }
 
-func (w *walker) object(o *contract.Object, path, route string, depth int) {
+func (w *walker) object(o *contract.Object, path, route string, depth int, keyed bool) {
 	if w.on[o] >= w.times || w.on[o] > 0 && len(w.all) > most {
 		return
 	}
@@ -94,7 +101,7 @@ func (w *walker) object(o *contract.Object, path, route string, depth int) {
 	defer func() { w.on[o]-- }()
 	for _, m := range o.Members {
 		if !m.Foreign {
-			w.member(m, path+place.Name(m.Name), route, depth+1)
+			w.member(m, path+place.Name(m.Name), route, depth+1, keyed)
 		}
 	}
 }

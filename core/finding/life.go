@@ -2,6 +2,7 @@ package finding
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"inkret/core/scan"
@@ -83,6 +84,29 @@ func (m Move) Check(from State, today string) error {
 		return fmt.Errorf("the waiver's last day, %s, has passed", m.Until)
 	case m.To != Waived && m.Until != "":
 		return fmt.Errorf("only a waiver has a last day")
+	}
+	return nil
+}
+
+// Life is a finding's life as its history tells it.
+type Life struct{ State State }
+
+// Happen takes the next entry of the history: what it is of, and where it is about the state, what that was and became. It
+// gives an error for an entry that cannot follow on those before.
+func (l *Life) Happen(kind, was, became string) error {
+	switch {
+	case kind == "found" && l.State != "":
+		return fmt.Errorf("it is found once more, being %s", l.State)
+	case kind == "found":
+		l.State = New
+	case kind == "move" || kind == "withdrawn" && was != "":
+		if State(was) != l.State {
+			return fmt.Errorf("it turns from %s to %s, being %s", was, became, l.State)
+		}
+		if !slices.Contains(States(), State(became)) {
+			return fmt.Errorf("it turns to %q, which is no state", became)
+		}
+		l.State = State(became)
 	}
 	return nil
 }

@@ -40,7 +40,10 @@ func (m *Maker) Exchange(of ...Tree) *exchange.Capture {
 		responses = top
 	}
 	u := &url.URL{Scheme: "https", Host: "api.quay.example", Path: path}
-	c := &exchange.Capture{Request: exchange.Request{Method: method, URL: u}, Response: exchange.Response{Status: one(m, 200, 200, 200, 201, 404, 500, 299)}}
+	c := &exchange.Capture{Request: exchange.Request{Method: method, URL: u}, Response: exchange.Response{Status: one(m, 200, 200, 200, 404, 500)}}
+	if method != "GET" && m.chance(2) {
+		c.Response.Status = 201
+	}
 	c.Response.Header = exchange.Header{{Name: "Content-Type", Value: "application/json"}}
 	if servers, _ := t["servers"].([]any); len(servers) > 0 && m.chance(2) {
 		if text, ok := servers[m.IntN(len(servers))].(string); ok {
@@ -63,7 +66,7 @@ func (m *Maker) Exchange(of ...Tree) *exchange.Capture {
 			c.Response.Status = s
 		case string:
 			if s != "default" {
-				c.Response.Status = int(s[0]-'0')*100 + one(m, 0, 4, 9, 99)
+				c.Response.Status = one(m, map[byte][]int{'2': {200}, '4': {400, 404}, '5': {500}}[s[0]]...)
 			}
 		}
 	}

@@ -21,3 +21,5 @@ CREATE TABLE kept ( -- the class of every field that was in force, as it was las
   class      TEXT NOT NULL,
   PRIMARY KEY (service_id, entity, field)
 ) STRICT, WITHOUT ROWID;
+
+ALTER TABLE results ADD COLUMN compared TEXT NOT NULL DEFAULT ''; -- with what, and what came and went, as JSON: as it was then

@@ -2907,10 +2907,10 @@ export interface components {
             at: string;
             author: string;
             /** @enum {string} */
-            kind: "found" | "move" | "comment" | "assign" | "due" | "label" | "waiver" | "withdrawn";
+            kind: "found" | "move" | "comment" | "assign" | "due" | "label" | "waiver" | "withdrawn" | "severity" | "renamed" | "excepted";
             from?: components["schemas"]["State"];
             to?: components["schemas"]["State"];
-            /** @description What was assigned, due or labelled before */
+            /** @description What was assigned, due or labelled before, its severity, or what its endpoint was called */
             was?: string;
             became?: string;
             comment?: string;

@@ -371,7 +371,7 @@ function History({ d }: { d: FindingDetail }) {
             <>
               {e.kind === "found" && <>found in a recording of {e.author}</>}
               {e.kind === "comment" && <>{e.author} said</>}
-              {e.revision && (
+              {e.revision && e.kind === "move" && (
                 <>
                   <Link to={`/contracts/${encodeURIComponent(d.finding.service)}/revisions/${e.revision}`}>revision {e.revision}</Link> of the contracts permits it;{" "}
                 </>
@@ -392,6 +392,13 @@ function History({ d }: { d: FindingDetail }) {
                 </>
               )}
               {e.kind === "withdrawn" && <>{e.author} withdrew the recording that showed it</>}
+              {e.kind === "severity" && (
+                <>
+                  seen graver in a recording of {e.author}: {e.was} → <b>{e.became}</b>
+                </>
+              )}
+              {e.kind === "renamed" && <>called {e.became} from then on, was {e.was}</>}
+              {e.kind === "excepted" && <>{e.became ? `covered by an exception: ${e.became}` : `covered by no exception any more (${e.was})`}</>}
               {(e.kind === "assign" || e.kind === "due" || e.kind === "label") && (
                 <>
                   {e.author}: {{ assign: "assigned", due: "due", label: "labels" }[e.kind]} {e.was || "none"} → <b>{e.became || "none"}</b>

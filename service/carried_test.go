@@ -1,0 +1,291 @@
+package service
+
+import (
+	"fmt"
+	"net/url"
+	"strings"
+	"testing"
+	"time"
+
+	"inkret/core/finding"
+	"inkret/core/scan"
+	"inkret/store"
+)
+
+// TestRenamedParametersTakeFindingsAlong: the endpoint is the same one, so its findings keep what was said and decided of them.
+func TestRenamedParametersTakeFindingsAlong(t *testing.T) {
+	w := newWorld(t)
+	w.upload("a.har", recording(leaky, `{"id":7,"email":"ada@sails.example"}`))
+	hash, before := w.theHash(), w.findings()
+	oda := w.person("Oda", Reviewer)
+	if _, err := w.Comment(t.Context(), oda, hash.ID, "the vault knows"); err != nil {
+		t.Fatal(err)
+	}
+	w.waive(w.who, hash.ID, "2026-06-01")
+	if _, err := w.Move(t.Context(), w.person("Teodor", Lead), hash.ID, finding.Move{To: finding.Waived}); err != nil {
+		t.Fatal(err)
+	}
+	for _, text := range []string{"/skippers/{skipper}", "/skippers/{id}"} { // there, and back again
+		if r := w.apply(quay(t, "/skippers/{id}", text), 0); r.State != store.InForce || r.Direction != "neutral" {
+			t.Fatalf("it is %s, %s: %v", r.State, r.Direction, r.Words)
+		}
+		is := w.theHash()
+		if is.Endpoint != "GET "+text || is.State != "waived" || is.Until != "2026-06-01" || is.Approver != "Teodor" || is.Spots != 1 || is.Captures != 1 || len(is.Evidence) != 1 {
+			t.Errorf("it is %+v", is.Finding)
+		}
+		var said []string
+		for _, e := range is.History {
+			said = append(said, e.Kind)
+		}
+		if got := strings.Join(said, " "); !strings.HasPrefix(got, "found comment waiver move renamed") {
+			t.Errorf("its history is %s", got)
+		}
+		if old, err := w.Finding(t.Context(), w.who, hash.ID); err != nil || old.ID != is.ID || len(old.History) != len(is.History) {
+			t.Errorf("by the id that it had: %v, %v", old.ID, err)
+		}
+		if all := w.findings(); len(all) != len(before) {
+			t.Errorf("there are %d findings, there were %d", len(all), len(before))
+		}
+		w.agrees()
+	}
+	w.apply(quay(t, "/skippers/{id}", "/skippers/{number}"), 0)
+	if w.upload("again.har", recording(leaky)); len(w.findings()) != len(before) {
+		t.Errorf("the same leak is another finding: %+v", w.findings())
+	}
+	if is := w.theHash(); is.Spots != 2 || is.State != "waived" {
+		t.Errorf("seen again: %d spots, %s", is.Spots, is.State)
+	}
+	w.agrees()
+}
+
+// TestAFieldKeepsItsGravestClass: to take a field away and bring it back, by itself, with its entity or under another name, is
+// no way to class it lower alone.
+func TestAFieldKeepsItsGravestClass(t *testing.T) {
+	const field, hash = "email: {type: string, class: personal}, ", ", password_hash: {type: string, class: secret}"
+	granted := []string{"name: }", "name: , email: {optional: true}}"}
+	for name, steps := range map[string][][]string{
+		"gone, and back":          {{field, ""}, append([]string{"class: personal", "class: public"}, granted...)},
+		"under another name":      {{"email: {type: string, class: personal}", "address: {type: string, class: public}", "name: }", "name: , address: {optional: true}}"}},
+		"gone, then longer":       {{field, ""}, {"email: {type: string, class: personal}", "email_line: {type: string, class: public}", "name: }", "name: , email_line: {optional: true}}"}},
+		"with its entity":         {{"  Skipper:", "  Person:", "entity: Skipper", "entity: Person", "class: personal", "class: public", "name: }", "name: , email: {optional: true}}"}},
+		"capitals":                {{field, ""}, {"email: {type: string, class: personal}", "E_Mail: {type: string, class: public}", "name: }", "name: , E_Mail: {optional: true}}"}},
+		"a secret, and unclassed": {{hash, ""}, {"password_hash: {type: string, class: secret}", "password_hash: {type: string}"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			w := newWorld(t)
+			lead := w.second(Lead)
+			for i, step := range steps {
+				r := w.apply(quay(t, step...), 0)
+				if i < len(steps)-1 {
+					if r.State == store.Waiting {
+						if _, err := w.Decide(t.Context(), lead, "quay", r.Number, true, ""); err != nil {
+							t.Fatal(err)
+						}
+					}
+					w.apply(quay(t, append(step, "team: accounts", "team: desk")...), 0) // something else comes between
+					continue
+				}
+				if r.State != store.Waiting || r.Reaches != "personal" && r.Reaches != "secret" {
+					t.Errorf("it is %s, %s to %s: %v", r.State, r.Direction, r.Reaches, r.Words)
+				}
+				if _, err := w.Decide(t.Context(), lead, "quay", r.Number, true, ""); err != nil {
+					t.Fatal(err)
+				}
+				if r := w.apply(quay(t, append(step, "team: accounts", "team: desk")...), 0); r.State != store.InForce {
+					t.Errorf("once it is approved, the next revision is %s: %v", r.State, r.Words)
+				}
+			}
+		})
+	}
+}
+
+// TestWhatLetsNothingMoreOutIsInForceAtOnce are changes of the text that let nothing more out.
+func TestWhatLetsNothingMoreOutIsInForceAtOnce(t *testing.T) {
+	top := []string{"endpoints:\n", "responses: [{statuses: [4XX], grants: {title: {type: string}, email: {type: string, class: personal, reason: r}}}]\nexceptions: [{endpoint: 'GET /skippers/{id}', path: '$..*', kind: sensitive-field, reason: r}]\nendpoints:\n"}
+	w := newWorld(t)
+	lead := w.second(Lead)
+	if r := w.apply(quay(t, top...), 0); r.State == store.Waiting {
+		if _, err := w.Decide(t.Context(), lead, "quay", r.Number, true, ""); err != nil {
+			t.Fatal(err)
+		}
+	}
+	written := "responses: [{statuses: [4XX], grants: {title: {type: string}, email: {type: string, class: personal, reason: r}}}, {"
+	for name, files := range map[string][]ContractFile{
+		"a status of many":        quay(t, append(top, "{entity: Skipper, grants", "{statuses: [200], entity: Skipper, grants")...),
+		"a shorter exception":     quay(t, append(top[:1:1], strings.Replace(top[1], "reason: r}]\nend", "reason: r, until: 2026-12-31}]\nend", 1))...),
+		"a narrower exception":    quay(t, append(top[:1:1], strings.Replace(top[1], "'$..*'", "$.email", 1))...),
+		"a top response, written": quay(t, append(top, "    responses: [{", "    "+written)...),
+		"an exception less":       quay(t, append(top[:1:1], strings.Split(top[1], "exceptions")[0]+"endpoints:\n")...),
+	} {
+		if r := w.apply(files, 0); r.State != store.InForce {
+			t.Errorf("%s waits: %s to %s, %v", name, r.Direction, r.Reaches, r.Words)
+		}
+		if r := w.apply(quay(t, top...), 0); r.State == store.Waiting {
+			if _, err := w.Decide(t.Context(), lead, "quay", r.Number, true, ""); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+}
+
+// TestWhatAContractPermitsCountsOnce: to permit something and to permit it no more leaves its numbers as they were.
+func TestWhatAContractPermitsCountsOnce(t *testing.T) {
+	w := newWorld(t)
+	w.upload("a.har", recording(`{"id":7,"name":"Ada","shoe":"38"}`, `{"id":7,"name":"Ada","shoe":"38"}`))
+	shoe := func() FindingView {
+		t.Helper()
+		all := w.findings()
+		v, err := w.Finding(t.Context(), w.who, all[len(all)-1].ID)
+		if err != nil || v.Path != "$.shoe" {
+			t.Fatalf("it is %+v, %v", v.Finding, err)
+		}
+		return v
+	}
+	before := shoe()
+	for range 3 {
+		w.apply(quay(t, "name: }", "name: , shoe: {type: string}}"), 0)
+		w.agrees()
+		w.apply(quay(t), 0)
+		w.agrees()
+	}
+	if is := shoe(); is.Spots != before.Spots || is.Captures != before.Captures || is.Bytes != before.Bytes || is.State != "returned" {
+		t.Errorf("it is %+v, it was %+v", is.Finding, before.Finding)
+	}
+}
+
+// TestAnExceptionThatIsGoneExceptsNoMore: by a revision, or by its last day.
+func TestAnExceptionThatIsGoneExceptsNoMore(t *testing.T) {
+	w := newWorld(t)
+	w.alone()
+	w.upload("a.har", recording(`{"id":7,"name":"Ada","shoe":"38"}`))
+	excepted := func() string { return w.findings()[0].Excepted }
+	with := func(until string) []ContractFile {
+		return quay(t, "endpoints:\n", "exceptions: [{endpoint: 'GET /skippers/{id}', path: $.shoe, kind: unexpected-field, reason: it is worn in"+until+"}]\nendpoints:\n")
+	}
+	w.apply(with(""), 0)
+	if excepted() != "it is worn in" {
+		t.Errorf("with an exception it says %q", excepted())
+	}
+	w.apply(quay(t), 0)
+	if excepted() != "" {
+		t.Errorf("without it, it says %q", excepted())
+	}
+	w.apply(with(", until: 2026-05-03"), 0)
+	w.clock.now = w.clock.now.AddDate(0, 0, 3)
+	if err := w.EndWaivers(t.Context()); err != nil || excepted() != "" {
+		t.Errorf("after its last day it says %q, %v", excepted(), err)
+	}
+	v, err := w.Finding(t.Context(), w.who, w.findings()[0].ID)
+	var said []string
+	for _, e := range v.History {
+		said = append(said, e.Kind+" "+e.Became)
+	}
+	if want := "found new; excepted it is worn in; excepted ; excepted it is worn in; excepted "; err != nil || strings.Join(said, "; ") != want {
+		t.Errorf("its history is %q, want %q, %v", said, want, err)
+	}
+}
+
+// TestWhatTurnsGraverIsDueEarlier, and says so.
+func TestWhatTurnsGraverIsDueEarlier(t *testing.T) {
+	w := newWorld(t)
+	if err := w.SetDue(t.Context(), w.who, map[scan.Severity]int{scan.Critical: 2, scan.High: 5, scan.Medium: 30, scan.Low: 90}); err != nil {
+		t.Fatal(err)
+	}
+	w.upload("a.har", recording(`{"id":7,"name":"Ada","crew":{"x":1}}`))
+	was := w.findings()[0]
+	w.clock.now = w.clock.now.Add(time.Hour)
+	w.upload("b.har", recording(`{"id":7,"name":"Ada","crew":{"password_hash":"`+secretHash+`"}}`))
+	var is Finding
+	for _, f := range w.findings() {
+		if f.ID == was.ID {
+			is = f
+		}
+	}
+	if was.Severity != int(scan.Medium) || is.Severity != int(scan.High) || was.Due != "2026-05-31" || is.Due != "2026-05-06" {
+		t.Errorf("it was %d, due %s, and is %d, due %s", was.Severity, was.Due, is.Severity, is.Due)
+	}
+	v, err := w.Finding(t.Context(), w.who, is.ID)
+	if last := v.History[len(v.History)-1]; err != nil || last.Kind != "severity" || last.Was != "medium" || last.Became != "high" {
+		t.Errorf("its history ends in %+v, %v", last, err)
+	}
+}
+
+// agrees holds everything that counts findings against the list of them, and each finding against its history and what is
+// recorded of it.
+func (w *world) agrees() {
+	w.t.Helper()
+	if err := w.disagreement(); err != nil {
+		w.t.Error(err)
+	}
+}
+
+// disagreement tells of the first number that is not that of another way to it.
+func (w *world) disagreement() error {
+	ctx := w.t.Context()
+	all, counts, err := w.Findings(ctx, FindingFilter{}, Page{Number: 1, Size: 10_000})
+	if err != nil {
+		return err
+	}
+	open := map[string]int{}
+	for _, f := range all {
+		if finding.State(f.State).Open() {
+			open[scan.Severity(f.Severity).String()]++
+		}
+		v, err := w.Finding(ctx, w.who, f.ID)
+		if err != nil {
+			return err
+		}
+		spots, bytes := 0, 0
+		for _, o := range v.Evidence {
+			spots += o.Spots
+			bytes += o.Bytes
+		}
+		if len(v.Evidence) < shownEvidence && (spots != f.Spots || len(v.Evidence) != f.Captures || int64(bytes) != f.Bytes) {
+			return fmt.Errorf("%s says %d spots, %d captures and %d bytes; its evidence is %d, %d and %d", f.Path, f.Spots, f.Captures, f.Bytes, spots, len(v.Evidence), bytes)
+		}
+		var life finding.Life
+		for _, e := range v.History {
+			if err := life.Happen(e.Kind, e.Was, e.Became); err != nil {
+				return fmt.Errorf("%s: %v in %+v", f.Path, err, v.History)
+			}
+		}
+		if string(life.State) != f.State {
+			return fmt.Errorf("%s is %s; by its history it is %s: %+v", f.Path, f.State, life.State, v.History)
+		}
+	}
+	listed := map[int]int{}
+	for _, f := range all {
+		listed[f.Severity]++
+	}
+	for severity, n := range counts {
+		if listed[severity] != n {
+			return fmt.Errorf("%d findings of severity %d are listed, %d are counted", listed[severity], severity, n)
+		}
+	}
+	home, err := w.Home(ctx, w.who)
+	if err != nil {
+		return err
+	}
+	standing, err := w.Standing(ctx, store.StandingFilter{}, 30)
+	if err != nil {
+		return err
+	}
+	today := standing.Days[len(standing.Days)-1].Open
+	groups, _, err := w.Groups(ctx, w.who, url.Values{}, "endpoint")
+	if err != nil {
+		return err
+	}
+	grouped := map[string]int{}
+	for _, g := range groups {
+		for severity, n := range g.Open {
+			grouped[severity.String()] += n
+		}
+	}
+	for severity := scan.Info; severity <= scan.Critical; severity++ {
+		name := severity.String()
+		if today[severity] != open[name] || grouped[name] != open[name] || home.Severities[int(severity)] != open[name] {
+			return fmt.Errorf("%d %s findings are open; the standing says %d, the endpoints %d, Home %d", open[name], name, today[severity], grouped[name], home.Severities[int(severity)])
+		}
+	}
+	return nil
+}
