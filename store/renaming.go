@@ -80,7 +80,7 @@ func (r *Renaming) findings(ctx context.Context, tx *sql.Tx, v Revision, was, is
 		if _, err := tx.ExecContext(ctx, total, id); err != nil {
 			return err
 		}
-		for _, s := range []string{`DELETE FROM renamed WHERE was = ?1`, `UPDATE renamed SET id = ?1 WHERE id = ?2`, `INSERT INTO renamed VALUES (?2, ?1)`} {
+		for _, s := range []string{`DELETE FROM renamed WHERE was = ?1`, `UPDATE renamed SET id = ?1 WHERE id = ?2`, `INSERT OR REPLACE INTO renamed VALUES (?2, ?1)`} {
 			if _, err := tx.ExecContext(ctx, s, id, f.ID); err != nil {
 				return err
 			}
