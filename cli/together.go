@@ -410,8 +410,14 @@ func (a *app) listNotices(ctx context.Context, c *cli.Command) error {
 					fresh = ""
 				}
 				about := textOf(n.Finding) + "\n" + textOf(n.FindingID)
+				if n.More != nil {
+					about += fmt.Sprintf("\nand %d more", *n.More)
+				}
 				if n.RequestID != nil {
 					about = fmt.Sprintf("request %d", *n.RequestID)
+				}
+				if n.Revision != nil {
+					about = fmt.Sprintf("revision %d of %s", *n.Revision, textOf(n.Service))
 				}
 				t.AppendRow(table.Row{fresh, n.ID, n.At.Local().Format("2006-01-02 15:04"), report.Clean(string(n.Kind)+" by "+n.Author) + "\n" + report.Clean(n.Text), cleanLines(about)})
 			}

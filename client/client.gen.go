@@ -371,12 +371,14 @@ func (e NewHookKinds) Valid() bool {
 // Defines values for NoticeKind.
 const (
 	NoticeKindAssigned  NoticeKind = "assigned"
+	NoticeKindChanged   NoticeKind = "changed"
 	NoticeKindClosed    NoticeKind = "closed"
 	NoticeKindComment   NoticeKind = "comment"
 	NoticeKindMentioned NoticeKind = "mentioned"
 	NoticeKindMoved     NoticeKind = "moved"
 	NoticeKindRequest   NoticeKind = "request"
 	NoticeKindReturned  NoticeKind = "returned"
+	NoticeKindRevision  NoticeKind = "revision"
 	NoticeKindView      NoticeKind = "view"
 	NoticeKindWaiver    NoticeKind = "waiver"
 )
@@ -385,6 +387,8 @@ const (
 func (e NoticeKind) Valid() bool {
 	switch e {
 	case NoticeKindAssigned:
+		return true
+	case NoticeKindChanged:
 		return true
 	case NoticeKindClosed:
 		return true
@@ -397,6 +401,8 @@ func (e NoticeKind) Valid() bool {
 	case NoticeKindRequest:
 		return true
 	case NoticeKindReturned:
+		return true
+	case NoticeKindRevision:
 		return true
 	case NoticeKindView:
 		return true
@@ -1963,6 +1969,9 @@ type Home struct {
 	BySeverity    BySeverity   `json:"by_severity"`
 	ByState       []StateCount `json:"by_state"`
 
+	// LeftBehind Open findings that are assigned to somebody who is kept out
+	LeftBehind int `json:"left_behind"`
+
 	// Mine Assigned to who asks and open, first what is due first
 	Mine      []Finding `json:"mine"`
 	MineTotal int       `json:"mine_total"`
@@ -1972,9 +1981,12 @@ type Home struct {
 	Overdue int `json:"overdue"`
 
 	// Requests Exposure requests that wait for a decision
-	Requests int       `json:"requests"`
-	Returned int       `json:"returned"`
-	Services []Service `json:"services"`
+	Requests int `json:"requests"`
+	Returned int `json:"returned"`
+
+	// RevisionsWaiting For somebody who approves them
+	RevisionsWaiting int       `json:"revisions_waiting"`
+	Services         []Service `json:"services"`
 
 	// UnknownEndpoints Seen without a contract
 	UnknownEndpoints []Endpoint `json:"unknown_endpoints"`
@@ -2253,9 +2265,16 @@ type Notice struct {
 	FindingID *string    `json:"finding_id,omitempty"`
 	ID        int64      `json:"id"`
 	Kind      NoticeKind `json:"kind"`
-	Read      bool       `json:"read"`
-	RequestID *int64     `json:"request_id,omitempty"`
-	Text      string     `json:"text"`
+
+	// More Findings that it is about besides
+	More      *int   `json:"more,omitempty"`
+	Read      bool   `json:"read"`
+	RequestID *int64 `json:"request_id,omitempty"`
+	Revision  *int   `json:"revision,omitempty"`
+
+	// Service Whose contracts it is about, with their revision
+	Service *string `json:"service,omitempty"`
+	Text    string  `json:"text"`
 
 	// View The query of the view that something came into
 	View *string `json:"view,omitempty"`
@@ -3187,7 +3206,7 @@ type ListFindingsParams struct {
 	// Batch Seen in this batch
 	Batch *int64 `form:"batch,omitempty" json:"batch,omitempty"`
 
-	// Assigned `me`, `nobody`, an e-mail address, or `team:` and its name
+	// Assigned `me`, `nobody`, `left` for people who are kept out, an e-mail address, or `team:` and its name
 	Assigned *string `form:"assigned,omitempty" json:"assigned,omitempty"`
 	Label    *string `form:"label,omitempty" json:"label,omitempty"`
 	Service  *string `form:"service,omitempty" json:"service,omitempty"`

@@ -129,7 +129,7 @@ func (h *handlers) GetHome(ctx context.Context, _ GetHomeRequestObject) (GetHome
 		BySeverity: severities(func(s scan.Severity) int { return home.Severities[int(s)] }), Urgent: each(home.Urgent, findingOf),
 		Returned: home.States[string(finding.Returned)], AwaitingProof: home.States[string(finding.AwaitingProof)],
 		Mine: each(home.Mine, findingOf), MineTotal: home.MineTotal, Overdue: home.Overdue, Unread: home.Unread, Requests: home.Requests,
-		WaiversEnding: home.WaiversEnding, WaiversAsked: home.WaiversAsked, UnknownEndpoints: each(home.Unknown, endpointOf), UnknownTotal: home.UnknownTotal,
+		WaiversEnding: home.WaiversEnding, WaiversAsked: home.WaiversAsked, RevisionsWaiting: home.Revisions, LeftBehind: home.Left, UnknownEndpoints: each(home.Unknown, endpointOf), UnknownTotal: home.UnknownTotal,
 		Batches: each(home.Batches, batchOf), Services: each(home.Services, h.serviceOf(ctx)), ByState: []StateCount{},
 	}
 	for _, s := range finding.States() {

@@ -146,7 +146,7 @@ func (h *handlers) ListNotices(ctx context.Context, r ListNoticesRequestObject) 
 	page := pageOf(r.Params.Page, r.Params.Size)
 	all, total, fresh, err := h.service.Notices(ctx, callerOf(ctx), value(r.Params.Unread), page)
 	return ListNotices200JSONResponse{Total: total, Page: page.Number, Size: page.Size, Unread: fresh, Items: each(all, func(n service.Notice) Notice {
-		return Notice{ID: n.ID, At: n.At, Kind: NoticeKind(n.Kind), Author: n.Author, FindingID: some(n.FindingID), Finding: some(n.Finding), RequestID: some(n.RequestID), View: some(n.View), Text: n.Text, Read: n.Read}
+		return Notice{ID: n.ID, At: n.At, Kind: NoticeKind(n.Kind), Author: n.Author, FindingID: some(n.FindingID), Finding: some(n.Finding), RequestID: some(n.RequestID), Service: some(n.Service), Revision: some(n.Revision), More: some(n.More), View: some(n.View), Text: n.Text, Read: n.Read}
 	})}, err
 }
 

@@ -74,6 +74,8 @@ func (s *Service) Filter(ctx context.Context, who Caller, q url.Values) (by stor
 	case has == "":
 	case has == "nobody":
 		by.Person = -1
+	case has == "left":
+		by.Left = true
 	case has == "me":
 		by.Person = who.ID
 	case strings.HasPrefix(has, "team:"):

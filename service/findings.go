@@ -123,6 +123,8 @@ type Home struct {
 	Unread    int // notices
 
 	WaiversAsked int // that wait for approval
+	Revisions    int // that wait for approval
+	Left         int // open findings of people who are kept out
 	Requests     int // exposure requests that wait for a decision
 }
 

@@ -50,7 +50,7 @@ func (s *Service) OpenLive(ctx context.Context, who Caller, service, name, audie
 	if name = strings.TrimSpace(name); name == "" || len(name) > longestName {
 		return store.Batch{}, problem(Invalid, "", "a recording needs a name of at most %d bytes", longestName)
 	}
-	b, err := s.store.OpenBatch(ctx, store.Batch{Service: service, Name: name, Audience: audience, Author: who.Name, Started: s.now(), Origin: store.FromRecorder, BySeverity: map[string]int{}}, func(b store.Batch) store.TrailEntry {
+	b, err := s.store.OpenBatch(ctx, store.Batch{Service: service, Name: name, Audience: audience, Author: who.Name, By: who.ID, Started: s.now(), Origin: store.FromRecorder, BySeverity: map[string]int{}}, func(b store.Batch) store.TrailEntry {
 		return s.did(who, "begin recording", fmt.Sprintf("batch %d", b.ID), service+": "+name)
 	})
 	if err != nil {

@@ -37,6 +37,7 @@ const (
 	// DefaultDigestHour is the hour, UTC, from which a day's mail is sent, where none is said.
 	DefaultDigestHour = 6
 	shownTold         = 20
+	shownDue          = 500 // of somebody, that are counted
 	dueSoon           = 7 * 24 * time.Hour
 )
 
@@ -223,13 +224,24 @@ func (s *Service) mailDigest(ctx context.Context, p *store.Person) error {
 			subject = append(subject, fmt.Sprintf("%d %s", n, words))
 		}
 	}
-	t.due("Overdue", "/findings?assigned=me&due=over", h.Overdue, h.Mine, func(day string) bool { return day < today })
 	soon := now.Add(dueSoon).Format(time.DateOnly)
-	t.due("Due within a week", "/findings?assigned=me&sort=due", -1, h.Mine, func(day string) bool { return day >= today && day <= soon })
+	mine, err := s.store.DueOf(ctx, p.ID, soon, shownDue)
+	if err != nil {
+		return err
+	}
+	t.due("Overdue", "/findings?assigned=me&due=over", mine, func(day string) bool { return day < today })
+	t.due("Due within a week", "/findings?assigned=me&sort=due", mine, func(day string) bool { return day >= today })
 	part(h.Overdue, "overdue")
 	if caller.MaySomewhere(Lead) && h.WaiversAsked > 0 {
 		t.line("%s for a lead who approves:\n  %s/findings?state=any&waiver=asked\n\n", waits(h.WaiversAsked, "waiver"), s.public)
 		part(h.WaiversAsked, "to approve")
+	}
+	if caller.MaySomewhere(Lead) && h.Revisions > 0 {
+		t.line("%s for somebody who approves:\n  %s/contracts\n\n", waits(h.Revisions, "revision of contracts"), s.public)
+		part(h.Revisions, "revisions to approve")
+	}
+	if caller.MaySomewhere(Reviewer) && h.Left > 0 {
+		t.line("%s assigned to people who are kept out:\n  %s/findings?assigned=left\n\n", count(h.Left, "open finding"), s.public)
 	}
 	if caller.MaySomewhere(Reviewer) && h.Requests > 0 {
 		t.line("%s for a decision:\n  %s/requests\n\n", waits(h.Requests, "exposure request"), s.public)
@@ -274,7 +286,13 @@ func (t *letter) told(notices []store.Notice, total int) {
 		t.line("  %s UTC  %s\n", n.At.UTC().Format("01-02 15:04"), exchange.Clean(noticeWords(n)))
 		switch {
 		case n.FindingID != "":
-			t.line("    %s\n    %s/findings/%s\n", exchange.Clean(n.Finding), t.public, n.FindingID)
+			more := ""
+			if n.More > 0 {
+				more = " and " + count(n.More, "more finding")
+			}
+			t.line("    %s%s\n    %s/findings/%s\n", exchange.Clean(n.Finding), more, t.public, n.FindingID)
+		case n.Revision != 0:
+			t.line("    %s/contracts/%s/revisions/%d\n", t.public, url.PathEscape(n.Service), n.Revision)
 		case n.RequestID != 0:
 			t.line("    %s/requests/%d\n", t.public, n.RequestID)
 		case n.ViewID != 0:
@@ -298,6 +316,11 @@ func noticeWords(n *store.Notice) string {
 		return n.Author + " commented"
 	case "moved":
 		return n.Author + " moved it, " + n.Text
+	case "changed":
+		return n.Author + " changed it, " + n.Text
+	case "revision":
+		first, _, _ := strings.Cut(n.Text, ":")
+		return fmt.Sprintf("%s: revision %d of %s: %s", n.Author, n.Revision, n.Service, first)
 	case "returned":
 		return "it returned: " + n.Text
 	case "closed":
@@ -312,24 +335,23 @@ func noticeWords(n *store.Notice) string {
 	return n.Author + ": " + n.Kind
 }
 
-// due lists those findings of somebody whose day a condition fits; n is how many there are, or
-// below zero where that is not known.
-func (t *letter) due(title, link string, n int, mine []store.Finding, fits func(day string) bool) {
+// due lists those findings of somebody whose day a condition fits, the first of each day's severity.
+func (t *letter) due(title, link string, mine []store.Finding, fits func(day string) bool) {
 	var all []store.Finding
 	for _, f := range mine {
-		if f.Due != "" && fits(f.Due) {
+		if fits(f.Due) {
 			all = append(all, f)
 		}
 	}
 	if len(all) == 0 {
 		return
 	}
-	if n < 0 {
-		t.line("%s:\n", title)
-	} else {
-		t.line("%s, %s of yours:\n", title, count(n, "finding"))
-	}
-	for _, f := range all {
+	t.line("%s, %s of yours:\n", title, count(len(all), "finding"))
+	for i, f := range all {
+		if i == shownTold {
+			t.line("  and %d more\n", len(all)-i)
+			break
+		}
 		t.line("  %s  %s %s at %s %s\n    %s/findings/%s\n", f.Due, scan.Severity(f.Severity), f.Kind, exchange.Clean(f.Endpoint), exchange.Clean(f.Path), t.public, f.ID)
 	}
 	t.line("  %s%s\n\n", t.public, link)

@@ -127,8 +127,17 @@ func TestManyNoticesAreOneMail(t *testing.T) {
 		t.Fatal(c, err)
 	}
 	w.mailNowAndThen()
-	if len(p.all) != 1 || p.all[0].Subject != "Inkret: 30 notices" || strings.Count(p.all[0].Text, "assigned it to you") != 20 || !strings.Contains(p.all[0].Text, "and 10 more: https://inkret.example/notices") {
+	if len(p.all) != 1 || p.all[0].Subject != "Inkret: Noor Adeyar assigned it to you" || !strings.Contains(p.all[0].Text, " and 29 more findings\n") {
 		t.Errorf("mailed %+v", p.all)
+	}
+	for _, f := range w.findings() { // one by one
+		if _, err := w.Comment(t.Context(), w.who, f.ID, "look"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	w.mailNowAndThen()
+	if len(p.all) != 2 || p.all[1].Subject != "Inkret: 30 notices" || strings.Count(p.all[1].Text, "Noor Adeyar commented") != 20 || !strings.Contains(p.all[1].Text, "and 10 more: https://inkret.example/notices") {
+		t.Errorf("mailed %+v", p.all[1:])
 	}
 }
 
@@ -157,7 +166,7 @@ func TestADaysMail(t *testing.T) {
 	if len(got) != 1 || got[0].To != teodor.Email || got[0].Subject != "Inkret: 1 to approve, 2 not read" {
 		t.Fatalf("at seven: %+v", got)
 	}
-	for _, want := range []string{"Due within a week:\n  2026-05-03  ", "1 waiver waits for a lead who approves:\n  https://inkret.example/findings?state=any&waiver=asked", "assigned it to you", "You are mailed once a day."} {
+	for _, want := range []string{"Due within a week, 1 finding of yours:\n  2026-05-03  ", "1 waiver waits for a lead who approves:\n  https://inkret.example/findings?state=any&waiver=asked", "assigned it to you", "You are mailed once a day."} {
 		if !strings.Contains(got[0].Text, want) {
 			t.Errorf("%q is not in\n%s", want, got[0].Text)
 		}

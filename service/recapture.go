@@ -169,7 +169,7 @@ func (s *Service) Repeat(ctx context.Context, who Caller, again Again) (store.Ba
 	case again.Batch != 0:
 		name = fmt.Sprintf("again: batch %d", again.Batch)
 	}
-	b, err := s.store.OpenBatch(ctx, store.Batch{Service: service, Name: name, Audience: again.Audience, Author: who.Name, Started: s.now(), Origin: store.FromRecapture, BySeverity: map[string]int{}}, func(b store.Batch) store.TrailEntry {
+	b, err := s.store.OpenBatch(ctx, store.Batch{Service: service, Name: name, Audience: again.Audience, Author: who.Name, By: who.ID, Started: s.now(), Origin: store.FromRecapture, BySeverity: map[string]int{}}, func(b store.Batch) store.TrailEntry {
 		return s.did(who, "repeat calls", fmt.Sprintf("batch %d", b.ID), strings.TrimSpace(fmt.Sprintf("%s: %s, %d calls %s", service, name, len(calls), again.Audience)))
 	})
 	if err != nil {

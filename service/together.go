@@ -116,6 +116,9 @@ func (s *Service) fit(ctx context.Context, w *Wish) (words string, err error) {
 			if err != nil {
 				return "", err
 			}
+			if !p.Active {
+				return "", problem(Invalid, "assign it to somebody else", "%s is kept out", shownName(p))
+			}
 			name = shownName(p)
 		}
 		parts = append(parts, "assigned to "+name)
@@ -297,6 +300,9 @@ func (s *Service) ChangeFindings(ctx context.Context, who Caller, ids []string, 
 		return Changed{}, problem(Invalid, "narrow the filter", "over %d findings cannot be changed in one step", mostChanged)
 	}
 	out := Changed{Change: store.Change{At: s.now(), PersonID: who.ID, Author: who.Name, Words: words}, Matched: len(ids)}
+	if out.Mentioned, err = s.mentioned(ctx, w.Comment); err != nil {
+		return Changed{}, err
+	}
 	today := s.now().UTC().Format(time.DateOnly)
 	out.Refused, err = s.store.ChangeFindings(ctx, &out.Change, ids, w.Comment, try, func(was store.Standing) (store.Standing, string) { return w.become(&who, was, today, s.twoNeeded(ctx)) },
 		func(c *store.Change) []store.TrailEntry {
@@ -390,13 +396,22 @@ func (s *Service) mine(ctx context.Context, who Caller, open []string, h *Home) 
 	for _, n := range counts {
 		h.WaiversAsked += n
 	}
+	if _, h.Revisions, err = s.store.Revisions(ctx, "", true, store.Page{Number: 1, Size: 1}); err != nil {
+		return err
+	}
+	if _, counts, err = s.store.Findings(ctx, store.FindingFilter{States: open, Left: true}, store.Page{Number: 1, Size: 1}); err != nil {
+		return err
+	}
+	for _, n := range counts {
+		h.Left += n
+	}
 	_, h.Requests, err = s.store.Requests(ctx, store.RequestFilter{States: []string{RequestOpen}}, store.Page{Number: 1, Size: 1})
 	return err
 }
 
 // mention is how somebody is named in a comment: @ and the e-mail address, or what of it
 // stands before its own @.
-var mention = regexp.MustCompile(`(?:^|[\s(,;:])@([\pL\pN._+-]+(?:@[\pL\pN.-]+[\pL\pN])?)`)
+var mention = regexp.MustCompile(`(?:^|[^\pL\pN@/._+-])@([\pL\pN._+-]+(?:@[\pL\pN.-]+[\pL\pN])?)`)
 
 // mentioned gives those whom a text names.
 func (s *Service) mentioned(ctx context.Context, text string) ([]int64, error) {
@@ -413,7 +428,7 @@ func (s *Service) mentioned(ctx context.Context, text string) ([]int64, error) {
 		name := strings.TrimRight(m[1], ".-")
 		for _, p := range people {
 			local, _, _ := strings.Cut(p.Email, "@")
-			if (strings.EqualFold(name, p.Email) || strings.EqualFold(name, local)) && !slices.Contains(all, p.ID) {
+			if p.Active && (strings.EqualFold(name, p.Email) || strings.EqualFold(name, local)) && !slices.Contains(all, p.ID) {
 				all = append(all, p.ID)
 			}
 		}

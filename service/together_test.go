@@ -239,7 +239,7 @@ func TestPeopleAreToldOfWhatConcernsThem(t *testing.T) {
 		want string
 	}{
 		{teodor, "returned by Noor Adeyar: seen again in again.har\nclosed by Noor Adeyar: capture 2 proves the repair\ncomment by Iva: ask @noor, or @marlo@quay.example; not @nobody and not x@teodor\nassigned by Noor Adeyar: yours, I think"},
-		{w.who, "returned by Noor Adeyar: seen again in again.har\nclosed by Noor Adeyar: capture 2 proves the repair\nmoved by Teodor: new to awaiting-proof\nmentioned by Iva: ask @noor, or @marlo@quay.example; not @nobody and not x@teodor"},
+		{w.who, "moved by Teodor: new to awaiting-proof\nmentioned by Iva: ask @noor, or @marlo@quay.example; not @nobody and not x@teodor"},
 		{iva, "returned by Noor Adeyar: seen again in again.har\nclosed by Noor Adeyar: capture 2 proves the repair\nmoved by Teodor: new to awaiting-proof"},
 	} {
 		if got := w.told(c.who); got != c.want {

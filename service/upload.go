@@ -45,7 +45,7 @@ func (s *Service) Upload(ctx context.Context, who Caller, service, name string, 
 	if err != nil {
 		return store.Batch{}, err
 	}
-	in, err := s.store.Begin(ctx, store.Batch{Service: service, Name: name, Audience: audience, Author: who.Name, Started: s.now()})
+	in, err := s.store.Begin(ctx, store.Batch{Service: service, Name: name, Audience: audience, Author: who.Name, By: who.ID, Started: s.now()})
 	if err != nil {
 		return store.Batch{}, s.plain(err)
 	}
@@ -57,6 +57,7 @@ func (s *Service) Upload(ctx context.Context, who Caller, service, name string, 
 		}
 		return b, s.plain(err)
 	}
+	b.By = who.ID
 	b.Service, b.Name, b.Audience, b.Author, b.Started, b.Origin = service, name, audience, who.Name, s.now(), store.FromRecording
 	var e store.Evidence
 	e, b.BySeverity = up.evidence(s.now())

@@ -16,6 +16,7 @@ type Batch struct {
 	Digest      string // SHA-256 of the recording, in hexadecimal
 	Audience    string // what was said at import
 	Author      string
+	By          int64 // the author's id, while it is taken in: nobody is told of what they did; not kept
 	Started     time.Time
 	Captures    int
 	Judged      int

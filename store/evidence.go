@@ -43,7 +43,7 @@ func (e *Evidence) close(ctx context.Context, tx *sql.Tx, b Batch, nth func(int)
 		if err := addEvent(ctx, tx, p.Finding, Event{At: p.At, Author: b.Author, Kind: "move", Was: "awaiting-proof", Became: "closed", BatchID: b.ID, CaptureID: capture}); err != nil {
 			return err
 		}
-		if err := tell(ctx, tx, p.Finding, Notice{At: p.At, Kind: "closed", Author: b.Author, Text: fmt.Sprintf("capture %d proves the repair", capture)}); err != nil {
+		if err := tell(ctx, tx, p.Finding, Notice{At: p.At, Kind: "closed", Author: b.Author, By: b.By, Text: fmt.Sprintf("capture %d proves the repair", capture)}); err != nil {
 			return err
 		}
 	}

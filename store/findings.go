@@ -155,7 +155,11 @@ func mergeFinding(ctx context.Context, tx *sql.Tx, service int64, b Batch, f *Fi
 			e.Comment = "the waiver's last day was " + until
 		}
 		if err = addEvent(ctx, tx, f.ID, e); err == nil {
-			err = tell(ctx, tx, f.ID, Notice{At: b.Started, Kind: "returned", Author: b.Author, Text: "seen again in " + b.Name})
+			text := "seen again in " + b.Name
+			if b.ID == 0 {
+				text = b.Name
+			}
+			err = tell(ctx, tx, f.ID, Notice{At: b.Started, Kind: "returned", Author: b.Author, By: b.By, Text: text})
 		}
 	}
 	return false, err
@@ -257,6 +261,7 @@ type FindingFilter struct {
 	Field      string
 	Batch      int64
 	Person     int64  // assigned to; -1 for nobody and no team
+	Left       bool   // assigned to somebody who is kept out
 	Assigned   string // the team that has it: assigned, or the endpoint's where nobody is
 	Label      string
 	DueBefore  string   // a day: due before it
@@ -298,6 +303,9 @@ func (by *FindingFilter) filter() filter {
 	}
 	if by.Batch != 0 {
 		f.and(`findings.id IN (SELECT finding_id FROM occurrences JOIN captures ON captures.id = capture_id WHERE batch_id = ?)`, by.Batch)
+	}
+	if by.Left {
+		f.and("findings.person_id IN (SELECT id FROM people WHERE active = 0)")
 	}
 	switch {
 	case by.Person > 0:
@@ -479,6 +487,12 @@ func (s *Store) Finding(ctx context.Context, id string) (Finding, error) {
 		f, err = scanFinding(s.read.QueryRowContext(ctx, is+`(SELECT id FROM renamed WHERE was = ?)`, id))
 	}
 	return f, none(err)
+}
+
+// DueOf lists the open findings that somebody has and that are due up to a day, the earliest and gravest first.
+func (s *Store) DueOf(ctx context.Context, person int64, upTo string, limit int) ([]Finding, error) {
+	return rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+findingTables+` WHERE findings.person_id = ? AND due <> '' AND due <= ? AND state IN `+openStates+`
+		ORDER BY due, severity DESC, findings.id LIMIT ?`, person, upTo, limit)
 }
 
 // Events lists what happened to a finding, oldest first.

@@ -5,6 +5,8 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"strings"
 	"time"
 )
 
@@ -175,8 +177,11 @@ func (s *Store) AddRevision(ctx context.Context, v Revision, effect *Effect, not
 			id, string(files), v.Author, v.AuthorID, v.Reason, millis(v.Created), v.Endpoints, state, v.Base, v.Direction, v.Reaches, string(words), id).Scan(&v.Number); err != nil {
 			return err
 		}
-		if err := note.add(ctx, tx, v); err != nil || state == "waiting" {
+		if err := note.add(ctx, tx, v); err != nil {
 			return err
+		}
+		if state == "waiting" {
+			return tellApprovers(ctx, tx, v)
 		}
 		return s.take(ctx, tx, id, v, effect)
 	})
@@ -204,11 +209,65 @@ func (s *Store) Decide(ctx context.Context, v Revision, approve bool, effect *Ef
 			state = "taken"
 		}
 		if _, err := tx.ExecContext(ctx, `UPDATE revisions SET state = ?, decided_by = ?, decided = ?, decision = ? WHERE service_id = ? AND number = ?`,
-			state, v.DecidedBy, millis(v.Decided), v.Decision, id, v.Number); err != nil || !approve {
+			state, v.DecidedBy, millis(v.Decided), v.Decision, id, v.Number); err != nil {
 			return err
+		}
+		n := Notice{PersonID: v.AuthorID, At: v.Decided, Kind: "revision", Author: v.DecidedBy, By: entry.PersonID, Service: v.Service, Revision: v.Number, Text: strings.TrimSuffix("approved: "+v.Decision, ": ")}
+		if !approve {
+			n.Text = "declined: " + v.Decision
+		}
+		if err := n.add(ctx, tx); err != nil {
+			return err
+		}
+		if !approve {
+			return reopen(ctx, tx, id, v, ` = ?2`, "the revision that grants it was declined: "+v.Decision)
 		}
 		return s.take(ctx, tx, id, v, effect)
 	})
+}
+
+// tellApprovers tells those who can approve a revision that it waits for them.
+func tellApprovers(ctx context.Context, tx *sql.Tx, v Revision) error {
+	leads, err := leadsOf(ctx, tx, v.Service)
+	if err != nil {
+		return err
+	}
+	text := strings.TrimSuffix("waits for approval: "+v.Reason, ": ")
+	if len(v.Words) > 0 {
+		text += "\n" + v.Words[0].Text
+	}
+	for _, lead := range leads {
+		n := Notice{PersonID: lead, At: v.Created, Kind: "revision", Author: v.Author, By: v.AuthorID, Service: v.Service, Revision: v.Number, Text: text}
+		if err := n.add(ctx, tx); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// reopen opens requests again that a revision was to grant and will not, and tells those who made them. which compares the
+// request's revision, v's number being ?2.
+func reopen(ctx context.Context, tx *sql.Tx, service int64, v Revision, which, why string) error {
+	at := v.Created
+	if !v.Decided.IsZero() {
+		at = v.Decided
+	}
+	open, err := rows(ctx, tx, func(r scanner) (n Notice, err error) { return n, r.Scan(&n.RequestID, &n.PersonID) },
+		`UPDATE requests SET state = 'open', decided_by = '', decided = 0, decision = '', revision = 0 WHERE service_id = ?1 AND state IN ('granted', 'countered') AND revision`+which+`
+			RETURNING id, person_id`, service, v.Number)
+	if err != nil {
+		return err
+	}
+	for _, n := range open {
+		n.At, n.Kind, n.Author, n.Text = at, "request", v.DecidedBy, "it is open again: "+why
+		if n.Author == "" {
+			n.Author = v.Author
+		}
+		if err := n.add(ctx, tx); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // take puts a revision in force.
@@ -219,6 +278,10 @@ func (s *Store) take(ctx context.Context, tx *sql.Tx, service int64, v Revision,
 	at := v.Created
 	if !v.Decided.IsZero() {
 		at = v.Decided
+	}
+	// what waits and was made from another revision cannot be approved any more
+	if err := reopen(ctx, tx, service, v, ` IN (SELECT number FROM revisions WHERE service_id = ?1 AND state = 'waiting' AND number <> ?2)`, "the revision that grants it was made from another than is in force by now"); err != nil {
+		return err
 	}
 	if err := effect.Renaming.rename(ctx, tx, service, v, at); err != nil {
 		return err
@@ -279,9 +342,12 @@ func (s *Store) regrade(ctx context.Context, tx *sql.Tx, service int64, v Revisi
 		if err := addEvent(ctx, tx, id, Event{At: at, Author: v.Author, Kind: "move", Was: was, Became: "not-a-leak", Revision: v.Number}); err != nil {
 			return err
 		}
+		if err := tell(ctx, tx, id, Notice{At: at, Kind: "moved", Author: v.Author, By: v.AuthorID, Text: fmt.Sprintf("%s to not-a-leak: revision %d of the contracts permits it", was, v.Number)}); err != nil {
+			return err
+		}
 	}
 	for i := range effect.Came {
-		if _, err := mergeFinding(ctx, tx, service, Batch{Started: at, Author: v.Author}, &effect.Came[i]); err != nil {
+		if _, err := mergeFinding(ctx, tx, service, Batch{Started: at, Author: v.Author, By: v.AuthorID, Name: fmt.Sprintf("revision %d of the contracts permits it no more", v.Number)}, &effect.Came[i]); err != nil {
 			return err
 		}
 	}

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -62,7 +63,66 @@ type Change struct {
 	// of these findings a second person was asked, approved what was asked for, or declined it
 	Asked, Approved, Declined int
 
+	// Mentioned are those whom its comment names
+	Mentioned []int64
+
 	asked []asked
+	told  map[toldKey][]string // the findings
+}
+
+// mostTold is of how many findings of one change somebody is told one by one; of more, once.
+const mostTold = 10
+
+// toldKey is what tells notices of one change apart.
+type toldKey struct {
+	person     int64
+	kind, text string
+}
+
+// tell notes whom to tell of a finding: those who follow it or have it, but for who did it and those told in another way.
+func (c *Change) tell(ctx context.Context, tx *sql.Tx, finding, kind, text string, but ...int64) error {
+	people, err := concerned(ctx, tx, finding)
+	if err != nil {
+		return err
+	}
+	for _, person := range people {
+		if !slices.Contains(but, person) && !slices.Contains(c.Mentioned, person) {
+			c.note(person, finding, kind, text)
+		}
+	}
+	return nil
+}
+
+func (c *Change) note(person int64, finding, kind, text string) {
+	if c.told == nil {
+		c.told = map[toldKey][]string{}
+	}
+	key := toldKey{person, kind, text}
+	c.told[key] = append(c.told[key], finding)
+}
+
+// tellAll tells whom there is to tell.
+func (c *Change) tellAll(ctx context.Context, tx *sql.Tx) error {
+	keys := make([]toldKey, 0, len(c.told))
+	for key := range c.told {
+		keys = append(keys, key)
+	}
+	slices.SortFunc(keys, func(a, b toldKey) int {
+		return cmp.Or(cmp.Compare(a.person, b.person), cmp.Compare(a.kind, b.kind), cmp.Compare(a.text, b.text))
+	})
+	for _, key := range keys {
+		all, more := c.told[key], 0
+		if len(all) > mostTold {
+			more, all = len(all)-1, all[:1]
+		}
+		for _, id := range all {
+			n := Notice{More: more, PersonID: key.person, At: c.At, Kind: key.kind, Author: c.Author, By: c.PersonID, FindingID: id, Text: key.text}
+			if err := n.add(ctx, tx); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // Refused is a finding that a change leaves as it is, and why.
@@ -110,6 +170,9 @@ func (s *Store) ChangeFindings(ctx context.Context, c *Change, ids []string, com
 		if err := c.tellLeads(ctx, tx, comment); err != nil {
 			return err
 		}
+		if err := c.tellAll(ctx, tx); err != nil {
+			return err
+		}
 		for _, e := range entries(c) {
 			if err := addTrail(ctx, tx, e); err != nil {
 				return err
@@ -140,12 +203,19 @@ func (c *Change) put(ctx context.Context, tx *sql.Tx, id string, was, next Stand
 	if err := c.events(ctx, tx, id, was, next, comment); err != nil {
 		return err
 	}
+	var assigned []int64
 	if next.PersonID != was.PersonID && next.PersonID != 0 {
-		n := Notice{PersonID: next.PersonID, At: c.At, Kind: "assigned", Author: c.Author, By: c.PersonID, FindingID: id, Text: comment}
-		if err := n.add(ctx, tx); err != nil {
+		c.note(next.PersonID, id, "assigned", comment)
+		assigned = append(assigned, next.PersonID)
+		if err := follow(ctx, tx, id, next.PersonID); err != nil {
 			return err
 		}
-		if err := follow(ctx, tx, id, next.PersonID); err != nil {
+	}
+	for _, person := range c.Mentioned {
+		c.note(person, id, "mentioned", comment)
+	}
+	if len(c.Mentioned) > 0 {
+		if err := follow(ctx, tx, id, c.Mentioned...); err != nil {
 			return err
 		}
 	}
@@ -163,15 +233,52 @@ func (c *Change) put(ctx context.Context, tx *sql.Tx, id string, was, next Stand
 			return err
 		}
 	}
+	kind, text := whatChanged(&was, &next, comment)
+	if text == "" && kind != "comment" {
+		return nil
+	}
+	if was.PersonID != 0 && next.PersonID != was.PersonID && !slices.Contains(c.Mentioned, was.PersonID) { // who had it follows it no less
+		if err := follow(ctx, tx, id, was.PersonID); err != nil {
+			return err
+		}
+	}
+	return c.tell(ctx, tx, id, kind, text, assigned...)
+}
+
+// whatChanged says what those who follow a finding are told of a change, and of what kind it is.
+func whatChanged(was, next *Standing, comment string) (kind, text string) {
+	var parts []string
+	add := func(kindOf, what string) {
+		if kind == "" {
+			kind = kindOf
+		}
+		parts = append(parts, what)
+	}
 	switch {
 	case next.State != was.State:
-		return tell(ctx, tx, id, Notice{At: c.At, Kind: "moved", Author: c.Author, By: c.PersonID, Text: was.State + " to " + next.State}, next.PersonID)
+		add("moved", was.State+" to "+next.State)
 	case was.AskedTo != "" && next.AskedTo == "" && next.Until != was.Until: // longer or shorter
-		return tell(ctx, tx, id, Notice{At: c.At, Kind: "moved", Author: c.Author, By: c.PersonID, Text: "the waiver is approved until " + next.Until}, next.PersonID)
+		add("moved", "the waiver is approved until "+next.Until)
+	case next.Until != was.Until:
+		add("moved", "the waiver ends on "+next.Until)
 	case was.AskedTo != "" && next.AskedTo == "":
-		return tell(ctx, tx, id, Notice{At: c.At, Kind: "waiver", Author: c.Author, By: c.PersonID, Text: decision(was.AskedTo, was.Asked) + " was declined: " + comment})
+		add("waiver", decision(was.AskedTo, was.Asked)+" was declined: "+comment)
+	case was.Asks(next):
+		add("waiver", decision(next.AskedTo, next.Asked)+" waits for approval: "+comment)
 	}
-	return nil
+	if was.assignee() != next.assignee() {
+		add("changed", "assigned to "+next.assignee()+" instead of "+was.assignee())
+	}
+	if was.Due != next.Due {
+		add("changed", "due "+cmp.Or(next.Due, "on no day")+" instead of "+cmp.Or(was.Due, "on no day"))
+	}
+	if !slices.Equal(was.Labels, next.Labels) {
+		add("changed", "labels: "+cmp.Or(strings.Join(next.Labels, ", "), "none"))
+	}
+	if kind == "" && comment != "" {
+		return "comment", comment
+	}
+	return kind, strings.Join(parts, "; ")
 }
 
 // asked is a waiver, or another decision, that somebody wants.
@@ -207,6 +314,11 @@ func (c *Change) tellLeads(ctx context.Context, tx *sql.Tx, comment string) erro
 			text = fmt.Sprintf("%s and %d more wait for approval: %s", decision(all[0].to, all[0].until), len(all)-1, comment)
 		}
 		for _, lead := range leads {
+			for key := range c.told { // who follows it as well is told once
+				if key.person == lead && key.kind == "waiver" {
+					delete(c.told, key)
+				}
+			}
 			n := Notice{PersonID: lead, At: c.At, Kind: "waiver", Author: c.Author, By: c.PersonID, FindingID: all[0].finding, Text: text}
 			if err := n.add(ctx, tx); err != nil {
 				return err
@@ -379,7 +491,15 @@ func (s *Store) Undo(ctx context.Context, id int64, by Event, may func(service s
 			if err := c.events(ctx, tx, w.finding, now, before, "undone"); err != nil {
 				return err
 			}
+			if kind, text := whatChanged(&now, &before, ""); kind != "" {
+				if err := c.tell(ctx, tx, w.finding, kind, "undone: "+text); err != nil {
+					return err
+				}
+			}
 			undone++
+		}
+		if err := c.tellAll(ctx, tx); err != nil {
+			return err
 		}
 		return addTrail(ctx, tx, entry)
 	})
@@ -431,12 +551,15 @@ type Notice struct {
 	ID        int64
 	PersonID  int64
 	At        time.Time
-	Kind      string // assigned, mentioned, moved, comment, returned, closed, request, waiver or view
+	Kind      string // assigned, mentioned, moved, changed, comment, returned, closed, request, waiver, view or revision
 	Author    string
 	By        int64 // the author's id: nobody is told of what they did; not kept
 	FindingID string
 	RequestID int64
 	ViewID    int64
+	Service   string // and Revision: of the contracts that it is about
+	Revision  int
+	More      int // findings that it is about besides
 	Text      string
 	Read      bool
 
@@ -448,30 +571,24 @@ func (n *Notice) add(ctx context.Context, tx *sql.Tx) error {
 	if n.PersonID == n.By || n.PersonID == 0 {
 		return nil
 	}
-	_, err := tx.ExecContext(ctx, `INSERT INTO notices (person_id, at, kind, author, finding_id, request_id, view_id, text) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
-		n.PersonID, millis(n.At), n.Kind, n.Author, n.FindingID, n.RequestID, n.ViewID, n.Text)
+	_, err := tx.ExecContext(ctx, `INSERT INTO notices (person_id, at, kind, author, finding_id, request_id, view_id, service, revision, more, text) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		n.PersonID, millis(n.At), n.Kind, n.Author, n.FindingID, n.RequestID, n.ViewID, n.Service, n.Revision, n.More, n.Text)
 	return err
 }
 
-// tell tells those who follow a finding, but for those who are told in another way.
+// concerned lists those who follow a finding, and who has it.
+func concerned(ctx context.Context, tx *sql.Tx, finding string) ([]int64, error) {
+	return rows(ctx, tx, func(r scanner) (person int64, err error) { return person, r.Scan(&person) },
+		`SELECT person_id FROM follows WHERE finding_id = ?1 UNION SELECT person_id FROM findings WHERE id = ?1 AND person_id <> 0`, finding)
+}
+
+// tell tells those who follow a finding or have it, but for those who are told in another way.
 func tell(ctx context.Context, tx *sql.Tx, finding string, n Notice, but ...int64) error {
-	found, err := tx.QueryContext(ctx, `SELECT person_id FROM follows WHERE finding_id = ?`, finding)
+	people, err := concerned(ctx, tx, finding)
 	if err != nil {
 		return err
 	}
-	var all []int64
-	for found.Next() {
-		var person int64
-		if err := found.Scan(&person); err != nil {
-			found.Close()
-			return err
-		}
-		all = append(all, person)
-	}
-	if err := found.Err(); err != nil {
-		return err
-	}
-	for _, person := range all {
+	for _, person := range people {
 		if n.PersonID, n.FindingID = person, finding; slices.Contains(but, person) {
 			continue
 		}
@@ -529,13 +646,13 @@ func (s *Store) Notices(ctx context.Context, person int64, unread bool, page Pag
 	return all, total, fresh, err
 }
 
-const noticeColumns = `id, at, kind, author, finding_id, request_id, view_id, text, read,
+const noticeColumns = `id, at, kind, author, finding_id, request_id, view_id, service, revision, more, text, read,
 	coalesce((SELECT kind || ' at ' || endpoint || ' ' || path FROM findings WHERE findings.id = finding_id), ''), coalesce((SELECT query FROM views WHERE views.id = view_id), '')`
 
 func scanNotice(r scanner) (Notice, error) {
 	var n Notice
 	var at int64
-	err := r.Scan(&n.ID, &at, &n.Kind, &n.Author, &n.FindingID, &n.RequestID, &n.ViewID, &n.Text, &n.Read, &n.Finding, &n.View)
+	err := r.Scan(&n.ID, &at, &n.Kind, &n.Author, &n.FindingID, &n.RequestID, &n.ViewID, &n.Service, &n.Revision, &n.More, &n.Text, &n.Read, &n.Finding, &n.View)
 	n.At = when(at)
 	return n, err
 }

@@ -327,6 +327,9 @@ func (d *differ) cases(base Change, was, is map[string]exposure.Exposure, shared
 		ch := base
 		ch.Path, ch.Entity, ch.Field, ch.Class = path, e.Entity, e.Field, d.gravest(e)
 		old, there := was[path]
+		if e.Empty && within(was, path) {
+			continue
+		}
 		if there && old.Route == e.Route {
 			d.same(ch, old, e)
 			continue
@@ -373,10 +376,23 @@ func (d *differ) cases(base Change, was, is map[string]exposure.Exposure, shared
 			continue
 		}
 		e := was[path]
+		if e.Empty && within(is, path) {
+			continue
+		}
 		ch := base
 		ch.Path, ch.Entity, ch.Field, ch.Class, ch.Direction, ch.What, ch.Detail = path, e.Entity, e.Field, d.gravest(e), Narrowing, "withdrawn", e.Carries
 		d.add(ch)
 	}
+}
+
+// within reports whether something is granted at a path or in it.
+func within(all map[string]exposure.Exposure, path string) bool {
+	for other := range all {
+		if strings.HasPrefix(bare(other), bare(path)) {
+			return true
+		}
+	}
+	return false
 }
 
 // bare is a path without the steps that stand for each element.

@@ -109,6 +109,11 @@ func (j *judges) loses(c *exchange.Capture) bool {
 	now := append([]scan.Spot(nil), j.after.Capture(c).Spots...)
 	lost := false
 	j.class = 0
+	if slices.ContainsFunc(spots, func(s scan.Spot) bool {
+		return s.Kind == scan.MissingField && strings.Contains(s.Why(), "the place where")
+	}) {
+		return false // which objects are judged where the entity is not is guessed from their names
+	}
 	for _, s := range spots {
 		if s.Kind == scan.MissingField || s.Kind == scan.UnevenExposure || stands(j.old, spots, now, s) || j.ordered(c, audience, s) {
 			continue

@@ -23,6 +23,7 @@ type Exposure struct {
 	Refers   bool // a bare reference
 	Many     bool
 	Required bool
+	Empty    bool // an object in which nothing is granted
 	Keyed    bool // it is in an object used as a map, or is one
 	Grant    *contract.Grant
 }
@@ -89,7 +90,7 @@ func (w *walker) member(m *contract.Member, path, route string, depth int, keyed
 		w.object(a.Object, path, route, depth, keyed)
 	}
 	if w.times > 1 && before == len(w.all) && path != place.Root && (m.Object != nil || m.OneOf != nil) { // an object that holds nothing is let out
-		w.all[path] = Exposure{Path: path, Route: route + ".{}/" + m.Name, Carries: g.Carries(), Class: catalog.Public, Keyed: keyed, Grant: g}
+		w.all[path] = Exposure{Path: path, Route: route + ".{}/" + m.Name, Carries: g.Carries(), Class: catalog.Public, Empty: true, Keyed: keyed, Grant: g}
 	}
 }
 

@@ -23,3 +23,7 @@ CREATE TABLE kept ( -- the class of every field that was in force, as it was las
 ) STRICT, WITHOUT ROWID;
 
 ALTER TABLE results ADD COLUMN compared TEXT NOT NULL DEFAULT ''; -- with what, and what came and went, as JSON: as it was then
+
+ALTER TABLE notices ADD COLUMN service TEXT NOT NULL DEFAULT ''; -- and revision: of the contracts that it is about
+ALTER TABLE notices ADD COLUMN revision INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE notices ADD COLUMN more INTEGER NOT NULL DEFAULT 0; -- findings that it is about besides

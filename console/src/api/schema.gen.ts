@@ -3105,13 +3105,18 @@ export interface components {
             /** Format: date-time */
             at: string;
             /** @enum {string} */
-            kind: "assigned" | "mentioned" | "moved" | "comment" | "returned" | "closed" | "request" | "waiver" | "view";
+            kind: "assigned" | "mentioned" | "moved" | "changed" | "comment" | "returned" | "closed" | "request" | "waiver" | "view" | "revision";
             author: string;
             finding_id?: string;
             /** @description Its kind, endpoint and path */
             finding?: string;
             /** Format: int64 */
             request_id?: number;
+            /** @description Whose contracts it is about, with their revision */
+            service?: string;
+            revision?: number;
+            /** @description Findings that it is about besides */
+            more?: number;
             /** @description The query of the view that something came into */
             view?: string;
             text: string;
@@ -3412,6 +3417,10 @@ export interface components {
             waivers_ending: number;
             /** @description That wait for approval */
             waivers_asked: number;
+            /** @description For somebody who approves them */
+            revisions_waiting: number;
+            /** @description Open findings that are assigned to somebody who is kept out */
+            left_behind: number;
             /** @description Seen without a contract */
             unknown_endpoints: components["schemas"]["Endpoint"][];
             unknown_total: number;
@@ -5607,7 +5616,7 @@ export interface operations {
                 field?: string;
                 /** @description Seen in this batch */
                 batch?: number;
-                /** @description `me`, `nobody`, an e-mail address, or `team:` and its name */
+                /** @description `me`, `nobody`, `left` for people who are kept out, an e-mail address, or `team:` and its name */
                 assigned?: string;
                 label?: string;
                 service?: string;

@@ -35,6 +35,8 @@ export default function Home() {
       <div className="stack">
         {h.returned > 0 && <Alert type="warning" showIcon title={<Link to="/findings?state=returned">{count(h.returned, "finding")} came back after being closed or waived</Link>} />}
         <WaitingRevisions />
+        {h.revisions_waiting > 0 && <Alert type="warning" showIcon title={<Link to="/contracts">{count(h.revisions_waiting, "revision")} {h.revisions_waiting === 1 ? "waits" : "wait"} for somebody who approves</Link>} />}
+        {h.left_behind > 0 && <Alert type="warning" showIcon title={<Link to="/findings?assigned=left">{count(h.left_behind, "open finding")} {h.left_behind === 1 ? "is" : "are"} assigned to people who are kept out</Link>} />}
         {h.waivers_asked > 0 && <Alert type="warning" showIcon title={<Link to="/findings?state=any&waiver=asked">{count(h.waivers_asked, "waiver")} {h.waivers_asked === 1 ? "waits" : "wait"} for a lead who approves</Link>} />}
         {h.waivers_ending > 0 && <Alert type="warning" showIcon title={<Link to="/findings?state=waived">{count(h.waivers_ending, "waiver")} {h.waivers_ending === 1 ? "ends" : "end"} within seven days</Link>} />}
         {h.awaiting_proof > 0 && <Alert type="info" showIcon title={<Link to="/findings?state=awaiting-proof">{count(h.awaiting_proof, "finding")} {h.awaiting_proof === 1 ? "awaits" : "await"} proof: capture the endpoints again</Link>} />}

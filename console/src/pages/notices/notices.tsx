@@ -11,6 +11,8 @@ const words: Record<Notice["kind"], string> = {
   assigned: "assigned to you",
   mentioned: "you are mentioned",
   moved: "moved",
+  changed: "changed",
+  revision: "a revision of contracts",
   comment: "somebody commented",
   returned: "returned",
   closed: "closed by proof",
@@ -57,7 +59,7 @@ export default function Notices() {
           aria-label="Notices"
           loading={list.isPending}
           dataSource={list.data?.items}
-          locale={{ emptyText: list.isPending ? " " : <Empty title={unread ? "Nothing that you have not read" : "Nothing yet"}>You are told of findings that are assigned to you, that you follow or commented on, that mention you, of your requests, and of what comes into views that you follow.</Empty> }}
+          locale={{ emptyText: list.isPending ? " " : <Empty title={unread ? "Nothing that you have not read" : "Nothing yet"}>You are told of findings that are assigned to you, that you follow or commented on, that mention you, of your requests and revisions and those that wait for you, and of what comes into views that you follow.</Empty> }}
           pagination={{ current: page, pageSize: 50, total: list.data?.total, hideOnSinglePage: true, showSizeChanger: false, onChange: (p) => set({ page: p === 1 ? "" : String(p) }) }}
           columns={[
             { title: "", width: 28, render: (_, n) => (n.read ? "" : <span title="not read">●</span>) },
@@ -67,6 +69,8 @@ export default function Notices() {
               render: (_, n) => (
                 <>
                   {n.finding_id && <Link to={`/findings/${n.finding_id}`}>{n.finding || n.finding_id}</Link>}
+                  {n.more && ` and ${count(n.more, "more finding")}`}
+                  {n.revision && n.service && <Link to={`/contracts/${encodeURIComponent(n.service)}/revisions/${n.revision}`}>revision {n.revision} of {n.service}</Link>}
                   {n.request_id && <Link to={`/requests/${n.request_id}`}>request {n.request_id}</Link>}
                   {n.kind === "view" && n.view !== undefined && <Link to={`/findings?${n.view}`}>{n.author}</Link>}
                   {n.text && <Typography.Paragraph style={{ margin: 0, whiteSpace: "pre-wrap" }} ellipsis={{ rows: 2 }}>{n.text}</Typography.Paragraph>}
