@@ -411,7 +411,7 @@ func (s *Service) mine(ctx context.Context, who Caller, open []string, h *Home) 
 
 // mention is how somebody is named in a comment: @ and the e-mail address, or what of it
 // stands before its own @.
-var mention = regexp.MustCompile(`(?:^|[^\pL\pN@/._+-])@([\pL\pN._+-]+(?:@[\pL\pN.-]+[\pL\pN])?)`)
+var mention = regexp.MustCompile(`(?:^|[^\pL\pN@/._+-]|(?:^|[^\pL\pN])_+)@([\pL\pN._+-]+(?:@[\pL\pN.-]+[\pL\pN])?)`)
 
 // mentioned gives those whom a text names.
 func (s *Service) mentioned(ctx context.Context, text string) ([]int64, error) {
@@ -425,7 +425,7 @@ func (s *Service) mentioned(ctx context.Context, text string) ([]int64, error) {
 	}
 	var all []int64
 	for _, m := range names {
-		name := strings.TrimRight(m[1], ".-")
+		name := strings.TrimRight(m[1], ".-_")
 		for _, p := range people {
 			local, _, _ := strings.Cut(p.Email, "@")
 			if p.Active && (strings.EqualFold(name, p.Email) || strings.EqualFold(name, local)) && !slices.Contains(all, p.ID) {

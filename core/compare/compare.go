@@ -202,6 +202,8 @@ func (d *differ) judgedAs(ch Change, old, new *contract.Response, others bool) {
 		ch.Detail = "declares no answer of this status any more; such bodies are only swept"
 	case new.Entity == nil:
 		ch.Detail = "judges bodies as no entity instead of " + old.Entity.Name
+	case !slices.Equal(new.At, old.At):
+		ch.Detail = "looks for " + new.Entity.Name + " at " + quoteOr(pointer(new.At), "the root") + " instead of " + quoteOr(pointer(old.At), "the root")
 	case new.Entity.Name != old.Entity.Name:
 		ch.Detail = "judges bodies as " + new.Entity.Name + " instead of " + old.Entity.Name
 		ch.Class = max(ch.Class, d.silenced(new.Entity.Name))
@@ -209,6 +211,13 @@ func (d *differ) judgedAs(ch Change, old, new *contract.Response, others bool) {
 		return
 	}
 	d.add(ch)
+}
+
+func pointer(tokens []string) string {
+	if len(tokens) == 0 {
+		return ""
+	}
+	return "/" + strings.Join(tokens, "/")
 }
 
 // takesOver gives the endpoint that the requests of another go to, where that one is not there.

@@ -110,7 +110,7 @@ func (j *judges) loses(c *exchange.Capture) bool {
 	lost := false
 	j.class = 0
 	if slices.ContainsFunc(spots, func(s scan.Spot) bool {
-		return s.Kind == scan.MissingField && strings.Contains(s.Why(), "the place where")
+		return s.Kind == scan.MissingField && s.Pointer == "/data"
 	}) {
 		return false // which objects are judged where the entity is not is guessed from their names
 	}
