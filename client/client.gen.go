@@ -2313,8 +2313,8 @@ type PatchOp struct {
 	// Path JSON Pointer (RFC 6901)
 	Path string `json:"path"`
 
-	// Value Any JSON value
-	Value interface{} `json:"value,omitempty"`
+	// Value Any JSON value, its members in their order
+	Value json.RawMessage `json:"value,omitempty"`
 }
 
 // PatchOpOp defines model for PatchOp.Op.

@@ -31,11 +31,12 @@ func (h *handlers) TryContracts(ctx context.Context, r TryContractsRequestObject
 	for _, op := range value(r.Body.Edits) {
 		one := document.Op{Op: string(op.Op), Path: op.Path, From: value(op.From)}
 		if one.Op == "add" || one.Op == "replace" || one.Op == "test" {
-			raw, err := json.Marshal(op.Value)
-			if err == nil {
-				one.Value, err = document.FromJSON(raw)
+			raw := op.Value
+			if len(raw) == 0 {
+				raw = json.RawMessage("null")
 			}
-			if err != nil {
+			var err error
+			if one.Value, err = document.FromJSON(raw); err != nil {
 				return nil, &service.Problem{Code: service.Invalid, Detail: "the value at " + op.Path + " is not JSON"}
 			}
 		}

@@ -1,6 +1,7 @@
 package document
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"sort"
@@ -26,7 +27,17 @@ var errText = errors.New("this place can be changed in the text only")
 // Apply carries out operations on a document's text. What they do not touch stays
 // byte for byte, comments and order included. Either all of them are carried out
 // or, with an error that names the one that cannot be, none.
+//
+// What is JSON stays JSON, and where all lines end in CR LF, those that come do, too.
 func Apply(text string, ops []Op) (string, error) {
+	if n := strings.Count(text, "\n"); n > 0 && strings.Count(text, "\r\n") == n {
+		done, err := Apply(strings.ReplaceAll(text, "\r\n", "\n"), ops)
+		return strings.ReplaceAll(done, "\n", "\r\n"), err
+	}
+	if text != "" && !strings.HasSuffix(text, "\n") { // it is read with a last line end, and given back without
+		done, err := Apply(text+"\n", ops)
+		return strings.TrimSuffix(done, "\n"), err
+	}
 	for done := 0; done < len(ops); {
 		p, err := newPatch(text)
 		if err != nil {
@@ -57,6 +68,7 @@ type patch struct {
 	want    *Value // what the document is to become
 	splices []splice
 	fenced  []string // containers whose other places may have moved
+	json    bool     // the text is JSON, which is written otherwise
 }
 
 type splice struct {
@@ -68,7 +80,7 @@ func newPatch(text string) (*patch, error) {
 	if text != "" && !strings.HasSuffix(text, "\n") {
 		text += "\n"
 	}
-	p := &patch{text: text}
+	p := &patch{text: text, json: json.Valid([]byte(text))}
 	var fault error
 	p.root = Parse("", []byte(text), func(at *Node, expected, found string) {
 		if fault == nil {
@@ -153,7 +165,7 @@ func (p *patch) op(o Op) (again bool, err error) {
 				return false, fmt.Errorf("%q is there already", last)
 			}
 			at := p.offset(target.Name)
-			p.cut(at, at+p.keyLength(at), plainOrQuoted(last, parent.inFlow()))
+			p.cut(at, at+p.keyLength(at), p.key(last, parent.inFlow()))
 			p.fenced = append(p.fenced, parent.Pointer())
 		}
 	default:
@@ -173,6 +185,22 @@ func (p *patch) op(o Op) (again bool, err error) {
 	return false, change(p.want, o, tokens)
 }
 
+// key writes a name.
+func (p *patch) key(name string, flow bool) string {
+	if p.json {
+		return quoted(name)
+	}
+	return plainOrQuoted(name, flow)
+}
+
+// inBraces writes a value as it stands in braces.
+func (p *patch) inBraces(v *Value) string {
+	if p.json {
+		return v.JSON()
+	}
+	return v.line(true)
+}
+
 func split(pointer string) []string {
 	tokens, _ := place.SplitPointer(pointer)
 	return tokens
@@ -190,7 +218,7 @@ func (p *patch) finish(ops []Op) (string, error) {
 	}
 	b.WriteString(p.text[at:])
 	done, err := newPatch(b.String())
-	if err != nil || !done.want.equal(p.want) {
+	if err != nil || !done.want.equal(p.want) || p.json && !done.json {
 		path := ""
 		if len(ops) > 0 {
 			path = ops[0].Path
@@ -302,45 +330,67 @@ func quotedEnd(text string, at int) int {
 	return len(text)
 }
 
-// part is one entry of a mapping or list in braces.
+// part is one entry of a mapping or list in braces, without space and comments around it.
 type part struct{ from, to int }
 
 // flowParts gives the entries of the mapping or list whose brace opens at a byte,
-// and the byte of the closing one. Entries are without space around them.
+// and the byte of the closing one.
 func (p *patch) flowParts(at int) (parts []part, end int) {
-	depth, from := 0, at+1
-	trim := func(to int) {
-		for from < to && strings.IndexByte(" \n\t", p.text[from]) >= 0 {
-			from++
-		}
-		for to > from && strings.IndexByte(" \n\t", p.text[to-1]) >= 0 {
-			to--
-		}
-		if to > from {
+	depth, from, to := 0, -1, -1
+	close := func() {
+		if from >= 0 {
 			parts = append(parts, part{from, to})
 		}
+		from = -1
 	}
 	for i := at; i < len(p.text); i++ {
-		switch c := p.text[i]; {
-		case c == '"' || c == '\'' && strings.IndexByte(" ,{[:\n", p.text[i-1]) >= 0:
-			i = quotedEnd(p.text, i) - 1
-		case c == '#' && strings.IndexByte(" \n\t", p.text[i-1]) >= 0:
+		c := p.text[i]
+		if c == '#' && i > 0 && strings.IndexByte(" \n\t\r", p.text[i-1]) >= 0 {
 			for i+1 < len(p.text) && p.text[i+1] != '\n' {
 				i++
 			}
+			continue
+		}
+		first := i
+		switch {
+		case strings.IndexByte(" \n\t\r", c) >= 0:
+			continue
+		case (c == '"' || c == '\'') && strings.IndexByte(" ,{[:\n\t\r", p.text[max(i-1, 0)]) >= 0:
+			i = quotedEnd(p.text, i) - 1
 		case c == '{' || c == '[':
-			depth++
+			if depth++; depth == 1 {
+				continue
+			}
 		case c == '}' || c == ']':
 			if depth--; depth == 0 {
-				trim(i)
+				close()
 				return parts, i
 			}
 		case c == ',' && depth == 1:
-			trim(i)
-			from = i + 1
+			close()
+			continue
 		}
+		if from < 0 {
+			from = first
+		}
+		to = i + 1
 	}
 	return parts, len(p.text)
+}
+
+// comma is the byte of the comma behind a part.
+func (p *patch) comma(from, to int) int {
+	for i := from; i < to; i++ {
+		switch c := p.text[i]; {
+		case c == ',':
+			return i
+		case c == '#':
+			for i+1 < to && p.text[i+1] != '\n' {
+				i++
+			}
+		}
+	}
+	return to
 }
 
 // indentation counts the blanks that line i, from 0, begins with; -1 where it is
@@ -422,7 +472,7 @@ func (p *patch) replace(n *Node, v *Value) {
 	switch {
 	case n.Parent.Flow:
 		from, to := p.flowValue(n)
-		text := v.line(true)
+		text := p.inBraces(v)
 		if v.Kind == Null && n.Parent.Kind == List {
 			text = "null"
 		}
@@ -486,9 +536,14 @@ func (p *patch) flowValue(n *Node) (from, to int) {
 	if n.Name == nil {
 		return one.from, one.to
 	}
-	at := one.from + p.keyLength(one.from) + 1
-	for at < one.to && p.text[at] == ' ' {
+	at := one.from + p.keyLength(one.from)
+	for at < one.to && p.text[at] != ':' { // space may stand before the colon
 		at++
+	}
+	if at++; at < one.to && p.text[at] == ' ' {
+		for at < one.to && p.text[at] == ' ' {
+			at++
+		}
 	}
 	return min(at, one.to), one.to
 }
@@ -548,11 +603,11 @@ func (p *patch) add(parent *Node, key string, v *Value) error {
 
 func (p *patch) addInBraces(parent *Node, index int, entry *Value) {
 	parts, end := p.flowParts(p.offset(parent))
-	text := entry.line(true)
+	text := p.inBraces(entry)
 	text = text[1 : len(text)-1]
 	line := p.line(parent.Line - 1)
 	alone := parent.Name != nil && !parent.Parent.inFlow() && !strings.Contains(p.text[p.offset(parent):end], "\n")
-	if alone && utf8.RuneCountInString(line)+len(text) > widest { // too long for one line: written in several from now on
+	if alone && !p.json && utf8.RuneCountInString(line)+len(text) > widest { // too long for one line: written in several from now on
 		whole := ValueOf(parent)
 		if parent.Kind == Map {
 			whole.Set(entry.Keys[0], entry.Items[0])
@@ -563,15 +618,35 @@ func (p *patch) addInBraces(parent *Node, index int, entry *Value) {
 		p.replace(parent, whole)
 		return
 	}
-	switch {
-	case len(parts) == 0:
-		p.cut(p.offset(parent)+1, end, text)
-	case parent.Kind == List && index < len(parts):
-		p.cut(parts[index].from, parts[index].from, text+", ")
-	default:
-		last := parts[len(parts)-1].to
-		p.cut(last, last, ", "+text)
+	if open := p.offset(parent) + 1; len(parts) == 0 && strings.Contains(p.text[open:end], "#") { // comments stay
+		p.cut(open, open, text)
+		return
+	} else if len(parts) == 0 {
+		p.cut(open, end, text)
+		return
 	}
+	between := ", "
+	if blank := p.blankBefore(parts[len(parts)-1].from); blank >= 0 { // each entry has a line of its own
+		between = ",\n" + strings.Repeat(" ", blank)
+	}
+	if parent.Kind == List && index < len(parts) {
+		p.cut(parts[index].from, parts[index].from, text+between)
+		return
+	}
+	last := parts[len(parts)-1].to
+	p.cut(last, last, between+text)
+}
+
+// blankBefore counts the blanks between the start of the line and a byte; -1 where something else stands there.
+func (p *patch) blankBefore(at int) int {
+	n := 0
+	for at > 0 && (p.text[at-1] == ' ' || p.text[at-1] == '\t') {
+		n, at = n+1, at-1
+	}
+	if at > 0 && p.text[at-1] == '\n' {
+		return n
+	}
+	return -1
 }
 
 // remove takes n away.
@@ -588,12 +663,20 @@ func (p *patch) remove(n *Node) {
 		switch {
 		case index >= len(parts):
 			p.cut(0, 0, "")
+		case len(parts) == 1 && strings.Contains(p.text[p.offset(parent):end], "#"): // comments stay
+			p.cut(parts[0].from, p.comma(parts[0].to, end-1)+1, "")
 		case len(parts) == 1:
 			p.cut(p.offset(parent)+1, end, "")
 		case index == 0:
-			p.cut(parts[0].from, parts[1].from, "")
-		default:
+			p.cutEntry(parts[0].from, parts[1].from)
+		case !strings.Contains(p.text[parts[index-1].to:parts[index].from], "#"):
 			p.cut(parts[index-1].to, parts[index].to, "")
+		case index+1 < len(parts):
+			p.cutEntry(parts[index].from, parts[index+1].from)
+		default: // the comma before the last goes by itself
+			comma := p.comma(parts[index-1].to, parts[index].from)
+			p.cut(comma, comma+1, "")
+			p.cut(parts[index].from, parts[index].to, "")
 		}
 	case siblings == 1 && parent.Parent != nil: // an empty mapping or list stays
 		p.replace(parent, &Value{Kind: parent.Kind})
@@ -609,4 +692,24 @@ func (p *patch) remove(n *Node) {
 		line, dash := p.itemDash(n)
 		p.cut(p.starts[line], p.lineStart(p.blockEnd(line, dash, false)), "")
 	}
+}
+
+// cutEntry takes an entry in braces away that others follow, and what stands between it and the next, but for comments.
+func (p *patch) cutEntry(from, next int) {
+	if strings.Contains(p.text[from:next], "#") {
+		for depth, i := 0, from; i < len(p.text); i++ { // the comma behind it, and none in it
+			switch c := p.text[i]; {
+			case c == '"' || c == '\'' && strings.IndexByte(" ,{[:\n", p.text[i-1]) >= 0:
+				i = quotedEnd(p.text, i) - 1
+			case c == '{' || c == '[':
+				depth++
+			case c == '}' || c == ']':
+				depth--
+			case c == ',' && depth == 0:
+				p.cut(from, i+1, "")
+				return
+			}
+		}
+	}
+	p.cut(from, next, "")
 }

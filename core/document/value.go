@@ -338,6 +338,11 @@ func plainOrQuoted(s string, flow bool) string {
 	if !flow && len(s) < widest && proseFits(s) {
 		return s
 	}
+	return quoted(s)
+}
+
+// quoted writes a text in double quotes, as JSON and YAML both have it.
+func quoted(s string) string {
 	var b bytes.Buffer
 	enc := json.NewEncoder(&b)
 	enc.SetEscapeHTML(false)
@@ -345,6 +350,34 @@ func plainOrQuoted(s string, flow bool) string {
 		return `""`
 	}
 	return strings.TrimSuffix(b.String(), "\n")
+}
+
+// JSON is the value in one line of JSON, with a space behind each comma and colon.
+func (v *Value) JSON() string {
+	switch v.Kind {
+	case Null:
+		return "null"
+	case Bool:
+		return strings.ToLower(v.Text)
+	case Number:
+		return v.Text
+	case String:
+		return quoted(v.Text)
+	}
+	var b strings.Builder
+	for i, item := range v.Items {
+		if i > 0 {
+			b.WriteString(", ")
+		}
+		if v.Kind == Map {
+			b.WriteString(quoted(v.Keys[i]) + ": ")
+		}
+		b.WriteString(item.JSON())
+	}
+	if v.Kind == Map {
+		return "{" + b.String() + "}"
+	}
+	return "[" + b.String() + "]"
 }
 
 // proseFits tells whether a sentence can be written as it is outside of braces.

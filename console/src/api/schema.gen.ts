@@ -2083,7 +2083,7 @@ export interface components {
             /** @description JSON Pointer (RFC 6901) */
             path: string;
             from?: string;
-            /** @description Any JSON value */
+            /** @description Any JSON value, its members in their order */
             value?: unknown;
         };
         ShapePlace: {
