@@ -79,12 +79,18 @@ func Since(old, new *contract.Contracts, before []Kept) *Difference {
 	d.catalogue()
 	d.recognisers()
 	d.exceptions()
+	var only map[string]bool // the templates of endpoints that differ; nil is all
+	if old != nil {
+		only = contract.Differing(old, new)
+	}
 	byText := map[string]*contract.Endpoint{}
 	for _, e := range d.old.Endpoints {
 		byText[e.Template()] = e
 	}
 	for _, e := range new.Endpoints {
-		d.endpoint(byText[e.Template()], e)
+		if template := e.Template(); only == nil || only[template] {
+			d.endpoint(byText[template], e)
+		}
 		delete(byText, e.Template())
 	}
 	for _, e := range d.old.Endpoints {
@@ -92,7 +98,8 @@ func Since(old, new *contract.Contracts, before []Kept) *Difference {
 			d.endpoint(e, nil)
 		}
 	}
-	if old != nil {
+	if only != nil { // what holds everywhere is as it was
+	} else if old != nil {
 		d.endpoint(old.Everywhere(), new.Everywhere())
 	} else {
 		d.endpoint(nil, new.Everywhere())

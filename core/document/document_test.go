@@ -158,7 +158,7 @@ func TestRandomEdits(t *testing.T) {
 	for round := 0; round < rounds; round++ {
 		text := texts[round%len(texts)]
 		for step := 0; step < 4; step++ {
-			p, err := newPatch(text)
+			p, err := newPatch("", text)
 			if err != nil {
 				t.Fatal(err)
 			}

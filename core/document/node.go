@@ -14,8 +14,10 @@ import (
 	"io"
 	"math/big"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"unicode/utf8"
 
 	"go.yaml.in/yaml/v4"
@@ -139,8 +141,75 @@ const (
 type Report func(at *Node, expected, found string)
 
 // Parse reads one YAML 1.2 file, JSON included, into nodes. It gives nil where
-// the file has none; every fault is reported.
+// the file has none; every fault is reported. The nodes are not to be changed: the same text
+// again may give the same ones.
 func Parse(file string, data []byte, report Report) *Node {
+	if root := parsed.find(file, data); root != nil {
+		return root
+	}
+	faults := 0
+	root := parse(file, data, func(at *Node, expected, found string) {
+		faults++
+		report(at, expected, found)
+	})
+	if root != nil && faults == 0 {
+		parsed.keep(file, data, root)
+	}
+	return root
+}
+
+// parsed are the last long texts that were read: one change of a contract reads the same text several times, and the next
+// change begins with the text that the last one ended with.
+var parsed recent
+
+type recent struct {
+	sync.Mutex
+	all []recentText // the latest first
+}
+
+type recentText struct {
+	file, text string
+	root       *Node
+}
+
+const (
+	leastKept = 64 << 10 // shorter ones are read as fast
+	mostKept  = 8 << 20  // bytes of text, all together
+	mostTexts = 4
+)
+
+func (r *recent) find(file string, data []byte) *Node {
+	if len(data) < leastKept {
+		return nil
+	}
+	r.Lock()
+	defer r.Unlock()
+	for i, one := range r.all {
+		if one.file == file && one.text == string(data) {
+			r.all = slices.Insert(slices.Delete(r.all, i, i+1), 0, one)
+			return one.root
+		}
+	}
+	return nil
+}
+
+func (r *recent) keep(file string, data []byte, root *Node) {
+	if len(data) < leastKept || len(data) > mostKept {
+		return
+	}
+	r.Lock()
+	defer r.Unlock()
+	r.all = slices.Insert(r.all, 0, recentText{file, string(data), root})
+	bytes := 0
+	for i, one := range r.all {
+		if bytes += len(one.text); bytes > mostKept || i == mostTexts {
+			r.all = slices.Delete(r.all, i, len(r.all))
+			break
+		}
+	}
+}
+
+func parse(file string, data []byte, report Report) *Node {
 	whole := &Node{File: file, Line: 1, Column: 1}
 	if !utf8.Valid(data) {
 		report(whole, "UTF-8 text", "the file is not UTF-8")
@@ -278,6 +347,9 @@ var (
 
 // numeral reads a number of the core schema and writes it as JSON does; what JSON has no number for stays as it is.
 func numeral(text string) (string, bool) {
+	if text == "" || strings.IndexByte("+-.0123456789", text[0]) < 0 {
+		return text, false
+	}
 	const longest = 400 // digits that an exponent may stand for
 	if strings.ContainsAny(text, "eE") && len(text) < longest && decimal.MatchString(text) {
 		if e, err := strconv.Atoi(strings.TrimPrefix(text[strings.IndexAny(text, "eE")+1:], "+")); err == nil && e < longest && e > -longest {

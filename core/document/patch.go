@@ -29,17 +29,20 @@ var errText = errors.New("this place can be changed in the text only")
 // or, with an error that names the one that cannot be, none.
 //
 // What is JSON stays JSON, and where all lines end in CR LF, those that come do, too.
-func Apply(text string, ops []Op) (string, error) {
+func Apply(text string, ops []Op) (string, error) { return ApplyTo("", text, ops) }
+
+// ApplyTo is Apply for the text of a file: what is read of it is found again by that name.
+func ApplyTo(file, text string, ops []Op) (string, error) {
 	if n := strings.Count(text, "\n"); n > 0 && strings.Count(text, "\r\n") == n {
-		done, err := Apply(strings.ReplaceAll(text, "\r\n", "\n"), ops)
+		done, err := ApplyTo(file, strings.ReplaceAll(text, "\r\n", "\n"), ops)
 		return strings.ReplaceAll(done, "\n", "\r\n"), err
 	}
 	if text != "" && !strings.HasSuffix(text, "\n") { // it is read with a last line end, and given back without
-		done, err := Apply(text+"\n", ops)
+		done, err := ApplyTo(file, text+"\n", ops)
 		return strings.TrimSuffix(done, "\n"), err
 	}
 	for done := 0; done < len(ops); {
-		p, err := newPatch(text)
+		p, err := newPatch(file, text)
 		if err != nil {
 			return "", err
 		}
@@ -62,6 +65,7 @@ func Apply(text string, ops []Op) (string, error) {
 
 // patch gathers the changes of one reading of a text.
 type patch struct {
+	file    string
 	text    string
 	starts  []int // byte at which each line starts
 	root    *Node
@@ -76,13 +80,13 @@ type splice struct {
 	text     string
 }
 
-func newPatch(text string) (*patch, error) {
+func newPatch(file, text string) (*patch, error) {
 	if text != "" && !strings.HasSuffix(text, "\n") {
 		text += "\n"
 	}
-	p := &patch{text: text, json: json.Valid([]byte(text))}
+	p := &patch{file: file, text: text, json: json.Valid([]byte(text))}
 	var fault error
-	p.root = Parse("", []byte(text), func(at *Node, expected, found string) {
+	p.root = Parse(file, []byte(text), func(at *Node, expected, found string) {
 		if fault == nil {
 			fault = fmt.Errorf("line %d: %s", at.Line, found)
 		}
@@ -217,7 +221,7 @@ func (p *patch) finish(ops []Op) (string, error) {
 		at = s.to
 	}
 	b.WriteString(p.text[at:])
-	done, err := newPatch(b.String())
+	done, err := newPatch(p.file, b.String())
 	if err != nil || !done.want.equal(p.want) || p.json && !done.json {
 		path := ""
 		if len(ops) > 0 {

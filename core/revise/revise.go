@@ -31,7 +31,7 @@ func Apply(files []contract.File, edits Edits) ([]contract.File, error) {
 			out = append(out, contract.File{Name: name, Data: []byte("inkret: 1\n")})
 			i = len(out) - 1
 		}
-		text, err := document.Apply(string(out[i].Data), edits[name])
+		text, err := document.ApplyTo(name, string(out[i].Data), edits[name])
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", name, err)
 		}
