@@ -59,10 +59,11 @@ type Node struct {
 	Items        []*Node // of a list
 
 	Parent  *Node
-	Name    *Node // the key under which it stands in a mapping
-	Index   int   // its index in a list
-	Flow    bool  // a mapping or list in braces or brackets
-	Aliased bool  // it stands elsewhere, and is referred to here
+	Name    *Node  // the key under which it stands in a mapping
+	Index   int    // its index in a list
+	Flow    bool   // a mapping or list in braces or brackets
+	Aliased bool   // it stands elsewhere, and is referred to here
+	Comment string // lines of comments above it, behind it and below it, without '#'
 
 	byName map[string]*Node // of a wide mapping: its Pairs
 }
@@ -393,6 +394,7 @@ func merges(key *yaml.Node) bool {
 }
 
 func (c *converter) pair(n *Node, name, value *yaml.Node) {
+	comment := comments(name.HeadComment, name.LineComment, value.LineComment, name.FootComment)
 	key := &Node{File: c.file, Kind: String, Parent: n, Aliased: c.aliases > 0, Line: name.Line, Column: name.Column}
 	key.Name = key
 	if name.Kind == yaml.AliasNode && name.Alias != nil {
@@ -408,11 +410,24 @@ func (c *converter) pair(n *Node, name, value *yaml.Node) {
 		return
 	}
 	child := c.node(value, n)
-	child.Name = key
+	child.Name, child.Comment = key, comment
 	if child.Kind == Null {
 		child.Line, child.Column = key.Line, key.Column
 	}
 	n.add(child)
+}
+
+// comments gathers comments as the parser gives them, their signs taken off.
+func comments(all ...string) string {
+	var lines []string
+	for _, text := range all {
+		for _, line := range strings.Split(text, "\n") {
+			if line = strings.TrimSpace(strings.TrimPrefix(strings.TrimSpace(line), "#")); line != "" {
+				lines = append(lines, line)
+			}
+		}
+	}
+	return strings.Join(lines, "\n")
 }
 
 func (c *converter) merged(n *Node, value *yaml.Node) {

@@ -98,6 +98,23 @@ func ValueOf(n *Node) *Value {
 	return v
 }
 
+// Copy is ValueOf with the comments of what is in n, each above what it is about.
+func Copy(n *Node) *Value {
+	v := ValueOf(n)
+	comment(v, n)
+	return v
+}
+
+func comment(v *Value, n *Node) {
+	for i, p := range n.Pairs {
+		v.Items[i].Above = p.Comment
+		comment(v.Items[i], p)
+	}
+	for i, item := range n.Items {
+		comment(v.Items[i], item)
+	}
+}
+
 // equal compares values; the order of a mapping's keys counts, comments do not.
 func (v *Value) equal(o *Value) bool {
 	if v.Kind != o.Kind || v.Text != o.Text || len(v.Items) != len(o.Items) {

@@ -1,6 +1,7 @@
 package revise
 
 import (
+	"fmt"
 	"os"
 	"slices"
 	"strings"
@@ -272,5 +273,67 @@ func TestGrant(t *testing.T) {
 				t.Errorf("it is no contract any more: %v", err)
 			}
 		})
+	}
+}
+
+// TestShapesKeepWhatCommentsSay pulls out and writes out grants whose comments stand above, behind and inside of them, in lines
+// and in braces, and with both kinds of line ends.
+func TestShapesKeepWhatCommentsSay(t *testing.T) {
+	const text = `inkret: 1
+service: quay
+entities:
+  Boat: {fields: {id: {type: integer, class: internal}, name: {type: string, class: public}, hull: {type: string, class: internal}, rig: {type: string, class: public}}}
+endpoints:
+  - endpoint: GET /boats
+    responses:
+      - entity: Boat
+        many: true
+        grants:
+          # KEEP above the id
+          id:
+          name: # KEEP behind the name
+          hull: {optional: true}  # KEEP behind the hull
+  - endpoint: GET /boats/{id}
+    responses:
+      - entity: Boat
+        grants:
+          id:  # KEEP of the other id
+          name:
+          hull:
+            # KEEP inside the hull
+            optional: true
+          rig:
+  - endpoint: GET /fleet
+    responses:
+      - entity: Boat
+        grants: { id: , name: ,
+          # KEEP above in braces
+          hull: {optional: true}, # KEEP behind in braces
+          rig: }
+`
+	for name, text := range map[string]string{"LF": text, "CR LF": strings.ReplaceAll(text, "\n", "\r\n")} {
+		files := []contract.File{{Name: "quay.yaml", Data: []byte(text)}}
+		before, err := contract.Read(files...)
+		if err != nil {
+			t.Fatal(err)
+		}
+		p := Proposal{Entity: "Boat", Grants: []string{"id", "name", "hull"}}
+		for i := range 3 {
+			p.Places = append(p.Places, Place{File: "quay.yaml", Pointer: fmt.Sprintf("/endpoints/%d/responses/0", i)})
+		}
+		edits, err := PullOut(before, "card", p)
+		pulled, now := apply(t, files, edits, err)
+		for _, want := range []string{"KEEP above the id", "KEEP behind the name", "KEEP behind the hull", "KEEP of the other id", "KEEP inside the hull", "KEEP above in braces", "KEEP behind in braces"} {
+			if strings.Count(string(pulled[0].Data), want) == 0 {
+				t.Errorf("%s: %q is lost by pulling out:\n%s", name, want, pulled[0].Data)
+			}
+		}
+		edits, err = Inline(now, "card")
+		written, _ := apply(t, pulled, edits, err)
+		for _, want := range []string{"KEEP above the id", "KEEP behind the name", "KEEP behind the hull"} {
+			if strings.Count(string(written[0].Data), want) != 3 {
+				t.Errorf("%s: %q is lost by writing out:\n%s", name, want, written[0].Data)
+			}
+		}
 	}
 }

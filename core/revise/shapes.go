@@ -221,6 +221,7 @@ func PullOut(c *contract.Contracts, name string, p Proposal) (Edits, error) {
 	w.all()
 	edits := Edits{}
 	var first *set
+	var others []*set
 	for _, at := range p.Places {
 		i := slices.IndexFunc(w.sets, func(s set) bool { return s.holder.File == at.File && s.holder.Pointer() == at.Pointer })
 		if i < 0 {
@@ -229,6 +230,8 @@ func PullOut(c *contract.Contracts, name string, p Proposal) (Edits, error) {
 		s := &w.sets[i]
 		if first == nil {
 			first = s
+		} else {
+			others = append(others, s)
 		}
 		if len(common(first.grants, s.grants)) < len(p.Grants) && s != first {
 			if missing := within(p.Grants, common(first.grants, s.grants)); len(missing) < len(p.Grants) {
@@ -258,7 +261,13 @@ func PullOut(c *contract.Contracts, name string, p Proposal) (Edits, error) {
 		if pair == nil {
 			return nil, fmt.Errorf("%s is not granted at %s", g, first.holder.Pointer())
 		}
-		grants.Set(g, document.ValueOf(pair))
+		one := commented(pair)
+		for _, s := range others { // what is said of it elsewhere goes along
+			if said := saidIn(s.grants.Get(g)); said != "" && !strings.Contains(one.Above, said) {
+				one.Above = strings.TrimSpace(one.Above + "\n" + s.endpoint + ": " + said)
+			}
+		}
+		grants.Set(g, one)
 	}
 	shape := (&document.Value{Kind: document.Map, Block: true}).Set("entity", document.Text(p.Entity)).Set("grants", grants)
 	file := first.holder.File
@@ -294,12 +303,12 @@ func Inline(c *contract.Contracts, name string) (Edits, error) {
 		own := u.Node.Get("grants")
 		for _, p := range shape.Get("grants").Pairs {
 			if own == nil || own.Get(p.Name.Text) == nil {
-				merged.Set(p.Name.Text, document.ValueOf(p))
+				merged.Set(p.Name.Text, commented(p))
 			}
 		}
 		if own != nil {
 			for _, p := range own.Pairs {
-				merged.Set(p.Name.Text, document.ValueOf(p))
+				merged.Set(p.Name.Text, commented(p))
 			}
 			edits.add(u.Node.File, document.Op{Op: "remove", Path: under(u.Node, "shape")})
 			edits.add(u.Node.File, document.Op{Op: "replace", Path: under(u.Node, "grants"), Value: merged})
@@ -313,6 +322,22 @@ func Inline(c *contract.Contracts, name string) (Edits, error) {
 	}
 	edits.add(shape.File, document.Op{Op: "remove", Path: shape.Pointer()})
 	return edits, nil
+}
+
+// saidIn gathers all comments of a grant and of what is in it.
+func saidIn(n *document.Node) string {
+	all := n.Comment
+	for _, in := range slices.Concat(n.Pairs, n.Items) {
+		all = strings.TrimSpace(all + "\n" + saidIn(in))
+	}
+	return all
+}
+
+// commented copies a grant with what comments say of it.
+func commented(n *document.Node) *document.Value {
+	v := document.Copy(n)
+	v.Above = n.Comment
+	return v
 }
 
 // isRelation tells whether the place of a use is a grant that takes its entity from
