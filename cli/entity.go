@@ -374,9 +374,11 @@ func (a *app) readOffline(ctx context.Context, c *cli.Command, paths []string) e
 	case client.ReadingFormTables:
 		read = schema.Entities(all)
 	case client.ReadingFormSQL:
-		if read, err = schema.DDL([]byte(*in.Text)); err != nil {
+		var notes []string
+		if read, notes, err = schema.DDL([]byte(*in.Text)); err != nil {
 			return fmt.Errorf("%s: %w", in.Source, err)
 		}
+		found.Notes = append(found.Notes, notes...)
 	default:
 		sketch, err := schema.Describe(in.Source, []byte(*in.Text))
 		if err != nil {

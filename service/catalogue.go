@@ -240,7 +240,7 @@ func (s *Service) ReadEntities(ctx context.Context, service string, r Reading) (
 	case ReadTables:
 		read = schema.Entities(r.Tables)
 	case ReadSQL:
-		if read, err = schema.DDL(r.Text); err != nil {
+		if read, v.Notes, err = schema.DDL(r.Text); err != nil {
 			return nil, problem(Invalid, "", "%s: %v", r.Source, err)
 		}
 	case ReadDescription:

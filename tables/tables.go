@@ -199,7 +199,7 @@ func readSQLite(ctx context.Context, path string) ([]schema.Table, error) {
 	if err := rows.Err(); err != nil {
 		return nil, fmt.Errorf("%s: it is no SQLite database, or it cannot be read", path)
 	}
-	tables, err := schema.DDLTables([]byte(script.String()))
+	tables, _, err := schema.DDLTables([]byte(script.String())) // what it does not understand, the pragmas tell
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
@@ -213,7 +213,7 @@ func readSQLite(ctx context.Context, path string) ([]schema.Table, error) {
 
 // pragmas takes a table's columns and keys as SQLite knows them.
 func pragmas(ctx context.Context, db *sql.DB, t *schema.Table) error {
-	rows, err := db.QueryContext(ctx, `SELECT name, type, "notnull", pk FROM pragma_table_info(?) ORDER BY cid`, t.Name)
+	rows, err := db.QueryContext(ctx, `SELECT name, type, "notnull", pk FROM pragma_table_xinfo(?) WHERE hidden <> 1 ORDER BY cid`, t.Name)
 	if err != nil {
 		return err
 	}

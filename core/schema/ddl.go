@@ -2,6 +2,7 @@ package schema
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode"
@@ -12,42 +13,48 @@ import (
 
 // DDL reads the CREATE TABLE, ALTER TABLE, CREATE TYPE and COMMENT statements of
 // SQL text as the usual dump tools of PostgreSQL, MySQL, MariaDB and SQLite write
-// them; other statements are passed over. A statement that is not closed is an
-// error with its line; everything before it has been read.
-func DDL(text []byte) (*catalog.Catalog, error) {
-	tables, err := DDLTables(text)
+// them. What says something of tables and is not understood is listed in notes, with
+// its line; statements that are about something else are passed over. A statement that
+// is not closed is an error with its line; everything before it has been read.
+func DDL(text []byte) (read *catalog.Catalog, notes []string, err error) {
+	tables, notes, err := DDLTables(text)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return Entities(tables), nil
+	return Entities(tables), notes, nil
 }
 
 // DDLTables is [DDL] without making entities of the tables.
-func DDLTables(text []byte) ([]Table, error) {
+func DDLTables(text []byte) (tables []Table, notes []string, err error) {
 	if !utf8.Valid(text) {
-		return nil, fmt.Errorf("the SQL text is not UTF-8")
+		return nil, nil, fmt.Errorf("the SQL text is not UTF-8")
 	}
 	d := &ddl{enums: map[string][]string{}, domains: map[string]string{}}
-	l := lexer{text: string(text), line: 1}
+	l := lexer{text: string(text), line: 1, mysql: ofMySQL.Match(text)}
 	for {
 		statement, err := l.statement()
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		if statement == nil {
 			break
 		}
 		if err := d.take(cursor{all: statement}); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 	}
+	d.dropShadows()
 	for i := range d.tables {
 		for k := range d.tables[i].Columns {
 			d.resolve(&d.tables[i].Columns[k])
 		}
 	}
-	return d.tables, nil
+	return d.tables, d.notes, nil
 }
+
+// ofMySQL tells a text that MySQL or MariaDB wrote: names in backquotes, and words that no other database has. In theirs alone
+// # begins a comment and \ escapes what follows in a text.
+var ofMySQL = regexp.MustCompile("(?i)CREATE\\s+TABLE\\s+(IF\\s+NOT\\s+EXISTS\\s+)?`|\\bENGINE\\s*=|\\bAUTO_INCREMENT\\b|\\bMODIFY\\s+(COLUMN\\s+)?`|CHARACTER\\s+SET\\s+utf8|CHARSET\\s*=|--\\s+(MySQL|MariaDB) dump")
 
 // token is a word, a quoted name, a text, a number or a sign of SQL.
 type sqlToken struct {
@@ -60,9 +67,10 @@ type sqlToken struct {
 func (t sqlToken) is(word string) bool { return t.kind == 'w' && strings.EqualFold(t.text, word) }
 
 type lexer struct {
-	text string
-	at   int
-	line int
+	text  string
+	at    int
+	line  int
+	mysql bool // as [ofMySQL] tells
 }
 
 // statement gives the tokens up to the next semicolon; nil at the end.
@@ -117,7 +125,7 @@ func (l *lexer) next() (sqlToken, bool, error) {
 			l.at++
 		case unicode.IsSpace(c) || c == '\uFEFF':
 			l.at += size
-		case strings.HasPrefix(rest, "--") || c == '#' || c == '\\' && (l.at == 0 || l.text[l.at-1] == '\n'):
+		case strings.HasPrefix(rest, "--") || c == '#' && l.mysql || c == '\\' && (l.at == 0 || l.text[l.at-1] == '\n'):
 			end := strings.IndexByte(rest, '\n')
 			if end < 0 {
 				end = len(rest)
@@ -131,7 +139,7 @@ func (l *lexer) next() (sqlToken, bool, error) {
 			l.line += strings.Count(rest[:end], "\n")
 			l.at += end + 2
 		case c == '\'' || c == '"' || c == '`':
-			text, err := l.quoted(byte(c), l.at+1)
+			text, err := l.quoted(byte(c), l.at+1, l.mysql && c != '`')
 			kind := byte('n')
 			if c == '\'' {
 				kind = 't'
@@ -145,7 +153,7 @@ func (l *lexer) next() (sqlToken, bool, error) {
 			l.at += end + 1
 			return sqlToken{rest[1:end], 'n', begin}, true, nil
 		case (c == 'E' || c == 'e' || c == 'N' || c == 'n') && strings.HasPrefix(rest[1:], "'"):
-			text, err := l.quoted('\'', l.at+2)
+			text, err := l.quoted('\'', l.at+2, l.mysql || c == 'E' || c == 'e')
 			return sqlToken{text, 't', begin}, err == nil, err
 		case c == '$':
 			close := strings.IndexByte(rest[1:], '$')
@@ -189,8 +197,8 @@ func (l *lexer) next() (sqlToken, bool, error) {
 	return sqlToken{}, false, nil
 }
 
-// quoted reads a quoted text whose quote opens before at.
-func (l *lexer) quoted(quote byte, at int) (string, error) {
+// quoted reads a quoted text whose quote opens before at; escapes says that \ takes its meaning from what follows.
+func (l *lexer) quoted(quote byte, at int, escapes bool) (string, error) {
 	begin := l.line
 	var b strings.Builder
 	for i := at; i < len(l.text); i++ {
@@ -201,9 +209,19 @@ func (l *lexer) quoted(quote byte, at int) (string, error) {
 		case c == quote:
 			l.at = i + 1
 			return b.String(), nil
-		case c == '\\' && quote == '\'' && i+1 < len(l.text) && (l.text[i+1] == '\'' && strings.IndexByte(l.text[i+2:], '\'') >= 0 && !strings.HasPrefix(l.text[i+2:], ",") && !strings.HasPrefix(l.text[i+2:], ")")):
-			b.WriteByte(l.text[i+1])
+		case c == '\\' && escapes && i+1 < len(l.text):
 			i++
+			switch e := l.text[i]; e {
+			case 'n':
+				b.WriteByte('\n')
+			case 't':
+				b.WriteByte('\t')
+			case '\n':
+				l.line++
+				b.WriteByte(e)
+			default:
+				b.WriteByte(e)
+			}
 		default:
 			if c == '\n' {
 				l.line++
@@ -326,6 +344,65 @@ type ddl struct {
 	tables  []Table
 	enums   map[string][]string
 	domains map[string]string
+	notes   []string // what is not understood
+	indexed []string // tables of a full text, which SQLite keeps in others
+}
+
+// mostNotes bounds what is listed.
+const mostNotes = 200
+
+func (d *ddl) note(line int, format string, args ...any) {
+	if len(d.notes) < mostNotes {
+		d.notes = append(d.notes, fmt.Sprintf("line %d: ", line)+fmt.Sprintf(format, args...))
+	}
+}
+
+// begin gives the first words of a statement.
+func begin(all []sqlToken) string {
+	const words = 6
+	var parts []string
+	for _, t := range all[:min(len(all), words)] {
+		parts = append(parts, t.text)
+	}
+	return strings.Join(parts, " ")
+}
+
+// dropShadows takes away the tables in which SQLite keeps what is indexed.
+func (d *ddl) dropShadows() {
+	for _, name := range d.indexed {
+		for _, shadow := range []string{"_data", "_idx", "_content", "_docsize", "_config", "_segments", "_segdir", "_stat", "_node", "_rowid", "_parent"} {
+			d.tables = slices.DeleteFunc(d.tables, func(t Table) bool { return t.Name == name+shadow })
+		}
+	}
+}
+
+// virtual reads a table that a module of SQLite makes: a full text has its columns in brackets.
+func (d *ddl) virtual(c *cursor, line int) {
+	c.skip("IF", "NOT", "EXISTS")
+	t := Table{Name: c.name()}
+	if t.Name == "" && c.peek().kind == 't' {
+		t.Name = c.peek().text
+		c.at++
+	}
+	if !c.skip("USING") {
+		d.note(line, "%q is not understood", begin(c.all))
+		return
+	}
+	module := c.name()
+	if !strings.HasPrefix(strings.ToLower(module), "fts") {
+		d.note(line, "table %s is made by the module %s, whose columns are not known", t.Name, module)
+		d.indexed = append(d.indexed, t.Name)
+		return
+	}
+	for _, part := range commas(c.group()) {
+		if k := part[0].kind; (k == 'w' || k == 'n') && !slices.ContainsFunc(part, func(t sqlToken) bool { return t.kind == 's' && t.text == "=" }) {
+			t.Columns = append(t.Columns, Column{Name: part[0].text, Type: "text", Nullable: true})
+		}
+	}
+	d.indexed = append(d.indexed, t.Name)
+	if len(t.Columns) > 0 {
+		d.tables = append(d.tables, t)
+	}
 }
 
 func (d *ddl) table(name string) *Table {
@@ -344,9 +421,14 @@ func (d *ddl) take(c cursor) error {
 		for c.skip("OR", "REPLACE") || c.skip("GLOBAL") || c.skip("LOCAL") || c.skip("TEMPORARY") || c.skip("TEMP") || c.skip("UNLOGGED") || c.skip("FOREIGN") || c.skip("UNIQUE") && c.peek().is("TABLE") {
 		}
 		switch {
+		case c.skip("VIRTUAL", "TABLE"):
+			d.virtual(&c, line)
 		case c.skip("TABLE"):
 			c.skip("IF", "NOT", "EXISTS")
 			return d.create(&c, line)
+		case c.skip("VIEW"), c.skip("MATERIALIZED", "VIEW"):
+			c.skip("IF", "NOT", "EXISTS")
+			d.note(line, "the view %s is not read: it has no columns of its own", c.name())
 		case c.skip("TYPE"):
 			name := c.name()
 			if c.skip("AS", "ENUM") {
@@ -376,15 +458,29 @@ func (d *ddl) take(c cursor) error {
 	case c.skip("ALTER", "TABLE"):
 		for c.skip("ONLY") || c.skip("IF", "EXISTS") {
 		}
-		if t := d.table(c.name()); t != nil {
-			for _, action := range commas(c.all[c.at:]) {
-				d.alter(t, cursor{all: action})
+		name := c.name()
+		t := d.table(name)
+		if t == nil {
+			d.note(line, "ALTER TABLE %s: no such table was made before", name)
+			return nil
+		}
+		for _, action := range commas(c.all[c.at:]) {
+			if !d.alter(t, cursor{all: action}) {
+				d.note(line, "ALTER TABLE %s: %q is not understood", name, begin(action))
 			}
 		}
 	case c.skip("DROP", "TABLE"):
 		c.skip("IF", "EXISTS")
-		name := c.name()
-		d.tables = slices.DeleteFunc(d.tables, func(t Table) bool { return t.Name == name })
+		for first := true; first || c.skip(","); first = false {
+			name := c.name()
+			d.tables = slices.DeleteFunc(d.tables, func(t Table) bool { return t.Name == name })
+		}
+	case c.skip("RENAME", "TABLE"):
+		for first := true; first || c.skip(","); first = false {
+			if t := d.table(c.name()); t != nil && c.skip("TO") {
+				d.renameTable(t, c.name())
+			}
+		}
 	case c.skip("COMMENT", "ON"):
 		d.comment(&c)
 	}
@@ -420,11 +516,26 @@ func (d *ddl) comment(c *cursor) {
 
 func (d *ddl) create(c *cursor, line int) error {
 	t := Table{Name: c.name()}
+	if t.Name == "" && c.peek().kind == 't' { // as SQLite writes it of the tables that it keeps an index in
+		t.Name = c.peek().text
+		c.at++
+	}
 	if t.Name == "" {
 		return fmt.Errorf("line %d: CREATE TABLE names no table", line)
 	}
 	if !c.more() || !(c.peek().kind == 's' && c.peek().text == "(") {
-		return nil // made of a query, or part of another table
+		if c.skip("PARTITION", "OF") {
+			return nil // it holds rows of a table that is read
+		}
+		if c.skip("LIKE") {
+			if of := d.table(c.name()); of != nil {
+				t.Columns, t.Primary, t.Comment = slices.Clone(of.Columns), of.Primary, of.Comment
+				d.tables = append(d.tables, t)
+				return nil
+			}
+		}
+		d.note(line, "the columns of table %s are not told: %q", t.Name, begin(c.all))
+		return nil
 	}
 	body := c.group()
 	if body == nil {
@@ -432,6 +543,18 @@ func (d *ddl) create(c *cursor, line int) error {
 	}
 	for _, part := range commas(body) {
 		d.item(&t, cursor{all: part})
+	}
+	for i := c.at; i < len(c.all); i++ {
+		if c.all[i].is("INHERITS") {
+			in := cursor{all: c.all, at: i + 1}
+			for _, parent := range in.names() {
+				if of := d.table(parent); of != nil {
+					t.Columns = append(slices.Clone(of.Columns), t.Columns...)
+				} else {
+					d.note(line, "table %s takes columns over from %s, which was not made before", t.Name, parent)
+				}
+			}
+		}
 	}
 	for c.more() { // what MySQL writes behind the columns
 		if c.skip("COMMENT") {
@@ -476,7 +599,14 @@ func (d *ddl) item(t *Table, c cursor) {
 		t.unique(c.names())
 	case c.skip("CHECK"):
 		t.check(c.group())
-	case c.peek().is("KEY") || c.peek().is("INDEX") || c.peek().is("FULLTEXT") || c.peek().is("SPATIAL") || c.peek().is("EXCLUDE") || c.peek().is("LIKE") || c.peek().is("PERIOD"):
+	case c.peek().is("LIKE") && len(c.all) > 1:
+		c.at++
+		if of := d.table(c.name()); of != nil {
+			t.Columns = append(t.Columns, of.Columns...)
+		} else if len(c.all) > 0 {
+			d.note(c.all[0].line, "table %s takes columns over from one that was not made before: %q", t.Name, begin(c.all))
+		}
+	case c.peek().is("KEY") || c.peek().is("INDEX") || c.peek().is("FULLTEXT") || c.peek().is("SPATIAL") || c.peek().is("EXCLUDE") || c.peek().is("PERIOD"):
 		if len(c.all) < 2 || c.all[1].kind == 'w' && Form(c.all[1].text).Type != "" && len(c.all) == 2 {
 			d.column(t, &c)
 		}
@@ -620,8 +750,25 @@ func (t *Table) check(condition []sqlToken) {
 	}
 }
 
-// alter carries out one action of ALTER TABLE.
-func (d *ddl) alter(t *Table, c cursor) {
+// renameTable gives a table another name.
+func (d *ddl) renameTable(t *Table, name string) {
+	was := t.Name
+	t.Name = name
+	for i := range d.tables {
+		for k := range d.tables[i].Foreign {
+			if d.tables[i].Foreign[k].Table == was {
+				d.tables[i].Foreign[k].Table = t.Name
+			}
+		}
+	}
+}
+
+// aside are the actions of ALTER TABLE that say nothing of columns.
+var aside = []string{"OWNER", "ENABLE", "DISABLE", "REPLICA", "CLUSTER", "INHERIT", "ATTACH", "DETACH", "SET", "RESET", "VALIDATE", "ENGINE", "AUTO_INCREMENT", "COMMENT", "DEFAULT", "CONVERT", "CHARACTER", "COLLATE",
+	"ORDER", "ROW_FORMAT", "PARTITION", "FORCE", "NO", "WITH", "WITHOUT", "LOCK", "ALGORITHM", "CHARSET", "NOT"}
+
+// alter carries out one action of ALTER TABLE, and reports whether it understood it.
+func (d *ddl) alter(t *Table, c cursor) bool {
 	switch {
 	case c.skip("ADD"):
 		c.skip("COLUMN")
@@ -630,28 +777,21 @@ func (d *ddl) alter(t *Table, c cursor) {
 			for _, part := range commas(c.group()) {
 				d.item(t, cursor{all: part})
 			}
-			return
+			return true
 		}
 		d.item(t, c)
 	case c.skip("DROP"):
-		if c.skip("CONSTRAINT") || c.skip("PRIMARY") || c.skip("INDEX") || c.skip("FOREIGN") || c.skip("KEY") {
-			return
+		if c.skip("CONSTRAINT") || c.skip("PRIMARY") || c.skip("INDEX") || c.skip("FOREIGN") || c.skip("KEY") || c.skip("CHECK") || c.skip("PARTITION") {
+			return true
 		}
 		c.skip("COLUMN")
 		c.skip("IF", "EXISTS")
 		name := c.name()
 		t.Columns = slices.DeleteFunc(t.Columns, func(col Column) bool { return col.Name == name })
 		t.Foreign = slices.DeleteFunc(t.Foreign, func(f ForeignKey) bool { return slices.Contains(f.Columns, name) })
-	case c.skip("RENAME", "TO"):
-		was := t.Name
-		t.Name = c.name()
-		for i := range d.tables {
-			for k := range d.tables[i].Foreign {
-				if d.tables[i].Foreign[k].Table == was {
-					d.tables[i].Foreign[k].Table = t.Name
-				}
-			}
-		}
+	case c.skip("RENAME", "TO"), c.skip("RENAME", "AS"):
+		d.renameTable(t, c.name())
+	case c.skip("RENAME", "CONSTRAINT"), c.skip("RENAME", "INDEX"), c.skip("RENAME", "KEY"):
 	case c.skip("RENAME"):
 		c.skip("COLUMN")
 		col := t.column(c.name())
@@ -671,7 +811,7 @@ func (d *ddl) alter(t *Table, c cursor) {
 		c.skip("COLUMN")
 		col := t.column(c.peek().text)
 		if col == nil {
-			return
+			return false
 		}
 		if changing {
 			c.at++
@@ -686,6 +826,7 @@ func (d *ddl) alter(t *Table, c cursor) {
 		col := t.column(c.name())
 		switch {
 		case col == nil:
+			return false
 		case c.skip("SET", "NOT", "NULL"):
 			col.Nullable = false
 		case c.skip("DROP", "NOT", "NULL"):
@@ -693,7 +834,10 @@ func (d *ddl) alter(t *Table, c cursor) {
 		case c.skip("SET", "DATA", "TYPE"), c.skip("TYPE"):
 			col.Type = typeText(&c)
 		}
+	default:
+		return slices.ContainsFunc(aside, c.peek().is)
 	}
+	return true
 }
 
 // resolve replaces a type of the database's own by what it stands for.

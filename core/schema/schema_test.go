@@ -105,7 +105,7 @@ B2(B) i:integer/nullable
 B3(b) i:integer/nullable
 `},
 	} {
-		got, err := DDL([]byte(c.sql))
+		got, _, err := DDL([]byte(c.sql))
 		if err != nil {
 			t.Errorf("%s: %v", name, err)
 			continue
@@ -126,7 +126,7 @@ func TestFaultyDDLSaysWhere(t *testing.T) {
 		"\xff":                         "not UTF-8",
 		"DO $a$ x":                     "line 1: a text in $a$ is not closed",
 	} {
-		if _, err := DDL([]byte(sql)); err == nil || !strings.Contains(err.Error(), want) {
+		if _, _, err := DDL([]byte(sql)); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%.20q gives %v, want %s", sql, err, want)
 		}
 	}
