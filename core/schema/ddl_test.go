@@ -45,3 +45,38 @@ func TestWhatSQLSaysIsReadOrListed(t *testing.T) {
 		})
 	}
 }
+
+// TestReferencesAreResolved by pointers in every spelling, by $anchor and by $id.
+func TestReferencesAreResolved(t *testing.T) {
+	const text = `{"openapi": "3.1.0", "info": {"title": "quay", "version": "1"},
+  "paths": {"/a": {"get": {"responses": {"200": {"description": "", "content": {"application/json": {"schema": %s}}}}}}},
+  "components": {"schemas": {
+    "A b/c~d": {"type": "object", "properties": {"one": {"type": "string"}}},
+    "Named": {"$anchor": "boat", "type": "object", "properties": {"two": {"type": "string"}}},
+    "Apart": {"$id": "https://quay.example/apart", "type": "object", "properties": {"three": {"$ref": "#/$defs/Inner"}, "four": {"$ref": "#inner"}},
+      "$defs": {"Inner": {"$anchor": "inner", "type": "object", "properties": {"five": {"type": "string"}}}}}}}}`
+	for ref, member := range map[string]string{
+		"#/components/schemas/A%20b~1c~0d": "one", "#/components/schemas/A b~1c~0d": "one", "#/components/schemas/A%20b%7E1c%7E0d": "one", "#/components/schemas/%41%20b~1c~0d": "one",
+		"#boat": "two", "#/components/schemas/Named": "two", "https://quay.example/apart": "three", "https://quay.example/apart#": "three", "https://quay.example/apart#inner": "five",
+		"https://quay.example/apart#/$defs/Inner": "five", "https://quay.example/apart#/%24defs/Inner": "five",
+	} {
+		s, err := Describe("quay.json", []byte(fmt.Sprintf(text, fmt.Sprintf(`{"$ref": %q}`, ref))))
+		if err != nil {
+			t.Fatal(err)
+		}
+		o := s.Operations[0].Answers[0].Object
+		if o == nil || o.Members[0].Name != member || len(s.Notes) > 0 {
+			t.Errorf("%s is %+v, notes %v", ref, o, s.Notes)
+			continue
+		}
+		if member == "three" && (o.Members[0].Object == nil || o.Members[1].Object != o.Members[0].Object || o.Members[0].Object.Members[0].Name != "five") {
+			t.Errorf("%s: within, references lead elsewhere: %+v", ref, o.Members)
+		}
+	}
+	for ref, note := range map[string]string{"#/components/schemas/None": "not in the document", "#nobody": "not in the document", "https://quay.example/other": "another document", "other.json#/A": "another document"} {
+		s, err := Describe("quay.json", []byte(fmt.Sprintf(text, fmt.Sprintf(`{"$ref": %q}`, ref))))
+		if err != nil || len(s.Notes) != 1 || !strings.Contains(s.Notes[0], note) {
+			t.Errorf("%s: %v, %v", ref, s.Notes, err)
+		}
+	}
+}

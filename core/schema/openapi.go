@@ -3,6 +3,7 @@ package schema
 import (
 	"errors"
 	"fmt"
+	"net/url"
 	"regexp"
 	"slices"
 	"strconv"
@@ -55,6 +56,8 @@ type description struct {
 	sketch  *Sketch
 	objects map[*document.Node]*Object
 	names   map[string]bool
+
+	resources, anchors map[string]*document.Node // by address, and by address and name; once looked for
 }
 
 func (d *description) note(format string, args ...any) {
@@ -182,19 +185,99 @@ func (d *description) follow(n *document.Node) *document.Node {
 		if ref == nil || ref.Kind != document.String {
 			return n
 		}
-		at, local := strings.CutPrefix(ref.Text, "#")
+		at, local := d.refersTo(ref)
 		if !local {
 			d.note("%s refers to %q, which is another document and is not fetched", ref.Pos(), clip(ref.Text))
 			return nil
 		}
-		tokens, ok := place.SplitPointer(at)
-		if n = d.root.Find(tokens); n == nil || !ok {
+		if n = at; n == nil {
 			d.note("%s refers to %q, which is not in the document", ref.Pos(), clip(ref.Text))
 			return nil
 		}
 	}
 	d.note("references lead in a circle at %s", n.Pos())
 	return nil
+}
+
+// refersTo resolves a reference (RFC 3986 5.2, JSON Schema 2020-12 section 8.2): against the $id around it, and by pointer or
+// $anchor. local tells whether it leads into this document; the node is nil for a place that is not there.
+func (d *description) refersTo(ref *document.Node) (at *document.Node, local bool) {
+	to, err := url.Parse(ref.Text)
+	if err != nil {
+		return nil, true
+	}
+	if d.resources == nil {
+		d.resources, d.anchors = map[string]*document.Node{}, map[string]*document.Node{}
+		d.identify(d.root, &url.URL{}, 0)
+	}
+	to = baseOf(ref).ResolveReference(to)
+	fragment := to.Fragment // decoded
+	to.Fragment, to.RawFragment = "", ""
+	resource := d.resources[to.String()]
+	if resource == nil && to.String() == "" {
+		resource = d.root
+	}
+	if resource == nil {
+		return nil, false
+	}
+	if fragment != "" && !strings.HasPrefix(fragment, "/") {
+		return d.anchors[to.String()+"#"+fragment], true
+	}
+	tokens, ok := place.SplitPointer(fragment)
+	if !ok {
+		return nil, true
+	}
+	return resource.Find(tokens), true
+}
+
+// identify notes what $id and $anchor name, base being that of what is around.
+func (d *description) identify(n *document.Node, base *url.URL, depth int) {
+	if n == nil || depth > maxDepth || n.Aliased {
+		return
+	}
+	if id := n.Get("$id"); n.Kind == document.Map && id != nil && id.Kind == document.String {
+		if u, err := url.Parse(id.Text); err == nil {
+			u.Fragment = ""
+			base = base.ResolveReference(u)
+		}
+	}
+	if n == d.root || n.Get("$id") != nil {
+		d.resources[base.String()] = n
+	}
+	if n.Kind == document.Map {
+		for _, key := range []string{"$anchor", "$dynamicAnchor"} {
+			if a := n.Get(key); a != nil && a.Kind == document.String {
+				d.anchors[base.String()+"#"+a.Text] = n
+			}
+		}
+	}
+	for _, in := range n.Pairs {
+		d.identify(in, base, depth+1)
+	}
+	for _, in := range n.Items {
+		d.identify(in, base, depth+1)
+	}
+}
+
+// maxDepth bounds how deep a document is looked into for what names its parts.
+const maxDepth = 200
+
+// baseOf is the address that references at a node are relative to.
+func baseOf(n *document.Node) *url.URL {
+	var ids []string
+	for in := n; in != nil; in = in.Parent {
+		if id := in.Get("$id"); in.Kind == document.Map && id != nil && id.Kind == document.String && id != n {
+			ids = append(ids, id.Text)
+		}
+	}
+	base := &url.URL{}
+	for i := len(ids) - 1; i >= 0; i-- {
+		if u, err := url.Parse(ids[i]); err == nil {
+			u.Fragment = ""
+			base = base.ResolveReference(u)
+		}
+	}
+	return base
 }
 
 func clip(s string) string {
