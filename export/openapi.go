@@ -13,6 +13,9 @@ import (
 // each with `x-inkret-audiences`.
 func OpenAPI(c *contract.Contracts) []byte {
 	s := newSchemas(c, nil, "#/components/schemas/", false)
+	s.names = componentNames(c)
+	operations := operationNames(c)
+	called := map[string]string{} // the path of each template, as the first endpoint writes it
 	root := document.Mapping().Set("openapi", text("3.1.0"))
 	root.Set("info", document.Mapping().Set("title", text(c.Service)).Set("version", text("contract")).
 		Set("description", text("Written by Inkret from the contracts of "+c.Service+": what each endpoint may expose.")))
@@ -25,7 +28,11 @@ func OpenAPI(c *contract.Contracts) []byte {
 	}
 	paths := document.Mapping()
 	for _, e := range c.Endpoints {
-		path := e.Path()
+		_, template, _ := strings.Cut(e.Template(), "/")
+		if called[template] == "" {
+			called[template] = e.Path()
+		}
+		path := called[template]
 		item := paths.Get(path)
 		if item == nil {
 			item = document.Mapping()
@@ -43,7 +50,7 @@ func OpenAPI(c *contract.Contracts) []byte {
 		if method == "query" { // no operation of OpenAPI 3.1 is called so
 			method = "x-query"
 		}
-		item.Set(method, operation(s, e))
+		item.Set(method, operation(s, e, operations[e.Text]))
 	}
 	root.Set("paths", paths)
 	if defs := s.definitions(); len(defs.Items) > 0 {
@@ -52,12 +59,12 @@ func OpenAPI(c *contract.Contracts) []byte {
 	return JSON(root)
 }
 
-func operation(s *schemas, e *contract.Endpoint) *document.Value {
+func operation(s *schemas, e *contract.Endpoint, name string) *document.Value {
 	op := document.Mapping()
 	if e.Team != "" {
 		op.Set("tags", document.Texts(e.Team))
 	}
-	op.Set("operationId", text(typeName(e.Text)))
+	op.Set("operationId", text(name))
 	responses := document.Mapping()
 	for _, status := range statusesOf(e) {
 		var bodies []*document.Value

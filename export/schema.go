@@ -26,6 +26,15 @@ type schemas struct {
 	shapes   map[string]*contract.Shape
 	used     map[string]*document.Value
 	all      *contract.Contracts
+	names    map[string]string // of definitions, by shape; those that are missing are called as the shape
+}
+
+// nameOf is what the definition of a shape is called.
+func (s *schemas) nameOf(shape string) string {
+	if n, ok := s.names[shape]; ok {
+		return n
+	}
+	return shape
 }
 
 func newSchemas(c *contract.Contracts, a *contract.Audience, prefix string, strict bool) *schemas {
@@ -105,7 +114,10 @@ func (s *schemas) reference(shape string) *document.Value {
 		defer func() { s.base = before }()
 		s.used[shape] = s.object(s.shapes[shape].Body, false)
 	}
-	return document.Mapping().Set("$ref", text(s.prefix+shape))
+	if s.prefix == "" { // TypeScript, which has names of its own
+		return document.Mapping().Set("$ref", text(shape))
+	}
+	return document.Mapping().Set("$ref", text(s.prefix+inPointer(s.nameOf(shape))))
 }
 
 func (s *schemas) object(set *contract.GrantSet, open bool) *document.Value {
@@ -198,7 +210,7 @@ func (s *schemas) definitions() *document.Value {
 	sort.Strings(names)
 	v := document.Mapping()
 	for _, n := range names {
-		v.Set(n, s.used[n])
+		v.Set(s.nameOf(n), s.used[n])
 	}
 	return v
 }
@@ -213,6 +225,7 @@ type JSONSchema struct {
 // JSONSchemas writes a schema for each response of each endpoint and each audience.
 func JSONSchemas(c *contract.Contracts) []JSONSchema {
 	var all []JSONSchema
+	var names, titles []string
 	for _, e := range c.Endpoints {
 		for _, k := range e.Cases() {
 			r := k.Choice.Response
@@ -238,8 +251,12 @@ func JSONSchemas(c *contract.Contracts) []JSONSchema {
 			if defs := s.definitions(); len(defs.Items) > 0 {
 				root.Set("$defs", defs)
 			}
-			all = append(all, JSONSchema{fileName(e.Text) + "." + k.Status + fileName("."+k.When) + "." + fileName(who) + ".schema.json", JSON(root)})
+			all = append(all, JSONSchema{Data: JSON(root)})
+			names, titles = append(names, fileName(e.Text)+"."+k.Status+fileName("."+k.When)+"."+fileName(who)), append(titles, root.Get("title").Text)
 		}
+	}
+	for i, name := range apart(names, titles, "-") {
+		all[i].File = name + ".schema.json"
 	}
 	return all
 }

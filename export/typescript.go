@@ -18,9 +18,13 @@ import (
 func TypeScript(c *contract.Contracts) []byte {
 	s := newSchemas(c, nil, "", false)
 	t := &typescript{names: map[string]string{}, taken: map[string]bool{}}
-	for _, shape := range c.Shapes {
-		t.names[shape.Name] = t.free(typeName(shape.Name))
+	for _, name := range builtIn {
+		t.taken[name] = true
 	}
+	for _, shape := range c.Shapes {
+		t.names[shape.Name] = t.free(declared(shape.Name))
+	}
+	operations := operationNames(c)
 	var bodies strings.Builder
 	for _, e := range c.Endpoints {
 		for _, status := range statusesOf(e) {
@@ -30,14 +34,14 @@ func TypeScript(c *contract.Contracts) []byte {
 					variants = append(variants, t.of(s.response(r), 0))
 				}
 			}
-			fmt.Fprintf(&bodies, "\n/** %s, status %s. */\nexport type %s = %s;\n", commentText(e.Text), status, t.free(typeName(e.Text)+strings.Replace(status, "default", "Default", 1)), strings.Join(variants, " | "))
+			fmt.Fprintf(&bodies, "\n/** %s, status %s. */\nexport type %s = %s;\n", commentText(e.Text), status, t.free(operations[e.Text]+strings.Replace(status, "default", "Default", 1)), strings.Join(variants, " | "))
 		}
 		if len(e.Accepts) > 0 {
 			var variants []string
 			for _, a := range e.Accepts {
 				variants = append(variants, t.of(s.response(a), 0))
 			}
-			fmt.Fprintf(&bodies, "\n/** What a client may send to %s. */\nexport type %s = %s;\n", commentText(e.Text), t.free(typeName(e.Text)+"Request"), strings.Join(variants, " | "))
+			fmt.Fprintf(&bodies, "\n/** What a client may send to %s. */\nexport type %s = %s;\n", commentText(e.Text), t.free(operations[e.Text]+"Request"), strings.Join(variants, " | "))
 		}
 	}
 	var out strings.Builder
@@ -67,6 +71,19 @@ func (t *typescript) free(name string) string {
 		}
 		try = name + "_" + strconv.Itoa(i)
 	}
+}
+
+// builtIn are types of the language and its library that declarations use, or that nobody would look for here.
+var builtIn = []string{"Array", "Record", "String", "Number", "Boolean", "Object", "Function", "Symbol", "BigInt", "Date", "Map", "Set", "Promise", "Error", "RegExp", "JSON", "Math", "Partial", "Required", "Readonly", "Pick", "Omit",
+	"Exclude", "Extract", "Response", "Request"}
+
+// declared is the name of a shape's interface: a name of TypeScript, whatever the shape is called.
+func declared(shape string) string {
+	name := typeName(shape)
+	if !identifier.MatchString(name) {
+		name = "Shape" + notInName.ReplaceAllString(name, "")
+	}
+	return name
 }
 
 // typeName makes a type's name: "GET /v1/bookings/{booking_id}" is GetV1BookingsBookingId.
