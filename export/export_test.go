@@ -3,9 +3,11 @@ package export
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/getkin/kin-openapi/openapi3"
@@ -69,20 +71,42 @@ endpoints:
 `)})
 }
 
+// crowded has names that come out equal, or that are none, where they are written plainly.
+func crowded(t *testing.T) *contract.Contracts {
+	t.Helper()
+	text := `inkret: 1
+service: crowded
+audiences: [{name: a b}, {name: a-b}]
+entities: {Node: {fields: {id: {type: integer, class: public}}, relations: {next: {entity: Node}}}}
+shapes:
+`
+	var grants []string
+	for i, name := range []string{"my shape", "my-shape", "a/b", "a~b", "→", "←", "array", "record", "string", "1st", "größe", "per%20cent", "Node"} {
+		text += fmt.Sprintf("  %q: {entity: Node, grants: {id: }}\n", name)
+		grants = append(grants, fmt.Sprintf("m%d: {entity: Node, shape: %q}", i, name))
+	}
+	text += "endpoints:\n"
+	for _, endpoint := range []string{"GET /a/b", "GET /a-b", "GET /a/{b}", "GET /A/b", "GET /c/{x}/d", "POST /c/{y}/d", "PUT /c/{z}/d", "GET /c/{x}/{d+}", "GET /→", "GET /←"} {
+		text += fmt.Sprintf("  - {endpoint: %q, responses: [{when: {query: {q: a b}}, grants: {%s}}, {when: {query: {q: a-b}}, grants: {}}, {grants: {}}]}\n", endpoint, strings.Join(grants, ", "))
+	}
+	return read(t, contract.File{Name: "crowded.yaml", Data: []byte(text)})
+}
+
 // TestSchemasAreJSONSchema reads each written schema by an independent validator and
 // holds documents against it that a contract takes and refuses.
 func TestSchemasAreJSONSchema(t *testing.T) {
-	for name, c := range map[string]*contract.Contracts{"harbour": harbour(t), "odd": odd(t)} {
+	for name, c := range map[string]*contract.Contracts{"harbour": harbour(t), "odd": odd(t), "crowded": crowded(t)} {
 		files := JSONSchemas(c)
 		if len(files) < 4 {
 			t.Fatalf("%s: %d schemas", name, len(files))
 		}
 		met := map[string]bool{}
 		for _, f := range files {
-			if met[f.File] {
-				t.Errorf("%s: two schemas are called %s", name, f.File)
+			if low := strings.ToLower(f.File); met[low] || strings.ContainsAny(f.File, "/\\ ") {
+				t.Errorf("%s: two schemas are called %s, or it is no name of a file", name, f.File)
+			} else {
+				met[low] = true
 			}
-			met[f.File] = true
 			compile(t, f)
 		}
 	}
@@ -130,6 +154,7 @@ func compile(t *testing.T, f JSONSchema) *jsonschema.Schema {
 		t.Fatalf("%s: %v", f.File, err)
 	}
 	compiler := jsonschema.NewCompiler()
+	compiler.AssertFormat()
 	if err := compiler.AddResource(f.File, v); err != nil {
 		t.Fatalf("%s: %v", f.File, err)
 	}
@@ -141,7 +166,7 @@ func compile(t *testing.T, f JSONSchema) *jsonschema.Schema {
 }
 
 func TestTheDescriptionIsOpenAPI(t *testing.T) {
-	for name, c := range map[string]*contract.Contracts{"harbour": harbour(t), "odd": odd(t)} {
+	for name, c := range map[string]*contract.Contracts{"harbour": harbour(t), "odd": odd(t), "crowded": crowded(t)} {
 		data := OpenAPI(c)
 		doc, err := openapi3.NewLoader().LoadFromData(data)
 		if err != nil {
@@ -152,7 +177,7 @@ func TestTheDescriptionIsOpenAPI(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 		for _, e := range c.Endpoints {
-			if e.Method != "QUERY" && doc.Paths.Find(e.Path()).GetOperation(e.Method) == nil {
+			if item := doc.Paths.Find(e.Path()); e.Method != "QUERY" && (item == nil || item.GetOperation(e.Method) == nil) {
 				t.Errorf("%s: %s is not in it", name, e.Text)
 			}
 		}
@@ -172,7 +197,7 @@ func TestDeclarationsAreTypeScript(t *testing.T) {
 		t.Fatalf("the console's packages are not installed; make console does that: %v", err)
 	}
 	dir := t.TempDir()
-	for name, c := range map[string]*contract.Contracts{"harbour": harbour(t), "odd": odd(t)} {
+	for name, c := range map[string]*contract.Contracts{"harbour": harbour(t), "odd": odd(t), "crowded": crowded(t)} {
 		if err := os.WriteFile(filepath.Join(dir, name+".ts"), TypeScript(c), 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -191,7 +216,7 @@ export const other: BerthCard = { id: 1, label: 1, length: 3, price: 1 };
 	if err := os.WriteFile(filepath.Join(dir, "uses.ts"), []byte(uses), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if out, err := exec.Command(compiler, "--noEmit", "--strict", "--target", "es2022", "--module", "es2022", "--moduleResolution", "bundler", filepath.Join(dir, "uses.ts")).CombinedOutput(); err != nil {
+	if out, err := exec.Command(compiler, "--noEmit", "--strict", "--target", "es2022", "--module", "es2022", "--moduleResolution", "bundler", filepath.Join(dir, "uses.ts"), filepath.Join(dir, "crowded.ts")).CombinedOutput(); err != nil {
 		t.Errorf("%v: %s\n%s", err, out, TypeScript(odd(t)))
 	}
 }

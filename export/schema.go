@@ -67,13 +67,17 @@ func (s *schemas) response(r *contract.Response) *document.Value {
 // grant writes one granted value.
 func (s *schemas) grant(g *contract.Grant) *document.Value {
 	v := s.single(g)
+	null := g.Form.Nullable && !slices.Contains(g.Form.Values, "null")
+	if null && (g.Keyed || g.Many) { // each of them, and all together
+		v = nullable(v)
+	}
 	if g.Keyed {
 		v = document.Mapping().Set("type", text("object")).Set("additionalProperties", v)
 	}
 	if g.Many {
 		v = document.Mapping().Set("type", text("array")).Set("items", v)
 	}
-	if g.Form.Nullable && !slices.Contains(g.Form.Values, "null") {
+	if null || g.Open && g.Many {
 		v = nullable(v)
 	}
 	if g.Reason != "" && v.Get("$ref") == nil {
@@ -121,7 +125,7 @@ func (s *schemas) reference(shape string) *document.Value {
 }
 
 func (s *schemas) object(set *contract.GrantSet, open bool) *document.Value {
-	properties, required := document.Mapping(), &document.Value{Kind: document.List}
+	properties, required, always := document.Mapping(), &document.Value{Kind: document.List}, &document.Value{Kind: document.List}
 	for _, g := range set.Grants {
 		if !s.granted(g) {
 			continue
@@ -131,7 +135,11 @@ func (s *schemas) object(set *contract.GrantSet, open bool) *document.Value {
 			p.Set("x-inkret-audiences", document.Texts(names...))
 		}
 		properties.Set(g.Name, p)
-		if !g.Optional && s.everybody(g) {
+		switch {
+		case g.Optional || !s.everybody(g):
+		case g.Way() && s.strict: // an envelope is never empty
+			always.Add(text(g.Name))
+		default:
 			required.Add(text(g.Name))
 		}
 	}
@@ -142,7 +150,14 @@ func (s *schemas) object(set *contract.GrantSet, open bool) *document.Value {
 	if len(properties.Items) > 0 {
 		v.Set("properties", properties)
 	}
-	if len(required.Items) > 0 {
+	if len(always.Items) > 0 {
+		v.Set("required", always)
+	}
+	switch {
+	case len(required.Items) == 0:
+	case s.strict: // nothing is missing in what is empty
+		v.Set("if", document.Mapping().Set("minProperties", document.Count(1))).Set("then", document.Mapping().Set("required", required))
+	default:
 		v.Set("required", required)
 	}
 	if s.strict && !open {

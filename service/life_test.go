@@ -12,6 +12,7 @@ import (
 
 	"inkret/core/finding"
 	"inkret/core/scan"
+	"inkret/store"
 )
 
 // steps are how many things happen at random; go test ./service -run Random -steps 20000 lets more happen than each time.
@@ -183,8 +184,18 @@ func (c *chaos) happen() (string, error) {
 	return "comment", err
 }
 
-// alone tells of a severe finding that is off the list though nobody but one person decided so.
+// alone tells of a severe finding that is off the list though nobody but one person decided so, and of a revision in force that
+// widens to what is personal or secret by one person's hand.
 func (c *chaos) alone() error {
+	revisions, _, err := c.Revisions(c.t.Context(), "quay", false, Page{Number: 1, Size: 5})
+	if err != nil {
+		return err
+	}
+	for _, r := range revisions {
+		if r.Base > 0 && (r.State == store.InForce || r.State == store.Earlier) && (r.Reaches == "personal" || r.Reaches == "secret") && (r.DecidedBy == "" || r.DecidedBy == r.Author) {
+			return fmt.Errorf("revision %d reaches %s and is %s by one person's hand: %v", r.Number, r.Reaches, r.State, r.Words)
+		}
+	}
 	for _, f := range c.findings() {
 		if f.Severity < int(scan.High) || f.State != "waived" && f.State != "not-a-leak" {
 			continue

@@ -185,6 +185,9 @@ func (g *Grant) Alternatives() []*Shape {
 	return all
 }
 
+// Way reports whether the grant is of a member on the way of a response's `at`, in its envelope.
+func (g *Grant) Way() bool { return g.way }
+
 // Own is the grants that are written at the grant itself, without its shape's.
 func (g *Grant) Own() *GrantSet { return g.own }
 

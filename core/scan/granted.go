@@ -160,11 +160,12 @@ func (w *walk) ungrantedObjects(slot, start int, c *candidate, m *contract.Membe
 
 func (w *walk) grantedArray(m *contract.Member, how mode, at level, start int, c *candidate) bool {
 	slot := w.hold()
-	if m.Open && !m.Many && m.Object == nil && how == posted {
+	anything := m.Open && (!m.Many || at == element) && m.Object == nil // in a list, each element may be whatever it is
+	if anything && how == posted {
 		w.fill(slot, nil, start)
 		return w.pass(w.depth)
 	}
-	if m.Open && !m.Many && m.Object == nil {
+	if anything {
 		if t := m.Form.Type; t != "" && t != catalog.Array {
 			c = w.pool.mismatch(c, m, how, "a list is sent where "+string(t)+" is granted")
 		}
