@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"strings"
@@ -11,6 +12,7 @@ import (
 
 	"inkret/core/compare"
 	"inkret/core/contract"
+	"inkret/core/document"
 	"inkret/core/draft"
 	"inkret/core/exchange"
 	"inkret/core/scan"
@@ -37,8 +39,10 @@ func review() error {
 func widening() error {
 	const endpoints = 1000
 	text := contractDocument(endpoints)
+	times := 0
 	read := func(text []byte) *contract.Contracts {
-		c, err := contract.Read(contract.File{Name: "bench.yaml", Data: text})
+		times++ // a text that was read before is not read again
+		c, err := contract.Read(contract.File{Name: "bench.yaml", Data: fmt.Appendf(nil, "%s# %d\n", text, times)})
 		if err != nil {
 			panic(err)
 		}
@@ -48,7 +52,46 @@ func widening() error {
 	reading := measure(func() { read(text) })
 	both := measure(func() { compare.Contracts(read(text), read(new)) })
 	fmt.Printf("  telling what a revision of %d endpoints widens           %6.0f ms   %.2f times reading both documents\n", endpoints, (both-2*reading)*1000, (both-2*reading)/(2*reading))
-	return nil
+	return ticking()
+}
+
+// ticking measures one tick in the editor of a large contract: edited, read, compared, advised on.
+func ticking() error {
+	const endpoints = 5000
+	dir, err := os.MkdirTemp("", "inkret-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	s, who, err := filled(dir)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	text := strings.Replace(string(contractDocument(endpoints)), "service: bench", "service: large", 1)
+	files := []service.ContractFile{{Name: "bench.yaml", Text: text}}
+	if _, _, err := s.Apply(context.Background(), who, "large", service.Proposed{Files: files, Reason: "bench"}); err != nil {
+		return err
+	}
+	times := 0
+	reading := measure(func() {
+		times++
+		if _, err := contract.Read(contract.File{Name: "bench.yaml", Data: fmt.Appendf(nil, "%s# %d\n", text, times)}); err != nil {
+			panic(err)
+		}
+	})
+	var failed error
+	one := measure(func() {
+		times++
+		t, err := s.Try(context.Background(), who, "large", service.Change{Files: files, Edits: service.Edits{"bench.yaml": {{Op: "add", Path: fmt.Sprintf("/endpoints/%d/x-tick", times%endpoints), Value: document.Count(times)}}}})
+		if err != nil || len(t.Problems) > 0 {
+			failed = errors.Join(err, failed)
+			return
+		}
+		files = t.Files
+	})
+	fmt.Printf("  one tick in the editor of %d endpoints                   %6.0f ms   %.2f times reading the document\n", endpoints, one*1000, one/reading)
+	return failed
 }
 
 // effectCaptures is on how many captures the effect of a change is told.

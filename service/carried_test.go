@@ -128,6 +128,33 @@ func TestWhatLetsNothingMoreOutIsInForceAtOnce(t *testing.T) {
 	}
 }
 
+// TestTheOrderOfTrustIsNoWayAround: to swap the order, grant a field and swap it back waits at its first step.
+func TestTheOrderOfTrustIsNoWayAround(t *testing.T) {
+	w := newWorld(t)
+	lead := w.second(Lead)
+	approved := func(files []ContractFile) {
+		t.Helper()
+		r := w.apply(files, 0)
+		if r.State != store.Waiting {
+			t.Fatalf("it is %s: %v", r.State, r.Words)
+		}
+		if _, err := w.Decide(t.Context(), lead, "quay", r.Number, true, ""); err != nil {
+			t.Fatal(err)
+		}
+	}
+	office := []string{"name: }", "name: , email: {optional: true, audiences: [office]}}"}
+	approved(quay(t, office...))
+	swapped := []string{`[{name: visitor, recognise: {credentials: none}}, {name: office, recognise: {header: {name: X-Desk, value: "*"}}}]`, `[{name: office, recognise: {header: {name: X-Desk, value: "*"}}}, {name: visitor, recognise: {credentials: none}}]`}
+	if r := w.apply(quay(t, append(office, swapped...)...), 0); r.State != store.Waiting || r.Reaches != "personal" {
+		t.Errorf("the order is swapped: %s, %s to %s: %v", r.State, r.Direction, r.Reaches, r.Words)
+	}
+	// by the order that is, somebody trusted more may have what somebody trusted less has
+	approved(quay(t, "name: }", "name: , email: {optional: true, audiences: [visitor]}}"))
+	if r := w.apply(quay(t, "name: }", "name: , email: {optional: true}}"), 0); r.State != store.InForce {
+		t.Errorf("the office gets what visitors get: %s, %v", r.State, r.Words)
+	}
+}
+
 // TestWhatAContractPermitsCountsOnce: to permit something and to permit it no more leaves its numbers as they were.
 func TestWhatAContractPermitsCountsOnce(t *testing.T) {
 	w := newWorld(t)
@@ -227,31 +254,50 @@ func (w *world) disagreement() error {
 		return err
 	}
 	open := map[string]int{}
+	byEndpoint := map[string]int{}
 	for _, f := range all {
 		if finding.State(f.State).Open() {
 			open[scan.Severity(f.Severity).String()]++
+			byEndpoint[f.EndpointID]++
 		}
-		v, err := w.Finding(ctx, w.who, f.ID)
+		evidence, err := w.store.Occurrences(ctx, f.ID, 1_000_000)
+		if err != nil {
+			return err
+		}
+		history, err := w.store.Events(ctx, f.ID)
 		if err != nil {
 			return err
 		}
 		spots, bytes := 0, 0
-		for _, o := range v.Evidence {
+		for _, o := range evidence {
 			spots += o.Spots
 			bytes += o.Bytes
 		}
-		if len(v.Evidence) < shownEvidence && (spots != f.Spots || len(v.Evidence) != f.Captures || int64(bytes) != f.Bytes) {
-			return fmt.Errorf("%s says %d spots, %d captures and %d bytes; its evidence is %d, %d and %d", f.Path, f.Spots, f.Captures, f.Bytes, spots, len(v.Evidence), bytes)
+		if spots != f.Spots || len(evidence) != f.Captures || int64(bytes) != f.Bytes {
+			return fmt.Errorf("%s says %d spots, %d captures and %d bytes; its evidence is %d, %d and %d", f.Path, f.Spots, f.Captures, f.Bytes, spots, len(evidence), bytes)
 		}
 		var life finding.Life
-		for _, e := range v.History {
+		for _, e := range history {
 			if err := life.Happen(e.Kind, e.Was, e.Became); err != nil {
-				return fmt.Errorf("%s: %v in %+v", f.Path, err, v.History)
+				return fmt.Errorf("%s: %v in %+v", f.Path, err, history)
 			}
 		}
 		if string(life.State) != f.State {
-			return fmt.Errorf("%s is %s; by its history it is %s: %+v", f.Path, f.State, life.State, v.History)
+			return fmt.Errorf("%s is %s; by its history it is %s: %+v", f.Path, f.State, life.State, history)
 		}
+	}
+	endpoints, _, err := w.Endpoints(ctx, store.EndpointFilter{}, Page{Number: 1, Size: 1000})
+	if err != nil {
+		return err
+	}
+	for _, e := range endpoints {
+		if e.Open != byEndpoint[e.ID] {
+			return fmt.Errorf("%s says it has %d open findings, %d are listed", e.Text, e.Open, byEndpoint[e.ID])
+		}
+		delete(byEndpoint, e.ID)
+	}
+	for id, n := range byEndpoint {
+		return fmt.Errorf("%d open findings are of an endpoint %s that is not listed", n, id)
 	}
 	listed := map[int]int{}
 	for _, f := range all {
@@ -261,6 +307,13 @@ func (w *world) disagreement() error {
 		if listed[severity] != n {
 			return fmt.Errorf("%d findings of severity %d are listed, %d are counted", listed[severity], severity, n)
 		}
+	}
+	reported, err := w.Report(ctx, w.who, "quay", url.Values{"state": {"any"}}, scan.Medium)
+	if err != nil {
+		return err
+	}
+	if len(reported.Findings) != len(all) {
+		return fmt.Errorf("%d findings are listed, %d reported", len(all), len(reported.Findings))
 	}
 	home, err := w.Home(ctx, w.who)
 	if err != nil {

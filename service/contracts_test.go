@@ -122,6 +122,15 @@ func TestNobodySilencesTheJudgeAlone(t *testing.T) {
 		"an exception":             quay(t, "endpoints:\n", "exceptions: [{endpoint: 'GET /skippers/{id}', path: $.password_hash, kind: sensitive-field, reason: r}]\nendpoints:\n"),
 		"a field for an unknown":   quay(t, "name: }", "name: , password_hash: {external: vault, type: string, optional: true}}"),
 		"derived, and said public": quay(t, "name: }}", "name: , mark: {derived: [password_hash], class: public, reason: r, type: string, optional: true}}}"),
+		"an audience less":         quay(t, `, {name: office, recognise: {header: {name: X-Desk, value: "*"}}}`, ""),
+		"visitors as the office":   quay(t, "{credentials: none}}, {name: office, recognise: {header: {name: X-Desk, value: \"*\"}}}", "{cookie: {name: never, value: x}}}, {name: office, recognise: {credentials: none}}", "name: }", "name: , email: {audiences: [office], optional: true}}"),
+		"a condition never met":    quay(t, "{entity: Skipper, grants", "{entity: Skipper, when: {query: {never: never}}, grants"),
+		"a status never sent":      quay(t, "{entity: Skipper, grants", "{entity: Skipper, statuses: [299], grants"),
+		"a place elsewhere":        quay(t, "{entity: Skipper, grants", "{entity: Skipper, at: /never, grants"),
+		"no entity at all":         quay(t, "{entity: Skipper, grants: {id: , name: }}", "{grants: {id: {type: integer}, name: {type: string}}}"),
+		"keys for members":         quay(t, "name: }", "name: , password_hash: {keys: any, type: string, external: vault, optional: true}}"),
+		"a format that covers":     quay(t, "name: }", "name: , email: {external: post, type: string, format: email, optional: true}}"),
+		"everybody open":           quay(t, "{entity: Skipper, grants: {id: , name: }}", "{at: /never, entity: Skipper, grants: {id: }, beside: {password_hash: {open: true, class: secret, reason: r}}}"),
 		"open, and said a secret":  quay(t, "name: }", "name: , meta: {open: true, class: secret, reason: r, optional: true}}"),
 	} {
 		t.Run(name, func(t *testing.T) {

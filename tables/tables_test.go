@@ -228,3 +228,41 @@ func TestDatabasesThatCannotBeRead(t *testing.T) {
 		t.Error("sources are not told apart, or their passwords shown")
 	}
 }
+
+// TestAnSQLiteDatabaseWithAllThatItCanHave reads tables with generated columns, quoted names, an index of a full text, and one of
+// places.
+func TestAnSQLiteDatabaseWithAllThatItCanHave(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "harbour.db")
+	db, err := sql.Open("sqlite", file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	for _, statement := range []string{
+		`CREATE TABLE boats (id INTEGER PRIMARY KEY, length REAL NOT NULL, feet REAL GENERATED ALWAYS AS (length * 3.28) STORED, twice REAL AS (length * 2))`,
+		`CREATE VIRTUAL TABLE notes USING fts5(title, body, tokenize='porter')`,
+		`CREATE VIRTUAL TABLE places USING rtree(id, min_x, max_x)`,
+		`CREATE TABLE 'odd name' ("a b" TEXT, [c d] TEXT, e)`,
+		`CREATE VIEW v AS SELECT id FROM boats`,
+		`CREATE TABLE last (x TEXT)`,
+	} {
+		if _, err := db.Exec(statement); err != nil {
+			t.Fatalf("%s: %v", statement, err)
+		}
+	}
+	all, err := Read(t.Context(), "sqlite:"+file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, table := range all {
+		var columns []string
+		for _, c := range table.Columns {
+			columns = append(columns, c.Name)
+		}
+		got = append(got, table.Name+"("+strings.Join(columns, ", ")+")")
+	}
+	if text, want := strings.Join(got, " "), "boats(id, length, feet, twice) notes(title, body) odd name(a b, c d, e) last(x)"; text != want {
+		t.Errorf("read\n%s\nwant\n%s", text, want)
+	}
+}

@@ -8,6 +8,7 @@ import (
 	"inkret/core/catalog"
 	"inkret/core/contract"
 	"inkret/core/detect"
+	"inkret/core/exposure"
 )
 
 func (d *differ) audiences() {
@@ -28,8 +29,33 @@ func (d *differ) audiences() {
 		}
 	}
 	if a, b := common(was, is), common(is, was); !slices.Equal(a, b) {
-		d.add(Change{Direction: Neutral, What: "audience", Detail: "the order of trust is " + strings.Join(b, ", ")})
+		d.add(d.reordered(Change{Direction: Neutral, What: "audience", Detail: "the order of trust is " + strings.Join(b, ", ")}))
 	}
+}
+
+// reordered makes another order of trust a widening, of what an audience may see that is trusted less than another from now on:
+// that one may be granted the same next, which would be none.
+func (d *differ) reordered(ch Change) Change {
+	for _, a := range d.new.Audiences {
+		was := d.old.Audience(a.Name)
+		if was == nil || !slices.ContainsFunc(d.new.Audiences[a.Index+1:], func(b *contract.Audience) bool {
+			before := d.old.Audience(b.Name)
+			return before != nil && before.Index < was.Index
+		}) {
+			continue
+		}
+		for _, e := range d.new.Endpoints {
+			for _, k := range e.Cases() {
+				if k.Audience != a {
+					continue
+				}
+				for _, x := range exposure.Of(e.PlanOf(k)) {
+					ch.Direction, ch.Class = Widening, max(ch.Class, d.gravest(x))
+				}
+			}
+		}
+	}
+	return ch
 }
 
 func common(a, b []string) []string {
