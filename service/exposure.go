@@ -80,7 +80,7 @@ func flowsOf(c *contract.Contracts) *flows {
 				if k.Choice.Response.Name != "" {
 					name += " [" + k.Choice.Response.Name + "]"
 				}
-				one := Flow{Entity: x.Entity, Field: x.Field, Endpoint: name, Team: e.Team, Audience: k.Audience.Name, Status: k.Status, Path: path,
+				one := Flow{Entity: x.Entity, Field: x.Field, Endpoint: name, Team: e.Team, Audience: k.Audience.Name, Status: k.Status, Path: x.Path,
 					Class: x.Class, Reason: x.Grant.Reason, NeededBy: x.Grant.NeededBy, Pos: x.Grant.Pos, State: FlowPromised}
 				if x.Field != "" {
 					add(one)

@@ -341,7 +341,7 @@ func (d *differ) cases(base Change, was, is map[string]exposure.Exposure, shared
 	for _, path := range sortedKeys(is) {
 		e := is[path]
 		ch := base
-		ch.Path, ch.Entity, ch.Field, ch.Class = path, e.Entity, e.Field, d.gravest(e)
+		ch.Path, ch.Entity, ch.Field, ch.Class = e.Path, e.Entity, e.Field, d.gravest(e)
 		old, there := was[path]
 		if e.Empty && within(was, path) {
 			continue
@@ -351,7 +351,7 @@ func (d *differ) cases(base Change, was, is map[string]exposure.Exposure, shared
 			continue
 		}
 		if there && e.Class.Judged() < catalog.Personal && ch.Class <= d.gravest(old) && (old.Open || !e.Open) { // what is covered stays
-			ch.Direction, ch.What, ch.Detail = Neutral, "moved", path
+			ch.Direction, ch.What, ch.Detail = Neutral, "moved", e.Path
 			if d.add(ch); e.Carries != old.Carries {
 				d.changes[len(d.changes)-1].What, d.changes[len(d.changes)-1].Detail = "carries", quoteOr(e.Carries, "anything")+" instead of "+quoteOr(old.Carries, "anything")
 			}
@@ -360,19 +360,19 @@ func (d *differ) cases(base Change, was, is map[string]exposure.Exposure, shared
 		}
 		if there {
 			w := base
-			w.Path, w.Entity, w.Field, w.Class, w.Direction, w.What, w.Detail = path, old.Entity, old.Field, d.gravest(old), Narrowing, "withdrawn", old.Carries
+			w.Path, w.Entity, w.Field, w.Class, w.Direction, w.What, w.Detail = old.Path, old.Entity, old.Field, d.gravest(old), Narrowing, "withdrawn", old.Carries
 			d.add(w)
 			gone[path] = true
 		}
 		ch.Detail = e.Carries
 		if moved, ok := routes[e.Route]; ok && !there {
 			ch.Direction, ch.What, ch.Detail = Widening, "moved", moved.Path // the name that is new was reported so far
-			if bare(moved.Path) == bare(path) && moved.Open && e.Open {
+			if bare(moved.Path) == bare(e.Path) && moved.Open && e.Open {
 				ch.Direction = Neutral
-			} else if bare(moved.Path) == bare(path) {
+			} else if bare(moved.Path) == bare(e.Path) {
 				ch.What, ch.Detail = "loosened", "stands as another kind of value"
 			}
-			gone[moved.Path] = true
+			gone[keyOf(was, moved)] = true
 			delete(routes, e.Route)
 			d.add(ch)
 			d.same(ch, moved, e)
@@ -396,9 +396,17 @@ func (d *differ) cases(base Change, was, is map[string]exposure.Exposure, shared
 			continue
 		}
 		ch := base
-		ch.Path, ch.Entity, ch.Field, ch.Class, ch.Direction, ch.What, ch.Detail = path, e.Entity, e.Field, d.gravest(e), Narrowing, "withdrawn", e.Carries
+		ch.Path, ch.Entity, ch.Field, ch.Class, ch.Direction, ch.What, ch.Detail = e.Path, e.Entity, e.Field, d.gravest(e), Narrowing, "withdrawn", e.Carries
 		d.add(ch)
 	}
+}
+
+// keyOf is under what an exposure is listed.
+func keyOf(all map[string]exposure.Exposure, e exposure.Exposure) string {
+	if at, ok := all[e.Path]; ok && at.Route == e.Route {
+		return e.Path
+	}
+	return e.Path + "\n" + e.Route
 }
 
 // within reports whether something is granted at a path or in it.

@@ -188,6 +188,9 @@ func (g *Grant) Alternatives() []*Shape {
 // Way reports whether the grant is of a member on the way of a response's `at`, in its envelope.
 func (g *Grant) Way() bool { return g.way }
 
+// Fits gives the members with the JSON texts of the values by which an alternative of the grant is told, by its index.
+func (g *Grant) Fits(alternative int) map[string]string { return g.oneOf[alternative].when }
+
 // Own is the grants that are written at the grant itself, without its shape's.
 func (g *Grant) Own() *GrantSet { return g.own }
 

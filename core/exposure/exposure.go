@@ -28,7 +28,8 @@ type Exposure struct {
 	Grant    *contract.Grant
 }
 
-// Of lists what a plan grants, by path; a nil plan grants nothing. A shape that contains itself is gone into once.
+// Of lists what a plan grants, by path; a nil plan grants nothing. A shape that contains itself is gone into once. Where one path
+// carries different things, by which of several shapes fits, the others stand behind a line feed and their route.
 func Of(p *contract.Plan) map[string]Exposure { return Deep(p, 1) }
 
 // Deep is Of with a shape that contains itself gone into so many times, up to some thousands of exposures, and with objects in
@@ -77,7 +78,7 @@ func (w *walker) member(m *contract.Member, path, route string, depth int, keyed
 			}
 			e.Route = route + "." + e.Carries + "/" + m.Name
 		}
-		w.all[path] = e
+		w.put(e)
 	}
 	if depth > deepest {
 		return
@@ -91,6 +92,22 @@ func (w *walker) member(m *contract.Member, path, route string, depth int, keyed
 	}
 	if w.times > 1 && before == len(w.all) && path != place.Root && (m.Object != nil || m.OneOf != nil) { // an object that holds nothing is let out
 		w.all[path] = Exposure{Path: path, Route: route + ".{}/" + m.Name, Carries: g.Carries(), Class: catalog.Public, Empty: true, Keyed: keyed, Grant: g}
+	}
+}
+
+// put lists an exposure; of several at one path, the one of the least route has the path for its key, whatever their order.
+func (w *walker) put(e Exposure) {
+	there, taken := w.all[e.Path]
+	switch {
+	case !taken:
+		w.all[e.Path] = e
+	case there.Route == e.Route:
+		there.Open, there.Many, there.Required = there.Open || e.Open, there.Many || e.Many, there.Required && e.Required
+		w.all[e.Path] = there
+	case e.Route < there.Route:
+		w.all[e.Path], w.all[there.Path+"\n"+there.Route] = e, there
+	default:
+		w.all[e.Path+"\n"+e.Route] = e
 	}
 }
 

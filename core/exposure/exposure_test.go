@@ -58,3 +58,43 @@ visitor $.meta.n . ./n`
 		t.Error("nothing lets something out")
 	}
 }
+
+// TestEveryAlternativeIsLetOut: what several shapes carry at one path is listed for each of them, whatever their order.
+func TestEveryAlternativeIsLetOut(t *testing.T) {
+	const text = `inkret: 1
+service: quay
+entities:
+  Boat: {fields: {id: {type: integer, class: internal}}, relations: {owner: {entity: Person}}}
+  Person: {fields: {name: {type: string, class: public}, email: {type: string, class: personal}, phone: {type: string, class: personal}}}
+shapes:
+  one: {entity: Person, grants: {label: name, same: name}}
+  two: {entity: Person, grants: {label: email, same: name}}
+  three: {entity: Person, grants: {label: phone}}
+endpoints:
+  - endpoint: GET /boats
+    responses: [{entity: Boat, grants: {owner: {one_of: [%s]}}}]
+`
+	var first string
+	for _, order := range [][]string{{"one", "two", "three"}, {"three", "two", "one"}, {"two", "three", "one"}} {
+		var all []string
+		for i, name := range order {
+			all = append(all, fmt.Sprintf("{when: {kind: %d}, shape: %s}", i, name))
+		}
+		c, err := contract.Read(contract.File{Name: "c.yaml", Data: []byte(fmt.Sprintf(text, strings.Join(all, ", ")))})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		for key, x := range Of(c.Endpoints[0].PlanOf(c.Endpoints[0].Cases()[0])) {
+			got = append(got, fmt.Sprintf("%q %s %s", key, x.Path, x.Field))
+		}
+		sort.Strings(got)
+		text := strings.Join(got, "\n")
+		if first == "" {
+			first = text
+		}
+		if text != first || len(got) != 4 {
+			t.Errorf("in the order %v it is\n%s\nit was\n%s", order, text, first)
+		}
+	}
+}

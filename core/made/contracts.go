@@ -64,6 +64,9 @@ func (m *Maker) Contract() Tree {
 	if m.chance(2) {
 		entity := one(m, entityNames...)
 		t["shapes"] = Tree{"card": Tree{"entity": entity, "grants": m.grants(t, entity, 1)}}
+		if m.chance(2) {
+			t["shapes"].(Tree)["line"] = Tree{"entity": entity, "grants": m.grants(t, entity, 0)}
+		}
 	}
 	if m.chance(2) {
 		t["responses"] = []any{Tree{"statuses": []any{"4XX", "5XX"}, "grants": Tree{"title": Tree{"type": "string"}}}}
@@ -204,6 +207,8 @@ func (m *Maker) grants(t Tree, entity string, depth int) Tree {
 			card, _ := t["shapes"].(Tree)
 			switch {
 			case m.chance(3):
+			case card != nil && card["line"] != nil && card["card"].(Tree)["entity"] == to && m.chance(2):
+				g[name] = Tree{"one_of": []any{Tree{"when": Tree{"kind": "a"}, "shape": "card"}, Tree{"when": Tree{"kind": one[any](m, "b", 1)}, "shape": "line"}, Tree{"shape": one(m, "card", "line")}}[:2+m.IntN(2)], "optional": true}
 			case card != nil && card["card"].(Tree)["entity"] == to && m.chance(2):
 				g[name] = Tree{"shape": "card", "optional": true}
 			case t["entities"].(Tree)[to].(Tree)["fields"].(Tree)["id"] != nil && m.chance(3):

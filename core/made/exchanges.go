@@ -274,6 +274,15 @@ func (m *Maker) granted(of []Tree, entity, name string, g Tree, depth int) any {
 		}
 		relations, _ := e["relations"].(Tree)
 		if to, ok := relations[source].(Tree); ok && depth > 0 && g["reference"] == nil {
+			if some, _ := g["one_of"].([]any); len(some) > 0 && !m.chance(6) {
+				alt, _ := some[m.IntN(len(some))].(Tree)
+				inside := m.object(of, Tree{"entity": to["entity"], "shape": alt["shape"]}, depth-1)
+				when, _ := alt["when"].(Tree)
+				for name, value := range when {
+					inside[name] = value
+				}
+				return m.many(inside, to)
+			}
 			inside := Tree{"entity": to["entity"], "grants": g["grants"], "shape": g["shape"]}
 			return m.many(m.object(of, inside, depth-1), to)
 		}
