@@ -24,7 +24,8 @@ type TrafficEffect struct {
 	Gone     []store.Finding // that the traffic would show no longer
 	Came     []store.Finding // that it would show from then on
 
-	shows []store.Occurrence
+	shows    []store.Occurrence
+	silenced map[string]bool // of those that are gone: nothing else tells of them
 }
 
 // effectOf works out what putting contracts in force comes to.
@@ -47,15 +48,10 @@ func (s *Service) effectOf(ctx context.Context, service string, w *weighed) (*st
 		return nil, err
 	}
 	back := finding.Renamed(w.contracts, w.old)
-	standing := map[string]int{} // the severities of what comes, by place
-	for i := range t.Came {
-		place := placeOf(&t.Came[i])
-		standing[place] = max(standing[place], t.Came[i].Severity)
-	}
 	for i := range t.Gone {
 		f := &t.Gone[i]
 		e.Granted = append(e.Granted, f.ID)
-		if standing[placeOf(f)] < f.Severity { // else it is told as another kind, as severely
+		if t.silenced[f.ID] {
 			e.Before = append(e.Before, back.Of(identityOf(f)).Fingerprint())
 		}
 	}
@@ -126,10 +122,18 @@ func (s *Service) EndExceptions(ctx context.Context) error {
 	return nil
 }
 
-// placeOf tells places of findings apart, whatever their kinds.
-func placeOf(f *store.Finding) string {
-	endpoint, _, _ := strings.Cut(f.Endpoint, " [") // whatever its response is called
-	return strings.Join([]string{endpoint, f.Audience, f.Direction, f.Status, f.Path}, "\n")
+// silence notes which findings a capture showed of which nothing as severe is said any more at their place, around it or inside
+// of it: what is told as another kind, or under another endpoint's name, is not silenced.
+func (t *TrafficEffect) silence(service string, old, new *scan.Outcome) {
+	for i := range old.Spots {
+		s := &old.Spots[i]
+		if s.Severity < finding.ByTwo || slices.ContainsFunc(new.Spots, func(n scan.Spot) bool {
+			return n.Request == s.Request && n.Severity >= s.Severity && (strings.HasPrefix(n.Pointer+"/", s.Pointer+"/") || strings.HasPrefix(s.Pointer+"/", n.Pointer+"/"))
+		}) {
+			continue
+		}
+		t.silenced[finding.IdentityOf(service, old, s).Fingerprint()] = true
+	}
 }
 
 // keptBefore is what is kept of the classes that fields have in force, and had before.
@@ -149,7 +153,7 @@ func identityOf(f *store.Finding) finding.Identity {
 // trafficEffect judges recorded captures by the contracts in force and by those that
 // are proposed, where these differ.
 func (s *Service) trafficEffect(ctx context.Context, service string, w *weighed) (*TrafficEffect, error) {
-	t := &TrafficEffect{Gone: []store.Finding{}, Came: []store.Finding{}}
+	t := &TrafficEffect{Gone: []store.Finding{}, Came: []store.Finding{}, silenced: map[string]bool{}}
 	if w.old == nil {
 		return t, nil
 	}
@@ -196,12 +200,14 @@ func (s *Service) trafficEffect(ctx context.Context, service string, w *weighed)
 		old := before.Capture(one)
 		renamed.Outcome(&old)
 		was.Add("", c.Entry, &old)
+		old.Spots = slices.Clone(old.Spots) // valid until the next call only
 		shown := map[string]bool{}
 		for _, o := range occurrences(service, &old) {
 			shown[o.Finding] = true
 		}
 		new := after.Capture(one)
 		is.Add("", c.Entry, &new)
+		t.silence(service, &old, &new)
 		teams[new.Endpoint] = new.Team
 		for _, o := range occurrences(service, &new) {
 			if !shown[o.Finding] {

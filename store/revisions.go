@@ -120,7 +120,7 @@ type Effect struct {
 	Classed   []Classing
 	Unclassed []Classing // fields that have no class, or are gone
 	Granted   []string   // findings that the contracts now permit, as they are called from then on
-	Before    []string   // those of them that no other finding at their place stands for, as they are called so far
+	Before    []string   // those of them that nothing else tells of from then on, as they are called so far
 	Came      []Finding  // findings that recorded captures now show
 	Renaming  *Renaming
 	Excepted  map[string]string // findings whose exception changes, by id: its reason, empty for none any more
