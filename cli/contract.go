@@ -155,6 +155,7 @@ func (a *app) applyContracts(ctx context.Context, c *cli.Command) error {
 	switch {
 	case !done.Changed:
 		a.say("%s: revision %d is in force already; nothing changed.", done.Service, done.Number)
+		return nil
 	case done.State == client.RevisionStateWaiting:
 		a.say("%s: %s", done.Service, revisionLine(done))
 	default:

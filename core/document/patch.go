@@ -638,6 +638,9 @@ func (p *patch) addInBraces(parent *Node, index int, entry *Value) {
 		return
 	}
 	last := parts[len(parts)-1].to
+	if p.text[last-1] == ':' && p.text[last] == ' ' { // nothing stands behind the colon: {id: , name: }
+		last++
+	}
 	p.cut(last, last, between+text)
 }
 
