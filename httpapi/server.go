@@ -8,12 +8,14 @@ import (
 	"crypto/rand"
 	"encoding/base64"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"log/slog"
 	"net"
 	"net/http"
 	"os"
+	"runtime/debug"
 	"strconv"
 	"strings"
 	"time"
@@ -71,7 +73,7 @@ func NewHandler(s *service.Service, o Options) (http.Handler, error) {
 		}
 		e.IPExtractor = echo.ExtractIPFromXFFHeader(trust...)
 	}
-	e.Use(h.observe, h.safe, h.originate)
+	e.Use(h.observe, h.safe, h.caught, h.originate)
 	perOperation := map[string][]echo.MiddlewareFunc{}
 	for i := range operations {
 		op := &operations[i]
@@ -122,6 +124,28 @@ func (h *handlers) observe(next echo.HandlerFunc) echo.HandlerFunc {
 		h.numbers.count(c, status, time.Since(begin))
 		h.options.Log.Debug("request", "method", c.Request().Method, "route", c.Path(), "status", status, "took", time.Since(begin))
 		return nil
+	}
+}
+
+// caught makes a panic a failure as others: answered with 500 and logged with the place, not with the value, which may be
+// something captured. It closes the connection of an answer that has begun.
+func (h *handlers) caught(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) (err error) {
+		defer func() {
+			fault := recover()
+			if fault == nil {
+				return
+			}
+			if fault == http.ErrAbortHandler { // meant so
+				panic(fault)
+			}
+			h.options.Log.Error("request panicked", "route", c.Path(), "type", fmt.Sprintf("%T", fault), "stack", string(debug.Stack()))
+			if r, _ := echo.UnwrapResponse(c.Response()); r != nil && r.Committed {
+				panic(http.ErrAbortHandler)
+			}
+			err = errors.New("the handler panicked")
+		}()
+		return next(c)
 	}
 }
 
