@@ -18,6 +18,8 @@ type call struct {
 	*Recorder
 	two      bool // the client speaks HTTP/2
 	copied   bool
+	broken   atomic.Bool // the request's body could not be read
+	closing  bool        // the answer says that the connection closes
 	capture  exchange.Capture
 	request  copied
 	response copied

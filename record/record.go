@@ -152,6 +152,16 @@ func (r *Recorder) ServeHTTP(w http.ResponseWriter, request *http.Request) {
 	// library read to the end of what is sent first, if they are not told.
 	http.NewResponseController(w).EnableFullDuplex()
 	request = request.WithContext(context.WithValue(request.Context(), callKey{}, c))
+	if request.Body != nil && request.Body != http.NoBody {
+		request.Body = &watched{request.Body, &c.broken}
+	}
+	// What follows a body that could not be read is anybody's guess: to take it for the next request would let
+	// who wrote the body write that, too (RFC 9112 section 11.2).
+	defer func() {
+		if c.broken.Load() && !c.closing {
+			panic(http.ErrAbortHandler)
+		}
+	}()
 	if c.copied {
 		c.begin(request)
 		defer c.end() // also where the answer breaks off, which the proxy tells by a panic
@@ -183,6 +193,10 @@ func join(a, b string) string {
 // answered takes note of an answer's head.
 func (r *Recorder) answered(response *http.Response) error {
 	c := callOf(response.Request.Context())
+	if c != nil && c.broken.Load() {
+		c.closing = true
+		response.Header.Set("Connection", "close")
+	}
 	if c == nil || !c.copied {
 		return nil
 	}
@@ -207,9 +221,28 @@ func (r *Recorder) unanswered(w http.ResponseWriter, request *http.Request, err 
 		c.capture.Response.Missing = reason
 	}
 	r.options.Log.Debug("no answer", "reason", reason)
+	if c != nil && c.broken.Load() {
+		c.closing = true
+		w.Header().Set("Connection", "close")
+	}
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(http.StatusBadGateway)
 	io.WriteString(w, `{"type":"about:blank","title":"Bad Gateway","status":502,"detail":"the API behind the recorder did not answer"}`)
+}
+
+// watched is a request's body that tells when it could not be read.
+type watched struct {
+	io.ReadCloser
+	broken *atomic.Bool
+}
+
+// Read implements [io.Reader].
+func (b *watched) Read(p []byte) (int, error) {
+	n, err := b.ReadCloser.Read(p)
+	if err != nil && err != io.EOF {
+		b.broken.Store(true)
+	}
+	return n, err
 }
 
 type callKey struct{}

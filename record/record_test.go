@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/url"
+	"os"
 	"strings"
 	"sync"
 	"testing"
@@ -596,4 +597,56 @@ func TestRules(t *testing.T) {
 			t.Errorf("call %d of a rare endpoint is not captured", i)
 		}
 	}
+}
+
+// TestABrokenBodyEndsTheConnection: what stands behind a request body that cannot be read is no second request, whatever is
+// wrong with its framing.
+func TestABrokenBodyEndsTheConnection(t *testing.T) {
+	for name, body := range map[string]string{
+		"a negative size":        "-1\r\n\r\n",
+		"no size":                "zz\r\nabc\r\n",
+		"a size too large":       "fffffffffffffffff\r\nabc\r\n",
+		"no line end behind it":  "3\r\nabcGET /evil HTTP/1.1\r\nHost: a\r\n\r\n",
+		"a bare line feed":       "3\nabcd\n",
+		"an endless extension":   "3;" + strings.Repeat("x", 20_000) + "\r\nabc\r\n",
+		"after a whole chunk":    "3\r\nabc\r\nq\r\n",
+		"behind the last of all": "0\r\nTrailer without colon\r\n\r\n",
+	} {
+		for _, copied := range []bool{true, false} {
+			var mu sync.Mutex
+			var seen []string
+			s := stand(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				mu.Lock()
+				seen = append(seen, r.Method+" "+r.URL.Path)
+				mu.Unlock()
+				io.Copy(io.Discard, r.Body)
+				w.Write([]byte("fine"))
+			}), func(o *Options) {
+				if !copied {
+					o.Rules.Exclude = []Rule{must(ParseRule("/upload"))}
+				}
+			})
+			conn, err := net.Dial("tcp", strings.TrimPrefix(s.url, "http://"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			conn.SetDeadline(time.Now().Add(20 * time.Second))
+			fmt.Fprintf(conn, "POST /upload HTTP/1.1\r\nHost: a\r\nTransfer-Encoding: chunked\r\n\r\n%sGET /evil HTTP/1.1\r\nHost: a\r\n\r\n", body)
+			answer, err := io.ReadAll(conn) // until the recorder closes it
+			conn.Close()
+			mu.Lock()
+			if err != nil && errors.Is(err, os.ErrDeadlineExceeded) || strings.Contains(strings.Join(seen, ", "), "/evil") || strings.Count(string(answer), "HTTP/1.1 ") > 1 {
+				t.Errorf("%s, copied %v: the API saw %v; answered %q, %v", name, copied, seen, answer, err)
+			}
+			mu.Unlock()
+			s.end()
+		}
+	}
+}
+
+func must[T any](v T, err error) T {
+	if err != nil {
+		panic(err)
+	}
+	return v
 }
