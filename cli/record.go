@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"os/signal"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -157,6 +158,7 @@ func certificates(path string) (*x509.CertPool, error) {
 }
 
 func (a *app) record(ctx context.Context, c *cli.Command) error {
+	signal.Ignore(syscall.SIGPIPE) // whoever reads the captures may end; the traffic goes on, and writing gives an error
 	o, err := a.recordOptions(c)
 	if err != nil {
 		return err

@@ -249,3 +249,25 @@ func demoHarbour(t *testing.T) string {
 	s := start(t, "demo", "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0")
 	return s.address(t, "its API")
 }
+
+// TestWhoeverReadsTheCapturesMayEnd: the traffic goes on when the other end of standard output, and of standard error, is gone.
+func TestWhoeverReadsTheCapturesMayEnd(t *testing.T) {
+	s, _ := startDemo(t)
+	harbour := s.address(t, "its API")
+	read, write, err := os.Pipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := record(t, t.TempDir(), write, "--upstream", harbour, "--to", "-")
+	write.Close()
+	call(t, r.url+"/v1/tides")
+	read.Close()
+	for range 20 { // the first of these meet the closed pipe
+		if through := call(t, r.url+"/v1/berths"); through != call(t, harbour+"/v1/berths") {
+			t.Fatalf("it comes through changed: %s", through)
+		}
+	}
+	if status := r.end(t); status == 0 || status == -1 || !strings.Contains(r.said.String(), "dropped") {
+		t.Errorf("exit %d\n%s", status, r.said)
+	}
+}
