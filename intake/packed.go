@@ -72,20 +72,47 @@ func stream(kind string, open func(io.Reader) (io.Reader, func(), error)) unpack
 			return &Error{File: name, Offset: -1, Reason: "it is not " + kind + ": " + plain(err)}
 		}
 		defer done()
-		return in.read(name, &measured{unpacked, in}, packing)
+		return in.unpack(name, &measured{r: unpacked, in: in}, packing, kind)
 	}
 }
 
-// measured counts what comes out of a packing, over all of a recording.
+// unpack reads what comes out of a packing to its end: one that breaks off, or is damaged, is never taken for whole.
+func (in *reading) unpack(name string, r *measured, packing int, kind string) error {
+	err := in.read(name, r, packing)
+	var ended *Error
+	if err != nil && !errors.As(err, &ended) {
+		return err
+	}
+	if r.fault == nil {
+		io.CopyN(io.Discard, r, mostBehind) // the end of the packing, and its checksum
+	}
+	if r.fault != nil && (ended == nil || ended.Unknown) {
+		reason := "is damaged: " + plain(r.fault)
+		if errors.Is(r.fault, io.ErrUnexpectedEOF) {
+			reason = "ends in the middle"
+		}
+		return &Error{File: name, Offset: -1, Reason: "what " + kind + " packed " + reason + "; captures that stand before that were read, those behind it are lost"}
+	}
+	return err
+}
+
+// mostBehind bounds what is read behind the last capture.
+const mostBehind = 64 << 20
+
+// measured counts what comes out of a packing, over all of a recording, and keeps the error with which it ended.
 type measured struct {
-	r  io.Reader
-	in *reading
+	r     io.Reader
+	in    *reading
+	fault error // other than that the end was reached
 }
 
 var errBomb = fmt.Errorf("it unpacks to more than %d GiB", maxUnpacked>>30)
 
 func (m *measured) Read(p []byte) (int, error) {
 	n, err := m.r.Read(p)
+	if err != nil && err != io.EOF {
+		m.fault = err
+	}
 	if m.in.unpacked += int64(n); m.in.unpacked > maxUnpacked {
 		return n, errBomb
 	}
@@ -138,7 +165,7 @@ func (in *reading) zipped(name string, f *zip.File, packing int) error {
 		return &Error{File: inner, Offset: -1, Reason: "cannot be unpacked: " + plain(err)}
 	}
 	defer r.Close()
-	return in.read(inner, &measured{r, in}, packing)
+	return in.unpack(inner, &measured{r: r, in: in}, packing, "zip")
 }
 
 // seekable gives a reader's bytes so that they can be read anywhere: the file

@@ -1,0 +1,96 @@
+package intake
+
+import (
+	"archive/zip"
+	"bytes"
+	"compress/gzip"
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/klauspost/compress/zstd"
+
+	"inkret/core/exchange"
+)
+
+// corpus is the same twenty captures in each format, unpacked.
+func corpus() map[string][]byte {
+	var lines, messages, warc bytes.Buffer
+	var entries []string
+	for i := range 20 {
+		body := fmt.Sprintf(`{"number":%d,"text":"%s"}`, i, strings.Repeat("berth ", 40))
+		fmt.Fprintf(&lines, `{"request":{"url":"https://q.example/berths/%d"},"response":{"status":200,"headers":[{"name":"Content-Type","value":"application/json"}],"body":%s}}`+"\n", i, body)
+		fmt.Fprintf(&messages, "GET /berths/%d HTTP/1.1\r\nHost: q.example\r\n\r\nHTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: %d\r\n\r\n%s\r\n", i, len(body), body)
+		block := fmt.Sprintf("HTTP/1.1 200 OK\r\nContent-Type: application/json\r\n\r\n%s", body)
+		fmt.Fprintf(&warc, "WARC/1.1\r\nWARC-Type: response\r\nWARC-Target-URI: https://q.example/berths/%d\r\nContent-Type: application/http;msgtype=response\r\nContent-Length: %d\r\n\r\n%s\r\n\r\n", i, len(block), block)
+		entries = append(entries, fmt.Sprintf(`{"request":{"method":"GET","url":"https://q.example/berths/%d","headers":[]},"response":{"status":200,"headers":[],"content":{"mimeType":"application/json","text":%q}}}`, i, body))
+	}
+	return map[string][]byte{"lines": lines.Bytes(), "http": messages.Bytes(), "warc": warc.Bytes(), "har": []byte(`{"log":{"version":"1.2","entries":[` + strings.Join(entries, ",") + `]}}`)}
+}
+
+func packings(t *testing.T, name string, data []byte) map[string][]byte {
+	t.Helper()
+	var g, z, s, members bytes.Buffer
+	gw := gzip.NewWriter(&g)
+	gw.Write(data)
+	gw.Close()
+	zw := zip.NewWriter(&z)
+	f, err := zw.Create("recorded." + name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f.Write(data)
+	zw.Close()
+	sw, err := zstd.NewWriter(&s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	sw.Write(data)
+	sw.Close()
+	for _, part := range bytes.SplitAfter(data, []byte("\n")) { // one stream behind the other, as crawlers write it
+		mw := gzip.NewWriter(&members)
+		mw.Write(part)
+		mw.Close()
+	}
+	return map[string][]byte{"gz": g.Bytes(), "zip": z.Bytes(), "zst": s.Bytes(), "many gz": members.Bytes()}
+}
+
+// TestWhatIsCutOrDamagedSaysSo cuts and damages each packed recording at many places: what is lost is never lost without a word.
+func TestWhatIsCutOrDamagedSaysSo(t *testing.T) {
+	read := func(data []byte) (n int, err error) {
+		err = Read("it", bytes.NewReader(data), Options{}, func(c *exchange.Capture) error {
+			if c.Response.Missing == "" && c.Response.Body != nil {
+				n++
+			}
+			return nil
+		})
+		return n, err
+	}
+	for format, data := range corpus() {
+		if n, err := read(data); n != 20 || err != nil {
+			t.Fatalf("%s: %d captures, %v", format, n, err)
+		}
+		for packing, packed := range packings(t, format, data) {
+			if n, err := read(packed); n != 20 || err != nil {
+				t.Fatalf("%s in %s: %d captures, %v", format, packing, n, err)
+			}
+			for part := 1; part < 40; part++ {
+				at := len(packed) * part / 40
+				n, err := read(packed[:at])
+				var said *Error
+				if n < 20 && (err == nil || !errors.As(err, &said)) {
+					t.Errorf("%s in %s, cut at %d of %d: %d captures, and %v", format, packing, at, len(packed), n, err)
+				}
+				damaged := bytes.Clone(packed)
+				damaged[at] ^= 0x55
+				if n, err := read(damaged); n < 20 && err == nil {
+					t.Errorf("%s in %s, damaged at %d of %d: %d captures, and no word", format, packing, at, len(packed), n)
+				}
+			}
+			if n, err := read(packed[:len(packed)-3]); err == nil || n > 20 {
+				t.Errorf("%s in %s without its last bytes: %d captures, and no word", format, packing, n)
+			}
+		}
+	}
+}
