@@ -7,7 +7,6 @@ import (
 	"io"
 	"net/url"
 	"strings"
-	"time"
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
@@ -174,7 +173,7 @@ func harCapture(raw jsontext.Value) *exchange.Capture {
 		}
 		return c
 	}
-	c.Started, _ = time.Parse(time.RFC3339Nano, e.Started)
+	c.Started = timeOf(e.Started)
 	if e.Request == nil {
 		c.Response.Missing = "the entry has no request"
 		return c

@@ -113,7 +113,7 @@ func (in *reading) read(name string, r io.Reader, packing int) error {
 		return in.warc(name, b, lies)
 	case isStartLine(start):
 		return in.messages(name, b, lies)
-	case captureLine.Match(start):
+	case isLine(start):
 		return in.lines(name, b)
 	case start[0] == '{':
 		return in.har(name, b)

@@ -2,12 +2,12 @@ package intake
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
 	"net/url"
-	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -19,8 +19,28 @@ import (
 	"inkret/core/exchange"
 )
 
-// captureLine is how a file of capture lines begins.
-var captureLine = regexp.MustCompile(`^\{\s*"(request|response|audience|started)"\s*:`)
+// isLine reports whether a text begins with a capture line: an object that has one of its members, whatever others come first.
+func isLine(start []byte) bool {
+	d := jsontext.NewDecoder(bytes.NewReader(start), lineOptions)
+	if t, err := d.ReadToken(); err != nil || t.Kind() != '{' {
+		return false
+	}
+	for {
+		name, err := d.ReadToken()
+		if err != nil || name.Kind() != '"' {
+			return false
+		}
+		switch name.String() {
+		case "request", "response", "audience", "started":
+			return true
+		case "log":
+			return false
+		}
+		if err := d.SkipValue(); err != nil {
+			return false
+		}
+	}
+}
 
 // The members of a capture line: docs/captures.md describes them for scripts.
 type (
@@ -157,7 +177,7 @@ func decodeLine(text []byte) (*exchange.Capture, error) {
 		return nil, errors.New("the line is no capture: it is not a JSON object")
 	}
 	c := &exchange.Capture{Audience: line.Audience}
-	c.Started, _ = time.Parse(time.RFC3339Nano, line.Started)
+	c.Started = timeOf(line.Started)
 	if line.Request == nil || line.Request.URL == "" {
 		return nil, errors.New("the line is no capture: it names no request.url")
 	}

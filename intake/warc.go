@@ -7,7 +7,6 @@ import (
 	"io"
 	"net/url"
 	"strings"
-	"time"
 
 	"inkret/core/exchange"
 )
@@ -206,7 +205,7 @@ func response(h head, message *head) *exchange.Capture {
 		return nil
 	}
 	c := &exchange.Capture{Response: exchange.Response{Status: status, Header: message.header}}
-	c.Started, _ = time.Parse(time.RFC3339Nano, h.header.Get("WARC-Date"))
+	c.Started = timeOf(h.header.Get("WARC-Date"))
 	c.Request = exchange.Request{Method: "GET", URL: target(h)}
 	return c
 }

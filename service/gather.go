@@ -27,6 +27,7 @@ type gathering struct {
 	proofs    map[string]*proof // by finding
 	taken     int               // captures so far
 	now       time.Time
+	arrives   bool // captures come as they are made: one without a time is of now
 }
 
 // proof is what the captures say of a repair so far.
@@ -53,7 +54,7 @@ func (s *Service) newGathering(ctx context.Context, service string, c *contract.
 // prove holds a capture against the findings that are said to be repaired.
 func (g *gathering) prove(c *exchange.Capture, out *scan.Outcome) {
 	when := c.Started
-	if when.IsZero() {
+	if when.IsZero() && g.arrives {
 		when = g.now
 	}
 	for i := range g.awaiting {
@@ -67,7 +68,7 @@ func (g *gathering) prove(c *exchange.Capture, out *scan.Outcome) {
 			p = &proof{}
 			g.proofs[w.ID] = p
 		}
-		if p.leaks = p.leaks || leaks; !leaks && !p.there && when.After(w.Since) {
+		if p.leaks = p.leaks || leaks; !leaks && !p.there && !when.IsZero() && when.After(w.Since) { // without a time it may be from long before the repair
 			p.nth, p.there = g.taken, true
 		}
 	}

@@ -121,6 +121,7 @@ func (s *Service) ExtendLive(ctx context.Context, who Caller, batch int64, chunk
 	if err != nil {
 		return l.batch, err
 	}
+	g.arrives = true
 	var captures []store.Rejudged
 	err = intake.Read(next.Name, r, intake.Options{}, func(c *exchange.Capture) error {
 		if next.Audience != "" {

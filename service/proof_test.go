@@ -40,13 +40,16 @@ func TestARepairIsProven(t *testing.T) {
 		"recorded before it was repaired": at(said0.Add(90*time.Minute), clean),
 		"of another status":               `{"request":{"url":"https://q.example/skippers/8","headers":[{"name":"X-Desk","value":"2"}]},"response":{"status":404,"headers":[{"name":"Content-Type","value":"application/json"}],"body":{"title":"x"}}}` + "\n",
 		"by somebody else":                `{"request":{"url":"https://q.example/skippers/7"},"response":{"status":200,"headers":[{"name":"Content-Type","value":"application/json"}],"body":{"id":7,"name":"Ada"}}}` + "\n",
+		"without a time":                  strings.Replace(at(w.clock.now, clean), `"started"`, `"x-started"`, 1),
+		"with a time that is none":        strings.Replace(at(w.clock.now, clean), w.clock.now.UTC().Format(time.RFC3339), "just now", 1),
+		"of long ago, as others write it": strings.Replace(at(w.clock.now, clean), w.clock.now.UTC().Format(time.RFC3339), "2020-01-01 10:00:00", 1),
 		"one mended and one not":          at(w.clock.now, clean) + at(w.clock.now, leaky),
 	} {
 		if w.upload(name, lines); state() != "awaiting-proof" {
 			t.Fatalf("a capture %s leaves it %s", name, state())
 		}
 	}
-	proving := w.upload("proof.lines", at(w.clock.now, `{"id":9,"name":"Sol"}`)+at(w.clock.now, `{"id":9,"name":"Ada"}`))
+	proving := w.upload("proof.lines", strings.Replace(at(w.clock.now, `{"id":9,"name":"Sol"}`), w.clock.now.UTC().Format(time.RFC3339), w.clock.now.UTC().Format("2006-01-02 15:04:05"), 1)+at(w.clock.now, `{"id":9,"name":"Ada"}`))
 	v := w.theHash()
 	last := v.History[len(v.History)-1]
 	if v.State != "closed" || last.Became != "closed" || last.Was != "awaiting-proof" || last.BatchID != proving.ID || last.CaptureID == 0 || v.Prove != "" {

@@ -211,6 +211,7 @@ func (s *Service) call(ctx context.Context, b store.Batch, r *recaller, calls []
 		if err != nil {
 			return b, err
 		}
+		g.arrives = true
 		one, err := s.sealed(g, c, keeping.Bodies)
 		if err != nil {
 			return b, err
