@@ -307,6 +307,8 @@ func captureTable(w io.Writer, all []client.Capture) {
 		}
 		if one.Skipped != nil {
 			what += "\nskipped: " + textOf(one.Skipped)
+		} else if one.Incomplete != nil {
+			what += "\nincomplete: " + textOf(one.Incomplete)
 		}
 		recorded := ""
 		if one.Started != nil {

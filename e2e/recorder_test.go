@@ -6,6 +6,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -269,5 +270,86 @@ func TestWhoeverReadsTheCapturesMayEnd(t *testing.T) {
 	}
 	if status := r.end(t); status == 0 || status == -1 || !strings.Contains(r.said.String(), "dropped") {
 		t.Errorf("exit %d\n%s", status, r.said)
+	}
+}
+
+// TestWhatIsNotWholeNeverPassesForWhole sends a body past the recorder whole, cut by --max-body, and from an API that dies
+// in it. The check of the file, and what the service lists, say the same of each.
+func TestWhatIsNotWholeNeverPassesForWhole(t *testing.T) {
+	const lines = `{"id":1,"name":"Sol"}` + "\n" + `{"id":2,"name":"Ada"}` + "\n"
+	upstream := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "application/x-ndjson")
+		switch r.URL.Path {
+		case "/long":
+			io.WriteString(w, strings.Repeat(lines, 30))
+		case "/died":
+			w.Header().Set("Content-Length", "500")
+			io.WriteString(w, lines)
+			w.(http.Flusher).Flush()
+			panic(http.ErrAbortHandler)
+		default:
+			io.WriteString(w, lines)
+		}
+	}))
+	defer upstream.Close()
+	paths := []string{"/whole", "/long", "/died"}
+	server, home := startDemo(t)
+	signIn(t, server, home)
+	file := filepath.Join(t.TempDir(), "day.lines")
+	for _, to := range [][]string{{"--to", file}, {"--name", "not whole"}} {
+		r := record(t, home, nil, append([]string{"--upstream", upstream.URL, "--as", "https://api.fennick-quay.example", "--max-body", "1000"}, to...)...)
+		for _, path := range paths {
+			if response, err := http.Get(r.url + path); err == nil {
+				io.Copy(io.Discard, response.Body)
+				response.Body.Close()
+			}
+		}
+		if status := r.end(t); status != 0 {
+			t.Fatalf("the recorder ends with %d: %s", status, r.said)
+		}
+	}
+
+	type entry struct {
+		Entry  int
+		Reason string
+	}
+	report := decode[struct{ Skipped, Incomplete []entry }](t, run(t, home, nil, "check", "--format", "json", file).out)
+	if len(report.Skipped) != 1 || len(report.Incomplete) != 1 {
+		t.Fatalf("the check says %+v", report)
+	}
+	said := map[string]string{paths[report.Skipped[0].Entry]: report.Skipped[0].Reason, paths[report.Incomplete[0].Entry]: report.Incomplete[0].Reason}
+	if !strings.HasPrefix(said["/long"], "the body of the answer was cut after 1000 bytes, as is set for recording: the body is not JSON") || said["/died"] != "the body of the answer broke off" {
+		t.Errorf("the check says %v", said)
+	}
+	if r := run(t, home, nil, "check", file); !strings.Contains(r.out, "incomplete 1: the body of the answer broke off (first: "+file+", entry 2)") || !strings.Contains(r.out, "3 captures: 2 judged (1 incomplete), 1 skipped") ||
+		!strings.Contains(r.out, "No findings in what is there.") {
+		t.Errorf("the check prints %s%s", r.out, r.err)
+	}
+
+	var sent []client.Capture
+	waitFor(t, "what was recorded is there", func() bool {
+		sent = sent[:0]
+		for _, c := range decode[client.CapturePage](t, run(t, home, nil, "capture", "list", "--format", "json").out).Items {
+			if strings.HasSuffix(c.URL, "/whole") || strings.HasSuffix(c.URL, "/long") || strings.HasSuffix(c.URL, "/died") {
+				sent = append(sent, c)
+			}
+		}
+		return len(sent) == len(paths)
+	})
+	for _, c := range sent {
+		path := c.URL[strings.LastIndex(c.URL, "/"):]
+		says := ""
+		if c.Incomplete != nil {
+			says = *c.Incomplete
+		}
+		if c.Skipped != nil {
+			says = *c.Skipped
+		}
+		if says != said[path] || (c.Incomplete != nil) != (path != "/whole") {
+			t.Errorf("%s: the check says %q, the service %q", path, said[path], says)
+		}
+	}
+	if r := run(t, home, nil, "capture", "list"); !strings.Contains(r.out, "incomplete: the body of the answer broke off") {
+		t.Errorf("the list prints %s", r.out)
 	}
 }

@@ -1124,9 +1124,12 @@ type Capture struct {
 	Findings int     `json:"findings"`
 
 	// Holds What is kept of its bodies: `bodies`, `outline` or `nothing`
-	Holds  *string `json:"holds,omitempty"`
-	ID     int64   `json:"id"`
-	Method string  `json:"method"`
+	Holds *string `json:"holds,omitempty"`
+	ID    int64   `json:"id"`
+
+	// Incomplete Why a body of it is not whole: what stands before that was judged, and it proves nothing
+	Incomplete *string `json:"incomplete,omitempty"`
+	Method     string  `json:"method"`
 
 	// Repeats The capture whose call was made again
 	Repeats *int64 `json:"repeats,omitempty"`

@@ -94,7 +94,7 @@ func batchOf(b service.Batch) Batch {
 func captureOf(c service.Capture) Capture {
 	return Capture{ID: c.ID, BatchID: c.BatchID, Entry: c.Entry, Method: c.Method, URL: c.URL, Endpoint: c.Endpoint, EndpointID: c.EndpointID,
 		Audience: c.Audience, AudienceBy: some(c.AudienceBy), Status: c.Status, Started: someTime(c.Started), Bytes: c.Bytes, ExcessBytes: c.Excess,
-		Findings: c.Findings, Skipped: some(c.Skipped), File: some(c.File), Repeats: some(c.Repeats), Holds: some(c.Holds)}
+		Findings: c.Findings, Skipped: some(c.Skipped), Incomplete: some(c.Incomplete), File: some(c.File), Repeats: some(c.Repeats), Holds: some(c.Holds)}
 }
 
 func headersOf(h exchange.Header) []Header {

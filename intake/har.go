@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"mime"
 	"net/url"
 	"strings"
 
@@ -215,6 +216,9 @@ func harBody(c *exchange.Capture, from *harResponse) {
 	}
 	r.Body = []byte(strings.TrimPrefix(*content.Text, "\uFEFF"))
 	if content.Encoding == "" {
+		if charset := charsetOf(content.MimeType); charset == "" || strings.EqualFold(charset, "utf-8") {
+			c.Incomplete = shorter(int64(len(*content.Text)), int64(content.Size), false)
+		}
 		return
 	}
 	if !strings.EqualFold(content.Encoding, "base64") {
@@ -227,7 +231,15 @@ func harBody(c *exchange.Capture, from *harResponse) {
 		return
 	}
 	r.Body = nil
-	r.Receive(body)
+	if r.Receive(body); r.Missing == "" {
+		c.Incomplete = shorter(int64(max(len(r.Body), len(body))), int64(content.Size), false)
+	}
+}
+
+// charsetOf gives the charset of a media type, or nothing: content.size counts bytes of the body as it was sent.
+func charsetOf(media string) string {
+	_, parameters, _ := mime.ParseMediaType(media)
+	return parameters["charset"]
 }
 
 // clip shortens text of a recording for a message.

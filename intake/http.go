@@ -17,12 +17,14 @@ import (
 // of them all the same; so these are believed only where the body fits them.
 type messageReader struct {
 	*reading
-	name  string
-	r     *bufio.Reader
-	count *counted
-	lies  lying
-	most  int64 // bytes of a body that are held
-	entry int
+	name   string
+	r      *bufio.Reader
+	count  *counted
+	lies   lying
+	most   int64 // bytes of a body that are held
+	entry  int
+	began  int64 // where the last body did
+	broken bool  // its chunks are
 }
 
 // counted counts the bytes that were read.
@@ -43,6 +45,7 @@ func (in *reading) messages(name string, r io.Reader, lies lying) error {
 	count := &counted{r: r}
 	m := &messageReader{reading: in, name: name, count: count, lies: lies, most: maxEntry, r: bufio.NewReaderSize(count, readAhead)}
 	var waiting *exchange.Request
+	cut := "" // why the body of what waits is not whole
 	for {
 		if err := m.skipBlank(); err == io.EOF {
 			break
@@ -54,7 +57,7 @@ func (in *reading) messages(name string, r io.Reader, lies lying) error {
 		}
 		if request, ok := h.request(); ok {
 			if waiting != nil {
-				if err := m.done(waiting, exchange.Response{Missing: "no response is recorded with this request"}); err != nil {
+				if err := m.done(waiting, exchange.Response{Missing: "no response is recorded with this request"}, cut); err != nil {
 					return err
 				}
 			}
@@ -62,6 +65,7 @@ func (in *reading) messages(name string, r io.Reader, lies lying) error {
 			if err != nil {
 				return m.fail(at, err)
 			}
+			cut = m.lacks(&h, int64(len(raw)), raw)
 			request.Receive(raw)
 			waiting = &request
 			continue
@@ -78,23 +82,32 @@ func (in *reading) messages(name string, r io.Reader, lies lying) error {
 		if err != nil {
 			return m.fail(at, err)
 		}
+		if m.bodied(status, waiting) {
+			n := int64(len(raw))
+			if long != nil {
+				n = m.at() - m.began
+			}
+			if why := m.lacks(&h, n, raw); why != "" {
+				cut = why
+			}
+		}
 		if response.Long = long; long == nil {
 			response.Receive(raw)
 		}
-		if err := m.done(waiting, response); err != nil {
+		if err := m.done(waiting, response, cut); err != nil {
 			return err
 		}
-		waiting = nil
+		waiting, cut = nil, ""
 	}
 	if waiting != nil {
-		return m.done(waiting, exchange.Response{Missing: "no response is recorded with this request"})
+		return m.done(waiting, exchange.Response{Missing: "no response is recorded with this request"}, cut)
 	}
 	return nil
 }
 
 // done hands over an exchange.
-func (m *messageReader) done(request *exchange.Request, response exchange.Response) error {
-	c := &exchange.Capture{Response: response}
+func (m *messageReader) done(request *exchange.Request, response exchange.Response, cut string) error {
+	c := &exchange.Capture{Response: response, Incomplete: cut}
 	switch {
 	case request != nil:
 		c.Request = *request
@@ -148,14 +161,15 @@ func (m *messageReader) requestBody(h *head) ([]byte, error) {
 // responseBody reads a body. One that is too long to be held is given as one that can be
 // read where it lies, if it lies in a file.
 func (m *messageReader) responseBody(h *head, status int, request *exchange.Request) ([]byte, *exchange.Long, error) {
-	if request != nil && request.Method == "HEAD" || status == 204 || status == 304 || status == 101 {
+	if !m.bodied(status, request) {
 		return nil, nil, nil
 	}
 	begin, chunked := m.at(), false
+	m.began = begin
 	m.most = m.lies.held(h)
 	defer func() { m.most = maxEntry }()
 	body, err := []byte(nil), error(nil)
-	if start, _ := m.r.Peek(64); h.chunked() && chunkSize.Match(start) {
+	if start, ends := m.r.Peek(64); h.chunked() && (chunkSize.Match(start) || ends == io.EOF && brokenSize.Match(start)) {
 		chunked = true
 		body, err = m.chunks()
 	} else {
@@ -182,6 +196,34 @@ func (m *messageReader) responseBody(h *head, status int, request *exchange.Requ
 		m.passToStart()
 	}
 	return nil, m.lies.body(begin, m.at()-begin, h, chunked), nil
+}
+
+// bodied reports whether an answer has a body (RFC 9112 section 6.3).
+func (m *messageReader) bodied(status int, request *exchange.Request) bool {
+	return !(request != nil && request.Method == "HEAD" || status == 204 || status == 304 || status == 101)
+}
+
+// lacks says why the body that was read last, of n bytes, is not whole.
+func (m *messageReader) lacks(h *head, n int64, raw []byte) string {
+	broken := m.broken
+	m.broken = false
+	if broken {
+		return noLastChunk
+	}
+	if codings, coded := h.header.Find("Content-Encoding"); coded && raw != nil && !exchange.StillCoded(raw, codings) {
+		return "" // it was undone in the recording, and the length is that of what was sent
+	}
+	return shorter(n, h.length(), h.chunked())
+}
+
+const noLastChunk = "the last chunk of the body is not there"
+
+// shorter says that a body has fewer bytes than were announced.
+func shorter(n, announced int64, chunked bool) string {
+	if chunked || announced < 0 || n >= announced {
+		return ""
+	}
+	return fmt.Sprintf("the body ends after %d of the %d bytes that were announced", n, announced)
 }
 
 // at gives where the next byte stands in what is read.
@@ -213,6 +255,7 @@ func (m *messageReader) chunks() ([]byte, error) {
 		return nil, errEntryTooLarge
 	}
 	if err != nil { // broken chunks: what came is judged up to there
+		m.broken = true
 		return m.upToStart(body)
 	}
 	for { // trailer fields

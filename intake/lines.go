@@ -45,10 +45,12 @@ func isLine(start []byte) bool {
 // The members of a capture line: docs/captures.md describes them for scripts.
 type (
 	lineCapture struct {
-		Audience string        `json:"audience,omitzero"`
-		Started  string        `json:"started,omitzero"`
-		Request  *lineRequest  `json:"request,omitzero"`
-		Response *lineResponse `json:"response,omitzero"`
+		Audience string `json:"audience,omitzero"`
+		Started  string `json:"started,omitzero"`
+
+		Incomplete string        `json:"incomplete,omitzero"`
+		Request    *lineRequest  `json:"request,omitzero"`
+		Response   *lineResponse `json:"response,omitzero"`
 	}
 	lineRequest struct {
 		Method  string          `json:"method,omitzero"`
@@ -94,6 +96,9 @@ func Append(dst []byte, c *exchange.Capture, readable bool) []byte {
 	}
 	if !c.Started.IsZero() {
 		dst = append(c.Started.UTC().AppendFormat(append(dst, `"started":"`...), time.RFC3339Nano), `",`...)
+	}
+	if c.Incomplete != "" {
+		dst = append(appendString(append(dst, `"incomplete":`...), c.Incomplete), ',')
 	}
 	address := ""
 	if c.Request.URL != nil {
@@ -176,7 +181,7 @@ func decodeLine(text []byte) (*exchange.Capture, error) {
 		}
 		return nil, errors.New("the line is no capture: it is not a JSON object")
 	}
-	c := &exchange.Capture{Audience: line.Audience}
+	c := &exchange.Capture{Audience: line.Audience, Incomplete: line.Incomplete}
 	c.Started = timeOf(line.Started)
 	if line.Request == nil || line.Request.URL == "" {
 		return nil, errors.New("the line is no capture: it names no request.url")

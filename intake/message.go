@@ -128,12 +128,19 @@ func (h *head) chunked() bool {
 
 var chunkSize = regexp.MustCompile(`^[0-9A-Fa-f]{1,8}[ \t]*(;[^\r\n]*)?\r?\n`)
 
+// brokenSize matches where a recording ends within the size of a chunk.
+var brokenSize = regexp.MustCompile(`^[0-9A-Fa-f]{1,8}[ \t]*\r?$`)
+
 // unchunk undoes the chunked transfer coding (RFC 9112 section 7.1), where a body
-// that was sent with it still has it. What breaks off is given up to there.
-func unchunk(body []byte) []byte {
+// that was sent with it still has it. What breaks off is given up to there,
+// with the reason.
+func unchunk(body []byte) (plain []byte, lacks string) {
 	if !chunkSize.Match(body) {
-		return body
+		return body, ""
 	}
-	plain, _ := io.ReadAll(httputil.NewChunkedReader(bytes.NewReader(body)))
-	return plain
+	plain, err := io.ReadAll(httputil.NewChunkedReader(bytes.NewReader(body)))
+	if err != nil {
+		lacks = noLastChunk
+	}
+	return plain, lacks
 }

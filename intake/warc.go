@@ -166,8 +166,14 @@ func (w *warcReader) record(h head, block []byte) error {
 		return w.unread(h, "the HTTP message of a record cannot be read: "+plain(err))
 	}
 	body, _ := io.ReadAll(inner)
+	lacks := ""
 	if message.chunked() {
-		body = unchunk(body)
+		body, lacks = unchunk(body)
+	} else if codings, coded := message.header.Find("Content-Encoding"); !coded || exchange.StillCoded(body, codings) {
+		lacks = shorter(int64(len(body)), message.length(), false)
+	}
+	if cut := h.header.Get("WARC-Truncated"); cut != "" {
+		lacks = "the recording says that it was cut (WARC-Truncated: " + clip(cut) + ")"
 	}
 	id, other := h.header.Get("WARC-Record-ID"), h.header.Get("WARC-Concurrent-To")
 	if kind == "request" {
@@ -188,6 +194,7 @@ func (w *warcReader) record(h head, block []byte) error {
 	if kind == "revisit" {
 		c.Response.Missing = "the recording holds a repeat of an earlier body here, not the body"
 	} else {
+		c.Incomplete = lacks
 		c.Response.Receive(body)
 	}
 	return w.pair(id, other, c)
@@ -237,6 +244,9 @@ func (w *warcReader) longResponse(h head, n int64) error {
 	if c == nil || rest < 0 {
 		return w.unread(h, "a response record holds no HTTP response")
 	}
+	if cut := h.header.Get("WARC-Truncated"); cut != "" {
+		c.Incomplete = "the recording says that it was cut (WARC-Truncated: " + clip(cut) + ")"
+	}
 	c.Response.Long = w.lies.body(body, rest, &message, chunked)
 	return w.pair(h.header.Get("WARC-Record-ID"), h.header.Get("WARC-Concurrent-To"), c)
 }
@@ -249,10 +259,18 @@ func (w *warcReader) pair(id, other string, c *exchange.Capture) error {
 	if r := w.requests[other]; r != nil {
 		delete(w.requests, other)
 		c.Request = *r
-		return w.out(c)
+		return w.done(c)
 	}
 	w.waiting = append(w.waiting, &warcResponse{id, c})
 	return w.flush(maxWaiting)
+}
+
+// done hands over a capture: what has no body lacks nothing of it (RFC 9112 section 6.3).
+func (w *warcReader) done(c *exchange.Capture) error {
+	if c.Request.Method == "HEAD" || c.Response.Status == 204 || c.Response.Status == 304 {
+		c.Incomplete = ""
+	}
+	return w.out(c)
 }
 
 // request pairs a request with the response that came before it, or keeps it.
@@ -261,7 +279,7 @@ func (w *warcReader) request(id, other string, r *exchange.Request) error {
 		if other != "" && one.id == other {
 			one.capture.Request = *r
 			w.waiting = append(w.waiting[:i], w.waiting[i+1:]...)
-			return w.out(one.capture)
+			return w.done(one.capture)
 		}
 	}
 	w.requests[id] = r
@@ -275,7 +293,7 @@ func (w *warcReader) request(id, other string, r *exchange.Request) error {
 // flush hands over responses that waited, but for the last few.
 func (w *warcReader) flush(keep int) error {
 	for len(w.waiting) > keep {
-		if err := w.out(w.waiting[0].capture); err != nil {
+		if err := w.done(w.waiting[0].capture); err != nil {
 			return err
 		}
 		w.waiting = w.waiting[1:]

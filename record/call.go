@@ -1,6 +1,7 @@
 package record
 
 import (
+	"fmt"
 	"io"
 	"net/http"
 	"net/url"
@@ -109,6 +110,10 @@ type copied struct {
 	blocks []*[blockSize]byte
 	size   int
 	closed bool // nothing is copied any more
+	full   bool // it has as much as is kept
+	cut    bool // for it is longer than what is kept
+	whole  bool // it was read to its end
+	failed bool // it could not be
 }
 
 // Read implements [io.Reader].
@@ -117,7 +122,29 @@ func (b *copied) Read(p []byte) (int, error) {
 	if n > 0 {
 		b.add(p[:n])
 	}
+	if err != nil {
+		b.mu.Lock()
+		b.whole, b.failed = b.whole || err == io.EOF, b.failed || err != io.EOF
+		b.mu.Unlock()
+	}
 	return n, err
+}
+
+// incomplete says why the copy is not the whole body.
+func (b *copied) incomplete(which string) string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	switch {
+	case b.source == nil:
+		return ""
+	case b.cut:
+		return fmt.Sprintf("the body of the %s was cut after %d bytes, as is set for recording", which, b.size)
+	case b.failed:
+		return "the body of the " + which + " broke off"
+	case !b.whole:
+		return "the body of the " + which + " was not passed on to its end"
+	}
+	return ""
 }
 
 // Close implements [io.Closer].
@@ -126,7 +153,10 @@ func (b *copied) Close() error { return b.source.Close() }
 func (b *copied) add(p []byte) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	for len(p) > 0 && !b.closed {
+	if len(p) > 0 && b.full && !b.closed {
+		b.cut = true
+	}
+	for len(p) > 0 && !b.closed && !b.full {
 		at := b.size % blockSize
 		if at == 0 {
 			if !b.call.take(blockSize) {
@@ -138,7 +168,9 @@ func (b *copied) add(p []byte) {
 		n := copy(b.blocks[len(b.blocks)-1][at:], p[:min(len(p), b.call.options.MaxBody-b.size)])
 		b.size += n
 		p = p[n:]
-		b.closed = b.size >= b.call.options.MaxBody // what follows passes through uncopied
+		if b.full = b.size >= b.call.options.MaxBody; b.full && len(p) > 0 { // what follows passes through uncopied
+			b.cut = true
+		}
 	}
 }
 

@@ -80,6 +80,9 @@ func (d *delivery) add(c *call) {
 	n := len(body)
 	body = c.response.appendTo(body)
 	c.capture.Request.Body, c.capture.Response.Body = body[:n:n], body[n:]
+	if c.capture.Incomplete = c.response.incomplete("answer"); c.capture.Incomplete == "" {
+		c.capture.Incomplete = c.request.incomplete("request")
+	}
 	d.chunk.lines = intake.Append(d.chunk.lines, &c.capture, d.readable)
 	d.chunk.captures++
 	c.release()

@@ -14,6 +14,7 @@ import (
 	"net/http/httptest"
 	"net/url"
 	"os"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -359,8 +360,36 @@ func TestLargeUploadsPassInPieces(t *testing.T) {
 	if _, body := fetch(t, bare(), r); body != fmt.Sprint(int64(size), error(nil)) {
 		t.Errorf("the API met %s", body)
 	}
-	if c := s.only(t); len(c.Request.Body) != 1000 {
-		t.Errorf("%d bytes of it are kept; 1000 were to be", len(c.Request.Body))
+	if c := s.only(t); len(c.Request.Body) != 1000 || c.Incomplete != "the body of the request was cut after 1000 bytes, as is set for recording" {
+		t.Errorf("%d bytes of it are kept; 1000 were to be; it says %q", len(c.Request.Body), c.Incomplete)
+	}
+}
+
+// TestBodiesAreCutWhereTheyAreLonger answers with bodies around what is kept: only what is longer is cut, and says so.
+func TestBodiesAreCutWhereTheyAreLonger(t *testing.T) {
+	const most = 1000
+	s := stand(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		n, _ := strconv.Atoi(r.URL.Query().Get("n"))
+		for half := range 2 { // in two pieces, so that the end does not come with them
+			w.Write(bytes.Repeat([]byte("x"), n/2+half*(n%2)))
+			w.(http.Flusher).Flush()
+		}
+	}), func(o *Options) { o.MaxBody = most })
+	sizes := []int{0, 1, most - 1, most, most + 1, 5 * most}
+	for _, n := range sizes {
+		if _, body := fetch(t, bare(), request(t, "GET", fmt.Sprint(s.url, "/v1/files?n=", n), "")); len(body) != n {
+			t.Fatalf("%d bytes of %d came", len(body), n)
+		}
+	}
+	all := s.captures(t)
+	if len(all) != len(sizes) {
+		t.Fatalf("%d captures", len(all))
+	}
+	for _, c := range all {
+		n, _ := strconv.Atoi(c.Request.URL.Query().Get("n"))
+		if len(c.Response.Body) != min(n, most) || (c.Incomplete != "") != (n > most) {
+			t.Errorf("of %d bytes %d are kept, and it says %q", n, len(c.Response.Body), c.Incomplete)
+		}
 	}
 }
 
@@ -426,6 +455,9 @@ func TestFaultyUpstreams(t *testing.T) {
 			if !strings.Contains(one.Response.Missing, c.missing) || c.missing == "" && one.Response.Missing != "" {
 				t.Errorf("the capture says %q, want %q", one.Response.Missing, c.missing)
 			}
+			if broke := strings.Contains(one.Incomplete, "broke off"); broke != c.cut {
+				t.Errorf("of its body it says %q", one.Incomplete)
+			}
 			if c.body != "" && string(one.Response.Body) != c.body {
 				t.Errorf("captured %q", one.Response.Body)
 			}
@@ -476,8 +508,8 @@ func TestUpstreamThatHangsAndClientThatGoes(t *testing.T) {
 				t.Errorf("%s: %+v", c.Request.URL.Path, c.Response)
 			}
 		case "/half":
-			if string(c.Response.Body) != `{"data":[` {
-				t.Errorf("%s: %+v", c.Request.URL.Path, c.Response)
+			if string(c.Response.Body) != `{"data":[` || c.Incomplete == "" {
+				t.Errorf("%s: %q, %+v", c.Request.URL.Path, c.Incomplete, c.Response)
 			}
 		}
 	}

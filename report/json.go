@@ -14,6 +14,8 @@ type jsonReport struct {
 	Summary  jsonSummary       `json:"summary"`
 	Findings []JSONFinding     `json:"findings"`
 	Skipped  []finding.Skipped `json:"skipped"`
+
+	Incomplete []finding.Skipped `json:"incomplete,omitempty"`
 }
 
 type jsonSummary struct {
@@ -75,7 +77,7 @@ func JSON(w io.Writer, r *Result) error {
 	counts := r.BySeverity()
 	out := jsonReport{Inkret: 1, Rules: rules, Service: r.Service,
 		Summary:  jsonSummary{r.Summary, bySeverity{counts["critical"], counts["high"], counts["medium"], counts["low"], counts["info"]}},
-		Findings: []JSONFinding{}, Skipped: r.Skipped}
+		Findings: []JSONFinding{}, Skipped: r.Skipped, Incomplete: r.Incomplete}
 	for _, f := range r.Findings {
 		out.Findings = append(out.Findings, JSONOf(f))
 	}

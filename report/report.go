@@ -2,6 +2,7 @@
 package report
 
 import (
+	"fmt"
 	"encoding/json"
 	"errors"
 	"io"
@@ -18,10 +19,20 @@ type Result struct {
 	Summary  finding.Summary
 	Findings []*finding.Finding
 	Skipped  []finding.Skipped
-	FailOn   scan.Severity // from which a finding fails, where nothing excuses it
-	Baseline *Baseline     // what was there before; nil for none
-	Version  string        // of the program, for formats that have room for it
-	Audit    *Audit        // what a service adds; nil for a check
+
+	Incomplete []finding.Skipped // judged up to where their bodies end
+	FailOn     scan.Severity     // from which a finding fails, where nothing excuses it
+	Baseline   *Baseline         // what was there before; nil for none
+	Version    string            // of the program, for formats that have room for it
+	Audit      *Audit            // what a service adds; nil for a check
+}
+
+// incomplete counts the judged captures whose bodies are not whole.
+func (r *Result) incomplete() string {
+	if len(r.Incomplete) == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" (%d incomplete)", len(r.Incomplete))
 }
 
 // Fails reports whether a finding fails a check.

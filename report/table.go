@@ -35,7 +35,8 @@ func Table(w io.Writer, r *Result, colour bool, width int) error {
 	if len(r.Findings) > 0 {
 		findingsTable(&b, r, colour, width)
 	}
-	skippedList(&b, r.Skipped)
+	reasonList(&b, "incomplete", r.Incomplete)
+	reasonList(&b, "skipped", r.Skipped)
 	summary(&b, r, colour)
 	_, err := io.WriteString(w, b.String())
 	return err
@@ -131,7 +132,7 @@ func onlyIf(yes bool, s string) string {
 // maxSkippedListed is how many skipped captures are listed one by one.
 const maxSkippedListed = 10
 
-func skippedList(b *strings.Builder, all []finding.Skipped) {
+func reasonList(b *strings.Builder, what string, all []finding.Skipped) {
 	counts := map[string]int{}
 	var order []string
 	first := map[string]finding.Skipped{}
@@ -143,11 +144,11 @@ func skippedList(b *strings.Builder, all []finding.Skipped) {
 	}
 	for i, reason := range order {
 		if i == maxSkippedListed {
-			fmt.Fprintf(b, "skipped for %d other reasons; --format json lists all\n", len(order)-i)
+			fmt.Fprintf(b, what+" for %d other reasons; --format json lists all\n", len(order)-i)
 			break
 		}
 		s := first[reason]
-		fmt.Fprintf(b, "skipped %d: %s (first: %s, entry %d)\n", counts[reason], Clean(reason), Clean(s.File), s.Entry)
+		fmt.Fprintf(b, what+" %d: %s (first: %s, entry %d)\n", counts[reason], Clean(reason), Clean(s.File), s.Entry)
 	}
 	if len(order) > 0 {
 		b.WriteByte('\n')
@@ -155,13 +156,13 @@ func skippedList(b *strings.Builder, all []finding.Skipped) {
 }
 
 func summary(b *strings.Builder, r *Result, colour bool) {
-	fmt.Fprintf(b, "%s: %d judged, %d skipped; %s", count(r.Summary.Captures, "capture"), r.Summary.Judged, r.Summary.Skipped, Bytes(r.Summary.Bytes))
+	fmt.Fprintf(b, "%s: %d judged%s, %d skipped; %s", count(r.Summary.Captures, "capture"), r.Summary.Judged, r.incomplete(), r.Summary.Skipped, Bytes(r.Summary.Bytes))
 	if r.Summary.ExcessBytes > 0 {
 		fmt.Fprintf(b, ", %s of it granted to nobody who got it (%d%%)", Bytes(r.Summary.ExcessBytes), r.Summary.ExcessBytes*100/max(r.Summary.Bytes, 1))
 	}
 	b.WriteString(".\n")
 	if len(r.Findings) == 0 {
-		b.WriteString("No findings.\n")
+		b.WriteString("No findings" + onlyIf(len(r.Incomplete) > 0, " in what is there") + ".\n")
 		return
 	}
 	counts := r.BySeverity()

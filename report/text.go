@@ -60,7 +60,7 @@ func Markdown(w io.Writer, r *Result) error {
 	default:
 		fmt.Fprintf(&b, "### %s to look at\n\n", count(len(failing), "leak"))
 	}
-	fmt.Fprintf(&b, "%s judged, %d skipped", count(r.Summary.Judged, "capture"), r.Summary.Skipped)
+	fmt.Fprintf(&b, "%s judged%s, %d skipped", count(r.Summary.Judged, "capture"), r.incomplete(), r.Summary.Skipped)
 	if r.Summary.ExcessBytes > 0 {
 		fmt.Fprintf(&b, "; %s of %s are covered by no grant", Bytes(r.Summary.ExcessBytes), Bytes(r.Summary.Bytes))
 	}

@@ -153,7 +153,7 @@ func (e *exchanged) capture(c store.Capture) (*exchange.Capture, error) {
 	if err != nil {
 		return nil, errors.New("the address of a sealed capture is damaged")
 	}
-	out := &exchange.Capture{Entry: c.Entry, Started: c.Started,
+	out := &exchange.Capture{Entry: c.Entry, Started: c.Started, Incomplete: c.Incomplete,
 		Request:  exchange.Request{Method: c.Method, URL: u, Header: e.RequestHeader, Body: e.RequestBody},
 		Response: exchange.Response{Status: c.Status, Header: e.ResponseHeader, Body: e.ResponseBody}}
 	if c.AudienceBy == contract.Said {

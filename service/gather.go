@@ -68,7 +68,7 @@ func (g *gathering) prove(c *exchange.Capture, out *scan.Outcome) {
 			p = &proof{}
 			g.proofs[w.ID] = p
 		}
-		if p.leaks = p.leaks || leaks; !leaks && !p.there && !when.IsZero() && when.After(w.Since) { // without a time it may be from long before the repair
+		if p.leaks = p.leaks || leaks; !leaks && !p.there && out.Incomplete == "" && !when.IsZero() && when.After(w.Since) { // without a time it may be from long before the repair
 			p.nth, p.there = g.taken, true
 		}
 	}
@@ -90,7 +90,7 @@ func (g *gathering) add(c *exchange.Capture) (store.Capture, []store.Occurrence)
 	}
 	g.collector.Add(c.File, c.Entry, &out)
 	row := store.Capture{Entry: c.Entry, Method: c.Request.Method, Audience: out.Audience, AudienceBy: out.AudienceBy, Status: c.Response.Status,
-		Started: c.Started, Bytes: out.Bytes, Excess: out.Excess, Skipped: out.Skipped, Service: g.service, Endpoint: out.Endpoint}
+		Started: c.Started, Bytes: out.Bytes, Excess: out.Excess, Skipped: out.Skipped, Incomplete: c.Incomplete, Service: g.service, Endpoint: out.Endpoint}
 	if c.Request.URL != nil {
 		row.URL = g.masker.Address(c.Request.URL, out.Endpoint)
 	}

@@ -43,6 +43,7 @@ func TestARepairIsProven(t *testing.T) {
 		"without a time":                  strings.Replace(at(w.clock.now, clean), `"started"`, `"x-started"`, 1),
 		"with a time that is none":        strings.Replace(at(w.clock.now, clean), w.clock.now.UTC().Format(time.RFC3339), "just now", 1),
 		"of long ago, as others write it": strings.Replace(at(w.clock.now, clean), w.clock.now.UTC().Format(time.RFC3339), "2020-01-01 10:00:00", 1),
+		"that is not whole":               strings.Replace(at(w.clock.now, clean), `"request"`, `"incomplete":"it broke off","request"`, 1),
 		"one mended and one not":          at(w.clock.now, clean) + at(w.clock.now, leaky),
 	} {
 		if w.upload(name, lines); state() != "awaiting-proof" {

@@ -73,6 +73,7 @@ type Capture struct {
 	Excess     int
 	Findings   int
 	Skipped    string
+	Incomplete string // why a body of it is not whole
 	File       string // in an archive
 	Repeats    int64  // the capture whose call was made again, 0 for none
 	Holds      string // what Sealed has: bodies, an outline of them, or nothing of them
@@ -158,8 +159,8 @@ func (in *Intake) flush(ctx context.Context) error {
 // addCapture writes a capture of a batch and gives its id.
 func addCapture(ctx context.Context, tx *sql.Tx, batch int64, c *Capture) (int64, error) {
 	r, err := tx.ExecContext(ctx, `INSERT INTO captures (batch_id, entry, file, endpoint_id, method, url, audience, audience_by, status, started,
-		bytes, excess, findings, skipped, repeats, holds, sealed) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, ?, ?, ?, ?)`,
-		batch, c.Entry, c.File, c.EndpointID, c.Method, c.URL, c.Audience, c.AudienceBy, c.Status, millis(c.Started), c.Bytes, c.Excess, c.Skipped, c.Repeats, c.Holds, c.Sealed)
+		bytes, excess, findings, skipped, repeats, holds, incomplete, sealed) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, ?, ?, ?, ?, ?)`,
+		batch, c.Entry, c.File, c.EndpointID, c.Method, c.URL, c.Audience, c.AudienceBy, c.Status, millis(c.Started), c.Bytes, c.Excess, c.Skipped, c.Repeats, c.Holds, c.Incomplete, c.Sealed)
 	if err != nil {
 		return 0, err
 	}
@@ -347,13 +348,13 @@ func (by *CaptureFilter) filter() filter {
 }
 
 const captureColumns = `captures.id, batch_id, entry, endpoint_id, coalesce(endpoints.text, ''), services.name, method, url, captures.audience, audience_by, status,
-	captures.started, captures.bytes, captures.excess, captures.findings, captures.skipped, captures.file, captures.repeats, captures.holds`
+	captures.started, captures.bytes, captures.excess, captures.findings, captures.skipped, captures.file, captures.repeats, captures.holds, captures.incomplete`
 
 const captureTables = ` FROM captures JOIN batches ON batches.id = batch_id JOIN services ON services.id = batches.service_id LEFT JOIN endpoints ON endpoints.id = endpoint_id`
 
 func (c *Capture) into(started *int64) []any {
 	return []any{&c.ID, &c.BatchID, &c.Entry, &c.EndpointID, &c.Endpoint, &c.Service, &c.Method, &c.URL, &c.Audience, &c.AudienceBy, &c.Status,
-		started, &c.Bytes, &c.Excess, &c.Findings, &c.Skipped, &c.File, &c.Repeats, &c.Holds}
+		started, &c.Bytes, &c.Excess, &c.Findings, &c.Skipped, &c.File, &c.Repeats, &c.Holds, &c.Incomplete}
 }
 
 // mostCounted is how many captures are counted in a listing: counting a million takes longer than

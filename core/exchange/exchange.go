@@ -60,6 +60,10 @@ type Capture struct {
 	Request  Request
 	Response Response
 
+	// Incomplete says why a body is not all that was sent, or empty: it broke off, was cut, or is shorter than was announced.
+	// What stands before that is judged; it proves nothing.
+	Incomplete string
+
 	// Outlined is that the bodies are outlines (see [Outline]) of those that were there:
 	// which values they had is not known. Caller is who made the request, where its
 	// header fields can no longer tell.

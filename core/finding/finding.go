@@ -104,7 +104,9 @@ type Collector struct {
 	findings map[Identity]*Finding
 	summary  Summary
 	skipped  []Skipped
-	sent     map[sentBody][]string // the audiences that got it
+
+	incomplete []Skipped             // judged up to where their bodies end
+	sent       map[sentBody][]string // the audiences that got it
 }
 
 // sentBody is a body that an endpoint sent.
@@ -128,6 +130,9 @@ func (c *Collector) Add(file string, entry int, out *scan.Outcome) {
 		c.summary.Skipped++
 		c.skipped = append(c.skipped, Skipped{file, entry, out.Skipped})
 	} else {
+		if out.Incomplete != "" {
+			c.incomplete = append(c.incomplete, Skipped{file, entry, out.Incomplete})
+		}
 		c.summary.Judged++
 		c.summary.Bytes += out.Bytes
 		c.summary.ExcessBytes += out.Excess
@@ -165,6 +170,7 @@ func (c *Collector) Merge(later *Collector) {
 	c.summary.Bytes += later.summary.Bytes
 	c.summary.ExcessBytes += later.summary.ExcessBytes
 	c.skipped = append(c.skipped, later.skipped...)
+	c.incomplete = append(c.incomplete, later.incomplete...)
 	for b, audiences := range later.sent {
 		c.got(b, audiences...)
 	}
@@ -269,6 +275,9 @@ func (f *Finding) take(s *scan.Spot, out *scan.Outcome) {
 
 // Summary gives the counts so far.
 func (c *Collector) Summary() Summary { return c.summary }
+
+// Incomplete lists the captures whose bodies are not whole and were judged up to there.
+func (c *Collector) Incomplete() []Skipped { return c.incomplete }
 
 // Skipped lists the captures that were not judged, in their order.
 func (c *Collector) Skipped() []Skipped { return c.skipped }

@@ -61,6 +61,7 @@ type Outcome struct {
 	Known      bool   // a contract has the endpoint
 	Response   *contract.Response
 	Skipped    string // why it was not judged; empty when it was
+	Incomplete string // why a body is not whole: what stands before that was judged
 	Spots      []Spot // in the order of their bytes
 	Bytes      int    // of the body, its codings undone
 	Excess     int    // bytes of what no grant covers
@@ -75,7 +76,7 @@ func (j *Judge) Capture(c *exchange.Capture) Outcome { return j.Watch(c, nil) }
 
 // Watch is Capture that tells an observer of every value of the body.
 func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
-	out := Outcome{Status: strconv.Itoa(c.Response.Status)}
+	out := Outcome{Status: strconv.Itoa(c.Response.Status), Incomplete: c.Incomplete}
 	if c.Request.URL == nil {
 		if out.Skipped = c.Response.Missing; out.Skipped == "" {
 			out.Skipped = "the request has no address that can be read"
@@ -141,7 +142,16 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	case all.err != nil:
 		out.Skipped = all.err.Error()
 	}
+	out.Skipped = because(c, out.Skipped)
 	return out
+}
+
+// because names what a body lacks as the reason why it could not be read.
+func because(c *exchange.Capture, skipped string) string {
+	if skipped == "" || c.Incomplete == "" {
+		return skipped
+	}
+	return c.Incomplete + ": " + skipped
 }
 
 // Exercise is what a judge's captures have shown of one response for one audience.
@@ -240,7 +250,7 @@ func (j *Judge) identify(out *Outcome, c *exchange.Capture, segments []string) (
 func unread(c *exchange.Capture) string {
 	switch {
 	case c.Response.Missing != "":
-		return c.Response.Missing
+		return because(c, c.Response.Missing)
 	case c.Request.Preflight():
 		return "a CORS preflight"
 	case c.Request.Method == "HEAD":
@@ -253,10 +263,10 @@ func unread(c *exchange.Capture) string {
 		}
 		return ""
 	case len(c.Response.Body) == 0:
-		return "the body is empty"
+		return because(c, "the body is empty")
 	}
 	if err := exchange.Readable(c.Response.Header.Get("Content-Type"), c.Response.Body); err != nil {
-		return err.Error()
+		return because(c, err.Error())
 	}
 	return ""
 }

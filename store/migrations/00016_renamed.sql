@@ -27,3 +27,5 @@ ALTER TABLE results ADD COLUMN compared TEXT NOT NULL DEFAULT ''; -- with what, 
 ALTER TABLE notices ADD COLUMN service TEXT NOT NULL DEFAULT ''; -- and revision: of the contracts that it is about
 ALTER TABLE notices ADD COLUMN revision INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE notices ADD COLUMN more INTEGER NOT NULL DEFAULT 0; -- findings that it is about besides
+
+ALTER TABLE captures ADD COLUMN incomplete TEXT NOT NULL DEFAULT ''; -- why a body of it is not whole

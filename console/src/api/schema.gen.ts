@@ -2524,6 +2524,8 @@ export interface components {
             findings: number;
             /** @description Why it was not judged */
             skipped?: string;
+            /** @description Why a body of it is not whole: what stands before that was judged, and it proves nothing */
+            incomplete?: string;
             /** @description In an archive */
             file?: string;
             /**

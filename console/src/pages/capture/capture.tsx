@@ -43,6 +43,7 @@ function Found({ detail }: { detail: CaptureDetail }) {
   ];
   if (c.repeats) items.push(["Made again", <><Link to={`/captures/${c.repeats}`}>{`what capture ${c.repeats} recorded`}</Link>{" · "}<Link to={`/captures/compare?before=${c.repeats}&after=${c.id}`}>compare</Link></>]);
   if (c.skipped) items.push(["Skipped", c.skipped]);
+  if (c.incomplete) items.push(["Incomplete", `${c.incomplete}; it proves no repair`]);
   const wire = body ? (
     <WireView body={body} cut={cut} at={get("at") || undefined} judgedBy={judged_by} tools={(n, path) => <ValueTools capture={c.id} node={n} path={path} kept={(c.holds ?? "bodies") === "bodies"} />} />
   ) : (
@@ -113,7 +114,7 @@ function Again({ before, again }: { before: Capture; again: Capture[] }) {
                 {bytes(c.bytes)} <Typography.Text type="secondary">({change(c.bytes - before.bytes)})</Typography.Text>
               </span>
               <Typography.Text type={c.findings === 0 && !c.skipped ? "success" : undefined} strong>
-                {c.skipped ? `skipped: ${c.skipped}` : c.findings === 0 ? "✓ no findings" : count(c.findings, "finding")}
+                {c.skipped ? `skipped: ${c.skipped}` : c.findings === 0 ? `✓ no findings${c.incomplete ? " up to where it ends" : ""}` : count(c.findings, "finding")}
               </Typography.Text>
               {!c.skipped && <Link to={`/captures/compare?before=${before.id}&after=${c.id}`}>compare</Link>}
             </Flex>

@@ -116,10 +116,10 @@ export function CaptureList() {
                     <Code>{`${c.method} ${c.url}`}</Code>
                   </Link>
                   {c.repeats && <Typography.Text type="secondary"> capture {c.repeats} again</Typography.Text>}
-                  {c.skipped && (
+                  {(c.skipped || c.incomplete) && (
                     <>
                       <br />
-                      <Typography.Text type="secondary">skipped: {c.skipped}</Typography.Text>
+                      <Typography.Text type="secondary">{c.skipped ? `skipped: ${c.skipped}` : `incomplete: ${c.incomplete}`}</Typography.Text>
                     </>
                   )}
                 </>

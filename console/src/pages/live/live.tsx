@@ -115,7 +115,7 @@ const Row = memo(function Row({ call, chosen, choose }: { call: LiveCall; chosen
   const gravest = severities.find((s) => findings.some((f) => f.severity === s));
   const place = c.url.replace(/^https?:\/\/[^/]*/, "");
   return (
-    <button type="button" role="option" aria-selected={chosen} data-capture={c.id} className={`live-row${chosen ? " chosen" : ""}`} onClick={() => choose(c.id)} title={c.skipped ? `skipped: ${c.skipped}` : c.endpoint}>
+    <button type="button" role="option" aria-selected={chosen} data-capture={c.id} className={`live-row${chosen ? " chosen" : ""}`} onClick={() => choose(c.id)} title={c.skipped ? `skipped: ${c.skipped}` : c.incomplete ? `incomplete: ${c.incomplete}` : c.endpoint}>
       <span className="faint">{c.started ? clock.format(new Date(c.started)) : ""}</span>
       <span className="live-call code">
         {c.method} {place}
@@ -129,7 +129,7 @@ const Row = memo(function Row({ call, chosen, choose }: { call: LiveCall; chosen
             <SeverityMark severity={gravest} /> {findings.length > 1 ? findings.length : ""}
           </>
         ) : (
-          <span className="faint">{c.skipped ? "skipped" : "✓"}</span>
+          <span className="faint">{c.skipped ? "skipped" : c.incomplete ? "incomplete" : "✓"}</span>
         )}
       </span>
     </button>
