@@ -2,9 +2,9 @@
 package report
 
 import (
-	"fmt"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 
 	"inkret/core/detect"
