@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net/http/httputil"
+	"strings"
 
 	"inkret/core/exchange"
 )
@@ -150,12 +151,20 @@ func (m *messageReader) skipBlank() error {
 
 func (m *messageReader) requestBody(h *head) ([]byte, error) {
 	switch n := h.length(); {
-	case h.chunked():
+	case h.chunked() && m.atChunk():
 		return m.chunks()
+	case h.chunked():
+		return m.upToStart(nil)
 	case n > 0:
-		return m.bytes(n)
+		return m.bytes(h, n)
 	}
 	return nil, nil
+}
+
+// atChunk reports whether a chunk is next, or what is left of its size.
+func (m *messageReader) atChunk() bool {
+	start, ends := m.r.Peek(64)
+	return chunkSize.Match(start) || ends == io.EOF && brokenSize.Match(start)
 }
 
 // responseBody reads a body. One that is too long to be held is given as one that can be
@@ -169,12 +178,12 @@ func (m *messageReader) responseBody(h *head, status int, request *exchange.Requ
 	m.most = m.lies.held(h)
 	defer func() { m.most = maxEntry }()
 	body, err := []byte(nil), error(nil)
-	if start, ends := m.r.Peek(64); h.chunked() && (chunkSize.Match(start) || ends == io.EOF && brokenSize.Match(start)) {
+	if h.chunked() && m.atChunk() {
 		chunked = true
 		body, err = m.chunks()
 	} else {
 		if n := h.length(); n >= 0 {
-			body, err = m.bytes(n)
+			body, err = m.bytes(h, n)
 			if err == nil && m.atStart() {
 				return body, nil, nil
 			}
@@ -241,12 +250,21 @@ func (m *messageReader) passToStart() {
 	}
 }
 
-// bytes reads n bytes, or what is left of them.
-func (m *messageReader) bytes(n int64) ([]byte, error) {
+// bytes reads n bytes, or what is there of them: a length says what was sent, and a body that was not written down, as of
+// an answer that redirects, is followed by the next message.
+func (m *messageReader) bytes(h *head, n int64) ([]byte, error) {
+	media := strings.ToLower(h.header.Get("Content-Type"))
+	holds := strings.HasSuffix(strings.TrimSpace(strings.Split(media, ";")[0]), "/http")
+	if next := m.line(); !holds && isStatusLine(next) {
+		return nil, nil
+	}
 	if n > m.most {
 		return nil, errEntryTooLarge
 	}
-	return io.ReadAll(io.LimitReader(m.r, n))
+	if holds || strings.HasPrefix(media, "multipart/") || strings.HasPrefix(media, "text/") { // a message may stand in these
+		return io.ReadAll(io.LimitReader(m.r, n))
+	}
+	return m.upTo(nil, n)
 }
 
 func (m *messageReader) chunks() ([]byte, error) {
@@ -274,18 +292,42 @@ func (m *messageReader) atStart() bool {
 }
 
 // upToStart reads on behind body to where the next message begins.
-func (m *messageReader) upToStart(body []byte) ([]byte, error) {
-	for {
-		next, err := m.r.Peek(sniffed)
-		if len(next) == 0 {
-			return body, nil
+func (m *messageReader) upToStart(body []byte) ([]byte, error) { return m.upTo(body, -1) }
+
+// upTo reads on behind body to where the next message begins, or until it has most bytes, if that is not negative.
+func (m *messageReader) upTo(body []byte, most int64) ([]byte, error) {
+	for fresh := true; most < 0 || int64(len(body)) < most; {
+		next := m.line()
+		if len(next) == 0 || fresh && len(next) < readAhead && isStartLine(next) {
+			break
 		}
-		if isStartLine(next) && (err != nil || bytes.IndexByte(next, '\n') >= 0) {
-			return body, nil
+		begins := startBehind(next)
+		if begins > 0 {
+			next = next[:begins]
 		}
-		line, _ := m.r.ReadSlice('\n')
-		if body = append(body, line...); int64(len(body)) > m.most {
+		if most >= 0 {
+			next = next[:min(int64(len(next)), most-int64(len(body)))]
+		}
+		if body = append(body, next...); int64(len(body)) > m.most {
 			return nil, errEntryTooLarge
+		}
+		fresh = next[len(next)-1] == '\n'
+		if m.r.Discard(len(next)); begins == len(next) {
+			break
+		}
+	}
+	return body, nil
+}
+
+// line gives what is next up to the end of its line, or as much as is read ahead, and leaves it to be read.
+func (m *messageReader) line() []byte {
+	for n := max(sniffed, m.r.Buffered()); ; n = min(2*n, readAhead) {
+		text, err := m.r.Peek(n)
+		if end := bytes.IndexByte(text, '\n'); end >= 0 {
+			return text[:end+1]
+		}
+		if err != nil || n == readAhead {
+			return text
 		}
 	}
 }

@@ -35,6 +35,18 @@ func isStartLine(text []byte) bool {
 	return statusLine.Match(line) || requestLine.Match(line)
 }
 
+func isStatusLine(line []byte) bool { return statusLine.Match(bytes.TrimRight(line, "\r\n")) }
+
+// startBehind gives where in a line the first line of an answer begins, directly behind the end of a body that has no
+// line feed, or 0.
+func startBehind(line []byte) int {
+	at := bytes.LastIndex(line, []byte("HTTP/"))
+	if at <= 0 || !bytes.HasSuffix(line, []byte("\n")) || bytes.IndexByte([]byte(" \t:=\"'"), line[at-1]) >= 0 || !isStatusLine(line[at:]) {
+		return 0
+	}
+	return at
+}
+
 var errHead = errors.New("the head of a message is longer than is read")
 
 // readLine reads a line without its end. It gives io.EOF only where nothing is left.
