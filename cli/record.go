@@ -112,6 +112,9 @@ func (a *app) recordOptions(c *cli.Command) (recordingOptions, error) {
 	if err != nil {
 		return o, err
 	}
+	if body == 0 {
+		return o, usage(c, errors.New("--max-body 0 would keep nothing of any body: say at least 1; which calls are captured is said with --include and --exclude"))
+	}
 	o.MaxBody = int(min(body, maxBody))
 	if o.Memory, err = sizeOf(c, "max-memory"); err != nil {
 		return o, err

@@ -141,6 +141,8 @@ func TestRecordingThatCannotBegin(t *testing.T) {
 		{"--upstream http://127.0.0.1:1", "know no server http://127.0.0.1:1"},
 		{"--upstream http://127.0.0.1:1 --to x --service fennick-quay", "not both"},
 		{"--upstream http://127.0.0.1:1 --to x.lines --include v1", "is no rule"},
+		{"--upstream http://127.0.0.1:1 --to x.lines --exclude /v1/small?x=*", "write /v1/small"},
+		{"--upstream http://127.0.0.1:1 --to x.lines --max-body 0", "say at least 1"},
 		{"--upstream http://127.0.0.1:1 --to x.lines --sample 0", "is a share over 0"},
 		{"--upstream http://127.0.0.1:1 --to x.lines --max-body big", "is no size"},
 		{"--upstream http://127.0.0.1:1 --to x.lines --upstream-ca /nowhere.pem", "there is no such file"},

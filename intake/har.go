@@ -1,11 +1,14 @@
 package intake
 
 import (
+	"bytes"
 	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
 	"mime"
+	"mime/multipart"
+	"net/textproto"
 	"net/url"
 	"strings"
 
@@ -27,12 +30,21 @@ type (
 		Response *harResponse `json:"response"`
 	}
 	harRequest struct {
-		Method   string          `json:"method"`
-		URL      string          `json:"url"`
-		Headers  exchange.Header `json:"headers"`
-		PostData *struct {
-			Text string `json:"text"`
-		} `json:"postData"`
+		Method   string                 `json:"method"`
+		URL      string                 `json:"url"`
+		Headers  exchange.Header        `json:"headers"`
+		Cookies  []exchange.HeaderField `json:"cookies"`
+		PostData *harForm               `json:"postData"`
+	}
+	harForm struct {
+		MimeType string `json:"mimeType"`
+		Text     string `json:"text"`
+		Params   []struct {
+			Name        string `json:"name"`
+			Value       string `json:"value"`
+			FileName    string `json:"fileName"`
+			ContentType string `json:"contentType"`
+		} `json:"params"`
 	}
 	harResponse struct {
 		Status  float64         `json:"status"`
@@ -59,13 +71,24 @@ func (in *reading) har(name string, r io.Reader) error {
 	h := &harReader{reading: in, name: name, in: &boundedReader{r: r, left: maxEntry}}
 	h.dec = jsontext.NewDecoder(h.in, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
 	found := false
-	err := h.members(func(member string) error {
-		if member != "log" {
-			return h.dec.SkipValue()
+	err := error(nil)
+	for more := true; more && err == nil; more = h.dec.PeekKind() == '{' { // several may stand one behind the other
+		h.in.left = maxEntry
+		err = h.members(func(member string) error {
+			if member != "log" {
+				return h.dec.SkipValue()
+			}
+			found = true
+			return h.members(h.log)
+		})
+	}
+	if err == nil {
+		if _, err = h.dec.ReadToken(); err == nil {
+			err = &Error{File: name, Offset: h.dec.InputOffset(), Entry: h.entry, Reason: "what stands behind the HAR is no HAR, and is not read"}
+		} else if err == io.EOF {
+			err = nil
 		}
-		found = true
-		return h.members(h.log)
-	})
+	}
 	var stop errStop
 	switch {
 	case errors.As(err, &stop):
@@ -183,8 +206,20 @@ func harCapture(raw jsontext.Value) *exchange.Capture {
 	if u, err := url.Parse(e.Request.URL); err == nil && u.Host != "" {
 		c.Request.URL = u
 	}
-	if e.Request.PostData != nil {
-		c.Request.Body = []byte(e.Request.PostData.Text)
+	if form := e.Request.PostData; form != nil {
+		if _, ok := c.Request.Header.Find("Content-Type"); !ok && form.MimeType != "" {
+			c.Request.Header = append(c.Request.Header, exchange.HeaderField{Name: "Content-Type", Value: form.MimeType})
+		}
+		if c.Request.Body = []byte(form.Text); form.Text == "" {
+			c.Request.Body = form.written(c.Request.Header.Get("Content-Type"))
+		}
+	}
+	if _, ok := c.Request.Header.Find("Cookie"); !ok && len(e.Request.Cookies) > 0 {
+		var pairs []string
+		for _, one := range e.Request.Cookies {
+			pairs = append(pairs, one.Name+"="+one.Value)
+		}
+		c.Request.Header = append(c.Request.Header, exchange.HeaderField{Name: "Cookie", Value: strings.Join(pairs, "; ")})
 	}
 	if e.Response == nil {
 		c.Response.Missing = "the entry has no response"
@@ -192,6 +227,68 @@ func harCapture(raw jsontext.Value) *exchange.Capture {
 	}
 	harBody(c, e.Response)
 	return c
+}
+
+// plainBase64 makes base64url (RFC 4648 section 5), and base64 in lines, plain base64.
+var plainBase64 = strings.NewReplacer("-", "+", "_", "/", "\n", "", "\r", "")
+
+// written gives the body that params stand for, where a recording has only these.
+func (f *harForm) written(media string) []byte {
+	if len(f.Params) == 0 {
+		return nil
+	}
+	if kind, parameters, err := mime.ParseMediaType(media); err == nil && kind == "multipart/form-data" {
+		return f.multipart(parameters["boundary"])
+	}
+	escaped := f.escaped()
+	var pairs []string
+	for _, p := range f.Params {
+		if !escaped {
+			p.Name, p.Value = url.QueryEscape(p.Name), url.QueryEscape(p.Value)
+		}
+		pairs = append(pairs, p.Name+"="+p.Value)
+	}
+	return []byte(strings.Join(pairs, "&"))
+}
+
+// escaped reports whether names and values are percent-encoded already, as some write them: HAR does not say.
+func (f *harForm) escaped() bool {
+	some := false
+	for _, p := range f.Params {
+		for _, text := range []string{p.Name, p.Value} {
+			plain, err := url.QueryUnescape(text)
+			if err != nil || strings.ContainsAny(text, " &=@/:?#\"<>{}[]\r\n") {
+				return false
+			}
+			some = some || plain != text
+		}
+	}
+	return some
+}
+
+func (f *harForm) multipart(boundary string) []byte {
+	var b bytes.Buffer
+	w := multipart.NewWriter(&b)
+	if w.SetBoundary(boundary) != nil {
+		return nil
+	}
+	for _, p := range f.Params {
+		fields := map[string]string{"name": p.Name}
+		if p.FileName != "" {
+			fields["filename"] = p.FileName
+		}
+		head := textproto.MIMEHeader{"Content-Disposition": {mime.FormatMediaType("form-data", fields)}}
+		if p.ContentType != "" {
+			head.Set("Content-Type", strings.NewReplacer("\r", " ", "\n", " ").Replace(p.ContentType))
+		}
+		part, err := w.CreatePart(head)
+		if err != nil {
+			return nil
+		}
+		io.WriteString(part, p.Value)
+	}
+	w.Close()
+	return b.Bytes()
 }
 
 func harBody(c *exchange.Capture, from *harResponse) {
@@ -225,7 +322,7 @@ func harBody(c *exchange.Capture, from *harResponse) {
 		r.Body, r.Missing = nil, fmt.Sprintf("content.encoding %q is not read; base64 is", clip(content.Encoding))
 		return
 	}
-	body, err := base64.StdEncoding.DecodeString(*content.Text)
+	body, err := base64.RawStdEncoding.DecodeString(plainBase64.Replace(strings.TrimRight(*content.Text, "= \t\r\n")))
 	if err != nil {
 		r.Body, r.Missing = nil, fmt.Sprintf("content.text is not base64: %v", err)
 		return

@@ -1,6 +1,7 @@
 package intake
 
 import (
+	"archive/zip"
 	"bytes"
 	"encoding/base64"
 	"errors"
@@ -10,6 +11,7 @@ import (
 	"testing"
 
 	"github.com/klauspost/compress/gzip"
+	"golang.org/x/text/encoding/unicode"
 
 	"inkret/core/exchange"
 )
@@ -203,4 +205,98 @@ func FuzzRead(f *testing.F) {
 			t.Error(err)
 		}
 	})
+}
+
+// TestFormsOfHAR reads what exporters leave to params, cookies and base64 of other kinds.
+func TestFormsOfHAR(t *testing.T) {
+	entry := func(request, content string) string {
+		return `{"request":{"method":"POST","url":"https://q.example/skippers",` + request + `},"response":{"status":200,"headers":[],"content":` + content + `}}`
+	}
+	const plain = `{"mimeType":"application/json","text":"{\"id\":1}"}`
+	form := func(params string) string {
+		return entry(`"headers":[],"postData":{"mimeType":"application/x-www-form-urlencoded","params":[`+params+`]}`, plain)
+	}
+	for name, c := range map[string]struct{ entry, request, cookie, response string }{
+		"params":                        {form(`{"name":"email","value":"sol@sails.example"},{"name":"a b","value":"1&2"}`), "email=sol%40sails.example&a+b=1%262", "", `{"id":1}`},
+		"params that are escaped":       {form(`{"name":"email","value":"sol%40sails.example"},{"name":"n","value":"1"}`), "email=sol%40sails.example&n=1", "", `{"id":1}`},
+		"params with a bare percentage": {form(`{"name":"share","value":"50%"}`), "share=50%25", "", `{"id":1}`},
+		"params beside a text":          {entry(`"headers":[],"postData":{"mimeType":"application/x-www-form-urlencoded","text":"a=1","params":[{"name":"b","value":"2"}]}`, plain), "a=1", "", `{"id":1}`},
+		"params in parts": {entry(`"headers":[],"postData":{"mimeType":"multipart/form-data; boundary=xx","params":[{"name":"crew","value":"Sol"},{"name":"list","value":"{}","fileName":"crew.json","contentType":"application/json"}]}`, plain),
+			"--xx\r\nContent-Disposition: form-data; name=crew\r\n\r\nSol\r\n--xx\r\nContent-Disposition: form-data; filename=crew.json; name=list\r\nContent-Type: application/json\r\n\r\n{}\r\n--xx--\r\n", "", `{"id":1}`},
+		"cookies":                             {entry(`"headers":[],"cookies":[{"name":"desk","value":"2"},{"name":"s","value":"x"}]`, plain), "", "desk=2; s=x", `{"id":1}`},
+		"cookies beside their header":         {entry(`"headers":[{"name":"cookie","value":"desk=1"}],"cookies":[{"name":"desk","value":"2"}]`, plain), "", "desk=1", `{"id":1}`},
+		"base64 without padding":              {entry(`"headers":[]`, `{"mimeType":"application/json","encoding":"base64","text":"eyJhIjoxfQ"}`), "", "", `{"a":1}`},
+		"base64 in lines":                     {entry(`"headers":[]`, `{"mimeType":"application/json","encoding":"base64","text":"eyJh\r\nIjoxfQ==\r\n"}`), "", "", `{"a":1}`},
+		"base64 of addresses":                 {entry(`"headers":[]`, `{"mimeType":"application/json","encoding":"base64","text":"eyJhIjoi8J-Ygz8_In0"}`), "", "", `{"a":"😃??"}`},
+		"decoded, although a coding is named": {`{"request":{"method":"GET","url":"https://q.example/a","headers":[]},"response":{"status":200,"headers":[{"name":"Content-Encoding","value":"br"}],"content":{"mimeType":"application/json","encoding":"base64","text":"eyJhIjoxfQ=="}}}`, "", "", `{"a":1}`},
+	} {
+		t.Run(name, func(t *testing.T) {
+			read, err := all(har(c.entry))
+			if err != nil || len(read) != 1 {
+				t.Fatalf("%d captures, %v", len(read), err)
+			}
+			one := read[0]
+			if string(one.Request.Body) != c.request || one.Request.Header.Get("Cookie") != c.cookie || string(one.Response.Body) != c.response || one.Response.Missing != "" {
+				t.Errorf("read %q, cookie %q, and %q %s", one.Request.Body, one.Request.Header.Get("Cookie"), one.Response.Body, one.Response.Missing)
+			}
+		})
+	}
+
+	// Several stand one behind the other; what is no HAR behind one is told.
+	one := har(form(`{"name":"a","value":"1"}`))
+	read, err := all(one + "\n" + one + one)
+	if err != nil || len(read) != 3 || read[2].Entry != 2 {
+		t.Errorf("of three: %d, %v", len(read), err)
+	}
+	for _, behind := range []string{`[1]`, `{"log":`, `oops`, "\x00"} {
+		if read, err := all(one + behind); len(read) != 1 || err == nil {
+			t.Errorf("behind a HAR %q: %d captures, %v", behind, len(read), err)
+		}
+	}
+}
+
+// TestUTF16 reads each form as an older shell writes it down.
+func TestUTF16(t *testing.T) {
+	for format, data := range corpus() {
+		for _, order := range []unicode.Endianness{unicode.LittleEndian, unicode.BigEndian} {
+			text, err := unicode.UTF16(order, unicode.UseBOM).NewEncoder().String(strings.ReplaceAll(string(data), "berth", "břeh"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			read, err := all(text)
+			if format == "warc" { // its lengths are of bytes
+				continue
+			}
+			if err != nil || len(read) != 20 || !strings.Contains(string(read[7].Response.Body), "břeh") {
+				t.Errorf("%s: %d captures, %v", format, len(read), err)
+			}
+		}
+	}
+}
+
+// TestZipsAsOthersWriteThem reads paths with backslashes, and says what is encrypted.
+func TestZipsAsOthersWriteThem(t *testing.T) {
+	one := har(`{"request":{"method":"GET","url":"https://q.example/a","headers":[]},"response":{"status":200,"headers":[],"content":{"mimeType":"application/json","text":"{}"}}}`)
+	packed := func(name string, flags uint16) string {
+		var b bytes.Buffer
+		w := zip.NewWriter(&b)
+		f, err := w.CreateHeader(&zip.FileHeader{Name: name, Flags: flags})
+		if err != nil {
+			t.Fatal(err)
+		}
+		f.Write([]byte(one))
+		w.Close()
+		return b.String()
+	}
+	if read, err := all(packed(`days\monday.har`, 0)); err != nil || len(read) != 1 || read[0].File != "r.har/days/monday.har" || read[0].Response.Missing != "" {
+		t.Errorf("backslashes: %+v, %v", read, err)
+	}
+	for _, name := range []string{`..\monday.har`, `C:\monday.har`, `\monday.har`, `a\..\..\monday.har`} {
+		if read, err := all(packed(name, 0)); err != nil || len(read) != 1 || !strings.Contains(read[0].Response.Missing, "outside") {
+			t.Errorf("%s: %+v, %v", name, read, err)
+		}
+	}
+	if read, err := all(packed("monday.har", 1)); len(read) != 0 || err == nil || !strings.Contains(err.Error(), "is encrypted") {
+		t.Errorf("encrypted: %d captures, %v", len(read), err)
+	}
 }

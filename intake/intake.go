@@ -9,6 +9,9 @@ import (
 	"fmt"
 	"io"
 
+	"golang.org/x/text/encoding/unicode"
+	"golang.org/x/text/transform"
+
 	"inkret/core/exchange"
 )
 
@@ -98,6 +101,9 @@ func (in *reading) read(name string, r io.Reader, packing int) error {
 			return unpack(in, name, at, packing+1)
 		}
 		return unpack(in, name, b, packing+1)
+	}
+	if bytes.HasPrefix(start, []byte{0xFF, 0xFE}) || bytes.HasPrefix(start, []byte{0xFE, 0xFF}) { // as a shell writes what a command printed
+		return in.read(name, transform.NewReader(b, unicode.UTF16(unicode.LittleEndian, unicode.ExpectBOM).NewDecoder()), packing)
 	}
 	lies := in.lying(r)
 	if bytes.HasPrefix(start, byteOrderMark) {

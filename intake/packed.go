@@ -134,6 +134,7 @@ func (in *reading) zip(name string, r io.Reader, packing int) error {
 	z.RegisterDecompressor(zip.Deflate, func(r io.Reader) io.ReadCloser { return flate.NewReader(r) })
 	var broken error
 	for _, f := range z.File {
+		f.Name = strings.ReplaceAll(f.Name, `\`, "/") // as some write it
 		if strings.HasSuffix(f.Name, "/") || strings.HasPrefix(path.Base(f.Name), ".") {
 			continue
 		}
@@ -157,8 +158,11 @@ func (in *reading) zip(name string, r io.Reader, packing int) error {
 
 func (in *reading) zipped(name string, f *zip.File, packing int) error {
 	inner := name + "/" + clip(f.Name)
-	if strings.HasPrefix(f.Name, "/") || strings.Contains(f.Name, `\`) || strings.Contains("/"+f.Name+"/", "/../") {
-		return &Error{File: name + "/" + clip(path.Base(strings.ReplaceAll(f.Name, `\`, "/"))), Offset: -1, Unknown: true, Reason: "its path leads outside of the zip file; it is not read"}
+	if strings.HasPrefix(f.Name, "/") || strings.Contains("/"+f.Name+"/", "/../") || len(f.Name) > 1 && f.Name[1] == ':' {
+		return &Error{File: name + "/" + clip(path.Base(f.Name)), Offset: -1, Unknown: true, Reason: "its path leads outside of the zip file; it is not read"}
+	}
+	if f.Flags&1 != 0 {
+		return &Error{File: inner, Offset: -1, Reason: "it is encrypted in the zip file: unpack it first"}
 	}
 	r, err := f.Open()
 	if err != nil {

@@ -608,7 +608,7 @@ func TestRules(t *testing.T) {
 			t.Errorf("%s: captured %v, want %v", call, got, want)
 		}
 	}
-	for _, text := range []string{"", "v1/berths", "get /v1", "GET"} {
+	for _, text := range []string{"/small?x=*", "GET /a#b", "/a b", "", "v1/berths", "get /v1", "GET"} {
 		if _, err := ParseRule(text); err == nil {
 			t.Errorf("%q is read as a rule", text)
 		}
