@@ -290,7 +290,7 @@ func (a *app) stand(ctx context.Context, c *cli.Command, o recordingOptions, rec
 		}
 		return hint(fmt.Errorf("cannot listen on %s: %w", c.String("listen"), err), "an address is written HOST:PORT")
 	}
-	server := &http.Server{Handler: recorder, Protocols: record.Protocols(), ReadHeaderTimeout: headerTime, ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug)}
+	server := &http.Server{Handler: recorder, Protocols: record.Protocols(), DisableGeneralOptionsHandler: true, ReadHeaderTimeout: headerTime, ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug)}
 	ended := make(chan error, 1)
 	go func() { ended <- server.Serve(listener) }()
 

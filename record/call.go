@@ -21,6 +21,7 @@ type call struct {
 	copied   bool
 	broken   atomic.Bool // the request's body could not be read
 	closing  bool        // the answer says that the connection closes
+	trailer  http.Header // of the request, when its body has been read; nil if it can have none
 	capture  exchange.Capture
 	request  copied
 	response copied

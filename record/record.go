@@ -10,10 +10,12 @@ import (
 	"errors"
 	"io"
 	"log/slog"
+	"maps"
 	"net"
 	"net/http"
 	"net/http/httputil"
 	"net/url"
+	"strings"
 	"sync/atomic"
 	"time"
 )
@@ -151,9 +153,16 @@ func (r *Recorder) ServeHTTP(w http.ResponseWriter, request *http.Request) {
 	// A client that still sends gets the answer all the same; HTTP/1 servers of the
 	// library read to the end of what is sent first, if they are not told.
 	http.NewResponseController(w).EnableFullDuplex()
+	came := request // the server tells it of trailers
 	request = request.WithContext(context.WithValue(request.Context(), callKey{}, c))
 	if request.Body != nil && request.Body != http.NoBody {
-		request.Body = &watched{request.Body, &c.broken}
+		request.Body = &watched{request.Body, c, came}
+		if c.trailer = request.Trailer.Clone(); c.trailer == nil && request.ContentLength < 0 {
+			c.trailer = http.Header{} // they may come without being announced
+		}
+	}
+	for _, name := range []string{"Content-Type", "Date"} {
+		w.Header()[name] = nil // what the API does not say is not made up
 	}
 	// What follows a body that could not be read is anybody's guess: to take it for the next request would let
 	// who wrote the body write that, too (RFC 9112 section 11.2).
@@ -166,13 +175,39 @@ func (r *Recorder) ServeHTTP(w http.ResponseWriter, request *http.Request) {
 		c.begin(request)
 		defer c.end() // also where the answer breaks off, which the proxy tells by a panic
 	}
-	r.proxy.ServeHTTP(w, request)
+	r.proxy.ServeHTTP(answering{w}, request)
+}
+
+// answering writes an answer's head as it came.
+type answering struct{ http.ResponseWriter }
+
+// Unwrap lets [http.ResponseController] reach the server's.
+func (a answering) Unwrap() http.ResponseWriter { return a.ResponseWriter }
+
+// WriteHeader implements [http.ResponseWriter]. The server takes fields from answers without a body that may have them (RFC 9110
+// section 15.4.5), but not where they are written in small letters.
+func (a answering) WriteHeader(status int) {
+	if h := a.Header(); status == http.StatusNotModified {
+		for _, name := range []string{"Content-Type", "Content-Length"} {
+			if values := h[name]; values != nil {
+				h[strings.ToLower(name)] = values
+				delete(h, name)
+			}
+		}
+	}
+	a.ResponseWriter.WriteHeader(status)
 }
 
 // rewrite addresses a request to the upstream and changes nothing else about it.
 func (r *Recorder) rewrite(p *httputil.ProxyRequest) {
 	p.SetURL(r.options.Upstream)
 	p.Out.URL.RawQuery = join(r.options.Upstream.RawQuery, p.In.URL.RawQuery)
+	if p.In.RequestURI == "*" {
+		p.Out.URL.Path, p.Out.URL.RawPath, p.Out.URL.Opaque = "", "", "*"
+	}
+	if c := callOf(p.In.Context()); c != nil && c.trailer != nil {
+		p.Out.Trailer = c.trailer
+	}
 	if r.options.KeepHost {
 		p.Out.Host = p.In.Host
 	}
@@ -230,17 +265,21 @@ func (r *Recorder) unanswered(w http.ResponseWriter, request *http.Request, err 
 	io.WriteString(w, `{"type":"about:blank","title":"Bad Gateway","status":502,"detail":"the API behind the recorder did not answer"}`)
 }
 
-// watched is a request's body that tells when it could not be read.
+// watched is a request's body that tells when it could not be read, and of what came behind it.
 type watched struct {
 	io.ReadCloser
-	broken *atomic.Bool
+	call *call
+	came *http.Request
 }
 
 // Read implements [io.Reader].
 func (b *watched) Read(p []byte) (int, error) {
 	n, err := b.ReadCloser.Read(p)
-	if err != nil && err != io.EOF {
-		b.broken.Store(true)
+	switch {
+	case err == io.EOF:
+		maps.Copy(b.call.trailer, b.came.Trailer)
+	case err != nil:
+		b.call.broken.Store(true)
 	}
 	return n, err
 }

@@ -55,7 +55,7 @@ func before(t *testing.T, api string, change ...func(*Options)) *standing {
 	}
 	s := &standing{Recorder: New(o), out: &bytes.Buffer{}}
 	front := httptest.NewUnstartedServer(s)
-	front.Config.Protocols = Protocols()
+	front.Config.Protocols, front.Config.DisableGeneralOptionsHandler = Protocols(), true
 	front.Start()
 	s.url = front.URL
 	ctx, stop := context.WithCancel(context.Background())
@@ -460,6 +460,80 @@ func TestFaultyUpstreams(t *testing.T) {
 			}
 			if c.body != "" && string(one.Response.Body) != c.body {
 				t.Errorf("captured %q", one.Response.Body)
+			}
+		})
+	}
+}
+
+// TestHeadsPassAsTheyCame looks at the bytes on both sides: what the API said, and what it was asked.
+func TestHeadsPassAsTheyCame(t *testing.T) {
+	asked := make(chan string, 1)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	answers := make(chan string, 1)
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			var read bytes.Buffer
+			if r, err := http.ReadRequest(bufio.NewReader(io.TeeReader(conn, &read))); err == nil {
+				io.Copy(io.Discard, r.Body)
+			}
+			asked <- read.String()
+			io.WriteString(conn, <-answers)
+			conn.Close()
+		}
+	}()
+	s := before(t, "http://"+l.Addr().String())
+	const head = "Connection: close\r\n"
+	for name, c := range map[string]struct {
+		request, answer string
+		asks            []string // in what the API was asked
+		says, never     []string // in what the client got, and what not
+	}{
+		"no type is made up":               {"GET /a HTTP/1.1\r\nHost: x\r\n\r\n", "HTTP/1.1 200 OK\r\nContent-Length: 7\r\n\r\n{\"a\":1}", nil, []string{"\r\n\r\n{\"a\":1}"}, []string{"content-type", "date:"}},
+		"a type that is empty":             {"GET /a HTTP/1.1\r\nHost: x\r\n\r\n", "HTTP/1.1 200 OK\r\nContent-Type: \r\nContent-Length: 7\r\n\r\n{\"a\":1}", nil, []string{"Content-Type: \r\n"}, nil},
+		"an answer of 304":                 {"GET /a HTTP/1.1\r\nHost: x\r\nIf-None-Match: x\r\n\r\n", "HTTP/1.1 304 Not Modified\r\nContent-Type: application/json\r\nContent-Length: 70\r\nETag: x\r\n\r\n", nil, []string{"304 Not Modified", "content-type: application/json", "content-length: 70", "Etag: x"}, nil},
+		"the length of an answer to HEAD":  {"HEAD /a HTTP/1.1\r\nHost: x\r\n\r\n", "HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: 70\r\n\r\n", []string{"HEAD /a "}, []string{"Content-Length: 70", "Content-Type: application/json"}, nil},
+		"HEAD without a length":            {"HEAD /a HTTP/1.1\r\nHost: x\r\n\r\n", "HTTP/1.1 200 OK\r\nContent-Type: application/json\r\n\r\n", nil, []string{"Content-Type: application/json"}, []string{"content-length"}},
+		"OPTIONS *":                        {"OPTIONS * HTTP/1.1\r\nHost: x\r\n\r\n", "HTTP/1.1 204 No Content\r\nAllow: GET\r\n\r\n", []string{"OPTIONS * HTTP/1.1\r\n"}, []string{"Allow: GET"}, nil},
+		"trailers of a request":            {"POST /a HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\nTrailer: X-Sum\r\n\r\n3\r\na=1\r\n0\r\nX-Sum: 77\r\n\r\n", "HTTP/1.1 204 No Content\r\n\r\n", []string{"Trailer: X-Sum\r\n", "a=1\r\n0\r\nX-Sum: 77\r\n\r\n"}, nil, nil},
+		"trailers that were not announced": {"POST /a HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\n\r\n3\r\na=1\r\n0\r\nX-Sum: 78\r\n\r\n", "HTTP/1.1 204 No Content\r\n\r\n", []string{"a=1\r\n0\r\nX-Sum: 78\r\n\r\n"}, nil, nil},
+		"trailers of an answer":            {"GET /a HTTP/1.1\r\nHost: x\r\nTE: trailers\r\n\r\n", "HTTP/1.1 200 OK\r\nTrailer: X-Sum\r\nTransfer-Encoding: chunked\r\n\r\n3\r\na=1\r\n0\r\nX-Sum: 79\r\n\r\n", nil, []string{"0\r\nX-Sum: 79\r\n\r\n"}, nil},
+	} {
+		t.Run(name, func(t *testing.T) {
+			conn, err := net.Dial("tcp", strings.TrimPrefix(s.url, "http://"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer conn.Close()
+			answers <- strings.Replace(c.answer, "\r\n", "\r\n"+head, 1)
+			io.WriteString(conn, strings.Replace(c.request, "\r\n", "\r\n"+head, 1))
+			asks := within(t, asked, "the API is not asked")
+			conn.SetReadDeadline(time.Now().Add(patience))
+			says, err := io.ReadAll(conn)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, part := range c.asks {
+				if !strings.Contains(asks, part) {
+					t.Errorf("the API was asked\n%s\nwithout %q", asks, part)
+				}
+			}
+			for _, part := range c.says {
+				if !strings.Contains(string(says), part) {
+					t.Errorf("the client got\n%s\nwithout %q", says, part)
+				}
+			}
+			for _, part := range c.never {
+				if strings.Contains(strings.ToLower(string(says)), part) {
+					t.Errorf("the client got\n%s\nwith %q", says, part)
+				}
 			}
 		})
 	}
