@@ -330,3 +330,28 @@ func FuzzFormats(f *testing.F) {
 		}
 	})
 }
+
+// TestALineThatIsTooLongIsListed reads what stands around it.
+func TestALineThatIsTooLongIsListed(t *testing.T) {
+	const line = `{"request":{"url":"https://q.example/a"},"response":{"status":200,"body":{"a":1}}}` + "\n"
+	for name, long := range map[string]io.Reader{
+		"with an end":             io.MultiReader(io.LimitReader(xs{}, MaxLine+5), strings.NewReader("\n"+line)),
+		"as long as is read":      io.MultiReader(io.LimitReader(xs{}, MaxLine+1), strings.NewReader("\n"+line)),
+		"much longer":             io.MultiReader(io.LimitReader(xs{}, 2*MaxLine), strings.NewReader("\n"+line)),
+		"and the end right there": io.MultiReader(io.LimitReader(xs{}, MaxLine), strings.NewReader("\n"+line)),
+	} {
+		got, err := drawn(t, io.MultiReader(strings.NewReader(line), long), Options{})
+		if want := "r#0 GET https://q.example/a 200 {\"a\":1}\nr#1  ? 0  the line is longer than 96 MiB\nr#2 GET https://q.example/a 200 {\"a\":1}"; err != nil || got != want && !(name == "and the end right there" && strings.HasSuffix(got, want[strings.LastIndex(want, "r#2"):])) {
+			t.Errorf("%s: %v, read:\n%s", name, err, got)
+		}
+	}
+}
+
+type xs struct{}
+
+func (xs) Read(p []byte) (int, error) {
+	for i := range p {
+		p[i] = 'x'
+	}
+	return len(p), nil
+}

@@ -86,6 +86,9 @@ func (b *lineBody) bytes() ([]byte, error) {
 	return b.Body, nil
 }
 
+// MaxLine is how many bytes of a line are read.
+const MaxLine = maxEntry
+
 // Append adds a capture as a line to dst, its end included. Bodies that are text are
 // written as text, or all as base64 where nobody is to read them: that is several
 // times as fast to write.
@@ -147,12 +150,17 @@ func appendString(dst []byte, s string) []byte {
 // is read all the same.
 func (in *reading) lines(name string, r *bufio.Reader) error {
 	for entry := 0; ; {
-		line, err := readLine(r, maxEntry)
+		line, err := readLine(r, MaxLine)
 		switch {
 		case err == io.EOF:
 			return nil
 		case errors.Is(err, errHead):
-			return &Error{File: name, Offset: -1, Entry: entry, Reason: fmt.Sprintf("line %d is longer than %d MiB; what follows it is not read", entry+1, maxEntry>>20)}
+			c := &exchange.Capture{Response: exchange.Response{Missing: fmt.Sprintf("the line is longer than %d MiB", MaxLine>>20)}}
+			if err := in.hand(name, entry, c); err != nil {
+				return err
+			}
+			entry++
+			continue
 		case err != nil:
 			return &Error{File: name, Offset: -1, Entry: entry, Reason: "cannot be read further: " + plain(err)}
 		case strings.TrimSpace(line) == "":

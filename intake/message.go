@@ -57,6 +57,9 @@ func readLine(r *bufio.Reader, limit int) (string, error) {
 		line = append(line, part...)
 		switch {
 		case len(line) > limit:
+			for err == bufio.ErrBufferFull { // to where the next line begins
+				_, err = r.ReadSlice('\n')
+			}
 			return "", errHead
 		case err == bufio.ErrBufferFull:
 		case err == io.EOF && len(line) == 0:

@@ -8,6 +8,7 @@ import (
 	"runtime"
 	"time"
 
+	"inkret/core/exchange"
 	"inkret/intake"
 )
 
@@ -83,7 +84,7 @@ func (d *delivery) add(c *call) {
 	if c.capture.Incomplete = c.response.incomplete("answer"); c.capture.Incomplete == "" {
 		c.capture.Incomplete = c.request.incomplete("request")
 	}
-	d.chunk.lines = intake.Append(d.chunk.lines, &c.capture, d.readable)
+	d.write(&c.capture)
 	d.chunk.captures++
 	c.release()
 	if d.body = body; cap(body) > chunkSize {
@@ -93,6 +94,26 @@ func (d *delivery) add(c *call) {
 	if len(d.chunk.lines) >= chunkSize {
 		d.flush()
 	}
+}
+
+// write adds a capture to the lines, without the bodies for which a line has no room: what is written can be read.
+func (d *delivery) write(c *exchange.Capture) {
+	begin := len(d.chunk.lines)
+	for _, less := range []func(){
+		func() {},
+		func() { d.cut(c, &c.Request.Body, "request") },
+		func() { d.cut(c, &c.Response.Body, "answer") },
+	} {
+		less()
+		if d.chunk.lines = intake.Append(d.chunk.lines[:begin], c, d.readable); len(d.chunk.lines)-begin <= intake.MaxLine {
+			return
+		}
+	}
+	d.chunk.lines = d.chunk.lines[:begin] // a head alone is never that long
+}
+
+func (d *delivery) cut(c *exchange.Capture, body *[]byte, of string) {
+	*body, c.Incomplete = nil, "the body of the "+of+" is too long to be written down"
 }
 
 // leastPause is how long a pause is at least; shorter ones cost more than they give.

@@ -393,6 +393,32 @@ func TestBodiesAreCutWhereTheyAreLonger(t *testing.T) {
 	}
 }
 
+// TestLinesThatAreWrittenCanBeRead records a body that takes six times its length when it is written as text.
+func TestLinesThatAreWrittenCanBeRead(t *testing.T) {
+	const size = 20 << 20
+	s := stand(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		io.Copy(io.Discard, r.Body)
+		if r.URL.Path == "/answer" {
+			w.Write(bytes.Repeat([]byte{1}, size))
+		} else {
+			io.WriteString(w, `{"a":1}`)
+		}
+	}), func(o *Options) { o.MaxBody = 2 * size })
+	fetch(t, bare(), request(t, "POST", s.url+"/request", strings.Repeat("\x01", size)))
+	fetch(t, bare(), request(t, "POST", s.url+"/answer", "a=1"))
+	fetch(t, bare(), request(t, "GET", s.url+"/small", ""))
+	all := s.captures(t)
+	if len(all) != 3 {
+		t.Fatalf("%d captures", len(all))
+	}
+	for _, c := range all {
+		says, body := map[string]string{"/request": "the body of the request is too long", "/answer": "the body of the answer is too long"}[c.Request.URL.Path], string(c.Response.Body)
+		if !strings.Contains(c.Incomplete, says) || says == "" && c.Incomplete != "" || body != `{"a":1}` && c.Request.URL.Path != "/answer" {
+			t.Errorf("%s: %q, %.20q", c.Request.URL.Path, c.Incomplete, body)
+		}
+	}
+}
+
 type zeros struct{}
 
 func (zeros) Read(p []byte) (int, error) { clear(p); return len(p), nil }
