@@ -217,7 +217,7 @@ func (a *app) recordToService(ctx context.Context, c *cli.Command, o recordingOp
 	}
 	left, err := o.folder.Left(r.url)
 	if err != nil {
-		a.warn("what waits from earlier cannot be sent: %v", err)
+		a.warn("some of what waits from earlier cannot be read, and stays where it is: %v", err)
 	}
 	run, err := o.folder.Begin(record.About{URL: r.url, Service: service, Name: name, Audience: o.Audience})
 	if err != nil {

@@ -35,7 +35,7 @@ func (c *call) begin(r *http.Request) {
 	c.capture.Started, c.capture.Audience = time.Now(), c.options.Audience
 	c.capture.Request = exchange.Request{Method: r.Method, URL: c.address(r.URL), Header: headerOf(r.Header)}
 	c.request.call, c.response.call = c, c
-	c.take(headSize)
+	c.take(headSize + sizeOf(c.capture.Request.Header) + int64(len(r.RequestURI)))
 	if r.Body != nil && r.Body != http.NoBody {
 		c.request.source = r.Body
 		r.Body = &c.request
@@ -69,6 +69,21 @@ func (c *call) take(n int64) bool {
 	}
 	c.held.Add(n)
 	return true
+}
+
+// sizeOf is about what header fields take beside headSize.
+func sizeOf(h exchange.Header) int64 {
+	n := 0
+	for _, f := range h {
+		n += len(f.Name) + len(f.Value)
+	}
+	return int64(n)
+}
+
+// room reports whether a copy of some bytes may take another block: it may take what the others left, and no more than that, so
+// that many copies share the memory evenly and there is always some for one more (dynamic thresholds: Choudhury and Hahne 1998).
+func (c *call) room(size int) bool {
+	return !c.starved.Load() && int64(size+blockSize) <= c.options.Memory-c.memory.Load() && c.take(blockSize)
 }
 
 // end hands the call on; it does so once.
@@ -160,8 +175,8 @@ func (b *copied) add(p []byte) {
 	for len(p) > 0 && !b.closed && !b.full {
 		at := b.size % blockSize
 		if at == 0 {
-			if !b.call.take(blockSize) {
-				b.closed = true
+			if !b.call.room(b.size) {
+				b.lose()
 				return
 			}
 			b.blocks = append(b.blocks, blocks.Get().(*[blockSize]byte))
@@ -173,6 +188,16 @@ func (b *copied) add(p []byte) {
 			b.cut = true
 		}
 	}
+}
+
+// lose gives back at once what the copy takes: a call of which not all can be kept is not recorded.
+func (b *copied) lose() {
+	b.call.starved.Store(true)
+	n := int64(len(b.blocks)) * blockSize
+	b.call.held.Add(-n)
+	b.call.memory.Add(-n)
+	b.release()
+	b.closed = true
 }
 
 func (b *copied) stop() {

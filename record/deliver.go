@@ -6,6 +6,7 @@ import (
 	"io"
 	"log/slog"
 	"runtime"
+	"sync"
 	"time"
 
 	"inkret/core/exchange"
@@ -315,12 +316,17 @@ func (s *sender) close(ctx context.Context) error {
 }
 
 // Resend hands on what earlier runs left in the folder, each to a receiver of its
-// own, until ctx ends or nothing is left.
+// own and at the same time, so that one that is never taken holds up no other, until ctx
+// ends or nothing is left.
 func Resend(ctx context.Context, runs []*Run, receiver func(About) Receiver, log *slog.Logger) {
+	var sent sync.WaitGroup
 	for _, run := range runs {
-		s := &sender{to: receiver(run.about), run: run, log: log, dropped: func() int { return run.about.Dropped }, lose: func(n int) { run.about.Dropped += n }}
-		run.finish()
-		s.send(ctx)
-		run.Release()
+		sent.Go(func() {
+			s := &sender{to: receiver(run.about), run: run, log: log, dropped: func() int { return run.about.Dropped }, lose: func(n int) { run.about.Dropped += n }}
+			run.finish()
+			s.send(ctx)
+			run.Release()
+		})
 	}
+	sent.Wait()
 }

@@ -236,6 +236,7 @@ func (r *Recorder) answered(response *http.Response) error {
 		return nil
 	}
 	c.capture.Response.Status, c.capture.Response.Header = response.StatusCode, headerOf(response.Header)
+	c.take(sizeOf(c.capture.Response.Header))
 	if response.StatusCode == http.StatusSwitchingProtocols { // its body must stay what it is, to be written to
 		c.capture.Response.Missing = "the connection changed to another protocol, which is not recorded"
 		c.end()

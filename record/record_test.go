@@ -393,6 +393,62 @@ func TestBodiesAreCutWhereTheyAreLonger(t *testing.T) {
 	}
 }
 
+// TestLargeBodiesLeaveRoomForSmallOnes holds many large answers open, together several times what copies may take.
+func TestLargeBodiesLeaveRoomForSmallOnes(t *testing.T) {
+	const large, small, size = 20, 100, 1 << 20
+	half, on := make(chan struct{}, large), make(chan struct{})
+	s := stand(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path != "/large" {
+			w.Write([]byte("fine"))
+			return
+		}
+		w.Write(make([]byte, size))
+		w.(http.Flusher).Flush()
+		half <- struct{}{}
+		<-on
+		w.Write(make([]byte, size))
+	}), func(o *Options) { o.Memory = 8 << 20 })
+	var done sync.WaitGroup
+	for range large {
+		done.Go(func() {
+			response, err := bare().Get(s.url + "/large")
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			defer response.Body.Close()
+			if n, err := io.Copy(io.Discard, response.Body); n != 2*size || err != nil {
+				t.Errorf("%d bytes came, %v", n, err)
+			}
+		})
+	}
+	for range large {
+		within(t, half, "the large answers do not come")
+	}
+	for i := range small {
+		header := strings.Repeat("x", 1000*(i%2))
+		r := request(t, "GET", s.url+"/small", "")
+		r.Header.Set("X-Long", header)
+		fetch(t, bare(), r)
+	}
+	if held := s.memory.Load(); held > 8<<20 {
+		t.Errorf("copies take %d bytes", held)
+	}
+	close(on)
+	done.Wait()
+	all := s.captures(t)
+	got := map[string]int{}
+	for _, c := range all {
+		got[c.Request.URL.Path]++
+	}
+	if got["/small"] != small || got["/large"] == 0 {
+		t.Errorf("captured are %v", got)
+	}
+	if held := s.memory.Load(); held != 0 {
+		t.Errorf("%d bytes are held at the end", held)
+	}
+}
+
 // TestLinesThatAreWrittenCanBeRead records a body that takes six times its length when it is written as text.
 func TestLinesThatAreWrittenCanBeRead(t *testing.T) {
 	const size = 20 << 20

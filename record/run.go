@@ -124,7 +124,7 @@ func locked(dir string) (*os.File, error) {
 }
 
 // Left gives the runs that wait in the folder and at which no recorder is, those of
-// the address url.
+// the address url. Its error tells of those that cannot be read; they stay where they are.
 func (f Folder) Left(url string) ([]*Run, error) {
 	entries, err := os.ReadDir(f.Dir)
 	if errors.Is(err, fs.ErrNotExist) || len(entries) == 0 {
@@ -138,6 +138,7 @@ func (f Folder) Left(url string) ([]*Run, error) {
 		return nil, err
 	}
 	var all []*Run
+	var unread []error
 	for _, e := range entries {
 		if !e.IsDir() || !strings.HasPrefix(e.Name(), "run-") {
 			continue
@@ -147,18 +148,19 @@ func (f Folder) Left(url string) ([]*Run, error) {
 		case errors.Is(err, errLocked):
 			continue
 		case err != nil:
-			return all, err
+			unread = append(unread, err)
+			continue
 		}
 		if err := r.read(); err != nil || r.about.URL != url {
 			r.Release()
 			if err != nil {
-				return all, fmt.Errorf("%s: %w", r.dir, err)
+				unread = append(unread, fmt.Errorf("%s: %w", r.dir, err))
 			}
 			continue
 		}
 		all = append(all, r)
 	}
-	return all, nil
+	return all, errors.Join(unread...)
 }
 
 // read reads what an earlier recorder left.

@@ -273,6 +273,56 @@ func TestALaterRecorderSendsWhatIsLeft(t *testing.T) {
 	}
 }
 
+// TestNoRunHoldsUpAnother leaves three: one that the service never takes, one whose folder is damaged, and a good one.
+func TestNoRunHoldsUpAnother(t *testing.T) {
+	f := folder(t)
+	receivers := map[string]*service{"never": {away: errAway}, "damaged": {away: errAway}, "good": {away: errAway}}
+	var ends []func()
+	for name, s := range receivers {
+		run, err := f.Begin(About{URL: "http://x", Name: name})
+		if err != nil {
+			t.Fatal(err)
+		}
+		r := begin(t, s, run)
+		r.add(3)
+		until(t, "captures wait on disk", func() bool { size, _ := run.Waiting(); return size > 0 })
+		r.stop()
+		ends = append(ends, func() {
+			within(t, r.left, "recording does not end")
+			run.Release()
+			if name == "damaged" {
+				if err := os.WriteFile(filepath.Join(run.dir, aboutName), nil, 0o600); err != nil {
+					t.Fatal(err)
+				}
+			}
+		})
+	}
+	for _, end := range ends {
+		end()
+	}
+	left, err := f.Left("http://x")
+	if len(left) != 2 || err == nil || strings.Count(err.Error(), "run-") != 1 {
+		t.Fatalf("%d are left, %v", len(left), err)
+	}
+	receivers["good"].set(nil)
+	ctx, stop := context.WithCancel(t.Context())
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		Resend(ctx, left, func(a About) Receiver { return receivers[a.Name] }, slog.New(slog.DiscardHandler))
+	}()
+	until(t, "the good one is taken", func() bool {
+		runs, err := filepath.Glob(filepath.Join(f.Dir, "run-*"))
+		return err == nil && len(runs) == 2
+	})
+	same(t, receivers["good"].got(), want(3))
+	stop()
+	within(t, ended, "resending does not end")
+	if left, _ := f.Left("http://x"); len(left) != 1 || left[0].About().Name != "never" {
+		t.Errorf("%d wait on", len(left))
+	}
+}
+
 func TestWhatWaitsIsBounded(t *testing.T) {
 	f := folder(t)
 	f.Limit = 4000
