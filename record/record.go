@@ -239,6 +239,7 @@ func (r *Recorder) answered(response *http.Response) error {
 	c.take(sizeOf(c.capture.Response.Header))
 	if response.StatusCode == http.StatusSwitchingProtocols { // its body must stay what it is, to be written to
 		c.capture.Response.Missing = "the connection changed to another protocol, which is not recorded"
+		c.copied = false // the change may fail yet; the capture is handed on and belongs to nobody here
 		c.end()
 		return nil
 	}

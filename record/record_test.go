@@ -393,6 +393,25 @@ func TestBodiesAreCutWhereTheyAreLonger(t *testing.T) {
 	}
 }
 
+// TestAChangeOfProtocolThatNobodyAskedFor is refused by the proxy after it was noted.
+func TestAChangeOfProtocolThatNobodyAskedFor(t *testing.T) {
+	s := before(t, spoken(t, "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: berths\r\n\r\n", false))
+	for range 50 {
+		if response, _ := fetch(t, bare(), request(t, "GET", s.url+"/v1/me", "")); response.StatusCode != http.StatusBadGateway {
+			t.Fatalf("the client met %d", response.StatusCode)
+		}
+	}
+	all := s.captures(t)
+	for _, c := range all {
+		if !strings.Contains(c.Response.Missing, "another protocol") {
+			t.Fatalf("it says %q", c.Response.Missing)
+		}
+	}
+	if len(all) != 50 {
+		t.Errorf("%d captures", len(all))
+	}
+}
+
 // TestLargeBodiesLeaveRoomForSmallOnes holds many large answers open, together several times what copies may take.
 func TestLargeBodiesLeaveRoomForSmallOnes(t *testing.T) {
 	const large, small, size = 20, 100, 1 << 20
