@@ -124,6 +124,20 @@ func (w *writer) value(schema map[string]any, depth int) any {
 		one, _ := some[w.IntN(len(some))].(map[string]any)
 		return w.value(one, depth)
 	}
+	if is, ok := schema["if"].(map[string]any); ok && schema["type"] == nil {
+		if other, ok := schema["else"].(map[string]any); ok && w.IntN(2) == 0 {
+			return w.value(other, depth)
+		}
+		then, _ := schema["then"].(map[string]any)
+		v := w.value(then, depth)
+		members, ok := v.(map[string]any)
+		if told, _ := is["properties"].(map[string]any); ok && w.IntN(4) > 0 {
+			for name, one := range told {
+				members[name], _ = one.(map[string]any)["const"]
+			}
+		}
+		return v
+	}
 	if all, ok := schema["enum"].([]any); ok {
 		return all[w.IntN(len(all))]
 	}

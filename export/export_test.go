@@ -65,7 +65,7 @@ endpoints:
       - {statuses: [404], grants: {kind: {constant: 7}, any: {}}}
   - endpoint: GET /nodes/{id}/files/{path+}
     responses:
-      - {statuses: [default], entity: Node, many: true, nullable: true, grants: {id: {audiences: [staff]}, by_key: {keys: any, entity: Node, shape: leaf}, some: {one_of: [{when: {a: 1}, shape: leaf}, {shape: node}]}, more: {open: true}}}
+      - {statuses: [default], entity: Node, many: true, nullable: true, grants: {id: {audiences: [staff]}, by_key: {keys: any, entity: Node, shape: leaf}, some: {one_of: [{when: {id: 1}, shape: leaf}, {shape: node}]}, more: {open: true}}}
   - endpoint: QUERY /nodes
     responses: [{statuses: [200], grants: {}}]
 `)})
@@ -135,6 +135,7 @@ func TestSchemasAreJSONSchema(t *testing.T) {
 		{list, `[{"id":1,"by_key":{"k":{"id":1,"state":null,"tags":["a"]}},"some":{"id":1,"state":"on","tags":[]},"more":{"x":[1]}}]`, true},
 		{list, `[{"id":1,"by_key":{"k":{"id":1,"state":"off","tags":["a"]}},"some":{"id":1,"state":"on","tags":[]},"more":1}]`, false},
 		{stranger, `[{"by_key":{},"some":{"id":1,"state":"on","tags":[]},"more":1}]`, true},
+		{stranger, `[{"by_key":{},"some":{"id":2,"state":"on","tags":[]},"more":1}]`, false}, // the other shape judges it
 		{stranger, `[{"id":1,"by_key":{},"some":{"id":1,"state":"on","tags":[]},"more":1}]`, false},
 	} {
 		var v any

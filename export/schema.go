@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"sort"
 	"strings"
@@ -94,6 +95,8 @@ func (s *schemas) single(g *contract.Grant) *document.Value {
 			v.Set("type", text(string(t)))
 		}
 		return v
+	case len(g.Alternatives()) > 0 && s.strict:
+		return s.firstThatFits(g)
 	case len(g.Alternatives()) > 0:
 		any := &document.Value{Kind: document.List}
 		for _, shape := range g.Alternatives() {
@@ -106,6 +109,30 @@ func (s *schemas) single(g *contract.Grant) *document.Value {
 		return s.object(g.Members(), g.Open)
 	}
 	return s.form(g)
+}
+
+// firstThatFits writes several shapes as the judge takes them: the first whose members have their values, and if none has, nothing.
+func (s *schemas) firstThatFits(g *contract.Grant) *document.Value {
+	shapes := g.Alternatives()
+	var all []*document.Value
+	for _, shape := range shapes { // in the order in which they are met
+		all = append(all, s.reference(shape.Name))
+	}
+	rest := document.Truth(false)
+	for i := len(shapes) - 1; i >= 0; i-- {
+		fits, names := document.Mapping(), slices.Sorted(maps.Keys(g.Fits(i)))
+		for _, name := range names {
+			if one, err := document.FromJSON([]byte(g.Fits(i)[name])); err == nil {
+				fits.Set(name, document.Mapping().Set("const", one))
+			}
+		}
+		if len(names) == 0 {
+			rest = all[i]
+			continue
+		}
+		rest = document.Mapping().Set("if", document.Mapping().Set("properties", fits).Set("required", document.Texts(names...))).Set("then", all[i]).Set("else", rest)
+	}
+	return rest
 }
 
 func text(t string) *document.Value { return document.Text(t) }
