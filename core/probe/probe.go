@@ -292,7 +292,7 @@ func (p *prober) object(sets []*contract.GrantSet, entity *catalog.Entity, how w
 			continue
 		}
 		for _, g := range s.Grants {
-			if _, there := out[g.Name]; there && g.Members() == nil && !g.Keyed && !g.Open {
+			if _, there := out[g.Name]; there && g.Members() == nil && len(g.Alternatives()) == 0 && !g.Keyed && !g.Open {
 				continue
 			}
 			v := p.grant(g, how, depth-1)
