@@ -11,7 +11,9 @@ package probe
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net/url"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -299,7 +301,7 @@ func (p *prober) object(sets []*contract.GrantSet, entity *catalog.Entity, how w
 			if _, there := out[g.Name]; there && g.Members() == nil && len(g.Alternatives()) == 0 && !g.Keyed && !g.Open {
 				continue
 			}
-			v := p.grant(g, how, depth-1)
+			v := p.grant(g, how, depth-1, named(sets, g.Name)...)
 			there := out[g.Name]
 			if list, ok := there.([]any); ok && len(list) > 0 {
 				there = list[0]
@@ -319,21 +321,43 @@ func (p *prober) object(sets []*contract.GrantSet, entity *catalog.Entity, how w
 	return out
 }
 
-// grant is a value under a grant's name.
-func (p *prober) grant(g *contract.Grant, how writing, depth int) any {
+// named gives the grants of a name: those of both states, and of other responses.
+func named(sets []*contract.GrantSet, name string) []*contract.Grant {
+	var all []*contract.Grant
+	for _, s := range sets {
+		if s == nil {
+			continue
+		}
+		for _, g := range s.Grants {
+			if g.Name == name {
+				all = append(all, g)
+			}
+		}
+	}
+	return all
+}
+
+// grant is a value under a grant's name; others are the grants that it has elsewhere, whose members it holds, too.
+func (p *prober) grant(g *contract.Grant, how writing, depth int, others ...*contract.Grant) any {
 	var inside any
 	switch {
 	case g.Members() != nil && depth >= 0:
 		inside = p.object([]*contract.GrantSet{g.Members()}, g.Members().Entity, how, depth)
 	case len(g.Alternatives()) > 0 && depth >= 0:
 		var sets []*contract.GrantSet
-		for _, s := range g.Alternatives() {
-			sets = append(sets, s.Body)
+		var fits []map[string]string // what each of them is told by, once
+		for _, other := range append([]*contract.Grant{g}, others...) {
+			for i, s := range other.Alternatives() {
+				sets = append(sets, s.Body)
+				if !slices.ContainsFunc(fits, func(f map[string]string) bool { return maps.Equal(f, other.Fits(i)) }) {
+					fits = append(fits, other.Fits(i))
+				}
+			}
 		}
 		var all []any // one that each of them fits
-		for i := range g.Alternatives() {
+		for _, told := range fits {
 			one := p.object(sets, nil, how, depth)
-			for name, value := range g.Fits(i) {
+			for name, value := range told {
 				one[name] = json.RawMessage(value)
 			}
 			all = append(all, one)
