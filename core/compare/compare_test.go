@@ -139,6 +139,45 @@ func TestWideningIsComputed(t *testing.T) {
 	}
 }
 
+// TestWhichShapeJudges changes by what objects are told to be of one shape or another: what another shape lets out of them counts.
+func TestWhichShapeJudges(t *testing.T) {
+	with := func(grant string) *contract.Contracts {
+		return read(t, `inkret: 1
+service: quay
+entities:
+  Boat:
+    fields: {id: {type: string, class: public}, mark: {type: string, class: internal}, phone: {type: string, class: personal}}
+    relations: {next: {entity: Boat}}
+shapes:
+  card: {entity: Boat, grants: {id: , kind: {external: registry, type: string, optional: true}}}
+  line: {entity: Boat, grants: {id: , mark: , kind: {external: registry, type: string, optional: true}}}
+  full: {entity: Boat, grants: {id: , mark: , phone: , kind: {external: registry, type: string, optional: true}}}
+endpoints: [{endpoint: GET /boats, responses: [{statuses: [200], entity: Boat, grants: {id: , next: `+grant+`}}]}]
+`)
+	}
+	card, line, full := `{when: {kind: a}, shape: card}`, `{when: {kind: b}, shape: line}`, `{when: {kind: c}, shape: full}`
+	one := func(all ...string) string { return "{optional: true, one_of: [" + strings.Join(all, ", ") + "]}" }
+	for _, c := range []struct {
+		name, was, is string
+		direction     Direction
+		reaches       catalog.Class
+	}{
+		{"the same", one(card, line), one(card, line), Neutral, catalog.Public},
+		{"an order that changes nothing", one(card, line), one(line, card), Neutral, catalog.Public},
+		{"told by another value", one(card, full), one(card, `{when: {kind: z}, shape: full}`), Widening, catalog.Personal},
+		{"told by nothing any more", one(card, full), one(card, `{shape: full}`), Widening, catalog.Personal},
+		{"shapes that change places", one(`{when: {kind: a}, shape: card}`, `{when: {kind: b}, shape: full}`), one(`{when: {kind: b}, shape: card}`, `{when: {kind: a}, shape: full}`), Widening, catalog.Personal},
+		{"one that went, where another takes all", one(card, line, `{shape: full}`), one(card, `{shape: full}`), Widening, catalog.Personal},
+		{"one that went, where nothing takes what is left", one(card, line, full), one(card, line), Narrowing, catalog.Public},
+		{"a reference that becomes shapes", `{reference: id, reason: to link}`, one(card, full), Widening, catalog.Personal},
+	} {
+		d := Contracts(with(c.was), with(c.is))
+		if d.Direction != c.direction || d.Direction == Widening && d.Reaches < c.reaches {
+			t.Errorf("%s: it is %s reaching %v: %v", c.name, d.Direction, d.Reaches, d.Words)
+		}
+	}
+}
+
 func TestMoreTrustedAudiencesSeeWhatLessTrustedOnesDo(t *testing.T) {
 	old := strings.Replace(base, "audiences: [office], entity: Person", "audiences: [skipper], entity: Person", 1)
 	new := strings.Replace(base, "audiences: [office], entity: Person", "audiences: [skipper, office], entity: Person", 1)
