@@ -3120,7 +3120,7 @@ type ListCapturesParams struct {
 	// Leaking Only those with findings
 	Leaking *bool `form:"leaking,omitempty" json:"leaking,omitempty"`
 
-	// Clean Only those that were judged and have none
+	// Clean Only those that were judged to their end and have none
 	Clean *bool `form:"clean,omitempty" json:"clean,omitempty"`
 
 	// Skipped Only those that were skipped

@@ -354,4 +354,15 @@ func TestWhatIsNotWholeNeverPassesForWhole(t *testing.T) {
 	if r := run(t, home, nil, "capture", "list"); !strings.Contains(r.out, "incomplete: the body of the answer broke off") {
 		t.Errorf("the list prints %s", r.out)
 	}
+	// Judging it anew does not make it whole.
+	for _, c := range sent {
+		if strings.HasSuffix(c.URL, "/died") {
+			if r := run(t, home, nil, "capture", "audience", fmt.Sprint(c.BatchID), "skipper"); r.status != 0 {
+				t.Fatalf("judging anew: exit %d %s", r.status, r.err)
+			}
+		}
+	}
+	if r := run(t, home, nil, "capture", "list"); !strings.Contains(r.out, "incomplete: the body of the answer broke off") {
+		t.Errorf("judged anew, the list prints %s", r.out)
+	}
 }

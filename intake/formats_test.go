@@ -355,3 +355,26 @@ func (xs) Read(p []byte) (int, error) {
 	}
 	return len(p), nil
 }
+
+// TestReasonsOfLinesAreShort: what a line says of itself is anybody's text.
+func TestReasonsOfLinesAreShort(t *testing.T) {
+	for given, want := range map[string]string{
+		"the disk was full":       "the disk was full",
+		"\x1b[31mred\r\nINJECTED": "[31mred  INJECTED",
+		strings.Repeat("ř", 5000): strings.Repeat("ř", 101) + "…",
+		" \t ":                    "",
+		strings.Repeat("x", 9000): strings.Repeat("x", 201) + "…",
+		strings.Repeat("y", 200):  strings.Repeat("y", 200),
+	} {
+		text, _ := json.Marshal(given)
+		for _, line := range []string{`{"note":"` + strings.Repeat("z", 5000) + `","incomplete":%s,"request":{"url":"https://q.example/a"},"response":{"status":200,"body":{}}}`, `{"incomplete":%s,"request":{"url":"https://q.example/a"},"response":{"status":200,"body":{}}}`, `{"request":{"url":"https://q.example/a"},"response":{"status":200,"missing":%s}}`} {
+			read, err := all(fmt.Sprintf(line, text))
+			if err != nil || len(read) != 1 {
+				t.Fatalf("%.50q: %d captures, %v", given, len(read), err)
+			}
+			if read[0].Incomplete+read[0].Response.Missing != want {
+				t.Errorf("of %q is read %q, %v", given, read[0].Incomplete+read[0].Response.Missing, err)
+			}
+		}
+	}
+}

@@ -112,6 +112,12 @@ func (in *reading) read(name string, r io.Reader, packing int) error {
 		lies.from += int64(len(byteOrderMark))
 	}
 	start = bytes.TrimLeft(start, " \t\r\n")
+	line, ends := isLine(start)
+	if ends { // a long member stands before those that tell
+		start, _ = b.Peek(readAhead)
+		start = bytes.TrimLeft(start, " \t\r\n")
+		line, _ = isLine(start)
+	}
 	switch {
 	case len(start) == 0:
 		return &Error{File: name, Offset: -1, Reason: "the file is empty; a recording was expected", Unknown: true}
@@ -119,7 +125,7 @@ func (in *reading) read(name string, r io.Reader, packing int) error {
 		return in.warc(name, b, lies)
 	case isStartLine(start):
 		return in.messages(name, b, lies)
-	case isLine(start):
+	case line:
 		return in.lines(name, b)
 	case start[0] == '{':
 		return in.har(name, b)

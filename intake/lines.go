@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
 	"unicode/utf8"
 
 	"github.com/go-json-experiment/json"
@@ -20,24 +21,25 @@ import (
 )
 
 // isLine reports whether a text begins with a capture line: an object that has one of its members, whatever others come first.
-func isLine(start []byte) bool {
+// ends says that it cannot be told, for the text ends before that.
+func isLine(start []byte) (is, ends bool) {
 	d := jsontext.NewDecoder(bytes.NewReader(start), lineOptions)
 	if t, err := d.ReadToken(); err != nil || t.Kind() != '{' {
-		return false
+		return false, false
 	}
 	for {
 		name, err := d.ReadToken()
 		if err != nil || name.Kind() != '"' {
-			return false
+			return false, errors.Is(err, io.ErrUnexpectedEOF)
 		}
 		switch name.String() {
-		case "request", "response", "audience", "started":
-			return true
+		case "request", "response", "audience", "started", "incomplete":
+			return true, false
 		case "log":
-			return false
+			return false, false
 		}
 		if err := d.SkipValue(); err != nil {
-			return false
+			return false, errors.Is(err, io.ErrUnexpectedEOF)
 		}
 	}
 }
@@ -180,6 +182,26 @@ func (in *reading) lines(name string, r *bufio.Reader) error {
 	}
 }
 
+// mostSaid bounds a reason that a line gives.
+const mostSaid = 200
+
+// said is a reason that a line gives, as one short line of text.
+func said(reason string) string {
+	reason = strings.ToValidUTF8(reason, "�")
+	for at := range reason {
+		if at > mostSaid {
+			reason = reason[:at] + "…"
+			break
+		}
+	}
+	return strings.TrimSpace(strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) {
+			return ' '
+		}
+		return r
+	}, reason))
+}
+
 func decodeLine(text []byte) (*exchange.Capture, error) {
 	var line lineCapture
 	if err := json.Unmarshal(text, &line, lineOptions); err != nil {
@@ -189,7 +211,7 @@ func decodeLine(text []byte) (*exchange.Capture, error) {
 		}
 		return nil, errors.New("the line is no capture: it is not a JSON object")
 	}
-	c := &exchange.Capture{Audience: line.Audience, Incomplete: line.Incomplete}
+	c := &exchange.Capture{Audience: line.Audience, Incomplete: said(line.Incomplete)}
 	c.Started = timeOf(line.Started)
 	if line.Request == nil || line.Request.URL == "" {
 		return nil, errors.New("the line is no capture: it names no request.url")
@@ -209,7 +231,7 @@ func decodeLine(text []byte) (*exchange.Capture, error) {
 		c.Response.Missing = "the line has no response"
 		return c, nil
 	}
-	c.Response = exchange.Response{Status: line.Response.Status, Header: line.Response.Headers, Missing: line.Response.Missing}
+	c.Response = exchange.Response{Status: line.Response.Status, Header: line.Response.Headers, Missing: said(line.Response.Missing)}
 	body, err := line.Response.bytes()
 	if err != nil {
 		c.Response.Missing = "response.body_base64 is not base64"

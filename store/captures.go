@@ -265,7 +265,7 @@ type CaptureFilter struct {
 	Audience string
 	Finding  string
 	Leaking  bool
-	Clean    bool // judged, and without findings
+	Clean    bool // judged to the end, and without findings
 	Skipped  bool
 	Service  string
 	Statuses []string // codes, or classes such as 4XX
@@ -310,7 +310,7 @@ func (by *CaptureFilter) filter() filter {
 		f.and("captures.findings > 0")
 	}
 	if by.Clean {
-		f.and("captures.findings = 0 AND captures.skipped = ''")
+		f.and("captures.findings = 0 AND captures.skipped = '' AND captures.incomplete = ''")
 	}
 	if by.Skipped {
 		f.and("captures.skipped <> ''")

@@ -163,6 +163,12 @@ func TestCapturesByEveryFilter(t *testing.T) {
 			t.Errorf("%s: %d of %d captures, want %d, %v", name, len(all), n, c.want, err)
 		}
 	}
+	if _, err := q.write.Exec(`UPDATE captures SET incomplete = 'it broke off'`); err != nil {
+		t.Fatal(err)
+	}
+	if all, _, _, err := q.Captures(t.Context(), CaptureFilter{Clean: true}, Page{Number: 1, Size: 10}); err != nil || len(all) != 0 {
+		t.Errorf("what is not whole is without findings: %+v, %v", all, err)
+	}
 	for sort, first := range map[string]int{"bytes": 3, "newest": 0, "nonsense": 0} {
 		if all, _, _, err := q.Captures(t.Context(), CaptureFilter{Sort: sort}, Page{Number: 1, Size: 10}); err != nil || all[0].Entry != first {
 			t.Errorf("by %s entry %d comes first, want %d, %v", sort, all[0].Entry, first, err)

@@ -5437,7 +5437,7 @@ export interface operations {
                 finding?: string;
                 /** @description Only those with findings */
                 leaking?: boolean;
-                /** @description Only those that were judged and have none */
+                /** @description Only those that were judged to their end and have none */
                 clean?: boolean;
                 /** @description Only those that were skipped */
                 skipped?: boolean;
