@@ -250,21 +250,36 @@ func (m *messageReader) passToStart() {
 	}
 }
 
-// bytes reads n bytes, or what is there of them: a length says what was sent, and a body that was not written down, as of
-// an answer that redirects, is followed by the next message.
+// bytes reads n bytes, or what is there of them. A length is believed where the body fits it; where it does not, the body ends
+// before the next message: that of an answer that redirects, say, was not written down.
 func (m *messageReader) bytes(h *head, n int64) ([]byte, error) {
-	media := strings.ToLower(h.header.Get("Content-Type"))
-	holds := strings.HasSuffix(strings.TrimSpace(strings.Split(media, ";")[0]), "/http")
-	if next := m.line(); !holds && isStatusLine(next) {
+	media, _, _ := strings.Cut(strings.ToLower(h.header.Get("Content-Type")), ";")
+	media = strings.TrimSpace(media)
+	holds := strings.HasSuffix(media, "/http") || strings.HasPrefix(media, "multipart/") // messages may stand in these
+	if !holds && isStatusLine(m.line()) && !m.fits(n) {
 		return nil, nil
 	}
 	if n > m.most {
 		return nil, errEntryTooLarge
 	}
-	if holds || strings.HasPrefix(media, "multipart/") || strings.HasPrefix(media, "text/") { // a message may stand in these
+	lines := strings.Contains(media, "json") || strings.HasSuffix(media, "urlencoded") // no line of these begins as a message does
+	if holds || m.fits(n) || !lines && n+sniffed > readAhead {
 		return io.ReadAll(io.LimitReader(m.r, n))
 	}
 	return m.upTo(nil, n)
+}
+
+// fits reports whether the recording ends or a message begins n bytes from here, as far as is read ahead.
+func (m *messageReader) fits(n int64) bool {
+	if n+sniffed > readAhead {
+		return false
+	}
+	next, _ := m.r.Peek(int(n) + sniffed)
+	if int64(len(next)) < n {
+		return false
+	}
+	next = bytes.TrimLeft(next[n:], " \t\r\n")
+	return len(next) == 0 || isStartLine(next)
 }
 
 func (m *messageReader) chunks() ([]byte, error) {
@@ -296,12 +311,19 @@ func (m *messageReader) upToStart(body []byte) ([]byte, error) { return m.upTo(b
 
 // upTo reads on behind body to where the next message begins, or until it has most bytes, if that is not negative.
 func (m *messageReader) upTo(body []byte, most int64) ([]byte, error) {
+	start := body
 	for fresh := true; most < 0 || int64(len(body)) < most; {
 		next := m.line()
+		if len(start) == 0 {
+			start = bytes.Clone(next[:min(1, len(next))])
+		}
 		if len(next) == 0 || fresh && len(next) < readAhead && isStartLine(next) {
 			break
 		}
-		begins := startBehind(next)
+		begins := 0
+		if start[0] == '{' || start[0] == '[' { // in text of any other form it may be somebody's words
+			begins = startBehind(next)
+		}
 		if begins > 0 {
 			next = next[:begins]
 		}

@@ -37,11 +37,11 @@ func isStartLine(text []byte) bool {
 
 func isStatusLine(line []byte) bool { return statusLine.Match(bytes.TrimRight(line, "\r\n")) }
 
-// startBehind gives where in a line the first line of an answer begins, directly behind the end of a body that has no
-// line feed, or 0.
+// startBehind gives where in a line of JSON the first line of an answer begins, directly behind the end of a body that has no
+// line feed, or 0. A string of JSON ends in its line, so without a quotation mark behind it no string holds it.
 func startBehind(line []byte) int {
 	at := bytes.LastIndex(line, []byte("HTTP/"))
-	if at <= 0 || !bytes.HasSuffix(line, []byte("\n")) || bytes.IndexByte([]byte(" \t:=\"'"), line[at-1]) >= 0 || !isStatusLine(line[at:]) {
+	if at <= 0 || !bytes.HasSuffix(line, []byte("\n")) || line[at-1] != '}' && line[at-1] != ']' || bytes.IndexByte(line[at:], '"') >= 0 || !isStatusLine(line[at:]) {
 		return 0
 	}
 	return at
