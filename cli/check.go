@@ -208,6 +208,9 @@ func (r *checkRun) file(name string) error {
 	defer done()
 
 	r.reading.Long = true // the file is open until all is judged
+	files, closed := beside(name)
+	defer closed()
+	r.reading.Beside = files
 	work, order, result := make(chan *block), make(chan *block, len(r.judges)), make(chan error, 1)
 	for _, judge := range r.judges {
 		go func() {

@@ -141,11 +141,13 @@ func (a *app) observe(ctx context.Context, names []string) (*schema.Sketch, []ob
 			return nil, nil, fileError(err)
 		}
 		r, done := a.progress(f, size, one.shown)
-		err = intake.Read(one.name, r, intake.Options{}, func(c *exchange.Capture) error {
+		files, closed := beside(one.name)
+		err = intake.Read(one.name, r, intake.Options{Beside: files}, func(c *exchange.Capture) error {
 			o.Add(c)
 			return ctx.Err()
 		})
 		done()
+		closed()
 		f.Close()
 		var early *intake.Error
 		switch {

@@ -19,6 +19,7 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
 
 	"inkret/client"
@@ -54,7 +55,7 @@ them: while the service is away they wait on disk, and what must be dropped is c
 			&cli.FloatFlag{Name: "sample", Value: 1, Usage: "capture this `SHARE` of calls, over 0 up to 1, beside the first calls of each endpoint"},
 			sizeFlag("max-body", "16 MB", "how much of a body is kept, as a `SIZE`"),
 			sizeFlag("max-memory", "256 MB", "how much memory copies may take, as a `SIZE`"),
-			&cli.StringFlag{Name: "waiting", Value: defaultWaiting(), Usage: "the `FOLDER` where captures wait while the service is away", TakesFile: true},
+			waitingFlag(),
 			sizeFlag("max-waiting", "1 GB", "how much may wait there, as a `SIZE`"),
 			logFlag("warn"),
 		},
@@ -119,13 +120,16 @@ func (a *app) recordOptions(c *cli.Command) (recordingOptions, error) {
 	if o.Memory, err = sizeOf(c, "max-memory"); err != nil {
 		return o, err
 	}
+	if o.folder, err = waitingFolder(c); err != nil {
+		return o, err
+	}
 	if o.folder.Limit, err = sizeOf(c, "max-waiting"); err != nil {
 		return o, err
 	}
 	if o.Roots, err = certificates(c.String("upstream-ca")); err != nil {
 		return o, err
 	}
-	o.folder.Dir, o.KeepHost, o.Audience = c.String("waiting"), c.Bool("keep-host"), c.String("audience")
+	o.KeepHost, o.Audience = c.Bool("keep-host"), c.String("audience")
 	o.Log, err = a.logger(c)
 	return o, err
 }
@@ -206,11 +210,6 @@ func (a *app) recordToService(ctx context.Context, c *cli.Command, o recordingOp
 	if err != nil {
 		return err
 	}
-	config, err := os.UserConfigDir()
-	if err != nil {
-		return err
-	}
-	o.folder.Key = filepath.Join(config, "inkret", "waiting.key")
 	name := c.String("name")
 	if name == "" {
 		name = o.Upstream.Host + " " + time.Now().Format("2006-01-02 15:04")
@@ -223,24 +222,45 @@ func (a *app) recordToService(ctx context.Context, c *cli.Command, o recordingOp
 	if err != nil {
 		return hint(fmt.Errorf("captures cannot wait on disk: %w", err), "name a folder that you may write to with --waiting")
 	}
-	defer run.Release()
 	resending, stop := context.WithCancel(ctx)
 	var resent sync.WaitGroup
 	resent.Go(func() {
 		record.Resend(resending, left, func(about record.About) record.Receiver { return &liveReceiver{r, about} }, o.Log)
 	})
-	defer resent.Wait()
-	defer stop()
 	recorder := record.New(o.Options)
-	return a.stand(ctx, c, o, recorder, r.url+"/live?service="+url.QueryEscape(service), func(ctx context.Context) error {
-		left, err := recorder.ToReceiver(ctx, &liveReceiver{r, run.About()}, run)
-		if left {
-			size, dir := run.Waiting()
-			a.warn("the service did not take all; %d bytes wait in %s and go when a recorder for %s runs again", size, dir, r.url)
-			a.status = exitFindings
-		}
+	err = a.stand(ctx, c, o, recorder, r.url+"/live?service="+url.QueryEscape(service), func(ctx context.Context) error {
+		_, err := recorder.ToReceiver(ctx, &liveReceiver{r, run.About()}, run)
 		return err
 	})
+	stop()
+	resent.Wait()
+	run.Release()
+	return errors.Join(err, a.tellWaiting(c))
+}
+
+// tellWaiting says at the end of a recording what waits on: nothing is left behind without a word.
+func (a *app) tellWaiting(c *cli.Command) error {
+	all, err := waitingRuns(c)
+	if err != nil {
+		return err
+	}
+	for _, one := range all {
+		switch one.State {
+		case "recording":
+			continue
+		case "waits":
+			a.warn("the service did not take all: %s of %s wait as %s and go when a recorder for %s runs again", humanize.Bytes(uint64(one.Bytes)), one.Name, one.Run, one.URL)
+		case "set-aside":
+			a.warn("%s of %s are set aside as %s: %s", humanize.Bytes(uint64(one.Bytes)), one.Name, one.Run, one.Reason)
+		default:
+			a.warn("%s cannot be read: %s", one.Run, one.Reason)
+		}
+		a.status = exitFindings
+	}
+	if a.status == exitFindings {
+		a.warn("see: inkret status")
+	}
+	return nil
 }
 
 // recordedService gives the service that is recorded, and sees to it that its
@@ -356,6 +376,9 @@ func (l *liveReceiver) Open(ctx context.Context) (int64, error) {
 	response, err := l.OpenLive(ctx, l.about.Service, client.OpenLiveJSONRequestBody{Name: l.about.Name, Audience: some(l.about.Audience)})
 	var b client.Batch
 	err = answer(response, err, &b)
+	if slices.Contains([]int{http.StatusBadRequest, http.StatusForbidden, http.StatusNotFound, http.StatusUnprocessableEntity}, statusOf(err)) { // it will be no other tomorrow
+		return 0, &record.Refused{Reason: err.Error()}
+	}
 	return b.ID, err
 }
 

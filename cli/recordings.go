@@ -125,3 +125,16 @@ func readingOptions(c *cli.Command) (intake.Options, error) {
 	}
 	return intake.Options{Request: r}, nil
 }
+
+// beside gives the files of the folder in which a recording lies, which a HAR may refer to, and what ends that. Links that lead
+// out of the folder are not followed.
+func beside(name string) (fs.FS, func()) {
+	if name == "-" {
+		return nil, func() {}
+	}
+	root, err := os.OpenRoot(filepath.Dir(name))
+	if err != nil {
+		return nil, func() {}
+	}
+	return root.FS(), func() { root.Close() }
+}

@@ -247,6 +247,79 @@ func TestRecordingOutlivesTheService(t *testing.T) {
 	}
 }
 
+// TestWhatWaitsIsToldAndCanBeSent records for a service whose name is spelt wrongly, while it is away.
+func TestWhatWaitsIsToldAndCanBeSent(t *testing.T) {
+	data, home, harbour := t.TempDir(), t.TempDir(), demoHarbour(t)
+	s := start(t, "demo", "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--data", data)
+	signIn(t, s, home)
+	if r := run(t, home, nil, "status"); r.status != 0 || !strings.Contains(r.out, "Noor Adeyar") || !strings.Contains(r.out, "answers") || !strings.Contains(r.out, "nothing") {
+		t.Errorf("exit %d\n%s%s", r.status, r.out, r.err)
+	}
+	if r := run(t, home, nil, "record", "--upstream", harbour, "--service", "fennick-qay"); r.status != 2 || !strings.Contains(r.err, "fennick-qay") {
+		t.Errorf("a service that is not there, while it answers: exit %d %s", r.status, r.err)
+	}
+	s.process.Process.Kill()
+	s.process.Wait()
+	if r := run(t, home, nil, "status"); r.status != 1 || !strings.Contains(r.out, "no service answers") {
+		t.Errorf("exit %d\n%s%s", r.status, r.out, r.err)
+	}
+	rec := record(t, home, nil, "--upstream", harbour, "--as", "https://api.fennick-quay.example", "--service", "fennick-qay", "--name", "misspelt")
+	call(t, rec.url+"/v1/berths/101")
+	if status := rec.end(t); status != 1 || !strings.Contains(rec.said.String(), "inkret status") {
+		t.Errorf("exit %d\n%s", status, rec.said)
+	}
+	// The service is back: the next recorder does its work, says what it could not send, and ends with 1.
+	address := strings.TrimPrefix(s.url, "http://")
+	s = start(t, "demo", "--listen", address, "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--data", data)
+	rec = record(t, home, nil, "--upstream", harbour, "--as", "https://api.fennick-quay.example", "--name", "spelt well")
+	call(t, rec.url+"/v1/berths/102")
+	type waiting struct{ Run, Service, State, Reason string }
+	listed := func(want int) []waiting {
+		r := run(t, home, nil, "waiting", "list", "--format", "json")
+		if r.status != want {
+			t.Errorf("exit %d, want %d\n%s%s", r.status, want, r.out, r.err)
+		}
+		return decode[[]waiting](t, r.out)
+	}
+	waitFor(t, "what cannot be sent is set aside", func() bool {
+		for _, one := range listed(1) {
+			if one.State == "set-aside" {
+				return true
+			}
+		}
+		return false
+	})
+	if status := rec.end(t); status != 1 || !strings.Contains(rec.said.String(), "set aside") || !strings.Contains(rec.said.String(), "1 call captured") {
+		t.Errorf("exit %d\n%s", status, rec.said)
+	}
+	all := listed(1)
+	if len(all) != 1 || all[0].Service != "fennick-qay" || !strings.Contains(all[0].Reason, "fennick-qay") {
+		t.Fatalf("waiting: %+v", all)
+	}
+	if r := run(t, home, nil, "status"); r.status != 1 || !strings.Contains(r.out, "set aside") || !strings.Contains(r.out, all[0].Run) {
+		t.Errorf("exit %d\n%s%s", r.status, r.out, r.err)
+	}
+	if r := run(t, home, nil, "waiting", "remove", all[0].Run); r.status != 2 || len(listed(1)) != 1 {
+		t.Errorf("removed without being asked: exit %d\n%s%s", r.status, r.out, r.err)
+	}
+	if r := run(t, home, nil, "waiting", "send", all[0].Run); r.status != 2 || !strings.Contains(r.err, "fennick-qay") {
+		t.Errorf("sent to nobody: exit %d\n%s%s", r.status, r.out, r.err)
+	}
+	if r := run(t, home, nil, "waiting", "send", all[0].Run, "--service", "fennick-quay"); r.status != 0 || !strings.Contains(r.out, "is sent: batch") {
+		t.Errorf("exit %d\n%s%s", r.status, r.out, r.err)
+	}
+	found := false
+	for _, b := range decode[client.BatchPage](t, run(t, home, nil, "capture", "batches", "--format", "json").out).Items {
+		found = found || b.Name == "misspelt" && b.Captures == 1 && (b.Growing == nil || !*b.Growing)
+	}
+	if !found || len(listed(0)) != 0 {
+		t.Error("what was sent is not there, or waits on")
+	}
+	if r := run(t, home, nil, "waiting", "send"); r.status != 0 || !strings.Contains(r.out, "Nothing waits") {
+		t.Errorf("exit %d\n%s%s", r.status, r.out, r.err)
+	}
+}
+
 // demoHarbour is a stand-in API that stays up whatever becomes of the service.
 func demoHarbour(t *testing.T) string {
 	s := start(t, "demo", "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0")

@@ -94,3 +94,76 @@ func TestWhatIsCutOrDamagedSaysSo(t *testing.T) {
 		}
 	}
 }
+
+// TestEveryTenth cuts every recording, plain and packed, at every tenth of its length: what is read as whole is what was there,
+// and where anything is missing, that is said.
+func TestEveryTenth(t *testing.T) {
+	whole := map[string]map[string]string{} // by format: bodies by address
+	read := func(data []byte) (fine map[string]string, lost int, err error) {
+		fine = map[string]string{}
+		err = Read("it", bytes.NewReader(data), Options{}, func(c *exchange.Capture) error {
+			if c.Response.Missing != "" || c.Incomplete != "" {
+				lost++
+			} else {
+				fine[c.Request.URL.Path] = string(c.Response.Body)
+			}
+			return nil
+		})
+		return fine, lost, err
+	}
+	for format, data := range corpus() {
+		var err error
+		if whole[format], _, err = read(data); err != nil || len(whole[format]) != 20 {
+			t.Fatalf("%s: %d, %v", format, len(whole[format]), err)
+		}
+		all := packings(t, format, data)
+		all["nothing"], all["UTF-16"] = data, utf16(data)
+		for packing, packed := range all {
+			for tenth := 0; tenth <= 10; tenth++ {
+				at := len(packed) * tenth / 10
+				fine, lost, err := read(packed[:at])
+				for path, body := range fine {
+					if whole[format][path] != body {
+						t.Errorf("%s in %s, cut at %d: %s passes for whole with %q", format, packing, at, path, body[max(0, len(body)-20):])
+					}
+				}
+				// The file before the cut in full may be read: no more than one exchange can be cut in two, and what came
+				// after it is what the one word at the end is for.
+				if missing := 20 - len(fine); (missing > 0) != (err != nil || lost > 0) && !between(format, packing, data, at) {
+					t.Errorf("%s in %s, cut at %d of %d: %d are missing, %d lost, and %v", format, packing, at, len(packed), missing, lost, err)
+				}
+				if lost > 1 || len(fine) > 0 && tenth == 0 {
+					t.Errorf("%s in %s, cut at %d of %d: %d are lost", format, packing, at, len(packed), lost)
+				}
+				if least := bytes.Count(data[:min(at, len(data))], []byte("berth berth \"}")) - 1; packing == "nothing" && len(fine) < least {
+					t.Errorf("%s, cut at %d: %d are read, %d stand before the cut", format, at, len(fine), least)
+				}
+			}
+		}
+	}
+}
+
+// between reports whether a recording that has no end of its own is cut between two exchanges, which nothing can tell.
+func between(format, packing string, data []byte, at int) bool {
+	if packing == "UTF-16" {
+		at = (at - 2) / 2
+	}
+	if format == "har" || packing != "nothing" && packing != "UTF-16" || at < 0 {
+		return false
+	}
+	for _, start := range []string{`{"request"`, "GET /berths", "WARC/1.1"} {
+		if rest := bytes.TrimLeft(data[at:], "\r\n"); bytes.HasPrefix(rest, []byte(start)) {
+			return true
+		}
+	}
+	return false
+}
+
+// utf16 writes ASCII as UTF-16 with a byte order mark.
+func utf16(data []byte) []byte {
+	out := []byte{0xFF, 0xFE}
+	for _, b := range data {
+		out = append(out, b, 0)
+	}
+	return out
+}

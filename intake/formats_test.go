@@ -95,7 +95,13 @@ func TestFormats(t *testing.T) {
 		{"WARC with a length too short", record("response", "r", "", answered, -3) + record("response", "s", "", answered, 0), Options{},
 			"r#0  https://api.example/a 0  the Content-Length of the record at byte 0 is wrong: no record ends there\nr#1 GET https://api.example/a 200 {\"a\":1}"},
 		{"and too long", record("response", "r", "", answered, 9) + record("response", "s", "", answered, 0) + record("response", "t", "", answered, 0), Options{},
-			"r#0  https://api.example/a 0  the Content-Length of the record at byte 0 is wrong: no record ends there\nr#1 GET https://api.example/a 200 {\"a\":1}"},
+			"r#0  https://api.example/a 0  the Content-Length of the record at byte 0 is wrong: no record ends there\nr#1 GET https://api.example/a 200 {\"a\":1}\nr#2 GET https://api.example/a 200 {\"a\":1}"},
+		{"and longer than all that follows", record("response", "r", "", answered, 0) + record("response", "s", "", answered, 90_000) + record("response", "t", "", answered, 0) + record("response", "u", "", answered, 0), Options{},
+			"r#0  https://api.example/a 0  the Content-Length of the record at byte 282 is wrong: no record ends there\nr#1 GET https://api.example/a 200 {\"a\":1}\nr#2 GET https://api.example/a 200 {\"a\":1}\nr#3 GET https://api.example/a 200 {\"a\":1}"},
+		{"WARC, one that names several records", strings.Replace(record("request", "q", "", sent, 0), "WARC-Type", "WARC-Concurrent-To: x\r\nWARC-Concurrent-To: r\r\nWARC-Type", 1) + strings.Replace(record("response", "r", "", answered, 0), "WARC-Type", "WARC-Concurrent-To: z\r\nWARC-Concurrent-To: q\r\nWARC-Type", 1), Options{}, `r#0 POST https://api.example/a <a=1> 200 {"a":1}`},
+		{"WARC, only the request names the other, and comes first", record("request", "q", "r", sent, 0) + record("response", "r", "", answered, 0), Options{}, `r#0 POST https://api.example/a <a=1> 200 {"a":1}`},
+		{"WARC, only the response names the other, and comes first", record("response", "r", "q", answered, 0) + record("request", "q", "", sent, 0), Options{}, `r#0 POST https://api.example/a <a=1> 200 {"a":1}`},
+		{"WARC, a request alone", record("request", "q", "", sent, 0), Options{}, "r#0 POST https://api.example/a <a=1> 0  no response is recorded with this request"},
 		{"WARC, a repeat", record("revisit", "r", "", "HTTP/1.1 200 OK\r\n\r\n", 0), Options{}, "r#0 GET https://api.example/a 200  the recording holds a repeat of an earlier body here, not the body"},
 		{"capture lines", `{"request":{"url":"https://api.example/a","body":{"q":1}},"response":{"status":200,"headers":[{"name":"Content-Type","value":"application/json"}],"body":{"a":1}},"audience":"skipper"}
 {"request":{"method":"put","url":"https://api.example/b"},"response":{"status":201,"body":"{}"}}
@@ -123,6 +129,8 @@ func TestRecordingsThatBreakOff(t *testing.T) {
 		{"a WARC cut in a record", record("response", "r", "", answered, 0)[:270], "ends in the middle of a record"},
 		{"a WARC without lengths", "WARC/1.1\r\nWARC-Type: response\r\n\r\n", "says no Content-Length"},
 		{"a WARC with something else", record("response", "r", "", answered, 0) + "\r\nhello", "the Content-Length of the record at byte 0 is wrong"},
+		{"a WARC with a longer record than is read, that swallows others", strings.Replace(record("response", "r", "", answered, 0), "\r\nContent-Length: ", "\r\nContent-Length: 9999999", 1) + record("response", "s", "", answered, 0) + record("response", "t", "", answered, 0), "2 records that stand within it are not read"},
+		{"a WARC cut in a body, of which something stands", record("response", "r", "", answered, 0)[:275], "200 {\"a\""},
 		{"the last line cut", `{"request":{"url":"https://api.example/a"},"response":{"status":200}}` + "\n" + `{"request":{"ur`, "the last line is not a whole capture line"},
 		{"a zip cut", string(packed(t, map[string]string{"a.har": har()}))[:60], "the zip file cannot be read"},
 		{"a gzip that is none", "\x1f\x8bhello", "it is not gzip"},

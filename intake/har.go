@@ -6,10 +6,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"mime"
 	"mime/multipart"
 	"net/textproto"
 	"net/url"
+	"path"
 	"strings"
 
 	"github.com/go-json-experiment/json"
@@ -54,6 +56,7 @@ type (
 			MimeType string  `json:"mimeType"`
 			Text     *string `json:"text"`
 			Encoding string  `json:"encoding"`
+			File     string  `json:"_file"` // that holds the body, beside the HAR
 		} `json:"content"`
 	}
 )
@@ -177,7 +180,7 @@ func (h *harReader) entries() error {
 		if err != nil {
 			return err
 		}
-		if err := h.hand(h.name, h.entry, harCapture(raw)); err != nil {
+		if err := h.hand(h.name, h.entry, h.harCapture(raw)); err != nil {
 			return err
 		}
 		h.entry++
@@ -186,7 +189,7 @@ func (h *harReader) entries() error {
 
 // harCapture turns an entry into a capture. What cannot be read of it becomes
 // the reason why its body is missing, so that the entry is counted and named.
-func harCapture(raw jsontext.Value) *exchange.Capture {
+func (in *reading) harCapture(raw jsontext.Value) *exchange.Capture {
 	var e harEntry
 	c := &exchange.Capture{}
 	if err := json.Unmarshal(raw, &e, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)); err != nil {
@@ -225,7 +228,7 @@ func harCapture(raw jsontext.Value) *exchange.Capture {
 		c.Response.Missing = "the entry has no response"
 		return c
 	}
-	harBody(c, e.Response)
+	in.harBody(c, e.Response)
 	return c
 }
 
@@ -291,7 +294,7 @@ func (f *harForm) multipart(boundary string) []byte {
 	return b.Bytes()
 }
 
-func harBody(c *exchange.Capture, from *harResponse) {
+func (in *reading) harBody(c *exchange.Capture, from *harResponse) {
 	r := &c.Response
 	r.Status, r.Header = int(from.Status), from.Headers
 	if r.Status == 0 {
@@ -304,6 +307,17 @@ func harBody(c *exchange.Capture, from *harResponse) {
 	}
 	if _, ok := r.Header.Find("Content-Type"); !ok && content.MimeType != "" {
 		r.Header = append(r.Header, exchange.HeaderField{Name: "Content-Type", Value: content.MimeType})
+	}
+	if content.Text == nil && content.File != "" {
+		body, err := in.attached(content.File)
+		if err != nil {
+			r.Missing = fmt.Sprintf("the body is in a file of its own, %q, which cannot be read: %v", clip(content.File), err)
+			return
+		}
+		if r.Receive(body); r.Missing == "" {
+			c.Incomplete = shorter(int64(max(len(r.Body), len(body))), int64(content.Size), false)
+		}
+		return
 	}
 	if content.Text == nil {
 		if content.Size > 0 {
@@ -331,6 +345,33 @@ func harBody(c *exchange.Capture, from *harResponse) {
 	if r.Receive(body); r.Missing == "" {
 		c.Incomplete = shorter(int64(max(len(r.Body), len(body))), int64(content.Size), false)
 	}
+}
+
+// attached reads a file that stands beside a recording, and nothing else: its name is that of a stranger.
+func (in *reading) attached(name string) ([]byte, error) {
+	name = path.Clean(strings.ReplaceAll(name, `\`, "/"))
+	if in.Beside == nil {
+		return nil, errors.New("files beside the recording are not at hand here; put both in a zip file")
+	}
+	if !fs.ValidPath(name) {
+		return nil, errors.New("its path leads elsewhere")
+	}
+	f, err := in.Beside.Open(name)
+	if err != nil {
+		return nil, errors.New("there is no such file beside the recording")
+	}
+	defer f.Close()
+	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
+		return nil, errors.New("it is no file")
+	}
+	body, err := io.ReadAll(io.LimitReader(f, maxEntry+1))
+	switch {
+	case err != nil:
+		return nil, errors.New(plain(err))
+	case len(body) > maxEntry:
+		return nil, fmt.Errorf("it is larger than %d MiB", maxEntry>>20)
+	}
+	return body, nil
 }
 
 // charsetOf gives the charset of a media type, or nothing: content.size counts bytes of the body as it was sent.

@@ -7,6 +7,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -298,5 +303,79 @@ func TestZipsAsOthersWriteThem(t *testing.T) {
 	}
 	if read, err := all(packed("monday.har", 1)); len(read) != 0 || err == nil || !strings.Contains(err.Error(), "is encrypted") {
 		t.Errorf("encrypted: %d captures, %v", len(read), err)
+	}
+}
+
+// TestBodiesInFilesBesideAHAR reads bodies that a HAR names, in a zip file and in a folder, and none that lie elsewhere.
+func TestBodiesInFilesBesideAHAR(t *testing.T) {
+	content := func(file string) string { return `{"mimeType":"application/json","_file":` + strconv.Quote(file) + `}` }
+	text := har(entry(content("bodies/1.json")), entry(content("../secret.json")), entry(content("gone.json")), entry(content("/etc/hostname")), entry(content(`bodies\2.json`)), entry(content("bodies")))
+	dir := t.TempDir()
+	inside := filepath.Join(dir, "in")
+	files := map[string]string{"in/a.har": text, "in/bodies/1.json": `{"a":1}`, "in/bodies/2.json": `{"b":2}`, "secret.json": `{"secret":1}`}
+	var z bytes.Buffer
+	w := zip.NewWriter(&z)
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		path := filepath.Join(dir, filepath.FromSlash(name))
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(path, []byte(files[name]), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		f, err := w.Create(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		io.WriteString(f, files[name])
+	}
+	w.Close()
+	root, err := os.OpenRoot(inside)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer root.Close()
+	want := []string{`200 {"a":1}`, "leads elsewhere", "no such file", "leads elsewhere", `200 {"b":2}`, ""}
+	for name, read := range map[string]func() (string, error){
+		"folder": func() (string, error) { return drawn(t, strings.NewReader(text), Options{Beside: root.FS()}) },
+		"zip":    func() (string, error) { return drawn(t, bytes.NewReader(z.Bytes()), Options{}) },
+	} {
+		got, err := read()
+		if err != nil {
+			t.Errorf("%s: %v", name, err)
+		}
+		got = strings.ReplaceAll(got, "r/in/a.har#", "r#")
+		lines := strings.Split(got, "\n")
+		for i, says := range want {
+			if i >= len(lines) || !strings.Contains(lines[i], says) || strings.Contains(lines[i], "secret\"") {
+				t.Errorf("%s: entry %d should say %q\n%s", name, i, says, got)
+			}
+		}
+		if name == "zip" && (len(lines) != 7 || !strings.Contains(lines[6], "secret.json")) { // what no HAR refers to is listed as before
+			t.Errorf("%s lists\n%s", name, got)
+		}
+	}
+	if got, _ := drawn(t, strings.NewReader(text), Options{}); !strings.Contains(got, "put both in a zip file") {
+		t.Errorf("alone: %s", got)
+	}
+}
+
+// TestNamesInZipFilesAreWhole reads a recording whose name is long.
+func TestNamesInZipFilesAreWhole(t *testing.T) {
+	name := "nightly/" + strings.Repeat("harbour-", 30) + "skipper\n\x1b[31m.har"
+	var z bytes.Buffer
+	w := zip.NewWriter(&z)
+	f, err := w.Create(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	io.WriteString(f, har(entry(`{"text":"{}"}`)))
+	w.Close()
+	got := ""
+	if err := Read("r", bytes.NewReader(z.Bytes()), Options{}, func(c *exchange.Capture) error { got = c.File; return nil }); err != nil {
+		t.Fatal(err)
+	}
+	if want := "r/nightly/" + strings.Repeat("harbour-", 30) + "skipper  [31m.har"; got != want {
+		t.Errorf("it is called %q", got)
 	}
 }

@@ -40,6 +40,8 @@ func (c *counted) Read(p []byte) (int, error) {
 	return n, err
 }
 
+const noResponse = "no response is recorded with this request"
+
 const noRequest = `no request is recorded with this response: say it, as in --request "GET https://api.example/v1/berths"`
 
 func (in *reading) messages(name string, r io.Reader, lies lying) error {
@@ -58,7 +60,7 @@ func (in *reading) messages(name string, r io.Reader, lies lying) error {
 		}
 		if request, ok := h.request(); ok {
 			if waiting != nil {
-				if err := m.done(waiting, exchange.Response{Missing: "no response is recorded with this request"}, cut); err != nil {
+				if err := m.done(waiting, exchange.Response{Missing: noResponse}, cut); err != nil {
 					return err
 				}
 			}
@@ -101,7 +103,7 @@ func (in *reading) messages(name string, r io.Reader, lies lying) error {
 		waiting, cut = nil, ""
 	}
 	if waiting != nil {
-		return m.done(waiting, exchange.Response{Missing: "no response is recorded with this request"}, cut)
+		return m.done(waiting, exchange.Response{Missing: noResponse}, cut)
 	}
 	return nil
 }
@@ -274,12 +276,18 @@ func (m *messageReader) fits(n int64) bool {
 	if n+sniffed > readAhead {
 		return false
 	}
-	next, _ := m.r.Peek(int(n) + sniffed)
+	next, ends := m.r.Peek(int(n) + sniffed)
 	if int64(len(next)) < n {
 		return false
 	}
-	next = bytes.TrimLeft(next[n:], " \t\r\n")
-	return len(next) == 0 || isStartLine(next)
+	return begins(next[n:], ends != nil)
+}
+
+// begins reports whether a message begins behind a body, or nothing does. ends is that the recording ends with next, which may
+// be in the middle of a first line.
+func begins(next []byte, ends bool) bool {
+	rest := bytes.TrimLeft(next, " \t\r\n")
+	return len(rest) == 0 && ends || isStartLine(rest) || ends && len(rest) < len(next) && brokenStart.Match(rest)
 }
 
 func (m *messageReader) chunks() ([]byte, error) {
@@ -302,8 +310,7 @@ func (m *messageReader) chunks() ([]byte, error) {
 // atStart reports whether the file ends here, or a message begins.
 func (m *messageReader) atStart() bool {
 	next, err := m.r.Peek(sniffed)
-	next = bytes.TrimLeft(next, " \t\r\n")
-	return len(next) == 0 && err != nil || isStartLine(next)
+	return begins(next, err != nil)
 }
 
 // upToStart reads on behind body to where the next message begins.

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 
 	"golang.org/x/text/encoding/unicode"
 	"golang.org/x/text/transform"
@@ -44,6 +45,9 @@ type Options struct {
 	// Long is that bodies too long to be held are handed over as [exchange.Long], where the
 	// recording is a file that is not packed. It stays open until they are judged.
 	Long bool
+	// Beside are the files to which a recording may refer for bodies (content._file of a HAR), or nil. In a zip file
+	// those are the files of it.
+	Beside fs.FS
 }
 
 // Read reads a recording, recognised by its content, and hands over its captures

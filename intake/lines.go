@@ -128,7 +128,11 @@ func appendMessage(dst []byte, h exchange.Header, body []byte, readable bool) []
 				dst = append(dst, ',')
 			}
 			dst = appendString(append(dst, `{"name":`...), f.Name)
-			dst = append(appendString(append(dst, `,"value":`...), f.Value), '}')
+			if utf8.ValidString(f.Value) {
+				dst = append(appendString(append(dst, `,"value":`...), f.Value), '}')
+			} else {
+				dst = append(base64.StdEncoding.AppendEncode(append(dst, `,"value_base64":"`...), []byte(f.Value)), `"}`...)
+			}
 		}
 		dst = append(dst, ']')
 	}

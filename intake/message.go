@@ -28,6 +28,9 @@ var (
 	requestLine = regexp.MustCompile(`^([!#$%&'*+.^_|~0-9A-Za-z-]+) (\S+) HTTP/\d(?:\.\d)?$`)
 )
 
+// brokenStart matches where a recording ends within the first line of a message.
+var brokenStart = regexp.MustCompile(`^[!#$%&'*+.^_|~0-9A-Za-z-]+(?: \S*(?: H?T?T?P?/?[\d.]*)?)?\x{FFFD}?\r?$|^HT?T?P?/?[\d.]*(?: [^\n]*)?$`)
+
 // isStartLine reports whether text begins with the first line of a message.
 func isStartLine(text []byte) bool {
 	line, _, _ := bytes.Cut(text, []byte("\n"))

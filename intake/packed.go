@@ -4,15 +4,19 @@ import (
 	"archive/zip"
 	"bufio"
 	"bytes"
+	"cmp"
 	"crypto/aes"
 	"crypto/cipher"
 	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path"
+	"slices"
 	"strings"
+	"unicode"
 
 	"github.com/klauspost/compress/flate"
 	"github.com/klauspost/compress/gzip"
@@ -133,12 +137,24 @@ func (in *reading) zip(name string, r io.Reader, packing int) error {
 	}
 	z.RegisterDecompressor(zip.Deflate, func(r io.Reader) io.ReadCloser { return flate.NewReader(r) })
 	var broken error
+	beside := &zipFiles{in: in, files: map[string]*zip.File{}, used: map[*zip.File]bool{}}
+	var all []*zip.File
 	for _, f := range z.File {
 		f.Name = strings.ReplaceAll(f.Name, `\`, "/") // as some write it
-		if strings.HasSuffix(f.Name, "/") || strings.HasPrefix(path.Base(f.Name), ".") {
+		if !strings.HasSuffix(f.Name, "/") && !strings.HasPrefix(path.Base(f.Name), ".") {
+			all = append(all, f)
+			beside.files[path.Clean(f.Name)] = f
+		}
+	}
+	har := func(f *zip.File) bool { return strings.EqualFold(path.Ext(f.Name), ".har") }
+	slices.SortStableFunc(all, func(a, b *zip.File) int { // these tell which of the others are bodies of theirs
+		return cmp.Compare(order(har(a)), order(har(b)))
+	})
+	for _, f := range all {
+		if beside.used[f] {
 			continue
 		}
-		err := in.zipped(name, f, packing)
+		err := in.zipped(name, f, packing, beside.from(path.Dir(f.Name)))
 		var unread *Error
 		switch {
 		case errors.As(err, &unread) && unread.Unknown:
@@ -156,8 +172,69 @@ func (in *reading) zip(name string, r io.Reader, packing int) error {
 	return broken
 }
 
-func (in *reading) zipped(name string, f *zip.File, packing int) error {
-	inner := name + "/" + clip(f.Name)
+func order(first bool) int {
+	if first {
+		return 0
+	}
+	return 1
+}
+
+// zipFiles are the files in a zip file, for the recordings among them to refer to.
+type zipFiles struct {
+	in    *reading
+	dir   string // that names are told from
+	files map[string]*zip.File
+	used  map[*zip.File]bool
+}
+
+func (z *zipFiles) from(dir string) *zipFiles { return &zipFiles{z.in, dir, z.files, z.used} }
+
+// Open implements [fs.FS].
+func (z *zipFiles) Open(name string) (fs.File, error) {
+	f := z.files[path.Join(z.dir, name)]
+	if f == nil || f.Flags&1 != 0 {
+		return nil, fs.ErrNotExist
+	}
+	z.used[f] = true
+	r, err := f.Open()
+	if err != nil {
+		return nil, err
+	}
+	return &zipFile{r, f, &measured{r: r, in: z.in}}, nil
+}
+
+// zipFile is one that is open.
+type zipFile struct {
+	io.ReadCloser
+	file     *zip.File
+	measured *measured
+}
+
+// Stat implements [fs.File].
+func (z *zipFile) Stat() (fs.FileInfo, error) { return z.file.FileInfo(), nil }
+
+// Read implements [fs.File]; what is unpacked counts for the whole recording.
+func (z *zipFile) Read(p []byte) (int, error) { return z.measured.Read(p) }
+
+// longestName bounds the name of a file in a zip file.
+const longestName = 4096
+
+// shownName is a name of a stranger, whole and on one line.
+func shownName(name string) string {
+	name = name[:min(len(name), longestName)]
+	return strings.ToValidUTF8(strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) {
+			return ' '
+		}
+		return r
+	}, name), "\uFFFD")
+}
+
+func (in *reading) zipped(name string, f *zip.File, packing int, beside *zipFiles) error {
+	inner := name + "/" + shownName(f.Name)
+	before := in.Beside
+	in.Beside = beside
+	defer func() { in.Beside = before }()
 	if strings.HasPrefix(f.Name, "/") || strings.Contains("/"+f.Name+"/", "/../") || len(f.Name) > 1 && f.Name[1] == ':' {
 		return &Error{File: name + "/" + clip(path.Base(f.Name)), Offset: -1, Unknown: true, Reason: "its path leads outside of the zip file; it is not read"}
 	}

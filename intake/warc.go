@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"io"
 	"net/url"
+	"regexp"
+	"slices"
 	"strings"
 
 	"inkret/core/exchange"
@@ -25,32 +27,66 @@ type warcReader struct {
 	r        *bufio.Reader
 	count    *counted
 	entry    int
-	requests map[string]*exchange.Request // by the record's id
-	order    []string                     // of requests
+	requests map[string]*warcRequest // by the record's id
+	order    []string                // of requests
 	waiting  []*warcResponse
 	lies     lying
+	rewound  int64  // bytes that were read again
+	first    *Error // of what is wrong with the file
+	wrongs   int
 }
 
 // warcResponse is a response whose request has not come yet.
 type warcResponse struct {
 	id      string
+	others  []string // records of the same exchange
 	capture *exchange.Capture
+}
+
+// warcRequest is a request whose response has not come yet.
+type warcRequest struct {
+	others  []string
+	request *exchange.Request
+}
+
+// recordID gives the name of a record; some write it without angle brackets.
+func recordID(h head) string { return strings.Trim(h.header.Get("WARC-Record-ID"), "<> ") }
+
+// concurrent gives the records of the same exchange, as a record names them: the field may come several times.
+func concurrent(h head) []string {
+	var all []string
+	for _, f := range h.header {
+		if strings.EqualFold(f.Name, "WARC-Concurrent-To") {
+			all = append(all, strings.Trim(f.Value, "<> "))
+		}
+	}
+	return all
 }
 
 func (in *reading) warc(name string, r io.Reader, lies lying) error {
 	count := &counted{r: r}
-	w := &warcReader{reading: in, name: name, count: count, r: bufio.NewReaderSize(count, readAhead), requests: map[string]*exchange.Request{}, lies: lies}
+	w := &warcReader{reading: in, name: name, count: count, r: bufio.NewReaderSize(count, readAhead), requests: map[string]*warcRequest{}, lies: lies}
 	for {
 		at, h, err := w.next()
 		if err == io.EOF {
-			return w.flush(0)
+			return w.end()
 		}
 		if err != nil {
-			return w.end(at, plain(err))
+			w.fault(at, plain(err))
+			w.resync()
+			continue
 		}
 		n := h.length()
+		if _, ends := w.r.Peek(1); n < 0 && ends != nil {
+			w.fault(at, "the record says no Content-Length: the file ends in its head")
+			continue
+		}
 		if n < 0 {
-			return w.end(at, "the record says no Content-Length")
+			if err := w.unread(h, fmt.Sprintf("the record at byte %d says no Content-Length", at)); err != nil {
+				return err
+			}
+			w.resync()
+			continue
 		}
 		if n > longHeld && lies.file != nil && isResponse(h) && w.long(n) {
 			if err := w.longResponse(h, n); err != nil {
@@ -59,29 +95,94 @@ func (in *reading) warc(name string, r io.Reader, lies lying) error {
 			continue
 		}
 		if n > maxEntry {
-			if _, err := io.CopyN(io.Discard, w.r, n); err != nil {
-				return w.end(at, "the file ends in the middle of a record; what came before is complete")
-			}
-			if err := w.unread(h, fmt.Sprintf("the record at byte %d is larger than %d MiB", at, maxEntry>>20)); err != nil {
+			if err := w.tooLarge(h, at, n); err != nil {
 				return err
 			}
 			continue
 		}
+		begin := w.at()
 		block, err := io.ReadAll(io.LimitReader(w.r, n))
-		if err != nil || int64(len(block)) < n {
-			return w.end(at, "the file ends in the middle of a record; what came before is complete")
+		if err != nil {
+			w.fault(at, plain(err))
+			return w.end()
 		}
-		if !w.closed() {
-			if err := w.unread(h, fmt.Sprintf("the Content-Length of the record at byte %d is wrong: no record ends there", at)); err != nil {
+		if whole := int64(len(block)) == n; whole && w.closed() {
+			if err := w.record(h, block, ""); err != nil {
 				return err
 			}
-			w.resync()
-			continue
-		}
-		if err := w.record(h, block); err != nil {
+		} else if err := w.wrong(h, at, begin, block, whole); err != nil {
 			return err
 		}
 	}
+}
+
+// recordStart matches where a line begins a record.
+var recordStart = regexp.MustCompile(`\nWARC/\d\.\d\r?\n`)
+
+// mostRewound bounds what is read again since lengths were wrong.
+const mostRewound = 2 * maxEntry
+
+// wrong takes a record whose length is wrong, or that the file ends in; its block was read. Records that stand in the block are
+// read from there.
+func (w *warcReader) wrong(h head, at, begin int64, block []byte, whole bool) error {
+	next, _ := w.r.Peek(len("\nWARC/1.1\r\n")) // a start may lie across the end of the block
+	w.r.Discard(len(next))
+	kept := len(block)
+	block = append(block, next...)
+	inside := recordStart.FindIndex(block)
+	if inside == nil && !whole {
+		w.fault(at, endsInRecord)
+		return w.record(h, block[:kept], "the recording ends in the middle of the body")
+	}
+	reason := fmt.Sprintf("the Content-Length of the record at byte %d is wrong: no record ends there", at)
+	if err := w.unread(h, reason); err != nil {
+		return err
+	}
+	if inside == nil {
+		inside = []int{kept - 1} // read on from where the record was to end
+	}
+	rest := block[inside[0]+1:]
+	if w.rewound += int64(len(rest)); w.rewound > mostRewound {
+		w.fault(at, fmt.Sprintf("so many lengths are wrong that %d records or more are not read", len(recordStart.FindAllIndex(block, -1))))
+		return nil
+	}
+	w.count = &counted{r: io.MultiReader(bytes.NewReader(rest), w.r), n: begin + int64(inside[0]) + 1}
+	w.r = bufio.NewReaderSize(w.count, readAhead)
+	w.resync()
+	return nil
+}
+
+const endsInRecord = "the file ends in the middle of a record; what came before is complete"
+
+// tooLarge passes over a record that is too large to be held, or says so.
+func (w *warcReader) tooLarge(h head, at, n int64) error {
+	inside, ends := 0, false
+	for left, fresh := n, false; left > 0 && !ends; {
+		line, err := w.r.ReadSlice('\n')
+		if int64(len(line)) > left { // behind its end
+			w.count = &counted{r: io.MultiReader(bytes.NewReader(bytes.Clone(line[left:])), w.r), n: w.at() - int64(len(line)) + left}
+			w.r, line = bufio.NewReaderSize(w.count, readAhead), line[:left]
+		}
+		if fresh && bytes.HasPrefix(line, warcStart) {
+			inside++
+		}
+		left, fresh, ends = left-int64(len(line)), err == nil, err != nil && err != bufio.ErrBufferFull
+	}
+	reason := fmt.Sprintf("the record at byte %d is larger than %d MiB", at, maxEntry>>20)
+	if !ends && w.closed() {
+		return w.unread(h, reason)
+	}
+	if reason = "the Content-Length of the record is wrong: no record ends there"; ends && inside == 0 {
+		reason = endsInRecord
+	}
+	if inside > 0 {
+		reason += fmt.Sprintf("; %d records that stand within it are not read", inside)
+	}
+	w.fault(at, reason)
+	if !ends {
+		w.resync()
+	}
+	return w.unread(h, fmt.Sprintf("the record at byte %d: %s", at, reason))
 }
 
 // next reads the head of the next record.
@@ -115,6 +216,9 @@ func (w *warcReader) closed() bool {
 func (w *warcReader) resync() {
 	for {
 		start, err := w.r.Peek(len(warcStart))
+		if err != nil {
+			w.r.Discard(len(start))
+		}
 		if err != nil || bytes.Equal(start, warcStart) {
 			return
 		}
@@ -136,11 +240,28 @@ func (w *warcReader) unread(h head, reason string) error {
 	return w.out(c)
 }
 
-func (w *warcReader) end(at int64, reason string) error {
+// fault notes what is wrong with the file; the first is told at its end.
+func (w *warcReader) fault(at int64, reason string) {
+	if w.wrongs++; w.first == nil {
+		w.first = &Error{File: w.name, Offset: at, Entry: w.entry, Reason: reason}
+	}
+}
+
+// end hands over what waited for its other half, and tells what was wrong.
+func (w *warcReader) end() error {
 	if err := w.flush(0); err != nil {
 		return err
 	}
-	return &Error{File: w.name, Offset: at, Entry: w.entry, Reason: reason}
+	if err := w.alone(0); err != nil {
+		return err
+	}
+	if w.first == nil {
+		return nil
+	}
+	if w.wrongs > 1 {
+		w.first.Reason += fmt.Sprintf("; %d more places are wrong", w.wrongs-1)
+	}
+	return w.first
 }
 
 // target is the address that a record is about; some write it in angle brackets.
@@ -152,7 +273,7 @@ func target(h head) *url.URL {
 	return u
 }
 
-func (w *warcReader) record(h head, block []byte) error {
+func (w *warcReader) record(h head, block []byte, lacks string) error {
 	kind := h.header.Get("WARC-Type")
 	if kind != "request" && kind != "response" && kind != "revisit" {
 		return nil // warcinfo, metadata and so on: no exchange
@@ -166,16 +287,17 @@ func (w *warcReader) record(h head, block []byte) error {
 		return w.unread(h, "the HTTP message of a record cannot be read: "+plain(err))
 	}
 	body, _ := io.ReadAll(inner)
-	lacks := ""
-	if message.chunked() {
-		body, lacks = unchunk(body)
-	} else if codings, coded := message.header.Find("Content-Encoding"); !coded || exchange.StillCoded(body, codings) {
+	if cut := ""; message.chunked() {
+		if body, cut = unchunk(body); lacks == "" {
+			lacks = cut
+		}
+	} else if codings, coded := message.header.Find("Content-Encoding"); lacks == "" && (!coded || exchange.StillCoded(body, codings)) {
 		lacks = shorter(int64(len(body)), message.length(), false)
 	}
 	if cut := h.header.Get("WARC-Truncated"); cut != "" {
 		lacks = "the recording says that it was cut (WARC-Truncated: " + clip(cut) + ")"
 	}
-	id, other := h.header.Get("WARC-Record-ID"), h.header.Get("WARC-Concurrent-To")
+	id, others := recordID(h), concurrent(h)
 	if kind == "request" {
 		request, ok := message.request()
 		if !ok {
@@ -185,7 +307,7 @@ func (w *warcReader) record(h head, block []byte) error {
 		if u := target(h); u != nil {
 			request.URL = u
 		}
-		return w.request(id, other, &request)
+		return w.request(id, others, &request)
 	}
 	c := response(h, &message)
 	if c == nil {
@@ -197,7 +319,7 @@ func (w *warcReader) record(h head, block []byte) error {
 		c.Incomplete = lacks
 		c.Response.Receive(body)
 	}
-	return w.pair(id, other, c)
+	return w.pair(id, others, c)
 }
 
 func isResponse(h head) bool {
@@ -239,7 +361,8 @@ func (w *warcReader) longResponse(h head, n int64) error {
 	chunked := message.chunked() && chunkSize.Match(start)
 	rest := n - (body - begin)
 	if _, err := io.CopyN(io.Discard, w.r, max(0, rest)); err != nil {
-		return w.end(begin, "the file ends in the middle of a record; what came before is complete")
+		w.fault(begin, endsInRecord)
+		return w.unread(h, "the recording ends in the middle of the body")
 	}
 	if c == nil || rest < 0 {
 		return w.unread(h, "a response record holds no HTTP response")
@@ -248,20 +371,29 @@ func (w *warcReader) longResponse(h head, n int64) error {
 		c.Incomplete = "the recording says that it was cut (WARC-Truncated: " + clip(cut) + ")"
 	}
 	c.Response.Long = w.lies.body(body, rest, &message, chunked)
-	return w.pair(h.header.Get("WARC-Record-ID"), h.header.Get("WARC-Concurrent-To"), c)
+	return w.pair(recordID(h), concurrent(h), c)
 }
 
 // at gives where the next byte stands in what is read.
 func (w *warcReader) at() int64 { return w.count.n - int64(w.r.Buffered()) }
 
 // pair hands over a response with its request, or keeps it until that comes.
-func (w *warcReader) pair(id, other string, c *exchange.Capture) error {
-	if r := w.requests[other]; r != nil {
-		delete(w.requests, other)
-		c.Request = *r
-		return w.done(c)
+func (w *warcReader) pair(id string, others []string, c *exchange.Capture) error {
+	for _, other := range others {
+		if r := w.requests[other]; r != nil {
+			delete(w.requests, other)
+			c.Request = *r.request
+			return w.done(c)
+		}
 	}
-	w.waiting = append(w.waiting, &warcResponse{id, c})
+	for other, r := range w.requests { // the request may name the response before it comes
+		if id != "" && slices.Contains(r.others, id) {
+			delete(w.requests, other)
+			c.Request = *r.request
+			return w.done(c)
+		}
+	}
+	w.waiting = append(w.waiting, &warcResponse{id, others, c})
 	return w.flush(maxWaiting)
 }
 
@@ -274,18 +406,33 @@ func (w *warcReader) done(c *exchange.Capture) error {
 }
 
 // request pairs a request with the response that came before it, or keeps it.
-func (w *warcReader) request(id, other string, r *exchange.Request) error {
+func (w *warcReader) request(id string, others []string, r *exchange.Request) error {
 	for i, one := range w.waiting {
-		if other != "" && one.id == other {
+		if one.id != "" && slices.Contains(others, one.id) || id != "" && slices.Contains(one.others, id) {
 			one.capture.Request = *r
 			w.waiting = append(w.waiting[:i], w.waiting[i+1:]...)
 			return w.done(one.capture)
 		}
 	}
-	w.requests[id] = r
-	if w.order = append(w.order, id); len(w.order) > maxWaiting {
+	if w.requests[id] != nil { // of the same name: one of them has none
+		id = fmt.Sprintf("%s\x00%d", id, w.at())
+	}
+	w.requests[id] = &warcRequest{others, r}
+	w.order = append(w.order, id)
+	return w.alone(maxWaiting)
+}
+
+// alone hands over requests whose response has not come, but for the last few.
+func (w *warcReader) alone(keep int) error {
+	for ; len(w.order) > keep; w.order = w.order[1:] {
+		r := w.requests[w.order[0]]
+		if r == nil { // it came
+			continue
+		}
 		delete(w.requests, w.order[0])
-		w.order = w.order[1:]
+		if err := w.out(&exchange.Capture{Request: *r.request, Response: exchange.Response{Missing: noResponse}}); err != nil {
+			return err
+		}
 	}
 	return nil
 }

@@ -166,6 +166,7 @@ func (r *Recorder) ToWriter(ctx context.Context, w io.Writer) error {
 // Receiver takes chunks of capture lines into a batch. Its errors are [ErrGone], a
 // [Refused], or say that it is away.
 type Receiver interface {
+	// Open begins a batch. A [Refused] says that there will be none for this run.
 	Open(ctx context.Context) (batch int64, err error)
 	// Extend adds a chunk; one that was added before changes nothing. dropped is how
 	// many captures were dropped so far.
@@ -216,7 +217,8 @@ func (r *Recorder) ToReceiver(ctx context.Context, to Receiver, run *Run) (left 
 		<-sent
 	}
 	if s.closed {
-		return false, err
+		left, _ := run.Left()
+		return left, err
 	}
 	return true, errors.Join(err, run.leave(s.dropped()))
 }
@@ -228,12 +230,13 @@ type sender struct {
 	log     *slog.Logger
 	dropped func() int
 	lose    func(int)
+	once    bool // an away service is not waited for
 	away    bool
-	closed  bool // the batch is complete, and nothing is left
+	closed  bool // the batch is complete, and nothing is left to be sent
 }
 
-// send hands chunks on until the run is finished and empty, or ctx ends.
-func (s *sender) send(ctx context.Context) {
+// send hands chunks on until the run is finished and empty, there is nobody to take them, or ctx ends.
+func (s *sender) send(ctx context.Context) error {
 	wait := soonest
 	for {
 		c, number, ok := s.run.next(ctx)
@@ -241,9 +244,19 @@ func (s *sender) send(ctx context.Context) {
 		if ok {
 			err = s.one(ctx, c, number)
 		} else if ctx.Err() != nil {
-			return
+			return ctx.Err()
 		} else if err = s.close(ctx); err == nil {
-			return
+			return nil
+		}
+		var refused *Refused
+		if errors.As(err, &refused) {
+			s.log.Error("captures are set aside: there is nobody to take them", "run", s.run.Name(), "reason", refused.Reason)
+			s.run.spill()
+			s.run.hold(refused.Reason)
+			return err
+		}
+		if s.once && err != nil {
+			return err
 		}
 		if err == nil {
 			wait = soonest
@@ -262,7 +275,7 @@ func (s *sender) send(ctx context.Context) {
 		case <-time.After(wait):
 			wait = min(2*wait, latest)
 		case <-ctx.Done():
-			return
+			return ctx.Err()
 		}
 	}
 }
@@ -283,8 +296,10 @@ func (s *sender) one(ctx context.Context, c chunk, number int) error {
 		s.run.setBatch(0)
 		return s.one(ctx, c, number)
 	case errors.As(err, &refused):
-		s.log.Error("captures were refused and are dropped", "captures", c.captures, "reason", refused.Reason)
+		s.log.Error("captures were refused and are set aside", "captures", c.captures, "run", s.run.Name(), "reason", refused.Reason)
 		s.lose(c.captures)
+		s.run.setAside(number, refused.Reason)
+		return nil
 	case err != nil:
 		return err
 	}
@@ -312,7 +327,7 @@ func (s *sender) close(ctx context.Context) error {
 		}
 	}
 	s.closed = true
-	return s.run.remove()
+	return s.run.end()
 }
 
 // Resend hands on what earlier runs left in the folder, each to a receiver of its
@@ -322,11 +337,22 @@ func Resend(ctx context.Context, runs []*Run, receiver func(About) Receiver, log
 	var sent sync.WaitGroup
 	for _, run := range runs {
 		sent.Go(func() {
-			s := &sender{to: receiver(run.about), run: run, log: log, dropped: func() int { return run.about.Dropped }, lose: func(n int) { run.about.Dropped += n }}
-			run.finish()
-			s.send(ctx)
+			again(run, receiver(run.about), log).send(ctx)
 			run.Release()
 		})
 	}
 	sent.Wait()
+}
+
+// Send hands on what an earlier run left, without waiting for a service that is away.
+func Send(ctx context.Context, run *Run, to Receiver, log *slog.Logger) error {
+	s := again(run, to, log)
+	s.once = true
+	return s.send(ctx)
+}
+
+// again sends what an earlier run left.
+func again(run *Run, to Receiver, log *slog.Logger) *sender {
+	run.finish()
+	return &sender{to: to, run: run, log: log, dropped: func() int { return run.about.Dropped }, lose: func(n int) { run.about.Dropped += n }}
 }

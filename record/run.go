@@ -32,6 +32,7 @@ type Run struct {
 	numbers  []int         // that wait, the next first
 	last     int           // number
 	size     int64         // of what is on disk
+	aside    int           // chunks that cannot be sent
 	finished bool
 	more     chan struct{} // is sent to when something is to be done
 }
@@ -44,12 +45,15 @@ type About struct {
 	Audience string `json:"audience,omitempty"`
 	Batch    int64  `json:"batch,omitempty"`   // 0 until it was begun
 	Dropped  int    `json:"dropped,omitempty"` // captures, when the run ended
+	Closed   bool   `json:"closed,omitempty"`  // all that could be sent was, and the batch is complete
+	Aside    string `json:"aside,omitempty"`   // why what waits cannot be sent as it is
 }
 
 const (
 	aboutName = "run.json"
 	lockName  = "lock"
 	chunkEnd  = ".chunk"
+	asideEnd  = ".aside" // of a chunk that cannot be sent
 	// sealedAs is authenticated with each chunk.
 	sealedAs = "inkret chunk 1"
 	// inMemory is how many chunks wait in memory before they go to disk.
@@ -151,7 +155,7 @@ func (f Folder) Left(url string) ([]*Run, error) {
 			unread = append(unread, err)
 			continue
 		}
-		if err := r.read(); err != nil || r.about.URL != url {
+		if err := r.read(); err != nil || r.about.URL != url || len(r.numbers) == 0 && r.about.Closed {
 			r.Release()
 			if err != nil {
 				unread = append(unread, fmt.Errorf("%s: %w", r.dir, err))
@@ -177,19 +181,21 @@ func (r *Run) read() error {
 		return err
 	}
 	for _, e := range entries {
-		number, err := strconv.Atoi(strings.TrimSuffix(e.Name(), chunkEnd))
-		if err != nil || !strings.HasSuffix(e.Name(), chunkEnd) {
+		text, end, _ := strings.Cut(e.Name(), ".")
+		number, err := strconv.Atoi(text)
+		if err != nil || "."+end != chunkEnd && "."+end != asideEnd {
 			continue
 		}
 		if info, err := e.Info(); err == nil {
 			r.size += info.Size()
 		}
+		if r.last = max(r.last, number); "."+end == asideEnd {
+			r.aside++
+			continue
+		}
 		r.numbers = append(r.numbers, number)
 	}
 	slices.Sort(r.numbers)
-	if n := len(r.numbers); n > 0 {
-		r.last = r.numbers[n-1]
-	}
 	return nil
 }
 
@@ -229,7 +235,9 @@ func (r *Run) Waiting() (int64, string) {
 func (r *Run) setBatch(batch int64) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.about.Batch = batch
+	if r.about.Batch = batch; r.aside == 0 {
+		r.about.Aside = ""
+	}
 	r.note() // without it a later recorder begins another batch: nothing is lost
 }
 
@@ -289,7 +297,7 @@ func (r *Run) next(ctx context.Context) (c chunk, number int, ok bool) {
 				r.mu.Unlock()
 				return c, number, true
 			}
-			r.forget(number) // it is damaged, or somebody removed it
+			r.putAside(number, "some of what waited is damaged, or sealed with another key")
 		}
 		finished := r.finished
 		r.mu.Unlock()
@@ -311,6 +319,62 @@ func (r *Run) load(number int) (chunk, bool) {
 	}
 	lines, _, err := r.box.Open(sealed, sealedAs)
 	return chunk{lines, strings.Count(string(lines), "\n")}, err == nil
+}
+
+// setAside keeps a chunk that is never taken, and says why.
+func (r *Run) setAside(number int, reason string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if c, ok := r.memory[number]; ok && r.store(number, c) {
+		delete(r.memory, number)
+	}
+	r.putAside(number, reason)
+}
+
+func (r *Run) putAside(number int, reason string) {
+	if err := os.Rename(r.file(number), strings.TrimSuffix(r.file(number), chunkEnd)+asideEnd); err == nil {
+		r.aside++
+		r.about.Aside = reason
+		r.note()
+	}
+	r.forget(number)
+}
+
+// hold says why nothing of the run can be sent as it is.
+func (r *Run) hold(reason string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.about.Aside != reason {
+		r.about.Aside = reason
+		r.note()
+	}
+}
+
+// Redirect makes what waits go to another service, into a batch of its own; what was set aside is tried again.
+func (r *Run) Redirect(url, service string) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	entries, err := os.ReadDir(r.dir)
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		text, aside := strings.CutSuffix(e.Name(), asideEnd)
+		number, err := strconv.Atoi(text)
+		if !aside || err != nil {
+			continue
+		}
+		if err := os.Rename(filepath.Join(r.dir, e.Name()), r.file(number)); err != nil {
+			return err
+		}
+		r.numbers, r.aside = append(r.numbers, number), r.aside-1
+	}
+	slices.Sort(r.numbers)
+	if r.about.URL != url || r.about.Service != service || r.about.Closed {
+		r.about.Batch = 0
+	}
+	r.about.URL, r.about.Service, r.about.Aside, r.about.Closed = url, service, "", false
+	return r.note()
 }
 
 // done removes a chunk that was taken.
@@ -353,5 +417,13 @@ func (r *Run) leave(dropped int) error {
 	return r.note()
 }
 
-// remove removes the folder of a run of which nothing is left.
-func (r *Run) remove() error { return os.RemoveAll(r.dir) }
+// end removes the folder of a run of which nothing is left; what was set aside stays.
+func (r *Run) end() error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.aside == 0 {
+		return os.RemoveAll(r.dir)
+	}
+	r.about.Closed = true
+	return r.note()
+}

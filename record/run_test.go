@@ -364,11 +364,11 @@ func TestWhatWaitsIsBounded(t *testing.T) {
 }
 
 func TestRefusedAndWithdrawn(t *testing.T) {
-	run, err := folder(t).Begin(About{})
+	f := folder(t)
+	run, err := f.Begin(About{})
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer run.Release()
 	s := &service{refuse: func(lines string) error {
 		if strings.Contains(lines, "/1\"") {
 			return &Refused{"it is not liked"}
@@ -386,13 +386,82 @@ func TestRefusedAndWithdrawn(t *testing.T) {
 	r.add(1)
 	until(t, "another batch has the third", func() bool { return len(s.got()) == 2 })
 	r.stop()
-	if within(t, r.left, "recording does not end") {
-		t.Error("something is left")
+	if !within(t, r.left, "recording does not end") {
+		t.Error("the refused one is not kept")
 	}
 	same(t, s.got(), []string{"/0", "/2"})
 	if len(s.batches) != 2 || !s.batches[2].closed {
 		t.Errorf("%d batches", len(s.batches))
 	}
+	run.Release()
+
+	// What was refused is set aside with the reason, is not sent again by itself, and can be sent elsewhere.
+	waiting, err := f.Waiting()
+	if err != nil || len(waiting) != 1 || waiting[0].Aside != 1 || waiting[0].Chunks != 0 || waiting[0].About.Aside != "it is not liked" || waiting[0].Busy {
+		t.Fatalf("%+v, %v", waiting, err)
+	}
+	if left, err := f.Left(""); err != nil || len(left) != 0 {
+		t.Errorf("%d are sent again, %v", len(left), err)
+	}
+	again, err := f.Open(waiting[0].Run)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := f.Remove(waiting[0].Run); err == nil {
+		t.Error("a run is removed while somebody is at it")
+	}
+	if err := again.Redirect("http://elsewhere", "y"); err != nil {
+		t.Fatal(err)
+	}
+	other := &service{}
+	if err := Send(t.Context(), again, other, slog.New(slog.DiscardHandler)); err != nil {
+		t.Fatal(err)
+	}
+	same(t, other.got(), []string{"/1"})
+	if waiting, err = f.Waiting(); err != nil || len(waiting) != 0 {
+		t.Errorf("%+v, %v", waiting, err)
+	}
+}
+
+// TestNobodyToTakeIt records for a service that comes back and turns out not to be there at all.
+func TestNobodyToTakeIt(t *testing.T) {
+	f := folder(t)
+	run, err := f.Begin(About{URL: "http://x", Service: "misspelt"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := &service{away: errAway}
+	r := begin(t, s, run)
+	r.add(1)
+	until(t, "captures wait on disk", func() bool { size, _ := run.Waiting(); return size > 0 })
+	s.set(&Refused{"there is no service misspelt"})
+	until(t, "it is noted", func() bool { _, reason := run.Left(); return reason != "" })
+	r.add(2) // the traffic goes on, and is kept
+	until(t, "captures wait on disk", func() bool { return len(r.calls) == 0 })
+	r.stop()
+	if !within(t, r.left, "recording does not end") {
+		t.Error("nothing is said to be left")
+	}
+	run.Release()
+	waiting, err := f.Waiting()
+	if err != nil || len(waiting) != 1 || waiting[0].About.Aside != "there is no service misspelt" || waiting[0].Chunks == 0 {
+		t.Fatalf("%+v, %v", waiting, err)
+	}
+	for _, name := range []string{"run-nowhere", "../keys", "..", "", "."} {
+		if _, err := f.Open(name); err == nil {
+			t.Errorf("%q is opened", name)
+		}
+		if err := f.Remove(name); err == nil {
+			t.Errorf("%q is removed", name)
+		}
+	}
+	s.set(nil)
+	left, err := f.Left("http://x") // somebody made the service meanwhile
+	if err != nil || len(left) != 1 {
+		t.Fatalf("%d, %v", len(left), err)
+	}
+	Resend(t.Context(), left, func(About) Receiver { return s }, slog.New(slog.DiscardHandler))
+	same(t, s.got(), want(3))
 }
 
 func TestDamagedChunksAreLeftOut(t *testing.T) {
@@ -419,4 +488,7 @@ func TestDamagedChunksAreLeftOut(t *testing.T) {
 	s := &service{}
 	Resend(context.Background(), left, func(About) Receiver { return s }, slog.New(slog.DiscardHandler))
 	same(t, s.got(), []string{"/whole", "/whole"})
+	if waiting, err := f.Waiting(); err != nil || len(waiting) != 1 || waiting[0].Aside != 1 || !strings.Contains(waiting[0].About.Aside, "damaged") {
+		t.Errorf("the damaged one is not told of: %+v, %v", waiting, err)
+	}
 }

@@ -10,47 +10,6 @@ import (
 	"time"
 )
 
-// Header is the fields of a message in the order in which they were sent.
-type Header []HeaderField
-
-// HeaderField is one header field line.
-type HeaderField struct {
-	Name  string `json:"name"`
-	Value string `json:"value"`
-}
-
-// Get gives the first value under name, without regard to capitals.
-func (h Header) Get(name string) string {
-	v, _ := h.Find(name)
-	return v
-}
-
-// Find is Get that also reports whether the field is there at all.
-func (h Header) Find(name string) (string, bool) {
-	for _, f := range h {
-		if strings.EqualFold(f.Name, name) {
-			return f.Value, true
-		}
-	}
-	return "", false
-}
-
-// Cookie gives the value of a cookie that a request sends.
-func (h Header) Cookie(name string) (string, bool) {
-	for _, f := range h {
-		if !strings.EqualFold(f.Name, "Cookie") {
-			continue
-		}
-		for _, pair := range strings.Split(f.Value, ";") {
-			k, v, _ := strings.Cut(strings.TrimSpace(pair), "=")
-			if k == name {
-				return v, true
-			}
-		}
-	}
-	return "", false
-}
-
 // Capture is one recorded exchange.
 type Capture struct {
 	File     string // the recording it came from; empty for a live one
