@@ -122,7 +122,11 @@ func waitingTable(w io.Writer, all []waitingRun) {
 	t.AppendHeader(table.Row{"Run", "For", "Recording", "Size", "State"})
 	for _, one := range all {
 		state := map[string]string{"recording": "a recorder is at it", "waits": "goes when a recorder runs again", "set-aside": "set aside: " + one.Reason, "unreadable": "cannot be read: " + one.Reason}[one.State]
-		t.AppendRow(table.Row{one.Run, report.Clean(one.Service) + "\nat " + report.Clean(one.URL), report.Clean(one.Name), humanize.Bytes(uint64(one.Bytes)), report.Clean(state)})
+		goal := ""
+		if one.URL != "" {
+			goal = report.Clean(one.Service) + "\nat " + report.Clean(one.URL)
+		}
+		t.AppendRow(table.Row{one.Run, goal, report.Clean(one.Name), humanize.Bytes(uint64(one.Bytes)), report.Clean(state)})
 	}
 	t.Render()
 }

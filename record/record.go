@@ -161,9 +161,6 @@ func (r *Recorder) ServeHTTP(w http.ResponseWriter, request *http.Request) {
 			c.trailer = http.Header{} // they may come without being announced
 		}
 	}
-	for _, name := range []string{"Content-Type", "Date"} {
-		w.Header()[name] = nil // what the API does not say is not made up
-	}
 	// What follows a body that could not be read is anybody's guess: to take it for the next request would let
 	// who wrote the body write that, too (RFC 9112 section 11.2).
 	defer func() {
@@ -175,19 +172,40 @@ func (r *Recorder) ServeHTTP(w http.ResponseWriter, request *http.Request) {
 		c.begin(request)
 		defer c.end() // also where the answer breaks off, which the proxy tells by a panic
 	}
-	r.proxy.ServeHTTP(answering{w}, request)
+	a := &answering{ResponseWriter: w}
+	defer func() {
+		if broken := recover(); broken != nil { // the answer broke off: what came of it goes on, its head at least
+			if a.begun {
+				http.NewResponseController(w).Flush()
+			}
+			panic(broken)
+		}
+	}()
+	r.proxy.ServeHTTP(a, request)
 }
 
 // answering writes an answer's head as it came.
-type answering struct{ http.ResponseWriter }
+type answering struct {
+	http.ResponseWriter
+	begun bool // the head was written
+}
 
 // Unwrap lets [http.ResponseController] reach the server's.
-func (a answering) Unwrap() http.ResponseWriter { return a.ResponseWriter }
+func (a *answering) Unwrap() http.ResponseWriter { return a.ResponseWriter }
 
 // WriteHeader implements [http.ResponseWriter]. The server takes fields from answers without a body that may have them (RFC 9110
 // section 15.4.5), but not where they are written in small letters.
-func (a answering) WriteHeader(status int) {
-	if h := a.Header(); status == http.StatusNotModified {
+//
+// What the API does not say is not made up: the server leaves fields out that are there without a value.
+func (a *answering) WriteHeader(status int) {
+	h := a.Header()
+	a.begun = a.begun || status >= http.StatusOK
+	for _, name := range []string{"Content-Type", "Date"} {
+		if _, said := h[name]; !said && status >= http.StatusOK {
+			h[name] = nil
+		}
+	}
+	if status == http.StatusNotModified {
 		for _, name := range []string{"Content-Type", "Content-Length"} {
 			if values := h[name]; values != nil {
 				h[strings.ToLower(name)] = values
@@ -210,6 +228,9 @@ func (r *Recorder) rewrite(p *httputil.ProxyRequest) {
 	}
 	if r.options.KeepHost {
 		p.Out.Host = p.In.Host
+	}
+	if agents, said := p.In.Header["User-Agent"]; said && (len(agents) > 1 || agents[0] == "") { // the library writes one that says something
+		p.Out.Header["User-Agent"], p.Out.Header["user-agent"] = []string{""}, agents
 	}
 	for _, name := range []string{"Forwarded", "X-Forwarded-For", "X-Forwarded-Host", "X-Forwarded-Proto"} {
 		if values, ok := p.In.Header[name]; ok {

@@ -174,7 +174,7 @@ func (r *Run) read() error {
 		return err
 	}
 	if err := json.Unmarshal(text, &r.about); err != nil {
-		return err
+		return fmt.Errorf("%s is damaged: %w", aboutName, err)
 	}
 	entries, err := os.ReadDir(r.dir)
 	if err != nil {
