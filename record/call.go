@@ -21,6 +21,7 @@ type call struct {
 	copied   bool
 	broken   atomic.Bool // the request's body could not be read
 	closing  bool        // the answer says that the connection closes
+	brief    bool        // memory was short when it began
 	trailer  http.Header // of the request, when its body has been read; nil if it can have none
 	capture  exchange.Capture
 	request  copied
@@ -35,6 +36,7 @@ func (c *call) begin(r *http.Request) {
 	c.capture.Started, c.capture.Audience = time.Now(), c.options.Audience
 	c.capture.Request = exchange.Request{Method: r.Method, URL: c.address(r.URL), Header: headerOf(r.Header)}
 	c.request.call, c.response.call = c, c
+	c.brief = c.pressed.Load()
 	c.take(headSize + sizeOf(c.capture.Request.Header) + int64(len(r.RequestURI)))
 	if r.Body != nil && r.Body != http.NoBody {
 		c.request.source = r.Body
@@ -82,8 +84,25 @@ func sizeOf(h exchange.Header) int64 {
 
 // room reports whether a copy of some bytes may take another block: it may take what the others left, and no more than that, so
 // that many copies share the memory evenly and there is always some for one more (dynamic thresholds: Choudhury and Hahne 1998).
+//
+// Once somebody had no room, bodies of calls that begin get one block, until an eighth of the memory is free again: what would
+// be lost half way is not copied at all.
 func (c *call) room(size int) bool {
-	return !c.starved.Load() && int64(size+blockSize) <= c.options.Memory-c.memory.Load() && c.take(blockSize)
+	if c.starved.Load() || c.brief && size > 0 {
+		return false
+	}
+	if int64(size+blockSize) <= c.options.Memory-c.memory.Load() && c.take(blockSize) {
+		return true
+	}
+	c.pressed.Store(true)
+	return false
+}
+
+// giveBack returns memory.
+func (r *Recorder) giveBack(n int64) {
+	if left := r.memory.Add(-n); left < r.options.Memory-r.options.Memory/8 && r.pressed.Load() {
+		r.pressed.Store(false)
+	}
 }
 
 // end hands the call on; it does so once.
@@ -108,22 +127,50 @@ func (c *call) end() {
 func (c *call) release() {
 	c.request.release()
 	c.response.release()
-	c.memory.Add(-c.held.Load())
+	c.giveBack(c.held.Load())
 }
 
 // blockSize is what a copy asks of the memory at a time, and grows by.
 const blockSize = 8 << 10
 
-// blocks are those that no copy has; what traffic leaves behind is used again, so that
-// copying makes no work for the collector.
-var blocks = sync.Pool{New: func() any { return new([blockSize]byte) }}
+// blocks are those that no copy has. What was given back last is taken first: it is still in the processor's cache, and traffic
+// that goes on makes no work for the collector.
+var blocks freeList
+
+type block [blockSize]byte
+
+type freeList struct {
+	mu   sync.Mutex
+	free []*block
+}
+
+// mostFree bounds what is kept for later traffic, in blocks.
+const mostFree = 64 << 20 / blockSize
+
+func (l *freeList) get() *block {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	last := len(l.free) - 1
+	if last < 0 {
+		return new(block)
+	}
+	b := l.free[last]
+	l.free = l.free[:last]
+	return b
+}
+
+func (l *freeList) put(all []*block) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.free = append(l.free, all[:min(len(all), mostFree-len(l.free))]...)
+}
 
 // copied is a body that is copied while it is read.
 type copied struct {
 	call   *call
 	source io.ReadCloser
 	mu     sync.Mutex // a transport may still read a request's body while its answer ends
-	blocks []*[blockSize]byte
+	blocks []*block
 	size   int
 	closed bool // nothing is copied any more
 	full   bool // it has as much as is kept
@@ -179,7 +226,7 @@ func (b *copied) add(p []byte) {
 				b.lose()
 				return
 			}
-			b.blocks = append(b.blocks, blocks.Get().(*[blockSize]byte))
+			b.blocks = append(b.blocks, blocks.get())
 		}
 		n := copy(b.blocks[len(b.blocks)-1][at:], p[:min(len(p), b.call.options.MaxBody-b.size)])
 		b.size += n
@@ -195,7 +242,7 @@ func (b *copied) lose() {
 	b.call.starved.Store(true)
 	n := int64(len(b.blocks)) * blockSize
 	b.call.held.Add(-n)
-	b.call.memory.Add(-n)
+	b.call.giveBack(n)
 	b.release()
 	b.closed = true
 }
@@ -218,9 +265,7 @@ func (b *copied) appendTo(dst []byte) []byte {
 }
 
 func (b *copied) release() {
-	for _, block := range b.blocks {
-		blocks.Put(block)
-	}
+	blocks.put(b.blocks)
 	b.blocks, b.size = nil, 0
 }
 

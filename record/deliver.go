@@ -32,7 +32,7 @@ type chunk struct {
 // share is how much of its time a processor may spend on writing captures down, for
 // each that there is: traffic that takes all of them is not slowed by much, and what
 // waits too long meanwhile is dropped.
-const share = 0.05
+const share = 0.025
 
 // deliver hands captures on in chunks until ctx ends, and then those that are left.
 // readable says whether somebody may read the lines; to is called from one goroutine.

@@ -60,6 +60,7 @@ type Recorder struct {
 	proxy   *httputil.ReverseProxy
 	calls   chan *call   // that are over
 	memory  atomic.Int64 // of the copies
+	pressed atomic.Bool  // there was not enough of it
 	rules   *rules
 	counts  counts
 }
