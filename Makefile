@@ -36,6 +36,11 @@ postgresql: # a PostgreSQL server for the tests of reading tables, from Debian's
 wget: # the test of reading what it writes runs it
 	@command -v wget >/dev/null || { apt-get update && apt-get install -y --no-install-recommends wget; }
 
+.PHONY: race
+race: ## the recorder's tests with the race detector, which needs a C compiler
+	@command -v gcc >/dev/null || { apt-get update && apt-get install -y --no-install-recommends gcc libc6-dev; }
+	CGO_ENABLED=1 $(GO) test -race -timeout 20m ./record
+
 bench: ## every benchmark, as ratios in one run
 	$(GO) run ./bench
 
