@@ -205,7 +205,7 @@ func (a *app) upload(ctx context.Context, c *cli.Command) error {
 		}
 		if b.Problem != nil {
 			a.warn("%s", *b.Problem)
-			a.status = exitFindings
+			a.status = exitFailed
 		}
 		batches = append(batches, b)
 	}
@@ -222,6 +222,9 @@ func (a *app) sayBatch(r *remote, b client.Batch) {
 	} else {
 		a.say("%s: batch %d, %s (%d judged, %d skipped), %s, %d of them new.", b.Name, b.ID, plural(b.Captures, "capture"), b.Judged, b.Skipped,
 			plural(b.Findings, "finding"), b.NewFindings)
+	}
+	if n := valueOf(b.Incomplete); n > 0 {
+		a.say("  %d incomplete: they are judged as far as they go, and prove no repair", n)
 	}
 	if b.SkipReasons != nil && !b.Repeated {
 		for _, reason := range *b.SkipReasons {

@@ -427,6 +427,25 @@ func TestWhatIsNotWholeNeverPassesForWhole(t *testing.T) {
 	if r := run(t, home, nil, "capture", "list"); !strings.Contains(r.out, "incomplete: the body of the answer broke off") {
 		t.Errorf("the list prints %s", r.out)
 	}
+	if r := run(t, home, nil, "capture", "upload", file); r.status != 0 || !strings.Contains(r.out, "3 captures (2 judged, 1 skipped)") || !strings.Contains(r.out, "1 incomplete: ") {
+		t.Errorf("the upload prints %s%s", r.out, r.err)
+	}
+	for _, b := range decode[client.BatchPage](t, run(t, home, nil, "capture", "batches", "--format", "json").out).Items {
+		if ours := b.Name == "not whole" || b.Name == "day.lines"; ours != (b.Incomplete != nil && *b.Incomplete == 1) {
+			t.Errorf("the batch %s counts %v incomplete", b.Name, b.Incomplete)
+		}
+	}
+	text, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	half := filepath.Join(t.TempDir(), "half.lines")
+	if err := os.WriteFile(half, text[:len(text)-20], 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if r := run(t, home, nil, "capture", "upload", half); r.status != 2 || !strings.Contains(r.err, "the last line is not a whole capture line") {
+		t.Errorf("a recording that is cut: exit %d\n%s%s", r.status, r.out, r.err)
+	}
 	// Judging it anew does not make it whole.
 	for _, c := range sent {
 		if strings.HasSuffix(c.URL, "/died") {

@@ -1049,10 +1049,13 @@ type Batch struct {
 	Findings int `json:"findings"`
 
 	// Growing A recorder still adds to it
-	Growing *bool  `json:"growing,omitempty"`
-	ID      int64  `json:"id"`
-	Judged  int    `json:"judged"`
-	Name    string `json:"name"`
+	Growing *bool `json:"growing,omitempty"`
+	ID      int64 `json:"id"`
+
+	// Incomplete Captures that were judged and of which a body is not whole: they are judged as far as they go, and prove no repair
+	Incomplete *int   `json:"incomplete,omitempty"`
+	Judged     int    `json:"judged"`
+	Name       string `json:"name"`
 
 	// NewFindings Findings that it showed first
 	NewFindings int `json:"new_findings"`

@@ -86,7 +86,7 @@ func severities(of func(scan.Severity) int) BySeverity {
 
 func batchOf(b service.Batch) Batch {
 	return Batch{ID: b.ID, Service: b.Service, Name: b.Name, Author: b.Author, Audience: some(b.Audience), Started: b.Started, Captures: b.Captures,
-		Judged: b.Judged, Skipped: b.Skipped, Bytes: b.Bytes, ExcessBytes: b.Excess, Findings: b.Findings, NewFindings: b.NewFindings,
+		Judged: b.Judged, Skipped: b.Skipped, Incomplete: some(b.Incomplete), Bytes: b.Bytes, ExcessBytes: b.Excess, Findings: b.Findings, NewFindings: b.NewFindings,
 		Repeated: b.Repeated, Problem: some(b.Problem), Origin: some(b.Origin), Growing: some(b.Growing), Dropped: some(b.Dropped), BySeverity: severities(func(s scan.Severity) int { return b.BySeverity[s.String()] }),
 		SkipReasons: someList(each(b.SkipReasons, func(r service.SkipReason) SkipReason { return SkipReason{Reason: r.Reason, Captures: r.Captures} }))}
 }

@@ -26,8 +26,10 @@ type gathering struct {
 	awaiting  []finding.Awaiting
 	proofs    map[string]*proof // by finding
 	taken     int               // captures so far
-	now       time.Time
-	arrives   bool // captures come as they are made: one without a time is of now
+
+	incomplete int // of those that were judged
+	now        time.Time
+	arrives    bool // captures come as they are made: one without a time is of now
 }
 
 // proof is what the captures say of a repair so far.
@@ -83,6 +85,9 @@ func (g *gathering) add(c *exchange.Capture) (store.Capture, []store.Occurrence)
 		g.prove(c, &out)
 	}
 	g.taken++
+	if c.Incomplete != "" && out.Skipped == "" {
+		g.incomplete++
+	}
 	for i := range out.Spots {
 		if c.Outlined {
 			out.Spots[i].Sample = "" // it would be one of a stand-in
@@ -142,6 +147,7 @@ func (g *gathering) team(endpoint string) string {
 func (g *gathering) count(b *store.Batch) {
 	sum := g.collector.Summary()
 	b.Captures, b.Judged, b.Skipped, b.Bytes, b.Excess = sum.Captures, sum.Judged, sum.Skipped, int64(sum.Bytes), int64(sum.ExcessBytes)
+	b.Incomplete = g.incomplete
 	b.SkipReasons = skipReasons(g.collector.Skipped())
 }
 

@@ -165,6 +165,7 @@ func (s *Service) grow(ctx context.Context, b store.Batch, severities map[string
 	b.Captures += added.Captures
 	b.Judged += added.Judged
 	b.Skipped += added.Skipped
+	b.Incomplete += added.Incomplete
 	b.Bytes += added.Bytes
 	b.Excess += added.Excess
 	b.SkipReasons = addReasons(b.SkipReasons, added.SkipReasons)

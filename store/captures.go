@@ -21,6 +21,7 @@ type Batch struct {
 	Captures    int
 	Judged      int
 	Skipped     int
+	Incomplete  int // captures that were judged and of which a body is not whole
 	Bytes       int64
 	Excess      int64
 	Findings    int
@@ -224,14 +225,15 @@ func (in *Intake) Finish(ctx context.Context, b Batch, e Evidence, note Note[Bat
 	return first, err
 }
 
-const batchColumns = `batches.id, services.name, batches.name, audience, author, started, captures, judged, skipped, bytes, excess, findings, new_findings, by_severity, skip_reasons, problem, digest, origin, growing, chunk, dropped`
+const batchColumns = `batches.id, services.name, batches.name, audience, author, started, captures, judged, skipped, bytes, excess, findings, new_findings, by_severity, skip_reasons, problem, digest, origin, growing, chunk, dropped,
+	(SELECT count(*) FROM captures WHERE captures.batch_id = batches.id AND captures.incomplete <> '' AND captures.skipped = '')`
 
 func scanBatch(r scanner) (Batch, error) {
 	var b Batch
 	var started int64
 	var severities, reasons string
 	err := r.Scan(&b.ID, &b.Service, &b.Name, &b.Audience, &b.Author, &started, &b.Captures, &b.Judged, &b.Skipped, &b.Bytes, &b.Excess,
-		&b.Findings, &b.NewFindings, &severities, &reasons, &b.Problem, &b.Digest, &b.Origin, &b.Growing, &b.Chunk, &b.Dropped)
+		&b.Findings, &b.NewFindings, &severities, &reasons, &b.Problem, &b.Digest, &b.Origin, &b.Growing, &b.Chunk, &b.Dropped, &b.Incomplete)
 	if err != nil {
 		return b, err
 	}

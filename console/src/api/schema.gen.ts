@@ -2464,6 +2464,8 @@ export interface components {
             captures: number;
             judged: number;
             skipped: number;
+            /** @description Captures that were judged and of which a body is not whole: they are judged as far as they go, and prove no repair */
+            incomplete?: number;
             /** Format: int64 */
             bytes: number;
             /** Format: int64 */

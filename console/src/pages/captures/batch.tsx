@@ -48,7 +48,7 @@ export function BatchHead({ batch }: { batch: number }) {
             ["Service", b.service],
             ["Sent", <span title={time(b.started)}>{`${b.author}, ${ago(b.started)}`}</span>],
             ["Audience", b.audience ? `${b.audience}, said` : "recognised from each call"],
-            ["Captures", `${b.captures}: ${b.judged} judged, ${b.skipped} skipped`],
+            ["Captures", `${b.captures}: ${b.judged} judged, ${b.skipped} skipped${b.incomplete ? `, ${b.incomplete} incomplete` : ""}`],
             ["Weight", `${bytes(b.bytes)}, ${share(b.excess_bytes, b.bytes)} excess`],
             ["Findings", `${b.findings}, ${b.new_findings} new`],
             ["Dropped", b.dropped ? `${b.dropped} by the recorder` : "none"],

@@ -107,6 +107,7 @@ function SentResult({ sent }: { sent: Sent }) {
       description={
         <>
           {b.problem && <div>{b.problem}</div>}
+          {!!b.incomplete && <div>{`${b.incomplete} incomplete: judged as far as they go; they prove no repair`}</div>}
           {b.skip_reasons?.map((r) => <div key={r.reason}>{`skipped ${r.captures}: ${r.reason}`}</div>)}
         </>
       }
