@@ -6,6 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -26,19 +30,6 @@ func (a *app) findingCommand() *cli.Command {
 	for _, k := range scan.Kinds() {
 		kinds = append(kinds, k.String())
 	}
-	filters := func() []cli.Flag {
-		return []cli.Flag{
-			&cli.StringFlag{Name: "state", Value: "open", Usage: "open, any, or states: " + strings.Join(states, ", ")},
-			&cli.StringFlag{Name: "severity", Usage: "severities, separated by commas"},
-			&cli.StringFlag{Name: "kind", Usage: "kinds, separated by commas"},
-			&cli.StringFlag{Name: "audience", Usage: "only of the audience `NAME`"},
-			&cli.StringFlag{Name: "team", Usage: "only of endpoints of the team `NAME`"},
-			&cli.StringFlag{Name: "assigned", Usage: "assigned to: an `EMAIL`, me, nobody, or team:NAME"},
-			&cli.StringFlag{Name: "label", Usage: "only with the `LABEL`"},
-			&cli.BoolFlag{Name: "asked-waiver", Usage: "only those whose waiver waits for approval"},
-			&cli.StringFlag{Name: "search", Usage: "`WORDS` in endpoint, path, entity or field"},
-		}
-	}
 	return &cli.Command{
 		Name:  "finding",
 		Usage: "list findings, show one, move it along",
@@ -48,12 +39,8 @@ func (a *app) findingCommand() *cli.Command {
 				Description: `    inkret finding list
     inkret finding list --severity critical,high --audience visitor
     inkret finding list --state any --batch 7 --format json`,
-				Flags: append(append(filters(), append(pageFlags(), formatFlag())...),
-					&cli.StringFlag{Name: "due", Usage: "over for what is overdue, or before a `DAY`"},
-					&cli.StringFlag{Name: "view", Usage: "the filters of a view, by `NAME` or number; others said here go before them"},
-					&cli.Int64Flag{Name: "batch", Usage: "only those seen in the batch `ID`"},
-					&cli.StringFlag{Name: "sort", Value: "-severity", Usage: "severity, kind, endpoint, path, state, spots, bytes, due, first_seen or last_seen; - before it turns it round"},
-				),
+				Flags: append(append(filterFlags(), append(pageFlags(), formatFlag())...),
+					&cli.StringFlag{Name: "view", Usage: "the filters of a view, by `NAME` or number; others said here go before them"}),
 				ShellComplete: completeValues(map[string][]string{"state": append([]string{"open", "any"}, states...), "severity": scan.SeverityNames(), "kind": kinds, "format": {"table", "json"}}),
 				Action:        a.listFindings,
 			},
@@ -79,7 +66,7 @@ lead who is somebody else than who asks, and moves it too; finding change has a
 				Description: `    inkret finding comment 9f2c51d07a3be846 "@teodor have a look: the row goes out whole"`,
 				Flags:       []cli.Flag{formatFlag()}, Action: a.commentFinding,
 			},
-		}, append(a.togetherCommands(states), a.findingReportCommand(filters()))...),
+		}, append(a.togetherCommands(states), a.findingReportCommand())...),
 		Action: a.needsSubcommand,
 	}
 }
@@ -89,28 +76,19 @@ func (a *app) listFindings(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	page, size := c.Int("page"), c.Int("size")
-	said := func(flag string) string { return c.String(flag) }
+	query := url.Values{}
 	if c.IsSet("view") {
-		query, err := viewQuery(ctx, r, c.String("view"))
-		if err != nil {
+		if query, err = viewQuery(ctx, r, c.String("view")); err != nil {
 			return err
 		}
-		query.Set("search", query.Get("q"))
-		said = func(flag string) string {
-			if v := query.Get(flag); v != "" && !c.IsSet(flag) {
-				return v
-			}
-			return c.String(flag)
-		}
 	}
-	var waiver *client.ListFindingsParamsWaiver
-	if c.Bool("asked-waiver") || said("waiver") != "" {
-		waiver = some(client.Asked)
+	if err := filtered(c, query); err != nil {
+		return err
 	}
-	response, err := r.ListFindings(ctx, &client.ListFindingsParams{Waiver: waiver, Page: &page, Size: &size, State: some(said("state")), Severity: some(said("severity")),
-		Kind: some(said("kind")), Audience: some(said("audience")), Team: some(said("team")), Batch: some(c.Int64("batch")), Q: some(said("search")),
-		Assigned: some(said("assigned")), Label: some(said("label")), Due: some(said("due")), Sort: some(client.ListFindingsParamsSort(said("sort")))})
+	for _, flag := range []string{"page", "size"} {
+		query.Set(flag, strconv.Itoa(c.Int(flag)))
+	}
+	response, err := r.ListFindings(ctx, nil, withQuery(query))
 	var all client.FindingPage
 	if err := answer(response, err, &all); err != nil {
 		return err
@@ -121,6 +99,45 @@ func (a *app) listFindings(ctx context.Context, c *cli.Command) error {
 		}
 		a.sayPage(len(all.Items), all.Total, all.Page, all.Size, "finding", "findings")
 	})
+}
+
+// flagOf is the option by which a filter of a list of findings is said.
+func flagOf(filter string) string {
+	if filter == "q" {
+		return "search"
+	}
+	return filter
+}
+
+// filterFlags are the options that narrow a list of findings, but for some.
+func filterFlags(without ...string) (flags []cli.Flag) {
+	for _, f := range finding.Filters() {
+		if !slices.Contains(without, f.Name) {
+			flags = append(flags, &cli.StringFlag{Name: flagOf(f.Name), Usage: f.Words})
+		}
+	}
+	return flags
+}
+
+// filtered adds what the options say to a query.
+func filtered(c *cli.Command, query url.Values) error {
+	for _, f := range finding.Filters() {
+		if said := c.String(flagOf(f.Name)); c.IsSet(flagOf(f.Name)) {
+			query.Set(f.Name, said)
+		}
+	}
+	if _, err := finding.ParseQuery(query); err != nil {
+		return usage(c, err)
+	}
+	return nil
+}
+
+// withQuery sends a query as it is.
+func withQuery(query url.Values) client.RequestEditorFn {
+	return func(_ context.Context, r *http.Request) error {
+		r.URL.RawQuery = query.Encode()
+		return nil
+	}
 }
 
 func findingTable(w io.Writer, all []client.Finding, coloured bool) {

@@ -17,7 +17,7 @@ import (
 	"inkret/report"
 )
 
-func (a *app) findingReportCommand(filters []cli.Flag) *cli.Command {
+func (a *app) findingReportCommand() *cli.Command {
 	formats := slices.DeleteFunc(slices.Clone(report.Formats), func(f string) bool { return f == "table" })
 	return &cli.Command{
 		Name: "report", Usage: "write what the service tracks as a report",
@@ -27,7 +27,7 @@ junit, csv, markdown and json are for other programs. Waived findings are marked
     inkret finding report --format html -o risk.html
     inkret finding report --format csv --state any --team reservations -o findings.csv
     inkret finding report --format json -o baseline.json    # for inkret check --baseline`,
-		Flags: append(filters, &cli.StringFlag{Name: "service", Usage: "the service's `NAME`; may be left out when there is one only"},
+		Flags: append(filterFlags("service", "sort"), &cli.StringFlag{Name: "service", Usage: "the service's `NAME`; may be left out when there is one only"},
 			&cli.StringFlag{Name: "format", Value: "html", Usage: strings.Join(formats, ", ")},
 			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "the `FILE` to write; standard output otherwise", TakesFile: true},
 			&cli.StringFlag{Name: "fail-on", Value: "medium", Usage: "the least `SEVERITY` that counts as failing: critical, high, medium, low or info"}),
@@ -54,14 +54,10 @@ func (a *app) reportFindings(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	filter := url.Values{}
-	for flag, name := range map[string]string{"state": "state", "severity": "severity", "kind": "kind", "audience": "audience", "team": "team", "assigned": "assigned", "label": "label", "search": "q"} {
-		if text := c.String(flag); text != "" {
-			filter.Set(name, text)
-		}
+	if err := filtered(c, filter); err != nil {
+		return err
 	}
-	if c.Bool("asked-waiver") {
-		filter.Set("waiver", "asked")
-	}
+	filter.Del("service")
 	response, err := r.ExportReport(ctx, service, &client.ExportReportParams{Format: client.ExportReportParamsFormat(format), Filter: some(filter.Encode()), FailOn: some(client.Severity(failOn.String()))})
 	if err != nil || response.StatusCode > 299 {
 		return answer(response, err, nil)

@@ -5,15 +5,19 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
 	"time"
 
 	"inkret/client"
+	"inkret/core/finding"
 )
 
 func TestFromAContractToAMovedFinding(t *testing.T) {
@@ -78,7 +82,7 @@ func TestFromAContractToAMovedFinding(t *testing.T) {
 		t.Fatal(err)
 	}
 	cut := run(t, home, bytes.NewReader(data[:len(data)-300]), "capture", "upload", "-")
-	if cut.status != 1 || !strings.Contains(cut.err, "the file ends in the middle") || !strings.Contains(cut.out, "11 captures") {
+	if cut.status != 2 || !strings.Contains(cut.err, "the file ends in the middle") || !strings.Contains(cut.out, "11 captures") {
 		t.Errorf("a recording cut off: exit %d\n%s%s", cut.status, cut.out, cut.err)
 	}
 	for _, list := range []struct{ args, want string }{{"capture batches", "visitor.har"}, {"capture list --leaking", "POST http://api.fennick-quay.example/v1/skippers"}, {"service list", "fennick-quay"}, {"finding list", "secret-value"}} {
@@ -334,5 +338,97 @@ func TestKilledInTheMiddleOfAChange(t *testing.T) {
 	}
 	if all == 0 {
 		t.Errorf("not even the change that came to its end is there: all %d times, none %d times", all, none)
+	}
+}
+
+// TestEveryWayToNarrowAListAgrees asks for the same findings by the interface, by options, by a view and as a group, with every
+// filter that there is.
+func TestEveryWayToNarrowAListAgrees(t *testing.T) {
+	s, home := startDemo(t)
+	signIn(t, s, home)
+	token := tokenOf(t, s, demoReviewer)
+	get := func(path string) string {
+		t.Helper()
+		status, text, _ := send(t, http.DefaultClient, "GET", s.url+path, "", "Authorization", "Bearer "+token)
+		if status != http.StatusOK {
+			t.Fatalf("%s: %d %s", path, status, text)
+		}
+		return text
+	}
+	ids := func(r result) (all []string) {
+		t.Helper()
+		if r.status != 0 {
+			t.Fatalf("exit %d: %s", r.status, r.err)
+		}
+		for _, f := range decode[client.FindingPage](t, r.out).Items {
+			all = append(all, f.ID)
+		}
+		return all
+	}
+	list := func(args ...string) result {
+		return run(t, home, nil, append([]string{"finding", "list", "--format", "json", "--size", "500"}, args...)...)
+	}
+	one := decode[client.FindingPage](t, list("--severity", "critical").out).Items[0]
+	endpoint := ""
+	for _, e := range decode[client.EndpointPage](t, get("/api/v1/endpoints?size=500")).Items {
+		if e.Endpoint == one.Endpoint {
+			endpoint = e.ID
+		}
+	}
+	detail := decode[client.FindingDetail](t, run(t, home, nil, "finding", "show", one.ID, "--format", "json").out)
+	said := map[string]string{"state": "any", "severity": "critical,low", "kind": "secret-value,unexpected-field", "audience": one.Audience, "team": *one.Team, "entity": *one.Entity, "field": *one.Field,
+		"assigned": "nobody", "label": "Quay", "service": "fennick-quay", "due": "2099-01-01", "waiver": "asked", "shape": "", "value": "", "batch": strconv.FormatInt(detail.Evidence[0].BatchID, 10), "q": "skippers",
+		"endpoint": endpoint, "sort": "path"}
+	for _, g := range decode[client.FindingGroups](t, get("/api/v1/findings/groups?by=shape")).Groups {
+		if q, err := url.ParseQuery(g.Query); err == nil && said["shape"] == "" {
+			said["shape"] = q.Get("shape")
+		}
+	}
+	for _, g := range decode[client.FindingGroups](t, get("/api/v1/findings/groups?by=value")).Groups {
+		if q, err := url.ParseQuery(g.Query); err == nil && said["value"] == "" {
+			said["value"] = q.Get("value")
+		}
+	}
+	if r := run(t, home, nil, "finding", "change", "--label", "Quay", "--yes", one.ID); r.status != 0 {
+		t.Fatalf("%s%s", r.out, r.err)
+	}
+	total := len(ids(list()))
+	for _, f := range finding.Filters() {
+		text, known := said[f.Name]
+		if !known || text == "" {
+			t.Errorf("nothing is tried for %s", f.Name)
+			continue
+		}
+		query := url.Values{f.Name: {text}}.Encode()
+		want := ids(result{out: get("/api/v1/findings?size=500&"+query)})
+		option := "--" + f.Name
+		if f.Name == "q" {
+			option = "--search"
+		}
+		if got := ids(list(option, text)); !slices.Equal(got, want) {
+			t.Errorf("%s: the option gives %d, the interface %d", f.Name, len(got), len(want))
+		}
+		if r := run(t, home, nil, "finding", "keep-view", "by "+f.Name, query); r.status != 0 {
+			t.Fatalf("%s%s", r.out, r.err)
+		}
+		if got := ids(list("--view", "by "+f.Name)); !slices.Equal(got, want) {
+			t.Errorf("%s: the view gives %d, the interface %d", f.Name, len(got), len(want))
+		}
+		if got := ids(list("--view", "by "+f.Name, "--state", "closed")); f.Name != "state" && len(got) != 0 {
+			t.Errorf("%s: an option does not go before the view: %d", f.Name, len(got))
+		}
+		grouped := 0
+		for _, g := range decode[client.FindingGroups](t, get("/api/v1/findings/groups?by=kind&filter="+url.QueryEscape(query))).Groups {
+			grouped += g.Findings
+		}
+		if grouped != len(want) {
+			t.Errorf("%s: groups have %d, the interface %d", f.Name, grouped, len(want))
+		}
+		if len(want) == 0 && f.Name != "waiver" || len(want) == total && !slices.Contains([]string{"state", "service", "sort", "due", "assigned"}, f.Name) {
+			t.Errorf("%s = %s narrows nothing, or all away: %d of %d", f.Name, text, len(want), total)
+		}
+	}
+	if r := list("--state", "gone"); r.status != 2 || !strings.Contains(r.err, "there is no state gone") {
+		t.Errorf("exit %d: %s", r.status, r.err)
 	}
 }

@@ -41,7 +41,7 @@ func TestAWaiverIsAskedForAndApproved(t *testing.T) {
 		t.Errorf("made longer: exit %d\n%s%s", r.status, r.out, r.err)
 	}
 	signInAs(t, s, home, demoLead)
-	if r := run(t, home, nil, "finding", "list", "--asked-waiver", "--state", "any"); !strings.Contains(r.out, id) {
+	if r := run(t, home, nil, "finding", "list", "--waiver", "asked", "--state", "any"); !strings.Contains(r.out, id) {
 		t.Errorf("what waits is\n%s%s", r.out, r.err)
 	}
 	if r := run(t, home, nil, "finding", "change", id, "--decline-waiver", "-m", "it is gone", "--yes"); r.status != 0 || !strings.Contains(r.out, "1 finding of 1 changed: waiver declined") {

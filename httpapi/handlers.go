@@ -248,7 +248,7 @@ func (h *handlers) GetEndpoint(ctx context.Context, r GetEndpointRequestObject) 
 // ListFindings implements [StrictServerInterface].
 func (h *handlers) ListFindings(ctx context.Context, r ListFindingsRequestObject) (ListFindingsResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
-	by, err := h.service.Filter(ctx, callerOf(ctx), queryOf(&r.Params))
+	by, err := h.service.Filter(ctx, callerOf(ctx), queryOf(ctx))
 	if err != nil {
 		return nil, err
 	}

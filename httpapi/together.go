@@ -3,7 +3,6 @@ package httpapi
 import (
 	"context"
 	"net/url"
-	"strconv"
 	"strings"
 
 	"inkret/core/finding"
@@ -11,19 +10,10 @@ import (
 	"inkret/service"
 )
 
-// queryOf gives the query of a list of findings that was read into parameters.
-func queryOf(p *ListFindingsParams) url.Values {
-	q := url.Values{}
-	for name, v := range map[string]*string{"state": p.State, "severity": p.Severity, "kind": p.Kind, "audience": p.Audience, "endpoint": p.Endpoint, "team": p.Team, "entity": p.Entity, "field": p.Field,
-		"assigned": p.Assigned, "label": p.Label, "service": p.Service, "due": p.Due, "q": p.Q, "waiver": (*string)(p.Waiver), "shape": p.Shape, "value": p.Value, "sort": (*string)(p.Sort)} {
-		if v != nil {
-			q.Set(name, *v)
-		}
-	}
-	if p.Batch != nil {
-		q.Set("batch", strconv.FormatInt(*p.Batch, 10))
-	}
-	return q
+// queryOf gives the query of the request that is answered, as it was sent; the description has been held against it.
+func queryOf(ctx context.Context) url.Values {
+	x, _ := ctx.Value(exchangedKey{}).(exchanged)
+	return x.request.URL.Query()
 }
 
 // personOf gives the id of somebody who is named as `me` or by an e-mail address.

@@ -3,8 +3,12 @@ package httpapi
 import (
 	"encoding/json"
 	"net/http"
+	"slices"
 	"strings"
 	"testing"
+
+	"inkret/api"
+	"inkret/core/finding"
 )
 
 // TestFiltersOfChangesAreThoseOfTheList reads the same words, and refuses what it does not know.
@@ -72,5 +76,27 @@ func TestSharedThingsThroughTheSurface(t *testing.T) {
 	}
 	if a := s.call(t, "GET", "/api/v1/requests?state=lost", s.tokens["viewer"], ""); a.status < 400 || !strings.Contains(a.body, "no state lost") {
 		t.Errorf("%d %s", a.status, a.body)
+	}
+}
+
+// TestTheDescriptionHasEveryFilter holds the description of a list of findings against the filters that there are.
+func TestTheDescriptionHasEveryFilter(t *testing.T) {
+	all, err := api.Operations()
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := slices.IndexFunc(all, func(o api.Operation) bool { return o.ID == "listFindings" })
+	var described []string
+	for _, p := range all[at].Query {
+		described = append(described, p.Name)
+	}
+	want := []string{"page", "size"}
+	for _, f := range finding.Filters() {
+		want = append(want, f.Name)
+	}
+	slices.Sort(described)
+	slices.Sort(want)
+	if !slices.Equal(described, want) {
+		t.Errorf("the description has %v, the filters are %v", described, want)
 	}
 }

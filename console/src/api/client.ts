@@ -17,6 +17,8 @@ export type Entity = Schemas["Entity"];
 export type ExposureMap = Schemas["ExposureMap"];
 export type Field = Schemas["Field"];
 export type Finding = Schemas["Finding"];
+/** What a list of findings can be asked for. */
+export type FindingsAsked = NonNullable<paths["/api/v1/findings"]["get"]["parameters"]["query"]>;
 export type ExposureRequest = Schemas["ExposureRequest"];
 export type FindingsChange = Schemas["FindingsChange"];
 export type FindingsChanged = Schemas["FindingsChanged"];

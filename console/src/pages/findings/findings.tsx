@@ -2,9 +2,10 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Button, Flex, Select, Table, Typography } from "antd";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { api, take, type Finding } from "../../api/client";
+import { api, take, type Finding, type FindingsAsked } from "../../api/client";
 import { sortKey, sortOrder, useAddress } from "../../shared/address";
 import { ago, bytes, count, time } from "../../shared/format";
+import { useKinds } from "../../shared/kinds";
 import { Assigned, Held, Labels } from "../../shared/people";
 import { useMay } from "../../shared/session";
 import { Heading } from "../../shared/shell";
@@ -16,10 +17,9 @@ import { Report } from "./report";
 import { Together } from "./together";
 import { Views } from "./views";
 
-const kinds = ["secret-value", "sensitive-field", "personal-value", "wrong-audience", "unexpected-relation", "unexpected-field", "renamed-field", "hidden-duplicate", "revealing-error", "sensitive-in-url", "over-posting", "cacheable-private", "missing-field", "value-mismatch", "selection-ignored", "undeclared-response", "unknown-endpoint", "uneven-exposure", "heavy-excess"];
-
-/** The parts of the address that narrow the list. */
-const filters = ["state", "severity", "kind", "audience", "assigned", "label", "due", "waiver", "service", "shape", "value", "endpoint", "batch", "entity", "field", "team", "q"] as const;
+/** The parts of the address that narrow the list: all that the service knows, which the compiler sees to. */
+const filters = ["state", "severity", "kind", "audience", "assigned", "label", "due", "waiver", "service", "shape", "value", "endpoint", "batch", "entity", "field", "team", "q"] as const satisfies readonly (keyof FindingsAsked)[];
+({}) satisfies Record<Exclude<keyof FindingsAsked, (typeof filters)[number] | "sort" | "page" | "size">, never>;
 
 export default function Findings() {
   const { get, set } = useAddress();
@@ -37,6 +37,7 @@ export default function Findings() {
     queryFn: () => take(api.GET("/api/v1/findings", { params: { query } })),
     placeholderData: keepPreviousData,
   });
+  const kinds = useKinds();
   const [chosen, setChosen] = useState<string[]>([]);
   const mayChange = useMay("reviewer");
   const words = new URLSearchParams(filters.map((f) => [f, get(f)] as [string, string]).filter(([, v]) => v)).toString();
@@ -52,7 +53,7 @@ export default function Findings() {
         <Words label="Search in endpoint, path, entity and field" placeholder="Search path, endpoint, field" value={get("q")} onChange={(q) => set({ q })} />
         <Several label="State" placeholder="State: open" width={160} value={several("state")} onChange={(v) => set({ state: v.includes("any") ? "any" : v.join(",") })} options={[{ value: "any", label: "any" }, ...states.map((s) => ({ value: s, label: stateWords[s] }))]} />
         <Several label="Severity" width={140} value={several("severity")} onChange={(v) => set({ severity: v.join(",") })} options={severities.map((s) => ({ value: s, label: s }))} />
-        <Several label="Kind" width={180} value={several("kind")} onChange={(v) => set({ kind: v.join(",") })} options={kinds.map((k) => ({ value: k, label: k }))} />
+        <Several label="Kind" width={180} value={several("kind")} onChange={(v) => set({ kind: v.join(",") })} options={kinds.data?.map((k) => ({ value: k.kind, label: k.kind })) ?? []} />
         <Assigned value={get("assigned")} onChange={(assigned) => set({ assigned })} />
         <Labels value={get("label")} onChange={(label) => set({ label })} />
         <Select allowClear aria-label="Due" placeholder="Due" style={{ minWidth: 110 }} value={get("due") || undefined} onChange={(due?: string) => set({ due: due ?? "" })} options={[{ value: "over", label: "overdue" }, ...(get("due") && get("due") !== "over" ? [{ value: get("due"), label: `before ${get("due")}` }] : [])]} />

@@ -1,9 +1,8 @@
-import { useQuery } from "@tanstack/react-query";
 import { Table } from "antd";
 import Markdown from "react-markdown";
 import { Link, useParams } from "react-router";
-import { api, take } from "../../api/client";
 import type { components } from "../../api/schema.gen";
+import { useKinds } from "../../shared/kinds";
 import { Heading } from "../../shared/shell";
 import { Failed, Loading, NotFound } from "../../shared/states";
 import { Code } from "../../shared/tags";
@@ -13,7 +12,7 @@ type KindPage = components["schemas"]["KindPage"];
 /** What a kind of finding means, when it is told and how it is mended; or all kinds. */
 export default function Kind() {
   const { kind } = useParams();
-  const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => take(api.GET("/api/v1/kinds")), staleTime: Infinity });
+  const kinds = useKinds();
   if (kinds.isPending) return <Loading what="the kinds" />;
   if (kinds.error) return <Failed error={kinds.error} again={() => kinds.refetch()} />;
   if (!kind) return <All kinds={kinds.data} />;

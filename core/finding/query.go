@@ -1,0 +1,209 @@
+package finding
+
+import (
+	"fmt"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"inkret/core/scan"
+)
+
+// Query says which findings a list has, and in which order. It is written as the query of an address, as in
+// state=new&severity=critical: in the console's address, in a view, in the interface and on the command line. [Filters] lists
+// what it may have; a field here and a line there are all that a filter takes, but for the condition in the store.
+type Query struct {
+	States     []string // those of [States], or open, any; none is open
+	Severities []string
+	Kinds      []string
+	Audience   string
+	Endpoint   string // its id
+	Team       string
+	Entity     string
+	Field      string
+	Assigned   string // me, nobody, left, an e-mail address, or team: and a name
+	Label      string
+	Service    string
+	Due        string // over, or a day before which it is due
+	Waiver     string // asked
+	Shape      string // of a contract
+	Value      string // the print of a value that leaked
+	Words      string
+	Batch      int64
+	Sort       string
+}
+
+// Filter is one thing that a list of findings is narrowed by.
+type Filter struct {
+	Name  string // in a query
+	Words string // what it takes, for people
+	read  func(*Query, string) error
+	write func(*Query) string
+}
+
+// Filters lists all filters.
+func Filters() []Filter { return slices.Clone(filters) }
+
+var filters = []Filter{
+	{"state", "in these `STATES`: open (all that want work, as when none is said), any, or " + strings.Join(stateNames(), ", "), known("state", func(q *Query) *[]string { return &q.States }, append([]string{"open", "any"}, stateNames()...)),
+		func(q *Query) string { return strings.Join(q.States, ",") }},
+	{"severity", "of these `SEVERITIES`, separated by commas", known("severity", func(q *Query) *[]string { return &q.Severities }, scan.SeverityNames()), func(q *Query) string { return strings.Join(q.Severities, ",") }},
+	{"kind", "of these `KINDS`, separated by commas", known("kind", func(q *Query) *[]string { return &q.Kinds }, kindNames()), func(q *Query) string { return strings.Join(q.Kinds, ",") }},
+	text("audience", "only of the audience `NAME`", func(q *Query) *string { return &q.Audience }),
+	text("endpoint", "only of the endpoint `ID`", func(q *Query) *string { return &q.Endpoint }),
+	text("team", "only of endpoints of the team `NAME`", func(q *Query) *string { return &q.Team }),
+	text("entity", "only of fields of the entity `NAME`", func(q *Query) *string { return &q.Entity }),
+	text("field", "only of the field `NAME`", func(q *Query) *string { return &q.Field }),
+	text("assigned", "assigned to: an `EMAIL`, me, nobody, left for people who are kept out, or team:NAME", func(q *Query) *string { return &q.Assigned }),
+	text("label", "only with the `LABEL`", func(q *Query) *string { return &q.Label }),
+	text("service", "only of the service `NAME`", func(q *Query) *string { return &q.Service }),
+	{"due", "over for what is overdue, or due before a `DAY`", day, func(q *Query) string { return q.Due }},
+	{"waiver", "asked, for those whose waiver waits for approval", waiver, func(q *Query) string { return q.Waiver }},
+	text("shape", "only those that the `SHAPE` of a contract decided", func(q *Query) *string { return &q.Shape }),
+	text("value", "only where a value leaked that has this `PRINT`", func(q *Query) *string { return &q.Value }),
+	{"batch", "only those seen in the batch of this `NUMBER`", batch, func(q *Query) string {
+		if q.Batch == 0 {
+			return ""
+		}
+		return strconv.FormatInt(q.Batch, 10)
+	}},
+	text("q", "with these `WORDS` in endpoint, path, entity or field", func(q *Query) *string { return &q.Words }),
+	{"sort", "in this `ORDER`: " + strings.Join(Orders, ", ") + "; - before it turns it round", sorted, func(q *Query) string { return q.Sort }},
+}
+
+// Orders are what a list can be sorted by.
+var Orders = []string{"severity", "kind", "endpoint", "path", "state", "spots", "bytes", "due", "first_seen", "last_seen"}
+
+// notFilters stand in the same query and narrow nothing.
+var notFilters = []string{"page", "size"}
+
+// QueryError says what a query has that no list knows.
+type QueryError struct{ Reason string }
+
+func (e *QueryError) Error() string { return e.Reason }
+
+func wrong(format string, args ...any) error { return &QueryError{fmt.Sprintf(format, args...)} }
+
+// ParseQuery reads a query; its errors are a [QueryError].
+func ParseQuery(values url.Values) (Query, error) {
+	var q Query
+	for name := range values {
+		if !slices.Contains(notFilters, name) && !slices.ContainsFunc(filters, func(f Filter) bool { return f.Name == name }) {
+			return q, wrong("a list of findings has no filter %s", name)
+		}
+	}
+	for _, f := range filters {
+		if said := values.Get(f.Name); said != "" {
+			if err := f.read(&q, said); err != nil {
+				return q, err
+			}
+		}
+	}
+	return q, nil
+}
+
+// Values gives the query as it is written; what narrows nothing is left out.
+func (q Query) Values() url.Values {
+	values := url.Values{}
+	for _, f := range filters {
+		if said := f.write(&q); said != "" {
+			values.Set(f.Name, said)
+		}
+	}
+	return values
+}
+
+// Encode writes the query, its filters in the order of their names.
+func (q Query) Encode() string { return q.Values().Encode() }
+
+// InStates gives the states that the query names, those that want work written out; none narrows nothing.
+func (q Query) InStates() []string {
+	if len(q.States) == 0 {
+		return openStates()
+	}
+	var all []string
+	for _, name := range q.States {
+		switch name {
+		case "any":
+			return nil
+		case "open":
+			all = append(all, openStates()...)
+		default:
+			all = append(all, name)
+		}
+	}
+	return all
+}
+
+func openStates() (open []string) {
+	for _, s := range States() {
+		if s.Open() {
+			open = append(open, string(s))
+		}
+	}
+	return open
+}
+
+func stateNames() (all []string) {
+	for _, s := range States() {
+		all = append(all, string(s))
+	}
+	return all
+}
+
+func kindNames() (all []string) {
+	for _, k := range scan.Kinds() {
+		all = append(all, k.String())
+	}
+	return all
+}
+
+func text(name, words string, of func(*Query) *string) Filter {
+	return Filter{name, words, func(q *Query, said string) error { *of(q) = said; return nil }, func(q *Query) string { return *of(q) }}
+}
+
+// known reads one of some names, or several separated by commas.
+func known(what string, of func(*Query) *[]string, names []string) func(*Query, string) error {
+	return func(q *Query, said string) error {
+		for _, name := range strings.FieldsFunc(said, func(r rune) bool { return r == ',' || r == ' ' }) {
+			if !slices.Contains(names, name) {
+				return wrong("there is no %s %s", what, name)
+			}
+			*of(q) = append(*of(q), name)
+		}
+		return nil
+	}
+}
+
+func day(q *Query, said string) error {
+	if _, err := time.Parse(time.DateOnly, said); err != nil && said != "over" {
+		return wrong("due is `over`, or a day such as 2027-03-31")
+	}
+	q.Due = said
+	return nil
+}
+
+func sorted(q *Query, said string) error {
+	if !slices.Contains(Orders, strings.TrimPrefix(said, "-")) {
+		return wrong("findings have no order by %s", said)
+	}
+	q.Sort = said
+	return nil
+}
+
+func waiver(q *Query, said string) error {
+	if said != "asked" {
+		return wrong("a waiver can be `asked` for")
+	}
+	q.Waiver = said
+	return nil
+}
+
+func batch(q *Query, said string) (err error) {
+	if q.Batch, err = strconv.ParseInt(said, 10, 64); err != nil {
+		return wrong("a batch is named by its number")
+	}
+	return nil
+}
