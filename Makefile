@@ -4,10 +4,12 @@
 GO ?= go
 export CGO_ENABLED = 0
 
-build: console ## the program with its console, at bin/inkret
-	$(GO) build -trimpath -o bin/inkret ./cmd/inkret
+REVISION := $(shell git rev-parse --short=12 HEAD 2>/dev/null)
 
-console: console/dist/index.html
+build: console ## the program with its console, at bin/inkret
+	$(GO) build -trimpath -ldflags "-s -w -X inkret/cli.revision=$(REVISION)" -o bin/inkret ./cmd/inkret
+
+console: console/dist/index.html.gz
 
 CONSOLE_SOURCES := $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/package-lock.json
 
@@ -15,8 +17,9 @@ console/node_modules/.package-lock.json: console/package.json console/package-lo
 	cd console && npm ci --no-audit --no-fund
 	@touch $@
 
-console/dist/index.html: console/node_modules/.package-lock.json $(CONSOLE_SOURCES)
+console/dist/index.html.gz: console/node_modules/.package-lock.json $(CONSOLE_SOURCES)
 	cd console && npm run build
+	find console/dist -type f ! -name .keep -exec gzip -9nf {} +
 
 demo: build ## the harbour of Fennick Quay, made up
 	bin/inkret demo
@@ -63,4 +66,4 @@ screenshots: console chromium ## the pictures in docs/screenshots, anew
 	INKRET_SCREENSHOTS=$(CURDIR)/docs/screenshots $(GO) test -tags screenshots ./e2e -run TestScreenshots -count=1
 
 clean:
-	rm -rf bin console/node_modules console/dist/assets console/dist/index.html
+	rm -rf bin console/node_modules console/dist/*

@@ -14,8 +14,20 @@ import (
 	"github.com/urfave/cli/v3"
 )
 
-// Version is what `inkret --version` prints; a release sets it when linking.
-var Version = "0.1.0"
+// release is the version that is made next, or was made last.
+const release = "0.1.0"
+
+// revision is the commit that the program was built from; `make build` sets it when linking.
+var revision string
+
+// version is what `inkret --version` prints: the release, and behind a plus sign the commit, where it is known (Semantic
+// Versioning 2.0.0, item 10).
+func version() string {
+	if revision == "" {
+		return release
+	}
+	return release + "+" + revision
+}
 
 // Exit statuses.
 const (
@@ -63,7 +75,7 @@ A first contract:             inkret draft --captures monday.har -o contracts.ya
 Record live traffic:          inkret record --upstream http://127.0.0.1:8080 --to run.lines
 Start the service:            inkret serve --data ~/inkret
 See it with made-up data:     inkret demo`,
-		Version:               Version,
+		Version:               version(),
 		EnableShellCompletion: true,
 		ConfigureShellCompletionCommand: func(c *cli.Command) {
 			c.Hidden = false

@@ -95,7 +95,7 @@ func (a *app) check(_ context.Context, c *cli.Command) error {
 		failed = errors.Join(failed, err)
 	}
 	findings := run.collector.Findings()
-	result := &report.Result{Summary: run.collector.Summary(), Findings: findings, Skipped: run.collector.Skipped(), Incomplete: run.collector.Incomplete(), FailOn: failOn, Baseline: baseline, Version: Version}
+	result := &report.Result{Summary: run.collector.Summary(), Findings: findings, Skipped: run.collector.Skipped(), Incomplete: run.collector.Incomplete(), FailOn: failOn, Baseline: baseline, Version: version()}
 	baseline.Hold(findings)
 	if run.contracts != nil {
 		result.Service = run.contracts.Service

@@ -222,7 +222,7 @@ func (a *app) serve(ctx context.Context, s *service.Service, how serving, ready 
 		s.SignInWith(openid.New(*how.provider, address+httpapi.SignedInAt), how.provider.Issuer)
 	}
 	stopping := make(chan struct{})
-	handler, err := httpapi.NewHandler(s, httpapi.Options{Version: Version, Log: log, Console: console.Files(), Public: address, Stopping: stopping, MaxUpload: how.maxUpload,
+	handler, err := httpapi.NewHandler(s, httpapi.Options{Version: version(), Log: log, Console: console.Files(), Public: address, Stopping: stopping, MaxUpload: how.maxUpload,
 		Secure: strings.HasPrefix(address, "https://"), Proxies: how.proxies})
 	if err != nil {
 		listener.Close()
