@@ -31,11 +31,12 @@ var mayImport = map[string][]string{
 	"client":   {},
 	"console":  {},
 	"demo":     {},
-	"cli":      {"client", "core", "intake", "report", "record", "tables", "export", "service", "httpapi", "console", "demo", "docs", "sealing", "mailing", "openid"},
-	"cmd":      {"cli"},
-	"bench":    {"core", "intake", "record", "service", "store", "httpapi", "demo"},
-	"e2e":      {"client", "core"},
-	"inkret":   {},
+	"cli": {"client", "core", "intake", "report", "record", "tables", "export", "service", "httpapi", "console",
+		"demo", "docs", "sealing", "mailing", "openid"},
+	"cmd":    {"cli"},
+	"bench":  {"core", "intake", "record", "service", "store", "httpapi", "demo"},
+	"e2e":    {"client", "core"},
+	"inkret": {},
 }
 
 // forbiddenInCore are parts of the standard library that would bring the
@@ -62,7 +63,8 @@ func TestArrowsPointOneWay(t *testing.T) {
 			t.Errorf("%s is in no layer of this test", p.ImportPath)
 		}
 		for _, i := range p.Imports {
-			if target := layerOf(i); strings.HasPrefix(i, "inkret/") && target != layer && !slices.Contains(allowed, target) {
+			if target := layerOf(i); strings.HasPrefix(i, "inkret/") && target != layer &&
+				!slices.Contains(allowed, target) {
 				t.Errorf("%s imports %s: %s may import %v", p.ImportPath, i, layer, allowed)
 			}
 			if layer == "core" && slices.Contains(forbiddenInCore, i) {

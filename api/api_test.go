@@ -26,7 +26,8 @@ func TestTheDescriptionNamesWhatIsNeeded(t *testing.T) {
 		if !slices.Contains(roles, o.Role) {
 			t.Errorf("%s needs the role %q, which nobody has", o.ID, o.Role)
 		}
-		if !slices.Contains([]string{"get", "put", "post", "patch", "delete"}, o.Method) || o.Path == "" || o.Path[0] != '/' {
+		if !slices.Contains([]string{"get", "put", "post", "patch", "delete"}, o.Method) || o.Path == "" ||
+			o.Path[0] != '/' {
 			t.Errorf("%s is %s %s", o.ID, o.Method, o.Path)
 		}
 		for _, q := range o.Query {
@@ -48,8 +49,10 @@ func TestTheDescriptionNamesWhatIsNeeded(t *testing.T) {
 // TestWritesNeedMoreThanLooking holds that nothing that changes something is open to
 // viewers, but for what is theirs: their session, password, tokens, comments, views, mail and requests, and trials.
 func TestWritesNeedMoreThanLooking(t *testing.T) {
-	theirs := []string{"readLink", "signIn", "signOut", "setUp", "createToken", "endToken", "commentFinding", "tryContracts", "mergeContracts", "draftContracts", "readEntities",
-		"changePassword", "endSession", "beginSecondFactor", "confirmSecondFactor", "endSecondFactor", "followFinding", "unfollowFinding", "readNotices", "addView", "dropView", "askForField", "withdrawRequest",
+	theirs := []string{"readLink", "signIn", "signOut", "setUp", "createToken", "endToken", "commentFinding",
+		"tryContracts", "mergeContracts", "draftContracts", "readEntities",
+		"changePassword", "endSession", "beginSecondFactor", "confirmSecondFactor", "endSecondFactor", "followFinding",
+		"unfollowFinding", "readNotices", "addView", "dropView", "askForField", "withdrawRequest",
 		"setMailing", "testMail", "followView", "unfollowView"}
 	all, err := Operations()
 	if err != nil {
@@ -62,8 +65,8 @@ func TestWritesNeedMoreThanLooking(t *testing.T) {
 	}
 }
 
-// TestEveryTextHasABound holds the requests of the description to be closed: no member that it does not name, and a bound for
-// every text and list, so that nobody sends without end.
+// TestEveryTextHasABound holds the requests of the description to be closed: no member that it does not name,
+// and a bound for every text and list, so that nobody sends without end.
 func TestEveryTextHasABound(t *testing.T) {
 	all, err := Operations()
 	if err != nil {
@@ -81,7 +84,8 @@ func TestEveryTextHasABound(t *testing.T) {
 		}
 		switch {
 		case s.Type.Is("string"):
-			if s.MaxLength == nil && len(s.Enum) == 0 && s.Format != "date" && s.Format != "date-time" && s.Format != "binary" {
+			if s.MaxLength == nil && len(s.Enum) == 0 && s.Format != "date" && s.Format != "date-time" &&
+				s.Format != "binary" {
 				t.Errorf("%s is a text without a bound", at)
 			}
 		case s.Type.Is("array"):
@@ -90,8 +94,11 @@ func TestEveryTextHasABound(t *testing.T) {
 			}
 			hold(at+"[]", s.Items, depth+1)
 		case s.Type.Is("object"):
-			lenient := strings.HasSuffix(ref.Ref, "/CheckResult") || strings.HasSuffix(ref.Ref, "/CheckSummary") || strings.HasSuffix(ref.Ref, "/CheckedFinding") // what other versions of check print
-			if closed := s.AdditionalProperties.Has != nil && !*s.AdditionalProperties.Has; !closed && !lenient && s.AdditionalProperties.Schema == nil {
+			// what other versions of check print
+			lenient := strings.HasSuffix(ref.Ref, "/CheckResult") || strings.HasSuffix(ref.Ref, "/CheckSummary") ||
+				strings.HasSuffix(ref.Ref, "/CheckedFinding")
+			if closed := s.AdditionalProperties.Has != nil && !*s.AdditionalProperties.Has; !closed && !lenient &&
+				s.AdditionalProperties.Schema == nil {
 				t.Errorf("%s takes members that it does not name", at)
 			}
 			for name, p := range s.Properties {

@@ -19,7 +19,8 @@ func detectors() error {
 		}
 	}
 	fmt.Printf("  %d labelled values, %d of them nothing          precision  recall\n", len(values), none)
-	for _, q := range append(labelled.Measure(&detect.Set{}, values), labelled.MeasureNames(labelled.Names(20270301, 100))...) {
+	for _, q := range append(labelled.Measure(&detect.Set{}, values),
+		labelled.MeasureNames(labelled.Names(20270301, 100))...) {
 		fmt.Printf("  %-46s      %.4f  %.4f\n", q.Detector, q.Precision(), q.Recall())
 	}
 	for _, q := range labelled.Measure(detect.NewSet(nil, labelled.Countries), labelled.National(20270301, 400))[:1] {
@@ -34,7 +35,9 @@ func adversarial() error {
 	const length, times = 32 << 10, 8
 	set := &detect.Set{}
 	worst, of := 0.0, ""
-	for _, part := range []string{"@", "a@", "a@b.", "$2b$", "$argon2id$v=1", "eyJ", "eyJ.", "-----BEGIN ", "4", "4 ", "4111-", "GB82 ", "://", "a://b:c@", "?token=", "&sig=a", "%41", "AKIA", "ghp_", "Bearer ", "Basic ", "a=b;", "password=x;user=y;", ":", "1.", "ff:", "rue a ", "1 a b c d ", ", 1", "=", "A1", "x1Y"} {
+	for _, part := range []string{"@", "a@", "a@b.", "$2b$", "$argon2id$v=1", "eyJ", "eyJ.", "-----BEGIN ", "4", "4 ",
+		"4111-", "GB82 ", "://", "a://b:c@", "?token=", "&sig=a", "%41", "AKIA", "ghp_", "Bearer ", "Basic ", "a=b;",
+		"password=x;user=y;", ":", "1.", "ff:", "rue a ", "1 a b c d ", ", 1", "=", "A1", "x1Y"} {
 		run := func(n int) float64 {
 			v := []byte(strings.Repeat(part, n/len(part)))
 			t := detect.TraitsOf(v)
@@ -44,7 +47,8 @@ func adversarial() error {
 			worst, of = grows, part
 		}
 	}
-	fmt.Printf("  eight times as long an adversarial value takes at most %.2f times eight times as long (%q)\n", worst, of)
+	fmt.Printf("  eight times as long an adversarial value takes at most %.2f times eight times as long (%q)\n", worst,
+		of)
 	if of == "" {
 		return fmt.Errorf("nothing was measured")
 	}

@@ -75,8 +75,11 @@ func smallBody(i int) []byte { return listBody(600 + i%7*40) }
 
 func line(w io.Writer, i int) {
 	u, _ := url.Parse(fmt.Sprintf("https://bench.example/list?page=%d", i))
-	text := intake.Append(nil, &exchange.Capture{Started: time.Unix(1777629600, 0), Request: exchange.Request{Method: "GET", URL: u, Header: exchange.Header{{Name: "Accept", Value: "application/json"}}},
-		Response: exchange.Response{Status: 200, Header: exchange.Header{{Name: "Content-Type", Value: "application/json"}}, Body: smallBody(i)}}, true)
+	text := intake.Append(nil, &exchange.Capture{Started: time.Unix(1777629600, 0),
+		Request: exchange.Request{Method: "GET", URL: u,
+			Header: exchange.Header{{Name: "Accept", Value: "application/json"}}},
+		Response: exchange.Response{Status: 200,
+			Header: exchange.Header{{Name: "Content-Type", Value: "application/json"}}, Body: smallBody(i)}}, true)
 	w.Write(text)
 }
 
@@ -86,7 +89,8 @@ func requestText(i int) string {
 
 func responseText(i int) []byte {
 	body := smallBody(i)
-	return append(fmt.Appendf(nil, "HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: %d\r\n\r\n", len(body)), body...)
+	return append(fmt.Appendf(nil, "HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: %d\r\n\r\n",
+		len(body)), body...)
 }
 
 func message(w io.Writer, i int) {
@@ -96,7 +100,9 @@ func message(w io.Writer, i int) {
 
 func warc(w io.Writer, i int) {
 	record := func(kind string, block []byte) {
-		fmt.Fprintf(w, "WARC/1.1\r\nWARC-Type: %s\r\nWARC-Record-ID: <urn:bench:%s-%d>\r\nWARC-Concurrent-To: <urn:bench:request-%d>\r\nWARC-Target-URI: https://bench.example/list?page=%d\r\nWARC-Date: 2026-05-01T10:00:00Z\r\nContent-Type: application/http;msgtype=%s\r\nContent-Length: %d\r\n\r\n%s\r\n\r\n",
+		fmt.Fprintf(w, "WARC/1.1\r\nWARC-Type: %s\r\nWARC-Record-ID: <urn:bench:%s-%d>\r\nWARC-Concurrent-To: "+
+			"<urn:bench:request-%d>\r\nWARC-Target-URI: https://bench.example/list?page=%d\r\nWARC-Date: "+
+			"2026-05-01T10:00:00Z\r\nContent-Type: application/http;msgtype=%s\r\nContent-Length: %d\r\n\r\n%s\r\n\r\n",
 			kind, kind, i, i, i, kind, len(block), block)
 	}
 	record("request", []byte(requestText(i)))
@@ -181,7 +187,8 @@ func formats() error {
 		captures := 0
 		read := func() {
 			captures = 0
-			if err := intake.Read("bench", bytes.NewReader(file.Bytes()), intake.Options{}, func(*exchange.Capture) error { captures++; return nil }); err != nil {
+			if err := intake.Read("bench", bytes.NewReader(file.Bytes()), intake.Options{},
+				func(*exchange.Capture) error { captures++; return nil }); err != nil {
 				panic(err)
 			}
 		}
@@ -194,7 +201,8 @@ func formats() error {
 		if captures != entries {
 			return fmt.Errorf("%s: %d of %d captures were read", f.name, captures, entries)
 		}
-		fmt.Printf("  reading %-14s %6.0f MB/s %8.0f captures/s   %.2f times a general parser's reading\n", f.name, float64(file.Len())/1e6/took, entries/took, times)
+		fmt.Printf("  reading %-14s %6.0f MB/s %8.0f captures/s   %.2f times a general parser's reading\n", f.name,
+			float64(file.Len())/1e6/took, entries/took, times)
 	}
 	return nil
 }

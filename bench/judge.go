@@ -63,15 +63,20 @@ func listBody(n int) []byte {
 }
 
 func capture(path string, body []byte) *exchange.Capture {
-	return &exchange.Capture{Request: exchange.Request{Method: "GET", URL: &url.URL{Scheme: "https", Host: "bench.example", Path: path}},
-		Response: exchange.Response{Status: 200, Body: body, Header: exchange.Header{{Name: "Content-Type", Value: "application/json"}}}}
+	return &exchange.Capture{Request: exchange.Request{Method: "GET", URL: &url.URL{Scheme: "https",
+		Host: "bench.example", Path: path}},
+		Response: exchange.Response{Status: 200, Body: body,
+			Header: exchange.Header{{Name: "Content-Type", Value: "application/json"}}}}
 }
 
 // sweepPatterns is a sweep as one would write it with regular expressions.
 var sweepPatterns = []*regexp.Regexp{
-	regexp.MustCompile(`\$2[aby]\$\d\d\$[./A-Za-z0-9]{53}`), regexp.MustCompile(`\$argon2(id|i|d)\$`), regexp.MustCompile(`eyJ[A-Za-z0-9_-]+\.[A-Za-z0-9_-]+\.`),
-	regexp.MustCompile(`-----BEGIN [A-Z ]*PRIVATE KEY-----`), regexp.MustCompile(`\b\d{13,16}\b`), regexp.MustCompile(`[A-Za-z0-9._%+-]+@[A-Za-z0-9.-]+\.[A-Za-z]{2,}`),
-	regexp.MustCompile(`\+\d[\d ()-]{7,}`), regexp.MustCompile(`\b[A-Z]{2}\d{2}[A-Z0-9]{11,30}\b`), regexp.MustCompile(`(?i)"(password|secret|token|api_?key|email|phone)[^"]*":`),
+	regexp.MustCompile(`\$2[aby]\$\d\d\$[./A-Za-z0-9]{53}`), regexp.MustCompile(`\$argon2(id|i|d)\$`),
+	regexp.MustCompile(`eyJ[A-Za-z0-9_-]+\.[A-Za-z0-9_-]+\.`),
+	regexp.MustCompile(`-----BEGIN [A-Z ]*PRIVATE KEY-----`), regexp.MustCompile(`\b\d{13,16}\b`),
+	regexp.MustCompile(`[A-Za-z0-9._%+-]+@[A-Za-z0-9.-]+\.[A-Za-z]{2,}`),
+	regexp.MustCompile(`\+\d[\d ()-]{7,}`), regexp.MustCompile(`\b[A-Z]{2}\d{2}[A-Z0-9]{11,30}\b`),
+	regexp.MustCompile(`(?i)"(password|secret|token|api_?key|email|phone)[^"]*":`),
 }
 
 func judge() error {
@@ -93,7 +98,8 @@ func judge() error {
 	}
 	body := listBody(1 << 20)
 	leaky := bytes.ReplaceAll(body, []byte(`"note"`), []byte(`"email"`))
-	j, clean, leaks, swept := scan.NewJudge(contracts), capture("/list", body), capture("/list", leaky), capture("/other", body)
+	j, clean, leaks, swept := scan.NewJudge(contracts), capture("/list", body), capture("/list", leaky),
+		capture("/other", body)
 	if out := j.Capture(clean); len(out.Spots) > 0 || out.Skipped != "" {
 		return fmt.Errorf("the body that should be clean has %d spots, skipped %q", len(out.Spots), out.Skipped)
 	}
@@ -113,7 +119,8 @@ func judge() error {
 		}
 	}
 	baseline := measure(tokenise)
-	fmt.Printf("a list body of %.2f MB; tokenising it with jsontext: %.1f MB/s\n", float64(len(body))/1e6, float64(len(body))/1e6/baseline)
+	fmt.Printf("a list body of %.2f MB; tokenising it with jsontext: %.1f MB/s\n", float64(len(body))/1e6,
+		float64(len(body))/1e6/baseline)
 	row := func(name string, f func()) {
 		fmt.Printf("  %-52s %6.2f of tokenising\n", name, ratio(f, tokenise))
 	}
@@ -121,7 +128,8 @@ func judge() error {
 	row("judging it with a leak in each element", func() { j.Capture(leaks) })
 	row("sweeping it, no contract", func() { j.Capture(swept) })
 	windowed := capture("/list", nil)
-	windowed.Response.Long = exchange.NewLong(func() io.Reader { return bytes.NewReader(body) }, windowed.Response.Header)
+	windowed.Response.Long = exchange.NewLong(func() io.Reader { return bytes.NewReader(body) },
+		windowed.Response.Header)
 	row("judging it through a window, as if it were too long", func() { j.Capture(windowed) })
 	row("encoding/json into any", func() {
 		var v any
@@ -208,7 +216,8 @@ func secondProcessor(contracts *contract.Contracts, c *exchange.Capture) error {
 	if out.Skipped != "" {
 		return errors.New(out.Skipped)
 	}
-	fmt.Printf("  a body of %d MB through a window: %.1f MB were allocated for it\n", out.Bytes/1e6, float64(after.TotalAlloc-before.TotalAlloc)/1e6)
+	fmt.Printf("  a body of %d MB through a window: %.1f MB were allocated for it\n", out.Bytes/1e6,
+		float64(after.TotalAlloc-before.TotalAlloc)/1e6)
 	return nil
 }
 
@@ -226,7 +235,9 @@ func contractDocument(n int) []byte {
 	var b strings.Builder
 	b.WriteString(strings.Split(listContract, "endpoints:")[0] + "endpoints:\n")
 	for i := range n {
-		fmt.Fprintf(&b, "  - endpoint: GET /e%d/{id}\n    responses:\n      - entity: Booking\n        at: /items\n        many: true\n        grants: {id: , ref: , berth: {grants: {label: , length: }}, owner: {grants: {id: , name: }}, note: }\n", i)
+		fmt.Fprintf(&b, "  - endpoint: GET /e%d/{id}\n    responses:\n      - entity: Booking\n        at: /items\n "+
+			"       many: true\n        grants: {id: , ref: , berth: {grants: {label: , length: }}, owner: {grants: "+
+			"{id: , name: }}, note: }\n", i)
 	}
 	return []byte(b.String())
 }

@@ -19,7 +19,9 @@ type section struct {
 }
 
 func main() {
-	only := flag.String("only", "", "run the section of this name alone: judge, contract, detectors, review, formats, recorder, upload, memory or team")
+	only := flag.String("only", "",
+		"run the section of this name alone: judge, contract, detectors, review, formats, recorder, upload, memory "+
+			"or team")
 	child := flag.String("child", "", "used by the memory section")
 	flag.Parse()
 	if *child != "" {
@@ -30,7 +32,9 @@ func main() {
 		return
 	}
 	fmt.Printf("%s, %s/%s, %d processors\n", runtime.Version(), runtime.GOOS, runtime.GOARCH, runtime.NumCPU())
-	for _, s := range []section{{"judge", judge}, {"contract", readContracts}, {"detectors", detectors}, {"review", review}, {"formats", formats}, {"recorder", recorderCost}, {"upload", upload}, {"memory", memory}, {"team", team}} {
+	for _, s := range []section{{"judge", judge}, {"contract", readContracts}, {"detectors", detectors},
+		{"review", review}, {"formats", formats}, {"recorder", recorderCost}, {"upload", upload}, {"memory", memory},
+		{"team", team}} {
 		if *only != "" && *only != s.name {
 			continue
 		}

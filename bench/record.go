@@ -90,8 +90,9 @@ func passing(size, clients int) error {
 	if err != nil {
 		return err
 	}
-	plain := httptest.NewServer(&httputil.ReverseProxy{Rewrite: func(p *httputil.ProxyRequest) { p.SetURL(upstream) }, FlushInterval: -1,
-		Transport: &http.Transport{DisableCompression: true, MaxIdleConnsPerHost: 512}})
+	plain := httptest.NewServer(&httputil.ReverseProxy{Rewrite: func(p *httputil.ProxyRequest) { p.SetURL(upstream) },
+		FlushInterval: -1,
+		Transport:     &http.Transport{DisableCompression: true, MaxIdleConnsPerHost: 512}})
 	defer plain.Close()
 	recorder := record.New(record.Options{Upstream: upstream})
 	front := httptest.NewServer(recorder)
@@ -114,7 +115,8 @@ func passing(size, clients int) error {
 			a, b = b, a
 		}
 		last = b
-		throughput, median, late = append(throughput, b.perSecond/a.perSecond), append(median, b.median/a.median), append(late, b.late/a.late)
+		throughput, median, late = append(throughput, b.perSecond/a.perSecond), append(median, b.median/a.median),
+			append(late, b.late/a.late)
 	}
 	stop()
 	if err := <-ended; err != nil {
@@ -122,7 +124,8 @@ func passing(size, clients int) error {
 	}
 	n := recorder.Counts()
 	middle := func(all []float64) float64 { slices.Sort(all); return all[len(all)/2] }
-	fmt.Printf("  answers of %2d kB, %3d clients, %6.0f calls/s: throughput %.3f, latency %.3f at the median and %.3f at the 99th percentile of a plain proxy's; %d captured, %d dropped\n",
+	fmt.Printf("  answers of %2d kB, %3d clients, %6.0f calls/s: throughput %.3f, latency %.3f at the median and "+
+		"%.3f at the 99th percentile of a plain proxy's; %d captured, %d dropped\n",
 		size>>10, clients, last.perSecond, middle(throughput), middle(median), middle(late), n.Captured, n.Dropped)
 	return nil
 }

@@ -51,7 +51,8 @@ func widening() error {
 	new := bytes.Replace(text, []byte("berth: {grants: {label: ,"), []byte("berth: {grants: {"), endpoints/2)
 	reading := measure(func() { read(text) })
 	both := measure(func() { compare.Contracts(read(text), read(new)) })
-	fmt.Printf("  telling what a revision of %d endpoints widens           %6.0f ms   %.2f times reading both documents\n", endpoints, (both-2*reading)*1000, (both-2*reading)/(2*reading))
+	fmt.Printf("  telling what a revision of %d endpoints widens           %6.0f ms   %.2f times reading both "+
+		"documents\n", endpoints, (both-2*reading)*1000, (both-2*reading)/(2*reading))
 	return ticking()
 }
 
@@ -70,20 +71,24 @@ func ticking() error {
 	defer s.Close()
 	text := strings.Replace(string(contractDocument(endpoints)), "service: bench", "service: large", 1)
 	files := []service.ContractFile{{Name: "bench.yaml", Text: text}}
-	if _, _, err := s.Apply(context.Background(), who, "large", service.Proposed{Files: files, Reason: "bench"}); err != nil {
+	if _, _, err := s.Apply(context.Background(), who, "large", service.Proposed{Files: files,
+		Reason: "bench"}); err != nil {
 		return err
 	}
 	times := 0
 	reading := measure(func() {
 		times++
-		if _, err := contract.Read(contract.File{Name: "bench.yaml", Data: fmt.Appendf(nil, "%s# %d\n", text, times)}); err != nil {
+		if _, err := contract.Read(contract.File{Name: "bench.yaml", Data: fmt.Appendf(nil, "%s# %d\n", text,
+			times)}); err != nil {
 			panic(err)
 		}
 	})
 	var failed error
 	one := measure(func() {
 		times++
-		t, err := s.Try(context.Background(), who, "large", service.Change{Files: files, Edits: service.Edits{"bench.yaml": {{Op: "add", Path: fmt.Sprintf("/endpoints/%d/x-tick", times%endpoints), Value: document.Count(times)}}}})
+		t, err := s.Try(context.Background(), who, "large", service.Change{Files: files,
+			Edits: service.Edits{"bench.yaml": {{Op: "add", Path: fmt.Sprintf("/endpoints/%d/x-tick", times%endpoints),
+				Value: document.Count(times)}}}})
 		if err != nil || len(t.Problems) > 0 {
 			failed = errors.Join(err, failed)
 			return
@@ -112,17 +117,22 @@ func effect() error {
 		return err
 	}
 	defer s.Close()
-	if _, err := s.Upload(context.Background(), who, "bench", "bench.har", service.Said{}, bytes.NewReader(har.Bytes())); err != nil {
+	if _, err := s.Upload(context.Background(), who, "bench", "bench.har", service.Said{},
+		bytes.NewReader(har.Bytes())); err != nil {
 		return err
 	}
 	begun := time.Now()
 	judge := scan.NewJudge(nil)
-	if err := intake.Read("bench.har", bytes.NewReader(har.Bytes()), intake.Options{}, func(c *exchange.Capture) error { judge.Capture(c); return nil }); err != nil {
+	if err := intake.Read("bench.har", bytes.NewReader(har.Bytes()), intake.Options{},
+		func(c *exchange.Capture) error { judge.Capture(c); return nil }); err != nil {
 		return err
 	}
 	sweeping := time.Since(begun)
 	begun = time.Now()
-	t, err := s.Try(context.Background(), service.Caller{Person: service.Person{Role: service.Administrator}, Key: service.Key{Scope: service.ScopeEverything}}, "bench", service.Change{Effect: true, Files: []service.ContractFile{{Name: "bench.yaml", Text: strings.Replace(listContract, "{reference: id}, note: }", "{reference: id}, remark: note}", 1)}}})
+	t, err := s.Try(context.Background(), service.Caller{Person: service.Person{Role: service.Administrator},
+		Key: service.Key{Scope: service.ScopeEverything}}, "bench", service.Change{Effect: true,
+		Files: []service.ContractFile{{Name: "bench.yaml", Text: strings.Replace(listContract,
+			"{reference: id}, note: }", "{reference: id}, remark: note}", 1)}}})
 	if err != nil {
 		return err
 	}
@@ -130,14 +140,16 @@ func effect() error {
 	if t.Effect == nil || t.Effect.Captures != effectCaptures {
 		return fmt.Errorf("the effect was worked out on %+v, problems %v", t.Effect, t.Problems)
 	}
-	fmt.Printf("  effect of a change on %d recorded captures             %6.0f ms   %.2f times reading and sweeping their recording\n", effectCaptures, took.Seconds()*1000, took.Seconds()/sweeping.Seconds())
+	fmt.Printf("  effect of a change on %d recorded captures             %6.0f ms   %.2f times reading and sweeping "+
+		"their recording\n", effectCaptures, took.Seconds()*1000, took.Seconds()/sweeping.Seconds())
 	return nil
 }
 
 // wideContracts has entities of ten fields each and endpoints that grant them.
 func wideContracts(fields, endpoints int) string {
 	var b strings.Builder
-	b.WriteString("inkret: 1\nservice: wide\naudiences: [{name: visitor, recognise: {credentials: none}}, {name: staff}]\nentities:\n")
+	b.WriteString("inkret: 1\nservice: wide\naudiences: [{name: visitor, recognise: {credentials: none}}, {name: " +
+		"staff}]\nentities:\n")
 	for i := range fields / 10 {
 		fmt.Fprintf(&b, "  E%d: {fields: {", i)
 		for k := range 10 {
@@ -147,7 +159,8 @@ func wideContracts(fields, endpoints int) string {
 	}
 	b.WriteString("endpoints:\n")
 	for i := range endpoints {
-		fmt.Fprintf(&b, "  - endpoint: GET /e%d\n    responses: [{entity: E%d, grants: {f0: , f1: , f2: , f3: , f4: , f5: , f6: }}]\n", i, i%(fields/10))
+		fmt.Fprintf(&b, "  - endpoint: GET /e%d\n    responses: [{entity: E%d, grants: {f0: , f1: , f2: , f3: , f4: "+
+			", f5: , f6: }}]\n", i, i%(fields/10))
 	}
 	return b.String()
 }
@@ -166,7 +179,9 @@ func exposureMap() error {
 	}
 	defer s.Close()
 	who := service.Caller{Person: service.Person{ID: 1, Name: "bench"}}
-	if _, _, err := s.Apply(ctx, who, "wide", service.Proposed{Files: []service.ContractFile{{Name: "wide.yaml", Text: wideContracts(fields, endpoints)}}}); err != nil {
+	if _, _, err := s.Apply(ctx, who, "wide",
+		service.Proposed{Files: []service.ContractFile{{Name: "wide.yaml", Text: wideContracts(fields,
+			endpoints)}}}); err != nil {
 		return err
 	}
 	m, err := s.Map(ctx, "wide", service.MapFilter{})
@@ -179,7 +194,8 @@ func exposureMap() error {
 	}
 	encoding := func() { json.Marshal(m.Cells) }
 	query := func() { s.Map(ctx, "wide", service.MapFilter{}) }
-	fmt.Printf("  exposure map of %d fields by %d endpoints, %d cells    %6.1f ms   %.1f times writing its cells as JSON (%d kB)\n", fields, endpoints, len(m.Cells), measure(query)*1000, ratio(query, encoding), len(data)/1000)
+	fmt.Printf("  exposure map of %d fields by %d endpoints, %d cells    %6.1f ms   %.1f times writing its cells as "+
+		"JSON (%d kB)\n", fields, endpoints, len(m.Cells), measure(query)*1000, ratio(query, encoding), len(data)/1000)
 	return nil
 }
 
@@ -226,6 +242,7 @@ func drafting() error {
 		var v any
 		json.Unmarshal(text, &v)
 	}
-	fmt.Printf("  drafting %d paths and %d schemas, and checking the draft %5.0f ms   %.0f times decoding the description\n", paths, schemas, measure(drafted)*1000, ratio(drafted, decoded))
+	fmt.Printf("  drafting %d paths and %d schemas, and checking the draft %5.0f ms   %.0f times decoding the "+
+		"description\n", paths, schemas, measure(drafted)*1000, ratio(drafted, decoded))
 	return problem
 }

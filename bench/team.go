@@ -37,10 +37,12 @@ const (
 // with so many members that nobody granted.
 func manyLeaks(times, fields int) (contracts string, har []byte) {
 	var c, h bytes.Buffer
-	c.WriteString("inkret: 1\nservice: bench\nentities:\n  Thing: {fields: {id: {type: integer, class: internal}, email: {type: string, class: personal}}}\nendpoints:\n")
+	c.WriteString("inkret: 1\nservice: bench\nentities:\n  Thing: {fields: {id: {type: integer, class: internal}, " +
+		"email: {type: string, class: personal}}}\nendpoints:\n")
 	h.WriteString(`{"log":{"version":"1.2","creator":{"name":"bench","version":"1"},"entries":[`)
 	for e := range teamEndpoints {
-		fmt.Fprintf(&c, "  - {endpoint: GET /v1/things%d, team: team-%d, responses: [{entity: Thing, grants: {id: }}]}\n", e, e%20)
+		fmt.Fprintf(&c, "  - {endpoint: GET /v1/things%d, team: team-%d, responses: [{entity: Thing, grants: "+
+			"{id: }}]}\n", e, e%20)
 		var body strings.Builder
 		body.WriteString(`{"id":1`)
 		for f := range fields {
@@ -78,7 +80,8 @@ func team() error {
 		return err
 	}
 	who := service.Caller{Person: p}
-	if _, _, err := s.Apply(ctx, who, "bench", service.Proposed{Files: []service.ContractFile{{Name: "bench.yaml", Text: contracts}}}); err != nil {
+	if _, _, err := s.Apply(ctx, who, "bench",
+		service.Proposed{Files: []service.ContractFile{{Name: "bench.yaml", Text: contracts}}}); err != nil {
 		return err
 	}
 	begun := time.Now()
@@ -91,7 +94,9 @@ func team() error {
 		return err
 	}
 	defer s.Close()
-	handler, err := httpapi.NewHandler(s, httpapi.Options{Version: "bench", Console: fstest.MapFS{"index.html": {Data: []byte("x")}}, Public: "http://127.0.0.1", Stopping: make(chan struct{})})
+	handler, err := httpapi.NewHandler(s, httpapi.Options{Version: "bench",
+		Console: fstest.MapFS{"index.html": {Data: []byte("x")}}, Public: "http://127.0.0.1",
+		Stopping: make(chan struct{})})
 	if err != nil {
 		return err
 	}
@@ -107,11 +112,21 @@ func team() error {
 	}
 	ask := asker(site.URL, token)
 	for _, one := range []struct{ name, path string }{
-		{"the first page", "/api/v1/findings"}, {"the 200th page by path", "/api/v1/findings?page=200&sort=path"}, {"one severity and kind", "/api/v1/findings?severity=medium&kind=unexpected-field&sort=-last_seen"},
-		{"of a team", "/api/v1/findings?assigned=team:team-7"}, {"a search", "/api/v1/findings?q=member_42"}, {"a search that finds nothing", "/api/v1/findings?q=zebra"},
-		{"one with its history", "/api/v1/findings/" + ids[0]}, {"home", "/api/v1/home"}, {"how it stands", "/api/v1/findings/standing"}, {"by kind", "/api/v1/findings?sort=kind"}, {"by endpoint, turned round", "/api/v1/findings?sort=-endpoint"}, {"by spots", "/api/v1/findings?sort=-spots"}, {"by bytes", "/api/v1/findings?sort=-bytes"}, {"by due day", "/api/v1/findings?sort=due"}, {"by first seen", "/api/v1/findings?sort=first_seen"},
-		{"gathered by endpoint", "/api/v1/findings/groups?by=endpoint"}, {"gathered by shape", "/api/v1/findings/groups?by=shape"}, {"gathered by value", "/api/v1/findings/groups?by=value"},
-		{"results of pipelines", "/api/v1/results"}, {"captures", "/api/v1/captures"}, {"captures of an audience", "/api/v1/captures?audience=anyone&status=200"}, {"batches", "/api/v1/batches"}, {"the exposure map", "/api/v1/services/bench/exposure"},
+		{"the first page", "/api/v1/findings"}, {"the 200th page by path", "/api/v1/findings?page=200&sort=path"},
+		{"one severity and kind", "/api/v1/findings?severity=medium&kind=unexpected-field&sort=-last_seen"},
+		{"of a team", "/api/v1/findings?assigned=team:team-7"}, {"a search", "/api/v1/findings?q=member_42"},
+		{"a search that finds nothing", "/api/v1/findings?q=zebra"},
+		{"one with its history", "/api/v1/findings/" + ids[0]}, {"home", "/api/v1/home"},
+		{"how it stands", "/api/v1/findings/standing"}, {"by kind", "/api/v1/findings?sort=kind"},
+		{"by endpoint, turned round", "/api/v1/findings?sort=-endpoint"}, {"by spots", "/api/v1/findings?sort=-spots"},
+		{"by bytes", "/api/v1/findings?sort=-bytes"}, {"by due day", "/api/v1/findings?sort=due"},
+		{"by first seen", "/api/v1/findings?sort=first_seen"},
+		{"gathered by endpoint", "/api/v1/findings/groups?by=endpoint"},
+		{"gathered by shape", "/api/v1/findings/groups?by=shape"},
+		{"gathered by value", "/api/v1/findings/groups?by=value"},
+		{"results of pipelines", "/api/v1/results"}, {"captures", "/api/v1/captures"}, {"captures of an audience",
+			"/api/v1/captures?audience=anyone&status=200"}, {"batches", "/api/v1/batches"},
+		{"the exposure map", "/api/v1/services/bench/exposure"},
 		{"endpoints", "/api/v1/endpoints?sort=-open"}, {"labels", "/api/v1/findings/labels"},
 	} {
 		var took []time.Duration
@@ -125,7 +140,8 @@ func team() error {
 		fmt.Printf("  %-28s median %6.1f ms   95th percentile %6.1f ms\n", one.name, ms(took, 50), ms(took, 95))
 	}
 	begun = time.Now()
-	if err := ask("POST", "/api/v1/findings/changes", `{"filter":"assigned=team:team-7","add_labels":["q3"],"person":"me"}`); err != nil {
+	if err := ask("POST", "/api/v1/findings/changes",
+		`{"filter":"assigned=team:team-7","add_labels":["q3"],"person":"me"}`); err != nil {
 		return err
 	}
 	fmt.Printf("  changing the 5,000 findings of a team in one step: %.0f ms\n", time.Since(begun).Seconds()*1000)
@@ -151,11 +167,13 @@ func withCaptures(ctx context.Context, s *service.Service, dir string) (*service
 			return nil, err
 		}
 		defer tx.Rollback()
-		if _, err := tx.ExecContext(ctx, `INSERT INTO batches (service_id, name, digest, audience, author, started, done, captures, judged) SELECT 1, ?, ?, '', 'Bench', started, 1, ?, ? FROM batches WHERE id = 1`,
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO batches (service_id, name, digest, audience, author, started, done, captures, judged) SELECT 1, ?, ?, '', 'Bench', started, 1, ?, ? FROM batches WHERE id = 1`,
 			fmt.Sprintf("night %d", i), fmt.Sprintf("%064d", i), each, each); err != nil {
 			return nil, err
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO captures (batch_id, entry, endpoint_id, method, url, audience, audience_by, status, started, bytes, excess, findings, skipped, sealed, holds)
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO captures (batch_id, entry, endpoint_id, method, url, audience, audience_by, status, started, bytes, excess, findings, skipped, sealed, holds)
 			SELECT (SELECT max(id) FROM batches), entry + 1000 * value, endpoint_id, method, url, audience, audience_by, status, started - 3600000 * ?1, bytes, excess, findings, '', x'', 'nothing'
 			FROM json_each('[0,1,2,3,4,5,6,7,8,9]'), captures WHERE batch_id = 1`, i); err != nil {
 			return nil, err
@@ -214,7 +232,8 @@ func ms(all []time.Duration, percentile int) float64 {
 
 // atOnce has 50 people read and change findings while a recording is taken in; nobody may be
 // refused, and every change must be there at the end.
-func atOnce(ctx context.Context, s *service.Service, who service.Caller, ask func(method, path, body string) error, ids []string, har []byte) error {
+func atOnce(ctx context.Context, s *service.Service, who service.Caller, ask func(method, path, body string) error,
+	ids []string, har []byte) error {
 	var people sync.WaitGroup
 	var stop atomic.Bool
 	reads, writes := make([][]time.Duration, teamPeople), make([][]time.Duration, teamPeople)
@@ -233,7 +252,8 @@ func atOnce(ctx context.Context, s *service.Service, who service.Caller, ask fun
 					reads[i] = append(reads[i], time.Since(begun))
 					continue
 				}
-				if err := ask("POST", "/api/v1/findings/"+id+"/comments", fmt.Sprintf(`{"text":"looked at by %d"}`, i)); err != nil {
+				if err := ask("POST", "/api/v1/findings/"+id+"/comments", fmt.Sprintf(`{"text":"looked at by %d"}`,
+					i)); err != nil {
 					failed <- err
 					return
 				}
@@ -269,7 +289,9 @@ func atOnce(ctx context.Context, s *service.Service, who service.Caller, ask fun
 	if comments != len(allWrites) {
 		return fmt.Errorf("%d comments were taken and %d are there", len(allWrites), comments)
 	}
-	fmt.Printf("  %d people at once while a recording that shows all of it again is taken in, %.1f s: %.0f reads/s, 99th percentile %.0f ms; %.0f writes/s, 99th percentile %.0f ms; none lost\n",
-		teamPeople, took.Seconds(), float64(len(allReads))/took.Seconds(), ms(allReads, 99), float64(len(allWrites))/took.Seconds(), ms(allWrites, 99))
+	fmt.Printf("  %d people at once while a recording that shows all of it again is taken in, %.1f s: %.0f reads/s, "+
+		"99th percentile %.0f ms; %.0f writes/s, 99th percentile %.0f ms; none lost\n",
+		teamPeople, took.Seconds(), float64(len(allReads))/took.Seconds(), ms(allReads, 99),
+		float64(len(allWrites))/took.Seconds(), ms(allWrites, 99))
 	return nil
 }

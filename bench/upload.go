@@ -64,7 +64,8 @@ func filled(dir string) (*service.Service, service.Caller, error) {
 		return nil, service.Caller{}, err
 	}
 	who := service.Caller{Person: service.Person{ID: 1, Name: "bench"}}
-	_, _, err = s.Apply(ctx, who, "bench", service.Proposed{Files: []service.ContractFile{{Name: "bench.yaml", Text: listContract}}})
+	_, _, err = s.Apply(ctx, who, "bench",
+		service.Proposed{Files: []service.ContractFile{{Name: "bench.yaml", Text: listContract}}})
 	return s, who, err
 }
 
@@ -94,13 +95,15 @@ func takeIn(s *service.Service, who service.Caller, entries int) error {
 		return err
 	}
 	begun := time.Now()
-	if err := intake.Read("bench.har", bytes.NewReader(har.Bytes()), intake.Options{}, func(c *exchange.Capture) error { return nil }); err != nil {
+	if err := intake.Read("bench.har", bytes.NewReader(har.Bytes()), intake.Options{},
+		func(c *exchange.Capture) error { return nil }); err != nil {
 		return err
 	}
 	reading := time.Since(begun)
 	begun = time.Now()
 	judge := scan.NewJudge(nil)
-	if err := intake.Read("bench.har", bytes.NewReader(har.Bytes()), intake.Options{}, func(c *exchange.Capture) error { judge.Capture(c); return nil }); err != nil {
+	if err := intake.Read("bench.har", bytes.NewReader(har.Bytes()), intake.Options{},
+		func(c *exchange.Capture) error { judge.Capture(c); return nil }); err != nil {
 		return err
 	}
 	checking := time.Since(begun)
@@ -114,8 +117,10 @@ func takeIn(s *service.Service, who service.Caller, entries int) error {
 		return fmt.Errorf("%d of %d captures were judged", b.Judged, entries)
 	}
 	mb := float64(har.Len()) / 1e6
-	fmt.Printf("  taking in %d small captures, %.1f MB: %.0f captures/s, %.1f MB/s\n", entries, mb, float64(entries)/took.Seconds(), mb/took.Seconds())
-	fmt.Printf("  that is %.1f times reading the recording alone, %.1f times reading and sweeping it\n", took.Seconds()/reading.Seconds(), took.Seconds()/checking.Seconds())
+	fmt.Printf("  taking in %d small captures, %.1f MB: %.0f captures/s, %.1f MB/s\n", entries, mb,
+		float64(entries)/took.Seconds(), mb/took.Seconds())
+	fmt.Printf("  that is %.1f times reading the recording alone, %.1f times reading and sweeping it\n",
+		took.Seconds()/reading.Seconds(), took.Seconds()/checking.Seconds())
 	return nil
 }
 
@@ -188,7 +193,8 @@ func importChild(dir string) error {
 		return err
 	}
 	mb := float64(info.Size()) / 1e6
-	fmt.Printf("%4.0f MB with %7d captures: %4.0f MB resident at the most, %.1f MB/s\n", mb, b.Captures, peak, mb/time.Since(begun).Seconds())
+	fmt.Printf("%4.0f MB with %7d captures: %4.0f MB resident at the most, %.1f MB/s\n", mb, b.Captures, peak,
+		mb/time.Since(begun).Seconds())
 	return nil
 }
 

@@ -30,7 +30,8 @@ INKRET_TOKEN.
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "email", Usage: "the `ADDRESS` to sign in with"},
 			&cli.BoolFlag{Name: "password-stdin", Usage: "read the password from standard input"},
-			&cli.StringFlag{Name: "code", Usage: "the `CODE` of your second factor, or a recovery code; asked for where one is needed"},
+			&cli.StringFlag{Name: "code",
+				Usage: "the `CODE` of your second factor, or a recovery code; asked for where one is needed"},
 			&cli.IntFlag{Name: "days", Value: 30, Usage: "how long the token lives"},
 			&cli.BoolFlag{Name: "print-token", Usage: "print the token instead of keeping it"},
 		},
@@ -59,7 +60,8 @@ func (a *app) signIn(ctx context.Context, c *cli.Command) error {
 	days := c.Int("days")
 	made := client.CreatedToken{}
 	for code := c.String("code"); ; {
-		response, err := r.CreateToken(ctx, client.CreateTokenJSONRequestBody{Name: "command line on " + host, Days: &days,
+		response, err := r.CreateToken(ctx, client.CreateTokenJSONRequestBody{Name: "command line on " + host,
+			Days:        &days,
 			Credentials: &client.Credentials{Email: email, Password: password, Code: some(code)}})
 		err = answer(response, err, &made)
 		if !needsFactor(err) || code != "" {
@@ -76,11 +78,13 @@ func (a *app) signIn(ctx context.Context, c *cli.Command) error {
 		a.say("%s", made.Secret)
 		return nil
 	}
-	in := signedIn{URL: address, Token: made.Secret, TokenID: made.Token.ID, Person: made.Person.Name, Expires: made.Token.Expires}
+	in := signedIn{URL: address, Token: made.Secret, TokenID: made.Token.ID, Person: made.Person.Name,
+		Expires: made.Token.Expires}
 	if err := in.keep(); err != nil {
 		return err
 	}
-	a.say("Signed in to %s as %s (%s), until %s.", address, made.Person.Name, made.Person.Role, made.Token.Expires.Local().Format(time.DateOnly))
+	a.say("Signed in to %s as %s (%s), until %s.", address, made.Person.Name, made.Person.Role,
+		made.Token.Expires.Local().Format(time.DateOnly))
 	return nil
 }
 

@@ -20,8 +20,8 @@ const release = "0.1.0"
 // revision is the commit that the program was built from; `make build` sets it when linking.
 var revision string
 
-// version is what `inkret --version` prints: the release, and behind a plus sign the commit, where it is known (Semantic
-// Versioning 2.0.0, item 10).
+// version is what `inkret --version` prints: the release, and behind a plus sign the commit, where it is known
+// (Semantic Versioning 2.0.0, item 10).
 func version() string {
 	if revision == "" {
 		return release
@@ -49,7 +49,10 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 	a := &app{in: in, out: out, err: errOut}
 	root := a.root()
 	everyCommand(root, func(c *cli.Command) {
-		c.OnUsageError = func(_ context.Context, c *cli.Command, err error, _ bool) error { return usage(c, optionError(err)) }
+		c.OnUsageError = func(_ context.Context, c *cli.Command, err error, _ bool) error {
+			return usage(c,
+				optionError(err))
+		}
 		for _, f := range c.Flags {
 			once(f)
 		}
@@ -116,7 +119,8 @@ See it with made-up data:     inkret demo`,
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if name := c.Args().First(); name != "" {
-				e := &hinted{error: errors.New("there is no command " + quoted(name)), hints: []string{"see: inkret help"}}
+				e := &hinted{error: errors.New("there is no command " + quoted(name)),
+					hints: []string{"see: inkret help"}}
 				if near := cli.SuggestCommand(c.Commands, name); near != "" {
 					e.hints = append([]string{"did you mean: inkret " + near}, e.hints...)
 				}

@@ -81,7 +81,8 @@ restore into the folder: its key file stays.`,
 			err := service.Restore(ctx, c.String("from"), c.String("key"), c.String("data"))
 			switch {
 			case errors.Is(err, os.ErrExist):
-				return hint(err, "the folder has a database or key already: move it away first, or name another folder with --data")
+				return hint(err, "the folder has a database or key already: move it away first, or name another "+
+					"folder with --data")
 			case errors.Is(err, os.ErrNotExist):
 				return hint(err, "name the key file with --key")
 			case err != nil:

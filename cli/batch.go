@@ -144,8 +144,8 @@ func (a *app) withdraw(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-// waits says that something waits for a second person, where an answer says so; the run ends with the status of what is not
-// as it was asked for.
+// waits says that something waits for a second person, where an answer says so; the run ends with the status of
+// what is not as it was asked for.
 func (a *app) waits(response *http.Response, err error) (bool, error) {
 	if err != nil {
 		return false, unreachable(err)
@@ -158,7 +158,9 @@ func (a *app) waits(response *http.Response, err error) (bool, error) {
 		return true, err
 	}
 	a.status = exitFindings
-	a.say("It is not done yet: it takes %s of high or critical severity off the list.\nA lead who is somebody else approves it by doing the same, or declines it: inkret capture decline", counted(w.Findings, "finding", "findings"))
+	a.say("It is not done yet: it takes %s of high or critical severity off the list.\nA lead who is somebody else "+
+		"approves it by doing the same, or declines it: inkret capture decline", counted(w.Findings, "finding",
+		"findings"))
 	return true, nil
 }
 
@@ -171,7 +173,8 @@ func (a *app) declineBatch(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	response, err := r.DeclineBatchChange(ctx, batch, &client.DeclineBatchChangeParams{Comment: some(c.String("comment"))})
+	response, err := r.DeclineBatchChange(ctx, batch,
+		&client.DeclineBatchChangeParams{Comment: some(c.String("comment"))})
 	if err := answer(response, err, nil); err != nil {
 		return err
 	}
@@ -188,7 +191,8 @@ func (a *app) sayWithdrawal(w io.Writer, batch int64, o client.Withdrawal) {
 		many     string
 	}{
 		{o.Gone, "1 finding goes with it:", "%d findings go with it:"},
-		{o.Stay, "1 finding that only it shows stays, since somebody moved or discussed it:", "%d findings that only it shows stay, since somebody moved or discussed them:"},
+		{o.Stay, "1 finding that only it shows stays, since somebody moved or discussed it:",
+			"%d findings that only it shows stay, since somebody moved or discussed them:"},
 	} {
 		switch n := len(part.findings); n {
 		case 0:
@@ -212,7 +216,8 @@ func (a *app) repeat(ctx context.Context, c *cli.Command) error {
 	if c.Args().Present() {
 		return usage(c, errors.New("say which calls by --capture, --endpoint or --batch"))
 	}
-	body := client.RepeatCallsJSONRequestBody{Capture: some(c.Int64("capture")), Endpoint: some(c.String("endpoint")), Batch: some(c.Int64("batch")),
+	body := client.RepeatCallsJSONRequestBody{Capture: some(c.Int64("capture")), Endpoint: some(c.String("endpoint")),
+		Batch:    some(c.Int64("batch")),
 		Audience: some(c.String("audience")), Writes: some(c.Bool("writes"))}
 	said := 0
 	for _, is := range []bool{body.Capture != nil, body.Endpoint != nil, body.Batch != nil} {
@@ -236,7 +241,8 @@ func (a *app) repeat(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	size := maxListed
-	response, err = r.ListCaptures(ctx, &client.ListCapturesParams{Batch: &b.ID, Size: &size, Sort: some(client.ListCapturesParamsSort("recorded"))})
+	response, err = r.ListCaptures(ctx, &client.ListCapturesParams{Batch: &b.ID, Size: &size,
+		Sort: some(client.ListCapturesParamsSort("recorded"))})
 	var calls client.CapturePage
 	if err := answer(response, err, &calls); err != nil {
 		return err
@@ -275,7 +281,8 @@ func (a *app) reveal(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	response, err := r.RevealValue(ctx, capture, client.RevealValueJSONRequestBody{Pointer: c.Args().Get(1), Reason: c.String("reason")})
+	response, err := r.RevealValue(ctx, capture, client.RevealValueJSONRequestBody{Pointer: c.Args().Get(1),
+		Reason: c.String("reason")})
 	var v struct {
 		Value string `json:"value"`
 	}
@@ -285,7 +292,8 @@ func (a *app) reveal(ctx context.Context, c *cli.Command) error {
 	return a.output(c, v, func(w io.Writer) { fmt.Fprintln(w, report.Clean(v.Value)) })
 }
 
-var shiftSigns = map[client.ComparedPlaceShift]string{"gone": "−", "added": "+", "renamed": "→", "retyped": "≠", "resized": "~", "same": " "}
+var shiftSigns = map[client.ComparedPlaceShift]string{"gone": "−", "added": "+", "renamed": "→", "retyped": "≠",
+	"resized": "~", "same": " "}
 
 func (a *app) compareCaptures(ctx context.Context, c *cli.Command) error {
 	if c.Args().Len() != 2 {
@@ -312,8 +320,12 @@ func (a *app) compareCaptures(ctx context.Context, c *cli.Command) error {
 		both.Places = slices.DeleteFunc(both.Places, func(p client.ComparedPlace) bool { return p.Shift == "same" })
 	}
 	return a.output(c, both, func(w io.Writer) {
-		a.say("capture %d  %s %s as %s: %s, %s excess, %s", before, both.Before.Method, both.Before.URL, both.Before.Audience, report.Bytes(both.Before.Bytes), report.Bytes(both.Before.ExcessBytes), plural(both.Before.Findings, "finding"))
-		a.say("capture %d  %s %s as %s: %s, %s excess, %s", after, both.After.Method, both.After.URL, both.After.Audience, report.Bytes(both.After.Bytes), report.Bytes(both.After.ExcessBytes), plural(both.After.Findings, "finding"))
+		a.say("capture %d  %s %s as %s: %s, %s excess, %s", before, both.Before.Method, both.Before.URL,
+			both.Before.Audience, report.Bytes(both.Before.Bytes), report.Bytes(both.Before.ExcessBytes),
+			plural(both.Before.Findings, "finding"))
+		a.say("capture %d  %s %s as %s: %s, %s excess, %s", after, both.After.Method, both.After.URL,
+			both.After.Audience, report.Bytes(both.After.Bytes), report.Bytes(both.After.ExcessBytes),
+			plural(both.After.Findings, "finding"))
 		if len(both.Places) == 0 {
 			a.say("Their bodies are of the same structure and weight.")
 			return
@@ -328,7 +340,8 @@ func (a *app) compareCaptures(ctx context.Context, c *cli.Command) error {
 			if p.Below != nil {
 				path += fmt.Sprintf(" and %d inside", *p.Below)
 			}
-			t.AppendRow(table.Row{shiftSigns[p.Shift] + " " + string(p.Shift), path, bodyPlace(p.Before), bodyPlace(p.After), p.Saved, textOf(p.Leaked), textOf(p.Leaks)})
+			t.AppendRow(table.Row{shiftSigns[p.Shift] + " " + string(p.Shift), path, bodyPlace(p.Before),
+				bodyPlace(p.After), p.Saved, textOf(p.Leaked), textOf(p.Leaks)})
 		}
 		t.Render()
 	})

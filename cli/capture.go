@@ -56,19 +56,24 @@ Exit status: 0 sent, 1 sent and at least one recording was not read to its end,
 					&cli.StringFlag{Name: "finding", Usage: "only those that show the finding `ID`"},
 					&cli.Int64Flag{Name: "repeats", Usage: "only those that made the call of the capture `ID` again"},
 					&cli.StringFlag{Name: "search", Usage: "`WORDS` in method and address"},
-					&cli.StringFlag{Name: "since", Usage: "recorded on that `DAY` or later, as 2027-03-31; or at that time, as 2027-03-31T08:00:00Z"},
+					&cli.StringFlag{Name: "since",
+						Usage: "recorded on that `DAY` or later, as 2027-03-31; or at that time, as " +
+							"2027-03-31T08:00:00Z"},
 					&cli.StringFlag{Name: "until", Usage: "recorded before that `DAY` or time"},
 					&cli.IntFlag{Name: "least-bytes", Usage: "with bodies of so many `BYTES` or more"},
 					&cli.IntFlag{Name: "most-bytes", Usage: "with bodies of so many `BYTES` or fewer"},
 					&cli.BoolFlag{Name: "leaking", Usage: "only those with findings"},
 					&cli.BoolFlag{Name: "clean", Usage: "only those that were judged and have none"},
 					&cli.BoolFlag{Name: "skipped", Usage: "only those that were skipped"},
-					&cli.StringFlag{Name: "sort", Value: "newest", Usage: "newest, recorded, bytes, excess or findings"}),
-				ShellComplete: completeValues(map[string][]string{"sort": {"newest", "recorded", "bytes", "excess", "findings"}, "format": {"table", "json"}}),
-				Action:        a.listCaptures,
+					&cli.StringFlag{Name: "sort", Value: "newest",
+						Usage: "newest, recorded, bytes, excess or findings"}),
+				ShellComplete: completeValues(map[string][]string{"sort": {"newest", "recorded", "bytes", "excess",
+					"findings"}, "format": {"table", "json"}}),
+				Action: a.listCaptures,
 			},
 			{
-				Name: "audience", Usage: "correct who made the calls of a batch; it is judged anew", ArgsUsage: "BATCH [AUDIENCE]",
+				Name: "audience", Usage: "correct who made the calls of a batch; it is judged anew",
+				ArgsUsage: "BATCH [AUDIENCE]",
 				Description: `Without an audience, each call is the audience's that recognises it.
 
     inkret capture audience 7 skipper
@@ -85,7 +90,8 @@ cannot; a recorder that still runs begins another batch.
 				Flags: []cli.Flag{formatFlag()}, Action: a.endBatch,
 			},
 			{
-				Name: "decline", Usage: "decline what waits for a second person at a recording, or take back what you asked for", ArgsUsage: "BATCH",
+				Name: "decline", Usage: "decline what waits for a second person at a recording, or take back what " +
+					"you asked for", ArgsUsage: "BATCH",
 				Description: `Withdrawing a recording, or saying anew who made its requests, can take findings of
 high or critical severity off the list. One person asks for that, and a lead who is somebody
 else approves it by doing the same, or declines it.
@@ -128,7 +134,8 @@ name, type or weight. Two releases, two audiences, a list and a detail view.
 
     inkret capture compare 41 57
     inkret capture compare 41 57 --all --format json`,
-				Flags: []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "list what is the same, too"}, formatFlag()}, Action: a.compareCaptures,
+				Flags:  []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "list what is the same, too"}, formatFlag()},
+				Action: a.compareCaptures,
 			},
 			{
 				Name: "reveal", Usage: "show one value of a capture in clear", ArgsUsage: "CAPTURE PLACE",
@@ -144,7 +151,8 @@ is written as the wire view and the evidence of a finding have it.
 }
 
 func pageFlags() []cli.Flag {
-	return []cli.Flag{&cli.IntFlag{Name: "page", Value: 1, Usage: "which page, from 1"}, &cli.IntFlag{Name: "size", Value: 50, Usage: "items a page"}}
+	return []cli.Flag{&cli.IntFlag{Name: "page", Value: 1, Usage: "which page, from 1"}, &cli.IntFlag{Name: "size",
+		Value: 50, Usage: "items a page"}}
 }
 
 // theService gives the service that a command is about.
@@ -163,7 +171,8 @@ func (a *app) theService(ctx context.Context, r *remote, c *cli.Command) (string
 			names = append(names, s.Name)
 		}
 		if len(all) == 0 {
-			return "", hint(errors.New("there is no service yet"), "apply its contracts first: inkret contract apply PATH")
+			return "", hint(errors.New("there is no service yet"),
+				"apply its contracts first: inkret contract apply PATH")
 		}
 		return "", usage(c, fmt.Errorf("say which service with --service: %s", strings.Join(names, ", ")))
 	}
@@ -220,7 +229,8 @@ func (a *app) sayBatch(r *remote, b client.Batch) {
 	if b.Repeated {
 		a.say("%s: taken in before, as batch %d; nothing changed.", b.Name, b.ID)
 	} else {
-		a.say("%s: batch %d, %s (%d judged, %d skipped), %s, %d of them new.", b.Name, b.ID, plural(b.Captures, "capture"), b.Judged, b.Skipped,
+		a.say("%s: batch %d, %s (%d judged, %d skipped), %s, %d of them new.", b.Name, b.ID,
+			plural(b.Captures, "capture"), b.Judged, b.Skipped,
 			plural(b.Findings, "finding"), b.NewFindings)
 	}
 	if n := valueOf(b.Incomplete); n > 0 {
@@ -234,7 +244,8 @@ func (a *app) sayBatch(r *remote, b client.Batch) {
 	a.say("  %s/findings?state=any&batch=%d", r.url, b.ID)
 }
 
-func (a *app) uploadOne(ctx context.Context, r *remote, service string, one recordingFile, said client.UploadRecordingParams) (client.Batch, error) {
+func (a *app) uploadOne(ctx context.Context, r *remote, service string, one recordingFile,
+	said client.UploadRecordingParams) (client.Batch, error) {
 	var b client.Batch
 	f, size, err := a.open(one.name)
 	if err != nil {
@@ -267,9 +278,11 @@ func (a *app) listBatches(ctx context.Context, c *cli.Command) error {
 	}
 	return a.output(c, all, func(w io.Writer) {
 		t := report.NewTable(w)
-		t.AppendHeader(table.Row{"Batch", "Recording", "Service", "By", "When", "Captures", "Skipped", "Findings", "New"})
+		t.AppendHeader(table.Row{"Batch", "Recording", "Service", "By", "When", "Captures", "Skipped", "Findings",
+			"New"})
 		for _, b := range all.Items {
-			t.AppendRow(table.Row{b.ID, report.Clean(b.Name), b.Service, report.Clean(b.Author), b.Started.Local().Format("2006-01-02 15:04"), b.Captures, b.Skipped, b.Findings, b.NewFindings})
+			t.AppendRow(table.Row{b.ID, report.Clean(b.Name), b.Service, report.Clean(b.Author),
+				b.Started.Local().Format("2006-01-02 15:04"), b.Captures, b.Skipped, b.Findings, b.NewFindings})
 		}
 		t.Render()
 		a.sayPage(len(all.Items), all.Total, all.Page, all.Size, "batch", "batches")
@@ -293,7 +306,8 @@ func (a *app) listCaptures(ctx context.Context, c *cli.Command) error {
 	return a.output(c, all, func(w io.Writer) {
 		captureTable(w, all.Items)
 		if valueOf(all.More) {
-			fmt.Fprintf(a.err, "%d of over %d captures; --page %d shows more, filters narrow them.\n", len(all.Items), all.Total, all.Page+1)
+			fmt.Fprintf(a.err, "%d of over %d captures; --page %d shows more, filters narrow them.\n", len(all.Items),
+				all.Total, all.Page+1)
 			return
 		}
 		a.sayPage(len(all.Items), all.Total, all.Page, all.Size, "capture", "captures")
@@ -317,7 +331,8 @@ func captureTable(w io.Writer, all []client.Capture) {
 		if one.Started != nil {
 			recorded = one.Started.Local().Format(time.DateTime)
 		}
-		t.AppendRow(table.Row{one.ID, what, report.Clean(one.Audience), one.Status, one.Bytes, one.ExcessBytes, one.Findings, recorded})
+		t.AppendRow(table.Row{one.ID, what, report.Clean(one.Audience), one.Status, one.Bytes, one.ExcessBytes,
+			one.Findings, recorded})
 	}
 	t.Render()
 }
@@ -325,10 +340,14 @@ func captureTable(w io.Writer, all []client.Capture) {
 // captureFilter reads which captures are to be listed.
 func captureFilter(c *cli.Command) (*client.ListCapturesParams, error) {
 	page, size := c.Int("page"), c.Int("size")
-	by := &client.ListCapturesParams{Page: &page, Size: &size, Batch: some(c.Int64("batch")), Service: some(c.String("service")),
-		Endpoint: some(c.String("endpoint")), Audience: some(c.String("audience")), Finding: some(c.String("finding")), Repeats: some(c.Int64("repeats")),
-		Words: some(c.String("search")), LeastBytes: some(c.Int("least-bytes")), MostBytes: some(c.Int("most-bytes")), Leaking: some(c.Bool("leaking")),
-		Clean: some(c.Bool("clean")), Skipped: some(c.Bool("skipped")), Sort: some(client.ListCapturesParamsSort(c.String("sort")))}
+	by := &client.ListCapturesParams{Page: &page, Size: &size, Batch: some(c.Int64("batch")),
+		Service:  some(c.String("service")),
+		Endpoint: some(c.String("endpoint")), Audience: some(c.String("audience")), Finding: some(c.String("finding")),
+		Repeats: some(c.Int64("repeats")),
+		Words:   some(c.String("search")), LeastBytes: some(c.Int("least-bytes")), MostBytes: some(c.Int("most-bytes")),
+		Leaking: some(c.Bool("leaking")),
+		Clean:   some(c.Bool("clean")), Skipped: some(c.Bool("skipped")),
+		Sort: some(client.ListCapturesParamsSort(c.String("sort")))}
 	if text := c.String("status"); text != "" {
 		all := strings.Split(text, ",")
 		for i := range all {
@@ -346,7 +365,8 @@ func captureFilter(c *cli.Command) (*client.ListCapturesParams, error) {
 			at, err = time.Parse(time.RFC3339, text)
 		}
 		if err != nil {
-			return nil, usage(c, fmt.Errorf("--%s %s is no day as 2027-03-31 and no time as 2027-03-31T08:00:00Z", flag, quoted(text)))
+			return nil, usage(c, fmt.Errorf("--%s %s is no day as 2027-03-31 and no time as 2027-03-31T08:00:00Z", flag,
+				quoted(text)))
 		}
 		*to = &at
 	}

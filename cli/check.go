@@ -38,12 +38,17 @@ Exit status: 0 nothing at or above --fail-on, 1 something, 2 it could not judge.
     inkret check --contracts api.yaml --audience skipper --format json - < run.har
     curl -i https://api.example/v1/berths | inkret check --request "GET https://api.example/v1/berths" -`,
 		Flags: []cli.Flag{
-			&cli.StringSliceFlag{Name: "contracts", Usage: "contract file or folder (`PATH`); may be repeated, and all files are one document", TakesFile: true},
+			&cli.StringSliceFlag{Name: "contracts",
+				Usage:     "contract file or folder (`PATH`); may be repeated, and all files are one document",
+				TakesFile: true},
 			audienceFlag(), mappingFlag(), requestFlag(),
 			&cli.StringSliceFlag{Name: "server", Usage: "a base `URL` of the service, beside those of the contract"},
 			&cli.StringFlag{Name: "format", Value: "table", Usage: strings.Join(report.Formats, ", ")},
-			&cli.StringFlag{Name: "baseline", Usage: "the `FILE` of an earlier --format json: what it has is known, and does not fail", TakesFile: true},
-			&cli.StringFlag{Name: "fail-on", Value: "medium", Usage: "the least `SEVERITY` that fails: critical, high, medium, low or info"},
+			&cli.StringFlag{Name: "baseline",
+				Usage:     "the `FILE` of an earlier --format json: what it has is known, and does not fail",
+				TakesFile: true},
+			&cli.StringFlag{Name: "fail-on", Value: "medium",
+				Usage: "the least `SEVERITY` that fails: critical, high, medium, low or info"},
 		},
 		ShellComplete: completeValues(map[string][]string{"format": report.Formats, "fail-on": scan.SeverityNames()}),
 		Action:        a.check,
@@ -68,7 +73,8 @@ func (a *app) check(_ context.Context, c *cli.Command) error {
 	}
 	failOn, ok := scan.ParseSeverity(c.String("fail-on"))
 	if !ok {
-		return usage(c, fmt.Errorf("there is no severity %q: critical, high, medium, low and info are known", c.String("fail-on")))
+		return usage(c, fmt.Errorf("there is no severity %q: critical, high, medium, low and info are known",
+			c.String("fail-on")))
 	}
 	if c.Args().Len() == 0 {
 		return usage(c, errors.New("name at least one recording, or - for standard input"))
@@ -95,7 +101,8 @@ func (a *app) check(_ context.Context, c *cli.Command) error {
 		failed = errors.Join(failed, err)
 	}
 	findings := run.collector.Findings()
-	result := &report.Result{Summary: run.collector.Summary(), Findings: findings, Skipped: run.collector.Skipped(), Incomplete: run.collector.Incomplete(), FailOn: failOn, Baseline: baseline, Version: version()}
+	result := &report.Result{Summary: run.collector.Summary(), Findings: findings, Skipped: run.collector.Skipped(),
+		Incomplete: run.collector.Incomplete(), FailOn: failOn, Baseline: baseline, Version: version()}
 	baseline.Hold(findings)
 	if run.contracts != nil {
 		result.Service = run.contracts.Service
@@ -233,7 +240,8 @@ func (r *checkRun) file(name string) error {
 		}
 		err := intake.Read(shown, in, r.reading, func(c *exchange.Capture) error {
 			next.captures = append(next.captures, c)
-			if next.bytes += len(c.Response.Body); c.Response.Long != nil || next.bytes >= blockBytes || len(next.captures) == blockCaptures {
+			if next.bytes += len(c.Response.Body); c.Response.Long != nil || next.bytes >= blockBytes ||
+				len(next.captures) == blockCaptures {
 				send()
 			}
 			return nil
@@ -248,7 +256,8 @@ func (r *checkRun) file(name string) error {
 		known = known || b.known
 	}
 	if seen > 0 && !known && r.mapping == nil && r.contracts != nil {
-		r.warn("%s: no request has credentials, so every one counts as the least trusted audience; recorders may leave credentials out: say --audience NAME", shown)
+		r.warn("%s: no request has credentials, so every one counts as the least trusted audience; recorders may "+
+			"leave credentials out: say --audience NAME", shown)
 	}
 	return <-result
 }

@@ -53,9 +53,12 @@ func inkret(t *testing.T, stdin string, args ...string) (status int, out, errOut
 func TestFlagsBecomeQueries(t *testing.T) {
 	a := answering(t, 200, `{"items":[],"total":0,"page":1,"size":50}`)
 	for flag, want := range map[string]string{
-		"--batch 7": "batch=7", "--service quay": "service=quay", "--endpoint 0a1b": "endpoint=0a1b", "--audience skipper": "audience=skipper", "--finding 00ff": "finding=00ff",
-		"--repeats 41": "repeats=41", "--search berths": "words=berths", "--least-bytes 10": "least_bytes=10", "--most-bytes 20": "most_bytes=20", "--leaking": "leaking=true",
-		"--clean": "clean=true", "--skipped": "skipped=true", "--sort excess": "sort=excess", "--page 3": "page=3", "--size 7": "size=7", "--since 2027-03-31T08:00:00Z": "since=2027-03-31T08:00:00Z",
+		"--batch 7": "batch=7", "--service quay": "service=quay", "--endpoint 0a1b": "endpoint=0a1b",
+		"--audience skipper": "audience=skipper", "--finding 00ff": "finding=00ff",
+		"--repeats 41": "repeats=41", "--search berths": "words=berths", "--least-bytes 10": "least_bytes=10",
+		"--most-bytes 20": "most_bytes=20", "--leaking": "leaking=true",
+		"--clean": "clean=true", "--skipped": "skipped=true", "--sort excess": "sort=excess", "--page 3": "page=3",
+		"--size 7": "size=7", "--since 2027-03-31T08:00:00Z": "since=2027-03-31T08:00:00Z",
 		"--until 2027-03-31T08:00:00+02:00": "until=2027-03-31T08:00:00+02:00", "--status 404": "status=404",
 	} {
 		status, _, said := inkret(t, "", append([]string{"capture", "list"}, strings.Fields(flag)...)...)
@@ -74,23 +77,28 @@ func TestFlagsBecomeQueries(t *testing.T) {
 func TestProblemsOfTheServiceAreTold(t *testing.T) {
 	answering(t, 409, `{"type":"about:blank","title":"Conflict","status":409,"detail":"no credentials are kept for \"x\" \u001b[31m","next":"set them: inkret service credentials set x"}`)
 	status, out, said := inkret(t, "", "capture", "repeat", "--capture", "7")
-	if status != exitFailed || out != "" || !strings.Contains(said, "no credentials are kept") || !strings.Contains(said, "--writes") || strings.Contains(said, "\x1b") {
+	if status != exitFailed || out != "" || !strings.Contains(said, "no credentials are kept") ||
+		!strings.Contains(said, "--writes") || strings.Contains(said, "\x1b") {
 		t.Errorf("exit %d\n%q\n%q", status, out, said)
 	}
 	answering(t, 500, `<html>`)
-	if status, _, said := inkret(t, "", "trail", "list"); status != exitFailed || !strings.Contains(said, "500") || !strings.Contains(said, "Inkret service") {
+	if status, _, said := inkret(t, "", "trail", "list"); status != exitFailed || !strings.Contains(said, "500") ||
+		!strings.Contains(said, "Inkret service") {
 		t.Errorf("what is no answer of a service: exit %d %q", status, said)
 	}
 	t.Setenv("INKRET_URL", "http://127.0.0.1:1")
-	if status, _, said := inkret(t, "", "trail", "list"); status != exitFailed || !strings.Contains(said, "no service answers at http://127.0.0.1:1") {
+	if status, _, said := inkret(t, "", "trail", "list"); status != exitFailed ||
+		!strings.Contains(said, "no service answers at http://127.0.0.1:1") {
 		t.Errorf("nobody there: exit %d %q", status, said)
 	}
 }
 
 func TestCredentialsAreReadFromStandardInput(t *testing.T) {
 	a := answering(t, 204, ``)
-	status, out, said := inkret(t, "Authorization: Bearer a:b\r\n\n X-Desk : 2 \n", "service", "credentials", "set", "office", "--service", "quay")
-	if status != 0 || a.method != "PUT" || a.path != "/api/v1/services/quay/credentials/office" || a.body != `{"headers":[{"name":"Authorization","value":"Bearer a:b"},{"name":"X-Desk","value":"2"}]}` {
+	status, out, said := inkret(t, "Authorization: Bearer a:b\r\n\n X-Desk : 2 \n", "service", "credentials", "set",
+		"office", "--service", "quay")
+	if status != 0 || a.method != "PUT" || a.path != "/api/v1/services/quay/credentials/office" ||
+		a.body != `{"headers":[{"name":"Authorization","value":"Bearer a:b"},{"name":"X-Desk","value":"2"}]}` {
 		t.Errorf("exit %d, %s %s %s %s", status, a.method, a.path, a.body, said)
 	}
 	if !strings.Contains(out, "2 header fields") || strings.Contains(out+said, "a:b") {
@@ -119,10 +127,12 @@ func TestRecordingsOfAFolder(t *testing.T) {
 		}
 		shown = append(shown, word)
 	}
-	if got, want := strings.Join(shown, " | "), "standard input | a/1.har* | a/2.warc* | b.har* | b.har | nothing"; got != want {
+	if got, want := strings.Join(shown, " | "),
+		"standard input | a/1.har* | a/2.warc* | b.har* | b.har | nothing"; got != want {
 		t.Errorf("recordings are %s, want %s", got, want)
 	}
-	if _, err := recordings([]string{filepath.Join(dir, ".git"), t.TempDir()}); err == nil || !strings.Contains(err.Error(), "has no file") {
+	if _, err := recordings([]string{filepath.Join(dir, ".git"), t.TempDir()}); err == nil ||
+		!strings.Contains(err.Error(), "has no file") {
 		t.Errorf("an empty folder: %v", err)
 	}
 }
@@ -132,10 +142,12 @@ func TestRecordingsOfAFolder(t *testing.T) {
 func TestNothingIsDoneUnasked(t *testing.T) {
 	a := answering(t, 200, `{"captures":3,"gone":[],"stay":[],"fewer":2}`)
 	status, out, said := inkret(t, "y\n", "capture", "withdraw", "7", "--reason", "by mistake")
-	if status != exitFailed || a.method != "GET" || !strings.Contains(out, "Batch 7 has 3 captures") || !strings.Contains(out, "2 findings that other batches show") || !strings.Contains(said, "--yes") {
+	if status != exitFailed || a.method != "GET" || !strings.Contains(out, "Batch 7 has 3 captures") ||
+		!strings.Contains(out, "2 findings that other batches show") || !strings.Contains(said, "--yes") {
 		t.Errorf("exit %d after %s %s\n%s\n%s", status, a.method, a.path, out, said)
 	}
-	if status, _, _ := inkret(t, "", "capture", "withdraw", "7", "--reason", "by mistake", "--yes"); status != 0 || a.method != "POST" || a.body != `{"reason":"by mistake"}` {
+	if status, _, _ := inkret(t, "", "capture", "withdraw", "7", "--reason", "by mistake", "--yes"); status != 0 ||
+		a.method != "POST" || a.body != `{"reason":"by mistake"}` {
 		t.Errorf("exit %d after %s %s %s", status, a.method, a.path, a.body)
 	}
 }
@@ -143,18 +155,20 @@ func TestNothingIsDoneUnasked(t *testing.T) {
 // TestSizes reads sizes with units, and refuses what is none before anything is done.
 func TestSizes(t *testing.T) {
 	for _, wrong := range []string{"lots", "-1", "5 parsecs", "99999999 EB"} {
-		status, _, said := inkret(t, "", "record", "--upstream", "http://127.0.0.1:1", "--to", filepath.Join(t.TempDir(), "x"), "--max-body", wrong)
+		status, _, said := inkret(t, "", "record", "--upstream", "http://127.0.0.1:1", "--to",
+			filepath.Join(t.TempDir(), "x"), "--max-body", wrong)
 		if status != exitFailed || !strings.Contains(said, "is no size; one is written 500 MB or 2 GiB") {
 			t.Errorf("--max-body %s: exit %d %q", wrong, status, said)
 		}
-		if status, _, said := inkret(t, "", "serve", "--data", t.TempDir(), "--max-disk", wrong); status != exitFailed || !strings.Contains(said, "--max-disk") {
+		if status, _, said := inkret(t, "", "serve", "--data", t.TempDir(), "--max-disk",
+			wrong); status != exitFailed || !strings.Contains(said, "--max-disk") {
 			t.Errorf("--max-disk %s: exit %d %q", wrong, status, said)
 		}
 	}
 }
 
-// TestOptionsAreGivenOnce gives every option of every command twice: of one that has one value neither may silently count
-// for nothing.
+// TestOptionsAreGivenOnce gives every option of every command twice: of one that has one value neither may
+// silently count for nothing.
 func TestOptionsAreGivenOnce(t *testing.T) {
 	tried := 0
 	everyCommand((&app{in: strings.NewReader(""), out: io.Discard, err: io.Discard}).root(), func(c *cli.Command) {
@@ -174,7 +188,8 @@ func TestOptionsAreGivenOnce(t *testing.T) {
 			}
 			option := "--" + name + "=" + value
 			status, out, said := inkret(t, "", append(args, option, option)...)
-			if tried++; status != exitFailed || out != "" || !strings.Contains(said, "--"+name+" is given twice; give it once") {
+			if tried++; status != exitFailed || out != "" ||
+				!strings.Contains(said, "--"+name+" is given twice; give it once") {
 				t.Errorf("inkret %s %s %s: exit %d %q %q", strings.Join(args, " "), option, option, status, out, said)
 			}
 		}

@@ -42,29 +42,36 @@ they name. They are checked here first, all problems at once. What lets more of
 what is personal or secret out takes effect when a second person approves it.
 
     inkret contract apply contracts/ --reason "visitors no longer see berth prices"`,
-				Flags: []cli.Flag{reason, &cli.BoolFlag{Name: "check-only", Usage: "check the files and apply nothing; needs no service"},
+				Flags: []cli.Flag{reason, &cli.BoolFlag{Name: "check-only",
+					Usage: "check the files and apply nothing; needs no service"},
 					&cli.IntFlag{Name: "base", Usage: "apply only if the revision `NUMBER` is still in force"}},
 				Action: a.applyContracts,
 			},
 			{
-				Name: "check", Usage: "check contract files and give advice on them; needs no service", ArgsUsage: "PATH",
+				Name: "check", Usage: "check contract files and give advice on them; needs no service",
+				ArgsUsage: "PATH",
 				Description: `Exit status 2: the files cannot be used; 1: there is advice of the weight that
 --fail-on names, or a graver one; 0: neither.
 
     inkret contract check contracts/
     inkret contract check contracts/ --fail-on worth --format json`,
-				Flags:         []cli.Flag{formatFlag(), &cli.StringFlag{Name: "fail-on", Value: "serious", Usage: "serious, worth, minor or never"}},
-				ShellComplete: completeValues(map[string][]string{"fail-on": append(slices.Clone(weights), "never"), "format": {"table", "json"}}),
-				Action:        a.checkContracts,
+				Flags: []cli.Flag{formatFlag(), &cli.StringFlag{Name: "fail-on", Value: "serious",
+					Usage: "serious, worth, minor or never"}},
+				ShellComplete: completeValues(map[string][]string{"fail-on": append(slices.Clone(weights), "never"),
+					"format": {"table", "json"}}),
+				Action: a.checkContracts,
 			},
 			{
-				Name: "compare", Usage: "tell in words what one contract changes of another, and whether it lets more out; needs no service", ArgsUsage: "OLD NEW",
+				Name: "compare", Usage: "tell in words what one contract changes of another, and whether it lets " +
+					"more out; needs no service", ArgsUsage: "OLD NEW",
 				Description: `    inkret contract compare main/contracts/ contracts/ --fail-on-widening`,
-				Flags:       []cli.Flag{formatFlag(), &cli.BoolFlag{Name: "fail-on-widening", Usage: "exit with 1 when more is let out"}},
-				Action:      a.compareContracts,
+				Flags: []cli.Flag{formatFlag(), &cli.BoolFlag{Name: "fail-on-widening",
+					Usage: "exit with 1 when more is let out"}},
+				Action: a.compareContracts,
 			},
 			{
-				Name: "export", Usage: "write the contracts in force, as they are or in another form", ArgsUsage: "[SERVICE]",
+				Name: "export", Usage: "write the contracts in force, as they are or in another form",
+				ArgsUsage: "[SERVICE]",
 				Description: `Forms: contract (the files as they were applied), openapi (one OpenAPI 3.1
 document), json-schema (a JSON Schema 2020-12 for each response and audience),
 typescript (declarations). With --contracts, files are read instead of a service.
@@ -72,43 +79,53 @@ typescript (declarations). With --contracts, files are read instead of a service
     inkret contract export fennick-quay --output contracts/
     inkret contract export fennick-quay --as openapi --output api/
     inkret contract export --contracts contracts/ --as typescript > api.d.ts`,
-				Flags: []cli.Flag{&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "the `FOLDER` to write to; standard output otherwise", TakesFile: true},
+				Flags: []cli.Flag{&cli.StringFlag{Name: "output", Aliases: []string{"o"},
+					Usage: "the `FOLDER` to write to; standard output otherwise", TakesFile: true},
 					&cli.StringFlag{Name: "as", Value: "contract", Usage: strings.Join(forms, ", ")},
-					&cli.StringSliceFlag{Name: "contracts", Usage: "contract files in `PATH` instead of a service's; may be repeated", TakesFile: true}},
+					&cli.StringSliceFlag{Name: "contracts",
+						Usage: "contract files in `PATH` instead of a service's; may be repeated", TakesFile: true}},
 				ShellComplete: completeValues(map[string][]string{"as": forms}),
 				Action:        a.exportContracts,
 			},
 			{
-				Name: "advice", Usage: "advice on the contracts in force, with what captures have shown", ArgsUsage: "SERVICE",
-				Flags: []cli.Flag{formatFlag()}, Action: a.adviseContracts,
+				Name: "advice", Usage: "advice on the contracts in force, with what captures have shown",
+				ArgsUsage: "SERVICE",
+				Flags:     []cli.Flag{formatFlag()}, Action: a.adviseContracts,
 			},
 			{
-				Name: "coverage", Usage: "how far contracts and captures reach, and what is left to do", ArgsUsage: "SERVICE",
-				Flags: []cli.Flag{formatFlag()}, Action: a.coverage,
+				Name: "coverage", Usage: "how far contracts and captures reach, and what is left to do",
+				ArgsUsage: "SERVICE",
+				Flags:     []cli.Flag{formatFlag()}, Action: a.coverage,
 			},
 			{
-				Name: "shapes", Usage: "list shapes with where they are used, and those that repeated grants could be made into", ArgsUsage: "SERVICE",
+				Name: "shapes", Usage: "list shapes with where they are used, and those that repeated grants could " +
+					"be made into", ArgsUsage: "SERVICE",
 				Flags: []cli.Flag{formatFlag()}, Action: a.listShapes,
 			},
 			{
 				Name: "revisions", Usage: "list revisions, newest first", ArgsUsage: "[SERVICE]",
-				Flags: append(pageFlags(), formatFlag(), &cli.BoolFlag{Name: "waiting", Usage: "only those waiting for approval"}), Action: a.listRevisions,
+				Flags: append(pageFlags(), formatFlag(), &cli.BoolFlag{Name: "waiting",
+					Usage: "only those waiting for approval"}), Action: a.listRevisions,
 			},
 			{
-				Name: "revision", Usage: "show one revision: what it changes, in words and as text", ArgsUsage: "SERVICE NUMBER",
-				Flags: []cli.Flag{formatFlag()}, Action: a.showRevision,
+				Name: "revision", Usage: "show one revision: what it changes, in words and as text",
+				ArgsUsage: "SERVICE NUMBER",
+				Flags:     []cli.Flag{formatFlag()}, Action: a.showRevision,
 			},
 			{
 				Name: "approve", Usage: "let a waiting revision take effect", ArgsUsage: "SERVICE NUMBER",
-				Flags: []cli.Flag{&cli.StringFlag{Name: "comment", Aliases: []string{"m"}, Usage: "what you say to it"}, formatFlag()}, Action: a.decide(true),
+				Flags: []cli.Flag{&cli.StringFlag{Name: "comment", Aliases: []string{"m"}, Usage: "what you say to it"},
+					formatFlag()}, Action: a.decide(true),
 			},
 			{
 				Name: "decline", Usage: "decline a waiting revision", ArgsUsage: "SERVICE NUMBER",
-				Flags: []cli.Flag{&cli.StringFlag{Name: "comment", Aliases: []string{"m"}, Usage: "why; needed"}, formatFlag()}, Action: a.decide(false),
+				Flags: []cli.Flag{&cli.StringFlag{Name: "comment", Aliases: []string{"m"}, Usage: "why; needed"},
+					formatFlag()}, Action: a.decide(false),
 			},
 			{
-				Name: "revert", Usage: "make a new revision with the files of an earlier one", ArgsUsage: "SERVICE NUMBER",
-				Flags: []cli.Flag{reason, formatFlag()}, Action: a.revert,
+				Name: "revert", Usage: "make a new revision with the files of an earlier one",
+				ArgsUsage: "SERVICE NUMBER",
+				Flags:     []cli.Flag{reason, formatFlag()}, Action: a.revert,
 			},
 		},
 		Action: a.needsSubcommand,
@@ -159,7 +176,8 @@ func (a *app) applyContracts(ctx context.Context, c *cli.Command) error {
 	case done.State == client.RevisionStateWaiting:
 		a.say("%s: %s", done.Service, revisionLine(done))
 	default:
-		a.say("%s: revision %d is in force, with %s.", done.Service, done.Number, plural(len(read.Endpoints), "endpoint"))
+		a.say("%s: revision %d is in force, with %s.", done.Service, done.Number, plural(len(read.Endpoints),
+			"endpoint"))
 	}
 	a.saySentences(done.Words)
 	return nil
@@ -201,10 +219,12 @@ func (a *app) checkContracts(_ context.Context, c *cli.Command) error {
 	return a.output(c, all, func(w io.Writer) {
 		rows := make([]client.Advice, len(all))
 		for i, one := range all {
-			rows[i] = client.Advice{Code: one.Code, Weight: string(one.Weight), Endpoint: some(one.Endpoint), About: one.About, Text: one.Text, Mend: one.Mend, File: one.File, Line: one.Line}
+			rows[i] = client.Advice{Code: one.Code, Weight: string(one.Weight), Endpoint: some(one.Endpoint),
+				About: one.About, Text: one.Text, Mend: one.Mend, File: one.File, Line: one.Line}
 		}
 		a.adviceTable(w, rows)
-		a.say("%s: %s, no problems, %s of advice.", read.Service, plural(len(read.Endpoints), "endpoint"), plural(len(all), "piece"))
+		a.say("%s: %s, no problems, %s of advice.", read.Service, plural(len(read.Endpoints), "endpoint"),
+			plural(len(all), "piece"))
 	})
 }
 
@@ -215,7 +235,8 @@ func (a *app) adviceTable(w io.Writer, all []client.Advice) {
 	t := report.NewTable(w)
 	t.AppendHeader(table.Row{"Weight", "About", "Advice", "At"})
 	for _, one := range all {
-		t.AppendRow(table.Row{one.Weight, strings.TrimSpace(report.Clean(one.About) + "\n" + textOf(one.Endpoint)), report.Clean(one.Text) + "\n→ " + report.Clean(one.Mend),
+		t.AppendRow(table.Row{one.Weight, strings.TrimSpace(report.Clean(one.About) + "\n" + textOf(one.Endpoint)),
+			report.Clean(one.Text) + "\n→ " + report.Clean(one.Mend),
 			report.Clean(fmt.Sprintf("%s:%d", filepath.Base(one.File), one.Line))})
 	}
 	t.Render()
@@ -262,7 +283,8 @@ func (a *app) compareContracts(_ context.Context, c *cli.Command) error {
 	if c.Bool("fail-on-widening") && d.Direction == compare.Widening {
 		a.status = exitFindings
 	}
-	out := comparison{string(d.Direction), d.Reaches.String(), d.Sensitive(), append([]compare.Sentence{}, d.Words...), append([]string{}, d.Endpoints...)}
+	out := comparison{string(d.Direction), d.Reaches.String(), d.Sensitive(), append([]compare.Sentence{}, d.Words...),
+		append([]string{}, d.Endpoints...)}
 	return a.output(c, out, func(io.Writer) {
 		if len(d.Words) == 0 {
 			a.say("They let out the same.")
@@ -287,7 +309,8 @@ func (a *app) exportContracts(ctx context.Context, c *cli.Command) error {
 	var files []client.ContractFile
 	if paths := c.StringSlice("contracts"); len(paths) > 0 {
 		if c.Args().Present() || form == "contract" {
-			return usage(c, errors.New("with --contracts, name no service, and say --as openapi, json-schema or typescript"))
+			return usage(c, errors.New("with --contracts, name no service, and say --as openapi, json-schema or "+
+				"typescript"))
 		}
 		read, err := readContracts(paths...)
 		if err != nil {
@@ -417,14 +440,16 @@ func (a *app) listShapes(ctx context.Context, c *cli.Command) error {
 			for _, g := range s.Grants {
 				grants = append(grants, g.Name)
 			}
-			t.AppendRow(table.Row{report.Clean(s.Name), report.Clean(s.Entity), report.Clean(strings.Join(grants, ", ")), cleanLines(strings.Join(s.Touches, "\n"))})
+			t.AppendRow(table.Row{report.Clean(s.Name), report.Clean(s.Entity),
+				report.Clean(strings.Join(grants, ", ")), cleanLines(strings.Join(s.Touches, "\n"))})
 		}
 		for _, p := range all.Proposals {
 			var places []string
 			for _, at := range p.Places {
 				places = append(places, at.Endpoint)
 			}
-			t.AppendRow(table.Row{report.Clean(p.Name) + "\n(proposed)", report.Clean(p.Entity), report.Clean(strings.Join(p.Grants, ", ")), cleanLines(strings.Join(places, "\n"))})
+			t.AppendRow(table.Row{report.Clean(p.Name) + "\n(proposed)", report.Clean(p.Entity),
+				report.Clean(strings.Join(p.Grants, ", ")), cleanLines(strings.Join(places, "\n"))})
 		}
 		t.Render()
 	})
@@ -439,7 +464,8 @@ func (a *app) listRevisions(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	page, size := c.Int("page"), c.Int("size")
-	response, err := r.ListRevisions(ctx, &client.ListRevisionsParams{Service: some(c.Args().First()), Waiting: some(c.Bool("waiting")), Page: &page, Size: &size})
+	response, err := r.ListRevisions(ctx, &client.ListRevisionsParams{Service: some(c.Args().First()),
+		Waiting: some(c.Bool("waiting")), Page: &page, Size: &size})
 	var all client.RevisionPage
 	if err := answer(response, err, &all); err != nil {
 		return err
@@ -457,7 +483,8 @@ func (a *app) listRevisions(ctx context.Context, c *cli.Command) error {
 				if v.Direction != nil {
 					direction = string(*v.Direction)
 				}
-				t.AppendRow(table.Row{report.Clean(v.Service), v.Number, string(v.State), direction, report.Clean(v.Author), v.Created.Local().Format("2006-01-02 15:04"), what})
+				t.AppendRow(table.Row{report.Clean(v.Service), v.Number, string(v.State), direction,
+					report.Clean(v.Author), v.Created.Local().Format("2006-01-02 15:04"), what})
 			}
 			t.Render()
 		}
@@ -494,7 +521,8 @@ func (a *app) showRevision(ctx context.Context, c *cli.Command) error {
 func (a *app) sayRevisionDetail(d client.RevisionDetail) {
 	v := d.Revision
 	a.say("%s, revision %d: %s", v.Service, v.Number, v.State)
-	a.say("by %s, %s%s", v.Author, v.Created.Local().Format("2006-01-02 15:04"), strings.TrimSuffix(": "+textOf(v.Reason), ": "))
+	a.say("by %s, %s%s", v.Author, v.Created.Local().Format("2006-01-02 15:04"),
+		strings.TrimSuffix(": "+textOf(v.Reason), ": "))
 	if v.DecidedBy != nil {
 		a.say("decided by %s%s", textOf(v.DecidedBy), strings.TrimSuffix(": "+textOf(v.Decision), ": "))
 	}
@@ -512,7 +540,8 @@ func (a *app) decide(approve bool) cli.ActionFunc {
 		if err != nil {
 			return err
 		}
-		response, err := r.DecideRevision(ctx, service, n, client.Decision{Approve: approve, Comment: some(c.String("comment"))})
+		response, err := r.DecideRevision(ctx, service, n, client.Decision{Approve: approve,
+			Comment: some(c.String("comment"))})
 		var d client.RevisionDetail
 		if err := answer(response, err, &d); err != nil {
 			return err

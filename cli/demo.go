@@ -40,13 +40,20 @@ clicked on its page is captured and judged while one watches. Everything is in a
 removed at the end unless --data names one.`,
 		Flags: []cli.Flag{
 			listenFlag(),
-			&cli.StringFlag{Name: "harbour", Value: "127.0.0.1:7466", Usage: "the `ADDRESS` the stand-in API listens on"},
-			&cli.IntFlag{Name: "release", Value: 1, Usage: "which `RELEASE` of the stand-in API runs: 1 leaks, 2 repairs most of it"},
-			&cli.StringFlag{Name: "recorder", Value: "127.0.0.1:7467", Usage: "the `ADDRESS` at which a recorder stands before it"},
-			&cli.StringFlag{Name: "mailbox", Value: "127.0.0.1:7468", Usage: "the `ADDRESS` at which the mail that it sends can be read"},
-			&cli.StringFlag{Name: "provider", Value: "127.0.0.1:7469", Usage: "the `ADDRESS` of the stand-in provider of sign-ins"},
+			&cli.StringFlag{Name: "harbour", Value: "127.0.0.1:7466",
+				Usage: "the `ADDRESS` the stand-in API listens on"},
+			&cli.IntFlag{Name: "release", Value: 1,
+				Usage: "which `RELEASE` of the stand-in API runs: 1 leaks, 2 repairs most of it"},
+			&cli.StringFlag{Name: "recorder", Value: "127.0.0.1:7467",
+				Usage: "the `ADDRESS` at which a recorder stands before it"},
+			&cli.StringFlag{Name: "mailbox", Value: "127.0.0.1:7468",
+				Usage: "the `ADDRESS` at which the mail that it sends can be read"},
+			&cli.StringFlag{Name: "provider", Value: "127.0.0.1:7469",
+				Usage: "the `ADDRESS` of the stand-in provider of sign-ins"},
 			&cli.StringFlag{Name: "data", Usage: "keep the data in `FOLDER`", TakesFile: true},
-			&cli.StringFlag{Name: "recordings", Usage: "write the recordings, the contracts and the harbour's SQL schema into `FOLDER` too, to try the other commands on", TakesFile: true},
+			&cli.StringFlag{Name: "recordings",
+				Usage: "write the recordings, the contracts and the harbour's SQL schema into `FOLDER` too, to try " +
+					"the other commands on", TakesFile: true},
 			logFlag("warn"),
 		},
 		ShellComplete: completeValues(logLevels),
@@ -75,7 +82,8 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 	}
 	listener, err := net.Listen("tcp", c.String("harbour"))
 	if err != nil {
-		return hint(fmt.Errorf("the stand-in API cannot listen on %s: %w", c.String("harbour"), err), "choose another address with --harbour")
+		return hint(fmt.Errorf("the stand-in API cannot listen on %s: %w", c.String("harbour"), err),
+			"choose another address with --harbour")
 	}
 	harbour := &http.Server{Handler: demo.NewHarbour(release), ReadHeaderTimeout: headerTime}
 	go harbour.Serve(listener)
@@ -116,16 +124,20 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer stop()
-	return a.serve(ctx, s, serving{listen: c.String("listen"), log: log, provider: provider}, func(address string) error {
-		a.say("The harbour of Fennick Quay, made up, is open.\n\n  console    %s\n  its API    http://%s\n  recorded   http://%s, a page to click through; watch it leak at %s/live\n  mail       http://%s, what it sent", address, harbourAt, recorderAt, address, mailbox)
-		a.say("\nSign in as any of these, with the password %q:\n", demoPassword)
-		for _, p := range demoPeople {
-			a.say("  %-28s %s, %s", p.email, p.name, p.role)
-		}
-		a.say("\nor with Fennick Quay, a stand-in provider of sign-ins that believes everybody.")
-		a.say("\nOr from another terminal: inkret sign-in %s --email %s\nStop with Ctrl+C.", address, demoPeople[0].email)
-		return nil
-	})
+	return a.serve(ctx, s, serving{listen: c.String("listen"), log: log, provider: provider},
+		func(address string) error {
+			a.say("The harbour of Fennick Quay, made up, is open.\n\n  console    %s\n  its API    http://%s\n  "+
+				"recorded   http://%s, a page to click through; watch it leak at %s/live\n  mail       http://%s, "+
+				"what it sent", address, harbourAt, recorderAt, address, mailbox)
+			a.say("\nSign in as any of these, with the password %q:\n", demoPassword)
+			for _, p := range demoPeople {
+				a.say("  %-28s %s, %s", p.email, p.name, p.role)
+			}
+			a.say("\nor with Fennick Quay, a stand-in provider of sign-ins that believes everybody.")
+			a.say("\nOr from another terminal: inkret sign-in %s --email %s\nStop with Ctrl+C.", address,
+				demoPeople[0].email)
+			return nil
+		})
 }
 
 // recording is one audience's calls, as HAR.
@@ -191,11 +203,13 @@ func fillDemo(ctx context.Context, s *service.Service, recordings []recording) e
 	for _, f := range files {
 		stored = append(stored, service.ContractFile{Name: f.Name, Text: f.Text})
 	}
-	if _, _, err := s.Apply(ctx, reviewer, demo.ServiceName, service.Proposed{Files: stored, Reason: "the contracts of the demo"}); err != nil {
+	if _, _, err := s.Apply(ctx, reviewer, demo.ServiceName, service.Proposed{Files: stored,
+		Reason: "the contracts of the demo"}); err != nil {
 		return err
 	}
 	for _, r := range recordings {
-		if _, err := s.Upload(ctx, reviewer, demo.ServiceName, r.name, service.Said{}, bytes.NewReader(r.data)); err != nil {
+		if _, err := s.Upload(ctx, reviewer, demo.ServiceName, r.name, service.Said{},
+			bytes.NewReader(r.data)); err != nil {
 			return err
 		}
 	}

@@ -53,7 +53,8 @@ func allowHarbour(ctx context.Context, s *service.Service, harbour string) error
 
 // recordHarbour stands a recorder before the harbour. stop ends it and sees that
 // what it captured is in the service.
-func recordHarbour(ctx context.Context, s *service.Service, listen, harbour, dir string, log *slog.Logger) (address string, stop func(), err error) {
+func recordHarbour(ctx context.Context, s *service.Service, listen, harbour, dir string,
+	log *slog.Logger) (address string, stop func(), err error) {
 	who, err := demoCaller(ctx, s, service.Reviewer)
 	if err != nil {
 		return "", nil, err
@@ -64,9 +65,11 @@ func recordHarbour(ctx context.Context, s *service.Service, listen, harbour, dir
 	}
 	listener, err := net.Listen("tcp", listen)
 	if err != nil {
-		return "", nil, hint(fmt.Errorf("the recorder cannot listen on %s: %w", listen, err), "choose another address with --recorder")
+		return "", nil, hint(fmt.Errorf("the recorder cannot listen on %s: %w", listen, err),
+			"choose another address with --recorder")
 	}
-	run, err := record.Folder{Dir: filepath.Join(dir, "waiting"), Key: filepath.Join(dir, "waiting.key")}.Begin(record.About{Service: demo.ServiceName})
+	run, err := record.Folder{Dir: filepath.Join(dir, "waiting"),
+		Key: filepath.Join(dir, "waiting.key")}.Begin(record.About{Service: demo.ServiceName})
 	if err != nil {
 		listener.Close()
 		return "", nil, err
@@ -148,7 +151,9 @@ func pipelines(ctx context.Context, s *service.Service) error {
 		if err != nil {
 			return err
 		}
-		r := service.Result{Service: demo.ServiceName, Line: of.line, Revision: of.revision, Link: "https://builds.fennick-quay.example/runs/" + of.revision, Rules: detect.Rules, Summary: collector.Summary()}
+		r := service.Result{Service: demo.ServiceName, Line: of.line, Revision: of.revision,
+			Link: "https://builds.fennick-quay.example/runs/" + of.revision, Rules: detect.Rules,
+			Summary: collector.Summary()}
 		for _, f := range collector.Findings() {
 			r.Findings = append(r.Findings, f.Checked())
 		}
@@ -190,7 +195,8 @@ func checkHarbour(ctx context.Context, release int, contracts *contract.Contract
 func mailHarbour(listen string) (readAt, handIn string, shut func(), err error) {
 	page, err := net.Listen("tcp", listen)
 	if err != nil {
-		return "", "", nil, hint(fmt.Errorf("the mailbox cannot listen on %s: %w", listen, err), "choose another address with --mailbox")
+		return "", "", nil, hint(fmt.Errorf("the mailbox cannot listen on %s: %w", listen, err),
+			"choose another address with --mailbox")
 	}
 	in, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -212,14 +218,18 @@ func mailHarbour(listen string) (readAt, handIn string, shut func(), err error) 
 func signInAtHarbour(listen string) (*openid.Client, func(), error) {
 	listener, err := net.Listen("tcp", listen)
 	if err != nil {
-		return nil, nil, hint(fmt.Errorf("the provider of sign-ins cannot listen on %s: %w", listen, err), "choose another address with --provider")
+		return nil, nil, hint(fmt.Errorf("the provider of sign-ins cannot listen on %s: %w", listen, err),
+			"choose another address with --provider")
 	}
 	var accounts []demo.Account
 	for _, p := range demoPeople {
-		accounts = append(accounts, demo.Account{Subject: "quay-" + p.role, Name: p.name, Email: p.email, Verified: true})
+		accounts = append(accounts, demo.Account{Subject: "quay-" + p.role, Name: p.name, Email: p.email,
+			Verified: true})
 	}
-	accounts = append(accounts, demo.Account{Subject: "quay-stranger", Name: "Wim Tarn", Email: "wim@fennick-quay.example", Verified: true})
-	client := &openid.Client{Issuer: "http://" + listener.Addr().String(), ID: "inkret", Secret: "made up for the demo", Name: "Fennick Quay"}
+	accounts = append(accounts, demo.Account{Subject: "quay-stranger", Name: "Wim Tarn",
+		Email: "wim@fennick-quay.example", Verified: true})
+	client := &openid.Client{Issuer: "http://" + listener.Addr().String(), ID: "inkret", Secret: "made up for the demo",
+		Name: "Fennick Quay"}
 	provider, err := demo.NewProvider(client.Issuer, client.ID, client.Secret, accounts)
 	if err != nil {
 		listener.Close()

@@ -32,9 +32,12 @@ never replaces one that is there.
     inkret draft --captures monday.har --captures tuesday.har -o contracts.yaml`,
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "openapi", Usage: "an OpenAPI 3.0 or 3.1 `FILE`, or a JSON Schema", TakesFile: true},
-			&cli.StringSliceFlag{Name: "captures", Usage: "a recording `FILE`; - is standard input; may be given several times", TakesFile: true},
-			&cli.StringFlag{Name: "service", Usage: "the service's `NAME`; else made of the description's title or the server"},
-			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "the `FILE` to write; standard output otherwise", TakesFile: true},
+			&cli.StringSliceFlag{Name: "captures",
+				Usage: "a recording `FILE`; - is standard input; may be given several times", TakesFile: true},
+			&cli.StringFlag{Name: "service",
+				Usage: "the service's `NAME`; else made of the description's title or the server"},
+			&cli.StringFlag{Name: "output", Aliases: []string{"o"},
+				Usage: "the `FILE` to write; standard output otherwise", TakesFile: true},
 			&cli.BoolFlag{Name: "replace", Usage: "write over a file that is there"},
 		},
 		Action: a.draft,
@@ -78,7 +81,8 @@ func (a *app) draft(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	if len(sketch.Operations) == 0 && len(sketch.Objects) == 0 {
-		return errors.New("nothing to draft from was found there: no endpoint with a JSON body, and no schema of an object")
+		return errors.New("nothing to draft from was found there: no endpoint with a JSON body, and no schema of " +
+			"an object")
 	}
 	o.From = strings.Join(from, ", ")
 	d := draft.Write(sketch, o)
@@ -93,9 +97,11 @@ func (a *app) draft(ctx context.Context, c *cli.Command) error {
 	} else if err := writeNew(name, []byte(d.Text), c.Bool("replace")); err != nil {
 		return err
 	}
-	fmt.Fprintf(a.err, "%s: %s over %s; %s left open.\n", report.Clean(d.Service), plural(d.Endpoints, "endpoint"), counted(d.Entities, "entity", "entities"), plural(len(d.Questions), "question"))
+	fmt.Fprintf(a.err, "%s: %s over %s; %s left open.\n", report.Clean(d.Service), plural(d.Endpoints, "endpoint"),
+		counted(d.Entities, "entity", "entities"), plural(len(d.Questions), "question"))
 	if name != "" {
-		fmt.Fprintf(a.err, "Read it, answer its questions, then: inkret check --contracts %s RECORDING\n", report.Clean(name))
+		fmt.Fprintf(a.err, "Read it, answer its questions, then: inkret check --contracts %s RECORDING\n",
+			report.Clean(name))
 	}
 	return nil
 }

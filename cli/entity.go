@@ -35,7 +35,8 @@ func (a *app) entityCommand() *cli.Command {
 				Flags: []cli.Flag{formatFlag()}, Action: a.listEntities,
 			},
 			{
-				Name: "fields", Usage: "list fields with their classes, who gave them, and what class is suggested", ArgsUsage: "SERVICE",
+				Name: "fields", Usage: "list fields with their classes, who gave them, and what class is suggested",
+				ArgsUsage: "SERVICE",
 				Description: `    inkret entity fields fennick-quay --class unclassed
     inkret entity fields fennick-quay --entity Skipper --format json`,
 				Flags: append(pageFlags(), formatFlag(),
@@ -43,8 +44,9 @@ func (a *app) entityCommand() *cli.Command {
 					&cli.StringFlag{Name: "suggested", Usage: "only those for which this class is suggested"},
 					&cli.StringFlag{Name: "entity", Usage: "only of the entity `NAME`"},
 					&cli.StringFlag{Name: "search", Usage: "`WORDS` in entity, field or note"}),
-				ShellComplete: completeValues(map[string][]string{"class": classWords, "suggested": classWords, "format": {"table", "json"}}),
-				Action:        a.listFields,
+				ShellComplete: completeValues(map[string][]string{"class": classWords, "suggested": classWords,
+					"format": {"table", "json"}}),
+				Action: a.listFields,
 			},
 			{
 				Name: "class", Usage: "give fields their classes", ArgsUsage: "SERVICE [ENTITY.FIELD=CLASS…]",
@@ -54,14 +56,18 @@ func (a *app) entityCommand() *cli.Command {
     inkret entity class fennick-quay --accept personal
     inkret entity class fennick-quay --accept any --least likely`,
 				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "accept", Usage: "take the suggested class of every unclassed field for which `CLASS` is suggested; any takes them all"},
-					&cli.StringFlag{Name: "least", Value: "likely", Usage: "with --accept: how sure a suggestion must be at least: sure, likely, guess"},
+					&cli.StringFlag{Name: "accept",
+						Usage: "take the suggested class of every unclassed field for which `CLASS` is suggested; " +
+							"any takes them all"},
+					&cli.StringFlag{Name: "least", Value: "likely",
+						Usage: "with --accept: how sure a suggestion must be at least: sure, likely, guess"},
 					&cli.StringFlag{Name: "entity", Usage: "with --accept: only of the entity `NAME`"},
 					&cli.StringFlag{Name: "reason", Usage: "why, for whoever reads the revisions"}, formatFlag()},
 				Action: a.classFields,
 			},
 			{
-				Name: "read", Usage: "compare what is stored with the catalogue, and take over what differs", ArgsUsage: "SERVICE SOURCE",
+				Name: "read", Usage: "compare what is stored with the catalogue, and take over what differs",
+				ArgsUsage: "SERVICE SOURCE",
 				Description: `SOURCE is postgres://USER@HOST/DATABASE, sqlite:FILE, or a file: SQL as dump
 tools write it, OpenAPI 3.0 or 3.1, JSON Schema, or a SQLite database. A
 database is read from here; its address and password stay here. The password
@@ -73,23 +79,31 @@ recorded. New fields have no class until somebody gives them one.
     inkret entity read --contracts contracts/ sqlite:harbour.db --fail-on-drift`,
 				Flags: []cli.Flag{
 					&cli.BoolFlag{Name: "take-over", Usage: "make a revision of all that is new or changed"},
-					&cli.StringSliceFlag{Name: "only", Usage: "with --take-over: only the difference `ID`, such as \"new-field Boat.colour\"; may be given several times, and is the way to take out what is gone"},
+					&cli.StringSliceFlag{Name: "only",
+						Usage: "with --take-over: only the difference `ID`, such as \"new-field Boat.colour\"; may " +
+							"be given several times, and is the way to take out what is gone"},
 					&cli.BoolFlag{Name: "traffic", Usage: "read the recorded traffic of the service"},
-					&cli.StringSliceFlag{Name: "contracts", Usage: "compare with the catalogue in `PATH` instead of a service's; may be repeated", TakesFile: true},
+					&cli.StringSliceFlag{Name: "contracts",
+						Usage:     "compare with the catalogue in `PATH` instead of a service's; may be repeated",
+						TakesFile: true},
 					&cli.BoolFlag{Name: "fail-on-drift", Usage: "exit with 1 when something differs"},
 					&cli.StringFlag{Name: "reason", Usage: "why, for whoever reads the revisions"}, formatFlag()},
 				Action: a.readEntities,
 			},
 			{
-				Name: "where", Usage: "tell where a field goes: where it leaks, where it is granted, to whom", ArgsUsage: "SERVICE ENTITY.FIELD",
+				Name: "where", Usage: "tell where a field goes: where it leaks, where it is granted, to whom",
+				ArgsUsage:   "SERVICE ENTITY.FIELD",
 				Description: `    inkret entity where fennick-quay Skipper.email`,
 				Flags:       []cli.Flag{formatFlag()}, Action: a.whereField,
 			},
 			{
-				Name: "map", Usage: "list how each field stands at each endpoint for each audience", ArgsUsage: "SERVICE",
+				Name: "map", Usage: "list how each field stands at each endpoint for each audience",
+				ArgsUsage: "SERVICE",
 				Flags: []cli.Flag{formatFlag(),
-					&cli.StringFlag{Name: "entity", Usage: "only of the entity `NAME`"}, &cli.StringFlag{Name: "class", Usage: "only of the class: " + classes},
-					&cli.StringFlag{Name: "audience", Usage: "only for the audience `NAME`"}, &cli.StringFlag{Name: "team", Usage: "only at endpoints of the team `NAME`"}},
+					&cli.StringFlag{Name: "entity", Usage: "only of the entity `NAME`"}, &cli.StringFlag{Name: "class",
+						Usage: "only of the class: " + classes},
+					&cli.StringFlag{Name: "audience", Usage: "only for the audience `NAME`"},
+					&cli.StringFlag{Name: "team", Usage: "only at endpoints of the team `NAME`"}},
 				ShellComplete: completeValues(map[string][]string{"class": classWords, "format": {"table", "json"}}),
 				Action:        a.exposureMap,
 			},
@@ -123,13 +137,15 @@ func (a *app) listEntities(ctx context.Context, c *cli.Command) error {
 			return
 		}
 		t := report.NewTable(w)
-		t.AppendHeader(table.Row{"Entity", "Stored as", "Fields", "Unclassed", "Personal", "Secret", "Relations", "Endpoints", "Open findings"})
+		t.AppendHeader(table.Row{"Entity", "Stored as", "Fields", "Unclassed", "Personal", "Secret", "Relations",
+			"Endpoints", "Open findings"})
 		for _, e := range all {
 			var relations []string
 			for _, rel := range e.Relations {
 				relations = append(relations, rel.Name)
 			}
-			t.AppendRow(table.Row{report.Clean(e.Name), textOf(e.StoredAs), e.Fields, e.Unclassed, e.ByClass["personal"], e.ByClass["secret"],
+			t.AppendRow(table.Row{report.Clean(e.Name), textOf(e.StoredAs), e.Fields, e.Unclassed,
+				e.ByClass["personal"], e.ByClass["secret"],
 				report.Clean(strings.Join(relations, ", ")), e.Endpoints, e.Open})
 		}
 		t.Render()
@@ -143,11 +159,13 @@ func (a *app) listFields(ctx context.Context, c *cli.Command) error {
 	}
 	for _, flag := range []string{"class", "suggested"} {
 		if v := c.String(flag); v != "" && !slices.Contains(classWords, v) {
-			return usage(c, fmt.Errorf("--%s: there is no class %q; expected one of %s", flag, v, strings.Join(classWords, ", ")))
+			return usage(c, fmt.Errorf("--%s: there is no class %q; expected one of %s", flag, v,
+				strings.Join(classWords, ", ")))
 		}
 	}
 	page, size := c.Int("page"), c.Int("size")
-	response, err := r.ListFields(ctx, service, &client.ListFieldsParams{Page: &page, Size: &size, Entity: some(c.String("entity")), Q: some(c.String("search")),
+	response, err := r.ListFields(ctx, service, &client.ListFieldsParams{Page: &page, Size: &size,
+		Entity: some(c.String("entity")), Q: some(c.String("search")),
 		Class: some(client.ClassOrNone(c.String("class"))), Suggested: some(client.ClassOrNone(c.String("suggested")))})
 	var all client.FieldPage
 	if err := answer(response, err, &all); err != nil {
@@ -162,7 +180,8 @@ func (a *app) listFields(ctx context.Context, c *cli.Command) error {
 				if f.ClassedBy != nil {
 					class += "\nby " + textOf(f.ClassedBy)
 				}
-				t.AppendRow(table.Row{report.Clean(f.Entity + "." + f.Name), report.Clean(f.Form), class, fmt.Sprintf("%s (%s)", f.Suggested, f.Sure), report.Clean(f.Reason),
+				t.AppendRow(table.Row{report.Clean(f.Entity + "." + f.Name), report.Clean(f.Form), class,
+					fmt.Sprintf("%s (%s)", f.Suggested, f.Sure), report.Clean(f.Reason),
 					plural(len(f.Endpoints), "endpoint")})
 			}
 			t.Render()
@@ -173,7 +192,8 @@ func (a *app) listFields(ctx context.Context, c *cli.Command) error {
 
 func (a *app) classFields(ctx context.Context, c *cli.Command) error {
 	if c.Args().Len() < 1 || c.Args().Len() < 2 && c.String("accept") == "" {
-		return usage(c, errors.New("name a service and fields with their classes, such as Skipper.tier=personal, or say --accept"))
+		return usage(c, errors.New("name a service and fields with their classes, such as Skipper.tier=personal, or "+
+			"say --accept"))
 	}
 	service := c.Args().First()
 	r, err := a.remote()
@@ -185,9 +205,11 @@ func (a *app) classFields(ctx context.Context, c *cli.Command) error {
 		name, class, ok := strings.Cut(arg, "=")
 		entity, field, dotted := strings.Cut(name, ".")
 		if !ok || !dotted || !slices.Contains(classWords, class) {
-			return usage(c, fmt.Errorf("%q is not ENTITY.FIELD=CLASS with one of %s", arg, strings.Join(classWords, ", ")))
+			return usage(c, fmt.Errorf("%q is not ENTITY.FIELD=CLASS with one of %s", arg,
+				strings.Join(classWords, ", ")))
 		}
-		body.Fields = append(body.Fields, client.FieldClass{Entity: entity, Field: field, Class: client.ClassOrNone(class)})
+		body.Fields = append(body.Fields, client.FieldClass{Entity: entity, Field: field,
+			Class: client.ClassOrNone(class)})
 	}
 	if accept := c.String("accept"); accept != "" {
 		taken, err := a.suggested(ctx, c, r, service, accept)
@@ -205,22 +227,26 @@ func (a *app) classFields(ctx context.Context, c *cli.Command) error {
 }
 
 // suggested gives the suggestions that --accept takes.
-func (a *app) suggested(ctx context.Context, c *cli.Command, r *remote, service, accept string) ([]client.FieldClass, error) {
+func (a *app) suggested(ctx context.Context, c *cli.Command, r *remote, service,
+	accept string) ([]client.FieldClass, error) {
 	order := []string{"sure", "likely", "guess"}
 	least := slices.Index(order, c.String("least"))
 	if least < 0 || accept != "any" && !slices.Contains(classWords[:4], accept) {
-		return nil, usage(c, errors.New("--accept takes public, internal, personal, secret or any, and --least takes sure, likely or guess"))
+		return nil, usage(c, errors.New("--accept takes public, internal, personal, secret or any, and --least "+
+			"takes sure, likely or guess"))
 	}
 	var taken []client.FieldClass
 	unclassed, size := client.ClassOrNone("unclassed"), 500
 	for page := 1; ; page++ {
-		response, err := r.ListFields(ctx, service, &client.ListFieldsParams{Class: &unclassed, Entity: some(c.String("entity")), Page: &page, Size: &size})
+		response, err := r.ListFields(ctx, service, &client.ListFieldsParams{Class: &unclassed,
+			Entity: some(c.String("entity")), Page: &page, Size: &size})
 		var all client.FieldPage
 		if err := answer(response, err, &all); err != nil {
 			return nil, err
 		}
 		for _, f := range all.Items {
-			if f.Suggested != "unclassed" && (accept == "any" || string(f.Suggested) == accept) && slices.Index(order, string(f.Sure)) <= least {
+			if f.Suggested != "unclassed" && (accept == "any" || string(f.Suggested) == accept) &&
+				slices.Index(order, string(f.Sure)) <= least {
 				taken = append(taken, client.FieldClass{Entity: f.Entity, Field: f.Name, Class: f.Suggested})
 			}
 		}
@@ -242,7 +268,8 @@ func (a *app) sayRevision(c *cli.Command, response *http.Response, err error, wh
 // revisionLine says where a revision stands.
 func revisionLine(v client.Revision) string {
 	if v.State == client.RevisionStateWaiting {
-		return fmt.Sprintf("Revision %d lets more of what is %s out and waits for a second person: inkret contract approve %s %d", v.Number, textOf(v.Reaches), v.Service, v.Number)
+		return fmt.Sprintf("Revision %d lets more of what is %s out and waits for a second person: inkret contract "+
+			"approve %s %d", v.Number, textOf(v.Reaches), v.Service, v.Number)
 	}
 	return fmt.Sprintf("Revision %d is in force.", v.Number)
 }
@@ -260,7 +287,8 @@ func (a *app) reading(ctx context.Context, source string) (client.Reading, []sch
 		switch {
 		case bytes.HasPrefix(data, []byte("SQLite format 3\x00")):
 			source = "sqlite:" + source
-		case bytes.HasPrefix(trimmed, []byte("{")) || bytes.Contains(data, []byte("openapi:")) || bytes.Contains(data, []byte("$schema")) || bytes.Contains(data, []byte("$defs")):
+		case bytes.HasPrefix(trimmed, []byte("{")) || bytes.Contains(data, []byte("openapi:")) ||
+			bytes.Contains(data, []byte("$schema")) || bytes.Contains(data, []byte("$defs")):
 			text := string(data)
 			in.Form, in.Text = client.ReadingFormDescription, &text
 			return in, nil, nil
@@ -326,7 +354,8 @@ func (a *app) readEntities(ctx context.Context, c *cli.Command) error {
 	if err := answer(response, err, &found); err != nil {
 		return err
 	}
-	return a.sayDifferences(c, found, fmt.Sprintf("Take it over with --take-over: inkret entity read %s SOURCE --take-over", service))
+	return a.sayDifferences(c, found,
+		fmt.Sprintf("Take it over with --take-over: inkret entity read %s SOURCE --take-over", service))
 }
 
 func (a *app) sayDifferences(c *cli.Command, found client.ReadingResult, next string) error {
@@ -351,7 +380,8 @@ func (a *app) sayDifferences(c *cli.Command, found client.ReadingResult, next st
 			t.AppendRow(table.Row{report.Clean(d.ID), textOf(d.Was), is})
 		}
 		t.Render()
-		a.say("\n%s read, %s. %s", counted(found.Entities, "entity", "entities"), plural(len(found.Differences), "difference"), next)
+		a.say("\n%s read, %s. %s", counted(found.Entities, "entity", "entities"), plural(len(found.Differences),
+			"difference"), next)
 	})
 }
 
@@ -388,7 +418,8 @@ func (a *app) readOffline(ctx context.Context, c *cli.Command, paths []string) e
 	}
 	found.Entities = len(read.Entities)
 	for _, d := range catalog.Compare(contracts.Catalog, read, in.Form == client.ReadingFormDescription) {
-		found.Differences = append(found.Differences, client.CatalogueDifference{ID: d.ID(), Kind: client.CatalogueDifferenceKind(d.Kind), Entity: d.Entity,
+		found.Differences = append(found.Differences, client.CatalogueDifference{ID: d.ID(),
+			Kind: client.CatalogueDifferenceKind(d.Kind), Entity: d.Entity,
 			Name: some(d.Name), Was: some(d.Was), Is: some(d.Is)})
 	}
 	return a.sayDifferences(c, found, "")
@@ -439,7 +470,8 @@ func (a *app) exposureMap(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	response, err := r.GetExposure(ctx, service, &client.GetExposureParams{Entity: some(c.String("entity")), Class: some(client.ClassOrNone(c.String("class"))),
+	response, err := r.GetExposure(ctx, service, &client.GetExposureParams{Entity: some(c.String("entity")),
+		Class:    some(client.ClassOrNone(c.String("class"))),
 		Audience: some(c.String("audience")), Team: some(c.String("team"))})
 	var m client.ExposureMap
 	if err := answer(response, err, &m); err != nil {
@@ -455,7 +487,8 @@ func (a *app) exposureMap(ctx context.Context, c *cli.Command) error {
 		t.AppendHeader(table.Row{"Field", "Class", "Endpoint", "Audience", "How"})
 		for _, cell := range m.Cells {
 			row, col := m.Rows[cell[0]], m.Columns[cell[1]]
-			t.AppendRow(table.Row{report.Clean(row.Entity + "." + row.Field), string(row.Class), report.Clean(col.Endpoint), report.Clean(col.Audience), states[cell[2]]})
+			t.AppendRow(table.Row{report.Clean(row.Entity + "." + row.Field), string(row.Class),
+				report.Clean(col.Endpoint), report.Clean(col.Audience), states[cell[2]]})
 		}
 		t.Render()
 	})

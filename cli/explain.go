@@ -65,13 +65,15 @@ func (a *app) explain(_ context.Context, c *cli.Command) error {
 		return hint(err, "inkret explain lists them")
 	}
 	page, _ := kinds.Page(name)
-	return a.output(c, explained{name, k.CWE(), kinds.Summary(name), finding.Mend(k), page}, func(w io.Writer) { fmt.Fprint(w, page) })
+	return a.output(c, explained{name, k.CWE(), kinds.Summary(name), finding.Mend(k), page},
+		func(w io.Writer) { fmt.Fprint(w, page) })
 }
 
 func (a *app) listKinds(c *cli.Command) error {
 	var all []explained
 	for _, k := range scan.Kinds() {
-		all = append(all, explained{Kind: k.String(), CWE: k.CWE(), Summary: kinds.Summary(k.String()), Mend: finding.Mend(k)})
+		all = append(all, explained{Kind: k.String(), CWE: k.CWE(), Summary: kinds.Summary(k.String()),
+			Mend: finding.Mend(k)})
 	}
 	return a.output(c, all, func(w io.Writer) {
 		t := report.NewTable(w)

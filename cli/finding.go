@@ -40,9 +40,11 @@ func (a *app) findingCommand() *cli.Command {
     inkret finding list --severity critical,high --audience visitor
     inkret finding list --state any --batch 7 --format json`,
 				Flags: append(append(filterFlags(), append(pageFlags(), formatFlag())...),
-					&cli.StringFlag{Name: "view", Usage: "the filters of a view, by `NAME` or number; others said here go before them"}),
-				ShellComplete: completeValues(map[string][]string{"state": append([]string{"open", "any"}, states...), "severity": scan.SeverityNames(), "kind": kinds, "format": {"table", "json"}}),
-				Action:        a.listFindings,
+					&cli.StringFlag{Name: "view",
+						Usage: "the filters of a view, by `NAME` or number; others said here go before them"}),
+				ShellComplete: completeValues(map[string][]string{"state": append([]string{"open", "any"}, states...),
+					"severity": scan.SeverityNames(), "kind": kinds, "format": {"table", "json"}}),
+				Action: a.listFindings,
 			},
 			{
 				Name: "show", Usage: "show one finding with its evidence and history", ArgsUsage: "ID",
@@ -145,7 +147,8 @@ func findingTable(w io.Writer, all []client.Finding, coloured bool) {
 	t.AppendHeader(table.Row{"Finding", "Severity", "Kind", "Where", "State", "Who, due", "Spots"})
 	for _, f := range all {
 		t.AppendRow(table.Row{f.ID, report.Severity(string(f.Severity), coloured), f.Kind,
-			report.Clean(strings.TrimSpace(f.Endpoint+"  "+f.Audience+" "+f.Status)) + "\n" + report.Clean(f.Path), string(f.State), report.Clean(assignedTo(&f)) + "\n" + textOf(f.Due), f.Spots})
+			report.Clean(strings.TrimSpace(f.Endpoint+"  "+f.Audience+" "+f.Status)) + "\n" + report.Clean(f.Path),
+			string(f.State), report.Clean(assignedTo(&f)) + "\n" + textOf(f.Due), f.Spots})
 	}
 	t.Render()
 }
@@ -211,7 +214,8 @@ func (a *app) moveFinding(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	response, err := r.MoveFinding(ctx, id, client.MoveFindingJSONRequestBody{To: client.State(to), Comment: some(c.String("comment")), Until: some(c.String("until"))})
+	response, err := r.MoveFinding(ctx, id, client.MoveFindingJSONRequestBody{To: client.State(to),
+		Comment: some(c.String("comment")), Until: some(c.String("until"))})
 	return a.oneFinding(c, r, answerOf[client.FindingDetail](response, err))
 }
 
@@ -253,7 +257,8 @@ func (a *app) oneFinding(c *cli.Command, r *remote, got result[client.FindingDet
 			if f.WaiverAsked.Until != nil {
 				what = "for a waiver until " + *f.WaiverAsked.Until
 			}
-			line("waits", fmt.Sprintf("%s asks %s; a lead who is somebody else approves it: inkret finding move %s %s", f.WaiverAsked.By.Name, what, f.ID, f.WaiverAsked.To))
+			line("waits", fmt.Sprintf("%s asks %s; a lead who is somebody else approves it: inkret finding move %s %s",
+				f.WaiverAsked.By.Name, what, f.ID, f.WaiverAsked.To))
 		}
 		line("assigned", assignedTo(&f))
 		line("due", textOf(f.Due))
@@ -276,13 +281,15 @@ func (a *app) oneFinding(c *cli.Command, r *remote, got result[client.FindingDet
 		if d.Grant != nil {
 			line("contract", fmt.Sprintf("%s:%d  %s", d.Grant.File, d.Grant.Line, textOf(d.Grant.Text)))
 		}
-		line("seen", fmt.Sprintf("%s in %s, %s; first %s, last %s", plural(f.Spots, "spot"), plural(f.Captures, "capture"), report.Bytes(int(f.Bytes)),
+		line("seen", fmt.Sprintf("%s in %s, %s; first %s, last %s", plural(f.Spots, "spot"),
+			plural(f.Captures, "capture"), report.Bytes(int(f.Bytes)),
 			f.FirstSeen.Local().Format("2006-01-02 15:04"), f.LastSeen.Local().Format("2006-01-02 15:04")))
 		for i, e := range d.Evidence {
 			if i == 5 {
 				break
 			}
-			line("evidence", fmt.Sprintf("capture %d, %s entry %d, %s (byte %d)", e.CaptureID, e.Batch, e.Entry, e.Pointer, e.Offset))
+			line("evidence", fmt.Sprintf("capture %d, %s entry %d, %s (byte %d)", e.CaptureID, e.Batch, e.Entry,
+				e.Pointer, e.Offset))
 		}
 		same := map[string]bool{}
 		for _, o := range d.SameValue {
@@ -328,7 +335,8 @@ func (a *app) oneFinding(c *cli.Command, r *remote, got result[client.FindingDet
 		}
 		switch {
 		case d.GoneWith != nil:
-			line("to prove it", fmt.Sprintf("%s held it and is proven to be gone (%s): its own place cannot be seen any more; judge it no leak, saying so", d.GoneWith.Path, d.GoneWith.Finding))
+			line("to prove it", fmt.Sprintf("%s held it and is proven to be gone (%s): its own place cannot be seen "+
+				"any more; judge it no leak, saying so", d.GoneWith.Path, d.GoneWith.Finding))
 		case d.Prove != nil:
 			line("to prove it", *d.Prove)
 		}

@@ -27,10 +27,13 @@ junit, csv, markdown and json are for other programs. Waived findings are marked
     inkret finding report --format html -o risk.html
     inkret finding report --format csv --state any --team reservations -o findings.csv
     inkret finding report --format json -o baseline.json    # for inkret check --baseline`,
-		Flags: append(filterFlags("service", "sort"), &cli.StringFlag{Name: "service", Usage: "the service's `NAME`; may be left out when there is one only"},
+		Flags: append(filterFlags("service", "sort"), &cli.StringFlag{Name: "service",
+			Usage: "the service's `NAME`; may be left out when there is one only"},
 			&cli.StringFlag{Name: "format", Value: "html", Usage: strings.Join(formats, ", ")},
-			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "the `FILE` to write; standard output otherwise", TakesFile: true},
-			&cli.StringFlag{Name: "fail-on", Value: "medium", Usage: "the least `SEVERITY` that counts as failing: critical, high, medium, low or info"}),
+			&cli.StringFlag{Name: "output", Aliases: []string{"o"},
+				Usage: "the `FILE` to write; standard output otherwise", TakesFile: true},
+			&cli.StringFlag{Name: "fail-on", Value: "medium",
+				Usage: "the least `SEVERITY` that counts as failing: critical, high, medium, low or info"}),
 		ShellComplete: completeValues(map[string][]string{"format": formats, "fail-on": scan.SeverityNames()}),
 		Action:        a.reportFindings,
 	}
@@ -58,7 +61,9 @@ func (a *app) reportFindings(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	filter.Del("service")
-	response, err := r.ExportReport(ctx, service, &client.ExportReportParams{Format: client.ExportReportParamsFormat(format), Filter: some(filter.Encode()), FailOn: some(client.Severity(failOn.String()))})
+	response, err := r.ExportReport(ctx, service,
+		&client.ExportReportParams{Format: client.ExportReportParamsFormat(format), Filter: some(filter.Encode()),
+			FailOn: some(client.Severity(failOn.String()))})
 	if err != nil || response.StatusCode > 299 {
 		return answer(response, err, nil)
 	}

@@ -26,20 +26,29 @@ with longer and longer waits where it is not taken, and holds no value that leak
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "list hooks", Flags: []cli.Flag{formatFlag()}, Action: a.listHooks},
 			{
-				Name: "add", Usage: "tell an address what happens from now on; prints the secret that it checks signatures with", ArgsUsage: "NAME URL",
+				Name: "add", Usage: "tell an address what happens from now on; prints the secret that it checks " +
+					"signatures with", ArgsUsage: "NAME URL",
 				Flags: []cli.Flag{
-					&cli.StringSliceFlag{Name: "event", Usage: "only events of this `KIND`; may be said again: found, returned, closed, moved, assigned, due, labelled, comment"},
+					&cli.StringSliceFlag{Name: "event",
+						Usage: "only events of this `KIND`; may be said again: found, returned, closed, moved, " +
+							"assigned, due, labelled, comment"},
 					&cli.StringFlag{Name: "least", Value: "info", Usage: "only findings of this `SEVERITY` or graver"},
 					&cli.StringFlag{Name: "service", Usage: "only findings of the service `NAME`"},
-					&cli.StringFlag{Name: "address", Usage: "where it is reached, as `http://HOST:PORT`, if that is inside"}, formatFlag(),
+					&cli.StringFlag{Name: "address",
+						Usage: "where it is reached, as `http://HOST:PORT`, if that is inside"}, formatFlag(),
 				},
-				ShellComplete: completeValues(map[string][]string{"least": scan.SeverityNames(), "event": {"found", "returned", "closed", "moved", "assigned", "due", "labelled", "comment"}}),
-				Action:        a.addHook,
+				ShellComplete: completeValues(map[string][]string{"least": scan.SeverityNames(),
+					"event": {"found", "returned", "closed", "moved", "assigned", "due", "labelled", "comment"}}),
+				Action: a.addHook,
 			},
-			{Name: "drop", Usage: "tell an address nothing any more", ArgsUsage: "NUMBER", Action: a.onNumber("a hook", (*remote).DropHook, "")},
-			{Name: "test", Usage: "send an event that says that it is a test", ArgsUsage: "NUMBER", Action: a.onNumber("a hook", (*remote).TestHook, "It is on its way: inkret hook deliveries %d")},
-			{Name: "deliveries", Usage: "what a hook was told, and what came of it", ArgsUsage: "NUMBER", Flags: append(pageFlags(), formatFlag()), Action: a.listDeliveries},
-			{Name: "again", Usage: "send a delivery once more", ArgsUsage: "DELIVERY", Action: a.onNumber("a delivery", (*remote).DeliverAgain, "")},
+			{Name: "drop", Usage: "tell an address nothing any more", ArgsUsage: "NUMBER", Action: a.onNumber("a hook",
+				(*remote).DropHook, "")},
+			{Name: "test", Usage: "send an event that says that it is a test", ArgsUsage: "NUMBER",
+				Action: a.onNumber("a hook", (*remote).TestHook, "It is on its way: inkret hook deliveries %d")},
+			{Name: "deliveries", Usage: "what a hook was told, and what came of it", ArgsUsage: "NUMBER",
+				Flags: append(pageFlags(), formatFlag()), Action: a.listDeliveries},
+			{Name: "again", Usage: "send a delivery once more", ArgsUsage: "DELIVERY", Action: a.onNumber("a delivery",
+				(*remote).DeliverAgain, "")},
 		},
 		Action: a.needsSubcommand,
 	}
@@ -64,7 +73,8 @@ func (a *app) listHooks(ctx context.Context, c *cli.Command) error {
 				if h.Service != nil {
 					of += "\nof " + *h.Service
 				}
-				t.AppendRow(table.Row{h.ID, report.Clean(h.Name), report.Clean(h.URL) + "\n" + report.Clean(textOf(h.Address)), cleanLines(of), h.Waiting, h.Failed})
+				t.AppendRow(table.Row{h.ID, report.Clean(h.Name), report.Clean(h.URL) + "\n" +
+					report.Clean(textOf(h.Address)), cleanLines(of), h.Waiting, h.Failed})
 			}
 			t.Render()
 		}
@@ -80,7 +90,8 @@ func (a *app) addHook(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	body := client.NewHook{Name: c.Args().Get(0), URL: c.Args().Get(1), Address: some(c.String("address")), Service: some(c.String("service")), Least: some(client.Severity(c.String("least")))}
+	body := client.NewHook{Name: c.Args().Get(0), URL: c.Args().Get(1), Address: some(c.String("address")),
+		Service: some(c.String("service")), Least: some(client.Severity(c.String("least")))}
 	var kinds []client.NewHookKinds
 	for _, k := range c.StringSlice("event") {
 		kinds = append(kinds, client.NewHookKinds(k))
@@ -94,7 +105,8 @@ func (a *app) addHook(ctx context.Context, c *cli.Command) error {
 		return got.err
 	}
 	return a.output(c, got.value, func(w io.Writer) {
-		fmt.Fprintf(w, "Hook %d, %s. It checks signatures with this secret, which is shown this once:\n%s\n", got.value.Hook.ID, report.Clean(got.value.Hook.Name), got.value.Secret)
+		fmt.Fprintf(w, "Hook %d, %s. It checks signatures with this secret, which is shown this once:\n%s\n",
+			got.value.Hook.ID, report.Clean(got.value.Hook.Name), got.value.Secret)
 	})
 }
 
@@ -126,7 +138,8 @@ func (a *app) listDeliveries(ctx context.Context, c *cli.Command) error {
 				if d.Next != nil && d.Tries > 0 {
 					said += "\nnext try " + d.Next.Local().Format("2006-01-02 15:04:05")
 				}
-				t.AppendRow(table.Row{d.ID, d.Kind, d.Made.Local().Format("2006-01-02 15:04:05"), string(d.State), d.Tries, cleanLines(said)})
+				t.AppendRow(table.Row{d.ID, d.Kind, d.Made.Local().Format("2006-01-02 15:04:05"), string(d.State),
+					d.Tries, cleanLines(said)})
 			}
 			t.Render()
 		}

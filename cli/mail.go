@@ -21,9 +21,13 @@ import (
 // mailFlags are those of a service that sends mail.
 func mailFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "mail-server", Usage: "hand mail in at `SERVER`, as smtp://USER@HOST:PORT or smtps://…; its password is taken from INKRET_MAIL_PASSWORD", Sources: cli.EnvVars("INKRET_MAIL_SERVER")},
-		&cli.StringFlag{Name: "mail-from", Usage: "the `ADDRESS` that mail comes from", Sources: cli.EnvVars("INKRET_MAIL_FROM")},
-		&cli.IntFlag{Name: "digest-hour", Value: service.DefaultDigestHour, Usage: "the hour, UTC, from which a day's mail is sent", Sources: cli.EnvVars("INKRET_DIGEST_HOUR")},
+		&cli.StringFlag{Name: "mail-server",
+			Usage: "hand mail in at `SERVER`, as smtp://USER@HOST:PORT or smtps://…; its password is taken from " +
+				"INKRET_MAIL_PASSWORD", Sources: cli.EnvVars("INKRET_MAIL_SERVER")},
+		&cli.StringFlag{Name: "mail-from", Usage: "the `ADDRESS` that mail comes from",
+			Sources: cli.EnvVars("INKRET_MAIL_FROM")},
+		&cli.IntFlag{Name: "digest-hour", Value: service.DefaultDigestHour,
+			Usage: "the hour, UTC, from which a day's mail is sent", Sources: cli.EnvVars("INKRET_DIGEST_HOUR")},
 	}
 }
 
@@ -56,8 +60,10 @@ for you. A mail has links, and nothing of values or comments.
     inkret mail when at-once
     inkret mail test`,
 		Commands: []*cli.Command{
-			{Name: "when", Usage: "show when you are mailed, or say it: " + strings.Join(when, ", "), ArgsUsage: "[WHEN]", Flags: []cli.Flag{formatFlag()}, Action: a.mailWhen},
-			{Name: "test", Usage: "send yourself a mail that says that it is a test", Action: func(ctx context.Context, c *cli.Command) error {
+			{Name: "when", Usage: "show when you are mailed, or say it: " + strings.Join(when, ", "),
+				ArgsUsage: "[WHEN]", Flags: []cli.Flag{formatFlag()}, Action: a.mailWhen},
+			{Name: "test", Usage: "send yourself a mail that says that it is a test", Action: func(ctx context.Context,
+				c *cli.Command) error {
 				r, err := a.remote()
 				if err != nil {
 					return err
@@ -69,8 +75,10 @@ for you. A mail has links, and nothing of values or comments.
 				a.say("It is on its way.")
 				return nil
 			}},
-			{Name: "list", Usage: "list mails, and what came of them", Flags: append(pageFlags(), formatFlag()), Action: a.listMails},
-			{Name: "again", Usage: "send a mail once more", ArgsUsage: "NUMBER", Action: a.onNumber("a mail", (*remote).MailAgain, "")},
+			{Name: "list", Usage: "list mails, and what came of them", Flags: append(pageFlags(), formatFlag()),
+				Action: a.listMails},
+			{Name: "again", Usage: "send a mail once more", ArgsUsage: "NUMBER", Action: a.onNumber("a mail",
+				(*remote).MailAgain, "")},
 		},
 		Action: a.needsSubcommand,
 	}
@@ -115,7 +123,8 @@ func (a *app) listMails(ctx context.Context, c *cli.Command) error {
 			t := report.NewTable(w)
 			t.AppendHeader(table.Row{"Mail", "To", "Subject", "Made", "State", "Tries", "What came of it"})
 			for _, m := range all.Items {
-				t.AppendRow(table.Row{m.ID, report.Clean(m.To), report.Clean(m.Subject), m.Made.Local().Format("2006-01-02 15:04:05"), string(m.State), m.Tries, cleanLines(textOf(m.Said))})
+				t.AppendRow(table.Row{m.ID, report.Clean(m.To), report.Clean(m.Subject),
+					m.Made.Local().Format("2006-01-02 15:04:05"), string(m.State), m.Tries, cleanLines(textOf(m.Said))})
 			}
 			t.Render()
 		}

@@ -26,14 +26,17 @@ func (a *app) personCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "list everybody", Flags: []cli.Flag{formatFlag()}, Action: a.listPeople},
 			{Name: "invite", Usage: "invite somebody; gives a link that works once", ArgsUsage: "EMAIL",
-				Flags: []cli.Flag{&cli.StringFlag{Name: "role", Value: "viewer", Usage: strings.Join(roles, ", ")}, formatFlag()}, ShellComplete: complete, Action: a.invite},
+				Flags: []cli.Flag{&cli.StringFlag{Name: "role", Value: "viewer", Usage: strings.Join(roles, ", ")},
+					formatFlag()}, ShellComplete: complete, Action: a.invite},
 			{Name: "role", Usage: "give somebody another role, everywhere or at one service", ArgsUsage: "EMAIL ROLE",
 				Description: `At a service it is viewer, reviewer or lead; - takes it back, and what they are
 everywhere counts there again.`,
-				Flags: []cli.Flag{&cli.StringFlag{Name: "service", Usage: "only at the service `NAME`"}, formatFlag()}, Action: func(ctx context.Context, c *cli.Command) error {
+				Flags: []cli.Flag{&cli.StringFlag{Name: "service", Usage: "only at the service `NAME`"}, formatFlag()},
+				Action: func(ctx context.Context, c *cli.Command) error {
 					role, service := client.Role(c.Args().Get(1)), c.String("service")
 					if !slices.Contains(roles, string(role)) && (service == "" || role != "-") {
-						return usage(c, fmt.Errorf("there is no role %q: %s are known", role, strings.Join(roles, ", ")))
+						return usage(c, fmt.Errorf("there is no role %q: %s are known", role,
+							strings.Join(roles, ", ")))
 					}
 					if service == "" {
 						return a.changePerson(ctx, c, 2, client.PersonChange{Role: &role})
@@ -44,15 +47,19 @@ everywhere counts there again.`,
 					}
 					return a.changePerson(ctx, c, 2, client.PersonChange{ServiceRoles: &[]client.ServiceRole{at}})
 				}},
-			{Name: "keep-out", Usage: "let somebody come in no longer: their sessions and tokens end", ArgsUsage: "EMAIL", Flags: []cli.Flag{formatFlag()}, Action: func(ctx context.Context, c *cli.Command) error {
-				active := false
-				return a.changePerson(ctx, c, 1, client.PersonChange{Active: &active})
-			}},
-			{Name: "let-in", Usage: "let somebody come in again", ArgsUsage: "EMAIL", Flags: []cli.Flag{formatFlag()}, Action: func(ctx context.Context, c *cli.Command) error {
-				active := true
-				return a.changePerson(ctx, c, 1, client.PersonChange{Active: &active})
-			}},
-			{Name: "reset", Usage: "make a link by which somebody sets another password", ArgsUsage: "EMAIL", Flags: []cli.Flag{formatFlag()}, Action: a.resetPassword},
+			{Name: "keep-out", Usage: "let somebody come in no longer: their sessions and tokens end",
+				ArgsUsage: "EMAIL", Flags: []cli.Flag{formatFlag()}, Action: func(ctx context.Context,
+					c *cli.Command) error {
+					active := false
+					return a.changePerson(ctx, c, 1, client.PersonChange{Active: &active})
+				}},
+			{Name: "let-in", Usage: "let somebody come in again", ArgsUsage: "EMAIL", Flags: []cli.Flag{formatFlag()},
+				Action: func(ctx context.Context, c *cli.Command) error {
+					active := true
+					return a.changePerson(ctx, c, 1, client.PersonChange{Active: &active})
+				}},
+			{Name: "reset", Usage: "make a link by which somebody sets another password", ArgsUsage: "EMAIL",
+				Flags: []cli.Flag{formatFlag()}, Action: a.resetPassword},
 		},
 		Action: a.needsSubcommand,
 	}
@@ -110,7 +117,8 @@ func (a *app) sayLink(c *cli.Command, got result[client.Invited]) error {
 		return got.err
 	}
 	return a.output(c, got.value, func(w io.Writer) {
-		fmt.Fprintf(w, "For %s (%s). It works once, within three days:\n%s\n", report.Clean(got.value.Person.Email), got.value.Person.Role, got.value.Link)
+		fmt.Fprintf(w, "For %s (%s). It works once, within three days:\n%s\n", report.Clean(got.value.Person.Email),
+			got.value.Person.Role, got.value.Link)
 	})
 }
 
@@ -131,7 +139,8 @@ func (a *app) thePerson(ctx context.Context, c *cli.Command, arguments int) (int
 		}
 	}
 	if got.err == nil {
-		got.err = hint(fmt.Errorf("there is nobody with the e-mail address %s", c.Args().First()), "inkret person list shows everybody")
+		got.err = hint(fmt.Errorf("there is nobody with the e-mail address %s", c.Args().First()),
+			"inkret person list shows everybody")
 	}
 	return 0, nil, got.err
 }

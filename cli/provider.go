@@ -12,9 +12,14 @@ import (
 // providerFlags are those of a service that lets people sign in with a provider.
 func providerFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "sign-in-issuer", Usage: "let those who are invited sign in with the OpenID Connect provider at `URL`, too; answers come back to PUBLIC/api/v1/session/openid/done", Sources: cli.EnvVars("INKRET_SIGN_IN_ISSUER")},
-		&cli.StringFlag{Name: "sign-in-client", Usage: "the `ID` by which the provider knows this service; the secret is taken from INKRET_SIGN_IN_SECRET", Sources: cli.EnvVars("INKRET_SIGN_IN_CLIENT")},
-		&cli.StringFlag{Name: "sign-in-name", Value: "the provider", Usage: "what people call the provider", Sources: cli.EnvVars("INKRET_SIGN_IN_NAME")},
+		&cli.StringFlag{Name: "sign-in-issuer",
+			Usage: "let those who are invited sign in with the OpenID Connect provider at `URL`, too; answers come " +
+				"back to PUBLIC/api/v1/session/openid/done", Sources: cli.EnvVars("INKRET_SIGN_IN_ISSUER")},
+		&cli.StringFlag{Name: "sign-in-client",
+			Usage:   "the `ID` by which the provider knows this service; the secret is taken from INKRET_SIGN_IN_SECRET",
+			Sources: cli.EnvVars("INKRET_SIGN_IN_CLIENT")},
+		&cli.StringFlag{Name: "sign-in-name", Value: "the provider", Usage: "what people call the provider",
+			Sources: cli.EnvVars("INKRET_SIGN_IN_NAME")},
 	}
 }
 
@@ -26,7 +31,8 @@ func signInProvider(c *cli.Command) (*openid.Client, error) {
 		}
 		return nil, nil
 	}
-	p := &openid.Client{Issuer: c.String("sign-in-issuer"), ID: c.String("sign-in-client"), Secret: os.Getenv("INKRET_SIGN_IN_SECRET"), Name: c.String("sign-in-name")}
+	p := &openid.Client{Issuer: c.String("sign-in-issuer"), ID: c.String("sign-in-client"),
+		Secret: os.Getenv("INKRET_SIGN_IN_SECRET"), Name: c.String("sign-in-name")}
 	if err := p.Check(); err != nil {
 		return nil, usage(c, err)
 	}

@@ -42,17 +42,23 @@ them: while the service is away they wait on disk, and what must be dropped is c
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "upstream", Usage: "the `URL` of the API"},
 			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:7467", Usage: "the `ADDRESS` to listen on"},
-			&cli.StringFlag{Name: "as", Usage: "the base `URL` that captures name, where the contracts do not know the upstream's"},
+			&cli.StringFlag{Name: "as",
+				Usage: "the base `URL` that captures name, where the contracts do not know the upstream's"},
 			&cli.BoolFlag{Name: "keep-host", Usage: "the API sees the host that the client named, not its own"},
-			&cli.StringFlag{Name: "upstream-ca", Usage: "a `FILE` of certificates that the API's is held against", TakesFile: true},
+			&cli.StringFlag{Name: "upstream-ca", Usage: "a `FILE` of certificates that the API's is held against",
+				TakesFile: true},
 			serviceFlag(),
-			&cli.StringFlag{Name: "to", Usage: "write capture lines into `FILE`, or - for standard output, instead of sending them", TakesFile: true},
+			&cli.StringFlag{Name: "to",
+				Usage:     "write capture lines into `FILE`, or - for standard output, instead of sending them",
+				TakesFile: true},
 			&cli.BoolFlag{Name: "replace", Usage: "write over the file of --to"},
 			&cli.StringFlag{Name: "name", Usage: "what the batch is called; else after the API and the time"},
 			audienceFlag(),
-			&cli.StringSliceFlag{Name: "include", Usage: "capture only calls of this `RULE`, as in \"GET /v1/*\"; may be said again"},
+			&cli.StringSliceFlag{Name: "include",
+				Usage: "capture only calls of this `RULE`, as in \"GET /v1/*\"; may be said again"},
 			&cli.StringSliceFlag{Name: "exclude", Usage: "capture no calls of this `RULE`; may be said again"},
-			&cli.FloatFlag{Name: "sample", Value: 1, Usage: "capture this `SHARE` of calls, over 0 up to 1, beside the first calls of each endpoint"},
+			&cli.FloatFlag{Name: "sample", Value: 1,
+				Usage: "capture this `SHARE` of calls, over 0 up to 1, beside the first calls of each endpoint"},
 			sizeFlag("max-body", "16 MB", "how much of a body is kept, as a `SIZE`"),
 			sizeFlag("max-memory", "256 MB", "how much memory copies may take, as a `SIZE`"),
 			waitingFlag(),
@@ -114,7 +120,8 @@ func (a *app) recordOptions(c *cli.Command) (recordingOptions, error) {
 		return o, err
 	}
 	if body == 0 {
-		return o, usage(c, errors.New("--max-body 0 would keep nothing of any body: say at least 1; which calls are captured is said with --include and --exclude"))
+		return o, usage(c, errors.New("--max-body 0 would keep nothing of any body: say at least 1; which calls are "+
+			"captured is said with --include and --exclude"))
 	}
 	o.MaxBody = int(min(body, maxBody))
 	if o.Memory, err = sizeOf(c, "max-memory"); err != nil {
@@ -144,7 +151,8 @@ func baseURL(c *cli.Command, flag string) (*url.URL, error) {
 	}
 	u, err := url.Parse(text)
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || u.User != nil {
-		return nil, usage(c, fmt.Errorf("--%s %s is no address of an API; one is written https://api.fennick-quay.example", flag, quoted(text)))
+		return nil, usage(c, fmt.Errorf("--%s %s is no address of an API; one is written "+
+			"https://api.fennick-quay.example", flag, quoted(text)))
 	}
 	return u, nil
 }
@@ -165,7 +173,8 @@ func certificates(path string) (*x509.CertPool, error) {
 }
 
 func (a *app) record(ctx context.Context, c *cli.Command) error {
-	signal.Ignore(syscall.SIGPIPE) // whoever reads the captures may end; the traffic goes on, and writing gives an error
+	// whoever reads the captures may end; the traffic goes on, and writing gives an error
+	signal.Ignore(syscall.SIGPIPE)
 	o, err := a.recordOptions(c)
 	if err != nil {
 		return err
@@ -220,18 +229,21 @@ func (a *app) recordToService(ctx context.Context, c *cli.Command, o recordingOp
 	}
 	run, err := o.folder.Begin(record.About{URL: r.url, Service: service, Name: name, Audience: o.Audience})
 	if err != nil {
-		return hint(fmt.Errorf("captures cannot wait on disk: %w", err), "name a folder that you may write to with --waiting")
+		return hint(fmt.Errorf("captures cannot wait on disk: %w", err),
+			"name a folder that you may write to with --waiting")
 	}
 	resending, stop := context.WithCancel(ctx)
 	var resent sync.WaitGroup
 	resent.Go(func() {
-		record.Resend(resending, left, func(about record.About) record.Receiver { return &liveReceiver{r, about} }, o.Log)
+		record.Resend(resending, left, func(about record.About) record.Receiver { return &liveReceiver{r, about} },
+			o.Log)
 	})
 	recorder := record.New(o.Options)
-	err = a.stand(ctx, c, o, recorder, r.url+"/live?service="+url.QueryEscape(service), func(ctx context.Context) error {
-		_, err := recorder.ToReceiver(ctx, &liveReceiver{r, run.About()}, run)
-		return err
-	})
+	err = a.stand(ctx, c, o, recorder, r.url+"/live?service="+url.QueryEscape(service),
+		func(ctx context.Context) error {
+			_, err := recorder.ToReceiver(ctx, &liveReceiver{r, run.About()}, run)
+			return err
+		})
 	stop()
 	resent.Wait()
 	run.Release()
@@ -249,7 +261,8 @@ func (a *app) tellWaiting(c *cli.Command) error {
 		case "recording":
 			continue
 		case "waits":
-			a.warn("the service did not take all: %s of %s wait as %s and go when a recorder for %s runs again", humanize.Bytes(uint64(one.Bytes)), one.Name, one.Run, one.URL)
+			a.warn("the service did not take all: %s of %s wait as %s and go when a recorder for %s runs again",
+				humanize.Bytes(uint64(one.Bytes)), one.Name, one.Run, one.URL)
 		case "set-aside":
 			a.warn("%s of %s are set aside as %s: %s", humanize.Bytes(uint64(one.Bytes)), one.Name, one.Run, one.Reason)
 		default:
@@ -298,19 +311,23 @@ func (a *app) recordedService(ctx context.Context, r *remote, c *cli.Command, o 
 	if len(known) == 0 {
 		return service, nil
 	}
-	return "", hint(fmt.Errorf("the contracts of %s know no server %s", service, text), "say with --as for which it stands: "+strings.Join(known, ", "))
+	return "", hint(fmt.Errorf("the contracts of %s know no server %s", service, text),
+		"say with --as for which it stands: "+strings.Join(known, ", "))
 }
 
 // stand serves a recorder until ctx ends, while deliver takes off it what it captures.
-func (a *app) stand(ctx context.Context, c *cli.Command, o recordingOptions, recorder *record.Recorder, goal string, deliver func(context.Context) error) error {
+func (a *app) stand(ctx context.Context, c *cli.Command, o recordingOptions, recorder *record.Recorder, goal string,
+	deliver func(context.Context) error) error {
 	listener, err := net.Listen("tcp", c.String("listen"))
 	if err != nil {
 		if errors.Is(err, syscall.EADDRINUSE) {
-			return hint(fmt.Errorf("another program listens on %s already", c.String("listen")), "stop it, or choose another address with --listen")
+			return hint(fmt.Errorf("another program listens on %s already", c.String("listen")),
+				"stop it, or choose another address with --listen")
 		}
 		return hint(fmt.Errorf("cannot listen on %s: %w", c.String("listen"), err), "an address is written HOST:PORT")
 	}
-	server := &http.Server{Handler: recorder, Protocols: record.Protocols(), DisableGeneralOptionsHandler: true, ReadHeaderTimeout: headerTime, ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug)}
+	server := &http.Server{Handler: recorder, Protocols: record.Protocols(), DisableGeneralOptionsHandler: true,
+		ReadHeaderTimeout: headerTime, ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug)}
 	ended := make(chan error, 1)
 	go func() { ended <- server.Serve(listener) }()
 
@@ -319,7 +336,8 @@ func (a *app) stand(ctx context.Context, c *cli.Command, o recordingOptions, rec
 	delivered := make(chan error, 1)
 	go func() { delivered <- deliver(delivering) }()
 
-	fmt.Fprintf(a.err, "Recording  http://%s  →  %s\nCaptures   %s\nStop with Ctrl+C.\n", listener.Addr(), o.Upstream, goal)
+	fmt.Fprintf(a.err, "Recording  http://%s  →  %s\nCaptures   %s\nStop with Ctrl+C.\n", listener.Addr(), o.Upstream,
+		goal)
 	counting := a.counting(recorder)
 	select {
 	case err = <-ended:
@@ -334,7 +352,8 @@ func (a *app) stand(ctx context.Context, c *cli.Command, o recordingOptions, rec
 	stop()
 	err = errors.Join(err, <-delivered)
 	n := recorder.Counts()
-	fmt.Fprintf(a.err, "%s captured, %d passed without, %d dropped.\n", plural(int(n.Captured), "call"), n.Passed, n.Dropped)
+	fmt.Fprintf(a.err, "%s captured, %d passed without, %d dropped.\n", plural(int(n.Captured), "call"), n.Passed,
+		n.Dropped)
 	return err
 }
 
@@ -373,10 +392,13 @@ type liveReceiver struct {
 
 // Open implements [record.Receiver].
 func (l *liveReceiver) Open(ctx context.Context) (int64, error) {
-	response, err := l.OpenLive(ctx, l.about.Service, client.OpenLiveJSONRequestBody{Name: l.about.Name, Audience: some(l.about.Audience)})
+	response, err := l.OpenLive(ctx, l.about.Service, client.OpenLiveJSONRequestBody{Name: l.about.Name,
+		Audience: some(l.about.Audience)})
 	var b client.Batch
 	err = answer(response, err, &b)
-	if slices.Contains([]int{http.StatusBadRequest, http.StatusForbidden, http.StatusNotFound, http.StatusUnprocessableEntity}, statusOf(err)) { // it will be no other tomorrow
+	// it will be no other tomorrow
+	if slices.Contains([]int{http.StatusBadRequest, http.StatusForbidden, http.StatusNotFound,
+		http.StatusUnprocessableEntity}, statusOf(err)) {
 		return 0, &record.Refused{Reason: err.Error()}
 	}
 	return b.ID, err
@@ -384,7 +406,8 @@ func (l *liveReceiver) Open(ctx context.Context) (int64, error) {
 
 // Extend implements [record.Receiver].
 func (l *liveReceiver) Extend(ctx context.Context, batch int64, number, dropped int, lines []byte) error {
-	response, err := l.ExtendLiveWithBody(ctx, batch, number, &client.ExtendLiveParams{Dropped: some(dropped)}, "application/octet-stream", bytes.NewReader(lines))
+	response, err := l.ExtendLiveWithBody(ctx, batch, number, &client.ExtendLiveParams{Dropped: some(dropped)},
+		"application/octet-stream", bytes.NewReader(lines))
 	return receiverError(answer(response, err, nil))
 }
 
@@ -398,7 +421,8 @@ func receiverError(err error) error {
 	switch status := statusOf(err); {
 	case status == http.StatusNotFound || status == http.StatusConflict:
 		return record.ErrGone
-	case slices.Contains([]int{http.StatusBadRequest, http.StatusRequestEntityTooLarge, http.StatusUnsupportedMediaType}, status):
+	case slices.Contains([]int{http.StatusBadRequest, http.StatusRequestEntityTooLarge,
+		http.StatusUnsupportedMediaType}, status):
 		return &record.Refused{Reason: err.Error()}
 	}
 	return err

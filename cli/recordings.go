@@ -23,11 +23,13 @@ func audienceFlag() cli.Flag {
 }
 
 func mappingFlag() cli.Flag {
-	return &cli.StringFlag{Name: "audiences", Usage: "a mapping `FILE` that says by recording or request who made it", TakesFile: true}
+	return &cli.StringFlag{Name: "audiences", Usage: "a mapping `FILE` that says by recording or request who made it",
+		TakesFile: true}
 }
 
 func requestFlag() cli.Flag {
-	return &cli.StringFlag{Name: "request", Usage: "the `\"METHOD URL\"` of responses that are recorded alone, as curl -i prints them"}
+	return &cli.StringFlag{Name: "request",
+		Usage: "the `\"METHOD URL\"` of responses that are recorded alone, as curl -i prints them"}
 }
 
 // standardInput is what a recording from there is called.
@@ -126,8 +128,8 @@ func readingOptions(c *cli.Command) (intake.Options, error) {
 	return intake.Options{Request: r}, nil
 }
 
-// beside gives the files of the folder in which a recording lies, which a HAR may refer to, and what ends that. Links that lead
-// out of the folder are not followed.
+// beside gives the files of the folder in which a recording lies, which a HAR may refer to, and what ends that.
+// Links that lead out of the folder are not followed.
 func beside(name string) (fs.FS, func()) {
 	if name == "-" {
 		return nil, func() {}

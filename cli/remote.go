@@ -45,7 +45,8 @@ func signedInPath() (string, error) {
 func remembered() (signedIn, error) {
 	in := signedIn{URL: os.Getenv("INKRET_URL"), Token: os.Getenv("INKRET_TOKEN")}
 	if in.Token != "" && in.URL == "" {
-		return in, hint(errors.New("INKRET_TOKEN is set and INKRET_URL is not: a token belongs to one service"), "set INKRET_URL to the address of the service that the token is for")
+		return in, hint(errors.New("INKRET_TOKEN is set and INKRET_URL is not: a token belongs to one service"),
+			"set INKRET_URL to the address of the service that the token is for")
 	}
 	if in.URL != "" {
 		address, err := serverURL(in.URL)
@@ -63,7 +64,8 @@ func remembered() (signedIn, error) {
 	}
 	data, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return in, hint(errors.New("you are not signed in to a service"), "sign in: inkret sign-in URL", "or set INKRET_URL and INKRET_TOKEN")
+		return in, hint(errors.New("you are not signed in to a service"), "sign in: inkret sign-in URL",
+			"or set INKRET_URL and INKRET_TOKEN")
 	}
 	if err != nil {
 		return in, fileError(err)
@@ -73,7 +75,8 @@ func remembered() (signedIn, error) {
 		return in, hint(fmt.Errorf("%s cannot be read: %w", path, err), "sign in again: inkret sign-in URL")
 	}
 	if in.URL != "" && !sameService(in.URL, kept.URL) {
-		return in, hint(fmt.Errorf("you are signed in to %s, and INKRET_URL names %s", kept.URL, in.URL), "sign in there: inkret sign-in "+in.URL, "or set INKRET_TOKEN to a token of that service")
+		return in, hint(fmt.Errorf("you are signed in to %s, and INKRET_URL names %s", kept.URL, in.URL),
+			"sign in there: inkret sign-in "+in.URL, "or set INKRET_TOKEN to a token of that service")
 	}
 	return kept, nil
 }
@@ -92,7 +95,8 @@ func sameService(a, b string) bool {
 		}
 		return map[string]string{"http": "80", "https": "443"}[u.Scheme]
 	}
-	return x.Scheme == y.Scheme && strings.EqualFold(x.Hostname(), y.Hostname()) && port(x) == port(y) && strings.Trim(x.Path, "/") == strings.Trim(y.Path, "/")
+	return x.Scheme == y.Scheme && strings.EqualFold(x.Hostname(), y.Hostname()) && port(x) == port(y) &&
+		strings.Trim(x.Path, "/") == strings.Trim(y.Path, "/")
 }
 
 func (in signedIn) keep() error {
@@ -122,7 +126,8 @@ func serverURL(text string) (string, error) {
 		text = "http://" + text
 	}
 	u, err := url.Parse(text)
-	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || u.User != nil || u.RawQuery != "" || u.Fragment != "" {
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || u.User != nil || u.RawQuery != "" ||
+		u.Fragment != "" {
 		return "", fmt.Errorf("%q is no address of a service; one is written http://127.0.0.1:7465", text)
 	}
 	return strings.TrimRight(u.String(), "/"), nil
@@ -132,12 +137,13 @@ func serverURL(text string) (string, error) {
 func noRedirect(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
 
 func newRemote(address, token string) (*remote, error) {
-	c, err := client.NewClient(address, client.WithHTTPClient(&http.Client{CheckRedirect: noRedirect}), client.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
-		if token != "" {
-			r.Header.Set("Authorization", "Bearer "+token)
-		}
-		return nil
-	}))
+	c, err := client.NewClient(address, client.WithHTTPClient(&http.Client{CheckRedirect: noRedirect}),
+		client.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+			if token != "" {
+				r.Header.Set("Authorization", "Bearer "+token)
+			}
+			return nil
+		}))
 	return &remote{c, address}, err
 }
 
@@ -161,7 +167,8 @@ func answer(response *http.Response, err error, out any) error {
 			return nil
 		}
 		if err := json.NewDecoder(response.Body).Decode(out); err != nil {
-			return hint(fmt.Errorf("the answer of the service cannot be read: %w", err), "is this the address of an Inkret service?")
+			return hint(fmt.Errorf("the answer of the service cannot be read: %w", err),
+				"is this the address of an Inkret service?")
 		}
 		return nil
 	}
@@ -215,10 +222,12 @@ func unreachable(err error) error {
 	var inURL *url.Error
 	if errors.As(err, &inURL) && errors.As(err, &network) {
 		u, _ := url.Parse(inURL.URL)
-		return hint(fmt.Errorf("no service answers at %s://%s", u.Scheme, u.Host), "start it: inkret serve", "or sign in to another: inkret sign-in URL")
+		return hint(fmt.Errorf("no service answers at %s://%s", u.Scheme, u.Host), "start it: inkret serve",
+			"or sign in to another: inkret sign-in URL")
 	}
 	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-		return hint(errors.New("the service went away before it answered"), "look at its log, then try again; what it had not acknowledged is not kept")
+		return hint(errors.New("the service went away before it answered"),
+			"look at its log, then try again; what it had not acknowledged is not kept")
 	}
 	if errors.As(err, &inURL) {
 		err = inURL.Err

@@ -21,8 +21,10 @@ func (a *app) requestCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "list", Usage: "list requests, newest first",
-				Flags: append(pageFlags(), formatFlag(), &cli.StringFlag{Name: "state", Value: "open", Usage: "open, any, or states: granted, countered, declined, withdrawn"},
-					&cli.StringFlag{Name: "endpoint", Usage: "only of the `ENDPOINT`, as the contract writes it"}, &cli.BoolFlag{Name: "mine", Usage: "only your own"}),
+				Flags: append(pageFlags(), formatFlag(), &cli.StringFlag{Name: "state", Value: "open",
+					Usage: "open, any, or states: granted, countered, declined, withdrawn"},
+					&cli.StringFlag{Name: "endpoint", Usage: "only of the `ENDPOINT`, as the contract writes it"},
+					&cli.BoolFlag{Name: "mine", Usage: "only your own"}),
 				Action: a.listRequests,
 			},
 			{
@@ -30,25 +32,31 @@ func (a *app) requestCommand() *cli.Command {
 				Description: `    inkret request ask "GET /v1/skippers/{skipper_id}" Skipper.phone --audience harbour-office \
         --needed-by "the arrivals page" --reason "the desk rings who is late"`,
 				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "service", Usage: "the service's `NAME`; may be left out when there is one only"},
+					&cli.StringFlag{Name: "service",
+						Usage: "the service's `NAME`; may be left out when there is one only"},
 					&cli.StringFlag{Name: "audience", Required: true, Usage: "for whom, by `NAME`"},
 					&cli.StringFlag{Name: "as", Usage: "what the member is to be `CALLED`; left out, as the field"},
-					&cli.StringFlag{Name: "needed-by", Required: true, Usage: "`WHO` needs it: a page, an application, a program"},
+					&cli.StringFlag{Name: "needed-by", Required: true,
+						Usage: "`WHO` needs it: a page, an application, a program"},
 					&cli.StringFlag{Name: "reason", Required: true, Usage: "why"}, formatFlag(),
 				},
 				Action: a.askForField,
 			},
-			{Name: "show", Usage: "show one request, with the grant that it asks for", ArgsUsage: "NUMBER", Flags: []cli.Flag{formatFlag()}, Action: a.showRequest},
+			{Name: "show", Usage: "show one request, with the grant that it asks for", ArgsUsage: "NUMBER",
+				Flags: []cli.Flag{formatFlag()}, Action: a.showRequest},
 			{
 				Name: "grant", Usage: "grant a request: the contracts get a revision that says so", ArgsUsage: "NUMBER",
 				Description: `    inkret request grant 7
     inkret request grant 7 --max 40 --optional -m "the first line is enough"`,
-				Flags: []cli.Flag{comment, &cli.IntFlag{Name: "max", Usage: "grant less: at most so many characters"}, &cli.BoolFlag{Name: "optional", Usage: "it need not be there"},
+				Flags: []cli.Flag{comment, &cli.IntFlag{Name: "max", Usage: "grant less: at most so many characters"},
+					&cli.BoolFlag{Name: "optional", Usage: "it need not be there"},
 					&cli.StringFlag{Name: "as", Usage: "`CALLED` so, in place of what was asked"}, formatFlag()},
 				Action: a.grantRequest,
 			},
-			{Name: "decline", Usage: "decline a request, saying why", ArgsUsage: "NUMBER", Flags: []cli.Flag{comment, formatFlag()}, Action: a.declineRequest},
-			{Name: "withdraw", Usage: "take back a request of yours", ArgsUsage: "NUMBER", Flags: []cli.Flag{formatFlag()}, Action: a.withdrawRequest},
+			{Name: "decline", Usage: "decline a request, saying why", ArgsUsage: "NUMBER", Flags: []cli.Flag{comment,
+				formatFlag()}, Action: a.declineRequest},
+			{Name: "withdraw", Usage: "take back a request of yours", ArgsUsage: "NUMBER",
+				Flags: []cli.Flag{formatFlag()}, Action: a.withdrawRequest},
 		},
 		Action: a.needsSubcommand,
 	}
@@ -57,15 +65,18 @@ func (a *app) requestCommand() *cli.Command {
 func (a *app) listRequests(ctx context.Context, c *cli.Command) error {
 	page, size, mine := c.Int("page"), c.Int("size"), c.Bool("mine")
 	return listing(ctx, a, c, func(r *remote) result[client.RequestPage] {
-		response, err := r.ListRequests(ctx, &client.ListRequestsParams{Page: &page, Size: &size, Mine: &mine, State: some(c.String("state")), Endpoint: some(c.String("endpoint"))})
+		response, err := r.ListRequests(ctx, &client.ListRequestsParams{Page: &page, Size: &size, Mine: &mine,
+			State: some(c.String("state")), Endpoint: some(c.String("endpoint"))})
 		return answerOf[client.RequestPage](response, err)
 	}, func(w io.Writer, all client.RequestPage) {
 		if len(all.Items) > 0 {
 			t := report.NewTable(w)
 			t.AppendHeader(table.Row{"Request", "Field", "At", "Needed by", "Who, when", "State"})
 			for _, q := range all.Items {
-				t.AppendRow(table.Row{q.ID, report.Clean(q.Entity+"."+q.Field) + "\n" + textOf(q.Class), report.Clean(q.Endpoint) + "\n" + report.Clean(q.Audience),
-					report.Clean(q.NeededBy) + "\n" + report.Clean(q.Reason), report.Clean(q.Author) + "\n" + q.At.Local().Format("2006-01-02 15:04"), string(q.State)})
+				t.AppendRow(table.Row{q.ID, report.Clean(q.Entity+"."+q.Field) + "\n" + textOf(q.Class),
+					report.Clean(q.Endpoint) + "\n" + report.Clean(q.Audience),
+					report.Clean(q.NeededBy) + "\n" + report.Clean(q.Reason), report.Clean(q.Author) + "\n" +
+						q.At.Local().Format("2006-01-02 15:04"), string(q.State)})
 			}
 			t.Render()
 		}
@@ -75,7 +86,8 @@ func (a *app) listRequests(ctx context.Context, c *cli.Command) error {
 
 func (a *app) askForField(ctx context.Context, c *cli.Command) error {
 	if c.Args().Len() != 2 {
-		return usage(c, errors.New("say the endpoint and the field, as in: \"GET /v1/skippers/{skipper_id}\" Skipper.phone"))
+		return usage(c, errors.New("say the endpoint and the field, as in: \"GET /v1/skippers/{skipper_id}\" "+
+			"Skipper.phone"))
 	}
 	entity, field, ok := cutLast(c.Args().Get(1), ".")
 	if !ok {
@@ -89,7 +101,8 @@ func (a *app) askForField(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	response, err := r.AskForField(ctx, client.NewRequest{Service: service, Endpoint: c.Args().Get(0), Audience: c.String("audience"), Entity: entity, Field: field,
+	response, err := r.AskForField(ctx, client.NewRequest{Service: service, Endpoint: c.Args().Get(0),
+		Audience: c.String("audience"), Entity: entity, Field: field,
 		Member: some(c.String("as")), NeededBy: c.String("needed-by"), Reason: c.String("reason")})
 	return a.oneRequest(c, r, answerOf[client.ExposureRequest](response, err))
 }
@@ -110,7 +123,8 @@ func (a *app) grantRequest(ctx context.Context, c *cli.Command) error {
 	}
 	d := client.RequestDecision{Grant: true, Comment: some(c.String("comment"))}
 	if c.IsSet("max") || c.IsSet("optional") || c.IsSet("as") {
-		d.Less = &client.LessGrant{Max: some(c.Int("max")), Optional: some(c.Bool("optional")), Member: some(c.String("as"))}
+		d.Less = &client.LessGrant{Max: some(c.Int("max")), Optional: some(c.Bool("optional")),
+			Member: some(c.String("as"))}
 	}
 	response, err := r.DecideRequest(ctx, id, d)
 	return a.oneRequest(c, r, answerOf[client.ExposureRequest](response, err))

@@ -31,21 +31,29 @@ is neither waived nor judged no leak in the service.
 
     inkret check --contracts contracts/ --format json run.har | inkret result send - --line main`,
 				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "line", Required: true, Usage: "the `NAME` of the line of development, as in main or berth-plans"},
+					&cli.StringFlag{Name: "line", Required: true,
+						Usage: "the `NAME` of the line of development, as in main or berth-plans"},
 					&cli.StringFlag{Name: "revision", Usage: "of the program that was checked"},
 					&cli.StringFlag{Name: "link", Usage: "the `URL` of the pipeline's own page"},
 					&cli.StringFlag{Name: "service", Usage: "the service's `NAME`; left out, as the file says"},
-					&cli.StringFlag{Name: "fail-on", Value: "medium", Usage: "the least `SEVERITY` that fails, or never"}, formatFlag(),
+					&cli.StringFlag{Name: "fail-on", Value: "medium",
+						Usage: "the least `SEVERITY` that fails, or never"}, formatFlag(),
 				},
-				ShellComplete: completeValues(map[string][]string{"fail-on": append(scan.SeverityNames(), "never"), "format": {"table", "json"}}), Action: a.sendResult,
+				ShellComplete: completeValues(map[string][]string{"fail-on": append(scan.SeverityNames(), "never"),
+					"format": {"table", "json"}}), Action: a.sendResult,
 			},
 			{
 				Name: "list", Usage: "list results, newest first",
-				Flags: append(pageFlags(), formatFlag(), &cli.StringFlag{Name: "service", Usage: "only of the service `NAME`"}, &cli.StringFlag{Name: "line", Usage: "only of the line `NAME`"}), Action: a.listResults,
+				Flags: append(pageFlags(), formatFlag(), &cli.StringFlag{Name: "service",
+					Usage: "only of the service `NAME`"}, &cli.StringFlag{Name: "line",
+					Usage: "only of the line `NAME`"}), Action: a.listResults,
 			},
-			{Name: "show", Usage: "show a result, compared with the main line as it was before", ArgsUsage: "NUMBER", Flags: []cli.Flag{formatFlag()}, Action: a.showResult},
-			{Name: "drop", Usage: "forget a result", ArgsUsage: "NUMBER", Action: a.onNumber("a result", (*remote).DropResult, "Result %d is forgotten.")},
-			{Name: "main-line", Usage: "say which line of a service others are compared with", ArgsUsage: "SERVICE LINE", Action: a.setMainLine},
+			{Name: "show", Usage: "show a result, compared with the main line as it was before", ArgsUsage: "NUMBER",
+				Flags: []cli.Flag{formatFlag()}, Action: a.showResult},
+			{Name: "drop", Usage: "forget a result", ArgsUsage: "NUMBER", Action: a.onNumber("a result",
+				(*remote).DropResult, "Result %d is forgotten.")},
+			{Name: "main-line", Usage: "say which line of a service others are compared with",
+				ArgsUsage: "SERVICE LINE", Action: a.setMainLine},
 		},
 		Action: a.needsSubcommand,
 	}
@@ -60,7 +68,8 @@ func (a *app) readResult(path string) (client.CheckResult, error) {
 	}
 	defer in.Close()
 	if err := json.NewDecoder(in).Decode(&out); err != nil || out.Inkret == 0 {
-		return out, hint(fmt.Errorf("%s is not what a check printed", report.Clean(path)), "inkret check --format json prints it")
+		return out, hint(fmt.Errorf("%s is not what a check printed", report.Clean(path)),
+			"inkret check --format json prints it")
 	}
 	if out.Findings == nil {
 		out.Findings = []client.CheckedFinding{}
@@ -91,7 +100,8 @@ func (a *app) sendResult(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	response, err := r.SendResult(ctx, service, &client.SendResultParams{Line: c.String("line"), Revision: some(c.String("revision")), Link: some(c.String("link"))}, body)
+	response, err := r.SendResult(ctx, service, &client.SendResultParams{Line: c.String("line"),
+		Revision: some(c.String("revision")), Link: some(c.String("link"))}, body)
 	got := answerOf[client.ResultDetail](response, err)
 	if got.err != nil {
 		return got.err
@@ -130,12 +140,16 @@ func (a *app) showResult(ctx context.Context, c *cli.Command) error {
 // sayResult shows a result: what is new first.
 func (a *app) sayResult(w io.Writer, d *client.ResultDetail) {
 	r := &d.Result
-	fmt.Fprintf(w, "Result %d of %s, line %s%s, sent by %s on %s.\n", r.ID, report.Clean(r.Service), report.Clean(r.Line), report.Clean(parenthesisedAfter(" ", textOf(r.Revision))), report.Clean(r.Author), r.At.Local().Format("2006-01-02 15:04"))
-	fmt.Fprintf(w, "%s judged, %s of %s covered by no grant.\n", plural(r.Summary.Judged, "capture"), report.Bytes(int(r.Summary.ExcessBytes)), report.Bytes(int(r.Summary.Bytes)))
+	fmt.Fprintf(w, "Result %d of %s, line %s%s, sent by %s on %s.\n", r.ID, report.Clean(r.Service),
+		report.Clean(r.Line), report.Clean(parenthesisedAfter(" ", textOf(r.Revision))), report.Clean(r.Author),
+		r.At.Local().Format("2006-01-02 15:04"))
+	fmt.Fprintf(w, "%s judged, %s of %s covered by no grant.\n", plural(r.Summary.Judged, "capture"),
+		report.Bytes(int(r.Summary.ExcessBytes)), report.Bytes(int(r.Summary.Bytes)))
 	if against := d.Against; against == nil {
 		fmt.Fprintln(w, "The main line has no result before it: all is new.")
 	} else {
-		fmt.Fprintf(w, "Against result %d of %s: %d new, %d as before, %d found there alone (mended, or not called).\n", against.ID, report.Clean(against.Line), len(d.Fresh), len(d.Same), len(d.Gone))
+		fmt.Fprintf(w, "Against result %d of %s: %d new, %d as before, %d found there alone (mended, or not called).\n",
+			against.ID, report.Clean(against.Line), len(d.Fresh), len(d.Same), len(d.Gone))
 		if against.Rules != r.Rules {
 			fmt.Fprintf(w, "They were judged by other rules: set %d there, %d here.\n", against.Rules, r.Rules)
 		}
@@ -162,8 +176,10 @@ func (a *app) sayResult(w io.Writer, d *client.ResultDetail) {
 			if f.Status != nil {
 				status = fmt.Sprint(f.Status)
 			}
-			t.AppendRow(table.Row{f.Fingerprint, report.Severity(string(f.Severity), colour(a.out)), report.Clean(f.Kind),
-				report.Clean(strings.TrimSpace(f.Endpoint+"  "+textOf(f.Audience)+" "+status)) + "\n" + report.Clean(f.Path), here})
+			t.AppendRow(table.Row{f.Fingerprint, report.Severity(string(f.Severity), colour(a.out)),
+				report.Clean(f.Kind),
+				report.Clean(strings.TrimSpace(f.Endpoint+"  "+textOf(f.Audience)+" "+status)) + "\n" +
+					report.Clean(f.Path), here})
 		}
 		t.Render()
 	}
@@ -183,18 +199,22 @@ func parenthesisedAfter(before, s string) string {
 func (a *app) listResults(ctx context.Context, c *cli.Command) error {
 	page, size := c.Int("page"), c.Int("size")
 	return listing(ctx, a, c, func(r *remote) result[client.ResultPage] {
-		response, err := r.ListResults(ctx, &client.ListResultsParams{Page: &page, Size: &size, Service: some(c.String("service")), Line: some(c.String("line"))})
+		response, err := r.ListResults(ctx, &client.ListResultsParams{Page: &page, Size: &size,
+			Service: some(c.String("service")), Line: some(c.String("line"))})
 		return answerOf[client.ResultPage](response, err)
 	}, func(w io.Writer, all client.ResultPage) {
 		if all.Total > 0 {
 			t := report.NewTable(w)
-			t.AppendHeader(table.Row{"Result", "Service", "Line", "Revision", "Critical", "High", "Medium", "Low", "Sent"})
+			t.AppendHeader(table.Row{"Result", "Service", "Line", "Revision", "Critical", "High", "Medium", "Low",
+				"Sent"})
 			for _, r := range all.Items {
 				line := report.Clean(r.Line)
 				if r.Main {
 					line += " (main)"
 				}
-				t.AppendRow(table.Row{r.ID, report.Clean(r.Service), line, report.Clean(textOf(r.Revision)), r.BySeverity.Critical, r.BySeverity.High, r.BySeverity.Medium, r.BySeverity.Low, r.At.Local().Format("2006-01-02 15:04")})
+				t.AppendRow(table.Row{r.ID, report.Clean(r.Service), line, report.Clean(textOf(r.Revision)),
+					r.BySeverity.Critical, r.BySeverity.High, r.BySeverity.Medium, r.BySeverity.Low,
+					r.At.Local().Format("2006-01-02 15:04")})
 			}
 			t.Render()
 		}

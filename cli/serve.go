@@ -53,13 +53,19 @@ reverse proxy say --public and --proxy, so that the addresses of people are know
 		Flags: append([]cli.Flag{
 			listenFlag(),
 			dataFlag(),
-			&cli.StringFlag{Name: "public", Usage: "the `URL` under which people reach it, when that is not the address it listens on"},
-			sizeFlag("max-disk", "20 GB", "the most that the database may take on disk, as a `SIZE`; 0 is no bound", "INKRET_MAX_DISK"),
+			&cli.StringFlag{Name: "public",
+				Usage: "the `URL` under which people reach it, when that is not the address it listens on"},
+			sizeFlag("max-disk", "20 GB", "the most that the database may take on disk, as a `SIZE`; 0 is no bound",
+				"INKRET_MAX_DISK"),
 			sizeFlag("max-upload", "8 GB", "the largest recording that is taken, as a `SIZE`", "INKRET_MAX_UPLOAD"),
-			&cli.StringFlag{Name: "tls-cert", Usage: "the certificate to serve TLS with, and those that vouch for it, as a PEM `FILE`", TakesFile: true},
+			&cli.StringFlag{Name: "tls-cert",
+				Usage:     "the certificate to serve TLS with, and those that vouch for it, as a PEM `FILE`",
+				TakesFile: true},
 			&cli.StringFlag{Name: "tls-key", Usage: "the key of the certificate, as a PEM `FILE`", TakesFile: true},
-			&cli.StringSliceFlag{Name: "proxy", Usage: "an `ADDRESS` or network of a reverse proxy whose X-Forwarded-For is believed; may be repeated"},
-			&cli.StringFlag{Name: "backup-to", Usage: "the `FOLDER` that backups are written to; none are made without it", TakesFile: true},
+			&cli.StringSliceFlag{Name: "proxy",
+				Usage: "an `ADDRESS` or network of a reverse proxy whose X-Forwarded-For is believed; may be repeated"},
+			&cli.StringFlag{Name: "backup-to",
+				Usage: "the `FOLDER` that backups are written to; none are made without it", TakesFile: true},
 			&cli.DurationFlag{Name: "backup-every", Value: 24 * time.Hour, Usage: "how often a backup is made"},
 			&cli.IntFlag{Name: "backup-keep", Value: 7, Usage: "how many backups are kept"},
 			logFlag("info"),
@@ -103,18 +109,22 @@ reverse proxy say --public and --proxy, so that the addresses of people are know
 			if c.Duration("backup-every") < time.Minute || c.Int("backup-keep") < 1 {
 				return usage(c, errors.New("--backup-every must be at least 1m, and --backup-keep at least 1"))
 			}
-			s, err := a.openService(ctx, service.Options{Dir: c.String("data"), Log: log, MaxDisk: disk, Mail: mail, DigestHour: c.Int("digest-hour")})
+			s, err := a.openService(ctx, service.Options{Dir: c.String("data"), Log: log, MaxDisk: disk, Mail: mail,
+				DigestHour: c.Int("digest-hour")})
 			if err != nil {
 				return err
 			}
 			defer s.Close()
-			s.BackUpEvery(service.BackupPlan{Folder: c.String("backup-to"), Every: c.Duration("backup-every"), Keep: c.Int("backup-keep")})
-			return a.serve(ctx, s, serving{listen: c.String("listen"), public: c.String("public"), maxUpload: upload, log: log, provider: provider, proxies: proxies, certificate: certificate}, func(address string) error {
+			s.BackUpEvery(service.BackupPlan{Folder: c.String("backup-to"), Every: c.Duration("backup-every"),
+				Keep: c.Int("backup-keep")})
+			return a.serve(ctx, s, serving{listen: c.String("listen"), public: c.String("public"), maxUpload: upload,
+				log: log, provider: provider, proxies: proxies, certificate: certificate}, func(address string) error {
 				code, err := s.SetupCode(ctx)
 				if err == nil && code == "" {
 					a.say("The console is at %s", address)
 				} else if err == nil {
-					a.say("Nobody is set up yet. Open this link once to set yourself up as administrator:\n  %s", httpapi.SetupLink(address, code))
+					a.say("Nobody is set up yet. Open this link once to set yourself up as administrator:\n  %s",
+						httpapi.SetupLink(address, code))
 				}
 				return err
 			})
@@ -123,7 +133,8 @@ reverse proxy say --public and --proxy, so that the addresses of people are know
 }
 
 func dataFlag() cli.Flag {
-	return &cli.StringFlag{Name: "data", Value: defaultData(), Usage: "the data `FOLDER`", Sources: cli.EnvVars("INKRET_DATA"), TakesFile: true}
+	return &cli.StringFlag{Name: "data", Value: defaultData(), Usage: "the data `FOLDER`",
+		Sources: cli.EnvVars("INKRET_DATA"), TakesFile: true}
 }
 
 // sizeFlag is a flag that takes a number of bytes with its unit.
@@ -135,13 +146,15 @@ func sizeFlag(name, value, words string, env ...string) cli.Flag {
 func sizeOf(c *cli.Command, flag string) (int64, error) {
 	n, err := humanize.ParseBytes(c.String(flag))
 	if err != nil || n > math.MaxInt64 {
-		return 0, usage(c, fmt.Errorf("--%s %s is no size; one is written 500 MB or 2 GiB", flag, quoted(c.String(flag))))
+		return 0, usage(c, fmt.Errorf("--%s %s is no size; one is written 500 MB or 2 GiB", flag,
+			quoted(c.String(flag))))
 	}
 	return int64(n), nil
 }
 
 func listenFlag() cli.Flag {
-	return &cli.StringFlag{Name: "listen", Value: defaultListen, Usage: "the `ADDRESS` to listen on", Sources: cli.EnvVars("INKRET_LISTEN")}
+	return &cli.StringFlag{Name: "listen", Value: defaultListen, Usage: "the `ADDRESS` to listen on",
+		Sources: cli.EnvVars("INKRET_LISTEN")}
 }
 
 func logFlag(level string) cli.Flag {
@@ -166,7 +179,8 @@ func defaultData() string {
 func (a *app) logger(c *cli.Command) (*slog.Logger, error) {
 	var l slog.Level
 	if err := l.UnmarshalText([]byte(c.String("log"))); err != nil {
-		return nil, usage(c, fmt.Errorf("there is no log level %q: debug, info, warn and error are known", c.String("log")))
+		return nil, usage(c, fmt.Errorf("there is no log level %q: debug, info, warn and error are known",
+			c.String("log")))
 	}
 	return slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: l})), nil
 }
@@ -206,9 +220,11 @@ func (a *app) serve(ctx context.Context, s *service.Service, how serving, ready 
 	listener, err := net.Listen("tcp", listen)
 	if err != nil {
 		if errors.Is(err, syscall.EADDRINUSE) {
-			return hint(fmt.Errorf("another program listens on %s already", listen), "stop it, or choose another address with --listen")
+			return hint(fmt.Errorf("another program listens on %s already", listen),
+				"stop it, or choose another address with --listen")
 		}
-		return hint(fmt.Errorf("cannot listen on %s: %w", listen, err), "an address is written HOST:PORT, such as "+defaultListen)
+		return hint(fmt.Errorf("cannot listen on %s: %w", listen, err), "an address is written HOST:PORT, such as "+
+			defaultListen)
 	}
 	address := "http://" + listener.Addr().String()
 	if how.certificate != nil {
@@ -222,13 +238,15 @@ func (a *app) serve(ctx context.Context, s *service.Service, how serving, ready 
 		s.SignInWith(openid.New(*how.provider, address+httpapi.SignedInAt), how.provider.Issuer)
 	}
 	stopping := make(chan struct{})
-	handler, err := httpapi.NewHandler(s, httpapi.Options{Version: version(), Log: log, Console: console.Files(), Public: address, Stopping: stopping, MaxUpload: how.maxUpload,
+	handler, err := httpapi.NewHandler(s, httpapi.Options{Version: version(), Log: log, Console: console.Files(),
+		Public: address, Stopping: stopping, MaxUpload: how.maxUpload,
 		Secure: strings.HasPrefix(address, "https://"), Proxies: how.proxies})
 	if err != nil {
 		listener.Close()
 		return err
 	}
-	server := &http.Server{Handler: handler, ReadHeaderTimeout: headerTime, IdleTimeout: idleTime, MaxHeaderBytes: maxHeader, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
+	server := &http.Server{Handler: handler, ReadHeaderTimeout: headerTime, IdleTimeout: idleTime,
+		MaxHeaderBytes: maxHeader, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
 	server.RegisterOnShutdown(func() { close(stopping) })
 	running, stop := context.WithCancel(ctx)
 	ran := make(chan struct{})

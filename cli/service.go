@@ -28,13 +28,15 @@ func (a *app) serviceCommand() *cli.Command {
 				Flags: []cli.Flag{service, formatFlag()}, Action: a.listServers,
 			},
 			{
-				Name: "allow", Usage: "allow that recorded calls are made again to a server of the contracts", ArgsUsage: "URL",
+				Name: "allow", Usage: "allow that recorded calls are made again to a server of the contracts",
+				ArgsUsage: "URL",
 				Description: `For administrators. Without --address the server's name must lead to a public
 address; one inside, a test system on this machine say, is named by --address.
 
     inkret service allow https://api.fennick-quay.example
     inkret service allow https://api.fennick-quay.example --address http://127.0.0.1:7466`,
-				Flags:  []cli.Flag{service, &cli.StringFlag{Name: "address", Usage: "the `URL` at which the server is reached instead"}},
+				Flags: []cli.Flag{service, &cli.StringFlag{Name: "address",
+					Usage: "the `URL` at which the server is reached instead"}},
 				Action: a.allowServer,
 			},
 			{
@@ -49,7 +51,8 @@ address; one inside, a test system on this machine say, is named by --address.
 						Flags: []cli.Flag{service, formatFlag()}, Action: a.listCredentials,
 					},
 					{
-						Name: "set", Usage: "keep header fields for an audience, in place of those that are kept", ArgsUsage: "AUDIENCE",
+						Name: "set", Usage: "keep header fields for an audience, in place of those that are kept",
+						ArgsUsage: "AUDIENCE",
 						Description: `Reads header fields from standard input, one a line, so that no value stands in a
 list of processes or a shell's history. They are encrypted and never shown again.
 
@@ -83,7 +86,8 @@ judged when they come in, and no body is kept at all.
     inkret service keeping
     inkret service keeping --days 30
     inkret service keeping --bodies=false`,
-				Flags: []cli.Flag{service, &cli.IntFlag{Name: "days", Usage: "drop bodies after so many `DAYS`; 0 keeps them without end"},
+				Flags: []cli.Flag{service, &cli.IntFlag{Name: "days",
+					Usage: "drop bodies after so many `DAYS`; 0 keeps them without end"},
 					&cli.BoolFlag{Name: "bodies", Value: true, Usage: "keep the bodies of new captures"}, formatFlag()},
 				Action: a.keeping,
 			},
@@ -173,7 +177,8 @@ func (a *app) allowServer(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	server := c.Args().First()
-	response, err := r.AllowServer(ctx, service, client.AllowServerJSONRequestBody{Server: server, Address: some(c.String("address"))})
+	response, err := r.AllowServer(ctx, service, client.AllowServerJSONRequestBody{Server: server,
+		Address: some(c.String("address"))})
 	if err := answer(response, err, nil); err != nil {
 		return err
 	}
@@ -236,7 +241,8 @@ func (a *app) listCredentials(ctx context.Context, c *cli.Command) error {
 		t := report.NewTable(w)
 		t.AppendHeader(table.Row{"Audience", "Header fields", "By", "When"})
 		for _, k := range all {
-			t.AppendRow(table.Row{report.Clean(k.Audience), report.Clean(strings.Join(k.Names, ", ")), report.Clean(k.Author), k.At.Local().Format("2006-01-02 15:04")})
+			t.AppendRow(table.Row{report.Clean(k.Audience), report.Clean(strings.Join(k.Names, ", ")),
+				report.Clean(k.Author), k.At.Local().Format("2006-01-02 15:04")})
 		}
 		t.Render()
 	})

@@ -98,8 +98,10 @@ func (a *app) progress(r io.Reader, size int64, what string) (out io.Reader, don
 	if size < shortestProgress || terminal(a.err) == 0 {
 		return r, func() {}
 	}
-	bar := progressbar.NewOptions64(size, progressbar.OptionSetWriter(a.err), progressbar.OptionSetDescription(report.Clean(what)),
-		progressbar.OptionShowBytes(true), progressbar.OptionClearOnFinish(), progressbar.OptionSetWidth(24), progressbar.OptionThrottle(100e6))
+	bar := progressbar.NewOptions64(size, progressbar.OptionSetWriter(a.err),
+		progressbar.OptionSetDescription(report.Clean(what)),
+		progressbar.OptionShowBytes(true), progressbar.OptionClearOnFinish(), progressbar.OptionSetWidth(24),
+		progressbar.OptionThrottle(100e6))
 	done = func() { bar.Finish() }
 	if f, ok := r.(file); ok {
 		return &followed{f, bar}, done

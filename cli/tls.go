@@ -40,7 +40,8 @@ func certificateOf(c *cli.Command, log *slog.Logger) (*certificate, error) {
 	}
 	out := &certificate{cert: cert, key: key, log: log}
 	if err := out.load(); err != nil {
-		return nil, hint(fmt.Errorf("the certificate cannot be used: %w", err), "both files are PEM; the certificate comes first in its file, then those that vouch for it")
+		return nil, hint(fmt.Errorf("the certificate cannot be used: %w", err),
+			"both files are PEM; the certificate comes first in its file, then those that vouch for it")
 	}
 	return out, nil
 }
@@ -106,10 +107,12 @@ func proxiesOf(c *cli.Command) ([]net.IPNet, error) {
 			network, err = netip.PrefixFrom(address, address.BitLen()), nil
 		}
 		if err != nil {
-			return nil, usage(c, fmt.Errorf("--proxy needs an address or a network, such as 127.0.0.1 or 10.0.0.0/8, not %s", quoted(text)))
+			return nil, usage(c, fmt.Errorf("--proxy needs an address or a network, such as 127.0.0.1 or "+
+				"10.0.0.0/8, not %s", quoted(text)))
 		}
 		network = network.Masked()
-		all = append(all, net.IPNet{IP: network.Addr().AsSlice(), Mask: net.CIDRMask(network.Bits(), network.Addr().BitLen())})
+		all = append(all, net.IPNet{IP: network.Addr().AsSlice(), Mask: net.CIDRMask(network.Bits(),
+			network.Addr().BitLen())})
 	}
 	return all, nil
 }
@@ -121,7 +124,8 @@ func publicOf(c *cli.Command) error {
 		return nil
 	}
 	u, err := url.Parse(text)
-	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil || u.RawQuery != "" || u.Fragment != "" {
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil || u.RawQuery != "" ||
+		u.Fragment != "" {
 		return usage(c, fmt.Errorf("--public needs a URL such as https://inkret.example, not %s", quoted(text)))
 	}
 	return nil

@@ -20,7 +20,8 @@ import (
 func (a *app) togetherCommands(states []string) []*cli.Command {
 	return []*cli.Command{
 		{
-			Name: "change", Usage: "change several findings in one step: state, assignee, due day, labels", ArgsUsage: "[ID…]",
+			Name: "change", Usage: "change several findings in one step: state, assignee, due day, labels",
+			ArgsUsage: "[ID…]",
 			Description: `Of findings named, or with --filter of all that fit the query of a list, as in the
 console's address. It says first what would change, and asks. The change can be undone.
 
@@ -28,16 +29,19 @@ console's address. It says first what would change, and asks. The change can be 
     inkret finding change --filter "kind=heavy-excess&team=moorings" --label later --yes
     inkret finding change --filter "entity=Skipper&field=email" --to in-repair -m "one repair for all" --try`,
 			Flags: []cli.Flag{
-				&cli.StringFlag{Name: "filter", Usage: "all that fit the `QUERY` of a list, as in state=new&severity=critical"},
+				&cli.StringFlag{Name: "filter",
+					Usage: "all that fit the `QUERY` of a list, as in state=new&severity=critical"},
 				&cli.StringFlag{Name: "to", Usage: "the state they become: " + strings.Join(states, ", ")},
 				&cli.StringFlag{Name: "until", Usage: "the last `DAY` of a waiver, as 2027-03-31"},
 				&cli.StringFlag{Name: "comment", Aliases: []string{"m"}, Usage: "why"},
 				&cli.StringFlag{Name: "assign", Usage: "to whom: an `EMAIL`, me, or nobody"},
-				&cli.StringFlag{Name: "team", Usage: "a team's `NAME`, in place of the endpoint's; - gives it back to that"},
+				&cli.StringFlag{Name: "team",
+					Usage: "a team's `NAME`, in place of the endpoint's; - gives it back to that"},
 				&cli.StringFlag{Name: "due", Usage: "the last `DAY`, or never"},
 				&cli.StringSliceFlag{Name: "label", Usage: "a `LABEL` to put on; may be said again"},
 				&cli.StringSliceFlag{Name: "unlabel", Usage: "a `LABEL` to take off; may be said again"},
-				&cli.BoolFlag{Name: "decline-waiver", Usage: "decline the waiver that waits for approval, with a comment that says why"},
+				&cli.BoolFlag{Name: "decline-waiver",
+					Usage: "decline the waiver that waits for approval, with a comment that says why"},
 				&cli.BoolFlag{Name: "try", Usage: "only say what would come of it"},
 				&cli.BoolFlag{Name: "yes", Usage: "do not ask"}, formatFlag(),
 			},
@@ -45,15 +49,18 @@ console's address. It says first what would change, and asks. The change can be 
 			Action:        a.changeFindings,
 		},
 		{
-			Name: "undo", Usage: "make findings what they were before a change, but for those changed since", ArgsUsage: "CHANGE",
-			Flags: []cli.Flag{formatFlag()}, Action: a.undoChange,
+			Name: "undo", Usage: "make findings what they were before a change, but for those changed since",
+			ArgsUsage: "CHANGE",
+			Flags:     []cli.Flag{formatFlag()}, Action: a.undoChange,
 		},
-		{Name: "changes", Usage: "list the latest changes of several findings", Flags: []cli.Flag{formatFlag()}, Action: a.listChanges},
+		{Name: "changes", Usage: "list the latest changes of several findings", Flags: []cli.Flag{formatFlag()},
+			Action: a.listChanges},
 		{
 			Name: "standing", Usage: "how it stands: what is open by day, how long proofs take, where it is worst",
 			Description: `    inkret finding standing --days 30
     inkret finding standing --team reservations --format json`,
-			Flags: []cli.Flag{&cli.StringFlag{Name: "service", Usage: "only of the service `NAME`"}, &cli.StringFlag{Name: "team", Usage: "only of the team `NAME`"},
+			Flags: []cli.Flag{&cli.StringFlag{Name: "service", Usage: "only of the service `NAME`"},
+				&cli.StringFlag{Name: "team", Usage: "only of the team `NAME`"},
 				&cli.IntFlag{Name: "days", Value: 90, Usage: "how far back"}, formatFlag()},
 			Action: a.showStanding,
 		},
@@ -62,30 +69,40 @@ console's address. It says first what would change, and asks. The change can be 
 			Description: `    inkret finding groups --by field
     inkret finding groups --by value --filter "severity=critical,high"
     inkret finding change --filter "shape=harbour/berth-card" --to in-repair    # a group at once`,
-			Flags:         []cli.Flag{&cli.StringFlag{Name: "by", Value: "field", Usage: "field, shape, value, endpoint, team or kind"}, &cli.StringFlag{Name: "filter", Usage: "of those that fit the `QUERY` of a list, as in state=new&severity=critical"}, formatFlag()},
-			ShellComplete: completeValues(map[string][]string{"by": {"field", "shape", "value", "endpoint", "team", "kind"}, "format": {"table", "json"}}),
-			Action:        a.groupFindings,
+			Flags: []cli.Flag{&cli.StringFlag{Name: "by", Value: "field",
+				Usage: "field, shape, value, endpoint, team or kind"}, &cli.StringFlag{Name: "filter",
+				Usage: "of those that fit the `QUERY` of a list, as in state=new&severity=critical"}, formatFlag()},
+			ShellComplete: completeValues(map[string][]string{"by": {"field", "shape", "value", "endpoint", "team",
+				"kind"}, "format": {"table", "json"}}),
+			Action: a.groupFindings,
 		},
 		{Name: "labels", Usage: "list the labels in use", Flags: []cli.Flag{formatFlag()}, Action: a.listLabels},
-		{Name: "follow", Usage: "be told of what becomes of a finding", ArgsUsage: "ID", Action: a.onFinding((*remote).FollowFinding)},
+		{Name: "follow", Usage: "be told of what becomes of a finding", ArgsUsage: "ID",
+			Action: a.onFinding((*remote).FollowFinding)},
 		{Name: "unfollow", Usage: "be told no longer", ArgsUsage: "ID", Action: a.onFinding((*remote).UnfollowFinding)},
 		{
-			Name: "views", Usage: "list the lists of findings that you keep, and that others share", Flags: []cli.Flag{formatFlag()}, Action: a.listViews,
+			Name: "views", Usage: "list the lists of findings that you keep, and that others share",
+			Flags: []cli.Flag{formatFlag()}, Action: a.listViews,
 			Description: `    inkret finding keep-view "Berths to judge" "state=new&q=berth" --share
     inkret finding list --view "Berths to judge"`,
 		},
 		{
 			Name: "keep-view", Usage: "keep a list of findings", ArgsUsage: "NAME QUERY",
-			Flags: []cli.Flag{&cli.BoolFlag{Name: "share", Usage: "others see it too"}, formatFlag()}, Action: a.keepView,
+			Flags:  []cli.Flag{&cli.BoolFlag{Name: "share", Usage: "others see it too"}, formatFlag()},
+			Action: a.keepView,
 		},
-		{Name: "follow-view", Usage: "be told of what comes into a view", ArgsUsage: "NUMBER", Action: a.onNumber("a view", (*remote).FollowView, "")},
-		{Name: "unfollow-view", Usage: "be told of a view no longer", ArgsUsage: "NUMBER", Action: a.onNumber("a view", (*remote).UnfollowView, "")},
-		{Name: "drop-view", Usage: "drop a view of yours", ArgsUsage: "NUMBER", Action: a.onNumber("a view", (*remote).DropView, "")},
+		{Name: "follow-view", Usage: "be told of what comes into a view", ArgsUsage: "NUMBER",
+			Action: a.onNumber("a view", (*remote).FollowView, "")},
+		{Name: "unfollow-view", Usage: "be told of a view no longer", ArgsUsage: "NUMBER", Action: a.onNumber("a view",
+			(*remote).UnfollowView, "")},
+		{Name: "drop-view", Usage: "drop a view of yours", ArgsUsage: "NUMBER", Action: a.onNumber("a view",
+			(*remote).DropView, "")},
 	}
 }
 
 func (a *app) changeFindings(ctx context.Context, c *cli.Command) error {
-	body := client.FindingsChange{To: some(client.State(c.String("to"))), Until: some(c.String("until")), Comment: some(c.String("comment")), Person: some(c.String("assign"))}
+	body := client.FindingsChange{To: some(client.State(c.String("to"))), Until: some(c.String("until")),
+		Comment: some(c.String("comment")), Person: some(c.String("assign"))}
 	ids := c.Args().Slice()
 	if (len(ids) == 0) == (c.String("filter") == "") {
 		return usage(c, errors.New("say which findings: name them, or say a --filter"))
@@ -204,7 +221,8 @@ func (a *app) undoChange(ctx context.Context, c *cli.Command) error {
 }
 
 // listing asks for something and shows it as a table or JSON.
-func listing[T any](ctx context.Context, a *app, c *cli.Command, ask func(*remote) result[T], show func(io.Writer, T)) error {
+func listing[T any](ctx context.Context, a *app, c *cli.Command, ask func(*remote) result[T],
+	show func(io.Writer, T)) error {
 	r, err := a.remote()
 	if err != nil {
 		return err
@@ -229,7 +247,8 @@ func (a *app) listChanges(ctx context.Context, c *cli.Command) error {
 				if valueOf(one.Undone) {
 					undone = "undone"
 				}
-				t.AppendRow(table.Row{valueOf(one.ID), one.At.Local().Format("2006-01-02 15:04"), report.Clean(one.Author), report.Clean(one.Words), one.Findings, undone})
+				t.AppendRow(table.Row{valueOf(one.ID), one.At.Local().Format("2006-01-02 15:04"),
+					report.Clean(one.Author), report.Clean(one.Words), one.Findings, undone})
 			}
 			t.Render()
 		}
@@ -240,7 +259,8 @@ func (a *app) listChanges(ctx context.Context, c *cli.Command) error {
 func (a *app) showStanding(ctx context.Context, c *cli.Command) error {
 	days := c.Int("days")
 	return listing(ctx, a, c, func(r *remote) result[client.Standing] {
-		response, err := r.GetStanding(ctx, &client.GetStandingParams{Service: some(c.String("service")), Team: some(c.String("team")), Days: &days})
+		response, err := r.GetStanding(ctx, &client.GetStandingParams{Service: some(c.String("service")),
+			Team: some(c.String("team")), Days: &days})
 		return answerOf[client.Standing](response, err)
 	}, func(w io.Writer, s client.Standing) {
 		counts := func(b client.BySeverity) []any { return []any{b.Critical, b.High, b.Medium, b.Low, b.Info} }
@@ -252,21 +272,24 @@ func (a *app) showStanding(ctx context.Context, c *cli.Command) error {
 		}
 		t.Render()
 		for _, p := range s.Proofs {
-			fmt.Fprintf(w, "%s of severity %s, half of them within %.0f hours, the slowest in %.0f.\n", plural(p.Proofs, "proof"), p.Severity, p.MedianHours, p.LongestHours)
+			fmt.Fprintf(w, "%s of severity %s, half of them within %.0f hours, the slowest in %.0f.\n",
+				plural(p.Proofs, "proof"), p.Severity, p.MedianHours, p.LongestHours)
 		}
 		var weighed, excess, saved int64
 		for _, d := range s.Weights {
 			weighed, excess, saved = weighed+d.Bytes, excess+d.ExcessBytes, saved+d.SavedBytes
 		}
 		if weighed > 0 {
-			fmt.Fprintf(w, "\nOf %s captured in this time, %s are covered by no grant; %s, had the endpoints stayed as they were first captured.\n",
+			fmt.Fprintf(w, "\nOf %s captured in this time, %s are covered by no grant; %s, had the endpoints stayed "+
+				"as they were first captured.\n",
 				report.Bytes(int(weighed)), report.Bytes(int(excess)), report.Bytes(int(excess+saved)))
 		}
 		if len(s.Savings) > 0 {
 			t := report.NewTable(w)
 			t.AppendHeader(table.Row{"Excess of a capture", "First", "Now", "Saved since"})
 			for _, one := range s.Savings {
-				t.AppendRow(table.Row{report.Clean(one.Name), report.Bytes(int(one.FirstBytes)), report.Bytes(int(one.NowBytes)), signedBytes(one.SavedBytes)})
+				t.AppendRow(table.Row{report.Clean(one.Name), report.Bytes(int(one.FirstBytes)),
+					report.Bytes(int(one.NowBytes)), signedBytes(one.SavedBytes)})
 			}
 			t.Render()
 		}
@@ -290,7 +313,9 @@ func (a *app) showStanding(ctx context.Context, c *cli.Command) error {
 
 func (a *app) groupFindings(ctx context.Context, c *cli.Command) error {
 	return listing(ctx, a, c, func(r *remote) result[client.FindingGroups] {
-		response, err := r.GroupFindings(ctx, &client.GroupFindingsParams{By: client.GroupFindingsParamsBy(c.String("by")), Filter: some(c.String("filter"))})
+		response, err := r.GroupFindings(ctx,
+			&client.GroupFindingsParams{By: client.GroupFindingsParamsBy(c.String("by")),
+				Filter: some(c.String("filter"))})
 		return answerOf[client.FindingGroups](response, err)
 	}, func(w io.Writer, all client.FindingGroups) {
 		if len(all.Groups) > 0 {
@@ -298,7 +323,8 @@ func (a *app) groupFindings(ctx context.Context, c *cli.Command) error {
 			t.AppendHeader(table.Row{"Group", "Findings", "Critical", "High", "Medium", "Low", "Info", "All of them"})
 			for _, g := range all.Groups {
 				b := g.BySeverity
-				t.AppendRow(table.Row{report.Clean(g.Name), g.Findings, b.Critical, b.High, b.Medium, b.Low, b.Info, report.Clean(g.Query)})
+				t.AppendRow(table.Row{report.Clean(g.Name), g.Findings, b.Critical, b.High, b.Medium, b.Low, b.Info,
+					report.Clean(g.Query)})
 			}
 			t.Render()
 		}
@@ -357,13 +383,15 @@ func (a *app) keepView(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	response, err := r.AddView(ctx, client.NewView{Name: c.Args().Get(0), Query: c.Args().Get(1), Shared: some(c.Bool("share"))})
+	response, err := r.AddView(ctx, client.NewView{Name: c.Args().Get(0), Query: c.Args().Get(1),
+		Shared: some(c.Bool("share"))})
 	got := answerOf[client.SavedView](response, err)
 	if got.err != nil {
 		return got.err
 	}
 	return a.output(c, got.value, func(w io.Writer) {
-		fmt.Fprintf(w, "View %d, %s: %s/findings?%s\n", got.value.ID, report.Clean(got.value.Name), r.url, report.Clean(got.value.Query))
+		fmt.Fprintf(w, "View %d, %s: %s/findings?%s\n", got.value.ID, report.Clean(got.value.Name), r.url,
+			report.Clean(got.value.Query))
 	})
 }
 
@@ -388,8 +416,10 @@ func (a *app) noticeCommand() *cli.Command {
 		Description: `    inkret notice list --unread
     inkret notice read 42`,
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "list them, newest first", Flags: append(pageFlags(), formatFlag(), &cli.BoolFlag{Name: "unread", Usage: "only what is not read"}), Action: a.listNotices},
-			{Name: "read", Usage: "mark a notice and all before it as read", ArgsUsage: "NUMBER", Action: a.readNotices},
+			{Name: "list", Usage: "list them, newest first", Flags: append(pageFlags(), formatFlag(),
+				&cli.BoolFlag{Name: "unread", Usage: "only what is not read"}), Action: a.listNotices},
+			{Name: "read", Usage: "mark a notice and all before it as read", ArgsUsage: "NUMBER",
+				Action: a.readNotices},
 		},
 		Action: a.needsSubcommand,
 	}
@@ -419,7 +449,8 @@ func (a *app) listNotices(ctx context.Context, c *cli.Command) error {
 				if n.Revision != nil {
 					about = fmt.Sprintf("revision %d of %s", *n.Revision, textOf(n.Service))
 				}
-				t.AppendRow(table.Row{fresh, n.ID, n.At.Local().Format("2006-01-02 15:04"), report.Clean(string(n.Kind)+" by "+n.Author) + "\n" + report.Clean(n.Text), cleanLines(about)})
+				t.AppendRow(table.Row{fresh, n.ID, n.At.Local().Format("2006-01-02 15:04"),
+					report.Clean(string(n.Kind)+" by "+n.Author) + "\n" + report.Clean(n.Text), cleanLines(about)})
 			}
 			t.Render()
 		}

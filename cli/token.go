@@ -26,10 +26,13 @@ changes nothing at others.
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "list your tokens", Flags: []cli.Flag{formatFlag()}, Action: a.listTokens},
 			{Name: "make", Usage: "make a token; its secret is shown this once", ArgsUsage: "NAME",
-				Flags: []cli.Flag{&cli.StringFlag{Name: "scope", Value: "record", Usage: "read, record or everything"}, &cli.StringFlag{Name: "service", Usage: "the only service that it may change, by `NAME`"},
+				Flags: []cli.Flag{&cli.StringFlag{Name: "scope", Value: "record", Usage: "read, record or everything"},
+					&cli.StringFlag{Name: "service", Usage: "the only service that it may change, by `NAME`"},
 					&cli.IntFlag{Name: "days", Value: 90, Usage: "how long it lives, up to 366"}, formatFlag()},
-				ShellComplete: completeValues(map[string][]string{"scope": scopes, "format": {"table", "json"}}), Action: a.makeToken},
-			{Name: "end", Usage: "end a token of yours", ArgsUsage: "NUMBER", Action: a.onNumber("a token", (*remote).EndToken, "Token %d has ended.")},
+				ShellComplete: completeValues(map[string][]string{"scope": scopes, "format": {"table", "json"}}),
+				Action:        a.makeToken},
+			{Name: "end", Usage: "end a token of yours", ArgsUsage: "NUMBER", Action: a.onNumber("a token",
+				(*remote).EndToken, "Token %d has ended.")},
 		},
 		Action: a.needsSubcommand,
 	}
@@ -47,7 +50,8 @@ func (a *app) listTokens(ctx context.Context, c *cli.Command) error {
 			if k.LastUsed != nil {
 				used = k.LastUsed.Local().Format("2006-01-02 15:04")
 			}
-			t.AppendRow(table.Row{k.ID, report.Clean(k.Name), string(k.Scope), report.Clean(textOf(k.Service)), k.Expires.Local().Format(time.DateOnly), used})
+			t.AppendRow(table.Row{k.ID, report.Clean(k.Name), string(k.Scope), report.Clean(textOf(k.Service)),
+				k.Expires.Local().Format(time.DateOnly), used})
 		}
 		t.Render()
 		a.sayPage(len(all), len(all), 1, 50, "token", "tokens")
@@ -63,13 +67,15 @@ func (a *app) makeToken(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	days, scope := c.Int("days"), client.Scope(c.String("scope"))
-	response, err := r.CreateToken(ctx, client.CreateTokenJSONRequestBody{Name: c.Args().First(), Days: &days, Scope: &scope, Service: some(c.String("service"))})
+	response, err := r.CreateToken(ctx, client.CreateTokenJSONRequestBody{Name: c.Args().First(), Days: &days,
+		Scope: &scope, Service: some(c.String("service"))})
 	got := answerOf[client.CreatedToken](response, err)
 	if got.err != nil {
 		return got.err
 	}
 	return a.output(c, got.value, func(w io.Writer) {
 		fmt.Fprintf(w, "%s\n", got.value.Secret)
-		a.say("It ends on %s and is shown this once. A program is given it as INKRET_TOKEN.", got.value.Token.Expires.Local().Format(time.DateOnly))
+		a.say("It ends on %s and is shown this once. A program is given it as INKRET_TOKEN.",
+			got.value.Token.Expires.Local().Format(time.DateOnly))
 	})
 }

@@ -22,7 +22,8 @@ func (a *app) trailCommand() *cli.Command {
 				Name: "list", Usage: "list the trail, newest first",
 				Description: `    inkret trail list --action reveal
     inkret trail list --author "Noor Adeyar" --format json`,
-				Flags: append(pageFlags(), formatFlag(), &cli.StringFlag{Name: "action", Usage: "only what is called `ACTION`, such as reveal"},
+				Flags: append(pageFlags(), formatFlag(), &cli.StringFlag{Name: "action",
+					Usage: "only what is called `ACTION`, such as reveal"},
 					&cli.StringFlag{Name: "author", Usage: "only what `NAME` did"},
 					&cli.StringFlag{Name: "subject", Usage: "only what was done to `SUBJECT`, such as \"capture 41\""}),
 				Action: a.listTrail,
@@ -45,7 +46,8 @@ func (a *app) listTrail(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	page, size := c.Int("page"), c.Int("size")
-	response, err := r.ListTrail(ctx, &client.ListTrailParams{Page: &page, Size: &size, Action: some(c.String("action")), Author: some(c.String("author")), Subject: some(c.String("subject"))})
+	response, err := r.ListTrail(ctx, &client.ListTrailParams{Page: &page, Size: &size,
+		Action: some(c.String("action")), Author: some(c.String("author")), Subject: some(c.String("subject"))})
 	var all client.TrailPage
 	if err := answer(response, err, &all); err != nil {
 		return err
@@ -54,7 +56,8 @@ func (a *app) listTrail(ctx context.Context, c *cli.Command) error {
 		t := report.NewTable(w)
 		t.AppendHeader(table.Row{"When", "Who", "What", "To", "Detail"})
 		for _, e := range all.Items {
-			t.AppendRow(table.Row{e.At.Local().Format("2006-01-02 15:04:05"), whoOf(&e), report.Clean(e.Action), report.Clean(e.Subject), report.Clean(e.Detail)})
+			t.AppendRow(table.Row{e.At.Local().Format("2006-01-02 15:04:05"), whoOf(&e), report.Clean(e.Action),
+				report.Clean(e.Subject), report.Clean(e.Detail)})
 		}
 		t.Render()
 		a.sayPage(len(all.Items), all.Total, all.Page, all.Size, "entry", "entries")

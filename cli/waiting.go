@@ -18,7 +18,8 @@ import (
 )
 
 func waitingFlag() cli.Flag {
-	return &cli.StringFlag{Name: "waiting", Value: defaultWaiting(), Usage: "the `FOLDER` where captures wait while the service is away", TakesFile: true}
+	return &cli.StringFlag{Name: "waiting", Value: defaultWaiting(),
+		Usage: "the `FOLDER` where captures wait while the service is away", TakesFile: true}
 }
 
 func (a *app) statusCommand() *cli.Command {
@@ -48,12 +49,16 @@ aside, and stays until it is sent elsewhere or removed.
     inkret waiting send run-412 --service fennick-quay
     inkret waiting remove run-412`,
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "list what waits", Flags: []cli.Flag{waitingFlag(), formatFlag()}, ShellComplete: completeValues(formats), Action: a.listWaiting},
+			{Name: "list", Usage: "list what waits", Flags: []cli.Flag{waitingFlag(), formatFlag()},
+				ShellComplete: completeValues(formats), Action: a.listWaiting},
 			{Name: "send", Usage: "send what waits now, all of it or one recording", ArgsUsage: "[RUN]",
-				Flags:  []cli.Flag{waitingFlag(), &cli.StringFlag{Name: "service", Usage: "to the service of this `NAME`, instead of the one that it was recorded for"}, logFlag("error")},
+				Flags: []cli.Flag{waitingFlag(), &cli.StringFlag{Name: "service",
+					Usage: "to the service of this `NAME`, instead of the one that it was recorded for"},
+					logFlag("error")},
 				Action: a.sendWaiting},
 			{Name: "remove", Usage: "remove a recording that waits, for good", ArgsUsage: "RUN",
-				Flags: []cli.Flag{waitingFlag(), &cli.BoolFlag{Name: "yes", Usage: "do not ask"}}, Action: a.removeWaiting},
+				Flags:  []cli.Flag{waitingFlag(), &cli.BoolFlag{Name: "yes", Usage: "do not ask"}},
+				Action: a.removeWaiting},
 		},
 		Action: a.needsSubcommand,
 	}
@@ -87,11 +92,13 @@ func waitingRuns(c *cli.Command) ([]waitingRun, error) {
 	}
 	all, err := folder.Waiting()
 	if err != nil {
-		return nil, hint(fmt.Errorf("the folder of what waits cannot be read: %w", fileError(err)), "name another with --waiting")
+		return nil, hint(fmt.Errorf("the folder of what waits cannot be read: %w", fileError(err)),
+			"name another with --waiting")
 	}
 	out := make([]waitingRun, 0, len(all))
 	for _, w := range all {
-		one := waitingRun{Run: w.Run, URL: w.About.URL, Service: w.About.Service, Name: w.About.Name, Chunks: w.Chunks, SetAside: w.Aside, Bytes: w.Bytes, State: "waits", Reason: w.About.Aside}
+		one := waitingRun{Run: w.Run, URL: w.About.URL, Service: w.About.Service, Name: w.About.Name, Chunks: w.Chunks,
+			SetAside: w.Aside, Bytes: w.Bytes, State: "waits", Reason: w.About.Aside}
 		switch {
 		case w.Busy:
 			one.State = "recording"
@@ -121,17 +128,20 @@ func waitingTable(w io.Writer, all []waitingRun) {
 	t := report.NewTable(w)
 	t.AppendHeader(table.Row{"Run", "For", "Recording", "Size", "State"})
 	for _, one := range all {
-		state := map[string]string{"recording": "a recorder is at it", "waits": "goes when a recorder runs again", "set-aside": "set aside: " + one.Reason, "unreadable": "cannot be read: " + one.Reason}[one.State]
+		state := map[string]string{"recording": "a recorder is at it", "waits": "goes when a recorder runs again",
+			"set-aside": "set aside: " + one.Reason, "unreadable": "cannot be read: " + one.Reason}[one.State]
 		goal := ""
 		if one.URL != "" {
 			goal = report.Clean(one.Service) + "\nat " + report.Clean(one.URL)
 		}
-		t.AppendRow(table.Row{one.Run, goal, report.Clean(one.Name), humanize.Bytes(uint64(one.Bytes)), report.Clean(state)})
+		t.AppendRow(table.Row{one.Run, goal, report.Clean(one.Name), humanize.Bytes(uint64(one.Bytes)),
+			report.Clean(state)})
 	}
 	t.Render()
 }
 
-const howToSend = "Send it with inkret waiting send RUN, to another service with --service NAME; inkret waiting remove RUN drops it."
+const howToSend = "Send it with inkret waiting send RUN, to another service with --service NAME; inkret waiting " +
+	"remove RUN drops it."
 
 func (a *app) listWaiting(_ context.Context, c *cli.Command) error {
 	all, err := waitingRuns(c)
@@ -235,7 +245,8 @@ func (a *app) sendWaiting(ctx context.Context, c *cli.Command) error {
 	}
 	sent := 0
 	for _, one := range all {
-		if only == "" && (one.State == "recording" || one.State == "unreadable" || one.URL != r.url) || only != "" && one.Run != only {
+		if only == "" && (one.State == "recording" || one.State == "unreadable" || one.URL != r.url) || only != "" &&
+			one.Run != only {
 			continue
 		}
 		run, err := folder.Open(one.Run)
@@ -283,7 +294,8 @@ func (a *app) removeWaiting(_ context.Context, c *cli.Command) error {
 		return err
 	}
 	name := c.Args().First()
-	if yes, err := a.agreed(c, fmt.Sprintf("The captures of %s were sent to nobody and are lost then. Remove them?", name)); err != nil || !yes {
+	if yes, err := a.agreed(c, fmt.Sprintf("The captures of %s were sent to nobody and are lost then. Remove them?",
+		name)); err != nil || !yes {
 		return err
 	}
 	if err := folder.Remove(name); err != nil {

@@ -41,10 +41,12 @@ func TestTheTwoReleases(t *testing.T) {
 		_, one := get(t, 1, c.as, c.path)
 		_, two := get(t, 2, c.as, c.path)
 		if c.first != "" && (!strings.Contains(one, c.first) || strings.Contains(two, c.first)) {
-			t.Errorf("%s as %s: release 1 has %q: %v, release 2: %v", c.path, c.as, c.first, strings.Contains(one, c.first), strings.Contains(two, c.first))
+			t.Errorf("%s as %s: release 1 has %q: %v, release 2: %v", c.path, c.as, c.first,
+				strings.Contains(one, c.first), strings.Contains(two, c.first))
 		}
 		if c.second != "" && (strings.Contains(one, c.second) || !strings.Contains(two, c.second)) {
-			t.Errorf("%s as %s: release 1 has %q: %v, release 2: %v", c.path, c.as, c.second, strings.Contains(one, c.second), strings.Contains(two, c.second))
+			t.Errorf("%s as %s: release 1 has %q: %v, release 2: %v", c.path, c.as, c.second,
+				strings.Contains(one, c.second), strings.Contains(two, c.second))
 		}
 	}
 }
@@ -55,8 +57,10 @@ func TestWhoMayAskTheHarbour(t *testing.T) {
 		as     Audience
 		status int
 	}{
-		{"/v1/bookings", Visitor, 401}, {"/v1/bookings", Skipper, 200}, {"/v1/charges", Skipper, 403}, {"/v1/charges", Office, 200},
-		{"/v1/skippers/506", Skipper, 404}, {"/v1/skippers/506", Office, 200}, {"/v1/berths/999", Visitor, 404}, {"/v1/nothing", Visitor, 404},
+		{"/v1/bookings", Visitor, 401}, {"/v1/bookings", Skipper, 200}, {"/v1/charges", Skipper, 403},
+		{"/v1/charges", Office, 200},
+		{"/v1/skippers/506", Skipper, 404}, {"/v1/skippers/506", Office, 200}, {"/v1/berths/999", Visitor, 404},
+		{"/v1/nothing", Visitor, 404},
 	} {
 		if status, _ := get(t, 1, c.as, c.path); status != c.status {
 			t.Errorf("%s as %s gives %d, want %d", c.path, c.as, status, c.status)
@@ -85,11 +89,14 @@ func TestARecordingIsOfRealCalls(t *testing.T) {
 				}
 			}
 		}
-		if err := json.Unmarshal([]byte(b.String()), &har); err != nil || har.Log.Version != "1.2" || len(har.Log.Entries) != len(calls(a)) {
-			t.Fatalf("%s: version %q, %d entries of %d, %v", a, har.Log.Version, len(har.Log.Entries), len(calls(a)), err)
+		if err := json.Unmarshal([]byte(b.String()), &har); err != nil || har.Log.Version != "1.2" ||
+			len(har.Log.Entries) != len(calls(a)) {
+			t.Fatalf("%s: version %q, %d entries of %d, %v", a, har.Log.Version, len(har.Log.Entries), len(calls(a)),
+				err)
 		}
 		for i, e := range har.Log.Entries {
-			if want := calls(a)[i]; e.Request.Method != want.method || e.Request.URL != "http://"+host+want.path || e.Response.Status == 0 || e.Response.Content.Text == "" && e.Response.Status != 204 {
+			if want := calls(a)[i]; e.Request.Method != want.method || e.Request.URL != "http://"+host+want.path ||
+				e.Response.Status == 0 || e.Response.Content.Text == "" && e.Response.Status != 204 {
 				t.Errorf("%s: entry %d is %+v", a, i, e)
 			}
 		}

@@ -97,16 +97,20 @@ const (
 // firstDay is the day on which the harbour's season begins.
 var firstDay = time.Date(2026, time.May, 1, 0, 0, 0, 0, time.UTC)
 
-var givenNames = []string{"Sol", "Ines", "Tamsin", "Ruark", "Odile", "Pell", "Marit", "Joss", "Vesna", "Corin", "Lida", "Bram"}
-var familyNames = []string{"Harrow", "Vantongeren", "Quill", "Askew", "Merrow", "Tarn", "Lisle", "Fenwright", "Oster", "Pike", "Dovall", "Crane"}
-var boatNames = []string{"Gull", "Second Tide", "Marigold", "Slack Water", "Pale Heron", "Osprey Lane", "Winterlight", "Foxglove", "Little Wren", "Copperhead", "Northing", "Plover"}
+var givenNames = []string{"Sol", "Ines", "Tamsin", "Ruark", "Odile", "Pell", "Marit", "Joss", "Vesna", "Corin", "Lida",
+	"Bram"}
+var familyNames = []string{"Harrow", "Vantongeren", "Quill", "Askew", "Merrow", "Tarn", "Lisle", "Fenwright", "Oster",
+	"Pike", "Dovall", "Crane"}
+var boatNames = []string{"Gull", "Second Tide", "Marigold", "Slack Water", "Pale Heron", "Osprey Lane", "Winterlight",
+	"Foxglove", "Little Wren", "Copperhead", "Northing", "Plover"}
 
 // NewHarbour gives the stand-in API in release 1, which leaks, or release 2,
 // which repairs most of it, renames one member and brings one leak back.
 func NewHarbour(release int) *Harbour {
 	h := &Harbour{release: release, mux: http.NewServeMux()}
 	for i := 1; i <= berthCount; i++ {
-		b := &berth{ID: 100 + i, Label: fmt.Sprintf("%c%02d", 'A'+(i-1)/8, (i-1)%8+1), LengthM: 8 + float64(i%5)*1.5, DepthM: 2 + float64(i%3)*0.4,
+		b := &berth{ID: 100 + i, Label: fmt.Sprintf("%c%02d", 'A'+(i-1)/8, (i-1)%8+1), LengthM: 8 + float64(i%5)*1.5,
+			DepthM:   2 + float64(i%3)*0.4,
 			PriceEUR: 18 + float64(i%5)*4.5, Services: "water, power"}
 		if i%6 == 0 {
 			note := "Cleat 2 loose; quote from the smith is 240, hold it back until June"
@@ -116,17 +120,23 @@ func NewHarbour(release int) *Harbour {
 	}
 	for i := 1; i <= skipperCount; i++ {
 		given, family := givenNames[i-1], familyNames[i-1]
-		s := &skipper{ID: 500 + i, DisplayName: given + " " + family, Email: strings.ToLower(given+"."+family) + "@sails.example",
-			Phone: fmt.Sprintf("+44 1632 960%03d", 100+i*7), PasswordHash: fakeHash(i), BornOn: fmt.Sprintf("19%02d-0%d-1%d", 60+i*2, i%9+1, i%9),
+		s := &skipper{ID: 500 + i, DisplayName: given + " " + family, Email: strings.ToLower(given+"."+family) +
+			"@sails.example",
+			Phone: fmt.Sprintf("+44 1632 960%03d", 100+i*7), PasswordHash: fakeHash(i),
+			BornOn:      fmt.Sprintf("19%02d-0%d-1%d", 60+i*2, i%9+1, i%9),
 			LoyaltyTier: []string{"sand", "slate", "brass"}[i%3]}
-		s.Account = &account{ID: 900 + i, IBAN: fakeIBAN(i), Balance: float64(i) * 12.5, APIKey: "fqk_" + strings.Repeat(fmt.Sprintf("%02x", 37*i%251), 12)}
-		s.Boats = []*boat{{ID: 700 + i, Name: boatNames[i-1], LengthM: 7.5 + float64(i%6), HullNumber: fmt.Sprintf("XX-FQY%05dK626", 31*i), InsuranceNo: fmt.Sprintf("COVER-%06d", 7919*i%1000000)}}
+		s.Account = &account{ID: 900 + i, IBAN: fakeIBAN(i), Balance: float64(i) * 12.5, APIKey: "fqk_" +
+			strings.Repeat(fmt.Sprintf("%02x", 37*i%251), 12)}
+		s.Boats = []*boat{{ID: 700 + i, Name: boatNames[i-1], LengthM: 7.5 + float64(i%6),
+			HullNumber: fmt.Sprintf("XX-FQY%05dK626", 31*i), InsuranceNo: fmt.Sprintf("COVER-%06d", 7919*i%1000000)}}
 		h.skippers = append(h.skippers, s)
 	}
 	for i := 1; i <= bookingCount; i++ {
 		from, nights := firstDay.AddDate(0, 0, i*2), 1+i%5
-		b := &booking{ID: 7000 + i, Reference: fmt.Sprintf("FQ-%05d", 10000+i*37), ArrivesOn: from.Format(time.DateOnly), LeavesOn: from.AddDate(0, 0, nights).Format(time.DateOnly),
-			CreatedAt: from.AddDate(0, 0, -30).Add(9 * time.Hour).Format(time.RFC3339), Skipper: h.skippers[i%skipperCount], berth: h.berths[i%berthCount],
+		b := &booking{ID: 7000 + i, Reference: fmt.Sprintf("FQ-%05d", 10000+i*37),
+			ArrivesOn: from.Format(time.DateOnly), LeavesOn: from.AddDate(0, 0, nights).Format(time.DateOnly),
+			CreatedAt: from.AddDate(0, 0, -30).Add(9 * time.Hour).Format(time.RFC3339),
+			Skipper:   h.skippers[i%skipperCount], berth: h.berths[i%berthCount],
 			charges: []int{30000 + 2*i, 30001 + 2*i}, nights: nights}
 		if i%4 == 0 {
 			note := "Asked twice for a discount; says the pontoon is noisy. Do not put next to the ferry crew"
@@ -136,7 +146,8 @@ func NewHarbour(release int) *Harbour {
 		h.bookings = append(h.bookings, b)
 	}
 	for i, name := range []string{"Wil Harker", "Anselm Roe", "Petra Sand"} {
-		h.staff = append(h.staff, &staff{ID: 40 + i, DisplayName: name, Phone: fmt.Sprintf("+44 1632 960%03d", 20+i), DeskPIN: fmt.Sprintf("%04d", 4711+i*1213)})
+		h.staff = append(h.staff, &staff{ID: 40 + i, DisplayName: name, Phone: fmt.Sprintf("+44 1632 960%03d", 20+i),
+			DeskPIN: fmt.Sprintf("%04d", 4711+i*1213)})
 	}
 	h.routes()
 	return h
@@ -219,7 +230,8 @@ func (h *Harbour) berthCard(b *berth) object {
 }
 
 func (b *booking) line() object {
-	return object{"id": b.ID, "ref": b.Reference, "arrives_on": b.ArrivesOn, "leaves_on": b.LeavesOn, "nights": b.nights}
+	return object{"id": b.ID, "ref": b.Reference, "arrives_on": b.ArrivesOn, "leaves_on": b.LeavesOn,
+		"nights": b.nights}
 }
 
 func (h *Harbour) routes() {
@@ -267,7 +279,10 @@ func (h *Harbour) routes() {
 		}
 		answer(w, http.StatusCreated, object{"data": data})
 	})
-	h.mux.HandleFunc("DELETE /v1/bookings/{id}", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNoContent) })
+	h.mux.HandleFunc("DELETE /v1/bookings/{id}", func(w http.ResponseWriter,
+		_ *http.Request) {
+		w.WriteHeader(http.StatusNoContent)
+	})
 	h.mux.HandleFunc("POST /v1/skippers", func(w http.ResponseWriter, r *http.Request) {
 		var in struct {
 			Name, Email string
@@ -283,11 +298,14 @@ func (h *Harbour) routes() {
 		answer(w, http.StatusCreated, object{"data": data})
 	})
 	h.mux.HandleFunc("GET /v1/skippers/{id}", h.oneSkipper)
-	h.mux.HandleFunc("GET /v1/boats/{id}", func(w http.ResponseWriter, r *http.Request) { // nobody wrote a contract for this
+	// nobody wrote a contract for this
+	h.mux.HandleFunc("GET /v1/boats/{id}", func(w http.ResponseWriter, r *http.Request) {
 		for _, s := range h.skippers {
 			for _, b := range s.Boats {
 				if strconv.Itoa(b.ID) == r.PathValue("id") {
-					answer(w, http.StatusOK, object{"boat": object{"id": b.ID, "name": b.Name, "owner": object{"name": s.DisplayName, "phone": s.Phone}}})
+					answer(w, http.StatusOK,
+						object{"boat": object{"id": b.ID, "name": b.Name, "owner": object{"name": s.DisplayName,
+							"phone": s.Phone}}})
 					return
 				}
 			}
@@ -301,7 +319,8 @@ func (h *Harbour) routes() {
 		}
 		data := []any{}
 		for _, b := range h.bookings[:10] {
-			one := object{"id": b.charges[0], "kind": "mooring", "amount": 22.5 * float64(b.nights), "booking": b.Reference}
+			one := object{"id": b.charges[0], "kind": "mooring", "amount": 22.5 * float64(b.nights),
+				"booking": b.Reference}
 			if !repaired { // promised as a reference and sent as the whole booking
 				one["booking"] = object{"id": b.ID, "reference": b.Reference, "desk_note": b.DeskNote}
 			}
@@ -344,7 +363,8 @@ func (h *Harbour) routes() {
 	})
 	h.mux.HandleFunc("GET /v1/tides", func(w http.ResponseWriter, _ *http.Request) {
 		answer(w, http.StatusOK, object{"station": "Fennick Quay", "tides": []any{
-			object{"at": "2026-05-04T03:12:00Z", "height_m": 4.1}, object{"at": "2026-05-04T09:31:00Z", "height_m": 0.9}}})
+			object{"at": "2026-05-04T03:12:00Z", "height_m": 4.1}, object{"at": "2026-05-04T09:31:00Z",
+				"height_m": 0.9}}})
 	})
 	h.mux.HandleFunc("GET /v1/search", func(w http.ResponseWriter, r *http.Request) {
 		body := object{"title": "Internal Server Error", "status": 500, "detail": "the search failed"}
@@ -354,7 +374,10 @@ func (h *Harbour) routes() {
 		answer(w, http.StatusInternalServerError, body)
 	})
 	h.mux.HandleFunc("GET /arrivals", h.arrivals)
-	h.mux.HandleFunc("GET /favicon.ico", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNoContent) })
+	h.mux.HandleFunc("GET /favicon.ico", func(w http.ResponseWriter,
+		_ *http.Request) {
+		w.WriteHeader(http.StatusNoContent)
+	})
 	h.mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, _ *http.Request) { // to click through
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		io.WriteString(w, page)
@@ -408,7 +431,8 @@ func (h *Harbour) oneBooking(w http.ResponseWriter, r *http.Request) {
 			delete(data, "note")
 		}
 		if h.release == 1 {
-			owner["email"], owner["born_on"], owner["loyalty_tier"] = b.Skipper.Email, b.Skipper.BornOn, b.Skipper.LoyaltyTier
+			owner["email"], owner["born_on"], owner["loyalty_tier"] = b.Skipper.Email, b.Skipper.BornOn,
+				b.Skipper.LoyaltyTier
 		}
 		data["berth"], data["owner"], data["charges"] = h.berthCard(b.berth), owner, b.charges
 		data["weather"] = object{"wind": "SW 4", "sea": "moderate"}
@@ -460,5 +484,6 @@ func (h *Harbour) arrivals(w http.ResponseWriter, _ *http.Request) {
 	}
 	baked, _ := json.Marshal(object{"arrivals": state})
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
-	fmt.Fprintf(w, "<!doctype html><title>Arrivals at Fennick Quay</title><h1>Arrivals</h1><script id=\"state\" type=\"application/json\">%s</script>\n", baked)
+	fmt.Fprintf(w, "<!doctype html><title>Arrivals at Fennick Quay</title><h1>Arrivals</h1><script id=\"state\" "+
+		"type=\"application/json\">%s</script>\n", baked)
 }

@@ -43,7 +43,10 @@ const (
 // NewMailbox makes a mailbox. Serve it, and close it.
 func NewMailbox() *Mailbox {
 	m := &Mailbox{}
-	m.server = smtp.NewServer(smtp.BackendFunc(func(*smtp.Conn) (smtp.Session, error) { return &handedIn{box: m}, nil }))
+	m.server = smtp.NewServer(smtp.BackendFunc(func(*smtp.Conn) (smtp.Session, error) {
+		return &handedIn{box: m},
+			nil
+	}))
 	m.server.Domain, m.server.MaxMessageBytes, m.server.ReadTimeout, m.server.WriteTimeout = "mail.fennick-quay.example", maxMail, 10*time.Second, 10*time.Second
 	return m
 }
@@ -76,7 +79,8 @@ func (m *Mailbox) ServeHTTP(w http.ResponseWriter, _ *http.Request) {
 	fmt.Fprintf(w, `<!doctype html><title>Mail of Fennick Quay</title><style>body{font:14px/1.5 system-ui;max-width:52rem;margin:2rem auto}pre{white-space:pre-wrap;border:1px solid #ccc;padding:.8rem}</style><h1>%d mails</h1>`, len(all))
 	for i := len(all) - 1; i >= 0; i-- {
 		one := &all[i]
-		fmt.Fprintf(w, "<h2>%s</h2><p>to %s, %s</p><pre>%s</pre>", html.EscapeString(one.Subject), html.EscapeString(strings.Join(one.To, ", ")), one.At.Format(time.DateTime), html.EscapeString(one.Text))
+		fmt.Fprintf(w, "<h2>%s</h2><p>to %s, %s</p><pre>%s</pre>", html.EscapeString(one.Subject),
+			html.EscapeString(strings.Join(one.To, ", ")), one.At.Format(time.DateTime), html.EscapeString(one.Text))
 	}
 }
 
@@ -119,7 +123,8 @@ func (h *handedIn) Data(r io.Reader) error {
 	}
 	h.box.mu.Lock()
 	defer h.box.mu.Unlock()
-	h.box.all = append(h.box.all, Received{time.Now(), h.to, msg.Header, subject, strings.ReplaceAll(string(text), "\r\n", "\n")})
+	h.box.all = append(h.box.all, Received{time.Now(), h.to, msg.Header, subject, strings.ReplaceAll(string(text),
+		"\r\n", "\n")})
 	if len(h.box.all) > keptMails {
 		h.box.all = h.box.all[1:]
 	}

@@ -55,7 +55,8 @@ type asked struct {
 // NewProvider makes a provider that knows one service.
 func NewProvider(issuer, clientID, clientSecret string, accounts []Account) (*Provider, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	return &Provider{Issuer: issuer, ClientID: clientID, ClientSecret: clientSecret, Accounts: accounts, key: key, codes: map[string]asked{}}, err
+	return &Provider{Issuer: issuer, ClientID: clientID, ClientSecret: clientSecret, Accounts: accounts, key: key,
+		codes: map[string]asked{}}, err
 }
 
 const keyID = "fennick-quay"
@@ -63,10 +64,14 @@ const keyID = "fennick-quay"
 func (p *Provider) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	switch r.URL.Path {
 	case "/.well-known/openid-configuration":
-		writeJSON(w, http.StatusOK, map[string]any{"issuer": p.Issuer, "authorization_endpoint": p.Issuer + "/authorize", "token_endpoint": p.Issuer + "/token", "jwks_uri": p.Issuer + "/keys",
-			"response_types_supported": []string{"code"}, "subject_types_supported": []string{"public"}, "id_token_signing_alg_values_supported": []string{"ES256"}, "code_challenge_methods_supported": []string{"S256"}})
+		writeJSON(w, http.StatusOK, map[string]any{"issuer": p.Issuer, "authorization_endpoint": p.Issuer +
+			"/authorize", "token_endpoint": p.Issuer + "/token", "jwks_uri": p.Issuer + "/keys",
+			"response_types_supported": []string{"code"}, "subject_types_supported": []string{"public"},
+			"id_token_signing_alg_values_supported": []string{"ES256"},
+			"code_challenge_methods_supported":      []string{"S256"}})
 	case "/keys":
-		writeJSON(w, http.StatusOK, jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: &p.key.PublicKey, KeyID: keyID, Algorithm: "ES256", Use: "sig"}}})
+		writeJSON(w, http.StatusOK, jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: &p.key.PublicKey, KeyID: keyID,
+			Algorithm: "ES256", Use: "sig"}}})
 	case "/authorize":
 		p.authorize(w, r.URL.Query())
 	case "/token":
@@ -78,7 +83,8 @@ func (p *Provider) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 // authorize asks who somebody is, and sends them back with a code.
 func (p *Provider) authorize(w http.ResponseWriter, q url.Values) {
-	if q.Get("client_id") != p.ClientID || q.Get("response_type") != "code" || q.Get("code_challenge_method") != "S256" {
+	if q.Get("client_id") != p.ClientID || q.Get("response_type") != "code" ||
+		q.Get("code_challenge_method") != "S256" {
 		http.Error(w, "this service is not known", http.StatusBadRequest)
 		return
 	}
@@ -93,7 +99,8 @@ func (p *Provider) authorize(w http.ResponseWriter, q url.Values) {
 		fmt.Fprint(w, `<!doctype html><title>Fennick Quay: who are you?</title><link rel="icon" href="data:,"><style>body{font:16px/1.6 system-ui;max-width:26rem;margin:4rem auto}</style><h1>Who are you?</h1><ul>`)
 		for i, a := range p.Accounts {
 			q.Set("as", strconv.Itoa(i))
-			fmt.Fprintf(w, `<li><a href="/authorize?%s">%s</a> <small>%s</small></li>`, html.EscapeString(q.Encode()), html.EscapeString(a.Name), html.EscapeString(a.Email))
+			fmt.Fprintf(w, `<li><a href="/authorize?%s">%s</a> <small>%s</small></li>`, html.EscapeString(q.Encode()),
+				html.EscapeString(a.Name), html.EscapeString(a.Email))
 		}
 		q.Set("as", "nobody")
 		fmt.Fprintf(w, `</ul><p><a href="/authorize?%s">I do not say</a></p>`, html.EscapeString(q.Encode()))
@@ -132,17 +139,20 @@ func (p *Provider) token(w http.ResponseWriter, r *http.Request) {
 	p.spoil = nil
 	p.mu.Unlock()
 	sum := sha256.Sum256([]byte(r.PostFormValue("code_verifier")))
-	if id != p.ClientID || secret != p.ClientSecret || !known || got.redirect != r.PostFormValue("redirect_uri") || base64.RawURLEncoding.EncodeToString(sum[:]) != got.challenge {
+	if id != p.ClientID || secret != p.ClientSecret || !known || got.redirect != r.PostFormValue("redirect_uri") ||
+		base64.RawURLEncoding.EncodeToString(sum[:]) != got.challenge {
 		writeJSON(w, http.StatusBadRequest, map[string]string{"error": "invalid_grant"})
 		return
 	}
 	now := time.Now()
-	claims := map[string]any{"iss": p.Issuer, "aud": p.ClientID, "sub": got.account.Subject, "iat": now.Unix(), "exp": now.Add(5 * time.Minute).Unix(), "nonce": got.nonce,
+	claims := map[string]any{"iss": p.Issuer, "aud": p.ClientID, "sub": got.account.Subject, "iat": now.Unix(),
+		"exp": now.Add(5 * time.Minute).Unix(), "nonce": got.nonce,
 		"email": got.account.Email, "email_verified": got.account.Verified, "name": got.account.Name}
 	if spoil != nil {
 		spoil(claims)
 	}
-	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: p.key}, (&jose.SignerOptions{}).WithType("JWT").WithHeader("kid", keyID))
+	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: p.key},
+		(&jose.SignerOptions{}).WithType("JWT").WithHeader("kid", keyID))
 	if err != nil {
 		http.Error(w, err.Error(), http.StatusInternalServerError)
 		return
@@ -152,7 +162,8 @@ func (p *Provider) token(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, err.Error(), http.StatusInternalServerError)
 		return
 	}
-	writeJSON(w, http.StatusOK, map[string]any{"access_token": "none", "token_type": "Bearer", "expires_in": 300, "id_token": signed})
+	writeJSON(w, http.StatusOK, map[string]any{"access_token": "none", "token_type": "Bearer", "expires_in": 300,
+		"id_token": signed})
 }
 
 func writeJSON(w http.ResponseWriter, status int, v any) {

@@ -70,18 +70,26 @@ type call struct {
 
 // calls are what each audience does in a session with the harbour's pages.
 func calls(a Audience) []call {
-	all := []call{{"GET", "/v1/berths", ""}, {"GET", "/v1/berths/106", ""}, {"GET", "/v1/notices", ""}, {"GET", "/v1/tides", ""}}
+	all := []call{{"GET", "/v1/berths", ""}, {"GET", "/v1/berths/106", ""}, {"GET", "/v1/notices", ""},
+		{"GET", "/v1/tides", ""}}
 	switch a {
 	case Visitor:
-		all = append(all, call{"GET", "/v1/berths/999?notify=nell.varley@sails.example", ""}, call{"GET", "/v1/boats/701", ""}, call{"GET", "/v1/boats/702", ""}, call{"GET", "/v1/boats/703", ""},
-			call{"POST", "/v1/skippers", `{"name":"Nell Varley","email":"nell.varley@sails.example","password":"not-a-real-one"}`},
+		all = append(all, call{"GET", "/v1/berths/999?notify=nell.varley@sails.example", ""},
+			call{"GET", "/v1/boats/701", ""}, call{"GET", "/v1/boats/702", ""}, call{"GET", "/v1/boats/703", ""},
+			call{"POST", "/v1/skippers",
+				`{"name":"Nell Varley","email":"nell.varley@sails.example","password":"not-a-real-one"}`},
 			call{"GET", "/v1/bookings", ""}, call{"GET", "/v1/search?q=Merrow", ""}, call{"GET", "/arrivals", ""})
 	case Skipper:
-		all = append(all, call{"GET", "/v1/bookings", ""}, call{"GET", "/v1/bookings?fields=id,ref", ""}, call{"GET", "/v1/bookings/7004", ""},
-			call{"GET", "/v1/bookings/7016", ""}, call{"GET", "/v1/skippers/505", ""}, call{"GET", "/v1/inspections/1", ""},
-			call{"POST", "/v1/bookings", `{"arrives_on":"2026-07-01","leaves_on":"2026-07-03","berth_id":104,"discount":100}`}, call{"DELETE", "/v1/bookings/7099", ""})
+		all = append(all, call{"GET", "/v1/bookings", ""}, call{"GET", "/v1/bookings?fields=id,ref", ""},
+			call{"GET", "/v1/bookings/7004", ""},
+			call{"GET", "/v1/bookings/7016", ""}, call{"GET", "/v1/skippers/505", ""}, call{"GET", "/v1/inspections/1",
+				""},
+			call{"POST", "/v1/bookings",
+				`{"arrives_on":"2026-07-01","leaves_on":"2026-07-03","berth_id":104,"discount":100}`},
+			call{"DELETE", "/v1/bookings/7099", ""})
 	case Office:
-		all = append(all, call{"GET", "/v1/bookings", ""}, call{"GET", "/v1/bookings/7004", ""}, call{"GET", "/v1/bookings/7008", ""}, call{"GET", "/v1/skippers/505", ""},
+		all = append(all, call{"GET", "/v1/bookings", ""}, call{"GET", "/v1/bookings/7004", ""},
+			call{"GET", "/v1/bookings/7008", ""}, call{"GET", "/v1/skippers/505", ""},
 			call{"GET", "/v1/charges", ""}, call{"GET", "/v1/inspections/1", ""}, call{"GET", "/v1/staff", ""})
 	}
 	return all
@@ -96,7 +104,8 @@ func Credentials(a Audience) http.Header {
 			data, _ := json.Marshal(v)
 			return base64.RawURLEncoding.EncodeToString(data)
 		}
-		token := part(object{"alg": "HS256", "typ": "JWT"}) + "." + part(object{"sub": "505", "role": "skipper"}) + "." + base64.RawURLEncoding.EncodeToString([]byte("signature of the demo, worth nothing"))
+		token := part(object{"alg": "HS256", "typ": "JWT"}) + "." + part(object{"sub": "505", "role": "skipper"}) +
+			"." + base64.RawURLEncoding.EncodeToString([]byte("signature of the demo, worth nothing"))
 		h.Set("Authorization", "Bearer "+token)
 	case Office:
 		h.Set("X-Desk", "2")
@@ -131,7 +140,8 @@ func Record(ctx context.Context, address string, a Audience, w io.Writer) error 
 	}
 	e := json.NewEncoder(w)
 	e.SetEscapeHTML(false)
-	return e.Encode(object{"log": object{"version": "1.2", "creator": object{"name": "Inkret demo", "version": "1"}, "entries": entries}})
+	return e.Encode(object{"log": object{"version": "1.2", "creator": object{"name": "Inkret demo", "version": "1"},
+		"entries": entries}})
 }
 
 func record(ctx context.Context, client *http.Client, a Audience, c call) (object, error) {
@@ -155,16 +165,20 @@ func record(ctx context.Context, client *http.Client, a Audience, c call) (objec
 		return nil, err
 	}
 	took := float64(time.Since(begun).Microseconds()) / 1000
-	request := object{"method": c.method, "url": r.URL.String(), "httpVersion": "HTTP/1.1", "headers": headers(r.Header), "cookies": []any{},
+	request := object{"method": c.method, "url": r.URL.String(), "httpVersion": "HTTP/1.1",
+		"headers": headers(r.Header), "cookies": []any{},
 		"queryString": []any{}, "headersSize": -1, "bodySize": len(c.body)}
 	if c.body != "" {
 		request["postData"] = object{"mimeType": "application/json", "text": c.body}
 	}
 	return object{
-		"startedDateTime": begun.UTC().Format(time.RFC3339Nano), "time": took, "cache": object{}, "timings": object{"send": 0, "wait": took, "receive": 0}, "request": request,
-		"response": object{"status": response.StatusCode, "statusText": http.StatusText(response.StatusCode), "httpVersion": "HTTP/1.1", "headers": headers(response.Header),
+		"startedDateTime": begun.UTC().Format(time.RFC3339Nano), "time": took, "cache": object{},
+		"timings": object{"send": 0, "wait": took, "receive": 0}, "request": request,
+		"response": object{"status": response.StatusCode, "statusText": http.StatusText(response.StatusCode),
+			"httpVersion": "HTTP/1.1", "headers": headers(response.Header),
 			"cookies": []any{}, "redirectURL": "", "headersSize": -1, "bodySize": body.Len(),
-			"content": object{"size": body.Len(), "mimeType": response.Header.Get("Content-Type"), "text": body.String()}},
+			"content": object{"size": body.Len(), "mimeType": response.Header.Get("Content-Type"),
+				"text": body.String()}},
 	}, nil
 }
 

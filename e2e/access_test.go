@@ -80,18 +80,28 @@ func TestATokenGoesToItsServiceOnly(t *testing.T) {
 		status      int
 		says        string
 	}{
-		"another address":                {[]string{"INKRET_URL=" + elsewhere.URL}, "finding list", 2, "you are signed in to " + s.url},
-		"another address, written short": {[]string{"INKRET_URL=" + strings.TrimPrefix(elsewhere.URL, "http://")}, "finding list", 2, "you are signed in to"},
-		"another name of this machine":   {[]string{"INKRET_URL=http://localhost:" + port}, "finding list", 2, "you are signed in to"},
-		"the service below a path":       {[]string{"INKRET_URL=" + s.url + "/x"}, "finding list", 2, "you are signed in to"},
-		"over another scheme":            {[]string{"INKRET_URL=https://127.0.0.1:" + port}, "finding list", 2, "you are signed in to"},
-		"with somebody in the address":   {[]string{"INKRET_URL=http://a:b@127.0.0.1:" + port}, "finding list", 2, "INKRET_URL"},
-		"signing out elsewhere":          {[]string{"INKRET_URL=" + elsewhere.URL}, "sign-out", 2, "you are signed in to"},
-		"a token without an address":     {[]string{"INKRET_TOKEN=" + in.Token}, "finding list", 2, "INKRET_TOKEN is set and INKRET_URL is not"},
-		"its own address":                {[]string{"INKRET_URL=" + s.url}, "finding list", 0, "GET /v1/berths"},
-		"its own address, with a slash":  {[]string{"INKRET_URL=HTTP://127.0.0.1:" + port + "/"}, "finding list", 0, "GET /v1/berths"},
-		"nothing said":                   {nil, "finding list", 0, "GET /v1/berths"},
-		"led elsewhere with a token":     {[]string{"INKRET_URL=" + leads.URL, "INKRET_TOKEN=" + in.Token}, "finding list", 2, "307"},
+		"another address": {[]string{"INKRET_URL=" + elsewhere.URL}, "finding list", 2,
+			"you are signed in to " + s.url},
+		"another address, written short": {[]string{"INKRET_URL=" + strings.TrimPrefix(elsewhere.URL, "http://")},
+			"finding list", 2, "you are signed in to"},
+		"another name of this machine": {[]string{"INKRET_URL=http://localhost:" + port}, "finding list", 2,
+			"you are signed in to"},
+		"the service below a path": {[]string{"INKRET_URL=" + s.url + "/x"}, "finding list", 2,
+			"you are signed in to"},
+		"over another scheme": {[]string{"INKRET_URL=https://127.0.0.1:" + port}, "finding list", 2,
+			"you are signed in to"},
+		"with somebody in the address": {[]string{"INKRET_URL=http://a:b@127.0.0.1:" + port}, "finding list", 2,
+			"INKRET_URL"},
+		"signing out elsewhere": {[]string{"INKRET_URL=" + elsewhere.URL}, "sign-out", 2,
+			"you are signed in to"},
+		"a token without an address": {[]string{"INKRET_TOKEN=" + in.Token}, "finding list", 2,
+			"INKRET_TOKEN is set and INKRET_URL is not"},
+		"its own address": {[]string{"INKRET_URL=" + s.url}, "finding list", 0, "GET /v1/berths"},
+		"its own address, with a slash": {[]string{"INKRET_URL=HTTP://127.0.0.1:" + port + "/"}, "finding list", 0,
+			"GET /v1/berths"},
+		"nothing said": {nil, "finding list", 0, "GET /v1/berths"},
+		"led elsewhere with a token": {[]string{"INKRET_URL=" + leads.URL, "INKRET_TOKEN=" + in.Token},
+			"finding list", 2, "307"},
 	} {
 		r := inEnvironment(t, home, c.environment, strings.Fields(c.args)...)
 		if r.status != c.status || !strings.Contains(r.out+r.err, c.says) {
@@ -109,23 +119,31 @@ func TestATokenGoesToItsServiceOnly(t *testing.T) {
 func TestContractsOfSeveralPlaces(t *testing.T) {
 	_, dir := startDemo(t)
 	home := t.TempDir()
-	whole := run(t, home, nil, "check", "--contracts", filepath.Join(dir, "fennick-quay.yaml"), "--contracts", filepath.Join(dir, "catalogue.yaml"), "--format", "json", filepath.Join(dir, "visitor.har"))
-	turned := run(t, home, nil, "check", "--contracts="+filepath.Join(dir, "catalogue.yaml"), "--contracts="+filepath.Join(dir, "fennick-quay.yaml"), "--format", "json", filepath.Join(dir, "visitor.har"))
+	whole := run(t, home, nil, "check", "--contracts", filepath.Join(dir, "fennick-quay.yaml"), "--contracts",
+		filepath.Join(dir, "catalogue.yaml"), "--format", "json", filepath.Join(dir, "visitor.har"))
+	turned := run(t, home, nil, "check", "--contracts="+filepath.Join(dir, "catalogue.yaml"), "--contracts="+
+		filepath.Join(dir, "fennick-quay.yaml"), "--format", "json", filepath.Join(dir, "visitor.har"))
 	c := filepath.Join(home, "c")
 	os.Mkdir(c, 0o755)
 	for _, name := range []string{"fennick-quay.yaml", "catalogue.yaml"} {
 		text, _ := os.ReadFile(filepath.Join(dir, name))
 		os.WriteFile(filepath.Join(c, name), text, 0o644)
 	}
-	folder := run(t, home, nil, "check", "--contracts", c, "--contracts", c, "--contracts", filepath.Join(c, ".", "catalogue.yaml"), "--format", "json", filepath.Join(dir, "visitor.har"))
-	if whole.status != 1 || whole.out != turned.out || whole.out != folder.out || len(decode[checked](t, whole.out).Findings) < 20 {
-		t.Errorf("in one order %d, in the other %d, as a folder %d\n%s%s%s", whole.status, turned.status, folder.status, whole.err, turned.err, folder.err)
+	folder := run(t, home, nil, "check", "--contracts", c, "--contracts", c, "--contracts",
+		filepath.Join(c, ".", "catalogue.yaml"), "--format", "json", filepath.Join(dir, "visitor.har"))
+	if whole.status != 1 || whole.out != turned.out || whole.out != folder.out ||
+		len(decode[checked](t, whole.out).Findings) < 20 {
+		t.Errorf("in one order %d, in the other %d, as a folder %d\n%s%s%s", whole.status, turned.status, folder.status,
+			whole.err, turned.err, folder.err)
 	}
 	for _, args := range [][]string{
-		{"check", "--format", "json", "--format", "table", filepath.Join(dir, "visitor.har")}, {"check", "--audience=visitor", "--audience", "visitor", filepath.Join(dir, "visitor.har")},
-		{"finding", "list", "--state", "new", "--state", "any"}, {"serve", "--listen", "127.0.0.1:0", "--listen", "127.0.0.1:1"}, {"capture", "upload", "--service", "a", "--service", "b", "x"},
+		{"check", "--format", "json", "--format", "table", filepath.Join(dir, "visitor.har")},
+		{"check", "--audience=visitor", "--audience", "visitor", filepath.Join(dir, "visitor.har")},
+		{"finding", "list", "--state", "new", "--state", "any"}, {"serve", "--listen", "127.0.0.1:0", "--listen",
+			"127.0.0.1:1"}, {"capture", "upload", "--service", "a", "--service", "b", "x"},
 	} {
-		if r := run(t, home, nil, args...); r.status != 2 || !strings.Contains(r.err, "is given twice; give it once") || r.out != "" {
+		if r := run(t, home, nil, args...); r.status != 2 || !strings.Contains(r.err, "is given twice; give it once") ||
+			r.out != "" {
 			t.Errorf("%q: exit %d\n%s%s", args, r.status, r.out, r.err)
 		}
 	}
@@ -186,7 +204,9 @@ func TestAFloodOfStrangers(t *testing.T) {
 			body := fmt.Sprintf(`{"email":"nobody%d@quay.example","password":"a wrong one %d"}`, i, i)
 			path := "/api/v1/session"
 			if i%2 == 0 {
-				path, body = "/api/v1/setup", fmt.Sprintf(`{"code":"guess %d","email":"a@b.example","name":"A","password":"long enough for it"}`, i)
+				path, body = "/api/v1/setup",
+					fmt.Sprintf(`{"code":"guess %d","email":"a@b.example","name":"A","password":"long enough for it"}`,
+						i)
 			}
 			status, _, _ := post(t, c, s.url+path, body)
 			mu.Lock()
@@ -204,11 +224,13 @@ func TestAFloodOfStrangers(t *testing.T) {
 	}
 	// The one who has the link is let in at once, on this same machine.
 	code := setUpLink.FindStringSubmatch(s.printed)[1]
-	if status, text, _ := post(t, c, s.url+"/api/v1/setup", `{"code":"`+code+`","email":"noor@quay.example","name":"Noor","password":"`+demoPassword+`"}`); status != 200 {
+	if status, text, _ := post(t, c, s.url+"/api/v1/setup", `{"code":"`+code+
+		`","email":"noor@quay.example","name":"Noor","password":"`+demoPassword+`"}`); status != 200 {
 		t.Errorf("%d %s", status, text)
 	}
 	// Somebody else who guesses there is told how long to wait.
-	status, _, header := post(t, c, s.url+"/api/v1/setup", `{"code":"guess","email":"a@b.example","name":"A","password":"long enough for it"}`)
+	status, _, header := post(t, c, s.url+"/api/v1/setup",
+		`{"code":"guess","email":"a@b.example","name":"A","password":"long enough for it"}`)
 	if wait, err := strconv.Atoi(header.Get("Retry-After")); status != 429 || err != nil || wait < 1 || wait > 901 {
 		t.Errorf("the next guess: %d, Retry-After %q", status, header.Get("Retry-After"))
 	}
@@ -226,11 +248,16 @@ func TestTwoTabsTwoPeople(t *testing.T) {
 		t.Fatal(err)
 	}
 	iva := &browser{ctx: ctx, t: t}
-	iva.do("somebody else signs in beside it", chromedp.Navigate(s.url+"/sign-in"), chromedp.SendKeys(`input[autocomplete="username"]`, "iva@fennick-quay.example"),
+	iva.do("somebody else signs in beside it", chromedp.Navigate(s.url+"/sign-in"),
+		chromedp.SendKeys(`input[autocomplete="username"]`, "iva@fennick-quay.example"),
 		chromedp.SendKeys(`input[autocomplete="current-password"]`, demoPassword+kb.Enter), shows("Iva Salk"))
-	noor.do("the first tab hears of it", page.BringToFront(), shows("Somebody else is signed in"), shows("This page belongs to Noor Adeyar"))
-	noor.do("and goes on after signing in again", chromedp.SendKeys(`.ant-modal input[autocomplete="current-password"]`, demoPassword+kb.Enter), until(`!document.querySelector(".ant-modal-wrap:not([style*=none]) input")`), shows("over-posting"))
-	iva.do("the second tab then hears of that", behind("Somebody else is signed in"), behind("This page belongs to Iva Salk"))
+	noor.do("the first tab hears of it", page.BringToFront(), shows("Somebody else is signed in"),
+		shows("This page belongs to Noor Adeyar"))
+	noor.do("and goes on after signing in again", chromedp.SendKeys(`.ant-modal input[autocomplete="current-password"]`,
+		demoPassword+kb.Enter), until(`!document.querySelector(".ant-modal-wrap:not([style*=none]) input")`),
+		shows("over-posting"))
+	iva.do("the second tab then hears of that", behind("Somebody else is signed in"),
+		behind("This page belongs to Iva Salk"))
 
 	// The service itself refuses, whatever the pages do.
 	var answered string
@@ -238,7 +265,8 @@ func TestTwoTabsTwoPeople(t *testing.T) {
 		return chromedp.Evaluate(`Promise.all([1, 4, 99, "x", ""].map((id) => fetch("/api/v1/notices", {headers: id === "" ? {} : {"Inkret-Acting-For": String(id)}}).then(async (r) => id + " " + r.status + " " + ((await r.json()).type ?? "")))).then((all) => all.join(", "))`, &answered,
 			func(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }).Do(ctx)
 	}))
-	if answered != "1 200 , 4 401 urn:inkret:problem:other-person, 99 401 urn:inkret:problem:other-person, x 401 urn:inkret:problem:other-person,  200 " {
+	if answered != "1 200 , 4 401 urn:inkret:problem:other-person, 99 401 urn:inkret:problem:other-person, x 401 "+
+		"urn:inkret:problem:other-person,  200 " {
 		t.Errorf("the service answers %q", answered)
 	}
 }
@@ -248,7 +276,8 @@ func behind(text string) chromedp.Action {
 	return chromedp.ActionFunc(func(ctx context.Context) error {
 		for deadline := time.Now().Add(pageTime); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
 			var has bool
-			if err := chromedp.Evaluate(`document.body.innerText.includes(`+quote(text)+`)`, &has).Do(ctx); err != nil || has {
+			if err := chromedp.Evaluate(`document.body.innerText.includes(`+quote(text)+`)`,
+				&has).Do(ctx); err != nil || has {
 				return err
 			}
 		}
@@ -264,7 +293,8 @@ func TestALiveStreamEndsWithItsRight(t *testing.T) {
 		end func(token client.CreatedToken)
 	}{
 		"the token is ended": {func(made client.CreatedToken) {
-			if r := inEnvironment(t, t.TempDir(), []string{"INKRET_URL=" + s.url, "INKRET_TOKEN=" + made.Secret}, "sign-out"); r.status != 0 {
+			if r := inEnvironment(t, t.TempDir(), []string{"INKRET_URL=" + s.url, "INKRET_TOKEN=" + made.Secret},
+				"sign-out"); r.status != 0 {
 				t.Errorf("%s%s", r.out, r.err)
 			}
 		}},
@@ -275,7 +305,8 @@ func TestALiveStreamEndsWithItsRight(t *testing.T) {
 		}},
 	} {
 		run(t, marlo, nil, "person", "let-in", "iva@fennick-quay.example")
-		status, text, _ := post(t, http.DefaultClient, s.url+"/api/v1/tokens", `{"name":"watches","credentials":{"email":"iva@fennick-quay.example","password":"`+demoPassword+`"}}`)
+		status, text, _ := post(t, http.DefaultClient, s.url+"/api/v1/tokens",
+			`{"name":"watches","credentials":{"email":"iva@fennick-quay.example","password":"`+demoPassword+`"}}`)
 		var made client.CreatedToken
 		if json.Unmarshal([]byte(text), &made); status != 201 {
 			t.Fatalf("%s: %d %s", name, status, text)
@@ -317,8 +348,10 @@ func TestBodiesArriveInTime(t *testing.T) {
 	host := strings.TrimPrefix(s.url, "http://")
 	var all sync.WaitGroup
 	for name, begun := range map[string]string{
-		"half a body":    "POST /api/v1/session HTTP/1.1\r\nHost: " + host + "\r\nContent-Type: application/json\r\nContent-Length: 100\r\n\r\n{\"email\":",
-		"half a chunk":   "POST /api/v1/session HTTP/1.1\r\nHost: " + host + "\r\nContent-Type: application/json\r\nTransfer-Encoding: chunked\r\n\r\n20\r\n{\"email\":",
+		"half a body": "POST /api/v1/session HTTP/1.1\r\nHost: " + host +
+			"\r\nContent-Type: application/json\r\nContent-Length: 100\r\n\r\n{\"email\":",
+		"half a chunk": "POST /api/v1/session HTTP/1.1\r\nHost: " + host +
+			"\r\nContent-Type: application/json\r\nTransfer-Encoding: chunked\r\n\r\n20\r\n{\"email\":",
 		"half a header":  "POST /api/v1/session HTTP/1.1\r\nHost: " + host + "\r\nContent-Ty",
 		"nothing at all": "",
 	} {
@@ -332,13 +365,15 @@ func TestBodiesArriveInTime(t *testing.T) {
 			io.WriteString(c, begun)
 			c.SetReadDeadline(time.Now().Add(50 * time.Second))
 			text, err := io.ReadAll(c)
-			if err != nil || strings.HasPrefix(name, "half a body") && !strings.Contains(string(text), "408") || strings.Contains(string(text), "200 OK") {
+			if err != nil || strings.HasPrefix(name, "half a body") && !strings.Contains(string(text), "408") ||
+				strings.Contains(string(text), "200 OK") {
 				t.Errorf("%s: %q, %v", name, text, err)
 			}
 		})
 	}
 	for range 20 {
-		if status, text, _ := post(t, http.DefaultClient, s.url+"/api/v1/session", `{"email":"a@b.example","password":"x"}`); status != 401 && status != 429 {
+		if status, text, _ := post(t, http.DefaultClient, s.url+"/api/v1/session",
+			`{"email":"a@b.example","password":"x"}`); status != 401 && status != 429 {
 			t.Errorf("meanwhile others get %d %s", status, text)
 		}
 	}
@@ -352,8 +387,10 @@ func selfSigned(t testing.TB, dir string, serial int64) (cert, key string, pool 
 	if err != nil {
 		t.Fatal(err)
 	}
-	of := &x509.Certificate{SerialNumber: big.NewInt(serial), Subject: pkix.Name{CommonName: "quay.example"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
-		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign}
+	of := &x509.Certificate{SerialNumber: big.NewInt(serial), Subject: pkix.Name{CommonName: "quay.example"},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
+		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true, BasicConstraintsValid: true,
+		KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign}
 	der, err := x509.CreateCertificate(rand.Reader, of, of, &private.PublicKey, private)
 	if err != nil {
 		t.Fatal(err)
@@ -375,12 +412,15 @@ func selfSigned(t testing.TB, dir string, serial int64) (cert, key string, pool 
 func TestServingOverTLS(t *testing.T) {
 	dir, data := t.TempDir(), t.TempDir()
 	cert, key, pool := selfSigned(t, dir, 1)
-	for _, args := range [][]string{{"--tls-cert", cert}, {"--tls-key", key}, {"--tls-cert", key, "--tls-key", cert}, {"--tls-cert", "none", "--tls-key", key}, {"--proxy", "quay"}, {"--public", "nope"}, {"--backup-every", "1s"}} {
-		if r := run(t, dir, nil, append([]string{"serve", "--data", data, "--listen", "127.0.0.1:0"}, args...)...); r.status != 2 {
+	for _, args := range [][]string{{"--tls-cert", cert}, {"--tls-key", key}, {"--tls-cert", key, "--tls-key", cert},
+		{"--tls-cert", "none", "--tls-key", key}, {"--proxy", "quay"}, {"--public", "nope"}, {"--backup-every", "1s"}} {
+		if r := run(t, dir, nil, append([]string{"serve", "--data", data, "--listen", "127.0.0.1:0"},
+			args...)...); r.status != 2 {
 			t.Errorf("serve %q: exit %d\n%s%s", args, r.status, r.out, r.err)
 		}
 	}
-	s := &server{process: exec.Command(program, "serve", "--data", data, "--listen", "127.0.0.1:0", "--tls-cert", cert, "--tls-key", key), logged: &safeBuffer{}, later: &safeBuffer{}}
+	s := &server{process: exec.Command(program, "serve", "--data", data, "--listen", "127.0.0.1:0", "--tls-cert", cert,
+		"--tls-key", key), logged: &safeBuffer{}, later: &safeBuffer{}}
 	s.process.Env, s.process.Stderr, s.process.Stdout = environment(t.TempDir()), s.logged, s.later
 	if err := s.process.Start(); err != nil {
 		t.Fatal(err)
@@ -390,15 +430,18 @@ func TestServingOverTLS(t *testing.T) {
 	waitFor(t, "the service prints its link", func() bool { return link.MatchString(s.later.String()) })
 	m := link.FindStringSubmatch(s.later.String())
 	calls := func(pool *x509.CertPool) *http.Client {
-		return &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool}, DisableKeepAlives: true}}
+		return &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool},
+			DisableKeepAlives: true}}
 	}
-	status, text, header := post(t, calls(pool), m[1]+"/api/v1/setup", `{"code":"`+m[2]+`","email":"noor@quay.example","name":"Noor","password":"`+demoPassword+`"}`)
+	status, text, header := post(t, calls(pool), m[1]+"/api/v1/setup", `{"code":"`+m[2]+
+		`","email":"noor@quay.example","name":"Noor","password":"`+demoPassword+`"}`)
 	if status != 200 || header.Get("Strict-Transport-Security") == "" {
 		t.Fatalf("%d %s %v", status, text, header)
 	}
 	cookies := header.Values("Set-Cookie")
 	for _, c := range cookies {
-		if !strings.HasPrefix(c, "__Host-inkret_") || !strings.Contains(c, "; Path=/;") || !strings.Contains(c, "Secure") || !strings.Contains(c, "HttpOnly") || strings.Contains(c, "Domain") {
+		if !strings.HasPrefix(c, "__Host-inkret_") || !strings.Contains(c, "; Path=/;") ||
+			!strings.Contains(c, "Secure") || !strings.Contains(c, "HttpOnly") || strings.Contains(c, "Domain") {
 			t.Errorf("the cookie %s", c)
 		}
 	}
@@ -407,7 +450,8 @@ func TestServingOverTLS(t *testing.T) {
 	}
 	session, _, _ := strings.Cut(cookies[0], ";")
 	for cookie, want := range map[string]int{session: 200, strings.TrimPrefix(session, "__Host-"): 401} {
-		if status, _, _ := send(t, calls(pool), http.MethodGet, m[1]+"/api/v1/session", "", "Cookie", cookie); status != want {
+		if status, _, _ := send(t, calls(pool), http.MethodGet, m[1]+"/api/v1/session", "", "Cookie",
+			cookie); status != want {
 			t.Errorf("with %s…: %d, want %d", cookie[:20], status, want)
 		}
 	}
@@ -448,20 +492,29 @@ func TestAResetKeepsTheSecondFactor(t *testing.T) {
 		return decode[client.Invited](t, r.out).Link
 	}
 	const fresh = "high water at seven"
-	b.do("the link says what it is for", chromedp.Navigate(reset()), shows("Set a new password"), shows("For "+demoReviewer), shows("Revoke my 1 token as well"),
-		chromedp.SendKeys(`//input[@id="name"]`, "Noor Adeyar", chromedp.BySearch), chromedp.SendKeys(`input[autocomplete="new-password"]`, "noor@fennick-quay.example"), chromedp.Click(`button[type="submit"]`), shows("little more than your own name or address"))
-	b.do("the tokens stay unless it is said", chromedp.Navigate("about:blank"), chromedp.Navigate(reset()), shows("Revoke my 1 token"), chromedp.SendKeys(`//input[@id="name"]`, "Noor Adeyar", chromedp.BySearch),
-		chromedp.SendKeys(`input[autocomplete="new-password"]`, fresh), chromedp.Click(`button[type="submit"]`), shows("What needs you"))
+	b.do("the link says what it is for", chromedp.Navigate(reset()), shows("Set a new password"),
+		shows("For "+demoReviewer), shows("Revoke my 1 token as well"),
+		chromedp.SendKeys(`//input[@id="name"]`, "Noor Adeyar", chromedp.BySearch),
+		chromedp.SendKeys(`input[autocomplete="new-password"]`, "noor@fennick-quay.example"),
+		chromedp.Click(`button[type="submit"]`), shows("little more than your own name or address"))
+	b.do("the tokens stay unless it is said", chromedp.Navigate("about:blank"), chromedp.Navigate(reset()),
+		shows("Revoke my 1 token"), chromedp.SendKeys(`//input[@id="name"]`, "Noor Adeyar", chromedp.BySearch),
+		chromedp.SendKeys(`input[autocomplete="new-password"]`, fresh), chromedp.Click(`button[type="submit"]`),
+		shows("What needs you"))
 	if r := run(t, noor, nil, "finding", "list"); r.status != 0 {
 		t.Errorf("the token has ended: %s", r.err)
 	}
-	b.do("they end when it is said", chromedp.Navigate("about:blank"), chromedp.Navigate(reset()), shows("Revoke my 1 token"), chromedp.SendKeys(`//input[@id="name"]`, "Noor Adeyar", chromedp.BySearch),
-		chromedp.SendKeys(`input[autocomplete="new-password"]`, fresh+" again"), chromedp.Click(`//label[contains(., "Revoke my")]`, chromedp.BySearch), chromedp.Click(`button[type="submit"]`), shows("What needs you"))
+	b.do("they end when it is said", chromedp.Navigate("about:blank"), chromedp.Navigate(reset()),
+		shows("Revoke my 1 token"), chromedp.SendKeys(`//input[@id="name"]`, "Noor Adeyar", chromedp.BySearch),
+		chromedp.SendKeys(`input[autocomplete="new-password"]`, fresh+" again"),
+		chromedp.Click(`//label[contains(., "Revoke my")]`, chromedp.BySearch), chromedp.Click(`button[type="submit"]`),
+		shows("What needs you"))
 	if r := run(t, noor, nil, "finding", "list"); r.status != 2 || !strings.Contains(r.err, "not known") {
 		t.Errorf("the token goes on: exit %d %s", r.status, r.err)
 	}
 	r := run(t, marlo, nil, "trail", "list", "--format", "json")
-	for _, want := range []string{`"use reset link"`, `"sign in"`, `"make reset link"`, `"person_id": 1`, `"email": "noor@fennick-quay.example"`, `"key": "token `, "all sessions and tokens ended", "from 127.0.0.1"} {
+	for _, want := range []string{`"use reset link"`, `"sign in"`, `"make reset link"`, `"person_id": 1`,
+		`"email": "noor@fennick-quay.example"`, `"key": "token `, "all sessions and tokens ended", "from 127.0.0.1"} {
 		if !strings.Contains(r.out, want) {
 			t.Errorf("the trail lacks %s", want)
 		}

@@ -38,9 +38,12 @@ const windowWidth, windowHeight = 1280, 800
 
 func newBrowser(t testing.TB) *browser {
 	t.Helper()
-	options := []chromedp.ExecAllocatorOption{chromedp.NoFirstRun, chromedp.NoDefaultBrowserCheck, chromedp.Headless, chromedp.NoSandbox, chromedp.DisableGPU,
-		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
-		chromedp.Flag("disable-sync", true), chromedp.Flag("hide-scrollbars", true), chromedp.UserDataDir(t.TempDir()), chromedp.WindowSize(windowWidth, windowHeight)}
+	options := []chromedp.ExecAllocatorOption{chromedp.NoFirstRun, chromedp.NoDefaultBrowserCheck, chromedp.Headless,
+		chromedp.NoSandbox, chromedp.DisableGPU,
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-sync", true), chromedp.Flag("hide-scrollbars", true), chromedp.UserDataDir(t.TempDir()),
+		chromedp.WindowSize(windowWidth, windowHeight)}
 	if path := os.Getenv("CHROMIUM"); path != "" {
 		options = append(options, chromedp.ExecPath(path))
 	}
@@ -118,7 +121,9 @@ func dated(id, day string) chromedp.Action {
 		field := `//input[@id="` + id + `"]`
 		for {
 			has := ""
-			if err := chromedp.Run(ctx, chromedp.Click(field, chromedp.BySearch), settled(), chromedp.Evaluate(`document.getElementById(`+quote(id)+`).select()`, nil), chromedp.KeyEvent(day+kb.Enter), settled(),
+			if err := chromedp.Run(ctx, chromedp.Click(field, chromedp.BySearch), settled(),
+				chromedp.Evaluate(`document.getElementById(`+quote(id)+`).select()`, nil),
+				chromedp.KeyEvent(day+kb.Enter), settled(),
 				chromedp.Value(field, &has, chromedp.BySearch)); err != nil || has == day {
 				return err
 			}
@@ -161,8 +166,10 @@ func quote(s string) string {
 // signIn signs a person in at the console.
 func (b *browser) signIn(s *server, email string) {
 	b.t.Helper()
-	b.do("sign in", chromedp.Navigate(s.url+"/"), chromedp.WaitVisible(`input[autocomplete="username"]`), shows("Sign in"),
-		chromedp.SendKeys(`input[autocomplete="username"]`, email), chromedp.SendKeys(`input[autocomplete="current-password"]`, demoPassword),
+	b.do("sign in", chromedp.Navigate(s.url+"/"), chromedp.WaitVisible(`input[autocomplete="username"]`),
+		shows("Sign in"),
+		chromedp.SendKeys(`input[autocomplete="username"]`, email),
+		chromedp.SendKeys(`input[autocomplete="current-password"]`, demoPassword),
 		chromedp.Click(`button[type="submit"]`), shows("What needs you"))
 }
 

@@ -71,8 +71,10 @@ var planted = []string{
 }
 
 // needsContract are kinds that a sweep cannot tell.
-var needsContract = map[string]bool{"wrong-audience": true, "unexpected-relation": true, "unexpected-field": true, "renamed-field": true, "over-posting": true, "missing-field": true,
-	"value-mismatch": true, "selection-ignored": true, "undeclared-response": true, "unknown-endpoint": true, "heavy-excess": true}
+var needsContract = map[string]bool{"wrong-audience": true, "unexpected-relation": true, "unexpected-field": true,
+	"renamed-field": true, "over-posting": true, "missing-field": true,
+	"value-mismatch": true, "selection-ignored": true, "undeclared-response": true, "unknown-endpoint": true,
+	"heavy-excess": true}
 
 func TestCheckFindsThePlantedLeaks(t *testing.T) {
 	_, dir := startDemo(t)
@@ -90,7 +92,8 @@ func TestCheckFindsThePlantedLeaks(t *testing.T) {
 	}
 	r := run(t, home, nil, append([]string{"check", "--contracts", contracts, "--format", "json"}, files...)...)
 	got := decode[checked](t, r.out)
-	if r.status != 1 || got.Inkret != 1 || got.Rules != 4 || got.Service != "fennick-quay" || got.Summary.Captures != 35 || got.Summary.Judged != 34 || got.Summary.Skipped != 1 {
+	if r.status != 1 || got.Inkret != 1 || got.Rules != 4 || got.Service != "fennick-quay" ||
+		got.Summary.Captures != 35 || got.Summary.Judged != 34 || got.Summary.Skipped != 1 {
 		t.Errorf("exit %d, %+v\n%s", r.status, got.Summary, r.err)
 	}
 	found := map[string]bool{}
@@ -115,18 +118,21 @@ func TestCheckFindsThePlantedLeaks(t *testing.T) {
 
 	t.Run("fails on what is asked for", func(t *testing.T) {
 		for severity, want := range map[string]int{"critical": 1, "info": 1} {
-			if r := run(t, home, nil, append([]string{"check", "--contracts", contracts, "--fail-on", severity}, files...)...); r.status != want {
+			if r := run(t, home, nil, append([]string{"check", "--contracts", contracts, "--fail-on", severity},
+				files...)...); r.status != want {
 				t.Errorf("--fail-on %s exits with %d, want %d", severity, r.status, want)
 			}
 		}
 		office := filepath.Join(dir, "harbour-office.har")
-		if r := run(t, home, nil, "check", "--contracts", contracts, "--audience", "harbour-office", office); strings.Contains(r.err, "no request has credentials") {
+		if r := run(t, home, nil, "check", "--contracts", contracts, "--audience", "harbour-office",
+			office); strings.Contains(r.err, "no request has credentials") {
 			t.Errorf("with the audience said it warns: %s", r.err)
 		}
 	})
 	t.Run("a table for people", func(t *testing.T) {
 		r := run(t, home, nil, append([]string{"check", "--contracts", contracts}, files...)...)
-		for _, want := range []string{"!! critical", "$.data.password_hash  $2b$•••", "; the very same body went to harbour-office and visitor", "35 captures: 34 judged, 1 skipped"} {
+		for _, want := range []string{"!! critical", "$.data.password_hash  $2b$•••",
+			"; the very same body went to harbour-office and visitor", "35 captures: 34 judged, 1 skipped"} {
 			if !strings.Contains(r.out, want) {
 				t.Errorf("the table lacks %q:\n%s", want, r.out)
 			}
@@ -174,7 +180,8 @@ func TestTheHarbourShowsWhatIsListed(t *testing.T) {
 	}
 	for release, listed := range map[string]string{"1": blocks[1], "2": blocks[3]} {
 		dir, contracts := t.TempDir(), t.TempDir()
-		start(t, "demo", "--release", release, "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--recordings", dir)
+		start(t, "demo", "--release", release, "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder",
+			"127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--recordings", dir)
 		for _, name := range []string{"fennick-quay.yaml", "catalogue.yaml", "harbour.sql"} {
 			if err := os.Rename(filepath.Join(dir, name), filepath.Join(contracts, name)); err != nil {
 				t.Fatal(err)
@@ -196,13 +203,15 @@ func TestTheHarbourShowsWhatIsListed(t *testing.T) {
 			if f.Status != nil {
 				status = fmt.Sprint(f.Status)
 			}
-			lines = append(lines, strings.Join([]string{f.Kind, f.Endpoint, cmp.Or(f.Audience, "-"), status, f.Path}, " | "))
+			lines = append(lines, strings.Join([]string{f.Kind, f.Endpoint, cmp.Or(f.Audience, "-"), status, f.Path},
+				" | "))
 		}
 		if got := strings.Join(lines, "\n") + "\n"; got != listed {
 			t.Errorf("release %s shows\n%s\nlisted is\n%s", release, got, listed)
 		}
 	}
-	if r := run(t, t.TempDir(), nil, "demo", "--release", "3"); r.status != 2 || !strings.Contains(r.err, "there is no release 3") {
+	if r := run(t, t.TempDir(), nil, "demo", "--release", "3"); r.status != 2 ||
+		!strings.Contains(r.err, "there is no release 3") {
 		t.Errorf("release 3: exit %d %s", r.status, r.err)
 	}
 }
@@ -225,7 +234,9 @@ func TestCheckOfWhatCannotBeJudged(t *testing.T) {
 	}
 	good := file("good.har", har(entry(body)))
 	deep := strings.Repeat("[", 10_001) + strings.Repeat("]", 10_001)
-	contract := file("api.yaml", "inkret: 1\nservice: s\nentities: {A: {fields: {id: {type: integer}}}}\nendpoints: [{endpoint: GET /x, responses: [{entity: A, grants: {id: }}]}]\n")
+	contract := file("api.yaml",
+		"inkret: 1\nservice: s\nentities: {A: {fields: {id: {type: integer}}}}\nendpoints: [{endpoint: GET /x, "+
+			"responses: [{entity: A, grants: {id: }}]}]\n")
 	os.Mkdir(filepath.Join(dir, "two"), 0o755)
 	file("two/a.yaml", "inkret: 1\nservice: s\nentities: {A: {}}")
 	file("two/b.yaml", "entities: {A: {}}")
@@ -238,36 +249,58 @@ func TestCheckOfWhatCannotBeJudged(t *testing.T) {
 		err    string // in standard error
 	}{
 		{"a good one", []string{good}, 1, "$.password", ""},
-		{"against a contract", []string{"--contracts", contract, good}, 1, "not granted; the name tells of something secret", "no request has credentials"},
-		{"cut off in the middle: what came before is judged", []string{file("cut.har", har(entry(body))[:len(har(entry(body)))-3])}, 2, "$.password", "the file ends in the middle"},
-		{"one good, one that is none", []string{good, file("page.har", "<html>")}, 2, "$.password", "page.har: this is no recording"},
+		{"against a contract", []string{"--contracts", contract, good}, 1,
+			"not granted; the name tells of something secret", "no request has credentials"},
+		{"cut off in the middle: what came before is judged",
+			[]string{file("cut.har", har(entry(body))[:len(har(entry(body)))-3])}, 2, "$.password",
+			"the file ends in the middle"},
+		{"one good, one that is none", []string{good, file("page.har", "<html>")}, 2, "$.password",
+			"page.har: this is no recording"},
 		{"not there", []string{filepath.Join(dir, "nothing.har")}, 2, "", "nothing.har: there is no such file"},
-		{"a folder, with files in it that are none", []string{dir}, 2, "7 captures: 3 judged, 4 skipped", "page.har: this is no recording that is read here"},
+		{"a folder, with files in it that are none", []string{dir}, 2, "7 captures: 3 judged, 4 skipped",
+			"page.har: this is no recording that is read here"},
 		{"an empty folder", []string{filepath.Join(dir, "none")}, 2, "", "has no file"},
-		{"wrong version", []string{file("old.har", `{"log":{"version":"2.1","entries":[]}}`)}, 2, "", `HAR version "2.1" is not read`},
+		{"wrong version", []string{file("old.har", `{"log":{"version":"2.1","entries":[]}}`)}, 2, "",
+			`HAR version "2.1" is not read`},
 		{"no entry", []string{file("empty.har", har())}, 2, "0 captures", "no capture was judged"},
-		{"an entry without response", []string{file("noresp.har", har(`{"request":{"method":"GET","url":"https://a.example/"}}`))}, 2, "skipped 1: the entry has no response", "no capture was judged"},
-		{"base64 that is none", []string{file("b64.har", har(strings.Replace(entry("%%"), `"text"`, `"encoding":"base64","text"`, 1)))}, 2, "content.text is not base64", "no capture was judged"},
-		{"a body that claims JSON and is not", []string{file("html.har", har(entry("<html>"), entry(body)))}, 1, "the body is not JSON: no JSON value is written like this at byte 0", ""},
-		{"ten thousand levels and one", []string{file("deep.har", har(entry(deep)))}, 2, "nests deeper than 10000 levels", "no capture was judged"},
-		{"a contract with an unknown key and shape", []string{"--contracts", file("bad.yaml", "inkret: 1\nservice: s\nshaeps: {}\nendpoints: [{endpoint: GET /x, responses: [{shape: card}]}]"), good}, 2, "",
+		{"an entry without response",
+			[]string{file("noresp.har", har(`{"request":{"method":"GET","url":"https://a.example/"}}`))}, 2,
+			"skipped 1: the entry has no response", "no capture was judged"},
+		{"base64 that is none", []string{file("b64.har",
+			har(strings.Replace(entry("%%"), `"text"`, `"encoding":"base64","text"`, 1)))}, 2,
+			"content.text is not base64", "no capture was judged"},
+		{"a body that claims JSON and is not", []string{file("html.har", har(entry("<html>"), entry(body)))}, 1,
+			"the body is not JSON: no JSON value is written like this at byte 0", ""},
+		{"ten thousand levels and one", []string{file("deep.har", har(entry(deep)))}, 2,
+			"nests deeper than 10000 levels", "no capture was judged"},
+		{"a contract with an unknown key and shape",
+			[]string{"--contracts", file("bad.yaml",
+				"inkret: 1\nservice: s\nshaeps: {}\nendpoints: [{endpoint: GET /x, responses: [{shape: card}]}]"),
+				good}, 2, "",
 			`bad.yaml:3:1: $.shaeps: key "shaeps" is not known`},
-		{"all of its problems", []string{"--contracts", filepath.Join(dir, "bad.yaml"), good}, 2, "", "the contract cannot be used: 2 problems"},
-		{"an entity in two files", []string{"--contracts", filepath.Join(dir, "two"), good}, 2, "", `entity "A" is defined twice, first at ` + filepath.Join(dir, "two", "a.yaml") + ":3:12"},
-		{"a folder without contracts", []string{"--contracts", filepath.Join(dir, "none"), good}, 2, "", "holds no .yaml, .yml or .json file"},
-		{"an audience nobody knows", []string{"--contracts", contract, "--audience", "pilot", good}, 2, "", `the contract has no audience "pilot"`},
+		{"all of its problems", []string{"--contracts", filepath.Join(dir, "bad.yaml"), good}, 2, "",
+			"the contract cannot be used: 2 problems"},
+		{"an entity in two files", []string{"--contracts", filepath.Join(dir, "two"), good}, 2, "",
+			`entity "A" is defined twice, first at ` + filepath.Join(dir, "two", "a.yaml") + ":3:12"},
+		{"a folder without contracts", []string{"--contracts", filepath.Join(dir, "none"), good}, 2, "",
+			"holds no .yaml, .yml or .json file"},
+		{"an audience nobody knows", []string{"--contracts", contract, "--audience", "pilot", good}, 2, "",
+			`the contract has no audience "pilot"`},
 		{"a format nobody knows", []string{"--format", "xml", good}, 2, "", `there is no format "xml"`},
 		{"a severity nobody knows", []string{"--fail-on", "dire", good}, 2, "", `there is no severity "dire"`},
 		{"an option nobody knows", []string{"--contract", contract, good}, 2, "", "see: inkret check --help"},
 		{"no file", nil, 2, "", "name at least one recording"},
-		{"another server", []string{"--contracts", contract, "--server", "https://b.example", good}, 2, "another server", "no capture was judged"},
+		{"another server", []string{"--contracts", contract, "--server", "https://b.example", good}, 2,
+			"another server", "no capture was judged"},
 		{"that server", []string{"--contracts", contract, "--server", "https://a.example", good}, 1, "$.password", ""},
-		{"no server at all", []string{"--contracts", contract, "--server", "b.example", good}, 2, "", "does not begin with http:// or https://"},
+		{"no server at all", []string{"--contracts", contract, "--server", "b.example", good}, 2, "",
+			"does not begin with http:// or https://"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			r := run(t, dir, nil, append([]string{"check"}, c.args...)...)
 			if r.status != c.status || !strings.Contains(r.out, c.out) || !strings.Contains(r.err, c.err) {
-				t.Errorf("exit %d, want %d\nprinted:\n%s\nwant in it %q\nsaid:\n%s\nwant in it %q", r.status, c.status, r.out, c.out, r.err, c.err)
+				t.Errorf("exit %d, want %d\nprinted:\n%s\nwant in it %q\nsaid:\n%s\nwant in it %q", r.status, c.status,
+					r.out, c.out, r.err, c.err)
 			}
 			if strings.Contains(r.out+r.err, "hunter2") {
 				t.Error("the value is printed unmasked")
@@ -298,7 +331,8 @@ func TestOnlyWhatIsNewFails(t *testing.T) {
 	for _, release := range []string{"1", "2"} {
 		dir := t.TempDir()
 		dirs[release] = dir
-		start(t, "demo", "--release", release, "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--recordings", dir)
+		start(t, "demo", "--release", release, "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder",
+			"127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--recordings", dir)
 		os.Mkdir(filepath.Join(dir, "c"), 0o755)
 		for _, name := range []string{"fennick-quay.yaml", "catalogue.yaml", "harbour.sql"} {
 			os.Rename(filepath.Join(dir, name), filepath.Join(dir, "c", name))
@@ -321,23 +355,29 @@ func TestOnlyWhatIsNewFails(t *testing.T) {
 		status          int
 		has             string
 	}{
-		{"1", "table", 0, "71 of them known before; 0 known before are gone"}, {"2", "table", 1, "6 of them known before; 65 known before are gone"},
-		{"1", "junit", 0, `failures="0" skipped="71"`}, {"2", "junit", 1, `tests="15" failures="9"`}, {"2", "sarif", 1, `"baselineState": "new"`},
-		{"2", "csv", 1, "GET /v1/staff,harbour-office"}, {"2", "markdown", 1, "price seems to be berth"}, {"2", "html", 1, "<title>What leaks: fennick-quay</title>"}, {"2", "json", 1, `"known": true`},
+		{"1", "table", 0, "71 of them known before; 0 known before are gone"},
+		{"2", "table", 1, "6 of them known before; 65 known before are gone"},
+		{"1", "junit", 0, `failures="0" skipped="71"`}, {"2", "junit", 1, `tests="15" failures="9"`},
+		{"2", "sarif", 1, `"baselineState": "new"`},
+		{"2", "csv", 1, "GET /v1/staff,harbour-office"}, {"2", "markdown", 1, "price seems to be berth"},
+		{"2", "html", 1, "<title>What leaks: fennick-quay</title>"}, {"2", "json", 1, `"known": true`},
 	} {
 		r := check(c.release, "--baseline", base, "--format", c.format)
 		if r.status != c.status || !strings.Contains(r.out, c.has) {
-			t.Errorf("release %s as %s: exit %d, want %d and %q\n%.600s\n%s", c.release, c.format, r.status, c.status, c.has, r.out, r.err)
+			t.Errorf("release %s as %s: exit %d, want %d and %q\n%.600s\n%s", c.release, c.format, r.status, c.status,
+				c.has, r.out, r.err)
 		}
 	}
-	if r := check("1", "--baseline", filepath.Join(dirs["1"], "visitor.har")); r.status != 2 || !strings.Contains(r.err, "no report of inkret check") {
+	if r := check("1", "--baseline", filepath.Join(dirs["1"], "visitor.har")); r.status != 2 ||
+		!strings.Contains(r.err, "no report of inkret check") {
 		t.Errorf("a baseline that is none: exit %d %s", r.status, r.err)
 	}
 }
 
 func TestHelpAndCompletion(t *testing.T) {
 	home := t.TempDir()
-	for _, args := range [][]string{{"help"}, {"check", "--help"}, {"finding", "move", "--help"}, {"capture", "upload", "--help"}, {"contract", "--help"}} {
+	for _, args := range [][]string{{"help"}, {"check", "--help"}, {"finding", "move", "--help"},
+		{"capture", "upload", "--help"}, {"contract", "--help"}} {
 		if r := run(t, home, nil, args...); r.status != 0 || !strings.Contains(r.out, "inkret "+args[0][:0]) {
 			t.Errorf("%v exits with %d:\n%s%s", args, r.status, r.out, r.err)
 		}
@@ -347,7 +387,8 @@ func TestHelpAndCompletion(t *testing.T) {
 			t.Errorf("completion for %s exits with %d:\n%s", shell, r.status, r.err)
 		}
 	}
-	if r := run(t, home, nil, "--generate-shell-completion"); !strings.Contains(r.out, "check") || !strings.Contains(r.out, "finding") {
+	if r := run(t, home, nil, "--generate-shell-completion"); !strings.Contains(r.out, "check") ||
+		!strings.Contains(r.out, "finding") {
 		t.Errorf("commands complete to:\n%s", r.out)
 	}
 	if r := run(t, home, nil, "chekc"); r.status != 2 || !strings.Contains(r.err, "did you mean: inkret check") {

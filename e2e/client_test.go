@@ -23,10 +23,12 @@ import (
 func TestFromAContractToAMovedFinding(t *testing.T) {
 	s, dir := startDemo(t)
 	home := t.TempDir()
-	if r := run(t, home, nil, "finding", "list"); r.status != 2 || !strings.Contains(r.err, "you are not signed in") || !strings.Contains(r.err, "inkret sign-in URL") {
+	if r := run(t, home, nil, "finding", "list"); r.status != 2 || !strings.Contains(r.err, "you are not signed in") ||
+		!strings.Contains(r.err, "inkret sign-in URL") {
 		t.Errorf("before signing in: exit %d\n%s", r.status, r.err)
 	}
-	if r := run(t, home, strings.NewReader("wrong password\n"), "sign-in", s.url, "--email", demoReviewer, "--password-stdin"); r.status != 2 || !strings.Contains(r.err, "e-mail address or password is wrong") {
+	if r := run(t, home, strings.NewReader("wrong password\n"), "sign-in", s.url, "--email", demoReviewer,
+		"--password-stdin"); r.status != 2 || !strings.Contains(r.err, "e-mail address or password is wrong") {
 		t.Errorf("with a wrong password: exit %d\n%s", r.status, r.err)
 	}
 	signIn(t, s, home)
@@ -35,13 +37,16 @@ func TestFromAContractToAMovedFinding(t *testing.T) {
 		t.Errorf("the token is kept with mode %v, %v", info.Mode(), err)
 	}
 
-	page := decode[client.FindingPage](t, run(t, home, nil, "finding", "list", "--format", "json", "--severity", "critical", "--search", "skippers password").out)
+	page := decode[client.FindingPage](t, run(t, home, nil, "finding", "list", "--format", "json", "--severity",
+		"critical", "--search", "skippers password").out)
 	if page.Total != 1 || page.Items[0].Kind != "secret-value" || page.Items[0].State != client.StateNew {
 		t.Fatalf("the leaked hash: %+v", page)
 	}
 	id := page.Items[0].ID
 	r := run(t, home, nil, "finding", "show", id)
-	for _, want := range []string{"!! critical  secret-value", "POST /v1/skippers", "$.data.password_hash", "$2b$•••", "capture ", "/data/password_hash (byte ", "inkret finding move " + id, "same field", s.url + "/findings/" + id} {
+	for _, want := range []string{"!! critical  secret-value", "POST /v1/skippers", "$.data.password_hash", "$2b$•••",
+		"capture ", "/data/password_hash (byte ", "inkret finding move " + id, "same field", s.url + "/findings/" +
+			id} {
 		if !strings.Contains(r.out, want) {
 			t.Errorf("finding show lacks %q:\n%s%s", want, r.out, r.err)
 		}
@@ -57,10 +62,12 @@ func TestFromAContractToAMovedFinding(t *testing.T) {
 		{[]string{"move", id}, 2, "name a finding and the state it becomes"},
 		{[]string{"move", "0123456789abcdef", "confirmed"}, 2, "there is no finding 0123456789abcdef"},
 		{[]string{"move", id, "waived", "--comment", "r"}, 2, "a waiver needs its last day"},
-		{[]string{"move", id, "in-repair", "--comment", "taken by accounts"}, 0, "Noor Adeyar: → in-repair taken by accounts"},
+		{[]string{"move", id, "in-repair", "--comment", "taken by accounts"}, 0,
+			"Noor Adeyar: → in-repair taken by accounts"},
 		{[]string{"comment", id, "the register call echoes it"}, 0, "the register call echoes it"},
 	} {
-		if r := run(t, home, nil, append([]string{"finding"}, c.args...)...); r.status != c.status || !strings.Contains(r.out+r.err, c.want) {
+		if r := run(t, home, nil, append([]string{"finding"}, c.args...)...); r.status != c.status ||
+			!strings.Contains(r.out+r.err, c.want) {
 			t.Errorf("finding %v: exit %d, want %d and %q\n%s%s", c.args, r.status, c.status, c.want, r.out, r.err)
 		}
 	}
@@ -73,8 +80,10 @@ func TestFromAContractToAMovedFinding(t *testing.T) {
 	if again.status != 0 || !strings.Contains(again.out, "taken in before, as batch 1; nothing changed") {
 		t.Errorf("the same recording again: exit %d\n%s%s", again.status, again.out, again.err)
 	}
-	said := run(t, home, nil, "capture", "upload", "--audience", "skipper", "--format", "json", filepath.Join(dir, "visitor.har"))
-	if b := decode[[]client.Batch](t, said.out); len(b) != 1 || b[0].Repeated || *b[0].Audience != "skipper" || b[0].NewFindings == 0 {
+	said := run(t, home, nil, "capture", "upload", "--audience", "skipper", "--format", "json",
+		filepath.Join(dir, "visitor.har"))
+	if b := decode[[]client.Batch](t, said.out); len(b) != 1 || b[0].Repeated || *b[0].Audience != "skipper" ||
+		b[0].NewFindings == 0 {
 		t.Errorf("as another audience: %s", said.out)
 	}
 	data, err := os.ReadFile(filepath.Join(dir, "skipper.har"))
@@ -82,14 +91,18 @@ func TestFromAContractToAMovedFinding(t *testing.T) {
 		t.Fatal(err)
 	}
 	cut := run(t, home, bytes.NewReader(data[:len(data)-300]), "capture", "upload", "-")
-	if cut.status != 2 || !strings.Contains(cut.err, "the file ends in the middle") || !strings.Contains(cut.out, "11 captures") {
+	if cut.status != 2 || !strings.Contains(cut.err, "the file ends in the middle") ||
+		!strings.Contains(cut.out, "11 captures") {
 		t.Errorf("a recording cut off: exit %d\n%s%s", cut.status, cut.out, cut.err)
 	}
-	for _, list := range []struct{ args, want string }{{"capture batches", "visitor.har"}, {"capture list --leaking", "POST http://api.fennick-quay.example/v1/skippers"}, {"service list", "fennick-quay"}, {"finding list", "secret-value"}} {
+	for _, list := range []struct{ args, want string }{{"capture batches", "visitor.har"}, {"capture list --leaking",
+		"POST http://api.fennick-quay.example/v1/skippers"}, {"service list", "fennick-quay"},
+		{"finding list", "secret-value"}} {
 		if r := run(t, home, nil, strings.Fields(list.args)...); r.status != 0 || !strings.Contains(r.out, list.want) {
 			t.Errorf("%s: exit %d\n%s%s", list.args, r.status, r.out, r.err)
 		}
-		if r := run(t, home, nil, append(strings.Fields(list.args), "--format", "json")...); r.status != 0 || !strings.HasPrefix(strings.TrimSpace(r.out), "{") && !strings.HasPrefix(r.out, "[") {
+		if r := run(t, home, nil, append(strings.Fields(list.args), "--format", "json")...); r.status != 0 ||
+			!strings.HasPrefix(strings.TrimSpace(r.out), "{") && !strings.HasPrefix(r.out, "[") {
 			t.Errorf("%s as JSON: exit %d\n%s%s", list.args, r.status, r.out, r.err)
 		}
 	}
@@ -105,19 +118,23 @@ func TestFromAContractToAMovedFinding(t *testing.T) {
 			t.Errorf("%s is not exported as it was applied: %v %v", name, errA, errB)
 		}
 	}
-	if r := run(t, home, nil, "contract", "apply", out); r.status != 0 || !strings.Contains(r.out, "revision 1 is in force already") {
+	if r := run(t, home, nil, "contract", "apply", out); r.status != 0 ||
+		!strings.Contains(r.out, "revision 1 is in force already") {
 		t.Errorf("applying it again: exit %d\n%s%s", r.status, r.out, r.err)
 	}
 	f, err := os.OpenFile(filepath.Join(out, "fennick-quay.yaml"), os.O_APPEND|os.O_WRONLY, 0o644)
 	if err != nil {
 		t.Fatal(err)
 	}
-	fmt.Fprint(f, "\n  - endpoint: GET /v1/boats/{boat_id}\n    responses: [{entity: Boat, at: /boat, grants: {id: , name: }}]\n")
+	fmt.Fprint(f, "\n  - endpoint: GET /v1/boats/{boat_id}\n    responses: [{entity: Boat, at: /boat, grants: {id: "+
+		", name: }}]\n")
 	f.Close()
-	if r := run(t, home, nil, "contract", "apply", "--check-only", out); r.status != 0 || !strings.Contains(r.out, "no problems") {
+	if r := run(t, home, nil, "contract", "apply", "--check-only", out); r.status != 0 ||
+		!strings.Contains(r.out, "no problems") {
 		t.Errorf("checking only: exit %d\n%s%s", r.status, r.out, r.err)
 	}
-	if r := run(t, home, nil, "contract", "apply", out, "--reason", "boats have a contract now"); r.status != 0 || !strings.Contains(r.out, "revision 2 is in force") {
+	if r := run(t, home, nil, "contract", "apply", out, "--reason", "boats have a contract now"); r.status != 0 ||
+		!strings.Contains(r.out, "revision 2 is in force") {
 		t.Errorf("applying a change: exit %d\n%s%s", r.status, r.out, r.err)
 	}
 
@@ -133,17 +150,21 @@ func TestATokenThatHasEndedAndAServiceThatIsAway(t *testing.T) {
 	s, _ := startDemo(t)
 	home := t.TempDir()
 	signIn(t, s, home)
-	token := run(t, home, strings.NewReader(demoPassword+"\n"), "sign-in", s.url, "--email", demoReviewer, "--password-stdin", "--print-token").out
+	token := run(t, home, strings.NewReader(demoPassword+"\n"), "sign-in", s.url, "--email", demoReviewer,
+		"--password-stdin", "--print-token").out
 	kept, err := os.ReadFile(filepath.Join(home, "config", "inkret", "signed-in.json"))
 	if err != nil || !strings.HasPrefix(token, "inkret_") || bytes.Contains(kept, []byte(strings.TrimSpace(token))) {
 		t.Errorf("--print-token prints %.8q and keeps it too: %v", token, err)
 	}
-	os.WriteFile(filepath.Join(home, "config", "inkret", "signed-in.json"), bytes.Replace(kept, []byte("inkret_"), []byte("inkret_x"), 1), 0o600)
-	if r := run(t, home, nil, "finding", "list"); r.status != 2 || !strings.Contains(r.err, "the session or token is not known") || !strings.Contains(r.err, "sign in again") {
+	os.WriteFile(filepath.Join(home, "config", "inkret", "signed-in.json"), bytes.Replace(kept, []byte("inkret_"),
+		[]byte("inkret_x"), 1), 0o600)
+	if r := run(t, home, nil, "finding", "list"); r.status != 2 ||
+		!strings.Contains(r.err, "the session or token is not known") || !strings.Contains(r.err, "sign in again") {
 		t.Errorf("with a token that is none: exit %d\n%s", r.status, r.err)
 	}
 	s.stop(t)
-	if r := run(t, home, nil, "finding", "list"); r.status != 2 || !strings.Contains(r.err, "no service answers at "+s.url) || !strings.Contains(r.err, "inkret serve") {
+	if r := run(t, home, nil, "finding", "list"); r.status != 2 || !strings.Contains(r.err, "no service answers at "+
+		s.url) || !strings.Contains(r.err, "inkret serve") {
 		t.Errorf("with the service away: exit %d\n%s", r.status, r.err)
 	}
 }
@@ -156,7 +177,8 @@ func TestServing(t *testing.T) {
 		t.Fatalf("at first start it says:\n%s", s.printed)
 	}
 	code = strings.TrimSpace(code)
-	response, err := http.Post(s.url+"/api/v1/setup", "application/json", strings.NewReader(`{"code":"`+code+`","name":"Ada","email":"ada@quay.example","password":"`+demoPassword+`"}`))
+	response, err := http.Post(s.url+"/api/v1/setup", "application/json", strings.NewReader(`{"code":"`+code+
+		`","name":"Ada","email":"ada@quay.example","password":"`+demoPassword+`"}`))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -171,10 +193,14 @@ func TestServing(t *testing.T) {
 		args []string
 		want string
 	}{
-		{"the port is taken", []string{"serve", "--listen", address, "--data", t.TempDir()}, "another program listens on " + address},
-		{"a second service on the same data", []string{"serve", "--listen", "127.0.0.1:0", "--data", data}, "another service uses this data folder"},
-		{"a data folder that cannot be", []string{"serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(data, "inkret.db", "x")}, "name a folder that you may write to with --data"},
-		{"no address", []string{"serve", "--listen", "nowhere", "--data", t.TempDir()}, "an address is written HOST:PORT"},
+		{"the port is taken", []string{"serve", "--listen", address, "--data", t.TempDir()},
+			"another program listens on " + address},
+		{"a second service on the same data", []string{"serve", "--listen", "127.0.0.1:0", "--data", data},
+			"another service uses this data folder"},
+		{"a data folder that cannot be", []string{"serve", "--listen", "127.0.0.1:0", "--data",
+			filepath.Join(data, "inkret.db", "x")}, "name a folder that you may write to with --data"},
+		{"no address", []string{"serve", "--listen", "nowhere", "--data", t.TempDir()},
+			"an address is written HOST:PORT"},
 		{"a log level nobody knows", []string{"serve", "--log", "loud"}, `there is no log level "loud"`},
 		{"an argument", []string{"serve", "here"}, "serve takes no arguments"},
 	} {
@@ -193,7 +219,8 @@ func TestServing(t *testing.T) {
 	if err := again.Start(); err != nil {
 		t.Fatal(err)
 	}
-	for deadline := time.Now().Add(patience); !strings.Contains(out.String(), "msg=serving") && time.Now().Before(deadline); time.Sleep(10 * time.Millisecond) {
+	for deadline := time.Now().Add(patience); !strings.Contains(out.String(), "msg=serving") &&
+		time.Now().Before(deadline); time.Sleep(10 * time.Millisecond) {
 	}
 	again.Process.Signal(syscall.SIGTERM)
 	if err := again.Wait(); err != nil || strings.Contains(out.String(), "set-up") {
@@ -205,7 +232,8 @@ func TestServing(t *testing.T) {
 func TestAnUploadThatBreaksOff(t *testing.T) {
 	s, dir := startDemo(t)
 	home := t.TempDir()
-	token := strings.TrimSpace(run(t, home, strings.NewReader(demoPassword+"\n"), "sign-in", s.url, "--email", demoReviewer, "--password-stdin", "--print-token").out)
+	token := strings.TrimSpace(run(t, home, strings.NewReader(demoPassword+"\n"), "sign-in", s.url, "--email",
+		demoReviewer, "--password-stdin", "--print-token").out)
 	data, err := os.ReadFile(filepath.Join(dir, "visitor.har"))
 	if err != nil {
 		t.Fatal(err)
@@ -215,7 +243,9 @@ func TestAnUploadThatBreaksOff(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	fmt.Fprintf(conn, "POST /api/v1/services/fennick-quay/batches?name=half.har HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nContent-Type: application/octet-stream\r\nContent-Length: %d\r\n\r\n", token, len(data))
+	fmt.Fprintf(conn, "POST /api/v1/services/fennick-quay/batches?name=half.har HTTP/1.1\r\nHost: "+
+		"x\r\nAuthorization: Bearer %s\r\nContent-Type: application/octet-stream\r\nContent-Length: %d\r\n\r\n", token,
+		len(data))
 	conn.Write(data[:len(data)/2])
 	conn.Close()
 	signIn(t, s, home)
@@ -238,9 +268,11 @@ func TestAnUploadThatBreaksOff(t *testing.T) {
 // half is there, and the retry completes it.
 func TestKilledDuringAnImport(t *testing.T) {
 	data := t.TempDir()
-	s := start(t, "demo", "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--data", data)
+	s := start(t, "demo", "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0",
+		"--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--data", data)
 	home := t.TempDir()
-	token := strings.TrimSpace(run(t, home, strings.NewReader(demoPassword+"\n"), "sign-in", s.url, "--email", demoReviewer, "--password-stdin", "--print-token").out)
+	token := strings.TrimSpace(run(t, home, strings.NewReader(demoPassword+"\n"), "sign-in", s.url, "--email",
+		demoReviewer, "--password-stdin", "--print-token").out)
 	entry := `{"request":{"method":"GET","url":"http://api.fennick-quay.example/v1/piers","headers":[]},"response":{"status":200,"headers":[],"content":{"mimeType":"application/json","text":"{\"password\":\"x\"}"}}}`
 	entries := strings.Repeat(entry+",", 1999) + entry
 	conn, err := net.Dial("tcp", strings.TrimPrefix(s.url, "http://"))
@@ -248,19 +280,23 @@ func TestKilledDuringAnImport(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer conn.Close()
-	fmt.Fprintf(conn, "POST /api/v1/services/fennick-quay/batches?name=big.har HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nContent-Type: application/octet-stream\r\nContent-Length: 100000000\r\n\r\n", token)
+	fmt.Fprintf(conn, "POST /api/v1/services/fennick-quay/batches?name=big.har HTTP/1.1\r\nHost: "+
+		"x\r\nAuthorization: Bearer %s\r\nContent-Type: application/octet-stream\r\nContent-Length: 100000000\r\n\r\n",
+		token)
 	fmt.Fprintf(conn, `{"log":{"version":"1.2","entries":[%s,`, entries)
 	// it has begun once the write-ahead log grows by what arrived
 	grown := func() bool {
 		info, err := os.Stat(filepath.Join(data, "inkret.db-wal"))
 		return err == nil && info.Size() > 200_000
 	}
-	for deadline := time.Now().Add(patience); !grown() && time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
+	for deadline := time.Now().Add(patience); !grown() &&
+		time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
 	}
 	s.process.Process.Kill()
 	s.process.Wait()
 
-	s = start(t, "demo", "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--data", data)
+	s = start(t, "demo", "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0",
+		"--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--data", data)
 	signIn(t, s, home)
 	before := decode[client.BatchPage](t, run(t, home, nil, "capture", "batches", "--format", "json").out)
 	if before.Total != 3 {
@@ -277,7 +313,8 @@ func TestKilledDuringAnImport(t *testing.T) {
 func TestKilledInTheMiddleOfAChange(t *testing.T) {
 	data, home := t.TempDir(), t.TempDir()
 	begin := func() *server {
-		s := start(t, "demo", "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--data", data)
+		s := start(t, "demo", "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0",
+			"--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--data", data)
 		signIn(t, s, home)
 		return s
 	}
@@ -291,13 +328,15 @@ func TestKilledInTheMiddleOfAChange(t *testing.T) {
 	if r := run(t, home, strings.NewReader(har), "capture", "upload", "--service", "fennick-quay", "-"); r.status > 1 {
 		t.Fatalf("exit %d\n%s%s", r.status, r.out, r.err)
 	}
-	found := decode[client.FindingPage](t, run(t, home, nil, "finding", "list", "--search", "member_", "--format", "json").out).Total
+	found := decode[client.FindingPage](t, run(t, home, nil, "finding", "list", "--search", "member_", "--format",
+		"json").out).Total
 	if found < many {
 		t.Fatalf("%d findings", found)
 	}
 	log := filepath.Join(data, "inkret.db-wal")
 	all, none := 0, 0
-	for n, grown := range []int64{1, 200_000, 1_500_000, 1 << 40} { // after how much is written it is killed; the last time not before all is
+	// after how much is written it is killed; the last time not before all is
+	for n, grown := range []int64{1, 200_000, 1_500_000, 1 << 40} {
 		size := func() int64 {
 			info, err := os.Stat(log)
 			if err != nil {
@@ -309,7 +348,8 @@ func TestKilledInTheMiddleOfAChange(t *testing.T) {
 		done := make(chan struct{})
 		go func() {
 			defer close(done)
-			run(t, home, nil, "finding", "change", "--filter", "q=member_", "--to", "confirmed", "--label", label, "-m", "all at once", "--yes")
+			run(t, home, nil, "finding", "change", "--filter", "q=member_", "--to", "confirmed", "--label", label, "-m",
+				"all at once", "--yes")
 		}()
 		func() {
 			for deadline := time.Now().Add(patience); time.Now().Before(deadline); time.Sleep(time.Millisecond) {
@@ -327,7 +367,8 @@ func TestKilledInTheMiddleOfAChange(t *testing.T) {
 		s.process.Wait()
 		<-done
 		s = begin()
-		switch changed := decode[client.FindingPage](t, run(t, home, nil, "finding", "list", "--label", label, "--state", "any", "--format", "json").out).Total; changed {
+		switch changed := decode[client.FindingPage](t, run(t, home, nil, "finding", "list", "--label", label,
+			"--state", "any", "--format", "json").out).Total; changed {
 		case 0:
 			none++
 		case found:
@@ -341,8 +382,8 @@ func TestKilledInTheMiddleOfAChange(t *testing.T) {
 	}
 }
 
-// TestEveryWayToNarrowAListAgrees asks for the same findings by the interface, by options, by a view and as a group, with every
-// filter that there is.
+// TestEveryWayToNarrowAListAgrees asks for the same findings by the interface, by options, by a view and as a
+// group, with every filter that there is.
 func TestEveryWayToNarrowAListAgrees(t *testing.T) {
 	s, home := startDemo(t)
 	signIn(t, s, home)
@@ -376,8 +417,10 @@ func TestEveryWayToNarrowAListAgrees(t *testing.T) {
 		}
 	}
 	detail := decode[client.FindingDetail](t, run(t, home, nil, "finding", "show", one.ID, "--format", "json").out)
-	said := map[string]string{"state": "any", "severity": "critical,low", "kind": "secret-value,unexpected-field", "audience": one.Audience, "team": *one.Team, "entity": *one.Entity, "field": *one.Field,
-		"assigned": "nobody", "label": "Quay", "service": "fennick-quay", "due": "2099-01-01", "waiver": "asked", "shape": "", "value": "", "batch": strconv.FormatInt(detail.Evidence[0].BatchID, 10), "q": "skippers",
+	said := map[string]string{"state": "any", "severity": "critical,low", "kind": "secret-value,unexpected-field",
+		"audience": one.Audience, "team": *one.Team, "entity": *one.Entity, "field": *one.Field,
+		"assigned": "nobody", "label": "Quay", "service": "fennick-quay", "due": "2099-01-01", "waiver": "asked",
+		"shape": "", "value": "", "batch": strconv.FormatInt(detail.Evidence[0].BatchID, 10), "q": "skippers",
 		"endpoint": endpoint, "sort": "path"}
 	for _, g := range decode[client.FindingGroups](t, get("/api/v1/findings/groups?by=shape")).Groups {
 		if q, err := url.ParseQuery(g.Query); err == nil && said["shape"] == "" {
@@ -400,7 +443,7 @@ func TestEveryWayToNarrowAListAgrees(t *testing.T) {
 			continue
 		}
 		query := url.Values{f.Name: {text}}.Encode()
-		want := ids(result{out: get("/api/v1/findings?size=500&"+query)})
+		want := ids(result{out: get("/api/v1/findings?size=500&" + query)})
 		option := "--" + f.Name
 		if f.Name == "q" {
 			option = "--search"
@@ -418,13 +461,15 @@ func TestEveryWayToNarrowAListAgrees(t *testing.T) {
 			t.Errorf("%s: an option does not go before the view: %d", f.Name, len(got))
 		}
 		grouped := 0
-		for _, g := range decode[client.FindingGroups](t, get("/api/v1/findings/groups?by=kind&filter="+url.QueryEscape(query))).Groups {
+		for _, g := range decode[client.FindingGroups](t, get("/api/v1/findings/groups?by=kind&filter="+
+			url.QueryEscape(query))).Groups {
 			grouped += g.Findings
 		}
 		if grouped != len(want) {
 			t.Errorf("%s: groups have %d, the interface %d", f.Name, grouped, len(want))
 		}
-		if len(want) == 0 && f.Name != "waiver" || len(want) == total && !slices.Contains([]string{"state", "service", "sort", "due", "assigned"}, f.Name) {
+		if len(want) == 0 && f.Name != "waiver" || len(want) == total &&
+			!slices.Contains([]string{"state", "service", "sort", "due", "assigned"}, f.Name) {
 			t.Errorf("%s = %s narrows nothing, or all away: %d of %d", f.Name, text, len(want), total)
 		}
 	}

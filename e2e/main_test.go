@@ -66,7 +66,8 @@ func run(t testing.TB, home string, stdin io.Reader, args ...string) result {
 }
 
 func environment(home string) []string {
-	env := []string{"HOME=" + home, "XDG_CONFIG_HOME=" + filepath.Join(home, "config"), "XDG_DATA_HOME=" + filepath.Join(home, "data")}
+	env := []string{"HOME=" + home, "XDG_CONFIG_HOME=" + filepath.Join(home, "config"), "XDG_DATA_HOME=" +
+		filepath.Join(home, "data")}
 	for _, v := range []string{"PATH", "TMPDIR"} {
 		if value := os.Getenv(v); value != "" {
 			env = append(env, v+"="+value)
@@ -114,7 +115,8 @@ func start(t testing.TB, args ...string) *server {
 				t.Fatalf("inkret %s ended before it served:\n%s%s", strings.Join(args, " "), s.printed, s.logged)
 			}
 			s.printed += line + "\n"
-			if i := strings.Index(line, "http://"); i >= 0 && (strings.Contains(line, "console") || strings.Contains(line, "/set-up#")) {
+			if i := strings.Index(line, "http://"); i >= 0 && (strings.Contains(line, "console") ||
+				strings.Contains(line, "/set-up#")) {
 				s.url, _, _ = strings.Cut(line[i:], "/set-up")
 			}
 		case <-deadline:
@@ -186,7 +188,8 @@ func (s *server) stop(t testing.TB) {
 func startDemo(t testing.TB) (*server, string) {
 	t.Helper()
 	dir := t.TempDir()
-	s := start(t, "demo", "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--recordings", dir)
+	s := start(t, "demo", "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0",
+		"--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--recordings", dir)
 	return s, dir
 }
 
@@ -195,7 +198,8 @@ const demoReviewer, demoPassword = "noor@fennick-quay.example", "low tide at nin
 // signIn signs the command line in home in to s.
 func signIn(t testing.TB, s *server, home string) {
 	t.Helper()
-	r := run(t, home, strings.NewReader(demoPassword+"\n"), "sign-in", s.url, "--email", demoReviewer, "--password-stdin")
+	r := run(t, home, strings.NewReader(demoPassword+"\n"), "sign-in", s.url, "--email", demoReviewer,
+		"--password-stdin")
 	if r.status != 0 {
 		t.Fatalf("signing in gave %d:\n%s%s", r.status, r.out, r.err)
 	}

@@ -21,7 +21,8 @@ import (
 func recordedNow(t *testing.T, release string) string {
 	t.Helper()
 	dir := t.TempDir()
-	start(t, "demo", "--release", release, "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--recordings", dir).stop(t)
+	start(t, "demo", "--release", release, "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder",
+		"127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--recordings", dir).stop(t)
 	return dir
 }
 
@@ -86,13 +87,16 @@ func TestFromLeakToProof(t *testing.T) {
 	signIn(t, s, home)
 	upload := func(files ...string) {
 		t.Helper()
-		if r := run(t, home, nil, append([]string{"capture", "upload", "--service", "fennick-quay"}, files...)...); r.status > 1 {
+		if r := run(t, home, nil, append([]string{"capture", "upload", "--service", "fennick-quay"},
+			files...)...); r.status > 1 {
 			t.Fatalf("exit %d\n%s%s", r.status, r.out, r.err)
 		}
 	}
 	find := func(query ...string) client.FindingPage {
 		t.Helper()
-		return decode[client.FindingPage](t, run(t, home, nil, append([]string{"finding", "list", "--format", "json", "--size", "500"}, query...)...).out)
+		return decode[client.FindingPage](t,
+			run(t, home, nil, append([]string{"finding", "list", "--format", "json", "--size", "500"},
+				query...)...).out)
 	}
 	change := func(args ...string) {
 		t.Helper()
@@ -117,13 +121,28 @@ func TestFromLeakToProof(t *testing.T) {
 	teodor.signIn(s, demoLead)
 	iva.signIn(s, demoViewer)
 	day := time.Now().UTC().AddDate(0, 0, 1).Format(time.DateOnly)
-	noor.do("one is waived for a day", chromedp.Navigate(s.url+"/findings?kind=cacheable-private"), shows("3 findings"), settled(), chromedp.Click(`(//td//a[text()="cacheable-private"])[1]`, chromedp.BySearch), shows("Who has it"), settled(), choose("to", "waived"),
-		dated("until", day), chromedp.SendKeys(`//textarea[@id="comment"]`, "the cache is emptied tomorrow", chromedp.BySearch), button("Move to waived"), shows("new → waived until "+day), shows("approved by Noor Adeyar"))
-	noor.do("one is no leak", chromedp.Navigate(s.url+"/findings?kind=selection-ignored"), shows("1 finding"), settled(), chromedp.Click(`//td//a[text()="selection-ignored"]`, chromedp.BySearch), shows("Who has it"), settled(), choose("to", "not a leak"),
-		shows("So that it is not told again"), chromedp.SendKeys(`//textarea[@id="comment"]`, "fields that are asked for in vain harm nobody", chromedp.BySearch), button("Move to not a leak"), shows("new → not a leak"))
-	noor.do("all else is handed out", chromedp.Navigate(s.url+"/findings?state=new"), shows("69 findings"), button("Change all 69…"), shows("Change all 69 findings"), choose("to", "in repair"), choose("person", "Teodor"), button("See what changes"), shows("69 findings of 69 change"), button("Change 69 findings"), shows("69 findings changed"))
-	teodor.do("who has them says they are mended", chromedp.Navigate(s.url+"/findings?assigned=me"), shows("69 findings"), button("Change all 69…"), shows("Change all 69 findings"), choose("to", "awaiting proof"), button("See what changes"), shows("69 findings of 69 change"), button("Change 69 findings"), shows("69 findings changed"))
-	iva.do("who looks on sees that nothing is closed by saying so", chromedp.Navigate(s.url+"/"), shows("69 findings await proof: capture the endpoints again"))
+	noor.do("one is waived for a day", chromedp.Navigate(s.url+"/findings?kind=cacheable-private"), shows("3 findings"),
+		settled(), chromedp.Click(`(//td//a[text()="cacheable-private"])[1]`, chromedp.BySearch), shows("Who has it"),
+		settled(), choose("to", "waived"),
+		dated("until", day), chromedp.SendKeys(`//textarea[@id="comment"]`, "the cache is emptied tomorrow",
+			chromedp.BySearch), button("Move to waived"), shows("new → waived until "+day),
+		shows("approved by Noor Adeyar"))
+	noor.do("one is no leak", chromedp.Navigate(s.url+"/findings?kind=selection-ignored"), shows("1 finding"),
+		settled(), chromedp.Click(`//td//a[text()="selection-ignored"]`, chromedp.BySearch), shows("Who has it"),
+		settled(), choose("to", "not a leak"),
+		shows("So that it is not told again"), chromedp.SendKeys(`//textarea[@id="comment"]`,
+			"fields that are asked for in vain harm nobody", chromedp.BySearch), button("Move to not a leak"),
+		shows("new → not a leak"))
+	noor.do("all else is handed out", chromedp.Navigate(s.url+"/findings?state=new"), shows("69 findings"),
+		button("Change all 69…"), shows("Change all 69 findings"), choose("to", "in repair"),
+		choose("person", "Teodor"), button("See what changes"), shows("69 findings of 69 change"),
+		button("Change 69 findings"), shows("69 findings changed"))
+	teodor.do("who has them says they are mended", chromedp.Navigate(s.url+"/findings?assigned=me"),
+		shows("69 findings"), button("Change all 69…"), shows("Change all 69 findings"), choose("to", "awaiting proof"),
+		button("See what changes"), shows("69 findings of 69 change"), button("Change 69 findings"),
+		shows("69 findings changed"))
+	iva.do("who looks on sees that nothing is closed by saying so", chromedp.Navigate(s.url+"/"),
+		shows("69 findings await proof: capture the endpoints again"))
 
 	second := recordedNow(t, "2")
 	for _, who := range []string{"visitor", "skipper", "harbour-office"} {
@@ -134,33 +153,46 @@ func TestFromLeakToProof(t *testing.T) {
 	if closed < 35 || closed+waiting != 69 || count("waived") != 1 {
 		t.Errorf("release 2 leaves %d closed, %d waiting", closed, waiting)
 	}
-	still := decode[checked](t, run(t, home, nil, "check", "--contracts", contractsIn(t, second), "--format", "json", filepath.Join(second, "visitor.har"), filepath.Join(second, "skipper.har"), filepath.Join(second, "harbour-office.har")).out)
+	still := decode[checked](t, run(t, home, nil, "check", "--contracts", contractsIn(t, second), "--format", "json",
+		filepath.Join(second, "visitor.har"), filepath.Join(second, "skipper.har"),
+		filepath.Join(second, "harbour-office.har")).out)
 	leaks := map[string]bool{}
 	for _, f := range still.Findings {
 		leaks[f.Fingerprint] = true
 	}
-	for _, f := range find("--state", "awaiting-proof").Items { // it leaks still, or what held it is gone as a whole: its place was not there to see
-		if !leaks[f.ID] && !strings.Contains(f.Path, "bookings[*].skipper.") && !strings.Contains(f.Path, "arrivals[*].skipper.") && !strings.Contains(f.Path, "boat.owner.") {
+	// it leaks still, or what held it is gone as a whole: its place was not there to see
+	for _, f := range find("--state", "awaiting-proof").Items {
+		if !leaks[f.ID] && !strings.Contains(f.Path, "bookings[*].skipper.") &&
+			!strings.Contains(f.Path, "arrivals[*].skipper.") && !strings.Contains(f.Path, "boat.owner.") {
 			t.Errorf("not proven is %s %s %s", f.Kind, f.Endpoint, f.Path)
 		}
 	}
 	inside := find("--state", "awaiting-proof", "--search", "bookings[*].skipper.email").Items
-	if r := run(t, home, nil, "finding", "show", inside[0].ID); !strings.Contains(r.out, "$.data[*].bookings held it and is proven to be gone") {
+	if r := run(t, home, nil, "finding", "show", inside[0].ID); !strings.Contains(r.out,
+		"$.data[*].bookings held it and is proven to be gone") {
 		t.Errorf("what was inside says\n%s%s", r.out, r.err)
 	}
 	if back := find("--state", "returned"); back.Total != 1 || back.Items[0].ID != pins[0].ID {
 		t.Errorf("returned are %+v", back.Items)
 	}
-	if renamed := find("--kind", "renamed-field"); renamed.Total < 6 || !strings.Contains(renamed.Items[0].Why, "price") {
+	if renamed := find("--kind", "renamed-field"); renamed.Total < 6 ||
+		!strings.Contains(renamed.Items[0].Why, "price") {
 		t.Errorf("renamed are %+v", renamed.Items)
 	}
-	teodor.do("the lead sees what came back, with what was before", chromedp.Navigate(s.url+"/"), shows("1 finding came back after being closed or waived"), settled(), chromedp.Click(`//a[contains(., "came back")]`, chromedp.BySearch), address("state=returned"), shows("1 finding"), settled(),
-		chromedp.Click(`//td//a[text()="sensitive-field"]`, chromedp.BySearch), shows("closed → returned"), shows("proven by capture"))
-	iva.do("and what was saved", chromedp.Navigate(s.url+"/standing"), shows("Proven"), shows("bytes that no grant covers"), shows("GET /v1/berths"))
+	teodor.do("the lead sees what came back, with what was before", chromedp.Navigate(s.url+"/"),
+		shows("1 finding came back after being closed or waived"), settled(),
+		chromedp.Click(`//a[contains(., "came back")]`, chromedp.BySearch), address("state=returned"),
+		shows("1 finding"), settled(),
+		chromedp.Click(`//td//a[text()="sensitive-field"]`, chromedp.BySearch), shows("closed → returned"),
+		shows("proven by capture"))
+	iva.do("and what was saved", chromedp.Navigate(s.url+"/standing"), shows("Proven"),
+		shows("bytes that no grant covers"), shows("GET /v1/berths"))
 
-	captures := decode[client.CapturePage](t, run(t, home, nil, "capture", "list", "--format", "json", "--size", "500", "--search", "/v1/berths?", "--audience", "visitor").out).Items
+	captures := decode[client.CapturePage](t, run(t, home, nil, "capture", "list", "--format", "json", "--size", "500",
+		"--search", "/v1/berths?", "--audience", "visitor").out).Items
 	if len(captures) < 2 {
-		captures = decode[client.CapturePage](t, run(t, home, nil, "capture", "list", "--format", "json", "--size", "500", "--audience", "visitor").out).Items
+		captures = decode[client.CapturePage](t, run(t, home, nil, "capture", "list", "--format", "json", "--size",
+			"500", "--audience", "visitor").out).Items
 	}
 	var lists []int64 // newest first
 	for _, c := range captures {
@@ -171,22 +203,28 @@ func TestFromLeakToProof(t *testing.T) {
 	if len(lists) < 2 {
 		t.Fatalf("captures of the list of berths: %v", lists)
 	}
-	if r := run(t, home, nil, "capture", "compare", fmt.Sprint(lists[len(lists)-1]), fmt.Sprint(lists[0])); r.status != 0 || !strings.Contains(r.out, "− gone") || !strings.Contains(r.out, "berth_price") || !strings.Contains(r.out, "kB") {
+	if r := run(t, home, nil, "capture", "compare", fmt.Sprint(lists[len(lists)-1]),
+		fmt.Sprint(lists[0])); r.status != 0 || !strings.Contains(r.out, "− gone") ||
+		!strings.Contains(r.out, "berth_price") || !strings.Contains(r.out, "kB") {
 		t.Errorf("compared: exit %d\n%s%s", r.status, r.out, r.err)
 	}
-	noor.do("before and after, side by side", chromedp.Navigate(fmt.Sprintf("%s/captures/compare?before=%d&after=%d", s.url, lists[len(lists)-1], lists[0])), shows("no more"), shows("berth_price"))
+	noor.do("before and after, side by side", chromedp.Navigate(fmt.Sprintf("%s/captures/compare?before=%d&after=%d",
+		s.url, lists[len(lists)-1], lists[0])), shows("no more"), shows("berth_price"))
 
 	audit := filepath.Join(t.TempDir(), "risk.html")
 	if r := run(t, home, nil, "finding", "report", "--state", "any", "--format", "html", "-o", audit); r.status != 0 {
 		t.Fatalf("exit %d\n%s%s", r.status, r.out, r.err)
 	}
 	var pdf []byte
-	iva.do("the report is printed", chromedp.Navigate("file://"+audit), shows("How it stands"), shows("Waivers in force"), shows(day), shows("the cache is emptied tomorrow"), shows("From being found to proof"), shows("Coverage"),
+	iva.do("the report is printed", chromedp.Navigate("file://"+audit), shows("How it stands"),
+		shows("Waivers in force"), shows(day), shows("the cache is emptied tomorrow"),
+		shows("From being found to proof"), shows("Coverage"),
 		chromedp.ActionFunc(func(ctx context.Context) (err error) {
 			pdf, _, err = page.PrintToPDF().Do(ctx)
 			return err
 		}))
-	if pages := bytes.Count(pdf, []byte("/Type /Page\n")); !bytes.HasPrefix(pdf, []byte("%PDF-")) || pages < 3 || pages > 20 {
+	if pages := bytes.Count(pdf, []byte("/Type /Page\n")); !bytes.HasPrefix(pdf, []byte("%PDF-")) || pages < 3 ||
+		pages > 20 {
 		t.Errorf("the PDF has %d bytes and %d pages", len(pdf), pages)
 	}
 	quiet(noor, teodor, iva)

@@ -28,7 +28,8 @@ type recorder struct {
 // record starts a recorder, in the environment of home.
 func record(t testing.TB, home string, out io.Writer, args ...string) *recorder {
 	t.Helper()
-	r := &recorder{process: exec.Command(program, append([]string{"record", "--listen", "127.0.0.1:0"}, args...)...), said: &safeBuffer{}}
+	r := &recorder{process: exec.Command(program, append([]string{"record", "--listen", "127.0.0.1:0"}, args...)...),
+		said: &safeBuffer{}}
 	r.process.Env, r.process.Stdout, r.process.Stderr = environment(home), out, r.said
 	if err := r.process.Start(); err != nil {
 		t.Fatal(err)
@@ -88,13 +89,15 @@ func TestRecordingIntoAFile(t *testing.T) {
 	harbour := s.address(t, "its API")
 	home := t.TempDir()
 	file := filepath.Join(home, "run.lines")
-	r := record(t, home, nil, "--upstream", harbour, "--as", "https://api.fennick-quay.example", "--to", file, "--exclude", "/v1/tides", "--audience", "skipper")
+	r := record(t, home, nil, "--upstream", harbour, "--as", "https://api.fennick-quay.example", "--to", file,
+		"--exclude", "/v1/tides", "--audience", "skipper")
 	for _, path := range []string{"/v1/berths", "/arrivals", "/v1/tides"} {
 		if through := call(t, r.url+path); through != call(t, harbour+path) {
 			t.Errorf("%s comes through changed: %s", path, through)
 		}
 	}
-	if status := r.end(t); status != 0 || !strings.Contains(r.said.String(), "2 calls captured, 1 passed without, 0 dropped") {
+	if status := r.end(t); status != 0 ||
+		!strings.Contains(r.said.String(), "2 calls captured, 1 passed without, 0 dropped") {
 		t.Errorf("exit %d\n%s", status, r.said)
 	}
 	if info, err := os.Stat(file); err != nil || info.Mode().Perm() != 0o600 {
@@ -106,13 +109,15 @@ func TestRecordingIntoAFile(t *testing.T) {
 		os.Rename(filepath.Join(dir, name), filepath.Join(contracts, name))
 	}
 	checked := run(t, home, nil, "check", "--contracts", contracts, file)
-	for _, want := range []string{"2 captures: 2 judged", "script#state >> $.arrivals[*].skipper.email", "skipper · 2XX"} {
+	for _, want := range []string{"2 captures: 2 judged", "script#state >> $.arrivals[*].skipper.email",
+		"skipper · 2XX"} {
 		if !strings.Contains(checked.out, want) {
 			t.Errorf("check does not say %q:\n%s%s", want, checked.out, checked.err)
 		}
 	}
 	// A file that is there is not written over, and lines come on standard output too.
-	if again := run(t, home, nil, "record", "--upstream", harbour, "--to", file); again.status != 2 || !strings.Contains(again.err, "is there already") {
+	if again := run(t, home, nil, "record", "--upstream", harbour, "--to", file); again.status != 2 ||
+		!strings.Contains(again.err, "is there already") {
 		t.Errorf("over a file: exit %d %s", again.status, again.err)
 	}
 	var out bytes.Buffer
@@ -126,7 +131,8 @@ func TestRecordingIntoAFile(t *testing.T) {
 func TestRecordingThatCannotBegin(t *testing.T) {
 	s, _ := startDemo(t)
 	home := t.TempDir()
-	if r := run(t, home, nil, "record", "--upstream", "http://127.0.0.1:1"); r.status != 2 || !strings.Contains(r.err, "--to FILE") {
+	if r := run(t, home, nil, "record", "--upstream", "http://127.0.0.1:1"); r.status != 2 ||
+		!strings.Contains(r.err, "--to FILE") {
 		t.Errorf("signed out: exit %d %s", r.status, r.err)
 	}
 	signIn(t, s, home)
@@ -151,7 +157,8 @@ func TestRecordingThatCannotBegin(t *testing.T) {
 		{"--upstream https://api.fennick-quay.example --listen " + taken.Addr().String(), "another program listens"},
 		{"--upstream https://api.fennick-quay.example one", "takes no arguments"},
 	} {
-		if r := run(t, home, nil, append([]string{"record"}, strings.Fields(c.args)...)...); r.status != 2 || !strings.Contains(r.err, c.says) {
+		if r := run(t, home, nil, append([]string{"record"}, strings.Fields(c.args)...)...); r.status != 2 ||
+			!strings.Contains(r.err, c.says) {
 			t.Errorf("record %s: exit %d, said %s; want %q", c.args, r.status, r.err, c.says)
 		}
 	}
@@ -170,14 +177,17 @@ func TestRecordingOutlivesTheService(t *testing.T) {
 	}
 	harbour := demoHarbour(t)
 	again := func() *server {
-		return start(t, "demo", "--listen", address, "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--data", data)
+		return start(t, "demo", "--listen", address, "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0",
+			"--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--data", data)
 	}
 	s := again()
 	home := t.TempDir()
 	signIn(t, s, home)
-	r := record(t, home, nil, "--upstream", harbour, "--as", "https://api.fennick-quay.example", "--name", "through the night")
+	r := record(t, home, nil, "--upstream", harbour, "--as", "https://api.fennick-quay.example", "--name",
+		"through the night")
 	batch := func() client.Batch {
-		for _, b := range decode[client.BatchPage](t, run(t, home, nil, "capture", "batches", "--format", "json").out).Items {
+		for _, b := range decode[client.BatchPage](t, run(t, home, nil, "capture", "batches", "--format",
+			"json").out).Items {
 			if b.Name == "through the night" {
 				return b
 			}
@@ -206,14 +216,16 @@ func TestRecordingOutlivesTheService(t *testing.T) {
 	s = again()
 	waitFor(t, "the service has them all", func() bool { return batch().Captures == made })
 	calls(5)
-	if status := r.end(t); status != 0 || !strings.Contains(r.said.String(), fmt.Sprintf("%d calls captured, 0 passed without, 0 dropped", made)) {
+	if status := r.end(t); status != 0 ||
+		!strings.Contains(r.said.String(), fmt.Sprintf("%d calls captured, 0 passed without, 0 dropped", made)) {
 		t.Errorf("exit %d\n%s", status, r.said)
 	}
 	b := batch()
 	if b.Captures != made || b.Growing != nil && *b.Growing || b.Dropped != nil {
 		t.Errorf("the batch is %+v; %d calls were made", b, made)
 	}
-	listed := decode[client.CapturePage](t, run(t, home, nil, "capture", "list", "--batch", fmt.Sprint(b.ID), "--size", "500", "--format", "json").out)
+	listed := decode[client.CapturePage](t, run(t, home, nil, "capture", "list", "--batch", fmt.Sprint(b.ID), "--size",
+		"500", "--format", "json").out)
 	entries := map[int]bool{}
 	for _, c := range listed.Items {
 		entries[c.Entry] = true
@@ -232,9 +244,11 @@ func TestRecordingOutlivesTheService(t *testing.T) {
 		t.Errorf("exit %d\n%s", status, r.said)
 	}
 	s = again()
-	r = record(t, home, nil, "--upstream", harbour, "--as", "https://api.fennick-quay.example", "--name", "through the night")
+	r = record(t, home, nil, "--upstream", harbour, "--as", "https://api.fennick-quay.example", "--name",
+		"through the night")
 	waitFor(t, "what was left is there", func() bool {
-		for _, b := range decode[client.BatchPage](t, run(t, home, nil, "capture", "batches", "--format", "json").out).Items {
+		for _, b := range decode[client.BatchPage](t, run(t, home, nil, "capture", "batches", "--format",
+			"json").out).Items {
 			if b.Name == "left behind" && b.Captures == 3 && (b.Growing == nil || !*b.Growing) {
 				return true
 			}
@@ -250,12 +264,15 @@ func TestRecordingOutlivesTheService(t *testing.T) {
 // TestWhatWaitsIsToldAndCanBeSent records for a service whose name is spelt wrongly, while it is away.
 func TestWhatWaitsIsToldAndCanBeSent(t *testing.T) {
 	data, home, harbour := t.TempDir(), t.TempDir(), demoHarbour(t)
-	s := start(t, "demo", "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--data", data)
+	s := start(t, "demo", "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0",
+		"--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--data", data)
 	signIn(t, s, home)
-	if r := run(t, home, nil, "status"); r.status != 0 || !strings.Contains(r.out, "Noor Adeyar") || !strings.Contains(r.out, "answers") || !strings.Contains(r.out, "nothing") {
+	if r := run(t, home, nil, "status"); r.status != 0 || !strings.Contains(r.out, "Noor Adeyar") ||
+		!strings.Contains(r.out, "answers") || !strings.Contains(r.out, "nothing") {
 		t.Errorf("exit %d\n%s%s", r.status, r.out, r.err)
 	}
-	if r := run(t, home, nil, "record", "--upstream", harbour, "--service", "fennick-qay"); r.status != 2 || !strings.Contains(r.err, "fennick-qay") {
+	if r := run(t, home, nil, "record", "--upstream", harbour, "--service", "fennick-qay"); r.status != 2 ||
+		!strings.Contains(r.err, "fennick-qay") {
 		t.Errorf("a service that is not there, while it answers: exit %d %s", r.status, r.err)
 	}
 	s.process.Process.Kill()
@@ -263,15 +280,18 @@ func TestWhatWaitsIsToldAndCanBeSent(t *testing.T) {
 	if r := run(t, home, nil, "status"); r.status != 1 || !strings.Contains(r.out, "no service answers") {
 		t.Errorf("exit %d\n%s%s", r.status, r.out, r.err)
 	}
-	rec := record(t, home, nil, "--upstream", harbour, "--as", "https://api.fennick-quay.example", "--service", "fennick-qay", "--name", "misspelt")
+	rec := record(t, home, nil, "--upstream", harbour, "--as", "https://api.fennick-quay.example", "--service",
+		"fennick-qay", "--name", "misspelt")
 	call(t, rec.url+"/v1/berths/101")
 	if status := rec.end(t); status != 1 || !strings.Contains(rec.said.String(), "inkret status") {
 		t.Errorf("exit %d\n%s", status, rec.said)
 	}
 	// The service is back: the next recorder does its work, says what it could not send, and ends with 1.
 	address := strings.TrimPrefix(s.url, "http://")
-	s = start(t, "demo", "--listen", address, "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--data", data)
-	rec = record(t, home, nil, "--upstream", harbour, "--as", "https://api.fennick-quay.example", "--name", "spelt well")
+	s = start(t, "demo", "--listen", address, "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox",
+		"127.0.0.1:0", "--provider", "127.0.0.1:0", "--data", data)
+	rec = record(t, home, nil, "--upstream", harbour, "--as", "https://api.fennick-quay.example", "--name",
+		"spelt well")
 	call(t, rec.url+"/v1/berths/102")
 	type waiting struct{ Run, Service, State, Reason string }
 	listed := func(want int) []waiting {
@@ -289,14 +309,16 @@ func TestWhatWaitsIsToldAndCanBeSent(t *testing.T) {
 		}
 		return false
 	})
-	if status := rec.end(t); status != 1 || !strings.Contains(rec.said.String(), "set aside") || !strings.Contains(rec.said.String(), "1 call captured") {
+	if status := rec.end(t); status != 1 || !strings.Contains(rec.said.String(), "set aside") ||
+		!strings.Contains(rec.said.String(), "1 call captured") {
 		t.Errorf("exit %d\n%s", status, rec.said)
 	}
 	all := listed(1)
 	if len(all) != 1 || all[0].Service != "fennick-qay" || !strings.Contains(all[0].Reason, "fennick-qay") {
 		t.Fatalf("waiting: %+v", all)
 	}
-	if r := run(t, home, nil, "status"); r.status != 1 || !strings.Contains(r.out, "set aside") || !strings.Contains(r.out, all[0].Run) {
+	if r := run(t, home, nil, "status"); r.status != 1 || !strings.Contains(r.out, "set aside") ||
+		!strings.Contains(r.out, all[0].Run) {
 		t.Errorf("exit %d\n%s%s", r.status, r.out, r.err)
 	}
 	if r := run(t, home, nil, "waiting", "remove", all[0].Run); r.status != 2 || len(listed(1)) != 1 {
@@ -305,11 +327,13 @@ func TestWhatWaitsIsToldAndCanBeSent(t *testing.T) {
 	if r := run(t, home, nil, "waiting", "send", all[0].Run); r.status != 2 || !strings.Contains(r.err, "fennick-qay") {
 		t.Errorf("sent to nobody: exit %d\n%s%s", r.status, r.out, r.err)
 	}
-	if r := run(t, home, nil, "waiting", "send", all[0].Run, "--service", "fennick-quay"); r.status != 0 || !strings.Contains(r.out, "is sent: batch") {
+	if r := run(t, home, nil, "waiting", "send", all[0].Run, "--service", "fennick-quay"); r.status != 0 ||
+		!strings.Contains(r.out, "is sent: batch") {
 		t.Errorf("exit %d\n%s%s", r.status, r.out, r.err)
 	}
 	found := false
-	for _, b := range decode[client.BatchPage](t, run(t, home, nil, "capture", "batches", "--format", "json").out).Items {
+	for _, b := range decode[client.BatchPage](t, run(t, home, nil, "capture", "batches", "--format",
+		"json").out).Items {
 		found = found || b.Name == "misspelt" && b.Captures == 1 && (b.Growing == nil || !*b.Growing)
 	}
 	if !found || len(listed(0)) != 0 {
@@ -322,11 +346,13 @@ func TestWhatWaitsIsToldAndCanBeSent(t *testing.T) {
 
 // demoHarbour is a stand-in API that stays up whatever becomes of the service.
 func demoHarbour(t *testing.T) string {
-	s := start(t, "demo", "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0")
+	s := start(t, "demo", "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0",
+		"--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0")
 	return s.address(t, "its API")
 }
 
-// TestWhoeverReadsTheCapturesMayEnd: the traffic goes on when the other end of standard output, and of standard error, is gone.
+// TestWhoeverReadsTheCapturesMayEnd: the traffic goes on when the other end of standard output, and of standard
+// error, is gone.
 func TestWhoeverReadsTheCapturesMayEnd(t *testing.T) {
 	s, _ := startDemo(t)
 	harbour := s.address(t, "its API")
@@ -348,8 +374,8 @@ func TestWhoeverReadsTheCapturesMayEnd(t *testing.T) {
 	}
 }
 
-// TestWhatIsNotWholeNeverPassesForWhole sends a body past the recorder whole, cut by --max-body, and from an API that dies
-// in it. The check of the file, and what the service lists, say the same of each.
+// TestWhatIsNotWholeNeverPassesForWhole sends a body past the recorder whole, cut by --max-body, and from an
+// API that dies in it. The check of the file, and what the service lists, say the same of each.
 func TestWhatIsNotWholeNeverPassesForWhole(t *testing.T) {
 	const lines = `{"id":1,"name":"Sol"}` + "\n" + `{"id":2,"name":"Ada"}` + "\n"
 	upstream := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -372,7 +398,8 @@ func TestWhatIsNotWholeNeverPassesForWhole(t *testing.T) {
 	signIn(t, server, home)
 	file := filepath.Join(t.TempDir(), "day.lines")
 	for _, to := range [][]string{{"--to", file}, {"--name", "not whole"}} {
-		r := record(t, home, nil, append([]string{"--upstream", upstream.URL, "--as", "https://api.fennick-quay.example", "--max-body", "1000"}, to...)...)
+		r := record(t, home, nil, append([]string{"--upstream", upstream.URL, "--as",
+			"https://api.fennick-quay.example", "--max-body", "1000"}, to...)...)
 		for _, path := range paths {
 			if response, err := http.Get(r.url + path); err == nil {
 				io.Copy(io.Discard, response.Body)
@@ -392,11 +419,16 @@ func TestWhatIsNotWholeNeverPassesForWhole(t *testing.T) {
 	if len(report.Skipped) != 1 || len(report.Incomplete) != 1 {
 		t.Fatalf("the check says %+v", report)
 	}
-	said := map[string]string{paths[report.Skipped[0].Entry]: report.Skipped[0].Reason, paths[report.Incomplete[0].Entry]: report.Incomplete[0].Reason}
-	if !strings.HasPrefix(said["/long"], "the body of the answer was cut after 1000 bytes, as is set for recording: the body is not JSON") || said["/died"] != "the body of the answer broke off" {
+	said := map[string]string{paths[report.Skipped[0].Entry]: report.Skipped[0].Reason,
+		paths[report.Incomplete[0].Entry]: report.Incomplete[0].Reason}
+	if !strings.HasPrefix(said["/long"],
+		"the body of the answer was cut after 1000 bytes, as is set for recording: the body is not JSON") ||
+		said["/died"] != "the body of the answer broke off" {
 		t.Errorf("the check says %v", said)
 	}
-	if r := run(t, home, nil, "check", file); !strings.Contains(r.out, "incomplete 1: the body of the answer broke off (first: "+file+", entry 2)") || !strings.Contains(r.out, "3 captures: 2 judged (1 incomplete), 1 skipped") ||
+	if r := run(t, home, nil, "check", file); !strings.Contains(r.out,
+		"incomplete 1: the body of the answer broke off (first: "+file+", entry 2)") ||
+		!strings.Contains(r.out, "3 captures: 2 judged (1 incomplete), 1 skipped") ||
 		!strings.Contains(r.out, "No findings in what is there.") {
 		t.Errorf("the check prints %s%s", r.out, r.err)
 	}
@@ -404,8 +436,10 @@ func TestWhatIsNotWholeNeverPassesForWhole(t *testing.T) {
 	var sent []client.Capture
 	waitFor(t, "what was recorded is there", func() bool {
 		sent = sent[:0]
-		for _, c := range decode[client.CapturePage](t, run(t, home, nil, "capture", "list", "--format", "json").out).Items {
-			if strings.HasSuffix(c.URL, "/whole") || strings.HasSuffix(c.URL, "/long") || strings.HasSuffix(c.URL, "/died") {
+		for _, c := range decode[client.CapturePage](t, run(t, home, nil, "capture", "list", "--format",
+			"json").out).Items {
+			if strings.HasSuffix(c.URL, "/whole") || strings.HasSuffix(c.URL, "/long") ||
+				strings.HasSuffix(c.URL, "/died") {
 				sent = append(sent, c)
 			}
 		}
@@ -424,13 +458,16 @@ func TestWhatIsNotWholeNeverPassesForWhole(t *testing.T) {
 			t.Errorf("%s: the check says %q, the service %q", path, said[path], says)
 		}
 	}
-	if r := run(t, home, nil, "capture", "list"); !strings.Contains(r.out, "incomplete: the body of the answer broke off") {
+	if r := run(t, home, nil, "capture", "list"); !strings.Contains(r.out,
+		"incomplete: the body of the answer broke off") {
 		t.Errorf("the list prints %s", r.out)
 	}
-	if r := run(t, home, nil, "capture", "upload", file); r.status != 0 || !strings.Contains(r.out, "3 captures (2 judged, 1 skipped)") || !strings.Contains(r.out, "1 incomplete: ") {
+	if r := run(t, home, nil, "capture", "upload", file); r.status != 0 ||
+		!strings.Contains(r.out, "3 captures (2 judged, 1 skipped)") || !strings.Contains(r.out, "1 incomplete: ") {
 		t.Errorf("the upload prints %s%s", r.out, r.err)
 	}
-	for _, b := range decode[client.BatchPage](t, run(t, home, nil, "capture", "batches", "--format", "json").out).Items {
+	for _, b := range decode[client.BatchPage](t, run(t, home, nil, "capture", "batches", "--format",
+		"json").out).Items {
 		if ours := b.Name == "not whole" || b.Name == "day.lines"; ours != (b.Incomplete != nil && *b.Incomplete == 1) {
 			t.Errorf("the batch %s counts %v incomplete", b.Name, b.Incomplete)
 		}
@@ -443,7 +480,8 @@ func TestWhatIsNotWholeNeverPassesForWhole(t *testing.T) {
 	if err := os.WriteFile(half, text[:len(text)-20], 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if r := run(t, home, nil, "capture", "upload", half); r.status != 2 || !strings.Contains(r.err, "the last line is not a whole capture line") {
+	if r := run(t, home, nil, "capture", "upload", half); r.status != 2 ||
+		!strings.Contains(r.err, "the last line is not a whole capture line") {
 		t.Errorf("a recording that is cut: exit %d\n%s%s", r.status, r.out, r.err)
 	}
 	// Judging it anew does not make it whole.
@@ -454,7 +492,8 @@ func TestWhatIsNotWholeNeverPassesForWhole(t *testing.T) {
 			}
 		}
 	}
-	if r := run(t, home, nil, "capture", "list"); !strings.Contains(r.out, "incomplete: the body of the answer broke off") {
+	if r := run(t, home, nil, "capture", "list"); !strings.Contains(r.out,
+		"incomplete: the body of the answer broke off") {
 		t.Errorf("judged anew, the list prints %s", r.out)
 	}
 }

@@ -36,33 +36,44 @@ func TestScreenshots(t *testing.T) {
 	b.signIn(s, demoReviewer)
 	shot("home", shows("Latest recordings"))
 	shot("findings", chromedp.Navigate(s.url+"/findings"), shows("secret-value"))
-	shot("finding", chromedp.Click(`//tr[contains(., "password_hash")][contains(., "visitor")]//a`, chromedp.BySearch), shows("How it is usually mended"), shows("password_hash"), chromedp.WaitVisible(`.wire-row.chosen`))
+	shot("finding", chromedp.Click(`//tr[contains(., "password_hash")][contains(., "visitor")]//a`, chromedp.BySearch),
+		shows("How it is usually mended"), shows("password_hash"), chromedp.WaitVisible(`.wire-row.chosen`))
 	shot("standing", chromedp.Navigate(s.url+"/standing"), shows("Skipper.password_hash"))
 	b.do("somebody asks", chromedp.Evaluate(`fetch("/api/v1/requests", {method: "POST", headers: {"Content-Type": "application/json"}, body: JSON.stringify({service: "fennick-quay", endpoint: "GET /v1/bookings/{booking_id}", audience: "harbour-office",
 		entity: "Skipper", field: "phone", needed_by: "arrivals board", reason: "the desk rings who has not come by the evening"})}).then((r) => r.status)`, nil, func(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }))
 	shot("request", chromedp.Navigate(s.url+"/requests/1"), shows("Would be written"))
 	shot("result", chromedp.Navigate(s.url+"/results/2"), shows("9 findings new against main"))
 	b.do("the endpoints", chromedp.Navigate(s.url+"/endpoints"), shows("GET /v1/berths"))
-	shot("endpoint", chromedp.Click(`//a[text()="GET /v1/bookings/{booking_id}"]`, chromedp.BySearch), chromedp.WaitVisible(`.wire-row`))
+	shot("endpoint", chromedp.Click(`//a[text()="GET /v1/bookings/{booking_id}"]`, chromedp.BySearch),
+		chromedp.WaitVisible(`.wire-row`))
 	shot("captures", chromedp.Navigate(s.url+"/captures"), shows("visitor.har"))
 	shot("capture", chromedp.Navigate(s.url+"/captures/1"), chromedp.WaitVisible(`.wire-row`))
 	shot("entities", chromedp.Navigate(s.url+"/entities/fennick-quay/Skipper"), shows("loyalty_tier"))
 	shot("exposure", chromedp.Navigate(s.url+"/exposure"), shows("Berth.id"))
 	shot("coverage", chromedp.Navigate(s.url+"/contracts?tab=coverage"), shows("seen without a contract"))
-	shot("editor", chromedp.Navigate(s.url+"/endpoints"), shows("GET /v1/berths"), chromedp.Click(`//a[text()="GET /v1/berths/{berth_id}"]`, chromedp.BySearch), press("Edit the contract"), shows("Berth has"),
-		chromedp.Click(`//label[contains(., "repair_note")]`, chromedp.BySearch), shows("lets visitor"), tab("Effect on recorded traffic"), press("Judge the recorded captures by both"), shows("would go"))
-	b.do("something to approve", chromedp.Evaluate(`sessionStorage.clear()`, nil), chromedp.Navigate(s.url+"/entities/fennick-quay/Skipper?q=email"), shows("its name tells of something personal"), chromedp.Click(`[aria-label="Class of Skipper.email"]`), chromedp.KeyEvent(kb.ArrowUp+kb.Enter), press("Save 1 class"), shows("waits for a second person"))
+	shot("editor", chromedp.Navigate(s.url+"/endpoints"), shows("GET /v1/berths"),
+		chromedp.Click(`//a[text()="GET /v1/berths/{berth_id}"]`, chromedp.BySearch), press("Edit the contract"),
+		shows("Berth has"),
+		chromedp.Click(`//label[contains(., "repair_note")]`, chromedp.BySearch), shows("lets visitor"),
+		tab("Effect on recorded traffic"), press("Judge the recorded captures by both"), shows("would go"))
+	b.do("something to approve", chromedp.Evaluate(`sessionStorage.clear()`, nil),
+		chromedp.Navigate(s.url+"/entities/fennick-quay/Skipper?q=email"),
+		shows("its name tells of something personal"), chromedp.Click(`[aria-label="Class of Skipper.email"]`),
+		chromedp.KeyEvent(kb.ArrowUp+kb.Enter), press("Save 1 class"), shows("waits for a second person"))
 	shot("revision", chromedp.Navigate(s.url+"/contracts/fennick-quay/revisions/2"), shows("waits for a second person"))
 	recorded := s.address(t, "recorded")
-	b.do("watch", chromedp.Evaluate(`localStorage.setItem("inkret.theme", "dark")`, nil), chromedp.Navigate(s.url+"/live"), shows("watching"))
-	for _, path := range []string{"/", "/v1/berths/106", "/v1/notices", "/v1/tides", "/v1/boats/701", "/v1/berths/104", "/v1/berths"} {
+	b.do("watch", chromedp.Evaluate(`localStorage.setItem("inkret.theme", "dark")`, nil),
+		chromedp.Navigate(s.url+"/live"), shows("watching"))
+	for _, path := range []string{"/", "/v1/berths/106", "/v1/notices", "/v1/tides", "/v1/boats/701", "/v1/berths/104",
+		"/v1/berths"} {
 		call(t, recorded+path)
 	}
 	for _, path := range []string{"/v1/staff", "/v1/charges", "/v1/bookings/7004", "/v1/skippers/505"} {
 		call(t, recorded+path, "X-Desk", "2")
 	}
 	call(t, recorded+"/arrivals")
-	shot("live", shows("12 calls"), until(`document.querySelector(".live-row.chosen")?.innerText.includes("/arrivals")`), shows(">> script#state"))
+	shot("live", shows("12 calls"),
+		until(`document.querySelector(".live-row.chosen")?.innerText.includes("/arrivals")`), shows(">> script#state"))
 	compared(t, dir)
 	if said := b.said(); len(said) > 0 {
 		t.Errorf("the browser complains: %q", said)
@@ -82,7 +93,8 @@ func terminalPictures(t *testing.T, s *server, dir, recordings string) {
 	}
 	terminalShot(t, home, filepath.Join(dir, "check.png"), "inkret check --contracts contracts/ skipper.har",
 		"cd "+recordings+" && inkret check --contracts "+contracts+" skipper.har")
-	id := decode[client.FindingPage](t, run(t, home, nil, "finding", "list", "--format", "json", "--search", "POST skippers password").out).Items[0].ID
+	id := decode[client.FindingPage](t, run(t, home, nil, "finding", "list", "--format", "json", "--search",
+		"POST skippers password").out).Items[0].ID
 	terminalShot(t, home, filepath.Join(dir, "finding-show.png"), "inkret finding show "+id, "inkret finding show "+id)
 }
 
@@ -90,24 +102,29 @@ func terminalPictures(t *testing.T, s *server, dir, recordings string) {
 func compared(t *testing.T, dir string) {
 	data := t.TempDir()
 	release := func(n string) *server {
-		return start(t, "demo", "--release", n, "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--data", data)
+		return start(t, "demo", "--release", n, "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder",
+			"127.0.0.1:0", "--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--data", data)
 	}
 	release("1").stop(t)
 	s := release("2")
 	home := as(t, s, "noor")
-	id := decode[client.FindingPage](t, run(t, home, nil, "finding", "list", "--kind", "heavy-excess", "--format", "json").out).Items[0].ID
-	run(t, home, nil, "finding", "move", id, "waived", "--until", time.Now().UTC().AddDate(0, 1, 0).Format(time.DateOnly), "-m", "a thinner list comes with the next release")
+	id := decode[client.FindingPage](t, run(t, home, nil, "finding", "list", "--kind", "heavy-excess", "--format",
+		"json").out).Items[0].ID
+	run(t, home, nil, "finding", "move", id, "waived", "--until", time.Now().UTC().AddDate(0, 1,
+		0).Format(time.DateOnly), "-m", "a thinner list comes with the next release")
 	run(t, home, nil, "capture", "repeat", "--capture", "1")
 	b := newBrowser(t)
 	b.signIn(s, demoReviewer)
 	var png []byte
-	b.do("compare", chromedp.Navigate(s.url+"/captures/compare?before=1&after=36"), shows("no more"), settled(), chromedp.CaptureScreenshot(&png))
+	b.do("compare", chromedp.Navigate(s.url+"/captures/compare?before=1&after=36"), shows("no more"), settled(),
+		chromedp.CaptureScreenshot(&png))
 	if err := os.WriteFile(filepath.Join(dir, "compare.png"), png, 0o644); err != nil {
 		t.Fatal(err)
 	}
 	audit := filepath.Join(t.TempDir(), "risk.html")
 	run(t, home, nil, "finding", "report", "--format", "html", "--state", "any", "-o", audit)
-	b.do("the auditor's report", chromedp.Navigate("file://"+audit), shows("Waivers in force"), chromedp.CaptureScreenshot(&png))
+	b.do("the auditor's report", chromedp.Navigate("file://"+audit), shows("Waivers in force"),
+		chromedp.CaptureScreenshot(&png))
 	if err := os.WriteFile(filepath.Join(dir, "report.png"), png, 0o644); err != nil {
 		t.Fatal(err)
 	}

@@ -31,8 +31,10 @@ func terminalShot(t *testing.T, home, file, shown, command string) {
 		}
 	}
 	script := "printf '$ %s\\n' '" + shown + "'; " + command + "; touch " + done + "; sleep 600"
-	window := exec.Command("xterm", "-display", display, "-geometry", "158x52+0+0", "-fa", "DejaVu Sans Mono", "-fs", "9", "-bg", "#10151f", "-fg", "#e8e4da", "-bw", "0", "+sb", "-e", "sh", "-c", script)
-	window.Env = append(environment(home), "DISPLAY="+display, "TERM=xterm-256color", "LANG=C.UTF-8", "PATH="+filepath.Dir(program)+":"+os.Getenv("PATH"))
+	window := exec.Command("xterm", "-display", display, "-geometry", "158x52+0+0", "-fa", "DejaVu Sans Mono", "-fs",
+		"9", "-bg", "#10151f", "-fg", "#e8e4da", "-bw", "0", "+sb", "-e", "sh", "-c", script)
+	window.Env = append(environment(home), "DISPLAY="+display, "TERM=xterm-256color", "LANG=C.UTF-8", "PATH="+
+		filepath.Dir(program)+":"+os.Getenv("PATH"))
 	if err := window.Start(); err != nil {
 		t.Fatalf("xterm does not start: %v", err)
 	}
@@ -49,7 +51,8 @@ func terminalShot(t *testing.T, home, file, shown, command string) {
 	last := ""
 	for range 50 {
 		time.Sleep(100 * time.Millisecond)
-		if out, err := exec.Command("import", "-display", display, "-window", "root", file).CombinedOutput(); err != nil {
+		if out, err := exec.Command("import", "-display", display, "-window", "root",
+			file).CombinedOutput(); err != nil {
 			t.Fatalf("import: %v %s", err, out)
 		}
 		data, _ := os.ReadFile(file)

@@ -10,15 +10,17 @@ import (
 	"inkret/client"
 )
 
-// TestNobodyDismissesASevereFindingAlone goes, as one reviewer, through the ordinary commands that take a severe finding off the
-// list: each asks for a second person, and the list stays as it is until somebody else who is lead does the same.
+// TestNobodyDismissesASevereFindingAlone goes, as one reviewer, through the ordinary commands that take a
+// severe finding off the list: each asks for a second person, and the list stays as it is until somebody else
+// who is lead does the same.
 func TestNobodyDismissesASevereFindingAlone(t *testing.T) {
 	s, dir := startDemo(t)
 	noor, teodor, marlo, iva := as(t, s, "noor"), as(t, s, "teodor"), as(t, s, "marlo"), as(t, s, "iva")
 	severe := func() map[string]string {
 		t.Helper()
 		all := map[string]string{}
-		for _, f := range decode[client.FindingPage](t, run(t, noor, nil, "finding", "list", "--severity", "critical,high", "--size", "500", "--format", "json").out).Items {
+		for _, f := range decode[client.FindingPage](t, run(t, noor, nil, "finding", "list", "--severity",
+			"critical,high", "--size", "500", "--format", "json").out).Items {
 			all[f.ID] = string(f.Kind) + " " + f.Endpoint + " " + f.Path
 		}
 		return all
@@ -64,9 +66,12 @@ func TestNobodyDismissesASevereFindingAlone(t *testing.T) {
 
 	b := newBrowser(t)
 	b.signIn(s, demoLead)
-	b.do("a lead is shown what waits", chromedp.Navigate(s.url+"/captures?batch=2"), shows("Noor Adeyar asks to withdraw this recording"), shows("of high or critical severity off the list"), shows("You decide."))
+	b.do("a lead is shown what waits", chromedp.Navigate(s.url+"/captures?batch=2"),
+		shows("Noor Adeyar asks to withdraw this recording"), shows("of high or critical severity off the list"),
+		shows("You decide."))
 	quiet(b)
-	b.do("and approves it", button("Approve"), until(`location.pathname === "/captures" && !location.search.includes("batch=2")`))
+	b.do("and approves it", button("Approve"),
+		until(`location.pathname === "/captures" && !location.search.includes("batch=2")`))
 	walk(t, []step{
 		{noor, "capture batches", 0, "2 batches", ""},
 		{noor, "trail list --action \"ask to withdraw\"", 0, "severe findings would leave the list: tidy", ""},
@@ -91,7 +96,8 @@ func TestNobodyDismissesASevereFindingAlone(t *testing.T) {
 	})
 	walk(t, []step{
 		{marlo, "service second-person off", 2, "say why", ""},
-		{marlo, "service second-person off --reason \"a team of one\"", 0, "One person alone decides at fennick-quay", ""},
+		{marlo, "service second-person off --reason \"a team of one\"", 0, "One person alone decides at fennick-quay",
+			""},
 		{noor, "trail list --action \"switch second person off\"", 0, "a team of one", ""},
 	})
 	left := severe()
@@ -107,6 +113,7 @@ func TestNobodyDismissesASevereFindingAlone(t *testing.T) {
 	if !strings.Contains(page.out, "One person alone decides here") {
 		t.Errorf("the report does not say so: exit %d %s", page.status, page.err)
 	}
-	b.do("the overview says so, too", chromedp.Navigate(s.url+"/standing"), shows("One person alone decides at fennick-quay"))
+	b.do("the overview says so, too", chromedp.Navigate(s.url+"/standing"),
+		shows("One person alone decides at fennick-quay"))
 	_ = dir
 }

@@ -29,7 +29,8 @@ const owner = "owner@quay.example"
 func setUp(t testing.TB, s *server) string {
 	t.Helper()
 	if m := setUpLink.FindStringSubmatch(s.printed); m != nil {
-		if status, text, _ := post(t, http.DefaultClient, s.url+"/api/v1/setup", `{"code":"`+m[1]+`","email":"`+owner+`","name":"Owner","password":"`+demoPassword+`"}`); status != 200 {
+		if status, text, _ := post(t, http.DefaultClient, s.url+"/api/v1/setup", `{"code":"`+m[1]+`","email":"`+owner+
+			`","name":"Owner","password":"`+demoPassword+`"}`); status != 200 {
 			t.Fatalf("%d %s", status, text)
 		}
 	}
@@ -38,7 +39,8 @@ func setUp(t testing.TB, s *server) string {
 
 func tokenOf(t testing.TB, s *server, email string) string {
 	t.Helper()
-	status, text, _ := post(t, http.DefaultClient, s.url+"/api/v1/tokens", `{"name":"test","credentials":{"email":"`+email+`","password":"`+demoPassword+`"}}`)
+	status, text, _ := post(t, http.DefaultClient, s.url+"/api/v1/tokens", `{"name":"test","credentials":{"email":"`+
+		email+`","password":"`+demoPassword+`"}}`)
 	var made client.CreatedToken
 	if json.Unmarshal([]byte(text), &made); status != 201 {
 		t.Fatalf("%d %s", status, text)
@@ -60,8 +62,11 @@ const smallContract = `{"files":[{"name":"q.yaml","text":"inkret: 1\nservice: qu
 // line is a capture line of one call, whose body is padded with what does not compress.
 func line(n, padding int, fill string) string {
 	body := fmt.Sprintf(`{"id":%d,"email":"skipper%d@sails.example","fill":"%s"}`, n, n, fill[n%7:n%7+padding])
-	text, _ := json.Marshal(map[string]any{"request": map[string]any{"method": "GET", "url": fmt.Sprintf("https://quay.example/skippers/%d", n), "headers": []any{}}, "response": map[string]any{"status": 200,
-		"headers": []any{map[string]string{"name": "Content-Type", "value": "application/json"}}, "content": map[string]any{"mimeType": "application/json", "text": body}}})
+	text, _ := json.Marshal(map[string]any{"request": map[string]any{"method": "GET",
+		"url": fmt.Sprintf("https://quay.example/skippers/%d", n), "headers": []any{}},
+		"response": map[string]any{"status": 200,
+			"headers": []any{map[string]string{"name": "Content-Type", "value": "application/json"}},
+			"content": map[string]any{"mimeType": "application/json", "text": body}}})
 	return string(text)
 }
 
@@ -73,8 +78,9 @@ func harOf(from, to, padding int, fill string) string {
 	return `{"log":{"version":"1.2","entries":[` + strings.Join(all, ",") + `]}}`
 }
 
-// TestBackupUnderLoad backs a service up while people write, kills it, and restores the backup elsewhere: everything that
-// was acknowledged before the backup began is there, and nothing that begins to be there is half there.
+// TestBackupUnderLoad backs a service up while people write, kills it, and restores the backup elsewhere:
+// everything that was acknowledged before the backup began is there, and nothing that begins to be there is
+// half there.
 func TestBackupUnderLoad(t *testing.T) {
 	data, backups := t.TempDir(), t.TempDir()
 	s, token := serving(t, data)
@@ -96,7 +102,8 @@ func TestBackupUnderLoad(t *testing.T) {
 				default:
 				}
 				from := w*100_000 + i*20
-				r, _ := http.NewRequest("POST", s.url+fmt.Sprintf("/api/v1/services/quay/batches?name=w%d-%d.har", w, i), strings.NewReader(harOf(from, from+20, 100, fill)))
+				r, _ := http.NewRequest("POST", s.url+fmt.Sprintf("/api/v1/services/quay/batches?name=w%d-%d.har", w,
+					i), strings.NewReader(harOf(from, from+20, 100, fill)))
 				r.Header.Set("Authorization", "Bearer "+token)
 				r.Header.Set("Content-Type", "application/octet-stream")
 				response, err := http.DefaultClient.Do(r)
@@ -128,10 +135,12 @@ func TestBackupUnderLoad(t *testing.T) {
 	mu.Unlock()
 	file, key := filepath.Join(backups, "monday.db"), filepath.Join(backups, "key")
 	home := t.TempDir()
-	if r := run(t, home, nil, "backup", "--data", data, "--to", file, "--key-to", key); r.status != 0 || !strings.Contains(r.out, "monday.db") {
+	if r := run(t, home, nil, "backup", "--data", data, "--to", file, "--key-to", key); r.status != 0 ||
+		!strings.Contains(r.out, "monday.db") {
 		t.Fatalf("exit %d\n%s%s", r.status, r.out, r.err)
 	}
-	if r := run(t, home, nil, "backup", "--data", data, "--to", file); r.status != 2 || !strings.Contains(r.err, "never written over") {
+	if r := run(t, home, nil, "backup", "--data", data, "--to", file); r.status != 2 ||
+		!strings.Contains(r.err, "never written over") {
 		t.Errorf("over a backup: exit %d %s", r.status, r.err)
 	}
 	s.process.Process.Signal(syscall.SIGKILL) // in the middle of whatever is being written
@@ -139,12 +148,16 @@ func TestBackupUnderLoad(t *testing.T) {
 	close(stop)
 	writers.Wait()
 
-	for name, args := range map[string][]string{"without its key": {"--from", file}, "what is no backup": {"--from", key, "--key", key}, "nothing": {"--from", filepath.Join(backups, "none"), "--key", key}, "with what is no key": {"--from", file, "--key", file}} {
-		if r := run(t, home, nil, append([]string{"restore", "--data", filepath.Join(t.TempDir(), "new")}, args...)...); r.status != 2 || r.out != "" {
+	for name, args := range map[string][]string{"without its key": {"--from", file}, "what is no backup": {"--from",
+		key, "--key", key}, "nothing": {"--from", filepath.Join(backups, "none"), "--key", key},
+		"with what is no key": {"--from", file, "--key", file}} {
+		if r := run(t, home, nil, append([]string{"restore", "--data", filepath.Join(t.TempDir(), "new")},
+			args...)...); r.status != 2 || r.out != "" {
 			t.Errorf("%s: exit %d\n%s%s", name, r.status, r.out, r.err)
 		}
 	}
-	if r := run(t, home, nil, "restore", "--from", file, "--key", key, "--data", data); r.status != 2 || !strings.Contains(r.err, "move it away first") {
+	if r := run(t, home, nil, "restore", "--from", file, "--key", key, "--data", data); r.status != 2 ||
+		!strings.Contains(r.err, "move it away first") {
 		t.Errorf("over a data folder: exit %d %s", r.status, r.err)
 	}
 	elsewhere := filepath.Join(t.TempDir(), "elsewhere")
@@ -161,8 +174,9 @@ func TestBackupUnderLoad(t *testing.T) {
 		}
 	}
 	for what, c := range map[string]struct{ method, path, body, has string }{
-		"the trail is whole":         {"GET", "/api/v1/trail/verification", "", `"whole":true`},
-		"a value can be shown":       {"POST", "/api/v1/captures/1/reveal", `{"pointer":"/email","reason":"after the restore"}`, "@sails.example"},
+		"the trail is whole": {"GET", "/api/v1/trail/verification", "", `"whole":true`},
+		"a value can be shown": {"POST", "/api/v1/captures/1/reveal",
+			`{"pointer":"/email","reason":"after the restore"}`, "@sails.example"},
 		"the finding has its counts": {"GET", "/api/v1/findings", "", "$.email"},
 	} {
 		if status, text := ask(c.method, c.path, c.body); status != 200 || !strings.Contains(text, c.has) {
@@ -177,7 +191,8 @@ func TestBackupsOnASchedule(t *testing.T) {
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		t.Fatal(err)
 	}
-	for _, name := range []string{"inkret-20200101T000000Z.db", "inkret-20200102T000000Z.db", "inkret-20200103T000000Z.db", "letters.db"} {
+	for _, name := range []string{"inkret-20200101T000000Z.db", "inkret-20200102T000000Z.db",
+		"inkret-20200103T000000Z.db", "letters.db"} {
 		os.WriteFile(filepath.Join(folder, name), []byte("old"), 0o600)
 	}
 	s, token := serving(t, data, "--backup-to", folder, "--backup-every", "1h", "--backup-keep", "2")
@@ -192,7 +207,8 @@ func TestBackupsOnASchedule(t *testing.T) {
 	if _, text := asking(t, s, token)("GET", "/metrics", ""); !strings.Contains(text, "inkret_backup_age_seconds ") {
 		t.Errorf("the age of the backup is not told:\n%s", text)
 	}
-	if r := run(t, t.TempDir(), nil, "restore", "--from", all[1], "--key", filepath.Join(data, "inkret.key"), "--data", filepath.Join(t.TempDir(), "new")); r.status != 0 {
+	if r := run(t, t.TempDir(), nil, "restore", "--from", all[1], "--key", filepath.Join(data, "inkret.key"), "--data",
+		filepath.Join(t.TempDir(), "new")); r.status != 0 {
 		t.Errorf("exit %d\n%s%s", r.status, r.out, r.err)
 	}
 }
@@ -224,7 +240,9 @@ func TestAFullDiskIsNoDeadEnd(t *testing.T) {
 		random[i] = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz"[state>>24%52]
 	}
 	upload := func(s *server, name string, from, to int) (int, string) {
-		status, text, _ := send(t, http.DefaultClient, "POST", s.url+"/api/v1/services/quay/batches?name="+name, harOf(from, to, 30_000, string(random)), "Authorization", "Bearer "+token, "Content-Type", "application/octet-stream")
+		status, text, _ := send(t, http.DefaultClient, "POST", s.url+"/api/v1/services/quay/batches?name="+name,
+			harOf(from, to, 30_000, string(random)), "Authorization", "Bearer "+token, "Content-Type",
+			"application/octet-stream")
 		return status, text
 	}
 	for i := range 3 {
@@ -239,12 +257,15 @@ func TestAFullDiskIsNoDeadEnd(t *testing.T) {
 	ask = asking(t, s, token)
 	fillUp(t, filler+"2") // what the start gave free
 
-	for _, path := range []string{"/api/v1/findings", "/api/v1/captures/1", "/api/v1/home", "/api/v1/services/quay/contracts", "/api/v1/trail", "/api/v1/services/quay/report?format=json"} {
+	for _, path := range []string{"/api/v1/findings", "/api/v1/captures/1", "/api/v1/home",
+		"/api/v1/services/quay/contracts", "/api/v1/trail", "/api/v1/services/quay/report?format=json"} {
 		if status, text := ask("GET", path, ""); status != 200 {
 			t.Errorf("reading %s: %d %s", path, status, text)
 		}
 	}
-	if status, text, _ := send(t, http.DefaultClient, "GET", s.url+"/readyz", ""); status != 503 || !strings.Contains(text, `"name":"disk","ok":false`) && !strings.Contains(text, `"detail":"less than 32 MB are free","name":"disk"`) {
+	if status, text, _ := send(t, http.DefaultClient, "GET", s.url+"/readyz", ""); status != 503 ||
+		!strings.Contains(text, `"name":"disk","ok":false`) &&
+			!strings.Contains(text, `"detail":"less than 32 MB are free","name":"disk"`) {
 		t.Errorf("ready: %d %s", status, text)
 	}
 	var page client.FindingPage
@@ -252,9 +273,12 @@ func TestAFullDiskIsNoDeadEnd(t *testing.T) {
 	json.Unmarshal([]byte(text), &page)
 	full := 0
 	for what, c := range map[string]struct{ method, path, body string }{
-		"a comment":  {"POST", "/api/v1/findings/" + page.Items[0].ID + "/comments", `{"text":"` + strings.Repeat("much to say ", 800) + `"}`},
-		"a contract": {"PUT", "/api/v1/services/quay/contracts", strings.Replace(smallContract, "inkret: 1", "inkret: 1\\n# "+strings.Repeat("a long remark ", 20_000), 1)},
-		"a view":     {"POST", "/api/v1/views", `{"name":"v","query":"kind=secret-value&q=` + strings.Repeat("x", 1500) + `"}`},
+		"a comment": {"POST", "/api/v1/findings/" + page.Items[0].ID + "/comments", `{"text":"` +
+			strings.Repeat("much to say ", 800) + `"}`},
+		"a contract": {"PUT", "/api/v1/services/quay/contracts", strings.Replace(smallContract, "inkret: 1",
+			"inkret: 1\\n# "+strings.Repeat("a long remark ", 20_000), 1)},
+		"a view": {"POST", "/api/v1/views", `{"name":"v","query":"kind=secret-value&q=` + strings.Repeat("x",
+			1500) + `"}`},
 	} {
 		status, text := ask(c.method, c.path, c.body)
 		if status == 507 {
@@ -265,22 +289,27 @@ func TestAFullDiskIsNoDeadEnd(t *testing.T) {
 			t.Errorf("%s: %d %s", what, status, text)
 		}
 	}
-	if status, text := upload(s, "more.har", 900, 1000); status != 507 || !strings.Contains(text, "nothing of this was kept") {
+	if status, text := upload(s, "more.har", 900, 1000); status != 507 ||
+		!strings.Contains(text, "nothing of this was kept") {
 		t.Errorf("another recording: %d %s", status, text)
 	}
 	if full == 0 {
 		t.Error("nothing met the end of the disk")
 	}
-	if status, text, _ := post(t, http.DefaultClient, s.url+"/api/v1/session", `{"email":"`+owner+`","password":"`+demoPassword+`"}`); status != 200 {
+	if status, text, _ := post(t, http.DefaultClient, s.url+"/api/v1/session", `{"email":"`+owner+`","password":"`+
+		demoPassword+`"}`); status != 200 {
 		t.Errorf("signing in: %d %s", status, text)
 	}
-	if status, text := ask("POST", "/api/v1/batches/1/withdrawal", `{"reason":"to make room"}`); status != 204 && status != 200 {
+	if status, text := ask("POST", "/api/v1/batches/1/withdrawal", `{"reason":"to make room"}`); status != 204 &&
+		status != 200 {
 		t.Errorf("withdrawing: %d %s", status, text)
 	}
-	if status, text := ask("PUT", "/api/v1/services/quay/keeping", `{"days":1,"bodies":true}`); status != 200 && status != 204 {
+	if status, text := ask("PUT", "/api/v1/services/quay/keeping", `{"days":1,"bodies":true}`); status != 200 &&
+		status != 204 {
 		t.Errorf("a shorter keeping time: %d %s", status, text)
 	}
-	if status, text := ask("POST", "/api/v1/findings/"+page.Items[0].ID+"/comments", `{"text":"there is room again"}`); status != 200 && status != 201 {
+	if status, text := ask("POST", "/api/v1/findings/"+page.Items[0].ID+"/comments",
+		`{"text":"there is room again"}`); status != 200 && status != 201 {
 		t.Errorf("a comment after that: %d %s", status, text)
 	}
 }
@@ -300,8 +329,8 @@ func fillUp(t testing.TB, path string) {
 	}
 }
 
-// TestWithdrawnCiphertextIsGone looks for what the capture held, encrypted, in all files after its recording is withdrawn, and
-// after its body is dropped.
+// TestWithdrawnCiphertextIsGone looks for what the capture held, encrypted, in all files after its recording is
+// withdrawn, and after its body is dropped.
 func TestWithdrawnCiphertextIsGone(t *testing.T) {
 	data := t.TempDir()
 	s, token := serving(t, data)
@@ -311,7 +340,9 @@ func TestWithdrawnCiphertextIsGone(t *testing.T) {
 	}
 	fill := strings.Repeat("abcdefgh", 5000)
 	for i := range 2 {
-		if status, text, _ := send(t, http.DefaultClient, "POST", s.url+fmt.Sprintf("/api/v1/services/quay/batches?name=%d.har", i), harOf(i*5, i*5+5, 20_000, fill), "Authorization", "Bearer "+token, "Content-Type", "application/octet-stream"); status != 200 {
+		if status, text, _ := send(t, http.DefaultClient, "POST",
+			s.url+fmt.Sprintf("/api/v1/services/quay/batches?name=%d.har", i), harOf(i*5, i*5+5, 20_000, fill),
+			"Authorization", "Bearer "+token, "Content-Type", "application/octet-stream"); status != 200 {
 			t.Fatalf("%d %s", status, text)
 		}
 	}
@@ -363,17 +394,24 @@ func TestWhatOperatorsAsk(t *testing.T) {
 	ask("GET", "/api/v1/findings/0123456789abcdef", "")
 	ask("BREW", "/api/v1/nell.oster@sails.example", "")
 	status, text := ask("GET", "/metrics", "")
-	for _, want := range []string{`inkret_findings{severity="critical",state="new"} `, "inkret_captures_judged 34", "inkret_captures 35", "inkret_recordings_open ", `inkret_queue_length{queue="mail"} 0`, `inkret_database_bytes{part="database"} `,
-		"inkret_write_wait_seconds_total", `inkret_requests_total{method="GET",route="/api/v1/findings/:finding_id",status="404"} 1`, `inkret_keys{kind="token"} `, "inkret_build_info{"} {
+	for _, want := range []string{`inkret_findings{severity="critical",state="new"} `, "inkret_captures_judged 34",
+		"inkret_captures 35", "inkret_recordings_open ", `inkret_queue_length{queue="mail"} 0`,
+		`inkret_database_bytes{part="database"} `,
+		"inkret_write_wait_seconds_total",
+		`inkret_requests_total{method="GET",route="/api/v1/findings/:finding_id",status="404"} 1`,
+		`inkret_keys{kind="token"} `, "inkret_build_info{"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("the metrics lack %s", want)
 		}
 	}
-	if status != 200 || strings.Contains(text, "@") || strings.Contains(text, "fennick") || strings.Contains(text, "BREW") {
+	if status != 200 || strings.Contains(text, "@") || strings.Contains(text, "fennick") ||
+		strings.Contains(text, "BREW") {
 		t.Errorf("%d, with a name or value:\n%s", status, text)
 	}
 	log := s.logged.String()
-	if !strings.Contains(log, "sign-in refused") || !strings.Contains(log, "account=iva@fennick-quay.example") || !strings.Contains(log, "from=127.0.0.1") || strings.Contains(log, "what is this") || strings.Contains(log, "wrong") {
+	if !strings.Contains(log, "sign-in refused") || !strings.Contains(log, "account=iva@fennick-quay.example") ||
+		!strings.Contains(log, "from=127.0.0.1") || strings.Contains(log, "what is this") ||
+		strings.Contains(log, "wrong") {
 		t.Errorf("the log says\n%s", log)
 	}
 }

@@ -15,9 +15,9 @@ import (
 	"inkret/core/scan"
 )
 
-// TestTheSchemaAndTheJudgeAgree makes contracts at random, and bodies from their written schemas, some of them spoilt. What the
-// judge has nothing to say of, the schema takes; and what the schema takes, the judge has nothing to say of, but for values that
-// it recognises.
+// TestTheSchemaAndTheJudgeAgree makes contracts at random, and bodies from their written schemas, some of them
+// spoilt. What the judge has nothing to say of, the schema takes; and what the schema takes, the judge has
+// nothing to say of, but for values that it recognises.
 func TestTheSchemaAndTheJudgeAgree(t *testing.T) {
 	clean, faulty := 0, 0
 	for seed := uint64(1); seed < 500; seed++ {
@@ -48,14 +48,17 @@ func TestTheSchemaAndTheJudgeAgree(t *testing.T) {
 					w := &writer{m.Rand, doc, m.IntN(3) == 0}
 					body := w.value(doc, 6)
 					text := made.JSON(body)
-					one := &exchange.Capture{Audience: k.Audience.Name, Request: requestTo(e), Response: exchange.Response{Status: codeOf(k.Status), Header: exchange.Header{{Name: "Content-Type", Value: "application/json"}}, Body: text}}
+					one := &exchange.Capture{Audience: k.Audience.Name, Request: requestTo(e),
+						Response: exchange.Response{Status: codeOf(k.Status),
+							Header: exchange.Header{{Name: "Content-Type", Value: "application/json"}}, Body: text}}
 					out := judge.Capture(one)
 					if out.Skipped != "" || out.Response != k.Choice.Response {
 						continue
 					}
 					spots := slices.DeleteFunc(slices.Clone(out.Spots), func(s scan.Spot) bool {
 						switch s.Kind { // what values tell, and what is about more than the body's form
-						case scan.SecretValue, scan.PersonalValue, scan.UnevenExposure, scan.HeavyExcess, scan.CacheablePrivate, scan.SensitiveInURL, scan.RevealingError, scan.HiddenDuplicate:
+						case scan.SecretValue, scan.PersonalValue, scan.UnevenExposure, scan.HeavyExcess,
+							scan.CacheablePrivate, scan.SensitiveInURL, scan.RevealingError, scan.HiddenDuplicate:
 							return true
 						}
 						return s.Request
@@ -73,7 +76,8 @@ func TestTheSchemaAndTheJudgeAgree(t *testing.T) {
 						if len(spots) > 0 {
 							said = fmt.Sprintf("%v at %s: %s", spots[0].Kind, spots[0].Pointer, spots[0].Why())
 						}
-						t.Fatalf("seed %d, %s: the judge says %s, the schema %v of\n%s\n%s\n%s", seed, file.File, said, verdict, text, file.Data, made.JSON(tree))
+						t.Fatalf("seed %d, %s: the judge says %s, the schema %v of\n%s\n%s\n%s", seed, file.File, said,
+							verdict, text, file.Data, made.JSON(tree))
 					}
 				}
 			}
@@ -113,7 +117,8 @@ type writer struct {
 
 func (w *writer) value(schema map[string]any, depth int) any {
 	if w.spoil && w.IntN(12) == 0 {
-		return []any{nil, "word", 7, 0.5, true, []any{}, map[string]any{}, []any{nil}, map[string]any{"zz": 1}, []any{"a"}, "", []any{map[string]any{}}}[w.IntN(12)]
+		return []any{nil, "word", 7, 0.5, true, []any{}, map[string]any{}, []any{nil}, map[string]any{"zz": 1},
+			[]any{"a"}, "", []any{map[string]any{}}}[w.IntN(12)]
 	}
 	if ref, ok := schema["$ref"].(string); ok {
 		defs, _ := w.root["$defs"].(map[string]any)

@@ -81,13 +81,16 @@ entities: {Node: {fields: {id: {type: integer, class: public}}, relations: {next
 shapes:
 `
 	var grants []string
-	for i, name := range []string{"my shape", "my-shape", "a/b", "a~b", "→", "←", "array", "record", "string", "1st", "größe", "per%20cent", "Node"} {
+	for i, name := range []string{"my shape", "my-shape", "a/b", "a~b", "→", "←", "array", "record", "string", "1st",
+		"größe", "per%20cent", "Node"} {
 		text += fmt.Sprintf("  %q: {entity: Node, grants: {id: }}\n", name)
 		grants = append(grants, fmt.Sprintf("m%d: {entity: Node, shape: %q}", i, name))
 	}
 	text += "endpoints:\n"
-	for _, endpoint := range []string{"GET /a/b", "GET /a-b", "GET /a/{b}", "GET /A/b", "GET /c/{x}/d", "POST /c/{y}/d", "PUT /c/{z}/d", "GET /c/{x}/{d+}", "GET /→", "GET /←"} {
-		text += fmt.Sprintf("  - {endpoint: %q, responses: [{when: {query: {q: a b}}, grants: {%s}}, {when: {query: {q: a-b}}, grants: {}}, {grants: {}}]}\n", endpoint, strings.Join(grants, ", "))
+	for _, endpoint := range []string{"GET /a/b", "GET /a-b", "GET /a/{b}", "GET /A/b", "GET /c/{x}/d", "POST /c/{y}/d",
+		"PUT /c/{z}/d", "GET /c/{x}/{d+}", "GET /→", "GET /←"} {
+		text += fmt.Sprintf("  - {endpoint: %q, responses: [{when: {query: {q: a b}}, grants: {%s}}, {when: {query: "+
+			"{q: a-b}}, grants: {}}, {grants: {}}]}\n", endpoint, strings.Join(grants, ", "))
 	}
 	return read(t, contract.File{Name: "crowded.yaml", Data: []byte(text)})
 }
@@ -135,7 +138,8 @@ func TestSchemasAreJSONSchema(t *testing.T) {
 		{list, `[{"id":1,"by_key":{"k":{"id":1,"state":null,"tags":["a"]}},"some":{"id":1,"state":"on","tags":[]},"more":{"x":[1]}}]`, true},
 		{list, `[{"id":1,"by_key":{"k":{"id":1,"state":"off","tags":["a"]}},"some":{"id":1,"state":"on","tags":[]},"more":1}]`, false},
 		{stranger, `[{"by_key":{},"some":{"id":1,"state":"on","tags":[]},"more":1}]`, true},
-		{stranger, `[{"by_key":{},"some":{"id":2,"state":"on","tags":[]},"more":1}]`, false}, // the other shape judges it
+		// the other shape judges it
+		{stranger, `[{"by_key":{},"some":{"id":2,"state":"on","tags":[]},"more":1}]`, false},
 		{stranger, `[{"id":1,"by_key":{},"some":{"id":1,"state":"on","tags":[]},"more":1}]`, false},
 	} {
 		var v any
@@ -178,7 +182,8 @@ func TestTheDescriptionIsOpenAPI(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 		for _, e := range c.Endpoints {
-			if item := doc.Paths.Find(e.Path()); e.Method != "QUERY" && (item == nil || item.GetOperation(e.Method) == nil) {
+			if item := doc.Paths.Find(e.Path()); e.Method != "QUERY" &&
+				(item == nil || item.GetOperation(e.Method) == nil) {
 				t.Errorf("%s: %s is not in it", name, e.Text)
 			}
 		}
@@ -217,7 +222,9 @@ export const other: BerthCard = { id: 1, label: 1, length: 3, price: 1 };
 	if err := os.WriteFile(filepath.Join(dir, "uses.ts"), []byte(uses), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if out, err := exec.Command(compiler, "--noEmit", "--strict", "--target", "es2022", "--module", "es2022", "--moduleResolution", "bundler", filepath.Join(dir, "uses.ts"), filepath.Join(dir, "crowded.ts")).CombinedOutput(); err != nil {
+	if out, err := exec.Command(compiler, "--noEmit", "--strict", "--target", "es2022", "--module", "es2022",
+		"--moduleResolution", "bundler", filepath.Join(dir, "uses.ts"),
+		filepath.Join(dir, "crowded.ts")).CombinedOutput(); err != nil {
 		t.Errorf("%v: %s\n%s", err, out, TypeScript(odd(t)))
 	}
 }

@@ -10,8 +10,8 @@ import (
 	"inkret/core/contract"
 )
 
-// apart tells names apart that came out equal: those that did get a few digits of a hash of what they stand for, so that none
-// depends on the order, and what is added later changes no other name than its like.
+// apart tells names apart that came out equal: those that did get a few digits of a hash of what they stand
+// for, so that none depends on the order, and what is added later changes no other name than its like.
 func apart(names, meanings []string, join string) []string {
 	count := map[string]int{}
 	for _, n := range names {

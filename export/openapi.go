@@ -18,7 +18,8 @@ func OpenAPI(c *contract.Contracts) []byte {
 	called := map[string]string{} // the path of each template, as the first endpoint writes it
 	root := document.Mapping().Set("openapi", text("3.1.0"))
 	root.Set("info", document.Mapping().Set("title", text(c.Service)).Set("version", text("contract")).
-		Set("description", text("Written by Inkret from the contracts of "+c.Service+": what each endpoint may expose.")))
+		Set("description", text("Written by Inkret from the contracts of "+c.Service+
+			": what each endpoint may expose.")))
 	if len(c.Servers) > 0 {
 		servers := &document.Value{Kind: document.List}
 		for _, server := range c.Servers {
@@ -39,7 +40,8 @@ func OpenAPI(c *contract.Contracts) []byte {
 			if names := e.ParameterNames(); len(names) > 0 {
 				parameters := &document.Value{Kind: document.List}
 				for _, name := range names {
-					parameters.Add(document.Mapping().Set("name", text(name)).Set("in", text("path")).Set("required", document.Truth(true)).
+					parameters.Add(document.Mapping().Set("name", text(name)).Set("in", text("path")).Set("required",
+						document.Truth(true)).
 						Set("schema", document.Mapping().Set("type", document.Texts("string", "number", "boolean"))))
 				}
 				item.Set("parameters", parameters)
@@ -92,7 +94,8 @@ func operation(s *schemas, e *contract.Endpoint, name string) *document.Value {
 			schema = document.Mapping().Set("anyOf", any)
 		}
 		if status != "204" && status != "304" {
-			response.Set("content", document.Mapping().Set("application/json", document.Mapping().Set("schema", schema)))
+			response.Set("content", document.Mapping().Set("application/json", document.Mapping().Set("schema",
+				schema)))
 		}
 		responses.Set(status, response)
 	}
@@ -108,7 +111,8 @@ func operation(s *schemas, e *contract.Endpoint, name string) *document.Value {
 		if len(any.Items) > 1 {
 			schema = document.Mapping().Set("anyOf", any)
 		}
-		op.Set("requestBody", document.Mapping().Set("content", document.Mapping().Set("application/json", document.Mapping().Set("schema", schema))))
+		op.Set("requestBody", document.Mapping().Set("content", document.Mapping().Set("application/json",
+			document.Mapping().Set("schema", schema))))
 	}
 	return op.Set("responses", responses)
 }

@@ -39,7 +39,8 @@ func (s *schemas) nameOf(shape string) string {
 }
 
 func newSchemas(c *contract.Contracts, a *contract.Audience, prefix string, strict bool) *schemas {
-	s := &schemas{audience: a, prefix: prefix, strict: strict, base: ^contract.Set(0), shapes: map[string]*contract.Shape{}, used: map[string]*document.Value{}, all: c}
+	s := &schemas{audience: a, prefix: prefix, strict: strict, base: ^contract.Set(0),
+		shapes: map[string]*contract.Shape{}, used: map[string]*document.Value{}, all: c}
 	for _, shape := range c.Shapes {
 		s.shapes[shape.Name] = shape
 	}
@@ -111,7 +112,8 @@ func (s *schemas) single(g *contract.Grant) *document.Value {
 	return s.form(g)
 }
 
-// firstThatFits writes several shapes as the judge takes them: the first whose members have their values, and if none has, nothing.
+// firstThatFits writes several shapes as the judge takes them: the first whose members have their values, and
+// if none has, nothing.
 func (s *schemas) firstThatFits(g *contract.Grant) *document.Value {
 	shapes := g.Alternatives()
 	var all []*document.Value
@@ -130,7 +132,8 @@ func (s *schemas) firstThatFits(g *contract.Grant) *document.Value {
 			rest = all[i]
 			continue
 		}
-		rest = document.Mapping().Set("if", document.Mapping().Set("properties", fits).Set("required", document.Texts(names...))).Set("then", all[i]).Set("else", rest)
+		rest = document.Mapping().Set("if", document.Mapping().Set("properties", fits).Set("required",
+			document.Texts(names...))).Set("then", all[i]).Set("else", rest)
 	}
 	return rest
 }
@@ -152,7 +155,8 @@ func (s *schemas) reference(shape string) *document.Value {
 }
 
 func (s *schemas) object(set *contract.GrantSet, open bool) *document.Value {
-	properties, required, always := document.Mapping(), &document.Value{Kind: document.List}, &document.Value{Kind: document.List}
+	properties, required, always := document.Mapping(), &document.Value{Kind: document.List},
+		&document.Value{Kind: document.List}
 	for _, g := range set.Grants {
 		if !s.granted(g) {
 			continue
@@ -183,7 +187,8 @@ func (s *schemas) object(set *contract.GrantSet, open bool) *document.Value {
 	switch {
 	case len(required.Items) == 0:
 	case s.strict: // nothing is missing in what is empty
-		v.Set("if", document.Mapping().Set("minProperties", document.Count(1))).Set("then", document.Mapping().Set("required", required))
+		v.Set("if", document.Mapping().Set("minProperties", document.Count(1))).Set("then",
+			document.Mapping().Set("required", required))
 	default:
 		v.Set("required", required)
 	}
@@ -233,7 +238,8 @@ func nullable(v *document.Value) *document.Value {
 		if len(v.Items) == 0 {
 			return v
 		}
-		return document.Mapping().Set("anyOf", (&document.Value{Kind: document.List}).Add(v).Add(document.Mapping().Set("type", text("null"))))
+		return document.Mapping().Set("anyOf",
+			(&document.Value{Kind: document.List}).Add(v).Add(document.Mapping().Set("type", text("null"))))
 	}
 	if t.Kind == document.List {
 		t.Add(text("null"))
@@ -294,7 +300,8 @@ func JSONSchemas(c *contract.Contracts) []JSONSchema {
 				root.Set("$defs", defs)
 			}
 			all = append(all, JSONSchema{Data: JSON(root)})
-			names, titles = append(names, fileName(e.Text)+"."+k.Status+fileName("."+k.When)+"."+fileName(who)), append(titles, root.Get("title").Text)
+			names, titles = append(names, fileName(e.Text)+"."+k.Status+fileName("."+k.When)+"."+fileName(who)),
+				append(titles, root.Get("title").Text)
 		}
 	}
 	for i, name := range apart(names, titles, "-") {

@@ -34,25 +34,30 @@ func TypeScript(c *contract.Contracts) []byte {
 					variants = append(variants, t.of(s.response(r), 0))
 				}
 			}
-			fmt.Fprintf(&bodies, "\n/** %s, status %s. */\nexport type %s = %s;\n", commentText(e.Text), status, t.free(operations[e.Text]+strings.Replace(status, "default", "Default", 1)), strings.Join(variants, " | "))
+			fmt.Fprintf(&bodies, "\n/** %s, status %s. */\nexport type %s = %s;\n", commentText(e.Text), status,
+				t.free(operations[e.Text]+strings.Replace(status, "default", "Default", 1)),
+				strings.Join(variants, " | "))
 		}
 		if len(e.Accepts) > 0 {
 			var variants []string
 			for _, a := range e.Accepts {
 				variants = append(variants, t.of(s.response(a), 0))
 			}
-			fmt.Fprintf(&bodies, "\n/** What a client may send to %s. */\nexport type %s = %s;\n", commentText(e.Text), t.free(operations[e.Text]+"Request"), strings.Join(variants, " | "))
+			fmt.Fprintf(&bodies, "\n/** What a client may send to %s. */\nexport type %s = %s;\n", commentText(e.Text),
+				t.free(operations[e.Text]+"Request"), strings.Join(variants, " | "))
 		}
 	}
 	var out strings.Builder
-	fmt.Fprintf(&out, "// Written by Inkret from the contracts of %s: what each endpoint may expose.\n", commentText(c.Service))
+	fmt.Fprintf(&out, "// Written by Inkret from the contracts of %s: what each endpoint may expose.\n",
+		commentText(c.Service))
 	defs := s.definitions()
 	for i, name := range defs.Keys {
 		entity := ""
 		if title := defs.Items[i].Get("title"); title != nil {
 			entity = ", of the entity " + commentText(title.Text)
 		}
-		fmt.Fprintf(&out, "\n/** The shape %s%s. */\nexport interface %s %s\n", commentText(name), entity, t.names[name], t.object(defs.Items[i], 0))
+		fmt.Fprintf(&out, "\n/** The shape %s%s. */\nexport interface %s %s\n", commentText(name), entity,
+			t.names[name], t.object(defs.Items[i], 0))
 	}
 	out.WriteString(bodies.String())
 	return []byte(out.String())
@@ -74,7 +79,9 @@ func (t *typescript) free(name string) string {
 }
 
 // builtIn are types of the language and its library that declarations use, or that nobody would look for here.
-var builtIn = []string{"Array", "Record", "String", "Number", "Boolean", "Object", "Function", "Symbol", "BigInt", "Date", "Map", "Set", "Promise", "Error", "RegExp", "JSON", "Math", "Partial", "Required", "Readonly", "Pick", "Omit",
+var builtIn = []string{"Array", "Record", "String", "Number", "Boolean", "Object", "Function", "Symbol", "BigInt",
+	"Date", "Map", "Set", "Promise", "Error", "RegExp", "JSON", "Math", "Partial", "Required", "Readonly", "Pick",
+	"Omit",
 	"Exclude", "Extract", "Response", "Request"}
 
 // declared is the name of a shape's interface: a name of TypeScript, whatever the shape is called.
@@ -190,7 +197,8 @@ func (t *typescript) object(v *document.Value, indent int) string {
 			notes = append(notes, f.Text)
 		}
 		if len(notes) > 0 {
-			fmt.Fprintf(&b, "%s/** %s */\n", pad, commentText(strings.Join(strings.Fields(strings.Join(notes, "; ")), " ")))
+			fmt.Fprintf(&b, "%s/** %s */\n", pad, commentText(strings.Join(strings.Fields(strings.Join(notes, "; ")),
+				" ")))
 		}
 		key := name
 		if !identifier.MatchString(name) {

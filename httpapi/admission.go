@@ -33,7 +33,8 @@ func (h *handlers) authenticate(op *api.Operation) echo.MiddlewareFunc {
 		return func(c *echo.Context) error {
 			r := c.Request()
 			secret := ""
-			if scheme, token, ok := strings.Cut(r.Header.Get("Authorization"), " "); ok && strings.EqualFold(scheme, "Bearer") {
+			if scheme, token, ok := strings.Cut(r.Header.Get("Authorization"), " "); ok &&
+				strings.EqualFold(scheme, "Bearer") {
 				secret = strings.TrimSpace(token)
 			} else {
 				secret = h.cookieOf(r, sessionCookie)
@@ -51,7 +52,8 @@ func (h *handlers) authenticate(op *api.Operation) echo.MiddlewareFunc {
 				return next(c)
 			}
 			if caller.ID == 0 {
-				return &service.Problem{Code: service.Unauthenticated, Type: service.SignedOut, Detail: "this needs somebody who is signed in", Next: "sign in: inkret sign-in"}
+				return &service.Problem{Code: service.Unauthenticated, Type: service.SignedOut,
+					Detail: "this needs somebody who is signed in", Next: "sign in: inkret sign-in"}
 			}
 			if err := actsFor(r, op, caller.ID); err != nil {
 				return err
@@ -77,7 +79,9 @@ func actsFor(r *http.Request, op *api.Operation, person int64) error {
 	if said == "" || said == strconv.FormatInt(person, 10) {
 		return nil
 	}
-	return &service.Problem{Code: service.Unauthenticated, Type: service.OtherPerson, Detail: "this page belongs to somebody else than the one who is signed in", Next: "sign in again, or reload the page"}
+	return &service.Problem{Code: service.Unauthenticated, Type: service.OtherPerson,
+		Detail: "this page belongs to somebody else than the one who is signed in",
+		Next:   "sign in again, or reload the page"}
 }
 
 // admission decides on the objects that a decoded request names in its path.
@@ -99,7 +103,8 @@ func (h *handlers) admission(operations []api.Operation) StrictMiddlewareFunc {
 		return func(c *echo.Context, request any) (any, error) {
 			ctx := c.Request().Context()
 			caller := callerOf(ctx)
-			if err := h.service.Admit(ctx, &caller, service.Need{Role: op.Role, Scope: op.Scope, Each: op.Each, New: op.New}, named(op, request)); err != nil {
+			if err := h.service.Admit(ctx, &caller, service.Need{Role: op.Role, Scope: op.Scope, Each: op.Each,
+				New: op.New}, named(op, request)); err != nil {
 				return nil, err
 			}
 			return next(c, request)

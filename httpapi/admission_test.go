@@ -13,7 +13,8 @@ import (
 )
 
 // ofTheTeam are parameters of paths that name what belongs to no service.
-var ofTheTeam = []string{"token_id", "session_id", "person_id", "hook_id", "delivery_id", "mail_id", "view_id", "change_id", "endpoint_id", "audience", "number", "chunk", "form"}
+var ofTheTeam = []string{"token_id", "session_id", "person_id", "hook_id", "delivery_id", "mail_id", "view_id",
+	"change_id", "endpoint_id", "audience", "number", "chunk", "form"}
 
 // TestNoSpellingOpensADoor walks every operation that changes something or shows a value, with every role, role at the
 // service, scope and spelling of what its path names: who may not do it under its plain name may not do it under any.
@@ -22,15 +23,18 @@ func TestNoSpellingOpensADoor(t *testing.T) {
 	roles := []string{service.Viewer, service.Reviewer, service.Lead, service.Administrator}
 	rank := map[string]int{"viewer": 1, "reviewer": 2, "lead": 3, "administrator": 4}
 	scopes := []string{"read", "record", "everything"}
-	s := &sampler{rand.New(rand.NewPCG(1, 2)), []string{"quay", "GET /skippers", "visitor", "because of the walk", "/pin"}}
+	s := &sampler{rand.New(rand.NewPCG(1, 2)), []string{"quay", "GET /skippers", "visitor", "because of the walk",
+		"/pin"}}
 	before := w.state(t, "quay")
 	type caller struct{ role, at, scope, token string }
 	var callers []caller
 	for _, role := range roles {
 		for _, at := range []string{"", service.Viewer, service.Reviewer, service.Lead} {
-			p := ask[Invited](t, w.site, "POST", "/api/v1/people", service.Administrator, fmt.Sprintf(`{"email":"%s-%s@quay.example","role":"%s"}`, role, at, role), 201).Person
+			p := ask[Invited](t, w.site, "POST", "/api/v1/people", service.Administrator,
+				fmt.Sprintf(`{"email":"%s-%s@quay.example","role":"%s"}`, role, at, role), 201).Person
 			if at != "" {
-				ask[Person](t, w.site, "PATCH", fmt.Sprintf("/api/v1/people/%d", p.ID), service.Administrator, `{"service_roles":[{"service":"quay","role":"`+at+`"}]}`, 200)
+				ask[Person](t, w.site, "PATCH", fmt.Sprintf("/api/v1/people/%d", p.ID), service.Administrator,
+					`{"service_roles":[{"service":"quay","role":"`+at+`"}]}`, 200)
 			}
 			for _, scope := range scopes {
 				callers = append(callers, caller{role, at, scope, w.tokenOf(t, p.ID, scope)})
@@ -64,7 +68,8 @@ func TestNoSpellingOpensADoor(t *testing.T) {
 				a := w.call(t, strings.ToUpper(op.Method), path, c.token, s.body(op))
 				doors++
 				if a.status < 400 || a.status >= 500 || leaked(a.body) != "" {
-					t.Errorf("%s by a %s who is %q at the service, with the scope %s, spelled with %s (%s): %d %s", op.ID, c.role, c.at, c.scope, how, path, a.status, a.body)
+					t.Errorf("%s by a %s who is %q at the service, with the scope %s, spelled with %s (%s): %d %s",
+						op.ID, c.role, c.at, c.scope, how, path, a.status, a.body)
 				}
 			}
 		}
@@ -80,30 +85,41 @@ func TestNoSpellingOpensADoor(t *testing.T) {
 	reviewer := w.tokens[service.Reviewer]
 	for _, how := range []string{"as it is", "first letter escaped", "all of it escaped", "escaped in capitals"} {
 		spell := spellings[how]
-		a := w.call(t, "POST", "/api/v1/captures/"+spell("1")+"/reveal", reviewer, `{"pointer":"/pin","reason":"to compare spellings"}`)
+		a := w.call(t, "POST", "/api/v1/captures/"+spell("1")+"/reveal", reviewer,
+			`{"pointer":"/pin","reason":"to compare spellings"}`)
 		if a.status != http.StatusOK || !strings.Contains(a.body, planted[0]) {
 			t.Errorf("spelled with %s a reviewer gets %d %s", how, a.status, a.body)
 		}
-		if a := w.call(t, "GET", "/api/v1/services/"+spell("quay")+"/contracts", reviewer, ""); a.status != http.StatusOK {
+		if a := w.call(t, "GET", "/api/v1/services/"+spell("quay")+"/contracts", reviewer,
+			""); a.status != http.StatusOK {
 			t.Errorf("the contracts of a service spelled with %s: %d %s", how, a.status, a.body)
 		}
 	}
-	for what, path := range map[string]string{"a capture": "/api/v1/captures/9999/reveal", "a batch": "/api/v1/batches/9999/withdrawal"} {
-		if a := w.call(t, "POST", path, w.tokens[service.Administrator], `{"pointer":"/a","reason":"nothing there"}`); what == "a capture" && a.status != http.StatusNotFound {
+	for what, path := range map[string]string{"a capture": "/api/v1/captures/9999/reveal",
+		"a batch": "/api/v1/batches/9999/withdrawal"} {
+		if a := w.call(t, "POST", path, w.tokens[service.Administrator],
+			`{"pointer":"/a","reason":"nothing there"}`); what == "a capture" && a.status != http.StatusNotFound {
 			t.Errorf("%s that is not there: %d %s", what, a.status, a.body)
 		}
 	}
 }
 
-// TestStrangersViewersAndNeighbours calls the operations at random, with what fits the description and what does not, as
-// three callers who may not: nobody, a viewer with a token that reads, and a reviewer of another service.
+// TestStrangersViewersAndNeighbours calls the operations at random, with what fits the description and what
+// does not, as three callers who may not: nobody, a viewer with a token that reads, and a reviewer of another
+// service.
 func TestStrangersViewersAndNeighbours(t *testing.T) {
 	w := newWorld(t)
-	neighbour := ask[Invited](t, w.site, "POST", "/api/v1/people", service.Administrator, `{"email":"neighbour@quay.example","role":"viewer"}`, 201).Person
-	ask[Person](t, w.site, "PATCH", fmt.Sprintf("/api/v1/people/%d", neighbour.ID), service.Administrator, `{"service_roles":[{"service":"till","role":"reviewer"}]}`, 200)
-	viewer := ask[Invited](t, w.site, "POST", "/api/v1/people", service.Administrator, `{"email":"looks@quay.example","role":"viewer"}`, 201).Person
-	callers := map[string]string{"a stranger": "", "a viewer who reads": w.tokenOf(t, viewer.ID, "read"), "a reviewer of another service": w.tokenOf(t, neighbour.ID, "everything")}
-	words := []string{"quay", "till", "GET /skippers", "visitor", "office", "Skipper", "pin", "because", "/pin", "/data/0", "a@b.example", "confirmed", "open", "2026-05-01", "' OR 1=1 --", "<b>", "\u202e", "%s%n", strings.Repeat("ä", 300)}
+	neighbour := ask[Invited](t, w.site, "POST", "/api/v1/people", service.Administrator,
+		`{"email":"neighbour@quay.example","role":"viewer"}`, 201).Person
+	ask[Person](t, w.site, "PATCH", fmt.Sprintf("/api/v1/people/%d", neighbour.ID), service.Administrator,
+		`{"service_roles":[{"service":"till","role":"reviewer"}]}`, 200)
+	viewer := ask[Invited](t, w.site, "POST", "/api/v1/people", service.Administrator,
+		`{"email":"looks@quay.example","role":"viewer"}`, 201).Person
+	callers := map[string]string{"a stranger": "", "a viewer who reads": w.tokenOf(t, viewer.ID, "read"),
+		"a reviewer of another service": w.tokenOf(t, neighbour.ID, "everything")}
+	words := []string{"quay", "till", "GET /skippers", "visitor", "office", "Skipper", "pin", "because", "/pin",
+		"/data/0", "a@b.example", "confirmed", "open", "2026-05-01", "' OR 1=1 --", "<b>", "\u202e", "%s%n",
+		strings.Repeat("ä", 300)}
 	s := &sampler{rand.New(rand.NewPCG(20261127, 7)), words}
 	how := slices.Sorted(func(yield func(string) bool) {
 		for name := range spellings {
@@ -174,7 +190,8 @@ func TestStrangersViewersAndNeighbours(t *testing.T) {
 // tokenOf makes a token of somebody.
 func (w *world) tokenOf(t *testing.T, person int64, scope string) string {
 	t.Helper()
-	_, token, err := w.service.NewToken(t.Context(), service.Caller{}, service.Person{ID: person}, service.Key{Name: "walk", Scope: scope}, 0)
+	_, token, err := w.service.NewToken(t.Context(), service.Caller{}, service.Person{ID: person},
+		service.Key{Name: "walk", Scope: scope}, 0)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -185,7 +202,8 @@ func (w *world) tokenOf(t *testing.T, person int64, scope string) string {
 func (w *world) trailOf(t *testing.T, person int64) string {
 	t.Helper()
 	var b strings.Builder
-	for _, e := range ask[TrailPage](t, w.site, "GET", fmt.Sprintf("/api/v1/trail?size=500&person=%d", person), service.Viewer, "", 200).Items {
+	for _, e := range ask[TrailPage](t, w.site, "GET", fmt.Sprintf("/api/v1/trail?size=500&person=%d", person),
+		service.Viewer, "", 200).Items {
 		if e.Action != "refused" && !strings.HasPrefix(e.Action, "export") {
 			b.WriteString(e.Action + " " + e.Subject + " " + e.Detail + "\n")
 		}
@@ -193,15 +211,19 @@ func (w *world) trailOf(t *testing.T, person int64) string {
 	return b.String()
 }
 
-// TestOtherSitesChangeNothing sends what a browser sends on behalf of a page elsewhere, with the cookie of who is signed in.
+// TestOtherSitesChangeNothing sends what a browser sends on behalf of a page elsewhere, with the cookie of who
+// is signed in.
 func TestOtherSitesChangeNothing(t *testing.T) {
 	w := newWorld(t)
 	in := w.call(t, "POST", "/api/v1/session", "", `{"email":"reviewer@quay.example","password":"low tide at nine"}`)
 	cookie, _, _ := strings.Cut(in.header.Get("Set-Cookie"), ";")
 	before := w.state(t, "quay")
 	for _, c := range changes {
-		for name, headers := range map[string][]string{"another site": {"Sec-Fetch-Site", "cross-site"}, "a site beside it": {"Sec-Fetch-Site", "same-site"}, "another origin": {"Origin", "https://elsewhere.example"}, "no origin": {"Origin", "null"}} {
-			a := w.call(t, c.method, strings.ReplaceAll(c.path, "{finding}", w.finding["quay"]), "", c.body, append(headers, "Cookie", cookie)...)
+		for name, headers := range map[string][]string{"another site": {"Sec-Fetch-Site", "cross-site"},
+			"a site beside it": {"Sec-Fetch-Site", "same-site"}, "another origin": {"Origin",
+				"https://elsewhere.example"}, "no origin": {"Origin", "null"}} {
+			a := w.call(t, c.method, strings.ReplaceAll(c.path, "{finding}", w.finding["quay"]), "", c.body,
+				append(headers, "Cookie", cookie)...)
 			if a.status != http.StatusForbidden || a.header.Get("Access-Control-Allow-Origin") != "" {
 				t.Errorf("%s from %s: %d %s", c.action, name, a.status, a.body)
 			}

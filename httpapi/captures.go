@@ -14,13 +14,16 @@ import (
 )
 
 // PreviewWithdrawal implements [StrictServerInterface].
-func (h *handlers) PreviewWithdrawal(ctx context.Context, r PreviewWithdrawalRequestObject) (PreviewWithdrawalResponseObject, error) {
+func (h *handlers) PreviewWithdrawal(ctx context.Context,
+	r PreviewWithdrawalRequestObject) (PreviewWithdrawalResponseObject, error) {
 	o, err := h.service.Withdrawal(ctx, r.BatchID)
-	return PreviewWithdrawal200JSONResponse{Captures: o.Captures, Gone: each(o.Gone, findingOf), Stay: each(o.Stay, findingOf), Fewer: o.Fewer}, err
+	return PreviewWithdrawal200JSONResponse{Captures: o.Captures, Gone: each(o.Gone, findingOf),
+		Stay: each(o.Stay, findingOf), Fewer: o.Fewer}, err
 }
 
 // WithdrawBatch implements [StrictServerInterface].
-func (h *handlers) WithdrawBatch(ctx context.Context, r WithdrawBatchRequestObject) (WithdrawBatchResponseObject, error) {
+func (h *handlers) WithdrawBatch(ctx context.Context,
+	r WithdrawBatchRequestObject) (WithdrawBatchResponseObject, error) {
 	err := h.service.Withdraw(ctx, callerOf(ctx), r.BatchID, r.Body.Reason)
 	if waiting, err := h.waiting(ctx, r.BatchID, err); waiting != nil || err != nil {
 		return WithdrawBatch202JSONResponse(value(waiting)), err
@@ -30,7 +33,8 @@ func (h *handlers) WithdrawBatch(ctx context.Context, r WithdrawBatchRequestObje
 
 // CorrectBatch implements [StrictServerInterface].
 func (h *handlers) CorrectBatch(ctx context.Context, r CorrectBatchRequestObject) (CorrectBatchResponseObject, error) {
-	b, err := h.service.Correct(ctx, callerOf(ctx), r.BatchID, service.Said{Audience: value(r.Body.Audience), Mapping: value(r.Body.Audiences)})
+	b, err := h.service.Correct(ctx, callerOf(ctx), r.BatchID, service.Said{Audience: value(r.Body.Audience),
+		Mapping: value(r.Body.Audiences)})
 	if waiting, err := h.waiting(ctx, r.BatchID, err); waiting != nil || err != nil {
 		return CorrectBatch202JSONResponse(value(waiting)), err
 	}
@@ -53,17 +57,22 @@ func waitingOf(a *service.Asking) *WaitingChange {
 	}
 	var say service.Said
 	json.Unmarshal([]byte(a.Say), &say) // written by the service itself
-	return &WaitingChange{What: WaitingChangeWhat(a.What), By: Assignee{ID: a.PersonID, Name: a.Author}, At: a.At, Reason: a.Reason, Audience: some(say.Audience), Audiences: some(say.Mapping), Findings: a.Findings}
+	return &WaitingChange{What: WaitingChangeWhat(a.What), By: Assignee{ID: a.PersonID, Name: a.Author}, At: a.At,
+		Reason: a.Reason, Audience: some(say.Audience), Audiences: some(say.Mapping), Findings: a.Findings}
 }
 
 // DeclineBatchChange implements [StrictServerInterface].
-func (h *handlers) DeclineBatchChange(ctx context.Context, r DeclineBatchChangeRequestObject) (DeclineBatchChangeResponseObject, error) {
-	return DeclineBatchChange204Response{}, h.service.DeclineAsking(ctx, callerOf(ctx), r.BatchID, value(r.Params.Comment))
+func (h *handlers) DeclineBatchChange(ctx context.Context,
+	r DeclineBatchChangeRequestObject) (DeclineBatchChangeResponseObject, error) {
+	return DeclineBatchChange204Response{}, h.service.DeclineAsking(ctx, callerOf(ctx), r.BatchID,
+		value(r.Params.Comment))
 }
 
 // SetSecondPerson implements [StrictServerInterface].
-func (h *handlers) SetSecondPerson(ctx context.Context, r SetSecondPersonRequestObject) (SetSecondPersonResponseObject, error) {
-	return SetSecondPerson204Response{}, h.service.SetSecondPerson(ctx, callerOf(ctx), r.Service, r.Body.Needed, r.Body.Reason)
+func (h *handlers) SetSecondPerson(ctx context.Context,
+	r SetSecondPersonRequestObject) (SetSecondPersonResponseObject, error) {
+	return SetSecondPerson204Response{}, h.service.SetSecondPerson(ctx, callerOf(ctx), r.Service, r.Body.Needed,
+		r.Body.Reason)
 }
 
 // OpenLive implements [StrictServerInterface].
@@ -146,20 +155,23 @@ func (h *handlers) stream(ctx context.Context, who service.Caller, watcher *serv
 }
 
 func liveCallOf(c service.LiveCall) LiveCall {
-	return LiveCall{Capture: captureOf(c.Capture), Batch: batchOf(c.Batch), Findings: each(c.Findings, func(f service.LiveFinding) LiveFinding {
-		return LiveFinding{ID: f.ID, Kind: f.Kind, Path: f.Path, Severity: severityOf(f.Severity)}
-	})}
+	return LiveCall{Capture: captureOf(c.Capture), Batch: batchOf(c.Batch), Findings: each(c.Findings,
+		func(f service.LiveFinding) LiveFinding {
+			return LiveFinding{ID: f.ID, Kind: f.Kind, Path: f.Path, Severity: severityOf(f.Severity)}
+		})}
 }
 
 // RepeatCalls implements [StrictServerInterface].
 func (h *handlers) RepeatCalls(ctx context.Context, r RepeatCallsRequestObject) (RepeatCallsResponseObject, error) {
-	b, err := h.service.Repeat(ctx, callerOf(ctx), service.Again{Capture: value(r.Body.Capture), Endpoint: value(r.Body.Endpoint), Batch: value(r.Body.Batch),
+	b, err := h.service.Repeat(ctx, callerOf(ctx), service.Again{Capture: value(r.Body.Capture),
+		Endpoint: value(r.Body.Endpoint), Batch: value(r.Body.Batch),
 		Audience: value(r.Body.Audience), Writes: value(r.Body.Writes)})
 	return RepeatCalls201JSONResponse(batchOf(b)), err
 }
 
 // ListCredentials implements [StrictServerInterface].
-func (h *handlers) ListCredentials(ctx context.Context, r ListCredentialsRequestObject) (ListCredentialsResponseObject, error) {
+func (h *handlers) ListCredentials(ctx context.Context,
+	r ListCredentialsRequestObject) (ListCredentialsResponseObject, error) {
 	all, err := h.service.Credentials(ctx, r.Service)
 	return ListCredentials200JSONResponse(each(all, func(c service.Credentials) KeptCredentials {
 		return KeptCredentials{Audience: c.Audience, Names: c.Names, Author: c.Author, At: c.At}
@@ -167,13 +179,18 @@ func (h *handlers) ListCredentials(ctx context.Context, r ListCredentialsRequest
 }
 
 // SetCredentials implements [StrictServerInterface].
-func (h *handlers) SetCredentials(ctx context.Context, r SetCredentialsRequestObject) (SetCredentialsResponseObject, error) {
-	fields := each(r.Body.Headers, func(f Header) exchange.HeaderField { return exchange.HeaderField{Name: f.Name, Value: f.Value} })
+func (h *handlers) SetCredentials(ctx context.Context,
+	r SetCredentialsRequestObject) (SetCredentialsResponseObject, error) {
+	fields := each(r.Body.Headers, func(f Header) exchange.HeaderField {
+		return exchange.HeaderField{Name: f.Name,
+			Value: f.Value}
+	})
 	return SetCredentials204Response{}, h.service.SetCredentials(ctx, callerOf(ctx), r.Service, r.Audience, fields)
 }
 
 // RemoveCredentials implements [StrictServerInterface].
-func (h *handlers) RemoveCredentials(ctx context.Context, r RemoveCredentialsRequestObject) (RemoveCredentialsResponseObject, error) {
+func (h *handlers) RemoveCredentials(ctx context.Context,
+	r RemoveCredentialsRequestObject) (RemoveCredentialsResponseObject, error) {
 	return RemoveCredentials204Response{}, h.service.SetCredentials(ctx, callerOf(ctx), r.Service, r.Audience, nil)
 }
 
@@ -181,13 +198,15 @@ func (h *handlers) RemoveCredentials(ctx context.Context, r RemoveCredentialsReq
 func (h *handlers) ListServers(ctx context.Context, r ListServersRequestObject) (ListServersResponseObject, error) {
 	all, err := h.service.Servers(ctx, r.Service)
 	return ListServers200JSONResponse(each(all, func(s service.CalledServer) CalledServer {
-		return CalledServer{Server: s.Server, Allowed: s.Allowed, Address: some(s.Address), Author: some(s.Author), At: someTime(s.At)}
+		return CalledServer{Server: s.Server, Allowed: s.Allowed, Address: some(s.Address), Author: some(s.Author),
+			At: someTime(s.At)}
 	})), err
 }
 
 // AllowServer implements [StrictServerInterface].
 func (h *handlers) AllowServer(ctx context.Context, r AllowServerRequestObject) (AllowServerResponseObject, error) {
-	return AllowServer204Response{}, h.service.AllowServer(ctx, callerOf(ctx), r.Service, r.Body.Server, value(r.Body.Address))
+	return AllowServer204Response{}, h.service.AllowServer(ctx, callerOf(ctx), r.Service, r.Body.Server,
+		value(r.Body.Address))
 }
 
 // ForbidServer implements [StrictServerInterface].
@@ -203,16 +222,21 @@ func (h *handlers) GetKeeping(ctx context.Context, r GetKeepingRequestObject) (G
 
 // SetKeeping implements [StrictServerInterface].
 func (h *handlers) SetKeeping(ctx context.Context, r SetKeepingRequestObject) (SetKeepingResponseObject, error) {
-	err := h.service.SetKeeping(ctx, callerOf(ctx), r.Service, service.KeepingTime{Days: r.Body.Days, Bodies: r.Body.Bodies})
+	err := h.service.SetKeeping(ctx, callerOf(ctx), r.Service, service.KeepingTime{Days: r.Body.Days,
+		Bodies: r.Body.Bodies})
 	return SetKeeping200JSONResponse(*r.Body), err
 }
 
 // CompareCaptures implements [StrictServerInterface].
-func (h *handlers) CompareCaptures(ctx context.Context, r CompareCapturesRequestObject) (CompareCapturesResponseObject, error) {
+func (h *handlers) CompareCaptures(ctx context.Context,
+	r CompareCapturesRequestObject) (CompareCapturesResponseObject, error) {
 	c, err := h.service.Compare(ctx, r.Params.Before, r.Params.After)
-	return CompareCaptures200JSONResponse{Before: captureOf(c.Before), After: captureOf(c.After), Places: each(c.Places, func(p service.ComparedPlace) ComparedPlace {
-		return ComparedPlace{Path: p.Path, From: some(p.From), Shift: ComparedPlaceShift(p.Shift), Before: bodyPlaceOf(p.Before), After: bodyPlaceOf(p.After), Below: some(p.Below), Saved: p.Saved(), Leaked: some(p.Leaked), Leaks: some(p.Leaks)}
-	})}, err
+	return CompareCaptures200JSONResponse{Before: captureOf(c.Before), After: captureOf(c.After),
+		Places: each(c.Places, func(p service.ComparedPlace) ComparedPlace {
+			return ComparedPlace{Path: p.Path, From: some(p.From), Shift: ComparedPlaceShift(p.Shift),
+				Before: bodyPlaceOf(p.Before), After: bodyPlaceOf(p.After), Below: some(p.Below), Saved: p.Saved(),
+				Leaked: some(p.Leaked), Leaks: some(p.Leaks)}
+		})}, err
 }
 
 func bodyPlaceOf(p *compare.BodyPlace) *BodyPlace {
@@ -231,9 +255,11 @@ func (h *handlers) RevealValue(ctx context.Context, r RevealValueRequestObject) 
 // ListTrail implements [StrictServerInterface].
 func (h *handlers) ListTrail(ctx context.Context, r ListTrailRequestObject) (ListTrailResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
-	all, total, err := h.service.Trail(ctx, service.TrailFilter{Action: value(r.Params.Action), Author: value(r.Params.Author), Subject: value(r.Params.Subject), Person: value(r.Params.Person)}, page)
+	all, total, err := h.service.Trail(ctx, service.TrailFilter{Action: value(r.Params.Action),
+		Author: value(r.Params.Author), Subject: value(r.Params.Subject), Person: value(r.Params.Person)}, page)
 	return ListTrail200JSONResponse{Items: each(all, func(t service.TrailEntry) TrailEntry {
-		return TrailEntry{ID: t.ID, At: t.At, Author: t.Author, Action: t.Action, Subject: t.Subject, Detail: t.Detail, Hash: t.Hash, PersonID: some(t.PersonID), Email: some(t.Email), Key: some(t.Key)}
+		return TrailEntry{ID: t.ID, At: t.At, Author: t.Author, Action: t.Action, Subject: t.Subject, Detail: t.Detail,
+			Hash: t.Hash, PersonID: some(t.PersonID), Email: some(t.Email), Key: some(t.Key)}
 	}), Total: total, Page: page.Number, Size: page.Size}, err
 }
 

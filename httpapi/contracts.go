@@ -18,7 +18,10 @@ import (
 )
 
 func storedFiles(all []ContractFile) []service.ContractFile {
-	return each(all, func(f ContractFile) service.ContractFile { return service.ContractFile{Name: f.Name, Text: f.Text} })
+	return each(all, func(f ContractFile) service.ContractFile {
+		return service.ContractFile{Name: f.Name,
+			Text: f.Text}
+	})
 }
 
 func filesOf(all []service.ContractFile) []ContractFile {
@@ -27,7 +30,8 @@ func filesOf(all []service.ContractFile) []ContractFile {
 
 // TryContracts implements [StrictServerInterface].
 func (h *handlers) TryContracts(ctx context.Context, r TryContractsRequestObject) (TryContractsResponseObject, error) {
-	c := service.Change{Files: storedFiles(value(r.Body.Files)), Base: value(r.Body.Base), Inline: value(r.Body.Inline), Effect: value(r.Body.Effect), Edits: service.Edits{}}
+	c := service.Change{Files: storedFiles(value(r.Body.Files)), Base: value(r.Body.Base), Inline: value(r.Body.Inline),
+		Effect: value(r.Body.Effect), Edits: service.Edits{}}
 	for _, op := range value(r.Body.Edits) {
 		one := document.Op{Op: string(op.Op), Path: op.Path, From: value(op.From)}
 		if one.Op == "add" || one.Op == "replace" || one.Op == "test" {
@@ -44,22 +48,27 @@ func (h *handlers) TryContracts(ctx context.Context, r TryContractsRequestObject
 	}
 	if p := r.Body.PullOut; p != nil {
 		c.PullOut = p.Name
-		c.Places = revise.Proposal{Name: p.Name, Entity: p.Entity, Grants: p.Grants, Places: each(p.Places, func(at ShapePlace) revise.Place {
-			return revise.Place{Endpoint: at.Endpoint, What: at.What, File: at.File, Pointer: at.Pointer, Line: at.Line}
-		})}
+		c.Places = revise.Proposal{Name: p.Name, Entity: p.Entity, Grants: p.Grants,
+			Places: each(p.Places, func(at ShapePlace) revise.Place {
+				return revise.Place{Endpoint: at.Endpoint, What: at.What, File: at.File, Pointer: at.Pointer,
+					Line: at.Line}
+			})}
 	}
 	t, err := h.service.Try(ctx, callerOf(ctx), r.Service, c)
 	if err != nil {
 		return nil, err
 	}
-	out := Trial{Files: filesOf(t.Files), Base: t.Base, Problems: each(t.Problems, faultOf), Advice: each(t.Advice, adviceOf), Direction: Neutral,
+	out := Trial{Files: filesOf(t.Files), Base: t.Base, Problems: each(t.Problems, faultOf),
+		Advice: each(t.Advice, adviceOf), Direction: Neutral,
 		Words: []Sentence{}, Text: t.Text, NeedsApproval: t.NeedsApproval}
 	if t.Difference != nil {
 		out.Direction, out.Reaches = Direction(t.Difference.Direction), some(t.Difference.Reaches.String())
-		out.Words = each(t.Difference.Words, func(s compare.Sentence) Sentence { return Sentence{Direction: Direction(s.Direction), Text: s.Text} })
+		out.Words = each(t.Difference.Words,
+			func(s compare.Sentence) Sentence { return Sentence{Direction: Direction(s.Direction), Text: s.Text} })
 	}
 	if e := t.Effect; e != nil {
-		out.Effect = &TrafficEffect{Captures: e.Captures, Most: e.Most, Gone: each(e.Gone, findingOf), Came: each(e.Came, findingOf)}
+		out.Effect = &TrafficEffect{Captures: e.Captures, Most: e.Most, Gone: each(e.Gone, findingOf),
+			Came: each(e.Came, findingOf)}
 	}
 	if t.Contracts != nil {
 		model := modelOf(t.Contracts, value(r.Body.Endpoint))
@@ -69,11 +78,13 @@ func (h *handlers) TryContracts(ctx context.Context, r TryContractsRequestObject
 }
 
 func faultOf(p contract.Problem) ContractFault {
-	return ContractFault{File: p.File, Line: p.Line, Column: p.Column, Path: p.Path, Found: p.Found, Expected: p.Expected, Near: some(p.Near)}
+	return ContractFault{File: p.File, Line: p.Line, Column: p.Column, Path: p.Path, Found: p.Found,
+		Expected: p.Expected, Near: some(p.Near)}
 }
 
 func adviceOf(a advice.Advice) Advice {
-	return Advice{Code: a.Code, Weight: string(a.Weight), Endpoint: some(a.Endpoint), About: a.About, Text: a.Text, Mend: a.Mend, File: a.File, Line: a.Line, Also: someList(a.Also)}
+	return Advice{Code: a.Code, Weight: string(a.Weight), Endpoint: some(a.Endpoint), About: a.About, Text: a.Text,
+		Mend: a.Mend, File: a.File, Line: a.Line, Also: someList(a.Also)}
 }
 
 // modelOf is what an editor needs of contracts, and one endpoint's in full.
@@ -82,18 +93,24 @@ func modelOf(c *contract.Contracts, endpoint string) EditableContract {
 		Audiences: each(c.Audiences, func(a *contract.Audience) string { return a.Name }),
 		Entities: each(c.Catalog.Entities, func(e *catalog.Entity) EntityModel {
 			return EntityModel{Name: e.Name, Fields: each(e.Fields, func(f *catalog.Field) FieldModel {
-				return FieldModel{Name: f.Name, Class: string(classOf(f.Class)), Form: f.Form.Words(), Note: some(f.Note)}
+				return FieldModel{Name: f.Name, Class: string(classOf(f.Class)), Form: f.Form.Words(),
+					Note: some(f.Note)}
 			}), Relations: each(e.Relations, relationOf)}
 		}),
 		Shapes: each(c.Shapes, func(s *contract.Shape) ShapeModel {
-			return ShapeModel{Name: s.Name, Entity: s.Body.Entity.Name, Grants: each(s.Body.Grants, func(g *contract.Grant) string { return g.Name })}
+			return ShapeModel{Name: s.Name, Entity: s.Body.Entity.Name, Grants: each(s.Body.Grants,
+				func(g *contract.Grant) string { return g.Name })}
 		}),
 	}
 	for _, e := range c.Endpoints {
 		if e.Text == endpoint || slices.Contains(e.Names(), endpoint) {
 			n := c.Node(e)
-			m.File, m.Pointer, m.Line, m.Team, m.JudgesRequests = some(n.File), some(n.Pointer()), some(e.Pos.Line), some(e.Team), some(e.Judges)
-			m.Responses = someList(each(e.Responses, func(r *contract.Response) ResponseContract { return responseOf(c, r) }))
+			m.File, m.Pointer, m.Line, m.Team, m.JudgesRequests = some(n.File), some(n.Pointer()), some(e.Pos.Line),
+				some(e.Team), some(e.Judges)
+			m.Responses = someList(each(e.Responses, func(r *contract.Response) ResponseContract {
+				return responseOf(c,
+					r)
+			}))
 			m.Accepts = someList(each(e.Accepts, func(r *contract.Response) ResponseContract {
 				one := responseOf(c, r)
 				one.Statuses = []string{}
@@ -117,7 +134,8 @@ func relationOf(r *catalog.Relation) RelationModel {
 
 func responseOf(c *contract.Contracts, r *contract.Response) ResponseContract {
 	n := c.Node(r)
-	one := ResponseContract{Name: some(r.Name), Audiences: someList(c.Names(r.Audiences)), Statuses: r.Statuses, Many: some(r.Many), Line: r.Pos.Line, File: some(r.Pos.File),
+	one := ResponseContract{Name: some(r.Name), Audiences: someList(c.Names(r.Audiences)), Statuses: r.Statuses,
+		Many: some(r.Many), Line: r.Pos.Line, File: some(r.Pos.File),
 		Pointer: some(n.Pointer()), Shape: some(r.ShapeName())}
 	if r.Entity != nil {
 		one.Entity = some(r.Entity.Name)
@@ -136,16 +154,20 @@ func responseOf(c *contract.Contracts, r *contract.Response) ResponseContract {
 
 // grantsOf lists the grants of a set; those that are not own come from the shape. A
 // set within itself, as a shape that contains itself has, is not opened again.
-func grantsOf(c *contract.Contracts, set *contract.GrantSet, shape string, own *contract.GrantSet, above []*contract.GrantSet) []GrantNode {
+func grantsOf(c *contract.Contracts, set *contract.GrantSet, shape string, own *contract.GrantSet,
+	above []*contract.GrantSet) []GrantNode {
 	out := []GrantNode{}
 	if slices.Contains(above, set) {
 		return out
 	}
 	above = append(above, set)
 	for _, g := range set.Grants {
-		n := GrantNode{Name: g.Name, Carries: some(g.Carries()), Class: g.Class.String(), Type: some(string(g.Form.Type)), Optional: some(g.Optional),
-			Many: some(g.Many), Open: some(g.Open), Audiences: someList(c.Names(g.Audiences)), Reason: some(g.Reason), NeededBy: someList(g.NeededBy), Line: g.Pos.Line,
-			File: some(g.Pos.File), Shape: some(g.ShapeName()), Reference: some(g.Reference), Max: some(g.Form.Max), Form: some(g.Form.Words())}
+		n := GrantNode{Name: g.Name, Carries: some(g.Carries()), Class: g.Class.String(),
+			Type: some(string(g.Form.Type)), Optional: some(g.Optional),
+			Many: some(g.Many), Open: some(g.Open), Audiences: someList(c.Names(g.Audiences)), Reason: some(g.Reason),
+			NeededBy: someList(g.NeededBy), Line: g.Pos.Line,
+			File: some(g.Pos.File), Shape: some(g.ShapeName()), Reference: some(g.Reference), Max: some(g.Form.Max),
+			Form: some(g.Form.Words())}
 		if node := c.Node(g); node != nil {
 			n.Pointer = some(node.Pointer())
 			n.Written = document.ValueOf(node)
@@ -178,7 +200,8 @@ func grantsOf(c *contract.Contracts, set *contract.GrantSet, shape string, own *
 }
 
 // MergeContracts implements [StrictServerInterface].
-func (h *handlers) MergeContracts(ctx context.Context, r MergeContractsRequestObject) (MergeContractsResponseObject, error) {
+func (h *handlers) MergeContracts(ctx context.Context,
+	r MergeContractsRequestObject) (MergeContractsResponseObject, error) {
 	m, err := h.service.Merge(ctx, r.Service, r.Body.Base, storedFiles(r.Body.Files))
 	if err != nil {
 		return nil, err
@@ -186,26 +209,32 @@ func (h *handlers) MergeContracts(ctx context.Context, r MergeContractsRequestOb
 	out := Merged{Files: filesOf(m.Files), Theirs: revisionOf(m.Theirs, false), Conflicts: []MergeConflict{}}
 	for _, f := range m.Files {
 		for _, c := range m.Conflicts[f.Name] {
-			out.Conflicts = append(out.Conflicts, MergeConflict{File: f.Name, Line: c.Line, Base: c.Base, Mine: c.Mine, Theirs: c.Theirs})
+			out.Conflicts = append(out.Conflicts, MergeConflict{File: f.Name, Line: c.Line, Base: c.Base, Mine: c.Mine,
+				Theirs: c.Theirs})
 		}
 	}
 	return MergeContracts200JSONResponse(out), nil
 }
 
 // DraftContracts implements [StrictServerInterface].
-func (h *handlers) DraftContracts(ctx context.Context, r DraftContractsRequestObject) (DraftContractsResponseObject, error) {
-	d, err := h.service.Draft(ctx, r.Service, service.DraftOf{From: string(r.Body.From), Endpoint: value(r.Body.Endpoint), Entity: value(r.Body.Entity), Many: value(r.Body.Many),
-		Like: value(r.Body.Like), Source: value(r.Body.Source), Text: []byte(value(r.Body.Text)), Files: storedFiles(value(r.Body.Files))})
+func (h *handlers) DraftContracts(ctx context.Context,
+	r DraftContractsRequestObject) (DraftContractsResponseObject, error) {
+	d, err := h.service.Draft(ctx, r.Service, service.DraftOf{From: string(r.Body.From),
+		Endpoint: value(r.Body.Endpoint), Entity: value(r.Body.Entity), Many: value(r.Body.Many),
+		Like: value(r.Body.Like), Source: value(r.Body.Source), Text: []byte(value(r.Body.Text)),
+		Files: storedFiles(value(r.Body.Files))})
 	if err != nil {
 		return nil, err
 	}
-	return DraftContracts200JSONResponse{Endpoints: d.Endpoints, Text: d.Text, Files: filesOf(d.Files), Notes: d.Notes, Questions: each(d.Questions, func(q draft.Question) Question {
-		return Question{Entity: some(q.Entity), Field: some(q.Field), Text: q.Text}
-	})}, nil
+	return DraftContracts200JSONResponse{Endpoints: d.Endpoints, Text: d.Text, Files: filesOf(d.Files), Notes: d.Notes,
+		Questions: each(d.Questions, func(q draft.Question) Question {
+			return Question{Entity: some(q.Entity), Field: some(q.Field), Text: q.Text}
+		})}, nil
 }
 
 // AdviseContracts implements [StrictServerInterface].
-func (h *handlers) AdviseContracts(ctx context.Context, r AdviseContractsRequestObject) (AdviseContractsResponseObject, error) {
+func (h *handlers) AdviseContracts(ctx context.Context,
+	r AdviseContractsRequestObject) (AdviseContractsResponseObject, error) {
 	all, err := h.service.Advice(ctx, r.Service)
 	return AdviseContracts200JSONResponse(each(all, adviceOf)), err
 }
@@ -220,10 +249,14 @@ func (h *handlers) ExportForm(ctx context.Context, r ExportFormRequestObject) (E
 }
 
 // ListRevisions implements [StrictServerInterface].
-func (h *handlers) ListRevisions(ctx context.Context, r ListRevisionsRequestObject) (ListRevisionsResponseObject, error) {
+func (h *handlers) ListRevisions(ctx context.Context,
+	r ListRevisionsRequestObject) (ListRevisionsResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
 	all, total, err := h.service.Revisions(ctx, value(r.Params.Service), value(r.Params.Waiting), page)
-	return ListRevisions200JSONResponse{Items: each(all, func(v service.Revision) Revision { return revisionOf(v, false) }), Total: total, Page: page.Number, Size: page.Size}, err
+	return ListRevisions200JSONResponse{Items: each(all, func(v service.Revision) Revision {
+		return revisionOf(v,
+			false)
+	}), Total: total, Page: page.Number, Size: page.Size}, err
 }
 
 func (h *handlers) revisionDetail(ctx context.Context, r service.Revision, err error) (RevisionDetail, error) {
@@ -242,14 +275,16 @@ func (h *handlers) GetRevision(ctx context.Context, r GetRevisionRequestObject) 
 }
 
 // DecideRevision implements [StrictServerInterface].
-func (h *handlers) DecideRevision(ctx context.Context, r DecideRevisionRequestObject) (DecideRevisionResponseObject, error) {
+func (h *handlers) DecideRevision(ctx context.Context,
+	r DecideRevisionRequestObject) (DecideRevisionResponseObject, error) {
 	v, err := h.service.Decide(ctx, callerOf(ctx), r.Service, r.Number, r.Body.Approve, value(r.Body.Comment))
 	d, err := h.revisionDetail(ctx, v, err)
 	return DecideRevision200JSONResponse(d), err
 }
 
 // RevertRevision implements [StrictServerInterface].
-func (h *handlers) RevertRevision(ctx context.Context, r RevertRevisionRequestObject) (RevertRevisionResponseObject, error) {
+func (h *handlers) RevertRevision(ctx context.Context,
+	r RevertRevisionRequestObject) (RevertRevisionResponseObject, error) {
 	v, changed, err := h.service.Revert(ctx, callerOf(ctx), r.Service, r.Number, r.Body.Reason)
 	return RevertRevision200JSONResponse(revisionOf(v, changed)), err
 }
@@ -262,15 +297,19 @@ func (h *handlers) ListShapes(ctx context.Context, r ListShapesRequestObject) (L
 	}
 	return ListShapes200JSONResponse{
 		Shapes: each(shapes, func(v service.ShapeView) Shape {
-			return Shape{Name: v.Name, Entity: v.Body.Entity.Name, Grants: grantsOf(c, v.Body, "", nil, nil), Touches: append([]string{}, v.Touches...), File: v.Pos.File, Line: v.Pos.Line,
+			return Shape{Name: v.Name, Entity: v.Body.Entity.Name, Grants: grantsOf(c, v.Body, "", nil, nil),
+				Touches: append([]string{}, v.Touches...), File: v.Pos.File, Line: v.Pos.Line,
 				Uses: each(v.Uses, func(u revise.Use) ShapeUse {
-					return ShapeUse{Endpoint: u.Endpoint, What: u.What, InShape: u.InShape, File: u.Node.File, Line: u.Node.Line}
+					return ShapeUse{Endpoint: u.Endpoint, What: u.What, InShape: u.InShape, File: u.Node.File,
+						Line: u.Node.Line}
 				})}
 		}),
 		Proposals: each(proposals, func(p revise.Proposal) ShapeProposal {
-			return ShapeProposal{Name: p.Name, Entity: p.Entity, Grants: p.Grants, Places: each(p.Places, func(at revise.Place) ShapePlace {
-				return ShapePlace{Endpoint: at.Endpoint, What: at.What, File: at.File, Pointer: at.Pointer, Line: at.Line}
-			})}
+			return ShapeProposal{Name: p.Name, Entity: p.Entity, Grants: p.Grants,
+				Places: each(p.Places, func(at revise.Place) ShapePlace {
+					return ShapePlace{Endpoint: at.Endpoint, What: at.What, File: at.File, Pointer: at.Pointer,
+						Line: at.Line}
+				})}
 		}),
 	}, nil
 }
@@ -282,16 +321,21 @@ func (h *handlers) GetCoverage(ctx context.Context, r GetCoverageRequestObject) 
 		return nil, err
 	}
 	return GetCoverage200JSONResponse{Numbers: c.Numbers, Gaps: each(c.Gaps, func(g service.Gap) CoverageGap {
-		return CoverageGap{Kind: CoverageGapKind(g.Kind), Endpoint: some(g.Endpoint), EndpointID: some(g.EndpointID), Audience: some(g.Audience), Status: some(g.Status),
+		return CoverageGap{Kind: CoverageGapKind(g.Kind), Endpoint: some(g.Endpoint), EndpointID: some(g.EndpointID),
+			Audience: some(g.Audience), Status: some(g.Status),
 			Entity: some(g.Entity), Field: some(g.Field), Captures: some(g.Captures)}
-	}), Trend: each(c.Trend, func(d service.CoverageDay) CoverageDay { return CoverageDay{Day: d.Day, Numbers: d.Numbers} })}, nil
+	}), Trend: each(c.Trend, func(d service.CoverageDay) CoverageDay {
+		return CoverageDay{Day: d.Day,
+			Numbers: d.Numbers}
+	})}, nil
 }
 
 // ListEntities implements [StrictServerInterface].
 func (h *handlers) ListEntities(ctx context.Context, r ListEntitiesRequestObject) (ListEntitiesResponseObject, error) {
 	all, err := h.service.Entities(ctx, r.Service)
 	return ListEntities200JSONResponse(each(all, func(v service.EntityView) Entity {
-		e := Entity{Name: v.Name, StoredAs: some(v.StoredAs), Fields: len(v.Fields), Relations: each(v.Relations, relationOf), Unclassed: v.Unclassed, ByClass: map[string]int{},
+		e := Entity{Name: v.Name, StoredAs: some(v.StoredAs), Fields: len(v.Fields), Relations: each(v.Relations,
+			relationOf), Unclassed: v.Unclassed, ByClass: map[string]int{},
 			Endpoints: v.Endpoints, Open: v.Leaks}
 		for class, n := range v.ByClass {
 			e.ByClass[string(classOf(class))] = n
@@ -303,14 +347,17 @@ func (h *handlers) ListEntities(ctx context.Context, r ListEntitiesRequestObject
 // ListFields implements [StrictServerInterface].
 func (h *handlers) ListFields(ctx context.Context, r ListFieldsRequestObject) (ListFieldsResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
-	all, total, err := h.service.Fields(ctx, r.Service, service.FieldFilter{Entity: value(r.Params.Entity), Class: string(value(r.Params.Class)), Suggested: string(value(r.Params.Suggested)),
+	all, total, err := h.service.Fields(ctx, r.Service, service.FieldFilter{Entity: value(r.Params.Entity),
+		Class: string(value(r.Params.Class)), Suggested: string(value(r.Params.Suggested)),
 		Words: value(r.Params.Q)}, page)
 	return ListFields200JSONResponse{Items: each(all, fieldOf), Total: total, Page: page.Number, Size: page.Size}, err
 }
 
 func fieldOf(v service.FieldView) Field {
-	f := Field{Entity: v.Entity, Name: v.Name, Class: classOf(v.Class), Form: v.Form.Words(), Note: some(v.Note), Suggested: classOf(v.Suggestion.Class),
-		Sure: FieldSure(v.Suggestion.Sure.String()), Reason: v.Suggestion.Reason, Endpoints: append([]string{}, v.Endpoints...), Open: v.Leaks, File: v.Pos.File, Line: v.Pos.Line}
+	f := Field{Entity: v.Entity, Name: v.Name, Class: classOf(v.Class), Form: v.Form.Words(), Note: some(v.Note),
+		Suggested: classOf(v.Suggestion.Class),
+		Sure:      FieldSure(v.Suggestion.Sure.String()), Reason: v.Suggestion.Reason, Endpoints: append([]string{},
+			v.Endpoints...), Open: v.Leaks, File: v.Pos.File, Line: v.Pos.Line}
 	if v.Classing != nil && v.Class != catalog.Unclassed {
 		f.ClassedBy, f.ClassedAt = some(v.Classing.Author), someTime(v.Classing.At)
 	}
@@ -331,8 +378,10 @@ func (h *handlers) ClassFields(ctx context.Context, r ClassFieldsRequestObject) 
 func (h *handlers) ListFlows(ctx context.Context, r ListFlowsRequestObject) (ListFlowsResponseObject, error) {
 	all, err := h.service.Where(ctx, r.Service, r.Params.Entity, r.Params.Field)
 	return ListFlows200JSONResponse(each(all, func(f service.Flow) Flow {
-		out := Flow{Endpoint: f.Endpoint, EndpointID: f.EndpointID, Audience: f.Audience, Status: some(f.Status), Path: f.Path, State: FlowState(f.State), Derived: some(f.Derived),
-			Reason: some(f.Reason), NeededBy: someList(f.NeededBy), File: some(f.Pos.File), Line: some(f.Pos.Line), Finding: some(f.Finding), LastSeen: someTime(f.LastSeen)}
+		out := Flow{Endpoint: f.Endpoint, EndpointID: f.EndpointID, Audience: f.Audience, Status: some(f.Status),
+			Path: f.Path, State: FlowState(f.State), Derived: some(f.Derived),
+			Reason: some(f.Reason), NeededBy: someList(f.NeededBy), File: some(f.Pos.File), Line: some(f.Pos.Line),
+			Finding: some(f.Finding), LastSeen: someTime(f.LastSeen)}
 		if f.Severity > 0 {
 			out.Severity = some(severityOf(f.Severity))
 		}
@@ -341,15 +390,17 @@ func (h *handlers) ListFlows(ctx context.Context, r ListFlowsRequestObject) (Lis
 }
 
 func readingOf(r *Reading) service.Reading {
-	return service.Reading{Source: r.Source, Form: string(r.Form), Text: []byte(value(r.Text)), Tables: each(value(r.Tables), func(t Table) schema.Table {
-		return schema.Table{Name: t.Name, Comment: value(t.Comment), Primary: value(t.Primary),
-			Columns: each(t.Columns, func(c Column) schema.Column {
-				return schema.Column{Name: c.Name, Type: c.Type, Nullable: c.Nullable, Comment: value(c.Comment), Values: value(c.Values)}
-			}),
-			Foreign: each(value(t.Foreign), func(f ForeignKey) schema.ForeignKey {
-				return schema.ForeignKey{Columns: f.Columns, Table: f.Table, Unique: value(f.Unique)}
-			})}
-	})}
+	return service.Reading{Source: r.Source, Form: string(r.Form), Text: []byte(value(r.Text)),
+		Tables: each(value(r.Tables), func(t Table) schema.Table {
+			return schema.Table{Name: t.Name, Comment: value(t.Comment), Primary: value(t.Primary),
+				Columns: each(t.Columns, func(c Column) schema.Column {
+					return schema.Column{Name: c.Name, Type: c.Type, Nullable: c.Nullable, Comment: value(c.Comment),
+						Values: value(c.Values)}
+				}),
+				Foreign: each(value(t.Foreign), func(f ForeignKey) schema.ForeignKey {
+					return schema.ForeignKey{Columns: f.Columns, Table: f.Table, Unique: value(f.Unique)}
+				})}
+		})}
 }
 
 // ReadEntities implements [StrictServerInterface].
@@ -358,26 +409,30 @@ func (h *handlers) ReadEntities(ctx context.Context, r ReadEntitiesRequestObject
 	if err != nil {
 		return nil, err
 	}
-	return ReadEntities200JSONResponse{Entities: v.Entities, Notes: append([]string{}, v.Notes...), Differences: each(v.Differences, func(d catalog.Difference) CatalogueDifference {
-		out := CatalogueDifference{ID: d.ID(), Kind: CatalogueDifferenceKind(d.Kind), Entity: d.Entity, Name: some(d.Name), Was: some(d.Was), Is: some(d.Is)}
-		if v.Sketch != nil && d.Kind == catalog.NewEntity {
-			if o := v.Sketch.Object(d.Entity); o != nil {
-				out.Sure = some(o.Sure)
+	return ReadEntities200JSONResponse{Entities: v.Entities, Notes: append([]string{}, v.Notes...),
+		Differences: each(v.Differences, func(d catalog.Difference) CatalogueDifference {
+			out := CatalogueDifference{ID: d.ID(), Kind: CatalogueDifferenceKind(d.Kind), Entity: d.Entity,
+				Name: some(d.Name), Was: some(d.Was), Is: some(d.Is)}
+			if v.Sketch != nil && d.Kind == catalog.NewEntity {
+				if o := v.Sketch.Object(d.Entity); o != nil {
+					out.Sure = some(o.Sure)
+				}
 			}
-		}
-		return out
-	})}, nil
+			return out
+		})}, nil
 }
 
 // TakeEntities implements [StrictServerInterface].
 func (h *handlers) TakeEntities(ctx context.Context, r TakeEntitiesRequestObject) (TakeEntitiesResponseObject, error) {
-	v, _, err := h.service.TakeEntities(ctx, callerOf(ctx), r.Service, readingOf(r.Body), value(r.Body.Take), value(r.Body.Base), value(r.Body.Reason))
+	v, _, err := h.service.TakeEntities(ctx, callerOf(ctx), r.Service, readingOf(r.Body), value(r.Body.Take),
+		value(r.Body.Base), value(r.Body.Reason))
 	return TakeEntities200JSONResponse(revisionOf(v, err == nil)), err
 }
 
 // GetExposure implements [StrictServerInterface].
 func (h *handlers) GetExposure(ctx context.Context, r GetExposureRequestObject) (GetExposureResponseObject, error) {
-	m, err := h.service.Map(ctx, r.Service, service.MapFilter{Entity: value(r.Params.Entity), Class: string(value(r.Params.Class)), Team: value(r.Params.Team), Audience: value(r.Params.Audience)})
+	m, err := h.service.Map(ctx, r.Service, service.MapFilter{Entity: value(r.Params.Entity),
+		Class: string(value(r.Params.Class)), Team: value(r.Params.Team), Audience: value(r.Params.Audience)})
 	if err != nil {
 		return nil, err
 	}
@@ -387,7 +442,8 @@ func (h *handlers) GetExposure(ctx context.Context, r GetExposureRequestObject) 
 			return ExposureRow{Entity: r.Entity, Field: r.Field, Class: classOf(r.Class)}
 		}),
 		Columns: each(m.Columns, func(c service.MapColumn) ExposureColumn {
-			return ExposureColumn{Endpoint: c.Endpoint, EndpointID: c.EndpointID, Audience: c.Audience, Team: some(c.Team)}
+			return ExposureColumn{Endpoint: c.Endpoint, EndpointID: c.EndpointID, Audience: c.Audience,
+				Team: some(c.Team)}
 		}),
 		Cells: each(m.Cells, func(c service.MapCell) []int { return []int{c.Row, c.Column, numbers[c.State]} }),
 	}, nil

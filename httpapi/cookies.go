@@ -62,7 +62,8 @@ func (h *handlers) setCookie(ctx context.Context, c http.Cookie) {
 
 // signedIn gives a browser its session, and lets it be known again.
 func (h *handlers) signedIn(ctx context.Context, who service.Caller, secret string) {
-	h.setCookie(ctx, http.Cookie{Name: sessionCookie, Value: secret, Expires: who.Key.Expires, SameSite: http.SameSiteStrictMode})
+	h.setCookie(ctx, http.Cookie{Name: sessionCookie, Value: secret, Expires: who.Key.Expires,
+		SameSite: http.SameSiteStrictMode})
 	text, until := h.service.KnownBrowser(who.Email)
 	h.setCookie(ctx, http.Cookie{Name: browserCookie, Value: text, Expires: until, SameSite: http.SameSiteStrictMode})
 }
@@ -71,7 +72,8 @@ func (h *handlers) signedIn(ctx context.Context, who service.Caller, secret stri
 func (h *handlers) originate(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
-		ctx := service.WithOrigin(r.Context(), service.Origin{Address: c.RealIP(), Browser: h.cookieOf(r, browserCookie)})
+		ctx := service.WithOrigin(r.Context(), service.Origin{Address: c.RealIP(),
+			Browser: h.cookieOf(r, browserCookie)})
 		ctx = context.WithValue(ctx, exchangedKey{}, exchanged{r, c.Response().Header()})
 		c.SetRequest(r.WithContext(ctx))
 		return next(c)

@@ -60,41 +60,57 @@ func personOf(p service.Person) Person {
 	for _, service := range slices.Sorted(maps.Keys(p.Roles)) {
 		at = append(at, ServiceRole{Service: service, Role: some(Role(p.Roles[service]))})
 	}
-	return Person{ID: p.ID, Name: p.Name, Email: p.Email, Role: Role(p.Role), Pending: !p.Here(), KeptOut: some(!p.Active), SecondFactor: some(p.FactorOn), ServiceRoles: someList(at)}
+	return Person{ID: p.ID, Name: p.Name, Email: p.Email, Role: Role(p.Role), Pending: !p.Here(),
+		KeptOut: some(!p.Active), SecondFactor: some(p.FactorOn), ServiceRoles: someList(at)}
 }
 
 func tokenOf(k service.Key) Token {
-	return Token{ID: k.ID, Name: k.Name, Created: k.Created, Expires: k.Expires, LastUsed: someTime(k.LastUsed), Scope: Scope(k.Scope), Service: some(k.Service)}
+	return Token{ID: k.ID, Name: k.Name, Created: k.Created, Expires: k.Expires, LastUsed: someTime(k.LastUsed),
+		Scope: Scope(k.Scope), Service: some(k.Service)}
 }
 
 func (h *handlers) serviceOf(ctx context.Context) func(service.ReviewedAPI) Service {
 	return func(s service.ReviewedAPI) Service {
-		return Service{Name: s.Name, Endpoints: s.Endpoints, Open: s.Open, Revision: s.Revision, Audiences: someList(h.service.Audiences(ctx, s.Name)), SecondPerson: s.SecondPerson}
+		return Service{Name: s.Name, Endpoints: s.Endpoints, Open: s.Open, Revision: s.Revision,
+			Audiences: someList(h.service.Audiences(ctx, s.Name)), SecondPerson: s.SecondPerson}
 	}
 }
 
 func revisionOf(r service.Revision, changed bool) Revision {
-	return Revision{Service: r.Service, Number: r.Number, Author: r.Author, AuthorID: some(r.AuthorID), Created: r.Created, Reason: some(r.Reason), Endpoints: some(r.Endpoints),
-		Changed: changed, Files: filesOf(r.Files), State: RevisionState(r.State), Base: some(r.Base), Direction: some(Direction(r.Direction)), Reaches: some(r.Reaches),
-		Words:     each(r.Words, func(w service.Words) Sentence { return Sentence{Direction: Direction(w.Direction), Text: w.Text} }),
+	return Revision{Service: r.Service, Number: r.Number, Author: r.Author, AuthorID: some(r.AuthorID),
+		Created: r.Created, Reason: some(r.Reason), Endpoints: some(r.Endpoints),
+		Changed: changed, Files: filesOf(r.Files), State: RevisionState(r.State), Base: some(r.Base),
+		Direction: some(Direction(r.Direction)), Reaches: some(r.Reaches),
+		Words: each(r.Words, func(w service.Words) Sentence {
+			return Sentence{Direction: Direction(w.Direction),
+				Text: w.Text}
+		}),
 		DecidedBy: some(r.DecidedBy), Decided: someTime(r.Decided), Decision: some(r.Decision)}
 }
 
 func severities(of func(scan.Severity) int) BySeverity {
-	return BySeverity{Critical: of(scan.Critical), High: of(scan.High), Medium: of(scan.Medium), Low: of(scan.Low), Info: of(scan.Info)}
+	return BySeverity{Critical: of(scan.Critical), High: of(scan.High), Medium: of(scan.Medium), Low: of(scan.Low),
+		Info: of(scan.Info)}
 }
 
 func batchOf(b service.Batch) Batch {
-	return Batch{ID: b.ID, Service: b.Service, Name: b.Name, Author: b.Author, Audience: some(b.Audience), Started: b.Started, Captures: b.Captures,
-		Judged: b.Judged, Skipped: b.Skipped, Incomplete: some(b.Incomplete), Bytes: b.Bytes, ExcessBytes: b.Excess, Findings: b.Findings, NewFindings: b.NewFindings,
-		Repeated: b.Repeated, Problem: some(b.Problem), Origin: some(b.Origin), Growing: some(b.Growing), Dropped: some(b.Dropped), BySeverity: severities(func(s scan.Severity) int { return b.BySeverity[s.String()] }),
-		SkipReasons: someList(each(b.SkipReasons, func(r service.SkipReason) SkipReason { return SkipReason{Reason: r.Reason, Captures: r.Captures} }))}
+	return Batch{ID: b.ID, Service: b.Service, Name: b.Name, Author: b.Author, Audience: some(b.Audience),
+		Started: b.Started, Captures: b.Captures,
+		Judged: b.Judged, Skipped: b.Skipped, Incomplete: some(b.Incomplete), Bytes: b.Bytes, ExcessBytes: b.Excess,
+		Findings: b.Findings, NewFindings: b.NewFindings,
+		Repeated: b.Repeated, Problem: some(b.Problem), Origin: some(b.Origin), Growing: some(b.Growing),
+		Dropped: some(b.Dropped), BySeverity: severities(func(s scan.Severity) int { return b.BySeverity[s.String()] }),
+		SkipReasons: someList(each(b.SkipReasons,
+			func(r service.SkipReason) SkipReason { return SkipReason{Reason: r.Reason, Captures: r.Captures} }))}
 }
 
 func captureOf(c service.Capture) Capture {
-	return Capture{ID: c.ID, BatchID: c.BatchID, Entry: c.Entry, Method: c.Method, URL: c.URL, Endpoint: c.Endpoint, EndpointID: c.EndpointID,
-		Audience: c.Audience, AudienceBy: some(c.AudienceBy), Status: c.Status, Started: someTime(c.Started), Bytes: c.Bytes, ExcessBytes: c.Excess,
-		Findings: c.Findings, Skipped: some(c.Skipped), Incomplete: some(c.Incomplete), File: some(c.File), Repeats: some(c.Repeats), Holds: some(c.Holds)}
+	return Capture{ID: c.ID, BatchID: c.BatchID, Entry: c.Entry, Method: c.Method, URL: c.URL, Endpoint: c.Endpoint,
+		EndpointID: c.EndpointID,
+		Audience:   c.Audience, AudienceBy: some(c.AudienceBy), Status: c.Status, Started: someTime(c.Started),
+		Bytes: c.Bytes, ExcessBytes: c.Excess,
+		Findings: c.Findings, Skipped: some(c.Skipped), Incomplete: some(c.Incomplete), File: some(c.File),
+		Repeats: some(c.Repeats), Holds: some(c.Holds)}
 }
 
 func headersOf(h exchange.Header) []Header {
@@ -102,8 +118,10 @@ func headersOf(h exchange.Header) []Header {
 }
 
 func captureDetailOf(v service.CaptureView) CaptureDetail {
-	d := CaptureDetail{Capture: captureOf(v.Capture), Service: some(v.Service), JudgedBy: v.JudgedBy, RequestHeaders: headersOf(v.RequestHeader),
-		ResponseHeaders: headersOf(v.ResponseHeader), Cut: some(v.Cut), Command: some(v.Command), Again: someList(each(v.Again, captureOf))}
+	d := CaptureDetail{Capture: captureOf(v.Capture), Service: some(v.Service), JudgedBy: v.JudgedBy,
+		RequestHeaders:  headersOf(v.RequestHeader),
+		ResponseHeaders: headersOf(v.ResponseHeader), Cut: some(v.Cut), Command: some(v.Command),
+		Again: someList(each(v.Again, captureOf))}
 	if v.Body != nil {
 		body := wireOf(v.Body, v.Fingerprints)
 		d.Body = &body
@@ -111,11 +129,13 @@ func captureDetailOf(v service.CaptureView) CaptureDetail {
 	return d
 }
 
-var markNames = map[scan.Mark]WireNodeMark{scan.Swept: WireNodeMarkSwept, scan.Granted: WireNodeMarkGranted, scan.Open: WireNodeMarkOpen,
+var markNames = map[scan.Mark]WireNodeMark{scan.Swept: WireNodeMarkSwept, scan.Granted: WireNodeMarkGranted,
+	scan.Open:    WireNodeMarkOpen,
 	scan.Foreign: WireNodeMarkForeign, scan.Ungranted: WireNodeMarkUngranted}
 
 func wireOf(n *scan.WireNode, fingerprints map[*scan.Spot]string) WireNode {
-	out := WireNode{Name: some(n.Name), Inner: some(n.Inner), Kind: WireNodeKind(n.Kind), Mark: markNames[n.Mark], Class: some(n.Class.String()), Line: some(n.Line),
+	out := WireNode{Name: some(n.Name), Inner: some(n.Inner), Kind: WireNodeKind(n.Kind), Mark: markNames[n.Mark],
+		Class: some(n.Class.String()), Line: some(n.Line),
 		Bytes: n.Bytes, Pointer: some(n.Pointer), More: some(n.More)}
 	if n.Missing {
 		out.Mark = WireNodeMarkMissing
@@ -128,7 +148,8 @@ func wireOf(n *scan.WireNode, fingerprints map[*scan.Spot]string) WireNode {
 	}
 	if s := n.Spot; s != nil {
 		out.Path = some(s.Path)
-		out.Finding = &WireFinding{ID: fingerprints[s], Kind: s.Kind.String(), Severity: Severity(s.Severity.String()), Why: s.Why()}
+		out.Finding = &WireFinding{ID: fingerprints[s], Kind: s.Kind.String(), Severity: Severity(s.Severity.String()),
+			Why: s.Why()}
 	}
 	if len(n.Children) > 0 {
 		out.Children = someList(each(n.Children, func(c *scan.WireNode) WireNode { return wireOf(c, fingerprints) }))
@@ -137,7 +158,8 @@ func wireOf(n *scan.WireNode, fingerprints map[*scan.Spot]string) WireNode {
 }
 
 func endpointOf(e service.Endpoint) Endpoint {
-	out := Endpoint{ID: e.ID, Service: e.Service, Endpoint: e.Text, Team: some(e.Team), Known: e.Known, Captures: e.Captures, Open: e.Open,
+	out := Endpoint{ID: e.ID, Service: e.Service, Endpoint: e.Text, Team: some(e.Team), Known: e.Known,
+		Captures: e.Captures, Open: e.Open,
 		Bytes: e.Bytes, ExcessBytes: e.Excess, LastSeen: someTime(e.LastSeen)}
 	if e.Gravest > 0 {
 		out.Gravest = some(Severity(scan.Severity(e.Gravest).String()))
@@ -146,7 +168,8 @@ func endpointOf(e service.Endpoint) Endpoint {
 }
 
 func endpointDetailOf(e service.EndpointContract, audiences []string) EndpointDetail {
-	out := EndpointDetail{Endpoint: endpointOf(e.Endpoint), Audiences: append([]string{}, audiences...), Responses: []ResponseContract{}, Text: some(e.Text)}
+	out := EndpointDetail{Endpoint: endpointOf(e.Endpoint), Audiences: append([]string{}, audiences...),
+		Responses: []ResponseContract{}, Text: some(e.Text)}
 	if e.Contract == nil {
 		return out
 	}
@@ -161,18 +184,24 @@ func severityOf(n int) Severity { return Severity(scan.Severity(n).String()) }
 
 func findingOf(f service.Finding) Finding {
 	kind, _ := scan.ParseKind(f.Kind)
-	return Finding{ID: f.ID, Service: f.Service, Kind: f.Kind, Severity: Severity(scan.Severity(f.Severity).String()), Cwe: kind.CWE(), Endpoint: f.Endpoint,
-		EndpointID: f.EndpointID, Team: some(f.Team), Audience: f.Audience, AudienceBy: some(f.AudienceBy), Direction: f.Direction, Status: f.Status,
-		Path: f.Path, Entity: some(f.Entity), Field: some(f.Field), Class: some(f.Class), Spots: f.Spots, Captures: f.Captures, Bytes: f.Bytes,
-		Sample: some(f.Sample), Why: f.Why, State: State(f.State), Excepted: some(f.Excepted != ""), WaivedUntil: some(f.Until),
-		WaiverApprover: some(f.Approver), WaiverAsked: askedOf(f), AssignedTeam: some(f.AssignedTeam), Due: some(f.Due), Labels: someList(f.Labels), Person: assigneeOf(f), FirstSeen: f.FirstSeen, LastSeen: f.LastSeen}
+	return Finding{ID: f.ID, Service: f.Service, Kind: f.Kind, Severity: Severity(scan.Severity(f.Severity).String()),
+		Cwe: kind.CWE(), Endpoint: f.Endpoint,
+		EndpointID: f.EndpointID, Team: some(f.Team), Audience: f.Audience, AudienceBy: some(f.AudienceBy),
+		Direction: f.Direction, Status: f.Status,
+		Path: f.Path, Entity: some(f.Entity), Field: some(f.Field), Class: some(f.Class), Spots: f.Spots,
+		Captures: f.Captures, Bytes: f.Bytes,
+		Sample: some(f.Sample), Why: f.Why, State: State(f.State), Excepted: some(f.Excepted != ""),
+		WaivedUntil:    some(f.Until),
+		WaiverApprover: some(f.Approver), WaiverAsked: askedOf(f), AssignedTeam: some(f.AssignedTeam), Due: some(f.Due),
+		Labels: someList(f.Labels), Person: assigneeOf(f), FirstSeen: f.FirstSeen, LastSeen: f.LastSeen}
 }
 
 func askedOf(f service.Finding) *AskedWaiver {
 	if f.AskedTo == "" {
 		return nil
 	}
-	return &AskedWaiver{To: AskedWaiverTo(f.AskedTo), Until: some(f.AskedUntil), By: Assignee{ID: f.AskedByID, Name: f.AskedBy}}
+	return &AskedWaiver{To: AskedWaiverTo(f.AskedTo), Until: some(f.AskedUntil), By: Assignee{ID: f.AskedByID,
+		Name: f.AskedBy}}
 }
 
 func assigneeOf(f service.Finding) *Assignee {
@@ -183,14 +212,20 @@ func assigneeOf(f service.Finding) *Assignee {
 }
 
 func findingDetailOf(v service.FindingView) FindingDetail {
-	d := FindingDetail{Finding: findingOf(v.Finding), Moves: each(v.Moves, func(s finding.State) State { return State(s) }), Elsewhere: each(v.Elsewhere, findingOf), SameValue: each(v.SameValue, findingOf), Prove: some(v.Prove),
-		Follows: &v.Follows, Teaches: someList(each(v.Teaches, func(t service.Teaching) Teaching { return Teaching{What: TeachingWhat(t.What), Text: t.Text} })), Mend: some(v.Mend), Causes: someList(each(v.Causes, func(c finding.Cause) Cause {
+	d := FindingDetail{Finding: findingOf(v.Finding),
+		Moves: each(v.Moves, func(s finding.State) State { return State(s) }), Elsewhere: each(v.Elsewhere, findingOf),
+		SameValue: each(v.SameValue, findingOf), Prove: some(v.Prove),
+		Follows: &v.Follows, Teaches: someList(each(v.Teaches,
+			func(t service.Teaching) Teaching { return Teaching{What: TeachingWhat(t.What), Text: t.Text} })),
+		Mend: some(v.Mend), Causes: someList(each(v.Causes, func(c finding.Cause) Cause {
 			return Cause{Text: c.Text, Finding: some(c.Finding), Entity: some(c.Entity)}
 		})), Evidence: each(v.Evidence, func(o service.Occurrence) Evidence {
-			return Evidence{CaptureID: o.CaptureID, BatchID: o.BatchID, Batch: o.Batch, Entry: o.Entry, Pointer: o.Pointer, Offset: o.Offset, Bytes: o.Bytes}
+			return Evidence{CaptureID: o.CaptureID, BatchID: o.BatchID, Batch: o.Batch, Entry: o.Entry,
+				Pointer: o.Pointer, Offset: o.Offset, Bytes: o.Bytes}
 		}), History: each(v.History, func(e service.Event) Event {
 			out := Event{At: e.At, Author: e.Author, Kind: EventKind(e.Kind), Comment: some(e.Comment),
-				Until: some(e.Until), BatchID: some(e.BatchID), Revision: some(e.Revision), CaptureID: some(e.CaptureID)}
+				Until: some(e.Until), BatchID: some(e.BatchID), Revision: some(e.Revision),
+				CaptureID: some(e.CaptureID)}
 			if out.Kind == EventKindFound || out.Kind == EventKindMove {
 				out.From, out.To = some(State(e.Was)), some(State(e.Became))
 			} else {

@@ -45,7 +45,8 @@ func (h *handlers) ReadLink(ctx context.Context, r ReadLinkRequestObject) (ReadL
 
 // SetUp implements [StrictServerInterface].
 func (h *handlers) SetUp(ctx context.Context, r SetUpRequestObject) (SetUpResponseObject, error) {
-	who, secret, err := h.service.SetUp(ctx, service.SettingUp{Code: r.Body.Code, Email: value(r.Body.Email), Name: r.Body.Name, Password: r.Body.Password,
+	who, secret, err := h.service.SetUp(ctx, service.SettingUp{Code: r.Body.Code, Email: value(r.Body.Email),
+		Name: r.Body.Name, Password: r.Body.Password,
 		Factor: value(r.Body.Factor), EndTokens: value(r.Body.EndTokens)})
 	if err != nil {
 		return nil, err
@@ -81,14 +82,17 @@ func (h *handlers) CreateToken(ctx context.Context, r CreateTokenRequestObject) 
 			return nil, err
 		}
 	case person.ID == 0:
-		return nil, &service.Problem{Code: service.Unauthenticated, Detail: "this needs somebody who is signed in, or an e-mail address and password"}
+		return nil, &service.Problem{Code: service.Unauthenticated,
+			Detail: "this needs somebody who is signed in, or an e-mail address and password"}
 	default:
-		if err := h.service.Admit(ctx, &caller, service.Need{Role: service.Viewer, Scope: service.ScopeEverything}, nil); err != nil {
+		if err := h.service.Admit(ctx, &caller, service.Need{Role: service.Viewer, Scope: service.ScopeEverything},
+			nil); err != nil {
 			return nil, err
 		}
 	}
 	days := value(r.Body.Days)
-	who, secret, err := h.service.NewToken(ctx, caller, person, service.Key{Name: strings.TrimSpace(r.Body.Name), Scope: string(value(r.Body.Scope)), Service: value(r.Body.Service)}, time.Duration(days)*24*time.Hour)
+	who, secret, err := h.service.NewToken(ctx, caller, person, service.Key{Name: strings.TrimSpace(r.Body.Name),
+		Scope: string(value(r.Body.Scope)), Service: value(r.Body.Service)}, time.Duration(days)*24*time.Hour)
 	if err != nil {
 		return nil, err
 	}
@@ -126,10 +130,13 @@ func (h *handlers) GetHome(ctx context.Context, _ GetHomeRequestObject) (GetHome
 		return nil, err
 	}
 	out := Home{
-		BySeverity: severities(func(s scan.Severity) int { return home.Severities[int(s)] }), Urgent: each(home.Urgent, findingOf),
+		BySeverity: severities(func(s scan.Severity) int { return home.Severities[int(s)] }), Urgent: each(home.Urgent,
+			findingOf),
 		Returned: home.States[string(finding.Returned)], AwaitingProof: home.States[string(finding.AwaitingProof)],
-		Mine: each(home.Mine, findingOf), MineTotal: home.MineTotal, Overdue: home.Overdue, Unread: home.Unread, Requests: home.Requests,
-		WaiversEnding: home.WaiversEnding, WaiversAsked: home.WaiversAsked, RevisionsWaiting: home.Revisions, LeftBehind: home.Left, UnknownEndpoints: each(home.Unknown, endpointOf), UnknownTotal: home.UnknownTotal,
+		Mine: each(home.Mine, findingOf), MineTotal: home.MineTotal, Overdue: home.Overdue, Unread: home.Unread,
+		Requests:      home.Requests,
+		WaiversEnding: home.WaiversEnding, WaiversAsked: home.WaiversAsked, RevisionsWaiting: home.Revisions,
+		LeftBehind: home.Left, UnknownEndpoints: each(home.Unknown, endpointOf), UnknownTotal: home.UnknownTotal,
 		Batches: each(home.Batches, batchOf), Services: each(home.Services, h.serviceOf(ctx)), ByState: []StateCount{},
 	}
 	for _, s := range finding.States() {
@@ -149,17 +156,21 @@ func (h *handlers) ListServices(ctx context.Context, _ ListServicesRequestObject
 }
 
 // ExportContracts implements [StrictServerInterface].
-func (h *handlers) ExportContracts(ctx context.Context, r ExportContractsRequestObject) (ExportContractsResponseObject, error) {
+func (h *handlers) ExportContracts(ctx context.Context,
+	r ExportContractsRequestObject) (ExportContractsResponseObject, error) {
 	revision, err := h.service.ExportFor(ctx, callerOf(ctx), r.Service)
 	return ExportContracts200JSONResponse(revisionOf(revision, false)), err
 }
 
 // ApplyContracts implements [StrictServerInterface].
-func (h *handlers) ApplyContracts(ctx context.Context, r ApplyContractsRequestObject) (ApplyContractsResponseObject, error) {
-	revision, changed, err := h.service.Apply(ctx, callerOf(ctx), r.Service, service.Proposed{Files: storedFiles(r.Body.Files), Reason: value(r.Body.Reason), Base: value(r.Body.Base)})
+func (h *handlers) ApplyContracts(ctx context.Context,
+	r ApplyContractsRequestObject) (ApplyContractsResponseObject, error) {
+	revision, changed, err := h.service.Apply(ctx, callerOf(ctx), r.Service,
+		service.Proposed{Files: storedFiles(r.Body.Files), Reason: value(r.Body.Reason), Base: value(r.Body.Base)})
 	var problems contract.Problems
 	if errors.As(err, &problems) {
-		return ApplyContracts422ApplicationProblemPlusJSONResponse{Type: "about:blank", Title: "The contract cannot be used",
+		return ApplyContracts422ApplicationProblemPlusJSONResponse{Type: "about:blank",
+			Title:  "The contract cannot be used",
 			Status: http.StatusUnprocessableEntity, Detail: some(err.Error()), Problems: each(problems, faultOf)}, nil
 	}
 	if err != nil {
@@ -169,8 +180,11 @@ func (h *handlers) ApplyContracts(ctx context.Context, r ApplyContractsRequestOb
 }
 
 // UploadRecording implements [StrictServerInterface].
-func (h *handlers) UploadRecording(ctx context.Context, r UploadRecordingRequestObject) (UploadRecordingResponseObject, error) {
-	b, err := h.service.Upload(ctx, callerOf(ctx), r.Service, r.Params.Name, service.Said{Audience: value(r.Params.Audience), Mapping: value(r.Params.Audiences), Request: value(r.Params.Request)}, r.Body)
+func (h *handlers) UploadRecording(ctx context.Context,
+	r UploadRecordingRequestObject) (UploadRecordingResponseObject, error) {
+	b, err := h.service.Upload(ctx, callerOf(ctx), r.Service, r.Params.Name,
+		service.Said{Audience: value(r.Params.Audience), Mapping: value(r.Params.Audiences),
+			Request: value(r.Params.Request)}, r.Body)
 	if err != nil {
 		return nil, err
 	}
@@ -213,11 +227,15 @@ func (h *handlers) GetBatch(ctx context.Context, r GetBatchRequestObject) (GetBa
 func (h *handlers) ListCaptures(ctx context.Context, r ListCapturesRequestObject) (ListCapturesResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
 	q := r.Params
-	all, total, more, err := h.service.Captures(ctx, service.CaptureFilter{Batch: value(q.Batch), Endpoint: value(q.Endpoint), Audience: value(q.Audience),
-		Finding: value(q.Finding), Leaking: value(q.Leaking), Clean: value(q.Clean), Skipped: value(q.Skipped), Service: value(q.Service), Statuses: value(q.Status),
-		Least: value(q.LeastBytes), Most: value(q.MostBytes), Since: value(q.Since), Until: value(q.Until), Words: value(q.Words), Repeats: value(q.Repeats),
+	all, total, more, err := h.service.Captures(ctx, service.CaptureFilter{Batch: value(q.Batch),
+		Endpoint: value(q.Endpoint), Audience: value(q.Audience),
+		Finding: value(q.Finding), Leaking: value(q.Leaking), Clean: value(q.Clean), Skipped: value(q.Skipped),
+		Service: value(q.Service), Statuses: value(q.Status),
+		Least: value(q.LeastBytes), Most: value(q.MostBytes), Since: value(q.Since), Until: value(q.Until),
+		Words: value(q.Words), Repeats: value(q.Repeats),
 		Sort: string(value(q.Sort))}, page)
-	return ListCaptures200JSONResponse{Items: each(all, captureOf), Total: total, More: some(more), Page: page.Number, Size: page.Size}, err
+	return ListCaptures200JSONResponse{Items: each(all, captureOf), Total: total, More: some(more), Page: page.Number,
+		Size: page.Size}, err
 }
 
 // GetCapture implements [StrictServerInterface].
@@ -230,10 +248,13 @@ func (h *handlers) GetCapture(ctx context.Context, r GetCaptureRequestObject) (G
 }
 
 // ListEndpoints implements [StrictServerInterface].
-func (h *handlers) ListEndpoints(ctx context.Context, r ListEndpointsRequestObject) (ListEndpointsResponseObject, error) {
+func (h *handlers) ListEndpoints(ctx context.Context,
+	r ListEndpointsRequestObject) (ListEndpointsResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
-	all, total, err := h.service.Endpoints(ctx, service.EndpointFilter{Words: value(r.Params.Q), Service: value(r.Params.Service), Known: r.Params.Known, Sort: string(value(r.Params.Sort))}, page)
-	return ListEndpoints200JSONResponse{Items: each(all, endpointOf), Total: total, Page: page.Number, Size: page.Size}, err
+	all, total, err := h.service.Endpoints(ctx, service.EndpointFilter{Words: value(r.Params.Q),
+		Service: value(r.Params.Service), Known: r.Params.Known, Sort: string(value(r.Params.Sort))}, page)
+	return ListEndpoints200JSONResponse{Items: each(all, endpointOf), Total: total, Page: page.Number, Size: page.Size},
+		err
 }
 
 // GetEndpoint implements [StrictServerInterface].
@@ -275,7 +296,8 @@ func (h *handlers) GetFinding(ctx context.Context, r GetFindingRequestObject) (G
 
 // MoveFinding implements [StrictServerInterface].
 func (h *handlers) MoveFinding(ctx context.Context, r MoveFindingRequestObject) (MoveFindingResponseObject, error) {
-	v, err := h.service.Move(ctx, callerOf(ctx), r.FindingID, finding.Move{To: finding.State(r.Body.To), Comment: value(r.Body.Comment), Until: value(r.Body.Until)})
+	v, err := h.service.Move(ctx, callerOf(ctx), r.FindingID, finding.Move{To: finding.State(r.Body.To),
+		Comment: value(r.Body.Comment), Until: value(r.Body.Until)})
 	if err != nil {
 		return nil, err
 	}
@@ -283,7 +305,8 @@ func (h *handlers) MoveFinding(ctx context.Context, r MoveFindingRequestObject) 
 }
 
 // CommentFinding implements [StrictServerInterface].
-func (h *handlers) CommentFinding(ctx context.Context, r CommentFindingRequestObject) (CommentFindingResponseObject, error) {
+func (h *handlers) CommentFinding(ctx context.Context,
+	r CommentFindingRequestObject) (CommentFindingResponseObject, error) {
 	v, err := h.service.Comment(ctx, callerOf(ctx), r.FindingID, r.Body.Text)
 	if err != nil {
 		return nil, err
@@ -305,6 +328,7 @@ func list(s *string) []string {
 func (h *handlers) ListKinds(context.Context, ListKindsRequestObject) (ListKindsResponseObject, error) {
 	return ListKinds200JSONResponse(each(scan.Kinds(), func(k scan.Kind) KindPage {
 		page, _ := kinds.Page(k.String())
-		return KindPage{Kind: k.String(), Cwe: k.CWE(), Summary: kinds.Summary(k.String()), Mend: some(finding.Mend(k)), Page: page}
+		return KindPage{Kind: k.String(), Cwe: k.CWE(), Summary: kinds.Summary(k.String()), Mend: some(finding.Mend(k)),
+			Page: page}
 	})), nil
 }

@@ -9,7 +9,8 @@ import (
 )
 
 func hookOf(h service.Hook) Hook {
-	return Hook{ID: h.ID, Name: h.Name, URL: h.URL, Address: some(h.Address), Kinds: strings.FieldsFunc(h.Kinds, func(r rune) bool { return r == ',' }), Least: Severity(scan.Severity(h.Least).String()),
+	return Hook{ID: h.ID, Name: h.Name, URL: h.URL, Address: some(h.Address), Kinds: strings.FieldsFunc(h.Kinds,
+		func(r rune) bool { return r == ',' }), Least: Severity(scan.Severity(h.Least).String()),
 		Service: some(h.Service), Author: h.Author, Created: h.Created, Waiting: h.Waiting, Failed: h.Failed}
 }
 
@@ -22,7 +23,8 @@ func (h *handlers) ListHooks(ctx context.Context, _ ListHooksRequestObject) (Lis
 // AddHook implements [StrictServerInterface].
 func (h *handlers) AddHook(ctx context.Context, r AddHookRequestObject) (AddHookResponseObject, error) {
 	b := r.Body
-	hook := service.Hook{Name: b.Name, URL: b.URL, Address: value(b.Address), Service: value(b.Service), Least: int(scan.Info)}
+	hook := service.Hook{Name: b.Name, URL: b.URL, Address: value(b.Address), Service: value(b.Service),
+		Least: int(scan.Info)}
 	if b.Least != nil {
 		least, _ := scan.ParseSeverity(string(*b.Least))
 		hook.Least = int(least)
@@ -50,15 +52,19 @@ func (h *handlers) TestHook(ctx context.Context, r TestHookRequestObject) (TestH
 }
 
 // ListDeliveries implements [StrictServerInterface].
-func (h *handlers) ListDeliveries(ctx context.Context, r ListDeliveriesRequestObject) (ListDeliveriesResponseObject, error) {
+func (h *handlers) ListDeliveries(ctx context.Context,
+	r ListDeliveriesRequestObject) (ListDeliveriesResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
 	all, total, err := h.service.Deliveries(ctx, r.HookID, page)
 	if err != nil {
 		return nil, err
 	}
-	return ListDeliveries200JSONResponse{Total: total, Page: page.Number, Size: page.Size, Items: each(all, func(d service.Delivery) Delivery {
-		return Delivery{ID: d.ID, Kind: d.Kind, Event: d.Event, Made: d.Made, Tries: d.Tries, State: DeliveryState(stateOfDelivery(d.Done, d.Next)), Next: someTime(d.Next), Taken: someTime(d.Done), Said: some(d.Said)}
-	})}, nil
+	return ListDeliveries200JSONResponse{Total: total, Page: page.Number, Size: page.Size,
+		Items: each(all, func(d service.Delivery) Delivery {
+			return Delivery{ID: d.ID, Kind: d.Kind, Event: d.Event, Made: d.Made, Tries: d.Tries,
+				State: DeliveryState(stateOfDelivery(d.Done, d.Next)), Next: someTime(d.Next), Taken: someTime(d.Done),
+				Said: some(d.Said)}
+		})}, nil
 }
 
 // DeliverAgain implements [StrictServerInterface].

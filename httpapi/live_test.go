@@ -42,7 +42,8 @@ func (s *site) watch(t *testing.T, query string) *watched {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if response.StatusCode != http.StatusOK || !strings.HasPrefix(response.Header.Get("Content-Type"), "text/event-stream") {
+	if response.StatusCode != http.StatusOK || !strings.HasPrefix(response.Header.Get("Content-Type"),
+		"text/event-stream") {
 		t.Fatalf("watching: %d %s", response.StatusCode, response.Header.Get("Content-Type"))
 	}
 	w := &watched{make(chan [2]string, 100), make(chan struct{})}
@@ -90,13 +91,16 @@ func TestWatching(t *testing.T) {
 	here, elsewhere, all := s.watch(t, "?service=quay"), s.watch(t, "?service=another"), s.watch(t, "")
 	opened := s.call(t, "POST", "/api/v1/services/quay/live", reviewer, `{"name":"monday"}`)
 	var b Batch
-	if err := json.Unmarshal([]byte(opened.body), &b); err != nil || opened.status != 201 || b.Growing == nil || !*b.Growing {
+	if err := json.Unmarshal([]byte(opened.body), &b); err != nil || opened.status != 201 || b.Growing == nil ||
+		!*b.Growing {
 		t.Fatalf("opened: %d %s, %v", opened.status, opened.body, err)
 	}
 	chunk := func(number, dropped int, lines string) answer {
-		return s.call(t, "PUT", fmt.Sprintf("/api/v1/batches/%d/chunks/%d?dropped=%d", b.ID, number, dropped), reviewer, lines, "Content-Type", "application/octet-stream")
+		return s.call(t, "PUT", fmt.Sprintf("/api/v1/batches/%d/chunks/%d?dropped=%d", b.ID, number, dropped), reviewer,
+			lines, "Content-Type", "application/octet-stream")
 	}
-	if a := chunk(1, 2, callLine("/berths")+callLine("/boats")); a.status != 200 || !strings.Contains(a.body, `"captures":2`) || !strings.Contains(a.body, `"dropped":2`) {
+	if a := chunk(1, 2, callLine("/berths")+callLine("/boats")); a.status != 200 ||
+		!strings.Contains(a.body, `"captures":2`) || !strings.Contains(a.body, `"dropped":2`) {
 		t.Errorf("a chunk: %d %s", a.status, a.body)
 	}
 	for _, w := range []*watched{here, all} {
@@ -109,7 +113,8 @@ func TestWatching(t *testing.T) {
 		for _, f := range call.Findings {
 			kinds[f.Kind+" "+f.Path] = true
 		}
-		if call.Capture.Endpoint != "GET /berths" || call.Capture.Audience != "visitor" || call.Batch.Captures != 2 || !kinds["sensitive-field $[*].password"] || !kinds["unexpected-field $[*].note"] {
+		if call.Capture.Endpoint != "GET /berths" || call.Capture.Audience != "visitor" || call.Batch.Captures != 2 ||
+			!kinds["sensitive-field $[*].password"] || !kinds["unexpected-field $[*].note"] {
 			t.Errorf("the first call is told as %s", data)
 		}
 		if strings.Contains(data, "low-tide") {
@@ -120,16 +125,19 @@ func TestWatching(t *testing.T) {
 		}
 	}
 	// The same chunk again is told to nobody, and changes nothing.
-	if a := chunk(1, 2, callLine("/berths")); a.status != 200 || !strings.Contains(a.body, `"repeated":true`) || !strings.Contains(a.body, `"captures":2`) {
+	if a := chunk(1, 2, callLine("/berths")); a.status != 200 || !strings.Contains(a.body, `"repeated":true`) ||
+		!strings.Contains(a.body, `"captures":2`) {
 		t.Errorf("the chunk again: %d %s", a.status, a.body)
 	}
-	if a := chunk(2, 2, `{"request":{"url":"https://api.quay.example/berths"}`); a.status != 400 || !strings.Contains(a.body, "not whole") {
+	if a := chunk(2, 2, `{"request":{"url":"https://api.quay.example/berths"}`); a.status != 400 ||
+		!strings.Contains(a.body, "not whole") {
 		t.Errorf("half a chunk: %d %s", a.status, a.body)
 	}
 	if a := chunk(2, 2, "hello"); a.status != 400 || !strings.Contains(a.body, "no recording that is read here") {
 		t.Errorf("a chunk that is none: %d %s", a.status, a.body)
 	}
-	if a := s.call(t, "POST", fmt.Sprintf("/api/v1/batches/%d/end?dropped=3", b.ID), reviewer, ""); a.status != 200 || !strings.Contains(a.body, `"dropped":3`) {
+	if a := s.call(t, "POST", fmt.Sprintf("/api/v1/batches/%d/end?dropped=3", b.ID), reviewer, ""); a.status != 200 ||
+		!strings.Contains(a.body, `"dropped":3`) {
 		t.Errorf("the end: %d %s", a.status, a.body)
 	}
 	if name, data := here.next(t); name != "end" || !strings.Contains(data, `"captures":2`) {

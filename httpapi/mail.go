@@ -9,7 +9,8 @@ import (
 
 // GetMailing implements [StrictServerInterface].
 func (h *handlers) GetMailing(ctx context.Context, _ GetMailingRequestObject) (GetMailingResponseObject, error) {
-	return GetMailing200JSONResponse{When: Mailed(callerOf(ctx).Mail), Server: h.service.HasMail(), DigestHour: h.service.DigestHour()}, nil
+	return GetMailing200JSONResponse{When: Mailed(callerOf(ctx).Mail), Server: h.service.HasMail(),
+		DigestHour: h.service.DigestHour()}, nil
 }
 
 // SetMailing implements [StrictServerInterface].
@@ -26,10 +27,12 @@ func (h *handlers) TestMail(ctx context.Context, _ TestMailRequestObject) (TestM
 func (h *handlers) ListMails(ctx context.Context, r ListMailsRequestObject) (ListMailsResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
 	all, total, err := h.service.Mails(ctx, page)
-	return ListMails200JSONResponse{Total: total, Page: page.Number, Size: page.Size, Items: each(all, func(m service.Mail) SentMail {
-		return SentMail{ID: m.ID, Person: m.Person, To: m.To, Subject: m.Subject, Text: m.Text, Made: m.Made, Tries: m.Tries, State: SentMailState(stateOfDelivery(m.Done, m.Next)),
-			Next: someTime(m.Next), Taken: someTime(m.Done), Said: some(m.Said)}
-	})}, err
+	return ListMails200JSONResponse{Total: total, Page: page.Number, Size: page.Size,
+		Items: each(all, func(m service.Mail) SentMail {
+			return SentMail{ID: m.ID, Person: m.Person, To: m.To, Subject: m.Subject, Text: m.Text, Made: m.Made,
+				Tries: m.Tries, State: SentMailState(stateOfDelivery(m.Done, m.Next)),
+				Next: someTime(m.Next), Taken: someTime(m.Done), Said: some(m.Said)}
+		})}, err
 }
 
 // MailAgain implements [StrictServerInterface].

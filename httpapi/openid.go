@@ -28,12 +28,14 @@ func (h *handlers) BeginOpenID(ctx context.Context, r BeginOpenIDRequestObject) 
 	to, sealed, err := h.service.BeginOpenID(ctx, value(r.Params.Next))
 	if err != nil {
 		if why := service.Refusal(err); why != "" {
-			return BeginOpenID303Response{Headers: BeginOpenID303ResponseHeaders{Location: some("/sign-in?refused=" + why)}}, nil
+			return BeginOpenID303Response{Headers: BeginOpenID303ResponseHeaders{Location: some("/sign-in?refused=" +
+				why)}}, nil
 		}
 		return nil, err
 	}
 	// it is brought back from another site, so it cannot be as strict as a session's
-	h.setCookie(ctx, http.Cookie{Name: ticketCookie, Value: base64.RawURLEncoding.EncodeToString(sealed), MaxAge: ticketLife, SameSite: http.SameSiteLaxMode})
+	h.setCookie(ctx, http.Cookie{Name: ticketCookie, Value: base64.RawURLEncoding.EncodeToString(sealed),
+		MaxAge: ticketLife, SameSite: http.SameSiteLaxMode})
 	return BeginOpenID303Response{Headers: BeginOpenID303ResponseHeaders{Location: &to}}, nil
 }
 
@@ -43,13 +45,16 @@ func (h *handlers) FinishOpenID(ctx context.Context, r FinishOpenIDRequestObject
 	who, secret, next, err := h.service.FinishOpenID(ctx, sealed, value(r.Params.State), value(r.Params.Code))
 	if err != nil {
 		if why := service.Refusal(err); why != "" {
-			return FinishOpenID303Response{Headers: FinishOpenID303ResponseHeaders{Location: some("/sign-in?refused=" + why)}}, nil
+			return FinishOpenID303Response{Headers: FinishOpenID303ResponseHeaders{Location: some("/sign-in?refused=" +
+				why)}}, nil
 		}
 		return nil, err
 	}
 	h.signedIn(ctx, who, secret)
 	h.setCookie(ctx, http.Cookie{Name: ticketCookie, MaxAge: -1, SameSite: http.SameSiteLaxMode})
 	// a redirect would still be one from another site, for which a browser keeps a strict cookie back
-	page := `<!doctype html><html lang="en"><meta charset="utf-8"><meta http-equiv="refresh" content="0; url=` + html.EscapeString(next) + `"><title>Signed in</title><p>Signed in: <a href="` + html.EscapeString(next) + `">go on</a></p></html>`
+	page := `<!doctype html><html lang="en"><meta charset="utf-8"><meta http-equiv="refresh" content="0; url=` +
+		html.EscapeString(next) + `"><title>Signed in</title><p>Signed in: <a href="` + html.EscapeString(next) +
+		`">go on</a></p></html>`
 	return FinishOpenID200TextHTMLResponse{Body: strings.NewReader(page), ContentLength: int64(len(page))}, nil
 }

@@ -38,13 +38,15 @@ func TestAPanicIsAnswered(t *testing.T) {
 	}
 	if answer, err := http.Get(s.URL + "/late"); err == nil {
 		if _, err := answer.Body.Read(make([]byte, 100)); err == nil {
-			if _, err := answer.Body.Read(make([]byte, 100)); err == nil || strings.Contains(err.Error(), "EOF") && !strings.Contains(err.Error(), "unexpected") {
+			if _, err := answer.Body.Read(make([]byte, 100)); err == nil || strings.Contains(err.Error(), "EOF") &&
+				!strings.Contains(err.Error(), "unexpected") {
 				t.Errorf("a begun answer ends as if it were whole: %v", err)
 			}
 		}
 		answer.Body.Close()
 	}
-	if said := log.String(); strings.Contains(said, "tide-and-weed") || strings.Count(said, "request panicked") != 3 || !strings.Contains(said, "panic_test.go") {
+	if said := log.String(); strings.Contains(said, "tide-and-weed") || strings.Count(said, "request panicked") != 3 ||
+		!strings.Contains(said, "panic_test.go") {
 		t.Errorf("the log says %s", said)
 	}
 }

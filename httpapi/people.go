@@ -7,7 +7,8 @@ import (
 )
 
 // ChangePassword implements [StrictServerInterface].
-func (h *handlers) ChangePassword(ctx context.Context, r ChangePasswordRequestObject) (ChangePasswordResponseObject, error) {
+func (h *handlers) ChangePassword(ctx context.Context,
+	r ChangePasswordRequestObject) (ChangePasswordResponseObject, error) {
 	return ChangePassword204Response{}, h.service.ChangePassword(ctx, callerOf(ctx), r.Body.Old, r.Body.New)
 }
 
@@ -16,7 +17,8 @@ func (h *handlers) ListSessions(ctx context.Context, _ ListSessionsRequestObject
 	who := callerOf(ctx)
 	all, err := h.service.Sessions(ctx, who)
 	return ListSessions200JSONResponse(each(all, func(k service.Key) Session {
-		return Session{ID: k.ID, Created: k.Created, Expires: k.Expires, LastUsed: someTime(k.LastUsed), Current: k.ID == who.Key.ID}
+		return Session{ID: k.ID, Created: k.Created, Expires: k.Expires, LastUsed: someTime(k.LastUsed),
+			Current: k.ID == who.Key.ID}
 	})), err
 }
 
@@ -26,13 +28,15 @@ func (h *handlers) EndSession(ctx context.Context, r EndSessionRequestObject) (E
 }
 
 // GetSecondFactor implements [StrictServerInterface].
-func (h *handlers) GetSecondFactor(ctx context.Context, _ GetSecondFactorRequestObject) (GetSecondFactorResponseObject, error) {
+func (h *handlers) GetSecondFactor(ctx context.Context,
+	_ GetSecondFactorRequestObject) (GetSecondFactorResponseObject, error) {
 	on, left, err := h.service.Factor(ctx, callerOf(ctx))
 	return GetSecondFactor200JSONResponse{On: on, RecoveryLeft: left}, err
 }
 
 // BeginSecondFactor implements [StrictServerInterface].
-func (h *handlers) BeginSecondFactor(ctx context.Context, r BeginSecondFactorRequestObject) (BeginSecondFactorResponseObject, error) {
+func (h *handlers) BeginSecondFactor(ctx context.Context,
+	r BeginSecondFactorRequestObject) (BeginSecondFactorResponseObject, error) {
 	f, err := h.service.BeginFactor(ctx, callerOf(ctx), r.Body.Password)
 	if err != nil {
 		return nil, err
@@ -41,7 +45,8 @@ func (h *handlers) BeginSecondFactor(ctx context.Context, r BeginSecondFactorReq
 }
 
 // ConfirmSecondFactor implements [StrictServerInterface].
-func (h *handlers) ConfirmSecondFactor(ctx context.Context, r ConfirmSecondFactorRequestObject) (ConfirmSecondFactorResponseObject, error) {
+func (h *handlers) ConfirmSecondFactor(ctx context.Context,
+	r ConfirmSecondFactorRequestObject) (ConfirmSecondFactorResponseObject, error) {
 	codes, err := h.service.ConfirmFactor(ctx, callerOf(ctx), r.Body.Code)
 	if err != nil {
 		return nil, err
@@ -50,7 +55,8 @@ func (h *handlers) ConfirmSecondFactor(ctx context.Context, r ConfirmSecondFacto
 }
 
 // EndSecondFactor implements [StrictServerInterface].
-func (h *handlers) EndSecondFactor(ctx context.Context, r EndSecondFactorRequestObject) (EndSecondFactorResponseObject, error) {
+func (h *handlers) EndSecondFactor(ctx context.Context,
+	r EndSecondFactorRequestObject) (EndSecondFactorResponseObject, error) {
 	return EndSecondFactor204Response{}, h.service.EndFactor(ctx, callerOf(ctx), r.Body.Password, r.Body.Code)
 }
 
@@ -72,7 +78,8 @@ func (h *handlers) ChangePerson(ctx context.Context, r ChangePersonRequestObject
 }
 
 // ResetPassword implements [StrictServerInterface].
-func (h *handlers) ResetPassword(ctx context.Context, r ResetPasswordRequestObject) (ResetPasswordResponseObject, error) {
+func (h *handlers) ResetPassword(ctx context.Context,
+	r ResetPasswordRequestObject) (ResetPasswordResponseObject, error) {
 	p, code, err := h.service.ResetLink(ctx, callerOf(ctx), r.PersonID)
 	if err != nil {
 		return nil, err

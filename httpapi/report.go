@@ -12,7 +12,8 @@ import (
 )
 
 // endings are those of the files of reports, by format.
-var endings = map[string]string{"html": "html", "sarif": "sarif", "junit": "xml", "csv": "csv", "markdown": "md", "json": "json"}
+var endings = map[string]string{"html": "html", "sarif": "sarif", "junit": "xml", "csv": "csv", "markdown": "md",
+	"json": "json"}
 
 // ExportReport implements [StrictServerInterface].
 func (h *handlers) ExportReport(ctx context.Context, r ExportReportRequestObject) (ExportReportResponseObject, error) {
@@ -33,6 +34,8 @@ func (h *handlers) ExportReport(ctx context.Context, r ExportReportRequestObject
 	in, body := io.Pipe() // it is sent while it is written
 	go func() { body.CloseWithError(write(body, out)) }()
 	context.AfterFunc(ctx, func() { in.Close() })
-	name := fmt.Sprintf(`attachment; filename="%s-%s.%s"`, r.Service, out.Audit.At.UTC().Format("2006-01-02"), endings[format])
-	return ExportReport200ApplicationOctetStreamResponse{Body: in, Headers: ExportReport200ResponseHeaders{ContentDisposition: &name}}, nil
+	name := fmt.Sprintf(`attachment; filename="%s-%s.%s"`, r.Service, out.Audit.At.UTC().Format("2006-01-02"),
+		endings[format])
+	return ExportReport200ApplicationOctetStreamResponse{Body: in,
+		Headers: ExportReport200ResponseHeaders{ContentDisposition: &name}}, nil
 }

@@ -15,16 +15,22 @@ func (h *handlers) SendResult(ctx context.Context, r SendResultRequestObject) (S
 	if b.Service != nil && *b.Service != r.Service {
 		return nil, invalid("the result is of the service " + *b.Service + ", not of " + r.Service)
 	}
-	out := service.Result{Service: r.Service, Line: r.Params.Line, Revision: value(r.Params.Revision), Link: value(r.Params.Link), Rules: value(b.Rules),
-		Summary: finding.Summary{Captures: b.Summary.Captures, Judged: b.Summary.Judged, Skipped: b.Summary.Skipped, Bytes: int(b.Summary.Bytes), ExcessBytes: int(b.Summary.ExcessBytes)}}
+	out := service.Result{Service: r.Service, Line: r.Params.Line, Revision: value(r.Params.Revision),
+		Link: value(r.Params.Link), Rules: value(b.Rules),
+		Summary: finding.Summary{Captures: b.Summary.Captures, Judged: b.Summary.Judged, Skipped: b.Summary.Skipped,
+			Bytes: int(b.Summary.Bytes), ExcessBytes: int(b.Summary.ExcessBytes)}}
 	for _, f := range b.Findings {
 		severity, _ := scan.ParseSeverity(string(f.Severity))
 		status := ""
 		if f.Status != nil {
 			status = fmt.Sprint(f.Status)
 		}
-		out.Findings = append(out.Findings, finding.Checked{Fingerprint: f.Fingerprint, Kind: f.Kind, Severity: severity, Endpoint: f.Endpoint, Audience: value(f.Audience), Direction: value(f.Direction), Status: status,
-			Path: f.Path, Entity: value(f.Entity), Field: value(f.Field), Class: value(f.Class), Spots: value(f.Spots), Bytes: value(f.Bytes), Excepted: value(f.Excepted)})
+		out.Findings = append(out.Findings, finding.Checked{Fingerprint: f.Fingerprint, Kind: f.Kind,
+			Severity: severity, Endpoint: f.Endpoint, Audience: value(f.Audience), Direction: value(f.Direction),
+			Status: status,
+			Path:   f.Path, Entity: value(f.Entity), Field: value(f.Field), Class: value(f.Class),
+			Spots: value(f.Spots),
+			Bytes: value(f.Bytes), Excepted: value(f.Excepted)})
 	}
 	v, err := h.service.SendResult(ctx, callerOf(ctx), out)
 	if err != nil {
@@ -60,21 +66,26 @@ func (h *handlers) SetMainLine(ctx context.Context, r SetMainLineRequestObject) 
 }
 
 func resultOf(r service.Result) PipelineResult {
-	return PipelineResult{ID: r.ID, Service: r.Service, Line: r.Line, Main: r.Main, Revision: some(r.Revision), Link: some(r.Link), Author: r.Author, At: r.At, Rules: r.Rules,
-		Summary:    CheckSummary{Captures: r.Captures, Judged: r.Judged, Skipped: r.Skipped, Bytes: int64(r.Bytes), ExcessBytes: int64(r.ExcessBytes)},
+	return PipelineResult{ID: r.ID, Service: r.Service, Line: r.Line, Main: r.Main, Revision: some(r.Revision),
+		Link: some(r.Link), Author: r.Author, At: r.At, Rules: r.Rules,
+		Summary: CheckSummary{Captures: r.Captures, Judged: r.Judged, Skipped: r.Skipped, Bytes: int64(r.Bytes),
+			ExcessBytes: int64(r.ExcessBytes)},
 		BySeverity: severities(func(s scan.Severity) int { return r.BySeverity[s] })}
 }
 
 func (h *handlers) resultDetailOf(v service.ResultView) ResultDetail {
 	checked := func(f finding.Checked) CheckedFinding {
-		out := CheckedFinding{Fingerprint: f.Fingerprint, Kind: f.Kind, Severity: Severity(f.Severity.String()), Endpoint: f.Endpoint, Audience: some(f.Audience), Direction: some(f.Direction), Path: f.Path,
-			Entity: some(f.Entity), Field: some(f.Field), Class: some(f.Class), Spots: some(f.Spots), Bytes: some(f.Bytes), Excepted: some(f.Excepted), State: some(State(v.States[f.Fingerprint]))}
+		out := CheckedFinding{Fingerprint: f.Fingerprint, Kind: f.Kind, Severity: Severity(f.Severity.String()),
+			Endpoint: f.Endpoint, Audience: some(f.Audience), Direction: some(f.Direction), Path: f.Path,
+			Entity: some(f.Entity), Field: some(f.Field), Class: some(f.Class), Spots: some(f.Spots),
+			Bytes: some(f.Bytes), Excepted: some(f.Excepted), State: some(State(v.States[f.Fingerprint]))}
 		if f.Status != "" {
 			out.Status = f.Status
 		}
 		return out
 	}
-	d := ResultDetail{Result: resultOf(v.Result), Fresh: each(v.Fresh, checked), Same: each(v.Same, checked), Gone: each(v.Gone, checked), URL: some(fmt.Sprintf("%s/results/%d", h.options.Public, v.ID))}
+	d := ResultDetail{Result: resultOf(v.Result), Fresh: each(v.Fresh, checked), Same: each(v.Same, checked),
+		Gone: each(v.Gone, checked), URL: some(fmt.Sprintf("%s/results/%d", h.options.Public, v.ID))}
 	if v.Against != nil {
 		against := resultOf(*v.Against)
 		d.Against = &against

@@ -79,7 +79,8 @@ func NewHandler(s *service.Service, o Options) (http.Handler, error) {
 		op := &operations[i]
 		perOperation[op.ID] = []echo.MiddlewareFunc{h.bounded(op), h.authenticate(op), validated(op)}
 	}
-	RegisterHandlersWithOptions(e, NewStrictHandler(h, []StrictMiddlewareFunc{h.admission(operations)}), RegisterHandlersOptions{OperationMiddlewares: perOperation})
+	RegisterHandlersWithOptions(e, NewStrictHandler(h, []StrictMiddlewareFunc{h.admission(operations)}),
+		RegisterHandlersOptions{OperationMiddlewares: perOperation})
 	e.Any("/api/*", func(*echo.Context) error { return echo.ErrNotFound })
 	if o.Console != nil {
 		e.GET("/*", h.console)
@@ -122,13 +123,14 @@ func (h *handlers) observe(next echo.HandlerFunc) echo.HandlerFunc {
 			status = r.Status
 		}
 		h.numbers.count(c, status, time.Since(begin))
-		h.options.Log.Debug("request", "method", c.Request().Method, "route", c.Path(), "status", status, "took", time.Since(begin))
+		h.options.Log.Debug("request", "method", c.Request().Method, "route", c.Path(), "status", status, "took",
+			time.Since(begin))
 		return nil
 	}
 }
 
-// caught makes a panic a failure as others: answered with 500 and logged with the place, not with the value, which may be
-// something captured. It closes the connection of an answer that has begun.
+// caught makes a panic a failure as others: answered with 500 and logged with the place, not with the value,
+// which may be something captured. It closes the connection of an answer that has begun.
 func (h *handlers) caught(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) (err error) {
 		defer func() {
@@ -139,7 +141,8 @@ func (h *handlers) caught(next echo.HandlerFunc) echo.HandlerFunc {
 			if fault == http.ErrAbortHandler { // meant so
 				panic(fault)
 			}
-			h.options.Log.Error("request panicked", "route", c.Path(), "type", fmt.Sprintf("%T", fault), "stack", string(debug.Stack()))
+			h.options.Log.Error("request panicked", "route", c.Path(), "type", fmt.Sprintf("%T", fault), "stack",
+				string(debug.Stack()))
 			if r, _ := echo.UnwrapResponse(c.Response()); r != nil && r.Committed {
 				panic(http.ErrAbortHandler)
 			}
@@ -189,7 +192,8 @@ func (h *handlers) bounded(op *api.Operation) echo.MiddlewareFunc {
 			r := c.Request()
 			control := http.NewResponseController(c.Response())
 			if r.Body != http.NoBody {
-				r.Body = &arriving{ReadCloser: r.Body, control: control, until: time.Now().Add(total), endless: total == 0}
+				r.Body = &arriving{ReadCloser: r.Body, control: control, until: time.Now().Add(total),
+					endless: total == 0}
 			}
 			r.Body = http.MaxBytesReader(c.Response(), r.Body, limit)
 			if total > 0 && op.ID != "watchLive" {
@@ -230,8 +234,10 @@ func (a *arriving) Read(p []byte) (int, error) {
 }
 
 var statusOf = map[service.Code]int{
-	service.Invalid: http.StatusBadRequest, service.Unauthenticated: http.StatusUnauthorized, service.Forbidden: http.StatusForbidden,
-	service.NotFound: http.StatusNotFound, service.Conflict: http.StatusConflict, service.Full: http.StatusInsufficientStorage,
+	service.Invalid: http.StatusBadRequest, service.Unauthenticated: http.StatusUnauthorized,
+	service.Forbidden: http.StatusForbidden,
+	service.NotFound:  http.StatusNotFound, service.Conflict: http.StatusConflict,
+	service.Full:       http.StatusInsufficientStorage,
 	service.Unreadable: http.StatusUnsupportedMediaType, service.Slowed: http.StatusTooManyRequests,
 }
 
@@ -279,7 +285,8 @@ func (h *handlers) fail(c *echo.Context, err error) {
 	if known != nil && known.Wait > 0 {
 		c.Response().Header().Set("Retry-After", strconv.Itoa(int(known.Wait/time.Second)+1))
 	}
-	h.service.NoteRefusal(context.WithoutCancel(c.Request().Context()), callerOf(c.Request().Context()), c.Request().Method+" "+c.Path(), err)
+	h.service.NoteRefusal(context.WithoutCancel(c.Request().Context()), callerOf(c.Request().Context()),
+		c.Request().Method+" "+c.Path(), err)
 	c.Response().Header().Set("Content-Type", "application/problem+json")
 	if err := c.JSON(p.Status, p); err != nil {
 		h.options.Log.Debug("an answer was not sent", "error", err.Error())
@@ -288,7 +295,8 @@ func (h *handlers) fail(c *echo.Context, err error) {
 
 // wantsPage reports whether a browser asks for a page to show: a program that mistypes an address gets 404.
 func wantsPage(r *http.Request) bool {
-	return r.URL.Path == "/" || r.URL.Path == "/index.html" || r.Header.Get("Sec-Fetch-Dest") == "document" || strings.Contains(r.Header.Get("Accept"), "text/html")
+	return r.URL.Path == "/" || r.URL.Path == "/index.html" || r.Header.Get("Sec-Fetch-Dest") == "document" ||
+		strings.Contains(r.Header.Get("Accept"), "text/html")
 }
 
 // nonceMark is what stands in the console's page where each answer has a nonce
@@ -317,12 +325,14 @@ func (h *handlers) console(c *echo.Context) error {
 	}
 	page, err := fs.ReadFile(h.options.Console, "index.html")
 	if err != nil {
-		return &service.Problem{Code: service.NotFound, Detail: "this program was built without its console", Next: "build it with: make build"}
+		return &service.Problem{Code: service.NotFound, Detail: "this program was built without its console",
+			Next: "build it with: make build"}
 	}
 	random := make([]byte, 16)
 	rand.Read(random)
 	nonce := base64.StdEncoding.EncodeToString(random)
-	header.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-"+nonce+"'; img-src 'self' data:; font-src 'self'; "+
+	header.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-"+nonce+
+		"'; img-src 'self' data:; font-src 'self'; "+
 		"connect-src 'self'; form-action 'none'; base-uri 'none'; frame-ancestors 'none'")
 	header.Set("Cache-Control", "no-store")
 	return c.HTML(http.StatusOK, strings.ReplaceAll(string(page), nonceMark, nonce))

@@ -35,24 +35,28 @@ func (h *handlers) queryFilter(ctx context.Context, query string) (service.Findi
 }
 
 // GroupFindings implements [StrictServerInterface].
-func (h *handlers) GroupFindings(ctx context.Context, r GroupFindingsRequestObject) (GroupFindingsResponseObject, error) {
+func (h *handlers) GroupFindings(ctx context.Context,
+	r GroupFindingsRequestObject) (GroupFindingsResponseObject, error) {
 	q, err := url.ParseQuery(strings.TrimPrefix(value(r.Params.Filter), "?"))
 	if err != nil {
 		return nil, invalid("the filter is no query: " + err.Error())
 	}
 	all, left, err := h.service.Groups(ctx, callerOf(ctx), q, string(r.Params.By))
 	return GroupFindings200JSONResponse{Left: left, Groups: each(all, func(g service.Group) FindingGroup {
-		return FindingGroup{Name: g.Name, Findings: g.Findings, Endpoints: g.Endpoints, Query: g.Query, BySeverity: severities(func(s scan.Severity) int { return g.Open[s] })}
+		return FindingGroup{Name: g.Name, Findings: g.Findings, Endpoints: g.Endpoints, Query: g.Query,
+			BySeverity: severities(func(s scan.Severity) int { return g.Open[s] })}
 	})}, err
 }
 
 // ChangeFindings implements [StrictServerInterface].
-func (h *handlers) ChangeFindings(ctx context.Context, r ChangeFindingsRequestObject) (ChangeFindingsResponseObject, error) {
+func (h *handlers) ChangeFindings(ctx context.Context,
+	r ChangeFindingsRequestObject) (ChangeFindingsResponseObject, error) {
 	b := r.Body
 	if (b.Ids == nil) == (b.Filter == nil) {
 		return nil, invalid("say which findings: either `ids` or a `filter`")
 	}
-	w := service.Wish{To: finding.State(value(b.To)), Until: value(b.Until), Comment: value(b.Comment), Team: b.Team, Due: b.Due, Add: value(b.AddLabels), Remove: value(b.RemoveLabels), Decline: value(b.DeclineWaiver)}
+	w := service.Wish{To: finding.State(value(b.To)), Until: value(b.Until), Comment: value(b.Comment), Team: b.Team,
+		Due: b.Due, Add: value(b.AddLabels), Remove: value(b.RemoveLabels), Decline: value(b.DeclineWaiver)}
 	if b.Person != nil {
 		var id int64
 		if *b.Person != "nobody" {
@@ -77,12 +81,16 @@ func (h *handlers) ChangeFindings(ctx context.Context, r ChangeFindingsRequestOb
 	}
 	c := changedOf(out.Change)
 	c.Matched, c.Left, c.Refused = &out.Matched, &out.Left, someList(each(out.Refused, refusedOf))
-	c.Reasons = someList(each(out.Reasons, func(r service.Reason) RefusalReason { return RefusalReason{Why: r.Why, Findings: r.Findings} }))
+	c.Reasons = someList(each(out.Reasons, func(r service.Reason) RefusalReason {
+		return RefusalReason{Why: r.Why,
+			Findings: r.Findings}
+	}))
 	return ChangeFindings200JSONResponse(c), nil
 }
 
 func changedOf(c service.StandingChange) FindingsChanged {
-	return FindingsChanged{ID: some(c.ID), At: c.At, Author: c.Author, Words: c.Words, Findings: c.Findings, Undone: some(c.Undone)}
+	return FindingsChanged{ID: some(c.ID), At: c.At, Author: c.Author, Words: c.Words, Findings: c.Findings,
+		Undone: some(c.Undone)}
 }
 
 func refusedOf(r service.Refused) RefusedFinding { return RefusedFinding{ID: r.ID, Why: r.Why} }
@@ -105,7 +113,10 @@ func (h *handlers) UndoChange(ctx context.Context, r UndoChangeRequestObject) (U
 // ListLabels implements [StrictServerInterface].
 func (h *handlers) ListLabels(ctx context.Context, _ ListLabelsRequestObject) (ListLabelsResponseObject, error) {
 	all, err := h.service.Labels(ctx)
-	return ListLabels200JSONResponse(each(all, func(l service.LabelCount) LabelCount { return LabelCount{Label: l.Label, Findings: l.Findings} })), err
+	return ListLabels200JSONResponse(each(all, func(l service.LabelCount) LabelCount {
+		return LabelCount{Label: l.Label,
+			Findings: l.Findings}
+	})), err
 }
 
 // GetDue implements [StrictServerInterface].
@@ -117,17 +128,20 @@ func (h *handlers) GetDue(ctx context.Context, _ GetDueRequestObject) (GetDueRes
 // SetDue implements [StrictServerInterface].
 func (h *handlers) SetDue(ctx context.Context, r SetDueRequestObject) (SetDueResponseObject, error) {
 	b := r.Body
-	err := h.service.SetDue(ctx, callerOf(ctx), map[scan.Severity]int{scan.Critical: b.Critical, scan.High: b.High, scan.Medium: b.Medium, scan.Low: b.Low, scan.Info: b.Info})
+	err := h.service.SetDue(ctx, callerOf(ctx), map[scan.Severity]int{scan.Critical: b.Critical, scan.High: b.High,
+		scan.Medium: b.Medium, scan.Low: b.Low, scan.Info: b.Info})
 	return SetDue200JSONResponse(*b), err
 }
 
 // FollowFinding implements [StrictServerInterface].
-func (h *handlers) FollowFinding(ctx context.Context, r FollowFindingRequestObject) (FollowFindingResponseObject, error) {
+func (h *handlers) FollowFinding(ctx context.Context,
+	r FollowFindingRequestObject) (FollowFindingResponseObject, error) {
 	return FollowFinding204Response{}, h.service.Follow(ctx, callerOf(ctx), r.FindingID, true)
 }
 
 // UnfollowFinding implements [StrictServerInterface].
-func (h *handlers) UnfollowFinding(ctx context.Context, r UnfollowFindingRequestObject) (UnfollowFindingResponseObject, error) {
+func (h *handlers) UnfollowFinding(ctx context.Context,
+	r UnfollowFindingRequestObject) (UnfollowFindingResponseObject, error) {
 	return UnfollowFinding204Response{}, h.service.Follow(ctx, callerOf(ctx), r.FindingID, false)
 }
 
@@ -135,9 +149,12 @@ func (h *handlers) UnfollowFinding(ctx context.Context, r UnfollowFindingRequest
 func (h *handlers) ListNotices(ctx context.Context, r ListNoticesRequestObject) (ListNoticesResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
 	all, total, fresh, err := h.service.Notices(ctx, callerOf(ctx), value(r.Params.Unread), page)
-	return ListNotices200JSONResponse{Total: total, Page: page.Number, Size: page.Size, Unread: fresh, Items: each(all, func(n service.Notice) Notice {
-		return Notice{ID: n.ID, At: n.At, Kind: NoticeKind(n.Kind), Author: n.Author, FindingID: some(n.FindingID), Finding: some(n.Finding), RequestID: some(n.RequestID), Service: some(n.Service), Revision: some(n.Revision), More: some(n.More), View: some(n.View), Text: n.Text, Read: n.Read}
-	})}, err
+	return ListNotices200JSONResponse{Total: total, Page: page.Number, Size: page.Size, Unread: fresh,
+		Items: each(all, func(n service.Notice) Notice {
+			return Notice{ID: n.ID, At: n.At, Kind: NoticeKind(n.Kind), Author: n.Author, FindingID: some(n.FindingID),
+				Finding: some(n.Finding), RequestID: some(n.RequestID), Service: some(n.Service),
+				Revision: some(n.Revision), More: some(n.More), View: some(n.View), Text: n.Text, Read: n.Read}
+		})}, err
 }
 
 // ReadNotices implements [StrictServerInterface].
@@ -147,7 +164,8 @@ func (h *handlers) ReadNotices(ctx context.Context, r ReadNoticesRequestObject) 
 
 func viewOf(who int64) func(service.View) SavedView {
 	return func(v service.View) SavedView {
-		return SavedView{ID: v.ID, Name: v.Name, Query: v.Query, Shared: v.Shared, Author: v.Author, Own: v.PersonID == who, Follows: v.Follows}
+		return SavedView{ID: v.ID, Name: v.Name, Query: v.Query, Shared: v.Shared, Author: v.Author,
+			Own: v.PersonID == who, Follows: v.Follows}
 	}
 }
 
@@ -179,9 +197,12 @@ func (h *handlers) DropView(ctx context.Context, r DropViewRequestObject) (DropV
 
 func requestOf(who int64) func(service.RequestView) ExposureRequest {
 	return func(v service.RequestView) ExposureRequest {
-		return ExposureRequest{ID: v.ID, Service: v.Service, Endpoint: v.Endpoint, Audience: v.Audience, Entity: v.Entity, Field: v.Field, Class: some(v.Class), Member: some(v.Member),
-			NeededBy: v.NeededBy, Reason: v.Reason, Author: v.Author, Own: v.PersonID == who, At: v.At, State: RequestState(v.State), DecidedBy: some(v.DecidedBy),
-			Decided: someTime(v.Decided), Decision: some(v.Decision), Revision: some(v.Revision), Grant: some(v.Grant), Refuse: some(v.Refuse)}
+		return ExposureRequest{ID: v.ID, Service: v.Service, Endpoint: v.Endpoint, Audience: v.Audience,
+			Entity: v.Entity, Field: v.Field, Class: some(v.Class), Member: some(v.Member),
+			NeededBy: v.NeededBy, Reason: v.Reason, Author: v.Author, Own: v.PersonID == who, At: v.At,
+			State: RequestState(v.State), DecidedBy: some(v.DecidedBy),
+			Decided: someTime(v.Decided), Decision: some(v.Decision), Revision: some(v.Revision), Grant: some(v.Grant),
+			Refuse: some(v.Refuse)}
 	}
 }
 
@@ -189,7 +210,8 @@ func requestOf(who int64) func(service.RequestView) ExposureRequest {
 func (h *handlers) ListRequests(ctx context.Context, r ListRequestsRequestObject) (ListRequestsResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
 	who := callerOf(ctx)
-	by := service.RequestFilter{Service: value(r.Params.Service), Endpoint: value(r.Params.Endpoint), States: list(r.Params.State)}
+	by := service.RequestFilter{Service: value(r.Params.Service), Endpoint: value(r.Params.Endpoint),
+		States: list(r.Params.State)}
 	if len(by.States) == 0 {
 		by.States = []string{service.RequestOpen}
 	}
@@ -204,13 +226,15 @@ func (h *handlers) ListRequests(ctx context.Context, r ListRequestsRequestObject
 		by.Person = who.ID
 	}
 	all, total, err := h.service.Requests(ctx, by, page)
-	return ListRequests200JSONResponse{Total: total, Page: page.Number, Size: page.Size, Items: each(all, requestOf(who.ID))}, err
+	return ListRequests200JSONResponse{Total: total, Page: page.Number, Size: page.Size,
+		Items: each(all, requestOf(who.ID))}, err
 }
 
 // AskForField implements [StrictServerInterface].
 func (h *handlers) AskForField(ctx context.Context, r AskForFieldRequestObject) (AskForFieldResponseObject, error) {
 	who, b := callerOf(ctx), r.Body
-	v, err := h.service.Ask(ctx, who, service.Request{Service: b.Service, Endpoint: b.Endpoint, Audience: b.Audience, Entity: b.Entity, Field: b.Field, Member: value(b.Member), NeededBy: b.NeededBy, Reason: b.Reason})
+	v, err := h.service.Ask(ctx, who, service.Request{Service: b.Service, Endpoint: b.Endpoint, Audience: b.Audience,
+		Entity: b.Entity, Field: b.Field, Member: value(b.Member), NeededBy: b.NeededBy, Reason: b.Reason})
 	if err != nil {
 		return nil, err
 	}
@@ -227,7 +251,8 @@ func (h *handlers) GetRequest(ctx context.Context, r GetRequestRequestObject) (G
 }
 
 // WithdrawRequest implements [StrictServerInterface].
-func (h *handlers) WithdrawRequest(ctx context.Context, r WithdrawRequestRequestObject) (WithdrawRequestResponseObject, error) {
+func (h *handlers) WithdrawRequest(ctx context.Context,
+	r WithdrawRequestRequestObject) (WithdrawRequestResponseObject, error) {
 	who := callerOf(ctx)
 	v, err := h.service.WithdrawRequest(ctx, who, r.RequestID)
 	if err != nil {
@@ -237,7 +262,8 @@ func (h *handlers) WithdrawRequest(ctx context.Context, r WithdrawRequestRequest
 }
 
 // DecideRequest implements [StrictServerInterface].
-func (h *handlers) DecideRequest(ctx context.Context, r DecideRequestRequestObject) (DecideRequestResponseObject, error) {
+func (h *handlers) DecideRequest(ctx context.Context,
+	r DecideRequestRequestObject) (DecideRequestResponseObject, error) {
 	who := callerOf(ctx)
 	d := service.Decision{Grant: r.Body.Grant, Comment: value(r.Body.Comment)}
 	if l := r.Body.Less; l != nil {
@@ -256,7 +282,8 @@ func (h *handlers) GetStanding(ctx context.Context, r GetStandingRequestObject) 
 	if r.Params.Days != nil {
 		days = *r.Params.Days
 	}
-	s, err := h.service.Standing(ctx, service.StandingFilter{Service: value(r.Params.Service), Team: value(r.Params.Team)}, days)
+	s, err := h.service.Standing(ctx, service.StandingFilter{Service: value(r.Params.Service),
+		Team: value(r.Params.Team)}, days)
 	if err != nil {
 		return nil, err
 	}
@@ -269,14 +296,17 @@ func (h *handlers) GetStanding(ctx context.Context, r GetStandingRequestObject) 
 			return StandingDay{Day: d.Day, Open: counts(d.Open), Found: d.Found, Closed: d.Ended}
 		}),
 		Proofs: each(s.Proofs, func(p service.ProofTime) ProofTime {
-			return ProofTime{Severity: Severity(p.Severity.String()), Proofs: p.Proofs, MedianHours: float32(p.Median.Hours()), LongestHours: float32(p.Longest.Hours())}
+			return ProofTime{Severity: Severity(p.Severity.String()), Proofs: p.Proofs,
+				MedianHours: float32(p.Median.Hours()), LongestHours: float32(p.Longest.Hours())}
 		}),
 		Endpoints: each(s.Endpoints, worst), Fields: each(s.Fields, worst), Teams: each(s.Teams, worst),
 		Weights: each(s.Weights, func(d finding.WeighedDay) WeighedDay {
-			return WeighedDay{Day: d.Day, Captures: d.Captures, Bytes: d.Bytes, ExcessBytes: d.Excess, SavedBytes: d.Saved}
+			return WeighedDay{Day: d.Day, Captures: d.Captures, Bytes: d.Bytes, ExcessBytes: d.Excess,
+				SavedBytes: d.Saved}
 		}),
 		Savings: each(s.Savings, func(one service.Saving) Saving {
-			return Saving{EndpointID: one.Endpoint, Name: one.Name, FirstBytes: one.First, NowBytes: one.Now, SavedBytes: one.Saved}
+			return Saving{EndpointID: one.Endpoint, Name: one.Name, FirstBytes: one.First, NowBytes: one.Now,
+				SavedBytes: one.Saved}
 		}),
 	}, nil
 }

@@ -13,30 +13,37 @@ import (
 	"inkret/service"
 )
 
-// changes are calls that change something, one for each kind of change, with who makes them; {made} is the id that the call
-// before it gave.
+// changes are calls that change something, one for each kind of change, with who makes them; {made} is the id
+// that the call before it gave.
 var changes = []struct{ role, method, path, body, action string }{
-	{service.Reviewer, "PUT", "/api/v1/services/quay/contracts", strings.Replace(worldContract("quay"), "grants: {id: }", "grants: {id: {optional: true}}", 1), "apply contracts"},
-	{service.Reviewer, "POST", "/api/v1/services/quay/batches?name=more.har", strings.Replace(recorded(), "monday", "tuesday", 1) + " ", "take in recording"},
+	{service.Reviewer, "PUT", "/api/v1/services/quay/contracts", strings.Replace(worldContract("quay"),
+		"grants: {id: }", "grants: {id: {optional: true}}", 1), "apply contracts"},
+	{service.Reviewer, "POST", "/api/v1/services/quay/batches?name=more.har", strings.Replace(recorded(), "monday",
+		"tuesday", 1) + " ", "take in recording"},
 	{service.Reviewer, "POST", "/api/v1/services/quay/live", `{"name":"another"}`, "begin recording"},
 	{service.Reviewer, "POST", "/api/v1/batches/2/end", ``, "end recording"},
 	{service.Reviewer, "PUT", "/api/v1/batches/1/audience", `{"audience":"visitor"}`, "correct audience"},
 	{service.Reviewer, "POST", "/api/v1/captures/1/reveal", `{"pointer":"/pin","reason":"for the trail"}`, "reveal"},
 	{service.Viewer, "POST", "/api/v1/findings/{finding}/comments", `{"text":"a word"}`, "comment"},
 	{service.Reviewer, "POST", "/api/v1/findings/{finding}/moves", `{"to":"confirmed"}`, "change findings"},
-	{service.Reviewer, "POST", "/api/v1/requests", `{"service":"quay","endpoint":"GET /skippers","audience":"visitor","entity":"Skipper","field":"id","needed_by":"x","reason":"the list shows it"}`, "exposure requested"},
+	{service.Reviewer, "POST", "/api/v1/requests",
+		`{"service":"quay","endpoint":"GET /skippers","audience":"visitor","entity":"Skipper","field":"id","needed_by":"x","reason":"the list shows it"}`, "exposure requested"},
 	{service.Reviewer, "POST", "/api/v1/requests/1/decision", `{"grant":false,"comment":"no"}`, "request declined"},
-	{service.Reviewer, "POST", "/api/v1/services/quay/results?line=other", `{"inkret":1,"rules":4,"service":"quay","summary":{"captures":1,"judged":1,"skipped":0,"bytes":9,"excess_bytes":0,"by_severity":{}},"skipped":[],"findings":[]}`, "send result"},
+	{service.Reviewer, "POST", "/api/v1/services/quay/results?line=other",
+		`{"inkret":1,"rules":4,"service":"quay","summary":{"captures":1,"judged":1,"skipped":0,"bytes":9,"excess_bytes":0,"by_severity":{}},"skipped":[],"findings":[]}`, "send result"},
 	{service.Lead, "PUT", "/api/v1/services/quay/main-line", `{"line":"trunk"}`, "set main line"},
-	{service.Lead, "PUT", "/api/v1/services/quay/credentials/visitor", `{"headers":[{"name":"X-A","value":"b"}]}`, "set credentials"},
+	{service.Lead, "PUT", "/api/v1/services/quay/credentials/visitor", `{"headers":[{"name":"X-A","value":"b"}]}`,
+		"set credentials"},
 	{service.Lead, "DELETE", "/api/v1/services/quay/credentials/visitor", ``, "remove credentials"},
 	{service.Administrator, "PUT", "/api/v1/services/quay/keeping", `{"days":40,"bodies":true}`, "set keeping time"},
-	{service.Lead, "PUT", "/api/v1/findings/due", `{"critical":1,"high":2,"medium":3,"low":4,"info":0}`, "due days set"},
+	{service.Lead, "PUT", "/api/v1/findings/due", `{"critical":1,"high":2,"medium":3,"low":4,"info":0}`,
+		"due days set"},
 	{service.Administrator, "POST", "/api/v1/people", `{"email":"new@quay.example","role":"viewer"}`, "invite"},
 	{service.Administrator, "PATCH", "/api/v1/people/1", `{"role":"reviewer"}`, "change person"},
 	{service.Administrator, "POST", "/api/v1/people/1/reset", ``, "make reset link"},
 	{service.Reviewer, "POST", "/api/v1/tokens", `{"name":"x"}`, "make token"},
-	{service.Administrator, "POST", "/api/v1/hooks", `{"name":"h","url":"http://127.0.0.1:9/x","address":"http://127.0.0.1:9"}`, "add hook"},
+	{service.Administrator, "POST", "/api/v1/hooks",
+		`{"name":"h","url":"http://127.0.0.1:9/x","address":"http://127.0.0.1:9"}`, "add hook"},
 	{service.Lead, "POST", "/api/v1/hooks/1/test", ``, "test hook"},
 	{service.Reviewer, "POST", "/api/v1/batches/2/withdrawal", `{"reason":"it was a trial"}`, "withdraw batch"},
 	{service.Reviewer, "DELETE", "/api/v1/results/1", ``, "drop result"},
@@ -97,8 +104,8 @@ func contents(t *testing.T, db *sql.DB) string {
 	return b.String()
 }
 
-// TestNoChangeWithoutItsTrail makes each kind of change while nothing can be put on the trail: none may happen. Then it makes
-// them for real and looks at who the trail says it was.
+// TestNoChangeWithoutItsTrail makes each kind of change while nothing can be put on the trail: none may happen.
+// Then it makes them for real and looks at who the trail says it was.
 func TestNoChangeWithoutItsTrail(t *testing.T) {
 	w := newWorld(t)
 	db := w.database(t)
@@ -109,7 +116,8 @@ func TestNoChangeWithoutItsTrail(t *testing.T) {
 	before := contents(t, db)
 	for _, c := range changes {
 		a := w.call(t, c.method, fill(c.path), w.tokens[c.role], c.body)
-		if a.status < 500 && !(a.status == http.StatusNotFound && (strings.Contains(c.path, "/hooks/1") || strings.Contains(c.path, "credentials"))) {
+		if a.status < 500 && !(a.status == http.StatusNotFound && (strings.Contains(c.path, "/hooks/1") ||
+			strings.Contains(c.path, "credentials"))) {
 			t.Errorf("%s happens without its entry on the trail: %d %s", c.action, a.status, a.body)
 		}
 		if leaked(a.body) != "" {
@@ -120,7 +128,8 @@ func TestNoChangeWithoutItsTrail(t *testing.T) {
 			before = after
 		}
 	}
-	if status := w.call(t, "POST", "/api/v1/session", "", `{"email":"viewer@quay.example","password":"low tide at nine"}`).status; status < 500 {
+	if status := w.call(t, "POST", "/api/v1/session", "",
+		`{"email":"viewer@quay.example","password":"low tide at nine"}`).status; status < 500 {
 		t.Errorf("somebody signs in without an entry on the trail: %d", status)
 	}
 	if _, err := db.Exec(`DROP TRIGGER no_trail`); err != nil {
@@ -132,7 +141,8 @@ func TestNoChangeWithoutItsTrail(t *testing.T) {
 			continue
 		}
 		e := ask[TrailPage](t, w.site, "GET", "/api/v1/trail?size=1", service.Viewer, "", 200).Items[0]
-		if e.Action != c.action || e.Email == nil || *e.Email != c.role+"@quay.example" || e.PersonID == nil || e.Key == nil || !strings.HasPrefix(*e.Key, "token ") {
+		if e.Action != c.action || e.Email == nil || *e.Email != c.role+"@quay.example" || e.PersonID == nil ||
+			e.Key == nil || !strings.HasPrefix(*e.Key, "token ") {
 			t.Errorf("%s is on the trail as %+v", c.action, e)
 		}
 	}
@@ -160,7 +170,8 @@ func TestWhatElseIsOnTheTrail(t *testing.T) {
 	has := func(action, subject, email, detail string) {
 		t.Helper()
 		for _, e := range ask[TrailPage](t, w.site, "GET", "/api/v1/trail?size=200", service.Viewer, "", 200).Items {
-			if e.Action == action && strings.Contains(e.Subject, subject) && (e.Email == nil && email == "" || e.Email != nil && *e.Email == email) && strings.Contains(e.Detail, detail) {
+			if e.Action == action && strings.Contains(e.Subject, subject) && (e.Email == nil && email == "" ||
+				e.Email != nil && *e.Email == email) && strings.Contains(e.Detail, detail) {
 				return
 			}
 		}
@@ -189,9 +200,11 @@ func TestWhatElseIsOnTheTrail(t *testing.T) {
 	has("export contracts", "quay", "lead@quay.example", "openapi")
 	w.call(t, "GET", "/api/v1/services/quay/contracts", w.tokens[service.Viewer], "")
 	has("export contracts", "quay", "viewer@quay.example", "as they are")
-	invited := ask[Invited](t, w.site, "POST", "/api/v1/people", service.Administrator, `{"email":"tamsin@quay.example","role":"viewer"}`, 201)
+	invited := ask[Invited](t, w.site, "POST", "/api/v1/people", service.Administrator,
+		`{"email":"tamsin@quay.example","role":"viewer"}`, 201)
 	_, code, _ := strings.Cut(invited.Link, "#")
-	if a := w.call(t, "POST", "/api/v1/setup/link", "", `{"code":"`+code+`"}`); a.status != 200 || !strings.Contains(a.body, `"reset":false`) {
+	if a := w.call(t, "POST", "/api/v1/setup/link", "", `{"code":"`+code+`"}`); a.status != 200 ||
+		!strings.Contains(a.body, `"reset":false`) {
 		t.Errorf("what the link is for: %d %s", a.status, a.body)
 	}
 	w.call(t, "POST", "/api/v1/setup", "", `{"code":"`+code+`","name":"Tamsin","password":"driftwood and lamp oil"}`)

@@ -50,11 +50,14 @@ type numbers struct {
 
 func newNumbers(s *service.Service, version string) *numbers {
 	n := &numbers{service: s, registry: prometheus.NewRegistry(),
-		requests: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "inkret_requests_total", Help: "Requests by method, route and status."}, []string{"method", "route", "status"}),
-		took: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "inkret_request_seconds", Help: "How long requests took, by route.",
+		requests: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "inkret_requests_total",
+			Help: "Requests by method, route and status."}, []string{"method", "route", "status"}),
+		took: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "inkret_request_seconds",
+			Help:    "How long requests took, by route.",
 			Buckets: []float64{.001, .005, .02, .05, .1, .25, 1, 5, 30}}, []string{"route"}),
 	}
-	build := prometheus.NewGauge(prometheus.GaugeOpts{Name: "inkret_build_info", Help: "1, with the version and the number of the built-in rules.",
+	build := prometheus.NewGauge(prometheus.GaugeOpts{Name: "inkret_build_info",
+		Help:        "1, with the version and the number of the built-in rules.",
 		ConstLabels: prometheus.Labels{"version": version, "rules": strconv.Itoa(detect.Rules)}})
 	build.Set(1)
 	n.registry.MustRegister(n.requests, n.took, build, n)
@@ -74,7 +77,8 @@ func (n *numbers) count(c *echo.Context, status int, took time.Duration) {
 // knownMethod bounds the methods that are told apart: anybody may make one up.
 func knownMethod(m string) string {
 	switch m {
-	case http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete, http.MethodOptions:
+	case http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete,
+		http.MethodOptions:
 		return m
 	}
 	return "other"
@@ -95,12 +99,14 @@ var (
 	sizeDesc     = gauge("database_bytes", "Bytes of the database, of what is free in it, and of its log.", "part")
 	waitDesc     = gauge("write_wait_seconds_total", "How long writes waited for other writes, in all.")
 	waitsDesc    = gauge("write_waits_total", "How often a write waited for another.")
-	backupDesc   = gauge("backup_age_seconds", "How old the last scheduled backup is; there is none where backups are not scheduled.")
+	backupDesc   = gauge("backup_age_seconds",
+		"How old the last scheduled backup is; there is none where backups are not scheduled.")
 )
 
 // Describe implements [prometheus.Collector].
 func (n *numbers) Describe(to chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{findingsDesc, judgedDesc, capturesDesc, bytesDesc, growingDesc, queueDesc, keysDesc, sizeDesc, waitDesc, waitsDesc, backupDesc} {
+	for _, d := range []*prometheus.Desc{findingsDesc, judgedDesc, capturesDesc, bytesDesc, growingDesc, queueDesc,
+		keysDesc, sizeDesc, waitDesc, waitsDesc, backupDesc} {
 		to <- d
 	}
 }
@@ -123,7 +129,8 @@ func (n *numbers) Collect(to chan<- prometheus.Metric) {
 			put(findingsDesc, prometheus.GaugeValue, float64(count), state, scan.Severity(severity).String())
 		}
 	}
-	for d, v := range map[*prometheus.Desc]float64{judgedDesc: float64(all.Judged), capturesDesc: float64(all.Captures), bytesDesc: float64(all.Bytes), growingDesc: float64(all.Growing)} {
+	for d, v := range map[*prometheus.Desc]float64{judgedDesc: float64(all.Judged), capturesDesc: float64(all.Captures),
+		bytesDesc: float64(all.Bytes), growingDesc: float64(all.Growing)} {
 		put(d, prometheus.GaugeValue, v)
 	}
 	put(queueDesc, prometheus.GaugeValue, float64(all.Deliveries), "webhooks")

@@ -28,15 +28,18 @@ func validated(op *api.Operation) echo.MiddlewareFunc {
 	if body := op.Route.Operation.RequestBody; body != nil {
 		_, raw = body.Value.Content["application/octet-stream"]
 	}
-	// What was validated is what is bound, but for edits of contracts, whose values keep the order of their members; names that
-	// differ in capitals are refused there, too, as unknown.
-	options := &openapi3filter.Options{ExcludeRequestBody: raw, AuthenticationFunc: openapi3filter.NoopAuthenticationFunc, SkipSettingDefaults: true, KeepValidatedValue: op.ID != "tryContracts"}
+	// What was validated is what is bound, but for edits of contracts, whose values keep the order of their
+	// members; names that differ in capitals are refused there, too, as unknown.
+	options := &openapi3filter.Options{ExcludeRequestBody: raw,
+		AuthenticationFunc: openapi3filter.NoopAuthenticationFunc, SkipSettingDefaults: true,
+		KeepValidatedValue: op.ID != "tryContracts"}
 	return func(next echo.HandlerFunc) echo.HandlerFunc {
 		return func(c *echo.Context) error {
 			r := c.Request()
 			query, err := url.ParseQuery(r.URL.RawQuery)
 			if err != nil {
-				return refused("", "the query of the address cannot be read: a percent sign is followed by two hexadecimal digits, and pairs are separated by &")
+				return refused("", "the query of the address cannot be read: a percent sign is followed by two "+
+					"hexadecimal digits, and pairs are separated by &")
 			}
 			for name, values := range query {
 				if op.Any && !op.HasQuery(name) {
@@ -55,7 +58,8 @@ func validated(op *api.Operation) echo.MiddlewareFunc {
 					return echo.ErrNotFound
 				}
 			}
-			input := &openapi3filter.RequestValidationInput{Request: r, QueryParams: query, PathParams: path, Route: op.Route, Options: options}
+			input := &openapi3filter.RequestValidationInput{Request: r, QueryParams: query, PathParams: path,
+				Route: op.Route, Options: options}
 			if err := openapi3filter.ValidateRequest(r.Context(), input); err != nil {
 				return wrongRequest(op, err)
 			}
@@ -125,7 +129,8 @@ func wrongRequest(op *api.Operation, err error) error {
 		case errors.Is(request.Err, openapi3filter.ErrInvalidRequired):
 			return refused("", "%s is missing", what)
 		}
-		return refused("", "%s %s", what, wrongValue(&openapi3.SchemaError{SchemaField: "type", Schema: request.Parameter.Schema.Value}))
+		return refused("", "%s %s", what, wrongValue(&openapi3.SchemaError{SchemaField: "type",
+			Schema: request.Parameter.Schema.Value}))
 	case errors.As(err, &schema):
 		return wrongMember(schema)
 	case request != nil && errors.Is(request.Err, openapi3filter.ErrInvalidRequired):
@@ -153,7 +158,8 @@ func wrongMember(e *openapi3.SchemaError) error {
 				}
 			}
 		}
-		return refused("use one of: "+strings.Join(slices.Sorted(maps.Keys(e.Schema.Properties)), ", "), "there is no member %s here", where)
+		return refused("use one of: "+strings.Join(slices.Sorted(maps.Keys(e.Schema.Properties)), ", "),
+			"there is no member %s here", where)
 	case "required":
 		return refused("", "the body lacks the member %s", where)
 	}

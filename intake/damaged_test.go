@@ -21,12 +21,17 @@ func corpus() map[string][]byte {
 	for i := range 20 {
 		body := fmt.Sprintf(`{"number":%d,"text":"%s"}`, i, strings.Repeat("berth ", 40))
 		fmt.Fprintf(&lines, `{"request":{"url":"https://q.example/berths/%d"},"response":{"status":200,"headers":[{"name":"Content-Type","value":"application/json"}],"body":%s}}`+"\n", i, body)
-		fmt.Fprintf(&messages, "GET /berths/%d HTTP/1.1\r\nHost: q.example\r\n\r\nHTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: %d\r\n\r\n%s\r\n", i, len(body), body)
+		fmt.Fprintf(&messages, "GET /berths/%d HTTP/1.1\r\nHost: q.example\r\n\r\nHTTP/1.1 200 OK\r\nContent-Type: "+
+			"application/json\r\nContent-Length: %d\r\n\r\n%s\r\n", i, len(body), body)
 		block := fmt.Sprintf("HTTP/1.1 200 OK\r\nContent-Type: application/json\r\n\r\n%s", body)
-		fmt.Fprintf(&warc, "WARC/1.1\r\nWARC-Type: response\r\nWARC-Target-URI: https://q.example/berths/%d\r\nContent-Type: application/http;msgtype=response\r\nContent-Length: %d\r\n\r\n%s\r\n\r\n", i, len(block), block)
-		entries = append(entries, fmt.Sprintf(`{"request":{"method":"GET","url":"https://q.example/berths/%d","headers":[]},"response":{"status":200,"headers":[],"content":{"mimeType":"application/json","text":%q}}}`, i, body))
+		fmt.Fprintf(&warc, "WARC/1.1\r\nWARC-Type: response\r\nWARC-Target-URI: "+
+			"https://q.example/berths/%d\r\nContent-Type: application/http;msgtype=response\r\nContent-Length: "+
+			"%d\r\n\r\n%s\r\n\r\n", i, len(block), block)
+		entries = append(entries,
+			fmt.Sprintf(`{"request":{"method":"GET","url":"https://q.example/berths/%d","headers":[]},"response":{"status":200,"headers":[],"content":{"mimeType":"application/json","text":%q}}}`, i, body))
 	}
-	return map[string][]byte{"lines": lines.Bytes(), "http": messages.Bytes(), "warc": warc.Bytes(), "har": []byte(`{"log":{"version":"1.2","entries":[` + strings.Join(entries, ",") + `]}}`)}
+	return map[string][]byte{"lines": lines.Bytes(), "http": messages.Bytes(), "warc": warc.Bytes(),
+		"har": []byte(`{"log":{"version":"1.2","entries":[` + strings.Join(entries, ",") + `]}}`)}
 }
 
 func packings(t *testing.T, name string, data []byte) map[string][]byte {
@@ -56,7 +61,8 @@ func packings(t *testing.T, name string, data []byte) map[string][]byte {
 	return map[string][]byte{"gz": g.Bytes(), "zip": z.Bytes(), "zst": s.Bytes(), "many gz": members.Bytes()}
 }
 
-// TestWhatIsCutOrDamagedSaysSo cuts and damages each packed recording at many places: what is lost is never lost without a word.
+// TestWhatIsCutOrDamagedSaysSo cuts and damages each packed recording at many places: what is lost is never
+// lost without a word.
 func TestWhatIsCutOrDamagedSaysSo(t *testing.T) {
 	read := func(data []byte) (n int, err error) {
 		err = Read("it", bytes.NewReader(data), Options{}, func(c *exchange.Capture) error {
@@ -85,7 +91,8 @@ func TestWhatIsCutOrDamagedSaysSo(t *testing.T) {
 				damaged := bytes.Clone(packed)
 				damaged[at] ^= 0x55
 				if n, err := read(damaged); n < 20 && err == nil {
-					t.Errorf("%s in %s, damaged at %d of %d: %d captures, and no word", format, packing, at, len(packed), n)
+					t.Errorf("%s in %s, damaged at %d of %d: %d captures, and no word", format, packing, at,
+						len(packed), n)
 				}
 			}
 			if n, err := read(packed[:len(packed)-3]); err == nil || n > 20 {
@@ -95,8 +102,8 @@ func TestWhatIsCutOrDamagedSaysSo(t *testing.T) {
 	}
 }
 
-// TestEveryTenth cuts every recording, plain and packed, at every tenth of its length: what is read as whole is what was there,
-// and where anything is missing, that is said.
+// TestEveryTenth cuts every recording, plain and packed, at every tenth of its length: what is read as whole is
+// what was there, and where anything is missing, that is said.
 func TestEveryTenth(t *testing.T) {
 	whole := map[string]map[string]string{} // by format: bodies by address
 	read := func(data []byte) (fine map[string]string, lost int, err error) {
@@ -124,18 +131,22 @@ func TestEveryTenth(t *testing.T) {
 				fine, lost, err := read(packed[:at])
 				for path, body := range fine {
 					if whole[format][path] != body {
-						t.Errorf("%s in %s, cut at %d: %s passes for whole with %q", format, packing, at, path, body[max(0, len(body)-20):])
+						t.Errorf("%s in %s, cut at %d: %s passes for whole with %q", format, packing, at, path,
+							body[max(0, len(body)-20):])
 					}
 				}
-				// The file before the cut in full may be read: no more than one exchange can be cut in two, and what came
-				// after it is what the one word at the end is for.
-				if missing := 20 - len(fine); (missing > 0) != (err != nil || lost > 0) && !between(format, packing, data, at) {
-					t.Errorf("%s in %s, cut at %d of %d: %d are missing, %d lost, and %v", format, packing, at, len(packed), missing, lost, err)
+				// The file before the cut in full may be read: no more than one exchange can be cut in two, and
+				// what came after it is what the one word at the end is for.
+				if missing := 20 - len(fine); (missing > 0) != (err != nil || lost > 0) &&
+					!between(format, packing, data, at) {
+					t.Errorf("%s in %s, cut at %d of %d: %d are missing, %d lost, and %v", format, packing, at,
+						len(packed), missing, lost, err)
 				}
 				if lost > 1 || len(fine) > 0 && tenth == 0 {
 					t.Errorf("%s in %s, cut at %d of %d: %d are lost", format, packing, at, len(packed), lost)
 				}
-				if least := bytes.Count(data[:min(at, len(data))], []byte("berth berth \"}")) - 1; packing == "nothing" && len(fine) < least {
+				if least := bytes.Count(data[:min(at, len(data))],
+					[]byte("berth berth \"}")) - 1; packing == "nothing" && len(fine) < least {
 					t.Errorf("%s, cut at %d: %d are read, %d stand before the cut", format, at, len(fine), least)
 				}
 			}

@@ -87,7 +87,8 @@ func (in *reading) har(name string, r io.Reader) error {
 	}
 	if err == nil {
 		if _, err = h.dec.ReadToken(); err == nil {
-			err = &Error{File: name, Offset: h.dec.InputOffset(), Entry: h.entry, Reason: "what stands behind the HAR is no HAR, and is not read"}
+			err = &Error{File: name, Offset: h.dec.InputOffset(), Entry: h.entry,
+				Reason: "what stands behind the HAR is no HAR, and is not read"}
 		} else if err == io.EOF {
 			err = nil
 		}
@@ -131,7 +132,8 @@ func (h *harReader) members(f func(string) error) error {
 		return err
 	}
 	if token.Kind() != '{' {
-		return &Error{File: h.name, Offset: h.dec.InputOffset(), Entry: h.entry, Reason: "an object was expected, as HAR 1.2 has it"}
+		return &Error{File: h.name, Offset: h.dec.InputOffset(), Entry: h.entry,
+			Reason: "an object was expected, as HAR 1.2 has it"}
 	}
 	for {
 		if token, err = h.dec.ReadToken(); err != nil {
@@ -211,7 +213,8 @@ func (in *reading) harCapture(raw jsontext.Value) *exchange.Capture {
 	}
 	if form := e.Request.PostData; form != nil {
 		if _, ok := c.Request.Header.Find("Content-Type"); !ok && form.MimeType != "" {
-			c.Request.Header = append(c.Request.Header, exchange.HeaderField{Name: "Content-Type", Value: form.MimeType})
+			c.Request.Header = append(c.Request.Header, exchange.HeaderField{Name: "Content-Type",
+				Value: form.MimeType})
 		}
 		if c.Request.Body = []byte(form.Text); form.Text == "" {
 			c.Request.Body = form.written(c.Request.Header.Get("Content-Type"))
@@ -222,7 +225,8 @@ func (in *reading) harCapture(raw jsontext.Value) *exchange.Capture {
 		for _, one := range e.Request.Cookies {
 			pairs = append(pairs, one.Name+"="+one.Value)
 		}
-		c.Request.Header = append(c.Request.Header, exchange.HeaderField{Name: "Cookie", Value: strings.Join(pairs, "; ")})
+		c.Request.Header = append(c.Request.Header, exchange.HeaderField{Name: "Cookie", Value: strings.Join(pairs,
+			"; ")})
 	}
 	if e.Response == nil {
 		c.Response.Missing = "the entry has no response"
@@ -311,7 +315,8 @@ func (in *reading) harBody(c *exchange.Capture, from *harResponse) {
 	if content.Text == nil && content.File != "" {
 		body, err := in.attached(content.File)
 		if err != nil {
-			r.Missing = fmt.Sprintf("the body is in a file of its own, %q, which cannot be read: %v", clip(content.File), err)
+			r.Missing = fmt.Sprintf("the body is in a file of its own, %q, which cannot be read: %v",
+				clip(content.File), err)
 			return
 		}
 		if r.Receive(body); r.Missing == "" {

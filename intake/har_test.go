@@ -28,7 +28,8 @@ func entry(content string) string {
 }
 
 func har(entries ...string) string {
-	return `{"log":{"version":"1.2","creator":{"name":"t","version":"1"},"pages":[{"id":"p"}],"entries":[` + strings.Join(entries, ",") + `],"comment":"x"}}`
+	return `{"log":{"version":"1.2","creator":{"name":"t","version":"1"},"pages":[{"id":"p"}],"entries":[` +
+		strings.Join(entries, ",") + `],"comment":"x"}}`
 }
 
 // all reads a recording to its end.
@@ -62,7 +63,8 @@ func TestEntriesBecomeCaptures(t *testing.T) {
 		{"a body that the recorder left out", `{"size":9}`, "", "the recording holds no body for this response"},
 		{"base64 that is none", `{"text":"%%%","encoding":"base64"}`, "", "content.text is not base64"},
 		{"an encoding nobody knows", `{"text":"x","encoding":"rot13"}`, "", `content.encoding "rot13" is not read`},
-		{"compressed, and broken", `{"text":"` + b64(zipped(text)[:12]) + `","encoding":"base64"}`, "", "content coding gzip"},
+		{"compressed, and broken", `{"text":"` + b64(zipped(text)[:12]) + `","encoding":"base64"}`, "",
+			"content coding gzip"},
 		{"a bomb", `{"text":"` + bomb + `","encoding":"base64"}`, "", "larger than is read"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -71,10 +73,12 @@ func TestEntriesBecomeCaptures(t *testing.T) {
 				t.Fatalf("%d captures, %v", len(got), err)
 			}
 			r := got[0].Response
-			if string(r.Body) != c.body || !strings.Contains(r.Missing, c.missing) || (c.missing == "") != (r.Missing == "") {
+			if string(r.Body) != c.body || !strings.Contains(r.Missing, c.missing) ||
+				(c.missing == "") != (r.Missing == "") {
 				t.Errorf("body %.40q, missing %q; want %q, %q", r.Body, r.Missing, c.body, c.missing)
 			}
-			if got[0].Request.Method != "GET" || got[0].Request.URL.String() != "https://api.example/a" || got[0].Request.Header.Get("x") != "y" || r.Status != 200 || got[0].Started.Nanosecond() != 123e6 {
+			if got[0].Request.Method != "GET" || got[0].Request.URL.String() != "https://api.example/a" ||
+				got[0].Request.Header.Get("x") != "y" || r.Status != 200 || got[0].Started.Nanosecond() != 123e6 {
 				t.Errorf("read as %+v", got[0])
 			}
 		})
@@ -113,7 +117,8 @@ func TestRecordingsThatCannotBeReadToTheirEnd(t *testing.T) {
 		{"cut off between entries", whole[:strings.LastIndex(whole, `,{"started`)], "the file ends in the middle", 1},
 		{"cut off before its entries", `{"log":{"version":"1.2"`, "the file ends in the middle", 0},
 		{"not JSON", "<html>", "this is no recording that is read here", 0},
-		{"not JSON further on", `{"log":{"version":"1.2","entries":[` + entry(`{"text":"{}"}`) + `,}`, "this is not JSON", 1},
+		{"not JSON further on", `{"log":{"version":"1.2","entries":[` + entry(`{"text":"{}"}`) + `,}`,
+			"this is not JSON", 1},
 		{"empty", "", "the file is empty", 0},
 		{"white space", " \n", "the file is empty", 0},
 		{"no HAR", `{"data":[]}`, `it has no member "log"`, 0},
@@ -143,12 +148,13 @@ func TestAByteOrderMarkBeforeARecording(t *testing.T) {
 func TestTheTakersErrorEndsTheReading(t *testing.T) {
 	stop := errors.New("enough")
 	n := 0
-	err := Read("r", strings.NewReader(har(entry(`{}`), entry(`{}`), entry(`{}`))), Options{}, func(*exchange.Capture) error {
-		if n++; n == 2 {
-			return stop
-		}
-		return nil
-	})
+	err := Read("r", strings.NewReader(har(entry(`{}`), entry(`{}`), entry(`{}`))), Options{},
+		func(*exchange.Capture) error {
+			if n++; n == 2 {
+				return stop
+			}
+			return nil
+		})
 	if err != stop || n != 2 {
 		t.Errorf("error %v after %d captures", err, n)
 	}
@@ -187,7 +193,8 @@ func (f *failing) Read(p []byte) (int, error) {
 }
 
 func TestErrorsOfTheReaderAreNamed(t *testing.T) {
-	err := Read("r", &failing{strings.NewReader(`{"log":{"entries":[`)}, Options{}, func(*exchange.Capture) error { return nil })
+	err := Read("r", &failing{strings.NewReader(`{"log":{"entries":[`)}, Options{},
+		func(*exchange.Capture) error { return nil })
 	if err == nil || !strings.Contains(err.Error(), "the line is dead") {
 		t.Errorf("error %v", err)
 	}
@@ -215,11 +222,13 @@ func FuzzRead(f *testing.F) {
 // TestFormsOfHAR reads what exporters leave to params, cookies and base64 of other kinds.
 func TestFormsOfHAR(t *testing.T) {
 	entry := func(request, content string) string {
-		return `{"request":{"method":"POST","url":"https://q.example/skippers",` + request + `},"response":{"status":200,"headers":[],"content":` + content + `}}`
+		return `{"request":{"method":"POST","url":"https://q.example/skippers",` + request +
+			`},"response":{"status":200,"headers":[],"content":` + content + `}}`
 	}
 	const plain = `{"mimeType":"application/json","text":"{\"id\":1}"}`
 	form := func(params string) string {
-		return entry(`"headers":[],"postData":{"mimeType":"application/x-www-form-urlencoded","params":[`+params+`]}`, plain)
+		return entry(`"headers":[],"postData":{"mimeType":"application/x-www-form-urlencoded","params":[`+params+`]}`,
+			plain)
 	}
 	for name, c := range map[string]struct{ entry, request, cookie, response string }{
 		"params":                        {form(`{"name":"email","value":"sol@sails.example"},{"name":"a b","value":"1&2"}`), "email=sol%40sails.example&a+b=1%262", "", `{"id":1}`},
@@ -227,12 +236,17 @@ func TestFormsOfHAR(t *testing.T) {
 		"params with a bare percentage": {form(`{"name":"share","value":"50%"}`), "share=50%25", "", `{"id":1}`},
 		"params beside a text":          {entry(`"headers":[],"postData":{"mimeType":"application/x-www-form-urlencoded","text":"a=1","params":[{"name":"b","value":"2"}]}`, plain), "a=1", "", `{"id":1}`},
 		"params in parts": {entry(`"headers":[],"postData":{"mimeType":"multipart/form-data; boundary=xx","params":[{"name":"crew","value":"Sol"},{"name":"list","value":"{}","fileName":"crew.json","contentType":"application/json"}]}`, plain),
-			"--xx\r\nContent-Disposition: form-data; name=crew\r\n\r\nSol\r\n--xx\r\nContent-Disposition: form-data; filename=crew.json; name=list\r\nContent-Type: application/json\r\n\r\n{}\r\n--xx--\r\n", "", `{"id":1}`},
-		"cookies":                             {entry(`"headers":[],"cookies":[{"name":"desk","value":"2"},{"name":"s","value":"x"}]`, plain), "", "desk=2; s=x", `{"id":1}`},
-		"cookies beside their header":         {entry(`"headers":[{"name":"cookie","value":"desk=1"}],"cookies":[{"name":"desk","value":"2"}]`, plain), "", "desk=1", `{"id":1}`},
-		"base64 without padding":              {entry(`"headers":[]`, `{"mimeType":"application/json","encoding":"base64","text":"eyJhIjoxfQ"}`), "", "", `{"a":1}`},
-		"base64 in lines":                     {entry(`"headers":[]`, `{"mimeType":"application/json","encoding":"base64","text":"eyJh\r\nIjoxfQ==\r\n"}`), "", "", `{"a":1}`},
-		"base64 of addresses":                 {entry(`"headers":[]`, `{"mimeType":"application/json","encoding":"base64","text":"eyJhIjoi8J-Ygz8_In0"}`), "", "", `{"a":"😃??"}`},
+			"--xx\r\nContent-Disposition: form-data; name=crew\r\n\r\nSol\r\n--xx\r\nContent-Disposition: " +
+				"form-data; filename=crew.json; name=list\r\nContent-Type: application/json\r\n\r\n{}\r\n--xx--\r\n",
+			"", `{"id":1}`},
+		"cookies":                     {entry(`"headers":[],"cookies":[{"name":"desk","value":"2"},{"name":"s","value":"x"}]`, plain), "", "desk=2; s=x", `{"id":1}`},
+		"cookies beside their header": {entry(`"headers":[{"name":"cookie","value":"desk=1"}],"cookies":[{"name":"desk","value":"2"}]`, plain), "", "desk=1", `{"id":1}`},
+		"base64 without padding": {entry(`"headers":[]`,
+			`{"mimeType":"application/json","encoding":"base64","text":"eyJhIjoxfQ"}`), "", "", `{"a":1}`},
+		"base64 in lines": {entry(`"headers":[]`,
+			`{"mimeType":"application/json","encoding":"base64","text":"eyJh\r\nIjoxfQ==\r\n"}`), "", "", `{"a":1}`},
+		"base64 of addresses": {entry(`"headers":[]`,
+			`{"mimeType":"application/json","encoding":"base64","text":"eyJhIjoi8J-Ygz8_In0"}`), "", "", `{"a":"😃??"}`},
 		"decoded, although a coding is named": {`{"request":{"method":"GET","url":"https://q.example/a","headers":[]},"response":{"status":200,"headers":[{"name":"Content-Encoding","value":"br"}],"content":{"mimeType":"application/json","encoding":"base64","text":"eyJhIjoxfQ=="}}}`, "", "", `{"a":1}`},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -241,8 +255,10 @@ func TestFormsOfHAR(t *testing.T) {
 				t.Fatalf("%d captures, %v", len(read), err)
 			}
 			one := read[0]
-			if string(one.Request.Body) != c.request || one.Request.Header.Get("Cookie") != c.cookie || string(one.Response.Body) != c.response || one.Response.Missing != "" {
-				t.Errorf("read %q, cookie %q, and %q %s", one.Request.Body, one.Request.Header.Get("Cookie"), one.Response.Body, one.Response.Missing)
+			if string(one.Request.Body) != c.request || one.Request.Header.Get("Cookie") != c.cookie ||
+				string(one.Response.Body) != c.response || one.Response.Missing != "" {
+				t.Errorf("read %q, cookie %q, and %q %s", one.Request.Body, one.Request.Header.Get("Cookie"),
+					one.Response.Body, one.Response.Missing)
 			}
 		})
 	}
@@ -264,7 +280,8 @@ func TestFormsOfHAR(t *testing.T) {
 func TestUTF16(t *testing.T) {
 	for format, data := range corpus() {
 		for _, order := range []unicode.Endianness{unicode.LittleEndian, unicode.BigEndian} {
-			text, err := unicode.UTF16(order, unicode.UseBOM).NewEncoder().String(strings.ReplaceAll(string(data), "berth", "břeh"))
+			text, err := unicode.UTF16(order, unicode.UseBOM).NewEncoder().String(strings.ReplaceAll(string(data),
+				"berth", "břeh"))
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -293,26 +310,32 @@ func TestZipsAsOthersWriteThem(t *testing.T) {
 		w.Close()
 		return b.String()
 	}
-	if read, err := all(packed(`days\monday.har`, 0)); err != nil || len(read) != 1 || read[0].File != "r.har/days/monday.har" || read[0].Response.Missing != "" {
+	if read, err := all(packed(`days\monday.har`, 0)); err != nil || len(read) != 1 ||
+		read[0].File != "r.har/days/monday.har" || read[0].Response.Missing != "" {
 		t.Errorf("backslashes: %+v, %v", read, err)
 	}
 	for _, name := range []string{`..\monday.har`, `C:\monday.har`, `\monday.har`, `a\..\..\monday.har`} {
-		if read, err := all(packed(name, 0)); err != nil || len(read) != 1 || !strings.Contains(read[0].Response.Missing, "outside") {
+		if read, err := all(packed(name, 0)); err != nil || len(read) != 1 ||
+			!strings.Contains(read[0].Response.Missing, "outside") {
 			t.Errorf("%s: %+v, %v", name, read, err)
 		}
 	}
-	if read, err := all(packed("monday.har", 1)); len(read) != 0 || err == nil || !strings.Contains(err.Error(), "is encrypted") {
+	if read, err := all(packed("monday.har", 1)); len(read) != 0 || err == nil ||
+		!strings.Contains(err.Error(), "is encrypted") {
 		t.Errorf("encrypted: %d captures, %v", len(read), err)
 	}
 }
 
-// TestBodiesInFilesBesideAHAR reads bodies that a HAR names, in a zip file and in a folder, and none that lie elsewhere.
+// TestBodiesInFilesBesideAHAR reads bodies that a HAR names, in a zip file and in a folder, and none that lie
+// elsewhere.
 func TestBodiesInFilesBesideAHAR(t *testing.T) {
 	content := func(file string) string { return `{"mimeType":"application/json","_file":` + strconv.Quote(file) + `}` }
-	text := har(entry(content("bodies/1.json")), entry(content("../secret.json")), entry(content("gone.json")), entry(content("/etc/hostname")), entry(content(`bodies\2.json`)), entry(content("bodies")))
+	text := har(entry(content("bodies/1.json")), entry(content("../secret.json")), entry(content("gone.json")),
+		entry(content("/etc/hostname")), entry(content(`bodies\2.json`)), entry(content("bodies")))
 	dir := t.TempDir()
 	inside := filepath.Join(dir, "in")
-	files := map[string]string{"in/a.har": text, "in/bodies/1.json": `{"a":1}`, "in/bodies/2.json": `{"b":2}`, "secret.json": `{"secret":1}`}
+	files := map[string]string{"in/a.har": text, "in/bodies/1.json": `{"a":1}`, "in/bodies/2.json": `{"b":2}`,
+		"secret.json": `{"secret":1}`}
 	var z bytes.Buffer
 	w := zip.NewWriter(&z)
 	for _, name := range slices.Sorted(maps.Keys(files)) {
@@ -351,7 +374,8 @@ func TestBodiesInFilesBesideAHAR(t *testing.T) {
 				t.Errorf("%s: entry %d should say %q\n%s", name, i, says, got)
 			}
 		}
-		if name == "zip" && (len(lines) != 7 || !strings.Contains(lines[6], "secret.json")) { // what no HAR refers to is listed as before
+		// what no HAR refers to is listed as before
+		if name == "zip" && (len(lines) != 7 || !strings.Contains(lines[6], "secret.json")) {
 			t.Errorf("%s lists\n%s", name, got)
 		}
 	}
@@ -372,7 +396,8 @@ func TestNamesInZipFilesAreWhole(t *testing.T) {
 	io.WriteString(f, har(entry(`{"text":"{}"}`)))
 	w.Close()
 	got := ""
-	if err := Read("r", bytes.NewReader(z.Bytes()), Options{}, func(c *exchange.Capture) error { got = c.File; return nil }); err != nil {
+	if err := Read("r", bytes.NewReader(z.Bytes()), Options{},
+		func(c *exchange.Capture) error { got = c.File; return nil }); err != nil {
 		t.Fatal(err)
 	}
 	if want := "r/nightly/" + strings.Repeat("harbour-", 30) + "skipper  [31m.har"; got != want {

@@ -46,7 +46,8 @@ const noRequest = `no request is recorded with this response: say it, as in --re
 
 func (in *reading) messages(name string, r io.Reader, lies lying) error {
 	count := &counted{r: r}
-	m := &messageReader{reading: in, name: name, count: count, lies: lies, most: maxEntry, r: bufio.NewReaderSize(count, readAhead)}
+	m := &messageReader{reading: in, name: name, count: count, lies: lies, most: maxEntry, r: bufio.NewReaderSize(count,
+		readAhead)}
 	var waiting *exchange.Request
 	cut := "" // why the body of what waits is not whole
 	for {
@@ -75,7 +76,8 @@ func (in *reading) messages(name string, r io.Reader, lies lying) error {
 		}
 		status, ok := h.status()
 		if !ok {
-			return &Error{File: name, Offset: at, Entry: m.entry, Reason: "here the first line of an HTTP message was expected"}
+			return &Error{File: name, Offset: at, Entry: m.entry,
+				Reason: "here the first line of an HTTP message was expected"}
 		}
 		if status < 200 && status != 101 {
 			continue // an interim response (RFC 9110 section 15.2)
@@ -252,8 +254,8 @@ func (m *messageReader) passToStart() {
 	}
 }
 
-// bytes reads n bytes, or what is there of them. A length is believed where the body fits it; where it does not, the body ends
-// before the next message: that of an answer that redirects, say, was not written down.
+// bytes reads n bytes, or what is there of them. A length is believed where the body fits it; where it does
+// not, the body ends before the next message: that of an answer that redirects, say, was not written down.
 func (m *messageReader) bytes(h *head, n int64) ([]byte, error) {
 	media, _, _ := strings.Cut(strings.ToLower(h.header.Get("Content-Type")), ";")
 	media = strings.TrimSpace(media)
@@ -264,7 +266,8 @@ func (m *messageReader) bytes(h *head, n int64) ([]byte, error) {
 	if n > m.most {
 		return nil, errEntryTooLarge
 	}
-	lines := strings.Contains(media, "json") || strings.HasSuffix(media, "urlencoded") // no line of these begins as a message does
+	// no line of these begins as a message does
+	lines := strings.Contains(media, "json") || strings.HasSuffix(media, "urlencoded")
 	if holds || m.fits(n) || !lines && n+sniffed > readAhead {
 		return io.ReadAll(io.LimitReader(m.r, n))
 	}
@@ -283,8 +286,8 @@ func (m *messageReader) fits(n int64) bool {
 	return begins(next[n:], ends != nil)
 }
 
-// begins reports whether a message begins behind a body, or nothing does. ends is that the recording ends with next, which may
-// be in the middle of a first line.
+// begins reports whether a message begins behind a body, or nothing does. ends is that the recording ends with
+// next, which may be in the middle of a first line.
 func begins(next []byte, ends bool) bool {
 	rest := bytes.TrimLeft(next, " \t\r\n")
 	return len(rest) == 0 && ends || isStartLine(rest) || ends && len(rest) < len(next) && brokenStart.Match(rest)

@@ -99,15 +99,18 @@ func (in *reading) read(name string, r io.Reader, packing int) error {
 	}
 	if unpack := packingOf(start); unpack != nil {
 		if packing == maxPacking {
-			return &Error{File: name, Offset: -1, Reason: fmt.Sprintf("it is packed more than %d times over", maxPacking)}
+			return &Error{File: name, Offset: -1, Reason: fmt.Sprintf("it is packed more than %d times over",
+				maxPacking)}
 		}
 		if at, ok := r.(readerAt); ok { // a file is unpacked where it lies
 			return unpack(in, name, at, packing+1)
 		}
 		return unpack(in, name, b, packing+1)
 	}
-	if bytes.HasPrefix(start, []byte{0xFF, 0xFE}) || bytes.HasPrefix(start, []byte{0xFE, 0xFF}) { // as a shell writes what a command printed
-		return in.read(name, transform.NewReader(b, unicode.UTF16(unicode.LittleEndian, unicode.ExpectBOM).NewDecoder()), packing)
+	// as a shell writes what a command printed
+	if bytes.HasPrefix(start, []byte{0xFF, 0xFE}) || bytes.HasPrefix(start, []byte{0xFE, 0xFF}) {
+		return in.read(name, transform.NewReader(b, unicode.UTF16(unicode.LittleEndian,
+			unicode.ExpectBOM).NewDecoder()), packing)
 	}
 	lies := in.lying(r)
 	if bytes.HasPrefix(start, byteOrderMark) {
@@ -135,7 +138,8 @@ func (in *reading) read(name string, r io.Reader, packing int) error {
 		return in.har(name, b)
 	}
 	return &Error{File: name, Offset: -1, Unknown: true,
-		Reason: "this is no recording that is read here: HAR 1.2, HTTP messages, WARC and capture lines are, also packed with gzip, zstd or zip"}
+		Reason: "this is no recording that is read here: HAR 1.2, HTTP messages, WARC and capture lines are, also " +
+			"packed with gzip, zstd or zip"}
 }
 
 const (

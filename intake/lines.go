@@ -20,8 +20,8 @@ import (
 	"inkret/core/exchange"
 )
 
-// isLine reports whether a text begins with a capture line: an object that has one of its members, whatever others come first.
-// ends says that it cannot be told, for the text ends before that.
+// isLine reports whether a text begins with a capture line: an object that has one of its members, whatever
+// others come first. ends says that it cannot be told, for the text ends before that.
 func isLine(start []byte) (is, ends bool) {
 	d := jsontext.NewDecoder(bytes.NewReader(start), lineOptions)
 	if t, err := d.ReadToken(); err != nil || t.Kind() != '{' {
@@ -131,7 +131,8 @@ func appendMessage(dst []byte, h exchange.Header, body []byte, readable bool) []
 			if utf8.ValidString(f.Value) {
 				dst = append(appendString(append(dst, `,"value":`...), f.Value), '}')
 			} else {
-				dst = append(base64.StdEncoding.AppendEncode(append(dst, `,"value_base64":"`...), []byte(f.Value)), `"}`...)
+				dst = append(base64.StdEncoding.AppendEncode(append(dst, `,"value_base64":"`...), []byte(f.Value)),
+					`"}`...)
 			}
 		}
 		dst = append(dst, ']')
@@ -161,7 +162,8 @@ func (in *reading) lines(name string, r *bufio.Reader) error {
 		case err == io.EOF:
 			return nil
 		case errors.Is(err, errHead):
-			c := &exchange.Capture{Response: exchange.Response{Missing: fmt.Sprintf("the line is longer than %d MiB", MaxLine>>20)}}
+			c := &exchange.Capture{Response: exchange.Response{Missing: fmt.Sprintf("the line is longer than %d MiB",
+				MaxLine>>20)}}
 			if err := in.hand(name, entry, c); err != nil {
 				return err
 			}
@@ -175,7 +177,8 @@ func (in *reading) lines(name string, r *bufio.Reader) error {
 		c, err := decodeLine([]byte(line))
 		if err != nil {
 			if _, last := r.Peek(1); last != nil {
-				return &Error{File: name, Offset: -1, Entry: entry, Reason: "the last line is not a whole capture line; what came before is complete"}
+				return &Error{File: name, Offset: -1, Entry: entry,
+					Reason: "the last line is not a whole capture line; what came before is complete"}
 			}
 			c = &exchange.Capture{Response: exchange.Response{Missing: err.Error()}}
 		}
@@ -235,7 +238,8 @@ func decodeLine(text []byte) (*exchange.Capture, error) {
 		c.Response.Missing = "the line has no response"
 		return c, nil
 	}
-	c.Response = exchange.Response{Status: line.Response.Status, Header: line.Response.Headers, Missing: said(line.Response.Missing)}
+	c.Response = exchange.Response{Status: line.Response.Status, Header: line.Response.Headers,
+		Missing: said(line.Response.Missing)}
 	body, err := line.Response.bytes()
 	if err != nil {
 		c.Response.Missing = "response.body_base64 is not base64"

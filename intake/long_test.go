@@ -59,10 +59,13 @@ func TestLongBodiesAreReadWhereTheyLie(t *testing.T) {
 	for i := range random {
 		random[i] = "0123456789abcdef"[(i*i*7+i/3)%16]
 	}
-	const head, after = "HTTP/1.1 200 OK\r\nContent-Type: application/json\r\n", "HTTP/1.1 404 Not Found\r\nContent-Type: application/json\r\nContent-Length: 2\r\n\r\n{}"
+	const head, after = "HTTP/1.1 200 OK\r\nContent-Type: application/json\r\n",
+		"HTTP/1.1 404 Not Found\r\nContent-Type: application/json\r\nContent-Length: 2\r\n\r\n{}"
 	request := &exchange.Request{Method: "GET"}
 	recordOf := func(message string) string {
-		return fmt.Sprintf("WARC/1.1\r\nWARC-Type: response\r\nWARC-Record-ID: <urn:a>\r\nWARC-Target-URI: https://api.example/v1/berths\r\nContent-Type: application/http; msgtype=response\r\nContent-Length: %d\r\n\r\n%s\r\n\r\n", len(message), message)
+		return fmt.Sprintf("WARC/1.1\r\nWARC-Type: response\r\nWARC-Record-ID: <urn:a>\r\nWARC-Target-URI: "+
+			"https://api.example/v1/berths\r\nContent-Type: application/http; msgtype=response\r\nContent-Length: "+
+			"%d\r\n\r\n%s\r\n\r\n", len(message), message)
 	}
 	for _, c := range []struct{ name, text, body string }{
 		{"a length said", head + fmt.Sprintf("Content-Length: %d\r\n\r\n%s", len(body), body) + after, body},
@@ -70,9 +73,11 @@ func TestLongBodiesAreReadWhereTheyLie(t *testing.T) {
 		{"a length that is wrong", head + "Content-Length: 12\r\n\r\n" + body + "\n" + after, body + "\n"},
 		{"chunks", head + "Transfer-Encoding: chunked\r\n\r\n" + chunkedText(body, 70_000) + after, body},
 		{"chunks that were undone", head + "Transfer-Encoding: chunked\r\n\r\n" + body + "\n" + after, body + "\n"},
-		{"behind a byte order mark", "\xef\xbb\xbf" + head + fmt.Sprintf("Content-Length: %d\r\n\r\n%s", len(body), body) + after, body},
+		{"behind a byte order mark", "\xef\xbb\xbf" + head + fmt.Sprintf("Content-Length: %d\r\n\r\n%s", len(body),
+			body) + after, body},
 		{"a WARC record", recordOf(head+"\r\n"+body) + recordOf(after), body},
-		{"a WARC record of chunks", recordOf(head+"Transfer-Encoding: chunked\r\n\r\n"+chunkedText(body, 1<<20)) + recordOf(after), body},
+		{"a WARC record of chunks", recordOf(head+"Transfer-Encoding: chunked\r\n\r\n"+chunkedText(body, 1<<20)) +
+			recordOf(after), body},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			for _, lies := range []bool{true, false} { // as a file, and as a stream
@@ -82,7 +87,8 @@ func TestLongBodiesAreReadWhereTheyLie(t *testing.T) {
 				}
 				all, long, err := bodies(t, r, Options{Long: true, Request: request})
 				if err != nil || len(all) != 2 || all[0] != c.body || all[1] != "{}" || (long == 1) != lies {
-					t.Errorf("%d captures, %d of them long, %v; the first has %d bytes of %d", len(all), long, err, len(all[0]), len(c.body))
+					t.Errorf("%d captures, %d of them long, %v; the first has %d bytes of %d", len(all), long, err,
+						len(all[0]), len(c.body))
 				}
 			}
 		})
@@ -94,7 +100,8 @@ func TestLongBodiesAreReadWhereTheyLie(t *testing.T) {
 		w.Write(random)
 		w.Write([]byte(`"}`))
 		w.Close()
-		text := head + fmt.Sprintf("Content-Encoding: gzip\r\nContent-Length: %d\r\n\r\n", coded.Len()) + coded.String() + after
+		text := head + fmt.Sprintf("Content-Encoding: gzip\r\nContent-Length: %d\r\n\r\n", coded.Len()) +
+			coded.String() + after
 		all, long, err := bodies(t, strings.NewReader(text), Options{Long: true, Request: request})
 		if err != nil || len(all) != 2 || long != 1 || all[0] != `{"a":"`+string(random)+`"}` {
 			t.Errorf("%d captures, %d long, %v", len(all), long, err)
@@ -102,12 +109,14 @@ func TestLongBodiesAreReadWhereTheyLie(t *testing.T) {
 	})
 	t.Run("what is no JSON is held", func(t *testing.T) {
 		text := strings.Replace(head, "application/json", "text/html", 1) + "\r\n" + body + "\n" + after
-		if all, long, err := bodies(t, strings.NewReader(text), Options{Long: true, Request: request}); err != nil || len(all) != 2 || long != 0 {
+		if all, long, err := bodies(t, strings.NewReader(text), Options{Long: true, Request: request}); err != nil ||
+			len(all) != 2 || long != 0 {
 			t.Errorf("%d captures, %d long, %v", len(all), long, err)
 		}
 	})
 	t.Run("not asked for", func(t *testing.T) {
-		if all, long, err := bodies(t, strings.NewReader(head+"\r\n"+body+"\n"+after), Options{Request: request}); err != nil || len(all) != 2 || long != 0 {
+		if all, long, err := bodies(t, strings.NewReader(head+"\r\n"+body+"\n"+after),
+			Options{Request: request}); err != nil || len(all) != 2 || long != 0 {
 			t.Errorf("%d captures, %d long, %v", len(all), long, err)
 		}
 	})

@@ -40,11 +40,13 @@ func isStartLine(text []byte) bool {
 
 func isStatusLine(line []byte) bool { return statusLine.Match(bytes.TrimRight(line, "\r\n")) }
 
-// startBehind gives where in a line of JSON the first line of an answer begins, directly behind the end of a body that has no
-// line feed, or 0. A string of JSON ends in its line, so without a quotation mark behind it no string holds it.
+// startBehind gives where in a line of JSON the first line of an answer begins, directly behind the end of a
+// body that has no line feed, or 0. A string of JSON ends in its line, so without a quotation mark behind it no
+// string holds it.
 func startBehind(line []byte) int {
 	at := bytes.LastIndex(line, []byte("HTTP/"))
-	if at <= 0 || !bytes.HasSuffix(line, []byte("\n")) || line[at-1] != '}' && line[at-1] != ']' || bytes.IndexByte(line[at:], '"') >= 0 || !isStatusLine(line[at:]) {
+	if at <= 0 || !bytes.HasSuffix(line, []byte("\n")) || line[at-1] != '}' && line[at-1] != ']' ||
+		bytes.IndexByte(line[at:], '"') >= 0 || !isStatusLine(line[at:]) {
 		return 0
 	}
 	return at
@@ -92,12 +94,14 @@ func readHead(r *bufio.Reader) (head, error) {
 			return h, err
 		}
 		left -= len(line) + 2
-		if last := len(h.header) - 1; last >= 0 && (line[0] == ' ' || line[0] == '\t') { // folded, as RFC 9112 section 5.2 forbids and old ones did
+		// folded, as RFC 9112 section 5.2 forbids and old ones did
+		if last := len(h.header) - 1; last >= 0 && (line[0] == ' ' || line[0] == '\t') {
 			h.header[last].Value += " " + strings.TrimSpace(line)
 			continue
 		}
 		if name, value, ok := strings.Cut(line, ":"); ok {
-			h.header = append(h.header, exchange.HeaderField{Name: strings.TrimSpace(name), Value: strings.TrimSpace(value)})
+			h.header = append(h.header, exchange.HeaderField{Name: strings.TrimSpace(name),
+				Value: strings.TrimSpace(value)})
 		}
 	}
 }

@@ -95,7 +95,8 @@ func (in *reading) unpack(name string, r *measured, packing int, kind string) er
 		if errors.Is(r.fault, io.ErrUnexpectedEOF) {
 			reason = "ends in the middle"
 		}
-		return &Error{File: name, Offset: -1, Reason: "what " + kind + " packed " + reason + "; captures that stand before that were read, those behind it are lost"}
+		return &Error{File: name, Offset: -1, Reason: "what " + kind + " packed " + reason +
+			"; captures that stand before that were read, those behind it are lost"}
 	}
 	return err
 }
@@ -235,8 +236,10 @@ func (in *reading) zipped(name string, f *zip.File, packing int, beside *zipFile
 	before := in.Beside
 	in.Beside = beside
 	defer func() { in.Beside = before }()
-	if strings.HasPrefix(f.Name, "/") || strings.Contains("/"+f.Name+"/", "/../") || len(f.Name) > 1 && f.Name[1] == ':' {
-		return &Error{File: name + "/" + clip(path.Base(f.Name)), Offset: -1, Unknown: true, Reason: "its path leads outside of the zip file; it is not read"}
+	if strings.HasPrefix(f.Name, "/") || strings.Contains("/"+f.Name+"/", "/../") || len(f.Name) > 1 &&
+		f.Name[1] == ':' {
+		return &Error{File: name + "/" + clip(path.Base(f.Name)), Offset: -1, Unknown: true,
+			Reason: "its path leads outside of the zip file; it is not read"}
 	}
 	if f.Flags&1 != 0 {
 		return &Error{File: inner, Offset: -1, Reason: "it is encrypted in the zip file: unpack it first"}

@@ -12,8 +12,10 @@ import (
 // TestTimesAsToolsWriteThem reads the usual forms in each kind of recording; what is none is no time.
 func TestTimesAsToolsWriteThem(t *testing.T) {
 	want := time.Date(2020, 1, 1, 10, 0, 0, 0, time.UTC)
-	for _, text := range []string{"2020-01-01T10:00:00Z", "2020-01-01T12:00:00+0200", "2020-01-01T12:00:00.000+02:00", "2020-01-01 10:00:00", "2020-01-01 10:00:00.000", "2020-01-01 10:00:00,000", "2020-01-01 10:00:00 UTC",
-		"2020-01-01 12:00:00 +0200", "2020-01-01T05:00:00-05", "20200101T100000Z", "20200101100000", "Wed, 01 Jan 2020 10:00:00 GMT", "2020-01-01T10:00:00"} {
+	for _, text := range []string{"2020-01-01T10:00:00Z", "2020-01-01T12:00:00+0200", "2020-01-01T12:00:00.000+02:00",
+		"2020-01-01 10:00:00", "2020-01-01 10:00:00.000", "2020-01-01 10:00:00,000", "2020-01-01 10:00:00 UTC",
+		"2020-01-01 12:00:00 +0200", "2020-01-01T05:00:00-05", "20200101T100000Z", "20200101100000",
+		"Wed, 01 Jan 2020 10:00:00 GMT", "2020-01-01T10:00:00"} {
 		line := fmt.Sprintf(`{"started":%q,"request":{"url":"https://q.example/a"},"response":{"status":200,"body":{}}}`, text)
 		har := fmt.Sprintf(`{"log":{"entries":[{"startedDateTime":%q,"request":{"method":"GET","url":"https://q.example/a"},"response":{"status":200,"content":{"text":"{}"}}}]}}`, text)
 		for kind, recording := range map[string]string{"line": line, "HAR": har} {

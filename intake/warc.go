@@ -65,7 +65,8 @@ func concurrent(h head) []string {
 
 func (in *reading) warc(name string, r io.Reader, lies lying) error {
 	count := &counted{r: r}
-	w := &warcReader{reading: in, name: name, count: count, r: bufio.NewReaderSize(count, readAhead), requests: map[string]*warcRequest{}, lies: lies}
+	w := &warcReader{reading: in, name: name, count: count, r: bufio.NewReaderSize(count, readAhead),
+		requests: map[string]*warcRequest{}, lies: lies}
 	for {
 		at, h, err := w.next()
 		if err == io.EOF {
@@ -122,8 +123,8 @@ var recordStart = regexp.MustCompile(`\nWARC/\d\.\d\r?\n`)
 // mostRewound bounds what is read again since lengths were wrong.
 const mostRewound = 2 * maxEntry
 
-// wrong takes a record whose length is wrong, or that the file ends in; its block was read. Records that stand in the block are
-// read from there.
+// wrong takes a record whose length is wrong, or that the file ends in; its block was read. Records that stand
+// in the block are read from there.
 func (w *warcReader) wrong(h head, at, begin int64, block []byte, whole bool) error {
 	next, _ := w.r.Peek(len("\nWARC/1.1\r\n")) // a start may lie across the end of the block
 	w.r.Discard(len(next))
@@ -143,7 +144,8 @@ func (w *warcReader) wrong(h head, at, begin int64, block []byte, whole bool) er
 	}
 	rest := block[inside[0]+1:]
 	if w.rewound += int64(len(rest)); w.rewound > mostRewound {
-		w.fault(at, fmt.Sprintf("so many lengths are wrong that %d records or more are not read", len(recordStart.FindAllIndex(block, -1))))
+		w.fault(at, fmt.Sprintf("so many lengths are wrong that %d records or more are not read",
+			len(recordStart.FindAllIndex(block, -1))))
 		return nil
 	}
 	w.count = &counted{r: io.MultiReader(bytes.NewReader(rest), w.r), n: begin + int64(inside[0]) + 1}
@@ -160,7 +162,8 @@ func (w *warcReader) tooLarge(h head, at, n int64) error {
 	for left, fresh := n, false; left > 0 && !ends; {
 		line, err := w.r.ReadSlice('\n')
 		if int64(len(line)) > left { // behind its end
-			w.count = &counted{r: io.MultiReader(bytes.NewReader(bytes.Clone(line[left:])), w.r), n: w.at() - int64(len(line)) + left}
+			w.count = &counted{r: io.MultiReader(bytes.NewReader(bytes.Clone(line[left:])), w.r),
+				n: w.at() - int64(len(line)) + left}
 			w.r, line = bufio.NewReaderSize(w.count, readAhead), line[:left]
 		}
 		if fresh && bytes.HasPrefix(line, warcStart) {
@@ -209,7 +212,8 @@ func (w *warcReader) next() (int64, head, error) {
 func (w *warcReader) closed() bool {
 	next, err := w.r.Peek(4 + len(warcStart))
 	rest := bytes.TrimLeft(next, "\r\n")
-	return len(rest) == 0 && err != nil || len(rest) < len(next) && bytes.HasPrefix(rest, warcStart[:min(len(rest), len(warcStart))])
+	return len(rest) == 0 && err != nil || len(rest) < len(next) &&
+		bytes.HasPrefix(rest, warcStart[:min(len(rest), len(warcStart))])
 }
 
 // resync reads on to the next line that begins a record.
@@ -291,7 +295,8 @@ func (w *warcReader) record(h head, block []byte, lacks string) error {
 		if body, cut = unchunk(body); lacks == "" {
 			lacks = cut
 		}
-	} else if codings, coded := message.header.Find("Content-Encoding"); lacks == "" && (!coded || exchange.StillCoded(body, codings)) {
+	} else if codings, coded := message.header.Find("Content-Encoding"); lacks == "" &&
+		(!coded || exchange.StillCoded(body, codings)) {
 		lacks = shorter(int64(len(body)), message.length(), false)
 	}
 	if cut := h.header.Get("WARC-Truncated"); cut != "" {
@@ -323,7 +328,8 @@ func (w *warcReader) record(h head, block []byte, lacks string) error {
 }
 
 func isResponse(h head) bool {
-	return h.header.Get("WARC-Type") == "response" && strings.HasPrefix(strings.ToLower(h.header.Get("Content-Type")), "application/http")
+	return h.header.Get("WARC-Type") == "response" && strings.HasPrefix(strings.ToLower(h.header.Get("Content-Type")),
+		"application/http")
 }
 
 // response gives the capture of a response record, its body left out; nil where it holds
@@ -430,7 +436,8 @@ func (w *warcReader) alone(keep int) error {
 			continue
 		}
 		delete(w.requests, w.order[0])
-		if err := w.out(&exchange.Capture{Request: *r.request, Response: exchange.Response{Missing: noResponse}}); err != nil {
+		if err := w.out(&exchange.Capture{Request: *r.request,
+			Response: exchange.Response{Missing: noResponse}}); err != nil {
 			return err
 		}
 	}

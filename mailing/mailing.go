@@ -47,7 +47,8 @@ func ParseServer(address, from, password string) (*Server, error) {
 	if _, ok := u.User.Password(); ok {
 		return nil, errors.New("the mail server's password does not belong into its address")
 	}
-	s := &Server{From: from, Host: u.Hostname(), Port: submission, Implicit: u.Scheme == "smtps", User: u.User.Username(), Password: password}
+	s := &Server{From: from, Host: u.Hostname(), Port: submission, Implicit: u.Scheme == "smtps",
+		User: u.User.Username(), Password: password}
 	if s.Implicit {
 		s.Port = implicitSubmission
 	}
@@ -89,9 +90,11 @@ func (s *Server) Send(ctx context.Context, m Message) error {
 	case loopback(s.Host):
 		policy = gomail.TLSOpportunistic
 	}
-	options := []gomail.Option{gomail.WithPort(s.Port), gomail.WithTLSPolicy(policy), gomail.WithTLSConfig(s.tls()), gomail.WithoutNoop(), gomail.WithDialContextFunc(s.dial)}
+	options := []gomail.Option{gomail.WithPort(s.Port), gomail.WithTLSPolicy(policy), gomail.WithTLSConfig(s.tls()),
+		gomail.WithoutNoop(), gomail.WithDialContextFunc(s.dial)}
 	if s.User != "" {
-		options = append(options, gomail.WithSMTPAuth(auth), gomail.WithUsername(s.User), gomail.WithPassword(s.Password))
+		options = append(options, gomail.WithSMTPAuth(auth), gomail.WithUsername(s.User),
+			gomail.WithPassword(s.Password))
 	}
 	client, err := gomail.NewClient(s.Host, options...)
 	if err != nil {

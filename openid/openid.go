@@ -30,7 +30,8 @@ type Client struct {
 func (c *Client) Check() error {
 	u, err := url.Parse(c.Issuer)
 	switch {
-	case err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" || u.RawQuery != "" || u.Fragment != "":
+	case err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" || u.RawQuery != "" ||
+		u.Fragment != "":
 		return fmt.Errorf("%q is no issuer; one is written https://login.example", c.Issuer)
 	case u.Scheme == "http" && u.Hostname() != "127.0.0.1" && u.Hostname() != "localhost":
 		return errors.New("an issuer is reached by https")
@@ -69,7 +70,8 @@ func (p *Provider) discover(ctx context.Context) (*oidc.Provider, *oauth2.Config
 		}
 		p.found = found
 	}
-	return p.found, &oauth2.Config{ClientID: p.client.ID, ClientSecret: p.client.Secret, Endpoint: p.found.Endpoint(), RedirectURL: p.redirect, Scopes: []string{oidc.ScopeOpenID, "email", "profile"}}, nil
+	return p.found, &oauth2.Config{ClientID: p.client.ID, ClientSecret: p.client.Secret, Endpoint: p.found.Endpoint(),
+		RedirectURL: p.redirect, Scopes: []string{oidc.ScopeOpenID, "email", "profile"}}, nil
 }
 
 // client bounds how long an answer may take. Keys are fetched later, with the context of the

@@ -24,14 +24,16 @@ func newQuay(t *testing.T) *quay {
 	t.Helper()
 	site := httptest.NewUnstartedServer(nil)
 	issuer := "http://" + site.Listener.Addr().String()
-	at, err := demo.NewProvider(issuer, "inkret", "a secret", []demo.Account{{Subject: "7", Name: "Noor Adeyar", Email: "noor@quay.example", Verified: true}})
+	at, err := demo.NewProvider(issuer, "inkret", "a secret", []demo.Account{{Subject: "7", Name: "Noor Adeyar",
+		Email: "noor@quay.example", Verified: true}})
 	if err != nil {
 		t.Fatal(err)
 	}
 	site.Config.Handler = at
 	site.Start()
 	t.Cleanup(site.Close)
-	return &quay{openid.New(openid.Client{Issuer: issuer, ID: "inkret", Secret: "a secret", Name: "the quay"}, "https://inkret.example/done"), at, t}
+	return &quay{openid.New(openid.Client{Issuer: issuer, ID: "inkret", Secret: "a secret", Name: "the quay"},
+		"https://inkret.example/done"), at, t}
 }
 
 // visit goes to the provider as its first account, and gives what is brought back.
@@ -58,7 +60,8 @@ func TestSomebodySignsIn(t *testing.T) {
 	q := newQuay(t)
 	ticket, back := q.visit()
 	who, err := q.Finish(t.Context(), ticket, back.Get("state"), back.Get("code"))
-	if want := (openid.Identity{Subject: "7", Email: "noor@quay.example", Verified: true, Name: "Noor Adeyar"}); err != nil || who != want {
+	if want := (openid.Identity{Subject: "7", Email: "noor@quay.example", Verified: true,
+		Name: "Noor Adeyar"}); err != nil || who != want {
 		t.Errorf("%+v, %v", who, err)
 	}
 	if _, err := q.Finish(t.Context(), ticket, back.Get("state"), back.Get("code")); err == nil {
@@ -78,7 +81,8 @@ func TestAnswersThatAreNotTrusted(t *testing.T) {
 	} {
 		ticket, back := q.visit()
 		q.at.Spoil(change)
-		if who, err := q.Finish(t.Context(), ticket, back.Get("state"), back.Get("code")); !errors.Is(err, openid.ErrForged) || who != (openid.Identity{}) {
+		if who, err := q.Finish(t.Context(), ticket, back.Get("state"), back.Get("code")); !errors.Is(err,
+			openid.ErrForged) || who != (openid.Identity{}) {
 			t.Errorf("an answer %s: %+v, %v", name, who, err)
 		}
 	}
@@ -87,14 +91,16 @@ func TestAnswersThatAreNotTrusted(t *testing.T) {
 	for name, c := range map[string]struct {
 		ticket openid.Ticket
 		state  string
-	}{"another's state": {ticket, "another"}, "another's ticket": {other, back.Get("state")}, "no ticket": {openid.Ticket{}, ""}} {
+	}{"another's state": {ticket, "another"}, "another's ticket": {other, back.Get("state")},
+		"no ticket": {openid.Ticket{}, ""}} {
 		if _, err := q.Finish(t.Context(), c.ticket, c.state, back.Get("code")); !errors.Is(err, openid.ErrForged) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
 	stolen := ticket
 	stolen.Verifier = other.Verifier // who has the code alone, and not the verifier
-	if _, err := q.Finish(t.Context(), stolen, back.Get("state"), back.Get("code")); err == nil || !strings.Contains(err.Error(), "does not take the code") {
+	if _, err := q.Finish(t.Context(), stolen, back.Get("state"), back.Get("code")); err == nil ||
+		!strings.Contains(err.Error(), "does not take the code") {
 		t.Errorf("without the verifier: %v", err)
 	}
 }
@@ -107,9 +113,12 @@ func TestAProviderThatIsNotThere(t *testing.T) {
 }
 
 func TestClientsAreChecked(t *testing.T) {
-	for issuer, says := range map[string]string{"https://login.example/tenant": "", "http://127.0.0.1:9000": "", "http://login.example": "by https", "login.example": "is no issuer", "ftp://login.example": "is no issuer", "https://login.example?x=1": "is no issuer"} {
+	for issuer, says := range map[string]string{"https://login.example/tenant": "", "http://127.0.0.1:9000": "",
+		"http://login.example": "by https", "login.example": "is no issuer", "ftp://login.example": "is no issuer",
+		"https://login.example?x=1": "is no issuer"} {
 		c := openid.Client{Issuer: issuer, ID: "inkret"}
-		if err := c.Check(); says == "" && err != nil || says != "" && (err == nil || !strings.Contains(err.Error(), says)) {
+		if err := c.Check(); says == "" && err != nil || says != "" &&
+			(err == nil || !strings.Contains(err.Error(), says)) {
 			t.Errorf("%s: %v", issuer, err)
 		}
 	}

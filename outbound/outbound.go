@@ -46,7 +46,8 @@ func (r *Refused) Error() string { return r.Reason }
 func (s *Server) Serves(u *url.URL) bool {
 	base := strings.TrimRight(s.Base.EscapedPath(), "/")
 	path := u.EscapedPath()
-	return strings.EqualFold(u.Scheme, s.Base.Scheme) && strings.EqualFold(u.Host, s.Base.Host) && (path == base || strings.HasPrefix(path, base+"/"))
+	return strings.EqualFold(u.Scheme, s.Base.Scheme) && strings.EqualFold(u.Host, s.Base.Host) &&
+		(path == base || strings.HasPrefix(path, base+"/"))
 }
 
 // Call makes a call to s and gives the answer as it was received. What it sends is
@@ -107,12 +108,15 @@ func Call(ctx context.Context, s Server, r *exchange.Request) (exchange.Response
 }
 
 // ofConnection are header fields that belong to one connection or are set anew.
-var ofConnection = map[string]bool{"connection": true, "keep-alive": true, "proxy-connection": true, "te": true, "trailer": true,
-	"transfer-encoding": true, "upgrade": true, "host": true, "content-length": true, "if-none-match": true, "if-modified-since": true, "range": true}
+var ofConnection = map[string]bool{"connection": true, "keep-alive": true, "proxy-connection": true, "te": true,
+	"trailer":           true,
+	"transfer-encoding": true, "upgrade": true, "host": true, "content-length": true, "if-none-match": true,
+	"if-modified-since": true, "range": true}
 
 func (s *Server) transport(host string) *http.Transport {
 	dialer := &net.Dialer{Timeout: dialTime}
-	t := &http.Transport{DisableCompression: true, DisableKeepAlives: true, TLSClientConfig: &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12},
+	t := &http.Transport{DisableCompression: true, DisableKeepAlives: true,
+		TLSClientConfig:   &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12},
 		ForceAttemptHTTP2: true, MaxResponseHeaderBytes: 1 << 20}
 	t.DialContext = func(ctx context.Context, network, address string) (net.Conn, error) {
 		if s.Address != nil {
@@ -139,7 +143,8 @@ func lookUp(ctx context.Context, name string) (netip.Addr, error) {
 	}
 	for _, a := range all {
 		if !Public(a) {
-			return a, &Refused{fmt.Sprintf("%s leads to %s, which is not a public address: an administrator can say where the server is reached", name, a.Unmap())}
+			return a, &Refused{fmt.Sprintf("%s leads to %s, which is not a public address: an administrator can say "+
+				"where the server is reached", name, a.Unmap())}
 		}
 	}
 	return all[0], nil
@@ -148,10 +153,14 @@ func lookUp(ctx context.Context, name string) (netip.Addr, error) {
 // notPublic are the blocks of special use that are not for the Internet at large
 // and that [netip.Addr] does not tell (RFC 6890 and the IANA registries it began).
 var notPublic = []netip.Prefix{
-	netip.MustParsePrefix("0.0.0.0/8"), netip.MustParsePrefix("100.64.0.0/10"), netip.MustParsePrefix("192.0.0.0/24"), netip.MustParsePrefix("192.0.2.0/24"),
-	netip.MustParsePrefix("192.88.99.0/24"), netip.MustParsePrefix("198.18.0.0/15"), netip.MustParsePrefix("198.51.100.0/24"), netip.MustParsePrefix("203.0.113.0/24"),
-	netip.MustParsePrefix("240.0.0.0/4"), netip.MustParsePrefix("64:ff9b::/96"), netip.MustParsePrefix("64:ff9b:1::/48"), netip.MustParsePrefix("100::/64"),
-	netip.MustParsePrefix("2001::/23"), netip.MustParsePrefix("2001:db8::/32"), netip.MustParsePrefix("2002::/16"), netip.MustParsePrefix("fec0::/10"),
+	netip.MustParsePrefix("0.0.0.0/8"), netip.MustParsePrefix("100.64.0.0/10"), netip.MustParsePrefix("192.0.0.0/24"),
+	netip.MustParsePrefix("192.0.2.0/24"),
+	netip.MustParsePrefix("192.88.99.0/24"), netip.MustParsePrefix("198.18.0.0/15"),
+	netip.MustParsePrefix("198.51.100.0/24"), netip.MustParsePrefix("203.0.113.0/24"),
+	netip.MustParsePrefix("240.0.0.0/4"), netip.MustParsePrefix("64:ff9b::/96"),
+	netip.MustParsePrefix("64:ff9b:1::/48"), netip.MustParsePrefix("100::/64"),
+	netip.MustParsePrefix("2001::/23"), netip.MustParsePrefix("2001:db8::/32"), netip.MustParsePrefix("2002::/16"),
+	netip.MustParsePrefix("fec0::/10"),
 }
 
 // Public reports whether an address is one of the Internet at large: neither of
@@ -159,7 +168,8 @@ var notPublic = []netip.Prefix{
 // one that carries another address inside.
 func Public(a netip.Addr) bool {
 	a = a.Unmap()
-	if !a.IsValid() || !a.IsGlobalUnicast() || a.IsPrivate() || a.IsLoopback() || a.IsLinkLocalUnicast() || a.IsMulticast() || a.IsUnspecified() || a.Zone() != "" {
+	if !a.IsValid() || !a.IsGlobalUnicast() || a.IsPrivate() || a.IsLoopback() || a.IsLinkLocalUnicast() ||
+		a.IsMulticast() || a.IsUnspecified() || a.Zone() != "" {
 		return false
 	}
 	for _, p := range notPublic {

@@ -31,9 +31,11 @@ func parsed(t *testing.T, text string) *url.URL {
 func TestWhichAddressesArePublic(t *testing.T) {
 	for text, want := range map[string]bool{
 		"9.9.9.9": true, "2620:fe::fe": true,
-		"127.0.0.1": false, "10.1.2.3": false, "172.20.0.1": false, "192.168.1.1": false, "169.254.169.254": false, "100.100.100.200": false, "0.0.0.0": false,
+		"127.0.0.1": false, "10.1.2.3": false, "172.20.0.1": false, "192.168.1.1": false, "169.254.169.254": false,
+		"100.100.100.200": false, "0.0.0.0": false,
 		"0.1.2.3": false, "255.255.255.255": false, "224.0.0.1": false, "198.18.0.1": false, "192.0.2.9": false,
-		"::1": false, "::": false, "fe80::1": false, "fd00:ec2::254": false, "ff02::1": false, "::ffff:127.0.0.1": false, "::ffff:169.254.169.254": false,
+		"::1": false, "::": false, "fe80::1": false, "fd00:ec2::254": false, "ff02::1": false,
+		"::ffff:127.0.0.1": false, "::ffff:169.254.169.254": false,
 		"64:ff9b::a9fe:a9fe": false, "2002:7f00:1::": false, "2001:db8::1": false,
 	} {
 		if got := Public(netip.MustParseAddr(text)); got != want {
@@ -46,7 +48,8 @@ func TestCallsAreMadeAsTheyWereRecorded(t *testing.T) {
 	var got string
 	api := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		body, _ := io.ReadAll(r.Body)
-		got = fmt.Sprintf("%s %s %s %q %s %v %v", r.Method, r.Host, r.URL.RequestURI(), r.Header.Get("User-Agent"), r.Header.Get("X-Desk"), r.Header["Connection"], string(body))
+		got = fmt.Sprintf("%s %s %s %q %s %v %v", r.Method, r.Host, r.URL.RequestURI(), r.Header.Get("User-Agent"),
+			r.Header.Get("X-Desk"), r.Header["Connection"], string(body))
 		w.Header().Set("Content-Type", "application/json")
 		w.Header().Set("Content-Encoding", "gzip")
 		g := gzip.NewWriter(w)
@@ -55,10 +58,13 @@ func TestCallsAreMadeAsTheyWereRecorded(t *testing.T) {
 	}))
 	defer api.Close()
 	s := Server{Base: parsed(t, "https://api.quay.example/v1"), Address: parsed(t, api.URL)}
-	r := &exchange.Request{Method: "POST", URL: parsed(t, "https://api.quay.example/v1/a%2Fb?x=%20"), Body: []byte("a=1"),
-		Header: exchange.Header{{Name: "X-Desk", Value: "2"}, {Name: "Connection", Value: "X-Desk"}, {Name: "Host", Value: "evil.example"}, {Name: "Content-Length", Value: "99"}, {Name: ":path", Value: "/"}}}
+	r := &exchange.Request{Method: "POST", URL: parsed(t, "https://api.quay.example/v1/a%2Fb?x=%20"),
+		Body: []byte("a=1"),
+		Header: exchange.Header{{Name: "X-Desk", Value: "2"}, {Name: "Connection", Value: "X-Desk"},
+			{Name: "Host", Value: "evil.example"}, {Name: "Content-Length", Value: "99"}, {Name: ":path", Value: "/"}}}
 	answer, err := Call(t.Context(), s, r)
-	if err != nil || string(answer.Body) != `{"a":1}` || answer.Status != 200 || answer.Header.Get("content-type") != "application/json" {
+	if err != nil || string(answer.Body) != `{"a":1}` || answer.Status != 200 ||
+		answer.Header.Get("content-type") != "application/json" {
 		t.Fatalf("answer %+v, %v", answer, err)
 	}
 	if want := `POST api.quay.example /v1/a%2Fb?x=%20 "" 2 [close] a=1`; got != want {
@@ -95,17 +101,22 @@ func TestWhatIsRefused(t *testing.T) {
 	if calls != 0 {
 		t.Errorf("%d calls were made", calls)
 	}
-	if _, err := Call(t.Context(), Server{Base: parsed(t, "https://a.example")}, &exchange.Request{Method: "GET"}); err == nil {
+	if _, err := Call(t.Context(), Server{Base: parsed(t, "https://a.example")},
+		&exchange.Request{Method: "GET"}); err == nil {
 		t.Error("a request without an address was made")
 	}
 }
 
 func TestRedirectsAreNotFollowed(t *testing.T) {
-	inner := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { t.Error("the redirect was followed") }))
+	inner := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter,
+		*http.Request) {
+		t.Error("the redirect was followed")
+	}))
 	defer inner.Close()
 	api := httptest.NewServer(http.RedirectHandler(inner.URL, http.StatusFound))
 	defer api.Close()
-	answer, err := Call(t.Context(), Server{Base: parsed(t, api.URL), Address: parsed(t, api.URL)}, &exchange.Request{Method: "GET", URL: parsed(t, api.URL+"/x")})
+	answer, err := Call(t.Context(), Server{Base: parsed(t, api.URL), Address: parsed(t, api.URL)},
+		&exchange.Request{Method: "GET", URL: parsed(t, api.URL+"/x")})
 	if err != nil || answer.Status != 302 || answer.Header.Get("Location") != inner.URL {
 		t.Errorf("answer %+v, %v", answer, err)
 	}

@@ -82,11 +82,12 @@ func sizeOf(h exchange.Header) int64 {
 	return int64(n)
 }
 
-// room reports whether a copy of some bytes may take another block: it may take what the others left, and no more than that, so
-// that many copies share the memory evenly and there is always some for one more (dynamic thresholds: Choudhury and Hahne 1998).
+// room reports whether a copy of some bytes may take another block: it may take what the others left, and no
+// more than that, so that many copies share the memory evenly and there is always some for one more (dynamic
+// thresholds: Choudhury and Hahne 1998).
 //
-// Once somebody had no room, bodies of calls that begin get one block, until an eighth of the memory is free again: what would
-// be lost half way is not copied at all.
+// Once somebody had no room, bodies of calls that begin get one block, until an eighth of the memory is free
+// again: what would be lost half way is not copied at all.
 func (c *call) room(size int) bool {
 	if c.starved.Load() || c.brief && size > 0 {
 		return false
@@ -133,8 +134,8 @@ func (c *call) release() {
 // blockSize is what a copy asks of the memory at a time, and grows by.
 const blockSize = 8 << 10
 
-// blocks are those that no copy has. What was given back last is taken first: it is still in the processor's cache, and traffic
-// that goes on makes no work for the collector.
+// blocks are those that no copy has. What was given back last is taken first: it is still in the processor's
+// cache, and traffic that goes on makes no work for the collector.
 var blocks freeList
 
 type block [blockSize]byte

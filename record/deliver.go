@@ -106,7 +106,8 @@ func (d *delivery) write(c *exchange.Capture) {
 		func() { d.cut(c, &c.Response.Body, "answer") },
 	} {
 		less()
-		if d.chunk.lines = intake.Append(d.chunk.lines[:begin], c, d.readable); len(d.chunk.lines)-begin <= intake.MaxLine {
+		if d.chunk.lines = intake.Append(d.chunk.lines[:begin], c,
+			d.readable); len(d.chunk.lines)-begin <= intake.MaxLine {
 			return
 		}
 	}
@@ -140,7 +141,8 @@ func (d *delivery) flush() {
 	}
 	if d.failed == nil {
 		if d.failed = d.to(d.chunk); d.failed != nil {
-			d.options.Log.Error("captures cannot be kept any more; the traffic passes all the same", "reason", d.failed.Error())
+			d.options.Log.Error("captures cannot be kept any more; the traffic passes all the same", "reason",
+				d.failed.Error())
 		}
 	}
 	if d.failed != nil {
@@ -198,7 +200,8 @@ func (r *Recorder) ToReceiver(ctx context.Context, to Receiver, run *Run) (left 
 	sending, stop := context.WithCancel(context.WithoutCancel(ctx))
 	defer stop()
 	sent := make(chan struct{})
-	s := &sender{to: to, run: run, log: r.options.Log, dropped: func() int { return int(r.counts.dropped.Load()) }, lose: r.lose}
+	s := &sender{to: to, run: run, log: r.options.Log, dropped: func() int { return int(r.counts.dropped.Load()) },
+		lose: r.lose}
 	go func() {
 		defer close(sent)
 		s.send(sending)
@@ -250,7 +253,8 @@ func (s *sender) send(ctx context.Context) error {
 		}
 		var refused *Refused
 		if errors.As(err, &refused) {
-			s.log.Error("captures are set aside: there is nobody to take them", "run", s.run.Name(), "reason", refused.Reason)
+			s.log.Error("captures are set aside: there is nobody to take them", "run", s.run.Name(), "reason",
+				refused.Reason)
 			s.run.spill()
 			s.run.hold(refused.Reason)
 			return err
@@ -296,7 +300,8 @@ func (s *sender) one(ctx context.Context, c chunk, number int) error {
 		s.run.setBatch(0)
 		return s.one(ctx, c, number)
 	case errors.As(err, &refused):
-		s.log.Error("captures were refused and are set aside", "captures", c.captures, "run", s.run.Name(), "reason", refused.Reason)
+		s.log.Error("captures were refused and are set aside", "captures", c.captures, "run", s.run.Name(), "reason",
+			refused.Reason)
 		s.lose(c.captures)
 		s.run.setAside(number, refused.Reason)
 		return nil
@@ -354,5 +359,6 @@ func Send(ctx context.Context, run *Run, to Receiver, log *slog.Logger) error {
 // again sends what an earlier run left.
 func again(run *Run, to Receiver, log *slog.Logger) *sender {
 	run.finish()
-	return &sender{to: to, run: run, log: log, dropped: func() int { return run.about.Dropped }, lose: func(n int) { run.about.Dropped += n }}
+	return &sender{to: to, run: run, log: log, dropped: func() int { return run.about.Dropped },
+		lose: func(n int) { run.about.Dropped += n }}
 }

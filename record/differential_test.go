@@ -137,14 +137,17 @@ func (m *message) field(name string) (string, bool) {
 	return "", false
 }
 
-// ofTheConnection are the fields that concern one connection, or say where a body ends: docs/captures.md lets these differ.
-var ofTheConnection = []string{"connection", "keep-alive", "proxy-connection", "te", "transfer-encoding", "trailer", "upgrade", "content-length"}
+// ofTheConnection are the fields that concern one connection, or say where a body ends: docs/captures.md lets
+// these differ.
+var ofTheConnection = []string{"connection", "keep-alive", "proxy-connection", "te", "transfer-encoding", "trailer",
+	"upgrade", "content-length"}
 
 // passed gives the fields that must pass, sorted, without those that may differ.
 func (m *message) passed(without ...string) []string {
 	var all []string
 	for _, f := range m.fields {
-		if name, _, _ := strings.Cut(f, ":"); !slices.Contains(ofTheConnection, name) && !slices.Contains(without, name) {
+		if name, _, _ := strings.Cut(f, ":"); !slices.Contains(ofTheConnection, name) &&
+			!slices.Contains(without, name) {
 			all = append(all, f)
 		}
 	}
@@ -167,7 +170,8 @@ func one[T any](m maker, of ...T) T          { return of[m.IntN(len(of))] }
 func (m maker) sometimes(share float64) bool { return m.Float64() < share }
 
 func (m maker) word() string {
-	return one(m, "berth", "sol@sails.example", "", "low tide at nine", "a,b;c=\"d\"", "caf\xe9 \xff\x80", "ünï", strings.Repeat("x", m.IntN(5000)), "{\"a\":1}", "0")
+	return one(m, "berth", "sol@sails.example", "", "low tide at nine", "a,b;c=\"d\"", "caf\xe9 \xff\x80", "ünï",
+		strings.Repeat("x", m.IntN(5000)), "{\"a\":1}", "0")
 }
 
 func (m maker) fields(names ...string) string {
@@ -181,10 +185,12 @@ func (m maker) fields(names ...string) string {
 // body makes a body and the fields that tell how it is coded.
 func (m maker) body() (fields string, body []byte) {
 	kind := m.IntN(7)
-	media := []string{"application/json", "application/x-ndjson", "text/event-stream", "application/x-www-form-urlencoded", "application/octet-stream", "text/html; charset=iso-8859-1", ""}[kind]
+	media := []string{"application/json", "application/x-ndjson", "text/event-stream",
+		"application/x-www-form-urlencoded", "application/octet-stream", "text/html; charset=iso-8859-1", ""}[kind]
 	switch kind {
 	case 0:
-		body = fmt.Appendf(nil, `{"n":%d,"password":"hunter2","list":[%s]}`, m.IntN(1e6), strings.TrimSuffix(strings.Repeat("1.5,", m.IntN(40_000)), ","))
+		body = fmt.Appendf(nil, `{"n":%d,"password":"hunter2","list":[%s]}`, m.IntN(1e6),
+			strings.TrimSuffix(strings.Repeat("1.5,", m.IntN(40_000)), ","))
 	case 1:
 		body = []byte(strings.Repeat("{\"a\":1}\n", m.IntN(50)))
 	case 2:
@@ -242,9 +248,11 @@ func (m maker) chunked(body []byte) string {
 
 func (m maker) exchange(i int) made {
 	x := made{method: one(m, "GET", "GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS", "QUERY", "M-SEARCH")}
-	x.target = fmt.Sprintf("/v1/%d%s", i, one(m, "", "/a%2Fb", "/%C3%A4;v=1", "/x?y=1&y=2&=%zz;", "/?", "/a//b/../c", "/~tilde/'()*!"))
+	x.target = fmt.Sprintf("/v1/%d%s", i, one(m, "", "/a%2Fb", "/%C3%A4;v=1", "/x?y=1&y=2&=%zz;", "/?", "/a//b/../c",
+		"/~tilde/'()*!"))
 	x.request = x.method + " " + x.target + " HTTP/1.1\r\nHost: api.example:99\r\nConnection: close\r\n" +
-		m.fields("Accept", "Authorization", "Cookie", "X-Forwarded-For", "User-Agent", "x-odd-CASE", "If-None-Match", "Accept-Encoding", "Origin")
+		m.fields("Accept", "Authorization", "Cookie", "X-Forwarded-For", "User-Agent", "x-odd-CASE", "If-None-Match",
+			"Accept-Encoding", "Origin")
 	if m.sometimes(0.5) {
 		fields, body := m.body()
 		switch x.request += fields; m.IntN(2) { // how the end of it is told
@@ -255,7 +263,8 @@ func (m maker) exchange(i int) made {
 		}
 		if head := strings.Index(x.request, "\r\n\r\n") + 4; len(x.request) > head && m.sometimes(0.15) {
 			x.cut = true
-			if at := head + m.IntN(len(x.request)-head); m.sometimes(0.5) || !strings.Contains(x.request[:head], "\r\nTransfer-Encoding: ") {
+			if at := head + m.IntN(len(x.request)-head); m.sometimes(0.5) ||
+				!strings.Contains(x.request[:head], "\r\nTransfer-Encoding: ") {
 				x.request = x.request[:at]
 			} else { // a size that is none, and what a stranger would like to be the next request
 				x.request = x.request[:head] + "-1\r\n\r\nGET /v1/evil HTTP/1.1\r\nHost: api.example:99\r\n\r\n"
@@ -268,10 +277,13 @@ func (m maker) exchange(i int) made {
 		x.answer = one(m, "HTTP/1.1 103 Early Hints\r\nLink: </a>\r\n\r\n", "HTTP/1.1 102 Processing\r\n\r\n")
 	}
 	interim := len(x.answer)
-	code := one(m, 200, 200, 200, 201, 202, 203, 204, 205, 206, 207, 226, 299, 300, 301, 302, 303, 304, 307, 400, 401, 403, 404, 409, 410, 418, 429, 451, 499, 500, 501, 503, 511, 599, 799)
+	code := one(m, 200, 200, 200, 201, 202, 203, 204, 205, 206, 207, 226, 299, 300, 301, 302, 303, 304, 307, 400, 401,
+		403, 404, 409, 410, 418, 429, 451, 499, 500, 501, 503, 511, 599, 799)
 	fields, body := m.body()
-	head := fmt.Sprintf("HTTP/%s %d%s\r\nConnection: close\r\n%s%s", one(m, "1.1", "1.1", "1.1", "1.0"), code, one(m, " ", " OK", " Fine By Me"), fields,
-		m.fields("Set-Cookie", "Server", "ETag", "X-Words", "Location", "Cache-Control", "Date", "vary", "Content-Language", "Warning"))
+	head := fmt.Sprintf("HTTP/%s %d%s\r\nConnection: close\r\n%s%s", one(m, "1.1", "1.1", "1.1", "1.0"), code,
+		one(m, " ", " OK", " Fine By Me"), fields,
+		m.fields("Set-Cookie", "Server", "ETag", "X-Words", "Location", "Cache-Control", "Date", "vary",
+			"Content-Language", "Warning"))
 	switch framing := m.IntN(3); {
 	case code == 204:
 		x.answer += head + "\r\n"
@@ -280,7 +292,8 @@ func (m maker) exchange(i int) made {
 	case framing == 0:
 		x.answer += head + fmt.Sprintf("Content-Length: %d\r\n\r\n%s", len(body), body)
 	case framing == 1 && strings.HasPrefix(head, "HTTP/1.1"):
-		x.answer += head + "Transfer-Encoding: chunked\r\n" + one(m, "", "Trailer: X-Sum\r\n") + "\r\n" + m.chunked(body)
+		x.answer += head + "Transfer-Encoding: chunked\r\n" + one(m, "", "Trailer: X-Sum\r\n") + "\r\n" +
+			m.chunked(body)
 	default:
 		x.answer += head + "\r\n" + string(body)
 	}
@@ -389,9 +402,9 @@ func fieldsOf(names []struct {
 	return all.passed()
 }
 
-// TestExchangesAtRandom makes exchanges of every method, status, coding and framing, sound and broken, each once straight and once
-// through the recorder. API and client must meet the same, and the capture must hold it, byte for byte; what may differ is in
-// docs/captures.md. With -exchanges it makes more.
+// TestExchangesAtRandom makes exchanges of every method, status, coding and framing, sound and broken, each
+// once straight and once through the recorder. API and client must meet the same, and the capture must hold it,
+// byte for byte; what may differ is in docs/captures.md. With -exchanges it makes more.
 func TestExchangesAtRandom(t *testing.T) {
 	n := *exchanges
 	if testing.Short() {
@@ -462,7 +475,8 @@ func TestExchangesAtRandom(t *testing.T) {
 		}
 		if len(wrong) > 0 {
 			if failed++; failed <= 12 {
-				t.Errorf("exchange %d: %s\nrequest %.300q\nanswer %.300q", i, strings.Join(wrong, "\n  "), x.request, x.answer)
+				t.Errorf("exchange %d: %s\nrequest %.300q\nanswer %.300q", i, strings.Join(wrong, "\n  "), x.request,
+					x.answer)
 			}
 		}
 	}
@@ -482,7 +496,8 @@ func TestExchangesAtRandom(t *testing.T) {
 func differing(side string, straight, through message, x made) (wrong []string) {
 	say := func(format string, args ...any) { wrong = append(wrong, side+": "+fmt.Sprintf(format, args...)) }
 	if x.cut { // the API must not take it for whole; what it answers then is its own affair
-		if side == "the API" && (!straight.broken || !through.broken || !bytes.HasPrefix(straight.body, through.body) && !bytes.HasPrefix(through.body, straight.body)) {
+		if side == "the API" && (!straight.broken || !through.broken || !bytes.HasPrefix(straight.body, through.body) &&
+			!bytes.HasPrefix(through.body, straight.body)) {
 			say("a request that is cut arrives as whole, or as another: %v %v", straight.broken, through.broken)
 		}
 		return wrong

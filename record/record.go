@@ -194,8 +194,8 @@ type answering struct {
 // Unwrap lets [http.ResponseController] reach the server's.
 func (a *answering) Unwrap() http.ResponseWriter { return a.ResponseWriter }
 
-// WriteHeader implements [http.ResponseWriter]. The server takes fields from answers without a body that may have them (RFC 9110
-// section 15.4.5), but not where they are written in small letters.
+// WriteHeader implements [http.ResponseWriter]. The server takes fields from answers without a body that may
+// have them (RFC 9110 section 15.4.5), but not where they are written in small letters.
 //
 // What the API does not say is not made up: the server leaves fields out that are there without a value.
 func (a *answering) WriteHeader(status int) {
@@ -230,7 +230,8 @@ func (r *Recorder) rewrite(p *httputil.ProxyRequest) {
 	if r.options.KeepHost {
 		p.Out.Host = p.In.Host
 	}
-	if agents, said := p.In.Header["User-Agent"]; said && (len(agents) > 1 || agents[0] == "") { // the library writes one that says something
+	// the library writes one that says something
+	if agents, said := p.In.Header["User-Agent"]; said && (len(agents) > 1 || agents[0] == "") {
 		p.Out.Header["User-Agent"], p.Out.Header["user-agent"] = []string{""}, agents
 	}
 	for _, name := range []string{"Forwarded", "X-Forwarded-For", "X-Forwarded-Host", "X-Forwarded-Proto"} {

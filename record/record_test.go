@@ -85,10 +85,11 @@ func (s *standing) captures(t *testing.T) []*exchange.Capture {
 	if s.out.Len() == 0 {
 		return nil
 	}
-	if err := intake.Read("recorded", bytes.NewReader(s.out.Bytes()), intake.Options{}, func(c *exchange.Capture) error {
-		all = append(all, c)
-		return nil
-	}); err != nil {
+	if err := intake.Read("recorded", bytes.NewReader(s.out.Bytes()), intake.Options{},
+		func(c *exchange.Capture) error {
+			all = append(all, c)
+			return nil
+		}); err != nil {
 		t.Fatal(err)
 	}
 	return all
@@ -129,7 +130,10 @@ func request(t *testing.T, method, address, body string) *http.Request {
 
 // bare is a client that adds nothing of its own.
 func bare() *http.Client {
-	return &http.Client{Transport: &http.Transport{DisableCompression: true}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	return &http.Client{Transport: &http.Transport{DisableCompression: true}, CheckRedirect: func(*http.Request,
+		[]*http.Request) error {
+		return http.ErrUseLastResponse
+	}}
 }
 
 // clear2 is a client that speaks HTTP/2 without TLS.
@@ -159,26 +163,33 @@ func TestPassesUnchanged(t *testing.T) {
 		w.Header().Set("X-Sum", "9")
 	}))
 	r := request(t, "PUT", s.url+"/a%2Fb/%C3%A4%7e;v=1?x=1;y&=%zz&x=2", `{"name":"Gull"}`)
-	for name, value := range map[string]string{"X-Forwarded-For": "192.0.2.7", "Forwarded": "for=192.0.2.7", "Authorization": "Bearer abc", "Content-Type": "application/json", "Accept-Encoding": "br", "User-Agent": ""} {
+	for name, value := range map[string]string{"X-Forwarded-For": "192.0.2.7", "Forwarded": "for=192.0.2.7",
+		"Authorization": "Bearer abc", "Content-Type": "application/json", "Accept-Encoding": "br", "User-Agent": ""} {
 		r.Header.Set(name, value)
 	}
 	response, body := fetch(t, bare(), r)
-	if got.method != "PUT" || got.uri != "/a%2Fb/%C3%A4%7e;v=1?x=1;y&=%zz&x=2" || got.body != `{"name":"Gull"}` || got.major != 1 {
+	if got.method != "PUT" || got.uri != "/a%2Fb/%C3%A4%7e;v=1?x=1;y&=%zz&x=2" || got.body != `{"name":"Gull"}` ||
+		got.major != 1 {
 		t.Errorf("the API met %+v", got)
 	}
-	for name, want := range map[string]string{"X-Forwarded-For": "192.0.2.7", "Forwarded": "for=192.0.2.7", "Authorization": "Bearer abc", "Accept-Encoding": "br", "User-Agent": "", "X-Forwarded-Host": ""} {
+	for name, want := range map[string]string{"X-Forwarded-For": "192.0.2.7", "Forwarded": "for=192.0.2.7",
+		"Authorization": "Bearer abc", "Accept-Encoding": "br", "User-Agent": "", "X-Forwarded-Host": ""} {
 		if is := got.header.Get(name); is != want {
 			t.Errorf("the API met %s: %q, want %q", name, is, want)
 		}
 	}
-	if response.StatusCode != http.StatusFound || response.Header.Get("Location") != "/elsewhere" || len(response.Header.Values("Set-Cookie")) != 2 || body != `{"email":"sol@sails.example"}` || response.Trailer.Get("X-Sum") != "9" {
+	if response.StatusCode != http.StatusFound || response.Header.Get("Location") != "/elsewhere" ||
+		len(response.Header.Values("Set-Cookie")) != 2 || body != `{"email":"sol@sails.example"}` ||
+		response.Trailer.Get("X-Sum") != "9" {
 		t.Errorf("the client met %v %v %q %v", response.StatusCode, response.Header, body, response.Trailer)
 	}
 	c := s.only(t)
-	if c.Request.Method != "PUT" || c.Request.URL.RequestURI() != "/a%2Fb/%C3%A4%7e;v=1?x=1;y&=%zz&x=2" || string(c.Request.Body) != `{"name":"Gull"}` || c.Request.Header.Get("Authorization") != "Bearer abc" {
+	if c.Request.Method != "PUT" || c.Request.URL.RequestURI() != "/a%2Fb/%C3%A4%7e;v=1?x=1;y&=%zz&x=2" ||
+		string(c.Request.Body) != `{"name":"Gull"}` || c.Request.Header.Get("Authorization") != "Bearer abc" {
 		t.Errorf("captured request %+v %s", c.Request, c.Request.Body)
 	}
-	if c.Response.Status != http.StatusFound || string(c.Response.Body) != body || c.Response.Header.Get("location") != "/elsewhere" || c.Response.Missing != "" || c.Started.IsZero() {
+	if c.Response.Status != http.StatusFound || string(c.Response.Body) != body ||
+		c.Response.Header.Get("location") != "/elsewhere" || c.Response.Missing != "" || c.Started.IsZero() {
 		t.Errorf("captured response %+v", c.Response)
 	}
 	if n := s.Counts(); n != (Counts{Captured: 1}) {
@@ -199,7 +210,8 @@ func TestCapturesNameTheServerThatIsMeant(t *testing.T) {
 	r.Host = "front.example"
 	fetch(t, bare(), r)
 	c := s.only(t)
-	if c.Request.URL.String() != "https://api.fennick-quay.example/harbour/v1/berths?only=id" || c.Audience != "skipper" {
+	if c.Request.URL.String() != "https://api.fennick-quay.example/harbour/v1/berths?only=id" ||
+		c.Audience != "skipper" {
 		t.Errorf("captured %s as %q", c.Request.URL, c.Audience)
 	}
 	if host != "front.example" {
@@ -317,13 +329,17 @@ func TestUpgradesPass(t *testing.T) {
 	if line, err := in.ReadString('\n'); line != "LOW TIDE\n" {
 		t.Errorf("through the upgrade came %q, %v", line, err)
 	}
-	if c := s.only(t); c.Response.Status != http.StatusSwitchingProtocols || !strings.Contains(c.Response.Missing, "another protocol") {
+	if c := s.only(t); c.Response.Status != http.StatusSwitchingProtocols ||
+		!strings.Contains(c.Response.Missing, "another protocol") {
 		t.Errorf("captured %+v", c.Response)
 	}
 }
 
 func TestUpstreamOverTLS(t *testing.T) {
-	api := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprintf(w, `{"major":%d}`, r.ProtoMajor) }))
+	api := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		fmt.Fprintf(w,
+			`{"major":%d}`, r.ProtoMajor)
+	}))
 	api.EnableHTTP2 = true
 	api.StartTLS()
 	defer api.Close()
@@ -360,7 +376,8 @@ func TestLargeUploadsPassInPieces(t *testing.T) {
 	if _, body := fetch(t, bare(), r); body != fmt.Sprint(int64(size), error(nil)) {
 		t.Errorf("the API met %s", body)
 	}
-	if c := s.only(t); len(c.Request.Body) != 1000 || c.Incomplete != "the body of the request was cut after 1000 bytes, as is set for recording" {
+	if c := s.only(t); len(c.Request.Body) != 1000 ||
+		c.Incomplete != "the body of the request was cut after 1000 bytes, as is set for recording" {
 		t.Errorf("%d bytes of it are kept; 1000 were to be; it says %q", len(c.Request.Body), c.Incomplete)
 	}
 }
@@ -395,9 +412,11 @@ func TestBodiesAreCutWhereTheyAreLonger(t *testing.T) {
 
 // TestAChangeOfProtocolThatNobodyAskedFor is refused by the proxy after it was noted.
 func TestAChangeOfProtocolThatNobodyAskedFor(t *testing.T) {
-	s := before(t, spoken(t, "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: berths\r\n\r\n", false))
+	s := before(t, spoken(t, "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: berths\r\n\r\n",
+		false))
 	for range 50 {
-		if response, _ := fetch(t, bare(), request(t, "GET", s.url+"/v1/me", "")); response.StatusCode != http.StatusBadGateway {
+		if response, _ := fetch(t, bare(), request(t, "GET", s.url+"/v1/me",
+			"")); response.StatusCode != http.StatusBadGateway {
 			t.Fatalf("the client met %d", response.StatusCode)
 		}
 	}
@@ -487,8 +506,10 @@ func TestLinesThatAreWrittenCanBeRead(t *testing.T) {
 		t.Fatalf("%d captures", len(all))
 	}
 	for _, c := range all {
-		says, body := map[string]string{"/request": "the body of the request is too long", "/answer": "the body of the answer is too long"}[c.Request.URL.Path], string(c.Response.Body)
-		if !strings.Contains(c.Incomplete, says) || says == "" && c.Incomplete != "" || body != `{"a":1}` && c.Request.URL.Path != "/answer" {
+		says, body := map[string]string{"/request": "the body of the request is too long",
+			"/answer": "the body of the answer is too long"}[c.Request.URL.Path], string(c.Response.Body)
+		if !strings.Contains(c.Incomplete, says) || says == "" && c.Incomplete != "" || body != `{"a":1}` &&
+			c.Request.URL.Path != "/answer" {
 			t.Errorf("%s: %q, %.20q", c.Request.URL.Path, c.Incomplete, body)
 		}
 	}
@@ -538,8 +559,10 @@ func TestFaultyUpstreams(t *testing.T) {
 		"no HTTP":                  {"hello\r\n\r\n", false, http.StatusBadGateway, false, "", "did not answer"},
 		"says more than it sends":  {"HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: 500\r\n\r\n" + json, false, 200, true, json, ""},
 		"resets in its body":       {"HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: 500\r\n\r\n" + json, true, 200, true, "", ""},
-		"bad chunks":               {"HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nTransfer-Encoding: chunked\r\n\r\n25\r\n" + json + "\r\nzz\r\n", false, 200, true, json, ""},
-		"says less than it sends":  {"HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: 7\r\n\r\n{\"a\":1}" + json, false, 200, false, `{"a":1}`, ""},
+		"bad chunks": {"HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nTransfer-Encoding: " +
+			"chunked\r\n\r\n25\r\n" + json + "\r\nzz\r\n", false, 200, true, json, ""},
+		"says less than it sends": {"HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: " +
+			"7\r\n\r\n{\"a\":1}" + json, false, 200, false, `{"a":1}`, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := before(t, spoken(t, c.text, c.reset))
@@ -597,15 +620,33 @@ func TestHeadsPassAsTheyCame(t *testing.T) {
 		asks            []string // in what the API was asked
 		says, never     []string // in what the client got, and what not
 	}{
-		"no type is made up":               {"GET /a HTTP/1.1\r\nHost: x\r\n\r\n", "HTTP/1.1 200 OK\r\nContent-Length: 7\r\n\r\n{\"a\":1}", nil, []string{"\r\n\r\n{\"a\":1}"}, []string{"content-type", "date:"}},
-		"a type that is empty":             {"GET /a HTTP/1.1\r\nHost: x\r\n\r\n", "HTTP/1.1 200 OK\r\nContent-Type: \r\nContent-Length: 7\r\n\r\n{\"a\":1}", nil, []string{"Content-Type: \r\n"}, nil},
-		"an answer of 304":                 {"GET /a HTTP/1.1\r\nHost: x\r\nIf-None-Match: x\r\n\r\n", "HTTP/1.1 304 Not Modified\r\nContent-Type: application/json\r\nContent-Length: 70\r\nETag: x\r\n\r\n", nil, []string{"304 Not Modified", "content-type: application/json", "content-length: 70", "Etag: x"}, nil},
-		"the length of an answer to HEAD":  {"HEAD /a HTTP/1.1\r\nHost: x\r\n\r\n", "HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: 70\r\n\r\n", []string{"HEAD /a "}, []string{"Content-Length: 70", "Content-Type: application/json"}, nil},
-		"HEAD without a length":            {"HEAD /a HTTP/1.1\r\nHost: x\r\n\r\n", "HTTP/1.1 200 OK\r\nContent-Type: application/json\r\n\r\n", nil, []string{"Content-Type: application/json"}, []string{"content-length"}},
-		"OPTIONS *":                        {"OPTIONS * HTTP/1.1\r\nHost: x\r\n\r\n", "HTTP/1.1 204 No Content\r\nAllow: GET\r\n\r\n", []string{"OPTIONS * HTTP/1.1\r\n"}, []string{"Allow: GET"}, nil},
-		"trailers of a request":            {"POST /a HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\nTrailer: X-Sum\r\n\r\n3\r\na=1\r\n0\r\nX-Sum: 77\r\n\r\n", "HTTP/1.1 204 No Content\r\n\r\n", []string{"Trailer: X-Sum\r\n", "a=1\r\n0\r\nX-Sum: 77\r\n\r\n"}, nil, nil},
-		"trailers that were not announced": {"POST /a HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\n\r\n3\r\na=1\r\n0\r\nX-Sum: 78\r\n\r\n", "HTTP/1.1 204 No Content\r\n\r\n", []string{"a=1\r\n0\r\nX-Sum: 78\r\n\r\n"}, nil, nil},
-		"trailers of an answer":            {"GET /a HTTP/1.1\r\nHost: x\r\nTE: trailers\r\n\r\n", "HTTP/1.1 200 OK\r\nTrailer: X-Sum\r\nTransfer-Encoding: chunked\r\n\r\n3\r\na=1\r\n0\r\nX-Sum: 79\r\n\r\n", nil, []string{"0\r\nX-Sum: 79\r\n\r\n"}, nil},
+		"no type is made up": {"GET /a HTTP/1.1\r\nHost: x\r\n\r\n",
+			"HTTP/1.1 200 OK\r\nContent-Length: 7\r\n\r\n{\"a\":1}", nil, []string{"\r\n\r\n{\"a\":1}"},
+			[]string{"content-type", "date:"}},
+		"a type that is empty": {"GET /a HTTP/1.1\r\nHost: x\r\n\r\n",
+			"HTTP/1.1 200 OK\r\nContent-Type: \r\nContent-Length: 7\r\n\r\n{\"a\":1}", nil,
+			[]string{"Content-Type: \r\n"}, nil},
+		"an answer of 304": {"GET /a HTTP/1.1\r\nHost: x\r\nIf-None-Match: x\r\n\r\n",
+			"HTTP/1.1 304 Not Modified\r\nContent-Type: application/json\r\nContent-Length: 70\r\nETag: x\r\n\r\n", nil,
+			[]string{"304 Not Modified", "content-type: application/json", "content-length: 70", "Etag: x"}, nil},
+		"the length of an answer to HEAD": {"HEAD /a HTTP/1.1\r\nHost: x\r\n\r\n",
+			"HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: 70\r\n\r\n", []string{"HEAD /a "},
+			[]string{"Content-Length: 70", "Content-Type: application/json"}, nil},
+		"HEAD without a length": {"HEAD /a HTTP/1.1\r\nHost: x\r\n\r\n",
+			"HTTP/1.1 200 OK\r\nContent-Type: application/json\r\n\r\n", nil,
+			[]string{"Content-Type: application/json"}, []string{"content-length"}},
+		"OPTIONS *": {"OPTIONS * HTTP/1.1\r\nHost: x\r\n\r\n",
+			"HTTP/1.1 204 No Content\r\nAllow: GET\r\n\r\n", []string{"OPTIONS * HTTP/1.1\r\n"}, []string{"Allow: GET"},
+			nil},
+		"trailers of a request": {"POST /a HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\nTrailer: " +
+			"X-Sum\r\n\r\n3\r\na=1\r\n0\r\nX-Sum: 77\r\n\r\n", "HTTP/1.1 204 No Content\r\n\r\n",
+			[]string{"Trailer: X-Sum\r\n", "a=1\r\n0\r\nX-Sum: 77\r\n\r\n"}, nil, nil},
+		"trailers that were not announced": {"POST /a HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: " +
+			"chunked\r\n\r\n3\r\na=1\r\n0\r\nX-Sum: 78\r\n\r\n", "HTTP/1.1 204 No Content\r\n\r\n",
+			[]string{"a=1\r\n0\r\nX-Sum: 78\r\n\r\n"}, nil, nil},
+		"trailers of an answer": {"GET /a HTTP/1.1\r\nHost: x\r\nTE: trailers\r\n\r\n",
+			"HTTP/1.1 200 OK\r\nTrailer: X-Sum\r\nTransfer-Encoding: chunked\r\n\r\n3\r\na=1\r\n0\r\nX-Sum: 79\r\n\r\n",
+			nil, []string{"0\r\nX-Sum: 79\r\n\r\n"}, nil},
 	} {
 		t.Run(name, func(t *testing.T) {
 			conn, err := net.Dial("tcp", strings.TrimPrefix(s.url, "http://"))
@@ -739,7 +780,10 @@ func mustURL(text string) *url.URL {
 
 // TestFileThatCannotBeWritten sees that the traffic goes on.
 func TestFileThatCannotBeWritten(t *testing.T) {
-	api := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "{}") }))
+	api := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		io.WriteString(w,
+			"{}")
+	}))
 	defer api.Close()
 	r := New(Options{Upstream: mustURL(api.URL)})
 	front := httptest.NewServer(r)
@@ -776,8 +820,10 @@ func TestRules(t *testing.T) {
 		}
 		return r
 	}
-	r := newRules(Rules{Include: []Rule{rule("GET /v1/*"), rule("/v2/*")}, Exclude: []Rule{rule("*/health"), rule("DELETE *")}})
-	for call, want := range map[string]bool{"GET /v1/berths": true, "POST /v1/berths": false, "POST /v2/x/y": true, "GET /v1/health": false, "DELETE /v2/x": false, "GET /v10": false, "GET /v1/": true, "GET /": false} {
+	r := newRules(Rules{Include: []Rule{rule("GET /v1/*"), rule("/v2/*")}, Exclude: []Rule{rule("*/health"),
+		rule("DELETE *")}})
+	for call, want := range map[string]bool{"GET /v1/berths": true, "POST /v1/berths": false, "POST /v2/x/y": true,
+		"GET /v1/health": false, "DELETE /v2/x": false, "GET /v10": false, "GET /v1/": true, "GET /": false} {
 		method, path, _ := strings.Cut(call, " ")
 		if got := r.take(method, path); got != want {
 			t.Errorf("%s: captured %v, want %v", call, got, want)
@@ -806,8 +852,8 @@ func TestRules(t *testing.T) {
 	}
 }
 
-// TestABrokenBodyEndsTheConnection: what stands behind a request body that cannot be read is no second request, whatever is
-// wrong with its framing.
+// TestABrokenBodyEndsTheConnection: what stands behind a request body that cannot be read is no second request,
+// whatever is wrong with its framing.
 func TestABrokenBodyEndsTheConnection(t *testing.T) {
 	for name, body := range map[string]string{
 		"a negative size":        "-1\r\n\r\n",
@@ -838,11 +884,13 @@ func TestABrokenBodyEndsTheConnection(t *testing.T) {
 				t.Fatal(err)
 			}
 			conn.SetDeadline(time.Now().Add(20 * time.Second))
-			fmt.Fprintf(conn, "POST /upload HTTP/1.1\r\nHost: a\r\nTransfer-Encoding: chunked\r\n\r\n%sGET /evil HTTP/1.1\r\nHost: a\r\n\r\n", body)
+			fmt.Fprintf(conn, "POST /upload HTTP/1.1\r\nHost: a\r\nTransfer-Encoding: chunked\r\n\r\n%sGET /evil "+
+				"HTTP/1.1\r\nHost: a\r\n\r\n", body)
 			answer, err := io.ReadAll(conn) // until the recorder closes it
 			conn.Close()
 			mu.Lock()
-			if err != nil && errors.Is(err, os.ErrDeadlineExceeded) || strings.Contains(strings.Join(seen, ", "), "/evil") || strings.Count(string(answer), "HTTP/1.1 ") > 1 {
+			if err != nil && errors.Is(err, os.ErrDeadlineExceeded) || strings.Contains(strings.Join(seen, ", "),
+				"/evil") || strings.Count(string(answer), "HTTP/1.1 ") > 1 {
 				t.Errorf("%s, copied %v: the API saw %v; answered %q, %v", name, copied, seen, answer, err)
 			}
 			mu.Unlock()

@@ -46,7 +46,8 @@ func ParseRule(text string) (Rule, error) {
 		return Rule{}, fmt.Errorf("%q is no rule; one is written GET /v1/berths/* or /v1/*", text)
 	}
 	if strings.ContainsAny(path, "?# ") {
-		return Rule{}, fmt.Errorf("%q can hold for no call: a rule is held against the path alone, without its query; write %s", text, path[:strings.IndexAny(path, "?# ")])
+		return Rule{}, fmt.Errorf("%q can hold for no call: a rule is held against the path alone, without its "+
+			"query; write %s", text, path[:strings.IndexAny(path, "?# ")])
 	}
 	parts := strings.Split(path, "*")
 	for i := range parts {

@@ -259,7 +259,8 @@ func TestALaterRecorderSendsWhatIsLeft(t *testing.T) {
 		t.Errorf("of another service are left: %d, %v", len(left), err)
 	}
 	left, err := f.Left("http://x")
-	if err != nil || len(left) != 1 || left[0].About() != (About{URL: "http://x", Service: "harbour", Name: "monday", Audience: "skipper", Batch: 1}) {
+	if err != nil || len(left) != 1 || left[0].About() != (About{URL: "http://x", Service: "harbour", Name: "monday",
+		Audience: "skipper", Batch: 1}) {
 		t.Fatalf("left: %+v, %v", left, err)
 	}
 	s.set(nil)
@@ -397,7 +398,8 @@ func TestRefusedAndWithdrawn(t *testing.T) {
 
 	// What was refused is set aside with the reason, is not sent again by itself, and can be sent elsewhere.
 	waiting, err := f.Waiting()
-	if err != nil || len(waiting) != 1 || waiting[0].Aside != 1 || waiting[0].Chunks != 0 || waiting[0].About.Aside != "it is not liked" || waiting[0].Busy {
+	if err != nil || len(waiting) != 1 || waiting[0].Aside != 1 || waiting[0].Chunks != 0 ||
+		waiting[0].About.Aside != "it is not liked" || waiting[0].Busy {
 		t.Fatalf("%+v, %v", waiting, err)
 	}
 	if left, err := f.Left(""); err != nil || len(left) != 0 {
@@ -444,7 +446,8 @@ func TestNobodyToTakeIt(t *testing.T) {
 	}
 	run.Release()
 	waiting, err := f.Waiting()
-	if err != nil || len(waiting) != 1 || waiting[0].About.Aside != "there is no service misspelt" || waiting[0].Chunks == 0 {
+	if err != nil || len(waiting) != 1 || waiting[0].About.Aside != "there is no service misspelt" ||
+		waiting[0].Chunks == 0 {
 		t.Fatalf("%+v, %v", waiting, err)
 	}
 	for _, name := range []string{"run-nowhere", "../keys", "..", "", "."} {
@@ -488,7 +491,8 @@ func TestDamagedChunksAreLeftOut(t *testing.T) {
 	s := &service{}
 	Resend(context.Background(), left, func(About) Receiver { return s }, slog.New(slog.DiscardHandler))
 	same(t, s.got(), []string{"/whole", "/whole"})
-	if waiting, err := f.Waiting(); err != nil || len(waiting) != 1 || waiting[0].Aside != 1 || !strings.Contains(waiting[0].About.Aside, "damaged") {
+	if waiting, err := f.Waiting(); err != nil || len(waiting) != 1 || waiting[0].Aside != 1 ||
+		!strings.Contains(waiting[0].About.Aside, "damaged") {
 		t.Errorf("the damaged one is not told of: %+v, %v", waiting, err)
 	}
 }

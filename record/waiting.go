@@ -66,7 +66,8 @@ var errNoRun = errors.New("nothing of this name waits")
 // Open gives a run by its name. [Run.Release] it when done.
 func (f Folder) Open(name string) (*Run, error) {
 	dir := filepath.Join(f.Dir, name)
-	if info, err := os.Stat(dir); name != filepath.Base(name) || !strings.HasPrefix(name, "run-") || err != nil || !info.IsDir() {
+	if info, err := os.Stat(dir); name != filepath.Base(name) || !strings.HasPrefix(name, "run-") || err != nil ||
+		!info.IsDir() {
 		return nil, fmt.Errorf("%s: %w", name, errNoRun)
 	}
 	box, err := f.box()
@@ -87,7 +88,8 @@ func (f Folder) Open(name string) (*Run, error) {
 // Remove removes what waits of a run, for good. A recorder that is at it keeps it.
 func (f Folder) Remove(name string) error {
 	dir := filepath.Join(f.Dir, name)
-	if info, err := os.Stat(dir); name != filepath.Base(name) || !strings.HasPrefix(name, "run-") || err != nil || !info.IsDir() {
+	if info, err := os.Stat(dir); name != filepath.Base(name) || !strings.HasPrefix(name, "run-") || err != nil ||
+		!info.IsDir() {
 		return fmt.Errorf("%s: %w", name, errNoRun)
 	}
 	lock, err := locked(dir)

@@ -16,15 +16,22 @@ import (
 func audited() *Result {
 	const bad = `<script>alert(1)</script>&"'` + "\x1b[2J\u202e"
 	at := time.Date(2026, 11, 26, 11, 44, 0, 0, time.UTC)
-	r := &Result{Service: "quay", FailOn: scan.Medium, Version: "1.2.3", Summary: finding.Summary{Captures: 40, Judged: 40, Bytes: 80_000, ExcessBytes: 30_000}}
+	r := &Result{Service: "quay", FailOn: scan.Medium, Version: "1.2.3", Summary: finding.Summary{Captures: 40,
+		Judged: 40, Bytes: 80_000, ExcessBytes: 30_000}}
 	for i, s := range []scan.Severity{scan.Critical, scan.Low} {
-		r.Findings = append(r.Findings, &finding.Finding{Identity: finding.Identity{Endpoint: "GET /berths" + bad, Audience: bad, Status: "2XX", Path: "$." + bad, Kind: scan.SensitiveField}, Fingerprint: fmt.Sprint("f", i), Severity: s, Why: bad, Sample: bad, Spots: 1})
+		r.Findings = append(r.Findings, &finding.Finding{Identity: finding.Identity{Endpoint: "GET /berths" + bad,
+			Audience: bad, Status: "2XX", Path: "$." + bad, Kind: scan.SensitiveField}, Fingerprint: fmt.Sprint("f", i),
+			Severity: s, Why: bad, Sample: bad, Spots: 1})
 	}
-	r.Audit = &Audit{At: at, Since: "2026-09-01", Bytes: 270_000, Excess: 209_000, Saved: 134_000, States: map[string]string{"f0": "in repair"},
-		Days:     []AuditDay{{"2026-09-01", [5]int{7, 35, 19, 6, 0}}, {"2026-10-01", [5]int{2, 22, 17, 6, 0}}, {"2026-11-26", [5]int{1, 3, 10, 5, 0}}},
-		Proofs:   []AuditProof{{scan.Critical, 7, 50 * time.Hour, 20 * 24 * time.Hour}, {scan.Low, 1, 10 * time.Minute, 30 * time.Hour}},
+	r.Audit = &Audit{At: at, Since: "2026-09-01", Bytes: 270_000, Excess: 209_000, Saved: 134_000,
+		States: map[string]string{"f0": "in repair"},
+		Days: []AuditDay{{"2026-09-01", [5]int{7, 35, 19, 6, 0}}, {"2026-10-01", [5]int{2, 22, 17, 6, 0}},
+			{"2026-11-26", [5]int{1, 3, 10, 5, 0}}},
+		Proofs: []AuditProof{{scan.Critical, 7, 50 * time.Hour, 20 * 24 * time.Hour}, {scan.Low, 1, 10 * time.Minute,
+			30 * time.Hour}},
 		Coverage: []AuditGap{{2, 18, "endpoints that were seen have no contract"}},
-		Waivers:  []AuditWaiver{{"2026-12-20", "heavy-excess", "GET /berths visitor 2XX $" + bad, "Teodor " + bad, "a thinner list comes " + bad, scan.Info}}}
+		Waivers: []AuditWaiver{{"2026-12-20", "heavy-excess", "GET /berths visitor 2XX $" + bad, "Teodor " + bad,
+			"a thinner list comes " + bad, scan.Info}}}
 	return r
 }
 
@@ -39,8 +46,11 @@ func paged(t *testing.T, r *Result) string {
 
 func TestAnAuditorsReport(t *testing.T) {
 	text := paged(t, audited())
-	for _, want := range []string{"As of 2026-11-26 11:44 UTC", "at or above medium", "How it stands", "<svg", "2026-10-01", "2 of 18", "endpoints that were seen have no contract", "2 days", "20 days", "an hour", "30 hours",
-		"209.0 kB of 270.0 kB captured since 2026-09-01", "134.0 kB more would have been", "Waivers in force", "2026-12-20", "a thinner list comes", "<em>in repair</em>", "How each is usually mended"} {
+	for _, want := range []string{"As of 2026-11-26 11:44 UTC", "at or above medium", "How it stands", "<svg",
+		"2026-10-01", "2 of 18", "endpoints that were seen have no contract", "2 days", "20 days", "an hour",
+		"30 hours",
+		"209.0 kB of 270.0 kB captured since 2026-09-01", "134.0 kB more would have been", "Waivers in force",
+		"2026-12-20", "a thinner list comes", "<em>in repair</em>", "How each is usually mended"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("it lacks %q", want)
 		}
@@ -56,7 +66,8 @@ func TestAReportWithoutMuchToSay(t *testing.T) {
 	r := audited()
 	r.Findings, r.Audit.Days, r.Audit.Proofs, r.Audit.Waivers, r.Audit.Saved = nil, r.Audit.Days[:1], nil, nil, -5_000
 	text := paged(t, r)
-	for _, want := range []string{"No repair was proven in this time.", "<p>None.</p>", "No findings.", "5000 B less would have been"} {
+	for _, want := range []string{"No repair was proven in this time.", "<p>None.</p>", "No findings.",
+		"5000 B less would have been"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("it lacks %q", want)
 		}
@@ -76,7 +87,8 @@ func TestManyDaysAreNotATableWithoutEnd(t *testing.T) {
 	r.Audit.Days = nil
 	day := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
 	for i := range 200 {
-		r.Audit.Days = append(r.Audit.Days, AuditDay{day.AddDate(0, 0, i).Format(time.DateOnly), [5]int{200 - i, 0, 0, 0, 1}})
+		r.Audit.Days = append(r.Audit.Days, AuditDay{day.AddDate(0, 0, i).Format(time.DateOnly),
+			[5]int{200 - i, 0, 0, 0, 1}})
 	}
 	if n := strings.Count(paged(t, r), "<tr><td>2026-"); n != lastDays+1 { // and a waiver
 		t.Errorf("%d days stand in the table", n)
@@ -116,7 +128,8 @@ func TestTheChartReadsWithoutColour(t *testing.T) {
 			}
 		}
 	}
-	for name, want := range map[string]bool{"critical": true, "high": true, "medium": true, "low": true, "info": false, "open findings": true} {
+	for name, want := range map[string]bool{"critical": true, "high": true, "medium": true, "low": true, "info": false,
+		"open findings": true} {
 		if texts[name] != want {
 			t.Errorf("%q stands in the chart: %v", name, texts[name])
 		}

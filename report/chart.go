@@ -53,12 +53,14 @@ var chartText = template.Must(template.New("chart").Parse(`<svg xmlns="http://ww
 <path d="M{{.From}} 12H{{.To}}" style="fill:none;stroke:{{.Ink}};stroke-width:2;stroke-dasharray:{{.Dash}}"/><text x="{{.Text}}" y="16">{{.Name}}</text>
 {{end}}</svg>`))
 
-// chart draws open findings by day as SVG, a line a severity. Of fewer than two days there is nothing to draw, and it is empty.
+// chart draws open findings by day as SVG, a line a severity. Of fewer than two days there is nothing to draw,
+// and it is empty.
 func chart(days []AuditDay) (template.HTML, error) {
 	if len(days) < 2 {
 		return "", nil
 	}
-	c := drawn{Width: chartWidth, Height: chartHeight, Left: chartLeft, Top: chartTop, Right: chartRight, Bottom: chartBottom, Middle: (chartTop + chartBottom) / 2}
+	c := drawn{Width: chartWidth, Height: chartHeight, Left: chartLeft, Top: chartTop, Right: chartRight,
+		Bottom: chartBottom, Middle: (chartTop + chartBottom) / 2}
 	times, most := make([]time.Time, len(days)), 1
 	for i, d := range days {
 		at, err := time.Parse(time.DateOnly, d.Day)
@@ -71,7 +73,8 @@ func chart(days []AuditDay) (template.HTML, error) {
 		}
 	}
 	x := func(at time.Time) float64 {
-		return chartLeft + (chartRight-chartLeft)*float64(at.Sub(times[0]))/float64(max(1, times[len(times)-1].Sub(times[0])))
+		return chartLeft + (chartRight-chartLeft)*float64(at.Sub(times[0]))/float64(max(1,
+			times[len(times)-1].Sub(times[0])))
 	}
 	step := wholeStep(most)
 	top := (most + step - 1) / step * step
@@ -101,7 +104,8 @@ func chart(days []AuditDay) (template.HTML, error) {
 }
 
 // steps draws the open findings of one severity: a number holds until the next day. ever is that there was one.
-func steps(days []AuditDay, times []time.Time, severity int, x func(time.Time) float64, y func(int) float64) (points string, ever bool) {
+func steps(days []AuditDay, times []time.Time, severity int, x func(time.Time) float64,
+	y func(int) float64) (points string, ever bool) {
 	var b strings.Builder
 	for i, d := range days {
 		n := d.Open[severity]
@@ -114,7 +118,8 @@ func steps(days []AuditDay, times []time.Time, severity int, x func(time.Time) f
 	return b.String(), ever
 }
 
-// wholeStep gives the distance of the marks of an axis up to most: 1, 2 or 5 times a power of ten, for there is no half a finding.
+// wholeStep gives the distance of the marks of an axis up to most: 1, 2 or 5 times a power of ten, for there is
+// no half a finding.
 func wholeStep(most int) int {
 	for unit := 1; ; unit *= 10 {
 		for _, n := range []int{1, 2, 5} {

@@ -22,18 +22,27 @@ import (
 func hostile() *Result {
 	const bad = "=cmd|' /C'!A0 <script>alert(1)</script> | `x` *b* [l](javascript:x) @all \x1b[31m\u202e \"q\" ]]>"
 	f := func(id string, s scan.Severity, k scan.Kind, change func(*finding.Finding)) *finding.Finding {
-		one := &finding.Finding{Identity: finding.Identity{Service: "s", Endpoint: "GET /" + bad, Audience: "visitor", Direction: "response", Status: "200", Path: "$['" + bad + "']", Kind: k},
-			Fingerprint: id, Severity: s, Spots: 2, Captures: 1, Bytes: 10, Sample: bad, Why: bad, First: finding.First{File: "a b/" + bad + ".har", Pointer: "/" + bad}}
+		one := &finding.Finding{Identity: finding.Identity{Service: "s", Endpoint: "GET /" + bad, Audience: "visitor",
+			Direction: "response", Status: "200", Path: "$['" + bad + "']", Kind: k},
+			Fingerprint: id, Severity: s, Spots: 2, Captures: 1, Bytes: 10, Sample: bad, Why: bad,
+			First: finding.First{File: "a b/" + bad + ".har", Pointer: "/" + bad}}
 		change(one)
 		return one
 	}
-	return &Result{Service: bad, FailOn: scan.Medium, Version: "1.2.3", Baseline: &Baseline{Prints: map[string]bool{"02": true, "zz": true}, Gone: 1}, Summary: finding.Summary{Captures: 4, Judged: 3, Skipped: 1, Bytes: 100, ExcessBytes: 40},
-		Skipped: []finding.Skipped{{File: bad, Entry: 1, Reason: bad}},
+	return &Result{Service: bad, FailOn: scan.Medium, Version: "1.2.3",
+		Baseline: &Baseline{Prints: map[string]bool{"02": true, "zz": true}, Gone: 1},
+		Summary:  finding.Summary{Captures: 4, Judged: 3, Skipped: 1, Bytes: 100, ExcessBytes: 40},
+		Skipped:  []finding.Skipped{{File: bad, Entry: 1, Reason: bad}},
 		Findings: []*finding.Finding{
-			f("01", scan.Critical, scan.SecretValue, func(f *finding.Finding) { f.Grant = contract.Pos{File: "contracts/a b.yaml", Line: 7, Column: 3} }),
+			f("01", scan.Critical, scan.SecretValue,
+				func(f *finding.Finding) { f.Grant = contract.Pos{File: "contracts/a b.yaml", Line: 7, Column: 3} }),
 			f("02", scan.High, scan.SensitiveField, func(f *finding.Finding) { f.Known = true }),
-			f("03", scan.Medium, scan.UnexpectedField, func(f *finding.Finding) { f.Excepted = &contract.Exception{Reason: bad} }),
-			f("04", scan.Low, scan.UnknownEndpoint, func(f *finding.Finding) { f.Audience, f.Status, f.First.File = "", "", "" }),
+			f("03", scan.Medium, scan.UnexpectedField,
+				func(f *finding.Finding) { f.Excepted = &contract.Exception{Reason: bad} }),
+			f("04", scan.Low, scan.UnknownEndpoint, func(f *finding.Finding) {
+				f.Audience, f.Status, f.First.File = "",
+					"", ""
+			}),
 		}}
 }
 
@@ -82,15 +91,20 @@ func TestSARIFFitsItsSchema(t *testing.T) {
 		}
 	}
 	var log sarifLog
-	if err := json.Unmarshal([]byte(func() string { var b bytes.Buffer; SARIF(&b, hostile()); return b.String() }()), &log); err != nil {
+	if err := json.Unmarshal([]byte(func() string { var b bytes.Buffer; SARIF(&b, hostile()); return b.String() }()),
+		&log); err != nil {
 		t.Fatal(err)
 	}
 	results := log.Runs[0].Results
-	if len(results) != 4 || results[0].Level != "error" || results[0].Locations[0].Physical.Artifact.URI != "contracts/a%20b.yaml" || results[0].Locations[0].Physical.Region.StartLine != 7 ||
-		results[0].Baseline != "new" || results[1].Baseline != "unchanged" || len(results[2].Suppressions) != 1 || results[3].Level != "note" || results[3].Locations[0].Physical != nil {
+	if len(results) != 4 || results[0].Level != "error" ||
+		results[0].Locations[0].Physical.Artifact.URI != "contracts/a%20b.yaml" ||
+		results[0].Locations[0].Physical.Region.StartLine != 7 ||
+		results[0].Baseline != "new" || results[1].Baseline != "unchanged" || len(results[2].Suppressions) != 1 ||
+		results[3].Level != "note" || results[3].Locations[0].Physical != nil {
 		t.Errorf("results %+v", results)
 	}
-	if rule := log.Runs[0].Tool.Driver.Rules[results[1].RuleIndex]; rule.ID != results[1].RuleID || rule.Help.Text == "" {
+	if rule := log.Runs[0].Tool.Driver.Rules[results[1].RuleIndex]; rule.ID != results[1].RuleID ||
+		rule.Help.Text == "" {
 		t.Errorf("the rule of the second result is %+v", rule)
 	}
 }
@@ -100,13 +114,17 @@ func TestJUnit(t *testing.T) {
 	if err := xml.Unmarshal([]byte(written(t, JUnit, hostile())), &suites); err != nil {
 		t.Fatal(err)
 	}
-	if suites.Tests != 4 || suites.Failures != 1 || suites.Skipped != 2 || len(suites.Suites) != 1 || len(suites.Suites[0].Cases) != 4 {
+	if suites.Tests != 4 || suites.Failures != 1 || suites.Skipped != 2 || len(suites.Suites) != 1 ||
+		len(suites.Suites[0].Cases) != 4 {
 		t.Errorf("suites %+v", suites)
 	}
-	if c := suites.Suites[0].Cases; c[0].Failure == nil || c[0].Failure.Type != "critical" || !strings.Contains(c[0].Failure.Text, "fingerprint 01") || c[1].Skipped.Message != "known before" || c[3].Failure != nil || c[3].Out == "" {
+	if c := suites.Suites[0].Cases; c[0].Failure == nil || c[0].Failure.Type != "critical" ||
+		!strings.Contains(c[0].Failure.Text, "fingerprint 01") || c[1].Skipped.Message != "known before" ||
+		c[3].Failure != nil || c[3].Out == "" {
 		t.Errorf("cases %+v", c)
 	}
-	if text := written(t, JUnit, &Result{Summary: finding.Summary{Judged: 3}}); !strings.Contains(text, `tests="1" failures="0"`) || !strings.Contains(text, "3 captures without findings") {
+	if text := written(t, JUnit, &Result{Summary: finding.Summary{Judged: 3}}); !strings.Contains(text,
+		`tests="1" failures="0"`) || !strings.Contains(text, "3 captures without findings") {
 		t.Errorf("nothing found is written as\n%s", text)
 	}
 }
@@ -130,13 +148,17 @@ func TestNoSpreadsheetRunsACell(t *testing.T) {
 
 func TestMarkdownIsNoMarkupOfOthers(t *testing.T) {
 	text := written(t, Markdown, hostile())
-	for _, want := range []string{"### 1 leak to look at", "3 captures judged, 1 skipped; 40 B of 100 B are covered by no grant. Against the baseline: 1 known, 1 gone.", "| critical | secret-value |", "<details><summary>3 findings that do not fail</summary>", "known: ", "excepted: "} {
+	for _, want := range []string{"### 1 leak to look at",
+		"3 captures judged, 1 skipped; 40 B of 100 B are covered by no grant. Against the baseline: 1 known, 1 gone.",
+		"| critical | secret-value |", "<details><summary>3 findings that do not fail</summary>", "known: ",
+		"excepted: "} {
 		if !strings.Contains(text, want) {
 			t.Errorf("it lacks %q:\n%s", want, text)
 		}
 	}
 	for _, line := range strings.Split(text, "\n") {
-		if cells := strings.Count(strings.ReplaceAll(line, `\|`, ""), "|"); strings.HasPrefix(line, "| ") && cells != 6 {
+		if cells := strings.Count(strings.ReplaceAll(line, `\|`, ""), "|"); strings.HasPrefix(line, "| ") &&
+			cells != 6 {
 			t.Errorf("a row has %d bars: %s", cells, line)
 		}
 		outside := 0
@@ -182,7 +204,8 @@ func TestThePageIsSelfContained(t *testing.T) {
 	if rows != 2+1+4+4+1 { // the sum, a head, the findings, their kinds, what was skipped
 		t.Errorf("the page has %d rows:\n%s", rows, text)
 	}
-	for _, want := range []string{"known before", "excepted: ", "CWE-213", "fail the check", "How each is usually mended"} {
+	for _, want := range []string{"known before", "excepted: ", "CWE-213", "fail the check",
+		"How each is usually mended"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("the page lacks %q", want)
 		}
@@ -198,7 +221,8 @@ func TestBaselines(t *testing.T) {
 	if err != nil || len(base.Prints) != 2 {
 		t.Fatalf("%+v, %v", base, err)
 	}
-	now := []*finding.Finding{{Fingerprint: "00112233445566ff", Severity: scan.High}, {Fingerprint: "new", Severity: scan.Medium}}
+	now := []*finding.Finding{{Fingerprint: "00112233445566ff", Severity: scan.High},
+		{Fingerprint: "new", Severity: scan.Medium}}
 	base.Hold(now)
 	if !now[0].Known || now[1].Known || base.Gone != 1 || finding.Gravest(now) != scan.Medium {
 		t.Errorf("%+v %+v, %d gone", now[0], now[1], base.Gone)

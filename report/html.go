@@ -87,7 +87,8 @@ func HTML(w io.Writer, r *Result) error {
 			failing++
 		}
 	}
-	data := map[string]any{"R": r, "Groups": groups, "Severities": names, "Kinds": kinds, "Counts": r.BySeverity(), "Rules": rules, "Failing": failing}
+	data := map[string]any{"R": r, "Groups": groups, "Severities": names, "Kinds": kinds, "Counts": r.BySeverity(),
+		"Rules": rules, "Failing": failing}
 	states := map[string]string{}
 	if a := r.Audit; a != nil {
 		picture, err := chart(a.Days)
@@ -107,8 +108,10 @@ func HTML(w io.Writer, r *Result) error {
 var pageText string
 
 var page = template.Must(template.New("report").Funcs(template.FuncMap{
-	"clean": Clean, "bytes": Bytes, "sign": func(s scan.Severity) string { return strings.TrimSpace(signs[s.String()]) }, "mend": finding.Mend,
-	"percent": func(part, whole int) int { return part * 100 / max(whole, 1) }, "less": func(n int) int { return -n }, "hours": hours, "state": func(*finding.Finding) string { return "" },
+	"clean": Clean, "bytes": Bytes,
+	"sign": func(s scan.Severity) string { return strings.TrimSpace(signs[s.String()]) }, "mend": finding.Mend,
+	"percent": func(part, whole int) int { return part * 100 / max(whole, 1) }, "less": func(n int) int { return -n },
+	"hours": hours, "state": func(*finding.Finding) string { return "" },
 }).Parse(pageText))
 
 // hours writes a time as people say it.

@@ -62,8 +62,10 @@ type JSONFinding struct {
 func JSONOf(f *finding.Finding) JSONFinding {
 	j := JSONFinding{
 		Fingerprint: f.Fingerprint, Kind: f.Kind.String(), Severity: f.Severity.String(), CWE: f.Kind.CWE(),
-		Endpoint: f.Endpoint, Audience: f.Audience, AudienceBy: f.AudienceBy, Direction: f.Direction, Status: finding.Status(f.Status),
-		Path: f.Path, Entity: f.Entity, Field: f.Field, Class: f.Class, Spots: f.Spots, Captures: f.Captures, Bytes: f.Bytes,
+		Endpoint: f.Endpoint, Audience: f.Audience, AudienceBy: f.AudienceBy, Direction: f.Direction,
+		Status: finding.Status(f.Status),
+		Path:   f.Path, Entity: f.Entity, Field: f.Field, Class: f.Class, Spots: f.Spots, Captures: f.Captures,
+		Bytes:  f.Bytes,
 		Sample: f.Sample, Why: f.Why, First: f.First, Known: f.Known,
 	}
 	if f.Excepted != nil {
@@ -76,7 +78,8 @@ func JSONOf(f *finding.Finding) JSONFinding {
 func JSON(w io.Writer, r *Result) error {
 	counts := r.BySeverity()
 	out := jsonReport{Inkret: 1, Rules: rules, Service: r.Service,
-		Summary:  jsonSummary{r.Summary, bySeverity{counts["critical"], counts["high"], counts["medium"], counts["low"], counts["info"]}},
+		Summary: jsonSummary{r.Summary, bySeverity{counts["critical"], counts["high"], counts["medium"], counts["low"],
+			counts["info"]}},
 		Findings: []JSONFinding{}, Skipped: r.Skipped, Incomplete: r.Incomplete}
 	for _, f := range r.Findings {
 		out.Findings = append(out.Findings, JSONOf(f))

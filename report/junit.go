@@ -68,7 +68,10 @@ func JUnit(w io.Writer, r *Result) error {
 		}
 	}
 	if len(all.Suites) == 0 {
-		all.Tests, all.Suites = 1, []junitSuite{{Name: "captures", Tests: 1, Cases: []junitCase{{Name: fmt.Sprintf("%d captures without findings", r.Summary.Judged), Class: "captures"}}}}
+		all.Tests, all.Suites = 1,
+			[]junitSuite{{Name: "captures", Tests: 1,
+				Cases: []junitCase{{Name: fmt.Sprintf("%d captures without findings", r.Summary.Judged),
+					Class: "captures"}}}}
 	}
 	if _, err := io.WriteString(w, xml.Header); err != nil {
 		return err
@@ -90,7 +93,9 @@ func junitCaseOf(r *Result, f *finding.Finding) junitCase {
 	case f.Known:
 		c.Skipped = &junitSkipped{"known before"}
 	case r.Fails(f):
-		c.Failure = &junitFailure{Message: sentence(f), Type: f.Severity.String(), Text: fmt.Sprintf("%s\nfirst in %s, entry %d, %s\n%s\nfingerprint %s", Clean(f.Why), Clean(f.First.File), f.First.Entry, Clean(f.First.Pointer), finding.Mend(f.Kind), f.Fingerprint)}
+		c.Failure = &junitFailure{Message: sentence(f), Type: f.Severity.String(),
+			Text: fmt.Sprintf("%s\nfirst in %s, entry %d, %s\n%s\nfingerprint %s", Clean(f.Why), Clean(f.First.File),
+				f.First.Entry, Clean(f.First.Pointer), finding.Mend(f.Kind), f.Fingerprint)}
 	default:
 		c.Out = f.Severity.String() + ": " + sentence(f)
 	}

@@ -79,7 +79,8 @@ func (b *Baseline) Hold(findings []*finding.Finding) {
 var Formats = []string{"table", "json", "sarif", "junit", "csv", "markdown", "html"}
 
 // Writers are those of the formats that do not depend on a terminal.
-var Writers = map[string]func(io.Writer, *Result) error{"json": JSON, "sarif": SARIF, "junit": JUnit, "csv": CSV, "markdown": Markdown, "html": HTML}
+var Writers = map[string]func(io.Writer, *Result) error{"json": JSON, "sarif": SARIF, "junit": JUnit, "csv": CSV,
+	"markdown": Markdown, "html": HTML}
 
 // BySeverity counts the findings of each severity.
 func (r *Result) BySeverity() map[string]int {

@@ -12,12 +12,17 @@ import (
 )
 
 func result() *Result {
-	first := &finding.Finding{Identity: finding.Identity{Service: "s", Endpoint: "GET /a/{id}", Audience: "visitor", Direction: "response", Status: "200", Path: "$.data.email", Kind: scan.SensitiveField},
-		Fingerprint: "00112233445566ff", Severity: scan.High, AudienceBy: "assumed", Entity: "Skipper", Field: "email", Class: "personal", Spots: 4, Captures: 2, Bytes: 140,
-		Sample: "s•••@•••", Why: "not granted; Skipper.email is personal", First: finding.First{File: "monday.har", Entry: 3, Pointer: "/data/email"}}
-	second := &finding.Finding{Identity: finding.Identity{Service: "s", Endpoint: "GET /b", Direction: "response", Path: "$", Kind: scan.UnknownEndpoint}, Fingerprint: "ffee", Severity: scan.Low,
+	first := &finding.Finding{Identity: finding.Identity{Service: "s", Endpoint: "GET /a/{id}", Audience: "visitor",
+		Direction: "response", Status: "200", Path: "$.data.email", Kind: scan.SensitiveField},
+		Fingerprint: "00112233445566ff", Severity: scan.High, AudienceBy: "assumed", Entity: "Skipper", Field: "email",
+		Class: "personal", Spots: 4, Captures: 2, Bytes: 140,
+		Sample: "s•••@•••", Why: "not granted; Skipper.email is personal", First: finding.First{File: "monday.har",
+			Entry: 3, Pointer: "/data/email"}}
+	second := &finding.Finding{Identity: finding.Identity{Service: "s", Endpoint: "GET /b", Direction: "response",
+		Path: "$", Kind: scan.UnknownEndpoint}, Fingerprint: "ffee", Severity: scan.Low,
 		Spots: 1, Captures: 1, Why: "no contract for this endpoint", Excepted: &contract.Exception{Reason: "known"}}
-	return &Result{Service: "s", Summary: finding.Summary{Captures: 3, Judged: 2, Skipped: 1, Bytes: 20000, ExcessBytes: 5000}, Findings: []*finding.Finding{first, second},
+	return &Result{Service: "s", Summary: finding.Summary{Captures: 3, Judged: 2, Skipped: 1, Bytes: 20000,
+		ExcessBytes: 5000}, Findings: []*finding.Finding{first, second},
 		Skipped: []finding.Skipped{{File: "monday.har", Entry: 7, Reason: "image/png is not a body Inkret reads"}}}
 }
 
@@ -53,7 +58,8 @@ func TestNothingFoundIsListsNotNull(t *testing.T) {
 	if err := JSON(&b, &Result{}); err != nil {
 		t.Fatal(err)
 	}
-	if text := b.String(); !strings.Contains(text, `"findings": []`) || !strings.Contains(text, `"skipped": []`) || strings.Contains(text, `"service"`) {
+	if text := b.String(); !strings.Contains(text, `"findings": []`) || !strings.Contains(text, `"skipped": []`) ||
+		strings.Contains(text, `"service"`) {
 		t.Errorf("written:\n%s", text)
 	}
 }
@@ -64,8 +70,10 @@ func TestTableTellsEverythingWithoutColour(t *testing.T) {
 		t.Fatal(err)
 	}
 	text := b.String()
-	for _, want := range []string{"!  high", "sensitive-field", "GET /a/{id}", "visitor · 200 · audience assumed", "$.data.email  s•••@•••", "not granted; Skipper.email is personal",
-		"excepted: known", "skipped 1: image/png is not a body Inkret reads (first: monday.har, entry 7)", "3 captures: 2 judged, 1 skipped; 20.0 kB, 5000 B of it granted to nobody who got it (25%).",
+	for _, want := range []string{"!  high", "sensitive-field", "GET /a/{id}", "visitor · 200 · audience assumed",
+		"$.data.email  s•••@•••", "not granted; Skipper.email is personal",
+		"excepted: known", "skipped 1: image/png is not a body Inkret reads (first: monday.har, entry 7)",
+		"3 captures: 2 judged, 1 skipped; 20.0 kB, 5000 B of it granted to nobody who got it (25%).",
 		"2 findings: 1 high, 1 low."} {
 		if !strings.Contains(text, want) {
 			t.Errorf("the table lacks %q:\n%s", want, text)

@@ -83,25 +83,33 @@ type (
 	}
 )
 
-var sarifLevels = map[scan.Severity]string{scan.Critical: "error", scan.High: "error", scan.Medium: "warning", scan.Low: "note", scan.Info: "note"}
+var sarifLevels = map[scan.Severity]string{scan.Critical: "error", scan.High: "error", scan.Medium: "warning",
+	scan.Low: "note", scan.Info: "note"}
 
 // SARIF writes the result in the Static Analysis Results Interchange Format 2.1.0. A
 // result stands at the line of the contract that decided, where one did, else at the
 // recording.
 func SARIF(w io.Writer, r *Result) error {
-	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "Inkret", Version: r.Version}}, ColumnKind: "unicodeCodePoints", Results: []sarifResult{}, Invokes: []sarifInvocation{{true}}}
+	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "Inkret", Version: r.Version}}, ColumnKind: "unicodeCodePoints",
+		Results: []sarifResult{}, Invokes: []sarifInvocation{{true}}}
 	index := map[scan.Kind]int{}
 	for i, k := range scan.Kinds() {
 		index[k] = i
-		run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, sarifRule{k.String(), sarifText{finding.Mend(k)}, sarifText{strings.ReplaceAll(k.String(), "-", " ")},
+		run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, sarifRule{k.String(), sarifText{finding.Mend(k)},
+			sarifText{strings.ReplaceAll(k.String(), "-", " ")},
 			map[string]any{"tags": []string{"security", fmt.Sprintf("external/cwe/cwe-%d", k.CWE())}}})
 	}
 	for _, f := range r.Findings {
-		one := sarifResult{RuleID: f.Kind.String(), RuleIndex: index[f.Kind], Level: sarifLevels[f.Severity], Message: sarifText{sentence(f)}, Occurs: f.Spots,
-			Locations:    []sarifLocation{{sarifPlace(f), []sarifLogical{{f.Path, strings.TrimSpace(f.Endpoint + " " + f.Audience + " " + f.Status + " " + f.Path), "member"}}}},
+		one := sarifResult{RuleID: f.Kind.String(), RuleIndex: index[f.Kind], Level: sarifLevels[f.Severity],
+			Message: sarifText{sentence(f)}, Occurs: f.Spots,
+			Locations: []sarifLocation{{sarifPlace(f),
+				[]sarifLogical{{f.Path, strings.TrimSpace(f.Endpoint + " " + f.Audience + " " + f.Status + " " +
+					f.Path), "member"}}}},
 			Fingerprints: map[string]string{"inkret/1": f.Fingerprint},
-			Properties:   map[string]any{"severity": f.Severity.String(), "endpoint": f.Endpoint, "path": f.Path, "bytes": f.Bytes, "captures": f.Captures}}
-		for name, value := range map[string]string{"audience": f.Audience, "status": f.Status, "entity": f.Entity, "field": f.Field, "class": f.Class, "sample": f.Sample} {
+			Properties: map[string]any{"severity": f.Severity.String(), "endpoint": f.Endpoint, "path": f.Path,
+				"bytes": f.Bytes, "captures": f.Captures}}
+		for name, value := range map[string]string{"audience": f.Audience, "status": f.Status, "entity": f.Entity,
+			"field": f.Field, "class": f.Class, "sample": f.Sample} {
 			if value != "" {
 				one.Properties[name] = value
 			}

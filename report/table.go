@@ -15,7 +15,8 @@ import (
 var signs = map[string]string{"critical": "!! ", "high": "!  ", "medium": "*  ", "low": "-  ", "info": "i  "}
 
 var colours = map[string]text.Colors{
-	"critical": {text.FgRed, text.Bold}, "high": {text.FgHiRed}, "medium": {text.FgYellow}, "low": {text.FgCyan}, "info": {text.Faint},
+	"critical": {text.FgRed, text.Bold}, "high": {text.FgHiRed}, "medium": {text.FgYellow}, "low": {text.FgCyan},
+	"info": {text.Faint},
 }
 
 // Severity writes a severity with its sign, in its colour where colour is wanted.
@@ -65,10 +66,12 @@ func findingsTable(b *strings.Builder, r *Result, colour bool, width int) {
 			why = "excepted: " + f.Excepted.Reason
 		}
 		t.AppendRow(table.Row{Severity(f.Severity.String(), colour), f.Kind.String(),
-			where.lines(f.Endpoint, joined(" · ", f.Audience, f.Status, onlyIf(f.AudienceBy == "assumed", "audience assumed"))),
+			where.lines(f.Endpoint, joined(" · ", f.Audience, f.Status, onlyIf(f.AudienceBy == "assumed",
+				"audience assumed"))),
 			what.lines(path, why), f.Spots, f.Bytes})
 	}
-	t.SetColumnConfigs([]table.ColumnConfig{{Name: "Spots", Align: text.AlignRight}, {Name: "Bytes", Align: text.AlignRight}})
+	t.SetColumnConfigs([]table.ColumnConfig{{Name: "Spots", Align: text.AlignRight},
+		{Name: "Bytes", Align: text.AlignRight}})
 	t.Render()
 	b.WriteByte('\n')
 }
@@ -156,9 +159,11 @@ func reasonList(b *strings.Builder, what string, all []finding.Skipped) {
 }
 
 func summary(b *strings.Builder, r *Result, colour bool) {
-	fmt.Fprintf(b, "%s: %d judged%s, %d skipped; %s", count(r.Summary.Captures, "capture"), r.Summary.Judged, r.incomplete(), r.Summary.Skipped, Bytes(r.Summary.Bytes))
+	fmt.Fprintf(b, "%s: %d judged%s, %d skipped; %s", count(r.Summary.Captures, "capture"), r.Summary.Judged,
+		r.incomplete(), r.Summary.Skipped, Bytes(r.Summary.Bytes))
 	if r.Summary.ExcessBytes > 0 {
-		fmt.Fprintf(b, ", %s of it granted to nobody who got it (%d%%)", Bytes(r.Summary.ExcessBytes), r.Summary.ExcessBytes*100/max(r.Summary.Bytes, 1))
+		fmt.Fprintf(b, ", %s of it granted to nobody who got it (%d%%)", Bytes(r.Summary.ExcessBytes),
+			r.Summary.ExcessBytes*100/max(r.Summary.Bytes, 1))
 	}
 	b.WriteString(".\n")
 	if len(r.Findings) == 0 {
@@ -178,7 +183,8 @@ func summary(b *strings.Builder, r *Result, colour bool) {
 	}
 	fmt.Fprintf(b, "%s: %s.\n", count(len(r.Findings), "finding"), strings.Join(parts, ", "))
 	if r.Baseline != nil {
-		fmt.Fprintf(b, "%d of them known before; %d known before are gone.\n", len(r.Baseline.Prints)-r.Baseline.Gone, r.Baseline.Gone)
+		fmt.Fprintf(b, "%d of them known before; %d known before are gone.\n", len(r.Baseline.Prints)-r.Baseline.Gone,
+			r.Baseline.Gone)
 	}
 }
 

@@ -14,14 +14,18 @@ import (
 func CSV(w io.Writer, r *Result) error {
 	c := csv.NewWriter(w)
 	c.UseCRLF = true
-	c.Write([]string{"fingerprint", "severity", "kind", "cwe", "endpoint", "audience", "status", "direction", "path", "entity", "field", "class", "spots", "captures", "bytes", "sample", "why", "file", "entry", "pointer", "known", "excepted"})
+	c.Write([]string{"fingerprint", "severity", "kind", "cwe", "endpoint", "audience", "status", "direction", "path",
+		"entity", "field", "class", "spots", "captures", "bytes", "sample", "why", "file", "entry", "pointer", "known",
+		"excepted"})
 	for _, f := range r.Findings {
 		excepted := ""
 		if f.Excepted != nil {
 			excepted = f.Excepted.Reason
 		}
-		row := []string{f.Fingerprint, f.Severity.String(), f.Kind.String(), strconv.Itoa(f.Kind.CWE()), f.Endpoint, f.Audience, f.Status, f.Direction, f.Path, f.Entity, f.Field, f.Class,
-			strconv.Itoa(f.Spots), strconv.Itoa(f.Captures), strconv.Itoa(f.Bytes), f.Sample, f.Why, f.First.File, strconv.Itoa(f.First.Entry), f.First.Pointer, strconv.FormatBool(f.Known), excepted}
+		row := []string{f.Fingerprint, f.Severity.String(), f.Kind.String(), strconv.Itoa(f.Kind.CWE()), f.Endpoint,
+			f.Audience, f.Status, f.Direction, f.Path, f.Entity, f.Field, f.Class,
+			strconv.Itoa(f.Spots), strconv.Itoa(f.Captures), strconv.Itoa(f.Bytes), f.Sample, f.Why, f.First.File,
+			strconv.Itoa(f.First.Entry), f.First.Pointer, strconv.FormatBool(f.Known), excepted}
 		for i := range row {
 			row[i] = cellText(row[i])
 		}
@@ -66,7 +70,8 @@ func Markdown(w io.Writer, r *Result) error {
 	}
 	b.WriteString(".")
 	if r.Baseline != nil {
-		fmt.Fprintf(&b, " Against the baseline: %d known, %d gone.", len(r.Baseline.Prints)-r.Baseline.Gone, r.Baseline.Gone)
+		fmt.Fprintf(&b, " Against the baseline: %d known, %d gone.", len(r.Baseline.Prints)-r.Baseline.Gone,
+			r.Baseline.Gone)
 	}
 	b.WriteString("\n\n")
 	markdownTable(&b, failing)
@@ -96,7 +101,8 @@ func markdownTable(b *strings.Builder, all []*finding.Finding) {
 		case f.Known:
 			why = "known: " + why
 		}
-		fmt.Fprintf(b, "| %s | %s | %s | %s | %s |\n", f.Severity, f.Kind, code(joined(" ", f.Endpoint, f.Audience, f.Status)), code(f.Path), plainMarkdown(why))
+		fmt.Fprintf(b, "| %s | %s | %s | %s | %s |\n", f.Severity, f.Kind,
+			code(joined(" ", f.Endpoint, f.Audience, f.Status)), code(f.Path), plainMarkdown(why))
 	}
 	b.WriteString("\n")
 }
@@ -108,5 +114,6 @@ func code(s string) string {
 
 // plainMarkdown writes text so that nothing in it is markup.
 func plainMarkdown(s string) string {
-	return strings.NewReplacer(`\`, `\\`, "|", `\|`, "`", "\\`", "*", `\*`, "_", `\_`, "[", `\[`, "<", "&lt;", ">", "&gt;", "@", "@\u2060").Replace(Clean(s))
+	return strings.NewReplacer(`\`, `\\`, "|", `\|`, "`", "\\`", "*", `\*`, "_", `\_`, "[", `\[`, "<", "&lt;", ">",
+		"&gt;", "@", "@\u2060").Replace(Clean(s))
 }

@@ -49,7 +49,8 @@ func (s *Service) SetupCode(ctx context.Context) (string, error) {
 		return "", err
 	}
 	code := newSecret()
-	return code, s.store.AddSetupCode(ctx, hashSecret(code), 0, s.now().Add(setupLife), s.byItself("make set-up link", "the first person", ""))
+	return code, s.store.AddSetupCode(ctx, hashSecret(code), 0, s.now().Add(setupLife), s.byItself("make set-up link",
+		"the first person", ""))
 }
 
 // SettingUp is what somebody says who uses a one-time code.
@@ -82,13 +83,16 @@ func (s *Service) Link(ctx context.Context, code string) (LinkOf, error) {
 // linkHolder tells whose a one-time code is, before anything costly is done for whoever sends it.
 func (s *Service) linkHolder(ctx context.Context, code string) (store.Person, error) {
 	p, err := s.store.SetupCode(ctx, hashSecret(code), s.now())
-	if errors.Is(err, store.ErrNotFound) { // a code is too long to be guessed: who has it need not wait for those who try
+	// a code is too long to be guessed: who has it need not wait for those who try
+	if errors.Is(err, store.ErrNotFound) {
 		try := s.tried(ctx, "")
 		if wait := s.tries.wait(try, s.now()); wait > 0 {
 			return p, slowed(wait)
 		}
 		s.tries.wrong(try, s.now())
-		return p, problem(Unauthenticated, "ask for a new link; restarting the service prints one while nobody is set up", "this link was used already or has ended")
+		return p, problem(Unauthenticated,
+			"ask for a new link; restarting the service prints one while nobody is set up",
+			"this link was used already or has ended")
 	}
 	return p, err
 }
@@ -133,11 +137,14 @@ func (s *Service) SetUp(ctx context.Context, u SettingUp) (Caller, string, error
 			detail = "all sessions and tokens ended"
 		}
 	}
-	p, err = s.store.UseSetupCode(ctx, hashSecret(u.Code), p, u.EndTokens, s.now(), func(p store.Person) store.TrailEntry {
-		return s.did(Caller{Person: p}, did, p.Email, strings.TrimSpace(detail+from(ctx)))
-	})
+	p, err = s.store.UseSetupCode(ctx, hashSecret(u.Code), p, u.EndTokens, s.now(),
+		func(p store.Person) store.TrailEntry {
+			return s.did(Caller{Person: p}, did, p.Email, strings.TrimSpace(detail+from(ctx)))
+		})
 	if errors.Is(err, store.ErrNotFound) {
-		return Caller{}, "", problem(Unauthenticated, "ask for a new link; restarting the service prints one while nobody is set up", "this link was used already or has ended")
+		return Caller{}, "", problem(Unauthenticated,
+			"ask for a new link; restarting the service prints one while nobody is set up",
+			"this link was used already or has ended")
 	}
 	if err != nil {
 		return Caller{}, "", err
@@ -174,13 +181,16 @@ func (s *Service) Invite(ctx context.Context, who Caller, email, role string) (s
 		return store.Person{}, "", problem(Conflict, "", "somebody with this e-mail address is invited already")
 	}
 	code := newSecret()
-	p, err := s.store.Invite(ctx, store.Person{Email: email, Role: role}, hashSecret(code), s.now(), s.now().Add(setupLife), s.did(who, "invite", email, "role "+role))
+	p, err := s.store.Invite(ctx, store.Person{Email: email, Role: role}, hashSecret(code), s.now(),
+		s.now().Add(setupLife), s.did(who, "invite", email, "role "+role))
 	return p, code, err
 }
 
 // AddPerson adds a person with a password, for the demo and for tests.
 func (s *Service) AddPerson(ctx context.Context, name, email, role, password string) (store.Person, error) {
-	return s.store.AddPerson(ctx, store.Person{Name: name, Email: email, Role: role, Password: hashPassword(password)}, s.now()) // no stranger comes here
+	// no stranger comes here
+	return s.store.AddPerson(ctx, store.Person{Name: name, Email: email, Role: role, Password: hashPassword(password)},
+		s.now())
 }
 
 // People lists everybody.
@@ -234,12 +244,14 @@ func (s *Service) check(ctx context.Context, email, password string) (store.Pers
 }
 
 func (s *Service) newSession(ctx context.Context, p store.Person) (Caller, string, error) {
-	return s.newKey(ctx, p, store.Key{Kind: "session", Scope: ScopeEverything}, sessionLife, func(c Caller) store.TrailEntry {
-		return s.did(c, "sign in", c.Email, strings.TrimSpace(from(ctx)))
-	})
+	return s.newKey(ctx, p, store.Key{Kind: "session", Scope: ScopeEverything}, sessionLife,
+		func(c Caller) store.TrailEntry {
+			return s.did(c, "sign in", c.Email, strings.TrimSpace(from(ctx)))
+		})
 }
 
-func (s *Service) newKey(ctx context.Context, p store.Person, k store.Key, life time.Duration, entry func(Caller) store.TrailEntry) (Caller, string, error) {
+func (s *Service) newKey(ctx context.Context, p store.Person, k store.Key, life time.Duration,
+	entry func(Caller) store.TrailEntry) (Caller, string, error) {
 	secret := newSecret()
 	if k.Kind == "token" {
 		secret = tokenPrefix + secret
@@ -247,7 +259,8 @@ func (s *Service) newKey(ctx context.Context, p store.Person, k store.Key, life 
 	k.PersonID, k.Created = p.ID, s.now()
 	k.Expires = k.Created.Add(life)
 	err := s.store.Essential(ctx, func() (err error) {
-		k, err = s.store.AddKey(ctx, hashSecret(secret), k, func(k store.Key) store.TrailEntry { return entry(Caller{p, k}) })
+		k, err = s.store.AddKey(ctx, hashSecret(secret), k,
+			func(k store.Key) store.TrailEntry { return entry(Caller{p, k}) })
 		return err
 	})
 	return Caller{p, k}, secret, err
@@ -259,7 +272,8 @@ const tokenPrefix = "inkret_"
 // NewToken makes a token for a program of a person who is signed in, or who gives
 // e-mail and password. Its scope is everything, and its life [defaultTokenAge], where none is said.
 // by is who makes it; the zero Caller where e-mail and password were given.
-func (s *Service) NewToken(ctx context.Context, by Caller, p store.Person, k store.Key, life time.Duration) (Caller, string, error) {
+func (s *Service) NewToken(ctx context.Context, by Caller, p store.Person, k store.Key,
+	life time.Duration) (Caller, string, error) {
 	if life == 0 {
 		life = defaultTokenAge
 	}
@@ -267,7 +281,8 @@ func (s *Service) NewToken(ctx context.Context, by Caller, p store.Person, k sto
 		k.Scope = ScopeEverything
 	}
 	if !slices.Contains(Scopes(), k.Scope) {
-		return Caller{}, "", problem(Invalid, "", "there is no scope %q; known are %s", k.Scope, strings.Join(Scopes(), ", "))
+		return Caller{}, "", problem(Invalid, "", "there is no scope %q; known are %s", k.Scope,
+			strings.Join(Scopes(), ", "))
 	}
 	if k.Service != "" {
 		if _, err := s.store.Keeping(ctx, k.Service); err != nil {
@@ -281,7 +296,8 @@ func (s *Service) NewToken(ctx context.Context, by Caller, p store.Person, k sto
 			who = Caller{Person: p}
 		}
 		words := strings.TrimSpace(k.Scope + " " + k.Service)
-		return s.did(who, "make token", p.Email, fmt.Sprintf("token %d: %s until %s", c.Key.ID, words, c.Key.Expires.UTC().Format(time.DateOnly)))
+		return s.did(who, "make token", p.Email, fmt.Sprintf("token %d: %s until %s", c.Key.ID, words,
+			c.Key.Expires.UTC().Format(time.DateOnly)))
 	})
 }
 
@@ -341,7 +357,8 @@ func (s *Service) Authenticate(ctx context.Context, secret string) (Caller, erro
 		return Caller{}, signedOut("the session ended because nobody used it for %d hours", int(sessionIdle.Hours()))
 	}
 	if now.Sub(k.LastUsed) > touchEvery {
-		if err := s.store.TouchKey(ctx, k.ID, now); err != nil && !errors.Is(err, store.ErrFull) { // people can still look
+		// people can still look
+		if err := s.store.TouchKey(ctx, k.ID, now); err != nil && !errors.Is(err, store.ErrFull) {
 			return Caller{}, err
 		}
 	}

@@ -35,7 +35,8 @@ func (s *Service) Withdraw(ctx context.Context, who Caller, batch int64, reason 
 		return err
 	}
 	s.forget(batch)
-	entry := s.did(who, "withdraw batch", fmt.Sprintf("batch %d", batch), fmt.Sprintf("%q of %s with %d captures: %s", b.Name, b.Service, b.Captures, reason))
+	entry := s.did(who, "withdraw batch", fmt.Sprintf("batch %d", batch), fmt.Sprintf("%q of %s with %d captures: %s",
+		b.Name, b.Service, b.Captures, reason))
 	withdraw := func() error { return s.store.Withdraw(ctx, batch, who.Name, s.now(), approval, entry) }
 	err = s.store.Essential(ctx, withdraw)
 	if errors.Is(err, store.ErrFull) { // even its log has no room: what is large goes first, a little at a time
@@ -111,7 +112,8 @@ func (s *Service) Correct(ctx context.Context, who Caller, batch int64, say Said
 	case say.Mapping != "":
 		how = "by a mapping"
 	}
-	b, err = s.store.Rejudge(ctx, b, captures, e, who.Name, s.now(), approval, s.did(who, "correct audience", fmt.Sprintf("batch %d", batch), "judged anew "+how))
+	b, err = s.store.Rejudge(ctx, b, captures, e, who.Name, s.now(), approval, s.did(who, "correct audience",
+		fmt.Sprintf("batch %d", batch), "judged anew "+how))
 	if err != nil {
 		return b, s.plain(err)
 	}
@@ -121,7 +123,9 @@ func (s *Service) Correct(ctx context.Context, who Caller, batch int64, say Said
 // again puts a capture of a batch together as it came in, with what is said now.
 func (s *Service) again(c store.Capture, b store.Batch, k *known) (*exchange.Capture, error) {
 	if c.Holds == store.HoldsNothing && c.Skipped == "" {
-		return nil, problem(Conflict, "send the recording again with the right audience, and withdraw this batch", "nothing is kept of the body of capture %d, which is no JSON, so batch %d cannot be judged anew", c.ID, b.ID)
+		return nil, problem(Conflict, "send the recording again with the right audience, and withdraw this batch",
+			"nothing is kept of the body of capture %d, which is no JSON, so batch %d cannot be judged anew", c.ID,
+			b.ID)
 	}
 	held, err := s.vault.open(c.Sealed)
 	if err != nil {
@@ -149,7 +153,8 @@ func (s *Service) plain(err error) error {
 // NoRoom is the problem of what failed for want of room.
 func NoRoom(err error) *Problem {
 	return &Problem{Code: Full, Detail: "there is no room left in the data folder; nothing of this was kept",
-		Next: "make room on the disk, raise --max-disk, withdraw recordings that are not needed, or keep bodies for a shorter time", Cause: err}
+		Next: "make room on the disk, raise --max-disk, withdraw recordings that are not needed, or keep bodies for " +
+			"a shorter time", Cause: err}
 }
 
 // recognised reports whether an audience needs no credentials to be recognised.

@@ -43,7 +43,8 @@ func TestABatchIsWithdrawnWithWhatItAloneShows(t *testing.T) {
 		t.Fatalf("%d findings", n)
 	}
 	preview, err := w.Withdrawal(t.Context(), two.ID)
-	if err != nil || len(preview.Gone) != 1 || preview.Gone[0].Field != "email" || len(preview.Stay) != 0 || preview.Fewer != 1 || preview.Captures != 3 {
+	if err != nil || len(preview.Gone) != 1 || preview.Gone[0].Field != "email" || len(preview.Stay) != 0 ||
+		preview.Fewer != 1 || preview.Captures != 3 {
 		t.Errorf("withdrawing would come to %+v, %v", preview, err)
 	}
 	said(t, w.Withdraw(t.Context(), w.who, two.ID, " "), Invalid, "say why")
@@ -63,7 +64,9 @@ func TestABatchIsWithdrawnWithWhatItAloneShows(t *testing.T) {
 	if err != nil || endpoints[0].Captures != 2 || endpoints[0].Bytes != int64(len(leaky)+len(clean)) {
 		t.Errorf("the endpoint has %+v, %v", endpoints, err)
 	}
-	if again := w.upload("tuesday.har", recording(leaky, leaky, `{"id":7,"name":"Ada","email":"ada@quay.example"}`)); again.Repeated || again.Captures != 3 {
+	if again := w.upload("tuesday.har",
+		recording(leaky, leaky, `{"id":7,"name":"Ada","email":"ada@quay.example"}`)); again.Repeated ||
+		again.Captures != 3 {
 		t.Errorf("sent again it is %+v", again)
 	}
 	// a finding that somebody has discussed stays, and says so
@@ -76,7 +79,8 @@ func TestABatchIsWithdrawnWithWhatItAloneShows(t *testing.T) {
 		}
 	}
 	left, err := w.Finding(t.Context(), Caller{}, hash.ID)
-	if err != nil || left.Captures != 0 || left.Spots != 0 || left.History[len(left.History)-1].Kind != "withdrawn" || len(w.findings()) != 1 {
+	if err != nil || left.Captures != 0 || left.Spots != 0 || left.History[len(left.History)-1].Kind != "withdrawn" ||
+		len(w.findings()) != 1 {
 		t.Errorf("left is %+v, %v", left, err)
 	}
 	if c, err := w.Coverage(t.Context(), "quay"); err != nil || c.Numbers[NeverTried] != 2 {
@@ -126,11 +130,13 @@ func TestTheAudienceOfABatchIsCorrected(t *testing.T) {
 		t.Errorf("the finding is %+v", now.Finding)
 	}
 	captures, n, _, err := w.Captures(t.Context(), CaptureFilter{Batch: b.ID}, Page{Number: 1, Size: 10})
-	if err != nil || n != 2 || captures[0].Audience != "visitor" || captures[0].Findings != 1 || captures[1].Findings != 0 {
+	if err != nil || n != 2 || captures[0].Audience != "visitor" || captures[0].Findings != 1 ||
+		captures[1].Findings != 0 {
 		t.Errorf("captures %+v, %v", captures, err)
 	}
 	// by a mapping, and back to the contracts' own rules
-	if _, err := w.Correct(t.Context(), w.who, b.ID, Said{Mapping: "audiences: [{audience: visitor, recordings: 'tue*'}]"}); err != nil {
+	if _, err := w.Correct(t.Context(), w.who, b.ID,
+		Said{Mapping: "audiences: [{audience: visitor, recordings: 'tue*'}]"}); err != nil {
 		t.Fatal(err)
 	}
 	if v := w.theHash(); v.ID != was.ID || v.Captures != 1 {
@@ -173,7 +179,8 @@ func TestGrowingBatches(t *testing.T) {
 	said(t, err, Invalid, "not whole")
 	w.Service.Close() // and again, as after a restart
 	w.open()
-	b, err = w.ExtendLive(t.Context(), w.who, b.ID, 2, 3, strings.NewReader(line(leaky)+`{"request":{"url":"/x"}}`+"\n"+line(clean)))
+	b, err = w.ExtendLive(t.Context(), w.who, b.ID, 2, 3, strings.NewReader(line(leaky)+`{"request":{"url":"/x"}}`+"\n"+
+		line(clean)))
 	if err != nil || b.Captures != 5 || b.Skipped != 1 || b.Findings != 1 || b.Dropped != 3 {
 		t.Errorf("after a restart it has %+v, %v", b, err)
 	}
@@ -192,7 +199,8 @@ func TestGrowingBatches(t *testing.T) {
 		t.Fatalf("%d calls were seen, %d elsewhere", len(watcher.Calls), len(other.Calls))
 	}
 	first, second := <-watcher.Calls, <-watcher.Calls
-	if first.Capture.ID == 0 || len(first.Findings) != 0 || len(second.Findings) != 1 || second.Findings[0].Path != "$.password_hash" || second.Capture.Sealed != nil {
+	if first.Capture.ID == 0 || len(first.Findings) != 0 || len(second.Findings) != 1 ||
+		second.Findings[0].Path != "$.password_hash" || second.Capture.Sealed != nil {
 		t.Errorf("seen were %+v and %+v", first, second)
 	}
 }
@@ -234,7 +242,9 @@ func TestBodiesGoWhenTheirTimeIsOver(t *testing.T) {
 		t.Errorf("the finding is %+v", v.Finding)
 	}
 	c, err := w.Capture(t.Context(), id)
-	if err != nil || c.Holds != store.HoldsOutline || c.Body == nil || len(c.Body.Children) != 3 || c.Body.Children[2].Value != "" || c.Body.Children[2].Bytes != len(`"password_hash":"`)+len(secretHash)+1 || c.Body.Children[2].Spot == nil {
+	if err != nil || c.Holds != store.HoldsOutline || c.Body == nil || len(c.Body.Children) != 3 ||
+		c.Body.Children[2].Value != "" || c.Body.Children[2].Bytes != len(`"password_hash":"`)+len(secretHash)+1 ||
+		c.Body.Children[2].Spot == nil {
 		t.Errorf("the capture is %+v, %v", c.Body, err)
 	}
 	_, err = w.Reveal(t.Context(), w.who, id, "/password_hash", "to see it")
@@ -250,7 +260,8 @@ func TestBodiesGoWhenTheirTimeIsOver(t *testing.T) {
 		t.Fatal(err)
 	}
 	e, err := w.vault.open(row.Sealed)
-	if err != nil || strings.Contains(fmt.Sprintf("%s %+v", e.ResponseBody, e), secretHash[:12]) || strings.Contains(fmt.Sprintf("%+v", e.RequestHeader), secretToken) {
+	if err != nil || strings.Contains(fmt.Sprintf("%s %+v", e.ResponseBody, e), secretHash[:12]) ||
+		strings.Contains(fmt.Sprintf("%+v", e.RequestHeader), secretToken) {
 		t.Errorf("sealed is still %+v, %v", e, err)
 	}
 }
@@ -279,13 +290,15 @@ func TestAServiceCanKeepNoBodies(t *testing.T) {
 	}
 	after := w.findings()
 	for i := range before {
-		if len(after) != len(before) || after[i].ID != before[i].ID || after[i].Spots != before[i].Spots || after[i].Bytes != before[i].Bytes {
+		if len(after) != len(before) || after[i].ID != before[i].ID || after[i].Spots != before[i].Spots ||
+			after[i].Bytes != before[i].Bytes {
 			t.Errorf("judged by their outlines the captures show %+v, by their bodies %+v", after, before)
 			break
 		}
 	}
 	page := `<script id="state">{"password_hash":"` + secretHash + `"}</script>`
-	kept := w.upload("page.lines", strings.ReplaceAll(line(`"`+strings.ReplaceAll(page, `"`, `\"`)+`"`), "application/json", "text/html"))
+	kept := w.upload("page.lines", strings.ReplaceAll(line(`"`+strings.ReplaceAll(page, `"`, `\"`)+`"`),
+		"application/json", "text/html"))
 	_, err = w.Correct(t.Context(), w.who, kept.ID, Said{})
 	said(t, err, Conflict, "send the recording again")
 	entries, n, err := w.Trail(t.Context(), TrailFilter{Action: "set keeping time"}, Page{Number: 1, Size: 10})
@@ -296,9 +309,11 @@ func TestAServiceCanKeepNoBodies(t *testing.T) {
 
 func TestAValueIsRevealedOnTheTrail(t *testing.T) {
 	w := newWorld(t)
-	w.upload("monday.har", recording(`{"id":7,"name":"A\u0064a","n":[1.50,{"password_hash":"`+secretHash+`"}],"text":"{\"mail\":\"a@b.example\"}"}`))
+	w.upload("monday.har", recording(`{"id":7,"name":"A\u0064a","n":[1.50,{"password_hash":"`+secretHash+
+		`"}],"text":"{\"mail\":\"a@b.example\"}"}`))
 	id := w.theHash().Evidence[0].CaptureID
-	for pointer, want := range map[string]string{"/n/1/password_hash": secretHash, "/name": "Ada", "/n/0": "1.50", "/text >> /mail": "a@b.example", "/n/1": `{"password_hash":"` + secretHash + `"}`} {
+	for pointer, want := range map[string]string{"/n/1/password_hash": secretHash, "/name": "Ada", "/n/0": "1.50",
+		"/text >> /mail": "a@b.example", "/n/1": `{"password_hash":"` + secretHash + `"}`} {
 		got, err := w.Reveal(t.Context(), w.who, id, pointer, "to tell whose it is")
 		if err != nil || got != want {
 			t.Errorf("%s reveals %q, %v; want %q", pointer, got, err, want)
@@ -308,11 +323,13 @@ func TestAValueIsRevealedOnTheTrail(t *testing.T) {
 	said(t, err, NotFound, "wire view")
 	_, err = w.Reveal(t.Context(), w.who, id, "/name", " ")
 	said(t, err, Invalid, "say why")
-	entries, n, err := w.Trail(t.Context(), TrailFilter{Action: "reveal", Subject: fmt.Sprint("capture ", id), Author: "Noor Adeyar"}, Page{Number: 1, Size: 2})
+	entries, n, err := w.Trail(t.Context(), TrailFilter{Action: "reveal", Subject: fmt.Sprint("capture ", id),
+		Author: "Noor Adeyar"}, Page{Number: 1, Size: 2})
 	if err != nil || n != 5 || len(entries) != 2 || !strings.HasSuffix(entries[0].Detail, ": to tell whose it is") {
 		t.Errorf("trail %+v, %v", entries, err)
 	}
-	if text := fmt.Sprintf("%+v %s", entries, w.log.String()); strings.Contains(text, secretHash[:10]) || strings.Contains(text, "a@b") {
+	if text := fmt.Sprintf("%+v %s", entries, w.log.String()); strings.Contains(text, secretHash[:10]) ||
+		strings.Contains(text, "a@b") {
 		t.Errorf("a value is on the trail or in the log: %s", text)
 	}
 	if entries, last, err := w.VerifyTrail(t.Context()); err != nil || entries != 7 || len(last) != 64 {
@@ -355,14 +372,16 @@ func TestTheKeyIsChanged(t *testing.T) {
 		t.Errorf("the key file still has the old key, or %d lines: %v", bytes.Count(after, []byte("\n")), err)
 	}
 	w.open()
-	if got, err := w.Reveal(t.Context(), w.who, id, "/password_hash", "with the new key"); err != nil || got != secretHash {
+	if got, err := w.Reveal(t.Context(), w.who, id, "/password_hash", "with the new key"); err != nil ||
+		got != secretHash {
 		t.Errorf("with the new key: %q, %v", got, err)
 	}
 	w.Service.Close()
 	if err := os.WriteFile(key, before, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Open(t.Context(), Options{Dir: w.dir}); err == nil || !strings.Contains(err.Error(), "key of another database") {
+	if _, err := Open(t.Context(), Options{Dir: w.dir}); err == nil ||
+		!strings.Contains(err.Error(), "key of another database") {
 		t.Errorf("with the old key: %v", err)
 	}
 	for text, want := range map[string]string{"": "is empty", "zz\n": "hexadecimal digits"} {
@@ -372,7 +391,8 @@ func TestTheKeyIsChanged(t *testing.T) {
 		}
 	}
 	os.Remove(key)
-	if _, err := Open(t.Context(), Options{Dir: w.dir}); err == nil || !strings.Contains(err.Error(), "is missing: put it back") {
+	if _, err := Open(t.Context(), Options{Dir: w.dir}); err == nil ||
+		!strings.Contains(err.Error(), "is missing: put it back") {
 		t.Errorf("without its key file: %v", err)
 	}
 	if _, err := ChangeKey(t.Context(), w.dir, nil); err == nil {
@@ -409,7 +429,8 @@ func TestAFullDataFolderKeepsNothingHalf(t *testing.T) {
 	}
 	_, err = s.ExtendLive(t.Context(), w.who, b.ID, 1, 0, strings.NewReader(strings.Repeat(line(leaky), 3000)))
 	said(t, err, Full, "nothing of this was kept")
-	if again, err := s.ExtendLive(t.Context(), w.who, b.ID, 1, 0, strings.NewReader(line(leaky))); err != nil || again.Captures != 1 || again.Repeated {
+	if again, err := s.ExtendLive(t.Context(), w.who, b.ID, 1, 0, strings.NewReader(line(leaky))); err != nil ||
+		again.Captures != 1 || again.Repeated {
 		t.Errorf("a smaller chunk in its place gives %+v, %v", again, err)
 	}
 }

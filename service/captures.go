@@ -27,7 +27,8 @@ func (s *Service) Batch(ctx context.Context, id int64) (store.Batch, error) {
 }
 
 // Captures lists a page of captures.
-func (s *Service) Captures(ctx context.Context, by store.CaptureFilter, page store.Page) (all []store.Capture, total int, more bool, err error) {
+func (s *Service) Captures(ctx context.Context, by store.CaptureFilter,
+	page store.Page) (all []store.Capture, total int, more bool, err error) {
 	return s.store.Captures(ctx, by, page)
 }
 
@@ -71,9 +72,11 @@ func (s *Service) Capture(ctx context.Context, id int64) (CaptureView, error) {
 	if err != nil {
 		return CaptureView{}, err
 	}
-	v := CaptureView{Capture: c, RequestHeader: masker.Header(held.RequestHeader), ResponseHeader: masker.Header(held.ResponseHeader), Fingerprints: map[*scan.Spot]string{}}
+	v := CaptureView{Capture: c, RequestHeader: masker.Header(held.RequestHeader),
+		ResponseHeader: masker.Header(held.ResponseHeader), Fingerprints: map[*scan.Spot]string{}}
 	v.Command = command(c, held)
-	if v.Again, _, _, err = s.store.Captures(ctx, store.CaptureFilter{Repeats: id}, store.Page{Number: 1, Size: mostAgain}); err != nil {
+	if v.Again, _, _, err = s.store.Captures(ctx, store.CaptureFilter{Repeats: id},
+		store.Page{Number: 1, Size: mostAgain}); err != nil {
 		return v, err
 	}
 	if wire == nil || out.Skipped != "" {
@@ -122,9 +125,11 @@ func (s *Service) Compare(ctx context.Context, before, after int64) (Comparison,
 			return c, err
 		}
 		if wire == nil {
-			return c, problem(Conflict, "compare two whose bodies are kept, in whole or as an outline", "nothing is kept of the body of capture %d", id)
+			return c, problem(Conflict, "compare two whose bodies are kept, in whole or as an outline",
+				"nothing is kept of the body of capture %d", id)
 		}
-		bodies[i], leaks[i] = compare.Body{Type: held.ResponseHeader.Get("Content-Type"), Data: held.ResponseBody}, map[string]string{}
+		bodies[i], leaks[i] = compare.Body{Type: held.ResponseHeader.Get("Content-Type"), Data: held.ResponseBody},
+			map[string]string{}
 		for _, spot := range out.Spots {
 			if !spot.Request && leaks[i][spot.Path] == "" {
 				leaks[i][spot.Path] = spot.Kind.String()

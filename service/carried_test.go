@@ -12,7 +12,8 @@ import (
 	"inkret/store"
 )
 
-// TestRenamedParametersTakeFindingsAlong: the endpoint is the same one, so its findings keep what was said and decided of them.
+// TestRenamedParametersTakeFindingsAlong: the endpoint is the same one, so its findings keep what was said and
+// decided of them.
 func TestRenamedParametersTakeFindingsAlong(t *testing.T) {
 	w := newWorld(t)
 	w.upload("a.har", recording(leaky, `{"id":7,"email":"ada@sails.example"}`))
@@ -30,7 +31,8 @@ func TestRenamedParametersTakeFindingsAlong(t *testing.T) {
 			t.Fatalf("it is %s, %s: %v", r.State, r.Direction, r.Words)
 		}
 		is := w.theHash()
-		if is.Endpoint != "GET "+text || is.State != "waived" || is.Until != "2026-06-01" || is.Approver != "Teodor" || is.Spots != 1 || is.Captures != 1 || len(is.Evidence) != 1 {
+		if is.Endpoint != "GET "+text || is.State != "waived" || is.Until != "2026-06-01" || is.Approver != "Teodor" ||
+			is.Spots != 1 || is.Captures != 1 || len(is.Evidence) != 1 {
 			t.Errorf("it is %+v", is.Finding)
 		}
 		var said []string
@@ -40,7 +42,8 @@ func TestRenamedParametersTakeFindingsAlong(t *testing.T) {
 		if got := strings.Join(said, " "); !strings.HasPrefix(got, "found comment waiver move renamed") {
 			t.Errorf("its history is %s", got)
 		}
-		if old, err := w.Finding(t.Context(), w.who, hash.ID); err != nil || old.ID != is.ID || len(old.History) != len(is.History) {
+		if old, err := w.Finding(t.Context(), w.who, hash.ID); err != nil || old.ID != is.ID ||
+			len(old.History) != len(is.History) {
 			t.Errorf("by the id that it had: %v, %v", old.ID, err)
 		}
 		if all := w.findings(); len(all) != len(before) {
@@ -58,18 +61,23 @@ func TestRenamedParametersTakeFindingsAlong(t *testing.T) {
 	w.agrees()
 }
 
-// TestAFieldKeepsItsGravestClass: to take a field away and bring it back, by itself, with its entity or under another name, is
-// no way to class it lower alone.
+// TestAFieldKeepsItsGravestClass: to take a field away and bring it back, by itself, with its entity or under
+// another name, is no way to class it lower alone.
 func TestAFieldKeepsItsGravestClass(t *testing.T) {
 	const field, hash = "email: {type: string, class: personal}, ", ", password_hash: {type: string, class: secret}"
 	granted := []string{"name: }", "name: , email: {optional: true}}"}
 	for name, steps := range map[string][][]string{
-		"gone, and back":          {{field, ""}, append([]string{"class: personal", "class: public"}, granted...)},
-		"under another name":      {{"email: {type: string, class: personal}", "address: {type: string, class: public}", "name: }", "name: , address: {optional: true}}"}},
-		"gone, then longer":       {{field, ""}, {"email: {type: string, class: personal}", "email_line: {type: string, class: public}", "name: }", "name: , email_line: {optional: true}}"}},
-		"with its entity":         {{"  Skipper:", "  Person:", "entity: Skipper", "entity: Person", "class: personal", "class: public", "name: }", "name: , email: {optional: true}}"}},
-		"capitals":                {{field, ""}, {"email: {type: string, class: personal}", "E_Mail: {type: string, class: public}", "name: }", "name: , E_Mail: {optional: true}}"}},
-		"a secret, and unclassed": {{hash, ""}, {"password_hash: {type: string, class: secret}", "password_hash: {type: string}"}},
+		"gone, and back": {{field, ""}, append([]string{"class: personal", "class: public"}, granted...)},
+		"under another name": {{"email: {type: string, class: personal}", "address: {type: string, class: public}",
+			"name: }", "name: , address: {optional: true}}"}},
+		"gone, then longer": {{field, ""}, {"email: {type: string, class: personal}",
+			"email_line: {type: string, class: public}", "name: }", "name: , email_line: {optional: true}}"}},
+		"with its entity": {{"  Skipper:", "  Person:", "entity: Skipper", "entity: Person", "class: personal",
+			"class: public", "name: }", "name: , email: {optional: true}}"}},
+		"capitals": {{field, ""}, {"email: {type: string, class: personal}",
+			"E_Mail: {type: string, class: public}", "name: }", "name: , E_Mail: {optional: true}}"}},
+		"a secret, and unclassed": {{hash, ""}, {"password_hash: {type: string, class: secret}",
+			"password_hash: {type: string}"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			w := newWorld(t)
@@ -101,7 +109,10 @@ func TestAFieldKeepsItsGravestClass(t *testing.T) {
 
 // TestWhatLetsNothingMoreOutIsInForceAtOnce are changes of the text that let nothing more out.
 func TestWhatLetsNothingMoreOutIsInForceAtOnce(t *testing.T) {
-	top := []string{"endpoints:\n", "responses: [{statuses: [4XX], grants: {title: {type: string}, email: {type: string, class: personal, reason: r}}}]\nexceptions: [{endpoint: 'GET /skippers/{id}', path: '$..*', kind: sensitive-field, reason: r}]\nendpoints:\n"}
+	top := []string{"endpoints:\n",
+		"responses: [{statuses: [4XX], grants: {title: {type: string}, email: {type: string, class: personal, " +
+			"reason: r}}}]\nexceptions: [{endpoint: 'GET /skippers/{id}', path: '$..*', kind: sensitive-field, " +
+			"reason: r}]\nendpoints:\n"}
 	w := newWorld(t)
 	lead := w.second(Lead)
 	if r := w.apply(quay(t, top...), 0); r.State == store.Waiting {
@@ -109,10 +120,13 @@ func TestWhatLetsNothingMoreOutIsInForceAtOnce(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	written := "responses: [{statuses: [4XX], grants: {title: {type: string}, email: {type: string, class: personal, reason: r}}}, {"
+	written := "responses: [{statuses: [4XX], grants: {title: {type: string}, email: {type: string, class: " +
+		"personal, reason: r}}}, {"
 	for name, files := range map[string][]ContractFile{
-		"a status of many":        quay(t, append(top, "{entity: Skipper, grants", "{statuses: [200], entity: Skipper, grants")...),
-		"a shorter exception":     quay(t, append(top[:1:1], strings.Replace(top[1], "reason: r}]\nend", "reason: r, until: 2026-12-31}]\nend", 1))...),
+		"a status of many": quay(t, append(top, "{entity: Skipper, grants",
+			"{statuses: [200], entity: Skipper, grants")...),
+		"a shorter exception": quay(t, append(top[:1:1], strings.Replace(top[1], "reason: r}]\nend",
+			"reason: r, until: 2026-12-31}]\nend", 1))...),
 		"a narrower exception":    quay(t, append(top[:1:1], strings.Replace(top[1], "'$..*'", "$.email", 1))...),
 		"a top response, written": quay(t, append(top, "    responses: [{", "    "+written)...),
 		"an exception less":       quay(t, append(top[:1:1], strings.Split(top[1], "exceptions")[0]+"endpoints:\n")...),
@@ -175,7 +189,8 @@ func TestWhatAContractPermitsCountsOnce(t *testing.T) {
 		w.apply(quay(t), 0)
 		w.agrees()
 	}
-	if is := shoe(); is.Spots != before.Spots || is.Captures != before.Captures || is.Bytes != before.Bytes || is.State != "returned" {
+	if is := shoe(); is.Spots != before.Spots || is.Captures != before.Captures || is.Bytes != before.Bytes ||
+		is.State != "returned" {
 		t.Errorf("it is %+v, it was %+v", is.Finding, before.Finding)
 	}
 }
@@ -187,7 +202,9 @@ func TestAnExceptionThatIsGoneExceptsNoMore(t *testing.T) {
 	w.upload("a.har", recording(`{"id":7,"name":"Ada","shoe":"38"}`))
 	excepted := func() string { return w.findings()[0].Excepted }
 	with := func(until string) []ContractFile {
-		return quay(t, "endpoints:\n", "exceptions: [{endpoint: 'GET /skippers/{id}', path: $.shoe, kind: unexpected-field, reason: it is worn in"+until+"}]\nendpoints:\n")
+		return quay(t, "endpoints:\n",
+			"exceptions: [{endpoint: 'GET /skippers/{id}', path: $.shoe, kind: unexpected-field, reason: it is worn in"+
+				until+"}]\nendpoints:\n")
 	}
 	w.apply(with(""), 0)
 	if excepted() != "it is worn in" {
@@ -207,7 +224,8 @@ func TestAnExceptionThatIsGoneExceptsNoMore(t *testing.T) {
 	for _, e := range v.History {
 		said = append(said, e.Kind+" "+e.Became)
 	}
-	if want := "found new; excepted it is worn in; excepted ; excepted it is worn in; excepted "; err != nil || strings.Join(said, "; ") != want {
+	if want := "found new; excepted it is worn in; excepted ; excepted it is worn in; excepted "; err != nil ||
+		strings.Join(said, "; ") != want {
 		t.Errorf("its history is %q, want %q, %v", said, want, err)
 	}
 }
@@ -215,7 +233,8 @@ func TestAnExceptionThatIsGoneExceptsNoMore(t *testing.T) {
 // TestWhatTurnsGraverIsDueEarlier, and says so.
 func TestWhatTurnsGraverIsDueEarlier(t *testing.T) {
 	w := newWorld(t)
-	if err := w.SetDue(t.Context(), w.who, map[scan.Severity]int{scan.Critical: 2, scan.High: 5, scan.Medium: 30, scan.Low: 90}); err != nil {
+	if err := w.SetDue(t.Context(), w.who, map[scan.Severity]int{scan.Critical: 2, scan.High: 5, scan.Medium: 30,
+		scan.Low: 90}); err != nil {
 		t.Fatal(err)
 	}
 	w.upload("a.har", recording(`{"id":7,"name":"Ada","crew":{"x":1}}`))
@@ -228,17 +247,19 @@ func TestWhatTurnsGraverIsDueEarlier(t *testing.T) {
 			is = f
 		}
 	}
-	if was.Severity != int(scan.Medium) || is.Severity != int(scan.High) || was.Due != "2026-05-31" || is.Due != "2026-05-06" {
+	if was.Severity != int(scan.Medium) || is.Severity != int(scan.High) || was.Due != "2026-05-31" ||
+		is.Due != "2026-05-06" {
 		t.Errorf("it was %d, due %s, and is %d, due %s", was.Severity, was.Due, is.Severity, is.Due)
 	}
 	v, err := w.Finding(t.Context(), w.who, is.ID)
-	if last := v.History[len(v.History)-1]; err != nil || last.Kind != "severity" || last.Was != "medium" || last.Became != "high" {
+	if last := v.History[len(v.History)-1]; err != nil || last.Kind != "severity" || last.Was != "medium" ||
+		last.Became != "high" {
 		t.Errorf("its history ends in %+v, %v", last, err)
 	}
 }
 
-// agrees holds everything that counts findings against the list of them, and each finding against its history and what is
-// recorded of it.
+// agrees holds everything that counts findings against the list of them, and each finding against its history
+// and what is recorded of it.
 func (w *world) agrees() {
 	w.t.Helper()
 	if err := w.disagreement(); err != nil {
@@ -274,7 +295,8 @@ func (w *world) disagreement() error {
 			bytes += o.Bytes
 		}
 		if spots != f.Spots || len(evidence) != f.Captures || int64(bytes) != f.Bytes {
-			return fmt.Errorf("%s says %d spots, %d captures and %d bytes; its evidence is %d, %d and %d", f.Path, f.Spots, f.Captures, f.Bytes, spots, len(evidence), bytes)
+			return fmt.Errorf("%s says %d spots, %d captures and %d bytes; its evidence is %d, %d and %d", f.Path,
+				f.Spots, f.Captures, f.Bytes, spots, len(evidence), bytes)
 		}
 		var life finding.Life
 		for _, e := range history {
@@ -336,8 +358,10 @@ func (w *world) disagreement() error {
 	}
 	for severity := scan.Info; severity <= scan.Critical; severity++ {
 		name := severity.String()
-		if today[severity] != open[name] || grouped[name] != open[name] || home.Severities[int(severity)] != open[name] {
-			return fmt.Errorf("%d %s findings are open; the standing says %d, the endpoints %d, Home %d", open[name], name, today[severity], grouped[name], home.Severities[int(severity)])
+		if today[severity] != open[name] || grouped[name] != open[name] ||
+			home.Severities[int(severity)] != open[name] {
+			return fmt.Errorf("%d %s findings are open; the standing says %d, the endpoints %d, Home %d", open[name],
+				name, today[severity], grouped[name], home.Severities[int(severity)])
 		}
 	}
 	return nil

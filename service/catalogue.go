@@ -83,7 +83,8 @@ type FieldFilter struct {
 }
 
 // Fields lists a page of a catalogue's fields.
-func (s *Service) Fields(ctx context.Context, service string, by FieldFilter, page store.Page) ([]FieldView, int, error) {
+func (s *Service) Fields(ctx context.Context, service string, by FieldFilter,
+	page store.Page) ([]FieldView, int, error) {
 	f, err := s.contracts(ctx, service)
 	if err != nil {
 		return nil, 0, err
@@ -115,10 +116,12 @@ func (s *Service) Fields(ctx context.Context, service string, by FieldFilter, pa
 			if by.Class != "" && by.Class != classWord(field.Class) || !containsWords(key+" "+field.Note, by.Words) {
 				continue
 			}
-			v := FieldView{Entity: e.Name, Field: field, Pos: f.contracts.Place(field), Classing: who[key], Leaks: len(leaking[key])}
+			v := FieldView{Entity: e.Name, Field: field, Pos: f.contracts.Place(field), Classing: who[key],
+				Leaks: len(leaking[key])}
 			evidence := detect.Evidence{Note: field.Note, Form: field.Form}
 			for _, l := range leaking[key] {
-				if c, known := catalog.ParseClass(l.Class); known && c > evidence.Class && (l.Kind == "secret-value" || l.Kind == "personal-value") {
+				if c, known := catalog.ParseClass(l.Class); known && c > evidence.Class && (l.Kind == "secret-value" ||
+					l.Kind == "personal-value") {
 					evidence.Class = c
 					_, evidence.Detector, _ = strings.Cut(l.Why, "recognised as ")
 				}
@@ -173,7 +176,8 @@ func containsWords(text, words string) bool {
 }
 
 // ClassFields gives fields their classes, as a new revision of the contracts.
-func (s *Service) ClassFields(ctx context.Context, who Caller, service string, all []revise.ClassOf, base int, reason string) (store.Revision, error) {
+func (s *Service) ClassFields(ctx context.Context, who Caller, service string, all []revise.ClassOf, base int,
+	reason string) (store.Revision, error) {
 	f, err := s.contracts(ctx, service)
 	if err != nil {
 		return store.Revision{}, err
@@ -191,7 +195,8 @@ func (s *Service) ClassFields(ctx context.Context, who Caller, service string, a
 	return s.applyEdits(ctx, who, service, f.revision, edits, base, reason)
 }
 
-func (s *Service) applyEdits(ctx context.Context, who Caller, service string, from store.Revision, edits revise.Edits, base int, reason string) (store.Revision, error) {
+func (s *Service) applyEdits(ctx context.Context, who Caller, service string, from store.Revision, edits revise.Edits,
+	base int, reason string) (store.Revision, error) {
 	files, err := revise.Apply(contractFiles(from.Files), edits)
 	if err != nil {
 		return store.Revision{}, problem(Invalid, "change it in the contract's text", "%v", err)
@@ -254,7 +259,8 @@ func (s *Service) ReadEntities(ctx context.Context, service string, r Reading) (
 		}
 		read, partial = v.Sketch.Catalog(), true
 	default:
-		return nil, problem(Invalid, "expected tables, sql, description or traffic", "%q is no form of a reading", r.Form)
+		return nil, problem(Invalid, "expected tables, sql, description or traffic", "%q is no form of a reading",
+			r.Form)
 	}
 	v.Entities = len(read.Entities)
 	if v.Entities == 0 {
@@ -293,7 +299,10 @@ func onlyStored(c *contract.Contracts, sketch *schema.Sketch, all []catalog.Diff
 			walk(r.Body)
 		}
 	}
-	all = slices.DeleteFunc(all, func(d catalog.Difference) bool { return d.Name != "" && granted[d.Entity+"."+d.Name] })
+	all = slices.DeleteFunc(all, func(d catalog.Difference) bool {
+		return d.Name != "" &&
+			granted[d.Entity+"."+d.Name]
+	})
 	reached := map[string]bool{}
 	for _, op := range sketch.Operations {
 		for _, a := range op.Answers {
@@ -314,7 +323,10 @@ func onlyStored(c *contract.Contracts, sketch *schema.Sketch, all []catalog.Diff
 			}
 		}
 	}
-	return slices.DeleteFunc(all, func(d catalog.Difference) bool { return d.Kind == catalog.NewEntity && !reached[d.Entity] })
+	return slices.DeleteFunc(all, func(d catalog.Difference) bool {
+		return d.Kind == catalog.NewEntity &&
+			!reached[d.Entity]
+	})
 }
 
 // contractsOrNone gives the contracts in force, or empty ones for a service that has
@@ -336,7 +348,8 @@ func (s *Service) contractsOrNone(ctx context.Context, service string) (inForce,
 // TakeEntities takes differences of a reading over into the catalogue, as a new
 // revision: those named by their ids, or, where none is named, all that are new or
 // changed; what is gone from the store goes from the catalogue only when it is named.
-func (s *Service) TakeEntities(ctx context.Context, who Caller, service string, r Reading, ids []string, base int, reason string) (store.Revision, *ReadingView, error) {
+func (s *Service) TakeEntities(ctx context.Context, who Caller, service string, r Reading, ids []string, base int,
+	reason string) (store.Revision, *ReadingView, error) {
 	v, err := s.ReadEntities(ctx, service, r)
 	if err != nil {
 		return store.Revision{}, nil, err
@@ -357,7 +370,8 @@ func (s *Service) TakeEntities(ctx context.Context, who Caller, service string, 
 	if reason == "" {
 		reason = "read from " + r.Source
 	}
-	revision, err := s.applyEdits(ctx, who, service, f.revision, revise.Reading(f.contracts, catalogueFile(f), taken), base, reason)
+	revision, err := s.applyEdits(ctx, who, service, f.revision, revise.Reading(f.contracts, catalogueFile(f), taken),
+		base, reason)
 	return revision, v, err
 }
 

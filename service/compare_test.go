@@ -22,19 +22,23 @@ func TestCapturesSideBySide(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if c.Before.ID != before || c.After.ID != after || c.Before.Findings != 1 || c.After.Findings != 0 || c.Before.Sealed != nil {
+			if c.Before.ID != before || c.After.ID != after || c.Before.Findings != 1 || c.After.Findings != 0 ||
+				c.Before.Sealed != nil {
 				t.Errorf("compared are %+v and %+v", c.Before, c.After)
 			}
 			told := map[string]string{}
 			for _, p := range c.Places {
 				told[p.Path] = string(p.Shift) + " " + p.Leaked + " " + p.Leaks
 			}
-			for path, want := range map[string]string{"$": "resized  ", "$.id": "same  ", "$.name": "same  ", "$.password_hash": "gone secret-value "} {
+			for path, want := range map[string]string{"$": "resized  ", "$.id": "same  ", "$.name": "same  ",
+				"$.password_hash": "gone secret-value "} {
 				if told[path] != want {
 					t.Errorf("%s is %q, want %q", path, told[path], want)
 				}
 			}
-			if back, err := w.Compare(t.Context(), after, before); err != nil || back.Places[len(back.Places)-1].Leaks != "secret-value" || back.Places[len(back.Places)-1].Saved() >= 0 {
+			if back, err := w.Compare(t.Context(), after, before); err != nil ||
+				back.Places[len(back.Places)-1].Leaks != "secret-value" ||
+				back.Places[len(back.Places)-1].Saved() >= 0 {
 				t.Errorf("the other way round: %+v, %v", back.Places, err)
 			}
 			_, err = w.Compare(t.Context(), before, 99)

@@ -103,7 +103,8 @@ func (s *Service) weigh(ctx context.Context, service string, files []store.Contr
 	return w, nil
 }
 
-// mostRevisionsRead bounds how many earlier revisions are read for the classes that fields had, where none are kept yet.
+// mostRevisionsRead bounds how many earlier revisions are read for the classes that fields had, where none are
+// kept yet.
 const mostRevisionsRead = 50
 
 // kept lists the classes that fields of a service had that are gone by now.
@@ -118,7 +119,8 @@ func (s *Service) kept(ctx context.Context, service string, old *contract.Contra
 	var all []compare.Kept
 	for _, k := range stored {
 		class, _ := catalog.ParseClass(k.Class)
-		all = append(all, compare.Kept{Entity: k.Entity, StoredAs: k.StoredAs, Field: k.Field, Type: catalog.Type(k.Type), Class: class.Judged()})
+		all = append(all, compare.Kept{Entity: k.Entity, StoredAs: k.StoredAs, Field: k.Field,
+			Type: catalog.Type(k.Type), Class: class.Judged()})
 	}
 	if len(all) > 0 {
 		return all, nil
@@ -135,7 +137,8 @@ func (s *Service) kept(ctx context.Context, service string, old *contract.Contra
 		if err != nil {
 			return nil, err
 		}
-		if read, err := contract.Read(contractFiles(whole.Files)...); err == nil { // one that an earlier version could read says nothing now
+		// one that an earlier version could read says nothing now
+		if read, err := contract.Read(contractFiles(whole.Files)...); err == nil {
 			all = append(all, compare.KeptOf(read.Catalog, nil)...)
 		}
 	}
@@ -143,14 +146,16 @@ func (s *Service) kept(ctx context.Context, service string, old *contract.Contra
 }
 
 func outdated(base, inForce int) error {
-	return problem(Conflict, "look at what changed, merge, and apply again", "revision %d is in force by now; these files were made from revision %d", inForce, base)
+	return problem(Conflict, "look at what changed, merge, and apply again",
+		"revision %d is in force by now; these files were made from revision %d", inForce, base)
 }
 
 // Apply puts contract files in force, or, where more of what is personal or secret
 // would be let out, up for approval by a second person. The same files again change
 // nothing, and changed is false then. Faulty files give a [Problem] whose Cause is
 // [contract.Problems].
-func (s *Service) Apply(ctx context.Context, who Caller, service string, p Proposed) (r store.Revision, changed bool, err error) {
+func (s *Service) Apply(ctx context.Context, who Caller, service string,
+	p Proposed) (r store.Revision, changed bool, err error) {
 	w, err := s.weigh(ctx, service, p.Files, p.Base)
 	if err != nil {
 		return r, false, err
@@ -159,7 +164,8 @@ func (s *Service) Apply(ctx context.Context, who Caller, service string, p Propo
 		r, err = s.store.Revision(ctx, service)
 		return r, false, err
 	}
-	r = store.Revision{Service: service, Files: w.files, Author: who.Name, AuthorID: who.ID, Reason: p.Reason, Created: s.now(), Base: w.base,
+	r = store.Revision{Service: service, Files: w.files, Author: who.Name, AuthorID: who.ID, Reason: p.Reason,
+		Created: s.now(), Base: w.base,
 		Direction: string(w.difference.Direction), Reaches: w.difference.Reaches.String(), State: store.InForce}
 	for _, one := range w.difference.Words {
 		r.Words = append(r.Words, store.Words{Direction: string(one.Direction), Text: one.Text})
@@ -176,11 +182,15 @@ func (s *Service) Apply(ctx context.Context, who Caller, service string, p Propo
 	} else if severe, err := s.severeGone(ctx, service, w, effect); err != nil {
 		return r, false, err
 	} else if len(severe) > 0 { // recorded traffic shows what the comparison did not
-		r.State, r.Direction, r.Reaches = store.Waiting, string(compare.Widening), max(w.difference.Reaches, catalog.Personal).String()
-		r.Words = append([]store.Words{{Direction: string(compare.Widening), Text: fmt.Sprintf("takes %d open findings of high or critical severity off the list, the first %s at %s", len(severe), severe[0].Path, severe[0].Endpoint)}}, r.Words...)
+		r.State, r.Direction, r.Reaches = store.Waiting, string(compare.Widening), max(w.difference.Reaches,
+			catalog.Personal).String()
+		r.Words = append([]store.Words{{Direction: string(compare.Widening),
+			Text: fmt.Sprintf("takes %d open findings of high or critical severity off the list, the first %s at %s",
+				len(severe), severe[0].Path, severe[0].Endpoint)}}, r.Words...)
 	}
 	if r, err = s.store.AddRevision(ctx, r, effect, func(r store.Revision) store.TrailEntry {
-		return s.did(who, "apply contracts", service, strings.TrimSpace(fmt.Sprintf("revision %d, %s: %s", r.Number, r.State, r.Reason)))
+		return s.did(who, "apply contracts", service, strings.TrimSpace(fmt.Sprintf("revision %d, %s: %s", r.Number,
+			r.State, r.Reason)))
 	}); err != nil {
 		if errors.Is(err, store.ErrOutdated) {
 			now, err := s.Export(ctx, service)
@@ -191,13 +201,15 @@ func (s *Service) Apply(ctx context.Context, who Caller, service string, p Propo
 		}
 		return r, false, err
 	}
-	s.log.Info("contracts applied", "service", service, "revision", r.Number, "state", r.State, "direction", r.Direction, "endpoints", r.Endpoints, "person", who.ID)
+	s.log.Info("contracts applied", "service", service, "revision", r.Number, "state", r.State, "direction",
+		r.Direction, "endpoints", r.Endpoints, "person", who.ID)
 	return r, true, s.noteCoverage(ctx, service)
 }
 
-// severeGone lists the open findings of high or critical severity that contracts would take off the list: none where one
-// person alone may.
-func (s *Service) severeGone(ctx context.Context, service string, w *weighed, e *store.Effect) ([]store.Finding, error) {
+// severeGone lists the open findings of high or critical severity that contracts would take off the list: none
+// where one person alone may.
+func (s *Service) severeGone(ctx context.Context, service string, w *weighed,
+	e *store.Effect) ([]store.Finding, error) {
 	if w.old == nil || !w.two || len(e.Granted) == 0 {
 		return nil, nil
 	}
@@ -206,7 +218,8 @@ func (s *Service) severeGone(ctx context.Context, service string, w *weighed, e 
 
 // Decide approves or declines a revision that waits for it. Nobody decides on
 // their own.
-func (s *Service) Decide(ctx context.Context, who Caller, service string, number int, approve bool, comment string) (store.Revision, error) {
+func (s *Service) Decide(ctx context.Context, who Caller, service string, number int, approve bool,
+	comment string) (store.Revision, error) {
 	r, err := s.RevisionOf(ctx, service, number)
 	if err != nil {
 		return r, err
@@ -215,7 +228,8 @@ func (s *Service) Decide(ctx context.Context, who Caller, service string, number
 	case r.State != store.Waiting:
 		return r, problem(Conflict, "", "revision %d waits for nobody: it is %s", number, r.State)
 	case approve && r.AuthorID == who.ID:
-		return r, problem(Forbidden, "ask somebody else who is lead or administrator", "nobody approves a revision of their own")
+		return r, problem(Forbidden, "ask somebody else who is lead or administrator",
+			"nobody approves a revision of their own")
 	case !approve && strings.TrimSpace(comment) == "":
 		return r, problem(Invalid, "say it as the comment", "to decline needs a reason")
 	}
@@ -237,7 +251,8 @@ func (s *Service) Decide(ctx context.Context, who Caller, service string, number
 	entry := s.did(who, action, service, strings.TrimSpace(fmt.Sprintf("revision %d: %s", number, comment)))
 	if err := s.store.Decide(ctx, r, approve, effect, entry); err != nil {
 		if errors.Is(err, store.ErrOutdated) {
-			return r, problem(Conflict, "merge it with what is in force, and apply it again", "another revision came into force meanwhile")
+			return r, problem(Conflict, "merge it with what is in force, and apply it again",
+				"another revision came into force meanwhile")
 		}
 		return r, err
 	}
@@ -249,7 +264,8 @@ func (s *Service) Decide(ctx context.Context, who Caller, service string, number
 }
 
 // Revert makes a new revision with the files of an earlier one.
-func (s *Service) Revert(ctx context.Context, who Caller, service string, number int, reason string) (store.Revision, bool, error) {
+func (s *Service) Revert(ctx context.Context, who Caller, service string, number int,
+	reason string) (store.Revision, bool, error) {
 	r, err := s.RevisionOf(ctx, service, number)
 	if err != nil {
 		return r, false, err
@@ -265,7 +281,8 @@ func (s *Service) RevisionOf(ctx context.Context, service string, number int) (s
 
 // Revisions lists a page of revisions, newest first; a service's alone where one is
 // named, those waiting for approval alone where waiting is set.
-func (s *Service) Revisions(ctx context.Context, service string, waiting bool, page store.Page) ([]store.Revision, int, error) {
+func (s *Service) Revisions(ctx context.Context, service string, waiting bool,
+	page store.Page) ([]store.Revision, int, error) {
 	return s.store.Revisions(ctx, service, waiting, page)
 }
 
@@ -389,7 +406,8 @@ func (s *Service) Try(ctx context.Context, who Caller, service string, c Change)
 // mayTry refuses a trial on recorded values to those who may not reveal values, and trials without end.
 func (s *Service) mayTry(who Caller, service string, effect bool) error {
 	if effect && (!who.MayIn(service, Reviewer) || who.Key.Scope != ScopeEverything) {
-		return problem(Forbidden, "leave the effect out, or ask a reviewer", "the effect on recorded values is shown to reviewers of %s only", service)
+		return problem(Forbidden, "leave the effect out, or ask a reviewer",
+			"the effect on recorded values is shown to reviewers of %s only", service)
 	}
 	most := mostTrials
 	if effect {
@@ -498,7 +516,8 @@ func (s *Service) Merge(ctx context.Context, service string, base int, mine []st
 }
 
 // Endpoints lists a page of endpoints.
-func (s *Service) Endpoints(ctx context.Context, by store.EndpointFilter, page store.Page) ([]store.Endpoint, int, error) {
+func (s *Service) Endpoints(ctx context.Context, by store.EndpointFilter,
+	page store.Page) ([]store.Endpoint, int, error) {
 	return s.store.Endpoints(ctx, by, page)
 }
 
@@ -552,7 +571,8 @@ type ShapeView struct {
 
 // Shapes lists the shapes of the contracts in force and those that repeated grants
 // could be made into.
-func (s *Service) Shapes(ctx context.Context, service string) (*contract.Contracts, []ShapeView, []revise.Proposal, error) {
+func (s *Service) Shapes(ctx context.Context,
+	service string) (*contract.Contracts, []ShapeView, []revise.Proposal, error) {
 	f, err := s.contracts(ctx, service)
 	if err != nil {
 		return nil, nil, nil, err

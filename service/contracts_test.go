@@ -66,7 +66,8 @@ func TestASecondPersonApprovesWhatWidensTowardPersonal(t *testing.T) {
 	if r.Words[0].Text != "lets visitor and office see Skipper.email at GET /skippers/{id}" {
 		t.Errorf("it says %v", r.Words)
 	}
-	if _, err := w.Decide(t.Context(), w.who, "quay", r.Number, true, ""); err == nil || !strings.Contains(err.Error(), "of their own") {
+	if _, err := w.Decide(t.Context(), w.who, "quay", r.Number, true, ""); err == nil ||
+		!strings.Contains(err.Error(), "of their own") {
 		t.Errorf("approving one's own: %v", err)
 	}
 	lead := w.second(Lead)
@@ -74,7 +75,8 @@ func TestASecondPersonApprovesWhatWidensTowardPersonal(t *testing.T) {
 		t.Error("declined without a reason")
 	}
 	done, err := w.Decide(t.Context(), lead, "quay", r.Number, true, "the desk calls them")
-	if err != nil || done.State != store.InForce || done.DecidedBy != "Iva Second" || done.Decision != "the desk calls them" || w.inForce() != 2 {
+	if err != nil || done.State != store.InForce || done.DecidedBy != "Iva Second" ||
+		done.Decision != "the desk calls them" || w.inForce() != 2 {
 		t.Fatalf("approved: %+v, %v", done, err)
 	}
 	if _, err := w.Decide(t.Context(), lead, "quay", r.Number, false, "no"); err == nil {
@@ -105,7 +107,8 @@ func TestASecondPersonApprovesWhatWidensTowardPersonal(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if text, err := w.RevisionText(t.Context(), whole); err != nil || !strings.Contains(text, "\n+") || !strings.Contains(text, "email: {needed_by") {
+	if text, err := w.RevisionText(t.Context(), whole); err != nil || !strings.Contains(text, "\n+") ||
+		!strings.Contains(text, "email: {needed_by") {
 		t.Errorf("the difference as text is %q, %v", text, err)
 	}
 }
@@ -115,29 +118,47 @@ func TestNobodySilencesTheJudgeAlone(t *testing.T) {
 	w := newWorld(t)
 	w.upload("a.har", recording(leaky))
 	for name, files := range map[string][]ContractFile{
-		"another host":             quay(t, "audiences: [", "servers: [\"https://elsewhere.example\"]\naudiences: ["),
-		"another entity":           quay(t, "entities:\n", "entities:\n  Boat: {fields: {id: , name: , password_hash: {type: string, class: public}}}\n", "entity: Skipper, grants", "entity: Boat, grants"),
-		"a lower class":            quay(t, "password_hash: {type: string, class: secret}", "password_hash: {type: string, class: public}"),
-		"an endpoint less":         quay(t, "GET /skippers/{id}", "GET /skippers/{id}/card"),
-		"an exception":             quay(t, "endpoints:\n", "exceptions: [{endpoint: 'GET /skippers/{id}', path: $.password_hash, kind: sensitive-field, reason: r}]\nendpoints:\n"),
-		"a field for an unknown":   quay(t, "name: }", "name: , password_hash: {external: vault, type: string, optional: true}}"),
-		"derived, and said public": quay(t, "name: }}", "name: , mark: {derived: [password_hash], class: public, reason: r, type: string, optional: true}}}"),
-		"an audience less":         quay(t, `, {name: office, recognise: {header: {name: X-Desk, value: "*"}}}`, ""),
-		"visitors as the office":   quay(t, "{credentials: none}}, {name: office, recognise: {header: {name: X-Desk, value: \"*\"}}}", "{cookie: {name: never, value: x}}}, {name: office, recognise: {credentials: none}}", "name: }", "name: , email: {audiences: [office], optional: true}}"),
-		"a condition never met":    quay(t, "{entity: Skipper, grants", "{entity: Skipper, when: {query: {never: never}}, grants"),
-		"a status never sent":      quay(t, "{entity: Skipper, grants", "{entity: Skipper, statuses: [299], grants"),
-		"a place elsewhere":        quay(t, "{entity: Skipper, grants", "{entity: Skipper, at: /never, grants"),
-		"no entity at all":         quay(t, "{entity: Skipper, grants: {id: , name: }}", "{grants: {id: {type: integer}, name: {type: string}}}"),
-		"keys for members":         quay(t, "name: }", "name: , password_hash: {keys: any, type: string, external: vault, optional: true}}"),
-		"a format that covers":     quay(t, "name: }", "name: , email: {external: post, type: string, format: email, optional: true}}"),
-		"everybody open":           quay(t, "{entity: Skipper, grants: {id: , name: }}", "{at: /never, entity: Skipper, grants: {id: }, beside: {password_hash: {open: true, class: secret, reason: r}}}"),
-		"open, and said a secret":  quay(t, "name: }", "name: , meta: {open: true, class: secret, reason: r, optional: true}}"),
+		"another host": quay(t, "audiences: [", "servers: [\"https://elsewhere.example\"]\naudiences: ["),
+		"another entity": quay(t, "entities:\n",
+			"entities:\n  Boat: {fields: {id: , name: , password_hash: {type: string, class: public}}}\n",
+			"entity: Skipper, grants", "entity: Boat, grants"),
+		"a lower class": quay(t, "password_hash: {type: string, class: secret}",
+			"password_hash: {type: string, class: public}"),
+		"an endpoint less": quay(t, "GET /skippers/{id}", "GET /skippers/{id}/card"),
+		"an exception": quay(t, "endpoints:\n",
+			"exceptions: [{endpoint: 'GET /skippers/{id}', path: $.password_hash, kind: sensitive-field, reason: "+
+				"r}]\nendpoints:\n"),
+		"a field for an unknown": quay(t, "name: }",
+			"name: , password_hash: {external: vault, type: string, optional: true}}"),
+		"derived, and said public": quay(t, "name: }}",
+			"name: , mark: {derived: [password_hash], class: public, reason: r, type: string, optional: true}}}"),
+		"an audience less": quay(t, `, {name: office, recognise: {header: {name: X-Desk, value: "*"}}}`, ""),
+		"visitors as the office": quay(t,
+			"{credentials: none}}, {name: office, recognise: {header: {name: X-Desk, value: \"*\"}}}",
+			"{cookie: {name: never, value: x}}}, {name: office, recognise: {credentials: none}}", "name: }",
+			"name: , email: {audiences: [office], optional: true}}"),
+		"a condition never met": quay(t, "{entity: Skipper, grants",
+			"{entity: Skipper, when: {query: {never: never}}, grants"),
+		"a status never sent": quay(t, "{entity: Skipper, grants", "{entity: Skipper, statuses: [299], grants"),
+		"a place elsewhere":   quay(t, "{entity: Skipper, grants", "{entity: Skipper, at: /never, grants"),
+		"no entity at all": quay(t, "{entity: Skipper, grants: {id: , name: }}",
+			"{grants: {id: {type: integer}, name: {type: string}}}"),
+		"keys for members": quay(t, "name: }",
+			"name: , password_hash: {keys: any, type: string, external: vault, optional: true}}"),
+		"a format that covers": quay(t, "name: }",
+			"name: , email: {external: post, type: string, format: email, optional: true}}"),
+		"everybody open": quay(t, "{entity: Skipper, grants: {id: , name: }}",
+			"{at: /never, entity: Skipper, grants: {id: }, beside: {password_hash: {open: true, class: secret, "+
+				"reason: r}}}"),
+		"open, and said a secret": quay(t, "name: }",
+			"name: , meta: {open: true, class: secret, reason: r, optional: true}}"),
 	} {
 		t.Run(name, func(t *testing.T) {
 			trial, err := w.Try(t.Context(), w.who, "quay", Change{Files: files})
 			r := w.apply(files, 1)
 			if err != nil || r.State != store.Waiting || !trial.NeedsApproval || w.inForce() != 1 {
-				t.Errorf("it is %s, %s to %s: %v; a trial says it needs approval: %v, %v", r.State, r.Direction, r.Reaches, r.Words, trial.NeedsApproval, err)
+				t.Errorf("it is %s, %s to %s: %v; a trial says it needs approval: %v, %v", r.State, r.Direction,
+					r.Reaches, r.Words, trial.NeedsApproval, err)
 			}
 		})
 	}
@@ -161,7 +182,8 @@ func TestDeclinedAndOutdatedRevisions(t *testing.T) {
 	w := newWorld(t)
 	lead := w.second(Lead)
 	declined := w.apply(quay(t, "name: }", "name: , email: }"), 0)
-	if r, err := w.Decide(t.Context(), lead, "quay", declined.Number, false, "who needs it?"); err != nil || r.State != store.Declined || w.inForce() != 1 {
+	if r, err := w.Decide(t.Context(), lead, "quay", declined.Number, false, "who needs it?"); err != nil ||
+		r.State != store.Declined || w.inForce() != 1 {
 		t.Errorf("declined: %+v, %v", r, err)
 	}
 	waiting := w.apply(quay(t, "name: }", "name: , email: }"), 0)
@@ -169,10 +191,12 @@ func TestDeclinedAndOutdatedRevisions(t *testing.T) {
 	if w.inForce() != other.Number || other.Direction != "neutral" {
 		t.Errorf("revision %d is in force", w.inForce())
 	}
-	if _, err := w.Decide(t.Context(), lead, "quay", waiting.Number, true, ""); err == nil || !strings.Contains(err.Error(), "is in force by now") {
+	if _, err := w.Decide(t.Context(), lead, "quay", waiting.Number, true, ""); err == nil ||
+		!strings.Contains(err.Error(), "is in force by now") {
 		t.Errorf("approving what is outdated: %v", err)
 	}
-	_, _, err := w.Apply(t.Context(), w.who, "quay", Proposed{Files: quay(t, "team: accounts", "team: mooring"), Base: 1})
+	_, _, err := w.Apply(t.Context(), w.who, "quay", Proposed{Files: quay(t, "team: accounts", "team: mooring"),
+		Base: 1})
 	if p, ok := err.(*Problem); !ok || p.Code != Conflict {
 		t.Errorf("applying over somebody's change: %v", err)
 	}
@@ -182,11 +206,14 @@ func TestTwoPeoplesChangesAreMerged(t *testing.T) {
 	w := newWorld(t)
 	w.apply(quay(t, "team: accounts", "team: desk"), 1)
 	m, err := w.Merge(t.Context(), "quay", 1, quay(t, "class: public}, email", "class: internal}, email"))
-	if err != nil || len(m.Conflicts) != 0 || !strings.Contains(m.Files[0].Text, "team: desk") || !strings.Contains(m.Files[0].Text, "class: internal}, email") || m.Theirs.Number != 2 {
+	if err != nil || len(m.Conflicts) != 0 || !strings.Contains(m.Files[0].Text, "team: desk") ||
+		!strings.Contains(m.Files[0].Text, "class: internal}, email") || m.Theirs.Number != 2 {
 		t.Errorf("merged: %+v, %v", m, err)
 	}
-	m, err = w.Merge(t.Context(), "quay", 1, append(quay(t, "team: accounts", "team: mine"), ContractFile{Name: "more.yaml", Text: "inkret: 1\n"}))
-	if err != nil || len(m.Conflicts["quay.yaml"]) != 1 || !strings.Contains(m.Files[0].Text, "team: mine") || len(m.Files) != 2 {
+	m, err = w.Merge(t.Context(), "quay", 1, append(quay(t, "team: accounts", "team: mine"),
+		ContractFile{Name: "more.yaml", Text: "inkret: 1\n"}))
+	if err != nil || len(m.Conflicts["quay.yaml"]) != 1 || !strings.Contains(m.Files[0].Text, "team: mine") ||
+		len(m.Files) != 2 {
 		t.Errorf("with a conflict: %+v, %v", m, err)
 	}
 	if _, err := w.Merge(t.Context(), "quay", 9, nil); err == nil {
@@ -212,10 +239,12 @@ func TestAChangeIsTriedOutOnTraffic(t *testing.T) {
 		slices.Sort(out)
 		return strings.Join(out, ", ")
 	}
-	if gone, came := kinds(trial.Effect.Gone), kinds(trial.Effect.Came); gone != "unexpected-field $.extra" || came != "missing-field $.extra, unexpected-field $.name" {
+	if gone, came := kinds(trial.Effect.Gone), kinds(trial.Effect.Came); gone != "unexpected-field $.extra" ||
+		came != "missing-field $.extra, unexpected-field $.name" {
 		t.Errorf("gone %s; came %s", gone, came)
 	}
-	if trial.Difference.Direction != "widening" || trial.NeedsApproval || w.inForce() != 1 || !strings.Contains(trial.Text, "+") {
+	if trial.Difference.Direction != "widening" || trial.NeedsApproval || w.inForce() != 1 ||
+		!strings.Contains(trial.Text, "+") {
 		t.Errorf("it is %s, approval %v", trial.Difference.Direction, trial.NeedsApproval)
 	}
 	w.apply(trial.Files, 1)
@@ -258,28 +287,37 @@ func TestAnEndpointThatGetsAContract(t *testing.T) {
 	w := newWorld(t)
 	w.upload("a.har", strings.ReplaceAll(recording(`{"id":7,"name":"Ada"}`), "/skippers/7", "/crew/7"))
 	before, _, _ := w.Findings(t.Context(), FindingFilter{}, Page{Number: 1, Size: 50})
-	if len(before) == 0 || !slices.ContainsFunc(before, func(f store.Finding) bool { return f.Kind == "unknown-endpoint" }) {
+	if len(before) == 0 || !slices.ContainsFunc(before,
+		func(f store.Finding) bool { return f.Kind == "unknown-endpoint" }) {
 		t.Fatalf("findings are %v", before)
 	}
 	d, err := w.Draft(t.Context(), "quay", DraftOf{From: "captures"})
-	if err != nil || !slices.Equal(d.Endpoints, []string{"GET /crew/{crew_id}"}) || !strings.Contains(d.Text, "entity: Skipper") {
+	if err != nil || !slices.Equal(d.Endpoints, []string{"GET /crew/{crew_id}"}) ||
+		!strings.Contains(d.Text, "entity: Skipper") {
 		t.Fatalf("drafted %+v, %v", d, err)
 	}
 	w.apply(d.Files, 1)
-	after, _, _ := w.Findings(t.Context(), FindingFilter{States: []string{"new", "returned"}}, Page{Number: 1, Size: 50})
+	after, _, _ := w.Findings(t.Context(), FindingFilter{States: []string{"new", "returned"}},
+		Page{Number: 1, Size: 50})
 	for _, f := range after {
 		if f.Kind == "unknown-endpoint" || f.Kind == "unexpected-field" {
 			t.Errorf("%s at %s %s is still there", f.Kind, f.Endpoint, f.Path)
 		}
 	}
-	for name, of := range map[string]DraftOf{"an entity": {From: "entity", Endpoint: "GET /all", Entity: "Skipper", Many: true}, "another endpoint": {From: "endpoint", Endpoint: "GET /all", Like: "GET /skippers/{id}"},
-		"a description": {From: "description", Source: "x.yaml", Text: []byte("openapi: 3.1.0\npaths: {/all: {get: {responses: {\"200\": {content: {application/json: {schema: {properties: {id: {}, name: {}}}}}}}}}}")}} {
-		if d, err := w.Draft(t.Context(), "quay", of); err != nil || !slices.Equal(d.Endpoints, []string{"GET /all"}) || !strings.Contains(d.Text, "name") {
+	for name, of := range map[string]DraftOf{"an entity": {From: "entity", Endpoint: "GET /all", Entity: "Skipper",
+		Many: true}, "another endpoint": {From: "endpoint", Endpoint: "GET /all", Like: "GET /skippers/{id}"},
+		"a description": {From: "description", Source: "x.yaml",
+			Text: []byte("openapi: 3.1.0\npaths: {/all: {get: {responses: {\"200\": {content: {application/json: " +
+				"{schema: {properties: {id: {}, name: {}}}}}}}}}}")}} {
+		if d, err := w.Draft(t.Context(), "quay", of); err != nil || !slices.Equal(d.Endpoints, []string{"GET /all"}) ||
+			!strings.Contains(d.Text, "name") {
 			t.Errorf("from %s: %+v, %v", name, d, err)
 		}
 	}
-	for name, of := range map[string]DraftOf{"nothing": {From: "dreams"}, "no such entity": {From: "entity", Entity: "X"}, "an endpoint there is": {From: "entity", Endpoint: "GET /skippers/{x}", Entity: "Skipper"},
-		"no such endpoint": {From: "endpoint", Like: "GET /x"}, "nothing new": {From: "captures"}, "faulty text": {From: "description", Text: []byte("x")}} {
+	for name, of := range map[string]DraftOf{"nothing": {From: "dreams"}, "no such entity": {From: "entity",
+		Entity: "X"}, "an endpoint there is": {From: "entity", Endpoint: "GET /skippers/{x}", Entity: "Skipper"},
+		"no such endpoint": {From: "endpoint", Like: "GET /x"}, "nothing new": {From: "captures"},
+		"faulty text": {From: "description", Text: []byte("x")}} {
 		if d, err := w.Draft(t.Context(), "quay", of); err == nil {
 			t.Errorf("%s: drafted %v", name, d.Endpoints)
 		}
@@ -291,26 +329,32 @@ func TestFieldsAreClassedAndWhoDidIsKept(t *testing.T) {
 	w.apply(quay(t, "name: {type: string, class: public}", "name: {type: string}"), 0)
 	w.upload("a.har", recording(`{"id":7,"name":"Ada","email":"ada@sails.example"}`))
 	queue, total, err := w.Fields(t.Context(), "quay", FieldFilter{Class: Unclassed}, Page{Number: 1, Size: 10})
-	if err != nil || total != 1 || queue[0].Name != "name" || queue[0].Suggestion.Class != catalog.Personal || !slices.Equal(queue[0].Endpoints, []string{"GET /skippers/{id}"}) {
+	if err != nil || total != 1 || queue[0].Name != "name" || queue[0].Suggestion.Class != catalog.Personal ||
+		!slices.Equal(queue[0].Endpoints, []string{"GET /skippers/{id}"}) {
 		t.Fatalf("the queue is %+v, %v", queue, err)
 	}
-	r, err := w.ClassFields(t.Context(), w.who, "quay", []revise.ClassOf{{Entity: "Skipper", Field: "name", Class: catalog.Internal}}, 0, "")
+	r, err := w.ClassFields(t.Context(), w.who, "quay", []revise.ClassOf{{Entity: "Skipper", Field: "name",
+		Class: catalog.Internal}}, 0, "")
 	if err != nil || r.Reason != "classed Skipper.name as internal" || r.State != store.InForce {
 		t.Fatalf("classed: %+v, %v", r, err)
 	}
 	all, _, err := w.Fields(t.Context(), "quay", FieldFilter{Words: "skipper name"}, Page{Number: 1, Size: 10})
-	if err != nil || len(all) != 1 || all[0].Classing == nil || all[0].Classing.Author != "Noor Adeyar" || all[0].Classing.Class != "internal" {
+	if err != nil || len(all) != 1 || all[0].Classing == nil || all[0].Classing.Author != "Noor Adeyar" ||
+		all[0].Classing.Class != "internal" {
 		t.Errorf("then it is %+v, %v", all, err)
 	}
-	secret, _, err := w.Fields(t.Context(), "quay", FieldFilter{Entity: "Skipper", Suggested: "personal"}, Page{Number: 1, Size: 10})
+	secret, _, err := w.Fields(t.Context(), "quay", FieldFilter{Entity: "Skipper", Suggested: "personal"},
+		Page{Number: 1, Size: 10})
 	if err != nil || len(secret) != 2 { // name, email
 		t.Errorf("suggested personal are %+v", secret)
 	}
-	if _, err := w.ClassFields(t.Context(), w.who, "quay", []revise.ClassOf{{Entity: "Skipper", Field: "x"}}, 0, ""); err == nil {
+	if _, err := w.ClassFields(t.Context(), w.who, "quay", []revise.ClassOf{{Entity: "Skipper", Field: "x"}}, 0,
+		""); err == nil {
 		t.Error("a field that is not there is classed")
 	}
 	// classing lower what was personal is a widening
-	if r, err := w.ClassFields(t.Context(), w.who, "quay", []revise.ClassOf{{Entity: "Skipper", Field: "email", Class: catalog.Public}}, 0, ""); err != nil || r.State != store.Waiting {
+	if r, err := w.ClassFields(t.Context(), w.who, "quay", []revise.ClassOf{{Entity: "Skipper", Field: "email",
+		Class: catalog.Public}}, 0, ""); err != nil || r.State != store.Waiting {
 		t.Errorf("classing e-mail public is %s, %v", r.State, err)
 	}
 }
@@ -318,7 +362,9 @@ func TestFieldsAreClassedAndWhoDidIsKept(t *testing.T) {
 func TestADriftingColumnIsCaught(t *testing.T) {
 	w := newWorld(t)
 	w.upload("a.har", recording(`{"id":7,"name":"Ada","winter_berth":"B"}`))
-	reading := Reading{Source: "harbour.sql", Form: ReadSQL, Text: []byte("CREATE TABLE skippers (id integer NOT NULL, name text NOT NULL, email text NOT NULL, winter_berth text); CREATE TABLE cranes (id int)")}
+	reading := Reading{Source: "harbour.sql", Form: ReadSQL,
+		Text: []byte("CREATE TABLE skippers (id integer NOT NULL, name text NOT NULL, email text NOT NULL, " +
+			"winter_berth text); CREATE TABLE cranes (id int)")}
 	v, err := w.ReadEntities(t.Context(), "quay", reading)
 	if err != nil {
 		t.Fatal(err)
@@ -327,7 +373,8 @@ func TestADriftingColumnIsCaught(t *testing.T) {
 	for _, d := range v.Differences {
 		ids = append(ids, d.ID())
 	}
-	if want := []string{"new-field Skipper.winter_berth", "gone-field Skipper.password_hash", "new-entity Crane"}; !slices.Equal(ids, want) {
+	if want := []string{"new-field Skipper.winter_berth", "gone-field Skipper.password_hash",
+		"new-entity Crane"}; !slices.Equal(ids, want) {
 		t.Fatalf("differences are %q", ids)
 	}
 	r, _, err := w.TakeEntities(t.Context(), w.who, "quay", reading, nil, 0, "")
@@ -338,24 +385,32 @@ func TestADriftingColumnIsCaught(t *testing.T) {
 	if c.Catalog.Entity("Skipper").Field("password_hash") == nil || c.Catalog.Entity("Crane") == nil {
 		t.Error("what is gone was taken out unasked, or what is new not taken over")
 	}
-	queue, _, _ := w.Fields(t.Context(), "quay", FieldFilter{Class: Unclassed, Entity: "Skipper"}, Page{Number: 1, Size: 10})
-	if len(queue) != 1 || queue[0].Name != "winter_berth" || !slices.Equal(queue[0].Endpoints, []string{"GET /skippers/{id}"}) || queue[0].Leaks != 1 {
+	queue, _, _ := w.Fields(t.Context(), "quay", FieldFilter{Class: Unclassed, Entity: "Skipper"},
+		Page{Number: 1, Size: 10})
+	if len(queue) != 1 || queue[0].Name != "winter_berth" ||
+		!slices.Equal(queue[0].Endpoints, []string{"GET /skippers/{id}"}) || queue[0].Leaks != 1 {
 		t.Errorf("the queue is %+v", queue)
 	}
-	if _, v, err := w.TakeEntities(t.Context(), w.who, "quay", reading, []string{"gone-field Skipper.password_hash"}, 0, "dropped"); err != nil || len(v.Differences) != 1 {
+	if _, v, err := w.TakeEntities(t.Context(), w.who, "quay", reading, []string{"gone-field Skipper.password_hash"}, 0,
+		"dropped"); err != nil || len(v.Differences) != 1 {
 		t.Errorf("taking out by name: %+v, %v", v, err)
 	}
-	if c, _ := w.Contracts(t.Context(), "quay"); c.Catalog.Entity("Skipper").Field("password_hash") != nil && w.inForce() == 3 {
+	if c, _ := w.Contracts(t.Context(), "quay"); c.Catalog.Entity("Skipper").Field("password_hash") != nil &&
+		w.inForce() == 3 {
 		t.Error("what was named is not taken out")
 	}
 	// a service that is not there yet begins with its catalogue
-	if r, _, err := w.TakeEntities(t.Context(), w.who, "fresh", Reading{Source: "db", Form: ReadTables, Tables: []schema.Table{{Name: "cranes", Columns: []schema.Column{{Name: "id", Type: "integer"}}}}}, nil, 0, ""); err != nil || r.Number != 1 {
+	if r, _, err := w.TakeEntities(t.Context(), w.who, "fresh", Reading{Source: "db", Form: ReadTables,
+		Tables: []schema.Table{{Name: "cranes", Columns: []schema.Column{{Name: "id", Type: "integer"}}}}}, nil, 0,
+		""); err != nil || r.Number != 1 {
 		t.Errorf("a fresh service: %+v, %v", r, err)
 	}
-	if v, err := w.ReadEntities(t.Context(), "quay", Reading{Source: "traffic", Form: ReadTraffic}); err != nil || v.Entities != 1 {
+	if v, err := w.ReadEntities(t.Context(), "quay", Reading{Source: "traffic", Form: ReadTraffic}); err != nil ||
+		v.Entities != 1 {
 		t.Errorf("from traffic: %+v, %v", v, err)
 	}
-	for name, r := range map[string]Reading{"nothing": {Form: "dreams"}, "no tables": {Form: ReadSQL, Text: []byte("SELECT 1")}, "broken": {Form: ReadSQL, Text: []byte("CREATE TABLE x (")},
+	for name, r := range map[string]Reading{"nothing": {Form: "dreams"}, "no tables": {Form: ReadSQL,
+		Text: []byte("SELECT 1")}, "broken": {Form: ReadSQL, Text: []byte("CREATE TABLE x (")},
 		"no description": {Form: ReadDescription, Text: []byte("x")}} {
 		if v, err := w.ReadEntities(t.Context(), "quay", r); err == nil {
 			t.Errorf("%s: read %v", name, v)
@@ -368,7 +423,9 @@ func TestADriftingColumnIsCaught(t *testing.T) {
 
 func TestWhereAFieldGoesAndWhatIsCovered(t *testing.T) {
 	w := newWorld(t)
-	w.apply(quay(t, "endpoints:\n", "endpoints:\n  - {endpoint: GET /crew, responses: [{audiences: [office], entity: Skipper, many: true, grants: {who: name}}]}\n"), 0)
+	w.apply(quay(t, "endpoints:\n",
+		"endpoints:\n  - {endpoint: GET /crew, responses: [{audiences: [office], entity: Skipper, many: true, "+
+			"grants: {who: name}}]}\n"), 0)
 	w.upload("a.har", recording(leaky))
 	w.upload("b.har", strings.ReplaceAll(recording(`{"a":1}`), "/skippers/7", "/nowhere"))
 	flow := func(field string) string {
@@ -382,7 +439,8 @@ func TestWhereAFieldGoesAndWhatIsCovered(t *testing.T) {
 		}
 		return strings.Join(out, "\n")
 	}
-	if got := flow("name"); got != "promised GET /crew office $[*].who\npromised GET /skippers/{id} visitor $.name\ngranted GET /skippers/{id} office $.name" {
+	if got := flow("name"); got != "promised GET /crew office $[*].who\npromised GET /skippers/{id} visitor "+
+		"$.name\ngranted GET /skippers/{id} office $.name" {
 		t.Errorf("name goes\n%s", got)
 	}
 	if got := flow("password_hash"); got != "leaking GET /skippers/{id} office $.password_hash" {
@@ -399,19 +457,23 @@ func TestWhereAFieldGoesAndWhatIsCovered(t *testing.T) {
 	for _, c := range m.Cells {
 		states[m.Rows[c.Row].Field+" "+m.Columns[c.Column].Endpoint+" "+m.Columns[c.Column].Audience] = c.State
 	}
-	for key, want := range map[string]FlowState{"name GET /crew office": FlowPromised, "name GET /skippers/{id} office": FlowGranted, "password_hash GET /skippers/{id} office": FlowLeaking, "email GET /skippers/{id} office": ""} {
+	for key, want := range map[string]FlowState{"name GET /crew office": FlowPromised,
+		"name GET /skippers/{id} office": FlowGranted, "password_hash GET /skippers/{id} office": FlowLeaking,
+		"email GET /skippers/{id} office": ""} {
 		if states[key] != want {
 			t.Errorf("%s is %q, want %q", key, states[key], want)
 		}
 	}
-	if m, _ := w.Map(t.Context(), "quay", MapFilter{Audience: "visitor", Class: "secret", Team: "accounts", Entity: "Skipper"}); len(m.Rows) != 1 || len(m.Columns) != 1 {
+	if m, _ := w.Map(t.Context(), "quay", MapFilter{Audience: "visitor", Class: "secret", Team: "accounts",
+		Entity: "Skipper"}); len(m.Rows) != 1 || len(m.Columns) != 1 {
 		t.Errorf("narrowed it is %+v", m)
 	}
 	c, err := w.Coverage(t.Context(), "quay")
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := map[string]int{Endpoints: 3, WithoutContract: 1, Contracted: 2, NeverCaptured: 1, Responses: 3, NeverExercised: 2, Fields: 4, FieldsUnclassed: 0, AudienceEndpoints: 3, NeverTried: 2}
+	want := map[string]int{Endpoints: 3, WithoutContract: 1, Contracted: 2, NeverCaptured: 1, Responses: 3,
+		NeverExercised: 2, Fields: 4, FieldsUnclassed: 0, AudienceEndpoints: 3, NeverTried: 2}
 	for key, n := range want {
 		if c.Numbers[key] != n {
 			t.Errorf("%s is %d, want %d", key, c.Numbers[key], n)
@@ -434,7 +496,8 @@ func TestWhereAFieldGoesAndWhatIsCovered(t *testing.T) {
 		t.Errorf("entities are %+v, %v", entities, err)
 	}
 	for form, begins := range map[string]string{"openapi": "{", "typescript": "// ", "json-schema": "{"} {
-		if x, err := w.ExportAs(t.Context(), w.who, "quay", form); err != nil || len(x.Files) == 0 || !strings.HasPrefix(x.Files[0].Text, begins) {
+		if x, err := w.ExportAs(t.Context(), w.who, "quay", form); err != nil || len(x.Files) == 0 ||
+			!strings.HasPrefix(x.Files[0].Text, begins) {
 			t.Errorf("%s: %+v, %v", form, x, err)
 		}
 	}
@@ -445,7 +508,9 @@ func TestWhereAFieldGoesAndWhatIsCovered(t *testing.T) {
 
 func TestShapesOfAService(t *testing.T) {
 	w := newWorld(t)
-	two := quay(t, "responses: [{entity: Skipper, grants: {id: , name: }}]", "responses: [{entity: Skipper, grants: {id: , name: , email: }}]\n  - {endpoint: GET /crew, responses: [{entity: Skipper, many: true, grants: {id: , name: , email: }}]}")
+	two := quay(t, "responses: [{entity: Skipper, grants: {id: , name: }}]",
+		"responses: [{entity: Skipper, grants: {id: , name: , email: }}]\n  - {endpoint: GET /crew, responses: "+
+			"[{entity: Skipper, many: true, grants: {id: , name: , email: }}]}")
 	lead := w.second(Lead)
 	r := w.apply(two, 0)
 	if _, err := w.Decide(t.Context(), lead, "quay", r.Number, true, ""); err != nil {
@@ -456,11 +521,13 @@ func TestShapesOfAService(t *testing.T) {
 		t.Fatalf("shapes %v, proposals %+v, %v", shapes, proposals, err)
 	}
 	trial, err := w.Try(t.Context(), w.who, "quay", Change{PullOut: "skipper-card", Places: proposals[0]})
-	if err != nil || trial.Difference.Direction != "neutral" || len(trial.Difference.Words) != 0 || trial.NeedsApproval {
+	if err != nil || trial.Difference.Direction != "neutral" || len(trial.Difference.Words) != 0 ||
+		trial.NeedsApproval {
 		t.Fatalf("pulled out: %+v, %v", trial, err)
 	}
 	w.apply(trial.Files, 0)
-	if _, shapes, _, err := w.Shapes(t.Context(), "quay"); err != nil || len(shapes) != 1 || len(shapes[0].Uses) != 2 || !slices.Equal(shapes[0].Touches, []string{"GET /crew", "GET /skippers/{id}"}) {
+	if _, shapes, _, err := w.Shapes(t.Context(), "quay"); err != nil || len(shapes) != 1 || len(shapes[0].Uses) != 2 ||
+		!slices.Equal(shapes[0].Touches, []string{"GET /crew", "GET /skippers/{id}"}) {
 		t.Errorf("then shapes are %+v, %v", shapes, err)
 	}
 }

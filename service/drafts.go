@@ -94,7 +94,8 @@ func (s *Service) Draft(ctx context.Context, service string, d DraftOf) (*Drafte
 			entries, out.Questions = append(entries, entry), append(out.Questions, questions...)
 		}
 	default:
-		return nil, problem(Invalid, "expected captures, description, entity or endpoint", "%q is nothing to draft from", d.From)
+		return nil, problem(Invalid, "expected captures, description, entity or endpoint",
+			"%q is nothing to draft from", d.From)
 	}
 	if len(entries) == 0 {
 		return nil, problem(NotFound, "", "there is nothing to draft from")
@@ -105,7 +106,8 @@ func (s *Service) Draft(ctx context.Context, service string, d DraftOf) (*Drafte
 	}
 	for _, entry := range entries {
 		out.Endpoints = append(out.Endpoints, entry.Get("endpoint").Text)
-		out.Text += string((&document.Value{Kind: document.List, Block: true, Items: []*document.Value{entry}}).Append(nil, 0))
+		out.Text += string((&document.Value{Kind: document.List, Block: true,
+			Items: []*document.Value{entry}}).Append(nil, 0))
 		edited, err := revise.Apply(contractFiles(files), revise.AddEndpoint(c, last, entry))
 		if err != nil {
 			return nil, problem(Invalid, "", "%v", err)
@@ -149,9 +151,11 @@ func (s *Service) ExportAs(ctx context.Context, who Caller, service, form string
 	}
 	switch form {
 	case "openapi":
-		return &Exported{"application/json", []store.ContractFile{{Name: service + ".openapi.json", Text: string(export.OpenAPI(f.contracts))}}}, nil
+		return &Exported{"application/json", []store.ContractFile{{Name: service + ".openapi.json",
+			Text: string(export.OpenAPI(f.contracts))}}}, nil
 	case "typescript":
-		return &Exported{"text/plain", []store.ContractFile{{Name: service + ".d.ts", Text: string(export.TypeScript(f.contracts))}}}, nil
+		return &Exported{"text/plain",
+			[]store.ContractFile{{Name: service + ".d.ts", Text: string(export.TypeScript(f.contracts))}}}, nil
 	case "json-schema":
 		out := &Exported{Media: "application/schema+json"}
 		for _, file := range export.JSONSchemas(f.contracts) {
@@ -159,5 +163,6 @@ func (s *Service) ExportAs(ctx context.Context, who Caller, service, form string
 		}
 		return out, nil
 	}
-	return nil, problem(Invalid, "expected json-schema, openapi or typescript", "%q is no form that contracts are written in", form)
+	return nil, problem(Invalid, "expected json-schema, openapi or typescript",
+		"%q is no form that contracts are written in", form)
 }

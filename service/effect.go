@@ -38,7 +38,8 @@ func (s *Service) effectOf(ctx context.Context, service string, w *weighed) (*st
 	}
 	e.Classed, e.Unclassed = classed(w.old, w.contracts)
 	for _, k := range compare.KeptOf(w.contracts.Catalog, w.keptBefore()) {
-		e.Kept = append(e.Kept, store.Kept{Entity: k.Entity, Field: k.Field, StoredAs: k.StoredAs, Type: string(k.Type), Class: k.Class.String()})
+		e.Kept = append(e.Kept, store.Kept{Entity: k.Entity, Field: k.Field, StoredAs: k.StoredAs, Type: string(k.Type),
+			Class: k.Class.String()})
 	}
 	if w.old == nil {
 		return e, nil
@@ -57,7 +58,8 @@ func (s *Service) effectOf(ctx context.Context, service string, w *weighed) (*st
 	}
 	e.Came, e.Shows = t.Came, t.shows
 	renamed := finding.Renamed(w.old, w.contracts)
-	if e.Excepted, err = s.excepted(ctx, service, w.contracts, renamed, slices.Concat(w.old.Exceptions, w.contracts.Exceptions)); err != nil {
+	if e.Excepted, err = s.excepted(ctx, service, w.contracts, renamed, slices.Concat(w.old.Exceptions,
+		w.contracts.Exceptions)); err != nil {
 		return nil, err
 	}
 	if r := renamed; len(r.Endpoints) > 0 {
@@ -69,9 +71,10 @@ func (s *Service) effectOf(ctx context.Context, service string, w *weighed) (*st
 	return e, nil
 }
 
-// excepted works out which findings are covered by another exception than it says with them, or by none: by id as they are
-// called once endpoints are renamed, the reason. all are the exceptions that there are, and were.
-func (s *Service) excepted(ctx context.Context, service string, c *contract.Contracts, renamed finding.Renaming, all []*contract.Exception) (map[string]string, error) {
+// excepted works out which findings are covered by another exception than it says with them, or by none: by id
+// as they are called once endpoints are renamed, the reason. all are the exceptions that there are, and were.
+func (s *Service) excepted(ctx context.Context, service string, c *contract.Contracts, renamed finding.Renaming,
+	all []*contract.Exception) (map[string]string, error) {
 	if len(all) == 0 {
 		return nil, nil
 	}
@@ -122,13 +125,14 @@ func (s *Service) EndExceptions(ctx context.Context) error {
 	return nil
 }
 
-// silence notes which findings a capture showed of which nothing as severe is said any more at their place, around it or inside
-// of it: what is told as another kind, or under another endpoint's name, is not silenced.
+// silence notes which findings a capture showed of which nothing as severe is said any more at their place,
+// around it or inside of it: what is told as another kind, or under another endpoint's name, is not silenced.
 func (t *TrafficEffect) silence(service string, old, new *scan.Outcome) {
 	for i := range old.Spots {
 		s := &old.Spots[i]
 		if s.Severity < finding.ByTwo || slices.ContainsFunc(new.Spots, func(n scan.Spot) bool {
-			return n.Request == s.Request && n.Severity >= s.Severity && (strings.HasPrefix(n.Pointer+"/", s.Pointer+"/") || strings.HasPrefix(s.Pointer+"/", n.Pointer+"/"))
+			return n.Request == s.Request && n.Severity >= s.Severity &&
+				(strings.HasPrefix(n.Pointer+"/", s.Pointer+"/") || strings.HasPrefix(s.Pointer+"/", n.Pointer+"/"))
 		}) {
 			continue
 		}
@@ -147,7 +151,8 @@ func (w *weighed) keptBefore() []compare.Kept {
 // identityOf gives what tells a finding from others.
 func identityOf(f *store.Finding) finding.Identity {
 	kind, _ := scan.ParseKind(f.Kind)
-	return finding.Identity{Service: f.Service, Endpoint: f.Endpoint, Audience: f.Audience, Direction: f.Direction, Status: f.Status, Path: f.Path, Kind: kind}
+	return finding.Identity{Service: f.Service, Endpoint: f.Endpoint, Audience: f.Audience, Direction: f.Direction,
+		Status: f.Status, Path: f.Path, Kind: kind}
 }
 
 // trafficEffect judges recorded captures by the contracts in force and by those that

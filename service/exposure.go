@@ -80,8 +80,10 @@ func flowsOf(c *contract.Contracts) *flows {
 				if k.Choice.Response.Name != "" {
 					name += " [" + k.Choice.Response.Name + "]"
 				}
-				one := Flow{Entity: x.Entity, Field: x.Field, Endpoint: name, Team: e.Team, Audience: k.Audience.Name, Status: k.Status, Path: x.Path,
-					Class: x.Class, Reason: x.Grant.Reason, NeededBy: x.Grant.NeededBy, Pos: x.Grant.Pos, State: FlowPromised}
+				one := Flow{Entity: x.Entity, Field: x.Field, Endpoint: name, Team: e.Team, Audience: k.Audience.Name,
+					Status: k.Status, Path: x.Path,
+					Class: x.Class, Reason: x.Grant.Reason, NeededBy: x.Grant.NeededBy, Pos: x.Grant.Pos,
+					State: FlowPromised}
 				if x.Field != "" {
 					add(one)
 				}
@@ -103,7 +105,8 @@ func (s *Service) Where(ctx context.Context, service, entity, field string) ([]F
 		return nil, err
 	}
 	if f.contracts.Catalog.Entity(entity).Field(field) == nil {
-		return nil, problem(NotFound, "inkret entity list shows what there is", "the catalogue of %s has no field %s.%s", service, entity, field)
+		return nil, problem(NotFound, "inkret entity list shows what there is",
+			"the catalogue of %s has no field %s.%s", service, entity, field)
 	}
 	seen, err := s.shown(ctx, service)
 	if err != nil {
@@ -116,7 +119,8 @@ func (s *Service) Where(ctx context.Context, service, entity, field string) ([]F
 	var all []Flow
 	for _, l := range leaks {
 		if l.Entity == entity && leakField(l) == field {
-			all = append(all, Flow{Entity: entity, Field: field, Endpoint: l.Endpoint, EndpointID: l.EndpointID, Audience: l.Audience, Path: l.Path, State: FlowLeaking,
+			all = append(all, Flow{Entity: entity, Field: field, Endpoint: l.Endpoint, EndpointID: l.EndpointID,
+				Audience: l.Audience, Path: l.Path, State: FlowLeaking,
 				Finding: l.Finding, Severity: l.Severity})
 		}
 	}
@@ -352,7 +356,8 @@ func (s *Service) coverage(ctx context.Context, service string) (*Coverage, erro
 		return nil, err
 	}
 	c := &Coverage{Numbers: map[string]int{}, Gaps: []Gap{}}
-	for _, key := range []string{Endpoints, WithoutContract, Contracted, NeverCaptured, Responses, NeverExercised, Fields, FieldsUnclassed, AudienceEndpoints, NeverTried} {
+	for _, key := range []string{Endpoints, WithoutContract, Contracted, NeverCaptured, Responses, NeverExercised,
+		Fields, FieldsUnclassed, AudienceEndpoints, NeverTried} {
 		c.Numbers[key] = 0
 	}
 	gap := func(g Gap) {
@@ -391,7 +396,8 @@ func (s *Service) coverage(ctx context.Context, service string) (*Coverage, erro
 			if k.Status != "204" && k.Status != "304" { // there is no body to see
 				c.Numbers[Responses]++
 				if !done[name+"\n"+k.Audience.Name+"\n"+k.Status] {
-					gap(Gap{Kind: NeverExercised, Endpoint: name, EndpointID: id, Audience: k.Audience.Name, Status: k.Status})
+					gap(Gap{Kind: NeverExercised, Endpoint: name, EndpointID: id, Audience: k.Audience.Name,
+						Status: k.Status})
 				}
 			}
 			if key := name + "\n" + k.Audience.Name; !tried[key] {

@@ -12,14 +12,17 @@ import (
 	"inkret/store"
 )
 
-// Filter reads the query of a list of findings, as in state=new&severity=critical, and finds the people and places that it names.
+// Filter reads the query of a list of findings, as in state=new&severity=critical, and finds the people and
+// places that it names.
 func (s *Service) Filter(ctx context.Context, who Caller, values url.Values) (by store.FindingFilter, err error) {
 	q, err := finding.ParseQuery(values)
 	if err != nil {
 		return by, problem(Invalid, "", "%s", err.Error())
 	}
-	by = store.FindingFilter{States: q.InStates(), Kinds: q.Kinds, Audience: q.Audience, Endpoint: q.Endpoint, Team: q.Team, Entity: q.Entity, Field: q.Field,
-		Label: strings.ToLower(q.Label), Service: q.Service, Words: q.Words, Sort: q.Sort, Batch: q.Batch, Asked: q.Waiver != "", Value: q.Value, DueBefore: q.Due}
+	by = store.FindingFilter{States: q.InStates(), Kinds: q.Kinds, Audience: q.Audience, Endpoint: q.Endpoint,
+		Team: q.Team, Entity: q.Entity, Field: q.Field,
+		Label: strings.ToLower(q.Label), Service: q.Service, Words: q.Words, Sort: q.Sort, Batch: q.Batch,
+		Asked: q.Waiver != "", Value: q.Value, DueBefore: q.Due}
 	for _, name := range q.Severities {
 		severity, _ := scan.ParseSeverity(name)
 		by.Severities = append(by.Severities, int(severity))

@@ -12,7 +12,8 @@ import (
 )
 
 // Findings lists a page of findings and counts all that fit, by severity.
-func (s *Service) Findings(ctx context.Context, by store.FindingFilter, page store.Page) ([]store.Finding, map[int]int, error) {
+func (s *Service) Findings(ctx context.Context, by store.FindingFilter,
+	page store.Page) ([]store.Finding, map[int]int, error) {
 	return s.store.Findings(ctx, by, page)
 }
 
@@ -100,7 +101,8 @@ func (s *Service) Comment(ctx context.Context, who Caller, id, text string) (Fin
 	if err != nil {
 		return FindingView{}, err
 	}
-	if err := s.store.Comment(ctx, id, store.Event{At: s.now(), Author: who.Name, PersonID: who.ID, Kind: "comment", Comment: text}, mentioned, s.did(who, "comment", "finding "+id, "")); err != nil {
+	if err := s.store.Comment(ctx, id, store.Event{At: s.now(), Author: who.Name, PersonID: who.ID, Kind: "comment",
+		Comment: text}, mentioned, s.did(who, "comment", "finding "+id, "")); err != nil {
 		return FindingView{}, found(err, "finding %s", id)
 	}
 	return s.Finding(ctx, who, id)
@@ -141,10 +143,12 @@ func (s *Service) Home(ctx context.Context, who Caller) (Home, error) {
 			open = append(open, string(st))
 		}
 	}
-	if _, h.Severities, err = s.store.Findings(ctx, store.FindingFilter{States: open}, store.Page{Number: 1, Size: 1}); err != nil {
+	if _, h.Severities, err = s.store.Findings(ctx, store.FindingFilter{States: open},
+		store.Page{Number: 1, Size: 1}); err != nil {
 		return h, err
 	}
-	if h.Urgent, _, err = s.store.Findings(ctx, store.FindingFilter{States: []string{string(finding.New), string(finding.Returned)}}, few); err != nil {
+	if h.Urgent, _, err = s.store.Findings(ctx, store.FindingFilter{States: []string{string(finding.New),
+		string(finding.Returned)}}, few); err != nil {
 		return h, err
 	}
 	if h.States, err = s.store.StateCounts(ctx); err != nil {
@@ -155,7 +159,8 @@ func (s *Service) Home(ctx context.Context, who Caller) (Home, error) {
 		return h, err
 	}
 	no := false
-	if h.Unknown, h.UnknownTotal, err = s.store.Endpoints(ctx, store.EndpointFilter{Known: &no, Sort: "-captures"}, few); err != nil {
+	if h.Unknown, h.UnknownTotal, err = s.store.Endpoints(ctx, store.EndpointFilter{Known: &no, Sort: "-captures"},
+		few); err != nil {
 		return h, err
 	}
 	if h.Batches, _, err = s.store.Batches(ctx, store.Page{Number: 1, Size: 5}); err != nil {

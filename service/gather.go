@@ -40,7 +40,9 @@ type proof struct {
 }
 
 func (s *Service) newGathering(ctx context.Context, service string, c *contract.Contracts) (*gathering, error) {
-	g := &gathering{service: service, contracts: c, masker: shown.For(c), judge: scan.NewJudge(c), collector: finding.NewCollector(service), endpoints: map[string]*store.SeenEndpoint{}, proofs: map[string]*proof{}, now: s.now()}
+	g := &gathering{service: service, contracts: c, masker: shown.For(c), judge: scan.NewJudge(c),
+		collector: finding.NewCollector(service), endpoints: map[string]*store.SeenEndpoint{},
+		proofs: map[string]*proof{}, now: s.now()}
 	g.judge.Print = s.print
 	waiting, err := s.store.Awaiting(ctx, service)
 	for _, w := range waiting {
@@ -70,7 +72,9 @@ func (g *gathering) prove(c *exchange.Capture, out *scan.Outcome) {
 			p = &proof{}
 			g.proofs[w.ID] = p
 		}
-		if p.leaks = p.leaks || leaks; !leaks && !p.there && out.Incomplete == "" && !when.IsZero() && when.After(w.Since) { // without a time it may be from long before the repair
+		// without a time it may be from long before the repair
+		if p.leaks = p.leaks || leaks; !leaks && !p.there && out.Incomplete == "" && !when.IsZero() &&
+			when.After(w.Since) {
 			p.nth, p.there = g.taken, true
 		}
 	}
@@ -94,8 +98,10 @@ func (g *gathering) add(c *exchange.Capture) (store.Capture, []store.Occurrence)
 		}
 	}
 	g.collector.Add(c.File, c.Entry, &out)
-	row := store.Capture{Entry: c.Entry, Method: c.Request.Method, Audience: out.Audience, AudienceBy: out.AudienceBy, Status: c.Response.Status,
-		Started: c.Started, Bytes: out.Bytes, Excess: out.Excess, Skipped: out.Skipped, Incomplete: c.Incomplete, Service: g.service, Endpoint: out.Endpoint}
+	row := store.Capture{Entry: c.Entry, Method: c.Request.Method, Audience: out.Audience, AudienceBy: out.AudienceBy,
+		Status:  c.Response.Status,
+		Started: c.Started, Bytes: out.Bytes, Excess: out.Excess, Skipped: out.Skipped, Incomplete: c.Incomplete,
+		Service: g.service, Endpoint: out.Endpoint}
 	if c.Request.URL != nil {
 		row.URL = g.masker.Address(c.Request.URL, out.Endpoint)
 	}
@@ -146,7 +152,8 @@ func (g *gathering) team(endpoint string) string {
 // count writes the numbers of the captures into a batch.
 func (g *gathering) count(b *store.Batch) {
 	sum := g.collector.Summary()
-	b.Captures, b.Judged, b.Skipped, b.Bytes, b.Excess = sum.Captures, sum.Judged, sum.Skipped, int64(sum.Bytes), int64(sum.ExcessBytes)
+	b.Captures, b.Judged, b.Skipped, b.Bytes, b.Excess = sum.Captures, sum.Judged, sum.Skipped, int64(sum.Bytes),
+		int64(sum.ExcessBytes)
 	b.Incomplete = g.incomplete
 	b.SkipReasons = skipReasons(g.collector.Skipped())
 }
@@ -155,7 +162,8 @@ func (g *gathering) count(b *store.Batch) {
 func (g *gathering) exposed() (shown []store.Shown, exercised []store.Exercised) {
 	met := map[store.Shown]bool{}
 	for _, e := range g.judge.Exercises() {
-		exercised = append(exercised, store.Exercised{Endpoint: e.Endpoint, Audience: e.Audience, Status: e.Status, Captures: e.Captures})
+		exercised = append(exercised, store.Exercised{Endpoint: e.Endpoint, Audience: e.Audience, Status: e.Status,
+			Captures: e.Captures})
 		for _, m := range e.Members() {
 			one := store.Shown{Endpoint: e.Endpoint, Audience: e.Audience}
 			one.Entity, one.Field = m.Grant.Behind()
@@ -192,9 +200,12 @@ func findingRows(service string, findings []*finding.Finding, team func(endpoint
 	out := make([]store.Finding, len(findings))
 	for i, f := range findings {
 		out[i] = store.Finding{
-			ID: f.Fingerprint, Service: service, Kind: f.Kind.String(), Severity: int(f.Severity), Endpoint: f.Endpoint, EndpointID: store.EndpointID(service, f.Endpoint),
-			Team: team(f.Endpoint), Audience: f.Audience, AudienceBy: f.AudienceBy, Direction: f.Direction, Status: f.Status, Path: f.Path, Entity: f.Entity,
-			Field: f.Field, Class: f.Class, Spots: f.Spots, Captures: f.Captures, Bytes: int64(f.Bytes), Sample: f.Sample, Why: f.Why,
+			ID: f.Fingerprint, Service: service, Kind: f.Kind.String(), Severity: int(f.Severity), Endpoint: f.Endpoint,
+			EndpointID: store.EndpointID(service, f.Endpoint),
+			Team:       team(f.Endpoint), Audience: f.Audience, AudienceBy: f.AudienceBy, Direction: f.Direction,
+			Status: f.Status, Path: f.Path, Entity: f.Entity,
+			Field: f.Field, Class: f.Class, Spots: f.Spots, Captures: f.Captures, Bytes: int64(f.Bytes),
+			Sample: f.Sample, Why: f.Why,
 			GrantFile: f.Grant.File, GrantLine: f.Grant.Line, Prints: f.Prints(),
 		}
 		if f.Excepted != nil {
@@ -219,7 +230,8 @@ func skipReasons(all []finding.Skipped) []store.SkipReason {
 // mostFirst sorts reasons and keeps those that matter.
 func mostFirst(reasons []store.SkipReason) []store.SkipReason {
 	sort.Slice(reasons, func(i, k int) bool {
-		return reasons[i].Captures > reasons[k].Captures || reasons[i].Captures == reasons[k].Captures && reasons[i].Reason < reasons[k].Reason
+		return reasons[i].Captures > reasons[k].Captures || reasons[i].Captures == reasons[k].Captures &&
+			reasons[i].Reason < reasons[k].Reason
 	})
 	const kept = 20
 	return reasons[:min(len(reasons), kept)]
@@ -228,7 +240,8 @@ func mostFirst(reasons []store.SkipReason) []store.SkipReason {
 // held gives what is sealed of a capture and how much of it is kept. Of what was
 // not read, and of other servers, no body is kept.
 func held(c *exchange.Capture, row *store.Capture, bodies bool, contracts *contract.Contracts) exchanged {
-	e := exchanged{RequestHeader: c.Request.Header, ResponseHeader: c.Response.Header, ResponseMissing: c.Response.Missing}
+	e := exchanged{RequestHeader: c.Request.Header, ResponseHeader: c.Response.Header,
+		ResponseMissing: c.Response.Missing}
 	if c.Request.URL != nil {
 		e.URL = c.Request.URL.String()
 	}

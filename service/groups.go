@@ -32,9 +32,11 @@ const shownGroups = 200
 
 // Groups gathers the findings that fit a filter, those groups first with most that is grave.
 // left is how many groups there are besides those given.
-func (s *Service) Groups(ctx context.Context, who Caller, q url.Values, part string) (groups []Group, left int, err error) {
+func (s *Service) Groups(ctx context.Context, who Caller, q url.Values,
+	part string) (groups []Group, left int, err error) {
 	if !slices.Contains(GroupParts, part) {
-		return nil, 0, problem(Invalid, "", "findings are gathered by %s, not by %q", strings.Join(GroupParts, ", "), part)
+		return nil, 0, problem(Invalid, "", "findings are gathered by %s, not by %q", strings.Join(GroupParts, ", "),
+			part)
 	}
 	by, err := s.Filter(ctx, who, q)
 	if err != nil {
@@ -175,7 +177,8 @@ func shapesAt(c *contract.Contracts, service string, into map[string]string) {
 
 // causes tells what a finding likely comes of, and which finding held its place that is proven
 // to be gone.
-func (s *Service) causes(ctx context.Context, f *store.Finding) (causes []finding.Cause, gone *finding.Beside, err error) {
+func (s *Service) causes(ctx context.Context,
+	f *store.Finding) (causes []finding.Cause, gone *finding.Beside, err error) {
 	near, err := s.store.Beside(ctx, *f)
 	if err != nil {
 		return nil, nil, err

@@ -30,7 +30,8 @@ endpoints:
 func TestFindingsAreGathered(t *testing.T) {
 	w := newWorld(t)
 	w.alone()
-	if _, _, err := w.Apply(t.Context(), w.who, "quay", Proposed{Files: []ContractFile{{Name: "quay.yaml", Text: shapedQuay}}}); err != nil {
+	if _, _, err := w.Apply(t.Context(), w.who, "quay",
+		Proposed{Files: []ContractFile{{Name: "quay.yaml", Text: shapedQuay}}}); err != nil {
 		t.Fatal(err)
 	}
 	row := `{"id":7,"name":"Ada","email":"ada@sails.example","phone":"+441632960007","born_on":"1990-03-07","pin":"4471-tide"}`
@@ -70,7 +71,8 @@ func TestFindingsAreGathered(t *testing.T) {
 			n := 0
 			for severity, c := range counts {
 				if n += c; g.Open[scan.Severity(severity)] != c {
-					t.Errorf("by %s, %s: %d of severity %d, and its list has %d", by, g.Name, g.Open[scan.Severity(severity)], severity, c)
+					t.Errorf("by %s, %s: %d of severity %d, and its list has %d", by, g.Name,
+						g.Open[scan.Severity(severity)], severity, c)
 				}
 			}
 			if n != g.Findings {
@@ -105,17 +107,20 @@ func TestFindingsAreGathered(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if c, err := w.ChangeFindings(t.Context(), w.who, nil, &by, Wish{To: "in-repair"}, false); err != nil || c.Findings != 6 {
+	if c, err := w.ChangeFindings(t.Context(), w.who, nil, &by, Wish{To: "in-repair"}, false); err != nil ||
+		c.Findings != 6 {
 		t.Errorf("%+v, %v", c, err)
 	}
 	// and each of a row says what it likely comes of
-	emails, _, err := w.Findings(t.Context(), FindingFilter{Field: "email", Sort: "-endpoint"}, Page{Number: 1, Size: 5})
+	emails, _, err := w.Findings(t.Context(), FindingFilter{Field: "email", Sort: "-endpoint"},
+		Page{Number: 1, Size: 5})
 	if err != nil || len(emails) != 2 {
 		t.Fatal(emails, err)
 	}
 	for i, want := range []int{1, 0} {
 		v, err := w.Finding(t.Context(), w.who, emails[i].ID)
-		if err != nil || len(v.Causes) != want || want == 1 && !strings.Contains(v.Causes[0].Text, "the stored Skipper seems to go out as it is: born_on, email, phone, pin leak") {
+		if err != nil || len(v.Causes) != want || want == 1 && !strings.Contains(v.Causes[0].Text,
+			"the stored Skipper seems to go out as it is: born_on, email, phone, pin leak") {
 			t.Errorf("%s: %+v, %v", emails[i].Endpoint, v.Causes, err)
 		}
 	}

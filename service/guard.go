@@ -98,7 +98,8 @@ func (s *Service) Purge(ctx context.Context) (int, error) {
 	samples := 0
 	err := s.store.Essential(ctx, func() (err error) {
 		samples, err = s.store.PurgeSamples(ctx, func(samples int) store.TrailEntry {
-			return s.byItself("purge bodies", "captures", fmt.Sprintf("%d captures, %d samples of findings", purged, samples))
+			return s.byItself("purge bodies", "captures", fmt.Sprintf("%d captures, %d samples of findings", purged,
+				samples))
 		})
 		return err
 	})
@@ -126,7 +127,11 @@ func (s *Service) Run(ctx context.Context, public string) {
 		what  string
 		do    func(context.Context) error
 	}{
-		{purgeEvery, "dropping bodies whose time is over", func(ctx context.Context) error { _, err := s.Purge(ctx); return err }},
+		{purgeEvery, "dropping bodies whose time is over", func(ctx context.Context) error {
+			_,
+				err := s.Purge(ctx)
+			return err
+		}},
 		{waiversEvery, "ending waivers", s.EndWaivers},
 		{waiversEvery, "making a backup", s.backUpOnce},
 		{hooksEvery, "telling hooks", s.deliverOnce},

@@ -54,7 +54,8 @@ const (
 
 // backOff is how long after a try that failed the next is made; after the last of them a
 // delivery is given up.
-var backOff = []time.Duration{30 * time.Second, 2 * time.Minute, 10 * time.Minute, time.Hour, 4 * time.Hour, 12 * time.Hour, 24 * time.Hour}
+var backOff = []time.Duration{30 * time.Second, 2 * time.Minute, 10 * time.Minute, time.Hour, 4 * time.Hour,
+	12 * time.Hour, 24 * time.Hour}
 
 // Hooks lists all hooks.
 func (s *Service) Hooks(ctx context.Context) ([]store.Hook, error) { return s.store.Hooks(ctx) }
@@ -72,11 +73,14 @@ func (s *Service) AddHook(ctx context.Context, who Caller, h store.Hook) (store.
 	}
 	if h.Address != "" {
 		at, err := url.Parse(h.Address)
-		if err != nil || at.Host == "" || at.Scheme != "http" && at.Scheme != "https" || strings.Trim(at.Path, "/") != "" {
-			return h, "", problem(Invalid, "one is written http://127.0.0.1:7466", "%q is not where a hook is reached", h.Address)
+		if err != nil || at.Host == "" || at.Scheme != "http" && at.Scheme != "https" ||
+			strings.Trim(at.Path, "/") != "" {
+			return h, "", problem(Invalid, "one is written http://127.0.0.1:7466", "%q is not where a hook is reached",
+				h.Address)
 		}
 	} else if u.Scheme != "https" {
-		return h, "", problem(Invalid, "use https, or say where it is reached inside with an address", "without TLS what is told could be read by others")
+		return h, "", problem(Invalid, "use https, or say where it is reached inside with an address",
+			"without TLS what is told could be read by others")
 	}
 	for _, kind := range strings.FieldsFunc(h.Kinds, func(r rune) bool { return r == ',' }) {
 		if !slices.Contains(EventKinds, kind) {
@@ -110,7 +114,8 @@ func (s *Service) Deliveries(ctx context.Context, hook int64, page store.Page) (
 
 // TryAgain sends a delivery once more.
 func (s *Service) TryAgain(ctx context.Context, who Caller, delivery int64) error {
-	return found(s.store.TryAgain(ctx, delivery, s.now(), s.did(who, "deliver again", fmt.Sprintf("delivery %d", delivery), "")), "delivery %d", delivery)
+	return found(s.store.TryAgain(ctx, delivery, s.now(), s.did(who, "deliver again", fmt.Sprintf("delivery %d",
+		delivery), "")), "delivery %d", delivery)
 }
 
 // TestHook sends an event that says that it is a test.
@@ -119,12 +124,14 @@ func (s *Service) TestHook(ctx context.Context, who Caller, id int64) error {
 	if err != nil {
 		return found(err, "hook %d", id)
 	}
-	event, err := json.Marshal(cloudEvent{SpecVersion: "1.0", ID: "test-" + newSecret()[:12], Source: "/inkret", Type: "inkret.test", Time: s.now().UTC().Format(time.RFC3339Nano), ContentType: "application/json",
+	event, err := json.Marshal(cloudEvent{SpecVersion: "1.0", ID: "test-" + newSecret()[:12], Source: "/inkret",
+		Type: "inkret.test", Time: s.now().UTC().Format(time.RFC3339Nano), ContentType: "application/json",
 		Data: map[string]string{"message": "a test, asked for by " + shownName(who.Person)}})
 	if err != nil {
 		return err
 	}
-	return s.store.AddDeliveries(ctx, h.ID, h.LastEvent, []store.Delivery{{Event: string(event), Kind: "test", Made: s.now(), Next: s.now()}}, s.did(who, "test hook", h.Name, ""))
+	return s.store.AddDeliveries(ctx, h.ID, h.LastEvent, []store.Delivery{{Event: string(event), Kind: "test",
+		Made: s.now(), Next: s.now()}}, s.did(who, "test hook", h.Name, ""))
 }
 
 // cloudEvent is an event in the JSON format of CloudEvents 1.0.
@@ -162,9 +169,11 @@ type told struct {
 
 func eventOf(h *store.Happened) ([]byte, error) {
 	f := &h.Finding
-	return json.Marshal(cloudEvent{SpecVersion: "1.0", ID: strconv.FormatInt(h.ID, 10), Source: "/services/" + url.PathEscape(f.Service), Type: "inkret.finding." + kindOfEvent(&h.Event), Subject: f.ID,
+	return json.Marshal(cloudEvent{SpecVersion: "1.0", ID: strconv.FormatInt(h.ID, 10), Source: "/services/" +
+		url.PathEscape(f.Service), Type: "inkret.finding." + kindOfEvent(&h.Event), Subject: f.ID,
 		Time: h.At.UTC().Format(time.RFC3339Nano), ContentType: "application/json",
-		Data: told{f.ID, f.Kind, scan.Severity(f.Severity).String(), f.Service, f.Endpoint, f.Audience, f.Status, f.Path, f.Entity, f.Field, f.Team, f.State, h.Was, h.Became, h.Until, h.Author}})
+		Data: told{f.ID, f.Kind, scan.Severity(f.Severity).String(), f.Service, f.Endpoint, f.Audience, f.Status,
+			f.Path, f.Entity, f.Field, f.Team, f.State, h.Was, h.Became, h.Until, h.Author}})
 }
 
 // wants reports whether a hook is to be told of what happened.
@@ -231,7 +240,8 @@ func (s *Service) queue(ctx context.Context, h *store.Hook) error {
 			if err != nil {
 				return err
 			}
-			out = append(out, store.Delivery{Event: string(event), Kind: kindOfEvent(&some[i].Event), Made: s.now(), Next: s.now()})
+			out = append(out, store.Delivery{Event: string(event), Kind: kindOfEvent(&some[i].Event), Made: s.now(),
+				Next: s.now()})
 		}
 		h.LastEvent = some[len(some)-1].ID
 		if err := s.store.AddDeliveries(ctx, h.ID, h.LastEvent, out, store.TrailEntry{}); err != nil {
@@ -285,9 +295,12 @@ func (s *Service) send(ctx context.Context, h *store.Hook, d *store.Delivery) er
 		}
 	}
 	id, at := fmt.Sprintf("msg_%d", d.ID), strconv.FormatInt(s.now().Unix(), 10)
-	answer, err := outbound.Call(ctx, server, &exchange.Request{Method: "POST", URL: u, Body: []byte(d.Event), Header: exchange.Header{
-		{Name: "Content-Type", Value: "application/cloudevents+json; charset=utf-8"}, {Name: "User-Agent", Value: "Inkret"},
-		{Name: "Webhook-Id", Value: id}, {Name: "Webhook-Timestamp", Value: at}, {Name: "Webhook-Signature", Value: Signature(key, id, at, []byte(d.Event))}}})
+	answer, err := outbound.Call(ctx, server, &exchange.Request{Method: "POST", URL: u, Body: []byte(d.Event),
+		Header: exchange.Header{
+			{Name: "Content-Type", Value: "application/cloudevents+json; charset=utf-8"},
+			{Name: "User-Agent", Value: "Inkret"},
+			{Name: "Webhook-Id", Value: id}, {Name: "Webhook-Timestamp", Value: at}, {Name: "Webhook-Signature",
+				Value: Signature(key, id, at, []byte(d.Event))}}})
 	if err != nil {
 		return err
 	}

@@ -87,7 +87,8 @@ func TestProgramsAreToldWhatHappens(t *testing.T) {
 		t.Errorf("it is told of what was before it: %+v", got)
 	}
 	hash := w.theHash()
-	if _, err := w.Move(t.Context(), w.who, hash.ID, finding.Move{To: finding.InRepair, Comment: "secret words of ours"}); err != nil {
+	if _, err := w.Move(t.Context(), w.who, hash.ID, finding.Move{To: finding.InRepair,
+		Comment: "secret words of ours"}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := w.Comment(t.Context(), w.who, hash.ID, "more of them"); err != nil {
@@ -105,8 +106,10 @@ func TestProgramsAreToldWhatHappens(t *testing.T) {
 	if err := json.Unmarshal([]byte(got[0].body), &event); err != nil {
 		t.Fatal(err)
 	}
-	if event.SpecVersion != "1.0" || event.Type != "inkret.finding.moved" || event.Subject != hash.ID || event.Source != "/services/quay" || event.Data["was"] != "new" || event.Data["became"] != "in-repair" ||
-		event.Data["severity"] != "critical" || event.Data["path"] != "$.password_hash" || event.Data["author"] != "Noor Adeyar" || event.ID == "" {
+	if event.SpecVersion != "1.0" || event.Type != "inkret.finding.moved" || event.Subject != hash.ID ||
+		event.Source != "/services/quay" || event.Data["was"] != "new" || event.Data["became"] != "in-repair" ||
+		event.Data["severity"] != "critical" || event.Data["path"] != "$.password_hash" ||
+		event.Data["author"] != "Noor Adeyar" || event.ID == "" {
 		t.Errorf("the event is %s", got[0].body)
 	}
 	if _, err := time.Parse(time.RFC3339Nano, event.Time); err != nil {
@@ -117,7 +120,9 @@ func TestProgramsAreToldWhatHappens(t *testing.T) {
 		t.Fatalf("the secret %q: %v", secret, err)
 	}
 	for _, one := range got {
-		if want := Signature(key, one.header.Get("Webhook-Id"), one.header.Get("Webhook-Timestamp"), []byte(one.body)); one.header.Get("Webhook-Signature") != want || one.header.Get("Content-Type") != "application/cloudevents+json; charset=utf-8" {
+		if want := Signature(key, one.header.Get("Webhook-Id"), one.header.Get("Webhook-Timestamp"),
+			[]byte(one.body)); one.header.Get("Webhook-Signature") != want ||
+			one.header.Get("Content-Type") != "application/cloudevents+json; charset=utf-8" {
 			t.Errorf("header fields %v, want the signature %s", one.header, want)
 		}
 		for _, leak := range []string{"$2b$", "secret words", "more of them", secretToken} {
@@ -138,7 +143,8 @@ func TestTheSignatureIsThatOfTheStandard(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got, want := Signature(key, "msg_p5jXN8AQM9LWM0D4loKWxJek", "1614265330", []byte(`{"test": 2432232314}`)), "v1,g0hM9SsE+OTPJTGt/tmIKtSyZlE3uFJELVlNIOLJ1OE="; got != want {
+	if got, want := Signature(key, "msg_p5jXN8AQM9LWM0D4loKWxJek", "1614265330", []byte(`{"test": 2432232314}`)),
+		"v1,g0hM9SsE+OTPJTGt/tmIKtSyZlE3uFJELVlNIOLJ1OE="; got != want {
 		t.Errorf("signed %s, want %s", got, want)
 	}
 }
@@ -184,7 +190,8 @@ func TestWhatIsNotTakenIsTriedAgain(t *testing.T) {
 		t.Errorf("tried again at once")
 	}
 	ds, total, err := w.Deliveries(t.Context(), h.ID, Page{Number: 1, Size: 9})
-	if err != nil || total != 1 || ds[0].Tries != 1 || ds[0].Said != "it answered 503" || !ds[0].Next.Equal(w.clock.now.Add(30*time.Second)) {
+	if err != nil || total != 1 || ds[0].Tries != 1 || ds[0].Said != "it answered 503" ||
+		!ds[0].Next.Equal(w.clock.now.Add(30*time.Second)) {
 		t.Errorf("%+v of %d, %v", ds, total, err)
 	}
 	w.clock.now = w.clock.now.Add(31 * time.Second)
@@ -193,7 +200,8 @@ func TestWhatIsNotTakenIsTriedAgain(t *testing.T) {
 	if got := board.take(); len(got) != 1 {
 		t.Errorf("tried %d times after the wait", len(got))
 	}
-	if ds, _, _ := w.Deliveries(t.Context(), h.ID, Page{Number: 1, Size: 9}); ds[0].Said != "taken" || ds[0].Done.IsZero() || !ds[0].Next.IsZero() {
+	if ds, _, _ := w.Deliveries(t.Context(), h.ID, Page{Number: 1, Size: 9}); ds[0].Said != "taken" ||
+		ds[0].Done.IsZero() || !ds[0].Next.IsZero() {
 		t.Errorf("%+v", ds)
 	}
 	if err := w.TryAgain(t.Context(), w.who, ds[0].ID); err != nil {
@@ -212,7 +220,8 @@ func TestWhatIsNotTakenIsTriedAgain(t *testing.T) {
 	if err != nil || ds[0].Tries != len(backOff)+1 || !ds[0].Next.IsZero() || !ds[0].Done.IsZero() || ds[0].Said == "" {
 		t.Errorf("what is never taken: %+v, %v", ds, err)
 	}
-	if hooks, err := w.Hooks(t.Context()); err != nil || hooks[1].Name != "lost" || hooks[1].Failed != 1 || hooks[1].Waiting != 0 {
+	if hooks, err := w.Hooks(t.Context()); err != nil || hooks[1].Name != "lost" || hooks[1].Failed != 1 ||
+		hooks[1].Waiting != 0 {
 		t.Errorf("hooks %+v, %v", hooks, err)
 	}
 	w.clock.now = w.clock.now.Add(31 * 24 * time.Hour)
@@ -248,8 +257,11 @@ func TestOneThatHangsHoldsUpNoOther(t *testing.T) {
 func TestHooksThatCannotBe(t *testing.T) {
 	w := newWorld(t)
 	for name, h := range map[string]Hook{
-		"no name": {URL: "https://a.example/"}, "no URL": {Name: "a", URL: "a.example"}, "another scheme": {Name: "a", URL: "file:///etc/passwd"}, "a password in it": {Name: "a", URL: "https://u:p@a.example/"},
-		"no TLS": {Name: "a", URL: "http://a.example/"}, "an address that is none": {Name: "a", URL: "https://a.example/", Address: "127.0.0.1"}, "an unknown event": {Name: "a", URL: "https://a.example/", Kinds: "found,lost"},
+		"no name": {URL: "https://a.example/"}, "no URL": {Name: "a", URL: "a.example"}, "another scheme": {Name: "a",
+			URL: "file:///etc/passwd"}, "a password in it": {Name: "a", URL: "https://u:p@a.example/"},
+		"no TLS": {Name: "a", URL: "http://a.example/"}, "an address that is none": {Name: "a",
+			URL: "https://a.example/", Address: "127.0.0.1"}, "an unknown event": {Name: "a", URL: "https://a.example/",
+			Kinds: "found,lost"},
 	} {
 		if _, _, err := w.AddHook(t.Context(), w.who, h); code(err) != Invalid {
 			t.Errorf("%s: %v", name, err)
@@ -264,13 +276,15 @@ func TestHooksThatCannotBe(t *testing.T) {
 		t.Fatal(err)
 	}
 	w.deliver()
-	if ds, _, err := w.Deliveries(t.Context(), inside.ID, Page{Number: 1, Size: 9}); err != nil || len(ds) != 1 || ds[0].Kind != "test" || !strings.Contains(ds[0].Said, "not a public address") {
+	if ds, _, err := w.Deliveries(t.Context(), inside.ID, Page{Number: 1, Size: 9}); err != nil || len(ds) != 1 ||
+		ds[0].Kind != "test" || !strings.Contains(ds[0].Said, "not a public address") {
 		t.Errorf("%+v, %v", ds, err)
 	}
 	if err := w.DropHook(t.Context(), w.who, inside.ID); err != nil {
 		t.Fatal(err)
 	}
-	for _, err := range []error{w.DropHook(t.Context(), w.who, inside.ID), w.TestHook(t.Context(), w.who, inside.ID), w.TryAgain(t.Context(), w.who, 99)} {
+	for _, err := range []error{w.DropHook(t.Context(), w.who, inside.ID), w.TestHook(t.Context(), w.who, inside.ID),
+		w.TryAgain(t.Context(), w.who, 99)} {
 		if code(err) != NotFound {
 			t.Errorf("what is not there: %v", err)
 		}
@@ -290,7 +304,8 @@ func TestHooksOutliveAChangeOfKey(t *testing.T) {
 	w.deliver()
 	got := board.take()
 	key, _ := base64.StdEncoding.DecodeString(strings.TrimPrefix(secret, "whsec_"))
-	if len(got) != 1 || got[0].header.Get("Webhook-Signature") != Signature(key, got[0].header.Get("Webhook-Id"), got[0].header.Get("Webhook-Timestamp"), []byte(got[0].body)) {
+	if len(got) != 1 || got[0].header.Get("Webhook-Signature") != Signature(key, got[0].header.Get("Webhook-Id"),
+		got[0].header.Get("Webhook-Timestamp"), []byte(got[0].body)) {
 		t.Errorf("told %+v", got)
 	}
 }

@@ -15,16 +15,21 @@ import (
 	"inkret/store"
 )
 
-// steps are how many things happen at random; go test ./service -run Random -steps 20000 lets more happen than each time.
+// steps are how many things happen at random; go test ./service -run Random -steps 20000 lets more happen than
+// each time.
 var steps = flag.Int("steps", 400, "things that happen at random to findings")
 
 // bodies are what skippers are answered at random.
-var bodies = []string{clean, leaky, `{"id":7,"name":"Ada","email":"ada@sails.example"}`, `{"id":7,"name":"Ada","shoe":"38"}`, `{"id":7,"name":"Ada","crew":{"x":1}}`,
-	`{"id":7,"name":"Ada","crew":{"password_hash":"` + secretHash + `"}}`, `{"id":"7","shoe":39}`, `{"id":7,"name":"Ada","email":null,"shoe":null}`}
+var bodies = []string{clean, leaky, `{"id":7,"name":"Ada","email":"ada@sails.example"}`,
+	`{"id":7,"name":"Ada","shoe":"38"}`, `{"id":7,"name":"Ada","crew":{"x":1}}`,
+	`{"id":7,"name":"Ada","crew":{"password_hash":"` + secretHash + `"}}`, `{"id":"7","shoe":39}`,
+	`{"id":7,"name":"Ada","email":null,"shoe":null}`}
 
 // contractsAtRandom are what is put in force, by what is replaced in the harbour's.
-var contractsAtRandom = [][]string{nil, {"name: }", "name: , shoe: {type: string, optional: true}}"}, {"name: }", "name: , email: {optional: true}}"}, {"/skippers/{id}", "/skippers/{skipper}"},
-	{"endpoints:\n", "exceptions: [{endpoint: 'GET /skippers/{id}', path: $.shoe, kind: unexpected-field, reason: worn in, until: 2026-05-20}]\nendpoints:\n"},
+var contractsAtRandom = [][]string{nil, {"name: }", "name: , shoe: {type: string, optional: true}}"},
+	{"name: }", "name: , email: {optional: true}}"}, {"/skippers/{id}", "/skippers/{skipper}"},
+	{"endpoints:\n", "exceptions: [{endpoint: 'GET /skippers/{id}', path: $.shoe, kind: unexpected-field, reason: " +
+		"worn in, until: 2026-05-20}]\nendpoints:\n"},
 	{"{entity: Skipper, grants", "{name: card, entity: Skipper, grants"}, {"{id: , name: }", "{id: }"}}
 
 // chaos lets things happen to a world at random.
@@ -37,13 +42,15 @@ type chaos struct {
 	uploads int
 }
 
-// TestFindingsAtRandom lets things happen at random: recordings come, grow, are corrected and withdrawn, contracts change,
-// people decide, ask, approve, decline and undo, days pass. After each, whatever counts findings agrees with the list of them,
-// each finding with what is recorded of it and with its history; and no severe finding leaves the list by one person's hand.
+// TestFindingsAtRandom lets things happen at random: recordings come, grow, are corrected and withdrawn,
+// contracts change, people decide, ask, approve, decline and undo, days pass. After each, whatever counts
+// findings agrees with the list of them, each finding with what is recorded of it and with its history; and no
+// severe finding leaves the list by one person's hand.
 func TestFindingsAtRandom(t *testing.T) {
 	w := newWorld(t)
 	c := &chaos{world: w, Rand: rand.New(rand.NewPCG(18, 27))}
-	for _, p := range []struct{ name, role string }{{"Teodor", Lead}, {"Iva", Lead}, {"Oda", Reviewer}, {"Marlo", Administrator}} {
+	for _, p := range []struct{ name, role string }{{"Teodor", Lead}, {"Iva", Lead}, {"Oda", Reviewer},
+		{"Marlo", Administrator}} {
 		c.callers = append(c.callers, w.person(p.name, p.role))
 	}
 	c.callers = append(c.callers, w.who)
@@ -105,7 +112,8 @@ func (c *chaos) happen() (string, error) {
 			text = recording(bodies[c.IntN(len(bodies))], clean)
 		}
 		// no two recordings are equal
-		_, err := c.Upload(ctx, who, "quay", fmt.Sprintf("%d.har", c.uploads), Said{}, strings.NewReader(text+strings.Repeat(" ", c.uploads)))
+		_, err := c.Upload(ctx, who, "quay", fmt.Sprintf("%d.har", c.uploads), Said{},
+			strings.NewReader(text+strings.Repeat(" ", c.uploads)))
 		return "recording", err
 	case 3:
 		if c.live == 0 {
@@ -114,7 +122,8 @@ func (c *chaos) happen() (string, error) {
 			return "begin", err
 		}
 		c.chunk++
-		_, err := c.ExtendLive(ctx, who, c.live, c.chunk, 0, strings.NewReader(at(c.clock.now, bodies[c.IntN(len(bodies))])))
+		_, err := c.ExtendLive(ctx, who, c.live, c.chunk, 0,
+			strings.NewReader(at(c.clock.now, bodies[c.IntN(len(bodies))])))
 		return "chunk", err
 	case 4:
 		if c.live == 0 || c.IntN(3) > 0 {
@@ -138,7 +147,8 @@ func (c *chaos) happen() (string, error) {
 		}
 		return "withdrawal", c.Withdraw(ctx, who, b.ID, "it was a trial")
 	case 7, 8:
-		_, _, err := c.Apply(ctx, who, "quay", Proposed{Files: quay(c.t, contractsAtRandom[c.IntN(len(contractsAtRandom))]...), Reason: "because"})
+		_, _, err := c.Apply(ctx, who, "quay",
+			Proposed{Files: quay(c.t, contractsAtRandom[c.IntN(len(contractsAtRandom))]...), Reason: "because"})
 		return "contracts", err
 	case 9, 10:
 		waiting, _, err := c.Revisions(ctx, "quay", true, Page{Number: 1, Size: 10})
@@ -170,7 +180,8 @@ func (c *chaos) happen() (string, error) {
 		// whatever waits for a second person is approved by whoever may
 		for _, f := range c.findings() {
 			if f.AskedTo != "" {
-				_, err := c.ChangeFindings(ctx, who, []string{f.ID}, nil, Wish{To: finding.State(f.AskedTo), Comment: "yes"}, false)
+				_, err := c.ChangeFindings(ctx, who, []string{f.ID}, nil, Wish{To: finding.State(f.AskedTo),
+					Comment: "yes"}, false)
 				return "approval", err
 			}
 		}
@@ -184,16 +195,18 @@ func (c *chaos) happen() (string, error) {
 	return "comment", err
 }
 
-// alone tells of a severe finding that is off the list though nobody but one person decided so, and of a revision in force that
-// widens to what is personal or secret by one person's hand.
+// alone tells of a severe finding that is off the list though nobody but one person decided so, and of a
+// revision in force that widens to what is personal or secret by one person's hand.
 func (c *chaos) alone() error {
 	revisions, _, err := c.Revisions(c.t.Context(), "quay", false, Page{Number: 1, Size: 5})
 	if err != nil {
 		return err
 	}
 	for _, r := range revisions {
-		if r.Base > 0 && (r.State == store.InForce || r.State == store.Earlier) && (r.Reaches == "personal" || r.Reaches == "secret") && (r.DecidedBy == "" || r.DecidedBy == r.Author) {
-			return fmt.Errorf("revision %d reaches %s and is %s by one person's hand: %v", r.Number, r.Reaches, r.State, r.Words)
+		if r.Base > 0 && (r.State == store.InForce || r.State == store.Earlier) && (r.Reaches == "personal" ||
+			r.Reaches == "secret") && (r.DecidedBy == "" || r.DecidedBy == r.Author) {
+			return fmt.Errorf("revision %d reaches %s and is %s by one person's hand: %v", r.Number, r.Reaches, r.State,
+				r.Words)
 		}
 	}
 	for _, f := range c.findings() {
@@ -226,7 +239,8 @@ func (c *chaos) alone() error {
 			}
 		}
 		if len(people) < 2 && !severe && turned != "" {
-			return fmt.Errorf("%s (%v) is %s by one person's hand: %+v", v.Path, scan.Severity(v.Severity), v.State, v.History)
+			return fmt.Errorf("%s (%v) is %s by one person's hand: %+v", v.Path, scan.Severity(v.Severity), v.State,
+				v.History)
 		}
 	}
 	return nil

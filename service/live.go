@@ -50,9 +50,11 @@ func (s *Service) OpenLive(ctx context.Context, who Caller, service, name, audie
 	if name = strings.TrimSpace(name); name == "" || len(name) > longestName {
 		return store.Batch{}, problem(Invalid, "", "a recording needs a name of at most %d bytes", longestName)
 	}
-	b, err := s.store.OpenBatch(ctx, store.Batch{Service: service, Name: name, Audience: audience, Author: who.Name, By: who.ID, Started: s.now(), Origin: store.FromRecorder, BySeverity: map[string]int{}}, func(b store.Batch) store.TrailEntry {
-		return s.did(who, "begin recording", fmt.Sprintf("batch %d", b.ID), service+": "+name)
-	})
+	b, err := s.store.OpenBatch(ctx, store.Batch{Service: service, Name: name, Audience: audience, Author: who.Name,
+		By: who.ID, Started: s.now(), Origin: store.FromRecorder, BySeverity: map[string]int{}},
+		func(b store.Batch) store.TrailEntry {
+			return s.did(who, "begin recording", fmt.Sprintf("batch %d", b.ID), service+": "+name)
+		})
 	if err != nil {
 		return b, s.plain(err)
 	}
@@ -96,7 +98,8 @@ func (s *Service) forget(batch int64) {
 // ExtendLive takes in a chunk of capture lines. A chunk that was taken in before
 // changes nothing, so that a recorder may send again what it has no answer to.
 // dropped is how many captures the recorder had to drop so far.
-func (s *Service) ExtendLive(ctx context.Context, who Caller, batch int64, chunk, dropped int, r io.Reader) (store.Batch, error) {
+func (s *Service) ExtendLive(ctx context.Context, who Caller, batch int64, chunk, dropped int,
+	r io.Reader) (store.Batch, error) {
 	l, err := s.live(ctx, batch)
 	if err != nil {
 		return store.Batch{}, err
@@ -139,7 +142,10 @@ func (s *Service) ExtendLive(ctx context.Context, who Caller, batch int64, chunk
 	case err != nil:
 		return l.batch, err
 	}
-	b, captures, err := s.grow(ctx, next, l.severities, g, captures, func(b *store.Batch) { b.Chunk, b.Dropped = chunk, max(b.Dropped, dropped) })
+	b, captures, err := s.grow(ctx, next, l.severities, g, captures, func(b *store.Batch) {
+		b.Chunk, b.Dropped = chunk,
+			max(b.Dropped, dropped)
+	})
 	if err != nil {
 		return l.batch, s.plain(err)
 	}
@@ -158,7 +164,8 @@ func (s *Service) sealed(g *gathering, c *exchange.Capture, bodies bool) (store.
 
 // grow adds captures to a growing batch. severities are those of the findings that
 // it shows, and are brought up to date.
-func (s *Service) grow(ctx context.Context, b store.Batch, severities map[string]int, g *gathering, captures []store.Rejudged, more func(*store.Batch)) (store.Batch, []store.Rejudged, error) {
+func (s *Service) grow(ctx context.Context, b store.Batch, severities map[string]int, g *gathering,
+	captures []store.Rejudged, more func(*store.Batch)) (store.Batch, []store.Rejudged, error) {
 	e, _ := g.evidence(s.now())
 	var added store.Batch
 	g.count(&added)

@@ -62,7 +62,8 @@ func (s *Service) Mails(ctx context.Context, page store.Page) ([]store.Mail, int
 
 // MailAgain sends a mail once more.
 func (s *Service) MailAgain(ctx context.Context, who Caller, id int64) error {
-	return found(s.store.MailAgain(ctx, id, s.now(), s.did(who, "mail again", fmt.Sprintf("mail %d", id), "")), "mail %d", id)
+	return found(s.store.MailAgain(ctx, id, s.now(), s.did(who, "mail again", fmt.Sprintf("mail %d", id), "")),
+		"mail %d", id)
 }
 
 // TestMail sends who asks a mail that says that it is a test.
@@ -70,7 +71,8 @@ func (s *Service) TestMail(ctx context.Context, who Caller) error {
 	if s.mail == nil {
 		return problem(Conflict, "start it with --mail-server and --mail-from", "the service has no mail server")
 	}
-	return s.store.AddMail(ctx, store.Mail{PersonID: who.ID, Subject: "Inkret: a test", Text: "A test, asked for by " + exchange.Clean(shownName(who.Person)) + ". Mail arrives.\n", Made: s.now()}, 0, "")
+	return s.store.AddMail(ctx, store.Mail{PersonID: who.ID, Subject: "Inkret: a test", Text: "A test, asked for by " +
+		exchange.Clean(shownName(who.Person)) + ". Mail arrives.\n", Made: s.now()}, 0, "")
 }
 
 // FollowView makes who asks one who is told of what comes into a view, or no longer.
@@ -112,7 +114,8 @@ func (s *Service) tellOfViews(ctx context.Context) error {
 				n += c
 			}
 			if n > 0 {
-				told = &store.Notice{PersonID: v.PersonID, At: s.now(), Kind: "view", Author: v.Name, ViewID: v.ViewID, Text: fmt.Sprintf("%s came into the view", count(n, "finding"))}
+				told = &store.Notice{PersonID: v.PersonID, At: s.now(), Kind: "view", Author: v.Name, ViewID: v.ViewID,
+					Text: fmt.Sprintf("%s came into the view", count(n, "finding"))}
 			}
 		}
 		if err := s.store.ToldOfView(ctx, v, last, told); err != nil {
@@ -171,7 +174,8 @@ func (s *Service) mailOnce(ctx context.Context) error {
 
 // tryMail sends a mail once and notes what came of it. It reports whether the server said nothing.
 func (s *Service) tryMail(ctx context.Context, m store.Mail) (hangs bool, err error) {
-	err = s.mail.Send(ctx, mailing.Message{ID: fmt.Sprintf("inkret.%d.%d", m.ID, m.Made.Unix()), To: m.To, Subject: m.Subject, Text: m.Text, Link: s.public + "/you"})
+	err = s.mail.Send(ctx, mailing.Message{ID: fmt.Sprintf("inkret.%d.%d", m.ID, m.Made.Unix()), To: m.To,
+		Subject: m.Subject, Text: m.Text, Link: s.public + "/you"})
 	if ctx.Err() != nil {
 		return true, nil // the service ends; it is tried again
 	}
@@ -233,15 +237,18 @@ func (s *Service) mailDigest(ctx context.Context, p *store.Person) error {
 	t.due("Due within a week", "/findings?assigned=me&sort=due", mine, func(day string) bool { return day >= today })
 	part(h.Overdue, "overdue")
 	if caller.MaySomewhere(Lead) && h.WaiversAsked > 0 {
-		t.line("%s for a lead who approves:\n  %s/findings?state=any&waiver=asked\n\n", waits(h.WaiversAsked, "waiver"), s.public)
+		t.line("%s for a lead who approves:\n  %s/findings?state=any&waiver=asked\n\n", waits(h.WaiversAsked, "waiver"),
+			s.public)
 		part(h.WaiversAsked, "to approve")
 	}
 	if caller.MaySomewhere(Lead) && h.Revisions > 0 {
-		t.line("%s for somebody who approves:\n  %s/contracts\n\n", waits(h.Revisions, "revision of contracts"), s.public)
+		t.line("%s for somebody who approves:\n  %s/contracts\n\n", waits(h.Revisions, "revision of contracts"),
+			s.public)
 		part(h.Revisions, "revisions to approve")
 	}
 	if caller.MaySomewhere(Reviewer) && h.Left > 0 {
-		t.line("%s assigned to people who are kept out:\n  %s/findings?assigned=left\n\n", count(h.Left, "open finding"), s.public)
+		t.line("%s assigned to people who are kept out:\n  %s/findings?assigned=left\n\n",
+			count(h.Left, "open finding"), s.public)
 	}
 	if caller.MaySomewhere(Reviewer) && h.Requests > 0 {
 		t.line("%s for a decision:\n  %s/requests\n\n", waits(h.Requests, "exposure request"), s.public)
@@ -352,7 +359,8 @@ func (t *letter) due(title, link string, mine []store.Finding, fits func(day str
 			t.line("  and %d more\n", len(all)-i)
 			break
 		}
-		t.line("  %s  %s %s at %s %s\n    %s/findings/%s\n", f.Due, scan.Severity(f.Severity), f.Kind, exchange.Clean(f.Endpoint), exchange.Clean(f.Path), t.public, f.ID)
+		t.line("  %s  %s %s at %s %s\n    %s/findings/%s\n", f.Due, scan.Severity(f.Severity), f.Kind,
+			exchange.Clean(f.Endpoint), exchange.Clean(f.Path), t.public, f.ID)
 	}
 	t.line("  %s%s\n\n", t.public, link)
 }

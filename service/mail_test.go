@@ -71,7 +71,8 @@ func TestWhatSomebodyIsToldIsMailedAtOnce(t *testing.T) {
 	if len(p.all) != 0 {
 		t.Fatalf("nothing happened, and %d mails are sent", len(p.all))
 	}
-	if _, err := w.ChangeFindings(t.Context(), w.who, ids(all)[:1], nil, Wish{Person: &teodor.ID, Comment: "the row goes out whole: " + secretHash}, false); err != nil {
+	if _, err := w.ChangeFindings(t.Context(), w.who, ids(all)[:1], nil,
+		Wish{Person: &teodor.ID, Comment: "the row goes out whole: " + secretHash}, false); err != nil {
 		t.Fatal(err)
 	}
 	w.mailNowAndThen()
@@ -81,10 +82,13 @@ func TestWhatSomebodyIsToldIsMailedAtOnce(t *testing.T) {
 	w.mailNowAndThen()
 	w.mailNowAndThen()
 	got := p.to("teodor@quay.example")
-	if len(got) != 2 || got[0].Subject != "Inkret: Noor Adeyar assigned it to you" || got[1].Subject != "Inkret: 3 notices" || got[0].ID == got[1].ID {
+	if len(got) != 2 || got[0].Subject != "Inkret: Noor Adeyar assigned it to you" ||
+		got[1].Subject != "Inkret: 3 notices" || got[0].ID == got[1].ID {
 		t.Fatalf("mailed %+v", got)
 	}
-	for _, want := range []string{"https://inkret.example/findings/" + all[0].ID, all[0].Kind + " at GET /skippers/{id} " + all[0].Path, "You are mailed at once. Have it otherwise: https://inkret.example/you"} {
+	for _, want := range []string{"https://inkret.example/findings/" + all[0].ID, all[0].Kind +
+		" at GET /skippers/{id} " + all[0].Path,
+		"You are mailed at once. Have it otherwise: https://inkret.example/you"} {
 		if !strings.Contains(got[0].Text, want) {
 			t.Errorf("%q is not in\n%s", want, got[0].Text)
 		}
@@ -123,11 +127,13 @@ func TestManyNoticesAreOneMail(t *testing.T) {
 	if err := w.SetMail(t.Context(), teodor, MailAtOnce); err != nil {
 		t.Fatal(err)
 	}
-	if c, err := w.ChangeFindings(t.Context(), w.who, nil, &FindingFilter{}, Wish{Person: &teodor.ID}, false); err != nil || c.Findings != 30 {
+	if c, err := w.ChangeFindings(t.Context(), w.who, nil, &FindingFilter{}, Wish{Person: &teodor.ID},
+		false); err != nil || c.Findings != 30 {
 		t.Fatal(c, err)
 	}
 	w.mailNowAndThen()
-	if len(p.all) != 1 || p.all[0].Subject != "Inkret: Noor Adeyar assigned it to you" || !strings.Contains(p.all[0].Text, " and 29 more findings\n") {
+	if len(p.all) != 1 || p.all[0].Subject != "Inkret: Noor Adeyar assigned it to you" ||
+		!strings.Contains(p.all[0].Text, " and 29 more findings\n") {
 		t.Errorf("mailed %+v", p.all)
 	}
 	for _, f := range w.findings() { // one by one
@@ -136,7 +142,9 @@ func TestManyNoticesAreOneMail(t *testing.T) {
 		}
 	}
 	w.mailNowAndThen()
-	if len(p.all) != 2 || p.all[1].Subject != "Inkret: 30 notices" || strings.Count(p.all[1].Text, "Noor Adeyar commented") != 20 || !strings.Contains(p.all[1].Text, "and 10 more: https://inkret.example/notices") {
+	if len(p.all) != 2 || p.all[1].Subject != "Inkret: 30 notices" ||
+		strings.Count(p.all[1].Text, "Noor Adeyar commented") != 20 ||
+		!strings.Contains(p.all[1].Text, "and 10 more: https://inkret.example/notices") {
 		t.Errorf("mailed %+v", p.all[1:])
 	}
 }
@@ -147,7 +155,8 @@ func TestADaysMail(t *testing.T) {
 	teodor := w.person("Teodor", Lead)
 	w.person("Iva", Viewer) // of whom nobody wants anything: she is mailed nothing
 	due := "2026-05-03"
-	if _, err := w.ChangeFindings(t.Context(), w.who, ids(all)[:1], nil, Wish{Person: &teodor.ID, Due: &due}, false); err != nil {
+	if _, err := w.ChangeFindings(t.Context(), w.who, ids(all)[:1], nil, Wish{Person: &teodor.ID, Due: &due},
+		false); err != nil {
 		t.Fatal(err)
 	}
 	w.waive(w.who, w.theHash().ID, "2026-05-20")
@@ -166,7 +175,9 @@ func TestADaysMail(t *testing.T) {
 	if len(got) != 1 || got[0].To != teodor.Email || got[0].Subject != "Inkret: 1 to approve, 2 not read" {
 		t.Fatalf("at seven: %+v", got)
 	}
-	for _, want := range []string{"Due within a week, 1 finding of yours:\n  2026-05-03  ", "1 waiver waits for a lead who approves:\n  https://inkret.example/findings?state=any&waiver=asked", "assigned it to you", "You are mailed once a day."} {
+	for _, want := range []string{"Due within a week, 1 finding of yours:\n  2026-05-03  ",
+		"1 waiver waits for a lead who approves:\n  https://inkret.example/findings?state=any&waiver=asked",
+		"assigned it to you", "You are mailed once a day."} {
 		if !strings.Contains(got[0].Text, want) {
 			t.Errorf("%q is not in\n%s", want, got[0].Text)
 		}
@@ -174,7 +185,9 @@ func TestADaysMail(t *testing.T) {
 	if got := at(2, 23); len(got) != 0 {
 		t.Errorf("a second time on a day: %+v", got)
 	}
-	if got := at(4, 9); len(got) != 1 || got[0].Subject != "Inkret: 1 overdue, 1 to approve" || !strings.Contains(got[0].Text, "Overdue, 1 finding of yours:\n  2026-05-03  ") || strings.Contains(got[0].Text, "You are told") {
+	if got := at(4, 9); len(got) != 1 || got[0].Subject != "Inkret: 1 overdue, 1 to approve" ||
+		!strings.Contains(got[0].Text, "Overdue, 1 finding of yours:\n  2026-05-03  ") ||
+		strings.Contains(got[0].Text, "You are told") {
 		t.Errorf("two days later: %+v", got)
 	}
 	if err := w.SetMail(t.Context(), teodor, MailNever); err != nil {
@@ -218,13 +231,15 @@ func TestMailThatIsNotTakenIsTriedAgain(t *testing.T) {
 	p.fail, p.hang = nil, true
 	w.clock.now = w.clock.now.Add(31 * time.Second)
 	w.mailNowAndThen()
-	if got, want := state(), "1 tries, next true, taken false; 1 tries, next true, taken false; 2 tries, next true, taken false; "; got != want {
+	if got, want := state(),
+		"1 tries, next true, taken false; 1 tries, next true, taken false; 2 tries, next true, taken false; "; got != want {
 		t.Errorf("while it hangs: %s", got)
 	}
 	p.hang = false
 	w.clock.now = w.clock.now.Add(time.Hour)
 	w.mailNowAndThen()
-	if got, want := state(), "2 tries, next false, taken true; 2 tries, next false, taken true; 3 tries, next false, taken true; "; got != want || len(p.all) != 3 {
+	if got, want := state(),
+		"2 tries, next false, taken true; 2 tries, next false, taken true; 3 tries, next false, taken true; "; got != want || len(p.all) != 3 {
 		t.Errorf("taken: %s", got)
 	}
 	if err := w.MailAgain(t.Context(), w.who, 1); err != nil {
@@ -245,7 +260,8 @@ func TestMailThatIsNotTakenIsTriedAgain(t *testing.T) {
 		w.mailNowAndThen()
 		w.clock.now = w.clock.now.Add(25 * time.Hour)
 	}
-	if all, _, _ := w.Mails(t.Context(), Page{Number: 1, Size: 1}); all[0].Tries != len(backOff)+1 || !all[0].Next.IsZero() {
+	if all, _, _ := w.Mails(t.Context(), Page{Number: 1, Size: 1}); all[0].Tries != len(backOff)+1 ||
+		!all[0].Next.IsZero() {
 		t.Errorf("after %d days: %+v", len(backOff), all[0])
 	}
 	w.Service.mail = nil
@@ -282,7 +298,8 @@ func TestWhatComesIntoAViewIsTold(t *testing.T) {
 	w.several()
 	w.mailNowAndThen()
 	w.mailNowAndThen()
-	if n := w.unread(iva); len(n) != 1 || n[0].Kind != "view" || n[0].Author != "Grave" || n[0].Text != "1 finding came into the view" || n[0].View != "severity=critical,high" {
+	if n := w.unread(iva); len(n) != 1 || n[0].Kind != "view" || n[0].Author != "Grave" ||
+		n[0].Text != "1 finding came into the view" || n[0].View != "severity=critical,high" {
 		t.Errorf("told %+v", n)
 	}
 	// the hash comes back: it was new before, and is proven and seen again now

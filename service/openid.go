@@ -54,7 +54,8 @@ var inside = regexp.MustCompile(`^/([^/\\\s][^\\\s]*)?$`)
 // to bring back. next is where they want to go then.
 func (s *Service) BeginOpenID(ctx context.Context, next string) (url string, sealed []byte, err error) {
 	if s.openid == nil {
-		return "", nil, problem(NotFound, "sign in with e-mail address and password", "there is no provider to sign in with")
+		return "", nil, problem(NotFound, "sign in with e-mail address and password",
+			"there is no provider to sign in with")
 	}
 	if !inside.MatchString(next) {
 		next = "/"
@@ -62,7 +63,8 @@ func (s *Service) BeginOpenID(ctx context.Context, next string) (url string, sea
 	url, t, err := s.openid.Begin(ctx)
 	if err != nil {
 		s.log.Error("sign-in with the provider", "error", err.Error())
-		return "", nil, &Problem{Code: Unauthenticated, Type: RefusedProvider, Detail: "the provider cannot be reached", Next: "try again later, or sign in with a password", Cause: err}
+		return "", nil, &Problem{Code: Unauthenticated, Type: RefusedProvider, Detail: "the provider cannot be reached",
+			Next: "try again later, or sign in with a password", Cause: err}
 	}
 	text, err := json.Marshal(ticket{t, next, s.now().Add(ticketLife).Unix()})
 	if err != nil {
@@ -81,7 +83,8 @@ const (
 
 // FinishOpenID takes what somebody brings back from the provider and begins a session, whose
 // secret is given, and where they wanted to go.
-func (s *Service) FinishOpenID(ctx context.Context, sealed []byte, state, code string) (who Caller, secret, next string, err error) {
+func (s *Service) FinishOpenID(ctx context.Context, sealed []byte, state,
+	code string) (who Caller, secret, next string, err error) {
 	refuse := func(kind, detail string, cause error) (Caller, string, string, error) {
 		s.log.Info("sign-in with the provider refused", "why", detail)
 		return Caller{}, "", "", &Problem{Code: Unauthenticated, Type: kind, Detail: detail, Cause: cause}
@@ -133,7 +136,8 @@ func (s *Service) personOf(ctx context.Context, id openid.Identity) (store.Perso
 	if who.Name == "" {
 		who.Name = strings.TrimSpace(id.Name)
 	}
-	return s.store.BindSubject(ctx, p.ID, subject, strings.TrimSpace(id.Name), s.did(Caller{Person: who}, "sign in with provider", p.Email, s.issuer))
+	return s.store.BindSubject(ctx, p.ID, subject, strings.TrimSpace(id.Name), s.did(Caller{Person: who},
+		"sign in with provider", p.Email, s.issuer))
 }
 
 // Refusal is the word in an address that says why a sign-in was refused.

@@ -66,7 +66,8 @@ func TestThoseWhoAreInvitedSignInWithAProvider(t *testing.T) {
 	}
 	g.id.Verified = true
 	who, next, err := in("/findings?state=new")
-	if err != nil || who.ID != invited.ID || who.Name != "Tamsin Oster" || who.Role != Reviewer || next != "/findings?state=new" || !who.Here() {
+	if err != nil || who.ID != invited.ID || who.Name != "Tamsin Oster" || who.Role != Reviewer ||
+		next != "/findings?state=new" || !who.Here() {
 		t.Fatalf("%+v to %q, %v", who.Person, next, err)
 	}
 	g.id.Email = "elsewhere@quay.example" // from now on it is the subject that counts
@@ -92,7 +93,8 @@ func TestThoseWhoAreInvitedSignInWithAProvider(t *testing.T) {
 	if _, _, err := in("/"); refusal(err) != RefusedOut {
 		t.Errorf("who is kept out: %v", err)
 	}
-	for from, want := range map[string]string{"//evil.example": "/", "https://evil.example": "/", `/\evil.example`: "/", "": "/", "/a b": "/", "/findings": "/findings", "javascript:alert(1)": "/"} {
+	for from, want := range map[string]string{"//evil.example": "/", "https://evil.example": "/", `/\evil.example`: "/",
+		"": "/", "/a b": "/", "/findings": "/findings", "javascript:alert(1)": "/"} {
 		g.id = openid.Identity{Subject: "1", Email: w.who.Email, Verified: true}
 		if _, next, err := in(from); err != nil || next != want {
 			t.Errorf("from %q one comes to %q, %v", from, next, err)
@@ -107,7 +109,9 @@ func TestThoseWhoAreInvitedSignInWithAProvider(t *testing.T) {
 		sealed      []byte
 		state, code string
 		want        string
-	}{"without a ticket": {nil, "s", "c", RefusedExpired}, "with a ticket of one's own": {[]byte("x"), "s", "c", RefusedExpired}, "without a code": {sealed, "s", "", RefusedProvider}, "with another's state": {sealed, "t", "c", RefusedProvider}} {
+	}{"without a ticket": {nil, "s", "c", RefusedExpired}, "with a ticket of one's own": {[]byte("x"), "s", "c",
+		RefusedExpired}, "without a code": {sealed, "s", "", RefusedProvider}, "with another's state": {sealed, "t",
+		"c", RefusedProvider}} {
 		if _, _, _, err := w.FinishOpenID(t.Context(), c.sealed, c.state, c.code); refusal(err) != c.want {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -120,7 +124,9 @@ func TestThoseWhoAreInvitedSignInWithAProvider(t *testing.T) {
 	if _, _, err := w.BeginOpenID(t.Context(), "/"); refusal(err) != RefusedProvider {
 		t.Errorf("a provider that is not there: %v", err)
 	}
-	if entries, _, _ := w.Trail(t.Context(), TrailFilter{Action: "sign in with provider"}, Page{Number: 1, Size: 9}); len(entries) != 2 || entries[1].Author != "Tamsin Oster" || entries[1].Subject != "tamsin@quay.example" {
+	if entries, _, _ := w.Trail(t.Context(), TrailFilter{Action: "sign in with provider"},
+		Page{Number: 1, Size: 9}); len(entries) != 2 || entries[1].Author != "Tamsin Oster" ||
+		entries[1].Subject != "tamsin@quay.example" {
 		t.Errorf("the trail says %+v", entries)
 	}
 }

@@ -85,7 +85,8 @@ func hashPassword(password string) string {
 	rand.Read(salt)
 	key := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, argonKey)
 	b64 := base64.RawStdEncoding
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads, b64.EncodeToString(salt), b64.EncodeToString(key))
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads,
+		b64.EncodeToString(salt), b64.EncodeToString(key))
 }
 
 func checkPassword(hash, password string) bool {
@@ -95,7 +96,8 @@ func checkPassword(hash, password string) bool {
 	if len(parts) != 6 || parts[1] != "argon2id" {
 		return false
 	}
-	if _, err := fmt.Sscanf(parts[2]+" "+parts[3], "v=%d m=%d,t=%d,p=%d", &version, &memory, &passes, &threads); err != nil || version != argon2.Version {
+	if _, err := fmt.Sscanf(parts[2]+" "+parts[3], "v=%d m=%d,t=%d,p=%d", &version, &memory, &passes,
+		&threads); err != nil || version != argon2.Version {
 		return false
 	}
 	salt, err1 := base64.RawStdEncoding.DecodeString(parts[4])
@@ -103,7 +105,8 @@ func checkPassword(hash, password string) bool {
 	if err1 != nil || err2 != nil || len(want) == 0 {
 		return false
 	}
-	return subtle.ConstantTimeCompare(want, argon2.IDKey([]byte(password), salt, passes, memory, threads, uint32(len(want)))) == 1
+	return subtle.ConstantTimeCompare(want, argon2.IDKey([]byte(password), salt, passes, memory, threads,
+		uint32(len(want)))) == 1
 }
 
 // nobody's password is compared against when an address is unknown, so that the
@@ -150,7 +153,10 @@ func fitPassword(password string, about ...string) error {
 		return problem(Invalid, next, "the password repeats the same few characters")
 	}
 	for _, text := range about {
-		for _, part := range append(strings.FieldsFunc(strings.ToLower(text), func(r rune) bool { return r == '@' || r == ' ' }), strings.ToLower(text)) {
+		for _, part := range append(strings.FieldsFunc(strings.ToLower(text), func(r rune) bool {
+			return r == '@' ||
+				r == ' '
+		}), strings.ToLower(text)) {
 			if len(part) >= 4 && len(word)-len(part) < shortestWord/2 && strings.Contains(word, part) {
 				return problem(Invalid, next, "the password is little more than your own name or address")
 			}

@@ -45,12 +45,14 @@ func (s *Service) ChangePassword(ctx context.Context, c Caller, old, fresh strin
 		return err
 	}
 	defer s.revoked()
-	return s.store.SetPassword(ctx, p.ID, hash, c.Key.ID, s.did(c, "change password", c.Email, "all other sessions ended"))
+	return s.store.SetPassword(ctx, p.ID, hash, c.Key.ID, s.did(c, "change password", c.Email,
+		"all other sessions ended"))
 }
 
 // did is an entry of the trail about something that somebody did now.
 func (s *Service) did(c Caller, action, subject, detail string) store.TrailEntry {
-	e := store.TrailEntry{At: s.now(), Author: shownName(c.Person), Action: action, Subject: subject, Detail: detail, PersonID: c.ID, Email: c.Email}
+	e := store.TrailEntry{At: s.now(), Author: shownName(c.Person), Action: action, Subject: subject, Detail: detail,
+		PersonID: c.ID, Email: c.Email}
 	if c.Key.ID != 0 {
 		e.Key = fmt.Sprintf("%s %d", c.Key.Kind, c.Key.ID)
 	}
@@ -81,7 +83,9 @@ func (s *Service) ChangePerson(ctx context.Context, c Caller, id int64, w Person
 	}
 	for service, at := range w.Roles {
 		if at == Administrator || at != "" && rank[at] == 0 {
-			return store.Person{}, problem(Invalid, "it can be viewer, reviewer or lead; an administrator is one everywhere", "nobody is %q at one service", at)
+			return store.Person{}, problem(Invalid,
+				"it can be viewer, reviewer or lead; an administrator is one everywhere", "nobody is %q at one service",
+				at)
 		}
 		if _, err := s.store.Keeping(ctx, service); err != nil {
 			return store.Person{}, found(err, "service %q", service)
@@ -135,7 +139,8 @@ func (s *Service) ResetLink(ctx context.Context, c Caller, id int64) (store.Pers
 		return p, "", found(store.ErrNotFound, "person %d", id)
 	}
 	code := newSecret()
-	return p, code, s.store.AddSetupCode(ctx, hashSecret(code), p.ID, s.now().Add(setupLife), s.did(c, "make reset link", p.Email, ""))
+	return p, code, s.store.AddSetupCode(ctx, hashSecret(code), p.ID, s.now().Add(setupLife),
+		s.did(c, "make reset link", p.Email, ""))
 }
 
 // The second factor is a time-based one-time password (RFC 6238) as the usual applications on
@@ -167,7 +172,8 @@ func (s *Service) BeginFactor(ctx context.Context, c Caller, password string) (N
 	if err := s.confirm(ctx, c, password); err != nil {
 		return NewFactor{}, err
 	}
-	key, err := totp.Generate(totp.GenerateOpts{Issuer: "Inkret", AccountName: c.Email, Period: factorPeriod, Rand: rand.Reader})
+	key, err := totp.Generate(totp.GenerateOpts{Issuer: "Inkret", AccountName: c.Email, Period: factorPeriod,
+		Rand: rand.Reader})
 	if err != nil {
 		return NewFactor{}, err
 	}
@@ -180,7 +186,8 @@ func (s *Service) BeginFactor(ctx context.Context, c Caller, password string) (N
 	if err := png.Encode(&out, picture); err != nil {
 		return NewFactor{}, err
 	}
-	return NewFactor{key.Secret(), key.URL(), out.Bytes()}, s.store.SetFactor(ctx, c.ID, s.vault.Seal([]byte(key.Secret()), factorAs), false, nil, nil)
+	return NewFactor{key.Secret(), key.URL(), out.Bytes()}, s.store.SetFactor(ctx, c.ID,
+		s.vault.Seal([]byte(key.Secret()), factorAs), false, nil, nil)
 }
 
 // ConfirmFactor takes a code of the second factor that was begun, and asks for one from then
@@ -239,7 +246,9 @@ func (s *Service) Factor(ctx context.Context, c Caller) (on bool, left int, err 
 func (s *Service) checkFactor(ctx context.Context, p store.Person, code string) error {
 	code = strings.ToLower(strings.NewReplacer(" ", "", "-", "").Replace(code))
 	if code == "" {
-		return &Problem{Code: Unauthenticated, Type: SecondFactorNeeded, Detail: "a code of your second factor is needed", Next: "say the code that your application shows, or a recovery code"}
+		return &Problem{Code: Unauthenticated, Type: SecondFactorNeeded,
+			Detail: "a code of your second factor is needed",
+			Next:   "say the code that your application shows, or a recovery code"}
 	}
 	if len(code) > 8 {
 		err := s.store.UseRecovery(ctx, p.ID, hashSecret(code))
@@ -272,7 +281,8 @@ func (s *Service) factorCode(ctx context.Context, p store.Person, code string) e
 	now := s.now()
 	for _, skew := range []int64{0, -1, 1} {
 		at := now.Add(time.Duration(skew*factorPeriod) * time.Second)
-		ok, err := totp.ValidateCustom(code, string(secret), at, totp.ValidateOpts{Period: factorPeriod, Digits: otp.DigitsSix, Algorithm: otp.AlgorithmSHA1})
+		ok, err := totp.ValidateCustom(code, string(secret), at, totp.ValidateOpts{Period: factorPeriod,
+			Digits: otp.DigitsSix, Algorithm: otp.AlgorithmSHA1})
 		if err != nil || !ok {
 			continue
 		}

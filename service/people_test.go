@@ -24,7 +24,8 @@ func TestGuessingIsSlowed(t *testing.T) {
 				t.Fatalf("try %d of %s: %v", i, email, err)
 			}
 		}
-		if _, _, err := w.SignIn(t.Context(), strings.ToUpper(email), word, ""); code(err) != Slowed || !strings.Contains(err.Error(), "5s") {
+		if _, _, err := w.SignIn(t.Context(), strings.ToUpper(email), word, ""); code(err) != Slowed ||
+			!strings.Contains(err.Error(), "5s") {
 			t.Errorf("the next try of %s: %v", email, err)
 		}
 	}
@@ -32,7 +33,8 @@ func TestGuessingIsSlowed(t *testing.T) {
 	if _, _, err := w.SignIn(t.Context(), "noor@quay.example", "wrong", ""); code(err) != Unauthenticated {
 		t.Errorf("after the wait: %v", err)
 	}
-	if _, _, err := w.SignIn(t.Context(), "noor@quay.example", word, ""); code(err) != Slowed || !strings.Contains(err.Error(), "10s") {
+	if _, _, err := w.SignIn(t.Context(), "noor@quay.example", word, ""); code(err) != Slowed ||
+		!strings.Contains(err.Error(), "10s") {
 		t.Errorf("the wait is not longer: %v", err)
 	}
 	w.clock.now = w.clock.now.Add(time.Minute)
@@ -71,8 +73,9 @@ func TestStrangersKeepNobodyOut(t *testing.T) {
 		address, browser string
 		want             Code
 	}{
-		"a stranger": {"198.51.100.2", "", Slowed}, "with a browser of somebody else": {"198.51.100.2", others, Slowed}, "with a browser made up": {"198.51.100.2", browser + "x", Slowed},
-		"the owner's browser": {"198.51.100.9", browser, 0}, "the owner's machine": {"192.0.2.7", "", 0},
+		"a stranger": {"198.51.100.2", "", Slowed}, "with a browser of somebody else": {"198.51.100.2", others, Slowed},
+		"with a browser made up": {"198.51.100.2", browser + "x", Slowed},
+		"the owner's browser":    {"198.51.100.9", browser, 0}, "the owner's machine": {"192.0.2.7", "", 0},
 	} {
 		_, _, err := w.SignIn(at(c.address, c.browser), "Noor@quay.example", word, "")
 		if c.want == 0 && err != nil || c.want != 0 && code(err) != c.want {
@@ -81,7 +84,8 @@ func TestStrangersKeepNobodyOut(t *testing.T) {
 	}
 	w.clock.now = w.clock.now.Add(time.Hour)
 	for i := range freeAddressTries {
-		if _, _, err := w.SignIn(at("198.51.100.3", ""), fmt.Sprintf("nobody%d@quay.example", i), "wrong", ""); code(err) != Unauthenticated {
+		if _, _, err := w.SignIn(at("198.51.100.3", ""), fmt.Sprintf("nobody%d@quay.example", i), "wrong",
+			""); code(err) != Unauthenticated {
 			t.Fatalf("try %d: %v", i, err)
 		}
 	}
@@ -98,8 +102,10 @@ func TestStrangersKeepNobodyOut(t *testing.T) {
 
 func TestPasswordsThatAreSoonGuessed(t *testing.T) {
 	for password, says := range map[string]string{
-		"short": "at least 12", strings.Repeat("long enough ", 100): "at most 1024", "passwordpassword": "most common", "123456789012": "most common", "PasswordPassword!": "most common",
-		"abababababab": "repeats", "qqqqqqqqqqqqqqqqq": "repeats", "xyz1xyz1xyz1xyz1": "repeats", "noor@quay.example": "your own name or address", "Noor Adeyar 1990": "your own name or address",
+		"short": "at least 12", strings.Repeat("long enough ", 100): "at most 1024", "passwordpassword": "most common",
+		"123456789012": "most common", "PasswordPassword!": "most common",
+		"abababababab": "repeats", "qqqqqqqqqqqqqqqqq": "repeats", "xyz1xyz1xyz1xyz1": "repeats",
+		"noor@quay.example": "your own name or address", "Noor Adeyar 1990": "your own name or address",
 		word: "", "driftwood lamp seventeen": "", "ebb and flood at noon": "",
 	} {
 		err := fitPassword(password, "Noor Adeyar", "noor@quay.example")
@@ -125,7 +131,8 @@ func TestAPasswordIsChanged(t *testing.T) {
 	if all, err := w.Sessions(t.Context(), here); err != nil || len(all) != 2 {
 		t.Errorf("%d sessions, %v", len(all), err)
 	}
-	for name, try := range map[string][2]string{"a wrong old one": {"wrong", "high tide at three"}, "a short new one": {word, "short"}} {
+	for name, try := range map[string][2]string{"a wrong old one": {"wrong", "high tide at three"},
+		"a short new one": {word, "short"}} {
 		if err := w.ChangePassword(t.Context(), here, try[0], try[1]); err == nil {
 			t.Errorf("%s is taken", name)
 		}
@@ -162,7 +169,8 @@ func TestPeopleAreKeptOutAndGivenRoles(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if p, err := w.ChangePerson(t.Context(), marlo, iva.ID, PersonWish{Role: text(Lead)}); err != nil || p.Role != Lead {
+	if p, err := w.ChangePerson(t.Context(), marlo, iva.ID, PersonWish{Role: text(Lead)}); err != nil ||
+		p.Role != Lead {
 		t.Errorf("%+v, %v", p, err)
 	}
 	if c, err := w.Authenticate(t.Context(), token); err != nil || c.Role != Lead {
@@ -203,7 +211,9 @@ func TestPeopleAreKeptOutAndGivenRoles(t *testing.T) {
 	if _, err := w.ChangePerson(t.Context(), marlo, 99, PersonWish{Role: text(Lead)}); code(err) != NotFound {
 		t.Errorf("nobody: %v", err)
 	}
-	if entries, _, _ := w.Trail(t.Context(), TrailFilter{Person: marlo.ID}, Page{Number: 1, Size: 9}); len(entries) != 3 || entries[0].PersonID != marlo.ID || entries[0].Email != marlo.Email || entries[1].Detail != "may not come in" || entries[1].Subject != iva.Email {
+	if entries, _, _ := w.Trail(t.Context(), TrailFilter{Person: marlo.ID},
+		Page{Number: 1, Size: 9}); len(entries) != 3 || entries[0].PersonID != marlo.ID ||
+		entries[0].Email != marlo.Email || entries[1].Detail != "may not come in" || entries[1].Subject != iva.Email {
 		t.Errorf("the trail says %+v", entries)
 	}
 }
@@ -219,7 +229,8 @@ func TestAResetLinkSetsAnotherPassword(t *testing.T) {
 	if err != nil || p.ID != w.who.ID {
 		t.Fatalf("%+v, %v", p, err)
 	}
-	if _, _, err := w.SetUp(t.Context(), SettingUp{Code: link, Email: "", Name: "Noor A.", Password: "high tide at three"}); err != nil {
+	if _, _, err := w.SetUp(t.Context(), SettingUp{Code: link, Email: "", Name: "Noor A.",
+		Password: "high tide at three"}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := w.Authenticate(t.Context(), session); code(err) != Unauthenticated {
@@ -228,7 +239,8 @@ func TestAResetLinkSetsAnotherPassword(t *testing.T) {
 	if _, _, err := w.SignIn(t.Context(), "noor@quay.example", "high tide at three", ""); err != nil {
 		t.Error(err)
 	}
-	if _, _, err := w.SetUp(t.Context(), SettingUp{Code: link, Email: "", Name: "Noor", Password: "low tide at four"}); code(err) != Unauthenticated {
+	if _, _, err := w.SetUp(t.Context(), SettingUp{Code: link, Email: "", Name: "Noor",
+		Password: "low tide at four"}); code(err) != Unauthenticated {
 		t.Errorf("the link works twice: %v", err)
 	}
 	if _, _, err := w.ResetLink(t.Context(), marlo, 99); code(err) != NotFound {

@@ -10,7 +10,8 @@ import (
 
 // lineAt is a capture line of a call to a path that gets a body.
 func lineAt(path, body string) string {
-	return `{"request":{"url":"https://q.example` + path + `","headers":[{"name":"X-Desk","value":"2"}]},"response":{"status":200,"headers":[{"name":"Content-Type","value":"application/json"}],"body":` + body + "}}\n"
+	return `{"request":{"url":"https://q.example` + path +
+		`","headers":[{"name":"X-Desk","value":"2"}]},"response":{"status":200,"headers":[{"name":"Content-Type","value":"application/json"}],"body":` + body + "}}\n"
 }
 
 // TestTheSameValueIsKnownAgain links findings at which one value leaked, under other names
@@ -19,8 +20,10 @@ func TestTheSameValueIsKnownAgain(t *testing.T) {
 	w := newWorld(t)
 	w.alone()
 	const ada, sol = "ada.quill@sails.example", "sol.harrow@sails.example"
-	first := w.upload("monday.lines", lineAt("/skippers/7", `{"id":7,"name":"Ada","email":"`+ada+`"}`)+lineAt("/berths", `[{"contact":"`+ada+`"},{"contact":"`+sol+`"}]`))
-	w.upload("tuesday.lines", lineAt("/crew", `{"who":"`+sol+`","level":"12345"}`)+lineAt("/plans", `{"note":"nobody@else.example"}`))
+	first := w.upload("monday.lines", lineAt("/skippers/7", `{"id":7,"name":"Ada","email":"`+ada+`"}`)+
+		lineAt("/berths", `[{"contact":"`+ada+`"},{"contact":"`+sol+`"}]`))
+	w.upload("tuesday.lines", lineAt("/crew", `{"who":"`+sol+`","level":"12345"}`)+
+		lineAt("/plans", `{"note":"nobody@else.example"}`))
 	byPath := map[string]Finding{}
 	for _, f := range w.findings() {
 		byPath[f.Path] = f
@@ -38,7 +41,8 @@ func TestTheSameValueIsKnownAgain(t *testing.T) {
 		slices.Sort(paths)
 		return strings.Join(paths, " ")
 	}
-	for path, want := range map[string]string{"$.email": "$[*].contact", "$[*].contact": "$.email $.who", "$.who": "$[*].contact", "$.note": ""} {
+	for path, want := range map[string]string{"$.email": "$[*].contact", "$[*].contact": "$.email $.who",
+		"$.who": "$[*].contact", "$.note": ""} {
 		if got := same(path); got != want {
 			t.Errorf("the value of %s is known again at %q, want %q", path, got, want)
 		}

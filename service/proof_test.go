@@ -10,7 +10,8 @@ import (
 
 // at gives a capture line as it was recorded at a time.
 func at(when time.Time, body string) string {
-	return `{"started":"` + when.UTC().Format(time.RFC3339) + `","request":{"url":"https://q.example/skippers/7","headers":[{"name":"X-Desk","value":"2"}]},"response":{"status":200,"headers":[{"name":"Content-Type","value":"application/json"}],"body":` + body + "}}\n"
+	return `{"started":"` + when.UTC().Format(time.RFC3339) +
+		`","request":{"url":"https://q.example/skippers/7","headers":[{"name":"X-Desk","value":"2"}]},"response":{"status":200,"headers":[{"name":"Content-Type","value":"application/json"}],"body":` + body + "}}\n"
 }
 
 // TestARepairIsProven closes a finding by a later capture that covers its place, by
@@ -41,19 +42,25 @@ func TestARepairIsProven(t *testing.T) {
 		"of another status":               `{"request":{"url":"https://q.example/skippers/8","headers":[{"name":"X-Desk","value":"2"}]},"response":{"status":404,"headers":[{"name":"Content-Type","value":"application/json"}],"body":{"title":"x"}}}` + "\n",
 		"by somebody else":                `{"request":{"url":"https://q.example/skippers/7"},"response":{"status":200,"headers":[{"name":"Content-Type","value":"application/json"}],"body":{"id":7,"name":"Ada"}}}` + "\n",
 		"without a time":                  strings.Replace(at(w.clock.now, clean), `"started"`, `"x-started"`, 1),
-		"with a time that is none":        strings.Replace(at(w.clock.now, clean), w.clock.now.UTC().Format(time.RFC3339), "just now", 1),
-		"of long ago, as others write it": strings.Replace(at(w.clock.now, clean), w.clock.now.UTC().Format(time.RFC3339), "2020-01-01 10:00:00", 1),
-		"that is not whole":               strings.Replace(at(w.clock.now, clean), `"request"`, `"incomplete":"it broke off","request"`, 1),
-		"one mended and one not":          at(w.clock.now, clean) + at(w.clock.now, leaky),
+		"with a time that is none": strings.Replace(at(w.clock.now, clean),
+			w.clock.now.UTC().Format(time.RFC3339), "just now", 1),
+		"of long ago, as others write it": strings.Replace(at(w.clock.now, clean),
+			w.clock.now.UTC().Format(time.RFC3339), "2020-01-01 10:00:00", 1),
+		"that is not whole": strings.Replace(at(w.clock.now, clean), `"request"`,
+			`"incomplete":"it broke off","request"`, 1),
+		"one mended and one not": at(w.clock.now, clean) + at(w.clock.now, leaky),
 	} {
 		if w.upload(name, lines); state() != "awaiting-proof" {
 			t.Fatalf("a capture %s leaves it %s", name, state())
 		}
 	}
-	proving := w.upload("proof.lines", strings.Replace(at(w.clock.now, `{"id":9,"name":"Sol"}`), w.clock.now.UTC().Format(time.RFC3339), w.clock.now.UTC().Format("2006-01-02 15:04:05"), 1)+at(w.clock.now, `{"id":9,"name":"Ada"}`))
+	proving := w.upload("proof.lines", strings.Replace(at(w.clock.now, `{"id":9,"name":"Sol"}`),
+		w.clock.now.UTC().Format(time.RFC3339), w.clock.now.UTC().Format("2006-01-02 15:04:05"), 1)+
+		at(w.clock.now, `{"id":9,"name":"Ada"}`))
 	v := w.theHash()
 	last := v.History[len(v.History)-1]
-	if v.State != "closed" || last.Became != "closed" || last.Was != "awaiting-proof" || last.BatchID != proving.ID || last.CaptureID == 0 || v.Prove != "" {
+	if v.State != "closed" || last.Became != "closed" || last.Was != "awaiting-proof" || last.BatchID != proving.ID ||
+		last.CaptureID == 0 || v.Prove != "" {
 		t.Fatalf("it is %s, and its history ends in %+v", v.State, last)
 	}
 	c, err := w.Capture(t.Context(), last.CaptureID)
@@ -61,7 +68,8 @@ func TestARepairIsProven(t *testing.T) {
 		t.Errorf("it is proven by capture %d of batch %d, entry %d, %v", last.CaptureID, c.BatchID, c.Entry, err)
 	}
 	// Without its proof it waits again; proven again and seen again it returns.
-	if err := w.Withdraw(t.Context(), w.who, proving.ID, "the wrong release"); err != nil || state() != "awaiting-proof" {
+	if err := w.Withdraw(t.Context(), w.who, proving.ID, "the wrong release"); err != nil ||
+		state() != "awaiting-proof" {
 		t.Fatalf("after its proof is withdrawn it is %s, %v", state(), err)
 	}
 	live, err := w.OpenLive(t.Context(), w.who, "quay", "live", "")

@@ -20,7 +20,8 @@ import (
 
 // SetCredentials keeps the header fields with which calls are made as an audience.
 // They are shown to nobody again. None takes those that are kept away.
-func (s *Service) SetCredentials(ctx context.Context, who Caller, service, audience string, fields exchange.Header) error {
+func (s *Service) SetCredentials(ctx context.Context, who Caller, service, audience string,
+	fields exchange.Header) error {
 	f, err := s.contracts(ctx, service)
 	if err != nil {
 		return err
@@ -31,7 +32,8 @@ func (s *Service) SetCredentials(ctx context.Context, who Caller, service, audie
 	c := store.Credentials{Audience: audience, Author: who.Name, At: s.now()}
 	for _, field := range fields {
 		if !fieldName(field.Name) || strings.ContainsAny(field.Value, "\r\n\x00") || field.Value == "" {
-			return problem(Invalid, "a field is written as in: Authorization: Bearer …", "a header field needs a name and a value of one line")
+			return problem(Invalid, "a field is written as in: Authorization: Bearer …",
+				"a header field needs a name and a value of one line")
 		}
 		c.Names = append(c.Names, field.Name)
 	}
@@ -49,7 +51,8 @@ func (s *Service) SetCredentials(ctx context.Context, who Caller, service, audie
 
 // fieldName reports whether a name is one of a header field (RFC 9110 section 5.1).
 func fieldName(name string) bool {
-	return name != "" && strings.Trim(strings.ToLower(name), "abcdefghijklmnopqrstuvwxyz0123456789-_.!#$%&'*+^`|~") == ""
+	return name != "" && strings.Trim(strings.ToLower(name),
+		"abcdefghijklmnopqrstuvwxyz0123456789-_.!#$%&'*+^`|~") == ""
 }
 
 // Credentials lists for which audiences of a service credentials are kept.
@@ -71,21 +74,26 @@ func (s *Service) AllowServer(ctx context.Context, who Caller, service, server, 
 	if err != nil {
 		return problem(Invalid, "", "%v", err)
 	}
-	declared := slices.ContainsFunc(f.contracts.Servers, func(d contract.Server) bool { return d.URL() == parsed.URL() })
+	declared := slices.ContainsFunc(f.contracts.Servers,
+		func(d contract.Server) bool { return d.URL() == parsed.URL() })
 	if !declared && len(f.contracts.Servers) > 0 {
 		var names []string
 		for _, d := range f.contracts.Servers {
 			names = append(names, d.URL())
 		}
-		return problem(Invalid, "its contract declares "+strings.Join(names, ", "), "%s is no server of %s", server, service)
+		return problem(Invalid, "its contract declares "+strings.Join(names, ", "), "%s is no server of %s", server,
+			service)
 	}
 	if address != "" {
 		at, err := url.Parse(address)
-		if err != nil || at.Host == "" || at.Scheme != "http" && at.Scheme != "https" || strings.Trim(at.Path, "/") != "" || at.RawQuery != "" || at.User != nil {
-			return problem(Invalid, "one is written http://127.0.0.1:7466", "%q is not where a server is reached", address)
+		if err != nil || at.Host == "" || at.Scheme != "http" && at.Scheme != "https" ||
+			strings.Trim(at.Path, "/") != "" || at.RawQuery != "" || at.User != nil {
+			return problem(Invalid, "one is written http://127.0.0.1:7466", "%q is not where a server is reached",
+				address)
 		}
 	}
-	return s.store.AllowServer(ctx, service, store.AllowedServer{Server: parsed.URL(), Address: address, Author: who.Name, At: s.now()},
+	return s.store.AllowServer(ctx, service, store.AllowedServer{Server: parsed.URL(), Address: address,
+		Author: who.Name, At: s.now()},
 		s.did(who, "allow server", service, strings.TrimSpace(parsed.URL()+" "+address)))
 }
 
@@ -169,9 +177,12 @@ func (s *Service) Repeat(ctx context.Context, who Caller, again Again) (store.Ba
 	case again.Batch != 0:
 		name = fmt.Sprintf("again: batch %d", again.Batch)
 	}
-	b, err := s.store.OpenBatch(ctx, store.Batch{Service: service, Name: name, Audience: again.Audience, Author: who.Name, By: who.ID, Started: s.now(), Origin: store.FromRecapture, BySeverity: map[string]int{}}, func(b store.Batch) store.TrailEntry {
-		return s.did(who, "repeat calls", fmt.Sprintf("batch %d", b.ID), strings.TrimSpace(fmt.Sprintf("%s: %s, %d calls %s", service, name, len(calls), again.Audience)))
-	})
+	b, err := s.store.OpenBatch(ctx, store.Batch{Service: service, Name: name, Audience: again.Audience,
+		Author: who.Name, By: who.ID, Started: s.now(), Origin: store.FromRecapture, BySeverity: map[string]int{}},
+		func(b store.Batch) store.TrailEntry {
+			return s.did(who, "repeat calls", fmt.Sprintf("batch %d", b.ID),
+				strings.TrimSpace(fmt.Sprintf("%s: %s, %d calls %s", service, name, len(calls), again.Audience)))
+		})
 	if err != nil {
 		return b, s.plain(err)
 	}
@@ -188,7 +199,8 @@ func (s *Service) Repeat(ctx context.Context, who Caller, again Again) (store.Ba
 }
 
 // call makes prepared calls one after the other.
-func (s *Service) call(ctx context.Context, b store.Batch, r *recaller, calls []store.Capture, prepared []*exchange.Capture) (store.Batch, error) {
+func (s *Service) call(ctx context.Context, b store.Batch, r *recaller, calls []store.Capture,
+	prepared []*exchange.Capture) (store.Batch, error) {
 	keeping, err := s.store.Keeping(ctx, b.Service)
 	if err != nil {
 		return b, err
@@ -218,7 +230,8 @@ func (s *Service) call(ctx context.Context, b store.Batch, r *recaller, calls []
 		}
 		one.Repeats = calls[i].ID
 		var rows []store.Rejudged
-		if b, rows, err = s.grow(ctx, b, severities, g, []store.Rejudged{one}, func(b *store.Batch) { b.Growing = true }); err != nil {
+		if b, rows, err = s.grow(ctx, b, severities, g, []store.Rejudged{one},
+			func(b *store.Batch) { b.Growing = true }); err != nil {
 			return b, err
 		}
 		s.tell(b, rows, g)
@@ -266,7 +279,8 @@ func (s *Service) repeated(ctx context.Context, again Again) ([]store.Capture, e
 		}
 	}
 	if len(calls) == 0 && writes > 0 {
-		return nil, problem(Conflict, "confirm that they are to be made", "all %d calls may change something at the server", writes)
+		return nil, problem(Conflict, "confirm that they are to be made",
+			"all %d calls may change something at the server", writes)
 	}
 	if len(calls) == 0 {
 		return nil, problem(NotFound, "", "there is no recorded call to make again")
@@ -340,10 +354,12 @@ func (r *recaller) server(u *url.URL) outbound.Server {
 func (r *recaller) prepare(c *store.Capture, again Again) (*exchange.Capture, error) {
 	if !safe(c.Method) {
 		if !again.Writes {
-			return nil, problem(Conflict, "confirm that it is to be made", "%s may change something at the server", c.Method)
+			return nil, problem(Conflict, "confirm that it is to be made", "%s may change something at the server",
+				c.Method)
 		}
 		if c.Holds != store.HoldsBodies {
-			return nil, problem(Conflict, "", "the body of capture %d is not kept, so the call cannot be made again", c.ID)
+			return nil, problem(Conflict, "", "the body of capture %d is not kept, so the call cannot be made again",
+				c.ID)
 		}
 	}
 	e, err := r.vault.open(c.Sealed)
@@ -351,7 +367,8 @@ func (r *recaller) prepare(c *store.Capture, again Again) (*exchange.Capture, er
 		return nil, err
 	}
 	if e.Changed {
-		return nil, problem(Conflict, "record the call again", "the values in the address of capture %d are not kept, so the call cannot be made again", c.ID)
+		return nil, problem(Conflict, "record the call again",
+			"the values in the address of capture %d are not kept, so the call cannot be made again", c.ID)
 	}
 	one, err := e.capture(*c)
 	if err != nil || one.Request.URL.Host == "" {
@@ -362,7 +379,8 @@ func (r *recaller) prepare(c *store.Capture, again Again) (*exchange.Capture, er
 	}
 	one.Request.URL.User, one.Request.URL.Fragment = nil, ""
 	if s := r.server(one.Request.URL); s.Base.Host == "" {
-		return nil, problem(Forbidden, "an administrator allows it: inkret service allow URL", "calls to %s://%s are not allowed", one.Request.URL.Scheme, one.Request.URL.Host)
+		return nil, problem(Forbidden, "an administrator allows it: inkret service allow URL",
+			"calls to %s://%s are not allowed", one.Request.URL.Scheme, one.Request.URL.Host)
 	}
 	name := again.Audience
 	if name == "" {
@@ -374,7 +392,8 @@ func (r *recaller) prepare(c *store.Capture, again Again) (*exchange.Capture, er
 	}
 	fields, kept := r.credentials[name]
 	if !kept && audience != nil && !recognised(audience) {
-		return nil, problem(Conflict, "set them: inkret service credentials set "+name, "no credentials are kept for the audience %q", name)
+		return nil, problem(Conflict, "set them: inkret service credentials set "+name,
+			"no credentials are kept for the audience %q", name)
 	}
 	one.Request.Header = append(r.withoutCredentials(one.Request.Header), fields...)
 	one.Audience = name
@@ -398,8 +417,9 @@ func (r *recaller) schemeOf(u *url.URL) string {
 }
 
 // credentialFields are header fields that carry credentials whatever they hold.
-var credentialFields = map[string]bool{"authorization": true, "proxy-authorization": true, "cookie": true, "set-cookie": true,
-	"x-api-key": true, "x-csrf-token": true}
+var credentialFields = map[string]bool{"authorization": true, "proxy-authorization": true, "cookie": true,
+	"set-cookie": true,
+	"x-api-key":  true, "x-csrf-token": true}
 
 // withoutCredentials drops what tells who makes a request.
 func (r *recaller) withoutCredentials(h exchange.Header) exchange.Header {

@@ -27,7 +27,8 @@ type skippers struct {
 
 func (s *skippers) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	s.mu.Lock()
-	s.calls = append(s.calls, fmt.Sprintf("%s %s%s desk=%s auth=%s", r.Method, r.Host, r.URL.RequestURI(), r.Header.Get("X-Desk"), r.Header.Get("Authorization")))
+	s.calls = append(s.calls, fmt.Sprintf("%s %s%s desk=%s auth=%s", r.Method, r.Host, r.URL.RequestURI(),
+		r.Header.Get("X-Desk"), r.Header.Get("Authorization")))
 	s.mu.Unlock()
 	w.Header().Set("Content-Type", "application/json")
 	if r.Header.Get("X-Desk") == "9" {
@@ -43,7 +44,9 @@ func TestACallIsMadeAgain(t *testing.T) {
 	server := httptest.NewServer(api)
 	defer server.Close()
 	w.alone()
-	if _, _, err := w.Apply(t.Context(), w.who, "quay", Proposed{Files: []ContractFile{{Name: "quay.yaml", Text: strings.Replace(harbour, "audiences:", `servers: ["https://q.example"]`+"\naudiences:", 1)}}}); err != nil {
+	if _, _, err := w.Apply(t.Context(), w.who, "quay",
+		Proposed{Files: []ContractFile{{Name: "quay.yaml", Text: strings.Replace(harbour, "audiences:",
+			`servers: ["https://q.example"]`+"\naudiences:", 1)}}}); err != nil {
 		t.Fatal(err)
 	}
 	w.upload("monday.har", recording(leaky))
@@ -59,10 +62,12 @@ func TestACallIsMadeAgain(t *testing.T) {
 	}
 	_, err = w.Repeat(t.Context(), w.who, Again{Capture: id})
 	said(t, err, Conflict, "credentials set office")
-	said(t, w.SetCredentials(t.Context(), w.who, "quay", "office", header("X-Desk", "9\r\nX-More: 1")), Invalid, "one line")
+	said(t, w.SetCredentials(t.Context(), w.who, "quay", "office", header("X-Desk", "9\r\nX-More: 1")), Invalid,
+		"one line")
 	said(t, w.SetCredentials(t.Context(), w.who, "quay", "office", header("X Desk", "9")), Invalid, "needs a name")
 	said(t, w.SetCredentials(t.Context(), w.who, "quay", "pilot", header("X-Desk", "9")), Invalid, "no audience")
-	if err := w.SetCredentials(t.Context(), w.who, "quay", "office", header("X-Desk", "9", "Authorization", "Bearer another")); err != nil {
+	if err := w.SetCredentials(t.Context(), w.who, "quay", "office", header("X-Desk", "9", "Authorization",
+		"Bearer another")); err != nil {
 		t.Fatal(err)
 	}
 
@@ -74,22 +79,26 @@ func TestACallIsMadeAgain(t *testing.T) {
 	if err != nil || as.BySeverity["critical"] != 1 {
 		t.Fatalf("made again as a visitor it is %+v, %v", as, err)
 	}
-	want := []string{"GET q.example/skippers/7?key=" + secretToken + " desk=9 auth=Bearer another", "GET q.example/skippers/7?key=" + secretToken + " desk= auth="}
+	want := []string{"GET q.example/skippers/7?key=" + secretToken + " desk=9 auth=Bearer another",
+		"GET q.example/skippers/7?key=" + secretToken + " desk= auth="}
 	if fmt.Sprint(api.calls) != fmt.Sprint(want) {
 		t.Errorf("calls %q, want %q", api.calls, want)
 	}
 	v, err := w.Capture(t.Context(), id)
-	if err != nil || len(v.Again) != 2 || v.Again[0].Audience != "visitor" || v.Again[1].Audience != "office" || v.Again[1].Repeats != id {
+	if err != nil || len(v.Again) != 2 || v.Again[0].Audience != "visitor" || v.Again[1].Audience != "office" ||
+		v.Again[1].Repeats != id {
 		t.Errorf("repeats of the capture: %+v, %v", v.Again, err)
 	}
-	if b, err := w.Repeat(t.Context(), w.who, Again{Endpoint: first.EndpointID}); err != nil || b.Captures != 2 || !strings.HasPrefix(b.Name, "again: GET /skippers") {
+	if b, err := w.Repeat(t.Context(), w.who, Again{Endpoint: first.EndpointID}); err != nil || b.Captures != 2 ||
+		!strings.HasPrefix(b.Name, "again: GET /skippers") {
 		t.Errorf("the endpoint's calls again: %+v, %v", b, err)
 	}
 	if b, err := w.Repeat(t.Context(), w.who, Again{Batch: 1}); err != nil || b.Captures != 1 {
 		t.Errorf("the batch's calls again: %+v, %v", b, err)
 	}
 	kept, err := w.Credentials(t.Context(), "quay")
-	if err != nil || len(kept) != 1 || strings.Join(kept[0].Names, ",") != "X-Desk,Authorization" || strings.Contains(string(kept[0].Sealed), "another") {
+	if err != nil || len(kept) != 1 || strings.Join(kept[0].Names, ",") != "X-Desk,Authorization" ||
+		strings.Contains(string(kept[0].Sealed), "another") {
 		t.Errorf("kept are %+v, %v", kept, err)
 	}
 	if strings.Contains(w.log.String(), "another") {
@@ -102,7 +111,8 @@ func TestACallIsMadeAgain(t *testing.T) {
 
 	server.Close()
 	b, err = w.Repeat(t.Context(), w.who, Again{Capture: id})
-	if err != nil || b.Skipped != 1 || len(b.SkipReasons) != 1 || !strings.HasPrefix(b.SkipReasons[0].Reason, "the call failed: nothing answers there") {
+	if err != nil || b.Skipped != 1 || len(b.SkipReasons) != 1 || !strings.HasPrefix(b.SkipReasons[0].Reason,
+		"the call failed: nothing answers there") {
 		t.Errorf("a server that is gone: %+v, %v", b, err)
 	}
 	if err := w.SetCredentials(t.Context(), w.who, "quay", "office", nil); err != nil {
@@ -120,7 +130,8 @@ func TestACallIsMadeAgain(t *testing.T) {
 			t.Error("credentials are on the trail")
 		}
 	}
-	if actions["allow server"] != 1 || actions["forbid server"] != 1 || actions["set credentials"] != 1 || actions["remove credentials"] != 1 {
+	if actions["allow server"] != 1 || actions["forbid server"] != 1 || actions["set credentials"] != 1 ||
+		actions["remove credentials"] != 1 {
 		t.Errorf("the trail has %v", actions)
 	}
 }
@@ -138,7 +149,8 @@ func TestWritesAreMadeAgainOnlyWhenConfirmed(t *testing.T) {
 		t.Fatal(err)
 	}
 	post := `{"request":{"method":"POST","url":"https://q.example/skippers","body":{"name":"A"}},"response":{"status":201,"headers":[{"name":"Content-Type","value":"application/json"}],"body":{"id":1}}}` + "\n"
-	if _, err := w.ExtendLive(t.Context(), w.who, b.ID, 1, 0, strings.NewReader(post+line(clean)+line(clean))); err != nil {
+	if _, err := w.ExtendLive(t.Context(), w.who, b.ID, 1, 0, strings.NewReader(post+line(clean)+
+		line(clean))); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := w.CloseLive(t.Context(), w.who, b.ID, 0); err != nil {
@@ -155,7 +167,8 @@ func TestWritesAreMadeAgainOnlyWhenConfirmed(t *testing.T) {
 	said(t, err, Conflict, "may change something")
 	_, err = w.Repeat(t.Context(), w.who, Again{Endpoint: all[0].EndpointID})
 	said(t, err, Conflict, "may change something")
-	if again, err := w.Repeat(t.Context(), w.who, Again{Capture: all[0].ID, Writes: true}); err != nil || again.Captures != 1 {
+	if again, err := w.Repeat(t.Context(), w.who, Again{Capture: all[0].ID, Writes: true}); err != nil ||
+		again.Captures != 1 {
 		t.Errorf("confirmed: %+v, %v", again, err)
 	}
 	if len(api.calls) != 2 || !strings.HasPrefix(api.calls[1], "POST q.example/skippers") {

@@ -34,7 +34,8 @@ const reportPage = 500
 // Report gives what is tracked of a service as a report: the findings that fit a filter, the
 // gravest first, and how it stands. Findings that are waived, judged no leak or closed are
 // excepted.
-func (s *Service) Report(ctx context.Context, who Caller, service string, q url.Values, failOn scan.Severity) (*report.Result, error) {
+func (s *Service) Report(ctx context.Context, who Caller, service string, q url.Values,
+	failOn scan.Severity) (*report.Result, error) {
 	s.noteRead(ctx, who, "export report", service, q.Encode())
 	if _, err := s.store.Keeping(ctx, service); err != nil {
 		return nil, found(err, "service %q", service)
@@ -45,7 +46,8 @@ func (s *Service) Report(ctx context.Context, who Caller, service string, q url.
 	if err != nil {
 		return nil, err
 	}
-	out := &report.Result{Service: service, FailOn: failOn, Audit: &report.Audit{At: s.now(), States: map[string]string{}}}
+	out := &report.Result{Service: service, FailOn: failOn, Audit: &report.Audit{At: s.now(),
+		States: map[string]string{}}}
 	needed, err := s.store.SecondPerson(ctx, service)
 	if err != nil {
 		return nil, err
@@ -97,8 +99,10 @@ func (s *Service) seen(ctx context.Context, service string) (finding.Summary, er
 // reported makes of a tracked finding one of a report.
 func reported(f *store.Finding) *finding.Finding {
 	kind, _ := scan.ParseKind(f.Kind)
-	out := &finding.Finding{Identity: finding.Identity{Service: f.Service, Endpoint: f.Endpoint, Audience: f.Audience, Direction: f.Direction, Status: f.Status, Path: f.Path, Kind: kind},
-		Fingerprint: f.ID, Severity: scan.Severity(f.Severity), AudienceBy: f.AudienceBy, Entity: f.Entity, Field: f.Field, Class: f.Class,
+	out := &finding.Finding{Identity: finding.Identity{Service: f.Service, Endpoint: f.Endpoint, Audience: f.Audience,
+		Direction: f.Direction, Status: f.Status, Path: f.Path, Kind: kind},
+		Fingerprint: f.ID, Severity: scan.Severity(f.Severity), AudienceBy: f.AudienceBy, Entity: f.Entity,
+		Field: f.Field, Class: f.Class,
 		Spots: f.Spots, Captures: f.Captures, Bytes: int(f.Bytes), Sample: f.Sample, Why: f.Why}
 	switch state := finding.State(f.State); {
 	case state == finding.Waived:
@@ -139,7 +143,8 @@ func (s *Service) auditStanding(ctx context.Context, service string, a *report.A
 	}
 	reach, err := s.Coverage(ctx, service)
 	for _, g := range GapWords {
-		a.Coverage = append(a.Coverage, report.AuditGap{Missing: reach.Numbers[g.Gap], Of: reach.Numbers[g.Whole], Words: g.Words})
+		a.Coverage = append(a.Coverage, report.AuditGap{Missing: reach.Numbers[g.Gap], Of: reach.Numbers[g.Whole],
+			Words: g.Words})
 	}
 	return err
 }
@@ -147,7 +152,8 @@ func (s *Service) auditStanding(ctx context.Context, service string, a *report.A
 // auditWaivers adds the waivers in force, those first that end first.
 func (s *Service) auditWaivers(ctx context.Context, service string, a *report.Audit) error {
 	var waived []store.Finding
-	if err := s.eachFinding(ctx, store.FindingFilter{Service: service, States: []string{string(finding.Waived)}}, func(f *store.Finding) { waived = append(waived, *f) }); err != nil {
+	if err := s.eachFinding(ctx, store.FindingFilter{Service: service, States: []string{string(finding.Waived)}},
+		func(f *store.Finding) { waived = append(waived, *f) }); err != nil {
 		return err
 	}
 	slices.SortStableFunc(waived, func(a, b store.Finding) int { return cmp.Compare(a.Until, b.Until) })
@@ -157,7 +163,8 @@ func (s *Service) auditWaivers(ctx context.Context, service string, a *report.Au
 		if err != nil {
 			return err
 		}
-		a.Waivers = append(a.Waivers, report.AuditWaiver{Until: f.Until, Kind: f.Kind, Severity: scan.Severity(f.Severity), Approver: f.Approver, Reason: waiverReason(history),
+		a.Waivers = append(a.Waivers, report.AuditWaiver{Until: f.Until, Kind: f.Kind,
+			Severity: scan.Severity(f.Severity), Approver: f.Approver, Reason: waiverReason(history),
 			Where: strings.TrimSpace(f.Endpoint+" "+f.Audience+" "+f.Status) + " " + f.Path})
 	}
 	return nil

@@ -20,7 +20,8 @@ func TestAReportOfWhatIsTracked(t *testing.T) {
 	if _, err := w.Move(t.Context(), teodor, hash.ID, finding.Move{To: finding.Waived, Comment: "agreed"}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := w.Move(t.Context(), w.who, w.ofQuay("unexpected-field").ID, finding.Move{To: finding.NotALeak, Comment: "a counter"}); err != nil {
+	if _, err := w.Move(t.Context(), w.who, w.ofQuay("unexpected-field").ID, finding.Move{To: finding.NotALeak,
+		Comment: "a counter"}); err != nil {
 		t.Fatal(err)
 	}
 	ask := func(query string) *report.Result {
@@ -36,7 +37,8 @@ func TestAReportOfWhatIsTracked(t *testing.T) {
 		return r
 	}
 	r := ask("state=any")
-	if len(r.Findings) != len(all) || r.Findings[0].Severity != scan.Critical || r.Summary.Captures != 1 || r.Summary.ExcessBytes != 121 {
+	if len(r.Findings) != len(all) || r.Findings[0].Severity != scan.Critical || r.Summary.Captures != 1 ||
+		r.Summary.ExcessBytes != 121 {
 		t.Errorf("%d findings, %+v", len(r.Findings), r.Summary)
 	}
 	excepted := map[string]string{}
@@ -45,20 +47,25 @@ func TestAReportOfWhatIsTracked(t *testing.T) {
 			excepted[f.Kind.String()] = f.Excepted.Reason
 		}
 	}
-	if len(excepted) != 2 || excepted["secret-value"] != "waived until 2026-06-01" || excepted["unexpected-field"] != "not a leak" {
+	if len(excepted) != 2 || excepted["secret-value"] != "waived until 2026-06-01" ||
+		excepted["unexpected-field"] != "not a leak" {
 		t.Errorf("excepted are %v", excepted)
 	}
 	a := r.Audit
-	if len(a.Waivers) != 1 || a.Waivers[0].Approver != "Teodor" || a.Waivers[0].Reason != "until the kiosk is gone; agreed" || a.Waivers[0].Until != "2026-06-01" || a.Waivers[0].Severity != scan.Critical {
+	if len(a.Waivers) != 1 || a.Waivers[0].Approver != "Teodor" ||
+		a.Waivers[0].Reason != "until the kiosk is gone; agreed" || a.Waivers[0].Until != "2026-06-01" ||
+		a.Waivers[0].Severity != scan.Critical {
 		t.Errorf("waivers %+v", a.Waivers)
 	}
-	if len(a.Days) != 1 || a.Days[0].Open != [5]int{0, 1, 1, 0, 0} || len(a.Coverage) != len(GapWords) || a.Coverage[1].Of != 1 || a.Excess != 121 || a.Saved != 0 || a.States[hash.ID] != "waived" {
+	if len(a.Days) != 1 || a.Days[0].Open != [5]int{0, 1, 1, 0, 0} || len(a.Coverage) != len(GapWords) ||
+		a.Coverage[1].Of != 1 || a.Excess != 121 || a.Saved != 0 || a.States[hash.ID] != "waived" {
 		t.Errorf("%+v", a)
 	}
 	if open := ask(""); len(open.Findings) != 2 || len(open.Audit.Waivers) != 1 {
 		t.Errorf("of what is open: %d findings, waivers %+v", len(open.Findings), open.Audit.Waivers)
 	}
-	if of := ask("service=till&kind=secret-value&state=any"); len(of.Findings) != 1 || of.Findings[0].Service != "quay" {
+	if of := ask("service=till&kind=secret-value&state=any"); len(of.Findings) != 1 ||
+		of.Findings[0].Service != "quay" {
 		t.Errorf("another service's: %+v", of.Findings)
 	}
 	for name, c := range map[string]struct {
@@ -72,7 +79,8 @@ func TestAReportOfWhatIsTracked(t *testing.T) {
 	}
 	for format, write := range report.Writers {
 		var out strings.Builder
-		if err := write(&out, r); err != nil || !strings.Contains(out.String(), "GET /skippers/{id}") || strings.Contains(out.String(), secretHash) {
+		if err := write(&out, r); err != nil || !strings.Contains(out.String(), "GET /skippers/{id}") ||
+			strings.Contains(out.String(), secretHash) {
 			t.Errorf("as %s: %v\n%.300s", format, err, out.String())
 		}
 	}
@@ -81,7 +89,8 @@ func TestAReportOfWhatIsTracked(t *testing.T) {
 // ofQuay gives the finding of a kind at the quay.
 func (w *world) ofQuay(kind string) Finding {
 	w.t.Helper()
-	all, _, err := w.Findings(w.t.Context(), FindingFilter{Service: "quay", Kinds: []string{kind}}, Page{Number: 1, Size: 10})
+	all, _, err := w.Findings(w.t.Context(), FindingFilter{Service: "quay", Kinds: []string{kind}},
+		Page{Number: 1, Size: 10})
 	if err != nil || len(all) != 1 {
 		w.t.Fatalf("%d findings are %s, %v", len(all), kind, err)
 	}
@@ -90,7 +99,9 @@ func (w *world) ofQuay(kind string) Finding {
 
 // TestWhyAFindingIsWaived takes the reason from what was said of the waiver that is in force.
 func TestWhyAFindingIsWaived(t *testing.T) {
-	ask, waive, move := func(said string) Event { return Event{Kind: "waiver", Became: "asked for", Comment: said} }, func(said string) Event { return Event{Kind: "move", Became: "waived", Comment: said} }, Event{Kind: "move", Became: "in-repair", Comment: "mended"}
+	ask, waive, move := func(said string) Event { return Event{Kind: "waiver", Became: "asked for", Comment: said} },
+		func(said string) Event { return Event{Kind: "move", Became: "waived", Comment: said} },
+		Event{Kind: "move", Became: "in-repair", Comment: "mended"}
 	for name, c := range map[string]struct {
 		history []Event
 		want    string
@@ -99,8 +110,9 @@ func TestWhyAFindingIsWaived(t *testing.T) {
 		"two":                    {[]Event{ask("a rewrite comes"), waive("agreed")}, "a rewrite comes; agreed"},
 		"approved without words": {[]Event{ask("a rewrite comes"), waive("")}, "a rewrite comes"},
 		"waived before":          {[]Event{waive("once"), move, waive("again")}, "again"},
-		"asked for anew":         {[]Event{ask("once"), waive("yes"), {Kind: "comment", Comment: "hm"}, ask("longer"), waive("")}, "longer"},
-		"nothing":                {nil, ""},
+		"asked for anew": {[]Event{ask("once"), waive("yes"), {Kind: "comment", Comment: "hm"}, ask("longer"),
+			waive("")}, "longer"},
+		"nothing": {nil, ""},
 	} {
 		if got := waiverReason(c.history); got != c.want {
 			t.Errorf("%s: %q, want %q", name, got, c.want)

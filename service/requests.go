@@ -179,7 +179,8 @@ func (s *Service) DecideRequest(ctx context.Context, who Caller, id int64, d Dec
 		}
 		q.Revision = made.Number
 	}
-	if err := s.store.DecideRequest(ctx, q, who.ID, s.did(who, "request "+q.State, q.Service, subjectOf(&q))); errors.Is(err, store.ErrConflict) {
+	if err := s.store.DecideRequest(ctx, q, who.ID, s.did(who, "request "+q.State, q.Service,
+		subjectOf(&q))); errors.Is(err, store.ErrConflict) {
 		return RequestView{}, problem(Conflict, "", "the request was decided meanwhile")
 	} else if err != nil {
 		return RequestView{}, err
@@ -195,7 +196,8 @@ func (s *Service) WithdrawRequest(ctx context.Context, who Caller, id int64) (Re
 		return RequestView{}, found(store.ErrNotFound, "request %d of yours", id)
 	}
 	q.State, q.DecidedBy, q.Decided = RequestWithdrawn, who.Name, s.now()
-	if err := s.store.DecideRequest(ctx, q, who.ID, s.did(who, "request withdrawn", q.Service, subjectOf(&q))); errors.Is(err, store.ErrConflict) {
+	if err := s.store.DecideRequest(ctx, q, who.ID, s.did(who, "request withdrawn", q.Service,
+		subjectOf(&q))); errors.Is(err, store.ErrConflict) {
 		return RequestView{}, problem(Conflict, "", "the request was %s already", q.State)
 	} else if err != nil {
 		return RequestView{}, err
@@ -205,7 +207,8 @@ func (s *Service) WithdrawRequest(ctx context.Context, who Caller, id int64) (Re
 
 // grantOf is what a request asks for, or a reviewer grants of it.
 func grantOf(q *store.Request, less *Less) *revise.Granting {
-	g := &revise.Granting{Endpoint: q.Endpoint, Audience: q.Audience, Entity: q.Entity, Field: q.Field, Member: q.Member, Reason: q.Reason, NeededBy: q.NeededBy}
+	g := &revise.Granting{Endpoint: q.Endpoint, Audience: q.Audience, Entity: q.Entity, Field: q.Field,
+		Member: q.Member, Reason: q.Reason, NeededBy: q.NeededBy}
 	if less != nil {
 		g.Max, g.Optional = less.Max, less.Optional
 		if less.Member != "" {
@@ -225,13 +228,15 @@ func (s *Service) granting(ctx context.Context, q *store.Request, less *Less) (P
 	g := grantOf(q, less)
 	edits, err := revise.Grant(f.contracts, g)
 	if err != nil {
-		return Proposed{}, problem(Conflict, "write the grant in the editor, and then decline the request saying so, or withdraw it", "%v", err)
+		return Proposed{}, problem(Conflict,
+			"write the grant in the editor, and then decline the request saying so, or withdraw it", "%v", err)
 	}
 	files, err := revise.Apply(contractFiles(f.revision.Files), edits)
 	if err != nil {
 		return Proposed{}, problem(Conflict, "write the grant in the editor", "%v", err)
 	}
-	p := Proposed{Base: f.revision.Number, Reason: q.Author + " asked for " + q.Entity + "." + q.Field + " at " + q.Endpoint + ": " + q.Reason}
+	p := Proposed{Base: f.revision.Number, Reason: q.Author + " asked for " + q.Entity + "." + q.Field + " at " +
+		q.Endpoint + ": " + q.Reason}
 	for _, one := range files {
 		p.Files = append(p.Files, store.ContractFile{Name: one.Name, Text: string(one.Data)})
 	}

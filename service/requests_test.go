@@ -7,7 +7,8 @@ import (
 
 func (w *world) ask(who Caller, field string) RequestView {
 	w.t.Helper()
-	v, err := w.Ask(w.t.Context(), who, Request{Service: "quay", Endpoint: "GET /skippers/{id}", Audience: "office", Entity: "Skipper", Field: field, NeededBy: "desk", Reason: "staff write to late arrivals"})
+	v, err := w.Ask(w.t.Context(), who, Request{Service: "quay", Endpoint: "GET /skippers/{id}", Audience: "office",
+		Entity: "Skipper", Field: field, NeededBy: "desk", Reason: "staff write to late arrivals"})
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -28,7 +29,8 @@ func TestARequestIsGranted(t *testing.T) {
 	w := newWorld(t)
 	iva, teodor := w.person("Iva", Viewer), w.person("Teodor", Lead)
 	v := w.ask(iva, "email")
-	if v.State != RequestOpen || v.Class != "personal" || v.Author != "Iva" || v.Refuse != "" || v.Grant != `email: {needed_by: [desk], reason: staff write to late arrivals}` {
+	if v.State != RequestOpen || v.Class != "personal" || v.Author != "Iva" || v.Refuse != "" ||
+		v.Grant != `email: {needed_by: [desk], reason: staff write to late arrivals}` {
 		t.Errorf("request %+v", v)
 	}
 	if again := w.ask(w.who, "email"); again.ID != v.ID || again.Author != "Iva" {
@@ -57,7 +59,8 @@ func TestARequestIsGranted(t *testing.T) {
 	if _, err := w.DecideRequest(t.Context(), w.who, v.ID, Decision{}); code(err) != Conflict {
 		t.Errorf("decided twice: %v", err)
 	}
-	if entries, _, _ := w.Trail(t.Context(), TrailFilter{}, Page{Number: 1, Size: 9}); len(entries) < 2 || entries[0].Action != "request granted" && entries[1].Action != "request granted" {
+	if entries, _, _ := w.Trail(t.Context(), TrailFilter{}, Page{Number: 1, Size: 9}); len(entries) < 2 ||
+		entries[0].Action != "request granted" && entries[1].Action != "request granted" {
 		t.Errorf("the trail says %+v", entries)
 	}
 }
@@ -65,15 +68,18 @@ func TestARequestIsGranted(t *testing.T) {
 func TestLessIsGrantedThanWasAsked(t *testing.T) {
 	w := newWorld(t)
 	v := w.ask(w.person("Iva", Viewer), "email")
-	if _, err := w.DecideRequest(t.Context(), w.who, v.ID, Decision{Grant: true, Less: &Less{Max: 40}}); code(err) != Invalid {
+	if _, err := w.DecideRequest(t.Context(), w.who, v.ID,
+		Decision{Grant: true, Less: &Less{Max: 40}}); code(err) != Invalid {
 		t.Errorf("less without a reason: %v", err)
 	}
-	done, err := w.DecideRequest(t.Context(), w.who, v.ID, Decision{Grant: true, Less: &Less{Max: 40, Optional: true, Member: "contact"}, Comment: "the first line will do"})
+	done, err := w.DecideRequest(t.Context(), w.who, v.ID, Decision{Grant: true, Less: &Less{Max: 40, Optional: true,
+		Member: "contact"}, Comment: "the first line will do"})
 	if err != nil || done.State != RequestCountered || done.Decision != "the first line will do" {
 		t.Fatalf("%+v, %v", done, err)
 	}
 	r, err := w.RevisionOf(t.Context(), "quay", done.Revision)
-	if err != nil || !strings.Contains(r.Files[0].Text, "contact: {field: email, max: 40, optional: true, audiences: [office]") {
+	if err != nil || !strings.Contains(r.Files[0].Text,
+		"contact: {field: email, max: 40, optional: true, audiences: [office]") {
 		t.Errorf("the revision is\n%s, %v", r.Files[0].Text, err)
 	}
 }
@@ -85,7 +91,8 @@ func TestARequestIsDeclinedOrWithdrawn(t *testing.T) {
 	if _, err := w.DecideRequest(t.Context(), w.who, v.ID, Decision{}); code(err) != Invalid {
 		t.Errorf("declined without a reason: %v", err)
 	}
-	if done, err := w.DecideRequest(t.Context(), w.who, v.ID, Decision{Comment: "the desk rings them"}); err != nil || done.State != RequestDeclined || done.Revision != 0 {
+	if done, err := w.DecideRequest(t.Context(), w.who, v.ID, Decision{Comment: "the desk rings them"}); err != nil ||
+		done.State != RequestDeclined || done.Revision != 0 {
 		t.Errorf("%+v, %v", done, err)
 	}
 	if got := w.told(iva); got != "request by Noor Adeyar: declined" {
@@ -101,18 +108,23 @@ func TestARequestIsDeclinedOrWithdrawn(t *testing.T) {
 	if done, err := w.WithdrawRequest(t.Context(), iva, second.ID); err != nil || done.State != RequestWithdrawn {
 		t.Errorf("%+v, %v", done, err)
 	}
-	if all, total, err := w.Requests(t.Context(), RequestFilter{Person: iva.ID}, Page{Number: 1, Size: 9}); err != nil || total != 2 || all[0].ID != second.ID || all[0].Class != "personal" {
+	if all, total, err := w.Requests(t.Context(), RequestFilter{Person: iva.ID},
+		Page{Number: 1, Size: 9}); err != nil || total != 2 || all[0].ID != second.ID || all[0].Class != "personal" {
 		t.Errorf("requests %+v of %d, %v", all, total, err)
 	}
 }
 
 func TestRequestsThatCannotBe(t *testing.T) {
 	w := newWorld(t)
-	good := Request{Service: "quay", Endpoint: "GET /skippers/{id}", Audience: "office", Entity: "Skipper", Field: "email", NeededBy: "desk", Reason: "r"}
+	good := Request{Service: "quay", Endpoint: "GET /skippers/{id}", Audience: "office", Entity: "Skipper",
+		Field: "email", NeededBy: "desk", Reason: "r"}
 	for name, change := range map[string]func(*Request){
-		"no reason": func(q *Request) { q.Reason = " " }, "needed by nobody": func(q *Request) { q.NeededBy = "" }, "no such endpoint": func(q *Request) { q.Endpoint = "GET /boats" },
-		"no such audience": func(q *Request) { q.Audience = "crew" }, "no such entity": func(q *Request) { q.Entity = "Boat" }, "no such field": func(q *Request) { q.Field = "shoe_size" },
-		"a long reason": func(q *Request) { q.Reason = strings.Repeat("x", 3000) },
+		"no reason": func(q *Request) { q.Reason = " " }, "needed by nobody": func(q *Request) { q.NeededBy = "" },
+		"no such endpoint": func(q *Request) { q.Endpoint = "GET /boats" },
+		"no such audience": func(q *Request) { q.Audience = "crew" },
+		"no such entity":   func(q *Request) { q.Entity = "Boat" },
+		"no such field":    func(q *Request) { q.Field = "shoe_size" },
+		"a long reason":    func(q *Request) { q.Reason = strings.Repeat("x", 3000) },
 	} {
 		q := good
 		change(&q)

@@ -35,7 +35,8 @@ func (s *Service) SendResult(ctx context.Context, who Caller, r store.Result) (R
 	if r.Line = strings.TrimSpace(r.Line); r.Line == "" {
 		return ResultView{}, problem(Invalid, "", "a result is of a line of development, as in main")
 	}
-	if u, err := url.Parse(r.Link); r.Link != "" && (err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https") {
+	if u, err := url.Parse(r.Link); r.Link != "" && (err != nil || u.Host == "" || u.Scheme != "http" &&
+		u.Scheme != "https") {
 		return ResultView{}, problem(Invalid, "", "the link is no address of http or https")
 	}
 	if len(r.Findings) > mostChecked {
@@ -45,10 +46,12 @@ func (s *Service) SendResult(ctx context.Context, who Caller, r store.Result) (R
 	seen := map[string]bool{}
 	for _, f := range r.Findings {
 		if _, ok := scan.ParseKind(f.Kind); !ok {
-			return ResultView{}, problem(Invalid, "check with a program of the service's version", "no finding is a %q", f.Kind)
+			return ResultView{}, problem(Invalid, "check with a program of the service's version", "no finding is a %q",
+				f.Kind)
 		}
 		if !printForm.MatchString(f.Fingerprint) {
-			return ResultView{}, problem(Invalid, "", "%q is no fingerprint: it has 16 hexadecimal digits", f.Fingerprint)
+			return ResultView{}, problem(Invalid, "", "%q is no fingerprint: it has 16 hexadecimal digits",
+				f.Fingerprint)
 		}
 		if seen[f.Fingerprint] {
 			return ResultView{}, problem(Invalid, "", "the finding %s is told twice", f.Fingerprint)
@@ -121,7 +124,8 @@ func (s *Service) Results(ctx context.Context, service, line string, page store.
 
 // DropResult forgets a result.
 func (s *Service) DropResult(ctx context.Context, who Caller, id int64) error {
-	return found(s.store.DropResult(ctx, id, s.did(who, "drop result", fmt.Sprintf("result %d", id), "")), "result %d", id)
+	return found(s.store.DropResult(ctx, id, s.did(who, "drop result", fmt.Sprintf("result %d", id), "")), "result %d",
+		id)
 }
 
 // SetMainLine says which line of a service others are compared with.
@@ -129,5 +133,6 @@ func (s *Service) SetMainLine(ctx context.Context, who Caller, service, line str
 	if line = strings.TrimSpace(line); line == "" {
 		return problem(Invalid, "", "the main line has a name")
 	}
-	return found(s.store.SetMainLine(ctx, service, line, s.did(who, "set main line", service, line)), "service %q", service)
+	return found(s.store.SetMainLine(ctx, service, line, s.did(who, "set main line", service, line)), "service %q",
+		service)
 }

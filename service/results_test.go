@@ -14,7 +14,8 @@ func (w *world) sent(line string, prints ...string) ResultView {
 	w.t.Helper()
 	r := Result{Service: "quay", Line: line, Rules: 3}
 	for _, p := range prints {
-		r.Findings = append(r.Findings, finding.Checked{Fingerprint: p, Kind: "secret-value", Severity: scan.High, Endpoint: "GET /skippers/{id}", Path: "$.x"})
+		r.Findings = append(r.Findings, finding.Checked{Fingerprint: p, Kind: "secret-value", Severity: scan.High,
+			Endpoint: "GET /skippers/{id}", Path: "$.x"})
 	}
 	v, err := w.SendResult(w.t.Context(), w.who, r)
 	if err != nil {
@@ -30,7 +31,8 @@ func TestResultsAreHeldAgainstTheMainLineBefore(t *testing.T) {
 	w.upload("monday.har", recording(leaky))
 	hash := w.theHash().ID
 	first := w.sent("berths", hash, digits(1))
-	if first.Against != nil || len(first.Fresh) != 2 || first.States[hash] != "new" || first.States[digits(1)] != "" || first.Main || first.Author != "Noor Adeyar" {
+	if first.Against != nil || len(first.Fresh) != 2 || first.States[hash] != "new" || first.States[digits(1)] != "" ||
+		first.Main || first.Author != "Noor Adeyar" {
 		t.Errorf("with no main line: %+v", first)
 	}
 	main := w.sent("main", digits(1), digits(2))
@@ -38,7 +40,8 @@ func TestResultsAreHeldAgainstTheMainLineBefore(t *testing.T) {
 		t.Errorf("the first of the main line: %+v", main)
 	}
 	next := w.sent("main", digits(1))
-	if next.Against == nil || next.Against.ID != main.ID || len(next.Gone) != 1 || next.Gone[0].Fingerprint != digits(2) || len(next.Same) != 1 {
+	if next.Against == nil || next.Against.ID != main.ID || len(next.Gone) != 1 ||
+		next.Gone[0].Fingerprint != digits(2) || len(next.Same) != 1 {
 		t.Errorf("the second of the main line: %+v", next)
 	}
 	then := w.sent("berths", hash, digits(1))
@@ -46,17 +49,20 @@ func TestResultsAreHeldAgainstTheMainLineBefore(t *testing.T) {
 		t.Errorf("against the main line: %+v", then)
 	}
 	w.sent("main", hash)
-	if again, err := w.Result(t.Context(), then.ID); err != nil || again.Against.ID != next.ID || len(again.Fresh) != 1 {
+	if again, err := w.Result(t.Context(), then.ID); err != nil || again.Against.ID != next.ID ||
+		len(again.Fresh) != 1 {
 		t.Errorf("what came later changes it: %+v, %v", again, err)
 	}
 	if err := w.SetMainLine(t.Context(), w.who, "quay", "berths"); err != nil {
 		t.Fatal(err)
 	}
-	if again, err := w.Result(t.Context(), then.ID); err != nil || again.Against.ID != next.ID || len(again.Fresh) != 1 || !again.Main {
+	if again, err := w.Result(t.Context(), then.ID); err != nil || again.Against.ID != next.ID ||
+		len(again.Fresh) != 1 || !again.Main {
 		t.Errorf("with another main line it is held against another: %+v, %v", again, err)
 	}
 	list, total, err := w.Results(t.Context(), "quay", "main", Page{Number: 1, Size: 2})
-	if err != nil || total != 3 || len(list) != 2 || list[0].Main || list[0].BySeverity[scan.High] != 1 || list[0].Findings != nil {
+	if err != nil || total != 3 || len(list) != 2 || list[0].Main || list[0].BySeverity[scan.High] != 1 ||
+		list[0].Findings != nil {
 		t.Errorf("%d of %d: %+v, %v", len(list), total, list, err)
 	}
 	if err := w.DropResult(t.Context(), w.who, main.ID); err != nil {
@@ -65,8 +71,9 @@ func TestResultsAreHeldAgainstTheMainLineBefore(t *testing.T) {
 	if again, err := w.Result(t.Context(), next.ID); err != nil || again.Against.ID != main.ID || len(again.Gone) != 1 {
 		t.Errorf("what it was held against is forgotten: %+v, %v", again, err)
 	}
-	for name, err := range map[string]error{"forgotten twice": w.DropResult(t.Context(), w.who, main.ID), "a main line of nothing": w.SetMainLine(t.Context(), w.who, "none", "x"),
-		"what is forgotten": func() error { _, err := w.Result(t.Context(), main.ID); return err }()} {
+	for name, err := range map[string]error{"forgotten twice": w.DropResult(t.Context(), w.who, main.ID),
+		"a main line of nothing": w.SetMainLine(t.Context(), w.who, "none", "x"),
+		"what is forgotten":      func() error { _, err := w.Result(t.Context(), main.ID); return err }()} {
 		if code(err) != NotFound {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -80,7 +87,8 @@ func TestOldResultsMakeRoom(t *testing.T) {
 	for i := range 103 {
 		w.sent("berths", digits(i))
 	}
-	if list, total, err := w.Results(t.Context(), "", "berths", Page{Number: 2, Size: 60}); err != nil || total != 100 || len(list) != 40 || list[39].ID != main.ID+4 {
+	if list, total, err := w.Results(t.Context(), "", "berths", Page{Number: 2, Size: 60}); err != nil ||
+		total != 100 || len(list) != 40 || list[39].ID != main.ID+4 {
 		t.Errorf("%d of %d, %v", len(list), total, err)
 	}
 	if _, err := w.Result(t.Context(), main.ID); err != nil {
@@ -101,15 +109,21 @@ func TestResultsThatCannotBe(t *testing.T) {
 		code Code
 		says string
 	}{
-		"no line":          {Result{Service: "quay", Line: " "}, Invalid, "line of development"},
-		"a link that runs": {Result{Service: "quay", Line: "a", Link: "javascript:alert(1)"}, Invalid, "no address of http"},
-		"no kind":          {Result{Service: "quay", Line: "a", Findings: f(func(c *finding.Checked) { c.Kind = "leak" })}, Invalid, `no finding is a "leak"`},
-		"no fingerprint":   {Result{Service: "quay", Line: "a", Findings: f(func(c *finding.Checked) { c.Fingerprint = "<b>" })}, Invalid, "no fingerprint"},
-		"twice":            {Result{Service: "quay", Line: "a", Findings: append(f(same), f(same)...)}, Invalid, "told twice"},
-		"too many":         {Result{Service: "quay", Line: "a", Findings: make([]finding.Checked, 50_001)}, Invalid, "at most 50000"},
-		"no service":       {Result{Service: "none", Line: "a"}, NotFound, "there is no service"},
+		"no line": {Result{Service: "quay", Line: " "}, Invalid, "line of development"},
+		"a link that runs": {Result{Service: "quay", Line: "a", Link: "javascript:alert(1)"}, Invalid,
+			"no address of http"},
+		"no kind": {Result{Service: "quay", Line: "a",
+			Findings: f(func(c *finding.Checked) { c.Kind = "leak" })}, Invalid, `no finding is a "leak"`},
+		"no fingerprint": {Result{Service: "quay", Line: "a",
+			Findings: f(func(c *finding.Checked) { c.Fingerprint = "<b>" })}, Invalid, "no fingerprint"},
+		"twice": {Result{Service: "quay", Line: "a", Findings: append(f(same), f(same)...)}, Invalid,
+			"told twice"},
+		"too many": {Result{Service: "quay", Line: "a", Findings: make([]finding.Checked, 50_001)}, Invalid,
+			"at most 50000"},
+		"no service": {Result{Service: "none", Line: "a"}, NotFound, "there is no service"},
 	} {
-		if _, err := w.SendResult(t.Context(), w.who, c.r); code(err) != c.code || !strings.Contains(err.Error(), c.says) {
+		if _, err := w.SendResult(t.Context(), w.who, c.r); code(err) != c.code ||
+			!strings.Contains(err.Error(), c.says) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}

@@ -77,9 +77,11 @@ func (c *Caller) MaySomewhere(needed string) bool {
 // notIn is the problem of who may not do something at a service.
 func (c *Caller) notIn(service, needed string) *Problem {
 	if !c.changes(service) {
-		return problem(Forbidden, "make a token for it", "this token is for the service %s and changes nothing at %s", c.Key.Service, service)
+		return problem(Forbidden, "make a token for it", "this token is for the service %s and changes nothing at %s",
+			c.Key.Service, service)
 	}
-	return problem(Forbidden, "ask an administrator for it", "this needs the role %s at %s; yours is %s", needed, service, c.RoleIn(service))
+	return problem(Forbidden, "ask an administrator for it", "this needs the role %s at %s; yours is %s", needed,
+		service, c.RoleIn(service))
 }
 
 // Need is what an operation needs of its caller.
@@ -93,7 +95,8 @@ type Need struct {
 // something that needs a role and a scope: nil, or a [Problem].
 func (c *Caller) MayEver(role, scope string) error {
 	if !Covers(c.Key.Scope, scope) {
-		return problem(Forbidden, "make a token with the scope "+scope, "this token's scope is %s, and this needs %s", c.Key.Scope, scope)
+		return problem(Forbidden, "make a token with the scope "+scope, "this token's scope is %s, and this needs %s",
+			c.Key.Scope, scope)
 	}
 	if !c.MaySomewhere(role) {
 		return problem(Forbidden, "ask an administrator for it", "this needs the role %s; yours is %s", role, c.Role)
@@ -103,7 +106,8 @@ func (c *Caller) MayEver(role, scope string) error {
 
 // ofNoService are the parameters of paths that name what belongs to the whole team or to the
 // caller alone; everything else that a path names is of a service.
-var ofNoService = map[string]bool{"token_id": true, "session_id": true, "person_id": true, "hook_id": true, "delivery_id": true, "mail_id": true, "view_id": true,
+var ofNoService = map[string]bool{"token_id": true, "session_id": true, "person_id": true, "hook_id": true,
+	"delivery_id": true, "mail_id": true, "view_id": true,
 	"change_id": true, "endpoint_id": true, "audience": true, "number": true, "chunk": true, "form": true}
 
 // serviceOf gives the service of what a path names, from the decoded values of its
@@ -149,9 +153,11 @@ func (s *Service) Admit(ctx context.Context, c *Caller, need Need, names map[str
 	case at != "" && (!c.MayIn(at, need.Role) || need.Scope != ScopeRead && !c.changes(at)):
 		return c.notIn(at, need.Role)
 	case at == "" && c.Key.Service != "" && !need.Each:
-		return problem(Forbidden, "make a token for all services", "this token is for the service %s alone", c.Key.Service)
+		return problem(Forbidden, "make a token for all services", "this token is for the service %s alone",
+			c.Key.Service)
 	case at == "" && !need.Each && !May(c.Role, need.Role):
-		return problem(Forbidden, "ask an administrator for it", "this needs the role %s; yours is %s", need.Role, c.Role)
+		return problem(Forbidden, "ask an administrator for it", "this needs the role %s; yours is %s", need.Role,
+			c.Role)
 	}
 	return nil
 }

@@ -10,10 +10,13 @@ import (
 // other adds a second service, with a finding of its own, and gives that.
 func (w *world) other() Finding {
 	w.t.Helper()
-	if _, _, err := w.Apply(w.t.Context(), w.who, "till", Proposed{Files: []ContractFile{{Name: "till.yaml", Text: strings.ReplaceAll(harbour, "service: quay", "service: till")}}}); err != nil {
+	if _, _, err := w.Apply(w.t.Context(), w.who, "till",
+		Proposed{Files: []ContractFile{{Name: "till.yaml", Text: strings.ReplaceAll(harbour, "service: quay",
+			"service: till")}}}); err != nil {
 		w.t.Fatal(err)
 	}
-	if _, err := w.Upload(w.t.Context(), w.who, "till", "till.har", Said{}, strings.NewReader(recording(leaky))); err != nil {
+	if _, err := w.Upload(w.t.Context(), w.who, "till", "till.har", Said{},
+		strings.NewReader(recording(leaky))); err != nil {
 		w.t.Fatal(err)
 	}
 	all, _, err := w.Findings(w.t.Context(), FindingFilter{Service: "till"}, Page{Number: 1, Size: 10})
@@ -51,14 +54,17 @@ func TestRolesAtServices(t *testing.T) {
 		t.Fatal(err)
 	}
 	for role, want := range map[string]bool{Viewer: true, Reviewer: true, Lead: true, Administrator: false} {
-		if iva.MayIn("till", role) != want || iva.MayIn("quay", role) != (role == Viewer) || iva.MaySomewhere(role) != want {
-			t.Errorf("as %s: at the till %v, at the quay %v, somewhere %v", role, iva.MayIn("till", role), iva.MayIn("quay", role), iva.MaySomewhere(role))
+		if iva.MayIn("till", role) != want || iva.MayIn("quay", role) != (role == Viewer) ||
+			iva.MaySomewhere(role) != want {
+			t.Errorf("as %s: at the till %v, at the quay %v, somewhere %v", role, iva.MayIn("till", role),
+				iva.MayIn("quay", role), iva.MaySomewhere(role))
 		}
 	}
 	// of two findings that she changes at once she may change one
 	both := []string{there.ID, here().ID}
 	c, err := w.ChangeFindings(t.Context(), iva, both, nil, Wish{Add: []string{"hers"}}, false)
-	if err != nil || c.Findings != 1 || c.Left != 1 || c.Refused[0].Why != "this needs the role reviewer at quay; yours is viewer" {
+	if err != nil || c.Findings != 1 || c.Left != 1 ||
+		c.Refused[0].Why != "this needs the role reviewer at quay; yours is viewer" {
 		t.Errorf("%+v, %v", c, err)
 	}
 	// nor undo what others changed elsewhere
@@ -66,7 +72,8 @@ func TestRolesAtServices(t *testing.T) {
 	if err != nil || byNoor.Findings != 2 {
 		t.Fatal(byNoor, err)
 	}
-	if n, left, err := w.UndoChange(t.Context(), iva, byNoor.ID); err != nil || n != 1 || len(left) != 1 || !strings.Contains(left[0].Why, "at quay") {
+	if n, left, err := w.UndoChange(t.Context(), iva, byNoor.ID); err != nil || n != 1 || len(left) != 1 ||
+		!strings.Contains(left[0].Why, "at quay") {
 		t.Errorf("undone %d, left %+v, %v", n, left, err)
 	}
 	// she decides on waivers at her service alone
@@ -76,10 +83,12 @@ func TestRolesAtServices(t *testing.T) {
 	if n := w.unread(iva); len(n) != 1 || n[0].FindingID != there.ID {
 		t.Errorf("told %+v", n)
 	}
-	if v, err := w.Move(t.Context(), iva, there.ID, finding.Move{To: finding.Waived}); err != nil || v.Approver != "Iva" {
+	if v, err := w.Move(t.Context(), iva, there.ID, finding.Move{To: finding.Waived}); err != nil ||
+		v.Approver != "Iva" {
 		t.Errorf("%+v, %v", v.Finding, err)
 	}
-	if _, err := w.Move(t.Context(), iva, here().ID, finding.Move{To: finding.Waived, Comment: "x", Until: "2026-05-10"}); code(err) != Conflict {
+	if _, err := w.Move(t.Context(), iva, here().ID, finding.Move{To: finding.Waived, Comment: "x",
+		Until: "2026-05-10"}); code(err) != Conflict {
 		t.Errorf("at the quay: %v", err)
 	}
 	if _, err := w.Repeat(t.Context(), iva, Again{Capture: here().Evidence[0].CaptureID}); code(err) != Forbidden {
@@ -89,15 +98,19 @@ func TestRolesAtServices(t *testing.T) {
 	for name, c := range map[string]struct {
 		roles map[string]string
 		code  Code
-	}{"an administrator at one": {map[string]string{"till": Administrator}, Invalid}, "no such role": {map[string]string{"till": "captain"}, Invalid}, "no such service": {map[string]string{"none": Lead}, NotFound}} {
+	}{"an administrator at one": {map[string]string{"till": Administrator}, Invalid},
+		"no such role":    {map[string]string{"till": "captain"}, Invalid},
+		"no such service": {map[string]string{"none": Lead}, NotFound}} {
 		if _, err := w.ChangePerson(t.Context(), marlo, iva.ID, PersonWish{Roles: c.roles}); code(err) != c.code {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	if p, err = w.ChangePerson(t.Context(), marlo, iva.ID, PersonWish{Roles: map[string]string{"till": ""}}); err != nil || len(p.Roles) != 0 {
+	if p, err = w.ChangePerson(t.Context(), marlo, iva.ID,
+		PersonWish{Roles: map[string]string{"till": ""}}); err != nil || len(p.Roles) != 0 {
 		t.Errorf("taken back: %+v, %v", p, err)
 	}
-	if p, _ := w.ChangePerson(t.Context(), marlo, marlo.ID, PersonWish{Roles: map[string]string{"till": Viewer}}); !(&Caller{Person: p}).MayIn("till", Administrator) {
+	if p, _ := w.ChangePerson(t.Context(), marlo, marlo.ID,
+		PersonWish{Roles: map[string]string{"till": Viewer}}); !(&Caller{Person: p}).MayIn("till", Administrator) {
 		t.Error("an administrator is none at a service")
 	}
 }
@@ -122,26 +135,46 @@ func TestWhoIsAdmitted(t *testing.T) {
 		path        map[string]string
 		why         string // empty: admitted
 	}{
-		{"a viewer reads", caller(Viewer, ScopeRead, "till", nil), Viewer, ScopeRead, false, map[string]string{"finding_id": id}, ""},
-		{"a viewer comments", caller(Viewer, ScopeEverything, "", nil), Viewer, ScopeEverything, false, map[string]string{"finding_id": id}, ""},
-		{"with a token that reads", caller(Viewer, ScopeRead, "", nil), Viewer, ScopeEverything, false, map[string]string{"finding_id": id}, "this token's scope is read"},
-		{"an unknown scope", caller(Administrator, "sing", "", nil), Viewer, ScopeRead, false, nil, "this token's scope is sing"},
-		{"a recorder records", caller(Reviewer, ScopeRecord, "", nil), Reviewer, ScopeRecord, false, map[string]string{"service": "quay"}, ""},
-		{"a recorder moves", caller(Reviewer, ScopeRecord, "", nil), Reviewer, ScopeEverything, false, map[string]string{"finding_id": id}, "this needs everything"},
-		{"a recorder of another service", caller(Reviewer, ScopeRecord, "till", nil), Reviewer, ScopeRecord, false, map[string]string{"service": "quay"}, "this token is for the service till"},
-		{"a token of one service in general", caller(Administrator, ScopeEverything, "till", nil), Administrator, ScopeEverything, false, map[string]string{"person_id": "1"}, "this token is for the service till alone"},
-		{"a token of one service comments at another", caller(Viewer, ScopeEverything, "till", nil), Viewer, ScopeEverything, false, map[string]string{"finding_id": id}, "this token is for the service till"},
-		{"and at its own", caller(Viewer, ScopeEverything, "quay", nil), Viewer, ScopeEverything, false, map[string]string{"finding_id": id}, ""},
-		{"a reviewer reviews", caller(Reviewer, ScopeEverything, "", nil), Reviewer, ScopeEverything, false, map[string]string{"finding_id": id}, ""},
-		{"a viewer reviews", caller(Viewer, ScopeEverything, "", nil), Reviewer, ScopeEverything, false, map[string]string{"finding_id": id}, "this needs the role reviewer; yours is viewer"},
-		{"lead at the service", caller(Viewer, ScopeEverything, "", lead), Lead, ScopeEverything, false, map[string]string{"service": "quay"}, ""},
-		{"lead at another", caller(Viewer, ScopeEverything, "", lead), Lead, ScopeEverything, false, map[string]string{"service": "till"}, "yours is viewer"},
-		{"less at one service", caller(Lead, ScopeEverything, "", map[string]string{"quay": Viewer}), Reviewer, ScopeEverything, false, map[string]string{"batch_id": "1"}, "this needs the role reviewer at quay"},
-		{"lead at one, in general", caller(Viewer, ScopeEverything, "", lead), Lead, ScopeEverything, false, nil, "this needs the role lead; yours is viewer"},
-		{"lead at one, where each is looked at", caller(Viewer, ScopeEverything, "", lead), Lead, ScopeEverything, true, nil, ""},
-		{"a viewer, where each is looked at", caller(Viewer, ScopeEverything, "", nil), Reviewer, ScopeEverything, true, nil, "needs the role reviewer"},
-		{"what is not there", caller(Administrator, ScopeEverything, "", nil), Reviewer, ScopeEverything, false, map[string]string{"finding_id": "none"}, "there is no finding none"},
-		{"a service that is not there", caller(Administrator, ScopeEverything, "", nil), Reviewer, ScopeEverything, false, map[string]string{"service": "none"}, "there is no service"},
+		{"a viewer reads", caller(Viewer, ScopeRead, "till", nil), Viewer, ScopeRead, false,
+			map[string]string{"finding_id": id}, ""},
+		{"a viewer comments", caller(Viewer, ScopeEverything, "", nil), Viewer, ScopeEverything, false,
+			map[string]string{"finding_id": id}, ""},
+		{"with a token that reads", caller(Viewer, ScopeRead, "", nil), Viewer, ScopeEverything, false,
+			map[string]string{"finding_id": id}, "this token's scope is read"},
+		{"an unknown scope", caller(Administrator, "sing", "", nil), Viewer, ScopeRead, false, nil,
+			"this token's scope is sing"},
+		{"a recorder records", caller(Reviewer, ScopeRecord, "", nil), Reviewer, ScopeRecord, false,
+			map[string]string{"service": "quay"}, ""},
+		{"a recorder moves", caller(Reviewer, ScopeRecord, "", nil), Reviewer, ScopeEverything, false,
+			map[string]string{"finding_id": id}, "this needs everything"},
+		{"a recorder of another service", caller(Reviewer, ScopeRecord, "till", nil), Reviewer, ScopeRecord, false,
+			map[string]string{"service": "quay"}, "this token is for the service till"},
+		{"a token of one service in general", caller(Administrator, ScopeEverything, "till", nil), Administrator,
+			ScopeEverything, false, map[string]string{"person_id": "1"}, "this token is for the service till alone"},
+		{"a token of one service comments at another", caller(Viewer, ScopeEverything, "till", nil), Viewer,
+			ScopeEverything, false, map[string]string{"finding_id": id}, "this token is for the service till"},
+		{"and at its own", caller(Viewer, ScopeEverything, "quay", nil), Viewer, ScopeEverything, false,
+			map[string]string{"finding_id": id}, ""},
+		{"a reviewer reviews", caller(Reviewer, ScopeEverything, "", nil), Reviewer, ScopeEverything, false,
+			map[string]string{"finding_id": id}, ""},
+		{"a viewer reviews", caller(Viewer, ScopeEverything, "", nil), Reviewer, ScopeEverything, false,
+			map[string]string{"finding_id": id}, "this needs the role reviewer; yours is viewer"},
+		{"lead at the service", caller(Viewer, ScopeEverything, "", lead), Lead, ScopeEverything, false,
+			map[string]string{"service": "quay"}, ""},
+		{"lead at another", caller(Viewer, ScopeEverything, "", lead), Lead, ScopeEverything, false,
+			map[string]string{"service": "till"}, "yours is viewer"},
+		{"less at one service", caller(Lead, ScopeEverything, "", map[string]string{"quay": Viewer}), Reviewer,
+			ScopeEverything, false, map[string]string{"batch_id": "1"}, "this needs the role reviewer at quay"},
+		{"lead at one, in general", caller(Viewer, ScopeEverything, "", lead), Lead, ScopeEverything, false, nil,
+			"this needs the role lead; yours is viewer"},
+		{"lead at one, where each is looked at", caller(Viewer, ScopeEverything, "", lead), Lead, ScopeEverything, true,
+			nil, ""},
+		{"a viewer, where each is looked at", caller(Viewer, ScopeEverything, "", nil), Reviewer, ScopeEverything, true,
+			nil, "needs the role reviewer"},
+		{"what is not there", caller(Administrator, ScopeEverything, "", nil), Reviewer, ScopeEverything, false,
+			map[string]string{"finding_id": "none"}, "there is no finding none"},
+		{"a service that is not there", caller(Administrator, ScopeEverything, "", nil), Reviewer, ScopeEverything,
+			false, map[string]string{"service": "none"}, "there is no service"},
 	} {
 		err := w.Admit(t.Context(), c.who, Need{Role: c.role, Scope: c.scope, Each: c.each}, c.path)
 		want := Forbidden

@@ -117,7 +117,8 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{store: st, now: o.Now, log: o.Log, inForce: map[string]inForce{}, growing: map[int64]*liveBatch{}, hasher: newHasher(), revocation: make(chan struct{}), mail: o.Mail, digestHour: o.DigestHour}
+	s := &Service{store: st, now: o.Now, log: o.Log, inForce: map[string]inForce{}, growing: map[int64]*liveBatch{},
+		hasher: newHasher(), revocation: make(chan struct{}), mail: o.Mail, digestHour: o.DigestHour}
 	if err := st.Limit(ctx, o.MaxDisk); err != nil {
 		st.Close()
 		return nil, err
@@ -161,7 +162,8 @@ func (s *Service) contracts(ctx context.Context, service string) (inForce, error
 	}
 	contracts, err := contract.Read(contractFiles(revision.Files)...)
 	if err != nil {
-		return inForce{}, fmt.Errorf("revision %d of the contracts of %s can no longer be read: %w", revision.Number, service, err)
+		return inForce{}, fmt.Errorf("revision %d of the contracts of %s can no longer be read: %w", revision.Number,
+			service, err)
 	}
 	f := inForce{contracts, revision, sync.OnceValue(func() *flows { return flowsOf(contracts) })}
 	s.inForce[service] = f

@@ -43,8 +43,9 @@ func recording(bodies ...string) string {
 	var entries []string
 	for _, b := range bodies {
 		b = strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(b)
-		entries = append(entries, `{"startedDateTime":"2026-05-01T10:00:00Z","request":{"method":"GET","url":"https://q.example/skippers/7?key=`+secretToken+`","headers":[{"name":"Authorization","value":"Bearer `+secretToken+`"},{"name":"X-Desk","value":"2"}]},`+
-			`"response":{"status":200,"headers":[{"name":"Content-Type","value":"application/json"},{"name":"Set-Cookie","value":"sid=`+secretToken+`"}],"content":{"text":"`+b+`"}}}`)
+		entries = append(entries,
+			`{"startedDateTime":"2026-05-01T10:00:00Z","request":{"method":"GET","url":"https://q.example/skippers/7?key=`+secretToken+`","headers":[{"name":"Authorization","value":"Bearer `+secretToken+`"},{"name":"X-Desk","value":"2"}]},`+
+				`"response":{"status":200,"headers":[{"name":"Content-Type","value":"application/json"},{"name":"Set-Cookie","value":"sid=`+secretToken+`"}],"content":{"text":"`+b+`"}}}`)
 	}
 	return `{"log":{"version":"1.2","entries":[` + strings.Join(entries, ",") + `]}}`
 }
@@ -66,14 +67,16 @@ type world struct {
 // newWorld is a service with a person and the contracts of the harbour.
 func newWorld(t *testing.T) *world {
 	t.Helper()
-	w := &world{t: t, dir: t.TempDir(), clock: &clock{time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)}, log: &bytes.Buffer{}}
+	w := &world{t: t, dir: t.TempDir(), clock: &clock{time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)},
+		log: &bytes.Buffer{}}
 	w.open()
 	p, err := w.AddPerson(t.Context(), "Noor Adeyar", "noor@quay.example", Reviewer, "low tide at nine")
 	if err != nil {
 		t.Fatal(err)
 	}
 	w.who = Caller{Person: p, Key: Key{Scope: ScopeEverything}}
-	if _, changed, err := w.Apply(t.Context(), w.who, "quay", Proposed{Files: []ContractFile{{Name: "quay.yaml", Text: harbour}}}); err != nil || !changed {
+	if _, changed, err := w.Apply(t.Context(), w.who, "quay",
+		Proposed{Files: []ContractFile{{Name: "quay.yaml", Text: harbour}}}); err != nil || !changed {
 		t.Fatalf("applying contracts: changed %v, %v", changed, err)
 	}
 	return w
@@ -81,7 +84,8 @@ func newWorld(t *testing.T) *world {
 
 func (w *world) open() {
 	w.t.Helper()
-	s, err := Open(w.t.Context(), Options{Dir: w.dir, Now: w.clock.read, Log: slog.New(slog.NewTextHandler(w.log, &slog.HandlerOptions{Level: slog.LevelDebug}))})
+	s, err := Open(w.t.Context(), Options{Dir: w.dir, Now: w.clock.read,
+		Log: slog.New(slog.NewTextHandler(w.log, &slog.HandlerOptions{Level: slog.LevelDebug}))})
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -115,14 +119,17 @@ func (w *world) theHash() FindingView {
 func TestARecordingBecomesFindings(t *testing.T) {
 	w := newWorld(t)
 	b := w.upload("monday.har", recording(leaky, clean, leaky, "<html>"))
-	if b.Captures != 4 || b.Judged != 3 || b.Skipped != 1 || b.Findings != 1 || b.NewFindings != 1 || b.BySeverity["critical"] != 1 || b.Problem != "" {
+	if b.Captures != 4 || b.Judged != 3 || b.Skipped != 1 || b.Findings != 1 || b.NewFindings != 1 ||
+		b.BySeverity["critical"] != 1 || b.Problem != "" {
 		t.Errorf("batch %+v", b)
 	}
 	v := w.theHash()
-	if v.State != "new" || v.Spots != 2 || v.Captures != 2 || v.Team != "accounts" || v.Audience != "office" || v.Path != "$.password_hash" || v.Sample != "$2b$•••" || v.Service != "quay" {
+	if v.State != "new" || v.Spots != 2 || v.Captures != 2 || v.Team != "accounts" || v.Audience != "office" ||
+		v.Path != "$.password_hash" || v.Sample != "$2b$•••" || v.Service != "quay" {
 		t.Errorf("finding %+v", v.Finding)
 	}
-	if len(v.Evidence) != 2 || v.Evidence[0].Pointer != "/password_hash" || v.Evidence[0].Offset != strings.Index(leaky, `"password`) || v.Mend == "" || !strings.Contains(v.GrantText, "entity: Skipper") {
+	if len(v.Evidence) != 2 || v.Evidence[0].Pointer != "/password_hash" || v.Evidence[0].Offset != strings.Index(leaky,
+		`"password`) || v.Mend == "" || !strings.Contains(v.GrantText, "entity: Skipper") {
 		t.Errorf("evidence %+v, contract line %q", v.Evidence, v.GrantText)
 	}
 	if len(v.History) != 1 || v.History[0].Kind != "found" || v.History[0].Author != "Noor Adeyar" {
@@ -150,7 +157,8 @@ func TestTheSameRecordingAgainChangesNothing(t *testing.T) {
 	one := w.upload("monday.har", recording(leaky))
 	again := w.upload("renamed.har", recording(leaky))
 	if !again.Repeated || again.ID != one.ID || again.Name != "monday.har" {
-		t.Errorf("the second time gives batch %d (%s), repeated %v; want %d", again.ID, again.Name, again.Repeated, one.ID)
+		t.Errorf("the second time gives batch %d (%s), repeated %v; want %d", again.ID, again.Name, again.Repeated,
+			one.ID)
 	}
 	if v := w.theHash(); v.Spots != 1 || len(v.Evidence) != 1 {
 		t.Errorf("%d spots, %d pieces of evidence", v.Spots, len(v.Evidence))
@@ -215,8 +223,10 @@ func TestARecordingThatEndsEarlyIsTakenInUpToThere(t *testing.T) {
 	if b.Captures != 1 || b.Findings != 1 || !strings.Contains(b.Problem, "the file ends in the middle") {
 		t.Errorf("%d captures, %d findings, problem %q", b.Captures, b.Findings, b.Problem)
 	}
-	for text, want := range map[string]string{"<html>": "this is no recording", "": "the file is empty", `{"log":{"version":"3.0"}}`: `HAR version "3.0"`} {
-		if _, err := w.Upload(t.Context(), w.who, "quay", "x", Said{}, strings.NewReader(text)); err == nil || !strings.Contains(err.Error(), want) {
+	for text, want := range map[string]string{"<html>": "this is no recording", "": "the file is empty",
+		`{"log":{"version":"3.0"}}`: `HAR version "3.0"`} {
+		if _, err := w.Upload(t.Context(), w.who, "quay", "x", Said{}, strings.NewReader(text)); err == nil ||
+			!strings.Contains(err.Error(), want) {
 			t.Errorf("%q gives %v, want %q", text, err, want)
 		}
 	}
@@ -269,7 +279,8 @@ func TestNothingIsKeptInClear(t *testing.T) {
 	for _, c := range view.Body.Children {
 		shown += c.Name + " " + c.Value + "\n"
 	}
-	if !strings.Contains(shown, "Bearer •••") || !strings.Contains(shown, "key=•••") || !strings.Contains(shown, "password_hash $2b$•••") || !strings.Contains(shown, "name Ada") {
+	if !strings.Contains(shown, "Bearer •••") || !strings.Contains(shown, "key=•••") ||
+		!strings.Contains(shown, "password_hash $2b$•••") || !strings.Contains(shown, "name Ada") {
 		t.Errorf("shown:\n%s", shown)
 	}
 	places := map[string]string{"what is shown": shown, "the log": w.log.String()}
@@ -307,8 +318,11 @@ func TestTheKeyFile(t *testing.T) {
 	key, _ := os.ReadFile(path)
 	w.Close()
 	for want, change := range map[string]func() error{
-		"is missing":                  func() error { return os.RemoveAll(path) },
-		"is the key of another":       func() error { return os.WriteFile(path, []byte(strings.Repeat("ab", 32)), 0o600) },
+		"is missing": func() error { return os.RemoveAll(path) },
+		"is the key of another": func() error {
+			return os.WriteFile(path, []byte(strings.Repeat("ab", 32)),
+				0o600)
+		},
 		"is no key file":              func() error { return os.WriteFile(path, []byte("hello"), 0o600) },
 		"the key file cannot be read": func() error { os.Remove(path); return os.Mkdir(path, 0o700) },
 	} {
@@ -357,10 +371,12 @@ func TestAFindingMovesAlong(t *testing.T) {
 		t.Error("an empty comment is taken")
 	}
 	v := w.theHash()
-	if v.State != "in-repair" || len(v.History) != 3 || v.History[1].Was != "new" || v.History[1].Comment != "taken by accounts" || v.History[2].Kind != "comment" {
+	if v.State != "in-repair" || len(v.History) != 3 || v.History[1].Was != "new" ||
+		v.History[1].Comment != "taken by accounts" || v.History[2].Kind != "comment" {
 		t.Errorf("state %s, history %+v", v.State, v.History)
 	}
-	if _, err := w.Move(t.Context(), w.who, "0000000000000000", finding.Move{To: finding.Confirmed}); !errors.As(err, &p) || p.Code != NotFound {
+	if _, err := w.Move(t.Context(), w.who, "0000000000000000", finding.Move{To: finding.Confirmed}); !errors.As(err,
+		&p) || p.Code != NotFound {
 		t.Errorf("moving what is not there gives %v", err)
 	}
 }
@@ -386,14 +402,17 @@ func TestAWaiverThatRanOutReturns(t *testing.T) {
 func TestContractsAreApplied(t *testing.T) {
 	w := newWorld(t)
 	files := []ContractFile{{Name: "quay.yaml", Text: harbour}}
-	if r, changed, err := w.Apply(t.Context(), w.who, "quay", Proposed{Files: files}); err != nil || changed || r.Number != 1 {
+	if r, changed, err := w.Apply(t.Context(), w.who, "quay", Proposed{Files: files}); err != nil || changed ||
+		r.Number != 1 {
 		t.Errorf("the same again: revision %d, changed %v, %v", r.Number, changed, err)
 	}
 	files[0].Text = strings.Replace(harbour, "grants: {id: , name: }", "grants: {id: , called: name}", 1)
-	if r, changed, err := w.Apply(t.Context(), w.who, "quay", Proposed{Files: files, Reason: "visitors write to them"}); err != nil || !changed || r.Number != 2 {
+	if r, changed, err := w.Apply(t.Context(), w.who, "quay",
+		Proposed{Files: files, Reason: "visitors write to them"}); err != nil || !changed || r.Number != 2 {
 		t.Errorf("changed: revision %d, changed %v, %v", r.Number, changed, err)
 	}
-	if r, err := w.Export(t.Context(), "quay"); err != nil || len(r.Files) != 1 || r.Files[0] != files[0] || r.Reason != "visitors write to them" || r.Author != "Noor Adeyar" {
+	if r, err := w.Export(t.Context(), "quay"); err != nil || len(r.Files) != 1 || r.Files[0] != files[0] ||
+		r.Reason != "visitors write to them" || r.Author != "Noor Adeyar" {
 		t.Errorf("exported %+v, %v", r, err)
 	}
 	files[0].Text = strings.Replace(harbour, "Skipper, grants", "Skiper, grants", 1)
@@ -402,10 +421,13 @@ func TestContractsAreApplied(t *testing.T) {
 	if !errors.As(err, &problems) || problems[0].Near != "Skipper" {
 		t.Errorf("a faulty file gives %v", err)
 	}
-	if _, _, err := w.Apply(t.Context(), w.who, "other", Proposed{Files: []ContractFile{{Name: "a", Text: harbour}}}); err == nil || !strings.Contains(err.Error(), `of the service "quay", not of "other"`) {
+	if _, _, err := w.Apply(t.Context(), w.who, "other",
+		Proposed{Files: []ContractFile{{Name: "a", Text: harbour}}}); err == nil ||
+		!strings.Contains(err.Error(), `of the service "quay", not of "other"`) {
 		t.Errorf("another service's contract gives %v", err)
 	}
-	if _, _, err := w.Apply(t.Context(), w.who, "quay", Proposed{Files: []ContractFile{{Name: "a", Text: harbour}, {Name: "a", Text: "x"}}}); err == nil {
+	if _, _, err := w.Apply(t.Context(), w.who, "quay", Proposed{Files: []ContractFile{{Name: "a", Text: harbour},
+		{Name: "a", Text: "x"}}}); err == nil {
 		t.Error("two files of one name are taken")
 	}
 }
@@ -416,21 +438,25 @@ func TestEndpoints(t *testing.T) {
 	w.upload("monday.har", text)
 	w.upload("boats.har", strings.ReplaceAll(text, "/skippers/7", "/boats/12345"))
 	all, total, err := w.Endpoints(t.Context(), EndpointFilter{Sort: "endpoint"}, Page{Number: 1, Size: 10})
-	if err != nil || total != 2 || all[0].Text != "GET /boats/{}" || all[0].Known || all[1].Text != "GET /skippers/{id}" || !all[1].Known || all[1].Captures != 1 || all[1].Open != 1 {
+	if err != nil || total != 2 || all[0].Text != "GET /boats/{}" || all[0].Known ||
+		all[1].Text != "GET /skippers/{id}" || !all[1].Known || all[1].Captures != 1 || all[1].Open != 1 {
 		t.Fatalf("endpoints %+v, %v", all, err)
 	}
 	e, err := w.Endpoint(t.Context(), all[1].ID)
-	if err != nil || e.Contract == nil || !strings.HasPrefix(strings.TrimSpace(e.Text), "- endpoint: GET /skippers/{id}") || !strings.HasSuffix(e.Text, "name: }}]") {
+	if err != nil || e.Contract == nil || !strings.HasPrefix(strings.TrimSpace(e.Text),
+		"- endpoint: GET /skippers/{id}") || !strings.HasSuffix(e.Text, "name: }}]") {
 		t.Errorf("contract %v, text %q, %v", e.Contract, e.Text, err)
 	}
 	if e, err = w.Endpoint(t.Context(), all[0].ID); err != nil || e.Contract != nil {
 		t.Errorf("an endpoint without a contract has %v, %v", e.Contract, err)
 	}
 	no := false
-	if some, _, _ := w.Endpoints(t.Context(), EndpointFilter{Known: &no, Words: "boat"}, Page{Number: 1, Size: 10}); len(some) != 1 {
+	if some, _, _ := w.Endpoints(t.Context(), EndpointFilter{Known: &no, Words: "boat"},
+		Page{Number: 1, Size: 10}); len(some) != 1 {
 		t.Errorf("%d endpoints without a contract are found", len(some))
 	}
-	if some, _, _ := w.Endpoints(t.Context(), EndpointFilter{Words: "100%"}, Page{Number: 1, Size: 10}); len(some) != 0 {
+	if some, _, _ := w.Endpoints(t.Context(), EndpointFilter{Words: "100%"},
+		Page{Number: 1, Size: 10}); len(some) != 0 {
 		t.Errorf("a percent sign finds %d endpoints", len(some))
 	}
 }
@@ -457,16 +483,22 @@ func TestEveryFindingHasItsEndpoint(t *testing.T) {
 
 func TestFindingsAreFiltered(t *testing.T) {
 	w := newWorld(t)
-	b := w.upload("a.har", recording(leaky, `{"id":7,"name":"Ada","email":"ada@quay.example"}`, `{"id":7,"name":"Ada","rank":1}`))
+	b := w.upload("a.har", recording(leaky, `{"id":7,"name":"Ada","email":"ada@quay.example"}`,
+		`{"id":7,"name":"Ada","rank":1}`))
 	for _, c := range []struct {
 		name string
 		by   FindingFilter
 		want int
 	}{
-		{"all", FindingFilter{}, 3}, {"a state", FindingFilter{States: []string{"new"}}, 3}, {"another state", FindingFilter{States: []string{"waived", "closed"}}, 0},
-		{"severities", FindingFilter{Severities: []int{5, 4}}, 2}, {"a kind", FindingFilter{Kinds: []string{"unexpected-field"}}, 1}, {"the team", FindingFilter{Team: "accounts"}, 3},
-		{"an audience", FindingFilter{Audience: "visitor"}, 0}, {"a field", FindingFilter{Entity: "Skipper", Field: "email"}, 1}, {"the batch", FindingFilter{Batch: b.ID}, 3},
-		{"another batch", FindingFilter{Batch: b.ID + 1}, 0}, {"words", FindingFilter{Words: "skippers EMAIL"}, 1}, {"words that are a pattern", FindingFilter{Words: "_"}, 1},
+		{"all", FindingFilter{}, 3}, {"a state", FindingFilter{States: []string{"new"}}, 3},
+		{"another state", FindingFilter{States: []string{"waived", "closed"}}, 0},
+		{"severities", FindingFilter{Severities: []int{5, 4}}, 2},
+		{"a kind", FindingFilter{Kinds: []string{"unexpected-field"}}, 1}, {"the team", FindingFilter{Team: "accounts"},
+			3},
+		{"an audience", FindingFilter{Audience: "visitor"}, 0},
+		{"a field", FindingFilter{Entity: "Skipper", Field: "email"}, 1}, {"the batch", FindingFilter{Batch: b.ID}, 3},
+		{"another batch", FindingFilter{Batch: b.ID + 1}, 0}, {"words", FindingFilter{Words: "skippers EMAIL"}, 1},
+		{"words that are a pattern", FindingFilter{Words: "_"}, 1},
 	} {
 		all, counts, err := w.Findings(t.Context(), c.by, Page{Number: 1, Size: 10})
 		total := 0
@@ -481,7 +513,8 @@ func TestFindingsAreFiltered(t *testing.T) {
 	if len(sorted) != 1 || sorted[0].Kind != "unexpected-field" {
 		t.Errorf("the least grave is %+v", sorted)
 	}
-	if odd, _, err := w.Findings(t.Context(), FindingFilter{Sort: "id; DROP TABLE findings"}, Page{Number: 1, Size: 10}); err != nil || len(odd) != 3 {
+	if odd, _, err := w.Findings(t.Context(), FindingFilter{Sort: "id; DROP TABLE findings"},
+		Page{Number: 1, Size: 10}); err != nil || len(odd) != 3 {
 		t.Errorf("an unknown sort key gives %d, %v", len(odd), err)
 	}
 }
@@ -489,8 +522,10 @@ func TestFindingsAreFiltered(t *testing.T) {
 func TestAccess(t *testing.T) {
 	w := newWorld(t)
 	ctx := t.Context()
-	for _, wrong := range [][2]string{{"noor@quay.example", "wrong password"}, {"nobody@quay.example", "low tide at nine"}, {"noor@quay.example", ""}} {
-		if _, _, err := w.SignIn(ctx, wrong[0], wrong[1], ""); err == nil || err.Error() != "e-mail address or password is wrong" {
+	for _, wrong := range [][2]string{{"noor@quay.example", "wrong password"},
+		{"nobody@quay.example", "low tide at nine"}, {"noor@quay.example", ""}} {
+		if _, _, err := w.SignIn(ctx, wrong[0], wrong[1], ""); err == nil ||
+			err.Error() != "e-mail address or password is wrong" {
 			t.Errorf("signing in as %v gives %v", wrong, err)
 		}
 	}
@@ -514,14 +549,16 @@ func TestAccess(t *testing.T) {
 			t.Errorf("the session, still good, gives %v", err)
 		}
 	}
-	if _, err := w.Authenticate(ctx, token); err == nil || !strings.Contains(err.Error(), "the token ended on 2026-05-03") {
+	if _, err := w.Authenticate(ctx, token); err == nil ||
+		!strings.Contains(err.Error(), "the token ended on 2026-05-03") {
 		t.Errorf("an ended token gives %v", err)
 	}
 	if _, idle, err := w.SignIn(ctx, "noor@quay.example", "low tide at nine", ""); err != nil {
 		t.Error(err)
 	} else {
 		w.clock.now = w.clock.now.Add(sessionIdle + time.Minute)
-		if _, err := w.Authenticate(ctx, idle); err == nil || !strings.Contains(err.Error(), "nobody used it for 12 hours") {
+		if _, err := w.Authenticate(ctx, idle); err == nil ||
+			!strings.Contains(err.Error(), "nobody used it for 12 hours") {
 			t.Errorf("a session that nobody used gives %v", err)
 		}
 		w.clock.now = w.clock.now.Add(-sessionIdle - time.Minute)
@@ -535,7 +572,8 @@ func TestAccess(t *testing.T) {
 	if _, err := w.Authenticate(ctx, secret); err == nil {
 		t.Error("an ended session is still good")
 	}
-	for role, may := range map[string]bool{Viewer: false, Reviewer: true, Lead: true, Administrator: true, "": false, "root": false} {
+	for role, may := range map[string]bool{Viewer: false, Reviewer: true, Lead: true, Administrator: true, "": false,
+		"root": false} {
 		if May(role, Reviewer) != may {
 			t.Errorf("%q may do what needs a reviewer: %v", role, !may)
 		}
@@ -557,7 +595,8 @@ func TestOneTimeCodes(t *testing.T) {
 	}
 	for want, f := range map[string]func() error{
 		"was used already or has ended": func() error {
-			_, _, err := s.SetUp(ctx, SettingUp{Code: stale, Email: "a@b.example", Name: "A", Password: "long enough for it"})
+			_, _, err := s.SetUp(ctx, SettingUp{Code: stale, Email: "a@b.example", Name: "A",
+				Password: "long enough for it"})
 			return err
 		},
 		"at least 12 are needed": func() error {
@@ -565,7 +604,8 @@ func TestOneTimeCodes(t *testing.T) {
 			return err
 		},
 		"a name is needed": func() error {
-			_, _, err := s.SetUp(ctx, SettingUp{Code: code, Email: "a@b.example", Name: " ", Password: "long enough for it"})
+			_, _, err := s.SetUp(ctx, SettingUp{Code: code, Email: "a@b.example", Name: " ",
+				Password: "long enough for it"})
 			return err
 		},
 		"this is no e-mail address": func() error {
@@ -581,11 +621,13 @@ func TestOneTimeCodes(t *testing.T) {
 			t.Errorf("%v, want %q", err, want)
 		}
 	}
-	first, _, err := s.SetUp(ctx, SettingUp{Code: code, Email: "a@b.example", Name: "Ada", Password: "long enough for it"})
+	first, _, err := s.SetUp(ctx, SettingUp{Code: code, Email: "a@b.example", Name: "Ada",
+		Password: "long enough for it"})
 	if err != nil || first.Role != Administrator {
 		t.Fatalf("the first person is %+v, %v", first.Person, err)
 	}
-	if _, _, err := s.SetUp(ctx, SettingUp{Code: code, Email: "c@b.example", Name: "C", Password: "long enough for it"}); err == nil {
+	if _, _, err := s.SetUp(ctx, SettingUp{Code: code, Email: "c@b.example", Name: "C",
+		Password: "long enough for it"}); err == nil {
 		t.Error("a code works twice")
 	}
 	if again, err := s.SetupCode(ctx); err != nil || again != "" {
@@ -602,11 +644,14 @@ func TestOneTimeCodes(t *testing.T) {
 		t.Error("somebody who has not set up can sign in")
 	}
 	clock.now = clock.now.Add(setupLife)
-	if _, _, err := s.SetUp(ctx, SettingUp{Code: link, Email: "", Name: "Bo", Password: "long enough for it"}); err == nil {
+	if _, _, err := s.SetUp(ctx, SettingUp{Code: link, Email: "", Name: "Bo",
+		Password: "long enough for it"}); err == nil {
 		t.Error("a code works after its end")
 	}
 	clock.now = clock.now.Add(-time.Hour)
-	if who, _, err := s.SetUp(ctx, SettingUp{Code: link, Email: "", Name: "Bo", Password: "long enough for it"}); err != nil || who.ID != invited.ID || who.Role != Viewer || who.Email != "b@b.example" {
+	if who, _, err := s.SetUp(ctx, SettingUp{Code: link, Email: "", Name: "Bo",
+		Password: "long enough for it"}); err != nil || who.ID != invited.ID || who.Role != Viewer ||
+		who.Email != "b@b.example" {
 		t.Errorf("the invited person is %+v, %v", who.Person, err)
 	}
 }
@@ -616,7 +661,8 @@ func TestHome(t *testing.T) {
 	w.upload("a.har", recording(leaky))
 	w.upload("b.har", strings.ReplaceAll(recording(clean), "/skippers/7", "/boats/1"))
 	h, err := w.Home(t.Context(), w.who)
-	if err != nil || h.Severities[5] != 1 || h.States["new"] != 2 || len(h.Urgent) != 2 || h.Urgent[0].Severity != 5 || h.UnknownTotal != 1 || len(h.Batches) != 2 || len(h.Services) != 1 || h.Services[0].Open != 2 {
+	if err != nil || h.Severities[5] != 1 || h.States["new"] != 2 || len(h.Urgent) != 2 || h.Urgent[0].Severity != 5 ||
+		h.UnknownTotal != 1 || len(h.Batches) != 2 || len(h.Services) != 1 || h.Services[0].Open != 2 {
 		t.Errorf("home %+v, %v", h, err)
 	}
 }

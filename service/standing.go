@@ -92,7 +92,8 @@ type stood struct {
 // mostStood bounds what is kept.
 const mostStood = 64
 
-func (s *Service) standing(ctx context.Context, by store.StandingFilter, since time.Time, today string) (Standing, error) {
+func (s *Service) standing(ctx context.Context, by store.StandingFilter, since time.Time,
+	today string) (Standing, error) {
 	var out Standing
 	var all sync.WaitGroup
 	errs := make([]error, 6)

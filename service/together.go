@@ -139,7 +139,8 @@ func (s *Service) fit(ctx context.Context, w *Wish) (words string, err error) {
 		for i, l := range labels.all {
 			labels.all[i] = strings.ToLower(strings.TrimSpace(l))
 			if !labelForm.MatchString(labels.all[i]) {
-				return "", problem(Invalid, "", "%q is no label; one has up to 40 letters, digits, dots, dashes and underscores", l)
+				return "", problem(Invalid, "",
+					"%q is no label; one has up to 40 letters, digits, dots, dashes and underscores", l)
 			}
 			parts = append(parts, labels.sign+labels.all[i])
 		}
@@ -159,7 +160,8 @@ func (s *Service) fit(ctx context.Context, w *Wish) (words string, err error) {
 }
 
 // become gives what a finding becomes by the wish, or why it stays.
-func (w *Wish) become(who *Caller, was store.Standing, today string, two func(service string) bool) (store.Standing, string) {
+func (w *Wish) become(who *Caller, was store.Standing, today string,
+	two func(service string) bool) (store.Standing, string) {
 	next := was
 	if !who.MayIn(was.Service, Reviewer) {
 		return next, who.notIn(was.Service, Reviewer).Detail
@@ -204,7 +206,9 @@ func (w *Wish) become(who *Caller, was store.Standing, today string, two func(se
 func (w *Wish) move(who *Caller, was, next *store.Standing, today string, two func(service string) bool) (why string) {
 	move := finding.Move{To: w.To, Comment: w.Comment, Until: w.Until}
 	waives := w.To == finding.Waived
-	asked := w.To.Decides() && was.AskedTo == string(w.To) && was.AskedBy != 0 && (w.Until == "" || w.Until <= was.Asked) // a longer waiver is another wish
+	// a longer waiver is another wish
+	asked := w.To.Decides() && was.AskedTo == string(w.To) && was.AskedBy != 0 &&
+		(w.Until == "" || w.Until <= was.Asked)
 	approves := asked && was.AskedBy != who.ID && who.MayIn(was.Service, Lead)
 	if approves { // the reason was said by who asked
 		move.Comment, move.Until = "approved "+w.Comment, cmp.Or(w.Until, was.Asked)
@@ -229,7 +233,8 @@ func (w *Wish) move(who *Caller, was, next *store.Standing, today string, two fu
 		next.AskedTo, next.Asked, next.AskedBy = string(w.To), move.Until, who.ID
 		return ""
 	}
-	next.State, next.Until, next.Approver, next.AskedTo, next.Asked, next.AskedBy = string(w.To), move.Until, "", "", "", 0
+	next.State, next.Until, next.Approver, next.AskedTo, next.Asked, next.AskedBy = string(w.To), move.Until, "", "",
+		"", 0
 	if waives || approves {
 		next.Approver = shownName(who.Person)
 	}
@@ -286,7 +291,8 @@ const shownRefused = 50
 
 // ChangeFindings changes findings: those named, or all that fit a filter, all of them in one
 // step. With try it only says what would come of it.
-func (s *Service) ChangeFindings(ctx context.Context, who Caller, ids []string, by *store.FindingFilter, w Wish, try bool) (Changed, error) {
+func (s *Service) ChangeFindings(ctx context.Context, who Caller, ids []string, by *store.FindingFilter, w Wish,
+	try bool) (Changed, error) {
 	words, err := s.fit(ctx, &w)
 	if err != nil {
 		return Changed{}, err
@@ -297,14 +303,17 @@ func (s *Service) ChangeFindings(ctx context.Context, who Caller, ids []string, 
 		}
 	}
 	if len(ids) > mostChanged {
-		return Changed{}, problem(Invalid, "narrow the filter", "over %d findings cannot be changed in one step", mostChanged)
+		return Changed{}, problem(Invalid, "narrow the filter", "over %d findings cannot be changed in one step",
+			mostChanged)
 	}
-	out := Changed{Change: store.Change{At: s.now(), PersonID: who.ID, Author: who.Name, Words: words}, Matched: len(ids)}
+	out := Changed{Change: store.Change{At: s.now(), PersonID: who.ID, Author: who.Name, Words: words},
+		Matched: len(ids)}
 	if out.Mentioned, err = s.mentioned(ctx, w.Comment); err != nil {
 		return Changed{}, err
 	}
 	today := s.now().UTC().Format(time.DateOnly)
-	out.Refused, err = s.store.ChangeFindings(ctx, &out.Change, ids, w.Comment, try, func(was store.Standing) (store.Standing, string) { return w.become(&who, was, today, s.twoNeeded(ctx)) },
+	out.Refused, err = s.store.ChangeFindings(ctx, &out.Change, ids, w.Comment, try,
+		func(was store.Standing) (store.Standing, string) { return w.become(&who, was, today, s.twoNeeded(ctx)) },
 		func(c *store.Change) []store.TrailEntry {
 			var all []store.TrailEntry
 			add := func(action string, n int) {
@@ -346,7 +355,8 @@ func (s *Service) UndoChange(ctx context.Context, who Caller, id int64) (undone 
 		}
 		return ""
 	}
-	undone, left, err = s.store.Undo(ctx, id, store.Event{At: s.now(), Author: who.Name, PersonID: who.ID}, may, s.did(who, "undo change", fmt.Sprintf("change %d", id), ""))
+	undone, left, err = s.store.Undo(ctx, id, store.Event{At: s.now(), Author: who.Name, PersonID: who.ID}, may,
+		s.did(who, "undo change", fmt.Sprintf("change %d", id), ""))
 	return undone, left, found(err, "change %d that could be undone", id)
 }
 
@@ -390,7 +400,8 @@ func (s *Service) mine(ctx context.Context, who Caller, open []string, h *Home) 
 	if _, _, h.Unread, err = s.store.Notices(ctx, who.ID, true, store.Page{Number: 1, Size: 1}); err != nil {
 		return err
 	}
-	if _, counts, err = s.store.Findings(ctx, store.FindingFilter{Asked: true}, store.Page{Number: 1, Size: 1}); err != nil {
+	if _, counts, err = s.store.Findings(ctx, store.FindingFilter{Asked: true},
+		store.Page{Number: 1, Size: 1}); err != nil {
 		return err
 	}
 	for _, n := range counts {
@@ -399,13 +410,15 @@ func (s *Service) mine(ctx context.Context, who Caller, open []string, h *Home) 
 	if _, h.Revisions, err = s.store.Revisions(ctx, "", true, store.Page{Number: 1, Size: 1}); err != nil {
 		return err
 	}
-	if _, counts, err = s.store.Findings(ctx, store.FindingFilter{States: open, Left: true}, store.Page{Number: 1, Size: 1}); err != nil {
+	if _, counts, err = s.store.Findings(ctx, store.FindingFilter{States: open, Left: true},
+		store.Page{Number: 1, Size: 1}); err != nil {
 		return err
 	}
 	for _, n := range counts {
 		h.Left += n
 	}
-	_, h.Requests, err = s.store.Requests(ctx, store.RequestFilter{States: []string{RequestOpen}}, store.Page{Number: 1, Size: 1})
+	_, h.Requests, err = s.store.Requests(ctx, store.RequestFilter{States: []string{RequestOpen}},
+		store.Page{Number: 1, Size: 1})
 	return err
 }
 
@@ -428,7 +441,8 @@ func (s *Service) mentioned(ctx context.Context, text string) ([]int64, error) {
 		name := strings.TrimRight(m[1], ".-_")
 		for _, p := range people {
 			local, _, _ := strings.Cut(p.Email, "@")
-			if p.Active && (strings.EqualFold(name, p.Email) || strings.EqualFold(name, local)) && !slices.Contains(all, p.ID) {
+			if p.Active && (strings.EqualFold(name, p.Email) || strings.EqualFold(name, local)) &&
+				!slices.Contains(all, p.ID) {
 				all = append(all, p.ID)
 			}
 		}
@@ -442,7 +456,8 @@ func (s *Service) Follow(ctx context.Context, who Caller, id string, on bool) er
 }
 
 // Notices lists what who asks is told, newest first; fresh is how many are not read.
-func (s *Service) Notices(ctx context.Context, who Caller, unread bool, page store.Page) (all []store.Notice, total, fresh int, err error) {
+func (s *Service) Notices(ctx context.Context, who Caller, unread bool,
+	page store.Page) (all []store.Notice, total, fresh int, err error) {
 	return s.store.Notices(ctx, who.ID, unread, page)
 }
 
@@ -520,12 +535,16 @@ func teachings(f *store.Finding) []Teaching {
 			grant += " " + f.Field
 		}
 		if name != "" && f.Direction == finding.Response && !kind.Whole() && f.Class != catalog.Secret.String() {
-			all = append(all, Teaching{"grant", "in the response of " + f.Endpoint + " for " + f.Audience + ", at the place of " + f.Path + ":\n" + grant})
+			all = append(all, Teaching{"grant", "in the response of " + f.Endpoint + " for " + f.Audience +
+				", at the place of " + f.Path + ":\n" + grant})
 		}
 	}
-	all = append(all, Teaching{"exception", fmt.Sprintf("exceptions:\n  - {endpoint: %q, path: %q, kind: %s, reason: say why}", f.Endpoint, f.Path, f.Kind)})
+	all = append(all, Teaching{"exception",
+		fmt.Sprintf("exceptions:\n  - {endpoint: %q, path: %q, kind: %s, reason: say why}", f.Endpoint, f.Path,
+			f.Kind)})
 	if kind == scan.SecretValue || kind == scan.PersonalValue {
-		all = append(all, Teaching{"format", "if the value only looks like one: grant the member with a `format` that names what it is, or with `values`"})
+		all = append(all, Teaching{"format",
+			"if the value only looks like one: grant the member with a `format` that names what it is, or with `values`"})
 	}
 	return all
 }

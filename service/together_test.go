@@ -26,7 +26,8 @@ func (w *world) person(name, role string) Caller {
 // detailed is contracts and a recording that give several findings.
 func (w *world) several() []Finding {
 	w.t.Helper()
-	w.upload("several.har", recording(`{"id":7,"name":"Ada","password_hash":"`+secretHash+`","email":"ada@sails.example","x":1,"y":{"a":1}}`))
+	w.upload("several.har", recording(`{"id":7,"name":"Ada","password_hash":"`+secretHash+
+		`","email":"ada@sails.example","x":1,"y":{"a":1}}`))
 	all, _, err := w.Findings(w.t.Context(), FindingFilter{Sort: "path"}, Page{Number: 1, Size: 50})
 	if err != nil || len(all) != 4 {
 		w.t.Fatalf("%d findings, %v", len(all), err)
@@ -48,7 +49,8 @@ func TestSeveralFindingsAreChangedAndThatUndone(t *testing.T) {
 	w := newWorld(t)
 	all := w.several()
 	teodor := w.person("Teodor", Lead)
-	wish := Wish{To: finding.InRepair, Comment: "all of one repair", Person: &teodor.ID, Due: text("2026-05-09"), Add: []string{"Row-Mapper", "q2"}}
+	wish := Wish{To: finding.InRepair, Comment: "all of one repair", Person: &teodor.ID, Due: text("2026-05-09"),
+		Add: []string{"Row-Mapper", "q2"}}
 
 	tried, err := w.ChangeFindings(t.Context(), w.who, ids(all), nil, wish, true)
 	if err != nil || tried.Findings != 4 || tried.ID != 0 || tried.Left != 0 {
@@ -58,25 +60,31 @@ func TestSeveralFindingsAreChangedAndThatUndone(t *testing.T) {
 		t.Errorf("trying changed it: %+v", v.Finding)
 	}
 	changed, err := w.ChangeFindings(t.Context(), w.who, append(ids(all), "0123456789abcdef"), nil, wish, false)
-	if err != nil || changed.Findings != 4 || changed.Left != 1 || changed.Matched != 5 || changed.Refused[0].Why != "there is no such finding" || len(changed.Reasons) != 1 || changed.Reasons[0].Findings != 1 {
+	if err != nil || changed.Findings != 4 || changed.Left != 1 || changed.Matched != 5 ||
+		changed.Refused[0].Why != "there is no such finding" || len(changed.Reasons) != 1 ||
+		changed.Reasons[0].Findings != 1 {
 		t.Fatalf("changed: %+v, %v", changed, err)
 	}
 	if want := "to in-repair, assigned to Teodor, due 2026-05-09, +row-mapper, +q2, with a comment"; changed.Words != want {
 		t.Errorf("in words %q, want %q", changed.Words, want)
 	}
 	v, err := w.Finding(t.Context(), teodor, all[1].ID)
-	if err != nil || v.State != "in-repair" || v.PersonID != teodor.ID || v.Person != "Teodor" || v.Due != "2026-05-09" || !slices.Equal(v.Labels, []string{"q2", "row-mapper"}) || !v.Follows {
+	if err != nil || v.State != "in-repair" || v.PersonID != teodor.ID || v.Person != "Teodor" ||
+		v.Due != "2026-05-09" || !slices.Equal(v.Labels, []string{"q2", "row-mapper"}) || !v.Follows {
 		t.Errorf("finding %+v, follows %v, %v", v.Finding, v.Follows, err)
 	}
 	var happened []string
 	for _, e := range v.History[1:] {
 		happened = append(happened, fmt.Sprintf("%s %s>%s %s", e.Kind, e.Was, e.Became, e.Comment))
 	}
-	if got, want := strings.Join(happened, "; "), "move new>in-repair all of one repair; assign team accounts>Teodor ; due "+v.History[3].Was+">2026-05-09 ; label >q2, row-mapper "; got != want {
+	if got, want := strings.Join(happened, "; "),
+		"move new>in-repair all of one repair; assign team accounts>Teodor ; due "+v.History[3].Was+
+			">2026-05-09 ; label >q2, row-mapper "; got != want {
 		t.Errorf("history %q, want %q", got, want)
 	}
 
-	if again, err := w.ChangeFindings(t.Context(), w.who, ids(all), nil, Wish{Add: []string{"q2"}}, false); err != nil || again.Findings != 0 || again.Left != 4 || again.ID != 0 {
+	if again, err := w.ChangeFindings(t.Context(), w.who, ids(all), nil, Wish{Add: []string{"q2"}},
+		false); err != nil || again.Findings != 0 || again.Left != 4 || again.ID != 0 {
 		t.Errorf("the same again: %+v, %v", again, err)
 	}
 	if _, err := w.Move(t.Context(), w.who, all[2].ID, finding.Move{To: finding.AwaitingProof}); err != nil {
@@ -86,7 +94,8 @@ func TestSeveralFindingsAreChangedAndThatUndone(t *testing.T) {
 	if err != nil || n != 3 || len(left) != 1 || left[0].ID != all[2].ID || left[0].Why != "it was changed since" {
 		t.Errorf("undone %d, left %+v, %v", n, left, err)
 	}
-	if v, _ := w.Finding(t.Context(), w.who, all[1].ID); v.State != "new" || v.PersonID != 0 || len(v.Labels) != 0 || v.Due == "2026-05-09" || v.History[len(v.History)-1].Became != "" && v.History[5].Comment != "undone" {
+	if v, _ := w.Finding(t.Context(), w.who, all[1].ID); v.State != "new" || v.PersonID != 0 || len(v.Labels) != 0 ||
+		v.Due == "2026-05-09" || v.History[len(v.History)-1].Became != "" && v.History[5].Comment != "undone" {
 		t.Errorf("after undoing: %+v", v.Finding)
 	}
 	if v, _ := w.Finding(t.Context(), w.who, all[2].ID); v.State != "awaiting-proof" || v.PersonID != teodor.ID {
@@ -95,7 +104,8 @@ func TestSeveralFindingsAreChangedAndThatUndone(t *testing.T) {
 	if _, _, err := w.UndoChange(t.Context(), w.who, changed.ID); code(err) != NotFound {
 		t.Errorf("undone twice: %v", err)
 	}
-	if list, err := w.Changes(t.Context()); err != nil || len(list) != 2 || !list[1].Undone || list[1].Findings != 4 || list[0].Findings != 1 || list[0].Undone {
+	if list, err := w.Changes(t.Context()); err != nil || len(list) != 2 || !list[1].Undone || list[1].Findings != 4 ||
+		list[0].Findings != 1 || list[0].Undone {
 		t.Errorf("changes %+v, %v", list, err)
 	}
 }
@@ -113,10 +123,12 @@ func TestWhatFitsAFilterIsChanged(t *testing.T) {
 	w.several()
 	high := FindingFilter{Severities: []int{int(scan.Critical), int(scan.High)}}
 	team := "night-watch"
-	if c, err := w.ChangeFindings(t.Context(), w.who, nil, &high, Wish{Team: &team}, false); err != nil || c.Findings != 2 || c.Matched != 2 {
+	if c, err := w.ChangeFindings(t.Context(), w.who, nil, &high, Wish{Team: &team}, false); err != nil ||
+		c.Findings != 2 || c.Matched != 2 {
 		t.Fatalf("changed %+v, %v", c, err)
 	}
-	for by, want := range map[*FindingFilter]int{{Assigned: "night-watch"}: 2, {Assigned: "accounts"}: 2, {Person: -1}: 0, {Label: "none"}: 0, {DueBefore: "2026-05-05"}: 1} {
+	for by, want := range map[*FindingFilter]int{{Assigned: "night-watch"}: 2, {Assigned: "accounts"}: 2,
+		{Person: -1}: 0, {Label: "none"}: 0, {DueBefore: "2026-05-05"}: 1} {
 		if all, _, err := w.Findings(t.Context(), *by, Page{Number: 1, Size: 50}); err != nil || len(all) != want {
 			t.Errorf("%+v fits %d findings, want %d, %v", by, len(all), want, err)
 		}
@@ -127,8 +139,12 @@ func TestWishesThatCannotBe(t *testing.T) {
 	w := newWorld(t)
 	all := w.several()
 	nobody := int64(99)
-	for name, wish := range map[string]Wish{"nothing": {}, "no day": {Due: text("soon")}, "no last day": {To: finding.Waived, Until: "2026-13-01"}, "nobody": {Person: &nobody}, "a label with blanks": {Add: []string{"two words"}},
-		"a long label": {Add: []string{strings.Repeat("a", 41)}}, "a label that is markup": {Remove: []string{"<b>"}}, "a long team": {Team: text(strings.Repeat("a", 101))}} {
+	for name, wish := range map[string]Wish{"nothing": {}, "no day": {Due: text("soon")},
+		"no last day": {To: finding.Waived, Until: "2026-13-01"}, "nobody": {Person: &nobody},
+		"a label with blanks":    {Add: []string{"two words"}},
+		"a long label":           {Add: []string{strings.Repeat("a", 41)}},
+		"a label that is markup": {Remove: []string{"<b>"}},
+		"a long team":            {Team: text(strings.Repeat("a", 101))}} {
 		if _, err := w.ChangeFindings(t.Context(), w.who, ids(all), nil, wish, false); code(err) != Invalid {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -137,8 +153,11 @@ func TestWishesThatCannotBe(t *testing.T) {
 		wish Wish
 		why  string
 	}{
-		"closed by hand": {Wish{To: finding.Closed}, "by proof only"}, "a waiver without an end": {Wish{To: finding.Waived, Comment: "x"}, "last day"}, "without a reason": {Wish{To: finding.NotALeak}, "reason"},
-		"too many labels": {Wish{Add: strings.Fields(strings.Repeat("l", 1) + " a b c d e f g h i j k m n o p q r s t u v")}, "more than 20 labels"},
+		"closed by hand":          {Wish{To: finding.Closed}, "by proof only"},
+		"a waiver without an end": {Wish{To: finding.Waived, Comment: "x"}, "last day"},
+		"without a reason":        {Wish{To: finding.NotALeak}, "reason"},
+		"too many labels": {Wish{Add: strings.Fields(strings.Repeat("l", 1) +
+			" a b c d e f g h i j k m n o p q r s t u v")}, "more than 20 labels"},
 	} {
 		out, err := w.ChangeFindings(t.Context(), w.who, ids(all), nil, c.wish, false)
 		if err != nil || out.Findings != 0 || out.Left != 4 || !strings.Contains(out.Refused[0].Why, c.why) {
@@ -157,7 +176,8 @@ func TestPeopleChangeFindingsAtOnce(t *testing.T) {
 	failed := make(chan error, people)
 	for i := range people {
 		at.Go(func() {
-			_, err := w.ChangeFindings(t.Context(), w.who, ids(all), nil, Wish{Add: []string{fmt.Sprintf("l%d", i)}}, false)
+			_, err := w.ChangeFindings(t.Context(), w.who, ids(all), nil, Wish{Add: []string{fmt.Sprintf("l%d", i)}},
+				false)
 			failed <- err
 		})
 	}
@@ -173,7 +193,8 @@ func TestPeopleChangeFindingsAtOnce(t *testing.T) {
 			t.Errorf("%s has the labels %v, %v", f.ID, v.Labels, err)
 		}
 	}
-	if labels, err := w.Labels(t.Context()); err != nil || len(labels) != people || labels[0] != (store.LabelCount{Label: "l0", Findings: 4}) {
+	if labels, err := w.Labels(t.Context()); err != nil || len(labels) != people ||
+		labels[0] != (store.LabelCount{Label: "l0", Findings: 4}) {
 		t.Errorf("labels %+v, %v", labels, err)
 	}
 }
@@ -188,13 +209,15 @@ func TestFindingsAreDueBySeverity(t *testing.T) {
 			t.Errorf("a finding of severity %d is due %q, want %q", f.Severity, f.Due, want)
 		}
 	}
-	if days, err := w.Due(t.Context()); err != nil || days[scan.Critical] != 2 || days[scan.High] != 0 || days[scan.Low] != 9 {
+	if days, err := w.Due(t.Context()); err != nil || days[scan.Critical] != 2 || days[scan.High] != 0 ||
+		days[scan.Low] != 9 {
 		t.Errorf("due within %v, %v", days, err)
 	}
 	if err := w.SetDue(t.Context(), w.who, map[scan.Severity]int{scan.High: -1}); code(err) != Invalid {
 		t.Errorf("-1 days: %v", err)
 	}
-	if entries, _, err := w.Trail(t.Context(), TrailFilter{Action: "due days set"}, Page{Number: 1, Size: 5}); err != nil || len(entries) != 1 || entries[0].Action != "due days set" {
+	if entries, _, err := w.Trail(t.Context(), TrailFilter{Action: "due days set"},
+		Page{Number: 1, Size: 5}); err != nil || len(entries) != 1 || entries[0].Action != "due days set" {
 		t.Errorf("the trail says %+v, %v", entries, err)
 	}
 }
@@ -218,16 +241,19 @@ func TestPeopleAreToldOfWhatConcernsThem(t *testing.T) {
 	all := w.several()
 	teodor, iva, marlo := w.person("Teodor", Lead), w.person("Iva", Viewer), w.person("Marlo", Administrator)
 	hash := w.theHash()
-	if _, err := w.ChangeFindings(t.Context(), w.who, []string{hash.ID}, nil, Wish{Person: &teodor.ID, Comment: "yours, I think"}, false); err != nil {
+	if _, err := w.ChangeFindings(t.Context(), w.who, []string{hash.ID}, nil,
+		Wish{Person: &teodor.ID, Comment: "yours, I think"}, false); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := w.Comment(t.Context(), iva, hash.ID, "ask @noor, or @marlo@quay.example; not @nobody and not x@teodor"); err != nil {
+	if _, err := w.Comment(t.Context(), iva, hash.ID,
+		"ask @noor, or @marlo@quay.example; not @nobody and not x@teodor"); err != nil {
 		t.Fatal(err)
 	}
 	if err := w.Follow(t.Context(), marlo, all[0].ID, true); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := w.Move(t.Context(), teodor, hash.ID, finding.Move{To: finding.AwaitingProof, Comment: "mended"}); err != nil {
+	if _, err := w.Move(t.Context(), teodor, hash.ID, finding.Move{To: finding.AwaitingProof,
+		Comment: "mended"}); err != nil {
 		t.Fatal(err)
 	}
 	w.clock.now = w.clock.now.AddDate(0, 0, 1)
@@ -238,16 +264,21 @@ func TestPeopleAreToldOfWhatConcernsThem(t *testing.T) {
 		who  Caller
 		want string
 	}{
-		{teodor, "returned by Noor Adeyar: seen again in again.har\nclosed by Noor Adeyar: capture 2 proves the repair\ncomment by Iva: ask @noor, or @marlo@quay.example; not @nobody and not x@teodor\nassigned by Noor Adeyar: yours, I think"},
-		{w.who, "moved by Teodor: new to awaiting-proof\nmentioned by Iva: ask @noor, or @marlo@quay.example; not @nobody and not x@teodor"},
-		{iva, "returned by Noor Adeyar: seen again in again.har\nclosed by Noor Adeyar: capture 2 proves the repair\nmoved by Teodor: new to awaiting-proof"},
+		{teodor, "returned by Noor Adeyar: seen again in again.har\nclosed by Noor Adeyar: capture 2 proves the " +
+			"repair\ncomment by Iva: ask @noor, or @marlo@quay.example; not @nobody and not x@teodor\nassigned by " +
+			"Noor Adeyar: yours, I think"},
+		{w.who, "moved by Teodor: new to awaiting-proof\nmentioned by Iva: ask @noor, or @marlo@quay.example; not " +
+			"@nobody and not x@teodor"},
+		{iva, "returned by Noor Adeyar: seen again in again.har\nclosed by Noor Adeyar: capture 2 proves the " +
+			"repair\nmoved by Teodor: new to awaiting-proof"},
 	} {
 		if got := w.told(c.who); got != c.want {
 			t.Errorf("%s is told\n%s\nwant\n%s", c.who.Name, got, c.want)
 		}
 	}
 	h, err := w.Home(t.Context(), teodor)
-	if err != nil || h.MineTotal != 1 || len(h.Mine) != 1 || h.Mine[0].ID != hash.ID || h.Unread != 4 || h.Overdue != 0 {
+	if err != nil || h.MineTotal != 1 || len(h.Mine) != 1 || h.Mine[0].ID != hash.ID || h.Unread != 4 ||
+		h.Overdue != 0 {
 		t.Errorf("home: mine %d, unread %d, overdue %d, %v", h.MineTotal, h.Unread, h.Overdue, err)
 	}
 	w.clock.now = w.clock.now.AddDate(0, 0, 9)
@@ -258,7 +289,8 @@ func TestPeopleAreToldOfWhatConcernsThem(t *testing.T) {
 	if err := w.ReadNotices(t.Context(), teodor, notices[1].ID); err != nil {
 		t.Fatal(err)
 	}
-	if rest, total, fresh, err := w.Notices(t.Context(), teodor, true, Page{Number: 1, Size: 9}); err != nil || total != 1 || fresh != 1 || rest[0].Kind != "returned" || rest[0].Finding == "" {
+	if rest, total, fresh, err := w.Notices(t.Context(), teodor, true, Page{Number: 1, Size: 9}); err != nil ||
+		total != 1 || fresh != 1 || rest[0].Kind != "returned" || rest[0].Finding == "" {
 		t.Errorf("unread are %+v of %d, %d, %v", rest, total, fresh, err)
 	}
 	if err := w.Follow(t.Context(), iva, hash.ID, false); err != nil {
@@ -304,7 +336,8 @@ func TestABatchThatIsWithdrawnLeavesWhatPeopleAssigned(t *testing.T) {
 	w := newWorld(t)
 	b := w.upload("first.har", recording(leaky))
 	hash := w.theHash()
-	if _, err := w.ChangeFindings(t.Context(), w.who, []string{hash.ID}, nil, Wish{Person: &w.who.ID}, false); err != nil {
+	if _, err := w.ChangeFindings(t.Context(), w.who, []string{hash.ID}, nil, Wish{Person: &w.who.ID},
+		false); err != nil {
 		t.Fatal(err)
 	}
 	if err := w.Withdraw(t.Context(), w.who, b.ID, "wrong host"); err != nil {
@@ -330,14 +363,19 @@ func TestWhatTeachesThatItIsNoLeak(t *testing.T) {
 	if strings.Contains(got, "grant: ") {
 		t.Errorf("it teaches to grant a secret:\n%s", got)
 	}
-	fields, _, err := w.Findings(t.Context(), FindingFilter{Kinds: []string{"unexpected-field"}}, Page{Number: 1, Size: 9})
+	fields, _, err := w.Findings(t.Context(), FindingFilter{Kinds: []string{"unexpected-field"}},
+		Page{Number: 1, Size: 9})
 	if err != nil || len(fields) != 1 {
 		t.Fatal(len(fields), err)
 	}
-	if field, err := w.Finding(t.Context(), w.who, fields[0].ID); err != nil || !strings.Contains(teach(field), "grant: in the response of GET /skippers/{id} for office, at the place of $.x:\n      x:") {
+	if field, err := w.Finding(t.Context(), w.who, fields[0].ID); err != nil ||
+		!strings.Contains(teach(field),
+			"grant: in the response of GET /skippers/{id} for office, at the place of $.x:\n      x:") {
 		t.Errorf("it teaches\n%s\n%v", teach(field), err)
 	}
-	for _, want := range []string{`exception: exceptions:` + "\n" + `  - {endpoint: "GET /skippers/{id}", path: "$.password_hash", kind: secret-value, reason: say why}`, "format: "} {
+	for _, want := range []string{`exception: exceptions:` + "\n" +
+		`  - {endpoint: "GET /skippers/{id}", path: "$.password_hash", kind: secret-value, reason: say why}`,
+		"format: "} {
 		if !strings.Contains(got, want) {
 			t.Errorf("it teaches\n%s\nwithout %q", got, want)
 		}

@@ -64,7 +64,8 @@ func TestWhoHasAFindingIsToldOfWhatOthersDo(t *testing.T) {
 		}, "moved: new to confirmed\nmoved: confirmed to in-repair\nmoved: in-repair to awaiting-proof"},
 		{"a day", func() { change(w.who, Wish{Due: &due}, shoe) }, "changed: due 2026-06-01 instead of 2026-06-30"},
 		{"labels", func() { change(w.who, Wish{Add: []string{"summer"}}, shoe) }, "changed: labels: summer"},
-		{"a change of many", func() { bulk = change(w.who, Wish{To: finding.Confirmed, Due: &none}, both...) }, "moved: awaiting-proof to confirmed; due on no day instead of 2026-06-01"},
+		{"a change of many", func() { bulk = change(w.who, Wish{To: finding.Confirmed, Due: &none}, both...) },
+			"moved: awaiting-proof to confirmed; due on no day instead of 2026-06-01"},
 		{"its undo", func() {
 			if _, _, err := w.UndoChange(t.Context(), w.who, bulk.ID); err != nil {
 				t.Fatal(err)
@@ -76,10 +77,15 @@ func TestWhoHasAFindingIsToldOfWhatOthersDo(t *testing.T) {
 				t.Fatal(err)
 			}
 		}, "comment: well"},
-		{"contracts that permit it", func() { w.apply(quay(t, "name: }", "name: , shoe: {type: string, optional: true}}"), 0) }, "moved: in-repair to not-a-leak: revision 2 of the contracts permits it"},
-		{"contracts that do not any more", func() { w.apply(quay(t), 0) }, "returned: revision 3 of the contracts permits it no more"},
-		{"given to nobody", func() { change(w.who, Wish{Person: &nobody}, shoe) }, "changed: assigned to team accounts instead of Oda"},
-		{"a move, which she follows from having had it", func() { change(w.who, Wish{To: finding.Confirmed}, shoe) }, "moved: returned to confirmed"},
+		{"contracts that permit it",
+			func() { w.apply(quay(t, "name: }", "name: , shoe: {type: string, optional: true}}"), 0) },
+			"moved: in-repair to not-a-leak: revision 2 of the contracts permits it"},
+		{"contracts that do not any more", func() { w.apply(quay(t), 0) },
+			"returned: revision 3 of the contracts permits it no more"},
+		{"given to nobody", func() { change(w.who, Wish{Person: &nobody}, shoe) },
+			"changed: assigned to team accounts instead of Oda"},
+		{"a move, which she follows from having had it", func() { change(w.who, Wish{To: finding.Confirmed}, shoe) },
+			"moved: returned to confirmed"},
 	} {
 		if c.do(); true {
 			if got := w.news(oda); got != c.want {
@@ -98,9 +104,11 @@ func TestMentionsWorkInEveryComment(t *testing.T) {
 	for _, f := range w.findings() {
 		ids = append(ids, f.ID)
 	}
-	for i, text := range []string{"@oda", "ask **@oda**", "(@oda)", "“@oda”", "> @oda", "a\n@oda.", "to @ODA@quay.example!", "_@oda, see_", "__@oda__"} {
+	for i, text := range []string{"@oda", "ask **@oda**", "(@oda)", "“@oda”", "> @oda", "a\n@oda.",
+		"to @ODA@quay.example!", "_@oda, see_", "__@oda__"} {
 		to := []finding.State{finding.Confirmed, finding.InRepair}[i%2]
-		if _, err := w.ChangeFindings(t.Context(), w.who, ids[:1], nil, Wish{To: to, Comment: text}, false); err != nil {
+		if _, err := w.ChangeFindings(t.Context(), w.who, ids[:1], nil, Wish{To: to, Comment: text},
+			false); err != nil {
 			t.Fatal(err)
 		}
 		if got := w.news(oda); got != "mentioned: "+strings.TrimSpace(text) {
@@ -115,13 +123,15 @@ func TestMentionsWorkInEveryComment(t *testing.T) {
 			t.Errorf("%q tells her\n%s", text, got)
 		}
 	}
-	if _, err := w.ChangeFindings(t.Context(), w.who, ids, nil, Wish{Add: []string{"x"}, Comment: "all, @oda"}, false); err != nil {
+	if _, err := w.ChangeFindings(t.Context(), w.who, ids, nil, Wish{Add: []string{"x"}, Comment: "all, @oda"},
+		false); err != nil {
 		t.Fatal(err)
 	}
 	if got, want := w.news(oda), fmt.Sprintf("mentioned: all, @oda +%d", len(ids)-1); got != want {
 		t.Errorf("of many she is told\n%s\nwant\n%s", got, want)
 	}
-	if _, err := w.ChangeFindings(t.Context(), oda, ids[:1], nil, Wish{To: finding.Confirmed, Comment: "I, @oda"}, false); err != nil {
+	if _, err := w.ChangeFindings(t.Context(), oda, ids[:1], nil, Wish{To: finding.Confirmed, Comment: "I, @oda"},
+		false); err != nil {
 		t.Fatal(err)
 	}
 	if got := w.news(oda); got != "" {
@@ -132,7 +142,8 @@ func TestMentionsWorkInEveryComment(t *testing.T) {
 // TestRevisionsAndRequestsTellWhomTheyWaitFor, and those who wait for them.
 func TestRevisionsAndRequestsTellWhomTheyWaitFor(t *testing.T) {
 	w := newWorld(t)
-	iva, teodor, oda, lou := w.person("Iva", Lead), w.person("Teodor", Administrator), w.person("Oda", Reviewer), w.person("Lou", Viewer)
+	iva, teodor, oda, lou := w.person("Iva", Lead), w.person("Teodor", Administrator), w.person("Oda", Reviewer),
+		w.person("Lou", Viewer)
 	r := w.apply(quay(t, "name: }", "name: , email: {optional: true}}"), 0)
 	if r.State != store.Waiting {
 		t.Fatal(r.State)
@@ -187,7 +198,8 @@ func TestRevisionsAndRequestsTellWhomTheyWaitFor(t *testing.T) {
 	if now, err := w.Request(t.Context(), q.ID); err != nil || now.State != RequestOpen {
 		t.Errorf("after another revision came first: %+v, %v", now, err)
 	}
-	if got := w.news(lou); !strings.HasPrefix(got, "request: it is open again: the revision that grants it was made from another") {
+	if got := w.news(lou); !strings.HasPrefix(got,
+		"request: it is open again: the revision that grants it was made from another") {
 		t.Errorf("who asked is told\n%s", got)
 	}
 	// approved, it stays granted
@@ -195,7 +207,8 @@ func TestRevisionsAndRequestsTellWhomTheyWaitFor(t *testing.T) {
 	if _, err := w.Decide(t.Context(), iva, "quay", v.Revision, true, ""); err != nil {
 		t.Fatal(err)
 	}
-	w.apply(quay(t, "team: accounts", "team: mooring", "name: }", "name: , email: {optional: true, needed_by: [x], reason: y}}"), 0)
+	w.apply(quay(t, "team: accounts", "team: mooring", "name: }",
+		"name: , email: {optional: true, needed_by: [x], reason: y}}"), 0)
 	if now, err := w.Request(t.Context(), q.ID); err != nil || now.State != RequestGranted {
 		t.Errorf("after it is approved: %+v, %v", now, err)
 	}
@@ -207,7 +220,8 @@ func TestWhoIsKeptOutGetsNothing(t *testing.T) {
 	w.upload("a.har", recording(leaky))
 	hash := w.theHash()
 	oda, marlo := w.person("Oda", Reviewer), w.person("Marlo", Administrator)
-	if _, err := w.ChangeFindings(t.Context(), w.who, []string{hash.ID}, nil, Wish{Person: &oda.ID}, false); err != nil {
+	if _, err := w.ChangeFindings(t.Context(), w.who, []string{hash.ID}, nil, Wish{Person: &oda.ID},
+		false); err != nil {
 		t.Fatal(err)
 	}
 	no := false
@@ -222,7 +236,8 @@ func TestWhoIsKeptOutGetsNothing(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if all, _, err := w.Findings(t.Context(), by, Page{Number: 1, Size: 10}); err != nil || len(all) != 1 || all[0].ID != hash.ID {
+	if all, _, err := w.Findings(t.Context(), by, Page{Number: 1, Size: 10}); err != nil || len(all) != 1 ||
+		all[0].ID != hash.ID {
 		t.Errorf("what she had is %v, %v", all, err)
 	}
 	if h, err := w.Home(t.Context(), w.who); err != nil || h.Left != 1 {
@@ -247,12 +262,15 @@ func TestADaysMailListsAllThatIsDue(t *testing.T) {
 		if i >= 12 {
 			day = "2026-05-04"
 		}
-		if _, err := w.ChangeFindings(t.Context(), w.who, []string{f.ID}, nil, Wish{Person: &teodor.ID, Due: &day}, false); err != nil {
+		if _, err := w.ChangeFindings(t.Context(), w.who, []string{f.ID}, nil, Wish{Person: &teodor.ID, Due: &day},
+			false); err != nil {
 			t.Fatal(err)
 		}
 	}
 	w.mailNowAndThen()
-	if len(p.all) != 1 || !strings.Contains(p.all[0].Text, "Overdue, 12 findings of yours:") || !strings.Contains(p.all[0].Text, "Due within a week, 2 findings of yours:") || strings.Count(p.all[0].Text, "  2026-04-01  ") != 12 || strings.Count(p.all[0].Text, "  2026-05-04  ") != 2 {
+	if len(p.all) != 1 || !strings.Contains(p.all[0].Text, "Overdue, 12 findings of yours:") ||
+		!strings.Contains(p.all[0].Text, "Due within a week, 2 findings of yours:") ||
+		strings.Count(p.all[0].Text, "  2026-04-01  ") != 12 || strings.Count(p.all[0].Text, "  2026-05-04  ") != 2 {
 		t.Errorf("mailed %+v", p.all)
 	}
 }

@@ -11,8 +11,8 @@ import (
 	"inkret/store"
 )
 
-// Whatever takes an open finding of high or critical severity off the list without proof needs a second person: asking and
-// approving are two steps of two people, and both are on the trail.
+// Whatever takes an open finding of high or critical severity off the list without proof needs a second person:
+// asking and approving are two steps of two people, and both are on the trail.
 
 // Waits is the problem of what was asked for and waits for a second person; it is not done yet.
 type Waits struct {
@@ -22,7 +22,8 @@ type Waits struct {
 }
 
 func (w *Waits) Error() string {
-	return fmt.Sprintf("it takes %d findings of high or critical severity off the list, and waits for a lead who is somebody else", len(w.Findings))
+	return fmt.Sprintf("it takes %d findings of high or critical severity off the list, and waits for a lead who is "+
+		"somebody else", len(w.Findings))
 }
 
 // SecondPerson tells whether severe decisions at a service need a second person.
@@ -30,8 +31,8 @@ func (s *Service) SecondPerson(ctx context.Context, service string) (bool, error
 	return s.store.SecondPerson(ctx, service)
 }
 
-// SetSecondPerson says whether severe decisions at a service need a second person. A team of one cannot work otherwise; the
-// trail, the overview and every report say so.
+// SetSecondPerson says whether severe decisions at a service need a second person. A team of one cannot work
+// otherwise; the trail, the overview and every report say so.
 func (s *Service) SetSecondPerson(ctx context.Context, who Caller, service string, needed bool, reason string) error {
 	if reason = strings.TrimSpace(reason); reason == "" {
 		return problem(Invalid, "", "say why")
@@ -40,13 +41,15 @@ func (s *Service) SetSecondPerson(ctx context.Context, who Caller, service strin
 	if needed {
 		action = "switch second person on"
 	}
-	return found(s.store.SetSecondPerson(ctx, service, needed, s.did(who, action, service, reason)), "service %q", service)
+	return found(s.store.SetSecondPerson(ctx, service, needed, s.did(who, action, service, reason)), "service %q",
+		service)
 }
 
-// byTwo lets what somebody wants to do to a batch pass where no severe finding leaves the list by it, or where somebody
-// else asked for the same and who is lead. Otherwise it is asked for, and [Waits] given. keep are the findings that the batch
-// goes on to show. It gives the entry of the trail about an approval, empty for none.
-func (s *Service) byTwo(ctx context.Context, who Caller, b store.Batch, what, reason string, say Said, keep []string) (store.TrailEntry, error) {
+// byTwo lets what somebody wants to do to a batch pass where no severe finding leaves the list by it, or where
+// somebody else asked for the same and who is lead. Otherwise it is asked for, and [Waits] given. keep are the
+// findings that the batch goes on to show. It gives the entry of the trail about an approval, empty for none.
+func (s *Service) byTwo(ctx context.Context, who Caller, b store.Batch, what, reason string, say Said,
+	keep []string) (store.TrailEntry, error) {
 	needed, err := s.store.SecondPerson(ctx, b.Service)
 	if err != nil || !needed {
 		return store.TrailEntry{}, err
@@ -66,17 +69,23 @@ func (s *Service) byTwo(ctx context.Context, who Caller, b store.Batch, what, re
 	case err != nil && !errors.Is(err, store.ErrNotFound):
 		return store.TrailEntry{}, err
 	case same && a.PersonID != who.ID && who.MayIn(b.Service, Lead):
-		return s.did(who, "approve to "+what, subject, fmt.Sprintf("%d severe findings leave the list; asked by person %d: %s", len(severe), a.PersonID, a.Reason)), nil
+		return s.did(who, "approve to "+what, subject,
+			fmt.Sprintf("%d severe findings leave the list; asked by person %d: %s", len(severe), a.PersonID,
+				a.Reason)), nil
 	case same && a.PersonID == who.ID:
-		return store.TrailEntry{}, problem(Conflict, "somebody else who is lead approves it by doing the same", "you asked for it already")
+		return store.TrailEntry{}, problem(Conflict, "somebody else who is lead approves it by doing the same",
+			"you asked for it already")
 	case err == nil && a.PersonID != who.ID && !who.MayIn(b.Service, Lead):
-		return store.TrailEntry{}, problem(Conflict, "a lead approves or declines it first", "somebody asked for another change of batch %d", b.ID)
+		return store.TrailEntry{}, problem(Conflict, "a lead approves or declines it first",
+			"somebody asked for another change of batch %d", b.ID)
 	}
 	if reason == "" {
 		reason = "no reason given"
 	}
-	a = store.Asking{Batch: b.ID, What: what, Say: string(text), PersonID: who.ID, Author: shownName(who.Person), At: s.now(), Reason: reason, Findings: len(severe)}
-	if err := s.store.Ask(ctx, b.Service, severe[0].ID, a, s.did(who, "ask to "+what, subject, fmt.Sprintf("%d severe findings would leave the list: %s", len(severe), reason))); err != nil {
+	a = store.Asking{Batch: b.ID, What: what, Say: string(text), PersonID: who.ID, Author: shownName(who.Person),
+		At: s.now(), Reason: reason, Findings: len(severe)}
+	if err := s.store.Ask(ctx, b.Service, severe[0].ID, a, s.did(who, "ask to "+what, subject,
+		fmt.Sprintf("%d severe findings would leave the list: %s", len(severe), reason))); err != nil {
 		return store.TrailEntry{}, err
 	}
 	return store.TrailEntry{}, &Waits{what, b.ID, severe}
@@ -110,5 +119,6 @@ func (s *Service) DeclineAsking(ctx context.Context, who Caller, batch int64, wh
 	case strings.TrimSpace(why) == "":
 		return problem(Invalid, "say it with a comment", "to decline needs a reason")
 	}
-	return found(s.store.DropAsking(ctx, batch, s.did(who, action+a.What, fmt.Sprintf("batch %d", batch), why)), "change of batch %d that waits", batch)
+	return found(s.store.DropAsking(ctx, batch, s.did(who, action+a.What, fmt.Sprintf("batch %d", batch), why)),
+		"change of batch %d that waits", batch)
 }

@@ -24,7 +24,8 @@ const readAhead = 4
 // Upload takes in a recording while it arrives. The batch is seen by nobody
 // before it is complete; when r breaks off, nothing of it stays. A recording
 // that itself ends early is taken in up to there, and the batch says so.
-func (s *Service) Upload(ctx context.Context, who Caller, service, name string, say Said, r io.Reader) (store.Batch, error) {
+func (s *Service) Upload(ctx context.Context, who Caller, service, name string, say Said,
+	r io.Reader) (store.Batch, error) {
 	f, err := s.contracts(ctx, service)
 	if err != nil {
 		return store.Batch{}, err
@@ -45,7 +46,8 @@ func (s *Service) Upload(ctx context.Context, who Caller, service, name string, 
 	if err != nil {
 		return store.Batch{}, err
 	}
-	in, err := s.store.Begin(ctx, store.Batch{Service: service, Name: name, Audience: audience, Author: who.Name, By: who.ID, Started: s.now()})
+	in, err := s.store.Begin(ctx, store.Batch{Service: service, Name: name, Audience: audience, Author: who.Name,
+		By: who.ID, Started: s.now()})
 	if err != nil {
 		return store.Batch{}, s.plain(err)
 	}
@@ -58,17 +60,20 @@ func (s *Service) Upload(ctx context.Context, who Caller, service, name string, 
 		return b, s.plain(err)
 	}
 	b.By = who.ID
-	b.Service, b.Name, b.Audience, b.Author, b.Started, b.Origin = service, name, audience, who.Name, s.now(), store.FromRecording
+	b.Service, b.Name, b.Audience, b.Author, b.Started, b.Origin = service, name, audience, who.Name, s.now(),
+		store.FromRecording
 	var e store.Evidence
 	e, b.BySeverity = up.evidence(s.now())
 	b, err = in.Finish(ctx, b, e, func(b store.Batch) store.TrailEntry {
-		return s.did(who, "take in recording", fmt.Sprintf("batch %d", b.ID), fmt.Sprintf("%s with %d captures", service, b.Captures))
+		return s.did(who, "take in recording", fmt.Sprintf("batch %d", b.ID), fmt.Sprintf("%s with %d captures",
+			service, b.Captures))
 	})
 	if err != nil {
 		in.Discard(context.WithoutCancel(ctx))
 		return b, s.plain(err)
 	}
-	s.log.Info("recording taken in", "batch", b.ID, "service", service, "captures", b.Captures, "findings", b.Findings, "new", b.NewFindings,
+	s.log.Info("recording taken in", "batch", b.ID, "service", service, "captures", b.Captures, "findings", b.Findings,
+		"new", b.NewFindings,
 		"repeated", b.Repeated, "person", who.ID)
 	return b, s.noteCoverage(ctx, service)
 }
@@ -128,7 +133,8 @@ func (u *upload) run(ctx context.Context, r io.Reader) (store.Batch, error) {
 		return store.Batch{}, failed
 	}
 	if carrier.failed != nil {
-		return store.Batch{}, problem(Invalid, "send it again; nothing of it was kept", "the recording broke off on its way")
+		return store.Batch{}, problem(Invalid, "send it again; nothing of it was kept",
+			"the recording broke off on its way")
 	}
 	if ctx.Err() != nil {
 		return store.Batch{}, ctx.Err()
@@ -196,11 +202,13 @@ func (k *known) audience(c *exchange.Capture) string {
 func (s *Service) said(ctx context.Context, service string, c *contract.Contracts, say Said) (*known, error) {
 	k := &known{said: say.Audience}
 	if k.said != "" && c.Audience(k.said) == nil {
-		return nil, problem(Invalid, "it has "+strings.Join(s.Audiences(ctx, service), ", "), "the service %q has no audience %q", service, k.said)
+		return nil, problem(Invalid, "it has "+strings.Join(s.Audiences(ctx, service), ", "),
+			"the service %q has no audience %q", service, k.said)
 	}
 	var err error
 	if say.Mapping != "" {
-		if k.mapping, err = contract.ReadMapping(contract.File{Name: "mapping", Data: []byte(say.Mapping)}, c); err != nil {
+		if k.mapping, err = contract.ReadMapping(contract.File{Name: "mapping", Data: []byte(say.Mapping)},
+			c); err != nil {
 			p := problem(Invalid, "docs/captures.md shows one", "the mapping of audiences cannot be read: %v", err)
 			p.Cause = err
 			return nil, p

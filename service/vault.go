@@ -52,7 +52,8 @@ func openVault(ctx context.Context, dir string, st *store.Store) (*vault, error)
 	keys, err := sealing.ReadKeys(path)
 	switch {
 	case errors.Is(err, fs.ErrNotExist) && check != "":
-		return nil, fmt.Errorf("the key file %s is missing: put it back from its backup; the captures cannot be read without it", path)
+		return nil, fmt.Errorf("the key file %s is missing: put it back from its backup; the captures cannot be "+
+			"read without it", path)
 	case errors.Is(err, fs.ErrNotExist):
 		keys = [][]byte{sealing.NewKey()}
 		if err := sealing.WriteKeys(path, keys); err != nil {
@@ -78,7 +79,8 @@ func newVault(keys [][]byte) (*vault, error) {
 		return nil, err
 	}
 	v := &vault{Box: box}
-	if v.packer, err = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(2), zstd.WithLowerEncoderMem(true)); err != nil {
+	if v.packer, err = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(2),
+		zstd.WithLowerEncoderMem(true)); err != nil {
 		return nil, err
 	}
 	v.opener, err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(2), zstd.WithDecoderMaxMemory(2*exchange.MaxBody))
@@ -93,8 +95,10 @@ type exchanged struct {
 	ResponseHeader  exchange.Header `json:"response_header"`
 	ResponseBody    []byte          `json:"response_body,omitempty"`
 	ResponseMissing string          `json:"response_missing,omitempty"`
-	Caller          string          `json:"caller,omitempty"`  // whom the contracts recognised when the header fields were masked
-	Changed         bool            `json:"changed,omitempty"` // values in the address are replaced by others: it leads nowhere
+	// whom the contracts recognised when the header fields were masked
+	Caller string `json:"caller,omitempty"`
+	// values in the address are replaced by others: it leads nowhere
+	Changed bool `json:"changed,omitempty"`
 }
 
 // seal compresses and encrypts what a capture holds: nonce, then ciphertext.
@@ -184,7 +188,8 @@ func ChangeKey(ctx context.Context, dir string, progress func(KeyChange)) (KeyCh
 	if done.Credentials, err = s.resealCredentials(ctx); err != nil {
 		return done, err
 	}
-	entry := s.byItself("change key", "data folder", fmt.Sprintf("%d captures and %d credentials were sealed anew", done.Captures, done.Credentials))
+	entry := s.byItself("change key", "data folder", fmt.Sprintf("%d captures and %d credentials were sealed anew",
+		done.Captures, done.Credentials))
 	entry.Author = "command line"
 	if err := s.resealPrintKey(ctx, entry); err != nil {
 		return done, err

@@ -11,7 +11,8 @@ import (
 // waive asks for a waiver, or approves one.
 func (w *world) waive(who Caller, id, until string) FindingView {
 	w.t.Helper()
-	v, err := w.Move(w.t.Context(), who, id, finding.Move{To: finding.Waived, Until: until, Comment: "until the kiosk is gone"})
+	v, err := w.Move(w.t.Context(), who, id, finding.Move{To: finding.Waived, Until: until,
+		Comment: "until the kiosk is gone"})
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -38,14 +39,16 @@ func TestAGraveFindingIsWaivedByTwo(t *testing.T) {
 		t.Errorf("asked for: %+v", v.Finding)
 	}
 	for _, lead := range []Caller{teodor, iva, marlo} {
-		if n := w.unread(lead); len(n) != 1 || n[0].Kind != "waiver" || n[0].FindingID != hash.ID || !strings.Contains(n[0].Text, "until 2026-05-10 waits for approval: until the kiosk is gone") {
+		if n := w.unread(lead); len(n) != 1 || n[0].Kind != "waiver" || n[0].FindingID != hash.ID ||
+			!strings.Contains(n[0].Text, "until 2026-05-10 waits for approval: until the kiosk is gone") {
 			t.Errorf("%s is told %+v", lead.Name, n)
 		}
 	}
 	if h, err := w.Home(t.Context(), teodor); err != nil || h.WaiversAsked != 1 {
 		t.Errorf("a lead's home: %d waivers wait, %v", h.WaiversAsked, err)
 	}
-	if v := w.waive(w.person("Oda", Reviewer), hash.ID, "2026-05-11"); v.State != "new" || v.AskedUntil != "2026-05-11" || v.AskedBy != "Oda" {
+	if v := w.waive(w.person("Oda", Reviewer), hash.ID, "2026-05-11"); v.State != "new" ||
+		v.AskedUntil != "2026-05-11" || v.AskedBy != "Oda" {
 		t.Errorf("another reviewer approves: %+v", v.Finding)
 	}
 
@@ -57,12 +60,14 @@ func TestAGraveFindingIsWaivedByTwo(t *testing.T) {
 	for _, e := range v.History[1:] {
 		happened = append(happened, e.Author+" "+e.Kind+" "+e.Became+" "+e.Until)
 	}
-	if got, want := strings.Join(happened, "; "), "Noor Adeyar waiver asked for 2026-05-10; Oda waiver asked for 2026-05-11; Teodor move waived 2026-05-11"; got != want {
+	if got, want := strings.Join(happened, "; "),
+		"Noor Adeyar waiver asked for 2026-05-10; Oda waiver asked for 2026-05-11; Teodor move waived 2026-05-11"; got != want {
 		t.Errorf("history %q, want %q", got, want)
 	}
 
 	// made longer it is asked for anew, and stays as it is till then
-	if v := w.waive(teodor, hash.ID, "2026-06-01"); v.State != "waived" || v.Until != "2026-05-11" || v.AskedUntil != "2026-06-01" || v.Approver != "Teodor" {
+	if v := w.waive(teodor, hash.ID, "2026-06-01"); v.State != "waived" || v.Until != "2026-05-11" ||
+		v.AskedUntil != "2026-06-01" || v.Approver != "Teodor" {
 		t.Errorf("a lead alone makes it longer: %+v", v.Finding)
 	}
 	if v := w.waive(iva, hash.ID, ""); v.Until != "2026-06-01" || v.Approver != "Iva" {
@@ -78,14 +83,17 @@ func TestAWaiverIsDeclined(t *testing.T) {
 	w.upload("monday.har", recording(leaky))
 	hash, teodor := w.theHash(), w.person("Teodor", Lead)
 	decline := Wish{Decline: true, Comment: "the kiosk is gone already"}
-	if c, err := w.ChangeFindings(t.Context(), teodor, []string{hash.ID}, nil, decline, false); err != nil || c.Findings != 0 || c.Refused[0].Why != "nothing of it waits for approval" {
+	if c, err := w.ChangeFindings(t.Context(), teodor, []string{hash.ID}, nil, decline, false); err != nil ||
+		c.Findings != 0 || c.Refused[0].Why != "nothing of it waits for approval" {
 		t.Errorf("nothing was asked for: %+v, %v", c, err)
 	}
 	w.waive(w.who, hash.ID, "2026-05-10")
-	if _, err := w.ChangeFindings(t.Context(), teodor, []string{hash.ID}, nil, Wish{Decline: true}, false); code(err) != Invalid {
+	if _, err := w.ChangeFindings(t.Context(), teodor, []string{hash.ID}, nil, Wish{Decline: true},
+		false); code(err) != Invalid {
 		t.Errorf("without a reason: %v", err)
 	}
-	if c, err := w.ChangeFindings(t.Context(), w.person("Oda", Reviewer), []string{hash.ID}, nil, decline, false); err != nil || c.Findings != 0 || !strings.Contains(c.Refused[0].Why, "needs the role lead") {
+	if c, err := w.ChangeFindings(t.Context(), w.person("Oda", Reviewer), []string{hash.ID}, nil, decline,
+		false); err != nil || c.Findings != 0 || !strings.Contains(c.Refused[0].Why, "needs the role lead") {
 		t.Errorf("by a reviewer: %+v, %v", c, err)
 	}
 	c, err := w.ChangeFindings(t.Context(), teodor, []string{hash.ID}, nil, decline, false)
@@ -95,7 +103,8 @@ func TestAWaiverIsDeclined(t *testing.T) {
 	if v := w.theHash(); v.State != "new" || v.AskedUntil != "" || v.AskedByID != 0 {
 		t.Errorf("declined: %+v", v.Finding)
 	}
-	if n := w.unread(w.who); len(n) != 1 || !strings.Contains(n[0].Text, "until 2026-05-10 was declined: the kiosk is gone already") {
+	if n := w.unread(w.who); len(n) != 1 ||
+		!strings.Contains(n[0].Text, "until 2026-05-10 was declined: the kiosk is gone already") {
 		t.Errorf("who asked is told %+v", n)
 	}
 	undone, left, err := w.UndoChange(t.Context(), teodor, c.ID)
@@ -107,8 +116,8 @@ func TestAWaiverIsDeclined(t *testing.T) {
 	}
 }
 
-// TestNoSevereFindingIsNoLeakAlone goes through who takes a severe finding for no leak: one asks, another approves, whatever
-// sessions, tokens and roles the first one has.
+// TestNoSevereFindingIsNoLeakAlone goes through who takes a severe finding for no leak: one asks, another
+// approves, whatever sessions, tokens and roles the first one has.
 func TestNoSevereFindingIsNoLeakAlone(t *testing.T) {
 	w := newWorld(t)
 	w.upload("monday.har", recording(leaky))
@@ -123,22 +132,27 @@ func TestNoSevereFindingIsNoLeakAlone(t *testing.T) {
 		}
 		return c
 	}
-	if do(lead, decide); w.theHash().State != "new" || w.theHash().AskedTo != "not-a-leak" || w.theHash().AskedByID != lead.ID {
+	if do(lead, decide); w.theHash().State != "new" || w.theHash().AskedTo != "not-a-leak" ||
+		w.theHash().AskedByID != lead.ID {
 		t.Errorf("asked: %+v", w.theHash().Finding)
 	}
 	again := lead // by a token, after he became administrator
 	again.Key, again.Role = Key{ID: 9, Kind: "token", Scope: ScopeEverything}, Administrator
-	if c := do(again, decide); c.Findings != 0 || !strings.Contains(c.Refused[0].Why, "somebody else who is lead approves it") {
+	if c := do(again, decide); c.Findings != 0 ||
+		!strings.Contains(c.Refused[0].Why, "somebody else who is lead approves it") {
 		t.Errorf("approved by who asked: %+v", c)
 	}
-	if c := do(w.who, decide); c.Findings != 0 || w.theHash().AskedByID != lead.ID { // a reviewer asks as well, and approves nothing
+	// a reviewer asks as well, and approves nothing
+	if c := do(w.who, decide); c.Findings != 0 || w.theHash().AskedByID != lead.ID {
 		t.Errorf("by a reviewer: %+v, %+v", c, w.theHash().Finding)
 	}
-	if c := do(w.person("Tess", Lead), Wish{To: finding.Waived, Until: "2026-06-01", Comment: "or waive it"}); c.Findings != 1 || w.theHash().State != "new" || w.theHash().AskedTo != "waived" {
+	if c := do(w.person("Tess", Lead), Wish{To: finding.Waived, Until: "2026-06-01",
+		Comment: "or waive it"}); c.Findings != 1 || w.theHash().State != "new" || w.theHash().AskedTo != "waived" {
 		t.Errorf("asking for something else approves what was asked before: %+v, %+v", c, w.theHash().Finding)
 	}
 	do(lead, decide)
-	if c := do(other, decide); c.Findings != 1 || w.theHash().State != "not-a-leak" || w.theHash().AskedTo != "" || w.theHash().Approver == "" {
+	if c := do(other, decide); c.Findings != 1 || w.theHash().State != "not-a-leak" || w.theHash().AskedTo != "" ||
+		w.theHash().Approver == "" {
 		t.Errorf("approved: %+v, %+v", c, w.theHash().Finding)
 	}
 	var actions []string
@@ -146,7 +160,9 @@ func TestNoSevereFindingIsNoLeakAlone(t *testing.T) {
 	for _, e := range entries {
 		actions = append(actions, e.Action+" by "+e.Email)
 	}
-	if want := "approve not-a-leak by marlo@quay.example, ask for not-a-leak by teodor@quay.example, ask for waived by tess@quay.example, ask for not-a-leak by teodor@quay.example"; err != nil || strings.Join(actions, ", ") != want {
+	if want := "approve not-a-leak by marlo@quay.example, ask for not-a-leak by teodor@quay.example, ask for waived " +
+		"by tess@quay.example, ask for not-a-leak by teodor@quay.example"; err != nil ||
+		strings.Join(actions, ", ") != want {
 		t.Errorf("the trail says %s, %v", strings.Join(actions, ", "), err)
 	}
 	if !strings.Contains(entries[2].Detail, "until 2026-06-01") {
@@ -163,11 +179,13 @@ func TestNoSevereFindingIsNoLeakAlone(t *testing.T) {
 // TestAWaiverHoldsForItsSeverity lets a waived finding become more severe.
 func TestAWaiverHoldsForItsSeverity(t *testing.T) {
 	w := newWorld(t)
-	mild, severe := `{"id":7,"name":"Ada","moorings":[{"x":1}]}`, `{"id":7,"name":"Ada","moorings":[{"x":"ada.moor@sails.example"}]}`
+	mild, severe := `{"id":7,"name":"Ada","moorings":[{"x":1}]}`,
+		`{"id":7,"name":"Ada","moorings":[{"x":"ada.moor@sails.example"}]}`
 	w.upload("monday.har", recording(mild))
 	find := func() Finding {
 		t.Helper()
-		all, _, err := w.Findings(t.Context(), FindingFilter{Words: "moorings", Kinds: []string{"unexpected-relation"}, States: []string{"new", "waived", "returned", "confirmed"}}, Page{Number: 1, Size: 10})
+		all, _, err := w.Findings(t.Context(), FindingFilter{Words: "moorings", Kinds: []string{"unexpected-relation"},
+			States: []string{"new", "waived", "returned", "confirmed"}}, Page{Number: 1, Size: 10})
 		if err != nil || len(all) != 1 {
 			t.Fatalf("%+v, %v", all, err)
 		}
@@ -177,7 +195,8 @@ func TestAWaiverHoldsForItsSeverity(t *testing.T) {
 	if f.Severity >= int(finding.ByTwo) {
 		t.Fatalf("it begins as %d", f.Severity)
 	}
-	if c, err := w.ChangeFindings(t.Context(), w.who, []string{f.ID}, nil, Wish{To: finding.Waived, Until: "2099-01-01", Comment: "a relic"}, false); err != nil || c.Findings != 1 || find().State != "waived" {
+	if c, err := w.ChangeFindings(t.Context(), w.who, []string{f.ID}, nil, Wish{To: finding.Waived, Until: "2099-01-01",
+		Comment: "a relic"}, false); err != nil || c.Findings != 1 || find().State != "waived" {
 		t.Fatalf("%+v, %v", c, err)
 	}
 	w.upload("tuesday.har", recording(mild))
@@ -195,17 +214,20 @@ func TestOneNoticeTellsOfManyWaivers(t *testing.T) {
 	w := newWorld(t)
 	all := w.several()
 	teodor := w.person("Teodor", Lead)
-	if c, err := w.ChangeFindings(t.Context(), w.who, ids(all), nil, Wish{To: finding.Waived, Until: "2026-06-01", Comment: "a rewrite comes"}, false); err != nil || c.Findings != 4 {
+	if c, err := w.ChangeFindings(t.Context(), w.who, ids(all), nil, Wish{To: finding.Waived, Until: "2026-06-01",
+		Comment: "a rewrite comes"}, false); err != nil || c.Findings != 4 {
 		t.Fatalf("%+v, %v", c, err)
 	}
-	if n := w.unread(teodor); len(n) != 1 || !strings.Contains(n[0].Text, "and 1 more wait for approval: a rewrite comes") {
+	if n := w.unread(teodor); len(n) != 1 ||
+		!strings.Contains(n[0].Text, "and 1 more wait for approval: a rewrite comes") {
 		t.Errorf("told %+v", n)
 	}
 	waived, _, err := w.Findings(t.Context(), FindingFilter{States: []string{"waived"}}, Page{Number: 1, Size: 10})
 	if err != nil || len(waived) != 2 || waived[0].Approver != "Noor Adeyar" {
 		t.Errorf("waived at once are %+v, %v", waived, err)
 	}
-	if c, err := w.ChangeFindings(t.Context(), teodor, nil, &FindingFilter{Asked: true}, Wish{To: finding.Waived}, false); err != nil || c.Findings != 2 {
+	if c, err := w.ChangeFindings(t.Context(), teodor, nil, &FindingFilter{Asked: true}, Wish{To: finding.Waived},
+		false); err != nil || c.Findings != 2 {
 		t.Errorf("approved together: %+v, %v", c, err)
 	}
 }
@@ -241,7 +263,8 @@ func TestAWaiverEndsOnItsDay(t *testing.T) {
 	}
 	v, err := w.Finding(t.Context(), w.who, low.ID)
 	last := v.History[len(v.History)-1]
-	if err != nil || last.Was != "waived" || last.Became != "returned" || last.Comment != "the waiver's last day was 2026-05-03" || v.Until != "" || v.Approver != "" {
+	if err != nil || last.Was != "waived" || last.Became != "returned" ||
+		last.Comment != "the waiver's last day was 2026-05-03" || v.Until != "" || v.Approver != "" {
 		t.Errorf("%+v, last event %+v, %v", v.Finding, last, err)
 	}
 	if state := end(1, 0); state != "returned" || len(v.History) != 3 {

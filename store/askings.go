@@ -33,7 +33,8 @@ type Asking struct {
 func (s *Store) AskingOf(ctx context.Context, batch int64) (Asking, error) {
 	var a Asking
 	var at int64
-	err := s.read.QueryRowContext(ctx, `SELECT batch_id, what, say, person_id, author, at, reason, findings FROM askings WHERE batch_id = ?`, batch).
+	err := s.read.QueryRowContext(ctx,
+		`SELECT batch_id, what, say, person_id, author, at, reason, findings FROM askings WHERE batch_id = ?`, batch).
 		Scan(&a.Batch, &a.What, &a.Say, &a.PersonID, &a.Author, &at, &a.Reason, &a.Findings)
 	a.At = when(at)
 	return a, none(err)
@@ -43,7 +44,8 @@ func (s *Store) AskingOf(ctx context.Context, batch int64) (Asking, error) {
 // service. finding is one of those that would go.
 func (s *Store) Ask(ctx context.Context, service, finding string, a Asking, entry TrailEntry) error {
 	return s.change(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO askings VALUES (?, ?, ?, ?, ?, ?, ?, ?)`, a.Batch, a.What, a.Say, a.PersonID, a.Author, millis(a.At), a.Reason, a.Findings); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO askings VALUES (?, ?, ?, ?, ?, ?, ?, ?)`, a.Batch,
+			a.What, a.Say, a.PersonID, a.Author, millis(a.At), a.Reason, a.Findings); err != nil {
 			return err
 		}
 		leads, err := leadsOf(ctx, tx, service)
@@ -52,7 +54,8 @@ func (s *Store) Ask(ctx context.Context, service, finding string, a Asking, entr
 		}
 		for _, lead := range leads {
 			n := Notice{PersonID: lead, At: a.At, Kind: "waiver", Author: a.Author, By: a.PersonID, FindingID: finding,
-				Text: fmt.Sprintf("to %s recording %d takes %d severe findings off the list and waits for approval: %s", a.What, a.Batch, a.Findings, a.Reason)}
+				Text: fmt.Sprintf("to %s recording %d takes %d severe findings off the list and waits for approval: %s",
+					a.What, a.Batch, a.Findings, a.Reason)}
 			if err := n.add(ctx, tx); err != nil {
 				return err
 			}
@@ -73,7 +76,8 @@ func (s *Store) TakenOff(ctx context.Context, batch int64, keep []string, least 
 	if err != nil {
 		return nil, err
 	}
-	return rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+` FROM findings JOIN services ON services.id = service_id
+	return rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+
+		` FROM findings JOIN services ON services.id = service_id
 		WHERE findings.id IN (SELECT finding_id FROM occurrences JOIN captures ON captures.id = capture_id WHERE batch_id = ?1)
 		AND findings.id NOT IN (SELECT value FROM json_each(?2)) AND severity >= ?3 AND state NOT IN ('closed', 'waived', 'not-a-leak')
 		AND (state = 'returned' AND (SELECT iif(was = 'waived', 0, batch_id) FROM events WHERE finding_id = findings.id AND kind = 'move' AND became = 'returned' ORDER BY id DESC LIMIT 1) = ?1
@@ -88,7 +92,8 @@ func (s *Store) OpenAmong(ctx context.Context, ids []string, least int) ([]Findi
 	if err != nil {
 		return nil, err
 	}
-	return rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+findingTables+` WHERE findings.id IN (SELECT value FROM json_each(?)) AND severity >= ?
+	return rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+findingTables+
+		` WHERE findings.id IN (SELECT value FROM json_each(?)) AND severity >= ?
 		AND state IN `+openStates+` ORDER BY severity DESC, endpoint, path`, string(list), least)
 }
 

@@ -94,7 +94,8 @@ func (s *Store) downgrade(have, knows int64) error {
 	next := "use a newer inkret, or restore a backup of version " + fmt.Sprint(knows) + " or older"
 	for version := knows; version > 0; version-- {
 		if _, err := os.Stat(s.upgradeBackup(version)); err == nil {
-			next = "use a newer inkret, or restore the backup that was made before the upgrade: " + s.upgradeBackup(version)
+			next = "use a newer inkret, or restore the backup that was made before the upgrade: " +
+				s.upgradeBackup(version)
 			break
 		}
 	}
@@ -151,7 +152,8 @@ func verify(ctx context.Context, path string) error {
 		return fmt.Errorf("%s is damaged: %s", path, said)
 	}
 	var version sql.NullInt64
-	if err := db.QueryRowContext(ctx, `SELECT max(version_id) FROM goose_db_version`).Scan(&version); err != nil || !version.Valid {
+	if err := db.QueryRowContext(ctx, `SELECT max(version_id) FROM goose_db_version`).Scan(&version); err != nil ||
+		!version.Valid {
 		return fmt.Errorf("%s is no backup of this program", path)
 	}
 	return nil

@@ -119,10 +119,12 @@ func (s *Store) Begin(ctx context.Context, b Batch) (*Intake, error) {
 	}
 	in := &Intake{store: s, batch: b}
 	err := s.change(ctx, func(tx *sql.Tx) error {
-		if err := tx.QueryRowContext(ctx, `SELECT id FROM services WHERE name = ?`, b.Service).Scan(&in.service); err != nil {
+		if err := tx.QueryRowContext(ctx, `SELECT id FROM services WHERE name = ?`,
+			b.Service).Scan(&in.service); err != nil {
 			return none(err)
 		}
-		return tx.QueryRowContext(ctx, `INSERT INTO batches (service_id, name, digest, audience, author, started, origin) VALUES (?, ?, '', ?, ?, ?, ?) RETURNING id`,
+		return tx.QueryRowContext(ctx,
+			`INSERT INTO batches (service_id, name, digest, audience, author, started, origin) VALUES (?, ?, '', ?, ?, ?, ?) RETURNING id`,
 			in.service, b.Name, b.Audience, b.Author, millis(b.Started), b.Origin).Scan(&in.batch.ID)
 	})
 	return in, err
@@ -159,9 +161,11 @@ func (in *Intake) flush(ctx context.Context) error {
 
 // addCapture writes a capture of a batch and gives its id.
 func addCapture(ctx context.Context, tx *sql.Tx, batch int64, c *Capture) (int64, error) {
-	r, err := tx.ExecContext(ctx, `INSERT INTO captures (batch_id, entry, file, endpoint_id, method, url, audience, audience_by, status, started,
+	r, err := tx.ExecContext(ctx,
+		`INSERT INTO captures (batch_id, entry, file, endpoint_id, method, url, audience, audience_by, status, started,
 		bytes, excess, findings, skipped, repeats, holds, incomplete, sealed) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, ?, ?, ?, ?, ?)`,
-		batch, c.Entry, c.File, c.EndpointID, c.Method, c.URL, c.Audience, c.AudienceBy, c.Status, millis(c.Started), c.Bytes, c.Excess, c.Skipped, c.Repeats, c.Holds, c.Incomplete, c.Sealed)
+		batch, c.Entry, c.File, c.EndpointID, c.Method, c.URL, c.Audience, c.AudienceBy, c.Status, millis(c.Started),
+		c.Bytes, c.Excess, c.Skipped, c.Repeats, c.Holds, c.Incomplete, c.Sealed)
 	if err != nil {
 		return 0, err
 	}
@@ -193,7 +197,8 @@ func (in *Intake) Finish(ctx context.Context, b Batch, e Evidence, note Note[Bat
 	b.ID, b.Findings = in.batch.ID, len(e.Findings)
 	var earlier int64
 	err := in.store.change(ctx, func(tx *sql.Tx) error {
-		err := tx.QueryRowContext(ctx, `SELECT id FROM batches WHERE service_id = ? AND digest = ? AND audience = ? AND done = 1`,
+		err := tx.QueryRowContext(ctx,
+			`SELECT id FROM batches WHERE service_id = ? AND digest = ? AND audience = ? AND done = 1`,
 			in.service, b.Digest, b.Audience).Scan(&earlier)
 		if err == nil {
 			_, err = tx.ExecContext(ctx, `DELETE FROM batches WHERE id = ?`, b.ID)
@@ -208,7 +213,8 @@ func (in *Intake) Finish(ctx context.Context, b Batch, e Evidence, note Note[Bat
 		}
 		b.NewFindings = fresh
 		if err := e.close(ctx, tx, b, func(nth int) (id int64, err error) {
-			return id, tx.QueryRowContext(ctx, `SELECT id FROM captures WHERE batch_id = ? ORDER BY id LIMIT 1 OFFSET ?`, b.ID, nth).Scan(&id)
+			return id, tx.QueryRowContext(ctx,
+				`SELECT id FROM captures WHERE batch_id = ? ORDER BY id LIMIT 1 OFFSET ?`, b.ID, nth).Scan(&id)
 		}); err != nil {
 			return err
 		}
@@ -232,8 +238,10 @@ func scanBatch(r scanner) (Batch, error) {
 	var b Batch
 	var started int64
 	var severities, reasons string
-	err := r.Scan(&b.ID, &b.Service, &b.Name, &b.Audience, &b.Author, &started, &b.Captures, &b.Judged, &b.Skipped, &b.Bytes, &b.Excess,
-		&b.Findings, &b.NewFindings, &severities, &reasons, &b.Problem, &b.Digest, &b.Origin, &b.Growing, &b.Chunk, &b.Dropped, &b.Incomplete)
+	err := r.Scan(&b.ID, &b.Service, &b.Name, &b.Audience, &b.Author, &started, &b.Captures, &b.Judged, &b.Skipped,
+		&b.Bytes, &b.Excess,
+		&b.Findings, &b.NewFindings, &severities, &reasons, &b.Problem, &b.Digest, &b.Origin, &b.Growing, &b.Chunk,
+		&b.Dropped, &b.Incomplete)
 	if err != nil {
 		return b, err
 	}
@@ -246,7 +254,8 @@ func scanBatch(r scanner) (Batch, error) {
 
 // Batch gives one batch, or [ErrNotFound].
 func (s *Store) Batch(ctx context.Context, id int64) (Batch, error) {
-	b, err := scanBatch(s.read.QueryRowContext(ctx, `SELECT `+batchColumns+` FROM batches JOIN services ON services.id = service_id WHERE batches.id = ? AND done = 1`, id))
+	b, err := scanBatch(s.read.QueryRowContext(ctx, `SELECT `+batchColumns+
+		` FROM batches JOIN services ON services.id = service_id WHERE batches.id = ? AND done = 1`, id))
 	return b, none(err)
 }
 
@@ -256,7 +265,8 @@ func (s *Store) Batches(ctx context.Context, page Page) ([]Batch, int, error) {
 	if err := s.read.QueryRowContext(ctx, `SELECT count(*) FROM batches WHERE done = 1`).Scan(&total); err != nil {
 		return nil, 0, err
 	}
-	all, err := rows(ctx, s.read, scanBatch, `SELECT `+batchColumns+` FROM batches JOIN services ON services.id = service_id WHERE done = 1 ORDER BY batches.id DESC`+page.sql())
+	all, err := rows(ctx, s.read, scanBatch, `SELECT `+batchColumns+
+		` FROM batches JOIN services ON services.id = service_id WHERE done = 1 ORDER BY batches.id DESC`+page.sql())
 	return all, total, err
 }
 
@@ -323,7 +333,8 @@ func (by *CaptureFilter) filter() filter {
 	var statuses filter
 	for _, s := range by.Statuses {
 		if class, ok := strings.CutSuffix(strings.ToUpper(s), "XX"); ok {
-			statuses.and("captures.status / 100 = CAST(? AS INTEGER)", class) // a code has its type from the column, this has none
+			// a code has its type from the column, this has none
+			statuses.and("captures.status / 100 = CAST(? AS INTEGER)", class)
 		} else {
 			statuses.and("captures.status = ?", s)
 		}
@@ -355,7 +366,8 @@ const captureColumns = `captures.id, batch_id, entry, endpoint_id, coalesce(endp
 const captureTables = ` FROM captures JOIN batches ON batches.id = batch_id JOIN services ON services.id = batches.service_id LEFT JOIN endpoints ON endpoints.id = endpoint_id`
 
 func (c *Capture) into(started *int64) []any {
-	return []any{&c.ID, &c.BatchID, &c.Entry, &c.EndpointID, &c.Endpoint, &c.Service, &c.Method, &c.URL, &c.Audience, &c.AudienceBy, &c.Status,
+	return []any{&c.ID, &c.BatchID, &c.Entry, &c.EndpointID, &c.Endpoint, &c.Service, &c.Method, &c.URL, &c.Audience,
+		&c.AudienceBy, &c.Status,
 		started, &c.Bytes, &c.Excess, &c.Findings, &c.Skipped, &c.File, &c.Repeats, &c.Holds, &c.Incomplete}
 }
 
@@ -365,7 +377,8 @@ const mostCounted = 10_000
 
 // Captures lists a page of captures, newest batch first, and how many there are in all; or that
 // there are more than total.
-func (s *Store) Captures(ctx context.Context, by CaptureFilter, page Page) (all []Capture, total int, more bool, err error) {
+func (s *Store) Captures(ctx context.Context, by CaptureFilter,
+	page Page) (all []Capture, total int, more bool, err error) {
 	f := by.filter()
 	order, ok := orders[by.Sort]
 	if !ok {
@@ -374,7 +387,8 @@ func (s *Store) Captures(ctx context.Context, by CaptureFilter, page Page) (all 
 	if len(f.where) == 1 { // all there are: batches know how many they have
 		err = s.read.QueryRowContext(ctx, `SELECT coalesce(sum(captures), 0) FROM batches WHERE done = 1`).Scan(&total)
 	} else {
-		err = s.read.QueryRowContext(ctx, `SELECT count(*) FROM (SELECT 1 FROM captures JOIN batches ON batches.id = batch_id JOIN services ON services.id = batches.service_id`+f.sql()+` LIMIT ?)`,
+		err = s.read.QueryRowContext(ctx,
+			`SELECT count(*) FROM (SELECT 1 FROM captures JOIN batches ON batches.id = batch_id JOIN services ON services.id = batches.service_id`+f.sql()+` LIMIT ?)`,
 			append(f.args, mostCounted+1)...).Scan(&total)
 	}
 	if err != nil {
@@ -402,7 +416,8 @@ func (s *Store) EachOf(ctx context.Context, batch int64, f func(Capture) error) 
 			err := r.Scan(append(c.into(&started), &c.Sealed)...)
 			c.Started = when(started)
 			return c, err
-		}, `SELECT `+captureColumns+`, sealed`+captureTables+` WHERE batch_id = ? AND captures.id > ? ORDER BY captures.id LIMIT ?`, batch, last, flushAt)
+		}, `SELECT `+captureColumns+`, sealed`+captureTables+
+			` WHERE batch_id = ? AND captures.id > ? ORDER BY captures.id LIMIT ?`, batch, last, flushAt)
 		if err != nil || len(some) == 0 {
 			return err
 		}
@@ -419,7 +434,8 @@ func (s *Store) EachOf(ctx context.Context, batch int64, f func(Capture) error) 
 func (s *Store) Capture(ctx context.Context, id int64) (Capture, error) {
 	var c Capture
 	var started int64
-	err := s.read.QueryRowContext(ctx, `SELECT `+captureColumns+`, sealed`+captureTables+` WHERE captures.id = ? AND batches.done = 1`, id).
+	err := s.read.QueryRowContext(ctx, `SELECT `+captureColumns+`, sealed`+captureTables+
+		` WHERE captures.id = ? AND batches.done = 1`, id).
 		Scan(append(c.into(&started), &c.Sealed)...)
 	c.Started = when(started)
 	return c, none(err)

@@ -29,7 +29,8 @@ type Proof struct {
 // close closes the findings that are proven to be repaired. nth gives the id of a capture.
 func (e *Evidence) close(ctx context.Context, tx *sql.Tx, b Batch, nth func(int) (int64, error)) error {
 	for _, p := range e.Proofs {
-		r, err := tx.ExecContext(ctx, `UPDATE findings SET state = 'closed', `+decidedNoMore+` WHERE id = ? AND state = 'awaiting-proof'`, p.Finding)
+		r, err := tx.ExecContext(ctx, `UPDATE findings SET state = 'closed', `+decidedNoMore+
+			` WHERE id = ? AND state = 'awaiting-proof'`, p.Finding)
 		if err != nil {
 			return err
 		}
@@ -40,10 +41,12 @@ func (e *Evidence) close(ctx context.Context, tx *sql.Tx, b Batch, nth func(int)
 		if err != nil {
 			return err
 		}
-		if err := addEvent(ctx, tx, p.Finding, Event{At: p.At, Author: b.Author, Kind: "move", Was: "awaiting-proof", Became: "closed", BatchID: b.ID, CaptureID: capture}); err != nil {
+		if err := addEvent(ctx, tx, p.Finding, Event{At: p.At, Author: b.Author, Kind: "move", Was: "awaiting-proof",
+			Became: "closed", BatchID: b.ID, CaptureID: capture}); err != nil {
 			return err
 		}
-		if err := tell(ctx, tx, p.Finding, Notice{At: p.At, Kind: "closed", Author: b.Author, By: b.By, Text: fmt.Sprintf("capture %d proves the repair", capture)}); err != nil {
+		if err := tell(ctx, tx, p.Finding, Notice{At: p.At, Kind: "closed", Author: b.Author, By: b.By,
+			Text: fmt.Sprintf("capture %d proves the repair", capture)}); err != nil {
 			return err
 		}
 	}
@@ -79,7 +82,8 @@ func (e *Evidence) merge(ctx context.Context, tx *sql.Tx, service int64, b Batch
 			return fresh, err
 		}
 		for _, print := range f.Prints {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO prints VALUES (?, ?, ?) ON CONFLICT DO NOTHING`, int64(print), f.ID, b.ID); err != nil {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO prints VALUES (?, ?, ?) ON CONFLICT DO NOTHING`, int64(print),
+				f.ID, b.ID); err != nil {
 				return fresh, err
 			}
 		}
@@ -93,9 +97,11 @@ func (e *Evidence) merge(ctx context.Context, tx *sql.Tx, service int64, b Batch
 // seen adds what was seen of endpoints.
 func (e *Evidence) seen(ctx context.Context, tx *sql.Tx, service int64, b Batch) error {
 	for _, s := range e.Seen {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO endpoints (id, service_id, text, team, known, captures, bytes, excess, last_seen) VALUES (?, ?, ?, ?, 0, ?, ?, ?, ?)
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO endpoints (id, service_id, text, team, known, captures, bytes, excess, last_seen) VALUES (?, ?, ?, ?, 0, ?, ?, ?, ?)
 			ON CONFLICT DO UPDATE SET captures = captures + excluded.captures, bytes = bytes + excluded.bytes, excess = excess + excluded.excess, last_seen = excluded.last_seen`,
-			EndpointID(b.Service, s.Text), service, s.Text, s.Team, s.Captures, s.Bytes, s.Excess, millis(b.Started)); err != nil {
+			EndpointID(b.Service, s.Text), service, s.Text, s.Team, s.Captures, s.Bytes, s.Excess,
+			millis(b.Started)); err != nil {
 			return err
 		}
 	}
@@ -122,9 +128,11 @@ func (b *Batch) count(ctx context.Context, tx *sql.Tx) error {
 	if err != nil {
 		return err
 	}
-	_, err = tx.ExecContext(ctx, `UPDATE batches SET digest = ?, done = 1, audience = ?, captures = ?, judged = ?, skipped = ?, bytes = ?, excess = ?,
+	_, err = tx.ExecContext(ctx,
+		`UPDATE batches SET digest = ?, done = 1, audience = ?, captures = ?, judged = ?, skipped = ?, bytes = ?, excess = ?,
 		findings = ?, new_findings = ?, by_severity = ?, skip_reasons = ?, problem = ?, chunk = ?, dropped = ?, growing = ? WHERE id = ?`,
-		b.Digest, b.Audience, b.Captures, b.Judged, b.Skipped, b.Bytes, b.Excess, b.Findings, b.NewFindings, string(severities), string(reasons), b.Problem,
+		b.Digest, b.Audience, b.Captures, b.Judged, b.Skipped, b.Bytes, b.Excess, b.Findings, b.NewFindings,
+		string(severities), string(reasons), b.Problem,
 		b.Chunk, b.Dropped, b.Growing, b.ID)
 	return err
 }
@@ -150,14 +158,17 @@ const touched = ` EXISTS (SELECT 1 FROM events WHERE finding_id = findings.id AN
 func (s *Store) WithdrawalOf(ctx context.Context, batch int64) (OnlyHere, error) {
 	var o OnlyHere
 	var err error
-	if o.Gone, err = rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+noEvidence+` AND NOT`+touched+` ORDER BY severity DESC, endpoint, path`, batch); err != nil {
+	if o.Gone, err = rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+noEvidence+` AND NOT`+touched+
+		` ORDER BY severity DESC, endpoint, path`, batch); err != nil {
 		return o, err
 	}
-	if o.Stay, err = rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+noEvidence+` AND`+touched+` ORDER BY severity DESC, endpoint, path`, batch); err != nil {
+	if o.Stay, err = rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+noEvidence+` AND`+touched+
+		` ORDER BY severity DESC, endpoint, path`, batch); err != nil {
 		return o, err
 	}
 	var all int
-	err = s.read.QueryRowContext(ctx, `SELECT count(DISTINCT finding_id) FROM occurrences JOIN captures ON captures.id = capture_id WHERE batch_id = ?`, batch).Scan(&all)
+	err = s.read.QueryRowContext(ctx,
+		`SELECT count(DISTINCT finding_id) FROM occurrences JOIN captures ON captures.id = capture_id WHERE batch_id = ?`, batch).Scan(&all)
 	if o.Fewer = all - len(o.Gone) - len(o.Stay); err != nil {
 		return o, err
 	}
@@ -206,19 +217,22 @@ func dropEvidence(ctx context.Context, tx *sql.Tx, batch int64, author string, a
 	); err != nil {
 		return err
 	}
-	// what a batch brought back goes back to where it was, a waiver that ran out excepted, and what it proved waits again;
-	// the history says so
+	// what a batch brought back goes back to where it was, a waiver that ran out excepted, and what it proved
+	// waits again; the history says so
 	for _, back := range []struct{ which, became, why string }{
 		{`state = 'returned' AND id IN (SELECT finding_id FROM lost) AND (SELECT iif(was = 'waived', 0, batch_id) FROM events WHERE finding_id = findings.id AND kind = 'move' AND became = 'returned' ORDER BY id DESC LIMIT 1) = ?1`,
 			`(SELECT was FROM events WHERE finding_id = findings.id AND kind = 'move' AND became = 'returned' ORDER BY id DESC LIMIT 1)`, "the recording that brought it back was withdrawn"},
 		{`state = 'closed' AND (SELECT batch_id FROM events WHERE finding_id = findings.id AND kind = 'move' AND became = 'closed' ORDER BY id DESC LIMIT 1) = ?1`,
 			`'awaiting-proof'`, "the recording that proved it was withdrawn"},
 	} {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO events (finding_id, at, author, kind, was, became, comment, until, batch_id, revision)
-			SELECT id, ?2, ?3, 'withdrawn', state, `+back.became+`, ?4, '', ?1, 0 FROM findings WHERE `+back.which, batch, millis(at), author, back.why); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO events (finding_id, at, author, kind, was, became, comment, until, batch_id, revision)
+			SELECT id, ?2, ?3, 'withdrawn', state, `+back.became+`, ?4, '', ?1, 0 FROM findings WHERE `+back.which,
+			batch, millis(at), author, back.why); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE findings SET state = `+back.became+` WHERE `+back.which, batch); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE findings SET state = `+back.became+` WHERE `+back.which,
+			batch); err != nil {
 			return err
 		}
 	}
@@ -231,7 +245,8 @@ func dropEvidence(ctx context.Context, tx *sql.Tx, batch int64, author string, a
 	); err != nil {
 		return err
 	}
-	if _, err := tx.ExecContext(ctx, `INSERT INTO events (finding_id, at, author, kind, was, became, comment, until, batch_id, revision)
+	if _, err := tx.ExecContext(ctx,
+		`INSERT INTO events (finding_id, at, author, kind, was, became, comment, until, batch_id, revision)
 		SELECT finding_id, ?, ?, 'withdrawn', '', '', '', '', ?, 0 FROM lost WHERE finding_id IN (SELECT id FROM findings WHERE captures = 0)`, millis(at), author, batch); err != nil {
 		return err
 	}
@@ -257,17 +272,20 @@ type Rejudged struct {
 
 // Rejudge replaces what a batch has shown by what judging its captures anew came
 // to, all in one transaction. b has its new numbers.
-func (s *Store) Rejudge(ctx context.Context, b Batch, captures []Rejudged, e Evidence, author string, at time.Time, entries ...TrailEntry) (Batch, error) {
+func (s *Store) Rejudge(ctx context.Context, b Batch, captures []Rejudged, e Evidence, author string, at time.Time,
+	entries ...TrailEntry) (Batch, error) {
 	err := s.change(ctx, func(tx *sql.Tx) error {
 		var service int64
-		if err := tx.QueryRowContext(ctx, `SELECT service_id FROM batches WHERE id = ? AND done = 1`, b.ID).Scan(&service); err != nil {
+		if err := tx.QueryRowContext(ctx, `SELECT service_id FROM batches WHERE id = ? AND done = 1`,
+			b.ID).Scan(&service); err != nil {
 			return none(err)
 		}
 		if err := dropEvidence(ctx, tx, b.ID, author, at); err != nil {
 			return err
 		}
 		for _, c := range captures {
-			if _, err := tx.ExecContext(ctx, `UPDATE captures SET endpoint_id = ?, audience = ?, audience_by = ?, bytes = ?, excess = ?, skipped = ? WHERE id = ?`,
+			if _, err := tx.ExecContext(ctx,
+				`UPDATE captures SET endpoint_id = ?, audience = ?, audience_by = ?, bytes = ?, excess = ?, skipped = ? WHERE id = ?`,
 				c.EndpointID, c.Audience, c.AudienceBy, c.Bytes, c.Excess, c.Skipped, c.ID); err != nil {
 				return err
 			}
@@ -296,7 +314,8 @@ func (s *Store) Rejudge(ctx context.Context, b Batch, captures []Rejudged, e Evi
 
 func addOccurrences(ctx context.Context, tx *sql.Tx, capture int64, all []Occurrence) error {
 	for _, o := range all {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO occurrences (finding_id, capture_id, pointer, at, bytes, spots) VALUES (?, ?, ?, ?, ?, ?)`,
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO occurrences (finding_id, capture_id, pointer, at, bytes, spots) VALUES (?, ?, ?, ?, ?, ?)`,
 			o.Finding, capture, o.Pointer, o.Offset, o.Bytes, o.Spots); err != nil {
 			return err
 		}
@@ -329,7 +348,8 @@ func (s *Store) OpenBatch(ctx context.Context, b Batch, note Note[Batch]) (Batch
 func (s *Store) Extend(ctx context.Context, b Batch, captures []Rejudged, e Evidence) (Batch, []Rejudged, error) {
 	err := s.change(ctx, func(tx *sql.Tx) error {
 		var service int64
-		if err := tx.QueryRowContext(ctx, `SELECT service_id FROM batches WHERE id = ? AND growing = 1`, b.ID).Scan(&service); err != nil {
+		if err := tx.QueryRowContext(ctx, `SELECT service_id FROM batches WHERE id = ? AND growing = 1`,
+			b.ID).Scan(&service); err != nil {
 			return none(err)
 		}
 		for i := range captures {
@@ -417,7 +437,9 @@ func (s *Store) EmptyBatch(ctx context.Context, batch int64) error {
 func (s *Store) CloseBatch(ctx context.Context, batch int64, dropped int, note Note[int]) (closed bool, err error) {
 	err = s.change(ctx, func(tx *sql.Tx) error {
 		var captures int
-		err := tx.QueryRowContext(ctx, `UPDATE batches SET growing = 0, dropped = max(dropped, ?) WHERE id = ? AND growing = 1 RETURNING captures`, dropped, batch).Scan(&captures)
+		err := tx.QueryRowContext(ctx,
+			`UPDATE batches SET growing = 0, dropped = max(dropped, ?) WHERE id = ? AND growing = 1 RETURNING captures`,
+			dropped, batch).Scan(&captures)
 		if errors.Is(err, sql.ErrNoRows) {
 			return nil
 		}

@@ -25,7 +25,8 @@ func newQuay(t *testing.T) *quay {
 
 // shown is a finding as a batch shows it, with prints of values.
 func shown(id string, prints ...uint64) Finding {
-	return Finding{ID: id, Service: "quay", Kind: "sensitive-field", Severity: 4, Endpoint: "GET /" + id, EndpointID: EndpointID("quay", "GET /"+id), Audience: "visitor", Direction: "response",
+	return Finding{ID: id, Service: "quay", Kind: "sensitive-field", Severity: 4, Endpoint: "GET /" + id,
+		EndpointID: EndpointID("quay", "GET /"+id), Audience: "visitor", Direction: "response",
 		Status: "2XX", Path: "$." + id, Spots: 1, Captures: 1, Prints: prints}
 }
 
@@ -38,7 +39,9 @@ func (q *quay) batch(digest string, proofs []Proof, findings ...Finding) Batch {
 		q.t.Fatal(err)
 	}
 	for i, f := range append(findings, Finding{}) {
-		c, occurrences := Capture{Entry: i, Method: "GET", URL: "https://q.example/" + f.ID, EndpointID: f.EndpointID, Status: 200 + i*100, Bytes: 10 * (i + 1), Sealed: []byte{1}, Holds: HoldsBodies, Started: q.now}, []Occurrence(nil)
+		c, occurrences := Capture{Entry: i, Method: "GET", URL: "https://q.example/" + f.ID, EndpointID: f.EndpointID,
+			Status: 200 + i*100, Bytes: 10 * (i + 1), Sealed: []byte{1}, Holds: HoldsBodies, Started: q.now},
+			[]Occurrence(nil)
 		if f.ID != "" {
 			occurrences = []Occurrence{{Finding: f.ID, Spots: 1, Bytes: 3}}
 		}
@@ -46,7 +49,8 @@ func (q *quay) batch(digest string, proofs []Proof, findings ...Finding) Batch {
 			q.t.Fatal(err)
 		}
 	}
-	b, err := in.Finish(q.t.Context(), Batch{Service: "quay", Name: digest, Digest: digest, Author: "Noor", Started: q.now, Captures: len(findings) + 1}, Evidence{Findings: findings, Proofs: proofs}, nil)
+	b, err := in.Finish(q.t.Context(), Batch{Service: "quay", Name: digest, Digest: digest, Author: "Noor",
+		Started: q.now, Captures: len(findings) + 1}, Evidence{Findings: findings, Proofs: proofs}, nil)
 	if err != nil {
 		q.t.Fatal(err)
 	}
@@ -81,13 +85,15 @@ func TestProofsCloseWhatAwaitsThem(t *testing.T) {
 	q.batch("one", nil, shown("a"), shown("b"))
 	q.move("a", "awaiting-proof")
 	waiting, err := q.Awaiting(t.Context(), "quay")
-	if err != nil || len(waiting) != 1 || waiting[0].ID != "a" || !waiting[0].LastSeen.Equal(q.now) || waiting[0].Path != "$.a" {
+	if err != nil || len(waiting) != 1 || waiting[0].ID != "a" || !waiting[0].LastSeen.Equal(q.now) ||
+		waiting[0].Path != "$.a" {
 		t.Fatalf("awaiting are %+v, %v", waiting, err)
 	}
 	if other, _ := q.Awaiting(t.Context(), "another"); len(other) != 0 {
 		t.Errorf("of another service await %+v", other)
 	}
-	proof := q.batch("two", []Proof{{Finding: "a", Nth: 1, At: q.now}, {Finding: "b", Nth: 0, At: q.now}, {Finding: "gone", Nth: 0}}, shown("c"))
+	proof := q.batch("two", []Proof{{Finding: "a", Nth: 1, At: q.now}, {Finding: "b", Nth: 0, At: q.now},
+		{Finding: "gone", Nth: 0}}, shown("c"))
 	if q.state("a") != "closed" || q.state("b") != "new" {
 		t.Errorf("a is %s and b is %s", q.state("a"), q.state("b"))
 	}
@@ -100,7 +106,8 @@ func TestProofsCloseWhatAwaitsThem(t *testing.T) {
 	if err != nil || last.Was != "awaiting-proof" || last.BatchID != proof.ID || c.BatchID != proof.ID || c.Entry != 1 {
 		t.Errorf("proven by %+v, capture %+v, %v", last, c, err)
 	}
-	if err := q.Withdraw(t.Context(), proof.ID, "Noor", q.now, TrailEntry{At: q.now, Author: "Noor", Action: "withdraw batch", Subject: "batch"}); err != nil {
+	if err := q.Withdraw(t.Context(), proof.ID, "Noor", q.now, TrailEntry{At: q.now, Author: "Noor",
+		Action: "withdraw batch", Subject: "batch"}); err != nil {
 		t.Fatal(err)
 	}
 	if q.state("a") != "awaiting-proof" || !strings.Contains(q.state("c"), ErrNotFound.Error()) {
@@ -152,11 +159,22 @@ func TestCapturesByEveryFilter(t *testing.T) {
 		by   CaptureFilter
 		want int
 	}{
-		"all": {CaptureFilter{}, 4}, "the batch": {CaptureFilter{Batch: b.ID}, 4}, "another batch": {CaptureFilter{Batch: 99}, 0}, "the service": {CaptureFilter{Service: "quay"}, 4}, "another service": {CaptureFilter{Service: "x"}, 0},
-		"an endpoint": {CaptureFilter{Endpoint: EndpointID("quay", "GET /b")}, 1}, "a finding": {CaptureFilter{Finding: "c"}, 1}, "leaking": {CaptureFilter{Leaking: true}, 3}, "clean": {CaptureFilter{Clean: true}, 1}, "skipped": {CaptureFilter{Skipped: true}, 0},
-		"a status": {CaptureFilter{Statuses: []string{"300"}}, 1}, "a class": {CaptureFilter{Statuses: []string{"4XX"}}, 1}, "small letters": {CaptureFilter{Statuses: []string{"5xx"}}, 1}, "two": {CaptureFilter{Statuses: []string{"200", "5XX"}}, 2},
-		"large": {CaptureFilter{Least: 30}, 2}, "small": {CaptureFilter{Most: 20}, 2}, "between": {CaptureFilter{Least: 20, Most: 30}, 2}, "since": {CaptureFilter{Since: q.now}, 4}, "since later": {CaptureFilter{Since: q.now.Add(time.Second)}, 0},
-		"until": {CaptureFilter{Until: q.now}, 0}, "until later": {CaptureFilter{Until: q.now.Add(time.Second)}, 4}, "words": {CaptureFilter{Words: "get EXAMPLE/b"}, 1}, "no such words": {CaptureFilter{Words: "get zebra"}, 0}, "repeats": {CaptureFilter{Repeats: 1}, 0},
+		"all": {CaptureFilter{}, 4}, "the batch": {CaptureFilter{Batch: b.ID}, 4},
+		"another batch": {CaptureFilter{Batch: 99}, 0}, "the service": {CaptureFilter{Service: "quay"}, 4},
+		"another service": {CaptureFilter{Service: "x"}, 0},
+		"an endpoint":     {CaptureFilter{Endpoint: EndpointID("quay", "GET /b")}, 1},
+		"a finding":       {CaptureFilter{Finding: "c"}, 1}, "leaking": {CaptureFilter{Leaking: true}, 3},
+		"clean": {CaptureFilter{Clean: true}, 1}, "skipped": {CaptureFilter{Skipped: true}, 0},
+		"a status": {CaptureFilter{Statuses: []string{"300"}}, 1}, "a class": {CaptureFilter{Statuses: []string{"4XX"}},
+			1}, "small letters": {CaptureFilter{Statuses: []string{"5xx"}}, 1},
+		"two":   {CaptureFilter{Statuses: []string{"200", "5XX"}}, 2},
+		"large": {CaptureFilter{Least: 30}, 2}, "small": {CaptureFilter{Most: 20}, 2},
+		"between": {CaptureFilter{Least: 20, Most: 30}, 2}, "since": {CaptureFilter{Since: q.now}, 4},
+		"since later": {CaptureFilter{Since: q.now.Add(time.Second)}, 0},
+		"until":       {CaptureFilter{Until: q.now}, 0}, "until later": {CaptureFilter{Until: q.now.Add(time.Second)},
+			4},
+		"words": {CaptureFilter{Words: "get EXAMPLE/b"}, 1}, "no such words": {CaptureFilter{Words: "get zebra"}, 0},
+		"repeats": {CaptureFilter{Repeats: 1}, 0},
 	} {
 		all, n, _, err := q.Captures(t.Context(), c.by, Page{Number: 1, Size: 10})
 		if err != nil || n != c.want || len(all) != c.want {
@@ -166,11 +184,13 @@ func TestCapturesByEveryFilter(t *testing.T) {
 	if _, err := q.write.Exec(`UPDATE captures SET incomplete = 'it broke off'`); err != nil {
 		t.Fatal(err)
 	}
-	if all, _, _, err := q.Captures(t.Context(), CaptureFilter{Clean: true}, Page{Number: 1, Size: 10}); err != nil || len(all) != 0 {
+	if all, _, _, err := q.Captures(t.Context(), CaptureFilter{Clean: true}, Page{Number: 1, Size: 10}); err != nil ||
+		len(all) != 0 {
 		t.Errorf("what is not whole is without findings: %+v, %v", all, err)
 	}
 	for sort, first := range map[string]int{"bytes": 3, "newest": 0, "nonsense": 0} {
-		if all, _, _, err := q.Captures(t.Context(), CaptureFilter{Sort: sort}, Page{Number: 1, Size: 10}); err != nil || all[0].Entry != first {
+		if all, _, _, err := q.Captures(t.Context(), CaptureFilter{Sort: sort},
+			Page{Number: 1, Size: 10}); err != nil || all[0].Entry != first {
 			t.Errorf("by %s entry %d comes first, want %d, %v", sort, all[0].Entry, first, err)
 		}
 	}

@@ -7,13 +7,16 @@ import (
 	"time"
 )
 
-// MayBeExcepted lists the findings of a service that an exception covers, or that are at endpoints which exceptions name.
+// MayBeExcepted lists the findings of a service that an exception covers, or that are at endpoints which
+// exceptions name.
 func (s *Store) MayBeExcepted(ctx context.Context, service string, endpoints []string) ([]Finding, error) {
 	list, err := json.Marshal(append([]string{}, endpoints...))
 	if err != nil {
 		return nil, err
 	}
-	return rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+findingTables+` WHERE services.name = ? AND (excepted <> '' OR endpoint IN (SELECT value FROM json_each(?)))`, service, string(list))
+	return rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+findingTables+
+		` WHERE services.name = ? AND (excepted <> '' OR endpoint IN (SELECT value FROM json_each(?)))`, service,
+		string(list))
 }
 
 // SetExcepted says of findings by what exception they are covered from now on, the empty reason for none.
@@ -21,7 +24,8 @@ func (s *Store) SetExcepted(ctx context.Context, reasons map[string]string, auth
 	return s.change(ctx, func(tx *sql.Tx) error { return setExcepted(ctx, tx, reasons, author, 0, at) })
 }
 
-func setExcepted(ctx context.Context, tx *sql.Tx, reasons map[string]string, author string, revision int, at time.Time) error {
+func setExcepted(ctx context.Context, tx *sql.Tx, reasons map[string]string, author string, revision int,
+	at time.Time) error {
 	for id, reason := range reasons {
 		var was string
 		err := tx.QueryRowContext(ctx, `SELECT excepted FROM findings WHERE id = ?`, id).Scan(&was)
@@ -34,7 +38,8 @@ func setExcepted(ctx context.Context, tx *sql.Tx, reasons map[string]string, aut
 		if _, err := tx.ExecContext(ctx, `UPDATE findings SET excepted = ? WHERE id = ?`, reason, id); err != nil {
 			return err
 		}
-		if err := addEvent(ctx, tx, id, Event{At: at, Author: author, Kind: "excepted", Was: was, Became: reason, Revision: revision}); err != nil {
+		if err := addEvent(ctx, tx, id, Event{At: at, Author: author, Kind: "excepted", Was: was, Became: reason,
+			Revision: revision}); err != nil {
 			return err
 		}
 	}

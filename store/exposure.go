@@ -29,21 +29,26 @@ type Exercised struct {
 func addExposure(ctx context.Context, tx *sql.Tx, b Batch, shown []Shown, exercised []Exercised) error {
 	service, at := b.Service, b.Started
 	for _, v := range shown {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO shown (endpoint_id, audience, entity, field, last_seen) VALUES (?, ?, ?, ?, ?)
-			ON CONFLICT DO UPDATE SET last_seen = max(last_seen, excluded.last_seen)`, EndpointID(service, v.Endpoint), v.Audience, v.Entity, v.Field, millis(at)); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO shown (endpoint_id, audience, entity, field, last_seen) VALUES (?, ?, ?, ?, ?)
+			ON CONFLICT DO UPDATE SET last_seen = max(last_seen, excluded.last_seen)`, EndpointID(service, v.Endpoint),
+			v.Audience, v.Entity, v.Field, millis(at)); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO batch_shown VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`, b.ID, EndpointID(service, v.Endpoint), v.Audience, v.Entity, v.Field); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO batch_shown VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`, b.ID,
+			EndpointID(service, v.Endpoint), v.Audience, v.Entity, v.Field); err != nil {
 			return err
 		}
 	}
 	for _, v := range exercised {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO exercised (endpoint_id, audience, status, captures, last_seen) VALUES (?, ?, ?, ?, ?)
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO exercised (endpoint_id, audience, status, captures, last_seen) VALUES (?, ?, ?, ?, ?)
 			ON CONFLICT DO UPDATE SET captures = captures + excluded.captures, last_seen = max(last_seen, excluded.last_seen)`,
 			EndpointID(service, v.Endpoint), v.Audience, v.Status, v.Captures, millis(at)); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO batch_exercised VALUES (?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET captures = captures + excluded.captures`,
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO batch_exercised VALUES (?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET captures = captures + excluded.captures`,
 			b.ID, EndpointID(service, v.Endpoint), v.Audience, v.Status, v.Captures); err != nil {
 			return err
 		}
@@ -95,7 +100,8 @@ type Leak struct {
 func (s *Store) Leaks(ctx context.Context, service string) ([]Leak, error) {
 	return rows(ctx, s.read, func(r scanner) (Leak, error) {
 		var v Leak
-		return v, r.Scan(&v.Endpoint, &v.EndpointID, &v.Audience, &v.Entity, &v.Field, &v.Path, &v.Finding, &v.Kind, &v.Class, &v.Why, &v.Severity, &v.State)
+		return v, r.Scan(&v.Endpoint, &v.EndpointID, &v.Audience, &v.Entity, &v.Field, &v.Path, &v.Finding, &v.Kind,
+			&v.Class, &v.Why, &v.Severity, &v.State)
 	}, `SELECT endpoint, endpoint_id, audience, entity, field, path, findings.id, kind, class, why, severity, state FROM findings JOIN services ON services.id = service_id
 		WHERE services.name = ? AND entity <> '' AND kind IN ('secret-value', 'sensitive-field', 'personal-value', 'wrong-audience', 'unexpected-relation', 'unexpected-field', 'renamed-field')
 		AND state IN `+openStates+` ORDER BY severity DESC`, service)
@@ -114,7 +120,8 @@ func (s *Store) KeepCoverage(ctx context.Context, service, day string, numbers m
 		return err
 	}
 	return s.change(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT INTO coverage (service_id, day, numbers) SELECT id, ?, ? FROM services WHERE name = ? ON CONFLICT DO UPDATE SET numbers = excluded.numbers`,
+		_, err := tx.ExecContext(ctx,
+			`INSERT INTO coverage (service_id, day, numbers) SELECT id, ?, ? FROM services WHERE name = ? ON CONFLICT DO UPDATE SET numbers = excluded.numbers`,
 			day, string(data), service)
 		return err
 	})

@@ -88,9 +88,12 @@ func scanFinding(r scanner) (Finding, error) {
 	var f Finding
 	var first, last int64
 	var labels string
-	err := r.Scan(&f.ID, &f.Service, &f.Kind, &f.Severity, &f.Endpoint, &f.EndpointID, &f.Team, &f.Audience, &f.AudienceBy, &f.Direction, &f.Status,
-		&f.Path, &f.Entity, &f.Field, &f.Class, &f.Spots, &f.Captures, &f.Bytes, &f.Sample, &f.Why, &f.GrantFile, &f.GrantLine, &f.Excepted,
-		&f.State, &f.Until, &first, &last, &f.PersonID, &f.Person, &f.AssignedTeam, &f.Due, &f.Version, &labels, &f.Approver, &f.AskedTo, &f.AskedUntil, &f.AskedByID, &f.AskedBy)
+	err := r.Scan(&f.ID, &f.Service, &f.Kind, &f.Severity, &f.Endpoint, &f.EndpointID, &f.Team, &f.Audience,
+		&f.AudienceBy, &f.Direction, &f.Status,
+		&f.Path, &f.Entity, &f.Field, &f.Class, &f.Spots, &f.Captures, &f.Bytes, &f.Sample, &f.Why, &f.GrantFile,
+		&f.GrantLine, &f.Excepted,
+		&f.State, &f.Until, &first, &last, &f.PersonID, &f.Person, &f.AssignedTeam, &f.Due, &f.Version, &labels,
+		&f.Approver, &f.AskedTo, &f.AskedUntil, &f.AskedByID, &f.AskedBy)
 	f.Labels = strings.FieldsFunc(labels, func(r rune) bool { return r == '\n' })
 	f.FirstSeen, f.LastSeen = when(first), when(last)
 	return f, err
@@ -102,49 +105,60 @@ func mergeFinding(ctx context.Context, tx *sql.Tx, service int64, b Batch, f *Fi
 	at := millis(b.Started)
 	var state, until string
 	var severity, grantedIn, waivedAt int
-	err = tx.QueryRowContext(ctx, `SELECT state, until, severity, granted_in, waived_at FROM findings WHERE id = ?`, f.ID).Scan(&state, &until, &severity, &grantedIn, &waivedAt)
+	err = tx.QueryRowContext(ctx, `SELECT state, until, severity, granted_in, waived_at FROM findings WHERE id = ?`,
+		f.ID).Scan(&state, &until, &severity, &grantedIn, &waivedAt)
 	if err == sql.ErrNoRows {
 		if f.Due, err = dueDay(ctx, tx, f.Severity, b.Started); err != nil {
 			return false, err
 		}
-		_, err = tx.ExecContext(ctx, `INSERT INTO findings (id, service_id, kind, severity, endpoint, endpoint_id, team, audience, audience_by, direction, status,
+		_, err = tx.ExecContext(ctx,
+			`INSERT INTO findings (id, service_id, kind, severity, endpoint, endpoint_id, team, audience, audience_by, direction, status,
 			path, entity, field, class, spots, captures, bytes, sample, why, grant_file, grant_line, excepted, state, until, due, first_seen, last_seen)
 			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'new', '', ?, ?, ?)`,
-			f.ID, service, f.Kind, f.Severity, f.Endpoint, f.EndpointID, f.Team, f.Audience, f.AudienceBy, f.Direction, f.Status, f.Path, f.Entity, f.Field,
+			f.ID, service, f.Kind, f.Severity, f.Endpoint, f.EndpointID, f.Team, f.Audience, f.AudienceBy, f.Direction,
+			f.Status, f.Path, f.Entity, f.Field,
 			f.Class, f.Spots, f.Captures, f.Bytes, f.Sample, f.Why, f.GrantFile, f.GrantLine, f.Excepted, f.Due, at, at)
 		if err != nil {
 			return false, err
 		}
-		return true, addEvent(ctx, tx, f.ID, Event{At: b.Started, Author: b.Author, Kind: "found", Became: "new", BatchID: b.ID})
+		return true, addEvent(ctx, tx, f.ID, Event{At: b.Started, Author: b.Author, Kind: "found", Became: "new",
+			BatchID: b.ID})
 	}
 	if err != nil {
 		return false, err
 	}
-	if _, err = tx.ExecContext(ctx, `UPDATE findings SET spots = spots + ?, captures = captures + ?, bytes = bytes + ?, last_seen = max(last_seen, ?),
+	if _, err = tx.ExecContext(ctx,
+		`UPDATE findings SET spots = spots + ?, captures = captures + ?, bytes = bytes + ?, last_seen = max(last_seen, ?),
 		grant_file = ?, grant_line = ?, excepted = ?, team = ? WHERE id = ?`,
 		f.Spots, f.Captures, f.Bytes, at, f.GrantFile, f.GrantLine, f.Excepted, f.Team, f.ID); err != nil {
 		return false, err
 	}
 	if f.Severity > severity {
-		if f.Due, err = dueDay(ctx, tx, f.Severity, b.Started); err != nil { // what is graver is due earlier, never later
+		// what is graver is due earlier, never later
+		if f.Due, err = dueDay(ctx, tx, f.Severity, b.Started); err != nil {
 			return false, err
 		}
-		if _, err = tx.ExecContext(ctx, `UPDATE findings SET severity = ?1, entity = ?2, field = ?3, class = ?4, sample = ?5, why = ?6, due = iif(?7 <> '' AND (due = '' OR due > ?7), ?7, due) WHERE id = ?8`,
+		if _, err = tx.ExecContext(ctx,
+			`UPDATE findings SET severity = ?1, entity = ?2, field = ?3, class = ?4, sample = ?5, why = ?6, due = iif(?7 <> '' AND (due = '' OR due > ?7), ?7, due) WHERE id = ?8`,
 			f.Severity, f.Entity, f.Field, f.Class, f.Sample, f.Why, f.Due, f.ID); err != nil {
 			return false, err
 		}
-		e := Event{At: b.Started, Author: b.Author, Kind: "severity", Was: scan.Severity(severity).String(), Became: scan.Severity(f.Severity).String(), BatchID: b.ID}
+		e := Event{At: b.Started, Author: b.Author, Kind: "severity", Was: scan.Severity(severity).String(),
+			Became: scan.Severity(f.Severity).String(), BatchID: b.ID}
 		if err = addEvent(ctx, tx, f.ID, e); err != nil {
 			return false, err
 		}
 	}
-	// what a contract once permitted and permits no longer is a leak again; a waiver holds for the severity it was given for
+	// what a contract once permitted and permits no longer is a leak again; a waiver holds for the severity it
+	// was given for
 	graver := state == "waived" && f.Severity > waivedAt && waivedAt >= 0
-	if state == "closed" || state == "not-a-leak" && grantedIn > 0 || graver || state == "waived" && until < b.Started.UTC().Format(time.DateOnly) {
+	if state == "closed" || state == "not-a-leak" && grantedIn > 0 || graver || state == "waived" &&
+		until < b.Started.UTC().Format(time.DateOnly) {
 		if f.Due, err = dueDay(ctx, tx, max(severity, f.Severity), b.Started); err != nil {
 			return false, err
 		}
-		if _, err = tx.ExecContext(ctx, `UPDATE findings SET state = 'returned', `+decidedNoMore+`, due = ?, granted_in = 0 WHERE id = ?`, f.Due, f.ID); err != nil {
+		if _, err = tx.ExecContext(ctx, `UPDATE findings SET state = 'returned', `+decidedNoMore+
+			`, due = ?, granted_in = 0 WHERE id = ?`, f.Due, f.ID); err != nil {
 			return false, err
 		}
 		e := Event{At: b.Started, Author: b.Author, Kind: "move", Was: state, Became: "returned", BatchID: b.ID}
@@ -183,14 +197,16 @@ func (s *Store) EndWaivers(ctx context.Context, today string, at time.Time) (end
 	err = s.change(ctx, func(tx *sql.Tx) error {
 		for _, f := range over {
 			if f.Until == "" {
-				r, err := tx.ExecContext(ctx, `UPDATE findings SET asked_until = '', asked_by = 0, asked_to = '' WHERE id = ? AND asked_until = ?`, f.ID, f.AskedUntil)
+				r, err := tx.ExecContext(ctx,
+					`UPDATE findings SET asked_until = '', asked_by = 0, asked_to = '' WHERE id = ? AND asked_until = ?`, f.ID, f.AskedUntil)
 				if err != nil {
 					return err
 				}
 				if n, _ := r.RowsAffected(); n == 0 { // it was decided meanwhile
 					continue
 				}
-				if err := addEvent(ctx, tx, f.ID, Event{At: at, Author: author, Kind: "waiver", Became: "not approved in time", Until: f.AskedUntil}); err != nil {
+				if err := addEvent(ctx, tx, f.ID, Event{At: at, Author: author, Kind: "waiver",
+					Became: "not approved in time", Until: f.AskedUntil}); err != nil {
 					return err
 				}
 				continue
@@ -199,7 +215,8 @@ func (s *Store) EndWaivers(ctx context.Context, today string, at time.Time) (end
 			if err != nil {
 				return err
 			}
-			r, err := tx.ExecContext(ctx, `UPDATE findings SET state = 'returned', `+decidedNoMore+`, due = ? WHERE id = ? AND state = 'waived' AND until = ?`, due, f.ID, f.Until)
+			r, err := tx.ExecContext(ctx, `UPDATE findings SET state = 'returned', `+decidedNoMore+
+				`, due = ? WHERE id = ? AND state = 'waived' AND until = ?`, due, f.ID, f.Until)
 			if err != nil {
 				return err
 			}
@@ -207,11 +224,13 @@ func (s *Store) EndWaivers(ctx context.Context, today string, at time.Time) (end
 				continue
 			}
 			ended++
-			e := Event{At: at, Author: author, Kind: "move", Was: "waived", Became: "returned", Comment: "the waiver's last day was " + f.Until}
+			e := Event{At: at, Author: author, Kind: "move", Was: "waived", Became: "returned",
+				Comment: "the waiver's last day was " + f.Until}
 			if err := addEvent(ctx, tx, f.ID, e); err != nil {
 				return err
 			}
-			if err := tell(ctx, tx, f.ID, Notice{At: at, Kind: "returned", Author: author, Text: e.Comment}); err != nil {
+			if err := tell(ctx, tx, f.ID, Notice{At: at, Kind: "returned", Author: author,
+				Text: e.Comment}); err != nil {
 				return err
 			}
 		}
@@ -244,8 +263,10 @@ func dueDay(ctx context.Context, tx *sql.Tx, severity int, seen time.Time) (stri
 }
 
 func addEvent(ctx context.Context, tx *sql.Tx, finding string, e Event) error {
-	_, err := tx.ExecContext(ctx, `INSERT INTO events (finding_id, at, author, kind, was, became, comment, until, batch_id, revision, capture_id) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		finding, millis(e.At), e.Author, e.Kind, e.Was, e.Became, e.Comment, e.Until, e.BatchID, e.Revision, e.CaptureID)
+	_, err := tx.ExecContext(ctx,
+		`INSERT INTO events (finding_id, at, author, kind, was, became, comment, until, batch_id, revision, capture_id) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		finding, millis(e.At), e.Author, e.Kind, e.Was, e.Became, e.Comment, e.Until, e.BatchID, e.Revision,
+		e.CaptureID)
 	return err
 }
 
@@ -296,7 +317,8 @@ func (by *FindingFilter) filter() filter {
 		}
 		f.and(condition+")", least.args...)
 	}
-	for column, value := range map[string]string{"audience": by.Audience, "endpoint_id": by.Endpoint, "team": by.Team, "entity": by.Entity, "field": by.Field} {
+	for column, value := range map[string]string{"audience": by.Audience, "endpoint_id": by.Endpoint, "team": by.Team,
+		"entity": by.Entity, "field": by.Field} {
 		if value != "" {
 			f.and(column+" = ?", value)
 		}
@@ -331,7 +353,8 @@ func (by *FindingFilter) filter() filter {
 		f.and("findings.id IN (SELECT finding_id FROM prints WHERE print = CAST(? AS INTEGER))", by.Value)
 	}
 	if by.Since > 0 {
-		f.and("findings.id IN (SELECT finding_id FROM events WHERE events.id > ? AND (events.kind = 'found' OR became = 'returned'))", by.Since)
+		f.and("findings.id IN (SELECT finding_id FROM events WHERE events.id > ? AND (events.kind = 'found' OR "+
+			"became = 'returned'))", by.Since)
 	}
 	if by.Asked { // there are few, whatever order they are wanted in
 		f.and("findings.id IN (SELECT id FROM findings INDEXED BY findings_asked WHERE asked_to <> '')")
@@ -390,8 +413,10 @@ func findingsSorted(by string) string {
 	return sorted + ", findings.id" + id
 }
 
-var findingOrder = map[string]string{"severity": "severity", "kind": "kind", "endpoint": "endpoint", "path": "path", "state": "state", "spots": "spots",
-	"bytes": "findings.bytes", "due": "iif(due = '', '9999', due)", "first_seen": "first_seen", "last_seen": "last_seen"}
+var findingOrder = map[string]string{"severity": "severity", "kind": "kind", "endpoint": "endpoint", "path": "path",
+	"state": "state", "spots": "spots",
+	"bytes": "findings.bytes", "due": "iif(due = '', '9999', due)", "first_seen": "first_seen",
+	"last_seen": "last_seen"}
 
 // Findings lists a page of findings, and counts all that fit, by severity.
 func (s *Store) Findings(ctx context.Context, by FindingFilter, page Page) ([]Finding, map[int]int, error) {
@@ -404,9 +429,11 @@ func (s *Store) Findings(ctx context.Context, by FindingFilter, page Page) ([]Fi
 	go func() { // beside the page itself
 		var c counted
 		if few, ok := by.counted(); ok {
-			c.by, c.err = s.countBy(ctx, `SELECT severity, sum(n) FROM finding_counts`+few.sql()+` GROUP BY severity HAVING sum(n) > 0`, few.args...)
+			c.by, c.err = s.countBy(ctx, `SELECT severity, sum(n) FROM finding_counts`+few.sql()+
+				` GROUP BY severity HAVING sum(n) > 0`, few.args...)
 		} else {
-			c.by, c.err = s.countBy(ctx, `SELECT severity, count(*) FROM findings`+f.sql()+` GROUP BY severity`, f.args...)
+			c.by, c.err = s.countBy(ctx, `SELECT severity, count(*) FROM findings`+f.sql()+` GROUP BY severity`,
+				f.args...)
 		}
 		counting <- c
 	}()
@@ -473,7 +500,8 @@ func (s *Store) StateCounts(ctx context.Context) (map[string]int, error) {
 
 // WaiversEnding counts waivers whose last day is not after the given one.
 func (s *Store) WaiversEnding(ctx context.Context, day string) (n int, err error) {
-	err = s.read.QueryRowContext(ctx, `SELECT count(*) FROM findings WHERE state = 'waived' AND until <= ?`, day).Scan(&n)
+	err = s.read.QueryRowContext(ctx, `SELECT count(*) FROM findings WHERE state = 'waived' AND until <= ?`,
+		day).Scan(&n)
 	return n, err
 }
 
@@ -491,7 +519,8 @@ func (s *Store) Finding(ctx context.Context, id string) (Finding, error) {
 
 // DueOf lists the open findings that somebody has and that are due up to a day, the earliest and gravest first.
 func (s *Store) DueOf(ctx context.Context, person int64, upTo string, limit int) ([]Finding, error) {
-	return rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+findingTables+` WHERE findings.person_id = ? AND due <> '' AND due <= ? AND state IN `+openStates+`
+	return rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+findingTables+
+		` WHERE findings.person_id = ? AND due <> '' AND due <= ? AND state IN `+openStates+`
 		ORDER BY due, severity DESC, findings.id LIMIT ?`, person, upTo, limit)
 }
 
@@ -500,7 +529,8 @@ func (s *Store) Events(ctx context.Context, finding string) ([]Event, error) {
 	return rows(ctx, s.read, func(r scanner) (Event, error) {
 		var e Event
 		var at int64
-		err := r.Scan(&at, &e.Author, &e.Kind, &e.Was, &e.Became, &e.Comment, &e.Until, &e.BatchID, &e.Revision, &e.CaptureID)
+		err := r.Scan(&at, &e.Author, &e.Kind, &e.Was, &e.Became, &e.Comment, &e.Until, &e.BatchID, &e.Revision,
+			&e.CaptureID)
 		e.At = when(at)
 		return e, err
 	}, `SELECT at, author, kind, was, became, comment, until, batch_id, revision, capture_id FROM events WHERE finding_id = ? ORDER BY id`, finding)
@@ -511,8 +541,10 @@ func (s *Store) Elsewhere(ctx context.Context, f Finding, limit int) ([]Finding,
 	if f.Field == "" {
 		return []Finding{}, nil
 	}
-	return rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+findingTables+` WHERE services.name = ? AND entity = ? AND field = ? AND findings.id <> ?
-		ORDER BY state IN `+openStates+` DESC, severity DESC, endpoint LIMIT ?`, f.Service, f.Entity, f.Field, f.ID, limit)
+	return rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+findingTables+
+		` WHERE services.name = ? AND entity = ? AND field = ? AND findings.id <> ?
+		ORDER BY state IN `+openStates+` DESC, severity DESC, endpoint LIMIT ?`, f.Service, f.Entity, f.Field, f.ID,
+		limit)
 }
 
 // Awaiting lists the findings of a service that wait for a proof; LastSeen is when they
@@ -525,7 +557,8 @@ func (s *Store) Awaiting(ctx context.Context, service string) ([]Finding, error)
 		f.LastSeen = when(since)
 		return f, err
 	}, `SELECT id, endpoint, audience, direction, status, path, kind, coalesce((SELECT max(at) FROM events WHERE finding_id = findings.id AND kind = 'move' AND became = 'awaiting-proof'), 0)
-		FROM findings WHERE state = 'awaiting-proof' AND service_id = (SELECT id FROM services WHERE name = ?)`, service)
+		FROM findings WHERE state = 'awaiting-proof' AND service_id = (SELECT id FROM services WHERE name = ?)`,
+		service)
 }
 
 // SameValue lists other findings at which a value leaked that leaked at f, too, those
@@ -548,11 +581,13 @@ func (s *Store) Comment(ctx context.Context, id string, e Event, mentioned []int
 		if err := addEvent(ctx, tx, id, e); err != nil {
 			return err
 		}
-		if err := tell(ctx, tx, id, Notice{At: e.At, Kind: "comment", Author: e.Author, By: e.PersonID, Text: e.Comment}, mentioned...); err != nil {
+		if err := tell(ctx, tx, id, Notice{At: e.At, Kind: "comment", Author: e.Author, By: e.PersonID,
+			Text: e.Comment}, mentioned...); err != nil {
 			return err
 		}
 		for _, person := range mentioned {
-			n := Notice{PersonID: person, At: e.At, Kind: "mentioned", Author: e.Author, By: e.PersonID, FindingID: id, Text: e.Comment}
+			n := Notice{PersonID: person, At: e.At, Kind: "mentioned", Author: e.Author, By: e.PersonID, FindingID: id,
+				Text: e.Comment}
 			if err := n.add(ctx, tx); err != nil {
 				return err
 			}

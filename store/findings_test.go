@@ -31,7 +31,8 @@ var states = []string{"new", "confirmed", "no-leak", "awaiting-proof", "closed"}
 // anyFinding is a finding with parts by chance, some of them hostile to a search.
 func anyFinding(r *rand.Rand, n int) Finding {
 	f := shown(fmt.Sprintf("f%04d", n), uint64(r.IntN(40)+1))
-	f.Endpoint = pick(r, "GET /v1/guests/{guest_id}", "POST /v1/bookings", "GET /v1/100%_off", "query { guests }", "PUT /v1/gäste/{id}")
+	f.Endpoint = pick(r, "GET /v1/guests/{guest_id}", "POST /v1/bookings", "GET /v1/100%_off", "query { guests }",
+		"PUT /v1/gäste/{id}")
 	f.EndpointID = EndpointID("quay", f.Endpoint)
 	f.Team = pick(r, "", "harbour", "till")
 	f.Audience = pick(r, "visitor", "guest", "crew")
@@ -49,7 +50,8 @@ func anyFinding(r *rand.Rand, n int) Finding {
 func peopled(t *testing.T, r *rand.Rand) (*quay, Person) {
 	t.Helper()
 	q := newQuay(t)
-	noor, err := q.AddPerson(t.Context(), Person{Name: "Noor", Email: "noor@fennick-quay.example", Role: "reviewer"}, q.now)
+	noor, err := q.AddPerson(t.Context(), Person{Name: "Noor", Email: "noor@fennick-quay.example", Role: "reviewer"},
+		q.now)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -75,7 +77,8 @@ func peopled(t *testing.T, r *rand.Rand) (*quay, Person) {
 		if b == 3 || b == 6 {
 			gone := batches[r.IntN(len(batches)-1)]
 			batches = slices.DeleteFunc(batches, func(b Batch) bool { return b.ID == gone.ID })
-			if err := q.Withdraw(t.Context(), gone.ID, "Noor", q.now, TrailEntry{At: q.now, Author: "Noor", Action: "withdraw batch", Subject: "batch"}); err != nil {
+			if err := q.Withdraw(t.Context(), gone.ID, "Noor", q.now, TrailEntry{At: q.now, Author: "Noor",
+				Action: "withdraw batch", Subject: "batch"}); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -123,7 +126,10 @@ func (q *quay) become(t *testing.T, ids []string, to func(Standing) Standing) Ch
 	t.Helper()
 	q.now = q.now.Add(time.Minute)
 	c := Change{At: q.now, Author: "Noor", Words: "a change"}
-	refused, err := q.ChangeFindings(t.Context(), &c, ids, "", false, func(was Standing) (Standing, string) { return to(was), "" }, func(*Change) []TrailEntry { return nil })
+	refused, err := q.ChangeFindings(t.Context(), &c, ids, "", false, func(was Standing) (Standing,
+		string) {
+		return to(was), ""
+	}, func(*Change) []TrailEntry { return nil })
 	if err != nil || slices.ContainsFunc(refused, func(r Refused) bool { return r.Why != "it is so already" }) {
 		t.Fatalf("refused %v, %v", refused, err)
 	}
@@ -139,15 +145,19 @@ func (by *FindingFilter) fits(f *Finding) bool {
 	same := func(want, is string) bool { return want == "" || want == is }
 	holder := cmp.Or(f.AssignedTeam, f.Team)
 	for _, w := range strings.Fields(by.Words) {
-		if !slices.ContainsFunc([]string{f.Endpoint, f.Path, f.Entity, f.Field}, func(in string) bool { return strings.Contains(lower(in), lower(w)) }) {
+		if !slices.ContainsFunc([]string{f.Endpoint, f.Path, f.Entity, f.Field},
+			func(in string) bool { return strings.Contains(lower(in), lower(w)) }) {
 			return false
 		}
 	}
-	return among(by.States, f.State) && among(by.Kinds, f.Kind) && (len(by.Severities) == 0 || slices.Contains(by.Severities, f.Severity)) &&
-		same(by.Audience, f.Audience) && same(by.Endpoint, f.EndpointID) && same(by.Team, f.Team) && same(by.Entity, f.Entity) && same(by.Field, f.Field) &&
+	return among(by.States, f.State) && among(by.Kinds, f.Kind) && (len(by.Severities) == 0 ||
+		slices.Contains(by.Severities, f.Severity)) &&
+		same(by.Audience, f.Audience) && same(by.Endpoint, f.EndpointID) && same(by.Team, f.Team) &&
+		same(by.Entity, f.Entity) && same(by.Field, f.Field) &&
 		(by.Person <= 0 || f.PersonID == by.Person) && (by.Person >= 0 || f.PersonID == 0 && holder == "") &&
 		same(by.Assigned, holder) && (by.Label == "" || slices.Contains(f.Labels, by.Label)) &&
-		(by.DueBefore == "" || f.Due != "" && f.Due < by.DueBefore) && same(by.Service, f.Service) && (!by.Asked || f.AskedUntil != "")
+		(by.DueBefore == "" || f.Due != "" && f.Due < by.DueBefore) && same(by.Service, f.Service) &&
+		(!by.Asked || f.AskedUntil != "")
 }
 
 // lower folds letters as SQLite's LIKE does: those of ASCII.
@@ -195,11 +205,13 @@ func anyFilter(r *rand.Rand, noor int64) FindingFilter {
 			by.Service = pick(r, "quay", "another")
 		}
 	}
-	by.Words = strings.Join(some(r, pick(r, "GUEST", "ook", "mail", "x"), pick(r, "h_P", "%", "0%_", "50%", "_"), pick(r, "straße", "Stra", "gäs", `"`, `a"b`, `\`), "/v1/"), " ")
+	by.Words = strings.Join(some(r, pick(r, "GUEST", "ook", "mail", "x"), pick(r, "h_P", "%", "0%_", "50%", "_"),
+		pick(r, "straße", "Stra", "gäs", `"`, `a"b`, `\`), "/v1/"), " ")
 	if r.IntN(2) == 0 {
 		by.Words = ""
 	}
-	by.Sort = pick(r, "", "severity", "-severity", "path", "-path", "state", "due", "-due", "last_seen", "-last_seen", "first_seen", "kind", "endpoint", "-spots", "bytes")
+	by.Sort = pick(r, "", "severity", "-severity", "path", "-path", "state", "due", "-due", "last_seen", "-last_seen",
+		"first_seen", "kind", "endpoint", "-spots", "bytes")
 	return by
 }
 
@@ -239,7 +251,9 @@ func TestAFilterMeansWhatItSays(t *testing.T) {
 			if down {
 				first = -first
 			}
-			if greatest := slices.Contains([]string{"severity", "spots", "bytes", "last_seen"}, name); down != greatest { // turned round, all of it is
+			// turned round, all of it is
+			if greatest := slices.Contains([]string{"severity", "spots", "bytes", "last_seen"},
+				name); down != greatest {
 				rest = -rest
 			}
 			return cmp.Or(first, rest)
@@ -354,7 +368,8 @@ func TestUndoneIsAsBefore(t *testing.T) {
 	standings := func() map[string]string {
 		as := map[string]string{}
 		for _, f := range q.all(t) {
-			as[f.ID] = fmt.Sprint(f.State, f.Until, f.PersonID, f.AssignedTeam, f.Due, f.Labels, f.AskedUntil, f.AskedBy)
+			as[f.ID] = fmt.Sprint(f.State, f.Until, f.PersonID, f.AssignedTeam, f.Due, f.Labels, f.AskedUntil,
+				f.AskedBy)
 		}
 		return as
 	}
@@ -383,7 +398,8 @@ func TestUndoneIsAsBefore(t *testing.T) {
 	restored, stayed := 0, 0
 	for i := len(changes) - 1; i >= 0; i-- {
 		was := standings()
-		undone, left, err := q.Undo(t.Context(), changes[i].ID, Event{At: q.now, Author: "Noor"}, anywhere, TrailEntry{})
+		undone, left, err := q.Undo(t.Context(), changes[i].ID, Event{At: q.now, Author: "Noor"}, anywhere,
+			TrailEntry{})
 		if err != nil || undone+len(left) != changes[i].Findings {
 			t.Fatalf("change %d of %d findings: %d undone, %d left, %v", i, changes[i].Findings, undone, len(left), err)
 		}
@@ -399,12 +415,14 @@ func TestUndoneIsAsBefore(t *testing.T) {
 				return ""
 			}
 			switch {
-			case touched && !since[id] && decided(before[i][id]) != "" && decided(before[i][id]) != decided(before[i+1][id]):
+			case touched && !since[id] && decided(before[i][id]) != "" &&
+				decided(before[i][id]) != decided(before[i+1][id]):
 				if stayed++; as[id] != was[id] {
 					t.Errorf("undoing change %d brings a decision back: %s %q", i, id, as[id])
 				}
 			case touched && !since[id] && as[id] != before[i][id]:
-				t.Errorf("change %d made %s %q of %q, and undoing makes it %q", i, id, before[i+1][id], before[i][id], as[id])
+				t.Errorf("change %d made %s %q of %q, and undoing makes it %q", i, id, before[i+1][id], before[i][id],
+					as[id])
 			case (!touched || since[id]) && as[id] != was[id]:
 				t.Errorf("undoing change %d makes %s %q, which was %q", i, id, as[id], was[id])
 			case touched && since[id]:
@@ -418,7 +436,8 @@ func TestUndoneIsAsBefore(t *testing.T) {
 	if restored < 40 || stayed < 20 {
 		t.Errorf("only %d were restored, and %d were changed since", restored, stayed)
 	}
-	if _, _, err := q.Undo(t.Context(), changes[5].ID, Event{At: q.now, Author: "Noor"}, anywhere, TrailEntry{}); err != ErrNotFound {
+	if _, _, err := q.Undo(t.Context(), changes[5].ID, Event{At: q.now, Author: "Noor"}, anywhere,
+		TrailEntry{}); err != ErrNotFound {
 		t.Errorf("undone twice: %v", err)
 	}
 }

@@ -16,14 +16,16 @@ type Keeping struct {
 // Keeping gives how long a service's bodies are kept, or [ErrNotFound].
 func (s *Store) Keeping(ctx context.Context, service string) (Keeping, error) {
 	var k Keeping
-	err := s.read.QueryRowContext(ctx, `SELECT keep_days, keep_bodies FROM services WHERE name = ?`, service).Scan(&k.Days, &k.Bodies)
+	err := s.read.QueryRowContext(ctx, `SELECT keep_days, keep_bodies FROM services WHERE name = ?`,
+		service).Scan(&k.Days, &k.Bodies)
 	return k, none(err)
 }
 
 // SetKeeping sets how long a service's bodies are kept.
 func (s *Store) SetKeeping(ctx context.Context, service string, k Keeping, t TrailEntry) error {
 	return s.change(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE services SET keep_days = ?, keep_bodies = ? WHERE name = ?`, k.Days, k.Bodies, service); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE services SET keep_days = ?, keep_bodies = ? WHERE name = ?`, k.Days,
+			k.Bodies, service); err != nil {
 			return err
 		}
 		return addTrail(ctx, tx, t)
@@ -44,7 +46,8 @@ func (s *Store) Purgeable(ctx context.Context, now time.Time, most int) ([]Captu
 func (s *Store) Reseal(ctx context.Context, captures []Capture) error {
 	return s.change(ctx, func(tx *sql.Tx) error {
 		for _, c := range captures {
-			if _, err := tx.ExecContext(ctx, `UPDATE captures SET sealed = ?, holds = ? WHERE id = ?`, c.Sealed, c.Holds, c.ID); err != nil {
+			if _, err := tx.ExecContext(ctx, `UPDATE captures SET sealed = ?, holds = ? WHERE id = ?`, c.Sealed,
+				c.Holds, c.ID); err != nil {
 				return err
 			}
 		}
@@ -56,7 +59,8 @@ func (s *Store) Reseal(ctx context.Context, captures []Capture) error {
 func (s *Store) PurgeSamples(ctx context.Context, note Note[int]) (int, error) {
 	samples := 0
 	err := s.change(ctx, func(tx *sql.Tx) error {
-		r, err := tx.ExecContext(ctx, `UPDATE findings SET sample = '' WHERE sample <> '' AND captures > 0 AND NOT EXISTS
+		r, err := tx.ExecContext(ctx,
+			`UPDATE findings SET sample = '' WHERE sample <> '' AND captures > 0 AND NOT EXISTS
 			(SELECT 1 FROM occurrences JOIN captures ON captures.id = capture_id WHERE finding_id = findings.id AND holds = 'bodies')`)
 		if err != nil {
 			return err
@@ -106,7 +110,8 @@ func (s *Store) SetCredentials(ctx context.Context, service string, c Credential
 		if err := tx.QueryRowContext(ctx, `SELECT id FROM services WHERE name = ?`, service).Scan(&id); err != nil {
 			return none(err)
 		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM credentials WHERE service_id = ? AND audience = ?`, id, c.Audience); err != nil {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM credentials WHERE service_id = ? AND audience = ?`, id,
+			c.Audience); err != nil {
 			return err
 		}
 		if len(c.Names) > 0 {
@@ -114,7 +119,8 @@ func (s *Store) SetCredentials(ctx context.Context, service string, c Credential
 			if err != nil {
 				return err
 			}
-			if _, err := tx.ExecContext(ctx, `INSERT INTO credentials (service_id, audience, names, sealed, author, at) VALUES (?, ?, ?, ?, ?, ?)`,
+			if _, err := tx.ExecContext(ctx,
+				`INSERT INTO credentials (service_id, audience, names, sealed, author, at) VALUES (?, ?, ?, ?, ?, ?)`,
 				id, c.Audience, string(names), c.Sealed, c.Author, millis(c.At)); err != nil {
 				return err
 			}
@@ -141,7 +147,8 @@ func (s *Store) AllCredentials(ctx context.Context, service string) ([]Credentia
 func (s *Store) ReplaceSecrets(ctx context.Context, service string, all []Credentials) error {
 	return s.change(ctx, func(tx *sql.Tx) error {
 		for _, c := range all {
-			if _, err := tx.ExecContext(ctx, `UPDATE credentials SET sealed = ? WHERE audience = ? AND service_id = (SELECT id FROM services WHERE name = ?)`, c.Sealed, c.Audience, service); err != nil {
+			if _, err := tx.ExecContext(ctx,
+				`UPDATE credentials SET sealed = ? WHERE audience = ? AND service_id = (SELECT id FROM services WHERE name = ?)`, c.Sealed, c.Audience, service); err != nil {
 				return err
 			}
 		}
@@ -165,7 +172,8 @@ func (s *Store) AllowServer(ctx context.Context, service string, a AllowedServer
 			return none(err)
 		}
 		if _, err := tx.ExecContext(ctx, `INSERT INTO allowed_servers VALUES (?, ?, ?, ?, ?)
-			ON CONFLICT DO UPDATE SET address = excluded.address, author = excluded.author, at = excluded.at`, id, a.Server, a.Address, a.Author, millis(a.At)); err != nil {
+			ON CONFLICT DO UPDATE SET address = excluded.address, author = excluded.author, at = excluded.at`, id,
+			a.Server, a.Address, a.Author, millis(a.At)); err != nil {
 			return err
 		}
 		return addTrail(ctx, tx, t)
@@ -175,7 +183,9 @@ func (s *Store) AllowServer(ctx context.Context, service string, a AllowedServer
 // ForbidServer takes the permission for a server away, or gives [ErrNotFound].
 func (s *Store) ForbidServer(ctx context.Context, service, server string, t TrailEntry) error {
 	return s.change(ctx, func(tx *sql.Tx) error {
-		r, err := tx.ExecContext(ctx, `DELETE FROM allowed_servers WHERE server = ? AND service_id = (SELECT id FROM services WHERE name = ?)`, server, service)
+		r, err := tx.ExecContext(ctx,
+			`DELETE FROM allowed_servers WHERE server = ? AND service_id = (SELECT id FROM services WHERE name = ?)`,
+			server, service)
 		if err != nil {
 			return err
 		}

@@ -43,7 +43,8 @@ const hookColumns = `id, name, url, address, secret, kinds, least, service, auth
 func scanHook(r scanner) (Hook, error) {
 	var h Hook
 	var created int64
-	err := r.Scan(&h.ID, &h.Name, &h.URL, &h.Address, &h.Secret, &h.Kinds, &h.Least, &h.Service, &h.Author, &created, &h.LastEvent, &h.Waiting, &h.Failed)
+	err := r.Scan(&h.ID, &h.Name, &h.URL, &h.Address, &h.Secret, &h.Kinds, &h.Least, &h.Service, &h.Author, &created,
+		&h.LastEvent, &h.Waiting, &h.Failed)
 	h.Created = when(created)
 	return h, err
 }
@@ -62,7 +63,8 @@ func (s *Store) HookByID(ctx context.Context, id int64) (Hook, error) {
 // AddHook adds a hook, which is told of what happens from then on.
 func (s *Store) AddHook(ctx context.Context, h Hook, entry TrailEntry) (Hook, error) {
 	err := s.change(ctx, func(tx *sql.Tx) error {
-		r, err := tx.ExecContext(ctx, `INSERT INTO hooks (name, url, address, secret, kinds, least, service, author, created, last_event) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, coalesce((SELECT max(id) FROM events), 0))`,
+		r, err := tx.ExecContext(ctx,
+			`INSERT INTO hooks (name, url, address, secret, kinds, least, service, author, created, last_event) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, coalesce((SELECT max(id) FROM events), 0))`,
 			h.Name, h.URL, h.Address, h.Secret, h.Kinds, h.Least, h.Service, h.Author, millis(h.Created))
 		if err != nil {
 			return err
@@ -108,7 +110,8 @@ func (s *Store) HappenedAfter(ctx context.Context, after int64, limit int) ([]Ha
 		var h Happened
 		var at int64
 		f := &h.Finding
-		err := r.Scan(&h.ID, &at, &h.Author, &h.Kind, &h.Was, &h.Became, &h.Until, &f.ID, &f.Service, &f.Kind, &f.Severity, &f.Endpoint, &f.Team, &f.Audience, &f.Status, &f.Path, &f.Entity, &f.Field, &f.State)
+		err := r.Scan(&h.ID, &at, &h.Author, &h.Kind, &h.Was, &h.Became, &h.Until, &f.ID, &f.Service, &f.Kind,
+			&f.Severity, &f.Endpoint, &f.Team, &f.Audience, &f.Status, &f.Path, &f.Entity, &f.Field, &f.State)
 		h.At = when(at)
 		return h, err
 	}, `SELECT events.id, at, events.author, events.kind, was, became, events.until, findings.id, services.name, findings.kind, severity, endpoint, team, audience, status, path, entity, field, state
@@ -119,11 +122,14 @@ func (s *Store) HappenedAfter(ctx context.Context, after int64, limit int) ([]Ha
 func (s *Store) AddDeliveries(ctx context.Context, hook, lastEvent int64, all []Delivery, entry TrailEntry) error {
 	return s.change(ctx, func(tx *sql.Tx) error {
 		for _, d := range all {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO deliveries (hook_id, event, kind, made, next) VALUES (?, ?, ?, ?, ?)`, hook, d.Event, d.Kind, millis(d.Made), millis(d.Next)); err != nil {
+			if _, err := tx.ExecContext(ctx,
+				`INSERT INTO deliveries (hook_id, event, kind, made, next) VALUES (?, ?, ?, ?, ?)`, hook, d.Event,
+				d.Kind, millis(d.Made), millis(d.Next)); err != nil {
 				return err
 			}
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE hooks SET last_event = max(last_event, ?) WHERE id = ?`, lastEvent, hook); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE hooks SET last_event = max(last_event, ?) WHERE id = ?`, lastEvent,
+			hook); err != nil {
 			return err
 		}
 		return addTrail(ctx, tx, entry)
@@ -142,21 +148,25 @@ func scanDelivery(r scanner) (Delivery, error) {
 
 // DueDeliveries lists deliveries that are to be tried, those first that wait longest.
 func (s *Store) DueDeliveries(ctx context.Context, now time.Time, limit int) ([]Delivery, error) {
-	return rows(ctx, s.read, scanDelivery, `SELECT `+deliveryColumns+` FROM deliveries WHERE next > 0 AND next <= ? ORDER BY next, id LIMIT ?`, millis(now), limit)
+	return rows(ctx, s.read, scanDelivery, `SELECT `+deliveryColumns+
+		` FROM deliveries WHERE next > 0 AND next <= ? ORDER BY next, id LIMIT ?`, millis(now), limit)
 }
 
 // Deliveries lists a page of a hook's deliveries, newest first, and counts them.
 func (s *Store) Deliveries(ctx context.Context, hook int64, page Page) (all []Delivery, total int, err error) {
-	if err := s.read.QueryRowContext(ctx, `SELECT count(*) FROM deliveries WHERE hook_id = ?`, hook).Scan(&total); err != nil {
+	if err := s.read.QueryRowContext(ctx, `SELECT count(*) FROM deliveries WHERE hook_id = ?`,
+		hook).Scan(&total); err != nil {
 		return nil, 0, err
 	}
-	all, err = rows(ctx, s.read, scanDelivery, `SELECT `+deliveryColumns+` FROM deliveries WHERE hook_id = ? ORDER BY id DESC`+page.sql(), hook)
+	all, err = rows(ctx, s.read, scanDelivery, `SELECT `+deliveryColumns+
+		` FROM deliveries WHERE hook_id = ? ORDER BY id DESC`+page.sql(), hook)
 	return all, total, err
 }
 
 // Tried notes what came of a try.
 func (s *Store) Tried(ctx context.Context, d Delivery) error {
-	_, err := s.exec(ctx, `UPDATE deliveries SET tries = ?, next = ?, done = ?, said = ? WHERE id = ?`, d.Tries, millis(d.Next), millis(d.Done), d.Said, d.ID)
+	_, err := s.exec(ctx, `UPDATE deliveries SET tries = ?, next = ?, done = ?, said = ? WHERE id = ?`, d.Tries,
+		millis(d.Next), millis(d.Done), d.Said, d.ID)
 	return err
 }
 

@@ -34,9 +34,11 @@ func scanMail(r scanner) (Mail, error) {
 }
 
 // NoticesAfter lists a person's unread notices after one, oldest first, and counts them.
-func (s *Store) NoticesAfter(ctx context.Context, person, after int64, limit int) (all []Notice, total int, last int64, err error) {
+func (s *Store) NoticesAfter(ctx context.Context, person, after int64,
+	limit int) (all []Notice, total int, last int64, err error) {
 	const where = ` FROM notices WHERE person_id = ? AND id > ? AND read = 0`
-	if err = s.read.QueryRowContext(ctx, `SELECT count(*), coalesce(max(id), 0)`+where, person, after).Scan(&total, &last); err != nil || total == 0 {
+	if err = s.read.QueryRowContext(ctx, `SELECT count(*), coalesce(max(id), 0)`+where, person, after).Scan(&total,
+		&last); err != nil || total == 0 {
 		return nil, 0, 0, err
 	}
 	all, err = rows(ctx, s.read, scanNotice, `SELECT `+noticeColumns+where+` ORDER BY id LIMIT ?`, person, after, limit)
@@ -48,11 +50,14 @@ func (s *Store) NoticesAfter(ctx context.Context, person, after int64, limit int
 func (s *Store) AddMail(ctx context.Context, m Mail, mailed int64, digest string) error {
 	return s.change(ctx, func(tx *sql.Tx) error {
 		if m.Subject != "" {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO mails (person_id, subject, text, made, next) VALUES (?, ?, ?, ?, ?)`, m.PersonID, m.Subject, m.Text, millis(m.Made), millis(m.Made)); err != nil {
+			if _, err := tx.ExecContext(ctx,
+				`INSERT INTO mails (person_id, subject, text, made, next) VALUES (?, ?, ?, ?, ?)`, m.PersonID,
+				m.Subject, m.Text, millis(m.Made), millis(m.Made)); err != nil {
 				return err
 			}
 		}
-		_, err := tx.ExecContext(ctx, `UPDATE people SET mailed = max(mailed, ?), digest = max(digest, ?) WHERE id = ?`, mailed, digest, m.PersonID)
+		_, err := tx.ExecContext(ctx, `UPDATE people SET mailed = max(mailed, ?), digest = max(digest, ?) WHERE id = ?`,
+			mailed, digest, m.PersonID)
 		return err
 	})
 }
@@ -65,7 +70,8 @@ func (s *Store) SetMail(ctx context.Context, person int64, when string) error {
 
 // DueMails lists mails that are to be tried, those first that wait longest.
 func (s *Store) DueMails(ctx context.Context, now time.Time, limit int) ([]Mail, error) {
-	return rows(ctx, s.read, scanMail, `SELECT `+mailColumns+mailTables+` WHERE next > 0 AND next <= ? ORDER BY next, mails.id LIMIT ?`, millis(now), limit)
+	return rows(ctx, s.read, scanMail, `SELECT `+mailColumns+mailTables+
+		` WHERE next > 0 AND next <= ? ORDER BY next, mails.id LIMIT ?`, millis(now), limit)
 }
 
 // Mails lists a page of mails, newest first, and counts them.
@@ -79,7 +85,8 @@ func (s *Store) Mails(ctx context.Context, page Page) (all []Mail, total int, er
 
 // MailTried notes what came of a try.
 func (s *Store) MailTried(ctx context.Context, m Mail) error {
-	_, err := s.exec(ctx, `UPDATE mails SET tries = ?, next = ?, done = ?, said = ? WHERE id = ?`, m.Tries, millis(m.Next), millis(m.Done), m.Said, m.ID)
+	_, err := s.exec(ctx, `UPDATE mails SET tries = ?, next = ?, done = ?, said = ? WHERE id = ?`, m.Tries,
+		millis(m.Next), millis(m.Done), m.Said, m.ID)
 	return err
 }
 
@@ -108,7 +115,8 @@ type ViewFollow struct {
 func (s *Store) FollowView(ctx context.Context, person, view int64, on bool) error {
 	return s.change(ctx, func(tx *sql.Tx) error {
 		var found int
-		if err := tx.QueryRowContext(ctx, `SELECT 1 FROM views WHERE id = ? AND (person_id = ? OR shared = 1)`, view, person).Scan(&found); err != nil {
+		if err := tx.QueryRowContext(ctx, `SELECT 1 FROM views WHERE id = ? AND (person_id = ? OR shared = 1)`, view,
+			person).Scan(&found); err != nil {
 			return none(err)
 		}
 		query := `DELETE FROM view_follows WHERE person_id = ? AND view_id = ?`
@@ -132,7 +140,8 @@ func (s *Store) BehindViews(ctx context.Context) ([]ViewFollow, error) {
 // ToldOfView notes up to which event a view was looked at, and gives the notice where it is one.
 func (s *Store) ToldOfView(ctx context.Context, v ViewFollow, last int64, n *Notice) error {
 	return s.change(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE view_follows SET last_event = ? WHERE person_id = ? AND view_id = ?`, last, v.PersonID, v.ViewID); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE view_follows SET last_event = ? WHERE person_id = ? AND view_id = ?`,
+			last, v.PersonID, v.ViewID); err != nil {
 			return err
 		}
 		if n == nil {

@@ -78,7 +78,8 @@ func (s *Store) Numbers(ctx context.Context) (Numbers, error) {
 // TryWrite writes something and takes it back: nil where the database can be written to.
 func (s *Store) TryWrite(ctx context.Context) error {
 	err := s.change(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO settings VALUES ('try', '') ON CONFLICT DO UPDATE SET value = value`); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO settings VALUES ('try', '') ON CONFLICT DO UPDATE SET value = value`); err != nil {
 			return err
 		}
 		return errTried

@@ -56,7 +56,8 @@ const rolesColumn = `(SELECT json_group_object(services.name, service_roles.role
 func scanPerson(r scanner) (Person, error) {
 	var p Person
 	var roles string
-	if err := r.Scan(&p.ID, &p.Name, &p.Email, &p.Role, &p.Password, &p.Active, &p.Factor, &p.FactorOn, &p.FactorStep, &p.Mail, &p.Mailed, &p.Digest, &p.Subject, &roles); err != nil {
+	if err := r.Scan(&p.ID, &p.Name, &p.Email, &p.Role, &p.Password, &p.Active, &p.Factor, &p.FactorOn, &p.FactorStep,
+		&p.Mail, &p.Mailed, &p.Digest, &p.Subject, &roles); err != nil {
 		return p, err
 	}
 	return p, json.Unmarshal([]byte(roles), &p.Roles)
@@ -87,9 +88,11 @@ func (s *Store) AddPerson(ctx context.Context, p Person, now time.Time) (Person,
 
 // Invite adds a person whose e-mail address must be new, with the hash of the one-time code by
 // which they set themselves up.
-func (s *Store) Invite(ctx context.Context, p Person, hash string, now, expires time.Time, entry TrailEntry) (Person, error) {
+func (s *Store) Invite(ctx context.Context, p Person, hash string, now, expires time.Time,
+	entry TrailEntry) (Person, error) {
 	err := s.change(ctx, func(tx *sql.Tx) error {
-		if err := tx.QueryRowContext(ctx, `INSERT INTO people (name, email, role, password, created) VALUES (?, ?, ?, ?, ?) RETURNING id`,
+		if err := tx.QueryRowContext(ctx,
+			`INSERT INTO people (name, email, role, password, created) VALUES (?, ?, ?, ?, ?) RETURNING id`,
 			p.Name, p.Email, p.Role, p.Password, millis(now)).Scan(&p.ID); err != nil {
 			return err
 		}
@@ -104,7 +107,8 @@ func (s *Store) Invite(ctx context.Context, p Person, hash string, now, expires 
 
 // AddSetupCode keeps the hash of a one-time code. personID is 0 for the code of
 // the first person; older codes of the same person end.
-func (s *Store) AddSetupCode(ctx context.Context, hash string, personID int64, expires time.Time, entry TrailEntry) error {
+func (s *Store) AddSetupCode(ctx context.Context, hash string, personID int64, expires time.Time,
+	entry TrailEntry) error {
 	return s.change(ctx, func(tx *sql.Tx) error {
 		if err := addSetupCode(ctx, tx, hash, personID, expires); err != nil {
 			return err
@@ -126,7 +130,8 @@ func addSetupCode(ctx context.Context, tx *sql.Tx, hash string, personID int64, 
 // [ErrNotFound] for a code that is unknown, used or has ended.
 func (s *Store) SetupCode(ctx context.Context, hash string, now time.Time) (Person, error) {
 	var who sql.NullInt64
-	err := s.read.QueryRowContext(ctx, `SELECT person_id FROM setup_codes WHERE hash = ? AND expires > ?`, hash, millis(now)).Scan(&who)
+	err := s.read.QueryRowContext(ctx, `SELECT person_id FROM setup_codes WHERE hash = ? AND expires > ?`, hash,
+		millis(now)).Scan(&who)
 	if err != nil || !who.Valid {
 		return Person{}, none(err)
 	}
@@ -137,27 +142,32 @@ func (s *Store) SetupCode(ctx context.Context, hash string, now time.Time) (Pers
 // UseSetupCode ends a code and sets the person's name and password, making the person first where the
 // code is that of the first one. All their sessions end, and, where tokens says so, their tokens. It
 // gives [ErrNotFound] for a code that is unknown, used or has ended.
-func (s *Store) UseSetupCode(ctx context.Context, hash string, p Person, tokens bool, now time.Time, note Note[Person]) (Person, error) {
+func (s *Store) UseSetupCode(ctx context.Context, hash string, p Person, tokens bool, now time.Time,
+	note Note[Person]) (Person, error) {
 	err := s.change(ctx, func(tx *sql.Tx) error {
 		var who sql.NullInt64
-		err := tx.QueryRowContext(ctx, `DELETE FROM setup_codes WHERE hash = ? AND expires > ? RETURNING person_id`, hash, millis(now)).Scan(&who)
+		err := tx.QueryRowContext(ctx, `DELETE FROM setup_codes WHERE hash = ? AND expires > ? RETURNING person_id`,
+			hash, millis(now)).Scan(&who)
 		if err != nil {
 			return none(err)
 		}
 		if !who.Valid {
 			p.Active = true
-			if err := tx.QueryRowContext(ctx, `INSERT INTO people (name, email, role, password, created) VALUES (?, ?, ?, ?, ?) RETURNING id`,
+			if err := tx.QueryRowContext(ctx,
+				`INSERT INTO people (name, email, role, password, created) VALUES (?, ?, ?, ?, ?) RETURNING id`,
 				p.Name, p.Email, p.Role, p.Password, millis(now)).Scan(&p.ID); err != nil {
 				return err
 			}
 			return note.add(ctx, tx, p)
 		}
-		set, err := scanPerson(tx.QueryRowContext(ctx, `UPDATE people SET name = ?, password = ? WHERE id = ? RETURNING `+personColumns,
+		set, err := scanPerson(tx.QueryRowContext(ctx,
+			`UPDATE people SET name = ?, password = ? WHERE id = ? RETURNING `+personColumns,
 			p.Name, p.Password, who.Int64))
 		if p = set; err != nil {
 			return err
 		}
-		if _, err = tx.ExecContext(ctx, `DELETE FROM keys WHERE person_id = ? AND (kind = 'session' OR ?)`, p.ID, tokens); err != nil {
+		if _, err = tx.ExecContext(ctx, `DELETE FROM keys WHERE person_id = ? AND (kind = 'session' OR ?)`, p.ID,
+			tokens); err != nil {
 			return err
 		}
 		return note.add(ctx, tx, p)
@@ -176,7 +186,8 @@ func (s *Store) PersonBySubject(ctx context.Context, subject string) (Person, er
 func (s *Store) BindSubject(ctx context.Context, id int64, subject, name string, entry TrailEntry) (Person, error) {
 	var p Person
 	err := s.change(ctx, func(tx *sql.Tx) (err error) {
-		p, err = scanPerson(tx.QueryRowContext(ctx, `UPDATE people SET subject = ?1, name = iif(name = '', ?2, name) WHERE id = ?3 AND subject IN ('', ?1) RETURNING `+personColumns, subject, name, id))
+		p, err = scanPerson(tx.QueryRowContext(ctx,
+			`UPDATE people SET subject = ?1, name = iif(name = '', ?2, name) WHERE id = ?3 AND subject IN ('', ?1) RETURNING `+personColumns, subject, name, id))
 		if err = none(err); err == ErrNotFound {
 			return ErrConflict
 		} else if err != nil {
@@ -193,9 +204,11 @@ func (s *Store) BindSubject(ctx context.Context, id int64, subject, name string,
 // AddKey keeps a session or token under the hash of its secret.
 func (s *Store) AddKey(ctx context.Context, hash string, k Key, note Note[Key]) (Key, error) {
 	err := s.change(ctx, func(tx *sql.Tx) error {
-		if err := tx.QueryRowContext(ctx, `INSERT INTO keys (hash, kind, person_id, name, created, expires, scope, service_id)
+		if err := tx.QueryRowContext(ctx,
+			`INSERT INTO keys (hash, kind, person_id, name, created, expires, scope, service_id)
 			VALUES (?, ?, ?, ?, ?, ?, ?, (SELECT id FROM services WHERE name = ?)) RETURNING id`,
-			hash, k.Kind, k.PersonID, k.Name, millis(k.Created), millis(k.Expires), k.Scope, k.Service).Scan(&k.ID); err != nil {
+			hash, k.Kind, k.PersonID, k.Name, millis(k.Created), millis(k.Expires), k.Scope,
+			k.Service).Scan(&k.ID); err != nil {
 			return err
 		}
 		return note.add(ctx, tx, k)
@@ -229,9 +242,11 @@ func (s *Store) key(ctx context.Context, which string, value any) (Key, Person, 
 	var p Person
 	var roles string
 	into, finish := k.fields()
-	err := s.read.QueryRowContext(ctx, `SELECT `+keyColumns+`, people.id, people.name, people.email, people.role, people.password, people.active, people.factor_on, people.mail, people.subject, `+rolesColumn+`
+	err := s.read.QueryRowContext(ctx, `SELECT `+keyColumns+
+		`, people.id, people.name, people.email, people.role, people.password, people.active, people.factor_on, people.mail, people.subject, `+rolesColumn+`
 		FROM keys JOIN people ON people.id = keys.person_id WHERE `+which, value).
-		Scan(append(into, &p.ID, &p.Name, &p.Email, &p.Role, &p.Password, &p.Active, &p.FactorOn, &p.Mail, &p.Subject, &roles)...)
+		Scan(append(into, &p.ID, &p.Name, &p.Email, &p.Role, &p.Password, &p.Active, &p.FactorOn, &p.Mail, &p.Subject,
+			&roles)...)
 	finish()
 	if err != nil {
 		return k, p, none(err)
@@ -249,7 +264,8 @@ func (s *Store) TouchKey(ctx context.Context, id int64, now time.Time) error {
 func (s *Store) EndKey(ctx context.Context, id, personID int64, note Note[Key]) error {
 	return s.change(ctx, func(tx *sql.Tx) error {
 		k := Key{ID: id, PersonID: personID}
-		if err := tx.QueryRowContext(ctx, `DELETE FROM keys WHERE id = ? AND person_id = ? RETURNING kind, name`, id, personID).Scan(&k.Kind, &k.Name); err != nil {
+		if err := tx.QueryRowContext(ctx, `DELETE FROM keys WHERE id = ? AND person_id = ? RETURNING kind, name`, id,
+			personID).Scan(&k.Kind, &k.Name); err != nil {
 			return none(err)
 		}
 		return note.add(ctx, tx, k)
@@ -264,12 +280,15 @@ func (s *Store) Keys(ctx context.Context, personID int64, kind string, now time.
 		err := r.Scan(into...)
 		finish()
 		return k, err
-	}, `SELECT `+keyColumns+` FROM keys WHERE person_id = ? AND kind = ? AND expires > ? ORDER BY last_used DESC, id DESC`, personID, kind, millis(now))
+	}, `SELECT `+keyColumns+
+		` FROM keys WHERE person_id = ? AND kind = ? AND expires > ? ORDER BY last_used DESC, id DESC`, personID, kind,
+		millis(now))
 }
 
 // ChangePerson changes a person if check, which is given everybody, does not object. Who is no
 // longer active has no keys any more.
-func (s *Store) ChangePerson(ctx context.Context, id int64, change func(p *Person), check func(all []Person) error, entry TrailEntry) (Person, error) {
+func (s *Store) ChangePerson(ctx context.Context, id int64, change func(p *Person), check func(all []Person) error,
+	entry TrailEntry) (Person, error) {
 	var p Person
 	err := s.change(ctx, func(tx *sql.Tx) error {
 		found, err := tx.QueryContext(ctx, `SELECT `+personColumns+` FROM people ORDER BY id`)
@@ -300,14 +319,16 @@ func (s *Store) ChangePerson(ctx context.Context, id int64, change func(p *Perso
 			return err
 		}
 		p = all[at]
-		if _, err := tx.ExecContext(ctx, `UPDATE people SET role = ?, active = ? WHERE id = ?`, p.Role, p.Active, id); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE people SET role = ?, active = ? WHERE id = ?`, p.Role, p.Active,
+			id); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `DELETE FROM service_roles WHERE person_id = ?`, id); err != nil {
 			return err
 		}
 		for service, role := range p.Roles {
-			r, err := tx.ExecContext(ctx, `INSERT INTO service_roles SELECT ?, id, ? FROM services WHERE name = ?`, id, role, service)
+			r, err := tx.ExecContext(ctx, `INSERT INTO service_roles SELECT ?, id, ? FROM services WHERE name = ?`, id,
+				role, service)
 			if err != nil {
 				return err
 			}
@@ -331,7 +352,8 @@ func (s *Store) SetPassword(ctx context.Context, id int64, password string, but 
 		if _, err := tx.ExecContext(ctx, `UPDATE people SET password = ? WHERE id = ?`, password, id); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM keys WHERE person_id = ? AND kind = 'session' AND id <> ?`, id, but); err != nil {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM keys WHERE person_id = ? AND kind = 'session' AND id <> ?`, id,
+			but); err != nil {
 			return err
 		}
 		return addTrail(ctx, tx, entry)
@@ -340,9 +362,12 @@ func (s *Store) SetPassword(ctx context.Context, id int64, password string, but 
 
 // SetFactor sets the second factor of a person: a sealed secret, or nil for none, and the
 // hashes of recovery codes once it is confirmed.
-func (s *Store) SetFactor(ctx context.Context, id int64, sealed []byte, on bool, recovery []string, entry *TrailEntry) error {
+func (s *Store) SetFactor(ctx context.Context, id int64, sealed []byte, on bool, recovery []string,
+	entry *TrailEntry) error {
 	return s.change(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE people SET factor = ?, factor_on = ?, factor_step = iif(?2, factor_step, 0) WHERE id = ?3`, sealed, on, id); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			`UPDATE people SET factor = ?, factor_on = ?, factor_step = iif(?2, factor_step, 0) WHERE id = ?3`, sealed,
+			on, id); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `DELETE FROM recovery_codes WHERE person_id = ?`, id); err != nil {

@@ -12,8 +12,8 @@ type Renaming struct {
 	Finding   func(f Finding) (id, path string) // that a finding has from then on
 }
 
-// rename takes along what is kept of endpoints: what was seen of them, captures, requests, and findings with all that was
-// said and decided of them.
+// rename takes along what is kept of endpoints: what was seen of them, captures, requests, and findings with
+// all that was said and decided of them.
 func (r *Renaming) rename(ctx context.Context, tx *sql.Tx, service int64, v Revision, at time.Time) error {
 	if r == nil || len(r.Endpoints) == 0 {
 		return nil
@@ -27,11 +27,13 @@ func (r *Renaming) rename(ctx context.Context, tx *sql.Tx, service int64, v Revi
 			return err
 		}
 		for _, table := range []string{"captures", "shown", "exercised", "batch_shown", "batch_exercised"} {
-			if _, err := tx.ExecContext(ctx, `UPDATE OR REPLACE `+table+` SET endpoint_id = ? WHERE endpoint_id = ?`, is, was); err != nil {
+			if _, err := tx.ExecContext(ctx, `UPDATE OR REPLACE `+table+` SET endpoint_id = ? WHERE endpoint_id = ?`,
+				is, was); err != nil {
 				return err
 			}
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO endpoints (id, service_id, text, team, known, captures, bytes, excess, last_seen)
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO endpoints (id, service_id, text, team, known, captures, bytes, excess, last_seen)
 			SELECT ?, service_id, ?, team, known, captures, bytes, excess, last_seen FROM endpoints WHERE id = ?
 			ON CONFLICT DO UPDATE SET captures = captures + excluded.captures, bytes = bytes + excluded.bytes, excess = excess + excluded.excess, last_seen = max(last_seen, excluded.last_seen)`,
 			is, text, was); err != nil {
@@ -40,7 +42,8 @@ func (r *Renaming) rename(ctx context.Context, tx *sql.Tx, service int64, v Revi
 		if _, err := tx.ExecContext(ctx, `DELETE FROM endpoints WHERE id = ?`, was); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE requests SET endpoint = ? WHERE service_id = ? AND endpoint = ?`, text, service, old); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE requests SET endpoint = ? WHERE service_id = ? AND endpoint = ?`, text,
+			service, old); err != nil {
 			return err
 		}
 	}
@@ -62,30 +65,36 @@ func (r *Renaming) findings(ctx context.Context, tx *sql.Tx, v Revision, was, is
 		}
 		// one that was found under the new name already becomes part of it
 		for _, table := range keptOf {
-			if _, err := tx.ExecContext(ctx, `UPDATE OR IGNORE `+table+` SET finding_id = ?1 || ' ' WHERE finding_id = ?1`, id); err != nil {
+			if _, err := tx.ExecContext(ctx, `UPDATE OR IGNORE `+table+
+				` SET finding_id = ?1 || ' ' WHERE finding_id = ?1`, id); err != nil {
 				return err
 			}
 		}
 		if _, err := tx.ExecContext(ctx, `DELETE FROM findings WHERE id = ?`, id); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE findings SET id = ?, endpoint = ?, endpoint_id = ?, path = ? WHERE id = ?`, id, text, is, path, f.ID); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			`UPDATE findings SET id = ?, endpoint = ?, endpoint_id = ?, path = ? WHERE id = ?`, id, text, is, path,
+			f.ID); err != nil {
 			return err
 		}
 		for _, table := range keptOf {
-			if _, err := tx.ExecContext(ctx, `UPDATE OR REPLACE `+table+` SET finding_id = ? WHERE finding_id IN (?, ?)`, id, f.ID, id+" "); err != nil {
+			if _, err := tx.ExecContext(ctx, `UPDATE OR REPLACE `+table+
+				` SET finding_id = ? WHERE finding_id IN (?, ?)`, id, f.ID, id+" "); err != nil {
 				return err
 			}
 		}
 		if _, err := tx.ExecContext(ctx, total, id); err != nil {
 			return err
 		}
-		for _, s := range []string{`DELETE FROM renamed WHERE was = ?1`, `UPDATE renamed SET id = ?1 WHERE id = ?2`, `INSERT OR REPLACE INTO renamed VALUES (?2, ?1)`} {
+		for _, s := range []string{`DELETE FROM renamed WHERE was = ?1`, `UPDATE renamed SET id = ?1 WHERE id = ?2`,
+			`INSERT OR REPLACE INTO renamed VALUES (?2, ?1)`} {
 			if _, err := tx.ExecContext(ctx, s, id, f.ID); err != nil {
 				return err
 			}
 		}
-		if err := addEvent(ctx, tx, id, Event{At: at, Author: v.Author, Kind: "renamed", Was: f.Endpoint, Became: text, Revision: v.Number}); err != nil {
+		if err := addEvent(ctx, tx, id, Event{At: at, Author: v.Author, Kind: "renamed", Was: f.Endpoint, Became: text,
+			Revision: v.Number}); err != nil {
 			return err
 		}
 	}

@@ -34,7 +34,8 @@ const requestTables = ` FROM requests JOIN services ON services.id = service_id`
 func scanRequest(r scanner) (Request, error) {
 	var q Request
 	var at, decided int64
-	err := r.Scan(&q.ID, &q.Service, &q.Endpoint, &q.Audience, &q.Entity, &q.Field, &q.Member, &q.NeededBy, &q.Reason, &q.PersonID, &q.Author, &at, &q.State, &q.DecidedBy, &decided, &q.Decision, &q.Revision)
+	err := r.Scan(&q.ID, &q.Service, &q.Endpoint, &q.Audience, &q.Entity, &q.Field, &q.Member, &q.NeededBy, &q.Reason,
+		&q.PersonID, &q.Author, &at, &q.State, &q.DecidedBy, &decided, &q.Decision, &q.Revision)
 	q.At, q.Decided = when(at), when(decided)
 	return q, err
 }
@@ -44,10 +45,12 @@ func scanRequest(r scanner) (Request, error) {
 func (s *Store) AddRequest(ctx context.Context, q Request, entry TrailEntry) (Request, error) {
 	err := s.change(ctx, func(tx *sql.Tx) error {
 		var service int64
-		if err := tx.QueryRowContext(ctx, `SELECT id FROM services WHERE name = ?`, q.Service).Scan(&service); err != nil {
+		if err := tx.QueryRowContext(ctx, `SELECT id FROM services WHERE name = ?`,
+			q.Service).Scan(&service); err != nil {
 			return none(err)
 		}
-		err := tx.QueryRowContext(ctx, `SELECT id FROM requests WHERE service_id = ? AND endpoint = ? AND audience = ? AND entity = ? AND field = ? AND state = 'open'`,
+		err := tx.QueryRowContext(ctx,
+			`SELECT id FROM requests WHERE service_id = ? AND endpoint = ? AND audience = ? AND entity = ? AND field = ? AND state = 'open'`,
 			service, q.Endpoint, q.Audience, q.Entity, q.Field).Scan(&q.ID)
 		if err != sql.ErrNoRows {
 			if err == nil {
@@ -55,8 +58,10 @@ func (s *Store) AddRequest(ctx context.Context, q Request, entry TrailEntry) (Re
 			}
 			return err
 		}
-		r, err := tx.ExecContext(ctx, `INSERT INTO requests (service_id, endpoint, audience, entity, field, member, needed_by, reason, person_id, author, at, state) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'open')`,
-			service, q.Endpoint, q.Audience, q.Entity, q.Field, q.Member, q.NeededBy, q.Reason, q.PersonID, q.Author, millis(q.At))
+		r, err := tx.ExecContext(ctx,
+			`INSERT INTO requests (service_id, endpoint, audience, entity, field, member, needed_by, reason, person_id, author, at, state) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'open')`,
+			service, q.Endpoint, q.Audience, q.Entity, q.Field, q.Member, q.NeededBy, q.Reason, q.PersonID, q.Author,
+			millis(q.At))
 		if err != nil {
 			return err
 		}
@@ -71,7 +76,8 @@ func (s *Store) AddRequest(ctx context.Context, q Request, entry TrailEntry) (Re
 
 // RequestByID gives one request, or [ErrNotFound].
 func (s *Store) RequestByID(ctx context.Context, id int64) (Request, error) {
-	q, err := scanRequest(s.read.QueryRowContext(ctx, `SELECT `+requestColumns+requestTables+` WHERE requests.id = ?`, id))
+	q, err := scanRequest(s.read.QueryRowContext(ctx, `SELECT `+requestColumns+requestTables+` WHERE requests.id = ?`,
+		id))
 	return q, none(err)
 }
 
@@ -99,7 +105,8 @@ func (s *Store) Requests(ctx context.Context, by RequestFilter, page Page) (all 
 	if err := s.read.QueryRowContext(ctx, `SELECT count(*)`+requestTables+f.sql(), f.args...).Scan(&total); err != nil {
 		return nil, 0, err
 	}
-	all, err = rows(ctx, s.read, scanRequest, `SELECT `+requestColumns+requestTables+f.sql()+` ORDER BY requests.id DESC`+page.sql(), f.args...)
+	all, err = rows(ctx, s.read, scanRequest, `SELECT `+requestColumns+requestTables+f.sql()+
+		` ORDER BY requests.id DESC`+page.sql(), f.args...)
 	return all, total, err
 }
 
@@ -107,7 +114,8 @@ func (s *Store) Requests(ctx context.Context, by RequestFilter, page Page) (all 
 // open any more.
 func (s *Store) DecideRequest(ctx context.Context, q Request, by int64, entry TrailEntry) error {
 	return s.change(ctx, func(tx *sql.Tx) error {
-		r, err := tx.ExecContext(ctx, `UPDATE requests SET state = ?, decided_by = ?, decided = ?, decision = ?, revision = ? WHERE id = ? AND state = 'open'`,
+		r, err := tx.ExecContext(ctx,
+			`UPDATE requests SET state = ?, decided_by = ?, decided = ?, decision = ?, revision = ? WHERE id = ? AND state = 'open'`,
 			q.State, q.DecidedBy, millis(q.Decided), q.Decision, q.Revision, q.ID)
 		if err != nil {
 			return err
@@ -118,7 +126,8 @@ func (s *Store) DecideRequest(ctx context.Context, q Request, by int64, entry Tr
 		if err := addTrail(ctx, tx, entry); err != nil {
 			return err
 		}
-		n := Notice{PersonID: q.PersonID, At: q.Decided, Kind: "request", Author: q.DecidedBy, By: by, RequestID: q.ID, Text: q.State}
+		n := Notice{PersonID: q.PersonID, At: q.Decided, Kind: "request", Author: q.DecidedBy, By: by, RequestID: q.ID,
+			Text: q.State}
 		return n.add(ctx, tx)
 	})
 }

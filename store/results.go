@@ -39,7 +39,8 @@ type Compared struct {
 func (r *Result) compare(ctx context.Context, tx *sql.Tx) error {
 	r.Compared = &Compared{Fresh: []string{}, Gone: []finding.Checked{}}
 	var found string
-	main, err := scanResult(tx.QueryRowContext(ctx, `SELECT `+resultColumns+`, findings`+resultTables+` WHERE services.name = ? AND line = main_line ORDER BY results.id DESC LIMIT 1`, r.Service), &found)
+	main, err := scanResult(tx.QueryRowContext(ctx, `SELECT `+resultColumns+`, findings`+resultTables+
+		` WHERE services.name = ? AND line = main_line ORDER BY results.id DESC LIMIT 1`, r.Service), &found)
 	var had []finding.Checked
 	if err == nil {
 		if err := json.Unmarshal([]byte(found), &had); err != nil {
@@ -72,7 +73,8 @@ func (s *Store) AddResult(ctx context.Context, r Result, note Note[Result]) (Res
 	}
 	err = s.change(ctx, func(tx *sql.Tx) error {
 		var service int64
-		if err := tx.QueryRowContext(ctx, `SELECT id, main_line = ? FROM services WHERE name = ?`, r.Line, r.Service).Scan(&service, &r.Main); err != nil {
+		if err := tx.QueryRowContext(ctx, `SELECT id, main_line = ? FROM services WHERE name = ?`, r.Line,
+			r.Service).Scan(&service, &r.Main); err != nil {
 			return none(err)
 		}
 		if err := r.compare(ctx, tx); err != nil {
@@ -82,8 +84,10 @@ func (s *Store) AddResult(ctx context.Context, r Result, note Note[Result]) (Res
 		if err != nil {
 			return err
 		}
-		made, err := tx.ExecContext(ctx, `INSERT INTO results (compared, service_id, line, revision, link, author, at, rules, captures, judged, skipped, bytes, excess, by_severity, findings)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, string(compared), service, r.Line, r.Revision, r.Link, r.Author, millis(r.At), r.Rules,
+		made, err := tx.ExecContext(ctx,
+			`INSERT INTO results (compared, service_id, line, revision, link, author, at, rules, captures, judged, skipped, bytes, excess, by_severity, findings)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, string(compared), service, r.Line, r.Revision,
+			r.Link, r.Author, millis(r.At), r.Rules,
 			r.Captures, r.Judged, r.Skipped, r.Bytes, r.ExcessBytes, string(counts), string(found))
 		if err != nil {
 			return err
@@ -91,7 +95,8 @@ func (s *Store) AddResult(ctx context.Context, r Result, note Note[Result]) (Res
 		if r.ID, err = made.LastInsertId(); err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `DELETE FROM results WHERE service_id = ?1 AND line = ?2 AND id NOT IN (SELECT id FROM results WHERE service_id = ?1 AND line = ?2 ORDER BY id DESC LIMIT ?3)`,
+		_, err = tx.ExecContext(ctx,
+			`DELETE FROM results WHERE service_id = ?1 AND line = ?2 AND id NOT IN (SELECT id FROM results WHERE service_id = ?1 AND line = ?2 ORDER BY id DESC LIMIT ?3)`,
 			service, r.Line, keptResults)
 		if err != nil {
 			return err
@@ -110,7 +115,8 @@ func scanResult(r scanner, more ...any) (Result, error) {
 	var v Result
 	var at int64
 	var counts string
-	err := r.Scan(append([]any{&v.ID, &v.Service, &v.Line, &v.Main, &v.Revision, &v.Link, &v.Author, &at, &v.Rules, &v.Captures, &v.Judged, &v.Skipped, &v.Bytes, &v.ExcessBytes, &counts}, more...)...)
+	err := r.Scan(append([]any{&v.ID, &v.Service, &v.Line, &v.Main, &v.Revision, &v.Link, &v.Author, &at, &v.Rules,
+		&v.Captures, &v.Judged, &v.Skipped, &v.Bytes, &v.ExcessBytes, &counts}, more...)...)
 	if v.At = when(at); err != nil {
 		return v, none(err)
 	}
@@ -131,13 +137,15 @@ func (s *Store) Results(ctx context.Context, service, line string, page Page) ([
 	if err := s.read.QueryRowContext(ctx, `SELECT count(*)`+resultTables+f.sql(), f.args...).Scan(&total); err != nil {
 		return nil, 0, err
 	}
-	all, err := rows(ctx, s.read, func(r scanner) (Result, error) { return scanResult(r) }, `SELECT `+resultColumns+resultTables+f.sql()+` ORDER BY results.id DESC`+page.sql(), f.args...)
+	all, err := rows(ctx, s.read, func(r scanner) (Result, error) { return scanResult(r) }, `SELECT `+resultColumns+
+		resultTables+f.sql()+` ORDER BY results.id DESC`+page.sql(), f.args...)
 	return all, total, err
 }
 
 func (s *Store) result(ctx context.Context, where string, args ...any) (Result, error) {
 	var found, compared string
-	r, err := scanResult(s.read.QueryRowContext(ctx, `SELECT `+resultColumns+`, findings, compared`+resultTables+where, args...), &found, &compared)
+	r, err := scanResult(s.read.QueryRowContext(ctx, `SELECT `+resultColumns+`, findings, compared`+resultTables+where,
+		args...), &found, &compared)
 	if err != nil {
 		return r, err
 	}

@@ -58,7 +58,8 @@ func scanRevision(r scanner, more ...any) (Revision, error) {
 	var created, decided int64
 	var state, words string
 	var inForce int
-	err := r.Scan(append([]any{&v.Service, &v.Number, &v.Author, &v.AuthorID, &v.Reason, &created, &v.Endpoints, &state, &v.Base, &v.Direction, &v.Reaches, &words,
+	err := r.Scan(append([]any{&v.Service, &v.Number, &v.Author, &v.AuthorID, &v.Reason, &created, &v.Endpoints, &state,
+		&v.Base, &v.Direction, &v.Reaches, &words,
 		&v.DecidedBy, &decided, &v.Decision, &inForce}, more...)...)
 	if err != nil {
 		return v, err
@@ -85,7 +86,8 @@ func (s *Store) RevisionNumber(ctx context.Context, service string, number int) 
 
 func (s *Store) revision(ctx context.Context, where string, args ...any) (Revision, error) {
 	var files string
-	v, err := scanRevision(s.read.QueryRowContext(ctx, `SELECT `+revisionColumns+`, files`+revisionTables+where, args...), &files)
+	v, err := scanRevision(s.read.QueryRowContext(ctx, `SELECT `+revisionColumns+`, files`+revisionTables+where,
+		args...), &files)
 	if err != nil {
 		return v, none(err)
 	}
@@ -103,11 +105,13 @@ func (s *Store) Revisions(ctx context.Context, service string, waiting bool, pag
 		f.and("state = 'waiting'")
 	}
 	var total int
-	if err := s.read.QueryRowContext(ctx, `SELECT count(*)`+revisionTables+f.sql(), f.args...).Scan(&total); err != nil {
+	if err := s.read.QueryRowContext(ctx, `SELECT count(*)`+revisionTables+f.sql(),
+		f.args...).Scan(&total); err != nil {
 		return nil, 0, err
 	}
 	all, err := rows(ctx, s.read, func(r scanner) (Revision, error) { return scanRevision(r) },
-		`SELECT `+revisionColumns+revisionTables+f.sql()+` ORDER BY revisions.created DESC, number DESC`+page.sql(), f.args...)
+		`SELECT `+revisionColumns+revisionTables+f.sql()+` ORDER BY revisions.created DESC, number DESC`+page.sql(),
+		f.args...)
 	return all, total, err
 }
 
@@ -165,16 +169,19 @@ func (s *Store) AddRevision(ctx context.Context, v Revision, effect *Effect, not
 	err = s.change(ctx, func(tx *sql.Tx) error {
 		var id int64
 		var inForce int
-		if err := tx.QueryRowContext(ctx, `INSERT INTO services (name, created) VALUES (?, ?) ON CONFLICT DO UPDATE SET name = name RETURNING id, in_force`,
+		if err := tx.QueryRowContext(ctx,
+			`INSERT INTO services (name, created) VALUES (?, ?) ON CONFLICT DO UPDATE SET name = name RETURNING id, in_force`,
 			v.Service, millis(v.Created)).Scan(&id, &inForce); err != nil {
 			return err
 		}
 		if inForce != v.Base {
 			return ErrOutdated
 		}
-		if err := tx.QueryRowContext(ctx, `INSERT INTO revisions (service_id, number, files, author, author_id, reason, created, endpoints, state, base, direction, reaches, words)
+		if err := tx.QueryRowContext(ctx,
+			`INSERT INTO revisions (service_id, number, files, author, author_id, reason, created, endpoints, state, base, direction, reaches, words)
 			SELECT ?, coalesce(max(number), 0) + 1, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ? FROM revisions WHERE service_id = ? RETURNING number`,
-			id, string(files), v.Author, v.AuthorID, v.Reason, millis(v.Created), v.Endpoints, state, v.Base, v.Direction, v.Reaches, string(words), id).Scan(&v.Number); err != nil {
+			id, string(files), v.Author, v.AuthorID, v.Reason, millis(v.Created), v.Endpoints, state, v.Base,
+			v.Direction, v.Reaches, string(words), id).Scan(&v.Number); err != nil {
 			return err
 		}
 		if err := note.add(ctx, tx, v); err != nil {
@@ -194,7 +201,8 @@ func (s *Store) Decide(ctx context.Context, v Revision, approve bool, effect *Ef
 		var id int64
 		var inForce int
 		var state string
-		if err := tx.QueryRowContext(ctx, `SELECT services.id, in_force, state FROM revisions JOIN services ON services.id = service_id WHERE services.name = ? AND number = ?`,
+		if err := tx.QueryRowContext(ctx,
+			`SELECT services.id, in_force, state FROM revisions JOIN services ON services.id = service_id WHERE services.name = ? AND number = ?`,
 			v.Service, v.Number).Scan(&id, &inForce, &state); err != nil {
 			return none(err)
 		}
@@ -208,11 +216,13 @@ func (s *Store) Decide(ctx context.Context, v Revision, approve bool, effect *Ef
 		if approve {
 			state = "taken"
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE revisions SET state = ?, decided_by = ?, decided = ?, decision = ? WHERE service_id = ? AND number = ?`,
+		if _, err := tx.ExecContext(ctx,
+			`UPDATE revisions SET state = ?, decided_by = ?, decided = ?, decision = ? WHERE service_id = ? AND number = ?`,
 			state, v.DecidedBy, millis(v.Decided), v.Decision, id, v.Number); err != nil {
 			return err
 		}
-		n := Notice{PersonID: v.AuthorID, At: v.Decided, Kind: "revision", Author: v.DecidedBy, By: entry.PersonID, Service: v.Service, Revision: v.Number, Text: strings.TrimSuffix("approved: "+v.Decision, ": ")}
+		n := Notice{PersonID: v.AuthorID, At: v.Decided, Kind: "revision", Author: v.DecidedBy, By: entry.PersonID,
+			Service: v.Service, Revision: v.Number, Text: strings.TrimSuffix("approved: "+v.Decision, ": ")}
 		if !approve {
 			n.Text = "declined: " + v.Decision
 		}
@@ -237,7 +247,8 @@ func tellApprovers(ctx context.Context, tx *sql.Tx, v Revision) error {
 		text += "\n" + v.Words[0].Text
 	}
 	for _, lead := range leads {
-		n := Notice{PersonID: lead, At: v.Created, Kind: "revision", Author: v.Author, By: v.AuthorID, Service: v.Service, Revision: v.Number, Text: text}
+		n := Notice{PersonID: lead, At: v.Created, Kind: "revision", Author: v.Author, By: v.AuthorID,
+			Service: v.Service, Revision: v.Number, Text: text}
 		if err := n.add(ctx, tx); err != nil {
 			return err
 		}
@@ -245,8 +256,8 @@ func tellApprovers(ctx context.Context, tx *sql.Tx, v Revision) error {
 	return nil
 }
 
-// reopen opens requests again that a revision was to grant and will not, and tells those who made them. which compares the
-// request's revision, v's number being ?2.
+// reopen opens requests again that a revision was to grant and will not, and tells those who made them. which
+// compares the request's revision, v's number being ?2.
 func reopen(ctx context.Context, tx *sql.Tx, service int64, v Revision, which, why string) error {
 	at := v.Created
 	if !v.Decided.IsZero() {
@@ -280,7 +291,9 @@ func (s *Store) take(ctx context.Context, tx *sql.Tx, service int64, v Revision,
 		at = v.Decided
 	}
 	// what waits and was made from another revision cannot be approved any more
-	if err := reopen(ctx, tx, service, v, ` IN (SELECT number FROM revisions WHERE service_id = ?1 AND state = 'waiting' AND number <> ?2)`, "the revision that grants it was made from another than is in force by now"); err != nil {
+	if err := reopen(ctx, tx, service, v,
+		` IN (SELECT number FROM revisions WHERE service_id = ?1 AND state = 'waiting' AND number <> ?2)`,
+		"the revision that grants it was made from another than is in force by now"); err != nil {
 		return err
 	}
 	if err := effect.Renaming.rename(ctx, tx, service, v, at); err != nil {
@@ -290,20 +303,24 @@ func (s *Store) take(ctx context.Context, tx *sql.Tx, service int64, v Revision,
 		return err
 	}
 	for _, e := range effect.Endpoints {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO endpoints (id, service_id, text, team, known) VALUES (?, ?, ?, ?, 1)
-			ON CONFLICT DO UPDATE SET known = 1, team = excluded.team`, EndpointID(v.Service, e.Text), service, e.Text, e.Team); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO endpoints (id, service_id, text, team, known) VALUES (?, ?, ?, ?, 1)
+			ON CONFLICT DO UPDATE SET known = 1, team = excluded.team`, EndpointID(v.Service, e.Text), service, e.Text,
+			e.Team); err != nil {
 			return err
 		}
 	}
 	for _, c := range effect.Classed {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO classings (service_id, entity, field, class, author, at, revision) VALUES (?, ?, ?, ?, ?, ?, ?)
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO classings (service_id, entity, field, class, author, at, revision) VALUES (?, ?, ?, ?, ?, ?, ?)
 			ON CONFLICT DO UPDATE SET class = excluded.class, author = excluded.author, at = excluded.at, revision = excluded.revision`,
 			service, c.Entity, c.Field, c.Class, v.Author, millis(at), v.Number); err != nil {
 			return err
 		}
 	}
 	for _, c := range effect.Unclassed {
-		if _, err := tx.ExecContext(ctx, `DELETE FROM classings WHERE service_id = ? AND entity = ? AND field = ?`, service, c.Entity, c.Field); err != nil {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM classings WHERE service_id = ? AND entity = ? AND field = ?`,
+			service, c.Entity, c.Field); err != nil {
 			return err
 		}
 	}
@@ -311,7 +328,9 @@ func (s *Store) take(ctx context.Context, tx *sql.Tx, service int64, v Revision,
 		return err
 	}
 	for _, k := range effect.Kept {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO kept (service_id, entity, field, stored_as, type, class) VALUES (?, ?, ?, ?, ?, ?)`, service, k.Entity, k.Field, k.StoredAs, k.Type, k.Class); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO kept (service_id, entity, field, stored_as, type, class) VALUES (?, ?, ?, ?, ?, ?)`, service,
+			k.Entity, k.Field, k.StoredAs, k.Type, k.Class); err != nil {
 			return err
 		}
 	}
@@ -326,28 +345,36 @@ func (s *Store) take(ctx context.Context, tx *sql.Tx, service int64, v Revision,
 
 // regrade lets findings go that the contracts now permit, and adds those that
 // recorded captures now show.
-func (s *Store) regrade(ctx context.Context, tx *sql.Tx, service int64, v Revision, at time.Time, effect *Effect) error {
+func (s *Store) regrade(ctx context.Context, tx *sql.Tx, service int64, v Revision, at time.Time,
+	effect *Effect) error {
 	for _, id := range effect.Granted {
 		var was string
-		err := tx.QueryRowContext(ctx, `SELECT state FROM findings WHERE id = ? AND state NOT IN ('closed', 'not-a-leak')`, id).Scan(&was)
+		err := tx.QueryRowContext(ctx,
+			`SELECT state FROM findings WHERE id = ? AND state NOT IN ('closed', 'not-a-leak')`, id).Scan(&was)
 		if errors.Is(err, sql.ErrNoRows) {
 			continue
 		}
 		if err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE findings SET state = 'not-a-leak', `+decidedNoMore+`, granted_in = ? WHERE id = ?`, v.Number, id); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE findings SET state = 'not-a-leak', `+decidedNoMore+
+			`, granted_in = ? WHERE id = ?`, v.Number, id); err != nil {
 			return err
 		}
-		if err := addEvent(ctx, tx, id, Event{At: at, Author: v.Author, Kind: "move", Was: was, Became: "not-a-leak", Revision: v.Number}); err != nil {
+		if err := addEvent(ctx, tx, id, Event{At: at, Author: v.Author, Kind: "move", Was: was, Became: "not-a-leak",
+			Revision: v.Number}); err != nil {
 			return err
 		}
-		if err := tell(ctx, tx, id, Notice{At: at, Kind: "moved", Author: v.Author, By: v.AuthorID, Text: fmt.Sprintf("%s to not-a-leak: revision %d of the contracts permits it", was, v.Number)}); err != nil {
+		if err := tell(ctx, tx, id, Notice{At: at, Kind: "moved", Author: v.Author, By: v.AuthorID,
+			Text: fmt.Sprintf("%s to not-a-leak: revision %d of the contracts permits it", was,
+				v.Number)}); err != nil {
 			return err
 		}
 	}
 	for i := range effect.Came {
-		if _, err := mergeFinding(ctx, tx, service, Batch{Started: at, Author: v.Author, By: v.AuthorID, Name: fmt.Sprintf("revision %d of the contracts permits it no more", v.Number)}, &effect.Came[i]); err != nil {
+		if _, err := mergeFinding(ctx, tx, service, Batch{Started: at, Author: v.Author, By: v.AuthorID,
+			Name: fmt.Sprintf("revision %d of the contracts permits it no more", v.Number)},
+			&effect.Came[i]); err != nil {
 			return err
 		}
 	}
@@ -356,7 +383,8 @@ func (s *Store) regrade(ctx context.Context, tx *sql.Tx, service int64, v Revisi
 	}
 	touched := map[int64]bool{}
 	for _, o := range effect.Shows {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO occurrences (finding_id, capture_id, pointer, at, bytes, spots) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`,
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO occurrences (finding_id, capture_id, pointer, at, bytes, spots) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`,
 			o.Finding, o.CaptureID, o.Pointer, o.Offset, o.Bytes, o.Spots); err != nil {
 			return err
 		}
@@ -368,7 +396,8 @@ func (s *Store) regrade(ctx context.Context, tx *sql.Tx, service int64, v Revisi
 		}
 	}
 	for id := range touched {
-		if _, err := tx.ExecContext(ctx, `UPDATE captures SET findings = (SELECT count(*) FROM occurrences WHERE capture_id = captures.id) WHERE id = ?`, id); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			`UPDATE captures SET findings = (SELECT count(*) FROM occurrences WHERE capture_id = captures.id) WHERE id = ?`, id); err != nil {
 			return err
 		}
 	}
@@ -388,14 +417,16 @@ func (s *Store) Classings(ctx context.Context, service string) ([]Classing, erro
 
 // Recorded calls f with each capture of a service that has a body and is of one of
 // the endpoints, or any where none is named, newest first, up to a number of them.
-func (s *Store) Recorded(ctx context.Context, service string, endpoints []string, most int, f func(Capture) error) error {
+func (s *Store) Recorded(ctx context.Context, service string, endpoints []string, most int,
+	f func(Capture) error) error {
 	var by filter
 	by.and("services.name = ?", service)
 	by.and("batches.done = 1")
 	by.and("captures.bytes > 0")
 	by.and("captures.holds <> 'nothing'")
 	by.in("captures.endpoint_id", endpoints)
-	query, err := s.read.QueryContext(ctx, `SELECT `+captureColumns+`, sealed`+captureTables+by.sql()+` ORDER BY captures.id DESC LIMIT ?`, append(by.args, most)...)
+	query, err := s.read.QueryContext(ctx, `SELECT `+captureColumns+`, sealed`+captureTables+by.sql()+
+		` ORDER BY captures.id DESC LIMIT ?`, append(by.args, most)...)
 	if err != nil {
 		return err
 	}

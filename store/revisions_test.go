@@ -8,13 +8,15 @@ import (
 
 func (s *Store) add(t *testing.T, base int, state RevisionState, effect *Effect) (Revision, error) {
 	t.Helper()
-	return s.AddRevision(t.Context(), Revision{Service: "quay", Author: "Noor", Created: time.Now(), Base: base, State: state, Files: []ContractFile{{Name: "a", Text: "x"}},
+	return s.AddRevision(t.Context(), Revision{Service: "quay", Author: "Noor", Created: time.Now(), Base: base,
+		State: state, Files: []ContractFile{{Name: "a", Text: "x"}},
 		Words: []Words{{"widening", "lets"}}}, effect, nil)
 }
 
 func TestRevisionsComeIntoForceOneAfterTheOther(t *testing.T) {
 	s := open(t, t.TempDir())
-	first, err := s.add(t, 0, InForce, &Effect{Endpoints: []EndpointInContract{{"GET /a", "desk"}}, Classed: []Classing{{Entity: "Boat", Field: "id", Class: "internal"}}})
+	first, err := s.add(t, 0, InForce, &Effect{Endpoints: []EndpointInContract{{"GET /a", "desk"}},
+		Classed: []Classing{{Entity: "Boat", Field: "id", Class: "internal"}}})
 	if err != nil || first.Number != 1 {
 		t.Fatalf("the first is %+v, %v", first, err)
 	}
@@ -22,17 +24,20 @@ func TestRevisionsComeIntoForceOneAfterTheOther(t *testing.T) {
 	if err != nil || waiting.Number != 2 {
 		t.Fatalf("the waiting one is %+v, %v", waiting, err)
 	}
-	if r, err := s.Revision(t.Context(), "quay"); err != nil || r.Number != 1 || r.State != InForce || len(r.Files) != 1 {
+	if r, err := s.Revision(t.Context(), "quay"); err != nil || r.Number != 1 || r.State != InForce ||
+		len(r.Files) != 1 {
 		t.Errorf("in force is %+v, %v", r, err)
 	}
 	if _, err := s.add(t, 2, InForce, &Effect{}); !errors.Is(err, ErrOutdated) {
 		t.Errorf("made from one that is not in force: %v", err)
 	}
-	if all, total, err := s.Revisions(t.Context(), "quay", true, Page{1, 10}); err != nil || total != 1 || all[0].Words[0].Text != "lets" || all[0].Files != nil {
+	if all, total, err := s.Revisions(t.Context(), "quay", true, Page{1, 10}); err != nil || total != 1 ||
+		all[0].Words[0].Text != "lets" || all[0].Files != nil {
 		t.Errorf("waiting are %+v, %v", all, err)
 	}
 	waiting.DecidedBy, waiting.Decided = "Teodor", time.Now()
-	if err := s.Decide(t.Context(), waiting, true, &Effect{Unclassed: []Classing{{Entity: "Boat", Field: "id"}}}, TrailEntry{}); err != nil {
+	if err := s.Decide(t.Context(), waiting, true, &Effect{Unclassed: []Classing{{Entity: "Boat", Field: "id"}}},
+		TrailEntry{}); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.Decide(t.Context(), waiting, true, &Effect{}, TrailEntry{}); !errors.Is(err, ErrOutdated) {
@@ -61,7 +66,8 @@ func TestAFailureWhileTakingEffectLeavesTheOldInForce(t *testing.T) {
 	if _, err := s.write.Exec(`CREATE TRIGGER fail BEFORE INSERT ON classings BEGIN SELECT RAISE(ABORT, 'disk full'); END`); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.add(t, 1, InForce, &Effect{Classed: []Classing{{Entity: "Boat", Field: "id", Class: "internal"}}}); err == nil {
+	if _, err := s.add(t, 1, InForce,
+		&Effect{Classed: []Classing{{Entity: "Boat", Field: "id", Class: "internal"}}}); err == nil {
 		t.Fatal("it takes effect with a disk that is full")
 	}
 	if r, err := s.Revision(t.Context(), "quay"); err != nil || r.Number != 1 || s.count(t, "revisions") != 1 {

@@ -134,7 +134,8 @@ const endpointQuery = `SELECT endpoints.id, services.name, text, endpoints.team,
 func scanEndpoint(r scanner) (Endpoint, error) {
 	var e Endpoint
 	var seen int64
-	err := r.Scan(&e.ID, &e.Service, &e.Text, &e.Team, &e.Known, &e.Captures, &e.Open, &e.Gravest, &e.Bytes, &e.Excess, &seen)
+	err := r.Scan(&e.ID, &e.Service, &e.Text, &e.Team, &e.Known, &e.Captures, &e.Open, &e.Gravest, &e.Bytes, &e.Excess,
+		&seen)
 	e.LastSeen = when(seen)
 	return e, err
 }
@@ -158,12 +159,15 @@ func (s *Store) Endpoints(ctx context.Context, by EndpointFilter, page Page) ([]
 		f.and("endpoints.service_id = (SELECT id FROM services WHERE name = ?)", by.Service)
 	}
 	var total int
-	if err := s.read.QueryRowContext(ctx, `SELECT count(*) FROM endpoints`+f.sql(), f.args...).Scan(&total); err != nil {
+	if err := s.read.QueryRowContext(ctx, `SELECT count(*) FROM endpoints`+f.sql(),
+		f.args...).Scan(&total); err != nil {
 		return nil, 0, err
 	}
-	sorted := order(by.Sort, "-open", map[string]string{"endpoint": "substr(text, instr(text, ' ') + 1)", "open": "coalesce(f.open, 0)",
+	sorted := order(by.Sort, "-open", map[string]string{"endpoint": "substr(text, instr(text, ' ') + 1)",
+		"open":     "coalesce(f.open, 0)",
 		"captures": "captures", "excess": "excess", "last_seen": "last_seen"})
-	all, err := rows(ctx, s.read, scanEndpoint, endpointQuery+f.sql()+" ORDER BY "+sorted+", text"+page.sql(), f.args...)
+	all, err := rows(ctx, s.read, scanEndpoint, endpointQuery+f.sql()+" ORDER BY "+sorted+", text"+page.sql(),
+		f.args...)
 	return all, total, err
 }
 

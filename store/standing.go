@@ -76,17 +76,24 @@ func (s *Store) EndpointNames(ctx context.Context, ids []string) (map[string]str
 // Turns lists what came and went, by day and severity, oldest first.
 func (s *Store) Turns(ctx context.Context, by StandingFilter) ([]Turn, error) {
 	f := by.filter()
-	f.and("(events.kind = 'found' OR events.kind IN ('move', 'withdrawn') AND was <> '' AND (was IN " + openStates + ") <> (became IN " + openStates + "))")
-	return rows(ctx, s.read, func(r scanner) (t Turn, err error) { return t, r.Scan(&t.Day, &t.Severity, &t.Came, &t.Went) },
-		`SELECT date(at / 1000, 'unixepoch') AS day, severity, sum(events.kind = 'found' OR became IN `+openStates+`), sum(events.kind <> 'found' AND became NOT IN `+openStates+`)
-		FROM events JOIN findings ON findings.id = finding_id`+f.sql()+` GROUP BY day, severity ORDER BY day`, f.args...)
+	f.and("(events.kind = 'found' OR events.kind IN ('move', 'withdrawn') AND was <> '' AND (was IN " + openStates +
+		") <> (became IN " + openStates + "))")
+	return rows(ctx, s.read, func(r scanner) (t Turn, err error) {
+		return t, r.Scan(&t.Day, &t.Severity, &t.Came,
+			&t.Went)
+	},
+		`SELECT date(at / 1000, 'unixepoch') AS day, severity, sum(events.kind = 'found' OR became IN `+openStates+
+			`), sum(events.kind <> 'found' AND became NOT IN `+openStates+`)
+		FROM events JOIN findings ON findings.id = finding_id`+f.sql()+` GROUP BY day, severity ORDER BY day`,
+		f.args...)
 }
 
 // Proofs lists how long proofs took that were given since a time.
 func (s *Store) Proofs(ctx context.Context, by StandingFilter, since time.Time) ([]Proven, error) {
 	f := by.filter()
 	f.and("events.kind = 'move' AND events.became = 'closed' AND at >= ?", millis(since))
-	f.and("NOT EXISTS (SELECT 1 FROM events back WHERE back.finding_id = findings.id AND back.kind = 'withdrawn' AND back.was = 'closed' AND back.id > events.id AND back.batch_id = events.batch_id)")
+	f.and("NOT EXISTS (SELECT 1 FROM events back WHERE back.finding_id = findings.id AND back.kind = 'withdrawn' " +
+		"AND back.was = 'closed' AND back.id > events.id AND back.batch_id = events.batch_id)")
 	return rows(ctx, s.read, func(r scanner) (Proven, error) {
 		var p Proven
 		var took int64
@@ -112,7 +119,10 @@ func (s *Store) Worst(ctx context.Context, by StandingFilter, part string) ([]Wo
 		f.and("field <> ''")
 	}
 	name, key := worstParts[part][0], worstParts[part][1]
-	return rows(ctx, s.read, func(r scanner) (w WorstOf, err error) { return w, r.Scan(&w.Name, &w.Key, &w.Severity, &w.Open) },
+	return rows(ctx, s.read, func(r scanner) (w WorstOf, err error) {
+		return w, r.Scan(&w.Name, &w.Key, &w.Severity,
+			&w.Open)
+	},
 		`SELECT `+name+`, `+key+`, severity, count(*) FROM findings`+f.sql()+` GROUP BY 1, 2, 3`, f.args...)
 }
 
@@ -151,7 +161,8 @@ func (s *Store) Groups(ctx context.Context, by FindingFilter, part string) ([]Gr
 		}
 		return rows(ctx, s.read, func(r scanner) (g Group, err error) {
 			return g, r.Scan(&g.Key, &g.Name, &g.Severity, &g.Findings, &g.Endpoints)
-		}, `SELECT `+key+`, coalesce(`+name+`, ''), severity, sum(n), count(DISTINCT endpoint_id) FROM finding_counts`+few.sql()+` GROUP BY 1, severity`, few.args...)
+		}, `SELECT `+key+`, coalesce(`+name+`, ''), severity, sum(n), count(DISTINCT endpoint_id) FROM finding_counts`+
+			few.sql()+` GROUP BY 1, severity`, few.args...)
 	}
 	f := by.filter()
 	tables := ` FROM findings`
@@ -161,12 +172,14 @@ func (s *Store) Groups(ctx context.Context, by FindingFilter, part string) ([]Gr
 	case "place":
 		f.and("grant_file <> ''")
 	case "value":
-		tables += ` JOIN ` + valueSets + ` JOIN (SELECT DISTINCT print, finding_id FROM prints) held ON held.print = shared.print AND finding_id = findings.id`
+		tables += ` JOIN ` + valueSets +
+			` JOIN (SELECT DISTINCT print, finding_id FROM prints) held ON held.print = shared.print AND finding_id = findings.id`
 	}
 	key, name := groupParts[part][0], groupParts[part][1]
 	return rows(ctx, s.read, func(r scanner) (g Group, err error) {
 		return g, r.Scan(&g.Key, &g.Name, &g.Severity, &g.Findings, &g.Endpoints)
-	}, `SELECT `+key+`, `+name+`, severity, count(*), count(DISTINCT endpoint_id)`+tables+f.sql()+` GROUP BY 1, severity`, f.args...)
+	}, `SELECT `+key+`, `+name+`, severity, count(*), count(DISTINCT endpoint_id)`+tables+f.sql()+
+		` GROUP BY 1, severity`, f.args...)
 }
 
 // Beside lists the findings that are open, or closed by proof, at the same endpoint, audience,

@@ -96,7 +96,8 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 // dsn is the address of the database for the driver. What is deleted is overwritten with zeros: the ciphertext
 // of a withdrawn recording is gone from the file.
 func dsn(path string, more ...string) string {
-	q := url.Values{"_pragma": append([]string{"journal_mode(WAL)", "synchronous(NORMAL)", "foreign_keys(ON)", "secure_delete(ON)",
+	q := url.Values{"_pragma": append([]string{"journal_mode(WAL)", "synchronous(NORMAL)", "foreign_keys(ON)",
+		"secure_delete(ON)",
 		fmt.Sprintf("busy_timeout(%d)", busyTimeout.Milliseconds()), "cache_size(-32000)"}, more...)}
 	return "file:" + (&url.URL{Path: path}).EscapedPath() + "?" + q.Encode()
 }
@@ -238,7 +239,8 @@ func isFull(err error) bool {
 	var failed *sqlite.Error
 	if errors.As(err, &failed) {
 		switch failed.Code() {
-		case sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR_WRITE, sqlite3.SQLITE_IOERR_SHMSIZE, sqlite3.SQLITE_IOERR_SHMOPEN, sqlite3.SQLITE_IOERR_SHMMAP,
+		case sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR_WRITE, sqlite3.SQLITE_IOERR_SHMSIZE,
+			sqlite3.SQLITE_IOERR_SHMOPEN, sqlite3.SQLITE_IOERR_SHMMAP,
 			sqlite3.SQLITE_IOERR_TRUNCATE, sqlite3.SQLITE_IOERR_FSYNC:
 			return true
 		}
@@ -294,7 +296,8 @@ type querier interface {
 }
 
 // rows collects what scan gives for each row of a query.
-func rows[T any](ctx context.Context, db querier, scan func(scanner) (T, error), query string, args ...any) ([]T, error) {
+func rows[T any](ctx context.Context, db querier, scan func(scanner) (T, error), query string,
+	args ...any) ([]T, error) {
 	found, err := db.QueryContext(ctx, query, args...)
 	if err != nil {
 		return nil, err
@@ -327,7 +330,9 @@ func (s *Store) Setting(ctx context.Context, name string) (string, error) {
 // SetSetting sets a setting.
 func (s *Store) SetSetting(ctx context.Context, entry TrailEntry, name, value string) error {
 	return s.change(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO settings VALUES (?, ?) ON CONFLICT DO UPDATE SET value = excluded.value`, name, value); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO settings VALUES (?, ?) ON CONFLICT DO UPDATE SET value = excluded.value`, name,
+			value); err != nil {
 			return err
 		}
 		return addTrail(ctx, tx, entry)

@@ -28,7 +28,8 @@ func TestADatabaseOfANewerProgramIsRefused(t *testing.T) {
 		t.Fatal(err)
 	}
 	s.Close()
-	if _, err := Open(t.Context(), dir); err == nil || !strings.Contains(err.Error(), "the database is of version 999 and this program knows ") {
+	if _, err := Open(t.Context(), dir); err == nil ||
+		!strings.Contains(err.Error(), "the database is of version 999 and this program knows ") {
 		t.Errorf("opening gives %v", err)
 	}
 }
@@ -54,7 +55,8 @@ func TestADataFolderThatCannotBe(t *testing.T) {
 		}
 	}
 	dir := t.TempDir()
-	if err := os.WriteFile(filepath.Join(dir, databaseName), []byte("this is no database, and long enough to be told"), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, databaseName), []byte("this is no database, and long enough to be told"),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := Open(t.Context(), dir); err == nil {
@@ -79,7 +81,8 @@ func TestTheDatabaseIsForItsOwnerOnly(t *testing.T) {
 func begun(t *testing.T, dir string) (*Store, *Intake) {
 	t.Helper()
 	s := open(t, dir)
-	if _, err := s.AddRevision(t.Context(), Revision{Service: "quay", Created: time.Now()}, &Effect{}, nil); err != nil {
+	if _, err := s.AddRevision(t.Context(), Revision{Service: "quay", Created: time.Now()}, &Effect{},
+		nil); err != nil {
 		t.Fatal(err)
 	}
 	in, err := s.Begin(t.Context(), Batch{Service: "quay", Name: "x", Started: time.Now()})
@@ -87,7 +90,8 @@ func begun(t *testing.T, dir string) (*Store, *Intake) {
 		t.Fatal(err)
 	}
 	for range flushAt + 1 { // some are written, one is not
-		if err := in.Add(t.Context(), Capture{EndpointID: "e", Sealed: []byte{1}}, []Occurrence{{Finding: "f"}}); err != nil {
+		if err := in.Add(t.Context(), Capture{EndpointID: "e", Sealed: []byte{1}},
+			[]Occurrence{{Finding: "f"}}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -127,7 +131,8 @@ func TestFinishingIsAllOrNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	b := Batch{Service: "quay", Digest: "d", Started: time.Now()}
-	if _, err := in.Finish(t.Context(), b, Evidence{Findings: []Finding{good}, Seen: []SeenEndpoint{{Text: "GET /a", Captures: 1}}}, nil); err == nil {
+	if _, err := in.Finish(t.Context(), b, Evidence{Findings: []Finding{good},
+		Seen: []SeenEndpoint{{Text: "GET /a", Captures: 1}}}, nil); err == nil {
 		t.Fatal("finishing works with a disk that is full")
 	}
 	if n := s.count(t, "findings"); n != 0 {
@@ -136,7 +141,8 @@ func TestFinishingIsAllOrNothing(t *testing.T) {
 	if _, err := s.write.Exec(`DROP TRIGGER fail`); err != nil {
 		t.Fatal(err)
 	}
-	done, err := in.Finish(t.Context(), b, Evidence{Findings: []Finding{good}, Seen: []SeenEndpoint{{Text: "GET /a", Captures: 1}}}, nil)
+	done, err := in.Finish(t.Context(), b, Evidence{Findings: []Finding{good},
+		Seen: []SeenEndpoint{{Text: "GET /a", Captures: 1}}}, nil)
 	if err != nil || done.NewFindings != 1 || s.count(t, "captures") != flushAt+1 {
 		t.Errorf("the second try: %+v, %v, %d captures", done, err, s.count(t, "captures"))
 	}
@@ -145,7 +151,8 @@ func TestFinishingIsAllOrNothing(t *testing.T) {
 func TestAFindingThatWasClosedReturns(t *testing.T) {
 	s, in := begun(t, t.TempDir())
 	f := Finding{ID: "f", Kind: "secret-value", Severity: 4, Endpoint: "GET /a", Spots: 1}
-	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "1", Started: time.Now()}, Evidence{Findings: []Finding{f}}, nil); err != nil {
+	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "1", Started: time.Now()},
+		Evidence{Findings: []Finding{f}}, nil); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := s.write.Exec(`UPDATE findings SET state = 'closed'`); err != nil {
@@ -156,7 +163,8 @@ func TestAFindingThatWasClosedReturns(t *testing.T) {
 		t.Fatal(err)
 	}
 	f.Severity, f.Why = 5, "graver"
-	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "2", Author: "Noor", Started: time.Now()}, Evidence{Findings: []Finding{f}}, nil); err != nil {
+	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "2", Author: "Noor", Started: time.Now()},
+		Evidence{Findings: []Finding{f}}, nil); err != nil {
 		t.Fatal(err)
 	}
 	got, err := s.Finding(t.Context(), "f")
@@ -171,7 +179,8 @@ func TestAFindingThatWasClosedReturns(t *testing.T) {
 
 func TestMovesAtOnceComeOneAfterTheOther(t *testing.T) {
 	s, in := begun(t, t.TempDir())
-	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "1", Started: time.Now()}, Evidence{Findings: []Finding{{ID: "f", Severity: 1}}}, nil); err != nil {
+	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "1", Started: time.Now()},
+		Evidence{Findings: []Finding{{ID: "f", Severity: 1}}}, nil); err != nil {
 		t.Fatal(err)
 	}
 	taken := errors.New("somebody was faster")
@@ -179,13 +188,14 @@ func TestMovesAtOnceComeOneAfterTheOther(t *testing.T) {
 	results := make(chan error, 20)
 	for range cap(results) {
 		all.Go(func() {
-			refused, err := s.ChangeFindings(t.Context(), &Change{At: time.Now()}, []string{"f"}, "", false, func(was Standing) (Standing, string) {
-				next := was
-				if next.State = "confirmed"; was.State != "new" {
-					return was, "taken"
-				}
-				return next, ""
-			}, func(*Change) []TrailEntry { return nil })
+			refused, err := s.ChangeFindings(t.Context(), &Change{At: time.Now()}, []string{"f"}, "", false,
+				func(was Standing) (Standing, string) {
+					next := was
+					if next.State = "confirmed"; was.State != "new" {
+						return was, "taken"
+					}
+					return next, ""
+				}, func(*Change) []TrailEntry { return nil })
 			if len(refused) > 0 {
 				err = taken
 			}
@@ -213,7 +223,8 @@ func TestMovesAtOnceComeOneAfterTheOther(t *testing.T) {
 // TestManyCapturesAreNotCountedOut bounds what counting a listing costs.
 func TestManyCapturesAreNotCountedOut(t *testing.T) {
 	s, in := begun(t, t.TempDir())
-	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "1", Started: time.Now()}, Evidence{}, nil); err != nil {
+	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "1", Started: time.Now()}, Evidence{},
+		nil); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := s.write.Exec(`DELETE FROM captures`); err != nil {
@@ -223,7 +234,8 @@ func TestManyCapturesAreNotCountedOut(t *testing.T) {
 		t.Helper()
 		if _, err := s.write.Exec(`WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < ?)
 			INSERT INTO captures (batch_id, entry, endpoint_id, method, url, audience, audience_by, status, started, bytes, excess, findings, skipped, sealed)
-			SELECT (SELECT max(id) FROM batches), i, 'e', 'GET', '/x', 'visitor', '', 200, 0, 1, 0, 0, '', x'' FROM n`, n); err != nil {
+			SELECT (SELECT max(id) FROM batches), i, 'e', 'GET', '/x', 'visitor', '', 200, 0, 1, 0, 0, '', x'' FROM n`,
+			n); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -242,17 +254,20 @@ func TestManyCapturesAreNotCountedOut(t *testing.T) {
 // TestWeightsFollowTheCaptures holds the weights that triggers keep against adding the captures up.
 func TestWeightsFollowTheCaptures(t *testing.T) {
 	s, in := begun(t, t.TempDir())
-	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "1", Started: time.Now()}, Evidence{}, nil); err != nil {
+	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "1", Started: time.Now()}, Evidence{},
+		nil); err != nil {
 		t.Fatal(err)
 	}
 	same := func(what string) {
 		t.Helper()
 		const sums = `SELECT coalesce(group_concat(endpoint_id || audience || day || ' ' || n || ' ' || b || ' ' || e, '; '), '') FROM (%s ORDER BY 1, 2, 3)`
 		var kept, added string
-		if err := s.read.QueryRow(fmt.Sprintf(sums, `SELECT endpoint_id, audience, day, captures AS n, bytes AS b, excess AS e FROM weights WHERE captures > 0`)).Scan(&kept); err != nil {
+		if err := s.read.QueryRow(fmt.Sprintf(sums,
+			`SELECT endpoint_id, audience, day, captures AS n, bytes AS b, excess AS e FROM weights WHERE captures > 0`)).Scan(&kept); err != nil {
 			t.Fatal(err)
 		}
-		if err := s.read.QueryRow(fmt.Sprintf(sums, `SELECT endpoint_id, audience, date(started / 1000, 'unixepoch') AS day, count(*) AS n, sum(bytes) AS b, sum(excess) AS e FROM captures WHERE skipped = '' GROUP BY 1, 2, 3`)).Scan(&added); err != nil {
+		if err := s.read.QueryRow(fmt.Sprintf(sums,
+			`SELECT endpoint_id, audience, date(started / 1000, 'unixepoch') AS day, count(*) AS n, sum(bytes) AS b, sum(excess) AS e FROM captures WHERE skipped = '' GROUP BY 1, 2, 3`)).Scan(&added); err != nil {
 			t.Fatal(err)
 		}
 		if kept != added {

@@ -79,7 +79,8 @@ type toldKey struct {
 	kind, text string
 }
 
-// tell notes whom to tell of a finding: those who follow it or have it, but for who did it and those told in another way.
+// tell notes whom to tell of a finding: those who follow it or have it, but for who did it and those told in
+// another way.
 func (c *Change) tell(ctx context.Context, tx *sql.Tx, finding, kind, text string, but ...int64) error {
 	people, err := concerned(ctx, tx, finding)
 	if err != nil {
@@ -116,7 +117,8 @@ func (c *Change) tellAll(ctx context.Context, tx *sql.Tx) error {
 			more, all = len(all)-1, all[:1]
 		}
 		for _, id := range all {
-			n := Notice{More: more, PersonID: key.person, At: c.At, Kind: key.kind, Author: c.Author, By: c.PersonID, FindingID: id, Text: key.text}
+			n := Notice{More: more, PersonID: key.person, At: c.At, Kind: key.kind, Author: c.Author, By: c.PersonID,
+				FindingID: id, Text: key.text}
 			if err := n.add(ctx, tx); err != nil {
 				return err
 			}
@@ -131,10 +133,13 @@ type Refused struct{ ID, Why string }
 // ChangeFindings changes findings, all or none: become gives what a finding becomes, or why
 // it stays as it is. It notes what each was, so that the change can be undone. With try,
 // nothing is kept. It gives how many change, and which do not. entries are what the trail says of it.
-func (s *Store) ChangeFindings(ctx context.Context, c *Change, ids []string, comment string, try bool, become func(was Standing) (Standing, string), entries func(*Change) []TrailEntry) (refused []Refused, err error) {
+func (s *Store) ChangeFindings(ctx context.Context, c *Change, ids []string, comment string, try bool,
+	become func(was Standing) (Standing, string), entries func(*Change) []TrailEntry) (refused []Refused, err error) {
 	refused = []Refused{}
 	err = s.change(ctx, func(tx *sql.Tx) error {
-		r, err := tx.ExecContext(ctx, `INSERT INTO changes (at, person_id, author, words, findings) VALUES (?, ?, ?, ?, 0)`, millis(c.At), c.PersonID, c.Author, c.Words)
+		r, err := tx.ExecContext(ctx,
+			`INSERT INTO changes (at, person_id, author, words, findings) VALUES (?, ?, ?, ?, 0)`, millis(c.At),
+			c.PersonID, c.Author, c.Words)
 		if err != nil {
 			return err
 		}
@@ -197,7 +202,8 @@ func (c *Change) put(ctx context.Context, tx *sql.Tx, id string, was, next Stand
 	if err != nil {
 		return err
 	}
-	if _, err := tx.ExecContext(ctx, `INSERT INTO changed VALUES (?, ?, ?, ?)`, c.ID, id, string(before), version); err != nil {
+	if _, err := tx.ExecContext(ctx, `INSERT INTO changed VALUES (?, ?, ?, ?)`, c.ID, id, string(before),
+		version); err != nil {
 		return err
 	}
 	if err := c.events(ctx, tx, id, was, next, comment); err != nil {
@@ -237,7 +243,8 @@ func (c *Change) put(ctx context.Context, tx *sql.Tx, id string, was, next Stand
 	if text == "" && kind != "comment" {
 		return nil
 	}
-	if was.PersonID != 0 && next.PersonID != was.PersonID && !slices.Contains(c.Mentioned, was.PersonID) { // who had it follows it no less
+	// who had it follows it no less
+	if was.PersonID != 0 && next.PersonID != was.PersonID && !slices.Contains(c.Mentioned, was.PersonID) {
 		if err := follow(ctx, tx, id, was.PersonID); err != nil {
 			return err
 		}
@@ -311,7 +318,8 @@ func (c *Change) tellLeads(ctx context.Context, tx *sql.Tx, comment string) erro
 		}
 		text := decision(all[0].to, all[0].until) + " waits for approval: " + comment
 		if len(all) > 1 {
-			text = fmt.Sprintf("%s and %d more wait for approval: %s", decision(all[0].to, all[0].until), len(all)-1, comment)
+			text = fmt.Sprintf("%s and %d more wait for approval: %s", decision(all[0].to, all[0].until), len(all)-1,
+				comment)
 		}
 		for _, lead := range leads {
 			for key := range c.told { // who follows it as well is told once
@@ -319,7 +327,8 @@ func (c *Change) tellLeads(ctx context.Context, tx *sql.Tx, comment string) erro
 					delete(c.told, key)
 				}
 			}
-			n := Notice{PersonID: lead, At: c.At, Kind: "waiver", Author: c.Author, By: c.PersonID, FindingID: all[0].finding, Text: text}
+			n := Notice{PersonID: lead, At: c.At, Kind: "waiver", Author: c.Author, By: c.PersonID,
+				FindingID: all[0].finding, Text: text}
 			if err := n.add(ctx, tx); err != nil {
 				return err
 			}
@@ -330,7 +339,8 @@ func (c *Change) tellLeads(ctx context.Context, tx *sql.Tx, comment string) erro
 
 // leadsOf lists those who decide at a service.
 func leadsOf(ctx context.Context, tx *sql.Tx, service string) ([]int64, error) {
-	found, err := tx.QueryContext(ctx, `SELECT people.id FROM people LEFT JOIN service_roles ON person_id = people.id AND service_id = (SELECT id FROM services WHERE name = ?)
+	found, err := tx.QueryContext(ctx,
+		`SELECT people.id FROM people LEFT JOIN service_roles ON person_id = people.id AND service_id = (SELECT id FROM services WHERE name = ?)
 		WHERE active = 1 AND (people.role = 'administrator' OR coalesce(service_roles.role, people.role) = 'lead') ORDER BY people.id`, service)
 	if err != nil {
 		return nil, err
@@ -366,7 +376,8 @@ func (c *Change) events(ctx context.Context, tx *sql.Tx, id string, was, next St
 		all = append(all, Event{Kind: "due", Was: was.Due, Became: next.Due})
 	}
 	if !slices.Equal(was.Labels, next.Labels) {
-		all = append(all, Event{Kind: "label", Was: strings.Join(was.Labels, ", "), Became: strings.Join(next.Labels, ", ")})
+		all = append(all, Event{Kind: "label", Was: strings.Join(was.Labels, ", "), Became: strings.Join(next.Labels,
+			", ")})
 	}
 	if len(all) == 0 && comment != "" {
 		all = append(all, Event{Kind: "comment"})
@@ -385,7 +396,8 @@ func (c *Change) events(ctx context.Context, tx *sql.Tx, id string, was, next St
 func standing(ctx context.Context, tx *sql.Tx, id string) (Standing, error) {
 	var was Standing
 	var labels string
-	err := tx.QueryRowContext(ctx, `SELECT state, until, person_id, coalesce((SELECT iif(name = '', email, name) FROM people WHERE people.id = person_id), ''), assigned_team, team, due, version,
+	err := tx.QueryRowContext(ctx,
+		`SELECT state, until, person_id, coalesce((SELECT iif(name = '', email, name) FROM people WHERE people.id = person_id), ''), assigned_team, team, due, version,
 		approver, asked_to, asked_until, asked_by, severity, (SELECT name FROM services WHERE services.id = service_id),
 		coalesce((SELECT group_concat(label, char(10)) FROM (SELECT label FROM labels WHERE finding_id = findings.id ORDER BY label)), '') FROM findings WHERE id = ?`, id).
 		Scan(&was.State, &was.Until, &was.PersonID, &was.person, &was.AssignedTeam, &was.team, &was.Due, &was.version,
@@ -395,14 +407,18 @@ func standing(ctx context.Context, tx *sql.Tx, id string) (Standing, error) {
 }
 
 func (s *Standing) same(other *Standing) bool {
-	return s.State == other.State && s.Until == other.Until && s.PersonID == other.PersonID && s.AssignedTeam == other.AssignedTeam && s.Due == other.Due && s.AskedTo == other.AskedTo && s.Asked == other.Asked && slices.Equal(s.Labels, other.Labels)
+	return s.State == other.State && s.Until == other.Until && s.PersonID == other.PersonID &&
+		s.AssignedTeam == other.AssignedTeam && s.Due == other.Due && s.AskedTo == other.AskedTo &&
+		s.Asked == other.Asked && slices.Equal(s.Labels, other.Labels)
 }
 
 // write makes the standing that of a finding, and gives the finding's version then.
 func (s *Standing) write(ctx context.Context, tx *sql.Tx, id string) (version int, err error) {
-	if _, err := tx.ExecContext(ctx, `UPDATE findings SET granted_in = iif(state = ?1, granted_in, 0), state = ?1, until = ?2, person_id = ?3, assigned_team = ?4, due = ?5,
+	if _, err := tx.ExecContext(ctx,
+		`UPDATE findings SET granted_in = iif(state = ?1, granted_in, 0), state = ?1, until = ?2, person_id = ?3, assigned_team = ?4, due = ?5,
 		approver = ?6, asked_until = ?7, asked_by = ?8, asked_to = ?9, waived_at = iif(?1 <> 'waived', -1, iif(state = 'waived' AND until = ?2, waived_at, severity)) WHERE id = ?10`,
-		s.State, s.Until, s.PersonID, s.AssignedTeam, s.Due, s.Approver, s.Asked, s.AskedBy, s.AskedTo, id); err != nil {
+		s.State, s.Until, s.PersonID, s.AssignedTeam, s.Due, s.Approver, s.Asked, s.AskedBy, s.AskedTo,
+		id); err != nil {
 		return 0, err
 	}
 	if _, err := tx.ExecContext(ctx, `DELETE FROM labels WHERE finding_id = ?`, id); err != nil {
@@ -414,7 +430,8 @@ func (s *Standing) write(ctx context.Context, tx *sql.Tx, id string) (version in
 		}
 	}
 	if s.PersonID != 0 {
-		if err := tx.QueryRowContext(ctx, `SELECT iif(name = '', email, name) FROM people WHERE id = ?`, s.PersonID).Scan(&s.person); err != nil {
+		if err := tx.QueryRowContext(ctx, `SELECT iif(name = '', email, name) FROM people WHERE id = ?`,
+			s.PersonID).Scan(&s.person); err != nil {
 			return 0, none(err)
 		}
 	}
@@ -427,7 +444,8 @@ var errTried = errors.New("it was only a try")
 // Undo makes findings what they were before a change, but for those that were changed since.
 // It gives [ErrNotFound] for a change that is not known or undone already.
 // may tells whether who undoes it may at a service, and why not.
-func (s *Store) Undo(ctx context.Context, id int64, by Event, may func(service string) string, entry TrailEntry) (undone int, left []Refused, err error) {
+func (s *Store) Undo(ctx context.Context, id int64, by Event, may func(service string) string,
+	entry TrailEntry) (undone int, left []Refused, err error) {
 	type was struct {
 		finding string
 		text    string
@@ -442,7 +460,8 @@ func (s *Store) Undo(ctx context.Context, id int64, by Event, may func(service s
 		if n, err := r.RowsAffected(); err != nil || n == 0 {
 			return none(sql.ErrNoRows)
 		}
-		found, err := tx.QueryContext(ctx, `SELECT finding_id, was, version FROM changed WHERE change_id = ? ORDER BY finding_id`, id)
+		found, err := tx.QueryContext(ctx,
+			`SELECT finding_id, was, version FROM changed WHERE change_id = ? ORDER BY finding_id`, id)
 		if err != nil {
 			return err
 		}
@@ -506,11 +525,12 @@ func (s *Store) Undo(ctx context.Context, id int64, by Event, may func(service s
 	return undone, left, err
 }
 
-// decided says why an undo may not make a finding what it was: it would bring back a waiver or another decision, or what
-// somebody asked for and a second person decided on.
+// decided says why an undo may not make a finding what it was: it would bring back a waiver or another
+// decision, or what somebody asked for and a second person decided on.
 func (s *Standing) decided(now *Standing) string {
 	switch {
-	case (s.State == "waived" || s.State == "not-a-leak" || s.State == "closed") && (s.State != now.State || s.Until != now.Until):
+	case (s.State == "waived" || s.State == "not-a-leak" || s.State == "closed") && (s.State != now.State ||
+		s.Until != now.Until):
 		return "it would be " + s.State + " again: undo brings no decision back"
 	case s.AskedTo != "" && (s.AskedTo != now.AskedTo || s.Asked != now.Asked):
 		return "it would be asked for again: undo brings no decision back"
@@ -532,7 +552,8 @@ func (s *Store) Changes(ctx context.Context, limit int) ([]Change, error) {
 // FindingIDs lists the findings that fit, at most limit of them.
 func (s *Store) FindingIDs(ctx context.Context, by FindingFilter, limit int) ([]string, error) {
 	f := by.filter()
-	return rows(ctx, s.read, func(r scanner) (id string, err error) { return id, r.Scan(&id) }, `SELECT findings.id FROM findings`+f.sql()+` ORDER BY findings.id LIMIT ?`, append(f.args, limit)...)
+	return rows(ctx, s.read, func(r scanner) (id string, err error) { return id, r.Scan(&id) },
+		`SELECT findings.id FROM findings`+f.sql()+` ORDER BY findings.id LIMIT ?`, append(f.args, limit)...)
 }
 
 // LabelCount is a label and how many findings have it.
@@ -543,15 +564,17 @@ type LabelCount struct {
 
 // Labels lists the labels in use.
 func (s *Store) Labels(ctx context.Context) ([]LabelCount, error) {
-	return rows(ctx, s.read, func(r scanner) (l LabelCount, err error) { return l, r.Scan(&l.Label, &l.Findings) }, `SELECT label, count(*) FROM labels GROUP BY label ORDER BY label`)
+	return rows(ctx, s.read, func(r scanner) (l LabelCount, err error) { return l, r.Scan(&l.Label, &l.Findings) },
+		`SELECT label, count(*) FROM labels GROUP BY label ORDER BY label`)
 }
 
 // Notice is something that somebody is told.
 type Notice struct {
-	ID        int64
-	PersonID  int64
-	At        time.Time
-	Kind      string // assigned, mentioned, moved, changed, comment, returned, closed, request, waiver, view or revision
+	ID       int64
+	PersonID int64
+	At       time.Time
+	// assigned, mentioned, moved, changed, comment, returned, closed, request, waiver, view or revision
+	Kind      string
 	Author    string
 	By        int64 // the author's id: nobody is told of what they did; not kept
 	FindingID string
@@ -571,8 +594,10 @@ func (n *Notice) add(ctx context.Context, tx *sql.Tx) error {
 	if n.PersonID == n.By || n.PersonID == 0 {
 		return nil
 	}
-	_, err := tx.ExecContext(ctx, `INSERT INTO notices (person_id, at, kind, author, finding_id, request_id, view_id, service, revision, more, text) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		n.PersonID, millis(n.At), n.Kind, n.Author, n.FindingID, n.RequestID, n.ViewID, n.Service, n.Revision, n.More, n.Text)
+	_, err := tx.ExecContext(ctx,
+		`INSERT INTO notices (person_id, at, kind, author, finding_id, request_id, view_id, service, revision, more, text) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		n.PersonID, millis(n.At), n.Kind, n.Author, n.FindingID, n.RequestID, n.ViewID, n.Service, n.Revision, n.More,
+		n.Text)
 	return err
 }
 
@@ -604,7 +629,8 @@ func follow(ctx context.Context, tx *sql.Tx, finding string, people ...int64) er
 		if person == 0 {
 			continue
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO follows (person_id, finding_id) VALUES (?, ?)`, person, finding); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO follows (person_id, finding_id) VALUES (?, ?)`, person,
+			finding); err != nil {
 			return err
 		}
 	}
@@ -629,20 +655,24 @@ func (s *Store) Follow(ctx context.Context, person int64, finding string, on boo
 // Follows reports whether a person follows a finding.
 func (s *Store) Follows(ctx context.Context, person int64, finding string) (bool, error) {
 	var n int
-	err := s.read.QueryRowContext(ctx, `SELECT count(*) FROM follows WHERE person_id = ? AND finding_id = ?`, person, finding).Scan(&n)
+	err := s.read.QueryRowContext(ctx, `SELECT count(*) FROM follows WHERE person_id = ? AND finding_id = ?`, person,
+		finding).Scan(&n)
 	return n > 0, err
 }
 
 // Notices lists what a person is told, newest first, and counts what is not read of it.
-func (s *Store) Notices(ctx context.Context, person int64, unread bool, page Page) (all []Notice, total, fresh int, err error) {
+func (s *Store) Notices(ctx context.Context, person int64, unread bool,
+	page Page) (all []Notice, total, fresh int, err error) {
 	where, args := ` WHERE person_id = ?`, []any{person}
-	if err = s.read.QueryRowContext(ctx, `SELECT count(*), coalesce(sum(read = 0), 0) FROM notices`+where, args...).Scan(&total, &fresh); err != nil {
+	if err = s.read.QueryRowContext(ctx, `SELECT count(*), coalesce(sum(read = 0), 0) FROM notices`+where,
+		args...).Scan(&total, &fresh); err != nil {
 		return nil, 0, 0, err
 	}
 	if unread {
 		where, total = where+` AND read = 0`, fresh
 	}
-	all, err = rows(ctx, s.read, scanNotice, `SELECT `+noticeColumns+` FROM notices`+where+` ORDER BY id DESC`+page.sql(), args...)
+	all, err = rows(ctx, s.read, scanNotice, `SELECT `+noticeColumns+` FROM notices`+where+` ORDER BY id DESC`+
+		page.sql(), args...)
 	return all, total, fresh, err
 }
 
@@ -652,7 +682,8 @@ const noticeColumns = `id, at, kind, author, finding_id, request_id, view_id, se
 func scanNotice(r scanner) (Notice, error) {
 	var n Notice
 	var at int64
-	err := r.Scan(&n.ID, &at, &n.Kind, &n.Author, &n.FindingID, &n.RequestID, &n.ViewID, &n.Service, &n.Revision, &n.More, &n.Text, &n.Read, &n.Finding, &n.View)
+	err := r.Scan(&n.ID, &at, &n.Kind, &n.Author, &n.FindingID, &n.RequestID, &n.ViewID, &n.Service, &n.Revision,
+		&n.More, &n.Text, &n.Read, &n.Finding, &n.View)
 	n.At = when(at)
 	return n, err
 }
@@ -690,7 +721,8 @@ func (s *Store) Views(ctx context.Context, person int64) ([]View, error) {
 
 // AddView keeps a view.
 func (s *Store) AddView(ctx context.Context, v View) (View, error) {
-	r, err := s.exec(ctx, `INSERT INTO views (person_id, name, query, shared, created) VALUES (?, ?, ?, ?, ?)`, v.PersonID, v.Name, v.Query, v.Shared, millis(v.Created))
+	r, err := s.exec(ctx, `INSERT INTO views (person_id, name, query, shared, created) VALUES (?, ?, ?, ?, ?)`,
+		v.PersonID, v.Name, v.Query, v.Shared, millis(v.Created))
 	if err != nil {
 		return v, err
 	}

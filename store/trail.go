@@ -57,7 +57,8 @@ func addTrail(ctx context.Context, tx *sql.Tx, t TrailEntry) error {
 		return err
 	}
 	t.edition = trailEdition
-	_, err = tx.ExecContext(ctx, `INSERT INTO trail (at, author, action, subject, detail, hash, person_id, email, by_key, edition) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+	_, err = tx.ExecContext(ctx,
+		`INSERT INTO trail (at, author, action, subject, detail, hash, person_id, email, by_key, edition) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 		millis(t.At), t.Author, t.Action, t.Subject, t.Detail, t.chained(before), t.PersonID, t.Email, t.Key, t.edition)
 	return err
 }
@@ -91,7 +92,8 @@ const trailColumns = `id, at, author, action, subject, detail, hash, person_id, 
 func scanTrail(r scanner) (TrailEntry, error) {
 	var t TrailEntry
 	var at int64
-	err := r.Scan(&t.ID, &at, &t.Author, &t.Action, &t.Subject, &t.Detail, &t.Hash, &t.PersonID, &t.Email, &t.Key, &t.edition)
+	err := r.Scan(&t.ID, &at, &t.Author, &t.Action, &t.Subject, &t.Detail, &t.Hash, &t.PersonID, &t.Email, &t.Key,
+		&t.edition)
 	t.At = when(at)
 	return t, err
 }
@@ -111,7 +113,8 @@ func (s *Store) Trail(ctx context.Context, by TrailFilter, page Page) ([]TrailEn
 	if err := s.read.QueryRowContext(ctx, `SELECT count(*) FROM trail`+f.sql(), f.args...).Scan(&total); err != nil {
 		return nil, 0, err
 	}
-	all, err := rows(ctx, s.read, scanTrail, `SELECT `+trailColumns+` FROM trail`+f.sql()+` ORDER BY id DESC`+page.sql(), f.args...)
+	all, err := rows(ctx, s.read, scanTrail, `SELECT `+trailColumns+` FROM trail`+f.sql()+` ORDER BY id DESC`+
+		page.sql(), f.args...)
 	return all, total, err
 }
 
@@ -130,7 +133,8 @@ func (s *Store) VerifyTrail(ctx context.Context) (entries int, last string, err 
 			return entries, last, err
 		}
 		if t.chained(last) != t.Hash || t.ID != int64(entries)+1 {
-			return entries, last, fmt.Errorf("%w: entry %d of the trail, or one before it, is not as it was written", ErrTampered, t.ID)
+			return entries, last, fmt.Errorf("%w: entry %d of the trail, or one before it, is not as it was written",
+				ErrTampered, t.ID)
 		}
 		entries, last = entries+1, t.Hash
 	}

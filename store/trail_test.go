@@ -25,7 +25,8 @@ func TestTheTrailShowsTampering(t *testing.T) {
 			}
 			defer s.Close()
 			for i := range 5 {
-				if err := s.AddTrail(t.Context(), TrailEntry{At: time.UnixMilli(int64(i) * 1000), Author: "Noor", Action: "reveal", Subject: "capture 1", Detail: fmt.Sprint("/", i)}); err != nil {
+				if err := s.AddTrail(t.Context(), TrailEntry{At: time.UnixMilli(int64(i) * 1000), Author: "Noor",
+					Action: "reveal", Subject: "capture 1", Detail: fmt.Sprint("/", i)}); err != nil {
 					t.Fatal(err)
 				}
 			}
@@ -35,7 +36,8 @@ func TestTheTrailShowsTampering(t *testing.T) {
 				}
 			}
 			n, last, err := s.VerifyTrail(t.Context())
-			if whole := tamper == ""; whole != (err == nil) || whole && (n != 5 || len(last) != 64) || !whole && !errors.Is(err, ErrTampered) {
+			if whole := tamper == ""; whole != (err == nil) || whole && (n != 5 || len(last) != 64) || !whole &&
+				!errors.Is(err, ErrTampered) {
 				t.Errorf("verified as %d entries, %v", n, err)
 			}
 		})
@@ -49,7 +51,8 @@ func TestTheTrailIsListedInPages(t *testing.T) {
 	}
 	defer s.Close()
 	for i := range 7 {
-		s.AddTrail(t.Context(), TrailEntry{At: time.UnixMilli(int64(i)), Author: []string{"Noor", "Teodor"}[i%2], Action: "reveal", Subject: "capture 1", Detail: fmt.Sprint(i)})
+		s.AddTrail(t.Context(), TrailEntry{At: time.UnixMilli(int64(i)), Author: []string{"Noor", "Teodor"}[i%2],
+			Action: "reveal", Subject: "capture 1", Detail: fmt.Sprint(i)})
 	}
 	all, n, err := s.Trail(t.Context(), TrailFilter{Author: "Noor"}, Page{Number: 2, Size: 3})
 	if err != nil || n != 4 || len(all) != 1 || all[0].Detail != "0" {

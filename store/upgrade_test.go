@@ -51,7 +51,8 @@ func tablesOf(t *testing.T, db *sql.DB) []string {
 	return all
 }
 
-// fillTable adds a row that refers to the first rows of others; a table that has one by a trigger or migration keeps it.
+// fillTable adds a row that refers to the first rows of others; a table that has one by a trigger or migration
+// keeps it.
 func fillTable(t *testing.T, db *sql.DB, table string) {
 	t.Helper()
 	var n int
@@ -65,7 +66,10 @@ func fillTable(t *testing.T, db *sql.DB, table string) {
 		name, kind string
 		needed     bool
 	}
-	all, err := rows(t.Context(), db, func(r scanner) (c column, err error) { return c, r.Scan(&c.name, &c.kind, &c.needed) }, `SELECT name, type, "notnull" FROM pragma_table_xinfo(?) WHERE hidden = 0`, table)
+	all, err := rows(t.Context(), db, func(r scanner) (c column, err error) {
+		return c,
+			r.Scan(&c.name, &c.kind, &c.needed)
+	}, `SELECT name, type, "notnull" FROM pragma_table_xinfo(?) WHERE hidden = 0`, table)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -96,12 +100,14 @@ func fillTable(t *testing.T, db *sql.DB, table string) {
 			value = "'{}'"
 		case table == "askings" && c.name == "what":
 			value = "'withdraw'"
-		case c.name == "findings" && table == "results", c.name == "words", c.name == "files", c.name == "skip_reasons", c.name == "names", c.name == "numbers":
+		case c.name == "findings" && table == "results", c.name == "words", c.name == "files", c.name == "skip_reasons",
+			c.name == "names", c.name == "numbers":
 			value = "'[]'"
 		}
 		names, values = append(names, `"`+c.name+`"`), append(values, value)
 	}
-	if _, err := db.Exec(fmt.Sprintf(`INSERT INTO %s (%s) VALUES (%s)`, table, strings.Join(names, ", "), strings.Join(values, ", "))); err != nil {
+	if _, err := db.Exec(fmt.Sprintf(`INSERT INTO %s (%s) VALUES (%s)`, table, strings.Join(names, ", "),
+		strings.Join(values, ", "))); err != nil {
 		t.Errorf("%s stays empty: %v", table, err)
 	}
 }
@@ -109,14 +115,16 @@ func fillTable(t *testing.T, db *sql.DB, table string) {
 // schemaOf gives the statements that made a database, each on a line.
 func schemaOf(t *testing.T, db *sql.DB) string {
 	t.Helper()
-	all, err := rows(t.Context(), db, func(r scanner) (text string, err error) { return text, r.Scan(&text) }, `SELECT type || ' ' || name || ' ' || tbl_name FROM sqlite_master ORDER BY 1`)
+	all, err := rows(t.Context(), db, func(r scanner) (text string, err error) { return text, r.Scan(&text) },
+		`SELECT type || ' ' || name || ' ' || tbl_name FROM sqlite_master ORDER BY 1`)
 	if err != nil {
 		t.Fatal(err)
 	}
 	return strings.Join(all, "\n")
 }
 
-// TestUpgradesFromEveryVersion opens databases of every earlier version, each with rows, and holds them against a new one.
+// TestUpgradesFromEveryVersion opens databases of every earlier version, each with rows, and holds them against
+// a new one.
 func TestUpgradesFromEveryVersion(t *testing.T) {
 	fresh := open(t, t.TempDir())
 	want, newest := schemaOf(t, fresh.read), fresh.version
@@ -136,13 +144,15 @@ func TestUpgradesFromEveryVersion(t *testing.T) {
 		}
 		for _, check := range []string{"integrity_check", "foreign_key_check"} {
 			var said string
-			if err := s.read.QueryRow(`SELECT coalesce(group_concat(x), 'ok') FROM (SELECT * FROM pragma_` + check + `) AS t(x)`).Scan(&said); err == nil && said != "ok" {
+			if err := s.read.QueryRow(`SELECT coalesce(group_concat(x), 'ok') FROM (SELECT * FROM pragma_` + check +
+				`) AS t(x)`).Scan(&said); err == nil && said != "ok" {
 				t.Errorf("from version %d, %s says %s", version, check, said)
 			}
 		}
 		for table, n := range before {
 			var now int
-			if err := s.read.QueryRow(`SELECT count(*) FROM ` + table).Scan(&now); err != nil || now < n && table != "batches" && table != "captures" && table != "occurrences" {
+			if err := s.read.QueryRow(`SELECT count(*) FROM ` + table).Scan(&now); err != nil || now < n &&
+				table != "batches" && table != "captures" && table != "occurrences" {
 				t.Errorf("from version %d, %s had %d rows and has %d, %v", version, table, n, now, err)
 			}
 		}
@@ -193,34 +203,39 @@ func TestADowngradeNamesTheBackup(t *testing.T) {
 		t.Fatal(err)
 	}
 	knows := s.version
-	if _, err := s.write.Exec(`INSERT INTO goose_db_version (version_id, is_applied) VALUES (?, 1)`, knows+1); err != nil {
+	if _, err := s.write.Exec(`INSERT INTO goose_db_version (version_id, is_applied) VALUES (?, 1)`,
+		knows+1); err != nil {
 		t.Fatal(err)
 	}
 	s.Close()
 	_, err = Open(context.Background(), dir)
-	if want := filepath.Join(dir, "before-upgrade-from-12.db"); err == nil || !strings.Contains(err.Error(), want) || !strings.Contains(err.Error(), fmt.Sprintf("version %d and this program knows %d", knows+1, knows)) {
+	if want := filepath.Join(dir, "before-upgrade-from-12.db"); err == nil || !strings.Contains(err.Error(), want) ||
+		!strings.Contains(err.Error(), fmt.Sprintf("version %d and this program knows %d", knows+1, knows)) {
 		t.Errorf("it says %v, and should name %s", err, want)
 	}
-	if err := Restore(context.Background(), filepath.Join(dir, "before-upgrade-from-12.db"), filepath.Join(t.TempDir(), "new")); err != nil {
+	if err := Restore(context.Background(), filepath.Join(dir, "before-upgrade-from-12.db"), filepath.Join(t.TempDir(),
+		"new")); err != nil {
 		t.Errorf("the backup cannot be restored: %v", err)
 	}
 }
 
-// TestTheTrailOfBothEditions holds that entries written before people were part of the hash still verify, and that those
-// parts cannot be changed unseen.
+// TestTheTrailOfBothEditions holds that entries written before people were part of the hash still verify, and
+// that those parts cannot be changed unseen.
 func TestTheTrailOfBothEditions(t *testing.T) {
 	s := open(t, t.TempDir())
 	old := TrailEntry{At: when(1000), Author: "Noor", Action: "reveal", Subject: "capture 1", Detail: "d", edition: 1}
 	if _, err := s.write.Exec(`INSERT INTO trail (at, author, action, subject, detail, hash) VALUES (1000, 'Noor', 'reveal', 'capture 1', 'd', ?)`, old.chained("")); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.AddTrail(t.Context(), TrailEntry{At: when(2000), Author: "Noor", Action: "reveal", Subject: "capture 2", PersonID: 7, Email: "noor@quay.example", Key: "token 3"}); err != nil {
+	if err := s.AddTrail(t.Context(), TrailEntry{At: when(2000), Author: "Noor", Action: "reveal", Subject: "capture 2",
+		PersonID: 7, Email: "noor@quay.example", Key: "token 3"}); err != nil {
 		t.Fatal(err)
 	}
 	if n, _, err := s.VerifyTrail(t.Context()); err != nil || n != 2 {
 		t.Fatalf("%d entries, %v", n, err)
 	}
-	for _, change := range []string{`person_id = 8`, `email = 'iva@quay.example'`, `by_key = 'token 4'`, `author = 'Iva'`, `edition = 1`} {
+	for _, change := range []string{`person_id = 8`, `email = 'iva@quay.example'`, `by_key = 'token 4'`,
+		`author = 'Iva'`, `edition = 1`} {
 		tx, _ := s.write.Begin()
 		if _, err := tx.Exec(`UPDATE trail SET ` + change + ` WHERE id = 2`); err != nil {
 			t.Fatal(err)
@@ -231,7 +246,8 @@ func TestTheTrailOfBothEditions(t *testing.T) {
 		}
 		s.write.Exec(`UPDATE trail SET person_id = 7, email = 'noor@quay.example', by_key = 'token 3', author = 'Noor', edition = 2 WHERE id = 2`)
 	}
-	if all, n, err := s.Trail(t.Context(), TrailFilter{Person: 7}, Page{1, 10}); err != nil || n != 1 || all[0].Key != "token 3" {
+	if all, n, err := s.Trail(t.Context(), TrailFilter{Person: 7}, Page{1, 10}); err != nil || n != 1 ||
+		all[0].Key != "token 3" {
 		t.Errorf("%+v, %d, %v", all, n, err)
 	}
 }

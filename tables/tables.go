@@ -28,7 +28,8 @@ const patience = 30 * time.Second
 // IsAddress reports whether a source names a live database: a postgres:// or
 // postgresql:// address, or sqlite: with a file's path.
 func IsAddress(source string) bool {
-	return strings.HasPrefix(source, "postgres://") || strings.HasPrefix(source, "postgresql://") || strings.HasPrefix(source, "sqlite:")
+	return strings.HasPrefix(source, "postgres://") || strings.HasPrefix(source, "postgresql://") ||
+		strings.HasPrefix(source, "sqlite:")
 }
 
 // Read reads the tables of a live database. For PostgreSQL, the schemas named by
@@ -63,7 +64,8 @@ func Masked(source string) string {
 func readPostgres(ctx context.Context, source string) ([]schema.Table, error) {
 	config, err := pgx.ParseConfig(source)
 	if err != nil {
-		return nil, fmt.Errorf("%s is no address of a PostgreSQL database; expected postgres://user@host:5432/database", Masked(source))
+		return nil, fmt.Errorf("%s is no address of a PostgreSQL database; expected postgres://user@host:5432/database",
+			Masked(source))
 	}
 	where := fmt.Sprintf("PostgreSQL at %s:%d, database %q", config.Host, config.Port, config.Database)
 	conn, err := pgx.ConnectConfig(ctx, config)
@@ -126,7 +128,8 @@ func postgresTables(ctx context.Context, conn *pgx.Conn) ([]schema.Table, error)
 	for rows.Next() {
 		var space, table, comment string
 		var col schema.Column
-		if err := rows.Scan(&space, &table, &comment, &col.Name, &col.Type, &col.Nullable, &col.Comment, &col.Values); err != nil {
+		if err := rows.Scan(&space, &table, &comment, &col.Name, &col.Type, &col.Nullable, &col.Comment,
+			&col.Values); err != nil {
 			return nil, err
 		}
 		name := qualified(space, table)
@@ -159,7 +162,8 @@ func postgresTables(ctx context.Context, conn *pgx.Conn) ([]schema.Table, error)
 		case kind == "p":
 			tables[i].Primary = columns
 		default:
-			tables[i].Foreign = append(tables[i].Foreign, schema.ForeignKey{Columns: columns, Table: qualified(targetSpace, target), Unique: unique})
+			tables[i].Foreign = append(tables[i].Foreign, schema.ForeignKey{Columns: columns,
+				Table: qualified(targetSpace, target), Unique: unique})
 		}
 	}
 	return tables, keys.Err()
@@ -176,14 +180,16 @@ func readSQLite(ctx context.Context, path string) ([]schema.Table, error) {
 	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("%s: there is no such file", path)
 	}
-	db, err := sql.Open("sqlite", (&url.URL{Scheme: "file", Opaque: url.PathEscape(path), RawQuery: "mode=ro"}).String())
+	db, err := sql.Open("sqlite", (&url.URL{Scheme: "file", Opaque: url.PathEscape(path),
+		RawQuery: "mode=ro"}).String())
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
 	defer db.Close()
 	// The statements that made the tables hold comments and checks; the pragmas hold
 	// what SQLite made of them.
-	rows, err := db.QueryContext(ctx, `SELECT sql FROM sqlite_schema WHERE sql IS NOT NULL AND type IN ('table', 'index') AND name NOT LIKE 'sqlite\_%' ESCAPE '\' ORDER BY type DESC, rowid`)
+	rows, err := db.QueryContext(ctx,
+		`SELECT sql FROM sqlite_schema WHERE sql IS NOT NULL AND type IN ('table', 'index') AND name NOT LIKE 'sqlite\_%' ESCAPE '\' ORDER BY type DESC, rowid`)
 	if err != nil {
 		return nil, fmt.Errorf("%s: it is no SQLite database, or it cannot be read", path)
 	}
@@ -213,7 +219,8 @@ func readSQLite(ctx context.Context, path string) ([]schema.Table, error) {
 
 // pragmas takes a table's columns and keys as SQLite knows them.
 func pragmas(ctx context.Context, db *sql.DB, t *schema.Table) error {
-	rows, err := db.QueryContext(ctx, `SELECT name, type, "notnull", pk FROM pragma_table_xinfo(?) WHERE hidden <> 1 ORDER BY cid`, t.Name)
+	rows, err := db.QueryContext(ctx,
+		`SELECT name, type, "notnull", pk FROM pragma_table_xinfo(?) WHERE hidden <> 1 ORDER BY cid`, t.Name)
 	if err != nil {
 		return err
 	}

@@ -51,7 +51,8 @@ func postgres(t *testing.T, password string) string {
 			t.Fatalf("%v: %s", err, out)
 		}
 	}
-	if out, err := as(filepath.Join(bin, "initdb"), "-D", data, "-U", "harbour", "-A", "scram-sha-256", "--pwfile", secret, "-E", "UTF8", "--no-sync").CombinedOutput(); err != nil {
+	if out, err := as(filepath.Join(bin, "initdb"), "-D", data, "-U", "harbour", "-A", "scram-sha-256", "--pwfile",
+		secret, "-E", "UTF8", "--no-sync").CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -60,19 +61,22 @@ func postgres(t *testing.T, password string) string {
 	}
 	port := l.Addr().(*net.TCPAddr).Port
 	l.Close()
-	server := as(filepath.Join(bin, "postgres"), "-D", data, "-p", fmt.Sprint(port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories="+dir, "-c", "fsync=off")
+	server := as(filepath.Join(bin, "postgres"), "-D", data, "-p", fmt.Sprint(port), "-c", "listen_addresses=127.0.0.1",
+		"-c", "unix_socket_directories="+dir, "-c", "fsync=off")
 	var log bytes.Buffer
 	server.Stderr = &log
 	if err := server.Start(); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() {
-		if out, err := as(filepath.Join(bin, "pg_ctl"), "-D", data, "-m", "immediate", "-w", "stop").CombinedOutput(); err != nil {
+		if out, err := as(filepath.Join(bin, "pg_ctl"), "-D", data, "-m", "immediate", "-w",
+			"stop").CombinedOutput(); err != nil {
 			t.Errorf("%v: %s", err, out)
 		}
 		server.Wait()
 	})
-	address := fmt.Sprintf("postgres://harbour:%s@127.0.0.1:%d/postgres?sslmode=disable", url.QueryEscape(password), port)
+	address := fmt.Sprintf("postgres://harbour:%s@127.0.0.1:%d/postgres?sslmode=disable", url.QueryEscape(password),
+		port)
 	db, err := sql.Open("pgx", address)
 	if err != nil {
 		t.Fatal(err)
@@ -147,12 +151,14 @@ func TestADriftIsSeen(t *testing.T) {
 			before := differences(t, source)
 			for _, d := range before {
 				if !strings.HasPrefix(d, "new-field ") || !strings.Contains(d, "_id ") {
-					if !strings.HasPrefix(d, "new-relation") && !strings.HasPrefix(d, "changed-field") && !strings.HasPrefix(d, "gone-relation") {
+					if !strings.HasPrefix(d, "new-relation") && !strings.HasPrefix(d, "changed-field") &&
+						!strings.HasPrefix(d, "gone-relation") {
 						t.Errorf("before anything changed: %s", d)
 					}
 				}
 			}
-			execute(t, driver, open, `ALTER TABLE boats ADD COLUMN "winter store" varchar(20); CREATE TABLE "Gangways" ("Größe" integer, berth_id integer REFERENCES berths(id))`)
+			execute(t, driver, open,
+				`ALTER TABLE boats ADD COLUMN "winter store" varchar(20); CREATE TABLE "Gangways" ("Größe" integer, berth_id integer REFERENCES berths(id))`)
 			after := differences(t, source)
 			var fresh []string
 			for _, d := range after {
@@ -160,7 +166,8 @@ func TestADriftIsSeen(t *testing.T) {
 					fresh = append(fresh, d)
 				}
 			}
-			want := []string{"new-field Boat.winter store |string, at most 20, nullable", "new-entity Gangway. |2 fields, 1 relations", "new-relation Berth.Gangways |to many Gangway"}
+			want := []string{"new-field Boat.winter store |string, at most 20, nullable",
+				"new-entity Gangway. |2 fields, 1 relations", "new-relation Berth.Gangways |to many Gangway"}
 			for _, w := range want {
 				if !slices.Contains(fresh, w) {
 					t.Errorf("%s is not told: %v", w, fresh)
@@ -173,7 +180,8 @@ func TestADriftIsSeen(t *testing.T) {
 	}
 	t.Run("what PostgreSQL alone has", func(t *testing.T) {
 		source := sources["pgx"]
-		execute(t, "pgx", source, `CREATE SCHEMA audit; CREATE TYPE mood AS ENUM ('calm', 'it''s rough'); CREATE DOMAIN short AS varchar(5) NOT NULL;
+		execute(t, "pgx", source,
+			`CREATE SCHEMA audit; CREATE TYPE mood AS ENUM ('calm', 'it''s rough'); CREATE DOMAIN short AS varchar(5) NOT NULL;
 			CREATE TABLE audit.entries (at timestamptz, sea mood NOT NULL, code short, tags text[], boss integer REFERENCES berths (id)); COMMENT ON COLUMN audit.entries.sea IS 'as seen
 			from the pier'; CREATE TABLE parts (id int) PARTITION BY RANGE (id); CREATE TABLE parts_1 PARTITION OF parts FOR VALUES FROM (1) TO (9);
 			CREATE TABLE sails (boat_id integer REFERENCES boats (id), berth_id integer REFERENCES berths (id), PRIMARY KEY (boat_id, berth_id))`)
@@ -183,17 +191,20 @@ func TestADriftIsSeen(t *testing.T) {
 		}
 		c := schema.Entities(all)
 		e := c.Entity("Entry")
-		if e == nil || e.StoredAs != "audit.entries" || e.Field("sea").Note != "as seen from the pier" || len(e.Field("sea").Values) != 2 || e.Field("code").Max != 5 ||
+		if e == nil || e.StoredAs != "audit.entries" || e.Field("sea").Note != "as seen from the pier" ||
+			len(e.Field("sea").Values) != 2 || e.Field("code").Max != 5 ||
 			e.Field("code").Nullable || e.Field("tags").Type != catalog.Array || e.Field("at").Format != "date-time" {
 			t.Errorf("read is %+v", e)
 		}
-		if c.Entity("Parts1") != nil || c.Entity("Part") == nil || c.Entity("Sail") != nil || c.Entity("Boat").Relation("berths") == nil || !c.Entity("Berth").Relation("boats").Many {
+		if c.Entity("Parts1") != nil || c.Entity("Part") == nil || c.Entity("Sail") != nil ||
+			c.Entity("Boat").Relation("berths") == nil || !c.Entity("Berth").Relation("boats").Many {
 			t.Errorf("partitions or joins are read wrong: %v", c.Names())
 		}
 	})
 	t.Run("a wrong password", func(t *testing.T) {
 		_, err := Read(t.Context(), strings.ReplaceAll(sources["pgx"], url.QueryEscape("p@ss/w:rd"), "Sesame1"))
-		if err == nil || !strings.Contains(err.Error(), "refuses the user or the password") || strings.Contains(err.Error(), "Sesame1") {
+		if err == nil || !strings.Contains(err.Error(), "refuses the user or the password") ||
+			strings.Contains(err.Error(), "Sesame1") {
 			t.Errorf("the error is %v", err)
 		}
 	})
@@ -224,13 +235,14 @@ func TestDatabasesThatCannotBeRead(t *testing.T) {
 	if _, err := os.Stat(text + "x"); !errors.Is(err, os.ErrNotExist) {
 		t.Error("a database file was made by reading")
 	}
-	if Masked("postgres://u:Sesame1@h/d?password=Sesame1&a=b") != "postgres://u@h/d?a=b" || !IsAddress("sqlite:x") || IsAddress("x.sql") {
+	if Masked("postgres://u:Sesame1@h/d?password=Sesame1&a=b") != "postgres://u@h/d?a=b" || !IsAddress("sqlite:x") ||
+		IsAddress("x.sql") {
 		t.Error("sources are not told apart, or their passwords shown")
 	}
 }
 
-// TestAnSQLiteDatabaseWithAllThatItCanHave reads tables with generated columns, quoted names, an index of a full text, and one of
-// places.
+// TestAnSQLiteDatabaseWithAllThatItCanHave reads tables with generated columns, quoted names, an index of a
+// full text, and one of places.
 func TestAnSQLiteDatabaseWithAllThatItCanHave(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "harbour.db")
 	db, err := sql.Open("sqlite", file)
@@ -262,7 +274,8 @@ func TestAnSQLiteDatabaseWithAllThatItCanHave(t *testing.T) {
 		}
 		got = append(got, table.Name+"("+strings.Join(columns, ", ")+")")
 	}
-	if text, want := strings.Join(got, " "), "boats(id, length, feet, twice) notes(title, body) odd name(a b, c d, e) last(x)"; text != want {
+	if text, want := strings.Join(got, " "),
+		"boats(id, length, feet, twice) notes(title, body) odd name(a b, c d, e) last(x)"; text != want {
 		t.Errorf("read\n%s\nwant\n%s", text, want)
 	}
 }

@@ -72,7 +72,8 @@ func On(c *contract.Contracts, traffic *Traffic) []Advice {
 	}
 	for _, s := range c.Shapes {
 		if !a.uses[s.Name] {
-			a.add(Advice{Pos: s.Pos, Code: UnusedShape, Weight: Minor, About: "shape " + s.Name, Text: "no response and no other shape uses it",
+			a.add(Advice{Pos: s.Pos, Code: UnusedShape, Weight: Minor, About: "shape " + s.Name,
+				Text: "no response and no other shape uses it",
 				Mend: "use it, or take it out"})
 		}
 	}
@@ -80,7 +81,8 @@ func On(c *contract.Contracts, traffic *Traffic) []Advice {
 	for _, e := range c.Catalog.Entities {
 		for _, f := range e.Fields {
 			if f.Class == catalog.Unclassed {
-				a.add(Advice{Pos: c.Place(f), Code: UnclassedField, Weight: Worth, About: e.Name + "." + f.Name, Text: "has no class, and is judged as internal until it has one",
+				a.add(Advice{Pos: c.Place(f), Code: UnclassedField, Weight: Worth, About: e.Name + "." + f.Name,
+					Text: "has no class, and is judged as internal until it has one",
 					Mend: "class it: public, internal, personal or secret"})
 			}
 		}
@@ -119,8 +121,10 @@ func (a *adviser) endpoint(e *contract.Endpoint) {
 	for _, r := range e.Responses {
 		a.response(r)
 		if !chosen[r] {
-			a.add(Advice{Pos: r.Pos, Code: NeverChosen, Weight: Worth, Endpoint: e.Text, About: "response " + strings.Join(r.Statuses, ", "),
-				Text: "no request can come to it: other responses stand before it for every audience and status it names",
+			a.add(Advice{Pos: r.Pos, Code: NeverChosen, Weight: Worth, Endpoint: e.Text, About: "response " +
+				strings.Join(r.Statuses, ", "),
+				Text: "no request can come to it: other responses stand before it for every audience and status " +
+					"it names",
 				Mend: "name other audiences or statuses, add a `when`, or take it out"})
 		}
 		a.set(r.Own(), e.Text, false)
@@ -158,14 +162,18 @@ func (a *adviser) set(s *contract.GrantSet, endpoint string, accepts bool) {
 		about := carried(g)
 		switch {
 		case g.Class == catalog.Secret:
-			a.add(Advice{Pos: g.Pos, Code: SecretGranted, Weight: Serious, Endpoint: endpoint, About: about, Text: "what is secret goes out: " + orNone(g.Reason),
+			a.add(Advice{Pos: g.Pos, Code: SecretGranted, Weight: Serious, Endpoint: endpoint, About: about,
+				Text: "what is secret goes out: " + orNone(g.Reason),
 				Mend: "leave it out, or let a new one be made instead of showing the old"})
-		case g.Class == catalog.Personal && len(g.NeededBy) == 0 && g.Source != contract.FromNothing && g.Source != contract.FromGroup:
-			a.add(Advice{Pos: g.Pos, Code: NobodyNeeds, Weight: Worth, Endpoint: endpoint, About: about, Text: "is personal, and nobody is named as needing it",
+		case g.Class == catalog.Personal && len(g.NeededBy) == 0 && g.Source != contract.FromNothing &&
+			g.Source != contract.FromGroup:
+			a.add(Advice{Pos: g.Pos, Code: NobodyNeeds, Weight: Worth, Endpoint: endpoint, About: about,
+				Text: "is personal, and nobody is named as needing it",
 				Mend: "say who needs it by `needed_by`, or take the grant out"})
 		}
 		if s.Entity != nil && g.Source == contract.FromNothing && !g.Open && !g.Keyed && !g.Many {
-			a.add(Advice{Pos: g.Pos, Code: NoField, Weight: Minor, Endpoint: endpoint, About: g.Name, Text: "carries no field of " + s.Entity.Name + ", so that its value is held against nothing",
+			a.add(Advice{Pos: g.Pos, Code: NoField, Weight: Minor, Endpoint: endpoint, About: g.Name,
+				Text: "carries no field of " + s.Entity.Name + ", so that its value is held against nothing",
 				Mend: "say where it comes from: field, derived, external or constant"})
 		}
 	}
@@ -199,7 +207,8 @@ func (a *adviser) serverSet(e *contract.Endpoint, r *contract.Response) {
 		var copied []string
 		for _, g := range s.Grants {
 			if g.Source == contract.FromField && unsettable.MatchString(g.Field.Name) {
-				a.add(Advice{Pos: g.Pos, Code: AcceptsServers, Weight: Serious, Endpoint: e.Text, About: carried(g), Text: "a client may send what only the server should set",
+				a.add(Advice{Pos: g.Pos, Code: AcceptsServers, Weight: Serious, Endpoint: e.Text, About: carried(g),
+					Text: "a client may send what only the server should set",
 					Mend: "take it out of `accepts`; set it on the server"})
 			}
 			walk(g.Members(), depth+1)
@@ -208,8 +217,10 @@ func (a *adviser) serverSet(e *contract.Endpoint, r *contract.Response) {
 		if depth == 0 && len(copied) > 3 {
 			for _, read := range e.Responses {
 				if sameNames(read.Body, copied) {
-					a.add(Advice{Pos: r.Pos, Code: ReadWriteCopied, Weight: Worth, Endpoint: e.Text, About: "accepts", Text: "accepts exactly what the response shows",
-						Mend: "write down what a client may set; it is rarely all that it sees", Also: []string{read.Pos.String()}})
+					a.add(Advice{Pos: r.Pos, Code: ReadWriteCopied, Weight: Worth, Endpoint: e.Text, About: "accepts",
+						Text: "accepts exactly what the response shows",
+						Mend: "write down what a client may set; it is rarely all that it sees",
+						Also: []string{read.Pos.String()}})
 				}
 			}
 		}
@@ -273,7 +284,8 @@ func (a *adviser) disagreements() {
 			for _, p := range w.at[way] {
 				a.add(Advice{Pos: p.g.Pos, Code: Disagreement, Weight: Worth, Endpoint: p.endpoint, About: field,
 					Text: fmt.Sprintf("is %s here and %s at %s", way, w.order[0], usual[0].endpoint),
-					Mend: "let both use one shape, so that clients find the same under the same name", Also: []string{usual[0].g.Pos.String()}})
+					Mend: "let both use one shape, so that clients find the same under the same name",
+					Also: []string{usual[0].g.Pos.String()}})
 			}
 		}
 	}
@@ -315,6 +327,7 @@ func (a *adviser) unseen(e *contract.Endpoint, t *Traffic) {
 	for _, key := range order {
 		g := gaps[key]
 		a.add(Advice{Pos: g.x.Grant.Pos, Code: NotSeen, Weight: Minor, Endpoint: e.Text, About: key,
-			Text: "is granted to " + strings.Join(g.audiences, ", ") + ", and no capture has shown it lately", Mend: "capture the endpoint again, or take the grant out"})
+			Text: "is granted to " + strings.Join(g.audiences, ", ") + ", and no capture has shown it lately",
+			Mend: "capture the endpoint again, or take the grant out"})
 	}
 }

@@ -21,17 +21,20 @@ func booking(t *testing.T) *Entity {
 
 func TestANameIsTakenOnce(t *testing.T) {
 	e := booking(t)
-	if e.AddField(&Field{Name: "id"}) || e.AddField(&Field{Name: "berth"}) || e.AddRelation(&Relation{Name: "desk_note"}) || e.AddRelation(&Relation{Name: "berth"}) {
+	if e.AddField(&Field{Name: "id"}) || e.AddField(&Field{Name: "berth"}) ||
+		e.AddRelation(&Relation{Name: "desk_note"}) || e.AddRelation(&Relation{Name: "berth"}) {
 		t.Error("a name is taken twice")
 	}
 	if got := strings.Join(e.Names(), " "); got != "desk_note deskNote id berth" {
 		t.Errorf("names are %s", got)
 	}
 	c := &Catalog{}
-	if !c.Add(e) || c.Add(&Entity{Name: "Booking"}) || c.Entity("Booking") != e || c.Entity("Berth") != nil || len(c.Names()) != 1 {
+	if !c.Add(e) || c.Add(&Entity{Name: "Booking"}) || c.Entity("Booking") != e || c.Entity("Berth") != nil ||
+		len(c.Names()) != 1 {
 		t.Error("an entity is not there once")
 	}
-	if (*Catalog)(nil).Entity("Booking") != nil || (*Entity)(nil).Field("id") != nil || (*Entity)(nil).Relation("berth") != nil {
+	if (*Catalog)(nil).Entity("Booking") != nil || (*Entity)(nil).Field("id") != nil ||
+		(*Entity)(nil).Relation("berth") != nil {
 		t.Error("none that is known has something")
 	}
 }

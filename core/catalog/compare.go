@@ -56,7 +56,8 @@ func Compare(old, read *Catalog, partial bool) []Difference {
 	for _, e := range read.Entities {
 		is := known[e.Name]
 		if is == nil {
-			all = append(all, Difference{Kind: NewEntity, Entity: e.Name, Is: fmt.Sprintf("%d fields, %d relations", len(e.Fields), len(e.Relations)), Read: e})
+			all = append(all, Difference{Kind: NewEntity, Entity: e.Name, Is: fmt.Sprintf("%d fields, %d relations",
+				len(e.Fields), len(e.Relations)), Read: e})
 			continue
 		}
 		met[is] = true
@@ -92,7 +93,8 @@ func compareEntity(is, read *Entity, known map[string]*Entity, partial bool) []D
 			all = append(all, Difference{Kind: NewField, Entity: is.Name, Name: f.Name, Is: f.words(), Field: f})
 		case have != nil:
 			if was, now := have.differs(f); was != now {
-				all = append(all, Difference{Kind: ChangedField, Entity: is.Name, Name: f.Name, Was: was, Is: now, Field: f})
+				all = append(all, Difference{Kind: ChangedField, Entity: is.Name, Name: f.Name, Was: was, Is: now,
+					Field: f})
 			}
 		}
 	}
@@ -118,17 +120,21 @@ func compareEntity(is, read *Entity, known map[string]*Entity, partial bool) []D
 		}
 		switch {
 		case have == nil && is.Field(r.Name) == nil:
-			all = append(all, Difference{Kind: NewRelation, Entity: is.Name, Name: r.Name, Is: relationWords(target, r.Many), Rel: &Relation{Name: r.Name, Entity: target, Many: r.Many}})
+			all = append(all, Difference{Kind: NewRelation, Entity: is.Name, Name: r.Name, Is: relationWords(target,
+				r.Many), Rel: &Relation{Name: r.Name, Entity: target, Many: r.Many}})
 		case have != nil:
 			met[have] = true
-			if was, now := relationWords(have.Entity, have.Many), relationWords(target, r.Many); was != now && !partial {
-				all = append(all, Difference{Kind: ChangedRelation, Entity: is.Name, Name: have.Name, Was: was, Is: now, Rel: &Relation{Name: have.Name, Entity: target, Many: r.Many}})
+			if was, now := relationWords(have.Entity, have.Many), relationWords(target, r.Many); was != now &&
+				!partial {
+				all = append(all, Difference{Kind: ChangedRelation, Entity: is.Name, Name: have.Name, Was: was, Is: now,
+					Rel: &Relation{Name: have.Name, Entity: target, Many: r.Many}})
 			}
 		}
 	}
 	for _, r := range is.Relations {
 		if !met[r] && !partial {
-			all = append(all, Difference{Kind: GoneRelation, Entity: is.Name, Name: r.Name, Was: relationWords(r.Entity, r.Many)})
+			all = append(all, Difference{Kind: GoneRelation, Entity: is.Name, Name: r.Name, Was: relationWords(r.Entity,
+				r.Many)})
 		}
 	}
 	return all

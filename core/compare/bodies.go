@@ -89,7 +89,10 @@ func Bodies(before, after Body) []BodyChange {
 			c.Shift = Same
 		}
 		if c.Shift == Gone || c.Shift == Added {
-			if i := slices.IndexFunc(all, func(top BodyChange) bool { return top.Shift == c.Shift && below(path, top.Path) }); i >= 0 {
+			if i := slices.IndexFunc(all, func(top BodyChange) bool {
+				return top.Shift == c.Shift &&
+					below(path, top.Path)
+			}); i >= 0 {
 				all[i].Below++
 				continue
 			}
@@ -150,11 +153,14 @@ func renames(was, is *measured) renaming {
 		for _, old := range left {
 			var fits []string
 			for _, now := range right {
-				if r.from[now] == "" && slices.Equal(was.places[old].Types, is.places[now].Types) && alike(was.names[old], is.names[now]) {
+				if r.from[now] == "" && slices.Equal(was.places[old].Types, is.places[now].Types) &&
+					alike(was.names[old], is.names[now]) {
 					fits = append(fits, now)
 				}
 			}
-			if len(fits) == 0 && len(left) == 1 && len(right) == 1 && was.places[old].Values == is.places[right[0]].Values && slices.Equal(was.places[old].Types, is.places[right[0]].Types) && !slices.Contains(was.places[old].Types, "object") {
+			if len(fits) == 0 && len(left) == 1 && len(right) == 1 &&
+				was.places[old].Values == is.places[right[0]].Values && slices.Equal(was.places[old].Types,
+				is.places[right[0]].Types) && !slices.Contains(was.places[old].Types, "object") {
 				fits = right
 			}
 			if len(fits) == 1 {
@@ -200,7 +206,8 @@ func measure(b Body) *measured {
 }
 
 func (m *measured) text(path string, text []byte) {
-	r := &bodyReader{measured: m, text: text, d: jsontext.NewDecoder(bytes.NewBuffer(slices.Clone(text)), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))}
+	r := &bodyReader{measured: m, text: text, d: jsontext.NewDecoder(bytes.NewBuffer(slices.Clone(text)),
+		jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))}
 	r.value(path, -1)
 }
 
@@ -219,7 +226,8 @@ func (r *bodyReader) next() int {
 	return at
 }
 
-var typeNames = map[jsontext.Kind]string{'n': "null", 't': "boolean", 'f': "boolean", '"': "string", '0': "number", '{': "object", '[': "array"}
+var typeNames = map[jsontext.Kind]string{'n': "null", 't': "boolean", 'f': "boolean", '"': "string", '0': "number",
+	'{': "object", '[': "array"}
 
 // value reads a value at a path; start is where its name begins, -1 for none. It is false
 // where the body breaks off.

@@ -17,9 +17,11 @@ func (d *differ) audiences() {
 		was = append(was, a.Name)
 		if b := d.new.Audience(a.Name); b == nil {
 			// what a recording says is of this audience is judged no more
-			d.add(Change{Direction: Widening, Class: max(catalog.Personal, d.deepest(nil)), What: "audience", Audience: a.Name, Detail: "is no audience any more"})
+			d.add(Change{Direction: Widening, Class: max(catalog.Personal, d.deepest(nil)), What: "audience",
+				Audience: a.Name, Detail: "is no audience any more"})
 		} else if a.Recognise.Words() != b.Recognise.Words() {
-			d.add(Change{Direction: Neutral, What: "audience", Audience: a.Name, Detail: "is recognised by " + b.Recognise.Words() + " instead of " + a.Recognise.Words()})
+			d.add(Change{Direction: Neutral, What: "audience", Audience: a.Name, Detail: "is recognised by " +
+				b.Recognise.Words() + " instead of " + a.Recognise.Words()})
 		}
 	}
 	for _, a := range d.new.Audiences {
@@ -29,12 +31,13 @@ func (d *differ) audiences() {
 		}
 	}
 	if a, b := common(was, is), common(is, was); !slices.Equal(a, b) {
-		d.add(d.reordered(Change{Direction: Neutral, What: "audience", Detail: "the order of trust is " + strings.Join(b, ", ")}))
+		d.add(d.reordered(Change{Direction: Neutral, What: "audience", Detail: "the order of trust is " +
+			strings.Join(b, ", ")}))
 	}
 }
 
-// reordered makes another order of trust a widening, of what an audience may see that is trusted less than another from now on:
-// that one may be granted the same next, which would be none.
+// reordered makes another order of trust a widening, of what an audience may see that is trusted less than
+// another from now on: that one may be granted the same next, which would be none.
 func (d *differ) reordered(ch Change) Change {
 	for _, a := range d.new.Audiences {
 		was := d.old.Audience(a.Name)
@@ -68,8 +71,9 @@ func common(a, b []string) []string {
 	return all
 }
 
-// catalogue tells of entities, fields and relations that come, go, or are something else. To class a field lower widens: its
-// leaks are judged less gravely from then on, wherever it turns up; so do the names that a field or relation has no more.
+// catalogue tells of entities, fields and relations that come, go, or are something else. To class a field
+// lower widens: its leaks are judged less gravely from then on, wherever it turns up; so do the names that a
+// field or relation has no more.
 func (d *differ) catalogue() {
 	for _, e := range d.new.Catalog.Entities {
 		old := d.old.Catalog.Entity(e.Name)
@@ -85,7 +89,8 @@ func (d *differ) catalogue() {
 	}
 	for _, e := range d.old.Catalog.Entities {
 		if d.new.Catalog.Entity(e.Name) == nil {
-			d.add(d.ifMet(e, Change{What: "entity", Class: d.deepest(e), Entity: e.Name, Detail: "is no entity any more"}))
+			d.add(d.ifMet(e, Change{What: "entity", Class: d.deepest(e), Entity: e.Name,
+				Detail: "is no entity any more"}))
 		}
 	}
 }
@@ -95,8 +100,10 @@ func (d *differ) fields(old, e *catalog.Entity) {
 		was := old.Field(f.Name)
 		switch {
 		case was == nil:
-			ch := Change{Direction: Neutral, What: "field", Entity: e.Name, Field: f.Name, Detail: "is a new field, " + className(f.Class)}
-			if class := detect.Name([]byte(f.Name)); class > f.Class.Judged() { // the name told so far, now the catalogue decides
+			ch := Change{Direction: Neutral, What: "field", Entity: e.Name, Field: f.Name, Detail: "is a new field, " +
+				className(f.Class)}
+			// the name told so far, now the catalogue decides
+			if class := detect.Name([]byte(f.Name)); class > f.Class.Judged() {
 				ch.Class = class
 				ch = d.ifMet(e, ch)
 			}
@@ -104,7 +111,8 @@ func (d *differ) fields(old, e *catalog.Entity) {
 				d.add(ch)
 			}
 		case was.Class != f.Class:
-			ch := Change{Direction: Neutral, What: "class", Entity: e.Name, Field: f.Name, Class: max(was.Class.Judged(), f.Class.Judged()),
+			ch := Change{Direction: Neutral, What: "class", Entity: e.Name, Field: f.Name,
+				Class:  max(was.Class.Judged(), f.Class.Judged()),
 				Detail: className(f.Class) + " instead of " + className(was.Class)}
 			switch {
 			case f.Class.Judged() < was.Class.Judged():
@@ -117,8 +125,10 @@ func (d *differ) fields(old, e *catalog.Entity) {
 	}
 	for _, f := range old.Fields {
 		if e.Field(f.Name) == nil {
-			ch := Change{Direction: Neutral, What: "field", Entity: e.Name, Field: f.Name, Detail: "is no field any more"}
-			if f.Class >= catalog.Personal && detect.Name([]byte(f.Name)) < f.Class { // else it is reported as gravely, being unknown
+			ch := Change{Direction: Neutral, What: "field", Entity: e.Name, Field: f.Name,
+				Detail: "is no field any more"}
+			// else it is reported as gravely, being unknown
+			if f.Class >= catalog.Personal && detect.Name([]byte(f.Name)) < f.Class {
 				ch.Class = f.Class
 				ch = d.ifMet(e, ch)
 			}
@@ -131,7 +141,8 @@ func (d *differ) fields(old, e *catalog.Entity) {
 func (d *differ) lowered(e *catalog.Entity, f *catalog.Field) bool {
 	class := d.kept[keptKey(e.Name, f.Name)]
 	if class > f.Class.Judged() {
-		d.add(Change{Direction: Widening, What: "class", Class: class, Entity: e.Name, Field: f.Name, Detail: className(f.Class) + "; when it was there last it was " + className(class)})
+		d.add(Change{Direction: Widening, What: "class", Class: class, Entity: e.Name, Field: f.Name,
+			Detail: className(f.Class) + "; when it was there last it was " + className(class)})
 	}
 	return class > f.Class.Judged()
 }
@@ -139,7 +150,8 @@ func (d *differ) lowered(e *catalog.Entity, f *catalog.Field) bool {
 func (d *differ) relations(old, e *catalog.Entity) {
 	for _, r := range old.Relations {
 		is := e.Relation(r.Name)
-		ch := Change{What: "relation", Class: max(catalog.Internal, d.deepest(d.old.Catalog.Entity(r.Entity))), Entity: e.Name, Field: r.Name}
+		ch := Change{What: "relation", Class: max(catalog.Internal, d.deepest(d.old.Catalog.Entity(r.Entity))),
+			Entity: e.Name, Field: r.Name}
 		switch {
 		case is == nil:
 			ch.Detail = "is no relation any more"
@@ -153,13 +165,14 @@ func (d *differ) relations(old, e *catalog.Entity) {
 	}
 	for _, r := range e.Relations {
 		if class := d.silenced(r.Entity); old.Relation(r.Name) == nil && class > catalog.Unclassed {
-			d.add(d.ifMet(e, Change{What: "relation", Class: class, Entity: e.Name, Field: r.Name, Detail: "is a new relation, to " + r.Entity}))
+			d.add(d.ifMet(e, Change{What: "relation", Class: class, Entity: e.Name, Field: r.Name,
+				Detail: "is a new relation, to " + r.Entity}))
 		}
 	}
 }
 
-// silenced is the gravest class that names of an entity of the new contracts, or of what is related to it, tell by themselves
-// where the catalogue says less: where it comes to decide, they tell no more.
+// silenced is the gravest class that names of an entity of the new contracts, or of what is related to it, tell
+// by themselves where the catalogue says less: where it comes to decide, they tell no more.
 func (d *differ) silenced(entity string) catalog.Class {
 	class := catalog.Unclassed
 	eachRelated(d.new.Catalog, d.new.Catalog.Entity(entity), map[string]bool{}, func(e *catalog.Entity) {
@@ -184,7 +197,8 @@ func eachRelated(c *catalog.Catalog, e *catalog.Entity, met map[string]bool, f f
 	}
 }
 
-// ifMet makes a change widening where objects of the entity can be met by what the old contracts say, neutral elsewhere.
+// ifMet makes a change widening where objects of the entity can be met by what the old contracts say, neutral
+// elsewhere.
 func (d *differ) ifMet(e *catalog.Entity, ch Change) Change {
 	ch.Direction = Neutral
 	if d.met == nil {
@@ -233,7 +247,8 @@ func metIn(c *contract.Contracts) map[string]bool {
 	return met
 }
 
-// deepest is the gravest class of what an entity of the old contracts, or what is related to it, holds; of all there are for nil.
+// deepest is the gravest class of what an entity of the old contracts, or what is related to it, holds; of all
+// there are for nil.
 func (d *differ) deepest(e *catalog.Entity) catalog.Class {
 	class, met := catalog.Public, map[string]bool{}
 	gravest := func(e *catalog.Entity) {
@@ -266,31 +281,36 @@ func (d *differ) deepestOf(e *contract.Endpoint) catalog.Class {
 func (d *differ) recognisers() {
 	for _, country := range d.old.Countries {
 		if !slices.Contains(d.new.Countries, country) {
-			d.add(Change{Direction: Widening, Class: catalog.Personal, What: "country", Detail: "values of " + country + " are recognised no more"})
+			d.add(Change{Direction: Widening, Class: catalog.Personal, What: "country", Detail: "values of " + country +
+				" are recognised no more"})
 		}
 	}
 	for _, old := range d.old.Detectors {
 		same := func(n detect.Custom) bool {
-			return n.Pattern.String() == old.Pattern.String() && (n.Check == old.Check || n.Check == "") && n.Class >= old.Class && n.Least <= old.Least && (n.Most == 0 || old.Most > 0 && n.Most >= old.Most)
+			return n.Pattern.String() == old.Pattern.String() && (n.Check == old.Check || n.Check == "") &&
+				n.Class >= old.Class && n.Least <= old.Least && (n.Most == 0 || old.Most > 0 && n.Most >= old.Most)
 		}
 		if !slices.ContainsFunc(d.new.Detectors, same) {
-			d.add(Change{Direction: Widening, Class: max(old.Class, catalog.Personal), What: "detector", Detail: "the detector " + old.Name + " recognises something else, or is gone"})
+			d.add(Change{Direction: Widening, Class: max(old.Class, catalog.Personal), What: "detector",
+				Detail: "the detector " + old.Name + " recognises something else, or is gone"})
 		}
 	}
 }
 
-// exceptions tells of findings that pass by an exception, and pass no more. One that says less than one before it, for a shorter
-// time or of less, lets nothing more pass.
+// exceptions tells of findings that pass by an exception, and pass no more. One that says less than one before
+// it, for a shorter time or of less, lets nothing more pass.
 func (d *differ) exceptions() {
 	for _, x := range d.new.Exceptions {
 		if slices.ContainsFunc(d.old.Exceptions, x.Within) {
 			continue
 		}
 		class := catalog.Internal
-		if slices.Contains([]string{"secret-value", "sensitive-field", "personal-value", "wrong-audience", "unexpected-relation", "over-posting", "sensitive-in-url"}, x.Kind) {
+		if slices.Contains([]string{"secret-value", "sensitive-field", "personal-value", "wrong-audience",
+			"unexpected-relation", "over-posting", "sensitive-in-url"}, x.Kind) {
 			class = catalog.Personal
 		}
-		d.add(Change{Direction: Widening, Class: class, What: "exception", Endpoint: x.Endpoint, Path: x.Path, Detail: x.Kind})
+		d.add(Change{Direction: Widening, Class: class, What: "exception", Endpoint: x.Endpoint, Path: x.Path,
+			Detail: x.Kind})
 	}
 	for _, x := range d.old.Exceptions {
 		if !slices.ContainsFunc(d.new.Exceptions, x.Within) {

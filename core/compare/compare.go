@@ -134,14 +134,16 @@ func (d *differ) endpoint(old, new *contract.Endpoint) {
 		d.add(Change{Direction: Neutral, What: "endpoint", Endpoint: text, Detail: "is contracted, and grants nothing"})
 	}
 	if old != nil && new == nil {
-		ch := Change{Direction: Widening, What: "endpoint", Class: d.deepestOf(old), Endpoint: text, Detail: "has no contract any more; its bodies are only swept"}
+		ch := Change{Direction: Widening, What: "endpoint", Class: d.deepestOf(old), Endpoint: text,
+			Detail: "has no contract any more; its bodies are only swept"}
 		if by := takesOver(d.new, old); by != nil {
 			ch.Class, ch.Detail = catalog.Secret, "has no contract any more; its requests go to "+by.Text
 		}
 		d.add(ch)
 	}
 	if old != nil && new != nil && old.Team != new.Team {
-		d.add(Change{Direction: Neutral, What: "team", Endpoint: text, Detail: fmt.Sprintf("belongs to team %s", quoteOr(new.Team, "nobody"))})
+		d.add(Change{Direction: Neutral, What: "team", Endpoint: text, Detail: fmt.Sprintf("belongs to team %s",
+			quoteOr(new.Team, "nobody"))})
 	}
 	if old != nil && new != nil && old.Text != new.Text {
 		d.add(Change{Direction: Neutral, What: "endpoint", Endpoint: text, Detail: "was written " + old.Text})
@@ -181,7 +183,8 @@ func (s *side) shows(audience string, c *exchange.Capture) (*contract.Response, 
 	}
 	key := seenKey{choice.Response, a.Index}
 	if s.seen[key] == nil {
-		s.seen[key] = exposure.Deep(s.endpoint.Plan(choice, c.Response.Status), 2) // so that it shows where one comes to contain itself
+		// so that it shows where one comes to contain itself
+		s.seen[key] = exposure.Deep(s.endpoint.Plan(choice, c.Response.Status), 2)
 	}
 	return choice.Response, choice.Title(), s.seen[key]
 }
@@ -194,23 +197,25 @@ func (s *side) judging(audience string, c *exchange.Capture) *contract.Response 
 	return s.endpoint.Choose(s.Audience(audience), c).Response
 }
 
-// judgedAs tells where the names in a body are held against another entity, or none: what the catalogue says of the one that it
-// was is reported no more.
-// others is set where the audience is none that the old response was for.
+// judgedAs tells where the names in a body are held against another entity, or none: what the catalogue says of
+// the one that it was is reported no more. others is set where the audience is none that the old response was
+// for.
 func (d *differ) judgedAs(ch Change, old, new *contract.Response, others bool) {
 	if old == nil || old.Entity == nil {
 		return
 	}
 	ch.Direction, ch.What, ch.Class = Widening, "judged", max(catalog.Internal, d.deepest(old.Entity))
 	switch {
-	case others && new != nil && old.Body != nil && len(old.Body.Grants) > 0 && (new.Body == nil || len(new.Body.Grants) == 0):
+	case others && new != nil && old.Body != nil && len(old.Body.Grants) > 0 && (new.Body == nil ||
+		len(new.Body.Grants) == 0):
 		ch.Detail = "grants nothing any more: that others get it is told by its members alone"
 	case new == nil:
 		ch.Detail = "declares no answer of this status any more; such bodies are only swept"
 	case new.Entity == nil:
 		ch.Detail = "judges bodies as no entity instead of " + old.Entity.Name
 	case !slices.Equal(new.At, old.At):
-		ch.Detail = "looks for " + new.Entity.Name + " at " + quoteOr(pointer(new.At), "the root") + " instead of " + quoteOr(pointer(old.At), "the root")
+		ch.Detail = "looks for " + new.Entity.Name + " at " + quoteOr(pointer(new.At), "the root") + " instead of " +
+			quoteOr(pointer(old.At), "the root")
 	case new.Entity.Name != old.Entity.Name:
 		ch.Detail = "judges bodies as " + new.Entity.Name + " instead of " + old.Entity.Name
 		ch.Class = max(ch.Class, d.silenced(new.Entity.Name))
@@ -248,7 +253,8 @@ func (d *differ) situations(text string, old, new *contract.Endpoint) {
 	} else if new == nil {
 		new = takesOver(d.new, old)
 	}
-	was, is := &side{d.old, old, map[seenKey]map[string]exposure.Exposure{}}, &side{d.new, new, map[seenKey]map[string]exposure.Exposure{}}
+	was, is := &side{d.old, old, map[seenKey]map[string]exposure.Exposure{}},
+		&side{d.new, new, map[seenKey]map[string]exposure.Exposure{}}
 	var same []*contract.Endpoint
 	for _, e := range []*contract.Endpoint{new, old} {
 		if e != nil {
@@ -265,7 +271,8 @@ func (d *differ) situations(text string, old, new *contract.Endpoint) {
 			oldResponse, oldTitle, before := was.shows(who.was, &c)
 			newResponse, title, after := is.shows(who.is, &c)
 			p := pair{oldResponse, newResponse, who}
-			if done[p] || oldResponse == nil && newResponse == nil || text != everywhere && !was.own(oldResponse) && !is.own(newResponse) || text == everywhere && !d.reached(who, &c) {
+			if done[p] || oldResponse == nil && newResponse == nil || text != everywhere && !was.own(oldResponse) &&
+				!is.own(newResponse) || text == everywhere && !d.reached(who, &c) {
 				continue
 			}
 			done[p] = true
@@ -274,9 +281,11 @@ func (d *differ) situations(text string, old, new *contract.Endpoint) {
 			}
 			told := len(d.changes)
 			if text != everywhere && new != nil {
-				d.judgedAs(Change{Endpoint: text, Audience: who.name(), Status: title}, was.judging(who.was, &c), is.judging(who.is, &c), oldResponse == nil)
+				d.judgedAs(Change{Endpoint: text, Audience: who.name(), Status: title}, was.judging(who.was, &c),
+					is.judging(who.is, &c), oldResponse == nil)
 			}
-			d.cases(Change{Endpoint: text, Audience: who.name(), Status: title}, before, after, func(e exposure.Exposure) bool { return d.lessTrustedHad(who.was, was, &c, e) })
+			d.cases(Change{Endpoint: text, Audience: who.name(), Status: title}, before, after,
+				func(e exposure.Exposure) bool { return d.lessTrustedHad(who.was, was, &c, e) })
 			if who.was != who.is { // what they get more is what matters
 				kept := slices.DeleteFunc(d.changes[told:], func(c Change) bool { return c.Direction != Widening })
 				d.changes = d.changes[:told+len(kept)]
@@ -329,7 +338,8 @@ func takenFor(old, new *contract.Contracts) []taken {
 	return all
 }
 
-// cases compares what an audience saw and sees in one situation; shared reports what an audience that is trusted less had.
+// cases compares what an audience saw and sees in one situation; shared reports what an audience that is
+// trusted less had.
 func (d *differ) cases(base Change, was, is map[string]exposure.Exposure, shared func(exposure.Exposure) bool) {
 	routes := map[string]exposure.Exposure{}
 	for path, e := range was {
@@ -350,17 +360,20 @@ func (d *differ) cases(base Change, was, is map[string]exposure.Exposure, shared
 			d.same(ch, old, e)
 			continue
 		}
-		if there && e.Class.Judged() < catalog.Personal && ch.Class <= d.gravest(old) && (old.Open || !e.Open) { // what is covered stays
+		// what is covered stays
+		if there && e.Class.Judged() < catalog.Personal && ch.Class <= d.gravest(old) && (old.Open || !e.Open) {
 			ch.Direction, ch.What, ch.Detail = Neutral, "moved", e.Path
 			if d.add(ch); e.Carries != old.Carries {
-				d.changes[len(d.changes)-1].What, d.changes[len(d.changes)-1].Detail = "carries", quoteOr(e.Carries, "anything")+" instead of "+quoteOr(old.Carries, "anything")
+				d.changes[len(d.changes)-1].What, d.changes[len(d.changes)-1].Detail = "carries",
+					quoteOr(e.Carries, "anything")+" instead of "+quoteOr(old.Carries, "anything")
 			}
 			d.same(ch, old, e)
 			continue
 		}
 		if there {
 			w := base
-			w.Path, w.Entity, w.Field, w.Class, w.Direction, w.What, w.Detail = old.Path, old.Entity, old.Field, d.gravest(old), Narrowing, "withdrawn", old.Carries
+			w.Path, w.Entity, w.Field, w.Class, w.Direction, w.What, w.Detail = old.Path, old.Entity, old.Field,
+				d.gravest(old), Narrowing, "withdrawn", old.Carries
 			d.add(w)
 			gone[path] = true
 		}
@@ -396,7 +409,8 @@ func (d *differ) cases(base Change, was, is map[string]exposure.Exposure, shared
 			continue
 		}
 		ch := base
-		ch.Path, ch.Entity, ch.Field, ch.Class, ch.Direction, ch.What, ch.Detail = e.Path, e.Entity, e.Field, d.gravest(e), Narrowing, "withdrawn", e.Carries
+		ch.Path, ch.Entity, ch.Field, ch.Class, ch.Direction, ch.What, ch.Detail = e.Path, e.Entity, e.Field,
+			d.gravest(e), Narrowing, "withdrawn", e.Carries
 		d.add(ch)
 	}
 }
@@ -436,7 +450,8 @@ func sortedKeys(m map[string]exposure.Exposure) []string {
 func (d *differ) gravest(e exposure.Exposure) catalog.Class {
 	class := e.Class.Judged()
 	for _, c := range []*contract.Contracts{d.old, d.new} {
-		for _, name := range append([]string{e.Field}, e.Derived...) { // a class of its own takes nothing from what it is derived of
+		// a class of its own takes nothing from what it is derived of
+		for _, name := range append([]string{e.Field}, e.Derived...) {
 			if f := c.Catalog.Entity(e.Entity).Field(name); f != nil {
 				class = max(class, f.Class.Judged())
 			}
@@ -451,8 +466,8 @@ func (d *differ) gravest(e exposure.Exposure) catalog.Class {
 	return class
 }
 
-// lessTrustedHad tells whether an audience that is trusted less, in the old order and in the new one, saw the same in the
-// situation: then nothing gets any further out.
+// lessTrustedHad tells whether an audience that is trusted less, in the old order and in the new one, saw the
+// same in the situation: then nothing gets any further out.
 func (d *differ) lessTrustedHad(audience string, was *side, c *exchange.Capture, e exposure.Exposure) bool {
 	whose, now := d.old.Audience(audience), d.new.Audience(audience)
 	if now == nil {
@@ -506,7 +521,8 @@ func (d *differ) same(ch Change, was, is exposure.Exposure) {
 	if is.Form.Format != was.Form.Format && was.Class < catalog.Personal && slices.Contains(telling, is.Form.Format) {
 		one := ch
 		one.Class = max(ch.Class, catalog.Personal)
-		one.Direction, one.What, one.Detail = Widening, "loosened", "what is a value of the format "+is.Form.Format+" passes in it"
+		one.Direction, one.What, one.Detail = Widening, "loosened", "what is a value of the format "+is.Form.Format+
+			" passes in it"
 		d.add(one)
 	}
 	if loose != "" {
@@ -526,8 +542,10 @@ func (d *differ) same(ch Change, was, is exposure.Exposure) {
 	}
 }
 
-// telling are formats that name a kind of value which is personal: where one is granted, such a value is none that leaks.
-var telling = []string{"email", "idn-email", "phone", "tel", "iban", "ipv4", "ipv6", "mac", "national-id", "address", "coordinates"}
+// telling are formats that name a kind of value which is personal: where one is granted, such a value is none
+// that leaks.
+var telling = []string{"email", "idn-email", "phone", "tel", "iban", "ipv4", "ipv6", "mac", "national-id", "address",
+	"coordinates"}
 
 // formChange says in words what a form asks less, and what it asks more.
 func formChange(was, is catalog.Form) (loose, tight string) {
@@ -563,7 +581,10 @@ func formChange(was, is catalog.Form) (loose, tight string) {
 	}
 	a, b := slices.Sorted(slices.Values(was.Values)), slices.Sorted(slices.Values(is.Values))
 	if !slices.Equal(a, b) {
-		within := len(b) > 0 && !slices.ContainsFunc(b, func(v string) bool { return len(a) > 0 && !slices.Contains(a, v) })
+		within := len(b) > 0 && !slices.ContainsFunc(b, func(v string) bool {
+			return len(a) > 0 &&
+				!slices.Contains(a, v)
+		})
 		if within {
 			more = append(more, "only "+strings.Join(b, ", "))
 		} else {
@@ -593,7 +614,8 @@ func sentAs(all map[string]exposure.Exposure, path string) bool {
 	return false
 }
 
-// accepts compares what clients may send. It lets nothing out, and so reaches no class; but what they send is reported no more.
+// accepts compares what clients may send. It lets nothing out, and so reaches no class; but what they send is
+// reported no more.
 func (d *differ) accepts(endpoint string, old, new *contract.Endpoint) {
 	if new == nil || old == nil && !new.Judges {
 		return
@@ -616,12 +638,14 @@ func (d *differ) accepts(endpoint string, old, new *contract.Endpoint) {
 		}
 		for _, path := range sortedKeys(is) {
 			if _, there := was[path]; !there && path != place.Root && !sentAs(was, path) && (old == nil || old.Judges) {
-				d.add(Change{Direction: Widening, What: "accepted", Endpoint: endpoint, Audience: a.Name, Path: path, Entity: is[path].Entity, Field: is[path].Field})
+				d.add(Change{Direction: Widening, What: "accepted", Endpoint: endpoint, Audience: a.Name, Path: path,
+					Entity: is[path].Entity, Field: is[path].Field})
 			}
 		}
 		for _, path := range sortedKeys(was) {
 			if _, there := is[path]; !there && path != place.Root && !sentAs(is, path) && old.Judges && new.Judges {
-				d.add(Change{Direction: Narrowing, What: "refused", Endpoint: endpoint, Audience: a.Name, Path: path, Entity: was[path].Entity, Field: was[path].Field})
+				d.add(Change{Direction: Narrowing, What: "refused", Endpoint: endpoint, Audience: a.Name, Path: path,
+					Entity: was[path].Entity, Field: was[path].Field})
 			}
 		}
 	}

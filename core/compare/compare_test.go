@@ -79,33 +79,65 @@ func TestWideningIsComputed(t *testing.T) {
 		words     string // the first sentence
 	}{
 		"nothing": {"", "", Neutral, 0, ""},
-		"a grant to one more audience": {"grants: {name: , hull", "grants: {name: , id: , hull", Widening, catalog.Internal,
+		"a grant to one more audience": {"grants: {name: , hull", "grants: {name: , id: , hull", Widening,
+			catalog.Internal,
 			"lets visitor see Boat.id at GET /boats/{id}"},
-		"a grant goes": {"          id:\n          name:", "          name:", Narrowing, 0, "no longer lets skipper and office see Boat.id at GET /boats/{id}"},
-		"a shape widens at every endpoint that uses it": {"    grants:\n      id:\n", "    grants:\n      id:\n      email:\n", Widening, catalog.Personal,
+		"a grant goes": {"          id:\n          name:", "          name:", Narrowing, 0,
+			"no longer lets skipper and office see Boat.id at GET /boats/{id}"},
+		"a shape widens at every endpoint that uses it": {"    grants:\n      id:\n",
+			"    grants:\n      id:\n      email:\n", Widening, catalog.Personal,
 			"lets skipper and office see Person.email at 2 endpoints"},
-		"a renamed member":           {"          name:\n", "          title: name\n", Widening, catalog.Public, "shows Boat.name as $.data.title instead of $.data.name at GET /boats/{id}"},
-		"the same written otherwise": {"grants: {name: , hull: {audiences: [office]}}", "grants:\n          name: {field: name}\n          hull: {field: hull, audiences: [office]}", Neutral, 0, ""},
-		"a shape written out":        {"owner: {shape: card}", "owner: {grants: {id: }}", Neutral, 0, ""},
-		"an unclassed field counts as internal": {"    grants:\n      id:\n", "    grants:\n      id:\n      tier:\n", Widening, catalog.Internal,
+		"a renamed member": {"          name:\n", "          title: name\n", Widening, catalog.Public,
+			"shows Boat.name as $.data.title instead of $.data.name at GET /boats/{id}"},
+		"the same written otherwise": {"grants: {name: , hull: {audiences: [office]}}",
+			"grants:\n          name: {field: name}\n          hull: {field: hull, audiences: [office]}", Neutral, 0,
+			""},
+		"a shape written out": {"owner: {shape: card}", "owner: {grants: {id: }}", Neutral, 0, ""},
+		"an unclassed field counts as internal": {"    grants:\n      id:\n", "    grants:\n      id:\n      tier:\n",
+			Widening, catalog.Internal,
 			"lets skipper and office see Person.tier at 2 endpoints"},
-		"classed lower and granted at once": {"class: personal}|    grants:\n      id:\n", "class: public}|    grants:\n      id:\n      email:\n", Widening, catalog.Personal, "classes Person.email as public instead of personal"},
-		"classed higher":                    {"tier: {type: string}", "tier: {type: string, class: personal}", Narrowing, 0, "classes Person.tier as personal instead of unclassed"},
-		"a longer text":                     {"max: 40", "max: 400", Widening, catalog.Public, "asks less of Boat.name at GET /boats/{id}: 400 instead of at most 40 characters"},
-		"a shorter one":                     {"max: 40", "max: 4", Narrowing, 0, "asks more of Boat.name at GET /boats/{id}: at most 4 characters"},
-		"open":                              {"grants: {name: , hull", "grants: {name: , more: {open: true}, hull", Widening, catalog.Personal, "no longer reports $.more as unexpected-relation where visitor gets it at GET /boats/{id}"},
-		"a reference becomes an object":     {"owner: {shape: card}", "owner: {reference: id}", Widening, catalog.Internal, "shows Person.id as $.data.owner instead of $.data.owner.id at GET /boats/{id}"},
-		"may be absent":                     {"          name:\n", "          name: {optional: true}\n", Neutral, 0, "Boat.name may be absent at GET /boats/{id}"},
-		"what clients may send":             {"{name: }}", "{name: , hull: }}", Widening, 0, "lets visitor, skipper and office send Boat.hull at POST /boats"},
-		"who is less trusted had it":        {"audiences: [office], entity: Person", "audiences: [visitor, office], entity: Person", Widening, catalog.Internal, "lets visitor see Person.id at GET /people"},
-		"an endpoint goes":                  {"  - endpoint: GET /people\n    responses:\n      - {audiences: [office], entity: Person, many: true, shape: card}\n", "", Widening, catalog.Secret, "GET /people has no contract any more; its bodies are only swept"},
-		"an endpoint comes":                 {"  - endpoint: GET /people", "  - endpoint: GET /crew\n    responses: [{entity: Person, grants: {email: }}]\n  - endpoint: GET /people", Widening, catalog.Personal, "lets visitor, skipper and office see Person.email at GET /crew"},
-		"a secret":                          {"grants: {name: , hull", "grants: {name: , key_code: {reason: x}, hull", Widening, catalog.Secret, "lets visitor see Boat.key_code at GET /boats/{id}"},
-		"at every endpoint":                 {"grants: {title: {type: string}}", "grants: {title: {type: string}, trace: {type: string}}", Widening, catalog.Public, "lets visitor, skipper and office see $.trace at every endpoint"},
-		"an exception":                      {"endpoints:\n", "exceptions:\n  - {endpoint: GET /people, path: $.x, kind: secret-value, reason: y}\nendpoints:\n", Widening, catalog.Personal, "lets findings of secret-value at GET /people $.x pass"},
-		"recognised otherwise":              {"{credentials: none}", "{header: {name: X, value: y}}", Neutral, 0, "visitor is recognised by header X y instead of no credentials"},
-		"another name of a parameter":       {"/boats/{id}", "/boats/{boat_id}", Neutral, 0, "GET /boats/{boat_id} was written GET /boats/{id}"},
-		"derived from something personal": {"    grants:\n      id:\n", "    grants:\n      id:\n      greeting: {derived: [email, tier], type: string}\n", Widening, catalog.Personal,
+		"classed lower and granted at once": {"class: personal}|    grants:\n      id:\n",
+			"class: public}|    grants:\n      id:\n      email:\n", Widening, catalog.Personal,
+			"classes Person.email as public instead of personal"},
+		"classed higher": {"tier: {type: string}", "tier: {type: string, class: personal}",
+			Narrowing, 0, "classes Person.tier as personal instead of unclassed"},
+		"a longer text": {"max: 40", "max: 400", Widening, catalog.Public,
+			"asks less of Boat.name at GET /boats/{id}: 400 instead of at most 40 characters"},
+		"a shorter one": {"max: 40", "max: 4", Narrowing, 0,
+			"asks more of Boat.name at GET /boats/{id}: at most 4 characters"},
+		"open": {"grants: {name: , hull", "grants: {name: , more: {open: true}, hull",
+			Widening, catalog.Personal,
+			"no longer reports $.more as unexpected-relation where visitor gets it at GET /boats/{id}"},
+		"a reference becomes an object": {"owner: {shape: card}", "owner: {reference: id}", Widening,
+			catalog.Internal, "shows Person.id as $.data.owner instead of $.data.owner.id at GET /boats/{id}"},
+		"may be absent": {"          name:\n", "          name: {optional: true}\n", Neutral, 0,
+			"Boat.name may be absent at GET /boats/{id}"},
+		"what clients may send": {"{name: }}", "{name: , hull: }}", Widening, 0,
+			"lets visitor, skipper and office send Boat.hull at POST /boats"},
+		"who is less trusted had it": {"audiences: [office], entity: Person",
+			"audiences: [visitor, office], entity: Person", Widening, catalog.Internal,
+			"lets visitor see Person.id at GET /people"},
+		"an endpoint goes": {"  - endpoint: GET /people\n    responses:\n      - {audiences: " +
+			"[office], entity: Person, many: true, shape: card}\n", "", Widening, catalog.Secret,
+			"GET /people has no contract any more; its bodies are only swept"},
+		"an endpoint comes": {"  - endpoint: GET /people",
+			"  - endpoint: GET /crew\n    responses: [{entity: Person, grants: {email: }}]\n  - endpoint: GET /people",
+			Widening, catalog.Personal, "lets visitor, skipper and office see Person.email at GET /crew"},
+		"a secret": {"grants: {name: , hull", "grants: {name: , key_code: {reason: x}, hull",
+			Widening, catalog.Secret, "lets visitor see Boat.key_code at GET /boats/{id}"},
+		"at every endpoint": {"grants: {title: {type: string}}",
+			"grants: {title: {type: string}, trace: {type: string}}", Widening, catalog.Public,
+			"lets visitor, skipper and office see $.trace at every endpoint"},
+		"an exception": {"endpoints:\n",
+			"exceptions:\n  - {endpoint: GET /people, path: $.x, kind: secret-value, reason: y}\nendpoints:\n",
+			Widening, catalog.Personal, "lets findings of secret-value at GET /people $.x pass"},
+		"recognised otherwise": {"{credentials: none}", "{header: {name: X, value: y}}", Neutral, 0,
+			"visitor is recognised by header X y instead of no credentials"},
+		"another name of a parameter": {"/boats/{id}", "/boats/{boat_id}", Neutral, 0,
+			"GET /boats/{boat_id} was written GET /boats/{id}"},
+		"derived from something personal": {"    grants:\n      id:\n",
+			"    grants:\n      id:\n      greeting: {derived: [email, tier], type: string}\n", Widening,
+			catalog.Personal,
 			"lets skipper and office see $.data.owner.greeting (derived from email, tier) at GET /boats/{id}"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -119,7 +151,8 @@ func TestWideningIsComputed(t *testing.T) {
 			}
 			d := Contracts(read(t, base), read(t, text))
 			if d.Direction != c.direction || d.Reaches != c.reaches {
-				t.Errorf("it is %s reaching %v, want %s reaching %v: %v", d.Direction, d.Reaches, c.direction, c.reaches, d.Words)
+				t.Errorf("it is %s reaching %v, want %s reaching %v: %v", d.Direction, d.Reaches, c.direction,
+					c.reaches, d.Words)
 			}
 			first := ""
 			if len(d.Words) > 0 {
@@ -132,14 +165,16 @@ func TestWideningIsComputed(t *testing.T) {
 				t.Error("whether it needs approval is told wrong")
 			}
 			back := Contracts(read(t, text), read(t, base))
-			if c.direction == Narrowing && back.Direction != Widening && !strings.Contains(name, "classed") || c.direction == Neutral && len(d.Words) == 0 && len(back.Words) > 0 {
+			if c.direction == Narrowing && back.Direction != Widening && !strings.Contains(name, "classed") ||
+				c.direction == Neutral && len(d.Words) == 0 && len(back.Words) > 0 {
 				t.Errorf("the way back is %s: %v", back.Direction, back.Words)
 			}
 		})
 	}
 }
 
-// TestWhichShapeJudges changes by what objects are told to be of one shape or another: what another shape lets out of them counts.
+// TestWhichShapeJudges changes by what objects are told to be of one shape or another: what another shape lets
+// out of them counts.
 func TestWhichShapeJudges(t *testing.T) {
 	with := func(grant string) *contract.Contracts {
 		return read(t, `inkret: 1
@@ -155,7 +190,8 @@ shapes:
 endpoints: [{endpoint: GET /boats, responses: [{statuses: [200], entity: Boat, grants: {id: , next: `+grant+`}}]}]
 `)
 	}
-	card, line, full := `{when: {kind: a}, shape: card}`, `{when: {kind: b}, shape: line}`, `{when: {kind: c}, shape: full}`
+	card, line, full := `{when: {kind: a}, shape: card}`, `{when: {kind: b}, shape: line}`,
+		`{when: {kind: c}, shape: full}`
 	one := func(all ...string) string { return "{optional: true, one_of: [" + strings.Join(all, ", ") + "]}" }
 	for _, c := range []struct {
 		name, was, is string
@@ -164,12 +200,17 @@ endpoints: [{endpoint: GET /boats, responses: [{statuses: [200], entity: Boat, g
 	}{
 		{"the same", one(card, line), one(card, line), Neutral, catalog.Public},
 		{"an order that changes nothing", one(card, line), one(line, card), Neutral, catalog.Public},
-		{"told by another value", one(card, full), one(card, `{when: {kind: z}, shape: full}`), Widening, catalog.Personal},
+		{"told by another value", one(card, full), one(card, `{when: {kind: z}, shape: full}`), Widening,
+			catalog.Personal},
 		{"told by nothing any more", one(card, full), one(card, `{shape: full}`), Widening, catalog.Personal},
-		{"shapes that change places", one(`{when: {kind: a}, shape: card}`, `{when: {kind: b}, shape: full}`), one(`{when: {kind: b}, shape: card}`, `{when: {kind: a}, shape: full}`), Widening, catalog.Personal},
-		{"one that went, where another takes all", one(card, line, `{shape: full}`), one(card, `{shape: full}`), Widening, catalog.Personal},
-		{"one that went, where nothing takes what is left", one(card, line, full), one(card, line), Narrowing, catalog.Public},
-		{"a reference that becomes shapes", `{reference: id, reason: to link}`, one(card, full), Widening, catalog.Personal},
+		{"shapes that change places", one(`{when: {kind: a}, shape: card}`, `{when: {kind: b}, shape: full}`),
+			one(`{when: {kind: b}, shape: card}`, `{when: {kind: a}, shape: full}`), Widening, catalog.Personal},
+		{"one that went, where another takes all", one(card, line, `{shape: full}`), one(card, `{shape: full}`),
+			Widening, catalog.Personal},
+		{"one that went, where nothing takes what is left", one(card, line, full), one(card, line), Narrowing,
+			catalog.Public},
+		{"a reference that becomes shapes", `{reference: id, reason: to link}`, one(card, full), Widening,
+			catalog.Personal},
 	} {
 		d := Contracts(with(c.was), with(c.is))
 		if d.Direction != c.direction || d.Direction == Widening && d.Reaches < c.reaches {
@@ -180,7 +221,8 @@ endpoints: [{endpoint: GET /boats, responses: [{statuses: [200], entity: Boat, g
 
 func TestMoreTrustedAudiencesSeeWhatLessTrustedOnesDo(t *testing.T) {
 	old := strings.Replace(base, "audiences: [office], entity: Person", "audiences: [skipper], entity: Person", 1)
-	new := strings.Replace(base, "audiences: [office], entity: Person", "audiences: [skipper, office], entity: Person", 1)
+	new := strings.Replace(base, "audiences: [office], entity: Person", "audiences: [skipper, office], entity: Person",
+		1)
 	if d := Contracts(read(t, old), read(t, new)); d.Direction != Neutral || len(d.Words) != 1 {
 		t.Errorf("letting the office see what skippers see is %s: %v", d.Direction, d.Words)
 	}
@@ -190,9 +232,12 @@ func TestMoreTrustedAudiencesSeeWhatLessTrustedOnesDo(t *testing.T) {
 }
 
 func TestWhereNoAudienceIsNamedEverybodyIsOne(t *testing.T) {
-	const text = "inkret: 1\nservice: quay\nentities: {Boat: {fields: {id: {class: internal}, name: {class: public}}}}\nendpoints: [{endpoint: GET /a, responses: [{entity: Boat, grants: {id: }}], accepts: [{entity: Boat, grants: {id: }}]}]\n"
+	const text = "inkret: 1\nservice: quay\nentities: {Boat: {fields: {id: {class: internal}, name: {class: " +
+		"public}}}}\nendpoints: [{endpoint: GET /a, responses: [{entity: Boat, grants: {id: }}], accepts: [{entity: " +
+		"Boat, grants: {id: }}]}]\n"
 	d := Contracts(read(t, text), read(t, strings.ReplaceAll(text, "grants: {id: }", "grants: {id: , name: }")))
-	if d.Direction != Widening || len(d.Words) != 2 || d.Words[0].Text != "lets everybody see Boat.name at GET /a" || d.Words[1].Text != "lets everybody send Boat.name at GET /a" {
+	if d.Direction != Widening || len(d.Words) != 2 || d.Words[0].Text != "lets everybody see Boat.name at GET /a" ||
+		d.Words[1].Text != "lets everybody send Boat.name at GET /a" {
 		t.Errorf("it is %s: %v", d.Direction, d.Words)
 	}
 }

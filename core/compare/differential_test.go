@@ -17,12 +17,13 @@ import (
 	"inkret/core/scan"
 )
 
-// pairs are how many pairs of contracts are tried; go test ./core/compare -pairs 5000 tries more than is done each time.
+// pairs are how many pairs of contracts are tried; go test ./core/compare -pairs 5000 tries more than is done
+// each time.
 var pairs = flag.Int("pairs", 300, "pairs of contracts that are compared")
 
-// TestCompareAgreesWithTheJudge holds the comparison of contracts against the judge, over contracts, changes and exchanges
-// made at random: where the judge reports something by the old contracts and not by the new ones, the change widens, with at
-// least that class; and where no exchange of many shows that, it hardly ever does.
+// TestCompareAgreesWithTheJudge holds the comparison of contracts against the judge, over contracts, changes
+// and exchanges made at random: where the judge reports something by the old contracts and not by the new ones,
+// the change widens, with at least that class; and where no exchange of many shows that, it hardly ever does.
 func TestCompareAgreesWithTheJudge(t *testing.T) {
 	pairs := *pairs
 	if testing.Short() {
@@ -50,8 +51,11 @@ func TestCompareAgreesWithTheJudge(t *testing.T) {
 			if c := m.Exchange(a, changed); j.loses(c) {
 				lost = true
 				if d.Direction != Widening || d.Reaches < j.class {
-					t.Errorf("seed %d: it is %s reaching %v, but no longer reports %v (%v, %v) at %s as %s to\n%s %s %v %s\nanswered %d %s\n%s%v", seed, d.Direction, d.Reaches, j.spot.Kind, j.spot.Severity, j.class, j.spot.Pointer, j.audience,
-						c.Request.Method, c.Request.URL, c.Request.Header, c.Request.Body, c.Response.Status, c.Response.Body, differing("", a, changed), d.Words)
+					t.Errorf("seed %d: it is %s reaching %v, but no longer reports %v (%v, %v) at %s as %s to\n%s "+
+						"%s %v %s\nanswered %d %s\n%s%v", seed, d.Direction, d.Reaches, j.spot.Kind, j.spot.Severity,
+						j.class, j.spot.Pointer, j.audience,
+						c.Request.Method, c.Request.URL, c.Request.Header, c.Request.Body, c.Response.Status,
+						c.Response.Body, differing("", a, changed), d.Words)
 					break
 				}
 			}
@@ -73,14 +77,15 @@ func TestCompareAgreesWithTheJudge(t *testing.T) {
 		}
 	}
 	t.Logf("%d pairs, %d widen, %d of these shown by an exchange, %d by none", pairs, widened, shown, alarms)
-	if most := float64(pairs) / 100; float64(alarms) > most+2*math.Sqrt(most) { // one in a hundred, and what chance adds to few
+	// one in a hundred, and what chance adds to few
+	if most := float64(pairs) / 100; float64(alarms) > most+2*math.Sqrt(most) {
 
 		t.Errorf("%d of %d pairs are said to widen, and no exchange of thousands shows it", alarms, pairs)
 	}
 }
 
-// said reports whether a change widens by the specification whatever the judge says: a field classed lower, an exception, an
-// audience that is gone, which recordings name.
+// said reports whether a change widens by the specification whatever the judge says: a field classed lower, an
+// exception, an audience that is gone, which recordings name.
 func said(d *Difference) bool {
 	return slices.ContainsFunc(d.Changes, func(c Change) bool {
 		return c.Direction == Widening && (c.What == "class" || c.What == "exception" || c.What == "audience")
@@ -101,7 +106,8 @@ func newJudges(old, new *contract.Contracts) *judges {
 	return &judges{old: old, new: new, before: scan.NewJudge(old), after: scan.NewJudge(new), other: scan.NewJudge(old)}
 }
 
-// loses reports whether something is reported of an exchange by the old contracts and not, or less severely, by the new.
+// loses reports whether something is reported of an exchange by the old contracts and not, or less severely, by
+// the new.
 func (j *judges) loses(c *exchange.Capture) bool {
 	was := j.before.Capture(c)
 	spots := append([]scan.Spot(nil), was.Spots...)
@@ -113,7 +119,8 @@ func (j *judges) loses(c *exchange.Capture) bool {
 		return false // which objects are judged where the entity is not is guessed from their names
 	}
 	for _, s := range spots {
-		if s.Kind == scan.MissingField || s.Kind == scan.UnevenExposure || stands(j.old, spots, now, s) || j.ordered(c, audience, s) {
+		if s.Kind == scan.MissingField || s.Kind == scan.UnevenExposure || stands(j.old, spots, now, s) ||
+			j.ordered(c, audience, s) {
 			continue
 		}
 		if !lost || s.Class > j.class {
@@ -140,7 +147,8 @@ func stands(old *contract.Contracts, was, now []scan.Spot, s scan.Spot) bool {
 		}
 		instead := strings.HasPrefix(o.Pointer+"/", s.Pointer+"/") || strings.HasPrefix(s.Pointer+"/", o.Pointer+"/")
 		if instead && !slices.ContainsFunc(was, func(before scan.Spot) bool {
-			return before.Request == o.Request && before.Pointer == o.Pointer && before.Kind == o.Kind && before.Severity >= o.Severity
+			return before.Request == o.Request && before.Pointer == o.Pointer && before.Kind == o.Kind &&
+				before.Severity >= o.Severity
 		}) {
 			return true
 		}
@@ -148,9 +156,9 @@ func stands(old *contract.Contracts, was, now []scan.Spot, s scan.Spot) bool {
 	return false
 }
 
-// stillSaid reports whether a spot at the place of another says as much, however severe. What gathers all below it is as severe
-// as what is granted in it may be; where that is there, it stands for itself by now. And that a field is renamed says less than
-// that it is not granted.
+// stillSaid reports whether a spot at the place of another says as much, however severe. What gathers all below
+// it is as severe as what is granted in it may be; where that is there, it stands for itself by now. And that a
+// field is renamed says less than that it is not granted.
 func stillSaid(old *contract.Contracts, was, now scan.Spot) bool {
 	switch was.Kind {
 	case scan.WrongAudience, scan.UnexpectedRelation:
@@ -178,7 +186,8 @@ func (j *judges) ordered(c *exchange.Capture, audience string, s scan.Spot) bool
 		said.Audience = a.Name
 		out := j.other.Capture(&said)
 		reported := func(o scan.Spot) bool { // unless in another form, it had it
-			return o.Request == s.Request && o.Kind != scan.ValueMismatch && o.Severity >= s.Severity && strings.HasPrefix(s.Pointer+"/", o.Pointer+"/")
+			return o.Request == s.Request && o.Kind != scan.ValueMismatch && o.Severity >= s.Severity &&
+				strings.HasPrefix(s.Pointer+"/", o.Pointer+"/")
 		}
 		if out.Response != nil && !slices.ContainsFunc(out.Spots, reported) {
 			return true

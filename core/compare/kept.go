@@ -6,8 +6,9 @@ import (
 	"inkret/core/catalog"
 )
 
-// Kept is the class of a field that was in force last, be the field there still or not. It holds until a revision lowers it
-// that says so: to take a field away and bring it back, under its name or another, is no way to lower its class.
+// Kept is the class of a field that was in force last, be the field there still or not. It holds until a
+// revision lowers it that says so: to take a field away and bring it back, under its name or another, is no way
+// to lower its class.
 type Kept struct {
 	Entity, StoredAs, Field string
 	Type                    catalog.Type
@@ -35,8 +36,8 @@ func KeptOf(c *catalog.Catalog, before []Kept) []Kept {
 
 func keptKey(entity, field string) string { return catalog.Fold(entity) + "." + catalog.Fold(field) }
 
-// remember works out the classes that fields of the new contracts had before, if graver than what they have: by their names, in
-// entities that were renamed, or as fields that are gone.
+// remember works out the classes that fields of the new contracts had before, if graver than what they have: by
+// their names, in entities that were renamed, or as fields that are gone.
 func (d *differ) remember(before []Kept) {
 	d.kept = map[string]catalog.Class{}
 	byEntity := map[string][]Kept{}
@@ -55,7 +56,8 @@ func (d *differ) remember(before []Kept) {
 		}
 		for _, f := range e.Fields {
 			for _, k := range had {
-				if k.Class > f.Class.Judged() && (catalog.Fold(k.Field) == catalog.Fold(f.Name) || d.renamed(e, f, k, had)) {
+				if k.Class > f.Class.Judged() && (catalog.Fold(k.Field) == catalog.Fold(f.Name) ||
+					d.renamed(e, f, k, had)) {
 					key := keptKey(e.Name, f.Name)
 					d.kept[key] = max(d.kept[key], k.Class)
 				}
@@ -74,8 +76,8 @@ func (d *differ) has(folded string) bool {
 	return false
 }
 
-// mayBe reports whether an entity may be one that is gone: it is stored in the same place, or half of its fields are called
-// the same.
+// mayBe reports whether an entity may be one that is gone: it is stored in the same place, or half of its
+// fields are called the same.
 func mayBe(e *catalog.Entity, gone []Kept) bool {
 	same := 0
 	for _, k := range gone {
@@ -86,8 +88,8 @@ func mayBe(e *catalog.Entity, gone []Kept) bool {
 	return e.StoredAs != "" && e.StoredAs == gone[0].StoredAs || same > 0 && same*2 >= len(e.Fields)
 }
 
-// renamed reports whether a new field may be one that is gone under another name: of the same type, and gone in the same
-// revision, or with a name that says the same and more.
+// renamed reports whether a new field may be one that is gone under another name: of the same type, and gone in
+// the same revision, or with a name that says the same and more.
 func (d *differ) renamed(e *catalog.Entity, f *catalog.Field, k Kept, had []Kept) bool {
 	if k.Class < catalog.Personal || k.Type != f.Form.Type {
 		return false

@@ -12,8 +12,8 @@ import (
 // maxUnreported is how many places are told of one by one that are no longer reported.
 const maxUnreported = 8
 
-// measure adds what the judge no longer reports and the comparison does not tell of: all where it found nothing that widens,
-// else what is graver.
+// measure adds what the judge no longer reports and the comparison does not tell of: all where it found nothing
+// that widens, else what is graver.
 func (d *Difference) measure(losses []probe.Loss) {
 	var told []Sentence
 	known, widens := d.Reaches, d.Direction == Widening
@@ -47,11 +47,13 @@ func (d *Difference) measure(losses []probe.Loss) {
 			continue
 		}
 		met[text] = true
-		d.Changes = append(d.Changes, Change{Direction: Widening, What: "unreported", Class: class, Endpoint: l.Endpoint, Audience: l.Audience, Status: l.Status, Path: l.Path, Detail: l.Kind.String()})
+		d.Changes = append(d.Changes, Change{Direction: Widening, What: "unreported", Class: class,
+			Endpoint: l.Endpoint, Audience: l.Audience, Status: l.Status, Path: l.Path, Detail: l.Kind.String()})
 		told = append(told, Sentence{Widening, class, text})
 	}
 	if more > 0 {
-		told = append(told, Sentence{Widening, d.Reaches, fmt.Sprintf("no longer reports %d places more, or less severely", more)})
+		told = append(told, Sentence{Widening, d.Reaches,
+			fmt.Sprintf("no longer reports %d places more, or less severely", more)})
 	}
 	d.Words = append(told, d.Words...)
 }

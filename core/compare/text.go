@@ -13,7 +13,8 @@ func Unified(oldName, newName, old, new string) string {
 		return ""
 	}
 	const context = 3
-	text, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: lines(old), B: lines(new), FromFile: oldName, ToFile: newName, Context: context})
+	text, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: lines(old), B: lines(new), FromFile: oldName,
+		ToFile: newName, Context: context})
 	if err != nil {
 		return ""
 	}

@@ -5,11 +5,14 @@ import (
 	"slices"
 )
 
-// Differing lists the templates of the endpoints that are written otherwise in two states of contracts, so that an exchange may
-// be judged otherwise; nil is all of them, and requests that come to none, where something differs that holds for all.
+// Differing lists the templates of the endpoints that are written otherwise in two states of contracts, so that
+// an exchange may be judged otherwise; nil is all of them, and requests that come to none, where something
+// differs that holds for all.
 func Differing(old, new *Contracts) map[string]bool {
-	if !reflect.DeepEqual(old.Servers, new.Servers) || !slices.Equal(old.Countries, new.Countries) || len(old.Audiences) != len(new.Audiences) || len(old.Detectors) != len(new.Detectors) ||
-		len(old.Catalog.Entities) != len(new.Catalog.Entities) || len(old.Shapes) != len(new.Shapes) || len(old.Responses) != len(new.Responses) {
+	if !reflect.DeepEqual(old.Servers, new.Servers) || !slices.Equal(old.Countries, new.Countries) ||
+		len(old.Audiences) != len(new.Audiences) || len(old.Detectors) != len(new.Detectors) ||
+		len(old.Catalog.Entities) != len(new.Catalog.Entities) || len(old.Shapes) != len(new.Shapes) ||
+		len(old.Responses) != len(new.Responses) {
 		return nil
 	}
 	for i, a := range old.Audiences {
@@ -19,7 +22,8 @@ func Differing(old, new *Contracts) map[string]bool {
 	}
 	for i := range old.Detectors {
 		a, b := &old.Detectors[i], &new.Detectors[i]
-		if a.Name != b.Name || a.Class != b.Class || a.Check != b.Check || a.Least != b.Least || a.Most != b.Most || a.Pattern.String() != b.Pattern.String() {
+		if a.Name != b.Name || a.Class != b.Class || a.Check != b.Check || a.Least != b.Least || a.Most != b.Most ||
+			a.Pattern.String() != b.Pattern.String() {
 			return nil
 		}
 	}

@@ -151,7 +151,8 @@ func (r *reader) grants(n *document.Node, entity *catalog.Entity, base catalog.C
 	return set
 }
 
-var grantKeys = []string{"field", "derived", "external", "constant", "relation", "shape", "grants", "reference", "one_of",
+var grantKeys = []string{"field", "derived", "external", "constant", "relation", "shape", "grants", "reference",
+	"one_of",
 	"entity", "type", "format", "max", "values", "nullable", "optional", "many", "open", "keys", "audiences", "class",
 	"reason", "needed_by"}
 
@@ -167,7 +168,8 @@ func (r *reader) grant(n *document.Node, entity *catalog.Entity, base catalog.Cl
 		return g
 	case document.String:
 		if entity == nil {
-			r.report(n, "a long form such as {type: string}; the short form carries an entity's field", "no entity is known here that could have the field %q", n.Text)
+			r.report(n, "a long form such as {type: string}; the short form carries an entity's field",
+				"no entity is known here that could have the field %q", n.Text)
 			return nil
 		}
 		r.carry(g, n, n.Text)
@@ -221,7 +223,8 @@ func (r *reader) carry(g *Grant, n *document.Node, name string) {
 		return
 	}
 	if rel := g.Owner.Relation(name); rel != nil {
-		r.report(n, "shape, grants, reference, one_of or open", "the relation %s.%s does not say what of %s it grants", g.Owner.Name, name, rel.Entity)
+		r.report(n, "shape, grants, reference, one_of or open", "the relation %s.%s does not say what of %s it grants",
+			g.Owner.Name, name, rel.Entity)
 		return
 	}
 	r.unknown(n, "field or relation of "+g.Owner.Name, name, g.Owner.Names())
@@ -258,7 +261,9 @@ func (r *reader) source(g *Grant, n *document.Node, entity *catalog.Entity) {
 		r.sourceRelation(g, n, entity)
 		return
 	case n.Get("reference") != nil:
-		r.report(n.Get("reference"), "a relation of the entity, named by `relation` where the member's name is not the relation's", "%q is no relation that could be referred to", g.Name)
+		r.report(n.Get("reference"),
+			"a relation of the entity, named by `relation` where the member's name is not the relation's",
+			"%q is no relation that could be referred to", g.Name)
 		return
 	case n.Get("entity") != nil:
 		g.Source, g.entity = FromEntity, r.entity(n.Get("entity"))
@@ -275,7 +280,8 @@ func (r *reader) source(g *Grant, n *document.Node, entity *catalog.Entity) {
 		switch {
 		case name == "":
 		case entity == nil:
-			r.report(n.Get("field"), "no field, or an `entity` for the response", "no entity is known here that could have the field %q", name)
+			r.report(n.Get("field"), "no field, or an `entity` for the response",
+				"no entity is known here that could have the field %q", name)
 		case entity.Field(name) == nil:
 			r.unknown(n.Get("field"), "field of "+entity.Name, name, fieldNames(entity))
 		default:
@@ -289,7 +295,8 @@ func (r *reader) source(g *Grant, n *document.Node, entity *catalog.Entity) {
 			switch {
 			case name == "":
 			case entity == nil:
-				r.report(item, "no field, or an `entity` for the response", "no entity is known here that could have the field %q", name)
+				r.report(item, "no field, or an `entity` for the response",
+					"no entity is known here that could have the field %q", name)
 			case entity.Field(name) == nil:
 				r.unknown(item, "field of "+entity.Name, name, fieldNames(entity))
 			default:
@@ -314,7 +321,8 @@ func (r *reader) source(g *Grant, n *document.Node, entity *catalog.Entity) {
 		inner, base = nil, g.Class
 	case n.Get("grants") != nil || n.Get("shape") != nil || n.Get("one_of") != nil:
 		g.Source = FromGroup
-	case entity != nil && !g.Open && !g.Keyed && n.Get("type") == nil && n.Get("values") == nil && n.Get("format") == nil:
+	case entity != nil && !g.Open && !g.Keyed && n.Get("type") == nil && n.Get("values") == nil &&
+		n.Get("format") == nil:
 		r.unknown(n.Name, "field or relation of "+entity.Name, g.Name, entity.Names())
 	}
 	r.objects(g, n, inner, base)
@@ -367,7 +375,8 @@ func (r *reader) sourceRelation(g *Grant, n *document.Node, entity *catalog.Enti
 		return
 	}
 	if n.Get("shape") == nil && n.Get("grants") == nil && n.Get("one_of") == nil && !g.Open {
-		r.report(n, "shape, grants, reference, one_of or open", "the relation %s.%s does not say what of %s it grants", entity.Name, name, rel.Entity)
+		r.report(n, "shape, grants, reference, one_of or open", "the relation %s.%s does not say what of %s it grants",
+			entity.Name, name, rel.Entity)
 	}
 	r.objects(g, n, target, catalog.Unclassed)
 }
@@ -422,10 +431,12 @@ func (r *reader) alternative(g *Grant, n *document.Node, entity *catalog.Entity)
 
 // needsMembers checks that a grant of objects or arrays says what is in them.
 func (r *reader) needsMembers(g *Grant, n *document.Node) {
-	if g.Form.Type != catalog.Object && g.Form.Type != catalog.Array || g.Open || g.Keyed || g.Many || g.shape != nil || g.own != nil || g.oneOf != nil {
+	if g.Form.Type != catalog.Object && g.Form.Type != catalog.Array || g.Open || g.Keyed || g.Many || g.shape != nil ||
+		g.own != nil || g.oneOf != nil {
 		return
 	}
-	r.report(n, "grants, shape, one_of, open, keys or many with it", "%q is granted as %s without saying what is in it", g.Name, g.Form.Type)
+	r.report(n, "grants, shape, one_of, open, keys or many with it", "%q is granted as %s without saying what is in it",
+		g.Name, g.Form.Type)
 }
 
 // gradeClass applies the grant's own class and asks for the reasons it needs.

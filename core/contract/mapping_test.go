@@ -8,7 +8,8 @@ import (
 )
 
 func TestMappings(t *testing.T) {
-	c, err := Read(File{Name: "c.yaml", Data: []byte("inkret: 1\nservice: s\naudiences: [{name: visitor}, {name: skipper}, {name: office}]")})
+	c, err := Read(File{Name: "c.yaml",
+		Data: []byte("inkret: 1\nservice: s\naudiences: [{name: visitor}, {name: skipper}, {name: office}]")})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -26,7 +27,8 @@ func TestMappings(t *testing.T) {
 		header    exchange.Header
 		want      string
 	}{
-		{"desk-monday", cookie, "office"}, {"trip/x-1.har", cookie, "office"}, {"desk-monday", nil, ""}, {"skipper-1.har", cookie, "skipper"},
+		{"desk-monday", cookie, "office"}, {"trip/x-1.har", cookie, "office"}, {"desk-monday", nil, ""},
+		{"skipper-1.har", cookie, "skipper"},
 		{"all.zip/skipper-1.har", nil, "skipper"}, {"else.har", desk, "office"}, {"else.har", nil, ""},
 	} {
 		if got := m.Audience(one.recording, &exchange.Request{Header: one.header}); got != one.want {
@@ -45,7 +47,8 @@ func TestMappings(t *testing.T) {
 		"audiences: [{audience: office, recordings: '['}]": "is no pattern",
 		"other: 1": "other",
 	} {
-		if _, err := ReadMapping(File{Name: "m.yaml", Data: []byte(text)}, c); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := ReadMapping(File{Name: "m.yaml", Data: []byte(text)}, c); err == nil ||
+			!strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v, want %q", text, err, want)
 		}
 	}

@@ -241,7 +241,8 @@ func (s *Server) reached(u *url.URL) bool {
 	if u.Scheme == "" && u.Port() == "" {
 		port = s.Port
 	}
-	return (u.Scheme == "" || strings.EqualFold(s.Scheme, u.Scheme)) && s.Host == strings.ToLower(u.Hostname()) && s.Port == port
+	return (u.Scheme == "" || strings.EqualFold(s.Scheme, u.Scheme)) && s.Host == strings.ToLower(u.Hostname()) &&
+		s.Port == port
 }
 
 // Serves gives the path below the longest server prefix that a URL is under, as
@@ -573,12 +574,13 @@ func Generalise(method string, segments []string, isValue func(segment []byte) b
 	return method + " /" + strings.Join(out, "/")
 }
 
-// IsParameter reports whether a segment of a path reads as a value and not as a word: digits only, a UUID, a date, 16 or
-// more hexadecimal digits, 20 or more letters and digits with a digit, or ten or more that change between letter and digit
-// three times.
+// IsParameter reports whether a segment of a path reads as a value and not as a word: digits only, a UUID, a
+// date, 16 or more hexadecimal digits, 20 or more letters and digits with a digit, or ten or more that change
+// between letter and digit three times.
 func IsParameter(segment string) bool {
 	switch {
-	case digits.MatchString(segment), uuidSegment.MatchString(segment), hexSegment.MatchString(segment), dateSegment.MatchString(segment):
+	case digits.MatchString(segment), uuidSegment.MatchString(segment), hexSegment.MatchString(segment),
+		dateSegment.MatchString(segment):
 		return true
 	case longSegment.MatchString(segment):
 		return strings.ContainsAny(segment, "0123456789")

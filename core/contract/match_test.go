@@ -119,7 +119,8 @@ func TestGeneralise(t *testing.T) {
 // bearer is a JWT with these claims, as JSON, signed by nobody.
 func bearer(claims string) exchange.Header {
 	part := base64.RawURLEncoding.EncodeToString
-	return exchange.Header{{Name: "authorization", Value: "bearer " + part([]byte(`{"alg":"none"}`)) + "." + part([]byte(claims)) + ".x"}}
+	return exchange.Header{{Name: "authorization", Value: "bearer " + part([]byte(`{"alg":"none"}`)) + "." +
+		part([]byte(claims)) + ".x"}}
 }
 
 func TestAudiencesAreRecognised(t *testing.T) {
@@ -201,17 +202,26 @@ endpoints:
 		{name: "group", path: "/a", audience: "visitor", status: 201, want: "all", entry: "2XX"},
 		{name: "default", path: "/a", audience: "visitor", status: 500, want: "rest", entry: "default"},
 		{name: "named before unnamed", path: "/a", audience: "office", status: 200, want: "office", entry: "200"},
-		{name: "more conditions before fewer", path: "/a?view=full", audience: "office", status: 200, want: "full", entry: "200"},
-		{name: "a condition that does not hold", path: "/a?view=short", audience: "office", status: 200, want: "office", entry: "200"},
-		{name: "by media type", path: "/a", audience: "visitor", header: "application/xml", status: 200, want: "xml", entry: "200"},
-		{name: "the endpoint's own first", path: "/a", audience: "visitor", status: 404, want: "rest", entry: "default"},
+		{name: "more conditions before fewer", path: "/a?view=full", audience: "office", status: 200, want: "full",
+			entry: "200"},
+		{name: "a condition that does not hold", path: "/a?view=short", audience: "office", status: 200, want: "office",
+			entry: "200"},
+		{name: "by media type", path: "/a", audience: "visitor", header: "application/xml", status: 200, want: "xml",
+			entry: "200"},
+		{name: "the endpoint's own first", path: "/a", audience: "visitor", status: 404, want: "rest",
+			entry: "default"},
 		{name: "then those at the top", path: "/b", audience: "visitor", status: 403, want: "top error", entry: "4XX"},
-		{name: "none for the audience: the most trusted one that has one", path: "/b", audience: "visitor", status: 200, want: "office", entry: "200", wrong: true},
-		{name: "an own response for others keeps the top ones away", path: "/b", audience: "visitor", status: 404, want: "own error", entry: "404", wrong: true},
+		{name: "none for the audience: the most trusted one that has one", path: "/b", audience: "visitor", status: 200,
+			want: "office", entry: "200", wrong: true},
+		{name: "an own response for others keeps the top ones away", path: "/b", audience: "visitor", status: 404,
+			want: "own error", entry: "404", wrong: true},
 		{name: "no response fits", path: "/b", audience: "visitor", status: 500, want: ""},
-		{name: "by the request's body", method: "POST", path: "/q", audience: "visitor", body: `{"operation":"arrivals"}`, status: 200, want: "arrivals", entry: "2XX"},
-		{name: "deep in the request's body", method: "POST", path: "/q", audience: "visitor", body: `{"a":[{"b":true}]}`, status: 200, want: "deep", entry: "2XX"},
-		{name: "a body that does not fit", method: "POST", path: "/q", audience: "visitor", body: `{"operation":"other"}`, status: 200, want: ""},
+		{name: "by the request's body", method: "POST", path: "/q", audience: "visitor",
+			body: `{"operation":"arrivals"}`, status: 200, want: "arrivals", entry: "2XX"},
+		{name: "deep in the request's body", method: "POST", path: "/q", audience: "visitor",
+			body: `{"a":[{"b":true}]}`, status: 200, want: "deep", entry: "2XX"},
+		{name: "a body that does not fit", method: "POST", path: "/q", audience: "visitor",
+			body: `{"operation":"other"}`, status: 200, want: ""},
 	} {
 		u, err := url.Parse("https://x.example" + one.path)
 		if err != nil {
@@ -221,7 +231,8 @@ endpoints:
 			one.method = "GET"
 		}
 		cap := &exchange.Capture{Request: exchange.Request{Method: one.method, URL: u, Body: []byte(one.body)},
-			Response: exchange.Response{Status: one.status, Header: exchange.Header{{Name: "Content-Type", Value: one.header}}}}
+			Response: exchange.Response{Status: one.status,
+				Header: exchange.Header{{Name: "Content-Type", Value: one.header}}}}
 		segments, _ := c.Serves(u)
 		choice := c.Find(one.method, segments).Choose(c.Audience(one.audience), cap)
 		got := ""
@@ -229,7 +240,8 @@ endpoints:
 			got = choice.Response.Name
 		}
 		if got != one.want || choice.Status != one.entry || choice.Wrong != one.wrong {
-			t.Errorf("%s: %q by %q, wrong audience %v; want %q by %q, %v", one.name, got, choice.Status, choice.Wrong, one.want, one.entry, one.wrong)
+			t.Errorf("%s: %q by %q, wrong audience %v; want %q by %q, %v", one.name, got, choice.Status, choice.Wrong,
+				one.want, one.entry, one.wrong)
 		}
 	}
 }

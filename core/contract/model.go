@@ -260,14 +260,16 @@ func (x *Exception) Covers(path string) bool {
 // Within reports whether another exception says all that this one does, and for as long.
 func (x *Exception) Within(o *Exception) bool {
 	place := x.Path == o.Path || o.Covers(strings.TrimSuffix(x.Path, "..*"))
-	return x.Endpoint == o.Endpoint && x.Kind == o.Kind && place && (o.Until == "" || x.Until != "" && x.Until <= o.Until)
+	return x.Endpoint == o.Endpoint && x.Kind == o.Kind && place && (o.Until == "" || x.Until != "" &&
+		x.Until <= o.Until)
 }
 
 var (
 	serviceName  = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
 	statusEntry  = regexp.MustCompile(`^([1-5][0-9][0-9]|[1-5]XX|default)$`)
 	methodTokens = map[string]bool{
-		"GET": true, "HEAD": true, "POST": true, "PUT": true, "PATCH": true, "DELETE": true, "OPTIONS": true, "TRACE": true, "QUERY": true,
+		"GET": true, "HEAD": true, "POST": true, "PUT": true, "PATCH": true, "DELETE": true, "OPTIONS": true,
+		"TRACE": true, "QUERY": true,
 	}
 )
 

@@ -69,7 +69,8 @@ const (
 
 // scalars are the sorts that a type lets in, without a look at the value.
 var scalars = map[catalog.Type]Scalar{
-	"": Bool | Text | Integer | Number, catalog.String: Text, catalog.Integer: Integer, catalog.Number: Integer | Number, catalog.Boolean: Bool,
+	"": Bool | Text | Integer | Number, catalog.String: Text, catalog.Integer: Integer,
+	catalog.Number: Integer | Number, catalog.Boolean: Bool,
 }
 
 // Key is a member's name as JSON mostly writes it, with its quotes and colon; empty where
@@ -174,7 +175,8 @@ func (e *Endpoint) Plan(choice Choice, status int) *Plan {
 	}
 	others := []*Response{}
 	for _, o := range e.Responses {
-		if o == choice.Response || o.Audiences.has(audience) || o.Inner != choice.Response.Inner || !equalConditions(o.When, choice.Response.When) && len(o.When) > 0 {
+		if o == choice.Response || o.Audiences.has(audience) || o.Inner != choice.Response.Inner ||
+			!equalConditions(o.When, choice.Response.When) && len(o.When) > 0 {
 			continue
 		}
 		for _, s := range o.Statuses {
@@ -303,7 +305,8 @@ func (r *Response) wayGrant(name string, at []string, beside *GrantSet) *Grant {
 
 func (g *Grant) asOptional() *Grant {
 	return &Grant{Name: g.Name, Pos: g.Pos, Audiences: g.Audiences, Source: g.Source, Field: g.Field, Owner: g.Owner,
-		Derived: g.Derived, External: g.External, Relation: g.Relation, Reference: g.Reference, Class: g.Class, Form: g.Form,
+		Derived: g.Derived, External: g.External, Relation: g.Relation, Reference: g.Reference, Class: g.Class,
+		Form: g.Form,
 		Many: g.Many, Optional: true, Open: g.Open, Keyed: g.Keyed, Reason: g.Reason, NeededBy: g.NeededBy,
 		entity: g.entity, shape: g.shape, own: g.own, oneOf: g.oneOf}
 }
@@ -336,7 +339,8 @@ func (c *compiler) member(sources []source) *Member {
 	}
 	g := lead.grant
 	m := &Member{
-		Name: g.Name, Text: []byte(g.Name), Grant: g, Way: g.way, Class: g.Class, Gravest: g.Class, Form: g.Form, Many: g.Many,
+		Name: g.Name, Text: []byte(g.Name), Grant: g, Way: g.way, Class: g.Class, Gravest: g.Class, Form: g.Form,
+		Many:    g.Many,
 		Foreign: !lead.holders().has(c.audience), Open: g.Open, Keyed: g.Keyed, Refers: g.Reference, Entity: g.entity,
 	}
 	m.Serial = len(c.members)

@@ -75,7 +75,8 @@ func (r *reader) fault(n *document.Node, expected, found string) { r.report(n, e
 
 // unknown adds a problem about a word that is none of the known ones.
 func (r *reader) unknown(n *document.Node, what, word string, known []string) {
-	p := Problem{Pos: n.Pos(), Path: n.Path(), Found: fmt.Sprintf("%s %q is not known", what, word), Near: Nearest(word, known)}
+	p := Problem{Pos: n.Pos(), Path: n.Path(), Found: fmt.Sprintf("%s %q is not known", what, word),
+		Near: Nearest(word, known)}
 	switch {
 	case len(known) == 0:
 		p.Expected = "one that is defined; there is none yet"

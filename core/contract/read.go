@@ -50,7 +50,8 @@ type reader struct {
 	shapeName []string
 }
 
-var topKeys = []string{"inkret", "service", "servers", "audiences", "entities", "shapes", "responses", "endpoints", "detectors", "countries", "exceptions"}
+var topKeys = []string{"inkret", "service", "servers", "audiences", "entities", "shapes", "responses", "endpoints",
+	"detectors", "countries", "exceptions"}
 
 func (r *reader) document(files []File) {
 	sections := map[string][]*document.Node{}
@@ -67,7 +68,8 @@ func (r *reader) document(files []File) {
 		}
 	}
 	if len(files) > 1 && len(sections["inkret"]) == 0 && len(r.problems) == 0 {
-		r.report(&document.Node{File: files[0].Name, Line: 1, Column: 1}, "`inkret: 1` in one of the files", "the format's version is missing")
+		r.report(&document.Node{File: files[0].Name, Line: 1, Column: 1}, "`inkret: 1` in one of the files",
+			"the format's version is missing")
 	}
 	for _, n := range sections["inkret"] {
 		if n.Text != strconv.Itoa(Version) || n.Kind != document.Number {
@@ -240,7 +242,8 @@ func (r *reader) readEntities(sections []*document.Node) {
 			name := n.Name.Text
 			e := &catalog.Entity{Name: name}
 			if !r.c.Catalog.Add(e) {
-				r.report(n.Name, "each name once", "entity %q is defined twice, first at %s", name, first[name].Name.Pos())
+				r.report(n.Name, "each name once", "entity %q is defined twice, first at %s", name,
+					first[name].Name.Pos())
 				continue
 			}
 			first[name] = n
@@ -334,7 +337,8 @@ func (r *reader) class(n *document.Node) catalog.Class {
 	return c
 }
 
-var responseKeys = []string{"audiences", "statuses", "when", "name", "entity", "at", "many", "nullable", "shape", "grants", "beside", "headers"}
+var responseKeys = []string{"audiences", "statuses", "when", "name", "entity", "at", "many", "nullable", "shape",
+	"grants", "beside", "headers"}
 
 // response reads a response or, where accepts, an entry of accepts.
 func (r *reader) response(n *document.Node, accepts bool) *Response {
@@ -357,7 +361,8 @@ func (r *reader) response(n *document.Node, accepts bool) *Response {
 		resp.Statuses = nil
 		for _, item := range r.list(s) {
 			if text := r.scalar(item); !statusEntry.MatchString(text) {
-				r.report(item, "a code such as 200, a group such as 4XX, or default", "%s is no status", item.Describe())
+				r.report(item, "a code such as 200, a group such as 4XX, or default", "%s is no status",
+					item.Describe())
 			} else {
 				resp.Statuses = append(resp.Statuses, text)
 			}
@@ -398,7 +403,8 @@ func (r *reader) at(resp *Response, n *document.Node) {
 	if i := strings.LastIndex(text, ">>"); i >= 0 {
 		outer, ok := outerPlace(text[:i])
 		if !ok {
-			r.report(n, "the place of the text that holds the body, as in script#state >> /user", "%q names no place before its last >>", text)
+			r.report(n, "the place of the text that holds the body, as in script#state >> /user",
+				"%q names no place before its last >>", text)
 			return
 		}
 		resp.Inner, inner = outer, strings.TrimSpace(text[i+2:])
@@ -461,7 +467,8 @@ func (r *reader) conditions(n *document.Node) []condition {
 		for _, v := range r.mapping(p) {
 			if p.Name.Text == "body" {
 				if _, ok := place.SplitPointer(v.Name.Text); !ok {
-					r.report(v.Name, "a JSON Pointer into the request body, such as /operation", "%q is no JSON Pointer", v.Name.Text)
+					r.report(v.Name, "a JSON Pointer into the request body, such as /operation",
+						"%q is no JSON Pointer", v.Name.Text)
 				}
 			}
 			all = append(all, condition{in: p.Name.Text, name: v.Name.Text, values: r.scalars(v)})
@@ -481,7 +488,8 @@ func (r *reader) endpoint(n *document.Node) {
 	if e.Text != "" && r.template(e, n.Get("endpoint")) {
 		key := e.normalised()
 		if old := r.templates[key]; old != nil {
-			r.report(n.Get("endpoint"), "each endpoint once", "%q is the same endpoint as %q at %s", e.Text, old.Text, old.Pos())
+			r.report(n.Get("endpoint"), "each endpoint once", "%q is the same endpoint as %q at %s", e.Text, old.Text,
+				old.Pos())
 		} else {
 			r.templates[key] = n.Get("endpoint")
 		}
@@ -642,7 +650,8 @@ func (r *reader) detectorPattern(n *document.Node) *regexp.Regexp {
 func (r *reader) detectorLength(d *detect.Custom, n *document.Node) {
 	bounds := r.listOrOne(n)
 	if len(bounds) != 1 && len(bounds) != 2 {
-		r.report(n, "a number of bytes, or the least and the most as in [8, 40]", "the length has %d numbers", len(bounds))
+		r.report(n, "a number of bytes, or the least and the most as in [8, 40]", "the length has %d numbers",
+			len(bounds))
 		return
 	}
 	d.Least, d.Most = r.count(bounds[0]), r.count(bounds[len(bounds)-1])
@@ -673,5 +682,6 @@ func (r *reader) exception(n *document.Node) {
 // severity; a test there holds both lists against each other.
 var KindNames = []string{"secret-value", "sensitive-field", "personal-value", "wrong-audience", "unexpected-relation",
 	"unexpected-field", "renamed-field", "hidden-duplicate", "revealing-error", "sensitive-in-url", "over-posting",
-	"cacheable-private", "missing-field", "value-mismatch", "selection-ignored", "undeclared-response", "unknown-endpoint",
+	"cacheable-private", "missing-field", "value-mismatch", "selection-ignored", "undeclared-response",
+	"unknown-endpoint",
 	"uneven-exposure", "heavy-excess"}

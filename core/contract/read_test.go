@@ -103,8 +103,10 @@ func TestDocumentedExampleIsRead(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if c.Service != "fennick-quay" || len(c.Audiences) != 3 || len(c.Catalog.Entities) != 4 || len(c.Endpoints) != 2 || len(c.Detectors) != 1 || len(c.Exceptions) != 1 {
-		t.Errorf("read %d audiences, %d entities, %d endpoints, %d detectors, %d exceptions of %q", len(c.Audiences), len(c.Catalog.Entities),
+	if c.Service != "fennick-quay" || len(c.Audiences) != 3 || len(c.Catalog.Entities) != 4 || len(c.Endpoints) != 2 ||
+		len(c.Detectors) != 1 || len(c.Exceptions) != 1 {
+		t.Errorf("read %d audiences, %d entities, %d endpoints, %d detectors, %d exceptions of %q", len(c.Audiences),
+			len(c.Catalog.Entities),
 			len(c.Endpoints), len(c.Detectors), len(c.Exceptions), c.Service)
 	}
 	grants := c.Endpoints[0].Responses[0].Body
@@ -127,13 +129,17 @@ func TestDocumentedExampleIsRead(t *testing.T) {
 			continue
 		}
 		if g.Source != want.source || g.Class != want.class || g.Carries() != want.carries {
-			t.Errorf("%s: source %d, class %s, carries %q; want %d, %s, %q", name, g.Source, g.Class, g.Carries(), want.source, want.class, want.carries)
+			t.Errorf("%s: source %d, class %s, carries %q; want %d, %s, %q", name, g.Source, g.Class, g.Carries(),
+				want.source, want.class, want.carries)
 		}
 	}
-	if note := grants.grant("note"); note.Form.Max != 500 || !note.Form.Nullable || !note.Optional || note.Audiences != 1<<2 {
-		t.Errorf("note has max %d, nullable %v, optional %v, audiences %b", note.Form.Max, note.Form.Nullable, note.Optional, note.Audiences)
+	if note := grants.grant("note"); note.Form.Max != 500 || !note.Form.Nullable || !note.Optional ||
+		note.Audiences != 1<<2 {
+		t.Errorf("note has max %d, nullable %v, optional %v, audiences %b", note.Form.Max, note.Form.Nullable,
+			note.Optional, note.Audiences)
 	}
-	if length := grants.grant("berth").Members().grant("length"); length.Field.Name != "length_m" || length.Pos.Line != 40 {
+	if length := grants.grant("berth").Members().grant("length"); length.Field.Name != "length_m" ||
+		length.Pos.Line != 40 {
 		t.Errorf("the shape's grant carries %s, at line %d", length.Field.Name, length.Pos.Line)
 	}
 	if e := c.Endpoints[1]; !e.Judges || len(e.Accepts) != 1 || c.Endpoints[0].Judges {
@@ -181,63 +187,116 @@ func TestProblems(t *testing.T) {
 		{"no version", "service: s", "the format's version is missing"},
 		{"another version", "inkret: 2\nservice: s", `api.yaml:1:9: $.inkret: a number "2" is no version`},
 		{"no service", "inkret: 1", "the service has no name"},
-		{"mistyped key on top", "inkret: 1\nservice: s\nendpoint: []", `api.yaml:3:1: $.endpoint: key "endpoint" is not known; expected inkret, service, servers`},
+		{"mistyped key on top", "inkret: 1\nservice: s\nendpoint: []",
+			`api.yaml:3:1: $.endpoint: key "endpoint" is not known; expected inkret, service, servers`},
 		{"with the word that was meant", "inkret: 1\nservice: s\nendpoint: []", `did you mean "endpoints"?`},
-		{"a name twice in a mapping", "inkret: 1\nservice: s\nservice: t", `"service" is defined twice, first at api.yaml:2:1`},
-		{"an audience twice", "inkret: 1\nservice: s\naudiences: [{name: a}, {name: a}]", `audience "a" is defined twice`},
+		{"a name twice in a mapping", "inkret: 1\nservice: s\nservice: t",
+			`"service" is defined twice, first at api.yaml:2:1`},
+		{"an audience twice", "inkret: 1\nservice: s\naudiences: [{name: a}, {name: a}]",
+			`audience "a" is defined twice`},
 		{"no server", "inkret: 1\nservice: s\nservers: [ftp://x]", `"ftp://x" does not begin with http:// or https://`},
-		{"a server with a query", "inkret: 1\nservice: s\nservers: ['https://x/?a=b']", "has more than scheme, host, port and path"},
-		{"unknown entity", small("", `{entity: Aa, grants: {}}`), `entity "Aa" is not known; expected A or B; did you mean "A"?`},
-		{"unknown shape", small("card: {entity: A, grants: {id: }}", `{entity: A, shape: crad}`), `shape "crad" is not known; expected card; did you mean "card"?`},
+		{"a server with a query", "inkret: 1\nservice: s\nservers: ['https://x/?a=b']",
+			"has more than scheme, host, port and path"},
+		{"unknown entity", small("", `{entity: Aa, grants: {}}`),
+			`entity "Aa" is not known; expected A or B; did you mean "A"?`},
+		{"unknown shape", small("card: {entity: A, grants: {id: }}", `{entity: A, shape: crad}`),
+			`shape "crad" is not known; expected card; did you mean "card"?`},
 		{"no shapes at all", small("", `{entity: A, shape: card}`), "expected one that is defined; there is none yet"},
-		{"a shape of another entity", small("card: {entity: B, grants: {id: }}", `{entity: A, shape: card}`), `shape "card" is over B; expected a shape over A`},
-		{"unknown field", grants("nmae: "), `$.endpoints[0].responses[0].grants.nmae: field or relation of A "nmae" is not known; expected id, name, mail, pin, doc, tags, b or bs; did you mean "name"?`},
+		{"a shape of another entity", small("card: {entity: B, grants: {id: }}", `{entity: A, shape: card}`),
+			`shape "card" is over B; expected a shape over A`},
+		{"unknown field", grants("nmae: "),
+			`$.endpoints[0].responses[0].grants.nmae: field or relation of A "nmae" is not known; expected id, name, mail, pin, doc, tags, b or bs; did you mean "name"?`},
 		{"unknown field behind a name", grants("title: nam"), `did you mean "name"?`},
 		{"unknown key of a grant", grants("name: {optionl: true}"), `key "optionl" is not known`},
-		{"two sources", grants("x: {field: id, derived: [id]}"), "the grant has field and derived as sources; expected one source at the most"},
-		{"a relation and a source", grants("x: {relation: b, constant: 1}"), "the grant has constant and relation as sources"},
-		{"a relation that says nothing", grants("b: "), "the relation A.b does not say what of B it grants; expected shape, grants, reference, one_of or open"},
-		{"a reference and an object", grants("b: {reference: id, grants: {id: }}"), "the grant has both reference and grants"},
+		{"two sources", grants("x: {field: id, derived: [id]}"),
+			"the grant has field and derived as sources; expected one source at the most"},
+		{"a relation and a source", grants("x: {relation: b, constant: 1}"),
+			"the grant has constant and relation as sources"},
+		{"a relation that says nothing", grants("b: "),
+			"the relation A.b does not say what of B it grants; expected shape, grants, reference, one_of or open"},
+		{"a reference and an object", grants("b: {reference: id, grants: {id: }}"),
+			"the grant has both reference and grants"},
 		{"a reference to no field", grants("b: {reference: nr}"), `field of B "nr" is not known`},
-		{"a reference without a relation", grants("name: {reference: id}"), `"name" is no relation that could be referred to`},
-		{"unknown relation", grants("x: {relation: c, grants: {}}"), `relation of A "c" is not known; expected b or bs`},
-		{"secret without a reason", grants("pin: "), `"pin" grants what is secret; expected a ` + "`reason`" + ` with it`},
-		{"class lowered without a reason", grants("mail: {class: public}"), "the class is lowered from personal to public"},
+		{"a reference without a relation", grants("name: {reference: id}"),
+			`"name" is no relation that could be referred to`},
+		{"unknown relation", grants("x: {relation: c, grants: {}}"),
+			`relation of A "c" is not known; expected b or bs`},
+		{"secret without a reason", grants("pin: "), `"pin" grants what is secret; expected a ` + "`reason`" +
+			` with it`},
+		{"class lowered without a reason", grants("mail: {class: public}"),
+			"the class is lowered from personal to public"},
 		{"an object without members", grants("doc: "), `"doc" is granted as object without saying what is in it`},
 		{"an array without members", grants("tags: "), `"tags" is granted as array without saying what is in it`},
 		{"no such type", grants("name: {type: text}"), `word "text" is not known; expected string, integer`},
-		{"a length that is none", grants("name: {max: -1}"), `a number "-1" stands here; expected a whole number above 0`},
+		{"a length that is none", grants("name: {max: -1}"),
+			`a number "-1" stands here; expected a whole number above 0`},
 		{"a truth value that is none", grants("name: {optional: maybe}"), "expected true or false"},
 		{"a list as a value", grants("name: [a]"), "a list stands behind the grant"},
 		{"keys that are not any", grants("name: {keys: all}"), `word "all" is not known; expected any`},
-		{"a field where no entity is known", small("", `{grants: {x: name}}`), `no entity is known here that could have the field "name"`},
-		{"unknown audience", small("", `{audiences: [ofice], entity: A, grants: {}}`), `audience "ofice" is not known; expected visitor or office; did you mean "office"?`},
-		{"no such status", small("", `{statuses: [2xx], grants: {}}`), `text "2xx" is no status; expected a code such as 200, a group such as 4XX, or default`},
+		{"a field where no entity is known", small("", `{grants: {x: name}}`),
+			`no entity is known here that could have the field "name"`},
+		{"unknown audience", small("", `{audiences: [ofice], entity: A, grants: {}}`),
+			`audience "ofice" is not known; expected visitor or office; did you mean "office"?`},
+		{"no such status", small("", `{statuses: [2xx], grants: {}}`),
+			`text "2xx" is no status; expected a code such as 200, a group such as 4XX, or default`},
 		{"at is no pointer", small("", `{entity: A, at: data, grants: {}}`), `"data" is no JSON Pointer`},
-		{"a condition that is none", small("", `{when: {cookie: {a: b}}, grants: {}}`), `key "cookie" is not known; expected query, header, media or body`},
-		{"statuses of what is accepted", "inkret: 1\nservice: s\nendpoints: [{endpoint: GET /a, accepts: [{statuses: [200], grants: {}}]}]", `key "statuses" is not known`},
-		{"a shape within itself", small("loop: {entity: A, grants: {b: {grants: {a: {shape: loop}}}}}", `{shape: loop}`), `shape "loop" contains itself (loop → loop); expected ` + "`many`, `nullable` or `optional`"},
-		{"a tie", small("", "{entity: A, grants: {id: }}\n      - {entity: A, grants: {name: }}"), "nothing decides between this response and the one at api.yaml:13:9 for status 2XX"},
-		{"no method", "inkret: 1\nservice: s\nendpoints: [{endpoint: /a}]", `"/a" is no endpoint; expected a method and a path`},
-		{"a method in small letters", "inkret: 1\nservice: s\nendpoints: [{endpoint: get /a}]", `method "get" is not known`},
-		{"a rest in the middle", "inkret: 1\nservice: s\nendpoints: [{endpoint: 'GET /{p+}/a'}]", "{p+} takes the rest of the path and stands in the middle"},
-		{"a brace that stays open", "inkret: 1\nservice: s\nendpoints: [{endpoint: 'GET /{p'}]", "has a brace that opens or closes no parameter"},
-		{"a parameter twice", "inkret: 1\nservice: s\nendpoints: [{endpoint: 'GET /{p}/{p}'}]", "the parameter {p} stands twice"},
-		{"endpoints that are the same", "inkret: 1\nservice: s\nendpoints: [{endpoint: 'GET /a/{x}'}, {endpoint: 'GET /a/{y}/'}]", `"GET /a/{y}/" is the same endpoint as "GET /a/{x}" at api.yaml:3:24`},
-		{"a pattern that does not compile", "inkret: 1\nservice: s\ndetectors: [{name: d, class: secret, pattern: '('}]", "the pattern does not compile"},
-		{"an example that is not found", "inkret: 1\nservice: s\ndetectors: [{name: d, class: secret, pattern: 'a+', match: [bbb]}]", "the detector does not find its example"},
+		{"a condition that is none", small("", `{when: {cookie: {a: b}}, grants: {}}`),
+			`key "cookie" is not known; expected query, header, media or body`},
+		{"statuses of what is accepted",
+			"inkret: 1\nservice: s\nendpoints: [{endpoint: GET /a, accepts: [{statuses: [200], grants: {}}]}]",
+			`key "statuses" is not known`},
+		{"a shape within itself", small("loop: {entity: A, grants: {b: {grants: {a: {shape: loop}}}}}",
+			`{shape: loop}`), `shape "loop" contains itself (loop → loop); expected ` +
+			"`many`, `nullable` or `optional`"},
+		{"a tie", small("", "{entity: A, grants: {id: }}\n      - {entity: A, grants: {name: }}"),
+			"nothing decides between this response and the one at api.yaml:13:9 for status 2XX"},
+		{"no method", "inkret: 1\nservice: s\nendpoints: [{endpoint: /a}]",
+			`"/a" is no endpoint; expected a method and a path`},
+		{"a method in small letters", "inkret: 1\nservice: s\nendpoints: [{endpoint: get /a}]",
+			`method "get" is not known`},
+		{"a rest in the middle", "inkret: 1\nservice: s\nendpoints: [{endpoint: 'GET /{p+}/a'}]",
+			"{p+} takes the rest of the path and stands in the middle"},
+		{"a brace that stays open", "inkret: 1\nservice: s\nendpoints: [{endpoint: 'GET /{p'}]",
+			"has a brace that opens or closes no parameter"},
+		{"a parameter twice", "inkret: 1\nservice: s\nendpoints: [{endpoint: 'GET /{p}/{p}'}]",
+			"the parameter {p} stands twice"},
+		{"endpoints that are the same",
+			"inkret: 1\nservice: s\nendpoints: [{endpoint: 'GET /a/{x}'}, {endpoint: 'GET /a/{y}/'}]",
+			`"GET /a/{y}/" is the same endpoint as "GET /a/{x}" at api.yaml:3:24`},
+		{"a pattern that does not compile",
+			"inkret: 1\nservice: s\ndetectors: [{name: d, class: secret, pattern: '('}]",
+			"the pattern does not compile"},
+		{"an example that is not found",
+			"inkret: 1\nservice: s\ndetectors: [{name: d, class: secret, pattern: 'a+', match: [bbb]}]",
+			"the detector does not find its example"},
 		{"a country of which no numbering is known", "inkret: 1\nservice: s\ncountries: [GB, XX]", "XX"},
-		{"a counter-example that is found", "inkret: 1\nservice: s\ndetectors: [{name: d, class: secret, pattern: 'a+', no_match: [xaa]}]", "the detector finds its counter-example"},
+		{"a counter-example that is found",
+			"inkret: 1\nservice: s\ndetectors: [{name: d, class: secret, pattern: 'a+', no_match: [xaa]}]",
+			"the detector finds its counter-example"},
 		{"neither pattern nor words", "inkret: 1\nservice: s\ndetectors: [{name: d, class: secret}]", "pattern"},
-		{"pattern and words", "inkret: 1\nservice: s\ndetectors: [{name: d, class: secret, pattern: a, words: [b]}]", "the detector has both"},
-		{"no words", "inkret: 1\nservice: s\ndetectors: [{name: d, class: secret, words: []}]", "the detector has no words"},
-		{"a word that is part of another", "inkret: 1\nservice: s\ndetectors: [{name: d, class: personal, words: [heron, 'slack water'], match: ['Pale Heron', 'at SLACK WATER.'], no_match: [herons, slackwater], length: [5, 40]}, {name: e, class: secret, words: gull, match: [gulls]}]", "the detector does not find its example"},
-		{"a length that is held", "inkret: 1\nservice: s\ndetectors: [{name: d, class: secret, pattern: 'k+', length: 4, match: [kkkk, kkkkk]}]", "the detector does not find its example"},
-		{"the most before the least", "inkret: 1\nservice: s\ndetectors: [{name: d, class: secret, pattern: 'k+', length: [9, 4]}]", "no value is at least 9 and at most 4 bytes long"},
-		{"three lengths", "inkret: 1\nservice: s\ndetectors: [{name: d, class: secret, pattern: 'k+', length: [1, 2, 3]}]", "the length has 3 numbers"},
-		{"a check digit is held", "inkret: 1\nservice: s\ndetectors: [{name: d, class: secret, pattern: '[0-9]{4}', check: luhn, match: ['1234']}]", "the detector does not find its example"},
-		{"no such kind", "inkret: 1\nservice: s\nexceptions: [{endpoint: GET /a, path: $.a, kind: unexpected-feild, reason: r}]", `kind "unexpected-feild" is not known`},
-		{"a day that is none", "inkret: 1\nservice: s\nexceptions: [{endpoint: GET /a, path: $.a, kind: missing-field, reason: r, until: 2027-02-30}]", `"2027-02-30" is no day`},
+		{"pattern and words", "inkret: 1\nservice: s\ndetectors: [{name: d, class: secret, pattern: a, words: [b]}]",
+			"the detector has both"},
+		{"no words", "inkret: 1\nservice: s\ndetectors: [{name: d, class: secret, words: []}]",
+			"the detector has no words"},
+		{"a word that is part of another",
+			"inkret: 1\nservice: s\ndetectors: [{name: d, class: personal, words: [heron, 'slack water'], match: " +
+				"['Pale Heron', 'at SLACK WATER.'], no_match: [herons, slackwater], length: [5, 40]}, {name: e, " +
+				"class: secret, words: gull, match: [gulls]}]", "the detector does not find its example"},
+		{"a length that is held",
+			"inkret: 1\nservice: s\ndetectors: [{name: d, class: secret, pattern: 'k+', length: 4, match: [kkkk, " +
+				"kkkkk]}]", "the detector does not find its example"},
+		{"the most before the least",
+			"inkret: 1\nservice: s\ndetectors: [{name: d, class: secret, pattern: 'k+', length: [9, 4]}]",
+			"no value is at least 9 and at most 4 bytes long"},
+		{"three lengths", "inkret: 1\nservice: s\ndetectors: [{name: d, class: secret, pattern: 'k+', length: [1, " +
+			"2, 3]}]", "the length has 3 numbers"},
+		{"a check digit is held",
+			"inkret: 1\nservice: s\ndetectors: [{name: d, class: secret, pattern: '[0-9]{4}', check: luhn, match: " +
+				"['1234']}]", "the detector does not find its example"},
+		{"no such kind", "inkret: 1\nservice: s\nexceptions: [{endpoint: GET /a, path: $.a, kind: unexpected-feild, " +
+			"reason: r}]", `kind "unexpected-feild" is not known`},
+		{"a day that is none", "inkret: 1\nservice: s\nexceptions: [{endpoint: GET /a, path: $.a, kind: " +
+			"missing-field, reason: r, until: 2027-02-30}]", `"2027-02-30" is no day`},
 		{"an alias without anchor", "inkret: 1\nservice: s\nx-a: *nothing", "unknown anchor 'nothing'"},
 	}
 	for _, c := range cases {
@@ -254,7 +313,8 @@ func TestProblems(t *testing.T) {
 }
 
 func TestAllProblemsAreReportedAtOnce(t *testing.T) {
-	_, err := read(small("card: {entity: B, grants: {nothing: }}", `{entity: A, at: x, grants: {nmae: , mail: {class: public}, b: }, x-note: kept}`))
+	_, err := read(small("card: {entity: B, grants: {nothing: }}",
+		`{entity: A, at: x, grants: {nmae: , mail: {class: public}, b: }, x-note: kept}`))
 	var all Problems
 	if !errors.As(err, &all) {
 		t.Fatalf("the error is a %T", err)
@@ -280,14 +340,16 @@ func TestAProblemOnTheLastOfTenThousandLines(t *testing.T) {
 	}
 	b.WriteString("  - endpoint: GET /last\n    responces: []\n")
 	_, err := read(b.String())
-	if err == nil || !strings.HasPrefix(err.Error(), `api.yaml:10005:5: $.endpoints[5000].responces: key "responces" is not known`) {
+	if err == nil || !strings.HasPrefix(err.Error(),
+		`api.yaml:10005:5: $.endpoints[5000].responces: key "responces" is not known`) {
 		t.Errorf("said: %v", err)
 	}
 }
 
 func TestAFolderIsReadAsOneDocument(t *testing.T) {
 	a := File{"a.yaml", []byte("inkret: 1\nservice: s\nentities: {A: {fields: {id: {type: integer}}}}")}
-	b := File{"b.yaml", []byte("inkret: 1\nservice: s\nendpoints: [{endpoint: GET /a, responses: [{entity: A, grants: {id: }}]}]")}
+	b := File{"b.yaml", []byte("inkret: 1\nservice: s\nendpoints: [{endpoint: GET /a, responses: [{entity: A, " +
+		"grants: {id: }}]}]")}
 	c, err := Read(a, b)
 	if err != nil {
 		t.Fatal(err)
@@ -296,7 +358,8 @@ func TestAFolderIsReadAsOneDocument(t *testing.T) {
 		t.Errorf("%d entities and %d endpoints are read", len(c.Catalog.Entities), len(c.Endpoints))
 	}
 	_, err = Read(a, File{"c.yaml", []byte("entities: {A: {}}")})
-	if err == nil || !strings.Contains(err.Error(), `c.yaml:1:12: $.entities.A: entity "A" is defined twice, first at a.yaml:3:12`) {
+	if err == nil || !strings.Contains(err.Error(),
+		`c.yaml:1:12: $.entities.A: entity "A" is defined twice, first at a.yaml:3:12`) {
 		t.Errorf("an entity in two files gives: %v", err)
 	}
 	_, err = Read(a, File{"c.yaml", []byte("service: t")})
@@ -307,14 +370,16 @@ func TestAFolderIsReadAsOneDocument(t *testing.T) {
 
 func TestAShapeMayContainItselfWhereItCanEnd(t *testing.T) {
 	for _, end := range []string{"optional: true", "nullable: true", "many: true"} {
-		if _, err := read(small("loop: {entity: A, grants: {id: , b: {grants: {a: {shape: loop, "+end+"}}}}}", `{shape: loop}`)); err != nil {
+		if _, err := read(small("loop: {entity: A, grants: {id: , b: {grants: {a: {shape: loop, "+end+"}}}}}",
+			`{shape: loop}`)); err != nil {
 			t.Errorf("with %s: %v", end, err)
 		}
 	}
 }
 
 func TestGrantsBesideAShapeAddAndReplace(t *testing.T) {
-	c, err := read(small("card: {entity: A, grants: {id: , name: }}", `{shape: card, grants: {name: {optional: true}, mail: {reason: r}}}`))
+	c, err := read(small("card: {entity: A, grants: {id: , name: }}",
+		`{shape: card, grants: {name: {optional: true}, mail: {reason: r}}}`))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -353,7 +418,8 @@ func TestAliasesCannotGrowWithoutEnd(t *testing.T) {
 	var b strings.Builder
 	b.WriteString("inkret: 1\nservice: s\nx-0: &a0 [x, x, x, x, x, x, x, x, x, x]\n")
 	for i := 1; i < 12; i++ {
-		fmt.Fprintf(&b, "x-%d: &a%d [%s]\n", i, i, strings.TrimSuffix(strings.Repeat(fmt.Sprintf("*a%d, ", i-1), 10), ", "))
+		fmt.Fprintf(&b, "x-%d: &a%d [%s]\n", i, i, strings.TrimSuffix(strings.Repeat(fmt.Sprintf("*a%d, ", i-1), 10),
+			", "))
 	}
 	_, err := read(b.String())
 	if err == nil || !strings.Contains(err.Error(), "too deep or too large") {
@@ -363,7 +429,8 @@ func TestAliasesCannotGrowWithoutEnd(t *testing.T) {
 
 func TestNearestWord(t *testing.T) {
 	known := []string{"audiences", "entities", "endpoints", "name"}
-	for word, want := range map[string]string{"audience": "audiences", "endponts": "endpoints", "nmae": "name", "Entities": "entities", "zebra": "", "x": ""} {
+	for word, want := range map[string]string{"audience": "audiences", "endponts": "endpoints", "nmae": "name",
+		"Entities": "entities", "zebra": "", "x": ""} {
 		if got := Nearest(word, known); got != want {
 			t.Errorf("nearest to %q is %q, want %q", word, got, want)
 		}

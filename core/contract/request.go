@@ -54,7 +54,8 @@ func (e *Endpoint) Requests(base *url.URL) []exchange.Request {
 		}
 		if len(body) > 0 {
 			request.Body, _ = json.Marshal(body) // texts alone
-			request.Header = append(request.Header, exchange.HeaderField{Name: "Content-Type", Value: "application/json"})
+			request.Header = append(request.Header, exchange.HeaderField{Name: "Content-Type",
+				Value: "application/json"})
 		}
 		if !met[key] {
 			met[key] = true
@@ -64,9 +65,10 @@ func (e *Endpoint) Requests(base *url.URL) []exchange.Request {
 	return all
 }
 
-// Situations gives exchanges that endpoints with one template tell apart, bodies aside: each request of [Endpoint.Requests]
-// with each status that usual answers have. Among the codes of an entry such as 2XX those stand for all that answers to the
-// method have as a rule (RFC 9110), and where the same endpoint names each of these, one that no other entry is for.
+// Situations gives exchanges that endpoints with one template tell apart, bodies aside: each request of
+// [Endpoint.Requests] with each status that usual answers have. Among the codes of an entry such as 2XX those
+// stand for all that answers to the method have as a rule (RFC 9110), and where the same endpoint names each of
+// these, one that no other entry is for.
 func Situations(base *url.URL, same ...*Endpoint) []exchange.Capture {
 	method := "GET"
 	codes := map[int]bool{418: true}
@@ -111,7 +113,8 @@ func Situations(base *url.URL, same ...*Endpoint) []exchange.Capture {
 	for _, r := range requests {
 		for _, code := range slices.Sorted(maps.Keys(codes)) {
 			for _, m := range media {
-				all = append(all, exchange.Capture{Request: r, Response: exchange.Response{Status: code, Header: exchange.Header{{Name: "Content-Type", Value: m}}}})
+				all = append(all, exchange.Capture{Request: r, Response: exchange.Response{Status: code,
+					Header: exchange.Header{{Name: "Content-Type", Value: m}}}})
 			}
 		}
 	}
@@ -142,9 +145,9 @@ func usual(entry, method string) []int {
 	return []int{code}
 }
 
-// Callers dresses a request as callers that states of contracts tell apart, or may: as nobody, as somebody unknown, as each
-// audience with each value that it is recognised by and with another one, and as two audiences at once. Of those that every
-// state takes for the same audience there is one.
+// Callers dresses a request as callers that states of contracts tell apart, or may: as nobody, as somebody
+// unknown, as each audience with each value that it is recognised by and with another one, and as two audiences
+// at once. Of those that every state takes for the same audience there is one.
 func Callers(r exchange.Request, states ...*Contracts) []exchange.Request {
 	var marks [][]exchange.HeaderField
 	for _, c := range states {
@@ -183,7 +186,8 @@ func Callers(r exchange.Request, states ...*Contracts) []exchange.Request {
 // mostCallers bounds the callers that are tried.
 const mostCallers = 2000
 
-// marks are sets of header fields that show an audience, or nearly do: each value that it is recognised by, and another.
+// marks are sets of header fields that show an audience, or nearly do: each value that it is recognised by, and
+// another.
 func (a *Audience) marks() [][]exchange.HeaderField {
 	all := [][]exchange.HeaderField{nil}
 	cross := func(m *Match, field func(value string) exchange.HeaderField) {
@@ -204,7 +208,8 @@ func (a *Audience) marks() [][]exchange.HeaderField {
 	cross(a.Recognise.Claim, func(value string) exchange.HeaderField {
 		claims, _ := json.Marshal(map[string]string{a.Recognise.Claim.Name: value, "sub": "7"}) // texts alone
 		b64 := base64.RawURLEncoding
-		return exchange.HeaderField{Name: "Authorization", Value: "Bearer " + b64.EncodeToString([]byte(`{"alg":"none"}`)) + "." + b64.EncodeToString(claims) + ".c2ln"}
+		return exchange.HeaderField{Name: "Authorization", Value: "Bearer " +
+			b64.EncodeToString([]byte(`{"alg":"none"}`)) + "." + b64.EncodeToString(claims) + ".c2ln"}
 	})
 	cross(a.Recognise.Header, func(value string) exchange.HeaderField {
 		return exchange.HeaderField{Name: a.Recognise.Header.Name, Value: value}
@@ -217,5 +222,6 @@ func (a *Audience) marks() [][]exchange.HeaderField {
 
 // Base gives a URL that is the server's.
 func (s *Server) Base() *url.URL {
-	return &url.URL{Scheme: s.Scheme, Host: s.Host + ":" + s.Port, Path: strings.TrimRight("/"+strings.Join(s.Path, "/"), "/")}
+	return &url.URL{Scheme: s.Scheme, Host: s.Host + ":" + s.Port,
+		Path: strings.TrimRight("/"+strings.Join(s.Path, "/"), "/")}
 }

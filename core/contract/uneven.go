@@ -171,5 +171,6 @@ func (c *Contracts) unevenAt(e *Endpoint, g *Grant, audience int) string {
 	if n := len(elsewhere); n > shown {
 		elsewhere, more = elsewhere[:shown], fmt.Sprintf(" and %d more", n-shown)
 	}
-	return fmt.Sprintf("%s.%s is %s here and %s at %s%s", g.Owner.Name, g.Field.Name, own, usual, strings.Join(elsewhere, ", "), more)
+	return fmt.Sprintf("%s.%s is %s here and %s at %s%s", g.Owner.Name, g.Field.Name, own, usual,
+		strings.Join(elsewhere, ", "), more)
 }

@@ -93,7 +93,9 @@ func lowers(name []byte, f func([]byte) bool) bool {
 // carriesToken are parameters by which an address lets in who has it.
 var carriesToken = func() map[string]bool {
 	all := map[string]bool{}
-	for _, name := range strings.Fields("token access_token auth auth_token authtoken sig signature x-amz-signature x-goog-signature reset_token resettoken invite_token confirmation_token ticket magic login_token api_key apikey key secret code sid session") {
+	for _, name := range strings.Fields("token access_token auth auth_token authtoken sig signature x-amz-signature " +
+		"x-goog-signature reset_token resettoken invite_token confirmation_token ticket magic login_token api_key " +
+		"apikey key secret code sid session") {
 		all[name] = true
 	}
 	return all
@@ -185,7 +187,8 @@ func cookie(v []byte) Hit {
 	}
 	value, attributes, _ := bytes.Cut(rest, []byte(";"))
 	lower := bytes.ToLower(attributes)
-	if (bytes.Contains(lower, []byte("httponly")) || bytes.Contains(lower, []byte("path=/"))) && random(bytes.Trim(value, `"`)) {
+	if (bytes.Contains(lower, []byte("httponly")) || bytes.Contains(lower, []byte("path=/"))) &&
+		random(bytes.Trim(value, `"`)) {
 		return secret("session cookie", 0, len(v))
 	}
 	return Hit{}
@@ -234,7 +237,8 @@ func settings(v []byte) Hit {
 			continue
 		}
 		switch strings.ToLower(strings.Join(strings.Fields(string(name)), "")) {
-		case "server", "host", "datasource", "addr", "address", "networkaddress", "endpoint", "accountname", "user", "uid", "userid", "username", "database", "initialcatalog":
+		case "server", "host", "datasource", "addr", "address", "networkaddress", "endpoint", "accountname", "user",
+			"uid", "userid", "username", "database", "initialcatalog":
 			server = true
 		case "password", "pwd", "accountkey", "sharedaccesskey", "passwd":
 			password = !placeholder(bytes.TrimSpace(value))

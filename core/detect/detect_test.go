@@ -23,7 +23,8 @@ func TestValues(t *testing.T) {
 		{"the hash is " + bcryptHash + ", really", "bcrypt hash"},
 		{bcryptHash[:50], ""},
 		{argonHash, "Argon2 hash"},
-		{"$argon2i$m=120,t=5000,p=2$4fXXG0spB92WPB1NitT8/OH0VKI$iPBVuORECm5biUsjq33hn9/7BKqy9aPWKhFfK2haEsM", "Argon2 hash"},
+		{"$argon2i$m=120,t=5000,p=2$4fXXG0spB92WPB1NitT8/OH0VKI$iPBVuORECm5biUsjq33hn9/7BKqy9aPWKhFfK2haEsM",
+			"Argon2 hash"},
 		{"$scrypt$ln=16,r=8,p=1$aM15713r3Xsvxbi31lqr1Q$nFNh2CVHVjNldFVKDHDlm4CbdRSCdEBsjjJxD+iCs5E", "scrypt hash"},
 		{"scrypt:32768:8:1$8hd8sh2Hq0aKv3Fs$" + strings.Repeat("0a1b2c3d", 16), "scrypt hash"},
 		{"$7$C6..../....SodiumChloride$kBGj9fHznVYFQMEn/qDCfrDevf9YDtcDdKvEqHJLV8D", "scrypt hash"},
@@ -118,7 +119,8 @@ func TestTeamDetectors(t *testing.T) {
 		{Name: "member", Class: catalog.Personal, Pattern: regexp.MustCompile(`\b\d{8}\b`), Check: "luhn"},
 	}, nil)
 	for value, want := range map[string]string{
-		"at FQ-1234": "berth code", "FQ-1234 dk_x": "desk key", "12345674": "member", "12345678": "", "words": "", "ada@sails.example": "e-mail address",
+		"at FQ-1234": "berth code", "FQ-1234 dk_x": "desk key", "12345674": "member", "12345678": "", "words": "",
+		"ada@sails.example": "e-mail address",
 	} {
 		v := []byte(value)
 		if hit := set.Value(v, TraitsOf(v)); hit.Detector != want {
@@ -129,12 +131,20 @@ func TestTeamDetectors(t *testing.T) {
 
 func TestNames(t *testing.T) {
 	for class, names := range map[catalog.Class][]string{
-		catalog.Secret: {"password", "passwordHash", "password_hash", "PASSWORD-HASH", "userPassword", "api_key", "apiKey", "APIKey", "X-Api-Key", "client_secret",
-			"accessToken", "refresh_token", "privateKey", "sessionId", "session_id", "totpSecret", "cvv", "cardNumber", "credentials", "pwd", "pin", "password2", "Kennwort", "mot_de_passe", "contraseña", "wachtwoordHash", "lösenord"},
-		catalog.Personal: {"email", "e_mail_address", "userEmail", "emailAddress", "phone", "phoneNumber", "mobile", "dateOfBirth", "date_of_birth", "dob", "ssn", "iban", "firstName",
-			"last_name", "home_address", "postcode", "passportNumber", "email_encrypted", "Geburtsdatum", "telefoonNummer", "code_postal", "apellidos", "straße", "fname", "homePhone"},
-		catalog.Unclassed: {"password_changed_at", "passwordChangedAt", "token_count", "has_phone", "hasPassword", "email_verified", "public_key", "is_email_public", "csrf_token", "next_page_token",
-			"token_type", "email_template", "phone_model", "mac_address", "name", "id", "label", "compass", "pinned", "tokenizer", "emailed", "passage", "x", "", "secretary", "password_reset_required", "kennwort_geaendert_am", "address_count", "hotel", "telescope", "ruedigers_boat", "clavicle"},
+		catalog.Secret: {"password", "passwordHash", "password_hash", "PASSWORD-HASH", "userPassword", "api_key",
+			"apiKey", "APIKey", "X-Api-Key", "client_secret",
+			"accessToken", "refresh_token", "privateKey", "sessionId", "session_id", "totpSecret", "cvv", "cardNumber",
+			"credentials", "pwd", "pin", "password2", "Kennwort", "mot_de_passe", "contraseña", "wachtwoordHash",
+			"lösenord"},
+		catalog.Personal: {"email", "e_mail_address", "userEmail", "emailAddress", "phone", "phoneNumber", "mobile",
+			"dateOfBirth", "date_of_birth", "dob", "ssn", "iban", "firstName",
+			"last_name", "home_address", "postcode", "passportNumber", "email_encrypted", "Geburtsdatum",
+			"telefoonNummer", "code_postal", "apellidos", "straße", "fname", "homePhone"},
+		catalog.Unclassed: {"password_changed_at", "passwordChangedAt", "token_count", "has_phone", "hasPassword",
+			"email_verified", "public_key", "is_email_public", "csrf_token", "next_page_token",
+			"token_type", "email_template", "phone_model", "mac_address", "name", "id", "label", "compass", "pinned",
+			"tokenizer", "emailed", "passage", "x", "", "secretary", "password_reset_required", "kennwort_geaendert_am",
+			"address_count", "hotel", "telescope", "ruedigers_boat", "clavicle"},
 	} {
 		for _, name := range names {
 			want := class
@@ -150,7 +160,8 @@ func TestNames(t *testing.T) {
 
 func TestWords(t *testing.T) {
 	for name, want := range map[string]string{
-		"passwordHash": "password hash", "HTTPServerID": "http server id", "user_id-2": "user id 2", "ÜberName": "über name", "x509Cert": "x509 cert", "__a__": "a",
+		"passwordHash": "password hash", "HTTPServerID": "http server id", "user_id-2": "user id 2",
+		"ÜberName": "über name", "x509Cert": "x509 cert", "__a__": "a",
 	} {
 		if got := strings.Join(Words(nil, []byte(name)), " "); got != want {
 			t.Errorf("the words of %q are %q, want %q", name, got, want)
@@ -162,8 +173,10 @@ func TestWords(t *testing.T) {
 // letters, or the public notation, may stay.
 func TestMasksTellNothing(t *testing.T) {
 	for value, want := range map[string]string{
-		"sol@quay.example": "s•••@•••", "+44 1632 960123": "+•••", "GB82WEST12345698765432": "GB•••", bcryptHash: "$2b$•••", argonHash: "$argon2id$•••",
-		token: "eyJ•••", pem: "-----BEGIN •••", "4111111111111111": "•••", "pbkdf2_sha256$600000$seasalt$Jq2G4pTgTPa5SuUp3s5G0xXhDJ0p9nH8x3yWkB6Cqk4=": "pbkdf2_sha256$•••",
+		"sol@quay.example": "s•••@•••", "+44 1632 960123": "+•••", "GB82WEST12345698765432": "GB•••",
+		bcryptHash: "$2b$•••", argonHash: "$argon2id$•••",
+		token: "eyJ•••", pem: "-----BEGIN •••", "4111111111111111": "•••",
+		"pbkdf2_sha256$600000$seasalt$Jq2G4pTgTPa5SuUp3s5G0xXhDJ0p9nH8x3yWkB6Cqk4=": "pbkdf2_sha256$•••",
 		"hello there": "h•••", "four": "•••", "": "•••", "\x1b[31mred": "•••", "\u202eright to left": "•••",
 	} {
 		v := []byte(value)
@@ -183,7 +196,8 @@ func TestMasksTellNothing(t *testing.T) {
 
 func TestHarmlessValuesCostNoAllocation(t *testing.T) {
 	set := &Set{}
-	for _, value := range []string{"plain words", "2026-05-01T10:00:00Z", "0d9f1c1e-5a0b-4c3d-9e8f-001122334455", "FQ-10037", "18.50"} {
+	for _, value := range []string{"plain words", "2026-05-01T10:00:00Z", "0d9f1c1e-5a0b-4c3d-9e8f-001122334455",
+		"FQ-10037", "18.50"} {
 		v := []byte(value)
 		traits := TraitsOf(v)
 		if n := testing.AllocsPerRun(100, func() { set.Value(v, traits) }); n > 0 {
@@ -193,7 +207,8 @@ func TestHarmlessValuesCostNoAllocation(t *testing.T) {
 }
 
 func FuzzValue(f *testing.F) {
-	for _, seed := range []string{bcryptHash, argonHash, token, pem, "4111 1111 1111 1111", "ada@sails.example", "+44 1632 960123", "GB82 WEST 1234 5698 7654 32", "@@@", "$$$", "eyJ.eyJ.", "-----BEGIN "} {
+	for _, seed := range []string{bcryptHash, argonHash, token, pem, "4111 1111 1111 1111", "ada@sails.example",
+		"+44 1632 960123", "GB82 WEST 1234 5698 7654 32", "@@@", "$$$", "eyJ.eyJ.", "-----BEGIN "} {
 		f.Add([]byte(seed))
 	}
 	set := &Set{}

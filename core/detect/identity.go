@@ -173,7 +173,8 @@ func personnummer(v []byte) bool {
 // henkilotunnus is the Finnish personal identity code.
 func henkilotunnus(v []byte) bool {
 	const checks = "0123456789ABCDEFHJKLMNPRSTUVWXY"
-	if len(v) != 11 || !shaped(v[:6], "999999") || !shaped(v[7:10], "999") || bytes.IndexByte([]byte("-+ABCDEFYXWVU"), v[6]) < 0 {
+	if len(v) != 11 || !shaped(v[:6], "999999") || !shaped(v[7:10], "999") || bytes.IndexByte([]byte("-+ABCDEFYXWVU"),
+		v[6]) < 0 {
 		return false
 	}
 	n := number64(append(append([]byte{}, v[:6]...), v[7:10]...))
@@ -187,7 +188,8 @@ func pesel(v []byte) bool {
 	}
 	d := digitsOf(v)
 	month := d[2]*10 + d[3]
-	return month%20 >= 1 && month%20 <= 12 && month < 93 && aDay(d[0]*10+d[1], month%20, d[4]*10+d[5]) && (10-weighted(d, 1, 3, 7, 9, 1, 3, 7, 9, 1, 3)%10)%10 == d[10]
+	return month%20 >= 1 && month%20 <= 12 && month < 93 && aDay(d[0]*10+d[1], month%20, d[4]*10+d[5]) &&
+		(10-weighted(d, 1, 3, 7, 9, 1, 3, 7, 9, 1, 3)%10)%10 == d[10]
 }
 
 // fodselsnummer is the Norwegian number with its two check digits.
@@ -203,7 +205,8 @@ func fodselsnummer(v []byte) bool {
 	if day > 40 {
 		day -= 40
 	}
-	return aDay(d[4]*10+d[5], d[2]*10+d[3], day) && (11-weighted(d, 3, 7, 6, 1, 8, 9, 4, 5, 2)%11)%11 == d[9] && (11-weighted(d, 5, 4, 3, 2, 7, 6, 5, 4, 3, 2)%11)%11 == d[10]
+	return aDay(d[4]*10+d[5], d[2]*10+d[3], day) && (11-weighted(d, 3, 7, 6, 1, 8, 9, 4, 5, 2)%11)%11 == d[9] &&
+		(11-weighted(d, 5, 4, 3, 2, 7, 6, 5, 4, 3, 2)%11)%11 == d[10]
 }
 
 // cpf is the Brazilian tax number in its notation with points.
@@ -231,7 +234,8 @@ func nino(v []byte) bool {
 	if shaped(v, "AA 99 99 99 A") {
 		v = bytes.ReplaceAll(v, []byte(" "), nil)
 	}
-	if !shaped(v, "AA999999A") || v[8] > 'D' || strings.ContainsRune("DFIQUV", rune(v[0])) || strings.ContainsRune("DFIOQUV", rune(v[1])) {
+	if !shaped(v, "AA999999A") || v[8] > 'D' || strings.ContainsRune("DFIQUV", rune(v[0])) ||
+		strings.ContainsRune("DFIOQUV", rune(v[1])) {
 		return false
 	}
 	switch string(v[:2]) {

@@ -16,35 +16,53 @@ func init() {
 	for class, words := range map[catalog.Class][]string{
 		catalog.Secret: {
 			"password", "passwords", "passwd", "passwort", "pwd", "pass", "passphrase", "passcode", "pin", "pincode",
-			"secret", "secrets", "clientsecret", "token", "tokens", "accesstoken", "refreshtoken", "authtoken", "bearertoken",
+			"secret", "secrets", "clientsecret", "token", "tokens", "accesstoken", "refreshtoken", "authtoken",
+			"bearertoken",
 			"sessiontoken", "resettoken", "idtoken", "jwt", "apikey", "apikeys", "apisecret", "apitoken", "accesskey",
-			"secretkey", "privatekey", "signingkey", "encryptionkey", "credential", "credentials", "sessionid", "sessionkey",
-			"authorization", "otp", "totp", "totpsecret", "otpsecret", "mfasecret", "recoverycode", "recoverycodes", "backupcode",
+			"secretkey", "privatekey", "signingkey", "encryptionkey", "credential", "credentials", "sessionid",
+			"sessionkey",
+			"authorization", "otp", "totp", "totpsecret", "otpsecret", "mfasecret", "recoverycode", "recoverycodes",
+			"backupcode",
 			"backupcodes", "cvv", "cvc", "cvv2", "csc", "cardnumber", "creditcard", "creditcardnumber", "pan", "salt",
-			"pwhash", "connectionstring", "securityanswer", "onetimecode", "magiclink", "webhooksecret", "pepper", "seedphrase",
+			"pwhash", "connectionstring", "securityanswer", "onetimecode", "magiclink", "webhooksecret", "pepper",
+			"seedphrase",
 			// other languages
-			"kennwort", "geheimnis", "zugangscode", "wachtwoord", "toegangscode", "motdepasse", "mdp", "contrasena", "contraseña", "clave", "senha", "parolachiave",
+			"kennwort", "geheimnis", "zugangscode", "wachtwoord", "toegangscode", "motdepasse", "mdp", "contrasena",
+			"contraseña", "clave", "senha", "parolachiave",
 			"losenord", "lösenord", "passord", "adgangskode", "salasana", "haslo", "hasło",
 		},
 		catalog.Personal: {
 			"email", "emails", "mail", "emailaddress", "mailaddress", "phone", "phones", "phonenumber", "telephone",
-			"telephonenumber", "mobile", "mobilenumber", "mobilephone", "cellphone", "fax", "faxnumber", "birthdate", "dateofbirth",
-			"dob", "birthday", "birthplace", "placeofbirth", "ssn", "socialsecurity", "socialsecuritynumber", "nationalid",
+			"telephonenumber", "mobile", "mobilenumber", "mobilephone", "cellphone", "fax", "faxnumber", "birthdate",
+			"dateofbirth",
+			"dob", "birthday", "birthplace", "placeofbirth", "ssn", "socialsecurity", "socialsecuritynumber",
+			"nationalid",
 			"nationalnumber", "nationalinsurancenumber", "nino", "passport", "passportnumber", "drivinglicence",
-			"drivinglicense", "driverslicense", "taxid", "taxnumber", "iban", "bankaccount", "accountnumber", "bankaccountnumber",
-			"firstname", "lastname", "surname", "fullname", "middlename", "maidenname", "givenname", "familyname", "address",
-			"homeaddress", "postaladdress", "streetaddress", "billingaddress", "shippingaddress", "mailingaddress", "street",
+			"drivinglicense", "driverslicense", "taxid", "taxnumber", "iban", "bankaccount", "accountnumber",
+			"bankaccountnumber",
+			"firstname", "lastname", "surname", "fullname", "middlename", "maidenname", "givenname", "familyname",
+			"address",
+			"homeaddress", "postaladdress", "streetaddress", "billingaddress", "shippingaddress", "mailingaddress",
+			"street",
 			"postcode", "postalcode", "zipcode", "gender", "nationality", "religion", "ethnicity", "maritalstatus",
-			"ipaddress", "medicalnotes", "salary", "income", "tel", "fname", "lname", "bday", "homephone", "workphone", "privatephone",
+			"ipaddress", "medicalnotes", "salary", "income", "tel", "fname", "lname", "bday", "homephone", "workphone",
+			"privatephone",
 			"emergencycontact", "nextofkin", "bloodtype", "disability", "macaddress",
 			// other languages
-			"telefon", "telefonnummer", "handy", "handynummer", "adresse", "anschrift", "strasse", "straße", "postleitzahl", "plz", "geburtsdatum",
-			"geburtstag", "geburtsort", "vorname", "nachname", "steuernummer", "steuerid", "kontonummer", "sozialversicherungsnummer", "ausweisnummer",
-			"telefoon", "telefoonnummer", "adres", "geboortedatum", "voornaam", "achternaam", "bsn", "rekeningnummer", "straat",
-			"courriel", "naissance", "datenaissance", "datedenaissance", "prenom", "prénom", "nomdefamille", "codepostal", "rue",
-			"correo", "correoelectronico", "telefono", "teléfono", "direccion", "dirección", "fechanacimiento", "fechadenacimiento", "apellido", "apellidos", "dni", "nie",
-			"codicefiscale", "indirizzo", "cognome", "datadinascita", "cellulare", "endereco", "endereço", "telefone", "datanascimento", "sobrenome", "cpf",
-			"personnummer", "fodselsnummer", "fødselsnummer", "pesel", "nazwisko", "etternavn", "fornavn", "hetu", "henkilotunnus",
+			"telefon", "telefonnummer", "handy", "handynummer", "adresse", "anschrift", "strasse", "straße",
+			"postleitzahl", "plz", "geburtsdatum",
+			"geburtstag", "geburtsort", "vorname", "nachname", "steuernummer", "steuerid", "kontonummer",
+			"sozialversicherungsnummer", "ausweisnummer",
+			"telefoon", "telefoonnummer", "adres", "geboortedatum", "voornaam", "achternaam", "bsn", "rekeningnummer",
+			"straat",
+			"courriel", "naissance", "datenaissance", "datedenaissance", "prenom", "prénom", "nomdefamille",
+			"codepostal", "rue",
+			"correo", "correoelectronico", "telefono", "teléfono", "direccion", "dirección", "fechanacimiento",
+			"fechadenacimiento", "apellido", "apellidos", "dni", "nie",
+			"codicefiscale", "indirizzo", "cognome", "datadinascita", "cellulare", "endereco", "endereço", "telefone",
+			"datanascimento", "sobrenome", "cpf",
+			"personnummer", "fodselsnummer", "fødselsnummer", "pesel", "nazwisko", "etternavn", "fornavn", "hetu",
+			"henkilotunnus",
 		},
 	} {
 		for _, w := range words {
@@ -62,13 +80,18 @@ var carrying = map[string]bool{}
 var reversing = map[string]bool{}
 
 func init() {
-	for _, w := range []string{"hash", "hashed", "digest", "encrypted", "enc", "cipher", "plain", "plaintext", "clear", "cleartext",
-		"raw", "value", "number", "no", "nr", "string", "text", "salt", "hex", "base64", "b64", "primary", "secondary", "private",
-		"home", "work", "old", "new", "current", "previous", "line", "bcrypt", "scrypt", "argon2", "sha256", "sha512", "md5", "sha1"} {
+	for _, w := range []string{"hash", "hashed", "digest", "encrypted", "enc", "cipher", "plain", "plaintext", "clear",
+		"cleartext",
+		"raw", "value", "number", "no", "nr", "string", "text", "salt", "hex", "base64", "b64", "primary", "secondary",
+		"private",
+		"home", "work", "old", "new", "current", "previous", "line", "bcrypt", "scrypt", "argon2", "sha256", "sha512",
+		"md5", "sha1"} {
 		carrying[w] = true
 	}
-	for _, w := range []string{"has", "is", "can", "needs", "requires", "require", "allow", "allows", "allowed", "show", "hide", "hides",
-		"public", "no", "without", "with", "num", "count", "csrf", "xsrf", "next", "page", "continuation", "cursor", "must", "use", "uses",
+	for _, w := range []string{"has", "is", "can", "needs", "requires", "require", "allow", "allows", "allowed", "show",
+		"hide", "hides",
+		"public", "no", "without", "with", "num", "count", "csrf", "xsrf", "next", "page", "continuation", "cursor",
+		"must", "use", "uses",
 		"mac", "web", "max", "min"} {
 		reversing[w] = true
 	}
@@ -145,7 +168,8 @@ func Words(dst []string, name []byte) []string {
 		case !unicode.IsLetter(r) && !unicode.IsDigit(r):
 			flush()
 		default:
-			if unicode.IsUpper(r) && (unicode.IsLower(before) || unicode.IsDigit(before) || unicode.IsUpper(before) && unicode.IsLower(next)) {
+			if unicode.IsUpper(r) && (unicode.IsLower(before) || unicode.IsDigit(before) || unicode.IsUpper(before) &&
+				unicode.IsLower(next)) {
 				flush()
 			}
 			word = utf8.AppendRune(word, unicode.ToLower(r))

@@ -30,7 +30,8 @@ func networkAddress(v []byte) Hit {
 		return Hit{}
 	}
 	a, err := netip.ParseAddr(string(v))
-	if err != nil || a.Zone() != "" || a.IsPrivate() || a.IsLoopback() || a.IsUnspecified() || a.IsMulticast() || a.IsLinkLocalUnicast() {
+	if err != nil || a.Zone() != "" || a.IsPrivate() || a.IsLoopback() || a.IsUnspecified() || a.IsMulticast() ||
+		a.IsLinkLocalUnicast() {
 		return Hit{}
 	}
 	if a.Is4() {
@@ -112,7 +113,8 @@ var (
 )
 
 func postal(v []byte) Hit {
-	if len(v) < 16 || len(v) > 200 || bytes.IndexByte(v, ' ') < 0 || bytes.IndexAny(v, ",\n") < 0 || !postcode.Match(v) {
+	if len(v) < 16 || len(v) > 200 || bytes.IndexByte(v, ' ') < 0 || bytes.IndexAny(v, ",\n") < 0 ||
+		!postcode.Match(v) {
 		return Hit{}
 	}
 	if streetFirst.Match(v) || streetLast.Match(v) || streetNamed.Match(v) {
@@ -179,7 +181,8 @@ func decoded(v []byte) []byte {
 			return textOf(plain)
 		}
 	case letters && beginsAsText(v):
-		for _, e := range []*base64.Encoding{base64.StdEncoding, base64.RawURLEncoding, base64.URLEncoding, base64.RawStdEncoding} {
+		for _, e := range []*base64.Encoding{base64.StdEncoding, base64.RawURLEncoding, base64.URLEncoding,
+			base64.RawStdEncoding} {
 			plain := make([]byte, e.DecodedLen(len(v)))
 			if n, err := e.Decode(plain, v); err == nil {
 				return textOf(plain[:n])

@@ -12,10 +12,14 @@ var revealing = []struct {
 	may  func(text []byte) bool
 	re   *regexp.Regexp
 }{
-	{"a stack trace", maybeTrace, regexp.MustCompile(`Traceback \(most recent call last\)|File "[^"]+", line \d+|(?m:^\s+at [\w$.<>]+ ?\()|\bat [\w$]+(\.[\w$<>]+)+\([\w.]+:\d+\)|goroutine \d+ \[|\w\.go:\d+|\.php(:| on line )\d+|\.rb:\d+:in |\.(js|ts|mjs):\d+:\d+|\bstack backtrace:|Exception in thread "`)},
-	{"query text", maybeQuery, regexp.MustCompile(`\bSELECT\b[\s\S]+?\bFROM\b|\bINSERT INTO\b|\bUPDATE\b[\s\S]+?\bSET\b|\bDELETE FROM\b|(?i:\bselect\b[^.]+?\bfrom\b[^.]+?\bwhere\b)|SQLSTATE|\bORA-\d{5}\b|syntax error at or near`)},
-	{"an inner path", maybePath, regexp.MustCompile(`(?:^|[\s"'(:=])/(?:usr|home|var|opt|srv|etc|root|tmp|mnt)/[\w.@-]+|(?:^|[\s"'(:=])/(?:app|data|src|build)/[\w./@-]*\.\w{1,5}\b|\b[A-Za-z]:\\[\w .-]+\\`)},
-	{"an inner host", maybeHost, regexp.MustCompile(`\b(?:10|127)(?:\.\d{1,3}){3}\b|\b192\.168(?:\.\d{1,3}){2}\b|\b172\.(?:1[6-9]|2\d|3[01])(?:\.\d{1,3}){2}\b|\blocalhost\b|\b[\w-]+(?:\.[\w-]+)*\.(?:internal|local|lan|intranet|corp)\b`)},
+	{"a stack trace", maybeTrace,
+		regexp.MustCompile(`Traceback \(most recent call last\)|File "[^"]+", line \d+|(?m:^\s+at [\w$.<>]+ ?\()|\bat [\w$]+(\.[\w$<>]+)+\([\w.]+:\d+\)|goroutine \d+ \[|\w\.go:\d+|\.php(:| on line )\d+|\.rb:\d+:in |\.(js|ts|mjs):\d+:\d+|\bstack backtrace:|Exception in thread "`)},
+	{"query text", maybeQuery,
+		regexp.MustCompile(`\bSELECT\b[\s\S]+?\bFROM\b|\bINSERT INTO\b|\bUPDATE\b[\s\S]+?\bSET\b|\bDELETE FROM\b|(?i:\bselect\b[^.]+?\bfrom\b[^.]+?\bwhere\b)|SQLSTATE|\bORA-\d{5}\b|syntax error at or near`)},
+	{"an inner path", maybePath,
+		regexp.MustCompile(`(?:^|[\s"'(:=])/(?:usr|home|var|opt|srv|etc|root|tmp|mnt)/[\w.@-]+|(?:^|[\s"'(:=])/(?:app|data|src|build)/[\w./@-]*\.\w{1,5}\b|\b[A-Za-z]:\\[\w .-]+\\`)},
+	{"an inner host", maybeHost,
+		regexp.MustCompile(`\b(?:10|127)(?:\.\d{1,3}){3}\b|\b192\.168(?:\.\d{1,3}){2}\b|\b172\.(?:1[6-9]|2\d|3[01])(?:\.\d{1,3}){2}\b|\blocalhost\b|\b[\w-]+(?:\.[\w-]+)*\.(?:internal|local|lan|intranet|corp)\b`)},
 }
 
 // Revealing names what a text of an error response reveals of the inside of the
@@ -42,7 +46,8 @@ func maybeQuery(text []byte) bool {
 	return len(text) >= len("select a from b where") && bytes.Contains(bytes.ToLower(text), []byte("where"))
 }
 
-var queryWords = [][]byte{[]byte("SELECT"), []byte("INSERT INTO"), []byte("UPDATE"), []byte("DELETE FROM"), []byte("SQLSTATE"), []byte("ORA-"), []byte("syntax error")}
+var queryWords = [][]byte{[]byte("SELECT"), []byte("INSERT INTO"), []byte("UPDATE"), []byte("DELETE FROM"),
+	[]byte("SQLSTATE"), []byte("ORA-"), []byte("syntax error")}
 
 func maybePath(text []byte) bool { return bytes.ContainsAny(text, `/\`) }
 

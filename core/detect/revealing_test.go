@@ -8,8 +8,11 @@ import (
 
 // TestRevealingSkipsNothing: what is told from a text beforehand takes nothing from the expressions.
 func TestRevealingSkipsNothing(t *testing.T) {
-	pieces := []string{" ", "\n", "at ", "a.b", "(", "x.go:12", ".php on line 7", ".php:7", "SELECT", " a ", "FROM", "from", "where", "WHERE", "select ", "/usr/", "lib", `C:\dir\`, "10.0.0.7", "localhost", "db.internal",
-		"ORA-00942", "SQLSTATE", "Traceback (most recent call last)", `File "a", line 3`, "goroutine 1 [", "stack backtrace:", "word", ".", "\"", ":", "=", "/app/a.js", "UPDATE ", "SET", "INSERT INTO", "DELETE FROM", "main.rb:3:in ", "syntax error at or near"}
+	pieces := []string{" ", "\n", "at ", "a.b", "(", "x.go:12", ".php on line 7", ".php:7", "SELECT", " a ", "FROM",
+		"from", "where", "WHERE", "select ", "/usr/", "lib", `C:\dir\`, "10.0.0.7", "localhost", "db.internal",
+		"ORA-00942", "SQLSTATE", "Traceback (most recent call last)", `File "a", line 3`, "goroutine 1 [",
+		"stack backtrace:", "word", ".", "\"", ":", "=", "/app/a.js", "UPDATE ", "SET", "INSERT INTO", "DELETE FROM",
+		"main.rb:3:in ", "syntax error at or near"}
 	r := rand.New(rand.NewPCG(4, 2))
 	found := 0
 	for range 20_000 {

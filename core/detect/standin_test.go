@@ -29,20 +29,24 @@ func TestStandInsAreOfTheSameForm(t *testing.T) {
 // TestStandInsSayWhatWasRecognised holds for thousands of values that nothing of them
 // stays but what they are.
 func TestStandInsSayWhatWasRecognised(t *testing.T) {
-	s := detect.NewSet([]detect.Custom{{Name: "berth key", Class: catalog.Secret, Pattern: regexp.MustCompile(`fqk_[0-9a-f]{8}`)}}, nil)
-	values := append(labelled.Values(11, 20), labelled.Value{Text: "fqk_00ffab12", Detector: "detector of the contract"})
+	s := detect.NewSet([]detect.Custom{{Name: "berth key", Class: catalog.Secret,
+		Pattern: regexp.MustCompile(`fqk_[0-9a-f]{8}`)}}, nil)
+	values := append(labelled.Values(11, 20), labelled.Value{Text: "fqk_00ffab12",
+		Detector: "detector of the contract"})
 	for _, v := range values {
 		value := []byte(v.Text)
 		was := s.Value(value, detect.TraitsOf(value))
 		got := s.StandIn(value)
 		is := detect.Stood(got)
-		if len(got) != len(value) || is.Found() != was.Found() || is.Class != was.Class || is.Format != was.Format || is.Whole(got) != was.Whole(value) && was.Found() {
+		if len(got) != len(value) || is.Found() != was.Found() || is.Class != was.Class || is.Format != was.Format ||
+			is.Whole(got) != was.Whole(value) && was.Found() {
 			t.Errorf("%q, a %+v, becomes %q, a %+v", value, was, got, is)
 		}
 		if now := s.Value(got, detect.TraitsOf(got)); now.Found() {
 			t.Errorf("%q becomes %q, which is a %s", value, got, now.Detector)
 		}
-		if len(value) > 8 && bytes.Contains(got, value[3:8]) && strings.ContainsAny(string(value[3:8]), "bcdefghijklmnopqrstuvwyz023456789BCDEFGHIJKLMNOPQRSTUVWXYZ") {
+		if len(value) > 8 && bytes.Contains(got, value[3:8]) && strings.ContainsAny(string(value[3:8]),
+			"bcdefghijklmnopqrstuvwyz023456789BCDEFGHIJKLMNOPQRSTUVWXYZ") {
 			t.Errorf("%q becomes %q", value, got)
 		}
 	}

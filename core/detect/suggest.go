@@ -39,13 +39,19 @@ type Evidence struct {
 // inner and open are words that tell of fields that are kept in the house, and of
 // those that are shown anyway.
 var (
-	inner = words("internal note notes remark remarks flag flags admin created updated modified deleted changed inserted by id ids uuid guid key " +
-		"version revision score rating risk cost margin purchase wholesale supplier debug trace raw meta staff desk audit approved reviewed blocked locked " +
-		"attempts login source origin campaign hash checksum sort position rank legacy external sync synced archived comment comments insurance hull serial " +
+	inner = words("internal note notes remark remarks flag flags admin created updated modified deleted changed " +
+		"inserted by id ids uuid guid key " +
+		"version revision score rating risk cost margin purchase wholesale supplier debug trace raw meta staff desk " +
+		"audit approved reviewed blocked locked " +
+		"attempts login source origin campaign hash checksum sort position rank legacy external sync synced " +
+		"archived comment comments insurance hull serial " +
 		"last failed retry row seq sequence tenant owner author editor creator")
-	open = words("name title label code reference number kind type status state category description summary text body caption headline price currency amount total " +
-		"quantity count unit size length width height depth weight colour color url link links image picture photo icon logo slug country city language locale " +
-		"arrives leaves starts ends from until opens closes date time day month year open available capacity rooms services tags topic level floor area " +
+	open = words("name title label code reference number kind type status state category description summary text " +
+		"body caption headline price currency amount total " +
+		"quantity count unit size length width height depth weight colour color url link links image picture photo " +
+		"icon logo slug country city language locale " +
+		"arrives leaves starts ends from until opens closes date time day month year open available capacity rooms " +
+		"services tags topic level floor area " +
 		"reason message detail details")
 )
 
@@ -110,7 +116,8 @@ func Suggest(entity, field string, e Evidence) Suggestion {
 }
 
 // people are words for entities that are persons.
-var people = words("user users person people customer client member guest visitor skipper owner employee staff patient student tenant contact subscriber " +
+var people = words("user users person people customer client member guest visitor skipper owner employee staff " +
+	"patient student tenant contact subscriber " +
 	"traveller passenger driver sailor captain applicant candidate citizen resident account profile author")
 
 // telledBy looks for telling words in a comment.

@@ -29,7 +29,8 @@ func TestSuggestedClasses(t *testing.T) {
 	} {
 		s := Suggest(c.entity, c.field, c.evidence)
 		if s.Class != c.class || s.Sure != c.sure || s.Reason == "" {
-			t.Errorf("%s.%s %+v: %v, %s, %q; want %v, %s", c.entity, c.field, c.evidence, s.Class, s.Sure, s.Reason, c.class, c.sure)
+			t.Errorf("%s.%s %+v: %v, %s, %q; want %v, %s", c.entity, c.field, c.evidence, s.Class, s.Sure, s.Reason,
+				c.class, c.sure)
 		}
 	}
 }

@@ -47,7 +47,8 @@ var Traits = func() (t [256]Trait) {
 	for c := range t {
 		t[c] = HasOther
 	}
-	for c, trait := range map[byte]Trait{'@': HasAt, '$': HasDollar, '.': HasDot, '-': HasDash, '+': HasPlus, ':': HasColon, ' ': HasSpace,
+	for c, trait := range map[byte]Trait{'@': HasAt, '$': HasDollar, '.': HasDot, '-': HasDash, '+': HasPlus,
+		':': HasColon, ' ': HasSpace,
 		'/': HasSlash, '=': HasEqual, '%': HasPercent, '_': HasUnderscore, ',': HasComma, '\n': HasComma} {
 		t[c] = trait
 	}
@@ -103,11 +104,15 @@ type hashForm struct {
 // web frameworks that keep scheme and cost in front.
 var hashForms = []hashForm{
 	{"bcrypt hash", []byte("$2"), regexp.MustCompile(`\$2[abxy]?\$\d\d\$[./A-Za-z0-9]{53}`)},
-	{"Argon2 hash", []byte("$argon2"), regexp.MustCompile(`\$argon2(id|i|d)\$(v=\d+\$)?[mtp]=\d+(,[a-z]+=[A-Za-z0-9+/_.-]+)*\$[A-Za-z0-9+/._-]{8,}={0,2}(\$[A-Za-z0-9+/._-]{10,}={0,2})?`)},
-	{"scrypt hash", []byte("scrypt"), regexp.MustCompile(`(?i)\$scrypt\$ln=\d+,r=\d+,p=\d+\$[A-Za-z0-9+/._-]*={0,2}\$[A-Za-z0-9+/._-]{16,}={0,2}|scrypt:\d+:\d+:\d+\$[^\s$]+\$[0-9a-f]{32,}|scrypt\$[^\s$]+\$\d+\$\d+\$\d+\$[A-Za-z0-9+/]{16,}={0,2}|\$scrypt\$[0-9a-f]{2,}\$[A-Za-z0-9+/]{11,}={0,2}\$[A-Za-z0-9+/]{16,}={0,2}`)},
+	{"Argon2 hash", []byte("$argon2"),
+		regexp.MustCompile(`\$argon2(id|i|d)\$(v=\d+\$)?[mtp]=\d+(,[a-z]+=[A-Za-z0-9+/_.-]+)*\$[A-Za-z0-9+/._-]{8,}={0,2}(\$[A-Za-z0-9+/._-]{10,}={0,2})?`)},
+	{"scrypt hash", []byte("scrypt"),
+		regexp.MustCompile(`(?i)\$scrypt\$ln=\d+,r=\d+,p=\d+\$[A-Za-z0-9+/._-]*={0,2}\$[A-Za-z0-9+/._-]{16,}={0,2}|scrypt:\d+:\d+:\d+\$[^\s$]+\$[0-9a-f]{32,}|scrypt\$[^\s$]+\$\d+\$\d+\$\d+\$[A-Za-z0-9+/]{16,}={0,2}|\$scrypt\$[0-9a-f]{2,}\$[A-Za-z0-9+/]{11,}={0,2}\$[A-Za-z0-9+/]{16,}={0,2}`)},
 	{"scrypt hash", []byte("$7$"), regexp.MustCompile(`\$7\$[./A-Za-z0-9]{11}[^\s$]{0,64}\$[./A-Za-z0-9]{43}`)},
-	{"PBKDF2 hash", []byte("pbkdf2"), regexp.MustCompile(`pbkdf2[_-]sha\d+\$\d+\$[^\s$]+\$[A-Za-z0-9+/._-]{20,}={0,2}|\$pbkdf2(-sha\d+)?\$(\d+|i=\d+(,l=\d+)?)\$[A-Za-z0-9+/._-]+={0,2}\$[A-Za-z0-9+/._-]{20,}={0,2}|pbkdf2:sha\d+(:\d+)?\$[^\s$]+\$[0-9a-f]{40,}`)},
-	{"PBKDF2 hash", []byte("PBKDF2"), regexp.MustCompile(`\{PBKDF2(-SHA\d+)?\}\d+\$[A-Za-z0-9+/._-]+={0,2}\$[A-Za-z0-9+/._-]{20,}={0,2}`)},
+	{"PBKDF2 hash", []byte("pbkdf2"),
+		regexp.MustCompile(`pbkdf2[_-]sha\d+\$\d+\$[^\s$]+\$[A-Za-z0-9+/._-]{20,}={0,2}|\$pbkdf2(-sha\d+)?\$(\d+|i=\d+(,l=\d+)?)\$[A-Za-z0-9+/._-]+={0,2}\$[A-Za-z0-9+/._-]{20,}={0,2}|pbkdf2:sha\d+(:\d+)?\$[^\s$]+\$[0-9a-f]{40,}`)},
+	{"PBKDF2 hash", []byte("PBKDF2"),
+		regexp.MustCompile(`\{PBKDF2(-SHA\d+)?\}\d+\$[A-Za-z0-9+/._-]+={0,2}\$[A-Za-z0-9+/._-]{20,}={0,2}`)},
 	{"crypt hash", []byte("$5$"), regexp.MustCompile(`\$5\$(rounds=\d+\$)?[^\s$:]{1,16}\$[./A-Za-z0-9]{43}`)},
 	{"crypt hash", []byte("$6$"), regexp.MustCompile(`\$6\$(rounds=\d+\$)?[^\s$:]{1,16}\$[./A-Za-z0-9]{86}`)},
 	{"yescrypt hash", []byte("$y$"), regexp.MustCompile(`\$y\$[./A-Za-z0-9]+\$[./A-Za-z0-9]{1,86}\$[./A-Za-z0-9]{43}`)},
@@ -188,7 +193,8 @@ func privateKey(v []byte) Hit {
 		}
 		at := from + i
 		label := v[at+len(keyStart):]
-		if j := bytes.Index(label[:min(len(label), longestLabel+len(keyEnd))], keyEnd); j >= 0 && bytes.IndexByte(label[:j], '-') < 0 {
+		if j := bytes.Index(label[:min(len(label), longestLabel+len(keyEnd))], keyEnd); j >= 0 &&
+			bytes.IndexByte(label[:j], '-') < 0 {
 			return secret("private key", at, len(v))
 		}
 		from = at + len(keyStart)
@@ -210,7 +216,8 @@ func email(v []byte) Hit {
 			start++
 		}
 		end, dot := at+1, -1
-		for end < len(v) && end-at <= maxDomain && (letterOrDigit(v[end]) || v[end] == '-' || v[end] == '.' || v[end] >= 0x80) {
+		for end < len(v) && end-at <= maxDomain && (letterOrDigit(v[end]) || v[end] == '-' || v[end] == '.' ||
+			v[end] >= 0x80) {
 			if v[end] == '.' {
 				dot = end
 			}
@@ -224,7 +231,8 @@ func email(v []byte) Hit {
 				dot += at
 			}
 		}
-		if start < at && !inAuthority(v[:start]) && v[at-1] != '.' && dot > at+1 && topLevel(v[dot+1:stop]) && v[at+1] != '-' && !bytes.Contains(v[at+1:stop], []byte("..")) {
+		if start < at && !inAuthority(v[:start]) && v[at-1] != '.' && dot > at+1 && topLevel(v[dot+1:stop]) &&
+			v[at+1] != '-' && !bytes.Contains(v[at+1:stop], []byte("..")) {
 			return personal("e-mail address", "email", start, stop)
 		}
 		from = at + 1
@@ -254,8 +262,9 @@ func letterOrDigit(c byte) bool {
 }
 
 // fileEndings are what follows the last dot of a file name such as icon@2x.png.
-var fileEndings = map[string]bool{"png": true, "jpg": true, "jpeg": true, "gif": true, "svg": true, "webp": true, "avif": true,
-	"css": true, "js": true, "mjs": true, "ts": true, "json": true, "html": true, "ico": true, "pdf": true}
+var fileEndings = map[string]bool{"png": true, "jpg": true, "jpeg": true, "gif": true, "svg": true, "webp": true,
+	"avif": true,
+	"css":  true, "js": true, "mjs": true, "ts": true, "json": true, "html": true, "ico": true, "pdf": true}
 
 func topLevel(label []byte) bool {
 	if len(label) < 2 || len(label) > 63 {
@@ -331,7 +340,8 @@ func cardNumber(v []byte) Hit {
 				continue
 			}
 			// one separator, the same throughout, between digits
-			if (c == ' ' || c == '-') && (separator == 0 || separator == c) && j+1 < len(v) && v[j+1] >= '0' && v[j+1] <= '9' {
+			if (c == ' ' || c == '-') && (separator == 0 || separator == c) && j+1 < len(v) && v[j+1] >= '0' &&
+				v[j+1] <= '9' {
 				separator = c
 				continue
 			}
@@ -341,7 +351,8 @@ func cardNumber(v []byte) Hit {
 			j++
 			n = maxCard + 1
 		}
-		if n >= minCard && n <= maxCard && !wordAround(v, at, last) && network(digits[:n]) && luhnDigits(digits[:n]) && grouped(v[at:last+1], separator) {
+		if n >= minCard && n <= maxCard && !wordAround(v, at, last) && network(digits[:n]) && luhnDigits(digits[:n]) &&
+			grouped(v[at:last+1], separator) {
 			return secret("card number", at, last+1)
 		}
 		i = max(j, i+1)
@@ -356,7 +367,8 @@ func wordAround(v []byte, at, last int) bool {
 	if at > 0 && (joins(v[at-1]) || v[at-1] == '-') {
 		return true
 	}
-	return last+1 < len(v) && (letterOrDigit(v[last+1]) || v[last+1] == '_' || v[last+1] == '-' || v[last+1] == '.' && last+2 < len(v) && letterOrDigit(v[last+2]))
+	return last+1 < len(v) && (letterOrDigit(v[last+1]) || v[last+1] == '_' || v[last+1] == '-' || v[last+1] == '.' &&
+		last+2 < len(v) && letterOrDigit(v[last+2]))
 }
 
 // grouped checks that separated digits stand in groups as on a card: four each,
@@ -439,13 +451,20 @@ const (
 
 // ibanLength gives the length of an account number per country (ISO 13616 registry).
 var ibanLength = map[string]int{
-	"AD": 24, "AE": 23, "AL": 28, "AT": 20, "AZ": 28, "BA": 20, "BE": 16, "BG": 22, "BH": 22, "BI": 27, "BR": 29, "BY": 28,
-	"CH": 21, "CR": 22, "CY": 28, "CZ": 24, "DE": 22, "DJ": 27, "DK": 18, "DO": 28, "EE": 20, "EG": 29, "ES": 24, "FI": 18,
-	"FK": 18, "FO": 18, "FR": 27, "GB": 22, "GE": 22, "GI": 23, "GL": 18, "GR": 27, "GT": 28, "HR": 21, "HU": 28, "IE": 22,
-	"IL": 23, "IQ": 23, "IS": 26, "IT": 27, "JO": 30, "KW": 30, "KZ": 20, "LB": 28, "LC": 32, "LI": 21, "LT": 20, "LU": 20,
-	"LV": 21, "LY": 25, "MC": 27, "MD": 24, "ME": 22, "MK": 19, "MN": 20, "MR": 27, "MT": 31, "MU": 30, "NI": 28, "NL": 18,
-	"NO": 15, "OM": 23, "PK": 24, "PL": 28, "PS": 29, "PT": 25, "QA": 29, "RO": 24, "RS": 22, "RU": 33, "SA": 24, "SC": 31,
-	"SD": 18, "SE": 24, "SI": 19, "SK": 24, "SM": 27, "SO": 23, "ST": 25, "SV": 28, "TL": 23, "TN": 24, "TR": 26, "UA": 29,
+	"AD": 24, "AE": 23, "AL": 28, "AT": 20, "AZ": 28, "BA": 20, "BE": 16, "BG": 22, "BH": 22, "BI": 27, "BR": 29,
+	"BY": 28,
+	"CH": 21, "CR": 22, "CY": 28, "CZ": 24, "DE": 22, "DJ": 27, "DK": 18, "DO": 28, "EE": 20, "EG": 29, "ES": 24,
+	"FI": 18,
+	"FK": 18, "FO": 18, "FR": 27, "GB": 22, "GE": 22, "GI": 23, "GL": 18, "GR": 27, "GT": 28, "HR": 21, "HU": 28,
+	"IE": 22,
+	"IL": 23, "IQ": 23, "IS": 26, "IT": 27, "JO": 30, "KW": 30, "KZ": 20, "LB": 28, "LC": 32, "LI": 21, "LT": 20,
+	"LU": 20,
+	"LV": 21, "LY": 25, "MC": 27, "MD": 24, "ME": 22, "MK": 19, "MN": 20, "MR": 27, "MT": 31, "MU": 30, "NI": 28,
+	"NL": 18,
+	"NO": 15, "OM": 23, "PK": 24, "PL": 28, "PS": 29, "PT": 25, "QA": 29, "RO": 24, "RS": 22, "RU": 33, "SA": 24,
+	"SC": 31,
+	"SD": 18, "SE": 24, "SI": 19, "SK": 24, "SM": 27, "SO": 23, "ST": 25, "SV": 28, "TL": 23, "TN": 24, "TR": 26,
+	"UA": 29,
 	"VA": 22, "VG": 24, "XK": 20, "YE": 30,
 }
 

@@ -76,28 +76,45 @@ func TestEditsTouchNothingElse(t *testing.T) {
 			"note: {type: string, nullable: true}", "note: {type: string, nullable: true, class: personal}"},
 		"a class is changed, its comment stays": {[]string{`replace /entities/Booking/fields/id/class "secret"`},
 			"class: internal}   # the key", "class: secret}   # the key"},
-		"a value in lines": {[]string{`replace /entities/Booking/fields/sum/type "integer"`}, "type: number", "type: integer"},
+		"a value in lines": {[]string{`replace /entities/Booking/fields/sum/type "integer"`}, "type: number",
+			"type: integer"},
 		"a field is added in lines": {[]string{`add /entities/Booking/fields/tier {"type":"string"}`},
 			"        type: number\n", "        type: number\n      tier: {type: string}\n"},
-		"a grant is added":             {[]string{`add /endpoints/0/responses/0/grants/nights null`}, "        nothing:\n", "        nothing:\n        nights:\n"},
-		"a grant that was nothing":     {[]string{`replace /endpoints/0/responses/0/grants/id {"optional":true}`}, "id:     # asked for", "id: {optional: true}     # asked for"},
-		"a grant goes":                 {[]string{`remove /endpoints/0/responses/0/grants/ref`}, "        ref: reference\n", ""},
-		"a grant is renamed":           {[]string{`move /endpoints/0/responses/0/grants/ref code`}, "ref: reference", "code: reference"},
-		"the last one of braces goes":  {[]string{`remove /entities/Booking/relations/berth`}, "relations: {berth: {entity: Berth}}", "relations: {}"},
-		"the first one of braces goes": {[]string{`remove /entities/Booking/fields/note/type`}, "{type: string, nullable: true}", "{nullable: true}"},
-		"a list gets an item":          {[]string{`add /endpoints/0/responses/0/statuses/- 201`}, "statuses: [200]", "statuses: [200, 201]"},
-		"an empty list gets its first": {[]string{`add /endpoints/1/accepts/- {"grants":{}}`}, "accepts: [ ]", "accepts: [{grants: {}}]"},
-		"a quoted text with a hash":    {[]string{`replace /servers/1 "https://c.example"`}, "'b # no comment'", `"https://c.example"`},
-		"a list item in lines":         {[]string{`add /endpoints/0/responses/- {"statuses":["default"]}`}, "    - {statuses: [404], grants: {}}\n", "    - {statuses: [404], grants: {}}\n    - {statuses: [default]}\n"},
-		"an item goes":                 {[]string{`remove /endpoints/0/responses/1`}, "    - {statuses: [404], grants: {}}\n", ""},
+		"a grant is added": {[]string{`add /endpoints/0/responses/0/grants/nights null`},
+			"        nothing:\n", "        nothing:\n        nights:\n"},
+		"a grant that was nothing": {[]string{`replace /endpoints/0/responses/0/grants/id {"optional":true}`},
+			"id:     # asked for", "id: {optional: true}     # asked for"},
+		"a grant goes": {[]string{`remove /endpoints/0/responses/0/grants/ref`},
+			"        ref: reference\n", ""},
+		"a grant is renamed": {[]string{`move /endpoints/0/responses/0/grants/ref code`}, "ref: reference",
+			"code: reference"},
+		"the last one of braces goes": {[]string{`remove /entities/Booking/relations/berth`},
+			"relations: {berth: {entity: Berth}}", "relations: {}"},
+		"the first one of braces goes": {[]string{`remove /entities/Booking/fields/note/type`},
+			"{type: string, nullable: true}", "{nullable: true}"},
+		"a list gets an item": {[]string{`add /endpoints/0/responses/0/statuses/- 201`}, "statuses: [200]",
+			"statuses: [200, 201]"},
+		"an empty list gets its first": {[]string{`add /endpoints/1/accepts/- {"grants":{}}`}, "accepts: [ ]",
+			"accepts: [{grants: {}}]"},
+		"a quoted text with a hash": {[]string{`replace /servers/1 "https://c.example"`}, "'b # no comment'",
+			`"https://c.example"`},
+		"a list item in lines": {[]string{`add /endpoints/0/responses/- {"statuses":["default"]}`},
+			"    - {statuses: [404], grants: {}}\n",
+			"    - {statuses: [404], grants: {}}\n    - {statuses: [default]}\n"},
+		"an item goes": {[]string{`remove /endpoints/0/responses/1`},
+			"    - {statuses: [404], grants: {}}\n", ""},
 		"the first key of an item goes": {[]string{`remove /endpoints/0/endpoint`},
 			"  - endpoint: GET /v1/bookings\n    # what visitors get\n    responses:", "  - responses:"},
 		"what holds is tested first": {[]string{`test /inkret 1`, `replace /inkret 2`}, "inkret: 1", "inkret: 2"},
-		"several at once": {[]string{`add /entities/Booking/fields/a {"class":"public"}`, `add /entities/Booking/fields/b {"class":"public"}`, `remove /entities/Booking/fields/a`},
+		"several at once": {[]string{`add /entities/Booking/fields/a {"class":"public"}`,
+			`add /entities/Booking/fields/b {"class":"public"}`, `remove /entities/Booking/fields/a`},
 			"        type: number\n", "        type: number\n      b: {class: public}\n"},
 		"a long line is broken up": {[]string{`add /entities/Booking/relations/payments_of_guests {"entity":"PaymentOfAGuest","many":true,"x-note":"a long remark about it"}`},
-			"    relations: {berth: {entity: Berth}}\n", "    relations:\n      berth: {entity: Berth}\n      payments_of_guests: {entity: PaymentOfAGuest, many: true, x-note: a long remark about it}\n"},
-		"a name that needs quotes": {[]string{`add /endpoints/0/responses/0/grants/na: me~1x "true"`}, "        nothing:\n", "        nothing:\n        \"na: me/x\": \"true\"\n"},
+			"    relations: {berth: {entity: Berth}}\n",
+			"    relations:\n      berth: {entity: Berth}\n      payments_of_guests: {entity: PaymentOfAGuest, " +
+				"many: true, x-note: a long remark about it}\n"},
+		"a name that needs quotes": {[]string{`add /endpoints/0/responses/0/grants/na: me~1x "true"`},
+			"        nothing:\n", "        nothing:\n        \"na: me/x\": \"true\"\n"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			got, err := Apply(sample, ops(t, c.ops...))
@@ -153,7 +170,8 @@ func TestRandomEdits(t *testing.T) {
 		t.Fatal("the demo's contracts are not there")
 	}
 	r := rand.New(rand.NewSource(7))
-	values := []string{`null`, `"word"`, `12`, `true`, `{"type":"string"}`, `{"a":{"b":[1,2]},"c":null}`, `[]`, `{}`, `"a: b # c"`, `["x","y z"]`}
+	values := []string{`null`, `"word"`, `12`, `true`, `{"type":"string"}`, `{"a":{"b":[1,2]},"c":null}`, `[]`, `{}`,
+		`"a: b # c"`, `["x","y z"]`}
 	const rounds = 200
 	for round := 0; round < rounds; round++ {
 		text := texts[round%len(texts)]
@@ -205,11 +223,16 @@ func collect(n *Node, all *[]*Node) {
 }
 
 func TestWhatIsWrittenIsReadBack(t *testing.T) {
-	for _, text := range []string{`{"a":null}`, `{"yes":"no","1":"1","":"","true":true}`, `{"a":["x",{"b":[[],[1]]}],"ü":"Ω: #"}`,
-		`{"long":"` + strings.Repeat("word ", 60) + `"}`, `[{"a":1,"b":{"c":"d"}},[["x"]],null,-0.5e3]`, `{"a":" padded ","b":"line\nbreak","c":"- dash","d":"*star","e":"a'b\"c"}`} {
+	for _, text := range []string{`{"a":null}`, `{"yes":"no","1":"1","":"","true":true}`,
+		`{"a":["x",{"b":[[],[1]]}],"ü":"Ω: #"}`,
+		`{"long":"` + strings.Repeat("word ", 60) + `"}`, `[{"a":1,"b":{"c":"d"}},[["x"]],null,-0.5e3]`,
+		`{"a":" padded ","b":"line\nbreak","c":"- dash","d":"*star","e":"a'b\"c"}`} {
 		v := value(t, text)
 		written := string(v.Append(nil, 0))
-		n := Parse("", []byte(written), func(at *Node, _, found string) { t.Errorf("%s: line %d: %s\n%s", text, at.Line, found, written) })
+		n := Parse("", []byte(written), func(at *Node, _, found string) {
+			t.Errorf("%s: line %d: %s\n%s", text, at.Line,
+				found, written)
+		})
 		if n == nil || !ValueOf(n).equal(v) {
 			t.Errorf("%s is written as\n%s", text, written)
 		}
@@ -223,10 +246,12 @@ func TestWhatIsWrittenIsReadBack(t *testing.T) {
 func TestPlacesOfNodes(t *testing.T) {
 	root := Parse("f.yaml", []byte(sample), func(at *Node, _, found string) { t.Error(found) })
 	n := root.Find([]string{"entities", "Booking", "fields", "note", "type"})
-	if n == nil || n.Pointer() != "/entities/Booking/fields/note/type" || n.Path() != "$.entities.Booking.fields.note.type" || n.Pos().String() != "f.yaml:10:20" {
+	if n == nil || n.Pointer() != "/entities/Booking/fields/note/type" ||
+		n.Path() != "$.entities.Booking.fields.note.type" || n.Pos().String() != "f.yaml:10:20" {
 		t.Errorf("the place is %v %v %v", n.Pointer(), n.Path(), n.Pos())
 	}
-	if root.Find([]string{"endpoints", "x"}) != nil || root.Find([]string{"inkret", "x"}) != nil || root.Find([]string{"no", "x"}) != nil {
+	if root.Find([]string{"endpoints", "x"}) != nil || root.Find([]string{"inkret", "x"}) != nil ||
+		root.Find([]string{"no", "x"}) != nil {
 		t.Error("something is found where nothing is")
 	}
 }

@@ -90,7 +90,8 @@ func madeUp(r *rand.Rand, depth int) *Value {
 	case n < 3 && depth > 0:
 		v := Mapping()
 		for range r.IntN(4) {
-			v.Set([]string{"id", "name", "a b", "x-y", "1", "true", "k: v", "quo\"te", "it's", "ä", "#no", "/p~"}[r.IntN(12)], madeUp(r, depth-1))
+			v.Set([]string{"id", "name", "a b", "x-y", "1", "true", "k: v", "quo\"te", "it's", "ä", "#no",
+				"/p~"}[r.IntN(12)], madeUp(r, depth-1))
 		}
 		return v
 	case n < 5 && depth > 0:
@@ -106,7 +107,9 @@ func madeUp(r *rand.Rand, depth int) *Value {
 	case n < 8:
 		return Nothing()
 	}
-	return Text([]string{"word", "", "a: b # c", "- x", "null", "yes", "007", "1e3", "it's", "say \"x\"", "{a}", "[b", "two\nlines", " pads ", "%", "@x", "`y`", "*z", "&a", "!t", "? q", ", c", "0x1f", "ende\u00e9", "~"}[r.IntN(25)])
+	return Text([]string{"word", "", "a: b # c", "- x", "null", "yes", "007", "1e3", "it's", "say \"x\"", "{a}", "[b",
+		"two\nlines", " pads ", "%", "@x", "`y`", "*z", "&a", "!t", "? q", ", c", "0x1f", "ende\u00e9",
+		"~"}[r.IntN(25)])
 }
 
 // asOthersRead gives the values of a text by another library, in JSON.
@@ -172,9 +175,9 @@ func patched(v any, tokens []string, o Op) any {
 	return v
 }
 
-// TestEditsByAnotherLibrary carries out random operations on random texts in several layouts and line ends, and has another
-// library read what comes of it: it is what RFC 6902 makes of what it read before. JSON stays JSON, line ends stay, and
-// comments that are not in what is taken away do, too.
+// TestEditsByAnotherLibrary carries out random operations on random texts in several layouts and line ends, and
+// has another library read what comes of it: it is what RFC 6902 makes of what it read before. JSON stays JSON,
+// line ends stay, and comments that are not in what is taken away do, too.
 func TestEditsByAnotherLibrary(t *testing.T) {
 	layouts := []string{"lines", "braces", "JSON, indented", "JSON, in one line", "JSON, tabs"}
 	done, refused := map[string]int{}, map[string]int{}
@@ -190,7 +193,10 @@ func TestEditsByAnotherLibrary(t *testing.T) {
 		if crlf {
 			text = strings.ReplaceAll(text, "\n", "\r\n")
 		}
-		root := Parse("", []byte(text), func(at *Node, _, found string) { t.Fatalf("%v: %s in\n%s", at.Pos(), found, text) })
+		root := Parse("", []byte(text), func(at *Node, _, found string) {
+			t.Fatalf("%v: %s in\n%s", at.Pos(), found,
+				text)
+		})
 		var all []*Node
 		collect(root, &all)
 		n := all[r.IntN(len(all))]
@@ -219,7 +225,8 @@ func TestEditsByAnotherLibrary(t *testing.T) {
 		if is := asOthersRead(t, got); !reflect.DeepEqual(is, want) {
 			a, _ := json.Marshal(want)
 			b, _ := json.Marshal(is)
-			t.Fatalf("seed %d, %s: %s %s %s of\n%s\ngives\n%s\nread as %s, want %s", seed, layout, o.Op, o.Path, value1(o), text, got, b, a)
+			t.Fatalf("seed %d, %s: %s %s %s of\n%s\ngives\n%s\nread as %s, want %s", seed, layout, o.Op, o.Path,
+				value1(o), text, got, b, a)
 		}
 		if strings.HasPrefix(layout, "JSON") && !json.Valid([]byte(got)) {
 			t.Fatalf("seed %d: %s %s of\n%s\ngives no JSON:\n%s", seed, o.Op, o.Path, text, got)
@@ -227,7 +234,9 @@ func TestEditsByAnotherLibrary(t *testing.T) {
 		if crlf && strings.Contains(text, "\n") && strings.Count(got, "\n") != strings.Count(got, "\r\n") {
 			t.Fatalf("seed %d: line ends of %q differ", seed, got)
 		}
-		if o.Op == "add" && strings.Count(got, "# above")+strings.Count(got, "# behind")+strings.Count(got, "# 'of'") < strings.Count(text, "# above")+strings.Count(text, "# behind")+strings.Count(text, "# 'of'") {
+		if o.Op == "add" && strings.Count(got, "# above")+strings.Count(got, "# behind")+
+			strings.Count(got, "# 'of'") < strings.Count(text, "# above")+strings.Count(text, "# behind")+
+			strings.Count(text, "# 'of'") {
 			t.Fatalf("seed %d, %s: %s %s loses a comment of\n%s\ngiving\n%s", seed, layout, o.Op, o.Path, text, got)
 		}
 	}

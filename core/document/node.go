@@ -159,8 +159,8 @@ func Parse(file string, data []byte, report Report) *Node {
 	return root
 }
 
-// parsed are the last long texts that were read: one change of a contract reads the same text several times, and the next
-// change begins with the text that the last one ended with.
+// parsed are the last long texts that were read: one change of a contract reads the same text several times,
+// and the next change begins with the text that the last one ended with.
 var parsed recent
 
 type recent struct {
@@ -254,8 +254,8 @@ func parse(file string, data []byte, report Report) *Node {
 	return c.node(bodies[0], nil)
 }
 
-// asRead gives what the parser takes for a document of YAML 1.2: it knows the directive of 1.1 alone, and reads both alike.
-// Nothing changes its place.
+// asRead gives what the parser takes for a document of YAML 1.2: it knows the directive of 1.1 alone, and reads
+// both alike. Nothing changes its place.
 func asRead(data []byte) []byte {
 	const directive = "%YAML 1.2"
 	bom := len(data) - len(bytes.TrimPrefix(data, []byte("\ufeff")))
@@ -284,7 +284,8 @@ func (c *converter) node(from *yaml.Node, parent *Node) *Node {
 	if c.count++; c.depth > maxDepth || c.count > maxNodes {
 		if !c.full {
 			c.full = true
-			c.report(n, fmt.Sprintf("at most %d levels and %d values", maxDepth, maxNodes), "the document is too deep or too large here")
+			c.report(n, fmt.Sprintf("at most %d levels and %d values", maxDepth, maxNodes),
+				"the document is too deep or too large here")
 		}
 		return n
 	}
@@ -322,7 +323,8 @@ func (c *converter) node(from *yaml.Node, parent *Node) *Node {
 	return n
 }
 
-// scalar gives what a scalar is by the core schema of YAML 1.2 (chapter 10.3), and its text; a number's as JSON writes it.
+// scalar gives what a scalar is by the core schema of YAML 1.2 (chapter 10.3), and its text; a number's as JSON
+// writes it.
 func scalar(from *yaml.Node) (Kind, string) {
 	quoted := from.Style&(yaml.SingleQuotedStyle|yaml.DoubleQuotedStyle|yaml.LiteralStyle|yaml.FoldedStyle) != 0
 	if quoted || from.Style&yaml.TaggedStyle != 0 && from.ShortTag() == "!!str" {
@@ -353,7 +355,8 @@ func numeral(text string) (string, bool) {
 	}
 	const longest = 400 // digits that an exponent may stand for
 	if strings.ContainsAny(text, "eE") && len(text) < longest && decimal.MatchString(text) {
-		if e, err := strconv.Atoi(strings.TrimPrefix(text[strings.IndexAny(text, "eE")+1:], "+")); err == nil && e < longest && e > -longest {
+		if e, err := strconv.Atoi(strings.TrimPrefix(text[strings.IndexAny(text, "eE")+1:], "+")); err == nil &&
+			e < longest && e > -longest {
 			if n, ok := new(big.Rat).SetString(text); ok && n.IsInt() {
 				return n.Num().String(), true
 			}
@@ -390,7 +393,8 @@ func numeral(text string) (string, bool) {
 }
 
 func merges(key *yaml.Node) bool {
-	return key.Kind == yaml.ScalarNode && key.Value == "<<" && key.Style&(yaml.SingleQuotedStyle|yaml.DoubleQuotedStyle) == 0
+	return key.Kind == yaml.ScalarNode && key.Value == "<<" &&
+		key.Style&(yaml.SingleQuotedStyle|yaml.DoubleQuotedStyle) == 0
 }
 
 func (c *converter) pair(n *Node, name, value *yaml.Node) {

@@ -313,7 +313,8 @@ func (p *patch) keyLength(at int) int {
 		return quotedEnd(p.text, at) - at
 	}
 	end := at
-	for end < len(p.text) && p.text[end] != '\n' && !(p.text[end] == ':' && (end+1 == len(p.text) || strings.IndexByte(" \n\t,}", p.text[end+1]) >= 0)) {
+	for end < len(p.text) && p.text[end] != '\n' && !(p.text[end] == ':' && (end+1 == len(p.text) ||
+		strings.IndexByte(" \n\t,}", p.text[end+1]) >= 0)) {
 		end++
 	}
 	return end - at
@@ -423,7 +424,8 @@ func (p *patch) blockEnd(first, indent int, dashes bool) int {
 	for i := first + 1; i < len(p.starts); i++ {
 		in := p.indentation(i)
 		if in < 0 {
-			if trimmed := strings.TrimLeft(p.line(i), " "); trimmed != "" && len(p.line(i))-len(trimmed) > indent && end == i {
+			if trimmed := strings.TrimLeft(p.line(i), " "); trimmed != "" && len(p.line(i))-len(trimmed) > indent &&
+				end == i {
 				end = i + 1 // a comment further in belongs here
 			}
 			continue
@@ -611,7 +613,8 @@ func (p *patch) addInBraces(parent *Node, index int, entry *Value) {
 	text = text[1 : len(text)-1]
 	line := p.line(parent.Line - 1)
 	alone := parent.Name != nil && !parent.Parent.inFlow() && !strings.Contains(p.text[p.offset(parent):end], "\n")
-	if alone && !p.json && utf8.RuneCountInString(line)+len(text) > widest { // too long for one line: written in several from now on
+	// too long for one line: written in several from now on
+	if alone && !p.json && utf8.RuneCountInString(line)+len(text) > widest {
 		whole := ValueOf(parent)
 		if parent.Kind == Map {
 			whole.Set(entry.Keys[0], entry.Items[0])
@@ -689,7 +692,8 @@ func (p *patch) remove(n *Node) {
 		p.replace(parent, &Value{Kind: parent.Kind})
 	case n.Name != nil:
 		first, end, indent := p.pairLines(n)
-		if from := p.starts[first] + indent; strings.TrimSpace(p.text[p.starts[first]:from]) != "" { // behind a dash: the next key moves there
+		// behind a dash: the next key moves there
+		if from := p.starts[first] + indent; strings.TrimSpace(p.text[p.starts[first]:from]) != "" {
 			next := parent.Pairs[1].Name
 			p.cut(from, p.offset(next), "")
 			return

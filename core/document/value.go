@@ -242,7 +242,8 @@ func (v *Value) Append(dst []byte, indent int) []byte {
 		for i, key := range v.Keys {
 			dst = appendComment(dst, v.Items[i].Above, indent)
 			dst = append(dst, strings.Repeat(" ", indent)...)
-			dst = v.Items[i].appendBehind(append(dst, plainOrQuoted(key, false)+":"...), indent, indent+utf8.RuneCountInString(key)+1)
+			dst = v.Items[i].appendBehind(append(dst, plainOrQuoted(key, false)+":"...), indent, indent+
+				utf8.RuneCountInString(key)+1)
 		}
 	case v.Kind == List && len(v.Items) > 0:
 		for _, item := range v.Items {
@@ -399,7 +400,8 @@ func (v *Value) JSON() string {
 
 // proseFits tells whether a sentence can be written as it is outside of braces.
 func proseFits(s string) bool {
-	return prose.MatchString(s) && !special.MatchString(s) && !strings.Contains(s, ": ") && !strings.Contains(s, " #") && !strings.HasSuffix(s, ":") && !strings.HasSuffix(s, " ")
+	return prose.MatchString(s) && !special.MatchString(s) && !strings.Contains(s, ": ") &&
+		!strings.Contains(s, " #") && !strings.HasSuffix(s, ":") && !strings.HasSuffix(s, " ")
 }
 
 var prose = regexp.MustCompile(`^[\p{L}_/$][\p{L}\p{N}_ ./$+=@()*,;:?!'{}–-]*$`)

@@ -71,7 +71,8 @@ func Write(sketch *schema.Sketch, o Options) *Draft {
 	}
 	callers := o.Callers
 	if len(callers) == 0 {
-		callers = []observe.Caller{{Name: observe.Anyone, Recognise: contract.Recognise{None: true}}, {Name: observe.SignedIn}}
+		callers = []observe.Caller{{Name: observe.Anyone, Recognise: contract.Recognise{None: true}},
+			{Name: observe.SignedIn}}
 	}
 	audiences := &document.Value{Kind: document.List, Block: true}
 	for _, c := range callers {
@@ -88,10 +89,12 @@ func Write(sketch *schema.Sketch, o Options) *Draft {
 	}
 	if len(errors.Items) == 0 {
 		for _, name := range []string{"title", "detail"} {
-			errors.Set(name, document.Mapping().Set("type", document.Text("string")).Set("optional", document.Truth(true)))
+			errors.Set(name, document.Mapping().Set("type", document.Text("string")).Set("optional",
+				document.Truth(true)))
 		}
 	}
-	root.Set("responses", (&document.Value{Kind: document.List, Block: true}).Add(document.Mapping().Set("statuses", document.Texts("4XX", "5XX")).Set("grants", errors)))
+	root.Set("responses", (&document.Value{Kind: document.List, Block: true}).Add(document.Mapping().Set("statuses",
+		document.Texts("4XX", "5XX")).Set("grants", errors)))
 	endpoints := w.endpoints(callers)
 	root.Set("endpoints", endpoints)
 
@@ -103,7 +106,8 @@ func Write(sketch *schema.Sketch, o Options) *Draft {
 	if n := len(w.questions); n > 0 {
 		head += fmt.Sprintf("# %s below, each above the field it is about: class it, and grant it where it is needed.\n", plural(n, "question"))
 	}
-	return &Draft{Text: head + string(root.Append(nil, 0)), Service: service, Endpoints: len(endpoints.Items), Entities: len(sketch.Objects), Questions: w.questions}
+	return &Draft{Text: head + string(root.Append(nil, 0)), Service: service, Endpoints: len(endpoints.Items),
+		Entities: len(sketch.Objects), Questions: w.questions}
 }
 
 func plural(n int, noun string) string {
@@ -161,11 +165,14 @@ func audience(c observe.Caller) *document.Value {
 	case r.None:
 		v.Set("recognise", document.Mapping().Set("credentials", document.Text("none")))
 	case r.Claim != nil:
-		v.Set("recognise", document.Mapping().Set("claim", document.Mapping().Set("name", document.Text(r.Claim.Name)).Set("value", document.Text(r.Claim.Values[0]))))
+		v.Set("recognise", document.Mapping().Set("claim", document.Mapping().Set("name",
+			document.Text(r.Claim.Name)).Set("value", document.Text(r.Claim.Values[0]))))
 	case r.Cookie != nil:
-		v.Set("recognise", document.Mapping().Set("cookie", document.Mapping().Set("name", document.Text(r.Cookie.Name)).Set("value", document.Text("*"))))
+		v.Set("recognise", document.Mapping().Set("cookie", document.Mapping().Set("name",
+			document.Text(r.Cookie.Name)).Set("value", document.Text("*"))))
 	default:
-		v.Set("recognise", document.Mapping().Set("header", document.Mapping().Set("name", document.Text("Authorization")).Set("value", document.Text("*"))))
+		v.Set("recognise", document.Mapping().Set("header", document.Mapping().Set("name",
+			document.Text("Authorization")).Set("value", document.Text("*"))))
 	}
 	return v
 }
@@ -176,7 +183,8 @@ func (w *writer) suggest(o *schema.Object, m *schema.Member) detect.Suggestion {
 		return s
 	}
 	note := m.Note
-	s := detect.Suggest(o.Name, m.Name, detect.Evidence{Note: note, Form: m.Form, Detector: m.Observed.Detector, Class: m.Observed.Class})
+	s := detect.Suggest(o.Name, m.Name, detect.Evidence{Note: note, Form: m.Form, Detector: m.Observed.Detector,
+		Class: m.Observed.Class})
 	w.classes[m] = s
 	return s
 }
@@ -186,7 +194,8 @@ func (w *writer) suggest(o *schema.Object, m *schema.Member) detect.Suggestion {
 func (w *writer) entities() *document.Value {
 	all := &document.Value{Kind: document.Map, Block: true}
 	for _, o := range w.sketch.Objects {
-		fields, relations := &document.Value{Kind: document.Map, Block: true}, &document.Value{Kind: document.Map, Block: true}
+		fields, relations := &document.Value{Kind: document.Map, Block: true}, &document.Value{Kind: document.Map,
+			Block: true}
 		for _, m := range o.Members {
 			if m.Object != nil {
 				v := document.Mapping().Set("entity", document.Text(m.Object.Name))
@@ -200,11 +209,13 @@ func (w *writer) entities() *document.Value {
 			s := w.suggest(o, m)
 			switch {
 			case s.Class == catalog.Unclassed:
-				v.Above = w.ask(o.Name, m.Name, "which class? "+s.Reason+"; left out of every response until it has one")
+				v.Above = w.ask(o.Name, m.Name, "which class? "+s.Reason+
+					"; left out of every response until it has one")
 			case s.Class >= catalog.Personal:
 				v.Set("class", document.Text(s.Class.String()))
 				if !m.WriteOnly {
-					v.Above = w.ask(o.Name, m.Name, fmt.Sprintf("who may see it? %s (%s); left out of every response", s.Class, s.Reason))
+					v.Above = w.ask(o.Name, m.Name, fmt.Sprintf("who may see it? %s (%s); left out of every response",
+						s.Class, s.Reason))
 				}
 			default:
 				v.Set("class", document.Text(s.Class.String()))
@@ -216,7 +227,8 @@ func (w *writer) entities() *document.Value {
 		}
 		e := &document.Value{Kind: document.Map, Block: true}
 		if o.Seen > 0 {
-			e.Above = fmt.Sprintf("seen %s at %s, which agree to %d%%", times(o.Seen), plural(o.Places, "place"), o.Sure)
+			e.Above = fmt.Sprintf("seen %s at %s, which agree to %d%%", times(o.Seen), plural(o.Places, "place"),
+				o.Sure)
 		}
 		if len(fields.Items) > 0 {
 			e.Set("fields", fields)
@@ -306,8 +318,10 @@ func (w *writer) grants(o *schema.Object) *document.Value {
 		g := document.Mapping()
 		if m.Object != nil {
 			within := w.component[m.Object] == w.component[o]
-			if id := identifier(m.Object); within && o.Seen == 0 && id != "" && w.granted(m.Object, m.Object.Member(id)) {
-				g.Set("reference", document.Text(id)) // a described circle ends in a reference; of one that was seen, all goes out
+			if id := identifier(m.Object); within && o.Seen == 0 && id != "" &&
+				w.granted(m.Object, m.Object.Member(id)) {
+				// a described circle ends in a reference; of one that was seen, all goes out
+				g.Set("reference", document.Text(id))
 			} else {
 				g.Set("shape", document.Text(w.shapes[m.Object]))
 				if within && !m.Many && !m.Form.Nullable {
@@ -442,7 +456,9 @@ func (w *writer) endpoints(callers []observe.Caller) *document.Value {
 		for _, take := range op.Takes {
 			if take.Object != nil {
 				grants := w.accepted(take.Object, take.Sent, 0)
-				e.Set("accepts", (&document.Value{Kind: document.List, Block: true}).Add(document.Mapping().Set("entity", document.Text(take.Object.Name)).Set("grants", grants)))
+				e.Set("accepts", (&document.Value{Kind: document.List,
+					Block: true}).Add(document.Mapping().Set("entity", document.Text(take.Object.Name)).Set("grants",
+					grants)))
 			}
 		}
 		all.Add(e)
@@ -475,7 +491,8 @@ var statusText = regexp.MustCompile(`^([1-5]\d\d|[1-5]XX|default)$`)
 func statuses(op *schema.Operation) []string {
 	var all []string
 	for _, a := range op.Answers {
-		if statusText.MatchString(a.Status) && !slices.Contains(all, a.Status) && a.Status[0] != '4' && a.Status[0] != '5' && a.Status != "default" {
+		if statusText.MatchString(a.Status) && !slices.Contains(all, a.Status) && a.Status[0] != '4' &&
+			a.Status[0] != '5' && a.Status != "default" {
 			all = append(all, a.Status)
 		}
 	}

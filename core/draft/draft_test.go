@@ -91,7 +91,8 @@ func TestDraftFromTraffic(t *testing.T) {
 			}
 			left++
 		case scan.MissingField, scan.UnexpectedRelation, scan.ValueMismatch:
-			t.Errorf("the draft departs from what it was drafted from: %s at %s %s: %s", f.Kind, f.Endpoint, f.Path, f.Why)
+			t.Errorf("the draft departs from what it was drafted from: %s at %s %s: %s", f.Kind, f.Endpoint, f.Path,
+				f.Why)
 		}
 	}
 	if left == 0 || len(d.Questions) < 10 {
@@ -157,7 +158,8 @@ func TestDraftFromADescription(t *testing.T) {
 	if c.Service != "fennick-quay" || len(c.Servers) != 1 || len(c.Endpoints) != 2 {
 		t.Errorf("service %s, %d servers, %d endpoints", c.Service, len(c.Servers), len(c.Endpoints))
 	}
-	for _, want := range []string{"next: {reference: id, optional: true}", "bookings: {reference: id", "password: {reason: the client sends it, optional: true}"} {
+	for _, want := range []string{"next: {reference: id, optional: true}", "bookings: {reference: id",
+		"password: {reason: the client sends it, optional: true}"} {
 		if strings.Contains(d.Text, want) == strings.Contains(want, "bookings") { // Booking has no id to refer to
 			t.Errorf("%q: %s", want, d.Text)
 		}
@@ -204,7 +206,8 @@ func TestDraftsAgainstAContract(t *testing.T) {
 		t.Fatal(err)
 	}
 	text := string(entry.Append(nil, 0))
-	if !strings.Contains(text, "      id:\n") || strings.Contains(text, "email") || strings.Contains(text, "loyalty") || len(questions) != 6 || !strings.Contains(text, "boats: {reference: id}") {
+	if !strings.Contains(text, "      id:\n") || strings.Contains(text, "email") || strings.Contains(text, "loyalty") ||
+		len(questions) != 6 || !strings.Contains(text, "boats: {reference: id}") {
 		t.Errorf("drafted from an entity is\n%s%v", text, questions)
 	}
 	if _, _, err := FromEntity(c, "GET /x", "Nothing", false); err == nil {
@@ -221,8 +224,10 @@ func TestDraftsAgainstAContract(t *testing.T) {
 	drafted := 0
 	for _, op := range o.Sketch().Operations {
 		entry, _ := FromOperation(c, op)
-		root := document.Mapping().Set("inkret", document.Count(1)).Set("endpoints", (&document.Value{Kind: document.List}).Add(entry))
-		again, err := contract.Read(files[0], contract.File{Name: "new.yaml", Data: root.Append(nil, 0)}, contract.File{Name: "a.yaml", Data: []byte(audiencesOnly(string(files[1].Data)))})
+		root := document.Mapping().Set("inkret", document.Count(1)).Set("endpoints",
+			(&document.Value{Kind: document.List}).Add(entry))
+		again, err := contract.Read(files[0], contract.File{Name: "new.yaml", Data: root.Append(nil, 0)},
+			contract.File{Name: "a.yaml", Data: []byte(audiencesOnly(string(files[1].Data)))})
 		if err != nil {
 			t.Errorf("%s %s: %v in\n%s", op.Method, op.Path, err, root.Append(nil, 0))
 			continue

@@ -32,7 +32,8 @@ func FromEntity(c *contract.Contracts, endpoint, entity string, many bool) (*doc
 			grants.Set(r.Name, document.Mapping().Set("reference", document.Text(id)))
 		}
 	}
-	response := document.Mapping().Set("statuses", (&document.Value{Kind: document.List}).Add(document.Count(200))).Set("entity", document.Text(entity))
+	response := document.Mapping().Set("statuses",
+		(&document.Value{Kind: document.List}).Add(document.Count(200))).Set("entity", document.Text(entity))
 	if many {
 		response.Set("many", document.Truth(true))
 	}
@@ -45,7 +46,8 @@ func entry(endpoint string, responses ...*document.Value) *document.Value {
 	for _, r := range responses {
 		list.Add(r)
 	}
-	return (&document.Value{Kind: document.Map, Block: true}).Set("endpoint", document.Text(endpoint)).Set("responses", list)
+	return (&document.Value{Kind: document.Map, Block: true}).Set("endpoint", document.Text(endpoint)).Set("responses",
+		list)
 }
 
 // left gives the question that a field raises which is not granted by a draft.
@@ -78,7 +80,8 @@ func reference(e *catalog.Entity) string {
 		return ""
 	}
 	for _, name := range []string{"id", "uuid", "key", "code", "slug"} {
-		if f := e.Field(name); f != nil && f.Class.Judged() <= catalog.Internal && f.Type != catalog.Object && f.Type != catalog.Array {
+		if f := e.Field(name); f != nil && f.Class.Judged() <= catalog.Internal && f.Type != catalog.Object &&
+			f.Type != catalog.Array {
 			return name
 		}
 	}
@@ -115,7 +118,8 @@ func FromOperation(c *contract.Contracts, op *schema.Operation) (*document.Value
 		if len(names) > 0 && len(names) < len(c.Audiences) {
 			r.Set("audiences", document.Texts(names...))
 		}
-		r.Set("statuses", (&document.Value{Kind: document.List}).Add(&document.Value{Kind: document.Number, Text: status}))
+		r.Set("statuses", (&document.Value{Kind: document.List}).Add(&document.Value{Kind: document.Number,
+			Text: status}))
 		if content.Object == nil {
 			responses = append(responses, r.Set("grants", document.Mapping()))
 			continue
@@ -179,7 +183,8 @@ func (w *matcher) grants(e *catalog.Entity, o *schema.Object, depth int) *docume
 	const deepest = 3
 	all := &document.Value{Kind: document.Map, Block: true}
 	if e == nil {
-		w.questions = append(w.questions, Question{"", o.Name, "which entity is this? none of the catalogue has most of its members"})
+		w.questions = append(w.questions,
+			Question{"", o.Name, "which entity is this? none of the catalogue has most of its members"})
 		return document.Mapping()
 	}
 	w.on = append(w.on, o)
@@ -218,7 +223,8 @@ func (w *matcher) grants(e *catalog.Entity, o *schema.Object, depth int) *docume
 			}
 			all.Set(m.Name, g)
 		default:
-			w.questions = append(w.questions, Question{e.Name, m.Name, "what is it? the catalogue has no such field; left out"})
+			w.questions = append(w.questions,
+				Question{e.Name, m.Name, "what is it? the catalogue has no such field; left out"})
 		}
 	}
 	if len(all.Items) == 0 {

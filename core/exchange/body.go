@@ -34,7 +34,8 @@ var ErrTooLarge = errors.New("the body is larger than is read")
 func Decode(body []byte, codings string, limit int64) ([]byte, error) {
 	names := strings.Split(codings, ",")
 	if len(names) > maxCodings {
-		return nil, fmt.Errorf("%d content codings are stacked, more than the %d that are undone", len(names), maxCodings)
+		return nil, fmt.Errorf("%d content codings are stacked, more than the %d that are undone", len(names),
+			maxCodings)
 	}
 	for i := len(names) - 1; i >= 0; i-- {
 		name := strings.ToLower(strings.TrimSpace(names[i]))

@@ -76,7 +76,8 @@ func TestBombsEnd(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	if _, err := Decode([]byte("x"), "gzip,gzip,gzip,gzip,gzip", 10); err == nil || !strings.Contains(err.Error(), "5 content codings are stacked") {
+	if _, err := Decode([]byte("x"), "gzip,gzip,gzip,gzip,gzip", 10); err == nil ||
+		!strings.Contains(err.Error(), "5 content codings are stacked") {
 		t.Errorf("five stacked codings: %v", err)
 	}
 }
@@ -113,8 +114,11 @@ func TestCharsets(t *testing.T) {
 
 func TestWhichBodiesAreRead(t *testing.T) {
 	for media, want := range map[string]bool{
-		"application/json": true, "Application/JSON; charset=utf-8": true, "application/problem+json": true, "text/json": true,
-		"text/html": true, "application/x-ndjson": true, "multipart/mixed; boundary=x": true, "image/svg+xml": false, "text/plain": false, "application/atom+xml": true, "image/png": false, "application/jsonp": false, "": true, "x-unknown": true,
+		"application/json": true, "Application/JSON; charset=utf-8": true, "application/problem+json": true,
+		"text/json": true,
+		"text/html": true, "application/x-ndjson": true, "multipart/mixed; boundary=x": true, "image/svg+xml": false,
+		"text/plain": false, "application/atom+xml": true, "image/png": false, "application/jsonp": false, "": true,
+		"x-unknown": true,
 	} {
 		if got := Readable(media, []byte(` {"a":1}`)) == nil; got != want {
 			t.Errorf("%q is read: %v, want %v", media, got, want)

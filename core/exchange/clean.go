@@ -10,7 +10,8 @@ import (
 // visible as U+FFFD.
 func Clean(s string) string {
 	return strings.Map(func(r rune) rune {
-		if r < ' ' || r >= 0x7f && r < 0xa0 || unicode.Is(unicode.Cf, r) || unicode.Is(unicode.Zl, r) || unicode.Is(unicode.Zp, r) {
+		if r < ' ' || r >= 0x7f && r < 0xa0 || unicode.Is(unicode.Cf, r) || unicode.Is(unicode.Zl, r) ||
+			unicode.Is(unicode.Zp, r) {
 			return unicode.ReplacementChar
 		}
 		return r

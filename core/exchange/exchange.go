@@ -19,8 +19,8 @@ type Capture struct {
 	Request  Request
 	Response Response
 
-	// Incomplete says why a body is not all that was sent, or empty: it broke off, was cut, or is shorter than was announced.
-	// What stands before that is judged; it proves nothing.
+	// Incomplete says why a body is not all that was sent, or empty: it broke off, was cut, or is shorter than
+	// was announced. What stands before that is judged; it proves nothing.
 	Incomplete string
 
 	// Outlined is that the bodies are outlines (see [Outline]) of those that were there:

@@ -140,7 +140,8 @@ func partText(h textproto.MIMEHeader, data []byte) (string, bool) {
 	switch {
 	case name == "application/http":
 		_, data, _ = bytes.Cut(bytes.ReplaceAll(data, []byte("\r\n"), []byte("\n")), []byte("\n\n"))
-		if head, rest, ok := bytes.Cut(data, []byte("\n\n")); ok && bytes.Contains(head, []byte(":")) && !looksLikeJSON(data) {
+		if head, rest, ok := bytes.Cut(data, []byte("\n\n")); ok && bytes.Contains(head, []byte(":")) &&
+			!looksLikeJSON(data) {
 			data = rest
 		}
 	case kind == unread && name != "" && !strings.HasPrefix(name, "text/"):

@@ -11,8 +11,8 @@ import (
 // Header is the fields of a message in the order in which they were sent.
 type Header []HeaderField
 
-// HeaderField is one header field line. Value is the bytes that were sent, which need not be UTF-8 (obs-text in RFC 9110
-// section 5.5).
+// HeaderField is one header field line. Value is the bytes that were sent, which need not be UTF-8 (obs-text in
+// RFC 9110 section 5.5).
 type HeaderField struct {
 	Name  string `json:"name"`
 	Value string `json:"value"`
@@ -25,8 +25,8 @@ type writtenField struct {
 	Bytes []byte `json:"value_base64,omitzero"`
 }
 
-// MarshalJSON writes a list of name and value. A value that is not UTF-8 is written as value_base64, so that no byte of it is
-// lost.
+// MarshalJSON writes a list of name and value. A value that is not UTF-8 is written as value_base64, so that no
+// byte of it is lost.
 func (h Header) MarshalJSON() ([]byte, error) {
 	all := make([]any, len(h))
 	for i, f := range h {
@@ -40,7 +40,8 @@ func (h Header) MarshalJSON() ([]byte, error) {
 // UnmarshalJSON reads what [Header.MarshalJSON] writes.
 func (h *Header) UnmarshalJSON(text []byte) error {
 	var all []writtenField
-	if err := json.Unmarshal(text, &all, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)); err != nil {
+	if err := json.Unmarshal(text, &all, jsontext.AllowDuplicateNames(true),
+		jsontext.AllowInvalidUTF8(true)); err != nil {
 		return err
 	}
 	*h = make(Header, len(all))

@@ -92,7 +92,8 @@ func (p *pages) script(attributes []html.Attribute, text []byte, at int) {
 		if trimmed := bytes.TrimSpace(text); len(trimmed) > 0 {
 			p.add(named("script", attributes), trimmed, at+lead, true)
 		}
-	case name == "" || name == "module" || strings.HasSuffix(name, "javascript") || strings.HasSuffix(name, "ecmascript"):
+	case name == "" || name == "module" || strings.HasSuffix(name, "javascript") ||
+		strings.HasSuffix(name, "ecmascript"):
 		p.program(text, at)
 	}
 }
@@ -130,7 +131,8 @@ func (p *pages) program(text []byte, at int) {
 			}
 			end := stringEnd(text, from)
 			if end < len(text) {
-				if value := bytes.TrimSpace(scriptString(text[from+1 : end])); looksLikeJSON(value) && filledJSON(value) {
+				if value := bytes.TrimSpace(scriptString(text[from+1 : end])); looksLikeJSON(value) &&
+					filledJSON(value) {
 					p.add("script "+target, value, at+from, false)
 				}
 			}
@@ -196,13 +198,15 @@ func targetBefore(text []byte, i int) string {
 	}
 	from := end
 	for from > 0 && end-from < longestTarget {
-		if c := text[from-1]; notPlain(rune(c)) && c != '.' && c != '$' && c != '[' && c != ']' && c != '"' && c != '\'' || c == '-' {
+		if c := text[from-1]; notPlain(rune(c)) && c != '.' && c != '$' && c != '[' && c != ']' && c != '"' &&
+			c != '\'' || c == '-' {
 			break
 		}
 		from--
 	}
 	target := strings.NewReplacer(`["`, ".", `"]`, "", `['`, ".", `']`, "").Replace(string(text[from:end]))
-	if strings.ContainsAny(target, `"'[]`) || strings.Trim(target, ".") != target || target == "" || target[0] >= '0' && target[0] <= '9' {
+	if strings.ContainsAny(target, `"'[]`) || strings.Trim(target, ".") != target || target == "" || target[0] >= '0' &&
+		target[0] <= '9' {
 		return ""
 	}
 	switch target {
@@ -240,7 +244,8 @@ func scriptString(raw []byte) []byte {
 			}
 			if i+digits < len(raw) {
 				if n, err := strconv.ParseUint(string(raw[i+1:i+1+digits]), 16, 32); err == nil {
-					if out = append(out, string(rune(n))...); n >= 0xd800 && n < 0xe000 { // half of a pair: JSON knows its escape
+					// half of a pair: JSON knows its escape
+					if out = append(out, string(rune(n))...); n >= 0xd800 && n < 0xe000 {
 						out = append(out[:len(out)-3], raw[i-1:i+1+digits]...)
 					}
 					i += digits

@@ -53,7 +53,8 @@ func events(body []byte) Part {
 	var data []byte // of the event being read, as long as the body up to here
 	begin, any := 0, false
 	end := func(at int) {
-		if one := bytes.TrimSpace(data); len(one) > 0 && jsontext.Value(one).IsValid(jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)) {
+		if one := bytes.TrimSpace(data); len(one) > 0 && jsontext.Value(one).IsValid(jsontext.AllowDuplicateNames(true),
+			jsontext.AllowInvalidUTF8(true)) {
 			copy(text[begin+1:], data)
 			if any {
 				text[begin+1+bytes.IndexFunc(data, notBlank)-1] = ','

@@ -45,7 +45,8 @@ func (l *Long) Open() (io.ReadCloser, error) {
 	if codings := l.header.Get("Content-Encoding"); StillCoded(head, codings) {
 		names := strings.Split(codings, ",")
 		if len(names) > maxCodings {
-			return nil, fmt.Errorf("%d content codings are stacked, more than the %d that are undone", len(names), maxCodings)
+			return nil, fmt.Errorf("%d content codings are stacked, more than the %d that are undone", len(names),
+				maxCodings)
 		}
 		for i := len(names) - 1; i >= 0; i-- {
 			name := strings.ToLower(strings.TrimSpace(names[i]))

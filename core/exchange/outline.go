@@ -29,7 +29,8 @@ func outline(body []byte, isData func([]byte) bool, standIn func([]byte) []byte,
 	for {
 		t, err := d.ReadToken()
 		if err != nil {
-			if end := int(d.InputOffset()); len(bytes.TrimSpace(out[end:])) > 0 { // it breaks off: what follows is not known to be harmless
+			// it breaks off: what follows is not known to be harmless
+			if end := int(d.InputOffset()); len(bytes.TrimSpace(out[end:])) > 0 {
 				out = out[:end]
 			}
 			return out
@@ -63,7 +64,8 @@ func outline(body []byte, isData func([]byte) bool, standIn func([]byte) []byte,
 
 // outlined gives the stand-in of a string; of one that is JSON its outline.
 func outlined(value []byte, isData func([]byte) bool, standIn func([]byte) []byte, within int) []byte {
-	if within > 0 && looksLikeJSON(value) && jsontext.Value(value).IsValid(jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)) {
+	if within > 0 && looksLikeJSON(value) && jsontext.Value(value).IsValid(jsontext.AllowDuplicateNames(true),
+		jsontext.AllowInvalidUTF8(true)) {
 		return outline(value, isData, standIn, within-1)
 	}
 	return standIn(value)
@@ -129,7 +131,8 @@ func stringStart(body []byte, end int) int {
 // OutlineAddress is the outline of an address: each value of its query, each segment of its path that isData
 // recognises and its password is replaced by what standIn makes of it. What keep says stays, such as what a contract
 // chooses a response by.
-func OutlineAddress(u *url.URL, isData func([]byte) bool, standIn func([]byte) []byte, keep func(name, value string) bool) *url.URL {
+func OutlineAddress(u *url.URL, isData func([]byte) bool, standIn func([]byte) []byte,
+	keep func(name, value string) bool) *url.URL {
 	out := *u
 	out.Fragment, out.RawFragment, out.User = "", "", nil
 	if u.User != nil {
@@ -158,7 +161,8 @@ func OutlineAddress(u *url.URL, isData func([]byte) bool, standIn func([]byte) [
 	return &out
 }
 
-func outlinePairs(pairs []string, between string, unescaped func(string) string, isData func([]byte) bool, standIn func([]byte) []byte, keep func(name, value string) bool) string {
+func outlinePairs(pairs []string, between string, unescaped func(string) string, isData func([]byte) bool,
+	standIn func([]byte) []byte, keep func(name, value string) bool) string {
 	for i, pair := range pairs {
 		name, value, valued := strings.Cut(pair, "=")
 		plain := unescaped(name)

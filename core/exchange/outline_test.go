@@ -28,11 +28,13 @@ func TestOutlinesHoldNoValue(t *testing.T) {
 			t.Errorf("%s is no JSON of %d bytes", got, len(body))
 		}
 	}
-	if Outline("text/html", []byte("<p>"), data, standIn) != nil || Outline("application/x-ndjson", []byte("{}"), data, standIn) != nil {
+	if Outline("text/html", []byte("<p>"), data, standIn) != nil || Outline("application/x-ndjson", []byte("{}"), data,
+		standIn) != nil {
 		t.Error("a body that is not JSON has an outline")
 	}
 	secret := "$2b$12$abcdefghijklmnopqrstuuZ5y1B3C4D5E6F7G8H9I0J1K2L3M4N5O"
-	if got := string(Outline("", []byte(`{"hash":"`+secret+`","n":411111111111}`), data, standIn)); strings.Contains(got, "abcdef") || strings.Contains(got, "4111") {
+	if got := string(Outline("", []byte(`{"hash":"`+secret+`","n":411111111111}`), data,
+		standIn)); strings.Contains(got, "abcdef") || strings.Contains(got, "4111") {
 		t.Errorf("a secret is left in %s", got)
 	}
 }

@@ -74,7 +74,8 @@ func mediaOf(contentType string) (media, string) {
 	switch name {
 	case "application/json", "text/json":
 		return isJSON, name
-	case "application/x-ndjson", "application/ndjson", "application/jsonl", "application/x-jsonlines", "application/json-lines":
+	case "application/x-ndjson", "application/ndjson", "application/jsonl", "application/x-jsonlines",
+		"application/json-lines":
 		return isLines, name
 	case "application/json-seq":
 		return isSequence, name

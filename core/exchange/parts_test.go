@@ -20,8 +20,11 @@ func drawn(parts []Part) string {
 	return strings.TrimSpace(b.String())
 }
 
-const boundaryForm = "--b\r\nContent-Disposition: form-data; name=\"ref\"\r\n\r\nFQ-1\r\n--b\r\nContent-Disposition: form-data; name=\"meta\"\r\nContent-Type: application/json\r\n\r\n{\"a\":1}\r\n" +
-	"--b\r\nContent-Disposition: form-data; name=\"photo\"; filename=\"p.png\"\r\nContent-Type: image/png\r\n\r\n\x89PNG\r\n--b--\r\n"
+const boundaryForm = "--b\r\nContent-Disposition: form-data; " +
+	"name=\"ref\"\r\n\r\nFQ-1\r\n--b\r\nContent-Disposition: form-data; name=\"meta\"\r\nContent-Type: " +
+	"application/json\r\n\r\n{\"a\":1}\r\n" +
+	"--b\r\nContent-Disposition: form-data; name=\"photo\"; filename=\"p.png\"\r\nContent-Type: " +
+	"image/png\r\n\r\n\x89PNG\r\n--b--\r\n"
 
 func TestPartsOfBodies(t *testing.T) {
 	for _, c := range []struct{ name, media, body, want string }{
@@ -29,24 +32,34 @@ func TestPartsOfBodies(t *testing.T) {
 		{"a line each", "application/x-ndjson", "{\"a\":1}\n\n{\"a\":2}\r\n", `[{"a":1}, {"a":2} ]`},
 		{"lines, none", "application/jsonl", "\n\n", `[ ]`},
 		{"a sequence", "application/json-seq", "\x1e{\"a\":\n1}\n\x1e[2]\n", `[ {"a": 1} ,[2] ]`},
-		{"events", "text/event-stream", ": hi\n\nevent: b\ndata: {\"a\":1}\nid: 7\n\ndata: [DONE]\n\ndata: {\"a\":\r\ndata:2}\r\n\r\n", `[ {"a":1} ,{"a": 2} ]`},
+		{"events", "text/event-stream",
+			": hi\n\nevent: b\ndata: {\"a\":1}\nid: 7\n\ndata: [DONE]\n\ndata: {\"a\":\r\ndata:2}\r\n\r\n",
+			`[ {"a":1} ,{"a": 2} ]`},
 		{"an event that the body breaks off in", "text/event-stream", "data: {\"a\":1}\n\ndata: {\"a\"", `[ {"a":1} ]`},
 		{"a form", "application/x-www-form-urlencoded", "a=1&b=x%22+y&a=2&&c", `{"a":["1","2"],"b":"x\" y","c":""}`},
 		{"a form in parts", "multipart/form-data; boundary=b", boundaryForm, `{"ref":"FQ-1","meta":"{\"a\":1}"}`},
-		{"parts of a batch", "multipart/mixed; boundary=b", "--b\r\nContent-Type: application/http\r\n\r\nHTTP/1.1 200 OK\r\nContent-Type: application/json\r\n\r\n{\"a\":1}\r\n--b--", `["{\"a\":1}"]`},
-		{"XML", "application/xml", `<?xml version="1.0"?><bookings total="2"><booking id="7"><ref>A&amp;B</ref></booking><booking id="8"/> </bookings>`,
+		{"parts of a batch", "multipart/mixed; boundary=b",
+			"--b\r\nContent-Type: application/http\r\n\r\nHTTP/1.1 200 OK\r\nContent-Type: " +
+				"application/json\r\n\r\n{\"a\":1}\r\n--b--", `["{\"a\":1}"]`},
+		{"XML", "application/xml",
+			`<?xml version="1.0"?><bookings total="2"><booking id="7"><ref>A&amp;B</ref></booking><booking id="8"/> </bookings>`,
 			`{"bookings":{"total":"2","booking":[{"id":"7","ref":"A&B"},{"id":"8"}]}}`},
-		{"XML with text beside, names in name spaces", "text/xml", `<q:note xmlns:q="urn:q" by="ada">late<q:at>9</q:at></q:note>`, `{"note":{"by":"ada","at":"9","text()":"late"}}`},
+		{"XML with text beside, names in name spaces", "text/xml",
+			`<q:note xmlns:q="urn:q" by="ada">late<q:at>9</q:at></q:note>`,
+			`{"note":{"by":"ada","at":"9","text()":"late"}}`},
 		{"XML, one element", "application/atom+xml", `<a/>`, `{"a":""}`},
 		{"a page without", "text/html", `<p>nothing</p><script src="x.js"></script>`, ``},
-		{"a page", "text/html; charset=utf-8", `<script id="state" type="application/json"> {"a":1} </script><script type="application/ld+json">[1]</script><script type="application/json">{"b":2}</script><script type="application/json">{"b":3}</script>`,
+		{"a page", "text/html; charset=utf-8",
+			`<script id="state" type="application/json"> {"a":1} </script><script type="application/ld+json">[1]</script><script type="application/json">{"b":2}</script><script type="application/json">{"b":3}</script>`,
 			"script#state {\"a\":1}\nscript [1]\nscript at script(2) {\"b\":2}\nscript at script(3) {\"b\":3}"},
-		{"attributes", "text/html", `<div id="app" data-props="{&quot;a&quot;:1}" title="{no json}"></div><li data-row='[1]'><li data-row='[2]'><li data-row='[]'>`,
+		{"attributes", "text/html",
+			`<div id="app" data-props="{&quot;a&quot;:1}" title="{no json}"></div><li data-row='[1]'><li data-row='[2]'><li data-row='[]'>`,
 			"div#app[data-props] {\"a\":1}\nli[data-row] [1]\nli[data-row] at li[data-row](2) [2]"},
 		{"assignments", "text/html", `<script>if (a == {}) { b = function() { return {"no":1} } }
 			window.state = {"a":{"b":"}</x>"}}; window["more"] = [1,2]; const late = JSON.parse('{"q":"it\'s \u0061"}');
 			hand({"c":1}, {"d":2}); s = "x = {\"in\":1}"; y = {a:1}; z = {}; x => {"e"}; "=" </script>`,
-			"script window.state {\"a\":{\"b\":\"}</x>\"}}\nscript window.more [1,2]\nscript late {\"q\":\"it's a\"}\nscript hand {\"c\":1}"},
+			"script window.state {\"a\":{\"b\":\"}</x>\"}}\nscript window.more [1,2]\nscript late {\"q\":\"it's " +
+				"a\"}\nscript hand {\"c\":1}"},
 		{"templates are no programs", "text/html", `<script type="text/x-template">a = {"b":1}</script>`, ``},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -124,8 +137,10 @@ func TestAScriptCostsNoMoreThanItsLength(t *testing.T) {
 // FuzzParts reads any body as any notation: what comes out is JSON wherever the
 // notation was not JSON itself, and has its origin inside the body.
 func FuzzParts(f *testing.F) {
-	media := []string{"application/x-ndjson", "text/event-stream", "application/x-www-form-urlencoded", "multipart/form-data; boundary=b", "application/xml", "text/html"}
-	for i, seed := range []string{"{\"a\":1}\n[2]", "data: {}\n\n", "a=1&b=%zz", boundaryForm, "<a b='1'>x<c/></a>", `<script>a={"b":[1]}</script><i x='{"y":1}'>`} {
+	media := []string{"application/x-ndjson", "text/event-stream", "application/x-www-form-urlencoded",
+		"multipart/form-data; boundary=b", "application/xml", "text/html"}
+	for i, seed := range []string{"{\"a\":1}\n[2]", "data: {}\n\n", "a=1&b=%zz", boundaryForm, "<a b='1'>x<c/></a>",
+		`<script>a={"b":[1]}</script><i x='{"y":1}'>`} {
 		f.Add(uint8(i), []byte(seed))
 	}
 	f.Fuzz(func(t *testing.T, which uint8, body []byte) {

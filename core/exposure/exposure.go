@@ -28,12 +28,13 @@ type Exposure struct {
 	Grant    *contract.Grant
 }
 
-// Of lists what a plan grants, by path; a nil plan grants nothing. A shape that contains itself is gone into once. Where one path
-// carries different things, by which of several shapes fits, the others stand behind a line feed and their route.
+// Of lists what a plan grants, by path; a nil plan grants nothing. A shape that contains itself is gone into
+// once. Where one path carries different things, by which of several shapes fits, the others stand behind a
+// line feed and their route.
 func Of(p *contract.Plan) map[string]Exposure { return Deep(p, 1) }
 
-// Deep is Of with a shape that contains itself gone into so many times, up to some thousands of exposures, and with objects in
-// which nothing is granted.
+// Deep is Of with a shape that contains itself gone into so many times, up to some thousands of exposures, and
+// with objects in which nothing is granted.
 func Deep(p *contract.Plan, times int) map[string]Exposure {
 	all := map[string]Exposure{}
 	if p == nil {
@@ -66,7 +67,8 @@ func (w *walker) member(m *contract.Member, path, route string, depth int, keyed
 		route += ">" + g.Relation.Name
 	}
 	if m.Object == nil && m.OneOf == nil || m.Open {
-		e := Exposure{Path: path, Carries: g.Carries(), Class: m.Class, Form: m.Form, Open: m.Open, Refers: m.Refers, Many: m.Many, Required: m.Required, Keyed: keyed, Grant: g}
+		e := Exposure{Path: path, Carries: g.Carries(), Class: m.Class, Form: m.Form, Open: m.Open, Refers: m.Refers,
+			Many: m.Many, Required: m.Required, Keyed: keyed, Grant: g}
 		if e.Entity, e.Field = g.Behind(); e.Field != "" {
 			e.Route = route + "." + e.Field
 		} else {
@@ -90,19 +92,23 @@ func (w *walker) member(m *contract.Member, path, route string, depth int, keyed
 	for _, a := range m.OneOf {
 		w.object(a.Object, path, route, depth, keyed)
 	}
-	if w.times > 1 && before == len(w.all) && path != place.Root && (m.Object != nil || m.OneOf != nil) { // an object that holds nothing is let out
-		w.all[path] = Exposure{Path: path, Route: route + ".{}/" + m.Name, Carries: g.Carries(), Class: catalog.Public, Empty: true, Keyed: keyed, Grant: g}
+	// an object that holds nothing is let out
+	if w.times > 1 && before == len(w.all) && path != place.Root && (m.Object != nil || m.OneOf != nil) {
+		w.all[path] = Exposure{Path: path, Route: route + ".{}/" + m.Name, Carries: g.Carries(), Class: catalog.Public,
+			Empty: true, Keyed: keyed, Grant: g}
 	}
 }
 
-// put lists an exposure; of several at one path, the one of the least route has the path for its key, whatever their order.
+// put lists an exposure; of several at one path, the one of the least route has the path for its key, whatever
+// their order.
 func (w *walker) put(e Exposure) {
 	there, taken := w.all[e.Path]
 	switch {
 	case !taken:
 		w.all[e.Path] = e
 	case there.Route == e.Route:
-		there.Open, there.Many, there.Required = there.Open || e.Open, there.Many || e.Many, there.Required && e.Required
+		there.Open, there.Many, there.Required = there.Open || e.Open, there.Many || e.Many, there.Required &&
+			e.Required
 		w.all[e.Path] = there
 	case e.Route < there.Route:
 		w.all[e.Path], w.all[there.Path+"\n"+there.Route] = e, there

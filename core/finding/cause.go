@@ -65,7 +65,8 @@ func Causes(f Beside, beside []Beside) []Cause {
 	}
 	var all []Cause
 	if holder := Holder(f.Path, beside); holder != nil {
-		all = append(all, Cause{Text: fmt.Sprintf("it comes with %s, which is not granted either: once that is left out, this is gone", holder.Path), Finding: holder.ID})
+		all = append(all, Cause{Text: fmt.Sprintf("it comes with %s, which is not granted either: once that is left "+
+			"out, this is gone", holder.Path), Finding: holder.ID})
 	}
 	if f.Entity != "" && f.Field != "" && f.Kind.Exposure() && len(fields) >= wholeRow {
 		names := make([]string, 0, len(fields))

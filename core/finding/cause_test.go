@@ -8,8 +8,10 @@ import (
 )
 
 func TestWhatHoldsAPlace(t *testing.T) {
-	beside := []Beside{{"1", scan.UnexpectedRelation, "$.a[*].b", "", ""}, {"2", scan.UnexpectedRelation, "$.a", "", ""}, {"3", scan.MissingField, "$", "", ""}, {"4", scan.UnexpectedField, "$.a[*].b.c", "", ""}}
-	for path, want := range map[string]string{"$.a[*].b.c.d": "2", "$.a": "", "$.a[*]": "2", "$.ab.c": "", "$": "", "query >> $.a.x": ""} {
+	beside := []Beside{{"1", scan.UnexpectedRelation, "$.a[*].b", "", ""}, {"2", scan.UnexpectedRelation, "$.a", "",
+		""}, {"3", scan.MissingField, "$", "", ""}, {"4", scan.UnexpectedField, "$.a[*].b.c", "", ""}}
+	for path, want := range map[string]string{"$.a[*].b.c.d": "2", "$.a": "", "$.a[*]": "2", "$.ab.c": "", "$": "",
+		"query >> $.a.x": ""} {
 		got := ""
 		if h := Holder(path, beside); h != nil {
 			got = h.ID
@@ -26,25 +28,43 @@ func TestWhatAFindingLikelyComesOf(t *testing.T) {
 	}
 	relation := Beside{"r", scan.UnexpectedRelation, "$.data[*].bookings", "Berth", ""}
 	inner := Beside{"i", scan.UnexpectedRelation, "$.data[*].bookings[*].skipper", "Booking", ""}
-	row := []Beside{field("1", "$.data[*].bookings[*].skipper.email", "email"), field("2", "$.data[*].bookings[*].skipper.phone", "phone"), field("3", "$.data[*].bookings[*].skipper.born_on", "born_on")}
+	row := []Beside{field("1", "$.data[*].bookings[*].skipper.email", "email"),
+		field("2", "$.data[*].bookings[*].skipper.phone", "phone"), field("3", "$.data[*].bookings[*].skipper.born_on",
+			"born_on")}
 	for name, c := range map[string]struct {
 		f      Beside
 		beside []Beside
 		want   string // causes, each with what it leads to
 	}{
-		"alone":                      {row[0], nil, ""},
-		"among two of the same row":  {row[0], row[:2], ""},
-		"a whole row":                {row[0], row, "the stored Skipper seems to go out as it is: born_on, email, phone leak in the same object>Skipper"},
-		"the outermost holds it":     {row[0], []Beside{inner, relation}, "it comes with $.data[*].bookings, which is not granted either: once that is left out, this is gone>r"},
-		"both":                       {row[0], append([]Beside{relation}, row...), "it comes with $.data[*].bookings, which is not granted either: once that is left out, this is gone>r; the stored Skipper seems to go out as it is: born_on, email, phone leak in the same object>Skipper"},
-		"a name that begins alike":   {field("1", "$.data.booking", "a"), []Beside{{"b", scan.UnexpectedRelation, "$.data.book", "Berth", ""}}, ""},
-		"in another object":          {field("1", "$.a.email", "email"), []Beside{field("2", "$.b.phone", "phone"), field("3", "$.b.born_on", "born_on")}, ""},
-		"of another entity":          {field("1", "$.a.email", "email"), []Beside{{"2", scan.SensitiveField, "$.a.iban", "Account", "iban"}, {"3", scan.SensitiveField, "$.a.key", "Account", "key"}}, ""},
-		"what is too little":         {field("1", "$.a.email", "email"), []Beside{{"2", scan.MissingField, "$.a", "Berth", ""}}, ""},
-		"many fields":                {field("1", "$.a", "a"), []Beside{field("2", "$.b", "b"), field("3", "$.c", "c"), field("4", "$.d", "d"), field("5", "$.e", "e"), field("6", "$.f", "f")}, "the stored Skipper seems to go out as it is: a, b, c, d and 2 more leak in the same object>Skipper"},
-		"the relation itself":        {relation, append([]Beside{inner}, row...), ""},
-		"inside of a page's data":    {field("1", "script#state >> $.arrivals[*].skipper.email", "email"), []Beside{{"s", scan.UnexpectedRelation, "script#state >> $.arrivals[*].skipper", "Booking", ""}}, "it comes with script#state >> $.arrivals[*].skipper, which is not granted either: once that is left out, this is gone>s"},
-		"a name that must be quoted": {field("1", "$['a.b'].email", "email"), []Beside{{"q", scan.UnexpectedField, "$['a.b']", "", ""}}, "it comes with $['a.b'], which is not granted either: once that is left out, this is gone>q"},
+		"alone":                     {row[0], nil, ""},
+		"among two of the same row": {row[0], row[:2], ""},
+		"a whole row": {row[0], row,
+			"the stored Skipper seems to go out as it is: born_on, email, phone leak in the same object>Skipper"},
+		"the outermost holds it": {row[0], []Beside{inner, relation},
+			"it comes with $.data[*].bookings, which is not granted either: once that is left out, this is gone>r"},
+		"both": {row[0], append([]Beside{relation}, row...),
+			"it comes with $.data[*].bookings, which is not granted either: once that is left out, this is gone>r; " +
+				"the stored Skipper seems to go out as it is: born_on, email, phone leak in the same object>Skipper"},
+		"a name that begins alike": {field("1", "$.data.booking", "a"),
+			[]Beside{{"b", scan.UnexpectedRelation, "$.data.book", "Berth", ""}}, ""},
+		"in another object": {field("1", "$.a.email", "email"), []Beside{field("2", "$.b.phone", "phone"),
+			field("3", "$.b.born_on", "born_on")}, ""},
+		"of another entity": {field("1", "$.a.email", "email"),
+			[]Beside{{"2", scan.SensitiveField, "$.a.iban", "Account", "iban"}, {"3", scan.SensitiveField, "$.a.key",
+				"Account", "key"}}, ""},
+		"what is too little": {field("1", "$.a.email", "email"),
+			[]Beside{{"2", scan.MissingField, "$.a", "Berth", ""}}, ""},
+		"many fields": {field("1", "$.a", "a"), []Beside{field("2", "$.b", "b"), field("3", "$.c", "c"),
+			field("4", "$.d", "d"), field("5", "$.e", "e"), field("6", "$.f", "f")},
+			"the stored Skipper seems to go out as it is: a, b, c, d and 2 more leak in the same object>Skipper"},
+		"the relation itself": {relation, append([]Beside{inner}, row...), ""},
+		"inside of a page's data": {field("1", "script#state >> $.arrivals[*].skipper.email", "email"),
+			[]Beside{{"s", scan.UnexpectedRelation, "script#state >> $.arrivals[*].skipper", "Booking", ""}},
+			"it comes with script#state >> $.arrivals[*].skipper, which is not granted either: once that is left " +
+				"out, this is gone>s"},
+		"a name that must be quoted": {field("1", "$['a.b'].email", "email"),
+			[]Beside{{"q", scan.UnexpectedField, "$['a.b']", "", ""}},
+			"it comes with $['a.b'], which is not granted either: once that is left out, this is gone>q"},
 	} {
 		var got []string
 		for _, cause := range Causes(c.f, c.beside) {

@@ -23,8 +23,10 @@ type Checked struct {
 
 // Checked gives what a report tells of a finding.
 func (f *Finding) Checked() Checked {
-	return Checked{Fingerprint: f.Fingerprint, Kind: f.Kind.String(), Severity: f.Severity, Endpoint: f.Endpoint, Audience: f.Audience, Direction: f.Direction, Status: f.Status,
-		Path: f.Path, Entity: f.Entity, Field: f.Field, Class: f.Class, Spots: f.Spots, Bytes: f.Bytes, Excepted: f.Excepted != nil}
+	return Checked{Fingerprint: f.Fingerprint, Kind: f.Kind.String(), Severity: f.Severity, Endpoint: f.Endpoint,
+		Audience: f.Audience, Direction: f.Direction, Status: f.Status,
+		Path: f.Path, Entity: f.Entity, Field: f.Field, Class: f.Class, Spots: f.Spots, Bytes: f.Bytes,
+		Excepted: f.Excepted != nil}
 }
 
 // Difference is what one check found and another did not, each in the order of its check.

@@ -47,9 +47,12 @@ func TestOneCheckAgainstAnother(t *testing.T) {
 }
 
 func TestWhatAReportTells(t *testing.T) {
-	f := Finding{Identity: Identity{Endpoint: "GET /a", Audience: "visitor", Direction: Response, Status: "2XX", Path: "$.a", Kind: scan.SensitiveField}, Fingerprint: "0123456789abcdef",
-		Severity: scan.High, Entity: "E", Field: "f", Class: "personal", Spots: 3, Bytes: 40, Sample: "a•••", Why: "not granted"}
-	want := Checked{"0123456789abcdef", "sensitive-field", scan.High, "GET /a", "visitor", "response", "2XX", "$.a", "E", "f", "personal", 3, 40, false}
+	f := Finding{Identity: Identity{Endpoint: "GET /a", Audience: "visitor", Direction: Response, Status: "2XX",
+		Path: "$.a", Kind: scan.SensitiveField}, Fingerprint: "0123456789abcdef",
+		Severity: scan.High, Entity: "E", Field: "f", Class: "personal", Spots: 3, Bytes: 40, Sample: "a•••",
+		Why: "not granted"}
+	want := Checked{"0123456789abcdef", "sensitive-field", scan.High, "GET /a", "visitor", "response", "2XX", "$.a",
+		"E", "f", "personal", 3, 40, false}
 	if got := f.Checked(); got != want {
 		t.Errorf("%+v, want %+v", got, want)
 	}

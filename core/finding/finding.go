@@ -182,7 +182,8 @@ func (c *Collector) Merge(later *Collector) {
 			continue
 		}
 		if g.Severity > f.Severity {
-			f.Severity, f.Entity, f.Field, f.Class, f.Sample, f.Why, f.why, f.Detector, f.Grant = g.Severity, g.Entity, g.Field, g.Class, g.Sample, g.Why, g.why, g.Detector, g.Grant
+			f.Severity, f.Entity, f.Field, f.Class, f.Sample, f.Why, f.why, f.Detector, f.Grant = g.Severity, g.Entity,
+				g.Field, g.Class, g.Sample, g.Why, g.why, g.Detector, g.Grant
 		} else if f.Sample == "null" && g.Sample != "" && g.Severity == f.Severity {
 			f.Sample = g.Sample
 		}
@@ -350,7 +351,8 @@ func less(a, b *Finding) bool {
 func Except(all []*Finding, exceptions []*contract.Exception, today string) {
 	for _, f := range all {
 		for _, x := range exceptions {
-			if x.Endpoint == f.Endpoint && x.Kind == f.Kind.String() && x.Covers(f.Path) && (x.Until == "" || today <= x.Until) {
+			if x.Endpoint == f.Endpoint && x.Kind == f.Kind.String() && x.Covers(f.Path) &&
+				(x.Until == "" || today <= x.Until) {
 				f.Excepted = x
 				break
 			}

@@ -15,16 +15,20 @@ import (
 )
 
 func TestFingerprint(t *testing.T) {
-	id := Identity{Service: "fennick-quay", Endpoint: "GET /v1/bookings/{booking_id}", Audience: "skipper", Direction: Response, Status: "200",
+	id := Identity{Service: "fennick-quay", Endpoint: "GET /v1/bookings/{booking_id}", Audience: "skipper",
+		Direction: Response, Status: "200",
 		Path: "$.data.owner.email", Kind: scan.SensitiveField}
-	// printf 'fennick-quay\nGET /v1/bookings/{booking_id}\nskipper\nresponse\n200\n$.data.owner.email\nsensitive-field' | sha256sum
+	// printf 'fennick-quay\nGET
+	// /v1/bookings/{booking_id}\nskipper\nresponse\n200\n$.data.owner.email\nsensitive-field' | sha256sum
 	if got, want := id.Fingerprint(), "a4c2985d536a4aa0"; got != want {
 		t.Errorf("fingerprint %s, want %s", got, want)
 	}
 	seen := map[string]Identity{id.Fingerprint(): id}
 	for _, change := range []func(*Identity){
-		func(i *Identity) { i.Service = "x" }, func(i *Identity) { i.Endpoint = "x" }, func(i *Identity) { i.Audience = "x" }, func(i *Identity) { i.Direction = Request },
-		func(i *Identity) { i.Status = "2XX" }, func(i *Identity) { i.Path = "$" }, func(i *Identity) { i.Kind = scan.SecretValue },
+		func(i *Identity) { i.Service = "x" }, func(i *Identity) { i.Endpoint = "x" },
+		func(i *Identity) { i.Audience = "x" }, func(i *Identity) { i.Direction = Request },
+		func(i *Identity) { i.Status = "2XX" }, func(i *Identity) { i.Path = "$" },
+		func(i *Identity) { i.Kind = scan.SecretValue },
 	} {
 		other := id
 		change(&other)
@@ -36,17 +40,20 @@ func TestFingerprint(t *testing.T) {
 }
 
 func outcome(endpoint, audience string, spots ...scan.Spot) *scan.Outcome {
-	return &scan.Outcome{Endpoint: endpoint, Audience: audience, AudienceBy: "said", Status: "2XX", Known: true, Bytes: 100, Excess: 10, Spots: spots}
+	return &scan.Outcome{Endpoint: endpoint, Audience: audience, AudienceBy: "said", Status: "2XX", Known: true,
+		Bytes: 100, Excess: 10, Spots: spots}
 }
 
 func spot(kind scan.Kind, severity scan.Severity, path string) scan.Spot {
-	return scan.Spot{Kind: kind, Severity: severity, Path: path, Pointer: strings.ReplaceAll(path[1:], ".", "/"), Bytes: 7, Sample: "s•••"}
+	return scan.Spot{Kind: kind, Severity: severity, Path: path, Pointer: strings.ReplaceAll(path[1:], ".", "/"),
+		Bytes: 7, Sample: "s•••"}
 }
 
 func list(all []*Finding) string {
 	var lines []string
 	for _, f := range all {
-		lines = append(lines, fmt.Sprintf("%s %s %s %s %s spots %d captures %d bytes %d", f.Severity, f.Kind, f.Endpoint, f.Audience, f.Path, f.Spots, f.Captures, f.Bytes))
+		lines = append(lines, fmt.Sprintf("%s %s %s %s %s spots %d captures %d bytes %d", f.Severity, f.Kind,
+			f.Endpoint, f.Audience, f.Path, f.Spots, f.Captures, f.Bytes))
 	}
 	return strings.Join(lines, "\n")
 }
@@ -54,10 +61,12 @@ func list(all []*Finding) string {
 func TestSpotsOfOneIdentityAreOneFinding(t *testing.T) {
 	c := NewCollector("s")
 	path := "$.a[*]"
-	c.Add("f.har", 0, outcome("GET /a", "visitor", spot(scan.UnexpectedField, scan.Medium, path), spot(scan.UnexpectedField, scan.Medium, path)))
+	c.Add("f.har", 0, outcome("GET /a", "visitor", spot(scan.UnexpectedField, scan.Medium, path),
+		spot(scan.UnexpectedField, scan.Medium, path)))
 	c.Add("f.har", 1, outcome("GET /a", "visitor", spot(scan.UnexpectedField, scan.Medium, path)))
 	c.Add("f.har", 2, outcome("GET /a", "office", spot(scan.UnexpectedField, scan.Medium, path)))
-	want := "medium unexpected-field GET /a office $.a[*] spots 1 captures 1 bytes 7\nmedium unexpected-field GET /a visitor $.a[*] spots 3 captures 2 bytes 21"
+	want := "medium unexpected-field GET /a office $.a[*] spots 1 captures 1 bytes 7\nmedium unexpected-field GET " +
+		"/a visitor $.a[*] spots 3 captures 2 bytes 21"
 	if got := list(c.Findings()); got != want {
 		t.Errorf("found:\n%s\nwant:\n%s", got, want)
 	}
@@ -68,7 +77,8 @@ func TestSpotsOfOneIdentityAreOneFinding(t *testing.T) {
 
 func TestTheGravestSpotDescribesAFinding(t *testing.T) {
 	c := NewCollector("s")
-	first, graver, later := spot(scan.UnexpectedRelation, scan.Medium, "$.r"), spot(scan.UnexpectedRelation, scan.High, "$.r"), spot(scan.UnexpectedRelation, scan.High, "$.r")
+	first, graver, later := spot(scan.UnexpectedRelation, scan.Medium, "$.r"), spot(scan.UnexpectedRelation, scan.High,
+		"$.r"), spot(scan.UnexpectedRelation, scan.High, "$.r")
 	first.Entity, graver.Entity, later.Entity = "A", "B", "C"
 	graver.Class = catalog.Personal
 	c.Add("f.har", 0, outcome("GET /a", "v", first))
@@ -82,12 +92,16 @@ func TestTheGravestSpotDescribesAFinding(t *testing.T) {
 
 func TestOfTheFiveKindsAtOnePathTheGravestIsReported(t *testing.T) {
 	c := NewCollector("s")
-	c.Add("f", 0, outcome("GET /a", "v", spot(scan.UnexpectedField, scan.Medium, "$.a"), spot(scan.UnexpectedField, scan.Low, "$.b")))
-	c.Add("f", 1, outcome("GET /a", "v", spot(scan.PersonalValue, scan.High, "$.a"), spot(scan.MissingField, scan.Low, "$.b")))
+	c.Add("f", 0, outcome("GET /a", "v", spot(scan.UnexpectedField, scan.Medium, "$.a"), spot(scan.UnexpectedField,
+		scan.Low, "$.b")))
+	c.Add("f", 1, outcome("GET /a", "v", spot(scan.PersonalValue, scan.High, "$.a"), spot(scan.MissingField, scan.Low,
+		"$.b")))
 	c.Add("f", 2, outcome("GET /a", "v", spot(scan.SensitiveField, scan.High, "$.a")))
 	c.Add("f", 3, outcome("GET /a", "w", spot(scan.UnexpectedField, scan.Medium, "$.a")))
-	want := "high sensitive-field GET /a v $.a spots 1 captures 1 bytes 7\nmedium unexpected-field GET /a w $.a spots 1 captures 1 bytes 7\n" +
-		"low missing-field GET /a v $.b spots 1 captures 1 bytes 7\nlow unexpected-field GET /a v $.b spots 1 captures 1 bytes 7"
+	want := "high sensitive-field GET /a v $.a spots 1 captures 1 bytes 7\nmedium unexpected-field GET /a w $.a " +
+		"spots 1 captures 1 bytes 7\n" +
+		"low missing-field GET /a v $.b spots 1 captures 1 bytes 7\nlow unexpected-field GET /a v $.b spots 1 " +
+		"captures 1 bytes 7"
 	if got := list(c.Findings()); got != want {
 		t.Errorf("found:\n%s\nwant:\n%s", got, want)
 	}
@@ -96,10 +110,12 @@ func TestOfTheFiveKindsAtOnePathTheGravestIsReported(t *testing.T) {
 func TestAnUnknownEndpointHasNeitherAudienceNorStatus(t *testing.T) {
 	c := NewCollector("s")
 	for i, audience := range []string{"v", "w"} {
-		c.Add("f", i, outcome("GET /x/{}", audience, scan.Spot{Kind: scan.UnknownEndpoint, Severity: scan.Low, Path: "$"}))
+		c.Add("f", i, outcome("GET /x/{}", audience, scan.Spot{Kind: scan.UnknownEndpoint, Severity: scan.Low,
+			Path: "$"}))
 	}
 	all := c.Findings()
-	if len(all) != 1 || all[0].Audience != "" || all[0].Status != "" || all[0].AudienceBy != "" || all[0].Captures != 2 {
+	if len(all) != 1 || all[0].Audience != "" || all[0].Status != "" || all[0].AudienceBy != "" ||
+		all[0].Captures != 2 {
 		t.Errorf("found:\n%s", list(all))
 	}
 }
@@ -109,7 +125,8 @@ func TestSkippedCapturesKeepTheirSpots(t *testing.T) {
 	out := outcome("GET /a", "v", spot(scan.SecretValue, scan.Critical, "$.a"))
 	out.Skipped = "the body is not JSON"
 	c.Add("f", 3, out)
-	if s := c.Summary(); s.Skipped != 1 || s.Judged != 0 || s.Bytes != 0 || len(c.Findings()) != 1 || c.Skipped()[0] != (Skipped{"f", 3, "the body is not JSON"}) {
+	if s := c.Summary(); s.Skipped != 1 || s.Judged != 0 || s.Bytes != 0 || len(c.Findings()) != 1 ||
+		c.Skipped()[0] != (Skipped{"f", 3, "the body is not JSON"}) {
 		t.Errorf("summary %+v, skipped %+v, %d findings", s, c.Skipped(), len(c.Findings()))
 	}
 }
@@ -124,7 +141,8 @@ func TestStatusInJSON(t *testing.T) {
 
 func TestExceptions(t *testing.T) {
 	x := func(path, until string) []*contract.Exception {
-		return []*contract.Exception{{Endpoint: "GET /a", Path: path, Kind: "unexpected-field", Until: until, Reason: "r"}}
+		return []*contract.Exception{{Endpoint: "GET /a", Path: path, Kind: "unexpected-field", Until: until,
+			Reason: "r"}}
 	}
 	for _, one := range []struct {
 		name string
@@ -141,8 +159,10 @@ func TestExceptions(t *testing.T) {
 		{"on its last day", x("$.a", "2026-05-01"), "$.a", true},
 		{"after its last day", x("$.a", "2026-04-30"), "$.a", false},
 	} {
-		f := &Finding{Identity: Identity{Endpoint: "GET /a", Path: one.path, Kind: scan.UnexpectedField}, Severity: scan.High}
-		other := &Finding{Identity: Identity{Endpoint: "GET /b", Path: one.path, Kind: scan.UnexpectedField}, Severity: scan.Low}
+		f := &Finding{Identity: Identity{Endpoint: "GET /a", Path: one.path, Kind: scan.UnexpectedField},
+			Severity: scan.High}
+		other := &Finding{Identity: Identity{Endpoint: "GET /b", Path: one.path, Kind: scan.UnexpectedField},
+			Severity: scan.Low}
 		all := []*Finding{f, other}
 		Except(all, one.x, "2026-05-01")
 		if (f.Excepted != nil) != one.want || other.Excepted != nil {
@@ -167,7 +187,8 @@ func TestMoves(t *testing.T) {
 	}{
 		{New, Move{To: Confirmed}, ""},
 		{New, Move{To: InRepair, Comment: "x"}, ""},
-		{Confirmed, Move{To: New}, `a finding that is confirmed cannot become "new"; it can become in-repair, awaiting-proof, waived, not-a-leak`},
+		{Confirmed, Move{To: New},
+			`a finding that is confirmed cannot become "new"; it can become in-repair, awaiting-proof, waived, not-a-leak`},
 		{New, Move{To: Closed}, "closed by proof only"},
 		{Closed, Move{To: New}, "moved by what is captured, not by hand"},
 		{New, Move{To: Returned}, "cannot become"},
@@ -197,7 +218,8 @@ func TestMoves(t *testing.T) {
 }
 
 func TestEveryKindThatIsJudgedSaysHowItIsMended(t *testing.T) {
-	for _, k := range []scan.Kind{scan.SecretValue, scan.SensitiveField, scan.PersonalValue, scan.WrongAudience, scan.UnexpectedRelation, scan.UnexpectedField,
+	for _, k := range []scan.Kind{scan.SecretValue, scan.SensitiveField, scan.PersonalValue, scan.WrongAudience,
+		scan.UnexpectedRelation, scan.UnexpectedField,
 		scan.MissingField, scan.ValueMismatch, scan.UndeclaredResponse, scan.UnknownEndpoint} {
 		if Mend(k) == "" {
 			t.Errorf("%s has no mend", k)
@@ -210,7 +232,9 @@ func TestEveryKindThatIsJudgedSaysHowItIsMended(t *testing.T) {
 func TestPrintsAreBounded(t *testing.T) {
 	c := NewCollector("quay")
 	for i := range uint64(500) {
-		out := scan.Outcome{Endpoint: "GET /crew", Status: "200", Spots: []scan.Spot{{Kind: scan.PersonalValue, Severity: scan.High, Path: "$.mail", Print: 1 + i/2}, {Kind: scan.UnexpectedField, Severity: scan.Low, Path: "$.other"}}}
+		out := scan.Outcome{Endpoint: "GET /crew", Status: "200",
+			Spots: []scan.Spot{{Kind: scan.PersonalValue, Severity: scan.High, Path: "$.mail", Print: 1 + i/2},
+				{Kind: scan.UnexpectedField, Severity: scan.Low, Path: "$.other"}}}
 		c.Add("f", int(i), &out)
 	}
 	for _, f := range c.Findings() {
@@ -239,13 +263,18 @@ func TestMergingIsAsCollectingInOne(t *testing.T) {
 	for range 500 {
 		var all []one
 		for entry := range 1 + r.IntN(12) {
-			out := scan.Outcome{Endpoint: fmt.Sprintf("GET /%d", r.IntN(2)), Audience: "visitor", AudienceBy: []string{"said", "assumed"}[r.IntN(2)], Status: "2XX", Bytes: r.IntN(100), Excess: r.IntN(50)}
+			out := scan.Outcome{Endpoint: fmt.Sprintf("GET /%d", r.IntN(2)), Audience: "visitor",
+				AudienceBy: []string{"said", "assumed"}[r.IntN(2)], Status: "2XX", Bytes: r.IntN(100),
+				Excess: r.IntN(50)}
 			if r.IntN(5) == 0 {
 				out.Skipped = "an answer with status 204 has no body"
 			}
 			for range r.IntN(4) {
-				out.Spots = append(out.Spots, scan.Spot{Kind: []scan.Kind{scan.SensitiveField, scan.UnexpectedField, scan.UnknownEndpoint}[r.IntN(3)], Severity: scan.Severity(1 + r.IntN(5)),
-					Path: []string{"$.a", "$.b"}[r.IntN(2)], Pointer: fmt.Sprintf("/a/%d", entry), Bytes: r.IntN(20), Sample: []string{"", "null", "a•••"}[r.IntN(3)], Detector: fmt.Sprint(r.IntN(9)), Print: uint64(r.IntN(3)), Folded: r.IntN(2)})
+				out.Spots = append(out.Spots, scan.Spot{Kind: []scan.Kind{scan.SensitiveField, scan.UnexpectedField,
+					scan.UnknownEndpoint}[r.IntN(3)], Severity: scan.Severity(1 + r.IntN(5)),
+					Path: []string{"$.a", "$.b"}[r.IntN(2)], Pointer: fmt.Sprintf("/a/%d", entry), Bytes: r.IntN(20),
+					Sample: []string{"", "null", "a•••"}[r.IntN(3)], Detector: fmt.Sprint(r.IntN(9)),
+					Print: uint64(r.IntN(3)), Folded: r.IntN(2)})
 			}
 			all = append(all, one{"a.har", entry, out})
 		}
@@ -263,7 +292,8 @@ func TestMergingIsAsCollectingInOne(t *testing.T) {
 			from = to
 		}
 		a, b := whole.Findings(), merged.Findings()
-		if len(a) != len(b) || whole.Summary() != merged.Summary() || !reflect.DeepEqual(whole.Skipped(), merged.Skipped()) {
+		if len(a) != len(b) || whole.Summary() != merged.Summary() ||
+			!reflect.DeepEqual(whole.Skipped(), merged.Skipped()) {
 			t.Fatalf("%d and %d findings, %+v and %+v", len(a), len(b), whole.Summary(), merged.Summary())
 		}
 		for i := range a {

@@ -63,7 +63,8 @@ type Move struct {
 // why, and what can be done instead.
 func (m Move) Check(from State, today string) error {
 	if m.To == Closed {
-		return fmt.Errorf("a finding is closed by proof only: move it to %s and capture the endpoint again", AwaitingProof)
+		return fmt.Errorf("a finding is closed by proof only: move it to %s and capture the endpoint again",
+			AwaitingProof)
 	}
 	allowed := false
 	var names []string
@@ -75,7 +76,8 @@ func (m Move) Check(from State, today string) error {
 	case !allowed && len(names) == 0:
 		return fmt.Errorf("a finding that is %s is moved by what is captured, not by hand", from)
 	case !allowed:
-		return fmt.Errorf("a finding that is %s cannot become %q; it can become %s", from, m.To, strings.Join(names, ", "))
+		return fmt.Errorf("a finding that is %s cannot become %q; it can become %s", from, m.To,
+			strings.Join(names, ", "))
 	case (m.To == Waived || m.To == NotALeak) && strings.TrimSpace(m.Comment) == "":
 		return fmt.Errorf("%s needs a reason: say it as the comment", m.To)
 	case m.To == Waived && m.Until == "":
@@ -91,8 +93,8 @@ func (m Move) Check(from State, today string) error {
 // Life is a finding's life as its history tells it.
 type Life struct{ State State }
 
-// Happen takes the next entry of the history: what it is of, and where it is about the state, what that was and became. It
-// gives an error for an entry that cannot follow on those before.
+// Happen takes the next entry of the history: what it is of, and where it is about the state, what that was and
+// became. It gives an error for an entry that cannot follow on those before.
 func (l *Life) Happen(kind, was, became string) error {
 	switch {
 	case kind == "found" && l.State != "":

@@ -12,8 +12,9 @@ import (
 )
 
 // Query says which findings a list has, and in which order. It is written as the query of an address, as in
-// state=new&severity=critical: in the console's address, in a view, in the interface and on the command line. [Filters] lists
-// what it may have; a field here and a line there are all that a filter takes, but for the condition in the store.
+// state=new&severity=critical: in the console's address, in a view, in the interface and on the command line.
+// [Filters] lists what it may have; a field here and a line there are all that a filter takes, but for the
+// condition in the store.
 type Query struct {
 	States     []string // those of [States], or open, any; none is open
 	Severities []string
@@ -47,16 +48,22 @@ type Filter struct {
 func Filters() []Filter { return slices.Clone(filters) }
 
 var filters = []Filter{
-	{"state", "in these `STATES`: open (all that want work, as when none is said), any, or " + strings.Join(stateNames(), ", "), known("state", func(q *Query) *[]string { return &q.States }, append([]string{"open", "any"}, stateNames()...)),
+	{"state", "in these `STATES`: open (all that want work, as when none is said), any, or " +
+		strings.Join(stateNames(), ", "), known("state", func(q *Query) *[]string { return &q.States },
+		append([]string{"open", "any"}, stateNames()...)),
 		func(q *Query) string { return strings.Join(q.States, ",") }},
-	{"severity", "of these `SEVERITIES`, separated by commas", known("severity", func(q *Query) *[]string { return &q.Severities }, scan.SeverityNames()), func(q *Query) string { return strings.Join(q.Severities, ",") }},
-	{"kind", "of these `KINDS`, separated by commas", known("kind", func(q *Query) *[]string { return &q.Kinds }, kindNames()), func(q *Query) string { return strings.Join(q.Kinds, ",") }},
+	{"severity", "of these `SEVERITIES`, separated by commas",
+		known("severity", func(q *Query) *[]string { return &q.Severities }, scan.SeverityNames()),
+		func(q *Query) string { return strings.Join(q.Severities, ",") }},
+	{"kind", "of these `KINDS`, separated by commas", known("kind", func(q *Query) *[]string { return &q.Kinds },
+		kindNames()), func(q *Query) string { return strings.Join(q.Kinds, ",") }},
 	text("audience", "only of the audience `NAME`", func(q *Query) *string { return &q.Audience }),
 	text("endpoint", "only of the endpoint `ID`", func(q *Query) *string { return &q.Endpoint }),
 	text("team", "only of endpoints of the team `NAME`", func(q *Query) *string { return &q.Team }),
 	text("entity", "only of fields of the entity `NAME`", func(q *Query) *string { return &q.Entity }),
 	text("field", "only of the field `NAME`", func(q *Query) *string { return &q.Field }),
-	text("assigned", "assigned to: an `EMAIL`, me, nobody, left for people who are kept out, or team:NAME", func(q *Query) *string { return &q.Assigned }),
+	text("assigned", "assigned to: an `EMAIL`, me, nobody, left for people who are kept out, or team:NAME",
+		func(q *Query) *string { return &q.Assigned }),
 	text("label", "only with the `LABEL`", func(q *Query) *string { return &q.Label }),
 	text("service", "only of the service `NAME`", func(q *Query) *string { return &q.Service }),
 	{"due", "over for what is overdue, or due before a `DAY`", day, func(q *Query) string { return q.Due }},
@@ -70,11 +77,13 @@ var filters = []Filter{
 		return strconv.FormatInt(q.Batch, 10)
 	}},
 	text("q", "with these `WORDS` in endpoint, path, entity or field", func(q *Query) *string { return &q.Words }),
-	{"sort", "in this `ORDER`: " + strings.Join(Orders, ", ") + "; - before it turns it round", sorted, func(q *Query) string { return q.Sort }},
+	{"sort", "in this `ORDER`: " + strings.Join(Orders, ", ") + "; - before it turns it round", sorted,
+		func(q *Query) string { return q.Sort }},
 }
 
 // Orders are what a list can be sorted by.
-var Orders = []string{"severity", "kind", "endpoint", "path", "state", "spots", "bytes", "due", "first_seen", "last_seen"}
+var Orders = []string{"severity", "kind", "endpoint", "path", "state", "spots", "bytes", "due", "first_seen",
+	"last_seen"}
 
 // notFilters stand in the same query and narrow nothing.
 var notFilters = []string{"page", "size"}
@@ -90,7 +99,8 @@ func wrong(format string, args ...any) error { return &QueryError{fmt.Sprintf(fo
 func ParseQuery(values url.Values) (Query, error) {
 	var q Query
 	for name := range values {
-		if !slices.Contains(notFilters, name) && !slices.ContainsFunc(filters, func(f Filter) bool { return f.Name == name }) {
+		if !slices.Contains(notFilters, name) &&
+			!slices.ContainsFunc(filters, func(f Filter) bool { return f.Name == name }) {
 			return q, wrong("a list of findings has no filter %s", name)
 		}
 	}
@@ -161,7 +171,8 @@ func kindNames() (all []string) {
 }
 
 func text(name, words string, of func(*Query) *string) Filter {
-	return Filter{name, words, func(q *Query, said string) error { *of(q) = said; return nil }, func(q *Query) string { return *of(q) }}
+	return Filter{name, words, func(q *Query, said string) error { *of(q) = said; return nil },
+		func(q *Query) string { return *of(q) }}
 }
 
 // known reads one of some names, or several separated by commas.

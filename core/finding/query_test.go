@@ -9,7 +9,8 @@ import (
 
 // TestEveryFilterIsReadAndWritten reads a query with every filter, and writes it again.
 func TestEveryFilterIsReadAndWritten(t *testing.T) {
-	said := map[string]string{"state": "new,in-repair", "severity": "critical,high", "kind": "secret-value", "due": "2027-03-31", "waiver": "asked", "batch": "7", "sort": "-due"}
+	said := map[string]string{"state": "new,in-repair", "severity": "critical,high", "kind": "secret-value",
+		"due": "2027-03-31", "waiver": "asked", "batch": "7", "sort": "-due"}
 	values := url.Values{}
 	for _, f := range Filters() {
 		if said[f.Name] == "" {
@@ -42,8 +43,10 @@ func TestEveryFilterIsReadAndWritten(t *testing.T) {
 
 func TestQueriesThatNoListKnows(t *testing.T) {
 	for query, says := range map[string]string{
-		"colour=red": "no filter colour", "state=gone": "no state gone", "severity=dire": "no severity dire", "kind=secret-value,x": "no kind x", "due=soon": "due is", "due=2027-02-30": "due is",
-		"waiver=given": "can be `asked`", "batch=x": "named by its number", "sort=colour": "no order by colour", "sort=--due": "no order by",
+		"colour=red": "no filter colour", "state=gone": "no state gone", "severity=dire": "no severity dire",
+		"kind=secret-value,x": "no kind x", "due=soon": "due is", "due=2027-02-30": "due is",
+		"waiver=given": "can be `asked`", "batch=x": "named by its number", "sort=colour": "no order by colour",
+		"sort=--due": "no order by",
 	} {
 		values, err := url.ParseQuery(query)
 		if err != nil {
@@ -53,7 +56,9 @@ func TestQueriesThatNoListKnows(t *testing.T) {
 			t.Errorf("%s: %v, want %q", query, err, says)
 		}
 	}
-	for query, want := range map[string]string{"": "new returned confirmed in-repair awaiting-proof", "state=any": "", "state=open,closed": "new returned confirmed in-repair awaiting-proof closed", "state=waived any": "", "page=2&size=9": "new returned confirmed in-repair awaiting-proof"} {
+	for query, want := range map[string]string{"": "new returned confirmed in-repair awaiting-proof", "state=any": "",
+		"state=open,closed": "new returned confirmed in-repair awaiting-proof closed", "state=waived any": "",
+		"page=2&size=9": "new returned confirmed in-repair awaiting-proof"} {
 		values, _ := url.ParseQuery(query)
 		q, err := ParseQuery(values)
 		if got := strings.Join(q.InStates(), " "); err != nil || got != want {

@@ -6,8 +6,8 @@ import (
 	"inkret/core/scan"
 )
 
-// Renaming is how findings are called once contracts name the parameters of endpoints otherwise, or their one response: the
-// endpoint stays the same one, and so do its findings.
+// Renaming is how findings are called once contracts name the parameters of endpoints otherwise, or their one
+// response: the endpoint stays the same one, and so do its findings.
 type Renaming struct {
 	Endpoints map[string]string            // old name to new
 	paths     map[string]map[string]string // by old name: old path of a parameter to new
@@ -29,7 +29,8 @@ func Renamed(old, new *contract.Contracts) Renaming {
 			continue
 		}
 		oldNames, newNames := before.Names(), e.Names()
-		named := len(oldNames) == 1 && len(newNames) == 1 && oldNames[0] != newNames[0] // its one response is named, or otherwise
+		// its one response is named, or otherwise
+		named := len(oldNames) == 1 && len(newNames) == 1 && oldNames[0] != newNames[0]
 		if before.Text == e.Text && !named {
 			continue
 		}

@@ -38,7 +38,8 @@ type Saving struct {
 func Savings(all []Weighed) ([]WeighedDay, []Saving) {
 	all = slices.Clone(all)
 	slices.SortFunc(all, func(a, b Weighed) int {
-		return cmp.Or(cmp.Compare(a.Endpoint, b.Endpoint), cmp.Compare(a.Audience, b.Audience), cmp.Compare(a.Day, b.Day))
+		return cmp.Or(cmp.Compare(a.Endpoint, b.Endpoint), cmp.Compare(a.Audience, b.Audience),
+			cmp.Compare(a.Day, b.Day))
 	})
 	days, endpoints := map[string]*WeighedDay{}, map[string]*Saving{}
 	var first *Weighed // of the endpoint and audience
@@ -66,7 +67,8 @@ func Savings(all []Weighed) ([]WeighedDay, []Saving) {
 			endpoints[w.Endpoint] = e
 		}
 		e.Saved += saved
-		if last := i+1 == len(all) || all[i+1].Endpoint != w.Endpoint || all[i+1].Audience != w.Audience; last && w != first {
+		if last := i+1 == len(all) || all[i+1].Endpoint != w.Endpoint || all[i+1].Audience != w.Audience; last &&
+			w != first {
 			e.First += first.Excess / int64(first.Captures)
 			e.Now += w.Excess / int64(w.Captures)
 		}

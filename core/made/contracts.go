@@ -1,8 +1,8 @@
 // Package made makes contracts, changes of them and exchanges at random, for tests that hold two ways to the same thing
 // against each other. Nothing in it knows how contracts are judged or compared.
 //
-// A [Tree] is the text of a contract as plain values; [Maker.Contract] makes one, [Maker.Change] another that differs in a
-// few places, [Maker.Exchange] an exchange that may be judged by either.
+// A [Tree] is the text of a contract as plain values; [Maker.Contract] makes one, [Maker.Change] another that
+// differs in a few places, [Maker.Exchange] an exchange that may be judged by either.
 package made
 
 import (
@@ -38,7 +38,8 @@ func (m *Maker) Contract() Tree {
 	if !m.chance(4) {
 		t["servers"] = []any{"https://api.quay.example"}
 	}
-	recognised := []any{Tree{"credentials": "none"}, Tree{"claim": Tree{"name": "role", "value": "skipper"}}, Tree{"header": Tree{"name": "X-Desk", "value": "*"}}}
+	recognised := []any{Tree{"credentials": "none"}, Tree{"claim": Tree{"name": "role", "value": "skipper"}},
+		Tree{"header": Tree{"name": "X-Desk", "value": "*"}}}
 	var audiences []any
 	for i := range 1 + m.IntN(3) {
 		audiences = append(audiences, Tree{"name": audienceNames[i], "recognise": recognised[i]})
@@ -72,7 +73,8 @@ func (m *Maker) Contract() Tree {
 		t["responses"] = []any{Tree{"statuses": []any{"4XX", "5XX"}, "grants": Tree{"title": Tree{"type": "string"}}}}
 	}
 	if m.chance(4) {
-		t["detectors"] = []any{Tree{"name": "hull-mark", "class": "personal", "pattern": "^FQ-[0-9]{4}$", "match": []any{"FQ-1234"}}}
+		t["detectors"] = []any{Tree{"name": "hull-mark", "class": "personal", "pattern": "^FQ-[0-9]{4}$",
+			"match": []any{"FQ-1234"}}}
 	}
 	if m.chance(4) {
 		t["countries"] = []any{"GB"}
@@ -86,7 +88,8 @@ func (m *Maker) Contract() Tree {
 	}
 	t["endpoints"] = endpoints
 	if m.chance(5) {
-		t["exceptions"] = []any{Tree{"endpoint": "GET /people", "path": "$[*].email", "kind": "sensitive-field", "reason": "known"}}
+		t["exceptions"] = []any{Tree{"endpoint": "GET /people", "path": "$[*].email", "kind": "sensitive-field",
+			"reason": "known"}}
 	}
 	return t
 }
@@ -208,7 +211,9 @@ func (m *Maker) grants(t Tree, entity string, depth int) Tree {
 			switch {
 			case m.chance(3):
 			case card != nil && card["line"] != nil && card["card"].(Tree)["entity"] == to && m.chance(2):
-				g[name] = Tree{"one_of": []any{Tree{"when": Tree{"kind": "a"}, "shape": "card"}, Tree{"when": Tree{"kind": one[any](m, "b", 1)}, "shape": "line"}, Tree{"shape": one(m, "card", "line")}}[:2+m.IntN(2)], "optional": true}
+				g[name] = Tree{"one_of": []any{Tree{"when": Tree{"kind": "a"}, "shape": "card"},
+					Tree{"when": Tree{"kind": one[any](m, "b", 1)}, "shape": "line"},
+					Tree{"shape": one(m, "card", "line")}}[:2+m.IntN(2)], "optional": true}
 			case card != nil && card["card"].(Tree)["entity"] == to && m.chance(2):
 				g[name] = Tree{"shape": "card", "optional": true}
 			case t["entities"].(Tree)[to].(Tree)["fields"].(Tree)["id"] != nil && m.chance(3):
@@ -309,7 +314,8 @@ func (m *Maker) change(t, more Tree) {
 		case bool:
 			in[s.key] = !v
 		case nil:
-			in[s.key] = one(m, Tree{"optional": true}, Tree{"open": true}, Tree{"class": "secret", "reason": "r"}, Tree{"audiences": []any{"office"}}, Tree{"type": "string"}, Tree{"nullable": true})
+			in[s.key] = one(m, Tree{"optional": true}, Tree{"open": true}, Tree{"class": "secret", "reason": "r"},
+				Tree{"audiences": []any{"office"}}, Tree{"type": "string"}, Tree{"nullable": true})
 		case Tree:
 			one(m,
 				func() { v["class"], v["reason"] = one(m, classes...), "r" },

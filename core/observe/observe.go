@@ -46,7 +46,8 @@ type Observer struct {
 
 // New gives an observer. contracts, which may be nil, name endpoints and audiences.
 func New(contracts *contract.Contracts) *Observer {
-	o := &Observer{contracts: contracts, detectors: contracts.Recognised(), seed: maphash.MakeSeed(), endpoints: map[string]*endpoint{}, hosts: map[string]int{}, roles: map[string]int{}, cookies: map[string]int{}}
+	o := &Observer{contracts: contracts, detectors: contracts.Recognised(), seed: maphash.MakeSeed(),
+		endpoints: map[string]*endpoint{}, hosts: map[string]int{}, roles: map[string]int{}, cookies: map[string]int{}}
 	return o
 }
 
@@ -80,7 +81,8 @@ type spot struct {
 }
 
 func newSpot() *spot {
-	return &spot{kinds: map[jsontext.Kind]int{}, formats: map[string]int{}, hits: map[string]int{}, distinct: map[uint64]bool{}, members: map[string]*spot{}}
+	return &spot{kinds: map[jsontext.Kind]int{}, formats: map[string]int{}, hits: map[string]int{},
+		distinct: map[uint64]bool{}, members: map[string]*spot{}}
 }
 
 // Add learns from one capture; those without a JSON body only tell that the
@@ -202,7 +204,8 @@ const (
 // Template writes the path of a call as an endpoint, with a parameter, named by
 // the segment before it, for each segment that is data.
 func Template(method string, segments []string) string {
-	general := strings.Split(strings.TrimPrefix(contract.Generalise(method, segments, detect.IsValue), method+" /"), "/")
+	general := strings.Split(strings.TrimPrefix(contract.Generalise(method, segments, detect.IsValue), method+" /"),
+		"/")
 	taken := map[string]bool{}
 	before := ""
 	for i, s := range general {
@@ -230,7 +233,8 @@ var (
 
 // learn reads a body; what breaks off is learnt up to there.
 func (o *Observer) learn(s *spot, body []byte) {
-	dec := jsontext.NewDecoder(bytes.NewReader(body), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
+	dec := jsontext.NewDecoder(bytes.NewReader(body), jsontext.AllowDuplicateNames(true),
+		jsontext.AllowInvalidUTF8(true))
 	o.value(dec, s, 0)
 }
 

@@ -16,7 +16,8 @@ func capture(t *testing.T, method, address, body string, headers ...string) *exc
 		t.Fatal(err)
 	}
 	c := &exchange.Capture{Request: exchange.Request{Method: method, URL: u},
-		Response: exchange.Response{Status: 200, Header: exchange.Header{{Name: "Content-Type", Value: "application/json"}}, Body: []byte(body)}}
+		Response: exchange.Response{Status: 200,
+			Header: exchange.Header{{Name: "Content-Type", Value: "application/json"}}, Body: []byte(body)}}
 	for i := 0; i < len(headers); i += 2 {
 		c.Request.Header = append(c.Request.Header, exchange.HeaderField{Name: headers[i], Value: headers[i+1]})
 	}
@@ -50,9 +51,12 @@ func learnt(o *Observer) string {
 
 func TestObjectsThatRecurAreOneEntity(t *testing.T) {
 	o := New(nil)
-	o.Add(capture(t, "GET", "https://a.example/v1/boats", `{"data":[{"id":1,"name":"Gull","owner":{"id":5,"mail":"a@b.example"}},{"id":2,"name":null,"extra":true,"owner":{"id":6,"mail":"c@b.example"}}],"meta":{"n":2}}`))
-	o.Add(capture(t, "GET", "https://a.example/v1/boats/7", `{"data":{"id":7,"name":"Tide","owner":{"id":5,"mail":"a@b.example"},"tags":["a"],"by_day":{"2026":1,"2027":2}}}`))
-	o.Add(capture(t, "GET", "https://a.example/v1/owners/5", `{"id":5,"mail":"a@b.example","boats":[{"id":1,"name":"Gull"}]}`))
+	o.Add(capture(t, "GET", "https://a.example/v1/boats",
+		`{"data":[{"id":1,"name":"Gull","owner":{"id":5,"mail":"a@b.example"}},{"id":2,"name":null,"extra":true,"owner":{"id":6,"mail":"c@b.example"}}],"meta":{"n":2}}`))
+	o.Add(capture(t, "GET", "https://a.example/v1/boats/7",
+		`{"data":{"id":7,"name":"Tide","owner":{"id":5,"mail":"a@b.example"},"tags":["a"],"by_day":{"2026":1,"2027":2}}}`))
+	o.Add(capture(t, "GET", "https://a.example/v1/owners/5",
+		`{"id":5,"mail":"a@b.example","boats":[{"id":1,"name":"Gull"}]}`))
 	o.Add(capture(t, "GET", "https://a.example/v1/broken", `{"id":5,"half":`))
 	const want = `Boat(4 at 3, 61%) id:integer name:string/nullable owner:any value>Owner? extra:boolean? tags:string[]? by_day:object?*
 Owner(4 at 3, 77%) id:integer mail:string/email boats:any value>Boat[]?
@@ -65,7 +69,8 @@ Broken(1 at 1, 100%) id:integer half:any value
 	for _, op := range o.Sketch().Operations {
 		paths = append(paths, op.Method+" "+op.Path+" "+op.Answers[0].At)
 	}
-	if got := strings.Join(paths, ", "); got != "GET /v1/boats /data, GET /v1/boats/{boat_id} /data, GET /v1/owners/{owner_id} , GET /v1/broken " {
+	if got := strings.Join(paths,
+		", "); got != "GET /v1/boats /data, GET /v1/boats/{boat_id} /data, GET /v1/owners/{owner_id} , GET /v1/broken " {
 		t.Errorf("operations are %s", got)
 	}
 	mail := o.Sketch().Object("Owner").Member("mail")
@@ -85,7 +90,8 @@ func TestCallers(t *testing.T) {
 	for _, c := range o.Callers() {
 		got = append(got, c.Name+": "+c.Recognise.Words())
 	}
-	if text := strings.Join(got, "; "); text != "anyone: no credentials; signed-in: cookie desk *; skipper: claim role skipper" {
+	if text := strings.Join(got,
+		"; "); text != "anyone: no credentials; signed-in: cookie desk *; skipper: claim role skipper" {
 		t.Errorf("callers are %s", text)
 	}
 }

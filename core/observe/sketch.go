@@ -57,7 +57,8 @@ func (o *Observer) Sketch() *schema.Sketch {
 			keys = append(keys, a)
 		}
 		sort.Slice(keys, func(i, j int) bool {
-			return keys[i].status < keys[j].status || keys[i].status == keys[j].status && keys[i].audience < keys[j].audience
+			return keys[i].status < keys[j].status || keys[i].status == keys[j].status &&
+				keys[i].audience < keys[j].audience
 		})
 		op.Answers = make([]schema.Answer, len(keys))
 		for i, a := range keys {
@@ -66,7 +67,8 @@ func (o *Observer) Sketch() *schema.Sketch {
 				op.Answers[i].Empty = true
 			} else if a.status[0] >= '4' {
 				for _, name := range s.names {
-					if slices.Contains(shownErrors, name) && !slices.Contains(k.sketch.Errors, name) && s.members[name].kinds['{'] == 0 {
+					if slices.Contains(shownErrors, name) && !slices.Contains(k.sketch.Errors, name) &&
+						s.members[name].kinds['{'] == 0 {
 						k.sketch.Errors = append(k.sketch.Errors, name)
 					}
 				}
@@ -184,7 +186,8 @@ func (k *sketcher) assign(s *spot, name string) *cluster {
 	}
 	if best == nil {
 		taken := func(n string) bool { return k.sketch.Object(n) != nil }
-		best = &cluster{object: &schema.Object{Name: schema.Free(name, taken)}, names: map[string]bool{}, hints: map[string]bool{}}
+		best = &cluster{object: &schema.Object{Name: schema.Free(name, taken)}, names: map[string]bool{},
+			hints: map[string]bool{}}
 		k.clusters = append(k.clusters, best)
 		k.sketch.Objects = append(k.sketch.Objects, best.object)
 	}
@@ -247,15 +250,18 @@ func (k *sketcher) fill(c *cluster) {
 				m.Form.Type = catalog.Array
 			}
 		}
-		m.Observed = schema.Observed{Detector: whole.detector(), Class: whole.class, Values: whole.seen - whole.nulls, Distinct: len(whole.distinct)}
+		m.Observed = schema.Observed{Detector: whole.detector(), Class: whole.class, Values: whole.seen - whole.nulls,
+			Distinct: len(whole.distinct)}
 		c.object.Members = append(c.object.Members, m)
 	}
 }
 
 // add takes over what another place showed of its values.
 func (s *spot) add(o *spot) {
-	s.seen, s.nulls, s.integers, s.arrays, s.present = s.seen+o.seen, s.nulls+o.nulls, s.integers+o.integers, s.arrays+o.arrays, s.present+o.present
-	s.longest, s.class, s.many, s.keyed = max(s.longest, o.longest), max(s.class, o.class), s.many || o.many, s.keyed || o.keyed
+	s.seen, s.nulls, s.integers, s.arrays, s.present = s.seen+o.seen, s.nulls+o.nulls, s.integers+o.integers, s.arrays+
+		o.arrays, s.present+o.present
+	s.longest, s.class, s.many, s.keyed = max(s.longest, o.longest), max(s.class, o.class), s.many || o.many, s.keyed ||
+		o.keyed
 	for kind, n := range o.kinds {
 		s.kinds[kind] += n
 	}
@@ -287,11 +293,13 @@ func (o *Observer) Callers() []Caller {
 	with := 0
 	for _, role := range slices.Backward(busiest(o.roles)) {
 		with += o.roles[role]
-		all = append(all, Caller{role, contract.Recognise{Claim: &contract.Match{Name: "role", Values: []string{role}}}, o.roles[role]})
+		all = append(all, Caller{role, contract.Recognise{Claim: &contract.Match{Name: "role", Values: []string{role}}},
+			o.roles[role]})
 	}
 	slices.SortStableFunc(all[1:], func(a, b Caller) int { return b.Requests - a.Requests })
 	if o.signedIn > with || o.signedIn == 0 {
-		rest := Caller{Name: SignedIn, Requests: o.signedIn - with, Recognise: contract.Recognise{Header: &contract.Match{Name: "Authorization", Values: []string{"*"}}}}
+		rest := Caller{Name: SignedIn, Requests: o.signedIn - with,
+			Recognise: contract.Recognise{Header: &contract.Match{Name: "Authorization", Values: []string{"*"}}}}
 		if names := busiest(o.cookies); len(names) > 0 {
 			rest.Recognise = contract.Recognise{Cookie: &contract.Match{Name: names[0], Values: []string{"*"}}}
 		}

@@ -7,8 +7,10 @@ import (
 
 func TestNamesInPaths(t *testing.T) {
 	for name, want := range map[string]string{
-		"email": ".email", "_x9": "._x9", "9x": "['9x']", "": "['']", "a-b": "['a-b']", "it's": `['it\'s']`, `back\slash`: `['back\\slash']`,
-		"line\nfeed": `['line\nfeed']`, "\x01": `['\u0001']`, "\x1f\b\t\f\r": `['\u001f\b\t\f\r']`, "é": "['é']", `"`: `['"']`, "\xff": "['\uFFFD']",
+		"email": ".email", "_x9": "._x9", "9x": "['9x']", "": "['']", "a-b": "['a-b']", "it's": `['it\'s']`,
+		`back\slash`: `['back\\slash']`,
+		"line\nfeed": `['line\nfeed']`, "\x01": `['\u0001']`, "\x1f\b\t\f\r": `['\u001f\b\t\f\r']`, "é": "['é']",
+		`"`: `['"']`, "\xff": "['\uFFFD']",
 	} {
 		if got := Name(name); got != want {
 			t.Errorf("%q is written %s, want %s", name, got, want)
@@ -25,7 +27,8 @@ func TestPointers(t *testing.T) {
 	if want := []string{"a/b", "m~n", "12"}; !ok || !slices.Equal(tokens, want) {
 		t.Errorf("%s is split into %q, %v", p, tokens, ok)
 	}
-	for pointer, want := range map[string]bool{"": true, "/": true, "/a//b": true, "a": false, "/~2": false, "/~": false, "/~01": true} {
+	for pointer, want := range map[string]bool{"": true, "/": true, "/a//b": true, "a": false, "/~2": false,
+		"/~": false, "/~01": true} {
 		if _, ok := SplitPointer(pointer); ok != want {
 			t.Errorf("%q is a pointer: %v, want %v", pointer, ok, want)
 		}

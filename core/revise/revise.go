@@ -79,7 +79,8 @@ func Classes(c *contract.Contracts, all []ClassOf) (Edits, error) {
 		case one.Class == catalog.Unclassed:
 			edits.add(n.File, document.Op{Op: "remove", Path: under(n, "class")})
 		case n.Kind == document.Null:
-			edits.add(n.File, document.Op{Op: "replace", Path: n.Pointer(), Value: document.Mapping().Set("class", document.Text(one.Class.String()))})
+			edits.add(n.File, document.Op{Op: "replace", Path: n.Pointer(), Value: document.Mapping().Set("class",
+				document.Text(one.Class.String()))})
 		default:
 			edits.add(n.File, document.Op{Op: "add", Path: under(n, "class"), Value: document.Text(one.Class.String())})
 		}
@@ -115,7 +116,8 @@ func Reading(c *contract.Contracts, file string, all []catalog.Difference) Edits
 			begun[at] = &document.Value{Kind: document.Map, Block: true}
 			op := document.Op{Op: "add", Path: under(n, name), Value: begun[at]}
 			if n.Kind == document.Null {
-				op = document.Op{Op: "replace", Path: n.Pointer(), Value: (&document.Value{Kind: document.Map, Block: true}).Set(name, begun[at])}
+				op = document.Op{Op: "replace", Path: n.Pointer(),
+					Value: (&document.Value{Kind: document.Map, Block: true}).Set(name, begun[at])}
 			}
 			edits.add(n.File, op)
 		}
@@ -183,7 +185,8 @@ func entity(e *catalog.Entity) *document.Value {
 	if e.StoredAs != "" {
 		v.Set("stored_as", document.Text(e.StoredAs))
 	}
-	fields, relations := &document.Value{Kind: document.Map, Block: true}, &document.Value{Kind: document.Map, Block: true}
+	fields, relations := &document.Value{Kind: document.Map, Block: true}, &document.Value{Kind: document.Map,
+		Block: true}
 	for _, f := range e.Fields {
 		fields.Set(f.Name, field(f))
 	}
@@ -254,7 +257,8 @@ func AddEndpoint(c *contract.Contracts, file string, entry *document.Value) Edit
 			return edits
 		}
 	}
-	edits.add(file, document.Op{Op: "add", Path: "/endpoints", Value: &document.Value{Kind: document.List, Block: true, Items: []*document.Value{entry}}})
+	edits.add(file, document.Op{Op: "add", Path: "/endpoints", Value: &document.Value{Kind: document.List, Block: true,
+		Items: []*document.Value{entry}}})
 	return edits
 }
 
@@ -312,7 +316,8 @@ func Grant(c *contract.Contracts, g *Granting) (Edits, error) {
 	e, audience := c.Endpoints[at], c.Audience(g.Audience)
 	for _, r := range e.Responses {
 		holds := r.For(c)
-		if audience != nil && !slices.Contains(holds, audience.Name) || r.Body == nil || !slices.ContainsFunc(r.Statuses, func(s string) bool { return s[0] == '2' }) {
+		if audience != nil && !slices.Contains(holds, audience.Name) || r.Body == nil ||
+			!slices.ContainsFunc(r.Statuses, func(s string) bool { return s[0] == '2' }) {
 			continue
 		}
 		place := placeOf(r.Body, g.Entity, map[*contract.GrantSet]bool{})
@@ -335,7 +340,8 @@ func Grant(c *contract.Contracts, g *Granting) (Edits, error) {
 		}
 		return place.add(g.Name(), g.value(only))
 	}
-	return nil, fmt.Errorf("no response of %s to %s holds %s; write the response first", e.Text, cmp.Or(g.Audience, "anybody"), g.Entity)
+	return nil, fmt.Errorf("no response of %s to %s holds %s; write the response first", e.Text,
+		cmp.Or(g.Audience, "anybody"), g.Entity)
 }
 
 // holder is a place in a contract file where an entity's members are granted.
@@ -352,7 +358,8 @@ func placeOf(set *contract.GrantSet, entity string, on map[*contract.GrantSet]bo
 	}
 	on[set] = true
 	for _, g := range set.Grants {
-		if inner := g.Members(); inner != nil && inner.Entity != nil && inner.Entity.Name == entity && inner.Entity != set.Entity {
+		if inner := g.Members(); inner != nil && inner.Entity != nil && inner.Entity.Name == entity &&
+			inner.Entity != set.Entity {
 			return &holder{grant: g, set: inner}
 		}
 	}

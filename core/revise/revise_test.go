@@ -55,13 +55,17 @@ func comments(files []contract.File) int {
 
 func TestClassing(t *testing.T) {
 	files, c := demo(t)
-	edits, err := Classes(c, []ClassOf{{"Skipper", "loyalty_tier", catalog.Personal}, {"Boat", "name", catalog.Internal}, {"Berth", "label", catalog.Public}, {"Boat", "hull_number", catalog.Unclassed}})
+	edits, err := Classes(c, []ClassOf{{"Skipper", "loyalty_tier", catalog.Personal},
+		{"Boat", "name", catalog.Internal}, {"Berth", "label", catalog.Public},
+		{"Boat", "hull_number", catalog.Unclassed}})
 	after, now := apply(t, files, edits, err)
-	if now.Catalog.Entity("Skipper").Field("loyalty_tier").Class != catalog.Personal || now.Catalog.Entity("Boat").Field("name").Class != catalog.Internal ||
+	if now.Catalog.Entity("Skipper").Field("loyalty_tier").Class != catalog.Personal ||
+		now.Catalog.Entity("Boat").Field("name").Class != catalog.Internal ||
 		now.Catalog.Entity("Boat").Field("hull_number").Class != catalog.Unclassed {
 		t.Error("a class is not set")
 	}
-	if len(strings.Split(compare.Unified("", "", string(files[0].Data), string(after[0].Data)), "\n-")) != 4 || comments(after) != comments(files) {
+	if len(strings.Split(compare.Unified("", "", string(files[0].Data), string(after[0].Data)), "\n-")) != 4 ||
+		comments(after) != comments(files) {
 		t.Error("more than the three lines changed")
 	}
 	if _, err := Classes(c, []ClassOf{{"Skipper", "nothing", catalog.Public}}); err == nil {
@@ -84,7 +88,8 @@ func TestTakingOverAReading(t *testing.T) {
 		}
 		berth.AddField(&g)
 	}
-	berth.AddField(&catalog.Field{Name: "shore power", Form: catalog.Form{Type: catalog.Boolean}, Note: "since the\nnew pier"})
+	berth.AddField(&catalog.Field{Name: "shore power", Form: catalog.Form{Type: catalog.Boolean},
+		Note: "since the\nnew pier"})
 	berth.AddRelation(&catalog.Relation{Name: "stays", Entity: "Booking", Many: true})
 	berth.AddRelation(&catalog.Relation{Name: "keeper", Entity: "Keeper"})
 	read.Add(berth)
@@ -100,7 +105,8 @@ func TestTakingOverAReading(t *testing.T) {
 			told = append(told, string(d.Kind)+" "+d.Entity+"."+d.Name+" "+d.Was+"|"+d.Is)
 		}
 	}
-	want := []string{"changed-field Berth.label at most 8|at most 9", "new-field Berth.shore power |boolean", "gone-field Berth.repair_note string, nullable|",
+	want := []string{"changed-field Berth.label at most 8|at most 9", "new-field Berth.shore power |boolean",
+		"gone-field Berth.repair_note string, nullable|",
 		"new-relation Berth.keeper |to one Keeper", "new-entity Keeper. |1 fields, 0 relations"}
 	if !slices.Equal(told, want) {
 		t.Errorf("differences are %q", told)
@@ -110,7 +116,8 @@ func TestTakingOverAReading(t *testing.T) {
 	})
 	after, now := apply(t, files, Reading(c, "catalogue.yaml", diffs), nil)
 	f := now.Catalog.Entity("Berth").Field("shore power")
-	if f == nil || f.Class != catalog.Unclassed || f.Note != "since the new pier" || now.Catalog.Entity("Berth").Field("label").Max != 9 ||
+	if f == nil || f.Class != catalog.Unclassed || f.Note != "since the new pier" ||
+		now.Catalog.Entity("Berth").Field("label").Max != 9 ||
 		now.Catalog.Entity("Keeper") == nil || now.Catalog.Entity("Berth").Relation("keeper") == nil {
 		t.Errorf("the reading was not taken over:\n%s", after[0].Data)
 	}
@@ -131,11 +138,13 @@ func TestAReadingIntoAnEmptyFile(t *testing.T) {
 	e.AddField(&catalog.Field{Name: "größe", Form: catalog.Form{Type: catalog.Number}})
 	full.Add(e)
 	_, now := apply(t, files, Reading(c, "a.yaml", catalog.Compare(c.Catalog, full, false)), nil)
-	if f := now.Catalog.Entity("Empty").Field("yes"); f == nil || len(f.Values) != 2 || now.Catalog.Entity("Empty").Field("größe") == nil {
+	if f := now.Catalog.Entity("Empty").Field("yes"); f == nil || len(f.Values) != 2 ||
+		now.Catalog.Entity("Empty").Field("größe") == nil {
 		t.Error("fields of an empty entity are not taken over")
 	}
 	only := []contract.File{{Name: "b.yaml", Data: []byte("inkret: 1\nservice: quay\n")}}
-	if _, now := apply(t, only, Reading(read(t, only), "b.yaml", catalog.Compare(&catalog.Catalog{}, full, false)), nil); now.Catalog.Entity("Empty") == nil {
+	if _, now := apply(t, only, Reading(read(t, only), "b.yaml", catalog.Compare(&catalog.Catalog{}, full, false)),
+		nil); now.Catalog.Entity("Empty") == nil {
 		t.Error("a file without entities gets none")
 	}
 }
@@ -147,7 +156,8 @@ func TestShapesComeAndGoWithoutAChange(t *testing.T) {
 	edits, err := Inline(before, "berth-card")
 	files, c := apply(t, files, edits, err)
 	proposals := Proposals(c)
-	if len(proposals) != 1 || proposals[0].Entity != "Berth" || len(proposals[0].Places) != 3 || len(proposals[0].Grants) != 4 {
+	if len(proposals) != 1 || proposals[0].Entity != "Berth" || len(proposals[0].Places) != 3 ||
+		len(proposals[0].Grants) != 4 {
 		t.Fatalf("proposed is %v", proposals)
 	}
 	for _, p := range proposals {
@@ -198,7 +208,8 @@ shapes:
   outer: {entity: Node, grants: {next: {one_of: [{when: {id: 1}, shape: choice}]}}}
 endpoints: [{endpoint: GET /a, responses: [{shape: loop}]}, {endpoint: GET /b, responses: [{shape: outer}]}]
 `)}})
-	for name, want := range map[string]string{"loop": "contains itself", "choice": "a one_of at outer needs the shape"} {
+	for name, want := range map[string]string{"loop": "contains itself",
+		"choice": "a one_of at outer needs the shape"} {
 		if _, err := Inline(c, name); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -245,13 +256,22 @@ func TestGrant(t *testing.T) {
 		want string // in the text, or in the error
 		ok   bool
 	}{
-		{"beside a shape, for one of all audiences", Granting{Endpoint: "GET /boats", Audience: "visitor", Entity: "Boat", Field: "draught"}, "shape: card, grants: {draught: {audiences: [visitor]}}", true},
-		{"to the only audience", Granting{Endpoint: "GET /boats/{id}", Audience: "office", Entity: "Boat", Field: "name", Reason: "shown", NeededBy: "desk"}, "          name: {needed_by: [desk], reason: shown}", true},
-		{"renamed, in a relation", Granting{Endpoint: "GET /boats/{id}", Audience: "office", Entity: "Skipper", Field: "phone", Member: "call", Max: 20, Optional: true}, "call: {field: phone, max: 20, optional: true}", true},
-		{"granted already", Granting{Endpoint: "GET /boats/{id}", Audience: "office", Entity: "Boat", Field: "id"}, `grants a member "id" there already`, false},
-		{"to whom nothing is sent", Granting{Endpoint: "GET /boats/{id}", Audience: "visitor", Entity: "Boat", Field: "name"}, "no response of GET /boats/{id} to visitor holds Boat", false},
-		{"of another entity", Granting{Endpoint: "GET /text", Audience: "visitor", Entity: "Boat", Field: "name"}, "no response of GET /text", false},
-		{"at no endpoint", Granting{Endpoint: "GET /none", Entity: "Boat", Field: "name"}, "no contract has the endpoint", false},
+		{"beside a shape, for one of all audiences", Granting{Endpoint: "GET /boats", Audience: "visitor",
+			Entity: "Boat", Field: "draught"}, "shape: card, grants: {draught: {audiences: [visitor]}}", true},
+		{"to the only audience", Granting{Endpoint: "GET /boats/{id}", Audience: "office", Entity: "Boat",
+			Field: "name", Reason: "shown", NeededBy: "desk"}, "          name: {needed_by: [desk], reason: shown}",
+			true},
+		{"renamed, in a relation", Granting{Endpoint: "GET /boats/{id}", Audience: "office", Entity: "Skipper",
+			Field: "phone", Member: "call", Max: 20, Optional: true}, "call: {field: phone, max: 20, optional: true}",
+			true},
+		{"granted already", Granting{Endpoint: "GET /boats/{id}", Audience: "office", Entity: "Boat", Field: "id"},
+			`grants a member "id" there already`, false},
+		{"to whom nothing is sent", Granting{Endpoint: "GET /boats/{id}", Audience: "visitor", Entity: "Boat",
+			Field: "name"}, "no response of GET /boats/{id} to visitor holds Boat", false},
+		{"of another entity", Granting{Endpoint: "GET /text", Audience: "visitor", Entity: "Boat", Field: "name"},
+			"no response of GET /text", false},
+		{"at no endpoint", Granting{Endpoint: "GET /none", Entity: "Boat", Field: "name"},
+			"no contract has the endpoint", false},
 	} {
 		t.Run(one.name, func(t *testing.T) {
 			edits, err := Grant(c, &one.g)
@@ -276,8 +296,8 @@ func TestGrant(t *testing.T) {
 	}
 }
 
-// TestShapesKeepWhatCommentsSay pulls out and writes out grants whose comments stand above, behind and inside of them, in lines
-// and in braces, and with both kinds of line ends.
+// TestShapesKeepWhatCommentsSay pulls out and writes out grants whose comments stand above, behind and inside
+// of them, in lines and in braces, and with both kinds of line ends.
 func TestShapesKeepWhatCommentsSay(t *testing.T) {
 	const text = `inkret: 1
 service: quay
@@ -323,7 +343,8 @@ endpoints:
 		}
 		edits, err := PullOut(before, "card", p)
 		pulled, now := apply(t, files, edits, err)
-		for _, want := range []string{"KEEP above the id", "KEEP behind the name", "KEEP behind the hull", "KEEP of the other id", "KEEP inside the hull", "KEEP above in braces", "KEEP behind in braces"} {
+		for _, want := range []string{"KEEP above the id", "KEEP behind the name", "KEEP behind the hull",
+			"KEEP of the other id", "KEEP inside the hull", "KEEP above in braces", "KEEP behind in braces"} {
 			if strings.Count(string(pulled[0].Data), want) == 0 {
 				t.Errorf("%s: %q is lost by pulling out:\n%s", name, want, pulled[0].Data)
 			}

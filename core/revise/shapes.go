@@ -87,12 +87,15 @@ func (w *walker) grants(s *contract.GrantSet, where string, inShape bool) {
 	for _, g := range s.Grants {
 		n := w.c.Node(g)
 		if name := g.ShapeName(); name != "" {
-			w.uses[name] = append(w.uses[name], Use{Shape: name, Endpoint: where, InShape: inShape, What: g.Name, Node: n})
+			w.uses[name] = append(w.uses[name], Use{Shape: name, Endpoint: where, InShape: inShape, What: g.Name,
+				Node: n})
 		}
 		for _, alt := range g.Alternatives() {
-			w.uses[alt.Name] = append(w.uses[alt.Name], Use{Shape: alt.Name, Endpoint: where, InShape: inShape, What: g.Name, Node: n, OneOf: true})
+			w.uses[alt.Name] = append(w.uses[alt.Name], Use{Shape: alt.Name, Endpoint: where, InShape: inShape,
+				What: g.Name, Node: n, OneOf: true})
 		}
-		if g.Own() != nil && g.Own().Entity != nil && (g.Source == contract.FromRelation || g.Source == contract.FromEntity) {
+		if g.Own() != nil && g.Own().Entity != nil && (g.Source == contract.FromRelation ||
+			g.Source == contract.FromEntity) {
 			w.set(g.Own().Entity.Name, where, inShape, g.Name, n)
 		}
 		w.grants(g.Own(), where, inShape)
@@ -162,7 +165,8 @@ func Proposals(c *contract.Contracts) []Proposal {
 				if done[i] || done[k] || w.sets[i].entity != w.sets[k].entity {
 					continue
 				}
-				if names := common(w.sets[i].grants, w.sets[k].grants); len(names) > len(best) && len(names)*2 >= min(len(w.sets[i].grants.Pairs), len(w.sets[k].grants.Pairs)) {
+				if names := common(w.sets[i].grants, w.sets[k].grants); len(names) > len(best) &&
+					len(names)*2 >= min(len(w.sets[i].grants.Pairs), len(w.sets[k].grants.Pairs)) {
 					best, lead, mate = names, i, k
 				}
 			}
@@ -193,7 +197,8 @@ func Proposals(c *contract.Contracts) []Proposal {
 func common(a, b *document.Node) []string {
 	var names []string
 	for _, p := range a.Pairs {
-		if q := b.Get(p.Name.Text); q != nil && string(document.ValueOf(p).Append(nil, 0)) == string(document.ValueOf(q).Append(nil, 0)) {
+		if q := b.Get(p.Name.Text); q != nil &&
+			string(document.ValueOf(p).Append(nil, 0)) == string(document.ValueOf(q).Append(nil, 0)) {
 			names = append(names, p.Name.Text)
 		}
 	}
@@ -223,7 +228,10 @@ func PullOut(c *contract.Contracts, name string, p Proposal) (Edits, error) {
 	var first *set
 	var others []*set
 	for _, at := range p.Places {
-		i := slices.IndexFunc(w.sets, func(s set) bool { return s.holder.File == at.File && s.holder.Pointer() == at.Pointer })
+		i := slices.IndexFunc(w.sets, func(s set) bool {
+			return s.holder.File == at.File &&
+				s.holder.Pointer() == at.Pointer
+		})
 		if i < 0 {
 			return nil, fmt.Errorf("%s: no grants are written out at %s any more", at.File, at.Pointer)
 		}
@@ -269,15 +277,18 @@ func PullOut(c *contract.Contracts, name string, p Proposal) (Edits, error) {
 		}
 		grants.Set(g, one)
 	}
-	shape := (&document.Value{Kind: document.Map, Block: true}).Set("entity", document.Text(p.Entity)).Set("grants", grants)
+	shape := (&document.Value{Kind: document.Map, Block: true}).Set("entity", document.Text(p.Entity)).Set("grants",
+		grants)
 	file := first.holder.File
 	for _, s := range c.Shapes {
 		if n := c.Node(s); n != nil && n.File == file {
-			edits[file] = append([]document.Op{{Op: "add", Path: n.Parent.Pointer() + pointer(name), Value: shape}}, edits[file]...)
+			edits[file] = append([]document.Op{{Op: "add", Path: n.Parent.Pointer() + pointer(name), Value: shape}},
+				edits[file]...)
 			return edits, nil
 		}
 	}
-	edits[file] = append([]document.Op{{Op: "add", Path: pointer("shapes"), Value: (&document.Value{Kind: document.Map, Block: true}).Set(name, shape)}}, edits[file]...)
+	edits[file] = append([]document.Op{{Op: "add", Path: pointer("shapes"),
+		Value: (&document.Value{Kind: document.Map, Block: true}).Set(name, shape)}}, edits[file]...)
 	return edits, nil
 }
 
@@ -317,7 +328,8 @@ func Inline(c *contract.Contracts, name string) (Edits, error) {
 		edits.add(u.Node.File, document.Op{Op: "move", From: under(u.Node, "shape"), Path: under(u.Node, "grants")})
 		edits.add(u.Node.File, document.Op{Op: "replace", Path: under(u.Node, "grants"), Value: merged})
 		if u.Node.Get("entity") == nil && !isRelation(c, u) {
-			edits.add(u.Node.File, document.Op{Op: "add", Path: under(u.Node, "entity"), Value: document.Text(c.Shapes[i].Body.Entity.Name)})
+			edits.add(u.Node.File, document.Op{Op: "add", Path: under(u.Node, "entity"),
+				Value: document.Text(c.Shapes[i].Body.Entity.Name)})
 		}
 	}
 	edits.add(shape.File, document.Op{Op: "remove", Path: shape.Pointer()})

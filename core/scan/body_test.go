@@ -41,7 +41,8 @@ func TestSpotsSayWhereExactly(t *testing.T) {
 }
 
 func TestElementsCountByIndex(t *testing.T) {
-	out := NewJudge(mustRead(t, harbour)).Capture(call("/bookings", "visitor", `{"items":[{"id":1,"ref":"a"},{"id":2,"ref":"b","colour":1},{"id":3}]}`))
+	out := NewJudge(mustRead(t, harbour)).Capture(call("/bookings", "visitor",
+		`{"items":[{"id":1,"ref":"a"},{"id":2,"ref":"b","colour":1},{"id":3}]}`))
 	got := []string{}
 	for _, s := range out.Spots {
 		got = append(got, s.Pointer)
@@ -82,13 +83,17 @@ func TestWhatIsNotJudged(t *testing.T) {
 		"status 304 has no body": change(func(c *exchange.Capture) { c.Response.Status = 304 }),
 		"the body is empty":      change(func(c *exchange.Capture) { c.Response.Body = nil }),
 		"a CORS preflight": change(func(c *exchange.Capture) {
-			c.Request.Method, c.Request.Header = "OPTIONS", exchange.Header{{Name: "access-control-request-method", Value: "PUT"}}
+			c.Request.Method, c.Request.Header = "OPTIONS", exchange.Header{{Name: "access-control-request-method",
+				Value: "PUT"}}
 		}),
-		"image/png is not a body":      change(func(c *exchange.Capture) { c.Response.Header[0].Value = "image/png" }),
-		"was not recorded":             change(func(c *exchange.Capture) { c.Response.Missing = "was not recorded" }),
-		"no address that can be read":  change(func(c *exchange.Capture) { c.Request.URL = nil }),
-		"the body is not JSON":         change(func(c *exchange.Capture) { c.Response.Body = []byte("<html>") }),
-		"a body without a media type":  change(func(c *exchange.Capture) { c.Response.Header, c.Response.Body = nil, []byte("text") }),
+		"image/png is not a body":     change(func(c *exchange.Capture) { c.Response.Header[0].Value = "image/png" }),
+		"was not recorded":            change(func(c *exchange.Capture) { c.Response.Missing = "was not recorded" }),
+		"no address that can be read": change(func(c *exchange.Capture) { c.Request.URL = nil }),
+		"the body is not JSON":        change(func(c *exchange.Capture) { c.Response.Body = []byte("<html>") }),
+		"a body without a media type": change(func(c *exchange.Capture) {
+			c.Response.Header, c.Response.Body = nil,
+				[]byte("text")
+		}),
 		"something follows the value":  change(func(c *exchange.Capture) { c.Response.Body = []byte(`{"id":1} x`) }),
 		"ends in the middle at byte 7": change(func(c *exchange.Capture) { c.Response.Body = []byte(`{"id":1`) }),
 		"nests deeper than 10000 levels": change(func(c *exchange.Capture) {
@@ -115,8 +120,10 @@ func TestWhatIsNotJudged(t *testing.T) {
 }
 
 func TestSpotsBeforeTheBreakAreReported(t *testing.T) {
-	out := NewJudge(mustRead(t, harbour)).Capture(call("/plain", "visitor", `{"id":7,"password":"hunter2","skipper":{"email":"a@b.example","x":`))
-	want := "sensitive-field critical $.password\nunexpected-relation high $.skipper\nsensitive-field high $.skipper.email"
+	out := NewJudge(mustRead(t, harbour)).Capture(call("/plain", "visitor",
+		`{"id":7,"password":"hunter2","skipper":{"email":"a@b.example","x":`))
+	want := "sensitive-field critical $.password\nunexpected-relation high $.skipper\nsensitive-field high " +
+		"$.skipper.email"
 	if got := describe(out.Spots); got != want || !strings.Contains(out.Skipped, "at byte 66") {
 		t.Errorf("skipped because %q, spots:\n%s\nwant:\n%s", out.Skipped, got, want)
 	}
@@ -135,7 +142,8 @@ endpoints:
     responses: [{entity: A, grants: {id: , counts: {keys: any, type: integer, audiences: [office]}}}]
 `)
 	out := NewJudge(contracts).Capture(call("/x", "visitor", `{"id":1,"counts":{"a":1,"b":`))
-	if got, want := describe(out.Spots), "wrong-audience low $.counts"; got != want || out.Spots[0].Pointer != "/counts" {
+	if got, want := describe(out.Spots), "wrong-audience low $.counts"; got != want ||
+		out.Spots[0].Pointer != "/counts" {
 		t.Errorf("spots:\n%s\nwant:\n%s", got, want)
 	}
 }
@@ -195,7 +203,8 @@ func TestOutcomeNamesTheExchange(t *testing.T) {
 		cap.Response.Status = c.status
 		out := NewJudge(contracts).Capture(cap)
 		if out.Endpoint != c.endpoint || out.Status != c.entry || out.AudienceBy != c.by {
-			t.Errorf("%s %d: %q, status %q, audience by %q; want %q, %q, %q", c.path, c.status, out.Endpoint, out.Status, out.AudienceBy, c.endpoint, c.entry, c.by)
+			t.Errorf("%s %d: %q, status %q, audience by %q; want %q, %q, %q", c.path, c.status, out.Endpoint,
+				out.Status, out.AudienceBy, c.endpoint, c.entry, c.by)
 		}
 		got := ""
 		for _, s := range out.Spots {
@@ -219,7 +228,8 @@ func TestEqualBodiesAreTold(t *testing.T) {
 		return j.Capture(c).Body
 	}
 	one, other := `{"title":"x","data":{"id":1,"ref":"r"}}`, `{"title":"x","data":{"id":2,"ref":"r"}}`
-	if mark := body("skipper", one, false); mark == 0 || mark != body("office", one, false) || mark == body("office", other, false) {
+	if mark := body("skipper", one, false); mark == 0 || mark != body("office", one, false) ||
+		mark == body("office", other, false) {
 		t.Error("equal bodies are not told from others")
 	}
 	if body("skipper", one, true) != 0 {
@@ -228,9 +238,11 @@ func TestEqualBodiesAreTold(t *testing.T) {
 }
 
 func TestWithoutContractsABodyIsSwept(t *testing.T) {
-	out := NewJudge(nil).Capture(call("/v1/things/7?x=1", "", `{"a":{"passwordHash":"x","note":"ada@quay.example"},"b":[1,2]}`))
+	out := NewJudge(nil).Capture(call("/v1/things/7?x=1", "",
+		`{"a":{"passwordHash":"x","note":"ada@quay.example"},"b":[1,2]}`))
 	want := "sensitive-field critical $.a.passwordHash\npersonal-value high $.a.note"
-	if got := describe(out.Spots); got != want || out.Endpoint != "GET /v1/things/{}" || out.Audience != "" || out.Excess != 0 {
+	if got := describe(out.Spots); got != want || out.Endpoint != "GET /v1/things/{}" || out.Audience != "" ||
+		out.Excess != 0 {
 		t.Errorf("%s, audience %q, excess %d, spots:\n%s", out.Endpoint, out.Audience, out.Excess, got)
 	}
 }
@@ -280,39 +292,59 @@ func TestOtherGrants(t *testing.T) {
 	for _, c := range []struct{ name, path, body, want string }{
 		{"the first shape that fits judges", "/one-of", `{"owner":{"name":"n","kind":"boat"}}`, ``},
 		{"the discriminator may come last", "/one-of", `{"owner":{"size":4,"kind":"dock"}}`, ``},
-		{"what the chosen shape does not grant", "/one-of", `{"owner":{"kind":"dock","size":4,"name":"n"}}`, "unexpected-field low $.owner.name"},
+		{"what the chosen shape does not grant", "/one-of", `{"owner":{"kind":"dock","size":4,"name":"n"}}`,
+			"unexpected-field low $.owner.name"},
 		{"none fitting grants nothing", "/one-of", `{"owner":{"kind":"pier"}}`, "unexpected-relation medium $.owner"},
-		{"a shape within itself", "/tree", `{"id":1,"next":{"id":2,"next":{"id":3,"kind":"x","next":null}}}`, "unexpected-field low $.next.next.kind"},
-		{"grouped members", "/group", `{"ids":{"id":1,"kind":"x"},"doc":{"deep":{"mail":"a@b.example"}},"tags":["a","b"]}`, ``},
-		{"a group is not its entity's members", "/group", `{"ids":{"id":1,"kind":"x"},"id":1}`, "unexpected-field medium $.id"},
-		{"an array of values", "/group", `{"ids":{"id":1,"kind":"x"},"tags":["a",{"x":1}]}`, "value-mismatch low $.tags[*]"},
-		{"a map's values are judged by the rest", "/map", `{"counts":{"a":1,"b":"x","2026":3}}`, "value-mismatch low $.counts[*]"},
+		{"a shape within itself", "/tree", `{"id":1,"next":{"id":2,"next":{"id":3,"kind":"x","next":null}}}`,
+			"unexpected-field low $.next.next.kind"},
+		{"grouped members", "/group",
+			`{"ids":{"id":1,"kind":"x"},"doc":{"deep":{"mail":"a@b.example"}},"tags":["a","b"]}`, ``},
+		{"a group is not its entity's members", "/group", `{"ids":{"id":1,"kind":"x"},"id":1}`,
+			"unexpected-field medium $.id"},
+		{"an array of values", "/group", `{"ids":{"id":1,"kind":"x"},"tags":["a",{"x":1}]}`,
+			"value-mismatch low $.tags[*]"},
+		{"a map's values are judged by the rest", "/map", `{"counts":{"a":1,"b":"x","2026":3}}`,
+			"value-mismatch low $.counts[*]"},
 		{"a list for a map", "/map", `{"counts":[1]}`, "value-mismatch low $.counts"},
 		{"values", "/form", `{"v":"a","n":1}`, ``},
 		{"other values", "/form", `{"v":"b","n":3}`, "value-mismatch low $.v\nvalue-mismatch low $.n"},
 		{"equal numbers", "/form", `{"n":1.0}`, ``},
 		{"too long", "/form", `{"v":"long one"}`, "value-mismatch low $.v"},
-		{"formats that fit", "/form", `{"w":"0d9f1c1e-5a0b-4c3d-9e8f-001122334455","when":"2026-05-01T10:00:00.5+02:00","at":"10:00:00Z","u":"https://x.example","ip":"10.0.0.1","ip6":"::1","b":null}`, ``},
-		{"formats that do not", "/form", `{"w":"x","when":"2026-05-01","at":"25:00:00Z","u":"x y","ip":"::1","ip6":"10.0.0.1","b":"no"}`,
-			"value-mismatch low $.w\nvalue-mismatch low $.when\nvalue-mismatch low $.at\nvalue-mismatch low $.u\nvalue-mismatch low $.ip\nvalue-mismatch low $.ip6\nvalue-mismatch low $.b"},
-		{"at, with every element", "/deep", `{"result":{"rows":[{"row":{"id":1}},{"row":{"id":"x"}},{}]}}`, "missing-field low $.result.rows[*].row\nvalue-mismatch low $.result.rows[*].row.id"},
+		{"formats that fit", "/form",
+			`{"w":"0d9f1c1e-5a0b-4c3d-9e8f-001122334455","when":"2026-05-01T10:00:00.5+02:00","at":"10:00:00Z","u":"https://x.example","ip":"10.0.0.1","ip6":"::1","b":null}`, ``},
+		{"formats that do not", "/form",
+			`{"w":"x","when":"2026-05-01","at":"25:00:00Z","u":"x y","ip":"::1","ip6":"10.0.0.1","b":"no"}`,
+			"value-mismatch low $.w\nvalue-mismatch low $.when\nvalue-mismatch low $.at\nvalue-mismatch low " +
+				"$.u\nvalue-mismatch low $.ip\nvalue-mismatch low $.ip6\nvalue-mismatch low $.b"},
+		{"at, with every element", "/deep", `{"result":{"rows":[{"row":{"id":1}},{"row":{"id":"x"}},{}]}}`,
+			"missing-field low $.result.rows[*].row\nvalue-mismatch low $.result.rows[*].row.id"},
 		{"the way to at", "/deep", `{"result":{}}`, "missing-field low $.result.rows"},
-		{"beside an entity that is the body", "/beside", `{"id":1,"meta":"x","more":1}`, "unexpected-field medium $.more"},
-		{"beside a list there is nothing", "/beside-list", `[{"id":1,"meta":"x"}]`, "unexpected-field medium $[*].meta"},
+		{"beside an entity that is the body", "/beside", `{"id":1,"meta":"x","more":1}`,
+			"unexpected-field medium $.more"},
+		{"beside a list there is nothing", "/beside-list", `[{"id":1,"meta":"x"}]`,
+			"unexpected-field medium $[*].meta"},
 		{"null where nullable", "/nullable", `{"data":null}`, ``},
-		{"a format that names the value covers it", "/format", `{"mail":"a@b.example","kind":"c@d.example"}`, "personal-value high $.kind"},
-		{"nothing selected, all are expected", "/selected", `{"id":1}`, "missing-field low $.kind\nmissing-field low $.owner"},
+		{"a format that names the value covers it", "/format", `{"mail":"a@b.example","kind":"c@d.example"}`,
+			"personal-value high $.kind"},
+		{"nothing selected, all are expected", "/selected", `{"id":1}`,
+			"missing-field low $.kind\nmissing-field low $.owner"},
 		{"what was not asked for is not missing", "/selected?only=id", `{"id":1}`, ``},
-		{"what was asked for is", "/selected?only=id,kind&only=owner", `{"id":1,"owner":{"id":2}}`, "missing-field low $.kind\nmissing-field low $.owner.name"},
+		{"what was asked for is", "/selected?only=id,kind&only=owner", `{"id":1,"owner":{"id":2}}`,
+			"missing-field low $.kind\nmissing-field low $.owner.name"},
 		{"a part of a relation was asked for", "/selected?only=owner.id", `{"owner":{"id":2}}`, ``},
 		{"and is not there", "/selected?only=owner.name", `{"owner":{}, "x":1}`, "unexpected-field medium $.x"},
-		{"another part of it was sent", "/selected?only=owner.name", `{"owner":{"id":2,"name":"n"}}`, "selection-ignored low $"},
-		{"all was sent", "/selected?only=id", `{"id":1,"kind":"k","owner":{"id":2,"name":"n"}}`, "selection-ignored low $"},
+		{"another part of it was sent", "/selected?only=owner.name", `{"owner":{"id":2,"name":"n"}}`,
+			"selection-ignored low $"},
+		{"all was sent", "/selected?only=id", `{"id":1,"kind":"k","owner":{"id":2,"name":"n"}}`,
+			"selection-ignored low $"},
 		{"only what is not granted was asked for", "/selected?only=mail", `{"id":1,"kind":"k"}`, ``},
 		{"a name twice, granted", "/map", `{"counts":{},"counts":{}}`, "hidden-duplicate medium $.counts"},
-		{"a name twice, written differently", "/map", `{"counts":{"a":1,"\u0061":2}}`, "hidden-duplicate medium $.counts[*]"},
-		{"a name twice, unexpected", "/map", `{"counts":{},"x":1,"x":2}`, "unexpected-field low $.x\nunexpected-field low $.x\nhidden-duplicate medium $.x"},
-		{"a name twice, deep in what is not granted", "/map", `{"counts":{},"x":{"y":[{"z":1,"z":1}]}}`, "unexpected-relation medium $.x\nhidden-duplicate medium $.x.y[*].z"},
+		{"a name twice, written differently", "/map", `{"counts":{"a":1,"\u0061":2}}`,
+			"hidden-duplicate medium $.counts[*]"},
+		{"a name twice, unexpected", "/map", `{"counts":{},"x":1,"x":2}`,
+			"unexpected-field low $.x\nunexpected-field low $.x\nhidden-duplicate medium $.x"},
+		{"a name twice, deep in what is not granted", "/map", `{"counts":{},"x":{"y":[{"z":1,"z":1}]}}`,
+			"unexpected-relation medium $.x\nhidden-duplicate medium $.x.y[*].z"},
 		{"a name in two objects", "/map", `{"counts":{},"x":[{"z":1},{"z":1}]}`, "unexpected-relation medium $.x"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -355,14 +387,17 @@ func TestKindsAreThoseOfTheContractFormat(t *testing.T) {
 func TestWhy(t *testing.T) {
 	contracts := mustRead(t, harbour)
 	for body, want := range map[string]string{
-		`{"id":7,"arrives_on":"2026-05-01","email":"a@b.example"}`:      "not granted; the name tells of something personal",
-		`{"id":7,"arrives_on":"2026-05-01","desk_note":"n"}`:            "not granted; Booking.desk_note is internal",
-		`{"id":7,"arrives_on":"2026-05-01","mystery":"n"}`:              "not granted; Booking.mystery is unclassed",
-		`{"id":7,"arrives_on":"2026-05-01","other":"n"}`:                "not granted; the catalogue does not know it",
-		`{"id":7,"arrives_on":"2026-05-01","berth":{}}`:                 "not granted; Booking.berth is a relation",
-		`{"id":7,"arrives_on":"2026-05-01","x":{"y":1}}`:                "not granted; a whole object is sent",
-		`{"id":7,"arrives_on":"2026-05-01","x":"` + bcrypt + `"}`:       "not granted; the value is recognised as a bcrypt hash",
-		`{"id":7,"arrives_on":"2026-05-01","colour":"+44 1632 960123"}`: "not granted; the value of Booking.colour is recognised as a phone number",
+		`{"id":7,"arrives_on":"2026-05-01","email":"a@b.example"}`: "not granted; the name tells of something " +
+			"personal",
+		`{"id":7,"arrives_on":"2026-05-01","desk_note":"n"}`: "not granted; Booking.desk_note is internal",
+		`{"id":7,"arrives_on":"2026-05-01","mystery":"n"}`:   "not granted; Booking.mystery is unclassed",
+		`{"id":7,"arrives_on":"2026-05-01","other":"n"}`:     "not granted; the catalogue does not know it",
+		`{"id":7,"arrives_on":"2026-05-01","berth":{}}`:      "not granted; Booking.berth is a relation",
+		`{"id":7,"arrives_on":"2026-05-01","x":{"y":1}}`:     "not granted; a whole object is sent",
+		`{"id":7,"arrives_on":"2026-05-01","x":"` + bcrypt +
+			`"}`: "not granted; the value is recognised as a bcrypt hash",
+		`{"id":7,"arrives_on":"2026-05-01","colour":"+44 1632 960123"}`: "not granted; the value of Booking.colour " +
+			"is recognised as a phone number",
 		`{"id":7}`:                             "granted, not optional, and not sent",
 		`{"id":7.5,"arrives_on":"2026-05-01"}`: "number is sent where integer is granted",
 	} {
@@ -383,7 +418,8 @@ func valid(data []byte) bool {
 // random and mutated texts.
 func TestTokenizerAgreesWithEncodingJSON(t *testing.T) {
 	random := rand.New(rand.NewPCG(1, 2))
-	seeds := []string{`{"a":[1,-2.5e10,"x\u00e9\n",null,true,false,{}],"b":{"c":""}}`, `[]`, `"\ud83d\ude00\ud800"`, `0`, `-0.0E+1`, " [ 1 , 2 ]\n", `{"":{"":[[[]]]}}`, "\"\xff\""}
+	seeds := []string{`{"a":[1,-2.5e10,"x\u00e9\n",null,true,false,{}],"b":{"c":""}}`, `[]`, `"\ud83d\ude00\ud800"`,
+		`0`, `-0.0E+1`, " [ 1 , 2 ]\n", `{"":{"":[[[]]]}}`, "\"\xff\""}
 	alphabet := []byte(`{}[]",:\u0123456789eE+-.truefalsn x` + "\x00\x1f\xc3\xa9\n")
 	for range 200_000 {
 		text := []byte(seeds[random.IntN(len(seeds))])
@@ -409,7 +445,8 @@ func TestTokenizerAgreesWithEncodingJSON(t *testing.T) {
 }
 
 func TestUnquoteAgreesWithEncodingJSON(t *testing.T) {
-	for _, text := range []string{`plain`, `\"\\\/\b\f\n\r\t`, `\u0041\u00e9\u20ac`, `\ud83d\ude00`, `\ud83d`, `\ude00x`, `\ud83d\u0041`, `a\ud800\ud800b`} {
+	for _, text := range []string{`plain`, `\"\\\/\b\f\n\r\t`, `\u0041\u00e9\u20ac`, `\ud83d\ude00`, `\ud83d`,
+		`\ude00x`, `\ud83d\u0041`, `a\ud800\ud800b`} {
 		var want string
 		if err := json.Unmarshal([]byte(`"`+text+`"`), &want); err != nil {
 			t.Fatal(err)
@@ -434,7 +471,9 @@ func TestJudgingCostsNoAllocationPerToken(t *testing.T) {
 }
 
 func FuzzCapture(f *testing.F) {
-	for _, seed := range []string{`{"data":{"id":7,"ref":"x","skipper":{"email":"a@b.example"}}}`, `{"data":[{"id":1},[2]]}`, `[{"id":7}]`, `{"data":{"charges":[{"a":1},2]}}`, `{"data":`, `null`, `{"data":{"a\u0062":"\ud83d"}}`} {
+	for _, seed := range []string{`{"data":{"id":7,"ref":"x","skipper":{"email":"a@b.example"}}}`,
+		`{"data":[{"id":1},[2]]}`, `[{"id":7}]`, `{"data":{"charges":[{"a":1},2]}}`, `{"data":`, `null`,
+		`{"data":{"a\u0062":"\ud83d"}}`} {
 		f.Add([]byte(seed))
 	}
 	contracts := mustRead(f, harbour)

@@ -53,7 +53,8 @@ func (w *walk) emit(c *candidate, start int, text []byte, hit detect.Hit) {
 		sample = detect.Mask(text, hit, c.class)
 	}
 	w.write(slot, e, c, start, w.off()-start, sample)
-	if print := w.judge.Print; print != nil && len(text) >= shortestPrinted && c.class >= catalog.Personal && !w.outlined {
+	if print := w.judge.Print; print != nil && len(text) >= shortestPrinted && c.class >= catalog.Personal &&
+		!w.outlined {
 		w.spots[slot].Print = print(text)
 	}
 }

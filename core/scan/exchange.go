@@ -40,10 +40,12 @@ func (j *Judge) exchangeSpots(c *exchange.Capture, out *Outcome, declared bool) 
 		}
 	}
 	if w.asked != nil && w.askedGranted && w.unasked != "" {
-		spots = append(spots, wholeSpot(SelectionIgnored, Low, "the client asked for some members and got "+strconv.Quote(w.unasked)+" too"))
+		spots = append(spots, wholeSpot(SelectionIgnored, Low, "the client asked for some members and got "+
+			strconv.Quote(w.unasked)+" too"))
 	}
 	if out.Bytes > smallestHeavy && w.excess*2 > out.Bytes {
-		spots = append(spots, wholeSpot(HeavyExcess, Info, strconv.Itoa(w.excess)+" of "+strconv.Itoa(out.Bytes)+" bytes are covered by no grant"))
+		spots = append(spots, wholeSpot(HeavyExcess, Info, strconv.Itoa(w.excess)+" of "+strconv.Itoa(out.Bytes)+
+			" bytes are covered by no grant"))
 	}
 	return spots
 }
@@ -54,7 +56,8 @@ func (j *Judge) exchangeSpots(c *exchange.Capture, out *Outcome, declared bool) 
 func sharedCache(c *exchange.Capture) string {
 	header := c.Response.Header
 	if age, err := strconv.Atoi(strings.TrimSpace(header.Get("Age"))); err == nil && age > 0 {
-		return "it came from a shared cache, " + strconv.Itoa(age) + " seconds old, and holds what is personal or secret"
+		return "it came from a shared cache, " + strconv.Itoa(age) +
+			" seconds old, and holds what is personal or secret"
 	}
 	if c.Request.Method != "GET" || strings.TrimSpace(header.Get("Vary")) == "*" {
 		return ""
@@ -76,7 +79,8 @@ func sharedCache(c *exchange.Capture) string {
 		fresh = says["s-maxage"]
 	}
 	if seconds, err := strconv.Atoi(fresh); public && fresh == "" || err == nil && seconds > 0 {
-		return "a shared cache may keep it (Cache-Control: " + cacheControl(header) + ") and it holds what is personal or secret"
+		return "a shared cache may keep it (Cache-Control: " + cacheControl(header) +
+			") and it holds what is personal or secret"
 	}
 	if fresh != "" {
 		return ""

@@ -18,18 +18,28 @@ func TestSharedCaches(t *testing.T) {
 	}{
 		{"public", personal, exchange.Header{{Name: "Cache-Control", Value: "public"}}, nil, true},
 		{"fresh for a while", personal, exchange.Header{{Name: "cache-control", Value: "Max-Age=60"}}, nil, true},
-		{"with nothing personal in it", plain, exchange.Header{{Name: "Cache-Control", Value: "public, max-age=60"}}, nil, false},
+		{"with nothing personal in it", plain, exchange.Header{{Name: "Cache-Control", Value: "public, max-age=60"}},
+			nil, false},
 		{"says nothing", personal, nil, nil, false},
 		{"stale at once", personal, exchange.Header{{Name: "Cache-Control", Value: "max-age=0"}}, nil, false},
-		{"stale for shared caches", personal, exchange.Header{{Name: "Cache-Control", Value: "max-age=60, s-maxage=0"}}, nil, false},
+		{"stale for shared caches", personal, exchange.Header{{Name: "Cache-Control", Value: "max-age=60, s-maxage=0"}},
+			nil, false},
 		{"private", personal, exchange.Header{{Name: "Cache-Control", Value: "private, max-age=60"}}, nil, false},
-		{"no-store in a second field", personal, exchange.Header{{Name: "Cache-Control", Value: "public"}, {Name: "Cache-Control", Value: "no-store"}}, nil, false},
-		{"an authorised request", personal, exchange.Header{{Name: "Cache-Control", Value: "max-age=60"}}, exchange.Header{{Name: "Authorization", Value: "Bearer x"}}, false},
-		{"an authorised request, and shared all the same", personal, exchange.Header{{Name: "Cache-Control", Value: "s-maxage=60"}}, exchange.Header{{Name: "Authorization", Value: "Bearer x"}}, true},
-		{"varies by everything", personal, exchange.Header{{Name: "Cache-Control", Value: "public"}, {Name: "Vary", Value: "*"}}, nil, false},
-		{"expires later", personal, exchange.Header{{Name: "Date", Value: "Fri, 01 May 2026 10:00:00 GMT"}, {Name: "Expires", Value: "Fri, 01 May 2026 11:00:00 GMT"}}, nil, true},
-		{"has expired", personal, exchange.Header{{Name: "Date", Value: "Fri, 01 May 2026 10:00:00 GMT"}, {Name: "Expires", Value: "Fri, 01 May 2026 09:00:00 GMT"}}, nil, false},
-		{"it came from one", personal, exchange.Header{{Name: "Age", Value: "41"}, {Name: "Cache-Control", Value: "no-store"}}, nil, true},
+		{"no-store in a second field", personal, exchange.Header{{Name: "Cache-Control", Value: "public"},
+			{Name: "Cache-Control", Value: "no-store"}}, nil, false},
+		{"an authorised request", personal, exchange.Header{{Name: "Cache-Control", Value: "max-age=60"}},
+			exchange.Header{{Name: "Authorization", Value: "Bearer x"}}, false},
+		{"an authorised request, and shared all the same", personal,
+			exchange.Header{{Name: "Cache-Control", Value: "s-maxage=60"}},
+			exchange.Header{{Name: "Authorization", Value: "Bearer x"}}, true},
+		{"varies by everything", personal, exchange.Header{{Name: "Cache-Control", Value: "public"},
+			{Name: "Vary", Value: "*"}}, nil, false},
+		{"expires later", personal, exchange.Header{{Name: "Date", Value: "Fri, 01 May 2026 10:00:00 GMT"},
+			{Name: "Expires", Value: "Fri, 01 May 2026 11:00:00 GMT"}}, nil, true},
+		{"has expired", personal, exchange.Header{{Name: "Date", Value: "Fri, 01 May 2026 10:00:00 GMT"},
+			{Name: "Expires", Value: "Fri, 01 May 2026 09:00:00 GMT"}}, nil, false},
+		{"it came from one", personal, exchange.Header{{Name: "Age", Value: "41"},
+			{Name: "Cache-Control", Value: "no-store"}}, nil, true},
 		{"an age of nothing", personal, exchange.Header{{Name: "Age", Value: "0"}}, nil, false},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -55,7 +65,8 @@ func TestHeavyExcess(t *testing.T) {
 		{"more than half of a small one", `{"id":7,"arrives_on":"2026-05-01","colour":"` + pad + `"}`, false},
 		{"less than half", `{"id":7,"arrives_on":"` + pad + pad + `","colour":"` + pad + `"}`, false},
 	} {
-		if got := strings.Contains(describe(NewJudge(contracts).Capture(call("/plain", "visitor", c.body)).Spots), "heavy-excess info $"); got != c.want {
+		if got := strings.Contains(describe(NewJudge(contracts).Capture(call("/plain", "visitor", c.body)).Spots),
+			"heavy-excess info $"); got != c.want {
 			t.Errorf("%s: told %v, want %v", c.name, got, c.want)
 		}
 	}
@@ -83,7 +94,8 @@ func TestErrorsThatReveal(t *testing.T) {
 		capture := call("/bookings/7", "skipper", `{"title":"Failed","detail":"`+detail+`"}`)
 		for status, fails := range map[int]bool{404: true, 200: false} {
 			capture.Response.Status = status
-			got := strings.Contains(describe(NewJudge(contracts).Capture(capture).Spots), "revealing-error medium $.detail")
+			got := strings.Contains(describe(NewJudge(contracts).Capture(capture).Spots),
+				"revealing-error medium $.detail")
 			if got != (want && fails) {
 				t.Errorf("%q with %d: told %v, want %v", detail, status, got, want && fails)
 			}

@@ -98,7 +98,8 @@ func typed(want catalog.Type, text []byte) contract.Scalar {
 	return contract.Text
 }
 
-var kindNames = map[contract.Scalar]string{contract.Null: "null", contract.Bool: "boolean", contract.Text: "string", contract.Integer: "integer", contract.Number: "number"}
+var kindNames = map[contract.Scalar]string{contract.Null: "null", contract.Bool: "boolean", contract.Text: "string",
+	contract.Integer: "integer", contract.Number: "number"}
 
 func wrongType(kind contract.Scalar, want catalog.Type) string {
 	return fmt.Sprintf("%s is sent where %s is granted", kindNames[kind], want)

@@ -34,14 +34,16 @@ func (w *walk) harmless(m *contract.Member, at level) bool {
 	switch c := w.space(); {
 	case c == '"':
 		s, ok := w.tokens.string()
-		if ok && !s.escaped && (len(s.raw) < m.Short || m.Dated && isDate(s.raw)) && (len(s.raw) <= 2 || !mayEmbed(s.raw)) && w.judge.detectors.Quiet(len(s.raw), s.traits) {
+		if ok && !s.escaped && (len(s.raw) < m.Short || m.Dated && isDate(s.raw)) && (len(s.raw) <= 2 ||
+			!mayEmbed(s.raw)) && w.judge.detectors.Quiet(len(s.raw), s.traits) {
 			break
 		}
 		w.pos = from
 		return false
 	case c-'0' < 10 && m.Fits&contract.Integer != 0:
 		raw, whole, ok := w.number()
-		if ok && (whole && w.judge.detectors.Quiet(len(raw), detect.HasDigit) || !whole && m.Fits&contract.Number != 0) {
+		if ok && (whole && w.judge.detectors.Quiet(len(raw), detect.HasDigit) || !whole &&
+			m.Fits&contract.Number != 0) {
 			break
 		}
 		w.pos = from
@@ -62,13 +64,15 @@ func (w *walk) granted(m *contract.Member, how mode, at level, start int, c *can
 	}
 	if m == w.boundary && how == own && at == whole {
 		before := w.excess
-		c = graver(c, w.pool.add(candidate{kind: WrongAudience, severity: ByClass(m.Gravest), class: m.Gravest, entity: m.Entity, grant: m.Grant}))
+		c = graver(c, w.pool.add(candidate{kind: WrongAudience, severity: ByClass(m.Gravest), class: m.Gravest,
+			entity: m.Entity, grant: m.Grant}))
 		ok := w.granted(m, loud, at, start, c)
 		w.excess = before + w.weight(start, w.off())
 		return ok
 	}
 	if w.uneven != nil && how == own && at == whole && w.uneven[m.Serial] != "" {
-		c = graver(c, w.pool.add(candidate{kind: UnevenExposure, severity: Info, class: m.Class, entity: m.Grant.Owner, field: m.Grant.Field.Name, grant: m.Grant, reason: w.uneven[m.Serial]}))
+		c = graver(c, w.pool.add(candidate{kind: UnevenExposure, severity: Info, class: m.Class, entity: m.Grant.Owner,
+			field: m.Grant.Field.Name, grant: m.Grant, reason: w.uneven[m.Serial]}))
 	}
 	if w.asked != nil && at == whole && w.entityMember() == m {
 		w.picked = w.asked

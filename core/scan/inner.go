@@ -155,7 +155,8 @@ func (w *walk) bodies(c *exchange.Capture, r *contract.Response, plan *contract.
 	alone, met := len(parts) == 1, false
 	for i := 0; i < len(w.inner); i++ {
 		one := w.inner[i]
-		w.prefixPath, w.prefixPointer, w.part, w.base, w.nesting, w.cover = one.path, one.pointer, one.part, one.at, one.depth, one.cover
+		w.prefixPath, w.prefixPointer, w.part, w.base, w.nesting, w.cover = one.path, one.pointer, one.part, one.at,
+			one.depth, one.cover
 		w.plan, w.boundary = nil, boundary
 		if plan != nil && one.path == outerPath(outer) {
 			w.plan, met = plan, true
@@ -180,7 +181,8 @@ func (w *walk) bodies(c *exchange.Capture, r *contract.Response, plan *contract.
 		all.spots = append(all.spots, spots...)
 	}
 	if plan != nil && outer != "" && !met && all.err == nil {
-		all.spots = append(all.spots, Spot{Kind: MissingField, Severity: Low, Path: outer, Pointer: outer, reason: "the place where the entity is granted is absent"})
+		all.spots = append(all.spots, Spot{Kind: MissingField, Severity: Low, Path: outer, Pointer: outer,
+			reason: "the place where the entity is granted is absent"})
 	}
 	if !alone || len(w.inner) > 1 {
 		sort.SliceStable(all.spots, func(i, k int) bool { return all.spots[i].Offset < all.spots[k].Offset })

@@ -55,7 +55,8 @@ func answerOf(t *testing.T, path, media, body string) Outcome {
 func placed(spots []Spot) string {
 	var lines []string
 	for _, s := range spots {
-		lines = append(lines, fmt.Sprintf("%s %s at %s, %d bytes from %d", s.Kind, s.Path, s.Pointer, s.Bytes, s.Offset))
+		lines = append(lines, fmt.Sprintf("%s %s at %s, %d bytes from %d", s.Kind, s.Path, s.Pointer, s.Bytes,
+			s.Offset))
 	}
 	return strings.Join(lines, "\n")
 }
@@ -72,31 +73,48 @@ func TestBodiesInBodies(t *testing.T) {
 			`<b data-x='{"mail":"b@quay.example"}'></b><script id=state type=application/json>{"user":{"id":1,"name":"A","email":"ada@quay.example"}}</script>`,
 			`sensitive-field b[data-x] >> $.mail at b[data-x] >> /mail, 23 bytes from 0
 sensitive-field script#state >> $.user.email at script#state >> /user/email, 26 bytes from 108`},
-		{"the place is absent", "/page", "text/html", `<script id=other type=application/json>{"id":1}</script>`, `missing-field script#state at script#state, 0 bytes from 0`},
-		{"what is granted there fits", "/page", "text/html", `<script id=state type=application/json>{"user":{"id":1,"name":"A"}}</script>`, ``},
-		{"JSON in a string, by its contract", "/text", "application/json", `{"payload":"{\"user\":{\"id\":1,\"name\":\"A\",\"token_x\":2}}"}`,
+		{"the place is absent", "/page", "text/html", `<script id=other type=application/json>{"id":1}</script>`,
+			`missing-field script#state at script#state, 0 bytes from 0`},
+		{"what is granted there fits", "/page", "text/html",
+			`<script id=state type=application/json>{"user":{"id":1,"name":"A"}}</script>`, ``},
+		{"JSON in a string, by its contract", "/text", "application/json",
+			`{"payload":"{\"user\":{\"id\":1,\"name\":\"A\",\"token_x\":2}}"}`,
 			`unexpected-field $.payload >> $.user.token_x at /payload >> /user/token_x, 11 bytes from 1`},
-		{"and in base64", "/text", "application/json", `{"payload":"` + encoded + `"}`, `sensitive-field $.payload >> $.user.email at /payload >> /user/email, 26 bytes from 1`},
-		{"a grant covers what is in its text up to its class", "/payloads", "application/json", `{"id":1,"note":"{\"mail\":\"a@b.example\",\"h\":\"` + bcrypt + `\"}"}`,
+		{"and in base64", "/text", "application/json", `{"payload":"` + encoded + `"}`,
+			`sensitive-field $.payload >> $.user.email at /payload >> /user/email, 26 bytes from 1`},
+		{"a grant covers what is in its text up to its class", "/payloads", "application/json",
+			`{"id":1,"note":"{\"mail\":\"a@b.example\",\"h\":\"` + bcrypt + `\"}"}`,
 			`secret-value $.note >> $.h at /note >> /h, 66 bytes from 8`},
-		{"not as text alone", "/payloads", "application/json", `{"id":1,"note":"","plain":"[{\"mail\":\"a@b.example\"}]"}`, `sensitive-field $.plain >> $[*].mail at /plain >> /0/mail, 20 bytes from 18`},
-		{"what only begins like JSON is text", "/payloads", "application/json", `{"id":1,"note":"","plain":"[draft] a@b.example"}`, `personal-value $.plain at /plain, 29 bytes from 18`},
-		{"a few levels deep", "/nobody", "application/json", deep, `personal-value $.in >> $.in >> $.in >> $.in >> $.in at /in >> /in >> /in >> /in >> /in, 56 bytes from 1
+		{"not as text alone", "/payloads", "application/json",
+			`{"id":1,"note":"","plain":"[{\"mail\":\"a@b.example\"}]"}`,
+			`sensitive-field $.plain >> $[*].mail at /plain >> /0/mail, 20 bytes from 18`},
+		{"what only begins like JSON is text", "/payloads", "application/json",
+			`{"id":1,"note":"","plain":"[draft] a@b.example"}`, `personal-value $.plain at /plain, 29 bytes from 18`},
+		{"a few levels deep", "/nobody", "application/json", deep,
+			`personal-value $.in >> $.in >> $.in >> $.in >> $.in at /in >> /in >> /in >> /in >> /in, 56 bytes from 1
 unknown-endpoint $ at , 0 bytes from 0`},
-		{"four levels deep", "/nobody", "application/json", levels(4), `personal-value $.in >> $.in >> $.in >> $.in >> $.a at /in >> /in >> /in >> /in >> /a, 22 bytes from 1
+		{"four levels deep", "/nobody", "application/json", levels(4),
+			`personal-value $.in >> $.in >> $.in >> $.in >> $.a at /in >> /in >> /in >> /in >> /a, 22 bytes from 1
 unknown-endpoint $ at , 0 bytes from 0`},
-		{"an element", "/nobody", "application/json", `[{"p":"{}"},{"p":"{\"m\":\"a@b.example\"}"}]`, `personal-value $[*].p >> $.m at /1/p >> /m, 17 bytes from 13
+		{"an element", "/nobody", "application/json", `[{"p":"{}"},{"p":"{\"m\":\"a@b.example\"}"}]`,
+			`personal-value $[*].p >> $.m at /1/p >> /m, 17 bytes from 13
 unknown-endpoint $ at , 0 bytes from 0`},
-		{"lines are a list", "/list", "application/x-ndjson", "{\"id\":1,\"name\":\"A\"}\n{\"id\":2,\"name\":\"B\",\"email\":\"b@quay.example\"}\n",
+		{"lines are a list", "/list", "application/x-ndjson",
+			"{\"id\":1,\"name\":\"A\"}\n{\"id\":2,\"name\":\"B\",\"email\":\"b@quay.example\"}\n",
 			`sensitive-field $[*].email at /1/email, 24 bytes from 39`},
-		{"events too", "/list", "text/event-stream", "data: {\"id\":1,\"name\":\"A\",\"phone\":\"+44 1632 960001\"}\n\n", `sensitive-field $[*].phone at /0/phone, 25 bytes from 25`},
+		{"events too", "/list", "text/event-stream",
+			"data: {\"id\":1,\"name\":\"A\",\"phone\":\"+44 1632 960001\"}\n\n",
+			`sensitive-field $[*].phone at /0/phone, 25 bytes from 25`},
 		{"XML has no types and tells one from many by nothing", "/feed", "application/xml",
 			`<skippers><skipper id="1"><name>A</name><active>true</active><rank>1.5</rank><email>a@b.example</email></skipper></skippers>`,
 			`sensitive-field $.skippers.skipper.email at /skippers/skipper/email, 26 bytes from 77`},
-		{"but its texts must fit", "/feed", "application/xml", `<skippers><skipper id="x"><name>A</name></skipper><skipper id="2"><name>B</name><rank>high</rank></skipper></skippers>`,
+		{"but its texts must fit", "/feed", "application/xml",
+			`<skippers><skipper id="x"><name>A</name></skipper><skipper id="2"><name>B</name><rank>high</rank></skipper></skippers>`,
 			`value-mismatch $.skippers.skipper[*].id at /skippers/skipper/0/id, 16 bytes from 10
 value-mismatch $.skippers.skipper[*].rank at /skippers/skipper/1/rank, 17 bytes from 80`},
-		{"a broken line ends the judgement", "/list", "application/x-ndjson", "{\"id\":1,\"name\":\"A\",\"email\":\"b@quay.example\"}\n{\"id\":", `sensitive-field $[*].email at /0/email, 24 bytes from 19`},
+		{"a broken line ends the judgement", "/list", "application/x-ndjson",
+			"{\"id\":1,\"name\":\"A\",\"email\":\"b@quay.example\"}\n{\"id\":",
+			`sensitive-field $[*].email at /0/email, 24 bytes from 19`},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			out := answerOf(t, c.path, c.media, c.body)
@@ -121,7 +139,8 @@ func levels(n int) string {
 }
 
 func TestPagesOfAnotherAudience(t *testing.T) {
-	c := call("/office-page", "visitor", `<script id=state type=application/json>{"user":{"id":1,"email":"a@b.example"}}</script>`)
+	c := call("/office-page", "visitor",
+		`<script id=state type=application/json>{"user":{"id":1,"email":"a@b.example"}}</script>`)
 	c.Response.Header[0].Value = "text/html"
 	out := NewJudge(mustRead(t, pages)).Capture(c)
 	if got := describe(out.Spots); got != "wrong-audience high script#state >> $.user" {
@@ -133,7 +152,8 @@ func TestPagesOfAnotherAudience(t *testing.T) {
 }
 
 func TestPagesAndBodiesWithNothingToRead(t *testing.T) {
-	for media, want := range map[string]string{"text/html": "no JSON is baked into the page", "application/xml": "the body is not XML", "multipart/mixed": "names no boundary"} {
+	for media, want := range map[string]string{"text/html": "no JSON is baked into the page",
+		"application/xml": "the body is not XML", "multipart/mixed": "names no boundary"} {
 		if out := answerOf(t, "/nobody", media, `<p>hello</b>`); !strings.Contains(out.Skipped, want) {
 			t.Errorf("%s: skipped because %q", media, out.Skipped)
 		}
@@ -141,8 +161,10 @@ func TestPagesAndBodiesWithNothingToRead(t *testing.T) {
 }
 
 func TestPlacesBeforeTheArrowsAreChecked(t *testing.T) {
-	for at, want := range map[string]string{"' >> /a'": "names no place", "'/a~2 >> /b'": "names no place", "'script#s >> b'": "no JSON Pointer", "'$.a >> $.b..c'": "no JSON Pointer"} {
-		text := "inkret: 1\nservice: s\nendpoints: [{endpoint: GET /a, responses: [{at: " + at + ", grants: {a: {type: string}}}]}]"
+	for at, want := range map[string]string{"' >> /a'": "names no place", "'/a~2 >> /b'": "names no place",
+		"'script#s >> b'": "no JSON Pointer", "'$.a >> $.b..c'": "no JSON Pointer"} {
+		text := "inkret: 1\nservice: s\nendpoints: [{endpoint: GET /a, responses: [{at: " + at +
+			", grants: {a: {type: string}}}]}]"
 		_, err := contract.Read(contract.File{Name: "test.yaml", Data: []byte(text)})
 		if err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("at: %s: %v, want %q", at, err, want)
@@ -161,7 +183,8 @@ func TestPictureOfBodiesInBodies(t *testing.T) {
 		draw(wire.Root(out.Spots), 0, &b)
 		return b.String()
 	}
-	if got, want := drawn("/page", "text/html", `<i data-a='{"n":1}'></i><script id=state type=application/json>{"user":{"id":1,"email":"a@b.example"}}</script>`), ` page swept  46
+	if got, want := drawn("/page", "text/html",
+		`<i data-a='{"n":1}'></i><script id=state type=application/json>{"user":{"id":1,"email":"a@b.example"}}</script>`), ` page swept  46
  i[data-a] object swept  7
   n number swept ••• 5
  script#state object granted  39
@@ -172,7 +195,8 @@ func TestPictureOfBodiesInBodies(t *testing.T) {
 `; got != want {
 		t.Errorf("picture:\n%swant:\n%s", got, want)
 	}
-	if got, want := drawn("/payloads", "application/json", `{"id":1,"note":"{\"mail\":\"a@b.example\"}"}`), ` object granted  44
+	if got, want := drawn("/payloads", "application/json", `{"id":1,"note":"{\"mail\":\"a@b.example\"}"}`),
+		` object granted  44
  id number granted 1 6
  note string granted {•••} 35
    object swept  22
@@ -185,7 +209,8 @@ func TestPictureOfBodiesInBodies(t *testing.T) {
 func TestFormsAreHeldAgainstWhatIsAccepted(t *testing.T) {
 	c := send("/bookings", "skipper", `arrives_on=2026-05-01&role=desk`, `{"data":{"id":1,"role":"desk"}}`)
 	c.Request.Header = exchange.Header{{Name: "Content-Type", Value: "application/x-www-form-urlencoded"}}
-	if got := describeRequest(NewJudge(mustRead(t, posting)).Capture(c).Spots); got != "over-posting high $.role at /role, 9 bytes" {
+	if got := describeRequest(NewJudge(mustRead(t,
+		posting)).Capture(c).Spots); got != "over-posting high $.role at /role, 9 bytes" {
 		t.Errorf("spots: %s", got)
 	}
 }
@@ -197,13 +222,15 @@ func TestShortTextsThatLookLikeBase64(t *testing.T) {
 	for _, first := range []string{"e", "W", "e3", "W3", "eyJ", "W10"} {
 		for length := range 40 {
 			word := (first + strings.Repeat("nd0A", 10))[:len(first)+length]
-			out := NewJudge(contracts).Capture(call("/free", "visitor", `{"total":1,"extra":{"word":"`+word+`","words":["`+word+`="]}}`))
+			out := NewJudge(contracts).Capture(call("/free", "visitor", `{"total":1,"extra":{"word":"`+word+
+				`","words":["`+word+`="]}}`))
 			if out.Skipped != "" || len(out.Spots) != 0 {
 				t.Fatalf("%q: skipped %q, %s", word, out.Skipped, describe(out.Spots))
 			}
 		}
 	}
-	out := NewJudge(contracts).Capture(call("/free", "visitor", `{"total":1,"extra":{"a":"W3siZW1haWwiOiJhQGIuZXhhbXBsZSJ9XQ","b":"end","c":"Wes"}}`))
+	out := NewJudge(contracts).Capture(call("/free", "visitor",
+		`{"total":1,"extra":{"a":"W3siZW1haWwiOiJhQGIuZXhhbXBsZSJ9XQ","b":"end","c":"Wes"}}`))
 	if got := describe(out.Spots); got != "sensitive-field high $.extra.a >> $[*].email" {
 		t.Errorf("base64 of JSON without padding gives %s", got)
 	}
@@ -211,9 +238,11 @@ func TestShortTextsThatLookLikeBase64(t *testing.T) {
 
 // TestJSONInAStringIsJudgedOnce has a body that is read twice: `at` is absent.
 func TestJSONInAStringIsJudgedOnce(t *testing.T) {
-	out := NewJudge(mustRead(t, harbour)).Capture(call("/bookings/7", "office", `{"id":7,"ref":"x","state":"{\"email\":\"a@b.example\"}"}`))
+	out := NewJudge(mustRead(t, harbour)).Capture(call("/bookings/7", "office",
+		`{"id":7,"ref":"x","state":"{\"email\":\"a@b.example\"}"}`))
 	want := "missing-field low $.data\nunexpected-field medium $.state\nsensitive-field high $.state >> $.email"
-	if got := describe(out.Spots); !sameLines(strings.Split(got, "\n"), strings.Split(want, "\n")) || len(out.Spots) != 3 {
+	if got := describe(out.Spots); !sameLines(strings.Split(got, "\n"), strings.Split(want, "\n")) ||
+		len(out.Spots) != 3 {
 		t.Errorf("spots\n%s\nwant\n%s", got, want)
 	}
 }

@@ -200,7 +200,8 @@ func (j *Judge) exercise(plan *contract.Plan, out *Outcome, choice contract.Choi
 	}
 	e := j.exercises[plan]
 	if e == nil {
-		e = &Exercise{Endpoint: out.Endpoint, Audience: out.Audience, Status: out.Status, plan: plan, shown: make([]bool, len(plan.Members))}
+		e = &Exercise{Endpoint: out.Endpoint, Audience: out.Audience, Status: out.Status, plan: plan,
+			shown: make([]bool, len(plan.Members))}
 		j.exercises[plan] = e
 	}
 	e.Captures++
@@ -216,7 +217,8 @@ func (j *Judge) endpoint(c *exchange.Capture, segments []string) *contract.Endpo
 
 // identify finds endpoint, audience and response; the plan is nil where the body
 // is to be swept.
-func (j *Judge) identify(out *Outcome, c *exchange.Capture, segments []string) (*contract.Plan, contract.Choice, *contract.Audience) {
+func (j *Judge) identify(out *Outcome, c *exchange.Capture,
+	segments []string) (*contract.Plan, contract.Choice, *contract.Audience) {
 	if j.contracts == nil {
 		if out.Audience = c.Audience; c.Audience != "" {
 			out.AudienceBy = contract.Said

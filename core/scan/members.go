@@ -45,7 +45,8 @@ func (w *walk) twice(from int, name []byte) bool {
 // duplicate reports that the member just read stands twice in its object. It
 // stands beside whatever else is found there.
 func (w *walk) duplicate(start int) {
-	w.emitAt(&candidate{kind: HiddenDuplicate, severity: Medium, reason: "the name stands twice in one object: parsers differ in which one they see"},
+	w.emitAt(&candidate{kind: HiddenDuplicate, severity: Medium,
+		reason: "the name stands twice in one object: parsers differ in which one they see"},
 		start, w.off()-start, maskedPart)
 }
 

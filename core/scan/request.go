@@ -17,7 +17,8 @@ import (
 
 // requestSpots gives the spots of a request. e is its endpoint, nil for none
 // that is known; choice is the response that judges the answer.
-func (j *Judge) requestSpots(c *exchange.Capture, e *contract.Endpoint, segments []string, choice contract.Choice, audience *contract.Audience) []Spot {
+func (j *Judge) requestSpots(c *exchange.Capture, e *contract.Endpoint, segments []string, choice contract.Choice,
+	audience *contract.Audience) []Spot {
 	spots := j.addressSpots(c.Request.URL, e, segments)
 	if e != nil && e.Judges && c.Response.Status > 0 && c.Response.Status < 400 && postsJSON(&c.Request) {
 		spots = append(spots, j.overPosting(c, e, choice, audience)...)
@@ -55,7 +56,8 @@ func (j *Judge) addressSpot(spots []Spot, v exchange.AddressValue) []Spot {
 	}
 	info, class, reason := j.nameInfo([]byte(v.Name)), hit.Class, "the request's address carries "+article(hit.Detector)
 	if truth := v.Value == "true" || v.Value == "false"; v.Value != "" && !truth && info.telling > class {
-		class, reason = info.telling, fmt.Sprintf("the request's address carries a value whose name tells of something %s", info.telling)
+		class, reason = info.telling,
+			fmt.Sprintf("the request's address carries a value whose name tells of something %s", info.telling)
 	}
 	if info.hit.Class > class {
 		class, reason = info.hit.Class, "the request's address carries "+article(info.hit.Detector)
@@ -80,8 +82,10 @@ func (j *Judge) addressSpot(spots []Spot, v exchange.AddressValue) []Spot {
 			pointer = place.AppendPointer(nil, []byte(info.masked))
 		}
 	}
-	return append(spots, Spot{Kind: SensitiveInURL, Severity: severity, Class: class, Request: true, Detector: hit.Detector,
-		Path: v.In + within + string(path), Pointer: v.In + within + string(pointer), Sample: detect.Mask(text, hit, class), reason: reason})
+	return append(spots, Spot{Kind: SensitiveInURL, Severity: severity, Class: class, Request: true,
+		Detector: hit.Detector,
+		Path:     v.In + within + string(path), Pointer: v.In + within + string(pointer), Sample: detect.Mask(text, hit,
+			class), reason: reason})
 }
 
 // postsJSON reports whether a request has a body that can be judged.
@@ -90,7 +94,8 @@ func postsJSON(r *exchange.Request) bool {
 }
 
 // overPosting holds a request's body against what is accepted.
-func (j *Judge) overPosting(c *exchange.Capture, e *contract.Endpoint, choice contract.Choice, audience *contract.Audience) []Spot {
+func (j *Judge) overPosting(c *exchange.Capture, e *contract.Endpoint, choice contract.Choice,
+	audience *contract.Audience) []Spot {
 	parts, err := exchange.Parts(nil, c.Request.Header.Get("Content-Type"), c.Request.Body)
 	if err != nil || len(parts) != 1 || parts[0].Place != "" {
 		return nil
@@ -112,7 +117,8 @@ func (j *Judge) overPosting(c *exchange.Capture, e *contract.Endpoint, choice co
 	for i := range spots {
 		s := &spots[i]
 		s.Request = true
-		if value, ok := echoed[s.name]; ok && (sameScalar(value, s.value) || parts[0].Untyped && strings.Trim(value, `"`) == strings.Trim(s.value, `"`)) {
+		if value, ok := echoed[s.name]; ok && (sameScalar(value, s.value) || parts[0].Untyped &&
+			strings.Trim(value, `"`) == strings.Trim(s.value, `"`)) {
 			s.Severity = High
 			s.reason += "; the response has it too"
 		}

@@ -26,7 +26,8 @@ func (all *candidates) hit(hit detect.Hit, cover catalog.Class, format string) *
 	if hit.Class == catalog.Secret {
 		return all.add(candidate{kind: SecretValue, severity: Critical, class: hit.Class, detector: hit.Detector})
 	}
-	if hit.Format != "" && (hit.Format == format || format == "idn-email" && hit.Format == "email" || format == "tel" && hit.Format == "phone") {
+	if hit.Format != "" && (hit.Format == format || format == "idn-email" && hit.Format == "email" || format == "tel" &&
+		hit.Format == "phone") {
 		return nil
 	}
 	return all.add(candidate{kind: PersonalValue, severity: High, class: hit.Class, detector: hit.Detector})
@@ -97,7 +98,8 @@ func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int
 		found = graver(found, w.pool.hit(hit, 0, "")).of(v, entity)
 		w.emit(found, start, text, hit)
 		if found.kind == UnexpectedField && how == own {
-			w.strays = append(w.strays, stray{slot: len(w.spots) - 1, name: w.lasting(w.segs[len(w.segs)-1].name), verdict: v, kind: kind})
+			w.strays = append(w.strays, stray{slot: len(w.spots) - 1, name: w.lasting(w.segs[len(w.segs)-1].name),
+				verdict: v, kind: kind})
 		}
 	}
 	w.grave = w.grave || before
@@ -178,7 +180,8 @@ func (w *walk) sweep(z zone, v *verdict, owner *catalog.Entity, start int) bool 
 	}
 	read := w.scalar(first)
 	text := read.text
-	if c != nil && c.telling && (read.kind == contract.Null || read.kind == contract.Bool || read.kind == contract.Text && len(text) == 0) {
+	if c != nil && c.telling && (read.kind == contract.Null || read.kind == contract.Bool ||
+		read.kind == contract.Text && len(text) == 0) {
 		c = nil
 	}
 	if !read.ok {

@@ -111,7 +111,8 @@ func (t *tokens) string() (s str, ok bool) {
 			i++
 			continue
 		}
-		switch data[i] { // its traits are not the text's: the quote is outside, and escapes are undone before traits count
+		// its traits are not the text's: the quote is outside, and escapes are undone before traits count
+		switch data[i] {
 		case '"':
 			t.pos = i + 1
 			s.raw, s.traits = data[start:i], detect.Trait(marks&^stops)

@@ -40,16 +40,21 @@ func TestUnevenExposure(t *testing.T) {
 	contracts := mustRead(t, unevenContract)
 	for _, c := range []struct{ name, path, audience, body, want string }{
 		{"as most have it", "/berths/7", "visitor", `{"id":7,"label":"A7","price":4}`, ``},
-		{"another name", "/free", "visitor", `[{"id":7,"label":"A7","price_eur":4,"since":"2026-05-01"},{"id":8,"label":"A8","price_eur":4,"since":"2026-05-01"}]`,
+		{"another name", "/free", "visitor",
+			`[{"id":7,"label":"A7","price_eur":4,"since":"2026-05-01"},{"id":8,"label":"A8","price_eur":4,"since":"2026-05-01"}]`,
 			"uneven-exposure info $[*].price_eur\nuneven-exposure info $[*].price_eur"},
-		{"another name, type and format: of two forms that are as frequent the first by its text is usual", "/mine", "visitor", `{"data":{"number":7,"price":"4.00","since":"2026-05-01T10:00:00Z"}}`,
+		{"another name, type and format: of two forms that are as frequent the first by its text is usual", "/mine",
+			"visitor", `{"data":{"number":7,"price":"4.00","since":"2026-05-01T10:00:00Z"}}`,
 			"uneven-exposure info $.data.number\nuneven-exposure info $.data.price\nuneven-exposure info $.data.since"},
-		{"something graver at the place stands for it", "/mine", "visitor", `{"data":{"number":"x","price":"4.00","since":"2026-05-01T10:00:00Z"}}`,
+		{"something graver at the place stands for it", "/mine", "visitor",
+			`{"data":{"number":"x","price":"4.00","since":"2026-05-01T10:00:00Z"}}`,
 			"value-mismatch low $.data.number\nuneven-exposure info $.data.price\nuneven-exposure info $.data.since"},
 		{"for each audience by itself", "/desk", "office", `{"id":7,"title":"A7"}`, "uneven-exposure info $.title"},
 		{"the usual name beside it", "/both", "visitor", `{"label":"A7","also":"A7"}`, ``},
-		{"a shape within itself", "/nested", "visitor", `{"label":"A7","next":{"label":"A8","next":{"label":"A9"}}}`, ``},
-		{"what is not there is not told", "/mine", "visitor", `{"data":{"number":7,"price":null}}`, "uneven-exposure info $.data.number\nvalue-mismatch low $.data.price\nmissing-field low $.data.since"},
+		{"a shape within itself", "/nested", "visitor", `{"label":"A7","next":{"label":"A8","next":{"label":"A9"}}}`,
+			``},
+		{"what is not there is not told", "/mine", "visitor", `{"data":{"number":7,"price":null}}`,
+			"uneven-exposure info $.data.number\nvalue-mismatch low $.data.price\nmissing-field low $.data.since"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			got := strings.Split(describe(NewJudge(contracts).Capture(call(c.path, c.audience, c.body)).Spots), "\n")
@@ -58,11 +63,13 @@ func TestUnevenExposure(t *testing.T) {
 			}
 		})
 	}
-	out := NewJudge(contracts).Capture(call("/free", "visitor", `[{"id":7,"label":"A7","price_eur":4,"since":"2026-05-01"}]`))
+	out := NewJudge(contracts).Capture(call("/free", "visitor",
+		`[{"id":7,"label":"A7","price_eur":4,"since":"2026-05-01"}]`))
 	if len(out.Spots) != 1 || out.Excess != 0 {
 		t.Fatalf("%d spots, %d bytes of excess", len(out.Spots), out.Excess)
 	}
-	if s := out.Spots[0]; s.Entity != "Berth" || s.Field != "price" || s.Why() != "Berth.price is price_eur (number) here and price (number) at GET /berths, GET /berths/{id}" {
+	if s := out.Spots[0]; s.Entity != "Berth" || s.Field != "price" ||
+		s.Why() != "Berth.price is price_eur (number) here and price (number) at GET /berths, GET /berths/{id}" {
 		t.Errorf("%s.%s: %s", s.Entity, s.Field, s.Why())
 	}
 }

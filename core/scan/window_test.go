@@ -35,7 +35,8 @@ func throughWindow(contracts *contract.Contracts, c *exchange.Capture) Outcome {
 // sameVerdict tells how two outcomes of one body differ; empty where they do not.
 func sameVerdict(a, b *Outcome) string {
 	if a.Skipped != b.Skipped || a.Excess != b.Excess || len(a.Spots) != len(b.Spots) {
-		return fmt.Sprintf("skipped %q and %q, excess %d and %d, %d and %d spots", a.Skipped, b.Skipped, a.Excess, b.Excess, len(a.Spots), len(b.Spots))
+		return fmt.Sprintf("skipped %q and %q, excess %d and %d, %d and %d spots", a.Skipped, b.Skipped, a.Excess,
+			b.Excess, len(a.Spots), len(b.Spots))
 	}
 	for i := range a.Spots {
 		x, y := a.Spots[i], b.Spots[i]
@@ -49,7 +50,8 @@ func sameVerdict(a, b *Outcome) string {
 
 // aBody makes a body that somewhat resembles those of the harbour.
 func aBody(r *rand.Rand) string {
-	names := []string{"data", "items", "id", "ref", "skipper", "email", "charges", "note", "desk_note", "arrives_on", "password", "links", "x", `\u0069d`, "a b", "2026"}
+	names := []string{"data", "items", "id", "ref", "skipper", "email", "charges", "note", "desk_note", "arrives_on",
+		"password", "links", "x", `\u0069d`, "a b", "2026"}
 	var b strings.Builder
 	var value func(depth int)
 	blank := func() { b.WriteString(strings.Repeat(" ", r.IntN(6)*r.IntN(6))) }
@@ -80,7 +82,9 @@ func aBody(r *rand.Rand) string {
 		case n < 7:
 			b.WriteString([]string{"7", "-12.5e3", "true", "null", "1234567890123456789", "0"}[r.IntN(6)])
 		default:
-			b.WriteString([]string{`"x"`, `"ada@sails.example"`, `"2026-05-01"`, `"` + bcrypt + `"`, `""`, `"a\u00e9\n\ud83d\ude00 and some more text, longer than the window is"`, `"{\"email\":\"a@b.example\"}"`}[r.IntN(7)])
+			b.WriteString([]string{`"x"`, `"ada@sails.example"`, `"2026-05-01"`, `"` + bcrypt + `"`, `""`,
+				`"a\u00e9\n\ud83d\ude00 and some more text, longer than the window is"`,
+				`"{\"email\":\"a@b.example\"}"`}[r.IntN(7)])
 		}
 	}
 	value(0)
@@ -100,7 +104,8 @@ func TestAWindowChangesNothing(t *testing.T) {
 		if body == "" {
 			continue
 		}
-		c := call([]string{"/bookings/7", "/bookings", "/office-only", "/split", "/free", "/nowhere", "/plain"}[r.IntN(7)], []string{"visitor", "office"}[r.IntN(2)], body)
+		c := call([]string{"/bookings/7", "/bookings", "/office-only", "/split", "/free", "/nowhere",
+			"/plain"}[r.IntN(7)], []string{"visitor", "office"}[r.IntN(2)], body)
 		held := NewJudge(contracts).Capture(c)
 		window := throughWindow(contracts, c)
 		if differ := sameVerdict(&held, &window); differ != "" {
@@ -132,8 +137,10 @@ func TestALongBodyTakesNoRoomForEachSpot(t *testing.T) {
 	for i := range held.Spots {
 		weight += held.Spots[i].Bytes
 	}
-	if len(held.Spots) < n || spots != len(held.Spots) || bytes != weight || out.Excess != held.Excess || out.Bytes != len(body) || len(out.Spots) > 2*manySpots {
-		t.Errorf("%d spots stand for %d of %d bytes, excess %d of %d; held it has %d of %d bytes, excess %d", len(out.Spots), spots, bytes, out.Excess, out.Bytes, len(held.Spots), weight, held.Excess)
+	if len(held.Spots) < n || spots != len(held.Spots) || bytes != weight || out.Excess != held.Excess ||
+		out.Bytes != len(body) || len(out.Spots) > 2*manySpots {
+		t.Errorf("%d spots stand for %d of %d bytes, excess %d of %d; held it has %d of %d bytes, excess %d",
+			len(out.Spots), spots, bytes, out.Excess, out.Bytes, len(held.Spots), weight, held.Excess)
 	}
 }
 
@@ -149,23 +156,35 @@ func TestLongBodies(t *testing.T) {
 		open                      func() io.Reader
 		spots, skipped            string
 	}{
-		{"read again where `at` is absent", "/bookings/7", "application/json", "", func() io.Reader { return strings.NewReader(`{"id":7,"ref":"x","email":"a@b.example"}`) },
+		{"read again where `at` is absent", "/bookings/7", "application/json", "",
+			func() io.Reader { return strings.NewReader(`{"id":7,"ref":"x","email":"a@b.example"}`) },
 			"missing-field low $.data\nsensitive-field high $.email", ""},
-		{"packed, with a byte order mark", "/plain", "application/json", "gzip", func() io.Reader { return bytes.NewReader(packed.Bytes()) }, "sensitive-field high $.email", ""},
-		{"packed, and breaking off", "/plain", "application/json", "gzip", func() io.Reader { return bytes.NewReader(packed.Bytes()[:packed.Len()-12]) }, "sensitive-field high $.email", "the body cannot be read further (unexpected EOF)"},
-		{"a coding that is not known", "/plain", "application/json", "gzip, rot13, zstd", func() io.Reader { return strings.NewReader("\x28\xb5\x2f\xfd") }, "", "rot13"},
+		{"packed, with a byte order mark", "/plain", "application/json", "gzip",
+			func() io.Reader { return bytes.NewReader(packed.Bytes()) }, "sensitive-field high $.email", ""},
+		{"packed, and breaking off", "/plain", "application/json", "gzip",
+			func() io.Reader { return bytes.NewReader(packed.Bytes()[:packed.Len()-12]) },
+			"sensitive-field high $.email", "the body cannot be read further (unexpected EOF)"},
+		{"a coding that is not known", "/plain", "application/json", "gzip, rot13, zstd",
+			func() io.Reader { return strings.NewReader("\x28\xb5\x2f\xfd") }, "", "rot13"},
 		{"the file fails in the middle", "/plain", "application/json", "", func() io.Reader {
-			return io.MultiReader(strings.NewReader(`{"id":7,"email":"a@b.example","arrives_on":"20`), iotest.ErrReader(broken))
+			return io.MultiReader(strings.NewReader(`{"id":7,"email":"a@b.example","arrives_on":"20`),
+				iotest.ErrReader(broken))
 		}, "sensitive-field high $.email", "the disk is gone) at byte 46"},
-		{"another notation", "/plain", "text/html", "", nil, "", "over 64 MiB, JSON alone is read, and this is text/html"},
-		{"another charset", "/plain", "application/json; charset=latin1", "", nil, "", "UTF-8 alone is read, and this is latin1"},
-		{"a swept one", "/nowhere", "application/json", "", func() io.Reader { return strings.NewReader(`[{"password":"x"}]`) }, "sensitive-field critical $[*].password\nunknown-endpoint low $", ""},
+		{"another notation", "/plain", "text/html", "", nil, "",
+			"over 64 MiB, JSON alone is read, and this is text/html"},
+		{"another charset", "/plain", "application/json; charset=latin1", "", nil, "",
+			"UTF-8 alone is read, and this is latin1"},
+		{"a swept one", "/nowhere", "application/json", "",
+			func() io.Reader { return strings.NewReader(`[{"password":"x"}]`) },
+			"sensitive-field critical $[*].password\nunknown-endpoint low $", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			capture := call(c.path, "office", "")
-			capture.Response.Header = exchange.Header{{Name: "Content-Type", Value: c.media}, {Name: "Content-Encoding", Value: c.coding}}
+			capture.Response.Header = exchange.Header{{Name: "Content-Type", Value: c.media}, {Name: "Content-Encoding",
+				Value: c.coding}}
 			out := NewJudge(contracts).Capture(long(capture, c.open))
-			if got := describe(out.Spots); got != c.spots || !strings.Contains(out.Skipped, c.skipped) || (out.Skipped == "") != (c.skipped == "") {
+			if got := describe(out.Spots); got != c.spots || !strings.Contains(out.Skipped, c.skipped) ||
+				(out.Skipped == "") != (c.skipped == "") {
 				t.Errorf("skipped because %q, spots\n%s\nwant\n%s", out.Skipped, got, c.spots)
 			}
 		})
@@ -177,16 +196,21 @@ func TestAValueThatTheWindowDoesNotHold(t *testing.T) {
 	contracts := mustRead(t, harbour)
 	opened := 0
 	body := `{"id":7,"note":"` + strings.Repeat("quay ", 600_000) + `","email":"a@b.example"}`
-	out := NewJudge(contracts).Capture(long(call("/plain", "visitor", ""), func() io.Reader { opened++; return strings.NewReader(body) }))
-	want := "missing-field low $.arrives_on\nunexpected-field medium $.note\nsensitive-field high $.email\nheavy-excess info $"
-	if got := describe(out.Spots); got != want || out.Bytes != len(body) || opened < 2 || out.Spots[1].Bytes < 3_000_000 {
-		t.Errorf("opened %d times, skipped because %q, %d of %d bytes, spots\n%s", opened, out.Skipped, out.Bytes, len(body), got)
+	out := NewJudge(contracts).Capture(long(call("/plain", "visitor", ""),
+		func() io.Reader { opened++; return strings.NewReader(body) }))
+	want := "missing-field low $.arrives_on\nunexpected-field medium $.note\nsensitive-field high " +
+		"$.email\nheavy-excess info $"
+	if got := describe(out.Spots); got != want || out.Bytes != len(body) || opened < 2 ||
+		out.Spots[1].Bytes < 3_000_000 {
+		t.Errorf("opened %d times, skipped because %q, %d of %d bytes, spots\n%s", opened, out.Skipped, out.Bytes,
+			len(body), got)
 	}
 }
 
 func TestALongBodyIsNotPictured(t *testing.T) {
 	contracts := mustRead(t, harbour)
-	out := NewJudge(contracts).Watch(long(call("/plain", "visitor", ""), func() io.Reader { return strings.NewReader("{}") }), NewWire(contracts))
+	out := NewJudge(contracts).Watch(long(call("/plain", "visitor", ""),
+		func() io.Reader { return strings.NewReader("{}") }), NewWire(contracts))
 	if !strings.Contains(out.Skipped, "cannot be shown") {
 		t.Errorf("skipped because %q", out.Skipped)
 	}

@@ -94,9 +94,12 @@ func TestPicturesAreBounded(t *testing.T) {
 func TestPicturesShowNoSecret(t *testing.T) {
 	secret := bcrypt
 	for _, body := range []string{
-		`{"data":{"id":7,"ref":"` + secret + `"}}`, `{"data":{"id":7,"ref":"x","owner":{"id":1,"name":"` + secret + `"}}}`,
-		`{"data":{"id":7,"ref":"x","x":"` + secret + `"}}`, `{"data":{"id":7,"ref":"x"},"meta":{"y":["` + secret + `"]}}`,
-		`{"data":{"id":7,"ref":"x"},"meta":{"` + secret + `":1}}`, `{"data":{"id":"` + secret + `","ref":"x"}}`, `{"data":{"id":4111111111111111,"ref":"x"}}`,
+		`{"data":{"id":7,"ref":"` + secret + `"}}`, `{"data":{"id":7,"ref":"x","owner":{"id":1,"name":"` + secret +
+			`"}}}`,
+		`{"data":{"id":7,"ref":"x","x":"` + secret + `"}}`, `{"data":{"id":7,"ref":"x"},"meta":{"y":["` + secret +
+			`"]}}`,
+		`{"data":{"id":7,"ref":"x"},"meta":{"` + secret + `":1}}`, `{"data":{"id":"` + secret + `","ref":"x"}}`,
+		`{"data":{"id":4111111111111111,"ref":"x"}}`,
 	} {
 		root, _ := picture(t, "/bookings/7", "skipper", body)
 		var b strings.Builder

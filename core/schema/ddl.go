@@ -52,7 +52,8 @@ func DDLTables(text []byte) (tables []Table, notes []string, err error) {
 	return d.tables, d.notes, nil
 }
 
-// ofMySQL tells a text that MySQL or MariaDB wrote: names in backquotes, and words that no other database has. In theirs alone
+// ofMySQL tells a text that MySQL or MariaDB wrote: names in backquotes, and words that no other database has.
+// In theirs alone
 // # begins a comment and \ escapes what follows in a text.
 var ofMySQL = regexp.MustCompile("(?i)CREATE\\s+TABLE\\s+(IF\\s+NOT\\s+EXISTS\\s+)?`|\\bENGINE\\s*=|\\bAUTO_INCREMENT\\b|\\bMODIFY\\s+(COLUMN\\s+)?`|CHARACTER\\s+SET\\s+utf8|CHARSET\\s*=|--\\s+(MySQL|MariaDB) dump")
 
@@ -86,7 +87,8 @@ func (l *lexer) statement() ([]sqlToken, error) {
 		case !ok:
 			return all, nil
 		case t.kind == 's' && t.text == ";":
-			if len(all) > 3 && all[0].is("COPY") && slices.ContainsFunc(all, func(t sqlToken) bool { return t.is("stdin") }) {
+			if len(all) > 3 && all[0].is("COPY") &&
+				slices.ContainsFunc(all, func(t sqlToken) bool { return t.is("stdin") }) {
 				l.skipData()
 			}
 			if len(all) == 0 {
@@ -370,7 +372,8 @@ func begin(all []sqlToken) string {
 // dropShadows takes away the tables in which SQLite keeps what is indexed.
 func (d *ddl) dropShadows() {
 	for _, name := range d.indexed {
-		for _, shadow := range []string{"_data", "_idx", "_content", "_docsize", "_config", "_segments", "_segdir", "_stat", "_node", "_rowid", "_parent"} {
+		for _, shadow := range []string{"_data", "_idx", "_content", "_docsize", "_config", "_segments", "_segdir",
+			"_stat", "_node", "_rowid", "_parent"} {
 			d.tables = slices.DeleteFunc(d.tables, func(t Table) bool { return t.Name == name+shadow })
 		}
 	}
@@ -395,7 +398,8 @@ func (d *ddl) virtual(c *cursor, line int) {
 		return
 	}
 	for _, part := range commas(c.group()) {
-		if k := part[0].kind; (k == 'w' || k == 'n') && !slices.ContainsFunc(part, func(t sqlToken) bool { return t.kind == 's' && t.text == "=" }) {
+		if k := part[0].kind; (k == 'w' || k == 'n') &&
+			!slices.ContainsFunc(part, func(t sqlToken) bool { return t.kind == 's' && t.text == "=" }) {
 			t.Columns = append(t.Columns, Column{Name: part[0].text, Type: "text", Nullable: true})
 		}
 	}
@@ -407,7 +411,8 @@ func (d *ddl) virtual(c *cursor, line int) {
 
 func (d *ddl) table(name string) *Table {
 	for i := range d.tables {
-		if strings.EqualFold(d.tables[i].Name, name) && (d.tables[i].Name == name || !slices.ContainsFunc(d.tables, func(t Table) bool { return t.Name == name })) {
+		if strings.EqualFold(d.tables[i].Name, name) && (d.tables[i].Name == name ||
+			!slices.ContainsFunc(d.tables, func(t Table) bool { return t.Name == name })) {
 			return &d.tables[i]
 		}
 	}
@@ -418,7 +423,8 @@ func (d *ddl) take(c cursor) error {
 	line := c.peek().line
 	switch {
 	case c.skip("CREATE"):
-		for c.skip("OR", "REPLACE") || c.skip("GLOBAL") || c.skip("LOCAL") || c.skip("TEMPORARY") || c.skip("TEMP") || c.skip("UNLOGGED") || c.skip("FOREIGN") || c.skip("UNIQUE") && c.peek().is("TABLE") {
+		for c.skip("OR", "REPLACE") || c.skip("GLOBAL") || c.skip("LOCAL") || c.skip("TEMPORARY") || c.skip("TEMP") ||
+			c.skip("UNLOGGED") || c.skip("FOREIGN") || c.skip("UNIQUE") && c.peek().is("TABLE") {
 		}
 		switch {
 		case c.skip("VIRTUAL", "TABLE"):
@@ -442,7 +448,8 @@ func (d *ddl) take(c cursor) error {
 			name := c.name()
 			c.skip("AS")
 			d.domains[name] = typeText(&c)
-		case len(c.all) > 1 && c.all[1].is("UNIQUE") && slices.ContainsFunc(c.all, func(t sqlToken) bool { return t.is("INDEX") }):
+		case len(c.all) > 1 && c.all[1].is("UNIQUE") &&
+			slices.ContainsFunc(c.all, func(t sqlToken) bool { return t.is("INDEX") }):
 			for c.more() && !c.skip("ON") {
 				c.at++
 			}
@@ -604,9 +611,11 @@ func (d *ddl) item(t *Table, c cursor) {
 		if of := d.table(c.name()); of != nil {
 			t.Columns = append(t.Columns, of.Columns...)
 		} else if len(c.all) > 0 {
-			d.note(c.all[0].line, "table %s takes columns over from one that was not made before: %q", t.Name, begin(c.all))
+			d.note(c.all[0].line, "table %s takes columns over from one that was not made before: %q", t.Name,
+				begin(c.all))
 		}
-	case c.peek().is("KEY") || c.peek().is("INDEX") || c.peek().is("FULLTEXT") || c.peek().is("SPATIAL") || c.peek().is("EXCLUDE") || c.peek().is("PERIOD"):
+	case c.peek().is("KEY") || c.peek().is("INDEX") || c.peek().is("FULLTEXT") || c.peek().is("SPATIAL") ||
+		c.peek().is("EXCLUDE") || c.peek().is("PERIOD"):
 		if len(c.all) < 2 || c.all[1].kind == 'w' && Form(c.all[1].text).Type != "" && len(c.all) == 2 {
 			d.column(t, &c)
 		}
@@ -635,8 +644,10 @@ func (t *Table) refer(f ForeignKey) {
 }
 
 // behindType are the words with which a column's type has ended.
-var behindType = []string{"CONSTRAINT", "NOT", "NULL", "DEFAULT", "PRIMARY", "UNIQUE", "REFERENCES", "CHECK", "COLLATE", "GENERATED", "COMMENT",
-	"AUTO_INCREMENT", "AUTOINCREMENT", "ON", "STORED", "VIRTUAL", "AS", "IDENTITY", "VISIBLE", "INVISIBLE", "KEY", "USING", "FIRST", "AFTER"}
+var behindType = []string{"CONSTRAINT", "NOT", "NULL", "DEFAULT", "PRIMARY", "UNIQUE", "REFERENCES", "CHECK", "COLLATE",
+	"GENERATED", "COMMENT",
+	"AUTO_INCREMENT", "AUTOINCREMENT", "ON", "STORED", "VIRTUAL", "AS", "IDENTITY", "VISIBLE", "INVISIBLE", "KEY",
+	"USING", "FIRST", "AFTER"}
 
 // typeText reads a column's type.
 func typeText(c *cursor) string {
@@ -764,7 +775,8 @@ func (d *ddl) renameTable(t *Table, name string) {
 }
 
 // aside are the actions of ALTER TABLE that say nothing of columns.
-var aside = []string{"OWNER", "ENABLE", "DISABLE", "REPLICA", "CLUSTER", "INHERIT", "ATTACH", "DETACH", "SET", "RESET", "VALIDATE", "ENGINE", "AUTO_INCREMENT", "COMMENT", "DEFAULT", "CONVERT", "CHARACTER", "COLLATE",
+var aside = []string{"OWNER", "ENABLE", "DISABLE", "REPLICA", "CLUSTER", "INHERIT", "ATTACH", "DETACH", "SET", "RESET",
+	"VALIDATE", "ENGINE", "AUTO_INCREMENT", "COMMENT", "DEFAULT", "CONVERT", "CHARACTER", "COLLATE",
 	"ORDER", "ROW_FORMAT", "PARTITION", "FORCE", "NO", "WITH", "WITHOUT", "LOCK", "ALGORITHM", "CHARSET", "NOT"}
 
 // alter carries out one action of ALTER TABLE, and reports whether it understood it.
@@ -781,7 +793,8 @@ func (d *ddl) alter(t *Table, c cursor) bool {
 		}
 		d.item(t, c)
 	case c.skip("DROP"):
-		if c.skip("CONSTRAINT") || c.skip("PRIMARY") || c.skip("INDEX") || c.skip("FOREIGN") || c.skip("KEY") || c.skip("CHECK") || c.skip("PARTITION") {
+		if c.skip("CONSTRAINT") || c.skip("PRIMARY") || c.skip("INDEX") || c.skip("FOREIGN") || c.skip("KEY") ||
+			c.skip("CHECK") || c.skip("PARTITION") {
 			return true
 		}
 		c.skip("COLUMN")

@@ -39,11 +39,14 @@ func Describe(name string, data []byte) (*Sketch, error) {
 		d.openAPI()
 		d.sketch.dropEnvelopes()
 	case root.Get("swagger") != nil:
-		return nil, fmt.Errorf("%s: version %s of the description is not read here; expected OpenAPI 3.0 or 3.1", root.Get("swagger").Pos(), root.Get("swagger").Text)
-	case root.Get("$schema") != nil || root.Get("properties") != nil || root.Get("$defs") != nil || root.Get("definitions") != nil || root.Get("type") != nil || root.Get("allOf") != nil:
+		return nil, fmt.Errorf("%s: version %s of the description is not read here; expected OpenAPI 3.0 or 3.1",
+			root.Get("swagger").Pos(), root.Get("swagger").Text)
+	case root.Get("$schema") != nil || root.Get("properties") != nil || root.Get("$defs") != nil ||
+		root.Get("definitions") != nil || root.Get("type") != nil || root.Get("allOf") != nil:
 		d.jsonSchema(name)
 	default:
-		return nil, fmt.Errorf("%s: neither an OpenAPI document nor a JSON Schema: it has no openapi, $schema, properties or $defs", name)
+		return nil, fmt.Errorf("%s: neither an OpenAPI document nor a JSON Schema: it has no openapi, $schema, "+
+			"properties or $defs", name)
 	}
 	return d.sketch, nil
 }
@@ -86,12 +89,14 @@ func (d *description) openAPI() {
 		}
 		for _, m := range item.Pairs {
 			method := strings.ToUpper(m.Name.Text)
-			if !slices.Contains([]string{"GET", "PUT", "POST", "DELETE", "OPTIONS", "HEAD", "PATCH", "TRACE", "QUERY"}, method) || m.Kind != document.Map {
+			if !slices.Contains([]string{"GET", "PUT", "POST", "DELETE", "OPTIONS", "HEAD", "PATCH", "TRACE", "QUERY"},
+				method) || m.Kind != document.Map {
 				continue
 			}
 			op := &Operation{Method: method, Path: path.Name.Text, Signed: d.signed(m)}
 			for _, r := range pairsOf(m, "responses") {
-				op.Answers = append(op.Answers, Answer{Status: strings.ToUpper(r.Name.Text), Content: d.content(d.follow(r), op)})
+				op.Answers = append(op.Answers, Answer{Status: strings.ToUpper(r.Name.Text),
+					Content: d.content(d.follow(r), op)})
 			}
 			for i := range op.Answers {
 				if op.Answers[i].Status == "DEFAULT" {
@@ -130,7 +135,8 @@ func (d *description) jsonSchema(file string) {
 	if d.isObject(d.root) {
 		name := d.sketch.Title
 		if name == "" {
-			name = regexp.MustCompile(`(\.schema)?\.\w+$`).ReplaceAllString(file[strings.LastIndexAny(file, `/\`)+1:], "")
+			name = regexp.MustCompile(`(\.schema)?\.\w+$`).ReplaceAllString(file[strings.LastIndexAny(file, `/\`)+1:],
+				"")
 		}
 		d.object(d.root, EntityName(name))
 	}
@@ -155,7 +161,8 @@ func (d *description) content(n *document.Node, op *Operation) Content {
 	if c.Object != nil && !c.Many {
 		if inside, beside := Unwrap(c.Object); inside != nil {
 			c.Object.envelope = true
-			c = Content{Object: inside.Object, At: string(place.AppendPointer(nil, []byte(inside.Name))), Many: inside.Many, Nullable: inside.Form.Nullable, Beside: beside}
+			c = Content{Object: inside.Object, At: string(place.AppendPointer(nil, []byte(inside.Name))),
+				Many: inside.Many, Nullable: inside.Form.Nullable, Beside: beside}
 		}
 	}
 	return c
@@ -199,8 +206,9 @@ func (d *description) follow(n *document.Node) *document.Node {
 	return nil
 }
 
-// refersTo resolves a reference (RFC 3986 5.2, JSON Schema 2020-12 section 8.2): against the $id around it, and by pointer or
-// $anchor. local tells whether it leads into this document; the node is nil for a place that is not there.
+// refersTo resolves a reference (RFC 3986 5.2, JSON Schema 2020-12 section 8.2): against the $id around it, and
+// by pointer or $anchor. local tells whether it leads into this document; the node is nil for a place that is
+// not there.
 func (d *description) refersTo(ref *document.Node) (at *document.Node, local bool) {
 	to, err := url.Parse(ref.Text)
 	if err != nil {
@@ -293,7 +301,8 @@ func (d *description) isObject(n *document.Node) bool {
 	if n == nil || n.Kind != document.Map {
 		return false
 	}
-	return n.Get("properties") != nil || slices.ContainsFunc(itemsOf(n, "allOf"), func(p *document.Node) bool { return d.isObject2(p, 0) }) || d.variantsAreObjects(n)
+	return n.Get("properties") != nil || slices.ContainsFunc(itemsOf(n, "allOf"),
+		func(p *document.Node) bool { return d.isObject2(p, 0) }) || d.variantsAreObjects(n)
 }
 
 // isObject2 is isObject with a bound on how deep parts of parts may go.
@@ -302,7 +311,8 @@ func (d *description) isObject2(n *document.Node, depth int) bool {
 	if n == nil || n.Kind != document.Map || depth > longestChain {
 		return false
 	}
-	return n.Get("properties") != nil || slices.ContainsFunc(itemsOf(n, "allOf"), func(p *document.Node) bool { return d.isObject2(p, depth+1) })
+	return n.Get("properties") != nil || slices.ContainsFunc(itemsOf(n, "allOf"),
+		func(p *document.Node) bool { return d.isObject2(p, depth+1) })
 }
 
 func (d *description) variants(n *document.Node) []*document.Node {
@@ -373,7 +383,8 @@ func (d *description) object(n *document.Node, name string) *Object {
 	if o := d.objects[n]; o != nil {
 		return o
 	}
-	if tokens := split(n.Pointer()); len(tokens) > 1 && slices.Contains([]string{"schemas", "$defs", "definitions"}, tokens[len(tokens)-2]) {
+	if tokens := split(n.Pointer()); len(tokens) > 1 && slices.Contains([]string{"schemas", "$defs", "definitions"},
+		tokens[len(tokens)-2]) {
 		name = EntityName(tokens[len(tokens)-1])
 	}
 	o := &Object{Name: Free(name, func(s string) bool { return d.names[s] }), Source: n.Pointer()}
@@ -451,7 +462,8 @@ func (d *description) member(member string, n *document.Node, name string) *Memb
 func (d *description) telling(parts []*document.Node) []*document.Node {
 	return slices.DeleteFunc(slices.Clone(parts), func(p *document.Node) bool {
 		return p.Kind == document.Map && !slices.ContainsFunc(p.Pairs, func(k *document.Node) bool {
-			return slices.Contains([]string{"$ref", "properties", "allOf", "oneOf", "anyOf", "type", "enum", "const", "items", "required", "format"}, k.Name.Text)
+			return slices.Contains([]string{"$ref", "properties", "allOf", "oneOf", "anyOf", "type", "enum", "const",
+				"items", "required", "format"}, k.Name.Text)
 		})
 	})
 }
@@ -541,7 +553,8 @@ func (d *description) form(n *document.Node, nullable bool) catalog.Form {
 
 // formats are the formats that are held against values, and those that name what
 // a value is.
-var formats = []string{"date", "date-time", "time", "email", "uuid", "uri", "ipv4", "ipv6", "phone", "iban", "password", "byte", "binary"}
+var formats = []string{"date", "date-time", "time", "email", "uuid", "uri", "ipv4", "ipv6", "phone", "iban", "password",
+	"byte", "binary"}
 
 func textOf(n *document.Node, key string) string {
 	if n == nil || n.Kind != document.Map {

@@ -69,7 +69,8 @@ ALTER TABLE ONLY public.bookings
 `, `Berth(berths) id:integer label:string/at most 8[painted on the pier in white] length_m:number/nullable tags:array/nullable >>bookings:Booking
 Booking(bookings) id:integer berth_id:integer state:string/one of "asked" "it's on" "gone"/nullable code:string/at most 12/nullable made:string/date-time/nullable Kind:string/one of "a" "b"/nullable >berth:Berth
 `},
-		"MySQL's": {"/*!40101 SET NAMES utf8 */;\nDROP TABLE IF EXISTS `skippers`;\n" + `CREATE TABLE ` + "`skippers`" + ` (
+		"MySQL's": {"/*!40101 SET NAMES utf8 */;\nDROP TABLE IF EXISTS `skippers`;\n" + `CREATE TABLE ` + "`skippers`" +
+			` (
   ` + "`id`" + ` int(10) unsigned NOT NULL AUTO_INCREMENT,
   ` + "`e mail`" + ` varchar(190) CHARACTER SET utf8 COLLATE utf8_bin NOT NULL DEFAULT '' COMMENT 'sign-in; unique',
   ` + "`active`" + ` tinyint(1) DEFAULT '1',
@@ -133,8 +134,10 @@ func TestFaultyDDLSaysWhere(t *testing.T) {
 }
 
 func TestSQLTypes(t *testing.T) {
-	for text, want := range map[string]string{"VARCHAR(40)": "string, at most 40", "character varying(3)": "string, at most 3", "bigint": "integer", "int unsigned": "integer",
-		"numeric(10, 2)": "number", "double precision": "number", "timestamp(3) with time zone": "string, date-time", "uuid": "string, uuid", "jsonb": "object",
+	for text, want := range map[string]string{"VARCHAR(40)": "string, at most 40",
+		"character varying(3)": "string, at most 3", "bigint": "integer", "int unsigned": "integer",
+		"numeric(10, 2)": "number", "double precision": "number", "timestamp(3) with time zone": "string, date-time",
+		"uuid": "string, uuid", "jsonb": "object",
 		"tinyint(1)": "boolean", "text[]": "array", "geometry": "any value", "": "any value", "bytea": "string"} {
 		if got := Form(text).Words(); got != want {
 			t.Errorf("%q is %s, want %s", text, got, want)
@@ -143,8 +146,10 @@ func TestSQLTypes(t *testing.T) {
 }
 
 func TestNames(t *testing.T) {
-	for name, want := range map[string]string{"berths": "Berth", "harbour_offices": "HarbourOffice", "companies": "Company", "boxes": "Box", "public.news": "News",
-		"status": "Status", "addresses": "Address", "people": "Person", "größen": "Größen", "42": "42", "--": "Entity", "userID": "UserId"} {
+	for name, want := range map[string]string{"berths": "Berth", "harbour_offices": "HarbourOffice",
+		"companies": "Company", "boxes": "Box", "public.news": "News",
+		"status": "Status", "addresses": "Address", "people": "Person", "größen": "Größen", "42": "42", "--": "Entity",
+		"userID": "UserId"} {
 		if got := EntityName(name); got != want {
 			t.Errorf("%q becomes %q, want %q", name, got, want)
 		}
@@ -208,7 +213,8 @@ Either() a:string b:string/date
 	if got := show(s.Catalog()); got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}
-	if got := strings.Join(s.Notes, "\n"); !strings.Contains(got, `"other.yaml#/Problem", which is another document and is not fetched`) ||
+	if got := strings.Join(s.Notes, "\n"); !strings.Contains(got,
+		`"other.yaml#/Problem", which is another document and is not fetched`) ||
 		!strings.Contains(got, "Nowhere\", which is not in the document") {
 		t.Errorf("notes are %s", got)
 	}
@@ -219,7 +225,8 @@ Either() a:string b:string/date
 			if a.Object != nil {
 				name = a.Object.Name
 			}
-			ops = append(ops, fmt.Sprintf("%s %s %s %s%s many=%v signed=%v %v", op.Method, op.Path, a.Status, name, a.At, a.Many, op.Signed, a.Beside))
+			ops = append(ops, fmt.Sprintf("%s %s %s %s%s many=%v signed=%v %v", op.Method, op.Path, a.Status, name,
+				a.At, a.Many, op.Signed, a.Beside))
 		}
 	}
 	const wantOps = `GET /v1/berths/{berth-id} 200 Berth/data many=false signed=false [meta]
@@ -231,20 +238,24 @@ GET /v1/skippers 200 Skipper many=true signed=true []`
 		t.Errorf("operations are\n%s", got)
 	}
 	berth := s.Object("Berth")
-	if berth.Member("id").Optional || !berth.Member("next").Optional || !berth.Member("owner").Form.Nullable || !s.Object("Booking").Member("skipper").Form.Nullable ||
-		!s.Object("Skipper").Member("password").WriteOnly || !s.Object("Skipper").Member("id").ReadOnly || s.Object("Booking").Member("state").Optional {
+	if berth.Member("id").Optional || !berth.Member("next").Optional || !berth.Member("owner").Form.Nullable ||
+		!s.Object("Booking").Member("skipper").Form.Nullable ||
+		!s.Object("Skipper").Member("password").WriteOnly || !s.Object("Skipper").Member("id").ReadOnly ||
+		s.Object("Booking").Member("state").Optional {
 		t.Error("what may be absent, null, read or written is not told")
 	}
 }
 
 func TestJSONSchemas(t *testing.T) {
-	s, err := Describe("boat.schema.json", []byte(`{"$schema":"https://json-schema.org/draft/2020-12/schema","type":"object",
+	s, err := Describe("boat.schema.json",
+		[]byte(`{"$schema":"https://json-schema.org/draft/2020-12/schema","type":"object",
 		"properties":{"name":{"type":"string"},"crew":{"type":"array","items":{"$ref":"#/$defs/hand"}},"parent":{"$ref":"#"}},
 		"$defs":{"hand":{"type":"object","properties":{"na me":{"type":["string","null"],"maxLength":4},"rank":{"const":3}}}}}`))
 	if err != nil {
 		t.Fatal(err)
 	}
-	const want = "Hand() na me:string/at most 4/nullable rank:any value/one of 3\nBoat() name:string >>crew:Hand >parent:Boat\n"
+	const want = "Hand() na me:string/at most 4/nullable rank:any value/one of 3\nBoat() name:string >>crew:Hand " +
+		">parent:Boat\n"
 	if got := show(s.Catalog()); got != want {
 		t.Errorf("got %s", got)
 	}

@@ -126,7 +126,8 @@ func (s *Sketch) Catalog() *catalog.Catalog {
 }
 
 // payload are the usual names of the member that an envelope is about.
-var payload = []string{"data", "result", "results", "items", "records", "entries", "payload", "content", "value", "values", "response", "body", "list", "rows"}
+var payload = []string{"data", "result", "results", "items", "records", "entries", "payload", "content", "value",
+	"values", "response", "body", "list", "rows"}
 
 // Unwrap finds the object that an envelope is about: the one member with objects,
 // where its name is a usual one and the object has little else, or nothing at all.

@@ -83,7 +83,8 @@ func Entities(tables []Table) *catalog.Catalog {
 		if t.joins() {
 			continue
 		}
-		e := &catalog.Entity{Name: Free(EntityName(t.Name), func(n string) bool { return c.Entity(n) != nil }), StoredAs: t.Name}
+		e := &catalog.Entity{Name: Free(EntityName(t.Name), func(n string) bool { return c.Entity(n) != nil }),
+			StoredAs: t.Name}
 		for _, col := range t.Columns {
 			f := &catalog.Field{Name: col.Name, Note: oneLine(col.Comment), Form: Form(col.Type)}
 			f.Nullable = col.Nullable
@@ -191,7 +192,8 @@ func Singular(s string) string {
 		{"ies", "y"}, {"sses", "ss"}, {"xes", "x"}, {"ches", "ch"}, {"shes", "sh"},
 		{"news", "news"}, {"series", "series"}, {"ss", "ss"}, {"us", "us"}, {"is", "is"}, {"s", ""},
 	} {
-		if strings.HasSuffix(lower, one.ending) && (len(s) > len(one.ending)+1 || len(one.ending) > 3 && len(s) == len(one.ending)) {
+		if strings.HasSuffix(lower, one.ending) && (len(s) > len(one.ending)+1 || len(one.ending) > 3 &&
+			len(s) == len(one.ending)) {
 			return s[:len(s)-len(one.ending)] + one.becomes
 		}
 	}
@@ -206,11 +208,14 @@ var sqlTypes = map[string]catalog.Form{}
 
 func init() {
 	for form, names := range map[*catalog.Form]string{
-		{Type: catalog.Integer}: "int integer smallint bigint tinyint mediumint int2 int4 int8 serial bigserial smallserial serial4 serial8 year oid",
+		{Type: catalog.Integer}: "int integer smallint bigint tinyint mediumint int2 int4 int8 serial bigserial " +
+			"smallserial serial4 serial8 year oid",
 		{Type: catalog.Number}:  "numeric decimal real double float float4 float8 number money dec",
 		{Type: catalog.Boolean}: "boolean bool bit",
-		{Type: catalog.String}: "text varchar char character bpchar nvarchar nchar varchar2 clob tinytext mediumtext longtext citext name string " +
-			"bytea blob tinyblob mediumblob longblob binary varbinary interval xml tsvector point polygon set enum macaddr",
+		{Type: catalog.String}: "text varchar char character bpchar nvarchar nchar varchar2 clob tinytext " +
+			"mediumtext longtext citext name string " +
+			"bytea blob tinyblob mediumblob longblob binary varbinary interval xml tsvector point polygon set enum " +
+			"macaddr",
 		{Type: catalog.String, Format: "date"}:      "date",
 		{Type: catalog.String, Format: "time"}:      "time timetz",
 		{Type: catalog.String, Format: "date-time"}: "timestamp timestamptz datetime",
@@ -224,7 +229,8 @@ func init() {
 }
 
 // bounded are the types whose number in brackets is a length.
-var bounded = map[string]bool{"varchar": true, "char": true, "character": true, "bpchar": true, "nvarchar": true, "nchar": true, "varchar2": true}
+var bounded = map[string]bool{"varchar": true, "char": true, "character": true, "bpchar": true, "nvarchar": true,
+	"nchar": true, "varchar2": true}
 
 // Form turns an SQL type into the form of its JSON values. An unknown type gives
 // the zero form: any scalar.

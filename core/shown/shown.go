@@ -192,7 +192,8 @@ func (m Masker) field(name, value string) string {
 			return kind + "; " + Hidden
 		}
 		return kind
-	case !harmless[name] && !strings.HasPrefix(name, "access-control-") && !strings.HasPrefix(name, "sec-") || m.recognised(value):
+	case !harmless[name] && !strings.HasPrefix(name, "access-control-") && !strings.HasPrefix(name, "sec-") ||
+		m.recognised(value):
 		return Hidden
 	}
 	return value
@@ -230,7 +231,8 @@ func (m Masker) links(value string) string {
 }
 
 // addresses are header fields that hold an address.
-var addresses = map[string]bool{"location": true, "content-location": true, "referer": true, "origin": true, ":path": true, "x-original-url": true, "x-rewrite-url": true}
+var addresses = map[string]bool{"location": true, "content-location": true, "referer": true, "origin": true,
+	":path": true, "x-original-url": true, "x-rewrite-url": true}
 
 // harmless are header fields that say how a message is sent and not who sends it or what is in it (RFC 9110, RFC 9111
 // and the registry of field names), as long as nothing in them is recognised.

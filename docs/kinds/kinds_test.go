@@ -18,7 +18,8 @@ func TestEveryKindHasItsPage(t *testing.T) {
 			continue
 		}
 		joined := strings.Join(strings.Fields(text), " ")
-		for _, want := range []string{"# " + k.String() + " ", "Severity: ", "## It is told when ", "## It is not told of ", "## It looks so ", "## It is usually mended so " + finding.Mend(k)} {
+		for _, want := range []string{"# " + k.String() + " ", "Severity: ", "## It is told when ",
+			"## It is not told of ", "## It looks so ", "## It is usually mended so " + finding.Mend(k)} {
 			if !strings.Contains(joined, strings.Join(strings.Fields(want), " ")) {
 				t.Errorf("the page of %s lacks %q", k, want)
 			}

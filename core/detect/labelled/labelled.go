@@ -67,11 +67,13 @@ func (m maker) family() string {
 }
 
 func (m maker) host() string {
-	return m.pick("sails", "quay", "harbour", "moorings", "tides") + m.pick(".example", ".example.org", ".test", "-mail.example", ".co.example")
+	return m.pick("sails", "quay", "harbour", "moorings", "tides") + m.pick(".example", ".example.org", ".test",
+		"-mail.example", ".co.example")
 }
 
 func (m maker) email() string {
-	local := strings.ToLower(m.given()) + m.pick(".", "_", "", "+boat.") + strings.ToLower(m.family()) + m.pick("", m.from(digits, 2))
+	local := strings.ToLower(m.given()) + m.pick(".", "_", "", "+boat.") + strings.ToLower(m.family()) +
+		m.pick("", m.from(digits, 2))
 	return local + "@" + m.host()
 }
 
@@ -84,7 +86,8 @@ func (m maker) day() (y, mo, d int) { return 1940 + m.IntN(70), 1 + m.IntN(12), 
 
 func (m maker) token() string {
 	part := func(text string) string { return base64.RawURLEncoding.EncodeToString([]byte(text)) }
-	return part(fmt.Sprintf(`{"alg":"%s","typ":"JWT"}`, m.pick("HS256", "RS256", "ES256"))) + "." + part(fmt.Sprintf(`{"sub":"%d","exp":%d}`, m.IntN(9999), 1700000000+m.IntN(1e8))) + "." + m.from(baseURL, 43)
+	return part(fmt.Sprintf(`{"alg":"%s","typ":"JWT"}`, m.pick("HS256", "RS256", "ES256"))) + "." +
+		part(fmt.Sprintf(`{"sub":"%d","exp":%d}`, m.IntN(9999), 1700000000+m.IntN(1e8))) + "." + m.from(baseURL, 43)
 }
 
 func (m maker) bcrypt() string {
@@ -94,7 +97,8 @@ func (m maker) bcrypt() string {
 // drawn is a token as a generator of random bytes writes it.
 func (m maker) drawn() string {
 	for {
-		t := m.pick(m.from(baseURL, 22+m.IntN(30)), m.from(letters+digits, 24+m.IntN(20)), m.from(hexes, 40+8*m.IntN(4)))
+		t := m.pick(m.from(baseURL, 22+m.IntN(30)), m.from(letters+digits, 24+m.IntN(20)),
+			m.from(hexes, 40+8*m.IntN(4)))
 		if strings.ContainsAny(t, digits) && t[0] != '-' && t[0] != '_' {
 			return t
 		}
@@ -117,7 +121,8 @@ func luhn(body string) string {
 }
 
 func (m maker) card() string {
-	n := m.pick(luhn("4"+m.from(digits, 14)), luhn(fmt.Sprintf("5%d", 1+m.IntN(5))+m.from(digits, 13)), luhn("37"+m.from(digits, 12)))
+	n := m.pick(luhn("4"+m.from(digits, 14)), luhn(fmt.Sprintf("5%d", 1+m.IntN(5))+m.from(digits, 13)),
+		luhn("37"+m.from(digits, 12)))
 	if len(n) == 16 && m.IntN(2) == 0 {
 		s := m.pick(" ", "-")
 		return n[:4] + s + n[4:8] + s + n[8:12] + s + n[12:]
@@ -155,7 +160,9 @@ func (m maker) iban() string {
 }
 
 func (m maker) phone() string {
-	return m.pick(fmt.Sprintf("+44 1632 960%03d", m.IntN(1000)), fmt.Sprintf("+1 (555) 010-%04d", 100+m.IntN(100)), fmt.Sprintf("+4930%07d", m.IntN(1e7)), fmt.Sprintf("+31-20-555-%04d", m.IntN(10000)), "tel:+33"+m.from("123456789", 9))
+	return m.pick(fmt.Sprintf("+44 1632 960%03d", m.IntN(1000)), fmt.Sprintf("+1 (555) 010-%04d", 100+m.IntN(100)),
+		fmt.Sprintf("+4930%07d", m.IntN(1e7)), fmt.Sprintf("+31-20-555-%04d", m.IntN(10000)), "tel:+33"+
+			m.from("123456789", 9))
 }
 
 // Countries are those of which [National] makes numbers.
@@ -173,17 +180,23 @@ func National(seed uint64, n int) []Value {
 			"030 23125 " + m.from(digits, 3), "040/66969" + m.from(digits, 3), "0171-39200" + two(),
 			"01 99 00 " + two() + " " + two(), "06.39.98." + two() + "." + two(), "0199000" + m.from(digits, 3),
 			"020 " + m.from("123456789", 3) + " " + two() + two(), "085-" + m.from("123456789", 3) + two() + two(),
-			"(" + m.from("23456789", 3) + ") 555-01" + two(), m.from("23456789", 3) + "-555-01" + two(), m.from("23456789", 3) + ".555.01" + two(),
+			"(" + m.from("23456789", 3) + ") 555-01" + two(), m.from("23456789", 3) + "-555-01" + two(),
+			m.from("23456789", 3) + ".555.01" + two(),
 			"08-465 004 " + two(), "070-174 06 " + two(),
 		} {
 			all = append(all, Value{number, "phone number"})
 		}
 		y, mo, d := m.day()
 		for _, other := range []string{
-			fmt.Sprintf("%04d-%02d-%02d", y, mo, d), fmt.Sprintf("%02d.%02d.%04d", d, mo, y), fmt.Sprintf("%02d/%02d/%04d", d, mo, y), fmt.Sprintf("%04d/%02d/%02d", y, mo, d),
-			m.from("123456789", 9), fmt.Sprint(1700000000 + m.IntN(1e8)), fmt.Sprintf("%d.%07d", 10+m.IntN(80), m.IntN(1e7)), fmt.Sprintf("0.%09d", m.IntN(1e9)),
-			fmt.Sprintf("%d %03d %03d", 1+m.IntN(9), m.IntN(1000), m.IntN(1000)), fmt.Sprintf("10.%d.%d.%d", 10+m.IntN(80), 10+m.IntN(80), 10+m.IntN(80)), "978-3-16-" + m.from(digits, 6) + "-" + m.from(digits, 1),
-			"00" + m.from(digits, 8), m.from("123456789", 4) + "-" + m.from(digits, 4), "FQ-0" + m.from(digits, 9), fmt.Sprintf("%02d-%02d", 10+m.IntN(80), m.IntN(90)), "9" + m.from(digits, 12), "(" + two() + ")", "01 -", "01632 96012 x7",
+			fmt.Sprintf("%04d-%02d-%02d", y, mo, d), fmt.Sprintf("%02d.%02d.%04d", d, mo, y),
+			fmt.Sprintf("%02d/%02d/%04d", d, mo, y), fmt.Sprintf("%04d/%02d/%02d", y, mo, d),
+			m.from("123456789", 9), fmt.Sprint(1700000000 + m.IntN(1e8)), fmt.Sprintf("%d.%07d", 10+m.IntN(80),
+				m.IntN(1e7)), fmt.Sprintf("0.%09d", m.IntN(1e9)),
+			fmt.Sprintf("%d %03d %03d", 1+m.IntN(9), m.IntN(1000), m.IntN(1000)), fmt.Sprintf("10.%d.%d.%d",
+				10+m.IntN(80), 10+m.IntN(80), 10+m.IntN(80)), "978-3-16-" + m.from(digits, 6) + "-" + m.from(digits, 1),
+			"00" + m.from(digits, 8), m.from("123456789", 4) + "-" + m.from(digits, 4), "FQ-0" + m.from(digits, 9),
+			fmt.Sprintf("%02d-%02d", 10+m.IntN(80), m.IntN(90)), "9" + m.from(digits, 12), "(" + two() + ")", "01 -",
+			"01632 96012 x7",
 		} {
 			all = append(all, Value{Text: other})
 		}
@@ -203,13 +216,16 @@ var recognised = []struct {
 }{
 	{"bcrypt hash", func(m maker) string { return m.inText(m.bcrypt()) }},
 	{"Argon2 hash", func(m maker) string {
-		return fmt.Sprintf("$argon2%s$v=19$m=%d,t=%d,p=1$%s$%s", m.pick("id", "i", "d"), 4096*(1+m.IntN(16)), 1+m.IntN(5), m.from(base, 22), m.from(base, 43))
+		return fmt.Sprintf("$argon2%s$v=19$m=%d,t=%d,p=1$%s$%s", m.pick("id", "i", "d"), 4096*(1+m.IntN(16)),
+			1+m.IntN(5), m.from(base, 22), m.from(base, 43))
 	}},
 	{"scrypt hash", func(m maker) string {
-		return m.pick("$scrypt$ln=16,r=8,p=1$"+m.from(base, 22)+"$"+m.from(base, 43), "scrypt:32768:8:1$"+m.from(letters, 16)+"$"+m.from(hexes, 128))
+		return m.pick("$scrypt$ln=16,r=8,p=1$"+m.from(base, 22)+"$"+m.from(base, 43), "scrypt:32768:8:1$"+
+			m.from(letters, 16)+"$"+m.from(hexes, 128))
 	}},
 	{"PBKDF2 hash", func(m maker) string {
-		return m.pick(fmt.Sprintf("pbkdf2_sha256$%d$%s$%s=", 100000+m.IntN(900000), m.from(letters, 12), m.from(base, 43)), "pbkdf2:sha256:260000$"+m.from(letters, 8)+"$"+m.from(hexes, 64))
+		return m.pick(fmt.Sprintf("pbkdf2_sha256$%d$%s$%s=", 100000+m.IntN(900000), m.from(letters, 12),
+			m.from(base, 43)), "pbkdf2:sha256:260000$"+m.from(letters, 8)+"$"+m.from(hexes, 64))
 	}},
 	{"crypt hash", func(m maker) string {
 		return "$6$" + m.pick("", "rounds=5000$") + m.from(crypt, 12) + "$" + m.from(crypt, 86)
@@ -218,36 +234,50 @@ var recognised = []struct {
 	{"signed token", func(m maker) string { return m.pick("", "", "Bearer ") + m.token() }},
 	{"private key", func(m maker) string {
 		kind := m.pick("", "RSA ", "EC ", "ENCRYPTED ", "OPENSSH ")
-		return "-----BEGIN " + kind + "PRIVATE KEY-----\n" + m.from(base, 64) + "\n" + m.from(base, 64) + "\n-----END " + kind + "PRIVATE KEY-----\n"
+		return "-----BEGIN " + kind + "PRIVATE KEY-----\n" + m.from(base, 64) + "\n" + m.from(base, 64) +
+			"\n-----END " + kind + "PRIVATE KEY-----\n"
 	}},
 	{"card number", func(m maker) string { return m.inText(m.card()) }},
 	{"address with a password", func(m maker) string {
-		return m.pick("postgres", "mysql", "redis", "amqp", "mongodb+srv", "https", "ftp") + "://" + m.pick("app", "harbour", "admin", "") + ":" + m.from(letters+digits, 8+m.IntN(12)) + "@" + m.pick("db.internal", "10.0.0.7", m.host()) + m.pick("", ":5432") + m.pick("", "/harbour", "/0?ssl=true")
+		return m.pick("postgres", "mysql", "redis", "amqp", "mongodb+srv", "https", "ftp") + "://" +
+			m.pick("app", "harbour", "admin", "") + ":" + m.from(letters+digits, 8+m.IntN(12)) + "@" +
+			m.pick("db.internal", "10.0.0.7", m.host()) + m.pick("", ":5432") + m.pick("", "/harbour", "/0?ssl=true")
 	}},
 	{"address with a token", func(m maker) string {
-		return "https://" + m.host() + "/" + m.pick("reset", "invite", "files/7", "confirm") + "?" + m.pick("", "id=7&") + m.pick("token", "sig", "access_token", "X-Amz-Signature", "ticket", "key") + "=" + m.drawn() + m.pick("", "&lang=en", "#top")
+		return "https://" + m.host() + "/" + m.pick("reset", "invite", "files/7", "confirm") + "?" +
+			m.pick("", "id=7&") + m.pick("token", "sig", "access_token", "X-Amz-Signature", "ticket", "key") + "=" +
+			m.drawn() + m.pick("", "&lang=en", "#top")
 	}},
 	{"one-time password secret", func(m maker) string {
-		return "otpauth://totp/Quay:" + url.PathEscape(m.email()) + "?secret=" + m.from("ABCDEFGHIJKLMNOPQRSTUVWXYZ234567", 32) + "&issuer=Quay"
+		return "otpauth://totp/Quay:" + url.PathEscape(m.email()) + "?secret=" +
+			m.from("ABCDEFGHIJKLMNOPQRSTUVWXYZ234567", 32) + "&issuer=Quay"
 	}},
 	{"bearer token", func(m maker) string { return "Bearer " + m.drawn() }},
 	{"basic credentials", func(m maker) string {
-		return "Basic " + base64.StdEncoding.EncodeToString([]byte(strings.ToLower(m.given())+":"+m.from(letters+digits, 8+m.IntN(8))))
+		return "Basic " + base64.StdEncoding.EncodeToString([]byte(strings.ToLower(m.given())+":"+m.from(letters+digits,
+			8+m.IntN(8))))
 	}},
 	{"session cookie", func(m maker) string {
-		return m.pick("session", "sid", "connect.sid", "desk_session") + "=" + m.drawn() + "; Path=/" + m.pick("", "; HttpOnly", "; Secure; HttpOnly; SameSite=Lax")
+		return m.pick("session", "sid", "connect.sid", "desk_session") + "=" + m.drawn() + "; Path=/" +
+			m.pick("", "; HttpOnly", "; Secure; HttpOnly; SameSite=Lax")
 	}},
 	{"connection string", func(m maker) string {
-		return "Server=" + m.pick("db.internal", "tcp:sql.example,1433") + ";Database=harbour;" + m.pick("User Id", "Uid") + "=app;" + m.pick("Password", "Pwd") + "=" + m.from(letters+digits, 12) + ";Encrypt=true"
+		return "Server=" + m.pick("db.internal", "tcp:sql.example,1433") + ";Database=harbour;" +
+			m.pick("User Id", "Uid") + "=app;" + m.pick("Password", "Pwd") + "=" + m.from(letters+digits, 12) +
+			";Encrypt=true"
 	}},
 	{"access key", func(m maker) string {
-		return m.inText(m.pick("AKIA"+m.from(uppers+digits, 16), "ghp_"+m.from(letters+digits, 36), "sk_live_"+m.from(letters+digits, 24), "AIza"+m.from(baseURL, 34)+m.from(letters, 1), "glpat-"+m.from(letters+digits, 20)))
+		return m.inText(m.pick("AKIA"+m.from(uppers+digits, 16), "ghp_"+m.from(letters+digits, 36), "sk_live_"+
+			m.from(letters+digits, 24), "AIza"+m.from(baseURL, 34)+m.from(letters, 1), "glpat-"+m.from(letters+digits,
+			20)))
 	}},
 	{"e-mail address", func(m maker) string { return m.inText(m.email()) }},
 	{"phone number", maker.phone},
 	{"IBAN", func(m maker) string { return m.inText(m.iban()) }},
 	{"IP address", func(m maker) string {
-		return m.pick(fmt.Sprintf("%d.%d.%d.%d", 40+m.IntN(80), m.IntN(256), m.IntN(256), m.IntN(256)), fmt.Sprintf("2001:db8:%x:%x::%x", m.IntN(65536), m.IntN(65536), 1+m.IntN(65535)), fmt.Sprintf("203.0.113.%d", m.IntN(256)))
+		return m.pick(fmt.Sprintf("%d.%d.%d.%d", 40+m.IntN(80), m.IntN(256), m.IntN(256), m.IntN(256)),
+			fmt.Sprintf("2001:db8:%x:%x::%x", m.IntN(65536), m.IntN(65536), 1+m.IntN(65535)),
+			fmt.Sprintf("203.0.113.%d", m.IntN(256)))
 	}},
 	{"hardware address", func(m maker) string {
 		s := m.pick(":", "-")
@@ -259,19 +289,24 @@ var recognised = []struct {
 		return m.pick(strings.Join(pairs, s), strings.ToUpper(strings.Join(pairs, s)))
 	}},
 	{"coordinates", func(m maker) string {
-		return fmt.Sprintf("%.6f%s%.6f", m.Float64()*160-80+0.0000011, m.pick(", ", ",", ";", " "), m.Float64()*340-170+0.0000011)
+		return fmt.Sprintf("%.6f%s%.6f", m.Float64()*160-80+0.0000011, m.pick(", ", ",", ";", " "), m.Float64()*340-170+
+			0.0000011)
 	}},
 	{"postal address", func(m maker) string {
 		n := 1 + m.IntN(199)
-		return m.pick(fmt.Sprintf("%d %s Street, %s AB1 %dCD", n, m.family(), "Fennick", 1+m.IntN(9)), fmt.Sprintf("%sstraße %d, %05d Hafenstadt", m.family(), n, 10000+m.IntN(89999)), fmt.Sprintf("%d Old Quay Road, Fennick, FQ%d %dAB", n, 1+m.IntN(20), 1+m.IntN(9)),
-			fmt.Sprintf("rue du %s %d, %05d Portville", m.family(), n, 10000+m.IntN(80000)), fmt.Sprintf("%skade %d\n%d %s Havenstad", m.family(), n, 1000+m.IntN(8999), m.from(uppers, 2)))
+		return m.pick(fmt.Sprintf("%d %s Street, %s AB1 %dCD", n, m.family(), "Fennick", 1+m.IntN(9)),
+			fmt.Sprintf("%sstraße %d, %05d Hafenstadt", m.family(), n, 10000+m.IntN(89999)),
+			fmt.Sprintf("%d Old Quay Road, Fennick, FQ%d %dAB", n, 1+m.IntN(20), 1+m.IntN(9)),
+			fmt.Sprintf("rue du %s %d, %05d Portville", m.family(), n, 10000+m.IntN(80000)),
+			fmt.Sprintf("%skade %d\n%d %s Havenstad", m.family(), n, 1000+m.IntN(8999), m.from(uppers, 2)))
 	}},
 	{"Spanish identity number", func(m maker) string {
 		n := m.IntN(100_000_000)
 		return fmt.Sprintf("%08d%s%c", n, m.pick("", "-"), "TRWAGMYFPDXBNJZSQVHLCKE"[n%23])
 	}},
 	{"Italian tax code", func(m maker) string {
-		v := m.from("BCDFGLMNPRSTVZ", 6) + fmt.Sprintf("%02d%c%02d", m.IntN(100), "ABCDEHLMPRST"[m.IntN(12)], 1+m.IntN(28)) + m.from("ABCDEFGH", 1) + m.from(digits, 3)
+		v := m.from("BCDFGLMNPRSTVZ", 6) + fmt.Sprintf("%02d%c%02d", m.IntN(100), "ABCDEHLMPRST"[m.IntN(12)],
+			1+m.IntN(28)) + m.from("ABCDEFGH", 1) + m.from(digits, 3)
 		odd := "BAKPLCQDREVOSFTGUHMINJWZYX" // the letter whose place in the alphabet is the value
 		value := func(c byte, isOdd bool) int {
 			n := int(c - 'A')
@@ -290,7 +325,8 @@ var recognised = []struct {
 		return v + string(rune('A'+sum%26))
 	}},
 	{"French insurance number", func(m maker) string {
-		v := m.pick("1", "2") + fmt.Sprintf("%02d%02d%02d%03d%03d", m.IntN(100), 1+m.IntN(12), 1+m.IntN(95), 1+m.IntN(989), 1+m.IntN(998))
+		v := m.pick("1", "2") + fmt.Sprintf("%02d%02d%02d%03d%03d", m.IntN(100), 1+m.IntN(12), 1+m.IntN(95),
+			1+m.IntN(989), 1+m.IntN(998))
 		n, _ := new(big.Int).SetString(v, 10)
 		v += fmt.Sprintf("%02d", 97-new(big.Int).Mod(n, big.NewInt(97)).Int64())
 		if m.IntN(2) == 0 {
@@ -382,9 +418,11 @@ var recognised = []struct {
 		for len(text) < 12 {
 			text += "m"
 		}
-		return m.pick(base64.StdEncoding.EncodeToString([]byte("user="+text)), url.QueryEscape("user "+text+" 7"), hex.EncodeToString([]byte("mail "+text)))
+		return m.pick(base64.StdEncoding.EncodeToString([]byte("user="+text)), url.QueryEscape("user "+text+" 7"),
+			hex.EncodeToString([]byte("mail "+text)))
 	}},
-	{"signed token, encoded", func(m maker) string { return base64.StdEncoding.EncodeToString([]byte("t=" + m.token())) }},
+	{"signed token, encoded",
+		func(m maker) string { return base64.StdEncoding.EncodeToString([]byte("t=" + m.token())) }},
 }
 
 // confusing are values that look like one of them and are none.
@@ -426,7 +464,8 @@ var confusing = []func(m maker) string{
 	func(m maker) string { return "data:image/png;base64,iVBORw0KGgo" + m.from(base, 200) },
 	func(m maker) string { return m.pick("img", "icon", "logo") + "@" + m.pick("2x", "3x") + ".png" },
 	func(m maker) string {
-		return m.pick("lodash", "left-pad", "@scope/pkg") + "@" + fmt.Sprintf("%d.%d.%d", m.IntN(9), m.IntN(9), m.IntN(9))
+		return m.pick("lodash", "left-pad", "@scope/pkg") + "@" + fmt.Sprintf("%d.%d.%d", m.IntN(9), m.IntN(9),
+			m.IntN(9))
 	},
 	func(m maker) string { return "@" + strings.ToLower(m.given()+m.family()) },
 	func(m maker) string { return strings.ToLower(m.given()) + "@localhost" },
@@ -434,7 +473,8 @@ var confusing = []func(m maker) string{
 		return m.given() + " " + m.family() + ", " + m.pick("skipper", "deck hand", "harbour master")
 	},
 	func(m maker) string {
-		return fmt.Sprintf("%d guests at %d:%02d, berth %c%02d", m.IntN(9), m.IntN(24), m.IntN(60), 'A'+m.IntN(6), m.IntN(30))
+		return fmt.Sprintf("%d guests at %d:%02d, berth %c%02d", m.IntN(9), m.IntN(24), m.IntN(60), 'A'+m.IntN(6),
+			m.IntN(30))
 	},
 	func(m maker) string {
 		return fmt.Sprintf("https://%s/v1/bookings/%d?page=%d&sort=-arrives_on", m.host(), m.IntN(9999), m.IntN(99))
@@ -482,7 +522,8 @@ var confusing = []func(m maker) string{
 	},
 	func(m maker) string { return url.QueryEscape("berths in May & June: " + m.from(digits, 3)) },
 	func(m maker) string {
-		return "-----BEGIN " + m.pick("CERTIFICATE", "PUBLIC KEY") + "-----\n" + m.from(base, 64) + "\n-----END CERTIFICATE-----"
+		return "-----BEGIN " + m.pick("CERTIFICATE", "PUBLIC KEY") + "-----\n" + m.from(base, 64) +
+			"\n-----END CERTIFICATE-----"
 	},
 	func(m maker) string {
 		return base64.RawURLEncoding.EncodeToString([]byte(`{"not":"a header"}`)) + ".e30." + m.from(baseURL, 12)
@@ -500,9 +541,11 @@ var confusing = []func(m maker) string{
 	func(m maker) string {
 		return "Mozilla/5.0 (X11; Linux x86_64) AppleWebKit/537.36 Chrome/" + fmt.Sprint(100+m.IntN(40)) + ".0.0.0"
 	},
-	func(m maker) string { return "01" + m.from("ABCDEFGHJKMNPQRSTVWXYZ0123456789", 24) }, // an identifier that sorts by time
+	// an identifier that sorts by time
+	func(m maker) string { return "01" + m.from("ABCDEFGHJKMNPQRSTVWXYZ0123456789", 24) },
 	func(m maker) string { return m.from(lowers, 25) },
-	func(m maker) string { return m.pick("quay", "berth") + "_" + m.from(letters+digits, 14) }, // an identifier with its kind
+	// an identifier with its kind
+	func(m maker) string { return m.pick("quay", "berth") + "_" + m.from(letters+digits, 14) },
 }
 
 func (m maker) pick32() int { return []int{32, 40, 64}[m.IntN(3)] }
@@ -529,10 +572,18 @@ type Name struct{ Text, Class string }
 // word beside it turns what they say.
 func Names(seed uint64, n int) []Name {
 	m := maker{rand.New(rand.NewPCG(seed, seed^0x9e3779b97f4a7c15))}
-	secret := [][]string{{"password"}, {"password", "hash"}, {"user", "password"}, {"api", "key"}, {"client", "secret"}, {"refresh", "token"}, {"private", "key"}, {"session", "id"}, {"totp", "secret"}, {"card", "number"}, {"recovery", "codes"}, {"old", "pin"}}
-	personal := [][]string{{"email"}, {"billing", "email"}, {"phone", "number"}, {"date", "of", "birth"}, {"iban"}, {"home", "address"}, {"passport", "number"}, {"last", "name"}, {"tax", "id"}, {"owner", "mobile"}, {"nationality"}, {"geburtsdatum"}, {"codice", "fiscale"}}
-	none := [][]string{{"password", "changed", "at"}, {"has", "password"}, {"token", "count"}, {"token", "type"}, {"email", "verified"}, {"is", "phone", "confirmed"}, {"public", "key"}, {"csrf", "token"}, {"next", "page", "token"}, {"email", "template"}, {"address", "count"},
-		{"berth", "label"}, {"arrives", "on"}, {"pinned"}, {"passage"}, {"secretary"}, {"compass", "bearing"}, {"key"}, {"code"}, {"hash", "algorithm"}, {"session", "count"}, {"tokenizer"}, {"emailed", "at"}, {"max", "tokens"}, {"name"}, {"card", "layout"}, {"phone", "model"}, {"password", "policy"}}
+	secret := [][]string{{"password"}, {"password", "hash"}, {"user", "password"}, {"api", "key"}, {"client", "secret"},
+		{"refresh", "token"}, {"private", "key"}, {"session", "id"}, {"totp", "secret"}, {"card", "number"},
+		{"recovery", "codes"}, {"old", "pin"}}
+	personal := [][]string{{"email"}, {"billing", "email"}, {"phone", "number"}, {"date", "of", "birth"}, {"iban"},
+		{"home", "address"}, {"passport", "number"}, {"last", "name"}, {"tax", "id"}, {"owner", "mobile"},
+		{"nationality"}, {"geburtsdatum"}, {"codice", "fiscale"}}
+	none := [][]string{{"password", "changed", "at"}, {"has", "password"}, {"token", "count"}, {"token", "type"},
+		{"email", "verified"}, {"is", "phone", "confirmed"}, {"public", "key"}, {"csrf", "token"},
+		{"next", "page", "token"}, {"email", "template"}, {"address", "count"},
+		{"berth", "label"}, {"arrives", "on"}, {"pinned"}, {"passage"}, {"secretary"}, {"compass", "bearing"}, {"key"},
+		{"code"}, {"hash", "algorithm"}, {"session", "count"}, {"tokenizer"}, {"emailed", "at"}, {"max", "tokens"},
+		{"name"}, {"card", "layout"}, {"phone", "model"}, {"password", "policy"}}
 	var all []Name
 	for range n {
 		for class, lists := range map[string][][]string{"secret": secret, "personal": personal, "": none} {

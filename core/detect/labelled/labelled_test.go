@@ -18,7 +18,8 @@ func TestDetectorsAreRight(t *testing.T) {
 				least = 0.99
 			}
 			if q.Precision() < least || q.Recall() < least {
-				t.Errorf("seed %d: %s has precision %.3f and recall %.3f: %q", seed, q.Detector, q.Precision(), q.Recall(), q.Examples)
+				t.Errorf("seed %d: %s has precision %.3f and recall %.3f: %q", seed, q.Detector, q.Precision(),
+					q.Recall(), q.Examples)
 			}
 		}
 	}
@@ -44,7 +45,8 @@ func TestTheConfusingAreInTheMajority(t *testing.T) {
 }
 
 func TestMeasuring(t *testing.T) {
-	q := Measure(&detect.Set{}, []Value{{"sol@sails.example", "e-mail address"}, {"4111111111111111", ""}, {"no address at all", "e-mail address"}, {"words", ""}})
+	q := Measure(&detect.Set{}, []Value{{"sol@sails.example", "e-mail address"}, {"4111111111111111", ""},
+		{"no address at all", "e-mail address"}, {"words", ""}})
 	want := "[{card number 0 1 0 [4111111111111111]} {e-mail address 1 0 1 [no address at all]} {all 1 1 1 []}]"
 	if got := fmt.Sprint(q); got != want {
 		t.Errorf("measured %s, want %s", got, want)
