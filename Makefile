@@ -50,6 +50,8 @@ bench: ## every benchmark, as ratios in one run
 lint: console/node_modules/.package-lock.json
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); exit 1; }
 	$(GO) vet ./...
+	$(GO) tool staticcheck -checks all ./...
+	$(GO) mod tidy -diff
 	$(GO) vet -tags screenshots ./e2e
 	cd console && npm run check
 

@@ -192,7 +192,7 @@ func TestWhatIsKeptIsGuarded(t *testing.T) {
 			"--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--data", data)
 	}
 	s := demo()
-	noor, iva, marlo := as(t, s, "noor"), as(t, s, "iva"), as(t, s, "marlo")
+	noor, iva := as(t, s, "noor"), as(t, s, "iva")
 	const place = "/data/0/bookings/0/skipper/email"
 	walk(t, []step{
 		{iva, "capture reveal 1 " + place + " --reason curious", 2, "needs the role reviewer", ""},
@@ -223,7 +223,7 @@ func TestWhatIsKeptIsGuarded(t *testing.T) {
 		t.Errorf("the key file is as before, or has more than one key: %v", err)
 	}
 	s = demo()
-	noor, marlo = as(t, s, "noor"), as(t, s, "marlo")
+	noor, marlo := as(t, s, "noor"), as(t, s, "marlo")
 	walk(t, []step{
 		{noor, "capture reveal 1 " + place + " --reason \"after the change\"", 0, "@sails.example", ""},
 		{noor, "trail list --action \"change key\"", 0, "35 captures and 2 credentials", ""},

@@ -288,7 +288,7 @@ func TestWhatWaitsIsToldAndCanBeSent(t *testing.T) {
 	}
 	// The service is back: the next recorder does its work, says what it could not send, and ends with 1.
 	address := strings.TrimPrefix(s.url, "http://")
-	s = start(t, "demo", "--listen", address, "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox",
+	start(t, "demo", "--listen", address, "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0", "--mailbox",
 		"127.0.0.1:0", "--provider", "127.0.0.1:0", "--data", data)
 	rec = record(t, home, nil, "--upstream", harbour, "--as", "https://api.fennick-quay.example", "--name",
 		"spelt well")

@@ -62,15 +62,14 @@ type Service struct {
 	now   func() time.Time
 	log   *slog.Logger
 
-	mu       sync.Mutex // guards inForce, growing and standings
-	inForce  map[string]inForce
-	setupURL string
-	growing  map[int64]*liveBatch // that recorders add to
-	tries    tries
-	hasher   *hasher
-	noted    once
-	rates    rates
-	backups  BackupPlan // set before Run
+	mu      sync.Mutex // guards inForce, growing and standings
+	inForce map[string]inForce
+	growing map[int64]*liveBatch // that recorders add to
+	tries   tries
+	hasher  *hasher
+	noted   once
+	rates   rates
+	backups BackupPlan // set before Run
 	// revocation is closed at the next change of somebody's sessions, tokens or roles; guarded by mu
 	revocation chan struct{}
 

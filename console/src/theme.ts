@@ -22,7 +22,15 @@ export function themeFor(dark: boolean): ThemeConfig {
       colorInfoBorder: dark ? "#2b3a5c" : "#c9d3ec",
       colorSuccess: dark ? "#7fcf9f" : "#2c6e49",
       colorWarning: dark ? "#f0a06a" : accent,
-      ...(dark ? { colorBgContainer: "#141a25", colorBgElevated: "#1a2230", colorBorder: "#303b4f", colorBorderSecondary: "#232c3c", colorFillAlter: "#18202d" } : {}),
+      ...(dark
+        ? {
+            colorBgContainer: "#141a25",
+            colorBgElevated: "#1a2230",
+            colorBorder: "#303b4f",
+            colorBorderSecondary: "#232c3c",
+            colorFillAlter: "#18202d",
+          }
+        : {}),
       borderRadius: 4,
       fontSize: 14,
       fontFamilyCode: monospace,

@@ -294,10 +294,10 @@ func (r *bodyReader) object(path string) bool {
 }
 
 // isData reports whether a member's name is data, as an id or an address is.
-func (r *measured) isData(name []byte) bool {
+func (m *measured) isData(name []byte) bool {
 	digits := len(name) > 0
 	for _, c := range name {
 		digits = digits && c >= '0' && c <= '9'
 	}
-	return digits || r.set.Value(name, detect.TraitsOf(name)).Found()
+	return digits || m.set.Value(name, detect.TraitsOf(name)).Found()
 }

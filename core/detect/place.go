@@ -113,7 +113,7 @@ var (
 )
 
 func postal(v []byte) Hit {
-	if len(v) < 16 || len(v) > 200 || bytes.IndexByte(v, ' ') < 0 || bytes.IndexAny(v, ",\n") < 0 ||
+	if len(v) < 16 || len(v) > 200 || bytes.IndexByte(v, ' ') < 0 || !bytes.ContainsAny(v, ",\n") ||
 		!postcode.Match(v) {
 		return Hit{}
 	}

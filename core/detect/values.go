@@ -244,7 +244,7 @@ func email(v []byte) Hit {
 func inAuthority(before []byte) bool {
 	before = before[max(0, len(before)-longestUser):]
 	i := bytes.LastIndex(before, []byte("://"))
-	return i >= 0 && bytes.IndexAny(before[i+len("://"):], "/?# \t\n\"<>,;") < 0
+	return i >= 0 && !bytes.ContainsAny(before[i+len("://"):], "/?# \t\n\"<>,;")
 }
 
 const (

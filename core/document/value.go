@@ -48,34 +48,34 @@ func Texts(all ...string) *Value {
 
 // Set puts v under key of a mapping, in the place of what is there or at the
 // end, and gives the mapping.
-func (m *Value) Set(key string, v *Value) *Value {
-	for i, k := range m.Keys {
+func (v *Value) Set(key string, one *Value) *Value {
+	for i, k := range v.Keys {
 		if k == key {
-			m.Items[i] = v
-			return m
+			v.Items[i] = one
+			return v
 		}
 	}
-	m.Keys, m.Items = append(m.Keys, key), append(m.Items, v)
-	return m
+	v.Keys, v.Items = append(v.Keys, key), append(v.Items, one)
+	return v
 }
 
 // Get gives the value under key of a mapping, or nil.
-func (m *Value) Get(key string) *Value {
-	if m == nil || m.Kind != Map {
+func (v *Value) Get(key string) *Value {
+	if v == nil || v.Kind != Map {
 		return nil
 	}
-	for i, k := range m.Keys {
+	for i, k := range v.Keys {
 		if k == key {
-			return m.Items[i]
+			return v.Items[i]
 		}
 	}
 	return nil
 }
 
 // Add appends v to a list and gives the list.
-func (m *Value) Add(v *Value) *Value {
-	m.Items = append(m.Items, v)
-	return m
+func (v *Value) Add(one *Value) *Value {
+	v.Items = append(v.Items, one)
+	return v
 }
 
 // ValueOf copies a node without its places.

@@ -102,9 +102,14 @@ api.use({
   },
   async onResponse({ request, response }) {
     if (response.status !== 401 || !signIn) return undefined;
-    const body = (await response.clone().json().catch(() => undefined)) as Partial<Problem> | undefined;
+    const body = (await response
+      .clone()
+      .json()
+      .catch(() => undefined)) as Partial<Problem> | undefined;
     const again = copies.get(request);
-    const why = ({ "urn:inkret:problem:signed-out": "ended", "urn:inkret:problem:other-person": "other-person" } as const)[body?.type as string];
+    const why = (
+      { "urn:inkret:problem:signed-out": "ended", "urn:inkret:problem:other-person": "other-person" } as const
+    )[body?.type as string];
     if (!why || !again || !(await signIn(why))) return undefined;
     return fetch(again);
   },
@@ -135,15 +140,24 @@ export async function take<T>(answer: Promise<{ data?: T; error?: unknown; respo
 }
 
 /** Sends a recording and tells how much of it has gone; fetch cannot. */
-export function upload(service: string, said: { audience?: string; audiences?: string; request?: string }, file: File, onProgress: (share: number) => void): Promise<Batch> {
+export function upload(
+  service: string,
+  said: { audience?: string; audiences?: string; request?: string },
+  file: File,
+  onProgress: (share: number) => void,
+): Promise<Batch> {
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest();
-    const query = new URLSearchParams({ name: file.name, ...Object.fromEntries(Object.entries(said).filter(([, v]) => v)) });
+    const query = new URLSearchParams({
+      name: file.name,
+      ...Object.fromEntries(Object.entries(said).filter(([, v]) => v)),
+    });
     request.open("POST", `/api/v1/services/${encodeURIComponent(service)}/batches?${query}`);
     request.setRequestHeader("Content-Type", "application/octet-stream");
     if (actingFor !== undefined) request.setRequestHeader(actingForHeader, String(actingFor));
     request.upload.onprogress = (e) => onProgress(e.total ? e.loaded / e.total : 0);
-    request.onerror = () => reject(new ApiProblem(0, "the service cannot be reached", "try again; nothing of the recording was kept"));
+    request.onerror = () =>
+      reject(new ApiProblem(0, "the service cannot be reached", "try again; nothing of the recording was kept"));
     request.onload = () => {
       let body: unknown;
       try {

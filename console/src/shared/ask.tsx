@@ -23,11 +23,27 @@ export function Ask({ known = {}, close }: { known?: Partial<Asked> & { service?
   const picked = useService();
   const service = known.service ?? picked.name ?? "";
   const audiences = picked.services.data?.find((s) => s.name === service)?.audiences ?? [];
-  const endpoints = useQuery({ queryKey: ["endpoints", "known", service], queryFn: () => take(api.GET("/api/v1/endpoints", { params: { query: { service, known: true, size: 500 } } })), enabled: service !== "" });
-  const entities = useQuery({ queryKey: ["entities", service], queryFn: () => take(api.GET("/api/v1/services/{service}/entities", { params: { path: { service } } })), enabled: service !== "" });
-  const fields = useQuery({ queryKey: ["fields", service, "names", entity], queryFn: () => take(api.GET("/api/v1/services/{service}/fields", { params: { path: { service }, query: { entity, size: 500 } } })), enabled: service !== "" && !!entity });
+  const endpoints = useQuery({
+    queryKey: ["endpoints", "known", service],
+    queryFn: () => take(api.GET("/api/v1/endpoints", { params: { query: { service, known: true, size: 500 } } })),
+    enabled: service !== "",
+  });
+  const entities = useQuery({
+    queryKey: ["entities", service],
+    queryFn: () => take(api.GET("/api/v1/services/{service}/entities", { params: { path: { service } } })),
+    enabled: service !== "",
+  });
+  const fields = useQuery({
+    queryKey: ["fields", service, "names", entity],
+    queryFn: () =>
+      take(
+        api.GET("/api/v1/services/{service}/fields", { params: { path: { service }, query: { entity, size: 500 } } }),
+      ),
+    enabled: service !== "" && !!entity,
+  });
   const ask = useMutation({
-    mutationFn: (a: Asked) => take(api.POST("/api/v1/requests", { body: { ...a, service, member: a.member || undefined } })),
+    mutationFn: (a: Asked) =>
+      take(api.POST("/api/v1/requests", { body: { ...a, service, member: a.member || undefined } })),
     onSuccess: (q) => {
       void queries.invalidateQueries({ queryKey: ["requests"] });
       close();
@@ -36,30 +52,72 @@ export function Ask({ known = {}, close }: { known?: Partial<Asked> & { service?
   });
   const search = { showSearch: { optionFilterProp: "label" } } as const;
   return (
-    <Modal open title="Ask for a field" okText="Ask" cancelText="Leave" onCancel={close} onOk={() => form.submit()} confirmLoading={ask.isPending} width={560}>
+    <Modal
+      open
+      title="Ask for a field"
+      okText="Ask"
+      cancelText="Leave"
+      onCancel={close}
+      onOk={() => form.submit()}
+      confirmLoading={ask.isPending}
+      width={560}
+    >
       <Form form={form} layout="vertical" requiredMark={false} initialValues={known} onFinish={ask.mutate}>
         <Form.Item label="Endpoint" name="endpoint" rules={[{ required: true, message: "At which endpoint?" }]}>
-          <Select {...search} loading={endpoints.isLoading} options={endpoints.data?.items.map((e) => ({ value: e.endpoint, label: e.endpoint }))} />
+          <Select
+            {...search}
+            loading={endpoints.isLoading}
+            options={endpoints.data?.items.map((e) => ({ value: e.endpoint, label: e.endpoint }))}
+          />
         </Form.Item>
         <Form.Item label="For the audience" name="audience" rules={[{ required: true, message: "Who calls it?" }]}>
           <Select {...search} options={audiences.map((a) => ({ value: a, label: a }))} />
         </Form.Item>
         <Form.Item label="Entity" name="entity" rules={[{ required: true, message: "Of which entity?" }]}>
-          <Select {...search} loading={entities.isLoading} onChange={() => form.setFieldValue("field", undefined)} options={entities.data?.map((e) => ({ value: e.name, label: e.name }))} />
+          <Select
+            {...search}
+            loading={entities.isLoading}
+            onChange={() => form.setFieldValue("field", undefined)}
+            options={entities.data?.map((e) => ({ value: e.name, label: e.name }))}
+          />
         </Form.Item>
         <Form.Item label="Field" name="field" rules={[{ required: true, message: "Which field?" }]}>
-          <Select {...search} disabled={!entity} loading={fields.isLoading} options={fields.data?.items.map((f) => ({ value: f.name, label: `${f.name} (${f.class ?? "unclassed"})` }))} />
+          <Select
+            {...search}
+            disabled={!entity}
+            loading={fields.isLoading}
+            options={fields.data?.items.map((f) => ({ value: f.name, label: `${f.name} (${f.class ?? "unclassed"})` }))}
+          />
         </Form.Item>
         <Form.Item label="Called in the answer, if not as the field" name="member">
           <Input maxLength={200} />
         </Form.Item>
-        <Form.Item label="Who needs it: a page, an application, a program" name="needed_by" rules={[{ required: true, whitespace: true, message: "Say who needs it" }]}>
+        <Form.Item
+          label="Who needs it: a page, an application, a program"
+          name="needed_by"
+          rules={[{ required: true, whitespace: true, message: "Say who needs it" }]}
+        >
           <Input maxLength={2000} />
         </Form.Item>
-        <Form.Item label="Why" name="reason" rules={[{ required: true, whitespace: true, message: "Say why: a reviewer decides by it" }]}>
+        <Form.Item
+          label="Why"
+          name="reason"
+          rules={[{ required: true, whitespace: true, message: "Say why: a reviewer decides by it" }]}
+        >
           <Input.TextArea rows={3} maxLength={2000} />
         </Form.Item>
-        {ask.error && <Alert role="alert" type="error" showIcon title={ask.error instanceof ApiProblem ? ask.error.message : "This did not reach the service; what you wrote is still here."} />}
+        {ask.error && (
+          <Alert
+            role="alert"
+            type="error"
+            showIcon
+            title={
+              ask.error instanceof ApiProblem
+                ? ask.error.message
+                : "This did not reach the service; what you wrote is still here."
+            }
+          />
+        )}
       </Form>
     </Modal>
   );

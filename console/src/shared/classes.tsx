@@ -3,7 +3,13 @@ import type { ClassOrNone, Sentence } from "../api/client";
 
 export const classes: ClassOrNone[] = ["public", "internal", "personal", "secret", "unclassed"];
 
-const classSign: Record<ClassOrNone, string> = { public: "○", internal: "◐", personal: "●", secret: "■", unclassed: "?" };
+const classSign: Record<ClassOrNone, string> = {
+  public: "○",
+  internal: "◐",
+  personal: "●",
+  secret: "■",
+  unclassed: "?",
+};
 
 /** A field's class, by sign and word. */
 export function ClassMark({ value }: { value: ClassOrNone | string }) {
@@ -51,7 +57,18 @@ export function DiffText({ text }: { text: string }) {
   return (
     <pre className="code diff" aria-label="Difference as text">
       {text.split("\n").map((line, i) => (
-        <span key={i} className={line.startsWith("+") ? "diff-added" : line.startsWith("-") ? "diff-gone" : line.startsWith("@@") ? "diff-place" : undefined}>
+        <span
+          key={i}
+          className={
+            line.startsWith("+")
+              ? "diff-added"
+              : line.startsWith("-")
+                ? "diff-gone"
+                : line.startsWith("@@")
+                  ? "diff-place"
+                  : undefined
+          }
+        >
           {line}
           {"\n"}
         </span>

@@ -16,13 +16,35 @@ export function Assigned({ value, onChange }: { value: string; onChange: (v: str
     ...(people.data ?? []).map((p) => ({ value: p.email, label: p.name || p.email })),
     ...(value.startsWith("team:") ? [{ value, label: value.replace(":", " ") }] : []),
   ];
-  return <Select allowClear showSearch={{ optionFilterProp: "label" }} aria-label="Assigned to" placeholder="Assigned to" style={{ minWidth: 140 }} value={value || undefined} onChange={(v?: string) => onChange(v ?? "")} options={options} />;
+  return (
+    <Select
+      allowClear
+      showSearch={{ optionFilterProp: "label" }}
+      aria-label="Assigned to"
+      placeholder="Assigned to"
+      style={{ minWidth: 140 }}
+      value={value || undefined}
+      onChange={(v?: string) => onChange(v ?? "")}
+      options={options}
+    />
+  );
 }
 
 /** A filter by label. */
 export function Labels({ value, onChange }: { value: string; onChange: (v: string) => void }) {
   const labels = useLabels();
-  return <Select allowClear showSearch aria-label="Label" placeholder="Label" style={{ minWidth: 110 }} value={value || undefined} onChange={(v?: string) => onChange(v ?? "")} options={labels.data?.map((l) => ({ value: l.label, label: `${l.label} (${l.findings})` }))} />;
+  return (
+    <Select
+      allowClear
+      showSearch
+      aria-label="Label"
+      placeholder="Label"
+      style={{ minWidth: 110 }}
+      value={value || undefined}
+      onChange={(v?: string) => onChange(v ?? "")}
+      options={labels.data?.map((l) => ({ value: l.label, label: `${l.label} (${l.findings})` }))}
+    />
+  );
 }
 
 export function useLabels() {
@@ -31,7 +53,9 @@ export function useLabels() {
 
 /** Whether a finding that wants work is past its day. */
 export function overdue(f: Finding): boolean {
-  return !!f.due && f.due < new Date().toISOString().slice(0, 10) && !["closed", "waived", "not-a-leak"].includes(f.state);
+  return (
+    !!f.due && f.due < new Date().toISOString().slice(0, 10) && !["closed", "waived", "not-a-leak"].includes(f.state)
+  );
 }
 
 /** Who has a finding, when it is due, and its labels. */
@@ -42,7 +66,9 @@ export function Held({ finding: f }: { finding: Finding }) {
       {f.person ? f.person.name : team && <Typography.Text type="secondary">team {team}</Typography.Text>}
       {f.due && (
         <div>
-          <Typography.Text type={overdue(f) ? "danger" : "secondary"}>{overdue(f) ? `⚠ overdue ${f.due}` : `due ${f.due}`}</Typography.Text>
+          <Typography.Text type={overdue(f) ? "danger" : "secondary"}>
+            {overdue(f) ? `⚠ overdue ${f.due}` : `due ${f.due}`}
+          </Typography.Text>
         </div>
       )}
       {f.labels?.map((l) => (

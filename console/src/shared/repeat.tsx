@@ -17,34 +17,70 @@ function command(calls: Calls, audience: string, writes: boolean): string {
 }
 
 /** Makes recorded calls again, as an audience, and leads to what came of it. */
-export function Repeat({ calls, service, audience, unsafe, children }: { calls: Calls; service: string; audience?: string; unsafe?: boolean; children: React.ReactNode }) {
+export function Repeat({
+  calls,
+  service,
+  audience,
+  unsafe,
+  children,
+}: {
+  calls: Calls;
+  service: string;
+  audience?: string;
+  unsafe?: boolean;
+  children: React.ReactNode;
+}) {
   const [open, setOpen] = useState(false);
   if (!useMay("reviewer", service)) return null;
   return (
     <>
       <Button onClick={() => setOpen(true)}>{children}</Button>
-      {open && <Dialog calls={calls} service={service} was={audience ?? ""} unsafe={unsafe} close={() => setOpen(false)} />}
+      {open && (
+        <Dialog calls={calls} service={service} was={audience ?? ""} unsafe={unsafe} close={() => setOpen(false)} />
+      )}
     </>
   );
 }
 
-function Dialog({ calls, service, was, unsafe, close }: { calls: Calls; service: string; was: string; unsafe?: boolean; close: () => void }) {
+function Dialog({
+  calls,
+  service,
+  was,
+  unsafe,
+  close,
+}: {
+  calls: Calls;
+  service: string;
+  was: string;
+  unsafe?: boolean;
+  close: () => void;
+}) {
   const { notification } = App.useApp();
   const navigate = useNavigate();
   const queries = useQueryClient();
   const failed = useFailed();
-  const services = useQuery({ queryKey: ["services"], queryFn: () => take(api.GET("/api/v1/services")), staleTime: 60_000 });
+  const services = useQuery({
+    queryKey: ["services"],
+    queryFn: () => take(api.GET("/api/v1/services")),
+    staleTime: 60_000,
+  });
   const [audience, setAudience] = useState("");
   const [writes, setWrites] = useState(false);
   const again = useMutation({
     mutationFn: async () => {
-      const batch = await take(api.POST("/api/v1/repeats", { body: { ...calls, audience: audience || undefined, writes: writes || undefined } }));
+      const batch = await take(
+        api.POST("/api/v1/repeats", {
+          body: { ...calls, audience: audience || undefined, writes: writes || undefined },
+        }),
+      );
       const made = await take(api.GET("/api/v1/captures", { params: { query: { batch: batch.id, size: 1 } } }));
       return { batch, first: made.items[0] };
     },
     onSuccess: ({ batch, first }) => {
       void queries.invalidateQueries();
-      notification.success({ title: `${count(batch.captures, "call")} made again: ${count(batch.findings, "finding")}, ${batch.new_findings} of them new` });
+      notification.success({
+        title: `${count(batch.captures, "call")} made again: ${count(batch.findings, "finding")}, ${batch.new_findings} of them new`,
+      });
       close();
       navigate("capture" in calls && first ? `/captures/${first.id}` : `/captures?batch=${batch.id}`);
     },
@@ -61,7 +97,9 @@ function Dialog({ calls, service, was, unsafe, close }: { calls: Calls; service:
       okButtonProps={{ loading: again.isPending, disabled: unsafe && !writes }}
     >
       <div className="stack">
-        <Typography.Text>They go to the servers that an administrator has allowed, with the credentials that are kept for the audience.</Typography.Text>
+        <Typography.Text>
+          They go to the servers that an administrator has allowed, with the credentials that are kept for the audience.
+        </Typography.Text>
         <label>
           As
           <Select
@@ -70,12 +108,17 @@ function Dialog({ calls, service, was, unsafe, close }: { calls: Calls; service:
             style={{ width: "100%" }}
             value={audience}
             onChange={setAudience}
-            options={[{ value: "", label: was ? `${was}, as before` : "whom each was made as" }, ...audiences.filter((a) => a !== was).map((a) => ({ value: a, label: a }))]}
+            options={[
+              { value: "", label: was ? `${was}, as before` : "whom each was made as" },
+              ...audiences.filter((a) => a !== was).map((a) => ({ value: a, label: a })),
+            ]}
           />
         </label>
         {unsafe !== false && (
           <Checkbox checked={writes} onChange={(e) => setWrites(e.target.checked)}>
-            {unsafe ? "The call may change something at the server; make it all the same" : "Make calls too that may change something at the server"}
+            {unsafe
+              ? "The call may change something at the server; make it all the same"
+              : "Make calls too that may change something at the server"}
           </Checkbox>
         )}
         {again.isPending && <Alert type="info" title="Calling…" />}

@@ -4,7 +4,16 @@ import Markdown from "react-markdown";
 export function Said({ children }: { children: string }) {
   return (
     <div className="said">
-      <Markdown disallowedElements={["img"]} components={{ a: ({ href, children }) => <a href={href} target="_blank" rel="noreferrer noopener nofollow">{children}</a> }}>
+      <Markdown
+        disallowedElements={["img"]}
+        components={{
+          a: ({ href, children }) => (
+            <a href={href} target="_blank" rel="noreferrer noopener nofollow">
+              {children}
+            </a>
+          ),
+        }}
+      >
         {children}
       </Markdown>
     </div>

@@ -1,4 +1,22 @@
-import { AimOutlined, ApiOutlined, BellOutlined, BranchesOutlined, BulbOutlined, CommentOutlined, CloudUploadOutlined, DatabaseOutlined, EyeOutlined, FileProtectOutlined, HistoryOutlined, HomeOutlined, LineChartOutlined, LogoutOutlined, SettingOutlined, TableOutlined, TeamOutlined } from "@ant-design/icons";
+import {
+  AimOutlined,
+  ApiOutlined,
+  BellOutlined,
+  BranchesOutlined,
+  BulbOutlined,
+  CommentOutlined,
+  CloudUploadOutlined,
+  DatabaseOutlined,
+  EyeOutlined,
+  FileProtectOutlined,
+  HistoryOutlined,
+  HomeOutlined,
+  LineChartOutlined,
+  LogoutOutlined,
+  SettingOutlined,
+  TableOutlined,
+  TeamOutlined,
+} from "@ant-design/icons";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Badge, Button, Flex, Layout, Menu, Modal, Typography } from "antd";
 import { useEffect, useState } from "react";
@@ -60,7 +78,14 @@ export function Shell() {
           <Typography.Text className="rail-text rail-faint">{session.data.role}</Typography.Text>
           <Flex gap={4}>
             <Bell />
-            <Button type="text" size="small" className="rail-text" icon={<BulbOutlined />} onClick={toggle} aria-label={dark ? "Light colours" : "Dark colours"} />
+            <Button
+              type="text"
+              size="small"
+              className="rail-text"
+              icon={<BulbOutlined />}
+              onClick={toggle}
+              aria-label={dark ? "Light colours" : "Dark colours"}
+            />
             <SignOut />
           </Flex>
         </Flex>
@@ -81,10 +106,13 @@ function useEndedSession(person: Person | undefined) {
   const known = person !== undefined;
   useEffect(() => {
     if (!known) return;
-    whenSignedOut((why) => {
-      setWhy(why);
-      return new Promise((settle) => setWaiting((others) => [...others, settle]));
-    }, () => setWaiting((all) => (all.forEach((go) => go(true)), [])));
+    whenSignedOut(
+      (why) => {
+        setWhy(why);
+        return new Promise((settle) => setWaiting((others) => [...others, settle]));
+      },
+      () => setWaiting((all) => (all.forEach((go) => go(true)), [])),
+    );
     return () => whenSignedOut(undefined);
   }, [known]);
   if (!person || waiting.length === 0) return null;
@@ -116,7 +144,8 @@ function useEndedSession(person: Person | undefined) {
       keyboard={false}
     >
       <Typography.Paragraph>
-        {why === "other-person" && `Another tab of this browser was used to sign in as somebody else. This page belongs to ${person.name || person.email}. `}
+        {why === "other-person" &&
+          `Another tab of this browser was used to sign in as somebody else. This page belongs to ${person.name || person.email}. `}
         Sign in again, and go on where you were: what you have written is still there.
       </Typography.Paragraph>
       <SignInForm
@@ -136,7 +165,11 @@ function useEndedSession(person: Person | undefined) {
 
 /** How much one is told that is not read. */
 function Bell() {
-  const list = useQuery({ queryKey: ["notices", "unread"], queryFn: () => take(api.GET("/api/v1/notices", { params: { query: { unread: true, size: 1 } } })), refetchInterval: 60_000 });
+  const list = useQuery({
+    queryKey: ["notices", "unread"],
+    queryFn: () => take(api.GET("/api/v1/notices", { params: { query: { unread: true, size: 1 } } })),
+    refetchInterval: 60_000,
+  });
   const unread = list.data?.unread ?? 0;
   return (
     <Link to="/notices" aria-label={unread > 0 ? `Notices, ${unread} not read` : "Notices"}>
@@ -159,11 +192,29 @@ function SignOut() {
       navigate("/sign-in");
     },
   });
-  return <Button type="text" size="small" className="rail-text" icon={<LogoutOutlined />} loading={out.isPending} onClick={() => out.mutate()} aria-label="Sign out" />;
+  return (
+    <Button
+      type="text"
+      size="small"
+      className="rail-text"
+      icon={<LogoutOutlined />}
+      loading={out.isPending}
+      onClick={() => out.mutate()}
+      aria-label="Sign out"
+    />
+  );
 }
 
 /** A page's heading, which also names the browser's tab. */
-export function Heading({ children, title, aside }: { children: React.ReactNode; title: string; aside?: React.ReactNode }) {
+export function Heading({
+  children,
+  title,
+  aside,
+}: {
+  children: React.ReactNode;
+  title: string;
+  aside?: React.ReactNode;
+}) {
   useEffect(() => {
     document.title = `${title} · Inkret`;
   }, [title]);

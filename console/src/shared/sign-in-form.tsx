@@ -6,7 +6,8 @@ import { api, ApiProblem, take, type Person } from "../api/client";
 /** Asks for e-mail address and password, and for a code of who has a second factor. */
 export function SignInForm({ email, done }: { email?: string; done: (person: Person) => void }) {
   const signIn = useMutation({
-    mutationFn: (body: { email: string; password: string; code?: string }) => take(api.POST("/api/v1/session", { body })),
+    mutationFn: (body: { email: string; password: string; code?: string }) =>
+      take(api.POST("/api/v1/session", { body })),
     onSuccess: done,
   });
   // the code is asked for once the password was right
@@ -16,7 +17,11 @@ export function SignInForm({ email, done }: { email?: string; done: (person: Per
   const first = !signIn.variables?.code;
   return (
     <Form layout="vertical" requiredMark={false} initialValues={{ email }} onFinish={signIn.mutate}>
-      <Form.Item label="E-mail address" name="email" rules={[{ required: true, message: "Your e-mail address is needed" }]}>
+      <Form.Item
+        label="E-mail address"
+        name="email"
+        rules={[{ required: true, message: "Your e-mail address is needed" }]}
+      >
         <Input autoComplete="username" autoFocus={!email} inputMode="email" />
       </Form.Item>
       <Form.Item label="Password" name="password" rules={[{ required: true, message: "Your password is needed" }]}>
@@ -29,7 +34,14 @@ export function SignInForm({ email, done }: { email?: string; done: (person: Per
       )}
       {signIn.error && !(factor && first) && (
         <Form.Item>
-          <Alert role="alert" type="error" showIcon title={signIn.error instanceof ApiProblem ? signIn.error.message : "The service cannot be reached; try again."} />
+          <Alert
+            role="alert"
+            type="error"
+            showIcon
+            title={
+              signIn.error instanceof ApiProblem ? signIn.error.message : "The service cannot be reached; try again."
+            }
+          />
         </Form.Item>
       )}
       <Button type="primary" htmlType="submit" block loading={signIn.isPending}>

@@ -58,7 +58,10 @@ export function useFailed() {
   const { notification } = App.useApp();
   return useCallback(
     (e: Error) => {
-      notification.error({ title: e.message, description: e instanceof ApiProblem ? e.next : "The service cannot be reached; nothing was changed." });
+      notification.error({
+        title: e.message,
+        description: e instanceof ApiProblem ? e.next : "The service cannot be reached; nothing was changed.",
+      });
     },
     [notification],
   );

@@ -12,7 +12,10 @@ export const severities: Severity[] = ["critical", "high", "medium", "low", "inf
 export function SeverityMark({ severity }: { severity: Severity }) {
   const { dark } = useDark();
   return (
-    <span className={`severity severity-${severity}`} style={{ color: severityColour[severity][dark ? "dark" : "light"] }}>
+    <span
+      className={`severity severity-${severity}`}
+      style={{ color: severityColour[severity][dark ? "dark" : "light"] }}
+    >
       <span aria-hidden className="severity-sign">
         {severitySign[severity]}
       </span>

@@ -393,8 +393,7 @@ var recognised = []struct {
 		return v[:3] + "." + v[3:6] + "." + v[6:9] + "-" + v[9:]
 	}},
 	{"British insurance number", func(m maker) string {
-		v := m.from("ABCEGHJKLMNOPRSTWXYZ", 1)
-		v = m.pick("AB", "CE", "GH", "JK", "LM", "PR", "ST", "WX", "YZ")
+		v := m.pick("AB", "CE", "GH", "JK", "LM", "PR", "ST", "WX", "YZ")
 		v += m.from(digits, 6) + m.from("ABCD", 1)
 		return m.pick(v, v[:2]+" "+v[2:4]+" "+v[4:6]+" "+v[6:8]+" "+v[8:])
 	}},

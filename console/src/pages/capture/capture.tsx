@@ -17,7 +17,10 @@ import { Weight } from "./weight";
 /** One call: who made it, its headers, its body on the wire, what weighs, what was granted, and what came when it was made again. */
 export default function CapturePage() {
   const id = Number(useParams().id);
-  const capture = useQuery({ queryKey: ["capture", id], queryFn: () => take(api.GET("/api/v1/captures/{capture_id}", { params: { path: { capture_id: id } } })) });
+  const capture = useQuery({
+    queryKey: ["capture", id],
+    queryFn: () => take(api.GET("/api/v1/captures/{capture_id}", { params: { path: { capture_id: id } } })),
+  });
   if (capture.isPending) return <Loading what="the capture" />;
   if (capture.error) return <Failed error={capture.error} again={() => capture.refetch()} />;
   return <Found key={id} detail={capture.data} />;
@@ -33,19 +36,54 @@ function Found({ detail }: { detail: CaptureDetail }) {
   const choose = useCallback((pointer: string) => set({ at: pointer, tab: "" }), [set]);
   const { capture: c, body, cut, judged_by, request_headers, response_headers, command, again } = detail;
   const items: [string, React.ReactNode][] = [
-    ["Endpoint", c.endpoint_id ? <Link to={`/endpoints/${c.endpoint_id}`}>{c.endpoint}</Link> : "not noted: the call was passed over"],
+    [
+      "Endpoint",
+      c.endpoint_id ? (
+        <Link to={`/endpoints/${c.endpoint_id}`}>{c.endpoint}</Link>
+      ) : (
+        "not noted: the call was passed over"
+      ),
+    ],
     ["Audience", `${c.audience || "none"}${c.audience_by ? `, ${c.audience_by}` : ""}`],
     ["Status", String(c.status)],
     ["Recorded", time(c.started)],
-    ["Batch", <Link to={`/captures?batch=${c.batch_id}`}>{`batch ${c.batch_id}, entry ${c.entry}${c.file ? ` of ${c.file}` : ""}`}</Link>],
+    [
+      "Batch",
+      <Link
+        to={`/captures?batch=${c.batch_id}`}
+      >{`batch ${c.batch_id}, entry ${c.entry}${c.file ? ` of ${c.file}` : ""}`}</Link>,
+    ],
     ["Weight", `${bytes(c.bytes)}, ${bytes(c.excess_bytes)} excess (${share(c.excess_bytes, c.bytes)})`],
-    ["Findings", c.findings ? <Link to={`/findings?state=any&batch=${c.batch_id}&endpoint=${c.endpoint_id}`}>{count(c.findings, "finding")}</Link> : "none"],
+    [
+      "Findings",
+      c.findings ? (
+        <Link to={`/findings?state=any&batch=${c.batch_id}&endpoint=${c.endpoint_id}`}>
+          {count(c.findings, "finding")}
+        </Link>
+      ) : (
+        "none"
+      ),
+    ],
   ];
-  if (c.repeats) items.push(["Made again", <><Link to={`/captures/${c.repeats}`}>{`what capture ${c.repeats} recorded`}</Link>{" · "}<Link to={`/captures/compare?before=${c.repeats}&after=${c.id}`}>compare</Link></>]);
+  if (c.repeats)
+    items.push([
+      "Made again",
+      <>
+        <Link to={`/captures/${c.repeats}`}>{`what capture ${c.repeats} recorded`}</Link>
+        {" · "}
+        <Link to={`/captures/compare?before=${c.repeats}&after=${c.id}`}>compare</Link>
+      </>,
+    ]);
   if (c.skipped) items.push(["Skipped", c.skipped]);
   if (c.incomplete) items.push(["Incomplete", `${c.incomplete}; it proves no repair`]);
   const wire = body ? (
-    <WireView body={body} cut={cut} at={get("at") || undefined} judgedBy={judged_by} tools={(n, path) => <ValueTools capture={c.id} node={n} path={path} kept={(c.holds ?? "bodies") === "bodies"} />} />
+    <WireView
+      body={body}
+      cut={cut}
+      at={get("at") || undefined}
+      judgedBy={judged_by}
+      tools={(n, path) => <ValueTools capture={c.id} node={n} path={path} kept={(c.holds ?? "bodies") === "bodies"} />}
+    />
   ) : (
     <Empty title={c.skipped ?? "No body is kept"} />
   );
@@ -54,18 +92,29 @@ function Found({ detail }: { detail: CaptureDetail }) {
       <Heading
         title={`${c.method} ${c.url}`}
         aside={
-          <Repeat calls={{ capture: c.id }} service={detail.service ?? ""} audience={c.audience} unsafe={mayChange(c.method)}>
+          <Repeat
+            calls={{ capture: c.id }}
+            service={detail.service ?? ""}
+            audience={c.audience}
+            unsafe={mayChange(c.method)}
+          >
             Make the call again…
           </Repeat>
         }
       >
         <Code>{`${c.method} ${c.url}`}</Code>
       </Heading>
-      {c.holds && holdsWords[c.holds] && <Alert type="info" showIcon title={holdsWords[c.holds]} style={{ marginBottom: 12 }} />}
+      {c.holds && holdsWords[c.holds] && (
+        <Alert type="info" showIcon title={holdsWords[c.holds]} style={{ marginBottom: 12 }} />
+      )}
       <div className="split">
         <div className="stack">
           <section className="sheet" aria-label="The call">
-            <Descriptions size="small" column={1} items={items.map(([label, children]) => ({ key: label, label, children }))} />
+            <Descriptions
+              size="small"
+              column={1}
+              items={items.map(([label, children]) => ({ key: label, label, children }))}
+            />
             {command && (
               <Typography.Paragraph style={{ margin: "8px 0 0" }}>
                 <Code copyable>{command}</Code>
@@ -84,8 +133,16 @@ function Found({ detail }: { detail: CaptureDetail }) {
               onChange={(tab) => set({ tab: tab === "wire" ? "" : tab })}
               items={[
                 { key: "wire", label: "On the wire", children: wire },
-                { key: "weight", label: "Weight by path", children: <Weight body={body} judgedBy={judged_by} onChoose={choose} /> },
-                { key: "grants", label: "Grants that cover it", children: <CoveringGrants body={body} onChoose={choose} /> },
+                {
+                  key: "weight",
+                  label: "Weight by path",
+                  children: <Weight body={body} judgedBy={judged_by} onChoose={choose} />,
+                },
+                {
+                  key: "grants",
+                  label: "Grants that cover it",
+                  children: <CoveringGrants body={body} onChoose={choose} />,
+                },
               ]}
             />
           ) : (
@@ -114,7 +171,11 @@ function Again({ before, again }: { before: Capture; again: Capture[] }) {
                 {bytes(c.bytes)} <Typography.Text type="secondary">({change(c.bytes - before.bytes)})</Typography.Text>
               </span>
               <Typography.Text type={c.findings === 0 && !c.skipped ? "success" : undefined} strong>
-                {c.skipped ? `skipped: ${c.skipped}` : c.findings === 0 ? `✓ no findings${c.incomplete ? " up to where it ends" : ""}` : count(c.findings, "finding")}
+                {c.skipped
+                  ? `skipped: ${c.skipped}`
+                  : c.findings === 0
+                    ? `✓ no findings${c.incomplete ? " up to where it ends" : ""}`
+                    : count(c.findings, "finding")}
               </Typography.Text>
               {!c.skipped && <Link to={`/captures/compare?before=${before.id}&after=${c.id}`}>compare</Link>}
             </Flex>

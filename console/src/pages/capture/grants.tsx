@@ -21,7 +21,14 @@ function coveredBy(body: WireNode): Covered[] {
   const visit = (n: WireNode, path: string) => {
     if ((n.mark === "granted" || n.mark === "open") && n.line && n.value !== undefined) {
       const key = `${path} ${n.line}`;
-      const known = all.get(key) ?? { path, pointer: n.pointer ?? "", line: n.line, class: n.class ?? "", values: 0, bytes: 0 };
+      const known = all.get(key) ?? {
+        path,
+        pointer: n.pointer ?? "",
+        line: n.line,
+        class: n.class ?? "",
+        values: 0,
+        bytes: 0,
+      };
       known.values++;
       known.bytes += n.bytes;
       all.set(key, known);

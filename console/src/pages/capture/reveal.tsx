@@ -7,7 +7,17 @@ import { useFailed } from "../../shared/states";
 import { Code } from "../../shared/tags";
 
 /** What may be done with the value that has the focus. */
-export function ValueTools({ capture, node, path, kept }: { capture: number; node: WireNode; path: string; kept: boolean }) {
+export function ValueTools({
+  capture,
+  node,
+  path,
+  kept,
+}: {
+  capture: number;
+  node: WireNode;
+  path: string;
+  kept: boolean;
+}) {
   const masked = node.value !== undefined && node.value.includes("•");
   const may = useMay("reviewer");
   const [open, setOpen] = useState(false);
@@ -29,7 +39,13 @@ function Reveal({ capture, node, path, close }: { capture: number; node: WireNod
   const failed = useFailed();
   const [reason, setReason] = useState("");
   const reveal = useMutation({
-    mutationFn: () => take(api.POST("/api/v1/captures/{capture_id}/reveal", { params: { path: { capture_id: capture } }, body: { pointer: node.pointer ?? "", reason } })),
+    mutationFn: () =>
+      take(
+        api.POST("/api/v1/captures/{capture_id}/reveal", {
+          params: { path: { capture_id: capture } },
+          body: { pointer: node.pointer ?? "", reason },
+        }),
+      ),
     onError: failed,
   });
   return (
@@ -45,7 +61,12 @@ function Reveal({ capture, node, path, close }: { capture: number; node: WireNod
         ) : (
           <>
             <Button onClick={close}>Cancel</Button>
-            <Button type="primary" disabled={reason.trim().length < 5} loading={reveal.isPending} onClick={() => reveal.mutate()}>
+            <Button
+              type="primary"
+              disabled={reason.trim().length < 5}
+              loading={reveal.isPending}
+              onClick={() => reveal.mutate()}
+            >
               Reveal it
             </Button>
           </>
@@ -55,11 +76,21 @@ function Reveal({ capture, node, path, close }: { capture: number; node: WireNod
       <div className="stack">
         <Code>{path}</Code>
         {reveal.data ? (
-          <Alert type="warning" showIcon title="That you saw this is on the trail." description={<Code copyable>{reveal.data.value}</Code>} />
+          <Alert
+            type="warning"
+            showIcon
+            title="That you saw this is on the trail."
+            description={<Code copyable>{reveal.data.value}</Code>}
+          />
         ) : (
           <label>
             Why it must be seen; it goes on the trail
-            <Input value={reason} onChange={(e) => setReason(e.target.value)} onPressEnter={() => reason.trim().length >= 5 && reveal.mutate()} autoFocus />
+            <Input
+              value={reason}
+              onChange={(e) => setReason(e.target.value)}
+              onPressEnter={() => reason.trim().length >= 5 && reveal.mutate()}
+              autoFocus
+            />
           </label>
         )}
       </div>

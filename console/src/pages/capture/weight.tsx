@@ -26,7 +26,17 @@ function add(part: Part, n: WireNode, overAbove: boolean) {
   for (const child of n.children ?? []) {
     const name = names(child);
     let to = part.children.find((c) => c.name === name);
-    if (!to) part.children.push((to = { name, path: pathBelow(part.path, child), pointer: child.pointer ?? "", bytes: 0, over: 0, children: [] }));
+    if (!to)
+      part.children.push(
+        (to = {
+          name,
+          path: pathBelow(part.path, child),
+          pointer: child.pointer ?? "",
+          bytes: 0,
+          over: 0,
+          children: [],
+        }),
+      );
     below += add(to, child, over);
   }
   const mine = over ? n.bytes : below;
@@ -78,28 +88,46 @@ function heaviest(root: Part, most: number): Part[] {
   return all.sort((a, b) => b.bytes - a.bytes).slice(0, most);
 }
 
-export function Weight({ body, judgedBy, onChoose }: { body: WireNode; judgedBy: string; onChoose: (pointer: string) => void }) {
+export function Weight({
+  body,
+  judgedBy,
+  onChoose,
+}: {
+  body: WireNode;
+  judgedBy: string;
+  onChoose: (pointer: string) => void;
+}) {
   const root = useMemo(() => weigh(body), [body]);
   const cells = useMemo(() => cellsOf(root), [root]);
   const needless = useMemo(() => heaviest(root, 3), [root]);
   const depth = Math.max(...cells.map((c) => c.level)) + 1;
   const swept = judgedBy !== "contract";
-  const kind = (p: Part) => (swept ? "other" : p.over === p.bytes && p.bytes > 0 ? "over" : p.over === 0 ? "granted" : "other");
+  const kind = (p: Part) =>
+    swept ? "other" : p.over === p.bytes && p.bytes > 0 ? "over" : p.over === 0 ? "granted" : "other";
   return (
     <>
-      {swept && <Typography.Paragraph type="secondary">No contract fits this response, so nothing says what of it anybody needs.</Typography.Paragraph>}
+      {swept && (
+        <Typography.Paragraph type="secondary">
+          No contract fits this response, so nothing says what of it anybody needs.
+        </Typography.Paragraph>
+      )}
       <Flex gap={14} wrap style={{ fontSize: 12, marginBottom: 6 }}>
         <span>
           <i className="weight-cell weight-key granted" /> somebody may need it
         </span>
         <span>
-          <i className="weight-cell weight-key over" /> no grant covers it: {bytes(root.over)}, {share(root.over, root.bytes)}
+          <i className="weight-cell weight-key over" /> no grant covers it: {bytes(root.over)},{" "}
+          {share(root.over, root.bytes)}
         </span>
         <span>
           <i className="weight-cell weight-key other" /> both inside
         </span>
       </Flex>
-      <div className="weight" role="group" aria-label={`Weight by path: ${share(root.over, root.bytes)} of ${bytes(root.bytes)} is excess`}>
+      <div
+        className="weight"
+        role="group"
+        aria-label={`Weight by path: ${share(root.over, root.bytes)} of ${bytes(root.bytes)} is excess`}
+      >
         {Array.from({ length: depth }, (_, level) => (
           <div className="weight-level" key={level}>
             {cells

@@ -11,11 +11,19 @@ import { Heading } from "../../shared/shell";
 import { Failed, Loading, useFailed } from "../../shared/states";
 import { Code, SeverityMark } from "../../shared/tags";
 
-const origins: Record<string, string> = { recording: "a recording", recorder: "a recorder", recapture: "calls made again" };
+const origins: Record<string, string> = {
+  recording: "a recording",
+  recorder: "a recorder",
+  recapture: "calls made again",
+};
 
 /** A batch above its captures: what it is, and what may be done with it. */
 export function BatchHead({ batch }: { batch: number }) {
-  const of = useQuery({ queryKey: ["batch", batch], queryFn: () => take(api.GET("/api/v1/batches/{batch_id}", { params: { path: { batch_id: batch } } })), refetchInterval: (q) => (q.state.data?.growing ? 2000 : false) });
+  const of = useQuery({
+    queryKey: ["batch", batch],
+    queryFn: () => take(api.GET("/api/v1/batches/{batch_id}", { params: { path: { batch_id: batch } } })),
+    refetchInterval: (q) => (q.state.data?.growing ? 2000 : false),
+  });
   const reviewer = useMay("reviewer", of.data?.service);
   if (of.error) return <Failed error={of.error} again={() => of.refetch()} />;
   if (!of.data) return <Loading what="the batch" />;
@@ -48,14 +56,19 @@ export function BatchHead({ batch }: { batch: number }) {
             ["Service", b.service],
             ["Sent", <span title={time(b.started)}>{`${b.author}, ${ago(b.started)}`}</span>],
             ["Audience", b.audience ? `${b.audience}, said` : "recognised from each call"],
-            ["Captures", `${b.captures}: ${b.judged} judged, ${b.skipped} skipped${b.incomplete ? `, ${b.incomplete} incomplete` : ""}`],
+            [
+              "Captures",
+              `${b.captures}: ${b.judged} judged, ${b.skipped} skipped${b.incomplete ? `, ${b.incomplete} incomplete` : ""}`,
+            ],
             ["Weight", `${bytes(b.bytes)}, ${share(b.excess_bytes, b.bytes)} excess`],
             ["Findings", `${b.findings}, ${b.new_findings} new`],
             ["Dropped", b.dropped ? `${b.dropped} by the recorder` : "none"],
           ].map(([label, children], i) => ({ key: i, label: label as string, children }))}
         />
         {b.skip_reasons && b.skip_reasons.length > 0 && (
-          <Typography.Text type="secondary">{b.skip_reasons.map((r) => `skipped ${r.captures}: ${r.reason}`).join("; ")}</Typography.Text>
+          <Typography.Text type="secondary">
+            {b.skip_reasons.map((r) => `skipped ${r.captures}: ${r.reason}`).join("; ")}
+          </Typography.Text>
         )}
       </section>
       {b.waiting && <Waiting batch={b} />}
@@ -77,8 +90,15 @@ function Waiting({ batch }: { batch: Batch }) {
   const path = { batch_id: batch.id };
   const approve = useMutation({
     mutationFn: async () => {
-      if (w.what === "withdraw") await take(api.POST("/api/v1/batches/{batch_id}/withdrawal", { params: { path }, body: { reason: w.reason } }));
-      else await take(api.PUT("/api/v1/batches/{batch_id}/audience", { params: { path }, body: { audience: w.audience, audiences: w.audiences } }));
+      if (w.what === "withdraw")
+        await take(api.POST("/api/v1/batches/{batch_id}/withdrawal", { params: { path }, body: { reason: w.reason } }));
+      else
+        await take(
+          api.PUT("/api/v1/batches/{batch_id}/audience", {
+            params: { path },
+            body: { audience: w.audience, audiences: w.audiences },
+          }),
+        );
     },
     onSuccess: () => {
       void queries.invalidateQueries({ refetchType: w.what === "withdraw" ? "none" : "active" });
@@ -87,7 +107,12 @@ function Waiting({ batch }: { batch: Batch }) {
     onError: failed,
   });
   const decline = useMutation({
-    mutationFn: () => take(api.DELETE("/api/v1/batches/{batch_id}/waiting", { params: { path, query: { comment: comment || undefined } } })),
+    mutationFn: () =>
+      take(
+        api.DELETE("/api/v1/batches/{batch_id}/waiting", {
+          params: { path, query: { comment: comment || undefined } },
+        }),
+      ),
     onSuccess: () => void queries.invalidateQueries(),
     onError: failed,
   });
@@ -104,11 +129,24 @@ function Waiting({ batch }: { batch: Batch }) {
           {(lead || own) && (
             <Flex gap={8} wrap style={{ marginTop: 8 }}>
               {lead && !own && (
-                <Button type="primary" danger={w.what === "withdraw"} loading={approve.isPending} onClick={() => approve.mutate()}>
+                <Button
+                  type="primary"
+                  danger={w.what === "withdraw"}
+                  loading={approve.isPending}
+                  onClick={() => approve.mutate()}
+                >
                   Approve
                 </Button>
               )}
-              {!own && <Input aria-label="Why not" placeholder="why not, needed to decline" value={comment} onChange={(e) => setComment(e.target.value)} style={{ width: 320 }} />}
+              {!own && (
+                <Input
+                  aria-label="Why not"
+                  placeholder="why not, needed to decline"
+                  value={comment}
+                  onChange={(e) => setComment(e.target.value)}
+                  style={{ width: 320 }}
+                />
+              )}
               <Button disabled={!own && !comment.trim()} loading={decline.isPending} onClick={() => decline.mutate()}>
                 {own ? "Take it back" : "Decline"}
               </Button>
@@ -143,7 +181,11 @@ function Correct({ batch }: { batch: Batch }) {
   const [open, setOpen] = useState(false);
   const [audience, setAudience] = useState(batch.audience ?? "");
   const [mapping, setMapping] = useState("");
-  const services = useQuery({ queryKey: ["services"], queryFn: () => take(api.GET("/api/v1/services")), staleTime: 60_000 });
+  const services = useQuery({
+    queryKey: ["services"],
+    queryFn: () => take(api.GET("/api/v1/services")),
+    staleTime: 60_000,
+  });
   const correct = useMutation({
     mutationFn: () =>
       take(
@@ -164,7 +206,14 @@ function Correct({ batch }: { batch: Batch }) {
     <>
       <Button onClick={() => setOpen(true)}>Correct the audience…</Button>
       {open && (
-        <Modal title="Who made these calls" open onCancel={() => setOpen(false)} onOk={() => correct.mutate()} okText="Judge the batch anew" okButtonProps={{ loading: correct.isPending, disabled: audience === mapped && !mapping.trim() }}>
+        <Modal
+          title="Who made these calls"
+          open
+          onCancel={() => setOpen(false)}
+          onOk={() => correct.mutate()}
+          okText="Judge the batch anew"
+          okButtonProps={{ loading: correct.isPending, disabled: audience === mapped && !mapping.trim() }}
+        >
           <div className="stack">
             <Select
               aria-label="Audience of the batch"
@@ -174,14 +223,26 @@ function Correct({ batch }: { batch: Batch }) {
               onChange={setAudience}
               options={[
                 { value: "", label: "recognised from each call" },
-                ...(services.data?.find((s) => s.name === batch.service)?.audiences ?? []).map((a) => ({ value: a, label: a })),
+                ...(services.data?.find((s) => s.name === batch.service)?.audiences ?? []).map((a) => ({
+                  value: a,
+                  label: a,
+                })),
                 { value: mapped, label: "said by a mapping" },
               ]}
             />
             {audience === mapped && (
-              <Input.TextArea rows={6} aria-label="The mapping" className="code" placeholder={"audiences:\n  - {audience: skipper, recognise: {header: {name: X-App, value: mobile}}}"} value={mapping} onChange={(e) => setMapping(e.target.value)} />
+              <Input.TextArea
+                rows={6}
+                aria-label="The mapping"
+                className="code"
+                placeholder={"audiences:\n  - {audience: skipper, recognise: {header: {name: X-App, value: mobile}}}"}
+                value={mapping}
+                onChange={(e) => setMapping(e.target.value)}
+              />
             )}
-            <Code copyable>{`inkret capture audience ${batch.id}${audience === mapped ? " --audiences FILE" : audience ? ` ${audience}` : ""}`}</Code>
+            <Code
+              copyable
+            >{`inkret capture audience ${batch.id}${audience === mapped ? " --audiences FILE" : audience ? ` ${audience}` : ""}`}</Code>
           </div>
         </Modal>
       )}
@@ -208,7 +269,11 @@ function WithdrawDialog({ batch, close }: { batch: Batch; close: () => void }) {
   const failed = useFailed();
   const [reason, setReason] = useState("");
   const path = { batch_id: batch.id };
-  const effect = useQuery({ queryKey: ["withdrawal", batch.id], queryFn: () => take(api.GET("/api/v1/batches/{batch_id}/withdrawal", { params: { path } })), staleTime: 0 });
+  const effect = useQuery({
+    queryKey: ["withdrawal", batch.id],
+    queryFn: () => take(api.GET("/api/v1/batches/{batch_id}/withdrawal", { params: { path } })),
+    staleTime: 0,
+  });
   const withdraw = useMutation({
     mutationFn: () => take(api.POST("/api/v1/batches/{batch_id}/withdrawal", { params: { path }, body: { reason } })),
     onSuccess: (waits) => {
@@ -240,8 +305,13 @@ function WithdrawDialog({ batch, close }: { batch: Batch; close: () => void }) {
         <div className="stack">
           <Typography.Text>{`Its ${count(effect.data.captures, "capture")} go, and with them what only they show.`}</Typography.Text>
           <Those title={count(effect.data.gone.length, "finding goes", "findings go")} all={effect.data.gone} />
-          <Those title={`${count(effect.data.stay.length, "finding stays", "findings stay")}, since somebody moved or discussed them`} all={effect.data.stay} />
-          {effect.data.fewer > 0 && <Typography.Text>{`${count(effect.data.fewer, "finding")} that other batches show too count fewer spots.`}</Typography.Text>}
+          <Those
+            title={`${count(effect.data.stay.length, "finding stays", "findings stay")}, since somebody moved or discussed them`}
+            all={effect.data.stay}
+          />
+          {effect.data.fewer > 0 && (
+            <Typography.Text>{`${count(effect.data.fewer, "finding")} that other batches show too count fewer spots.`}</Typography.Text>
+          )}
           <label>
             Why; it goes on the trail
             <Input value={reason} onChange={(e) => setReason(e.target.value)} />
@@ -261,7 +331,8 @@ function Those({ title, all }: { title: string; all: Finding[] }) {
       <ul className="plain">
         {all.slice(0, most).map((f) => (
           <li key={f.id}>
-            <SeverityMark severity={f.severity} /> <Link to={`/findings/${f.id}`}>{f.kind}</Link> {f.endpoint} <Code>{f.path}</Code>
+            <SeverityMark severity={f.severity} /> <Link to={`/findings/${f.id}`}>{f.kind}</Link> {f.endpoint}{" "}
+            <Code>{f.path}</Code>
           </li>
         ))}
         {all.length > most && <li className="faint">and {all.length - most} more</li>}

@@ -14,7 +14,11 @@ export function Batches() {
   const { get, set } = useAddress();
   const page = Number(get("page")) || 1;
   const mayUpload = useMay("reviewer");
-  const list = useQuery({ queryKey: ["batches", page], queryFn: () => take(api.GET("/api/v1/batches", { params: { query: { page, size: 50 } } })), placeholderData: keepPreviousData });
+  const list = useQuery({
+    queryKey: ["batches", page],
+    queryFn: () => take(api.GET("/api/v1/batches", { params: { query: { page, size: 50 } } })),
+    placeholderData: keepPreviousData,
+  });
   return (
     <>
       <Heading
@@ -39,9 +43,24 @@ export function Batches() {
             aria-label="Recordings"
             loading={list.isPending}
             dataSource={list.data?.items}
-            locale={{ emptyText: list.isPending ? " " : <Empty title="No recording yet">Drop one above: browsers save a HAR from their network tools. Or record live: inkret record --upstream URL</Empty> }}
+            locale={{
+              emptyText: list.isPending ? (
+                " "
+              ) : (
+                <Empty title="No recording yet">
+                  Drop one above: browsers save a HAR from their network tools. Or record live: inkret record --upstream
+                  URL
+                </Empty>
+              ),
+            }}
             onChange={(p) => set({ page: p.current && p.current > 1 ? String(p.current) : "" })}
-            pagination={{ current: page, pageSize: 50, total: list.data?.total, hideOnSinglePage: true, showSizeChanger: false }}
+            pagination={{
+              current: page,
+              pageSize: 50,
+              total: list.data?.total,
+              hideOnSinglePage: true,
+              showSizeChanger: false,
+            }}
             columns={[
               {
                 title: "Recording",
@@ -63,9 +82,19 @@ export function Batches() {
               { title: "Audience", width: 130, render: (_, b) => b.audience ?? "recognised" },
               { title: "Captures", width: 90, align: "right", dataIndex: "captures" },
               { title: "Skipped", width: 90, align: "right", dataIndex: "skipped" },
-              { title: "Findings", width: 150, render: (_, b) => <Link to={`/findings?state=any&batch=${b.id}`}>{`${b.findings}, ${b.new_findings} new`}</Link> },
+              {
+                title: "Findings",
+                width: 150,
+                render: (_, b) => (
+                  <Link to={`/findings?state=any&batch=${b.id}`}>{`${b.findings}, ${b.new_findings} new`}</Link>
+                ),
+              },
               { title: "Bytes", width: 100, align: "right", render: (_, b) => bytes(b.bytes) },
-              { title: "Sent", width: 180, render: (_, b) => <span title={time(b.started)}>{`${b.author}, ${ago(b.started)}`}</span> },
+              {
+                title: "Sent",
+                width: 180,
+                render: (_, b) => <span title={time(b.started)}>{`${b.author}, ${ago(b.started)}`}</span>,
+              },
             ]}
           />
         )}
@@ -73,4 +102,3 @@ export function Batches() {
     </>
   );
 }
-

@@ -11,7 +11,21 @@ import { Words } from "../../shared/words";
 import { BatchHead } from "./batch";
 
 /** The parts of the address that narrow the list; show=all narrows nothing. */
-export const filters = ["batch", "endpoint", "audience", "status", "finding", "show", "words", "least", "most", "since", "until", "repeats", "of"] as const;
+export const filters = [
+  "batch",
+  "endpoint",
+  "audience",
+  "status",
+  "finding",
+  "show",
+  "words",
+  "least",
+  "most",
+  "since",
+  "until",
+  "repeats",
+  "of",
+] as const;
 
 const shows = [
   { value: "", label: "with and without findings" },
@@ -61,8 +75,16 @@ export function CaptureList() {
     page,
     size,
   };
-  const list = useQuery({ queryKey: ["captures", query], queryFn: () => take(api.GET("/api/v1/captures", { params: { query } })), placeholderData: keepPreviousData });
-  const services = useQuery({ queryKey: ["services"], queryFn: () => take(api.GET("/api/v1/services")), staleTime: 60_000 });
+  const list = useQuery({
+    queryKey: ["captures", query],
+    queryFn: () => take(api.GET("/api/v1/captures", { params: { query } })),
+    placeholderData: keepPreviousData,
+  });
+  const services = useQuery({
+    queryKey: ["services"],
+    queryFn: () => take(api.GET("/api/v1/services")),
+    staleTime: 60_000,
+  });
   const audiences = [...new Set(services.data?.flatMap((s) => s.audiences ?? []))];
   const narrowed = filters.some((f) => f !== "batch" && get(f) && get(f) !== "all");
   return (
@@ -75,23 +97,99 @@ export function CaptureList() {
         </Heading>
       )}
       <Flex gap={8} wrap role="search" aria-label="Filters" style={{ marginBottom: 12 }}>
-        <Words label="Search in method and address" placeholder="Search method, address" value={get("words")} onChange={(words) => set({ words })} />
-        <Select aria-label="Which captures" style={{ minWidth: 190 }} value={show === "all" ? "" : show} onChange={(v) => set({ show: v || (batch ? "" : "all") })} options={shows} />
-        <Select allowClear aria-label="Audience" placeholder="Audience" style={{ minWidth: 140 }} value={get("audience") || undefined} onChange={(v?: string) => set({ audience: v ?? "" })} options={audiences.map((n) => ({ value: n, label: n }))} />
-        <Select mode="tags" aria-label="Status" placeholder="Status" style={{ minWidth: 120 }} value={get("status").split(",").filter(Boolean)} onChange={(v: string[]) => set({ status: v.filter((s) => /^[1-5]([0-9][0-9]|[xX][xX])$/.test(s)).join(",") })} options={statuses.map((s) => ({ value: s, label: s }))} />
-        <Input type="number" min={0} aria-label="At least so many bytes" placeholder="bytes from" style={{ width: 110 }} value={get("least")} onChange={(e) => set({ least: e.target.value })} />
-        <Input type="number" min={0} aria-label="At most so many bytes" placeholder="bytes to" style={{ width: 110 }} value={get("most")} onChange={(e) => set({ most: e.target.value })} />
-        <Input type="date" aria-label="Recorded on this day or later" style={{ width: 140 }} value={get("since")} onChange={(e) => set({ since: e.target.value })} />
-        <Input type="date" aria-label="Recorded before this day" style={{ width: 140 }} value={get("until")} onChange={(e) => set({ until: e.target.value })} />
-        <Select aria-label="Sorting" style={{ minWidth: 160 }} value={get("sort")} onChange={(sort) => set({ sort })} options={sorts} />
+        <Words
+          label="Search in method and address"
+          placeholder="Search method, address"
+          value={get("words")}
+          onChange={(words) => set({ words })}
+        />
+        <Select
+          aria-label="Which captures"
+          style={{ minWidth: 190 }}
+          value={show === "all" ? "" : show}
+          onChange={(v) => set({ show: v || (batch ? "" : "all") })}
+          options={shows}
+        />
+        <Select
+          allowClear
+          aria-label="Audience"
+          placeholder="Audience"
+          style={{ minWidth: 140 }}
+          value={get("audience") || undefined}
+          onChange={(v?: string) => set({ audience: v ?? "" })}
+          options={audiences.map((n) => ({ value: n, label: n }))}
+        />
+        <Select
+          mode="tags"
+          aria-label="Status"
+          placeholder="Status"
+          style={{ minWidth: 120 }}
+          value={get("status").split(",").filter(Boolean)}
+          onChange={(v: string[]) => set({ status: v.filter((s) => /^[1-5]([0-9][0-9]|[xX][xX])$/.test(s)).join(",") })}
+          options={statuses.map((s) => ({ value: s, label: s }))}
+        />
+        <Input
+          type="number"
+          min={0}
+          aria-label="At least so many bytes"
+          placeholder="bytes from"
+          style={{ width: 110 }}
+          value={get("least")}
+          onChange={(e) => set({ least: e.target.value })}
+        />
+        <Input
+          type="number"
+          min={0}
+          aria-label="At most so many bytes"
+          placeholder="bytes to"
+          style={{ width: 110 }}
+          value={get("most")}
+          onChange={(e) => set({ most: e.target.value })}
+        />
+        <Input
+          type="date"
+          aria-label="Recorded on this day or later"
+          style={{ width: 140 }}
+          value={get("since")}
+          onChange={(e) => set({ since: e.target.value })}
+        />
+        <Input
+          type="date"
+          aria-label="Recorded before this day"
+          style={{ width: 140 }}
+          value={get("until")}
+          onChange={(e) => set({ until: e.target.value })}
+        />
+        <Select
+          aria-label="Sorting"
+          style={{ minWidth: 160 }}
+          value={get("sort")}
+          onChange={(sort) => set({ sort })}
+          options={sorts}
+        />
         {(["endpoint", "finding", "repeats", "of"] as const)
           .filter((f) => get(f))
           .map((f) => (
-            <Button key={f} onClick={() => set({ [f]: "", show: show || "all" })} aria-label={`Take away the filter ${f} ${get(f)}`}>
+            <Button
+              key={f}
+              onClick={() => set({ [f]: "", show: show || "all" })}
+              aria-label={`Take away the filter ${f} ${get(f)}`}
+            >
               {{ endpoint: "endpoint", finding: "finding", repeats: "made again:", of: "service" }[f]} {get(f)} ✕
             </Button>
           ))}
-        {narrowed && <Button onClick={() => set({ ...Object.fromEntries(filters.map((f) => [f, ""])), ...(batch ? { batch: String(batch) } : { show: "all" }) })}>Take all filters away</Button>}
+        {narrowed && (
+          <Button
+            onClick={() =>
+              set({
+                ...Object.fromEntries(filters.map((f) => [f, ""])),
+                ...(batch ? { batch: String(batch) } : { show: "all" }),
+              })
+            }
+          >
+            Take all filters away
+          </Button>
+        )}
       </Flex>
       {list.error ? (
         <Failed error={list.error} again={() => list.refetch()} />
@@ -102,10 +200,28 @@ export function CaptureList() {
           aria-label="Captures"
           loading={list.isPending || list.isPlaceholderData}
           dataSource={list.data?.items}
-          locale={{ emptyText: list.isPending ? " " : <Empty title={narrowed ? "No capture fits these filters" : "No capture here"} /> }}
+          locale={{
+            emptyText: list.isPending ? (
+              " "
+            ) : (
+              <Empty title={narrowed ? "No capture fits these filters" : "No capture here"} />
+            ),
+          }}
           onRow={(c) => ({ onClick: () => navigate(`/captures/${c.id}`), style: { cursor: "pointer" } })}
-          onChange={(p) => set({ page: p.current && p.current > 1 ? String(p.current) : "", size: p.pageSize === 50 ? "" : String(p.pageSize) })}
-          pagination={{ current: page, pageSize: size, total: list.data?.total, hideOnSinglePage: (list.data?.total ?? 0) <= 20, showSizeChanger: true, pageSizeOptions: [20, 50, 100, 200] }}
+          onChange={(p) =>
+            set({
+              page: p.current && p.current > 1 ? String(p.current) : "",
+              size: p.pageSize === 50 ? "" : String(p.pageSize),
+            })
+          }
+          pagination={{
+            current: page,
+            pageSize: size,
+            total: list.data?.total,
+            hideOnSinglePage: (list.data?.total ?? 0) <= 20,
+            showSizeChanger: true,
+            pageSizeOptions: [20, 50, 100, 200],
+          }}
           columns={[
             { title: "Capture", width: 80, align: "right", dataIndex: "id" },
             {
@@ -119,7 +235,9 @@ export function CaptureList() {
                   {(c.skipped || c.incomplete) && (
                     <>
                       <br />
-                      <Typography.Text type="secondary">{c.skipped ? `skipped: ${c.skipped}` : `incomplete: ${c.incomplete}`}</Typography.Text>
+                      <Typography.Text type="secondary">
+                        {c.skipped ? `skipped: ${c.skipped}` : `incomplete: ${c.incomplete}`}
+                      </Typography.Text>
                     </>
                   )}
                 </>

@@ -28,15 +28,26 @@ export function Send() {
   if (services.error) return <Failed error={services.error} again={() => services.refetch()} />;
   const chosen = services.data.find((s) => s.name === service) ?? services.data[0];
   if (!chosen) {
-    return <Alert type="info" showIcon title="Apply the contracts of a service first" description={<Code copyable>inkret contract apply contracts/</Code>} />;
+    return (
+      <Alert
+        type="info"
+        showIcon
+        title="Apply the contracts of a service first"
+        description={<Code copyable>inkret contract apply contracts/</Code>}
+      />
+    );
   }
   const send = async (file: File) => {
     const name = chosen.name;
     const change = (c: Partial<Sent>) => setSent((old) => old.map((s) => (s.file === file.name ? { ...s, ...c } : s)));
     setSent((old) => [{ file: file.name, share: 0 }, ...old.filter((s) => s.file !== file.name)]);
     try {
-      change({ batch: await upload(name, { audience, request, audiences: mapping?.text }, file, (share) => change({ share })), share: 1 });
-      for (const key of ["batches", "findings", "home", "endpoints", "captures"]) queries.invalidateQueries({ queryKey: [key] });
+      change({
+        batch: await upload(name, { audience, request, audiences: mapping?.text }, file, (share) => change({ share })),
+        share: 1,
+      });
+      for (const key of ["batches", "findings", "home", "endpoints", "captures"])
+        queries.invalidateQueries({ queryKey: [key] });
     } catch (error) {
       change({ error });
     }
@@ -44,13 +55,22 @@ export function Send() {
   return (
     <section className="sheet" aria-label="Send a recording">
       <Flex gap={8} style={{ marginBottom: 8 }} wrap>
-        <Select aria-label="Service" style={{ minWidth: 180 }} value={chosen.name} onChange={setService} options={services.data.map((s) => ({ value: s.name, label: s.name }))} />
+        <Select
+          aria-label="Service"
+          style={{ minWidth: 180 }}
+          value={chosen.name}
+          onChange={setService}
+          options={services.data.map((s) => ({ value: s.name, label: s.name }))}
+        />
         <Select
           aria-label="Who made the calls"
           style={{ minWidth: 240 }}
           value={audience}
           onChange={setAudience}
-          options={[{ value: "", label: "audience: recognised from each call" }, ...(chosen.audiences ?? []).map((a) => ({ value: a, label: `audience: ${a}` }))]}
+          options={[
+            { value: "", label: "audience: recognised from each call" },
+            ...(chosen.audiences ?? []).map((a) => ({ value: a, label: `audience: ${a}` })),
+          ]}
         />
         <Input
           aria-label="The request of responses that are recorded alone"
@@ -59,20 +79,36 @@ export function Send() {
           value={request}
           onChange={(e) => setRequest(e.target.value)}
         />
-        <Upload accept=".yaml,.yml,.json" showUploadList={false} className="mapping-upload" beforeUpload={(f) => {
+        <Upload
+          accept=".yaml,.yml,.json"
+          showUploadList={false}
+          className="mapping-upload"
+          beforeUpload={(f) => {
             void f.text().then((text) => setMapping({ name: f.name, text }));
             return false;
-          }}>
+          }}
+        >
           <Button>{mapping ? `audiences: ${mapping.name}` : "Mapping of audiences…"}</Button>
         </Upload>
-        {mapping && <Button onClick={() => setMapping(undefined)} aria-label="Take the mapping of audiences away">✕</Button>}
+        {mapping && (
+          <Button onClick={() => setMapping(undefined)} aria-label="Take the mapping of audiences away">
+            ✕
+          </Button>
+        )}
       </Flex>
-      <Upload.Dragger multiple showUploadList={false} className="recording-upload" customRequest={({ file }) => void send(file as File)}>
+      <Upload.Dragger
+        multiple
+        showUploadList={false}
+        className="recording-upload"
+        customRequest={({ file }) => void send(file as File)}
+      >
         <p>
           <InboxOutlined aria-hidden style={{ fontSize: 24 }} />
         </p>
         <p>Drop recordings here, or press to choose files</p>
-        <p className="faint">HAR, HTTP messages as curl -i prints them, WARC, capture lines; also packed with gzip, zstd or zip</p>
+        <p className="faint">
+          HAR, HTTP messages as curl -i prints them, WARC, capture lines; also packed with gzip, zstd or zip
+        </p>
       </Upload.Dragger>
       <div aria-live="polite">
         {sent.map((s) => (
@@ -87,17 +123,29 @@ function SentResult({ sent }: { sent: Sent }) {
   const navigate = useNavigate();
   const { batch: b, error } = sent;
   if (error) {
-    return <Alert role="alert" style={{ marginTop: 8 }} type="error" showIcon title={`${sent.file} was not taken in`} description={error instanceof ApiProblem ? `${error.message}. ${error.next ?? ""}` : String(error)} />;
+    return (
+      <Alert
+        role="alert"
+        style={{ marginTop: 8 }}
+        type="error"
+        showIcon
+        title={`${sent.file} was not taken in`}
+        description={error instanceof ApiProblem ? `${error.message}. ${error.next ?? ""}` : String(error)}
+      />
+    );
   }
   if (!b) {
     return (
       <Flex gap={8} align="center" style={{ marginTop: 8 }}>
-        <span>{sent.file}</span> <Progress percent={Math.round(sent.share * 100)} size="small" aria-label={`Sending ${sent.file}`} />
+        <span>{sent.file}</span>{" "}
+        <Progress percent={Math.round(sent.share * 100)} size="small" aria-label={`Sending ${sent.file}`} />
         {sent.share === 1 && <Typography.Text type="secondary">judging…</Typography.Text>}
       </Flex>
     );
   }
-  const says = b.repeated ? "was taken in before; nothing changed" : `${count(b.captures, "capture")}, ${b.judged} judged, ${b.skipped} skipped: ${count(b.findings, "finding")}, ${b.new_findings} of them new`;
+  const says = b.repeated
+    ? "was taken in before; nothing changed"
+    : `${count(b.captures, "capture")}, ${b.judged} judged, ${b.skipped} skipped: ${count(b.findings, "finding")}, ${b.new_findings} of them new`;
   return (
     <Alert
       style={{ marginTop: 8 }}
@@ -108,7 +156,9 @@ function SentResult({ sent }: { sent: Sent }) {
         <>
           {b.problem && <div>{b.problem}</div>}
           {!!b.incomplete && <div>{`${b.incomplete} incomplete: judged as far as they go; they prove no repair`}</div>}
-          {b.skip_reasons?.map((r) => <div key={r.reason}>{`skipped ${r.captures}: ${r.reason}`}</div>)}
+          {b.skip_reasons?.map((r) => (
+            <div key={r.reason}>{`skipped ${r.captures}: ${r.reason}`}</div>
+          ))}
         </>
       }
       action={
@@ -124,4 +174,3 @@ function SentResult({ sent }: { sent: Sent }) {
     />
   );
 }
-

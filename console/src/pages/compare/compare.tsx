@@ -11,7 +11,14 @@ import { Code } from "../../shared/tags";
 
 type Place = components["schemas"]["ComparedPlace"];
 
-const signs: Record<Place["shift"], string> = { gone: "−", added: "+", renamed: "→", retyped: "≠", resized: "~", same: "" };
+const signs: Record<Place["shift"], string> = {
+  gone: "−",
+  added: "+",
+  renamed: "→",
+  retyped: "≠",
+  resized: "~",
+  same: "",
+};
 
 /** Two captures side by side: what of the body went, came, has another name, type or weight. */
 export default function Compare() {
@@ -31,8 +38,22 @@ export default function Compare() {
         title={`Captures ${before} and ${after}`}
         aside={
           <Flex gap={8} align="center" wrap>
-            <InputNumber aria-label="The capture before" min={1} value={before || null} onChange={(v) => v && set({ before: String(v) })} prefix="before" style={{ width: 130 }} />
-            <InputNumber aria-label="The capture after" min={1} value={after || null} onChange={(v) => v && set({ after: String(v) })} prefix="after" style={{ width: 130 }} />
+            <InputNumber
+              aria-label="The capture before"
+              min={1}
+              value={before || null}
+              onChange={(v) => v && set({ before: String(v) })}
+              prefix="before"
+              style={{ width: 130 }}
+            />
+            <InputNumber
+              aria-label="The capture after"
+              min={1}
+              value={after || null}
+              onChange={(v) => v && set({ after: String(v) })}
+              prefix="after"
+              style={{ width: 130 }}
+            />
             <Checkbox checked={all} onChange={(e) => set({ show: e.target.checked ? "all" : "" })}>
               what is the same, too
             </Checkbox>
@@ -41,7 +62,9 @@ export default function Compare() {
       >
         Before and after
       </Heading>
-      {!(before > 0 && after > 0) && <Empty title="Say which captures">Their numbers are in the list of captures.</Empty>}
+      {!(before > 0 && after > 0) && (
+        <Empty title="Say which captures">Their numbers are in the list of captures.</Empty>
+      )}
       {both.isLoading && <Loading what="the comparison" />}
       {both.error && <Failed error={both.error} again={() => both.refetch()} />}
       {both.data && (
@@ -58,7 +81,11 @@ export default function Compare() {
             locale={{ emptyText: <Empty title="Their bodies are of the same structure and weight" /> }}
             pagination={{ pageSize: 100, hideOnSinglePage: true, showSizeChanger: false }}
             columns={[
-              { title: "", width: 100, render: (_, p) => <strong className={`shift-${p.shift}`}>{`${signs[p.shift]} ${p.shift}`}</strong> },
+              {
+                title: "",
+                width: 100,
+                render: (_, p) => <strong className={`shift-${p.shift}`}>{`${signs[p.shift]} ${p.shift}`}</strong>,
+              },
               {
                 title: "Path",
                 render: (_, p) => (
@@ -68,7 +95,8 @@ export default function Compare() {
                         <Code>{p.from}</Code> →{" "}
                       </>
                     )}
-                    <Code>{p.path}</Code> {p.below ? <Typography.Text type="secondary">and {p.below} inside</Typography.Text> : null}
+                    <Code>{p.path}</Code>{" "}
+                    {p.below ? <Typography.Text type="secondary">and {p.below} inside</Typography.Text> : null}
                   </>
                 ),
               },
@@ -76,7 +104,18 @@ export default function Compare() {
               { title: "Is", width: 150, render: (_, p) => of(p.after) },
               { title: "Bytes", width: 90, align: "right", render: (_, p) => change(-p.saved) },
               { title: "Leaked", width: 150, render: (_, p) => p.leaked },
-              { title: "Leaks", width: 150, render: (_, p) => (p.leaks ? <Typography.Text type="danger">{p.leaks}</Typography.Text> : p.leaked ? <Typography.Text type="success">✓ no more</Typography.Text> : "") },
+              {
+                title: "Leaks",
+                width: 150,
+                render: (_, p) =>
+                  p.leaks ? (
+                    <Typography.Text type="danger">{p.leaks}</Typography.Text>
+                  ) : p.leaked ? (
+                    <Typography.Text type="success">✓ no more</Typography.Text>
+                  ) : (
+                    ""
+                  ),
+              },
             ]}
           />
           <Code copyable>{`inkret capture compare ${before} ${after}`}</Code>
@@ -101,7 +140,8 @@ function Side({ title, c, than }: { title: string; c: Capture; than?: Capture })
       </div>
       <div>
         {bytes(c.bytes)}
-        {than && than.bytes !== c.bytes && <strong> ({change(c.bytes - than.bytes)})</strong>}, {bytes(c.excess_bytes)} excess ({share(c.excess_bytes, c.bytes)}), {count(c.findings, "finding")}
+        {than && than.bytes !== c.bytes && <strong> ({change(c.bytes - than.bytes)})</strong>}, {bytes(c.excess_bytes)}{" "}
+        excess ({share(c.excess_bytes, c.bytes)}), {count(c.findings, "finding")}
       </div>
     </section>
   );

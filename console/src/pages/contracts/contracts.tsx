@@ -22,7 +22,8 @@ export default function Contracts() {
   if (!service)
     return (
       <Empty title="No contracts yet">
-        Draft some from what goes out today: <Typography.Text code>inkret draft --captures FILE -o contract.yaml</Typography.Text>
+        Draft some from what goes out today:{" "}
+        <Typography.Text code>inkret draft --captures FILE -o contract.yaml</Typography.Text>
       </Empty>
     );
   return (
@@ -70,7 +71,10 @@ function Revisions({ service }: { service: string }) {
   const { get, set } = useAddress();
   const page = Number(get("page")) || 1;
   const query = { service, page, size: 50 };
-  const list = useQuery({ queryKey: ["revisions", query], queryFn: () => take(api.GET("/api/v1/revisions", { params: { query } })) });
+  const list = useQuery({
+    queryKey: ["revisions", query],
+    queryFn: () => take(api.GET("/api/v1/revisions", { params: { query } })),
+  });
   if (list.error) return <Failed error={list.error} again={() => list.refetch()} />;
   return (
     <Table<Revision>
@@ -79,14 +83,42 @@ function Revisions({ service }: { service: string }) {
       aria-label="Revisions"
       loading={list.isPending}
       dataSource={list.data?.items}
-      pagination={{ current: page, pageSize: 50, total: list.data?.total, hideOnSinglePage: true, showSizeChanger: false, onChange: (p) => set({ page: p > 1 ? String(p) : "" }) }}
+      pagination={{
+        current: page,
+        pageSize: 50,
+        total: list.data?.total,
+        hideOnSinglePage: true,
+        showSizeChanger: false,
+        onChange: (p) => set({ page: p > 1 ? String(p) : "" }),
+      }}
       columns={[
-        { title: "Revision", width: 90, render: (_, r) => <Link to={`/contracts/${encodeURIComponent(r.service)}/revisions/${r.number}`}>{r.number}</Link> },
+        {
+          title: "Revision",
+          width: 90,
+          render: (_, r) => (
+            <Link to={`/contracts/${encodeURIComponent(r.service)}/revisions/${r.number}`}>{r.number}</Link>
+          ),
+        },
         { title: "State", width: 110, render: (_, r) => <RevisionState revision={r} /> },
-        { title: "Lets out", width: 170, render: (_, r) => r.direction && <DirectionMark value={r.direction} reaches={r.reaches} /> },
+        {
+          title: "Lets out",
+          width: 170,
+          render: (_, r) => r.direction && <DirectionMark value={r.direction} reaches={r.reaches} />,
+        },
         { title: "What it changes", render: (_, r) => <Sentences all={r.words} most={2} /> },
         { title: "Why", width: 220, dataIndex: "reason" },
-        { title: "By", width: 170, render: (_, r) => <><div>{r.author}</div><Typography.Text type="secondary" title={time(r.created)}>{ago(r.created)}</Typography.Text></> },
+        {
+          title: "By",
+          width: 170,
+          render: (_, r) => (
+            <>
+              <div>{r.author}</div>
+              <Typography.Text type="secondary" title={time(r.created)}>
+                {ago(r.created)}
+              </Typography.Text>
+            </>
+          ),
+        },
       ]}
     />
   );
@@ -106,21 +138,72 @@ export function AdviceTable({ all, loading, service }: { all?: Advice[]; loading
       pagination={{ pageSize: 50, hideOnSinglePage: true, showSizeChanger: false }}
       locale={{ emptyText: loading ? " " : <Empty title="Nothing to object to" /> }}
       columns={[
-        { title: "Weight", width: 130, sorter: (a, b) => a.weight.localeCompare(b.weight), render: (_, a) => <span><span aria-hidden>{weightSign[a.weight]}</span> {a.weight}</span> },
-        { title: "About", render: (_, a) => <><Code>{a.about}</Code>{a.endpoint && <div><Typography.Text type="secondary" className="code">{a.endpoint}</Typography.Text></div>}</> },
-        { title: "Advice", render: (_, a) => <>{a.text}<div><Typography.Text type="secondary">→ {a.mend}</Typography.Text></div></> },
-        { title: "At", width: 200, render: (_, a) => a.line > 0 && <Link to={`/contracts/${encodeURIComponent(service)}/edit?as=text&file=${encodeURIComponent(a.file)}&line=${a.line}`}><Code>{`${a.file}:${a.line}`}</Code></Link> },
+        {
+          title: "Weight",
+          width: 130,
+          sorter: (a, b) => a.weight.localeCompare(b.weight),
+          render: (_, a) => (
+            <span>
+              <span aria-hidden>{weightSign[a.weight]}</span> {a.weight}
+            </span>
+          ),
+        },
+        {
+          title: "About",
+          render: (_, a) => (
+            <>
+              <Code>{a.about}</Code>
+              {a.endpoint && (
+                <div>
+                  <Typography.Text type="secondary" className="code">
+                    {a.endpoint}
+                  </Typography.Text>
+                </div>
+              )}
+            </>
+          ),
+        },
+        {
+          title: "Advice",
+          render: (_, a) => (
+            <>
+              {a.text}
+              <div>
+                <Typography.Text type="secondary">→ {a.mend}</Typography.Text>
+              </div>
+            </>
+          ),
+        },
+        {
+          title: "At",
+          width: 200,
+          render: (_, a) =>
+            a.line > 0 && (
+              <Link
+                to={`/contracts/${encodeURIComponent(service)}/edit?as=text&file=${encodeURIComponent(a.file)}&line=${a.line}`}
+              >
+                <Code>{`${a.file}:${a.line}`}</Code>
+              </Link>
+            ),
+        },
       ]}
     />
   );
 }
 
 function AdvicePanel({ service }: { service: string }) {
-  const list = useQuery({ queryKey: ["advice", service], queryFn: () => take(api.GET("/api/v1/services/{service}/contracts/advice", { params: { path: { service } } })) });
+  const list = useQuery({
+    queryKey: ["advice", service],
+    queryFn: () => take(api.GET("/api/v1/services/{service}/contracts/advice", { params: { path: { service } } })),
+  });
   if (list.error) return <Failed error={list.error} again={() => list.refetch()} />;
   return (
     <>
-      {list.data && <Typography.Paragraph type="secondary">{count(list.data.length, "piece")} of advice. <Code copyable>{`inkret contract advice ${service}`}</Code></Typography.Paragraph>}
+      {list.data && (
+        <Typography.Paragraph type="secondary">
+          {count(list.data.length, "piece")} of advice. <Code copyable>{`inkret contract advice ${service}`}</Code>
+        </Typography.Paragraph>
+      )}
       <AdviceTable all={list.data} loading={list.isPending} service={service} />
     </>
   );

@@ -10,7 +10,12 @@ import { Empty, Failed, Loading } from "../../shared/states";
 const Trend = lazy(() => import("./trend"));
 
 const gaps: { kind: CoverageGap["kind"]; whole: string; title: string; missing: string }[] = [
-  { kind: "without-contract", whole: "endpoints", title: "Endpoints with a contract", missing: "seen without a contract" },
+  {
+    kind: "without-contract",
+    whole: "endpoints",
+    title: "Endpoints with a contract",
+    missing: "seen without a contract",
+  },
   { kind: "never-captured", whole: "contracts", title: "Contracts captured", missing: "never captured" },
   { kind: "never-exercised", whole: "responses", title: "Responses seen, by audience", missing: "never seen" },
   { kind: "never-tried", whole: "audiences", title: "Audiences tried", missing: "never tried" },
@@ -20,7 +25,10 @@ const gaps: { kind: CoverageGap["kind"]; whole: string; title: string; missing: 
 /** How far contracts and captures reach: numbers, what is left to do, and a trend. */
 export function CoveragePanel({ service }: { service: string }) {
   const { get, set } = useAddress();
-  const coverage = useQuery({ queryKey: ["coverage", service], queryFn: () => take(api.GET("/api/v1/services/{service}/coverage", { params: { path: { service } } })) });
+  const coverage = useQuery({
+    queryKey: ["coverage", service],
+    queryFn: () => take(api.GET("/api/v1/services/{service}/coverage", { params: { path: { service } } })),
+  });
   if (coverage.isPending) return <Loading what="the coverage" />;
   if (coverage.error) return <Failed error={coverage.error} again={() => coverage.refetch()} />;
   const { numbers, gaps: all, trend } = coverage.data;
@@ -34,13 +42,21 @@ export function CoveragePanel({ service }: { service: string }) {
           const missing = numbers[g.kind] ?? 0;
           const share = whole ? Math.round(((whole - missing) / whole) * 100) : 100;
           return (
-            <button key={g.kind} type="button" className={`count-button${chosen === g.kind ? " chosen" : ""}`} aria-pressed={chosen === g.kind} onClick={() => set({ gap: chosen === g.kind ? "" : g.kind })}>
+            <button
+              key={g.kind}
+              type="button"
+              className={`count-button${chosen === g.kind ? " chosen" : ""}`}
+              aria-pressed={chosen === g.kind}
+              onClick={() => set({ gap: chosen === g.kind ? "" : g.kind })}
+            >
               <span>{g.title}</span>
               <strong>
                 {whole - missing} of {whole}
               </strong>
               <Progress percent={share} size="small" showInfo={false} strokeColor="#27407f" aria-label={`${share}%`} />
-              <span className={missing ? "warn" : undefined}>{missing ? `${missing} ${g.missing}` : "all of them"}</span>
+              <span className={missing ? "warn" : undefined}>
+                {missing ? `${missing} ${g.missing}` : "all of them"}
+              </span>
             </button>
           );
         })}
@@ -54,7 +70,16 @@ export function CoveragePanel({ service }: { service: string }) {
         </section>
       )}
       <section aria-label="Left to do">
-        <Typography.Title level={2}>{chosen ? `${count(shown.length, "gap")}: ${gaps.find((g) => g.kind === chosen)?.missing}` : `${count(shown.length, "gap")} left`}{chosen && <Button size="small" type="link" onClick={() => set({ gap: "" })}>show all</Button>}</Typography.Title>
+        <Typography.Title level={2}>
+          {chosen
+            ? `${count(shown.length, "gap")}: ${gaps.find((g) => g.kind === chosen)?.missing}`
+            : `${count(shown.length, "gap")} left`}
+          {chosen && (
+            <Button size="small" type="link" onClick={() => set({ gap: "" })}>
+              show all
+            </Button>
+          )}
+        </Typography.Title>
         <Table<CoverageGap>
           rowKey={(g) => JSON.stringify(g)}
           size="small"
@@ -66,16 +91,33 @@ export function CoveragePanel({ service }: { service: string }) {
             { title: "Gap", width: 190, render: (_, g) => gaps.find((k) => k.kind === g.kind)?.missing },
             {
               title: "Where",
-              render: (_, g) => (g.endpoint_id ? <Link to={`/endpoints/${g.endpoint_id}`}>{g.endpoint}</Link> : <Link to={`/entities/${encodeURIComponent(service)}/${encodeURIComponent(g.entity ?? "")}?q=${encodeURIComponent(g.field ?? "")}`}>{g.entity}.{g.field}</Link>),
+              render: (_, g) =>
+                g.endpoint_id ? (
+                  <Link to={`/endpoints/${g.endpoint_id}`}>{g.endpoint}</Link>
+                ) : (
+                  <Link
+                    to={`/entities/${encodeURIComponent(service)}/${encodeURIComponent(g.entity ?? "")}?q=${encodeURIComponent(g.field ?? "")}`}
+                  >
+                    {g.entity}.{g.field}
+                  </Link>
+                ),
             },
             { title: "Audience", dataIndex: "audience" },
             { title: "Status", dataIndex: "status" },
             {
               title: "Next step",
               render: (_, g) =>
-                g.kind === "without-contract" ? <Link to={`/contracts/${encodeURIComponent(service)}/edit?draft=captures&endpoint=${encodeURIComponent(g.endpoint ?? "")}`}>draft a contract from its {count(g.captures ?? 0, "capture")}</Link>
-                : g.kind === "unclassed" ? <Link to={`/entities?service=${encodeURIComponent(service)}&tab=queue`}>class it</Link>
-                : <Link to="/captures">capture it{g.audience ? ` as ${g.audience}` : ""}</Link>,
+                g.kind === "without-contract" ? (
+                  <Link
+                    to={`/contracts/${encodeURIComponent(service)}/edit?draft=captures&endpoint=${encodeURIComponent(g.endpoint ?? "")}`}
+                  >
+                    draft a contract from its {count(g.captures ?? 0, "capture")}
+                  </Link>
+                ) : g.kind === "unclassed" ? (
+                  <Link to={`/entities?service=${encodeURIComponent(service)}&tab=queue`}>class it</Link>
+                ) : (
+                  <Link to="/captures">capture it{g.audience ? ` as ${g.audience}` : ""}</Link>
+                ),
             },
           ]}
         />

@@ -15,8 +15,11 @@ const forms = [
 type Form = (typeof forms)[number]["value"];
 
 async function load(service: string, form: Form): Promise<ContractFile[]> {
-  if (form === "contract") return (await take(api.GET("/api/v1/services/{service}/contracts", { params: { path: { service } } }))).files;
-  return (await take(api.GET("/api/v1/services/{service}/contracts/forms/{form}", { params: { path: { service, form } } }))).files;
+  if (form === "contract")
+    return (await take(api.GET("/api/v1/services/{service}/contracts", { params: { path: { service } } }))).files;
+  return (
+    await take(api.GET("/api/v1/services/{service}/contracts/forms/{form}", { params: { path: { service, form } } }))
+  ).files;
 }
 
 function download(f: ContractFile) {
@@ -39,7 +42,16 @@ export function ExportPanel({ service }: { service: string }) {
     <div className="stack">
       <Flex gap={8} wrap align="center">
         <Segmented value={form} onChange={(v) => set({ form: v })} options={[...forms]} />
-        {files.data && files.data.length > 1 && <Select showSearch aria-label="File" style={{ minWidth: 380 }} value={file?.name} onChange={setName} options={files.data.map((f) => ({ value: f.name, label: f.name }))} />}
+        {files.data && files.data.length > 1 && (
+          <Select
+            showSearch
+            aria-label="File"
+            style={{ minWidth: 380 }}
+            value={file?.name}
+            onChange={setName}
+            options={files.data.map((f) => ({ value: f.name, label: f.name }))}
+          />
+        )}
         {file && <Button onClick={() => download(file)}>Save {file.name}</Button>}
       </Flex>
       <Code copyable>{`inkret contract export ${service} --as ${form} --output .`}</Code>

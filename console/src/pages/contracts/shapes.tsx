@@ -14,12 +14,20 @@ export function ShapesPanel({ service }: { service: string }) {
   const may = useMay("reviewer", service);
   const navigate = useNavigate();
   const { message } = App.useApp();
-  const list = useQuery({ queryKey: ["shapes", service], queryFn: () => take(api.GET("/api/v1/services/{service}/shapes", { params: { path: { service } } })) });
+  const list = useQuery({
+    queryKey: ["shapes", service],
+    queryFn: () => take(api.GET("/api/v1/services/{service}/shapes", { params: { path: { service } } })),
+  });
   const [pulling, setPulling] = useState<ShapeProposal>();
   const change = useMutation({
     mutationFn: (c: { inline?: string; pull_out?: ShapeProposal }) => {
       const working = workingOf(service);
-      return take(api.POST("/api/v1/services/{service}/contracts/trial", { params: { path: { service } }, body: { ...c, files: working?.files, base: working?.base } }));
+      return take(
+        api.POST("/api/v1/services/{service}/contracts/trial", {
+          params: { path: { service } },
+          body: { ...c, files: working?.files, base: working?.base },
+        }),
+      );
     },
     onSuccess: (t) => {
       keepWorking(service, { files: t.files, base: t.base });
@@ -52,18 +60,32 @@ export function ShapesPanel({ service }: { service: string }) {
           </Flex>
         </section>
       ))}
-      {shapes.length === 0 && proposals.length === 0 && <Empty title="No shapes">Where two responses repeat the same grants, one shape for both is proposed here.</Empty>}
+      {shapes.length === 0 && proposals.length === 0 && (
+        <Empty title="No shapes">
+          Where two responses repeat the same grants, one shape for both is proposed here.
+        </Empty>
+      )}
       {shapes.map((s) => (
         <section key={s.name} className="sheet" aria-label={`Shape ${s.name}`}>
           <Flex justify="space-between" gap={12} wrap>
             <div>
               <Typography.Title level={2}>
-                <Link to={`/contracts/${encodeURIComponent(service)}/edit?as=text&file=${encodeURIComponent(s.file)}&line=${s.line}`}>{s.name}</Link>{" "}
+                <Link
+                  to={`/contracts/${encodeURIComponent(service)}/edit?as=text&file=${encodeURIComponent(s.file)}&line=${s.line}`}
+                >
+                  {s.name}
+                </Link>{" "}
                 <Typography.Text type="secondary">over {s.entity}</Typography.Text>
               </Typography.Title>
-              <Code>{s.grants.map((g) => (g.carries && g.carries !== `${s.entity}.${g.name}` ? `${g.name}: ${g.carries}` : g.name)).join(", ")}</Code>
+              <Code>
+                {s.grants
+                  .map((g) => (g.carries && g.carries !== `${s.entity}.${g.name}` ? `${g.name}: ${g.carries}` : g.name))
+                  .join(", ")}
+              </Code>
               <Typography.Paragraph style={{ margin: "6px 0 0" }}>
-                {s.uses.length === 0 ? "used nowhere" : `${count(s.uses.length, "use")}; a change reaches ${count(s.touches.length, "endpoint")}:`}
+                {s.uses.length === 0
+                  ? "used nowhere"
+                  : `${count(s.uses.length, "use")}; a change reaches ${count(s.touches.length, "endpoint")}:`}
               </Typography.Paragraph>
               <ul className="plain">
                 {s.touches.map((e) => (
@@ -74,7 +96,10 @@ export function ShapesPanel({ service }: { service: string }) {
               </ul>
             </div>
             {may && s.uses.length > 0 && (
-              <Button loading={change.isPending && change.variables?.inline === s.name} onClick={() => change.mutate({ inline: s.name })}>
+              <Button
+                loading={change.isPending && change.variables?.inline === s.name}
+                onClick={() => change.mutate({ inline: s.name })}
+              >
                 Write out everywhere
               </Button>
             )}
@@ -91,7 +116,11 @@ export function ShapesPanel({ service }: { service: string }) {
       >
         <label>
           Name of the shape
-          <Input value={pulling?.name} onChange={(e) => setPulling((p) => p && { ...p, name: e.target.value })} onPressEnter={() => pulling && change.mutate({ pull_out: pulling })} />
+          <Input
+            value={pulling?.name}
+            onChange={(e) => setPulling((p) => p && { ...p, name: e.target.value })}
+            onPressEnter={() => pulling && change.mutate({ pull_out: pulling })}
+          />
         </label>
       </Modal>
     </div>

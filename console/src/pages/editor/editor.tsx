@@ -22,7 +22,11 @@ const TextEditor = lazy(() => import("./text"));
 /** Edits a service's contracts: one endpoint by ticking, or the files as text. Both show the same thing. */
 export default function EditorPage() {
   const { id, service: named } = useParams();
-  const endpoint = useQuery({ queryKey: ["endpoint", id], queryFn: () => take(api.GET("/api/v1/endpoints/{endpoint_id}", { params: { path: { endpoint_id: id! } } })), enabled: id !== undefined });
+  const endpoint = useQuery({
+    queryKey: ["endpoint", id],
+    queryFn: () => take(api.GET("/api/v1/endpoints/{endpoint_id}", { params: { path: { endpoint_id: id! } } })),
+    enabled: id !== undefined,
+  });
   if (id === undefined) return <Editor service={named ?? ""} />;
   if (endpoint.isPending) return <Loading what="the endpoint" />;
   if (endpoint.error) return <Failed error={endpoint.error} again={() => endpoint.refetch()} />;
@@ -48,14 +52,23 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
   const [working, setWorking] = useWorking(service);
   const [theirs, setTheirs] = useState<{ revision: Revision; conflicts: { file: string; line: number }[] }>();
   const [drafted, setDrafted] = useState<Drafted>();
-  const inForce = useQuery({ queryKey: ["contracts", service], queryFn: () => take(api.GET("/api/v1/services/{service}/contracts", { params: { path: { service } } })) });
+  const inForce = useQuery({
+    queryKey: ["contracts", service],
+    queryFn: () => take(api.GET("/api/v1/services/{service}/contracts", { params: { path: { service } } })),
+  });
   const files = working?.files ?? inForce.data?.files;
   const base = working?.base ?? inForce.data?.number ?? 0;
   const rested = useRested(files, pause);
   const chosenEndpoint = get("endpoint") || endpoint; // a draft may write the endpoint otherwise than it was seen
   const trial = useQuery({
     queryKey: ["trial", service, rested, chosenEndpoint],
-    queryFn: () => take(api.POST("/api/v1/services/{service}/contracts/trial", { params: { path: { service } }, body: { files: rested, base, endpoint: chosenEndpoint } })),
+    queryFn: () =>
+      take(
+        api.POST("/api/v1/services/{service}/contracts/trial", {
+          params: { path: { service } },
+          body: { files: rested, base, endpoint: chosenEndpoint },
+        }),
+      ),
     enabled: rested !== undefined,
     placeholderData: keepPreviousData,
     staleTime: Infinity,
@@ -64,12 +77,24 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
 
   const keep = useCallback((next: ContractFile[]) => setWorking({ files: next, base }), [setWorking, base]);
   const edit = useMutation({
-    mutationFn: (edits: PatchOp[]) => take(api.POST("/api/v1/services/{service}/contracts/trial", { params: { path: { service } }, body: { files, base, edits, endpoint: chosenEndpoint } })),
+    mutationFn: (edits: PatchOp[]) =>
+      take(
+        api.POST("/api/v1/services/{service}/contracts/trial", {
+          params: { path: { service } },
+          body: { files, base, edits, endpoint: chosenEndpoint },
+        }),
+      ),
     onSuccess: (t) => keep(t.files),
     onError: failed,
   });
   const merge = useMutation({
-    mutationFn: () => take(api.POST("/api/v1/services/{service}/contracts/merge", { params: { path: { service } }, body: { base, files: files ?? [] } })),
+    mutationFn: () =>
+      take(
+        api.POST("/api/v1/services/{service}/contracts/merge", {
+          params: { path: { service } },
+          body: { base, files: files ?? [] },
+        }),
+      ),
     onSuccess: (m) => {
       setWorking({ files: m.files, base: m.theirs.number });
       setTheirs({ revision: m.theirs, conflicts: m.conflicts });
@@ -79,7 +104,13 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
   const [saving, setSaving] = useState(false);
   const [reason, setReason] = useState("");
   const save = useMutation({
-    mutationFn: () => take(api.PUT("/api/v1/services/{service}/contracts", { params: { path: { service } }, body: { files: files ?? [], base, reason: reason || undefined } })),
+    mutationFn: () =>
+      take(
+        api.PUT("/api/v1/services/{service}/contracts", {
+          params: { path: { service } },
+          body: { files: files ?? [], base, reason: reason || undefined },
+        }),
+      ),
     onSuccess: (r) => {
       setWorking(undefined);
       setTheirs(undefined);
@@ -128,7 +159,11 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
               </Button>
             )}
             {may && (
-              <Button type="primary" disabled={!changed || problems.length > 0 || merge.isPending} onClick={() => setSaving(true)}>
+              <Button
+                type="primary"
+                disabled={!changed || problems.length > 0 || merge.isPending}
+                onClick={() => setSaving(true)}
+              >
                 {trial.data?.needs_approval ? "Put up for approval" : "Save"}
               </Button>
             )}
@@ -137,30 +172,55 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
       >
         {chosenEndpoint ? (
           <>
-            <span className="faint">edit</span> {id ? <Link to={`/endpoints/${id}`}><Code>{chosenEndpoint}</Code></Link> : <Code>{chosenEndpoint}</Code>}
+            <span className="faint">edit</span>{" "}
+            {id ? (
+              <Link to={`/endpoints/${id}`}>
+                <Code>{chosenEndpoint}</Code>
+              </Link>
+            ) : (
+              <Code>{chosenEndpoint}</Code>
+            )}
           </>
         ) : (
           <>
-            <span className="faint">edit</span> <Link to={`/contracts?service=${encodeURIComponent(service)}`}>{service}</Link>
+            <span className="faint">edit</span>{" "}
+            <Link to={`/contracts?service=${encodeURIComponent(service)}`}>{service}</Link>
           </>
         )}
       </Heading>
-      {!may && <Alert type="info" showIcon title="You can try changes out here; to save them needs the role reviewer." style={{ marginBottom: 12 }} />}
+      {!may && (
+        <Alert
+          type="info"
+          showIcon
+          title="You can try changes out here; to save them needs the role reviewer."
+          style={{ marginBottom: 12 }}
+        />
+      )}
       {(outdated || theirs) && (
         <Alert
           type="warning"
           showIcon
           style={{ marginBottom: 12 }}
-          title={theirs ? `${theirs.revision.author} changed the contracts meanwhile; both changes are brought together below.` : `Revision ${inForce.data.number}, by ${inForce.data.author}, came into force while you were changing revision ${base}.`}
+          title={
+            theirs
+              ? `${theirs.revision.author} changed the contracts meanwhile; both changes are brought together below.`
+              : `Revision ${inForce.data.number}, by ${inForce.data.author}, came into force while you were changing revision ${base}.`
+          }
           description={
             theirs ? (
               <>
                 <Sentences all={theirs.revision.words} most={6} />
                 {theirs.conflicts.length > 0 ? (
                   <>
-                    You both changed the same {theirs.conflicts.length === 1 ? "place" : "places"}; your lines were kept. Look at{" "}
+                    You both changed the same {theirs.conflicts.length === 1 ? "place" : "places"}; your lines were
+                    kept. Look at{" "}
                     {theirs.conflicts.map((c) => (
-                      <Button key={`${c.file}:${c.line}`} type="link" size="small" onClick={() => set({ as: "text", file: c.file, line: String(c.line) })}>
+                      <Button
+                        key={`${c.file}:${c.line}`}
+                        type="link"
+                        size="small"
+                        onClick={() => set({ as: "text", file: c.file, line: String(c.line) })}
+                      >
                         {c.file}:{c.line}
                       </Button>
                     ))}
@@ -208,7 +268,11 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
             <ul className="plain">
               {problems.slice(0, 8).map((p) => (
                 <li key={`${p.file}${p.line}${p.column}${p.found}`}>
-                  <Button type="link" size="small" onClick={() => set({ as: "text", file: p.file, line: String(p.line) })}>
+                  <Button
+                    type="link"
+                    size="small"
+                    onClick={() => set({ as: "text", file: p.file, line: String(p.line) })}
+                  >
                     {p.file}:{p.line}:{p.column}
                   </Button>{" "}
                   {p.found}; expected {p.expected}
@@ -248,21 +312,70 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
           </Flex>
           {as === "text" && files && (
             <Suspense fallback={<Loading what="the editor" />}>
-              <TextEditor files={files} onChange={keep} problems={problems} contract={contract} file={get("file") || place.current.file || problems[0]?.file} line={Number(get("line")) || undefined} begin={place.current.line ?? problems[0]?.line} onFile={(f) => set({ file: f, line: "" })} readOnly={edit.isPending} />
+              <TextEditor
+                files={files}
+                onChange={keep}
+                problems={problems}
+                contract={contract}
+                file={get("file") || place.current.file || problems[0]?.file}
+                line={Number(get("line")) || undefined}
+                begin={place.current.line ?? problems[0]?.line}
+                onFile={(f) => set({ file: f, line: "" })}
+                readOnly={edit.isPending}
+              />
             </Suspense>
           )}
           {as === "grants" && trial.isPending && <Loading what="the contract" />}
           {as === "grants" && trial.error && <Failed error={trial.error} again={() => trial.refetch()} />}
-          {as === "grants" && trial.data && !contract && <Empty title="The text has problems">Mend them in the text first; the grants are shown again then.</Empty>}
-          {as === "grants" && contract && !known && chosenEndpoint && <DraftPanel service={service} endpoint={chosenEndpoint} files={files ?? []} contract={contract} onDraft={takeDraft} begin={get("draft")} />}
-          {as === "grants" && contract && known && <GrantsEditor contract={contract} busy={edit.isPending || trial.isFetching || rested !== files} onEdit={(ops) => edit.mutate(ops)} />}
+          {as === "grants" && trial.data && !contract && (
+            <Empty title="The text has problems">Mend them in the text first; the grants are shown again then.</Empty>
+          )}
+          {as === "grants" && contract && !known && chosenEndpoint && (
+            <DraftPanel
+              service={service}
+              endpoint={chosenEndpoint}
+              files={files ?? []}
+              contract={contract}
+              onDraft={takeDraft}
+              begin={get("draft")}
+            />
+          )}
+          {as === "grants" && contract && known && (
+            <GrantsEditor
+              contract={contract}
+              busy={edit.isPending || trial.isFetching || rested !== files}
+              onEdit={(ops) => edit.mutate(ops)}
+            />
+          )}
         </section>
         <section className="sheet" aria-label="What it comes to">
           <Tabs
             size="small"
             items={[
-              { key: "words", label: "What changes", children: trial.data && (changed ? <Sentences all={trial.data.words} /> : <Typography.Text type="secondary">Nothing is changed yet.</Typography.Text>) },
-              { key: "effect", label: "Effect on recorded traffic", children: <EffectPanel service={service} files={rested} base={base} changed={changed} broken={problems.length > 0} /> },
+              {
+                key: "words",
+                label: "What changes",
+                children:
+                  trial.data &&
+                  (changed ? (
+                    <Sentences all={trial.data.words} />
+                  ) : (
+                    <Typography.Text type="secondary">Nothing is changed yet.</Typography.Text>
+                  )),
+              },
+              {
+                key: "effect",
+                label: "Effect on recorded traffic",
+                children: (
+                  <EffectPanel
+                    service={service}
+                    files={rested}
+                    base={base}
+                    changed={changed}
+                    broken={problems.length > 0}
+                  />
+                ),
+              },
               {
                 key: "advice",
                 label: (
@@ -270,7 +383,15 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
                     Advice <Badge size="small" color="#80620a" count={trial.data?.advice.length ?? 0} />
                   </span>
                 ),
-                children: <AdviceTable all={trial.data?.advice.filter((a) => !chosenEndpoint || !a.endpoint || a.endpoint === chosenEndpoint)} loading={trial.isPending} service={service} />,
+                children: (
+                  <AdviceTable
+                    all={trial.data?.advice.filter(
+                      (a) => !chosenEndpoint || !a.endpoint || a.endpoint === chosenEndpoint,
+                    )}
+                    loading={trial.isPending}
+                    service={service}
+                  />
+                ),
               },
               { key: "text", label: "As text", children: <DiffText text={trial.data?.text ?? ""} /> },
             ]}
@@ -287,11 +408,23 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
           okButtonProps={{ loading: save.isPending }}
           width={640}
         >
-          {trial.data?.needs_approval && <Alert type="warning" showIcon title={`This lets more of what is ${trial.data.reaches} out. It takes effect when somebody else approves it.`} style={{ marginBottom: 12 }} />}
+          {trial.data?.needs_approval && (
+            <Alert
+              type="warning"
+              showIcon
+              title={`This lets more of what is ${trial.data.reaches} out. It takes effect when somebody else approves it.`}
+              style={{ marginBottom: 12 }}
+            />
+          )}
           {trial.data && <Sentences all={trial.data.words} most={10} />}
           <label style={{ display: "block", marginTop: "12px" }}>
             Why, for whoever reads the revisions
-            <Input autoFocus value={reason} onChange={(e) => setReason(e.target.value)} onPressEnter={() => save.mutate()} />
+            <Input
+              autoFocus
+              value={reason}
+              onChange={(e) => setReason(e.target.value)}
+              onPressEnter={() => save.mutate()}
+            />
           </label>
         </Modal>
       )}
@@ -301,5 +434,11 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
 
 /** The endpoints that contract files write down, as they stand there. */
 function endpointsIn(files: ContractFile[]): string[] {
-  return files.flatMap((f) => [...f.text.matchAll(/^\s*-\s+endpoint:\s*["']?([A-Z]+ \/[^"'\n#]*?)["']?\s*(?:#.*)?$/gm)].map((m) => m[1]!.trim())).sort((a, b) => a.slice(a.indexOf(" ")).localeCompare(b.slice(b.indexOf(" "))));
+  return files
+    .flatMap((f) =>
+      [...f.text.matchAll(/^\s*-\s+endpoint:\s*["']?([A-Z]+ \/[^"'\n#]*?)["']?\s*(?:#.*)?$/gm)].map((m) =>
+        m[1]!.trim(),
+      ),
+    )
+    .sort((a, b) => a.slice(a.indexOf(" ")).localeCompare(b.slice(b.indexOf(" "))));
 }

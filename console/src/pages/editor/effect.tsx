@@ -9,17 +9,40 @@ import { Failed, Loading } from "../../shared/states";
 import { Code, SeverityMark } from "../../shared/tags";
 
 /** Which findings of recorded traffic a change lets go, and which come with it. */
-export function EffectPanel({ service, files, base, changed, broken }: { service: string; files?: ContractFile[]; base: number; changed: boolean; broken: boolean }) {
+export function EffectPanel({
+  service,
+  files,
+  base,
+  changed,
+  broken,
+}: {
+  service: string;
+  files?: ContractFile[];
+  base: number;
+  changed: boolean;
+  broken: boolean;
+}) {
   const may = useMay("reviewer", service);
   const [asked, setAsked] = useState<ContractFile[]>();
   const current = asked === files && asked !== undefined;
   const effect = useQuery({
     queryKey: ["effect", service, asked],
-    queryFn: () => take(api.POST("/api/v1/services/{service}/contracts/trial", { params: { path: { service } }, body: { files: asked, base, effect: true } })),
+    queryFn: () =>
+      take(
+        api.POST("/api/v1/services/{service}/contracts/trial", {
+          params: { path: { service } },
+          body: { files: asked, base, effect: true },
+        }),
+      ),
     enabled: current && changed && !broken,
     staleTime: Infinity,
   });
-  if (!may) return <Typography.Text type="secondary">The effect on recorded captures is shown to reviewers: it depends on the values in them.</Typography.Text>;
+  if (!may)
+    return (
+      <Typography.Text type="secondary">
+        The effect on recorded captures is shown to reviewers: it depends on the values in them.
+      </Typography.Text>
+    );
   if (!changed) return <Typography.Text type="secondary">Nothing is changed yet.</Typography.Text>;
   if (broken) return <Typography.Text type="secondary">The contract has problems; mend them first.</Typography.Text>;
   if (!current)
@@ -35,7 +58,9 @@ export function EffectPanel({ service, files, base, changed, broken }: { service
   return (
     <>
       <Typography.Paragraph type="secondary">
-        {e.captures === 0 ? "No recorded capture is touched by this." : `${count(e.captures, "capture")} judged by both${e.most ? ", the newest; there are more" : ""}.`}
+        {e.captures === 0
+          ? "No recorded capture is touched by this."
+          : `${count(e.captures, "capture")} judged by both${e.most ? ", the newest; there are more" : ""}.`}
       </Typography.Paragraph>
       <List title="would go" sign="−" all={e.gone} linked />
       <List title="would come" sign="+" all={e.came} />

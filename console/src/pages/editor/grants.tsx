@@ -1,5 +1,20 @@
 import { useState } from "react";
-import { Alert, App, Button, Checkbox, Dropdown, Flex, Input, Modal, Popconfirm, Segmented, Select, Tag, Tooltip, Typography } from "antd";
+import {
+  Alert,
+  App,
+  Button,
+  Checkbox,
+  Dropdown,
+  Flex,
+  Input,
+  Modal,
+  Popconfirm,
+  Segmented,
+  Select,
+  Tag,
+  Tooltip,
+  Typography,
+} from "antd";
 import type { EditableContract, GrantNode, PatchOp, ResponseContract } from "../../api/client";
 import { useAddress } from "../../shared/address";
 import { ClassMark } from "../../shared/classes";
@@ -22,24 +37,73 @@ export function GrantsEditor({ contract, busy, onEdit }: { contract: EditableCon
   const key = side === "answers" ? "responses" : "accepts";
   const begin = (r: Record<string, unknown>) => {
     const there = side === "answers" ? contract.responses !== undefined : contract.judges_requests;
-    onEdit([there ? { file: contract.file!, op: "add", path: `${contract.pointer}/${key}/-`, value: r } : { file: contract.file!, op: "add", path: `${contract.pointer}/${key}`, value: [r] }]);
+    onEdit([
+      there
+        ? { file: contract.file!, op: "add", path: `${contract.pointer}/${key}/-`, value: r }
+        : { file: contract.file!, op: "add", path: `${contract.pointer}/${key}`, value: [r] },
+    ]);
     setOpen(all.length);
   };
   return (
     <div className={busy ? "busy" : undefined} aria-busy={busy}>
       <Flex justify="space-between" gap={8} wrap style={{ marginBottom: 8 }}>
-        <Segmented<"answers" | "accepts"> size="small" value={side} onChange={(v) => set({ side: v === "accepts" ? v : "", response: "" })} options={[{ value: "answers", label: "What it answers" }, { value: "accepts", label: `What it accepts${contract.accepts ? "" : contract.judges_requests ? " (nothing)" : " (not judged)"}` }]} />
+        <Segmented<"answers" | "accepts">
+          size="small"
+          value={side}
+          onChange={(v) => set({ side: v === "accepts" ? v : "", response: "" })}
+          options={[
+            { value: "answers", label: "What it answers" },
+            {
+              value: "accepts",
+              label: `What it accepts${contract.accepts ? "" : contract.judges_requests ? " (nothing)" : " (not judged)"}`,
+            },
+          ]}
+        />
         <Team contract={contract} onEdit={onEdit} />
       </Flex>
-      <Flex gap={6} wrap align="center" role="tablist" aria-label={side === "answers" ? "Responses" : "Accepted bodies"} style={{ marginBottom: 10 }}>
+      <Flex
+        gap={6}
+        wrap
+        align="center"
+        role="tablist"
+        aria-label={side === "answers" ? "Responses" : "Accepted bodies"}
+        style={{ marginBottom: 10 }}
+      >
         {all.map((r, i) => (
-          <Button key={r.pointer} role="tab" aria-selected={r === response} size="small" type={r === response ? "primary" : "default"} ghost={r === response} onClick={() => setOpen(i)}>
+          <Button
+            key={r.pointer}
+            role="tab"
+            aria-selected={r === response}
+            size="small"
+            type={r === response ? "primary" : "default"}
+            ghost={r === response}
+            onClick={() => setOpen(i)}
+          >
             {[r.name, r.statuses.join(" "), (r.audiences ?? ["everybody"]).join(", ")].filter(Boolean).join(" · ")}
           </Button>
         ))}
         <NewResponse contract={contract} accepts={side === "accepts"} onAdd={begin} />
       </Flex>
-      {response ? <ResponseEditor key={response.pointer} contract={contract} response={response} accepts={side === "accepts"} onEdit={onEdit} onGone={() => setOpen(0)} /> : <Empty title={side === "answers" ? "No response is declared" : contract.judges_requests ? "Nothing may be sent" : "What clients send is not judged"} />}
+      {response ? (
+        <ResponseEditor
+          key={response.pointer}
+          contract={contract}
+          response={response}
+          accepts={side === "accepts"}
+          onEdit={onEdit}
+          onGone={() => setOpen(0)}
+        />
+      ) : (
+        <Empty
+          title={
+            side === "answers"
+              ? "No response is declared"
+              : contract.judges_requests
+                ? "Nothing may be sent"
+                : "What clients send is not judged"
+          }
+        />
+      )}
     </div>
   );
 }
@@ -47,12 +111,36 @@ export function GrantsEditor({ contract, busy, onEdit }: { contract: EditableCon
 function Team({ contract, onEdit }: { contract: EditableContract; onEdit: Edit }) {
   const [text, setText] = useState(contract.team ?? "");
   const save = () => {
-    if (text !== (contract.team ?? "")) onEdit([text ? { file: contract.file!, op: "add", path: `${contract.pointer}/team`, value: text } : { file: contract.file!, op: "remove", path: `${contract.pointer}/team` }]);
+    if (text !== (contract.team ?? ""))
+      onEdit([
+        text
+          ? { file: contract.file!, op: "add", path: `${contract.pointer}/team`, value: text }
+          : { file: contract.file!, op: "remove", path: `${contract.pointer}/team` },
+      ]);
   };
-  return <Input size="small" aria-label="Team" addonBefore="team" style={{ width: 200 }} value={text} onChange={(e) => setText(e.target.value)} onBlur={save} onPressEnter={save} />;
+  return (
+    <Input
+      size="small"
+      aria-label="Team"
+      addonBefore="team"
+      style={{ width: 200 }}
+      value={text}
+      onChange={(e) => setText(e.target.value)}
+      onBlur={save}
+      onPressEnter={save}
+    />
+  );
 }
 
-function NewResponse({ contract, accepts, onAdd }: { contract: EditableContract; accepts: boolean; onAdd: (r: Record<string, unknown>) => void }) {
+function NewResponse({
+  contract,
+  accepts,
+  onAdd,
+}: {
+  contract: EditableContract;
+  accepts: boolean;
+  onAdd: (r: Record<string, unknown>) => void;
+}) {
   const [open, setOpen] = useState(false);
   const [status, setStatus] = useState("200");
   const [audiences, setAudiences] = useState<string[]>([]);
@@ -62,7 +150,11 @@ function NewResponse({ contract, accepts, onAdd }: { contract: EditableContract;
   const add = () => {
     const r: Record<string, unknown> = {};
     if (audiences.length) r.audiences = audiences;
-    if (!accepts) r.statuses = status.split(/[\s,]+/).filter(Boolean).map((s) => (/^\d+$/.test(s) ? Number(s) : s));
+    if (!accepts)
+      r.statuses = status
+        .split(/[\s,]+/)
+        .filter(Boolean)
+        .map((s) => (/^\d+$/.test(s) ? Number(s) : s));
     if (entity) r.entity = entity;
     if (at) r.at = at;
     if (many) r.many = true;
@@ -75,21 +167,45 @@ function NewResponse({ contract, accepts, onAdd }: { contract: EditableContract;
       <Button size="small" type="dashed" onClick={() => setOpen(true)}>
         + {accepts ? "accepted body" : "response"}
       </Button>
-      <Modal title={accepts ? "A body that is accepted" : "A response"} open={open} onCancel={() => setOpen(false)} onOk={add} okText="Add">
+      <Modal
+        title={accepts ? "A body that is accepted" : "A response"}
+        open={open}
+        onCancel={() => setOpen(false)}
+        onOk={add}
+        okText="Add"
+      >
         <div className="stack tight">
           {!accepts && (
             <label>
-              Statuses <Input value={status} onChange={(e) => setStatus(e.target.value)} placeholder="200, 4XX, default" />
+              Statuses{" "}
+              <Input value={status} onChange={(e) => setStatus(e.target.value)} placeholder="200, 4XX, default" />
             </label>
           )}
           <label>
-            Audiences <Select mode="multiple" style={{ width: "100%" }} value={audiences} onChange={setAudiences} placeholder="everybody" options={contract.audiences.map((a) => ({ value: a, label: a }))} />
+            Audiences{" "}
+            <Select
+              mode="multiple"
+              style={{ width: "100%" }}
+              value={audiences}
+              onChange={setAudiences}
+              placeholder="everybody"
+              options={contract.audiences.map((a) => ({ value: a, label: a }))}
+            />
           </label>
           <label>
-            Entity <Select showSearch allowClear style={{ width: "100%" }} value={entity} onChange={setEntity} options={contract.entities.map((e) => ({ value: e.name, label: e.name }))} />
+            Entity{" "}
+            <Select
+              showSearch
+              allowClear
+              style={{ width: "100%" }}
+              value={entity}
+              onChange={setEntity}
+              options={contract.entities.map((e) => ({ value: e.name, label: e.name }))}
+            />
           </label>
           <label>
-            Where it stands (a JSON Pointer; nothing for the body itself) <Input value={at} onChange={(e) => setAt(e.target.value)} placeholder="/data" />
+            Where it stands (a JSON Pointer; nothing for the body itself){" "}
+            <Input value={at} onChange={(e) => setAt(e.target.value)} placeholder="/data" />
           </label>
           <Checkbox checked={many} onChange={(e) => setMany(e.target.checked)}>
             a list of them
@@ -100,17 +216,37 @@ function NewResponse({ contract, accepts, onAdd }: { contract: EditableContract;
   );
 }
 
-function ResponseEditor({ contract, response: r, accepts, onEdit, onGone }: { contract: EditableContract; response: ResponseContract; accepts: boolean; onEdit: Edit; onGone: () => void }) {
+function ResponseEditor({
+  contract,
+  response: r,
+  accepts,
+  onEdit,
+  onGone,
+}: {
+  contract: EditableContract;
+  response: ResponseContract;
+  accepts: boolean;
+  onEdit: Edit;
+  onGone: () => void;
+}) {
   const entity = contract.entities.find((e) => e.name === r.entity);
-  const place: Place = { file: r.file!, pointer: r.pointer!, hasGrants: !r.shape || r.grants.some((g) => g.from_shape === undefined) };
+  const place: Place = {
+    file: r.file!,
+    pointer: r.pointer!,
+    hasGrants: !r.shape || r.grants.some((g) => g.from_shape === undefined),
+  };
   const [confirm, setConfirm] = useState<{ field: string; class: string }>();
   const { message } = App.useApp();
   const byField = new Map<string, GrantNode>();
-  for (const g of r.grants) if (g.field && !g.reference && g.carries === `${r.entity}.${g.field}`) byField.set(g.field, g);
+  for (const g of r.grants)
+    if (g.field && !g.reference && g.carries === `${r.entity}.${g.field}`) byField.set(g.field, g);
   const tick = (field: string, cls: string, form: string, on: boolean, why?: string) => {
     const g = byField.get(field);
     if (!on && g) {
-      if (g.from_shape) void message.info(`It comes from the shape ${g.from_shape}: change the shape in the text, or write it out on the Shapes page.`);
+      if (g.from_shape)
+        void message.info(
+          `It comes from the shape ${g.from_shape}: change the shape in the text, or write it out on the Shapes page.`,
+        );
       else onEdit([ungrantOp(g)]);
       return;
     }
@@ -127,13 +263,40 @@ function ResponseEditor({ contract, response: r, accepts, onEdit, onGone }: { co
   return (
     <>
       <Flex gap={10} wrap align="center" style={{ marginBottom: 10 }}>
-        <Select mode="multiple" size="small" aria-label="Audiences" placeholder="everybody" style={{ minWidth: 200 }} value={r.audiences ?? []} onChange={(v) => onEdit(responseOps(r, "audiences", v, r.audiences !== undefined))} options={contract.audiences.map((a) => ({ value: a, label: a }))} />
+        <Select
+          mode="multiple"
+          size="small"
+          aria-label="Audiences"
+          placeholder="everybody"
+          style={{ minWidth: 200 }}
+          value={r.audiences ?? []}
+          onChange={(v) => onEdit(responseOps(r, "audiences", v, r.audiences !== undefined))}
+          options={contract.audiences.map((a) => ({ value: a, label: a }))}
+        />
         <Typography.Text type="secondary">
           {r.entity ?? "no entity"}
-          {r.many ? ", a list" : ""} {r.at ? <>at <Code>{r.at}</Code></> : "as the body itself"}
-          {r.shape && <>, shape <strong>{r.shape}</strong></>}
+          {r.many ? ", a list" : ""}{" "}
+          {r.at ? (
+            <>
+              at <Code>{r.at}</Code>
+            </>
+          ) : (
+            "as the body itself"
+          )}
+          {r.shape && (
+            <>
+              , shape <strong>{r.shape}</strong>
+            </>
+          )}
         </Typography.Text>
-        <Popconfirm title="Take this response out of the contract?" okText="Take it out" onConfirm={() => { onGone(); onEdit([{ file: r.file!, op: "remove", path: r.pointer! }]); }}>
+        <Popconfirm
+          title="Take this response out of the contract?"
+          okText="Take it out"
+          onConfirm={() => {
+            onGone();
+            onEdit([{ file: r.file!, op: "remove", path: r.pointer! }]);
+          }}
+        >
           <Button size="small" type="text" danger>
             take out
           </Button>
@@ -157,10 +320,23 @@ function ResponseEditor({ contract, response: r, accepts, onEdit, onGone }: { co
             const g = r.grants.find((x) => x.relation === rel.name);
             return (
               <div key={rel.name} className="field-row">
-                <Checkbox checked={g !== undefined} disabled={g === undefined} onChange={() => g && (g.from_shape ? void message.info(`It comes from the shape ${g.from_shape}.`) : onEdit([ungrantOp(g)]))}>
+                <Checkbox
+                  checked={g !== undefined}
+                  disabled={g === undefined}
+                  onChange={() =>
+                    g &&
+                    (g.from_shape
+                      ? void message.info(`It comes from the shape ${g.from_shape}.`)
+                      : onEdit([ungrantOp(g)]))
+                  }
+                >
                   <span className="code">{rel.name}</span>
                 </Checkbox>
-                {g ? <Typography.Text type="secondary">→ {rel.entity}</Typography.Text> : <RelationMenu contract={contract} entity={rel.entity} name={rel.name} place={place} onEdit={onEdit} />}
+                {g ? (
+                  <Typography.Text type="secondary">→ {rel.entity}</Typography.Text>
+                ) : (
+                  <RelationMenu contract={contract} entity={rel.entity} name={rel.name} place={place} onEdit={onEdit} />
+                )}
               </div>
             );
           })}
@@ -169,7 +345,13 @@ function ResponseEditor({ contract, response: r, accepts, onEdit, onGone }: { co
           <Typography.Title level={2}>{accepts ? "may be sent" : "goes out"}</Typography.Title>
           {r.grants.length === 0 && <Typography.Text type="secondary">nothing</Typography.Text>}
           <GrantTree all={r.grants} contract={contract} accepts={accepts} onEdit={onEdit} />
-          <AddMember contract={contract} entity={r.entity} taken={r.grants.map((g) => g.name)} place={place} onEdit={onEdit} />
+          <AddMember
+            contract={contract}
+            entity={r.entity}
+            taken={r.grants.map((g) => g.name)}
+            place={place}
+            onEdit={onEdit}
+          />
           {r.beside && (
             <>
               <Typography.Title level={2} style={{ marginTop: "12px" }}>
@@ -180,7 +362,22 @@ function ResponseEditor({ contract, response: r, accepts, onEdit, onGone }: { co
           )}
         </div>
       </div>
-      {confirm && <SecretModal field={confirm.field} onCancel={() => setConfirm(undefined)} onOk={(why) => { setConfirm(undefined); tick(confirm.field, confirm.class, entity?.fields.find((f) => f.name === confirm.field)?.form ?? "", true, why); }} />}
+      {confirm && (
+        <SecretModal
+          field={confirm.field}
+          onCancel={() => setConfirm(undefined)}
+          onOk={(why) => {
+            setConfirm(undefined);
+            tick(
+              confirm.field,
+              confirm.class,
+              entity?.fields.find((f) => f.name === confirm.field)?.form ?? "",
+              true,
+              why,
+            );
+          }}
+        />
+      )}
     </>
   );
 }
@@ -188,8 +385,20 @@ function ResponseEditor({ contract, response: r, accepts, onEdit, onGone }: { co
 function SecretModal({ field, onOk, onCancel }: { field: string; onOk: (why: string) => void; onCancel: () => void }) {
   const [why, setWhy] = useState("");
   return (
-    <Modal title={`Grant ${field}, which is secret?`} open onCancel={onCancel} onOk={() => onOk(why)} okText="Grant it" okButtonProps={{ disabled: !why.trim(), danger: true }}>
-      <Alert type="warning" showIcon title="What is secret rarely belongs into a response." style={{ marginBottom: 12 }} />
+    <Modal
+      title={`Grant ${field}, which is secret?`}
+      open
+      onCancel={onCancel}
+      onOk={() => onOk(why)}
+      okText="Grant it"
+      okButtonProps={{ disabled: !why.trim(), danger: true }}
+    >
+      <Alert
+        type="warning"
+        showIcon
+        title="What is secret rarely belongs into a response."
+        style={{ marginBottom: 12 }}
+      />
       <label>
         Why it has to go out
         <Input autoFocus value={why} onChange={(e) => setWhy(e.target.value)} />
@@ -199,7 +408,21 @@ function SecretModal({ field, onOk, onCancel }: { field: string; onOk: (why: str
 }
 
 /** How a relation may be granted: as a reference, by a shape, or with grants of its own. */
-function RelationMenu({ contract, entity, name, place, onEdit, relation }: { contract: EditableContract; entity: string; name: string; place: Place; onEdit: Edit; relation?: string }) {
+function RelationMenu({
+  contract,
+  entity,
+  name,
+  place,
+  onEdit,
+  relation,
+}: {
+  contract: EditableContract;
+  entity: string;
+  name: string;
+  place: Place;
+  onEdit: Edit;
+  relation?: string;
+}) {
   const target = contract.entities.find((e) => e.name === entity);
   const more = relation && relation !== name ? { relation } : {};
   const grant = (value: Record<string, unknown>) => onEdit([grantOp(place, name, { ...more, ...value })]);
@@ -208,8 +431,24 @@ function RelationMenu({ contract, entity, name, place, onEdit, relation }: { con
       trigger={["click"]}
       menu={{
         items: [
-          { key: "reference", label: "a reference", children: target?.fields.filter((f) => f.class !== "secret" && f.class !== "personal").map((f) => ({ key: `r:${f.name}`, label: `by ${f.name}` })) },
-          ...(contract.shapes.some((s) => s.entity === entity) ? [{ key: "shape", label: "by a shape", children: contract.shapes.filter((s) => s.entity === entity).map((s) => ({ key: `s:${s.name}`, label: `${s.name} (${s.grants.join(", ")})` })) }] : []),
+          {
+            key: "reference",
+            label: "a reference",
+            children: target?.fields
+              .filter((f) => f.class !== "secret" && f.class !== "personal")
+              .map((f) => ({ key: `r:${f.name}`, label: `by ${f.name}` })),
+          },
+          ...(contract.shapes.some((s) => s.entity === entity)
+            ? [
+                {
+                  key: "shape",
+                  label: "by a shape",
+                  children: contract.shapes
+                    .filter((s) => s.entity === entity)
+                    .map((s) => ({ key: `s:${s.name}`, label: `${s.name} (${s.grants.join(", ")})` })),
+                },
+              ]
+            : []),
           { key: "own", label: "some of its fields" },
         ],
         onClick: ({ key }) => {
@@ -226,29 +465,72 @@ function RelationMenu({ contract, entity, name, place, onEdit, relation }: { con
   );
 }
 
-function GrantTree({ all, contract, accepts, onEdit }: { all: GrantNode[]; contract: EditableContract; accepts: boolean; onEdit: Edit }) {
+function GrantTree({
+  all,
+  contract,
+  accepts,
+  onEdit,
+}: {
+  all: GrantNode[];
+  contract: EditableContract;
+  accepts: boolean;
+  onEdit: Edit;
+}) {
   return (
     <ul className="grants editing">
       {all.map((g) => (
         <li key={g.name}>
           <GrantRow g={g} contract={contract} accepts={accepts} onEdit={onEdit} />
           {g.grants && <GrantTree all={g.grants} contract={contract} accepts={accepts} onEdit={onEdit} />}
-          {(g.relation || g.entity) && !g.reference && !g.from_shape && g.pointer && g.written !== null && typeof g.written === "object" && ("grants" in (g.written as object) || "shape" in (g.written as object)) && (
-            <AddMember contract={contract} entity={g.entity} taken={(g.grants ?? []).map((x) => x.name)} place={{ file: g.file!, pointer: g.pointer, hasGrants: "grants" in (g.written as object) }} onEdit={onEdit} />
-          )}
+          {(g.relation || g.entity) &&
+            !g.reference &&
+            !g.from_shape &&
+            g.pointer &&
+            g.written !== null &&
+            typeof g.written === "object" &&
+            ("grants" in (g.written as object) || "shape" in (g.written as object)) && (
+              <AddMember
+                contract={contract}
+                entity={g.entity}
+                taken={(g.grants ?? []).map((x) => x.name)}
+                place={{ file: g.file!, pointer: g.pointer, hasGrants: "grants" in (g.written as object) }}
+                onEdit={onEdit}
+              />
+            )}
         </li>
       ))}
     </ul>
   );
 }
 
-function GrantRow({ g, contract, accepts, onEdit }: { g: GrantNode; contract: EditableContract; accepts: boolean; onEdit: Edit }) {
+function GrantRow({
+  g,
+  contract,
+  accepts,
+  onEdit,
+}: {
+  g: GrantNode;
+  contract: EditableContract;
+  accepts: boolean;
+  onEdit: Edit;
+}) {
   const [open, setOpen] = useState(false);
-  const words = [g.carries && !g.carries.endsWith(`.${g.name}`) && g.carries, g.optional && "optional", g.many && "list", g.open && "open", g.reference && "reference", g.max && `at most ${g.max}`, g.audiences && `only ${g.audiences.join(", ")}`, g.needed_by && `needed by ${g.needed_by.join(", ")}`, g.reason].filter(Boolean);
+  const words = [
+    g.carries && !g.carries.endsWith(`.${g.name}`) && g.carries,
+    g.optional && "optional",
+    g.many && "list",
+    g.open && "open",
+    g.reference && "reference",
+    g.max && `at most ${g.max}`,
+    g.audiences && `only ${g.audiences.join(", ")}`,
+    g.needed_by && `needed by ${g.needed_by.join(", ")}`,
+    g.reason,
+  ].filter(Boolean);
   return (
     <div className="grant-row">
       <span>
-        <span className="code strong">{g.name}</span> {g.class !== "public" && <ClassMark value={g.class} />} <Typography.Text type="secondary">{words.join(" · ")}</Typography.Text>
+        <span className="code strong">{g.name}</span> {g.class !== "public" && <ClassMark value={g.class} />}{" "}
+        <Typography.Text type="secondary">{words.join(" · ")}</Typography.Text>
         {g.shape && <Tag variant="outlined">shape {g.shape}</Tag>}
       </span>
       {g.from_shape ? (
@@ -261,19 +543,46 @@ function GrantRow({ g, contract, accepts, onEdit }: { g: GrantNode; contract: Ed
             <Button size="small" type="link" onClick={() => setOpen(true)} aria-label={`Change ${g.name}`}>
               change
             </Button>
-            <Button size="small" type="link" danger onClick={() => onEdit([ungrantOp(g)])} aria-label={`Take ${g.name} out`}>
+            <Button
+              size="small"
+              type="link"
+              danger
+              onClick={() => onEdit([ungrantOp(g)])}
+              aria-label={`Take ${g.name} out`}
+            >
               ✕
             </Button>
           </span>
         )
       )}
-      {open && <GrantForm g={g} contract={contract} accepts={accepts} onClose={() => setOpen(false)} onEdit={onEdit} longForm={longForm(g)} />}
+      {open && (
+        <GrantForm
+          g={g}
+          contract={contract}
+          accepts={accepts}
+          onClose={() => setOpen(false)}
+          onEdit={onEdit}
+          longForm={longForm(g)}
+        />
+      )}
     </div>
   );
 }
 
 /** Grants another member: a field, a relation, or something derived from fields. */
-function AddMember({ contract, entity, taken, place, onEdit }: { contract: EditableContract; entity?: string; taken: string[]; place: Place; onEdit: Edit }) {
+function AddMember({
+  contract,
+  entity,
+  taken,
+  place,
+  onEdit,
+}: {
+  contract: EditableContract;
+  entity?: string;
+  taken: string[];
+  place: Place;
+  onEdit: Edit;
+}) {
   const [deriving, setDeriving] = useState(false);
   const [name, setName] = useState("");
   const [from, setFrom] = useState<string[]>([]);
@@ -293,14 +602,28 @@ function AddMember({ contract, entity, taken, place, onEdit }: { contract: Edita
         value={null}
         onChange={(v: string | null) => {
           const f = e.fields.find((x) => x.name === v);
-          if (f) onEdit([grantOp(place, f.name, f.form.startsWith("array") ? { many: true } : f.form.startsWith("object") ? { open: true } : null)]);
+          if (f)
+            onEdit([
+              grantOp(
+                place,
+                f.name,
+                f.form.startsWith("array") ? { many: true } : f.form.startsWith("object") ? { open: true } : null,
+              ),
+            ]);
         }}
         options={fields.map((f) => ({ value: f.name, label: `${f.name} (${f.class})` }))}
       />
       {e.relations
         .filter((r) => !taken.includes(r.name))
         .map((r) => (
-          <RelationMenu key={r.name} contract={contract} entity={r.entity} name={r.name} place={place} onEdit={onEdit} />
+          <RelationMenu
+            key={r.name}
+            contract={contract}
+            entity={r.entity}
+            name={r.name}
+            place={place}
+            onEdit={onEdit}
+          />
         ))}
       <Button size="small" type="link" onClick={() => setDeriving(true)}>
         + derived
@@ -320,17 +643,34 @@ function AddMember({ contract, entity, taken, place, onEdit }: { contract: Edita
       >
         <div className="stack tight">
           <label>
-            Name <Input value={name} onChange={(x) => setName(x.target.value)} status={taken.includes(name) ? "error" : undefined} />
+            Name{" "}
+            <Input
+              value={name}
+              onChange={(x) => setName(x.target.value)}
+              status={taken.includes(name) ? "error" : undefined}
+            />
           </label>
           <label>
-            From the fields <Select mode="multiple" style={{ width: "100%" }} value={from} onChange={setFrom} options={e.fields.map((f) => ({ value: f.name, label: `${f.name} (${f.class})` }))} />
+            From the fields{" "}
+            <Select
+              mode="multiple"
+              style={{ width: "100%" }}
+              value={from}
+              onChange={setFrom}
+              options={e.fields.map((f) => ({ value: f.name, label: `${f.name} (${f.class})` }))}
+            />
           </label>
           <label>
-            Type <Select style={{ width: "100%" }} value={type} onChange={setType} options={["string", "integer", "number", "boolean"].map((t) => ({ value: t, label: t }))} />
+            Type{" "}
+            <Select
+              style={{ width: "100%" }}
+              value={type}
+              onChange={setType}
+              options={["string", "integer", "number", "boolean"].map((t) => ({ value: t, label: t }))}
+            />
           </label>
         </div>
       </Modal>
     </Flex>
   );
 }
-

@@ -27,7 +27,11 @@ export function without(w: Written, ...keys: string[]): Written {
 }
 
 /** Adds a member to what a response, or a grant, spells out. */
-export function grantOp(into: { file: string; pointer: string; hasGrants: boolean }, name: string, value: unknown): PatchOp {
+export function grantOp(
+  into: { file: string; pointer: string; hasGrants: boolean },
+  name: string,
+  value: unknown,
+): PatchOp {
   if (into.hasGrants) return { file: into.file, op: "add", path: `${into.pointer}/grants/${token(name)}`, value };
   return { file: into.file, op: "add", path: `${into.pointer}/grants`, value: { [name]: value } };
 }
@@ -38,13 +42,20 @@ export const ungrantOp = (g: GrantNode): PatchOp => ({ file: g.file!, op: "remov
 /** Changes a grant: what it says, and what its member is called. */
 export function changeOps(g: GrantNode, name: string, w: Written): PatchOp[] {
   const ops: PatchOp[] = [{ file: g.file!, op: "replace", path: g.pointer!, value: shortForm(w) }];
-  if (name !== g.name) ops.push({ file: g.file!, op: "move", from: g.pointer!, path: g.pointer!.slice(0, g.pointer!.lastIndexOf("/") + 1) + token(name) });
+  if (name !== g.name)
+    ops.push({
+      file: g.file!,
+      op: "move",
+      from: g.pointer!,
+      path: g.pointer!.slice(0, g.pointer!.lastIndexOf("/") + 1) + token(name),
+    });
   return ops;
 }
 
 /** Sets, or takes away, a key of a response. */
 export function responseOps(r: ResponseContract, key: string, value: unknown, there: boolean): PatchOp[] {
   const path = `${r.pointer}/${token(key)}`;
-  if (value === undefined || value === false || (Array.isArray(value) && value.length === 0 && key === "audiences")) return there ? [{ file: r.file!, op: "remove", path }] : [];
+  if (value === undefined || value === false || (Array.isArray(value) && value.length === 0 && key === "audiences"))
+    return there ? [{ file: r.file!, op: "remove", path }] : [];
   return [{ file: r.file!, op: "add", path, value }];
 }

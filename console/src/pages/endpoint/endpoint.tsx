@@ -15,7 +15,10 @@ import { WireView } from "../../shared/wire/wire";
 /** The contract on one side, a body as it was on the wire on the other. */
 export default function EndpointPage() {
   const { id = "" } = useParams();
-  const endpoint = useQuery({ queryKey: ["endpoint", id], queryFn: () => take(api.GET("/api/v1/endpoints/{endpoint_id}", { params: { path: { endpoint_id: id } } })) });
+  const endpoint = useQuery({
+    queryKey: ["endpoint", id],
+    queryFn: () => take(api.GET("/api/v1/endpoints/{endpoint_id}", { params: { path: { endpoint_id: id } } })),
+  });
   const [asking, setAsking] = useState(false);
   const [as, setAs] = useState<"grants" | "text">("grants");
   if (endpoint.isPending) return <Loading what="the endpoint" />;
@@ -50,10 +53,25 @@ export default function EndpointPage() {
         <section className="sheet" aria-label="Contract">
           <Flex justify="space-between">
             <Typography.Title level={2}>Contract</Typography.Title>
-            {e.known && <Segmented size="small" value={as} onChange={setAs} options={[{ value: "grants", label: "Grants" }, { value: "text", label: "Text" }]} />}
+            {e.known && (
+              <Segmented
+                size="small"
+                value={as}
+                onChange={setAs}
+                options={[
+                  { value: "grants", label: "Grants" },
+                  { value: "text", label: "Text" },
+                ]}
+              />
+            )}
           </Flex>
           {e.team && <Typography.Paragraph type="secondary">team {e.team}</Typography.Paragraph>}
-          {!e.known && <Empty title="No contract for this endpoint">Until it has one, its bodies are only swept. <Link to={`/endpoints/${e.id}/edit?draft=captures`}>Draft one from its captures</Link></Empty>}
+          {!e.known && (
+            <Empty title="No contract for this endpoint">
+              Until it has one, its bodies are only swept.{" "}
+              <Link to={`/endpoints/${e.id}/edit?draft=captures`}>Draft one from its captures</Link>
+            </Empty>
+          )}
           {e.known && as === "text" && (
             <>
               <Typography.Text type="secondary">
@@ -62,7 +80,9 @@ export default function EndpointPage() {
               <pre className="code">{text}</pre>
             </>
           )}
-          {e.known && as === "grants" && responses.length === 0 && <Alert type="warning" showIcon title="The contract declares no response." />}
+          {e.known && as === "grants" && responses.length === 0 && (
+            <Alert type="warning" showIcon title="The contract declares no response." />
+          )}
           {e.known && as === "grants" && responses.map((r) => <Response key={`${r.line}`} r={r} />)}
         </section>
         <Wire endpoint={id} />
@@ -100,7 +120,17 @@ function Grants({ all }: { all: GrantNode[] }) {
         <li key={g.name}>
           <span className="code">{g.name}</span>{" "}
           <Typography.Text type="secondary">
-            {[g.carries, g.type, g.class, g.optional && "optional", g.many && "list", g.open && "open", g.audiences && `only ${g.audiences.join(", ")}`, g.needed_by && `needed by ${g.needed_by.join(", ")}`, g.reason]
+            {[
+              g.carries,
+              g.type,
+              g.class,
+              g.optional && "optional",
+              g.many && "list",
+              g.open && "open",
+              g.audiences && `only ${g.audiences.join(", ")}`,
+              g.needed_by && `needed by ${g.needed_by.join(", ")}`,
+              g.reason,
+            ]
               .filter(Boolean)
               .join(" · ")}
           </Typography.Text>
@@ -136,7 +166,10 @@ function Wire({ endpoint }: { endpoint: string }) {
             style={{ minWidth: 260 }}
             value={chosen}
             onChange={(v) => set({ capture: String(v) })}
-            options={all.map((c) => ({ value: c.id, label: `${c.audience || "?"} · ${c.status} · ${count(c.findings, "finding")} · ${ago(c.started)}` }))}
+            options={all.map((c) => ({
+              value: c.id,
+              label: `${c.audience || "?"} · ${c.status} · ${count(c.findings, "finding")} · ${ago(c.started)}`,
+            }))}
           />
         )}
       </Flex>
@@ -162,7 +195,16 @@ function Wire({ endpoint }: { endpoint: string }) {
               {bytes(capture.data.capture.bytes)}, {bytes(capture.data.capture.excess_bytes)} excess
             </Typography.Text>
           </Typography.Paragraph>
-          {capture.data.body ? <WireView body={capture.data.body} cut={capture.data.cut} judgedBy={capture.data.judged_by} at={get("at") || undefined} /> : <Empty title={capture.data.capture.skipped ?? "No body is kept"} />}
+          {capture.data.body ? (
+            <WireView
+              body={capture.data.body}
+              cut={capture.data.cut}
+              judgedBy={capture.data.judged_by}
+              at={get("at") || undefined}
+            />
+          ) : (
+            <Empty title={capture.data.capture.skipped ?? "No body is kept"} />
+          )}
         </>
       )}
     </section>

@@ -14,14 +14,19 @@ import { ReadPanel } from "./read";
 export default function Entities() {
   const { get, set } = useAddress();
   const { services, name } = useService();
-  const list = useQuery({ queryKey: ["entities", name], queryFn: () => take(api.GET("/api/v1/services/{service}/entities", { params: { path: { service: name } } })), enabled: name !== "" });
+  const list = useQuery({
+    queryKey: ["entities", name],
+    queryFn: () => take(api.GET("/api/v1/services/{service}/entities", { params: { path: { service: name } } })),
+    enabled: name !== "",
+  });
   const tab = get("tab") || "list";
   if (services.isPending) return <Loading what="the services" />;
   if (services.error) return <Failed error={services.error} again={() => services.refetch()} />;
   if (!name)
     return (
       <Empty title="No service yet">
-        Draft a contract, then apply it: <Typography.Text code>inkret draft --captures FILE -o contract.yaml</Typography.Text>
+        Draft a contract, then apply it:{" "}
+        <Typography.Text code>inkret draft --captures FILE -o contract.yaml</Typography.Text>
       </Empty>
     );
   const unclassed = list.data?.reduce((n, e) => n + e.unclassed, 0) ?? 0;
@@ -34,12 +39,21 @@ export default function Entities() {
         activeKey={tab}
         onChange={(t) => set({ tab: t === "list" ? "" : t, class: "", q: "", entity: "" })}
         items={[
-          { key: "list", label: "Catalogue", children: list.error ? <Failed error={list.error} again={() => list.refetch()} /> : <Catalogue service={name} all={list.data} /> },
+          {
+            key: "list",
+            label: "Catalogue",
+            children: list.error ? (
+              <Failed error={list.error} again={() => list.refetch()} />
+            ) : (
+              <Catalogue service={name} all={list.data} />
+            ),
+          },
           {
             key: "queue",
             label: (
               <span>
-                To class <Badge count={unclassed} size="small" color="#b4551d" title={`${unclassed} unclassed fields`} />
+                To class{" "}
+                <Badge count={unclassed} size="small" color="#b4551d" title={`${unclassed} unclassed fields`} />
               </span>
             ),
             children: <Queue service={name} />,
@@ -62,18 +76,69 @@ function Catalogue({ service, all }: { service: string; all?: Entity[] }) {
       loading={!all}
       dataSource={all}
       pagination={{ pageSize: 200, hideOnSinglePage: true, showSizeChanger: false }}
-      locale={{ emptyText: all ? <Empty title="The catalogue is empty">Read what is stored, from a database, a description or recorded traffic.</Empty> : " " }}
+      locale={{
+        emptyText: all ? (
+          <Empty title="The catalogue is empty">
+            Read what is stored, from a database, a description or recorded traffic.
+          </Empty>
+        ) : (
+          " "
+        ),
+      }}
       onRow={(e) => ({ onClick: () => navigate(to(e)), style: { cursor: "pointer" } })}
       columns={[
-        { title: "Entity", sorter: (a, b) => a.name.localeCompare(b.name), render: (_, e) => <Link to={to(e)}>{e.name}</Link> },
+        {
+          title: "Entity",
+          sorter: (a, b) => a.name.localeCompare(b.name),
+          render: (_, e) => <Link to={to(e)}>{e.name}</Link>,
+        },
         { title: "Stored as", dataIndex: "stored_as", render: (v?: string) => v && <span className="code">{v}</span> },
         { title: "Fields", align: "right", dataIndex: "fields", sorter: (a, b) => a.fields - b.fields },
-        { title: "Unclassed", align: "right", sorter: (a, b) => a.unclassed - b.unclassed, render: (_, e) => (e.unclassed ? <Typography.Text type="warning">? {e.unclassed}</Typography.Text> : 0) },
-        { title: "Personal", align: "right", sorter: (a, b) => (a.by_class.personal ?? 0) - (b.by_class.personal ?? 0), render: (_, e) => e.by_class.personal ?? 0 },
-        { title: "Secret", align: "right", sorter: (a, b) => (a.by_class.secret ?? 0) - (b.by_class.secret ?? 0), render: (_, e) => e.by_class.secret ?? 0 },
-        { title: "Relations", render: (_, e) => <Flex wrap gap={6}>{e.relations.map((r) => <span key={r.name} className="code">{r.name}{r.many ? "[]" : ""}</span>)}</Flex> },
+        {
+          title: "Unclassed",
+          align: "right",
+          sorter: (a, b) => a.unclassed - b.unclassed,
+          render: (_, e) => (e.unclassed ? <Typography.Text type="warning">? {e.unclassed}</Typography.Text> : 0),
+        },
+        {
+          title: "Personal",
+          align: "right",
+          sorter: (a, b) => (a.by_class.personal ?? 0) - (b.by_class.personal ?? 0),
+          render: (_, e) => e.by_class.personal ?? 0,
+        },
+        {
+          title: "Secret",
+          align: "right",
+          sorter: (a, b) => (a.by_class.secret ?? 0) - (b.by_class.secret ?? 0),
+          render: (_, e) => e.by_class.secret ?? 0,
+        },
+        {
+          title: "Relations",
+          render: (_, e) => (
+            <Flex wrap gap={6}>
+              {e.relations.map((r) => (
+                <span key={r.name} className="code">
+                  {r.name}
+                  {r.many ? "[]" : ""}
+                </span>
+              ))}
+            </Flex>
+          ),
+        },
         { title: "Endpoints", align: "right", dataIndex: "endpoints", sorter: (a, b) => a.endpoints - b.endpoints },
-        { title: "Open findings", align: "right", sorter: (a, b) => a.open - b.open, render: (_, e) => (e.open ? <Link to={`/findings?entity=${encodeURIComponent(e.name)}`} onClick={(x) => x.stopPropagation()}>{e.open}</Link> : 0) },
+        {
+          title: "Open findings",
+          align: "right",
+          sorter: (a, b) => a.open - b.open,
+          render: (_, e) =>
+            e.open ? (
+              <Link to={`/findings?entity=${encodeURIComponent(e.name)}`} onClick={(x) => x.stopPropagation()}>
+                {e.open}
+              </Link>
+            ) : (
+              0
+            ),
+        },
       ]}
     />
   );

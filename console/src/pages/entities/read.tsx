@@ -14,7 +14,8 @@ const longest = 20_000_000;
 /** Text of a file, and what form of a description it is. */
 async function readingOf(file: File): Promise<Reading> {
   const text = await file.text();
-  const description = /^\s*\{/.test(text) || /(^|\n)openapi:/.test(text) || text.includes("$schema") || text.includes("$defs");
+  const description =
+    /^\s*\{/.test(text) || /(^|\n)openapi:/.test(text) || text.includes("$schema") || text.includes("$defs");
   return { source: file.name, form: description ? "description" : "sql", text };
 }
 
@@ -26,11 +27,19 @@ export function ReadPanel({ service }: { service: string }) {
   const [taken, setTaken] = useState<string[]>([]);
   const [reason, setReason] = useState("");
   const look = useMutation({
-    mutationFn: (body: Reading) => take(api.POST("/api/v1/services/{service}/readings", { params: { path: { service } }, body })),
-    onSuccess: (found: ReadingResult) => setTaken(found.differences.filter((d) => !d.kind.startsWith("gone-")).map((d) => d.id)),
+    mutationFn: (body: Reading) =>
+      take(api.POST("/api/v1/services/{service}/readings", { params: { path: { service } }, body })),
+    onSuccess: (found: ReadingResult) =>
+      setTaken(found.differences.filter((d) => !d.kind.startsWith("gone-")).map((d) => d.id)),
   });
   const save = useMutation({
-    mutationFn: () => take(api.PUT("/api/v1/services/{service}/readings", { params: { path: { service } }, body: { ...reading!, take: taken, reason: reason || undefined } })),
+    mutationFn: () =>
+      take(
+        api.PUT("/api/v1/services/{service}/readings", {
+          params: { path: { service } },
+          body: { ...reading!, take: taken, reason: reason || undefined },
+        }),
+      ),
     onSuccess: (r) => {
       made(r);
       look.reset();
@@ -52,7 +61,8 @@ export function ReadPanel({ service }: { service: string }) {
           maxCount={1}
           showUploadList={false}
           beforeUpload={(file) => {
-            if (file.size > longest) failed(new Error(`${file.name} is larger than 20 MB; read it with the command line`));
+            if (file.size > longest)
+              failed(new Error(`${file.name} is larger than 20 MB; read it with the command line`));
             else void readingOf(file).then(begin, failed);
             return false;
           }}
@@ -61,19 +71,27 @@ export function ReadPanel({ service }: { service: string }) {
             <InboxOutlined aria-hidden />
           </p>
           <p>Drop a file here, or choose one</p>
-          <Typography.Text type="secondary">SQL as dump tools write it, OpenAPI 3.0 or 3.1, or JSON Schema. It is compared first; nothing changes yet.</Typography.Text>
+          <Typography.Text type="secondary">
+            SQL as dump tools write it, OpenAPI 3.0 or 3.1, or JSON Schema. It is compared first; nothing changes yet.
+          </Typography.Text>
         </Upload.Dragger>
         <section className="sheet">
           <Typography.Title level={2}>A live database</Typography.Title>
           <Typography.Paragraph>
-            PostgreSQL and SQLite are read by the command line where you run it, so that neither address nor password of the database comes here:
+            PostgreSQL and SQLite are read by the command line where you run it, so that neither address nor password of
+            the database comes here:
           </Typography.Paragraph>
           <Code copyable>{command}</Code>
           <Typography.Title level={2} style={{ marginTop: "16px" }}>
             Recorded traffic
           </Typography.Title>
-          <Typography.Paragraph>Objects that recur under the same members become entities, nested ones relations.</Typography.Paragraph>
-          <Button onClick={() => begin({ source: "recorded traffic", form: "traffic" })} loading={look.isPending && reading?.form === "traffic"}>
+          <Typography.Paragraph>
+            Objects that recur under the same members become entities, nested ones relations.
+          </Typography.Paragraph>
+          <Button
+            onClick={() => begin({ source: "recorded traffic", form: "traffic" })}
+            loading={look.isPending && reading?.form === "traffic"}
+          >
             Look at what was recorded
           </Button>
         </section>
@@ -85,17 +103,34 @@ export function ReadPanel({ service }: { service: string }) {
             <Alert key={n} type="info" showIcon title={n} style={{ marginBottom: 8 }} />
           ))}
           {look.data.differences.length === 0 ? (
-            <Alert type="success" showIcon title={`${count(look.data.entities, "entity", "entities")} read from ${reading.source}; the catalogue has them all as they are.`} />
+            <Alert
+              type="success"
+              showIcon
+              title={`${count(look.data.entities, "entity", "entities")} read from ${reading.source}; the catalogue has them all as they are.`}
+            />
           ) : (
             <>
               <Flex justify="space-between" align="center" gap={8} wrap style={{ marginBottom: 8 }}>
                 <Typography.Text>
-                  {count(look.data.entities, "entity", "entities")} read from <strong>{reading.source}</strong>, {count(look.data.differences.length, "difference")}. New fields have no class until somebody gives them one.
+                  {count(look.data.entities, "entity", "entities")} read from <strong>{reading.source}</strong>,{" "}
+                  {count(look.data.differences.length, "difference")}. New fields have no class until somebody gives
+                  them one.
                 </Typography.Text>
                 {may && (
                   <Flex gap={8}>
-                    <Input aria-label="Reason" placeholder="Reason (optional)" value={reason} onChange={(e) => setReason(e.target.value)} style={{ width: 220 }} />
-                    <Button type="primary" disabled={!taken.length} loading={save.isPending} onClick={() => save.mutate()}>
+                    <Input
+                      aria-label="Reason"
+                      placeholder="Reason (optional)"
+                      value={reason}
+                      onChange={(e) => setReason(e.target.value)}
+                      style={{ width: 220 }}
+                    />
+                    <Button
+                      type="primary"
+                      disabled={!taken.length}
+                      loading={save.isPending}
+                      onClick={() => save.mutate()}
+                    >
                       Take {taken.length} over
                     </Button>
                   </Flex>
@@ -106,13 +141,37 @@ export function ReadPanel({ service }: { service: string }) {
                 size="small"
                 aria-label="Differences"
                 dataSource={look.data.differences}
-                rowSelection={{ selectedRowKeys: taken, onChange: (keys) => setTaken(keys as string[]), getCheckboxProps: (d) => ({ "aria-label": `Take over ${d.id}` }) }}
+                rowSelection={{
+                  selectedRowKeys: taken,
+                  onChange: (keys) => setTaken(keys as string[]),
+                  getCheckboxProps: (d) => ({ "aria-label": `Take over ${d.id}` }),
+                }}
                 pagination={{ pageSize: 100, hideOnSinglePage: true, showSizeChanger: false }}
                 columns={[
-                  { title: "Difference", width: 150, render: (_, d) => <Tag color={d.kind.startsWith("gone") ? "error" : d.kind.startsWith("new") ? "warning" : undefined} variant="outlined">{d.kind.startsWith("gone") ? "− " : d.kind.startsWith("new") ? "+ " : "~ "}{d.kind.replace("-", " ")}</Tag> },
+                  {
+                    title: "Difference",
+                    width: 150,
+                    render: (_, d) => (
+                      <Tag
+                        color={d.kind.startsWith("gone") ? "error" : d.kind.startsWith("new") ? "warning" : undefined}
+                        variant="outlined"
+                      >
+                        {d.kind.startsWith("gone") ? "− " : d.kind.startsWith("new") ? "+ " : "~ "}
+                        {d.kind.replace("-", " ")}
+                      </Tag>
+                    ),
+                  },
                   { title: "What", render: (_, d) => <Code>{d.name ? `${d.entity}.${d.name}` : d.entity}</Code> },
                   { title: "In the catalogue", dataIndex: "was" },
-                  { title: "As read", render: (_, d) => <>{d.is}{d.sure !== undefined && <Typography.Text type="secondary"> {d.sure}% sure</Typography.Text>}</> },
+                  {
+                    title: "As read",
+                    render: (_, d) => (
+                      <>
+                        {d.is}
+                        {d.sure !== undefined && <Typography.Text type="secondary"> {d.sure}% sure</Typography.Text>}
+                      </>
+                    ),
+                  },
                 ]}
               />
             </>

@@ -16,12 +16,28 @@ export default function EntityPage() {
   const { service = "", name = "" } = useParams();
   const { get, set } = useAddress();
   const [asking, setAsking] = useState(false);
-  const list = useQuery({ queryKey: ["entities", service], queryFn: () => take(api.GET("/api/v1/services/{service}/entities", { params: { path: { service } } })) });
-  const fields = useQuery({ queryKey: ["fields", service, "names", name], queryFn: () => take(api.GET("/api/v1/services/{service}/fields", { params: { path: { service }, query: { entity: name, size: 500 } } })) });
+  const list = useQuery({
+    queryKey: ["entities", service],
+    queryFn: () => take(api.GET("/api/v1/services/{service}/entities", { params: { path: { service } } })),
+  });
+  const fields = useQuery({
+    queryKey: ["fields", service, "names", name],
+    queryFn: () =>
+      take(
+        api.GET("/api/v1/services/{service}/fields", {
+          params: { path: { service }, query: { entity: name, size: 500 } },
+        }),
+      ),
+  });
   if (list.isPending) return <Loading what="the entity" />;
   if (list.error) return <Failed error={list.error} again={() => list.refetch()} />;
   const entity = list.data.find((e) => e.name === name);
-  if (!entity) return <Empty title={`The catalogue of ${service} has no entity ${name}`}><Link to={`/entities?service=${encodeURIComponent(service)}`}>To the catalogue</Link></Empty>;
+  if (!entity)
+    return (
+      <Empty title={`The catalogue of ${service} has no entity ${name}`}>
+        <Link to={`/entities?service=${encodeURIComponent(service)}`}>To the catalogue</Link>
+      </Empty>
+    );
   const link = (e: string) => `/entities/${encodeURIComponent(service)}/${encodeURIComponent(e)}`;
   return (
     <>
@@ -29,9 +45,15 @@ export default function EntityPage() {
         title={name}
         aside={
           <Flex gap={12} align="center" wrap>
-            {entity.stored_as && <span>stored as <Code>{entity.stored_as}</Code></span>}
+            {entity.stored_as && (
+              <span>
+                stored as <Code>{entity.stored_as}</Code>
+              </span>
+            )}
             <Link to={`/findings?entity=${encodeURIComponent(name)}`}>{count(entity.open, "open finding")}</Link>
-            <Link to={`/exposure?service=${encodeURIComponent(service)}&entity=${encodeURIComponent(name)}`}>exposure map</Link>
+            <Link to={`/exposure?service=${encodeURIComponent(service)}&entity=${encodeURIComponent(name)}`}>
+              exposure map
+            </Link>
             <Select
               showSearch
               allowClear
@@ -51,13 +73,23 @@ export default function EntityPage() {
         <Flex gap={8} wrap style={{ marginBottom: 12 }} aria-label="Relations">
           {entity.relations.map((r) => (
             <Tag key={r.name} variant="outlined">
-              {r.name} → <Link to={link(r.entity)}>{r.entity}</Link>{r.many ? " (many)" : ""}
+              {r.name} → <Link to={link(r.entity)}>{r.entity}</Link>
+              {r.many ? " (many)" : ""}
             </Tag>
           ))}
         </Flex>
       )}
       <Queue service={service} entity={name} />
-      <Drawer title={<>Where does <Code>{`${name}.${get("field")}`}</Code> go?</>} open={get("field") !== ""} onClose={() => set({ field: "" })} size={860}>
+      <Drawer
+        title={
+          <>
+            Where does <Code>{`${name}.${get("field")}`}</Code> go?
+          </>
+        }
+        open={get("field") !== ""}
+        onClose={() => set({ field: "" })}
+        size={860}
+      >
         {get("field") && (
           <Button style={{ marginBottom: 12 }} onClick={() => setAsking(true)}>
             Ask for this field…
@@ -71,10 +103,15 @@ export default function EntityPage() {
 }
 
 function Flows({ service, entity, field }: { service: string; entity: string; field: string }) {
-  const flows = useQuery({ queryKey: ["flows", service, entity, field], queryFn: () => take(api.GET("/api/v1/services/{service}/flows", { params: { path: { service }, query: { entity, field } } })) });
+  const flows = useQuery({
+    queryKey: ["flows", service, entity, field],
+    queryFn: () =>
+      take(api.GET("/api/v1/services/{service}/flows", { params: { path: { service }, query: { entity, field } } })),
+  });
   if (flows.isPending) return <Loading what="its ways" />;
   if (flows.error) return <Failed error={flows.error} again={() => flows.refetch()} />;
-  if (flows.data.length === 0) return <Empty title="It goes nowhere">No contract grants it, and no capture has shown it.</Empty>;
+  if (flows.data.length === 0)
+    return <Empty title="It goes nowhere">No contract grants it, and no capture has shown it.</Empty>;
   return (
     <>
       <Table
@@ -87,14 +124,39 @@ function Flows({ service, entity, field }: { service: string; entity: string; fi
           {
             title: "How",
             width: 150,
-            render: (_, f) => (f.state === "leaking" ? <Flex vertical><Tag color="error" variant="outlined">‼ leaking</Tag>{f.severity && <SeverityMark severity={f.severity} />}</Flex> : <Tag variant="outlined">{f.state === "granted" ? "✓ granted" : "◌ never seen"}{f.derived ? ", derived" : ""}</Tag>),
+            render: (_, f) =>
+              f.state === "leaking" ? (
+                <Flex vertical>
+                  <Tag color="error" variant="outlined">
+                    ‼ leaking
+                  </Tag>
+                  {f.severity && <SeverityMark severity={f.severity} />}
+                </Flex>
+              ) : (
+                <Tag variant="outlined">
+                  {f.state === "granted" ? "✓ granted" : "◌ never seen"}
+                  {f.derived ? ", derived" : ""}
+                </Tag>
+              ),
           },
           { title: "Endpoint", render: (_, f) => <Link to={`/endpoints/${f.endpoint_id}`}>{f.endpoint}</Link> },
           { title: "Audience", dataIndex: "audience" },
           { title: "As", render: (_, f) => <Code>{f.path}</Code> },
           {
             title: "Why",
-            render: (_, f) => (f.finding ? <Link to={`/findings/${f.finding}`}>the finding</Link> : <>{[f.reason, f.needed_by && `needed by ${f.needed_by.join(", ")}`].filter(Boolean).join("; ") || "–"}{f.last_seen && <div><Typography.Text type="secondary">seen {ago(f.last_seen)}</Typography.Text></div>}</>),
+            render: (_, f) =>
+              f.finding ? (
+                <Link to={`/findings/${f.finding}`}>the finding</Link>
+              ) : (
+                <>
+                  {[f.reason, f.needed_by && `needed by ${f.needed_by.join(", ")}`].filter(Boolean).join("; ") || "–"}
+                  {f.last_seen && (
+                    <div>
+                      <Typography.Text type="secondary">seen {ago(f.last_seen)}</Typography.Text>
+                    </div>
+                  )}
+                </>
+              ),
           },
         ]}
       />

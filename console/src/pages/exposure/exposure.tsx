@@ -14,11 +14,27 @@ import { Grid } from "./grid";
 export default function Exposure() {
   const { get, set } = useAddress();
   const { services, service, name } = useService();
-  const query = { entity: get("entity") || undefined, class: (get("class") || undefined) as ClassOrNone | undefined, team: get("team") || undefined, audience: get("audience") || undefined };
-  const map = useQuery({ queryKey: ["exposure", name, query], queryFn: () => take(api.GET("/api/v1/services/{service}/exposure", { params: { path: { service: name }, query } })), enabled: name !== "" });
-  const whole = useQuery({ queryKey: ["exposure", name, {}], queryFn: () => take(api.GET("/api/v1/services/{service}/exposure", { params: { path: { service: name } } })), enabled: name !== "" });
+  const query = {
+    entity: get("entity") || undefined,
+    class: (get("class") || undefined) as ClassOrNone | undefined,
+    team: get("team") || undefined,
+    audience: get("audience") || undefined,
+  };
+  const map = useQuery({
+    queryKey: ["exposure", name, query],
+    queryFn: () => take(api.GET("/api/v1/services/{service}/exposure", { params: { path: { service: name }, query } })),
+    enabled: name !== "",
+  });
+  const whole = useQuery({
+    queryKey: ["exposure", name, {}],
+    queryFn: () => take(api.GET("/api/v1/services/{service}/exposure", { params: { path: { service: name } } })),
+    enabled: name !== "",
+  });
   const entities = useMemo(() => [...new Set(whole.data?.rows.map((r) => r.entity))], [whole.data]);
-  const teams = useMemo(() => [...new Set(whole.data?.columns.map((c) => c.team).filter((t) => t !== undefined))].sort(), [whole.data]);
+  const teams = useMemo(
+    () => [...new Set(whole.data?.columns.map((c) => c.team).filter((t) => t !== undefined))].sort(),
+    [whole.data],
+  );
   if (services.isPending) return <Loading what="the services" />;
   if (services.error) return <Failed error={services.error} again={() => services.refetch()} />;
   if (!name) return <Empty title="No service yet">Apply a contract, or read what is stored.</Empty>;
@@ -57,7 +73,12 @@ export default function Exposure() {
       </Flex>
       {map.isPending && <Loading what="the map" />}
       {map.error && <Failed error={map.error} again={() => map.refetch()} />}
-      {map.data && (map.data.rows.length && map.data.columns.length ? <Grid service={name} map={map.data} /> : <Empty title="Nothing to show">No field or endpoint fits these filters.</Empty>)}
+      {map.data &&
+        (map.data.rows.length && map.data.columns.length ? (
+          <Grid service={name} map={map.data} />
+        ) : (
+          <Empty title="Nothing to show">No field or endpoint fits these filters.</Empty>
+        ))}
     </>
   );
 }

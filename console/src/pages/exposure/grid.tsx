@@ -36,7 +36,9 @@ export function Grid({ service, map }: { service: string; map: ExposureMap }) {
     }
     return { all, touched };
   }, [map]);
-  const stateOf = (row: number, column: number) => cells.all.get(row * map.columns.length + column) ?? (cells.touched.has(`${map.rows[row]!.entity}\n${column}`) ? 4 : 0);
+  const stateOf = (row: number, column: number) =>
+    cells.all.get(row * map.columns.length + column) ??
+    (cells.touched.has(`${map.rows[row]!.entity}\n${column}`) ? 4 : 0);
 
   const measure = useCallback(() => {
     const b = box.current;
@@ -58,7 +60,10 @@ export function Grid({ service, map }: { service: string; map: ExposureMap }) {
   const open = (row: number, column: number) => {
     const state = stateOf(row, column);
     const { entity, field } = map.rows[row]!;
-    if (state === 3) navigate(`/findings?endpoint=${map.columns[column]!.endpoint_id}&entity=${encodeURIComponent(entity)}&audience=${encodeURIComponent(map.columns[column]!.audience)}&state=open&q=${encodeURIComponent(field)}`);
+    if (state === 3)
+      navigate(
+        `/findings?endpoint=${map.columns[column]!.endpoint_id}&entity=${encodeURIComponent(entity)}&audience=${encodeURIComponent(map.columns[column]!.audience)}&state=open&q=${encodeURIComponent(field)}`,
+      );
     else if (state > 0) navigate(`/endpoints/${map.columns[column]!.endpoint_id}`);
   };
   const go = (row: number, column: number) => {
@@ -68,9 +73,11 @@ export function Grid({ service, map }: { service: string; map: ExposureMap }) {
     const b = box.current;
     if (!b) return;
     if (r * rowHeight < b.scrollTop) b.scrollTop = r * rowHeight;
-    if ((r + 1) * rowHeight > b.scrollTop + b.clientHeight - top) b.scrollTop = (r + 1) * rowHeight - b.clientHeight + top;
+    if ((r + 1) * rowHeight > b.scrollTop + b.clientHeight - top)
+      b.scrollTop = (r + 1) * rowHeight - b.clientHeight + top;
     if (c * columnWidth < b.scrollLeft) b.scrollLeft = c * columnWidth;
-    if ((c + 1) * columnWidth > b.scrollLeft + b.clientWidth - side) b.scrollLeft = (c + 1) * columnWidth - b.clientWidth + side;
+    if ((c + 1) * columnWidth > b.scrollLeft + b.clientWidth - side)
+      b.scrollLeft = (c + 1) * columnWidth - b.clientWidth + side;
   };
   const onKey = (e: React.KeyboardEvent) => {
     const page = Math.max(1, Math.floor((view.height - top) / rowHeight));
@@ -98,10 +105,17 @@ export function Grid({ service, map }: { service: string; map: ExposureMap }) {
       <p className="map-here" aria-live="polite">
         {here.row && here.column && (
           <>
-            <Link to={`/entities/${encodeURIComponent(service)}/${encodeURIComponent(here.row.entity)}?field=${encodeURIComponent(here.row.field)}`} className="code">
+            <Link
+              to={`/entities/${encodeURIComponent(service)}/${encodeURIComponent(here.row.entity)}?field=${encodeURIComponent(here.row.field)}`}
+              className="code"
+            >
               {here.row.entity}.{here.row.field}
             </Link>{" "}
-            <ClassMark value={here.row.class} /> at <Link to={`/endpoints/${here.column.endpoint_id}`} className="code">{here.column.endpoint}</Link> for <strong>{here.column.audience}</strong>: <strong>{word}</strong>
+            <ClassMark value={here.row.class} /> at{" "}
+            <Link to={`/endpoints/${here.column.endpoint_id}`} className="code">
+              {here.column.endpoint}
+            </Link>{" "}
+            for <strong>{here.column.audience}</strong>: <strong>{word}</strong>
           </>
         )}
       </p>
@@ -117,10 +131,19 @@ export function Grid({ service, map }: { service: string; map: ExposureMap }) {
         onScroll={measure}
         onKeyDown={onKey}
       >
-        <div className="map-whole" style={{ width: side + map.columns.length * columnWidth + 120, height: top + map.rows.length * rowHeight }}>
+        <div
+          className="map-whole"
+          style={{ width: side + map.columns.length * columnWidth + 120, height: top + map.rows.length * rowHeight }}
+        >
           <div className="map-top" style={{ width: side + map.columns.length * columnWidth + 120, height: top }}>
             {columns.map((c) => (
-              <div key={c} role="columnheader" aria-colindex={c + 1} className={`map-column${c === at.column ? " here" : ""}`} style={{ left: side + c * columnWidth, height: top }}>
+              <div
+                key={c}
+                role="columnheader"
+                aria-colindex={c + 1}
+                className={`map-column${c === at.column ? " here" : ""}`}
+                style={{ left: side + c * columnWidth, height: top }}
+              >
                 <span title={`${map.columns[c]!.endpoint} for ${map.columns[c]!.audience}`}>
                   <em>{map.columns[c]!.audience}</em> {map.columns[c]!.endpoint}
                 </span>
@@ -130,7 +153,10 @@ export function Grid({ service, map }: { service: string; map: ExposureMap }) {
               <Typography.Text type="secondary">field / audience, endpoint</Typography.Text>
               {[1, 2, 3, 4].map((s) => (
                 <div key={s}>
-                  <span className={`map-cell key state-${states[s]!.kind}`} aria-hidden>{states[s]!.sign}</span> {states[s]!.word}
+                  <span className={`map-cell key state-${states[s]!.kind}`} aria-hidden>
+                    {states[s]!.sign}
+                  </span>{" "}
+                  {states[s]!.word}
                 </div>
               ))}
             </div>
@@ -138,7 +164,12 @@ export function Grid({ service, map }: { service: string; map: ExposureMap }) {
           {rows.map((r) => (
             <div key={r} role="row" aria-rowindex={r + 1} className="map-row" style={{ top: top + r * rowHeight }}>
               <div role="rowheader" className={`map-name${r === at.row ? " here" : ""}`} style={{ width: side }}>
-                <Link tabIndex={-1} to={`/entities/${encodeURIComponent(service)}/${encodeURIComponent(map.rows[r]!.entity)}?field=${encodeURIComponent(map.rows[r]!.field)}`} className="code" title={`${map.rows[r]!.entity}.${map.rows[r]!.field}: where does it go?`}>
+                <Link
+                  tabIndex={-1}
+                  to={`/entities/${encodeURIComponent(service)}/${encodeURIComponent(map.rows[r]!.entity)}?field=${encodeURIComponent(map.rows[r]!.field)}`}
+                  className="code"
+                  title={`${map.rows[r]!.entity}.${map.rows[r]!.field}: where does it go?`}
+                >
                   {map.rows[r]!.entity}.{map.rows[r]!.field}
                 </Link>
                 <span className={`class-mark class-${map.rows[r]!.class}`}>{map.rows[r]!.class}</span>

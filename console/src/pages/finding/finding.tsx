@@ -1,9 +1,30 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Alert, App, Button, DatePicker, Descriptions, Flex, Form, Input, Select, Table, Timeline, Typography } from "antd";
+import {
+  Alert,
+  App,
+  Button,
+  DatePicker,
+  Descriptions,
+  Flex,
+  Form,
+  Input,
+  Select,
+  Table,
+  Timeline,
+  Typography,
+} from "antd";
 import dayjs, { type Dayjs } from "dayjs";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
-import { api, ApiProblem, take, type Finding, type FindingDetail, type FindingsChange, type State } from "../../api/client";
+import {
+  api,
+  ApiProblem,
+  take,
+  type Finding,
+  type FindingDetail,
+  type FindingsChange,
+  type State,
+} from "../../api/client";
 import { ago, bytes, count, time } from "../../shared/format";
 import { useMay, useSession } from "../../shared/session";
 import { mayChange, Repeat } from "../../shared/repeat";
@@ -16,7 +37,10 @@ import { WireView } from "../../shared/wire/wire";
 
 export default function FindingPage() {
   const { id = "" } = useParams();
-  const finding = useQuery({ queryKey: ["finding", id], queryFn: () => take(api.GET("/api/v1/findings/{finding_id}", { params: { path: { finding_id: id } } })) });
+  const finding = useQuery({
+    queryKey: ["finding", id],
+    queryFn: () => take(api.GET("/api/v1/findings/{finding_id}", { params: { path: { finding_id: id } } })),
+  });
   if (finding.isPending) return <Loading what="the finding" />;
   if (finding.error) return <Failed error={finding.error} again={() => finding.refetch()} />;
   const { finding: f } = finding.data;
@@ -31,7 +55,11 @@ export default function FindingPage() {
           </Flex>
         }
       >
-        <SeverityMark severity={f.severity} /> <Link to={`/kinds/${f.kind}`} title="What this kind means">{f.kind}</Link> <Code copyable>{f.path}</Code>
+        <SeverityMark severity={f.severity} />{" "}
+        <Link to={`/kinds/${f.kind}`} title="What this kind means">
+          {f.kind}
+        </Link>{" "}
+        <Code copyable>{f.path}</Code>
       </Heading>
       <div className="split">
         <div className="stack">
@@ -42,7 +70,8 @@ export default function FindingPage() {
               title="What held it is proven to be gone: its own place cannot be seen any more."
               description={
                 <>
-                  <Link to={`/findings/${finding.data.gone_with.finding}`}>{finding.data.gone_with.path}</Link> is not sent any more. Judge this one no leak, saying so.
+                  <Link to={`/findings/${finding.data.gone_with.finding}`}>{finding.data.gone_with.path}</Link> is not
+                  sent any more. Judge this one no leak, saying so.
                 </>
               }
             />
@@ -63,8 +92,16 @@ export default function FindingPage() {
         </div>
         <div className="stack">
           <Evidence d={finding.data} />
-          <Elsewhere all={finding.data.same_value} label="The same value elsewhere" title={(n) => `The same value leaks at ${n}`} />
-          <Elsewhere all={finding.data.elsewhere.filter((f) => !finding.data.same_value.some((s) => s.id === f.id))} label="The same field elsewhere" title={(n) => `The same field leaks, with other values, at ${n}`} />
+          <Elsewhere
+            all={finding.data.same_value}
+            label="The same value elsewhere"
+            title={(n) => `The same value leaks at ${n}`}
+          />
+          <Elsewhere
+            all={finding.data.elsewhere.filter((f) => !finding.data.same_value.some((s) => s.id === f.id))}
+            label="The same field elsewhere"
+            title={(n) => `The same field leaks, with other values, at ${n}`}
+          />
         </div>
       </div>
     </>
@@ -80,11 +117,18 @@ function Facts({ d }: { d: FindingDetail }) {
   if (f.audience) rows.push(["Audience", `${f.audience}${f.audience_by ? `, ${f.audience_by}` : ""}`]);
   if (f.status) rows.push(["Status", f.status]);
   if (f.direction === "request") rows.push(["Where", "in the request"]);
-  if (f.field) rows.push(["Field", <Link to={`/findings?state=any&entity=${f.entity}&field=${f.field}`}>{`${f.entity}.${f.field}`}</Link>]);
+  if (f.field)
+    rows.push([
+      "Field",
+      <Link to={`/findings?state=any&entity=${f.entity}&field=${f.field}`}>{`${f.entity}.${f.field}`}</Link>,
+    ]);
   if (f.class) rows.push(["Class", f.class]);
   if (f.sample) rows.push(["Sample", <Code>{f.sample}</Code>]);
   rows.push(["Seen", `${count(f.spots, "spot")} in ${count(f.captures, "capture")}, ${bytes(f.bytes)}`]);
-  rows.push(["First, last", <span title={`${time(f.first_seen)} – ${time(f.last_seen)}`}>{`${ago(f.first_seen)}, ${ago(f.last_seen)}`}</span>]);
+  rows.push([
+    "First, last",
+    <span title={`${time(f.first_seen)} – ${time(f.last_seen)}`}>{`${ago(f.first_seen)}, ${ago(f.last_seen)}`}</span>,
+  ]);
   if (d.grant) {
     const place = (
       <div>
@@ -94,11 +138,16 @@ function Facts({ d }: { d: FindingDetail }) {
     );
     rows.push(["Contract", place]);
   }
-  if (f.state === "waived") rows.push(["Waiver", `until ${f.waived_until}${f.waiver_approver ? `, approved by ${f.waiver_approver}` : ""}`]);
+  if (f.state === "waived")
+    rows.push(["Waiver", `until ${f.waived_until}${f.waiver_approver ? `, approved by ${f.waiver_approver}` : ""}`]);
   rows.push(["Weakness", `CWE-${f.cwe}`], ["Fingerprint", <Code copyable>{f.id}</Code>]);
   return (
     <section className="sheet" aria-label="What and where">
-      <Descriptions size="small" column={1} items={rows.map(([label, children]) => ({ key: label, label, children }))} />
+      <Descriptions
+        size="small"
+        column={1}
+        items={rows.map(([label, children]) => ({ key: label, label, children }))}
+      />
       {d.causes && (
         <Alert
           type="warning"
@@ -106,7 +155,13 @@ function Facts({ d }: { d: FindingDetail }) {
           description={d.causes.map((c) => (
             <div key={c.text}>
               {c.text}. {c.finding && <Link to={`/findings/${c.finding}`}>Look at that one</Link>}
-              {c.entity && <Link to={`/findings?endpoint=${f.endpoint_id}&entity=${encodeURIComponent(c.entity)}&audience=${encodeURIComponent(f.audience)}`}>All of them here</Link>}
+              {c.entity && (
+                <Link
+                  to={`/findings?endpoint=${f.endpoint_id}&entity=${encodeURIComponent(c.entity)}&audience=${encodeURIComponent(f.audience)}`}
+                >
+                  All of them here
+                </Link>
+              )}
             </div>
           ))}
           style={{ marginTop: 8 }}
@@ -134,14 +189,25 @@ function Decide({ d }: { d: FindingDetail }) {
   const decide = useMutation({
     mutationFn: ({ to, comment, until }: Decision) =>
       to
-        ? take(api.POST("/api/v1/findings/{finding_id}/moves", { params: { path }, body: { to, comment, until: to === "waived" ? until?.format("YYYY-MM-DD") : undefined } }))
+        ? take(
+            api.POST("/api/v1/findings/{finding_id}/moves", {
+              params: { path },
+              body: { to, comment, until: to === "waived" ? until?.format("YYYY-MM-DD") : undefined },
+            }),
+          )
         : take(api.POST("/api/v1/findings/{finding_id}/comments", { params: { path }, body: { text: comment ?? "" } })),
     onSuccess: (now, sent) => {
       queries.setQueryData(["finding", d.finding.id], now);
       queries.invalidateQueries({ queryKey: ["findings"] });
       queries.invalidateQueries({ queryKey: ["home"] });
       form.resetFields();
-      message.success(!sent.to ? "Comment added" : sent.to !== now.finding.state ? "Asked for: a lead who is somebody else decides" : `Moved to ${stateWords[sent.to]}`);
+      message.success(
+        !sent.to
+          ? "Comment added"
+          : sent.to !== now.finding.state
+            ? "Asked for: a lead who is somebody else decides"
+            : `Moved to ${stateWords[sent.to]}`,
+      );
     },
   });
   const needsReason = to === "waived" || to === "not-a-leak";
@@ -151,26 +217,68 @@ function Decide({ d }: { d: FindingDetail }) {
       <Form form={form} layout="vertical" requiredMark={false} onFinish={decide.mutate} disabled={decide.isPending}>
         {mayMove && d.moves.length > 0 && (
           <Form.Item label="Move to" name="to">
-            <Select allowClear showSearch={{ optionFilterProp: "label" }} placeholder="stays where it is" options={d.moves.map((s) => ({ value: s, label: stateWords[s] }))} />
+            <Select
+              allowClear
+              showSearch={{ optionFilterProp: "label" }}
+              placeholder="stays where it is"
+              options={d.moves.map((s) => ({ value: s, label: stateWords[s] }))}
+            />
           </Form.Item>
         )}
-        {d.finding.state === "closed" && <Typography.Paragraph type="secondary">Closed by proof. It returns by itself when it is captured again.</Typography.Paragraph>}
+        {d.finding.state === "closed" && (
+          <Typography.Paragraph type="secondary">
+            Closed by proof. It returns by itself when it is captured again.
+          </Typography.Paragraph>
+        )}
         {to === "waived" && (
-          <Form.Item label="Until (last day)" name="until" extra={waivedByTwo(d) && "A finding this grave is waived by two: it waits for a lead who approves it."} rules={[{ required: true, message: "A waiver ends on a day" }]}>
+          <Form.Item
+            label="Until (last day)"
+            name="until"
+            extra={waivedByTwo(d) && "A finding this grave is waived by two: it waits for a lead who approves it."}
+            rules={[{ required: true, message: "A waiver ends on a day" }]}
+          >
             <DatePicker disabledDate={(day) => day.valueOf() < Date.now() - 86_400_000} />
           </Form.Item>
         )}
-        <Form.Item label={needsReason ? "Reason" : "Comment"} name="comment" rules={[{ required: needsReason || !to, message: needsReason ? "Say why, for whoever reads it later" : "Say something, or choose a state" }]}>
-          <Input.TextArea rows={3} maxLength={10_000} placeholder={needsReason ? undefined : "Markdown; @name tells somebody"} />
+        <Form.Item
+          label={needsReason ? "Reason" : "Comment"}
+          name="comment"
+          rules={[
+            {
+              required: needsReason || !to,
+              message: needsReason ? "Say why, for whoever reads it later" : "Say something, or choose a state",
+            },
+          ]}
+        >
+          <Input.TextArea
+            rows={3}
+            maxLength={10_000}
+            placeholder={needsReason ? undefined : "Markdown; @name tells somebody"}
+          />
         </Form.Item>
         {decide.error && (
           <Form.Item>
-            <Alert role="alert" type="error" showIcon title={decide.error instanceof ApiProblem ? decide.error.message : "This did not reach the service; what you wrote is still here."} />
+            <Alert
+              role="alert"
+              type="error"
+              showIcon
+              title={
+                decide.error instanceof ApiProblem
+                  ? decide.error.message
+                  : "This did not reach the service; what you wrote is still here."
+              }
+            />
           </Form.Item>
         )}
         {to === "not-a-leak" && d.teaches && <Teaches d={d} />}
         <Button type="primary" htmlType="submit" loading={decide.isPending}>
-          {to === "waived" && waivedByTwo(d) ? "Ask for the waiver" : to === "not-a-leak" && waivedByTwo(d) ? "Ask to take it for no leak" : to ? `Move to ${stateWords[to]}` : "Comment"}
+          {to === "waived" && waivedByTwo(d)
+            ? "Ask for the waiver"
+            : to === "not-a-leak" && waivedByTwo(d)
+              ? "Ask to take it for no leak"
+              : to
+                ? `Move to ${stateWords[to]}`
+                : "Comment"}
         </Button>
       </Form>
     </section>
@@ -192,7 +300,8 @@ function AskedWaiver({ d }: { d: FindingDetail }) {
   const waiver = asked.to === "waived";
   const why = d.history.filter((e) => e.kind === "waiver" && e.became === "asked for").at(-1)?.comment;
   const change = useMutation({
-    mutationFn: (c: FindingsChange) => take(api.POST("/api/v1/findings/changes", { body: { ids: [d.finding.id], ...c } })),
+    mutationFn: (c: FindingsChange) =>
+      take(api.POST("/api/v1/findings/changes", { body: { ids: [d.finding.id], ...c } })),
     onSuccess: (out) => {
       setDeclining(false);
       void queries.invalidateQueries();
@@ -213,7 +322,11 @@ function AskedWaiver({ d }: { d: FindingDetail }) {
           {(lead || own) && !declining && (
             <Flex gap={8} style={{ marginTop: 8 }}>
               {lead && !own && (
-                <Button type="primary" loading={change.isPending} onClick={() => change.mutate({ to: asked.to, until: asked.until })}>
+                <Button
+                  type="primary"
+                  loading={change.isPending}
+                  onClick={() => change.mutate({ to: asked.to, until: asked.until })}
+                >
                   {waiver ? "Approve the waiver" : "Approve: it is no leak"}
                 </Button>
               )}
@@ -221,8 +334,17 @@ function AskedWaiver({ d }: { d: FindingDetail }) {
             </Flex>
           )}
           {declining && (
-            <Form layout="vertical" requiredMark={false} style={{ marginTop: 8 }} onFinish={({ comment }: { comment: string }) => change.mutate({ decline_waiver: true, comment })}>
-              <Form.Item label="Why not" name="comment" rules={[{ required: true, whitespace: true, message: "Say why not, for who asked" }]}>
+            <Form
+              layout="vertical"
+              requiredMark={false}
+              style={{ marginTop: 8 }}
+              onFinish={({ comment }: { comment: string }) => change.mutate({ decline_waiver: true, comment })}
+            >
+              <Form.Item
+                label="Why not"
+                name="comment"
+                rules={[{ required: true, whitespace: true, message: "Say why not, for who asked" }]}
+              >
                 <Input.TextArea rows={2} maxLength={10_000} autoFocus />
               </Form.Item>
               <Flex gap={8}>
@@ -279,8 +401,16 @@ function Hold({ d }: { d: FindingDetail }) {
             showSearch={{ optionFilterProp: "label" }}
             value={f.person ? String(f.person.id) : "nobody"}
             disabled={change.isPending}
-            onChange={(v) => change.mutate({ person: v === "nobody" ? v : people.data?.find((p) => String(p.id) === v)?.email })}
-            options={[{ value: "nobody", label: team ? `team ${team}` : "nobody" }, ...(people.data ?? (f.person ? [{ ...f.person, email: "" }] : [])).map((p) => ({ value: String(p.id), label: p.name || p.email }))]}
+            onChange={(v) =>
+              change.mutate({ person: v === "nobody" ? v : people.data?.find((p) => String(p.id) === v)?.email })
+            }
+            options={[
+              { value: "nobody", label: team ? `team ${team}` : "nobody" },
+              ...(people.data ?? (f.person ? [{ ...f.person, email: "" }] : [])).map((p) => ({
+                value: String(p.id),
+                label: p.name || p.email,
+              })),
+            ]}
           />
         </Labelled>
         <Labelled label="Due">
@@ -304,7 +434,10 @@ function Hold({ d }: { d: FindingDetail }) {
               const had = f.labels ?? [];
               const add = now.filter((l) => !had.includes(l));
               const remove = had.filter((l) => !now.includes(l));
-              change.mutate({ add_labels: add.length ? add : undefined, remove_labels: remove.length ? remove : undefined });
+              change.mutate({
+                add_labels: add.length ? add : undefined,
+                remove_labels: remove.length ? remove : undefined,
+              });
             }}
             options={labels.data?.map((l) => ({ value: l.label, label: l.label }))}
           />
@@ -328,12 +461,21 @@ function Follow({ d }: { d: FindingDetail }) {
   const failed = useFailed();
   const path = { finding_id: d.finding.id };
   const follow = useMutation({
-    mutationFn: () => (d.follows ? take(api.DELETE("/api/v1/findings/{finding_id}/follow", { params: { path } })) : take(api.PUT("/api/v1/findings/{finding_id}/follow", { params: { path } }))),
+    mutationFn: () =>
+      d.follows
+        ? take(api.DELETE("/api/v1/findings/{finding_id}/follow", { params: { path } }))
+        : take(api.PUT("/api/v1/findings/{finding_id}/follow", { params: { path } })),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["finding", d.finding.id] }),
     onError: failed,
   });
   return (
-    <Button size="small" aria-pressed={!!d.follows} loading={follow.isPending} onClick={() => follow.mutate()} title={d.follows ? "You are told of what becomes of it" : "Be told of what becomes of it"}>
+    <Button
+      size="small"
+      aria-pressed={!!d.follows}
+      loading={follow.isPending}
+      onClick={() => follow.mutate()}
+      title={d.follows ? "You are told of what becomes of it" : "Be told of what becomes of it"}
+    >
       {d.follows ? "✓ Following" : "Follow"}
     </Button>
   );
@@ -350,8 +492,12 @@ function Teaches({ d }: { d: FindingDetail }) {
         <>
           {d.teaches?.map((t) => (
             <div key={t.what} style={{ marginTop: 6 }}>
-              <Typography.Text strong>{{ grant: "A grant", exception: "An exception", format: "A format" }[t.what]}</Typography.Text>
-              <pre className="code" style={{ margin: 0, whiteSpace: "pre-wrap" }}>{t.text}</pre>
+              <Typography.Text strong>
+                {{ grant: "A grant", exception: "An exception", format: "A format" }[t.what]}
+              </Typography.Text>
+              <pre className="code" style={{ margin: 0, whiteSpace: "pre-wrap" }}>
+                {t.text}
+              </pre>
             </div>
           ))}
           <Link to={`/endpoints/${d.finding.endpoint_id}/edit`}>Open the endpoint in the editor</Link>
@@ -373,12 +519,16 @@ function History({ d }: { d: FindingDetail }) {
               {e.kind === "comment" && <>{e.author} said</>}
               {e.revision && e.kind === "move" && (
                 <>
-                  <Link to={`/contracts/${encodeURIComponent(d.finding.service)}/revisions/${e.revision}`}>revision {e.revision}</Link> of the contracts permits it;{" "}
+                  <Link to={`/contracts/${encodeURIComponent(d.finding.service)}/revisions/${e.revision}`}>
+                    revision {e.revision}
+                  </Link>{" "}
+                  of the contracts permits it;{" "}
                 </>
               )}
               {e.kind === "move" && (
                 <>
-                  {e.author}: {e.from && stateWords[e.from]} → <b>{e.to && stateWords[e.to]}</b> {e.until && `until ${e.until}`}
+                  {e.author}: {e.from && stateWords[e.from]} → <b>{e.to && stateWords[e.to]}</b>{" "}
+                  {e.until && `until ${e.until}`}
                   {e.capture_id && (
                     <>
                       , proven by <Link to={`/captures/${e.capture_id}`}>capture {e.capture_id}</Link>
@@ -397,11 +547,18 @@ function History({ d }: { d: FindingDetail }) {
                   seen graver in a recording of {e.author}: {e.was} → <b>{e.became}</b>
                 </>
               )}
-              {e.kind === "renamed" && <>called {e.became} from then on, was {e.was}</>}
-              {e.kind === "excepted" && <>{e.became ? `covered by an exception: ${e.became}` : `covered by no exception any more (${e.was})`}</>}
+              {e.kind === "renamed" && (
+                <>
+                  called {e.became} from then on, was {e.was}
+                </>
+              )}
+              {e.kind === "excepted" && (
+                <>{e.became ? `covered by an exception: ${e.became}` : `covered by no exception any more (${e.was})`}</>
+              )}
               {(e.kind === "assign" || e.kind === "due" || e.kind === "label") && (
                 <>
-                  {e.author}: {{ assign: "assigned", due: "due", label: "labels" }[e.kind]} {e.was || "none"} → <b>{e.became || "none"}</b>
+                  {e.author}: {{ assign: "assigned", due: "due", label: "labels" }[e.kind]} {e.was || "none"} →{" "}
+                  <b>{e.became || "none"}</b>
                 </>
               )}{" "}
               <Typography.Text type="secondary" title={time(e.at)}>
@@ -430,7 +587,12 @@ function Evidence({ d }: { d: FindingDetail }) {
       <Flex justify="space-between" gap={8}>
         <Typography.Title level={2}>Evidence</Typography.Title>
         {latest && (
-          <Repeat calls={{ capture: id }} service={d.finding.service} audience={d.finding.audience} unsafe={mayChange(d.finding.endpoint.split(" ")[0] ?? "")}>
+          <Repeat
+            calls={{ capture: id }}
+            service={d.finding.service}
+            audience={d.finding.audience}
+            unsafe={mayChange(d.finding.endpoint.split(" ")[0] ?? "")}
+          >
             Make the call again…
           </Repeat>
         )}
@@ -440,18 +602,29 @@ function Evidence({ d }: { d: FindingDetail }) {
         <Flex vertical gap={4} style={{ marginBottom: 8 }}>
           {d.evidence.slice(0, 5).map((e) => (
             <span key={e.capture_id}>
-              <Link to={`/captures/${e.capture_id}?at=${encodeURIComponent(e.pointer)}`}>{`${e.batch}, entry ${e.entry}`}</Link>{" "}
+              <Link
+                to={`/captures/${e.capture_id}?at=${encodeURIComponent(e.pointer)}`}
+              >{`${e.batch}, entry ${e.entry}`}</Link>{" "}
               <Typography.Text type="secondary">
                 <Code>{e.pointer || "(whole body)"}</Code> at byte {e.offset}, {bytes(e.bytes)}
               </Typography.Text>
             </span>
           ))}
-          {d.evidence.length > 5 && <Typography.Text type="secondary">and {d.evidence.length - 5} more</Typography.Text>}
+          {d.evidence.length > 5 && (
+            <Typography.Text type="secondary">and {d.evidence.length - 5} more</Typography.Text>
+          )}
         </Flex>
       )}
       {capture.isLoading && <Loading what="the body" />}
       {capture.error && <Failed error={capture.error} again={() => capture.refetch()} />}
-      {capture.data?.body && <WireView body={capture.data.body} cut={capture.data.cut} at={latest?.pointer} judgedBy={capture.data.judged_by} />}
+      {capture.data?.body && (
+        <WireView
+          body={capture.data.body}
+          cut={capture.data.cut}
+          at={latest?.pointer}
+          judgedBy={capture.data.judged_by}
+        />
+      )}
     </section>
   );
 }
@@ -460,7 +633,9 @@ function Elsewhere({ all, label, title }: { all: Finding[]; label: string; title
   if (all.length === 0) return null;
   return (
     <section className="sheet" aria-label={label}>
-      <Typography.Title level={2}>{title(all.length < 20 ? count(all.length, "other place") : "20 other places and more")}</Typography.Title>
+      <Typography.Title level={2}>
+        {title(all.length < 20 ? count(all.length, "other place") : "20 other places and more")}
+      </Typography.Title>
       <Table<Finding>
         size="small"
         pagination={false}
@@ -472,7 +647,8 @@ function Elsewhere({ all, label, title }: { all: Finding[]; label: string; title
           {
             render: (_, f) => (
               <>
-                <Link to={`/findings/${f.id}`}>{f.endpoint}</Link> <Typography.Text type="secondary">{f.audience}</Typography.Text> <Code>{f.path}</Code>
+                <Link to={`/findings/${f.id}`}>{f.endpoint}</Link>{" "}
+                <Typography.Text type="secondary">{f.audience}</Typography.Text> <Code>{f.path}</Code>
               </>
             ),
           },

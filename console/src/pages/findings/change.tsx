@@ -21,7 +21,15 @@ interface Wish {
 }
 
 /** Asks what is to change of findings, shows what would come of it, changes them, and offers to undo that. */
-export default function Change({ of, title, close }: { of: Pick<FindingsChange, "ids" | "filter">; title: string; close: (changed: boolean) => void }) {
+export default function Change({
+  of,
+  title,
+  close,
+}: {
+  of: Pick<FindingsChange, "ids" | "filter">;
+  title: string;
+  close: (changed: boolean) => void;
+}) {
   const [form] = Form.useForm<Wish>();
   const to = Form.useWatch("to", form);
   const queries = useQueryClient();
@@ -43,15 +51,20 @@ export default function Change({ of, title, close }: { of: Pick<FindingsChange, 
   });
   const undo = async (id: number) => {
     try {
-      const back = await take(api.POST("/api/v1/findings/changes/{change_id}/undo", { params: { path: { change_id: id } } }));
+      const back = await take(
+        api.POST("/api/v1/findings/changes/{change_id}/undo", { params: { path: { change_id: id } } }),
+      );
       void queries.invalidateQueries();
-      void message.success(`${count(back.undone, "finding")} as before${back.left.length ? `, ${back.left.length} left: changed since` : ""}`);
+      void message.success(
+        `${count(back.undone, "finding")} as before${back.left.length ? `, ${back.left.length} left: changed since` : ""}`,
+      );
     } catch (e) {
       failed(e as Error);
     }
   };
   const send = useMutation({
-    mutationFn: (w: Wish & { try: boolean }) => take(api.POST("/api/v1/findings/changes", { body: { ...body(w), try: w.try } })),
+    mutationFn: (w: Wish & { try: boolean }) =>
+      take(api.POST("/api/v1/findings/changes", { body: { ...body(w), try: w.try } })),
     onSuccess: (out, w) => {
       if (w.try) {
         setTried(out);
@@ -92,7 +105,12 @@ export default function Change({ of, title, close }: { of: Pick<FindingsChange, 
               <Button key="back" onClick={() => setTried(undefined)}>
                 Back
               </Button>,
-              <Button key="do" type="primary" loading={send.isPending} onClick={() => send.mutate({ ...form.getFieldsValue(), try: false })}>
+              <Button
+                key="do"
+                type="primary"
+                loading={send.isPending}
+                onClick={() => send.mutate({ ...form.getFieldsValue(), try: false })}
+              >
                 Change {count(tried.findings, "finding")}
               </Button>,
             ]
@@ -107,18 +125,44 @@ export default function Change({ of, title, close }: { of: Pick<FindingsChange, 
       }
     >
       {tried && <Tried tried={tried} />}
-      <Form form={form} layout="vertical" requiredMark={false} hidden={!!tried && tried.findings > 0} onFinish={(w) => send.mutate({ ...w, try: true })}>
+      <Form
+        form={form}
+        layout="vertical"
+        requiredMark={false}
+        hidden={!!tried && tried.findings > 0}
+        onFinish={(w) => send.mutate({ ...w, try: true })}
+      >
         <Flex gap={12} wrap>
           <Form.Item label="Move to" name="to" style={{ flex: 1, minWidth: 200 }}>
-            <Select allowClear showSearch={{ optionFilterProp: "label" }} placeholder="stay where they are" options={states.filter((s) => s !== "closed" && s !== "new" && s !== "returned").map((s) => ({ value: s, label: stateWords[s] }))} />
+            <Select
+              allowClear
+              showSearch={{ optionFilterProp: "label" }}
+              placeholder="stay where they are"
+              options={states
+                .filter((s) => s !== "closed" && s !== "new" && s !== "returned")
+                .map((s) => ({ value: s, label: stateWords[s] }))}
+            />
           </Form.Item>
           {to === "waived" && (
-            <Form.Item label="Until (last day)" name="until" rules={[{ required: true, message: "A waiver ends on a day" }]}>
+            <Form.Item
+              label="Until (last day)"
+              name="until"
+              rules={[{ required: true, message: "A waiver ends on a day" }]}
+            >
               <DatePicker />
             </Form.Item>
           )}
           <Form.Item label="Assign to" name="person" style={{ flex: 1, minWidth: 200 }}>
-            <Select allowClear showSearch={{ optionFilterProp: "label" }} placeholder="whoever has them" options={[{ value: "me", label: "me" }, { value: "nobody", label: "nobody" }, ...(people.data ?? []).map((p) => ({ value: p.email, label: p.name || p.email }))]} />
+            <Select
+              allowClear
+              showSearch={{ optionFilterProp: "label" }}
+              placeholder="whoever has them"
+              options={[
+                { value: "me", label: "me" },
+                { value: "nobody", label: "nobody" },
+                ...(people.data ?? []).map((p) => ({ value: p.email, label: p.name || p.email })),
+              ]}
+            />
           </Form.Item>
         </Flex>
         <Flex gap={12} wrap>
@@ -131,17 +175,36 @@ export default function Change({ of, title, close }: { of: Pick<FindingsChange, 
         </Flex>
         <Flex gap={12} wrap>
           <Form.Item label="Put labels on" name="add" style={{ flex: 1, minWidth: 200 }}>
-            <Select mode="tags" tokenSeparators={[",", " "]} options={labels.data?.map((l) => ({ value: l.label, label: l.label }))} />
+            <Select
+              mode="tags"
+              tokenSeparators={[",", " "]}
+              options={labels.data?.map((l) => ({ value: l.label, label: l.label }))}
+            />
           </Form.Item>
           <Form.Item label="Take labels off" name="remove" style={{ flex: 1, minWidth: 200 }}>
             <Select mode="multiple" options={labels.data?.map((l) => ({ value: l.label, label: l.label }))} />
           </Form.Item>
         </Flex>
-        <Form.Item label={needsReason ? "Reason" : "Comment"} name="comment" rules={[{ required: needsReason, message: "Say why, for whoever reads it later" }]}>
+        <Form.Item
+          label={needsReason ? "Reason" : "Comment"}
+          name="comment"
+          rules={[{ required: needsReason, message: "Say why, for whoever reads it later" }]}
+        >
           <Input.TextArea rows={2} maxLength={10_000} />
         </Form.Item>
       </Form>
-      {send.error && <Alert role="alert" type="error" showIcon title={send.error instanceof ApiProblem ? send.error.message : "This did not reach the service; what you chose is still here."} />}
+      {send.error && (
+        <Alert
+          role="alert"
+          type="error"
+          showIcon
+          title={
+            send.error instanceof ApiProblem
+              ? send.error.message
+              : "This did not reach the service; what you chose is still here."
+          }
+        />
+      )}
     </Modal>
   );
 }
@@ -150,7 +213,14 @@ export default function Change({ of, title, close }: { of: Pick<FindingsChange, 
 function Tried({ tried }: { tried: FindingsChanged }) {
   return (
     <div role="status" style={{ marginBottom: 12 }}>
-      <Alert type={tried.findings > 0 ? "info" : "warning"} title={tried.findings > 0 ? `${count(tried.findings, "finding")} of ${tried.matched} change: ${tried.words}.` : "None of them would change."} />
+      <Alert
+        type={tried.findings > 0 ? "info" : "warning"}
+        title={
+          tried.findings > 0
+            ? `${count(tried.findings, "finding")} of ${tried.matched} change: ${tried.words}.`
+            : "None of them would change."
+        }
+      />
       {(tried.left ?? 0) > 0 && (
         <>
           <Typography.Paragraph style={{ margin: "8px 0 0" }}>{tried.left} stay as they are:</Typography.Paragraph>

@@ -6,7 +6,14 @@ import { count } from "../../shared/format";
 import { Empty, Failed } from "../../shared/states";
 import { severities, SeverityMark } from "../../shared/tags";
 
-const words: Record<string, string> = { field: "Entity field", shape: "Shape of the contracts", value: "The same value", endpoint: "Endpoint", team: "Team", kind: "Kind" };
+const words: Record<string, string> = {
+  field: "Entity field",
+  shape: "Shape of the contracts",
+  value: "The same value",
+  endpoint: "Endpoint",
+  team: "Team",
+  kind: "Kind",
+};
 
 function only(query: string, severity: string): string {
   const narrowed = new URLSearchParams(query);
@@ -18,7 +25,10 @@ function only(query: string, severity: string): string {
 export function Groups({ by, filter }: { by: string; filter: string }) {
   const list = useQuery({
     queryKey: ["findings", "groups", by, filter],
-    queryFn: () => take(api.GET("/api/v1/findings/groups", { params: { query: { by: by as "field", filter: filter || undefined } } })),
+    queryFn: () =>
+      take(
+        api.GET("/api/v1/findings/groups", { params: { query: { by: by as "field", filter: filter || undefined } } }),
+      ),
     placeholderData: keepPreviousData,
   });
   if (list.error) return <Failed error={list.error} again={() => list.refetch()} />;
@@ -30,8 +40,28 @@ export function Groups({ by, filter }: { by: string; filter: string }) {
       loading={list.isPending || list.isPlaceholderData}
       dataSource={list.data?.groups}
       pagination={{ pageSize: 50, hideOnSinglePage: true, showSizeChanger: false }}
-      locale={{ emptyText: list.isPending ? " " : <Empty title="Nothing has that in common">{by === "value" ? "No value leaks at two places." : by === "shape" ? "No shape decides at any of them." : "Take filters away to see more."}</Empty> }}
-      footer={list.data && list.data.left > 0 ? () => <Typography.Text type="secondary">and {count(list.data.left, "group")} more: narrow the list</Typography.Text> : undefined}
+      locale={{
+        emptyText: list.isPending ? (
+          " "
+        ) : (
+          <Empty title="Nothing has that in common">
+            {by === "value"
+              ? "No value leaks at two places."
+              : by === "shape"
+                ? "No shape decides at any of them."
+                : "Take filters away to see more."}
+          </Empty>
+        ),
+      }}
+      footer={
+        list.data && list.data.left > 0
+          ? () => (
+              <Typography.Text type="secondary">
+                and {count(list.data.left, "group")} more: narrow the list
+              </Typography.Text>
+            )
+          : undefined
+      }
       columns={[
         { title: words[by] ?? "Group", render: (_, g) => <Link to={`/findings?${g.query}`}>{g.name}</Link> },
         { title: "Findings", width: 90, align: "right", dataIndex: "findings" },

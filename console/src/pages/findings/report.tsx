@@ -2,7 +2,14 @@ import { Button, Dropdown } from "antd";
 import { actingForQuery } from "../../api/client";
 import { useService } from "../../shared/service";
 
-const formats = { html: "A page for an auditor, to print", csv: "CSV, for spreadsheets", sarif: "SARIF, for code hosts", junit: "JUnit XML, for build servers", markdown: "Markdown", json: "JSON, and a baseline for inkret check" };
+const formats = {
+  html: "A page for an auditor, to print",
+  csv: "CSV, for spreadsheets",
+  sarif: "SARIF, for code hosts",
+  junit: "JUnit XML, for build servers",
+  markdown: "Markdown",
+  json: "JSON, and a baseline for inkret check",
+};
 
 /** Takes away what is tracked of a service as a file, of the findings that fit the filters. */
 export function Report({ filter, service }: { filter: string; service: string }) {
@@ -16,7 +23,10 @@ export function Report({ filter, service }: { filter: string; service: string })
         items: Object.entries(formats).map(([format, label]) => ({
           key: format,
           label: (
-            <a href={`/api/v1/services/${encodeURIComponent(of)}/report?${new URLSearchParams({ format, filter, ...actingForQuery() })}`} download>
+            <a
+              href={`/api/v1/services/${encodeURIComponent(of)}/report?${new URLSearchParams({ format, filter, ...actingForQuery() })}`}
+              download
+            >
               {label}
             </a>
           ),

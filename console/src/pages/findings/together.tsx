@@ -5,7 +5,17 @@ import { count } from "../../shared/format";
 const Change = lazy(() => import("./change")); // it needs a calendar, which is large
 
 /** Changes those chosen, or all that fit the filters, in one step: looked at first, and undone if need be. */
-export function Together({ chosen, all, filter, done }: { chosen: string[]; all: number; filter: string; done: () => void }) {
+export function Together({
+  chosen,
+  all,
+  filter,
+  done,
+}: {
+  chosen: string[];
+  all: number;
+  filter: string;
+  done: () => void;
+}) {
   const [which, setWhich] = useState<"chosen" | "all">();
   return (
     <Flex gap={8} align="center" style={{ marginBottom: 8 }} role="group" aria-label="Change several">
@@ -24,7 +34,11 @@ export function Together({ chosen, all, filter, done }: { chosen: string[]; all:
         <Suspense>
           <Change
             of={which === "chosen" ? { ids: chosen } : { filter }}
-            title={which === "chosen" ? `Change ${count(chosen.length, "finding")}` : `Change all ${count(all, "finding")} that fit`}
+            title={
+              which === "chosen"
+                ? `Change ${count(chosen.length, "finding")}`
+                : `Change all ${count(all, "finding")} that fit`
+            }
             close={(changed) => {
               setWhich(undefined);
               if (changed) done();

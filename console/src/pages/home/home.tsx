@@ -33,16 +33,105 @@ export default function Home() {
         ))}
       </div>
       <div className="stack">
-        {h.returned > 0 && <Alert type="warning" showIcon title={<Link to="/findings?state=returned">{count(h.returned, "finding")} came back after being closed or waived</Link>} />}
+        {h.returned > 0 && (
+          <Alert
+            type="warning"
+            showIcon
+            title={
+              <Link to="/findings?state=returned">
+                {count(h.returned, "finding")} came back after being closed or waived
+              </Link>
+            }
+          />
+        )}
         <WaitingRevisions />
-        {h.revisions_waiting > 0 && <Alert type="warning" showIcon title={<Link to="/contracts">{count(h.revisions_waiting, "revision")} {h.revisions_waiting === 1 ? "waits" : "wait"} for somebody who approves</Link>} />}
-        {h.left_behind > 0 && <Alert type="warning" showIcon title={<Link to="/findings?assigned=left">{count(h.left_behind, "open finding")} {h.left_behind === 1 ? "is" : "are"} assigned to people who are kept out</Link>} />}
-        {h.waivers_asked > 0 && <Alert type="warning" showIcon title={<Link to="/findings?state=any&waiver=asked">{count(h.waivers_asked, "waiver")} {h.waivers_asked === 1 ? "waits" : "wait"} for a lead who approves</Link>} />}
-        {h.waivers_ending > 0 && <Alert type="warning" showIcon title={<Link to="/findings?state=waived">{count(h.waivers_ending, "waiver")} {h.waivers_ending === 1 ? "ends" : "end"} within seven days</Link>} />}
-        {h.awaiting_proof > 0 && <Alert type="info" showIcon title={<Link to="/findings?state=awaiting-proof">{count(h.awaiting_proof, "finding")} {h.awaiting_proof === 1 ? "awaits" : "await"} proof: capture the endpoints again</Link>} />}
-        {h.overdue > 0 && <Alert type="error" showIcon title={<Link to="/findings?assigned=me&due=over">{count(h.overdue, "finding")} of yours {h.overdue === 1 ? "is" : "are"} overdue</Link>} />}
-        {h.unread > 0 && <Alert type="info" showIcon title={<Link to="/notices">{count(h.unread, "notice")} that you have not read</Link>} />}
-        {h.requests > 0 && <Alert type="info" showIcon title={<Link to="/requests">{count(h.requests, "exposure request")} {h.requests === 1 ? "waits" : "wait"} for a decision</Link>} />}
+        {h.revisions_waiting > 0 && (
+          <Alert
+            type="warning"
+            showIcon
+            title={
+              <Link to="/contracts">
+                {count(h.revisions_waiting, "revision")} {h.revisions_waiting === 1 ? "waits" : "wait"} for somebody who
+                approves
+              </Link>
+            }
+          />
+        )}
+        {h.left_behind > 0 && (
+          <Alert
+            type="warning"
+            showIcon
+            title={
+              <Link to="/findings?assigned=left">
+                {count(h.left_behind, "open finding")} {h.left_behind === 1 ? "is" : "are"} assigned to people who are
+                kept out
+              </Link>
+            }
+          />
+        )}
+        {h.waivers_asked > 0 && (
+          <Alert
+            type="warning"
+            showIcon
+            title={
+              <Link to="/findings?state=any&waiver=asked">
+                {count(h.waivers_asked, "waiver")} {h.waivers_asked === 1 ? "waits" : "wait"} for a lead who approves
+              </Link>
+            }
+          />
+        )}
+        {h.waivers_ending > 0 && (
+          <Alert
+            type="warning"
+            showIcon
+            title={
+              <Link to="/findings?state=waived">
+                {count(h.waivers_ending, "waiver")} {h.waivers_ending === 1 ? "ends" : "end"} within seven days
+              </Link>
+            }
+          />
+        )}
+        {h.awaiting_proof > 0 && (
+          <Alert
+            type="info"
+            showIcon
+            title={
+              <Link to="/findings?state=awaiting-proof">
+                {count(h.awaiting_proof, "finding")} {h.awaiting_proof === 1 ? "awaits" : "await"} proof: capture the
+                endpoints again
+              </Link>
+            }
+          />
+        )}
+        {h.overdue > 0 && (
+          <Alert
+            type="error"
+            showIcon
+            title={
+              <Link to="/findings?assigned=me&due=over">
+                {count(h.overdue, "finding")} of yours {h.overdue === 1 ? "is" : "are"} overdue
+              </Link>
+            }
+          />
+        )}
+        {h.unread > 0 && (
+          <Alert
+            type="info"
+            showIcon
+            title={<Link to="/notices">{count(h.unread, "notice")} that you have not read</Link>}
+          />
+        )}
+        {h.requests > 0 && (
+          <Alert
+            type="info"
+            showIcon
+            title={
+              <Link to="/requests">
+                {count(h.requests, "exposure request")} {h.requests === 1 ? "waits" : "wait"} for a decision
+              </Link>
+            }
+          />
+        )}
         {h.mine.length > 0 && (
           <section aria-label="Yours" className="sheet">
             <Typography.Title level={2}>Yours: what is due first</Typography.Title>
@@ -54,9 +143,25 @@ export default function Home() {
               columns={[
                 { title: "Severity", width: 110, render: (_, f) => <SeverityMark severity={f.severity} /> },
                 { title: "Kind", width: 160, render: (_, f) => <Link to={`/findings/${f.id}`}>{f.kind}</Link> },
-                { title: "Where", render: (_, f) => <>{f.endpoint} <Code>{f.path}</Code></> },
+                {
+                  title: "Where",
+                  render: (_, f) => (
+                    <>
+                      {f.endpoint} <Code>{f.path}</Code>
+                    </>
+                  ),
+                },
                 { title: "State", width: 140, render: (_, f) => <StateMark state={f.state} /> },
-                { title: "Due", width: 140, render: (_, f) => f.due && <Typography.Text type={overdue(f) ? "danger" : undefined}>{overdue(f) ? `⚠ ${f.due}` : f.due}</Typography.Text> },
+                {
+                  title: "Due",
+                  width: 140,
+                  render: (_, f) =>
+                    f.due && (
+                      <Typography.Text type={overdue(f) ? "danger" : undefined}>
+                        {overdue(f) ? `⚠ ${f.due}` : f.due}
+                      </Typography.Text>
+                    ),
+                },
               ]}
               footer={() => <Link to="/findings?assigned=me">All {count(h.mine_total, "finding")} of yours</Link>}
             />
@@ -128,8 +233,19 @@ export default function Home() {
             columns={[
               { render: (_, b) => <Link to={`/captures?batch=${b.id}`}>{b.name}</Link> },
               { render: (_, b) => count(b.captures, "capture") },
-              { render: (_, b) => <Link to={`/findings?state=any&batch=${b.id}`}>{`${count(b.findings, "finding")}, ${b.new_findings} new`}</Link> },
-              { width: 200, render: (_, b) => <Typography.Text type="secondary">{`${b.author}, ${ago(b.started)}`}</Typography.Text> },
+              {
+                render: (_, b) => (
+                  <Link
+                    to={`/findings?state=any&batch=${b.id}`}
+                  >{`${count(b.findings, "finding")}, ${b.new_findings} new`}</Link>
+                ),
+              },
+              {
+                width: 200,
+                render: (_, b) => (
+                  <Typography.Text type="secondary">{`${b.author}, ${ago(b.started)}`}</Typography.Text>
+                ),
+              },
             ]}
           />
         </section>
@@ -144,7 +260,8 @@ function FirstSteps() {
       <Heading title="Home">First steps</Heading>
       <div className="sheet">
         <Typography.Paragraph>
-          Nothing is under review yet. Write down in a contract what your API may expose, put it in force from the command line, then send a recording:
+          Nothing is under review yet. Write down in a contract what your API may expose, put it in force from the
+          command line, then send a recording:
         </Typography.Paragraph>
         <Typography.Paragraph copyable={{ text: "inkret sign-in " + window.location.origin }}>
           <Code>{`inkret sign-in ${window.location.origin}`}</Code>
@@ -162,7 +279,10 @@ function FirstSteps() {
 
 /** Revisions that wait for a second person. */
 function WaitingRevisions() {
-  const waiting = useQuery({ queryKey: ["revisions", { waiting: true }], queryFn: () => take(api.GET("/api/v1/revisions", { params: { query: { waiting: true, size: 20 } } })) });
+  const waiting = useQuery({
+    queryKey: ["revisions", { waiting: true }],
+    queryFn: () => take(api.GET("/api/v1/revisions", { params: { query: { waiting: true, size: 20 } } })),
+  });
   if (!waiting.data?.total) return null;
   return (
     <Alert

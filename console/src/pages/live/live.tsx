@@ -53,7 +53,11 @@ function Watch({ service }: { service: string }) {
             <Checkbox checked={onlyLeaking} onChange={(e) => set({ show: e.target.checked ? "leaking" : "" })}>
               only with findings
             </Checkbox>
-            <Checkbox checked={following} disabled={shown.length === 0} onChange={(e) => choose(e.target.checked ? 0 : beside)}>
+            <Checkbox
+              checked={following}
+              disabled={shown.length === 0}
+              onChange={(e) => choose(e.target.checked ? 0 : beside)}
+            >
               follow the newest leak
             </Checkbox>
             <Button onClick={() => setPaused(!paused)} aria-pressed={paused}>
@@ -70,7 +74,13 @@ function Watch({ service }: { service: string }) {
       <Flex gap={16} wrap align="center" style={{ marginBottom: 8 }} role="status">
         <span>
           <i className={`live-dot${live.following === Following.Connected ? "" : " waiting"}`} aria-hidden />
-          {{ [Following.Connecting]: "connecting…", [Following.Connected]: "watching", [Following.Lost]: "the connection was lost; trying again…" }[live.following]}
+          {
+            {
+              [Following.Connecting]: "connecting…",
+              [Following.Connected]: "watching",
+              [Following.Lost]: "the connection was lost; trying again…",
+            }[live.following]
+          }
         </span>
         <strong>{count(live.seen, "call")}</strong>
         <span>{live.leaking} with findings</span>
@@ -86,14 +96,29 @@ function Watch({ service }: { service: string }) {
             {live.batch.name} {live.batch.growing ? "" : <Tag>complete</Tag>}
           </Link>
         )}
-        {live.batch?.dropped ? <Typography.Text type="warning">▲ {count(live.batch.dropped, "capture")} dropped by the recorder</Typography.Text> : null}
-        {live.missed > 0 && <Typography.Text type="warning">▲ {count(live.missed, "call")} came faster than they could be shown; they are among the captures</Typography.Text>}
+        {live.batch?.dropped ? (
+          <Typography.Text type="warning">
+            ▲ {count(live.batch.dropped, "capture")} dropped by the recorder
+          </Typography.Text>
+        ) : null}
+        {live.missed > 0 && (
+          <Typography.Text type="warning">
+            ▲ {count(live.missed, "call")} came faster than they could be shown; they are among the captures
+          </Typography.Text>
+        )}
       </Flex>
       {live.calls.length === 0 ? (
         <Waiting />
       ) : (
         <div className="split live">
-          <div ref={list} className="sheet live-list" role="listbox" aria-label="Calls, newest first" onKeyDown={onKeyDown} style={{ padding: 0 }}>
+          <div
+            ref={list}
+            className="sheet live-list"
+            role="listbox"
+            aria-label="Calls, newest first"
+            onKeyDown={onKeyDown}
+            style={{ padding: 0 }}
+          >
             {shown.length === 0 && <Empty title="None of the calls has findings" />}
             {shown.map((c) => (
               <Row key={c.capture.id} call={c} chosen={c.capture.id === beside} choose={choose} />
@@ -108,14 +133,35 @@ function Watch({ service }: { service: string }) {
   );
 }
 
-const clock = new Intl.DateTimeFormat(undefined, { hour: "2-digit", minute: "2-digit", second: "2-digit", hourCycle: "h23" });
+const clock = new Intl.DateTimeFormat(undefined, {
+  hour: "2-digit",
+  minute: "2-digit",
+  second: "2-digit",
+  hourCycle: "h23",
+});
 
-const Row = memo(function Row({ call, chosen, choose }: { call: LiveCall; chosen: boolean; choose: (id: number) => void }) {
+const Row = memo(function Row({
+  call,
+  chosen,
+  choose,
+}: {
+  call: LiveCall;
+  chosen: boolean;
+  choose: (id: number) => void;
+}) {
   const { capture: c, findings } = call;
   const gravest = severities.find((s) => findings.some((f) => f.severity === s));
   const place = c.url.replace(/^https?:\/\/[^/]*/, "");
   return (
-    <button type="button" role="option" aria-selected={chosen} data-capture={c.id} className={`live-row${chosen ? " chosen" : ""}`} onClick={() => choose(c.id)} title={c.skipped ? `skipped: ${c.skipped}` : c.incomplete ? `incomplete: ${c.incomplete}` : c.endpoint}>
+    <button
+      type="button"
+      role="option"
+      aria-selected={chosen}
+      data-capture={c.id}
+      className={`live-row${chosen ? " chosen" : ""}`}
+      onClick={() => choose(c.id)}
+      title={c.skipped ? `skipped: ${c.skipped}` : c.incomplete ? `incomplete: ${c.incomplete}` : c.endpoint}
+    >
       <span className="faint">{c.started ? clock.format(new Date(c.started)) : ""}</span>
       <span className="live-call code">
         {c.method} {place}
@@ -137,7 +183,11 @@ const Row = memo(function Row({ call, chosen, choose }: { call: LiveCall; chosen
 });
 
 function Beside({ capture }: { capture: number }) {
-  const detail = useQuery({ queryKey: ["capture", capture], queryFn: () => take(api.GET("/api/v1/captures/{capture_id}", { params: { path: { capture_id: capture } } })), placeholderData: (old) => old });
+  const detail = useQuery({
+    queryKey: ["capture", capture],
+    queryFn: () => take(api.GET("/api/v1/captures/{capture_id}", { params: { path: { capture_id: capture } } })),
+    placeholderData: (old) => old,
+  });
   if (detail.isPending) return <Loading what="the capture" />;
   if (detail.error) return <Failed error={detail.error} again={() => detail.refetch()} />;
   const { capture: c, body, cut, judged_by } = detail.data;
@@ -147,7 +197,11 @@ function Beside({ capture }: { capture: number }) {
         <Code>{`${c.method} ${c.url}`}</Code>
         <Link to={`/captures/${c.id}`}>capture {c.id}</Link>
       </Flex>
-      {body ? <WireView key={c.id} body={body} cut={cut} judgedBy={judged_by} /> : <Empty title={c.skipped ?? "No body is kept"} />}
+      {body ? (
+        <WireView key={c.id} body={body} cut={cut} judgedBy={judged_by} />
+      ) : (
+        <Empty title={c.skipped ?? "No body is kept"} />
+      )}
     </>
   );
 }

@@ -23,7 +23,15 @@ const most = 500;
 /** What comes in is drawn together so often, however fast it comes. */
 const drawEvery = 250;
 
-const nothing: Watched = { following: Following.Connecting, calls: [], seen: 0, leaking: 0, missed: 0, waiting: 0, bySeverity: {} };
+const nothing: Watched = {
+  following: Following.Connecting,
+  calls: [],
+  seen: 0,
+  leaking: 0,
+  missed: 0,
+  waiting: 0,
+  bySeverity: {},
+};
 
 /** Watches a service's calls come in. While paused they wait. */
 export function useLive(service: string, paused: boolean): Watched & { clear: () => void } {
@@ -35,22 +43,35 @@ export function useLive(service: string, paused: boolean): Watched & { clear: ()
   isPaused.current = paused;
 
   useEffect(() => {
-    const source = new EventSource(`/api/v1/live?${new URLSearchParams({ ...(service ? { service } : {}), ...actingForQuery() })}`);
+    const source = new EventSource(
+      `/api/v1/live?${new URLSearchParams({ ...(service ? { service } : {}), ...actingForQuery() })}`,
+    );
     let changed = true;
-    const change = <E extends Event>(f: (e: E) => void) => (e: Event) => {
-      changed = true;
-      f(e as E);
-    };
+    const change =
+      <E extends Event>(f: (e: E) => void) =>
+      (e: Event) => {
+        changed = true;
+        f(e as E);
+      };
     source.onopen = change(() => (said.current.following = Following.Connected));
     source.onerror = change(() => (said.current.following = Following.Lost));
-    source.addEventListener("call", change((e: MessageEvent<string>) => {
-      const call = JSON.parse(e.data) as LiveCall;
-      said.current.batch = call.batch;
-      waiting.current.push(call);
-      if (waiting.current.length > 4 * most) said.current.missed += waiting.current.splice(0, most).length;
-    }));
-    source.addEventListener("missed", change((e: MessageEvent<string>) => (said.current.missed += Number(e.data))));
-    source.addEventListener("end", change((e: MessageEvent<string>) => (said.current.batch = JSON.parse(e.data) as Batch)));
+    source.addEventListener(
+      "call",
+      change((e: MessageEvent<string>) => {
+        const call = JSON.parse(e.data) as LiveCall;
+        said.current.batch = call.batch;
+        waiting.current.push(call);
+        if (waiting.current.length > 4 * most) said.current.missed += waiting.current.splice(0, most).length;
+      }),
+    );
+    source.addEventListener(
+      "missed",
+      change((e: MessageEvent<string>) => (said.current.missed += Number(e.data))),
+    );
+    source.addEventListener(
+      "end",
+      change((e: MessageEvent<string>) => (said.current.batch = JSON.parse(e.data) as Batch)),
+    );
     const draw = setInterval(() => {
       if (!changed) return;
       changed = false;

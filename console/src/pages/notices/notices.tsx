@@ -28,7 +28,10 @@ export default function Notices() {
   const failed = useFailed();
   const page = Number(get("page")) || 1;
   const unread = get("show") !== "all";
-  const list = useQuery({ queryKey: ["notices", unread, page], queryFn: () => take(api.GET("/api/v1/notices", { params: { query: { unread, page, size: 50 } } })) });
+  const list = useQuery({
+    queryKey: ["notices", unread, page],
+    queryFn: () => take(api.GET("/api/v1/notices", { params: { query: { unread, page, size: 50 } } })),
+  });
   const read = useMutation({
     mutationFn: (up_to: number) => take(api.PUT("/api/v1/notices/read", { body: { up_to } })),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["notices"] }),
@@ -41,8 +44,20 @@ export default function Notices() {
         title="Notices"
         aside={
           <Flex gap={8}>
-            <Segmented aria-label="Which" value={unread ? "unread" : "all"} onChange={(v) => set({ show: v === "all" ? "all" : "" })} options={[{ value: "unread", label: "Not read" }, { value: "all", label: "All" }]} />
-            <Button disabled={!list.data?.unread || !newest} loading={read.isPending} onClick={() => newest && read.mutate(newest.id)}>
+            <Segmented
+              aria-label="Which"
+              value={unread ? "unread" : "all"}
+              onChange={(v) => set({ show: v === "all" ? "all" : "" })}
+              options={[
+                { value: "unread", label: "Not read" },
+                { value: "all", label: "All" },
+              ]}
+            />
+            <Button
+              disabled={!list.data?.unread || !newest}
+              loading={read.isPending}
+              onClick={() => newest && read.mutate(newest.id)}
+            >
               Mark all as read
             </Button>
           </Flex>
@@ -59,8 +74,24 @@ export default function Notices() {
           aria-label="Notices"
           loading={list.isPending}
           dataSource={list.data?.items}
-          locale={{ emptyText: list.isPending ? " " : <Empty title={unread ? "Nothing that you have not read" : "Nothing yet"}>You are told of findings that are assigned to you, that you follow or commented on, that mention you, of your requests and revisions and those that wait for you, and of what comes into views that you follow.</Empty> }}
-          pagination={{ current: page, pageSize: 50, total: list.data?.total, hideOnSinglePage: true, showSizeChanger: false, onChange: (p) => set({ page: p === 1 ? "" : String(p) }) }}
+          locale={{
+            emptyText: list.isPending ? (
+              " "
+            ) : (
+              <Empty title={unread ? "Nothing that you have not read" : "Nothing yet"}>
+                You are told of findings that are assigned to you, that you follow or commented on, that mention you, of
+                your requests and revisions and those that wait for you, and of what comes into views that you follow.
+              </Empty>
+            ),
+          }}
+          pagination={{
+            current: page,
+            pageSize: 50,
+            total: list.data?.total,
+            hideOnSinglePage: true,
+            showSizeChanger: false,
+            onChange: (p) => set({ page: p === 1 ? "" : String(p) }),
+          }}
           columns={[
             { title: "", width: 28, render: (_, n) => (n.read ? "" : <span title="not read">●</span>) },
             { title: "What", width: 190, render: (_, n) => words[n.kind] },
@@ -70,10 +101,18 @@ export default function Notices() {
                 <>
                   {n.finding_id && <Link to={`/findings/${n.finding_id}`}>{n.finding || n.finding_id}</Link>}
                   {n.more && ` and ${count(n.more, "more finding")}`}
-                  {n.revision && n.service && <Link to={`/contracts/${encodeURIComponent(n.service)}/revisions/${n.revision}`}>revision {n.revision} of {n.service}</Link>}
+                  {n.revision && n.service && (
+                    <Link to={`/contracts/${encodeURIComponent(n.service)}/revisions/${n.revision}`}>
+                      revision {n.revision} of {n.service}
+                    </Link>
+                  )}
                   {n.request_id && <Link to={`/requests/${n.request_id}`}>request {n.request_id}</Link>}
                   {n.kind === "view" && n.view !== undefined && <Link to={`/findings?${n.view}`}>{n.author}</Link>}
-                  {n.text && <Typography.Paragraph style={{ margin: 0, whiteSpace: "pre-wrap" }} ellipsis={{ rows: 2 }}>{n.text}</Typography.Paragraph>}
+                  {n.text && (
+                    <Typography.Paragraph style={{ margin: 0, whiteSpace: "pre-wrap" }} ellipsis={{ rows: 2 }}>
+                      {n.text}
+                    </Typography.Paragraph>
+                  )}
                 </>
               ),
             },

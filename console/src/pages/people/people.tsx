@@ -22,7 +22,15 @@ export default function People() {
   const [inviting, setInviting] = useState(false);
   const [link, setLink] = useState<{ of: string; link: string }>();
   const change = useMutation({
-    mutationFn: ({ id, ...body }: { id: number; role?: Person["role"]; active?: boolean; service_roles?: Person["service_roles"] }) => take(api.PATCH("/api/v1/people/{person_id}", { params: { path: { person_id: id } }, body })),
+    mutationFn: ({
+      id,
+      ...body
+    }: {
+      id: number;
+      role?: Person["role"];
+      active?: boolean;
+      service_roles?: Person["service_roles"];
+    }) => take(api.PATCH("/api/v1/people/{person_id}", { params: { path: { person_id: id } }, body })),
     onSuccess: (p) => {
       void queries.invalidateQueries({ queryKey: ["people"] });
       void message.success(`${p.name || p.email}: ${p.kept_out ? "may not come in" : p.role}`);
@@ -30,7 +38,8 @@ export default function People() {
     onError: failed,
   });
   const reset = useMutation({
-    mutationFn: (id: number) => take(api.POST("/api/v1/people/{person_id}/reset", { params: { path: { person_id: id } } })),
+    mutationFn: (id: number) =>
+      take(api.POST("/api/v1/people/{person_id}/reset", { params: { path: { person_id: id } } })),
     onSuccess: (made) => setLink({ of: made.person.name || made.person.email, link: made.link }),
     onError: failed,
   });
@@ -61,7 +70,8 @@ export default function People() {
             title: "Name",
             render: (_, p) => (
               <>
-                {p.name || <Typography.Text type="secondary">invited, not here yet</Typography.Text>} {p.id === session.data?.id && <Typography.Text type="secondary">(you)</Typography.Text>}{" "}
+                {p.name || <Typography.Text type="secondary">invited, not here yet</Typography.Text>}{" "}
+                {p.id === session.data?.id && <Typography.Text type="secondary">(you)</Typography.Text>}{" "}
                 {p.kept_out && (
                   <Tag variant="outlined" color="error">
                     ✕ kept out
@@ -74,21 +84,51 @@ export default function People() {
           {
             title: "Role",
             width: 160,
-            render: (_, p) => (may ? <Select size="small" aria-label={`Role of ${p.name || p.email}`} style={{ width: 140 }} value={p.role} disabled={change.isPending} onChange={(role) => change.mutate({ id: p.id, role })} options={roles.map((r) => ({ value: r, label: r }))} /> : p.role),
+            render: (_, p) =>
+              may ? (
+                <Select
+                  size="small"
+                  aria-label={`Role of ${p.name || p.email}`}
+                  style={{ width: 140 }}
+                  value={p.role}
+                  disabled={change.isPending}
+                  onChange={(role) => change.mutate({ id: p.id, role })}
+                  options={roles.map((r) => ({ value: r, label: r }))}
+                />
+              ) : (
+                p.role
+              ),
           },
           {
             title: "At services",
             width: 190,
-            render: (_, p) => (p.role === "administrator" ? <Typography.Text type="secondary">administrator everywhere</Typography.Text> : <AtServices person={p} may={may} change={(service_roles) => change.mutate({ id: p.id, service_roles })} />),
+            render: (_, p) =>
+              p.role === "administrator" ? (
+                <Typography.Text type="secondary">administrator everywhere</Typography.Text>
+              ) : (
+                <AtServices
+                  person={p}
+                  may={may}
+                  change={(service_roles) => change.mutate({ id: p.id, service_roles })}
+                />
+              ),
           },
-          { title: "Second factor", width: 112, render: (_, p) => (p.second_factor ? "✓ yes" : <Typography.Text type="secondary">− no</Typography.Text>) },
+          {
+            title: "Second factor",
+            width: 112,
+            render: (_, p) => (p.second_factor ? "✓ yes" : <Typography.Text type="secondary">− no</Typography.Text>),
+          },
           {
             title: "",
             width: 236,
             render: (_, p) =>
               may && (
                 <Flex gap={6}>
-                  <Button size="small" loading={reset.isPending && reset.variables === p.id} onClick={() => reset.mutate(p.id)}>
+                  <Button
+                    size="small"
+                    loading={reset.isPending && reset.variables === p.id}
+                    onClick={() => reset.mutate(p.id)}
+                  >
                     {p.pending ? "New link…" : "Reset password…"}
                   </Button>
                   {p.id !== session.data?.id &&
@@ -97,7 +137,13 @@ export default function People() {
                         Let in
                       </Button>
                     ) : (
-                      <Popconfirm title={`Keep ${p.name || p.email} out?`} description="Their sessions and tokens end." okText="Keep out" cancelText="Leave" onConfirm={() => change.mutate({ id: p.id, active: false })}>
+                      <Popconfirm
+                        title={`Keep ${p.name || p.email} out?`}
+                        description="Their sessions and tokens end."
+                        okText="Keep out"
+                        cancelText="Leave"
+                        onConfirm={() => change.mutate({ id: p.id, active: false })}
+                      >
                         <Button size="small">Keep out…</Button>
                       </Popconfirm>
                     ))}
@@ -114,8 +160,15 @@ export default function People() {
           }}
         />
       )}
-      <Modal open={!!link} title={`A link for ${link?.of}`} onCancel={() => setLink(undefined)} footer={<Button onClick={() => setLink(undefined)}>Close</Button>}>
-        <Typography.Paragraph>It works once, within three days, and is shown this once. Give it to nobody else.</Typography.Paragraph>
+      <Modal
+        open={!!link}
+        title={`A link for ${link?.of}`}
+        onCancel={() => setLink(undefined)}
+        footer={<Button onClick={() => setLink(undefined)}>Close</Button>}
+      >
+        <Typography.Paragraph>
+          It works once, within three days, and is shown this once. Give it to nobody else.
+        </Typography.Paragraph>
         {link && <Code copyable>{link.link}</Code>}
       </Modal>
     </>
@@ -123,7 +176,15 @@ export default function People() {
 }
 
 /** What somebody is at services where that is another role than everywhere. */
-function AtServices({ person, may, change }: { person: Person; may: boolean; change: (roles: NonNullable<Person["service_roles"]>) => void }) {
+function AtServices({
+  person,
+  may,
+  change,
+}: {
+  person: Person;
+  may: boolean;
+  change: (roles: NonNullable<Person["service_roles"]>) => void;
+}) {
   const [adding, setAdding] = useState(false);
   const all = useQuery({ queryKey: ["services"], queryFn: () => take(api.GET("/api/v1/services")), enabled: adding });
   const at = person.service_roles ?? [];
@@ -131,13 +192,23 @@ function AtServices({ person, may, change }: { person: Person; may: boolean; cha
   return (
     <Flex vertical gap={4} align="start">
       {at.map((r) => (
-        <Tag key={r.service} variant="outlined" closable={may && { "aria-label": `Take ${r.role} at ${r.service} from ${name}` }} onClose={() => change([{ service: r.service }])}>
+        <Tag
+          key={r.service}
+          variant="outlined"
+          closable={may && { "aria-label": `Take ${r.role} at ${r.service} from ${name}` }}
+          onClose={() => change([{ service: r.service }])}
+        >
           {r.role} at {r.service}
         </Tag>
       ))}
       {at.length === 0 && !may && <Typography.Text type="secondary">as everywhere</Typography.Text>}
       {may && !adding && (
-        <Button size="small" type="text" onClick={() => setAdding(true)} aria-label={`Another role at a service for ${name}`}>
+        <Button
+          size="small"
+          type="text"
+          onClick={() => setAdding(true)}
+          aria-label={`Another role at a service for ${name}`}
+        >
           + at a service…
         </Button>
       )}
@@ -157,7 +228,9 @@ function AtServices({ person, may, change }: { person: Person; may: boolean; cha
             setAdding(false);
             change([{ service, role: role as Person["role"] }]);
           }}
-          options={all.data?.flatMap((s) => roles.slice(0, 3).map((role) => ({ value: `${role} at ${s.name}`, label: `${role} at ${s.name}` })))}
+          options={all.data?.flatMap((s) =>
+            roles.slice(0, 3).map((role) => ({ value: `${role} at ${s.name}`, label: `${role} at ${s.name}` })),
+          )}
         />
       )}
     </Flex>
@@ -177,9 +250,27 @@ function Invite({ close }: { close: (made?: { of: string; link: string }) => voi
     onError: failed,
   });
   return (
-    <Modal open title="Invite somebody" okText="Invite" cancelText="Leave" onCancel={() => close()} onOk={() => form.submit()} confirmLoading={invite.isPending}>
-      <Form form={form} layout="vertical" requiredMark={false} initialValues={{ role: "viewer" }} onFinish={invite.mutate}>
-        <Form.Item label="E-mail address" name="email" rules={[{ required: true, type: "email", message: "An e-mail address is needed" }]}>
+    <Modal
+      open
+      title="Invite somebody"
+      okText="Invite"
+      cancelText="Leave"
+      onCancel={() => close()}
+      onOk={() => form.submit()}
+      confirmLoading={invite.isPending}
+    >
+      <Form
+        form={form}
+        layout="vertical"
+        requiredMark={false}
+        initialValues={{ role: "viewer" }}
+        onFinish={invite.mutate}
+      >
+        <Form.Item
+          label="E-mail address"
+          name="email"
+          rules={[{ required: true, type: "email", message: "An e-mail address is needed" }]}
+        >
           <Input inputMode="email" autoFocus />
         </Form.Item>
         <Form.Item label="Role" name="role">

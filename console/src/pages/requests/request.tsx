@@ -1,5 +1,18 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Alert, App, Button, Checkbox, Descriptions, Flex, Form, Input, InputNumber, Popconfirm, Radio, Typography } from "antd";
+import {
+  Alert,
+  App,
+  Button,
+  Checkbox,
+  Descriptions,
+  Flex,
+  Form,
+  Input,
+  InputNumber,
+  Popconfirm,
+  Radio,
+  Typography,
+} from "antd";
 import { Link, useParams } from "react-router";
 import { api, ApiProblem, take, type ExposureRequest } from "../../api/client";
 import { ago, time } from "../../shared/format";
@@ -12,13 +25,21 @@ import { RequestMark } from "./mark";
 /** One exposure request: what is asked, what granting it writes, and the decision. */
 export default function RequestPage() {
   const id = Number(useParams().id);
-  const one = useQuery({ queryKey: ["request", id], queryFn: () => take(api.GET("/api/v1/requests/{request_id}", { params: { path: { request_id: id } } })) });
+  const one = useQuery({
+    queryKey: ["request", id],
+    queryFn: () => take(api.GET("/api/v1/requests/{request_id}", { params: { path: { request_id: id } } })),
+  });
   const mayDecide = useMay("reviewer", one.data?.service);
   if (one.isPending) return <Loading what="the request" />;
   if (one.error) return <Failed error={one.error} again={() => one.refetch()} />;
   const q = one.data;
   const items = [
-    ["Field", <Link to={`/entities/${encodeURIComponent(q.service)}/${encodeURIComponent(q.entity)}?field=${encodeURIComponent(q.field)}`}>{`${q.entity}.${q.field}`}</Link>],
+    [
+      "Field",
+      <Link
+        to={`/entities/${encodeURIComponent(q.service)}/${encodeURIComponent(q.entity)}?field=${encodeURIComponent(q.field)}`}
+      >{`${q.entity}.${q.field}`}</Link>,
+    ],
     ["Class", q.class || "unclassed"],
     ["Endpoint", <Code>{q.endpoint}</Code>],
     ["Audience", q.audience],
@@ -34,18 +55,45 @@ export default function RequestPage() {
       </Heading>
       <div className="stack" style={{ maxWidth: 860 }}>
         <section className="sheet" aria-label="What is asked">
-          <Descriptions size="small" column={1} items={items.map(([label, children]) => ({ key: label, label, children }))} />
-          {(q.class === "personal" || q.class === "secret") && q.state === "open" && <Alert type="warning" showIcon title={`It is ${q.class}: a revision that lets more of it out waits for a second person.`} style={{ marginTop: 8 }} />}
-          {q.refuse && <Alert type="info" showIcon title="It cannot be granted from here" description={q.refuse} style={{ marginTop: 8 }} />}
+          <Descriptions
+            size="small"
+            column={1}
+            items={items.map(([label, children]) => ({ key: label, label, children }))}
+          />
+          {(q.class === "personal" || q.class === "secret") && q.state === "open" && (
+            <Alert
+              type="warning"
+              showIcon
+              title={`It is ${q.class}: a revision that lets more of it out waits for a second person.`}
+              style={{ marginTop: 8 }}
+            />
+          )}
+          {q.refuse && (
+            <Alert
+              type="info"
+              showIcon
+              title="It cannot be granted from here"
+              description={q.refuse}
+              style={{ marginTop: 8 }}
+            />
+          )}
         </section>
         {q.state !== "open" && (
           <section className="sheet" aria-label="Decision">
             <Typography.Title level={2}>Decision</Typography.Title>
-            <RequestMark state={q.state} /> {q.decided_by}, {q.decided && <span title={time(q.decided)}>{ago(q.decided)}</span>}
-            {q.decision && <Typography.Paragraph style={{ whiteSpace: "pre-wrap", margin: "8px 0 0" }}>{q.decision}</Typography.Paragraph>}
+            <RequestMark state={q.state} /> {q.decided_by},{" "}
+            {q.decided && <span title={time(q.decided)}>{ago(q.decided)}</span>}
+            {q.decision && (
+              <Typography.Paragraph style={{ whiteSpace: "pre-wrap", margin: "8px 0 0" }}>
+                {q.decision}
+              </Typography.Paragraph>
+            )}
             {q.revision && (
               <Typography.Paragraph style={{ margin: "8px 0 0" }}>
-                <Link to={`/contracts/${encodeURIComponent(q.service)}/revisions/${q.revision}`}>Revision {q.revision} of the contracts</Link> says so.
+                <Link to={`/contracts/${encodeURIComponent(q.service)}/revisions/${q.revision}`}>
+                  Revision {q.revision} of the contracts
+                </Link>{" "}
+                says so.
               </Typography.Paragraph>
             )}
           </section>
@@ -75,7 +123,11 @@ function Decide({ q }: { q: ExposureRequest }) {
       take(
         api.POST("/api/v1/requests/{request_id}/decision", {
           params: { path: { request_id: q.id } },
-          body: { grant: s.how !== "decline", comment: s.comment || undefined, less: s.how === "less" ? { max: s.max, optional: s.optional, member: s.member || undefined } : undefined },
+          body: {
+            grant: s.how !== "decline",
+            comment: s.comment || undefined,
+            less: s.how === "less" ? { max: s.max, optional: s.optional, member: s.member || undefined } : undefined,
+          },
         }),
       ),
     onSuccess: () => {
@@ -86,7 +138,14 @@ function Decide({ q }: { q: ExposureRequest }) {
   return (
     <section className="sheet" aria-label="Decide">
       <Typography.Title level={2}>Decide</Typography.Title>
-      <Form form={form} layout="vertical" requiredMark={false} initialValues={{ how: "grant" }} onFinish={decide.mutate} disabled={decide.isPending}>
+      <Form
+        form={form}
+        layout="vertical"
+        requiredMark={false}
+        initialValues={{ how: "grant" }}
+        onFinish={decide.mutate}
+        disabled={decide.isPending}
+      >
         <Form.Item name="how" label="Answer">
           <Radio.Group
             options={[
@@ -109,12 +168,25 @@ function Decide({ q }: { q: ExposureRequest }) {
             </Form.Item>
           </Flex>
         )}
-        <Form.Item label={how === "grant" ? "Comment" : "Reason"} name="comment" rules={[{ required: how !== "grant", message: "Say why, for whoever asked" }]}>
+        <Form.Item
+          label={how === "grant" ? "Comment" : "Reason"}
+          name="comment"
+          rules={[{ required: how !== "grant", message: "Say why, for whoever asked" }]}
+        >
           <Input.TextArea rows={3} maxLength={10_000} />
         </Form.Item>
         {decide.error && (
           <Form.Item>
-            <Alert role="alert" type="error" showIcon title={decide.error instanceof ApiProblem ? decide.error.message : "This did not reach the service; what you wrote is still here."} />
+            <Alert
+              role="alert"
+              type="error"
+              showIcon
+              title={
+                decide.error instanceof ApiProblem
+                  ? decide.error.message
+                  : "This did not reach the service; what you wrote is still here."
+              }
+            />
           </Form.Item>
         )}
         <Button type="primary" htmlType="submit" loading={decide.isPending}>
@@ -128,10 +200,19 @@ function Decide({ q }: { q: ExposureRequest }) {
 function Withdraw({ q }: { q: ExposureRequest }) {
   const queries = useQueryClient();
   const failed = useFailed();
-  const withdraw = useMutation({ mutationFn: () => take(api.DELETE("/api/v1/requests/{request_id}", { params: { path: { request_id: q.id } } })), onSuccess: () => queries.invalidateQueries(), onError: failed });
+  const withdraw = useMutation({
+    mutationFn: () => take(api.DELETE("/api/v1/requests/{request_id}", { params: { path: { request_id: q.id } } })),
+    onSuccess: () => queries.invalidateQueries(),
+    onError: failed,
+  });
   return (
     <div>
-      <Popconfirm title="Take the request back?" okText="Take it back" cancelText="Leave it" onConfirm={() => withdraw.mutate()}>
+      <Popconfirm
+        title="Take the request back?"
+        okText="Take it back"
+        cancelText="Leave it"
+        onConfirm={() => withdraw.mutate()}
+      >
         <Button loading={withdraw.isPending}>Take the request back…</Button>
       </Popconfirm>
     </div>

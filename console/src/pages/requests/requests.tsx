@@ -18,15 +18,34 @@ export default function Requests() {
   const [asking, setAsking] = useState(false);
   const page = Number(get("page")) || 1;
   const show = get("show") || "open";
-  const query = { page, size: 50, state: show === "open" ? "open" : "any", mine: show === "mine", endpoint: get("endpoint") || undefined };
-  const list = useQuery({ queryKey: ["requests", query], queryFn: () => take(api.GET("/api/v1/requests", { params: { query } })), placeholderData: keepPreviousData });
+  const query = {
+    page,
+    size: 50,
+    state: show === "open" ? "open" : "any",
+    mine: show === "mine",
+    endpoint: get("endpoint") || undefined,
+  };
+  const list = useQuery({
+    queryKey: ["requests", query],
+    queryFn: () => take(api.GET("/api/v1/requests", { params: { query } })),
+    placeholderData: keepPreviousData,
+  });
   return (
     <>
       <Heading
         title="Requests"
         aside={
           <Flex gap={8}>
-            <Segmented aria-label="Which" value={show} onChange={(v) => set({ show: v === "open" ? "" : String(v) })} options={[{ value: "open", label: "Waiting" }, { value: "mine", label: "Mine" }, { value: "all", label: "All" }]} />
+            <Segmented
+              aria-label="Which"
+              value={show}
+              onChange={(v) => set({ show: v === "open" ? "" : String(v) })}
+              options={[
+                { value: "open", label: "Waiting" },
+                { value: "mine", label: "Mine" },
+                { value: "all", label: "All" },
+              ]}
+            />
             <Button type="primary" onClick={() => setAsking(true)}>
               Ask for a field…
             </Button>
@@ -45,9 +64,24 @@ export default function Requests() {
           aria-label="Requests"
           loading={list.isPending || list.isPlaceholderData}
           dataSource={list.data?.items}
-          locale={{ emptyText: list.isPending ? " " : <Empty title={show === "open" ? "Nobody waits for a field" : "No request yet"}>Whoever needs a field that an endpoint does not give asks for it here, saying who needs it and why.</Empty> }}
+          locale={{
+            emptyText: list.isPending ? (
+              " "
+            ) : (
+              <Empty title={show === "open" ? "Nobody waits for a field" : "No request yet"}>
+                Whoever needs a field that an endpoint does not give asks for it here, saying who needs it and why.
+              </Empty>
+            ),
+          }}
           onRow={(q) => ({ onClick: () => navigate(`/requests/${q.id}`), style: { cursor: "pointer" } })}
-          pagination={{ current: page, pageSize: 50, total: list.data?.total, hideOnSinglePage: true, showSizeChanger: false, onChange: (p) => set({ page: p === 1 ? "" : String(p) }) }}
+          pagination={{
+            current: page,
+            pageSize: 50,
+            total: list.data?.total,
+            hideOnSinglePage: true,
+            showSizeChanger: false,
+            onChange: (p) => set({ page: p === 1 ? "" : String(p) }),
+          }}
           columns={[
             {
               title: "Field",
@@ -79,7 +113,11 @@ export default function Requests() {
                 </>
               ),
             },
-            { title: "Asked", width: 170, render: (_, q) => <span title={time(q.at)}>{`${q.author}, ${ago(q.at)}`}</span> },
+            {
+              title: "Asked",
+              width: 170,
+              render: (_, q) => <span title={time(q.at)}>{`${q.author}, ${ago(q.at)}`}</span>,
+            },
             { title: "State", width: 130, render: (_, q) => <RequestMark state={q.state} /> },
           ]}
         />

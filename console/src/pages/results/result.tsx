@@ -12,7 +12,10 @@ import { Counts } from "./results";
 /** One result of a pipeline, compared with the main line as it was before. */
 export default function ResultPage() {
   const id = Number(useParams().id);
-  const one = useQuery({ queryKey: ["result", id], queryFn: () => take(api.GET("/api/v1/results/{result_id}", { params: { path: { result_id: id } } })) });
+  const one = useQuery({
+    queryKey: ["result", id],
+    queryFn: () => take(api.GET("/api/v1/results/{result_id}", { params: { path: { result_id: id } } })),
+  });
   const reviewer = useMay("reviewer", one.data?.result.service);
   const lead = useMay("lead", one.data?.result.service);
   const navigate = useNavigate();
@@ -28,7 +31,13 @@ export default function ResultPage() {
     onError: failed,
   });
   const main = useMutation({
-    mutationFn: (r: PipelineResult) => take(api.PUT("/api/v1/services/{service}/main-line", { params: { path: { service: r.service } }, body: { line: r.line } })),
+    mutationFn: (r: PipelineResult) =>
+      take(
+        api.PUT("/api/v1/services/{service}/main-line", {
+          params: { path: { service: r.service } },
+          body: { line: r.line },
+        }),
+      ),
     onSuccess: (_, r) => {
       void queries.invalidateQueries();
       void message.success(`Results of ${r.service} are compared with ${r.line}`);
@@ -41,11 +50,20 @@ export default function ResultPage() {
   const items: [string, React.ReactNode][] = [
     ["Service", <Link to={`/results?service=${encodeURIComponent(r.service)}`}>{r.service}</Link>],
     ["Found", <Counts of={r} />],
-    ["Judged", `${count(r.summary.judged, "capture")}${r.summary.skipped ? `, ${r.summary.skipped} skipped` : ""}; ${bytes(r.summary.excess_bytes)} of ${bytes(r.summary.bytes)} covered by no grant`],
+    [
+      "Judged",
+      `${count(r.summary.judged, "capture")}${r.summary.skipped ? `, ${r.summary.skipped} skipped` : ""}; ${bytes(r.summary.excess_bytes)} of ${bytes(r.summary.bytes)} covered by no grant`,
+    ],
     ["Sent", <span title={time(r.at)}>{`by ${r.author}, ${ago(r.at)}`}</span>],
   ];
   if (r.revision) items.push(["Revision", <Code copyable>{r.revision}</Code>]);
-  if (r.link) items.push(["Pipeline", <a href={r.link} target="_blank" rel="noreferrer">{r.link}</a>]);
+  if (r.link)
+    items.push([
+      "Pipeline",
+      <a href={r.link} target="_blank" rel="noreferrer">
+        {r.link}
+      </a>,
+    ]);
   items.push([
     "Compared with",
     against ? (
@@ -70,12 +88,24 @@ export default function ResultPage() {
         aside={
           <Flex gap={8}>
             {lead && !r.main && (
-              <Popconfirm title={`Make ${r.line} the main line?`} description="Results of all lines are compared with it from then on." okText="Make it so" cancelText="Leave" onConfirm={() => main.mutate(r)}>
+              <Popconfirm
+                title={`Make ${r.line} the main line?`}
+                description="Results of all lines are compared with it from then on."
+                okText="Make it so"
+                cancelText="Leave"
+                onConfirm={() => main.mutate(r)}
+              >
                 <Button size="small">Make this the main line…</Button>
               </Popconfirm>
             )}
             {reviewer && (
-              <Popconfirm title="Forget this result?" description="Later results are compared with the one before it." okText="Forget it" cancelText="Leave" onConfirm={() => drop.mutate()}>
+              <Popconfirm
+                title="Forget this result?"
+                description="Later results are compared with the one before it."
+                okText="Forget it"
+                cancelText="Leave"
+                onConfirm={() => drop.mutate()}
+              >
                 <Button size="small">Forget…</Button>
               </Popconfirm>
             )}
@@ -87,12 +117,37 @@ export default function ResultPage() {
       </Heading>
       <div className="stack">
         <section className="sheet" aria-label="The check">
-          <Descriptions size="small" column={1} items={items.map(([label, children]) => ({ key: label, label, children }))} />
-          {against && against.rules !== r.rules && <Alert type="info" showIcon style={{ marginTop: 8 }} title={`They were judged by other rules: set ${against.rules} there, ${r.rules} here. Some of the difference may come of that.`} />}
+          <Descriptions
+            size="small"
+            column={1}
+            items={items.map(([label, children]) => ({ key: label, label, children }))}
+          />
+          {against && against.rules !== r.rules && (
+            <Alert
+              type="info"
+              showIcon
+              style={{ marginTop: 8 }}
+              title={`They were judged by other rules: set ${against.rules} there, ${r.rules} here. Some of the difference may come of that.`}
+            />
+          )}
         </section>
-        <Part title={`${count(fresh.length, "finding")} new${against ? ` against ${against.line}` : ""}`} label="New" all={fresh} none="Nothing is new." />
-        {against && <Part title={`${count(gone.length, "finding")} on ${against.line} alone: mended, or not called`} label="Gone" all={gone} none="All that was found there is found here." />}
-        {against && <Part title={`${count(same.length, "finding")} on both`} label="Same" all={same} none="Nothing is on both." />}
+        <Part
+          title={`${count(fresh.length, "finding")} new${against ? ` against ${against.line}` : ""}`}
+          label="New"
+          all={fresh}
+          none="Nothing is new."
+        />
+        {against && (
+          <Part
+            title={`${count(gone.length, "finding")} on ${against.line} alone: mended, or not called`}
+            label="Gone"
+            all={gone}
+            none="All that was found there is found here."
+          />
+        )}
+        {against && (
+          <Part title={`${count(same.length, "finding")} on both`} label="Same" all={same} none="Nothing is on both." />
+        )}
       </div>
     </>
   );
@@ -112,7 +167,16 @@ function Part({ title, label, all, none }: { title: string; label: string; all: 
           pagination={{ pageSize: 20, hideOnSinglePage: true, showSizeChanger: false }}
           columns={[
             { title: "Severity", width: 110, render: (_, f) => <SeverityMark severity={f.severity} /> },
-            { title: "Kind", width: 170, render: (_, f) => (f.state ? <Link to={`/findings/${f.fingerprint}`}>{f.kind}</Link> : <Link to={`/kinds/${f.kind}`}>{f.kind}</Link>) },
+            {
+              title: "Kind",
+              width: 170,
+              render: (_, f) =>
+                f.state ? (
+                  <Link to={`/findings/${f.fingerprint}`}>{f.kind}</Link>
+                ) : (
+                  <Link to={`/kinds/${f.kind}`}>{f.kind}</Link>
+                ),
+            },
             {
               title: "Where",
               render: (_, f) => (
@@ -127,7 +191,18 @@ function Part({ title, label, all, none }: { title: string; label: string; all: 
               ),
             },
             { title: "Field", width: 180, render: (_, f) => f.field && `${f.entity}.${f.field}` },
-            { title: "Here", width: 150, render: (_, f) => (f.excepted ? "excepted" : f.state ? <StateMark state={f.state} /> : <Typography.Text type="secondary">not tracked</Typography.Text>) },
+            {
+              title: "Here",
+              width: 150,
+              render: (_, f) =>
+                f.excepted ? (
+                  "excepted"
+                ) : f.state ? (
+                  <StateMark state={f.state} />
+                ) : (
+                  <Typography.Text type="secondary">not tracked</Typography.Text>
+                ),
+            },
           ]}
         />
       )}

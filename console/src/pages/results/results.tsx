@@ -14,10 +14,16 @@ export default function Results() {
   const navigate = useNavigate();
   const page = Number(get("page")) || 1;
   const query = { page, size: 50, service: get("service") || undefined, line: get("line") || undefined };
-  const list = useQuery({ queryKey: ["results", query], queryFn: () => take(api.GET("/api/v1/results", { params: { query } })), placeholderData: keepPreviousData });
+  const list = useQuery({
+    queryKey: ["results", query],
+    queryFn: () => take(api.GET("/api/v1/results", { params: { query } })),
+    placeholderData: keepPreviousData,
+  });
   return (
     <>
-      <Heading title="Results of pipelines">{list.data ? `${count(list.data.total, "result")} of pipelines` : "Results of pipelines"}</Heading>
+      <Heading title="Results of pipelines">
+        {list.data ? `${count(list.data.total, "result")} of pipelines` : "Results of pipelines"}
+      </Heading>
       <Flex gap={8} wrap style={{ marginBottom: 12 }}>
         {(["service", "line"] as const)
           .filter((f) => get(f))
@@ -41,12 +47,22 @@ export default function Results() {
               " "
             ) : (
               <Empty title="No pipeline has sent a result">
-                At the end of a pipeline: <Code copyable>inkret check --contracts contracts/ --format json run.har | inkret result send - --line main</Code>
+                At the end of a pipeline:{" "}
+                <Code copyable>
+                  inkret check --contracts contracts/ --format json run.har | inkret result send - --line main
+                </Code>
               </Empty>
             ),
           }}
           onRow={(r) => ({ onClick: () => navigate(`/results/${r.id}`), style: { cursor: "pointer" } })}
-          pagination={{ current: page, pageSize: 50, total: list.data?.total, hideOnSinglePage: true, showSizeChanger: false, onChange: (p) => set({ page: p === 1 ? "" : String(p) }) }}
+          pagination={{
+            current: page,
+            pageSize: 50,
+            total: list.data?.total,
+            hideOnSinglePage: true,
+            showSizeChanger: false,
+            onChange: (p) => set({ page: p === 1 ? "" : String(p) }),
+          }}
           columns={[
             {
               title: "Result",
@@ -61,7 +77,11 @@ export default function Results() {
               title: "Line",
               render: (_, r) => (
                 <Flex gap={6} align="center">
-                  <Link to={`/results?line=${encodeURIComponent(r.line)}`} onClick={(e) => e.stopPropagation()} title="Only this line">
+                  <Link
+                    to={`/results?line=${encodeURIComponent(r.line)}`}
+                    onClick={(e) => e.stopPropagation()}
+                    title="Only this line"
+                  >
                     {r.line}
                   </Link>
                   {r.main && <Tag variant="outlined">main</Tag>}
@@ -71,8 +91,17 @@ export default function Results() {
             },
             { title: "Revision", width: 180, render: (_, r) => r.revision && <Code>{r.revision.slice(0, 20)}</Code> },
             { title: "Findings", width: 330, render: (_, r) => <Counts of={r} /> },
-            { title: "Excess", width: 150, align: "right", render: (_, r) => `${bytes(r.summary.excess_bytes)} of ${bytes(r.summary.bytes)}` },
-            { title: "Sent", width: 190, render: (_, r) => <span title={time(r.at)}>{`${r.author}, ${ago(r.at)}`}</span> },
+            {
+              title: "Excess",
+              width: 150,
+              align: "right",
+              render: (_, r) => `${bytes(r.summary.excess_bytes)} of ${bytes(r.summary.bytes)}`,
+            },
+            {
+              title: "Sent",
+              width: 190,
+              render: (_, r) => <span title={time(r.at)}>{`${r.author}, ${ago(r.at)}`}</span>,
+            },
           ]}
         />
       )}

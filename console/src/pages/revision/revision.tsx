@@ -16,7 +16,10 @@ import { RevisionState } from "../contracts/contracts";
 export default function RevisionPage() {
   const { service = "", number = "" } = useParams();
   const path = { service, number: Number(number) };
-  const revision = useQuery({ queryKey: ["revision", service, number], queryFn: () => take(api.GET("/api/v1/services/{service}/revisions/{number}", { params: { path } })) });
+  const revision = useQuery({
+    queryKey: ["revision", service, number],
+    queryFn: () => take(api.GET("/api/v1/services/{service}/revisions/{number}", { params: { path } })),
+  });
   if (revision.isPending) return <Loading what="the revision" />;
   if (revision.error) return <Failed error={revision.error} again={() => revision.refetch()} />;
   const { revision: r, text } = revision.data;
@@ -36,7 +39,14 @@ export default function RevisionPage() {
       </Heading>
       <Typography.Paragraph>
         by <strong>{r.author}</strong>, <span title={time(r.created)}>{ago(r.created)}</span>
-        {r.base ? <>, made from <Link to={`/contracts/${encodeURIComponent(service)}/revisions/${r.base}`}>revision {r.base}</Link></> : ""}
+        {r.base ? (
+          <>
+            , made from{" "}
+            <Link to={`/contracts/${encodeURIComponent(service)}/revisions/${r.base}`}>revision {r.base}</Link>
+          </>
+        ) : (
+          ""
+        )}
         {r.reason && <>: “{r.reason}”</>}
       </Typography.Paragraph>
       {r.decided_by && (
@@ -67,7 +77,12 @@ function Decide({ revision }: { revision: Revision }) {
   const [comment, setComment] = useState("");
   const decide = useMutation({
     mutationFn: (approve: boolean) =>
-      take(api.POST("/api/v1/services/{service}/revisions/{number}/decision", { params: { path: { service: revision.service, number: revision.number } }, body: { approve, comment: comment || undefined } })),
+      take(
+        api.POST("/api/v1/services/{service}/revisions/{number}/decision", {
+          params: { path: { service: revision.service, number: revision.number } },
+          body: { approve, comment: comment || undefined },
+        }),
+      ),
     onSuccess: (d) => made({ ...d.revision, changed: true }),
     onError: failed,
   });
@@ -81,17 +96,29 @@ function Decide({ revision }: { revision: Revision }) {
       description={
         lead && !own ? (
           <Flex gap={8} wrap style={{ marginTop: 8 }}>
-            <Input aria-label="What you say to it" placeholder="What you say to it; needed to decline" value={comment} onChange={(e) => setComment(e.target.value)} style={{ width: 360 }} />
+            <Input
+              aria-label="What you say to it"
+              placeholder="What you say to it; needed to decline"
+              value={comment}
+              onChange={(e) => setComment(e.target.value)}
+              style={{ width: 360 }}
+            />
             <Button type="primary" loading={decide.isPending && decide.variables} onClick={() => decide.mutate(true)}>
               Approve
             </Button>
-            <Button danger disabled={!comment.trim()} loading={decide.isPending && !decide.variables} onClick={() => decide.mutate(false)}>
+            <Button
+              danger
+              disabled={!comment.trim()}
+              loading={decide.isPending && !decide.variables}
+              onClick={() => decide.mutate(false)}
+            >
               Decline
             </Button>
           </Flex>
         ) : (
           <>
-            {own ? "Nobody approves a revision of their own." : "A lead or administrator can approve it."} <Code copyable>{`inkret contract approve ${revision.service} ${revision.number}`}</Code>
+            {own ? "Nobody approves a revision of their own." : "A lead or administrator can approve it."}{" "}
+            <Code copyable>{`inkret contract approve ${revision.service} ${revision.number}`}</Code>
           </>
         )
       }
@@ -105,7 +132,13 @@ function Revert({ revision }: { revision: Revision }) {
   const [open, setOpen] = useState(false);
   const [reason, setReason] = useState("");
   const revert = useMutation({
-    mutationFn: () => take(api.POST("/api/v1/services/{service}/revisions/{number}/revert", { params: { path: { service: revision.service, number: revision.number } }, body: { reason } })),
+    mutationFn: () =>
+      take(
+        api.POST("/api/v1/services/{service}/revisions/{number}/revert", {
+          params: { path: { service: revision.service, number: revision.number } },
+          body: { reason },
+        }),
+      ),
     onSuccess: (r) => {
       setOpen(false);
       made(r);
@@ -116,7 +149,14 @@ function Revert({ revision }: { revision: Revision }) {
   return (
     <>
       <Button onClick={() => setOpen(true)}>Back to this revision</Button>
-      <Modal title={`Back to revision ${revision.number}`} open={open} onCancel={() => setOpen(false)} onOk={() => revert.mutate()} okText="Make a new revision of it" okButtonProps={{ disabled: !reason.trim(), loading: revert.isPending }}>
+      <Modal
+        title={`Back to revision ${revision.number}`}
+        open={open}
+        onCancel={() => setOpen(false)}
+        onOk={() => revert.mutate()}
+        okText="Make a new revision of it"
+        okButtonProps={{ disabled: !reason.trim(), loading: revert.isPending }}
+      >
         <label>
           Why
           <Input value={reason} onChange={(e) => setReason(e.target.value)} />

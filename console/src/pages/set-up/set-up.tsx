@@ -16,7 +16,8 @@ interface Filled {
   end_tokens?: boolean;
 }
 
-const said = (e: Error) => (e instanceof ApiProblem ? `${e.message}. ${e.next ?? ""}` : "The service cannot be reached; try again.");
+const said = (e: Error) =>
+  e instanceof ApiProblem ? `${e.message}. ${e.next ?? ""}` : "The service cannot be reached; try again.";
 
 /** Where a one-time link leads: name and password are set, and one is signed in. */
 export default function SetUp() {
@@ -27,9 +28,16 @@ export default function SetUp() {
     document.title = "Set up · Inkret";
     window.history.replaceState(null, "", "/set-up"); // the code stays out of the history
   }, []);
-  const link = useQuery({ queryKey: ["link"], queryFn: () => take(api.POST("/api/v1/setup/link", { body: { code } })), enabled: !!code, staleTime: Infinity, gcTime: 0 });
+  const link = useQuery({
+    queryKey: ["link"],
+    queryFn: () => take(api.POST("/api/v1/setup/link", { body: { code } })),
+    enabled: !!code,
+    staleTime: Infinity,
+    gcTime: 0,
+  });
   const setUp = useMutation({
-    mutationFn: (body: Filled) => take(api.POST("/api/v1/setup", { body: { ...body, email: body.email || undefined, code } })),
+    mutationFn: (body: Filled) =>
+      take(api.POST("/api/v1/setup", { body: { ...body, email: body.email || undefined, code } })),
     onSuccess: (person) => {
       signedIn(queries, person);
       navigate("/", { replace: true });
@@ -42,11 +50,28 @@ export default function SetUp() {
         <Typography.Title level={1} style={{ fontSize: 22 }}>
           {of?.reset ? "Set a new password" : "Set yourself up"}
         </Typography.Title>
-        {!code && <Alert type="warning" showIcon title="This address lacks its one-time code. Open the link as it was given." style={{ marginBottom: 16 }} />}
-        {link.error && <Alert role="alert" type="error" showIcon title={said(link.error)} style={{ marginBottom: 16 }} />}
-        {of?.email && <Typography.Paragraph>For {of.email}.{of.reset && " All your sessions end."}</Typography.Paragraph>}
+        {!code && (
+          <Alert
+            type="warning"
+            showIcon
+            title="This address lacks its one-time code. Open the link as it was given."
+            style={{ marginBottom: 16 }}
+          />
+        )}
+        {link.error && (
+          <Alert role="alert" type="error" showIcon title={said(link.error)} style={{ marginBottom: 16 }} />
+        )}
+        {of?.email && (
+          <Typography.Paragraph>
+            For {of.email}.{of.reset && " All your sessions end."}
+          </Typography.Paragraph>
+        )}
         <Form layout="vertical" requiredMark={false} onFinish={setUp.mutate} disabled={!of}>
-          <Form.Item label="Name" name="name" rules={[{ required: true, message: "Others see this beside what you do" }]}>
+          <Form.Item
+            label="Name"
+            name="name"
+            rules={[{ required: true, message: "Others see this beside what you do" }]}
+          >
             <Input autoComplete="name" autoFocus />
           </Form.Item>
           {(!of || !of.email) && (
@@ -63,12 +88,20 @@ export default function SetUp() {
             <Input.Password autoComplete="new-password" />
           </Form.Item>
           {of?.factor && (
-            <Form.Item label="Code of your second factor, or a recovery code" name="factor" rules={[{ required: true, message: "Your second factor stays" }]}>
+            <Form.Item
+              label="Code of your second factor, or a recovery code"
+              name="factor"
+              rules={[{ required: true, message: "Your second factor stays" }]}
+            >
               <Input autoComplete="one-time-code" />
             </Form.Item>
           )}
           {of && of.tokens > 0 && (
-            <Form.Item name="end_tokens" valuePropName="checked" extra="Do this if somebody else may have them. Programs that use them need new ones.">
+            <Form.Item
+              name="end_tokens"
+              valuePropName="checked"
+              extra="Do this if somebody else may have them. Programs that use them need new ones."
+            >
               <Checkbox>Revoke my {count(of.tokens, "token")} as well</Checkbox>
             </Form.Item>
           )}

@@ -1,5 +1,18 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Alert, App, Button, Flex, Input, InputNumber, Modal, Popconfirm, Radio, Select, Table, Typography } from "antd";
+import {
+  Alert,
+  App,
+  Button,
+  Flex,
+  Input,
+  InputNumber,
+  Modal,
+  Popconfirm,
+  Radio,
+  Select,
+  Table,
+  Typography,
+} from "antd";
 import { useState } from "react";
 import { api, take, type CalledServer, type KeptCredentials, type Severity } from "../../api/client";
 import { ago, time } from "../../shared/format";
@@ -76,11 +89,23 @@ function Due() {
           <label key={s}>
             <SeverityMark severity={s} />
             <br />
-            <InputNumber aria-label={`Days for ${s}`} min={0} max={3650} disabled={!may || due.isPending} value={days[s] ?? due.data?.[s]} onChange={(n) => setDays({ ...days, [s]: n ?? 0 })} />
+            <InputNumber
+              aria-label={`Days for ${s}`}
+              min={0}
+              max={3650}
+              disabled={!may || due.isPending}
+              value={days[s] ?? due.data?.[s]}
+              onChange={(n) => setDays({ ...days, [s]: n ?? 0 })}
+            />
           </label>
         ))}
         {may && (
-          <Button type="primary" disabled={Object.keys(days).length === 0} loading={save.isPending} onClick={() => save.mutate(undefined)}>
+          <Button
+            type="primary"
+            disabled={Object.keys(days).length === 0}
+            loading={save.isPending}
+            onClick={() => save.mutate(undefined)}
+          >
             Save
           </Button>
         )}
@@ -93,8 +118,15 @@ function Due() {
 function Servers({ service }: { service: string }) {
   const may = useMay("administrator");
   const [allowing, setAllowing] = useState<string>();
-  const list = useQuery({ queryKey: ["servers", service], queryFn: () => take(api.GET("/api/v1/services/{service}/servers", { params: { path: { service } } })) });
-  const forbid = useChange((server: string) => take(api.DELETE("/api/v1/services/{service}/servers", { params: { path: { service }, query: { server } } })), "No calls go there any more");
+  const list = useQuery({
+    queryKey: ["servers", service],
+    queryFn: () => take(api.GET("/api/v1/services/{service}/servers", { params: { path: { service } } })),
+  });
+  const forbid = useChange(
+    (server: string) =>
+      take(api.DELETE("/api/v1/services/{service}/servers", { params: { path: { service }, query: { server } } })),
+    "No calls go there any more",
+  );
   if (list.error) return <Failed error={list.error} again={() => list.refetch()} />;
   return (
     <section className="sheet" aria-label="Servers">
@@ -105,12 +137,33 @@ function Servers({ service }: { service: string }) {
         loading={list.isPending}
         dataSource={list.data}
         pagination={false}
-        locale={{ emptyText: <Empty title="The contracts declare no servers">Write them under servers: in the contract file.</Empty> }}
+        locale={{
+          emptyText: (
+            <Empty title="The contracts declare no servers">Write them under servers: in the contract file.</Empty>
+          ),
+        }}
         columns={[
           { title: "Server", render: (_, s) => <Code>{s.server}</Code> },
-          { title: "Calls again", width: 160, render: (_, s) => (s.allowed ? <Typography.Text type="success">✓ allowed</Typography.Text> : <Typography.Text type="secondary">− not allowed</Typography.Text>) },
-          { title: "Reached at", width: 230, render: (_, s) => (s.allowed ? s.address ? <Code>{s.address}</Code> : "where its name leads" : "") },
-          { title: "By", width: 200, render: (_, s) => s.author && <span title={time(s.at)}>{`${s.author}, ${ago(s.at)}`}</span> },
+          {
+            title: "Calls again",
+            width: 160,
+            render: (_, s) =>
+              s.allowed ? (
+                <Typography.Text type="success">✓ allowed</Typography.Text>
+              ) : (
+                <Typography.Text type="secondary">− not allowed</Typography.Text>
+              ),
+          },
+          {
+            title: "Reached at",
+            width: 230,
+            render: (_, s) => (s.allowed ? s.address ? <Code>{s.address}</Code> : "where its name leads" : ""),
+          },
+          {
+            title: "By",
+            width: 200,
+            render: (_, s) => s.author && <span title={time(s.at)}>{`${s.author}, ${ago(s.at)}`}</span>,
+          },
           {
             title: "",
             width: 180,
@@ -121,7 +174,11 @@ function Servers({ service }: { service: string }) {
                     {s.allowed ? "Change…" : "Allow…"}
                   </Button>
                   {s.allowed && (
-                    <Popconfirm title="Make no more calls to it?" okText="Forbid" onConfirm={() => forbid.mutate(s.server)}>
+                    <Popconfirm
+                      title="Make no more calls to it?"
+                      okText="Forbid"
+                      onConfirm={() => forbid.mutate(s.server)}
+                    >
                       <Button size="small" danger>
                         Forbid
                       </Button>
@@ -133,16 +190,40 @@ function Servers({ service }: { service: string }) {
         ]}
       />
       {!may && <Typography.Text type="secondary">An administrator allows them.</Typography.Text>}
-      {allowing && <Allow service={service} server={allowing} was={list.data?.find((s) => s.server === allowing)?.address ?? ""} close={() => setAllowing(undefined)} />}
+      {allowing && (
+        <Allow
+          service={service}
+          server={allowing}
+          was={list.data?.find((s) => s.server === allowing)?.address ?? ""}
+          close={() => setAllowing(undefined)}
+        />
+      )}
     </section>
   );
 }
 
 function Allow({ service, server, was, close }: { service: string; server: string; was: string; close: () => void }) {
   const [address, setAddress] = useState(was);
-  const allow = useChange(() => take(api.PUT("/api/v1/services/{service}/servers", { params: { path: { service } }, body: { server, address: address.trim() || undefined } })), "Calls may be made to it again", close);
+  const allow = useChange(
+    () =>
+      take(
+        api.PUT("/api/v1/services/{service}/servers", {
+          params: { path: { service } },
+          body: { server, address: address.trim() || undefined },
+        }),
+      ),
+    "Calls may be made to it again",
+    close,
+  );
   return (
-    <Modal title={`Allow calls to ${server}`} open onCancel={close} onOk={() => allow.mutate(undefined)} okText="Allow" okButtonProps={{ loading: allow.isPending }}>
+    <Modal
+      title={`Allow calls to ${server}`}
+      open
+      onCancel={close}
+      onOk={() => allow.mutate(undefined)}
+      okText="Allow"
+      okButtonProps={{ loading: allow.isPending }}
+    >
       <div className="stack">
         <label>
           Where it is reached; empty for where its name leads, which must be a public address
@@ -157,8 +238,17 @@ function Allow({ service, server, was, close }: { service: string; server: strin
 function Credentials({ service, audiences }: { service: string; audiences: string[] }) {
   const may = useMay("lead", service);
   const [setting, setSetting] = useState<string>();
-  const list = useQuery({ queryKey: ["credentials", service], queryFn: () => take(api.GET("/api/v1/services/{service}/credentials", { params: { path: { service } } })) });
-  const remove = useChange((audience: string) => take(api.DELETE("/api/v1/services/{service}/credentials/{audience}", { params: { path: { service, audience } } })), "Forgotten");
+  const list = useQuery({
+    queryKey: ["credentials", service],
+    queryFn: () => take(api.GET("/api/v1/services/{service}/credentials", { params: { path: { service } } })),
+  });
+  const remove = useChange(
+    (audience: string) =>
+      take(
+        api.DELETE("/api/v1/services/{service}/credentials/{audience}", { params: { path: { service, audience } } }),
+      ),
+    "Forgotten",
+  );
   if (list.error) return <Failed error={list.error} again={() => list.refetch()} />;
   const rows = audiences.map((audience) => ({ audience, kept: list.data?.find((k) => k.audience === audience) }));
   return (
@@ -173,8 +263,20 @@ function Credentials({ service, audiences }: { service: string; audiences: strin
         locale={{ emptyText: <Empty title="The contracts name no audiences" /> }}
         columns={[
           { title: "Audience", width: 200, dataIndex: "audience" },
-          { title: "Header fields", render: (_, r) => (r.kept ? <>{r.kept.names.map((n) => `${n}: •••`).join(", ")}</> : <Typography.Text type="secondary">none</Typography.Text>) },
-          { title: "By", width: 220, render: (_, r) => r.kept && <span title={time(r.kept.at)}>{`${r.kept.author}, ${ago(r.kept.at)}`}</span> },
+          {
+            title: "Header fields",
+            render: (_, r) =>
+              r.kept ? (
+                <>{r.kept.names.map((n) => `${n}: •••`).join(", ")}</>
+              ) : (
+                <Typography.Text type="secondary">none</Typography.Text>
+              ),
+          },
+          {
+            title: "By",
+            width: 220,
+            render: (_, r) => r.kept && <span title={time(r.kept.at)}>{`${r.kept.author}, ${ago(r.kept.at)}`}</span>,
+          },
           {
             title: "",
             width: 180,
@@ -196,25 +298,67 @@ function Credentials({ service, audiences }: { service: string; audiences: strin
           },
         ]}
       />
-      <Typography.Text type="secondary">They are encrypted, and shown to nobody again.{!may && " A lead sets them."}</Typography.Text>
-      {setting && <SetCredentials service={service} audiences={audiences} audience={setting} close={() => setSetting(undefined)} />}
+      <Typography.Text type="secondary">
+        They are encrypted, and shown to nobody again.{!may && " A lead sets them."}
+      </Typography.Text>
+      {setting && (
+        <SetCredentials
+          service={service}
+          audiences={audiences}
+          audience={setting}
+          close={() => setSetting(undefined)}
+        />
+      )}
     </section>
   );
 }
 
-function SetCredentials({ service, audiences, audience, close }: { service: string; audiences: string[]; audience: string; close: () => void }) {
+function SetCredentials({
+  service,
+  audiences,
+  audience,
+  close,
+}: {
+  service: string;
+  audiences: string[];
+  audience: string;
+  close: () => void;
+}) {
   const [of, setOf] = useState(audience);
   const [name, setName] = useState("Authorization");
   const [value, setValue] = useState("");
   const [more, setMore] = useState<{ name: string; value: string }[]>([]);
   const fields = [...more, ...(name.trim() && value ? [{ name: name.trim(), value }] : [])];
-  const keep = useChange(() => take(api.PUT("/api/v1/services/{service}/credentials/{audience}", { params: { path: { service, audience: of } }, body: { headers: fields } })), "Kept, encrypted", close);
+  const keep = useChange(
+    () =>
+      take(
+        api.PUT("/api/v1/services/{service}/credentials/{audience}", {
+          params: { path: { service, audience: of } },
+          body: { headers: fields },
+        }),
+      ),
+    "Kept, encrypted",
+    close,
+  );
   return (
-    <Modal title="Set credentials" open onCancel={close} onOk={() => keep.mutate(undefined)} okText="Keep them" okButtonProps={{ loading: keep.isPending, disabled: fields.length === 0 }}>
+    <Modal
+      title="Set credentials"
+      open
+      onCancel={close}
+      onOk={() => keep.mutate(undefined)}
+      okText="Keep them"
+      okButtonProps={{ loading: keep.isPending, disabled: fields.length === 0 }}
+    >
       <div className="stack">
         <label>
           Audience
-          <Select aria-label="Audience" style={{ width: "100%" }} value={of} onChange={setOf} options={audiences.map((a) => ({ value: a, label: a }))} />
+          <Select
+            aria-label="Audience"
+            style={{ width: "100%" }}
+            value={of}
+            onChange={setOf}
+            options={audiences.map((a) => ({ value: a, label: a }))}
+          />
         </label>
         {more.map((m, i) => (
           <Flex key={i} gap={8} justify="space-between">
@@ -225,8 +369,19 @@ function SetCredentials({ service, audiences, audience, close }: { service: stri
           </Flex>
         ))}
         <Flex gap={8}>
-          <Input aria-label="Header field" style={{ width: 170 }} value={name} onChange={(e) => setName(e.target.value)} />
-          <Input.Password aria-label="Its value" autoComplete="off" value={value} placeholder="Bearer …" onChange={(e) => setValue(e.target.value)} />
+          <Input
+            aria-label="Header field"
+            style={{ width: 170 }}
+            value={name}
+            onChange={(e) => setName(e.target.value)}
+          />
+          <Input.Password
+            aria-label="Its value"
+            autoComplete="off"
+            value={value}
+            placeholder="Bearer …"
+            onChange={(e) => setValue(e.target.value)}
+          />
           <Button
             disabled={!name.trim() || !value}
             onClick={() => {
@@ -245,18 +400,28 @@ function SetCredentials({ service, audiences, audience, close }: { service: stri
 
 function Keeping({ service }: { service: string }) {
   const may = useMay("administrator");
-  const keeping = useQuery({ queryKey: ["keeping", service], queryFn: () => take(api.GET("/api/v1/services/{service}/keeping", { params: { path: { service } } })) });
+  const keeping = useQuery({
+    queryKey: ["keeping", service],
+    queryFn: () => take(api.GET("/api/v1/services/{service}/keeping", { params: { path: { service } } })),
+  });
   if (keeping.error) return <Failed error={keeping.error} again={() => keeping.refetch()} />;
   if (!keeping.data) return <Loading what="the keeping time" />;
-  return <KeepingForm key={`${keeping.data.days} ${keeping.data.bodies}`} service={service} now={keeping.data} may={may} />;
+  return (
+    <KeepingForm key={`${keeping.data.days} ${keeping.data.bodies}`} service={service} now={keeping.data} may={may} />
+  );
 }
 
 function KeepingForm({ service, now, may }: { service: string; now: { days: number; bodies: boolean }; may: boolean }) {
-  const [how, setHow] = useState<"without end" | "days" | "none">(!now.bodies ? "none" : now.days ? "days" : "without end");
+  const [how, setHow] = useState<"without end" | "days" | "none">(
+    !now.bodies ? "none" : now.days ? "days" : "without end",
+  );
   const [days, setDays] = useState(now.days || 90);
   const next = { days: how === "days" ? days : 0, bodies: how !== "none" };
   const same = next.days === now.days && next.bodies === now.bodies;
-  const change = useChange(() => take(api.PUT("/api/v1/services/{service}/keeping", { params: { path: { service } }, body: next })), "Set");
+  const change = useChange(
+    () => take(api.PUT("/api/v1/services/{service}/keeping", { params: { path: { service } }, body: next })),
+    "Set",
+  );
   return (
     <section className="sheet" aria-label="Keeping">
       <Typography.Title level={2}>How long captured bodies are kept</Typography.Title>
@@ -271,7 +436,16 @@ function KeepingForm({ service, now, may }: { service: string; now: { days: numb
             value: "days",
             label: (
               <Flex gap={6} align="center">
-                for <InputNumber aria-label="Days" min={1} max={3660} value={days} disabled={!may || how !== "days"} onChange={(v) => v && setDays(v)} /> days; then bodies and masked samples are dropped, findings stay
+                for{" "}
+                <InputNumber
+                  aria-label="Days"
+                  min={1}
+                  max={3660}
+                  value={days}
+                  disabled={!may || how !== "days"}
+                  onChange={(v) => v && setDays(v)}
+                />{" "}
+                days; then bodies and masked samples are dropped, findings stay
               </Flex>
             ),
           },
@@ -280,12 +454,24 @@ function KeepingForm({ service, now, may }: { service: string; now: { days: numb
       />
       {may ? (
         <Flex gap={8} style={{ marginTop: 10 }} align="center">
-          <Popconfirm title="Bodies whose time is over are dropped at once, for good." okText="Set it" disabled={same || how !== "days"} onConfirm={() => change.mutate(undefined)}>
-            <Button type="primary" disabled={same} loading={change.isPending} onClick={() => how !== "days" && change.mutate(undefined)}>
+          <Popconfirm
+            title="Bodies whose time is over are dropped at once, for good."
+            okText="Set it"
+            disabled={same || how !== "days"}
+            onConfirm={() => change.mutate(undefined)}
+          >
+            <Button
+              type="primary"
+              disabled={same}
+              loading={change.isPending}
+              onClick={() => how !== "days" && change.mutate(undefined)}
+            >
               Set
             </Button>
           </Popconfirm>
-          <Code copyable>{`inkret service keeping${how === "none" ? " --bodies=false" : ` --days ${next.days}${now.bodies ? "" : " --bodies"}`}`}</Code>
+          <Code
+            copyable
+          >{`inkret service keeping${how === "none" ? " --bodies=false" : ` --days ${next.days}${now.bodies ? "" : " --bodies"}`}`}</Code>
         </Flex>
       ) : (
         <Alert type="info" style={{ marginTop: 8 }} title="An administrator sets it." />

@@ -18,7 +18,11 @@ const refusals: Record<string, string> = {
 };
 
 export default function SignIn() {
-  const ways = useQuery({ queryKey: ["ways"], queryFn: () => take(api.GET("/api/v1/session/ways")), staleTime: Infinity });
+  const ways = useQuery({
+    queryKey: ["ways"],
+    queryFn: () => take(api.GET("/api/v1/session/ways")),
+    staleTime: Infinity,
+  });
   const queries = useQueryClient();
   const navigate = useNavigate();
   const [params] = useSearchParams();
@@ -32,8 +36,18 @@ export default function SignIn() {
         <Typography.Title level={1} style={{ fontSize: 22 }}>
           <img src="/inkret.svg" alt="" width={26} height={26} style={{ verticalAlign: "-5px" }} /> Inkret
         </Typography.Title>
-        <Typography.Paragraph type="secondary">Which fields each endpoint may expose, and what leaks all the same.</Typography.Paragraph>
-        {refused && <Alert role="alert" type="error" showIcon title={refusals[refused] ?? refusals["provider-refused"]} style={{ marginBottom: 12 }} />}
+        <Typography.Paragraph type="secondary">
+          Which fields each endpoint may expose, and what leaks all the same.
+        </Typography.Paragraph>
+        {refused && (
+          <Alert
+            role="alert"
+            type="error"
+            showIcon
+            title={refusals[refused] ?? refusals["provider-refused"]}
+            style={{ marginBottom: 12 }}
+          />
+        )}
         {ways.data?.openid && (
           <>
             <Button block href={`/api/v1/session/openid?next=${encodeURIComponent(inside(params.get("next")))}`}>

@@ -20,9 +20,19 @@ export default function OpenChart({ days }: { days: components["schemas"]["Stand
       colorField="severity"
       shapeField="hv"
       theme={dark ? "classicDark" : "classic"}
-      scale={{ color: { domain: shown, range: shown.map((s) => severityColour[s][dark ? "dark" : "light"]) }, y: { domainMin: 0, nice: true } }}
-      axis={{ x: { labelFormatter: (d: Date) => d.toISOString().slice(5, 10) }, y: { labelFormatter: (v: number) => (Number.isInteger(v) ? String(v) : "") } }}
-      style={{ lineWidth: 2, lineDash: (d: { severity: (typeof severities)[number] }[]) => dashes[severities.indexOf(d[0]?.severity ?? "info")] ?? [0] }}
+      scale={{
+        color: { domain: shown, range: shown.map((s) => severityColour[s][dark ? "dark" : "light"]) },
+        y: { domainMin: 0, nice: true },
+      }}
+      axis={{
+        x: { labelFormatter: (d: Date) => d.toISOString().slice(5, 10) },
+        y: { labelFormatter: (v: number) => (Number.isInteger(v) ? String(v) : "") },
+      }}
+      style={{
+        lineWidth: 2,
+        lineDash: (d: { severity: (typeof severities)[number] }[]) =>
+          dashes[severities.indexOf(d[0]?.severity ?? "info")] ?? [0],
+      }}
       tooltip={{ title: (d: { day: string }) => d.day }}
       legend={{ color: { position: "right" } }}
       animate={false}

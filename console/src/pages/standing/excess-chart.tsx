@@ -25,10 +25,19 @@ export default function ExcessChart({ days }: { days: Day[] }) {
       colorField="line"
       shapeField="hv"
       theme={dark ? "classicDark" : "classic"}
-      scale={{ color: { domain: lines, range: lines.map((l) => colour[l]![dark ? "dark" : "light"]) }, y: { domainMin: 0, nice: true } }}
-      axis={{ x: { labelFormatter: (d: Date) => d.toISOString().slice(5, 10) }, y: { labelFormatter: (v: number) => `${v} %` } }}
+      scale={{
+        color: { domain: lines, range: lines.map((l) => colour[l]![dark ? "dark" : "light"]) },
+        y: { domainMin: 0, nice: true },
+      }}
+      axis={{
+        x: { labelFormatter: (d: Date) => d.toISOString().slice(5, 10) },
+        y: { labelFormatter: (v: number) => `${v} %` },
+      }}
       style={{ lineWidth: 2, lineDash: (d: { line: string }[]) => (d[0]?.line === as.first ? [6, 3] : [0]) }}
-      tooltip={{ title: (d: Day) => d.day, items: [{ channel: "y", valueFormatter: (v: number) => `${v.toFixed(1)} %` }] }}
+      tooltip={{
+        title: (d: Day) => d.day,
+        items: [{ channel: "y", valueFormatter: (v: number) => `${v.toFixed(1)} %` }],
+      }}
       legend={{ color: { position: "right" } }}
       animate={false}
     />

@@ -22,7 +22,12 @@ export default function StandingPage() {
   const { services, name } = useService();
   const days = Number(get("days")) || 90;
   const team = get("team") || undefined;
-  const standing = useQuery({ queryKey: ["standing", name, team, days], queryFn: () => take(api.GET("/api/v1/findings/standing", { params: { query: { service: name || undefined, team, days } } })), enabled: !services.isPending });
+  const standing = useQuery({
+    queryKey: ["standing", name, team, days],
+    queryFn: () =>
+      take(api.GET("/api/v1/findings/standing", { params: { query: { service: name || undefined, team, days } } })),
+    enabled: !services.isPending,
+  });
   if (services.isPending || standing.isPending) return <Loading what="how it stands" />;
   if (standing.error) return <Failed error={standing.error} again={() => standing.refetch()} />;
   const s = standing.data;
@@ -34,15 +39,42 @@ export default function StandingPage() {
         aside={
           <Flex gap={8} wrap>
             <ServicePicker />
-            <Select allowClear aria-label="Team" placeholder="All teams" style={{ minWidth: 150 }} value={team} onChange={(v?: string) => set({ team: v ?? "" })} options={(team && !s.teams.some((t) => t.name === team) ? [{ name: team }, ...s.teams] : s.teams).filter((t) => t.name !== "no team").map((t) => ({ value: t.name, label: `team ${t.name}` }))} />
-            <Segmented aria-label="How far back" value={days} onChange={(v) => set({ days: v === 90 ? "" : String(v) })} options={[{ value: 14, label: "2 weeks" }, { value: 90, label: "3 months" }, { value: 365, label: "1 year" }]} />
+            <Select
+              allowClear
+              aria-label="Team"
+              placeholder="All teams"
+              style={{ minWidth: 150 }}
+              value={team}
+              onChange={(v?: string) => set({ team: v ?? "" })}
+              options={(team && !s.teams.some((t) => t.name === team) ? [{ name: team }, ...s.teams] : s.teams)
+                .filter((t) => t.name !== "no team")
+                .map((t) => ({ value: t.name, label: `team ${t.name}` }))}
+            />
+            <Segmented
+              aria-label="How far back"
+              value={days}
+              onChange={(v) => set({ days: v === 90 ? "" : String(v) })}
+              options={[
+                { value: 14, label: "2 weeks" },
+                { value: 90, label: "3 months" },
+                { value: 365, label: "1 year" },
+              ]}
+            />
           </Flex>
         }
       >
         How it stands
       </Heading>
       {services.data?.some((v) => (!name || v.name === name) && !v.second_person) && (
-        <Alert type="warning" showIcon title={`One person alone decides at ${services.data.filter((v) => (!name || v.name === name) && !v.second_person).map((v) => v.name).join(", ")}: no second person is asked.`} style={{ marginBottom: 12 }} />
+        <Alert
+          type="warning"
+          showIcon
+          title={`One person alone decides at ${services.data
+            .filter((v) => (!name || v.name === name) && !v.second_person)
+            .map((v) => v.name)
+            .join(", ")}: no second person is asked.`}
+          style={{ marginBottom: 12 }}
+        />
       )}
       {!ever ? (
         <Empty title="Nothing was found yet">
@@ -70,7 +102,12 @@ export default function StandingPage() {
                 dataSource={s.proofs}
                 columns={[
                   { title: "Severity", width: 140, render: (_, p) => <SeverityMark severity={p.severity} /> },
-                  { title: "Proven", width: 120, align: "right", render: (_, p) => <Link to={`/findings?state=closed&severity=${p.severity}`}>{p.proofs}</Link> },
+                  {
+                    title: "Proven",
+                    width: 120,
+                    align: "right",
+                    render: (_, p) => <Link to={`/findings?state=closed&severity=${p.severity}`}>{p.proofs}</Link>,
+                  },
                   { title: "Half of them within", width: 180, align: "right", render: (_, p) => hours(p.median_hours) },
                   { title: "The slowest", align: "right", width: 180, render: (_, p) => hours(p.longest_hours) },
                   { title: "" },
@@ -99,7 +136,8 @@ function Excess({ days, savings }: { days: Schemas["WeighedDay"][]; savings: Sch
     <section className="sheet" aria-label="Excess bytes">
       <Typography.Title level={2}>Excess: bytes that no grant covers</Typography.Title>
       <Typography.Paragraph>
-        <b>{bytes(excess)}</b> of {bytes(weighed)} captured in this time{saved !== 0 && `; had the endpoints stayed as they were first captured, it were ${bytes(excess + saved)}`}
+        <b>{bytes(excess)}</b> of {bytes(weighed)} captured in this time
+        {saved !== 0 && `; had the endpoints stayed as they were first captured, it were ${bytes(excess + saved)}`}
         {saved > 0 && (
           <>
             : <b>{bytes(saved)} saved</b>
@@ -129,7 +167,11 @@ function Excess({ days, savings }: { days: Schemas["WeighedDay"][]; savings: Sch
                 { title: "Captures", align: "right", dataIndex: "captures" },
                 { title: "Bytes", align: "right", render: (_, d) => bytes(d.bytes) },
                 { title: "Excess", align: "right", render: (_, d) => bytes(d.excess_bytes) },
-                { title: "Saved", align: "right", render: (_, d) => (d.saved_bytes < 0 ? `−${bytes(-d.saved_bytes)}` : bytes(d.saved_bytes)) },
+                {
+                  title: "Saved",
+                  align: "right",
+                  render: (_, d) => (d.saved_bytes < 0 ? `−${bytes(-d.saved_bytes)}` : bytes(d.saved_bytes)),
+                },
               ]}
             />
           </details>
@@ -144,10 +186,18 @@ function Excess({ days, savings }: { days: Schemas["WeighedDay"][]; savings: Sch
           dataSource={savings}
           style={{ marginTop: 12 }}
           columns={[
-            { title: "Excess of a capture, by endpoint", render: (_, e) => <Link to={`/endpoints/${e.endpoint_id}`}>{e.name}</Link> },
+            {
+              title: "Excess of a capture, by endpoint",
+              render: (_, e) => <Link to={`/endpoints/${e.endpoint_id}`}>{e.name}</Link>,
+            },
             { title: "First", width: 110, align: "right", render: (_, e) => bytes(e.first_bytes) },
             { title: "Now", width: 110, align: "right", render: (_, e) => bytes(e.now_bytes) },
-            { title: "Saved since", width: 140, align: "right", render: (_, e) => (e.saved_bytes < 0 ? `⚠ −${bytes(-e.saved_bytes)}` : bytes(e.saved_bytes)) },
+            {
+              title: "Saved since",
+              width: 140,
+              align: "right",
+              render: (_, e) => (e.saved_bytes < 0 ? `⚠ −${bytes(-e.saved_bytes)}` : bytes(e.saved_bytes)),
+            },
           ]}
         />
       )}
@@ -170,7 +220,11 @@ function OverTime({ days }: { days: Schemas["StandingDay"][] }) {
             </Link>
           ))}
         </Flex>
-        <Typography.Paragraph type="secondary">{turns[0] ? `All of it came on ${turns[0].day}: the lines begin with the next change.` : "Nothing changed in this time."}</Typography.Paragraph>
+        <Typography.Paragraph type="secondary">
+          {turns[0]
+            ? `All of it came on ${turns[0].day}: the lines begin with the next change.`
+            : "Nothing changed in this time."}
+        </Typography.Paragraph>
       </>
     );
   }
@@ -195,7 +249,11 @@ function DaysTable({ days }: { days: Schemas["StandingDay"][] }) {
       dataSource={[...days].reverse()}
       columns={[
         { title: "Day", dataIndex: "day" },
-        ...severities.map((v) => ({ title: v, align: "right" as const, render: (_: unknown, d: Schemas["StandingDay"]) => d.open[v] })),
+        ...severities.map((v) => ({
+          title: v,
+          align: "right" as const,
+          render: (_: unknown, d: Schemas["StandingDay"]) => d.open[v],
+        })),
         { title: "came", align: "right", dataIndex: "found" },
         { title: "went", align: "right", dataIndex: "closed" },
       ]}

@@ -16,7 +16,11 @@ export default function Trail() {
   const page = Number(get("page")) || 1;
   const size = Number(get("size")) || 50;
   const query = { ...Object.fromEntries(parts.map((p) => [p, get(p)]).filter(([, v]) => v)), page, size };
-  const list = useQuery({ queryKey: ["trail", query], queryFn: () => take(api.GET("/api/v1/trail", { params: { query } })), placeholderData: keepPreviousData });
+  const list = useQuery({
+    queryKey: ["trail", query],
+    queryFn: () => take(api.GET("/api/v1/trail", { params: { query } })),
+    placeholderData: keepPreviousData,
+  });
   const verify = useMutation({ mutationFn: () => take(api.GET("/api/v1/trail/verification")) });
   return (
     <>
@@ -38,10 +42,15 @@ export default function Trail() {
             closable
             style={{ marginBottom: 12 }}
             type={verify.data.whole ? "success" : "error"}
-            title={verify.data.whole ? `The trail is whole: ${count(verify.data.entries, "entry", "entries")} as they were written.` : `The trail was tampered with: ${verify.data.problem}`}
+            title={
+              verify.data.whole
+                ? `The trail is whole: ${count(verify.data.entries, "entry", "entries")} as they were written.`
+                : `The trail was tampered with: ${verify.data.problem}`
+            }
             description={
               <>
-                The last hash, kept elsewhere, shows later that no entry was taken off the end: <Code copyable>{verify.data.last}</Code>
+                The last hash, kept elsewhere, shows later that no entry was taken off the end:{" "}
+                <Code copyable>{verify.data.last}</Code>
               </>
             }
           />
@@ -71,9 +80,29 @@ export default function Trail() {
           aria-label="Trail"
           loading={list.isPending || list.isPlaceholderData}
           dataSource={list.data?.items}
-          locale={{ emptyText: list.isPending ? " " : <Empty title={parts.some((p) => get(p)) ? "No entry fits these filters" : "Nothing is on the trail yet"} /> }}
-          onChange={(p) => set({ page: p.current && p.current > 1 ? String(p.current) : "", size: p.pageSize === 50 ? "" : String(p.pageSize) })}
-          pagination={{ current: page, pageSize: size, total: list.data?.total, hideOnSinglePage: (list.data?.total ?? 0) <= 20, showSizeChanger: true, pageSizeOptions: [20, 50, 100, 200] }}
+          locale={{
+            emptyText: list.isPending ? (
+              " "
+            ) : (
+              <Empty
+                title={parts.some((p) => get(p)) ? "No entry fits these filters" : "Nothing is on the trail yet"}
+              />
+            ),
+          }}
+          onChange={(p) =>
+            set({
+              page: p.current && p.current > 1 ? String(p.current) : "",
+              size: p.pageSize === 50 ? "" : String(p.pageSize),
+            })
+          }
+          pagination={{
+            current: page,
+            pageSize: size,
+            total: list.data?.total,
+            hideOnSinglePage: (list.data?.total ?? 0) <= 20,
+            showSizeChanger: true,
+            pageSizeOptions: [20, 50, 100, 200],
+          }}
           columns={[
             { title: "When", width: 160, render: (_, e) => time(e.at) },
             {
@@ -93,10 +122,23 @@ export default function Trail() {
                 </>
               ),
             },
-            { title: "What", width: 150, render: (_, e) => <Typography.Link onClick={() => set({ action: e.action })}>{e.action}</Typography.Link> },
+            {
+              title: "What",
+              width: 150,
+              render: (_, e) => <Typography.Link onClick={() => set({ action: e.action })}>{e.action}</Typography.Link>,
+            },
             { title: "To", width: 150, render: (_, e) => <Subject subject={e.subject} /> },
             { title: "Detail", render: (_, e) => <span style={{ overflowWrap: "anywhere" }}>{e.detail}</span> },
-            { title: "Hash", width: 110, responsive: ["xl"], render: (_, e) => <span className="code" title={e.hash}>{e.hash.slice(0, 12)}</span> },
+            {
+              title: "Hash",
+              width: 110,
+              responsive: ["xl"],
+              render: (_, e) => (
+                <span className="code" title={e.hash}>
+                  {e.hash.slice(0, 12)}
+                </span>
+              ),
+            },
           ]}
         />
       )}

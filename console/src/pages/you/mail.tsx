@@ -17,13 +17,19 @@ export function Mail() {
     },
     onError: failed,
   });
-  const test = useMutation({ mutationFn: () => take(api.POST("/api/v1/session/mail/test")), onSuccess: () => void message.success("A test is on its way to you"), onError: failed });
+  const test = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/session/mail/test")),
+    onSuccess: () => void message.success("A test is on its way to you"),
+    onError: failed,
+  });
   if (stands.error) return <Failed error={stands.error} again={() => stands.refetch()} />;
   const m = stands.data;
   return (
     <section className="sheet" aria-label="Mail">
       <Typography.Title level={2}>Mail</Typography.Title>
-      <Typography.Paragraph>What you are told, by mail too. A mail has links, and nothing of values or comments.</Typography.Paragraph>
+      <Typography.Paragraph>
+        What you are told, by mail too. A mail has links, and nothing of values or comments.
+      </Typography.Paragraph>
       <Flex gap={12} wrap align="center">
         <Radio.Group
           aria-label="When you are mailed"
@@ -44,7 +50,11 @@ export function Mail() {
       </Flex>
       {m && (
         <Typography.Paragraph type="secondary" style={{ margin: "8px 0 0" }}>
-          {!m.server ? "This service has no mail server: nothing is mailed." : m.when === "daily" ? `A day's mail is sent from ${m.digest_hour}:00 UTC on, where there is anything to say.` : " "}
+          {!m.server
+            ? "This service has no mail server: nothing is mailed."
+            : m.when === "daily"
+              ? `A day's mail is sent from ${m.digest_hour}:00 UTC on, where there is anything to say.`
+              : " "}
         </Typography.Paragraph>
       )}
     </section>

@@ -6,7 +6,11 @@ import { ago, time } from "../../shared/format";
 import { Empty, Failed, useFailed } from "../../shared/states";
 import { Code } from "../../shared/tags";
 
-const scopes: Record<Scope, string> = { read: "read", record: "read, and send recordings and results", everything: "everything that you may" };
+const scopes: Record<Scope, string> = {
+  read: "read",
+  record: "read, and send recordings and results",
+  everything: "everything that you may",
+};
 
 interface Wish {
   name: string;
@@ -44,13 +48,22 @@ export function Tokens() {
         columns={[
           { title: "Name", dataIndex: "name" },
           { title: "May", render: (_, k) => `${k.scope}${k.service ? ` at ${k.service}` : ""}` },
-          { title: "Last used", render: (_, k) => (k.last_used ? <span title={time(k.last_used)}>{ago(k.last_used)}</span> : "never") },
+          {
+            title: "Last used",
+            render: (_, k) => (k.last_used ? <span title={time(k.last_used)}>{ago(k.last_used)}</span> : "never"),
+          },
           { title: "Ends", render: (_, k) => time(k.expires) },
           {
             title: "",
             width: 90,
             render: (_, k) => (
-              <Popconfirm title={`End the token ${k.name}?`} description="What uses it is turned away from then on." okText="End it" cancelText="Leave" onConfirm={() => end.mutate(k.id)}>
+              <Popconfirm
+                title={`End the token ${k.name}?`}
+                description="What uses it is turned away from then on."
+                okText="End it"
+                cancelText="Leave"
+                onConfirm={() => end.mutate(k.id)}
+              >
                 <Button size="small" aria-label={`End the token ${k.name}`}>
                   End…
                 </Button>
@@ -67,8 +80,16 @@ export function Tokens() {
           }}
         />
       )}
-      <Modal open={!!secret} title="The token" onCancel={() => setSecret(undefined)} footer={<Button onClick={() => setSecret(undefined)}>I have kept it</Button>} mask={{ closable: false }}>
-        <Typography.Paragraph>It is shown this once. A program is given it as INKRET_TOKEN, or sends it as a bearer token.</Typography.Paragraph>
+      <Modal
+        open={!!secret}
+        title="The token"
+        onCancel={() => setSecret(undefined)}
+        footer={<Button onClick={() => setSecret(undefined)}>I have kept it</Button>}
+        mask={{ closable: false }}
+      >
+        <Typography.Paragraph>
+          It is shown this once. A program is given it as INKRET_TOKEN, or sends it as a bearer token.
+        </Typography.Paragraph>
         {secret && <Code copyable>{secret}</Code>}
       </Modal>
     </section>
@@ -87,21 +108,55 @@ function Make({ close }: { close: (secret?: string) => void }) {
     },
   });
   return (
-    <Modal open title="Make a token" okText="Make it" cancelText="Leave" onCancel={() => close()} onOk={() => form.submit()} confirmLoading={make.isPending}>
-      <Form form={form} layout="vertical" requiredMark={false} initialValues={{ scope: "record", days: 90 }} onFinish={make.mutate}>
-        <Form.Item label="What uses it" name="name" rules={[{ required: true, whitespace: true, message: "Say it, to know it again" }]}>
+    <Modal
+      open
+      title="Make a token"
+      okText="Make it"
+      cancelText="Leave"
+      onCancel={() => close()}
+      onOk={() => form.submit()}
+      confirmLoading={make.isPending}
+    >
+      <Form
+        form={form}
+        layout="vertical"
+        requiredMark={false}
+        initialValues={{ scope: "record", days: 90 }}
+        onFinish={make.mutate}
+      >
+        <Form.Item
+          label="What uses it"
+          name="name"
+          rules={[{ required: true, whitespace: true, message: "Say it, to know it again" }]}
+        >
           <Input autoFocus maxLength={100} placeholder="nightly pipeline" />
         </Form.Item>
         <Form.Item label="It may" name="scope">
           <Select options={Object.entries(scopes).map(([value, label]) => ({ value, label }))} />
         </Form.Item>
         <Form.Item label="Only at" name="service" extra="At others it reads alone.">
-          <Select allowClear placeholder="all services" loading={services.isPending} options={services.data?.map((s) => ({ value: s.name, label: s.name }))} />
+          <Select
+            allowClear
+            placeholder="all services"
+            loading={services.isPending}
+            options={services.data?.map((s) => ({ value: s.name, label: s.name }))}
+          />
         </Form.Item>
         <Form.Item label="Days that it lives" name="days" rules={[{ required: true, message: "1 to 366" }]}>
           <InputNumber min={1} max={366} />
         </Form.Item>
-        {make.error && <Alert role="alert" type="error" showIcon title={make.error instanceof ApiProblem ? make.error.message : "The service cannot be reached; what you wrote is still here."} />}
+        {make.error && (
+          <Alert
+            role="alert"
+            type="error"
+            showIcon
+            title={
+              make.error instanceof ApiProblem
+                ? make.error.message
+                : "The service cannot be reached; what you wrote is still here."
+            }
+          />
+        )}
       </Form>
     </Modal>
   );

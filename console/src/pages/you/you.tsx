@@ -16,7 +16,10 @@ export default function You() {
   if (!session.data) return <Loading what="who you are" />;
   return (
     <>
-      <Heading title="You" aside={<Typography.Text type="secondary">{`${session.data.email}, ${session.data.role}`}</Typography.Text>}>
+      <Heading
+        title="You"
+        aside={<Typography.Text type="secondary">{`${session.data.email}, ${session.data.role}`}</Typography.Text>}
+      >
         {session.data.name}
       </Heading>
       <div className="stack" style={{ maxWidth: 760 }}>
@@ -49,14 +52,35 @@ function Password() {
       <Typography.Title level={2}>Password</Typography.Title>
       <Form form={form} layout="vertical" requiredMark={false} onFinish={change.mutate} disabled={change.isPending}>
         <Flex gap={12} wrap>
-          <Form.Item label="Now" name="old" rules={[{ required: true, message: "Your password as it is" }]} style={{ width: 240 }}>
+          <Form.Item
+            label="Now"
+            name="old"
+            rules={[{ required: true, message: "Your password as it is" }]}
+            style={{ width: 240 }}
+          >
             <Input.Password autoComplete="current-password" />
           </Form.Item>
-          <Form.Item label="From now on" name="new" extra={`At least ${shortest} characters; a sentence is good.`} rules={[{ required: true, min: shortest, message: `At least ${shortest} characters` }]} style={{ width: 300 }}>
+          <Form.Item
+            label="From now on"
+            name="new"
+            extra={`At least ${shortest} characters; a sentence is good.`}
+            rules={[{ required: true, min: shortest, message: `At least ${shortest} characters` }]}
+            style={{ width: 300 }}
+          >
             <Input.Password autoComplete="new-password" />
           </Form.Item>
         </Flex>
-        {change.error && <Alert role="alert" type="error" showIcon title={change.error instanceof ApiProblem ? change.error.message : "The service cannot be reached; try again."} style={{ marginBottom: 12 }} />}
+        {change.error && (
+          <Alert
+            role="alert"
+            type="error"
+            showIcon
+            title={
+              change.error instanceof ApiProblem ? change.error.message : "The service cannot be reached; try again."
+            }
+            style={{ marginBottom: 12 }}
+          />
+        )}
         <Button htmlType="submit" loading={change.isPending}>
           Change the password
         </Button>
@@ -73,7 +97,8 @@ function Factor() {
   const [ending, setEnding] = useState(false);
   const [beginning, setBeginning] = useState(false);
   const begin = useMutation({
-    mutationFn: (body: { password?: string }) => take(api.POST("/api/v1/second-factor", { body: { password: body.password ?? "" } })),
+    mutationFn: (body: { password?: string }) =>
+      take(api.POST("/api/v1/second-factor", { body: { password: body.password ?? "" } })),
     onSuccess: () => setBeginning(false),
   });
   const confirm = useMutation({
@@ -93,22 +118,39 @@ function Factor() {
     },
   });
   if (stands.error) return <Failed error={stands.error} again={() => stands.refetch()} />;
-  const wrong = (e: Error | null) => e && <Alert role="alert" type="error" showIcon title={e instanceof ApiProblem ? e.message : "The service cannot be reached; try again."} style={{ marginBottom: 12 }} />;
+  const wrong = (e: Error | null) =>
+    e && (
+      <Alert
+        role="alert"
+        type="error"
+        showIcon
+        title={e instanceof ApiProblem ? e.message : "The service cannot be reached; try again."}
+        style={{ marginBottom: 12 }}
+      />
+    );
   return (
     <section className="sheet" aria-label="Second factor">
       <Typography.Title level={2}>Second factor</Typography.Title>
       {stands.data?.on ? (
         <>
           <Typography.Paragraph>
-            ✓ You are asked for a code when you sign in. {count(stands.data.recovery_left, "recovery code")} {stands.data.recovery_left === 1 ? "is" : "are"} left.
+            ✓ You are asked for a code when you sign in. {count(stands.data.recovery_left, "recovery code")}{" "}
+            {stands.data.recovery_left === 1 ? "is" : "are"} left.
           </Typography.Paragraph>
           <Button onClick={() => setEnding(true)}>End it…</Button>
         </>
       ) : begin.data ? (
         <Flex gap={20} wrap>
-          <img src={`data:image/png;base64,${begin.data.picture}`} width={220} height={220} alt="The secret, for the camera of your telephone" />
+          <img
+            src={`data:image/png;base64,${begin.data.picture}`}
+            width={220}
+            height={220}
+            alt="The secret, for the camera of your telephone"
+          />
           <div style={{ maxWidth: 400 }}>
-            <Typography.Paragraph>Photograph it with an application for one-time passwords, or type the secret there:</Typography.Paragraph>
+            <Typography.Paragraph>
+              Photograph it with an application for one-time passwords, or type the secret there:
+            </Typography.Paragraph>
             <Typography.Paragraph>
               <Code copyable>{begin.data.secret}</Code>
             </Typography.Paragraph>
@@ -125,18 +167,42 @@ function Factor() {
         </Flex>
       ) : (
         <>
-          <Typography.Paragraph>A code from your telephone beside the password keeps out who has only the password.</Typography.Paragraph>
+          <Typography.Paragraph>
+            A code from your telephone beside the password keeps out who has only the password.
+          </Typography.Paragraph>
           <Button onClick={() => setBeginning(true)}>Set one up…</Button>
         </>
       )}
-      <Modal open={!!codes} title="Your recovery codes" onCancel={() => setCodes(undefined)} footer={<Button type="primary" onClick={() => setCodes(undefined)}>I have kept them</Button>} mask={{ closable: false }}>
-        <Typography.Paragraph>Each lets you in once where you have no code. They are shown this once.</Typography.Paragraph>
+      <Modal
+        open={!!codes}
+        title="Your recovery codes"
+        onCancel={() => setCodes(undefined)}
+        footer={
+          <Button type="primary" onClick={() => setCodes(undefined)}>
+            I have kept them
+          </Button>
+        }
+        mask={{ closable: false }}
+      >
+        <Typography.Paragraph>
+          Each lets you in once where you have no code. They are shown this once.
+        </Typography.Paragraph>
         <pre className="code">{codes?.join("\n")}</pre>
         <Typography.Paragraph copyable={{ text: codes?.join("\n") }}>Copy them all</Typography.Paragraph>
       </Modal>
-      <Modal open={beginning} title="Set up a second factor" footer={null} onCancel={() => setBeginning(false)} destroyOnHidden>
+      <Modal
+        open={beginning}
+        title="Set up a second factor"
+        footer={null}
+        onCancel={() => setBeginning(false)}
+        destroyOnHidden
+      >
         <Form layout="vertical" requiredMark={false} onFinish={begin.mutate}>
-          <Form.Item label="Password" name="password" extra="If you sign in with a provider and have no password, leave it empty.">
+          <Form.Item
+            label="Password"
+            name="password"
+            extra="If you sign in with a provider and have no password, leave it empty."
+          >
             <Input.Password autoComplete="current-password" autoFocus />
           </Form.Item>
           {wrong(begin.error)}
@@ -145,12 +211,27 @@ function Factor() {
           </Button>
         </Form>
       </Modal>
-      <Modal open={ending} title="End the second factor" footer={null} onCancel={() => setEnding(false)} destroyOnHidden>
+      <Modal
+        open={ending}
+        title="End the second factor"
+        footer={null}
+        onCancel={() => setEnding(false)}
+        destroyOnHidden
+      >
         <Form layout="vertical" requiredMark={false} onFinish={end.mutate}>
-          <Form.Item label="Password" name="password" initialValue="" extra="If you sign in with a provider and have no password, leave it empty.">
+          <Form.Item
+            label="Password"
+            name="password"
+            initialValue=""
+            extra="If you sign in with a provider and have no password, leave it empty."
+          >
             <Input.Password autoComplete="current-password" />
           </Form.Item>
-          <Form.Item label="Code, or a recovery code" name="code" rules={[{ required: true, message: "A code is needed" }]}>
+          <Form.Item
+            label="Code, or a recovery code"
+            name="code"
+            rules={[{ required: true, message: "A code is needed" }]}
+          >
             <Input autoComplete="one-time-code" />
           </Form.Item>
           {wrong(end.error)}
@@ -168,7 +249,8 @@ function Sessions() {
   const failed = useFailed();
   const list = useQuery({ queryKey: ["sessions"], queryFn: () => take(api.GET("/api/v1/sessions")) });
   const end = useMutation({
-    mutationFn: (id: number) => take(api.DELETE("/api/v1/sessions/{session_id}", { params: { path: { session_id: id } } })),
+    mutationFn: (id: number) =>
+      take(api.DELETE("/api/v1/sessions/{session_id}", { params: { path: { session_id: id } } })),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["sessions"] }),
     onError: failed,
   });
@@ -184,7 +266,10 @@ function Sessions() {
         pagination={{ pageSize: 10, hideOnSinglePage: true }}
         columns={[
           { title: "Since", render: (_, s) => <span title={time(s.created)}>{ago(s.created)}</span> },
-          { title: "Last used", render: (_, s) => (s.last_used ? <span title={time(s.last_used)}>{ago(s.last_used)}</span> : "") },
+          {
+            title: "Last used",
+            render: (_, s) => (s.last_used ? <span title={time(s.last_used)}>{ago(s.last_used)}</span> : ""),
+          },
           { title: "Ends", render: (_, s) => time(s.expires) },
           {
             title: "",

@@ -9,5 +9,7 @@ export function pathBelow(above: string, n: WireNode): string {
   if (n.inner) return `${above} >> $`;
   if (n.index !== undefined) return `${above}[*]`;
   if (n.name === undefined) return above;
-  return plain.test(n.name) ? `${above}.${n.name}` : `${above}['${n.name.replaceAll("\\", "\\\\").replaceAll("'", "\\'")}']`;
+  return plain.test(n.name)
+    ? `${above}.${n.name}`
+    : `${above}['${n.name.replaceAll("\\", "\\\\").replaceAll("'", "\\'")}']`;
 }

@@ -56,7 +56,8 @@ function rowsOf(root: WireNode): Row[] {
   return rows;
 }
 
-const label = (n: WireNode) => (n.inner ? ">> " : "") + (n.name ?? (n.index !== undefined ? `[${n.index}]` : n.inner ? "body inside" : "body"));
+const label = (n: WireNode) =>
+  (n.inner ? ">> " : "") + (n.name ?? (n.index !== undefined ? `[${n.index}]` : n.inner ? "body inside" : "body"));
 
 function size(n: WireNode): string {
   const children = (n.children?.length ?? 0) + (n.more ?? 0);
@@ -76,7 +77,19 @@ function spoken(r: Row): string {
 }
 
 /** tools is what stands below for the value that has the focus. */
-export function WireView({ body, cut, at, judgedBy, tools }: { body: WireNode; cut?: number; at?: string; judgedBy: string; tools?: (n: WireNode, path: string) => React.ReactNode }) {
+export function WireView({
+  body,
+  cut,
+  at,
+  judgedBy,
+  tools,
+}: {
+  body: WireNode;
+  cut?: number;
+  at?: string;
+  judgedBy: string;
+  tools?: (n: WireNode, path: string) => React.ReactNode;
+}) {
   const rows = useMemo(() => rowsOf(body), [body]);
   const spots = rows.filter((r) => r.node.finding).length;
   const [show, setShow] = useState<"all" | "spots">("all");
@@ -91,7 +104,8 @@ export function WireView({ body, cut, at, judgedBy, tools }: { body: WireNode; c
     const all = tree.current;
     const row = chosen > 0 && all?.querySelector(`[data-index="${chosen}"]`);
     if (!all || !row) return;
-    if (all.scrollHeight > all.clientHeight + 1) all.scrollTop += row.getBoundingClientRect().top - all.getBoundingClientRect().top - all.clientHeight / 3;
+    if (all.scrollHeight > all.clientHeight + 1)
+      all.scrollTop += row.getBoundingClientRect().top - all.getBoundingClientRect().top - all.clientHeight / 3;
     else row.scrollIntoView({ block: "center" });
   }, [rows, at, chosen]);
 
@@ -191,7 +205,12 @@ export function WireView({ body, cut, at, judgedBy, tools }: { body: WireNode; c
         />
       </Flex>
       {judgedBy === "sweep" && (
-        <Alert type="info" showIcon title="No contract fits this response: the body was only swept for sensitive names and values." style={{ marginBottom: 8 }} />
+        <Alert
+          type="info"
+          showIcon
+          title="No contract fits this response: the body was only swept for sensitive names and values."
+          style={{ marginBottom: 8 }}
+        />
       )}
       <div ref={tree} role="tree" aria-label="Members" className="wire-tree" onKeyDown={onKeyDown}>
         {visible.map((r) => {
@@ -221,7 +240,8 @@ export function WireView({ body, cut, at, judgedBy, tools }: { body: WireNode; c
                 <span className="wire-toggle" aria-hidden>
                   {r.node.children ? (open ? "▾" : "▸") : ""}
                 </span>
-                <span className="wire-name">{label(r.node)}</span> <span className="wire-value">{r.node.value ?? size(r.node)}</span>
+                <span className="wire-name">{label(r.node)}</span>{" "}
+                <span className="wire-value">{r.node.value ?? size(r.node)}</span>
               </span>
               <span className="wire-note">
                 {r.node.finding ? (
@@ -249,7 +269,9 @@ export function WireView({ body, cut, at, judgedBy, tools }: { body: WireNode; c
         })}
       </div>
       {tools && rows[current] && <div className="wire-tools">{tools(rows[current].node, rows[current].path)}</div>}
-      {cut ? <Typography.Text type="secondary">{count(cut, "value")} more like these are not drawn.</Typography.Text> : null}
+      {cut ? (
+        <Typography.Text type="secondary">{count(cut, "value")} more like these are not drawn.</Typography.Text>
+      ) : null}
     </section>
   );
 }
@@ -259,7 +281,8 @@ function initiallyClosed(rows: Row[], at?: string): Set<number> {
   const openElements = 3;
   const closed = new Set<number>();
   for (const r of rows) {
-    if (r.node.children && r.depth > 0 && (r.node.index ?? 0) >= openElements && !at?.startsWith(`${r.id}/`)) closed.add(r.index);
+    if (r.node.children && r.depth > 0 && (r.node.index ?? 0) >= openElements && !at?.startsWith(`${r.id}/`))
+      closed.add(r.index);
   }
   return closed;
 }
