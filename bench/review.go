@@ -95,7 +95,8 @@ func ticking() error {
 		}
 		files = t.Files
 	})
-	fmt.Printf("  one tick in the editor of %d endpoints                   %6.0f ms   %.2f times reading the document\n", endpoints, one*1000, one/reading)
+	fmt.Printf("  one tick in the editor of %d endpoints                   %6.0f ms   %.2f times reading "+
+		"the document\n", endpoints, one*1000, one/reading)
 	return failed
 }
 

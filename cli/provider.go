@@ -16,7 +16,8 @@ func providerFlags() []cli.Flag {
 			Usage: "let those who are invited sign in with the OpenID Connect provider at `URL`, too; answers come " +
 				"back to PUBLIC/api/v1/session/openid/done", Sources: cli.EnvVars("INKRET_SIGN_IN_ISSUER")},
 		&cli.StringFlag{Name: "sign-in-client",
-			Usage:   "the `ID` by which the provider knows this service; the secret is taken from INKRET_SIGN_IN_SECRET",
+			Usage: "the `ID` by which the provider knows this service; the secret is taken from " +
+				"INKRET_SIGN_IN_SECRET",
 			Sources: cli.EnvVars("INKRET_SIGN_IN_CLIENT")},
 		&cli.StringFlag{Name: "sign-in-name", Value: "the provider", Usage: "what people call the provider",
 			Sources: cli.EnvVars("INKRET_SIGN_IN_NAME")},

@@ -47,7 +47,8 @@ func NewMailbox() *Mailbox {
 		return &handedIn{box: m},
 			nil
 	}))
-	m.server.Domain, m.server.MaxMessageBytes, m.server.ReadTimeout, m.server.WriteTimeout = "mail.fennick-quay.example", maxMail, 10*time.Second, 10*time.Second
+	m.server.Domain, m.server.MaxMessageBytes, m.server.ReadTimeout, m.server.WriteTimeout =
+		"mail.fennick-quay.example", maxMail, 10*time.Second, 10*time.Second
 	return m
 }
 

@@ -128,7 +128,8 @@ func TestFormats(t *testing.T) {
 		{"interim responses, and HEAD",
 			"HEAD /a HTTP/1.1\r\nHost: api.example\r\n\r\nHTTP/1.1 103 Early\r\n\r\nHTTP/1.1 200 " +
 				"OK\r\nContent-Length: 70\r\n\r\n" + sent, Options{},
-			"r#0 HEAD //api.example/a 200\nr#1 POST //api.example/a <a=1> 0  no response is recorded with this request"},
+			"r#0 HEAD //api.example/a 200\nr#1 POST //api.example/a <a=1> 0  no response is recorded with this " +
+				"request"},
 		{"WARC, the request first", record("request", "q", "", sent, 0) + record("response", "r", "q", answered, 0),
 			Options{}, `r#0 POST https://api.example/a <a=1> 200 {"a":1}`},
 		{"WARC, the request last, others between",

@@ -557,8 +557,10 @@ func TestFaultyUpstreams(t *testing.T) {
 		"resets before it answers": {"", true, http.StatusBadGateway, false, "", "did not answer"},
 		"closes before it answers": {"", false, http.StatusBadGateway, false, "", "did not answer"},
 		"no HTTP":                  {"hello\r\n\r\n", false, http.StatusBadGateway, false, "", "did not answer"},
-		"says more than it sends":  {"HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: 500\r\n\r\n" + json, false, 200, true, json, ""},
-		"resets in its body":       {"HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: 500\r\n\r\n" + json, true, 200, true, "", ""},
+		"says more than it sends": {"HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: 500\r\n\r\n" +
+			json, false, 200, true, json, ""},
+		"resets in its body": {"HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: 500\r\n\r\n" +
+			json, true, 200, true, "", ""},
 		"bad chunks": {"HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nTransfer-Encoding: " +
 			"chunked\r\n\r\n25\r\n" + json + "\r\nzz\r\n", false, 200, true, json, ""},
 		"says less than it sends": {"HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: " +

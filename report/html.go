@@ -101,7 +101,8 @@ func HTML(w io.Writer, r *Result) error {
 	if err != nil {
 		return err
 	}
-	return with.Funcs(template.FuncMap{"state": func(f *finding.Finding) string { return states[f.Fingerprint] }}).Execute(w, data)
+	return with.Funcs(template.FuncMap{
+		"state": func(f *finding.Finding) string { return states[f.Fingerprint] }}).Execute(w, data)
 }
 
 //go:embed page.html

@@ -12,6 +12,10 @@ import (
 	"inkret/core/scan"
 )
 
+// sarifSchema is where the form is described.
+const sarifSchema = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/" +
+	"sarif-schema-2.1.0.json"
+
 // The parts of SARIF 2.1.0 (OASIS) that are written.
 type (
 	sarifLog struct {
@@ -128,7 +132,7 @@ func SARIF(w io.Writer, r *Result) error {
 	e := json.NewEncoder(w)
 	e.SetEscapeHTML(false)
 	e.SetIndent("", "  ")
-	return e.Encode(sarifLog{"https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json", "2.1.0", []sarifRun{run}})
+	return e.Encode(sarifLog{sarifSchema, "2.1.0", []sarifRun{run}})
 }
 
 func sarifPlace(f *finding.Finding) *sarifPhysical {

@@ -249,7 +249,9 @@ func TestAChangeIsTriedOutOnTraffic(t *testing.T) {
 	}
 	w.apply(trial.Files, 1)
 	after, _, err := w.Findings(t.Context(), FindingFilter{States: []string{"new"}}, Page{Number: 1, Size: 50})
-	if err != nil || kinds(after) != "missing-field $.extra, sensitive-field $.password_hash, unexpected-field $.name" && kinds(after) != "missing-field $.extra, secret-value $.password_hash, unexpected-field $.name" {
+	if err != nil || kinds(after) != "missing-field $.extra, sensitive-field $.password_hash, unexpected-field "+
+		"$.name" &&
+		kinds(after) != "missing-field $.extra, secret-value $.password_hash, unexpected-field $.name" {
 		t.Errorf("then there are %s, %v", kinds(after), err)
 	}
 	for _, f := range after {

@@ -232,14 +232,16 @@ func TestMailThatIsNotTakenIsTriedAgain(t *testing.T) {
 	w.clock.now = w.clock.now.Add(31 * time.Second)
 	w.mailNowAndThen()
 	if got, want := state(),
-		"1 tries, next true, taken false; 1 tries, next true, taken false; 2 tries, next true, taken false; "; got != want {
+		"1 tries, next true, taken false; 1 tries, next true, taken false; 2 tries, next true, taken "+
+			"false; "; got != want {
 		t.Errorf("while it hangs: %s", got)
 	}
 	p.hang = false
 	w.clock.now = w.clock.now.Add(time.Hour)
 	w.mailNowAndThen()
 	if got, want := state(),
-		"2 tries, next false, taken true; 2 tries, next false, taken true; 3 tries, next false, taken true; "; got != want || len(p.all) != 3 {
+		"2 tries, next false, taken true; 2 tries, next false, taken true; 3 tries, next false, taken "+
+			"true; "; got != want || len(p.all) != 3 {
 		t.Errorf("taken: %s", got)
 	}
 	if err := w.MailAgain(t.Context(), w.who, 1); err != nil {

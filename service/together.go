@@ -544,7 +544,8 @@ func teachings(f *store.Finding) []Teaching {
 			f.Kind)})
 	if kind == scan.SecretValue || kind == scan.PersonalValue {
 		all = append(all, Teaching{"format",
-			"if the value only looks like one: grant the member with a `format` that names what it is, or with `values`"})
+			"if the value only looks like one: grant the member with a `format` that names what it is, or with " +
+				"`values`"})
 	}
 	return all
 }

@@ -65,7 +65,8 @@ func TestSeveralFindingsAreChangedAndThatUndone(t *testing.T) {
 		changed.Reasons[0].Findings != 1 {
 		t.Fatalf("changed: %+v, %v", changed, err)
 	}
-	if want := "to in-repair, assigned to Teodor, due 2026-05-09, +row-mapper, +q2, with a comment"; changed.Words != want {
+	if want := "to in-repair, assigned to Teodor, due 2026-05-09, +row-mapper, +q2, with a " +
+		"comment"; changed.Words != want {
 		t.Errorf("in words %q, want %q", changed.Words, want)
 	}
 	v, err := w.Finding(t.Context(), teodor, all[1].ID)

@@ -61,7 +61,8 @@ func TestAGraveFindingIsWaivedByTwo(t *testing.T) {
 		happened = append(happened, e.Author+" "+e.Kind+" "+e.Became+" "+e.Until)
 	}
 	if got, want := strings.Join(happened, "; "),
-		"Noor Adeyar waiver asked for 2026-05-10; Oda waiver asked for 2026-05-11; Teodor move waived 2026-05-11"; got != want {
+		"Noor Adeyar waiver asked for 2026-05-10; Oda waiver asked for 2026-05-11; Teodor move waived "+
+			"2026-05-11"; got != want {
 		t.Errorf("history %q, want %q", got, want)
 	}
 

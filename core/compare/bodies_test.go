@@ -83,7 +83,9 @@ func TestBodiesInOtherNotations(t *testing.T) {
 			`</script><p>words</p></html>`)}
 	}
 	got := describeBodies(Bodies(page(`{"a":1,"mail":"x"}`), page(`{"a":1}`)))
-	if want := "resized script#state >> $ was object 1×18B is object 1×7B\ngone script#state >> $.mail was string 1×10B"; got != want {
+	if want :=
+		"resized script#state >> $ was object 1×18B is object 1×7B\ngone script#state >> $.mail was string " +
+			"1×10B"; got != want {
 		t.Errorf("two pages:\n%s\nwant\n%s", got, want)
 	}
 	got = describeBodies(Bodies(Body{"application/x-ndjson", []byte("{\"a\":1}\n{\"a\":2}\n")},

@@ -104,7 +104,8 @@ func Write(sketch *schema.Sketch, o Options) *Draft {
 	}
 	head += ".\n"
 	if n := len(w.questions); n > 0 {
-		head += fmt.Sprintf("# %s below, each above the field it is about: class it, and grant it where it is needed.\n", plural(n, "question"))
+		head += fmt.Sprintf("# %s below, each above the field it is about: class it, and grant it "+
+			"where it is needed.\n", plural(n, "question"))
 	}
 	return &Draft{Text: head + string(root.Append(nil, 0)), Service: service, Endpoints: len(endpoints.Items),
 		Entities: len(sketch.Objects), Questions: w.questions}

@@ -79,7 +79,8 @@ func Causes(f Beside, beside []Beside) []Cause {
 		if len(names) > shown {
 			names, more = names[:shown], fmt.Sprintf(" and %d more", len(fields)-shown)
 		}
-		all = append(all, Cause{Text: fmt.Sprintf("the stored %s seems to go out as it is: %s%s leak in the same object", f.Entity, strings.Join(names, ", "), more), Entity: f.Entity})
+		all = append(all, Cause{Text: fmt.Sprintf("the stored %s seems to go out as it is: %s%s leak "+
+			"in the same object", f.Entity, strings.Join(names, ", "), more), Entity: f.Entity})
 	}
 	return all
 }

@@ -70,7 +70,8 @@ Broken(1 at 1, 100%) id:integer half:any value
 		paths = append(paths, op.Method+" "+op.Path+" "+op.Answers[0].At)
 	}
 	if got := strings.Join(paths,
-		", "); got != "GET /v1/boats /data, GET /v1/boats/{boat_id} /data, GET /v1/owners/{owner_id} , GET /v1/broken " {
+		", "); got != "GET /v1/boats /data, GET /v1/boats/{boat_id} /data, GET /v1/owners/{owner_id} , GET "+
+		"/v1/broken " {
 		t.Errorf("operations are %s", got)
 	}
 	mail := o.Sketch().Object("Owner").Member("mail")

@@ -99,7 +99,9 @@ func TestWhatIsNotJudged(t *testing.T) {
 		"nests deeper than 10000 levels": change(func(c *exchange.Capture) {
 			c.Response.Body = []byte(strings.Repeat("[", 10_001) + strings.Repeat("]", 10_001))
 		}),
-		"control character stands":          change(func(c *exchange.Capture) { c.Response.Body = []byte("{\"id\":\"a\nb\"}") }),
+		"control character stands": change(func(c *exchange.Capture) {
+			c.Response.Body = []byte("{\"id\":\"a\nb\"}")
+		}),
 		"the body ends in the middle":       change(func(c *exchange.Capture) { c.Response.Body = []byte("   ") }),
 		"a colon is missing after a name":   change(func(c *exchange.Capture) { c.Response.Body = []byte(`{"id" 1}`) }),
 		"a member needs a name in quotes":   change(func(c *exchange.Capture) { c.Response.Body = []byte(`{id:1}`) }),

@@ -55,7 +55,9 @@ func DDLTables(text []byte) (tables []Table, notes []string, err error) {
 // ofMySQL tells a text that MySQL or MariaDB wrote: names in backquotes, and words that no other database has.
 // In theirs alone
 // # begins a comment and \ escapes what follows in a text.
-var ofMySQL = regexp.MustCompile("(?i)CREATE\\s+TABLE\\s+(IF\\s+NOT\\s+EXISTS\\s+)?`|\\bENGINE\\s*=|\\bAUTO_INCREMENT\\b|\\bMODIFY\\s+(COLUMN\\s+)?`|CHARACTER\\s+SET\\s+utf8|CHARSET\\s*=|--\\s+(MySQL|MariaDB) dump")
+var ofMySQL = regexp.MustCompile("(?i)CREATE\\s+TABLE\\s+(IF\\s+NOT\\s+EXISTS\\s+)?`" +
+	"|\\bENGINE\\s*=|\\bAUTO_INCREMENT\\b|\\bMODIFY\\s+(COLUMN\\s+)?`|CHARACTER\\s+SET\\s+utf8|CHARSET\\s*=" +
+	"|--\\s+(MySQL|MariaDB) dump")
 
 // token is a word, a quoted name, a text, a number or a sign of SQL.
 type sqlToken struct {
