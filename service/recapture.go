@@ -428,7 +428,9 @@ func (r *recaller) withoutCredentials(h exchange.Header) exchange.Header {
 		name := strings.ToLower(f.Name)
 		tells := credentialFields[name] || strings.Contains(f.Value, shown.Hidden)
 		for _, a := range r.contracts.Audiences {
-			tells = tells || a.Recognise.Header != nil && strings.EqualFold(a.Recognise.Header.Name, f.Name)
+			for _, field := range a.Recognise.Fields() {
+				tells = tells || strings.EqualFold(field, f.Name)
+			}
 		}
 		if !tells {
 			out = append(out, f)

@@ -212,6 +212,17 @@ func (r *Response) Own() *GrantSet { return r.own }
 // the same requests go to.
 func (e *Endpoint) Template() string { return e.normalised() }
 
+// Fields are the header fields, besides those that carry credentials whatever they hold, by which an audience is recognised.
+func (r Recognise) Fields() (names []string) {
+	if r.Header != nil {
+		names = append(names, r.Header.Name)
+	}
+	if r.Claim != nil && r.Claim.FromHeader != "" {
+		names = append(names, r.Claim.FromHeader)
+	}
+	return names
+}
+
 // Words says in words how an audience is recognised.
 func (r Recognise) Words() string {
 	var parts []string
@@ -223,7 +234,13 @@ func (r Recognise) Words() string {
 		*Match
 	}{{"claim", r.Claim}, {"header", r.Header}, {"cookie", r.Cookie}} {
 		if m.Match != nil {
-			parts = append(parts, m.what+" "+m.Name+" "+strings.Join(m.Values, "|"))
+			words := m.what + " " + m.Name + " " + strings.Join(m.Values, "|")
+			if m.FromCookie != "" {
+				words += " in the cookie " + m.FromCookie
+			} else if m.FromHeader != "" {
+				words += " in the header " + m.FromHeader
+			}
+			parts = append(parts, words)
 		}
 	}
 	if len(parts) == 0 {

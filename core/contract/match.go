@@ -290,7 +290,8 @@ const (
 )
 
 // AudienceOf tells who made the request: what the importer said, else the most
-// trusted audience that recognises it, else the least trusted. The result is
+// trusted audience that recognises it, else the least trusted: of a request with
+// credentials the least trusted that has some, where there is one. The result is
 // nil where the contracts name no audience, or said is none of them.
 func (c *Contracts) AudienceOf(said string, req *exchange.Request) (*Audience, string) {
 	if said != "" {
@@ -301,10 +302,17 @@ func (c *Contracts) AudienceOf(said string, req *exchange.Request) (*Audience, s
 			return c.Audiences[i], Recognised
 		}
 	}
-	if len(c.Audiences) > 0 {
-		return c.Audiences[0], Assumed
+	if len(c.Audiences) == 0 {
+		return nil, ""
 	}
-	return nil, ""
+	if req.Credentials() {
+		for _, a := range c.Audiences {
+			if !a.Recognise.None {
+				return a, Assumed
+			}
+		}
+	}
+	return c.Audiences[0], Assumed
 }
 
 func (r *Recognise) empty() bool {
@@ -338,18 +346,72 @@ func anyHeader(h exchange.Header, m *Match) bool {
 	return false
 }
 
-// claims reads the claim of a JWT bearer token (RFC 7519). The signature is not
+// claims reads the claim of a JWT (RFC 7519). The signature is not
 // verified: the recording is evidence of what was sent, not a request to answer.
 func claims(req *exchange.Request, m *Match) bool {
-	raw := bearerClaims(req)[m.Name]
-	return raw != nil && claimFits(raw, m)
+	for _, token := range m.tokens(req) {
+		if raw := claimAt(tokenClaims(token), m.Name); raw != nil && claimFits(raw, m) {
+			return true
+		}
+	}
+	return false
 }
 
-// bearerClaims gives the claims of a JWT bearer token, or nil.
-func bearerClaims(req *exchange.Request) map[string]json.RawMessage {
-	scheme, token, _ := strings.Cut(req.Header.Get("Authorization"), " ")
-	parts := strings.Split(strings.TrimSpace(token), ".")
-	if !strings.EqualFold(scheme, "Bearer") || len(parts) != 3 {
+// tokens gives what may be the token that a claim is in: with or without the name of a scheme before it.
+func (m *Match) tokens(req *exchange.Request) []string {
+	field := "Authorization"
+	switch {
+	case m.FromCookie != "":
+		value, _ := req.Header.Cookie(m.FromCookie)
+		return []string{strings.Trim(value, `"`)}
+	case m.FromHeader != "":
+		field = m.FromHeader
+	}
+	var all []string
+	for _, f := range req.Header {
+		if !strings.EqualFold(f.Name, field) {
+			continue
+		}
+		token := strings.TrimSpace(f.Value)
+		if scheme, rest, ok := strings.Cut(token, " "); ok && strings.EqualFold(scheme, "Bearer") {
+			token = strings.TrimSpace(rest)
+		}
+		all = append(all, token)
+	}
+	return all
+}
+
+// claimAt gives a claim by its name, or by a JSON Pointer (RFC 6901).
+func claimAt(claims map[string]json.RawMessage, name string) json.RawMessage {
+	if raw := claims[name]; raw != nil || !strings.HasPrefix(name, "/") {
+		return raw
+	}
+	var raw json.RawMessage
+	for step := range strings.SplitSeq(name[1:], "/") {
+		step = strings.NewReplacer("~1", "/", "~0", "~").Replace(step)
+		if raw != nil {
+			claims = nil
+			var list []json.RawMessage
+			if at, err := strconv.Atoi(step); err == nil && json.Unmarshal(raw, &list) == nil && at >= 0 &&
+				at < len(list) {
+				raw = list[at]
+				continue
+			}
+			if json.Unmarshal(raw, &claims) != nil {
+				return nil
+			}
+		}
+		if raw = claims[step]; raw == nil {
+			return nil
+		}
+	}
+	return raw
+}
+
+// tokenClaims gives the claims of a JWT, or nil.
+func tokenClaims(token string) map[string]json.RawMessage {
+	parts := strings.Split(token, ".")
+	if len(parts) != 3 || strings.Contains(token, " ") { // of another scheme
 		return nil
 	}
 	payload, err := base64.RawURLEncoding.DecodeString(strings.TrimRight(parts[1], "="))
@@ -366,11 +428,12 @@ func bearerClaims(req *exchange.Request) map[string]json.RawMessage {
 // RoleOf gives the claim `role` of a request's JWT bearer token where it is one
 // word, else the empty string.
 func RoleOf(req *exchange.Request) string {
-	text, _ := scalarText(bearerClaims(req)["role"])
-	if !roleWord.MatchString(text) {
-		return ""
+	for _, token := range (&Match{}).tokens(req) {
+		if text, _ := scalarText(tokenClaims(token)["role"]); roleWord.MatchString(text) {
+			return text
+		}
 	}
-	return text
+	return ""
 }
 
 var roleWord = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_-]{0,39}$`)

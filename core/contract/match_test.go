@@ -3,6 +3,7 @@ package contract
 import (
 	"encoding/base64"
 	"net/url"
+	"slices"
 	"strings"
 	"testing"
 
@@ -117,6 +118,57 @@ func TestGeneralise(t *testing.T) {
 }
 
 // bearer is a JWT with these claims, as JSON, signed by nobody.
+// TestClaimsWhereverTheyAre reads tokens with and without the scheme's name, from cookies and other fields, and claims within
+// claims.
+func TestClaimsWhereverTheyAre(t *testing.T) {
+	c, err := read(`inkret: 1
+service: s
+audiences:
+  - {name: visitor, recognise: {credentials: none}}
+  - {name: member, recognise: {claim: {name: scope, value: member}}}
+  - {name: skipper, recognise: {claim: {name: role, value: skipper, from: {cookie: session}}}}
+  - {name: crew, recognise: {claim: {name: /realm_access/roles, value: crew}}}
+  - {name: desk, recognise: {claim: {name: /a~1b/0/x, value: desk, from: {header: X-Desk-Token}}}}
+`)
+	if err != nil {
+		t.Fatal(err)
+	}
+	token := func(claims string) string { return strings.TrimPrefix(bearer(claims)[0].Value, "bearer ") }
+	field := func(name, value string) exchange.Header { return exchange.Header{{Name: name, Value: value}} }
+	for _, one := range []struct {
+		name   string
+		header exchange.Header
+		want   string
+		by     string
+	}{
+		{"with the scheme", field("Authorization", "Bearer  "+token(`{"scope":"read member"}`)), "member", Recognised},
+		{"without it", field("Authorization", token(`{"scope":["member"]}`)), "member", Recognised},
+		{"another scheme", field("Authorization", "DPoP "+token(`{"scope":"member"}`)), "member", Assumed},
+		{"in a cookie", field("Cookie", "a=b; session="+token(`{"role":"skipper"}`)), "skipper", Recognised},
+		{"in another cookie", field("Cookie", "a="+token(`{"role":"skipper"}`)), "member", Assumed},
+		{"in Authorization, wanted in a cookie", bearer(`{"role":"skipper"}`), "member", Assumed},
+		{"within a claim", bearer(`{"realm_access":{"roles":["x","crew"]}}`), "crew", Recognised},
+		{"not within it", bearer(`{"realm_access":["crew"]}`), "member", Assumed},
+		{"a name that only looks like a pointer", bearer(`{"/realm_access/roles":"crew"}`), "crew", Recognised},
+		{"in a field", field("x-desk-token", token(`{"a/b":[{"x":"desk"}]}`)), "desk", Recognised},
+		{"out of the list", field("x-desk-token", token(`{"a/b":[]}`)), "visitor", Recognised},
+	} {
+		if a, by := c.AudienceOf("", &exchange.Request{Header: one.header}); a == nil || a.Name != one.want || by != one.by {
+			t.Errorf("%s: %v by %s, want %s by %s", one.name, a, by, one.want, one.by)
+		}
+	}
+	if m := c.Audiences[4].Recognise; !slices.Equal(m.Fields(), []string{"X-Desk-Token"}) || !strings.Contains(m.Words(),
+		"in the header X-Desk-Token") {
+		t.Errorf("%v %s", m.Fields(), m.Words())
+	}
+	for _, from := range []string{"{}", "{cookie: a, header: b}", "{query: a}"} {
+		if _, err := read("inkret: 1\nservice: s\naudiences:\n  - {name: v, recognise: {claim: {name: r, value: x, from: " +
+			from + "}}}\n"); err == nil {
+			t.Errorf("from: %s is read", from)
+		}
+	}
+}
+
 func bearer(claims string) exchange.Header {
 	part := base64.RawURLEncoding.EncodeToString
 	return exchange.Header{{Name: "authorization", Value: "bearer " + part([]byte(`{"alg":"none"}`)) + "." +
@@ -145,16 +197,16 @@ audiences:
 	}{
 		{"no credentials", nil, "", "visitor", Recognised},
 		{"a cookie", exchange.Header{{Name: "Cookie", Value: "a=b; sid=1"}}, "", "member", Recognised},
-		{"another cookie", exchange.Header{{Name: "Cookie", Value: "a=b"}}, "", "visitor", Assumed},
+		{"another cookie", exchange.Header{{Name: "Cookie", Value: "a=b"}}, "", "member", Assumed},
 		{"a claim by equality", bearer(`{"role":"captain"}`), "", "skipper", Recognised},
 		{"a claim in an array", bearer(`{"role":["crew","skipper"]}`), "", "skipper", Recognised},
 		{"a claim among words", bearer(`{"role":"crew skipper"}`), "", "skipper", Recognised},
-		{"a part of a word", bearer(`{"role":"skippers"}`), "", "visitor", Assumed},
-		{"a claim of another type", bearer(`{"role":{"skipper":true}}`), "", "visitor", Assumed},
-		{"all conditions must hold", bearer(`{"role":"office"}`), "", "visitor", Assumed},
+		{"a part of a word", bearer(`{"role":"skippers"}`), "", "member", Assumed},
+		{"a claim of another type", bearer(`{"role":{"skipper":true}}`), "", "member", Assumed},
+		{"all conditions must hold", bearer(`{"role":"office"}`), "", "member", Assumed},
 		{"all conditions hold", withDesk, "", "office", Recognised},
 		{"what was said comes first", withDesk, "member", "member", Said},
-		{"no token at all", exchange.Header{{Name: "Authorization", Value: "Bearer x.y"}}, "", "visitor", Assumed},
+		{"no token at all", exchange.Header{{Name: "Authorization", Value: "Bearer x.y"}}, "", "member", Assumed},
 	} {
 		a, by := c.AudienceOf(one.said, &exchange.Request{Header: one.header})
 		if a == nil || a.Name != one.want || by != one.by {
@@ -177,7 +229,7 @@ endpoints:
       - {name: office, audiences: [office], statuses: [200]}
       - {name: full, audiences: [office], statuses: [200], when: {query: {view: full}}}
       - {name: xml, statuses: [200], when: {media: application/xml}}
-      - {name: header, statuses: [200], when: {header: {X-Mode: ["a", "b"]}}}
+      - {name: header, audiences: [skipper], statuses: [200], when: {header: {X-Mode: ["a", "b"]}}}
       - {name: rest, statuses: [default]}
   - endpoint: GET /b
     responses:
@@ -187,7 +239,7 @@ endpoints:
   - endpoint: POST /q
     responses:
       - {name: arrivals, when: {body: {/operation: arrivals}}}
-      - {name: deep, when: {body: {/a/0/b: "*"}}}
+      - {name: deep, when: {body: {/operation: deep, /a/0/b: "*"}}}
 `)
 	if err != nil {
 		t.Fatal(err)
@@ -219,7 +271,7 @@ endpoints:
 		{name: "by the request's body", method: "POST", path: "/q", audience: "visitor",
 			body: `{"operation":"arrivals"}`, status: 200, want: "arrivals", entry: "2XX"},
 		{name: "deep in the request's body", method: "POST", path: "/q", audience: "visitor",
-			body: `{"a":[{"b":true}]}`, status: 200, want: "deep", entry: "2XX"},
+			body: `{"operation":"deep","a":[{"b":true}]}`, status: 200, want: "deep", entry: "2XX"},
 		{name: "a body that does not fit", method: "POST", path: "/q", audience: "visitor",
 			body: `{"operation":"other"}`, status: 200, want: ""},
 	} {

@@ -97,10 +97,13 @@ type Recognise struct {
 	Cookie *Match
 }
 
-// Match is a name with the values that fit it; "*" fits any.
+// Match is a name with the values that fit it; "*" fits any. That of a claim may be a JSON Pointer into the token, which stands in
+// the Authorization field, or in the cookie or field that is named.
 type Match struct {
-	Name   string
-	Values []string
+	Name       string
+	Values     []string
+	FromCookie string
+	FromHeader string
 }
 
 func (m *Match) fits(value string) bool {
@@ -171,6 +174,7 @@ type Grant struct {
 	NeededBy  []string
 
 	way    bool            // on the way of `at`
+	stars  int             // how many lists within lists `at` names here
 	entity *catalog.Entity // of the objects granted here
 	shape  *Shape
 	own    *GrantSet // spelled out beside or instead of the shape

@@ -14,10 +14,11 @@ import (
 // Plan is one response compiled for one audience and status: the form in which
 // a body is held against it. It does not change and may be shared.
 type Plan struct {
-	Root   *Member // the body itself
-	Entity *Member // where the entity stands: Root, or a member on the way of `at`
-	Bare   *Member // judges a body in which `at` is absent; nil when there is no `at`
-	Listed bool    // the body itself is granted as an array
+	Root   *Member  // the body itself
+	Entity *Member  // where the entity stands: Root, or a member on the way of `at`
+	Bare   *Member  // judges a body in which `at` is absent; nil when there is no `at`
+	Listed bool     // the body itself is granted as an array
+	At     []string // the tokens of `at`
 
 	Members []*Member // all of them, each at its Serial
 }
@@ -37,6 +38,7 @@ type Member struct {
 	Gravest  catalog.Class // of all that is granted in it
 	Form     catalog.Form
 	Many     bool
+	Stars    int // how many lists within lists of its elements `at` names
 	Required bool
 	Open     bool
 	Keyed    bool
@@ -233,19 +235,32 @@ func compile(r *Response, others []*Response, audience int) *Plan {
 			bare = append(bare, source{o.rootGrant(nil), o.Audiences})
 		}
 	}
-	p := &Plan{Root: c.member(sources)}
+	p := &Plan{Root: c.member(sources), At: r.At}
 	p.Entity = p.Root
 	for _, token := range r.At {
 		if token != everyElement {
 			p.Entity = p.Entity.Object.byName[token]
 		}
 	}
-	p.Listed = p.Root.Many
+	p.Listed = p.Root.Many || p.Root.Nth() != nil
 	if len(r.At) > 0 {
 		p.Bare = c.member(bare)
 	}
 	p.Members = c.members
 	return p
+}
+
+// Nth is the member that `at` names by a number, which in a list is the element with this index; nil where it names none.
+func (m *Member) Nth() *Member {
+	if m.Object == nil || m.Many {
+		return nil
+	}
+	for _, one := range m.Object.Members {
+		if one.Way && digits.MatchString(one.Name) {
+			return one
+		}
+	}
+	return nil
 }
 
 // everyElement is the token of `at` that stands for every element.
@@ -265,6 +280,7 @@ func (r *Response) wayGrant(name string, at []string, beside *GrantSet) *Grant {
 	g := &Grant{Name: name, Pos: r.Pos, Audiences: ^Set(0), Source: FromGroup, Class: catalog.Public}
 	for len(at) > 0 && at[0] == everyElement {
 		g.Many, at = true, at[1:]
+		g.stars++
 	}
 	if len(at) == 0 {
 		g.Source, g.entity, g.Audiences = FromEntity, r.Entity, r.Audiences
@@ -341,6 +357,7 @@ func (c *compiler) member(sources []source) *Member {
 	m := &Member{
 		Name: g.Name, Text: []byte(g.Name), Grant: g, Way: g.way, Class: g.Class, Gravest: g.Class, Form: g.Form,
 		Many:    g.Many,
+		Stars:   g.stars,
 		Foreign: !lead.holders().has(c.audience), Open: g.Open, Keyed: g.Keyed, Refers: g.Reference, Entity: g.entity,
 	}
 	m.Serial = len(c.members)

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/url"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -214,13 +215,32 @@ func (r *reader) recognise(n *document.Node, into *Recognise) {
 	if cred := n.Get("credentials"); cred != nil && r.choice(cred, "none") != "" {
 		into.None = true
 	}
-	into.Claim = r.match(n.Get("claim"))
+	into.Claim = r.match(n.Get("claim"), "from")
 	into.Header = r.match(n.Get("header"))
 	into.Cookie = r.match(n.Get("cookie"))
+	if claim := n.Get("claim"); into.Claim != nil && claim.Get("from") != nil {
+		r.claimFrom(claim.Get("from"), into.Claim)
+	}
 }
 
-func (r *reader) match(n *document.Node) *Match {
-	if n == nil || !r.keys(n, []string{"name", "value"}) {
+// claimFrom reads where the token of a claim is.
+func (r *reader) claimFrom(n *document.Node, into *Match) {
+	if !r.keys(n, []string{"cookie", "header"}) {
+		return
+	}
+	if c := n.Get("cookie"); c != nil {
+		into.FromCookie = r.text(c)
+	}
+	if h := n.Get("header"); h != nil {
+		into.FromHeader = r.text(h)
+	}
+	if (into.FromCookie == "") == (into.FromHeader == "") {
+		r.report(n, "{cookie: NAME} or {header: NAME}", "it does not say where the token is")
+	}
+}
+
+func (r *reader) match(n *document.Node, more ...string) *Match {
+	if n == nil || !r.keys(n, append([]string{"name", "value"}, more...)) {
 		return nil
 	}
 	m := &Match{Name: r.required(n, "name"), Values: []string{"*"}}
@@ -523,11 +543,26 @@ func (r *reader) endpoint(n *document.Node) {
 	r.c.Endpoints = append(r.c.Endpoints, e)
 }
 
+// excluding reports whether of two responses' conditions only one can hold: they are about the same thing and name other values.
+func excluding(a, b []condition) bool {
+	for _, x := range a {
+		for _, y := range b {
+			same := x.name == y.name || x.in == "header" && strings.EqualFold(x.name, y.name)
+			if x.in == y.in && same && !contains(x.values, "*") && !contains(y.values, "*") &&
+				!slices.ContainsFunc(x.values, func(v string) bool { return contains(y.values, v) }) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // ties reports responses between which nothing decides.
 func (r *reader) ties(all []*Response) {
 	for i, b := range all {
 		for _, a := range all[:i] {
-			if a.Named != b.Named || a.Audiences&b.Audiences == 0 || !equalConditions(a.When, b.When) {
+			if a.Named != b.Named || a.Audiences&b.Audiences == 0 || len(a.When) != len(b.When) ||
+				excluding(a.When, b.When) {
 				continue
 			}
 			for _, s := range a.Statuses {
@@ -546,13 +581,9 @@ func equalConditions(a, b []condition) bool {
 		return false
 	}
 	for _, x := range a {
-		found := false
-		for _, y := range b {
-			if x.in == y.in && x.name == y.name && strings.Join(x.values, "\n") == strings.Join(y.values, "\n") {
-				found = true
-			}
-		}
-		if !found {
+		if !slices.ContainsFunc(b, func(y condition) bool {
+			return x.in == y.in && x.name == y.name && slices.Equal(x.values, y.values)
+		}) {
 			return false
 		}
 	}

@@ -206,10 +206,25 @@ func (a *Audience) marks() [][]exchange.HeaderField {
 		all = more
 	}
 	cross(a.Recognise.Claim, func(value string) exchange.HeaderField {
-		claims, _ := json.Marshal(map[string]string{a.Recognise.Claim.Name: value, "sub": "7"}) // texts alone
+		m := a.Recognise.Claim
+		all := map[string]any{m.Name: value, "sub": "7"}
+		if steps := strings.Split(m.Name, "/"); steps[0] == "" && len(steps) > 1 { // a pointer
+			var inner any = value
+			for i := len(steps) - 1; i > 0; i-- {
+				inner = map[string]any{strings.NewReplacer("~1", "/", "~0", "~").Replace(steps[i]): inner}
+			}
+			all = inner.(map[string]any)
+		}
+		claims, _ := json.Marshal(all) // texts alone
 		b64 := base64.RawURLEncoding
-		return exchange.HeaderField{Name: "Authorization", Value: "Bearer " +
-			b64.EncodeToString([]byte(`{"alg":"none"}`)) + "." + b64.EncodeToString(claims) + ".c2ln"}
+		token := b64.EncodeToString([]byte(`{"alg":"none"}`)) + "." + b64.EncodeToString(claims) + ".c2ln"
+		switch {
+		case m.FromCookie != "":
+			return exchange.HeaderField{Name: "Cookie", Value: m.FromCookie + "=" + token}
+		case m.FromHeader != "":
+			return exchange.HeaderField{Name: m.FromHeader, Value: token}
+		}
+		return exchange.HeaderField{Name: "Authorization", Value: "Bearer " + token}
 	})
 	cross(a.Recognise.Header, func(value string) exchange.HeaderField {
 		return exchange.HeaderField{Name: a.Recognise.Header.Name, Value: value}

@@ -41,7 +41,7 @@ func (c *Contracts) showings() unevenness {
 		for _, e := range c.Endpoints {
 			for _, r := range e.Responses {
 				w := evenWalk{c.shown, e, map[*GrantSet]bool{}, map[string]bool{}}
-				w.grant(r.Root(), ^Set(0), place.Root)
+				w.grant(r.Root(), r.Audiences, place.Root)
 			}
 		}
 	})

@@ -275,10 +275,14 @@ type converter struct {
 	depth   int
 	count   int
 	full    bool
+	name    *Node // of the node that is made next: faults inside of it tell where it is
+	index   int
 }
 
 func (c *converter) node(from *yaml.Node, parent *Node) *Node {
-	n := &Node{File: c.file, Parent: parent, Aliased: c.aliases > 0, Line: from.Line, Column: from.Column}
+	n := &Node{File: c.file, Parent: parent, Name: c.name, Index: c.index, Aliased: c.aliases > 0, Line: from.Line,
+		Column: from.Column}
+	c.name, c.index = nil, 0
 	c.depth++
 	defer func() { c.depth-- }()
 	if c.count++; c.depth > maxDepth || c.count > maxNodes {
@@ -305,6 +309,7 @@ func (c *converter) node(from *yaml.Node, parent *Node) *Node {
 	case yaml.SequenceNode:
 		n.Kind, n.Flow = List, from.Style&yaml.FlowStyle != 0
 		for i, item := range from.Content {
+			c.index = i
 			child := c.node(item, n)
 			child.Index = i
 			n.Items = append(n.Items, child)
@@ -316,6 +321,7 @@ func (c *converter) node(from *yaml.Node, parent *Node) *Node {
 		}
 		c.aliases++
 		defer func() { c.aliases-- }()
+		c.name, c.index = n.Name, n.Index
 		return c.node(from.Alias, parent)
 	case yaml.ScalarNode:
 		n.Kind, n.Text = scalar(from)
@@ -413,6 +419,7 @@ func (c *converter) pair(n *Node, name, value *yaml.Node) {
 		c.report(key, "each name once", fmt.Sprintf("%q is defined twice, first at %s", key.Text, old.Name.Pos()))
 		return
 	}
+	c.name = key
 	child := c.node(value, n)
 	child.Name, child.Comment = key, comment
 	if child.Kind == Null {

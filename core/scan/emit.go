@@ -176,7 +176,7 @@ func (w *walk) write(slot int, e *pathNode, c *candidate, start, weight int, sam
 	w.pointers = w.pointer(w.pointers)
 	w.cuts[slot] = from
 	s.pointerEnd = len(w.pointers)
-	if c.class >= catalog.Personal {
+	if c.class >= catalog.Personal && !c.hollow {
 		w.private = w.private || c.kind != MissingField
 		w.grave = w.grave || c.kind.Exposure()
 	}

@@ -25,15 +25,8 @@ const smallestHeavy = 16 << 10
 
 // exchangeSpots gives the spots about a judged exchange as a whole.
 func (j *Judge) exchangeSpots(c *exchange.Capture, out *Outcome, declared bool) []Spot {
-	var spots []Spot
+	spots := j.undeclared(out, declared)
 	w := &j.walk
-	switch {
-	case j.contracts == nil:
-	case !out.Known:
-		spots = append(spots, wholeSpot(UnknownEndpoint, Low, ""))
-	case !declared:
-		spots = append(spots, wholeSpot(UndeclaredResponse, Low, ""))
-	}
 	if w.private {
 		if why := sharedCache(c); why != "" {
 			spots = append(spots, wholeSpot(CacheablePrivate, Medium, why))
@@ -50,6 +43,18 @@ func (j *Judge) exchangeSpots(c *exchange.Capture, out *Outcome, declared bool) 
 	return spots
 }
 
+// undeclared gives what an answer shows whether it has a body or none: that no contract knows of it.
+func (j *Judge) undeclared(out *Outcome, declared bool) []Spot {
+	switch {
+	case j.contracts == nil:
+	case !out.Known:
+		return []Spot{wholeSpot(UnknownEndpoint, Low, "")}
+	case !declared:
+		return []Spot{wholeSpot(UndeclaredResponse, Low, "")}
+	}
+	return nil
+}
+
 // sharedCache says why a shared cache may keep an answer (RFC 9111 section 3,
 // with explicit freshness or `public`; the rule for Authorization is section
 // 3.5), or that one did; the empty string when neither.
@@ -64,7 +69,7 @@ func sharedCache(c *exchange.Capture) string {
 	}
 	says := directives(header)
 	for _, never := range []string{"no-store", "private", "no-cache"} {
-		if _, ok := says[never]; ok {
+		if fields, ok := says[never]; ok && fields == "" { // with names of fields it is about these alone
 			return ""
 		}
 	}
@@ -106,9 +111,27 @@ func cacheControl(h exchange.Header) string {
 // directives reads Cache-Control (RFC 9111 section 5.2).
 func directives(h exchange.Header) map[string]string {
 	says := map[string]string{}
-	for _, d := range strings.Split(cacheControl(h), ",") {
+	for _, d := range listed(cacheControl(h)) {
 		name, value, _ := strings.Cut(strings.TrimSpace(d), "=")
-		says[strings.ToLower(name)] = strings.Trim(value, `"`)
+		says[strings.ToLower(strings.TrimSpace(name))] = strings.Trim(strings.TrimSpace(value), `"`)
 	}
 	return says
+}
+
+// listed splits a list at its commas, but for those in quoted strings (RFC 9110 section 5.6.4).
+func listed(text string) []string {
+	var all []string
+	quoted, from := false, 0
+	for i := 0; i < len(text); i++ {
+		switch c := text[i]; {
+		case c == '\\' && quoted:
+			i++
+		case c == '"':
+			quoted = !quoted
+		case c == ',' && !quoted:
+			all = append(all, text[from:i])
+			from = i + 1
+		}
+	}
+	return append(all, text[from:])
 }

@@ -2,6 +2,7 @@ package scan
 
 import (
 	"bytes"
+	"strconv"
 
 	"inkret/core/catalog"
 	"inkret/core/contract"
@@ -163,6 +164,9 @@ func (w *walk) ungrantedObjects(slot, start int, c *candidate, m *contract.Membe
 }
 
 func (w *walk) grantedArray(m *contract.Member, how mode, at level, start int, c *candidate) bool {
+	if nth := m.Nth(); nth != nil && at == whole && how != posted {
+		return w.indexed(m, nth, how, start, c)
+	}
 	slot := w.hold()
 	anything := m.Open && (!m.Many || at == element) && m.Object == nil // in a list, each element may be whatever it is
 	if anything && how == posted {
@@ -213,7 +217,14 @@ func (w *walk) grantedArray(m *contract.Member, how mode, at level, start int, c
 		if w.watch != nil {
 			w.watch.Element(i, begin)
 		}
-		if ok = w.granted(m, how, element, begin, nil); !ok {
+		if m.Stars > 1 && next == '[' { // a list of lists
+			inner := *m
+			inner.Stars--
+			ok = w.grantedArray(&inner, how, whole, begin, nil)
+		} else {
+			ok = w.granted(m, how, element, begin, nil)
+		}
+		if !ok {
 			break
 		}
 		if w.watch != nil {
@@ -227,6 +238,61 @@ func (w *walk) grantedArray(m *contract.Member, how mode, at level, start int, c
 	w.pop()
 	w.depth--
 	w.fill(slot, c, start)
+	return ok
+}
+
+// indexed judges a list of which `at` names one element; the others stand around it.
+func (w *walk) indexed(m, nth *contract.Member, how mode, start int, c *candidate) bool {
+	slot := w.hold()
+	if !w.enter() {
+		return false
+	}
+	w.pos++
+	w.segs = append(w.segs, seg{any: true})
+	top, kept, met, ok := len(w.segs)-1, len(w.pool), false, true
+	for i := 0; ; i++ {
+		w.seam()
+		w.pool = w.pool[:kept]
+		next := w.space()
+		if next == ']' && i == 0 {
+			w.pos++
+			break
+		}
+		w.segs[top].index = i
+		begin := w.off()
+		if w.watch != nil {
+			w.watch.Element(i, begin)
+		}
+		switch {
+		case strconv.Itoa(i) == nth.Name:
+			met = true
+			ok = w.granted(nth, how, whole, begin, nil)
+		case next == '{' || next == '[':
+			ok, _ = w.sweepInside(zone{})
+		default:
+			ok = w.sweep(zone{}, nil, nil, begin)
+		}
+		if w.watch != nil {
+			w.watch.End(w.off())
+		}
+		if !ok {
+			break
+		}
+		more, good := w.more(']')
+		if ok = good; !more {
+			break
+		}
+	}
+	w.pop()
+	w.depth--
+	w.fill(slot, c, start)
+	if ok && !met && how == own {
+		w.wayMissing = w.wayMissing || len(w.segs) == 0
+		w.segs = append(w.segs, seg{any: true})
+		w.emitAt(&candidate{kind: MissingField, severity: Low, grant: nth.Grant,
+			reason: "the place where the entity is granted is absent"}, start, 0, "")
+		w.pop()
+	}
 	return ok
 }
 

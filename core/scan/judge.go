@@ -100,6 +100,9 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	asked := j.requestSpots(c, e, segments, choice, audience)
 	if skip := unread(c); skip != "" {
 		out.Skipped, out.Spots = skip, asked
+		if c.Response.Missing == "" && len(c.Response.Body) == 0 && c.Response.Long == nil && !c.Request.Preflight() {
+			out.Spots = append(asked, j.undeclared(&out, choice.Response != nil)...)
+		}
 		return out
 	}
 	if out.Bytes = len(c.Response.Body); c.Response.Long != nil && watch != nil {

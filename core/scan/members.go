@@ -48,6 +48,16 @@ func (w *walk) duplicate(start int) {
 	w.emitAt(&candidate{kind: HiddenDuplicate, severity: Medium,
 		reason: "the name stands twice in one object: parsers differ in which one they see"},
 		start, w.off()-start, maskedPart)
+	last := len(w.spots) - 1
+	pointer := w.pointers[w.cuts[last]:]
+	if _, is := w.doubled[string(pointer)]; is { // it stands there a third time, and is one place
+		w.spots, w.pointers, w.cuts = w.spots[:last], w.pointers[:w.cuts[last]], w.cuts[:last]
+		return
+	}
+	if w.doubled == nil {
+		w.doubled = map[string]struct{}{}
+	}
+	w.doubled[string(pointer)] = struct{}{}
 }
 
 // pick is which members of an object a client asked for.

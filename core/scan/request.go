@@ -114,17 +114,31 @@ func (j *Judge) overPosting(c *exchange.Capture, e *contract.Endpoint, choice co
 	if choice.Response != nil && choice.Response.Inner == "" {
 		echoed = membersAt(c.Response.Body, choice.Response.At)
 	}
-	for i := range spots {
-		s := &spots[i]
+	entity := place.Path(w.plan.At)
+	kept := spots[:0]
+	for _, s := range spots {
 		s.Request = true
-		if value, ok := echoed[s.name]; ok && (sameScalar(value, s.value) || parts[0].Untyped &&
-			strings.Trim(value, `"`) == strings.Trim(s.value, `"`)) {
+		value, ok := echoed[s.name]
+		switch {
+		case !ok:
+		case same(value, s.value, parts[0].Untyped):
 			s.Severity = High
 			s.reason += "; the response has it too"
+		case s.Path == entity+place.Name(s.name) && !(container(value) && container(s.value)):
+			continue // the response has another value: it was not taken
 		}
+		kept = append(kept, s)
 	}
-	return spots
+	return kept
 }
+
+// same reports whether two values are the same; untyped is that one comes from a form, where all is text.
+func same(a, b string, untyped bool) bool {
+	return sameScalar(a, b) || untyped && strings.Trim(a, `"`) == strings.Trim(b, `"`)
+}
+
+// container reports whether a value is an object or a list.
+func container(value string) bool { return value != "" && (value[0] == '{' || value[0] == '[') }
 
 // postedMember reports a member of a request that is not accepted, all of it as one.
 func (w *walk) postedMember(name []byte, v *verdict, entity *catalog.Entity, start int) bool {

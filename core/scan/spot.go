@@ -108,6 +108,7 @@ type candidate struct {
 	grant    *contract.Grant
 	reason   string
 	telling  bool // holds for a value that is not null, boolean or empty only
+	hollow   bool // nothing is told: the value is null or empty
 }
 
 // candidates are those of the values being read. What was added for a value is dropped

@@ -78,14 +78,15 @@ func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int
 		full := w.filled()
 		var objects bool
 		ok, objects = w.sweepInside(zone{entity: v.related})
-		structure = w.structure(structure, v, objects)
+		structure = w.structure(structure, v, objects).hollowed(v, !full)
 		w.fill(slot, graver(w.named(v, structure, entity, full), value).of(v, entity), start)
 	} else {
 		read := w.scalar(first)
 		text, kind := read.text, read.kind
 		ok = read.ok
 		w.embed(0, start)
-		structure = w.structure(structure, v, false)
+		structure = w.structure(structure, v, false).hollowed(v, kind == contract.Null ||
+			kind == contract.Text && len(text) == 0 && ok)
 		if text == nil && kind != contract.Null {
 			text = []byte{} // the body broke off in it
 		}
@@ -147,6 +148,14 @@ func (w *walk) structure(c *candidate, v *verdict, objects bool) *candidate {
 	return c
 }
 
+// hollowed makes what a field of the catalogue gives that of one whose value is null or empty: the name is there, and nothing in it.
+func (c *candidate) hollowed(v *verdict, hollow bool) *candidate {
+	if c != nil && hollow && c.kind == SensitiveField && !c.telling && v != nil && v.field != nil {
+		c.hollow, c.severity = true, Medium
+	}
+	return c
+}
+
 // named adds what a telling name gives to what the structure gives.
 func (w *walk) named(v *verdict, c *candidate, entity *catalog.Entity, full bool) *candidate {
 	if v.field != nil || v.relation != nil || v.telling == catalog.Unclassed || !full {
@@ -167,8 +176,10 @@ func (w *walk) sweep(z zone, v *verdict, owner *catalog.Entity, start int) bool 
 	}
 	first := w.space()
 	if first == '{' || first == '[' {
-		if c != nil && c.telling && !w.filled() {
-			c = nil
+		if c != nil && !w.filled() {
+			if c = c.hollowed(v, true); c.telling {
+				c = nil
+			}
 		}
 		slot := w.hold()
 		if v != nil {
@@ -188,6 +199,7 @@ func (w *walk) sweep(z zone, v *verdict, owner *catalog.Entity, start int) bool 
 		w.drop(c, start)
 		return false
 	}
+	c = c.hollowed(v, read.kind == contract.Null || read.kind == contract.Text && len(text) == 0)
 	if w.embeddedText != nil {
 		w.embed(z.cover, start)
 	}

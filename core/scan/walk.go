@@ -80,6 +80,7 @@ type walk struct {
 	wide      map[int]map[string]struct{} // the names of wide objects, by where theirs begin in names
 	names     [][]byte                    // member names that no bit of seen stands for, a frame each open object
 	strays    []stray                     // unexpected fields, a frame each open object
+	doubled   map[string]struct{}         // the pointers of members that stand twice
 	absentees []*contract.Member          // of the object that ends
 	picked    *pick                       // what was asked for of the object being read; nil is all
 	seen      []uint64                    // bits of the members seen, a frame each open object
@@ -120,6 +121,7 @@ func (w *walk) reset(of text) {
 	w.pool, w.inner = w.pool[:0], w.inner[:w.met]
 	w.excess, w.grave, w.depth, w.embeddedText = 0, false, 0, nil
 	clear(w.wide)
+	clear(w.doubled)
 	w.wayMissing, w.bareSeen, w.bare = false, false, false
 	w.private, w.askedGranted, w.unasked, w.picked, w.names = false, false, "", nil, w.names[:0]
 	w.judge.body++

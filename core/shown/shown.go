@@ -32,8 +32,8 @@ func For(c *contract.Contracts) Masker {
 		return m
 	}
 	for i := range c.Audiences {
-		if h := c.Audiences[i].Recognise.Header; h != nil {
-			m.Telling[strings.ToLower(h.Name)] = true
+		for _, name := range c.Audiences[i].Recognise.Fields() {
+			m.Telling[strings.ToLower(name)] = true
 		}
 	}
 	return m
