@@ -212,7 +212,8 @@ func (r *Response) Own() *GrantSet { return r.own }
 // the same requests go to.
 func (e *Endpoint) Template() string { return e.normalised() }
 
-// Fields are the header fields, besides those that carry credentials whatever they hold, by which an audience is recognised.
+// Fields are the header fields, besides those that carry credentials whatever they hold, by which an audience
+// is recognised.
 func (r Recognise) Fields() (names []string) {
 	if r.Header != nil {
 		names = append(names, r.Header.Name)

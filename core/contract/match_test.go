@@ -117,9 +117,8 @@ func TestGeneralise(t *testing.T) {
 	}
 }
 
-// bearer is a JWT with these claims, as JSON, signed by nobody.
-// TestClaimsWhereverTheyAre reads tokens with and without the scheme's name, from cookies and other fields, and claims within
-// claims.
+// bearer is a JWT with these claims, as JSON, signed by nobody. TestClaimsWhereverTheyAre reads tokens with and
+// without the scheme's name, from cookies and other fields, and claims within claims.
 func TestClaimsWhereverTheyAre(t *testing.T) {
 	c, err := read(`inkret: 1
 service: s
@@ -153,16 +152,19 @@ audiences:
 		{"in a field", field("x-desk-token", token(`{"a/b":[{"x":"desk"}]}`)), "desk", Recognised},
 		{"out of the list", field("x-desk-token", token(`{"a/b":[]}`)), "visitor", Recognised},
 	} {
-		if a, by := c.AudienceOf("", &exchange.Request{Header: one.header}); a == nil || a.Name != one.want || by != one.by {
+		if a, by := c.AudienceOf("", &exchange.Request{Header: one.header}); a == nil || a.Name != one.want ||
+			by != one.by {
 			t.Errorf("%s: %v by %s, want %s by %s", one.name, a, by, one.want, one.by)
 		}
 	}
-	if m := c.Audiences[4].Recognise; !slices.Equal(m.Fields(), []string{"X-Desk-Token"}) || !strings.Contains(m.Words(),
-		"in the header X-Desk-Token") {
+	if m := c.Audiences[4].Recognise; !slices.Equal(m.Fields(), []string{"X-Desk-Token"}) ||
+		!strings.Contains(m.Words(),
+			"in the header X-Desk-Token") {
 		t.Errorf("%v %s", m.Fields(), m.Words())
 	}
 	for _, from := range []string{"{}", "{cookie: a, header: b}", "{query: a}"} {
-		if _, err := read("inkret: 1\nservice: s\naudiences:\n  - {name: v, recognise: {claim: {name: r, value: x, from: " +
+		if _, err := read("inkret: 1\nservice: s\naudiences:\n  - {name: v, recognise: {claim: {name: r, value: " +
+			"x, from: " +
 			from + "}}}\n"); err == nil {
 			t.Errorf("from: %s is read", from)
 		}

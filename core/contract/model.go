@@ -97,8 +97,8 @@ type Recognise struct {
 	Cookie *Match
 }
 
-// Match is a name with the values that fit it; "*" fits any. That of a claim may be a JSON Pointer into the token, which stands in
-// the Authorization field, or in the cookie or field that is named.
+// Match is a name with the values that fit it; "*" fits any. That of a claim may be a JSON Pointer into the
+// token, which stands in the Authorization field, or in the cookie or field that is named.
 type Match struct {
 	Name       string
 	Values     []string

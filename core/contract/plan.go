@@ -250,7 +250,8 @@ func compile(r *Response, others []*Response, audience int) *Plan {
 	return p
 }
 
-// Nth is the member that `at` names by a number, which in a list is the element with this index; nil where it names none.
+// Nth is the member that `at` names by a number, which in a list is the element with this index; nil where it
+// names none.
 func (m *Member) Nth() *Member {
 	if m.Object == nil || m.Many {
 		return nil

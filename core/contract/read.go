@@ -543,7 +543,8 @@ func (r *reader) endpoint(n *document.Node) {
 	r.c.Endpoints = append(r.c.Endpoints, e)
 }
 
-// excluding reports whether of two responses' conditions only one can hold: they are about the same thing and name other values.
+// excluding reports whether of two responses' conditions only one can hold: they are about the same thing and
+// name other values.
 func excluding(a, b []condition) bool {
 	for _, x := range a {
 		for _, y := range b {

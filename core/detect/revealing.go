@@ -14,8 +14,8 @@ var revealing = []struct {
 }{
 	{"a stack trace", maybeTrace,
 		regexp.MustCompile(`Traceback \(most recent call last\)|File "[^"]+", line \d+|(?m:^\s+at [\w$.<>]+ ?\()|\bat [\w$]+(\.[\w$<>]+)+\([\w.]+:\d+\)|goroutine \d+ \[|\w\.go:\d+|\.php(:| on line )\d+|\.rb:\d+:in |\.(js|ts|mjs):\d+:\d+|\bstack backtrace:|Exception in thread "`)},
-	{"query text", maybeQuery,
-		regexp.MustCompile(`\bSELECT\b[\s\S]+?\bFROM\b|\bINSERT INTO\b|\bUPDATE\b[\s\S]+?\bSET\b|\bDELETE FROM\b|(?i:\bselect\b[^.]+?\bfrom\b[^.]+?\bwhere\b)|SQLSTATE|\bORA-\d{5}\b|syntax error at or near`)},
+	{"query text", maybeQuery, regexp.MustCompile(statement)},
+	{"a database driver's message", maybeDriver, regexp.MustCompile(driver)},
 	{"an inner path", maybePath,
 		regexp.MustCompile(`(?:^|[\s"'(:=])/(?:usr|home|var|opt|srv|etc|root|tmp|mnt)/[\w.@-]+|(?:^|[\s"'(:=])/(?:app|data|src|build)/[\w./@-]*\.\w{1,5}\b|\b[A-Za-z]:\\[\w .-]+\\`)},
 	{"an inner host", maybeHost,
@@ -37,17 +37,63 @@ func maybeTrace(text []byte) bool {
 	return bytes.ContainsAny(text, `(:["`) || bytes.Contains(text, []byte(".php"))
 }
 
+// A statement has the form of one: words of a query language stand in sentences, too. In small letters it needs
+// more of it.
+const (
+	sqlName = `(?:[\w.]+|"[^"]+"|` + "`[^`]+`" + `|\[[^\]]+\])`
+	column  = `(?:\*|` + sqlName + `(?:\.\*)?(?:\s*\([^()]*\))?(?:\s+(?i:as)\s+` + sqlName + `)?)`
+	columns = column + `(?:\s*,\s*` + column + `)*`
+	// behind the table of a statement that is one in any letters
+	goesOn = `(?:\s+(?:as\s+)?\w+)?\s+(?:where\s+(?:not\s+)?\(*` + sqlName +
+		`\s*(?:[=<>!]|in\s*\(|like\b|is\s+(?:not\s+)?null|` +
+		`between\b)|(?:(?:inner|left|right|full|cross)\s+(?:outer\s+)?)?join\s+` + sqlName + `|order\s+by\s+` +
+		sqlName +
+		`|group\s+by\s+` + sqlName + `|limit\s+(?:\d|\?|\$|:))`
+	statement = `\bSELECT\s+(?:DISTINCT\s+)?` + columns + `\s+FROM\s+` + sqlName +
+		`|(?i:\bselect\s+(?:distinct\s+)?` + columns + `\s+from\s+` + sqlName + goesOn + `)` +
+		`|(?i:\bselect\s+\*\s+from\s+` + sqlName + `)` +
+		`|(?i:\binsert\s+into\s+` + sqlName + `\s*(?:\([^)]*\)\s*)?(?:values|select)\b)` +
+		`|\bINSERT INTO\s+` + sqlName + `\s*\(` +
+		`|(?i:\bupdate\s+` + sqlName + `\s+set\s+` + sqlName + `\s*=)` +
+		`|\bDELETE\s+FROM\s+` + sqlName + `|(?i:\bdelete\s+from\s+` + sqlName + goesOn + `)`
+	driver = `SQLSTATE|\bORA-\d{5}\b|(?i:syntax error at or near|you have an error in your SQL syntax|near "[^"]*": syntax error|` +
+		`(?:unique|foreign key|check|not null) constraint failed|duplicate key value violates unique constraint|` +
+		`violates (?:foreign key|check|not-null) constraint|(?:relation|column|table) "[^"]+"(?: of relation "[^"]+")? does not exist|` +
+		`no such (?:table|column): |unknown column '[^']+' in|table '[^']+' doesn't exist|duplicate entry '[^']*' for key|` +
+		`E11000 duplicate key|deadlock (?:found when|detected)|invalid object name '|incorrect syntax near)`
+)
+
+// maybeQuery looks for the first word of a statement in any letters.
 func maybeQuery(text []byte) bool {
-	for _, word := range queryWords {
-		if bytes.Contains(text, word) {
+	for _, word := range []string{"select", "insert", "update", "delete"} {
+		if folded(text, word) {
 			return true
 		}
 	}
-	return len(text) >= len("select a from b where") && bytes.Contains(bytes.ToLower(text), []byte("where"))
+	return false
 }
 
-var queryWords = [][]byte{[]byte("SELECT"), []byte("INSERT INTO"), []byte("UPDATE"), []byte("DELETE FROM"),
-	[]byte("SQLSTATE"), []byte("ORA-"), []byte("syntax error")}
+func maybeDriver(text []byte) bool {
+	for _, word := range []string{"sql", "ora-", "syntax", "constraint", "exist", "no such", "column", "duplicate",
+		"deadlock",
+		"object name"} {
+		if folded(text, word) {
+			return true
+		}
+	}
+	return false
+}
+
+// folded reports whether a text holds a word of ASCII in any letters.
+func folded(text []byte, word string) bool {
+	first := word[0]
+	for i := 0; i+len(word) <= len(text); i++ {
+		if text[i]|0x20 == first && bytes.EqualFold(text[i:i+len(word)], []byte(word)) {
+			return true
+		}
+	}
+	return false
+}
 
 func maybePath(text []byte) bool { return bytes.ContainsAny(text, `/\`) }
 

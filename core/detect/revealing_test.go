@@ -37,3 +37,39 @@ func TestRevealingSkipsNothing(t *testing.T) {
 		t.Errorf("only %d texts reveal something", found)
 	}
 }
+
+// TestStatementsAndSentences tells statements and drivers' messages from sentences that hold their words.
+func TestStatementsAndSentences(t *testing.T) {
+	for _, text := range []string{
+		"SELECT id, name FROM berths", "select * from berths",
+		"select b.id, count(*) as n from berths b where b.pier = 3",
+		`SELECT "id" FROM "berths" ORDER BY 1`, "select id from berths order by id",
+		"insert into berths (id, pier) values (1, 2)",
+		"INSERT INTO berths(id) VALUES(1)", "update berths set price = 3 where id = 4", "DELETE FROM berths WHERE id=1",
+		"delete from berths where id in (1,2)", "ERROR: duplicate key value violates unique constraint \"berths_pkey\"",
+		"near \"FORM\": syntax error", "UNIQUE constraint failed: berths.id", "no such table: berths",
+		"ORA-00942: table or view",
+		"SQLSTATE[42S02]: Base table or view not found", "You have an error in your SQL syntax; check the manual",
+		"Unknown column 'pier' in 'field list'", "relation \"berths\" does not exist",
+		"E11000 duplicate key error collection: quay.berths", "select id from berths limit 10",
+		"SELECT DISTINCT pier FROM harbour.berths JOIN piers ON piers.id = berths.pier_id",
+	} {
+		if what := Revealing([]byte(text)); what != "query text" && what != "a database driver's message" {
+			t.Errorf("%q reveals %q", text, what)
+		}
+	}
+	for _, text := range []string{
+		"Please select a berth from the list where you live", "Please SELECT a berth FROM the list",
+		"Select one from the menu.",
+		"You cannot update the booking set by the office", "delete it from the list where it stands",
+		"the selection does not exist",
+		"Choose where to insert into the timetable", "Update your profile, set a name", "no such berth",
+		"the table is set from nine",
+		"Your select few from where we stand", "a duplicate entry for this day", "column two does not exist here",
+		"The booking failed a check; constraint on dates", "Pick from all that we select and join us",
+	} {
+		if what := Revealing([]byte(text)); what != "" {
+			t.Errorf("%q is told as %s", text, what)
+		}
+	}
+}

@@ -114,6 +114,8 @@ func Readable(contentType string, body []byte) error {
 	switch {
 	case kind != unread:
 		return nil
+	case byContent[name] && holdsJSON(body):
+		return nil
 	case name == "" || name == "x-unknown":
 		if looksLikeJSON(body) {
 			return nil
@@ -154,6 +156,10 @@ func Parts(dst []Part, contentType string, body []byte) ([]Part, error) {
 	case isHTML:
 		return page(dst, body), nil
 	default:
+		if from, to := bare(body); from > 0 || to < len(body) {
+			one = Part{Text: body[from:to], anchors: []anchor{{0, from, true}}}
+			break
+		}
 		one.Text = body
 	}
 	if err != nil {

@@ -1,10 +1,12 @@
 package scan
 
 import (
+	"html"
 	"strconv"
 	"strings"
 	"time"
 
+	"inkret/core/detect"
 	"inkret/core/exchange"
 	"inkret/core/place"
 )
@@ -41,6 +43,29 @@ func (j *Judge) exchangeSpots(c *exchange.Capture, out *Outcome, declared bool) 
 			" bytes are covered by no grant"))
 	}
 	return spots
+}
+
+// longestError is how much of the text of an error is looked at.
+const longestError = 1 << 20
+
+// failing gives what the text of an error's page, or of one in plain text, reveals.
+func failing(c *exchange.Capture) []Spot {
+	if c.Response.Status < 400 || c.Response.Missing != "" || len(c.Response.Body) == 0 || c.Outlined {
+		return nil
+	}
+	text := c.Response.Body[:min(len(c.Response.Body), longestError)]
+	switch exchange.WordsOf(c.Response.Header.Get("Content-Type"), text) {
+	case exchange.Page:
+		text = []byte(html.UnescapeString(string(text)))
+	case exchange.Plain:
+	default:
+		return nil
+	}
+	what := detect.Revealing(text)
+	if what == "" {
+		return nil
+	}
+	return []Spot{wholeSpot(RevealingError, Medium, "the text of an error holds "+what)}
 }
 
 // undeclared gives what an answer shows whether it has a body or none: that no contract knows of it.

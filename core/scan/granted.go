@@ -509,7 +509,7 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 			word, bit := &w.seen[frame+m.Index>>6], uint64(1)<<(m.Index&63)
 			twice = *word&bit != 0
 			*word |= bit
-			if quick && !twice && w.harmless(m, whole) {
+			if quick && !twice && !(top == 0 && errorName(name)) && w.harmless(m, whole) {
 				more, good := w.more('}')
 				if ok = good; !more {
 					break
@@ -518,6 +518,8 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 			}
 		}
 		w.segs[top].rename(name)
+		failed := w.failed
+		w.failed = failed || top == 0 && errorName(name)
 		switch {
 		case m != nil && (!m.Foreign || how == foreign):
 			w.picked = w.pickOf(picked, m, how)
@@ -545,6 +547,7 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 			}
 			ok = w.otherMember(o.Entity, name, holder, how, start)
 		}
+		w.failed = failed
 		if twice && ok && how != posted {
 			w.duplicate(start)
 		}
@@ -568,6 +571,9 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 	w.depth--
 	return ok
 }
+
+// errorName reports whether a member at the root holds an error, whatever the status is.
+func errorName(name []byte) bool { return string(name) == "error" || string(name) == "errors" }
 
 // fulfilled reports whether all members that must be there were seen.
 func fulfilled(required, seen []uint64) bool {

@@ -103,6 +103,7 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 		if c.Response.Missing == "" && len(c.Response.Body) == 0 && c.Response.Long == nil && !c.Request.Preflight() {
 			out.Spots = append(asked, j.undeclared(&out, choice.Response != nil)...)
 		}
+		out.Spots = append(out.Spots, failing(c)...)
 		return out
 	}
 	if out.Bytes = len(c.Response.Body); c.Response.Long != nil && watch != nil {
@@ -125,10 +126,12 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	w.shown = j.exercise(plan, &out, choice)
 	all := w.bodies(c, choice.Response, plan)
 	spots := all.spots
+	page := failing(c)
 	if len(w.parts) == 0 && plan == nil && all.err == nil {
-		out.Skipped, out.Spots, out.Bytes = "no JSON is baked into the page", asked, 0
+		out.Skipped, out.Spots, out.Bytes = "no JSON is baked into the page", append(asked, page...), 0
 		return out
 	}
+	spots = append(spots, page...)
 	if c.Response.Long != nil {
 		out.Bytes = all.bytes
 	} else if plan != nil && out.Audience != "" && !c.Outlined { // outlines of different bodies may be equal

@@ -190,8 +190,11 @@ func TestSpots(t *testing.T) {
 			`{"id":7,"arrives_on":"2026-05-01","berth":{"id":1,"label":"A1","bookings":[{"id":9}]}}`,
 			"unexpected-relation medium $.berth"},
 		{"it is high when personal things are inside, which stand for themselves", "/plain", "visitor",
-			`{"id":7,"arrives_on":"2026-05-01","skipper":{"id":1,"email":null,"rank":2}}`,
+			`{"id":7,"arrives_on":"2026-05-01","skipper":{"id":1,"email":"a","rank":2}}`,
 			"unexpected-relation high $.skipper\nsensitive-field high $.skipper.email"},
+		{"with nothing in them it is not", "/plain", "visitor",
+			`{"id":7,"arrives_on":"2026-05-01","skipper":{"id":1,"email":null,"rank":2}}`,
+			"unexpected-relation medium $.skipper\nsensitive-field medium $.skipper.email"},
 		{"the sensitive thing deep inside is found through catalogued relations", "/plain", "visitor",
 			`{"id":7,"arrives_on":"2026-05-01","berth":{"bookings":[{"skipper":{"display_name":"Ada","password_hash":"` + bcrypt + `"}}]}}`,
 			"unexpected-relation high $.berth\nsensitive-field high " +

@@ -148,7 +148,8 @@ func (w *walk) structure(c *candidate, v *verdict, objects bool) *candidate {
 	return c
 }
 
-// hollowed makes what a field of the catalogue gives that of one whose value is null or empty: the name is there, and nothing in it.
+// hollowed makes what a field of the catalogue gives that of one whose value is null or empty: the name is
+// there, and nothing in it.
 func (c *candidate) hollowed(v *verdict, hollow bool) *candidate {
 	if c != nil && hollow && c.kind == SensitiveField && !c.telling && v != nil && v.field != nil {
 		c.hollow, c.severity = true, Medium
@@ -270,7 +271,10 @@ func (w *walk) sweepObject(z zone) bool {
 		if w.watch != nil {
 			w.watch.Member(name, v.masked, start, Swept, nil)
 		}
+		failed := w.failed
+		w.failed = failed || top == 0 && errorName(name)
 		ok = w.sweep(zone{cover: z.cover}, v, z.entity, start)
+		w.failed = failed
 		if twice && ok {
 			w.duplicate(start)
 		}
