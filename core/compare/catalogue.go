@@ -1,6 +1,8 @@
 package compare
 
 import (
+	"cmp"
+	"maps"
 	"net/url"
 	"slices"
 	"strings"
@@ -317,6 +319,48 @@ func (d *differ) exceptions() {
 			d.add(Change{Direction: Narrowing, What: "exception", Endpoint: x.Endpoint, Path: x.Path, Detail: x.Kind})
 		}
 	}
+}
+
+// headers tells of header fields that may carry more than before, or less.
+func (d *differ) headers() {
+	was, is := headersOf(d.old), headersOf(d.new)
+	for _, key := range slices.SortedFunc(maps.Keys(is), headerField.compare) {
+		if class := is[key]; class > was[key] {
+			d.add(Change{Direction: Widening, Class: class, What: "header", Endpoint: key.endpoint,
+				Detail: "lets the header field " + key.name + " carry what is " + className(class)})
+		}
+	}
+	for _, key := range slices.SortedFunc(maps.Keys(was), headerField.compare) {
+		if is[key] < was[key] {
+			d.add(Change{Direction: Narrowing, Class: was[key], What: "header", Endpoint: key.endpoint,
+				Detail: "no longer lets the header field " + key.name + " carry what is " + className(was[key])})
+		}
+	}
+}
+
+// headerField is a header field of an endpoint's responses; the endpoint is written without the names of parameters.
+type headerField struct{ endpoint, name string }
+
+func (f headerField) compare(g headerField) int {
+	return cmp.Or(strings.Compare(f.endpoint, g.endpoint), strings.Compare(f.name, g.name))
+}
+
+// headersOf gives what the header fields of each endpoint may carry: the gravest that any response permits.
+func headersOf(c *contract.Contracts) map[headerField]catalog.Class {
+	all := map[headerField]catalog.Class{}
+	note := func(endpoint string, responses []*contract.Response) {
+		for _, r := range responses {
+			for name, class := range r.Headers {
+				key := headerField{endpoint, name}
+				all[key] = max(all[key], class)
+			}
+		}
+	}
+	note("every endpoint", c.Responses)
+	for _, e := range c.Endpoints {
+		note(e.Template(), e.Responses)
+	}
+	return all
 }
 
 func className(c catalog.Class) string {

@@ -79,6 +79,7 @@ func Since(old, new *contract.Contracts, before []Kept) *Difference {
 	d.catalogue()
 	d.recognisers()
 	d.exceptions()
+	d.headers()
 	var only map[string]bool // the templates of endpoints that differ; nil is all
 	if old != nil {
 		only = contract.Differing(old, new)

@@ -205,6 +205,7 @@ type Response struct {
 	Nullable  bool
 	Body      *GrantSet // the entity's grants; shape and grants taken together
 	Beside    *GrantSet
+	Headers   map[string]catalog.Class // what header fields may carry, by their names in canonical capitals
 
 	shape *Shape
 	own   *GrantSet

@@ -2,6 +2,7 @@ package contract
 
 import (
 	"fmt"
+	"net/textproto"
 	"net/url"
 	"regexp"
 	"slices"
@@ -410,6 +411,12 @@ func (r *reader) response(n *document.Node, accepts bool) *Response {
 	resp.Body = together(resp.Entity, resp.shape, resp.own)
 	if b := n.Get("beside"); b != nil {
 		resp.Beside = r.grants(b, nil, catalog.Unclassed)
+	}
+	if h := n.Get("headers"); h != nil {
+		resp.Headers = map[string]catalog.Class{}
+		for _, field := range r.mapping(h) {
+			resp.Headers[textproto.CanonicalMIMEHeaderKey(field.Name.Text)] = r.class(field)
+		}
 	}
 	return resp
 }

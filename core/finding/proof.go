@@ -34,7 +34,12 @@ func (a *Awaiting) Shows(out *scan.Outcome, occurs map[string]struct{}) (covers,
 			return true, true
 		}
 	}
-	if out.Skipped != "" {
+	switch {
+	case strings.HasPrefix(a.Path, scan.InHeader):
+		return out.Heads, false
+	case a.Kind == scan.RevealingError && a.Path == "$" && out.Words:
+		return true, false
+	case out.Skipped != "":
 		return false, false
 	}
 	if a.Direction == Request || a.Kind.Whole() {

@@ -48,18 +48,21 @@ func (j *Judge) exchangeSpots(c *exchange.Capture, out *Outcome, declared bool) 
 // longestError is how much of the text of an error is looked at.
 const longestError = 1 << 20
 
+// looksAtWords reports whether an answer is an error whose body is text for people.
+func looksAtWords(c *exchange.Capture) bool {
+	r := &c.Response
+	return r.Status >= 400 && r.Missing == "" && len(r.Body) > 0 && !c.Outlined &&
+		exchange.WordsOf(r.Header.Get("Content-Type"), r.Body) != exchange.NoWords
+}
+
 // failing gives what the text of an error's page, or of one in plain text, reveals.
 func failing(c *exchange.Capture) []Spot {
-	if c.Response.Status < 400 || c.Response.Missing != "" || len(c.Response.Body) == 0 || c.Outlined {
+	if !looksAtWords(c) {
 		return nil
 	}
 	text := c.Response.Body[:min(len(c.Response.Body), longestError)]
-	switch exchange.WordsOf(c.Response.Header.Get("Content-Type"), text) {
-	case exchange.Page:
+	if exchange.WordsOf(c.Response.Header.Get("Content-Type"), text) == exchange.Page {
 		text = []byte(html.UnescapeString(string(text)))
-	case exchange.Plain:
-	default:
-		return nil
 	}
 	what := detect.Revealing(text)
 	if what == "" {

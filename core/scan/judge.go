@@ -66,6 +66,8 @@ type Outcome struct {
 	Bytes      int    // of the body, its codings undone
 	Excess     int    // bytes of what no grant covers
 	Body       uint64 // tells equal bodies, while the process lasts; 0 where none is compared
+	Heads      bool   // header fields of an answer were looked at
+	Words      bool   // the text of an error was looked at
 }
 
 // bodySeed keys what tells equal bodies.
@@ -98,6 +100,8 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	plan, choice, audience := j.identify(&out, c, segments)
 	e := j.endpoint(c, segments)
 	asked := j.requestSpots(c, e, segments, choice, audience)
+	out.Heads, out.Words = c.Response.Missing == "", looksAtWords(c)
+	asked = append(asked, j.headerSpots(c, choice.Response)...)
 	if skip := unread(c); skip != "" {
 		out.Skipped, out.Spots = skip, asked
 		if c.Response.Missing == "" && len(c.Response.Body) == 0 && c.Response.Long == nil && !c.Request.Preflight() {

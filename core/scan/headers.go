@@ -1,0 +1,100 @@
+package scan
+
+import (
+	"net/textproto"
+	"net/url"
+	"strings"
+
+	"inkret/core/catalog"
+	"inkret/core/contract"
+	"inkret/core/detect"
+	"inkret/core/exchange"
+	"inkret/core/place"
+)
+
+// What an answer's header fields carry: values that are recognised, and in an error what it reveals. They are looked at with
+// or without a body.
+
+// InHeader begins the paths of what header fields hold.
+const InHeader = "header" + within
+
+// quietFields are the header fields of HTTP that cannot carry what is looked for (RFC 9110, RFC 9111, the Fetch standard and the
+// registry of field names), and Set-Cookie, which is made for credentials. docs/judging.md lists them.
+var quietFields = func() map[string]bool {
+	all := map[string]bool{}
+	for _, name := range strings.Fields(`accept-ranges age allow alt-svc cache-control clear-site-data connection
+		content-encoding content-language content-length content-range content-security-policy
+		content-security-policy-report-only content-type date etag expires keep-alive last-modified nel permissions-policy
+		pragma proxy-authenticate referrer-policy report-to reporting-endpoints retry-after server-timing set-cookie
+		strict-transport-security te timing-allow-origin trailer transfer-encoding upgrade vary via www-authenticate
+		x-content-type-options x-frame-options x-xss-protection`) {
+		all[name] = true
+	}
+	return all
+}()
+
+// quietField reports whether a header field cannot carry what is looked for.
+func quietField(name string) bool {
+	name = strings.ToLower(name)
+	return quietFields[name] || strings.HasPrefix(name, "access-control-") ||
+		strings.HasPrefix(name, "cross-origin-") || strings.HasPrefix(name, "sec-")
+}
+
+// headerSpots gives the spots of an answer's header fields; response is that which judges it, nil for none.
+func (j *Judge) headerSpots(c *exchange.Capture, response *contract.Response) []Spot {
+	if c.Response.Missing != "" || c.Outlined {
+		return nil
+	}
+	var spots []Spot
+	met := map[string]bool{}
+	for _, f := range c.Response.Header {
+		name := textproto.CanonicalMIMEHeaderKey(f.Name)
+		if f.Value == "" || quietField(name) {
+			continue
+		}
+		cover := catalog.Unclassed
+		if response != nil {
+			cover = response.Headers[name]
+		}
+		s := j.headerSpot(name, f.Value, cover, c.Response.Status >= 400)
+		if s.Kind == 0 || met[s.Path+s.Kind.String()] {
+			continue
+		}
+		met[s.Path+s.Kind.String()] = true
+		spots = append(spots, s)
+	}
+	return spots
+}
+
+// headerSpot gives what one field holds that is graver than its grant; its Kind is 0 for nothing.
+func (j *Judge) headerSpot(name, value string, cover catalog.Class, failed bool) Spot {
+	text := []byte(value)
+	hit := j.detectors.Value(text, detect.TraitsOf(text))
+	if u, err := url.Parse(value); err == nil && u.RawQuery+u.Path != "" { // an address carries values of its own
+		for _, v := range exchange.AddressValues(u) {
+			one := []byte(v.Value)
+			if inner := j.detectors.Value(one, detect.TraitsOf(one)); inner.Class > hit.Class {
+				hit, text = inner, one
+			}
+		}
+	}
+	s := Spot{Path: InHeader + place.Root + place.Name(name),
+		Pointer: InHeader + string(place.AppendPointer(nil, []byte(name))), Bytes: len(value)}
+	switch {
+	case hit.Found() && hit.Class > cover && hit.Class == catalog.Secret:
+		s.Kind, s.Severity = SecretValue, Critical
+	case hit.Found() && hit.Class > cover:
+		s.Kind, s.Severity = PersonalValue, High
+	case failed:
+		if what := detect.Revealing([]byte(value)); what != "" {
+			s.Kind, s.Severity, s.Sample = RevealingError, Medium, maskedPart
+			s.reason = "a header field of an error holds " + what
+		}
+		return s
+	default:
+		return s
+	}
+	s.Class, s.Detector, s.Sample = hit.Class, hit.Detector, detect.Mask(text, hit, hit.Class)
+	s.reason = "the header field " + name + " carries " + article(hit.Detector)
+	return s
+}
