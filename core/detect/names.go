@@ -1,6 +1,7 @@
 package detect
 
 import (
+	"bytes"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -8,67 +9,211 @@ import (
 	"inkret/core/catalog"
 )
 
-// telling are the words, and runs of words written together, that class a
-// member by its name alone.
-var telling = map[string]catalog.Class{}
+// Telling is what a member's name says that it holds. It counts together with the value: a number, a text of
+// another form, true, false, null and nothing at all are told of by no name. The zero Telling is of a name that
+// tells nothing.
+type Telling struct {
+	Class catalog.Class
+	form  form
+}
+
+// Holds reports whether a value is one that the name tells of: a text, or a number as it is written.
+func (t Telling) Holds(value []byte, number bool) bool {
+	return t.Class != catalog.Unclassed && len(value) > 0 && (t.form == nil || t.form(value, number))
+}
+
+// telling are the words, and runs of words written together, that tell what a member holds by its name alone.
+// docs/judging.md has them as a table.
+var telling = map[string]Telling{}
 
 func init() {
-	for class, words := range map[catalog.Class][]string{
-		catalog.Secret: {
-			"password", "passwords", "passwd", "passwort", "pwd", "pass", "passphrase", "passcode", "pin", "pincode",
-			"secret", "secrets", "clientsecret", "token", "tokens", "accesstoken", "refreshtoken", "authtoken",
-			"bearertoken",
-			"sessiontoken", "resettoken", "idtoken", "jwt", "apikey", "apikeys", "apisecret", "apitoken", "accesskey",
-			"secretkey", "privatekey", "signingkey", "encryptionkey", "credential", "credentials", "sessionid",
-			"sessionkey",
-			"authorization", "otp", "totp", "totpsecret", "otpsecret", "mfasecret", "recoverycode", "recoverycodes",
-			"backupcode",
-			"backupcodes", "cvv", "cvc", "cvv2", "csc", "cardnumber", "creditcard", "creditcardnumber", "pan", "salt",
-			"pwhash", "connectionstring", "securityanswer", "onetimecode", "magiclink", "webhooksecret", "pepper",
-			"seedphrase",
-			// other languages
-			"kennwort", "geheimnis", "zugangscode", "wachtwoord", "toegangscode", "motdepasse", "mdp", "contrasena",
-			"contraseña", "clave", "senha", "parolachiave",
-			"losenord", "lösenord", "passord", "adgangskode", "salasana", "haslo", "hasło",
-		},
-		catalog.Personal: {
-			"email", "emails", "mail", "emailaddress", "mailaddress", "phone", "phones", "phonenumber", "telephone",
-			"telephonenumber", "mobile", "mobilenumber", "mobilephone", "cellphone", "fax", "faxnumber", "birthdate",
-			"dateofbirth",
-			"dob", "birthday", "birthplace", "placeofbirth", "ssn", "socialsecurity", "socialsecuritynumber",
-			"nationalid",
-			"nationalnumber", "nationalinsurancenumber", "nino", "passport", "passportnumber", "drivinglicence",
-			"drivinglicense", "driverslicense", "taxid", "taxnumber", "iban", "bankaccount", "accountnumber",
-			"bankaccountnumber",
-			"firstname", "lastname", "surname", "fullname", "middlename", "maidenname", "givenname", "familyname",
-			"address",
-			"homeaddress", "postaladdress", "streetaddress", "billingaddress", "shippingaddress", "mailingaddress",
-			"street",
-			"postcode", "postalcode", "zipcode", "gender", "nationality", "religion", "ethnicity", "maritalstatus",
-			"ipaddress", "medicalnotes", "salary", "income", "tel", "fname", "lname", "bday", "homephone", "workphone",
-			"privatephone",
-			"emergencycontact", "nextofkin", "bloodtype", "disability", "macaddress",
-			// other languages
-			"telefon", "telefonnummer", "handy", "handynummer", "adresse", "anschrift", "strasse", "straße",
-			"postleitzahl", "plz", "geburtsdatum",
-			"geburtstag", "geburtsort", "vorname", "nachname", "steuernummer", "steuerid", "kontonummer",
-			"sozialversicherungsnummer", "ausweisnummer",
-			"telefoon", "telefoonnummer", "adres", "geboortedatum", "voornaam", "achternaam", "bsn", "rekeningnummer",
-			"straat",
-			"courriel", "naissance", "datenaissance", "datedenaissance", "prenom", "prénom", "nomdefamille",
-			"codepostal", "rue",
-			"correo", "correoelectronico", "telefono", "teléfono", "direccion", "dirección", "fechanacimiento",
-			"fechadenacimiento", "apellido", "apellidos", "dni", "nie",
-			"codicefiscale", "indirizzo", "cognome", "datadinascita", "cellulare", "endereco", "endereço", "telefone",
-			"datanascimento", "sobrenome", "cpf",
-			"personnummer", "fodselsnummer", "fødselsnummer", "pesel", "nazwisko", "etternavn", "fornavn", "hetu",
-			"henkilotunnus",
-		},
-	} {
-		for _, w := range words {
-			telling[w] = class
+	for _, group := range namesTold {
+		for _, w := range strings.Fields(group.words) {
+			telling[w] = Telling{group.class, group.form}
+			if base, is := strings.CutSuffix(w, "number"); is && base != "" {
+				for _, short := range []string{"no", "nr", "num", "nbr"} {
+					telling[base+short] = Telling{group.class, group.form}
+				}
+			}
 		}
 	}
+}
+
+// namesTold are the telling names by what their values look like.
+var namesTold = []struct {
+	class catalog.Class
+	form  form
+	words string
+}{
+	{catalog.Secret, passwordForm,
+		`password passwords passwd passwort pwd pass passphrase secret secrets clientsecret apisecret
+		webhooksecret pepper seedphrase recoveryphrase mnemonic mnemonicphrase securityanswer credential credentials connectionstring
+		totpsecret otpsecret mfasecret totpseed otpseed pwhash
+		kennwort geheimnis wachtwoord motdepasse mdp contrasena contraseña clave senha parolachiave losenord lösenord passord
+		adgangskode salasana haslo hasło`},
+	{catalog.Secret, codeForm,
+		`passcode pin pincode otp totp recoverycode recoverycodes backupcode backupcodes onetimecode
+		verificationcode activationcode authcode smscode resetcode zugangscode toegangscode`},
+	{catalog.Secret, keyForm,
+		`token tokens accesstoken refreshtoken authtoken bearertoken sessiontoken resettoken idtoken jwt apikey
+		apikeys apitoken accesskey secretkey privatekey signingkey encryptionkey sessionid sessionkey authorization salt magiclink
+		authorizationcode`},
+	{catalog.Secret, checkForm, `cvv cvc cvv2 cvc2 csc cardsecuritycode`},
+	{catalog.Secret, cardForm,
+		`cardnumber creditcard creditcardnumber debitcardnumber ccnumber pan primaryaccountnumber`},
+	{catalog.Personal, mailForm, `email emails mail emailaddress mailaddress courriel correo correoelectronico`},
+	{catalog.Personal, phoneForm,
+		`phone phones phonenumber telephone telephonenumber mobile mobilenumber mobilephone cellphone fax
+		faxnumber tel homephone workphone privatephone telefon telefonnummer handy handynummer telefoon telefoonnummer telefono
+		teléfono cellulare telefone`},
+	{catalog.Personal, birthForm,
+		`birthdate dateofbirth dob birthday bday geburtsdatum geburtstag geboortedatum naissance
+		datenaissance datedenaissance fechanacimiento fechadenacimiento datadinascita datanascimento`},
+	{catalog.Personal, identForm,
+		`ssn socialsecurity socialsecuritynumber nationalid nationalnumber nationalinsurancenumber nino
+		passport passportnumber passportid drivinglicence drivinglicense driverslicense licencenumber licensenumber taxid taxnumber
+		iban bankaccount accountnumber bankaccountnumber sortcode routingnumber
+		steuernummer steuerid kontonummer sozialversicherungsnummer ausweisnummer bsn rekeningnummer dni nie codicefiscale cpf
+		personnummer fodselsnummer fødselsnummer pesel hetu henkilotunnus`},
+	{catalog.Personal, nameForm,
+		`firstname lastname surname fullname middlename maidenname givenname familyname fname lname
+		nextofkin emergencycontact birthplace placeofbirth geburtsort
+		vorname nachname voornaam achternaam prenom prénom nomdefamille apellido apellidos cognome sobrenome nazwisko etternavn
+		fornavn`},
+	{catalog.Personal, placeForm,
+		`address homeaddress postaladdress streetaddress billingaddress shippingaddress mailingaddress
+		street adresse anschrift strasse straße adres straat rue direccion dirección indirizzo endereco endereço`},
+	{catalog.Personal, postForm, `postcode postalcode zipcode postleitzahl plz codepostal`},
+	{catalog.Personal, wordsForm,
+		`gender nationality religion ethnicity maritalstatus medicalnotes medicalnote medicalhistory
+		medicalcondition diagnosis diagnoses allergies medication medications privatenote privatenotes bloodtype disability`},
+	{catalog.Personal, amountForm, `salary income`},
+	{catalog.Personal, addressForm,
+		`ipaddress loginip lastloginip signupip registrationip userip clientip customerip visitorip
+		remoteip macaddress`},
+}
+
+// form reports whether a value looks like what a name tells of. It looks at letters, digits and signs alone,
+// not at which they are, so that it holds for what stands in for a value, too.
+type form func(value []byte, number bool) bool
+
+// counted are the sorts of characters in a value.
+type counted struct{ letters, digits, spaces, others int }
+
+func countIn(value []byte) (n counted) {
+	for _, r := range string(value) {
+		switch {
+		case unicode.IsLetter(r) || r == '?': // which stands in for one
+			n.letters++
+		case r >= '0' && r <= '9':
+			n.digits++
+		case unicode.IsSpace(r):
+			n.spaces++
+		default:
+			n.others++
+		}
+	}
+	return n
+}
+
+func blank(value []byte) bool { return len(bytes.TrimSpace(value)) == 0 }
+
+// whole reports whether a number is written without fraction and exponent, with at least so many digits.
+func whole(value []byte, digits int) bool {
+	n := countIn(value)
+	return n.digits == len(value) && n.digits >= digits
+}
+
+func wordsForm(value []byte, number bool) bool { return !number && !blank(value) }
+
+func passwordForm(value []byte, number bool) bool {
+	return number && whole(value, 4) || !number && !blank(value)
+}
+
+// codeForm is 3 to 64 letters and digits with a digit, as codes are that people type.
+func codeForm(value []byte, number bool) bool {
+	if number {
+		return whole(value, 3) && len(value) <= 12
+	}
+	n := countIn(value)
+	return n.digits > 0 && len(value) >= 3 && len(value) <= 64 && n.spaces <= 3 && n.letters <= 12*max(1, n.digits)
+}
+
+// keyForm is a text that nobody types: no word and no sentence.
+func keyForm(value []byte, number bool) bool {
+	if number || len(value) < 8 {
+		return false
+	}
+	if bytes.HasPrefix(value, []byte("-----")) { // armoured (RFC 7468)
+		return true
+	}
+	n := countIn(value)
+	if n.spaces > 1 || bytes.Contains(value, []byte("://")) {
+		return false
+	}
+	return n.digits > 0 || len(value) >= 20 || mixed(value)
+}
+
+// mixed reports whether small and capital letters follow on each other as in no word: Ab, bA, b.
+func mixed(value []byte) bool {
+	changes := 0
+	for i := 1; i < len(value); i++ {
+		if upper(value[i]) != upper(value[i-1]) {
+			changes++
+		}
+	}
+	return changes > 3
+}
+
+func cardForm(value []byte, number bool) bool {
+	n := countIn(value)
+	return n.digits >= 12 && n.letters == 0 && len(value) <= 25 && (!number || n.digits == len(value))
+}
+
+func checkForm(value []byte, _ bool) bool { return whole(value, 3) && len(value) <= 4 }
+
+func mailForm(value []byte, number bool) bool {
+	at := bytes.LastIndexByte(value, '@')
+	return !number && at > 0 && at < len(value)-1 && !roleAddress(value[:at])
+}
+
+func phoneForm(value []byte, number bool) bool {
+	n := countIn(value)
+	return number && whole(value, 7) || !number && n.digits >= 5 && n.digits >= n.letters && len(value) <= 40
+}
+
+func birthForm(value []byte, number bool) bool {
+	n := countIn(value)
+	return number && whole(bytes.TrimPrefix(value, []byte("-")), 4) || !number && n.digits >= 3 && len(value) <= 40
+}
+
+func identForm(value []byte, number bool) bool {
+	n := countIn(value)
+	return number && whole(value, 5) || !number && n.digits >= 3 && len(value) >= 4 && len(value) <= 48 &&
+		bytes.IndexByte(value, '@') < 0
+}
+
+// nameForm is letters, without what stands in paths and identifiers.
+func nameForm(value []byte, number bool) bool {
+	n := countIn(value)
+	return !number && n.letters > 0 && n.digits == 0 && len(value) <= 200 && !bytes.ContainsAny(value, `/\_@:{}<>=|`)
+}
+
+func placeForm(value []byte, number bool) bool {
+	n := countIn(value)
+	return !number && n.letters > 0 && (n.digits > 0 || n.spaces > 0) && len(value) >= 4 &&
+		!bytes.Contains(value, []byte("://")) && !(n.spaces == 0 && n.digits > n.letters)
+}
+
+func postForm(value []byte, number bool) bool {
+	n := countIn(value)
+	return number && whole(value, 3) && len(value) <= 9 || !number && n.digits >= 2 && len(value) <= 12
+}
+
+func amountForm(value []byte, _ bool) bool { return countIn(value).digits > 0 }
+
+func addressForm(value []byte, number bool) bool {
+	return !number && len(value) >= 3 && bytes.ContainsAny(value, ".:-")
 }
 
 // carrying words may follow a telling one and leave its meaning as it is:
@@ -80,21 +225,24 @@ var carrying = map[string]bool{}
 var reversing = map[string]bool{}
 
 func init() {
-	for _, w := range []string{"hash", "hashed", "digest", "encrypted", "enc", "cipher", "plain", "plaintext", "clear",
-		"cleartext",
-		"raw", "value", "number", "no", "nr", "string", "text", "salt", "hex", "base64", "b64", "primary", "secondary",
-		"private",
-		"home", "work", "old", "new", "current", "previous", "line", "bcrypt", "scrypt", "argon2", "sha256", "sha512",
-		"md5", "sha1"} {
+	for _, w := range strings.Fields(`hash hashed digest encrypted enc cipher plain plaintext clear cleartext raw value number no nr
+		num nbr string text salt hex base64 b64 b32 base pem der primary secondary private home work old new current previous line
+		bcrypt scrypt argon2 sha256 sha512 md5 sha1`) {
 		carrying[w] = true
 	}
-	for _, w := range []string{"has", "is", "can", "needs", "requires", "require", "allow", "allows", "allowed", "show",
-		"hide", "hides",
-		"public", "no", "without", "with", "num", "count", "csrf", "xsrf", "next", "page", "continuation", "cursor",
-		"must", "use", "uses",
-		"mac", "web", "max", "min"} {
+	for _, w := range strings.Fields(`has is can needs requires require allow allows allowed show hide hides public no without with num
+		count csrf xsrf next page continuation cursor must use uses web max min boarding map`) {
 		reversing[w] = true
 	}
+}
+
+// versioned gives a word without the version behind it: hash2, v2.
+func versioned(w string) string {
+	w = strings.TrimRight(w, "0123456789")
+	if w == "v" {
+		return ""
+	}
+	return w
 }
 
 const (
@@ -105,45 +253,50 @@ const (
 // Name classes a member name that tells what it holds by itself, whatever its
 // casing: passwordHash, password_hash and PASSWORD-HASH alike. It gives
 // [catalog.Unclassed] for a name that does not tell.
-func Name(name []byte) catalog.Class {
+func Name(name []byte) catalog.Class { return Tell(name).Class }
+
+// Tell gives what a member's name tells of, read word by word.
+func Tell(name []byte) Telling {
 	if len(name) > maxNameLength || len(name) < 2 {
-		return catalog.Unclassed
+		return Telling{}
 	}
 	var room [maxNameWords]string
 	words := Words(room[:0], name)
 	if len(words) > maxNameWords {
-		return catalog.Unclassed
+		return Telling{}
 	}
-	found := catalog.Unclassed
+	var found Telling
 	for from := range words {
-		if reversing[words[from]] {
-			return catalog.Unclassed
-		}
-		joined := ""
+		joined, run := "", Telling{}
 		for to := from; to < len(words) && to < from+4; to++ {
 			joined += words[to]
-			class := max(telling[joined], telling[strings.TrimRight(joined, "0123456789")])
-			if class > found && carries(words[to+1:]) {
-				found = class
+			one := telling[joined]
+			if one.Class == catalog.Unclassed {
+				one = telling[versioned(joined)]
 			}
+			if one.Class > catalog.Unclassed && carries(words[to+1:]) && one.Class >= run.Class {
+				run = one // the longest run of words tells most: account_no, next_of_kin
+			}
+		}
+		if run.Class > found.Class {
+			found = run
+		}
+		if found.Class == catalog.Unclassed && reverses(words, from) {
+			return Telling{}
 		}
 	}
 	return found
 }
 
+// reverses reports whether the word at i makes what a name tells the contrary: no_password, but not account_no.
+func reverses(words []string, i int) bool {
+	return reversing[words[i]] && !(i > 0 && i == len(words)-1 && carrying[words[i]])
+}
+
 // carries reports whether all words leave the meaning of what is before them.
 func carries(words []string) bool {
 	for _, w := range words {
-		if !carrying[w] && telling[w] == catalog.Unclassed && !number(w) {
-			return false
-		}
-	}
-	return true
-}
-
-func number(w string) bool {
-	for _, c := range w {
-		if c < '0' || c > '9' {
+		if !carrying[w] && !carrying[versioned(w)] && telling[w].Class == catalog.Unclassed && versioned(w) != "" {
 			return false
 		}
 	}
@@ -179,3 +332,16 @@ func Words(dst []string, name []byte) []string {
 	flush()
 	return dst
 }
+
+// roles are the local parts of addresses that are a desk's and nobody's.
+var roles = map[string]bool{}
+
+func init() {
+	for _, w := range strings.Fields(`support info contact sales hello help admin office no-reply noreply postmaster webmaster abuse
+		security privacy`) {
+		roles[w] = true
+	}
+}
+
+// roleAddress reports whether the local part of an address is that of a desk.
+func roleAddress(local []byte) bool { return roles[strings.ToLower(string(local))] }

@@ -131,7 +131,7 @@ func telledBy(note string) (catalog.Class, string) {
 		joined := ""
 		for k := i; k < len(all) && k < i+3; k++ {
 			joined += all[k]
-			if c := telling[joined]; c > found {
+			if c := telling[joined].Class; c > found {
 				found, word = c, strings.Join(all[i:k+1], " ")
 			}
 		}

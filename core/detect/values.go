@@ -232,7 +232,8 @@ func email(v []byte) Hit {
 			}
 		}
 		if start < at && !inAuthority(v[:start]) && v[at-1] != '.' && dot > at+1 && topLevel(v[dot+1:stop]) &&
-			v[at+1] != '-' && !bytes.Contains(v[at+1:stop], []byte("..")) {
+			v[at+1] != '-' && !bytes.Contains(v[at+1:stop], []byte("..")) && !roleAddress(v[start:at]) &&
+			!(string(v[start:at]) == "git" && stop < len(v) && v[stop] == ':') {
 			return personal("e-mail address", "email", start, stop)
 		}
 		from = at + 1

@@ -151,7 +151,7 @@ endpoints:
 }
 
 func TestTenThousandLevelsAreJudged(t *testing.T) {
-	deep := strings.Repeat(`{"a":`, 9_998) + `{"token":"x"}` + strings.Repeat("}", 9_998)
+	deep := strings.Repeat(`{"a":`, 9_998) + `{"password":"x"}` + strings.Repeat("}", 9_998)
 	out := NewJudge(nil).Capture(call("/x", "", deep))
 	if out.Skipped != "" || len(out.Spots) != 1 || out.Spots[0].Kind != SensitiveField {
 		t.Errorf("skipped because %q, %d spots", out.Skipped, len(out.Spots))

@@ -12,14 +12,15 @@ import (
 	"inkret/core/place"
 )
 
-// What an answer's header fields carry: values that are recognised, and in an error what it reveals. They are looked at with
-// or without a body.
+// What an answer's header fields carry: values that are recognised, and in an error what it reveals. They are
+// looked at with or without a body.
 
 // InHeader begins the paths of what header fields hold.
 const InHeader = "header" + within
 
-// quietFields are the header fields of HTTP that cannot carry what is looked for (RFC 9110, RFC 9111, the Fetch standard and the
-// registry of field names), and Set-Cookie, which is made for credentials. docs/judging.md lists them.
+// quietFields are the header fields of HTTP that cannot carry what is looked for (RFC 9110, RFC 9111, the Fetch
+// standard and the registry of field names), and Set-Cookie, which is made for credentials. docs/judging.md
+// lists them.
 var quietFields = func() map[string]bool {
 	all := map[string]bool{}
 	for _, name := range strings.Fields(`accept-ranges age allow alt-svc cache-control clear-site-data connection

@@ -10,6 +10,7 @@ import (
 type zone struct {
 	cover  catalog.Class   // classes up to this are granted here
 	entity *catalog.Entity // of the objects, where a relation led here
+	under  *verdict        // the telling name of the list whose elements these are, or nil
 }
 
 // named is what the name itself gives, where it is a recognised value.
@@ -77,9 +78,9 @@ func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int
 		slot := w.hold()
 		full := w.filled()
 		var objects bool
-		ok, objects = w.sweepInside(zone{entity: v.related})
+		ok, objects = w.sweepInside(zone{entity: v.related, under: v.under(first)})
 		structure = w.structure(structure, v, objects).hollowed(v, !full)
-		w.fill(slot, graver(w.named(v, structure, entity, full), value).of(v, entity), start)
+		w.fill(slot, graver(structure, value).of(v, entity), start)
 	} else {
 		read := w.scalar(first)
 		text, kind := read.text, read.kind
@@ -90,8 +91,7 @@ func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int
 		if text == nil && kind != contract.Null {
 			text = []byte{} // the body broke off in it
 		}
-		full := kind == contract.Integer || kind == contract.Number || kind == contract.Text && len(text) > 0
-		found := graver(w.named(v, structure, entity, full && ok), value)
+		found := graver(w.named(v, structure, entity, ok && read.told(v)), value)
 		if w.failed && kind == contract.Text {
 			found = graver(found, w.pool.revealing(text))
 		}
@@ -177,13 +177,14 @@ func (w *walk) sweep(z zone, v *verdict, owner *catalog.Entity, start int) bool 
 	}
 	first := w.space()
 	if first == '{' || first == '[' {
+		if c != nil && c.telling { // an object's members are told of by their own names, a list's elements by this one
+			c = nil
+		}
 		if c != nil && !w.filled() {
-			if c = c.hollowed(v, true); c.telling {
-				c = nil
-			}
+			c = c.hollowed(v, true)
 		}
 		slot := w.hold()
-		if v != nil {
+		if z.under = v.under(first); v != nil {
 			z.entity = v.related
 		}
 		ok, _ := w.sweepInside(z)
@@ -192,8 +193,7 @@ func (w *walk) sweep(z zone, v *verdict, owner *catalog.Entity, start int) bool 
 	}
 	read := w.scalar(first)
 	text := read.text
-	if c != nil && c.telling && (read.kind == contract.Null || read.kind == contract.Bool ||
-		read.kind == contract.Text && len(text) == 0) {
+	if c != nil && c.telling && !read.told(v) {
 		c = nil
 	}
 	if !read.ok {
@@ -215,6 +215,20 @@ func (w *walk) sweep(z zone, v *verdict, owner *catalog.Entity, start int) bool 
 		w.emit(c.of(v, owner), start, text, hit)
 	}
 	return true
+}
+
+// under gives what stands for the elements of a list that a telling name has, nil for none.
+func (v *verdict) under(first byte) *verdict {
+	if v == nil || first != '[' || v.telling == catalog.Unclassed || v.field != nil || v.relation != nil {
+		return nil
+	}
+	return &verdict{nameInfo: nameInfo{telling: v.telling, tells: v.tells}}
+}
+
+// told reports whether the name tells of such a value.
+func (s *scalar) told(v *verdict) bool {
+	number := s.kind == contract.Integer || s.kind == contract.Number
+	return v != nil && (number || s.kind == contract.Text) && v.tells.Holds(s.text, number)
 }
 
 // of says which field of owner a candidate is about.
@@ -320,7 +334,7 @@ func (w *walk) sweepArray(z zone) (ok, objects bool) {
 			good, inner := w.sweepInside(z)
 			ok, objects = good, objects || inner
 		default:
-			ok = w.sweep(z, nil, nil, start)
+			ok = w.sweep(z, z.under, nil, start)
 		}
 		if w.watch != nil {
 			w.watch.End(w.off())

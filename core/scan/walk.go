@@ -41,7 +41,8 @@ type seg struct {
 // nameInfo is what a member name says by itself.
 type nameInfo struct {
 	telling catalog.Class
-	data    bool // the name is data, not a word: [*] in paths
+	tells   detect.Telling // the same, with the form of the values that it is told of
+	data    bool           // the name is data, not a word: [*] in paths
 	hit     detect.Hit
 	masked  string
 }
@@ -169,7 +170,8 @@ var (
 )
 
 func (j *Judge) nameInfo(name []byte) nameInfo {
-	info := nameInfo{telling: detect.Name(name), hit: j.detectors.Value(name, detect.TraitsOf(name))}
+	info := nameInfo{tells: detect.Tell(name), hit: j.detectors.Value(name, detect.TraitsOf(name))}
+	info.telling = info.tells.Class
 	if !info.hit.Found() {
 		info.hit = detect.Stood(name) // in an outline
 	}
