@@ -318,6 +318,9 @@ const (
 	maxCard = 19
 )
 
+// CardNumber is what a payment card number is recognised as.
+const CardNumber = "card number"
+
 // cardNumber finds a payment card number (ISO/IEC 7812) anywhere in v: 12 to 19
 // digits, alone or in groups, that begin as cards of the large networks do, have
 // a length of theirs, and end in the right check digit.
@@ -354,7 +357,7 @@ func cardNumber(v []byte) Hit {
 		}
 		if n >= minCard && n <= maxCard && !wordAround(v, at, last) && network(digits[:n]) && luhnDigits(digits[:n]) &&
 			grouped(v[at:last+1], separator) {
-			return secret("card number", at, last+1)
+			return secret(CardNumber, at, last+1)
 		}
 		i = max(j, i+1)
 	}

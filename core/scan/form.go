@@ -244,5 +244,19 @@ func (w *walk) recognised(v *scalar) detect.Hit {
 	case w.outlined && v.kind == contract.Text:
 		return detect.Stood(v.text)
 	}
-	return w.judge.detectors.Value(v.text, v.traits)
+	hit := w.judge.detectors.Value(v.text, v.traits)
+	if hit.Detector == detect.CardNumber && v.kind != contract.Text && !w.toldCard(v.text) {
+		return detect.Hit{} // a check digit alone fits one number in ten: ids are long numbers, too
+	}
+	return hit
+}
+
+// toldCard reports whether the name over a number tells of a card's.
+func (w *walk) toldCard(number []byte) bool {
+	for i := len(w.segs) - 1; i >= 0; i-- {
+		if name := w.segs[i].name; name != nil {
+			return detect.Tell(name).Holds(number, true)
+		}
+	}
+	return false
 }
