@@ -46,3 +46,22 @@ func TestTheTestsThatDocumentsNameExist(t *testing.T) {
 		t.Errorf("only %d tests are named", named)
 	}
 }
+
+// TestThePlacesThatContributingNamesExist looks up every file and folder that it names.
+func TestThePlacesThatContributingNamesExist(t *testing.T) {
+	text, err := os.ReadFile("CONTRIBUTING.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	named := 0
+	place := regexp.MustCompile("`([a-z.][A-Za-z0-9_./-]*/[A-Za-z0-9_./-]+|[a-z_]+\\.go)`")
+	for _, m := range place.FindAllStringSubmatch(string(text), -1) {
+		named++
+		if _, err := os.Stat(m[1]); err != nil {
+			t.Errorf("it names %s, which is not there", m[1])
+		}
+	}
+	if named < 30 {
+		t.Errorf("only %d places are named", named)
+	}
+}

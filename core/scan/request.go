@@ -55,7 +55,8 @@ func (j *Judge) addressSpot(spots []Spot, v exchange.AddressValue) []Spot {
 		hit = detect.Stood(text) // in an outline
 	}
 	info, class, reason := j.nameInfo([]byte(v.Name)), hit.Class, "the request's address carries "+article(hit.Detector)
-	if truth := v.Value == "true" || v.Value == "false"; !truth && info.telling > class && info.tells.Holds(text, false) {
+	if truth := v.Value == "true" || v.Value == "false"; !truth && info.telling > class &&
+		info.tells.Holds(text, false) {
 		class, reason = info.telling,
 			fmt.Sprintf("the request's address carries a value whose name tells of something %s", info.telling)
 	}
