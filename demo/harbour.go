@@ -484,6 +484,7 @@ func (h *Harbour) arrivals(w http.ResponseWriter, _ *http.Request) {
 	}
 	baked, _ := json.Marshal(object{"arrivals": state})
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
-	fmt.Fprintf(w, "<!doctype html><title>Arrivals at Fennick Quay</title><h1>Arrivals</h1><script id=\"state\" "+
+	fmt.Fprintf(w, "<!doctype html><title>Arrivals at Fennick Quay</title><link rel=icon "+
+		"href=data:,><h1>Arrivals</h1><script id=\"state\" "+
 		"type=\"application/json\">%s</script>\n", baked)
 }

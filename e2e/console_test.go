@@ -53,7 +53,7 @@ func TestReviewingInTheConsole(t *testing.T) {
 		kb.Enter), shows("Ask to take it for no leak"),
 		chromedp.Click(`//button[contains(., "Ask to take it for no leak")]`, chromedp.BySearch),
 		shows("Say why, for whoever reads it later"))
-	b.do("the finding is moved", chromedp.Click(`#to`), chromedp.SendKeys(`#to`, "in repair"+kb.Enter),
+	b.do("the finding is moved", choose("to", "in repair"),
 		shows("Move to in repair"), settled(), chromedp.SendKeys(`#comment`, "taken by accounts <b>now</b>"),
 		until(`document.querySelector("#comment").value.endsWith("</b>")`),
 		chromedp.Click(`//button[contains(., "Move to in repair")]`, chromedp.BySearch),

@@ -73,10 +73,13 @@ func TestATeamWorksOnFindings(t *testing.T) {
 	quiet(noor, teodor, iva)
 }
 
-// choose chooses in a list that is searched by typing.
+// choose chooses in a list that is searched by typing, once what was typed is found in it.
 func choose(id, text string) chromedp.Action {
-	return chromedp.Tasks{chromedp.Click(`//input[@id="`+id+`"]`, chromedp.BySearch), chromedp.SendKeys(`//input[@id="`+
-		id+`"]`, text+kb.Enter, chromedp.BySearch)}
+	field := `//input[@id="` + id + `"]`
+	return chromedp.Tasks{chromedp.Click(field, chromedp.BySearch), chromedp.SendKeys(field, text, chromedp.BySearch),
+		until(`[...document.querySelectorAll(".ant-select-dropdown:not(.ant-select-dropdown-hidden) ` +
+			`.ant-select-item-option-active")].some((o) => o.innerText.toLowerCase().includes(` +
+			strings.ToLower(quote(text)) + `))`), chromedp.KeyEvent(kb.Enter)}
 }
 
 // TestAFieldIsAskedForAndGranted goes from an entity's page over the reviewer's decision and

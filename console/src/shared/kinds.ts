@@ -2,6 +2,11 @@ import { useQuery } from "@tanstack/react-query";
 import { api, take } from "../api/client";
 
 /** The kinds of findings, with what is known of each; they are the same as long as the page is open. */
-export function useKinds() {
-  return useQuery({ queryKey: ["kinds"], queryFn: () => take(api.GET("/api/v1/kinds")), staleTime: Infinity });
+export function useKinds(wanted = true) {
+  return useQuery({
+    queryKey: ["kinds"],
+    queryFn: () => take(api.GET("/api/v1/kinds")),
+    staleTime: Infinity,
+    enabled: wanted,
+  });
 }

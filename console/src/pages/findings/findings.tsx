@@ -55,7 +55,8 @@ export default function Findings() {
     queryFn: () => take(api.GET("/api/v1/findings", { params: { query } })),
     placeholderData: keepPreviousData,
   });
-  const kinds = useKinds();
+  const [choosing, setChoosing] = useState(false); // a kind; their pages come with them
+  const kinds = useKinds(choosing);
   const [chosen, setChosen] = useState<string[]>([]);
   const mayChange = useMay("reviewer");
   const words = new URLSearchParams(
@@ -109,6 +110,8 @@ export default function Findings() {
           label="Kind"
           width={180}
           value={several("kind")}
+          loading={choosing && kinds.isPending}
+          onOpenChange={(open) => setChoosing((was) => was || open)}
           onChange={(v) => set({ kind: v.join(",") })}
           options={kinds.data?.map((k) => ({ value: k.kind, label: k.kind })) ?? []}
         />
@@ -288,6 +291,8 @@ function Several({
   value: string[];
   onChange: (v: string[]) => void;
   options: { value: string; label: string }[];
+  loading?: boolean;
+  onOpenChange?: (open: boolean) => void;
 }) {
   return <Select mode="multiple" aria-label={label} placeholder={placeholder} style={{ minWidth: width }} {...rest} />;
 }
