@@ -13,6 +13,7 @@ import (
 
 	"inkret/core/catalog"
 	"inkret/core/finding"
+	"inkret/core/place"
 	"inkret/core/scan"
 	"inkret/store"
 )
@@ -528,6 +529,13 @@ type Teaching struct{ What, Text string }
 func teachings(f *store.Finding) []Teaching {
 	var all []Teaching
 	kind, _ := scan.ParseKind(f.Kind)
+	exception := Teaching{"exception",
+		fmt.Sprintf("exceptions:\n  - {endpoint: %q, path: %q, kind: %s, reason: say why}", f.Endpoint, f.Path, f.Kind)}
+	if path, is := strings.CutPrefix(f.Path, scan.InHeader); is {
+		tokens, _ := place.Tokens(path)
+		return []Teaching{{"grant", "in the response of " + f.Endpoint + " for " + f.Audience + ":\n      headers: {" +
+			strings.Join(tokens, "") + ": " + f.Class + "}"}, exception}
+	}
 	name := f.Path[strings.LastIndexAny(f.Path, ".]")+1:]
 	if kind.Exposure() || kind == scan.WrongAudience || kind == scan.RenamedField {
 		grant := "      " + name + ":"
@@ -539,9 +547,7 @@ func teachings(f *store.Finding) []Teaching {
 				", at the place of " + f.Path + ":\n" + grant})
 		}
 	}
-	all = append(all, Teaching{"exception",
-		fmt.Sprintf("exceptions:\n  - {endpoint: %q, path: %q, kind: %s, reason: say why}", f.Endpoint, f.Path,
-			f.Kind)})
+	all = append(all, exception)
 	if kind == scan.SecretValue || kind == scan.PersonalValue {
 		all = append(all, Teaching{"format",
 			"if the value only looks like one: grant the member with a `format` that names what it is, or with " +

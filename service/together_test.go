@@ -360,6 +360,11 @@ func TestWhatTeachesThatItIsNoLeak(t *testing.T) {
 		}
 		return strings.Join(all, "\n")
 	}
+	header := teachings(&store.Finding{Endpoint: "GET /x", Audience: "office", Path: "header >> $['X-Owner']",
+		Kind: "personal-value", Class: "personal"})
+	if len(header) != 2 || header[0].Text != "in the response of GET /x for office:\n      headers: {X-Owner: personal}" {
+		t.Errorf("of a header field it teaches %+v", header)
+	}
 	got := teach(v)
 	if strings.Contains(got, "grant: ") {
 		t.Errorf("it teaches to grant a secret:\n%s", got)
