@@ -103,7 +103,11 @@ type judges struct {
 }
 
 func newJudges(old, new *contract.Contracts) *judges {
-	return &judges{old: old, new: new, before: scan.NewJudge(old), after: scan.NewJudge(new), other: scan.NewJudge(old)}
+	j := &judges{old: old, new: new, before: scan.NewJudge(old), after: scan.NewJudge(new), other: scan.NewJudge(old)}
+	for _, one := range []*scan.Judge{j.before, j.after, j.other} {
+		one.AnyValue = true // as the comparison takes it: names tell, whatever the value looks like
+	}
+	return j
 }
 
 // loses reports whether something is reported of an exchange by the old contracts and not, or less severely, by

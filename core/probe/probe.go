@@ -56,6 +56,9 @@ func Lost(old, new *contract.Contracts) []Loss {
 	}
 	p := &prober{old: old, new: new, before: scan.NewJudge(old), other: scan.NewJudge(old), after: scan.NewJudge(new),
 		met: map[Loss]bool{}}
+	for _, j := range []*scan.Judge{p.before, p.other, p.after} {
+		j.AnyValue = true // what a value looks like is no matter of the contracts
+	}
 	p.vocabulary()
 	done := map[string]bool{}
 	for _, c := range []*contract.Contracts{old, new} {

@@ -91,7 +91,7 @@ func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int
 		if text == nil && kind != contract.Null {
 			text = []byte{} // the body broke off in it
 		}
-		found := graver(w.named(v, structure, entity, ok && read.told(v)), value)
+		found := graver(w.named(v, structure, entity, ok && w.told(&read, v)), value)
 		if w.failed && kind == contract.Text {
 			found = graver(found, w.pool.revealing(text))
 		}
@@ -193,7 +193,7 @@ func (w *walk) sweep(z zone, v *verdict, owner *catalog.Entity, start int) bool 
 	}
 	read := w.scalar(first)
 	text := read.text
-	if c != nil && c.telling && !read.told(v) {
+	if c != nil && c.telling && !w.told(&read, v) {
 		c = nil
 	}
 	if !read.ok {
@@ -226,9 +226,15 @@ func (v *verdict) under(first byte) *verdict {
 }
 
 // told reports whether the name tells of such a value.
-func (s *scalar) told(v *verdict) bool {
+func (w *walk) told(s *scalar, v *verdict) bool {
 	number := s.kind == contract.Integer || s.kind == contract.Number
-	return v != nil && (number || s.kind == contract.Text) && v.tells.Holds(s.text, number)
+	switch {
+	case v == nil || !number && s.kind != contract.Text:
+		return false
+	case w.judge.AnyValue:
+		return len(s.text) > 0 && v.telling != catalog.Unclassed
+	}
+	return v.tells.Holds(s.text, number)
 }
 
 // of says which field of owner a candidate is about.
