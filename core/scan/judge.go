@@ -29,7 +29,8 @@ type Judge struct {
 	// Occurs is filled with the paths of the objects and lists of bodies that are judged;
 	// nil is not. It is its owner who clears it.
 	Occurs map[string]struct{}
-	// AnyValue is that a telling name tells whatever the value looks like: to compare contracts, not values.
+	// AnyValue is that a name tells whatever the value is, null and nothing included: to compare contracts, not
+	// values.
 	AnyValue bool
 	// Print makes the keyed hash of a value that leaked; nil makes none.
 	Print     func(value []byte) uint64

@@ -79,15 +79,15 @@ func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int
 		full := w.filled()
 		var objects bool
 		ok, objects = w.sweepInside(zone{entity: v.related, under: v.under(first)})
-		structure = w.structure(structure, v, objects).hollowed(v, !full)
+		structure = w.structure(structure, v, objects).hollowed(v, !full && !w.judge.AnyValue)
 		w.fill(slot, graver(structure, value).of(v, entity), start)
 	} else {
 		read := w.scalar(first)
 		text, kind := read.text, read.kind
 		ok = read.ok
 		w.embed(0, start)
-		structure = w.structure(structure, v, false).hollowed(v, kind == contract.Null ||
-			kind == contract.Text && len(text) == 0 && ok)
+		structure = w.structure(structure, v, false).hollowed(v, !w.judge.AnyValue && (kind == contract.Null ||
+			kind == contract.Text && len(text) == 0 && ok))
 		if text == nil && kind != contract.Null {
 			text = []byte{} // the body broke off in it
 		}
@@ -181,7 +181,7 @@ func (w *walk) sweep(z zone, v *verdict, owner *catalog.Entity, start int) bool 
 			c = nil
 		}
 		if c != nil && !w.filled() {
-			c = c.hollowed(v, true)
+			c = c.hollowed(v, !w.judge.AnyValue)
 		}
 		slot := w.hold()
 		if z.under = v.under(first); v != nil {
@@ -200,7 +200,7 @@ func (w *walk) sweep(z zone, v *verdict, owner *catalog.Entity, start int) bool 
 		w.drop(c, start)
 		return false
 	}
-	c = c.hollowed(v, read.kind == contract.Null || read.kind == contract.Text && len(text) == 0)
+	c = c.hollowed(v, !w.judge.AnyValue && (read.kind == contract.Null || read.kind == contract.Text && len(text) == 0))
 	if w.embeddedText != nil {
 		w.embed(z.cover, start)
 	}
