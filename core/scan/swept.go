@@ -80,6 +80,9 @@ func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int
 		var objects bool
 		ok, objects = w.sweepInside(zone{entity: v.related, under: v.under(first)})
 		structure = w.structure(structure, v, objects).hollowed(v, !full && !w.judge.AnyValue)
+		if w.judge.AnyValue {
+			structure = w.named(v, structure, entity, full)
+		}
 		w.fill(slot, graver(structure, value).of(v, entity), start)
 	} else {
 		read := w.scalar(first)
@@ -177,7 +180,8 @@ func (w *walk) sweep(z zone, v *verdict, owner *catalog.Entity, start int) bool 
 	}
 	first := w.space()
 	if first == '{' || first == '[' {
-		if c != nil && c.telling { // an object's members are told of by their own names, a list's elements by this one
+		// an object's members are told of by their own names, a list's elements by this one
+		if c != nil && c.telling && !(w.judge.AnyValue && w.filled()) {
 			c = nil
 		}
 		if c != nil && !w.filled() {
