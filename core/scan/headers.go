@@ -71,7 +71,11 @@ func (j *Judge) headerSpots(c *exchange.Capture, response *contract.Response) []
 func (j *Judge) headerSpot(name, value string, cover catalog.Class, failed bool) Spot {
 	text := []byte(value)
 	hit := j.detectors.Value(text, detect.TraitsOf(text))
-	if u, err := url.Parse(value); err == nil && u.RawQuery+u.Path != "" { // an address carries values of its own
+	address := value
+	if _, target, is := strings.Cut(value, "<"); is { // as Link has it (RFC 8288 section 3)
+		address, _, _ = strings.Cut(target, ">")
+	}
+	if u, err := url.Parse(address); err == nil && u.RawQuery+u.Path != "" { // an address carries values of its own
 		for _, v := range exchange.AddressValues(u) {
 			one := []byte(v.Value)
 			if inner := j.detectors.Value(one, detect.TraitsOf(one)); inner.Class > hit.Class {

@@ -44,6 +44,8 @@ endpoints:
 			"personal-value high header >> $['X-Contact']"},
 		"in an address": {200, "Location: https://q.example/x?who=sol@sails.example",
 			"personal-value high header >> $.Location"},
+		"in a link": {200, "Link: <https://q.example/x?m=sol%40sails.example>; rel=next",
+			"personal-value high header >> $.Link"},
 		"a field of HTTP":      {200, "Etag: " + bcrypt, ""},
 		"made for credentials": {200, "Set-Cookie: sid=" + key, ""},
 		"what an error tells": {500, "X-Error: SQLSTATE[42S02]: no such table",
