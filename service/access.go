@@ -174,7 +174,7 @@ func (s *Service) Invite(ctx context.Context, who Caller, email, role string) (s
 	if err := fitEmail(email); err != nil {
 		return store.Person{}, "", err
 	}
-	if rank[role] == 0 {
+	if !IsRole(role) {
 		return store.Person{}, "", problem(Invalid, "", "there is no role %q", role)
 	}
 	if _, err := s.store.PersonByEmail(ctx, email); err == nil {

@@ -45,7 +45,7 @@ func (s *Service) Withdraw(ctx context.Context, who Caller, batch int64, reason 
 		}
 	}
 	if err != nil {
-		return s.plain(found(err, "batch %d", batch))
+		return plain(found(err, "batch %d", batch))
 	}
 	s.scrub(ctx)
 	return s.store.Essential(ctx, func() error { return s.noteCoverage(ctx, b.Service) })
@@ -115,7 +115,7 @@ func (s *Service) Correct(ctx context.Context, who Caller, batch int64, say Said
 	b, err = s.store.Rejudge(ctx, b, captures, e, who.Name, s.now(), approval, s.did(who, "correct audience",
 		fmt.Sprintf("batch %d", batch), "judged anew "+how))
 	if err != nil {
-		return b, s.plain(err)
+		return b, plain(err)
 	}
 	return b, s.noteCoverage(ctx, b.Service)
 }
@@ -143,7 +143,7 @@ func (s *Service) again(c store.Capture, b store.Batch, k *known) (*exchange.Cap
 }
 
 // plain turns an error of the store that can be told into a problem.
-func (s *Service) plain(err error) error {
+func plain(err error) error {
 	if errors.Is(err, store.ErrFull) {
 		return NoRoom(err)
 	}

@@ -47,7 +47,7 @@ func (s *Service) Entities(ctx context.Context, service string) ([]EntityView, e
 		count[l.Entity]++
 		meet(l.Entity, l.Endpoint)
 	}
-	for _, flow := range f.flows().all {
+	for _, flow := range s.flows.of(f).all {
 		meet(flow.Entity, flow.Endpoint)
 	}
 	var all []EntityView
@@ -127,7 +127,7 @@ func (s *Service) Fields(ctx context.Context, service string, by FieldFilter,
 				}
 				add(&v.Endpoints, l.Endpoint)
 			}
-			for _, flow := range f.flows().of(e.Name, field.Name) {
+			for _, flow := range s.flows.of(f).of(e.Name, field.Name) {
 				add(&v.Endpoints, flow.Endpoint)
 			}
 			v.Suggestion = detect.Suggest(e.Name, field.Name, evidence)

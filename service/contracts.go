@@ -394,7 +394,7 @@ func (s *Service) Try(ctx context.Context, who Caller, service string, c Change)
 	if c.Effect {
 		// what it answers depends on values that nobody revealed, by detectors and forms that the caller chose
 		if err := s.note(ctx, who, "try contracts on captures", service, bounded(t.Text)); err != nil {
-			return nil, s.plain(err)
+			return nil, plain(err)
 		}
 		if t.Effect, err = s.trafficEffect(ctx, service, w); err != nil {
 			return nil, err

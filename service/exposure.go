@@ -6,6 +6,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"sync"
 	"time"
 
 	"inkret/core/advice"
@@ -57,6 +58,29 @@ func (f *flows) of(entity, field string) []Flow {
 		all = append(all, f.all[i])
 	}
 	return all
+}
+
+// flowCache keeps the flows of the contracts in force, worked out when first asked for.
+type flowCache struct {
+	mu   sync.Mutex                     // guards last
+	last map[string]func() *flows       // by service
+	at   map[string]*contract.Contracts // what they are of
+}
+
+// of gives the flows of contracts in force.
+func (c *flowCache) of(f inForce) *flows {
+	service := f.revision.Service
+	c.mu.Lock()
+	if c.at[service] != f.contracts {
+		if c.last == nil {
+			c.last, c.at = map[string]func() *flows{}, map[string]*contract.Contracts{}
+		}
+		c.last[service] = sync.OnceValue(func() *flows { return flowsOf(f.contracts) })
+		c.at[service] = f.contracts
+	}
+	flows := c.last[service]
+	c.mu.Unlock()
+	return flows()
 }
 
 func flowsOf(c *contract.Contracts) *flows {
@@ -124,7 +148,7 @@ func (s *Service) Where(ctx context.Context, service, entity, field string) ([]F
 				Finding: l.Finding, Severity: l.Severity})
 		}
 	}
-	for _, one := range f.flows().of(entity, field) {
+	for _, one := range s.flows.of(f).of(entity, field) {
 		one.EndpointID = store.EndpointID(service, one.Endpoint)
 		if at, ok := seen[shownKey(one.Endpoint, one.Audience, entity, field)]; ok && !one.Derived {
 			one.State, one.LastSeen = FlowGranted, at
@@ -233,8 +257,8 @@ func (s *Service) Map(ctx context.Context, service string, by MapFilter) (*Expos
 			}
 		}
 	}
-	for i := range f.flows().all {
-		one := &f.flows().all[i]
+	for i := range s.flows.of(f).all {
+		one := &s.flows.of(f).all[i]
 		row, wanted := rows[one.Entity+"."+one.Field]
 		if !wanted {
 			continue

@@ -41,7 +41,7 @@ func (s *Service) SetKeeping(ctx context.Context, who Caller, service string, k 
 	}
 	entry := s.did(who, "set keeping time", service, detail)
 	if err := s.store.Essential(ctx, func() error { return s.store.SetKeeping(ctx, service, k, entry) }); err != nil {
-		return s.plain(err)
+		return plain(err)
 	}
 	_, err := s.Purge(ctx)
 	return err
@@ -85,7 +85,7 @@ func (s *Service) Purge(ctx context.Context) (int, error) {
 			continue
 		}
 		if err != nil {
-			return purged, s.plain(err)
+			return purged, plain(err)
 		}
 		if step == purgeAtFull {
 			s.scrub(ctx)
@@ -107,7 +107,7 @@ func (s *Service) Purge(ctx context.Context) (int, error) {
 		s.log.Info("bodies purged", "captures", purged, "samples", samples)
 	}
 	s.scrub(ctx)
-	return purged, s.plain(err)
+	return purged, plain(err)
 }
 
 const (

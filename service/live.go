@@ -56,7 +56,7 @@ func (s *Service) OpenLive(ctx context.Context, who Caller, service, name, audie
 			return s.did(who, "begin recording", fmt.Sprintf("batch %d", b.ID), service+": "+name)
 		})
 	if err != nil {
-		return b, s.plain(err)
+		return b, plain(err)
 	}
 	s.log.Info("recorder begins", "batch", b.ID, "service", service, "person", who.ID)
 	return b, nil
@@ -147,7 +147,7 @@ func (s *Service) ExtendLive(ctx context.Context, who Caller, batch int64, chunk
 			max(b.Dropped, dropped)
 	})
 	if err != nil {
-		return l.batch, s.plain(err)
+		return l.batch, plain(err)
 	}
 	l.batch = b
 	s.tell(b, captures, g)

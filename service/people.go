@@ -75,14 +75,14 @@ type PersonWish struct {
 // longer, or again. There always is an administrator who may come in.
 func (s *Service) ChangePerson(ctx context.Context, c Caller, id int64, w PersonWish) (store.Person, error) {
 	role, active := w.Role, w.Active
-	if role != nil && rank[*role] == 0 {
+	if role != nil && !IsRole(*role) {
 		return store.Person{}, problem(Invalid, "", "there is no role %q", *role)
 	}
 	if active != nil && !*active && id == c.ID {
 		return store.Person{}, problem(Conflict, "ask another administrator", "you cannot keep yourself out")
 	}
 	for service, at := range w.Roles {
-		if at == Administrator || at != "" && rank[at] == 0 {
+		if at == Administrator || at != "" && !IsRole(at) {
 			return store.Person{}, problem(Invalid,
 				"it can be viewer, reviewer or lead; an administrator is one everywhere", "nobody is %q at one service",
 				at)

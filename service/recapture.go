@@ -184,14 +184,14 @@ func (s *Service) Repeat(ctx context.Context, who Caller, again Again) (store.Ba
 				strings.TrimSpace(fmt.Sprintf("%s: %s, %d calls %s", service, name, len(calls), again.Audience)))
 		})
 	if err != nil {
-		return b, s.plain(err)
+		return b, plain(err)
 	}
 	b, err = s.call(ctx, b, r, calls, prepared)
 	if _, closing := s.store.CloseBatch(context.WithoutCancel(ctx), b.ID, 0, nil); err == nil {
 		err = closing
 	}
 	if err != nil {
-		return b, s.plain(err)
+		return b, plain(err)
 	}
 	s.log.Info("calls made again", "batch", b.ID, "service", service, "calls", len(calls), "person", who.ID)
 	b.Growing = false

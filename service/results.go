@@ -65,7 +65,7 @@ func (s *Service) SendResult(ctx context.Context, who Caller, r store.Result) (R
 		return s.did(who, "send result", fmt.Sprintf("result %d", r.ID), r.Service+" on "+r.Line)
 	})
 	if err != nil {
-		return ResultView{}, found(s.plain(err), "service %q", r.Service)
+		return ResultView{}, found(plain(err), "service %q", r.Service)
 	}
 	s.log.Info("result kept", "result", r.ID, "service", r.Service, "findings", len(r.Findings), "person", who.ID)
 	return s.held(ctx, r)

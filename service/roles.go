@@ -19,6 +19,9 @@ const (
 
 var rank = map[string]int{Viewer: 1, Reviewer: 2, Lead: 3, Administrator: 4}
 
+// IsRole reports whether there is such a role.
+func IsRole(role string) bool { return rank[role] > 0 }
+
 // May reports whether a role may do what needs another.
 func May(role, needed string) bool { return rank[role] > 0 && rank[role] >= rank[needed] }
 

@@ -64,6 +64,7 @@ type Service struct {
 
 	mu      sync.Mutex // guards inForce, growing and standings
 	inForce map[string]inForce
+	flows   flowCache
 	growing map[int64]*liveBatch // that recorders add to
 	tries   tries
 	hasher  *hasher
@@ -88,7 +89,6 @@ type Service struct {
 type inForce struct {
 	contracts *contract.Contracts
 	revision  store.Revision
-	flows     func() *flows // worked out when first asked for
 }
 
 // Options are what a service needs from outside.
@@ -164,7 +164,7 @@ func (s *Service) contracts(ctx context.Context, service string) (inForce, error
 		return inForce{}, fmt.Errorf("revision %d of the contracts of %s can no longer be read: %w", revision.Number,
 			service, err)
 	}
-	f := inForce{contracts, revision, sync.OnceValue(func() *flows { return flowsOf(contracts) })}
+	f := inForce{contracts, revision}
 	s.inForce[service] = f
 	return f, nil
 }

@@ -486,17 +486,13 @@ func (s *Service) DropView(ctx context.Context, who Caller, id int64) error {
 	return found(s.store.DropView(ctx, id, who.ID), "view %d of yours", id)
 }
 
+// person finds a person by number; that there is none is a [Problem].
 func (s *Service) person(ctx context.Context, id int64) (store.Person, error) {
-	people, err := s.store.People(ctx)
-	if err != nil {
-		return store.Person{}, err
+	p, err := s.store.PersonByID(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return p, problem(Invalid, "inkret service people lists them", "there is nobody of number %d", id)
 	}
-	for _, p := range people {
-		if p.ID == id {
-			return p, nil
-		}
-	}
-	return store.Person{}, problem(Invalid, "inkret service people lists them", "there is nobody of number %d", id)
+	return p, err
 }
 
 // shownName is how somebody is shown: by name, or who has none yet by address.

@@ -49,7 +49,7 @@ func (s *Service) Upload(ctx context.Context, who Caller, service, name string, 
 	in, err := s.store.Begin(ctx, store.Batch{Service: service, Name: name, Audience: audience, Author: who.Name,
 		By: who.ID, Started: s.now()})
 	if err != nil {
-		return store.Batch{}, s.plain(err)
+		return store.Batch{}, plain(err)
 	}
 	up := &upload{Service: s, in: in, name: name, known: known, gathering: g, bodies: keeping.Bodies}
 	b, err := up.run(ctx, r)
@@ -57,7 +57,7 @@ func (s *Service) Upload(ctx context.Context, who Caller, service, name string, 
 		if undo := in.Discard(context.WithoutCancel(ctx)); undo != nil {
 			s.log.Error("a broken upload could not be taken back", "error", undo.Error())
 		}
-		return b, s.plain(err)
+		return b, plain(err)
 	}
 	b.By = who.ID
 	b.Service, b.Name, b.Audience, b.Author, b.Started, b.Origin = service, name, audience, who.Name, s.now(),
@@ -70,7 +70,7 @@ func (s *Service) Upload(ctx context.Context, who Caller, service, name string, 
 	})
 	if err != nil {
 		in.Discard(context.WithoutCancel(ctx))
-		return b, s.plain(err)
+		return b, plain(err)
 	}
 	s.log.Info("recording taken in", "batch", b.ID, "service", service, "captures", b.Captures, "findings", b.Findings,
 		"new", b.NewFindings,
