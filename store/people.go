@@ -68,7 +68,13 @@ func (s *Store) People(ctx context.Context) ([]Person, error) {
 	return rows(ctx, s.read, scanPerson, `SELECT `+personColumns+` FROM people ORDER BY name, email`)
 }
 
-// PersonByEmail finds a person, or gives [ErrNotFound].
+// PersonByID finds a person by number, or gives [ErrNotFound].
+func (s *Store) PersonByID(ctx context.Context, id int64) (Person, error) {
+	p, err := scanPerson(s.read.QueryRowContext(ctx, `SELECT `+personColumns+` FROM people WHERE id = ?`, id))
+	return p, none(err)
+}
+
+// PersonByEmail finds a person by e-mail address, or gives [ErrNotFound].
 func (s *Store) PersonByEmail(ctx context.Context, email string) (Person, error) {
 	p, err := scanPerson(s.read.QueryRowContext(ctx, `SELECT `+personColumns+` FROM people WHERE email = ?`, email))
 	return p, none(err)
