@@ -33,7 +33,7 @@ func main() {
 	}
 	fmt.Printf("%s, %s/%s, %d processors\n", runtime.Version(), runtime.GOOS, runtime.GOARCH, runtime.NumCPU())
 	for _, s := range []section{{"judge", judge}, {"contract", readContracts}, {"detectors", detectors},
-		{"review", review}, {"formats", formats}, {"recorder", recorderCost}, {"upload", upload}, {"memory", memory},
+		{"review", reviewing}, {"formats", formats}, {"recorder", recorderCost}, {"upload", upload}, {"memory", memory},
 		{"team", team}} {
 		if *only != "" && *only != s.name {
 			continue

@@ -10,6 +10,10 @@ import (
 	"strings"
 	"time"
 
+	"inkret/service/base"
+	"inkret/service/evidence"
+	"inkret/service/review"
+
 	"inkret/core/compare"
 	"inkret/core/contract"
 	"inkret/core/document"
@@ -21,9 +25,9 @@ import (
 	"inkret/service"
 )
 
-// review measures what a reviewer waits for: telling what a revision changes, its
+// reviewing measures what a reviewer waits for: telling what a revision changes, its
 // effect on recorded traffic, the exposure map, and a draft from a description.
-func review() error {
+func reviewing() error {
 	if err := widening(); err != nil {
 		return err
 	}
@@ -70,8 +74,8 @@ func ticking() error {
 	}
 	defer s.Close()
 	text := strings.Replace(string(contractDocument(endpoints)), "service: bench", "service: large", 1)
-	files := []service.ContractFile{{Name: "bench.yaml", Text: text}}
-	if _, _, err := s.Apply(context.Background(), who, "large", service.Proposed{Files: files,
+	files := []base.ContractFile{{Name: "bench.yaml", Text: text}}
+	if _, _, err := s.Review.Apply(context.Background(), who, "large", review.Proposed{Files: files,
 		Reason: "bench"}); err != nil {
 		return err
 	}
@@ -86,8 +90,8 @@ func ticking() error {
 	var failed error
 	one := measure(func() {
 		times++
-		t, err := s.Try(context.Background(), who, "large", service.Change{Files: files,
-			Edits: service.Edits{"bench.yaml": {{Op: "add", Path: fmt.Sprintf("/endpoints/%d/x-tick", times%endpoints),
+		t, err := s.Review.Try(context.Background(), who, "large", review.Change{Files: files,
+			Edits: review.Edits{"bench.yaml": {{Op: "add", Path: fmt.Sprintf("/endpoints/%d/x-tick", times%endpoints),
 				Value: document.Count(times)}}}})
 		if err != nil || len(t.Problems) > 0 {
 			failed = errors.Join(err, failed)
@@ -118,7 +122,7 @@ func effect() error {
 		return err
 	}
 	defer s.Close()
-	if _, err := s.Upload(context.Background(), who, "bench", "bench.har", service.Said{},
+	if _, err := s.Evidence.Upload(context.Background(), who, "bench", "bench.har", evidence.Said{},
 		bytes.NewReader(har.Bytes())); err != nil {
 		return err
 	}
@@ -130,9 +134,9 @@ func effect() error {
 	}
 	sweeping := time.Since(begun)
 	begun = time.Now()
-	t, err := s.Try(context.Background(), service.Caller{Person: service.Person{Role: service.Administrator},
-		Key: service.Key{Scope: service.ScopeEverything}}, "bench", service.Change{Effect: true,
-		Files: []service.ContractFile{{Name: "bench.yaml", Text: strings.Replace(listContract,
+	t, err := s.Review.Try(context.Background(), base.Caller{Person: base.Person{Role: base.Administrator},
+		Key: base.Key{Scope: base.ScopeEverything}}, "bench", review.Change{Effect: true,
+		Files: []base.ContractFile{{Name: "bench.yaml", Text: strings.Replace(listContract,
 			"{reference: id}, note: }", "{reference: id}, remark: note}", 1)}}})
 	if err != nil {
 		return err
@@ -179,13 +183,13 @@ func exposureMap() error {
 		return err
 	}
 	defer s.Close()
-	who := service.Caller{Person: service.Person{ID: 1, Name: "bench"}}
-	if _, _, err := s.Apply(ctx, who, "wide",
-		service.Proposed{Files: []service.ContractFile{{Name: "wide.yaml", Text: wideContracts(fields,
+	who := base.Caller{Person: base.Person{ID: 1, Name: "bench"}}
+	if _, _, err := s.Review.Apply(ctx, who, "wide",
+		review.Proposed{Files: []base.ContractFile{{Name: "wide.yaml", Text: wideContracts(fields,
 			endpoints)}}}); err != nil {
 		return err
 	}
-	m, err := s.Map(ctx, "wide", service.MapFilter{})
+	m, err := s.Review.Map(ctx, "wide", review.MapFilter{})
 	if err != nil {
 		return err
 	}
@@ -194,7 +198,7 @@ func exposureMap() error {
 		return err
 	}
 	encoding := func() { json.Marshal(m.Cells) }
-	query := func() { s.Map(ctx, "wide", service.MapFilter{}) }
+	query := func() { s.Review.Map(ctx, "wide", review.MapFilter{}) }
 	fmt.Printf("  exposure map of %d fields by %d endpoints, %d cells    %6.1f ms   %.1f times writing its cells as "+
 		"JSON (%d kB)\n", fields, endpoints, len(m.Cells), measure(query)*1000, ratio(query, encoding), len(data)/1000)
 	return nil

@@ -18,6 +18,10 @@ import (
 	"testing/fstest"
 	"time"
 
+	"inkret/service/base"
+	"inkret/service/evidence"
+	"inkret/service/review"
+
 	"inkret/httpapi"
 	"inkret/service"
 )
@@ -75,17 +79,17 @@ func team() error {
 		return err
 	}
 	contracts, har := manyLeaks(1, teamFields)
-	p, err := s.AddPerson(ctx, "Bench", "bench@bench.example", service.Administrator, "low tide at nine")
+	p, err := s.People.AddPerson(ctx, "Bench", "bench@bench.example", base.Administrator, "low tide at nine")
 	if err != nil {
 		return err
 	}
-	who := service.Caller{Person: p}
-	if _, _, err := s.Apply(ctx, who, "bench",
-		service.Proposed{Files: []service.ContractFile{{Name: "bench.yaml", Text: contracts}}}); err != nil {
+	who := base.Caller{Person: p}
+	if _, _, err := s.Review.Apply(ctx, who, "bench",
+		review.Proposed{Files: []base.ContractFile{{Name: "bench.yaml", Text: contracts}}}); err != nil {
 		return err
 	}
 	begun := time.Now()
-	b, err := s.Upload(ctx, who, "bench", "leaks.har", service.Said{}, bytes.NewReader(har))
+	b, err := s.Evidence.Upload(ctx, who, "bench", "leaks.har", evidence.Said{}, bytes.NewReader(har))
 	if err != nil {
 		return err
 	}
@@ -102,7 +106,7 @@ func team() error {
 	}
 	site := httptest.NewServer(handler)
 	defer site.Close()
-	_, token, err := s.NewToken(ctx, service.Caller{}, p, service.Key{Name: "bench"}, 0)
+	_, token, err := s.People.NewToken(ctx, base.Caller{}, p, base.Key{Name: "bench"}, 0)
 	if err != nil {
 		return err
 	}
@@ -191,7 +195,7 @@ func withCaptures(ctx context.Context, s *service.Service, dir string) (*service
 
 // someIDs gives ids of findings.
 func someIDs(ctx context.Context, s *service.Service) ([]string, error) {
-	all, _, err := s.Findings(ctx, service.FindingFilter{Sort: "path"}, service.Page{Number: 3, Size: 500})
+	all, _, err := s.Findings.Findings(ctx, base.FindingFilter{Sort: "path"}, base.Page{Number: 3, Size: 500})
 	var ids []string
 	for _, f := range all {
 		ids = append(ids, f.ID)
@@ -232,7 +236,7 @@ func ms(all []time.Duration, percentile int) float64 {
 
 // atOnce has 50 people read and change findings while a recording is taken in; nobody may be
 // refused, and every change must be there at the end.
-func atOnce(ctx context.Context, s *service.Service, who service.Caller, ask func(method, path, body string) error,
+func atOnce(ctx context.Context, s *service.Service, who base.Caller, ask func(method, path, body string) error,
 	ids []string, har []byte) error {
 	var people sync.WaitGroup
 	var stop atomic.Bool
@@ -262,7 +266,7 @@ func atOnce(ctx context.Context, s *service.Service, who service.Caller, ask fun
 		})
 	}
 	begun := time.Now()
-	_, err := s.Upload(ctx, who, "bench", "again.har", service.Said{}, bytes.NewReader(har))
+	_, err := s.Evidence.Upload(ctx, who, "bench", "again.har", evidence.Said{}, bytes.NewReader(har))
 	took := time.Since(begun)
 	stop.Store(true)
 	people.Wait()
@@ -276,7 +280,7 @@ func atOnce(ctx context.Context, s *service.Service, who service.Caller, ask fun
 	allReads, allWrites := slices.Concat(reads...), slices.Concat(writes...)
 	comments := 0
 	for _, id := range ids {
-		v, err := s.Finding(ctx, who, id)
+		v, err := s.Findings.Finding(ctx, who, id)
 		if err != nil {
 			return err
 		}

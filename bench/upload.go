@@ -13,6 +13,10 @@ import (
 	"strings"
 	"time"
 
+	"inkret/service/base"
+	"inkret/service/evidence"
+	"inkret/service/review"
+
 	"inkret/core/exchange"
 	"inkret/core/scan"
 	"inkret/intake"
@@ -57,15 +61,15 @@ func (c *counter) Write(p []byte) (int, error) {
 }
 
 // filled is a service with the contracts of the bench in a folder.
-func filled(dir string) (*service.Service, service.Caller, error) {
+func filled(dir string) (*service.Service, base.Caller, error) {
 	ctx := context.Background()
 	s, err := service.Open(ctx, service.Options{Dir: dir})
 	if err != nil {
-		return nil, service.Caller{}, err
+		return nil, base.Caller{}, err
 	}
-	who := service.Caller{Person: service.Person{ID: 1, Name: "bench"}}
-	_, _, err = s.Apply(ctx, who, "bench",
-		service.Proposed{Files: []service.ContractFile{{Name: "bench.yaml", Text: listContract}}})
+	who := base.Caller{Person: base.Person{ID: 1, Name: "bench"}}
+	_, _, err = s.Review.Apply(ctx, who, "bench",
+		review.Proposed{Files: []base.ContractFile{{Name: "bench.yaml", Text: listContract}}})
 	return s, who, err
 }
 
@@ -89,7 +93,7 @@ func upload() error {
 	return nil
 }
 
-func takeIn(s *service.Service, who service.Caller, entries int) error {
+func takeIn(s *service.Service, who base.Caller, entries int) error {
 	var har bytes.Buffer
 	if err := recording(&har, entries, 0); err != nil {
 		return err
@@ -108,7 +112,8 @@ func takeIn(s *service.Service, who service.Caller, entries int) error {
 	}
 	checking := time.Since(begun)
 	begun = time.Now()
-	b, err := s.Upload(context.Background(), who, "bench", "bench.har", service.Said{}, bytes.NewReader(har.Bytes()))
+	b, err := s.Evidence.Upload(context.Background(), who, "bench", "bench.har", evidence.Said{},
+		bytes.NewReader(har.Bytes()))
 	if err != nil {
 		return err
 	}
@@ -184,7 +189,7 @@ func importChild(dir string) error {
 		return err
 	}
 	begun := time.Now()
-	b, err := s.Upload(context.Background(), who, "bench", largeName, service.Said{}, f)
+	b, err := s.Evidence.Upload(context.Background(), who, "bench", largeName, evidence.Said{}, f)
 	if err != nil {
 		return err
 	}

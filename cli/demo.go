@@ -5,6 +5,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"inkret/service/base"
+	"inkret/service/evidence"
+	"inkret/service/notify"
+	"inkret/service/review"
 	"maps"
 	"net"
 	"net/http"
@@ -21,10 +25,10 @@ import (
 
 // demoPeople may sign in to the demo; everything in it is made up.
 var demoPeople = []struct{ name, email, role string }{
-	{"Noor Adeyar", "noor@fennick-quay.example", service.Reviewer},
-	{"Teodor Brandt", "teodor@fennick-quay.example", service.Lead},
-	{"Iva Salk", "iva@fennick-quay.example", service.Viewer},
-	{"Marlo Venn", "marlo@fennick-quay.example", service.Administrator},
+	{"Noor Adeyar", "noor@fennick-quay.example", base.Reviewer},
+	{"Teodor Brandt", "teodor@fennick-quay.example", base.Lead},
+	{"Iva Salk", "iva@fennick-quay.example", base.Viewer},
+	{"Marlo Venn", "marlo@fennick-quay.example", base.Administrator},
 }
 
 // demoPassword is everybody's; the demo listens on loopback and holds nothing real.
@@ -103,7 +107,7 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	s, err := a.openService(ctx, service.Options{Dir: dir, Log: log, Mail: mail, DigestHour: service.DefaultDigestHour})
+	s, err := a.openService(ctx, service.Options{Dir: dir, Log: log, Mail: mail, DigestHour: notify.DefaultDigestHour})
 	if err != nil {
 		return err
 	}
@@ -182,33 +186,33 @@ func recordDemo(ctx context.Context, address, dir string) ([]recording, error) {
 // fillDemo adds the demo's people, contracts and recordings to a service that
 // has none yet.
 func fillDemo(ctx context.Context, s *service.Service, recordings []recording) error {
-	people, err := s.People(ctx)
+	people, err := s.People.People(ctx)
 	if err != nil || len(people) > 0 {
 		return err
 	}
-	callers := map[string]service.Caller{}
+	callers := map[string]base.Caller{}
 	for _, p := range demoPeople {
-		person, err := s.AddPerson(ctx, p.name, p.email, p.role, demoPassword)
+		person, err := s.People.AddPerson(ctx, p.name, p.email, p.role, demoPassword)
 		if err != nil {
 			return err
 		}
-		callers[p.role] = service.Caller{Person: person}
+		callers[p.role] = base.Caller{Person: person}
 	}
-	reviewer := callers[service.Reviewer]
+	reviewer := callers[base.Reviewer]
 	files, err := demo.Contracts()
 	if err != nil {
 		return err
 	}
-	var stored []service.ContractFile
+	var stored []base.ContractFile
 	for _, f := range files {
-		stored = append(stored, service.ContractFile{Name: f.Name, Text: f.Text})
+		stored = append(stored, base.ContractFile{Name: f.Name, Text: f.Text})
 	}
-	if _, _, err := s.Apply(ctx, reviewer, demo.ServiceName, service.Proposed{Files: stored,
+	if _, _, err := s.Review.Apply(ctx, reviewer, demo.ServiceName, review.Proposed{Files: stored,
 		Reason: "the contracts of the demo"}); err != nil {
 		return err
 	}
 	for _, r := range recordings {
-		if _, err := s.Upload(ctx, reviewer, demo.ServiceName, r.name, service.Said{},
+		if _, err := s.Evidence.Upload(ctx, reviewer, demo.ServiceName, r.name, evidence.Said{},
 			bytes.NewReader(r.data)); err != nil {
 			return err
 		}
@@ -222,7 +226,8 @@ func fillDemo(ctx context.Context, s *service.Service, recordings []recording) e
 		if len(fields) == 0 {
 			continue
 		}
-		if err := s.SetCredentials(ctx, callers[service.Lead], demo.ServiceName, string(audience), fields); err != nil {
+		if err := s.Evidence.SetCredentials(ctx, callers[base.Lead], demo.ServiceName, string(audience),
+			fields); err != nil {
 			return err
 		}
 	}

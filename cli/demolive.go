@@ -11,6 +11,8 @@ import (
 	"net/url"
 	"path/filepath"
 
+	"inkret/service/base"
+
 	"inkret/core/contract"
 	"inkret/core/detect"
 	"inkret/core/exchange"
@@ -27,24 +29,24 @@ import (
 // recorder stands before it.
 
 // demoCaller gives the first of the demo's people who has a role.
-func demoCaller(ctx context.Context, s *service.Service, role string) (service.Caller, error) {
-	people, err := s.People(ctx)
+func demoCaller(ctx context.Context, s *service.Service, role string) (base.Caller, error) {
+	people, err := s.People.People(ctx)
 	for _, p := range people {
 		if p.Role == role {
-			return service.Caller{Person: p}, nil
+			return base.Caller{Person: p}, nil
 		}
 	}
-	return service.Caller{}, errors.Join(err, fmt.Errorf("nobody in the demo is %s", role))
+	return base.Caller{}, errors.Join(err, fmt.Errorf("nobody in the demo is %s", role))
 }
 
 // allowHarbour lets recorded calls be made again to where the harbour listens now.
 func allowHarbour(ctx context.Context, s *service.Service, harbour string) error {
-	administrator, err := demoCaller(ctx, s, service.Administrator)
+	administrator, err := demoCaller(ctx, s, base.Administrator)
 	if err != nil {
 		return err
 	}
 	for _, server := range demo.Servers {
-		if err := s.AllowServer(ctx, administrator, demo.ServiceName, server, "http://"+harbour); err != nil {
+		if err := s.Evidence.AllowServer(ctx, administrator, demo.ServiceName, server, "http://"+harbour); err != nil {
 			return err
 		}
 	}
@@ -55,7 +57,7 @@ func allowHarbour(ctx context.Context, s *service.Service, harbour string) error
 // what it captured is in the service.
 func recordHarbour(ctx context.Context, s *service.Service, listen, harbour, dir string,
 	log *slog.Logger) (address string, stop func(), err error) {
-	who, err := demoCaller(ctx, s, service.Reviewer)
+	who, err := demoCaller(ctx, s, base.Reviewer)
 	if err != nil {
 		return "", nil, err
 	}
@@ -96,23 +98,23 @@ func recordHarbour(ctx context.Context, s *service.Service, listen, harbour, dir
 // demoReceiver is a batch of the service in the same program.
 type demoReceiver struct {
 	*service.Service
-	who service.Caller
+	who base.Caller
 }
 
 // Open implements [record.Receiver].
 func (d *demoReceiver) Open(ctx context.Context) (int64, error) {
-	b, err := d.OpenLive(ctx, d.who, demo.ServiceName, "the demo's recorder", "")
+	b, err := d.Evidence.OpenLive(ctx, d.who, demo.ServiceName, "the demo's recorder", "")
 	return b.ID, err
 }
 
 // Extend implements [record.Receiver].
 func (d *demoReceiver) Extend(ctx context.Context, batch int64, number, dropped int, lines []byte) error {
-	_, err := d.ExtendLive(ctx, d.who, batch, number, dropped, bytes.NewReader(lines))
-	var p *service.Problem
+	_, err := d.Evidence.ExtendLive(ctx, d.who, batch, number, dropped, bytes.NewReader(lines))
+	var p *base.Problem
 	switch {
 	case !errors.As(err, &p):
 		return err
-	case p.Code == service.NotFound || p.Code == service.Conflict:
+	case p.Code == base.NotFound || p.Code == base.Conflict:
 		return record.ErrGone
 	}
 	return &record.Refused{Reason: p.Detail}
@@ -120,14 +122,14 @@ func (d *demoReceiver) Extend(ctx context.Context, batch int64, number, dropped 
 
 // Close implements [record.Receiver].
 func (d *demoReceiver) Close(ctx context.Context, batch int64, dropped int) error {
-	_, err := d.CloseLive(ctx, d.who, batch, dropped)
+	_, err := d.Evidence.CloseLive(ctx, d.who, batch, dropped)
 	return err
 }
 
 // pipelines sends what a pipeline would: the main line leaks as release 1 does, and a line
 // that is about to be merged mends most of it, as release 2 does.
 func pipelines(ctx context.Context, s *service.Service) error {
-	who, err := demoCaller(ctx, s, service.Reviewer)
+	who, err := demoCaller(ctx, s, base.Reviewer)
 	if err != nil {
 		return err
 	}
@@ -151,13 +153,13 @@ func pipelines(ctx context.Context, s *service.Service) error {
 		if err != nil {
 			return err
 		}
-		r := service.Result{Service: demo.ServiceName, Line: of.line, Revision: of.revision,
+		r := base.Result{Service: demo.ServiceName, Line: of.line, Revision: of.revision,
 			Link: "https://builds.fennick-quay.example/runs/" + of.revision, Rules: detect.Rules,
 			Summary: collector.Summary()}
 		for _, f := range collector.Findings() {
 			r.Findings = append(r.Findings, f.Checked())
 		}
-		if _, err := s.SendResult(ctx, who, r); err != nil {
+		if _, err := s.Findings.SendResult(ctx, who, r); err != nil {
 			return err
 		}
 	}

@@ -9,13 +9,14 @@ import (
 	"slices"
 	"strings"
 
+	"inkret/service/notify"
+
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
 
 	"inkret/client"
 	"inkret/mailing"
 	"inkret/report"
-	"inkret/service"
 )
 
 // mailFlags are those of a service that sends mail.
@@ -26,13 +27,13 @@ func mailFlags() []cli.Flag {
 				"INKRET_MAIL_PASSWORD", Sources: cli.EnvVars("INKRET_MAIL_SERVER")},
 		&cli.StringFlag{Name: "mail-from", Usage: "the `ADDRESS` that mail comes from",
 			Sources: cli.EnvVars("INKRET_MAIL_FROM")},
-		&cli.IntFlag{Name: "digest-hour", Value: service.DefaultDigestHour,
+		&cli.IntFlag{Name: "digest-hour", Value: notify.DefaultDigestHour,
 			Usage: "the hour, UTC, from which a day's mail is sent", Sources: cli.EnvVars("INKRET_DIGEST_HOUR")},
 	}
 }
 
 // mailServer gives the mail server that flags name, or nil.
-func mailServer(c *cli.Command) (service.Sender, error) {
+func mailServer(c *cli.Command) (notify.Sender, error) {
 	if hour := c.Int("digest-hour"); hour < 0 || hour > 23 {
 		return nil, usage(c, fmt.Errorf("--digest-hour %d is no hour", hour))
 	}

@@ -119,7 +119,7 @@ reverse proxy say --public and --proxy, so that the addresses of people are know
 				Keep: c.Int("backup-keep")})
 			return a.serve(ctx, s, serving{listen: c.String("listen"), public: c.String("public"), maxUpload: upload,
 				log: log, provider: provider, proxies: proxies, certificate: certificate}, func(address string) error {
-				code, err := s.SetupCode(ctx)
+				code, err := s.People.SetupCode(ctx)
 				if err == nil && code == "" {
 					a.say("The console is at %s", address)
 				} else if err == nil {
@@ -235,7 +235,7 @@ func (a *app) serve(ctx context.Context, s *service.Service, how serving, ready 
 		address = strings.TrimRight(how.public, "/")
 	}
 	if how.provider != nil {
-		s.SignInWith(openid.New(*how.provider, address+httpapi.SignedInAt), how.provider.Issuer)
+		s.People.SignInWith(openid.New(*how.provider, address+httpapi.SignedInAt), how.provider.Issuer)
 	}
 	stopping := make(chan struct{})
 	handler, err := httpapi.NewHandler(s, httpapi.Options{Version: version(), Log: log, Console: console.Files(),

@@ -9,10 +9,12 @@ import (
 	"strconv"
 	"strings"
 
+	"inkret/service/base"
+	"inkret/service/people"
+
 	"github.com/labstack/echo/v5"
 
 	"inkret/api"
-	"inkret/service"
 )
 
 // Who asks, and whether they may. It is decided in two steps: before the body of a request
@@ -22,8 +24,8 @@ import (
 type callerKey struct{}
 
 // callerOf gives who asks; the zero Caller for a stranger.
-func callerOf(ctx context.Context) service.Caller {
-	c, _ := ctx.Value(callerKey{}).(service.Caller)
+func callerOf(ctx context.Context) base.Caller {
+	c, _ := ctx.Value(callerKey{}).(base.Caller)
 	return c
 }
 
@@ -39,10 +41,10 @@ func (h *handlers) authenticate(op *api.Operation) echo.MiddlewareFunc {
 			} else {
 				secret = h.cookieOf(r, sessionCookie)
 			}
-			var caller service.Caller
+			var caller base.Caller
 			if secret != "" {
 				var err error
-				if caller, err = h.service.Authenticate(r.Context(), secret); err == nil {
+				if caller, err = h.service.People.Authenticate(r.Context(), secret); err == nil {
 					c.SetRequest(r.WithContext(context.WithValue(r.Context(), callerKey{}, caller)))
 				} else if op.Role != "none" {
 					return err
@@ -52,7 +54,7 @@ func (h *handlers) authenticate(op *api.Operation) echo.MiddlewareFunc {
 				return next(c)
 			}
 			if caller.ID == 0 {
-				return &service.Problem{Code: service.Unauthenticated, Type: service.SignedOut,
+				return &base.Problem{Code: base.Unauthenticated, Type: people.SignedOut,
 					Detail: "this needs somebody who is signed in", Next: "sign in: inkret sign-in"}
 			}
 			if err := actsFor(r, op, caller.ID); err != nil {
@@ -79,7 +81,7 @@ func actsFor(r *http.Request, op *api.Operation, person int64) error {
 	if said == "" || said == strconv.FormatInt(person, 10) {
 		return nil
 	}
-	return &service.Problem{Code: service.Unauthenticated, Type: service.OtherPerson,
+	return &base.Problem{Code: base.Unauthenticated, Type: people.OtherPerson,
 		Detail: "this page belongs to somebody else than the one who is signed in",
 		Next:   "sign in again, or reload the page"}
 }
@@ -103,7 +105,7 @@ func (h *handlers) admission(operations []api.Operation) StrictMiddlewareFunc {
 		return func(c *echo.Context, request any) (any, error) {
 			ctx := c.Request().Context()
 			caller := callerOf(ctx)
-			if err := h.service.Admit(ctx, &caller, service.Need{Role: op.Role, Scope: op.Scope, Each: op.Each,
+			if err := h.service.Base.Admit(ctx, &caller, base.Need{Role: op.Role, Scope: op.Scope, Each: op.Each,
 				New: op.New}, named(op, request)); err != nil {
 				return nil, err
 			}

@@ -9,7 +9,7 @@ import (
 	"strings"
 	"testing"
 
-	"inkret/service"
+	"inkret/service/base"
 )
 
 // ofTheTeam are parameters of paths that name what belongs to no service.
@@ -20,7 +20,7 @@ var ofTheTeam = []string{"token_id", "session_id", "person_id", "hook_id", "deli
 // service, scope and spelling of what its path names: who may not do it under its plain name may not do it under any.
 func TestNoSpellingOpensADoor(t *testing.T) {
 	w := newWorld(t)
-	roles := []string{service.Viewer, service.Reviewer, service.Lead, service.Administrator}
+	roles := []string{base.Viewer, base.Reviewer, base.Lead, base.Administrator}
 	rank := map[string]int{"viewer": 1, "reviewer": 2, "lead": 3, "administrator": 4}
 	scopes := []string{"read", "record", "everything"}
 	s := &sampler{rand.New(rand.NewPCG(1, 2)), []string{"quay", "GET /skippers", "visitor", "because of the walk",
@@ -29,11 +29,11 @@ func TestNoSpellingOpensADoor(t *testing.T) {
 	type caller struct{ role, at, scope, token string }
 	var callers []caller
 	for _, role := range roles {
-		for _, at := range []string{"", service.Viewer, service.Reviewer, service.Lead} {
-			p := ask[Invited](t, w.site, "POST", "/api/v1/people", service.Administrator,
+		for _, at := range []string{"", base.Viewer, base.Reviewer, base.Lead} {
+			p := ask[Invited](t, w.site, "POST", "/api/v1/people", base.Administrator,
 				fmt.Sprintf(`{"email":"%s-%s@quay.example","role":"%s"}`, role, at, role), 201).Person
 			if at != "" {
-				ask[Person](t, w.site, "PATCH", fmt.Sprintf("/api/v1/people/%d", p.ID), service.Administrator,
+				ask[Person](t, w.site, "PATCH", fmt.Sprintf("/api/v1/people/%d", p.ID), base.Administrator,
 					`{"service_roles":[{"service":"quay","role":"`+at+`"}]}`, 200)
 			}
 			for _, scope := range scopes {
@@ -44,13 +44,13 @@ func TestNoSpellingOpensADoor(t *testing.T) {
 	denied, doors := 0, 0
 	for i := range w.operations {
 		op := &w.operations[i]
-		if op.Role == "none" || op.Role == service.Viewer && op.Scope == "read" {
+		if op.Role == "none" || op.Role == base.Viewer && op.Scope == "read" {
 			continue // strangers may, or everybody
 		}
 		named := slices.ContainsFunc(op.Names, func(n string) bool { return !slices.Contains(ofTheTeam, n) })
 		for _, c := range callers {
 			held := c.role
-			if named && c.at != "" && c.role != service.Administrator {
+			if named && c.at != "" && c.role != base.Administrator {
 				held = c.at
 			}
 			if op.Each && rank[c.at] > rank[held] {
@@ -82,7 +82,7 @@ func TestNoSpellingOpensADoor(t *testing.T) {
 	}
 
 	// And who may do it under its plain name may do it under another of the same meaning.
-	reviewer := w.tokens[service.Reviewer]
+	reviewer := w.tokens[base.Reviewer]
 	for _, how := range []string{"as it is", "first letter escaped", "all of it escaped", "escaped in capitals"} {
 		spell := spellings[how]
 		a := w.call(t, "POST", "/api/v1/captures/"+spell("1")+"/reveal", reviewer,
@@ -97,7 +97,7 @@ func TestNoSpellingOpensADoor(t *testing.T) {
 	}
 	for what, path := range map[string]string{"a capture": "/api/v1/captures/9999/reveal",
 		"a batch": "/api/v1/batches/9999/withdrawal"} {
-		if a := w.call(t, "POST", path, w.tokens[service.Administrator],
+		if a := w.call(t, "POST", path, w.tokens[base.Administrator],
 			`{"pointer":"/a","reason":"nothing there"}`); what == "a capture" && a.status != http.StatusNotFound {
 			t.Errorf("%s that is not there: %d %s", what, a.status, a.body)
 		}
@@ -109,11 +109,11 @@ func TestNoSpellingOpensADoor(t *testing.T) {
 // service.
 func TestStrangersViewersAndNeighbours(t *testing.T) {
 	w := newWorld(t)
-	neighbour := ask[Invited](t, w.site, "POST", "/api/v1/people", service.Administrator,
+	neighbour := ask[Invited](t, w.site, "POST", "/api/v1/people", base.Administrator,
 		`{"email":"neighbour@quay.example","role":"viewer"}`, 201).Person
-	ask[Person](t, w.site, "PATCH", fmt.Sprintf("/api/v1/people/%d", neighbour.ID), service.Administrator,
+	ask[Person](t, w.site, "PATCH", fmt.Sprintf("/api/v1/people/%d", neighbour.ID), base.Administrator,
 		`{"service_roles":[{"service":"till","role":"reviewer"}]}`, 200)
-	viewer := ask[Invited](t, w.site, "POST", "/api/v1/people", service.Administrator,
+	viewer := ask[Invited](t, w.site, "POST", "/api/v1/people", base.Administrator,
 		`{"email":"looks@quay.example","role":"viewer"}`, 201).Person
 	callers := map[string]string{"a stranger": "", "a viewer who reads": w.tokenOf(t, viewer.ID, "read"),
 		"a reviewer of another service": w.tokenOf(t, neighbour.ID, "everything")}
@@ -158,7 +158,7 @@ func TestStrangersViewersAndNeighbours(t *testing.T) {
 		for who, token := range callers {
 			a := w.call(t, strings.ToUpper(op.Method), at(op, names, spell)+s.query(op), token, body)
 			answered[a.status/100]++
-			theirs := where == "till" && who == "a reviewer of another service" && op.Role == service.Reviewer
+			theirs := where == "till" && who == "a reviewer of another service" && op.Role == base.Reviewer
 			if v := leaked(a.body); v != "" && !theirs {
 				t.Errorf("%s gets %q from %s: %s", who, v, op.ID, a.body)
 			}
@@ -190,8 +190,8 @@ func TestStrangersViewersAndNeighbours(t *testing.T) {
 // tokenOf makes a token of somebody.
 func (w *world) tokenOf(t *testing.T, person int64, scope string) string {
 	t.Helper()
-	_, token, err := w.service.NewToken(t.Context(), service.Caller{}, service.Person{ID: person},
-		service.Key{Name: "walk", Scope: scope}, 0)
+	_, token, err := w.service.People.NewToken(t.Context(), base.Caller{}, base.Person{ID: person},
+		base.Key{Name: "walk", Scope: scope}, 0)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -203,7 +203,7 @@ func (w *world) trailOf(t *testing.T, person int64) string {
 	t.Helper()
 	var b strings.Builder
 	for _, e := range ask[TrailPage](t, w.site, "GET", fmt.Sprintf("/api/v1/trail?size=500&person=%d", person),
-		service.Viewer, "", 200).Items {
+		base.Viewer, "", 200).Items {
 		if e.Action != "refused" && !strings.HasPrefix(e.Action, "export") {
 			b.WriteString(e.Action + " " + e.Subject + " " + e.Detail + "\n")
 		}

@@ -8,15 +8,17 @@ import (
 	"io"
 	"time"
 
+	"inkret/service/base"
+	"inkret/service/evidence"
+
 	"inkret/core/compare"
 	"inkret/core/exchange"
-	"inkret/service"
 )
 
 // PreviewWithdrawal implements [StrictServerInterface].
 func (h *handlers) PreviewWithdrawal(ctx context.Context,
 	r PreviewWithdrawalRequestObject) (PreviewWithdrawalResponseObject, error) {
-	o, err := h.service.Withdrawal(ctx, r.BatchID)
+	o, err := h.service.Evidence.Withdrawal(ctx, r.BatchID)
 	return PreviewWithdrawal200JSONResponse{Captures: o.Captures, Gone: each(o.Gone, findingOf),
 		Stay: each(o.Stay, findingOf), Fewer: o.Fewer}, err
 }
@@ -24,7 +26,7 @@ func (h *handlers) PreviewWithdrawal(ctx context.Context,
 // WithdrawBatch implements [StrictServerInterface].
 func (h *handlers) WithdrawBatch(ctx context.Context,
 	r WithdrawBatchRequestObject) (WithdrawBatchResponseObject, error) {
-	err := h.service.Withdraw(ctx, callerOf(ctx), r.BatchID, r.Body.Reason)
+	err := h.service.Evidence.Withdraw(ctx, callerOf(ctx), r.BatchID, r.Body.Reason)
 	if waiting, err := h.waiting(ctx, r.BatchID, err); waiting != nil || err != nil {
 		return WithdrawBatch202JSONResponse(value(waiting)), err
 	}
@@ -33,7 +35,7 @@ func (h *handlers) WithdrawBatch(ctx context.Context,
 
 // CorrectBatch implements [StrictServerInterface].
 func (h *handlers) CorrectBatch(ctx context.Context, r CorrectBatchRequestObject) (CorrectBatchResponseObject, error) {
-	b, err := h.service.Correct(ctx, callerOf(ctx), r.BatchID, service.Said{Audience: value(r.Body.Audience),
+	b, err := h.service.Evidence.Correct(ctx, callerOf(ctx), r.BatchID, evidence.Said{Audience: value(r.Body.Audience),
 		Mapping: value(r.Body.Audiences)})
 	if waiting, err := h.waiting(ctx, r.BatchID, err); waiting != nil || err != nil {
 		return CorrectBatch202JSONResponse(value(waiting)), err
@@ -43,19 +45,19 @@ func (h *handlers) CorrectBatch(ctx context.Context, r CorrectBatchRequestObject
 
 // waiting gives what waits for a second person where err says that something does; else err.
 func (h *handlers) waiting(ctx context.Context, batch int64, err error) (*WaitingChange, error) {
-	var waits *service.Waits
+	var waits *evidence.Waits
 	if !errors.As(err, &waits) {
 		return nil, err
 	}
-	a, err := h.service.Asking(ctx, batch)
+	a, err := h.service.Evidence.Asking(ctx, batch)
 	return waitingOf(a), err
 }
 
-func waitingOf(a *service.Asking) *WaitingChange {
+func waitingOf(a *base.Asking) *WaitingChange {
 	if a == nil {
 		return nil
 	}
-	var say service.Said
+	var say evidence.Said
 	json.Unmarshal([]byte(a.Say), &say) // written by the service itself
 	return &WaitingChange{What: WaitingChangeWhat(a.What), By: Assignee{ID: a.PersonID, Name: a.Author}, At: a.At,
 		Reason: a.Reason, Audience: some(say.Audience), Audiences: some(say.Mapping), Findings: a.Findings}
@@ -64,32 +66,33 @@ func waitingOf(a *service.Asking) *WaitingChange {
 // DeclineBatchChange implements [StrictServerInterface].
 func (h *handlers) DeclineBatchChange(ctx context.Context,
 	r DeclineBatchChangeRequestObject) (DeclineBatchChangeResponseObject, error) {
-	return DeclineBatchChange204Response{}, h.service.DeclineAsking(ctx, callerOf(ctx), r.BatchID,
+	return DeclineBatchChange204Response{}, h.service.Evidence.DeclineAsking(ctx, callerOf(ctx), r.BatchID,
 		value(r.Params.Comment))
 }
 
 // SetSecondPerson implements [StrictServerInterface].
 func (h *handlers) SetSecondPerson(ctx context.Context,
 	r SetSecondPersonRequestObject) (SetSecondPersonResponseObject, error) {
-	return SetSecondPerson204Response{}, h.service.SetSecondPerson(ctx, callerOf(ctx), r.Service, r.Body.Needed,
+	return SetSecondPerson204Response{}, h.service.Evidence.SetSecondPerson(ctx, callerOf(ctx), r.Service,
+		r.Body.Needed,
 		r.Body.Reason)
 }
 
 // OpenLive implements [StrictServerInterface].
 func (h *handlers) OpenLive(ctx context.Context, r OpenLiveRequestObject) (OpenLiveResponseObject, error) {
-	b, err := h.service.OpenLive(ctx, callerOf(ctx), r.Service, r.Body.Name, value(r.Body.Audience))
+	b, err := h.service.Evidence.OpenLive(ctx, callerOf(ctx), r.Service, r.Body.Name, value(r.Body.Audience))
 	return OpenLive201JSONResponse(batchOf(b)), err
 }
 
 // ExtendLive implements [StrictServerInterface].
 func (h *handlers) ExtendLive(ctx context.Context, r ExtendLiveRequestObject) (ExtendLiveResponseObject, error) {
-	b, err := h.service.ExtendLive(ctx, callerOf(ctx), r.BatchID, r.Chunk, value(r.Params.Dropped), r.Body)
+	b, err := h.service.Evidence.ExtendLive(ctx, callerOf(ctx), r.BatchID, r.Chunk, value(r.Params.Dropped), r.Body)
 	return ExtendLive200JSONResponse(batchOf(b)), err
 }
 
 // CloseLive implements [StrictServerInterface].
 func (h *handlers) CloseLive(ctx context.Context, r CloseLiveRequestObject) (CloseLiveResponseObject, error) {
-	b, err := h.service.CloseLive(ctx, callerOf(ctx), r.BatchID, value(r.Params.Dropped))
+	b, err := h.service.Evidence.CloseLive(ctx, callerOf(ctx), r.BatchID, value(r.Params.Dropped))
 	return CloseLive200JSONResponse(batchOf(b)), err
 }
 
@@ -99,7 +102,7 @@ const stillThere = 15 * time.Second
 
 // WatchLive implements [StrictServerInterface].
 func (h *handlers) WatchLive(ctx context.Context, r WatchLiveRequestObject) (WatchLiveResponseObject, error) {
-	watcher := h.service.Watch(value(r.Params.Service))
+	watcher := h.service.Evidence.Watch(value(r.Params.Service))
 	out, in := io.Pipe()
 	go func() {
 		defer watcher.Stop()
@@ -110,14 +113,14 @@ func (h *handlers) WatchLive(ctx context.Context, r WatchLiveRequestObject) (Wat
 
 // stream writes what a watcher sees as server-sent events (HTML standard, section
 // 9.2) until ctx ends, the service stops, or who watches may do so no longer.
-func (h *handlers) stream(ctx context.Context, who service.Caller, watcher *service.Watcher, w io.Writer) error {
+func (h *handlers) stream(ctx context.Context, who base.Caller, watcher *evidence.Watcher, w io.Writer) error {
 	if _, err := io.WriteString(w, ": watching\n\n"); err != nil {
 		return err
 	}
 	for {
 		event, data := "", any(nil)
-		revoked := h.service.Revocation()
-		if err := h.service.StillThere(ctx, who, service.Viewer, service.ScopeRead); err != nil {
+		revoked := h.service.People.Revocation()
+		if err := h.service.People.StillThere(ctx, who, base.Viewer, base.ScopeRead); err != nil {
 			_, err = io.WriteString(w, "event: signed-out\ndata: {}\n\n")
 			return err
 		}
@@ -154,16 +157,16 @@ func (h *handlers) stream(ctx context.Context, who service.Caller, watcher *serv
 	}
 }
 
-func liveCallOf(c service.LiveCall) LiveCall {
+func liveCallOf(c evidence.LiveCall) LiveCall {
 	return LiveCall{Capture: captureOf(c.Capture), Batch: batchOf(c.Batch), Findings: each(c.Findings,
-		func(f service.LiveFinding) LiveFinding {
+		func(f evidence.LiveFinding) LiveFinding {
 			return LiveFinding{ID: f.ID, Kind: f.Kind, Path: f.Path, Severity: severityOf(f.Severity)}
 		})}
 }
 
 // RepeatCalls implements [StrictServerInterface].
 func (h *handlers) RepeatCalls(ctx context.Context, r RepeatCallsRequestObject) (RepeatCallsResponseObject, error) {
-	b, err := h.service.Repeat(ctx, callerOf(ctx), service.Again{Capture: value(r.Body.Capture),
+	b, err := h.service.Evidence.Repeat(ctx, callerOf(ctx), evidence.Again{Capture: value(r.Body.Capture),
 		Endpoint: value(r.Body.Endpoint), Batch: value(r.Body.Batch),
 		Audience: value(r.Body.Audience), Writes: value(r.Body.Writes)})
 	return RepeatCalls201JSONResponse(batchOf(b)), err
@@ -172,8 +175,8 @@ func (h *handlers) RepeatCalls(ctx context.Context, r RepeatCallsRequestObject) 
 // ListCredentials implements [StrictServerInterface].
 func (h *handlers) ListCredentials(ctx context.Context,
 	r ListCredentialsRequestObject) (ListCredentialsResponseObject, error) {
-	all, err := h.service.Credentials(ctx, r.Service)
-	return ListCredentials200JSONResponse(each(all, func(c service.Credentials) KeptCredentials {
+	all, err := h.service.Evidence.Credentials(ctx, r.Service)
+	return ListCredentials200JSONResponse(each(all, func(c base.Credentials) KeptCredentials {
 		return KeptCredentials{Audience: c.Audience, Names: c.Names, Author: c.Author, At: c.At}
 	})), err
 }
@@ -185,19 +188,21 @@ func (h *handlers) SetCredentials(ctx context.Context,
 		return exchange.HeaderField{Name: f.Name,
 			Value: f.Value}
 	})
-	return SetCredentials204Response{}, h.service.SetCredentials(ctx, callerOf(ctx), r.Service, r.Audience, fields)
+	return SetCredentials204Response{}, h.service.Evidence.SetCredentials(ctx, callerOf(ctx), r.Service, r.Audience,
+		fields)
 }
 
 // RemoveCredentials implements [StrictServerInterface].
 func (h *handlers) RemoveCredentials(ctx context.Context,
 	r RemoveCredentialsRequestObject) (RemoveCredentialsResponseObject, error) {
-	return RemoveCredentials204Response{}, h.service.SetCredentials(ctx, callerOf(ctx), r.Service, r.Audience, nil)
+	return RemoveCredentials204Response{}, h.service.Evidence.SetCredentials(ctx, callerOf(ctx), r.Service, r.Audience,
+		nil)
 }
 
 // ListServers implements [StrictServerInterface].
 func (h *handlers) ListServers(ctx context.Context, r ListServersRequestObject) (ListServersResponseObject, error) {
-	all, err := h.service.Servers(ctx, r.Service)
-	return ListServers200JSONResponse(each(all, func(s service.CalledServer) CalledServer {
+	all, err := h.service.Evidence.Servers(ctx, r.Service)
+	return ListServers200JSONResponse(each(all, func(s evidence.CalledServer) CalledServer {
 		return CalledServer{Server: s.Server, Allowed: s.Allowed, Address: some(s.Address), Author: some(s.Author),
 			At: someTime(s.At)}
 	})), err
@@ -205,24 +210,24 @@ func (h *handlers) ListServers(ctx context.Context, r ListServersRequestObject) 
 
 // AllowServer implements [StrictServerInterface].
 func (h *handlers) AllowServer(ctx context.Context, r AllowServerRequestObject) (AllowServerResponseObject, error) {
-	return AllowServer204Response{}, h.service.AllowServer(ctx, callerOf(ctx), r.Service, r.Body.Server,
+	return AllowServer204Response{}, h.service.Evidence.AllowServer(ctx, callerOf(ctx), r.Service, r.Body.Server,
 		value(r.Body.Address))
 }
 
 // ForbidServer implements [StrictServerInterface].
 func (h *handlers) ForbidServer(ctx context.Context, r ForbidServerRequestObject) (ForbidServerResponseObject, error) {
-	return ForbidServer204Response{}, h.service.ForbidServer(ctx, callerOf(ctx), r.Service, r.Params.Server)
+	return ForbidServer204Response{}, h.service.Evidence.ForbidServer(ctx, callerOf(ctx), r.Service, r.Params.Server)
 }
 
 // GetKeeping implements [StrictServerInterface].
 func (h *handlers) GetKeeping(ctx context.Context, r GetKeepingRequestObject) (GetKeepingResponseObject, error) {
-	k, err := h.service.Keeping(ctx, r.Service)
+	k, err := h.service.Evidence.Keeping(ctx, r.Service)
 	return GetKeeping200JSONResponse{Days: k.Days, Bodies: k.Bodies}, err
 }
 
 // SetKeeping implements [StrictServerInterface].
 func (h *handlers) SetKeeping(ctx context.Context, r SetKeepingRequestObject) (SetKeepingResponseObject, error) {
-	err := h.service.SetKeeping(ctx, callerOf(ctx), r.Service, service.KeepingTime{Days: r.Body.Days,
+	err := h.service.Evidence.SetKeeping(ctx, callerOf(ctx), r.Service, base.KeepingTime{Days: r.Body.Days,
 		Bodies: r.Body.Bodies})
 	return SetKeeping200JSONResponse(*r.Body), err
 }
@@ -230,9 +235,9 @@ func (h *handlers) SetKeeping(ctx context.Context, r SetKeepingRequestObject) (S
 // CompareCaptures implements [StrictServerInterface].
 func (h *handlers) CompareCaptures(ctx context.Context,
 	r CompareCapturesRequestObject) (CompareCapturesResponseObject, error) {
-	c, err := h.service.Compare(ctx, r.Params.Before, r.Params.After)
+	c, err := h.service.Evidence.Compare(ctx, r.Params.Before, r.Params.After)
 	return CompareCaptures200JSONResponse{Before: captureOf(c.Before), After: captureOf(c.After),
-		Places: each(c.Places, func(p service.ComparedPlace) ComparedPlace {
+		Places: each(c.Places, func(p evidence.ComparedPlace) ComparedPlace {
 			return ComparedPlace{Path: p.Path, From: some(p.From), Shift: ComparedPlaceShift(p.Shift),
 				Before: bodyPlaceOf(p.Before), After: bodyPlaceOf(p.After), Below: some(p.Below), Saved: p.Saved(),
 				Leaked: some(p.Leaked), Leaks: some(p.Leaks)}
@@ -248,16 +253,16 @@ func bodyPlaceOf(p *compare.BodyPlace) *BodyPlace {
 
 // RevealValue implements [StrictServerInterface].
 func (h *handlers) RevealValue(ctx context.Context, r RevealValueRequestObject) (RevealValueResponseObject, error) {
-	v, err := h.service.Reveal(ctx, callerOf(ctx), r.CaptureID, r.Body.Pointer, r.Body.Reason)
+	v, err := h.service.Evidence.Reveal(ctx, callerOf(ctx), r.CaptureID, r.Body.Pointer, r.Body.Reason)
 	return RevealValue200JSONResponse{Value: v}, err
 }
 
 // ListTrail implements [StrictServerInterface].
 func (h *handlers) ListTrail(ctx context.Context, r ListTrailRequestObject) (ListTrailResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
-	all, total, err := h.service.Trail(ctx, service.TrailFilter{Action: value(r.Params.Action),
+	all, total, err := h.service.Base.Trail(ctx, base.TrailFilter{Action: value(r.Params.Action),
 		Author: value(r.Params.Author), Subject: value(r.Params.Subject), Person: value(r.Params.Person)}, page)
-	return ListTrail200JSONResponse{Items: each(all, func(t service.TrailEntry) TrailEntry {
+	return ListTrail200JSONResponse{Items: each(all, func(t base.TrailEntry) TrailEntry {
 		return TrailEntry{ID: t.ID, At: t.At, Author: t.Author, Action: t.Action, Subject: t.Subject, Detail: t.Detail,
 			Hash: t.Hash, PersonID: some(t.PersonID), Email: some(t.Email), Key: some(t.Key)}
 	}), Total: total, Page: page.Number, Size: page.Size}, err
@@ -265,9 +270,9 @@ func (h *handlers) ListTrail(ctx context.Context, r ListTrailRequestObject) (Lis
 
 // VerifyTrail implements [StrictServerInterface].
 func (h *handlers) VerifyTrail(ctx context.Context, _ VerifyTrailRequestObject) (VerifyTrailResponseObject, error) {
-	n, last, err := h.service.VerifyTrail(ctx)
+	n, last, err := h.service.Base.VerifyTrail(ctx)
 	v := VerifyTrail200JSONResponse{Whole: err == nil, Entries: n, Last: last}
-	if errors.Is(err, service.ErrTampered) {
+	if errors.Is(err, base.ErrTampered) {
 		v.Problem, err = some(err.Error()), nil
 	}
 	return v, err

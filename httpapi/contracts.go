@@ -5,6 +5,9 @@ import (
 	"encoding/json"
 	"slices"
 
+	"inkret/service/base"
+	"inkret/service/review"
+
 	"inkret/core/advice"
 	"inkret/core/catalog"
 	"inkret/core/compare"
@@ -14,24 +17,23 @@ import (
 	"inkret/core/place"
 	"inkret/core/revise"
 	"inkret/core/schema"
-	"inkret/service"
 )
 
-func storedFiles(all []ContractFile) []service.ContractFile {
-	return each(all, func(f ContractFile) service.ContractFile {
-		return service.ContractFile{Name: f.Name,
+func storedFiles(all []ContractFile) []base.ContractFile {
+	return each(all, func(f ContractFile) base.ContractFile {
+		return base.ContractFile{Name: f.Name,
 			Text: f.Text}
 	})
 }
 
-func filesOf(all []service.ContractFile) []ContractFile {
-	return each(all, func(f service.ContractFile) ContractFile { return ContractFile{Name: f.Name, Text: f.Text} })
+func filesOf(all []base.ContractFile) []ContractFile {
+	return each(all, func(f base.ContractFile) ContractFile { return ContractFile{Name: f.Name, Text: f.Text} })
 }
 
 // TryContracts implements [StrictServerInterface].
 func (h *handlers) TryContracts(ctx context.Context, r TryContractsRequestObject) (TryContractsResponseObject, error) {
-	c := service.Change{Files: storedFiles(value(r.Body.Files)), Base: value(r.Body.Base), Inline: value(r.Body.Inline),
-		Effect: value(r.Body.Effect), Edits: service.Edits{}}
+	c := review.Change{Files: storedFiles(value(r.Body.Files)), Base: value(r.Body.Base), Inline: value(r.Body.Inline),
+		Effect: value(r.Body.Effect), Edits: review.Edits{}}
 	for _, op := range value(r.Body.Edits) {
 		one := document.Op{Op: string(op.Op), Path: op.Path, From: value(op.From)}
 		if one.Op == "add" || one.Op == "replace" || one.Op == "test" {
@@ -41,7 +43,7 @@ func (h *handlers) TryContracts(ctx context.Context, r TryContractsRequestObject
 			}
 			var err error
 			if one.Value, err = document.FromJSON(raw); err != nil {
-				return nil, &service.Problem{Code: service.Invalid, Detail: "the value at " + op.Path + " is not JSON"}
+				return nil, &base.Problem{Code: base.Invalid, Detail: "the value at " + op.Path + " is not JSON"}
 			}
 		}
 		c.Edits[op.File] = append(c.Edits[op.File], one)
@@ -54,7 +56,7 @@ func (h *handlers) TryContracts(ctx context.Context, r TryContractsRequestObject
 					Line: at.Line}
 			})}
 	}
-	t, err := h.service.Try(ctx, callerOf(ctx), r.Service, c)
+	t, err := h.service.Review.Try(ctx, callerOf(ctx), r.Service, c)
 	if err != nil {
 		return nil, err
 	}
@@ -123,7 +125,7 @@ func modelOf(c *contract.Contracts, endpoint string) EditableContract {
 
 func classOf(c catalog.Class) ClassOrNone {
 	if c == catalog.Unclassed {
-		return ClassOrNone(service.Unclassed)
+		return ClassOrNone(review.Unclassed)
 	}
 	return ClassOrNone(c.String())
 }
@@ -202,7 +204,7 @@ func grantsOf(c *contract.Contracts, set *contract.GrantSet, shape string, own *
 // MergeContracts implements [StrictServerInterface].
 func (h *handlers) MergeContracts(ctx context.Context,
 	r MergeContractsRequestObject) (MergeContractsResponseObject, error) {
-	m, err := h.service.Merge(ctx, r.Service, r.Body.Base, storedFiles(r.Body.Files))
+	m, err := h.service.Review.Merge(ctx, r.Service, r.Body.Base, storedFiles(r.Body.Files))
 	if err != nil {
 		return nil, err
 	}
@@ -219,7 +221,7 @@ func (h *handlers) MergeContracts(ctx context.Context,
 // DraftContracts implements [StrictServerInterface].
 func (h *handlers) DraftContracts(ctx context.Context,
 	r DraftContractsRequestObject) (DraftContractsResponseObject, error) {
-	d, err := h.service.Draft(ctx, r.Service, service.DraftOf{From: string(r.Body.From),
+	d, err := h.service.Review.Draft(ctx, r.Service, review.DraftOf{From: string(r.Body.From),
 		Endpoint: value(r.Body.Endpoint), Entity: value(r.Body.Entity), Many: value(r.Body.Many),
 		Like: value(r.Body.Like), Source: value(r.Body.Source), Text: []byte(value(r.Body.Text)),
 		Files: storedFiles(value(r.Body.Files))})
@@ -235,13 +237,13 @@ func (h *handlers) DraftContracts(ctx context.Context,
 // AdviseContracts implements [StrictServerInterface].
 func (h *handlers) AdviseContracts(ctx context.Context,
 	r AdviseContractsRequestObject) (AdviseContractsResponseObject, error) {
-	all, err := h.service.Advice(ctx, r.Service)
+	all, err := h.service.Review.Advice(ctx, r.Service)
 	return AdviseContracts200JSONResponse(each(all, adviceOf)), err
 }
 
 // ExportForm implements [StrictServerInterface].
 func (h *handlers) ExportForm(ctx context.Context, r ExportFormRequestObject) (ExportFormResponseObject, error) {
-	x, err := h.service.ExportAs(ctx, callerOf(ctx), r.Service, string(r.Form))
+	x, err := h.service.Review.ExportAs(ctx, callerOf(ctx), r.Service, string(r.Form))
 	if err != nil {
 		return nil, err
 	}
@@ -252,24 +254,24 @@ func (h *handlers) ExportForm(ctx context.Context, r ExportFormRequestObject) (E
 func (h *handlers) ListRevisions(ctx context.Context,
 	r ListRevisionsRequestObject) (ListRevisionsResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
-	all, total, err := h.service.Revisions(ctx, value(r.Params.Service), value(r.Params.Waiting), page)
-	return ListRevisions200JSONResponse{Items: each(all, func(v service.Revision) Revision {
+	all, total, err := h.service.Review.Revisions(ctx, value(r.Params.Service), value(r.Params.Waiting), page)
+	return ListRevisions200JSONResponse{Items: each(all, func(v base.Revision) Revision {
 		return revisionOf(v,
 			false)
 	}), Total: total, Page: page.Number, Size: page.Size}, err
 }
 
-func (h *handlers) revisionDetail(ctx context.Context, r service.Revision, err error) (RevisionDetail, error) {
+func (h *handlers) revisionDetail(ctx context.Context, r base.Revision, err error) (RevisionDetail, error) {
 	if err != nil {
 		return RevisionDetail{}, err
 	}
-	text, err := h.service.RevisionText(ctx, r)
+	text, err := h.service.Review.RevisionText(ctx, r)
 	return RevisionDetail{Revision: revisionOf(r, false), Text: text}, err
 }
 
 // GetRevision implements [StrictServerInterface].
 func (h *handlers) GetRevision(ctx context.Context, r GetRevisionRequestObject) (GetRevisionResponseObject, error) {
-	v, err := h.service.RevisionOf(ctx, r.Service, r.Number)
+	v, err := h.service.Review.RevisionOf(ctx, r.Service, r.Number)
 	d, err := h.revisionDetail(ctx, v, err)
 	return GetRevision200JSONResponse(d), err
 }
@@ -277,7 +279,7 @@ func (h *handlers) GetRevision(ctx context.Context, r GetRevisionRequestObject) 
 // DecideRevision implements [StrictServerInterface].
 func (h *handlers) DecideRevision(ctx context.Context,
 	r DecideRevisionRequestObject) (DecideRevisionResponseObject, error) {
-	v, err := h.service.Decide(ctx, callerOf(ctx), r.Service, r.Number, r.Body.Approve, value(r.Body.Comment))
+	v, err := h.service.Review.Decide(ctx, callerOf(ctx), r.Service, r.Number, r.Body.Approve, value(r.Body.Comment))
 	d, err := h.revisionDetail(ctx, v, err)
 	return DecideRevision200JSONResponse(d), err
 }
@@ -285,18 +287,18 @@ func (h *handlers) DecideRevision(ctx context.Context,
 // RevertRevision implements [StrictServerInterface].
 func (h *handlers) RevertRevision(ctx context.Context,
 	r RevertRevisionRequestObject) (RevertRevisionResponseObject, error) {
-	v, changed, err := h.service.Revert(ctx, callerOf(ctx), r.Service, r.Number, r.Body.Reason)
+	v, changed, err := h.service.Review.Revert(ctx, callerOf(ctx), r.Service, r.Number, r.Body.Reason)
 	return RevertRevision200JSONResponse(revisionOf(v, changed)), err
 }
 
 // ListShapes implements [StrictServerInterface].
 func (h *handlers) ListShapes(ctx context.Context, r ListShapesRequestObject) (ListShapesResponseObject, error) {
-	c, shapes, proposals, err := h.service.Shapes(ctx, r.Service)
+	c, shapes, proposals, err := h.service.Review.Shapes(ctx, r.Service)
 	if err != nil {
 		return nil, err
 	}
 	return ListShapes200JSONResponse{
-		Shapes: each(shapes, func(v service.ShapeView) Shape {
+		Shapes: each(shapes, func(v review.ShapeView) Shape {
 			return Shape{Name: v.Name, Entity: v.Body.Entity.Name, Grants: grantsOf(c, v.Body, "", nil, nil),
 				Touches: append([]string{}, v.Touches...), File: v.Pos.File, Line: v.Pos.Line,
 				Uses: each(v.Uses, func(u revise.Use) ShapeUse {
@@ -316,15 +318,15 @@ func (h *handlers) ListShapes(ctx context.Context, r ListShapesRequestObject) (L
 
 // GetCoverage implements [StrictServerInterface].
 func (h *handlers) GetCoverage(ctx context.Context, r GetCoverageRequestObject) (GetCoverageResponseObject, error) {
-	c, err := h.service.Coverage(ctx, r.Service)
+	c, err := h.service.Review.Coverage(ctx, r.Service)
 	if err != nil {
 		return nil, err
 	}
-	return GetCoverage200JSONResponse{Numbers: c.Numbers, Gaps: each(c.Gaps, func(g service.Gap) CoverageGap {
+	return GetCoverage200JSONResponse{Numbers: c.Numbers, Gaps: each(c.Gaps, func(g review.Gap) CoverageGap {
 		return CoverageGap{Kind: CoverageGapKind(g.Kind), Endpoint: some(g.Endpoint), EndpointID: some(g.EndpointID),
 			Audience: some(g.Audience), Status: some(g.Status),
 			Entity: some(g.Entity), Field: some(g.Field), Captures: some(g.Captures)}
-	}), Trend: each(c.Trend, func(d service.CoverageDay) CoverageDay {
+	}), Trend: each(c.Trend, func(d base.CoverageDay) CoverageDay {
 		return CoverageDay{Day: d.Day,
 			Numbers: d.Numbers}
 	})}, nil
@@ -332,8 +334,8 @@ func (h *handlers) GetCoverage(ctx context.Context, r GetCoverageRequestObject) 
 
 // ListEntities implements [StrictServerInterface].
 func (h *handlers) ListEntities(ctx context.Context, r ListEntitiesRequestObject) (ListEntitiesResponseObject, error) {
-	all, err := h.service.Entities(ctx, r.Service)
-	return ListEntities200JSONResponse(each(all, func(v service.EntityView) Entity {
+	all, err := h.service.Review.Entities(ctx, r.Service)
+	return ListEntities200JSONResponse(each(all, func(v review.EntityView) Entity {
 		e := Entity{Name: v.Name, StoredAs: some(v.StoredAs), Fields: len(v.Fields), Relations: each(v.Relations,
 			relationOf), Unclassed: v.Unclassed, ByClass: map[string]int{},
 			Endpoints: v.Endpoints, Open: v.Leaks}
@@ -347,13 +349,13 @@ func (h *handlers) ListEntities(ctx context.Context, r ListEntitiesRequestObject
 // ListFields implements [StrictServerInterface].
 func (h *handlers) ListFields(ctx context.Context, r ListFieldsRequestObject) (ListFieldsResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
-	all, total, err := h.service.Fields(ctx, r.Service, service.FieldFilter{Entity: value(r.Params.Entity),
+	all, total, err := h.service.Review.Fields(ctx, r.Service, review.FieldFilter{Entity: value(r.Params.Entity),
 		Class: string(value(r.Params.Class)), Suggested: string(value(r.Params.Suggested)),
 		Words: value(r.Params.Q)}, page)
 	return ListFields200JSONResponse{Items: each(all, fieldOf), Total: total, Page: page.Number, Size: page.Size}, err
 }
 
-func fieldOf(v service.FieldView) Field {
+func fieldOf(v review.FieldView) Field {
 	f := Field{Entity: v.Entity, Name: v.Name, Class: classOf(v.Class), Form: v.Form.Words(), Note: some(v.Note),
 		Suggested: classOf(v.Suggestion.Class),
 		Sure:      FieldSure(v.Suggestion.Sure.String()), Reason: v.Suggestion.Reason, Endpoints: append([]string{},
@@ -370,14 +372,14 @@ func (h *handlers) ClassFields(ctx context.Context, r ClassFieldsRequestObject) 
 		class, _ := catalog.ParseClass(string(f.Class))
 		return revise.ClassOf{Entity: f.Entity, Field: f.Field, Class: class}
 	})
-	v, err := h.service.ClassFields(ctx, callerOf(ctx), r.Service, all, value(r.Body.Base), value(r.Body.Reason))
+	v, err := h.service.Review.ClassFields(ctx, callerOf(ctx), r.Service, all, value(r.Body.Base), value(r.Body.Reason))
 	return ClassFields200JSONResponse(revisionOf(v, err == nil)), err
 }
 
 // ListFlows implements [StrictServerInterface].
 func (h *handlers) ListFlows(ctx context.Context, r ListFlowsRequestObject) (ListFlowsResponseObject, error) {
-	all, err := h.service.Where(ctx, r.Service, r.Params.Entity, r.Params.Field)
-	return ListFlows200JSONResponse(each(all, func(f service.Flow) Flow {
+	all, err := h.service.Review.Where(ctx, r.Service, r.Params.Entity, r.Params.Field)
+	return ListFlows200JSONResponse(each(all, func(f review.Flow) Flow {
 		out := Flow{Endpoint: f.Endpoint, EndpointID: f.EndpointID, Audience: f.Audience, Status: some(f.Status),
 			Path: f.Path, State: FlowState(f.State), Derived: some(f.Derived),
 			Reason: some(f.Reason), NeededBy: someList(f.NeededBy), File: some(f.Pos.File), Line: some(f.Pos.Line),
@@ -389,8 +391,8 @@ func (h *handlers) ListFlows(ctx context.Context, r ListFlowsRequestObject) (Lis
 	})), err
 }
 
-func readingOf(r *Reading) service.Reading {
-	return service.Reading{Source: r.Source, Form: string(r.Form), Text: []byte(value(r.Text)),
+func readingOf(r *Reading) review.Reading {
+	return review.Reading{Source: r.Source, Form: string(r.Form), Text: []byte(value(r.Text)),
 		Tables: each(value(r.Tables), func(t Table) schema.Table {
 			return schema.Table{Name: t.Name, Comment: value(t.Comment), Primary: value(t.Primary),
 				Columns: each(t.Columns, func(c Column) schema.Column {
@@ -405,7 +407,7 @@ func readingOf(r *Reading) service.Reading {
 
 // ReadEntities implements [StrictServerInterface].
 func (h *handlers) ReadEntities(ctx context.Context, r ReadEntitiesRequestObject) (ReadEntitiesResponseObject, error) {
-	v, err := h.service.ReadEntities(ctx, r.Service, readingOf(r.Body))
+	v, err := h.service.Review.ReadEntities(ctx, r.Service, readingOf(r.Body))
 	if err != nil {
 		return nil, err
 	}
@@ -424,27 +426,27 @@ func (h *handlers) ReadEntities(ctx context.Context, r ReadEntitiesRequestObject
 
 // TakeEntities implements [StrictServerInterface].
 func (h *handlers) TakeEntities(ctx context.Context, r TakeEntitiesRequestObject) (TakeEntitiesResponseObject, error) {
-	v, _, err := h.service.TakeEntities(ctx, callerOf(ctx), r.Service, readingOf(r.Body), value(r.Body.Take),
+	v, _, err := h.service.Review.TakeEntities(ctx, callerOf(ctx), r.Service, readingOf(r.Body), value(r.Body.Take),
 		value(r.Body.Base), value(r.Body.Reason))
 	return TakeEntities200JSONResponse(revisionOf(v, err == nil)), err
 }
 
 // GetExposure implements [StrictServerInterface].
 func (h *handlers) GetExposure(ctx context.Context, r GetExposureRequestObject) (GetExposureResponseObject, error) {
-	m, err := h.service.Map(ctx, r.Service, service.MapFilter{Entity: value(r.Params.Entity),
+	m, err := h.service.Review.Map(ctx, r.Service, review.MapFilter{Entity: value(r.Params.Entity),
 		Class: string(value(r.Params.Class)), Team: value(r.Params.Team), Audience: value(r.Params.Audience)})
 	if err != nil {
 		return nil, err
 	}
-	numbers := map[service.FlowState]int{service.FlowGranted: 1, service.FlowPromised: 2, service.FlowLeaking: 3}
+	numbers := map[review.FlowState]int{review.FlowGranted: 1, review.FlowPromised: 2, review.FlowLeaking: 3}
 	return GetExposure200JSONResponse{
-		Rows: each(m.Rows, func(r service.MapRow) ExposureRow {
+		Rows: each(m.Rows, func(r review.MapRow) ExposureRow {
 			return ExposureRow{Entity: r.Entity, Field: r.Field, Class: classOf(r.Class)}
 		}),
-		Columns: each(m.Columns, func(c service.MapColumn) ExposureColumn {
+		Columns: each(m.Columns, func(c review.MapColumn) ExposureColumn {
 			return ExposureColumn{Endpoint: c.Endpoint, EndpointID: c.EndpointID, Audience: c.Audience,
 				Team: some(c.Team)}
 		}),
-		Cells: each(m.Cells, func(c service.MapCell) []int { return []int{c.Row, c.Column, numbers[c.State]} }),
+		Cells: each(m.Cells, func(c review.MapCell) []int { return []int{c.Row, c.Column, numbers[c.State]} }),
 	}, nil
 }

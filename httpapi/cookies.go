@@ -4,9 +4,10 @@ import (
 	"context"
 	"net/http"
 
-	"github.com/labstack/echo/v5"
+	"inkret/service/base"
+	"inkret/service/people"
 
-	"inkret/service"
+	"github.com/labstack/echo/v5"
 )
 
 // Cookies have these names, and over TLS the prefix __Host- before them (RFC 6265bis, 4.1.3.2): a browser takes
@@ -61,10 +62,10 @@ func (h *handlers) setCookie(ctx context.Context, c http.Cookie) {
 }
 
 // signedIn gives a browser its session, and lets it be known again.
-func (h *handlers) signedIn(ctx context.Context, who service.Caller, secret string) {
+func (h *handlers) signedIn(ctx context.Context, who base.Caller, secret string) {
 	h.setCookie(ctx, http.Cookie{Name: sessionCookie, Value: secret, Expires: who.Key.Expires,
 		SameSite: http.SameSiteStrictMode})
-	text, until := h.service.KnownBrowser(who.Email)
+	text, until := h.service.People.KnownBrowser(who.Email)
 	h.setCookie(ctx, http.Cookie{Name: browserCookie, Value: text, Expires: until, SameSite: http.SameSiteStrictMode})
 }
 
@@ -72,7 +73,7 @@ func (h *handlers) signedIn(ctx context.Context, who service.Caller, secret stri
 func (h *handlers) originate(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
-		ctx := service.WithOrigin(r.Context(), service.Origin{Address: c.RealIP(),
+		ctx := people.WithOrigin(r.Context(), people.Origin{Address: c.RealIP(),
 			Browser: h.cookieOf(r, browserCookie)})
 		ctx = context.WithValue(ctx, exchangedKey{}, exchanged{r, c.Response().Header()})
 		c.SetRequest(r.WithContext(ctx))

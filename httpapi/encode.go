@@ -6,10 +6,14 @@ import (
 	"slices"
 	"time"
 
+	"inkret/service/base"
+	"inkret/service/evidence"
+	"inkret/service/findings"
+	"inkret/service/review"
+
 	"inkret/core/exchange"
 	"inkret/core/finding"
 	"inkret/core/scan"
-	"inkret/service"
 )
 
 // The turning of records into what the interface describes. Optional parts are
@@ -55,7 +59,7 @@ func someList[T any](all []T) *[]T {
 	return &all
 }
 
-func personOf(p service.Person) Person {
+func personOf(p base.Person) Person {
 	var at []ServiceRole
 	for _, service := range slices.Sorted(maps.Keys(p.Roles)) {
 		at = append(at, ServiceRole{Service: service, Role: some(Role(p.Roles[service]))})
@@ -64,24 +68,24 @@ func personOf(p service.Person) Person {
 		KeptOut: some(!p.Active), SecondFactor: some(p.FactorOn), ServiceRoles: someList(at)}
 }
 
-func tokenOf(k service.Key) Token {
+func tokenOf(k base.Key) Token {
 	return Token{ID: k.ID, Name: k.Name, Created: k.Created, Expires: k.Expires, LastUsed: someTime(k.LastUsed),
 		Scope: Scope(k.Scope), Service: some(k.Service)}
 }
 
-func (h *handlers) serviceOf(ctx context.Context) func(service.ReviewedAPI) Service {
-	return func(s service.ReviewedAPI) Service {
+func (h *handlers) serviceOf(ctx context.Context) func(base.ReviewedAPI) Service {
+	return func(s base.ReviewedAPI) Service {
 		return Service{Name: s.Name, Endpoints: s.Endpoints, Open: s.Open, Revision: s.Revision,
-			Audiences: someList(h.service.Audiences(ctx, s.Name)), SecondPerson: s.SecondPerson}
+			Audiences: someList(h.service.Review.Audiences(ctx, s.Name)), SecondPerson: s.SecondPerson}
 	}
 }
 
-func revisionOf(r service.Revision, changed bool) Revision {
+func revisionOf(r base.Revision, changed bool) Revision {
 	return Revision{Service: r.Service, Number: r.Number, Author: r.Author, AuthorID: some(r.AuthorID),
 		Created: r.Created, Reason: some(r.Reason), Endpoints: some(r.Endpoints),
 		Changed: changed, Files: filesOf(r.Files), State: RevisionState(r.State), Base: some(r.Base),
 		Direction: some(Direction(r.Direction)), Reaches: some(r.Reaches),
-		Words: each(r.Words, func(w service.Words) Sentence {
+		Words: each(r.Words, func(w base.Words) Sentence {
 			return Sentence{Direction: Direction(w.Direction),
 				Text: w.Text}
 		}),
@@ -93,7 +97,7 @@ func severities(of func(scan.Severity) int) BySeverity {
 		Info: of(scan.Info)}
 }
 
-func batchOf(b service.Batch) Batch {
+func batchOf(b base.Batch) Batch {
 	return Batch{ID: b.ID, Service: b.Service, Name: b.Name, Author: b.Author, Audience: some(b.Audience),
 		Started: b.Started, Captures: b.Captures,
 		Judged: b.Judged, Skipped: b.Skipped, Incomplete: some(b.Incomplete), Bytes: b.Bytes, ExcessBytes: b.Excess,
@@ -101,10 +105,10 @@ func batchOf(b service.Batch) Batch {
 		Repeated: b.Repeated, Problem: some(b.Problem), Origin: some(b.Origin), Growing: some(b.Growing),
 		Dropped: some(b.Dropped), BySeverity: severities(func(s scan.Severity) int { return b.BySeverity[s.String()] }),
 		SkipReasons: someList(each(b.SkipReasons,
-			func(r service.SkipReason) SkipReason { return SkipReason{Reason: r.Reason, Captures: r.Captures} }))}
+			func(r base.SkipReason) SkipReason { return SkipReason{Reason: r.Reason, Captures: r.Captures} }))}
 }
 
-func captureOf(c service.Capture) Capture {
+func captureOf(c base.Capture) Capture {
 	return Capture{ID: c.ID, BatchID: c.BatchID, Entry: c.Entry, Method: c.Method, URL: c.URL, Endpoint: c.Endpoint,
 		EndpointID: c.EndpointID,
 		Audience:   c.Audience, AudienceBy: some(c.AudienceBy), Status: c.Status, Started: someTime(c.Started),
@@ -117,7 +121,7 @@ func headersOf(h exchange.Header) []Header {
 	return each(h, func(f exchange.HeaderField) Header { return Header{Name: f.Name, Value: f.Value} })
 }
 
-func captureDetailOf(v service.CaptureView) CaptureDetail {
+func captureDetailOf(v evidence.CaptureView) CaptureDetail {
 	d := CaptureDetail{Capture: captureOf(v.Capture), Service: some(v.Service), JudgedBy: v.JudgedBy,
 		RequestHeaders:  headersOf(v.RequestHeader),
 		ResponseHeaders: headersOf(v.ResponseHeader), Cut: some(v.Cut), Command: some(v.Command),
@@ -157,7 +161,7 @@ func wireOf(n *scan.WireNode, fingerprints map[*scan.Spot]string) WireNode {
 	return out
 }
 
-func endpointOf(e service.Endpoint) Endpoint {
+func endpointOf(e base.Endpoint) Endpoint {
 	out := Endpoint{ID: e.ID, Service: e.Service, Endpoint: e.Text, Team: some(e.Team), Known: e.Known,
 		Captures: e.Captures, Open: e.Open,
 		Bytes: e.Bytes, ExcessBytes: e.Excess, LastSeen: someTime(e.LastSeen)}
@@ -167,7 +171,7 @@ func endpointOf(e service.Endpoint) Endpoint {
 	return out
 }
 
-func endpointDetailOf(e service.EndpointContract, audiences []string) EndpointDetail {
+func endpointDetailOf(e review.EndpointContract, audiences []string) EndpointDetail {
 	out := EndpointDetail{Endpoint: endpointOf(e.Endpoint), Audiences: append([]string{}, audiences...),
 		Responses: []ResponseContract{}, Text: some(e.Text)}
 	if e.Contract == nil {
@@ -182,7 +186,7 @@ func endpointDetailOf(e service.EndpointContract, audiences []string) EndpointDe
 
 func severityOf(n int) Severity { return Severity(scan.Severity(n).String()) }
 
-func findingOf(f service.Finding) Finding {
+func findingOf(f base.Finding) Finding {
 	kind, _ := scan.ParseKind(f.Kind)
 	return Finding{ID: f.ID, Service: f.Service, Kind: f.Kind, Severity: Severity(scan.Severity(f.Severity).String()),
 		Cwe: kind.CWE(), Endpoint: f.Endpoint,
@@ -196,7 +200,7 @@ func findingOf(f service.Finding) Finding {
 		Labels: someList(f.Labels), Person: assigneeOf(f), FirstSeen: f.FirstSeen, LastSeen: f.LastSeen}
 }
 
-func askedOf(f service.Finding) *AskedWaiver {
+func askedOf(f base.Finding) *AskedWaiver {
 	if f.AskedTo == "" {
 		return nil
 	}
@@ -204,25 +208,25 @@ func askedOf(f service.Finding) *AskedWaiver {
 		Name: f.AskedBy}}
 }
 
-func assigneeOf(f service.Finding) *Assignee {
+func assigneeOf(f base.Finding) *Assignee {
 	if f.PersonID == 0 {
 		return nil
 	}
 	return &Assignee{ID: f.PersonID, Name: f.Person}
 }
 
-func findingDetailOf(v service.FindingView) FindingDetail {
+func findingDetailOf(v findings.FindingView) FindingDetail {
 	d := FindingDetail{Finding: findingOf(v.Finding),
 		Moves: each(v.Moves, func(s finding.State) State { return State(s) }), Elsewhere: each(v.Elsewhere, findingOf),
 		SameValue: each(v.SameValue, findingOf), Prove: some(v.Prove),
 		Follows: &v.Follows, Teaches: someList(each(v.Teaches,
-			func(t service.Teaching) Teaching { return Teaching{What: TeachingWhat(t.What), Text: t.Text} })),
+			func(t findings.Teaching) Teaching { return Teaching{What: TeachingWhat(t.What), Text: t.Text} })),
 		Mend: some(v.Mend), Causes: someList(each(v.Causes, func(c finding.Cause) Cause {
 			return Cause{Text: c.Text, Finding: some(c.Finding), Entity: some(c.Entity)}
-		})), Evidence: each(v.Evidence, func(o service.Occurrence) Evidence {
+		})), Evidence: each(v.Evidence, func(o base.Occurrence) Evidence {
 			return Evidence{CaptureID: o.CaptureID, BatchID: o.BatchID, Batch: o.Batch, Entry: o.Entry,
 				Pointer: o.Pointer, Offset: o.Offset, Bytes: o.Bytes}
-		}), History: each(v.History, func(e service.Event) Event {
+		}), History: each(v.History, func(e base.Event) Event {
 			out := Event{At: e.At, Author: e.Author, Kind: EventKind(e.Kind), Comment: some(e.Comment),
 				Until: some(e.Until), BatchID: some(e.BatchID), Revision: some(e.Revision),
 				CaptureID: some(e.CaptureID)}

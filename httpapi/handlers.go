@@ -7,6 +7,11 @@ import (
 	"strings"
 	"time"
 
+	"inkret/service/base"
+	"inkret/service/evidence"
+	"inkret/service/people"
+	"inkret/service/review"
+
 	"inkret/core/contract"
 	"inkret/core/finding"
 	"inkret/core/scan"
@@ -29,7 +34,7 @@ func (h *handlers) GetSession(ctx context.Context, _ GetSessionRequestObject) (G
 
 // SignIn implements [StrictServerInterface].
 func (h *handlers) SignIn(ctx context.Context, r SignInRequestObject) (SignInResponseObject, error) {
-	who, secret, err := h.service.SignIn(ctx, r.Body.Email, r.Body.Password, value(r.Body.Code))
+	who, secret, err := h.service.People.SignIn(ctx, r.Body.Email, r.Body.Password, value(r.Body.Code))
 	if err != nil {
 		return nil, err
 	}
@@ -39,13 +44,13 @@ func (h *handlers) SignIn(ctx context.Context, r SignInRequestObject) (SignInRes
 
 // ReadLink implements [StrictServerInterface].
 func (h *handlers) ReadLink(ctx context.Context, r ReadLinkRequestObject) (ReadLinkResponseObject, error) {
-	l, err := h.service.Link(ctx, r.Body.Code)
+	l, err := h.service.People.Link(ctx, r.Body.Code)
 	return ReadLink200JSONResponse{Email: l.Email, Reset: l.Reset, Factor: l.Factor, Tokens: l.Tokens}, err
 }
 
 // SetUp implements [StrictServerInterface].
 func (h *handlers) SetUp(ctx context.Context, r SetUpRequestObject) (SetUpResponseObject, error) {
-	who, secret, err := h.service.SetUp(ctx, service.SettingUp{Code: r.Body.Code, Email: value(r.Body.Email),
+	who, secret, err := h.service.People.SetUp(ctx, people.SettingUp{Code: r.Body.Code, Email: value(r.Body.Email),
 		Name: r.Body.Name, Password: r.Body.Password,
 		Factor: value(r.Body.Factor), EndTokens: value(r.Body.EndTokens)})
 	if err != nil {
@@ -58,7 +63,7 @@ func (h *handlers) SetUp(ctx context.Context, r SetUpRequestObject) (SetUpRespon
 // SignOut implements [StrictServerInterface].
 func (h *handlers) SignOut(ctx context.Context, _ SignOutRequestObject) (SignOutResponseObject, error) {
 	who := callerOf(ctx)
-	if err := h.service.EndToken(ctx, who, who.Key.ID); err != nil {
+	if err := h.service.People.EndToken(ctx, who, who.Key.ID); err != nil {
 		return nil, err
 	}
 	h.setCookie(ctx, http.Cookie{Name: sessionCookie, MaxAge: -1, SameSite: http.SameSiteStrictMode})
@@ -67,7 +72,7 @@ func (h *handlers) SignOut(ctx context.Context, _ SignOutRequestObject) (SignOut
 
 // ListTokens implements [StrictServerInterface].
 func (h *handlers) ListTokens(ctx context.Context, _ ListTokensRequestObject) (ListTokensResponseObject, error) {
-	all, err := h.service.Tokens(ctx, callerOf(ctx))
+	all, err := h.service.People.Tokens(ctx, callerOf(ctx))
 	return ListTokens200JSONResponse(each(all, tokenOf)), err
 }
 
@@ -78,20 +83,20 @@ func (h *handlers) CreateToken(ctx context.Context, r CreateTokenRequestObject) 
 	var err error
 	switch c := r.Body.Credentials; {
 	case c != nil:
-		if person, err = h.service.CheckPassword(ctx, c.Email, c.Password, value(c.Code)); err != nil {
+		if person, err = h.service.People.CheckPassword(ctx, c.Email, c.Password, value(c.Code)); err != nil {
 			return nil, err
 		}
 	case person.ID == 0:
-		return nil, &service.Problem{Code: service.Unauthenticated,
+		return nil, &base.Problem{Code: base.Unauthenticated,
 			Detail: "this needs somebody who is signed in, or an e-mail address and password"}
 	default:
-		if err := h.service.Admit(ctx, &caller, service.Need{Role: service.Viewer, Scope: service.ScopeEverything},
+		if err := h.service.Base.Admit(ctx, &caller, base.Need{Role: base.Viewer, Scope: base.ScopeEverything},
 			nil); err != nil {
 			return nil, err
 		}
 	}
 	days := value(r.Body.Days)
-	who, secret, err := h.service.NewToken(ctx, caller, person, service.Key{Name: strings.TrimSpace(r.Body.Name),
+	who, secret, err := h.service.People.NewToken(ctx, caller, person, base.Key{Name: strings.TrimSpace(r.Body.Name),
 		Scope: string(value(r.Body.Scope)), Service: value(r.Body.Service)}, time.Duration(days)*24*time.Hour)
 	if err != nil {
 		return nil, err
@@ -101,18 +106,18 @@ func (h *handlers) CreateToken(ctx context.Context, r CreateTokenRequestObject) 
 
 // EndToken implements [StrictServerInterface].
 func (h *handlers) EndToken(ctx context.Context, r EndTokenRequestObject) (EndTokenResponseObject, error) {
-	return EndToken204Response{}, h.service.EndToken(ctx, callerOf(ctx), r.TokenID)
+	return EndToken204Response{}, h.service.People.EndToken(ctx, callerOf(ctx), r.TokenID)
 }
 
 // ListPeople implements [StrictServerInterface].
 func (h *handlers) ListPeople(ctx context.Context, _ ListPeopleRequestObject) (ListPeopleResponseObject, error) {
-	all, err := h.service.People(ctx)
+	all, err := h.service.People.People(ctx)
 	return ListPeople200JSONResponse(each(all, personOf)), err
 }
 
 // Invite implements [StrictServerInterface].
 func (h *handlers) Invite(ctx context.Context, r InviteRequestObject) (InviteResponseObject, error) {
-	p, code, err := h.service.Invite(ctx, callerOf(ctx), r.Body.Email, string(r.Body.Role))
+	p, code, err := h.service.People.Invite(ctx, callerOf(ctx), r.Body.Email, string(r.Body.Role))
 	if err != nil {
 		return nil, err
 	}
@@ -125,7 +130,7 @@ func SetupLink(public, code string) string { return public + "/set-up#" + code }
 
 // GetHome implements [StrictServerInterface].
 func (h *handlers) GetHome(ctx context.Context, _ GetHomeRequestObject) (GetHomeResponseObject, error) {
-	home, err := h.service.Home(ctx, callerOf(ctx))
+	home, err := h.service.Findings.Home(ctx, callerOf(ctx))
 	if err != nil {
 		return nil, err
 	}
@@ -151,22 +156,22 @@ func (h *handlers) GetHome(ctx context.Context, _ GetHomeRequestObject) (GetHome
 
 // ListServices implements [StrictServerInterface].
 func (h *handlers) ListServices(ctx context.Context, _ ListServicesRequestObject) (ListServicesResponseObject, error) {
-	all, err := h.service.Services(ctx)
+	all, err := h.service.Review.Services(ctx)
 	return ListServices200JSONResponse(each(all, h.serviceOf(ctx))), err
 }
 
 // ExportContracts implements [StrictServerInterface].
 func (h *handlers) ExportContracts(ctx context.Context,
 	r ExportContractsRequestObject) (ExportContractsResponseObject, error) {
-	revision, err := h.service.ExportFor(ctx, callerOf(ctx), r.Service)
+	revision, err := h.service.Review.ExportFor(ctx, callerOf(ctx), r.Service)
 	return ExportContracts200JSONResponse(revisionOf(revision, false)), err
 }
 
 // ApplyContracts implements [StrictServerInterface].
 func (h *handlers) ApplyContracts(ctx context.Context,
 	r ApplyContractsRequestObject) (ApplyContractsResponseObject, error) {
-	revision, changed, err := h.service.Apply(ctx, callerOf(ctx), r.Service,
-		service.Proposed{Files: storedFiles(r.Body.Files), Reason: value(r.Body.Reason), Base: value(r.Body.Base)})
+	revision, changed, err := h.service.Review.Apply(ctx, callerOf(ctx), r.Service,
+		review.Proposed{Files: storedFiles(r.Body.Files), Reason: value(r.Body.Reason), Base: value(r.Body.Base)})
 	var problems contract.Problems
 	if errors.As(err, &problems) {
 		return ApplyContracts422ApplicationProblemPlusJSONResponse{Type: "about:blank",
@@ -182,8 +187,8 @@ func (h *handlers) ApplyContracts(ctx context.Context,
 // UploadRecording implements [StrictServerInterface].
 func (h *handlers) UploadRecording(ctx context.Context,
 	r UploadRecordingRequestObject) (UploadRecordingResponseObject, error) {
-	b, err := h.service.Upload(ctx, callerOf(ctx), r.Service, r.Params.Name,
-		service.Said{Audience: value(r.Params.Audience), Mapping: value(r.Params.Audiences),
+	b, err := h.service.Evidence.Upload(ctx, callerOf(ctx), r.Service, r.Params.Name,
+		evidence.Said{Audience: value(r.Params.Audience), Mapping: value(r.Params.Audiences),
 			Request: value(r.Params.Request)}, r.Body)
 	if err != nil {
 		return nil, err
@@ -192,9 +197,9 @@ func (h *handlers) UploadRecording(ctx context.Context,
 }
 
 // pageOf gives the page that is asked for; the description bounds both numbers.
-func pageOf(number *PageNumber, size *PageSize) service.Page {
+func pageOf(number *PageNumber, size *PageSize) base.Page {
 	const defaultSize = 50
-	p := service.Page{Number: 1, Size: defaultSize}
+	p := base.Page{Number: 1, Size: defaultSize}
 	if number != nil {
 		p.Number = *number
 	}
@@ -207,18 +212,18 @@ func pageOf(number *PageNumber, size *PageSize) service.Page {
 // ListBatches implements [StrictServerInterface].
 func (h *handlers) ListBatches(ctx context.Context, r ListBatchesRequestObject) (ListBatchesResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
-	all, total, err := h.service.Batches(ctx, page)
+	all, total, err := h.service.Evidence.Batches(ctx, page)
 	return ListBatches200JSONResponse{Items: each(all, batchOf), Total: total, Page: page.Number, Size: page.Size}, err
 }
 
 // GetBatch implements [StrictServerInterface].
 func (h *handlers) GetBatch(ctx context.Context, r GetBatchRequestObject) (GetBatchResponseObject, error) {
-	b, err := h.service.Batch(ctx, r.BatchID)
+	b, err := h.service.Evidence.Batch(ctx, r.BatchID)
 	if err != nil {
 		return nil, err
 	}
 	out := batchOf(b)
-	a, err := h.service.Asking(ctx, r.BatchID)
+	a, err := h.service.Evidence.Asking(ctx, r.BatchID)
 	out.Waiting = waitingOf(a)
 	return GetBatch200JSONResponse(out), err
 }
@@ -227,7 +232,7 @@ func (h *handlers) GetBatch(ctx context.Context, r GetBatchRequestObject) (GetBa
 func (h *handlers) ListCaptures(ctx context.Context, r ListCapturesRequestObject) (ListCapturesResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
 	q := r.Params
-	all, total, more, err := h.service.Captures(ctx, service.CaptureFilter{Batch: value(q.Batch),
+	all, total, more, err := h.service.Evidence.Captures(ctx, base.CaptureFilter{Batch: value(q.Batch),
 		Endpoint: value(q.Endpoint), Audience: value(q.Audience),
 		Finding: value(q.Finding), Leaking: value(q.Leaking), Clean: value(q.Clean), Skipped: value(q.Skipped),
 		Service: value(q.Service), Statuses: value(q.Status),
@@ -240,7 +245,7 @@ func (h *handlers) ListCaptures(ctx context.Context, r ListCapturesRequestObject
 
 // GetCapture implements [StrictServerInterface].
 func (h *handlers) GetCapture(ctx context.Context, r GetCaptureRequestObject) (GetCaptureResponseObject, error) {
-	v, err := h.service.Capture(ctx, r.CaptureID)
+	v, err := h.service.Evidence.Capture(ctx, r.CaptureID)
 	if err != nil {
 		return nil, err
 	}
@@ -251,7 +256,7 @@ func (h *handlers) GetCapture(ctx context.Context, r GetCaptureRequestObject) (G
 func (h *handlers) ListEndpoints(ctx context.Context,
 	r ListEndpointsRequestObject) (ListEndpointsResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
-	all, total, err := h.service.Endpoints(ctx, service.EndpointFilter{Words: value(r.Params.Q),
+	all, total, err := h.service.Review.Endpoints(ctx, base.EndpointFilter{Words: value(r.Params.Q),
 		Service: value(r.Params.Service), Known: r.Params.Known, Sort: string(value(r.Params.Sort))}, page)
 	return ListEndpoints200JSONResponse{Items: each(all, endpointOf), Total: total, Page: page.Number, Size: page.Size},
 		err
@@ -259,21 +264,21 @@ func (h *handlers) ListEndpoints(ctx context.Context,
 
 // GetEndpoint implements [StrictServerInterface].
 func (h *handlers) GetEndpoint(ctx context.Context, r GetEndpointRequestObject) (GetEndpointResponseObject, error) {
-	e, err := h.service.Endpoint(ctx, r.EndpointID)
+	e, err := h.service.Review.Endpoint(ctx, r.EndpointID)
 	if err != nil {
 		return nil, err
 	}
-	return GetEndpoint200JSONResponse(endpointDetailOf(e, h.service.Audiences(ctx, e.Service))), nil
+	return GetEndpoint200JSONResponse(endpointDetailOf(e, h.service.Review.Audiences(ctx, e.Service))), nil
 }
 
 // ListFindings implements [StrictServerInterface].
 func (h *handlers) ListFindings(ctx context.Context, r ListFindingsRequestObject) (ListFindingsResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
-	by, err := h.service.Filter(ctx, callerOf(ctx), queryOf(ctx))
+	by, err := h.service.Findings.Filter(ctx, callerOf(ctx), queryOf(ctx))
 	if err != nil {
 		return nil, err
 	}
-	all, counts, err := h.service.Findings(ctx, by, page)
+	all, counts, err := h.service.Findings.Findings(ctx, by, page)
 	if err != nil {
 		return nil, err
 	}
@@ -287,7 +292,7 @@ func (h *handlers) ListFindings(ctx context.Context, r ListFindingsRequestObject
 
 // GetFinding implements [StrictServerInterface].
 func (h *handlers) GetFinding(ctx context.Context, r GetFindingRequestObject) (GetFindingResponseObject, error) {
-	v, err := h.service.Finding(ctx, callerOf(ctx), r.FindingID)
+	v, err := h.service.Findings.Finding(ctx, callerOf(ctx), r.FindingID)
 	if err != nil {
 		return nil, err
 	}
@@ -296,7 +301,7 @@ func (h *handlers) GetFinding(ctx context.Context, r GetFindingRequestObject) (G
 
 // MoveFinding implements [StrictServerInterface].
 func (h *handlers) MoveFinding(ctx context.Context, r MoveFindingRequestObject) (MoveFindingResponseObject, error) {
-	v, err := h.service.Move(ctx, callerOf(ctx), r.FindingID, finding.Move{To: finding.State(r.Body.To),
+	v, err := h.service.Findings.Move(ctx, callerOf(ctx), r.FindingID, finding.Move{To: finding.State(r.Body.To),
 		Comment: value(r.Body.Comment), Until: value(r.Body.Until)})
 	if err != nil {
 		return nil, err
@@ -307,7 +312,7 @@ func (h *handlers) MoveFinding(ctx context.Context, r MoveFindingRequestObject) 
 // CommentFinding implements [StrictServerInterface].
 func (h *handlers) CommentFinding(ctx context.Context,
 	r CommentFindingRequestObject) (CommentFindingResponseObject, error) {
-	v, err := h.service.Comment(ctx, callerOf(ctx), r.FindingID, r.Body.Text)
+	v, err := h.service.Findings.Comment(ctx, callerOf(ctx), r.FindingID, r.Body.Text)
 	if err != nil {
 		return nil, err
 	}

@@ -4,11 +4,12 @@ import (
 	"context"
 	"strings"
 
+	"inkret/service/base"
+
 	"inkret/core/scan"
-	"inkret/service"
 )
 
-func hookOf(h service.Hook) Hook {
+func hookOf(h base.Hook) Hook {
 	return Hook{ID: h.ID, Name: h.Name, URL: h.URL, Address: some(h.Address), Kinds: strings.FieldsFunc(h.Kinds,
 		func(r rune) bool { return r == ',' }), Least: Severity(scan.Severity(h.Least).String()),
 		Service: some(h.Service), Author: h.Author, Created: h.Created, Waiting: h.Waiting, Failed: h.Failed}
@@ -16,14 +17,14 @@ func hookOf(h service.Hook) Hook {
 
 // ListHooks implements [StrictServerInterface].
 func (h *handlers) ListHooks(ctx context.Context, _ ListHooksRequestObject) (ListHooksResponseObject, error) {
-	all, err := h.service.Hooks(ctx)
+	all, err := h.service.Notify.Hooks(ctx)
 	return ListHooks200JSONResponse(each(all, hookOf)), err
 }
 
 // AddHook implements [StrictServerInterface].
 func (h *handlers) AddHook(ctx context.Context, r AddHookRequestObject) (AddHookResponseObject, error) {
 	b := r.Body
-	hook := service.Hook{Name: b.Name, URL: b.URL, Address: value(b.Address), Service: value(b.Service),
+	hook := base.Hook{Name: b.Name, URL: b.URL, Address: value(b.Address), Service: value(b.Service),
 		Least: int(scan.Info)}
 	if b.Least != nil {
 		least, _ := scan.ParseSeverity(string(*b.Least))
@@ -34,7 +35,7 @@ func (h *handlers) AddHook(ctx context.Context, r AddHookRequestObject) (AddHook
 		kinds = append(kinds, string(k))
 	}
 	hook.Kinds = strings.Join(kinds, ",")
-	added, secret, err := h.service.AddHook(ctx, callerOf(ctx), hook)
+	added, secret, err := h.service.Notify.AddHook(ctx, callerOf(ctx), hook)
 	if err != nil {
 		return nil, err
 	}
@@ -43,24 +44,24 @@ func (h *handlers) AddHook(ctx context.Context, r AddHookRequestObject) (AddHook
 
 // DropHook implements [StrictServerInterface].
 func (h *handlers) DropHook(ctx context.Context, r DropHookRequestObject) (DropHookResponseObject, error) {
-	return DropHook204Response{}, h.service.DropHook(ctx, callerOf(ctx), r.HookID)
+	return DropHook204Response{}, h.service.Notify.DropHook(ctx, callerOf(ctx), r.HookID)
 }
 
 // TestHook implements [StrictServerInterface].
 func (h *handlers) TestHook(ctx context.Context, r TestHookRequestObject) (TestHookResponseObject, error) {
-	return TestHook204Response{}, h.service.TestHook(ctx, callerOf(ctx), r.HookID)
+	return TestHook204Response{}, h.service.Notify.TestHook(ctx, callerOf(ctx), r.HookID)
 }
 
 // ListDeliveries implements [StrictServerInterface].
 func (h *handlers) ListDeliveries(ctx context.Context,
 	r ListDeliveriesRequestObject) (ListDeliveriesResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
-	all, total, err := h.service.Deliveries(ctx, r.HookID, page)
+	all, total, err := h.service.Notify.Deliveries(ctx, r.HookID, page)
 	if err != nil {
 		return nil, err
 	}
 	return ListDeliveries200JSONResponse{Total: total, Page: page.Number, Size: page.Size,
-		Items: each(all, func(d service.Delivery) Delivery {
+		Items: each(all, func(d base.Delivery) Delivery {
 			return Delivery{ID: d.ID, Kind: d.Kind, Event: d.Event, Made: d.Made, Tries: d.Tries,
 				State: DeliveryState(stateOfDelivery(d.Done, d.Next)), Next: someTime(d.Next), Taken: someTime(d.Done),
 				Said: some(d.Said)}
@@ -69,5 +70,5 @@ func (h *handlers) ListDeliveries(ctx context.Context,
 
 // DeliverAgain implements [StrictServerInterface].
 func (h *handlers) DeliverAgain(ctx context.Context, r DeliverAgainRequestObject) (DeliverAgainResponseObject, error) {
-	return DeliverAgain204Response{}, h.service.TryAgain(ctx, callerOf(ctx), r.DeliveryID)
+	return DeliverAgain204Response{}, h.service.Notify.TryAgain(ctx, callerOf(ctx), r.DeliveryID)
 }

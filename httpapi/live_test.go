@@ -9,7 +9,7 @@ import (
 	"testing"
 	"time"
 
-	"inkret/service"
+	"inkret/service/base"
 )
 
 const quay = `inkret: 1
@@ -37,7 +37,7 @@ func (s *site) watch(t *testing.T, query string) *watched {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r.Header.Set("Authorization", "Bearer "+s.tokens[service.Viewer])
+	r.Header.Set("Authorization", "Bearer "+s.tokens[base.Viewer])
 	response, err := s.Client().Do(r)
 	if err != nil {
 		t.Fatal(err)
@@ -83,7 +83,7 @@ func (w *watched) next(t *testing.T) (name, data string) {
 
 func TestWatching(t *testing.T) {
 	s := newSite(t)
-	reviewer := s.tokens[service.Reviewer]
+	reviewer := s.tokens[base.Reviewer]
 	files, _ := json.Marshal(map[string]any{"files": []map[string]string{{"name": "quay.yaml", "text": quay}}})
 	if a := s.call(t, "PUT", "/api/v1/services/quay/contracts", reviewer, string(files)); a.status != 200 {
 		t.Fatalf("applying contracts: %d %s", a.status, a.body)

@@ -4,31 +4,31 @@ import (
 	"context"
 	"time"
 
-	"inkret/service"
+	"inkret/service/base"
 )
 
 // GetMailing implements [StrictServerInterface].
 func (h *handlers) GetMailing(ctx context.Context, _ GetMailingRequestObject) (GetMailingResponseObject, error) {
-	return GetMailing200JSONResponse{When: Mailed(callerOf(ctx).Mail), Server: h.service.HasMail(),
-		DigestHour: h.service.DigestHour()}, nil
+	return GetMailing200JSONResponse{When: Mailed(callerOf(ctx).Mail), Server: h.service.Notify.HasMail(),
+		DigestHour: h.service.Notify.DigestHour()}, nil
 }
 
 // SetMailing implements [StrictServerInterface].
 func (h *handlers) SetMailing(ctx context.Context, r SetMailingRequestObject) (SetMailingResponseObject, error) {
-	return SetMailing204Response{}, h.service.SetMail(ctx, callerOf(ctx), string(r.Body.When))
+	return SetMailing204Response{}, h.service.Notify.SetMail(ctx, callerOf(ctx), string(r.Body.When))
 }
 
 // TestMail implements [StrictServerInterface].
 func (h *handlers) TestMail(ctx context.Context, _ TestMailRequestObject) (TestMailResponseObject, error) {
-	return TestMail204Response{}, h.service.TestMail(ctx, callerOf(ctx))
+	return TestMail204Response{}, h.service.Notify.TestMail(ctx, callerOf(ctx))
 }
 
 // ListMails implements [StrictServerInterface].
 func (h *handlers) ListMails(ctx context.Context, r ListMailsRequestObject) (ListMailsResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
-	all, total, err := h.service.Mails(ctx, page)
+	all, total, err := h.service.Notify.Mails(ctx, page)
 	return ListMails200JSONResponse{Total: total, Page: page.Number, Size: page.Size,
-		Items: each(all, func(m service.Mail) SentMail {
+		Items: each(all, func(m base.Mail) SentMail {
 			return SentMail{ID: m.ID, Person: m.Person, To: m.To, Subject: m.Subject, Text: m.Text, Made: m.Made,
 				Tries: m.Tries, State: SentMailState(stateOfDelivery(m.Done, m.Next)),
 				Next: someTime(m.Next), Taken: someTime(m.Done), Said: some(m.Said)}
@@ -37,7 +37,7 @@ func (h *handlers) ListMails(ctx context.Context, r ListMailsRequestObject) (Lis
 
 // MailAgain implements [StrictServerInterface].
 func (h *handlers) MailAgain(ctx context.Context, r MailAgainRequestObject) (MailAgainResponseObject, error) {
-	return MailAgain204Response{}, h.service.MailAgain(ctx, callerOf(ctx), r.MailID)
+	return MailAgain204Response{}, h.service.Notify.MailAgain(ctx, callerOf(ctx), r.MailID)
 }
 
 // stateOfDelivery says how it stands with what was taken at one time, or is tried at another.
@@ -53,10 +53,10 @@ func stateOfDelivery(done, next time.Time) string {
 
 // FollowView implements [StrictServerInterface].
 func (h *handlers) FollowView(ctx context.Context, r FollowViewRequestObject) (FollowViewResponseObject, error) {
-	return FollowView204Response{}, h.service.FollowView(ctx, callerOf(ctx), r.ViewID, true)
+	return FollowView204Response{}, h.service.Notify.FollowView(ctx, callerOf(ctx), r.ViewID, true)
 }
 
 // UnfollowView implements [StrictServerInterface].
 func (h *handlers) UnfollowView(ctx context.Context, r UnfollowViewRequestObject) (UnfollowViewResponseObject, error) {
-	return UnfollowView204Response{}, h.service.FollowView(ctx, callerOf(ctx), r.ViewID, false)
+	return UnfollowView204Response{}, h.service.Notify.FollowView(ctx, callerOf(ctx), r.ViewID, false)
 }

@@ -7,7 +7,7 @@ import (
 	"net/http"
 	"strings"
 
-	"inkret/service"
+	"inkret/service/people"
 )
 
 const (
@@ -20,14 +20,14 @@ const SignedInAt = ticketPath + "/done"
 
 // GetWays implements [StrictServerInterface].
 func (h *handlers) GetWays(context.Context, GetWaysRequestObject) (GetWaysResponseObject, error) {
-	return GetWays200JSONResponse{Openid: some(h.service.OpenIDName())}, nil
+	return GetWays200JSONResponse{Openid: some(h.service.People.OpenIDName())}, nil
 }
 
 // BeginOpenID implements [StrictServerInterface].
 func (h *handlers) BeginOpenID(ctx context.Context, r BeginOpenIDRequestObject) (BeginOpenIDResponseObject, error) {
-	to, sealed, err := h.service.BeginOpenID(ctx, value(r.Params.Next))
+	to, sealed, err := h.service.People.BeginOpenID(ctx, value(r.Params.Next))
 	if err != nil {
-		if why := service.Refusal(err); why != "" {
+		if why := people.Refusal(err); why != "" {
 			return BeginOpenID303Response{Headers: BeginOpenID303ResponseHeaders{Location: some("/sign-in?refused=" +
 				why)}}, nil
 		}
@@ -42,9 +42,9 @@ func (h *handlers) BeginOpenID(ctx context.Context, r BeginOpenIDRequestObject) 
 // FinishOpenID implements [StrictServerInterface].
 func (h *handlers) FinishOpenID(ctx context.Context, r FinishOpenIDRequestObject) (FinishOpenIDResponseObject, error) {
 	sealed, _ := base64.RawURLEncoding.DecodeString(h.cookieIn(ctx, ticketCookie))
-	who, secret, next, err := h.service.FinishOpenID(ctx, sealed, value(r.Params.State), value(r.Params.Code))
+	who, secret, next, err := h.service.People.FinishOpenID(ctx, sealed, value(r.Params.State), value(r.Params.Code))
 	if err != nil {
-		if why := service.Refusal(err); why != "" {
+		if why := people.Refusal(err); why != "" {
 			return FinishOpenID303Response{Headers: FinishOpenID303ResponseHeaders{Location: some("/sign-in?refused=" +
 				why)}}, nil
 		}

@@ -3,20 +3,21 @@ package httpapi
 import (
 	"context"
 
-	"inkret/service"
+	"inkret/service/base"
+	"inkret/service/people"
 )
 
 // ChangePassword implements [StrictServerInterface].
 func (h *handlers) ChangePassword(ctx context.Context,
 	r ChangePasswordRequestObject) (ChangePasswordResponseObject, error) {
-	return ChangePassword204Response{}, h.service.ChangePassword(ctx, callerOf(ctx), r.Body.Old, r.Body.New)
+	return ChangePassword204Response{}, h.service.People.ChangePassword(ctx, callerOf(ctx), r.Body.Old, r.Body.New)
 }
 
 // ListSessions implements [StrictServerInterface].
 func (h *handlers) ListSessions(ctx context.Context, _ ListSessionsRequestObject) (ListSessionsResponseObject, error) {
 	who := callerOf(ctx)
-	all, err := h.service.Sessions(ctx, who)
-	return ListSessions200JSONResponse(each(all, func(k service.Key) Session {
+	all, err := h.service.People.Sessions(ctx, who)
+	return ListSessions200JSONResponse(each(all, func(k base.Key) Session {
 		return Session{ID: k.ID, Created: k.Created, Expires: k.Expires, LastUsed: someTime(k.LastUsed),
 			Current: k.ID == who.Key.ID}
 	})), err
@@ -24,20 +25,20 @@ func (h *handlers) ListSessions(ctx context.Context, _ ListSessionsRequestObject
 
 // EndSession implements [StrictServerInterface].
 func (h *handlers) EndSession(ctx context.Context, r EndSessionRequestObject) (EndSessionResponseObject, error) {
-	return EndSession204Response{}, h.service.EndSession(ctx, callerOf(ctx), r.SessionID)
+	return EndSession204Response{}, h.service.People.EndSession(ctx, callerOf(ctx), r.SessionID)
 }
 
 // GetSecondFactor implements [StrictServerInterface].
 func (h *handlers) GetSecondFactor(ctx context.Context,
 	_ GetSecondFactorRequestObject) (GetSecondFactorResponseObject, error) {
-	on, left, err := h.service.Factor(ctx, callerOf(ctx))
+	on, left, err := h.service.People.Factor(ctx, callerOf(ctx))
 	return GetSecondFactor200JSONResponse{On: on, RecoveryLeft: left}, err
 }
 
 // BeginSecondFactor implements [StrictServerInterface].
 func (h *handlers) BeginSecondFactor(ctx context.Context,
 	r BeginSecondFactorRequestObject) (BeginSecondFactorResponseObject, error) {
-	f, err := h.service.BeginFactor(ctx, callerOf(ctx), r.Body.Password)
+	f, err := h.service.People.BeginFactor(ctx, callerOf(ctx), r.Body.Password)
 	if err != nil {
 		return nil, err
 	}
@@ -47,7 +48,7 @@ func (h *handlers) BeginSecondFactor(ctx context.Context,
 // ConfirmSecondFactor implements [StrictServerInterface].
 func (h *handlers) ConfirmSecondFactor(ctx context.Context,
 	r ConfirmSecondFactorRequestObject) (ConfirmSecondFactorResponseObject, error) {
-	codes, err := h.service.ConfirmFactor(ctx, callerOf(ctx), r.Body.Code)
+	codes, err := h.service.People.ConfirmFactor(ctx, callerOf(ctx), r.Body.Code)
 	if err != nil {
 		return nil, err
 	}
@@ -57,12 +58,12 @@ func (h *handlers) ConfirmSecondFactor(ctx context.Context,
 // EndSecondFactor implements [StrictServerInterface].
 func (h *handlers) EndSecondFactor(ctx context.Context,
 	r EndSecondFactorRequestObject) (EndSecondFactorResponseObject, error) {
-	return EndSecondFactor204Response{}, h.service.EndFactor(ctx, callerOf(ctx), r.Body.Password, r.Body.Code)
+	return EndSecondFactor204Response{}, h.service.People.EndFactor(ctx, callerOf(ctx), r.Body.Password, r.Body.Code)
 }
 
 // ChangePerson implements [StrictServerInterface].
 func (h *handlers) ChangePerson(ctx context.Context, r ChangePersonRequestObject) (ChangePersonResponseObject, error) {
-	w := service.PersonWish{Active: r.Body.Active, Roles: map[string]string{}}
+	w := people.PersonWish{Active: r.Body.Active, Roles: map[string]string{}}
 	if r.Body.Role != nil {
 		text := string(*r.Body.Role)
 		w.Role = &text
@@ -70,7 +71,7 @@ func (h *handlers) ChangePerson(ctx context.Context, r ChangePersonRequestObject
 	for _, at := range value(r.Body.ServiceRoles) {
 		w.Roles[at.Service] = string(value(at.Role))
 	}
-	p, err := h.service.ChangePerson(ctx, callerOf(ctx), r.PersonID, w)
+	p, err := h.service.People.ChangePerson(ctx, callerOf(ctx), r.PersonID, w)
 	if err != nil {
 		return nil, err
 	}
@@ -80,7 +81,7 @@ func (h *handlers) ChangePerson(ctx context.Context, r ChangePersonRequestObject
 // ResetPassword implements [StrictServerInterface].
 func (h *handlers) ResetPassword(ctx context.Context,
 	r ResetPasswordRequestObject) (ResetPasswordResponseObject, error) {
-	p, code, err := h.service.ResetLink(ctx, callerOf(ctx), r.PersonID)
+	p, code, err := h.service.People.ResetLink(ctx, callerOf(ctx), r.PersonID)
 	if err != nil {
 		return nil, err
 	}

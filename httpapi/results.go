@@ -4,9 +4,11 @@ import (
 	"context"
 	"fmt"
 
+	"inkret/service/base"
+	"inkret/service/findings"
+
 	"inkret/core/finding"
 	"inkret/core/scan"
-	"inkret/service"
 )
 
 // SendResult implements [StrictServerInterface].
@@ -15,7 +17,7 @@ func (h *handlers) SendResult(ctx context.Context, r SendResultRequestObject) (S
 	if b.Service != nil && *b.Service != r.Service {
 		return nil, invalid("the result is of the service " + *b.Service + ", not of " + r.Service)
 	}
-	out := service.Result{Service: r.Service, Line: r.Params.Line, Revision: value(r.Params.Revision),
+	out := base.Result{Service: r.Service, Line: r.Params.Line, Revision: value(r.Params.Revision),
 		Link: value(r.Params.Link), Rules: value(b.Rules),
 		Summary: finding.Summary{Captures: b.Summary.Captures, Judged: b.Summary.Judged, Skipped: b.Summary.Skipped,
 			Bytes: int(b.Summary.Bytes), ExcessBytes: int(b.Summary.ExcessBytes)}}
@@ -32,7 +34,7 @@ func (h *handlers) SendResult(ctx context.Context, r SendResultRequestObject) (S
 			Spots: value(f.Spots),
 			Bytes: value(f.Bytes), Excepted: value(f.Excepted)})
 	}
-	v, err := h.service.SendResult(ctx, callerOf(ctx), out)
+	v, err := h.service.Findings.SendResult(ctx, callerOf(ctx), out)
 	if err != nil {
 		return nil, err
 	}
@@ -41,7 +43,7 @@ func (h *handlers) SendResult(ctx context.Context, r SendResultRequestObject) (S
 
 // GetResult implements [StrictServerInterface].
 func (h *handlers) GetResult(ctx context.Context, r GetResultRequestObject) (GetResultResponseObject, error) {
-	v, err := h.service.Result(ctx, r.ResultID)
+	v, err := h.service.Findings.Result(ctx, r.ResultID)
 	if err != nil {
 		return nil, err
 	}
@@ -51,21 +53,21 @@ func (h *handlers) GetResult(ctx context.Context, r GetResultRequestObject) (Get
 // ListResults implements [StrictServerInterface].
 func (h *handlers) ListResults(ctx context.Context, r ListResultsRequestObject) (ListResultsResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
-	all, total, err := h.service.Results(ctx, value(r.Params.Service), value(r.Params.Line), page)
+	all, total, err := h.service.Findings.Results(ctx, value(r.Params.Service), value(r.Params.Line), page)
 	return ListResults200JSONResponse{Items: each(all, resultOf), Total: total, Page: page.Number, Size: page.Size}, err
 }
 
 // DropResult implements [StrictServerInterface].
 func (h *handlers) DropResult(ctx context.Context, r DropResultRequestObject) (DropResultResponseObject, error) {
-	return DropResult204Response{}, h.service.DropResult(ctx, callerOf(ctx), r.ResultID)
+	return DropResult204Response{}, h.service.Findings.DropResult(ctx, callerOf(ctx), r.ResultID)
 }
 
 // SetMainLine implements [StrictServerInterface].
 func (h *handlers) SetMainLine(ctx context.Context, r SetMainLineRequestObject) (SetMainLineResponseObject, error) {
-	return SetMainLine204Response{}, h.service.SetMainLine(ctx, callerOf(ctx), r.Service, r.Body.Line)
+	return SetMainLine204Response{}, h.service.Findings.SetMainLine(ctx, callerOf(ctx), r.Service, r.Body.Line)
 }
 
-func resultOf(r service.Result) PipelineResult {
+func resultOf(r base.Result) PipelineResult {
 	return PipelineResult{ID: r.ID, Service: r.Service, Line: r.Line, Main: r.Main, Revision: some(r.Revision),
 		Link: some(r.Link), Author: r.Author, At: r.At, Rules: r.Rules,
 		Summary: CheckSummary{Captures: r.Captures, Judged: r.Judged, Skipped: r.Skipped, Bytes: int64(r.Bytes),
@@ -73,7 +75,7 @@ func resultOf(r service.Result) PipelineResult {
 		BySeverity: severities(func(s scan.Severity) int { return r.BySeverity[s] })}
 }
 
-func (h *handlers) resultDetailOf(v service.ResultView) ResultDetail {
+func (h *handlers) resultDetailOf(v findings.ResultView) ResultDetail {
 	checked := func(f finding.Checked) CheckedFinding {
 		out := CheckedFinding{Fingerprint: f.Fingerprint, Kind: f.Kind, Severity: Severity(f.Severity.String()),
 			Endpoint: f.Endpoint, Audience: some(f.Audience), Direction: some(f.Direction), Path: f.Path,

@@ -20,6 +20,8 @@ import (
 	"strings"
 	"time"
 
+	"inkret/service/base"
+
 	"github.com/klauspost/compress/gzhttp"
 	"github.com/labstack/echo/v5"
 
@@ -233,12 +235,12 @@ func (a *arriving) Read(p []byte) (int, error) {
 	return n, err
 }
 
-var statusOf = map[service.Code]int{
-	service.Invalid: http.StatusBadRequest, service.Unauthenticated: http.StatusUnauthorized,
-	service.Forbidden: http.StatusForbidden,
-	service.NotFound:  http.StatusNotFound, service.Conflict: http.StatusConflict,
-	service.Full:       http.StatusInsufficientStorage,
-	service.Unreadable: http.StatusUnsupportedMediaType, service.Slowed: http.StatusTooManyRequests,
+var statusOf = map[base.Code]int{
+	base.Invalid: http.StatusBadRequest, base.Unauthenticated: http.StatusUnauthorized,
+	base.Forbidden: http.StatusForbidden,
+	base.NotFound:  http.StatusNotFound, base.Conflict: http.StatusConflict,
+	base.Full:       http.StatusInsufficientStorage,
+	base.Unreadable: http.StatusUnsupportedMediaType, base.Slowed: http.StatusTooManyRequests,
 }
 
 // fail answers an error with a problem (RFC 9457). What is not meant to be told
@@ -248,7 +250,7 @@ func (h *handlers) fail(c *echo.Context, err error) {
 		return
 	}
 	p := Problem{Type: "about:blank", Status: http.StatusInternalServerError}
-	var known *service.Problem
+	var known *base.Problem
 	var tooLarge *http.MaxBytesError
 	var coded echo.HTTPStatusCoder
 	var said *echo.HTTPError
@@ -258,8 +260,8 @@ func (h *handlers) fail(c *echo.Context, err error) {
 		if known.Type != "" {
 			p.Type = known.Type
 		}
-	case errors.Is(err, service.ErrFull):
-		known = service.NoRoom(err)
+	case errors.Is(err, base.ErrFull):
+		known = base.NoRoom(err)
 		p.Status, p.Detail, p.Next = http.StatusInsufficientStorage, &known.Detail, some(known.Next)
 	case errors.Is(err, os.ErrDeadlineExceeded):
 		p.Status, p.Detail = http.StatusRequestTimeout, some("the body of the request did not arrive in time")
@@ -285,7 +287,7 @@ func (h *handlers) fail(c *echo.Context, err error) {
 	if known != nil && known.Wait > 0 {
 		c.Response().Header().Set("Retry-After", strconv.Itoa(int(known.Wait/time.Second)+1))
 	}
-	h.service.NoteRefusal(context.WithoutCancel(c.Request().Context()), callerOf(c.Request().Context()),
+	h.service.Base.NoteRefusal(context.WithoutCancel(c.Request().Context()), callerOf(c.Request().Context()),
 		c.Request().Method+" "+c.Path(), err)
 	c.Response().Header().Set("Content-Type", "application/problem+json")
 	if err := c.JSON(p.Status, p); err != nil {
@@ -325,7 +327,7 @@ func (h *handlers) console(c *echo.Context) error {
 	}
 	page, err := fs.ReadFile(h.options.Console, "index.html")
 	if err != nil {
-		return &service.Problem{Code: service.NotFound, Detail: "this program was built without its console",
+		return &base.Problem{Code: base.NotFound, Detail: "this program was built without its console",
 			Next: "build it with: make build"}
 	}
 	random := make([]byte, 16)

@@ -12,6 +12,8 @@ import (
 	"testing"
 	"testing/fstest"
 
+	"inkret/service/base"
+
 	"inkret/api"
 	"inkret/service"
 )
@@ -46,12 +48,12 @@ func newSite(t *testing.T) *site {
 	}
 	out := &site{httptest.NewServer(h), map[string]string{}, sync.OnceFunc(func() { close(stopping) }), s, dir}
 	t.Cleanup(func() { out.stop(); out.Close() })
-	for _, role := range []string{service.Viewer, service.Reviewer, service.Lead, service.Administrator} {
-		p, err := s.AddPerson(t.Context(), role, role+"@quay.example", role, "low tide at nine")
+	for _, role := range []string{base.Viewer, base.Reviewer, base.Lead, base.Administrator} {
+		p, err := s.People.AddPerson(t.Context(), role, role+"@quay.example", role, "low tide at nine")
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, out.tokens[role], err = s.NewToken(t.Context(), service.Caller{}, p, service.Key{Name: "test"},
+		if _, out.tokens[role], err = s.People.NewToken(t.Context(), base.Caller{}, p, base.Key{Name: "test"},
 			0); err != nil {
 			t.Fatal(err)
 		}
@@ -141,7 +143,7 @@ func TestEveryOperationHoldsItsRole(t *testing.T) {
 		}
 		for role, token := range s.tokens {
 			a := s.call(t, method, path(op), token, "")
-			if may := op.Role == "none" || service.May(role, op.Role); may == (a.status == http.StatusForbidden) {
+			if may := op.Role == "none" || base.May(role, op.Role); may == (a.status == http.StatusForbidden) {
 				t.Errorf("%s as %s gives %d", op.ID, role, a.status)
 			}
 			if a.status >= 500 {
@@ -153,7 +155,7 @@ func TestEveryOperationHoldsItsRole(t *testing.T) {
 
 func TestProblems(t *testing.T) {
 	s := newSite(t)
-	viewer, reviewer := s.tokens[service.Viewer], s.tokens[service.Reviewer]
+	viewer, reviewer := s.tokens[base.Viewer], s.tokens[base.Reviewer]
 	for _, c := range []struct {
 		name, method, path, token, body string
 		status                          int
@@ -219,7 +221,7 @@ func TestProblems(t *testing.T) {
 			`{"ids":["0123456789abcdef"],"to":"confirmed","tyr":true}`, 400, "there is no member /tyr here"},
 		{"a dry run in capitals", "POST", "/api/v1/findings/changes", reviewer,
 			`{"ids":["0123456789abcdef"],"to":"confirmed","TRY":true}`, 400, "there is no member /TRY here"},
-		{"a member that answers have", "PATCH", "/api/v1/people/1", s.tokens[service.Administrator],
+		{"a member that answers have", "PATCH", "/api/v1/people/1", s.tokens[base.Administrator],
 			`{"kept_out":true}`, 400, "there is no member /kept_out here"},
 		{"a member deep inside", "PUT", "/api/v1/services/s/contracts", reviewer,
 			`{"files":[{"name":"a","text":"","mode":1}]}`, 400, "there is no member /files/0/mode here"},
@@ -239,9 +241,9 @@ func TestProblems(t *testing.T) {
 		{"a call again of nothing", "POST", "/api/v1/repeats", reviewer, `{}`, 400, "say which calls"},
 		{"a call again that is not there", "POST", "/api/v1/repeats", reviewer, `{"capture":7}`, 404,
 			"there is no capture 7"},
-		{"credentials of nothing", "PUT", "/api/v1/services/none/credentials/x", s.tokens[service.Lead],
+		{"credentials of nothing", "PUT", "/api/v1/services/none/credentials/x", s.tokens[base.Lead],
 			`{"headers":[]}`, 400, "the member /headers must not be empty"},
-		{"a keeping time of no service", "PUT", "/api/v1/services/none/keeping", s.tokens[service.Administrator],
+		{"a keeping time of no service", "PUT", "/api/v1/services/none/keeping", s.tokens[base.Administrator],
 			`{"days":1,"bodies":true}`, 404, "there is no service"},
 		{"a withdrawal of nothing", "POST", "/api/v1/batches/7/withdrawal", reviewer, `{"reason":"x"}`, 404,
 			"there is no batch 7"},
@@ -339,7 +341,7 @@ func TestAddressesNobodyKnows(t *testing.T) {
 
 func TestInvitations(t *testing.T) {
 	s := newSite(t)
-	a := s.call(t, "POST", "/api/v1/people", s.tokens[service.Administrator],
+	a := s.call(t, "POST", "/api/v1/people", s.tokens[base.Administrator],
 		`{"email":"iva@quay.example","role":"viewer"}`)
 	var invited Invited
 	if err := json.Unmarshal([]byte(a.body), &invited); err != nil || a.status != 201 ||
@@ -351,7 +353,7 @@ func TestInvitations(t *testing.T) {
 		`","name":"Iva","password":"long enough for it"}`); a.status != 200 || a.header.Get("Set-Cookie") == "" {
 		t.Errorf("setting up gives %d %s", a.status, a.body)
 	}
-	if a := s.call(t, "GET", "/api/v1/people", s.tokens[service.Viewer], ""); !strings.Contains(a.body, `"Iva"`) {
+	if a := s.call(t, "GET", "/api/v1/people", s.tokens[base.Viewer], ""); !strings.Contains(a.body, `"Iva"`) {
 		t.Errorf("people: %s", a.body)
 	}
 }
@@ -373,7 +375,7 @@ func TestScriptsArePackedAndAnswersAreNot(t *testing.T) {
 		"identity"); a.header.Get("Content-Encoding") != "" || len(a.body) != 18_000 {
 		t.Errorf("to one who unpacks nothing it is sent as %v, %d bytes", a.header, len(a.body))
 	}
-	if a := s.call(t, "GET", "/api/v1/people", s.tokens[service.Viewer], "", "Accept-Encoding",
+	if a := s.call(t, "GET", "/api/v1/people", s.tokens[base.Viewer], "", "Accept-Encoding",
 		"gzip"); a.status != 200 || a.header.Get("Content-Encoding") != "" {
 		t.Errorf("an answer is packed: %v", a.header)
 	}

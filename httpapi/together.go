@@ -5,9 +5,12 @@ import (
 	"net/url"
 	"strings"
 
+	"inkret/service/base"
+	"inkret/service/findings"
+	"inkret/service/review"
+
 	"inkret/core/finding"
 	"inkret/core/scan"
-	"inkret/service"
 )
 
 // queryOf gives the query of the request that is answered, as it was sent; the description has been held against it.
@@ -21,17 +24,17 @@ func (h *handlers) personOf(ctx context.Context, who string) (int64, error) {
 	if who == "me" {
 		return callerOf(ctx).ID, nil
 	}
-	p, err := h.service.PersonByEmail(ctx, who)
+	p, err := h.service.Base.PersonByEmail(ctx, who)
 	return p.ID, err
 }
 
 // queryFilter reads a filter that is written as the query of a list of findings.
-func (h *handlers) queryFilter(ctx context.Context, query string) (service.FindingFilter, error) {
+func (h *handlers) queryFilter(ctx context.Context, query string) (base.FindingFilter, error) {
 	q, err := url.ParseQuery(strings.TrimPrefix(query, "?"))
 	if err != nil {
-		return service.FindingFilter{}, invalid("the filter is no query: " + err.Error())
+		return base.FindingFilter{}, invalid("the filter is no query: " + err.Error())
 	}
-	return h.service.Filter(ctx, callerOf(ctx), q)
+	return h.service.Findings.Filter(ctx, callerOf(ctx), q)
 }
 
 // GroupFindings implements [StrictServerInterface].
@@ -41,8 +44,8 @@ func (h *handlers) GroupFindings(ctx context.Context,
 	if err != nil {
 		return nil, invalid("the filter is no query: " + err.Error())
 	}
-	all, left, err := h.service.Groups(ctx, callerOf(ctx), q, string(r.Params.By))
-	return GroupFindings200JSONResponse{Left: left, Groups: each(all, func(g service.Group) FindingGroup {
+	all, left, err := h.service.Findings.Groups(ctx, callerOf(ctx), q, string(r.Params.By))
+	return GroupFindings200JSONResponse{Left: left, Groups: each(all, func(g findings.Group) FindingGroup {
 		return FindingGroup{Name: g.Name, Findings: g.Findings, Endpoints: g.Endpoints, Query: g.Query,
 			BySeverity: severities(func(s scan.Severity) int { return g.Open[s] })}
 	})}, err
@@ -55,7 +58,7 @@ func (h *handlers) ChangeFindings(ctx context.Context,
 	if (b.Ids == nil) == (b.Filter == nil) {
 		return nil, invalid("say which findings: either `ids` or a `filter`")
 	}
-	w := service.Wish{To: finding.State(value(b.To)), Until: value(b.Until), Comment: value(b.Comment), Team: b.Team,
+	w := findings.Wish{To: finding.State(value(b.To)), Until: value(b.Until), Comment: value(b.Comment), Team: b.Team,
 		Due: b.Due, Add: value(b.AddLabels), Remove: value(b.RemoveLabels), Decline: value(b.DeclineWaiver)}
 	if b.Person != nil {
 		var id int64
@@ -67,7 +70,7 @@ func (h *handlers) ChangeFindings(ctx context.Context,
 		}
 		w.Person = &id
 	}
-	var by *service.FindingFilter
+	var by *base.FindingFilter
 	if b.Filter != nil {
 		read, err := h.queryFilter(ctx, *b.Filter)
 		if err != nil {
@@ -75,35 +78,35 @@ func (h *handlers) ChangeFindings(ctx context.Context,
 		}
 		by = &read
 	}
-	out, err := h.service.ChangeFindings(ctx, callerOf(ctx), value(b.Ids), by, w, value(b.Try))
+	out, err := h.service.Findings.ChangeFindings(ctx, callerOf(ctx), value(b.Ids), by, w, value(b.Try))
 	if err != nil {
 		return nil, err
 	}
 	c := changedOf(out.Change)
 	c.Matched, c.Left, c.Refused = &out.Matched, &out.Left, someList(each(out.Refused, refusedOf))
-	c.Reasons = someList(each(out.Reasons, func(r service.Reason) RefusalReason {
+	c.Reasons = someList(each(out.Reasons, func(r findings.Reason) RefusalReason {
 		return RefusalReason{Why: r.Why,
 			Findings: r.Findings}
 	}))
 	return ChangeFindings200JSONResponse(c), nil
 }
 
-func changedOf(c service.StandingChange) FindingsChanged {
+func changedOf(c base.StandingChange) FindingsChanged {
 	return FindingsChanged{ID: some(c.ID), At: c.At, Author: c.Author, Words: c.Words, Findings: c.Findings,
 		Undone: some(c.Undone)}
 }
 
-func refusedOf(r service.Refused) RefusedFinding { return RefusedFinding{ID: r.ID, Why: r.Why} }
+func refusedOf(r base.Refused) RefusedFinding { return RefusedFinding{ID: r.ID, Why: r.Why} }
 
 // ListChanges implements [StrictServerInterface].
 func (h *handlers) ListChanges(ctx context.Context, _ ListChangesRequestObject) (ListChangesResponseObject, error) {
-	all, err := h.service.Changes(ctx)
+	all, err := h.service.Findings.Changes(ctx)
 	return ListChanges200JSONResponse(each(all, changedOf)), err
 }
 
 // UndoChange implements [StrictServerInterface].
 func (h *handlers) UndoChange(ctx context.Context, r UndoChangeRequestObject) (UndoChangeResponseObject, error) {
-	n, left, err := h.service.UndoChange(ctx, callerOf(ctx), r.ChangeID)
+	n, left, err := h.service.Findings.UndoChange(ctx, callerOf(ctx), r.ChangeID)
 	if err != nil {
 		return nil, err
 	}
@@ -112,8 +115,8 @@ func (h *handlers) UndoChange(ctx context.Context, r UndoChangeRequestObject) (U
 
 // ListLabels implements [StrictServerInterface].
 func (h *handlers) ListLabels(ctx context.Context, _ ListLabelsRequestObject) (ListLabelsResponseObject, error) {
-	all, err := h.service.Labels(ctx)
-	return ListLabels200JSONResponse(each(all, func(l service.LabelCount) LabelCount {
+	all, err := h.service.Findings.Labels(ctx)
+	return ListLabels200JSONResponse(each(all, func(l base.LabelCount) LabelCount {
 		return LabelCount{Label: l.Label,
 			Findings: l.Findings}
 	})), err
@@ -121,14 +124,15 @@ func (h *handlers) ListLabels(ctx context.Context, _ ListLabelsRequestObject) (L
 
 // GetDue implements [StrictServerInterface].
 func (h *handlers) GetDue(ctx context.Context, _ GetDueRequestObject) (GetDueResponseObject, error) {
-	days, err := h.service.Due(ctx)
+	days, err := h.service.Findings.Due(ctx)
 	return GetDue200JSONResponse(severities(func(s scan.Severity) int { return days[s] })), err
 }
 
 // SetDue implements [StrictServerInterface].
 func (h *handlers) SetDue(ctx context.Context, r SetDueRequestObject) (SetDueResponseObject, error) {
 	b := r.Body
-	err := h.service.SetDue(ctx, callerOf(ctx), map[scan.Severity]int{scan.Critical: b.Critical, scan.High: b.High,
+	err := h.service.Findings.SetDue(ctx, callerOf(ctx), map[scan.Severity]int{scan.Critical: b.Critical,
+		scan.High:   b.High,
 		scan.Medium: b.Medium, scan.Low: b.Low, scan.Info: b.Info})
 	return SetDue200JSONResponse(*b), err
 }
@@ -136,21 +140,21 @@ func (h *handlers) SetDue(ctx context.Context, r SetDueRequestObject) (SetDueRes
 // FollowFinding implements [StrictServerInterface].
 func (h *handlers) FollowFinding(ctx context.Context,
 	r FollowFindingRequestObject) (FollowFindingResponseObject, error) {
-	return FollowFinding204Response{}, h.service.Follow(ctx, callerOf(ctx), r.FindingID, true)
+	return FollowFinding204Response{}, h.service.Findings.Follow(ctx, callerOf(ctx), r.FindingID, true)
 }
 
 // UnfollowFinding implements [StrictServerInterface].
 func (h *handlers) UnfollowFinding(ctx context.Context,
 	r UnfollowFindingRequestObject) (UnfollowFindingResponseObject, error) {
-	return UnfollowFinding204Response{}, h.service.Follow(ctx, callerOf(ctx), r.FindingID, false)
+	return UnfollowFinding204Response{}, h.service.Findings.Follow(ctx, callerOf(ctx), r.FindingID, false)
 }
 
 // ListNotices implements [StrictServerInterface].
 func (h *handlers) ListNotices(ctx context.Context, r ListNoticesRequestObject) (ListNoticesResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
-	all, total, fresh, err := h.service.Notices(ctx, callerOf(ctx), value(r.Params.Unread), page)
+	all, total, fresh, err := h.service.Notify.Notices(ctx, callerOf(ctx), value(r.Params.Unread), page)
 	return ListNotices200JSONResponse{Total: total, Page: page.Number, Size: page.Size, Unread: fresh,
-		Items: each(all, func(n service.Notice) Notice {
+		Items: each(all, func(n base.Notice) Notice {
 			return Notice{ID: n.ID, At: n.At, Kind: NoticeKind(n.Kind), Author: n.Author, FindingID: some(n.FindingID),
 				Finding: some(n.Finding), RequestID: some(n.RequestID), Service: some(n.Service),
 				Revision: some(n.Revision), More: some(n.More), View: some(n.View), Text: n.Text, Read: n.Read}
@@ -159,11 +163,11 @@ func (h *handlers) ListNotices(ctx context.Context, r ListNoticesRequestObject) 
 
 // ReadNotices implements [StrictServerInterface].
 func (h *handlers) ReadNotices(ctx context.Context, r ReadNoticesRequestObject) (ReadNoticesResponseObject, error) {
-	return ReadNotices204Response{}, h.service.ReadNotices(ctx, callerOf(ctx), r.Body.UpTo)
+	return ReadNotices204Response{}, h.service.Notify.ReadNotices(ctx, callerOf(ctx), r.Body.UpTo)
 }
 
-func viewOf(who int64) func(service.View) SavedView {
-	return func(v service.View) SavedView {
+func viewOf(who int64) func(base.View) SavedView {
+	return func(v base.View) SavedView {
 		return SavedView{ID: v.ID, Name: v.Name, Query: v.Query, Shared: v.Shared, Author: v.Author,
 			Own: v.PersonID == who, Follows: v.Follows}
 	}
@@ -172,7 +176,7 @@ func viewOf(who int64) func(service.View) SavedView {
 // ListViews implements [StrictServerInterface].
 func (h *handlers) ListViews(ctx context.Context, _ ListViewsRequestObject) (ListViewsResponseObject, error) {
 	who := callerOf(ctx)
-	all, err := h.service.Views(ctx, who)
+	all, err := h.service.Findings.Views(ctx, who)
 	return ListViews200JSONResponse(each(all, viewOf(who.ID))), err
 }
 
@@ -183,7 +187,8 @@ func (h *handlers) AddView(ctx context.Context, r AddViewRequestObject) (AddView
 		return nil, err
 	}
 	who := callerOf(ctx)
-	v, err := h.service.AddView(ctx, who, service.View{Name: r.Body.Name, Query: query, Shared: value(r.Body.Shared)})
+	v, err := h.service.Findings.AddView(ctx, who, base.View{Name: r.Body.Name, Query: query,
+		Shared: value(r.Body.Shared)})
 	if err != nil {
 		return nil, err
 	}
@@ -192,11 +197,11 @@ func (h *handlers) AddView(ctx context.Context, r AddViewRequestObject) (AddView
 
 // DropView implements [StrictServerInterface].
 func (h *handlers) DropView(ctx context.Context, r DropViewRequestObject) (DropViewResponseObject, error) {
-	return DropView204Response{}, h.service.DropView(ctx, callerOf(ctx), r.ViewID)
+	return DropView204Response{}, h.service.Findings.DropView(ctx, callerOf(ctx), r.ViewID)
 }
 
-func requestOf(who int64) func(service.RequestView) ExposureRequest {
-	return func(v service.RequestView) ExposureRequest {
+func requestOf(who int64) func(review.RequestView) ExposureRequest {
+	return func(v review.RequestView) ExposureRequest {
 		return ExposureRequest{ID: v.ID, Service: v.Service, Endpoint: v.Endpoint, Audience: v.Audience,
 			Entity: v.Entity, Field: v.Field, Class: some(v.Class), Member: some(v.Member),
 			NeededBy: v.NeededBy, Reason: v.Reason, Author: v.Author, Own: v.PersonID == who, At: v.At,
@@ -210,10 +215,10 @@ func requestOf(who int64) func(service.RequestView) ExposureRequest {
 func (h *handlers) ListRequests(ctx context.Context, r ListRequestsRequestObject) (ListRequestsResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
 	who := callerOf(ctx)
-	by := service.RequestFilter{Service: value(r.Params.Service), Endpoint: value(r.Params.Endpoint),
+	by := base.RequestFilter{Service: value(r.Params.Service), Endpoint: value(r.Params.Endpoint),
 		States: list(r.Params.State)}
 	if len(by.States) == 0 {
-		by.States = []string{service.RequestOpen}
+		by.States = []string{review.RequestOpen}
 	}
 	for _, s := range by.States {
 		if s == "any" {
@@ -225,7 +230,7 @@ func (h *handlers) ListRequests(ctx context.Context, r ListRequestsRequestObject
 	if value(r.Params.Mine) {
 		by.Person = who.ID
 	}
-	all, total, err := h.service.Requests(ctx, by, page)
+	all, total, err := h.service.Review.Requests(ctx, by, page)
 	return ListRequests200JSONResponse{Total: total, Page: page.Number, Size: page.Size,
 		Items: each(all, requestOf(who.ID))}, err
 }
@@ -233,8 +238,9 @@ func (h *handlers) ListRequests(ctx context.Context, r ListRequestsRequestObject
 // AskForField implements [StrictServerInterface].
 func (h *handlers) AskForField(ctx context.Context, r AskForFieldRequestObject) (AskForFieldResponseObject, error) {
 	who, b := callerOf(ctx), r.Body
-	v, err := h.service.Ask(ctx, who, service.Request{Service: b.Service, Endpoint: b.Endpoint, Audience: b.Audience,
-		Entity: b.Entity, Field: b.Field, Member: value(b.Member), NeededBy: b.NeededBy, Reason: b.Reason})
+	v, err := h.service.Review.Ask(ctx, who, base.Request{Service: b.Service, Endpoint: b.Endpoint,
+		Audience: b.Audience,
+		Entity:   b.Entity, Field: b.Field, Member: value(b.Member), NeededBy: b.NeededBy, Reason: b.Reason})
 	if err != nil {
 		return nil, err
 	}
@@ -243,7 +249,7 @@ func (h *handlers) AskForField(ctx context.Context, r AskForFieldRequestObject) 
 
 // GetRequest implements [StrictServerInterface].
 func (h *handlers) GetRequest(ctx context.Context, r GetRequestRequestObject) (GetRequestResponseObject, error) {
-	v, err := h.service.Request(ctx, r.RequestID)
+	v, err := h.service.Review.Request(ctx, r.RequestID)
 	if err != nil {
 		return nil, err
 	}
@@ -254,7 +260,7 @@ func (h *handlers) GetRequest(ctx context.Context, r GetRequestRequestObject) (G
 func (h *handlers) WithdrawRequest(ctx context.Context,
 	r WithdrawRequestRequestObject) (WithdrawRequestResponseObject, error) {
 	who := callerOf(ctx)
-	v, err := h.service.WithdrawRequest(ctx, who, r.RequestID)
+	v, err := h.service.Review.WithdrawRequest(ctx, who, r.RequestID)
 	if err != nil {
 		return nil, err
 	}
@@ -265,11 +271,11 @@ func (h *handlers) WithdrawRequest(ctx context.Context,
 func (h *handlers) DecideRequest(ctx context.Context,
 	r DecideRequestRequestObject) (DecideRequestResponseObject, error) {
 	who := callerOf(ctx)
-	d := service.Decision{Grant: r.Body.Grant, Comment: value(r.Body.Comment)}
+	d := review.Decision{Grant: r.Body.Grant, Comment: value(r.Body.Comment)}
 	if l := r.Body.Less; l != nil {
-		d.Less = &service.Less{Max: value(l.Max), Optional: value(l.Optional), Member: value(l.Member)}
+		d.Less = &review.Less{Max: value(l.Max), Optional: value(l.Optional), Member: value(l.Member)}
 	}
-	v, err := h.service.DecideRequest(ctx, who, r.RequestID, d)
+	v, err := h.service.Review.DecideRequest(ctx, who, r.RequestID, d)
 	if err != nil {
 		return nil, err
 	}
@@ -282,7 +288,7 @@ func (h *handlers) GetStanding(ctx context.Context, r GetStandingRequestObject) 
 	if r.Params.Days != nil {
 		days = *r.Params.Days
 	}
-	s, err := h.service.Standing(ctx, service.StandingFilter{Service: value(r.Params.Service),
+	s, err := h.service.Findings.Standing(ctx, base.StandingFilter{Service: value(r.Params.Service),
 		Team: value(r.Params.Team)}, days)
 	if err != nil {
 		return nil, err
@@ -290,12 +296,12 @@ func (h *handlers) GetStanding(ctx context.Context, r GetStandingRequestObject) 
 	counts := func(open map[scan.Severity]int) BySeverity {
 		return severities(func(s scan.Severity) int { return open[s] })
 	}
-	worst := func(w service.Worst) Worst { return Worst{Name: w.Name, Open: counts(w.Open), Query: w.Query} }
+	worst := func(w findings.Worst) Worst { return Worst{Name: w.Name, Open: counts(w.Open), Query: w.Query} }
 	return GetStanding200JSONResponse{
-		Days: each(s.Days, func(d service.StandingDay) StandingDay {
+		Days: each(s.Days, func(d findings.StandingDay) StandingDay {
 			return StandingDay{Day: d.Day, Open: counts(d.Open), Found: d.Found, Closed: d.Ended}
 		}),
-		Proofs: each(s.Proofs, func(p service.ProofTime) ProofTime {
+		Proofs: each(s.Proofs, func(p findings.ProofTime) ProofTime {
 			return ProofTime{Severity: Severity(p.Severity.String()), Proofs: p.Proofs,
 				MedianHours: float32(p.Median.Hours()), LongestHours: float32(p.Longest.Hours())}
 		}),
@@ -304,7 +310,7 @@ func (h *handlers) GetStanding(ctx context.Context, r GetStandingRequestObject) 
 			return WeighedDay{Day: d.Day, Captures: d.Captures, Bytes: d.Bytes, ExcessBytes: d.Excess,
 				SavedBytes: d.Saved}
 		}),
-		Savings: each(s.Savings, func(one service.Saving) Saving {
+		Savings: each(s.Savings, func(one findings.Saving) Saving {
 			return Saving{EndpointID: one.Endpoint, Name: one.Name, FirstBytes: one.First, NowBytes: one.Now,
 				SavedBytes: one.Saved}
 		}),

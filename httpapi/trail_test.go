@@ -8,45 +8,45 @@ import (
 	"strings"
 	"testing"
 
-	_ "modernc.org/sqlite"
+	"inkret/service/base"
 
-	"inkret/service"
+	_ "modernc.org/sqlite"
 )
 
 // changes are calls that change something, one for each kind of change, with who makes them; {made} is the id
 // that the call before it gave.
 var changes = []struct{ role, method, path, body, action string }{
-	{service.Reviewer, "PUT", "/api/v1/services/quay/contracts", strings.Replace(worldContract("quay"),
+	{base.Reviewer, "PUT", "/api/v1/services/quay/contracts", strings.Replace(worldContract("quay"),
 		"grants: {id: }", "grants: {id: {optional: true}}", 1), "apply contracts"},
-	{service.Reviewer, "POST", "/api/v1/services/quay/batches?name=more.har", strings.Replace(recorded(), "monday",
+	{base.Reviewer, "POST", "/api/v1/services/quay/batches?name=more.har", strings.Replace(recorded(), "monday",
 		"tuesday", 1) + " ", "take in recording"},
-	{service.Reviewer, "POST", "/api/v1/services/quay/live", `{"name":"another"}`, "begin recording"},
-	{service.Reviewer, "POST", "/api/v1/batches/2/end", ``, "end recording"},
-	{service.Reviewer, "PUT", "/api/v1/batches/1/audience", `{"audience":"visitor"}`, "correct audience"},
-	{service.Reviewer, "POST", "/api/v1/captures/1/reveal", `{"pointer":"/pin","reason":"for the trail"}`, "reveal"},
-	{service.Viewer, "POST", "/api/v1/findings/{finding}/comments", `{"text":"a word"}`, "comment"},
-	{service.Reviewer, "POST", "/api/v1/findings/{finding}/moves", `{"to":"confirmed"}`, "change findings"},
-	{service.Reviewer, "POST", "/api/v1/requests",
+	{base.Reviewer, "POST", "/api/v1/services/quay/live", `{"name":"another"}`, "begin recording"},
+	{base.Reviewer, "POST", "/api/v1/batches/2/end", ``, "end recording"},
+	{base.Reviewer, "PUT", "/api/v1/batches/1/audience", `{"audience":"visitor"}`, "correct audience"},
+	{base.Reviewer, "POST", "/api/v1/captures/1/reveal", `{"pointer":"/pin","reason":"for the trail"}`, "reveal"},
+	{base.Viewer, "POST", "/api/v1/findings/{finding}/comments", `{"text":"a word"}`, "comment"},
+	{base.Reviewer, "POST", "/api/v1/findings/{finding}/moves", `{"to":"confirmed"}`, "change findings"},
+	{base.Reviewer, "POST", "/api/v1/requests",
 		`{"service":"quay","endpoint":"GET /skippers","audience":"visitor","entity":"Skipper","field":"id","needed_by":"x","reason":"the list shows it"}`, "exposure requested"},
-	{service.Reviewer, "POST", "/api/v1/requests/1/decision", `{"grant":false,"comment":"no"}`, "request declined"},
-	{service.Reviewer, "POST", "/api/v1/services/quay/results?line=other",
+	{base.Reviewer, "POST", "/api/v1/requests/1/decision", `{"grant":false,"comment":"no"}`, "request declined"},
+	{base.Reviewer, "POST", "/api/v1/services/quay/results?line=other",
 		`{"inkret":1,"rules":4,"service":"quay","summary":{"captures":1,"judged":1,"skipped":0,"bytes":9,"excess_bytes":0,"by_severity":{}},"skipped":[],"findings":[]}`, "send result"},
-	{service.Lead, "PUT", "/api/v1/services/quay/main-line", `{"line":"trunk"}`, "set main line"},
-	{service.Lead, "PUT", "/api/v1/services/quay/credentials/visitor", `{"headers":[{"name":"X-A","value":"b"}]}`,
+	{base.Lead, "PUT", "/api/v1/services/quay/main-line", `{"line":"trunk"}`, "set main line"},
+	{base.Lead, "PUT", "/api/v1/services/quay/credentials/visitor", `{"headers":[{"name":"X-A","value":"b"}]}`,
 		"set credentials"},
-	{service.Lead, "DELETE", "/api/v1/services/quay/credentials/visitor", ``, "remove credentials"},
-	{service.Administrator, "PUT", "/api/v1/services/quay/keeping", `{"days":40,"bodies":true}`, "set keeping time"},
-	{service.Lead, "PUT", "/api/v1/findings/due", `{"critical":1,"high":2,"medium":3,"low":4,"info":0}`,
+	{base.Lead, "DELETE", "/api/v1/services/quay/credentials/visitor", ``, "remove credentials"},
+	{base.Administrator, "PUT", "/api/v1/services/quay/keeping", `{"days":40,"bodies":true}`, "set keeping time"},
+	{base.Lead, "PUT", "/api/v1/findings/due", `{"critical":1,"high":2,"medium":3,"low":4,"info":0}`,
 		"due days set"},
-	{service.Administrator, "POST", "/api/v1/people", `{"email":"new@quay.example","role":"viewer"}`, "invite"},
-	{service.Administrator, "PATCH", "/api/v1/people/1", `{"role":"reviewer"}`, "change person"},
-	{service.Administrator, "POST", "/api/v1/people/1/reset", ``, "make reset link"},
-	{service.Reviewer, "POST", "/api/v1/tokens", `{"name":"x"}`, "make token"},
-	{service.Administrator, "POST", "/api/v1/hooks",
+	{base.Administrator, "POST", "/api/v1/people", `{"email":"new@quay.example","role":"viewer"}`, "invite"},
+	{base.Administrator, "PATCH", "/api/v1/people/1", `{"role":"reviewer"}`, "change person"},
+	{base.Administrator, "POST", "/api/v1/people/1/reset", ``, "make reset link"},
+	{base.Reviewer, "POST", "/api/v1/tokens", `{"name":"x"}`, "make token"},
+	{base.Administrator, "POST", "/api/v1/hooks",
 		`{"name":"h","url":"http://127.0.0.1:9/x","address":"http://127.0.0.1:9"}`, "add hook"},
-	{service.Lead, "POST", "/api/v1/hooks/1/test", ``, "test hook"},
-	{service.Reviewer, "POST", "/api/v1/batches/2/withdrawal", `{"reason":"it was a trial"}`, "withdraw batch"},
-	{service.Reviewer, "DELETE", "/api/v1/results/1", ``, "drop result"},
+	{base.Lead, "POST", "/api/v1/hooks/1/test", ``, "test hook"},
+	{base.Reviewer, "POST", "/api/v1/batches/2/withdrawal", `{"reason":"it was a trial"}`, "withdraw batch"},
+	{base.Reviewer, "DELETE", "/api/v1/results/1", ``, "drop result"},
 }
 
 // database opens the file behind a site.
@@ -140,7 +140,7 @@ func TestNoChangeWithoutItsTrail(t *testing.T) {
 			t.Errorf("%s: %d %s", c.action, a.status, a.body)
 			continue
 		}
-		e := ask[TrailPage](t, w.site, "GET", "/api/v1/trail?size=1", service.Viewer, "", 200).Items[0]
+		e := ask[TrailPage](t, w.site, "GET", "/api/v1/trail?size=1", base.Viewer, "", 200).Items[0]
 		if e.Action != c.action || e.Email == nil || *e.Email != c.role+"@quay.example" || e.PersonID == nil ||
 			e.Key == nil || !strings.HasPrefix(*e.Key, "token ") {
 			t.Errorf("%s is on the trail as %+v", c.action, e)
@@ -169,7 +169,7 @@ func TestWhatElseIsOnTheTrail(t *testing.T) {
 	w := newWorld(t)
 	has := func(action, subject, email, detail string) {
 		t.Helper()
-		for _, e := range ask[TrailPage](t, w.site, "GET", "/api/v1/trail?size=200", service.Viewer, "", 200).Items {
+		for _, e := range ask[TrailPage](t, w.site, "GET", "/api/v1/trail?size=200", base.Viewer, "", 200).Items {
 			if e.Action == action && strings.Contains(e.Subject, subject) && (e.Email == nil && email == "" ||
 				e.Email != nil && *e.Email == email) && strings.Contains(e.Detail, detail) {
 				return
@@ -186,21 +186,21 @@ func TestWhatElseIsOnTheTrail(t *testing.T) {
 	cookie, _, _ := strings.Cut(in.header.Get("Set-Cookie"), ";")
 	w.call(t, "DELETE", "/api/v1/session", "", "", "Cookie", cookie)
 	has("sign out", "viewer@quay.example", "viewer@quay.example", "session ")
-	w.call(t, "POST", "/api/v1/hooks", w.tokens[service.Reviewer], `{"name":"h","url":"https://h.example"}`)
+	w.call(t, "POST", "/api/v1/hooks", w.tokens[base.Reviewer], `{"name":"h","url":"https://h.example"}`)
 	has("refused", "POST /api/v1/hooks", "reviewer@quay.example", "this needs the role administrator")
 	for range 30 { // the same again is noted once in a while
-		w.call(t, "POST", "/api/v1/hooks", w.tokens[service.Reviewer], `{"name":"h","url":"https://h.example"}`)
+		w.call(t, "POST", "/api/v1/hooks", w.tokens[base.Reviewer], `{"name":"h","url":"https://h.example"}`)
 	}
-	if p := ask[TrailPage](t, w.site, "GET", "/api/v1/trail?action=refused", service.Viewer, "", 200); p.Total != 1 {
+	if p := ask[TrailPage](t, w.site, "GET", "/api/v1/trail?action=refused", base.Viewer, "", 200); p.Total != 1 {
 		t.Errorf("%d refusals are noted", p.Total)
 	}
-	w.call(t, "GET", "/api/v1/services/quay/report?format=csv", w.tokens[service.Lead], "")
+	w.call(t, "GET", "/api/v1/services/quay/report?format=csv", w.tokens[base.Lead], "")
 	has("export report", "quay", "lead@quay.example", "")
-	w.call(t, "GET", "/api/v1/services/quay/contracts/forms/openapi", w.tokens[service.Lead], "")
+	w.call(t, "GET", "/api/v1/services/quay/contracts/forms/openapi", w.tokens[base.Lead], "")
 	has("export contracts", "quay", "lead@quay.example", "openapi")
-	w.call(t, "GET", "/api/v1/services/quay/contracts", w.tokens[service.Viewer], "")
+	w.call(t, "GET", "/api/v1/services/quay/contracts", w.tokens[base.Viewer], "")
 	has("export contracts", "quay", "viewer@quay.example", "as they are")
-	invited := ask[Invited](t, w.site, "POST", "/api/v1/people", service.Administrator,
+	invited := ask[Invited](t, w.site, "POST", "/api/v1/people", base.Administrator,
 		`{"email":"tamsin@quay.example","role":"viewer"}`, 201)
 	_, code, _ := strings.Cut(invited.Link, "#")
 	if a := w.call(t, "POST", "/api/v1/setup/link", "", `{"code":"`+code+`"}`); a.status != 200 ||

@@ -11,13 +11,14 @@ import (
 	"strconv"
 	"strings"
 
+	"inkret/service/base"
+
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
 	"github.com/labstack/echo/v5"
 
 	"inkret/api"
 	"inkret/core/place"
-	"inkret/service"
 )
 
 // validated holds a request against the description: its path, its query and its body. What
@@ -84,8 +85,8 @@ func listed(op *api.Operation, name string) bool {
 // invalid is the problem of a request that cannot be carried out as it is.
 func invalid(detail string) error { return refused("", "%s", detail) }
 
-func refused(next, format string, a ...any) *service.Problem {
-	return &service.Problem{Code: service.Invalid, Detail: fmt.Sprintf(format, a...), Next: next}
+func refused(next, format string, a ...any) *base.Problem {
+	return &base.Problem{Code: base.Invalid, Detail: fmt.Sprintf(format, a...), Next: next}
 }
 
 func unknownParameter(op *api.Operation, name string) error {
@@ -136,7 +137,7 @@ func wrongRequest(op *api.Operation, err error) error {
 	case request != nil && errors.Is(request.Err, openapi3filter.ErrInvalidRequired):
 		return refused("", "the request has no body, and %s needs one", op.ID)
 	case request != nil && strings.Contains(request.Reason, "Content-Type"):
-		return &service.Problem{Code: service.Unreadable, Detail: "the body must be sent as application/json"}
+		return &base.Problem{Code: base.Unreadable, Detail: "the body must be sent as application/json"}
 	}
 	return refused("", "the body is not JSON")
 }

@@ -12,12 +12,16 @@ import (
 
 	"inkret/core/finding"
 	"inkret/sealing"
+	"inkret/service/base"
+	"inkret/service/evidence"
+	"inkret/service/review"
+	"inkret/service/vault"
 	"inkret/store"
 )
 
-func (w *world) findings() []Finding {
+func (w *world) findings() []base.Finding {
 	w.t.Helper()
-	all, _, err := w.Findings(w.t.Context(), FindingFilter{}, Page{Number: 1, Size: 100})
+	all, _, err := w.Findings.Findings(w.t.Context(), base.FindingFilter{}, base.Page{Number: 1, Size: 100})
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -25,9 +29,9 @@ func (w *world) findings() []Finding {
 }
 
 // said checks that an error is a problem of a code whose text has words.
-func said(t *testing.T, err error, code Code, words string) {
+func said(t *testing.T, err error, code base.Code, words string) {
 	t.Helper()
-	var p *Problem
+	var p *base.Problem
 	if !errors.As(err, &p) || p.Code != code || !strings.Contains(p.Detail+" "+p.Next, words) {
 		t.Errorf("error %v; want code %d with %q", err, code, words)
 	}
@@ -42,25 +46,25 @@ func TestABatchIsWithdrawnWithWhatItAloneShows(t *testing.T) {
 	if n := len(w.findings()); n != 2 {
 		t.Fatalf("%d findings", n)
 	}
-	preview, err := w.Withdrawal(t.Context(), two.ID)
+	preview, err := w.Evidence.Withdrawal(t.Context(), two.ID)
 	if err != nil || len(preview.Gone) != 1 || preview.Gone[0].Field != "email" || len(preview.Stay) != 0 ||
 		preview.Fewer != 1 || preview.Captures != 3 {
 		t.Errorf("withdrawing would come to %+v, %v", preview, err)
 	}
-	said(t, w.Withdraw(t.Context(), w.who, two.ID, " "), Invalid, "say why")
-	if err := w.Withdraw(t.Context(), w.who, two.ID, "the wrong stage"); err != nil {
+	said(t, w.Evidence.Withdraw(t.Context(), w.who, two.ID, " "), base.Invalid, "say why")
+	if err := w.Evidence.Withdraw(t.Context(), w.who, two.ID, "the wrong stage"); err != nil {
 		t.Fatal(err)
 	}
-	after, err := w.Finding(t.Context(), Caller{}, hash.ID)
+	after, err := w.Findings.Finding(t.Context(), base.Caller{}, hash.ID)
 	if err != nil || after.Spots != hash.Spots || after.Captures != 1 || after.Bytes != hash.Bytes {
 		t.Errorf("the hash is now %+v, was %+v, %v", after.Finding, hash.Finding, err)
 	}
 	if n := len(w.findings()); n != 1 {
 		t.Errorf("%d findings are left", n)
 	}
-	_, err = w.Batch(t.Context(), two.ID)
-	said(t, err, NotFound, "no batch")
-	endpoints, _, err := w.Endpoints(t.Context(), EndpointFilter{}, Page{Number: 1, Size: 10})
+	_, err = w.Evidence.Batch(t.Context(), two.ID)
+	said(t, err, base.NotFound, "no batch")
+	endpoints, _, err := w.Review.Endpoints(t.Context(), base.EndpointFilter{}, base.Page{Number: 1, Size: 10})
 	if err != nil || endpoints[0].Captures != 2 || endpoints[0].Bytes != int64(len(leaky)+len(clean)) {
 		t.Errorf("the endpoint has %+v, %v", endpoints, err)
 	}
@@ -70,20 +74,20 @@ func TestABatchIsWithdrawnWithWhatItAloneShows(t *testing.T) {
 		t.Errorf("sent again it is %+v", again)
 	}
 	// a finding that somebody has discussed stays, and says so
-	if _, err := w.Comment(t.Context(), w.who, hash.ID, "seen on stage"); err != nil {
+	if _, err := w.Findings.Comment(t.Context(), w.who, hash.ID, "seen on stage"); err != nil {
 		t.Fatal(err)
 	}
 	for _, b := range []int64{one.ID, two.ID + 1} {
-		if err := w.Withdraw(t.Context(), w.who, b, "all of it"); err != nil {
+		if err := w.Evidence.Withdraw(t.Context(), w.who, b, "all of it"); err != nil {
 			t.Fatal(err)
 		}
 	}
-	left, err := w.Finding(t.Context(), Caller{}, hash.ID)
+	left, err := w.Findings.Finding(t.Context(), base.Caller{}, hash.ID)
 	if err != nil || left.Captures != 0 || left.Spots != 0 || left.History[len(left.History)-1].Kind != "withdrawn" ||
 		len(w.findings()) != 1 {
 		t.Errorf("left is %+v, %v", left, err)
 	}
-	if c, err := w.Coverage(t.Context(), "quay"); err != nil || c.Numbers[NeverTried] != 2 {
+	if c, err := w.Review.Coverage(t.Context(), "quay"); err != nil || c.Numbers[review.NeverTried] != 2 {
 		t.Errorf("coverage after all is withdrawn: %+v, %v", c.Numbers, err)
 	}
 }
@@ -93,7 +97,7 @@ func TestWithdrawingTakesAReturnBack(t *testing.T) {
 	w.alone()
 	w.upload("monday.har", recording(leaky))
 	hash := w.theHash()
-	if _, err := w.Move(t.Context(), w.who, hash.ID, finding.Move{To: finding.AwaitingProof}); err != nil {
+	if _, err := w.Findings.Move(t.Context(), w.who, hash.ID, finding.Move{To: finding.AwaitingProof}); err != nil {
 		t.Fatal(err)
 	}
 	w.clock.now = w.clock.now.AddDate(0, 0, 5)
@@ -105,7 +109,7 @@ func TestWithdrawingTakesAReturnBack(t *testing.T) {
 	if v := w.theHash(); v.State != "returned" {
 		t.Fatalf("seen again it is %s", v.State)
 	}
-	if err := w.Withdraw(t.Context(), w.who, b.ID, "replayed by mistake"); err != nil {
+	if err := w.Evidence.Withdraw(t.Context(), w.who, b.ID, "replayed by mistake"); err != nil {
 		t.Fatal(err)
 	}
 	if v := w.theHash(); v.State != "closed" || v.Captures != 1 {
@@ -121,7 +125,7 @@ func TestTheAudienceOfABatchIsCorrected(t *testing.T) {
 	if was.Audience != "office" || was.AudienceBy != "recognised" {
 		t.Fatalf("the audience is %s, %s", was.Audience, was.AudienceBy)
 	}
-	fixed, err := w.Correct(t.Context(), w.who, b.ID, Said{Audience: "visitor"})
+	fixed, err := w.Evidence.Correct(t.Context(), w.who, b.ID, evidence.Said{Audience: "visitor"})
 	if err != nil || fixed.ID != b.ID || fixed.Audience != "visitor" || fixed.Findings != 1 || fixed.Captures != 2 {
 		t.Fatalf("corrected to %+v, %v", fixed, err)
 	}
@@ -129,24 +133,26 @@ func TestTheAudienceOfABatchIsCorrected(t *testing.T) {
 	if now.ID == was.ID || now.Audience != "visitor" || now.AudienceBy != "said" || now.Captures != 1 {
 		t.Errorf("the finding is %+v", now.Finding)
 	}
-	captures, n, _, err := w.Captures(t.Context(), CaptureFilter{Batch: b.ID}, Page{Number: 1, Size: 10})
+	captures, n, _, err := w.Evidence.Captures(t.Context(), base.CaptureFilter{Batch: b.ID},
+		base.Page{Number: 1, Size: 10})
 	if err != nil || n != 2 || captures[0].Audience != "visitor" || captures[0].Findings != 1 ||
 		captures[1].Findings != 0 {
 		t.Errorf("captures %+v, %v", captures, err)
 	}
 	// by a mapping, and back to the contracts' own rules
-	if _, err := w.Correct(t.Context(), w.who, b.ID,
-		Said{Mapping: "audiences: [{audience: visitor, recordings: 'tue*'}]"}); err != nil {
+	if _, err := w.Evidence.Correct(t.Context(), w.who, b.ID,
+		evidence.Said{Mapping: "audiences: [{audience: visitor, recordings: 'tue*'}]"}); err != nil {
 		t.Fatal(err)
 	}
 	if v := w.theHash(); v.ID != was.ID || v.Captures != 1 {
 		t.Errorf("by the rules it is %+v", v.Finding)
 	}
-	_, err = w.Correct(t.Context(), w.who, b.ID, Said{Audience: "pilot"})
-	said(t, err, Invalid, "visitor, office")
-	_, err = w.Correct(t.Context(), w.who, b.ID, Said{Mapping: "audiences: 7"})
-	said(t, err, Invalid, "mapping of audiences")
-	entries, _, err := w.Trail(t.Context(), TrailFilter{Action: "correct audience"}, Page{Number: 1, Size: 10})
+	_, err = w.Evidence.Correct(t.Context(), w.who, b.ID, evidence.Said{Audience: "pilot"})
+	said(t, err, base.Invalid, "visitor, office")
+	_, err = w.Evidence.Correct(t.Context(), w.who, b.ID, evidence.Said{Mapping: "audiences: 7"})
+	said(t, err, base.Invalid, "mapping of audiences")
+	entries, _, err := w.Base.Trail(t.Context(), base.TrailFilter{Action: "correct audience"},
+		base.Page{Number: 1, Size: 10})
 	if err != nil || len(entries) != 2 || entries[1].Detail != "judged anew as visitor" {
 		t.Errorf("trail %+v, %v", entries, err)
 	}
@@ -159,42 +165,44 @@ func line(body string) string {
 
 func TestGrowingBatches(t *testing.T) {
 	w := newWorld(t)
-	watcher := w.Watch("quay")
+	watcher := w.Evidence.Watch("quay")
 	defer watcher.Stop()
-	other := w.Watch("elsewhere")
+	other := w.Evidence.Watch("elsewhere")
 	defer other.Stop()
-	b, err := w.OpenLive(t.Context(), w.who, "quay", "stage", "")
+	b, err := w.Evidence.OpenLive(t.Context(), w.who, "quay", "stage", "")
 	if err != nil || !b.Growing || b.Origin != "recorder" {
 		t.Fatalf("opened %+v, %v", b, err)
 	}
-	b, err = w.ExtendLive(t.Context(), w.who, b.ID, 1, 0, strings.NewReader(line(clean)+line(leaky)))
+	b, err = w.Evidence.ExtendLive(t.Context(), w.who, b.ID, 1, 0, strings.NewReader(line(clean)+line(leaky)))
 	if err != nil || b.Captures != 2 || b.Findings != 1 || b.NewFindings != 1 || b.BySeverity["critical"] != 1 {
 		t.Fatalf("grown to %+v, %v", b, err)
 	}
-	same, err := w.ExtendLive(t.Context(), w.who, b.ID, 1, 0, strings.NewReader(line(clean)+line(leaky)))
+	same, err := w.Evidence.ExtendLive(t.Context(), w.who, b.ID, 1, 0, strings.NewReader(line(clean)+line(leaky)))
 	if err != nil || !same.Repeated || same.Captures != 2 {
 		t.Errorf("the same chunk again gives %+v, %v", same, err)
 	}
-	_, err = w.ExtendLive(t.Context(), w.who, b.ID, 2, 0, strings.NewReader(line(clean)+`{"request":{"url":"https`))
-	said(t, err, Invalid, "not whole")
+	_, err = w.Evidence.ExtendLive(t.Context(), w.who, b.ID, 2, 0,
+		strings.NewReader(line(clean)+`{"request":{"url":"https`))
+	said(t, err, base.Invalid, "not whole")
 	w.Service.Close() // and again, as after a restart
 	w.open()
-	b, err = w.ExtendLive(t.Context(), w.who, b.ID, 2, 3, strings.NewReader(line(leaky)+`{"request":{"url":"/x"}}`+"\n"+
-		line(clean)))
+	b, err = w.Evidence.ExtendLive(t.Context(), w.who, b.ID, 2, 3,
+		strings.NewReader(line(leaky)+`{"request":{"url":"/x"}}`+"\n"+
+			line(clean)))
 	if err != nil || b.Captures != 5 || b.Skipped != 1 || b.Findings != 1 || b.Dropped != 3 {
 		t.Errorf("after a restart it has %+v, %v", b, err)
 	}
 	if v := w.theHash(); v.Captures != 2 || v.Spots != 2 {
 		t.Errorf("the hash has %d captures", v.Captures)
 	}
-	_, err = w.Correct(t.Context(), w.who, b.ID, Said{})
-	said(t, err, Conflict, "recorder")
-	b, err = w.CloseLive(t.Context(), w.who, b.ID, 4)
+	_, err = w.Evidence.Correct(t.Context(), w.who, b.ID, evidence.Said{})
+	said(t, err, base.Conflict, "recorder")
+	b, err = w.Evidence.CloseLive(t.Context(), w.who, b.ID, 4)
 	if err != nil || b.Growing || b.Dropped != 4 {
 		t.Errorf("closed it is %+v, %v", b, err)
 	}
-	_, err = w.ExtendLive(t.Context(), w.who, b.ID, 3, 0, strings.NewReader(line(clean)))
-	said(t, err, Conflict, "complete")
+	_, err = w.Evidence.ExtendLive(t.Context(), w.who, b.ID, 3, 0, strings.NewReader(line(clean)))
+	said(t, err, base.Conflict, "complete")
 	if len(watcher.Calls) != 2 || len(other.Calls) != 0 {
 		t.Fatalf("%d calls were seen, %d elsewhere", len(watcher.Calls), len(other.Calls))
 	}
@@ -205,51 +213,37 @@ func TestGrowingBatches(t *testing.T) {
 	}
 }
 
-func TestWhoWatchesTooSlowlyIsToldHowManyWereMissed(t *testing.T) {
-	w := newWorld(t)
-	watcher := w.Watch("")
-	for range watched + 7 {
-		w.hub.publish("quay", LiveCall{})
-	}
-	if n := watcher.Missed(); n != 7 || watcher.Missed() != 0 {
-		t.Errorf("%d were missed, then %d", n, watcher.Missed())
-	}
-	watcher.Stop()
-	w.hub.publish("quay", LiveCall{})
-	if watcher.Missed() != 0 {
-		t.Error("one who stopped is still handed calls")
-	}
-}
-
 func TestBodiesGoWhenTheirTimeIsOver(t *testing.T) {
 	w := newWorld(t)
 	b := w.upload("monday.har", recording(leaky, clean))
 	id := w.theHash().Evidence[0].CaptureID
-	said(t, w.SetKeeping(t.Context(), w.who, "quay", KeepingTime{Days: -1, Bodies: true}), Invalid, "0 to")
-	if err := w.SetKeeping(t.Context(), w.who, "quay", KeepingTime{Days: 30, Bodies: true}); err != nil {
+	said(t, w.Evidence.SetKeeping(t.Context(), w.who, "quay", base.KeepingTime{Days: -1, Bodies: true}), base.Invalid,
+		"0 to")
+	if err := w.Evidence.SetKeeping(t.Context(), w.who, "quay", base.KeepingTime{Days: 30, Bodies: true}); err != nil {
 		t.Fatal(err)
 	}
 	w.clock.now = w.clock.now.AddDate(0, 0, 30)
-	if n, err := w.Purge(t.Context()); n != 0 || err != nil {
+	if n, err := w.Evidence.Purge(t.Context()); n != 0 || err != nil {
 		t.Errorf("on the last day %d are purged, %v", n, err)
 	}
 	w.clock.now = w.clock.now.Add(time.Minute)
-	if n, err := w.Purge(t.Context()); n != 2 || err != nil {
+	if n, err := w.Evidence.Purge(t.Context()); n != 2 || err != nil {
 		t.Fatalf("%d are purged, %v", n, err)
 	}
 	v := w.theHash()
 	if v.Sample != "" || v.State != "new" || v.Captures != 1 {
 		t.Errorf("the finding is %+v", v.Finding)
 	}
-	c, err := w.Capture(t.Context(), id)
+	c, err := w.Evidence.Capture(t.Context(), id)
 	if err != nil || c.Holds != store.HoldsOutline || c.Body == nil || len(c.Body.Children) != 3 ||
 		c.Body.Children[2].Value != "" || c.Body.Children[2].Bytes != len(`"password_hash":"`)+len(secretHash)+1 ||
 		c.Body.Children[2].Spot == nil {
 		t.Errorf("the capture is %+v, %v", c.Body, err)
 	}
-	_, err = w.Reveal(t.Context(), w.who, id, "/password_hash", "to see it")
-	said(t, err, Conflict, "not kept")
-	if _, err = w.Correct(t.Context(), w.who, b.ID, Said{}); err != nil { // an outline is judged like its body
+	_, err = w.Evidence.Reveal(t.Context(), w.who, id, "/password_hash", "to see it")
+	said(t, err, base.Conflict, "not kept")
+	// an outline is judged like its body
+	if _, err = w.Evidence.Correct(t.Context(), w.who, b.ID, evidence.Said{}); err != nil {
 		t.Error(err)
 	}
 	if again := w.theHash(); again.ID != v.ID || again.Captures != 1 || again.Sample != "" {
@@ -259,7 +253,7 @@ func TestBodiesGoWhenTheirTimeIsOver(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	e, err := w.vault.open(row.Sealed)
+	e, err := w.vault.OpenExchange(row.Sealed)
 	if err != nil || strings.Contains(fmt.Sprintf("%s %+v", e.ResponseBody, e), secretHash[:12]) ||
 		strings.Contains(fmt.Sprintf("%+v", e.RequestHeader), secretToken) {
 		t.Errorf("sealed is still %+v, %v", e, err)
@@ -269,19 +263,19 @@ func TestBodiesGoWhenTheirTimeIsOver(t *testing.T) {
 func TestAServiceCanKeepNoBodies(t *testing.T) {
 	w := newWorld(t)
 	w.alone()
-	if err := w.SetKeeping(t.Context(), w.who, "quay", KeepingTime{}); err != nil {
+	if err := w.Evidence.SetKeeping(t.Context(), w.who, "quay", base.KeepingTime{}); err != nil {
 		t.Fatal(err)
 	}
 	w.upload("monday.har", recording(leaky, clean))
 	v := w.theHash()
-	c, err := w.Capture(t.Context(), v.Evidence[0].CaptureID)
+	c, err := w.Evidence.Capture(t.Context(), v.Evidence[0].CaptureID)
 	if err != nil || c.Holds != store.HoldsOutline || c.Body == nil || v.Sample != "$2b$•••" {
 		t.Errorf("the capture holds %s, the sample is %q, %v", c.Holds, v.Sample, err)
 	}
 	// Without a body the audience can be corrected all the same, and taken back.
 	before := w.findings()
 	for _, who := range []string{"visitor", ""} {
-		if _, err := w.Correct(t.Context(), w.who, 1, Said{Audience: who}); err != nil {
+		if _, err := w.Evidence.Correct(t.Context(), w.who, 1, evidence.Said{Audience: who}); err != nil {
 			t.Fatal(err)
 		}
 		if now := w.theHash(); now.Captures != 1 || who != "" && now.Audience != who {
@@ -299,9 +293,10 @@ func TestAServiceCanKeepNoBodies(t *testing.T) {
 	page := `<script id="state">{"password_hash":"` + secretHash + `"}</script>`
 	kept := w.upload("page.lines", strings.ReplaceAll(line(`"`+strings.ReplaceAll(page, `"`, `\"`)+`"`),
 		"application/json", "text/html"))
-	_, err = w.Correct(t.Context(), w.who, kept.ID, Said{})
-	said(t, err, Conflict, "send the recording again")
-	entries, n, err := w.Trail(t.Context(), TrailFilter{Action: "set keeping time"}, Page{Number: 1, Size: 10})
+	_, err = w.Evidence.Correct(t.Context(), w.who, kept.ID, evidence.Said{})
+	said(t, err, base.Conflict, "send the recording again")
+	entries, n, err := w.Base.Trail(t.Context(), base.TrailFilter{Action: "set keeping time"},
+		base.Page{Number: 1, Size: 10})
 	if err != nil || n != 1 || entries[0].Detail != "no bodies are kept" {
 		t.Errorf("trail %+v, %v", entries, err)
 	}
@@ -314,17 +309,17 @@ func TestAValueIsRevealedOnTheTrail(t *testing.T) {
 	id := w.theHash().Evidence[0].CaptureID
 	for pointer, want := range map[string]string{"/n/1/password_hash": secretHash, "/name": "Ada", "/n/0": "1.50",
 		"/text >> /mail": "a@b.example", "/n/1": `{"password_hash":"` + secretHash + `"}`} {
-		got, err := w.Reveal(t.Context(), w.who, id, pointer, "to tell whose it is")
+		got, err := w.Evidence.Reveal(t.Context(), w.who, id, pointer, "to tell whose it is")
 		if err != nil || got != want {
 			t.Errorf("%s reveals %q, %v; want %q", pointer, got, err, want)
 		}
 	}
-	_, err := w.Reveal(t.Context(), w.who, id, "/nothing", "to tell whose it is")
-	said(t, err, NotFound, "wire view")
-	_, err = w.Reveal(t.Context(), w.who, id, "/name", " ")
-	said(t, err, Invalid, "say why")
-	entries, n, err := w.Trail(t.Context(), TrailFilter{Action: "reveal", Subject: fmt.Sprint("capture ", id),
-		Author: "Noor Adeyar"}, Page{Number: 1, Size: 2})
+	_, err := w.Evidence.Reveal(t.Context(), w.who, id, "/nothing", "to tell whose it is")
+	said(t, err, base.NotFound, "wire view")
+	_, err = w.Evidence.Reveal(t.Context(), w.who, id, "/name", " ")
+	said(t, err, base.Invalid, "say why")
+	entries, n, err := w.Base.Trail(t.Context(), base.TrailFilter{Action: "reveal", Subject: fmt.Sprint("capture ", id),
+		Author: "Noor Adeyar"}, base.Page{Number: 1, Size: 2})
 	if err != nil || n != 5 || len(entries) != 2 || !strings.HasSuffix(entries[0].Detail, ": to tell whose it is") {
 		t.Errorf("trail %+v, %v", entries, err)
 	}
@@ -332,7 +327,7 @@ func TestAValueIsRevealedOnTheTrail(t *testing.T) {
 		strings.Contains(text, "a@b") {
 		t.Errorf("a value is on the trail or in the log: %s", text)
 	}
-	if entries, last, err := w.VerifyTrail(t.Context()); err != nil || entries != 7 || len(last) != 64 {
+	if entries, last, err := w.Base.VerifyTrail(t.Context()); err != nil || entries != 7 || len(last) != 64 {
 		t.Errorf("the trail is verified as %d, %s, %v", entries, last, err)
 	}
 }
@@ -341,14 +336,14 @@ func TestTheKeyIsChanged(t *testing.T) {
 	w := newWorld(t)
 	w.upload("monday.har", recording(leaky, clean))
 	id := w.theHash().Evidence[0].CaptureID
-	if err := w.SetCredentials(t.Context(), w.who, "quay", "office", header("X-Desk", "2")); err != nil {
+	if err := w.Evidence.SetCredentials(t.Context(), w.who, "quay", "office", header("X-Desk", "2")); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := ChangeKey(t.Context(), w.dir, nil); !errors.Is(err, ErrInUse) {
 		t.Errorf("while a service runs: %v", err)
 	}
 	w.Service.Close()
-	key := filepath.Join(w.dir, keyName)
+	key := filepath.Join(w.dir, vault.KeyName)
 	before, err := os.ReadFile(key)
 	if err != nil {
 		t.Fatal(err)
@@ -359,7 +354,7 @@ func TestTheKeyIsChanged(t *testing.T) {
 		t.Fatal(err)
 	}
 	w.open()
-	if _, err := w.Reveal(t.Context(), w.who, id, "/password_hash", "between two keys"); err != nil {
+	if _, err := w.Evidence.Reveal(t.Context(), w.who, id, "/password_hash", "between two keys"); err != nil {
 		t.Errorf("with both keys: %v", err)
 	}
 	w.Service.Close()
@@ -372,7 +367,7 @@ func TestTheKeyIsChanged(t *testing.T) {
 		t.Errorf("the key file still has the old key, or %d lines: %v", bytes.Count(after, []byte("\n")), err)
 	}
 	w.open()
-	if got, err := w.Reveal(t.Context(), w.who, id, "/password_hash", "with the new key"); err != nil ||
+	if got, err := w.Evidence.Reveal(t.Context(), w.who, id, "/password_hash", "with the new key"); err != nil ||
 		got != secretHash {
 		t.Errorf("with the new key: %q, %v", got, err)
 	}
@@ -417,19 +412,21 @@ func TestAFullDataFolderKeepsNothingHalf(t *testing.T) {
 	for i := range 3000 {
 		bodies = append(bodies, fmt.Sprintf(`{"id":%d,"name":"x","email":"a%d@b.example"}`, i, i*i))
 	}
-	_, err = s.Upload(t.Context(), w.who, "quay", "large.har", Said{}, strings.NewReader(recording(bodies...)))
-	said(t, err, Full, "make room")
-	all, n, _, err := s.Captures(t.Context(), CaptureFilter{}, Page{Number: 1, Size: 10})
+	_, err = s.Evidence.Upload(t.Context(), w.who, "quay", "large.har", evidence.Said{},
+		strings.NewReader(recording(bodies...)))
+	said(t, err, base.Full, "make room")
+	all, n, _, err := s.Evidence.Captures(t.Context(), base.CaptureFilter{}, base.Page{Number: 1, Size: 10})
 	if err != nil || n != 1 || all[0].BatchID != first.ID {
 		t.Errorf("%d captures are there, %v", n, err)
 	}
-	b, err := s.OpenLive(t.Context(), w.who, "quay", "stage", "")
+	b, err := s.Evidence.OpenLive(t.Context(), w.who, "quay", "stage", "")
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, err = s.ExtendLive(t.Context(), w.who, b.ID, 1, 0, strings.NewReader(strings.Repeat(line(leaky), 3000)))
-	said(t, err, Full, "nothing of this was kept")
-	if again, err := s.ExtendLive(t.Context(), w.who, b.ID, 1, 0, strings.NewReader(line(leaky))); err != nil ||
+	_, err = s.Evidence.ExtendLive(t.Context(), w.who, b.ID, 1, 0, strings.NewReader(strings.Repeat(line(leaky), 3000)))
+	said(t, err, base.Full, "nothing of this was kept")
+	if again, err := s.Evidence.ExtendLive(t.Context(), w.who, b.ID, 1, 0,
+		strings.NewReader(line(leaky))); err != nil ||
 		again.Captures != 1 || again.Repeated {
 		t.Errorf("a smaller chunk in its place gives %+v, %v", again, err)
 	}
@@ -445,11 +442,11 @@ func TestTheClockMaySetBack(t *testing.T) {
 	if !v.LastSeen.Equal(seen) || v.Captures != 2 {
 		t.Errorf("seen last at %s with %d captures", v.LastSeen, v.Captures)
 	}
-	all, _, err := w.Batches(t.Context(), Page{Number: 1, Size: 10})
+	all, _, err := w.Evidence.Batches(t.Context(), base.Page{Number: 1, Size: 10})
 	if err != nil || all[0].ID != b.ID {
 		t.Errorf("the newest batch is %+v, %v", all[0], err)
 	}
-	if n, err := w.Purge(t.Context()); n != 0 || err != nil {
+	if n, err := w.Evidence.Purge(t.Context()); n != 0 || err != nil {
 		t.Errorf("%d are purged, %v", n, err)
 	}
 }
@@ -458,32 +455,32 @@ func TestCapturesAreFiltered(t *testing.T) {
 	w := newWorld(t)
 	b := w.upload("monday.har", recording(leaky, clean, `{"id":7,"name":"`+strings.Repeat("x", 3000)+`"}`, "no json"))
 	for name, c := range map[string]struct {
-		by   CaptureFilter
+		by   base.CaptureFilter
 		want int
 	}{
-		"all":               {CaptureFilter{}, 4},
-		"of a service":      {CaptureFilter{Service: "quay", Batch: b.ID}, 4},
-		"of another":        {CaptureFilter{Service: "other"}, 0},
-		"leaking":           {CaptureFilter{Leaking: true}, 1},
-		"clean":             {CaptureFilter{Clean: true}, 2},
-		"skipped":           {CaptureFilter{Skipped: true}, 1},
-		"by code":           {CaptureFilter{Statuses: []string{"200"}}, 4},
-		"by class of code":  {CaptureFilter{Statuses: []string{"4XX", "201"}}, 0},
-		"large":             {CaptureFilter{Least: 1000}, 1},
-		"small":             {CaptureFilter{Least: 1, Most: 1000}, 3},
-		"since":             {CaptureFilter{Since: time.Date(2026, 5, 1, 10, 0, 1, 0, time.UTC)}, 0},
-		"until":             {CaptureFilter{Until: time.Date(2026, 5, 1, 10, 0, 1, 0, time.UTC)}, 4},
-		"by words":          {CaptureFilter{Words: "get SKIPPERS"}, 4},
-		"by other words":    {CaptureFilter{Words: "boats"}, 0},
-		"as an audience":    {CaptureFilter{Audience: "office"}, 4},
-		"repeats of a call": {CaptureFilter{Repeats: 1}, 0},
+		"all":               {base.CaptureFilter{}, 4},
+		"of a service":      {base.CaptureFilter{Service: "quay", Batch: b.ID}, 4},
+		"of another":        {base.CaptureFilter{Service: "other"}, 0},
+		"leaking":           {base.CaptureFilter{Leaking: true}, 1},
+		"clean":             {base.CaptureFilter{Clean: true}, 2},
+		"skipped":           {base.CaptureFilter{Skipped: true}, 1},
+		"by code":           {base.CaptureFilter{Statuses: []string{"200"}}, 4},
+		"by class of code":  {base.CaptureFilter{Statuses: []string{"4XX", "201"}}, 0},
+		"large":             {base.CaptureFilter{Least: 1000}, 1},
+		"small":             {base.CaptureFilter{Least: 1, Most: 1000}, 3},
+		"since":             {base.CaptureFilter{Since: time.Date(2026, 5, 1, 10, 0, 1, 0, time.UTC)}, 0},
+		"until":             {base.CaptureFilter{Until: time.Date(2026, 5, 1, 10, 0, 1, 0, time.UTC)}, 4},
+		"by words":          {base.CaptureFilter{Words: "get SKIPPERS"}, 4},
+		"by other words":    {base.CaptureFilter{Words: "boats"}, 0},
+		"as an audience":    {base.CaptureFilter{Audience: "office"}, 4},
+		"repeats of a call": {base.CaptureFilter{Repeats: 1}, 0},
 	} {
-		all, n, _, err := w.Captures(t.Context(), c.by, Page{Number: 1, Size: 10})
+		all, n, _, err := w.Evidence.Captures(t.Context(), c.by, base.Page{Number: 1, Size: 10})
 		if err != nil || n != c.want || len(all) != c.want {
 			t.Errorf("%s: %d of %d, %v; want %d", name, len(all), n, err, c.want)
 		}
 	}
-	all, _, _, err := w.Captures(t.Context(), CaptureFilter{Sort: "bytes"}, Page{Number: 1, Size: 1})
+	all, _, _, err := w.Evidence.Captures(t.Context(), base.CaptureFilter{Sort: "bytes"}, base.Page{Number: 1, Size: 1})
 	if err != nil || all[0].Bytes < 3000 {
 		t.Errorf("the largest first: %+v, %v", all, err)
 	}

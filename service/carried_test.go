@@ -9,6 +9,8 @@ import (
 
 	"inkret/core/finding"
 	"inkret/core/scan"
+	"inkret/service/base"
+	"inkret/service/findings"
 	"inkret/store"
 )
 
@@ -18,12 +20,13 @@ func TestRenamedParametersTakeFindingsAlong(t *testing.T) {
 	w := newWorld(t)
 	w.upload("a.har", recording(leaky, `{"id":7,"email":"ada@sails.example"}`))
 	hash, before := w.theHash(), w.findings()
-	oda := w.person("Oda", Reviewer)
-	if _, err := w.Comment(t.Context(), oda, hash.ID, "the vault knows"); err != nil {
+	oda := w.person("Oda", base.Reviewer)
+	if _, err := w.Findings.Comment(t.Context(), oda, hash.ID, "the vault knows"); err != nil {
 		t.Fatal(err)
 	}
 	w.waive(w.who, hash.ID, "2026-06-01")
-	if _, err := w.Move(t.Context(), w.person("Teodor", Lead), hash.ID, finding.Move{To: finding.Waived}); err != nil {
+	if _, err := w.Findings.Move(t.Context(), w.person("Teodor", base.Lead), hash.ID,
+		finding.Move{To: finding.Waived}); err != nil {
 		t.Fatal(err)
 	}
 	for _, text := range []string{"/skippers/{skipper}", "/skippers/{id}"} { // there, and back again
@@ -42,7 +45,7 @@ func TestRenamedParametersTakeFindingsAlong(t *testing.T) {
 		if got := strings.Join(said, " "); !strings.HasPrefix(got, "found comment waiver move renamed") {
 			t.Errorf("its history is %s", got)
 		}
-		if old, err := w.Finding(t.Context(), w.who, hash.ID); err != nil || old.ID != is.ID ||
+		if old, err := w.Findings.Finding(t.Context(), w.who, hash.ID); err != nil || old.ID != is.ID ||
 			len(old.History) != len(is.History) {
 			t.Errorf("by the id that it had: %v, %v", old.ID, err)
 		}
@@ -81,12 +84,12 @@ func TestAFieldKeepsItsGravestClass(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			w := newWorld(t)
-			lead := w.second(Lead)
+			lead := w.second(base.Lead)
 			for i, step := range steps {
 				r := w.apply(quay(t, step...), 0)
 				if i < len(steps)-1 {
 					if r.State == store.Waiting {
-						if _, err := w.Decide(t.Context(), lead, "quay", r.Number, true, ""); err != nil {
+						if _, err := w.Review.Decide(t.Context(), lead, "quay", r.Number, true, ""); err != nil {
 							t.Fatal(err)
 						}
 					}
@@ -96,7 +99,7 @@ func TestAFieldKeepsItsGravestClass(t *testing.T) {
 				if r.State != store.Waiting || r.Reaches != "personal" && r.Reaches != "secret" {
 					t.Errorf("it is %s, %s to %s: %v", r.State, r.Direction, r.Reaches, r.Words)
 				}
-				if _, err := w.Decide(t.Context(), lead, "quay", r.Number, true, ""); err != nil {
+				if _, err := w.Review.Decide(t.Context(), lead, "quay", r.Number, true, ""); err != nil {
 					t.Fatal(err)
 				}
 				if r := w.apply(quay(t, append(step, "team: accounts", "team: desk")...), 0); r.State != store.InForce {
@@ -114,15 +117,15 @@ func TestWhatLetsNothingMoreOutIsInForceAtOnce(t *testing.T) {
 			"reason: r}}}]\nexceptions: [{endpoint: 'GET /skippers/{id}', path: '$..*', kind: sensitive-field, " +
 			"reason: r}]\nendpoints:\n"}
 	w := newWorld(t)
-	lead := w.second(Lead)
+	lead := w.second(base.Lead)
 	if r := w.apply(quay(t, top...), 0); r.State == store.Waiting {
-		if _, err := w.Decide(t.Context(), lead, "quay", r.Number, true, ""); err != nil {
+		if _, err := w.Review.Decide(t.Context(), lead, "quay", r.Number, true, ""); err != nil {
 			t.Fatal(err)
 		}
 	}
 	written := "responses: [{statuses: [4XX], grants: {title: {type: string}, email: {type: string, class: " +
 		"personal, reason: r}}}, {"
-	for name, files := range map[string][]ContractFile{
+	for name, files := range map[string][]base.ContractFile{
 		"a status of many": quay(t, append(top, "{entity: Skipper, grants",
 			"{statuses: [200], entity: Skipper, grants")...),
 		"a shorter exception": quay(t, append(top[:1:1], strings.Replace(top[1], "reason: r}]\nend",
@@ -135,7 +138,7 @@ func TestWhatLetsNothingMoreOutIsInForceAtOnce(t *testing.T) {
 			t.Errorf("%s waits: %s to %s, %v", name, r.Direction, r.Reaches, r.Words)
 		}
 		if r := w.apply(quay(t, top...), 0); r.State == store.Waiting {
-			if _, err := w.Decide(t.Context(), lead, "quay", r.Number, true, ""); err != nil {
+			if _, err := w.Review.Decide(t.Context(), lead, "quay", r.Number, true, ""); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -145,14 +148,14 @@ func TestWhatLetsNothingMoreOutIsInForceAtOnce(t *testing.T) {
 // TestTheOrderOfTrustIsNoWayAround: to swap the order, grant a field and swap it back waits at its first step.
 func TestTheOrderOfTrustIsNoWayAround(t *testing.T) {
 	w := newWorld(t)
-	lead := w.second(Lead)
-	approved := func(files []ContractFile) {
+	lead := w.second(base.Lead)
+	approved := func(files []base.ContractFile) {
 		t.Helper()
 		r := w.apply(files, 0)
 		if r.State != store.Waiting {
 			t.Fatalf("it is %s: %v", r.State, r.Words)
 		}
-		if _, err := w.Decide(t.Context(), lead, "quay", r.Number, true, ""); err != nil {
+		if _, err := w.Review.Decide(t.Context(), lead, "quay", r.Number, true, ""); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -173,10 +176,10 @@ func TestTheOrderOfTrustIsNoWayAround(t *testing.T) {
 func TestWhatAContractPermitsCountsOnce(t *testing.T) {
 	w := newWorld(t)
 	w.upload("a.har", recording(`{"id":7,"name":"Ada","shoe":"38"}`, `{"id":7,"name":"Ada","shoe":"38"}`))
-	shoe := func() FindingView {
+	shoe := func() findings.FindingView {
 		t.Helper()
 		all := w.findings()
-		v, err := w.Finding(t.Context(), w.who, all[len(all)-1].ID)
+		v, err := w.Findings.Finding(t.Context(), w.who, all[len(all)-1].ID)
 		if err != nil || v.Path != "$.shoe" {
 			t.Fatalf("it is %+v, %v", v.Finding, err)
 		}
@@ -201,7 +204,7 @@ func TestAnExceptionThatIsGoneExceptsNoMore(t *testing.T) {
 	w.alone()
 	w.upload("a.har", recording(`{"id":7,"name":"Ada","shoe":"38"}`))
 	excepted := func() string { return w.findings()[0].Excepted }
-	with := func(until string) []ContractFile {
+	with := func(until string) []base.ContractFile {
 		return quay(t, "endpoints:\n",
 			"exceptions: [{endpoint: 'GET /skippers/{id}', path: $.shoe, kind: unexpected-field, reason: it is worn in"+
 				until+"}]\nendpoints:\n")
@@ -216,10 +219,10 @@ func TestAnExceptionThatIsGoneExceptsNoMore(t *testing.T) {
 	}
 	w.apply(with(", until: 2026-05-03"), 0)
 	w.clock.now = w.clock.now.AddDate(0, 0, 3)
-	if err := w.EndWaivers(t.Context()); err != nil || excepted() != "" {
+	if err := w.Findings.EndWaivers(t.Context()); err != nil || excepted() != "" {
 		t.Errorf("after its last day it says %q, %v", excepted(), err)
 	}
-	v, err := w.Finding(t.Context(), w.who, w.findings()[0].ID)
+	v, err := w.Findings.Finding(t.Context(), w.who, w.findings()[0].ID)
 	var said []string
 	for _, e := range v.History {
 		said = append(said, e.Kind+" "+e.Became)
@@ -233,15 +236,16 @@ func TestAnExceptionThatIsGoneExceptsNoMore(t *testing.T) {
 // TestWhatTurnsGraverIsDueEarlier, and says so.
 func TestWhatTurnsGraverIsDueEarlier(t *testing.T) {
 	w := newWorld(t)
-	if err := w.SetDue(t.Context(), w.who, map[scan.Severity]int{scan.Critical: 2, scan.High: 5, scan.Medium: 30,
-		scan.Low: 90}); err != nil {
+	if err := w.Findings.SetDue(t.Context(), w.who, map[scan.Severity]int{scan.Critical: 2, scan.High: 5,
+		scan.Medium: 30,
+		scan.Low:    90}); err != nil {
 		t.Fatal(err)
 	}
 	w.upload("a.har", recording(`{"id":7,"name":"Ada","crew":{"x":1}}`))
 	was := w.findings()[0]
 	w.clock.now = w.clock.now.Add(time.Hour)
 	w.upload("b.har", recording(`{"id":7,"name":"Ada","crew":{"password_hash":"`+secretHash+`"}}`))
-	var is Finding
+	var is base.Finding
 	for _, f := range w.findings() {
 		if f.ID == was.ID {
 			is = f
@@ -251,7 +255,7 @@ func TestWhatTurnsGraverIsDueEarlier(t *testing.T) {
 		is.Due != "2026-05-06" {
 		t.Errorf("it was %d, due %s, and is %d, due %s", was.Severity, was.Due, is.Severity, is.Due)
 	}
-	v, err := w.Finding(t.Context(), w.who, is.ID)
+	v, err := w.Findings.Finding(t.Context(), w.who, is.ID)
 	if last := v.History[len(v.History)-1]; err != nil || last.Kind != "severity" || last.Was != "medium" ||
 		last.Became != "high" {
 		t.Errorf("its history ends in %+v, %v", last, err)
@@ -270,7 +274,7 @@ func (w *world) agrees() {
 // disagreement tells of the first number that is not that of another way to it.
 func (w *world) disagreement() error {
 	ctx := w.t.Context()
-	all, counts, err := w.Findings(ctx, FindingFilter{}, Page{Number: 1, Size: 10_000})
+	all, counts, err := w.Findings.Findings(ctx, base.FindingFilter{}, base.Page{Number: 1, Size: 10_000})
 	if err != nil {
 		return err
 	}
@@ -308,7 +312,7 @@ func (w *world) disagreement() error {
 			return fmt.Errorf("%s is %s; by its history it is %s: %+v", f.Path, f.State, life.State, history)
 		}
 	}
-	endpoints, _, err := w.Endpoints(ctx, store.EndpointFilter{}, Page{Number: 1, Size: 1000})
+	endpoints, _, err := w.Review.Endpoints(ctx, store.EndpointFilter{}, base.Page{Number: 1, Size: 1000})
 	if err != nil {
 		return err
 	}
@@ -330,23 +334,23 @@ func (w *world) disagreement() error {
 			return fmt.Errorf("%d findings of severity %d are listed, %d are counted", listed[severity], severity, n)
 		}
 	}
-	reported, err := w.Report(ctx, w.who, "quay", url.Values{"state": {"any"}}, scan.Medium)
+	reported, err := w.Findings.Report(ctx, w.who, "quay", url.Values{"state": {"any"}}, scan.Medium)
 	if err != nil {
 		return err
 	}
 	if len(reported.Findings) != len(all) {
 		return fmt.Errorf("%d findings are listed, %d reported", len(all), len(reported.Findings))
 	}
-	home, err := w.Home(ctx, w.who)
+	home, err := w.Findings.Home(ctx, w.who)
 	if err != nil {
 		return err
 	}
-	standing, err := w.Standing(ctx, store.StandingFilter{}, 30)
+	standing, err := w.Findings.Standing(ctx, store.StandingFilter{}, 30)
 	if err != nil {
 		return err
 	}
 	today := standing.Days[len(standing.Days)-1].Open
-	groups, _, err := w.Groups(ctx, w.who, url.Values{}, "endpoint")
+	groups, _, err := w.Findings.Groups(ctx, w.who, url.Values{}, "endpoint")
 	if err != nil {
 		return err
 	}

@@ -7,6 +7,9 @@ import (
 	"testing"
 
 	"inkret/core/scan"
+	"inkret/service/base"
+	"inkret/service/findings"
+	"inkret/service/review"
 )
 
 const shapedQuay = `inkret: 1
@@ -30,8 +33,8 @@ endpoints:
 func TestFindingsAreGathered(t *testing.T) {
 	w := newWorld(t)
 	w.alone()
-	if _, _, err := w.Apply(t.Context(), w.who, "quay",
-		Proposed{Files: []ContractFile{{Name: "quay.yaml", Text: shapedQuay}}}); err != nil {
+	if _, _, err := w.Review.Apply(t.Context(), w.who, "quay",
+		review.Proposed{Files: []base.ContractFile{{Name: "quay.yaml", Text: shapedQuay}}}); err != nil {
 		t.Fatal(err)
 	}
 	row := `{"id":7,"name":"Ada","email":"ada@sails.example","phone":"+441632960007","born_on":"1990-03-07","pin":"4471-tide"}`
@@ -50,7 +53,7 @@ func TestFindingsAreGathered(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		all, left, err := w.Groups(t.Context(), w.who, q, by)
+		all, left, err := w.Findings.Groups(t.Context(), w.who, q, by)
 		if err != nil || left != 0 {
 			t.Fatalf("by %s of %q: %d left, %v", by, query, left, err)
 		}
@@ -60,11 +63,11 @@ func TestFindingsAreGathered(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			filter, err := w.Filter(t.Context(), w.who, q)
+			filter, err := w.Findings.Filter(t.Context(), w.who, q)
 			if err != nil {
 				t.Fatalf("%s: %v", g.Query, err)
 			}
-			_, counts, err := w.Findings(t.Context(), filter, Page{Number: 1, Size: 1})
+			_, counts, err := w.Findings.Findings(t.Context(), filter, base.Page{Number: 1, Size: 1})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -98,27 +101,28 @@ func TestFindingsAreGathered(t *testing.T) {
 	}
 	for _, c := range []struct{ by, query string }{{"colour", ""}, {"field", "colour=red"}, {"field", "shape=none"}} {
 		q, _ := url.ParseQuery(c.query)
-		if _, _, err := w.Groups(t.Context(), w.who, q, c.by); code(err) != Invalid {
+		if _, _, err := w.Findings.Groups(t.Context(), w.who, q, c.by); code(err) != base.Invalid {
 			t.Errorf("by %s of %q: %v", c.by, c.query, err)
 		}
 	}
 	// all of a shape are moved at once
-	by, err := w.Filter(t.Context(), w.who, url.Values{"shape": {"card"}})
+	by, err := w.Findings.Filter(t.Context(), w.who, url.Values{"shape": {"card"}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if c, err := w.ChangeFindings(t.Context(), w.who, nil, &by, Wish{To: "in-repair"}, false); err != nil ||
+	if c, err := w.Findings.ChangeFindings(t.Context(), w.who, nil, &by, findings.Wish{To: "in-repair"},
+		false); err != nil ||
 		c.Findings != 6 {
 		t.Errorf("%+v, %v", c, err)
 	}
 	// and each of a row says what it likely comes of
-	emails, _, err := w.Findings(t.Context(), FindingFilter{Field: "email", Sort: "-endpoint"},
-		Page{Number: 1, Size: 5})
+	emails, _, err := w.Findings.Findings(t.Context(), base.FindingFilter{Field: "email", Sort: "-endpoint"},
+		base.Page{Number: 1, Size: 5})
 	if err != nil || len(emails) != 2 {
 		t.Fatal(emails, err)
 	}
 	for i, want := range []int{1, 0} {
-		v, err := w.Finding(t.Context(), w.who, emails[i].ID)
+		v, err := w.Findings.Finding(t.Context(), w.who, emails[i].ID)
 		if err != nil || len(v.Causes) != want || want == 1 && !strings.Contains(v.Causes[0].Text,
 			"the stored Skipper seems to go out as it is: born_on, email, phone, pin leak") {
 			t.Errorf("%s: %+v, %v", emails[i].Endpoint, v.Causes, err)

@@ -13,6 +13,9 @@ import (
 
 	"inkret/core/finding"
 	"inkret/core/scan"
+	"inkret/service/base"
+	"inkret/service/findings"
+	"inkret/service/notify"
 )
 
 // receiver is a stand-in for a program that is told.
@@ -59,16 +62,16 @@ func (r *receiver) take() []received {
 // deliver lets what is due be delivered.
 func (w *world) deliver() {
 	w.t.Helper()
-	if err := w.deliverOnce(w.t.Context()); err != nil {
+	if err := w.Notify.DeliverOnce(w.t.Context()); err != nil {
 		w.t.Fatal(err)
 	}
 }
 
-func (w *world) hook(r *receiver, change func(*Hook)) (Hook, string) {
+func (w *world) hook(r *receiver, change func(*base.Hook)) (base.Hook, string) {
 	w.t.Helper()
-	h := Hook{Name: "board", URL: "http://board.quay.example/told?by=inkret", Address: r.URL}
+	h := base.Hook{Name: "board", URL: "http://board.quay.example/told?by=inkret", Address: r.URL}
 	change(&h)
-	added, secret, err := w.AddHook(w.t.Context(), w.who, h)
+	added, secret, err := w.Notify.AddHook(w.t.Context(), w.who, h)
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -81,17 +84,17 @@ func TestProgramsAreToldWhatHappens(t *testing.T) {
 	w := newWorld(t)
 	board := newReceiver(t)
 	w.upload("before.har", recording(leaky))
-	_, secret := w.hook(board, func(h *Hook) {})
+	_, secret := w.hook(board, func(h *base.Hook) {})
 	w.deliver()
 	if got := board.take(); len(got) != 0 {
 		t.Errorf("it is told of what was before it: %+v", got)
 	}
 	hash := w.theHash()
-	if _, err := w.Move(t.Context(), w.who, hash.ID, finding.Move{To: finding.InRepair,
+	if _, err := w.Findings.Move(t.Context(), w.who, hash.ID, finding.Move{To: finding.InRepair,
 		Comment: "secret words of ours"}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := w.Comment(t.Context(), w.who, hash.ID, "more of them"); err != nil {
+	if _, err := w.Findings.Comment(t.Context(), w.who, hash.ID, "more of them"); err != nil {
 		t.Fatal(err)
 	}
 	w.deliver()
@@ -120,7 +123,7 @@ func TestProgramsAreToldWhatHappens(t *testing.T) {
 		t.Fatalf("the secret %q: %v", secret, err)
 	}
 	for _, one := range got {
-		if want := Signature(key, one.header.Get("Webhook-Id"), one.header.Get("Webhook-Timestamp"),
+		if want := notify.Signature(key, one.header.Get("Webhook-Id"), one.header.Get("Webhook-Timestamp"),
 			[]byte(one.body)); one.header.Get("Webhook-Signature") != want ||
 			one.header.Get("Content-Type") != "application/cloudevents+json; charset=utf-8" {
 			t.Errorf("header fields %v, want the signature %s", one.header, want)
@@ -143,7 +146,7 @@ func TestTheSignatureIsThatOfTheStandard(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got, want := Signature(key, "msg_p5jXN8AQM9LWM0D4loKWxJek", "1614265330", []byte(`{"test": 2432232314}`)),
+	if got, want := notify.Signature(key, "msg_p5jXN8AQM9LWM0D4loKWxJek", "1614265330", []byte(`{"test": 2432232314}`)),
 		"v1,g0hM9SsE+OTPJTGt/tmIKtSyZlE3uFJELVlNIOLJ1OE="; got != want {
 		t.Errorf("signed %s, want %s", got, want)
 	}
@@ -152,12 +155,13 @@ func TestTheSignatureIsThatOfTheStandard(t *testing.T) {
 func TestHooksAreToldOfWhatTheyAskFor(t *testing.T) {
 	w := newWorld(t)
 	all, grave, other, kinds := newReceiver(t), newReceiver(t), newReceiver(t), newReceiver(t)
-	w.hook(all, func(*Hook) {})
-	w.hook(grave, func(h *Hook) { h.Least = int(scan.High) })
-	w.hook(other, func(h *Hook) { h.Service = "other" })
-	w.hook(kinds, func(h *Hook) { h.Kinds = "assigned,closed" })
-	findings := w.several()
-	if _, err := w.ChangeFindings(t.Context(), w.who, ids(findings), nil, Wish{Person: &w.who.ID}, false); err != nil {
+	w.hook(all, func(*base.Hook) {})
+	w.hook(grave, func(h *base.Hook) { h.Least = int(scan.High) })
+	w.hook(other, func(h *base.Hook) { h.Service = "other" })
+	w.hook(kinds, func(h *base.Hook) { h.Kinds = "assigned,closed" })
+	leaks := w.several()
+	if _, err := w.Findings.ChangeFindings(t.Context(), w.who, ids(leaks), nil, findings.Wish{Person: &w.who.ID},
+		false); err != nil {
 		t.Fatal(err)
 	}
 	w.deliver()
@@ -175,10 +179,10 @@ func TestHooksAreToldOfWhatTheyAskFor(t *testing.T) {
 func TestWhatIsNotTakenIsTriedAgain(t *testing.T) {
 	w := newWorld(t)
 	board := newReceiver(t)
-	h, _ := w.hook(board, func(*Hook) {})
+	h, _ := w.hook(board, func(*base.Hook) {})
 	gone := httptest.NewServer(http.NotFoundHandler())
 	gone.Close()
-	lost, _ := w.hook(&receiver{Server: gone}, func(h *Hook) { h.Name = "lost" })
+	lost, _ := w.hook(&receiver{Server: gone}, func(h *base.Hook) { h.Name = "lost" })
 	board.answers(http.StatusServiceUnavailable)
 	w.upload("a.har", recording(leaky))
 	w.deliver()
@@ -189,7 +193,7 @@ func TestWhatIsNotTakenIsTriedAgain(t *testing.T) {
 	if got := board.take(); len(got) != 0 {
 		t.Errorf("tried again at once")
 	}
-	ds, total, err := w.Deliveries(t.Context(), h.ID, Page{Number: 1, Size: 9})
+	ds, total, err := w.Notify.Deliveries(t.Context(), h.ID, base.Page{Number: 1, Size: 9})
 	if err != nil || total != 1 || ds[0].Tries != 1 || ds[0].Said != "it answered 503" ||
 		!ds[0].Next.Equal(w.clock.now.Add(30*time.Second)) {
 		t.Errorf("%+v of %d, %v", ds, total, err)
@@ -200,11 +204,11 @@ func TestWhatIsNotTakenIsTriedAgain(t *testing.T) {
 	if got := board.take(); len(got) != 1 {
 		t.Errorf("tried %d times after the wait", len(got))
 	}
-	if ds, _, _ := w.Deliveries(t.Context(), h.ID, Page{Number: 1, Size: 9}); ds[0].Said != "taken" ||
+	if ds, _, _ := w.Notify.Deliveries(t.Context(), h.ID, base.Page{Number: 1, Size: 9}); ds[0].Said != "taken" ||
 		ds[0].Done.IsZero() || !ds[0].Next.IsZero() {
 		t.Errorf("%+v", ds)
 	}
-	if err := w.TryAgain(t.Context(), w.who, ds[0].ID); err != nil {
+	if err := w.Notify.TryAgain(t.Context(), w.who, ds[0].ID); err != nil {
 		t.Fatal(err)
 	}
 	w.deliver()
@@ -212,21 +216,22 @@ func TestWhatIsNotTakenIsTriedAgain(t *testing.T) {
 		t.Errorf("sent %d times when asked to", len(got))
 	}
 
-	for range len(backOff) + 1 {
+	for range tries + 1 {
 		w.clock.now = w.clock.now.Add(25 * time.Hour)
 		w.deliver()
 	}
-	ds, _, err = w.Deliveries(t.Context(), lost.ID, Page{Number: 1, Size: 9})
-	if err != nil || ds[0].Tries != len(backOff)+1 || !ds[0].Next.IsZero() || !ds[0].Done.IsZero() || ds[0].Said == "" {
+	ds, _, err = w.Notify.Deliveries(t.Context(), lost.ID, base.Page{Number: 1, Size: 9})
+	if err != nil || ds[0].Tries != tries+1 || !ds[0].Next.IsZero() || !ds[0].Done.IsZero() || ds[0].Said == "" {
 		t.Errorf("what is never taken: %+v, %v", ds, err)
 	}
-	if hooks, err := w.Hooks(t.Context()); err != nil || hooks[1].Name != "lost" || hooks[1].Failed != 1 ||
+	if hooks, err := w.Notify.Hooks(t.Context()); err != nil || hooks[1].Name != "lost" || hooks[1].Failed != 1 ||
 		hooks[1].Waiting != 0 {
 		t.Errorf("hooks %+v, %v", hooks, err)
 	}
 	w.clock.now = w.clock.now.Add(31 * 24 * time.Hour)
 	w.deliver()
-	if _, total, err := w.Deliveries(t.Context(), lost.ID, Page{Number: 1, Size: 9}); err != nil || total != 0 {
+	if _, total, err := w.Notify.Deliveries(t.Context(), lost.ID, base.Page{Number: 1, Size: 9}); err != nil ||
+		total != 0 {
 		t.Errorf("%d old deliveries are kept, %v", total, err)
 	}
 }
@@ -238,11 +243,11 @@ func TestOneThatHangsHoldsUpNoOther(t *testing.T) {
 	hangs := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { <-release }))
 	defer hangs.Close()
 	board := newReceiver(t)
-	w.hook(&receiver{Server: hangs}, func(h *Hook) { h.Name = "hangs" })
-	w.hook(board, func(*Hook) {})
+	w.hook(&receiver{Server: hangs}, func(h *base.Hook) { h.Name = "hangs" })
+	w.hook(board, func(*base.Hook) {})
 	w.upload("a.har", recording(leaky))
 	done := make(chan error)
-	go func() { done <- w.deliverOnce(t.Context()) }()
+	go func() { done <- w.Notify.DeliverOnce(t.Context()) }()
 	for deadline := time.Now().Add(20 * time.Second); len(board.take()) == 0; time.Sleep(5 * time.Millisecond) {
 		if time.Now().After(deadline) {
 			t.Fatal("the other is not told")
@@ -256,36 +261,38 @@ func TestOneThatHangsHoldsUpNoOther(t *testing.T) {
 
 func TestHooksThatCannotBe(t *testing.T) {
 	w := newWorld(t)
-	for name, h := range map[string]Hook{
+	for name, h := range map[string]base.Hook{
 		"no name": {URL: "https://a.example/"}, "no URL": {Name: "a", URL: "a.example"}, "another scheme": {Name: "a",
 			URL: "file:///etc/passwd"}, "a password in it": {Name: "a", URL: "https://u:p@a.example/"},
 		"no TLS": {Name: "a", URL: "http://a.example/"}, "an address that is none": {Name: "a",
 			URL: "https://a.example/", Address: "127.0.0.1"}, "an unknown event": {Name: "a", URL: "https://a.example/",
 			Kinds: "found,lost"},
 	} {
-		if _, _, err := w.AddHook(t.Context(), w.who, h); code(err) != Invalid {
+		if _, _, err := w.Notify.AddHook(t.Context(), w.who, h); code(err) != base.Invalid {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
 	// a name that leads inside, without an address of its own, is not called
-	inside, _, err := w.AddHook(t.Context(), w.who, Hook{Name: "inside", URL: "https://localhost:1/"})
+	inside, _, err := w.Notify.AddHook(t.Context(), w.who, base.Hook{Name: "inside", URL: "https://localhost:1/"})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := w.TestHook(t.Context(), w.who, inside.ID); err != nil {
+	if err := w.Notify.TestHook(t.Context(), w.who, inside.ID); err != nil {
 		t.Fatal(err)
 	}
 	w.deliver()
-	if ds, _, err := w.Deliveries(t.Context(), inside.ID, Page{Number: 1, Size: 9}); err != nil || len(ds) != 1 ||
+	if ds, _, err := w.Notify.Deliveries(t.Context(), inside.ID, base.Page{Number: 1, Size: 9}); err != nil ||
+		len(ds) != 1 ||
 		ds[0].Kind != "test" || !strings.Contains(ds[0].Said, "not a public address") {
 		t.Errorf("%+v, %v", ds, err)
 	}
-	if err := w.DropHook(t.Context(), w.who, inside.ID); err != nil {
+	if err := w.Notify.DropHook(t.Context(), w.who, inside.ID); err != nil {
 		t.Fatal(err)
 	}
-	for _, err := range []error{w.DropHook(t.Context(), w.who, inside.ID), w.TestHook(t.Context(), w.who, inside.ID),
-		w.TryAgain(t.Context(), w.who, 99)} {
-		if code(err) != NotFound {
+	for _, err := range []error{w.Notify.DropHook(t.Context(), w.who, inside.ID), w.Notify.TestHook(t.Context(), w.who,
+		inside.ID),
+		w.Notify.TryAgain(t.Context(), w.who, 99)} {
+		if code(err) != base.NotFound {
 			t.Errorf("what is not there: %v", err)
 		}
 	}
@@ -294,7 +301,7 @@ func TestHooksThatCannotBe(t *testing.T) {
 func TestHooksOutliveAChangeOfKey(t *testing.T) {
 	w := newWorld(t)
 	board := newReceiver(t)
-	_, secret := w.hook(board, func(*Hook) {})
+	_, secret := w.hook(board, func(*base.Hook) {})
 	w.Close()
 	if _, err := ChangeKey(t.Context(), w.dir, func(KeyChange) {}); err != nil {
 		t.Fatal(err)
@@ -304,7 +311,7 @@ func TestHooksOutliveAChangeOfKey(t *testing.T) {
 	w.deliver()
 	got := board.take()
 	key, _ := base64.StdEncoding.DecodeString(strings.TrimPrefix(secret, "whsec_"))
-	if len(got) != 1 || got[0].header.Get("Webhook-Signature") != Signature(key, got[0].header.Get("Webhook-Id"),
+	if len(got) != 1 || got[0].header.Get("Webhook-Signature") != notify.Signature(key, got[0].header.Get("Webhook-Id"),
 		got[0].header.Get("Webhook-Timestamp"), []byte(got[0].body)) {
 		t.Errorf("told %+v", got)
 	}

@@ -12,6 +12,10 @@ import (
 
 	"inkret/core/finding"
 	"inkret/core/scan"
+	"inkret/service/base"
+	"inkret/service/evidence"
+	"inkret/service/findings"
+	"inkret/service/review"
 	"inkret/store"
 )
 
@@ -36,7 +40,7 @@ var contractsAtRandom = [][]string{nil, {"name: }", "name: , shoe: {type: string
 type chaos struct {
 	*world
 	*rand.Rand
-	callers []Caller
+	callers []base.Caller
 	live    int64
 	chunk   int
 	uploads int
@@ -49,8 +53,8 @@ type chaos struct {
 func TestFindingsAtRandom(t *testing.T) {
 	w := newWorld(t)
 	c := &chaos{world: w, Rand: rand.New(rand.NewPCG(18, 27))}
-	for _, p := range []struct{ name, role string }{{"Teodor", Lead}, {"Iva", Lead}, {"Oda", Reviewer},
-		{"Marlo", Administrator}} {
+	for _, p := range []struct{ name, role string }{{"Teodor", base.Lead}, {"Iva", base.Lead}, {"Oda", base.Reviewer},
+		{"Marlo", base.Administrator}} {
 		c.callers = append(c.callers, w.person(p.name, p.role))
 	}
 	c.callers = append(c.callers, w.who)
@@ -62,10 +66,10 @@ func TestFindingsAtRandom(t *testing.T) {
 	var last []string
 	for i := range most {
 		what, err := c.happen()
-		switch p := (*Problem)(nil); {
+		switch p := (*base.Problem)(nil); {
 		case err == nil:
 			done[what]++
-		case errors.As(err, new(*Waits)):
+		case errors.As(err, new(*evidence.Waits)):
 			done[what+", asked for"]++
 		case !errors.As(err, &p): // a refusal is fine
 			t.Fatalf("step %d, %s: %v", i, what, err)
@@ -97,7 +101,7 @@ func (c *chaos) happen() (string, error) {
 		return all[c.IntN(len(all))].ID
 	}
 	state := finding.States()[c.IntN(len(finding.States()))]
-	wish := Wish{To: state, Comment: "because"}
+	wish := findings.Wish{To: state, Comment: "because"}
 	if state == finding.Waived {
 		wish.Until = c.clock.now.AddDate(0, 0, 1+c.IntN(9)).Format(time.DateOnly)
 	}
@@ -112,93 +116,96 @@ func (c *chaos) happen() (string, error) {
 			text = recording(bodies[c.IntN(len(bodies))], clean)
 		}
 		// no two recordings are equal
-		_, err := c.Upload(ctx, who, "quay", fmt.Sprintf("%d.har", c.uploads), Said{},
+		_, err := c.Evidence.Upload(ctx, who, "quay", fmt.Sprintf("%d.har", c.uploads), evidence.Said{},
 			strings.NewReader(text+strings.Repeat(" ", c.uploads)))
 		return "recording", err
 	case 3:
 		if c.live == 0 {
-			b, err := c.OpenLive(ctx, who, "quay", "live", "")
+			b, err := c.Evidence.OpenLive(ctx, who, "quay", "live", "")
 			c.live, c.chunk = b.ID, 0
 			return "begin", err
 		}
 		c.chunk++
-		_, err := c.ExtendLive(ctx, who, c.live, c.chunk, 0,
+		_, err := c.Evidence.ExtendLive(ctx, who, c.live, c.chunk, 0,
 			strings.NewReader(at(c.clock.now, bodies[c.IntN(len(bodies))])))
 		return "chunk", err
 	case 4:
 		if c.live == 0 || c.IntN(3) > 0 {
 			return "nothing", nil
 		}
-		_, err := c.CloseLive(ctx, who, c.live, 0)
+		_, err := c.Evidence.CloseLive(ctx, who, c.live, 0)
 		c.live = 0
 		return "end", err
 	case 5, 6:
-		all, _, err := c.Batches(ctx, Page{Number: 1, Size: 100})
+		all, _, err := c.Evidence.Batches(ctx, base.Page{Number: 1, Size: 100})
 		if err != nil || len(all) == 0 {
 			return "nothing", err
 		}
 		b := all[c.IntN(len(all))]
 		if c.IntN(2) == 0 {
-			_, err = c.Correct(ctx, who, b.ID, Said{Audience: []string{"", "visitor", "office"}[c.IntN(3)]})
+			_, err = c.Evidence.Correct(ctx, who, b.ID,
+				evidence.Said{Audience: []string{"", "visitor", "office"}[c.IntN(3)]})
 			return "correction", err
 		}
 		if b.ID == c.live {
 			return "nothing", nil
 		}
-		return "withdrawal", c.Withdraw(ctx, who, b.ID, "it was a trial")
+		return "withdrawal", c.Evidence.Withdraw(ctx, who, b.ID, "it was a trial")
 	case 7, 8:
-		_, _, err := c.Apply(ctx, who, "quay",
-			Proposed{Files: quay(c.t, contractsAtRandom[c.IntN(len(contractsAtRandom))]...), Reason: "because"})
+		_, _, err := c.Review.Apply(ctx, who, "quay",
+			review.Proposed{Files: quay(c.t, contractsAtRandom[c.IntN(len(contractsAtRandom))]...), Reason: "because"})
 		return "contracts", err
 	case 9, 10:
-		waiting, _, err := c.Revisions(ctx, "quay", true, Page{Number: 1, Size: 10})
+		waiting, _, err := c.Review.Revisions(ctx, "quay", true, base.Page{Number: 1, Size: 10})
 		if err != nil || len(waiting) == 0 {
 			return "nothing", err
 		}
-		_, err = c.Decide(ctx, who, "quay", waiting[0].Number, c.IntN(3) > 0, "because")
+		_, err = c.Review.Decide(ctx, who, "quay", waiting[0].Number, c.IntN(3) > 0, "because")
 		return "decision", err
 	case 11, 12, 13:
-		_, err := c.ChangeFindings(ctx, who, []string{some()}, nil, wish, false)
+		_, err := c.Findings.ChangeFindings(ctx, who, []string{some()}, nil, wish, false)
 		return "move", err
 	case 14:
 		ids := []string{some(), some(), some()}
 		slices.Sort(ids)
 		wish.Add = []string{"summer"}
-		_, err := c.ChangeFindings(ctx, who, slices.Compact(ids), nil, wish, false)
+		_, err := c.Findings.ChangeFindings(ctx, who, slices.Compact(ids), nil, wish, false)
 		return "moves", err
 	case 15:
-		changes, err := c.Changes(ctx)
+		changes, err := c.Findings.Changes(ctx)
 		if err != nil || len(changes) == 0 {
 			return "nothing", err
 		}
-		_, _, err = c.UndoChange(ctx, who, changes[c.IntN(min(len(changes), 4))].ID)
+		_, _, err = c.Findings.UndoChange(ctx, who, changes[c.IntN(min(len(changes), 4))].ID)
 		return "undo", err
 	case 16:
-		_, err := c.ChangeFindings(ctx, who, []string{some()}, nil, Wish{Decline: true, Comment: "no"}, false)
+		_, err := c.Findings.ChangeFindings(ctx, who, []string{some()}, nil, findings.Wish{Decline: true,
+			Comment: "no"}, false)
 		return "declined", err
 	case 17:
 		// whatever waits for a second person is approved by whoever may
 		for _, f := range c.findings() {
 			if f.AskedTo != "" {
-				_, err := c.ChangeFindings(ctx, who, []string{f.ID}, nil, Wish{To: finding.State(f.AskedTo),
-					Comment: "yes"}, false)
+				_, err := c.Findings.ChangeFindings(ctx, who, []string{f.ID}, nil,
+					findings.Wish{To: finding.State(f.AskedTo),
+						Comment: "yes"}, false)
 				return "approval", err
 			}
 		}
 		return "nothing", nil
 	case 18:
 		c.clock.now = c.clock.now.AddDate(0, 0, c.IntN(3)).Add(time.Minute)
-		return "days", c.EndWaivers(ctx)
+		return "days", c.Findings.EndWaivers(ctx)
 	}
 	c.clock.now = c.clock.now.Add(time.Hour)
-	_, err := c.Comment(ctx, who, some(), "a word")
+	_, err := c.Findings.Comment(ctx, who, some(), "a word")
 	return "comment", err
 }
 
 // alone tells of a severe finding that is off the list though nobody but one person decided so, and of a
 // revision in force that widens to what is personal or secret by one person's hand.
 func (c *chaos) alone() error {
-	revisions, _, err := c.Revisions(c.t.Context(), "quay", false, Page{Number: 1, Size: 5})
+	revisions, _, err := c.Review.Revisions(c.t.Context(), "quay", false, base.Page{Number: 1, Size: 5})
 	if err != nil {
 		return err
 	}
@@ -213,7 +220,7 @@ func (c *chaos) alone() error {
 		if f.Severity < int(scan.High) || f.State != "waived" && f.State != "not-a-leak" {
 			continue
 		}
-		v, err := c.Finding(c.t.Context(), c.who, f.ID)
+		v, err := c.Findings.Finding(c.t.Context(), c.who, f.ID)
 		if err != nil {
 			return err
 		}
@@ -225,7 +232,7 @@ func (c *chaos) alone() error {
 				people[e.Author] = true
 				turned = e.Kind
 				if e.Revision > 0 { // its author, and who approved it
-					r, err := c.RevisionOf(c.t.Context(), "quay", e.Revision)
+					r, err := c.Review.RevisionOf(c.t.Context(), "quay", e.Revision)
 					if err != nil {
 						return err
 					}

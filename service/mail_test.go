@@ -11,6 +11,9 @@ import (
 
 	"inkret/core/finding"
 	"inkret/mailing"
+	"inkret/service/base"
+	"inkret/service/findings"
+	"inkret/service/notify"
 )
 
 // post is a mail server of a test.
@@ -43,19 +46,28 @@ func (p *post) to(address string) (all []mailing.Message) {
 	return all
 }
 
+// tries is how often it is tried again to hand in a mail, or to call a hook.
+const tries = 7
+
+// mailBy gives a world a mail server, or none.
+func (w *world) mailBy(p notify.Sender) {
+	w.Notify = notify.New(w.Base, w.store, w.vault, w.Findings, p, 7)
+	w.Notify.ReachedAt("https://inkret.example")
+}
+
 // mailed is a world with a mail server, whose digests come at seven.
 func mailed(t *testing.T) (*world, *post) {
 	w, p := newWorld(t), &post{}
-	w.Service.mail, w.Service.digestHour, w.Service.public = p, 7, "https://inkret.example"
+	w.mailBy(p)
 	return w, p
 }
 
 func (w *world) mailNowAndThen() {
 	w.t.Helper()
-	if err := w.tellOfViews(w.t.Context()); err != nil {
+	if err := w.Notify.TellOfViews(w.t.Context()); err != nil {
 		w.t.Fatal(err)
 	}
-	if err := w.mailOnce(w.t.Context()); err != nil {
+	if err := w.Notify.MailOnce(w.t.Context()); err != nil {
 		w.t.Fatal(err)
 	}
 }
@@ -63,20 +75,21 @@ func (w *world) mailNowAndThen() {
 func TestWhatSomebodyIsToldIsMailedAtOnce(t *testing.T) {
 	w, p := mailed(t)
 	all := w.several()
-	teodor := w.person("Teodor", Lead)
-	if err := w.SetMail(t.Context(), teodor, MailAtOnce); err != nil {
+	teodor := w.person("Teodor", base.Lead)
+	if err := w.Notify.SetMail(t.Context(), teodor, notify.MailAtOnce); err != nil {
 		t.Fatal(err)
 	}
 	w.mailNowAndThen()
 	if len(p.all) != 0 {
 		t.Fatalf("nothing happened, and %d mails are sent", len(p.all))
 	}
-	if _, err := w.ChangeFindings(t.Context(), w.who, ids(all)[:1], nil,
-		Wish{Person: &teodor.ID, Comment: "the row goes out whole: " + secretHash}, false); err != nil {
+	if _, err := w.Findings.ChangeFindings(t.Context(), w.who, ids(all)[:1], nil,
+		findings.Wish{Person: &teodor.ID, Comment: "the row goes out whole: " + secretHash}, false); err != nil {
 		t.Fatal(err)
 	}
 	w.mailNowAndThen()
-	if _, err := w.ChangeFindings(t.Context(), w.who, ids(all)[1:], nil, Wish{Person: &teodor.ID}, false); err != nil {
+	if _, err := w.Findings.ChangeFindings(t.Context(), w.who, ids(all)[1:], nil, findings.Wish{Person: &teodor.ID},
+		false); err != nil {
 		t.Fatal(err)
 	}
 	w.mailNowAndThen()
@@ -99,18 +112,18 @@ func TestWhatSomebodyIsToldIsMailedAtOnce(t *testing.T) {
 		}
 	}
 	// what was read in the console is not mailed besides
-	if _, err := w.Comment(t.Context(), w.who, all[0].ID, "@teodor look"); err != nil {
+	if _, err := w.Findings.Comment(t.Context(), w.who, all[0].ID, "@teodor look"); err != nil {
 		t.Fatal(err)
 	}
 	n := w.unread(teodor)
-	if err := w.ReadNotices(t.Context(), teodor, n[0].ID); err != nil {
+	if err := w.Notify.ReadNotices(t.Context(), teodor, n[0].ID); err != nil {
 		t.Fatal(err)
 	}
 	w.mailNowAndThen()
 	if len(p.all) != 2 {
 		t.Errorf("what was read is mailed: %+v", p.all[2:])
 	}
-	if err := w.SetMail(t.Context(), teodor, "hourly"); code(err) != Invalid {
+	if err := w.Notify.SetMail(t.Context(), teodor, "hourly"); code(err) != base.Invalid {
 		t.Errorf("hourly: %v", err)
 	}
 }
@@ -123,11 +136,12 @@ func TestManyNoticesAreOneMail(t *testing.T) {
 		bodies = append(bodies, fmt.Sprintf(`{"id":7,"name":"Ada","m%d":"\u202e\u0007x"}`, i))
 	}
 	w.upload("many.har", recording(bodies...))
-	teodor := w.person("Teodor", Lead)
-	if err := w.SetMail(t.Context(), teodor, MailAtOnce); err != nil {
+	teodor := w.person("Teodor", base.Lead)
+	if err := w.Notify.SetMail(t.Context(), teodor, notify.MailAtOnce); err != nil {
 		t.Fatal(err)
 	}
-	if c, err := w.ChangeFindings(t.Context(), w.who, nil, &FindingFilter{}, Wish{Person: &teodor.ID},
+	if c, err := w.Findings.ChangeFindings(t.Context(), w.who, nil, &base.FindingFilter{},
+		findings.Wish{Person: &teodor.ID},
 		false); err != nil || c.Findings != 30 {
 		t.Fatal(c, err)
 	}
@@ -137,7 +151,7 @@ func TestManyNoticesAreOneMail(t *testing.T) {
 		t.Errorf("mailed %+v", p.all)
 	}
 	for _, f := range w.findings() { // one by one
-		if _, err := w.Comment(t.Context(), w.who, f.ID, "look"); err != nil {
+		if _, err := w.Findings.Comment(t.Context(), w.who, f.ID, "look"); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -152,10 +166,11 @@ func TestManyNoticesAreOneMail(t *testing.T) {
 func TestADaysMail(t *testing.T) {
 	w, p := mailed(t)
 	all := w.several()
-	teodor := w.person("Teodor", Lead)
-	w.person("Iva", Viewer) // of whom nobody wants anything: she is mailed nothing
+	teodor := w.person("Teodor", base.Lead)
+	w.person("Iva", base.Viewer) // of whom nobody wants anything: she is mailed nothing
 	due := "2026-05-03"
-	if _, err := w.ChangeFindings(t.Context(), w.who, ids(all)[:1], nil, Wish{Person: &teodor.ID, Due: &due},
+	if _, err := w.Findings.ChangeFindings(t.Context(), w.who, ids(all)[:1], nil, findings.Wish{Person: &teodor.ID,
+		Due: &due},
 		false); err != nil {
 		t.Fatal(err)
 	}
@@ -190,7 +205,7 @@ func TestADaysMail(t *testing.T) {
 		strings.Contains(got[0].Text, "You are told") {
 		t.Errorf("two days later: %+v", got)
 	}
-	if err := w.SetMail(t.Context(), teodor, MailNever); err != nil {
+	if err := w.Notify.SetMail(t.Context(), teodor, notify.MailNever); err != nil {
 		t.Fatal(err)
 	}
 	if got := at(5, 9); len(got) != 0 {
@@ -204,13 +219,13 @@ func TestMailThatIsNotTakenIsTriedAgain(t *testing.T) {
 	w, p := mailed(t)
 	p.fail = errors.New("mailbox full\x1b[2J")
 	for range 3 {
-		if err := w.TestMail(t.Context(), w.who); err != nil {
+		if err := w.Notify.TestMail(t.Context(), w.who); err != nil {
 			t.Fatal(err)
 		}
 	}
 	state := func() string {
 		t.Helper()
-		all, total, err := w.Mails(t.Context(), Page{Number: 1, Size: 10})
+		all, total, err := w.Notify.Mails(t.Context(), base.Page{Number: 1, Size: 10})
 		if err != nil || total != 3 {
 			t.Fatal(total, err)
 		}
@@ -244,30 +259,30 @@ func TestMailThatIsNotTakenIsTriedAgain(t *testing.T) {
 			"true; "; got != want || len(p.all) != 3 {
 		t.Errorf("taken: %s", got)
 	}
-	if err := w.MailAgain(t.Context(), w.who, 1); err != nil {
+	if err := w.Notify.MailAgain(t.Context(), w.who, 1); err != nil {
 		t.Fatal(err)
 	}
 	w.mailNowAndThen()
 	if len(p.all) != 4 || p.all[3].ID != p.all[2].ID && p.all[3].ID != p.all[0].ID {
 		t.Errorf("once more: %+v", p.all)
 	}
-	if err := w.MailAgain(t.Context(), w.who, 99); code(err) != NotFound {
+	if err := w.Notify.MailAgain(t.Context(), w.who, 99); code(err) != base.NotFound {
 		t.Errorf("no such mail: %v", err)
 	}
 	p.fail = errors.New("no")
-	if err := w.TestMail(t.Context(), w.who); err != nil {
+	if err := w.Notify.TestMail(t.Context(), w.who); err != nil {
 		t.Fatal(err)
 	}
-	for range len(backOff) + 1 {
+	for range tries + 1 {
 		w.mailNowAndThen()
 		w.clock.now = w.clock.now.Add(25 * time.Hour)
 	}
-	if all, _, _ := w.Mails(t.Context(), Page{Number: 1, Size: 1}); all[0].Tries != len(backOff)+1 ||
+	if all, _, _ := w.Notify.Mails(t.Context(), base.Page{Number: 1, Size: 1}); all[0].Tries != tries+1 ||
 		!all[0].Next.IsZero() {
-		t.Errorf("after %d days: %+v", len(backOff), all[0])
+		t.Errorf("after %d days: %+v", tries, all[0])
 	}
-	w.Service.mail = nil
-	if err := w.TestMail(t.Context(), w.who); code(err) != Conflict {
+	w.mailBy(nil)
+	if err := w.Notify.TestMail(t.Context(), w.who); code(err) != base.Conflict {
 		t.Errorf("without a server: %v", err)
 	}
 }
@@ -275,21 +290,23 @@ func TestMailThatIsNotTakenIsTriedAgain(t *testing.T) {
 func TestWhatComesIntoAViewIsTold(t *testing.T) {
 	w, _ := mailed(t)
 	w.upload("monday.har", recording(leaky))
-	iva, teodor := w.person("Iva", Viewer), w.person("Teodor", Lead)
-	shared, err := w.AddView(t.Context(), w.who, View{Name: "Grave", Query: "severity=critical,high", Shared: true})
+	iva, teodor := w.person("Iva", base.Viewer), w.person("Teodor", base.Lead)
+	shared, err := w.Findings.AddView(t.Context(), w.who, base.View{Name: "Grave", Query: "severity=critical,high",
+		Shared: true})
 	if err != nil {
 		t.Fatal(err)
 	}
-	own, err := w.AddView(t.Context(), w.who, View{Name: "Mine", Query: "assigned=me"})
+	own, err := w.Findings.AddView(t.Context(), w.who, base.View{Name: "Mine", Query: "assigned=me"})
 	if err != nil {
 		t.Fatal(err)
 	}
 	for _, c := range []struct {
-		who  Caller
+		who  base.Caller
 		view int64
-		want Code
-	}{{iva, shared.ID, 0}, {iva, shared.ID, 0}, {w.who, own.ID, 0}, {iva, own.ID, NotFound}, {iva, 99, NotFound}} {
-		if err := w.FollowView(t.Context(), c.who, c.view, true); code(err) != c.want {
+		want base.Code
+	}{{iva, shared.ID, 0}, {iva, shared.ID, 0}, {w.who, own.ID, 0}, {iva, own.ID, base.NotFound},
+		{iva, 99, base.NotFound}} {
+		if err := w.Notify.FollowView(t.Context(), c.who, c.view, true); code(err) != c.want {
 			t.Errorf("%s follows view %d: %v", c.who.Name, c.view, err)
 		}
 	}
@@ -306,7 +323,7 @@ func TestWhatComesIntoAViewIsTold(t *testing.T) {
 	}
 	// the hash comes back: it was new before, and is proven and seen again now
 	hash := w.theHash()
-	if _, err := w.Move(t.Context(), w.who, hash.ID, finding.Move{To: finding.AwaitingProof}); err != nil {
+	if _, err := w.Findings.Move(t.Context(), w.who, hash.ID, finding.Move{To: finding.AwaitingProof}); err != nil {
 		t.Fatal(err)
 	}
 	w.clock.now = w.clock.now.AddDate(0, 0, 3)
@@ -319,10 +336,10 @@ func TestWhatComesIntoAViewIsTold(t *testing.T) {
 	if n := w.unread(teodor); len(n) != 0 {
 		t.Errorf("who does not follow is told %+v", n)
 	}
-	if err := w.FollowView(t.Context(), iva, shared.ID, false); err != nil {
+	if err := w.Notify.FollowView(t.Context(), iva, shared.ID, false); err != nil {
 		t.Fatal(err)
 	}
-	if views, err := w.Views(t.Context(), iva); err != nil || len(views) != 1 || views[0].Follows {
+	if views, err := w.Findings.Views(t.Context(), iva); err != nil || len(views) != 1 || views[0].Follows {
 		t.Errorf("views %+v, %v", views, err)
 	}
 }

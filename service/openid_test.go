@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"inkret/openid"
+	"inkret/service/base"
+	"inkret/service/people"
 )
 
 // gate is a provider that says what a test wants.
@@ -29,44 +31,44 @@ func (g *gate) Finish(_ context.Context, t openid.Ticket, state, _ string) (open
 
 func TestThoseWhoAreInvitedSignInWithAProvider(t *testing.T) {
 	w, g := newWorld(t), &gate{}
-	if _, _, err := w.BeginOpenID(t.Context(), "/"); code(err) != NotFound || w.OpenIDName() != "" {
+	if _, _, err := w.People.BeginOpenID(t.Context(), "/"); code(err) != base.NotFound || w.People.OpenIDName() != "" {
 		t.Errorf("without a provider: %v", err)
 	}
-	w.SignInWith(g, "https://gate.example")
-	marlo := w.person("Marlo", Administrator)
-	invited, _, err := w.Invite(t.Context(), marlo, "tamsin@quay.example", Reviewer)
+	w.People.SignInWith(g, "https://gate.example")
+	marlo := w.person("Marlo", base.Administrator)
+	invited, _, err := w.People.Invite(t.Context(), marlo, "tamsin@quay.example", base.Reviewer)
 	if err != nil {
 		t.Fatal(err)
 	}
-	in := func(next string) (Caller, string, error) {
+	in := func(next string) (base.Caller, string, error) {
 		t.Helper()
-		to, sealed, err := w.BeginOpenID(t.Context(), next)
+		to, sealed, err := w.People.BeginOpenID(t.Context(), next)
 		if err != nil || to != "https://gate.example/authorize" || strings.Contains(string(sealed), "verifier") {
 			t.Fatalf("begun: %s, %v", to, err)
 		}
-		who, secret, next, err := w.FinishOpenID(t.Context(), sealed, "s", "code")
+		who, secret, next, err := w.People.FinishOpenID(t.Context(), sealed, "s", "code")
 		if err == nil {
-			if again, err := w.Authenticate(t.Context(), secret); err != nil || again.ID != who.ID {
+			if again, err := w.People.Authenticate(t.Context(), secret); err != nil || again.ID != who.ID {
 				t.Errorf("the session is %+v's, %v", again.Person, err)
 			}
 		}
 		return who, next, err
 	}
 	refusal := func(err error) string {
-		var p *Problem
-		if !errors.As(err, &p) || p.Code != Unauthenticated {
+		var p *base.Problem
+		if !errors.As(err, &p) || p.Code != base.Unauthenticated {
 			return ""
 		}
 		return p.Type
 	}
 
 	g.id = openid.Identity{Subject: "7", Email: "Tamsin@quay.example", Name: " Tamsin Oster "}
-	if _, _, err := in("/"); refusal(err) != RefusedUnknown {
+	if _, _, err := in("/"); refusal(err) != people.RefusedUnknown {
 		t.Errorf("an address that nobody vouches for: %v", err)
 	}
 	g.id.Verified = true
 	who, next, err := in("/findings?state=new")
-	if err != nil || who.ID != invited.ID || who.Name != "Tamsin Oster" || who.Role != Reviewer ||
+	if err != nil || who.ID != invited.ID || who.Name != "Tamsin Oster" || who.Role != base.Reviewer ||
 		next != "/findings?state=new" || !who.Here() {
 		t.Fatalf("%+v to %q, %v", who.Person, next, err)
 	}
@@ -75,22 +77,23 @@ func TestThoseWhoAreInvitedSignInWithAProvider(t *testing.T) {
 		t.Errorf("with another address: %+v, %v", who.Person, err)
 	}
 	g.id = openid.Identity{Subject: "8", Email: "tamsin@quay.example", Verified: true}
-	if _, _, err := in("/"); refusal(err) != RefusedUnknown {
+	if _, _, err := in("/"); refusal(err) != people.RefusedUnknown {
 		t.Errorf("another with her address: %v", err)
 	}
 	g.id = openid.Identity{Email: "tamsin@quay.example", Verified: true}
-	if _, _, err := in("/"); refusal(err) != RefusedUnknown {
+	if _, _, err := in("/"); refusal(err) != people.RefusedUnknown {
 		t.Errorf("nobody in particular: %v", err)
 	}
 	g.id = openid.Identity{Subject: "9", Email: "wim@quay.example", Verified: true}
-	if _, _, err := in("/"); refusal(err) != RefusedUnknown {
+	if _, _, err := in("/"); refusal(err) != people.RefusedUnknown {
 		t.Errorf("a stranger: %v", err)
 	}
-	if _, err := w.ChangePerson(t.Context(), marlo, invited.ID, PersonWish{Active: yes(false)}); err != nil {
+	if _, err := w.People.ChangePerson(t.Context(), marlo, invited.ID,
+		people.PersonWish{Active: yes(false)}); err != nil {
 		t.Fatal(err)
 	}
 	g.id = openid.Identity{Subject: "7"}
-	if _, _, err := in("/"); refusal(err) != RefusedOut {
+	if _, _, err := in("/"); refusal(err) != people.RefusedOut {
 		t.Errorf("who is kept out: %v", err)
 	}
 	for from, want := range map[string]string{"//evil.example": "/", "https://evil.example": "/", `/\evil.example`: "/",
@@ -101,7 +104,7 @@ func TestThoseWhoAreInvitedSignInWithAProvider(t *testing.T) {
 		}
 	}
 
-	_, sealed, err := w.BeginOpenID(t.Context(), "/")
+	_, sealed, err := w.People.BeginOpenID(t.Context(), "/")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -109,23 +112,24 @@ func TestThoseWhoAreInvitedSignInWithAProvider(t *testing.T) {
 		sealed      []byte
 		state, code string
 		want        string
-	}{"without a ticket": {nil, "s", "c", RefusedExpired}, "with a ticket of one's own": {[]byte("x"), "s", "c",
-		RefusedExpired}, "without a code": {sealed, "s", "", RefusedProvider}, "with another's state": {sealed, "t",
-		"c", RefusedProvider}} {
-		if _, _, _, err := w.FinishOpenID(t.Context(), c.sealed, c.state, c.code); refusal(err) != c.want {
+	}{"without a ticket": {nil, "s", "c", people.RefusedExpired}, "with a ticket of one's own": {[]byte("x"), "s", "c",
+		people.RefusedExpired}, "without a code": {sealed, "s", "", people.RefusedProvider},
+		"with another's state": {sealed, "t",
+			"c", people.RefusedProvider}} {
+		if _, _, _, err := w.People.FinishOpenID(t.Context(), c.sealed, c.state, c.code); refusal(err) != c.want {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
 	w.clock.now = w.clock.now.Add(11 * time.Minute)
-	if _, _, _, err := w.FinishOpenID(t.Context(), sealed, "s", "c"); refusal(err) != RefusedExpired {
+	if _, _, _, err := w.People.FinishOpenID(t.Context(), sealed, "s", "c"); refusal(err) != people.RefusedExpired {
 		t.Errorf("after eleven minutes: %v", err)
 	}
 	g.err = errors.New("no route")
-	if _, _, err := w.BeginOpenID(t.Context(), "/"); refusal(err) != RefusedProvider {
+	if _, _, err := w.People.BeginOpenID(t.Context(), "/"); refusal(err) != people.RefusedProvider {
 		t.Errorf("a provider that is not there: %v", err)
 	}
-	if entries, _, _ := w.Trail(t.Context(), TrailFilter{Action: "sign in with provider"},
-		Page{Number: 1, Size: 9}); len(entries) != 2 || entries[1].Author != "Tamsin Oster" ||
+	if entries, _, _ := w.Base.Trail(t.Context(), base.TrailFilter{Action: "sign in with provider"},
+		base.Page{Number: 1, Size: 9}); len(entries) != 2 || entries[1].Author != "Tamsin Oster" ||
 		entries[1].Subject != "tamsin@quay.example" {
 		t.Errorf("the trail says %+v", entries)
 	}

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"inkret/service/base"
 )
 
 // lineAt is a capture line of a call to a path that gets a body.
@@ -24,13 +26,13 @@ func TestTheSameValueIsKnownAgain(t *testing.T) {
 		lineAt("/berths", `[{"contact":"`+ada+`"},{"contact":"`+sol+`"}]`))
 	w.upload("tuesday.lines", lineAt("/crew", `{"who":"`+sol+`","level":"12345"}`)+
 		lineAt("/plans", `{"note":"nobody@else.example"}`))
-	byPath := map[string]Finding{}
+	byPath := map[string]base.Finding{}
 	for _, f := range w.findings() {
 		byPath[f.Path] = f
 	}
 	same := func(path string) string {
 		t.Helper()
-		v, err := w.Finding(t.Context(), Caller{}, byPath[path].ID)
+		v, err := w.Findings.Finding(t.Context(), base.Caller{}, byPath[path].ID)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -49,23 +51,32 @@ func TestTheSameValueIsKnownAgain(t *testing.T) {
 	}
 	// It is a keyed hash: the key lies sealed, is the same after a restart and a change of
 	// the key file, and another data folder has another.
-	before := w.print([]byte(ada))
+	before := printOf(t, w, ada)
 	w.Close()
 	if _, err := ChangeKey(t.Context(), w.dir, nil); err != nil {
 		t.Fatal(err)
 	}
 	w.open()
-	if again := w.print([]byte(ada)); again != before || newWorld(t).print([]byte(ada)) == before {
+	if again := printOf(t, w, ada); again != before || printOf(t, newWorld(t), ada) == before {
 		t.Errorf("the print was %x, is %x, and elsewhere the same", before, again)
 	}
 	if text, err := os.ReadFile(filepath.Join(w.dir, "inkret.db")); err != nil || strings.Contains(string(text), ada) {
 		t.Errorf("the value is in the database: %v", err)
 	}
 	// What a batch showed goes with it.
-	if err := w.Withdraw(t.Context(), w.who, first.ID, "by mistake"); err != nil {
+	if err := w.Evidence.Withdraw(t.Context(), w.who, first.ID, "by mistake"); err != nil {
 		t.Fatal(err)
 	}
 	if got := same("$.who"); got != "" {
 		t.Errorf("after the batch is withdrawn the value is known again at %q", got)
 	}
+}
+
+// printOf gives the print that a world has of a value.
+func printOf(t *testing.T, w *world, value string) uint64 {
+	print, err := w.vault.Printer(t.Context(), w.store)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return print([]byte(value))
 }

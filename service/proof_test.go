@@ -23,7 +23,8 @@ func TestARepairIsProven(t *testing.T) {
 	state := func() string { t.Helper(); return w.theHash().State }
 	await := func() {
 		t.Helper()
-		if _, err := w.Move(t.Context(), w.who, w.theHash().ID, finding.Move{To: finding.AwaitingProof}); err != nil {
+		if _, err := w.Findings.Move(t.Context(), w.who, w.theHash().ID,
+			finding.Move{To: finding.AwaitingProof}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -63,16 +64,16 @@ func TestARepairIsProven(t *testing.T) {
 		last.CaptureID == 0 || v.Prove != "" {
 		t.Fatalf("it is %s, and its history ends in %+v", v.State, last)
 	}
-	c, err := w.Capture(t.Context(), last.CaptureID)
+	c, err := w.Evidence.Capture(t.Context(), last.CaptureID)
 	if err != nil || c.BatchID != proving.ID || c.Entry != 0 {
 		t.Errorf("it is proven by capture %d of batch %d, entry %d, %v", last.CaptureID, c.BatchID, c.Entry, err)
 	}
 	// Without its proof it waits again; proven again and seen again it returns.
-	if err := w.Withdraw(t.Context(), w.who, proving.ID, "the wrong release"); err != nil ||
+	if err := w.Evidence.Withdraw(t.Context(), w.who, proving.ID, "the wrong release"); err != nil ||
 		state() != "awaiting-proof" {
 		t.Fatalf("after its proof is withdrawn it is %s, %v", state(), err)
 	}
-	live, err := w.OpenLive(t.Context(), w.who, "quay", "live", "")
+	live, err := w.Evidence.OpenLive(t.Context(), w.who, "quay", "live", "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -89,7 +90,7 @@ func TestARepairIsProven(t *testing.T) {
 // extend adds a chunk to a growing batch.
 func (w *world) extend(batch int64, chunk int, lines string) {
 	w.t.Helper()
-	if _, err := w.ExtendLive(w.t.Context(), w.who, batch, chunk, 0, strings.NewReader(lines)); err != nil {
+	if _, err := w.Evidence.ExtendLive(w.t.Context(), w.who, batch, chunk, 0, strings.NewReader(lines)); err != nil {
 		w.t.Fatal(err)
 	}
 }

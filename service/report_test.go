@@ -8,19 +8,22 @@ import (
 	"inkret/core/finding"
 	"inkret/core/scan"
 	"inkret/report"
+	"inkret/service/base"
+	"inkret/service/findings"
 )
 
 func TestAReportOfWhatIsTracked(t *testing.T) {
 	w := newWorld(t)
 	all := w.several()
 	w.other()
-	teodor := w.person("Teodor", Lead)
+	teodor := w.person("Teodor", base.Lead)
 	hash := w.ofQuay("secret-value")
 	w.waive(w.who, hash.ID, "2026-06-01")
-	if _, err := w.Move(t.Context(), teodor, hash.ID, finding.Move{To: finding.Waived, Comment: "agreed"}); err != nil {
+	if _, err := w.Findings.Move(t.Context(), teodor, hash.ID, finding.Move{To: finding.Waived,
+		Comment: "agreed"}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := w.Move(t.Context(), w.who, w.ofQuay("unexpected-field").ID, finding.Move{To: finding.NotALeak,
+	if _, err := w.Findings.Move(t.Context(), w.who, w.ofQuay("unexpected-field").ID, finding.Move{To: finding.NotALeak,
 		Comment: "a counter"}); err != nil {
 		t.Fatal(err)
 	}
@@ -30,7 +33,7 @@ func TestAReportOfWhatIsTracked(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		r, err := w.Report(t.Context(), w.who, "quay", q, scan.Medium)
+		r, err := w.Findings.Report(t.Context(), w.who, "quay", q, scan.Medium)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -57,7 +60,7 @@ func TestAReportOfWhatIsTracked(t *testing.T) {
 		a.Waivers[0].Severity != scan.Critical {
 		t.Errorf("waivers %+v", a.Waivers)
 	}
-	if len(a.Days) != 1 || a.Days[0].Open != [5]int{0, 1, 1, 0, 0} || len(a.Coverage) != len(GapWords) ||
+	if len(a.Days) != 1 || a.Days[0].Open != [5]int{0, 1, 1, 0, 0} || len(a.Coverage) != len(findings.GapWords) ||
 		a.Coverage[1].Of != 1 || a.Excess != 121 || a.Saved != 0 || a.States[hash.ID] != "waived" {
 		t.Errorf("%+v", a)
 	}
@@ -70,10 +73,10 @@ func TestAReportOfWhatIsTracked(t *testing.T) {
 	}
 	for name, c := range map[string]struct {
 		service, query string
-		code           Code
-	}{"no service": {"none", "", NotFound}, "no such state": {"quay", "state=asleep", Invalid}} {
+		code           base.Code
+	}{"no service": {"none", "", base.NotFound}, "no such state": {"quay", "state=asleep", base.Invalid}} {
 		q, _ := url.ParseQuery(c.query)
-		if _, err := w.Report(t.Context(), w.who, c.service, q, scan.Medium); code(err) != c.code {
+		if _, err := w.Findings.Report(t.Context(), w.who, c.service, q, scan.Medium); code(err) != c.code {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -87,35 +90,12 @@ func TestAReportOfWhatIsTracked(t *testing.T) {
 }
 
 // ofQuay gives the finding of a kind at the quay.
-func (w *world) ofQuay(kind string) Finding {
+func (w *world) ofQuay(kind string) base.Finding {
 	w.t.Helper()
-	all, _, err := w.Findings(w.t.Context(), FindingFilter{Service: "quay", Kinds: []string{kind}},
-		Page{Number: 1, Size: 10})
+	all, _, err := w.Findings.Findings(w.t.Context(), base.FindingFilter{Service: "quay", Kinds: []string{kind}},
+		base.Page{Number: 1, Size: 10})
 	if err != nil || len(all) != 1 {
 		w.t.Fatalf("%d findings are %s, %v", len(all), kind, err)
 	}
 	return all[0]
-}
-
-// TestWhyAFindingIsWaived takes the reason from what was said of the waiver that is in force.
-func TestWhyAFindingIsWaived(t *testing.T) {
-	ask, waive, move := func(said string) Event { return Event{Kind: "waiver", Became: "asked for", Comment: said} },
-		func(said string) Event { return Event{Kind: "move", Became: "waived", Comment: said} },
-		Event{Kind: "move", Became: "in-repair", Comment: "mended"}
-	for name, c := range map[string]struct {
-		history []Event
-		want    string
-	}{
-		"one who waives alone":   {[]Event{{Kind: "found"}, waive("a rewrite comes")}, "a rewrite comes"},
-		"two":                    {[]Event{ask("a rewrite comes"), waive("agreed")}, "a rewrite comes; agreed"},
-		"approved without words": {[]Event{ask("a rewrite comes"), waive("")}, "a rewrite comes"},
-		"waived before":          {[]Event{waive("once"), move, waive("again")}, "again"},
-		"asked for anew": {[]Event{ask("once"), waive("yes"), {Kind: "comment", Comment: "hm"}, ask("longer"),
-			waive("")}, "longer"},
-		"nothing": {nil, ""},
-	} {
-		if got := waiverReason(c.history); got != c.want {
-			t.Errorf("%s: %q, want %q", name, got, c.want)
-		}
-	}
 }

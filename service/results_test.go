@@ -7,17 +7,19 @@ import (
 
 	"inkret/core/finding"
 	"inkret/core/scan"
+	"inkret/service/base"
+	"inkret/service/findings"
 )
 
 // sent sends findings of a line, by their fingerprints.
-func (w *world) sent(line string, prints ...string) ResultView {
+func (w *world) sent(line string, prints ...string) findings.ResultView {
 	w.t.Helper()
-	r := Result{Service: "quay", Line: line, Rules: 3}
+	r := base.Result{Service: "quay", Line: line, Rules: 3}
 	for _, p := range prints {
 		r.Findings = append(r.Findings, finding.Checked{Fingerprint: p, Kind: "secret-value", Severity: scan.High,
 			Endpoint: "GET /skippers/{id}", Path: "$.x"})
 	}
-	v, err := w.SendResult(w.t.Context(), w.who, r)
+	v, err := w.Findings.SendResult(w.t.Context(), w.who, r)
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -49,32 +51,33 @@ func TestResultsAreHeldAgainstTheMainLineBefore(t *testing.T) {
 		t.Errorf("against the main line: %+v", then)
 	}
 	w.sent("main", hash)
-	if again, err := w.Result(t.Context(), then.ID); err != nil || again.Against.ID != next.ID ||
+	if again, err := w.Findings.Result(t.Context(), then.ID); err != nil || again.Against.ID != next.ID ||
 		len(again.Fresh) != 1 {
 		t.Errorf("what came later changes it: %+v, %v", again, err)
 	}
-	if err := w.SetMainLine(t.Context(), w.who, "quay", "berths"); err != nil {
+	if err := w.Findings.SetMainLine(t.Context(), w.who, "quay", "berths"); err != nil {
 		t.Fatal(err)
 	}
-	if again, err := w.Result(t.Context(), then.ID); err != nil || again.Against.ID != next.ID ||
+	if again, err := w.Findings.Result(t.Context(), then.ID); err != nil || again.Against.ID != next.ID ||
 		len(again.Fresh) != 1 || !again.Main {
 		t.Errorf("with another main line it is held against another: %+v, %v", again, err)
 	}
-	list, total, err := w.Results(t.Context(), "quay", "main", Page{Number: 1, Size: 2})
+	list, total, err := w.Findings.Results(t.Context(), "quay", "main", base.Page{Number: 1, Size: 2})
 	if err != nil || total != 3 || len(list) != 2 || list[0].Main || list[0].BySeverity[scan.High] != 1 ||
 		list[0].Findings != nil {
 		t.Errorf("%d of %d: %+v, %v", len(list), total, list, err)
 	}
-	if err := w.DropResult(t.Context(), w.who, main.ID); err != nil {
+	if err := w.Findings.DropResult(t.Context(), w.who, main.ID); err != nil {
 		t.Fatal(err)
 	}
-	if again, err := w.Result(t.Context(), next.ID); err != nil || again.Against.ID != main.ID || len(again.Gone) != 1 {
+	if again, err := w.Findings.Result(t.Context(), next.ID); err != nil || again.Against.ID != main.ID ||
+		len(again.Gone) != 1 {
 		t.Errorf("what it was held against is forgotten: %+v, %v", again, err)
 	}
-	for name, err := range map[string]error{"forgotten twice": w.DropResult(t.Context(), w.who, main.ID),
-		"a main line of nothing": w.SetMainLine(t.Context(), w.who, "none", "x"),
-		"what is forgotten":      func() error { _, err := w.Result(t.Context(), main.ID); return err }()} {
-		if code(err) != NotFound {
+	for name, err := range map[string]error{"forgotten twice": w.Findings.DropResult(t.Context(), w.who, main.ID),
+		"a main line of nothing": w.Findings.SetMainLine(t.Context(), w.who, "none", "x"),
+		"what is forgotten":      func() error { _, err := w.Findings.Result(t.Context(), main.ID); return err }()} {
+		if code(err) != base.NotFound {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -87,11 +90,11 @@ func TestOldResultsMakeRoom(t *testing.T) {
 	for i := range 103 {
 		w.sent("berths", digits(i))
 	}
-	if list, total, err := w.Results(t.Context(), "", "berths", Page{Number: 2, Size: 60}); err != nil ||
+	if list, total, err := w.Findings.Results(t.Context(), "", "berths", base.Page{Number: 2, Size: 60}); err != nil ||
 		total != 100 || len(list) != 40 || list[39].ID != main.ID+4 {
 		t.Errorf("%d of %d, %v", len(list), total, err)
 	}
-	if _, err := w.Result(t.Context(), main.ID); err != nil {
+	if _, err := w.Findings.Result(t.Context(), main.ID); err != nil {
 		t.Errorf("another line's: %v", err)
 	}
 }
@@ -105,24 +108,24 @@ func TestResultsThatCannotBe(t *testing.T) {
 	}
 	same := func(*finding.Checked) {}
 	for name, c := range map[string]struct {
-		r    Result
-		code Code
+		r    base.Result
+		code base.Code
 		says string
 	}{
-		"no line": {Result{Service: "quay", Line: " "}, Invalid, "line of development"},
-		"a link that runs": {Result{Service: "quay", Line: "a", Link: "javascript:alert(1)"}, Invalid,
+		"no line": {base.Result{Service: "quay", Line: " "}, base.Invalid, "line of development"},
+		"a link that runs": {base.Result{Service: "quay", Line: "a", Link: "javascript:alert(1)"}, base.Invalid,
 			"no address of http"},
-		"no kind": {Result{Service: "quay", Line: "a",
-			Findings: f(func(c *finding.Checked) { c.Kind = "leak" })}, Invalid, `no finding is a "leak"`},
-		"no fingerprint": {Result{Service: "quay", Line: "a",
-			Findings: f(func(c *finding.Checked) { c.Fingerprint = "<b>" })}, Invalid, "no fingerprint"},
-		"twice": {Result{Service: "quay", Line: "a", Findings: append(f(same), f(same)...)}, Invalid,
+		"no kind": {base.Result{Service: "quay", Line: "a",
+			Findings: f(func(c *finding.Checked) { c.Kind = "leak" })}, base.Invalid, `no finding is a "leak"`},
+		"no fingerprint": {base.Result{Service: "quay", Line: "a",
+			Findings: f(func(c *finding.Checked) { c.Fingerprint = "<b>" })}, base.Invalid, "no fingerprint"},
+		"twice": {base.Result{Service: "quay", Line: "a", Findings: append(f(same), f(same)...)}, base.Invalid,
 			"told twice"},
-		"too many": {Result{Service: "quay", Line: "a", Findings: make([]finding.Checked, 50_001)}, Invalid,
+		"too many": {base.Result{Service: "quay", Line: "a", Findings: make([]finding.Checked, 50_001)}, base.Invalid,
 			"at most 50000"},
-		"no service": {Result{Service: "none", Line: "a"}, NotFound, "there is no service"},
+		"no service": {base.Result{Service: "none", Line: "a"}, base.NotFound, "there is no service"},
 	} {
-		if _, err := w.SendResult(t.Context(), w.who, c.r); code(err) != c.code ||
+		if _, err := w.Findings.SendResult(t.Context(), w.who, c.r); code(err) != c.code ||
 			!strings.Contains(err.Error(), c.says) {
 			t.Errorf("%s: %v", name, err)
 		}

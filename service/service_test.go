@@ -14,6 +14,12 @@ import (
 
 	"inkret/core/contract"
 	"inkret/core/finding"
+	"inkret/service/base"
+	"inkret/service/evidence"
+	"inkret/service/findings"
+	"inkret/service/people"
+	"inkret/service/review"
+	"inkret/service/vault"
 	"inkret/store"
 )
 
@@ -61,7 +67,7 @@ type world struct {
 	dir   string
 	clock *clock
 	log   *bytes.Buffer
-	who   Caller
+	who   base.Caller
 }
 
 // newWorld is a service with a person and the contracts of the harbour.
@@ -70,13 +76,13 @@ func newWorld(t *testing.T) *world {
 	w := &world{t: t, dir: t.TempDir(), clock: &clock{time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)},
 		log: &bytes.Buffer{}}
 	w.open()
-	p, err := w.AddPerson(t.Context(), "Noor Adeyar", "noor@quay.example", Reviewer, "low tide at nine")
+	p, err := w.People.AddPerson(t.Context(), "Noor Adeyar", "noor@quay.example", base.Reviewer, "low tide at nine")
 	if err != nil {
 		t.Fatal(err)
 	}
-	w.who = Caller{Person: p, Key: Key{Scope: ScopeEverything}}
-	if _, changed, err := w.Apply(t.Context(), w.who, "quay",
-		Proposed{Files: []ContractFile{{Name: "quay.yaml", Text: harbour}}}); err != nil || !changed {
+	w.who = base.Caller{Person: p, Key: base.Key{Scope: base.ScopeEverything}}
+	if _, changed, err := w.Review.Apply(t.Context(), w.who, "quay",
+		review.Proposed{Files: []base.ContractFile{{Name: "quay.yaml", Text: harbour}}}); err != nil || !changed {
 		t.Fatalf("applying contracts: changed %v, %v", changed, err)
 	}
 	return w
@@ -93,9 +99,9 @@ func (w *world) open() {
 	w.t.Cleanup(func() { s.Close() })
 }
 
-func (w *world) upload(name, text string) Batch {
+func (w *world) upload(name, text string) base.Batch {
 	w.t.Helper()
-	b, err := w.Upload(w.t.Context(), w.who, "quay", name, Said{}, strings.NewReader(text))
+	b, err := w.Evidence.Upload(w.t.Context(), w.who, "quay", name, evidence.Said{}, strings.NewReader(text))
 	if err != nil {
 		w.t.Fatalf("uploading %s: %v", name, err)
 	}
@@ -103,13 +109,14 @@ func (w *world) upload(name, text string) Batch {
 }
 
 // theHash gives the finding of the leaked hash.
-func (w *world) theHash() FindingView {
+func (w *world) theHash() findings.FindingView {
 	w.t.Helper()
-	all, _, err := w.Findings(w.t.Context(), FindingFilter{Kinds: []string{"secret-value"}}, Page{Number: 1, Size: 10})
+	all, _, err := w.Findings.Findings(w.t.Context(), base.FindingFilter{Kinds: []string{"secret-value"}},
+		base.Page{Number: 1, Size: 10})
 	if err != nil || len(all) != 1 {
 		w.t.Fatalf("%d findings of the hash, %v", len(all), err)
 	}
-	v, err := w.Finding(w.t.Context(), Caller{}, all[0].ID)
+	v, err := w.Findings.Finding(w.t.Context(), base.Caller{}, all[0].ID)
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -163,10 +170,11 @@ func TestTheSameRecordingAgainChangesNothing(t *testing.T) {
 	if v := w.theHash(); v.Spots != 1 || len(v.Evidence) != 1 {
 		t.Errorf("%d spots, %d pieces of evidence", v.Spots, len(v.Evidence))
 	}
-	if _, total, _ := w.Batches(t.Context(), Page{Number: 1, Size: 10}); total != 1 {
+	if _, total, _ := w.Evidence.Batches(t.Context(), base.Page{Number: 1, Size: 10}); total != 1 {
 		t.Errorf("%d batches are there", total)
 	}
-	if _, total, _, _ := w.Captures(t.Context(), CaptureFilter{}, Page{Number: 1, Size: 10}); total != 1 {
+	if _, total, _, _ := w.Evidence.Captures(t.Context(), base.CaptureFilter{},
+		base.Page{Number: 1, Size: 10}); total != 1 {
 		t.Errorf("%d captures are there", total)
 	}
 }
@@ -190,20 +198,24 @@ func TestABrokenUploadLeavesNothing(t *testing.T) {
 	}
 	whole := recording(bodies...)
 	for _, cut := range []int{100, len(whole) / 2, len(whole) - 5, len(whole)} {
-		_, err := w.Upload(t.Context(), w.who, "quay", "x.har", Said{}, &broken{strings.NewReader(whole[:cut])})
-		var p *Problem
-		if !errors.As(err, &p) || p.Code != Invalid || !strings.Contains(p.Next, "nothing of it was kept") {
+		_, err := w.Evidence.Upload(t.Context(), w.who, "quay", "x.har", evidence.Said{},
+			&broken{strings.NewReader(whole[:cut])})
+		var p *base.Problem
+		if !errors.As(err, &p) || p.Code != base.Invalid || !strings.Contains(p.Next, "nothing of it was kept") {
 			t.Errorf("cut at %d: %v", cut, err)
 		}
 	}
 	for what, query := range map[string]func() (int, error){
-		"batches": func() (int, error) { _, n, err := w.Batches(t.Context(), Page{Number: 1, Size: 1}); return n, err },
+		"batches": func() (int, error) {
+			_, n, err := w.Evidence.Batches(t.Context(), base.Page{Number: 1, Size: 1})
+			return n, err
+		},
 		"captures": func() (int, error) {
-			_, n, _, err := w.Captures(t.Context(), CaptureFilter{}, Page{Number: 1, Size: 1})
+			_, n, _, err := w.Evidence.Captures(t.Context(), base.CaptureFilter{}, base.Page{Number: 1, Size: 1})
 			return n, err
 		},
 		"findings": func() (int, error) {
-			all, _, err := w.Findings(t.Context(), FindingFilter{}, Page{Number: 1, Size: 10})
+			all, _, err := w.Findings.Findings(t.Context(), base.FindingFilter{}, base.Page{Number: 1, Size: 10})
 			return len(all), err
 		},
 	} {
@@ -225,7 +237,8 @@ func TestARecordingThatEndsEarlyIsTakenInUpToThere(t *testing.T) {
 	}
 	for text, want := range map[string]string{"<html>": "this is no recording", "": "the file is empty",
 		`{"log":{"version":"3.0"}}`: `HAR version "3.0"`} {
-		if _, err := w.Upload(t.Context(), w.who, "quay", "x", Said{}, strings.NewReader(text)); err == nil ||
+		if _, err := w.Evidence.Upload(t.Context(), w.who, "quay", "x", evidence.Said{},
+			strings.NewReader(text)); err == nil ||
 			!strings.Contains(err.Error(), want) {
 			t.Errorf("%q gives %v, want %q", text, err, want)
 		}
@@ -236,21 +249,22 @@ func TestUploadsThatCannotBe(t *testing.T) {
 	w := newWorld(t)
 	for want, f := range map[string]func() error{
 		`there is no service "nowhere"`: func() error {
-			_, err := w.Upload(t.Context(), w.who, "nowhere", "x", Said{}, strings.NewReader("{}"))
+			_, err := w.Evidence.Upload(t.Context(), w.who, "nowhere", "x", evidence.Said{}, strings.NewReader("{}"))
 			return err
 		},
 		"needs a name of at most": func() error {
-			_, err := w.Upload(t.Context(), w.who, "quay", " ", Said{}, strings.NewReader("{}"))
+			_, err := w.Evidence.Upload(t.Context(), w.who, "quay", " ", evidence.Said{}, strings.NewReader("{}"))
 			return err
 		},
 		`has no audience "pilot"`: func() error {
-			_, err := w.Upload(t.Context(), w.who, "quay", "x", Said{Audience: "pilot"}, strings.NewReader("{}"))
+			_, err := w.Evidence.Upload(t.Context(), w.who, "quay", "x", evidence.Said{Audience: "pilot"},
+				strings.NewReader("{}"))
 			return err
 		},
 		"context canceled": func() error {
 			ctx, cancel := context.WithCancel(t.Context())
 			cancel()
-			_, err := w.Upload(ctx, w.who, "quay", "x", Said{}, strings.NewReader(recording(clean)))
+			_, err := w.Evidence.Upload(ctx, w.who, "quay", "x", evidence.Said{}, strings.NewReader(recording(clean)))
 			return err
 		},
 	} {
@@ -265,7 +279,7 @@ func TestUploadsThatCannotBe(t *testing.T) {
 func TestNothingIsKeptInClear(t *testing.T) {
 	w := newWorld(t)
 	w.upload("monday.har", recording(leaky))
-	view, err := w.Capture(t.Context(), 1)
+	view, err := w.Evidence.Capture(t.Context(), 1)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -310,7 +324,7 @@ func TestNothingIsKeptInClear(t *testing.T) {
 func TestTheKeyFile(t *testing.T) {
 	w := newWorld(t)
 	w.upload("monday.har", recording(leaky))
-	path := filepath.Join(w.dir, keyName)
+	path := filepath.Join(w.dir, vault.KeyName)
 	info, err := os.Stat(path)
 	if err != nil || info.Mode().Perm() != 0o600 {
 		t.Fatalf("the key file has mode %v, %v", info.Mode(), err)
@@ -341,7 +355,7 @@ func TestTheKeyFile(t *testing.T) {
 		t.Fatal(err)
 	}
 	w.open()
-	if v, err := w.Capture(t.Context(), 1); err != nil || v.Body == nil {
+	if v, err := w.Evidence.Capture(t.Context(), 1); err != nil || v.Body == nil {
 		t.Errorf("with its key back, the capture gives %v", err)
 	}
 }
@@ -351,23 +365,24 @@ func TestAFindingMovesAlong(t *testing.T) {
 	w.upload("monday.har", recording(leaky))
 	id := w.theHash().ID
 	move := func(to finding.State, comment, until string) error {
-		_, err := w.Move(t.Context(), w.who, id, finding.Move{To: to, Comment: comment, Until: until})
+		_, err := w.Findings.Move(t.Context(), w.who, id, finding.Move{To: to, Comment: comment, Until: until})
 		return err
 	}
-	var p *Problem
-	if err := move(finding.Closed, "", ""); !errors.As(err, &p) || p.Code != Conflict {
+	var p *base.Problem
+	if err := move(finding.Closed, "", ""); !errors.As(err, &p) || p.Code != base.Conflict {
 		t.Errorf("closing by hand gives %v", err)
 	}
-	if err := move(finding.Waived, "until the kiosk is gone", "tomorrow"); !errors.As(err, &p) || p.Code != Invalid {
+	if err := move(finding.Waived, "until the kiosk is gone", "tomorrow"); !errors.As(err, &p) ||
+		p.Code != base.Invalid {
 		t.Errorf("a day that is none gives %v", err)
 	}
 	if err := move(finding.InRepair, " taken by accounts ", ""); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := w.Comment(t.Context(), w.who, id, "seen in the logs too"); err != nil {
+	if _, err := w.Findings.Comment(t.Context(), w.who, id, "seen in the logs too"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := w.Comment(t.Context(), w.who, id, "  "); err == nil {
+	if _, err := w.Findings.Comment(t.Context(), w.who, id, "  "); err == nil {
 		t.Error("an empty comment is taken")
 	}
 	v := w.theHash()
@@ -375,8 +390,9 @@ func TestAFindingMovesAlong(t *testing.T) {
 		v.History[1].Comment != "taken by accounts" || v.History[2].Kind != "comment" {
 		t.Errorf("state %s, history %+v", v.State, v.History)
 	}
-	if _, err := w.Move(t.Context(), w.who, "0000000000000000", finding.Move{To: finding.Confirmed}); !errors.As(err,
-		&p) || p.Code != NotFound {
+	if _, err := w.Findings.Move(t.Context(), w.who, "0000000000000000",
+		finding.Move{To: finding.Confirmed}); !errors.As(err,
+		&p) || p.Code != base.NotFound {
 		t.Errorf("moving what is not there gives %v", err)
 	}
 }
@@ -386,7 +402,7 @@ func TestAWaiverThatRanOutReturns(t *testing.T) {
 	w.upload("monday.har", recording(leaky))
 	id := w.theHash().ID
 	w.waive(w.who, id, "2026-05-02")
-	w.waive(w.person("Teodor", Lead), id, "")
+	w.waive(w.person("Teodor", base.Lead), id, "")
 	w.clock.now = w.clock.now.Add(24 * time.Hour) // its last day
 	w.upload("tuesday.har", recording(leaky, clean))
 	if v := w.theHash(); v.State != "waived" {
@@ -401,33 +417,35 @@ func TestAWaiverThatRanOutReturns(t *testing.T) {
 
 func TestContractsAreApplied(t *testing.T) {
 	w := newWorld(t)
-	files := []ContractFile{{Name: "quay.yaml", Text: harbour}}
-	if r, changed, err := w.Apply(t.Context(), w.who, "quay", Proposed{Files: files}); err != nil || changed ||
+	files := []base.ContractFile{{Name: "quay.yaml", Text: harbour}}
+	if r, changed, err := w.Review.Apply(t.Context(), w.who, "quay", review.Proposed{Files: files}); err != nil ||
+		changed ||
 		r.Number != 1 {
 		t.Errorf("the same again: revision %d, changed %v, %v", r.Number, changed, err)
 	}
 	files[0].Text = strings.Replace(harbour, "grants: {id: , name: }", "grants: {id: , called: name}", 1)
-	if r, changed, err := w.Apply(t.Context(), w.who, "quay",
-		Proposed{Files: files, Reason: "visitors write to them"}); err != nil || !changed || r.Number != 2 {
+	if r, changed, err := w.Review.Apply(t.Context(), w.who, "quay",
+		review.Proposed{Files: files, Reason: "visitors write to them"}); err != nil || !changed || r.Number != 2 {
 		t.Errorf("changed: revision %d, changed %v, %v", r.Number, changed, err)
 	}
-	if r, err := w.Export(t.Context(), "quay"); err != nil || len(r.Files) != 1 || r.Files[0] != files[0] ||
+	if r, err := w.Review.Export(t.Context(), "quay"); err != nil || len(r.Files) != 1 || r.Files[0] != files[0] ||
 		r.Reason != "visitors write to them" || r.Author != "Noor Adeyar" {
 		t.Errorf("exported %+v, %v", r, err)
 	}
 	files[0].Text = strings.Replace(harbour, "Skipper, grants", "Skiper, grants", 1)
-	_, _, err := w.Apply(t.Context(), w.who, "quay", Proposed{Files: files})
+	_, _, err := w.Review.Apply(t.Context(), w.who, "quay", review.Proposed{Files: files})
 	var problems contract.Problems
 	if !errors.As(err, &problems) || problems[0].Near != "Skipper" {
 		t.Errorf("a faulty file gives %v", err)
 	}
-	if _, _, err := w.Apply(t.Context(), w.who, "other",
-		Proposed{Files: []ContractFile{{Name: "a", Text: harbour}}}); err == nil ||
+	if _, _, err := w.Review.Apply(t.Context(), w.who, "other",
+		review.Proposed{Files: []base.ContractFile{{Name: "a", Text: harbour}}}); err == nil ||
 		!strings.Contains(err.Error(), `of the service "quay", not of "other"`) {
 		t.Errorf("another service's contract gives %v", err)
 	}
-	if _, _, err := w.Apply(t.Context(), w.who, "quay", Proposed{Files: []ContractFile{{Name: "a", Text: harbour},
-		{Name: "a", Text: "x"}}}); err == nil {
+	if _, _, err := w.Review.Apply(t.Context(), w.who, "quay",
+		review.Proposed{Files: []base.ContractFile{{Name: "a", Text: harbour},
+			{Name: "a", Text: "x"}}}); err == nil {
 		t.Error("two files of one name are taken")
 	}
 }
@@ -437,26 +455,27 @@ func TestEndpoints(t *testing.T) {
 	text := recording(leaky)
 	w.upload("monday.har", text)
 	w.upload("boats.har", strings.ReplaceAll(text, "/skippers/7", "/boats/12345"))
-	all, total, err := w.Endpoints(t.Context(), EndpointFilter{Sort: "endpoint"}, Page{Number: 1, Size: 10})
+	all, total, err := w.Review.Endpoints(t.Context(), base.EndpointFilter{Sort: "endpoint"},
+		base.Page{Number: 1, Size: 10})
 	if err != nil || total != 2 || all[0].Text != "GET /boats/{}" || all[0].Known ||
 		all[1].Text != "GET /skippers/{id}" || !all[1].Known || all[1].Captures != 1 || all[1].Open != 1 {
 		t.Fatalf("endpoints %+v, %v", all, err)
 	}
-	e, err := w.Endpoint(t.Context(), all[1].ID)
+	e, err := w.Review.Endpoint(t.Context(), all[1].ID)
 	if err != nil || e.Contract == nil || !strings.HasPrefix(strings.TrimSpace(e.Text),
 		"- endpoint: GET /skippers/{id}") || !strings.HasSuffix(e.Text, "name: }}]") {
 		t.Errorf("contract %v, text %q, %v", e.Contract, e.Text, err)
 	}
-	if e, err = w.Endpoint(t.Context(), all[0].ID); err != nil || e.Contract != nil {
+	if e, err = w.Review.Endpoint(t.Context(), all[0].ID); err != nil || e.Contract != nil {
 		t.Errorf("an endpoint without a contract has %v, %v", e.Contract, err)
 	}
 	no := false
-	if some, _, _ := w.Endpoints(t.Context(), EndpointFilter{Known: &no, Words: "boat"},
-		Page{Number: 1, Size: 10}); len(some) != 1 {
+	if some, _, _ := w.Review.Endpoints(t.Context(), base.EndpointFilter{Known: &no, Words: "boat"},
+		base.Page{Number: 1, Size: 10}); len(some) != 1 {
 		t.Errorf("%d endpoints without a contract are found", len(some))
 	}
-	if some, _, _ := w.Endpoints(t.Context(), EndpointFilter{Words: "100%"},
-		Page{Number: 1, Size: 10}); len(some) != 0 {
+	if some, _, _ := w.Review.Endpoints(t.Context(), base.EndpointFilter{Words: "100%"},
+		base.Page{Number: 1, Size: 10}); len(some) != 0 {
 		t.Errorf("a percent sign finds %d endpoints", len(some))
 	}
 }
@@ -468,14 +487,14 @@ func TestEveryFindingHasItsEndpoint(t *testing.T) {
 	text := strings.ReplaceAll(recording(clean), "application/json", "image/png")
 	w.upload("a.har", strings.ReplaceAll(text, "/skippers/7?key=", "/photos/1?notify=ada@quay.example&key="))
 	w.upload("b.har", strings.ReplaceAll(text, "/skippers/7?key=", "/logos/1?key="))
-	all, _, err := w.Findings(t.Context(), FindingFilter{}, Page{Number: 1, Size: 10})
+	all, _, err := w.Findings.Findings(t.Context(), base.FindingFilter{}, base.Page{Number: 1, Size: 10})
 	if err != nil || len(all) != 1 || all[0].Kind != "sensitive-in-url" {
 		t.Fatalf("findings %+v, %v", all, err)
 	}
-	if e, err := w.Endpoint(t.Context(), all[0].EndpointID); err != nil || e.Endpoint.Text != "GET /photos/{}" {
+	if e, err := w.Review.Endpoint(t.Context(), all[0].EndpointID); err != nil || e.Endpoint.Text != "GET /photos/{}" {
 		t.Errorf("its endpoint is %+v, %v", e.Endpoint, err)
 	}
-	captures, _, _, err := w.Captures(t.Context(), CaptureFilter{}, Page{Number: 1, Size: 10})
+	captures, _, _, err := w.Evidence.Captures(t.Context(), base.CaptureFilter{}, base.Page{Number: 1, Size: 10})
 	if err != nil || len(captures) != 2 || captures[0].EndpointID != "" || captures[1].Endpoint != "GET /photos/{}" {
 		t.Errorf("captures %+v, %v", captures, err)
 	}
@@ -487,20 +506,23 @@ func TestFindingsAreFiltered(t *testing.T) {
 		`{"id":7,"name":"Ada","rank":1}`))
 	for _, c := range []struct {
 		name string
-		by   FindingFilter
+		by   base.FindingFilter
 		want int
 	}{
-		{"all", FindingFilter{}, 3}, {"a state", FindingFilter{States: []string{"new"}}, 3},
-		{"another state", FindingFilter{States: []string{"waived", "closed"}}, 0},
-		{"severities", FindingFilter{Severities: []int{5, 4}}, 2},
-		{"a kind", FindingFilter{Kinds: []string{"unexpected-field"}}, 1}, {"the team", FindingFilter{Team: "accounts"},
+		{"all", base.FindingFilter{}, 3}, {"a state", base.FindingFilter{States: []string{"new"}}, 3},
+		{"another state", base.FindingFilter{States: []string{"waived", "closed"}}, 0},
+		{"severities", base.FindingFilter{Severities: []int{5, 4}}, 2},
+		{"a kind", base.FindingFilter{Kinds: []string{"unexpected-field"}}, 1},
+		{"the team", base.FindingFilter{Team: "accounts"},
 			3},
-		{"an audience", FindingFilter{Audience: "visitor"}, 0},
-		{"a field", FindingFilter{Entity: "Skipper", Field: "email"}, 1}, {"the batch", FindingFilter{Batch: b.ID}, 3},
-		{"another batch", FindingFilter{Batch: b.ID + 1}, 0}, {"words", FindingFilter{Words: "skippers EMAIL"}, 1},
-		{"words that are a pattern", FindingFilter{Words: "_"}, 1},
+		{"an audience", base.FindingFilter{Audience: "visitor"}, 0},
+		{"a field", base.FindingFilter{Entity: "Skipper", Field: "email"}, 1},
+		{"the batch", base.FindingFilter{Batch: b.ID}, 3},
+		{"another batch", base.FindingFilter{Batch: b.ID + 1}, 0},
+		{"words", base.FindingFilter{Words: "skippers EMAIL"}, 1},
+		{"words that are a pattern", base.FindingFilter{Words: "_"}, 1},
 	} {
-		all, counts, err := w.Findings(t.Context(), c.by, Page{Number: 1, Size: 10})
+		all, counts, err := w.Findings.Findings(t.Context(), c.by, base.Page{Number: 1, Size: 10})
 		total := 0
 		for _, n := range counts {
 			total += n
@@ -509,12 +531,13 @@ func TestFindingsAreFiltered(t *testing.T) {
 			t.Errorf("by %s: %d listed, %d counted, %v; want %d", c.name, len(all), total, err, c.want)
 		}
 	}
-	sorted, _, _ := w.Findings(t.Context(), FindingFilter{Sort: "severity"}, Page{Number: 1, Size: 1})
+	sorted, _, _ := w.Findings.Findings(t.Context(), base.FindingFilter{Sort: "severity"},
+		base.Page{Number: 1, Size: 1})
 	if len(sorted) != 1 || sorted[0].Kind != "unexpected-field" {
 		t.Errorf("the least grave is %+v", sorted)
 	}
-	if odd, _, err := w.Findings(t.Context(), FindingFilter{Sort: "id; DROP TABLE findings"},
-		Page{Number: 1, Size: 10}); err != nil || len(odd) != 3 {
+	if odd, _, err := w.Findings.Findings(t.Context(), base.FindingFilter{Sort: "id; DROP TABLE findings"},
+		base.Page{Number: 1, Size: 10}); err != nil || len(odd) != 3 {
 		t.Errorf("an unknown sort key gives %d, %v", len(odd), err)
 	}
 }
@@ -524,57 +547,58 @@ func TestAccess(t *testing.T) {
 	ctx := t.Context()
 	for _, wrong := range [][2]string{{"noor@quay.example", "wrong password"},
 		{"nobody@quay.example", "low tide at nine"}, {"noor@quay.example", ""}} {
-		if _, _, err := w.SignIn(ctx, wrong[0], wrong[1], ""); err == nil ||
+		if _, _, err := w.People.SignIn(ctx, wrong[0], wrong[1], ""); err == nil ||
 			err.Error() != "e-mail address or password is wrong" {
 			t.Errorf("signing in as %v gives %v", wrong, err)
 		}
 	}
-	who, secret, err := w.SignIn(ctx, " NOOR@quay.example", "low tide at nine", "")
+	who, secret, err := w.People.SignIn(ctx, " NOOR@quay.example", "low tide at nine", "")
 	if err != nil || who.Name != "Noor Adeyar" {
 		t.Fatalf("signed in as %+v, %v", who, err)
 	}
-	if c, err := w.Authenticate(ctx, secret); err != nil || c.ID != who.ID {
+	if c, err := w.People.Authenticate(ctx, secret); err != nil || c.ID != who.ID {
 		t.Errorf("the session is of %+v, %v", c, err)
 	}
-	made, token, err := w.NewToken(ctx, who, who.Person, Key{Name: "pipeline"}, 48*time.Hour)
-	if err != nil || !strings.HasPrefix(token, tokenPrefix) {
+	made, token, err := w.People.NewToken(ctx, who, who.Person, base.Key{Name: "pipeline"}, 48*time.Hour)
+	if err != nil || !strings.HasPrefix(token, "inkret_") {
 		t.Fatalf("token %q, %v", token, err)
 	}
-	if all, err := w.Tokens(ctx, who); err != nil || len(all) != 1 || all[0].Name != "pipeline" {
+	if all, err := w.People.Tokens(ctx, who); err != nil || len(all) != 1 || all[0].Name != "pipeline" {
 		t.Errorf("tokens %+v, %v", all, err)
 	}
 	for range 7 { // somebody uses the session every seven hours
 		w.clock.now = w.clock.now.Add(7 * time.Hour)
-		if _, err := w.Authenticate(ctx, secret); err != nil {
+		if _, err := w.People.Authenticate(ctx, secret); err != nil {
 			t.Errorf("the session, still good, gives %v", err)
 		}
 	}
-	if _, err := w.Authenticate(ctx, token); err == nil ||
+	if _, err := w.People.Authenticate(ctx, token); err == nil ||
 		!strings.Contains(err.Error(), "the token ended on 2026-05-03") {
 		t.Errorf("an ended token gives %v", err)
 	}
-	if _, idle, err := w.SignIn(ctx, "noor@quay.example", "low tide at nine", ""); err != nil {
+	if _, idle, err := w.People.SignIn(ctx, "noor@quay.example", "low tide at nine", ""); err != nil {
 		t.Error(err)
 	} else {
-		w.clock.now = w.clock.now.Add(sessionIdle + time.Minute)
-		if _, err := w.Authenticate(ctx, idle); err == nil ||
+		w.clock.now = w.clock.now.Add(12*time.Hour + time.Minute)
+		if _, err := w.People.Authenticate(ctx, idle); err == nil ||
 			!strings.Contains(err.Error(), "nobody used it for 12 hours") {
 			t.Errorf("a session that nobody used gives %v", err)
 		}
-		w.clock.now = w.clock.now.Add(-sessionIdle - time.Minute)
+		w.clock.now = w.clock.now.Add(-12*time.Hour - time.Minute)
 	}
-	if err := w.EndToken(ctx, Caller{Person: store.Person{ID: who.ID + 1}}, made.Key.ID); err == nil {
+	if err := w.People.EndToken(ctx, base.Caller{Person: store.Person{ID: who.ID + 1}}, made.Key.ID); err == nil {
 		t.Error("somebody else's token can be ended")
 	}
-	if err := w.EndToken(ctx, who, who.Key.ID); err != nil {
+	if err := w.People.EndToken(ctx, who, who.Key.ID); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := w.Authenticate(ctx, secret); err == nil {
+	if _, err := w.People.Authenticate(ctx, secret); err == nil {
 		t.Error("an ended session is still good")
 	}
-	for role, may := range map[string]bool{Viewer: false, Reviewer: true, Lead: true, Administrator: true, "": false,
+	for role, may := range map[string]bool{base.Viewer: false, base.Reviewer: true, base.Lead: true,
+		base.Administrator: true, "": false,
 		"root": false} {
-		if May(role, Reviewer) != may {
+		if base.May(role, base.Reviewer) != may {
 			t.Errorf("%q may do what needs a reviewer: %v", role, !may)
 		}
 	}
@@ -588,32 +612,35 @@ func TestOneTimeCodes(t *testing.T) {
 	}
 	defer s.Close()
 	ctx := t.Context()
-	stale, _ := s.SetupCode(ctx)
-	code, err := s.SetupCode(ctx)
+	stale, _ := s.People.SetupCode(ctx)
+	code, err := s.People.SetupCode(ctx)
 	if err != nil || code == "" || code == stale {
 		t.Fatalf("codes %q and %q, %v", stale, code, err)
 	}
 	for want, f := range map[string]func() error{
 		"was used already or has ended": func() error {
-			_, _, err := s.SetUp(ctx, SettingUp{Code: stale, Email: "a@b.example", Name: "A",
+			_, _, err := s.People.SetUp(ctx, people.SettingUp{Code: stale, Email: "a@b.example", Name: "A",
 				Password: "long enough for it"})
 			return err
 		},
 		"at least 12 are needed": func() error {
-			_, _, err := s.SetUp(ctx, SettingUp{Code: code, Email: "a@b.example", Name: "A", Password: "short"})
+			_, _, err := s.People.SetUp(ctx, people.SettingUp{Code: code, Email: "a@b.example", Name: "A",
+				Password: "short"})
 			return err
 		},
 		"a name is needed": func() error {
-			_, _, err := s.SetUp(ctx, SettingUp{Code: code, Email: "a@b.example", Name: " ",
+			_, _, err := s.People.SetUp(ctx, people.SettingUp{Code: code, Email: "a@b.example", Name: " ",
 				Password: "long enough for it"})
 			return err
 		},
 		"this is no e-mail address": func() error {
-			_, _, err := s.SetUp(ctx, SettingUp{Code: code, Email: "a", Name: "A", Password: "long enough for it"})
+			_, _, err := s.People.SetUp(ctx, people.SettingUp{Code: code, Email: "a", Name: "A",
+				Password: "long enough for it"})
 			return err
 		},
 		"the first person needs an e-mail": func() error {
-			_, _, err := s.SetUp(ctx, SettingUp{Code: code, Email: "", Name: "A", Password: "long enough for it"})
+			_, _, err := s.People.SetUp(ctx, people.SettingUp{Code: code, Email: "", Name: "A",
+				Password: "long enough for it"})
 			return err
 		},
 	} {
@@ -621,36 +648,36 @@ func TestOneTimeCodes(t *testing.T) {
 			t.Errorf("%v, want %q", err, want)
 		}
 	}
-	first, _, err := s.SetUp(ctx, SettingUp{Code: code, Email: "a@b.example", Name: "Ada",
+	first, _, err := s.People.SetUp(ctx, people.SettingUp{Code: code, Email: "a@b.example", Name: "Ada",
 		Password: "long enough for it"})
-	if err != nil || first.Role != Administrator {
+	if err != nil || first.Role != base.Administrator {
 		t.Fatalf("the first person is %+v, %v", first.Person, err)
 	}
-	if _, _, err := s.SetUp(ctx, SettingUp{Code: code, Email: "c@b.example", Name: "C",
+	if _, _, err := s.People.SetUp(ctx, people.SettingUp{Code: code, Email: "c@b.example", Name: "C",
 		Password: "long enough for it"}); err == nil {
 		t.Error("a code works twice")
 	}
-	if again, err := s.SetupCode(ctx); err != nil || again != "" {
+	if again, err := s.People.SetupCode(ctx); err != nil || again != "" {
 		t.Errorf("with somebody there, a code %q is made, %v", again, err)
 	}
-	invited, link, err := s.Invite(ctx, Caller{}, "b@b.example", Viewer)
+	invited, link, err := s.People.Invite(ctx, base.Caller{}, "b@b.example", base.Viewer)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := s.Invite(ctx, Caller{}, "B@b.example", Viewer); err == nil {
+	if _, _, err := s.People.Invite(ctx, base.Caller{}, "B@b.example", base.Viewer); err == nil {
 		t.Error("somebody can be invited twice")
 	}
-	if _, _, err := s.SignIn(ctx, "b@b.example", "", ""); err == nil {
+	if _, _, err := s.People.SignIn(ctx, "b@b.example", "", ""); err == nil {
 		t.Error("somebody who has not set up can sign in")
 	}
-	clock.now = clock.now.Add(setupLife)
-	if _, _, err := s.SetUp(ctx, SettingUp{Code: link, Email: "", Name: "Bo",
+	clock.now = clock.now.Add(3 * 24 * time.Hour)
+	if _, _, err := s.People.SetUp(ctx, people.SettingUp{Code: link, Email: "", Name: "Bo",
 		Password: "long enough for it"}); err == nil {
 		t.Error("a code works after its end")
 	}
 	clock.now = clock.now.Add(-time.Hour)
-	if who, _, err := s.SetUp(ctx, SettingUp{Code: link, Email: "", Name: "Bo",
-		Password: "long enough for it"}); err != nil || who.ID != invited.ID || who.Role != Viewer ||
+	if who, _, err := s.People.SetUp(ctx, people.SettingUp{Code: link, Email: "", Name: "Bo",
+		Password: "long enough for it"}); err != nil || who.ID != invited.ID || who.Role != base.Viewer ||
 		who.Email != "b@b.example" {
 		t.Errorf("the invited person is %+v, %v", who.Person, err)
 	}
@@ -660,7 +687,7 @@ func TestHome(t *testing.T) {
 	w := newWorld(t)
 	w.upload("a.har", recording(leaky))
 	w.upload("b.har", strings.ReplaceAll(recording(clean), "/skippers/7", "/boats/1"))
-	h, err := w.Home(t.Context(), w.who)
+	h, err := w.Findings.Home(t.Context(), w.who)
 	if err != nil || h.Severities[5] != 1 || h.States["new"] != 2 || len(h.Urgent) != 2 || h.Urgent[0].Severity != 5 ||
 		h.UnknownTotal != 1 || len(h.Batches) != 2 || len(h.Services) != 1 || h.Services[0].Open != 2 {
 		t.Errorf("home %+v, %v", h, err)
@@ -670,8 +697,8 @@ func TestHome(t *testing.T) {
 // alone lets one person decide, in tests that are about something else.
 func (w *world) alone() {
 	w.t.Helper()
-	admin := w.person("Alma", Administrator)
-	if err := w.SetSecondPerson(w.t.Context(), admin, "quay", false, "a test of something else"); err != nil {
+	admin := w.person("Alma", base.Administrator)
+	if err := w.Evidence.SetSecondPerson(w.t.Context(), admin, "quay", false, "a test of something else"); err != nil {
 		w.t.Fatal(err)
 	}
 }

@@ -8,7 +8,7 @@ import (
 
 	"inkret/core/finding"
 	"inkret/core/scan"
-	"inkret/store"
+	"inkret/service/base"
 )
 
 // TestHowItStands lets findings come, be mended, proven, and come back, a day each.
@@ -21,17 +21,18 @@ func TestHowItStands(t *testing.T) {
 	w.several()
 	hash := w.theHash()
 	day()
-	if _, err := w.Move(t.Context(), w.who, hash.ID, finding.Move{To: finding.AwaitingProof}); err != nil {
+	if _, err := w.Findings.Move(t.Context(), w.who, hash.ID, finding.Move{To: finding.AwaitingProof}); err != nil {
 		t.Fatal(err)
 	}
 	day()
 	w.upload("proof.har", on(recording(clean)))
 	day()
-	all, _, err := w.Findings(t.Context(), FindingFilter{Kinds: []string{"unexpected-field"}}, Page{Number: 1, Size: 9})
+	all, _, err := w.Findings.Findings(t.Context(), base.FindingFilter{Kinds: []string{"unexpected-field"}},
+		base.Page{Number: 1, Size: 9})
 	if err != nil || len(all) != 1 {
 		t.Fatal(len(all), err)
 	}
-	if _, err := w.Move(t.Context(), w.who, all[0].ID, finding.Move{To: finding.NotALeak,
+	if _, err := w.Findings.Move(t.Context(), w.who, all[0].ID, finding.Move{To: finding.NotALeak,
 		Comment: "x is a counter"}); err != nil {
 		t.Fatal(err)
 	}
@@ -39,7 +40,7 @@ func TestHowItStands(t *testing.T) {
 	w.upload("again.har", on(recording(leaky)))
 	day()
 
-	s, err := w.Standing(t.Context(), StandingFilter{}, 30)
+	s, err := w.Findings.Standing(t.Context(), base.StandingFilter{}, 30)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -83,34 +84,22 @@ func TestHowItStands(t *testing.T) {
 	if len(s.Teams) != 1 || s.Teams[0].Name != "accounts" || s.Teams[0].Query != "assigned=team%3Aaccounts" {
 		t.Errorf("teams %+v", s.Teams)
 	}
-	later, err := w.Standing(t.Context(), StandingFilter{Service: "quay", Team: "accounts"}, 2)
+	later, err := w.Findings.Standing(t.Context(), base.StandingFilter{Service: "quay", Team: "accounts"}, 2)
 	if err != nil || len(later.Days) != 3 || later.Days[0].Day != "2026-05-04" || later.Days[0].Open[scan.High] != 1 ||
 		later.Days[0].Found != 0 || later.Days[0].Ended != 1 {
 		t.Errorf("the last two days %+v, %v", later.Days, err)
 	}
-	if other, err := w.Standing(t.Context(), StandingFilter{Team: "none"}, 30); err != nil || len(other.Days) != 2 ||
+	if other, err := w.Findings.Standing(t.Context(), base.StandingFilter{Team: "none"}, 30); err != nil ||
+		len(other.Days) != 2 ||
 		other.Days[1].Open[scan.High] != 0 || len(other.Endpoints) != 0 {
 		t.Errorf("of another team %+v, %v", other, err)
-	}
-}
-
-func TestTheWorstFirst(t *testing.T) {
-	all := worstOf([]store.WorstOf{{Name: "b", Key: "1", Severity: 4, Open: 9}, {Name: "a", Key: "2", Severity: 5,
-		Open: 1}, {Name: "c", Key: "3", Severity: 4, Open: 9}, {Name: "c", Key: "3", Severity: 3, Open: 1},
-		{Name: "", Key: "", Severity: 1, Open: 1}}, "team")
-	var names []string
-	for _, w := range all {
-		names = append(names, w.Name)
-	}
-	if got := strings.Join(names, " "); got != "a c b no team" || all[3].Query != "assigned=nobody" {
-		t.Errorf("the worst are %s, %+v", got, all[3])
 	}
 }
 
 func TestHowItStandsWithNothingFound(t *testing.T) {
 	w := newWorld(t)
 	for range 2 { // the second time it is known
-		s, err := w.Standing(t.Context(), StandingFilter{}, 7)
+		s, err := w.Findings.Standing(t.Context(), base.StandingFilter{}, 7)
 		if err != nil || len(s.Days) != 2 || s.Days[1].Open[scan.Critical] != 0 || len(s.Endpoints) != 0 ||
 			len(s.Proofs) != 0 {
 			t.Errorf("%+v, %v", s, err)

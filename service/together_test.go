@@ -10,32 +10,34 @@ import (
 
 	"inkret/core/finding"
 	"inkret/core/scan"
+	"inkret/service/base"
+	"inkret/service/findings"
 	"inkret/store"
 )
 
 // person adds somebody to a world.
-func (w *world) person(name, role string) Caller {
+func (w *world) person(name, role string) base.Caller {
 	w.t.Helper()
-	p, err := w.AddPerson(w.t.Context(), name, strings.ToLower(name)+"@quay.example", role, "low tide at nine")
+	p, err := w.People.AddPerson(w.t.Context(), name, strings.ToLower(name)+"@quay.example", role, "low tide at nine")
 	if err != nil {
 		w.t.Fatal(err)
 	}
-	return Caller{Person: p}
+	return base.Caller{Person: p}
 }
 
 // detailed is contracts and a recording that give several findings.
-func (w *world) several() []Finding {
+func (w *world) several() []base.Finding {
 	w.t.Helper()
 	w.upload("several.har", recording(`{"id":7,"name":"Ada","password_hash":"`+secretHash+
 		`","email":"ada@sails.example","x":1,"y":{"a":1}}`))
-	all, _, err := w.Findings(w.t.Context(), FindingFilter{Sort: "path"}, Page{Number: 1, Size: 50})
+	all, _, err := w.Findings.Findings(w.t.Context(), base.FindingFilter{Sort: "path"}, base.Page{Number: 1, Size: 50})
 	if err != nil || len(all) != 4 {
 		w.t.Fatalf("%d findings, %v", len(all), err)
 	}
 	return all
 }
 
-func ids(all []Finding) []string {
+func ids(all []base.Finding) []string {
 	var out []string
 	for _, f := range all {
 		out = append(out, f.ID)
@@ -48,18 +50,21 @@ func text(s string) *string { return &s }
 func TestSeveralFindingsAreChangedAndThatUndone(t *testing.T) {
 	w := newWorld(t)
 	all := w.several()
-	teodor := w.person("Teodor", Lead)
-	wish := Wish{To: finding.InRepair, Comment: "all of one repair", Person: &teodor.ID, Due: text("2026-05-09"),
+	teodor := w.person("Teodor", base.Lead)
+	wish := findings.Wish{To: finding.InRepair, Comment: "all of one repair", Person: &teodor.ID,
+		Due: text("2026-05-09"),
 		Add: []string{"Row-Mapper", "q2"}}
 
-	tried, err := w.ChangeFindings(t.Context(), w.who, ids(all), nil, wish, true)
+	tried, err := w.Findings.ChangeFindings(t.Context(), w.who, ids(all), nil, wish, true)
 	if err != nil || tried.Findings != 4 || tried.ID != 0 || tried.Left != 0 {
 		t.Fatalf("tried: %+v, %v", tried, err)
 	}
-	if v, _ := w.Finding(t.Context(), w.who, all[0].ID); v.State != "new" || v.PersonID != 0 || len(v.History) != 1 {
+	if v, _ := w.Findings.Finding(t.Context(), w.who, all[0].ID); v.State != "new" || v.PersonID != 0 ||
+		len(v.History) != 1 {
 		t.Errorf("trying changed it: %+v", v.Finding)
 	}
-	changed, err := w.ChangeFindings(t.Context(), w.who, append(ids(all), "0123456789abcdef"), nil, wish, false)
+	changed, err := w.Findings.ChangeFindings(t.Context(), w.who, append(ids(all), "0123456789abcdef"), nil, wish,
+		false)
 	if err != nil || changed.Findings != 4 || changed.Left != 1 || changed.Matched != 5 ||
 		changed.Refused[0].Why != "there is no such finding" || len(changed.Reasons) != 1 ||
 		changed.Reasons[0].Findings != 1 {
@@ -69,7 +74,7 @@ func TestSeveralFindingsAreChangedAndThatUndone(t *testing.T) {
 		"comment"; changed.Words != want {
 		t.Errorf("in words %q, want %q", changed.Words, want)
 	}
-	v, err := w.Finding(t.Context(), teodor, all[1].ID)
+	v, err := w.Findings.Finding(t.Context(), teodor, all[1].ID)
 	if err != nil || v.State != "in-repair" || v.PersonID != teodor.ID || v.Person != "Teodor" ||
 		v.Due != "2026-05-09" || !slices.Equal(v.Labels, []string{"q2", "row-mapper"}) || !v.Follows {
 		t.Errorf("finding %+v, follows %v, %v", v.Finding, v.Follows, err)
@@ -84,35 +89,38 @@ func TestSeveralFindingsAreChangedAndThatUndone(t *testing.T) {
 		t.Errorf("history %q, want %q", got, want)
 	}
 
-	if again, err := w.ChangeFindings(t.Context(), w.who, ids(all), nil, Wish{Add: []string{"q2"}},
+	if again, err := w.Findings.ChangeFindings(t.Context(), w.who, ids(all), nil, findings.Wish{Add: []string{"q2"}},
 		false); err != nil || again.Findings != 0 || again.Left != 4 || again.ID != 0 {
 		t.Errorf("the same again: %+v, %v", again, err)
 	}
-	if _, err := w.Move(t.Context(), w.who, all[2].ID, finding.Move{To: finding.AwaitingProof}); err != nil {
+	if _, err := w.Findings.Move(t.Context(), w.who, all[2].ID, finding.Move{To: finding.AwaitingProof}); err != nil {
 		t.Fatal(err)
 	}
-	n, left, err := w.UndoChange(t.Context(), w.who, changed.ID)
+	n, left, err := w.Findings.UndoChange(t.Context(), w.who, changed.ID)
 	if err != nil || n != 3 || len(left) != 1 || left[0].ID != all[2].ID || left[0].Why != "it was changed since" {
 		t.Errorf("undone %d, left %+v, %v", n, left, err)
 	}
-	if v, _ := w.Finding(t.Context(), w.who, all[1].ID); v.State != "new" || v.PersonID != 0 || len(v.Labels) != 0 ||
+	if v, _ := w.Findings.Finding(t.Context(), w.who, all[1].ID); v.State != "new" || v.PersonID != 0 ||
+		len(v.Labels) != 0 ||
 		v.Due == "2026-05-09" || v.History[len(v.History)-1].Became != "" && v.History[5].Comment != "undone" {
 		t.Errorf("after undoing: %+v", v.Finding)
 	}
-	if v, _ := w.Finding(t.Context(), w.who, all[2].ID); v.State != "awaiting-proof" || v.PersonID != teodor.ID {
+	if v, _ := w.Findings.Finding(t.Context(), w.who, all[2].ID); v.State != "awaiting-proof" ||
+		v.PersonID != teodor.ID {
 		t.Errorf("what was changed since: %+v", v.Finding)
 	}
-	if _, _, err := w.UndoChange(t.Context(), w.who, changed.ID); code(err) != NotFound {
+	if _, _, err := w.Findings.UndoChange(t.Context(), w.who, changed.ID); code(err) != base.NotFound {
 		t.Errorf("undone twice: %v", err)
 	}
-	if list, err := w.Changes(t.Context()); err != nil || len(list) != 2 || !list[1].Undone || list[1].Findings != 4 ||
+	if list, err := w.Findings.Changes(t.Context()); err != nil || len(list) != 2 || !list[1].Undone ||
+		list[1].Findings != 4 ||
 		list[0].Findings != 1 || list[0].Undone {
 		t.Errorf("changes %+v, %v", list, err)
 	}
 }
 
-func code(err error) Code {
-	var p *Problem
+func code(err error) base.Code {
+	var p *base.Problem
 	if errors.As(err, &p) {
 		return p.Code
 	}
@@ -122,15 +130,17 @@ func code(err error) Code {
 func TestWhatFitsAFilterIsChanged(t *testing.T) {
 	w := newWorld(t)
 	w.several()
-	high := FindingFilter{Severities: []int{int(scan.Critical), int(scan.High)}}
+	high := base.FindingFilter{Severities: []int{int(scan.Critical), int(scan.High)}}
 	team := "night-watch"
-	if c, err := w.ChangeFindings(t.Context(), w.who, nil, &high, Wish{Team: &team}, false); err != nil ||
+	if c, err := w.Findings.ChangeFindings(t.Context(), w.who, nil, &high, findings.Wish{Team: &team},
+		false); err != nil ||
 		c.Findings != 2 || c.Matched != 2 {
 		t.Fatalf("changed %+v, %v", c, err)
 	}
-	for by, want := range map[*FindingFilter]int{{Assigned: "night-watch"}: 2, {Assigned: "accounts"}: 2,
+	for by, want := range map[*base.FindingFilter]int{{Assigned: "night-watch"}: 2, {Assigned: "accounts"}: 2,
 		{Person: -1}: 0, {Label: "none"}: 0, {DueBefore: "2026-05-05"}: 1} {
-		if all, _, err := w.Findings(t.Context(), *by, Page{Number: 1, Size: 50}); err != nil || len(all) != want {
+		if all, _, err := w.Findings.Findings(t.Context(), *by, base.Page{Number: 1, Size: 50}); err != nil ||
+			len(all) != want {
 			t.Errorf("%+v fits %d findings, want %d, %v", by, len(all), want, err)
 		}
 	}
@@ -140,27 +150,28 @@ func TestWishesThatCannotBe(t *testing.T) {
 	w := newWorld(t)
 	all := w.several()
 	nobody := int64(99)
-	for name, wish := range map[string]Wish{"nothing": {}, "no day": {Due: text("soon")},
+	for name, wish := range map[string]findings.Wish{"nothing": {}, "no day": {Due: text("soon")},
 		"no last day": {To: finding.Waived, Until: "2026-13-01"}, "nobody": {Person: &nobody},
 		"a label with blanks":    {Add: []string{"two words"}},
 		"a long label":           {Add: []string{strings.Repeat("a", 41)}},
 		"a label that is markup": {Remove: []string{"<b>"}},
 		"a long team":            {Team: text(strings.Repeat("a", 101))}} {
-		if _, err := w.ChangeFindings(t.Context(), w.who, ids(all), nil, wish, false); code(err) != Invalid {
+		if _, err := w.Findings.ChangeFindings(t.Context(), w.who, ids(all), nil, wish,
+			false); code(err) != base.Invalid {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
 	for name, c := range map[string]struct {
-		wish Wish
+		wish findings.Wish
 		why  string
 	}{
-		"closed by hand":          {Wish{To: finding.Closed}, "by proof only"},
-		"a waiver without an end": {Wish{To: finding.Waived, Comment: "x"}, "last day"},
-		"without a reason":        {Wish{To: finding.NotALeak}, "reason"},
-		"too many labels": {Wish{Add: strings.Fields(strings.Repeat("l", 1) +
+		"closed by hand":          {findings.Wish{To: finding.Closed}, "by proof only"},
+		"a waiver without an end": {findings.Wish{To: finding.Waived, Comment: "x"}, "last day"},
+		"without a reason":        {findings.Wish{To: finding.NotALeak}, "reason"},
+		"too many labels": {findings.Wish{Add: strings.Fields(strings.Repeat("l", 1) +
 			" a b c d e f g h i j k m n o p q r s t u v")}, "more than 20 labels"},
 	} {
-		out, err := w.ChangeFindings(t.Context(), w.who, ids(all), nil, c.wish, false)
+		out, err := w.Findings.ChangeFindings(t.Context(), w.who, ids(all), nil, c.wish, false)
 		if err != nil || out.Findings != 0 || out.Left != 4 || !strings.Contains(out.Refused[0].Why, c.why) {
 			t.Errorf("%s: %+v, %v", name, out, err)
 		}
@@ -177,7 +188,8 @@ func TestPeopleChangeFindingsAtOnce(t *testing.T) {
 	failed := make(chan error, people)
 	for i := range people {
 		at.Go(func() {
-			_, err := w.ChangeFindings(t.Context(), w.who, ids(all), nil, Wish{Add: []string{fmt.Sprintf("l%d", i)}},
+			_, err := w.Findings.ChangeFindings(t.Context(), w.who, ids(all), nil,
+				findings.Wish{Add: []string{fmt.Sprintf("l%d", i)}},
 				false)
 			failed <- err
 		})
@@ -190,11 +202,11 @@ func TestPeopleChangeFindingsAtOnce(t *testing.T) {
 		}
 	}
 	for _, f := range all {
-		if v, err := w.Finding(t.Context(), w.who, f.ID); err != nil || len(v.Labels) != people {
+		if v, err := w.Findings.Finding(t.Context(), w.who, f.ID); err != nil || len(v.Labels) != people {
 			t.Errorf("%s has the labels %v, %v", f.ID, v.Labels, err)
 		}
 	}
-	if labels, err := w.Labels(t.Context()); err != nil || len(labels) != people ||
+	if labels, err := w.Findings.Labels(t.Context()); err != nil || len(labels) != people ||
 		labels[0] != (store.LabelCount{Label: "l0", Findings: 4}) {
 		t.Errorf("labels %+v, %v", labels, err)
 	}
@@ -202,7 +214,7 @@ func TestPeopleChangeFindingsAtOnce(t *testing.T) {
 
 func TestFindingsAreDueBySeverity(t *testing.T) {
 	w := newWorld(t)
-	if err := w.SetDue(t.Context(), w.who, map[scan.Severity]int{scan.Critical: 2, scan.Low: 9}); err != nil {
+	if err := w.Findings.SetDue(t.Context(), w.who, map[scan.Severity]int{scan.Critical: 2, scan.Low: 9}); err != nil {
 		t.Fatal(err)
 	}
 	for _, f := range w.several() {
@@ -210,23 +222,23 @@ func TestFindingsAreDueBySeverity(t *testing.T) {
 			t.Errorf("a finding of severity %d is due %q, want %q", f.Severity, f.Due, want)
 		}
 	}
-	if days, err := w.Due(t.Context()); err != nil || days[scan.Critical] != 2 || days[scan.High] != 0 ||
+	if days, err := w.Findings.Due(t.Context()); err != nil || days[scan.Critical] != 2 || days[scan.High] != 0 ||
 		days[scan.Low] != 9 {
 		t.Errorf("due within %v, %v", days, err)
 	}
-	if err := w.SetDue(t.Context(), w.who, map[scan.Severity]int{scan.High: -1}); code(err) != Invalid {
+	if err := w.Findings.SetDue(t.Context(), w.who, map[scan.Severity]int{scan.High: -1}); code(err) != base.Invalid {
 		t.Errorf("-1 days: %v", err)
 	}
-	if entries, _, err := w.Trail(t.Context(), TrailFilter{Action: "due days set"},
-		Page{Number: 1, Size: 5}); err != nil || len(entries) != 1 || entries[0].Action != "due days set" {
+	if entries, _, err := w.Base.Trail(t.Context(), base.TrailFilter{Action: "due days set"},
+		base.Page{Number: 1, Size: 5}); err != nil || len(entries) != 1 || entries[0].Action != "due days set" {
 		t.Errorf("the trail says %+v, %v", entries, err)
 	}
 }
 
 // told gives what somebody is told, newest first.
-func (w *world) told(who Caller) string {
+func (w *world) told(who base.Caller) string {
 	w.t.Helper()
-	all, _, _, err := w.Notices(w.t.Context(), who, false, Page{Number: 1, Size: 50})
+	all, _, _, err := w.Notify.Notices(w.t.Context(), who, false, base.Page{Number: 1, Size: 50})
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -240,20 +252,21 @@ func (w *world) told(who Caller) string {
 func TestPeopleAreToldOfWhatConcernsThem(t *testing.T) {
 	w := newWorld(t)
 	all := w.several()
-	teodor, iva, marlo := w.person("Teodor", Lead), w.person("Iva", Viewer), w.person("Marlo", Administrator)
+	teodor, iva, marlo := w.person("Teodor", base.Lead), w.person("Iva", base.Viewer),
+		w.person("Marlo", base.Administrator)
 	hash := w.theHash()
-	if _, err := w.ChangeFindings(t.Context(), w.who, []string{hash.ID}, nil,
-		Wish{Person: &teodor.ID, Comment: "yours, I think"}, false); err != nil {
+	if _, err := w.Findings.ChangeFindings(t.Context(), w.who, []string{hash.ID}, nil,
+		findings.Wish{Person: &teodor.ID, Comment: "yours, I think"}, false); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := w.Comment(t.Context(), iva, hash.ID,
+	if _, err := w.Findings.Comment(t.Context(), iva, hash.ID,
 		"ask @noor, or @marlo@quay.example; not @nobody and not x@teodor"); err != nil {
 		t.Fatal(err)
 	}
-	if err := w.Follow(t.Context(), marlo, all[0].ID, true); err != nil {
+	if err := w.Findings.Follow(t.Context(), marlo, all[0].ID, true); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := w.Move(t.Context(), teodor, hash.ID, finding.Move{To: finding.AwaitingProof,
+	if _, err := w.Findings.Move(t.Context(), teodor, hash.ID, finding.Move{To: finding.AwaitingProof,
 		Comment: "mended"}); err != nil {
 		t.Fatal(err)
 	}
@@ -262,7 +275,7 @@ func TestPeopleAreToldOfWhatConcernsThem(t *testing.T) {
 	w.upload("after.har", proof)
 	w.upload("again.har", recording(leaky))
 	for _, c := range []struct {
-		who  Caller
+		who  base.Caller
 		want string
 	}{
 		{teodor, "returned by Noor Adeyar: seen again in again.har\nclosed by Noor Adeyar: capture 2 proves the " +
@@ -277,58 +290,59 @@ func TestPeopleAreToldOfWhatConcernsThem(t *testing.T) {
 			t.Errorf("%s is told\n%s\nwant\n%s", c.who.Name, got, c.want)
 		}
 	}
-	h, err := w.Home(t.Context(), teodor)
+	h, err := w.Findings.Home(t.Context(), teodor)
 	if err != nil || h.MineTotal != 1 || len(h.Mine) != 1 || h.Mine[0].ID != hash.ID || h.Unread != 4 ||
 		h.Overdue != 0 {
 		t.Errorf("home: mine %d, unread %d, overdue %d, %v", h.MineTotal, h.Unread, h.Overdue, err)
 	}
 	w.clock.now = w.clock.now.AddDate(0, 0, 9)
-	if h, _ := w.Home(t.Context(), teodor); h.Overdue != 1 {
+	if h, _ := w.Findings.Home(t.Context(), teodor); h.Overdue != 1 {
 		t.Errorf("%d are overdue", h.Overdue)
 	}
-	notices, _, _, _ := w.Notices(t.Context(), teodor, true, Page{Number: 1, Size: 2})
-	if err := w.ReadNotices(t.Context(), teodor, notices[1].ID); err != nil {
+	notices, _, _, _ := w.Notify.Notices(t.Context(), teodor, true, base.Page{Number: 1, Size: 2})
+	if err := w.Notify.ReadNotices(t.Context(), teodor, notices[1].ID); err != nil {
 		t.Fatal(err)
 	}
-	if rest, total, fresh, err := w.Notices(t.Context(), teodor, true, Page{Number: 1, Size: 9}); err != nil ||
+	if rest, total, fresh, err := w.Notify.Notices(t.Context(), teodor, true,
+		base.Page{Number: 1, Size: 9}); err != nil ||
 		total != 1 || fresh != 1 || rest[0].Kind != "returned" || rest[0].Finding == "" {
 		t.Errorf("unread are %+v of %d, %d, %v", rest, total, fresh, err)
 	}
-	if err := w.Follow(t.Context(), iva, hash.ID, false); err != nil {
+	if err := w.Findings.Follow(t.Context(), iva, hash.ID, false); err != nil {
 		t.Fatal(err)
 	}
-	if v, _ := w.Finding(t.Context(), iva, hash.ID); v.Follows {
+	if v, _ := w.Findings.Finding(t.Context(), iva, hash.ID); v.Follows {
 		t.Error("who no longer follows still does")
 	}
-	if err := w.Follow(t.Context(), iva, "0123456789abcdef", true); code(err) != NotFound {
+	if err := w.Findings.Follow(t.Context(), iva, "0123456789abcdef", true); code(err) != base.NotFound {
 		t.Errorf("following what is not there: %v", err)
 	}
 }
 
 func TestViewsAreOnesOwnOrShared(t *testing.T) {
 	w := newWorld(t)
-	iva := w.person("Iva", Viewer)
-	own, err := w.AddView(t.Context(), w.who, View{Name: " Berths ", Query: "q=berth"})
+	iva := w.person("Iva", base.Viewer)
+	own, err := w.Findings.AddView(t.Context(), w.who, base.View{Name: " Berths ", Query: "q=berth"})
 	if err != nil || own.Name != "Berths" {
 		t.Fatalf("%+v, %v", own, err)
 	}
-	shared, err := w.AddView(t.Context(), w.who, View{Name: "all", Query: "state=any", Shared: true})
+	shared, err := w.Findings.AddView(t.Context(), w.who, base.View{Name: "all", Query: "state=any", Shared: true})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if all, err := w.Views(t.Context(), w.who); err != nil || len(all) != 2 || all[0].ID != shared.ID {
+	if all, err := w.Findings.Views(t.Context(), w.who); err != nil || len(all) != 2 || all[0].ID != shared.ID {
 		t.Errorf("views %+v, %v", all, err)
 	}
-	if all, err := w.Views(t.Context(), iva); err != nil || len(all) != 1 || all[0].Author != "Noor Adeyar" {
+	if all, err := w.Findings.Views(t.Context(), iva); err != nil || len(all) != 1 || all[0].Author != "Noor Adeyar" {
 		t.Errorf("another's views %+v, %v", all, err)
 	}
-	if err := w.DropView(t.Context(), iva, shared.ID); code(err) != NotFound {
+	if err := w.Findings.DropView(t.Context(), iva, shared.ID); code(err) != base.NotFound {
 		t.Errorf("another drops it: %v", err)
 	}
-	if err := w.DropView(t.Context(), w.who, shared.ID); err != nil {
+	if err := w.Findings.DropView(t.Context(), w.who, shared.ID); err != nil {
 		t.Error(err)
 	}
-	if _, err := w.AddView(t.Context(), w.who, View{Name: " "}); code(err) != Invalid {
+	if _, err := w.Findings.AddView(t.Context(), w.who, base.View{Name: " "}); code(err) != base.Invalid {
 		t.Errorf("a view without a name: %v", err)
 	}
 }
@@ -337,14 +351,15 @@ func TestABatchThatIsWithdrawnLeavesWhatPeopleAssigned(t *testing.T) {
 	w := newWorld(t)
 	b := w.upload("first.har", recording(leaky))
 	hash := w.theHash()
-	if _, err := w.ChangeFindings(t.Context(), w.who, []string{hash.ID}, nil, Wish{Person: &w.who.ID},
+	if _, err := w.Findings.ChangeFindings(t.Context(), w.who, []string{hash.ID}, nil, findings.Wish{Person: &w.who.ID},
 		false); err != nil {
 		t.Fatal(err)
 	}
-	if err := w.Withdraw(t.Context(), w.who, b.ID, "wrong host"); err != nil {
+	if err := w.Evidence.Withdraw(t.Context(), w.who, b.ID, "wrong host"); err != nil {
 		t.Fatal(err)
 	}
-	if v, err := w.Finding(t.Context(), w.who, hash.ID); err != nil || v.PersonID != w.who.ID || v.State != "new" {
+	if v, err := w.Findings.Finding(t.Context(), w.who, hash.ID); err != nil || v.PersonID != w.who.ID ||
+		v.State != "new" {
 		t.Errorf("%+v, %v", v.Finding, err)
 	}
 }
@@ -353,29 +368,23 @@ func TestWhatTeachesThatItIsNoLeak(t *testing.T) {
 	w := newWorld(t)
 	w.several()
 	v := w.theHash()
-	teach := func(v FindingView) string {
+	teach := func(v findings.FindingView) string {
 		var all []string
 		for _, teaches := range v.Teaches {
 			all = append(all, teaches.What+": "+teaches.Text)
 		}
 		return strings.Join(all, "\n")
 	}
-	header := teachings(&store.Finding{Endpoint: "GET /x", Audience: "office", Path: "header >> $['X-Owner']",
-		Kind: "personal-value", Class: "personal"})
-	if want := "in the response of GET /x for office:\n      headers: {X-Owner: personal}"; len(header) != 2 ||
-		header[0].Text != want {
-		t.Errorf("of a header field it teaches %+v", header)
-	}
 	got := teach(v)
 	if strings.Contains(got, "grant: ") {
 		t.Errorf("it teaches to grant a secret:\n%s", got)
 	}
-	fields, _, err := w.Findings(t.Context(), FindingFilter{Kinds: []string{"unexpected-field"}},
-		Page{Number: 1, Size: 9})
+	fields, _, err := w.Findings.Findings(t.Context(), base.FindingFilter{Kinds: []string{"unexpected-field"}},
+		base.Page{Number: 1, Size: 9})
 	if err != nil || len(fields) != 1 {
 		t.Fatal(len(fields), err)
 	}
-	if field, err := w.Finding(t.Context(), w.who, fields[0].ID); err != nil ||
+	if field, err := w.Findings.Finding(t.Context(), w.who, fields[0].ID); err != nil ||
 		!strings.Contains(teach(field),
 			"grant: in the response of GET /skippers/{id} for office, at the place of $.x:\n      x:") {
 		t.Errorf("it teaches\n%s\n%v", teach(field), err)

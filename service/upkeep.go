@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"inkret/service/vault"
 	"inkret/store"
 )
 
@@ -31,14 +32,14 @@ func (s *Service) backUpOnce(ctx context.Context) error {
 	if p.Folder == "" {
 		return nil
 	}
-	if last, err := s.LastBackup(); err != nil || s.now().Sub(last) < p.Every {
+	if last, err := s.LastBackup(); err != nil || s.Base.Now().Sub(last) < p.Every {
 		return err
 	}
 	if err := os.MkdirAll(p.Folder, 0o700); err != nil {
 		return err
 	}
 	began := time.Now()
-	to := filepath.Join(p.Folder, store.ScheduledBackup+s.now().UTC().Format(backupTime)+".db")
+	to := filepath.Join(p.Folder, store.ScheduledBackup+s.Base.Now().UTC().Format(backupTime)+".db")
 	if err := s.store.BackUp(ctx, to); err != nil {
 		return err
 	}
@@ -52,7 +53,8 @@ func (s *Service) backUpOnce(ctx context.Context) error {
 		}
 		all = all[1:]
 	}
-	s.log.Info("backup made", "file", to, "took", time.Since(began).Round(time.Millisecond).String(), "kept", len(all))
+	s.Base.Log.Info("backup made", "file", to, "took", time.Since(began).Round(time.Millisecond).String(), "kept",
+		len(all))
 	return nil
 }
 
@@ -80,12 +82,12 @@ func BackUp(ctx context.Context, dir, to, key string) error {
 	if err := store.BackUpFolder(ctx, dir, to); err != nil || key == "" {
 		return err
 	}
-	return copyKey(filepath.Join(dir, keyName), key)
+	return vault.CopyKey(filepath.Join(dir, vault.KeyName), key)
 }
 
 // Restore makes a data folder of a backup and its key, and opens it once to see that they belong together.
 func Restore(ctx context.Context, from, key, dir string) error {
-	at := filepath.Join(dir, keyName)
+	at := filepath.Join(dir, vault.KeyName)
 	if _, err := os.Lstat(at); err == nil && key != "" {
 		return fmt.Errorf("%s: %w", at, os.ErrExist)
 	}
@@ -96,7 +98,7 @@ func Restore(ctx context.Context, from, key, dir string) error {
 		return err
 	}
 	if key != "" {
-		if err := copyKey(key, at); err != nil {
+		if err := vault.CopyKey(key, at); err != nil {
 			return err
 		}
 	}

@@ -6,12 +6,14 @@ import (
 	"time"
 
 	"inkret/core/finding"
+	"inkret/service/base"
+	"inkret/service/findings"
 )
 
 // waive asks for a waiver, or approves one.
-func (w *world) waive(who Caller, id, until string) FindingView {
+func (w *world) waive(who base.Caller, id, until string) findings.FindingView {
 	w.t.Helper()
-	v, err := w.Move(w.t.Context(), who, id, finding.Move{To: finding.Waived, Until: until,
+	v, err := w.Findings.Move(w.t.Context(), who, id, finding.Move{To: finding.Waived, Until: until,
 		Comment: "until the kiosk is gone"})
 	if err != nil {
 		w.t.Fatal(err)
@@ -19,9 +21,9 @@ func (w *world) waive(who Caller, id, until string) FindingView {
 	return v
 }
 
-func (w *world) unread(who Caller) []Notice {
+func (w *world) unread(who base.Caller) []base.Notice {
 	w.t.Helper()
-	all, _, _, err := w.Notices(w.t.Context(), who, true, Page{Number: 1, Size: 50})
+	all, _, _, err := w.Notify.Notices(w.t.Context(), who, true, base.Page{Number: 1, Size: 50})
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -32,27 +34,28 @@ func TestAGraveFindingIsWaivedByTwo(t *testing.T) {
 	w := newWorld(t)
 	w.upload("monday.har", recording(leaky))
 	hash := w.theHash()
-	teodor, iva, marlo := w.person("Teodor", Lead), w.person("Iva", Lead), w.person("Marlo", Administrator)
+	teodor, iva, marlo := w.person("Teodor", base.Lead), w.person("Iva", base.Lead),
+		w.person("Marlo", base.Administrator)
 
 	v := w.waive(w.who, hash.ID, "2026-05-10")
 	if v.State != "new" || v.AskedUntil != "2026-05-10" || v.AskedBy != "Noor Adeyar" || v.Approver != "" {
 		t.Errorf("asked for: %+v", v.Finding)
 	}
-	for _, lead := range []Caller{teodor, iva, marlo} {
+	for _, lead := range []base.Caller{teodor, iva, marlo} {
 		if n := w.unread(lead); len(n) != 1 || n[0].Kind != "waiver" || n[0].FindingID != hash.ID ||
 			!strings.Contains(n[0].Text, "until 2026-05-10 waits for approval: until the kiosk is gone") {
 			t.Errorf("%s is told %+v", lead.Name, n)
 		}
 	}
-	if h, err := w.Home(t.Context(), teodor); err != nil || h.WaiversAsked != 1 {
+	if h, err := w.Findings.Home(t.Context(), teodor); err != nil || h.WaiversAsked != 1 {
 		t.Errorf("a lead's home: %d waivers wait, %v", h.WaiversAsked, err)
 	}
-	if v := w.waive(w.person("Oda", Reviewer), hash.ID, "2026-05-11"); v.State != "new" ||
+	if v := w.waive(w.person("Oda", base.Reviewer), hash.ID, "2026-05-11"); v.State != "new" ||
 		v.AskedUntil != "2026-05-11" || v.AskedBy != "Oda" {
 		t.Errorf("another reviewer approves: %+v", v.Finding)
 	}
 
-	v, err := w.Move(t.Context(), teodor, hash.ID, finding.Move{To: finding.Waived})
+	v, err := w.Findings.Move(t.Context(), teodor, hash.ID, finding.Move{To: finding.Waived})
 	if err != nil || v.State != "waived" || v.Until != "2026-05-11" || v.Approver != "Teodor" || v.AskedUntil != "" {
 		t.Fatalf("approved: %+v, %v", v.Finding, err)
 	}
@@ -82,22 +85,22 @@ func TestAGraveFindingIsWaivedByTwo(t *testing.T) {
 func TestAWaiverIsDeclined(t *testing.T) {
 	w := newWorld(t)
 	w.upload("monday.har", recording(leaky))
-	hash, teodor := w.theHash(), w.person("Teodor", Lead)
-	decline := Wish{Decline: true, Comment: "the kiosk is gone already"}
-	if c, err := w.ChangeFindings(t.Context(), teodor, []string{hash.ID}, nil, decline, false); err != nil ||
+	hash, teodor := w.theHash(), w.person("Teodor", base.Lead)
+	decline := findings.Wish{Decline: true, Comment: "the kiosk is gone already"}
+	if c, err := w.Findings.ChangeFindings(t.Context(), teodor, []string{hash.ID}, nil, decline, false); err != nil ||
 		c.Findings != 0 || c.Refused[0].Why != "nothing of it waits for approval" {
 		t.Errorf("nothing was asked for: %+v, %v", c, err)
 	}
 	w.waive(w.who, hash.ID, "2026-05-10")
-	if _, err := w.ChangeFindings(t.Context(), teodor, []string{hash.ID}, nil, Wish{Decline: true},
-		false); code(err) != Invalid {
+	if _, err := w.Findings.ChangeFindings(t.Context(), teodor, []string{hash.ID}, nil, findings.Wish{Decline: true},
+		false); code(err) != base.Invalid {
 		t.Errorf("without a reason: %v", err)
 	}
-	if c, err := w.ChangeFindings(t.Context(), w.person("Oda", Reviewer), []string{hash.ID}, nil, decline,
+	if c, err := w.Findings.ChangeFindings(t.Context(), w.person("Oda", base.Reviewer), []string{hash.ID}, nil, decline,
 		false); err != nil || c.Findings != 0 || !strings.Contains(c.Refused[0].Why, "needs the role lead") {
 		t.Errorf("by a reviewer: %+v, %v", c, err)
 	}
-	c, err := w.ChangeFindings(t.Context(), teodor, []string{hash.ID}, nil, decline, false)
+	c, err := w.Findings.ChangeFindings(t.Context(), teodor, []string{hash.ID}, nil, decline, false)
 	if err != nil || c.Findings != 1 || c.Words != "waiver declined, with a comment" {
 		t.Errorf("%+v, %v", c, err)
 	}
@@ -108,7 +111,7 @@ func TestAWaiverIsDeclined(t *testing.T) {
 		!strings.Contains(n[0].Text, "until 2026-05-10 was declined: the kiosk is gone already") {
 		t.Errorf("who asked is told %+v", n)
 	}
-	undone, left, err := w.UndoChange(t.Context(), teodor, c.ID)
+	undone, left, err := w.Findings.UndoChange(t.Context(), teodor, c.ID)
 	if err != nil || undone != 0 || len(left) != 1 || !strings.Contains(left[0].Why, "undo brings no decision back") {
 		t.Errorf("undone: %d, %+v, %v", undone, left, err)
 	}
@@ -123,11 +126,11 @@ func TestNoSevereFindingIsNoLeakAlone(t *testing.T) {
 	w := newWorld(t)
 	w.upload("monday.har", recording(leaky))
 	hash := w.theHash()
-	lead, other := w.person("Teodor", Lead), w.person("Marlo", Administrator)
-	decide := Wish{To: finding.NotALeak, Comment: "a sample of the documentation"}
-	do := func(who Caller, wish Wish) Changed {
+	lead, other := w.person("Teodor", base.Lead), w.person("Marlo", base.Administrator)
+	decide := findings.Wish{To: finding.NotALeak, Comment: "a sample of the documentation"}
+	do := func(who base.Caller, wish findings.Wish) findings.Changed {
 		t.Helper()
-		c, err := w.ChangeFindings(t.Context(), who, []string{hash.ID}, nil, wish, false)
+		c, err := w.Findings.ChangeFindings(t.Context(), who, []string{hash.ID}, nil, wish, false)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -138,7 +141,7 @@ func TestNoSevereFindingIsNoLeakAlone(t *testing.T) {
 		t.Errorf("asked: %+v", w.theHash().Finding)
 	}
 	again := lead // by a token, after he became administrator
-	again.Key, again.Role = Key{ID: 9, Kind: "token", Scope: ScopeEverything}, Administrator
+	again.Key, again.Role = base.Key{ID: 9, Kind: "token", Scope: base.ScopeEverything}, base.Administrator
 	if c := do(again, decide); c.Findings != 0 ||
 		!strings.Contains(c.Refused[0].Why, "somebody else who is lead approves it") {
 		t.Errorf("approved by who asked: %+v", c)
@@ -147,7 +150,7 @@ func TestNoSevereFindingIsNoLeakAlone(t *testing.T) {
 	if c := do(w.who, decide); c.Findings != 0 || w.theHash().AskedByID != lead.ID {
 		t.Errorf("by a reviewer: %+v, %+v", c, w.theHash().Finding)
 	}
-	if c := do(w.person("Tess", Lead), Wish{To: finding.Waived, Until: "2026-06-01",
+	if c := do(w.person("Tess", base.Lead), findings.Wish{To: finding.Waived, Until: "2026-06-01",
 		Comment: "or waive it"}); c.Findings != 1 || w.theHash().State != "new" || w.theHash().AskedTo != "waived" {
 		t.Errorf("asking for something else approves what was asked before: %+v, %+v", c, w.theHash().Finding)
 	}
@@ -157,7 +160,8 @@ func TestNoSevereFindingIsNoLeakAlone(t *testing.T) {
 		t.Errorf("approved: %+v, %+v", c, w.theHash().Finding)
 	}
 	var actions []string
-	entries, _, err := w.Trail(t.Context(), TrailFilter{Subject: "finding " + hash.ID}, Page{Number: 1, Size: 20})
+	entries, _, err := w.Base.Trail(t.Context(), base.TrailFilter{Subject: "finding " + hash.ID},
+		base.Page{Number: 1, Size: 20})
 	for _, e := range entries {
 		actions = append(actions, e.Action+" by "+e.Email)
 	}
@@ -170,8 +174,8 @@ func TestNoSevereFindingIsNoLeakAlone(t *testing.T) {
 		t.Errorf("the day is not on the trail: %+v", entries[2])
 	}
 	// What was decided can be taken back by one; an undo of that brings the decision back to nobody.
-	c := do(w.who, Wish{To: finding.Confirmed, Comment: "it is one"})
-	undone, left, err := w.UndoChange(t.Context(), w.who, c.ID)
+	c := do(w.who, findings.Wish{To: finding.Confirmed, Comment: "it is one"})
+	undone, left, err := w.Findings.UndoChange(t.Context(), w.who, c.ID)
 	if err != nil || undone != 0 || len(left) != 1 || w.theHash().State != "confirmed" {
 		t.Errorf("undone: %d %+v %v, %s", undone, left, err, w.theHash().State)
 	}
@@ -183,10 +187,11 @@ func TestAWaiverHoldsForItsSeverity(t *testing.T) {
 	mild, severe := `{"id":7,"name":"Ada","moorings":[{"x":1}]}`,
 		`{"id":7,"name":"Ada","moorings":[{"x":"ada.moor@sails.example"}]}`
 	w.upload("monday.har", recording(mild))
-	find := func() Finding {
+	find := func() base.Finding {
 		t.Helper()
-		all, _, err := w.Findings(t.Context(), FindingFilter{Words: "moorings", Kinds: []string{"unexpected-relation"},
-			States: []string{"new", "waived", "returned", "confirmed"}}, Page{Number: 1, Size: 10})
+		all, _, err := w.Findings.Findings(t.Context(), base.FindingFilter{Words: "moorings",
+			Kinds:  []string{"unexpected-relation"},
+			States: []string{"new", "waived", "returned", "confirmed"}}, base.Page{Number: 1, Size: 10})
 		if err != nil || len(all) != 1 {
 			t.Fatalf("%+v, %v", all, err)
 		}
@@ -196,7 +201,8 @@ func TestAWaiverHoldsForItsSeverity(t *testing.T) {
 	if f.Severity >= int(finding.ByTwo) {
 		t.Fatalf("it begins as %d", f.Severity)
 	}
-	if c, err := w.ChangeFindings(t.Context(), w.who, []string{f.ID}, nil, Wish{To: finding.Waived, Until: "2099-01-01",
+	if c, err := w.Findings.ChangeFindings(t.Context(), w.who, []string{f.ID}, nil, findings.Wish{To: finding.Waived,
+		Until:   "2099-01-01",
 		Comment: "a relic"}, false); err != nil || c.Findings != 1 || find().State != "waived" {
 		t.Fatalf("%+v, %v", c, err)
 	}
@@ -214,8 +220,9 @@ func TestAWaiverHoldsForItsSeverity(t *testing.T) {
 func TestOneNoticeTellsOfManyWaivers(t *testing.T) {
 	w := newWorld(t)
 	all := w.several()
-	teodor := w.person("Teodor", Lead)
-	if c, err := w.ChangeFindings(t.Context(), w.who, ids(all), nil, Wish{To: finding.Waived, Until: "2026-06-01",
+	teodor := w.person("Teodor", base.Lead)
+	if c, err := w.Findings.ChangeFindings(t.Context(), w.who, ids(all), nil, findings.Wish{To: finding.Waived,
+		Until:   "2026-06-01",
 		Comment: "a rewrite comes"}, false); err != nil || c.Findings != 4 {
 		t.Fatalf("%+v, %v", c, err)
 	}
@@ -223,11 +230,13 @@ func TestOneNoticeTellsOfManyWaivers(t *testing.T) {
 		!strings.Contains(n[0].Text, "and 1 more wait for approval: a rewrite comes") {
 		t.Errorf("told %+v", n)
 	}
-	waived, _, err := w.Findings(t.Context(), FindingFilter{States: []string{"waived"}}, Page{Number: 1, Size: 10})
+	waived, _, err := w.Findings.Findings(t.Context(), base.FindingFilter{States: []string{"waived"}},
+		base.Page{Number: 1, Size: 10})
 	if err != nil || len(waived) != 2 || waived[0].Approver != "Noor Adeyar" {
 		t.Errorf("waived at once are %+v, %v", waived, err)
 	}
-	if c, err := w.ChangeFindings(t.Context(), teodor, nil, &FindingFilter{Asked: true}, Wish{To: finding.Waived},
+	if c, err := w.Findings.ChangeFindings(t.Context(), teodor, nil, &base.FindingFilter{Asked: true},
+		findings.Wish{To: finding.Waived},
 		false); err != nil || c.Findings != 2 {
 		t.Errorf("approved together: %+v, %v", c, err)
 	}
@@ -244,10 +253,10 @@ func TestAWaiverEndsOnItsDay(t *testing.T) {
 	end := func(day int, hour int) (state string) {
 		t.Helper()
 		w.clock.now = time.Date(2026, 5, day, hour, 59, 0, 0, time.UTC)
-		if err := w.EndWaivers(t.Context()); err != nil {
+		if err := w.Findings.EndWaivers(t.Context()); err != nil {
 			t.Fatal(err)
 		}
-		v, err := w.Finding(t.Context(), w.who, low.ID)
+		v, err := w.Findings.Finding(t.Context(), w.who, low.ID)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -262,7 +271,7 @@ func TestAWaiverEndsOnItsDay(t *testing.T) {
 	if state := end(20, 0); state != "returned" {
 		t.Errorf("long after it is %s", state)
 	}
-	v, err := w.Finding(t.Context(), w.who, low.ID)
+	v, err := w.Findings.Finding(t.Context(), w.who, low.ID)
 	last := v.History[len(v.History)-1]
 	if err != nil || last.Was != "waived" || last.Became != "returned" ||
 		last.Comment != "the waiver's last day was 2026-05-03" || v.Until != "" || v.Approver != "" {

@@ -1,0 +1,22 @@
+package base
+
+import (
+	"errors"
+
+	"inkret/store"
+)
+
+// Plain turns an error of the store that can be told into a problem.
+func Plain(err error) error {
+	if errors.Is(err, store.ErrFull) {
+		return NoRoom(err)
+	}
+	return err
+}
+
+// NoRoom is the problem of what failed for want of room.
+func NoRoom(err error) *Problem {
+	return &Problem{Code: Full, Detail: "there is no room left in the data folder; nothing of this was kept",
+		Next: "make room on the disk, raise --max-disk, withdraw recordings that are not needed, or keep bodies for " +
+			"a shorter time", Cause: err}
+}

@@ -1,0 +1,147 @@
+package evidence
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"inkret/core/contract"
+	"inkret/core/exchange"
+	"inkret/service/base"
+	"inkret/store"
+)
+
+// What happens to a batch after it came in.
+
+// Withdrawal tells what taking a batch back would come to.
+func (s *Evidence) Withdrawal(ctx context.Context, batch int64) (store.OnlyHere, error) {
+	if _, err := s.Batch(ctx, batch); err != nil {
+		return store.OnlyHere{}, err
+	}
+	return s.store.WithdrawalOf(ctx, batch)
+}
+
+// Withdraw takes a batch back, with its captures and all that it alone has shown.
+func (s *Evidence) Withdraw(ctx context.Context, who base.Caller, batch int64, reason string) error {
+	b, err := s.Batch(ctx, batch)
+	if err != nil {
+		return err
+	}
+	if reason = strings.TrimSpace(reason); reason == "" {
+		return base.NewProblem(base.Invalid, "", "say why the batch is withdrawn")
+	}
+	approval, err := s.byTwo(ctx, who, b, store.AskWithdraw, reason, Said{}, nil)
+	if err != nil {
+		return err
+	}
+	s.forget(batch)
+	entry := s.base.Did(who, "withdraw batch", fmt.Sprintf("batch %d", batch), fmt.Sprintf("%q of %s with %d captures: %s",
+		b.Name, b.Service, b.Captures, reason))
+	withdraw := func() error { return s.store.Withdraw(ctx, batch, who.Name, s.base.Now(), approval, entry) }
+	err = s.store.Essential(ctx, withdraw)
+	if errors.Is(err, store.ErrFull) { // even its log has no room: what is large goes first, a little at a time
+		if err = s.store.EmptyBatch(ctx, batch); err == nil {
+			err = s.store.Essential(ctx, withdraw)
+		}
+	}
+	if err != nil {
+		return base.Plain(base.Found(err, "batch %d", batch))
+	}
+	s.scrub(ctx)
+	return s.store.Essential(ctx, func() error { return s.review.NoteCoverage(ctx, b.Service) })
+}
+
+// scrub sees to it that what was deleted is in no file any more.
+func (s *Evidence) scrub(ctx context.Context) {
+	if err := s.store.Scrub(ctx); err != nil {
+		s.base.Log.Error("the log of the database could not be emptied", "error", err.Error())
+	}
+}
+
+// Correct says anew who made the requests of a batch, and judges it anew by the
+// contracts in force. With nothing said the contracts' own rules decide.
+func (s *Evidence) Correct(ctx context.Context, who base.Caller, batch int64, say Said) (store.Batch, error) {
+	b, err := s.Batch(ctx, batch)
+	if err != nil {
+		return b, err
+	}
+	if b.Growing {
+		return b, base.NewProblem(base.Conflict, "end the recorder first", "a recorder still adds to batch %d", batch)
+	}
+	f, err := s.base.Contracts(ctx, b.Service)
+	if err != nil {
+		return b, err
+	}
+	known, err := s.said(ctx, b.Service, f.Contracts, say)
+	if err != nil {
+		return b, err
+	}
+	g, err := s.newGathering(ctx, b.Service, f.Contracts)
+	if err != nil {
+		return b, err
+	}
+	var captures []store.Rejudged
+	err = s.store.EachOf(ctx, batch, func(c store.Capture) error {
+		again, err := s.again(c, b, known)
+		if err != nil {
+			return err
+		}
+		row, shows := g.add(again)
+		row.ID = c.ID
+		captures = append(captures, store.Rejudged{Capture: row, Occurrences: shows})
+		return nil
+	})
+	if err != nil {
+		return b, err
+	}
+	e, bySeverity := g.evidence(s.base.Now())
+	var keep []string
+	for _, f := range e.Findings {
+		keep = append(keep, f.ID)
+	}
+	approval, err := s.byTwo(ctx, who, b, store.AskCorrect, "", say, keep)
+	if err != nil {
+		return b, err
+	}
+	g.count(&b)
+	b.BySeverity, b.Audience = bySeverity, say.Audience
+	how := "by the contracts' own rules"
+	switch {
+	case say.Audience != "":
+		how = "as " + say.Audience
+	case say.Mapping != "":
+		how = "by a mapping"
+	}
+	b, err = s.store.Rejudge(ctx, b, captures, e, who.Name, s.base.Now(), approval, s.base.Did(who, "correct audience",
+		fmt.Sprintf("batch %d", batch), "judged anew "+how))
+	if err != nil {
+		return b, base.Plain(err)
+	}
+	return b, s.review.NoteCoverage(ctx, b.Service)
+}
+
+// again puts a capture of a batch together as it came in, with what is said now.
+func (s *Evidence) again(c store.Capture, b store.Batch, k *known) (*exchange.Capture, error) {
+	if c.Holds == store.HoldsNothing && c.Skipped == "" {
+		return nil, base.NewProblem(base.Conflict, "send the recording again with the right audience, and withdraw this batch",
+			"nothing is kept of the body of capture %d, which is no JSON, so batch %d cannot be judged anew", c.ID,
+			b.ID)
+	}
+	held, err := s.vault.OpenExchange(c.Sealed)
+	if err != nil {
+		return nil, err
+	}
+	again, err := held.Capture(c)
+	if err != nil {
+		return nil, err
+	}
+	if again.File = b.Name; c.File != "" {
+		again.File += "/" + c.File
+	}
+	again.Audience = k.audience(again)
+	return again, nil
+}
+
+// recognised reports whether an audience needs no credentials to be recognised.
+func recognised(a *contract.Audience) bool { return a.Recognise.None || a.Index == 0 }

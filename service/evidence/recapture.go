@@ -1,0 +1,442 @@
+package evidence
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+
+	"inkret/core/contract"
+	"inkret/core/exchange"
+	"inkret/core/shown"
+	"inkret/outbound"
+	"inkret/service/base"
+	"inkret/service/vault"
+	"inkret/store"
+)
+
+// Recorded calls are made again to see whether a repair is one.
+
+// SetCredentials keeps the header fields with which calls are made as an audience.
+// They are shown to nobody again. None takes those that are kept away.
+func (s *Evidence) SetCredentials(ctx context.Context, who base.Caller, service, audience string,
+	fields exchange.Header) error {
+	f, err := s.base.Contracts(ctx, service)
+	if err != nil {
+		return err
+	}
+	if _, err := s.said(ctx, service, f.Contracts, Said{Audience: audience}); err != nil {
+		return err
+	}
+	c := store.Credentials{Audience: audience, Author: who.Name, At: s.base.Now()}
+	for _, field := range fields {
+		if !fieldName(field.Name) || strings.ContainsAny(field.Value, "\r\n\x00") || field.Value == "" {
+			return base.NewProblem(base.Invalid, "a field is written as in: Authorization: Bearer …",
+				"a header field needs a name and a value of one line")
+		}
+		c.Names = append(c.Names, field.Name)
+	}
+	plain, err := json.Marshal(fields)
+	if err != nil {
+		return err
+	}
+	c.Sealed = s.vault.Seal(plain, vault.SecretAs)
+	did := "set credentials"
+	if len(fields) == 0 {
+		did = "remove credentials"
+	}
+	return s.store.SetCredentials(ctx, service, c, s.base.Did(who, did, service, audience+": "+strings.Join(c.Names, ", ")))
+}
+
+// fieldName reports whether a name is one of a header field (RFC 9110 section 5.1).
+func fieldName(name string) bool {
+	return name != "" && strings.Trim(strings.ToLower(name),
+		"abcdefghijklmnopqrstuvwxyz0123456789-_.!#$%&'*+^`|~") == ""
+}
+
+// Credentials lists for which audiences of a service credentials are kept.
+func (s *Evidence) Credentials(ctx context.Context, service string) ([]store.Credentials, error) {
+	if _, err := s.base.Contracts(ctx, service); err != nil {
+		return nil, err
+	}
+	return s.store.AllCredentials(ctx, service)
+}
+
+// AllowServer allows that calls are made again to a server of the contracts.
+// address is where it is reached, where that is not where its name leads.
+func (s *Evidence) AllowServer(ctx context.Context, who base.Caller, service, server, address string) error {
+	f, err := s.base.Contracts(ctx, service)
+	if err != nil {
+		return err
+	}
+	parsed, err := contract.ParseServer(server)
+	if err != nil {
+		return base.NewProblem(base.Invalid, "", "%v", err)
+	}
+	declared := slices.ContainsFunc(f.Contracts.Servers,
+		func(d contract.Server) bool { return d.URL() == parsed.URL() })
+	if !declared && len(f.Contracts.Servers) > 0 {
+		var names []string
+		for _, d := range f.Contracts.Servers {
+			names = append(names, d.URL())
+		}
+		return base.NewProblem(base.Invalid, "its contract declares "+strings.Join(names, ", "), "%s is no server of %s", server,
+			service)
+	}
+	if address != "" {
+		at, err := url.Parse(address)
+		if err != nil || at.Host == "" || at.Scheme != "http" && at.Scheme != "https" ||
+			strings.Trim(at.Path, "/") != "" || at.RawQuery != "" || at.User != nil {
+			return base.NewProblem(base.Invalid, "one is written http://127.0.0.1:7466", "%q is not where a server is reached",
+				address)
+		}
+	}
+	return s.store.AllowServer(ctx, service, store.AllowedServer{Server: parsed.URL(), Address: address,
+		Author: who.Name, At: s.base.Now()},
+		s.base.Did(who, "allow server", service, strings.TrimSpace(parsed.URL()+" "+address)))
+}
+
+// ForbidServer takes that back.
+func (s *Evidence) ForbidServer(ctx context.Context, who base.Caller, service, server string) error {
+	err := s.store.ForbidServer(ctx, service, server, s.base.Did(who, "forbid server", service, server))
+	return base.Found(err, "server %s that is allowed", server)
+}
+
+// CalledServer is a server of a service's contracts, and whether calls may be made
+// to it again.
+type CalledServer struct {
+	store.AllowedServer
+	Allowed bool
+}
+
+// Servers lists the servers of a service, those first that its contracts declare.
+func (s *Evidence) Servers(ctx context.Context, service string) ([]CalledServer, error) {
+	f, err := s.base.Contracts(ctx, service)
+	if err != nil {
+		return nil, err
+	}
+	allowed, err := s.store.AllowedServers(ctx, service)
+	if err != nil {
+		return nil, err
+	}
+	var all []CalledServer
+	for _, d := range f.Contracts.Servers {
+		all = append(all, CalledServer{AllowedServer: store.AllowedServer{Server: d.URL()}})
+	}
+	for _, a := range allowed {
+		i := slices.IndexFunc(all, func(c CalledServer) bool { return c.Server == a.Server })
+		if i < 0 {
+			all = append(all, CalledServer{a, true})
+		} else {
+			all[i] = CalledServer{a, true}
+		}
+	}
+	return all, nil
+}
+
+// Again says which calls are made again, and how. One of Capture, Endpoint and
+// Batch is set.
+type Again struct {
+	Capture  int64
+	Endpoint string // id: the newest of each different call
+	Batch    int64
+	Audience string // empty for that of each capture
+	Writes   bool   // calls that may change something are made too
+}
+
+// maxAgain is how many calls are made again at once.
+const maxAgain = 100
+
+// Repeat makes recorded calls again and takes the answers in as a batch.
+func (s *Evidence) Repeat(ctx context.Context, who base.Caller, again Again) (store.Batch, error) {
+	calls, err := s.repeated(ctx, again)
+	if err != nil {
+		return store.Batch{}, err
+	}
+	service := calls[0].Service
+	if !who.MayIn(service, base.Reviewer) {
+		return store.Batch{}, who.NotIn(service, base.Reviewer)
+	}
+	r, err := s.recaller(ctx, service)
+	if err != nil {
+		return store.Batch{}, err
+	}
+	var prepared []*exchange.Capture
+	for i := range calls {
+		c, err := r.prepare(&calls[i], again)
+		if err != nil {
+			return store.Batch{}, err
+		}
+		prepared = append(prepared, c)
+	}
+	name := fmt.Sprintf("again: capture %d", again.Capture)
+	switch {
+	case again.Endpoint != "":
+		name = "again: " + calls[0].Endpoint
+	case again.Batch != 0:
+		name = fmt.Sprintf("again: batch %d", again.Batch)
+	}
+	b, err := s.store.OpenBatch(ctx, store.Batch{Service: service, Name: name, Audience: again.Audience,
+		Author: who.Name, By: who.ID, Started: s.base.Now(), Origin: store.FromRecapture, BySeverity: map[string]int{}},
+		func(b store.Batch) store.TrailEntry {
+			return s.base.Did(who, "repeat calls", fmt.Sprintf("batch %d", b.ID),
+				strings.TrimSpace(fmt.Sprintf("%s: %s, %d calls %s", service, name, len(calls), again.Audience)))
+		})
+	if err != nil {
+		return b, base.Plain(err)
+	}
+	b, err = s.call(ctx, b, r, calls, prepared)
+	if _, closing := s.store.CloseBatch(context.WithoutCancel(ctx), b.ID, 0, nil); err == nil {
+		err = closing
+	}
+	if err != nil {
+		return b, base.Plain(err)
+	}
+	s.base.Log.Info("calls made again", "batch", b.ID, "service", service, "calls", len(calls), "person", who.ID)
+	b.Growing = false
+	return b, s.review.NoteCoverage(ctx, service)
+}
+
+// call makes prepared calls one after the other.
+func (s *Evidence) call(ctx context.Context, b store.Batch, r *recaller, calls []store.Capture,
+	prepared []*exchange.Capture) (store.Batch, error) {
+	keeping, err := s.store.Keeping(ctx, b.Service)
+	if err != nil {
+		return b, err
+	}
+	severities := map[string]int{}
+	for i, c := range prepared {
+		c.Started, c.Entry = s.base.Now(), i
+		answer, err := outbound.Call(ctx, r.server(c.Request.URL), &c.Request)
+		var refused *outbound.Refused
+		switch {
+		case errors.As(err, &refused):
+			answer.Missing = "the call was not made: " + refused.Reason
+		case ctx.Err() != nil:
+			return b, ctx.Err()
+		case err != nil:
+			answer.Missing = "the call failed: " + err.Error()
+		}
+		c.Response = answer
+		g, err := s.newGathering(ctx, b.Service, r.contracts)
+		if err != nil {
+			return b, err
+		}
+		g.arrives = true
+		one, err := s.sealed(g, c, keeping.Bodies)
+		if err != nil {
+			return b, err
+		}
+		one.Repeats = calls[i].ID
+		var rows []store.Rejudged
+		if b, rows, err = s.grow(ctx, b, severities, g, []store.Rejudged{one},
+			func(b *store.Batch) { b.Growing = true }); err != nil {
+			return b, err
+		}
+		s.tell(b, rows, g)
+	}
+	return b, nil
+}
+
+// repeated gives the captures whose calls are made again: of calls that are the
+// same the newest.
+func (s *Evidence) repeated(ctx context.Context, again Again) ([]store.Capture, error) {
+	if again.Capture != 0 {
+		c, err := s.store.Capture(ctx, again.Capture)
+		return []store.Capture{c}, base.Found(err, "capture %d", again.Capture)
+	}
+	by := store.CaptureFilter{Batch: again.Batch, Endpoint: again.Endpoint}
+	if by.Batch == 0 && by.Endpoint == "" {
+		return nil, base.NewProblem(base.Invalid, "", "say which calls: a capture, an endpoint or a batch")
+	}
+	rows, _, _, err := s.store.Captures(ctx, by, store.Page{Number: 1, Size: 10 * maxAgain})
+	if err != nil {
+		return nil, err
+	}
+	met := map[string]bool{}
+	var calls []store.Capture
+	writes := 0
+	for _, row := range rows {
+		if row.Skipped == "another server" || len(calls) == maxAgain {
+			continue
+		}
+		if !safe(row.Method) && !again.Writes {
+			writes++
+			continue
+		}
+		c, err := s.store.Capture(ctx, row.ID)
+		if err != nil {
+			return nil, err
+		}
+		e, err := s.vault.OpenExchange(c.Sealed)
+		if err != nil {
+			return nil, err
+		}
+		if key := c.Method + " " + e.URL + " " + c.Audience + " " + string(e.RequestBody); !met[key] {
+			met[key] = true
+			calls = append(calls, c)
+		}
+	}
+	if len(calls) == 0 && writes > 0 {
+		return nil, base.NewProblem(base.Conflict, "confirm that they are to be made",
+			"all %d calls may change something at the server", writes)
+	}
+	if len(calls) == 0 {
+		return nil, base.NewProblem(base.NotFound, "", "there is no recorded call to make again")
+	}
+	return calls, nil
+}
+
+// safe reports whether a method is safe (RFC 9110 section 9.2.1).
+func safe(method string) bool { return method == "GET" || method == "HEAD" || method == "OPTIONS" }
+
+// recaller makes calls of one service again.
+type recaller struct {
+	*Evidence
+	contracts   *contract.Contracts
+	servers     []outbound.Server
+	credentials map[string]exchange.Header
+}
+
+func (s *Evidence) recaller(ctx context.Context, service string) (*recaller, error) {
+	f, err := s.base.Contracts(ctx, service)
+	if err != nil {
+		return nil, err
+	}
+	r := &recaller{Evidence: s, contracts: f.Contracts, credentials: map[string]exchange.Header{}}
+	allowed, err := s.store.AllowedServers(ctx, service)
+	if err != nil {
+		return nil, err
+	}
+	for _, a := range allowed {
+		one := outbound.Server{}
+		if one.Base, err = url.Parse(a.Server); err != nil {
+			return nil, err
+		}
+		if a.Address != "" {
+			if one.Address, err = url.Parse(a.Address); err != nil {
+				return nil, err
+			}
+		}
+		r.servers = append(r.servers, one)
+	}
+	kept, err := s.store.AllCredentials(ctx, service)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range kept {
+		plain, _, err := s.vault.Open(c.Sealed, vault.SecretAs)
+		if err != nil {
+			return nil, err
+		}
+		var fields exchange.Header
+		if err := json.Unmarshal(plain, &fields); err != nil {
+			return nil, err
+		}
+		r.credentials[c.Audience] = fields
+	}
+	return r, nil
+}
+
+// server gives the allowed server that serves a URL; the zero one serves none.
+func (r *recaller) server(u *url.URL) outbound.Server {
+	for _, s := range r.servers {
+		if s.Serves(u) {
+			return s
+		}
+	}
+	return outbound.Server{Base: &url.URL{}}
+}
+
+// prepare puts a call together: as it was recorded, but for the credentials, which
+// are those that are kept for its audience.
+func (r *recaller) prepare(c *store.Capture, again Again) (*exchange.Capture, error) {
+	if !safe(c.Method) {
+		if !again.Writes {
+			return nil, base.NewProblem(base.Conflict, "confirm that it is to be made", "%s may change something at the server",
+				c.Method)
+		}
+		if c.Holds != store.HoldsBodies {
+			return nil, base.NewProblem(base.Conflict, "", "the body of capture %d is not kept, so the call cannot be made again",
+				c.ID)
+		}
+	}
+	e, err := r.vault.OpenExchange(c.Sealed)
+	if err != nil {
+		return nil, err
+	}
+	if e.Changed {
+		return nil, base.NewProblem(base.Conflict, "record the call again",
+			"the values in the address of capture %d are not kept, so the call cannot be made again", c.ID)
+	}
+	one, err := e.Capture(*c)
+	if err != nil || one.Request.URL.Host == "" {
+		return nil, base.NewProblem(base.Conflict, "", "capture %d has no address to call", c.ID)
+	}
+	if one.Request.URL.Scheme == "" { // an HTTP message does not tell it
+		one.Request.URL.Scheme = r.schemeOf(one.Request.URL)
+	}
+	one.Request.URL.User, one.Request.URL.Fragment = nil, ""
+	if s := r.server(one.Request.URL); s.Base.Host == "" {
+		return nil, base.NewProblem(base.Forbidden, "an administrator allows it: inkret service allow URL",
+			"calls to %s://%s are not allowed", one.Request.URL.Scheme, one.Request.URL.Host)
+	}
+	name := again.Audience
+	if name == "" {
+		name = c.Audience
+	}
+	audience := r.contracts.Audience(name)
+	if audience == nil && (name != "" || len(r.contracts.Audiences) > 0) {
+		return nil, base.NewProblem(base.Invalid, "it has "+strings.Join(r.names(), ", "), "there is no audience %q", name)
+	}
+	fields, kept := r.credentials[name]
+	if !kept && audience != nil && !recognised(audience) {
+		return nil, base.NewProblem(base.Conflict, "set them: inkret service credentials set "+name,
+			"no credentials are kept for the audience %q", name)
+	}
+	one.Request.Header = append(r.withoutCredentials(one.Request.Header), fields...)
+	one.Audience = name
+	return one, nil
+}
+
+func (r *recaller) names() (names []string) {
+	for _, a := range r.contracts.Audiences {
+		names = append(names, a.Name)
+	}
+	return names
+}
+
+func (r *recaller) schemeOf(u *url.URL) string {
+	for _, s := range r.servers {
+		if strings.EqualFold(s.Base.Host, u.Host) {
+			return s.Base.Scheme
+		}
+	}
+	return "https"
+}
+
+// credentialFields are header fields that carry credentials whatever they hold.
+var credentialFields = map[string]bool{"authorization": true, "proxy-authorization": true, "cookie": true,
+	"set-cookie": true,
+	"x-api-key":  true, "x-csrf-token": true}
+
+// withoutCredentials drops what tells who makes a request.
+func (r *recaller) withoutCredentials(h exchange.Header) exchange.Header {
+	var out exchange.Header
+	for _, f := range h {
+		name := strings.ToLower(f.Name)
+		tells := credentialFields[name] || strings.Contains(f.Value, shown.Hidden)
+		for _, a := range r.contracts.Audiences {
+			for _, field := range a.Recognise.Fields() {
+				tells = tells || strings.EqualFold(field, f.Name)
+			}
+		}
+		if !tells {
+			out = append(out, f)
+		}
+	}
+	return out
+}

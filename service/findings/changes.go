@@ -1,0 +1,515 @@
+package findings
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"inkret/core/catalog"
+	"inkret/core/finding"
+	"inkret/core/place"
+	"inkret/core/scan"
+	"inkret/service/base"
+	"inkret/service/review"
+	"inkret/store"
+)
+
+// BeginSettings sets what a new data folder begins with.
+func (s *Findings) BeginSettings(ctx context.Context) error {
+	days, err := s.store.Setting(ctx, store.DueDays)
+	if err != nil || days != "" {
+		return err
+	}
+	begin := map[scan.Severity]int{scan.Critical: 3, scan.High: 14, scan.Medium: 60}
+	return s.setDue(ctx, begin, store.TrailEntry{})
+}
+
+func (s *Findings) setDue(ctx context.Context, days map[scan.Severity]int, entry store.TrailEntry) error {
+	all := make([]int, scan.Critical+1)
+	for severity, n := range days {
+		all[severity] = n
+	}
+	text, err := json.Marshal(all)
+	if err != nil {
+		return err
+	}
+	return s.store.SetSetting(ctx, entry, store.DueDays, string(text))
+}
+
+// Due gives within how many days a new finding is due, by severity; 0 is no day.
+func (s *Findings) Due(ctx context.Context) (map[scan.Severity]int, error) {
+	text, err := s.store.Setting(ctx, store.DueDays)
+	if err != nil {
+		return nil, err
+	}
+	var all []int
+	if err := json.Unmarshal([]byte(text), &all); err != nil {
+		return nil, fmt.Errorf("the setting %s: %w", store.DueDays, err)
+	}
+	days := map[scan.Severity]int{}
+	for severity, n := range all {
+		days[scan.Severity(severity)] = n
+	}
+	return days, nil
+}
+
+// longestDue is the most days within which findings can be due.
+const longestDue = 3650
+
+// SetDue says within how many days findings that are new from now on are due.
+func (s *Findings) SetDue(ctx context.Context, who base.Caller, days map[scan.Severity]int) error {
+	var words []string
+	for severity := scan.Critical; severity >= scan.Info; severity-- {
+		n := days[severity]
+		if n < 0 || n > longestDue {
+			return base.NewProblem(base.Invalid, "", "findings are due within 1 to %d days, or with 0 on no day", longestDue)
+		}
+		words = append(words, fmt.Sprintf("%s %d", severity, n))
+	}
+	return s.setDue(ctx, days, s.base.Did(who, "due days set", "findings", strings.Join(words, ", ")))
+}
+
+// Wish is what somebody wants to change of findings. Parts that are nil or empty stay as
+// they are.
+type Wish struct {
+	To      finding.State
+	Until   string
+	Comment string
+
+	Person *int64  // 0 takes it from whoever has it
+	Team   *string // in place of the endpoint's; empty gives it back to that
+	Due    *string // a day; empty for none
+	Add    []string
+	Remove []string
+
+	Decline bool // the waiver that waits for approval
+}
+
+const (
+	// mostChanged is how many findings one change takes.
+	mostChanged = 100_000
+	mostLabels  = 20
+)
+
+var labelForm = regexp.MustCompile(`^[\p{Ll}\p{N}][\p{Ll}\p{N}._-]{0,39}$`)
+
+// fit tells what is wrong with a wish by itself, and says it in words.
+func (s *Findings) fit(ctx context.Context, w *Wish) (words string, err error) {
+	var parts []string
+	if w.To != "" {
+		parts = append(parts, strings.TrimSuffix("to "+string(w.To)+" until "+w.Until, " until "))
+	}
+	for _, day := range []*string{&w.Until, w.Due} {
+		if day != nil && *day != "" {
+			if _, err := time.Parse(time.DateOnly, *day); err != nil {
+				return "", base.NewProblem(base.Invalid, "", "%q is no day; one is written 2027-03-31", *day)
+			}
+		}
+	}
+	if w.Person != nil {
+		name := "nobody"
+		if *w.Person != 0 {
+			p, err := s.base.Person(ctx, *w.Person)
+			if err != nil {
+				return "", err
+			}
+			if !p.Active {
+				return "", base.NewProblem(base.Invalid, "assign it to somebody else", "%s is kept out", base.ShownName(p))
+			}
+			name = base.ShownName(p)
+		}
+		parts = append(parts, "assigned to "+name)
+	}
+	if w.Team != nil {
+		if *w.Team = strings.TrimSpace(*w.Team); len(*w.Team) > 100 {
+			return "", base.NewProblem(base.Invalid, "", "the team's name is longer than 100 bytes")
+		}
+		parts = append(parts, "team "+*w.Team)
+	}
+	if w.Due != nil {
+		parts = append(parts, "due "+*w.Due)
+	}
+	for _, labels := range []struct {
+		all  []string
+		sign string
+	}{{w.Add, "+"}, {w.Remove, "-"}} {
+		for i, l := range labels.all {
+			labels.all[i] = strings.ToLower(strings.TrimSpace(l))
+			if !labelForm.MatchString(labels.all[i]) {
+				return "", base.NewProblem(base.Invalid, "",
+					"%q is no label; one has up to 40 letters, digits, dots, dashes and underscores", l)
+			}
+			parts = append(parts, labels.sign+labels.all[i])
+		}
+	}
+	if w.Decline {
+		parts = append(parts, "waiver declined")
+	}
+	if w.Comment = strings.TrimSpace(w.Comment); w.Decline && w.Comment == "" {
+		return "", base.NewProblem(base.Invalid, "say it as the comment", "to decline a waiver needs a reason")
+	} else if w.Comment != "" {
+		parts = append(parts, "with a comment")
+	}
+	if len(parts) == 0 {
+		return "", base.NewProblem(base.Invalid, "", "nothing is said that is to change")
+	}
+	return strings.Join(parts, ", "), nil
+}
+
+// become gives what a finding becomes by the wish, or why it stays.
+func (w *Wish) become(who *base.Caller, was store.Standing, today string,
+	two func(service string) bool) (store.Standing, string) {
+	next := was
+	if !who.MayIn(was.Service, base.Reviewer) {
+		return next, who.NotIn(was.Service, base.Reviewer).Detail
+	}
+	if w.Decline {
+		switch {
+		case was.AskedTo == "":
+			return next, "nothing of it waits for approval"
+		case was.AskedBy != who.ID && !who.MayIn(was.Service, base.Lead):
+			return next, who.NotIn(was.Service, base.Lead).Detail
+		}
+		next.AskedTo, next.Asked, next.AskedBy = "", "", 0
+	}
+	if why := w.move(who, &was, &next, today, two); why != "" {
+		return next, why
+	}
+	if w.Person != nil {
+		next.PersonID = *w.Person
+	}
+	if w.Team != nil {
+		next.AssignedTeam = *w.Team
+	}
+	if w.Due != nil {
+		next.Due = *w.Due
+	}
+	labels := slices.Clone(was.Labels)
+	for _, l := range w.Add {
+		if !slices.Contains(labels, l) {
+			labels = append(labels, l)
+		}
+	}
+	labels = slices.DeleteFunc(labels, func(l string) bool { return slices.Contains(w.Remove, l) })
+	if slices.Sort(labels); len(labels) > mostLabels {
+		return next, fmt.Sprintf("it would have more than %d labels", mostLabels)
+	}
+	next.Labels = labels
+	return next, ""
+}
+
+// move takes the step in a finding's life that the wish has. A waiver of a grave finding is
+// asked for first, and a lead who asks for it too approves it, who is somebody else.
+func (w *Wish) move(who *base.Caller, was, next *store.Standing, today string, two func(service string) bool) (why string) {
+	move := finding.Move{To: w.To, Comment: w.Comment, Until: w.Until}
+	waives := w.To == finding.Waived
+	// a longer waiver is another wish
+	asked := w.To.Decides() && was.AskedTo == string(w.To) && was.AskedBy != 0 &&
+		(w.Until == "" || w.Until <= was.Asked)
+	approves := asked && was.AskedBy != who.ID && who.MayIn(was.Service, base.Lead)
+	if approves { // the reason was said by who asked
+		move.Comment, move.Until = "approved "+w.Comment, cmp.Or(w.Until, was.Asked)
+	}
+	if w.To == "" || w.To == finding.State(was.State) && move.Until == was.Until {
+		return ""
+	}
+	from := finding.State(was.State)
+	if waives && from == finding.Waived { // a waiver is made longer or shorter
+		from = finding.Confirmed
+	}
+	if err := move.Check(from, today); err != nil {
+		return err.Error()
+	}
+	if w.To.Decides() && scan.Severity(was.Severity) >= finding.ByTwo && !approves && two(was.Service) {
+		switch {
+		case asked && was.AskedBy == who.ID && was.Asked == move.Until:
+			return "you asked for it: somebody else who is lead approves it"
+		case asked && was.AskedBy != who.ID: // or who asked first could approve what was asked a second time
+			return "somebody asked for it already: a lead approves it"
+		}
+		next.AskedTo, next.Asked, next.AskedBy = string(w.To), move.Until, who.ID
+		return ""
+	}
+	next.State, next.Until, next.Approver, next.AskedTo, next.Asked, next.AskedBy = string(w.To), move.Until, "", "",
+		"", 0
+	if waives || approves {
+		next.Approver = base.ShownName(who.Person)
+	}
+	return ""
+}
+
+// twoNeeded gives a function that tells whether a service's severe decisions need a second person, each looked up once.
+func (s *Findings) twoNeeded(ctx context.Context) func(service string) bool {
+	known := map[string]bool{}
+	return func(service string) bool {
+		needed, ok := known[service]
+		if !ok {
+			var err error
+			needed, err = s.store.SecondPerson(ctx, service)
+			needed = needed || err != nil // who cannot be asked is needed
+			known[service] = needed
+		}
+		return needed
+	}
+}
+
+// Changed is what a change of several findings came to.
+type Changed struct {
+	store.Change
+	Matched int
+	Refused []store.Refused // not all of many
+	Left    int             // how many were refused
+	Reasons []Reason        // most first
+}
+
+// Reason is why findings stay as they are, and how many.
+type Reason struct {
+	Why      string
+	Findings int
+}
+
+func reasonsOf(all []store.Refused) []Reason {
+	var out []Reason
+	at := map[string]int{}
+	for _, r := range all {
+		i, ok := at[r.Why]
+		if !ok {
+			i = len(out)
+			at[r.Why] = i
+			out = append(out, Reason{Why: r.Why})
+		}
+		out[i].Findings++
+	}
+	slices.SortStableFunc(out, func(a, b Reason) int { return cmp.Compare(b.Findings, a.Findings) })
+	return out
+}
+
+const shownRefused = 50
+
+// ChangeFindings changes findings: those named, or all that fit a filter, all of them in one
+// step. With try it only says what would come of it.
+func (s *Findings) ChangeFindings(ctx context.Context, who base.Caller, ids []string, by *store.FindingFilter, w Wish,
+	try bool) (Changed, error) {
+	words, err := s.fit(ctx, &w)
+	if err != nil {
+		return Changed{}, err
+	}
+	if by != nil {
+		if ids, err = s.store.FindingIDs(ctx, *by, mostChanged+1); err != nil {
+			return Changed{}, err
+		}
+	}
+	if len(ids) > mostChanged {
+		return Changed{}, base.NewProblem(base.Invalid, "narrow the filter", "over %d findings cannot be changed in one step",
+			mostChanged)
+	}
+	out := Changed{Change: store.Change{At: s.base.Now(), PersonID: who.ID, Author: who.Name, Words: words},
+		Matched: len(ids)}
+	if out.Mentioned, err = s.mentioned(ctx, w.Comment); err != nil {
+		return Changed{}, err
+	}
+	today := s.base.Now().UTC().Format(time.DateOnly)
+	out.Refused, err = s.store.ChangeFindings(ctx, &out.Change, ids, w.Comment, try,
+		func(was store.Standing) (store.Standing, string) { return w.become(&who, was, today, s.twoNeeded(ctx)) },
+		func(c *store.Change) []store.TrailEntry {
+			var all []store.TrailEntry
+			add := func(action string, n int) {
+				if n == 0 {
+					return
+				}
+				subject := fmt.Sprintf("%d findings", n)
+				if len(ids) == 1 {
+					subject = "finding " + ids[0]
+				}
+				all = append(all, s.base.Did(who, action, subject, words))
+			}
+			decision := string(w.To)
+			add("ask for "+decision, c.Asked)
+			add("approve "+decision, c.Approved)
+			add("decline what was asked for", c.Declined)
+			add("change findings", c.Findings-c.Asked-c.Approved-c.Declined)
+			return all
+		})
+	if err != nil {
+		return Changed{}, err
+	}
+	out.Reasons = reasonsOf(out.Refused)
+	if out.Left = len(out.Refused); out.Left > shownRefused {
+		out.Refused = out.Refused[:shownRefused]
+	}
+	if !try && out.Findings > 0 {
+		s.base.Log.Info("findings changed", "change", out.ID, "findings", out.Findings, "person", who.ID)
+	}
+	return out, nil
+}
+
+// UndoChange makes findings what they were before a change, but for those that were changed
+// since.
+func (s *Findings) UndoChange(ctx context.Context, who base.Caller, id int64) (undone int, left []store.Refused, err error) {
+	may := func(service string) string {
+		if !who.MayIn(service, base.Reviewer) {
+			return who.NotIn(service, base.Reviewer).Detail
+		}
+		return ""
+	}
+	undone, left, err = s.store.Undo(ctx, id, store.Event{At: s.base.Now(), Author: who.Name, PersonID: who.ID}, may,
+		s.base.Did(who, "undo change", fmt.Sprintf("change %d", id), ""))
+	return undone, left, base.Found(err, "change %d that could be undone", id)
+}
+
+// Changes lists the latest changes of several findings.
+func (s *Findings) Changes(ctx context.Context) ([]store.Change, error) {
+	const shown = 50
+	return s.store.Changes(ctx, shown)
+}
+
+// Labels lists the labels in use.
+func (s *Findings) Labels(ctx context.Context) ([]store.LabelCount, error) {
+	return s.store.Labels(ctx)
+}
+
+// EndWaivers lets those waivers end whose last day is over.
+func (s *Findings) EndWaivers(ctx context.Context) error {
+	now := s.base.Now()
+	n, err := s.store.EndWaivers(ctx, now.UTC().Format(time.DateOnly), now)
+	if n > 0 {
+		s.base.Log.Info("waivers ended", "findings", n)
+	}
+	return errors.Join(err, s.review.EndExceptions(ctx))
+}
+
+// mine fills in what of Home is of who asks alone.
+func (s *Findings) mine(ctx context.Context, who base.Caller, open []string, h *Home) error {
+	by := store.FindingFilter{States: open, Person: who.ID, Sort: "due"}
+	all, counts, err := s.store.Findings(ctx, by, store.Page{Number: 1, Size: shownAtHome})
+	if err != nil {
+		return err
+	}
+	h.Mine = all
+	for _, n := range counts {
+		h.MineTotal += n
+	}
+	by.DueBefore = s.base.Now().UTC().Format(time.DateOnly)
+	if _, counts, err = s.store.Findings(ctx, by, store.Page{Number: 1, Size: 1}); err != nil {
+		return err
+	}
+	for _, n := range counts {
+		h.Overdue += n
+	}
+	if _, _, h.Unread, err = s.store.Notices(ctx, who.ID, true, store.Page{Number: 1, Size: 1}); err != nil {
+		return err
+	}
+	if _, counts, err = s.store.Findings(ctx, store.FindingFilter{Asked: true},
+		store.Page{Number: 1, Size: 1}); err != nil {
+		return err
+	}
+	for _, n := range counts {
+		h.WaiversAsked += n
+	}
+	if _, h.Revisions, err = s.store.Revisions(ctx, "", true, store.Page{Number: 1, Size: 1}); err != nil {
+		return err
+	}
+	if _, counts, err = s.store.Findings(ctx, store.FindingFilter{States: open, Left: true},
+		store.Page{Number: 1, Size: 1}); err != nil {
+		return err
+	}
+	for _, n := range counts {
+		h.Left += n
+	}
+	_, h.Requests, err = s.store.Requests(ctx, store.RequestFilter{States: []string{review.RequestOpen}},
+		store.Page{Number: 1, Size: 1})
+	return err
+}
+
+// mention is how somebody is named in a comment: @ and the e-mail address, or what of it
+// stands before its own @.
+var mention = regexp.MustCompile(`(?:^|[^\pL\pN@/._+-]|(?:^|[^\pL\pN])_+)@([\pL\pN._+-]+(?:@[\pL\pN.-]+[\pL\pN])?)`)
+
+// mentioned gives those whom a text names.
+func (s *Findings) mentioned(ctx context.Context, text string) ([]int64, error) {
+	names := mention.FindAllStringSubmatch(text, -1)
+	if len(names) == 0 {
+		return nil, nil
+	}
+	people, err := s.store.People(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var all []int64
+	for _, m := range names {
+		name := strings.TrimRight(m[1], ".-_")
+		for _, p := range people {
+			local, _, _ := strings.Cut(p.Email, "@")
+			if p.Active && (strings.EqualFold(name, p.Email) || strings.EqualFold(name, local)) &&
+				!slices.Contains(all, p.ID) {
+				all = append(all, p.ID)
+			}
+		}
+	}
+	return all, nil
+}
+
+// Follow makes who asks one who is told of what becomes of a finding, or no longer.
+func (s *Findings) Follow(ctx context.Context, who base.Caller, id string, on bool) error {
+	return base.Found(s.store.Follow(ctx, who.ID, id, on), "finding %s", id)
+}
+
+// Views lists the lists that who asks keeps, and those that others share.
+func (s *Findings) Views(ctx context.Context, who base.Caller) ([]store.View, error) {
+	return s.store.Views(ctx, who.ID)
+}
+
+// AddView keeps a list of findings, as a query of the console's address.
+func (s *Findings) AddView(ctx context.Context, who base.Caller, v store.View) (store.View, error) {
+	if v.Name = strings.TrimSpace(v.Name); v.Name == "" || len(v.Name) > 100 {
+		return v, base.NewProblem(base.Invalid, "", "a view has a name of up to 100 bytes")
+	}
+	v.PersonID, v.Author, v.Created = who.ID, who.Name, s.base.Now()
+	return s.store.AddView(ctx, v)
+}
+
+// DropView drops a view of who asks.
+func (s *Findings) DropView(ctx context.Context, who base.Caller, id int64) error {
+	return base.Found(s.store.DropView(ctx, id, who.ID), "view %d of yours", id)
+}
+
+// Teaching is a change of the contracts that would keep a finding from being told again,
+// where it is no leak.
+type Teaching struct{ What, Text string }
+
+// teachings offers what would teach the judge that a finding is no leak.
+func teachings(f *store.Finding) []Teaching {
+	var all []Teaching
+	kind, _ := scan.ParseKind(f.Kind)
+	exception := Teaching{"exception",
+		fmt.Sprintf("exceptions:\n  - {endpoint: %q, path: %q, kind: %s, reason: say why}", f.Endpoint, f.Path, f.Kind)}
+	if path, is := strings.CutPrefix(f.Path, scan.InHeader); is {
+		tokens, _ := place.Tokens(path)
+		return []Teaching{{"grant", "in the response of " + f.Endpoint + " for " + f.Audience + ":\n      headers: {" +
+			strings.Join(tokens, "") + ": " + f.Class + "}"}, exception}
+	}
+	name := f.Path[strings.LastIndexAny(f.Path, ".]")+1:]
+	if kind.Exposure() || kind == scan.WrongAudience || kind == scan.RenamedField {
+		grant := "      " + name + ":"
+		if f.Field != "" && !strings.EqualFold(f.Field, name) {
+			grant += " " + f.Field
+		}
+		if name != "" && f.Direction == finding.Response && !kind.Whole() && f.Class != catalog.Secret.String() {
+			all = append(all, Teaching{"grant", "in the response of " + f.Endpoint + " for " + f.Audience +
+				", at the place of " + f.Path + ":\n" + grant})
+		}
+	}
+	all = append(all, exception)
+	if kind == scan.SecretValue || kind == scan.PersonalValue {
+		all = append(all, Teaching{"format",
+			"if the value only looks like one: grant the member with a `format` that names what it is, or with " +
+				"`values`"})
+	}
+	return all
+}

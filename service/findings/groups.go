@@ -1,0 +1,203 @@
+package findings
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+
+	"inkret/core/contract"
+	"inkret/core/finding"
+	"inkret/core/scan"
+	"inkret/service/base"
+	"inkret/store"
+)
+
+// Findings gathered by what they have in common: one repair, many findings.
+
+// GroupParts are what findings are gathered by.
+var GroupParts = []string{"field", "shape", "value", "endpoint", "team", "kind"}
+
+// Group is findings that have something in common.
+type Group struct {
+	Name      string
+	Findings  int
+	Endpoints int
+	Open      map[scan.Severity]int // of those that fit
+	Query     string                // of the list of them: the filter, narrowed
+}
+
+const shownGroups = 200
+
+// Groups gathers the findings that fit a filter, those groups first with most that is grave.
+// left is how many groups there are besides those given.
+func (s *Findings) Groups(ctx context.Context, who base.Caller, q url.Values,
+	part string) (groups []Group, left int, err error) {
+	if !slices.Contains(GroupParts, part) {
+		return nil, 0, base.NewProblem(base.Invalid, "", "findings are gathered by %s, not by %q", strings.Join(GroupParts, ", "),
+			part)
+	}
+	by, err := s.Filter(ctx, who, q)
+	if err != nil {
+		return nil, 0, err
+	}
+	stored := part
+	shapes := map[string]string{}
+	if part == "shape" {
+		stored = "place"
+		if shapes, err = s.allShapes(ctx); err != nil {
+			return nil, 0, err
+		}
+	}
+	all, err := s.store.Groups(ctx, by, stored)
+	if err != nil {
+		return nil, 0, err
+	}
+	at := map[string]*Group{}
+	var order []string
+	for _, one := range all {
+		key, name := one.Key, one.Name
+		if part == "shape" {
+			if key = shapes[one.Key]; key == "" {
+				continue
+			}
+			name = key
+		}
+		g := at[key]
+		if g == nil {
+			g = &Group{Name: name, Open: map[scan.Severity]int{}, Query: narrowed(q, part, key)}
+			at[key] = g
+			order = append(order, key)
+		}
+		g.Findings += one.Findings
+		g.Endpoints = max(g.Endpoints, one.Endpoints)
+		g.Open[scan.Severity(one.Severity)] += one.Findings
+	}
+	for _, key := range order {
+		g := at[key]
+		switch {
+		case part == "team" && key == "":
+			g.Name = "no team"
+		case part == "value":
+			n, of, _ := strings.Cut(g.Name, " ")
+			if of == "." {
+				of = "no known field"
+			}
+			if g.Name = "one value of " + of; n != "1" {
+				g.Name = n + " values of " + of
+			}
+		}
+		groups = append(groups, *g)
+	}
+	slices.SortStableFunc(groups, func(a, b Group) int {
+		for severity := scan.Critical; severity >= scan.Info; severity-- {
+			if c := cmp.Compare(b.Open[severity], a.Open[severity]); c != 0 {
+				return c
+			}
+		}
+		return cmp.Compare(a.Name, b.Name)
+	})
+	left = max(0, len(groups)-shownGroups)
+	return groups[:len(groups)-left], left, nil
+}
+
+// narrowed gives the query of a list that has a group alone.
+func narrowed(q url.Values, part, key string) string {
+	out := url.Values{}
+	for name, values := range q {
+		if name != "page" && name != "size" && name != "sort" {
+			out[name] = values
+		}
+	}
+	switch part {
+	case "field":
+		entity, field, _ := strings.Cut(key, "\n")
+		out.Set("entity", entity)
+		out.Set("field", field)
+	case "team":
+		if out.Set("assigned", "team:"+key); key == "" {
+			out.Set("assigned", "nobody")
+		}
+	default:
+		out.Set(part, key)
+	}
+	return out.Encode()
+}
+
+// allShapes gives, of all services, which shape decides at a place of the contracts, by FILE:LINE
+// of what the findings say decided.
+func (s *Findings) allShapes(ctx context.Context) (map[string]string, error) {
+	services, err := s.store.Services(ctx)
+	if err != nil {
+		return nil, err
+	}
+	all := map[string]string{}
+	for _, one := range services {
+		f, err := s.base.Contracts(ctx, one.Name)
+		if err != nil {
+			return nil, err
+		}
+		shapesAt(f.Contracts, one.Name, all)
+	}
+	return all, nil
+}
+
+// shapesAt notes which shape decides at each place of a service's contracts.
+func shapesAt(c *contract.Contracts, service string, into map[string]string) {
+	note := func(p contract.Pos, shape string) {
+		if shape != "" {
+			into[fmt.Sprintf("%s:%d", p.File, p.Line)] = service + "/" + shape
+		}
+	}
+	var walk func(set *contract.GrantSet, within string)
+	walk = func(set *contract.GrantSet, within string) {
+		if set == nil {
+			return
+		}
+		for _, g := range set.Grants {
+			note(g.Pos, cmp.Or(g.ShapeName(), within))
+			walk(g.Own(), within)
+		}
+	}
+	for _, shape := range c.Shapes {
+		note(shape.Pos, shape.Name)
+		walk(shape.Body, shape.Name)
+	}
+	for _, e := range append(slices.Clone(c.Endpoints), c.Everywhere()) {
+		for _, list := range [][]*contract.Response{e.Responses, e.Accepts} {
+			for _, r := range list {
+				note(r.Pos, r.ShapeName())
+				walk(r.Own(), "")
+				walk(r.Beside, "")
+			}
+		}
+	}
+}
+
+// causes tells what a finding likely comes of, and which finding held its place that is proven
+// to be gone.
+func (s *Findings) causes(ctx context.Context,
+	f *store.Finding) (causes []finding.Cause, gone *finding.Beside, err error) {
+	near, err := s.store.Beside(ctx, *f)
+	if err != nil {
+		return nil, nil, err
+	}
+	as := func(f *store.Finding) finding.Beside {
+		kind, _ := scan.ParseKind(f.Kind)
+		return finding.Beside{ID: f.ID, Kind: kind, Path: f.Path, Entity: f.Entity, Field: f.Field}
+	}
+	var open, closed []finding.Beside
+	for i := range near {
+		if near[i].State == string(finding.Closed) {
+			closed = append(closed, as(&near[i]))
+		} else {
+			open = append(open, as(&near[i]))
+		}
+	}
+	if f.State == string(finding.AwaitingProof) && finding.Holder(f.Path, open) == nil {
+		gone = finding.Holder(f.Path, closed)
+	}
+	return finding.Causes(as(f), open), gone, nil
+}

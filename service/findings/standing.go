@@ -1,0 +1,241 @@
+package findings
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"inkret/core/finding"
+	"inkret/core/scan"
+	"inkret/store"
+)
+
+// Standing is how it stands with the findings.
+type Standing struct {
+	Days      []StandingDay
+	Proofs    []ProofTime
+	Endpoints []Worst
+	Fields    []Worst
+	Teams     []Worst
+
+	Weights []finding.WeighedDay
+	Savings []Saving
+}
+
+// Saving is how an endpoint's excess changed since it was captured first.
+type Saving struct {
+	finding.Saving
+	Name string
+}
+
+// StandingDay is how many findings were open at the end of a day, by severity, and what came
+// and went that day.
+type StandingDay struct {
+	Day          string
+	Open         map[scan.Severity]int
+	Found, Ended int
+}
+
+// ProofTime is how long proofs of a severity took.
+type ProofTime struct {
+	Severity        scan.Severity
+	Proofs          int
+	Median, Longest time.Duration
+}
+
+// Worst is an endpoint, field or team with its open findings by severity.
+type Worst struct {
+	Name  string
+	Open  map[scan.Severity]int
+	Query string // of the list of them
+}
+
+const shownWorst = 10
+
+// Standing works out how it stands, over so many days up to today.
+func (s *Findings) Standing(ctx context.Context, by store.StandingFilter, days int) (Standing, error) {
+	written := s.store.Written()
+	today := s.base.Now().UTC()
+	key := stood{by, days, today.Format(time.DateOnly), written}
+	s.mu.Lock()
+	known, ok := s.standings[key]
+	s.mu.Unlock()
+	if ok {
+		return known, nil
+	}
+	out, err := s.standing(ctx, by, today.AddDate(0, 0, -days), key.today)
+	if err != nil {
+		return out, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.standings == nil || len(s.standings) >= mostStood || s.stoodAt != written {
+		s.standings, s.stoodAt = map[stood]Standing{}, written
+	}
+	s.standings[key] = out
+	return out, nil
+}
+
+// stood is what how it stands was worked out for, which is kept until something happens.
+type stood struct {
+	by      store.StandingFilter
+	days    int
+	today   string
+	written int64
+}
+
+// mostStood bounds what is kept.
+const mostStood = 64
+
+func (s *Findings) standing(ctx context.Context, by store.StandingFilter, since time.Time,
+	today string) (Standing, error) {
+	var out Standing
+	var all sync.WaitGroup
+	errs := make([]error, 6)
+	all.Go(func() {
+		turns, err := s.store.Turns(ctx, by)
+		out.Days, errs[0] = daysOf(turns, since.Format(time.DateOnly), today), err
+	})
+	all.Go(func() {
+		proofs, err := s.store.Proofs(ctx, by, since)
+		out.Proofs, errs[1] = proofTimes(proofs), err
+	})
+	all.Go(func() { errs[5] = s.saved(ctx, by, since.Format(time.DateOnly), &out) })
+	for i, part := range []struct {
+		name string
+		into *[]Worst
+	}{{"endpoint", &out.Endpoints}, {"field", &out.Fields}, {"team", &out.Teams}} {
+		all.Go(func() {
+			worst, err := s.store.Worst(ctx, by, part.name)
+			*part.into, errs[2+i] = worstOf(worst, part.name), err
+		})
+	}
+	all.Wait()
+	return out, errors.Join(errs...)
+}
+
+// saved works out what was saved since endpoints were captured first, for the days from first.
+func (s *Findings) saved(ctx context.Context, by store.StandingFilter, first string, out *Standing) error {
+	weights, err := s.store.Weights(ctx, by)
+	if err != nil {
+		return err
+	}
+	days, savings := finding.Savings(weights)
+	for len(days) > 0 && days[0].Day < first {
+		days = days[1:]
+	}
+	out.Weights = days
+	const shownEach = shownWorst / 2
+	if len(savings) > shownWorst { // the best, and what got worst
+		savings = append(savings[:shownEach], savings[len(savings)-shownEach:]...)
+	}
+	ids := make([]string, len(savings))
+	for i, one := range savings {
+		ids[i] = one.Endpoint
+	}
+	names, err := s.store.EndpointNames(ctx, ids)
+	for _, one := range savings {
+		out.Savings = append(out.Savings, Saving{one, names[one.Endpoint]})
+	}
+	return err
+}
+
+// daysOf adds up what came and went into what was open, for the days from first to last. The
+// first of them has what was open before.
+func daysOf(turns []store.Turn, first, last string) []StandingDay {
+	open := map[scan.Severity]int{}
+	days := []StandingDay{{Day: first}}
+	for _, t := range turns {
+		if t.Day > last { // of a clock that was set back
+			t.Day = last
+		}
+		day := &days[len(days)-1]
+		if t.Day > day.Day {
+			day.Open = copyOf(open)
+			days = append(days, StandingDay{Day: t.Day})
+			day = &days[len(days)-1]
+		}
+		open[scan.Severity(t.Severity)] += t.Came - t.Went
+		if t.Day >= first {
+			day.Found += t.Came
+			day.Ended += t.Went
+		}
+	}
+	days[len(days)-1].Open = copyOf(open)
+	if days[len(days)-1].Day < last {
+		days = append(days, StandingDay{Day: last, Open: copyOf(open)})
+	}
+	return days
+}
+
+func copyOf(m map[scan.Severity]int) map[scan.Severity]int {
+	out := make(map[scan.Severity]int, len(m))
+	for k, v := range m {
+		out[k] = v
+	}
+	return out
+}
+
+func proofTimes(all []store.Proven) []ProofTime {
+	took := map[scan.Severity][]time.Duration{}
+	for _, p := range all {
+		took[scan.Severity(p.Severity)] = append(took[scan.Severity(p.Severity)], p.Took)
+	}
+	out := []ProofTime{}
+	for severity := scan.Critical; severity >= scan.Info; severity-- {
+		t := took[severity]
+		if len(t) == 0 {
+			continue
+		}
+		slices.Sort(t)
+		out = append(out, ProofTime{severity, len(t), t[len(t)/2], t[len(t)-1]})
+	}
+	return out
+}
+
+// worstOf gathers counts by name, those with most that is grave first.
+func worstOf(all []store.WorstOf, part string) []Worst {
+	by := map[string]*Worst{}
+	for _, w := range all {
+		one := by[w.Key]
+		if one == nil {
+			one = &Worst{Name: w.Name, Open: map[scan.Severity]int{}}
+			q := url.Values{}
+			switch part {
+			case "endpoint":
+				q.Set("endpoint", w.Key)
+			case "field":
+				entity, field, _ := strings.Cut(w.Key, "\n")
+				q.Set("entity", entity)
+				q.Set("field", field)
+			case "team":
+				q.Set("assigned", "team:"+w.Name)
+				if w.Name == "" {
+					one.Name = "no team"
+					q.Set("assigned", "nobody")
+				}
+			}
+			one.Query = q.Encode()
+			by[w.Key] = one
+		}
+		one.Open[scan.Severity(w.Severity)] += w.Open
+	}
+	out := make([]Worst, 0, len(by))
+	for _, w := range by {
+		out = append(out, *w)
+	}
+	slices.SortFunc(out, func(a, b Worst) int {
+		for severity := scan.Critical; severity >= scan.Info; severity-- {
+			if c := cmp.Compare(b.Open[severity], a.Open[severity]); c != 0 {
+				return c
+			}
+		}
+		return cmp.Compare(a.Name, b.Name)
+	})
+	return out[:min(len(out), shownWorst)]
+}

@@ -1,0 +1,30 @@
+package people
+
+import (
+	"sync"
+
+	"inkret/service/base"
+	"inkret/service/vault"
+	"inkret/store"
+)
+
+// People is who may come in, and how. It is safe for concurrent use.
+type People struct {
+	base   *base.Base
+	store  *store.Store
+	vault  *vault.Vault
+	tries  tries
+	hasher *hasher
+
+	mu sync.Mutex // guards revocation
+	// revocation is closed at the next change of somebody's sessions, tokens or roles
+	revocation chan struct{}
+
+	openid OpenID // nil: there is no provider to sign in with
+	issuer string
+}
+
+// New gives the room.
+func New(b *base.Base, st *store.Store, v *vault.Vault) *People {
+	return &People{base: b, store: st, vault: v, hasher: newHasher(), revocation: make(chan struct{})}
+}

@@ -1,0 +1,17 @@
+package review
+
+import (
+	"context"
+
+	"inkret/service/base"
+	"inkret/store"
+)
+
+// ExportFor gives the contracts in force to somebody who takes them away.
+func (s *Review) ExportFor(ctx context.Context, who base.Caller, service string) (store.Revision, error) {
+	r, err := s.Export(ctx, service)
+	if err == nil {
+		s.base.NoteRead(ctx, who, "export contracts", service, "as they are")
+	}
+	return r, err
+}

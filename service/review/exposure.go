@@ -1,0 +1,455 @@
+package review
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+	"sync"
+	"time"
+
+	"inkret/core/advice"
+	"inkret/core/catalog"
+	"inkret/core/contract"
+	"inkret/core/exposure"
+	"inkret/service/base"
+	"inkret/store"
+)
+
+// Flow is one way on which a field goes out.
+type Flow struct {
+	Entity     string
+	Field      string
+	Endpoint   string
+	EndpointID string
+	Team       string
+	Audience   string
+	Status     string
+	Path       string
+	State      FlowState
+	Derived    bool // it is computed into something else
+	Class      catalog.Class
+	Reason     string
+	NeededBy   []string
+	Pos        contract.Pos
+	Finding    string
+	Severity   int
+	LastSeen   time.Time
+}
+
+// FlowState is how a field stands at an endpoint for an audience.
+type FlowState string
+
+const (
+	FlowGranted  FlowState = "granted"  // and captures show it
+	FlowPromised FlowState = "promised" // granted, and never seen
+	FlowLeaking  FlowState = "leaking"  // seen, and not granted
+)
+
+// flows is every way on which fields are let out by contracts.
+type flows struct {
+	all   []Flow
+	index map[string][]int // by entity and field
+}
+
+func (f *flows) of(entity, field string) []Flow {
+	var all []Flow
+	for _, i := range f.index[entity+"."+field] {
+		all = append(all, f.all[i])
+	}
+	return all
+}
+
+// flowCache keeps the flows of the contracts in force, worked out when first asked for.
+type flowCache struct {
+	mu   sync.Mutex                     // guards last
+	last map[string]func() *flows       // by service
+	at   map[string]*contract.Contracts // what they are of
+}
+
+// of gives the flows of contracts in force.
+func (c *flowCache) of(f base.InForce) *flows {
+	service := f.Revision.Service
+	c.mu.Lock()
+	if c.at[service] != f.Contracts {
+		if c.last == nil {
+			c.last, c.at = map[string]func() *flows{}, map[string]*contract.Contracts{}
+		}
+		c.last[service] = sync.OnceValue(func() *flows { return flowsOf(f.Contracts) })
+		c.at[service] = f.Contracts
+	}
+	flows := c.last[service]
+	c.mu.Unlock()
+	return flows()
+}
+
+func flowsOf(c *contract.Contracts) *flows {
+	f := &flows{index: map[string][]int{}}
+	add := func(one Flow) {
+		key := one.Entity + "." + one.Field
+		f.index[key] = append(f.index[key], len(f.all))
+		f.all = append(f.all, one)
+	}
+	for _, e := range c.Endpoints {
+		for _, k := range e.Cases() {
+			granted := exposure.Of(e.PlanOf(k))
+			paths := make([]string, 0, len(granted))
+			for path := range granted {
+				paths = append(paths, path)
+			}
+			sort.Strings(paths)
+			for _, path := range paths {
+				x := granted[path]
+				name := e.Text
+				if k.Choice.Response.Name != "" {
+					name += " [" + k.Choice.Response.Name + "]"
+				}
+				one := Flow{Entity: x.Entity, Field: x.Field, Endpoint: name, Team: e.Team, Audience: k.Audience.Name,
+					Status: k.Status, Path: x.Path,
+					Class: x.Class, Reason: x.Grant.Reason, NeededBy: x.Grant.NeededBy, Pos: x.Grant.Pos,
+					State: FlowPromised}
+				if x.Field != "" {
+					add(one)
+				}
+				for _, d := range x.Derived {
+					one.Field, one.Derived = d, true
+					add(one)
+				}
+			}
+		}
+	}
+	return f
+}
+
+// Where tells where a field goes: where it is granted, to whom, as what, and where
+// it leaks.
+func (s *Review) Where(ctx context.Context, service, entity, field string) ([]Flow, error) {
+	f, err := s.base.Contracts(ctx, service)
+	if err != nil {
+		return nil, err
+	}
+	if f.Contracts.Catalog.Entity(entity).Field(field) == nil {
+		return nil, base.NewProblem(base.NotFound, "inkret entity list shows what there is",
+			"the catalogue of %s has no field %s.%s", service, entity, field)
+	}
+	seen, err := s.shown(ctx, service)
+	if err != nil {
+		return nil, err
+	}
+	leaks, err := s.store.Leaks(ctx, service)
+	if err != nil {
+		return nil, err
+	}
+	var all []Flow
+	for _, l := range leaks {
+		if l.Entity == entity && leakField(l) == field {
+			all = append(all, Flow{Entity: entity, Field: field, Endpoint: l.Endpoint, EndpointID: l.EndpointID,
+				Audience: l.Audience, Path: l.Path, State: FlowLeaking,
+				Finding: l.Finding, Severity: l.Severity})
+		}
+	}
+	for _, one := range s.flows.of(f).of(entity, field) {
+		one.EndpointID = store.EndpointID(service, one.Endpoint)
+		if at, ok := seen[shownKey(one.Endpoint, one.Audience, entity, field)]; ok && !one.Derived {
+			one.State, one.LastSeen = FlowGranted, at
+		}
+		all = append(all, one)
+	}
+	return all, nil
+}
+
+func shownKey(endpoint, audience, entity, field string) string {
+	return endpoint + "\n" + audience + "\n" + entity + "." + field
+}
+
+func (s *Review) shown(ctx context.Context, service string) (map[string]time.Time, error) {
+	all, err := s.store.Shown(ctx, service)
+	seen := make(map[string]time.Time, len(all))
+	for _, v := range all {
+		seen[shownKey(v.Endpoint, v.Audience, v.Entity, v.Field)] = v.LastSeen
+	}
+	return seen, err
+}
+
+// ExposureMap is entity fields against endpoints and audiences. What no cell is for
+// is withheld where the column has another field of the entity, and else has nothing
+// to do with it.
+type ExposureMap struct {
+	Rows    []MapRow
+	Columns []MapColumn
+	Cells   []MapCell
+}
+
+// MapRow is a field.
+type MapRow struct {
+	Entity, Field string
+	Class         catalog.Class
+}
+
+// MapColumn is an endpoint for an audience.
+type MapColumn struct {
+	Endpoint   string
+	EndpointID string
+	Audience   string
+	Team       string
+}
+
+// MapCell is how a field stands in a column; both are indexes.
+type MapCell struct {
+	Row, Column int
+	State       FlowState
+}
+
+// MapFilter narrows an exposure map.
+type MapFilter struct{ Entity, Class, Team, Audience string }
+
+// Map gives the exposure map of a service.
+func (s *Review) Map(ctx context.Context, service string, by MapFilter) (*ExposureMap, error) {
+	f, err := s.base.Contracts(ctx, service)
+	if err != nil {
+		return nil, err
+	}
+	seen, err := s.shown(ctx, service)
+	if err != nil {
+		return nil, err
+	}
+	leaks, err := s.store.Leaks(ctx, service)
+	if err != nil {
+		return nil, err
+	}
+	m := &ExposureMap{}
+	rows := map[string]int{}
+	for _, e := range f.Contracts.Catalog.Entities {
+		for _, field := range e.Fields {
+			if by.Entity != "" && by.Entity != e.Name || by.Class != "" && by.Class != classWord(field.Class) {
+				continue
+			}
+			rows[e.Name+"."+field.Name] = len(m.Rows)
+			m.Rows = append(m.Rows, MapRow{e.Name, field.Name, field.Class})
+		}
+	}
+	columns := map[string]int{}
+	teams := map[string]string{}
+	for _, e := range f.Contracts.Endpoints {
+		for _, name := range e.Names() {
+			teams[name] = e.Team
+		}
+	}
+	column := func(endpoint, audience string) int {
+		team := teams[endpoint]
+		if by.Team != "" && by.Team != team || by.Audience != "" && by.Audience != audience {
+			return -1
+		}
+		key := endpoint + "\n" + audience
+		i, met := columns[key]
+		if !met {
+			i = len(m.Columns)
+			columns[key] = i
+			m.Columns = append(m.Columns, MapColumn{endpoint, store.EndpointID(service, endpoint), audience, team})
+		}
+		return i
+	}
+	states := map[[2]int]FlowState{}
+	for _, e := range f.Contracts.Endpoints { // columns in the order of the contract
+		for _, name := range e.Names() {
+			for _, a := range f.Contracts.Audiences {
+				column(name, a.Name)
+			}
+		}
+	}
+	for i := range s.flows.of(f).all {
+		one := &s.flows.of(f).all[i]
+		row, wanted := rows[one.Entity+"."+one.Field]
+		if !wanted {
+			continue
+		}
+		col := column(one.Endpoint, one.Audience)
+		if col < 0 {
+			continue
+		}
+		state := FlowPromised
+		if _, ok := seen[shownKey(one.Endpoint, one.Audience, one.Entity, one.Field)]; ok || one.Derived {
+			state = FlowGranted
+		}
+		if states[[2]int{row, col}] != FlowGranted {
+			states[[2]int{row, col}] = state
+		}
+	}
+	for _, l := range leaks {
+		if row, wanted := rows[l.Entity+"."+leakField(l)]; wanted {
+			if col := column(l.Endpoint, l.Audience); col >= 0 {
+				states[[2]int{row, col}] = FlowLeaking
+			}
+		}
+	}
+	for at, state := range states {
+		m.Cells = append(m.Cells, MapCell{at[0], at[1], state})
+	}
+	slices.SortFunc(m.Cells, func(a, b MapCell) int {
+		if a.Row != b.Row {
+			return a.Row - b.Row
+		}
+		return a.Column - b.Column
+	})
+	return m, nil
+}
+
+// notSeenFor is how long a granted field may go unseen before advice speaks of it.
+const notSeenFor = 60 * 24 * time.Hour
+
+// traffic tells advice what captures have shown.
+func (s *Review) traffic(ctx context.Context, service string) (*advice.Traffic, error) {
+	seen, err := s.shown(ctx, service)
+	if err != nil {
+		return nil, err
+	}
+	exercised, err := s.store.Exercised(ctx, service)
+	if err != nil {
+		return nil, err
+	}
+	captured := map[string]bool{}
+	for _, e := range exercised {
+		name, _, _ := strings.Cut(e.Endpoint, " [")
+		captured[name+"\n"+e.Audience], captured[e.Endpoint+"\n"+e.Audience] = true, true
+	}
+	since := s.base.Now().Add(-notSeenFor)
+	return &advice.Traffic{
+		Shown: func(endpoint, audience, entity, field string) bool {
+			at, ok := seen[shownKey(endpoint, audience, entity, field)]
+			return ok && at.After(since)
+		},
+		Captured: func(endpoint, audience string) bool { return captured[endpoint+"\n"+audience] },
+	}, nil
+}
+
+// Coverage is how far contracts and captures reach: numbers, and what is left to do.
+type Coverage struct {
+	Numbers map[string]int
+	Gaps    []Gap
+	Trend   []store.CoverageDay
+}
+
+// Gap is something that is not covered.
+type Gap struct {
+	Kind       string // one of the keys of coverage's numbers that count gaps
+	Endpoint   string
+	EndpointID string
+	Audience   string
+	Status     string
+	Entity     string
+	Field      string
+	Captures   int
+}
+
+// The numbers of coverage. Each pair is a whole and what is missing of it.
+const (
+	Endpoints         = "endpoints"
+	WithoutContract   = "without-contract"
+	Contracted        = "contracts"
+	NeverCaptured     = "never-captured"
+	Responses         = "responses"
+	NeverExercised    = "never-exercised"
+	Fields            = "fields"
+	FieldsUnclassed   = "unclassed"
+	AudienceEndpoints = "audiences"
+	NeverTried        = "never-tried"
+)
+
+// Coverage tells what is not covered of a service.
+func (s *Review) Coverage(ctx context.Context, service string) (*Coverage, error) {
+	c, err := s.coverage(ctx, service)
+	if err != nil {
+		return nil, err
+	}
+	const days = 120
+	c.Trend, err = s.store.CoverageTrend(ctx, service, days)
+	return c, err
+}
+
+func (s *Review) coverage(ctx context.Context, service string) (*Coverage, error) {
+	f, err := s.base.Contracts(ctx, service)
+	if err != nil {
+		return nil, err
+	}
+	endpoints, err := s.store.AllEndpoints(ctx, service)
+	if err != nil {
+		return nil, err
+	}
+	exercised, err := s.store.Exercised(ctx, service)
+	if err != nil {
+		return nil, err
+	}
+	c := &Coverage{Numbers: map[string]int{}, Gaps: []Gap{}}
+	for _, key := range []string{Endpoints, WithoutContract, Contracted, NeverCaptured, Responses, NeverExercised,
+		Fields, FieldsUnclassed, AudienceEndpoints, NeverTried} {
+		c.Numbers[key] = 0
+	}
+	gap := func(g Gap) {
+		c.Numbers[g.Kind]++
+		c.Gaps = append(c.Gaps, g)
+	}
+	for _, e := range endpoints {
+		if e.Captures > 0 || e.Known {
+			c.Numbers[Endpoints]++
+		}
+		if !e.Known && e.Captures > 0 {
+			gap(Gap{Kind: WithoutContract, Endpoint: e.Text, EndpointID: e.ID, Captures: e.Captures})
+		}
+		if e.Known {
+			c.Numbers[Contracted]++
+			if e.Captures == 0 {
+				gap(Gap{Kind: NeverCaptured, Endpoint: e.Text, EndpointID: e.ID})
+			}
+		}
+	}
+	done := map[string]bool{}
+	for _, e := range exercised {
+		done[e.Endpoint+"\n"+e.Audience+"\n"+e.Status], done[e.Endpoint+"\n"+e.Audience] = true, true
+	}
+	for _, e := range f.Contracts.Endpoints {
+		tried := map[string]bool{}
+		for _, k := range e.Cases() {
+			if k.Choice.Response == nil {
+				continue
+			}
+			name := e.Text
+			if k.Choice.Response.Name != "" {
+				name += " [" + k.Choice.Response.Name + "]"
+			}
+			id := store.EndpointID(service, name)
+			if k.Status != "204" && k.Status != "304" { // there is no body to see
+				c.Numbers[Responses]++
+				if !done[name+"\n"+k.Audience.Name+"\n"+k.Status] {
+					gap(Gap{Kind: NeverExercised, Endpoint: name, EndpointID: id, Audience: k.Audience.Name,
+						Status: k.Status})
+				}
+			}
+			if key := name + "\n" + k.Audience.Name; !tried[key] {
+				tried[key] = true
+				c.Numbers[AudienceEndpoints]++
+				if !done[key] {
+					gap(Gap{Kind: NeverTried, Endpoint: name, EndpointID: id, Audience: k.Audience.Name})
+				}
+			}
+		}
+	}
+	for _, e := range f.Contracts.Catalog.Entities {
+		for _, field := range e.Fields {
+			c.Numbers[Fields]++
+			if field.Class == catalog.Unclassed {
+				gap(Gap{Kind: FieldsUnclassed, Entity: e.Name, Field: field.Name})
+			}
+		}
+	}
+	return c, nil
+}
+
+// NoteCoverage keeps today's coverage for the trend.
+func (s *Review) NoteCoverage(ctx context.Context, service string) error {
+	c, err := s.coverage(ctx, service)
+	if err != nil {
+		return fmt.Errorf("working out the coverage: %w", err)
+	}
+	return s.store.KeepCoverage(ctx, service, s.base.Now().UTC().Format(time.DateOnly), c.Numbers)
+}

@@ -1,0 +1,52 @@
+package service
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"inkret/service/notify"
+)
+
+const (
+	// purgeEvery is how often the service looks for bodies whose time is over, and
+	// waiversEvery for waivers whose last day is.
+	purgeEvery   = time.Hour
+	waiversEvery = time.Minute
+)
+
+// Run does what is to be done from time to time, until ctx ends. public is the address under
+// which people reach the service.
+func (s *Service) Run(ctx context.Context, public string) {
+	s.Notify.ReachedAt(public)
+	var all sync.WaitGroup
+	for _, task := range []struct {
+		every time.Duration
+		what  string
+		do    func(context.Context) error
+	}{
+		{purgeEvery, "dropping bodies whose time is over", func(ctx context.Context) error {
+			_,
+				err := s.Evidence.Purge(ctx)
+			return err
+		}},
+		{waiversEvery, "ending waivers", s.Findings.EndWaivers},
+		{waiversEvery, "making a backup", s.backUpOnce},
+		{notify.HooksEvery, "telling hooks", s.Notify.DeliverOnce},
+		{notify.MailEvery, "telling those who follow views", s.Notify.TellOfViews},
+		{notify.MailEvery, "sending mail", s.Notify.MailOnce},
+	} {
+		all.Go(func() {
+			for ctx.Err() == nil {
+				if err := task.do(ctx); err != nil && ctx.Err() == nil {
+					s.Base.Log.Error("it failed and is tried again", "what", task.what, "error", err.Error())
+				}
+				select {
+				case <-time.After(task.every):
+				case <-ctx.Done():
+				}
+			}
+		})
+	}
+	all.Wait()
+}

@@ -1,0 +1,217 @@
+package vault
+
+import (
+	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"sync"
+
+	"github.com/klauspost/compress/zstd"
+
+	"inkret/core/exchange"
+	"inkret/sealing"
+	"inkret/store"
+)
+
+// Vault encrypts what captures hold with AES-256-GCM. Its key lies in a file
+// beside the database, so that a copy of the database alone tells nothing. While
+// the key is being changed the file has two: the first seals, either opens.
+type Vault struct {
+	*sealing.Box
+	packer *zstd.Encoder
+	opener *zstd.Decoder
+}
+
+const (
+	KeyName = "inkret.key"
+	// keyCheck is the setting by which a wrong key is told before anything is
+	// encrypted with it.
+	KeyCheck = "key_check"
+	// sealedAs is authenticated with each sealed capture, secretAs with credentials.
+	sealedAs = "inkret capture 1"
+	SecretAs = "inkret credentials 1"
+)
+
+// Open reads the key file, and makes it at the first start.
+func Open(ctx context.Context, dir string, st *store.Store) (*Vault, error) {
+	path := filepath.Join(dir, KeyName)
+	check, err := st.Setting(ctx, KeyCheck)
+	if err != nil {
+		return nil, err
+	}
+	keys, err := sealing.ReadKeys(path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist) && check != "":
+		return nil, fmt.Errorf("the key file %s is missing: put it back from its backup; the captures cannot be "+
+			"read without it", path)
+	case errors.Is(err, fs.ErrNotExist):
+		keys = [][]byte{sealing.NewKey()}
+		if err := sealing.WriteKeys(path, keys); err != nil {
+			return nil, fmt.Errorf("the key file cannot be made: %w", err)
+		}
+	case err != nil:
+		return nil, err
+	}
+	switch {
+	case check == "":
+		if err := st.SetSetting(ctx, store.TrailEntry{}, KeyCheck, sealing.Proof(keys[0], KeyCheck)); err != nil {
+			return nil, err
+		}
+	case !slices.ContainsFunc(keys, func(key []byte) bool { return sealing.Proof(key, KeyCheck) == check }):
+		return nil, fmt.Errorf("%s is the key of another database: put back the one that belongs to this", path)
+	}
+	return newVault(keys)
+}
+
+// newVault gives a vault of keys, the first of which seals.
+func newVault(keys [][]byte) (*Vault, error) {
+	box, err := sealing.NewBox(keys)
+	if err != nil {
+		return nil, err
+	}
+	v := &Vault{Box: box}
+	if v.packer, err = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(2),
+		zstd.WithLowerEncoderMem(true)); err != nil {
+		return nil, err
+	}
+	v.opener, err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(2), zstd.WithDecoderMaxMemory(2*exchange.MaxBody))
+	return v, err
+}
+
+// Take makes the vault seal with the first of some keys from now on, and open with any of them. Nobody else may
+// use it meanwhile.
+func (v *Vault) Take(keys [][]byte) error {
+	box, err := sealing.NewBox(keys)
+	if err == nil {
+		v.Box = box
+	}
+	return err
+}
+
+// Exchange is what is sealed of a capture.
+type Exchange struct {
+	URL             string          `json:"url"`
+	RequestHeader   exchange.Header `json:"request_header"`
+	RequestBody     []byte          `json:"request_body,omitempty"`
+	ResponseHeader  exchange.Header `json:"response_header"`
+	ResponseBody    []byte          `json:"response_body,omitempty"`
+	ResponseMissing string          `json:"response_missing,omitempty"`
+	// whom the contracts recognised when the header fields were masked
+	Caller string `json:"caller,omitempty"`
+	// values in the address are replaced by others: it leads nowhere
+	Changed bool `json:"changed,omitempty"`
+}
+
+// SealExchange compresses and encrypts what a capture holds: nonce, then ciphertext.
+func (v *Vault) SealExchange(e Exchange) ([]byte, error) {
+	plain, err := json.Marshal(e)
+	if err != nil {
+		return nil, err
+	}
+	return v.Seal(v.packer.EncodeAll(plain, nil), sealedAs), nil
+}
+
+func (v *Vault) OpenExchange(sealed []byte) (Exchange, error) {
+	var e Exchange
+	packed, _, err := v.Open(sealed, sealedAs)
+	if err != nil {
+		return e, err
+	}
+	plain, err := v.opener.DecodeAll(packed, nil)
+	if err != nil {
+		return e, errors.New("a sealed capture is damaged")
+	}
+	return e, json.Unmarshal(plain, &e)
+}
+
+// printKey is the setting of the key that values are hashed with, sealed: whoever has the
+// database alone cannot try values out.
+const (
+	printKey   = "print_key"
+	printKeyAs = "inkret print key 1"
+)
+
+// Printer gives the keyed hash (HMAC-SHA-256, RFC 2104, its first 8 bytes) by which the
+// same value is known again without being kept.
+func (v *Vault) Printer(ctx context.Context, st *store.Store) (func([]byte) uint64, error) {
+	sealed, err := st.Setting(ctx, printKey)
+	if err != nil {
+		return nil, err
+	}
+	key := sealing.NewKey()
+	if sealed == "" {
+		if err := v.sealPrintKey(ctx, st, key, store.TrailEntry{}); err != nil {
+			return nil, err
+		}
+	} else {
+		data, err := base64.StdEncoding.DecodeString(sealed)
+		if err == nil {
+			key, _, err = v.Open(data, printKeyAs)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("the key of prints cannot be read: %w", err)
+		}
+	}
+	macs := sync.Pool{New: func() any { return hmac.New(sha256.New, key) }}
+	return func(value []byte) uint64 {
+		mac := macs.Get().(hash.Hash)
+		defer macs.Put(mac)
+		mac.Reset()
+		mac.Write(value)
+		return binary.BigEndian.Uint64(mac.Sum(nil)) >> 1 // SQLite's integers have a sign
+	}, nil
+}
+
+func (v *Vault) sealPrintKey(ctx context.Context, st *store.Store, key []byte, entry store.TrailEntry) error {
+	return st.SetSetting(ctx, entry, printKey, base64.StdEncoding.EncodeToString(v.Seal(key, printKeyAs)))
+}
+
+// Resealed gives those of some captures that an older key sealed, sealed anew.
+func (v *Vault) Resealed(some []store.Capture) ([]store.Capture, error) {
+	var again []store.Capture
+	for _, c := range some {
+		data, old, err := v.Open(c.Sealed, sealedAs)
+		if err != nil {
+			return nil, fmt.Errorf("capture %d: %w", c.ID, err)
+		}
+		if old {
+			c.Sealed = v.Seal(data, sealedAs)
+			again = append(again, c)
+		}
+	}
+	return again, nil
+}
+
+func (v *Vault) ResealPrintKey(ctx context.Context, st *store.Store, entry store.TrailEntry) error {
+	sealed, err := st.Setting(ctx, printKey)
+	if err != nil {
+		return err
+	}
+	data, err := base64.StdEncoding.DecodeString(sealed)
+	if err != nil {
+		return err
+	}
+	key, _, err := v.Open(data, printKeyAs)
+	if err != nil {
+		return fmt.Errorf("the key of prints: %w", err)
+	}
+	return v.sealPrintKey(ctx, st, key, entry)
+}
+
+// CopyKey copies a key file.
+func CopyKey(from, to string) error {
+	keys, err := sealing.ReadKeys(from)
+	if err != nil {
+		return err
+	}
+	return sealing.WriteKeys(to, keys)
+}
