@@ -11,8 +11,6 @@ import (
 	"strconv"
 	"strings"
 
-	"inkret/service/findings"
-
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
 
@@ -22,6 +20,7 @@ import (
 	"inkret/core/contract"
 	"inkret/export"
 	"inkret/report"
+	"inkret/service/reports"
 )
 
 // forms are what contracts can be written as besides themselves.
@@ -399,7 +398,7 @@ func (a *app) coverage(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	return a.output(c, all, func(w io.Writer) {
-		for _, g := range findings.GapWords {
+		for _, g := range reports.GapWords {
 			a.say("%4d of %-4d %s", all.Numbers[g.Gap], all.Numbers[g.Whole], g.Words)
 		}
 		if len(all.Gaps) == 0 {

@@ -159,7 +159,7 @@ func pipelines(ctx context.Context, s *service.Service) error {
 		for _, f := range collector.Findings() {
 			r.Findings = append(r.Findings, f.Checked())
 		}
-		if _, err := s.Findings.SendResult(ctx, who, r); err != nil {
+		if _, err := s.Reports.SendResult(ctx, who, r); err != nil {
 			return err
 		}
 	}

@@ -26,7 +26,7 @@ func (h *handlers) ExportReport(ctx context.Context, r ExportReportRequestObject
 	if err != nil {
 		return nil, invalid("the filter is no query: " + err.Error())
 	}
-	out, err := h.service.Findings.Report(ctx, callerOf(ctx), r.Service, q, failOn)
+	out, err := h.service.Reports.Report(ctx, callerOf(ctx), r.Service, q, failOn)
 	if err != nil {
 		return nil, err
 	}

@@ -5,7 +5,7 @@ import (
 	"fmt"
 
 	"inkret/service/base"
-	"inkret/service/findings"
+	"inkret/service/reports"
 
 	"inkret/core/finding"
 	"inkret/core/scan"
@@ -34,7 +34,7 @@ func (h *handlers) SendResult(ctx context.Context, r SendResultRequestObject) (S
 			Spots: value(f.Spots),
 			Bytes: value(f.Bytes), Excepted: value(f.Excepted)})
 	}
-	v, err := h.service.Findings.SendResult(ctx, callerOf(ctx), out)
+	v, err := h.service.Reports.SendResult(ctx, callerOf(ctx), out)
 	if err != nil {
 		return nil, err
 	}
@@ -43,7 +43,7 @@ func (h *handlers) SendResult(ctx context.Context, r SendResultRequestObject) (S
 
 // GetResult implements [StrictServerInterface].
 func (h *handlers) GetResult(ctx context.Context, r GetResultRequestObject) (GetResultResponseObject, error) {
-	v, err := h.service.Findings.Result(ctx, r.ResultID)
+	v, err := h.service.Reports.Result(ctx, r.ResultID)
 	if err != nil {
 		return nil, err
 	}
@@ -53,18 +53,18 @@ func (h *handlers) GetResult(ctx context.Context, r GetResultRequestObject) (Get
 // ListResults implements [StrictServerInterface].
 func (h *handlers) ListResults(ctx context.Context, r ListResultsRequestObject) (ListResultsResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
-	all, total, err := h.service.Findings.Results(ctx, value(r.Params.Service), value(r.Params.Line), page)
+	all, total, err := h.service.Reports.Results(ctx, value(r.Params.Service), value(r.Params.Line), page)
 	return ListResults200JSONResponse{Items: each(all, resultOf), Total: total, Page: page.Number, Size: page.Size}, err
 }
 
 // DropResult implements [StrictServerInterface].
 func (h *handlers) DropResult(ctx context.Context, r DropResultRequestObject) (DropResultResponseObject, error) {
-	return DropResult204Response{}, h.service.Findings.DropResult(ctx, callerOf(ctx), r.ResultID)
+	return DropResult204Response{}, h.service.Reports.DropResult(ctx, callerOf(ctx), r.ResultID)
 }
 
 // SetMainLine implements [StrictServerInterface].
 func (h *handlers) SetMainLine(ctx context.Context, r SetMainLineRequestObject) (SetMainLineResponseObject, error) {
-	return SetMainLine204Response{}, h.service.Findings.SetMainLine(ctx, callerOf(ctx), r.Service, r.Body.Line)
+	return SetMainLine204Response{}, h.service.Reports.SetMainLine(ctx, callerOf(ctx), r.Service, r.Body.Line)
 }
 
 func resultOf(r base.Result) PipelineResult {
@@ -75,7 +75,7 @@ func resultOf(r base.Result) PipelineResult {
 		BySeverity: severities(func(s scan.Severity) int { return r.BySeverity[s] })}
 }
 
-func (h *handlers) resultDetailOf(v findings.ResultView) ResultDetail {
+func (h *handlers) resultDetailOf(v reports.ResultView) ResultDetail {
 	checked := func(f finding.Checked) CheckedFinding {
 		out := CheckedFinding{Fingerprint: f.Fingerprint, Kind: f.Kind, Severity: Severity(f.Severity.String()),
 			Endpoint: f.Endpoint, Audience: some(f.Audience), Direction: some(f.Direction), Path: f.Path,

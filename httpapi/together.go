@@ -7,6 +7,7 @@ import (
 
 	"inkret/service/base"
 	"inkret/service/findings"
+	"inkret/service/reports"
 	"inkret/service/review"
 
 	"inkret/core/finding"
@@ -288,7 +289,7 @@ func (h *handlers) GetStanding(ctx context.Context, r GetStandingRequestObject) 
 	if r.Params.Days != nil {
 		days = *r.Params.Days
 	}
-	s, err := h.service.Findings.Standing(ctx, base.StandingFilter{Service: value(r.Params.Service),
+	s, err := h.service.Reports.Standing(ctx, base.StandingFilter{Service: value(r.Params.Service),
 		Team: value(r.Params.Team)}, days)
 	if err != nil {
 		return nil, err
@@ -296,12 +297,12 @@ func (h *handlers) GetStanding(ctx context.Context, r GetStandingRequestObject) 
 	counts := func(open map[scan.Severity]int) BySeverity {
 		return severities(func(s scan.Severity) int { return open[s] })
 	}
-	worst := func(w findings.Worst) Worst { return Worst{Name: w.Name, Open: counts(w.Open), Query: w.Query} }
+	worst := func(w reports.Worst) Worst { return Worst{Name: w.Name, Open: counts(w.Open), Query: w.Query} }
 	return GetStanding200JSONResponse{
-		Days: each(s.Days, func(d findings.StandingDay) StandingDay {
+		Days: each(s.Days, func(d reports.StandingDay) StandingDay {
 			return StandingDay{Day: d.Day, Open: counts(d.Open), Found: d.Found, Closed: d.Ended}
 		}),
-		Proofs: each(s.Proofs, func(p findings.ProofTime) ProofTime {
+		Proofs: each(s.Proofs, func(p reports.ProofTime) ProofTime {
 			return ProofTime{Severity: Severity(p.Severity.String()), Proofs: p.Proofs,
 				MedianHours: float32(p.Median.Hours()), LongestHours: float32(p.Longest.Hours())}
 		}),
@@ -310,7 +311,7 @@ func (h *handlers) GetStanding(ctx context.Context, r GetStandingRequestObject) 
 			return WeighedDay{Day: d.Day, Captures: d.Captures, Bytes: d.Bytes, ExcessBytes: d.Excess,
 				SavedBytes: d.Saved}
 		}),
-		Savings: each(s.Savings, func(one findings.Saving) Saving {
+		Savings: each(s.Savings, func(one reports.Saving) Saving {
 			return Saving{EndpointID: one.Endpoint, Name: one.Name, FirstBytes: one.First, NowBytes: one.Now,
 				SavedBytes: one.Saved}
 		}),

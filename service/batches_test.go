@@ -249,7 +249,7 @@ func TestBodiesGoWhenTheirTimeIsOver(t *testing.T) {
 	if again := w.theHash(); again.ID != v.ID || again.Captures != 1 || again.Sample != "" {
 		t.Errorf("judged anew the finding is %+v", again.Finding)
 	}
-	row, err := w.store.Capture(t.Context(), id)
+	row, err := w.store.Captures.Capture(t.Context(), id)
 	if err != nil {
 		t.Fatal(err)
 	}

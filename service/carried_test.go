@@ -285,11 +285,11 @@ func (w *world) disagreement() error {
 			open[scan.Severity(f.Severity).String()]++
 			byEndpoint[f.EndpointID]++
 		}
-		evidence, err := w.store.Occurrences(ctx, f.ID, 1_000_000)
+		evidence, err := w.store.Captures.Occurrences(ctx, f.ID, 1_000_000)
 		if err != nil {
 			return err
 		}
-		history, err := w.store.Events(ctx, f.ID)
+		history, err := w.store.Findings.Events(ctx, f.ID)
 		if err != nil {
 			return err
 		}
@@ -334,7 +334,7 @@ func (w *world) disagreement() error {
 			return fmt.Errorf("%d findings of severity %d are listed, %d are counted", listed[severity], severity, n)
 		}
 	}
-	reported, err := w.Findings.Report(ctx, w.who, "quay", url.Values{"state": {"any"}}, scan.Medium)
+	reported, err := w.Reports.Report(ctx, w.who, "quay", url.Values{"state": {"any"}}, scan.Medium)
 	if err != nil {
 		return err
 	}
@@ -345,7 +345,7 @@ func (w *world) disagreement() error {
 	if err != nil {
 		return err
 	}
-	standing, err := w.Findings.Standing(ctx, store.StandingFilter{}, 30)
+	standing, err := w.Reports.Standing(ctx, store.StandingFilter{}, 30)
 	if err != nil {
 		return err
 	}

@@ -48,11 +48,12 @@ func ChangeKey(ctx context.Context, dir string, progress func(KeyChange)) (KeyCh
 	if err := s.vault.Take(keys); err != nil {
 		return done, err
 	}
-	if err := s.store.SetSetting(ctx, store.TrailEntry{}, vault.KeyCheck, sealing.Proof(keys[0], vault.KeyCheck)); err != nil {
+	if err := s.store.SetSetting(ctx, store.TrailEntry{}, vault.KeyCheck,
+		sealing.Proof(keys[0], vault.KeyCheck)); err != nil {
 		return done, err
 	}
 	for last := int64(0); ; {
-		some, err := s.store.Sealed(ctx, last, resealAt)
+		some, err := s.store.Captures.Sealed(ctx, last, resealAt)
 		if err != nil {
 			return done, err
 		}
@@ -64,7 +65,7 @@ func ChangeKey(ctx context.Context, dir string, progress func(KeyChange)) (KeyCh
 		if err != nil {
 			return done, err
 		}
-		if err := s.store.Reseal(ctx, some); err != nil {
+		if err := s.store.Captures.Reseal(ctx, some); err != nil {
 			return done, err
 		}
 		if done.Captures += len(some); progress != nil {
@@ -87,13 +88,13 @@ func ChangeKey(ctx context.Context, dir string, progress func(KeyChange)) (KeyCh
 }
 
 func (s *Service) resealCredentials(ctx context.Context) (int, error) {
-	services, err := s.store.Services(ctx)
+	services, err := s.store.Contracts.Services(ctx)
 	if err != nil {
 		return 0, err
 	}
 	count := 0
 	for _, api := range services {
-		all, err := s.store.AllCredentials(ctx, api.Name)
+		all, err := s.store.Captures.AllCredentials(ctx, api.Name)
 		if err != nil {
 			return count, err
 		}
@@ -104,7 +105,7 @@ func (s *Service) resealCredentials(ctx context.Context) (int, error) {
 			}
 			all[i].Sealed = s.vault.Seal(data, vault.SecretAs)
 		}
-		if err := s.store.ReplaceSecrets(ctx, api.Name, all); err != nil {
+		if err := s.store.Captures.ReplaceSecrets(ctx, api.Name, all); err != nil {
 			return count, err
 		}
 		count += len(all)

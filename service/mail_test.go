@@ -49,16 +49,11 @@ func (p *post) to(address string) (all []mailing.Message) {
 // tries is how often it is tried again to hand in a mail, or to call a hook.
 const tries = 7
 
-// mailBy gives a world a mail server, or none.
-func (w *world) mailBy(p notify.Sender) {
-	w.Notify = notify.New(w.Base, w.store, w.vault, w.Findings, p, 7)
-	w.Notify.ReachedAt("https://inkret.example")
-}
-
 // mailed is a world with a mail server, whose digests come at seven.
 func mailed(t *testing.T) (*world, *post) {
 	w, p := newWorld(t), &post{}
-	w.mailBy(p)
+	w.mailBy(p, 7)
+	w.Notify.ReachedAt("https://inkret.example")
 	return w, p
 }
 
@@ -281,7 +276,7 @@ func TestMailThatIsNotTakenIsTriedAgain(t *testing.T) {
 		!all[0].Next.IsZero() {
 		t.Errorf("after %d days: %+v", tries, all[0])
 	}
-	w.mailBy(nil)
+	w.mailBy(nil, 7)
 	if err := w.Notify.TestMail(t.Context(), w.who); code(err) != base.Conflict {
 		t.Errorf("without a server: %v", err)
 	}

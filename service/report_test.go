@@ -9,7 +9,7 @@ import (
 	"inkret/core/scan"
 	"inkret/report"
 	"inkret/service/base"
-	"inkret/service/findings"
+	"inkret/service/reports"
 )
 
 func TestAReportOfWhatIsTracked(t *testing.T) {
@@ -33,7 +33,7 @@ func TestAReportOfWhatIsTracked(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		r, err := w.Findings.Report(t.Context(), w.who, "quay", q, scan.Medium)
+		r, err := w.Reports.Report(t.Context(), w.who, "quay", q, scan.Medium)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -60,7 +60,7 @@ func TestAReportOfWhatIsTracked(t *testing.T) {
 		a.Waivers[0].Severity != scan.Critical {
 		t.Errorf("waivers %+v", a.Waivers)
 	}
-	if len(a.Days) != 1 || a.Days[0].Open != [5]int{0, 1, 1, 0, 0} || len(a.Coverage) != len(findings.GapWords) ||
+	if len(a.Days) != 1 || a.Days[0].Open != [5]int{0, 1, 1, 0, 0} || len(a.Coverage) != len(reports.GapWords) ||
 		a.Coverage[1].Of != 1 || a.Excess != 121 || a.Saved != 0 || a.States[hash.ID] != "waived" {
 		t.Errorf("%+v", a)
 	}
@@ -76,7 +76,7 @@ func TestAReportOfWhatIsTracked(t *testing.T) {
 		code           base.Code
 	}{"no service": {"none", "", base.NotFound}, "no such state": {"quay", "state=asleep", base.Invalid}} {
 		q, _ := url.ParseQuery(c.query)
-		if _, err := w.Findings.Report(t.Context(), w.who, c.service, q, scan.Medium); code(err) != c.code {
+		if _, err := w.Reports.Report(t.Context(), w.who, c.service, q, scan.Medium); code(err) != c.code {
 			t.Errorf("%s: %v", name, err)
 		}
 	}

@@ -8,18 +8,18 @@ import (
 	"inkret/core/finding"
 	"inkret/core/scan"
 	"inkret/service/base"
-	"inkret/service/findings"
+	"inkret/service/reports"
 )
 
 // sent sends findings of a line, by their fingerprints.
-func (w *world) sent(line string, prints ...string) findings.ResultView {
+func (w *world) sent(line string, prints ...string) reports.ResultView {
 	w.t.Helper()
 	r := base.Result{Service: "quay", Line: line, Rules: 3}
 	for _, p := range prints {
 		r.Findings = append(r.Findings, finding.Checked{Fingerprint: p, Kind: "secret-value", Severity: scan.High,
 			Endpoint: "GET /skippers/{id}", Path: "$.x"})
 	}
-	v, err := w.Findings.SendResult(w.t.Context(), w.who, r)
+	v, err := w.Reports.SendResult(w.t.Context(), w.who, r)
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -51,32 +51,32 @@ func TestResultsAreHeldAgainstTheMainLineBefore(t *testing.T) {
 		t.Errorf("against the main line: %+v", then)
 	}
 	w.sent("main", hash)
-	if again, err := w.Findings.Result(t.Context(), then.ID); err != nil || again.Against.ID != next.ID ||
+	if again, err := w.Reports.Result(t.Context(), then.ID); err != nil || again.Against.ID != next.ID ||
 		len(again.Fresh) != 1 {
 		t.Errorf("what came later changes it: %+v, %v", again, err)
 	}
-	if err := w.Findings.SetMainLine(t.Context(), w.who, "quay", "berths"); err != nil {
+	if err := w.Reports.SetMainLine(t.Context(), w.who, "quay", "berths"); err != nil {
 		t.Fatal(err)
 	}
-	if again, err := w.Findings.Result(t.Context(), then.ID); err != nil || again.Against.ID != next.ID ||
+	if again, err := w.Reports.Result(t.Context(), then.ID); err != nil || again.Against.ID != next.ID ||
 		len(again.Fresh) != 1 || !again.Main {
 		t.Errorf("with another main line it is held against another: %+v, %v", again, err)
 	}
-	list, total, err := w.Findings.Results(t.Context(), "quay", "main", base.Page{Number: 1, Size: 2})
+	list, total, err := w.Reports.Results(t.Context(), "quay", "main", base.Page{Number: 1, Size: 2})
 	if err != nil || total != 3 || len(list) != 2 || list[0].Main || list[0].BySeverity[scan.High] != 1 ||
 		list[0].Findings != nil {
 		t.Errorf("%d of %d: %+v, %v", len(list), total, list, err)
 	}
-	if err := w.Findings.DropResult(t.Context(), w.who, main.ID); err != nil {
+	if err := w.Reports.DropResult(t.Context(), w.who, main.ID); err != nil {
 		t.Fatal(err)
 	}
-	if again, err := w.Findings.Result(t.Context(), next.ID); err != nil || again.Against.ID != main.ID ||
+	if again, err := w.Reports.Result(t.Context(), next.ID); err != nil || again.Against.ID != main.ID ||
 		len(again.Gone) != 1 {
 		t.Errorf("what it was held against is forgotten: %+v, %v", again, err)
 	}
-	for name, err := range map[string]error{"forgotten twice": w.Findings.DropResult(t.Context(), w.who, main.ID),
-		"a main line of nothing": w.Findings.SetMainLine(t.Context(), w.who, "none", "x"),
-		"what is forgotten":      func() error { _, err := w.Findings.Result(t.Context(), main.ID); return err }()} {
+	for name, err := range map[string]error{"forgotten twice": w.Reports.DropResult(t.Context(), w.who, main.ID),
+		"a main line of nothing": w.Reports.SetMainLine(t.Context(), w.who, "none", "x"),
+		"what is forgotten":      func() error { _, err := w.Reports.Result(t.Context(), main.ID); return err }()} {
 		if code(err) != base.NotFound {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -90,11 +90,11 @@ func TestOldResultsMakeRoom(t *testing.T) {
 	for i := range 103 {
 		w.sent("berths", digits(i))
 	}
-	if list, total, err := w.Findings.Results(t.Context(), "", "berths", base.Page{Number: 2, Size: 60}); err != nil ||
+	if list, total, err := w.Reports.Results(t.Context(), "", "berths", base.Page{Number: 2, Size: 60}); err != nil ||
 		total != 100 || len(list) != 40 || list[39].ID != main.ID+4 {
 		t.Errorf("%d of %d, %v", len(list), total, err)
 	}
-	if _, err := w.Findings.Result(t.Context(), main.ID); err != nil {
+	if _, err := w.Reports.Result(t.Context(), main.ID); err != nil {
 		t.Errorf("another line's: %v", err)
 	}
 }
@@ -125,7 +125,7 @@ func TestResultsThatCannotBe(t *testing.T) {
 			"at most 50000"},
 		"no service": {base.Result{Service: "none", Line: "a"}, base.NotFound, "there is no service"},
 	} {
-		if _, err := w.Findings.SendResult(t.Context(), w.who, c.r); code(err) != c.code ||
+		if _, err := w.Reports.SendResult(t.Context(), w.who, c.r); code(err) != c.code ||
 			!strings.Contains(err.Error(), c.says) {
 			t.Errorf("%s: %v", name, err)
 		}

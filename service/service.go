@@ -10,6 +10,7 @@ import (
 	"inkret/service/findings"
 	"inkret/service/notify"
 	"inkret/service/people"
+	"inkret/service/reports"
 	"inkret/service/review"
 	"inkret/service/vault"
 	"inkret/store"
@@ -25,12 +26,23 @@ type Service struct {
 	Review   *review.Review
 	Evidence *evidence.Evidence
 	Findings *findings.Findings
+	Reports  *reports.Reports
 	Notify   *notify.Notify
 
 	store   *store.Store
 	vault   *vault.Vault
 	backups BackupPlan // set before Run
 }
+
+// The records that rooms are given, by names that hide none of their methods.
+type (
+	database  = store.Database
+	persons   = store.People
+	contracts = store.Contracts
+	captures  = store.Captures
+	found     = store.Findings
+	notices   = store.Notices
+)
 
 // Options are what a service needs from outside.
 type Options struct {
@@ -57,7 +69,11 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{store: st, Base: base.New(st, o.Now, o.Log)}
+	s := &Service{store: st, Base: base.New(struct {
+		*database
+		*persons
+		*contracts
+	}{st.Database, st.People, st.Contracts}, o.Now, o.Log)}
 	if err := s.furnish(ctx, o); err != nil {
 		st.Close()
 		return nil, err
@@ -77,12 +93,45 @@ func (s *Service) furnish(ctx context.Context, o Options) (err error) {
 	if err != nil {
 		return err
 	}
-	s.People = people.New(s.Base, s.store, s.vault)
-	s.Review = review.New(s.Base, s.store, s.vault)
-	s.Evidence = evidence.New(s.Base, s.store, s.vault, s.Review, print)
-	s.Findings = findings.New(s.Base, s.store, s.Review)
-	s.Notify = notify.New(s.Base, s.store, s.vault, s.Findings, o.Mail, o.DigestHour)
+	st := s.store
+	s.People = people.New(s.Base, struct {
+		*database
+		*persons
+		*captures
+	}{st.Database, st.People, st.Captures}, s.vault)
+	s.Review = review.New(s.Base, struct {
+		*contracts
+		*captures
+	}{st.Contracts, st.Captures}, s.vault)
+	s.Evidence = evidence.New(s.Base, struct {
+		*database
+		*captures
+		*found
+	}{st.Database, st.Captures, st.Findings}, s.vault, s.Review, print)
+	s.Findings = findings.New(s.Base, struct {
+		*database
+		*persons
+		*contracts
+		*captures
+		*found
+		*notices
+	}{st.Database, st.People, st.Contracts, st.Captures, st.Findings, st.Notices}, s.Review)
+	s.Reports = reports.New(s.Base, struct {
+		*database
+		*captures
+		*found
+	}{st.Database, st.Captures, st.Findings}, s.Review, s.Findings)
+	s.mailBy(o.Mail, o.DigestHour)
 	return s.Findings.BeginSettings(ctx)
+}
+
+// mailBy opens the room that tells people, with a mail server or none.
+func (s *Service) mailBy(mail notify.Sender, digestHour int) {
+	s.Notify = notify.New(s.Base, struct {
+		*persons
+		*found
+		*notices
+	}{s.store.People, s.store.Findings, s.store.Notices}, s.vault, s.Findings, mail, digestHour)
 }
 
 // Close closes the data folder.

@@ -40,7 +40,7 @@ func TestHowItStands(t *testing.T) {
 	w.upload("again.har", on(recording(leaky)))
 	day()
 
-	s, err := w.Findings.Standing(t.Context(), base.StandingFilter{}, 30)
+	s, err := w.Reports.Standing(t.Context(), base.StandingFilter{}, 30)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -84,12 +84,12 @@ func TestHowItStands(t *testing.T) {
 	if len(s.Teams) != 1 || s.Teams[0].Name != "accounts" || s.Teams[0].Query != "assigned=team%3Aaccounts" {
 		t.Errorf("teams %+v", s.Teams)
 	}
-	later, err := w.Findings.Standing(t.Context(), base.StandingFilter{Service: "quay", Team: "accounts"}, 2)
+	later, err := w.Reports.Standing(t.Context(), base.StandingFilter{Service: "quay", Team: "accounts"}, 2)
 	if err != nil || len(later.Days) != 3 || later.Days[0].Day != "2026-05-04" || later.Days[0].Open[scan.High] != 1 ||
 		later.Days[0].Found != 0 || later.Days[0].Ended != 1 {
 		t.Errorf("the last two days %+v, %v", later.Days, err)
 	}
-	if other, err := w.Findings.Standing(t.Context(), base.StandingFilter{Team: "none"}, 30); err != nil ||
+	if other, err := w.Reports.Standing(t.Context(), base.StandingFilter{Team: "none"}, 30); err != nil ||
 		len(other.Days) != 2 ||
 		other.Days[1].Open[scan.High] != 0 || len(other.Endpoints) != 0 {
 		t.Errorf("of another team %+v, %v", other, err)
@@ -99,7 +99,7 @@ func TestHowItStands(t *testing.T) {
 func TestHowItStandsWithNothingFound(t *testing.T) {
 	w := newWorld(t)
 	for range 2 { // the second time it is known
-		s, err := w.Findings.Standing(t.Context(), base.StandingFilter{}, 7)
+		s, err := w.Reports.Standing(t.Context(), base.StandingFilter{}, 7)
 		if err != nil || len(s.Days) != 2 || s.Days[1].Open[scan.Critical] != 0 || len(s.Endpoints) != 0 ||
 			len(s.Proofs) != 0 {
 			t.Errorf("%+v, %v", s, err)

@@ -30,10 +30,10 @@ type Asking struct {
 }
 
 // AskingOf gives what is asked for of a batch, or [ErrNotFound].
-func (s *Store) AskingOf(ctx context.Context, batch int64) (Asking, error) {
+func (s *Captures) AskingOf(ctx context.Context, batch int64) (Asking, error) {
 	var a Asking
 	var at int64
-	err := s.read.QueryRowContext(ctx,
+	err := s.db.read.QueryRowContext(ctx,
 		`SELECT batch_id, what, say, person_id, author, at, reason, findings FROM askings WHERE batch_id = ?`, batch).
 		Scan(&a.Batch, &a.What, &a.Say, &a.PersonID, &a.Author, &at, &a.Reason, &a.Findings)
 	a.At = when(at)
@@ -42,8 +42,8 @@ func (s *Store) AskingOf(ctx context.Context, batch int64) (Asking, error) {
 
 // Ask keeps what somebody wants to do to a batch, in place of what was asked before, and tells the leads of its
 // service. finding is one of those that would go.
-func (s *Store) Ask(ctx context.Context, service, finding string, a Asking, entry TrailEntry) error {
-	return s.change(ctx, func(tx *sql.Tx) error {
+func (s *Captures) Ask(ctx context.Context, service, finding string, a Asking, entry TrailEntry) error {
+	return s.db.change(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO askings VALUES (?, ?, ?, ?, ?, ?, ?, ?)`, a.Batch,
 			a.What, a.Say, a.PersonID, a.Author, millis(a.At), a.Reason, a.Findings); err != nil {
 			return err
@@ -65,18 +65,18 @@ func (s *Store) Ask(ctx context.Context, service, finding string, a Asking, entr
 }
 
 // DropAsking ends what is asked for of a batch, or gives [ErrNotFound].
-func (s *Store) DropAsking(ctx context.Context, batch int64, entry TrailEntry) error {
-	return s.one(ctx, entry, `DELETE FROM askings WHERE batch_id = ?`, batch)
+func (s *Captures) DropAsking(ctx context.Context, batch int64, entry TrailEntry) error {
+	return s.db.one(ctx, entry, `DELETE FROM askings WHERE batch_id = ?`, batch)
 }
 
 // TakenOff lists the open findings of at least a severity that would leave the list if a batch showed no others than
 // those in keep: that no other batch shows and nobody has discussed, or that this batch alone brought back.
-func (s *Store) TakenOff(ctx context.Context, batch int64, keep []string, least int) ([]Finding, error) {
+func (s *Captures) TakenOff(ctx context.Context, batch int64, keep []string, least int) ([]Finding, error) {
 	kept, err := json.Marshal(append([]string{}, keep...))
 	if err != nil {
 		return nil, err
 	}
-	return rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+
+	return rows(ctx, s.db.read, scanFinding, `SELECT `+findingColumns+
 		` FROM findings JOIN services ON services.id = service_id
 		WHERE findings.id IN (SELECT finding_id FROM occurrences JOIN captures ON captures.id = capture_id WHERE batch_id = ?1)
 		AND findings.id NOT IN (SELECT value FROM json_each(?2)) AND severity >= ?3 AND state NOT IN ('closed', 'waived', 'not-a-leak')
@@ -87,19 +87,19 @@ func (s *Store) TakenOff(ctx context.Context, batch int64, keep []string, least 
 }
 
 // OpenAmong lists those of some findings that are open and of at least a severity.
-func (s *Store) OpenAmong(ctx context.Context, ids []string, least int) ([]Finding, error) {
+func (s *Captures) OpenAmong(ctx context.Context, ids []string, least int) ([]Finding, error) {
 	list, err := json.Marshal(append([]string{}, ids...))
 	if err != nil {
 		return nil, err
 	}
-	return rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+findingTables+
+	return rows(ctx, s.db.read, scanFinding, `SELECT `+findingColumns+findingTables+
 		` WHERE findings.id IN (SELECT value FROM json_each(?)) AND severity >= ?
 		AND state IN `+openStates+` ORDER BY severity DESC, endpoint, path`, string(list), least)
 }
 
 // SecondPerson reports whether a service's severe decisions need a second person.
-func (s *Store) SecondPerson(ctx context.Context, service string) (needed bool, err error) {
-	err = s.read.QueryRowContext(ctx, `SELECT second_person FROM services WHERE name = ?`, service).Scan(&needed)
+func (s *Captures) SecondPerson(ctx context.Context, service string) (needed bool, err error) {
+	err = s.db.read.QueryRowContext(ctx, `SELECT second_person FROM services WHERE name = ?`, service).Scan(&needed)
 	if errors.Is(err, sql.ErrNoRows) { // the first contracts of a service
 		return true, nil
 	}
@@ -107,6 +107,6 @@ func (s *Store) SecondPerson(ctx context.Context, service string) (needed bool, 
 }
 
 // SetSecondPerson says whether a service's severe decisions need a second person, or gives [ErrNotFound].
-func (s *Store) SetSecondPerson(ctx context.Context, service string, needed bool, entry TrailEntry) error {
-	return s.one(ctx, entry, `UPDATE services SET second_person = ? WHERE name = ?`, needed, service)
+func (s *Captures) SetSecondPerson(ctx context.Context, service string, needed bool, entry TrailEntry) error {
+	return s.db.one(ctx, entry, `UPDATE services SET second_person = ? WHERE name = ?`, needed, service)
 }

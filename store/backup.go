@@ -23,7 +23,7 @@ const (
 )
 
 // BackUp writes a backup to a file that must not be there yet.
-func (s *Store) BackUp(ctx context.Context, to string) error { return BackUpFolder(ctx, s.dir, to) }
+func (s *Database) BackUp(ctx context.Context, to string) error { return BackUpFolder(ctx, s.dir, to) }
 
 // BackUpFolder writes a backup of a data folder that another process may have open.
 func BackUpFolder(ctx context.Context, dir, to string) error {
@@ -73,7 +73,7 @@ func syncFile(path string) error {
 }
 
 // backUpBefore makes a backup beside a database of an earlier version before it is changed.
-func (s *Store) backUpBefore(ctx context.Context, version int64) error {
+func (s *Database) backUpBefore(ctx context.Context, version int64) error {
 	to := s.upgradeBackup(version)
 	err := backUp(ctx, s.write, to)
 	if errors.Is(err, os.ErrExist) { // an upgrade that did not come to its end is begun again
@@ -85,12 +85,12 @@ func (s *Store) backUpBefore(ctx context.Context, version int64) error {
 	return nil
 }
 
-func (s *Store) upgradeBackup(version int64) string {
+func (s *Database) upgradeBackup(version int64) string {
 	return filepath.Join(s.dir, fmt.Sprintf("%s%d%s", beforeUpgrade, version, backupEnding))
 }
 
 // downgrade refuses a database that a newer program has changed, and names the backup that fits this one.
-func (s *Store) downgrade(have, knows int64) error {
+func (s *Database) downgrade(have, knows int64) error {
 	next := "use a newer inkret, or restore a backup of version " + fmt.Sprint(knows) + " or older"
 	for version := knows; version > 0; version-- {
 		if _, err := os.Stat(s.upgradeBackup(version)); err == nil {

@@ -96,7 +96,7 @@ type Occurrence struct {
 
 // Intake writes one batch. Nobody sees anything of it before [Intake.Finish].
 type Intake struct {
-	store   *Store
+	store   *Captures
 	batch   Batch
 	service int64
 	pending []pendingCapture
@@ -113,12 +113,12 @@ const flushAt = 250
 
 // Begin begins a batch of a service, or gives [ErrNotFound] when there is no
 // such service.
-func (s *Store) Begin(ctx context.Context, b Batch) (*Intake, error) {
+func (s *Captures) Begin(ctx context.Context, b Batch) (*Intake, error) {
 	if b.Origin == "" {
 		b.Origin = FromRecording
 	}
 	in := &Intake{store: s, batch: b}
-	err := s.change(ctx, func(tx *sql.Tx) error {
+	err := s.db.change(ctx, func(tx *sql.Tx) error {
 		if err := tx.QueryRowContext(ctx, `SELECT id FROM services WHERE name = ?`,
 			b.Service).Scan(&in.service); err != nil {
 			return none(err)
@@ -143,7 +143,7 @@ func (in *Intake) flush(ctx context.Context) error {
 	if len(in.pending) == 0 {
 		return nil
 	}
-	err := in.store.change(ctx, func(tx *sql.Tx) error {
+	err := in.store.db.change(ctx, func(tx *sql.Tx) error {
 		for _, p := range in.pending {
 			id, err := addCapture(ctx, tx, in.batch.ID, &p.capture)
 			if err != nil {
@@ -174,7 +174,7 @@ func addCapture(ctx context.Context, tx *sql.Tx, batch int64, c *Capture) (int64
 
 // Discard takes back a batch that was not finished.
 func (in *Intake) Discard(ctx context.Context) error {
-	_, err := in.store.write.ExecContext(ctx, `DELETE FROM batches WHERE id = ? AND done = 0`, in.batch.ID)
+	_, err := in.store.db.write.ExecContext(ctx, `DELETE FROM batches WHERE id = ? AND done = 0`, in.batch.ID)
 	return err
 }
 
@@ -196,7 +196,7 @@ func (in *Intake) Finish(ctx context.Context, b Batch, e Evidence, note Note[Bat
 	}
 	b.ID, b.Findings = in.batch.ID, len(e.Findings)
 	var earlier int64
-	err := in.store.change(ctx, func(tx *sql.Tx) error {
+	err := in.store.db.change(ctx, func(tx *sql.Tx) error {
 		err := tx.QueryRowContext(ctx,
 			`SELECT id FROM batches WHERE service_id = ? AND digest = ? AND audience = ? AND done = 1`,
 			in.service, b.Digest, b.Audience).Scan(&earlier)
@@ -253,19 +253,19 @@ func scanBatch(r scanner) (Batch, error) {
 }
 
 // Batch gives one batch, or [ErrNotFound].
-func (s *Store) Batch(ctx context.Context, id int64) (Batch, error) {
-	b, err := scanBatch(s.read.QueryRowContext(ctx, `SELECT `+batchColumns+
+func (s *Captures) Batch(ctx context.Context, id int64) (Batch, error) {
+	b, err := scanBatch(s.db.read.QueryRowContext(ctx, `SELECT `+batchColumns+
 		` FROM batches JOIN services ON services.id = service_id WHERE batches.id = ? AND done = 1`, id))
 	return b, none(err)
 }
 
 // Batches lists a page of batches, newest first, and how many there are in all.
-func (s *Store) Batches(ctx context.Context, page Page) ([]Batch, int, error) {
+func (s *Captures) Batches(ctx context.Context, page Page) ([]Batch, int, error) {
 	var total int
-	if err := s.read.QueryRowContext(ctx, `SELECT count(*) FROM batches WHERE done = 1`).Scan(&total); err != nil {
+	if err := s.db.read.QueryRowContext(ctx, `SELECT count(*) FROM batches WHERE done = 1`).Scan(&total); err != nil {
 		return nil, 0, err
 	}
-	all, err := rows(ctx, s.read, scanBatch, `SELECT `+batchColumns+
+	all, err := rows(ctx, s.db.read, scanBatch, `SELECT `+batchColumns+
 		` FROM batches JOIN services ON services.id = service_id WHERE done = 1 ORDER BY batches.id DESC`+page.sql())
 	return all, total, err
 }
@@ -377,7 +377,7 @@ const mostCounted = 10_000
 
 // Captures lists a page of captures, newest batch first, and how many there are in all; or that
 // there are more than total.
-func (s *Store) Captures(ctx context.Context, by CaptureFilter,
+func (s *Captures) Captures(ctx context.Context, by CaptureFilter,
 	page Page) (all []Capture, total int, more bool, err error) {
 	f := by.filter()
 	order, ok := orders[by.Sort]
@@ -385,9 +385,9 @@ func (s *Store) Captures(ctx context.Context, by CaptureFilter,
 		order = orders["newest"]
 	}
 	if len(f.where) == 1 { // all there are: batches know how many they have
-		err = s.read.QueryRowContext(ctx, `SELECT coalesce(sum(captures), 0) FROM batches WHERE done = 1`).Scan(&total)
+		err = s.db.read.QueryRowContext(ctx, `SELECT coalesce(sum(captures), 0) FROM batches WHERE done = 1`).Scan(&total)
 	} else {
-		err = s.read.QueryRowContext(ctx,
+		err = s.db.read.QueryRowContext(ctx,
 			`SELECT count(*) FROM (SELECT 1 FROM captures JOIN batches ON batches.id = batch_id JOIN services ON services.id = batches.service_id`+f.sql()+` LIMIT ?)`,
 			append(f.args, mostCounted+1)...).Scan(&total)
 	}
@@ -397,7 +397,7 @@ func (s *Store) Captures(ctx context.Context, by CaptureFilter,
 	if more = total > mostCounted; more {
 		total = mostCounted
 	}
-	all, err = rows(ctx, s.read, func(r scanner) (Capture, error) {
+	all, err = rows(ctx, s.db.read, func(r scanner) (Capture, error) {
 		var c Capture
 		var started int64
 		err := r.Scan(c.into(&started)...)
@@ -408,9 +408,9 @@ func (s *Store) Captures(ctx context.Context, by CaptureFilter,
 }
 
 // EachOf calls f with each capture of a batch, with what is sealed of it, in order.
-func (s *Store) EachOf(ctx context.Context, batch int64, f func(Capture) error) error {
+func (s *Captures) EachOf(ctx context.Context, batch int64, f func(Capture) error) error {
 	for last := int64(0); ; {
-		some, err := rows(ctx, s.read, func(r scanner) (Capture, error) {
+		some, err := rows(ctx, s.db.read, func(r scanner) (Capture, error) {
 			var c Capture
 			var started int64
 			err := r.Scan(append(c.into(&started), &c.Sealed)...)
@@ -431,10 +431,10 @@ func (s *Store) EachOf(ctx context.Context, batch int64, f func(Capture) error) 
 }
 
 // Capture gives one capture with what is sealed of it, or [ErrNotFound].
-func (s *Store) Capture(ctx context.Context, id int64) (Capture, error) {
+func (s *Captures) Capture(ctx context.Context, id int64) (Capture, error) {
 	var c Capture
 	var started int64
-	err := s.read.QueryRowContext(ctx, `SELECT `+captureColumns+`, sealed`+captureTables+
+	err := s.db.read.QueryRowContext(ctx, `SELECT `+captureColumns+`, sealed`+captureTables+
 		` WHERE captures.id = ? AND batches.done = 1`, id).
 		Scan(append(c.into(&started), &c.Sealed)...)
 	c.Started = when(started)
@@ -442,8 +442,8 @@ func (s *Store) Capture(ctx context.Context, id int64) (Capture, error) {
 }
 
 // Occurrences lists the captures that show a finding, newest first.
-func (s *Store) Occurrences(ctx context.Context, finding string, limit int) ([]Occurrence, error) {
-	return rows(ctx, s.read, func(r scanner) (Occurrence, error) {
+func (s *Captures) Occurrences(ctx context.Context, finding string, limit int) ([]Occurrence, error) {
+	return rows(ctx, s.db.read, func(r scanner) (Occurrence, error) {
 		o := Occurrence{Finding: finding}
 		return o, r.Scan(&o.CaptureID, &o.BatchID, &o.Batch, &o.Entry, &o.Pointer, &o.Offset, &o.Bytes, &o.Spots)
 	}, `SELECT capture_id, batch_id, batches.name, entry, pointer, at, occurrences.bytes, spots FROM occurrences

@@ -155,31 +155,32 @@ const noEvidence = ` FROM findings JOIN services ON services.id = service_id WHE
 const touched = ` EXISTS (SELECT 1 FROM events WHERE finding_id = findings.id AND (kind IN ('comment', 'assign', 'due', 'label', 'waiver') OR kind = 'move' AND became <> 'returned'))`
 
 // WithdrawalOf tells what taking a batch back would come to.
-func (s *Store) WithdrawalOf(ctx context.Context, batch int64) (OnlyHere, error) {
+func (s *Captures) WithdrawalOf(ctx context.Context, batch int64) (OnlyHere, error) {
 	var o OnlyHere
 	var err error
-	if o.Gone, err = rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+noEvidence+` AND NOT`+touched+
+	if o.Gone, err = rows(ctx, s.db.read, scanFinding, `SELECT `+findingColumns+noEvidence+` AND NOT`+touched+
 		` ORDER BY severity DESC, endpoint, path`, batch); err != nil {
 		return o, err
 	}
-	if o.Stay, err = rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+noEvidence+` AND`+touched+
+	if o.Stay, err = rows(ctx, s.db.read, scanFinding, `SELECT `+findingColumns+noEvidence+` AND`+touched+
 		` ORDER BY severity DESC, endpoint, path`, batch); err != nil {
 		return o, err
 	}
 	var all int
-	err = s.read.QueryRowContext(ctx,
+	err = s.db.read.QueryRowContext(ctx,
 		`SELECT count(DISTINCT finding_id) FROM occurrences JOIN captures ON captures.id = capture_id WHERE batch_id = ?`, batch).Scan(&all)
 	if o.Fewer = all - len(o.Gone) - len(o.Stay); err != nil {
 		return o, err
 	}
-	err = s.read.QueryRowContext(ctx, `SELECT count(*) FROM captures WHERE batch_id = ?`, batch).Scan(&o.Captures)
+	err = s.db.read.QueryRowContext(ctx, `SELECT count(*) FROM captures WHERE batch_id = ?`, batch).Scan(&o.Captures)
 	return o, err
 }
 
 // Withdraw takes a batch back with all that it alone has shown. Findings that
 // somebody has moved or discussed stay, and say so in their history.
-func (s *Store) Withdraw(ctx context.Context, batch int64, author string, at time.Time, entries ...TrailEntry) error {
-	return s.change(ctx, func(tx *sql.Tx) error {
+func (s *Captures) Withdraw(ctx context.Context, batch int64, author string, at time.Time,
+	entries ...TrailEntry) error {
+	return s.db.change(ctx, func(tx *sql.Tx) error {
 		if err := dropEvidence(ctx, tx, batch, author, at); err != nil {
 			return err
 		}
@@ -272,9 +273,9 @@ type Rejudged struct {
 
 // Rejudge replaces what a batch has shown by what judging its captures anew came
 // to, all in one transaction. b has its new numbers.
-func (s *Store) Rejudge(ctx context.Context, b Batch, captures []Rejudged, e Evidence, author string, at time.Time,
+func (s *Captures) Rejudge(ctx context.Context, b Batch, captures []Rejudged, e Evidence, author string, at time.Time,
 	entries ...TrailEntry) (Batch, error) {
-	err := s.change(ctx, func(tx *sql.Tx) error {
+	err := s.db.change(ctx, func(tx *sql.Tx) error {
 		var service int64
 		if err := tx.QueryRowContext(ctx, `SELECT service_id FROM batches WHERE id = ? AND done = 1`,
 			b.ID).Scan(&service); err != nil {
@@ -324,14 +325,14 @@ func addOccurrences(ctx context.Context, tx *sql.Tx, capture int64, all []Occurr
 }
 
 // OpenBatch begins a batch that a recorder adds to; it is seen at once.
-func (s *Store) OpenBatch(ctx context.Context, b Batch, note Note[Batch]) (Batch, error) {
+func (s *Captures) OpenBatch(ctx context.Context, b Batch, note Note[Batch]) (Batch, error) {
 	in, err := s.Begin(ctx, b)
 	if err != nil {
 		return b, err
 	}
 	b = in.batch
 	b.Growing = true
-	err = s.change(ctx, func(tx *sql.Tx) error {
+	err = s.db.change(ctx, func(tx *sql.Tx) error {
 		if err := note.add(ctx, tx, b); err != nil {
 			return err
 		}
@@ -345,8 +346,8 @@ func (s *Store) OpenBatch(ctx context.Context, b Batch, note Note[Batch]) (Batch
 
 // Extend adds captures to a growing batch. b has its numbers with them. The
 // captures are given back with their ids.
-func (s *Store) Extend(ctx context.Context, b Batch, captures []Rejudged, e Evidence) (Batch, []Rejudged, error) {
-	err := s.change(ctx, func(tx *sql.Tx) error {
+func (s *Captures) Extend(ctx context.Context, b Batch, captures []Rejudged, e Evidence) (Batch, []Rejudged, error) {
+	err := s.db.change(ctx, func(tx *sql.Tx) error {
 		var service int64
 		if err := tx.QueryRowContext(ctx, `SELECT service_id FROM batches WHERE id = ? AND growing = 1`,
 			b.ID).Scan(&service); err != nil {
@@ -391,9 +392,9 @@ func (e *Evidence) addNew(ctx context.Context, tx *sql.Tx, service int64, b Batc
 }
 
 // Grown gives the findings that a batch shows so far, with their severities.
-func (s *Store) Grown(ctx context.Context, batch int64) (map[string]int, error) {
+func (s *Captures) Grown(ctx context.Context, batch int64) (map[string]int, error) {
 	severities := map[string]int{}
-	found, err := s.read.QueryContext(ctx, `SELECT id, severity FROM findings WHERE id IN
+	found, err := s.db.read.QueryContext(ctx, `SELECT id, severity FROM findings WHERE id IN
 		(SELECT finding_id FROM occurrences JOIN captures ON captures.id = capture_id WHERE batch_id = ?)`, batch)
 	if err != nil {
 		return nil, err
@@ -414,11 +415,12 @@ func (s *Store) Grown(ctx context.Context, batch int64) (map[string]int, error) 
 const emptiedAt = 4
 
 // EmptyBatch deletes what the captures of a batch hold, a little at a time, so that it takes next to no room.
-func (s *Store) EmptyBatch(ctx context.Context, batch int64) error {
+func (s *Captures) EmptyBatch(ctx context.Context, batch int64) error {
 	for {
 		gone := int64(0)
-		err := s.Essential(ctx, func() error {
-			r, err := s.exec(ctx, `UPDATE captures SET sealed = x'' WHERE id IN (SELECT id FROM captures WHERE batch_id = ? AND length(sealed) > 0 LIMIT ?)`, batch, emptiedAt)
+		err := s.db.Essential(ctx, func() error {
+			r, err := s.db.exec(ctx,
+				`UPDATE captures SET sealed = x'' WHERE id IN (SELECT id FROM captures WHERE batch_id = ? AND length(sealed) > 0 LIMIT ?)`, batch, emptiedAt)
 			if err == nil {
 				gone, err = r.RowsAffected()
 			}
@@ -427,15 +429,15 @@ func (s *Store) EmptyBatch(ctx context.Context, batch int64) error {
 		if err != nil || gone == 0 {
 			return err
 		}
-		if err := s.Scrub(ctx); err != nil {
+		if err := s.db.Scrub(ctx); err != nil {
 			return err
 		}
 	}
 }
 
 // CloseBatch ends a growing batch, and notes how many captures it has. It gives false where it was closed already.
-func (s *Store) CloseBatch(ctx context.Context, batch int64, dropped int, note Note[int]) (closed bool, err error) {
-	err = s.change(ctx, func(tx *sql.Tx) error {
+func (s *Captures) CloseBatch(ctx context.Context, batch int64, dropped int, note Note[int]) (closed bool, err error) {
+	err = s.db.change(ctx, func(tx *sql.Tx) error {
 		var captures int
 		err := tx.QueryRowContext(ctx,
 			`UPDATE batches SET growing = 0, dropped = max(dropped, ?) WHERE id = ? AND growing = 1 RETURNING captures`,

@@ -17,7 +17,8 @@ func newQuay(t *testing.T) *quay {
 	t.Helper()
 	s := open(t, t.TempDir())
 	q := &quay{s, t, time.Date(2026, 5, 1, 9, 0, 0, 0, time.UTC)}
-	if _, err := s.AddRevision(t.Context(), Revision{Service: "quay", Created: q.now}, &Effect{}, nil); err != nil {
+	if _, err := s.Contracts.AddRevision(t.Context(), Revision{Service: "quay", Created: q.now}, &Effect{},
+		nil); err != nil {
 		t.Fatal(err)
 	}
 	return q
@@ -34,7 +35,7 @@ func shown(id string, prints ...uint64) Finding {
 func (q *quay) batch(digest string, proofs []Proof, findings ...Finding) Batch {
 	q.t.Helper()
 	q.now = q.now.Add(time.Hour)
-	in, err := q.Begin(q.t.Context(), Batch{Service: "quay", Name: digest, Author: "Noor", Started: q.now})
+	in, err := q.Captures.Begin(q.t.Context(), Batch{Service: "quay", Name: digest, Author: "Noor", Started: q.now})
 	if err != nil {
 		q.t.Fatal(err)
 	}
@@ -59,7 +60,7 @@ func (q *quay) batch(digest string, proofs []Proof, findings ...Finding) Batch {
 
 func (q *quay) state(id string) string {
 	q.t.Helper()
-	f, err := q.Finding(q.t.Context(), id)
+	f, err := q.Findings.Finding(q.t.Context(), id)
 	if err != nil {
 		return err.Error()
 	}
@@ -69,7 +70,8 @@ func (q *quay) state(id string) string {
 func (q *quay) move(id, to string) {
 	q.t.Helper()
 	c := Change{At: q.now, Author: "Noor"}
-	refused, err := q.ChangeFindings(q.t.Context(), &c, []string{id}, "", false, func(was Standing) (Standing, string) {
+	refused, err := q.Findings.ChangeFindings(q.t.Context(), &c, []string{id}, "", false, func(was Standing) (Standing,
+		string) {
 		was.State = to
 		return was, ""
 	}, func(*Change) []TrailEntry { return nil })
@@ -84,12 +86,12 @@ func TestProofsCloseWhatAwaitsThem(t *testing.T) {
 	q := newQuay(t)
 	q.batch("one", nil, shown("a"), shown("b"))
 	q.move("a", "awaiting-proof")
-	waiting, err := q.Awaiting(t.Context(), "quay")
+	waiting, err := q.Findings.Awaiting(t.Context(), "quay")
 	if err != nil || len(waiting) != 1 || waiting[0].ID != "a" || !waiting[0].LastSeen.Equal(q.now) ||
 		waiting[0].Path != "$.a" {
 		t.Fatalf("awaiting are %+v, %v", waiting, err)
 	}
-	if other, _ := q.Awaiting(t.Context(), "another"); len(other) != 0 {
+	if other, _ := q.Findings.Awaiting(t.Context(), "another"); len(other) != 0 {
 		t.Errorf("of another service await %+v", other)
 	}
 	proof := q.batch("two", []Proof{{Finding: "a", Nth: 1, At: q.now}, {Finding: "b", Nth: 0, At: q.now},
@@ -97,16 +99,16 @@ func TestProofsCloseWhatAwaitsThem(t *testing.T) {
 	if q.state("a") != "closed" || q.state("b") != "new" {
 		t.Errorf("a is %s and b is %s", q.state("a"), q.state("b"))
 	}
-	history, err := q.Events(t.Context(), "a")
+	history, err := q.Findings.Events(t.Context(), "a")
 	if err != nil {
 		t.Fatal(err)
 	}
 	last := history[len(history)-1]
-	c, err := q.Capture(t.Context(), last.CaptureID)
+	c, err := q.Captures.Capture(t.Context(), last.CaptureID)
 	if err != nil || last.Was != "awaiting-proof" || last.BatchID != proof.ID || c.BatchID != proof.ID || c.Entry != 1 {
 		t.Errorf("proven by %+v, capture %+v, %v", last, c, err)
 	}
-	if err := q.Withdraw(t.Context(), proof.ID, "Noor", q.now, TrailEntry{At: q.now, Author: "Noor",
+	if err := q.Captures.Withdraw(t.Context(), proof.ID, "Noor", q.now, TrailEntry{At: q.now, Author: "Noor",
 		Action: "withdraw batch", Subject: "batch"}); err != nil {
 		t.Fatal(err)
 	}
@@ -122,11 +124,11 @@ func TestPrintsLinkFindings(t *testing.T) {
 	first := q.batch("one", nil, shown("a", 1, 2, 3), shown("b", 3), shown("c", 1, 2, 9), shown("d", 8))
 	same := func() string {
 		t.Helper()
-		a, err := q.Finding(t.Context(), "a")
+		a, err := q.Findings.Finding(t.Context(), "a")
 		if err != nil {
 			t.Fatal(err)
 		}
-		all, err := q.SameValue(t.Context(), a, 10)
+		all, err := q.Findings.SameValue(t.Context(), a, 10)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -143,7 +145,7 @@ func TestPrintsLinkFindings(t *testing.T) {
 	if got := same(); got != "c b d" {
 		t.Errorf("after another batch they are at %q", got)
 	}
-	if err := q.Withdraw(t.Context(), first.ID, "Noor", q.now, TrailEntry{}); err != nil {
+	if err := q.Captures.Withdraw(t.Context(), first.ID, "Noor", q.now, TrailEntry{}); err != nil {
 		t.Fatal(err)
 	}
 	if got := same(); got != "d" || q.count(t, "prints") != 2 {
@@ -176,7 +178,7 @@ func TestCapturesByEveryFilter(t *testing.T) {
 		"words": {CaptureFilter{Words: "get EXAMPLE/b"}, 1}, "no such words": {CaptureFilter{Words: "get zebra"}, 0},
 		"repeats": {CaptureFilter{Repeats: 1}, 0},
 	} {
-		all, n, _, err := q.Captures(t.Context(), c.by, Page{Number: 1, Size: 10})
+		all, n, _, err := q.Captures.Captures(t.Context(), c.by, Page{Number: 1, Size: 10})
 		if err != nil || n != c.want || len(all) != c.want {
 			t.Errorf("%s: %d of %d captures, want %d, %v", name, len(all), n, c.want, err)
 		}
@@ -184,12 +186,13 @@ func TestCapturesByEveryFilter(t *testing.T) {
 	if _, err := q.write.Exec(`UPDATE captures SET incomplete = 'it broke off'`); err != nil {
 		t.Fatal(err)
 	}
-	if all, _, _, err := q.Captures(t.Context(), CaptureFilter{Clean: true}, Page{Number: 1, Size: 10}); err != nil ||
+	if all, _, _, err := q.Captures.Captures(t.Context(), CaptureFilter{Clean: true},
+		Page{Number: 1, Size: 10}); err != nil ||
 		len(all) != 0 {
 		t.Errorf("what is not whole is without findings: %+v, %v", all, err)
 	}
 	for sort, first := range map[string]int{"bytes": 3, "newest": 0, "nonsense": 0} {
-		if all, _, _, err := q.Captures(t.Context(), CaptureFilter{Sort: sort},
+		if all, _, _, err := q.Captures.Captures(t.Context(), CaptureFilter{Sort: sort},
 			Page{Number: 1, Size: 10}); err != nil || all[0].Entry != first {
 			t.Errorf("by %s entry %d comes first, want %d, %v", sort, all[0].Entry, first, err)
 		}

@@ -9,19 +9,19 @@ import (
 
 // MayBeExcepted lists the findings of a service that an exception covers, or that are at endpoints which
 // exceptions name.
-func (s *Store) MayBeExcepted(ctx context.Context, service string, endpoints []string) ([]Finding, error) {
+func (s *Contracts) MayBeExcepted(ctx context.Context, service string, endpoints []string) ([]Finding, error) {
 	list, err := json.Marshal(append([]string{}, endpoints...))
 	if err != nil {
 		return nil, err
 	}
-	return rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+findingTables+
+	return rows(ctx, s.db.read, scanFinding, `SELECT `+findingColumns+findingTables+
 		` WHERE services.name = ? AND (excepted <> '' OR endpoint IN (SELECT value FROM json_each(?)))`, service,
 		string(list))
 }
 
 // SetExcepted says of findings by what exception they are covered from now on, the empty reason for none.
-func (s *Store) SetExcepted(ctx context.Context, reasons map[string]string, author string, at time.Time) error {
-	return s.change(ctx, func(tx *sql.Tx) error { return setExcepted(ctx, tx, reasons, author, 0, at) })
+func (s *Contracts) SetExcepted(ctx context.Context, reasons map[string]string, author string, at time.Time) error {
+	return s.db.change(ctx, func(tx *sql.Tx) error { return setExcepted(ctx, tx, reasons, author, 0, at) })
 }
 
 func setExcepted(ctx context.Context, tx *sql.Tx, reasons map[string]string, author string, revision int,

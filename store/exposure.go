@@ -57,8 +57,8 @@ func addExposure(ctx context.Context, tx *sql.Tx, b Batch, shown []Shown, exerci
 }
 
 // Shown lists which granted fields of a service captures have shown.
-func (s *Store) Shown(ctx context.Context, service string) ([]Shown, error) {
-	return rows(ctx, s.read, func(r scanner) (Shown, error) {
+func (s *Contracts) Shown(ctx context.Context, service string) ([]Shown, error) {
+	return rows(ctx, s.db.read, func(r scanner) (Shown, error) {
 		var v Shown
 		var seen int64
 		err := r.Scan(&v.Endpoint, &v.Audience, &v.Entity, &v.Field, &seen)
@@ -69,8 +69,8 @@ func (s *Store) Shown(ctx context.Context, service string) ([]Shown, error) {
 }
 
 // Exercised lists which responses of a service captures have come to.
-func (s *Store) Exercised(ctx context.Context, service string) ([]Exercised, error) {
-	return rows(ctx, s.read, func(r scanner) (Exercised, error) {
+func (s *Contracts) Exercised(ctx context.Context, service string) ([]Exercised, error) {
+	return rows(ctx, s.db.read, func(r scanner) (Exercised, error) {
 		var v Exercised
 		var seen int64
 		err := r.Scan(&v.Endpoint, &v.Audience, &v.Status, &v.Captures, &seen)
@@ -97,8 +97,8 @@ type Leak struct {
 }
 
 // Leaks lists the open findings of a service that are about an entity.
-func (s *Store) Leaks(ctx context.Context, service string) ([]Leak, error) {
-	return rows(ctx, s.read, func(r scanner) (Leak, error) {
+func (s *Contracts) Leaks(ctx context.Context, service string) ([]Leak, error) {
+	return rows(ctx, s.db.read, func(r scanner) (Leak, error) {
 		var v Leak
 		return v, r.Scan(&v.Endpoint, &v.EndpointID, &v.Audience, &v.Entity, &v.Field, &v.Path, &v.Finding, &v.Kind,
 			&v.Class, &v.Why, &v.Severity, &v.State)
@@ -108,18 +108,18 @@ func (s *Store) Leaks(ctx context.Context, service string) ([]Leak, error) {
 }
 
 // AllEndpoints lists every endpoint of a service by text.
-func (s *Store) AllEndpoints(ctx context.Context, service string) ([]Endpoint, error) {
-	return rows(ctx, s.read, scanEndpoint, endpointQuery+` WHERE services.name = ? ORDER BY text`, service)
+func (s *Contracts) AllEndpoints(ctx context.Context, service string) ([]Endpoint, error) {
+	return rows(ctx, s.db.read, scanEndpoint, endpointQuery+` WHERE services.name = ? ORDER BY text`, service)
 }
 
 // KeepCoverage keeps a service's coverage of a day, in the place of an earlier one
 // of the same day.
-func (s *Store) KeepCoverage(ctx context.Context, service, day string, numbers map[string]int) error {
+func (s *Contracts) KeepCoverage(ctx context.Context, service, day string, numbers map[string]int) error {
 	data, err := json.Marshal(numbers)
 	if err != nil {
 		return err
 	}
-	return s.change(ctx, func(tx *sql.Tx) error {
+	return s.db.change(ctx, func(tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx,
 			`INSERT INTO coverage (service_id, day, numbers) SELECT id, ?, ? FROM services WHERE name = ? ON CONFLICT DO UPDATE SET numbers = excluded.numbers`,
 			day, string(data), service)
@@ -134,8 +134,8 @@ type CoverageDay struct {
 }
 
 // CoverageTrend lists the days of a service's coverage, oldest first, the newest so many.
-func (s *Store) CoverageTrend(ctx context.Context, service string, days int) ([]CoverageDay, error) {
-	return rows(ctx, s.read, func(r scanner) (CoverageDay, error) {
+func (s *Contracts) CoverageTrend(ctx context.Context, service string, days int) ([]CoverageDay, error) {
+	return rows(ctx, s.db.read, func(r scanner) (CoverageDay, error) {
 		var v CoverageDay
 		var data string
 		if err := r.Scan(&v.Day, &data); err != nil {

@@ -184,9 +184,9 @@ const decidedNoMore = `until = '', approver = '', asked_until = '', asked_by = 0
 
 // EndWaivers lets waivers end whose last day is before a day: the findings return. What
 // waits for approval until such a day is declined by time. It gives how many returned.
-func (s *Store) EndWaivers(ctx context.Context, today string, at time.Time) (ended int, err error) {
+func (s *Findings) EndWaivers(ctx context.Context, today string, at time.Time) (ended int, err error) {
 	const author = "the calendar"
-	over, err := rows(ctx, s.read, func(r scanner) (Finding, error) {
+	over, err := rows(ctx, s.db.read, func(r scanner) (Finding, error) {
 		var f Finding
 		return f, r.Scan(&f.ID, &f.Severity, &f.Until, &f.AskedUntil)
 	}, `SELECT id, severity, iif(state = 'waived', until, ''), asked_until FROM findings WHERE state = 'waived' AND until < ?1 AND until <> ''
@@ -194,7 +194,7 @@ func (s *Store) EndWaivers(ctx context.Context, today string, at time.Time) (end
 	if err != nil || len(over) == 0 { // mostly: then nobody who writes is held up
 		return 0, err
 	}
-	err = s.change(ctx, func(tx *sql.Tx) error {
+	err = s.db.change(ctx, func(tx *sql.Tx) error {
 		for _, f := range over {
 			if f.Until == "" {
 				r, err := tx.ExecContext(ctx,
@@ -419,7 +419,7 @@ var findingOrder = map[string]string{"severity": "severity", "kind": "kind", "en
 	"last_seen": "last_seen"}
 
 // Findings lists a page of findings, and counts all that fit, by severity.
-func (s *Store) Findings(ctx context.Context, by FindingFilter, page Page) ([]Finding, map[int]int, error) {
+func (s *Findings) Findings(ctx context.Context, by FindingFilter, page Page) ([]Finding, map[int]int, error) {
 	f := by.filter()
 	type counted struct {
 		by  map[int]int
@@ -437,7 +437,7 @@ func (s *Store) Findings(ctx context.Context, by FindingFilter, page Page) ([]Fi
 		}
 		counting <- c
 	}()
-	all, err := rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+findingTables+f.sql()+
+	all, err := rows(ctx, s.db.read, scanFinding, `SELECT `+findingColumns+findingTables+f.sql()+
 		` ORDER BY `+findingsSorted(by.Sort)+page.sql(), f.args...)
 	c := <-counting
 	return all, c.by, errors.Join(err, c.err)
@@ -469,9 +469,9 @@ func (by *FindingFilter) counted() (filter, bool) {
 	return f, true
 }
 
-func (s *Store) countBy(ctx context.Context, query string, args ...any) (map[int]int, error) {
+func (s *Findings) countBy(ctx context.Context, query string, args ...any) (map[int]int, error) {
 	counts := map[int]int{}
-	pairs, err := rows(ctx, s.read, func(r scanner) ([2]int, error) {
+	pairs, err := rows(ctx, s.db.read, func(r scanner) ([2]int, error) {
 		var p [2]int
 		return p, r.Scan(&p[0], &p[1])
 	}, query, args...)
@@ -482,13 +482,13 @@ func (s *Store) countBy(ctx context.Context, query string, args ...any) (map[int
 }
 
 // StateCounts counts findings by state.
-func (s *Store) StateCounts(ctx context.Context) (map[string]int, error) {
+func (s *Findings) StateCounts(ctx context.Context) (map[string]int, error) {
 	counts := map[string]int{}
 	type pair struct {
 		state string
 		n     int
 	}
-	pairs, err := rows(ctx, s.read, func(r scanner) (pair, error) {
+	pairs, err := rows(ctx, s.db.read, func(r scanner) (pair, error) {
 		var p pair
 		return p, r.Scan(&p.state, &p.n)
 	}, `SELECT state, sum(n) FROM finding_counts GROUP BY state HAVING sum(n) > 0`)
@@ -499,8 +499,8 @@ func (s *Store) StateCounts(ctx context.Context) (map[string]int, error) {
 }
 
 // WaiversEnding counts waivers whose last day is not after the given one.
-func (s *Store) WaiversEnding(ctx context.Context, day string) (n int, err error) {
-	err = s.read.QueryRowContext(ctx, `SELECT count(*) FROM findings WHERE state = 'waived' AND until <= ?`,
+func (s *Findings) WaiversEnding(ctx context.Context, day string) (n int, err error) {
+	err = s.db.read.QueryRowContext(ctx, `SELECT count(*) FROM findings WHERE state = 'waived' AND until <= ?`,
 		day).Scan(&n)
 	return n, err
 }
@@ -508,25 +508,25 @@ func (s *Store) WaiversEnding(ctx context.Context, day string) (n int, err error
 // Finding gives one finding, or [ErrNotFound].
 //
 // An id that it had before a revision named parameters otherwise finds it, too.
-func (s *Store) Finding(ctx context.Context, id string) (Finding, error) {
+func (s *Findings) Finding(ctx context.Context, id string) (Finding, error) {
 	const is = `SELECT ` + findingColumns + findingTables + ` WHERE findings.id = `
-	f, err := scanFinding(s.read.QueryRowContext(ctx, is+`?`, id))
+	f, err := scanFinding(s.db.read.QueryRowContext(ctx, is+`?`, id))
 	if errors.Is(err, sql.ErrNoRows) {
-		f, err = scanFinding(s.read.QueryRowContext(ctx, is+`(SELECT id FROM renamed WHERE was = ?)`, id))
+		f, err = scanFinding(s.db.read.QueryRowContext(ctx, is+`(SELECT id FROM renamed WHERE was = ?)`, id))
 	}
 	return f, none(err)
 }
 
 // DueOf lists the open findings that somebody has and that are due up to a day, the earliest and gravest first.
-func (s *Store) DueOf(ctx context.Context, person int64, upTo string, limit int) ([]Finding, error) {
-	return rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+findingTables+
+func (s *Findings) DueOf(ctx context.Context, person int64, upTo string, limit int) ([]Finding, error) {
+	return rows(ctx, s.db.read, scanFinding, `SELECT `+findingColumns+findingTables+
 		` WHERE findings.person_id = ? AND due <> '' AND due <= ? AND state IN `+openStates+`
 		ORDER BY due, severity DESC, findings.id LIMIT ?`, person, upTo, limit)
 }
 
 // Events lists what happened to a finding, oldest first.
-func (s *Store) Events(ctx context.Context, finding string) ([]Event, error) {
-	return rows(ctx, s.read, func(r scanner) (Event, error) {
+func (s *Findings) Events(ctx context.Context, finding string) ([]Event, error) {
+	return rows(ctx, s.db.read, func(r scanner) (Event, error) {
 		var e Event
 		var at int64
 		err := r.Scan(&at, &e.Author, &e.Kind, &e.Was, &e.Became, &e.Comment, &e.Until, &e.BatchID, &e.Revision,
@@ -537,11 +537,11 @@ func (s *Store) Events(ctx context.Context, finding string) ([]Event, error) {
 }
 
 // Elsewhere lists other findings of the same entity field, open ones first.
-func (s *Store) Elsewhere(ctx context.Context, f Finding, limit int) ([]Finding, error) {
+func (s *Findings) Elsewhere(ctx context.Context, f Finding, limit int) ([]Finding, error) {
 	if f.Field == "" {
 		return []Finding{}, nil
 	}
-	return rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+findingTables+
+	return rows(ctx, s.db.read, scanFinding, `SELECT `+findingColumns+findingTables+
 		` WHERE services.name = ? AND entity = ? AND field = ? AND findings.id <> ?
 		ORDER BY state IN `+openStates+` DESC, severity DESC, endpoint LIMIT ?`, f.Service, f.Entity, f.Field, f.ID,
 		limit)
@@ -549,8 +549,8 @@ func (s *Store) Elsewhere(ctx context.Context, f Finding, limit int) ([]Finding,
 
 // Awaiting lists the findings of a service that wait for a proof; LastSeen is when they
 // began to.
-func (s *Store) Awaiting(ctx context.Context, service string) ([]Finding, error) {
-	return rows(ctx, s.read, func(r scanner) (Finding, error) {
+func (s *Findings) Awaiting(ctx context.Context, service string) ([]Finding, error) {
+	return rows(ctx, s.db.read, func(r scanner) (Finding, error) {
 		var f Finding
 		var since int64
 		err := r.Scan(&f.ID, &f.Endpoint, &f.Audience, &f.Direction, &f.Status, &f.Path, &f.Kind, &since)
@@ -563,8 +563,8 @@ func (s *Store) Awaiting(ctx context.Context, service string) ([]Finding, error)
 
 // SameValue lists other findings at which a value leaked that leaked at f, too, those
 // that share most first.
-func (s *Store) SameValue(ctx context.Context, f Finding, limit int) ([]Finding, error) {
-	return rows(ctx, s.read, scanFinding, `SELECT `+findingColumns+findingTables+`
+func (s *Findings) SameValue(ctx context.Context, f Finding, limit int) ([]Finding, error) {
+	return rows(ctx, s.db.read, scanFinding, `SELECT `+findingColumns+findingTables+`
 		JOIN (SELECT other.finding_id AS id, count(DISTINCT other.print) AS shared FROM prints mine JOIN prints other ON other.print = mine.print
 			WHERE mine.finding_id = ?1 AND other.finding_id <> ?1 GROUP BY other.finding_id) same ON same.id = findings.id
 		ORDER BY shared DESC, severity DESC, endpoint, findings.id LIMIT ?2`, f.ID, limit)
@@ -572,8 +572,8 @@ func (s *Store) SameValue(ctx context.Context, f Finding, limit int) ([]Finding,
 
 // Comment notes what somebody says of a finding. Those mentioned, and those who follow it,
 // are told; who says something follows it from then on.
-func (s *Store) Comment(ctx context.Context, id string, e Event, mentioned []int64, entry TrailEntry) error {
-	return s.change(ctx, func(tx *sql.Tx) error {
+func (s *Findings) Comment(ctx context.Context, id string, e Event, mentioned []int64, entry TrailEntry) error {
+	return s.db.change(ctx, func(tx *sql.Tx) error {
 		var found int
 		if err := tx.QueryRowContext(ctx, `SELECT 1 FROM findings WHERE id = ?`, id).Scan(&found); err != nil {
 			return none(err)

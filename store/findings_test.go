@@ -50,7 +50,8 @@ func anyFinding(r *rand.Rand, n int) Finding {
 func peopled(t *testing.T, r *rand.Rand) (*quay, Person) {
 	t.Helper()
 	q := newQuay(t)
-	noor, err := q.AddPerson(t.Context(), Person{Name: "Noor", Email: "noor@fennick-quay.example", Role: "reviewer"},
+	noor, err := q.People.AddPerson(t.Context(), Person{Name: "Noor", Email: "noor@fennick-quay.example",
+		Role: "reviewer"},
 		q.now)
 	if err != nil {
 		t.Fatal(err)
@@ -77,7 +78,7 @@ func peopled(t *testing.T, r *rand.Rand) (*quay, Person) {
 		if b == 3 || b == 6 {
 			gone := batches[r.IntN(len(batches)-1)]
 			batches = slices.DeleteFunc(batches, func(b Batch) bool { return b.ID == gone.ID })
-			if err := q.Withdraw(t.Context(), gone.ID, "Noor", q.now, TrailEntry{At: q.now, Author: "Noor",
+			if err := q.Captures.Withdraw(t.Context(), gone.ID, "Noor", q.now, TrailEntry{At: q.now, Author: "Noor",
 				Action: "withdraw batch", Subject: "batch"}); err != nil {
 				t.Fatal(err)
 			}
@@ -105,7 +106,7 @@ func peopled(t *testing.T, r *rand.Rand) (*quay, Person) {
 // all are the findings there are, in order of their names.
 func (q *quay) all(t *testing.T) []Finding {
 	t.Helper()
-	all, _, err := q.Findings(t.Context(), FindingFilter{}, Page{1, 10_000})
+	all, _, err := q.Findings.Findings(t.Context(), FindingFilter{}, Page{1, 10_000})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -126,7 +127,7 @@ func (q *quay) become(t *testing.T, ids []string, to func(Standing) Standing) Ch
 	t.Helper()
 	q.now = q.now.Add(time.Minute)
 	c := Change{At: q.now, Author: "Noor", Words: "a change"}
-	refused, err := q.ChangeFindings(t.Context(), &c, ids, "", false, func(was Standing) (Standing,
+	refused, err := q.Findings.ChangeFindings(t.Context(), &c, ids, "", false, func(was Standing) (Standing,
 		string) {
 		return to(was), ""
 	}, func(*Change) []TrailEntry { return nil })
@@ -261,7 +262,7 @@ func TestAFilterMeansWhatItSays(t *testing.T) {
 		var got []Finding
 		const size = 17
 		for n := 1; ; n++ {
-			page, counts, err := q.Findings(t.Context(), by, Page{n, size})
+			page, counts, err := q.Findings.Findings(t.Context(), by, Page{n, size})
 			if err != nil {
 				t.Fatalf("%+v: %v", by, err)
 			}
@@ -282,7 +283,7 @@ func TestAFilterMeansWhatItSays(t *testing.T) {
 		if !slices.Equal(names(got), names(want)) {
 			t.Fatalf("%+v lists %v, and should %v", by, names(got), names(want))
 		}
-		ids, err := q.FindingIDs(t.Context(), by, 10_000)
+		ids, err := q.Findings.FindingIDs(t.Context(), by, 10_000)
 		slices.SortFunc(want, func(a, b Finding) int { return cmp.Compare(a.ID, b.ID) })
 		if err != nil || !slices.Equal(ids, names(want)) {
 			t.Fatalf("%+v would change %v, and lists %v: %v", by, ids, names(want), err)
@@ -332,7 +333,8 @@ func TestCountsAreKept(t *testing.T) {
 		return was
 	})
 	same("a change together")
-	if _, _, err := q.Undo(t.Context(), c.ID, Event{At: q.now, Author: "Noor"}, anywhere, TrailEntry{}); err != nil {
+	if _, _, err := q.Findings.Undo(t.Context(), c.ID, Event{At: q.now, Author: "Noor"}, anywhere,
+		TrailEntry{}); err != nil {
 		t.Fatal(err)
 	}
 	same("its undoing")
@@ -340,7 +342,7 @@ func TestCountsAreKept(t *testing.T) {
 	for _, f := range q.all(t) {
 		byState[f.State]++
 	}
-	if got, err := q.StateCounts(t.Context()); err != nil || !maps.Equal(got, byState) {
+	if got, err := q.Findings.StateCounts(t.Context()); err != nil || !maps.Equal(got, byState) {
 		t.Errorf("by state there are %v, and kept %v: %v", byState, got, err)
 	}
 	open := map[string]int{}
@@ -349,7 +351,7 @@ func TestCountsAreKept(t *testing.T) {
 			open[f.EndpointID]++
 		}
 	}
-	endpoints, _, err := q.Endpoints(t.Context(), EndpointFilter{}, Page{1, 100})
+	endpoints, _, err := q.Contracts.Endpoints(t.Context(), EndpointFilter{}, Page{1, 100})
 	for _, e := range endpoints {
 		if e.Open != open[e.ID] {
 			t.Errorf("of %s %d are open, not %d", e.Text, open[e.ID], e.Open)
@@ -398,7 +400,7 @@ func TestUndoneIsAsBefore(t *testing.T) {
 	restored, stayed := 0, 0
 	for i := len(changes) - 1; i >= 0; i-- {
 		was := standings()
-		undone, left, err := q.Undo(t.Context(), changes[i].ID, Event{At: q.now, Author: "Noor"}, anywhere,
+		undone, left, err := q.Findings.Undo(t.Context(), changes[i].ID, Event{At: q.now, Author: "Noor"}, anywhere,
 			TrailEntry{})
 		if err != nil || undone+len(left) != changes[i].Findings {
 			t.Fatalf("change %d of %d findings: %d undone, %d left, %v", i, changes[i].Findings, undone, len(left), err)
@@ -436,7 +438,7 @@ func TestUndoneIsAsBefore(t *testing.T) {
 	if restored < 40 || stayed < 20 {
 		t.Errorf("only %d were restored, and %d were changed since", restored, stayed)
 	}
-	if _, _, err := q.Undo(t.Context(), changes[5].ID, Event{At: q.now, Author: "Noor"}, anywhere,
+	if _, _, err := q.Findings.Undo(t.Context(), changes[5].ID, Event{At: q.now, Author: "Noor"}, anywhere,
 		TrailEntry{}); err != ErrNotFound {
 		t.Errorf("undone twice: %v", err)
 	}

@@ -50,19 +50,19 @@ func scanHook(r scanner) (Hook, error) {
 }
 
 // Hooks lists all hooks, by name.
-func (s *Store) Hooks(ctx context.Context) ([]Hook, error) {
-	return rows(ctx, s.read, scanHook, `SELECT `+hookColumns+` FROM hooks ORDER BY name, id`)
+func (s *Notices) Hooks(ctx context.Context) ([]Hook, error) {
+	return rows(ctx, s.db.read, scanHook, `SELECT `+hookColumns+` FROM hooks ORDER BY name, id`)
 }
 
 // HookByID gives one hook, or [ErrNotFound].
-func (s *Store) HookByID(ctx context.Context, id int64) (Hook, error) {
-	h, err := scanHook(s.read.QueryRowContext(ctx, `SELECT `+hookColumns+` FROM hooks WHERE id = ?`, id))
+func (s *Notices) HookByID(ctx context.Context, id int64) (Hook, error) {
+	h, err := scanHook(s.db.read.QueryRowContext(ctx, `SELECT `+hookColumns+` FROM hooks WHERE id = ?`, id))
 	return h, none(err)
 }
 
 // AddHook adds a hook, which is told of what happens from then on.
-func (s *Store) AddHook(ctx context.Context, h Hook, entry TrailEntry) (Hook, error) {
-	err := s.change(ctx, func(tx *sql.Tx) error {
+func (s *Notices) AddHook(ctx context.Context, h Hook, entry TrailEntry) (Hook, error) {
+	err := s.db.change(ctx, func(tx *sql.Tx) error {
 		r, err := tx.ExecContext(ctx,
 			`INSERT INTO hooks (name, url, address, secret, kinds, least, service, author, created, last_event) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, coalesce((SELECT max(id) FROM events), 0))`,
 			h.Name, h.URL, h.Address, h.Secret, h.Kinds, h.Least, h.Service, h.Author, millis(h.Created))
@@ -78,8 +78,8 @@ func (s *Store) AddHook(ctx context.Context, h Hook, entry TrailEntry) (Hook, er
 }
 
 // DropHook drops a hook with its deliveries, or gives [ErrNotFound].
-func (s *Store) DropHook(ctx context.Context, id int64, entry TrailEntry) error {
-	return s.change(ctx, func(tx *sql.Tx) error {
+func (s *Notices) DropHook(ctx context.Context, id int64, entry TrailEntry) error {
+	return s.db.change(ctx, func(tx *sql.Tx) error {
 		r, err := tx.ExecContext(ctx, `DELETE FROM hooks WHERE id = ?`, id)
 		if err != nil {
 			return err
@@ -92,8 +92,8 @@ func (s *Store) DropHook(ctx context.Context, id int64, entry TrailEntry) error 
 }
 
 // ResealHook replaces the sealed secret of a hook.
-func (s *Store) ResealHook(ctx context.Context, id int64, sealed []byte) error {
-	_, err := s.exec(ctx, `UPDATE hooks SET secret = ? WHERE id = ?`, sealed, id)
+func (s *Notices) ResealHook(ctx context.Context, id int64, sealed []byte) error {
+	_, err := s.db.exec(ctx, `UPDATE hooks SET secret = ? WHERE id = ?`, sealed, id)
 	return err
 }
 
@@ -105,8 +105,8 @@ type Happened struct {
 }
 
 // HappenedAfter lists what happened to findings after an event, oldest first.
-func (s *Store) HappenedAfter(ctx context.Context, after int64, limit int) ([]Happened, error) {
-	return rows(ctx, s.read, func(r scanner) (Happened, error) {
+func (s *Notices) HappenedAfter(ctx context.Context, after int64, limit int) ([]Happened, error) {
+	return rows(ctx, s.db.read, func(r scanner) (Happened, error) {
 		var h Happened
 		var at int64
 		f := &h.Finding
@@ -119,8 +119,8 @@ func (s *Store) HappenedAfter(ctx context.Context, after int64, limit int) ([]Ha
 }
 
 // AddDeliveries adds deliveries of a hook, and notes up to which event it was looked.
-func (s *Store) AddDeliveries(ctx context.Context, hook, lastEvent int64, all []Delivery, entry TrailEntry) error {
-	return s.change(ctx, func(tx *sql.Tx) error {
+func (s *Notices) AddDeliveries(ctx context.Context, hook, lastEvent int64, all []Delivery, entry TrailEntry) error {
+	return s.db.change(ctx, func(tx *sql.Tx) error {
 		for _, d := range all {
 			if _, err := tx.ExecContext(ctx,
 				`INSERT INTO deliveries (hook_id, event, kind, made, next) VALUES (?, ?, ?, ?, ?)`, hook, d.Event,
@@ -147,36 +147,36 @@ func scanDelivery(r scanner) (Delivery, error) {
 }
 
 // DueDeliveries lists deliveries that are to be tried, those first that wait longest.
-func (s *Store) DueDeliveries(ctx context.Context, now time.Time, limit int) ([]Delivery, error) {
-	return rows(ctx, s.read, scanDelivery, `SELECT `+deliveryColumns+
+func (s *Notices) DueDeliveries(ctx context.Context, now time.Time, limit int) ([]Delivery, error) {
+	return rows(ctx, s.db.read, scanDelivery, `SELECT `+deliveryColumns+
 		` FROM deliveries WHERE next > 0 AND next <= ? ORDER BY next, id LIMIT ?`, millis(now), limit)
 }
 
 // Deliveries lists a page of a hook's deliveries, newest first, and counts them.
-func (s *Store) Deliveries(ctx context.Context, hook int64, page Page) (all []Delivery, total int, err error) {
-	if err := s.read.QueryRowContext(ctx, `SELECT count(*) FROM deliveries WHERE hook_id = ?`,
+func (s *Notices) Deliveries(ctx context.Context, hook int64, page Page) (all []Delivery, total int, err error) {
+	if err := s.db.read.QueryRowContext(ctx, `SELECT count(*) FROM deliveries WHERE hook_id = ?`,
 		hook).Scan(&total); err != nil {
 		return nil, 0, err
 	}
-	all, err = rows(ctx, s.read, scanDelivery, `SELECT `+deliveryColumns+
+	all, err = rows(ctx, s.db.read, scanDelivery, `SELECT `+deliveryColumns+
 		` FROM deliveries WHERE hook_id = ? ORDER BY id DESC`+page.sql(), hook)
 	return all, total, err
 }
 
 // Tried notes what came of a try.
-func (s *Store) Tried(ctx context.Context, d Delivery) error {
-	_, err := s.exec(ctx, `UPDATE deliveries SET tries = ?, next = ?, done = ?, said = ? WHERE id = ?`, d.Tries,
+func (s *Notices) Tried(ctx context.Context, d Delivery) error {
+	_, err := s.db.exec(ctx, `UPDATE deliveries SET tries = ?, next = ?, done = ?, said = ? WHERE id = ?`, d.Tries,
 		millis(d.Next), millis(d.Done), d.Said, d.ID)
 	return err
 }
 
 // TryAgain makes a delivery due once more, whatever came of it, or gives [ErrNotFound].
-func (s *Store) TryAgain(ctx context.Context, id int64, now time.Time, entry TrailEntry) error {
-	return s.one(ctx, entry, `UPDATE deliveries SET next = ?, tries = 0, done = 0 WHERE id = ?`, millis(now), id)
+func (s *Notices) TryAgain(ctx context.Context, id int64, now time.Time, entry TrailEntry) error {
+	return s.db.one(ctx, entry, `UPDATE deliveries SET next = ?, tries = 0, done = 0 WHERE id = ?`, millis(now), id)
 }
 
 // DropDeliveries drops what was taken or given up before a time.
-func (s *Store) DropDeliveries(ctx context.Context, before time.Time) error {
-	_, err := s.exec(ctx, `DELETE FROM deliveries WHERE next = 0 AND made < ?`, millis(before))
+func (s *Notices) DropDeliveries(ctx context.Context, before time.Time) error {
+	_, err := s.db.exec(ctx, `DELETE FROM deliveries WHERE next = 0 AND made < ?`, millis(before))
 	return err
 }

@@ -34,21 +34,21 @@ func scanMail(r scanner) (Mail, error) {
 }
 
 // NoticesAfter lists a person's unread notices after one, oldest first, and counts them.
-func (s *Store) NoticesAfter(ctx context.Context, person, after int64,
+func (s *Notices) NoticesAfter(ctx context.Context, person, after int64,
 	limit int) (all []Notice, total int, last int64, err error) {
 	const where = ` FROM notices WHERE person_id = ? AND id > ? AND read = 0`
-	if err = s.read.QueryRowContext(ctx, `SELECT count(*), coalesce(max(id), 0)`+where, person, after).Scan(&total,
+	if err = s.db.read.QueryRowContext(ctx, `SELECT count(*), coalesce(max(id), 0)`+where, person, after).Scan(&total,
 		&last); err != nil || total == 0 {
 		return nil, 0, 0, err
 	}
-	all, err = rows(ctx, s.read, scanNotice, `SELECT `+noticeColumns+where+` ORDER BY id LIMIT ?`, person, after, limit)
+	all, err = rows(ctx, s.db.read, scanNotice, `SELECT `+noticeColumns+where+` ORDER BY id LIMIT ?`, person, after, limit)
 	return all, total, last, err
 }
 
 // AddMail puts a mail by that is to be sent, and notes what it tells of: notices up to one, and
 // the day where it is a digest. A mail without a subject is none, and only noted.
-func (s *Store) AddMail(ctx context.Context, m Mail, mailed int64, digest string) error {
-	return s.change(ctx, func(tx *sql.Tx) error {
+func (s *Notices) AddMail(ctx context.Context, m Mail, mailed int64, digest string) error {
+	return s.db.change(ctx, func(tx *sql.Tx) error {
 		if m.Subject != "" {
 			if _, err := tx.ExecContext(ctx,
 				`INSERT INTO mails (person_id, subject, text, made, next) VALUES (?, ?, ?, ?, ?)`, m.PersonID,
@@ -63,41 +63,41 @@ func (s *Store) AddMail(ctx context.Context, m Mail, mailed int64, digest string
 }
 
 // SetMail says when a person's notices are mailed. What they were told before is not.
-func (s *Store) SetMail(ctx context.Context, person int64, when string) error {
-	_, err := s.exec(ctx, `UPDATE people SET mail = ?, mailed = (SELECT coalesce(max(id), 0) FROM notices) WHERE id = ?`, when, person)
+func (s *Notices) SetMail(ctx context.Context, person int64, when string) error {
+	_, err := s.db.exec(ctx, `UPDATE people SET mail = ?, mailed = (SELECT coalesce(max(id), 0) FROM notices) WHERE id = ?`, when, person)
 	return err
 }
 
 // DueMails lists mails that are to be tried, those first that wait longest.
-func (s *Store) DueMails(ctx context.Context, now time.Time, limit int) ([]Mail, error) {
-	return rows(ctx, s.read, scanMail, `SELECT `+mailColumns+mailTables+
+func (s *Notices) DueMails(ctx context.Context, now time.Time, limit int) ([]Mail, error) {
+	return rows(ctx, s.db.read, scanMail, `SELECT `+mailColumns+mailTables+
 		` WHERE next > 0 AND next <= ? ORDER BY next, mails.id LIMIT ?`, millis(now), limit)
 }
 
 // Mails lists a page of mails, newest first, and counts them.
-func (s *Store) Mails(ctx context.Context, page Page) (all []Mail, total int, err error) {
-	if err := s.read.QueryRowContext(ctx, `SELECT count(*) FROM mails`).Scan(&total); err != nil {
+func (s *Notices) Mails(ctx context.Context, page Page) (all []Mail, total int, err error) {
+	if err := s.db.read.QueryRowContext(ctx, `SELECT count(*) FROM mails`).Scan(&total); err != nil {
 		return nil, 0, err
 	}
-	all, err = rows(ctx, s.read, scanMail, `SELECT `+mailColumns+mailTables+` ORDER BY mails.id DESC`+page.sql())
+	all, err = rows(ctx, s.db.read, scanMail, `SELECT `+mailColumns+mailTables+` ORDER BY mails.id DESC`+page.sql())
 	return all, total, err
 }
 
 // MailTried notes what came of a try.
-func (s *Store) MailTried(ctx context.Context, m Mail) error {
-	_, err := s.exec(ctx, `UPDATE mails SET tries = ?, next = ?, done = ?, said = ? WHERE id = ?`, m.Tries,
+func (s *Notices) MailTried(ctx context.Context, m Mail) error {
+	_, err := s.db.exec(ctx, `UPDATE mails SET tries = ?, next = ?, done = ?, said = ? WHERE id = ?`, m.Tries,
 		millis(m.Next), millis(m.Done), m.Said, m.ID)
 	return err
 }
 
 // MailAgain makes a mail due once more, whatever came of it, or gives [ErrNotFound].
-func (s *Store) MailAgain(ctx context.Context, id int64, now time.Time, entry TrailEntry) error {
-	return s.one(ctx, entry, `UPDATE mails SET next = ?, tries = 0, done = 0 WHERE id = ?`, millis(now), id)
+func (s *Notices) MailAgain(ctx context.Context, id int64, now time.Time, entry TrailEntry) error {
+	return s.db.one(ctx, entry, `UPDATE mails SET next = ?, tries = 0, done = 0 WHERE id = ?`, millis(now), id)
 }
 
 // DropMails drops what was taken or given up before a time.
-func (s *Store) DropMails(ctx context.Context, before time.Time) error {
-	_, err := s.exec(ctx, `DELETE FROM mails WHERE next = 0 AND made < ?`, millis(before))
+func (s *Notices) DropMails(ctx context.Context, before time.Time) error {
+	_, err := s.db.exec(ctx, `DELETE FROM mails WHERE next = 0 AND made < ?`, millis(before))
 	return err
 }
 
@@ -112,8 +112,8 @@ type ViewFollow struct {
 
 // FollowView makes a person one who is told of what comes into a view, of their own or shared,
 // from now on; or no longer. It gives [ErrNotFound] for a view that they do not see.
-func (s *Store) FollowView(ctx context.Context, person, view int64, on bool) error {
-	return s.change(ctx, func(tx *sql.Tx) error {
+func (s *Notices) FollowView(ctx context.Context, person, view int64, on bool) error {
+	return s.db.change(ctx, func(tx *sql.Tx) error {
 		var found int
 		if err := tx.QueryRowContext(ctx, `SELECT 1 FROM views WHERE id = ? AND (person_id = ? OR shared = 1)`, view,
 			person).Scan(&found); err != nil {
@@ -130,16 +130,16 @@ func (s *Store) FollowView(ctx context.Context, person, view int64, on bool) err
 
 // BehindViews lists the follows of views since which something came or came back, of people
 // who may come in.
-func (s *Store) BehindViews(ctx context.Context) ([]ViewFollow, error) {
-	return rows(ctx, s.read, func(r scanner) (v ViewFollow, err error) {
+func (s *Notices) BehindViews(ctx context.Context) ([]ViewFollow, error) {
+	return rows(ctx, s.db.read, func(r scanner) (v ViewFollow, err error) {
 		return v, r.Scan(&v.PersonID, &v.ViewID, &v.Name, &v.Query, &v.LastEvent)
 	}, `SELECT view_follows.person_id, view_id, views.name, query, last_event FROM view_follows JOIN views ON views.id = view_id JOIN people ON people.id = view_follows.person_id
 		WHERE active = 1 AND (shared = 1 OR views.person_id = view_follows.person_id) AND last_event < (SELECT coalesce(max(id), 0) FROM events)`)
 }
 
 // ToldOfView notes up to which event a view was looked at, and gives the notice where it is one.
-func (s *Store) ToldOfView(ctx context.Context, v ViewFollow, last int64, n *Notice) error {
-	return s.change(ctx, func(tx *sql.Tx) error {
+func (s *Notices) ToldOfView(ctx context.Context, v ViewFollow, last int64, n *Notice) error {
+	return s.db.change(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE view_follows SET last_event = ? WHERE person_id = ? AND view_id = ?`,
 			last, v.PersonID, v.ViewID); err != nil {
 			return err

@@ -27,7 +27,7 @@ type Numbers struct {
 }
 
 // Numbers counts what an operator watches, on a reading connection.
-func (s *Store) Numbers(ctx context.Context) (Numbers, error) {
+func (s *Database) Numbers(ctx context.Context) (Numbers, error) {
 	n := Numbers{Findings: map[string]map[int]int{}}
 	found, err := s.read.QueryContext(ctx, `SELECT state, severity, count(*) FROM findings GROUP BY state, severity`)
 	if err != nil {
@@ -76,7 +76,7 @@ func (s *Store) Numbers(ctx context.Context) (Numbers, error) {
 }
 
 // TryWrite writes something and takes it back: nil where the database can be written to.
-func (s *Store) TryWrite(ctx context.Context) error {
+func (s *Database) TryWrite(ctx context.Context) error {
 	err := s.change(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx,
 			`INSERT INTO settings VALUES ('try', '') ON CONFLICT DO UPDATE SET value = value`); err != nil {
@@ -89,3 +89,17 @@ func (s *Store) TryWrite(ctx context.Context) error {
 	}
 	return err
 }
+
+// Size gives how many bytes the database takes.
+func (s *Database) Size(ctx context.Context) (int64, error) {
+	var pages, size, free int64
+	for pragma, into := range map[string]*int64{"page_count": &pages, "page_size": &size, "freelist_count": &free} {
+		if err := s.read.QueryRowContext(ctx, `PRAGMA `+pragma).Scan(into); err != nil {
+			return 0, err
+		}
+	}
+	return (pages - free) * size, nil
+}
+
+// Written counts what was written by this process: how it stands is as it was while that is the same.
+func (s *Database) Written() int64 { return s.written.Load() }

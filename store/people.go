@@ -64,25 +64,25 @@ func scanPerson(r scanner) (Person, error) {
 }
 
 // People lists everybody, by name.
-func (s *Store) People(ctx context.Context) ([]Person, error) {
-	return rows(ctx, s.read, scanPerson, `SELECT `+personColumns+` FROM people ORDER BY name, email`)
+func (s *People) People(ctx context.Context) ([]Person, error) {
+	return rows(ctx, s.db.read, scanPerson, `SELECT `+personColumns+` FROM people ORDER BY name, email`)
 }
 
 // PersonByID finds a person by number, or gives [ErrNotFound].
-func (s *Store) PersonByID(ctx context.Context, id int64) (Person, error) {
-	p, err := scanPerson(s.read.QueryRowContext(ctx, `SELECT `+personColumns+` FROM people WHERE id = ?`, id))
+func (s *People) PersonByID(ctx context.Context, id int64) (Person, error) {
+	p, err := scanPerson(s.db.read.QueryRowContext(ctx, `SELECT `+personColumns+` FROM people WHERE id = ?`, id))
 	return p, none(err)
 }
 
 // PersonByEmail finds a person by e-mail address, or gives [ErrNotFound].
-func (s *Store) PersonByEmail(ctx context.Context, email string) (Person, error) {
-	p, err := scanPerson(s.read.QueryRowContext(ctx, `SELECT `+personColumns+` FROM people WHERE email = ?`, email))
+func (s *People) PersonByEmail(ctx context.Context, email string) (Person, error) {
+	p, err := scanPerson(s.db.read.QueryRowContext(ctx, `SELECT `+personColumns+` FROM people WHERE email = ?`, email))
 	return p, none(err)
 }
 
 // AddPerson adds a person; the e-mail address must be new.
-func (s *Store) AddPerson(ctx context.Context, p Person, now time.Time) (Person, error) {
-	r, err := s.exec(ctx, `INSERT INTO people (name, email, role, password, created) VALUES (?, ?, ?, ?, ?)`,
+func (s *People) AddPerson(ctx context.Context, p Person, now time.Time) (Person, error) {
+	r, err := s.db.exec(ctx, `INSERT INTO people (name, email, role, password, created) VALUES (?, ?, ?, ?, ?)`,
 		p.Name, p.Email, p.Role, p.Password, millis(now))
 	if err != nil {
 		return p, err
@@ -94,9 +94,9 @@ func (s *Store) AddPerson(ctx context.Context, p Person, now time.Time) (Person,
 
 // Invite adds a person whose e-mail address must be new, with the hash of the one-time code by
 // which they set themselves up.
-func (s *Store) Invite(ctx context.Context, p Person, hash string, now, expires time.Time,
+func (s *People) Invite(ctx context.Context, p Person, hash string, now, expires time.Time,
 	entry TrailEntry) (Person, error) {
-	err := s.change(ctx, func(tx *sql.Tx) error {
+	err := s.db.change(ctx, func(tx *sql.Tx) error {
 		if err := tx.QueryRowContext(ctx,
 			`INSERT INTO people (name, email, role, password, created) VALUES (?, ?, ?, ?, ?) RETURNING id`,
 			p.Name, p.Email, p.Role, p.Password, millis(now)).Scan(&p.ID); err != nil {
@@ -113,9 +113,9 @@ func (s *Store) Invite(ctx context.Context, p Person, hash string, now, expires 
 
 // AddSetupCode keeps the hash of a one-time code. personID is 0 for the code of
 // the first person; older codes of the same person end.
-func (s *Store) AddSetupCode(ctx context.Context, hash string, personID int64, expires time.Time,
+func (s *People) AddSetupCode(ctx context.Context, hash string, personID int64, expires time.Time,
 	entry TrailEntry) error {
-	return s.change(ctx, func(tx *sql.Tx) error {
+	return s.db.change(ctx, func(tx *sql.Tx) error {
 		if err := addSetupCode(ctx, tx, hash, personID, expires); err != nil {
 			return err
 		}
@@ -134,23 +134,23 @@ func addSetupCode(ctx context.Context, tx *sql.Tx, hash string, personID int64, 
 
 // SetupCode tells whose a one-time code is; the zero Person where it is that of the first one. It gives
 // [ErrNotFound] for a code that is unknown, used or has ended.
-func (s *Store) SetupCode(ctx context.Context, hash string, now time.Time) (Person, error) {
+func (s *People) SetupCode(ctx context.Context, hash string, now time.Time) (Person, error) {
 	var who sql.NullInt64
-	err := s.read.QueryRowContext(ctx, `SELECT person_id FROM setup_codes WHERE hash = ? AND expires > ?`, hash,
+	err := s.db.read.QueryRowContext(ctx, `SELECT person_id FROM setup_codes WHERE hash = ? AND expires > ?`, hash,
 		millis(now)).Scan(&who)
 	if err != nil || !who.Valid {
 		return Person{}, none(err)
 	}
-	p, err := scanPerson(s.read.QueryRowContext(ctx, `SELECT `+personColumns+` FROM people WHERE id = ?`, who.Int64))
+	p, err := scanPerson(s.db.read.QueryRowContext(ctx, `SELECT `+personColumns+` FROM people WHERE id = ?`, who.Int64))
 	return p, none(err)
 }
 
 // UseSetupCode ends a code and sets the person's name and password, making the person first where the
 // code is that of the first one. All their sessions end, and, where tokens says so, their tokens. It
 // gives [ErrNotFound] for a code that is unknown, used or has ended.
-func (s *Store) UseSetupCode(ctx context.Context, hash string, p Person, tokens bool, now time.Time,
+func (s *People) UseSetupCode(ctx context.Context, hash string, p Person, tokens bool, now time.Time,
 	note Note[Person]) (Person, error) {
-	err := s.change(ctx, func(tx *sql.Tx) error {
+	err := s.db.change(ctx, func(tx *sql.Tx) error {
 		var who sql.NullInt64
 		err := tx.QueryRowContext(ctx, `DELETE FROM setup_codes WHERE hash = ? AND expires > ? RETURNING person_id`,
 			hash, millis(now)).Scan(&who)
@@ -182,16 +182,16 @@ func (s *Store) UseSetupCode(ctx context.Context, hash string, p Person, tokens 
 }
 
 // PersonBySubject finds who signs in with a provider, or gives [ErrNotFound].
-func (s *Store) PersonBySubject(ctx context.Context, subject string) (Person, error) {
-	p, err := scanPerson(s.read.QueryRowContext(ctx, `SELECT `+personColumns+` FROM people WHERE subject = ?`, subject))
+func (s *People) PersonBySubject(ctx context.Context, subject string) (Person, error) {
+	p, err := scanPerson(s.db.read.QueryRowContext(ctx, `SELECT `+personColumns+` FROM people WHERE subject = ?`, subject))
 	return p, none(err)
 }
 
 // BindSubject notes how somebody signs in with a provider, and their name where they have none
 // yet. It gives [ErrConflict] for somebody who signs in as another there.
-func (s *Store) BindSubject(ctx context.Context, id int64, subject, name string, entry TrailEntry) (Person, error) {
+func (s *People) BindSubject(ctx context.Context, id int64, subject, name string, entry TrailEntry) (Person, error) {
 	var p Person
-	err := s.change(ctx, func(tx *sql.Tx) (err error) {
+	err := s.db.change(ctx, func(tx *sql.Tx) (err error) {
 		p, err = scanPerson(tx.QueryRowContext(ctx,
 			`UPDATE people SET subject = ?1, name = iif(name = '', ?2, name) WHERE id = ?3 AND subject IN ('', ?1) RETURNING `+personColumns, subject, name, id))
 		if err = none(err); err == ErrNotFound {
@@ -208,8 +208,8 @@ func (s *Store) BindSubject(ctx context.Context, id int64, subject, name string,
 }
 
 // AddKey keeps a session or token under the hash of its secret.
-func (s *Store) AddKey(ctx context.Context, hash string, k Key, note Note[Key]) (Key, error) {
-	err := s.change(ctx, func(tx *sql.Tx) error {
+func (s *People) AddKey(ctx context.Context, hash string, k Key, note Note[Key]) (Key, error) {
+	err := s.db.change(ctx, func(tx *sql.Tx) error {
 		if err := tx.QueryRowContext(ctx,
 			`INSERT INTO keys (hash, kind, person_id, name, created, expires, scope, service_id)
 			VALUES (?, ?, ?, ?, ?, ?, ?, (SELECT id FROM services WHERE name = ?)) RETURNING id`,
@@ -234,21 +234,21 @@ func (k *Key) fields() (into []any, finish func()) {
 
 // KeyByHash finds a session or token and its person, or gives [ErrNotFound]. It
 // gives ended ones too.
-func (s *Store) KeyByHash(ctx context.Context, hash string) (Key, Person, error) {
+func (s *People) KeyByHash(ctx context.Context, hash string) (Key, Person, error) {
 	return s.key(ctx, `hash = ?`, hash)
 }
 
 // KeyByID is KeyByHash by the id of a session or token.
-func (s *Store) KeyByID(ctx context.Context, id int64) (Key, Person, error) {
+func (s *People) KeyByID(ctx context.Context, id int64) (Key, Person, error) {
 	return s.key(ctx, `keys.id = ?`, id)
 }
 
-func (s *Store) key(ctx context.Context, which string, value any) (Key, Person, error) {
+func (s *People) key(ctx context.Context, which string, value any) (Key, Person, error) {
 	var k Key
 	var p Person
 	var roles string
 	into, finish := k.fields()
-	err := s.read.QueryRowContext(ctx, `SELECT `+keyColumns+
+	err := s.db.read.QueryRowContext(ctx, `SELECT `+keyColumns+
 		`, people.id, people.name, people.email, people.role, people.password, people.active, people.factor_on, people.mail, people.subject, `+rolesColumn+`
 		FROM keys JOIN people ON people.id = keys.person_id WHERE `+which, value).
 		Scan(append(into, &p.ID, &p.Name, &p.Email, &p.Role, &p.Password, &p.Active, &p.FactorOn, &p.Mail, &p.Subject,
@@ -261,14 +261,14 @@ func (s *Store) key(ctx context.Context, which string, value any) (Key, Person, 
 }
 
 // TouchKey notes that a key was used.
-func (s *Store) TouchKey(ctx context.Context, id int64, now time.Time) error {
-	_, err := s.exec(ctx, `UPDATE keys SET last_used = ? WHERE id = ?`, millis(now), id)
+func (s *People) TouchKey(ctx context.Context, id int64, now time.Time) error {
+	_, err := s.db.exec(ctx, `UPDATE keys SET last_used = ? WHERE id = ?`, millis(now), id)
 	return err
 }
 
 // EndKey ends a key of a person, or gives [ErrNotFound].
-func (s *Store) EndKey(ctx context.Context, id, personID int64, note Note[Key]) error {
-	return s.change(ctx, func(tx *sql.Tx) error {
+func (s *People) EndKey(ctx context.Context, id, personID int64, note Note[Key]) error {
+	return s.db.change(ctx, func(tx *sql.Tx) error {
 		k := Key{ID: id, PersonID: personID}
 		if err := tx.QueryRowContext(ctx, `DELETE FROM keys WHERE id = ? AND person_id = ? RETURNING kind, name`, id,
 			personID).Scan(&k.Kind, &k.Name); err != nil {
@@ -279,8 +279,8 @@ func (s *Store) EndKey(ctx context.Context, id, personID int64, note Note[Key]) 
 }
 
 // Keys lists a person's sessions or tokens that have not ended, the one used last first.
-func (s *Store) Keys(ctx context.Context, personID int64, kind string, now time.Time) ([]Key, error) {
-	return rows(ctx, s.read, func(r scanner) (Key, error) {
+func (s *People) Keys(ctx context.Context, personID int64, kind string, now time.Time) ([]Key, error) {
+	return rows(ctx, s.db.read, func(r scanner) (Key, error) {
 		var k Key
 		into, finish := k.fields()
 		err := r.Scan(into...)
@@ -293,10 +293,10 @@ func (s *Store) Keys(ctx context.Context, personID int64, kind string, now time.
 
 // ChangePerson changes a person if check, which is given everybody, does not object. Who is no
 // longer active has no keys any more.
-func (s *Store) ChangePerson(ctx context.Context, id int64, change func(p *Person), check func(all []Person) error,
+func (s *People) ChangePerson(ctx context.Context, id int64, change func(p *Person), check func(all []Person) error,
 	entry TrailEntry) (Person, error) {
 	var p Person
-	err := s.change(ctx, func(tx *sql.Tx) error {
+	err := s.db.change(ctx, func(tx *sql.Tx) error {
 		found, err := tx.QueryContext(ctx, `SELECT `+personColumns+` FROM people ORDER BY id`)
 		if err != nil {
 			return err
@@ -353,8 +353,8 @@ func (s *Store) ChangePerson(ctx context.Context, id int64, change func(p *Perso
 }
 
 // SetPassword gives a person another password, and ends all of their sessions but one.
-func (s *Store) SetPassword(ctx context.Context, id int64, password string, but int64, entry TrailEntry) error {
-	return s.change(ctx, func(tx *sql.Tx) error {
+func (s *People) SetPassword(ctx context.Context, id int64, password string, but int64, entry TrailEntry) error {
+	return s.db.change(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE people SET password = ? WHERE id = ?`, password, id); err != nil {
 			return err
 		}
@@ -368,9 +368,9 @@ func (s *Store) SetPassword(ctx context.Context, id int64, password string, but 
 
 // SetFactor sets the second factor of a person: a sealed secret, or nil for none, and the
 // hashes of recovery codes once it is confirmed.
-func (s *Store) SetFactor(ctx context.Context, id int64, sealed []byte, on bool, recovery []string,
+func (s *People) SetFactor(ctx context.Context, id int64, sealed []byte, on bool, recovery []string,
 	entry *TrailEntry) error {
-	return s.change(ctx, func(tx *sql.Tx) error {
+	return s.db.change(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx,
 			`UPDATE people SET factor = ?, factor_on = ?, factor_step = iif(?2, factor_step, 0) WHERE id = ?3`, sealed,
 			on, id); err != nil {
@@ -392,15 +392,15 @@ func (s *Store) SetFactor(ctx context.Context, id int64, sealed []byte, on bool,
 }
 
 // ResealFactor replaces the sealed secret of a person's second factor.
-func (s *Store) ResealFactor(ctx context.Context, id int64, sealed []byte) error {
-	_, err := s.exec(ctx, `UPDATE people SET factor = ? WHERE id = ?`, sealed, id)
+func (s *People) ResealFactor(ctx context.Context, id int64, sealed []byte) error {
+	_, err := s.db.exec(ctx, `UPDATE people SET factor = ? WHERE id = ?`, sealed, id)
 	return err
 }
 
 // UseStep notes that a code of a time step was used. It gives [ErrConflict] for a step that was
 // used already, or an earlier one.
-func (s *Store) UseStep(ctx context.Context, id, step int64) error {
-	r, err := s.exec(ctx, `UPDATE people SET factor_step = ? WHERE id = ? AND factor_step < ?`, step, id, step)
+func (s *People) UseStep(ctx context.Context, id, step int64) error {
+	r, err := s.db.exec(ctx, `UPDATE people SET factor_step = ? WHERE id = ? AND factor_step < ?`, step, id, step)
 	if err != nil {
 		return err
 	}
@@ -411,8 +411,8 @@ func (s *Store) UseStep(ctx context.Context, id, step int64) error {
 }
 
 // UseRecovery uses a recovery code up, or gives [ErrNotFound].
-func (s *Store) UseRecovery(ctx context.Context, id int64, hash string) error {
-	r, err := s.exec(ctx, `DELETE FROM recovery_codes WHERE person_id = ? AND hash = ?`, id, hash)
+func (s *People) UseRecovery(ctx context.Context, id int64, hash string) error {
+	r, err := s.db.exec(ctx, `DELETE FROM recovery_codes WHERE person_id = ? AND hash = ?`, id, hash)
 	if err != nil {
 		return err
 	}
@@ -423,24 +423,6 @@ func (s *Store) UseRecovery(ctx context.Context, id int64, hash string) error {
 }
 
 // RecoveryLeft counts a person's recovery codes that were not used.
-func (s *Store) RecoveryLeft(ctx context.Context, id int64) (n int, err error) {
-	return n, s.read.QueryRowContext(ctx, `SELECT count(*) FROM recovery_codes WHERE person_id = ?`, id).Scan(&n)
-}
-
-// ServiceOf tells which service something is of, by its id: a finding, capture, batch, result or
-// request; a service by its name. It gives [ErrNotFound] for what is not there.
-func (s *Store) ServiceOf(ctx context.Context, what, id string) (name string, err error) {
-	query, ok := map[string]string{
-		"service": `SELECT id FROM services WHERE name = ?`,
-		"finding": `SELECT service_id FROM findings WHERE id = ?`,
-		"capture": `SELECT service_id FROM captures JOIN batches ON batches.id = batch_id WHERE captures.id = ?`,
-		"batch":   `SELECT service_id FROM batches WHERE id = ?`,
-		"request": `SELECT service_id FROM requests WHERE id = ?`,
-		"result":  `SELECT service_id FROM results WHERE id = ?`,
-	}[what]
-	if !ok {
-		return "", ErrNotFound
-	}
-	err = s.read.QueryRowContext(ctx, `SELECT name FROM services WHERE id = (`+query+`)`, id).Scan(&name)
-	return name, none(err)
+func (s *People) RecoveryLeft(ctx context.Context, id int64) (n int, err error) {
+	return n, s.db.read.QueryRowContext(ctx, `SELECT count(*) FROM recovery_codes WHERE person_id = ?`, id).Scan(&n)
 }

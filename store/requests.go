@@ -42,8 +42,8 @@ func scanRequest(r scanner) (Request, error) {
 
 // AddRequest keeps a request. One that asks for the same and is open is given instead, with
 // [ErrExists].
-func (s *Store) AddRequest(ctx context.Context, q Request, entry TrailEntry) (Request, error) {
-	err := s.change(ctx, func(tx *sql.Tx) error {
+func (s *Contracts) AddRequest(ctx context.Context, q Request, entry TrailEntry) (Request, error) {
+	err := s.db.change(ctx, func(tx *sql.Tx) error {
 		var service int64
 		if err := tx.QueryRowContext(ctx, `SELECT id FROM services WHERE name = ?`,
 			q.Service).Scan(&service); err != nil {
@@ -75,8 +75,8 @@ func (s *Store) AddRequest(ctx context.Context, q Request, entry TrailEntry) (Re
 }
 
 // RequestByID gives one request, or [ErrNotFound].
-func (s *Store) RequestByID(ctx context.Context, id int64) (Request, error) {
-	q, err := scanRequest(s.read.QueryRowContext(ctx, `SELECT `+requestColumns+requestTables+` WHERE requests.id = ?`,
+func (s *Contracts) RequestByID(ctx context.Context, id int64) (Request, error) {
+	q, err := scanRequest(s.db.read.QueryRowContext(ctx, `SELECT `+requestColumns+requestTables+` WHERE requests.id = ?`,
 		id))
 	return q, none(err)
 }
@@ -90,7 +90,7 @@ type RequestFilter struct {
 }
 
 // Requests lists a page of requests, newest first, and counts all that fit.
-func (s *Store) Requests(ctx context.Context, by RequestFilter, page Page) (all []Request, total int, err error) {
+func (s *Contracts) Requests(ctx context.Context, by RequestFilter, page Page) (all []Request, total int, err error) {
 	var f filter
 	f.in("state", by.States)
 	if by.Service != "" {
@@ -102,18 +102,18 @@ func (s *Store) Requests(ctx context.Context, by RequestFilter, page Page) (all 
 	if by.Person != 0 {
 		f.and("person_id = ?", by.Person)
 	}
-	if err := s.read.QueryRowContext(ctx, `SELECT count(*)`+requestTables+f.sql(), f.args...).Scan(&total); err != nil {
+	if err := s.db.read.QueryRowContext(ctx, `SELECT count(*)`+requestTables+f.sql(), f.args...).Scan(&total); err != nil {
 		return nil, 0, err
 	}
-	all, err = rows(ctx, s.read, scanRequest, `SELECT `+requestColumns+requestTables+f.sql()+
+	all, err = rows(ctx, s.db.read, scanRequest, `SELECT `+requestColumns+requestTables+f.sql()+
 		` ORDER BY requests.id DESC`+page.sql(), f.args...)
 	return all, total, err
 }
 
 // DecideRequest ends an open request and tells who asked. It gives [ErrConflict] where it is not
 // open any more.
-func (s *Store) DecideRequest(ctx context.Context, q Request, by int64, entry TrailEntry) error {
-	return s.change(ctx, func(tx *sql.Tx) error {
+func (s *Contracts) DecideRequest(ctx context.Context, q Request, by int64, entry TrailEntry) error {
+	return s.db.change(ctx, func(tx *sql.Tx) error {
 		r, err := tx.ExecContext(ctx,
 			`UPDATE requests SET state = ?, decided_by = ?, decided = ?, decision = ?, revision = ? WHERE id = ? AND state = 'open'`,
 			q.State, q.DecidedBy, millis(q.Decided), q.Decision, q.Revision, q.ID)

@@ -55,11 +55,11 @@ func giveUp(dir string) bool {
 }
 
 // Room is the disk's free bytes in the data folder.
-func (s *Store) Room() (free uint64, err error) { return freeBytes(s.dir) }
+func (s *Database) Room() (free uint64, err error) { return freeBytes(s.dir) }
 
 // Essential does what must work on a full disk, too: at want of room it is done once more with the reserve,
 // and the database may grow somewhat beyond its bound.
-func (s *Store) Essential(ctx context.Context, do func() error) error {
+func (s *Database) Essential(ctx context.Context, do func() error) error {
 	err := do()
 	if !isFull(err) {
 		return err
@@ -84,7 +84,7 @@ func (s *Store) Essential(ctx context.Context, do func() error) error {
 
 // Scrub empties the log, in which what was deleted may still stand, into the database, where it is overwritten.
 // Room on the disk that the log took is free then.
-func (s *Store) Scrub(ctx context.Context) error {
+func (s *Database) Scrub(ctx context.Context) error {
 	var busy, log, done int
 	return full(s.write.QueryRowContext(ctx, `PRAGMA wal_checkpoint(TRUNCATE)`).Scan(&busy, &log, &done))
 }

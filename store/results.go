@@ -62,7 +62,7 @@ func (r *Result) compare(ctx context.Context, tx *sql.Tx) error {
 const keptResults = 100
 
 // AddResult keeps a result, and drops old ones of its line.
-func (s *Store) AddResult(ctx context.Context, r Result, note Note[Result]) (Result, error) {
+func (s *Findings) AddResult(ctx context.Context, r Result, note Note[Result]) (Result, error) {
 	found, err := json.Marshal(r.Findings)
 	if err != nil {
 		return r, err
@@ -71,7 +71,7 @@ func (s *Store) AddResult(ctx context.Context, r Result, note Note[Result]) (Res
 	if err != nil {
 		return r, err
 	}
-	err = s.change(ctx, func(tx *sql.Tx) error {
+	err = s.db.change(ctx, func(tx *sql.Tx) error {
 		var service int64
 		if err := tx.QueryRowContext(ctx, `SELECT id, main_line = ? FROM services WHERE name = ?`, r.Line,
 			r.Service).Scan(&service, &r.Main); err != nil {
@@ -125,7 +125,7 @@ func scanResult(r scanner, more ...any) (Result, error) {
 
 // Results lists a page of results without their findings, newest first, of a service or line
 // where one is named.
-func (s *Store) Results(ctx context.Context, service, line string, page Page) ([]Result, int, error) {
+func (s *Findings) Results(ctx context.Context, service, line string, page Page) ([]Result, int, error) {
 	var f filter
 	if service != "" {
 		f.and("services.name = ?", service)
@@ -134,17 +134,17 @@ func (s *Store) Results(ctx context.Context, service, line string, page Page) ([
 		f.and("line = ?", line)
 	}
 	var total int
-	if err := s.read.QueryRowContext(ctx, `SELECT count(*)`+resultTables+f.sql(), f.args...).Scan(&total); err != nil {
+	if err := s.db.read.QueryRowContext(ctx, `SELECT count(*)`+resultTables+f.sql(), f.args...).Scan(&total); err != nil {
 		return nil, 0, err
 	}
-	all, err := rows(ctx, s.read, func(r scanner) (Result, error) { return scanResult(r) }, `SELECT `+resultColumns+
+	all, err := rows(ctx, s.db.read, func(r scanner) (Result, error) { return scanResult(r) }, `SELECT `+resultColumns+
 		resultTables+f.sql()+` ORDER BY results.id DESC`+page.sql(), f.args...)
 	return all, total, err
 }
 
-func (s *Store) result(ctx context.Context, where string, args ...any) (Result, error) {
+func (s *Findings) result(ctx context.Context, where string, args ...any) (Result, error) {
 	var found, compared string
-	r, err := scanResult(s.read.QueryRowContext(ctx, `SELECT `+resultColumns+`, findings, compared`+resultTables+where,
+	r, err := scanResult(s.db.read.QueryRowContext(ctx, `SELECT `+resultColumns+`, findings, compared`+resultTables+where,
 		args...), &found, &compared)
 	if err != nil {
 		return r, err
@@ -158,19 +158,19 @@ func (s *Store) result(ctx context.Context, where string, args ...any) (Result, 
 }
 
 // ResultByID gives a result with its findings, or [ErrNotFound].
-func (s *Store) ResultByID(ctx context.Context, id int64) (Result, error) {
+func (s *Findings) ResultByID(ctx context.Context, id int64) (Result, error) {
 	return s.result(ctx, ` WHERE results.id = ?`, id)
 }
 
 // MainBefore gives the latest result of a service's main line that is older than one, or
 // [ErrNotFound].
-func (s *Store) MainBefore(ctx context.Context, service string, id int64) (Result, error) {
+func (s *Findings) MainBefore(ctx context.Context, service string, id int64) (Result, error) {
 	return s.result(ctx, ` WHERE services.name = ? AND line = main_line AND results.id < ? ORDER BY results.id DESC LIMIT 1`, service, id)
 }
 
 // DropResult forgets a result, or gives [ErrNotFound].
-func (s *Store) DropResult(ctx context.Context, id int64, entry TrailEntry) error {
-	return s.change(ctx, func(tx *sql.Tx) error {
+func (s *Findings) DropResult(ctx context.Context, id int64, entry TrailEntry) error {
+	return s.db.change(ctx, func(tx *sql.Tx) error {
 		r, err := tx.ExecContext(ctx, `DELETE FROM results WHERE id = ?`, id)
 		if err != nil {
 			return err
@@ -183,8 +183,8 @@ func (s *Store) DropResult(ctx context.Context, id int64, entry TrailEntry) erro
 }
 
 // SetMainLine says which line of a service others are compared with, or gives [ErrNotFound].
-func (s *Store) SetMainLine(ctx context.Context, service, line string, entry TrailEntry) error {
-	return s.change(ctx, func(tx *sql.Tx) error {
+func (s *Findings) SetMainLine(ctx context.Context, service, line string, entry TrailEntry) error {
+	return s.db.change(ctx, func(tx *sql.Tx) error {
 		r, err := tx.ExecContext(ctx, `UPDATE services SET main_line = ? WHERE name = ?`, line, service)
 		if err != nil {
 			return err
@@ -197,13 +197,13 @@ func (s *Store) SetMainLine(ctx context.Context, service, line string, entry Tra
 }
 
 // pairs gives what a query has for ids: of two columns, the second by the first, which is id.
-func (s *Store) pairs(ctx context.Context, query string, ids []string) (map[string]string, error) {
+func (s *Findings) pairs(ctx context.Context, query string, ids []string) (map[string]string, error) {
 	list, err := json.Marshal(ids)
 	if err != nil {
 		return nil, err
 	}
 	all := map[string]string{}
-	_, err = rows(ctx, s.read, func(r scanner) (none struct{}, err error) {
+	_, err = rows(ctx, s.db.read, func(r scanner) (none struct{}, err error) {
 		var id, value string
 		err = r.Scan(&id, &value)
 		all[id] = value
@@ -213,6 +213,6 @@ func (s *Store) pairs(ctx context.Context, query string, ids []string) (map[stri
 }
 
 // FindingStates gives the states of those findings that are tracked, by fingerprint.
-func (s *Store) FindingStates(ctx context.Context, ids []string) (map[string]string, error) {
+func (s *Findings) FindingStates(ctx context.Context, ids []string) (map[string]string, error) {
 	return s.pairs(ctx, `SELECT id, state FROM findings`, ids)
 }

@@ -75,18 +75,18 @@ func scanRevision(r scanner, more ...any) (Revision, error) {
 }
 
 // Revision gives the contracts in force of a service, or [ErrNotFound].
-func (s *Store) Revision(ctx context.Context, service string) (Revision, error) {
+func (s *Contracts) Revision(ctx context.Context, service string) (Revision, error) {
 	return s.revision(ctx, ` WHERE services.name = ? AND number = in_force`, service)
 }
 
 // RevisionNumber gives one revision of a service, or [ErrNotFound].
-func (s *Store) RevisionNumber(ctx context.Context, service string, number int) (Revision, error) {
+func (s *Contracts) RevisionNumber(ctx context.Context, service string, number int) (Revision, error) {
 	return s.revision(ctx, ` WHERE services.name = ? AND number = ?`, service, number)
 }
 
-func (s *Store) revision(ctx context.Context, where string, args ...any) (Revision, error) {
+func (s *Contracts) revision(ctx context.Context, where string, args ...any) (Revision, error) {
 	var files string
-	v, err := scanRevision(s.read.QueryRowContext(ctx, `SELECT `+revisionColumns+`, files`+revisionTables+where,
+	v, err := scanRevision(s.db.read.QueryRowContext(ctx, `SELECT `+revisionColumns+`, files`+revisionTables+where,
 		args...), &files)
 	if err != nil {
 		return v, none(err)
@@ -96,7 +96,7 @@ func (s *Store) revision(ctx context.Context, where string, args ...any) (Revisi
 
 // Revisions lists a page of a service's revisions without their files, newest
 // first; those waiting for approval alone where waiting is set.
-func (s *Store) Revisions(ctx context.Context, service string, waiting bool, page Page) ([]Revision, int, error) {
+func (s *Contracts) Revisions(ctx context.Context, service string, waiting bool, page Page) ([]Revision, int, error) {
 	var f filter
 	if service != "" {
 		f.and("services.name = ?", service)
@@ -105,11 +105,11 @@ func (s *Store) Revisions(ctx context.Context, service string, waiting bool, pag
 		f.and("state = 'waiting'")
 	}
 	var total int
-	if err := s.read.QueryRowContext(ctx, `SELECT count(*)`+revisionTables+f.sql(),
+	if err := s.db.read.QueryRowContext(ctx, `SELECT count(*)`+revisionTables+f.sql(),
 		f.args...).Scan(&total); err != nil {
 		return nil, 0, err
 	}
-	all, err := rows(ctx, s.read, func(r scanner) (Revision, error) { return scanRevision(r) },
+	all, err := rows(ctx, s.db.read, func(r scanner) (Revision, error) { return scanRevision(r) },
 		`SELECT `+revisionColumns+revisionTables+f.sql()+` ORDER BY revisions.created DESC, number DESC`+page.sql(),
 		f.args...)
 	return all, total, err
@@ -136,8 +136,8 @@ type Effect struct {
 type Kept struct{ Entity, Field, StoredAs, Type, Class string }
 
 // Kept lists the classes of fields that are, or were, in force at a service.
-func (s *Store) Kept(ctx context.Context, service string) ([]Kept, error) {
-	return rows(ctx, s.read, func(r scanner) (k Kept, err error) {
+func (s *Contracts) Kept(ctx context.Context, service string) ([]Kept, error) {
+	return rows(ctx, s.db.read, func(r scanner) (k Kept, err error) {
 		return k, r.Scan(&k.Entity, &k.Field, &k.StoredAs, &k.Type, &k.Class)
 	}, `SELECT entity, field, stored_as, type, class FROM kept WHERE service_id = (SELECT id FROM services WHERE name = ?)`, service)
 }
@@ -153,7 +153,8 @@ type Classing struct {
 // AddRevision keeps a new revision and, unless it waits for approval, puts it in
 // force with its effect. The revision's number is given back. It gives
 // [ErrOutdated] where another than v.Base is in force.
-func (s *Store) AddRevision(ctx context.Context, v Revision, effect *Effect, note Note[Revision]) (Revision, error) {
+func (s *Contracts) AddRevision(ctx context.Context, v Revision, effect *Effect,
+	note Note[Revision]) (Revision, error) {
 	files, err := json.Marshal(v.Files)
 	if err != nil {
 		return v, err
@@ -166,7 +167,7 @@ func (s *Store) AddRevision(ctx context.Context, v Revision, effect *Effect, not
 	if v.State == Waiting {
 		state = "waiting"
 	}
-	err = s.change(ctx, func(tx *sql.Tx) error {
+	err = s.db.change(ctx, func(tx *sql.Tx) error {
 		var id int64
 		var inForce int
 		if err := tx.QueryRowContext(ctx,
@@ -196,8 +197,8 @@ func (s *Store) AddRevision(ctx context.Context, v Revision, effect *Effect, not
 }
 
 // Decide approves or declines a waiting revision; what is approved takes effect.
-func (s *Store) Decide(ctx context.Context, v Revision, approve bool, effect *Effect, entry TrailEntry) error {
-	return s.change(ctx, func(tx *sql.Tx) error {
+func (s *Contracts) Decide(ctx context.Context, v Revision, approve bool, effect *Effect, entry TrailEntry) error {
+	return s.db.change(ctx, func(tx *sql.Tx) error {
 		var id int64
 		var inForce int
 		var state string
@@ -282,7 +283,7 @@ func reopen(ctx context.Context, tx *sql.Tx, service int64, v Revision, which, w
 }
 
 // take puts a revision in force.
-func (s *Store) take(ctx context.Context, tx *sql.Tx, service int64, v Revision, effect *Effect) error {
+func (s *Contracts) take(ctx context.Context, tx *sql.Tx, service int64, v Revision, effect *Effect) error {
 	if _, err := tx.ExecContext(ctx, `UPDATE services SET in_force = ? WHERE id = ?`, v.Number, service); err != nil {
 		return err
 	}
@@ -345,7 +346,7 @@ func (s *Store) take(ctx context.Context, tx *sql.Tx, service int64, v Revision,
 
 // regrade lets findings go that the contracts now permit, and adds those that
 // recorded captures now show.
-func (s *Store) regrade(ctx context.Context, tx *sql.Tx, service int64, v Revision, at time.Time,
+func (s *Contracts) regrade(ctx context.Context, tx *sql.Tx, service int64, v Revision, at time.Time,
 	effect *Effect) error {
 	for _, id := range effect.Granted {
 		var was string
@@ -405,8 +406,8 @@ func (s *Store) regrade(ctx context.Context, tx *sql.Tx, service int64, v Revisi
 }
 
 // Classings lists who classed the fields of a service.
-func (s *Store) Classings(ctx context.Context, service string) ([]Classing, error) {
-	return rows(ctx, s.read, func(r scanner) (Classing, error) {
+func (s *Contracts) Classings(ctx context.Context, service string) ([]Classing, error) {
+	return rows(ctx, s.db.read, func(r scanner) (Classing, error) {
 		var c Classing
 		var at int64
 		err := r.Scan(&c.Entity, &c.Field, &c.Class, &c.Author, &at, &c.Revision)
@@ -417,7 +418,7 @@ func (s *Store) Classings(ctx context.Context, service string) ([]Classing, erro
 
 // Recorded calls f with each capture of a service that has a body and is of one of
 // the endpoints, or any where none is named, newest first, up to a number of them.
-func (s *Store) Recorded(ctx context.Context, service string, endpoints []string, most int,
+func (s *Contracts) Recorded(ctx context.Context, service string, endpoints []string, most int,
 	f func(Capture) error) error {
 	var by filter
 	by.and("services.name = ?", service)
@@ -425,7 +426,7 @@ func (s *Store) Recorded(ctx context.Context, service string, endpoints []string
 	by.and("captures.bytes > 0")
 	by.and("captures.holds <> 'nothing'")
 	by.in("captures.endpoint_id", endpoints)
-	query, err := s.read.QueryContext(ctx, `SELECT `+captureColumns+`, sealed`+captureTables+by.sql()+
+	query, err := s.db.read.QueryContext(ctx, `SELECT `+captureColumns+`, sealed`+captureTables+by.sql()+
 		` ORDER BY captures.id DESC LIMIT ?`, append(by.args, most)...)
 	if err != nil {
 		return err

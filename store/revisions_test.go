@@ -8,7 +8,8 @@ import (
 
 func (s *Store) add(t *testing.T, base int, state RevisionState, effect *Effect) (Revision, error) {
 	t.Helper()
-	return s.AddRevision(t.Context(), Revision{Service: "quay", Author: "Noor", Created: time.Now(), Base: base,
+	return s.Contracts.AddRevision(t.Context(), Revision{Service: "quay", Author: "Noor", Created: time.Now(),
+		Base:  base,
 		State: state, Files: []ContractFile{{Name: "a", Text: "x"}},
 		Words: []Words{{"widening", "lets"}}}, effect, nil)
 }
@@ -24,32 +25,33 @@ func TestRevisionsComeIntoForceOneAfterTheOther(t *testing.T) {
 	if err != nil || waiting.Number != 2 {
 		t.Fatalf("the waiting one is %+v, %v", waiting, err)
 	}
-	if r, err := s.Revision(t.Context(), "quay"); err != nil || r.Number != 1 || r.State != InForce ||
+	if r, err := s.Contracts.Revision(t.Context(), "quay"); err != nil || r.Number != 1 || r.State != InForce ||
 		len(r.Files) != 1 {
 		t.Errorf("in force is %+v, %v", r, err)
 	}
 	if _, err := s.add(t, 2, InForce, &Effect{}); !errors.Is(err, ErrOutdated) {
 		t.Errorf("made from one that is not in force: %v", err)
 	}
-	if all, total, err := s.Revisions(t.Context(), "quay", true, Page{1, 10}); err != nil || total != 1 ||
+	if all, total, err := s.Contracts.Revisions(t.Context(), "quay", true, Page{1, 10}); err != nil || total != 1 ||
 		all[0].Words[0].Text != "lets" || all[0].Files != nil {
 		t.Errorf("waiting are %+v, %v", all, err)
 	}
 	waiting.DecidedBy, waiting.Decided = "Teodor", time.Now()
-	if err := s.Decide(t.Context(), waiting, true, &Effect{Unclassed: []Classing{{Entity: "Boat", Field: "id"}}},
+	if err := s.Contracts.Decide(t.Context(), waiting, true,
+		&Effect{Unclassed: []Classing{{Entity: "Boat", Field: "id"}}},
 		TrailEntry{}); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Decide(t.Context(), waiting, true, &Effect{}, TrailEntry{}); !errors.Is(err, ErrOutdated) {
+	if err := s.Contracts.Decide(t.Context(), waiting, true, &Effect{}, TrailEntry{}); !errors.Is(err, ErrOutdated) {
 		t.Errorf("decided twice: %v", err)
 	}
-	if all, err := s.Classings(t.Context(), "quay"); err != nil || len(all) != 0 {
+	if all, err := s.Contracts.Classings(t.Context(), "quay"); err != nil || len(all) != 0 {
 		t.Errorf("classings are %v, %v", all, err)
 	}
-	if r, err := s.RevisionNumber(t.Context(), "quay", 1); err != nil || r.State != Earlier {
+	if r, err := s.Contracts.RevisionNumber(t.Context(), "quay", 1); err != nil || r.State != Earlier {
 		t.Errorf("the first is %s by now, %v", r.State, err)
 	}
-	if _, err := s.RevisionNumber(t.Context(), "quay", 7); !errors.Is(err, ErrNotFound) {
+	if _, err := s.Contracts.RevisionNumber(t.Context(), "quay", 7); !errors.Is(err, ErrNotFound) {
 		t.Errorf("one that is not there: %v", err)
 	}
 	if s.count(t, "endpoints") != 0 {
@@ -70,7 +72,8 @@ func TestAFailureWhileTakingEffectLeavesTheOldInForce(t *testing.T) {
 		&Effect{Classed: []Classing{{Entity: "Boat", Field: "id", Class: "internal"}}}); err == nil {
 		t.Fatal("it takes effect with a disk that is full")
 	}
-	if r, err := s.Revision(t.Context(), "quay"); err != nil || r.Number != 1 || s.count(t, "revisions") != 1 {
+	if r, err := s.Contracts.Revision(t.Context(), "quay"); err != nil || r.Number != 1 ||
+		s.count(t, "revisions") != 1 {
 		t.Errorf("in force is %d, %v; %d revisions", r.Number, err, s.count(t, "revisions"))
 	}
 }

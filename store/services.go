@@ -51,8 +51,8 @@ func EndpointID(service, text string) string {
 const openStates = `('new', 'returned', 'confirmed', 'in-repair', 'awaiting-proof')`
 
 // Services lists the services by name.
-func (s *Store) Services(ctx context.Context) ([]Service, error) {
-	return rows(ctx, s.read, func(r scanner) (Service, error) {
+func (s *Contracts) Services(ctx context.Context) ([]Service, error) {
+	return rows(ctx, s.db.read, func(r scanner) (Service, error) {
 		var v Service
 		return v, r.Scan(&v.ID, &v.Name, &v.Endpoints, &v.Open, &v.Revision, &v.SecondPerson)
 	}, `SELECT id, name,
@@ -149,7 +149,7 @@ type EndpointFilter struct {
 }
 
 // Endpoints lists a page of endpoints and how many there are in all.
-func (s *Store) Endpoints(ctx context.Context, by EndpointFilter, page Page) ([]Endpoint, int, error) {
+func (s *Contracts) Endpoints(ctx context.Context, by EndpointFilter, page Page) ([]Endpoint, int, error) {
 	var f filter
 	f.words(by.Words, "text", "endpoints.team")
 	if by.Known != nil {
@@ -159,20 +159,20 @@ func (s *Store) Endpoints(ctx context.Context, by EndpointFilter, page Page) ([]
 		f.and("endpoints.service_id = (SELECT id FROM services WHERE name = ?)", by.Service)
 	}
 	var total int
-	if err := s.read.QueryRowContext(ctx, `SELECT count(*) FROM endpoints`+f.sql(),
+	if err := s.db.read.QueryRowContext(ctx, `SELECT count(*) FROM endpoints`+f.sql(),
 		f.args...).Scan(&total); err != nil {
 		return nil, 0, err
 	}
 	sorted := order(by.Sort, "-open", map[string]string{"endpoint": "substr(text, instr(text, ' ') + 1)",
 		"open":     "coalesce(f.open, 0)",
 		"captures": "captures", "excess": "excess", "last_seen": "last_seen"})
-	all, err := rows(ctx, s.read, scanEndpoint, endpointQuery+f.sql()+" ORDER BY "+sorted+", text"+page.sql(),
+	all, err := rows(ctx, s.db.read, scanEndpoint, endpointQuery+f.sql()+" ORDER BY "+sorted+", text"+page.sql(),
 		f.args...)
 	return all, total, err
 }
 
 // Endpoint gives one endpoint, or [ErrNotFound].
-func (s *Store) Endpoint(ctx context.Context, id string) (Endpoint, error) {
-	e, err := scanEndpoint(s.read.QueryRowContext(ctx, endpointQuery+` WHERE endpoints.id = ?`, id))
+func (s *Contracts) Endpoint(ctx context.Context, id string) (Endpoint, error) {
+	e, err := scanEndpoint(s.db.read.QueryRowContext(ctx, endpointQuery+` WHERE endpoints.id = ?`, id))
 	return e, none(err)
 }

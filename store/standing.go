@@ -45,16 +45,13 @@ func (by *StandingFilter) filter() filter {
 	return f
 }
 
-// Written counts what was written by this process: how it stands is as it was while that is the same.
-func (s *Store) Written() int64 { return s.written.Load() }
-
 // LastEvent gives the number of the last thing that happened to a finding.
-func (s *Store) LastEvent(ctx context.Context) (event int64, err error) {
-	return event, s.read.QueryRowContext(ctx, `SELECT coalesce(max(id), 0) FROM events`).Scan(&event)
+func (s *Findings) LastEvent(ctx context.Context) (event int64, err error) {
+	return event, s.db.read.QueryRowContext(ctx, `SELECT coalesce(max(id), 0) FROM events`).Scan(&event)
 }
 
 // Weights lists what captures weighed by endpoint, audience and day.
-func (s *Store) Weights(ctx context.Context, by StandingFilter) ([]finding.Weighed, error) {
+func (s *Findings) Weights(ctx context.Context, by StandingFilter) ([]finding.Weighed, error) {
 	var f filter
 	f.and("weights.captures > 0")
 	if by.Service != "" {
@@ -63,22 +60,22 @@ func (s *Store) Weights(ctx context.Context, by StandingFilter) ([]finding.Weigh
 	if by.Team != "" {
 		f.and("endpoints.team = ?", by.Team)
 	}
-	return rows(ctx, s.read, func(r scanner) (w finding.Weighed, err error) {
+	return rows(ctx, s.db.read, func(r scanner) (w finding.Weighed, err error) {
 		return w, r.Scan(&w.Endpoint, &w.Audience, &w.Day, &w.Captures, &w.Bytes, &w.Excess)
 	}, `SELECT endpoint_id, audience, day, weights.captures, weights.bytes, weights.excess FROM weights JOIN endpoints ON endpoints.id = endpoint_id`+f.sql(), f.args...)
 }
 
 // EndpointNames gives the texts of endpoints by their ids.
-func (s *Store) EndpointNames(ctx context.Context, ids []string) (map[string]string, error) {
+func (s *Findings) EndpointNames(ctx context.Context, ids []string) (map[string]string, error) {
 	return s.pairs(ctx, `SELECT id, text FROM endpoints`, ids)
 }
 
 // Turns lists what came and went, by day and severity, oldest first.
-func (s *Store) Turns(ctx context.Context, by StandingFilter) ([]Turn, error) {
+func (s *Findings) Turns(ctx context.Context, by StandingFilter) ([]Turn, error) {
 	f := by.filter()
 	f.and("(events.kind = 'found' OR events.kind IN ('move', 'withdrawn') AND was <> '' AND (was IN " + openStates +
 		") <> (became IN " + openStates + "))")
-	return rows(ctx, s.read, func(r scanner) (t Turn, err error) {
+	return rows(ctx, s.db.read, func(r scanner) (t Turn, err error) {
 		return t, r.Scan(&t.Day, &t.Severity, &t.Came,
 			&t.Went)
 	},
@@ -89,12 +86,12 @@ func (s *Store) Turns(ctx context.Context, by StandingFilter) ([]Turn, error) {
 }
 
 // Proofs lists how long proofs took that were given since a time.
-func (s *Store) Proofs(ctx context.Context, by StandingFilter, since time.Time) ([]Proven, error) {
+func (s *Findings) Proofs(ctx context.Context, by StandingFilter, since time.Time) ([]Proven, error) {
 	f := by.filter()
 	f.and("events.kind = 'move' AND events.became = 'closed' AND at >= ?", millis(since))
 	f.and("NOT EXISTS (SELECT 1 FROM events back WHERE back.finding_id = findings.id AND back.kind = 'withdrawn' " +
 		"AND back.was = 'closed' AND back.id > events.id AND back.batch_id = events.batch_id)")
-	return rows(ctx, s.read, func(r scanner) (Proven, error) {
+	return rows(ctx, s.db.read, func(r scanner) (Proven, error) {
 		var p Proven
 		var took int64
 		err := r.Scan(&p.Severity, &took)
@@ -112,14 +109,14 @@ var worstParts = map[string][2]string{
 }
 
 // Worst counts open findings by a part: endpoint, field or team.
-func (s *Store) Worst(ctx context.Context, by StandingFilter, part string) ([]WorstOf, error) {
+func (s *Findings) Worst(ctx context.Context, by StandingFilter, part string) ([]WorstOf, error) {
 	f := by.filter()
 	f.and("state IN " + openStates)
 	if part == "field" {
 		f.and("field <> ''")
 	}
 	name, key := worstParts[part][0], worstParts[part][1]
-	return rows(ctx, s.read, func(r scanner) (w WorstOf, err error) {
+	return rows(ctx, s.db.read, func(r scanner) (w WorstOf, err error) {
 		return w, r.Scan(&w.Name, &w.Key, &w.Severity,
 			&w.Open)
 	},
@@ -152,14 +149,14 @@ const valueSets = `(SELECT min(print) AS print, count(*) AS n FROM (SELECT print
 
 // Groups gathers the findings that fit by what they have in common, and by severity. Values that
 // leak at the same findings are one group, and those that leak at one alone are none.
-func (s *Store) Groups(ctx context.Context, by FindingFilter, part string) ([]Group, error) {
+func (s *Findings) Groups(ctx context.Context, by FindingFilter, part string) ([]Group, error) {
 	if few, ok := by.counted(); ok && (part == "endpoint" || part == "kind") { // of these, counts are kept
 		few.and("n > 0")
 		key, name := part, part
 		if part == "endpoint" {
 			key, name = "endpoint_id", "(SELECT text FROM endpoints WHERE endpoints.id = endpoint_id)"
 		}
-		return rows(ctx, s.read, func(r scanner) (g Group, err error) {
+		return rows(ctx, s.db.read, func(r scanner) (g Group, err error) {
 			return g, r.Scan(&g.Key, &g.Name, &g.Severity, &g.Findings, &g.Endpoints)
 		}, `SELECT `+key+`, coalesce(`+name+`, ''), severity, sum(n), count(DISTINCT endpoint_id) FROM finding_counts`+
 			few.sql()+` GROUP BY 1, severity`, few.args...)
@@ -176,7 +173,7 @@ func (s *Store) Groups(ctx context.Context, by FindingFilter, part string) ([]Gr
 			` JOIN (SELECT DISTINCT print, finding_id FROM prints) held ON held.print = shared.print AND finding_id = findings.id`
 	}
 	key, name := groupParts[part][0], groupParts[part][1]
-	return rows(ctx, s.read, func(r scanner) (g Group, err error) {
+	return rows(ctx, s.db.read, func(r scanner) (g Group, err error) {
 		return g, r.Scan(&g.Key, &g.Name, &g.Severity, &g.Findings, &g.Endpoints)
 	}, `SELECT `+key+`, `+name+`, severity, count(*), count(DISTINCT endpoint_id)`+tables+f.sql()+
 		` GROUP BY 1, severity`, f.args...)
@@ -184,8 +181,8 @@ func (s *Store) Groups(ctx context.Context, by FindingFilter, part string) ([]Gr
 
 // Beside lists the findings that are open, or closed by proof, at the same endpoint, audience,
 // status and direction as one.
-func (s *Store) Beside(ctx context.Context, f Finding) ([]Finding, error) {
-	return rows(ctx, s.read, func(r scanner) (b Finding, err error) {
+func (s *Findings) Beside(ctx context.Context, f Finding) ([]Finding, error) {
+	return rows(ctx, s.db.read, func(r scanner) (b Finding, err error) {
 		return b, r.Scan(&b.ID, &b.Kind, &b.Path, &b.Entity, &b.Field, &b.State)
 	}, `SELECT id, kind, path, entity, field, state FROM findings WHERE endpoint_id = ? AND audience = ? AND status = ? AND direction = ? AND (state = 'closed' OR state IN `+openStates+`)`, f.EndpointID, f.Audience, f.Status, f.Direction)
 }

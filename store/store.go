@@ -44,8 +44,18 @@ var ErrInUse = errors.New("another service uses this data folder")
 // ErrFull is returned when the database may not grow or the disk is full.
 var ErrFull = errors.New("there is no room left for more")
 
-// Store is an open data folder. It is safe for concurrent use.
+// Store is an open data folder, its records by what they are about. It is safe for concurrent use.
 type Store struct {
+	*Database
+	People    *People
+	Contracts *Contracts
+	Captures  *Captures
+	Findings  *Findings
+	Notices   *Notices
+}
+
+// Database is what all records stand in: the connections, room for them, settings and the trail.
+type Database struct {
 	read, write *sql.DB
 	lock        *os.File
 	dir         string
@@ -53,6 +63,22 @@ type Store struct {
 	version     int64 // of the tables that this program works with
 	written     atomic.Int64
 }
+
+// People is the records of people, and of their sessions, tokens and codes.
+type People struct{ db *Database }
+
+// Contracts is the records of services: revisions of their contracts, endpoints, what was shown of what is granted,
+// and requests for more.
+type Contracts struct{ db *Database }
+
+// Captures is the records of batches and their captures, and what is needed to make calls again.
+type Captures struct{ db *Database }
+
+// Findings is the records of findings, their history, and what pipelines found.
+type Findings struct{ db *Database }
+
+// Notices is the records of what people and programs are told.
+type Notices struct{ db *Database }
 
 const (
 	databaseName = "inkret.db"
@@ -79,7 +105,7 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 		lock.Close()
 		return nil, fmt.Errorf("%s: %w", dir, ErrInUse)
 	}
-	s := &Store{lock: lock, dir: dir}
+	s := &Database{lock: lock, dir: dir}
 	err = s.connect(ctx)
 	if isFull(err) { // a database cannot even be read without room for its index of the log
 		s.disconnect()
@@ -90,7 +116,7 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 		s.Close()
 		return nil, full(err)
 	}
-	return s, nil
+	return &Store{s, &People{s}, &Contracts{s}, &Captures{s}, &Findings{s}, &Notices{s}}, nil
 }
 
 // dsn is the address of the database for the driver. What is deleted is overwritten with zeros: the ciphertext
@@ -102,7 +128,7 @@ func dsn(path string, more ...string) string {
 	return "file:" + (&url.URL{Path: path}).EscapedPath() + "?" + q.Encode()
 }
 
-func (s *Store) connect(ctx context.Context) error {
+func (s *Database) connect(ctx context.Context) error {
 	path := filepath.Join(s.dir, databaseName)
 	// SQLite gives its other files the mode of the database
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
@@ -132,7 +158,7 @@ func (s *Store) connect(ctx context.Context) error {
 	return err
 }
 
-func (s *Store) migrate(ctx context.Context) error {
+func (s *Database) migrate(ctx context.Context) error {
 	files, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return err
@@ -161,14 +187,14 @@ func (s *Store) migrate(ctx context.Context) error {
 }
 
 // UpToDate reports whether the database has the tables that this program works with.
-func (s *Store) UpToDate(ctx context.Context) (bool, error) {
+func (s *Database) UpToDate(ctx context.Context) (bool, error) {
 	var have int64
 	err := s.read.QueryRowContext(ctx, `SELECT max(version_id) FROM goose_db_version WHERE is_applied = 1`).Scan(&have)
 	return have == s.version, err
 }
 
 // logSize gives the bytes of the database's log.
-func (s *Store) logSize() int64 {
+func (s *Database) logSize() int64 {
 	info, err := os.Stat(filepath.Join(s.dir, databaseName+"-wal"))
 	if err != nil {
 		return 0
@@ -177,9 +203,9 @@ func (s *Store) logSize() int64 {
 }
 
 // Close closes the database and gives the folder free.
-func (s *Store) Close() error { return errors.Join(s.disconnect(), s.lock.Close()) }
+func (s *Database) Close() error { return errors.Join(s.disconnect(), s.lock.Close()) }
 
-func (s *Store) disconnect() error {
+func (s *Database) disconnect() error {
 	var errs []error
 	for _, db := range []*sql.DB{s.read, s.write} {
 		if db != nil {
@@ -192,7 +218,7 @@ func (s *Store) disconnect() error {
 
 // change runs f in a transaction on the one writing connection. What fails for want
 // of room gives [ErrFull], and nothing of it is kept.
-func (s *Store) change(ctx context.Context, f func(*sql.Tx) error) error {
+func (s *Database) change(ctx context.Context, f func(*sql.Tx) error) error {
 	tx, err := s.write.BeginTx(ctx, nil)
 	if err != nil {
 		return full(err)
@@ -206,7 +232,7 @@ func (s *Store) change(ctx context.Context, f func(*sql.Tx) error) error {
 }
 
 // one changes one row and takes the entry of the trail, or gives [ErrNotFound] where there is no such row.
-func (s *Store) one(ctx context.Context, entry TrailEntry, query string, args ...any) error {
+func (s *Database) one(ctx context.Context, entry TrailEntry, query string, args ...any) error {
 	return s.change(ctx, func(tx *sql.Tx) error {
 		r, err := tx.ExecContext(ctx, query, args...)
 		if err != nil {
@@ -220,7 +246,7 @@ func (s *Store) one(ctx context.Context, entry TrailEntry, query string, args ..
 }
 
 // exec is one statement on the writing connection.
-func (s *Store) exec(ctx context.Context, query string, args ...any) (sql.Result, error) {
+func (s *Database) exec(ctx context.Context, query string, args ...any) (sql.Result, error) {
 	r, err := s.write.ExecContext(ctx, query, args...)
 	return r, full(err)
 }
@@ -251,7 +277,7 @@ func isFull(err error) bool {
 
 // Limit bounds the database to a number of bytes; what would make it larger gives
 // [ErrFull]. 0 is no bound.
-func (s *Store) Limit(ctx context.Context, bytes int64) error {
+func (s *Database) Limit(ctx context.Context, bytes int64) error {
 	if bytes <= 0 {
 		return nil
 	}
@@ -263,7 +289,7 @@ func (s *Store) Limit(ctx context.Context, bytes int64) error {
 	return s.limitPages(ctx, s.mostPages)
 }
 
-func (s *Store) limitPages(ctx context.Context, pages int64) error {
+func (s *Database) limitPages(ctx context.Context, pages int64) error {
 	var most int64
 	return s.write.QueryRowContext(ctx, fmt.Sprintf(`PRAGMA max_page_count = %d`, pages)).Scan(&most)
 }
@@ -318,7 +344,7 @@ func rows[T any](ctx context.Context, db querier, scan func(scanner) (T, error),
 type scanner interface{ Scan(...any) error }
 
 // Setting gives a setting's value, the empty string when it is not set.
-func (s *Store) Setting(ctx context.Context, name string) (string, error) {
+func (s *Database) Setting(ctx context.Context, name string) (string, error) {
 	var v string
 	err := s.read.QueryRowContext(ctx, `SELECT value FROM settings WHERE name = ?`, name).Scan(&v)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -328,7 +354,7 @@ func (s *Store) Setting(ctx context.Context, name string) (string, error) {
 }
 
 // SetSetting sets a setting.
-func (s *Store) SetSetting(ctx context.Context, entry TrailEntry, name, value string) error {
+func (s *Database) SetSetting(ctx context.Context, entry TrailEntry, name, value string) error {
 	return s.change(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx,
 			`INSERT INTO settings VALUES (?, ?) ON CONFLICT DO UPDATE SET value = excluded.value`, name,

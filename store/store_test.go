@@ -81,11 +81,11 @@ func TestTheDatabaseIsForItsOwnerOnly(t *testing.T) {
 func begun(t *testing.T, dir string) (*Store, *Intake) {
 	t.Helper()
 	s := open(t, dir)
-	if _, err := s.AddRevision(t.Context(), Revision{Service: "quay", Created: time.Now()}, &Effect{},
+	if _, err := s.Contracts.AddRevision(t.Context(), Revision{Service: "quay", Created: time.Now()}, &Effect{},
 		nil); err != nil {
 		t.Fatal(err)
 	}
-	in, err := s.Begin(t.Context(), Batch{Service: "quay", Name: "x", Started: time.Now()})
+	in, err := s.Captures.Begin(t.Context(), Batch{Service: "quay", Name: "x", Started: time.Now()})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -112,7 +112,7 @@ func TestWhatAKilledServiceHadBegunIsGone(t *testing.T) {
 	if n := s.count(t, "captures"); n != flushAt {
 		t.Fatalf("%d captures are written", n)
 	}
-	if _, total, _, _ := s.Captures(t.Context(), CaptureFilter{}, Page{Number: 1, Size: 1}); total != 0 {
+	if _, total, _, _ := s.Captures.Captures(t.Context(), CaptureFilter{}, Page{Number: 1, Size: 1}); total != 0 {
 		t.Errorf("%d captures of an unfinished batch are seen", total)
 	}
 	s.Close() // as a kill leaves it: the batch is not finished
@@ -158,7 +158,7 @@ func TestAFindingThatWasClosedReturns(t *testing.T) {
 	if _, err := s.write.Exec(`UPDATE findings SET state = 'closed'`); err != nil {
 		t.Fatal(err)
 	}
-	in, err := s.Begin(t.Context(), Batch{Service: "quay", Name: "y", Started: time.Now()})
+	in, err := s.Captures.Begin(t.Context(), Batch{Service: "quay", Name: "y", Started: time.Now()})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -167,11 +167,11 @@ func TestAFindingThatWasClosedReturns(t *testing.T) {
 		Evidence{Findings: []Finding{f}}, nil); err != nil {
 		t.Fatal(err)
 	}
-	got, err := s.Finding(t.Context(), "f")
+	got, err := s.Findings.Finding(t.Context(), "f")
 	if err != nil || got.State != "returned" || got.Severity != 5 || got.Why != "graver" || got.Spots != 2 {
 		t.Errorf("the finding is %+v, %v", got, err)
 	}
-	events, _ := s.Events(t.Context(), "f")
+	events, _ := s.Findings.Events(t.Context(), "f")
 	if last := events[len(events)-1]; last.Was != "closed" || last.Became != "returned" || last.Author != "Noor" {
 		t.Errorf("the last event is %+v", last)
 	}
@@ -188,7 +188,7 @@ func TestMovesAtOnceComeOneAfterTheOther(t *testing.T) {
 	results := make(chan error, 20)
 	for range cap(results) {
 		all.Go(func() {
-			refused, err := s.ChangeFindings(t.Context(), &Change{At: time.Now()}, []string{"f"}, "", false,
+			refused, err := s.Findings.ChangeFindings(t.Context(), &Change{At: time.Now()}, []string{"f"}, "", false,
 				func(was Standing) (Standing, string) {
 					next := was
 					if next.State = "confirmed"; was.State != "new" {
@@ -214,7 +214,7 @@ func TestMovesAtOnceComeOneAfterTheOther(t *testing.T) {
 			t.Error(err)
 		}
 	}
-	events, _ := s.Events(t.Context(), "f")
+	events, _ := s.Findings.Events(t.Context(), "f")
 	if won != 1 || len(events) != 2 {
 		t.Errorf("%d moves came through, %d events are noted", won, len(events))
 	}
@@ -244,7 +244,8 @@ func TestManyCapturesAreNotCountedOut(t *testing.T) {
 		more       bool
 	}{{mostCounted, mostCounted, false}, {1, mostCounted, true}, {50, mostCounted, true}} {
 		add(c.add)
-		all, total, more, err := s.Captures(t.Context(), CaptureFilter{Audience: "visitor"}, Page{Number: 2, Size: 20})
+		all, total, more, err := s.Captures.Captures(t.Context(), CaptureFilter{Audience: "visitor"},
+			Page{Number: 2, Size: 20})
 		if err != nil || len(all) != 20 || total != c.total || more != c.more {
 			t.Errorf("%d captures more: %d of %d, more %v, %v", c.add, len(all), total, more, err)
 		}

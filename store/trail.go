@@ -75,7 +75,7 @@ func (n Note[T]) add(ctx context.Context, tx *sql.Tx, done T) error {
 }
 
 // AddTrail adds an entry to the trail.
-func (s *Store) AddTrail(ctx context.Context, t TrailEntry) error {
+func (s *Database) AddTrail(ctx context.Context, t TrailEntry) error {
 	return s.change(ctx, func(tx *sql.Tx) error { return addTrail(ctx, tx, t) })
 }
 
@@ -99,7 +99,7 @@ func scanTrail(r scanner) (TrailEntry, error) {
 }
 
 // Trail lists a page of the trail, newest first, and how many entries there are.
-func (s *Store) Trail(ctx context.Context, by TrailFilter, page Page) ([]TrailEntry, int, error) {
+func (s *Database) Trail(ctx context.Context, by TrailFilter, page Page) ([]TrailEntry, int, error) {
 	var f filter
 	for column, value := range map[string]string{"action": by.Action, "author": by.Author, "subject": by.Subject} {
 		if value != "" {
@@ -121,7 +121,7 @@ func (s *Store) Trail(ctx context.Context, by TrailFilter, page Page) ([]TrailEn
 // VerifyTrail goes over the whole trail and gives how many entries it has and
 // the hash of the last. The error says which entry was changed, or follows one
 // that was taken out.
-func (s *Store) VerifyTrail(ctx context.Context) (entries int, last string, err error) {
+func (s *Database) VerifyTrail(ctx context.Context) (entries int, last string, err error) {
 	found, err := s.read.QueryContext(ctx, `SELECT `+trailColumns+` FROM trail ORDER BY id`)
 	if err != nil {
 		return 0, "", err

@@ -156,7 +156,7 @@ func TestUpgradesFromEveryVersion(t *testing.T) {
 				t.Errorf("from version %d, %s had %d rows and has %d, %v", version, table, n, now, err)
 			}
 		}
-		if _, _, err := s.Findings(t.Context(), FindingFilter{}, Page{1, 10}); err != nil {
+		if _, _, err := s.Findings.Findings(t.Context(), FindingFilter{}, Page{1, 10}); err != nil {
 			t.Errorf("from version %d findings cannot be listed: %v", version, err)
 		}
 		s.Close()

@@ -16,7 +16,7 @@ import (
 type Base struct {
 	Now   func() time.Time
 	Log   *slog.Logger
-	store *store.Store
+	store Store
 
 	mu      sync.Mutex // guards inForce
 	inForce map[string]InForce
@@ -24,7 +24,7 @@ type Base struct {
 }
 
 // New gives the base of a service over a store.
-func New(st *store.Store, now func() time.Time, log *slog.Logger) *Base {
+func New(st Store, now func() time.Time, log *slog.Logger) *Base {
 	return &Base{Now: now, Log: log, store: st, inForce: map[string]InForce{}}
 }
 

@@ -80,7 +80,8 @@ func (c *Caller) MaySomewhere(needed string) bool {
 // NotIn is the problem of who may not do something at a service.
 func (c *Caller) NotIn(service, needed string) *Problem {
 	if !c.changes(service) {
-		return NewProblem(Forbidden, "make a token for it", "this token is for the service %s and changes nothing at %s",
+		return NewProblem(Forbidden, "make a token for it",
+			"this token is for the service %s and changes nothing at %s",
 			c.Key.Service, service)
 	}
 	return NewProblem(Forbidden, "ask an administrator for it", "this needs the role %s at %s; yours is %s", needed,
@@ -98,7 +99,8 @@ type Need struct {
 // something that needs a role and a scope: nil, or a [Problem].
 func (c *Caller) MayEver(role, scope string) error {
 	if !Covers(c.Key.Scope, scope) {
-		return NewProblem(Forbidden, "make a token with the scope "+scope, "this token's scope is %s, and this needs %s",
+		return NewProblem(Forbidden, "make a token with the scope "+scope,
+			"this token's scope is %s, and this needs %s",
 			c.Key.Scope, scope)
 	}
 	if !c.MaySomewhere(role) {

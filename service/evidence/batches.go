@@ -36,8 +36,9 @@ func (s *Evidence) Withdraw(ctx context.Context, who base.Caller, batch int64, r
 		return err
 	}
 	s.forget(batch)
-	entry := s.base.Did(who, "withdraw batch", fmt.Sprintf("batch %d", batch), fmt.Sprintf("%q of %s with %d captures: %s",
-		b.Name, b.Service, b.Captures, reason))
+	entry := s.base.Did(who, "withdraw batch", fmt.Sprintf("batch %d", batch),
+		fmt.Sprintf("%q of %s with %d captures: %s",
+			b.Name, b.Service, b.Captures, reason))
 	withdraw := func() error { return s.store.Withdraw(ctx, batch, who.Name, s.base.Now(), approval, entry) }
 	err = s.store.Essential(ctx, withdraw)
 	if errors.Is(err, store.ErrFull) { // even its log has no room: what is large goes first, a little at a time
@@ -124,7 +125,8 @@ func (s *Evidence) Correct(ctx context.Context, who base.Caller, batch int64, sa
 // again puts a capture of a batch together as it came in, with what is said now.
 func (s *Evidence) again(c store.Capture, b store.Batch, k *known) (*exchange.Capture, error) {
 	if c.Holds == store.HoldsNothing && c.Skipped == "" {
-		return nil, base.NewProblem(base.Conflict, "send the recording again with the right audience, and withdraw this batch",
+		return nil, base.NewProblem(base.Conflict,
+			"send the recording again with the right audience, and withdraw this batch",
 			"nothing is kept of the body of capture %d, which is no JSON, so batch %d cannot be judged anew", c.ID,
 			b.ID)
 	}

@@ -30,7 +30,8 @@ func (s *Evidence) SetKeeping(ctx context.Context, who base.Caller, service stri
 		return err
 	}
 	if k.Days < 0 || k.Days > longestKeeping {
-		return base.NewProblem(base.Invalid, "0 keeps them without end", "bodies are kept for 0 to %d days", longestKeeping)
+		return base.NewProblem(base.Invalid, "0 keeps them without end", "bodies are kept for 0 to %d days",
+			longestKeeping)
 	}
 	detail := "bodies are kept without end"
 	switch {
@@ -98,7 +99,8 @@ func (s *Evidence) Purge(ctx context.Context) (int, error) {
 	samples := 0
 	err := s.store.Essential(ctx, func() (err error) {
 		samples, err = s.store.PurgeSamples(ctx, func(samples int) store.TrailEntry {
-			return s.base.ByItself("purge bodies", "captures", fmt.Sprintf("%d captures, %d samples of findings", purged,
+			return s.base.ByItself("purge bodies", "captures", fmt.Sprintf("%d captures, %d samples of findings",
+				purged,
 				samples))
 		})
 		return err
@@ -135,9 +137,11 @@ func (s *Evidence) Reveal(ctx context.Context, who base.Caller, capture int64, p
 		value, ok = wire.Value(pointer)
 	}
 	if !ok {
-		return "", base.NewProblem(base.NotFound, "take the place from the wire view", "capture %d has no value there", capture)
+		return "", base.NewProblem(base.NotFound, "take the place from the wire view", "capture %d has no value there",
+			capture)
 	}
-	return value, s.store.AddTrail(ctx, s.base.Did(who, "reveal", fmt.Sprintf("capture %d", capture), pointer+": "+reason))
+	return value, s.store.AddTrail(ctx, s.base.Did(who, "reveal", fmt.Sprintf("capture %d", capture), pointer+": "+
+		reason))
 }
 
 // picture judges a capture anew and draws its body; the picture is nil where it

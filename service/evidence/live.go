@@ -49,7 +49,8 @@ func (s *Evidence) OpenLive(ctx context.Context, who base.Caller, service, name,
 		return store.Batch{}, err
 	}
 	if name = strings.TrimSpace(name); name == "" || len(name) > longestName {
-		return store.Batch{}, base.NewProblem(base.Invalid, "", "a recording needs a name of at most %d bytes", longestName)
+		return store.Batch{}, base.NewProblem(base.Invalid, "", "a recording needs a name of at most %d bytes",
+			longestName)
 	}
 	b, err := s.store.OpenBatch(ctx, store.Batch{Service: service, Name: name, Audience: audience, Author: who.Name,
 		By: who.ID, Started: s.base.Now(), Origin: store.FromRecorder, BySeverity: map[string]int{}},
@@ -76,7 +77,8 @@ func (s *Evidence) live(ctx context.Context, batch int64) (*liveBatch, error) {
 		return nil, err
 	}
 	if !b.Growing {
-		return nil, base.NewProblem(base.Conflict, "begin a new one", "batch %d is complete; nothing can be added to it", batch)
+		return nil, base.NewProblem(base.Conflict, "begin a new one",
+			"batch %d is complete; nothing can be added to it", batch)
 	}
 	severities, err := s.store.Grown(ctx, batch)
 	if err != nil {
@@ -139,7 +141,8 @@ func (s *Evidence) ExtendLive(ctx context.Context, who base.Caller, batch int64,
 	var unread *intake.Error
 	switch {
 	case errors.As(err, &unread):
-		return l.batch, base.NewProblem(base.Invalid, "send the chunk again", "the chunk is not whole: %s", unread.Reason)
+		return l.batch, base.NewProblem(base.Invalid, "send the chunk again", "the chunk is not whole: %s",
+			unread.Reason)
 	case err != nil:
 		return l.batch, err
 	}

@@ -48,7 +48,8 @@ func (s *Evidence) SetCredentials(ctx context.Context, who base.Caller, service,
 	if len(fields) == 0 {
 		did = "remove credentials"
 	}
-	return s.store.SetCredentials(ctx, service, c, s.base.Did(who, did, service, audience+": "+strings.Join(c.Names, ", ")))
+	return s.store.SetCredentials(ctx, service, c, s.base.Did(who, did, service, audience+": "+strings.Join(c.Names,
+		", ")))
 }
 
 // fieldName reports whether a name is one of a header field (RFC 9110 section 5.1).
@@ -83,14 +84,16 @@ func (s *Evidence) AllowServer(ctx context.Context, who base.Caller, service, se
 		for _, d := range f.Contracts.Servers {
 			names = append(names, d.URL())
 		}
-		return base.NewProblem(base.Invalid, "its contract declares "+strings.Join(names, ", "), "%s is no server of %s", server,
+		return base.NewProblem(base.Invalid, "its contract declares "+strings.Join(names, ", "),
+			"%s is no server of %s", server,
 			service)
 	}
 	if address != "" {
 		at, err := url.Parse(address)
 		if err != nil || at.Host == "" || at.Scheme != "http" && at.Scheme != "https" ||
 			strings.Trim(at.Path, "/") != "" || at.RawQuery != "" || at.User != nil {
-			return base.NewProblem(base.Invalid, "one is written http://127.0.0.1:7466", "%q is not where a server is reached",
+			return base.NewProblem(base.Invalid, "one is written http://127.0.0.1:7466",
+				"%q is not where a server is reached",
 				address)
 		}
 	}
@@ -356,11 +359,13 @@ func (r *recaller) server(u *url.URL) outbound.Server {
 func (r *recaller) prepare(c *store.Capture, again Again) (*exchange.Capture, error) {
 	if !safe(c.Method) {
 		if !again.Writes {
-			return nil, base.NewProblem(base.Conflict, "confirm that it is to be made", "%s may change something at the server",
+			return nil, base.NewProblem(base.Conflict, "confirm that it is to be made",
+				"%s may change something at the server",
 				c.Method)
 		}
 		if c.Holds != store.HoldsBodies {
-			return nil, base.NewProblem(base.Conflict, "", "the body of capture %d is not kept, so the call cannot be made again",
+			return nil, base.NewProblem(base.Conflict, "",
+				"the body of capture %d is not kept, so the call cannot be made again",
 				c.ID)
 		}
 	}
@@ -390,7 +395,8 @@ func (r *recaller) prepare(c *store.Capture, again Again) (*exchange.Capture, er
 	}
 	audience := r.contracts.Audience(name)
 	if audience == nil && (name != "" || len(r.contracts.Audiences) > 0) {
-		return nil, base.NewProblem(base.Invalid, "it has "+strings.Join(r.names(), ", "), "there is no audience %q", name)
+		return nil, base.NewProblem(base.Invalid, "it has "+strings.Join(r.names(), ", "), "there is no audience %q",
+			name)
 	}
 	fields, kept := r.credentials[name]
 	if !kept && audience != nil && !recognised(audience) {

@@ -6,14 +6,13 @@ import (
 	"inkret/service/base"
 	"inkret/service/review"
 	"inkret/service/vault"
-	"inkret/store"
 )
 
 // Evidence is the captures: how they come in, what is kept of them, and calls that are made again. It is safe for
 // concurrent use.
 type Evidence struct {
 	base   *base.Base
-	store  *store.Store
+	store  Store
 	vault  *vault.Vault
 	review *review.Review
 	print  func(value []byte) uint64 // a keyed hash
@@ -24,6 +23,6 @@ type Evidence struct {
 }
 
 // New gives the room. print is a keyed hash by which the same value is known again.
-func New(b *base.Base, st *store.Store, v *vault.Vault, r *review.Review, print func(value []byte) uint64) *Evidence {
+func New(b *base.Base, st Store, v *vault.Vault, r *review.Review, print func(value []byte) uint64) *Evidence {
 	return &Evidence{base: b, store: st, vault: v, review: r, print: print, growing: map[int64]*liveBatch{}}
 }

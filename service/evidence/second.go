@@ -34,7 +34,8 @@ func (s *Evidence) SecondPerson(ctx context.Context, service string) (bool, erro
 
 // SetSecondPerson says whether severe decisions at a service need a second person. A team of one cannot work
 // otherwise; the trail, the overview and every report say so.
-func (s *Evidence) SetSecondPerson(ctx context.Context, who base.Caller, service string, needed bool, reason string) error {
+func (s *Evidence) SetSecondPerson(ctx context.Context, who base.Caller, service string, needed bool,
+	reason string) error {
 	if reason = strings.TrimSpace(reason); reason == "" {
 		return base.NewProblem(base.Invalid, "", "say why")
 	}
@@ -42,7 +43,8 @@ func (s *Evidence) SetSecondPerson(ctx context.Context, who base.Caller, service
 	if needed {
 		action = "switch second person on"
 	}
-	return base.Found(s.store.SetSecondPerson(ctx, service, needed, s.base.Did(who, action, service, reason)), "service %q",
+	return base.Found(s.store.SetSecondPerson(ctx, service, needed, s.base.Did(who, action, service, reason)),
+		"service %q",
 		service)
 }
 
@@ -74,7 +76,8 @@ func (s *Evidence) byTwo(ctx context.Context, who base.Caller, b store.Batch, wh
 			fmt.Sprintf("%d severe findings leave the list; asked by person %d: %s", len(severe), a.PersonID,
 				a.Reason)), nil
 	case same && a.PersonID == who.ID:
-		return store.TrailEntry{}, base.NewProblem(base.Conflict, "somebody else who is lead approves it by doing the same",
+		return store.TrailEntry{}, base.NewProblem(base.Conflict,
+			"somebody else who is lead approves it by doing the same",
 			"you asked for it already")
 	case err == nil && a.PersonID != who.ID && !who.MayIn(b.Service, base.Lead):
 		return store.TrailEntry{}, base.NewProblem(base.Conflict, "a lead approves or declines it first",
@@ -120,6 +123,7 @@ func (s *Evidence) DeclineAsking(ctx context.Context, who base.Caller, batch int
 	case strings.TrimSpace(why) == "":
 		return base.NewProblem(base.Invalid, "say it with a comment", "to decline needs a reason")
 	}
-	return base.Found(s.store.DropAsking(ctx, batch, s.base.Did(who, action+a.What, fmt.Sprintf("batch %d", batch), why)),
+	return base.Found(s.store.DropAsking(ctx, batch, s.base.Did(who, action+a.What, fmt.Sprintf("batch %d", batch),
+		why)),
 		"change of batch %d that waits", batch)
 }

@@ -41,7 +41,8 @@ func (s *Evidence) Upload(ctx context.Context, who base.Caller, service, name st
 	}
 	audience := say.Audience
 	if name = strings.TrimSpace(name); name == "" || len(name) > longestName {
-		return store.Batch{}, base.NewProblem(base.Invalid, "", "a recording needs a name of at most %d bytes", longestName)
+		return store.Batch{}, base.NewProblem(base.Invalid, "", "a recording needs a name of at most %d bytes",
+			longestName)
 	}
 	g, err := s.newGathering(ctx, service, f.Contracts)
 	if err != nil {
@@ -73,7 +74,8 @@ func (s *Evidence) Upload(ctx context.Context, who base.Caller, service, name st
 		in.Discard(context.WithoutCancel(ctx))
 		return b, base.Plain(err)
 	}
-	s.base.Log.Info("recording taken in", "batch", b.ID, "service", service, "captures", b.Captures, "findings", b.Findings,
+	s.base.Log.Info("recording taken in", "batch", b.ID, "service", service, "captures", b.Captures, "findings",
+		b.Findings,
 		"new", b.NewFindings,
 		"repeated", b.Repeated, "person", who.ID)
 	return b, s.review.NoteCoverage(ctx, service)
@@ -155,7 +157,8 @@ func (u *upload) run(ctx context.Context, r io.Reader) (store.Batch, error) {
 		return b, err
 	}
 	if _, err := io.Copy(io.Discard, body); err != nil {
-		return b, base.NewProblem(base.Invalid, "send it again; nothing of it was kept", "the recording broke off on its way")
+		return b, base.NewProblem(base.Invalid, "send it again; nothing of it was kept",
+			"the recording broke off on its way")
 	}
 	b.Digest = hex.EncodeToString(digest.Sum(nil))
 	u.count(&b)
@@ -210,7 +213,8 @@ func (s *Evidence) said(ctx context.Context, service string, c *contract.Contrac
 	if say.Mapping != "" {
 		if k.mapping, err = contract.ReadMapping(contract.File{Name: "mapping", Data: []byte(say.Mapping)},
 			c); err != nil {
-			p := base.NewProblem(base.Invalid, "docs/captures.md shows one", "the mapping of audiences cannot be read: %v", err)
+			p := base.NewProblem(base.Invalid, "docs/captures.md shows one",
+				"the mapping of audiences cannot be read: %v", err)
 			p.Cause = err
 			return nil, p
 		}

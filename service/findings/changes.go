@@ -68,7 +68,8 @@ func (s *Findings) SetDue(ctx context.Context, who base.Caller, days map[scan.Se
 	for severity := scan.Critical; severity >= scan.Info; severity-- {
 		n := days[severity]
 		if n < 0 || n > longestDue {
-			return base.NewProblem(base.Invalid, "", "findings are due within 1 to %d days, or with 0 on no day", longestDue)
+			return base.NewProblem(base.Invalid, "", "findings are due within 1 to %d days, or with 0 on no day",
+				longestDue)
 		}
 		words = append(words, fmt.Sprintf("%s %d", severity, n))
 	}
@@ -120,7 +121,8 @@ func (s *Findings) fit(ctx context.Context, w *Wish) (words string, err error) {
 				return "", err
 			}
 			if !p.Active {
-				return "", base.NewProblem(base.Invalid, "assign it to somebody else", "%s is kept out", base.ShownName(p))
+				return "", base.NewProblem(base.Invalid, "assign it to somebody else", "%s is kept out",
+					base.ShownName(p))
 			}
 			name = base.ShownName(p)
 		}
@@ -206,7 +208,8 @@ func (w *Wish) become(who *base.Caller, was store.Standing, today string,
 
 // move takes the step in a finding's life that the wish has. A waiver of a grave finding is
 // asked for first, and a lead who asks for it too approves it, who is somebody else.
-func (w *Wish) move(who *base.Caller, was, next *store.Standing, today string, two func(service string) bool) (why string) {
+func (w *Wish) move(who *base.Caller, was, next *store.Standing, today string,
+	two func(service string) bool) (why string) {
 	move := finding.Move{To: w.To, Comment: w.Comment, Until: w.Until}
 	waives := w.To == finding.Waived
 	// a longer waiver is another wish
@@ -306,7 +309,8 @@ func (s *Findings) ChangeFindings(ctx context.Context, who base.Caller, ids []st
 		}
 	}
 	if len(ids) > mostChanged {
-		return Changed{}, base.NewProblem(base.Invalid, "narrow the filter", "over %d findings cannot be changed in one step",
+		return Changed{}, base.NewProblem(base.Invalid, "narrow the filter",
+			"over %d findings cannot be changed in one step",
 			mostChanged)
 	}
 	out := Changed{Change: store.Change{At: s.base.Now(), PersonID: who.ID, Author: who.Name, Words: words},
@@ -351,7 +355,8 @@ func (s *Findings) ChangeFindings(ctx context.Context, who base.Caller, ids []st
 
 // UndoChange makes findings what they were before a change, but for those that were changed
 // since.
-func (s *Findings) UndoChange(ctx context.Context, who base.Caller, id int64) (undone int, left []store.Refused, err error) {
+func (s *Findings) UndoChange(ctx context.Context, who base.Caller,
+	id int64) (undone int, left []store.Refused, err error) {
 	may := func(service string) string {
 		if !who.MayIn(service, base.Reviewer) {
 			return who.NotIn(service, base.Reviewer).Detail

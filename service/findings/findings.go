@@ -102,7 +102,8 @@ func (s *Findings) Comment(ctx context.Context, who base.Caller, id, text string
 	if err != nil {
 		return FindingView{}, err
 	}
-	if err := s.store.Comment(ctx, id, store.Event{At: s.base.Now(), Author: who.Name, PersonID: who.ID, Kind: "comment",
+	if err := s.store.Comment(ctx, id, store.Event{At: s.base.Now(), Author: who.Name, PersonID: who.ID,
+		Kind:    "comment",
 		Comment: text}, mentioned, s.base.Did(who, "comment", "finding "+id, "")); err != nil {
 		return FindingView{}, base.Found(err, "finding %s", id)
 	}
@@ -156,7 +157,8 @@ func (s *Findings) Home(ctx context.Context, who base.Caller) (Home, error) {
 		return h, err
 	}
 	const week = 7 * 24 * time.Hour
-	if h.WaiversEnding, err = s.store.WaiversEnding(ctx, s.base.Now().Add(week).UTC().Format(time.DateOnly)); err != nil {
+	if h.WaiversEnding, err = s.store.WaiversEnding(ctx,
+		s.base.Now().Add(week).UTC().Format(time.DateOnly)); err != nil {
 		return h, err
 	}
 	no := false

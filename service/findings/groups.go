@@ -36,7 +36,8 @@ const shownGroups = 200
 func (s *Findings) Groups(ctx context.Context, who base.Caller, q url.Values,
 	part string) (groups []Group, left int, err error) {
 	if !slices.Contains(GroupParts, part) {
-		return nil, 0, base.NewProblem(base.Invalid, "", "findings are gathered by %s, not by %q", strings.Join(GroupParts, ", "),
+		return nil, 0, base.NewProblem(base.Invalid, "", "findings are gathered by %s, not by %q",
+			strings.Join(GroupParts, ", "),
 			part)
 	}
 	by, err := s.Filter(ctx, who, q)

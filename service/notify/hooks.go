@@ -76,7 +76,8 @@ func (s *Notify) AddHook(ctx context.Context, who base.Caller, h store.Hook) (st
 		at, err := url.Parse(h.Address)
 		if err != nil || at.Host == "" || at.Scheme != "http" && at.Scheme != "https" ||
 			strings.Trim(at.Path, "/") != "" {
-			return h, "", base.NewProblem(base.Invalid, "one is written http://127.0.0.1:7466", "%q is not where a hook is reached",
+			return h, "", base.NewProblem(base.Invalid, "one is written http://127.0.0.1:7466",
+				"%q is not where a hook is reached",
 				h.Address)
 		}
 	} else if u.Scheme != "https" {
@@ -85,7 +86,8 @@ func (s *Notify) AddHook(ctx context.Context, who base.Caller, h store.Hook) (st
 	}
 	for _, kind := range strings.FieldsFunc(h.Kinds, func(r rune) bool { return r == ',' }) {
 		if !slices.Contains(EventKinds, kind) {
-			return h, "", base.NewProblem(base.Invalid, "known are "+strings.Join(EventKinds, ", "), "no event is a %q", kind)
+			return h, "", base.NewProblem(base.Invalid, "known are "+strings.Join(EventKinds, ", "), "no event is a %q",
+				kind)
 		}
 	}
 	key := make([]byte, 32)
@@ -115,8 +117,9 @@ func (s *Notify) Deliveries(ctx context.Context, hook int64, page store.Page) ([
 
 // TryAgain sends a delivery once more.
 func (s *Notify) TryAgain(ctx context.Context, who base.Caller, delivery int64) error {
-	return base.Found(s.store.TryAgain(ctx, delivery, s.base.Now(), s.base.Did(who, "deliver again", fmt.Sprintf("delivery %d",
-		delivery), "")), "delivery %d", delivery)
+	return base.Found(s.store.TryAgain(ctx, delivery, s.base.Now(), s.base.Did(who, "deliver again",
+		fmt.Sprintf("delivery %d",
+			delivery), "")), "delivery %d", delivery)
 }
 
 // TestHook sends an event that says that it is a test.
@@ -241,7 +244,8 @@ func (s *Notify) queue(ctx context.Context, h *store.Hook) error {
 			if err != nil {
 				return err
 			}
-			out = append(out, store.Delivery{Event: string(event), Kind: kindOfEvent(&some[i].Event), Made: s.base.Now(),
+			out = append(out, store.Delivery{Event: string(event), Kind: kindOfEvent(&some[i].Event),
+				Made: s.base.Now(),
 				Next: s.base.Now()})
 		}
 		h.LastEvent = some[len(some)-1].ID

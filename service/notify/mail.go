@@ -63,14 +63,16 @@ func (s *Notify) Mails(ctx context.Context, page store.Page) ([]store.Mail, int,
 
 // MailAgain sends a mail once more.
 func (s *Notify) MailAgain(ctx context.Context, who base.Caller, id int64) error {
-	return base.Found(s.store.MailAgain(ctx, id, s.base.Now(), s.base.Did(who, "mail again", fmt.Sprintf("mail %d", id), "")),
+	return base.Found(s.store.MailAgain(ctx, id, s.base.Now(), s.base.Did(who, "mail again", fmt.Sprintf("mail %d", id),
+		"")),
 		"mail %d", id)
 }
 
 // TestMail sends who asks a mail that says that it is a test.
 func (s *Notify) TestMail(ctx context.Context, who base.Caller) error {
 	if s.mail == nil {
-		return base.NewProblem(base.Conflict, "start it with --mail-server and --mail-from", "the service has no mail server")
+		return base.NewProblem(base.Conflict, "start it with --mail-server and --mail-from",
+			"the service has no mail server")
 	}
 	return s.store.AddMail(ctx, store.Mail{PersonID: who.ID, Subject: "Inkret: a test", Text: "A test, asked for by " +
 		exchange.Clean(base.ShownName(who.Person)) + ". Mail arrives.\n", Made: s.base.Now()}, 0, "")
@@ -115,8 +117,9 @@ func (s *Notify) TellOfViews(ctx context.Context) error {
 				n += c
 			}
 			if n > 0 {
-				told = &store.Notice{PersonID: v.PersonID, At: s.base.Now(), Kind: "view", Author: v.Name, ViewID: v.ViewID,
-					Text: fmt.Sprintf("%s came into the view", count(n, "finding"))}
+				told = &store.Notice{PersonID: v.PersonID, At: s.base.Now(), Kind: "view", Author: v.Name,
+					ViewID: v.ViewID,
+					Text:   fmt.Sprintf("%s came into the view", count(n, "finding"))}
 			}
 		}
 		if err := s.store.ToldOfView(ctx, v, last, told); err != nil {
@@ -203,7 +206,8 @@ func (s *Notify) mailNow(ctx context.Context, p *store.Person) error {
 	if total == 1 {
 		subject = "Inkret: " + exchange.Clean(noticeWords(&notices[0]))
 	}
-	return s.store.AddMail(ctx, store.Mail{PersonID: p.ID, Subject: subject, Text: t.String(), Made: s.base.Now()}, last, "")
+	return s.store.AddMail(ctx, store.Mail{PersonID: p.ID, Subject: subject, Text: t.String(), Made: s.base.Now()},
+		last, "")
 }
 
 // mailDigest writes the mail of a day, where there is anything to say.

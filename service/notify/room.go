@@ -4,13 +4,12 @@ import (
 	"inkret/service/base"
 	"inkret/service/findings"
 	"inkret/service/vault"
-	"inkret/store"
 )
 
 // Notify is how people and programs are told of what happens. It is safe for concurrent use.
 type Notify struct {
 	base     *base.Base
-	store    *store.Store
+	store    Store
 	vault    *vault.Vault
 	findings *findings.Findings
 
@@ -20,7 +19,7 @@ type Notify struct {
 }
 
 // New gives the room. mail is nil where there is no mail server; digests are sent from digestHour on, UTC.
-func New(b *base.Base, st *store.Store, v *vault.Vault, f *findings.Findings, mail Sender, digestHour int) *Notify {
+func New(b *base.Base, st Store, v *vault.Vault, f *findings.Findings, mail Sender, digestHour int) *Notify {
 	return &Notify{base: b, store: st, vault: v, findings: f, mail: mail, digestHour: digestHour}
 }
 

@@ -33,8 +33,9 @@ func (s *People) SetupCode(ctx context.Context) (string, error) {
 		return "", err
 	}
 	code := base.NewSecret()
-	return code, s.store.AddSetupCode(ctx, base.HashSecret(code), 0, s.base.Now().Add(setupLife), s.base.ByItself("make set-up link",
-		"the first person", ""))
+	return code, s.store.AddSetupCode(ctx, base.HashSecret(code), 0, s.base.Now().Add(setupLife),
+		s.base.ByItself("make set-up link",
+			"the first person", ""))
 }
 
 // SettingUp is what somebody says who uses a one-time code.
@@ -93,7 +94,8 @@ func (s *People) SetUp(ctx context.Context, u SettingUp) (base.Caller, string, e
 	case p.Name == "":
 		return base.Caller{}, "", base.NewProblem(base.Invalid, "", "a name is needed")
 	case holder.ID == 0 && p.Email == "":
-		return base.Caller{}, "", base.NewProblem(base.Invalid, "", "the first person needs an e-mail address to sign in with")
+		return base.Caller{}, "", base.NewProblem(base.Invalid, "",
+			"the first person needs an e-mail address to sign in with")
 	case p.Email != "":
 		if err := fitEmail(p.Email); err != nil {
 			return base.Caller{}, "", err
@@ -162,7 +164,8 @@ func (s *People) Invite(ctx context.Context, who base.Caller, email, role string
 		return store.Person{}, "", base.NewProblem(base.Invalid, "", "there is no role %q", role)
 	}
 	if _, err := s.store.PersonByEmail(ctx, email); err == nil {
-		return store.Person{}, "", base.NewProblem(base.Conflict, "", "somebody with this e-mail address is invited already")
+		return store.Person{}, "", base.NewProblem(base.Conflict, "",
+			"somebody with this e-mail address is invited already")
 	}
 	code := base.NewSecret()
 	p, err := s.store.Invite(ctx, store.Person{Email: email, Role: role}, base.HashSecret(code), s.base.Now(),
@@ -334,11 +337,13 @@ func (s *People) Authenticate(ctx context.Context, secret string) (base.Caller, 
 	case err != nil:
 		return base.Caller{}, err
 	case !p.Active:
-		return base.Caller{}, base.NewProblem(base.Unauthenticated, "ask an administrator", "you may not come in any more")
+		return base.Caller{}, base.NewProblem(base.Unauthenticated, "ask an administrator",
+			"you may not come in any more")
 	case !now.Before(k.Expires):
 		return base.Caller{}, signedOut("the %s ended on %s", k.Kind, k.Expires.Format(time.DateOnly))
 	case k.Kind == "session" && now.Sub(later(k.Created, k.LastUsed)) > sessionIdle:
-		return base.Caller{}, signedOut("the session ended because nobody used it for %d hours", int(sessionIdle.Hours()))
+		return base.Caller{}, signedOut("the session ended because nobody used it for %d hours",
+			int(sessionIdle.Hours()))
 	}
 	if now.Sub(k.LastUsed) > touchEvery {
 		// people can still look

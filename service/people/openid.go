@@ -64,8 +64,9 @@ func (s *People) BeginOpenID(ctx context.Context, next string) (url string, seal
 	url, t, err := s.openid.Begin(ctx)
 	if err != nil {
 		s.base.Log.Error("sign-in with the provider", "error", err.Error())
-		return "", nil, &base.Problem{Code: base.Unauthenticated, Type: RefusedProvider, Detail: "the provider cannot be reached",
-			Next: "try again later, or sign in with a password", Cause: err}
+		return "", nil, &base.Problem{Code: base.Unauthenticated, Type: RefusedProvider,
+			Detail: "the provider cannot be reached",
+			Next:   "try again later, or sign in with a password", Cause: err}
 	}
 	text, err := json.Marshal(ticket{t, next, s.base.Now().Add(ticketLife).Unix()})
 	if err != nil {
@@ -88,7 +89,8 @@ func (s *People) FinishOpenID(ctx context.Context, sealed []byte, state,
 	code string) (who base.Caller, secret, next string, err error) {
 	refuse := func(kind, detail string, cause error) (base.Caller, string, string, error) {
 		s.base.Log.Info("sign-in with the provider refused", "why", detail)
-		return base.Caller{}, "", "", &base.Problem{Code: base.Unauthenticated, Type: kind, Detail: detail, Cause: cause}
+		return base.Caller{}, "", "", &base.Problem{Code: base.Unauthenticated, Type: kind, Detail: detail,
+			Cause: cause}
 	}
 	text, _, err := s.vault.Open(sealed, ticketAs)
 	var t ticket

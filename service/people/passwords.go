@@ -51,7 +51,8 @@ func newHasher() *hasher { return &hasher{turns: make(chan struct{}, max(2, runt
 func (h *hasher) turn(ctx context.Context) (end func(), err error) {
 	if h.waiting.Add(1) > mostHashing {
 		h.waiting.Add(-1)
-		return nil, base.NewProblem(base.Slowed, "try again in a few seconds", "too many people are signing in right now")
+		return nil, base.NewProblem(base.Slowed, "try again in a few seconds",
+			"too many people are signing in right now")
 	}
 	select {
 	case h.turns <- struct{}{}:
@@ -141,9 +142,11 @@ func fitPassword(password string, about ...string) error {
 	n := len([]rune(password))
 	switch {
 	case n < shortestWord:
-		return base.NewProblem(base.Invalid, "", "the password has %d characters; at least %d are needed", n, shortestWord)
+		return base.NewProblem(base.Invalid, "", "the password has %d characters; at least %d are needed", n,
+			shortestWord)
 	case len(password) > longestWord:
-		return base.NewProblem(base.Invalid, "", "the password has %d bytes; at most %d are possible", len(password), longestWord)
+		return base.NewProblem(base.Invalid, "", "the password has %d bytes; at most %d are possible", len(password),
+			longestWord)
 	}
 	word := strings.ToLower(password)
 	bare := strings.Trim(word, "0123456789!?.,;:#*+-_ ")

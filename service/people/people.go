@@ -65,7 +65,8 @@ func (s *People) ChangePerson(ctx context.Context, c base.Caller, id int64, w Pe
 		return store.Person{}, base.NewProblem(base.Invalid, "", "there is no role %q", *role)
 	}
 	if active != nil && !*active && id == c.ID {
-		return store.Person{}, base.NewProblem(base.Conflict, "ask another administrator", "you cannot keep yourself out")
+		return store.Person{}, base.NewProblem(base.Conflict, "ask another administrator",
+			"you cannot keep yourself out")
 	}
 	for service, at := range w.Roles {
 		if at == base.Administrator || at != "" && !base.IsRole(at) {
@@ -111,7 +112,8 @@ func (s *People) ChangePerson(ctx context.Context, c base.Caller, id int64, w Pe
 				return nil
 			}
 		}
-		return base.NewProblem(base.Conflict, "make somebody else an administrator first", "nobody would be left who administers")
+		return base.NewProblem(base.Conflict, "make somebody else an administrator first",
+			"nobody would be left who administers")
 	}, s.base.Did(c, "change person", who.Email, strings.Join(words, ", ")))
 	s.revoked()
 	return p, base.Found(err, "person %d", id)
@@ -254,7 +256,8 @@ func (s *People) wrongCode(ctx context.Context, p store.Person) error {
 	if err := s.store.AddTrail(ctx, entry); err != nil {
 		return err
 	}
-	return &base.Problem{Code: base.Unauthenticated, Type: SecondFactorNeeded, Detail: "the code is wrong, or was used already"}
+	return &base.Problem{Code: base.Unauthenticated, Type: SecondFactorNeeded,
+		Detail: "the code is wrong, or was used already"}
 }
 
 // factorCode holds a code against the time step that is, the one before and the one after

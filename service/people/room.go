@@ -5,13 +5,12 @@ import (
 
 	"inkret/service/base"
 	"inkret/service/vault"
-	"inkret/store"
 )
 
 // People is who may come in, and how. It is safe for concurrent use.
 type People struct {
 	base   *base.Base
-	store  *store.Store
+	store  Store
 	vault  *vault.Vault
 	tries  tries
 	hasher *hasher
@@ -25,6 +24,6 @@ type People struct {
 }
 
 // New gives the room.
-func New(b *base.Base, st *store.Store, v *vault.Vault) *People {
+func New(b *base.Base, st Store, v *vault.Vault) *People {
 	return &People{base: b, store: st, vault: v, hasher: newHasher(), revocation: make(chan struct{})}
 }

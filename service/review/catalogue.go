@@ -196,7 +196,8 @@ func (s *Review) ClassFields(ctx context.Context, who base.Caller, service strin
 	return s.applyEdits(ctx, who, service, f.Revision, edits, basedOn, reason)
 }
 
-func (s *Review) applyEdits(ctx context.Context, who base.Caller, service string, from store.Revision, edits revise.Edits,
+func (s *Review) applyEdits(ctx context.Context, who base.Caller, service string, from store.Revision,
+	edits revise.Edits,
 	basedOn int, reason string) (store.Revision, error) {
 	files, err := revise.Apply(base.ContractFiles(from.Files), edits)
 	if err != nil {
@@ -260,7 +261,8 @@ func (s *Review) ReadEntities(ctx context.Context, service string, r Reading) (*
 		}
 		read, partial = v.Sketch.Catalog(), true
 	default:
-		return nil, base.NewProblem(base.Invalid, "expected tables, sql, description or traffic", "%q is no form of a reading",
+		return nil, base.NewProblem(base.Invalid, "expected tables, sql, description or traffic",
+			"%q is no form of a reading",
 			r.Form)
 	}
 	v.Entities = len(read.Entities)
@@ -339,7 +341,8 @@ func (s *Review) contractsOrNone(ctx context.Context, service string) (base.InFo
 		files := []store.ContractFile{{Name: "catalogue.yaml", Text: "inkret: 1\nservice: " + service + "\n"}}
 		read, err := contract.Read(base.ContractFiles(files)...)
 		if err != nil {
-			return f, base.NewProblem(base.Invalid, "expected letters, digits, '.', '_' and '-'", "%q is no service name", service)
+			return f, base.NewProblem(base.Invalid, "expected letters, digits, '.', '_' and '-'",
+				"%q is no service name", service)
 		}
 		return base.InForce{Contracts: read, Revision: store.Revision{Service: service, Files: files}}, nil
 	}
@@ -349,7 +352,8 @@ func (s *Review) contractsOrNone(ctx context.Context, service string) (base.InFo
 // TakeEntities takes differences of a reading over into the catalogue, as a new
 // revision: those named by their ids, or, where none is named, all that are new or
 // changed; what is gone from the store goes from the catalogue only when it is named.
-func (s *Review) TakeEntities(ctx context.Context, who base.Caller, service string, r Reading, ids []string, basedOn int,
+func (s *Review) TakeEntities(ctx context.Context, who base.Caller, service string, r Reading, ids []string,
+	basedOn int,
 	reason string) (store.Revision, *ReadingView, error) {
 	v, err := s.ReadEntities(ctx, service, r)
 	if err != nil {

@@ -78,7 +78,8 @@ func (s *Review) weigh(ctx context.Context, service string, files []store.Contra
 		return nil, p
 	}
 	if read.Service != service {
-		return nil, base.NewProblem(base.Invalid, "", "the contract is of the service %q, not of %q", read.Service, service)
+		return nil, base.NewProblem(base.Invalid, "", "the contract is of the service %q, not of %q", read.Service,
+			service)
 	}
 	w := &weighed{files: files, contracts: read}
 	old, err := s.base.Contracts(ctx, service)
@@ -190,7 +191,8 @@ func (s *Review) Apply(ctx context.Context, who base.Caller, service string,
 				len(severe), severe[0].Path, severe[0].Endpoint)}}, r.Words...)
 	}
 	if r, err = s.store.AddRevision(ctx, r, effect, func(r store.Revision) store.TrailEntry {
-		return s.base.Did(who, "apply contracts", service, strings.TrimSpace(fmt.Sprintf("revision %d, %s: %s", r.Number,
+		return s.base.Did(who, "apply contracts", service, strings.TrimSpace(fmt.Sprintf("revision %d, %s: %s",
+			r.Number,
 			r.State, r.Reason)))
 	}); err != nil {
 		if errors.Is(err, store.ErrOutdated) {

@@ -155,7 +155,8 @@ func (s *Review) DecideRequest(ctx context.Context, who base.Caller, id int64, d
 		return RequestView{}, base.Found(err, "request %d", id)
 	}
 	if q.State != RequestOpen {
-		return RequestView{}, base.NewProblem(base.Conflict, "", "the request was %s by %s already", q.State, q.DecidedBy)
+		return RequestView{}, base.NewProblem(base.Conflict, "", "the request was %s by %s already", q.State,
+			q.DecidedBy)
 	}
 	d.Comment = strings.TrimSpace(d.Comment)
 	q.DecidedBy, q.Decided, q.Decision = who.Name, s.base.Now(), d.Comment

@@ -3,20 +3,19 @@ package review
 import (
 	"inkret/service/base"
 	"inkret/service/vault"
-	"inkret/store"
 )
 
 // Review is the contracts of services: what they say, what may be changed of them and by whom. It is safe for
 // concurrent use.
 type Review struct {
 	base  *base.Base
-	store *store.Store
+	store Store
 	vault *vault.Vault
 	flows flowCache
 	rates rates
 }
 
 // New gives the room.
-func New(b *base.Base, st *store.Store, v *vault.Vault) *Review {
+func New(b *base.Base, st Store, v *vault.Vault) *Review {
 	return &Review{base: b, store: st, vault: v}
 }

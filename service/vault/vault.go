@@ -22,6 +22,12 @@ import (
 	"inkret/store"
 )
 
+// Settings keeps what the vault knows its key by.
+type Settings interface {
+	Setting(ctx context.Context, name string) (string, error)
+	SetSetting(ctx context.Context, entry store.TrailEntry, name, value string) error
+}
+
 // Vault encrypts what captures hold with AES-256-GCM. Its key lies in a file
 // beside the database, so that a copy of the database alone tells nothing. While
 // the key is being changed the file has two: the first seals, either opens.
@@ -42,7 +48,7 @@ const (
 )
 
 // Open reads the key file, and makes it at the first start.
-func Open(ctx context.Context, dir string, st *store.Store) (*Vault, error) {
+func Open(ctx context.Context, dir string, st Settings) (*Vault, error) {
 	path := filepath.Join(dir, KeyName)
 	check, err := st.Setting(ctx, KeyCheck)
 	if err != nil {
@@ -142,7 +148,7 @@ const (
 
 // Printer gives the keyed hash (HMAC-SHA-256, RFC 2104, its first 8 bytes) by which the
 // same value is known again without being kept.
-func (v *Vault) Printer(ctx context.Context, st *store.Store) (func([]byte) uint64, error) {
+func (v *Vault) Printer(ctx context.Context, st Settings) (func([]byte) uint64, error) {
 	sealed, err := st.Setting(ctx, printKey)
 	if err != nil {
 		return nil, err
@@ -171,7 +177,7 @@ func (v *Vault) Printer(ctx context.Context, st *store.Store) (func([]byte) uint
 	}, nil
 }
 
-func (v *Vault) sealPrintKey(ctx context.Context, st *store.Store, key []byte, entry store.TrailEntry) error {
+func (v *Vault) sealPrintKey(ctx context.Context, st Settings, key []byte, entry store.TrailEntry) error {
 	return st.SetSetting(ctx, entry, printKey, base64.StdEncoding.EncodeToString(v.Seal(key, printKeyAs)))
 }
 
@@ -191,7 +197,7 @@ func (v *Vault) Resealed(some []store.Capture) ([]store.Capture, error) {
 	return again, nil
 }
 
-func (v *Vault) ResealPrintKey(ctx context.Context, st *store.Store, entry store.TrailEntry) error {
+func (v *Vault) ResealPrintKey(ctx context.Context, st Settings, entry store.TrailEntry) error {
 	sealed, err := st.Setting(ctx, printKey)
 	if err != nil {
 		return err

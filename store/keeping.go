@@ -14,16 +14,16 @@ type Keeping struct {
 }
 
 // Keeping gives how long a service's bodies are kept, or [ErrNotFound].
-func (s *Store) Keeping(ctx context.Context, service string) (Keeping, error) {
+func (s *Captures) Keeping(ctx context.Context, service string) (Keeping, error) {
 	var k Keeping
-	err := s.read.QueryRowContext(ctx, `SELECT keep_days, keep_bodies FROM services WHERE name = ?`,
+	err := s.db.read.QueryRowContext(ctx, `SELECT keep_days, keep_bodies FROM services WHERE name = ?`,
 		service).Scan(&k.Days, &k.Bodies)
 	return k, none(err)
 }
 
 // SetKeeping sets how long a service's bodies are kept.
-func (s *Store) SetKeeping(ctx context.Context, service string, k Keeping, t TrailEntry) error {
-	return s.change(ctx, func(tx *sql.Tx) error {
+func (s *Captures) SetKeeping(ctx context.Context, service string, k Keeping, t TrailEntry) error {
+	return s.db.change(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE services SET keep_days = ?, keep_bodies = ? WHERE name = ?`, k.Days,
 			k.Bodies, service); err != nil {
 			return err
@@ -34,8 +34,8 @@ func (s *Store) SetKeeping(ctx context.Context, service string, k Keeping, t Tra
 
 // Purgeable lists some captures whose bodies are kept though their time is over:
 // those that came in before, or that a service keeps no bodies of.
-func (s *Store) Purgeable(ctx context.Context, now time.Time, most int) ([]Capture, error) {
-	return rows(ctx, s.read, func(r scanner) (Capture, error) {
+func (s *Captures) Purgeable(ctx context.Context, now time.Time, most int) ([]Capture, error) {
+	return rows(ctx, s.db.read, func(r scanner) (Capture, error) {
 		var c Capture
 		return c, r.Scan(&c.ID, &c.Service, &c.Sealed)
 	}, `SELECT captures.id, services.name, sealed FROM captures JOIN batches ON batches.id = batch_id JOIN services ON services.id = service_id
@@ -43,8 +43,8 @@ func (s *Store) Purgeable(ctx context.Context, now time.Time, most int) ([]Captu
 }
 
 // Reseal replaces what is sealed of captures, and says what it has.
-func (s *Store) Reseal(ctx context.Context, captures []Capture) error {
-	return s.change(ctx, func(tx *sql.Tx) error {
+func (s *Captures) Reseal(ctx context.Context, captures []Capture) error {
+	return s.db.change(ctx, func(tx *sql.Tx) error {
 		for _, c := range captures {
 			if _, err := tx.ExecContext(ctx, `UPDATE captures SET sealed = ?, holds = ? WHERE id = ?`, c.Sealed,
 				c.Holds, c.ID); err != nil {
@@ -56,9 +56,9 @@ func (s *Store) Reseal(ctx context.Context, captures []Capture) error {
 }
 
 // PurgeSamples drops the masked samples of findings that no capture with bodies shows.
-func (s *Store) PurgeSamples(ctx context.Context, note Note[int]) (int, error) {
+func (s *Captures) PurgeSamples(ctx context.Context, note Note[int]) (int, error) {
 	samples := 0
-	err := s.change(ctx, func(tx *sql.Tx) error {
+	err := s.db.change(ctx, func(tx *sql.Tx) error {
 		r, err := tx.ExecContext(ctx,
 			`UPDATE findings SET sample = '' WHERE sample <> '' AND captures > 0 AND NOT EXISTS
 			(SELECT 1 FROM occurrences JOIN captures ON captures.id = capture_id WHERE finding_id = findings.id AND holds = 'bodies')`)
@@ -75,22 +75,11 @@ func (s *Store) PurgeSamples(ctx context.Context, note Note[int]) (int, error) {
 }
 
 // Sealed lists captures with an id over after, in the order of their ids.
-func (s *Store) Sealed(ctx context.Context, after int64, most int) ([]Capture, error) {
-	return rows(ctx, s.read, func(r scanner) (Capture, error) {
+func (s *Captures) Sealed(ctx context.Context, after int64, most int) ([]Capture, error) {
+	return rows(ctx, s.db.read, func(r scanner) (Capture, error) {
 		var c Capture
 		return c, r.Scan(&c.ID, &c.Sealed, &c.Holds)
 	}, `SELECT id, sealed, holds FROM captures WHERE id > ? ORDER BY id LIMIT ?`, after, most)
-}
-
-// Size gives how many bytes the database takes.
-func (s *Store) Size(ctx context.Context) (int64, error) {
-	var pages, size, free int64
-	for pragma, into := range map[string]*int64{"page_count": &pages, "page_size": &size, "freelist_count": &free} {
-		if err := s.read.QueryRowContext(ctx, `PRAGMA `+pragma).Scan(into); err != nil {
-			return 0, err
-		}
-	}
-	return (pages - free) * size, nil
 }
 
 // Credentials are the header fields with which calls are made as an audience.
@@ -104,8 +93,8 @@ type Credentials struct {
 
 // SetCredentials keeps credentials of an audience in place of earlier ones; those
 // without names are taken away.
-func (s *Store) SetCredentials(ctx context.Context, service string, c Credentials, t TrailEntry) error {
-	return s.change(ctx, func(tx *sql.Tx) error {
+func (s *Captures) SetCredentials(ctx context.Context, service string, c Credentials, t TrailEntry) error {
+	return s.db.change(ctx, func(tx *sql.Tx) error {
 		var id int64
 		if err := tx.QueryRowContext(ctx, `SELECT id FROM services WHERE name = ?`, service).Scan(&id); err != nil {
 			return none(err)
@@ -130,8 +119,8 @@ func (s *Store) SetCredentials(ctx context.Context, service string, c Credential
 }
 
 // AllCredentials lists the credentials of a service.
-func (s *Store) AllCredentials(ctx context.Context, service string) ([]Credentials, error) {
-	return rows(ctx, s.read, func(r scanner) (Credentials, error) {
+func (s *Captures) AllCredentials(ctx context.Context, service string) ([]Credentials, error) {
+	return rows(ctx, s.db.read, func(r scanner) (Credentials, error) {
 		var c Credentials
 		var names string
 		var at int64
@@ -144,8 +133,8 @@ func (s *Store) AllCredentials(ctx context.Context, service string) ([]Credentia
 }
 
 // ReplaceSecrets replaces what is sealed of credentials, those of one service.
-func (s *Store) ReplaceSecrets(ctx context.Context, service string, all []Credentials) error {
-	return s.change(ctx, func(tx *sql.Tx) error {
+func (s *Captures) ReplaceSecrets(ctx context.Context, service string, all []Credentials) error {
+	return s.db.change(ctx, func(tx *sql.Tx) error {
 		for _, c := range all {
 			if _, err := tx.ExecContext(ctx,
 				`UPDATE credentials SET sealed = ? WHERE audience = ? AND service_id = (SELECT id FROM services WHERE name = ?)`, c.Sealed, c.Audience, service); err != nil {
@@ -165,8 +154,8 @@ type AllowedServer struct {
 }
 
 // AllowServer allows a server, or changes where it is reached; Forbid takes it away.
-func (s *Store) AllowServer(ctx context.Context, service string, a AllowedServer, t TrailEntry) error {
-	return s.change(ctx, func(tx *sql.Tx) error {
+func (s *Captures) AllowServer(ctx context.Context, service string, a AllowedServer, t TrailEntry) error {
+	return s.db.change(ctx, func(tx *sql.Tx) error {
 		var id int64
 		if err := tx.QueryRowContext(ctx, `SELECT id FROM services WHERE name = ?`, service).Scan(&id); err != nil {
 			return none(err)
@@ -181,8 +170,8 @@ func (s *Store) AllowServer(ctx context.Context, service string, a AllowedServer
 }
 
 // ForbidServer takes the permission for a server away, or gives [ErrNotFound].
-func (s *Store) ForbidServer(ctx context.Context, service, server string, t TrailEntry) error {
-	return s.change(ctx, func(tx *sql.Tx) error {
+func (s *Captures) ForbidServer(ctx context.Context, service, server string, t TrailEntry) error {
+	return s.db.change(ctx, func(tx *sql.Tx) error {
 		r, err := tx.ExecContext(ctx,
 			`DELETE FROM allowed_servers WHERE server = ? AND service_id = (SELECT id FROM services WHERE name = ?)`,
 			server, service)
@@ -197,8 +186,8 @@ func (s *Store) ForbidServer(ctx context.Context, service, server string, t Trai
 }
 
 // AllowedServers lists the servers of a service to which calls may be made again.
-func (s *Store) AllowedServers(ctx context.Context, service string) ([]AllowedServer, error) {
-	return rows(ctx, s.read, func(r scanner) (AllowedServer, error) {
+func (s *Captures) AllowedServers(ctx context.Context, service string) ([]AllowedServer, error) {
+	return rows(ctx, s.db.read, func(r scanner) (AllowedServer, error) {
 		var a AllowedServer
 		var at int64
 		err := r.Scan(&a.Server, &a.Address, &a.Author, &at)

@@ -1,4 +1,4 @@
-package findings
+package reports
 
 import (
 	"cmp"
@@ -36,7 +36,7 @@ const reportPage = 500
 // Report gives what is tracked of a service as a report: the findings that fit a filter, the
 // gravest first, and how it stands. Findings that are waived, judged no leak or closed are
 // excepted.
-func (s *Findings) Report(ctx context.Context, who base.Caller, service string, q url.Values,
+func (s *Reports) Report(ctx context.Context, who base.Caller, service string, q url.Values,
 	failOn scan.Severity) (*report.Result, error) {
 	s.base.NoteRead(ctx, who, "export report", service, q.Encode())
 	if _, err := s.store.Keeping(ctx, service); err != nil {
@@ -44,7 +44,7 @@ func (s *Findings) Report(ctx context.Context, who base.Caller, service string, 
 	}
 	q = maps.Clone(q)
 	q.Set("service", service)
-	by, err := s.Filter(ctx, who, q)
+	by, err := s.findings.Filter(ctx, who, q)
 	if err != nil {
 		return nil, err
 	}
@@ -69,7 +69,7 @@ func (s *Findings) Report(ctx context.Context, who base.Caller, service string, 
 }
 
 // eachFinding calls f with each finding that fits, the gravest first.
-func (s *Findings) eachFinding(ctx context.Context, by store.FindingFilter, f func(*store.Finding)) error {
+func (s *Reports) eachFinding(ctx context.Context, by store.FindingFilter, f func(*store.Finding)) error {
 	by.Sort = "-severity"
 	for n := 1; ; n++ {
 		some, _, err := s.store.Findings(ctx, by, store.Page{Number: n, Size: reportPage})
@@ -86,7 +86,7 @@ func (s *Findings) eachFinding(ctx context.Context, by store.FindingFilter, f fu
 }
 
 // seen counts what was captured of a service.
-func (s *Findings) seen(ctx context.Context, service string) (finding.Summary, error) {
+func (s *Reports) seen(ctx context.Context, service string) (finding.Summary, error) {
 	var all finding.Summary
 	weights, err := s.store.Weights(ctx, store.StandingFilter{Service: service})
 	for _, w := range weights {
@@ -118,7 +118,7 @@ func reported(f *store.Finding) *finding.Finding {
 }
 
 // auditStanding adds how it stands and how far contracts and captures reach.
-func (s *Findings) auditStanding(ctx context.Context, service string, a *report.Audit) error {
+func (s *Reports) auditStanding(ctx context.Context, service string, a *report.Audit) error {
 	standing, err := s.Standing(ctx, store.StandingFilter{Service: service}, auditDays)
 	if err != nil {
 		return err
@@ -152,7 +152,7 @@ func (s *Findings) auditStanding(ctx context.Context, service string, a *report.
 }
 
 // auditWaivers adds the waivers in force, those first that end first.
-func (s *Findings) auditWaivers(ctx context.Context, service string, a *report.Audit) error {
+func (s *Reports) auditWaivers(ctx context.Context, service string, a *report.Audit) error {
 	var waived []store.Finding
 	if err := s.eachFinding(ctx, store.FindingFilter{Service: service, States: []string{string(finding.Waived)}},
 		func(f *store.Finding) { waived = append(waived, *f) }); err != nil {

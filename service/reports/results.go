@@ -1,4 +1,4 @@
-package findings
+package reports
 
 import (
 	"cmp"
@@ -32,7 +32,7 @@ const mostChecked = 50_000
 var printForm = regexp.MustCompile(`^[0-9a-f]{16}$`)
 
 // SendResult keeps what a check of a pipeline found.
-func (s *Findings) SendResult(ctx context.Context, who base.Caller, r store.Result) (ResultView, error) {
+func (s *Reports) SendResult(ctx context.Context, who base.Caller, r store.Result) (ResultView, error) {
 	if r.Line = strings.TrimSpace(r.Line); r.Line == "" {
 		return ResultView{}, base.NewProblem(base.Invalid, "", "a result is of a line of development, as in main")
 	}
@@ -41,13 +41,15 @@ func (s *Findings) SendResult(ctx context.Context, who base.Caller, r store.Resu
 		return ResultView{}, base.NewProblem(base.Invalid, "", "the link is no address of http or https")
 	}
 	if len(r.Findings) > mostChecked {
-		return ResultView{}, base.NewProblem(base.Invalid, "leave light ones out", "a result has at most %d findings", mostChecked)
+		return ResultView{}, base.NewProblem(base.Invalid, "leave light ones out", "a result has at most %d findings",
+			mostChecked)
 	}
 	r.BySeverity = make([]int, scan.Critical+1)
 	seen := map[string]bool{}
 	for _, f := range r.Findings {
 		if _, ok := scan.ParseKind(f.Kind); !ok {
-			return ResultView{}, base.NewProblem(base.Invalid, "check with a program of the service's version", "no finding is a %q",
+			return ResultView{}, base.NewProblem(base.Invalid, "check with a program of the service's version",
+				"no finding is a %q",
 				f.Kind)
 		}
 		if !printForm.MatchString(f.Fingerprint) {
@@ -73,7 +75,7 @@ func (s *Findings) SendResult(ctx context.Context, who base.Caller, r store.Resu
 }
 
 // Result gives one result.
-func (s *Findings) Result(ctx context.Context, id int64) (ResultView, error) {
+func (s *Reports) Result(ctx context.Context, id int64) (ResultView, error) {
 	r, err := s.store.ResultByID(ctx, id)
 	if err != nil {
 		return ResultView{}, base.Found(err, "result %d", id)
@@ -82,7 +84,7 @@ func (s *Findings) Result(ctx context.Context, id int64) (ResultView, error) {
 }
 
 // held compares a result with the main line as it was when the result came.
-func (s *Findings) held(ctx context.Context, r store.Result) (ResultView, error) {
+func (s *Reports) held(ctx context.Context, r store.Result) (ResultView, error) {
 	v := ResultView{Result: r}
 	if c := r.Compared; c != nil {
 		v.Against = c.Against
@@ -119,21 +121,23 @@ func (s *Findings) held(ctx context.Context, r store.Result) (ResultView, error)
 }
 
 // Results lists a page of results, newest first.
-func (s *Findings) Results(ctx context.Context, service, line string, page store.Page) ([]store.Result, int, error) {
+func (s *Reports) Results(ctx context.Context, service, line string, page store.Page) ([]store.Result, int, error) {
 	return s.store.Results(ctx, service, line, page)
 }
 
 // DropResult forgets a result.
-func (s *Findings) DropResult(ctx context.Context, who base.Caller, id int64) error {
-	return base.Found(s.store.DropResult(ctx, id, s.base.Did(who, "drop result", fmt.Sprintf("result %d", id), "")), "result %d",
+func (s *Reports) DropResult(ctx context.Context, who base.Caller, id int64) error {
+	return base.Found(s.store.DropResult(ctx, id, s.base.Did(who, "drop result", fmt.Sprintf("result %d", id), "")),
+		"result %d",
 		id)
 }
 
 // SetMainLine says which line of a service others are compared with.
-func (s *Findings) SetMainLine(ctx context.Context, who base.Caller, service, line string) error {
+func (s *Reports) SetMainLine(ctx context.Context, who base.Caller, service, line string) error {
 	if line = strings.TrimSpace(line); line == "" {
 		return base.NewProblem(base.Invalid, "", "the main line has a name")
 	}
-	return base.Found(s.store.SetMainLine(ctx, service, line, s.base.Did(who, "set main line", service, line)), "service %q",
+	return base.Found(s.store.SetMainLine(ctx, service, line, s.base.Did(who, "set main line", service, line)),
+		"service %q",
 		service)
 }

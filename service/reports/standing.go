@@ -1,4 +1,4 @@
-package findings
+package reports
 
 import (
 	"cmp"
@@ -58,7 +58,7 @@ type Worst struct {
 const shownWorst = 10
 
 // Standing works out how it stands, over so many days up to today.
-func (s *Findings) Standing(ctx context.Context, by store.StandingFilter, days int) (Standing, error) {
+func (s *Reports) Standing(ctx context.Context, by store.StandingFilter, days int) (Standing, error) {
 	written := s.store.Written()
 	today := s.base.Now().UTC()
 	key := stood{by, days, today.Format(time.DateOnly), written}
@@ -92,7 +92,7 @@ type stood struct {
 // mostStood bounds what is kept.
 const mostStood = 64
 
-func (s *Findings) standing(ctx context.Context, by store.StandingFilter, since time.Time,
+func (s *Reports) standing(ctx context.Context, by store.StandingFilter, since time.Time,
 	today string) (Standing, error) {
 	var out Standing
 	var all sync.WaitGroup
@@ -120,7 +120,7 @@ func (s *Findings) standing(ctx context.Context, by store.StandingFilter, since 
 }
 
 // saved works out what was saved since endpoints were captured first, for the days from first.
-func (s *Findings) saved(ctx context.Context, by store.StandingFilter, first string, out *Standing) error {
+func (s *Reports) saved(ctx context.Context, by store.StandingFilter, first string, out *Standing) error {
 	weights, err := s.store.Weights(ctx, by)
 	if err != nil {
 		return err

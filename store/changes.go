@@ -133,10 +133,10 @@ type Refused struct{ ID, Why string }
 // ChangeFindings changes findings, all or none: become gives what a finding becomes, or why
 // it stays as it is. It notes what each was, so that the change can be undone. With try,
 // nothing is kept. It gives how many change, and which do not. entries are what the trail says of it.
-func (s *Store) ChangeFindings(ctx context.Context, c *Change, ids []string, comment string, try bool,
+func (s *Findings) ChangeFindings(ctx context.Context, c *Change, ids []string, comment string, try bool,
 	become func(was Standing) (Standing, string), entries func(*Change) []TrailEntry) (refused []Refused, err error) {
 	refused = []Refused{}
-	err = s.change(ctx, func(tx *sql.Tx) error {
+	err = s.db.change(ctx, func(tx *sql.Tx) error {
 		r, err := tx.ExecContext(ctx,
 			`INSERT INTO changes (at, person_id, author, words, findings) VALUES (?, ?, ?, ?, 0)`, millis(c.At),
 			c.PersonID, c.Author, c.Words)
@@ -444,7 +444,7 @@ var errTried = errors.New("it was only a try")
 // Undo makes findings what they were before a change, but for those that were changed since.
 // It gives [ErrNotFound] for a change that is not known or undone already.
 // may tells whether who undoes it may at a service, and why not.
-func (s *Store) Undo(ctx context.Context, id int64, by Event, may func(service string) string,
+func (s *Findings) Undo(ctx context.Context, id int64, by Event, may func(service string) string,
 	entry TrailEntry) (undone int, left []Refused, err error) {
 	type was struct {
 		finding string
@@ -452,7 +452,7 @@ func (s *Store) Undo(ctx context.Context, id int64, by Event, may func(service s
 		version int
 	}
 	left = []Refused{}
-	err = s.change(ctx, func(tx *sql.Tx) error {
+	err = s.db.change(ctx, func(tx *sql.Tx) error {
 		r, err := tx.ExecContext(ctx, `UPDATE changes SET undone = 1 WHERE id = ? AND undone = 0`, id)
 		if err != nil {
 			return err
@@ -539,8 +539,8 @@ func (s *Standing) decided(now *Standing) string {
 }
 
 // Changes lists the latest changes of several findings.
-func (s *Store) Changes(ctx context.Context, limit int) ([]Change, error) {
-	return rows(ctx, s.read, func(r scanner) (Change, error) {
+func (s *Findings) Changes(ctx context.Context, limit int) ([]Change, error) {
+	return rows(ctx, s.db.read, func(r scanner) (Change, error) {
 		var c Change
 		var at int64
 		err := r.Scan(&c.ID, &at, &c.PersonID, &c.Author, &c.Words, &c.Findings, &c.Undone)
@@ -550,9 +550,9 @@ func (s *Store) Changes(ctx context.Context, limit int) ([]Change, error) {
 }
 
 // FindingIDs lists the findings that fit, at most limit of them.
-func (s *Store) FindingIDs(ctx context.Context, by FindingFilter, limit int) ([]string, error) {
+func (s *Findings) FindingIDs(ctx context.Context, by FindingFilter, limit int) ([]string, error) {
 	f := by.filter()
-	return rows(ctx, s.read, func(r scanner) (id string, err error) { return id, r.Scan(&id) },
+	return rows(ctx, s.db.read, func(r scanner) (id string, err error) { return id, r.Scan(&id) },
 		`SELECT findings.id FROM findings`+f.sql()+` ORDER BY findings.id LIMIT ?`, append(f.args, limit)...)
 }
 
@@ -563,42 +563,9 @@ type LabelCount struct {
 }
 
 // Labels lists the labels in use.
-func (s *Store) Labels(ctx context.Context) ([]LabelCount, error) {
-	return rows(ctx, s.read, func(r scanner) (l LabelCount, err error) { return l, r.Scan(&l.Label, &l.Findings) },
+func (s *Findings) Labels(ctx context.Context) ([]LabelCount, error) {
+	return rows(ctx, s.db.read, func(r scanner) (l LabelCount, err error) { return l, r.Scan(&l.Label, &l.Findings) },
 		`SELECT label, count(*) FROM labels GROUP BY label ORDER BY label`)
-}
-
-// Notice is something that somebody is told.
-type Notice struct {
-	ID       int64
-	PersonID int64
-	At       time.Time
-	// assigned, mentioned, moved, changed, comment, returned, closed, request, waiver, view or revision
-	Kind      string
-	Author    string
-	By        int64 // the author's id: nobody is told of what they did; not kept
-	FindingID string
-	RequestID int64
-	ViewID    int64
-	Service   string // and Revision: of the contracts that it is about
-	Revision  int
-	More      int // findings that it is about besides
-	Text      string
-	Read      bool
-
-	Finding string // in words: kind, endpoint and path
-	View    string // its query
-}
-
-func (n *Notice) add(ctx context.Context, tx *sql.Tx) error {
-	if n.PersonID == n.By || n.PersonID == 0 {
-		return nil
-	}
-	_, err := tx.ExecContext(ctx,
-		`INSERT INTO notices (person_id, at, kind, author, finding_id, request_id, view_id, service, revision, more, text) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		n.PersonID, millis(n.At), n.Kind, n.Author, n.FindingID, n.RequestID, n.ViewID, n.Service, n.Revision, n.More,
-		n.Text)
-	return err
 }
 
 // concerned lists those who follow a finding, and who has it.
@@ -638,8 +605,8 @@ func follow(ctx context.Context, tx *sql.Tx, finding string, people ...int64) er
 }
 
 // Follow makes a person one who is told of what becomes of a finding, or no longer.
-func (s *Store) Follow(ctx context.Context, person int64, finding string, on bool) error {
-	return s.change(ctx, func(tx *sql.Tx) error {
+func (s *Findings) Follow(ctx context.Context, person int64, finding string, on bool) error {
+	return s.db.change(ctx, func(tx *sql.Tx) error {
 		var found int
 		if err := tx.QueryRowContext(ctx, `SELECT 1 FROM findings WHERE id = ?`, finding).Scan(&found); err != nil {
 			return none(err)
@@ -653,45 +620,11 @@ func (s *Store) Follow(ctx context.Context, person int64, finding string, on boo
 }
 
 // Follows reports whether a person follows a finding.
-func (s *Store) Follows(ctx context.Context, person int64, finding string) (bool, error) {
+func (s *Findings) Follows(ctx context.Context, person int64, finding string) (bool, error) {
 	var n int
-	err := s.read.QueryRowContext(ctx, `SELECT count(*) FROM follows WHERE person_id = ? AND finding_id = ?`, person,
+	err := s.db.read.QueryRowContext(ctx, `SELECT count(*) FROM follows WHERE person_id = ? AND finding_id = ?`, person,
 		finding).Scan(&n)
 	return n > 0, err
-}
-
-// Notices lists what a person is told, newest first, and counts what is not read of it.
-func (s *Store) Notices(ctx context.Context, person int64, unread bool,
-	page Page) (all []Notice, total, fresh int, err error) {
-	where, args := ` WHERE person_id = ?`, []any{person}
-	if err = s.read.QueryRowContext(ctx, `SELECT count(*), coalesce(sum(read = 0), 0) FROM notices`+where,
-		args...).Scan(&total, &fresh); err != nil {
-		return nil, 0, 0, err
-	}
-	if unread {
-		where, total = where+` AND read = 0`, fresh
-	}
-	all, err = rows(ctx, s.read, scanNotice, `SELECT `+noticeColumns+` FROM notices`+where+` ORDER BY id DESC`+
-		page.sql(), args...)
-	return all, total, fresh, err
-}
-
-const noticeColumns = `id, at, kind, author, finding_id, request_id, view_id, service, revision, more, text, read,
-	coalesce((SELECT kind || ' at ' || endpoint || ' ' || path FROM findings WHERE findings.id = finding_id), ''), coalesce((SELECT query FROM views WHERE views.id = view_id), '')`
-
-func scanNotice(r scanner) (Notice, error) {
-	var n Notice
-	var at int64
-	err := r.Scan(&n.ID, &at, &n.Kind, &n.Author, &n.FindingID, &n.RequestID, &n.ViewID, &n.Service, &n.Revision,
-		&n.More, &n.Text, &n.Read, &n.Finding, &n.View)
-	n.At = when(at)
-	return n, err
-}
-
-// ReadNotices marks what a person was told as read, up to a notice and that included.
-func (s *Store) ReadNotices(ctx context.Context, person, upTo int64) error {
-	_, err := s.exec(ctx, `UPDATE notices SET read = 1 WHERE person_id = ? AND id <= ? AND read = 0`, person, upTo)
-	return err
 }
 
 // View is a list of findings that somebody wants to see again.
@@ -707,8 +640,8 @@ type View struct {
 }
 
 // Views lists a person's views and those that others share, by name.
-func (s *Store) Views(ctx context.Context, person int64) ([]View, error) {
-	return rows(ctx, s.read, func(r scanner) (View, error) {
+func (s *Findings) Views(ctx context.Context, person int64) ([]View, error) {
+	return rows(ctx, s.db.read, func(r scanner) (View, error) {
 		var v View
 		var at int64
 		err := r.Scan(&v.ID, &v.PersonID, &v.Author, &v.Name, &v.Query, &v.Shared, &at, &v.Follows)
@@ -720,8 +653,8 @@ func (s *Store) Views(ctx context.Context, person int64) ([]View, error) {
 }
 
 // AddView keeps a view.
-func (s *Store) AddView(ctx context.Context, v View) (View, error) {
-	r, err := s.exec(ctx, `INSERT INTO views (person_id, name, query, shared, created) VALUES (?, ?, ?, ?, ?)`,
+func (s *Findings) AddView(ctx context.Context, v View) (View, error) {
+	r, err := s.db.exec(ctx, `INSERT INTO views (person_id, name, query, shared, created) VALUES (?, ?, ?, ?, ?)`,
 		v.PersonID, v.Name, v.Query, v.Shared, millis(v.Created))
 	if err != nil {
 		return v, err
@@ -731,8 +664,8 @@ func (s *Store) AddView(ctx context.Context, v View) (View, error) {
 }
 
 // DropView drops a view of a person's own, or gives [ErrNotFound].
-func (s *Store) DropView(ctx context.Context, id, person int64) error {
-	r, err := s.exec(ctx, `DELETE FROM views WHERE id = ? AND person_id = ?`, id, person)
+func (s *Findings) DropView(ctx context.Context, id, person int64) error {
+	r, err := s.db.exec(ctx, `DELETE FROM views WHERE id = ? AND person_id = ?`, id, person)
 	if err != nil {
 		return err
 	}

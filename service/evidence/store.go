@@ -1,0 +1,46 @@
+package evidence
+
+import (
+	"context"
+	"time"
+
+	"inkret/store"
+)
+
+// Store is what this room needs of the records.
+type Store interface {
+	AddTrail(ctx context.Context, t store.TrailEntry) error
+	AllCredentials(ctx context.Context, service string) ([]store.Credentials, error)
+	AllowServer(ctx context.Context, service string, a store.AllowedServer, t store.TrailEntry) error
+	AllowedServers(ctx context.Context, service string) ([]store.AllowedServer, error)
+	Ask(ctx context.Context, service string, finding string, a store.Asking, entry store.TrailEntry) error
+	AskingOf(ctx context.Context, batch int64) (store.Asking, error)
+	Awaiting(ctx context.Context, service string) ([]store.Finding, error)
+	Batch(ctx context.Context, id int64) (store.Batch, error)
+	Batches(ctx context.Context, page store.Page) ([]store.Batch, int, error)
+	Begin(ctx context.Context, b store.Batch) (*store.Intake, error)
+	Capture(ctx context.Context, id int64) (store.Capture, error)
+	Captures(ctx context.Context, by store.CaptureFilter, page store.Page) (all []store.Capture, total int, more bool, err error)
+	CloseBatch(ctx context.Context, batch int64, dropped int, note store.Note[int]) (closed bool, err error)
+	DropAsking(ctx context.Context, batch int64, entry store.TrailEntry) error
+	EachOf(ctx context.Context, batch int64, f func(store.Capture) error) error
+	EmptyBatch(ctx context.Context, batch int64) error
+	Essential(ctx context.Context, do func() error) error
+	Extend(ctx context.Context, b store.Batch, captures []store.Rejudged, e store.Evidence) (store.Batch, []store.Rejudged, error)
+	ForbidServer(ctx context.Context, service string, server string, t store.TrailEntry) error
+	Grown(ctx context.Context, batch int64) (map[string]int, error)
+	Keeping(ctx context.Context, service string) (store.Keeping, error)
+	OpenBatch(ctx context.Context, b store.Batch, note store.Note[store.Batch]) (store.Batch, error)
+	PurgeSamples(ctx context.Context, note store.Note[int]) (int, error)
+	Purgeable(ctx context.Context, now time.Time, most int) ([]store.Capture, error)
+	Rejudge(ctx context.Context, b store.Batch, captures []store.Rejudged, e store.Evidence, author string, at time.Time, entries ...store.TrailEntry) (store.Batch, error)
+	Reseal(ctx context.Context, captures []store.Capture) error
+	Scrub(ctx context.Context) error
+	SecondPerson(ctx context.Context, service string) (needed bool, err error)
+	SetCredentials(ctx context.Context, service string, c store.Credentials, t store.TrailEntry) error
+	SetKeeping(ctx context.Context, service string, k store.Keeping, t store.TrailEntry) error
+	SetSecondPerson(ctx context.Context, service string, needed bool, entry store.TrailEntry) error
+	TakenOff(ctx context.Context, batch int64, keep []string, least int) ([]store.Finding, error)
+	Withdraw(ctx context.Context, batch int64, author string, at time.Time, entries ...store.TrailEntry) error
+	WithdrawalOf(ctx context.Context, batch int64) (store.OnlyHere, error)
+}

@@ -1,0 +1,26 @@
+package reports
+
+import (
+	"sync"
+
+	"inkret/service/base"
+	"inkret/service/findings"
+	"inkret/service/review"
+)
+
+// Reports is how it stands: the chart, reports for auditors, and what pipelines found. It is safe for concurrent use.
+type Reports struct {
+	base     *base.Base
+	store    Store
+	review   *review.Review
+	findings *findings.Findings
+
+	mu        sync.Mutex         // guards standings
+	standings map[stood]Standing // as long as stoodAt is the last event
+	stoodAt   int64
+}
+
+// New gives the room.
+func New(b *base.Base, st Store, r *review.Review, f *findings.Findings) *Reports {
+	return &Reports{base: b, store: st, review: r, findings: f}
+}

@@ -1,0 +1,30 @@
+package reports
+
+import (
+	"context"
+	"time"
+
+	"inkret/core/finding"
+	"inkret/store"
+)
+
+// Store is what this room needs of the records.
+type Store interface {
+	AddResult(ctx context.Context, r store.Result, note store.Note[store.Result]) (store.Result, error)
+	DropResult(ctx context.Context, id int64, entry store.TrailEntry) error
+	EndpointNames(ctx context.Context, ids []string) (map[string]string, error)
+	Events(ctx context.Context, finding string) ([]store.Event, error)
+	FindingStates(ctx context.Context, ids []string) (map[string]string, error)
+	Findings(ctx context.Context, by store.FindingFilter, page store.Page) ([]store.Finding, map[int]int, error)
+	Keeping(ctx context.Context, service string) (store.Keeping, error)
+	MainBefore(ctx context.Context, service string, id int64) (store.Result, error)
+	Proofs(ctx context.Context, by store.StandingFilter, since time.Time) ([]store.Proven, error)
+	ResultByID(ctx context.Context, id int64) (store.Result, error)
+	Results(ctx context.Context, service string, line string, page store.Page) ([]store.Result, int, error)
+	SecondPerson(ctx context.Context, service string) (needed bool, err error)
+	SetMainLine(ctx context.Context, service string, line string, entry store.TrailEntry) error
+	Turns(ctx context.Context, by store.StandingFilter) ([]store.Turn, error)
+	Weights(ctx context.Context, by store.StandingFilter) ([]finding.Weighed, error)
+	Worst(ctx context.Context, by store.StandingFilter, part string) ([]store.WorstOf, error)
+	Written() int64
+}
