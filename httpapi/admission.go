@@ -9,12 +9,11 @@ import (
 	"strconv"
 	"strings"
 
-	"inkret/service/base"
-	"inkret/service/people"
-
 	"github.com/labstack/echo/v5"
 
 	"inkret/api"
+	"inkret/service/base"
+	"inkret/service/people"
 )
 
 // Who asks, and whether they may. It is decided in two steps: before the body of a request
@@ -30,7 +29,7 @@ func callerOf(ctx context.Context) base.Caller {
 }
 
 // authenticate finds out who asks and refuses those who may do this nowhere.
-func (h *handlers) authenticate(op *api.Operation) echo.MiddlewareFunc {
+func (h *frame) authenticate(op *api.Operation) echo.MiddlewareFunc {
 	return func(next echo.HandlerFunc) echo.HandlerFunc {
 		return func(c *echo.Context) error {
 			r := c.Request()
@@ -87,7 +86,7 @@ func actsFor(r *http.Request, op *api.Operation, person int64) error {
 }
 
 // admission decides on the objects that a decoded request names in its path.
-func (h *handlers) admission(operations []api.Operation) StrictMiddlewareFunc {
+func (h *frame) admission(operations []api.Operation) StrictMiddlewareFunc {
 	byName := map[string]*api.Operation{}
 	for i := range operations {
 		byName[strings.ToUpper(operations[i].ID[:1])+operations[i].ID[1:]] = &operations[i]

@@ -8,15 +8,14 @@ import (
 	"io"
 	"time"
 
-	"inkret/service/base"
-	"inkret/service/evidence"
-
 	"inkret/core/compare"
 	"inkret/core/exchange"
+	"inkret/service/base"
+	"inkret/service/evidence"
 )
 
 // PreviewWithdrawal implements [StrictServerInterface].
-func (h *handlers) PreviewWithdrawal(ctx context.Context,
+func (h *evidenceHandlers) PreviewWithdrawal(ctx context.Context,
 	r PreviewWithdrawalRequestObject) (PreviewWithdrawalResponseObject, error) {
 	o, err := h.service.Evidence.Withdrawal(ctx, r.BatchID)
 	return PreviewWithdrawal200JSONResponse{Captures: o.Captures, Gone: each(o.Gone, findingOf),
@@ -24,7 +23,7 @@ func (h *handlers) PreviewWithdrawal(ctx context.Context,
 }
 
 // WithdrawBatch implements [StrictServerInterface].
-func (h *handlers) WithdrawBatch(ctx context.Context,
+func (h *evidenceHandlers) WithdrawBatch(ctx context.Context,
 	r WithdrawBatchRequestObject) (WithdrawBatchResponseObject, error) {
 	err := h.service.Evidence.Withdraw(ctx, callerOf(ctx), r.BatchID, r.Body.Reason)
 	if waiting, err := h.waiting(ctx, r.BatchID, err); waiting != nil || err != nil {
@@ -34,7 +33,7 @@ func (h *handlers) WithdrawBatch(ctx context.Context,
 }
 
 // CorrectBatch implements [StrictServerInterface].
-func (h *handlers) CorrectBatch(ctx context.Context, r CorrectBatchRequestObject) (CorrectBatchResponseObject, error) {
+func (h *evidenceHandlers) CorrectBatch(ctx context.Context, r CorrectBatchRequestObject) (CorrectBatchResponseObject, error) {
 	b, err := h.service.Evidence.Correct(ctx, callerOf(ctx), r.BatchID, evidence.Said{Audience: value(r.Body.Audience),
 		Mapping: value(r.Body.Audiences)})
 	if waiting, err := h.waiting(ctx, r.BatchID, err); waiting != nil || err != nil {
@@ -44,7 +43,7 @@ func (h *handlers) CorrectBatch(ctx context.Context, r CorrectBatchRequestObject
 }
 
 // waiting gives what waits for a second person where err says that something does; else err.
-func (h *handlers) waiting(ctx context.Context, batch int64, err error) (*WaitingChange, error) {
+func (h *evidenceHandlers) waiting(ctx context.Context, batch int64, err error) (*WaitingChange, error) {
 	var waits *evidence.Waits
 	if !errors.As(err, &waits) {
 		return nil, err
@@ -64,34 +63,26 @@ func waitingOf(a *base.Asking) *WaitingChange {
 }
 
 // DeclineBatchChange implements [StrictServerInterface].
-func (h *handlers) DeclineBatchChange(ctx context.Context,
+func (h *evidenceHandlers) DeclineBatchChange(ctx context.Context,
 	r DeclineBatchChangeRequestObject) (DeclineBatchChangeResponseObject, error) {
 	return DeclineBatchChange204Response{}, h.service.Evidence.DeclineAsking(ctx, callerOf(ctx), r.BatchID,
 		value(r.Params.Comment))
 }
 
-// SetSecondPerson implements [StrictServerInterface].
-func (h *handlers) SetSecondPerson(ctx context.Context,
-	r SetSecondPersonRequestObject) (SetSecondPersonResponseObject, error) {
-	return SetSecondPerson204Response{}, h.service.Evidence.SetSecondPerson(ctx, callerOf(ctx), r.Service,
-		r.Body.Needed,
-		r.Body.Reason)
-}
-
 // OpenLive implements [StrictServerInterface].
-func (h *handlers) OpenLive(ctx context.Context, r OpenLiveRequestObject) (OpenLiveResponseObject, error) {
+func (h *evidenceHandlers) OpenLive(ctx context.Context, r OpenLiveRequestObject) (OpenLiveResponseObject, error) {
 	b, err := h.service.Evidence.OpenLive(ctx, callerOf(ctx), r.Service, r.Body.Name, value(r.Body.Audience))
 	return OpenLive201JSONResponse(batchOf(b)), err
 }
 
 // ExtendLive implements [StrictServerInterface].
-func (h *handlers) ExtendLive(ctx context.Context, r ExtendLiveRequestObject) (ExtendLiveResponseObject, error) {
+func (h *evidenceHandlers) ExtendLive(ctx context.Context, r ExtendLiveRequestObject) (ExtendLiveResponseObject, error) {
 	b, err := h.service.Evidence.ExtendLive(ctx, callerOf(ctx), r.BatchID, r.Chunk, value(r.Params.Dropped), r.Body)
 	return ExtendLive200JSONResponse(batchOf(b)), err
 }
 
 // CloseLive implements [StrictServerInterface].
-func (h *handlers) CloseLive(ctx context.Context, r CloseLiveRequestObject) (CloseLiveResponseObject, error) {
+func (h *evidenceHandlers) CloseLive(ctx context.Context, r CloseLiveRequestObject) (CloseLiveResponseObject, error) {
 	b, err := h.service.Evidence.CloseLive(ctx, callerOf(ctx), r.BatchID, value(r.Params.Dropped))
 	return CloseLive200JSONResponse(batchOf(b)), err
 }
@@ -101,7 +92,7 @@ func (h *handlers) CloseLive(ctx context.Context, r CloseLiveRequestObject) (Clo
 const stillThere = 15 * time.Second
 
 // WatchLive implements [StrictServerInterface].
-func (h *handlers) WatchLive(ctx context.Context, r WatchLiveRequestObject) (WatchLiveResponseObject, error) {
+func (h *evidenceHandlers) WatchLive(ctx context.Context, r WatchLiveRequestObject) (WatchLiveResponseObject, error) {
 	watcher := h.service.Evidence.Watch(value(r.Params.Service))
 	out, in := io.Pipe()
 	go func() {
@@ -113,7 +104,7 @@ func (h *handlers) WatchLive(ctx context.Context, r WatchLiveRequestObject) (Wat
 
 // stream writes what a watcher sees as server-sent events (HTML standard, section
 // 9.2) until ctx ends, the service stops, or who watches may do so no longer.
-func (h *handlers) stream(ctx context.Context, who base.Caller, watcher *evidence.Watcher, w io.Writer) error {
+func (h *evidenceHandlers) stream(ctx context.Context, who base.Caller, watcher *evidence.Watcher, w io.Writer) error {
 	if _, err := io.WriteString(w, ": watching\n\n"); err != nil {
 		return err
 	}
@@ -165,7 +156,7 @@ func liveCallOf(c evidence.LiveCall) LiveCall {
 }
 
 // RepeatCalls implements [StrictServerInterface].
-func (h *handlers) RepeatCalls(ctx context.Context, r RepeatCallsRequestObject) (RepeatCallsResponseObject, error) {
+func (h *evidenceHandlers) RepeatCalls(ctx context.Context, r RepeatCallsRequestObject) (RepeatCallsResponseObject, error) {
 	b, err := h.service.Evidence.Repeat(ctx, callerOf(ctx), evidence.Again{Capture: value(r.Body.Capture),
 		Endpoint: value(r.Body.Endpoint), Batch: value(r.Body.Batch),
 		Audience: value(r.Body.Audience), Writes: value(r.Body.Writes)})
@@ -173,7 +164,7 @@ func (h *handlers) RepeatCalls(ctx context.Context, r RepeatCallsRequestObject) 
 }
 
 // ListCredentials implements [StrictServerInterface].
-func (h *handlers) ListCredentials(ctx context.Context,
+func (h *evidenceHandlers) ListCredentials(ctx context.Context,
 	r ListCredentialsRequestObject) (ListCredentialsResponseObject, error) {
 	all, err := h.service.Evidence.Credentials(ctx, r.Service)
 	return ListCredentials200JSONResponse(each(all, func(c base.Credentials) KeptCredentials {
@@ -182,7 +173,7 @@ func (h *handlers) ListCredentials(ctx context.Context,
 }
 
 // SetCredentials implements [StrictServerInterface].
-func (h *handlers) SetCredentials(ctx context.Context,
+func (h *evidenceHandlers) SetCredentials(ctx context.Context,
 	r SetCredentialsRequestObject) (SetCredentialsResponseObject, error) {
 	fields := each(r.Body.Headers, func(f Header) exchange.HeaderField {
 		return exchange.HeaderField{Name: f.Name,
@@ -193,14 +184,14 @@ func (h *handlers) SetCredentials(ctx context.Context,
 }
 
 // RemoveCredentials implements [StrictServerInterface].
-func (h *handlers) RemoveCredentials(ctx context.Context,
+func (h *evidenceHandlers) RemoveCredentials(ctx context.Context,
 	r RemoveCredentialsRequestObject) (RemoveCredentialsResponseObject, error) {
 	return RemoveCredentials204Response{}, h.service.Evidence.SetCredentials(ctx, callerOf(ctx), r.Service, r.Audience,
 		nil)
 }
 
 // ListServers implements [StrictServerInterface].
-func (h *handlers) ListServers(ctx context.Context, r ListServersRequestObject) (ListServersResponseObject, error) {
+func (h *evidenceHandlers) ListServers(ctx context.Context, r ListServersRequestObject) (ListServersResponseObject, error) {
 	all, err := h.service.Evidence.Servers(ctx, r.Service)
 	return ListServers200JSONResponse(each(all, func(s evidence.CalledServer) CalledServer {
 		return CalledServer{Server: s.Server, Allowed: s.Allowed, Address: some(s.Address), Author: some(s.Author),
@@ -209,31 +200,31 @@ func (h *handlers) ListServers(ctx context.Context, r ListServersRequestObject) 
 }
 
 // AllowServer implements [StrictServerInterface].
-func (h *handlers) AllowServer(ctx context.Context, r AllowServerRequestObject) (AllowServerResponseObject, error) {
+func (h *evidenceHandlers) AllowServer(ctx context.Context, r AllowServerRequestObject) (AllowServerResponseObject, error) {
 	return AllowServer204Response{}, h.service.Evidence.AllowServer(ctx, callerOf(ctx), r.Service, r.Body.Server,
 		value(r.Body.Address))
 }
 
 // ForbidServer implements [StrictServerInterface].
-func (h *handlers) ForbidServer(ctx context.Context, r ForbidServerRequestObject) (ForbidServerResponseObject, error) {
+func (h *evidenceHandlers) ForbidServer(ctx context.Context, r ForbidServerRequestObject) (ForbidServerResponseObject, error) {
 	return ForbidServer204Response{}, h.service.Evidence.ForbidServer(ctx, callerOf(ctx), r.Service, r.Params.Server)
 }
 
 // GetKeeping implements [StrictServerInterface].
-func (h *handlers) GetKeeping(ctx context.Context, r GetKeepingRequestObject) (GetKeepingResponseObject, error) {
+func (h *evidenceHandlers) GetKeeping(ctx context.Context, r GetKeepingRequestObject) (GetKeepingResponseObject, error) {
 	k, err := h.service.Evidence.Keeping(ctx, r.Service)
 	return GetKeeping200JSONResponse{Days: k.Days, Bodies: k.Bodies}, err
 }
 
 // SetKeeping implements [StrictServerInterface].
-func (h *handlers) SetKeeping(ctx context.Context, r SetKeepingRequestObject) (SetKeepingResponseObject, error) {
+func (h *evidenceHandlers) SetKeeping(ctx context.Context, r SetKeepingRequestObject) (SetKeepingResponseObject, error) {
 	err := h.service.Evidence.SetKeeping(ctx, callerOf(ctx), r.Service, base.KeepingTime{Days: r.Body.Days,
 		Bodies: r.Body.Bodies})
 	return SetKeeping200JSONResponse(*r.Body), err
 }
 
 // CompareCaptures implements [StrictServerInterface].
-func (h *handlers) CompareCaptures(ctx context.Context,
+func (h *evidenceHandlers) CompareCaptures(ctx context.Context,
 	r CompareCapturesRequestObject) (CompareCapturesResponseObject, error) {
 	c, err := h.service.Evidence.Compare(ctx, r.Params.Before, r.Params.After)
 	return CompareCaptures200JSONResponse{Before: captureOf(c.Before), After: captureOf(c.After),
@@ -252,28 +243,7 @@ func bodyPlaceOf(p *compare.BodyPlace) *BodyPlace {
 }
 
 // RevealValue implements [StrictServerInterface].
-func (h *handlers) RevealValue(ctx context.Context, r RevealValueRequestObject) (RevealValueResponseObject, error) {
+func (h *evidenceHandlers) RevealValue(ctx context.Context, r RevealValueRequestObject) (RevealValueResponseObject, error) {
 	v, err := h.service.Evidence.Reveal(ctx, callerOf(ctx), r.CaptureID, r.Body.Pointer, r.Body.Reason)
 	return RevealValue200JSONResponse{Value: v}, err
-}
-
-// ListTrail implements [StrictServerInterface].
-func (h *handlers) ListTrail(ctx context.Context, r ListTrailRequestObject) (ListTrailResponseObject, error) {
-	page := pageOf(r.Params.Page, r.Params.Size)
-	all, total, err := h.service.Base.Trail(ctx, base.TrailFilter{Action: value(r.Params.Action),
-		Author: value(r.Params.Author), Subject: value(r.Params.Subject), Person: value(r.Params.Person)}, page)
-	return ListTrail200JSONResponse{Items: each(all, func(t base.TrailEntry) TrailEntry {
-		return TrailEntry{ID: t.ID, At: t.At, Author: t.Author, Action: t.Action, Subject: t.Subject, Detail: t.Detail,
-			Hash: t.Hash, PersonID: some(t.PersonID), Email: some(t.Email), Key: some(t.Key)}
-	}), Total: total, Page: page.Number, Size: page.Size}, err
-}
-
-// VerifyTrail implements [StrictServerInterface].
-func (h *handlers) VerifyTrail(ctx context.Context, _ VerifyTrailRequestObject) (VerifyTrailResponseObject, error) {
-	n, last, err := h.service.Base.VerifyTrail(ctx)
-	v := VerifyTrail200JSONResponse{Whole: err == nil, Entries: n, Last: last}
-	if errors.Is(err, base.ErrTampered) {
-		v.Problem, err = some(err.Error()), nil
-	}
-	return v, err
 }

@@ -5,9 +5,6 @@ import (
 	"encoding/json"
 	"slices"
 
-	"inkret/service/base"
-	"inkret/service/review"
-
 	"inkret/core/advice"
 	"inkret/core/catalog"
 	"inkret/core/compare"
@@ -17,6 +14,8 @@ import (
 	"inkret/core/place"
 	"inkret/core/revise"
 	"inkret/core/schema"
+	"inkret/service/base"
+	"inkret/service/review"
 )
 
 func storedFiles(all []ContractFile) []base.ContractFile {
@@ -31,7 +30,7 @@ func filesOf(all []base.ContractFile) []ContractFile {
 }
 
 // TryContracts implements [StrictServerInterface].
-func (h *handlers) TryContracts(ctx context.Context, r TryContractsRequestObject) (TryContractsResponseObject, error) {
+func (h *reviewHandlers) TryContracts(ctx context.Context, r TryContractsRequestObject) (TryContractsResponseObject, error) {
 	c := review.Change{Files: storedFiles(value(r.Body.Files)), Base: value(r.Body.Base), Inline: value(r.Body.Inline),
 		Effect: value(r.Body.Effect), Edits: review.Edits{}}
 	for _, op := range value(r.Body.Edits) {
@@ -202,7 +201,7 @@ func grantsOf(c *contract.Contracts, set *contract.GrantSet, shape string, own *
 }
 
 // MergeContracts implements [StrictServerInterface].
-func (h *handlers) MergeContracts(ctx context.Context,
+func (h *reviewHandlers) MergeContracts(ctx context.Context,
 	r MergeContractsRequestObject) (MergeContractsResponseObject, error) {
 	m, err := h.service.Review.Merge(ctx, r.Service, r.Body.Base, storedFiles(r.Body.Files))
 	if err != nil {
@@ -219,7 +218,7 @@ func (h *handlers) MergeContracts(ctx context.Context,
 }
 
 // DraftContracts implements [StrictServerInterface].
-func (h *handlers) DraftContracts(ctx context.Context,
+func (h *reviewHandlers) DraftContracts(ctx context.Context,
 	r DraftContractsRequestObject) (DraftContractsResponseObject, error) {
 	d, err := h.service.Review.Draft(ctx, r.Service, review.DraftOf{From: string(r.Body.From),
 		Endpoint: value(r.Body.Endpoint), Entity: value(r.Body.Entity), Many: value(r.Body.Many),
@@ -235,14 +234,14 @@ func (h *handlers) DraftContracts(ctx context.Context,
 }
 
 // AdviseContracts implements [StrictServerInterface].
-func (h *handlers) AdviseContracts(ctx context.Context,
+func (h *reviewHandlers) AdviseContracts(ctx context.Context,
 	r AdviseContractsRequestObject) (AdviseContractsResponseObject, error) {
 	all, err := h.service.Review.Advice(ctx, r.Service)
 	return AdviseContracts200JSONResponse(each(all, adviceOf)), err
 }
 
 // ExportForm implements [StrictServerInterface].
-func (h *handlers) ExportForm(ctx context.Context, r ExportFormRequestObject) (ExportFormResponseObject, error) {
+func (h *reviewHandlers) ExportForm(ctx context.Context, r ExportFormRequestObject) (ExportFormResponseObject, error) {
 	x, err := h.service.Review.ExportAs(ctx, callerOf(ctx), r.Service, string(r.Form))
 	if err != nil {
 		return nil, err
@@ -251,7 +250,7 @@ func (h *handlers) ExportForm(ctx context.Context, r ExportFormRequestObject) (E
 }
 
 // ListRevisions implements [StrictServerInterface].
-func (h *handlers) ListRevisions(ctx context.Context,
+func (h *reviewHandlers) ListRevisions(ctx context.Context,
 	r ListRevisionsRequestObject) (ListRevisionsResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
 	all, total, err := h.service.Review.Revisions(ctx, value(r.Params.Service), value(r.Params.Waiting), page)
@@ -261,7 +260,7 @@ func (h *handlers) ListRevisions(ctx context.Context,
 	}), Total: total, Page: page.Number, Size: page.Size}, err
 }
 
-func (h *handlers) revisionDetail(ctx context.Context, r base.Revision, err error) (RevisionDetail, error) {
+func (h *reviewHandlers) revisionDetail(ctx context.Context, r base.Revision, err error) (RevisionDetail, error) {
 	if err != nil {
 		return RevisionDetail{}, err
 	}
@@ -270,14 +269,14 @@ func (h *handlers) revisionDetail(ctx context.Context, r base.Revision, err erro
 }
 
 // GetRevision implements [StrictServerInterface].
-func (h *handlers) GetRevision(ctx context.Context, r GetRevisionRequestObject) (GetRevisionResponseObject, error) {
+func (h *reviewHandlers) GetRevision(ctx context.Context, r GetRevisionRequestObject) (GetRevisionResponseObject, error) {
 	v, err := h.service.Review.RevisionOf(ctx, r.Service, r.Number)
 	d, err := h.revisionDetail(ctx, v, err)
 	return GetRevision200JSONResponse(d), err
 }
 
 // DecideRevision implements [StrictServerInterface].
-func (h *handlers) DecideRevision(ctx context.Context,
+func (h *reviewHandlers) DecideRevision(ctx context.Context,
 	r DecideRevisionRequestObject) (DecideRevisionResponseObject, error) {
 	v, err := h.service.Review.Decide(ctx, callerOf(ctx), r.Service, r.Number, r.Body.Approve, value(r.Body.Comment))
 	d, err := h.revisionDetail(ctx, v, err)
@@ -285,14 +284,14 @@ func (h *handlers) DecideRevision(ctx context.Context,
 }
 
 // RevertRevision implements [StrictServerInterface].
-func (h *handlers) RevertRevision(ctx context.Context,
+func (h *reviewHandlers) RevertRevision(ctx context.Context,
 	r RevertRevisionRequestObject) (RevertRevisionResponseObject, error) {
 	v, changed, err := h.service.Review.Revert(ctx, callerOf(ctx), r.Service, r.Number, r.Body.Reason)
 	return RevertRevision200JSONResponse(revisionOf(v, changed)), err
 }
 
 // ListShapes implements [StrictServerInterface].
-func (h *handlers) ListShapes(ctx context.Context, r ListShapesRequestObject) (ListShapesResponseObject, error) {
+func (h *reviewHandlers) ListShapes(ctx context.Context, r ListShapesRequestObject) (ListShapesResponseObject, error) {
 	c, shapes, proposals, err := h.service.Review.Shapes(ctx, r.Service)
 	if err != nil {
 		return nil, err
@@ -317,7 +316,7 @@ func (h *handlers) ListShapes(ctx context.Context, r ListShapesRequestObject) (L
 }
 
 // GetCoverage implements [StrictServerInterface].
-func (h *handlers) GetCoverage(ctx context.Context, r GetCoverageRequestObject) (GetCoverageResponseObject, error) {
+func (h *reviewHandlers) GetCoverage(ctx context.Context, r GetCoverageRequestObject) (GetCoverageResponseObject, error) {
 	c, err := h.service.Review.Coverage(ctx, r.Service)
 	if err != nil {
 		return nil, err
@@ -333,7 +332,7 @@ func (h *handlers) GetCoverage(ctx context.Context, r GetCoverageRequestObject) 
 }
 
 // ListEntities implements [StrictServerInterface].
-func (h *handlers) ListEntities(ctx context.Context, r ListEntitiesRequestObject) (ListEntitiesResponseObject, error) {
+func (h *reviewHandlers) ListEntities(ctx context.Context, r ListEntitiesRequestObject) (ListEntitiesResponseObject, error) {
 	all, err := h.service.Review.Entities(ctx, r.Service)
 	return ListEntities200JSONResponse(each(all, func(v review.EntityView) Entity {
 		e := Entity{Name: v.Name, StoredAs: some(v.StoredAs), Fields: len(v.Fields), Relations: each(v.Relations,
@@ -347,7 +346,7 @@ func (h *handlers) ListEntities(ctx context.Context, r ListEntitiesRequestObject
 }
 
 // ListFields implements [StrictServerInterface].
-func (h *handlers) ListFields(ctx context.Context, r ListFieldsRequestObject) (ListFieldsResponseObject, error) {
+func (h *reviewHandlers) ListFields(ctx context.Context, r ListFieldsRequestObject) (ListFieldsResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
 	all, total, err := h.service.Review.Fields(ctx, r.Service, review.FieldFilter{Entity: value(r.Params.Entity),
 		Class: string(value(r.Params.Class)), Suggested: string(value(r.Params.Suggested)),
@@ -367,7 +366,7 @@ func fieldOf(v review.FieldView) Field {
 }
 
 // ClassFields implements [StrictServerInterface].
-func (h *handlers) ClassFields(ctx context.Context, r ClassFieldsRequestObject) (ClassFieldsResponseObject, error) {
+func (h *reviewHandlers) ClassFields(ctx context.Context, r ClassFieldsRequestObject) (ClassFieldsResponseObject, error) {
 	all := each(r.Body.Fields, func(f FieldClass) revise.ClassOf {
 		class, _ := catalog.ParseClass(string(f.Class))
 		return revise.ClassOf{Entity: f.Entity, Field: f.Field, Class: class}
@@ -377,7 +376,7 @@ func (h *handlers) ClassFields(ctx context.Context, r ClassFieldsRequestObject) 
 }
 
 // ListFlows implements [StrictServerInterface].
-func (h *handlers) ListFlows(ctx context.Context, r ListFlowsRequestObject) (ListFlowsResponseObject, error) {
+func (h *reviewHandlers) ListFlows(ctx context.Context, r ListFlowsRequestObject) (ListFlowsResponseObject, error) {
 	all, err := h.service.Review.Where(ctx, r.Service, r.Params.Entity, r.Params.Field)
 	return ListFlows200JSONResponse(each(all, func(f review.Flow) Flow {
 		out := Flow{Endpoint: f.Endpoint, EndpointID: f.EndpointID, Audience: f.Audience, Status: some(f.Status),
@@ -406,7 +405,7 @@ func readingOf(r *Reading) review.Reading {
 }
 
 // ReadEntities implements [StrictServerInterface].
-func (h *handlers) ReadEntities(ctx context.Context, r ReadEntitiesRequestObject) (ReadEntitiesResponseObject, error) {
+func (h *reviewHandlers) ReadEntities(ctx context.Context, r ReadEntitiesRequestObject) (ReadEntitiesResponseObject, error) {
 	v, err := h.service.Review.ReadEntities(ctx, r.Service, readingOf(r.Body))
 	if err != nil {
 		return nil, err
@@ -425,14 +424,14 @@ func (h *handlers) ReadEntities(ctx context.Context, r ReadEntitiesRequestObject
 }
 
 // TakeEntities implements [StrictServerInterface].
-func (h *handlers) TakeEntities(ctx context.Context, r TakeEntitiesRequestObject) (TakeEntitiesResponseObject, error) {
+func (h *reviewHandlers) TakeEntities(ctx context.Context, r TakeEntitiesRequestObject) (TakeEntitiesResponseObject, error) {
 	v, _, err := h.service.Review.TakeEntities(ctx, callerOf(ctx), r.Service, readingOf(r.Body), value(r.Body.Take),
 		value(r.Body.Base), value(r.Body.Reason))
 	return TakeEntities200JSONResponse(revisionOf(v, err == nil)), err
 }
 
 // GetExposure implements [StrictServerInterface].
-func (h *handlers) GetExposure(ctx context.Context, r GetExposureRequestObject) (GetExposureResponseObject, error) {
+func (h *reviewHandlers) GetExposure(ctx context.Context, r GetExposureRequestObject) (GetExposureResponseObject, error) {
 	m, err := h.service.Review.Map(ctx, r.Service, review.MapFilter{Entity: value(r.Params.Entity),
 		Class: string(value(r.Params.Class)), Team: value(r.Params.Team), Audience: value(r.Params.Audience)})
 	if err != nil {

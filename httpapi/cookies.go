@@ -4,10 +4,10 @@ import (
 	"context"
 	"net/http"
 
+	"github.com/labstack/echo/v5"
+
 	"inkret/service/base"
 	"inkret/service/people"
-
-	"github.com/labstack/echo/v5"
 )
 
 // Cookies have these names, and over TLS the prefix __Host- before them (RFC 6265bis, 4.1.3.2): a browser takes
@@ -27,9 +27,9 @@ type exchanged struct {
 type exchangedKey struct{}
 
 // secure reports whether browsers reach the service over TLS.
-func (h *handlers) secure() bool { return h.options.Secure }
+func (h *frame) secure() bool { return h.options.Secure }
 
-func (h *handlers) cookieName(name string) string {
+func (h *frame) cookieName(name string) string {
 	if h.secure() {
 		return "__Host-" + name
 	}
@@ -37,7 +37,7 @@ func (h *handlers) cookieName(name string) string {
 }
 
 // cookieOf gives what a request's cookie holds.
-func (h *handlers) cookieOf(r *http.Request, name string) string {
+func (h *frame) cookieOf(r *http.Request, name string) string {
 	c, err := r.Cookie(h.cookieName(name))
 	if err != nil {
 		return ""
@@ -46,7 +46,7 @@ func (h *handlers) cookieOf(r *http.Request, name string) string {
 }
 
 // cookieIn is cookieOf of the request that is being answered.
-func (h *handlers) cookieIn(ctx context.Context, name string) string {
+func (h *frame) cookieIn(ctx context.Context, name string) string {
 	if x, ok := ctx.Value(exchangedKey{}).(exchanged); ok {
 		return h.cookieOf(x.request, name)
 	}
@@ -54,7 +54,7 @@ func (h *handlers) cookieIn(ctx context.Context, name string) string {
 }
 
 // setCookie adds a cookie to the answer. Scripts never see it, and it is for all paths, as its prefix wants.
-func (h *handlers) setCookie(ctx context.Context, c http.Cookie) {
+func (h *frame) setCookie(ctx context.Context, c http.Cookie) {
 	c.Name, c.Path, c.HttpOnly, c.Secure = h.cookieName(c.Name), "/", true, h.secure()
 	if x, ok := ctx.Value(exchangedKey{}).(exchanged); ok {
 		x.header.Add("Set-Cookie", c.String())
@@ -62,7 +62,7 @@ func (h *handlers) setCookie(ctx context.Context, c http.Cookie) {
 }
 
 // signedIn gives a browser its session, and lets it be known again.
-func (h *handlers) signedIn(ctx context.Context, who base.Caller, secret string) {
+func (h *frame) signedIn(ctx context.Context, who base.Caller, secret string) {
 	h.setCookie(ctx, http.Cookie{Name: sessionCookie, Value: secret, Expires: who.Key.Expires,
 		SameSite: http.SameSiteStrictMode})
 	text, until := h.service.People.KnownBrowser(who.Email)
@@ -70,7 +70,7 @@ func (h *handlers) signedIn(ctx context.Context, who base.Caller, secret string)
 }
 
 // originate notes where a request comes from.
-func (h *handlers) originate(next echo.HandlerFunc) echo.HandlerFunc {
+func (h *frame) originate(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
 		ctx := people.WithOrigin(r.Context(), people.Origin{Address: c.RealIP(),

@@ -6,14 +6,13 @@ import (
 	"slices"
 	"time"
 
+	"inkret/core/exchange"
+	"inkret/core/finding"
+	"inkret/core/scan"
 	"inkret/service/base"
 	"inkret/service/evidence"
 	"inkret/service/findings"
 	"inkret/service/review"
-
-	"inkret/core/exchange"
-	"inkret/core/finding"
-	"inkret/core/scan"
 )
 
 // The turning of records into what the interface describes. Optional parts are
@@ -73,7 +72,7 @@ func tokenOf(k base.Key) Token {
 		Scope: Scope(k.Scope), Service: some(k.Service)}
 }
 
-func (h *handlers) serviceOf(ctx context.Context) func(base.ReviewedAPI) Service {
+func (h *frame) serviceOf(ctx context.Context) func(base.ReviewedAPI) Service {
 	return func(s base.ReviewedAPI) Service {
 		return Service{Name: s.Name, Endpoints: s.Endpoints, Open: s.Open, Revision: s.Revision,
 			Audiences: someList(h.service.Review.Audiences(ctx, s.Name)), SecondPerson: s.SecondPerson}

@@ -4,9 +4,8 @@ import (
 	"context"
 	"strings"
 
-	"inkret/service/base"
-
 	"inkret/core/scan"
+	"inkret/service/base"
 )
 
 func hookOf(h base.Hook) Hook {
@@ -16,13 +15,13 @@ func hookOf(h base.Hook) Hook {
 }
 
 // ListHooks implements [StrictServerInterface].
-func (h *handlers) ListHooks(ctx context.Context, _ ListHooksRequestObject) (ListHooksResponseObject, error) {
+func (h *notifyHandlers) ListHooks(ctx context.Context, _ ListHooksRequestObject) (ListHooksResponseObject, error) {
 	all, err := h.service.Notify.Hooks(ctx)
 	return ListHooks200JSONResponse(each(all, hookOf)), err
 }
 
 // AddHook implements [StrictServerInterface].
-func (h *handlers) AddHook(ctx context.Context, r AddHookRequestObject) (AddHookResponseObject, error) {
+func (h *notifyHandlers) AddHook(ctx context.Context, r AddHookRequestObject) (AddHookResponseObject, error) {
 	b := r.Body
 	hook := base.Hook{Name: b.Name, URL: b.URL, Address: value(b.Address), Service: value(b.Service),
 		Least: int(scan.Info)}
@@ -43,17 +42,17 @@ func (h *handlers) AddHook(ctx context.Context, r AddHookRequestObject) (AddHook
 }
 
 // DropHook implements [StrictServerInterface].
-func (h *handlers) DropHook(ctx context.Context, r DropHookRequestObject) (DropHookResponseObject, error) {
+func (h *notifyHandlers) DropHook(ctx context.Context, r DropHookRequestObject) (DropHookResponseObject, error) {
 	return DropHook204Response{}, h.service.Notify.DropHook(ctx, callerOf(ctx), r.HookID)
 }
 
 // TestHook implements [StrictServerInterface].
-func (h *handlers) TestHook(ctx context.Context, r TestHookRequestObject) (TestHookResponseObject, error) {
+func (h *notifyHandlers) TestHook(ctx context.Context, r TestHookRequestObject) (TestHookResponseObject, error) {
 	return TestHook204Response{}, h.service.Notify.TestHook(ctx, callerOf(ctx), r.HookID)
 }
 
 // ListDeliveries implements [StrictServerInterface].
-func (h *handlers) ListDeliveries(ctx context.Context,
+func (h *notifyHandlers) ListDeliveries(ctx context.Context,
 	r ListDeliveriesRequestObject) (ListDeliveriesResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
 	all, total, err := h.service.Notify.Deliveries(ctx, r.HookID, page)
@@ -69,6 +68,6 @@ func (h *handlers) ListDeliveries(ctx context.Context,
 }
 
 // DeliverAgain implements [StrictServerInterface].
-func (h *handlers) DeliverAgain(ctx context.Context, r DeliverAgainRequestObject) (DeliverAgainResponseObject, error) {
+func (h *notifyHandlers) DeliverAgain(ctx context.Context, r DeliverAgainRequestObject) (DeliverAgainResponseObject, error) {
 	return DeliverAgain204Response{}, h.service.Notify.TryAgain(ctx, callerOf(ctx), r.DeliveryID)
 }

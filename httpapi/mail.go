@@ -8,23 +8,23 @@ import (
 )
 
 // GetMailing implements [StrictServerInterface].
-func (h *handlers) GetMailing(ctx context.Context, _ GetMailingRequestObject) (GetMailingResponseObject, error) {
+func (h *notifyHandlers) GetMailing(ctx context.Context, _ GetMailingRequestObject) (GetMailingResponseObject, error) {
 	return GetMailing200JSONResponse{When: Mailed(callerOf(ctx).Mail), Server: h.service.Notify.HasMail(),
 		DigestHour: h.service.Notify.DigestHour()}, nil
 }
 
 // SetMailing implements [StrictServerInterface].
-func (h *handlers) SetMailing(ctx context.Context, r SetMailingRequestObject) (SetMailingResponseObject, error) {
+func (h *notifyHandlers) SetMailing(ctx context.Context, r SetMailingRequestObject) (SetMailingResponseObject, error) {
 	return SetMailing204Response{}, h.service.Notify.SetMail(ctx, callerOf(ctx), string(r.Body.When))
 }
 
 // TestMail implements [StrictServerInterface].
-func (h *handlers) TestMail(ctx context.Context, _ TestMailRequestObject) (TestMailResponseObject, error) {
+func (h *notifyHandlers) TestMail(ctx context.Context, _ TestMailRequestObject) (TestMailResponseObject, error) {
 	return TestMail204Response{}, h.service.Notify.TestMail(ctx, callerOf(ctx))
 }
 
 // ListMails implements [StrictServerInterface].
-func (h *handlers) ListMails(ctx context.Context, r ListMailsRequestObject) (ListMailsResponseObject, error) {
+func (h *notifyHandlers) ListMails(ctx context.Context, r ListMailsRequestObject) (ListMailsResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
 	all, total, err := h.service.Notify.Mails(ctx, page)
 	return ListMails200JSONResponse{Total: total, Page: page.Number, Size: page.Size,
@@ -36,7 +36,7 @@ func (h *handlers) ListMails(ctx context.Context, r ListMailsRequestObject) (Lis
 }
 
 // MailAgain implements [StrictServerInterface].
-func (h *handlers) MailAgain(ctx context.Context, r MailAgainRequestObject) (MailAgainResponseObject, error) {
+func (h *notifyHandlers) MailAgain(ctx context.Context, r MailAgainRequestObject) (MailAgainResponseObject, error) {
 	return MailAgain204Response{}, h.service.Notify.MailAgain(ctx, callerOf(ctx), r.MailID)
 }
 
@@ -52,11 +52,11 @@ func stateOfDelivery(done, next time.Time) string {
 }
 
 // FollowView implements [StrictServerInterface].
-func (h *handlers) FollowView(ctx context.Context, r FollowViewRequestObject) (FollowViewResponseObject, error) {
+func (h *notifyHandlers) FollowView(ctx context.Context, r FollowViewRequestObject) (FollowViewResponseObject, error) {
 	return FollowView204Response{}, h.service.Notify.FollowView(ctx, callerOf(ctx), r.ViewID, true)
 }
 
 // UnfollowView implements [StrictServerInterface].
-func (h *handlers) UnfollowView(ctx context.Context, r UnfollowViewRequestObject) (UnfollowViewResponseObject, error) {
+func (h *notifyHandlers) UnfollowView(ctx context.Context, r UnfollowViewRequestObject) (UnfollowViewResponseObject, error) {
 	return UnfollowView204Response{}, h.service.Notify.FollowView(ctx, callerOf(ctx), r.ViewID, false)
 }

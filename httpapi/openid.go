@@ -19,12 +19,12 @@ const (
 const SignedInAt = ticketPath + "/done"
 
 // GetWays implements [StrictServerInterface].
-func (h *handlers) GetWays(context.Context, GetWaysRequestObject) (GetWaysResponseObject, error) {
+func (h *peopleHandlers) GetWays(context.Context, GetWaysRequestObject) (GetWaysResponseObject, error) {
 	return GetWays200JSONResponse{Openid: some(h.service.People.OpenIDName())}, nil
 }
 
 // BeginOpenID implements [StrictServerInterface].
-func (h *handlers) BeginOpenID(ctx context.Context, r BeginOpenIDRequestObject) (BeginOpenIDResponseObject, error) {
+func (h *peopleHandlers) BeginOpenID(ctx context.Context, r BeginOpenIDRequestObject) (BeginOpenIDResponseObject, error) {
 	to, sealed, err := h.service.People.BeginOpenID(ctx, value(r.Params.Next))
 	if err != nil {
 		if why := people.Refusal(err); why != "" {
@@ -40,7 +40,7 @@ func (h *handlers) BeginOpenID(ctx context.Context, r BeginOpenIDRequestObject) 
 }
 
 // FinishOpenID implements [StrictServerInterface].
-func (h *handlers) FinishOpenID(ctx context.Context, r FinishOpenIDRequestObject) (FinishOpenIDResponseObject, error) {
+func (h *peopleHandlers) FinishOpenID(ctx context.Context, r FinishOpenIDRequestObject) (FinishOpenIDResponseObject, error) {
 	sealed, _ := base64.RawURLEncoding.DecodeString(h.cookieIn(ctx, ticketCookie))
 	who, secret, next, err := h.service.People.FinishOpenID(ctx, sealed, value(r.Params.State), value(r.Params.Code))
 	if err != nil {

@@ -18,7 +18,7 @@ import (
 // TestAPanicIsAnswered: with 500 and a line of the log that has the place and no value; a begun answer is broken off.
 func TestAPanicIsAnswered(t *testing.T) {
 	var log bytes.Buffer
-	h := &handlers{service: &service.Service{Base: base.New(nil, time.Now, nil)},
+	h := &frame{service: &service.Service{Base: base.New(nil, time.Now, nil)},
 		options: Options{Log: slog.New(slog.NewTextHandler(&log, nil))}, numbers: newNumbers(nil, "")}
 	e := echo.NewWithConfig(echo.Config{HTTPErrorHandler: h.fail})
 	e.Use(h.observe, h.safe, h.caught)

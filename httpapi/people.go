@@ -8,13 +8,13 @@ import (
 )
 
 // ChangePassword implements [StrictServerInterface].
-func (h *handlers) ChangePassword(ctx context.Context,
+func (h *peopleHandlers) ChangePassword(ctx context.Context,
 	r ChangePasswordRequestObject) (ChangePasswordResponseObject, error) {
 	return ChangePassword204Response{}, h.service.People.ChangePassword(ctx, callerOf(ctx), r.Body.Old, r.Body.New)
 }
 
 // ListSessions implements [StrictServerInterface].
-func (h *handlers) ListSessions(ctx context.Context, _ ListSessionsRequestObject) (ListSessionsResponseObject, error) {
+func (h *peopleHandlers) ListSessions(ctx context.Context, _ ListSessionsRequestObject) (ListSessionsResponseObject, error) {
 	who := callerOf(ctx)
 	all, err := h.service.People.Sessions(ctx, who)
 	return ListSessions200JSONResponse(each(all, func(k base.Key) Session {
@@ -24,19 +24,19 @@ func (h *handlers) ListSessions(ctx context.Context, _ ListSessionsRequestObject
 }
 
 // EndSession implements [StrictServerInterface].
-func (h *handlers) EndSession(ctx context.Context, r EndSessionRequestObject) (EndSessionResponseObject, error) {
+func (h *peopleHandlers) EndSession(ctx context.Context, r EndSessionRequestObject) (EndSessionResponseObject, error) {
 	return EndSession204Response{}, h.service.People.EndSession(ctx, callerOf(ctx), r.SessionID)
 }
 
 // GetSecondFactor implements [StrictServerInterface].
-func (h *handlers) GetSecondFactor(ctx context.Context,
+func (h *peopleHandlers) GetSecondFactor(ctx context.Context,
 	_ GetSecondFactorRequestObject) (GetSecondFactorResponseObject, error) {
 	on, left, err := h.service.People.Factor(ctx, callerOf(ctx))
 	return GetSecondFactor200JSONResponse{On: on, RecoveryLeft: left}, err
 }
 
 // BeginSecondFactor implements [StrictServerInterface].
-func (h *handlers) BeginSecondFactor(ctx context.Context,
+func (h *peopleHandlers) BeginSecondFactor(ctx context.Context,
 	r BeginSecondFactorRequestObject) (BeginSecondFactorResponseObject, error) {
 	f, err := h.service.People.BeginFactor(ctx, callerOf(ctx), r.Body.Password)
 	if err != nil {
@@ -46,7 +46,7 @@ func (h *handlers) BeginSecondFactor(ctx context.Context,
 }
 
 // ConfirmSecondFactor implements [StrictServerInterface].
-func (h *handlers) ConfirmSecondFactor(ctx context.Context,
+func (h *peopleHandlers) ConfirmSecondFactor(ctx context.Context,
 	r ConfirmSecondFactorRequestObject) (ConfirmSecondFactorResponseObject, error) {
 	codes, err := h.service.People.ConfirmFactor(ctx, callerOf(ctx), r.Body.Code)
 	if err != nil {
@@ -56,13 +56,13 @@ func (h *handlers) ConfirmSecondFactor(ctx context.Context,
 }
 
 // EndSecondFactor implements [StrictServerInterface].
-func (h *handlers) EndSecondFactor(ctx context.Context,
+func (h *peopleHandlers) EndSecondFactor(ctx context.Context,
 	r EndSecondFactorRequestObject) (EndSecondFactorResponseObject, error) {
 	return EndSecondFactor204Response{}, h.service.People.EndFactor(ctx, callerOf(ctx), r.Body.Password, r.Body.Code)
 }
 
 // ChangePerson implements [StrictServerInterface].
-func (h *handlers) ChangePerson(ctx context.Context, r ChangePersonRequestObject) (ChangePersonResponseObject, error) {
+func (h *peopleHandlers) ChangePerson(ctx context.Context, r ChangePersonRequestObject) (ChangePersonResponseObject, error) {
 	w := people.PersonWish{Active: r.Body.Active, Roles: map[string]string{}}
 	if r.Body.Role != nil {
 		text := string(*r.Body.Role)
@@ -79,7 +79,7 @@ func (h *handlers) ChangePerson(ctx context.Context, r ChangePersonRequestObject
 }
 
 // ResetPassword implements [StrictServerInterface].
-func (h *handlers) ResetPassword(ctx context.Context,
+func (h *peopleHandlers) ResetPassword(ctx context.Context,
 	r ResetPasswordRequestObject) (ResetPasswordResponseObject, error) {
 	p, code, err := h.service.People.ResetLink(ctx, callerOf(ctx), r.PersonID)
 	if err != nil {

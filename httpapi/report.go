@@ -16,7 +16,7 @@ var endings = map[string]string{"html": "html", "sarif": "sarif", "junit": "xml"
 	"json": "json"}
 
 // ExportReport implements [StrictServerInterface].
-func (h *handlers) ExportReport(ctx context.Context, r ExportReportRequestObject) (ExportReportResponseObject, error) {
+func (h *reportHandlers) ExportReport(ctx context.Context, r ExportReportRequestObject) (ExportReportResponseObject, error) {
 	format := string(r.Params.Format)
 	write, failOn := report.Writers[format], scan.Medium
 	if r.Params.FailOn != nil {

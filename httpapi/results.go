@@ -4,15 +4,14 @@ import (
 	"context"
 	"fmt"
 
-	"inkret/service/base"
-	"inkret/service/reports"
-
 	"inkret/core/finding"
 	"inkret/core/scan"
+	"inkret/service/base"
+	"inkret/service/reports"
 )
 
 // SendResult implements [StrictServerInterface].
-func (h *handlers) SendResult(ctx context.Context, r SendResultRequestObject) (SendResultResponseObject, error) {
+func (h *reportHandlers) SendResult(ctx context.Context, r SendResultRequestObject) (SendResultResponseObject, error) {
 	b := r.Body
 	if b.Service != nil && *b.Service != r.Service {
 		return nil, invalid("the result is of the service " + *b.Service + ", not of " + r.Service)
@@ -42,7 +41,7 @@ func (h *handlers) SendResult(ctx context.Context, r SendResultRequestObject) (S
 }
 
 // GetResult implements [StrictServerInterface].
-func (h *handlers) GetResult(ctx context.Context, r GetResultRequestObject) (GetResultResponseObject, error) {
+func (h *reportHandlers) GetResult(ctx context.Context, r GetResultRequestObject) (GetResultResponseObject, error) {
 	v, err := h.service.Reports.Result(ctx, r.ResultID)
 	if err != nil {
 		return nil, err
@@ -51,19 +50,19 @@ func (h *handlers) GetResult(ctx context.Context, r GetResultRequestObject) (Get
 }
 
 // ListResults implements [StrictServerInterface].
-func (h *handlers) ListResults(ctx context.Context, r ListResultsRequestObject) (ListResultsResponseObject, error) {
+func (h *reportHandlers) ListResults(ctx context.Context, r ListResultsRequestObject) (ListResultsResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
 	all, total, err := h.service.Reports.Results(ctx, value(r.Params.Service), value(r.Params.Line), page)
 	return ListResults200JSONResponse{Items: each(all, resultOf), Total: total, Page: page.Number, Size: page.Size}, err
 }
 
 // DropResult implements [StrictServerInterface].
-func (h *handlers) DropResult(ctx context.Context, r DropResultRequestObject) (DropResultResponseObject, error) {
+func (h *reportHandlers) DropResult(ctx context.Context, r DropResultRequestObject) (DropResultResponseObject, error) {
 	return DropResult204Response{}, h.service.Reports.DropResult(ctx, callerOf(ctx), r.ResultID)
 }
 
 // SetMainLine implements [StrictServerInterface].
-func (h *handlers) SetMainLine(ctx context.Context, r SetMainLineRequestObject) (SetMainLineResponseObject, error) {
+func (h *reportHandlers) SetMainLine(ctx context.Context, r SetMainLineRequestObject) (SetMainLineResponseObject, error) {
 	return SetMainLine204Response{}, h.service.Reports.SetMainLine(ctx, callerOf(ctx), r.Service, r.Body.Line)
 }
 
@@ -75,7 +74,7 @@ func resultOf(r base.Result) PipelineResult {
 		BySeverity: severities(func(s scan.Severity) int { return r.BySeverity[s] })}
 }
 
-func (h *handlers) resultDetailOf(v reports.ResultView) ResultDetail {
+func (h *reportHandlers) resultDetailOf(v reports.ResultView) ResultDetail {
 	checked := func(f finding.Checked) CheckedFinding {
 		out := CheckedFinding{Fingerprint: f.Fingerprint, Kind: f.Kind, Severity: Severity(f.Severity.String()),
 			Endpoint: f.Endpoint, Audience: some(f.Audience), Direction: some(f.Direction), Path: f.Path,

@@ -20,13 +20,12 @@ import (
 	"strings"
 	"time"
 
-	"inkret/service/base"
-
 	"github.com/klauspost/compress/gzhttp"
 	"github.com/labstack/echo/v5"
 
 	"inkret/api"
 	"inkret/service"
+	"inkret/service/base"
 )
 
 // Options are what the surface needs besides the service.
@@ -65,7 +64,7 @@ func NewHandler(s *service.Service, o Options) (http.Handler, error) {
 	if err != nil {
 		return nil, err
 	}
-	h := &handlers{service: s, options: o, numbers: newNumbers(s, o.Version)}
+	h := &frame{service: s, options: o, numbers: newNumbers(s, o.Version)}
 	e := echo.NewWithConfig(echo.Config{HTTPErrorHandler: h.fail, Logger: o.Log})
 	e.IPExtractor = echo.ExtractIPDirect()
 	if len(o.Proxies) > 0 {
@@ -81,7 +80,7 @@ func NewHandler(s *service.Service, o Options) (http.Handler, error) {
 		op := &operations[i]
 		perOperation[op.ID] = []echo.MiddlewareFunc{h.bounded(op), h.authenticate(op), validated(op)}
 	}
-	RegisterHandlersWithOptions(e, NewStrictHandler(h, []StrictMiddlewareFunc{h.admission(operations)}),
+	RegisterHandlersWithOptions(e, NewStrictHandler(newHandlers(h), []StrictMiddlewareFunc{h.admission(operations)}),
 		RegisterHandlersOptions{OperationMiddlewares: perOperation})
 	e.Any("/api/*", func(*echo.Context) error { return echo.ErrNotFound })
 	if o.Console != nil {
@@ -113,7 +112,7 @@ func packed(h http.Handler) (http.Handler, error) {
 
 // observe logs each request: method, route, status and time; never address,
 // query, header or body, which may hold values.
-func (h *handlers) observe(next echo.HandlerFunc) echo.HandlerFunc {
+func (h *frame) observe(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		begin := time.Now()
 		err := next(c)
@@ -133,7 +132,7 @@ func (h *handlers) observe(next echo.HandlerFunc) echo.HandlerFunc {
 
 // caught makes a panic a failure as others: answered with 500 and logged with the place, not with the value,
 // which may be something captured. It closes the connection of an answer that has begun.
-func (h *handlers) caught(next echo.HandlerFunc) echo.HandlerFunc {
+func (h *frame) caught(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) (err error) {
 		defer func() {
 			fault := recover()
@@ -155,7 +154,7 @@ func (h *handlers) caught(next echo.HandlerFunc) echo.HandlerFunc {
 }
 
 // safe sets the headers that hold for every answer.
-func (h *handlers) safe(next echo.HandlerFunc) echo.HandlerFunc {
+func (h *frame) safe(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		header := c.Response().Header()
 		header.Set("X-Content-Type-Options", "nosniff")
@@ -173,7 +172,7 @@ func (h *handlers) safe(next echo.HandlerFunc) echo.HandlerFunc {
 }
 
 // bounded bounds the body of a request.
-func (h *handlers) bounded(op *api.Operation) echo.MiddlewareFunc {
+func (h *frame) bounded(op *api.Operation) echo.MiddlewareFunc {
 	limit := int64(maxJSON)
 	switch {
 	case op.ID == "uploadRecording":
@@ -245,7 +244,7 @@ var statusOf = map[base.Code]int{
 
 // fail answers an error with a problem (RFC 9457). What is not meant to be told
 // is logged, and the answer says no more than that something failed.
-func (h *handlers) fail(c *echo.Context, err error) {
+func (h *frame) fail(c *echo.Context, err error) {
 	if r, _ := echo.UnwrapResponse(c.Response()); r != nil && r.Committed {
 		return
 	}
@@ -307,7 +306,7 @@ const nonceMark = "__NONCE__"
 
 // console serves the console's files, and its page for every address that is
 // one of its routes.
-func (h *handlers) console(c *echo.Context) error {
+func (h *frame) console(c *echo.Context) error {
 	name := strings.TrimPrefix(c.Request().URL.Path, "/")
 	header := c.Response().Header()
 	if name != "" && name != "index.html" && !strings.Contains(name, "..") {

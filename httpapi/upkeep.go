@@ -19,12 +19,12 @@ import (
 // What operators ask: whether the service can serve, and its numbers in the text format of Prometheus.
 
 // GetHealth implements [StrictServerInterface].
-func (h *handlers) GetHealth(context.Context, GetHealthRequestObject) (GetHealthResponseObject, error) {
+func (h *upkeepHandlers) GetHealth(context.Context, GetHealthRequestObject) (GetHealthResponseObject, error) {
 	return GetHealth200JSONResponse{Status: "ok", Version: h.options.Version}, nil
 }
 
 // GetReadiness implements [StrictServerInterface].
-func (h *handlers) GetReadiness(ctx context.Context, _ GetReadinessRequestObject) (GetReadinessResponseObject, error) {
+func (h *upkeepHandlers) GetReadiness(ctx context.Context, _ GetReadinessRequestObject) (GetReadinessResponseObject, error) {
 	out := Readiness{Ready: true}
 	for _, r := range h.service.Ready(ctx) {
 		out.Ready = out.Ready && r.OK
@@ -148,7 +148,7 @@ func (n *numbers) Collect(to chan<- prometheus.Metric) {
 }
 
 // GetMetrics implements [StrictServerInterface].
-func (h *handlers) GetMetrics(context.Context, GetMetricsRequestObject) (GetMetricsResponseObject, error) {
+func (h *upkeepHandlers) GetMetrics(context.Context, GetMetricsRequestObject) (GetMetricsResponseObject, error) {
 	all, err := h.numbers.registry.Gather()
 	if err != nil {
 		return nil, err
