@@ -56,12 +56,13 @@ lint: console/node_modules/.package-lock.json
 	cd console && npm run check
 
 generate: console/node_modules/.package-lock.json ## server, client and console types from api/openapi.yaml
+	$(GO) tool oapi-codegen -config api/wire.cfg.yaml api/openapi.yaml
 	$(GO) tool oapi-codegen -config api/server.cfg.yaml api/openapi.yaml
 	$(GO) tool oapi-codegen -config api/client.cfg.yaml api/openapi.yaml
 	cd console && npm run generate
 
 check-generated: generate ## fails when what is generated is not fresh
-	git diff --exit-code -- httpapi/api.gen.go client/client.gen.go console/src/api/schema.gen.ts
+	git diff --exit-code -- api/wire/wire.gen.go api/serve/serve.gen.go client/client.gen.go console/src/api/schema.gen.ts
 
 screenshots: console chromium ## the pictures in docs/screenshots, anew
 	@command -v xterm >/dev/null && command -v Xvfb >/dev/null && command -v import >/dev/null || apt-get install -y --no-install-recommends xvfb xterm imagemagick

@@ -28,14 +28,14 @@ var mayImport = map[string][]string{
 	"api":      {},
 	"docs":     {},
 	"httpapi":  {"api", "service", "core", "docs", "report"},
-	"client":   {},
+	"client":   {"api"},
 	"console":  {},
 	"demo":     {},
-	"cli": {"client", "core", "intake", "report", "record", "tables", "export", "service", "httpapi", "console",
+	"cli": {"api", "client", "core", "intake", "report", "record", "tables", "export", "service", "httpapi", "console",
 		"demo", "docs", "sealing", "mailing", "openid"},
 	"cmd":    {"cli"},
 	"bench":  {"core", "intake", "record", "service", "store", "httpapi", "demo"},
-	"e2e":    {"client", "core"},
+	"e2e":    {"api", "client", "core"},
 	"inkret": {},
 }
 

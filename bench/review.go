@@ -10,10 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"inkret/service/base"
-	"inkret/service/evidence"
-	"inkret/service/review"
-
 	"inkret/core/compare"
 	"inkret/core/contract"
 	"inkret/core/document"
@@ -23,6 +19,9 @@ import (
 	"inkret/core/schema"
 	"inkret/intake"
 	"inkret/service"
+	"inkret/service/base"
+	"inkret/service/evidence"
+	"inkret/service/review"
 )
 
 // reviewing measures what a reviewer waits for: telling what a revision changes, its

@@ -18,12 +18,11 @@ import (
 	"testing/fstest"
 	"time"
 
+	"inkret/httpapi"
+	"inkret/service"
 	"inkret/service/base"
 	"inkret/service/evidence"
 	"inkret/service/review"
-
-	"inkret/httpapi"
-	"inkret/service"
 )
 
 const (

@@ -13,14 +13,13 @@ import (
 	"strings"
 	"time"
 
-	"inkret/service/base"
-	"inkret/service/evidence"
-	"inkret/service/review"
-
 	"inkret/core/exchange"
 	"inkret/core/scan"
 	"inkret/intake"
 	"inkret/service"
+	"inkret/service/base"
+	"inkret/service/evidence"
+	"inkret/service/review"
 )
 
 // smallEntry is a HAR entry with a small list body, different for each i.

@@ -13,7 +13,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
-	"inkret/client"
+	"inkret/api/wire"
 )
 
 func (a *app) signInCommand() *cli.Command {
@@ -58,11 +58,11 @@ func (a *app) signIn(ctx context.Context, c *cli.Command) error {
 	}
 	host, _ := os.Hostname()
 	days := c.Int("days")
-	made := client.CreatedToken{}
+	made := wire.CreatedToken{}
 	for code := c.String("code"); ; {
-		response, err := r.CreateToken(ctx, client.CreateTokenJSONRequestBody{Name: "command line on " + host,
+		response, err := r.CreateToken(ctx, wire.CreateTokenJSONRequestBody{Name: "command line on " + host,
 			Days:        &days,
-			Credentials: &client.Credentials{Email: email, Password: password, Code: some(code)}})
+			Credentials: &wire.Credentials{Email: email, Password: password, Code: some(code)}})
 		err = answer(response, err, &made)
 		if !needsFactor(err) || code != "" {
 			if err != nil {

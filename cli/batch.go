@@ -16,7 +16,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
-	"inkret/client"
+	"inkret/api/wire"
 	"inkret/report"
 )
 
@@ -56,7 +56,7 @@ func (a *app) correctBatch(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	body := client.CorrectBatchJSONRequestBody{Audience: some(c.Args().Get(1))}
+	body := wire.CorrectBatchJSONRequestBody{Audience: some(c.Args().Get(1))}
 	if body.Audiences, err = mappingText(c); err != nil {
 		return err
 	}
@@ -71,7 +71,7 @@ func (a *app) correctBatch(ctx context.Context, c *cli.Command) error {
 	if waits, err := a.waits(response, err); waits || err != nil {
 		return err
 	}
-	var b client.Batch
+	var b wire.Batch
 	if err := answer(response, err, &b); err != nil {
 		return err
 	}
@@ -95,8 +95,8 @@ func (a *app) endBatch(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	response, err := r.CloseLive(ctx, batch, &client.CloseLiveParams{})
-	var b client.Batch
+	response, err := r.CloseLive(ctx, batch, &wire.CloseLiveParams{})
+	var b wire.Batch
 	if err := answer(response, err, &b); err != nil {
 		return err
 	}
@@ -117,7 +117,7 @@ func (a *app) withdraw(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	response, err := r.PreviewWithdrawal(ctx, batch)
-	var w client.Withdrawal
+	var w wire.Withdrawal
 	if err := answer(response, err, &w); err != nil {
 		return err
 	}
@@ -133,7 +133,7 @@ func (a *app) withdraw(ctx context.Context, c *cli.Command) error {
 		fmt.Fprintln(a.err, "Nothing was done.")
 		return nil
 	}
-	done, err := r.WithdrawBatch(ctx, batch, client.WithdrawBatchJSONRequestBody{Reason: reason})
+	done, err := r.WithdrawBatch(ctx, batch, wire.WithdrawBatchJSONRequestBody{Reason: reason})
 	if waits, err := a.waits(done, err); waits || err != nil {
 		return err
 	}
@@ -153,7 +153,7 @@ func (a *app) waits(response *http.Response, err error) (bool, error) {
 	if response.StatusCode != http.StatusAccepted {
 		return false, nil
 	}
-	var w client.WaitingChange
+	var w wire.WaitingChange
 	if err := answer(response, nil, &w); err != nil {
 		return true, err
 	}
@@ -174,7 +174,7 @@ func (a *app) declineBatch(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	response, err := r.DeclineBatchChange(ctx, batch,
-		&client.DeclineBatchChangeParams{Comment: some(c.String("comment"))})
+		&wire.DeclineBatchChangeParams{Comment: some(c.String("comment"))})
 	if err := answer(response, err, nil); err != nil {
 		return err
 	}
@@ -183,10 +183,10 @@ func (a *app) declineBatch(ctx context.Context, c *cli.Command) error {
 }
 
 // sayWithdrawal shows what taking a batch back comes to.
-func (a *app) sayWithdrawal(w io.Writer, batch int64, o client.Withdrawal) {
+func (a *app) sayWithdrawal(w io.Writer, batch int64, o wire.Withdrawal) {
 	a.say("Batch %d has %s.", batch, plural(o.Captures, "capture"))
 	for _, part := range []struct {
-		findings []client.Finding
+		findings []wire.Finding
 		one      string
 		many     string
 	}{
@@ -216,7 +216,7 @@ func (a *app) repeat(ctx context.Context, c *cli.Command) error {
 	if c.Args().Present() {
 		return usage(c, errors.New("say which calls by --capture, --endpoint or --batch"))
 	}
-	body := client.RepeatCallsJSONRequestBody{Capture: some(c.Int64("capture")), Endpoint: some(c.String("endpoint")),
+	body := wire.RepeatCallsJSONRequestBody{Capture: some(c.Int64("capture")), Endpoint: some(c.String("endpoint")),
 		Batch:    some(c.Int64("batch")),
 		Audience: some(c.String("audience")), Writes: some(c.Bool("writes"))}
 	said := 0
@@ -233,7 +233,7 @@ func (a *app) repeat(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	response, err := r.RepeatCalls(ctx, body)
-	var b client.Batch
+	var b wire.Batch
 	if err := answer(response, err, &b); err != nil {
 		if statusOf(err) == http.StatusConflict && body.Writes == nil {
 			return hint(err, "calls that may change something are made with --writes")
@@ -241,9 +241,9 @@ func (a *app) repeat(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	size := maxListed
-	response, err = r.ListCaptures(ctx, &client.ListCapturesParams{Batch: &b.ID, Size: &size,
-		Sort: some(client.ListCapturesParamsSort("recorded"))})
-	var calls client.CapturePage
+	response, err = r.ListCaptures(ctx, &wire.ListCapturesParams{Batch: &b.ID, Size: &size,
+		Sort: some(wire.ListCapturesParamsSort("recorded"))})
+	var calls wire.CapturePage
 	if err := answer(response, err, &calls); err != nil {
 		return err
 	}
@@ -262,8 +262,8 @@ const maxListed = 500
 
 // repeated is what repeat prints as JSON.
 type repeated struct {
-	Batch    client.Batch     `json:"batch"`
-	Captures []client.Capture `json:"captures"`
+	Batch    wire.Batch     `json:"batch"`
+	Captures []wire.Capture `json:"captures"`
 }
 
 func (a *app) reveal(ctx context.Context, c *cli.Command) error {
@@ -281,7 +281,7 @@ func (a *app) reveal(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	response, err := r.RevealValue(ctx, capture, client.RevealValueJSONRequestBody{Pointer: c.Args().Get(1),
+	response, err := r.RevealValue(ctx, capture, wire.RevealValueJSONRequestBody{Pointer: c.Args().Get(1),
 		Reason: c.String("reason")})
 	var v struct {
 		Value string `json:"value"`
@@ -292,7 +292,7 @@ func (a *app) reveal(ctx context.Context, c *cli.Command) error {
 	return a.output(c, v, func(w io.Writer) { fmt.Fprintln(w, report.Clean(v.Value)) })
 }
 
-var shiftSigns = map[client.ComparedPlaceShift]string{"gone": "−", "added": "+", "renamed": "→", "retyped": "≠",
+var shiftSigns = map[wire.ComparedPlaceShift]string{"gone": "−", "added": "+", "renamed": "→", "retyped": "≠",
 	"resized": "~", "same": " "}
 
 func (a *app) compareCaptures(ctx context.Context, c *cli.Command) error {
@@ -311,13 +311,13 @@ func (a *app) compareCaptures(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	response, err := r.CompareCaptures(ctx, &client.CompareCapturesParams{Before: before, After: after})
-	var both client.Comparison
+	response, err := r.CompareCaptures(ctx, &wire.CompareCapturesParams{Before: before, After: after})
+	var both wire.Comparison
 	if err := answer(response, err, &both); err != nil {
 		return err
 	}
 	if !c.Bool("all") {
-		both.Places = slices.DeleteFunc(both.Places, func(p client.ComparedPlace) bool { return p.Shift == "same" })
+		both.Places = slices.DeleteFunc(both.Places, func(p wire.ComparedPlace) bool { return p.Shift == "same" })
 	}
 	return a.output(c, both, func(w io.Writer) {
 		a.say("capture %d  %s %s as %s: %s, %s excess, %s", before, both.Before.Method, both.Before.URL,
@@ -347,7 +347,7 @@ func (a *app) compareCaptures(ctx context.Context, c *cli.Command) error {
 	})
 }
 
-func bodyPlace(p *client.BodyPlace) string {
+func bodyPlace(p *wire.BodyPlace) string {
 	if p == nil {
 		return ""
 	}

@@ -12,7 +12,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
 
-	"inkret/client"
+	"inkret/api/wire"
 	"inkret/report"
 )
 
@@ -161,7 +161,7 @@ func (a *app) theService(ctx context.Context, r *remote, c *cli.Command) (string
 		return name, nil
 	}
 	response, err := r.ListServices(ctx)
-	var all []client.Service
+	var all []wire.Service
 	if err := answer(response, err, &all); err != nil {
 		return "", err
 	}
@@ -195,14 +195,14 @@ func (a *app) upload(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	said := client.UploadRecordingParams{Audience: some(c.String("audience")), Request: some(c.String("request"))}
+	said := wire.UploadRecordingParams{Audience: some(c.String("audience")), Request: some(c.String("request"))}
 	if _, err := readingOptions(c); err != nil { // what is wrong with it is told before anything is sent
 		return err
 	}
 	if said.Audiences, err = mappingText(c); err != nil {
 		return err
 	}
-	batches := []client.Batch{}
+	batches := []wire.Batch{}
 	for _, one := range files {
 		b, err := a.uploadOne(ctx, r, service, one, said)
 		if one.found && statusOf(err) == http.StatusUnsupportedMediaType {
@@ -225,7 +225,7 @@ func (a *app) upload(ctx context.Context, c *cli.Command) error {
 	})
 }
 
-func (a *app) sayBatch(r *remote, b client.Batch) {
+func (a *app) sayBatch(r *remote, b wire.Batch) {
 	if b.Repeated {
 		a.say("%s: taken in before, as batch %d; nothing changed.", b.Name, b.ID)
 	} else {
@@ -245,8 +245,8 @@ func (a *app) sayBatch(r *remote, b client.Batch) {
 }
 
 func (a *app) uploadOne(ctx context.Context, r *remote, service string, one recordingFile,
-	said client.UploadRecordingParams) (client.Batch, error) {
-	var b client.Batch
+	said wire.UploadRecordingParams) (wire.Batch, error) {
+	var b wire.Batch
 	f, size, err := a.open(one.name)
 	if err != nil {
 		return b, fileError(err)
@@ -271,8 +271,8 @@ func (a *app) listBatches(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	page, size := c.Int("page"), c.Int("size")
-	response, err := r.ListBatches(ctx, &client.ListBatchesParams{Page: &page, Size: &size})
-	var all client.BatchPage
+	response, err := r.ListBatches(ctx, &wire.ListBatchesParams{Page: &page, Size: &size})
+	var all wire.BatchPage
 	if err := answer(response, err, &all); err != nil {
 		return err
 	}
@@ -299,7 +299,7 @@ func (a *app) listCaptures(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	response, err := r.ListCaptures(ctx, by)
-	var all client.CapturePage
+	var all wire.CapturePage
 	if err := answer(response, err, &all); err != nil {
 		return err
 	}
@@ -314,7 +314,7 @@ func (a *app) listCaptures(ctx context.Context, c *cli.Command) error {
 	})
 }
 
-func captureTable(w io.Writer, all []client.Capture) {
+func captureTable(w io.Writer, all []wire.Capture) {
 	t := report.NewTable(w)
 	t.AppendHeader(table.Row{"Capture", "Call", "Audience", "Status", "Bytes", "Excess", "Findings", "Recorded"})
 	for _, one := range all {
@@ -338,16 +338,16 @@ func captureTable(w io.Writer, all []client.Capture) {
 }
 
 // captureFilter reads which captures are to be listed.
-func captureFilter(c *cli.Command) (*client.ListCapturesParams, error) {
+func captureFilter(c *cli.Command) (*wire.ListCapturesParams, error) {
 	page, size := c.Int("page"), c.Int("size")
-	by := &client.ListCapturesParams{Page: &page, Size: &size, Batch: some(c.Int64("batch")),
+	by := &wire.ListCapturesParams{Page: &page, Size: &size, Batch: some(c.Int64("batch")),
 		Service:  some(c.String("service")),
 		Endpoint: some(c.String("endpoint")), Audience: some(c.String("audience")), Finding: some(c.String("finding")),
 		Repeats: some(c.Int64("repeats")),
 		Words:   some(c.String("search")), LeastBytes: some(c.Int("least-bytes")), MostBytes: some(c.Int("most-bytes")),
 		Leaking: some(c.Bool("leaking")),
 		Clean:   some(c.Bool("clean")), Skipped: some(c.Bool("skipped")),
-		Sort: some(client.ListCapturesParamsSort(c.String("sort")))}
+		Sort: some(wire.ListCapturesParamsSort(c.String("sort")))}
 	if text := c.String("status"); text != "" {
 		all := strings.Split(text, ",")
 		for i := range all {

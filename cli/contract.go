@@ -14,7 +14,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
 
-	"inkret/client"
+	"inkret/api/wire"
 	"inkret/core/advice"
 	"inkret/core/compare"
 	"inkret/core/contract"
@@ -160,12 +160,12 @@ func (a *app) applyContracts(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	body := client.ApplyContractsJSONRequestBody{Reason: some(c.String("reason")), Base: some(c.Int("base"))}
+	body := wire.ApplyContractsJSONRequestBody{Reason: some(c.String("reason")), Base: some(c.Int("base"))}
 	for _, f := range files {
-		body.Files = append(body.Files, client.ContractFile{Name: filepath.Base(f.Name), Text: string(f.Data)})
+		body.Files = append(body.Files, wire.ContractFile{Name: filepath.Base(f.Name), Text: string(f.Data)})
 	}
 	response, err := r.Client.ApplyContracts(ctx, read.Service, body)
-	var done client.Revision
+	var done wire.Revision
 	if err := answer(response, err, &done); err != nil {
 		return err
 	}
@@ -173,7 +173,7 @@ func (a *app) applyContracts(ctx context.Context, c *cli.Command) error {
 	case !done.Changed:
 		a.say("%s: revision %d is in force already; nothing changed.", done.Service, done.Number)
 		return nil
-	case done.State == client.RevisionStateWaiting:
+	case done.State == wire.RevisionStateWaiting:
 		a.say("%s: %s", done.Service, revisionLine(done))
 	default:
 		a.say("%s: revision %d is in force, with %s.", done.Service, done.Number, plural(len(read.Endpoints),
@@ -184,7 +184,7 @@ func (a *app) applyContracts(ctx context.Context, c *cli.Command) error {
 }
 
 // saySentences lists what a revision changes.
-func (a *app) saySentences(all []client.Sentence) {
+func (a *app) saySentences(all []wire.Sentence) {
 	const most = 12
 	for i, s := range all {
 		if i == most {
@@ -217,9 +217,9 @@ func (a *app) checkContracts(_ context.Context, c *cli.Command) error {
 		all = []advice.Advice{}
 	}
 	return a.output(c, all, func(w io.Writer) {
-		rows := make([]client.Advice, len(all))
+		rows := make([]wire.Advice, len(all))
 		for i, one := range all {
-			rows[i] = client.Advice{Code: one.Code, Weight: string(one.Weight), Endpoint: some(one.Endpoint),
+			rows[i] = wire.Advice{Code: one.Code, Weight: string(one.Weight), Endpoint: some(one.Endpoint),
 				About: one.About, Text: one.Text, Mend: one.Mend, File: one.File, Line: one.Line}
 		}
 		a.adviceTable(w, rows)
@@ -228,7 +228,7 @@ func (a *app) checkContracts(_ context.Context, c *cli.Command) error {
 	})
 }
 
-func (a *app) adviceTable(w io.Writer, all []client.Advice) {
+func (a *app) adviceTable(w io.Writer, all []wire.Advice) {
 	if len(all) == 0 {
 		return
 	}
@@ -248,7 +248,7 @@ func (a *app) adviseContracts(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	response, err := r.Client.AdviseContracts(ctx, service)
-	var all []client.Advice
+	var all []wire.Advice
 	if err := answer(response, err, &all); err != nil {
 		return err
 	}
@@ -306,7 +306,7 @@ func (a *app) exportContracts(ctx context.Context, c *cli.Command) error {
 	if !slices.Contains(forms, form) {
 		return usage(c, fmt.Errorf("--as takes %s, not %q", strings.Join(forms, ", "), form))
 	}
-	var files []client.ContractFile
+	var files []wire.ContractFile
 	if paths := c.StringSlice("contracts"); len(paths) > 0 {
 		if c.Args().Present() || form == "contract" {
 			return usage(c, errors.New("with --contracts, name no service, and say --as openapi, json-schema or "+
@@ -324,14 +324,14 @@ func (a *app) exportContracts(ctx context.Context, c *cli.Command) error {
 		}
 		if form == "contract" {
 			response, err := r.Client.ExportContracts(ctx, service)
-			var revision client.Revision
+			var revision wire.Revision
 			if err := answer(response, err, &revision); err != nil {
 				return err
 			}
 			files = revision.Files
 		} else {
 			response, err := r.Client.ExportForm(ctx, service, form)
-			var exported client.Exported
+			var exported wire.Exported
 			if err := answer(response, err, &exported); err != nil {
 				return err
 			}
@@ -342,23 +342,23 @@ func (a *app) exportContracts(ctx context.Context, c *cli.Command) error {
 }
 
 // written writes contracts in an open form.
-func written(read *contract.Contracts, form string) []client.ContractFile {
+func written(read *contract.Contracts, form string) []wire.ContractFile {
 	switch form {
 	case "openapi":
-		return []client.ContractFile{{Name: read.Service + ".openapi.json", Text: string(export.OpenAPI(read))}}
+		return []wire.ContractFile{{Name: read.Service + ".openapi.json", Text: string(export.OpenAPI(read))}}
 	case "typescript":
-		return []client.ContractFile{{Name: read.Service + ".d.ts", Text: string(export.TypeScript(read))}}
+		return []wire.ContractFile{{Name: read.Service + ".d.ts", Text: string(export.TypeScript(read))}}
 	}
-	var all []client.ContractFile
+	var all []wire.ContractFile
 	for _, f := range export.JSONSchemas(read) {
-		all = append(all, client.ContractFile{Name: f.File, Text: string(f.Data)})
+		all = append(all, wire.ContractFile{Name: f.File, Text: string(f.Data)})
 	}
 	return all
 }
 
 // writeFiles writes files into a folder, or one after the other on standard output,
 // yaml ones with their names before them.
-func (a *app) writeFiles(files []client.ContractFile, dir string, yaml bool) error {
+func (a *app) writeFiles(files []wire.ContractFile, dir string, yaml bool) error {
 	if dir == "" {
 		for i, f := range files {
 			if len(files) > 1 && yaml {
@@ -393,7 +393,7 @@ func (a *app) coverage(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	response, err := r.GetCoverage(ctx, name)
-	var all client.Coverage
+	var all wire.Coverage
 	if err := answer(response, err, &all); err != nil {
 		return err
 	}
@@ -424,7 +424,7 @@ func (a *app) listShapes(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	response, err := r.ListShapes(ctx, service)
-	var all client.Shapes
+	var all wire.Shapes
 	if err := answer(response, err, &all); err != nil {
 		return err
 	}
@@ -464,9 +464,9 @@ func (a *app) listRevisions(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	page, size := c.Int("page"), c.Int("size")
-	response, err := r.ListRevisions(ctx, &client.ListRevisionsParams{Service: some(c.Args().First()),
+	response, err := r.ListRevisions(ctx, &wire.ListRevisionsParams{Service: some(c.Args().First()),
 		Waiting: some(c.Bool("waiting")), Page: &page, Size: &size})
-	var all client.RevisionPage
+	var all wire.RevisionPage
 	if err := answer(response, err, &all); err != nil {
 		return err
 	}
@@ -511,14 +511,14 @@ func (a *app) showRevision(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	response, err := r.GetRevision(ctx, service, n)
-	var d client.RevisionDetail
+	var d wire.RevisionDetail
 	if err := answer(response, err, &d); err != nil {
 		return err
 	}
 	return a.output(c, d, func(io.Writer) { a.sayRevisionDetail(d) })
 }
 
-func (a *app) sayRevisionDetail(d client.RevisionDetail) {
+func (a *app) sayRevisionDetail(d wire.RevisionDetail) {
 	v := d.Revision
 	a.say("%s, revision %d: %s", v.Service, v.Number, v.State)
 	a.say("by %s, %s%s", v.Author, v.Created.Local().Format("2006-01-02 15:04"),
@@ -540,9 +540,9 @@ func (a *app) decide(approve bool) cli.ActionFunc {
 		if err != nil {
 			return err
 		}
-		response, err := r.DecideRevision(ctx, service, n, client.Decision{Approve: approve,
+		response, err := r.DecideRevision(ctx, service, n, wire.Decision{Approve: approve,
 			Comment: some(c.String("comment"))})
-		var d client.RevisionDetail
+		var d wire.RevisionDetail
 		if err := answer(response, err, &d); err != nil {
 			return err
 		}
@@ -560,6 +560,6 @@ func (a *app) revert(ctx context.Context, c *cli.Command) error {
 	if c.String("reason") == "" {
 		return usage(c, errors.New("say why with --reason"))
 	}
-	response, err := r.RevertRevision(ctx, service, n, client.Reason{Reason: c.String("reason")})
+	response, err := r.RevertRevision(ctx, service, n, wire.Reason{Reason: c.String("reason")})
 	return a.sayRevision(c, response, err, fmt.Sprintf("as it was in revision %d", n))
 }

@@ -5,10 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"inkret/service/base"
-	"inkret/service/evidence"
-	"inkret/service/notify"
-	"inkret/service/review"
 	"maps"
 	"net"
 	"net/http"
@@ -21,6 +17,10 @@ import (
 	"inkret/demo"
 	"inkret/mailing"
 	"inkret/service"
+	"inkret/service/base"
+	"inkret/service/evidence"
+	"inkret/service/notify"
+	"inkret/service/review"
 )
 
 // demoPeople may sign in to the demo; everything in it is made up.

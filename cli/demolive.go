@@ -11,8 +11,6 @@ import (
 	"net/url"
 	"path/filepath"
 
-	"inkret/service/base"
-
 	"inkret/core/contract"
 	"inkret/core/detect"
 	"inkret/core/exchange"
@@ -23,6 +21,7 @@ import (
 	"inkret/openid"
 	"inkret/record"
 	"inkret/service"
+	"inkret/service/base"
 )
 
 // What of the demo goes on while it runs: calls are made again to the harbour, and a

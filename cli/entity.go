@@ -15,7 +15,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
 
-	"inkret/client"
+	"inkret/api/wire"
 	"inkret/core/catalog"
 	"inkret/core/schema"
 	"inkret/report"
@@ -127,7 +127,7 @@ func (a *app) listEntities(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	response, err := r.ListEntities(ctx, service)
-	var all []client.Entity
+	var all []wire.Entity
 	if err := answer(response, err, &all); err != nil {
 		return err
 	}
@@ -164,10 +164,10 @@ func (a *app) listFields(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	page, size := c.Int("page"), c.Int("size")
-	response, err := r.ListFields(ctx, service, &client.ListFieldsParams{Page: &page, Size: &size,
+	response, err := r.ListFields(ctx, service, &wire.ListFieldsParams{Page: &page, Size: &size,
 		Entity: some(c.String("entity")), Q: some(c.String("search")),
-		Class: some(client.ClassOrNone(c.String("class"))), Suggested: some(client.ClassOrNone(c.String("suggested")))})
-	var all client.FieldPage
+		Class: some(wire.ClassOrNone(c.String("class"))), Suggested: some(wire.ClassOrNone(c.String("suggested")))})
+	var all wire.FieldPage
 	if err := answer(response, err, &all); err != nil {
 		return err
 	}
@@ -200,7 +200,7 @@ func (a *app) classFields(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	body := client.Classes{Reason: some(c.String("reason"))}
+	body := wire.Classes{Reason: some(c.String("reason"))}
 	for _, arg := range c.Args().Slice()[1:] {
 		name, class, ok := strings.Cut(arg, "=")
 		entity, field, dotted := strings.Cut(name, ".")
@@ -208,8 +208,8 @@ func (a *app) classFields(ctx context.Context, c *cli.Command) error {
 			return usage(c, fmt.Errorf("%q is not ENTITY.FIELD=CLASS with one of %s", arg,
 				strings.Join(classWords, ", ")))
 		}
-		body.Fields = append(body.Fields, client.FieldClass{Entity: entity, Field: field,
-			Class: client.ClassOrNone(class)})
+		body.Fields = append(body.Fields, wire.FieldClass{Entity: entity, Field: field,
+			Class: wire.ClassOrNone(class)})
 	}
 	if accept := c.String("accept"); accept != "" {
 		taken, err := a.suggested(ctx, c, r, service, accept)
@@ -228,26 +228,26 @@ func (a *app) classFields(ctx context.Context, c *cli.Command) error {
 
 // suggested gives the suggestions that --accept takes.
 func (a *app) suggested(ctx context.Context, c *cli.Command, r *remote, service,
-	accept string) ([]client.FieldClass, error) {
+	accept string) ([]wire.FieldClass, error) {
 	order := []string{"sure", "likely", "guess"}
 	least := slices.Index(order, c.String("least"))
 	if least < 0 || accept != "any" && !slices.Contains(classWords[:4], accept) {
 		return nil, usage(c, errors.New("--accept takes public, internal, personal, secret or any, and --least "+
 			"takes sure, likely or guess"))
 	}
-	var taken []client.FieldClass
-	unclassed, size := client.ClassOrNone("unclassed"), 500
+	var taken []wire.FieldClass
+	unclassed, size := wire.ClassOrNone("unclassed"), 500
 	for page := 1; ; page++ {
-		response, err := r.ListFields(ctx, service, &client.ListFieldsParams{Class: &unclassed,
+		response, err := r.ListFields(ctx, service, &wire.ListFieldsParams{Class: &unclassed,
 			Entity: some(c.String("entity")), Page: &page, Size: &size})
-		var all client.FieldPage
+		var all wire.FieldPage
 		if err := answer(response, err, &all); err != nil {
 			return nil, err
 		}
 		for _, f := range all.Items {
 			if f.Suggested != "unclassed" && (accept == "any" || string(f.Suggested) == accept) &&
 				slices.Index(order, string(f.Sure)) <= least {
-				taken = append(taken, client.FieldClass{Entity: f.Entity, Field: f.Name, Class: f.Suggested})
+				taken = append(taken, wire.FieldClass{Entity: f.Entity, Field: f.Name, Class: f.Suggested})
 			}
 		}
 		if page*size >= all.Total {
@@ -258,7 +258,7 @@ func (a *app) suggested(ctx context.Context, c *cli.Command, r *remote, service,
 
 // sayRevision tells what became of a change of contracts.
 func (a *app) sayRevision(c *cli.Command, response *http.Response, err error, what string) error {
-	var v client.Revision
+	var v wire.Revision
 	if err := answer(response, err, &v); err != nil {
 		return err
 	}
@@ -266,8 +266,8 @@ func (a *app) sayRevision(c *cli.Command, response *http.Response, err error, wh
 }
 
 // revisionLine says where a revision stands.
-func revisionLine(v client.Revision) string {
-	if v.State == client.RevisionStateWaiting {
+func revisionLine(v wire.Revision) string {
+	if v.State == wire.RevisionStateWaiting {
 		return fmt.Sprintf("Revision %d lets more of what is %s out and waits for a second person: inkret contract "+
 			"approve %s %d", v.Number, textOf(v.Reaches), v.Service, v.Number)
 	}
@@ -275,8 +275,8 @@ func revisionLine(v client.Revision) string {
 }
 
 // reading reads SOURCE here, so that only its description goes to the service.
-func (a *app) reading(ctx context.Context, source string) (client.Reading, []schema.Table, error) {
-	in := client.Reading{Source: tables.Masked(source)}
+func (a *app) reading(ctx context.Context, source string) (wire.Reading, []schema.Table, error) {
+	in := wire.Reading{Source: tables.Masked(source)}
 	if !tables.IsAddress(source) {
 		in.Source = filepath.Base(source)
 		data, err := os.ReadFile(source)
@@ -290,11 +290,11 @@ func (a *app) reading(ctx context.Context, source string) (client.Reading, []sch
 		case bytes.HasPrefix(trimmed, []byte("{")) || bytes.Contains(data, []byte("openapi:")) ||
 			bytes.Contains(data, []byte("$schema")) || bytes.Contains(data, []byte("$defs")):
 			text := string(data)
-			in.Form, in.Text = client.ReadingFormDescription, &text
+			in.Form, in.Text = wire.ReadingFormDescription, &text
 			return in, nil, nil
 		default:
 			text := string(data)
-			in.Form, in.Text = client.ReadingFormSQL, &text
+			in.Form, in.Text = wire.ReadingFormSQL, &text
 			return in, nil, nil
 		}
 	}
@@ -302,20 +302,20 @@ func (a *app) reading(ctx context.Context, source string) (client.Reading, []sch
 	if err != nil {
 		return in, nil, err
 	}
-	in.Form = client.ReadingFormTables
-	list := []client.Table{}
+	in.Form = wire.ReadingFormTables
+	list := []wire.Table{}
 	for _, t := range all {
-		one := client.Table{Name: t.Name, Comment: some(t.Comment), Columns: []client.Column{}, Primary: &t.Primary}
+		one := wire.Table{Name: t.Name, Comment: some(t.Comment), Columns: []wire.Column{}, Primary: &t.Primary}
 		for _, col := range t.Columns {
-			column := client.Column{Name: col.Name, Type: col.Type, Nullable: col.Nullable, Comment: some(col.Comment)}
+			column := wire.Column{Name: col.Name, Type: col.Type, Nullable: col.Nullable, Comment: some(col.Comment)}
 			if len(col.Values) > 0 {
 				column.Values = &col.Values
 			}
 			one.Columns = append(one.Columns, column)
 		}
-		foreign := []client.ForeignKey{}
+		foreign := []wire.ForeignKey{}
 		for _, f := range t.Foreign {
-			foreign = append(foreign, client.ForeignKey{Columns: f.Columns, Table: f.Table, Unique: some(f.Unique)})
+			foreign = append(foreign, wire.ForeignKey{Columns: f.Columns, Table: f.Table, Unique: some(f.Unique)})
 		}
 		one.Foreign = &foreign
 		list = append(list, one)
@@ -328,7 +328,7 @@ func (a *app) readEntities(ctx context.Context, c *cli.Command) error {
 	if paths := c.StringSlice("contracts"); len(paths) > 0 {
 		return a.readOffline(ctx, c, paths)
 	}
-	var in client.Reading
+	var in wire.Reading
 	traffic := c.Bool("traffic")
 	if traffic && c.Args().Len() != 1 || !traffic && c.Args().Len() != 2 {
 		return usage(c, errors.New("name a service, and a source or --traffic"))
@@ -339,7 +339,7 @@ func (a *app) readEntities(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if traffic {
-		in = client.Reading{Source: "recorded traffic", Form: client.ReadingFormTraffic}
+		in = wire.Reading{Source: "recorded traffic", Form: wire.ReadingFormTraffic}
 	} else if in, _, err = a.reading(ctx, c.Args().Get(1)); err != nil {
 		return err
 	}
@@ -350,7 +350,7 @@ func (a *app) readEntities(ctx context.Context, c *cli.Command) error {
 		return a.sayRevision(c, response, err, "read from "+in.Source)
 	}
 	response, err := r.ReadEntities(ctx, service, in)
-	var found client.ReadingResult
+	var found wire.ReadingResult
 	if err := answer(response, err, &found); err != nil {
 		return err
 	}
@@ -358,7 +358,7 @@ func (a *app) readEntities(ctx context.Context, c *cli.Command) error {
 		fmt.Sprintf("Take it over with --take-over: inkret entity read %s SOURCE --take-over", service))
 }
 
-func (a *app) sayDifferences(c *cli.Command, found client.ReadingResult, next string) error {
+func (a *app) sayDifferences(c *cli.Command, found wire.ReadingResult, next string) error {
 	if c.Bool("fail-on-drift") && len(found.Differences) > 0 {
 		a.status = exitFindings
 	}
@@ -399,11 +399,11 @@ func (a *app) readOffline(ctx context.Context, c *cli.Command, paths []string) e
 		return err
 	}
 	var read *catalog.Catalog
-	found := client.ReadingResult{Differences: []client.CatalogueDifference{}, Notes: []string{}}
+	found := wire.ReadingResult{Differences: []wire.CatalogueDifference{}, Notes: []string{}}
 	switch in.Form {
-	case client.ReadingFormTables:
+	case wire.ReadingFormTables:
 		read = schema.Entities(all)
-	case client.ReadingFormSQL:
+	case wire.ReadingFormSQL:
 		var notes []string
 		if read, notes, err = schema.DDL([]byte(*in.Text)); err != nil {
 			return fmt.Errorf("%s: %w", in.Source, err)
@@ -417,9 +417,9 @@ func (a *app) readOffline(ctx context.Context, c *cli.Command, paths []string) e
 		read, found.Notes = sketch.Catalog(), append(found.Notes, sketch.Notes...)
 	}
 	found.Entities = len(read.Entities)
-	for _, d := range catalog.Compare(contracts.Catalog, read, in.Form == client.ReadingFormDescription) {
-		found.Differences = append(found.Differences, client.CatalogueDifference{ID: d.ID(),
-			Kind: client.CatalogueDifferenceKind(d.Kind), Entity: d.Entity,
+	for _, d := range catalog.Compare(contracts.Catalog, read, in.Form == wire.ReadingFormDescription) {
+		found.Differences = append(found.Differences, wire.CatalogueDifference{ID: d.ID(),
+			Kind: wire.CatalogueDifferenceKind(d.Kind), Entity: d.Entity,
 			Name: some(d.Name), Was: some(d.Was), Is: some(d.Is)})
 	}
 	return a.sayDifferences(c, found, "")
@@ -434,8 +434,8 @@ func (a *app) whereField(ctx context.Context, c *cli.Command) error {
 	if !ok {
 		return usage(c, fmt.Errorf("%q is not ENTITY.FIELD", c.Args().Get(1)))
 	}
-	response, err := r.ListFlows(ctx, service, &client.ListFlowsParams{Entity: entity, Field: field})
-	var all []client.Flow
+	response, err := r.ListFlows(ctx, service, &wire.ListFlowsParams{Entity: entity, Field: field})
+	var all []wire.Flow
 	if err := answer(response, err, &all); err != nil {
 		return err
 	}
@@ -449,11 +449,11 @@ func (a *app) whereField(ctx context.Context, c *cli.Command) error {
 		for _, f := range all {
 			how, why := string(f.State), textOf(f.Reason)
 			switch {
-			case f.State == client.FlowStateLeaking:
+			case f.State == wire.FlowStateLeaking:
 				how, why = "LEAKING", "finding "+textOf(f.Finding)
 			case f.Derived != nil:
 				how += ", derived"
-			case f.State == client.FlowStatePromised:
+			case f.State == wire.FlowStatePromised:
 				how = "granted, never seen"
 			}
 			if f.NeededBy != nil {
@@ -470,10 +470,10 @@ func (a *app) exposureMap(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	response, err := r.GetExposure(ctx, service, &client.GetExposureParams{Entity: some(c.String("entity")),
-		Class:    some(client.ClassOrNone(c.String("class"))),
+	response, err := r.GetExposure(ctx, service, &wire.GetExposureParams{Entity: some(c.String("entity")),
+		Class:    some(wire.ClassOrNone(c.String("class"))),
 		Audience: some(c.String("audience")), Team: some(c.String("team"))})
-	var m client.ExposureMap
+	var m wire.ExposureMap
 	if err := answer(response, err, &m); err != nil {
 		return err
 	}

@@ -16,6 +16,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
 
+	"inkret/api/wire"
 	"inkret/client"
 	"inkret/core/finding"
 	"inkret/core/scan"
@@ -68,7 +69,7 @@ lead who is somebody else than who asks, and moves it too; finding change has a
 				Description: `    inkret finding comment 9f2c51d07a3be846 "@teodor have a look: the row goes out whole"`,
 				Flags:       []cli.Flag{formatFlag()}, Action: a.commentFinding,
 			},
-		}, append(a.togetherCommands(states), a.findingReportCommand())...),
+		}, append(a.changeCommands(states), a.findingReportCommand())...),
 		Action: a.needsSubcommand,
 	}
 }
@@ -91,7 +92,7 @@ func (a *app) listFindings(ctx context.Context, c *cli.Command) error {
 		query.Set(flag, strconv.Itoa(c.Int(flag)))
 	}
 	response, err := r.ListFindings(ctx, nil, withQuery(query))
-	var all client.FindingPage
+	var all wire.FindingPage
 	if err := answer(response, err, &all); err != nil {
 		return err
 	}
@@ -142,7 +143,7 @@ func withQuery(query url.Values) client.RequestEditorFn {
 	}
 }
 
-func findingTable(w io.Writer, all []client.Finding, coloured bool) {
+func findingTable(w io.Writer, all []wire.Finding, coloured bool) {
 	t := report.NewTable(w)
 	t.AppendHeader(table.Row{"Finding", "Severity", "Kind", "Where", "State", "Who, due", "Spots"})
 	for _, f := range all {
@@ -154,7 +155,7 @@ func findingTable(w io.Writer, all []client.Finding, coloured bool) {
 }
 
 // assignedTo says in words who has a finding.
-func assignedTo(f *client.Finding) string {
+func assignedTo(f *wire.Finding) string {
 	switch {
 	case f.Person != nil:
 		return f.Person.Name
@@ -194,7 +195,7 @@ func (a *app) showFinding(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	response, err := r.GetFinding(ctx, id)
-	return a.oneFinding(c, r, answerOf[client.FindingDetail](response, err))
+	return a.oneFinding(c, r, answerOf[wire.FindingDetail](response, err))
 }
 
 func (a *app) moveFinding(ctx context.Context, c *cli.Command) error {
@@ -214,9 +215,9 @@ func (a *app) moveFinding(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	response, err := r.MoveFinding(ctx, id, client.MoveFindingJSONRequestBody{To: client.State(to),
+	response, err := r.MoveFinding(ctx, id, wire.MoveFindingJSONRequestBody{To: wire.State(to),
 		Comment: some(c.String("comment")), Until: some(c.String("until"))})
-	return a.oneFinding(c, r, answerOf[client.FindingDetail](response, err))
+	return a.oneFinding(c, r, answerOf[wire.FindingDetail](response, err))
 }
 
 func (a *app) commentFinding(ctx context.Context, c *cli.Command) error {
@@ -224,12 +225,12 @@ func (a *app) commentFinding(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	response, err := r.CommentFinding(ctx, id, client.CommentFindingJSONRequestBody{Text: c.Args().Get(1)})
-	return a.oneFinding(c, r, answerOf[client.FindingDetail](response, err))
+	response, err := r.CommentFinding(ctx, id, wire.CommentFindingJSONRequestBody{Text: c.Args().Get(1)})
+	return a.oneFinding(c, r, answerOf[wire.FindingDetail](response, err))
 }
 
 // oneFinding shows a finding.
-func (a *app) oneFinding(c *cli.Command, r *remote, got result[client.FindingDetail]) error {
+func (a *app) oneFinding(c *cli.Command, r *remote, got result[wire.FindingDetail]) error {
 	if got.err != nil {
 		return got.err
 	}
@@ -304,17 +305,17 @@ func (a *app) oneFinding(c *cli.Command, r *remote, got result[client.FindingDet
 		}
 		for _, e := range d.History {
 			what := string(e.Kind)
-			if e.To != nil && e.Kind == client.EventKindMove {
+			if e.To != nil && e.Kind == wire.EventKindMove {
 				what = "→ " + string(*e.To)
 			}
 			switch {
-			case e.Kind == client.EventKindRenamed:
+			case e.Kind == wire.EventKindRenamed:
 				what = fmt.Sprintf("called %s from then on, was %s", textOf(e.Became), textOf(e.Was))
-			case e.Kind == client.EventKindExcepted && textOf(e.Became) != "":
+			case e.Kind == wire.EventKindExcepted && textOf(e.Became) != "":
 				what = "covered by an exception: " + textOf(e.Became)
-			case e.Kind == client.EventKindExcepted:
+			case e.Kind == wire.EventKindExcepted:
 				what = "covered by no exception any more: " + textOf(e.Was)
-			case e.Kind == client.EventKindWaiver:
+			case e.Kind == wire.EventKindWaiver:
 				what = fmt.Sprintf("a waiver until %s %s", textOf(e.Until), textOf(e.Became))
 			case e.Was != nil || e.Became != nil:
 				what += fmt.Sprintf(" %s → %s", cmp.Or(textOf(e.Was), "none"), cmp.Or(textOf(e.Became), "none"))

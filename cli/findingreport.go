@@ -12,7 +12,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"inkret/client"
+	"inkret/api/wire"
 	"inkret/core/scan"
 	"inkret/report"
 )
@@ -62,8 +62,8 @@ func (a *app) reportFindings(ctx context.Context, c *cli.Command) error {
 	}
 	filter.Del("service")
 	response, err := r.ExportReport(ctx, service,
-		&client.ExportReportParams{Format: client.ExportReportParamsFormat(format), Filter: some(filter.Encode()),
-			FailOn: some(client.Severity(failOn.String()))})
+		&wire.ExportReportParams{Format: wire.ExportReportParamsFormat(format), Filter: some(filter.Encode()),
+			FailOn: some(wire.Severity(failOn.String()))})
 	if err != nil || response.StatusCode > 299 {
 		return answer(response, err, nil)
 	}

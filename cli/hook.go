@@ -10,7 +10,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
 
-	"inkret/client"
+	"inkret/api/wire"
 	"inkret/core/scan"
 	"inkret/report"
 )
@@ -55,10 +55,10 @@ with longer and longer waits where it is not taken, and holds no value that leak
 }
 
 func (a *app) listHooks(ctx context.Context, c *cli.Command) error {
-	return listing(ctx, a, c, func(r *remote) result[[]client.Hook] {
+	return listing(ctx, a, c, func(r *remote) result[[]wire.Hook] {
 		response, err := r.ListHooks(ctx)
-		return answerOf[[]client.Hook](response, err)
-	}, func(w io.Writer, all []client.Hook) {
+		return answerOf[[]wire.Hook](response, err)
+	}, func(w io.Writer, all []wire.Hook) {
 		if len(all) > 0 {
 			t := report.NewTable(w)
 			t.AppendHeader(table.Row{"Hook", "Name", "URL", "Told of", "Waiting", "Given up"})
@@ -67,7 +67,7 @@ func (a *app) listHooks(ctx context.Context, c *cli.Command) error {
 				if of == "" {
 					of = "everything"
 				}
-				if h.Least != client.Info {
+				if h.Least != wire.Info {
 					of += "\n" + string(h.Least) + " or graver"
 				}
 				if h.Service != nil {
@@ -90,17 +90,17 @@ func (a *app) addHook(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	body := client.NewHook{Name: c.Args().Get(0), URL: c.Args().Get(1), Address: some(c.String("address")),
-		Service: some(c.String("service")), Least: some(client.Severity(c.String("least")))}
-	var kinds []client.NewHookKinds
+	body := wire.NewHook{Name: c.Args().Get(0), URL: c.Args().Get(1), Address: some(c.String("address")),
+		Service: some(c.String("service")), Least: some(wire.Severity(c.String("least")))}
+	var kinds []wire.NewHookKinds
 	for _, k := range c.StringSlice("event") {
-		kinds = append(kinds, client.NewHookKinds(k))
+		kinds = append(kinds, wire.NewHookKinds(k))
 	}
 	if len(kinds) > 0 {
 		body.Kinds = &kinds
 	}
 	response, err := r.AddHook(ctx, body)
-	got := answerOf[client.AddedHook](response, err)
+	got := answerOf[wire.AddedHook](response, err)
 	if got.err != nil {
 		return got.err
 	}
@@ -126,10 +126,10 @@ func (a *app) listDeliveries(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	page, size := c.Int("page"), c.Int("size")
-	return listing(ctx, a, c, func(r *remote) result[client.DeliveryPage] {
-		response, err := r.ListDeliveries(ctx, id, &client.ListDeliveriesParams{Page: &page, Size: &size})
-		return answerOf[client.DeliveryPage](response, err)
-	}, func(w io.Writer, all client.DeliveryPage) {
+	return listing(ctx, a, c, func(r *remote) result[wire.DeliveryPage] {
+		response, err := r.ListDeliveries(ctx, id, &wire.ListDeliveriesParams{Page: &page, Size: &size})
+		return answerOf[wire.DeliveryPage](response, err)
+	}, func(w io.Writer, all wire.DeliveryPage) {
 		if len(all.Items) > 0 {
 			t := report.NewTable(w)
 			t.AppendHeader(table.Row{"Delivery", "Event", "Made", "State", "Tries", "What came of it"})

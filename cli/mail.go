@@ -9,14 +9,13 @@ import (
 	"slices"
 	"strings"
 
-	"inkret/service/notify"
-
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
 
-	"inkret/client"
+	"inkret/api/wire"
 	"inkret/mailing"
 	"inkret/report"
+	"inkret/service/notify"
 )
 
 // mailFlags are those of a service that sends mail.
@@ -91,19 +90,19 @@ func (a *app) mailWhen(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Args().Present() {
-		when := client.Mailed(c.Args().First())
-		if c.Args().Len() > 1 || !slices.Contains([]client.Mailed{"at-once", "daily", "never"}, when) {
+		when := wire.Mailed(c.Args().First())
+		if c.Args().Len() > 1 || !slices.Contains([]wire.Mailed{"at-once", "daily", "never"}, when) {
 			return usage(c, errors.New("mail comes at-once, daily or never"))
 		}
-		response, err := r.SetMailing(ctx, client.MailWish{When: when})
+		response, err := r.SetMailing(ctx, wire.MailWish{When: when})
 		if err := answer(response, err, nil); err != nil {
 			return err
 		}
 	}
-	return listing(ctx, a, c, func(r *remote) result[client.Mailing] {
+	return listing(ctx, a, c, func(r *remote) result[wire.Mailing] {
 		response, err := r.GetMailing(ctx)
-		return answerOf[client.Mailing](response, err)
-	}, func(w io.Writer, m client.Mailing) {
+		return answerOf[wire.Mailing](response, err)
+	}, func(w io.Writer, m wire.Mailing) {
 		fmt.Fprintf(w, "You are mailed: %s.\n", m.When)
 		switch {
 		case !m.Server:
@@ -116,10 +115,10 @@ func (a *app) mailWhen(ctx context.Context, c *cli.Command) error {
 
 func (a *app) listMails(ctx context.Context, c *cli.Command) error {
 	page, size := c.Int("page"), c.Int("size")
-	return listing(ctx, a, c, func(r *remote) result[client.MailPage] {
-		response, err := r.ListMails(ctx, &client.ListMailsParams{Page: &page, Size: &size})
-		return answerOf[client.MailPage](response, err)
-	}, func(w io.Writer, all client.MailPage) {
+	return listing(ctx, a, c, func(r *remote) result[wire.MailPage] {
+		response, err := r.ListMails(ctx, &wire.ListMailsParams{Page: &page, Size: &size})
+		return answerOf[wire.MailPage](response, err)
+	}, func(w io.Writer, all wire.MailPage) {
 		if len(all.Items) > 0 {
 			t := report.NewTable(w)
 			t.AppendHeader(table.Row{"Mail", "To", "Subject", "Made", "State", "Tries", "What came of it"})

@@ -11,7 +11,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
 
-	"inkret/client"
+	"inkret/api/wire"
 	"inkret/report"
 )
 
@@ -33,30 +33,30 @@ func (a *app) personCommand() *cli.Command {
 everywhere counts there again.`,
 				Flags: []cli.Flag{&cli.StringFlag{Name: "service", Usage: "only at the service `NAME`"}, formatFlag()},
 				Action: func(ctx context.Context, c *cli.Command) error {
-					role, service := client.Role(c.Args().Get(1)), c.String("service")
+					role, service := wire.Role(c.Args().Get(1)), c.String("service")
 					if !slices.Contains(roles, string(role)) && (service == "" || role != "-") {
 						return usage(c, fmt.Errorf("there is no role %q: %s are known", role,
 							strings.Join(roles, ", ")))
 					}
 					if service == "" {
-						return a.changePerson(ctx, c, 2, client.PersonChange{Role: &role})
+						return a.changePerson(ctx, c, 2, wire.PersonChange{Role: &role})
 					}
-					at := client.ServiceRole{Service: service}
+					at := wire.ServiceRole{Service: service}
 					if role != "-" {
 						at.Role = &role
 					}
-					return a.changePerson(ctx, c, 2, client.PersonChange{ServiceRoles: &[]client.ServiceRole{at}})
+					return a.changePerson(ctx, c, 2, wire.PersonChange{ServiceRoles: &[]wire.ServiceRole{at}})
 				}},
 			{Name: "keep-out", Usage: "let somebody come in no longer: their sessions and tokens end",
 				ArgsUsage: "EMAIL", Flags: []cli.Flag{formatFlag()}, Action: func(ctx context.Context,
 					c *cli.Command) error {
 					active := false
-					return a.changePerson(ctx, c, 1, client.PersonChange{Active: &active})
+					return a.changePerson(ctx, c, 1, wire.PersonChange{Active: &active})
 				}},
 			{Name: "let-in", Usage: "let somebody come in again", ArgsUsage: "EMAIL", Flags: []cli.Flag{formatFlag()},
 				Action: func(ctx context.Context, c *cli.Command) error {
 					active := true
-					return a.changePerson(ctx, c, 1, client.PersonChange{Active: &active})
+					return a.changePerson(ctx, c, 1, wire.PersonChange{Active: &active})
 				}},
 			{Name: "reset", Usage: "make a link by which somebody sets another password", ArgsUsage: "EMAIL",
 				Flags: []cli.Flag{formatFlag()}, Action: a.resetPassword},
@@ -66,10 +66,10 @@ everywhere counts there again.`,
 }
 
 func (a *app) listPeople(ctx context.Context, c *cli.Command) error {
-	return listing(ctx, a, c, func(r *remote) result[[]client.Person] {
+	return listing(ctx, a, c, func(r *remote) result[[]wire.Person] {
 		response, err := r.ListPeople(ctx)
-		return answerOf[[]client.Person](response, err)
-	}, func(w io.Writer, all []client.Person) {
+		return answerOf[[]wire.Person](response, err)
+	}, func(w io.Writer, all []wire.Person) {
 		t := report.NewTable(w)
 		t.AppendHeader(table.Row{"Person", "Name", "E-mail address", "Role", "Second factor", ""})
 		for _, p := range all {
@@ -92,7 +92,7 @@ func (a *app) listPeople(ctx context.Context, c *cli.Command) error {
 }
 
 // rolesOf says in words what somebody is, everywhere and at services.
-func rolesOf(p *client.Person, between string) string {
+func rolesOf(p *wire.Person, between string) string {
 	words := []string{string(p.Role)}
 	for _, at := range valueOf(p.ServiceRoles) {
 		words = append(words, string(valueOf(at.Role))+" at "+report.Clean(at.Service))
@@ -108,11 +108,11 @@ func (a *app) invite(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	response, err := r.Invite(ctx, client.Invitation{Email: c.Args().First(), Role: client.Role(c.String("role"))})
-	return a.sayLink(c, answerOf[client.Invited](response, err))
+	response, err := r.Invite(ctx, wire.Invitation{Email: c.Args().First(), Role: wire.Role(c.String("role"))})
+	return a.sayLink(c, answerOf[wire.Invited](response, err))
 }
 
-func (a *app) sayLink(c *cli.Command, got result[client.Invited]) error {
+func (a *app) sayLink(c *cli.Command, got result[wire.Invited]) error {
 	if got.err != nil {
 		return got.err
 	}
@@ -132,7 +132,7 @@ func (a *app) thePerson(ctx context.Context, c *cli.Command, arguments int) (int
 		return 0, nil, err
 	}
 	response, err := r.ListPeople(ctx)
-	got := answerOf[[]client.Person](response, err)
+	got := answerOf[[]wire.Person](response, err)
 	for _, p := range got.value {
 		if strings.EqualFold(p.Email, c.Args().First()) {
 			return p.ID, r, got.err
@@ -145,13 +145,13 @@ func (a *app) thePerson(ctx context.Context, c *cli.Command, arguments int) (int
 	return 0, nil, got.err
 }
 
-func (a *app) changePerson(ctx context.Context, c *cli.Command, arguments int, change client.PersonChange) error {
+func (a *app) changePerson(ctx context.Context, c *cli.Command, arguments int, change wire.PersonChange) error {
 	id, r, err := a.thePerson(ctx, c, arguments)
 	if err != nil {
 		return err
 	}
 	response, err := r.ChangePerson(ctx, id, change)
-	got := answerOf[client.Person](response, err)
+	got := answerOf[wire.Person](response, err)
 	if got.err != nil {
 		return got.err
 	}
@@ -170,5 +170,5 @@ func (a *app) resetPassword(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	response, err := r.ResetPassword(ctx, id)
-	return a.sayLink(c, answerOf[client.Invited](response, err))
+	return a.sayLink(c, answerOf[wire.Invited](response, err))
 }

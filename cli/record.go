@@ -22,7 +22,7 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
 
-	"inkret/client"
+	"inkret/api/wire"
 	"inkret/record"
 )
 
@@ -284,7 +284,7 @@ func (a *app) recordedService(ctx context.Context, r *remote, c *cli.Command, o 
 		return "", err
 	}
 	response, err := r.ListServers(ctx, service)
-	var servers []client.CalledServer
+	var servers []wire.CalledServer
 	if err := answer(response, err, &servers); err != nil {
 		if statusOf(err) != 0 { // it answers, and does not know the service
 			return "", err
@@ -392,9 +392,9 @@ type liveReceiver struct {
 
 // Open implements [record.Receiver].
 func (l *liveReceiver) Open(ctx context.Context) (int64, error) {
-	response, err := l.OpenLive(ctx, l.about.Service, client.OpenLiveJSONRequestBody{Name: l.about.Name,
+	response, err := l.OpenLive(ctx, l.about.Service, wire.OpenLiveJSONRequestBody{Name: l.about.Name,
 		Audience: some(l.about.Audience)})
-	var b client.Batch
+	var b wire.Batch
 	err = answer(response, err, &b)
 	// it will be no other tomorrow
 	if slices.Contains([]int{http.StatusBadRequest, http.StatusForbidden, http.StatusNotFound,
@@ -406,14 +406,14 @@ func (l *liveReceiver) Open(ctx context.Context) (int64, error) {
 
 // Extend implements [record.Receiver].
 func (l *liveReceiver) Extend(ctx context.Context, batch int64, number, dropped int, lines []byte) error {
-	response, err := l.ExtendLiveWithBody(ctx, batch, number, &client.ExtendLiveParams{Dropped: some(dropped)},
+	response, err := l.ExtendLiveWithBody(ctx, batch, number, &wire.ExtendLiveParams{Dropped: some(dropped)},
 		"application/octet-stream", bytes.NewReader(lines))
 	return receiverError(answer(response, err, nil))
 }
 
 // Close implements [record.Receiver].
 func (l *liveReceiver) Close(ctx context.Context, batch int64, dropped int) error {
-	response, err := l.CloseLive(ctx, batch, &client.CloseLiveParams{Dropped: some(dropped)})
+	response, err := l.CloseLive(ctx, batch, &wire.CloseLiveParams{Dropped: some(dropped)})
 	return receiverError(answer(response, err, nil))
 }
 

@@ -17,6 +17,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"inkret/api/wire"
 	"inkret/client"
 	"inkret/report"
 )
@@ -175,8 +176,8 @@ func answer(response *http.Response, err error, out any) error {
 	const longest = 1 << 20
 	data, _ := io.ReadAll(io.LimitReader(response.Body, longest))
 	var p struct {
-		client.Problem
-		Problems []client.ContractFault `json:"problems"`
+		wire.Problem
+		Problems []wire.ContractFault `json:"problems"`
 	}
 	if json.Unmarshal(data, &p) != nil || p.Title == "" {
 		return hint(fmt.Errorf("the service answered %s", response.Status), "is this the address of an Inkret service?")

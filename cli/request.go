@@ -10,7 +10,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
 
-	"inkret/client"
+	"inkret/api/wire"
 	"inkret/report"
 )
 
@@ -64,11 +64,11 @@ func (a *app) requestCommand() *cli.Command {
 
 func (a *app) listRequests(ctx context.Context, c *cli.Command) error {
 	page, size, mine := c.Int("page"), c.Int("size"), c.Bool("mine")
-	return listing(ctx, a, c, func(r *remote) result[client.RequestPage] {
-		response, err := r.ListRequests(ctx, &client.ListRequestsParams{Page: &page, Size: &size, Mine: &mine,
+	return listing(ctx, a, c, func(r *remote) result[wire.RequestPage] {
+		response, err := r.ListRequests(ctx, &wire.ListRequestsParams{Page: &page, Size: &size, Mine: &mine,
 			State: some(c.String("state")), Endpoint: some(c.String("endpoint"))})
-		return answerOf[client.RequestPage](response, err)
-	}, func(w io.Writer, all client.RequestPage) {
+		return answerOf[wire.RequestPage](response, err)
+	}, func(w io.Writer, all wire.RequestPage) {
 		if len(all.Items) > 0 {
 			t := report.NewTable(w)
 			t.AppendHeader(table.Row{"Request", "Field", "At", "Needed by", "Who, when", "State"})
@@ -101,10 +101,10 @@ func (a *app) askForField(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	response, err := r.AskForField(ctx, client.NewRequest{Service: service, Endpoint: c.Args().Get(0),
+	response, err := r.AskForField(ctx, wire.NewRequest{Service: service, Endpoint: c.Args().Get(0),
 		Audience: c.String("audience"), Entity: entity, Field: field,
 		Member: some(c.String("as")), NeededBy: c.String("needed-by"), Reason: c.String("reason")})
-	return a.oneRequest(c, r, answerOf[client.ExposureRequest](response, err))
+	return a.oneRequest(c, r, answerOf[wire.ExposureRequest](response, err))
 }
 
 func (a *app) showRequest(ctx context.Context, c *cli.Command) error {
@@ -113,7 +113,7 @@ func (a *app) showRequest(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	response, err := r.GetRequest(ctx, id)
-	return a.oneRequest(c, r, answerOf[client.ExposureRequest](response, err))
+	return a.oneRequest(c, r, answerOf[wire.ExposureRequest](response, err))
 }
 
 func (a *app) grantRequest(ctx context.Context, c *cli.Command) error {
@@ -121,13 +121,13 @@ func (a *app) grantRequest(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	d := client.RequestDecision{Grant: true, Comment: some(c.String("comment"))}
+	d := wire.RequestDecision{Grant: true, Comment: some(c.String("comment"))}
 	if c.IsSet("max") || c.IsSet("optional") || c.IsSet("as") {
-		d.Less = &client.LessGrant{Max: some(c.Int("max")), Optional: some(c.Bool("optional")),
+		d.Less = &wire.LessGrant{Max: some(c.Int("max")), Optional: some(c.Bool("optional")),
 			Member: some(c.String("as"))}
 	}
 	response, err := r.DecideRequest(ctx, id, d)
-	return a.oneRequest(c, r, answerOf[client.ExposureRequest](response, err))
+	return a.oneRequest(c, r, answerOf[wire.ExposureRequest](response, err))
 }
 
 func (a *app) declineRequest(ctx context.Context, c *cli.Command) error {
@@ -135,8 +135,8 @@ func (a *app) declineRequest(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	response, err := r.DecideRequest(ctx, id, client.RequestDecision{Comment: some(c.String("comment"))})
-	return a.oneRequest(c, r, answerOf[client.ExposureRequest](response, err))
+	response, err := r.DecideRequest(ctx, id, wire.RequestDecision{Comment: some(c.String("comment"))})
+	return a.oneRequest(c, r, answerOf[wire.ExposureRequest](response, err))
 }
 
 func (a *app) withdrawRequest(ctx context.Context, c *cli.Command) error {
@@ -145,11 +145,11 @@ func (a *app) withdrawRequest(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	response, err := r.WithdrawRequest(ctx, id)
-	return a.oneRequest(c, r, answerOf[client.ExposureRequest](response, err))
+	return a.oneRequest(c, r, answerOf[wire.ExposureRequest](response, err))
 }
 
 // oneRequest shows a request.
-func (a *app) oneRequest(c *cli.Command, r *remote, got result[client.ExposureRequest]) error {
+func (a *app) oneRequest(c *cli.Command, r *remote, got result[wire.ExposureRequest]) error {
 	if got.err != nil {
 		return got.err
 	}
@@ -176,7 +176,7 @@ func (a *app) oneRequest(c *cli.Command, r *remote, got result[client.ExposureRe
 		if q.Revision != nil {
 			line("revision", fmt.Sprintf("%s/contracts/%s/revisions/%d", r.url, q.Service, *q.Revision))
 		}
-		if q.State == client.RequestStateOpen {
+		if q.State == wire.RequestStateOpen {
 			line("next", fmt.Sprintf("inkret request grant|decline %d", q.ID))
 		}
 		line("link", fmt.Sprintf("%s/requests/%d", r.url, q.ID))

@@ -11,7 +11,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
 
-	"inkret/client"
+	"inkret/api/wire"
 	"inkret/core/scan"
 	"inkret/report"
 )
@@ -60,8 +60,8 @@ is neither waived nor judged no leak in the service.
 }
 
 // readResult reads what a check printed, and leaves out what it showed of values.
-func (a *app) readResult(path string) (client.CheckResult, error) {
-	var out client.CheckResult
+func (a *app) readResult(path string) (wire.CheckResult, error) {
+	var out wire.CheckResult
 	in, _, err := a.open(path)
 	if err != nil {
 		return out, fileError(err)
@@ -72,7 +72,7 @@ func (a *app) readResult(path string) (client.CheckResult, error) {
 			"inkret check --format json prints it")
 	}
 	if out.Findings == nil {
-		out.Findings = []client.CheckedFinding{}
+		out.Findings = []wire.CheckedFinding{}
 	}
 	return out, nil
 }
@@ -100,9 +100,9 @@ func (a *app) sendResult(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	response, err := r.SendResult(ctx, service, &client.SendResultParams{Line: c.String("line"),
+	response, err := r.SendResult(ctx, service, &wire.SendResultParams{Line: c.String("line"),
 		Revision: some(c.String("revision")), Link: some(c.String("link"))}, body)
-	got := answerOf[client.ResultDetail](response, err)
+	got := answerOf[wire.ResultDetail](response, err)
 	if got.err != nil {
 		return got.err
 	}
@@ -121,9 +121,9 @@ func (a *app) sendResult(ctx context.Context, c *cli.Command) error {
 }
 
 // settled reports whether somebody decided that a finding is no reason to fail.
-func settled(f *client.CheckedFinding) bool {
+func settled(f *wire.CheckedFinding) bool {
 	state := valueOf(f.State)
-	return valueOf(f.Excepted) || state == client.StateWaived || state == client.StateNotALeak
+	return valueOf(f.Excepted) || state == wire.StateWaived || state == wire.StateNotALeak
 }
 
 func (a *app) showResult(ctx context.Context, c *cli.Command) error {
@@ -131,14 +131,14 @@ func (a *app) showResult(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return listing(ctx, a, c, func(r *remote) result[client.ResultDetail] {
+	return listing(ctx, a, c, func(r *remote) result[wire.ResultDetail] {
 		response, err := r.GetResult(ctx, id)
-		return answerOf[client.ResultDetail](response, err)
-	}, func(w io.Writer, d client.ResultDetail) { a.sayResult(w, &d) })
+		return answerOf[wire.ResultDetail](response, err)
+	}, func(w io.Writer, d wire.ResultDetail) { a.sayResult(w, &d) })
 }
 
 // sayResult shows a result: what is new first.
-func (a *app) sayResult(w io.Writer, d *client.ResultDetail) {
+func (a *app) sayResult(w io.Writer, d *wire.ResultDetail) {
 	r := &d.Result
 	fmt.Fprintf(w, "Result %d of %s, line %s%s, sent by %s on %s.\n", r.ID, report.Clean(r.Service),
 		report.Clean(r.Line), report.Clean(parenthesisedAfter(" ", textOf(r.Revision))), report.Clean(r.Author),
@@ -156,7 +156,7 @@ func (a *app) sayResult(w io.Writer, d *client.ResultDetail) {
 	}
 	for _, part := range []struct {
 		title string
-		all   []client.CheckedFinding
+		all   []wire.CheckedFinding
 	}{{"New", d.Fresh}, {"Found there alone", d.Gone}} {
 		if len(part.all) == 0 {
 			continue
@@ -198,11 +198,11 @@ func parenthesisedAfter(before, s string) string {
 
 func (a *app) listResults(ctx context.Context, c *cli.Command) error {
 	page, size := c.Int("page"), c.Int("size")
-	return listing(ctx, a, c, func(r *remote) result[client.ResultPage] {
-		response, err := r.ListResults(ctx, &client.ListResultsParams{Page: &page, Size: &size,
+	return listing(ctx, a, c, func(r *remote) result[wire.ResultPage] {
+		response, err := r.ListResults(ctx, &wire.ListResultsParams{Page: &page, Size: &size,
 			Service: some(c.String("service")), Line: some(c.String("line"))})
-		return answerOf[client.ResultPage](response, err)
-	}, func(w io.Writer, all client.ResultPage) {
+		return answerOf[wire.ResultPage](response, err)
+	}, func(w io.Writer, all wire.ResultPage) {
 		if all.Total > 0 {
 			t := report.NewTable(w)
 			t.AppendHeader(table.Row{"Result", "Service", "Line", "Revision", "Critical", "High", "Medium", "Low",
@@ -231,7 +231,7 @@ func (a *app) setMainLine(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	service, line := c.Args().First(), c.Args().Get(1)
-	response, err := r.SetMainLine(ctx, service, client.MainLine{Line: line})
+	response, err := r.SetMainLine(ctx, service, wire.MainLine{Line: line})
 	if err := answer(response, err, nil); err != nil {
 		return err
 	}

@@ -13,7 +13,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
-	"inkret/client"
+	"inkret/api/wire"
 	"inkret/report"
 )
 
@@ -122,7 +122,7 @@ func (a *app) listServices(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	response, err := r.ListServices(ctx)
-	var all []client.Service
+	var all []wire.Service
 	if err := answer(response, err, &all); err != nil {
 		return err
 	}
@@ -146,7 +146,7 @@ func (a *app) listServers(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	response, err := r.ListServers(ctx, service)
-	var all []client.CalledServer
+	var all []wire.CalledServer
 	if err := answer(response, err, &all); err != nil {
 		return err
 	}
@@ -177,7 +177,7 @@ func (a *app) allowServer(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	server := c.Args().First()
-	response, err := r.AllowServer(ctx, service, client.AllowServerJSONRequestBody{Server: server,
+	response, err := r.AllowServer(ctx, service, wire.AllowServerJSONRequestBody{Server: server,
 		Address: some(c.String("address"))})
 	if err := answer(response, err, nil); err != nil {
 		return err
@@ -191,7 +191,7 @@ func (a *app) forbidServer(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	response, err := r.ForbidServer(ctx, service, &client.ForbidServerParams{Server: c.Args().First()})
+	response, err := r.ForbidServer(ctx, service, &wire.ForbidServerParams{Server: c.Args().First()})
 	if err := answer(response, err, nil); err != nil {
 		return err
 	}
@@ -211,7 +211,7 @@ func (a *app) secondPerson(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	response, err := r.SetSecondPerson(ctx, name, client.SecondPerson{Needed: word == "on", Reason: c.String("reason")})
+	response, err := r.SetSecondPerson(ctx, name, wire.SecondPerson{Needed: word == "on", Reason: c.String("reason")})
 	if err := answer(response, err, nil); err != nil {
 		return err
 	}
@@ -229,7 +229,7 @@ func (a *app) listCredentials(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	response, err := r.ListCredentials(ctx, service)
-	var all []client.KeptCredentials
+	var all []wire.KeptCredentials
 	if err := answer(response, err, &all); err != nil {
 		return err
 	}
@@ -256,7 +256,7 @@ func (a *app) setCredentials(ctx context.Context, c *cli.Command) error {
 	if f, ok := a.in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		fmt.Fprintln(a.err, "Header fields, one a line, as in Authorization: Bearer …; end with Ctrl+D.")
 	}
-	var fields []client.Header
+	var fields []wire.Header
 	lines := bufio.NewScanner(a.in)
 	for n := 1; lines.Scan(); n++ {
 		line := strings.TrimSpace(lines.Text())
@@ -267,7 +267,7 @@ func (a *app) setCredentials(ctx context.Context, c *cli.Command) error {
 		if !ok {
 			return hint(fmt.Errorf("line %d is no header field", n), "one is written as in: Authorization: Bearer …")
 		}
-		fields = append(fields, client.Header{Name: strings.TrimSpace(name), Value: strings.TrimSpace(value)})
+		fields = append(fields, wire.Header{Name: strings.TrimSpace(name), Value: strings.TrimSpace(value)})
 	}
 	if err := lines.Err(); err != nil {
 		return err
@@ -276,7 +276,7 @@ func (a *app) setCredentials(ctx context.Context, c *cli.Command) error {
 		return usage(c, errors.New("standard input has no header field"))
 	}
 	audience := c.Args().First()
-	response, err := r.SetCredentials(ctx, service, audience, client.SetCredentialsJSONRequestBody{Headers: fields})
+	response, err := r.SetCredentials(ctx, service, audience, wire.SetCredentialsJSONRequestBody{Headers: fields})
 	if err := answer(response, err, nil); err != nil {
 		return err
 	}
@@ -303,7 +303,7 @@ func (a *app) keeping(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	response, err := r.GetKeeping(ctx, service)
-	var k client.Keeping
+	var k wire.Keeping
 	if err := answer(response, err, &k); err != nil {
 		return err
 	}

@@ -10,7 +10,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
 
-	"inkret/client"
+	"inkret/api/wire"
 	"inkret/report"
 )
 
@@ -39,10 +39,10 @@ changes nothing at others.
 }
 
 func (a *app) listTokens(ctx context.Context, c *cli.Command) error {
-	return listing(ctx, a, c, func(r *remote) result[[]client.Token] {
+	return listing(ctx, a, c, func(r *remote) result[[]wire.Token] {
 		response, err := r.ListTokens(ctx)
-		return answerOf[[]client.Token](response, err)
-	}, func(w io.Writer, all []client.Token) {
+		return answerOf[[]wire.Token](response, err)
+	}, func(w io.Writer, all []wire.Token) {
 		t := report.NewTable(w)
 		t.AppendHeader(table.Row{"Token", "Name", "Scope", "Service", "Ends", "Last used"})
 		for _, k := range all {
@@ -66,10 +66,10 @@ func (a *app) makeToken(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	days, scope := c.Int("days"), client.Scope(c.String("scope"))
-	response, err := r.CreateToken(ctx, client.CreateTokenJSONRequestBody{Name: c.Args().First(), Days: &days,
+	days, scope := c.Int("days"), wire.Scope(c.String("scope"))
+	response, err := r.CreateToken(ctx, wire.CreateTokenJSONRequestBody{Name: c.Args().First(), Days: &days,
 		Scope: &scope, Service: some(c.String("service"))})
-	got := answerOf[client.CreatedToken](response, err)
+	got := answerOf[wire.CreatedToken](response, err)
 	if got.err != nil {
 		return got.err
 	}

@@ -9,7 +9,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
 
-	"inkret/client"
+	"inkret/api/wire"
 	"inkret/report"
 	"inkret/service"
 )
@@ -46,9 +46,9 @@ func (a *app) listTrail(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	page, size := c.Int("page"), c.Int("size")
-	response, err := r.ListTrail(ctx, &client.ListTrailParams{Page: &page, Size: &size,
+	response, err := r.ListTrail(ctx, &wire.ListTrailParams{Page: &page, Size: &size,
 		Action: some(c.String("action")), Author: some(c.String("author")), Subject: some(c.String("subject"))})
-	var all client.TrailPage
+	var all wire.TrailPage
 	if err := answer(response, err, &all); err != nil {
 		return err
 	}
@@ -70,7 +70,7 @@ func (a *app) verifyTrail(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	response, err := r.VerifyTrail(ctx)
-	var v client.TrailVerification
+	var v wire.TrailVerification
 	if err := answer(response, err, &v); err != nil {
 		return err
 	}
@@ -126,7 +126,7 @@ func (a *app) changeKey(ctx context.Context, dir string) error {
 }
 
 // whoOf says who an entry is about: the name, and the address and the session or token that identify them.
-func whoOf(e *client.TrailEntry) string {
+func whoOf(e *wire.TrailEntry) string {
 	who := report.Clean(e.Author)
 	if e.Email != nil {
 		who += "\n" + report.Clean(*e.Email)

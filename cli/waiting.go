@@ -12,7 +12,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
 
-	"inkret/client"
+	"inkret/api/wire"
 	"inkret/record"
 	"inkret/report"
 )
@@ -185,7 +185,7 @@ func (a *app) showStatus(ctx context.Context, c *cli.Command) error {
 	if err == nil {
 		s.URL = r.url
 		response, asked := r.GetSession(ctx)
-		got := answerOf[client.Person](response, asked)
+		got := answerOf[wire.Person](response, asked)
 		if err = got.err; err == nil {
 			s.Answers, s.Person = true, got.value.Name+", "+got.value.Email
 		}

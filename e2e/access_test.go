@@ -33,7 +33,7 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 
-	"inkret/client"
+	"inkret/api/wire"
 )
 
 // inEnvironment runs the program with more in its environment.
@@ -290,15 +290,15 @@ func TestALiveStreamEndsWithItsRight(t *testing.T) {
 	s, _ := startDemo(t)
 	marlo := as(t, s, "marlo")
 	for name, c := range map[string]struct {
-		end func(token client.CreatedToken)
+		end func(token wire.CreatedToken)
 	}{
-		"the token is ended": {func(made client.CreatedToken) {
+		"the token is ended": {func(made wire.CreatedToken) {
 			if r := inEnvironment(t, t.TempDir(), []string{"INKRET_URL=" + s.url, "INKRET_TOKEN=" + made.Secret},
 				"sign-out"); r.status != 0 {
 				t.Errorf("%s%s", r.out, r.err)
 			}
 		}},
-		"the person is blocked": {func(client.CreatedToken) {
+		"the person is blocked": {func(wire.CreatedToken) {
 			if r := run(t, marlo, nil, "person", "keep-out", "iva@fennick-quay.example"); r.status != 0 {
 				t.Errorf("%s%s", r.out, r.err)
 			}
@@ -307,7 +307,7 @@ func TestALiveStreamEndsWithItsRight(t *testing.T) {
 		run(t, marlo, nil, "person", "let-in", "iva@fennick-quay.example")
 		status, text, _ := post(t, http.DefaultClient, s.url+"/api/v1/tokens",
 			`{"name":"watches","credentials":{"email":"iva@fennick-quay.example","password":"`+demoPassword+`"}}`)
-		var made client.CreatedToken
+		var made wire.CreatedToken
 		if json.Unmarshal([]byte(text), &made); status != 201 {
 			t.Fatalf("%s: %d %s", name, status, text)
 		}
@@ -489,7 +489,7 @@ func TestAResetKeepsTheSecondFactor(t *testing.T) {
 		if r.status != 0 {
 			t.Fatalf("%s%s", r.out, r.err)
 		}
-		return decode[client.Invited](t, r.out).Link
+		return decode[wire.Invited](t, r.out).Link
 	}
 	const fresh = "high water at seven"
 	b.do("the link says what it is for", chromedp.Navigate(reset()), shows("Set a new password"),

@@ -9,9 +9,9 @@ import (
 	"strings"
 	"testing"
 
-	_ "modernc.org/sqlite" // the driver "sqlite"
+	"inkret/api/wire"
 
-	"inkret/client"
+	_ "modernc.org/sqlite" // the driver "sqlite"
 )
 
 // expect runs commands, each with the exit status and a text that it is to give.
@@ -92,7 +92,7 @@ func TestTheCatalogueFromTheCommandLine(t *testing.T) {
 			t.Errorf("the password is printed: %s%s", r.out, r.err)
 		}
 	}
-	fields := decode[client.FieldPage](t, run(t, home, nil, "entity", "fields", "fennick-quay", "--entity", "Skipper",
+	fields := decode[wire.FieldPage](t, run(t, home, nil, "entity", "fields", "fennick-quay", "--entity", "Skipper",
 		"--search", "tier", "--format", "json").out)
 	if fields.Total != 1 || fields.Items[0].Class != "personal" || *fields.Items[0].ClassedBy != "Noor Adeyar" {
 		t.Errorf("the field is %+v", fields)

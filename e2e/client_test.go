@@ -16,7 +16,7 @@ import (
 	"testing"
 	"time"
 
-	"inkret/client"
+	"inkret/api/wire"
 	"inkret/core/finding"
 )
 
@@ -37,9 +37,9 @@ func TestFromAContractToAMovedFinding(t *testing.T) {
 		t.Errorf("the token is kept with mode %v, %v", info.Mode(), err)
 	}
 
-	page := decode[client.FindingPage](t, run(t, home, nil, "finding", "list", "--format", "json", "--severity",
+	page := decode[wire.FindingPage](t, run(t, home, nil, "finding", "list", "--format", "json", "--severity",
 		"critical", "--search", "skippers password").out)
-	if page.Total != 1 || page.Items[0].Kind != "secret-value" || page.Items[0].State != client.StateNew {
+	if page.Total != 1 || page.Items[0].Kind != "secret-value" || page.Items[0].State != wire.StateNew {
 		t.Fatalf("the leaked hash: %+v", page)
 	}
 	id := page.Items[0].ID
@@ -71,8 +71,8 @@ func TestFromAContractToAMovedFinding(t *testing.T) {
 			t.Errorf("finding %v: exit %d, want %d and %q\n%s%s", c.args, r.status, c.status, c.want, r.out, r.err)
 		}
 	}
-	detail := decode[client.FindingDetail](t, run(t, home, nil, "finding", "show", id, "--format", "json").out)
-	if detail.Finding.State != client.StateInRepair || len(detail.History) != 3 {
+	detail := decode[wire.FindingDetail](t, run(t, home, nil, "finding", "show", id, "--format", "json").out)
+	if detail.Finding.State != wire.StateInRepair || len(detail.History) != 3 {
 		t.Errorf("state %s, %d events", detail.Finding.State, len(detail.History))
 	}
 
@@ -82,7 +82,7 @@ func TestFromAContractToAMovedFinding(t *testing.T) {
 	}
 	said := run(t, home, nil, "capture", "upload", "--audience", "skipper", "--format", "json",
 		filepath.Join(dir, "visitor.har"))
-	if b := decode[[]client.Batch](t, said.out); len(b) != 1 || b[0].Repeated || *b[0].Audience != "skipper" ||
+	if b := decode[[]wire.Batch](t, said.out); len(b) != 1 || b[0].Repeated || *b[0].Audience != "skipper" ||
 		b[0].NewFindings == 0 {
 		t.Errorf("as another audience: %s", said.out)
 	}
@@ -253,7 +253,7 @@ func TestAnUploadThatBreaksOff(t *testing.T) {
 	if r.status != 0 || !strings.Contains(r.out, "12 captures") {
 		t.Errorf("the retry: exit %d\n%s%s", r.status, r.out, r.err)
 	}
-	batches := decode[client.BatchPage](t, run(t, home, nil, "capture", "batches", "--format", "json").out)
+	batches := decode[wire.BatchPage](t, run(t, home, nil, "capture", "batches", "--format", "json").out)
 	if batches.Total != 4 {
 		t.Errorf("%d batches are there, want the demo's three and the retry", batches.Total)
 	}
@@ -298,7 +298,7 @@ func TestKilledDuringAnImport(t *testing.T) {
 	s = start(t, "demo", "--listen", "127.0.0.1:0", "--harbour", "127.0.0.1:0", "--recorder", "127.0.0.1:0",
 		"--mailbox", "127.0.0.1:0", "--provider", "127.0.0.1:0", "--data", data)
 	signIn(t, s, home)
-	before := decode[client.BatchPage](t, run(t, home, nil, "capture", "batches", "--format", "json").out)
+	before := decode[wire.BatchPage](t, run(t, home, nil, "capture", "batches", "--format", "json").out)
 	if before.Total != 3 {
 		t.Errorf("%d batches are there after the kill, want the demo's three", before.Total)
 	}
@@ -328,7 +328,7 @@ func TestKilledInTheMiddleOfAChange(t *testing.T) {
 	if r := run(t, home, strings.NewReader(har), "capture", "upload", "--service", "fennick-quay", "-"); r.status > 1 {
 		t.Fatalf("exit %d\n%s%s", r.status, r.out, r.err)
 	}
-	found := decode[client.FindingPage](t, run(t, home, nil, "finding", "list", "--search", "member_", "--format",
+	found := decode[wire.FindingPage](t, run(t, home, nil, "finding", "list", "--search", "member_", "--format",
 		"json").out).Total
 	if found < many {
 		t.Fatalf("%d findings", found)
@@ -367,7 +367,7 @@ func TestKilledInTheMiddleOfAChange(t *testing.T) {
 		s.process.Wait()
 		<-done
 		s = begin()
-		switch changed := decode[client.FindingPage](t, run(t, home, nil, "finding", "list", "--label", label,
+		switch changed := decode[wire.FindingPage](t, run(t, home, nil, "finding", "list", "--label", label,
 			"--state", "any", "--format", "json").out).Total; changed {
 		case 0:
 			none++
@@ -401,7 +401,7 @@ func TestEveryWayToNarrowAListAgrees(t *testing.T) {
 		if r.status != 0 {
 			t.Fatalf("exit %d: %s", r.status, r.err)
 		}
-		for _, f := range decode[client.FindingPage](t, r.out).Items {
+		for _, f := range decode[wire.FindingPage](t, r.out).Items {
 			all = append(all, f.ID)
 		}
 		return all
@@ -409,25 +409,25 @@ func TestEveryWayToNarrowAListAgrees(t *testing.T) {
 	list := func(args ...string) result {
 		return run(t, home, nil, append([]string{"finding", "list", "--format", "json", "--size", "500"}, args...)...)
 	}
-	one := decode[client.FindingPage](t, list("--severity", "critical").out).Items[0]
+	one := decode[wire.FindingPage](t, list("--severity", "critical").out).Items[0]
 	endpoint := ""
-	for _, e := range decode[client.EndpointPage](t, get("/api/v1/endpoints?size=500")).Items {
+	for _, e := range decode[wire.EndpointPage](t, get("/api/v1/endpoints?size=500")).Items {
 		if e.Endpoint == one.Endpoint {
 			endpoint = e.ID
 		}
 	}
-	detail := decode[client.FindingDetail](t, run(t, home, nil, "finding", "show", one.ID, "--format", "json").out)
+	detail := decode[wire.FindingDetail](t, run(t, home, nil, "finding", "show", one.ID, "--format", "json").out)
 	said := map[string]string{"state": "any", "severity": "critical,low", "kind": "secret-value,unexpected-field",
 		"audience": one.Audience, "team": *one.Team, "entity": *one.Entity, "field": *one.Field,
 		"assigned": "nobody", "label": "Quay", "service": "fennick-quay", "due": "2099-01-01", "waiver": "asked",
 		"shape": "", "value": "", "batch": strconv.FormatInt(detail.Evidence[0].BatchID, 10), "q": "skippers",
 		"endpoint": endpoint, "sort": "path"}
-	for _, g := range decode[client.FindingGroups](t, get("/api/v1/findings/groups?by=shape")).Groups {
+	for _, g := range decode[wire.FindingGroups](t, get("/api/v1/findings/groups?by=shape")).Groups {
 		if q, err := url.ParseQuery(g.Query); err == nil && said["shape"] == "" {
 			said["shape"] = q.Get("shape")
 		}
 	}
-	for _, g := range decode[client.FindingGroups](t, get("/api/v1/findings/groups?by=value")).Groups {
+	for _, g := range decode[wire.FindingGroups](t, get("/api/v1/findings/groups?by=value")).Groups {
 		if q, err := url.ParseQuery(g.Query); err == nil && said["value"] == "" {
 			said["value"] = q.Get("value")
 		}
@@ -461,7 +461,7 @@ func TestEveryWayToNarrowAListAgrees(t *testing.T) {
 			t.Errorf("%s: an option does not go before the view: %d", f.Name, len(got))
 		}
 		grouped := 0
-		for _, g := range decode[client.FindingGroups](t, get("/api/v1/findings/groups?by=kind&filter="+
+		for _, g := range decode[wire.FindingGroups](t, get("/api/v1/findings/groups?by=kind&filter="+
 			url.QueryEscape(query))).Groups {
 			grouped += g.Findings
 		}

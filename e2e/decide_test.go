@@ -13,7 +13,7 @@ import (
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 
-	"inkret/client"
+	"inkret/api/wire"
 )
 
 // TestAWaiverIsAskedForAndApproved has a reviewer ask for a waiver of a grave finding, and a
@@ -21,7 +21,7 @@ import (
 func TestAWaiverIsAskedForAndApproved(t *testing.T) {
 	s, home := startDemo(t)
 	signIn(t, s, home)
-	id := decode[client.FindingPage](t, run(t, home, nil, "finding", "list", "--severity", "critical", "--format",
+	id := decode[wire.FindingPage](t, run(t, home, nil, "finding", "list", "--severity", "critical", "--format",
 		"json").out).Items[0].ID
 	day := time.Now().UTC().AddDate(0, 0, 1).Format(time.DateOnly)
 	noor, teodor := newBrowser(t), newBrowser(t)
@@ -42,8 +42,8 @@ func TestAWaiverIsAskedForAndApproved(t *testing.T) {
 	teodor.do("and approves", button("Approve the waiver"), shows("until "+day+", approved by Teodor Brandt"),
 		shows("new → waived"))
 	noor.do("who asked is told", chromedp.Navigate(s.url+"/notices"), shows("new to waived"))
-	if got := decode[client.FindingDetail](t, run(t, home, nil, "finding", "show", id, "--format",
-		"json").out).Finding; got.State != client.StateWaived || *got.WaivedUntil != day ||
+	if got := decode[wire.FindingDetail](t, run(t, home, nil, "finding", "show", id, "--format",
+		"json").out).Finding; got.State != wire.StateWaived || *got.WaivedUntil != day ||
 		*got.WaiverApprover != "Teodor Brandt" || got.WaiverAsked != nil {
 		t.Errorf("the finding is %+v", got)
 	}
@@ -84,9 +84,9 @@ func TestAPipelineSendsItsResults(t *testing.T) {
 	s, dir := startDemo(t)
 	home := t.TempDir()
 	signIn(t, s, home)
-	made := decode[client.CreatedToken](t, run(t, home, nil, "token", "make", "nightly", "--scope", "record",
+	made := decode[wire.CreatedToken](t, run(t, home, nil, "token", "make", "nightly", "--scope", "record",
 		"--service", "fennick-quay", "--days", "2", "--format", "json").out)
-	if made.Token.Scope != client.Record || *made.Token.Service != "fennick-quay" {
+	if made.Token.Scope != wire.Record || *made.Token.Service != "fennick-quay" {
 		t.Fatalf("made %+v", made.Token)
 	}
 	contractsIn(t, dir)
@@ -119,9 +119,9 @@ func TestAPipelineSendsItsResults(t *testing.T) {
 	}
 	r := withToken(t, s, made.Secret, "result", "send", office, "--line", "berths", "--revision", "bb22", "--link",
 		"https://builds.example/7", "--format", "json")
-	sent := decode[client.ResultDetail](t, r.out)
+	sent := decode[wire.ResultDetail](t, r.out)
 	if r.status != 1 || len(sent.Fresh) == 0 || len(sent.Gone) == 0 || *sent.Against.Revision != "aa11" ||
-		sent.Fresh[0].Severity != client.Critical || *sent.Fresh[0].State != client.StateNew ||
+		sent.Fresh[0].Severity != wire.Critical || *sent.Fresh[0].State != wire.StateNew ||
 		!strings.HasPrefix(*sent.URL, s.url+"/results/") {
 		t.Errorf("what is new fails: exit %d, %d new, %d gone, against %+v\n%s", r.status, len(sent.Fresh),
 			len(sent.Gone), sent.Against, r.err)
@@ -177,7 +177,7 @@ func TestFindingsAreGatheredInTheConsole(t *testing.T) {
 	s, _ := startDemo(t)
 	home := t.TempDir()
 	signIn(t, s, home)
-	all := decode[client.FindingGroups](t, run(t, home, nil, "finding", "groups", "--by", "value", "--format",
+	all := decode[wire.FindingGroups](t, run(t, home, nil, "finding", "groups", "--by", "value", "--format",
 		"json").out)
 	if len(all.Groups) < 3 || all.Groups[0].Findings < 2 {
 		t.Errorf("by value %+v", all)
@@ -241,7 +241,7 @@ func TestARoleAtOneService(t *testing.T) {
 		chromedp.Click(`//div[contains(@class, "ant-select-item-option") and @title="reviewer at fennick-quay"]`,
 			chromedp.BySearch), shows("reviewer at fennick-quay"))
 	signInAs(t, s, home, demoViewer)
-	moved := decode[client.FindingsChanged](t, run(t, home, nil, "finding", "change", "--filter", "kind=heavy-excess",
+	moved := decode[wire.FindingsChanged](t, run(t, home, nil, "finding", "change", "--filter", "kind=heavy-excess",
 		"--to", "confirmed", "--yes", "--format", "json").out)
 	if moved.Findings != 3 {
 		t.Errorf("as reviewer at the harbour she moves %+v", moved)

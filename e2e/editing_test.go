@@ -9,7 +9,7 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 
-	"inkret/client"
+	"inkret/api/wire"
 )
 
 // press clicks a button by its text, once it can be clicked.
@@ -199,7 +199,7 @@ func TestTheCatalogueInTheConsole(t *testing.T) {
 	}
 	home := t.TempDir()
 	signIn(t, s, home)
-	r := decode[client.RevisionPage](t, run(t, home, nil, "contract", "revisions", "fennick-quay", "--format",
+	r := decode[wire.RevisionPage](t, run(t, home, nil, "contract", "revisions", "fennick-quay", "--format",
 		"json").out)
 	if r.Total < 4 {
 		t.Errorf("%d revisions", r.Total)

@@ -9,7 +9,7 @@ import (
 	"strings"
 	"testing"
 
-	"inkret/client"
+	"inkret/api/wire"
 )
 
 // hiddenValues stand in addresses and header fields of a recording; none may come out of the service or stand
@@ -70,7 +70,7 @@ func TestAddressesAndHeadersShowNothing(t *testing.T) {
 			"upload", har, "--service", "quay"); r.status == 2 {
 			t.Fatalf("%s%s", r.out, r.err)
 		}
-		var findings client.FindingPage
+		var findings wire.FindingPage
 		_, text := ask("GET", "/api/v1/findings?state=any&size=100", "")
 		json.Unmarshal([]byte(text), &findings)
 		seen := map[string]bool{}
@@ -138,12 +138,12 @@ func TestNobodyExtractsAValueByTrials(t *testing.T) {
 	iva, noor := tokenOf(t, s, "iva@fennick-quay.example"), tokenOf(t, s, "noor@fennick-quay.example")
 	status, text, _ := send(t, http.DefaultClient, "GET", s.url+"/api/v1/services/fennick-quay/contracts", "",
 		"Authorization", "Bearer "+iva)
-	var revision client.Revision
+	var revision wire.Revision
 	if json.Unmarshal([]byte(text), &revision); status != 200 {
 		t.Fatal(text)
 	}
 	trial := func(token, detector string) (int, string, string) {
-		files := append([]client.ContractFile{}, revision.Files...)
+		files := append([]wire.ContractFile{}, revision.Files...)
 		for i := range files {
 			if strings.Contains(files[i].Text, "endpoints:") {
 				files[i].Text += "\ndetectors: [{name: guess, class: secret, pattern: '" + detector + "', match: ['" +
@@ -162,7 +162,7 @@ func TestNobodyExtractsAValueByTrials(t *testing.T) {
 	if status, text, _ := trial(noor, "^quay"); status != 200 || !strings.Contains(text, `"effect":`) {
 		t.Errorf("a reviewer's: %d %.300s", status, text)
 	}
-	var trail client.TrailPage
+	var trail wire.TrailPage
 	_, text, _ = send(t, http.DefaultClient, "GET", s.url+"/api/v1/trail?action=try%20contracts%20on%20captures", "",
 		"Authorization", "Bearer "+iva)
 	if json.Unmarshal([]byte(text), &trail); trail.Total != 1 || trail.Items[0].Email == nil ||

@@ -14,7 +14,7 @@ import (
 	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/chromedp"
 
-	"inkret/client"
+	"inkret/api/wire"
 )
 
 // recordedNow records a release of the harbour as everybody, and gives the folder.
@@ -92,9 +92,9 @@ func TestFromLeakToProof(t *testing.T) {
 			t.Fatalf("exit %d\n%s%s", r.status, r.out, r.err)
 		}
 	}
-	find := func(query ...string) client.FindingPage {
+	find := func(query ...string) wire.FindingPage {
 		t.Helper()
-		return decode[client.FindingPage](t,
+		return decode[wire.FindingPage](t,
 			run(t, home, nil, append([]string{"finding", "list", "--format", "json", "--size", "500"},
 				query...)...).out)
 	}
@@ -188,10 +188,10 @@ func TestFromLeakToProof(t *testing.T) {
 	iva.do("and what was saved", chromedp.Navigate(s.url+"/standing"), shows("Proven"),
 		shows("bytes that no grant covers"), shows("GET /v1/berths"))
 
-	captures := decode[client.CapturePage](t, run(t, home, nil, "capture", "list", "--format", "json", "--size", "500",
+	captures := decode[wire.CapturePage](t, run(t, home, nil, "capture", "list", "--format", "json", "--size", "500",
 		"--search", "/v1/berths?", "--audience", "visitor").out).Items
 	if len(captures) < 2 {
-		captures = decode[client.CapturePage](t, run(t, home, nil, "capture", "list", "--format", "json", "--size",
+		captures = decode[wire.CapturePage](t, run(t, home, nil, "capture", "list", "--format", "json", "--size",
 			"500", "--audience", "visitor").out).Items
 	}
 	var lists []int64 // newest first

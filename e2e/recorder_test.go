@@ -15,7 +15,7 @@ import (
 	"testing"
 	"time"
 
-	"inkret/client"
+	"inkret/api/wire"
 )
 
 // recorder is a running inkret record.
@@ -185,14 +185,14 @@ func TestRecordingOutlivesTheService(t *testing.T) {
 	signIn(t, s, home)
 	r := record(t, home, nil, "--upstream", harbour, "--as", "https://api.fennick-quay.example", "--name",
 		"through the night")
-	batch := func() client.Batch {
-		for _, b := range decode[client.BatchPage](t, run(t, home, nil, "capture", "batches", "--format",
+	batch := func() wire.Batch {
+		for _, b := range decode[wire.BatchPage](t, run(t, home, nil, "capture", "batches", "--format",
 			"json").out).Items {
 			if b.Name == "through the night" {
 				return b
 			}
 		}
-		return client.Batch{}
+		return wire.Batch{}
 	}
 	made := 0
 	calls := func(n int) {
@@ -224,7 +224,7 @@ func TestRecordingOutlivesTheService(t *testing.T) {
 	if b.Captures != made || b.Growing != nil && *b.Growing || b.Dropped != nil {
 		t.Errorf("the batch is %+v; %d calls were made", b, made)
 	}
-	listed := decode[client.CapturePage](t, run(t, home, nil, "capture", "list", "--batch", fmt.Sprint(b.ID), "--size",
+	listed := decode[wire.CapturePage](t, run(t, home, nil, "capture", "list", "--batch", fmt.Sprint(b.ID), "--size",
 		"500", "--format", "json").out)
 	entries := map[int]bool{}
 	for _, c := range listed.Items {
@@ -247,7 +247,7 @@ func TestRecordingOutlivesTheService(t *testing.T) {
 	r = record(t, home, nil, "--upstream", harbour, "--as", "https://api.fennick-quay.example", "--name",
 		"through the night")
 	waitFor(t, "what was left is there", func() bool {
-		for _, b := range decode[client.BatchPage](t, run(t, home, nil, "capture", "batches", "--format",
+		for _, b := range decode[wire.BatchPage](t, run(t, home, nil, "capture", "batches", "--format",
 			"json").out).Items {
 			if b.Name == "left behind" && b.Captures == 3 && (b.Growing == nil || !*b.Growing) {
 				return true
@@ -332,7 +332,7 @@ func TestWhatWaitsIsToldAndCanBeSent(t *testing.T) {
 		t.Errorf("exit %d\n%s%s", r.status, r.out, r.err)
 	}
 	found := false
-	for _, b := range decode[client.BatchPage](t, run(t, home, nil, "capture", "batches", "--format",
+	for _, b := range decode[wire.BatchPage](t, run(t, home, nil, "capture", "batches", "--format",
 		"json").out).Items {
 		found = found || b.Name == "misspelt" && b.Captures == 1 && (b.Growing == nil || !*b.Growing)
 	}
@@ -433,10 +433,10 @@ func TestWhatIsNotWholeNeverPassesForWhole(t *testing.T) {
 		t.Errorf("the check prints %s%s", r.out, r.err)
 	}
 
-	var sent []client.Capture
+	var sent []wire.Capture
 	waitFor(t, "what was recorded is there", func() bool {
 		sent = sent[:0]
-		for _, c := range decode[client.CapturePage](t, run(t, home, nil, "capture", "list", "--format",
+		for _, c := range decode[wire.CapturePage](t, run(t, home, nil, "capture", "list", "--format",
 			"json").out).Items {
 			if strings.HasSuffix(c.URL, "/whole") || strings.HasSuffix(c.URL, "/long") ||
 				strings.HasSuffix(c.URL, "/died") {
@@ -466,7 +466,7 @@ func TestWhatIsNotWholeNeverPassesForWhole(t *testing.T) {
 		!strings.Contains(r.out, "3 captures (2 judged, 1 skipped)") || !strings.Contains(r.out, "1 incomplete: ") {
 		t.Errorf("the upload prints %s%s", r.out, r.err)
 	}
-	for _, b := range decode[client.BatchPage](t, run(t, home, nil, "capture", "batches", "--format",
+	for _, b := range decode[wire.BatchPage](t, run(t, home, nil, "capture", "batches", "--format",
 		"json").out).Items {
 		if ours := b.Name == "not whole" || b.Name == "day.lines"; ours != (b.Incomplete != nil && *b.Incomplete == 1) {
 			t.Errorf("the batch %s counts %v incomplete", b.Name, b.Incomplete)

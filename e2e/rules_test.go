@@ -8,7 +8,7 @@ import (
 	"strings"
 	"testing"
 
-	"inkret/client"
+	"inkret/api/wire"
 )
 
 // demoContracts writes the demo's contracts to a folder, each text changed as told, and gives the folder.
@@ -38,7 +38,7 @@ func TestNobodyWidensAlone(t *testing.T) {
 	noor := as(t, s, "noor")
 	open := func() int {
 		t.Helper()
-		return decode[client.FindingPage](t, run(t, noor, nil, "finding", "list", "--size", "1", "--format",
+		return decode[wire.FindingPage](t, run(t, noor, nil, "finding", "list", "--size", "1", "--format",
 			"json").out).Total
 	}
 	before := open()
@@ -108,8 +108,8 @@ func TestNobodyWidensAlone(t *testing.T) {
 func TestFindingsGoAlongWithNames(t *testing.T) {
 	s, _ := startDemo(t)
 	noor, teodor := as(t, s, "noor"), as(t, s, "teodor")
-	var one client.Finding
-	for _, f := range decode[client.FindingPage](t, run(t, noor, nil, "finding", "list", "--size", "500", "--format",
+	var one wire.Finding
+	for _, f := range decode[wire.FindingPage](t, run(t, noor, nil, "finding", "list", "--size", "500", "--format",
 		"json").out).Items {
 		if strings.Contains(f.Endpoint, "{booking_id}") {
 			one = f
@@ -135,7 +135,7 @@ func TestFindingsGoAlongWithNames(t *testing.T) {
 func TestWhoHasAFindingIsToldOnTheCommandLine(t *testing.T) {
 	s, _ := startDemo(t)
 	noor, teodor, iva := as(t, s, "noor"), as(t, s, "teodor"), as(t, s, "iva")
-	one := decode[client.FindingPage](t, run(t, noor, nil, "finding", "list", "--state", "new", "--severity", "medium",
+	one := decode[wire.FindingPage](t, run(t, noor, nil, "finding", "list", "--state", "new", "--severity", "medium",
 		"--format", "json").out).Items[0].ID
 	walk(t, []step{
 		{noor, "finding change " + one + " --assign teodor@fennick-quay.example --yes", 0, "", ""},
@@ -158,7 +158,7 @@ func TestWhoHasAFindingIsToldOnTheCommandLine(t *testing.T) {
 func TestContractTextThroughTheInterface(t *testing.T) {
 	s, _ := startDemo(t)
 	noor := as(t, s, "noor")
-	token := decode[client.CreatedToken](t, run(t, noor, nil, "token", "make", "text", "--scope", "everything",
+	token := decode[wire.CreatedToken](t, run(t, noor, nil, "token", "make", "text", "--scope", "everything",
 		"--format", "json").out)
 	first := filepath.Join(t.TempDir(), "corner.yaml")
 	if err := os.WriteFile(first, []byte("inkret: 1\nservice: corner\n"), 0o600); err != nil {

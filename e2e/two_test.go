@@ -7,7 +7,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
-	"inkret/client"
+	"inkret/api/wire"
 )
 
 // TestNobodyDismissesASevereFindingAlone goes, as one reviewer, through the ordinary commands that take a
@@ -19,7 +19,7 @@ func TestNobodyDismissesASevereFindingAlone(t *testing.T) {
 	severe := func() map[string]string {
 		t.Helper()
 		all := map[string]string{}
-		for _, f := range decode[client.FindingPage](t, run(t, noor, nil, "finding", "list", "--severity",
+		for _, f := range decode[wire.FindingPage](t, run(t, noor, nil, "finding", "list", "--severity",
 			"critical,high", "--size", "500", "--format", "json").out).Items {
 			all[f.ID] = string(f.Kind) + " " + f.Endpoint + " " + f.Path
 		}

@@ -14,7 +14,7 @@ import (
 	"syscall"
 	"testing"
 
-	"inkret/client"
+	"inkret/api/wire"
 )
 
 // serving starts the plain service in a data folder, set up with one administrator, and gives a token of theirs.
@@ -41,7 +41,7 @@ func tokenOf(t testing.TB, s *server, email string) string {
 	t.Helper()
 	status, text, _ := post(t, http.DefaultClient, s.url+"/api/v1/tokens", `{"name":"test","credentials":{"email":"`+
 		email+`","password":"`+demoPassword+`"}}`)
-	var made client.CreatedToken
+	var made wire.CreatedToken
 	if json.Unmarshal([]byte(text), &made); status != 201 {
 		t.Fatalf("%d %s", status, text)
 	}
@@ -110,7 +110,7 @@ func TestBackupUnderLoad(t *testing.T) {
 				if err != nil {
 					return // it was killed
 				}
-				var b client.Batch
+				var b wire.Batch
 				err = json.NewDecoder(response.Body).Decode(&b)
 				response.Body.Close()
 				if err != nil {
@@ -168,7 +168,7 @@ func TestBackupUnderLoad(t *testing.T) {
 	ask = asking(t, again, token)
 	for id, n := range before {
 		status, text := ask("GET", fmt.Sprintf("/api/v1/batches/%d", id), "")
-		var b client.Batch
+		var b wire.Batch
 		if json.Unmarshal([]byte(text), &b); status != 200 || b.Captures != n {
 			t.Errorf("batch %d with %d captures is %d %s", id, n, status, text)
 		}
@@ -268,7 +268,7 @@ func TestAFullDiskIsNoDeadEnd(t *testing.T) {
 			!strings.Contains(text, `"detail":"less than 32 MB are free","name":"disk"`) {
 		t.Errorf("ready: %d %s", status, text)
 	}
-	var page client.FindingPage
+	var page wire.FindingPage
 	_, text := ask("GET", "/api/v1/findings", "")
 	json.Unmarshal([]byte(text), &page)
 	full := 0

@@ -12,6 +12,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"inkret/api"
+	"inkret/api/serve"
 	"inkret/service/base"
 	"inkret/service/people"
 )
@@ -86,12 +87,12 @@ func actsFor(r *http.Request, op *api.Operation, person int64) error {
 }
 
 // admission decides on the objects that a decoded request names in its path.
-func (h *frame) admission(operations []api.Operation) StrictMiddlewareFunc {
+func (h *frame) admission(operations []api.Operation) serve.StrictMiddlewareFunc {
 	byName := map[string]*api.Operation{}
 	for i := range operations {
 		byName[strings.ToUpper(operations[i].ID[:1])+operations[i].ID[1:]] = &operations[i]
 	}
-	return func(next StrictHandlerFunc, operation string) StrictHandlerFunc {
+	return func(next serve.StrictHandlerFunc, operation string) serve.StrictHandlerFunc {
 		op := byName[operation]
 		if op == nil {
 			return func(*echo.Context, any) (any, error) {

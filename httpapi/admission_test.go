@@ -9,6 +9,7 @@ import (
 	"strings"
 	"testing"
 
+	"inkret/api/wire"
 	"inkret/service/base"
 )
 
@@ -30,10 +31,10 @@ func TestNoSpellingOpensADoor(t *testing.T) {
 	var callers []caller
 	for _, role := range roles {
 		for _, at := range []string{"", base.Viewer, base.Reviewer, base.Lead} {
-			p := ask[Invited](t, w.site, "POST", "/api/v1/people", base.Administrator,
+			p := ask[wire.Invited](t, w.site, "POST", "/api/v1/people", base.Administrator,
 				fmt.Sprintf(`{"email":"%s-%s@quay.example","role":"%s"}`, role, at, role), 201).Person
 			if at != "" {
-				ask[Person](t, w.site, "PATCH", fmt.Sprintf("/api/v1/people/%d", p.ID), base.Administrator,
+				ask[wire.Person](t, w.site, "PATCH", fmt.Sprintf("/api/v1/people/%d", p.ID), base.Administrator,
 					`{"service_roles":[{"service":"quay","role":"`+at+`"}]}`, 200)
 			}
 			for _, scope := range scopes {
@@ -109,11 +110,11 @@ func TestNoSpellingOpensADoor(t *testing.T) {
 // service.
 func TestStrangersViewersAndNeighbours(t *testing.T) {
 	w := newWorld(t)
-	neighbour := ask[Invited](t, w.site, "POST", "/api/v1/people", base.Administrator,
+	neighbour := ask[wire.Invited](t, w.site, "POST", "/api/v1/people", base.Administrator,
 		`{"email":"neighbour@quay.example","role":"viewer"}`, 201).Person
-	ask[Person](t, w.site, "PATCH", fmt.Sprintf("/api/v1/people/%d", neighbour.ID), base.Administrator,
+	ask[wire.Person](t, w.site, "PATCH", fmt.Sprintf("/api/v1/people/%d", neighbour.ID), base.Administrator,
 		`{"service_roles":[{"service":"till","role":"reviewer"}]}`, 200)
-	viewer := ask[Invited](t, w.site, "POST", "/api/v1/people", base.Administrator,
+	viewer := ask[wire.Invited](t, w.site, "POST", "/api/v1/people", base.Administrator,
 		`{"email":"looks@quay.example","role":"viewer"}`, 201).Person
 	callers := map[string]string{"a stranger": "", "a viewer who reads": w.tokenOf(t, viewer.ID, "read"),
 		"a reviewer of another service": w.tokenOf(t, neighbour.ID, "everything")}
@@ -202,7 +203,7 @@ func (w *world) tokenOf(t *testing.T, person int64, scope string) string {
 func (w *world) trailOf(t *testing.T, person int64) string {
 	t.Helper()
 	var b strings.Builder
-	for _, e := range ask[TrailPage](t, w.site, "GET", fmt.Sprintf("/api/v1/trail?size=500&person=%d", person),
+	for _, e := range ask[wire.TrailPage](t, w.site, "GET", fmt.Sprintf("/api/v1/trail?size=500&person=%d", person),
 		base.Viewer, "", 200).Items {
 		if e.Action != "refused" && !strings.HasPrefix(e.Action, "export") {
 			b.WriteString(e.Action + " " + e.Subject + " " + e.Detail + "\n")

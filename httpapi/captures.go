@@ -8,42 +8,45 @@ import (
 	"io"
 	"time"
 
+	"inkret/api/serve"
+	"inkret/api/wire"
 	"inkret/core/compare"
 	"inkret/core/exchange"
 	"inkret/service/base"
 	"inkret/service/evidence"
 )
 
-// PreviewWithdrawal implements [StrictServerInterface].
+// PreviewWithdrawal implements [serve.StrictServerInterface].
 func (h *evidenceHandlers) PreviewWithdrawal(ctx context.Context,
-	r PreviewWithdrawalRequestObject) (PreviewWithdrawalResponseObject, error) {
+	r serve.PreviewWithdrawalRequestObject) (serve.PreviewWithdrawalResponseObject, error) {
 	o, err := h.service.Evidence.Withdrawal(ctx, r.BatchID)
-	return PreviewWithdrawal200JSONResponse{Captures: o.Captures, Gone: each(o.Gone, findingOf),
+	return serve.PreviewWithdrawal200JSONResponse{Captures: o.Captures, Gone: each(o.Gone, findingOf),
 		Stay: each(o.Stay, findingOf), Fewer: o.Fewer}, err
 }
 
-// WithdrawBatch implements [StrictServerInterface].
+// WithdrawBatch implements [serve.StrictServerInterface].
 func (h *evidenceHandlers) WithdrawBatch(ctx context.Context,
-	r WithdrawBatchRequestObject) (WithdrawBatchResponseObject, error) {
+	r serve.WithdrawBatchRequestObject) (serve.WithdrawBatchResponseObject, error) {
 	err := h.service.Evidence.Withdraw(ctx, callerOf(ctx), r.BatchID, r.Body.Reason)
 	if waiting, err := h.waiting(ctx, r.BatchID, err); waiting != nil || err != nil {
-		return WithdrawBatch202JSONResponse(value(waiting)), err
+		return serve.WithdrawBatch202JSONResponse(value(waiting)), err
 	}
-	return WithdrawBatch204Response{}, nil
+	return serve.WithdrawBatch204Response{}, nil
 }
 
-// CorrectBatch implements [StrictServerInterface].
-func (h *evidenceHandlers) CorrectBatch(ctx context.Context, r CorrectBatchRequestObject) (CorrectBatchResponseObject, error) {
+// CorrectBatch implements [serve.StrictServerInterface].
+func (h *evidenceHandlers) CorrectBatch(ctx context.Context,
+	r serve.CorrectBatchRequestObject) (serve.CorrectBatchResponseObject, error) {
 	b, err := h.service.Evidence.Correct(ctx, callerOf(ctx), r.BatchID, evidence.Said{Audience: value(r.Body.Audience),
 		Mapping: value(r.Body.Audiences)})
 	if waiting, err := h.waiting(ctx, r.BatchID, err); waiting != nil || err != nil {
-		return CorrectBatch202JSONResponse(value(waiting)), err
+		return serve.CorrectBatch202JSONResponse(value(waiting)), err
 	}
-	return CorrectBatch200JSONResponse(batchOf(b)), nil
+	return serve.CorrectBatch200JSONResponse(batchOf(b)), nil
 }
 
 // waiting gives what waits for a second person where err says that something does; else err.
-func (h *evidenceHandlers) waiting(ctx context.Context, batch int64, err error) (*WaitingChange, error) {
+func (h *evidenceHandlers) waiting(ctx context.Context, batch int64, err error) (*wire.WaitingChange, error) {
 	var waits *evidence.Waits
 	if !errors.As(err, &waits) {
 		return nil, err
@@ -52,54 +55,59 @@ func (h *evidenceHandlers) waiting(ctx context.Context, batch int64, err error) 
 	return waitingOf(a), err
 }
 
-func waitingOf(a *base.Asking) *WaitingChange {
+func waitingOf(a *base.Asking) *wire.WaitingChange {
 	if a == nil {
 		return nil
 	}
 	var say evidence.Said
 	json.Unmarshal([]byte(a.Say), &say) // written by the service itself
-	return &WaitingChange{What: WaitingChangeWhat(a.What), By: Assignee{ID: a.PersonID, Name: a.Author}, At: a.At,
+	return &wire.WaitingChange{What: wire.WaitingChangeWhat(a.What), By: wire.Assignee{ID: a.PersonID, Name: a.Author},
+		At:     a.At,
 		Reason: a.Reason, Audience: some(say.Audience), Audiences: some(say.Mapping), Findings: a.Findings}
 }
 
-// DeclineBatchChange implements [StrictServerInterface].
+// DeclineBatchChange implements [serve.StrictServerInterface].
 func (h *evidenceHandlers) DeclineBatchChange(ctx context.Context,
-	r DeclineBatchChangeRequestObject) (DeclineBatchChangeResponseObject, error) {
-	return DeclineBatchChange204Response{}, h.service.Evidence.DeclineAsking(ctx, callerOf(ctx), r.BatchID,
+	r serve.DeclineBatchChangeRequestObject) (serve.DeclineBatchChangeResponseObject, error) {
+	return serve.DeclineBatchChange204Response{}, h.service.Evidence.DeclineAsking(ctx, callerOf(ctx), r.BatchID,
 		value(r.Params.Comment))
 }
 
-// OpenLive implements [StrictServerInterface].
-func (h *evidenceHandlers) OpenLive(ctx context.Context, r OpenLiveRequestObject) (OpenLiveResponseObject, error) {
+// OpenLive implements [serve.StrictServerInterface].
+func (h *evidenceHandlers) OpenLive(ctx context.Context,
+	r serve.OpenLiveRequestObject) (serve.OpenLiveResponseObject, error) {
 	b, err := h.service.Evidence.OpenLive(ctx, callerOf(ctx), r.Service, r.Body.Name, value(r.Body.Audience))
-	return OpenLive201JSONResponse(batchOf(b)), err
+	return serve.OpenLive201JSONResponse(batchOf(b)), err
 }
 
-// ExtendLive implements [StrictServerInterface].
-func (h *evidenceHandlers) ExtendLive(ctx context.Context, r ExtendLiveRequestObject) (ExtendLiveResponseObject, error) {
+// ExtendLive implements [serve.StrictServerInterface].
+func (h *evidenceHandlers) ExtendLive(ctx context.Context,
+	r serve.ExtendLiveRequestObject) (serve.ExtendLiveResponseObject, error) {
 	b, err := h.service.Evidence.ExtendLive(ctx, callerOf(ctx), r.BatchID, r.Chunk, value(r.Params.Dropped), r.Body)
-	return ExtendLive200JSONResponse(batchOf(b)), err
+	return serve.ExtendLive200JSONResponse(batchOf(b)), err
 }
 
-// CloseLive implements [StrictServerInterface].
-func (h *evidenceHandlers) CloseLive(ctx context.Context, r CloseLiveRequestObject) (CloseLiveResponseObject, error) {
+// CloseLive implements [serve.StrictServerInterface].
+func (h *evidenceHandlers) CloseLive(ctx context.Context,
+	r serve.CloseLiveRequestObject) (serve.CloseLiveResponseObject, error) {
 	b, err := h.service.Evidence.CloseLive(ctx, callerOf(ctx), r.BatchID, value(r.Params.Dropped))
-	return CloseLive200JSONResponse(batchOf(b)), err
+	return serve.CloseLive200JSONResponse(batchOf(b)), err
 }
 
 // stillThere is how often something is sent to one who watches while nothing
 // comes in, so that what stands between does not end the connection.
 const stillThere = 15 * time.Second
 
-// WatchLive implements [StrictServerInterface].
-func (h *evidenceHandlers) WatchLive(ctx context.Context, r WatchLiveRequestObject) (WatchLiveResponseObject, error) {
+// WatchLive implements [serve.StrictServerInterface].
+func (h *evidenceHandlers) WatchLive(ctx context.Context,
+	r serve.WatchLiveRequestObject) (serve.WatchLiveResponseObject, error) {
 	watcher := h.service.Evidence.Watch(value(r.Params.Service))
 	out, in := io.Pipe()
 	go func() {
 		defer watcher.Stop()
 		in.CloseWithError(h.stream(ctx, callerOf(ctx), watcher, in))
 	}()
-	return WatchLive200TextEventStreamResponse{Body: out}, nil
+	return serve.WatchLive200TextEventStreamResponse{Body: out}, nil
 }
 
 // stream writes what a watcher sees as server-sent events (HTML standard, section
@@ -148,102 +156,112 @@ func (h *evidenceHandlers) stream(ctx context.Context, who base.Caller, watcher 
 	}
 }
 
-func liveCallOf(c evidence.LiveCall) LiveCall {
-	return LiveCall{Capture: captureOf(c.Capture), Batch: batchOf(c.Batch), Findings: each(c.Findings,
-		func(f evidence.LiveFinding) LiveFinding {
-			return LiveFinding{ID: f.ID, Kind: f.Kind, Path: f.Path, Severity: severityOf(f.Severity)}
+func liveCallOf(c evidence.LiveCall) wire.LiveCall {
+	return wire.LiveCall{Capture: captureOf(c.Capture), Batch: batchOf(c.Batch), Findings: each(c.Findings,
+		func(f evidence.LiveFinding) wire.LiveFinding {
+			return wire.LiveFinding{ID: f.ID, Kind: f.Kind, Path: f.Path, Severity: severityOf(f.Severity)}
 		})}
 }
 
-// RepeatCalls implements [StrictServerInterface].
-func (h *evidenceHandlers) RepeatCalls(ctx context.Context, r RepeatCallsRequestObject) (RepeatCallsResponseObject, error) {
+// RepeatCalls implements [serve.StrictServerInterface].
+func (h *evidenceHandlers) RepeatCalls(ctx context.Context,
+	r serve.RepeatCallsRequestObject) (serve.RepeatCallsResponseObject, error) {
 	b, err := h.service.Evidence.Repeat(ctx, callerOf(ctx), evidence.Again{Capture: value(r.Body.Capture),
 		Endpoint: value(r.Body.Endpoint), Batch: value(r.Body.Batch),
 		Audience: value(r.Body.Audience), Writes: value(r.Body.Writes)})
-	return RepeatCalls201JSONResponse(batchOf(b)), err
+	return serve.RepeatCalls201JSONResponse(batchOf(b)), err
 }
 
-// ListCredentials implements [StrictServerInterface].
+// ListCredentials implements [serve.StrictServerInterface].
 func (h *evidenceHandlers) ListCredentials(ctx context.Context,
-	r ListCredentialsRequestObject) (ListCredentialsResponseObject, error) {
+	r serve.ListCredentialsRequestObject) (serve.ListCredentialsResponseObject, error) {
 	all, err := h.service.Evidence.Credentials(ctx, r.Service)
-	return ListCredentials200JSONResponse(each(all, func(c base.Credentials) KeptCredentials {
-		return KeptCredentials{Audience: c.Audience, Names: c.Names, Author: c.Author, At: c.At}
+	return serve.ListCredentials200JSONResponse(each(all, func(c base.Credentials) wire.KeptCredentials {
+		return wire.KeptCredentials{Audience: c.Audience, Names: c.Names, Author: c.Author, At: c.At}
 	})), err
 }
 
-// SetCredentials implements [StrictServerInterface].
+// SetCredentials implements [serve.StrictServerInterface].
 func (h *evidenceHandlers) SetCredentials(ctx context.Context,
-	r SetCredentialsRequestObject) (SetCredentialsResponseObject, error) {
-	fields := each(r.Body.Headers, func(f Header) exchange.HeaderField {
+	r serve.SetCredentialsRequestObject) (serve.SetCredentialsResponseObject, error) {
+	fields := each(r.Body.Headers, func(f wire.Header) exchange.HeaderField {
 		return exchange.HeaderField{Name: f.Name,
 			Value: f.Value}
 	})
-	return SetCredentials204Response{}, h.service.Evidence.SetCredentials(ctx, callerOf(ctx), r.Service, r.Audience,
+	return serve.SetCredentials204Response{}, h.service.Evidence.SetCredentials(ctx, callerOf(ctx), r.Service,
+		r.Audience,
 		fields)
 }
 
-// RemoveCredentials implements [StrictServerInterface].
+// RemoveCredentials implements [serve.StrictServerInterface].
 func (h *evidenceHandlers) RemoveCredentials(ctx context.Context,
-	r RemoveCredentialsRequestObject) (RemoveCredentialsResponseObject, error) {
-	return RemoveCredentials204Response{}, h.service.Evidence.SetCredentials(ctx, callerOf(ctx), r.Service, r.Audience,
+	r serve.RemoveCredentialsRequestObject) (serve.RemoveCredentialsResponseObject, error) {
+	return serve.RemoveCredentials204Response{}, h.service.Evidence.SetCredentials(ctx, callerOf(ctx), r.Service,
+		r.Audience,
 		nil)
 }
 
-// ListServers implements [StrictServerInterface].
-func (h *evidenceHandlers) ListServers(ctx context.Context, r ListServersRequestObject) (ListServersResponseObject, error) {
+// ListServers implements [serve.StrictServerInterface].
+func (h *evidenceHandlers) ListServers(ctx context.Context,
+	r serve.ListServersRequestObject) (serve.ListServersResponseObject, error) {
 	all, err := h.service.Evidence.Servers(ctx, r.Service)
-	return ListServers200JSONResponse(each(all, func(s evidence.CalledServer) CalledServer {
-		return CalledServer{Server: s.Server, Allowed: s.Allowed, Address: some(s.Address), Author: some(s.Author),
+	return serve.ListServers200JSONResponse(each(all, func(s evidence.CalledServer) wire.CalledServer {
+		return wire.CalledServer{Server: s.Server, Allowed: s.Allowed, Address: some(s.Address), Author: some(s.Author),
 			At: someTime(s.At)}
 	})), err
 }
 
-// AllowServer implements [StrictServerInterface].
-func (h *evidenceHandlers) AllowServer(ctx context.Context, r AllowServerRequestObject) (AllowServerResponseObject, error) {
-	return AllowServer204Response{}, h.service.Evidence.AllowServer(ctx, callerOf(ctx), r.Service, r.Body.Server,
+// AllowServer implements [serve.StrictServerInterface].
+func (h *evidenceHandlers) AllowServer(ctx context.Context,
+	r serve.AllowServerRequestObject) (serve.AllowServerResponseObject, error) {
+	return serve.AllowServer204Response{}, h.service.Evidence.AllowServer(ctx, callerOf(ctx), r.Service, r.Body.Server,
 		value(r.Body.Address))
 }
 
-// ForbidServer implements [StrictServerInterface].
-func (h *evidenceHandlers) ForbidServer(ctx context.Context, r ForbidServerRequestObject) (ForbidServerResponseObject, error) {
-	return ForbidServer204Response{}, h.service.Evidence.ForbidServer(ctx, callerOf(ctx), r.Service, r.Params.Server)
+// ForbidServer implements [serve.StrictServerInterface].
+func (h *evidenceHandlers) ForbidServer(ctx context.Context,
+	r serve.ForbidServerRequestObject) (serve.ForbidServerResponseObject, error) {
+	return serve.ForbidServer204Response{}, h.service.Evidence.ForbidServer(ctx, callerOf(ctx), r.Service,
+		r.Params.Server)
 }
 
-// GetKeeping implements [StrictServerInterface].
-func (h *evidenceHandlers) GetKeeping(ctx context.Context, r GetKeepingRequestObject) (GetKeepingResponseObject, error) {
+// GetKeeping implements [serve.StrictServerInterface].
+func (h *evidenceHandlers) GetKeeping(ctx context.Context,
+	r serve.GetKeepingRequestObject) (serve.GetKeepingResponseObject, error) {
 	k, err := h.service.Evidence.Keeping(ctx, r.Service)
-	return GetKeeping200JSONResponse{Days: k.Days, Bodies: k.Bodies}, err
+	return serve.GetKeeping200JSONResponse{Days: k.Days, Bodies: k.Bodies}, err
 }
 
-// SetKeeping implements [StrictServerInterface].
-func (h *evidenceHandlers) SetKeeping(ctx context.Context, r SetKeepingRequestObject) (SetKeepingResponseObject, error) {
+// SetKeeping implements [serve.StrictServerInterface].
+func (h *evidenceHandlers) SetKeeping(ctx context.Context,
+	r serve.SetKeepingRequestObject) (serve.SetKeepingResponseObject, error) {
 	err := h.service.Evidence.SetKeeping(ctx, callerOf(ctx), r.Service, base.KeepingTime{Days: r.Body.Days,
 		Bodies: r.Body.Bodies})
-	return SetKeeping200JSONResponse(*r.Body), err
+	return serve.SetKeeping200JSONResponse(*r.Body), err
 }
 
-// CompareCaptures implements [StrictServerInterface].
+// CompareCaptures implements [serve.StrictServerInterface].
 func (h *evidenceHandlers) CompareCaptures(ctx context.Context,
-	r CompareCapturesRequestObject) (CompareCapturesResponseObject, error) {
+	r serve.CompareCapturesRequestObject) (serve.CompareCapturesResponseObject, error) {
 	c, err := h.service.Evidence.Compare(ctx, r.Params.Before, r.Params.After)
-	return CompareCaptures200JSONResponse{Before: captureOf(c.Before), After: captureOf(c.After),
-		Places: each(c.Places, func(p evidence.ComparedPlace) ComparedPlace {
-			return ComparedPlace{Path: p.Path, From: some(p.From), Shift: ComparedPlaceShift(p.Shift),
+	return serve.CompareCaptures200JSONResponse{Before: captureOf(c.Before), After: captureOf(c.After),
+		Places: each(c.Places, func(p evidence.ComparedPlace) wire.ComparedPlace {
+			return wire.ComparedPlace{Path: p.Path, From: some(p.From), Shift: wire.ComparedPlaceShift(p.Shift),
 				Before: bodyPlaceOf(p.Before), After: bodyPlaceOf(p.After), Below: some(p.Below), Saved: p.Saved(),
 				Leaked: some(p.Leaked), Leaks: some(p.Leaks)}
 		})}, err
 }
 
-func bodyPlaceOf(p *compare.BodyPlace) *BodyPlace {
+func bodyPlaceOf(p *compare.BodyPlace) *wire.BodyPlace {
 	if p == nil {
 		return nil
 	}
-	return &BodyPlace{Types: p.Types, Values: p.Values, Bytes: p.Bytes}
+	return &wire.BodyPlace{Types: p.Types, Values: p.Values, Bytes: p.Bytes}
 }
 
-// RevealValue implements [StrictServerInterface].
-func (h *evidenceHandlers) RevealValue(ctx context.Context, r RevealValueRequestObject) (RevealValueResponseObject, error) {
+// RevealValue implements [serve.StrictServerInterface].
+func (h *evidenceHandlers) RevealValue(ctx context.Context,
+	r serve.RevealValueRequestObject) (serve.RevealValueResponseObject, error) {
 	v, err := h.service.Evidence.Reveal(ctx, callerOf(ctx), r.CaptureID, r.Body.Pointer, r.Body.Reason)
-	return RevealValue200JSONResponse{Value: v}, err
+	return serve.RevealValue200JSONResponse{Value: v}, err
 }

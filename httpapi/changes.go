@@ -5,6 +5,8 @@ import (
 	"net/url"
 	"strings"
 
+	"inkret/api/serve"
+	"inkret/api/wire"
 	"inkret/core/finding"
 	"inkret/core/scan"
 	"inkret/service/base"
@@ -18,23 +20,23 @@ func queryOf(ctx context.Context) url.Values {
 	return x.request.URL.Query()
 }
 
-// GroupFindings implements [StrictServerInterface].
+// GroupFindings implements [serve.StrictServerInterface].
 func (h *findingHandlers) GroupFindings(ctx context.Context,
-	r GroupFindingsRequestObject) (GroupFindingsResponseObject, error) {
+	r serve.GroupFindingsRequestObject) (serve.GroupFindingsResponseObject, error) {
 	q, err := url.ParseQuery(strings.TrimPrefix(value(r.Params.Filter), "?"))
 	if err != nil {
 		return nil, invalid("the filter is no query: " + err.Error())
 	}
 	all, left, err := h.service.Findings.Groups(ctx, callerOf(ctx), q, string(r.Params.By))
-	return GroupFindings200JSONResponse{Left: left, Groups: each(all, func(g findings.Group) FindingGroup {
-		return FindingGroup{Name: g.Name, Findings: g.Findings, Endpoints: g.Endpoints, Query: g.Query,
+	return serve.GroupFindings200JSONResponse{Left: left, Groups: each(all, func(g findings.Group) wire.FindingGroup {
+		return wire.FindingGroup{Name: g.Name, Findings: g.Findings, Endpoints: g.Endpoints, Query: g.Query,
 			BySeverity: severities(func(s scan.Severity) int { return g.Open[s] })}
 	})}, err
 }
 
-// ChangeFindings implements [StrictServerInterface].
+// ChangeFindings implements [serve.StrictServerInterface].
 func (h *findingHandlers) ChangeFindings(ctx context.Context,
-	r ChangeFindingsRequestObject) (ChangeFindingsResponseObject, error) {
+	r serve.ChangeFindingsRequestObject) (serve.ChangeFindingsResponseObject, error) {
 	b := r.Body
 	if (b.Ids == nil) == (b.Filter == nil) {
 		return nil, invalid("say which findings: either `ids` or a `filter`")
@@ -65,87 +67,92 @@ func (h *findingHandlers) ChangeFindings(ctx context.Context,
 	}
 	c := changedOf(out.Change)
 	c.Matched, c.Left, c.Refused = &out.Matched, &out.Left, someList(each(out.Refused, refusedOf))
-	c.Reasons = someList(each(out.Reasons, func(r findings.Reason) RefusalReason {
-		return RefusalReason{Why: r.Why,
+	c.Reasons = someList(each(out.Reasons, func(r findings.Reason) wire.RefusalReason {
+		return wire.RefusalReason{Why: r.Why,
 			Findings: r.Findings}
 	}))
-	return ChangeFindings200JSONResponse(c), nil
+	return serve.ChangeFindings200JSONResponse(c), nil
 }
 
-func changedOf(c base.StandingChange) FindingsChanged {
-	return FindingsChanged{ID: some(c.ID), At: c.At, Author: c.Author, Words: c.Words, Findings: c.Findings,
+func changedOf(c base.StandingChange) wire.FindingsChanged {
+	return wire.FindingsChanged{ID: some(c.ID), At: c.At, Author: c.Author, Words: c.Words, Findings: c.Findings,
 		Undone: some(c.Undone)}
 }
 
-func refusedOf(r base.Refused) RefusedFinding { return RefusedFinding{ID: r.ID, Why: r.Why} }
+func refusedOf(r base.Refused) wire.RefusedFinding { return wire.RefusedFinding{ID: r.ID, Why: r.Why} }
 
-// ListChanges implements [StrictServerInterface].
-func (h *findingHandlers) ListChanges(ctx context.Context, _ ListChangesRequestObject) (ListChangesResponseObject, error) {
+// ListChanges implements [serve.StrictServerInterface].
+func (h *findingHandlers) ListChanges(ctx context.Context,
+	_ serve.ListChangesRequestObject) (serve.ListChangesResponseObject, error) {
 	all, err := h.service.Findings.Changes(ctx)
-	return ListChanges200JSONResponse(each(all, changedOf)), err
+	return serve.ListChanges200JSONResponse(each(all, changedOf)), err
 }
 
-// UndoChange implements [StrictServerInterface].
-func (h *findingHandlers) UndoChange(ctx context.Context, r UndoChangeRequestObject) (UndoChangeResponseObject, error) {
+// UndoChange implements [serve.StrictServerInterface].
+func (h *findingHandlers) UndoChange(ctx context.Context,
+	r serve.UndoChangeRequestObject) (serve.UndoChangeResponseObject, error) {
 	n, left, err := h.service.Findings.UndoChange(ctx, callerOf(ctx), r.ChangeID)
 	if err != nil {
 		return nil, err
 	}
-	return UndoChange200JSONResponse{Undone: n, Left: each(left, refusedOf)}, nil
+	return serve.UndoChange200JSONResponse{Undone: n, Left: each(left, refusedOf)}, nil
 }
 
-// ListLabels implements [StrictServerInterface].
-func (h *findingHandlers) ListLabels(ctx context.Context, _ ListLabelsRequestObject) (ListLabelsResponseObject, error) {
+// ListLabels implements [serve.StrictServerInterface].
+func (h *findingHandlers) ListLabels(ctx context.Context,
+	_ serve.ListLabelsRequestObject) (serve.ListLabelsResponseObject, error) {
 	all, err := h.service.Findings.Labels(ctx)
-	return ListLabels200JSONResponse(each(all, func(l base.LabelCount) LabelCount {
-		return LabelCount{Label: l.Label,
+	return serve.ListLabels200JSONResponse(each(all, func(l base.LabelCount) wire.LabelCount {
+		return wire.LabelCount{Label: l.Label,
 			Findings: l.Findings}
 	})), err
 }
 
-// GetDue implements [StrictServerInterface].
-func (h *findingHandlers) GetDue(ctx context.Context, _ GetDueRequestObject) (GetDueResponseObject, error) {
+// GetDue implements [serve.StrictServerInterface].
+func (h *findingHandlers) GetDue(ctx context.Context, _ serve.GetDueRequestObject) (serve.GetDueResponseObject, error) {
 	days, err := h.service.Findings.Due(ctx)
-	return GetDue200JSONResponse(severities(func(s scan.Severity) int { return days[s] })), err
+	return serve.GetDue200JSONResponse(severities(func(s scan.Severity) int { return days[s] })), err
 }
 
-// SetDue implements [StrictServerInterface].
-func (h *findingHandlers) SetDue(ctx context.Context, r SetDueRequestObject) (SetDueResponseObject, error) {
+// SetDue implements [serve.StrictServerInterface].
+func (h *findingHandlers) SetDue(ctx context.Context, r serve.SetDueRequestObject) (serve.SetDueResponseObject, error) {
 	b := r.Body
 	err := h.service.Findings.SetDue(ctx, callerOf(ctx), map[scan.Severity]int{scan.Critical: b.Critical,
 		scan.High:   b.High,
 		scan.Medium: b.Medium, scan.Low: b.Low, scan.Info: b.Info})
-	return SetDue200JSONResponse(*b), err
+	return serve.SetDue200JSONResponse(*b), err
 }
 
-// FollowFinding implements [StrictServerInterface].
+// FollowFinding implements [serve.StrictServerInterface].
 func (h *findingHandlers) FollowFinding(ctx context.Context,
-	r FollowFindingRequestObject) (FollowFindingResponseObject, error) {
-	return FollowFinding204Response{}, h.service.Findings.Follow(ctx, callerOf(ctx), r.FindingID, true)
+	r serve.FollowFindingRequestObject) (serve.FollowFindingResponseObject, error) {
+	return serve.FollowFinding204Response{}, h.service.Findings.Follow(ctx, callerOf(ctx), r.FindingID, true)
 }
 
-// UnfollowFinding implements [StrictServerInterface].
+// UnfollowFinding implements [serve.StrictServerInterface].
 func (h *findingHandlers) UnfollowFinding(ctx context.Context,
-	r UnfollowFindingRequestObject) (UnfollowFindingResponseObject, error) {
-	return UnfollowFinding204Response{}, h.service.Findings.Follow(ctx, callerOf(ctx), r.FindingID, false)
+	r serve.UnfollowFindingRequestObject) (serve.UnfollowFindingResponseObject, error) {
+	return serve.UnfollowFinding204Response{}, h.service.Findings.Follow(ctx, callerOf(ctx), r.FindingID, false)
 }
 
-func viewOf(who int64) func(base.View) SavedView {
-	return func(v base.View) SavedView {
-		return SavedView{ID: v.ID, Name: v.Name, Query: v.Query, Shared: v.Shared, Author: v.Author,
+func viewOf(who int64) func(base.View) wire.SavedView {
+	return func(v base.View) wire.SavedView {
+		return wire.SavedView{ID: v.ID, Name: v.Name, Query: v.Query, Shared: v.Shared, Author: v.Author,
 			Own: v.PersonID == who, Follows: v.Follows}
 	}
 }
 
-// ListViews implements [StrictServerInterface].
-func (h *findingHandlers) ListViews(ctx context.Context, _ ListViewsRequestObject) (ListViewsResponseObject, error) {
+// ListViews implements [serve.StrictServerInterface].
+func (h *findingHandlers) ListViews(ctx context.Context,
+	_ serve.ListViewsRequestObject) (serve.ListViewsResponseObject, error) {
 	who := callerOf(ctx)
 	all, err := h.service.Findings.Views(ctx, who)
-	return ListViews200JSONResponse(each(all, viewOf(who.ID))), err
+	return serve.ListViews200JSONResponse(each(all, viewOf(who.ID))), err
 }
 
-// AddView implements [StrictServerInterface].
-func (h *findingHandlers) AddView(ctx context.Context, r AddViewRequestObject) (AddViewResponseObject, error) {
+// AddView implements [serve.StrictServerInterface].
+func (h *findingHandlers) AddView(ctx context.Context,
+	r serve.AddViewRequestObject) (serve.AddViewResponseObject, error) {
 	query := strings.TrimPrefix(r.Body.Query, "?")
 	if _, err := h.queryFilter(ctx, query); err != nil {
 		return nil, err
@@ -156,20 +163,21 @@ func (h *findingHandlers) AddView(ctx context.Context, r AddViewRequestObject) (
 	if err != nil {
 		return nil, err
 	}
-	return AddView201JSONResponse(viewOf(who.ID)(v)), nil
+	return serve.AddView201JSONResponse(viewOf(who.ID)(v)), nil
 }
 
-// DropView implements [StrictServerInterface].
-func (h *findingHandlers) DropView(ctx context.Context, r DropViewRequestObject) (DropViewResponseObject, error) {
-	return DropView204Response{}, h.service.Findings.DropView(ctx, callerOf(ctx), r.ViewID)
+// DropView implements [serve.StrictServerInterface].
+func (h *findingHandlers) DropView(ctx context.Context,
+	r serve.DropViewRequestObject) (serve.DropViewResponseObject, error) {
+	return serve.DropView204Response{}, h.service.Findings.DropView(ctx, callerOf(ctx), r.ViewID)
 }
 
-func requestOf(who int64) func(review.RequestView) ExposureRequest {
-	return func(v review.RequestView) ExposureRequest {
-		return ExposureRequest{ID: v.ID, Service: v.Service, Endpoint: v.Endpoint, Audience: v.Audience,
+func requestOf(who int64) func(review.RequestView) wire.ExposureRequest {
+	return func(v review.RequestView) wire.ExposureRequest {
+		return wire.ExposureRequest{ID: v.ID, Service: v.Service, Endpoint: v.Endpoint, Audience: v.Audience,
 			Entity: v.Entity, Field: v.Field, Class: some(v.Class), Member: some(v.Member),
 			NeededBy: v.NeededBy, Reason: v.Reason, Author: v.Author, Own: v.PersonID == who, At: v.At,
-			State: RequestState(v.State), DecidedBy: some(v.DecidedBy),
+			State: wire.RequestState(v.State), DecidedBy: some(v.DecidedBy),
 			Decided: someTime(v.Decided), Decision: some(v.Decision), Revision: some(v.Revision), Grant: some(v.Grant),
 			Refuse: some(v.Refuse)}
 	}

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"slices"
 
+	"inkret/api/serve"
+	"inkret/api/wire"
 	"inkret/core/advice"
 	"inkret/core/catalog"
 	"inkret/core/compare"
@@ -18,19 +20,23 @@ import (
 	"inkret/service/review"
 )
 
-func storedFiles(all []ContractFile) []base.ContractFile {
-	return each(all, func(f ContractFile) base.ContractFile {
+func storedFiles(all []wire.ContractFile) []base.ContractFile {
+	return each(all, func(f wire.ContractFile) base.ContractFile {
 		return base.ContractFile{Name: f.Name,
 			Text: f.Text}
 	})
 }
 
-func filesOf(all []base.ContractFile) []ContractFile {
-	return each(all, func(f base.ContractFile) ContractFile { return ContractFile{Name: f.Name, Text: f.Text} })
+func filesOf(all []base.ContractFile) []wire.ContractFile {
+	return each(all, func(f base.ContractFile) wire.ContractFile {
+		return wire.ContractFile{Name: f.Name,
+			Text: f.Text}
+	})
 }
 
-// TryContracts implements [StrictServerInterface].
-func (h *reviewHandlers) TryContracts(ctx context.Context, r TryContractsRequestObject) (TryContractsResponseObject, error) {
+// TryContracts implements [serve.StrictServerInterface].
+func (h *reviewHandlers) TryContracts(ctx context.Context,
+	r serve.TryContractsRequestObject) (serve.TryContractsResponseObject, error) {
 	c := review.Change{Files: storedFiles(value(r.Body.Files)), Base: value(r.Body.Base), Inline: value(r.Body.Inline),
 		Effect: value(r.Body.Effect), Edits: review.Edits{}}
 	for _, op := range value(r.Body.Edits) {
@@ -50,7 +56,7 @@ func (h *reviewHandlers) TryContracts(ctx context.Context, r TryContractsRequest
 	if p := r.Body.PullOut; p != nil {
 		c.PullOut = p.Name
 		c.Places = revise.Proposal{Name: p.Name, Entity: p.Entity, Grants: p.Grants,
-			Places: each(p.Places, func(at ShapePlace) revise.Place {
+			Places: each(p.Places, func(at wire.ShapePlace) revise.Place {
 				return revise.Place{Endpoint: at.Endpoint, What: at.What, File: at.File, Pointer: at.Pointer,
 					Line: at.Line}
 			})}
@@ -59,47 +65,49 @@ func (h *reviewHandlers) TryContracts(ctx context.Context, r TryContractsRequest
 	if err != nil {
 		return nil, err
 	}
-	out := Trial{Files: filesOf(t.Files), Base: t.Base, Problems: each(t.Problems, faultOf),
-		Advice: each(t.Advice, adviceOf), Direction: Neutral,
-		Words: []Sentence{}, Text: t.Text, NeedsApproval: t.NeedsApproval}
+	out := wire.Trial{Files: filesOf(t.Files), Base: t.Base, Problems: each(t.Problems, faultOf),
+		Advice: each(t.Advice, adviceOf), Direction: wire.Neutral,
+		Words: []wire.Sentence{}, Text: t.Text, NeedsApproval: t.NeedsApproval}
 	if t.Difference != nil {
-		out.Direction, out.Reaches = Direction(t.Difference.Direction), some(t.Difference.Reaches.String())
+		out.Direction, out.Reaches = wire.Direction(t.Difference.Direction), some(t.Difference.Reaches.String())
 		out.Words = each(t.Difference.Words,
-			func(s compare.Sentence) Sentence { return Sentence{Direction: Direction(s.Direction), Text: s.Text} })
+			func(s compare.Sentence) wire.Sentence {
+				return wire.Sentence{Direction: wire.Direction(s.Direction), Text: s.Text}
+			})
 	}
 	if e := t.Effect; e != nil {
-		out.Effect = &TrafficEffect{Captures: e.Captures, Most: e.Most, Gone: each(e.Gone, findingOf),
+		out.Effect = &wire.TrafficEffect{Captures: e.Captures, Most: e.Most, Gone: each(e.Gone, findingOf),
 			Came: each(e.Came, findingOf)}
 	}
 	if t.Contracts != nil {
 		model := modelOf(t.Contracts, value(r.Body.Endpoint))
 		out.Contract = &model
 	}
-	return TryContracts200JSONResponse(out), nil
+	return serve.TryContracts200JSONResponse(out), nil
 }
 
-func faultOf(p contract.Problem) ContractFault {
-	return ContractFault{File: p.File, Line: p.Line, Column: p.Column, Path: p.Path, Found: p.Found,
+func faultOf(p contract.Problem) wire.ContractFault {
+	return wire.ContractFault{File: p.File, Line: p.Line, Column: p.Column, Path: p.Path, Found: p.Found,
 		Expected: p.Expected, Near: some(p.Near)}
 }
 
-func adviceOf(a advice.Advice) Advice {
-	return Advice{Code: a.Code, Weight: string(a.Weight), Endpoint: some(a.Endpoint), About: a.About, Text: a.Text,
+func adviceOf(a advice.Advice) wire.Advice {
+	return wire.Advice{Code: a.Code, Weight: string(a.Weight), Endpoint: some(a.Endpoint), About: a.About, Text: a.Text,
 		Mend: a.Mend, File: a.File, Line: a.Line, Also: someList(a.Also)}
 }
 
 // modelOf is what an editor needs of contracts, and one endpoint's in full.
-func modelOf(c *contract.Contracts, endpoint string) EditableContract {
-	m := EditableContract{
+func modelOf(c *contract.Contracts, endpoint string) wire.EditableContract {
+	m := wire.EditableContract{
 		Audiences: each(c.Audiences, func(a *contract.Audience) string { return a.Name }),
-		Entities: each(c.Catalog.Entities, func(e *catalog.Entity) EntityModel {
-			return EntityModel{Name: e.Name, Fields: each(e.Fields, func(f *catalog.Field) FieldModel {
-				return FieldModel{Name: f.Name, Class: string(classOf(f.Class)), Form: f.Form.Words(),
+		Entities: each(c.Catalog.Entities, func(e *catalog.Entity) wire.EntityModel {
+			return wire.EntityModel{Name: e.Name, Fields: each(e.Fields, func(f *catalog.Field) wire.FieldModel {
+				return wire.FieldModel{Name: f.Name, Class: string(classOf(f.Class)), Form: f.Form.Words(),
 					Note: some(f.Note)}
 			}), Relations: each(e.Relations, relationOf)}
 		}),
-		Shapes: each(c.Shapes, func(s *contract.Shape) ShapeModel {
-			return ShapeModel{Name: s.Name, Entity: s.Body.Entity.Name, Grants: each(s.Body.Grants,
+		Shapes: each(c.Shapes, func(s *contract.Shape) wire.ShapeModel {
+			return wire.ShapeModel{Name: s.Name, Entity: s.Body.Entity.Name, Grants: each(s.Body.Grants,
 				func(g *contract.Grant) string { return g.Name })}
 		}),
 	}
@@ -108,11 +116,11 @@ func modelOf(c *contract.Contracts, endpoint string) EditableContract {
 			n := c.Node(e)
 			m.File, m.Pointer, m.Line, m.Team, m.JudgesRequests = some(n.File), some(n.Pointer()), some(e.Pos.Line),
 				some(e.Team), some(e.Judges)
-			m.Responses = someList(each(e.Responses, func(r *contract.Response) ResponseContract {
+			m.Responses = someList(each(e.Responses, func(r *contract.Response) wire.ResponseContract {
 				return responseOf(c,
 					r)
 			}))
-			m.Accepts = someList(each(e.Accepts, func(r *contract.Response) ResponseContract {
+			m.Accepts = someList(each(e.Accepts, func(r *contract.Response) wire.ResponseContract {
 				one := responseOf(c, r)
 				one.Statuses = []string{}
 				return one
@@ -122,20 +130,20 @@ func modelOf(c *contract.Contracts, endpoint string) EditableContract {
 	return m
 }
 
-func classOf(c catalog.Class) ClassOrNone {
+func classOf(c catalog.Class) wire.ClassOrNone {
 	if c == catalog.Unclassed {
-		return ClassOrNone(review.Unclassed)
+		return wire.ClassOrNone(review.Unclassed)
 	}
-	return ClassOrNone(c.String())
+	return wire.ClassOrNone(c.String())
 }
 
-func relationOf(r *catalog.Relation) RelationModel {
-	return RelationModel{Name: r.Name, Entity: r.Entity, Many: r.Many}
+func relationOf(r *catalog.Relation) wire.RelationModel {
+	return wire.RelationModel{Name: r.Name, Entity: r.Entity, Many: r.Many}
 }
 
-func responseOf(c *contract.Contracts, r *contract.Response) ResponseContract {
+func responseOf(c *contract.Contracts, r *contract.Response) wire.ResponseContract {
 	n := c.Node(r)
-	one := ResponseContract{Name: some(r.Name), Audiences: someList(c.Names(r.Audiences)), Statuses: r.Statuses,
+	one := wire.ResponseContract{Name: some(r.Name), Audiences: someList(c.Names(r.Audiences)), Statuses: r.Statuses,
 		Many: some(r.Many), Line: r.Pos.Line, File: some(r.Pos.File),
 		Pointer: some(n.Pointer()), Shape: some(r.ShapeName())}
 	if r.Entity != nil {
@@ -156,14 +164,14 @@ func responseOf(c *contract.Contracts, r *contract.Response) ResponseContract {
 // grantsOf lists the grants of a set; those that are not own come from the shape. A
 // set within itself, as a shape that contains itself has, is not opened again.
 func grantsOf(c *contract.Contracts, set *contract.GrantSet, shape string, own *contract.GrantSet,
-	above []*contract.GrantSet) []GrantNode {
-	out := []GrantNode{}
+	above []*contract.GrantSet) []wire.GrantNode {
+	out := []wire.GrantNode{}
 	if slices.Contains(above, set) {
 		return out
 	}
 	above = append(above, set)
 	for _, g := range set.Grants {
-		n := GrantNode{Name: g.Name, Carries: some(g.Carries()), Class: g.Class.String(),
+		n := wire.GrantNode{Name: g.Name, Carries: some(g.Carries()), Class: g.Class.String(),
 			Type: some(string(g.Form.Type)), Optional: some(g.Optional),
 			Many: some(g.Many), Open: some(g.Open), Audiences: someList(c.Names(g.Audiences)), Reason: some(g.Reason),
 			NeededBy: someList(g.NeededBy), Line: g.Pos.Line,
@@ -200,26 +208,27 @@ func grantsOf(c *contract.Contracts, set *contract.GrantSet, shape string, own *
 	return out
 }
 
-// MergeContracts implements [StrictServerInterface].
+// MergeContracts implements [serve.StrictServerInterface].
 func (h *reviewHandlers) MergeContracts(ctx context.Context,
-	r MergeContractsRequestObject) (MergeContractsResponseObject, error) {
+	r serve.MergeContractsRequestObject) (serve.MergeContractsResponseObject, error) {
 	m, err := h.service.Review.Merge(ctx, r.Service, r.Body.Base, storedFiles(r.Body.Files))
 	if err != nil {
 		return nil, err
 	}
-	out := Merged{Files: filesOf(m.Files), Theirs: revisionOf(m.Theirs, false), Conflicts: []MergeConflict{}}
+	out := wire.Merged{Files: filesOf(m.Files), Theirs: revisionOf(m.Theirs, false), Conflicts: []wire.MergeConflict{}}
 	for _, f := range m.Files {
 		for _, c := range m.Conflicts[f.Name] {
-			out.Conflicts = append(out.Conflicts, MergeConflict{File: f.Name, Line: c.Line, Base: c.Base, Mine: c.Mine,
+			out.Conflicts = append(out.Conflicts, wire.MergeConflict{File: f.Name, Line: c.Line, Base: c.Base,
+				Mine:   c.Mine,
 				Theirs: c.Theirs})
 		}
 	}
-	return MergeContracts200JSONResponse(out), nil
+	return serve.MergeContracts200JSONResponse(out), nil
 }
 
-// DraftContracts implements [StrictServerInterface].
+// DraftContracts implements [serve.StrictServerInterface].
 func (h *reviewHandlers) DraftContracts(ctx context.Context,
-	r DraftContractsRequestObject) (DraftContractsResponseObject, error) {
+	r serve.DraftContractsRequestObject) (serve.DraftContractsResponseObject, error) {
 	d, err := h.service.Review.Draft(ctx, r.Service, review.DraftOf{From: string(r.Body.From),
 		Endpoint: value(r.Body.Endpoint), Entity: value(r.Body.Entity), Many: value(r.Body.Many),
 		Like: value(r.Body.Like), Source: value(r.Body.Source), Text: []byte(value(r.Body.Text)),
@@ -227,115 +236,122 @@ func (h *reviewHandlers) DraftContracts(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	return DraftContracts200JSONResponse{Endpoints: d.Endpoints, Text: d.Text, Files: filesOf(d.Files), Notes: d.Notes,
-		Questions: each(d.Questions, func(q draft.Question) Question {
-			return Question{Entity: some(q.Entity), Field: some(q.Field), Text: q.Text}
+	return serve.DraftContracts200JSONResponse{Endpoints: d.Endpoints, Text: d.Text, Files: filesOf(d.Files),
+		Notes: d.Notes,
+		Questions: each(d.Questions, func(q draft.Question) wire.Question {
+			return wire.Question{Entity: some(q.Entity), Field: some(q.Field), Text: q.Text}
 		})}, nil
 }
 
-// AdviseContracts implements [StrictServerInterface].
+// AdviseContracts implements [serve.StrictServerInterface].
 func (h *reviewHandlers) AdviseContracts(ctx context.Context,
-	r AdviseContractsRequestObject) (AdviseContractsResponseObject, error) {
+	r serve.AdviseContractsRequestObject) (serve.AdviseContractsResponseObject, error) {
 	all, err := h.service.Review.Advice(ctx, r.Service)
-	return AdviseContracts200JSONResponse(each(all, adviceOf)), err
+	return serve.AdviseContracts200JSONResponse(each(all, adviceOf)), err
 }
 
-// ExportForm implements [StrictServerInterface].
-func (h *reviewHandlers) ExportForm(ctx context.Context, r ExportFormRequestObject) (ExportFormResponseObject, error) {
+// ExportForm implements [serve.StrictServerInterface].
+func (h *reviewHandlers) ExportForm(ctx context.Context,
+	r serve.ExportFormRequestObject) (serve.ExportFormResponseObject, error) {
 	x, err := h.service.Review.ExportAs(ctx, callerOf(ctx), r.Service, string(r.Form))
 	if err != nil {
 		return nil, err
 	}
-	return ExportForm200JSONResponse{Media: x.Media, Files: filesOf(x.Files)}, nil
+	return serve.ExportForm200JSONResponse{Media: x.Media, Files: filesOf(x.Files)}, nil
 }
 
-// ListRevisions implements [StrictServerInterface].
+// ListRevisions implements [serve.StrictServerInterface].
 func (h *reviewHandlers) ListRevisions(ctx context.Context,
-	r ListRevisionsRequestObject) (ListRevisionsResponseObject, error) {
+	r serve.ListRevisionsRequestObject) (serve.ListRevisionsResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
 	all, total, err := h.service.Review.Revisions(ctx, value(r.Params.Service), value(r.Params.Waiting), page)
-	return ListRevisions200JSONResponse{Items: each(all, func(v base.Revision) Revision {
+	return serve.ListRevisions200JSONResponse{Items: each(all, func(v base.Revision) wire.Revision {
 		return revisionOf(v,
 			false)
 	}), Total: total, Page: page.Number, Size: page.Size}, err
 }
 
-func (h *reviewHandlers) revisionDetail(ctx context.Context, r base.Revision, err error) (RevisionDetail, error) {
+func (h *reviewHandlers) revisionDetail(ctx context.Context, r base.Revision, err error) (wire.RevisionDetail, error) {
 	if err != nil {
-		return RevisionDetail{}, err
+		return wire.RevisionDetail{}, err
 	}
 	text, err := h.service.Review.RevisionText(ctx, r)
-	return RevisionDetail{Revision: revisionOf(r, false), Text: text}, err
+	return wire.RevisionDetail{Revision: revisionOf(r, false), Text: text}, err
 }
 
-// GetRevision implements [StrictServerInterface].
-func (h *reviewHandlers) GetRevision(ctx context.Context, r GetRevisionRequestObject) (GetRevisionResponseObject, error) {
+// GetRevision implements [serve.StrictServerInterface].
+func (h *reviewHandlers) GetRevision(ctx context.Context,
+	r serve.GetRevisionRequestObject) (serve.GetRevisionResponseObject, error) {
 	v, err := h.service.Review.RevisionOf(ctx, r.Service, r.Number)
 	d, err := h.revisionDetail(ctx, v, err)
-	return GetRevision200JSONResponse(d), err
+	return serve.GetRevision200JSONResponse(d), err
 }
 
-// DecideRevision implements [StrictServerInterface].
+// DecideRevision implements [serve.StrictServerInterface].
 func (h *reviewHandlers) DecideRevision(ctx context.Context,
-	r DecideRevisionRequestObject) (DecideRevisionResponseObject, error) {
+	r serve.DecideRevisionRequestObject) (serve.DecideRevisionResponseObject, error) {
 	v, err := h.service.Review.Decide(ctx, callerOf(ctx), r.Service, r.Number, r.Body.Approve, value(r.Body.Comment))
 	d, err := h.revisionDetail(ctx, v, err)
-	return DecideRevision200JSONResponse(d), err
+	return serve.DecideRevision200JSONResponse(d), err
 }
 
-// RevertRevision implements [StrictServerInterface].
+// RevertRevision implements [serve.StrictServerInterface].
 func (h *reviewHandlers) RevertRevision(ctx context.Context,
-	r RevertRevisionRequestObject) (RevertRevisionResponseObject, error) {
+	r serve.RevertRevisionRequestObject) (serve.RevertRevisionResponseObject, error) {
 	v, changed, err := h.service.Review.Revert(ctx, callerOf(ctx), r.Service, r.Number, r.Body.Reason)
-	return RevertRevision200JSONResponse(revisionOf(v, changed)), err
+	return serve.RevertRevision200JSONResponse(revisionOf(v, changed)), err
 }
 
-// ListShapes implements [StrictServerInterface].
-func (h *reviewHandlers) ListShapes(ctx context.Context, r ListShapesRequestObject) (ListShapesResponseObject, error) {
+// ListShapes implements [serve.StrictServerInterface].
+func (h *reviewHandlers) ListShapes(ctx context.Context,
+	r serve.ListShapesRequestObject) (serve.ListShapesResponseObject, error) {
 	c, shapes, proposals, err := h.service.Review.Shapes(ctx, r.Service)
 	if err != nil {
 		return nil, err
 	}
-	return ListShapes200JSONResponse{
-		Shapes: each(shapes, func(v review.ShapeView) Shape {
-			return Shape{Name: v.Name, Entity: v.Body.Entity.Name, Grants: grantsOf(c, v.Body, "", nil, nil),
+	return serve.ListShapes200JSONResponse{
+		Shapes: each(shapes, func(v review.ShapeView) wire.Shape {
+			return wire.Shape{Name: v.Name, Entity: v.Body.Entity.Name, Grants: grantsOf(c, v.Body, "", nil, nil),
 				Touches: append([]string{}, v.Touches...), File: v.Pos.File, Line: v.Pos.Line,
-				Uses: each(v.Uses, func(u revise.Use) ShapeUse {
-					return ShapeUse{Endpoint: u.Endpoint, What: u.What, InShape: u.InShape, File: u.Node.File,
+				Uses: each(v.Uses, func(u revise.Use) wire.ShapeUse {
+					return wire.ShapeUse{Endpoint: u.Endpoint, What: u.What, InShape: u.InShape, File: u.Node.File,
 						Line: u.Node.Line}
 				})}
 		}),
-		Proposals: each(proposals, func(p revise.Proposal) ShapeProposal {
-			return ShapeProposal{Name: p.Name, Entity: p.Entity, Grants: p.Grants,
-				Places: each(p.Places, func(at revise.Place) ShapePlace {
-					return ShapePlace{Endpoint: at.Endpoint, What: at.What, File: at.File, Pointer: at.Pointer,
+		Proposals: each(proposals, func(p revise.Proposal) wire.ShapeProposal {
+			return wire.ShapeProposal{Name: p.Name, Entity: p.Entity, Grants: p.Grants,
+				Places: each(p.Places, func(at revise.Place) wire.ShapePlace {
+					return wire.ShapePlace{Endpoint: at.Endpoint, What: at.What, File: at.File, Pointer: at.Pointer,
 						Line: at.Line}
 				})}
 		}),
 	}, nil
 }
 
-// GetCoverage implements [StrictServerInterface].
-func (h *reviewHandlers) GetCoverage(ctx context.Context, r GetCoverageRequestObject) (GetCoverageResponseObject, error) {
+// GetCoverage implements [serve.StrictServerInterface].
+func (h *reviewHandlers) GetCoverage(ctx context.Context,
+	r serve.GetCoverageRequestObject) (serve.GetCoverageResponseObject, error) {
 	c, err := h.service.Review.Coverage(ctx, r.Service)
 	if err != nil {
 		return nil, err
 	}
-	return GetCoverage200JSONResponse{Numbers: c.Numbers, Gaps: each(c.Gaps, func(g review.Gap) CoverageGap {
-		return CoverageGap{Kind: CoverageGapKind(g.Kind), Endpoint: some(g.Endpoint), EndpointID: some(g.EndpointID),
-			Audience: some(g.Audience), Status: some(g.Status),
+	return serve.GetCoverage200JSONResponse{Numbers: c.Numbers, Gaps: each(c.Gaps, func(g review.Gap) wire.CoverageGap {
+		return wire.CoverageGap{Kind: wire.CoverageGapKind(g.Kind), Endpoint: some(g.Endpoint),
+			EndpointID: some(g.EndpointID),
+			Audience:   some(g.Audience), Status: some(g.Status),
 			Entity: some(g.Entity), Field: some(g.Field), Captures: some(g.Captures)}
-	}), Trend: each(c.Trend, func(d base.CoverageDay) CoverageDay {
-		return CoverageDay{Day: d.Day,
+	}), Trend: each(c.Trend, func(d base.CoverageDay) wire.CoverageDay {
+		return wire.CoverageDay{Day: d.Day,
 			Numbers: d.Numbers}
 	})}, nil
 }
 
-// ListEntities implements [StrictServerInterface].
-func (h *reviewHandlers) ListEntities(ctx context.Context, r ListEntitiesRequestObject) (ListEntitiesResponseObject, error) {
+// ListEntities implements [serve.StrictServerInterface].
+func (h *reviewHandlers) ListEntities(ctx context.Context,
+	r serve.ListEntitiesRequestObject) (serve.ListEntitiesResponseObject, error) {
 	all, err := h.service.Review.Entities(ctx, r.Service)
-	return ListEntities200JSONResponse(each(all, func(v review.EntityView) Entity {
-		e := Entity{Name: v.Name, StoredAs: some(v.StoredAs), Fields: len(v.Fields), Relations: each(v.Relations,
+	return serve.ListEntities200JSONResponse(each(all, func(v review.EntityView) wire.Entity {
+		e := wire.Entity{Name: v.Name, StoredAs: some(v.StoredAs), Fields: len(v.Fields), Relations: each(v.Relations,
 			relationOf), Unclassed: v.Unclassed, ByClass: map[string]int{},
 			Endpoints: v.Endpoints, Open: v.Leaks}
 		for class, n := range v.ByClass {
@@ -345,19 +361,22 @@ func (h *reviewHandlers) ListEntities(ctx context.Context, r ListEntitiesRequest
 	})), err
 }
 
-// ListFields implements [StrictServerInterface].
-func (h *reviewHandlers) ListFields(ctx context.Context, r ListFieldsRequestObject) (ListFieldsResponseObject, error) {
+// ListFields implements [serve.StrictServerInterface].
+func (h *reviewHandlers) ListFields(ctx context.Context,
+	r serve.ListFieldsRequestObject) (serve.ListFieldsResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
 	all, total, err := h.service.Review.Fields(ctx, r.Service, review.FieldFilter{Entity: value(r.Params.Entity),
 		Class: string(value(r.Params.Class)), Suggested: string(value(r.Params.Suggested)),
 		Words: value(r.Params.Q)}, page)
-	return ListFields200JSONResponse{Items: each(all, fieldOf), Total: total, Page: page.Number, Size: page.Size}, err
+	return serve.ListFields200JSONResponse{Items: each(all, fieldOf), Total: total, Page: page.Number, Size: page.Size},
+		err
 }
 
-func fieldOf(v review.FieldView) Field {
-	f := Field{Entity: v.Entity, Name: v.Name, Class: classOf(v.Class), Form: v.Form.Words(), Note: some(v.Note),
+func fieldOf(v review.FieldView) wire.Field {
+	f := wire.Field{Entity: v.Entity, Name: v.Name, Class: classOf(v.Class), Form: v.Form.Words(), Note: some(v.Note),
 		Suggested: classOf(v.Suggestion.Class),
-		Sure:      FieldSure(v.Suggestion.Sure.String()), Reason: v.Suggestion.Reason, Endpoints: append([]string{},
+		Sure:      wire.FieldSure(v.Suggestion.Sure.String()), Reason: v.Suggestion.Reason,
+		Endpoints: append([]string{},
 			v.Endpoints...), Open: v.Leaks, File: v.Pos.File, Line: v.Pos.Line}
 	if v.Classing != nil && v.Class != catalog.Unclassed {
 		f.ClassedBy, f.ClassedAt = some(v.Classing.Author), someTime(v.Classing.At)
@@ -365,22 +384,24 @@ func fieldOf(v review.FieldView) Field {
 	return f
 }
 
-// ClassFields implements [StrictServerInterface].
-func (h *reviewHandlers) ClassFields(ctx context.Context, r ClassFieldsRequestObject) (ClassFieldsResponseObject, error) {
-	all := each(r.Body.Fields, func(f FieldClass) revise.ClassOf {
+// ClassFields implements [serve.StrictServerInterface].
+func (h *reviewHandlers) ClassFields(ctx context.Context,
+	r serve.ClassFieldsRequestObject) (serve.ClassFieldsResponseObject, error) {
+	all := each(r.Body.Fields, func(f wire.FieldClass) revise.ClassOf {
 		class, _ := catalog.ParseClass(string(f.Class))
 		return revise.ClassOf{Entity: f.Entity, Field: f.Field, Class: class}
 	})
 	v, err := h.service.Review.ClassFields(ctx, callerOf(ctx), r.Service, all, value(r.Body.Base), value(r.Body.Reason))
-	return ClassFields200JSONResponse(revisionOf(v, err == nil)), err
+	return serve.ClassFields200JSONResponse(revisionOf(v, err == nil)), err
 }
 
-// ListFlows implements [StrictServerInterface].
-func (h *reviewHandlers) ListFlows(ctx context.Context, r ListFlowsRequestObject) (ListFlowsResponseObject, error) {
+// ListFlows implements [serve.StrictServerInterface].
+func (h *reviewHandlers) ListFlows(ctx context.Context,
+	r serve.ListFlowsRequestObject) (serve.ListFlowsResponseObject, error) {
 	all, err := h.service.Review.Where(ctx, r.Service, r.Params.Entity, r.Params.Field)
-	return ListFlows200JSONResponse(each(all, func(f review.Flow) Flow {
-		out := Flow{Endpoint: f.Endpoint, EndpointID: f.EndpointID, Audience: f.Audience, Status: some(f.Status),
-			Path: f.Path, State: FlowState(f.State), Derived: some(f.Derived),
+	return serve.ListFlows200JSONResponse(each(all, func(f review.Flow) wire.Flow {
+		out := wire.Flow{Endpoint: f.Endpoint, EndpointID: f.EndpointID, Audience: f.Audience, Status: some(f.Status),
+			Path: f.Path, State: wire.FlowState(f.State), Derived: some(f.Derived),
 			Reason: some(f.Reason), NeededBy: someList(f.NeededBy), File: some(f.Pos.File), Line: some(f.Pos.Line),
 			Finding: some(f.Finding), LastSeen: someTime(f.LastSeen)}
 		if f.Severity > 0 {
@@ -390,29 +411,30 @@ func (h *reviewHandlers) ListFlows(ctx context.Context, r ListFlowsRequestObject
 	})), err
 }
 
-func readingOf(r *Reading) review.Reading {
+func readingOf(r *wire.Reading) review.Reading {
 	return review.Reading{Source: r.Source, Form: string(r.Form), Text: []byte(value(r.Text)),
-		Tables: each(value(r.Tables), func(t Table) schema.Table {
+		Tables: each(value(r.Tables), func(t wire.Table) schema.Table {
 			return schema.Table{Name: t.Name, Comment: value(t.Comment), Primary: value(t.Primary),
-				Columns: each(t.Columns, func(c Column) schema.Column {
+				Columns: each(t.Columns, func(c wire.Column) schema.Column {
 					return schema.Column{Name: c.Name, Type: c.Type, Nullable: c.Nullable, Comment: value(c.Comment),
 						Values: value(c.Values)}
 				}),
-				Foreign: each(value(t.Foreign), func(f ForeignKey) schema.ForeignKey {
+				Foreign: each(value(t.Foreign), func(f wire.ForeignKey) schema.ForeignKey {
 					return schema.ForeignKey{Columns: f.Columns, Table: f.Table, Unique: value(f.Unique)}
 				})}
 		})}
 }
 
-// ReadEntities implements [StrictServerInterface].
-func (h *reviewHandlers) ReadEntities(ctx context.Context, r ReadEntitiesRequestObject) (ReadEntitiesResponseObject, error) {
+// ReadEntities implements [serve.StrictServerInterface].
+func (h *reviewHandlers) ReadEntities(ctx context.Context,
+	r serve.ReadEntitiesRequestObject) (serve.ReadEntitiesResponseObject, error) {
 	v, err := h.service.Review.ReadEntities(ctx, r.Service, readingOf(r.Body))
 	if err != nil {
 		return nil, err
 	}
-	return ReadEntities200JSONResponse{Entities: v.Entities, Notes: append([]string{}, v.Notes...),
-		Differences: each(v.Differences, func(d catalog.Difference) CatalogueDifference {
-			out := CatalogueDifference{ID: d.ID(), Kind: CatalogueDifferenceKind(d.Kind), Entity: d.Entity,
+	return serve.ReadEntities200JSONResponse{Entities: v.Entities, Notes: append([]string{}, v.Notes...),
+		Differences: each(v.Differences, func(d catalog.Difference) wire.CatalogueDifference {
+			out := wire.CatalogueDifference{ID: d.ID(), Kind: wire.CatalogueDifferenceKind(d.Kind), Entity: d.Entity,
 				Name: some(d.Name), Was: some(d.Was), Is: some(d.Is)}
 			if v.Sketch != nil && d.Kind == catalog.NewEntity {
 				if o := v.Sketch.Object(d.Entity); o != nil {
@@ -423,27 +445,29 @@ func (h *reviewHandlers) ReadEntities(ctx context.Context, r ReadEntitiesRequest
 		})}, nil
 }
 
-// TakeEntities implements [StrictServerInterface].
-func (h *reviewHandlers) TakeEntities(ctx context.Context, r TakeEntitiesRequestObject) (TakeEntitiesResponseObject, error) {
+// TakeEntities implements [serve.StrictServerInterface].
+func (h *reviewHandlers) TakeEntities(ctx context.Context,
+	r serve.TakeEntitiesRequestObject) (serve.TakeEntitiesResponseObject, error) {
 	v, _, err := h.service.Review.TakeEntities(ctx, callerOf(ctx), r.Service, readingOf(r.Body), value(r.Body.Take),
 		value(r.Body.Base), value(r.Body.Reason))
-	return TakeEntities200JSONResponse(revisionOf(v, err == nil)), err
+	return serve.TakeEntities200JSONResponse(revisionOf(v, err == nil)), err
 }
 
-// GetExposure implements [StrictServerInterface].
-func (h *reviewHandlers) GetExposure(ctx context.Context, r GetExposureRequestObject) (GetExposureResponseObject, error) {
+// GetExposure implements [serve.StrictServerInterface].
+func (h *reviewHandlers) GetExposure(ctx context.Context,
+	r serve.GetExposureRequestObject) (serve.GetExposureResponseObject, error) {
 	m, err := h.service.Review.Map(ctx, r.Service, review.MapFilter{Entity: value(r.Params.Entity),
 		Class: string(value(r.Params.Class)), Team: value(r.Params.Team), Audience: value(r.Params.Audience)})
 	if err != nil {
 		return nil, err
 	}
 	numbers := map[review.FlowState]int{review.FlowGranted: 1, review.FlowPromised: 2, review.FlowLeaking: 3}
-	return GetExposure200JSONResponse{
-		Rows: each(m.Rows, func(r review.MapRow) ExposureRow {
-			return ExposureRow{Entity: r.Entity, Field: r.Field, Class: classOf(r.Class)}
+	return serve.GetExposure200JSONResponse{
+		Rows: each(m.Rows, func(r review.MapRow) wire.ExposureRow {
+			return wire.ExposureRow{Entity: r.Entity, Field: r.Field, Class: classOf(r.Class)}
 		}),
-		Columns: each(m.Columns, func(c review.MapColumn) ExposureColumn {
-			return ExposureColumn{Endpoint: c.Endpoint, EndpointID: c.EndpointID, Audience: c.Audience,
+		Columns: each(m.Columns, func(c review.MapColumn) wire.ExposureColumn {
+			return wire.ExposureColumn{Endpoint: c.Endpoint, EndpointID: c.EndpointID, Audience: c.Audience,
 				Team: some(c.Team)}
 		}),
 		Cells: each(m.Cells, func(c review.MapCell) []int { return []int{c.Row, c.Column, numbers[c.State]} }),

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"inkret/api/wire"
 	"inkret/service/base"
 )
 
@@ -29,32 +30,33 @@ const quayContract = `{"files":[{"name":"q.yaml","text":"inkret: 1\nservice: qua
 
 func TestResultsThroughTheSurface(t *testing.T) {
 	s := newSite(t)
-	ask[Revision](t, s, "PUT", "/api/v1/services/quay/contracts", base.Reviewer, quayContract, 200)
+	ask[wire.Revision](t, s, "PUT", "/api/v1/services/quay/contracts", base.Reviewer, quayContract, 200)
 	result := func(service, print, severity string) string {
 		return `{"inkret":1,"rules":3,"service":"` + service +
 			`","summary":{"captures":3,"judged":2,"skipped":1,"bytes":900,"excess_bytes":40,"by_severity":{"high":1}},"skipped":[],
 			"findings":[{"fingerprint":"` + print + `","kind":"sensitive-field","severity":"` + severity +
 			`","cwe":213,"endpoint":"GET /skippers","audience":"visitor","direction":"response","status":200,"path":"$.pin","entity":"Skipper","field":"pin","class":"secret","spots":2,"captures":1,"bytes":20,"sample":"1•••","why":"not granted","first":{"file":"a.har","entry":0,"pointer":"/pin"}}]}`
 	}
-	first := ask[ResultDetail](t, s, "POST", "/api/v1/services/quay/results?line=main&revision=4f1d", base.Reviewer,
+	first := ask[wire.ResultDetail](t, s, "POST", "/api/v1/services/quay/results?line=main&revision=4f1d",
+		base.Reviewer,
 		result("quay", "0123456789abcdef", "high"), 201)
 	if !first.Result.Main || len(first.Fresh) != 1 || first.Fresh[0].Status != "200" || first.Against != nil ||
 		first.Result.Summary.ExcessBytes != 40 || first.Result.BySeverity.High != 1 ||
 		*first.URL != "http://inkret.example/results/1" {
 		t.Errorf("%+v", first)
 	}
-	second := ask[ResultDetail](t, s, "POST",
+	second := ask[wire.ResultDetail](t, s, "POST",
 		"/api/v1/services/quay/results?line=berths&link=https%3A%2F%2Fbuilds.example%2F7", base.Reviewer,
 		result("quay", "fedcba9876543210", "low"), 201)
 	if second.Against.ID != 1 || len(second.Fresh) != 1 || len(second.Gone) != 1 ||
 		*second.Result.Link != "https://builds.example/7" {
 		t.Errorf("%+v", second)
 	}
-	if again := ask[ResultDetail](t, s, "GET", "/api/v1/results/2", base.Viewer, "", 200); len(again.Gone) != 1 ||
+	if again := ask[wire.ResultDetail](t, s, "GET", "/api/v1/results/2", base.Viewer, "", 200); len(again.Gone) != 1 ||
 		again.Gone[0].Fingerprint != "0123456789abcdef" {
 		t.Errorf("%+v", again)
 	}
-	if list := ask[ResultPage](t, s, "GET", "/api/v1/results?line=berths&service=quay", base.Viewer, "",
+	if list := ask[wire.ResultPage](t, s, "GET", "/api/v1/results?line=berths&service=quay", base.Viewer, "",
 		200); list.Total != 1 || list.Items[0].ID != 2 {
 		t.Errorf("%+v", list)
 	}
@@ -89,14 +91,14 @@ func TestResultsThroughTheSurface(t *testing.T) {
 
 func TestTokensAndRolesThroughTheSurface(t *testing.T) {
 	s := newSite(t)
-	ask[Revision](t, s, "PUT", "/api/v1/services/quay/contracts", base.Reviewer, quayContract, 200)
-	made := ask[CreatedToken](t, s, "POST", "/api/v1/tokens", base.Reviewer,
+	ask[wire.Revision](t, s, "PUT", "/api/v1/services/quay/contracts", base.Reviewer, quayContract, 200)
+	made := ask[wire.CreatedToken](t, s, "POST", "/api/v1/tokens", base.Reviewer,
 		`{"name":"nightly","scope":"record","service":"quay","days":3}`, 201)
-	if made.Token.Scope != Record || *made.Token.Service != "quay" {
+	if made.Token.Scope != wire.Record || *made.Token.Service != "quay" {
 		t.Errorf("%+v", made.Token)
 	}
 	s.tokens["nightly"] = made.Secret
-	ask[Revision](t, s, "PUT", "/api/v1/services/till/contracts", base.Reviewer, strings.ReplaceAll(quayContract,
+	ask[wire.Revision](t, s, "PUT", "/api/v1/services/till/contracts", base.Reviewer, strings.ReplaceAll(quayContract,
 		"service: quay", "service: till"), 200)
 	for path, status := range map[string]int{"GET /api/v1/findings": 200, "POST /api/v1/services/quay/live": 201,
 		"POST /api/v1/services/till/live": 403, "POST /api/v1/services/none/live": 404,
@@ -114,12 +116,12 @@ func TestTokensAndRolesThroughTheSurface(t *testing.T) {
 			t.Errorf("%s: %d %s", body, a.status, a.body)
 		}
 	}
-	people := ask[[]Person](t, s, "GET", "/api/v1/people", base.Viewer, "", 200)
+	people := ask[[]wire.Person](t, s, "GET", "/api/v1/people", base.Viewer, "", 200)
 	for _, p := range people {
 		if p.Role != "viewer" {
 			continue
 		}
-		changed := ask[Person](t, s, "PATCH", "/api/v1/people/"+jsonOf(p.ID), base.Administrator,
+		changed := ask[wire.Person](t, s, "PATCH", "/api/v1/people/"+jsonOf(p.ID), base.Administrator,
 			`{"service_roles":[{"service":"quay","role":"lead"}]}`, 200)
 		if len(*changed.ServiceRoles) != 1 || *(*changed.ServiceRoles)[0].Role != "lead" {
 			t.Errorf("%+v", changed)
@@ -139,11 +141,12 @@ func jsonOf(v any) string {
 
 func TestMailAndWaysThroughTheSurface(t *testing.T) {
 	s := newSite(t)
-	if m := ask[Mailing](t, s, "GET", "/api/v1/session/mail", base.Viewer, "", 200); m.When != "daily" || m.Server {
+	if m := ask[wire.Mailing](t, s, "GET", "/api/v1/session/mail", base.Viewer, "", 200); m.When != "daily" ||
+		m.Server {
 		t.Errorf("to begin with %+v", m)
 	}
 	ask[struct{}](t, s, "PUT", "/api/v1/session/mail", base.Viewer, `{"when":"at-once"}`, 204)
-	if m := ask[Mailing](t, s, "GET", "/api/v1/session/mail", base.Viewer, "", 200); m.When != "at-once" {
+	if m := ask[wire.Mailing](t, s, "GET", "/api/v1/session/mail", base.Viewer, "", 200); m.When != "at-once" {
 		t.Errorf("then %+v", m)
 	}
 	if a := s.call(t, "PUT", "/api/v1/session/mail", s.tokens[base.Viewer],
@@ -167,10 +170,10 @@ func TestMailAndWaysThroughTheSurface(t *testing.T) {
 		a.header.Get("Location") != "/sign-in?refused=sign-in-expired" || a.header.Get("Set-Cookie") != "" {
 		t.Errorf("a forged ticket: %d %v", a.status, a.header)
 	}
-	view := ask[SavedView](t, s, "POST", "/api/v1/views", base.Viewer,
+	view := ask[wire.SavedView](t, s, "POST", "/api/v1/views", base.Viewer,
 		`{"name":"Grave","query":"severity=critical","shared":true}`, 201)
 	ask[struct{}](t, s, "PUT", "/api/v1/views/"+jsonOf(view.ID)+"/follow", base.Reviewer, "", 204)
-	if all := ask[[]SavedView](t, s, "GET", "/api/v1/views", base.Reviewer, "", 200); len(all) != 1 ||
+	if all := ask[[]wire.SavedView](t, s, "GET", "/api/v1/views", base.Reviewer, "", 200); len(all) != 1 ||
 		!all[0].Follows || all[0].Own {
 		t.Errorf("views %+v", all)
 	}
@@ -182,7 +185,7 @@ func TestMailAndWaysThroughTheSurface(t *testing.T) {
 
 func TestReportsThroughTheSurface(t *testing.T) {
 	s := newSite(t)
-	ask[Revision](t, s, "PUT", "/api/v1/services/quay/contracts", base.Reviewer, quayContract, 200)
+	ask[wire.Revision](t, s, "PUT", "/api/v1/services/quay/contracts", base.Reviewer, quayContract, 200)
 	har := `{"log":{"version":"1.2","entries":[{"startedDateTime":"2026-05-01T10:00:00Z","request":{"method":"GET","url":"https://q.example/skippers","headers":[]},"response":{"status":200,"headers":[],"content":{"mimeType":"application/json","text":"{\"id\":1,\"pin\":\"4471-tide\"}"}}}]}}`
 	if a := s.call(t, "POST", "/api/v1/services/quay/batches?name=a.har", s.tokens[base.Reviewer], har,
 		"Content-Type", "application/octet-stream"); a.status != 200 {
@@ -207,12 +210,13 @@ func TestReportsThroughTheSurface(t *testing.T) {
 			t.Errorf("%s: %d %s", path, a.status, a.body)
 		}
 	}
-	groups := ask[FindingGroups](t, s, "GET", "/api/v1/findings/groups?by=field&filter=state%3Dany", base.Viewer, "",
+	groups := ask[wire.FindingGroups](t, s, "GET", "/api/v1/findings/groups?by=field&filter=state%3Dany", base.Viewer,
+		"",
 		200)
 	if len(groups.Groups) != 1 || groups.Groups[0].Name != "Skipper.pin" || groups.Groups[0].BySeverity.Critical != 1 {
 		t.Errorf("%+v", groups)
 	}
-	list := ask[FindingPage](t, s, "GET", "/api/v1/findings?"+groups.Groups[0].Query, base.Viewer, "", 200)
+	list := ask[wire.FindingPage](t, s, "GET", "/api/v1/findings?"+groups.Groups[0].Query, base.Viewer, "", 200)
 	if list.Total != 1 {
 		t.Errorf("its list has %d", list.Total)
 	}

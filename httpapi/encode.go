@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"inkret/api/wire"
 	"inkret/core/exchange"
 	"inkret/core/finding"
 	"inkret/core/scan"
@@ -58,57 +59,60 @@ func someList[T any](all []T) *[]T {
 	return &all
 }
 
-func personOf(p base.Person) Person {
-	var at []ServiceRole
+func personOf(p base.Person) wire.Person {
+	var at []wire.ServiceRole
 	for _, service := range slices.Sorted(maps.Keys(p.Roles)) {
-		at = append(at, ServiceRole{Service: service, Role: some(Role(p.Roles[service]))})
+		at = append(at, wire.ServiceRole{Service: service, Role: some(wire.Role(p.Roles[service]))})
 	}
-	return Person{ID: p.ID, Name: p.Name, Email: p.Email, Role: Role(p.Role), Pending: !p.Here(),
+	return wire.Person{ID: p.ID, Name: p.Name, Email: p.Email, Role: wire.Role(p.Role), Pending: !p.Here(),
 		KeptOut: some(!p.Active), SecondFactor: some(p.FactorOn), ServiceRoles: someList(at)}
 }
 
-func tokenOf(k base.Key) Token {
-	return Token{ID: k.ID, Name: k.Name, Created: k.Created, Expires: k.Expires, LastUsed: someTime(k.LastUsed),
-		Scope: Scope(k.Scope), Service: some(k.Service)}
+func tokenOf(k base.Key) wire.Token {
+	return wire.Token{ID: k.ID, Name: k.Name, Created: k.Created, Expires: k.Expires, LastUsed: someTime(k.LastUsed),
+		Scope: wire.Scope(k.Scope), Service: some(k.Service)}
 }
 
-func (h *frame) serviceOf(ctx context.Context) func(base.ReviewedAPI) Service {
-	return func(s base.ReviewedAPI) Service {
-		return Service{Name: s.Name, Endpoints: s.Endpoints, Open: s.Open, Revision: s.Revision,
+func (h *frame) serviceOf(ctx context.Context) func(base.ReviewedAPI) wire.Service {
+	return func(s base.ReviewedAPI) wire.Service {
+		return wire.Service{Name: s.Name, Endpoints: s.Endpoints, Open: s.Open, Revision: s.Revision,
 			Audiences: someList(h.service.Review.Audiences(ctx, s.Name)), SecondPerson: s.SecondPerson}
 	}
 }
 
-func revisionOf(r base.Revision, changed bool) Revision {
-	return Revision{Service: r.Service, Number: r.Number, Author: r.Author, AuthorID: some(r.AuthorID),
+func revisionOf(r base.Revision, changed bool) wire.Revision {
+	return wire.Revision{Service: r.Service, Number: r.Number, Author: r.Author, AuthorID: some(r.AuthorID),
 		Created: r.Created, Reason: some(r.Reason), Endpoints: some(r.Endpoints),
-		Changed: changed, Files: filesOf(r.Files), State: RevisionState(r.State), Base: some(r.Base),
-		Direction: some(Direction(r.Direction)), Reaches: some(r.Reaches),
-		Words: each(r.Words, func(w base.Words) Sentence {
-			return Sentence{Direction: Direction(w.Direction),
+		Changed: changed, Files: filesOf(r.Files), State: wire.RevisionState(r.State), Base: some(r.Base),
+		Direction: some(wire.Direction(r.Direction)), Reaches: some(r.Reaches),
+		Words: each(r.Words, func(w base.Words) wire.Sentence {
+			return wire.Sentence{Direction: wire.Direction(w.Direction),
 				Text: w.Text}
 		}),
 		DecidedBy: some(r.DecidedBy), Decided: someTime(r.Decided), Decision: some(r.Decision)}
 }
 
-func severities(of func(scan.Severity) int) BySeverity {
-	return BySeverity{Critical: of(scan.Critical), High: of(scan.High), Medium: of(scan.Medium), Low: of(scan.Low),
+func severities(of func(scan.Severity) int) wire.BySeverity {
+	return wire.BySeverity{Critical: of(scan.Critical), High: of(scan.High), Medium: of(scan.Medium), Low: of(scan.Low),
 		Info: of(scan.Info)}
 }
 
-func batchOf(b base.Batch) Batch {
-	return Batch{ID: b.ID, Service: b.Service, Name: b.Name, Author: b.Author, Audience: some(b.Audience),
+func batchOf(b base.Batch) wire.Batch {
+	return wire.Batch{ID: b.ID, Service: b.Service, Name: b.Name, Author: b.Author, Audience: some(b.Audience),
 		Started: b.Started, Captures: b.Captures,
 		Judged: b.Judged, Skipped: b.Skipped, Incomplete: some(b.Incomplete), Bytes: b.Bytes, ExcessBytes: b.Excess,
 		Findings: b.Findings, NewFindings: b.NewFindings,
 		Repeated: b.Repeated, Problem: some(b.Problem), Origin: some(b.Origin), Growing: some(b.Growing),
 		Dropped: some(b.Dropped), BySeverity: severities(func(s scan.Severity) int { return b.BySeverity[s.String()] }),
 		SkipReasons: someList(each(b.SkipReasons,
-			func(r base.SkipReason) SkipReason { return SkipReason{Reason: r.Reason, Captures: r.Captures} }))}
+			func(r base.SkipReason) wire.SkipReason {
+				return wire.SkipReason{Reason: r.Reason, Captures: r.Captures}
+			}))}
 }
 
-func captureOf(c base.Capture) Capture {
-	return Capture{ID: c.ID, BatchID: c.BatchID, Entry: c.Entry, Method: c.Method, URL: c.URL, Endpoint: c.Endpoint,
+func captureOf(c base.Capture) wire.Capture {
+	return wire.Capture{ID: c.ID, BatchID: c.BatchID, Entry: c.Entry, Method: c.Method, URL: c.URL,
+		Endpoint:   c.Endpoint,
 		EndpointID: c.EndpointID,
 		Audience:   c.Audience, AudienceBy: some(c.AudienceBy), Status: c.Status, Started: someTime(c.Started),
 		Bytes: c.Bytes, ExcessBytes: c.Excess,
@@ -116,12 +120,12 @@ func captureOf(c base.Capture) Capture {
 		Repeats: some(c.Repeats), Holds: some(c.Holds)}
 }
 
-func headersOf(h exchange.Header) []Header {
-	return each(h, func(f exchange.HeaderField) Header { return Header{Name: f.Name, Value: f.Value} })
+func headersOf(h exchange.Header) []wire.Header {
+	return each(h, func(f exchange.HeaderField) wire.Header { return wire.Header{Name: f.Name, Value: f.Value} })
 }
 
-func captureDetailOf(v evidence.CaptureView) CaptureDetail {
-	d := CaptureDetail{Capture: captureOf(v.Capture), Service: some(v.Service), JudgedBy: v.JudgedBy,
+func captureDetailOf(v evidence.CaptureView) wire.CaptureDetail {
+	d := wire.CaptureDetail{Capture: captureOf(v.Capture), Service: some(v.Service), JudgedBy: v.JudgedBy,
 		RequestHeaders:  headersOf(v.RequestHeader),
 		ResponseHeaders: headersOf(v.ResponseHeader), Cut: some(v.Cut), Command: some(v.Command),
 		Again: someList(each(v.Again, captureOf))}
@@ -132,16 +136,18 @@ func captureDetailOf(v evidence.CaptureView) CaptureDetail {
 	return d
 }
 
-var markNames = map[scan.Mark]WireNodeMark{scan.Swept: WireNodeMarkSwept, scan.Granted: WireNodeMarkGranted,
-	scan.Open:    WireNodeMarkOpen,
-	scan.Foreign: WireNodeMarkForeign, scan.Ungranted: WireNodeMarkUngranted}
+var markNames = map[scan.Mark]wire.WireNodeMark{scan.Swept: wire.WireNodeMarkSwept,
+	scan.Granted: wire.WireNodeMarkGranted,
+	scan.Open:    wire.WireNodeMarkOpen,
+	scan.Foreign: wire.WireNodeMarkForeign, scan.Ungranted: wire.WireNodeMarkUngranted}
 
-func wireOf(n *scan.WireNode, fingerprints map[*scan.Spot]string) WireNode {
-	out := WireNode{Name: some(n.Name), Inner: some(n.Inner), Kind: WireNodeKind(n.Kind), Mark: markNames[n.Mark],
+func wireOf(n *scan.WireNode, fingerprints map[*scan.Spot]string) wire.WireNode {
+	out := wire.WireNode{Name: some(n.Name), Inner: some(n.Inner), Kind: wire.WireNodeKind(n.Kind),
+		Mark:  markNames[n.Mark],
 		Class: some(n.Class.String()), Line: some(n.Line),
 		Bytes: n.Bytes, Pointer: some(n.Pointer), More: some(n.More)}
 	if n.Missing {
-		out.Mark = WireNodeMarkMissing
+		out.Mark = wire.WireNodeMarkMissing
 	}
 	if n.Index >= 0 {
 		out.Index = &n.Index
@@ -151,28 +157,32 @@ func wireOf(n *scan.WireNode, fingerprints map[*scan.Spot]string) WireNode {
 	}
 	if s := n.Spot; s != nil {
 		out.Path = some(s.Path)
-		out.Finding = &WireFinding{ID: fingerprints[s], Kind: s.Kind.String(), Severity: Severity(s.Severity.String()),
-			Why: s.Why()}
+		out.Finding = &wire.WireFinding{ID: fingerprints[s], Kind: s.Kind.String(),
+			Severity: wire.Severity(s.Severity.String()),
+			Why:      s.Why()}
 	}
 	if len(n.Children) > 0 {
-		out.Children = someList(each(n.Children, func(c *scan.WireNode) WireNode { return wireOf(c, fingerprints) }))
+		out.Children = someList(each(n.Children, func(c *scan.WireNode) wire.WireNode {
+			return wireOf(c,
+				fingerprints)
+		}))
 	}
 	return out
 }
 
-func endpointOf(e base.Endpoint) Endpoint {
-	out := Endpoint{ID: e.ID, Service: e.Service, Endpoint: e.Text, Team: some(e.Team), Known: e.Known,
+func endpointOf(e base.Endpoint) wire.Endpoint {
+	out := wire.Endpoint{ID: e.ID, Service: e.Service, Endpoint: e.Text, Team: some(e.Team), Known: e.Known,
 		Captures: e.Captures, Open: e.Open,
 		Bytes: e.Bytes, ExcessBytes: e.Excess, LastSeen: someTime(e.LastSeen)}
 	if e.Gravest > 0 {
-		out.Gravest = some(Severity(scan.Severity(e.Gravest).String()))
+		out.Gravest = some(wire.Severity(scan.Severity(e.Gravest).String()))
 	}
 	return out
 }
 
-func endpointDetailOf(e review.EndpointContract, audiences []string) EndpointDetail {
-	out := EndpointDetail{Endpoint: endpointOf(e.Endpoint), Audiences: append([]string{}, audiences...),
-		Responses: []ResponseContract{}, Text: some(e.Text)}
+func endpointDetailOf(e review.EndpointContract, audiences []string) wire.EndpointDetail {
+	out := wire.EndpointDetail{Endpoint: endpointOf(e.Endpoint), Audiences: append([]string{}, audiences...),
+		Responses: []wire.ResponseContract{}, Text: some(e.Text)}
 	if e.Contract == nil {
 		return out
 	}
@@ -183,64 +193,69 @@ func endpointDetailOf(e review.EndpointContract, audiences []string) EndpointDet
 	return out
 }
 
-func severityOf(n int) Severity { return Severity(scan.Severity(n).String()) }
+func severityOf(n int) wire.Severity { return wire.Severity(scan.Severity(n).String()) }
 
-func findingOf(f base.Finding) Finding {
+func findingOf(f base.Finding) wire.Finding {
 	kind, _ := scan.ParseKind(f.Kind)
-	return Finding{ID: f.ID, Service: f.Service, Kind: f.Kind, Severity: Severity(scan.Severity(f.Severity).String()),
-		Cwe: kind.CWE(), Endpoint: f.Endpoint,
+	return wire.Finding{ID: f.ID, Service: f.Service, Kind: f.Kind,
+		Severity: wire.Severity(scan.Severity(f.Severity).String()),
+		Cwe:      kind.CWE(), Endpoint: f.Endpoint,
 		EndpointID: f.EndpointID, Team: some(f.Team), Audience: f.Audience, AudienceBy: some(f.AudienceBy),
 		Direction: f.Direction, Status: f.Status,
 		Path: f.Path, Entity: some(f.Entity), Field: some(f.Field), Class: some(f.Class), Spots: f.Spots,
 		Captures: f.Captures, Bytes: f.Bytes,
-		Sample: some(f.Sample), Why: f.Why, State: State(f.State), Excepted: some(f.Excepted != ""),
+		Sample: some(f.Sample), Why: f.Why, State: wire.State(f.State), Excepted: some(f.Excepted != ""),
 		WaivedUntil:    some(f.Until),
 		WaiverApprover: some(f.Approver), WaiverAsked: askedOf(f), AssignedTeam: some(f.AssignedTeam), Due: some(f.Due),
 		Labels: someList(f.Labels), Person: assigneeOf(f), FirstSeen: f.FirstSeen, LastSeen: f.LastSeen}
 }
 
-func askedOf(f base.Finding) *AskedWaiver {
+func askedOf(f base.Finding) *wire.AskedWaiver {
 	if f.AskedTo == "" {
 		return nil
 	}
-	return &AskedWaiver{To: AskedWaiverTo(f.AskedTo), Until: some(f.AskedUntil), By: Assignee{ID: f.AskedByID,
-		Name: f.AskedBy}}
+	return &wire.AskedWaiver{To: wire.AskedWaiverTo(f.AskedTo), Until: some(f.AskedUntil),
+		By: wire.Assignee{ID: f.AskedByID,
+			Name: f.AskedBy}}
 }
 
-func assigneeOf(f base.Finding) *Assignee {
+func assigneeOf(f base.Finding) *wire.Assignee {
 	if f.PersonID == 0 {
 		return nil
 	}
-	return &Assignee{ID: f.PersonID, Name: f.Person}
+	return &wire.Assignee{ID: f.PersonID, Name: f.Person}
 }
 
-func findingDetailOf(v findings.FindingView) FindingDetail {
-	d := FindingDetail{Finding: findingOf(v.Finding),
-		Moves: each(v.Moves, func(s finding.State) State { return State(s) }), Elsewhere: each(v.Elsewhere, findingOf),
+func findingDetailOf(v findings.FindingView) wire.FindingDetail {
+	d := wire.FindingDetail{Finding: findingOf(v.Finding),
+		Moves: each(v.Moves, func(s finding.State) wire.State { return wire.State(s) }), Elsewhere: each(v.Elsewhere,
+			findingOf),
 		SameValue: each(v.SameValue, findingOf), Prove: some(v.Prove),
 		Follows: &v.Follows, Teaches: someList(each(v.Teaches,
-			func(t findings.Teaching) Teaching { return Teaching{What: TeachingWhat(t.What), Text: t.Text} })),
-		Mend: some(v.Mend), Causes: someList(each(v.Causes, func(c finding.Cause) Cause {
-			return Cause{Text: c.Text, Finding: some(c.Finding), Entity: some(c.Entity)}
-		})), Evidence: each(v.Evidence, func(o base.Occurrence) Evidence {
-			return Evidence{CaptureID: o.CaptureID, BatchID: o.BatchID, Batch: o.Batch, Entry: o.Entry,
+			func(t findings.Teaching) wire.Teaching {
+				return wire.Teaching{What: wire.TeachingWhat(t.What), Text: t.Text}
+			})),
+		Mend: some(v.Mend), Causes: someList(each(v.Causes, func(c finding.Cause) wire.Cause {
+			return wire.Cause{Text: c.Text, Finding: some(c.Finding), Entity: some(c.Entity)}
+		})), Evidence: each(v.Evidence, func(o base.Occurrence) wire.Evidence {
+			return wire.Evidence{CaptureID: o.CaptureID, BatchID: o.BatchID, Batch: o.Batch, Entry: o.Entry,
 				Pointer: o.Pointer, Offset: o.Offset, Bytes: o.Bytes}
-		}), History: each(v.History, func(e base.Event) Event {
-			out := Event{At: e.At, Author: e.Author, Kind: EventKind(e.Kind), Comment: some(e.Comment),
+		}), History: each(v.History, func(e base.Event) wire.Event {
+			out := wire.Event{At: e.At, Author: e.Author, Kind: wire.EventKind(e.Kind), Comment: some(e.Comment),
 				Until: some(e.Until), BatchID: some(e.BatchID), Revision: some(e.Revision),
 				CaptureID: some(e.CaptureID)}
-			if out.Kind == EventKindFound || out.Kind == EventKindMove {
-				out.From, out.To = some(State(e.Was)), some(State(e.Became))
+			if out.Kind == wire.EventKindFound || out.Kind == wire.EventKindMove {
+				out.From, out.To = some(wire.State(e.Was)), some(wire.State(e.Became))
 			} else {
 				out.Was, out.Became = some(e.Was), some(e.Became)
 			}
 			return out
 		})}
 	if v.GoneWith != nil {
-		d.GoneWith = &GoneWith{Finding: v.GoneWith.ID, Path: v.GoneWith.Path}
+		d.GoneWith = &wire.GoneWith{Finding: v.GoneWith.ID, Path: v.GoneWith.Path}
 	}
 	if v.GrantFile != "" {
-		d.Grant = &GrantPlace{File: v.GrantFile, Line: v.GrantLine, Text: some(v.GrantText)}
+		d.Grant = &wire.GrantPlace{File: v.GrantFile, Line: v.GrantLine, Text: some(v.GrantText)}
 	}
 	return d
 }

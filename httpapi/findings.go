@@ -3,18 +3,21 @@ package httpapi
 import (
 	"context"
 
+	"inkret/api/serve"
+	"inkret/api/wire"
 	"inkret/core/finding"
 	"inkret/core/scan"
 	"inkret/docs/kinds"
 )
 
-// GetHome implements [StrictServerInterface].
-func (h *findingHandlers) GetHome(ctx context.Context, _ GetHomeRequestObject) (GetHomeResponseObject, error) {
+// GetHome implements [serve.StrictServerInterface].
+func (h *findingHandlers) GetHome(ctx context.Context,
+	_ serve.GetHomeRequestObject) (serve.GetHomeResponseObject, error) {
 	home, err := h.service.Findings.Home(ctx, callerOf(ctx))
 	if err != nil {
 		return nil, err
 	}
-	out := Home{
+	out := wire.Home{
 		BySeverity: severities(func(s scan.Severity) int { return home.Severities[int(s)] }), Urgent: each(home.Urgent,
 			findingOf),
 		Returned: home.States[string(finding.Returned)], AwaitingProof: home.States[string(finding.AwaitingProof)],
@@ -22,20 +25,22 @@ func (h *findingHandlers) GetHome(ctx context.Context, _ GetHomeRequestObject) (
 		Requests:      home.Requests,
 		WaiversEnding: home.WaiversEnding, WaiversAsked: home.WaiversAsked, RevisionsWaiting: home.Revisions,
 		LeftBehind: home.Left, UnknownEndpoints: each(home.Unknown, endpointOf), UnknownTotal: home.UnknownTotal,
-		Batches: each(home.Batches, batchOf), Services: each(home.Services, h.serviceOf(ctx)), ByState: []StateCount{},
+		Batches: each(home.Batches, batchOf), Services: each(home.Services, h.serviceOf(ctx)),
+		ByState: []wire.StateCount{},
 	}
 	for _, s := range finding.States() {
 		n := home.States[string(s)]
-		out.ByState = append(out.ByState, StateCount{State: State(s), Findings: n})
+		out.ByState = append(out.ByState, wire.StateCount{State: wire.State(s), Findings: n})
 		if s.Open() {
 			out.Open += n
 		}
 	}
-	return GetHome200JSONResponse(out), nil
+	return serve.GetHome200JSONResponse(out), nil
 }
 
-// ListFindings implements [StrictServerInterface].
-func (h *findingHandlers) ListFindings(ctx context.Context, r ListFindingsRequestObject) (ListFindingsResponseObject, error) {
+// ListFindings implements [serve.StrictServerInterface].
+func (h *findingHandlers) ListFindings(ctx context.Context,
+	r serve.ListFindingsRequestObject) (serve.ListFindingsResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
 	by, err := h.service.Findings.Filter(ctx, callerOf(ctx), queryOf(ctx))
 	if err != nil {
@@ -49,44 +54,49 @@ func (h *findingHandlers) ListFindings(ctx context.Context, r ListFindingsReques
 	for _, n := range counts {
 		total += n
 	}
-	return ListFindings200JSONResponse{Items: each(all, findingOf), Total: total, Page: page.Number, Size: page.Size,
+	return serve.ListFindings200JSONResponse{Items: each(all, findingOf), Total: total, Page: page.Number,
+		Size:       page.Size,
 		BySeverity: severities(func(s scan.Severity) int { return counts[int(s)] })}, nil
 }
 
-// GetFinding implements [StrictServerInterface].
-func (h *findingHandlers) GetFinding(ctx context.Context, r GetFindingRequestObject) (GetFindingResponseObject, error) {
+// GetFinding implements [serve.StrictServerInterface].
+func (h *findingHandlers) GetFinding(ctx context.Context,
+	r serve.GetFindingRequestObject) (serve.GetFindingResponseObject, error) {
 	v, err := h.service.Findings.Finding(ctx, callerOf(ctx), r.FindingID)
 	if err != nil {
 		return nil, err
 	}
-	return GetFinding200JSONResponse(findingDetailOf(v)), nil
+	return serve.GetFinding200JSONResponse(findingDetailOf(v)), nil
 }
 
-// MoveFinding implements [StrictServerInterface].
-func (h *findingHandlers) MoveFinding(ctx context.Context, r MoveFindingRequestObject) (MoveFindingResponseObject, error) {
+// MoveFinding implements [serve.StrictServerInterface].
+func (h *findingHandlers) MoveFinding(ctx context.Context,
+	r serve.MoveFindingRequestObject) (serve.MoveFindingResponseObject, error) {
 	v, err := h.service.Findings.Move(ctx, callerOf(ctx), r.FindingID, finding.Move{To: finding.State(r.Body.To),
 		Comment: value(r.Body.Comment), Until: value(r.Body.Until)})
 	if err != nil {
 		return nil, err
 	}
-	return MoveFinding200JSONResponse(findingDetailOf(v)), nil
+	return serve.MoveFinding200JSONResponse(findingDetailOf(v)), nil
 }
 
-// CommentFinding implements [StrictServerInterface].
+// CommentFinding implements [serve.StrictServerInterface].
 func (h *findingHandlers) CommentFinding(ctx context.Context,
-	r CommentFindingRequestObject) (CommentFindingResponseObject, error) {
+	r serve.CommentFindingRequestObject) (serve.CommentFindingResponseObject, error) {
 	v, err := h.service.Findings.Comment(ctx, callerOf(ctx), r.FindingID, r.Body.Text)
 	if err != nil {
 		return nil, err
 	}
-	return CommentFinding200JSONResponse(findingDetailOf(v)), nil
+	return serve.CommentFinding200JSONResponse(findingDetailOf(v)), nil
 }
 
-// ListKinds implements [StrictServerInterface].
-func (h *findingHandlers) ListKinds(context.Context, ListKindsRequestObject) (ListKindsResponseObject, error) {
-	return ListKinds200JSONResponse(each(scan.Kinds(), func(k scan.Kind) KindPage {
+// ListKinds implements [serve.StrictServerInterface].
+func (h *findingHandlers) ListKinds(context.Context,
+	serve.ListKindsRequestObject) (serve.ListKindsResponseObject, error) {
+	return serve.ListKinds200JSONResponse(each(scan.Kinds(), func(k scan.Kind) wire.KindPage {
 		page, _ := kinds.Page(k.String())
-		return KindPage{Kind: k.String(), Cwe: k.CWE(), Summary: kinds.Summary(k.String()), Mend: some(finding.Mend(k)),
+		return wire.KindPage{Kind: k.String(), Cwe: k.CWE(), Summary: kinds.Summary(k.String()),
+			Mend: some(finding.Mend(k)),
 			Page: page}
 	})), nil
 }

@@ -3,6 +3,7 @@ package httpapi
 import (
 	"strings"
 
+	"inkret/api/wire"
 	"inkret/service"
 	"inkret/service/base"
 )
@@ -38,7 +39,8 @@ type frame struct {
 }
 
 func newHandlers(f *frame) *handlers {
-	return &handlers{f, peopleHandlers{f}, reviewHandlers{f}, evidenceHandlers{f}, findingHandlers{f}, reportHandlers{f},
+	return &handlers{f, peopleHandlers{f}, reviewHandlers{f}, evidenceHandlers{f}, findingHandlers{f},
+		reportHandlers{f},
 		notifyHandlers{f}, upkeepHandlers{f}}
 }
 
@@ -47,7 +49,7 @@ func newHandlers(f *frame) *handlers {
 func SetupLink(public, code string) string { return public + "/set-up#" + code }
 
 // pageOf gives the page that is asked for; the description bounds both numbers.
-func pageOf(number *PageNumber, size *PageSize) base.Page {
+func pageOf(number *wire.PageNumber, size *wire.PageSize) base.Page {
 	const defaultSize = 50
 	p := base.Page{Number: 1, Size: defaultSize}
 	if number != nil {

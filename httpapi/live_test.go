@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"inkret/api/wire"
 	"inkret/service/base"
 )
 
@@ -90,7 +91,7 @@ func TestWatching(t *testing.T) {
 	}
 	here, elsewhere, all := s.watch(t, "?service=quay"), s.watch(t, "?service=another"), s.watch(t, "")
 	opened := s.call(t, "POST", "/api/v1/services/quay/live", reviewer, `{"name":"monday"}`)
-	var b Batch
+	var b wire.Batch
 	if err := json.Unmarshal([]byte(opened.body), &b); err != nil || opened.status != 201 || b.Growing == nil ||
 		!*b.Growing {
 		t.Fatalf("opened: %d %s, %v", opened.status, opened.body, err)
@@ -105,7 +106,7 @@ func TestWatching(t *testing.T) {
 	}
 	for _, w := range []*watched{here, all} {
 		name, data := w.next(t)
-		var call LiveCall
+		var call wire.LiveCall
 		if err := json.Unmarshal([]byte(data), &call); err != nil || name != "call" {
 			t.Fatalf("%s %s: %v", name, data, err)
 		}

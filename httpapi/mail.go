@@ -4,40 +4,47 @@ import (
 	"context"
 	"time"
 
+	"inkret/api/serve"
+	"inkret/api/wire"
 	"inkret/service/base"
 )
 
-// GetMailing implements [StrictServerInterface].
-func (h *notifyHandlers) GetMailing(ctx context.Context, _ GetMailingRequestObject) (GetMailingResponseObject, error) {
-	return GetMailing200JSONResponse{When: Mailed(callerOf(ctx).Mail), Server: h.service.Notify.HasMail(),
+// GetMailing implements [serve.StrictServerInterface].
+func (h *notifyHandlers) GetMailing(ctx context.Context,
+	_ serve.GetMailingRequestObject) (serve.GetMailingResponseObject, error) {
+	return serve.GetMailing200JSONResponse{When: wire.Mailed(callerOf(ctx).Mail), Server: h.service.Notify.HasMail(),
 		DigestHour: h.service.Notify.DigestHour()}, nil
 }
 
-// SetMailing implements [StrictServerInterface].
-func (h *notifyHandlers) SetMailing(ctx context.Context, r SetMailingRequestObject) (SetMailingResponseObject, error) {
-	return SetMailing204Response{}, h.service.Notify.SetMail(ctx, callerOf(ctx), string(r.Body.When))
+// SetMailing implements [serve.StrictServerInterface].
+func (h *notifyHandlers) SetMailing(ctx context.Context,
+	r serve.SetMailingRequestObject) (serve.SetMailingResponseObject, error) {
+	return serve.SetMailing204Response{}, h.service.Notify.SetMail(ctx, callerOf(ctx), string(r.Body.When))
 }
 
-// TestMail implements [StrictServerInterface].
-func (h *notifyHandlers) TestMail(ctx context.Context, _ TestMailRequestObject) (TestMailResponseObject, error) {
-	return TestMail204Response{}, h.service.Notify.TestMail(ctx, callerOf(ctx))
+// TestMail implements [serve.StrictServerInterface].
+func (h *notifyHandlers) TestMail(ctx context.Context,
+	_ serve.TestMailRequestObject) (serve.TestMailResponseObject, error) {
+	return serve.TestMail204Response{}, h.service.Notify.TestMail(ctx, callerOf(ctx))
 }
 
-// ListMails implements [StrictServerInterface].
-func (h *notifyHandlers) ListMails(ctx context.Context, r ListMailsRequestObject) (ListMailsResponseObject, error) {
+// ListMails implements [serve.StrictServerInterface].
+func (h *notifyHandlers) ListMails(ctx context.Context,
+	r serve.ListMailsRequestObject) (serve.ListMailsResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
 	all, total, err := h.service.Notify.Mails(ctx, page)
-	return ListMails200JSONResponse{Total: total, Page: page.Number, Size: page.Size,
-		Items: each(all, func(m base.Mail) SentMail {
-			return SentMail{ID: m.ID, Person: m.Person, To: m.To, Subject: m.Subject, Text: m.Text, Made: m.Made,
-				Tries: m.Tries, State: SentMailState(stateOfDelivery(m.Done, m.Next)),
+	return serve.ListMails200JSONResponse{Total: total, Page: page.Number, Size: page.Size,
+		Items: each(all, func(m base.Mail) wire.SentMail {
+			return wire.SentMail{ID: m.ID, Person: m.Person, To: m.To, Subject: m.Subject, Text: m.Text, Made: m.Made,
+				Tries: m.Tries, State: wire.SentMailState(stateOfDelivery(m.Done, m.Next)),
 				Next: someTime(m.Next), Taken: someTime(m.Done), Said: some(m.Said)}
 		})}, err
 }
 
-// MailAgain implements [StrictServerInterface].
-func (h *notifyHandlers) MailAgain(ctx context.Context, r MailAgainRequestObject) (MailAgainResponseObject, error) {
-	return MailAgain204Response{}, h.service.Notify.MailAgain(ctx, callerOf(ctx), r.MailID)
+// MailAgain implements [serve.StrictServerInterface].
+func (h *notifyHandlers) MailAgain(ctx context.Context,
+	r serve.MailAgainRequestObject) (serve.MailAgainResponseObject, error) {
+	return serve.MailAgain204Response{}, h.service.Notify.MailAgain(ctx, callerOf(ctx), r.MailID)
 }
 
 // stateOfDelivery says how it stands with what was taken at one time, or is tried at another.
@@ -51,12 +58,14 @@ func stateOfDelivery(done, next time.Time) string {
 	return "given up"
 }
 
-// FollowView implements [StrictServerInterface].
-func (h *notifyHandlers) FollowView(ctx context.Context, r FollowViewRequestObject) (FollowViewResponseObject, error) {
-	return FollowView204Response{}, h.service.Notify.FollowView(ctx, callerOf(ctx), r.ViewID, true)
+// FollowView implements [serve.StrictServerInterface].
+func (h *notifyHandlers) FollowView(ctx context.Context,
+	r serve.FollowViewRequestObject) (serve.FollowViewResponseObject, error) {
+	return serve.FollowView204Response{}, h.service.Notify.FollowView(ctx, callerOf(ctx), r.ViewID, true)
 }
 
-// UnfollowView implements [StrictServerInterface].
-func (h *notifyHandlers) UnfollowView(ctx context.Context, r UnfollowViewRequestObject) (UnfollowViewResponseObject, error) {
-	return UnfollowView204Response{}, h.service.Notify.FollowView(ctx, callerOf(ctx), r.ViewID, false)
+// UnfollowView implements [serve.StrictServerInterface].
+func (h *notifyHandlers) UnfollowView(ctx context.Context,
+	r serve.UnfollowViewRequestObject) (serve.UnfollowViewResponseObject, error) {
+	return serve.UnfollowView204Response{}, h.service.Notify.FollowView(ctx, callerOf(ctx), r.ViewID, false)
 }

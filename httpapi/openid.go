@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"strings"
 
+	"inkret/api/serve"
 	"inkret/service/people"
 )
 
@@ -18,35 +19,37 @@ const (
 // SignedInAt is the path at which a provider's answers come back.
 const SignedInAt = ticketPath + "/done"
 
-// GetWays implements [StrictServerInterface].
-func (h *peopleHandlers) GetWays(context.Context, GetWaysRequestObject) (GetWaysResponseObject, error) {
-	return GetWays200JSONResponse{Openid: some(h.service.People.OpenIDName())}, nil
+// GetWays implements [serve.StrictServerInterface].
+func (h *peopleHandlers) GetWays(context.Context, serve.GetWaysRequestObject) (serve.GetWaysResponseObject, error) {
+	return serve.GetWays200JSONResponse{Openid: some(h.service.People.OpenIDName())}, nil
 }
 
-// BeginOpenID implements [StrictServerInterface].
-func (h *peopleHandlers) BeginOpenID(ctx context.Context, r BeginOpenIDRequestObject) (BeginOpenIDResponseObject, error) {
+// BeginOpenID implements [serve.StrictServerInterface].
+func (h *peopleHandlers) BeginOpenID(ctx context.Context,
+	r serve.BeginOpenIDRequestObject) (serve.BeginOpenIDResponseObject, error) {
 	to, sealed, err := h.service.People.BeginOpenID(ctx, value(r.Params.Next))
 	if err != nil {
 		if why := people.Refusal(err); why != "" {
-			return BeginOpenID303Response{Headers: BeginOpenID303ResponseHeaders{Location: some("/sign-in?refused=" +
-				why)}}, nil
+			at := some("/sign-in?refused=" + why)
+			return serve.BeginOpenID303Response{Headers: serve.BeginOpenID303ResponseHeaders{Location: at}}, nil
 		}
 		return nil, err
 	}
 	// it is brought back from another site, so it cannot be as strict as a session's
 	h.setCookie(ctx, http.Cookie{Name: ticketCookie, Value: base64.RawURLEncoding.EncodeToString(sealed),
 		MaxAge: ticketLife, SameSite: http.SameSiteLaxMode})
-	return BeginOpenID303Response{Headers: BeginOpenID303ResponseHeaders{Location: &to}}, nil
+	return serve.BeginOpenID303Response{Headers: serve.BeginOpenID303ResponseHeaders{Location: &to}}, nil
 }
 
-// FinishOpenID implements [StrictServerInterface].
-func (h *peopleHandlers) FinishOpenID(ctx context.Context, r FinishOpenIDRequestObject) (FinishOpenIDResponseObject, error) {
+// FinishOpenID implements [serve.StrictServerInterface].
+func (h *peopleHandlers) FinishOpenID(ctx context.Context,
+	r serve.FinishOpenIDRequestObject) (serve.FinishOpenIDResponseObject, error) {
 	sealed, _ := base64.RawURLEncoding.DecodeString(h.cookieIn(ctx, ticketCookie))
 	who, secret, next, err := h.service.People.FinishOpenID(ctx, sealed, value(r.Params.State), value(r.Params.Code))
 	if err != nil {
 		if why := people.Refusal(err); why != "" {
-			return FinishOpenID303Response{Headers: FinishOpenID303ResponseHeaders{Location: some("/sign-in?refused=" +
-				why)}}, nil
+			at := some("/sign-in?refused=" + why)
+			return serve.FinishOpenID303Response{Headers: serve.FinishOpenID303ResponseHeaders{Location: at}}, nil
 		}
 		return nil, err
 	}
@@ -56,5 +59,5 @@ func (h *peopleHandlers) FinishOpenID(ctx context.Context, r FinishOpenIDRequest
 	page := `<!doctype html><html lang="en"><meta charset="utf-8"><meta http-equiv="refresh" content="0; url=` +
 		html.EscapeString(next) + `"><title>Signed in</title><p>Signed in: <a href="` + html.EscapeString(next) +
 		`">go on</a></p></html>`
-	return FinishOpenID200TextHTMLResponse{Body: strings.NewReader(page), ContentLength: int64(len(page))}, nil
+	return serve.FinishOpenID200TextHTMLResponse{Body: strings.NewReader(page), ContentLength: int64(len(page))}, nil
 }

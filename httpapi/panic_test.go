@@ -9,10 +9,10 @@ import (
 	"testing"
 	"time"
 
+	"github.com/labstack/echo/v5"
+
 	"inkret/service"
 	"inkret/service/base"
-
-	"github.com/labstack/echo/v5"
 )
 
 // TestAPanicIsAnswered: with 500 and a line of the log that has the place and no value; a begun answer is broken off.

@@ -3,66 +3,73 @@ package httpapi
 import (
 	"context"
 
+	"inkret/api/serve"
+	"inkret/api/wire"
 	"inkret/service/base"
 	"inkret/service/people"
 )
 
-// ChangePassword implements [StrictServerInterface].
+// ChangePassword implements [serve.StrictServerInterface].
 func (h *peopleHandlers) ChangePassword(ctx context.Context,
-	r ChangePasswordRequestObject) (ChangePasswordResponseObject, error) {
-	return ChangePassword204Response{}, h.service.People.ChangePassword(ctx, callerOf(ctx), r.Body.Old, r.Body.New)
+	r serve.ChangePasswordRequestObject) (serve.ChangePasswordResponseObject, error) {
+	return serve.ChangePassword204Response{}, h.service.People.ChangePassword(ctx, callerOf(ctx), r.Body.Old,
+		r.Body.New)
 }
 
-// ListSessions implements [StrictServerInterface].
-func (h *peopleHandlers) ListSessions(ctx context.Context, _ ListSessionsRequestObject) (ListSessionsResponseObject, error) {
+// ListSessions implements [serve.StrictServerInterface].
+func (h *peopleHandlers) ListSessions(ctx context.Context,
+	_ serve.ListSessionsRequestObject) (serve.ListSessionsResponseObject, error) {
 	who := callerOf(ctx)
 	all, err := h.service.People.Sessions(ctx, who)
-	return ListSessions200JSONResponse(each(all, func(k base.Key) Session {
-		return Session{ID: k.ID, Created: k.Created, Expires: k.Expires, LastUsed: someTime(k.LastUsed),
+	return serve.ListSessions200JSONResponse(each(all, func(k base.Key) wire.Session {
+		return wire.Session{ID: k.ID, Created: k.Created, Expires: k.Expires, LastUsed: someTime(k.LastUsed),
 			Current: k.ID == who.Key.ID}
 	})), err
 }
 
-// EndSession implements [StrictServerInterface].
-func (h *peopleHandlers) EndSession(ctx context.Context, r EndSessionRequestObject) (EndSessionResponseObject, error) {
-	return EndSession204Response{}, h.service.People.EndSession(ctx, callerOf(ctx), r.SessionID)
+// EndSession implements [serve.StrictServerInterface].
+func (h *peopleHandlers) EndSession(ctx context.Context,
+	r serve.EndSessionRequestObject) (serve.EndSessionResponseObject, error) {
+	return serve.EndSession204Response{}, h.service.People.EndSession(ctx, callerOf(ctx), r.SessionID)
 }
 
-// GetSecondFactor implements [StrictServerInterface].
+// GetSecondFactor implements [serve.StrictServerInterface].
 func (h *peopleHandlers) GetSecondFactor(ctx context.Context,
-	_ GetSecondFactorRequestObject) (GetSecondFactorResponseObject, error) {
+	_ serve.GetSecondFactorRequestObject) (serve.GetSecondFactorResponseObject, error) {
 	on, left, err := h.service.People.Factor(ctx, callerOf(ctx))
-	return GetSecondFactor200JSONResponse{On: on, RecoveryLeft: left}, err
+	return serve.GetSecondFactor200JSONResponse{On: on, RecoveryLeft: left}, err
 }
 
-// BeginSecondFactor implements [StrictServerInterface].
+// BeginSecondFactor implements [serve.StrictServerInterface].
 func (h *peopleHandlers) BeginSecondFactor(ctx context.Context,
-	r BeginSecondFactorRequestObject) (BeginSecondFactorResponseObject, error) {
+	r serve.BeginSecondFactorRequestObject) (serve.BeginSecondFactorResponseObject, error) {
 	f, err := h.service.People.BeginFactor(ctx, callerOf(ctx), r.Body.Password)
 	if err != nil {
 		return nil, err
 	}
-	return BeginSecondFactor200JSONResponse{Secret: f.Secret, URL: f.URL, Picture: f.PNG}, nil
+	return serve.BeginSecondFactor200JSONResponse{Secret: f.Secret, URL: f.URL, Picture: f.PNG}, nil
 }
 
-// ConfirmSecondFactor implements [StrictServerInterface].
+// ConfirmSecondFactor implements [serve.StrictServerInterface].
 func (h *peopleHandlers) ConfirmSecondFactor(ctx context.Context,
-	r ConfirmSecondFactorRequestObject) (ConfirmSecondFactorResponseObject, error) {
+	r serve.ConfirmSecondFactorRequestObject) (serve.ConfirmSecondFactorResponseObject, error) {
 	codes, err := h.service.People.ConfirmFactor(ctx, callerOf(ctx), r.Body.Code)
 	if err != nil {
 		return nil, err
 	}
-	return ConfirmSecondFactor200JSONResponse{Codes: codes}, nil
+	return serve.ConfirmSecondFactor200JSONResponse{Codes: codes}, nil
 }
 
-// EndSecondFactor implements [StrictServerInterface].
+// EndSecondFactor implements [serve.StrictServerInterface].
 func (h *peopleHandlers) EndSecondFactor(ctx context.Context,
-	r EndSecondFactorRequestObject) (EndSecondFactorResponseObject, error) {
-	return EndSecondFactor204Response{}, h.service.People.EndFactor(ctx, callerOf(ctx), r.Body.Password, r.Body.Code)
+	r serve.EndSecondFactorRequestObject) (serve.EndSecondFactorResponseObject, error) {
+	return serve.EndSecondFactor204Response{}, h.service.People.EndFactor(ctx, callerOf(ctx), r.Body.Password,
+		r.Body.Code)
 }
 
-// ChangePerson implements [StrictServerInterface].
-func (h *peopleHandlers) ChangePerson(ctx context.Context, r ChangePersonRequestObject) (ChangePersonResponseObject, error) {
+// ChangePerson implements [serve.StrictServerInterface].
+func (h *peopleHandlers) ChangePerson(ctx context.Context,
+	r serve.ChangePersonRequestObject) (serve.ChangePersonResponseObject, error) {
 	w := people.PersonWish{Active: r.Body.Active, Roles: map[string]string{}}
 	if r.Body.Role != nil {
 		text := string(*r.Body.Role)
@@ -75,15 +82,15 @@ func (h *peopleHandlers) ChangePerson(ctx context.Context, r ChangePersonRequest
 	if err != nil {
 		return nil, err
 	}
-	return ChangePerson200JSONResponse(personOf(p)), nil
+	return serve.ChangePerson200JSONResponse(personOf(p)), nil
 }
 
-// ResetPassword implements [StrictServerInterface].
+// ResetPassword implements [serve.StrictServerInterface].
 func (h *peopleHandlers) ResetPassword(ctx context.Context,
-	r ResetPasswordRequestObject) (ResetPasswordResponseObject, error) {
+	r serve.ResetPasswordRequestObject) (serve.ResetPasswordResponseObject, error) {
 	p, code, err := h.service.People.ResetLink(ctx, callerOf(ctx), r.PersonID)
 	if err != nil {
 		return nil, err
 	}
-	return ResetPassword201JSONResponse{Person: personOf(p), Link: SetupLink(h.options.Public, code)}, nil
+	return serve.ResetPassword201JSONResponse{Person: personOf(p), Link: SetupLink(h.options.Public, code)}, nil
 }

@@ -7,6 +7,7 @@ import (
 	"net/url"
 	"strings"
 
+	"inkret/api/serve"
 	"inkret/core/scan"
 	"inkret/report"
 )
@@ -15,8 +16,9 @@ import (
 var endings = map[string]string{"html": "html", "sarif": "sarif", "junit": "xml", "csv": "csv", "markdown": "md",
 	"json": "json"}
 
-// ExportReport implements [StrictServerInterface].
-func (h *reportHandlers) ExportReport(ctx context.Context, r ExportReportRequestObject) (ExportReportResponseObject, error) {
+// ExportReport implements [serve.StrictServerInterface].
+func (h *reportHandlers) ExportReport(ctx context.Context,
+	r serve.ExportReportRequestObject) (serve.ExportReportResponseObject, error) {
 	format := string(r.Params.Format)
 	write, failOn := report.Writers[format], scan.Medium
 	if r.Params.FailOn != nil {
@@ -36,6 +38,6 @@ func (h *reportHandlers) ExportReport(ctx context.Context, r ExportReportRequest
 	context.AfterFunc(ctx, func() { in.Close() })
 	name := fmt.Sprintf(`attachment; filename="%s-%s.%s"`, r.Service, out.Audit.At.UTC().Format("2006-01-02"),
 		endings[format])
-	return ExportReport200ApplicationOctetStreamResponse{Body: in,
-		Headers: ExportReport200ResponseHeaders{ContentDisposition: &name}}, nil
+	return serve.ExportReport200ApplicationOctetStreamResponse{Body: in,
+		Headers: serve.ExportReport200ResponseHeaders{ContentDisposition: &name}}, nil
 }

@@ -3,12 +3,15 @@ package httpapi
 import (
 	"context"
 
+	"inkret/api/serve"
+	"inkret/api/wire"
 	"inkret/service/base"
 	"inkret/service/review"
 )
 
-// ListRequests implements [StrictServerInterface].
-func (h *reviewHandlers) ListRequests(ctx context.Context, r ListRequestsRequestObject) (ListRequestsResponseObject, error) {
+// ListRequests implements [serve.StrictServerInterface].
+func (h *reviewHandlers) ListRequests(ctx context.Context,
+	r serve.ListRequestsRequestObject) (serve.ListRequestsResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
 	who := callerOf(ctx)
 	by := base.RequestFilter{Service: value(r.Params.Service), Endpoint: value(r.Params.Endpoint),
@@ -19,7 +22,7 @@ func (h *reviewHandlers) ListRequests(ctx context.Context, r ListRequestsRequest
 	for _, s := range by.States {
 		if s == "any" {
 			by.States = nil
-		} else if !RequestState(s).Valid() {
+		} else if !wire.RequestState(s).Valid() {
 			return nil, invalid("a request has no state " + s)
 		}
 	}
@@ -27,12 +30,13 @@ func (h *reviewHandlers) ListRequests(ctx context.Context, r ListRequestsRequest
 		by.Person = who.ID
 	}
 	all, total, err := h.service.Review.Requests(ctx, by, page)
-	return ListRequests200JSONResponse{Total: total, Page: page.Number, Size: page.Size,
+	return serve.ListRequests200JSONResponse{Total: total, Page: page.Number, Size: page.Size,
 		Items: each(all, requestOf(who.ID))}, err
 }
 
-// AskForField implements [StrictServerInterface].
-func (h *reviewHandlers) AskForField(ctx context.Context, r AskForFieldRequestObject) (AskForFieldResponseObject, error) {
+// AskForField implements [serve.StrictServerInterface].
+func (h *reviewHandlers) AskForField(ctx context.Context,
+	r serve.AskForFieldRequestObject) (serve.AskForFieldResponseObject, error) {
 	who, b := callerOf(ctx), r.Body
 	v, err := h.service.Review.Ask(ctx, who, base.Request{Service: b.Service, Endpoint: b.Endpoint,
 		Audience: b.Audience,
@@ -40,32 +44,33 @@ func (h *reviewHandlers) AskForField(ctx context.Context, r AskForFieldRequestOb
 	if err != nil {
 		return nil, err
 	}
-	return AskForField201JSONResponse(requestOf(who.ID)(v)), nil
+	return serve.AskForField201JSONResponse(requestOf(who.ID)(v)), nil
 }
 
-// GetRequest implements [StrictServerInterface].
-func (h *reviewHandlers) GetRequest(ctx context.Context, r GetRequestRequestObject) (GetRequestResponseObject, error) {
+// GetRequest implements [serve.StrictServerInterface].
+func (h *reviewHandlers) GetRequest(ctx context.Context,
+	r serve.GetRequestRequestObject) (serve.GetRequestResponseObject, error) {
 	v, err := h.service.Review.Request(ctx, r.RequestID)
 	if err != nil {
 		return nil, err
 	}
-	return GetRequest200JSONResponse(requestOf(callerOf(ctx).ID)(v)), nil
+	return serve.GetRequest200JSONResponse(requestOf(callerOf(ctx).ID)(v)), nil
 }
 
-// WithdrawRequest implements [StrictServerInterface].
+// WithdrawRequest implements [serve.StrictServerInterface].
 func (h *reviewHandlers) WithdrawRequest(ctx context.Context,
-	r WithdrawRequestRequestObject) (WithdrawRequestResponseObject, error) {
+	r serve.WithdrawRequestRequestObject) (serve.WithdrawRequestResponseObject, error) {
 	who := callerOf(ctx)
 	v, err := h.service.Review.WithdrawRequest(ctx, who, r.RequestID)
 	if err != nil {
 		return nil, err
 	}
-	return WithdrawRequest200JSONResponse(requestOf(who.ID)(v)), nil
+	return serve.WithdrawRequest200JSONResponse(requestOf(who.ID)(v)), nil
 }
 
-// DecideRequest implements [StrictServerInterface].
+// DecideRequest implements [serve.StrictServerInterface].
 func (h *reviewHandlers) DecideRequest(ctx context.Context,
-	r DecideRequestRequestObject) (DecideRequestResponseObject, error) {
+	r serve.DecideRequestRequestObject) (serve.DecideRequestResponseObject, error) {
 	who := callerOf(ctx)
 	d := review.Decision{Grant: r.Body.Grant, Comment: value(r.Body.Comment)}
 	if l := r.Body.Less; l != nil {
@@ -75,5 +80,5 @@ func (h *reviewHandlers) DecideRequest(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	return DecideRequest200JSONResponse(requestOf(who.ID)(v)), nil
+	return serve.DecideRequest200JSONResponse(requestOf(who.ID)(v)), nil
 }

@@ -4,14 +4,17 @@ import (
 	"context"
 	"fmt"
 
+	"inkret/api/serve"
+	"inkret/api/wire"
 	"inkret/core/finding"
 	"inkret/core/scan"
 	"inkret/service/base"
 	"inkret/service/reports"
 )
 
-// SendResult implements [StrictServerInterface].
-func (h *reportHandlers) SendResult(ctx context.Context, r SendResultRequestObject) (SendResultResponseObject, error) {
+// SendResult implements [serve.StrictServerInterface].
+func (h *reportHandlers) SendResult(ctx context.Context,
+	r serve.SendResultRequestObject) (serve.SendResultResponseObject, error) {
 	b := r.Body
 	if b.Service != nil && *b.Service != r.Service {
 		return nil, invalid("the result is of the service " + *b.Service + ", not of " + r.Service)
@@ -37,55 +40,61 @@ func (h *reportHandlers) SendResult(ctx context.Context, r SendResultRequestObje
 	if err != nil {
 		return nil, err
 	}
-	return SendResult201JSONResponse(h.resultDetailOf(v)), nil
+	return serve.SendResult201JSONResponse(h.resultDetailOf(v)), nil
 }
 
-// GetResult implements [StrictServerInterface].
-func (h *reportHandlers) GetResult(ctx context.Context, r GetResultRequestObject) (GetResultResponseObject, error) {
+// GetResult implements [serve.StrictServerInterface].
+func (h *reportHandlers) GetResult(ctx context.Context,
+	r serve.GetResultRequestObject) (serve.GetResultResponseObject, error) {
 	v, err := h.service.Reports.Result(ctx, r.ResultID)
 	if err != nil {
 		return nil, err
 	}
-	return GetResult200JSONResponse(h.resultDetailOf(v)), nil
+	return serve.GetResult200JSONResponse(h.resultDetailOf(v)), nil
 }
 
-// ListResults implements [StrictServerInterface].
-func (h *reportHandlers) ListResults(ctx context.Context, r ListResultsRequestObject) (ListResultsResponseObject, error) {
+// ListResults implements [serve.StrictServerInterface].
+func (h *reportHandlers) ListResults(ctx context.Context,
+	r serve.ListResultsRequestObject) (serve.ListResultsResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
 	all, total, err := h.service.Reports.Results(ctx, value(r.Params.Service), value(r.Params.Line), page)
-	return ListResults200JSONResponse{Items: each(all, resultOf), Total: total, Page: page.Number, Size: page.Size}, err
+	return serve.ListResults200JSONResponse{Items: each(all, resultOf), Total: total, Page: page.Number,
+		Size: page.Size}, err
 }
 
-// DropResult implements [StrictServerInterface].
-func (h *reportHandlers) DropResult(ctx context.Context, r DropResultRequestObject) (DropResultResponseObject, error) {
-	return DropResult204Response{}, h.service.Reports.DropResult(ctx, callerOf(ctx), r.ResultID)
+// DropResult implements [serve.StrictServerInterface].
+func (h *reportHandlers) DropResult(ctx context.Context,
+	r serve.DropResultRequestObject) (serve.DropResultResponseObject, error) {
+	return serve.DropResult204Response{}, h.service.Reports.DropResult(ctx, callerOf(ctx), r.ResultID)
 }
 
-// SetMainLine implements [StrictServerInterface].
-func (h *reportHandlers) SetMainLine(ctx context.Context, r SetMainLineRequestObject) (SetMainLineResponseObject, error) {
-	return SetMainLine204Response{}, h.service.Reports.SetMainLine(ctx, callerOf(ctx), r.Service, r.Body.Line)
+// SetMainLine implements [serve.StrictServerInterface].
+func (h *reportHandlers) SetMainLine(ctx context.Context,
+	r serve.SetMainLineRequestObject) (serve.SetMainLineResponseObject, error) {
+	return serve.SetMainLine204Response{}, h.service.Reports.SetMainLine(ctx, callerOf(ctx), r.Service, r.Body.Line)
 }
 
-func resultOf(r base.Result) PipelineResult {
-	return PipelineResult{ID: r.ID, Service: r.Service, Line: r.Line, Main: r.Main, Revision: some(r.Revision),
+func resultOf(r base.Result) wire.PipelineResult {
+	return wire.PipelineResult{ID: r.ID, Service: r.Service, Line: r.Line, Main: r.Main, Revision: some(r.Revision),
 		Link: some(r.Link), Author: r.Author, At: r.At, Rules: r.Rules,
-		Summary: CheckSummary{Captures: r.Captures, Judged: r.Judged, Skipped: r.Skipped, Bytes: int64(r.Bytes),
+		Summary: wire.CheckSummary{Captures: r.Captures, Judged: r.Judged, Skipped: r.Skipped, Bytes: int64(r.Bytes),
 			ExcessBytes: int64(r.ExcessBytes)},
 		BySeverity: severities(func(s scan.Severity) int { return r.BySeverity[s] })}
 }
 
-func (h *reportHandlers) resultDetailOf(v reports.ResultView) ResultDetail {
-	checked := func(f finding.Checked) CheckedFinding {
-		out := CheckedFinding{Fingerprint: f.Fingerprint, Kind: f.Kind, Severity: Severity(f.Severity.String()),
+func (h *reportHandlers) resultDetailOf(v reports.ResultView) wire.ResultDetail {
+	checked := func(f finding.Checked) wire.CheckedFinding {
+		out := wire.CheckedFinding{Fingerprint: f.Fingerprint, Kind: f.Kind,
+			Severity: wire.Severity(f.Severity.String()),
 			Endpoint: f.Endpoint, Audience: some(f.Audience), Direction: some(f.Direction), Path: f.Path,
 			Entity: some(f.Entity), Field: some(f.Field), Class: some(f.Class), Spots: some(f.Spots),
-			Bytes: some(f.Bytes), Excepted: some(f.Excepted), State: some(State(v.States[f.Fingerprint]))}
+			Bytes: some(f.Bytes), Excepted: some(f.Excepted), State: some(wire.State(v.States[f.Fingerprint]))}
 		if f.Status != "" {
 			out.Status = f.Status
 		}
 		return out
 	}
-	d := ResultDetail{Result: resultOf(v.Result), Fresh: each(v.Fresh, checked), Same: each(v.Same, checked),
+	d := wire.ResultDetail{Result: resultOf(v.Result), Fresh: each(v.Fresh, checked), Same: each(v.Same, checked),
 		Gone: each(v.Gone, checked), URL: some(fmt.Sprintf("%s/results/%d", h.options.Public, v.ID))}
 	if v.Against != nil {
 		against := resultOf(*v.Against)

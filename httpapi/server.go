@@ -24,6 +24,8 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"inkret/api"
+	"inkret/api/serve"
+	"inkret/api/wire"
 	"inkret/service"
 	"inkret/service/base"
 )
@@ -80,8 +82,9 @@ func NewHandler(s *service.Service, o Options) (http.Handler, error) {
 		op := &operations[i]
 		perOperation[op.ID] = []echo.MiddlewareFunc{h.bounded(op), h.authenticate(op), validated(op)}
 	}
-	RegisterHandlersWithOptions(e, NewStrictHandler(newHandlers(h), []StrictMiddlewareFunc{h.admission(operations)}),
-		RegisterHandlersOptions{OperationMiddlewares: perOperation})
+	serve.RegisterHandlersWithOptions(e, serve.NewStrictHandler(newHandlers(h),
+		[]serve.StrictMiddlewareFunc{h.admission(operations)}),
+		serve.RegisterHandlersOptions{OperationMiddlewares: perOperation})
 	e.Any("/api/*", func(*echo.Context) error { return echo.ErrNotFound })
 	if o.Console != nil {
 		e.GET("/*", h.console)
@@ -248,7 +251,7 @@ func (h *frame) fail(c *echo.Context, err error) {
 	if r, _ := echo.UnwrapResponse(c.Response()); r != nil && r.Committed {
 		return
 	}
-	p := Problem{Type: "about:blank", Status: http.StatusInternalServerError}
+	p := wire.Problem{Type: "about:blank", Status: http.StatusInternalServerError}
 	var known *base.Problem
 	var tooLarge *http.MaxBytesError
 	var coded echo.HTTPStatusCoder

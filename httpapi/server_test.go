@@ -12,10 +12,10 @@ import (
 	"testing"
 	"testing/fstest"
 
-	"inkret/service/base"
-
 	"inkret/api"
+	"inkret/api/wire"
 	"inkret/service"
+	"inkret/service/base"
 )
 
 // site is the surface on loopback, with a token for each role.
@@ -130,7 +130,7 @@ func TestEveryOperationHoldsItsRole(t *testing.T) {
 			if op.Role == "none" {
 				continue
 			}
-			var p Problem
+			var p wire.Problem
 			if a.status != http.StatusUnauthorized || a.header.Get("Content-Type") != "application/problem+json" ||
 				json.Unmarshal([]byte(a.body), &p) != nil || p.Status != a.status ||
 				p.Title != "Unauthorized" || a.header.Get("WWW-Authenticate") == "" {
@@ -343,7 +343,7 @@ func TestInvitations(t *testing.T) {
 	s := newSite(t)
 	a := s.call(t, "POST", "/api/v1/people", s.tokens[base.Administrator],
 		`{"email":"iva@quay.example","role":"viewer"}`)
-	var invited Invited
+	var invited wire.Invited
 	if err := json.Unmarshal([]byte(a.body), &invited); err != nil || a.status != 201 ||
 		!strings.HasPrefix(invited.Link, "http://inkret.example/set-up#") || !invited.Person.Pending {
 		t.Fatalf("inviting gives %d %s", a.status, a.body)

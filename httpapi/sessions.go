@@ -6,33 +6,36 @@ import (
 	"strings"
 	"time"
 
+	"inkret/api/serve"
 	"inkret/service/base"
 	"inkret/service/people"
 )
 
-// GetSession implements [StrictServerInterface].
-func (h *peopleHandlers) GetSession(ctx context.Context, _ GetSessionRequestObject) (GetSessionResponseObject, error) {
-	return GetSession200JSONResponse(personOf(callerOf(ctx).Person)), nil
+// GetSession implements [serve.StrictServerInterface].
+func (h *peopleHandlers) GetSession(ctx context.Context,
+	_ serve.GetSessionRequestObject) (serve.GetSessionResponseObject, error) {
+	return serve.GetSession200JSONResponse(personOf(callerOf(ctx).Person)), nil
 }
 
-// SignIn implements [StrictServerInterface].
-func (h *peopleHandlers) SignIn(ctx context.Context, r SignInRequestObject) (SignInResponseObject, error) {
+// SignIn implements [serve.StrictServerInterface].
+func (h *peopleHandlers) SignIn(ctx context.Context, r serve.SignInRequestObject) (serve.SignInResponseObject, error) {
 	who, secret, err := h.service.People.SignIn(ctx, r.Body.Email, r.Body.Password, value(r.Body.Code))
 	if err != nil {
 		return nil, err
 	}
 	h.signedIn(ctx, who, secret)
-	return SignIn200JSONResponse{Body: personOf(who.Person)}, nil
+	return serve.SignIn200JSONResponse{Body: personOf(who.Person)}, nil
 }
 
-// ReadLink implements [StrictServerInterface].
-func (h *peopleHandlers) ReadLink(ctx context.Context, r ReadLinkRequestObject) (ReadLinkResponseObject, error) {
+// ReadLink implements [serve.StrictServerInterface].
+func (h *peopleHandlers) ReadLink(ctx context.Context,
+	r serve.ReadLinkRequestObject) (serve.ReadLinkResponseObject, error) {
 	l, err := h.service.People.Link(ctx, r.Body.Code)
-	return ReadLink200JSONResponse{Email: l.Email, Reset: l.Reset, Factor: l.Factor, Tokens: l.Tokens}, err
+	return serve.ReadLink200JSONResponse{Email: l.Email, Reset: l.Reset, Factor: l.Factor, Tokens: l.Tokens}, err
 }
 
-// SetUp implements [StrictServerInterface].
-func (h *peopleHandlers) SetUp(ctx context.Context, r SetUpRequestObject) (SetUpResponseObject, error) {
+// SetUp implements [serve.StrictServerInterface].
+func (h *peopleHandlers) SetUp(ctx context.Context, r serve.SetUpRequestObject) (serve.SetUpResponseObject, error) {
 	who, secret, err := h.service.People.SetUp(ctx, people.SettingUp{Code: r.Body.Code, Email: value(r.Body.Email),
 		Name: r.Body.Name, Password: r.Body.Password,
 		Factor: value(r.Body.Factor), EndTokens: value(r.Body.EndTokens)})
@@ -40,27 +43,30 @@ func (h *peopleHandlers) SetUp(ctx context.Context, r SetUpRequestObject) (SetUp
 		return nil, err
 	}
 	h.signedIn(ctx, who, secret)
-	return SetUp200JSONResponse{Body: personOf(who.Person)}, nil
+	return serve.SetUp200JSONResponse{Body: personOf(who.Person)}, nil
 }
 
-// SignOut implements [StrictServerInterface].
-func (h *peopleHandlers) SignOut(ctx context.Context, _ SignOutRequestObject) (SignOutResponseObject, error) {
+// SignOut implements [serve.StrictServerInterface].
+func (h *peopleHandlers) SignOut(ctx context.Context,
+	_ serve.SignOutRequestObject) (serve.SignOutResponseObject, error) {
 	who := callerOf(ctx)
 	if err := h.service.People.EndToken(ctx, who, who.Key.ID); err != nil {
 		return nil, err
 	}
 	h.setCookie(ctx, http.Cookie{Name: sessionCookie, MaxAge: -1, SameSite: http.SameSiteStrictMode})
-	return SignOut204Response{}, nil
+	return serve.SignOut204Response{}, nil
 }
 
-// ListTokens implements [StrictServerInterface].
-func (h *peopleHandlers) ListTokens(ctx context.Context, _ ListTokensRequestObject) (ListTokensResponseObject, error) {
+// ListTokens implements [serve.StrictServerInterface].
+func (h *peopleHandlers) ListTokens(ctx context.Context,
+	_ serve.ListTokensRequestObject) (serve.ListTokensResponseObject, error) {
 	all, err := h.service.People.Tokens(ctx, callerOf(ctx))
-	return ListTokens200JSONResponse(each(all, tokenOf)), err
+	return serve.ListTokens200JSONResponse(each(all, tokenOf)), err
 }
 
-// CreateToken implements [StrictServerInterface].
-func (h *peopleHandlers) CreateToken(ctx context.Context, r CreateTokenRequestObject) (CreateTokenResponseObject, error) {
+// CreateToken implements [serve.StrictServerInterface].
+func (h *peopleHandlers) CreateToken(ctx context.Context,
+	r serve.CreateTokenRequestObject) (serve.CreateTokenResponseObject, error) {
 	caller := callerOf(ctx)
 	person := caller.Person
 	var err error
@@ -84,25 +90,27 @@ func (h *peopleHandlers) CreateToken(ctx context.Context, r CreateTokenRequestOb
 	if err != nil {
 		return nil, err
 	}
-	return CreateToken201JSONResponse{Token: tokenOf(who.Key), Secret: secret, Person: personOf(who.Person)}, nil
+	return serve.CreateToken201JSONResponse{Token: tokenOf(who.Key), Secret: secret, Person: personOf(who.Person)}, nil
 }
 
-// EndToken implements [StrictServerInterface].
-func (h *peopleHandlers) EndToken(ctx context.Context, r EndTokenRequestObject) (EndTokenResponseObject, error) {
-	return EndToken204Response{}, h.service.People.EndToken(ctx, callerOf(ctx), r.TokenID)
+// EndToken implements [serve.StrictServerInterface].
+func (h *peopleHandlers) EndToken(ctx context.Context,
+	r serve.EndTokenRequestObject) (serve.EndTokenResponseObject, error) {
+	return serve.EndToken204Response{}, h.service.People.EndToken(ctx, callerOf(ctx), r.TokenID)
 }
 
-// ListPeople implements [StrictServerInterface].
-func (h *peopleHandlers) ListPeople(ctx context.Context, _ ListPeopleRequestObject) (ListPeopleResponseObject, error) {
+// ListPeople implements [serve.StrictServerInterface].
+func (h *peopleHandlers) ListPeople(ctx context.Context,
+	_ serve.ListPeopleRequestObject) (serve.ListPeopleResponseObject, error) {
 	all, err := h.service.People.People(ctx)
-	return ListPeople200JSONResponse(each(all, personOf)), err
+	return serve.ListPeople200JSONResponse(each(all, personOf)), err
 }
 
-// Invite implements [StrictServerInterface].
-func (h *peopleHandlers) Invite(ctx context.Context, r InviteRequestObject) (InviteResponseObject, error) {
+// Invite implements [serve.StrictServerInterface].
+func (h *peopleHandlers) Invite(ctx context.Context, r serve.InviteRequestObject) (serve.InviteResponseObject, error) {
 	p, code, err := h.service.People.Invite(ctx, callerOf(ctx), r.Body.Email, string(r.Body.Role))
 	if err != nil {
 		return nil, err
 	}
-	return Invite201JSONResponse{Person: personOf(p), Link: SetupLink(h.options.Public, code)}, nil
+	return serve.Invite201JSONResponse{Person: personOf(p), Link: SetupLink(h.options.Public, code)}, nil
 }

@@ -8,9 +8,10 @@ import (
 	"strings"
 	"testing"
 
-	"inkret/service/base"
-
 	_ "modernc.org/sqlite"
+
+	"inkret/api/wire"
+	"inkret/service/base"
 )
 
 // changes are calls that change something, one for each kind of change, with who makes them; {made} is the id
@@ -140,7 +141,7 @@ func TestNoChangeWithoutItsTrail(t *testing.T) {
 			t.Errorf("%s: %d %s", c.action, a.status, a.body)
 			continue
 		}
-		e := ask[TrailPage](t, w.site, "GET", "/api/v1/trail?size=1", base.Viewer, "", 200).Items[0]
+		e := ask[wire.TrailPage](t, w.site, "GET", "/api/v1/trail?size=1", base.Viewer, "", 200).Items[0]
 		if e.Action != c.action || e.Email == nil || *e.Email != c.role+"@quay.example" || e.PersonID == nil ||
 			e.Key == nil || !strings.HasPrefix(*e.Key, "token ") {
 			t.Errorf("%s is on the trail as %+v", c.action, e)
@@ -169,7 +170,7 @@ func TestWhatElseIsOnTheTrail(t *testing.T) {
 	w := newWorld(t)
 	has := func(action, subject, email, detail string) {
 		t.Helper()
-		for _, e := range ask[TrailPage](t, w.site, "GET", "/api/v1/trail?size=200", base.Viewer, "", 200).Items {
+		for _, e := range ask[wire.TrailPage](t, w.site, "GET", "/api/v1/trail?size=200", base.Viewer, "", 200).Items {
 			if e.Action == action && strings.Contains(e.Subject, subject) && (e.Email == nil && email == "" ||
 				e.Email != nil && *e.Email == email) && strings.Contains(e.Detail, detail) {
 				return
@@ -191,7 +192,7 @@ func TestWhatElseIsOnTheTrail(t *testing.T) {
 	for range 30 { // the same again is noted once in a while
 		w.call(t, "POST", "/api/v1/hooks", w.tokens[base.Reviewer], `{"name":"h","url":"https://h.example"}`)
 	}
-	if p := ask[TrailPage](t, w.site, "GET", "/api/v1/trail?action=refused", base.Viewer, "", 200); p.Total != 1 {
+	if p := ask[wire.TrailPage](t, w.site, "GET", "/api/v1/trail?action=refused", base.Viewer, "", 200); p.Total != 1 {
 		t.Errorf("%d refusals are noted", p.Total)
 	}
 	w.call(t, "GET", "/api/v1/services/quay/report?format=csv", w.tokens[base.Lead], "")
@@ -200,7 +201,7 @@ func TestWhatElseIsOnTheTrail(t *testing.T) {
 	has("export contracts", "quay", "lead@quay.example", "openapi")
 	w.call(t, "GET", "/api/v1/services/quay/contracts", w.tokens[base.Viewer], "")
 	has("export contracts", "quay", "viewer@quay.example", "as they are")
-	invited := ask[Invited](t, w.site, "POST", "/api/v1/people", base.Administrator,
+	invited := ask[wire.Invited](t, w.site, "POST", "/api/v1/people", base.Administrator,
 		`{"email":"tamsin@quay.example","role":"viewer"}`, 201)
 	_, code, _ := strings.Cut(invited.Link, "#")
 	if a := w.call(t, "POST", "/api/v1/setup/link", "", `{"code":"`+code+`"}`); a.status != 200 ||

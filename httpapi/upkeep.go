@@ -11,6 +11,8 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/common/expfmt"
 
+	"inkret/api/serve"
+	"inkret/api/wire"
 	"inkret/core/detect"
 	"inkret/core/scan"
 	"inkret/service"
@@ -18,26 +20,28 @@ import (
 
 // What operators ask: whether the service can serve, and its numbers in the text format of Prometheus.
 
-// GetHealth implements [StrictServerInterface].
-func (h *upkeepHandlers) GetHealth(context.Context, GetHealthRequestObject) (GetHealthResponseObject, error) {
-	return GetHealth200JSONResponse{Status: "ok", Version: h.options.Version}, nil
+// GetHealth implements [serve.StrictServerInterface].
+func (h *upkeepHandlers) GetHealth(context.Context,
+	serve.GetHealthRequestObject) (serve.GetHealthResponseObject, error) {
+	return serve.GetHealth200JSONResponse{Status: "ok", Version: h.options.Version}, nil
 }
 
-// GetReadiness implements [StrictServerInterface].
-func (h *upkeepHandlers) GetReadiness(ctx context.Context, _ GetReadinessRequestObject) (GetReadinessResponseObject, error) {
-	out := Readiness{Ready: true}
+// GetReadiness implements [serve.StrictServerInterface].
+func (h *upkeepHandlers) GetReadiness(ctx context.Context,
+	_ serve.GetReadinessRequestObject) (serve.GetReadinessResponseObject, error) {
+	out := wire.Readiness{Ready: true}
 	for _, r := range h.service.Ready(ctx) {
 		out.Ready = out.Ready && r.OK
 		out.Checks = append(out.Checks, struct {
-			Detail *string             `json:"detail,omitempty"`
-			Name   ReadinessChecksName `json:"name"`
-			Ok     bool                `json:"ok"`
-		}{some(r.Detail), ReadinessChecksName(r.Name), r.OK})
+			Detail *string                  `json:"detail,omitempty"`
+			Name   wire.ReadinessChecksName `json:"name"`
+			Ok     bool                     `json:"ok"`
+		}{some(r.Detail), wire.ReadinessChecksName(r.Name), r.OK})
 	}
 	if !out.Ready {
-		return GetReadiness503JSONResponse(out), nil
+		return serve.GetReadiness503JSONResponse(out), nil
 	}
-	return GetReadiness200JSONResponse(out), nil
+	return serve.GetReadiness200JSONResponse(out), nil
 }
 
 // numbers are the service's metrics. Requests are counted as they come; the rest is read when it is asked for.
@@ -147,8 +151,9 @@ func (n *numbers) Collect(to chan<- prometheus.Metric) {
 	}
 }
 
-// GetMetrics implements [StrictServerInterface].
-func (h *upkeepHandlers) GetMetrics(context.Context, GetMetricsRequestObject) (GetMetricsResponseObject, error) {
+// GetMetrics implements [serve.StrictServerInterface].
+func (h *upkeepHandlers) GetMetrics(context.Context,
+	serve.GetMetricsRequestObject) (serve.GetMetricsResponseObject, error) {
 	all, err := h.numbers.registry.Gather()
 	if err != nil {
 		return nil, err
@@ -159,5 +164,5 @@ func (h *upkeepHandlers) GetMetrics(context.Context, GetMetricsRequestObject) (G
 			return nil, err
 		}
 	}
-	return GetMetrics200TextResponse(text.String()), nil
+	return serve.GetMetrics200TextResponse(text.String()), nil
 }

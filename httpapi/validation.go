@@ -11,14 +11,13 @@ import (
 	"strconv"
 	"strings"
 
-	"inkret/service/base"
-
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
 	"github.com/labstack/echo/v5"
 
 	"inkret/api"
 	"inkret/core/place"
+	"inkret/service/base"
 )
 
 // validated holds a request against the description: its path, its query and its body. What

@@ -10,11 +10,11 @@ import (
 	"strings"
 	"testing"
 
-	"inkret/service/base"
-
 	"github.com/getkin/kin-openapi/openapi3"
 
 	"inkret/api"
+	"inkret/api/wire"
+	"inkret/service/base"
 )
 
 // planted are values that the recording of the world holds and that nobody may get who has not revealed them.
@@ -68,17 +68,19 @@ func newWorld(t *testing.T) *world {
 	}
 	slices.SortFunc(w.operations, func(a, b api.Operation) int { return strings.Compare(a.ID, b.ID) })
 	for _, name := range []string{"quay", "till"} {
-		ask[Revision](t, w.site, "PUT", "/api/v1/services/"+name+"/contracts", base.Reviewer, worldContract(name),
+		ask[wire.Revision](t, w.site, "PUT", "/api/v1/services/"+name+"/contracts", base.Reviewer, worldContract(name),
 			200)
-		ask[Batch](t, w.site, "POST", "/api/v1/services/"+name+"/batches?name=monday.har", base.Reviewer, recorded(),
+		ask[wire.Batch](t, w.site, "POST", "/api/v1/services/"+name+"/batches?name=monday.har", base.Reviewer,
+			recorded(),
 			200)
-		ask[Batch](t, w.site, "POST", "/api/v1/services/"+name+"/live", base.Reviewer, `{"name":"live"}`, 201)
-		ask[ExposureRequest](t, w.site, "POST", "/api/v1/requests", base.Reviewer, `{"service":"`+name+
+		ask[wire.Batch](t, w.site, "POST", "/api/v1/services/"+name+"/live", base.Reviewer, `{"name":"live"}`, 201)
+		ask[wire.ExposureRequest](t, w.site, "POST", "/api/v1/requests", base.Reviewer, `{"service":"`+name+
 			`","endpoint":"GET /skippers","audience":"visitor","entity":"Skipper","field":"pin","needed_by":"the list","reason":"the list shows it"}`, 201)
-		ask[ResultDetail](t, w.site, "POST", "/api/v1/services/"+name+"/results?line=main", base.Reviewer,
+		ask[wire.ResultDetail](t, w.site, "POST", "/api/v1/services/"+name+"/results?line=main", base.Reviewer,
 			`{"inkret":1,"rules":4,"service":"`+name+
 				`","summary":{"captures":1,"judged":1,"skipped":0,"bytes":9,"excess_bytes":0,"by_severity":{}},"skipped":[],"findings":[]}`, 201)
-		page := ask[FindingPage](t, w.site, "GET", "/api/v1/findings?state=any&service="+name, base.Viewer, "", 200)
+		page := ask[wire.FindingPage](t, w.site, "GET", "/api/v1/findings?state=any&service="+name, base.Viewer, "",
+			200)
 		if page.Total < 4 {
 			t.Fatalf("%s shows only %d findings", name, page.Total)
 		}

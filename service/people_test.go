@@ -9,10 +9,10 @@ import (
 	"testing"
 	"time"
 
+	"github.com/pquerna/otp/totp"
+
 	"inkret/service/base"
 	"inkret/service/people"
-
-	"github.com/pquerna/otp/totp"
 )
 
 const word = "low tide at nine"

@@ -20,20 +20,23 @@ type Store interface {
 	Batches(ctx context.Context, page store.Page) ([]store.Batch, int, error)
 	Begin(ctx context.Context, b store.Batch) (*store.Intake, error)
 	Capture(ctx context.Context, id int64) (store.Capture, error)
-	Captures(ctx context.Context, by store.CaptureFilter, page store.Page) (all []store.Capture, total int, more bool, err error)
+	Captures(ctx context.Context, by store.CaptureFilter, page store.Page) (all []store.Capture, total int, more bool,
+		err error)
 	CloseBatch(ctx context.Context, batch int64, dropped int, note store.Note[int]) (closed bool, err error)
 	DropAsking(ctx context.Context, batch int64, entry store.TrailEntry) error
 	EachOf(ctx context.Context, batch int64, f func(store.Capture) error) error
 	EmptyBatch(ctx context.Context, batch int64) error
 	Essential(ctx context.Context, do func() error) error
-	Extend(ctx context.Context, b store.Batch, captures []store.Rejudged, e store.Evidence) (store.Batch, []store.Rejudged, error)
+	Extend(ctx context.Context, b store.Batch, captures []store.Rejudged, e store.Evidence) (store.Batch,
+		[]store.Rejudged, error)
 	ForbidServer(ctx context.Context, service string, server string, t store.TrailEntry) error
 	Grown(ctx context.Context, batch int64) (map[string]int, error)
 	Keeping(ctx context.Context, service string) (store.Keeping, error)
 	OpenBatch(ctx context.Context, b store.Batch, note store.Note[store.Batch]) (store.Batch, error)
 	PurgeSamples(ctx context.Context, note store.Note[int]) (int, error)
 	Purgeable(ctx context.Context, now time.Time, most int) ([]store.Capture, error)
-	Rejudge(ctx context.Context, b store.Batch, captures []store.Rejudged, e store.Evidence, author string, at time.Time, entries ...store.TrailEntry) (store.Batch, error)
+	Rejudge(ctx context.Context, b store.Batch, captures []store.Rejudged, e store.Evidence, author string,
+		at time.Time, entries ...store.TrailEntry) (store.Batch, error)
 	Reseal(ctx context.Context, captures []store.Capture) error
 	Scrub(ctx context.Context) error
 	SecondPerson(ctx context.Context, service string) (needed bool, err error)

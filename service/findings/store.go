@@ -12,7 +12,9 @@ type Store interface {
 	AddView(ctx context.Context, v store.View) (store.View, error)
 	Batches(ctx context.Context, page store.Page) ([]store.Batch, int, error)
 	Beside(ctx context.Context, f store.Finding) ([]store.Finding, error)
-	ChangeFindings(ctx context.Context, c *store.Change, ids []string, comment string, try bool, become func(was store.Standing) (store.Standing, string), entries func(*store.Change) []store.TrailEntry) (refused []store.Refused, err error)
+	ChangeFindings(ctx context.Context, c *store.Change, ids []string, comment string, try bool,
+		become func(was store.Standing) (store.Standing, string),
+		entries func(*store.Change) []store.TrailEntry) (refused []store.Refused, err error)
 	Changes(ctx context.Context, limit int) ([]store.Change, error)
 	Comment(ctx context.Context, id string, e store.Event, mentioned []int64, entry store.TrailEntry) error
 	DropView(ctx context.Context, id int64, person int64) error
@@ -27,7 +29,8 @@ type Store interface {
 	Follows(ctx context.Context, person int64, finding string) (bool, error)
 	Groups(ctx context.Context, by store.FindingFilter, part string) ([]store.Group, error)
 	Labels(ctx context.Context) ([]store.LabelCount, error)
-	Notices(ctx context.Context, person int64, unread bool, page store.Page) (all []store.Notice, total int, fresh int, err error)
+	Notices(ctx context.Context, person int64, unread bool, page store.Page) (all []store.Notice, total int, fresh int,
+		err error)
 	Occurrences(ctx context.Context, finding string, limit int) ([]store.Occurrence, error)
 	People(ctx context.Context) ([]store.Person, error)
 	Requests(ctx context.Context, by store.RequestFilter, page store.Page) (all []store.Request, total int, err error)
@@ -38,7 +41,8 @@ type Store interface {
 	SetSetting(ctx context.Context, entry store.TrailEntry, name string, value string) error
 	Setting(ctx context.Context, name string) (string, error)
 	StateCounts(ctx context.Context) (map[string]int, error)
-	Undo(ctx context.Context, id int64, by store.Event, may func(service string) string, entry store.TrailEntry) (undone int, left []store.Refused, err error)
+	Undo(ctx context.Context, id int64, by store.Event, may func(service string) string,
+		entry store.TrailEntry) (undone int, left []store.Refused, err error)
 	Views(ctx context.Context, person int64) ([]store.View, error)
 	WaiversEnding(ctx context.Context, day string) (n int, err error)
 }

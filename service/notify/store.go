@@ -29,8 +29,10 @@ type Store interface {
 	MailAgain(ctx context.Context, id int64, now time.Time, entry store.TrailEntry) error
 	MailTried(ctx context.Context, m store.Mail) error
 	Mails(ctx context.Context, page store.Page) (all []store.Mail, total int, err error)
-	Notices(ctx context.Context, person int64, unread bool, page store.Page) (all []store.Notice, total int, fresh int, err error)
-	NoticesAfter(ctx context.Context, person int64, after int64, limit int) (all []store.Notice, total int, last int64, err error)
+	Notices(ctx context.Context, person int64, unread bool, page store.Page) (all []store.Notice, total int, fresh int,
+		err error)
+	NoticesAfter(ctx context.Context, person int64, after int64, limit int) (all []store.Notice, total int, last int64,
+		err error)
 	People(ctx context.Context) ([]store.Person, error)
 	ReadNotices(ctx context.Context, person int64, upTo int64) error
 	ResealHook(ctx context.Context, id int64, sealed []byte) error

@@ -13,11 +13,14 @@ type Store interface {
 	AddPerson(ctx context.Context, p store.Person, now time.Time) (store.Person, error)
 	AddSetupCode(ctx context.Context, hash string, personID int64, expires time.Time, entry store.TrailEntry) error
 	AddTrail(ctx context.Context, t store.TrailEntry) error
-	BindSubject(ctx context.Context, id int64, subject string, name string, entry store.TrailEntry) (store.Person, error)
-	ChangePerson(ctx context.Context, id int64, change func(p *store.Person), check func(all []store.Person) error, entry store.TrailEntry) (store.Person, error)
+	BindSubject(ctx context.Context, id int64, subject string, name string, entry store.TrailEntry) (store.Person,
+		error)
+	ChangePerson(ctx context.Context, id int64, change func(p *store.Person), check func(all []store.Person) error,
+		entry store.TrailEntry) (store.Person, error)
 	EndKey(ctx context.Context, id int64, personID int64, note store.Note[store.Key]) error
 	Essential(ctx context.Context, do func() error) error
-	Invite(ctx context.Context, p store.Person, hash string, now time.Time, expires time.Time, entry store.TrailEntry) (store.Person, error)
+	Invite(ctx context.Context, p store.Person, hash string, now time.Time, expires time.Time,
+		entry store.TrailEntry) (store.Person, error)
 	Keeping(ctx context.Context, service string) (store.Keeping, error)
 	KeyByHash(ctx context.Context, hash string) (store.Key, store.Person, error)
 	KeyByID(ctx context.Context, id int64) (store.Key, store.Person, error)
@@ -32,6 +35,7 @@ type Store interface {
 	SetupCode(ctx context.Context, hash string, now time.Time) (store.Person, error)
 	TouchKey(ctx context.Context, id int64, now time.Time) error
 	UseRecovery(ctx context.Context, id int64, hash string) error
-	UseSetupCode(ctx context.Context, hash string, p store.Person, tokens bool, now time.Time, note store.Note[store.Person]) (store.Person, error)
+	UseSetupCode(ctx context.Context, hash string, p store.Person, tokens bool, now time.Time,
+		note store.Note[store.Person]) (store.Person, error)
 	UseStep(ctx context.Context, id int64, step int64) error
 }

@@ -8,7 +8,10 @@ import (
 
 // TestWhyAFindingIsWaived takes the reason from what was said of the waiver that is in force.
 func TestWhyAFindingIsWaived(t *testing.T) {
-	ask, waive, move := func(said string) base.Event { return base.Event{Kind: "waiver", Became: "asked for", Comment: said} },
+	ask, waive, move := func(said string) base.Event {
+		return base.Event{Kind: "waiver", Became: "asked for",
+			Comment: said}
+	},
 		func(said string) base.Event { return base.Event{Kind: "move", Became: "waived", Comment: said} },
 		base.Event{Kind: "move", Became: "in-repair", Comment: "mended"}
 	for name, c := range map[string]struct {

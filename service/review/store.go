@@ -10,7 +10,8 @@ import (
 // Store is what this room needs of the records.
 type Store interface {
 	AddRequest(ctx context.Context, q store.Request, entry store.TrailEntry) (store.Request, error)
-	AddRevision(ctx context.Context, v store.Revision, effect *store.Effect, note store.Note[store.Revision]) (store.Revision, error)
+	AddRevision(ctx context.Context, v store.Revision, effect *store.Effect,
+		note store.Note[store.Revision]) (store.Revision, error)
 	AllEndpoints(ctx context.Context, service string) ([]store.Endpoint, error)
 	Classings(ctx context.Context, service string) ([]store.Classing, error)
 	CoverageTrend(ctx context.Context, service string, days int) ([]store.CoverageDay, error)

@@ -10,7 +10,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
-	"inkret/client"
+	"inkret/api/wire"
 )
 
 // as signs the command line in as one of the demo's people, in a home of its own.
@@ -141,7 +141,7 @@ func TestBatchesAreCorrectedAndWithdrawn(t *testing.T) {
 		{noor, "finding list --search skippers --state any", 0, "GET /v1/skippers/{skipper_id}", ""},
 		{noor, "trail list --action \"withdraw batch\"", 0, "visitor.har", ""},
 	})
-	for _, f := range decode[client.FindingPage](t, run(t, noor, nil, "finding", "list", "--size", "500", "--format",
+	for _, f := range decode[wire.FindingPage](t, run(t, noor, nil, "finding", "list", "--size", "500", "--format",
 		"json").out).Items {
 		if f.Endpoint == "POST /v1/skippers" {
 			t.Errorf("%s %s is still there", f.Kind, f.Path)
@@ -160,7 +160,7 @@ func TestFiltersOfCaptures(t *testing.T) {
 		if r.status != 0 {
 			t.Fatalf("capture list %s: exit %d %s", args, r.status, r.err)
 		}
-		return decode[client.CapturePage](t, r.out).Total
+		return decode[wire.CapturePage](t, r.out).Total
 	}
 	for args, want := range map[string]int{"": 35, "--audience visitor": 12, "--status 4XX": 2, "--status 401,500": 2,
 		"--skipped": 1, "--search arrivals": 1, "--batch 2 --search bookings": 6,
@@ -173,7 +173,7 @@ func TestFiltersOfCaptures(t *testing.T) {
 	if leaking, clean := total("--leaking"), total("--clean"); leaking == 0 || clean == 0 || leaking+clean+1 != 35 {
 		t.Errorf("%d with findings, %d without, 1 skipped of 35", leaking, clean)
 	}
-	by := decode[client.CapturePage](t, run(t, noor, nil, "capture", "list", "--sort", "bytes", "--format",
+	by := decode[wire.CapturePage](t, run(t, noor, nil, "capture", "list", "--sort", "bytes", "--format",
 		"json").out).Items
 	for i := 1; i < len(by); i++ {
 		if by[i].Bytes > by[i-1].Bytes {
@@ -237,7 +237,7 @@ func TestWhatIsKeptIsGuarded(t *testing.T) {
 	// What is left is judged as the bodies were: anew, batch by batch.
 	shown := func() map[string]int {
 		all := map[string]int{}
-		for _, f := range decode[client.FindingPage](t, run(t, noor, nil, "finding", "list", "--size", "500", "--state",
+		for _, f := range decode[wire.FindingPage](t, run(t, noor, nil, "finding", "list", "--size", "500", "--state",
 			"any", "--format", "json").out).Items {
 			all[f.ID] = f.Spots
 		}
@@ -252,9 +252,9 @@ func TestWhatIsKeptIsGuarded(t *testing.T) {
 	// Of new captures only the outline is kept: they are judged, and have no value.
 	recorded := s.address(t, "recorded")
 	call(t, recorded+"/v1/berths")
-	var c client.Capture
+	var c wire.Capture
 	waitFor(t, "the call is there", func() bool {
-		all := decode[client.CapturePage](t, run(t, noor, nil, "capture", "list", "--format", "json").out)
+		all := decode[wire.CapturePage](t, run(t, noor, nil, "capture", "list", "--format", "json").out)
 		c = all.Items[0]
 		return all.Total == 36
 	})
@@ -307,9 +307,9 @@ func TestRepairsAreProvenOnTheWire(t *testing.T) {
 	}
 	s := release("1")
 	noor := as(t, s, "noor")
-	find := func(search, state string) client.Finding {
+	find := func(search, state string) wire.Finding {
 		t.Helper()
-		all := decode[client.FindingPage](t, run(t, noor, nil, "finding", "list", "--state", "any", "--format", "json",
+		all := decode[wire.FindingPage](t, run(t, noor, nil, "finding", "list", "--state", "any", "--format", "json",
 			"--search", search).out).Items
 		if len(all) != 1 || string(all[0].State) != state {
 			t.Fatalf("%s is %+v; it was to be %s", search, all, state)
@@ -333,7 +333,7 @@ func TestRepairsAreProvenOnTheWire(t *testing.T) {
 		{noor, "finding show " + mended.ID, 0, "→ closed, proven by capture", ""},
 		{noor, "finding show " + left.ID, 0, "state        awaiting-proof", ""},
 	})
-	proving := decode[client.CapturePage](t, run(t, noor, nil, "capture", "list", "--repeats", "9", "--format",
+	proving := decode[wire.CapturePage](t, run(t, noor, nil, "capture", "list", "--repeats", "9", "--format",
 		"json").out).Items[0].ID
 	walk(t, []step{
 		{noor, fmt.Sprintf("capture compare 9 %d", proving), 0, "− gone", ""},

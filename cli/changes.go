@@ -12,12 +12,12 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
 
-	"inkret/client"
+	"inkret/api/wire"
 	"inkret/report"
 )
 
-// togetherCommands are those of finding that change several, and what people keep of them.
-func (a *app) togetherCommands(states []string) []*cli.Command {
+// changeCommands are those of finding that change several, and what people keep of them.
+func (a *app) changeCommands(states []string) []*cli.Command {
 	return []*cli.Command{
 		{
 			Name: "change", Usage: "change several findings in one step: state, assignee, due day, labels",
@@ -101,7 +101,7 @@ console's address. It says first what would change, and asks. The change can be 
 }
 
 func (a *app) changeFindings(ctx context.Context, c *cli.Command) error {
-	body := client.FindingsChange{To: some(client.State(c.String("to"))), Until: some(c.String("until")),
+	body := wire.FindingsChange{To: some(wire.State(c.String("to"))), Until: some(c.String("until")),
 		Comment: some(c.String("comment")), Person: some(c.String("assign"))}
 	ids := c.Args().Slice()
 	if (len(ids) == 0) == (c.String("filter") == "") {
@@ -140,7 +140,7 @@ func (a *app) changeFindings(ctx context.Context, c *cli.Command) error {
 		try := true
 		body.Try = &try
 		response, err := r.ChangeFindings(ctx, body)
-		tried := answerOf[client.FindingsChanged](response, err)
+		tried := answerOf[wire.FindingsChanged](response, err)
 		if tried.err != nil {
 			return tried.err
 		}
@@ -157,7 +157,7 @@ func (a *app) changeFindings(ctx context.Context, c *cli.Command) error {
 		body.Try = nil
 	}
 	response, err := r.ChangeFindings(ctx, body)
-	done := answerOf[client.FindingsChanged](response, err)
+	done := answerOf[wire.FindingsChanged](response, err)
 	if done.err != nil {
 		return done.err
 	}
@@ -170,7 +170,7 @@ func (a *app) changeFindings(ctx context.Context, c *cli.Command) error {
 }
 
 // sayChange says what a change comes to.
-func (a *app) sayChange(w io.Writer, c *client.FindingsChanged, verb string) {
+func (a *app) sayChange(w io.Writer, c *wire.FindingsChanged, verb string) {
 	matched, left := valueOf(c.Matched), valueOf(c.Left)
 	fmt.Fprintf(w, "%s of %d %s: %s.\n", plural(c.Findings, "finding"), matched, verb, report.Clean(c.Words))
 	if left > 0 {
@@ -208,7 +208,7 @@ func (a *app) undoChange(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	response, err := r.UndoChange(ctx, id)
-	got := answerOf[client.Undone](response, err)
+	got := answerOf[wire.Undone](response, err)
 	if got.err != nil {
 		return got.err
 	}
@@ -235,10 +235,10 @@ func listing[T any](ctx context.Context, a *app, c *cli.Command, ask func(*remot
 }
 
 func (a *app) listChanges(ctx context.Context, c *cli.Command) error {
-	return listing(ctx, a, c, func(r *remote) result[[]client.FindingsChanged] {
+	return listing(ctx, a, c, func(r *remote) result[[]wire.FindingsChanged] {
 		response, err := r.ListChanges(ctx)
-		return answerOf[[]client.FindingsChanged](response, err)
-	}, func(w io.Writer, all []client.FindingsChanged) {
+		return answerOf[[]wire.FindingsChanged](response, err)
+	}, func(w io.Writer, all []wire.FindingsChanged) {
 		if len(all) > 0 {
 			t := report.NewTable(w)
 			t.AppendHeader(table.Row{"Change", "When", "Who", "What", "Findings", ""})
@@ -258,12 +258,12 @@ func (a *app) listChanges(ctx context.Context, c *cli.Command) error {
 
 func (a *app) showStanding(ctx context.Context, c *cli.Command) error {
 	days := c.Int("days")
-	return listing(ctx, a, c, func(r *remote) result[client.Standing] {
-		response, err := r.GetStanding(ctx, &client.GetStandingParams{Service: some(c.String("service")),
+	return listing(ctx, a, c, func(r *remote) result[wire.Standing] {
+		response, err := r.GetStanding(ctx, &wire.GetStandingParams{Service: some(c.String("service")),
 			Team: some(c.String("team")), Days: &days})
-		return answerOf[client.Standing](response, err)
-	}, func(w io.Writer, s client.Standing) {
-		counts := func(b client.BySeverity) []any { return []any{b.Critical, b.High, b.Medium, b.Low, b.Info} }
+		return answerOf[wire.Standing](response, err)
+	}, func(w io.Writer, s wire.Standing) {
+		counts := func(b wire.BySeverity) []any { return []any{b.Critical, b.High, b.Medium, b.Low, b.Info} }
 		names := []any{"Critical", "High", "Medium", "Low", "Info"}
 		t := report.NewTable(w)
 		t.AppendHeader(append(append(table.Row{"Day"}, names...), "Came", "Went"))
@@ -295,7 +295,7 @@ func (a *app) showStanding(ctx context.Context, c *cli.Command) error {
 		}
 		for _, part := range []struct {
 			title string
-			all   []client.Worst
+			all   []wire.Worst
 		}{{"Endpoint", s.Endpoints}, {"Field", s.Fields}, {"Team", s.Teams}} {
 			if len(part.all) == 0 {
 				continue
@@ -312,12 +312,12 @@ func (a *app) showStanding(ctx context.Context, c *cli.Command) error {
 }
 
 func (a *app) groupFindings(ctx context.Context, c *cli.Command) error {
-	return listing(ctx, a, c, func(r *remote) result[client.FindingGroups] {
+	return listing(ctx, a, c, func(r *remote) result[wire.FindingGroups] {
 		response, err := r.GroupFindings(ctx,
-			&client.GroupFindingsParams{By: client.GroupFindingsParamsBy(c.String("by")),
+			&wire.GroupFindingsParams{By: wire.GroupFindingsParamsBy(c.String("by")),
 				Filter: some(c.String("filter"))})
-		return answerOf[client.FindingGroups](response, err)
-	}, func(w io.Writer, all client.FindingGroups) {
+		return answerOf[wire.FindingGroups](response, err)
+	}, func(w io.Writer, all wire.FindingGroups) {
 		if len(all.Groups) > 0 {
 			t := report.NewTable(w)
 			t.AppendHeader(table.Row{"Group", "Findings", "Critical", "High", "Medium", "Low", "Info", "All of them"})
@@ -341,10 +341,10 @@ func signedBytes(n int64) string {
 }
 
 func (a *app) listLabels(ctx context.Context, c *cli.Command) error {
-	return listing(ctx, a, c, func(r *remote) result[[]client.LabelCount] {
+	return listing(ctx, a, c, func(r *remote) result[[]wire.LabelCount] {
 		response, err := r.ListLabels(ctx)
-		return answerOf[[]client.LabelCount](response, err)
-	}, func(w io.Writer, all []client.LabelCount) {
+		return answerOf[[]wire.LabelCount](response, err)
+	}, func(w io.Writer, all []wire.LabelCount) {
 		for _, l := range all {
 			fmt.Fprintf(w, "%6d  %s\n", l.Findings, report.Clean(l.Label))
 		}
@@ -353,10 +353,10 @@ func (a *app) listLabels(ctx context.Context, c *cli.Command) error {
 }
 
 func (a *app) listViews(ctx context.Context, c *cli.Command) error {
-	return listing(ctx, a, c, func(r *remote) result[[]client.SavedView] {
+	return listing(ctx, a, c, func(r *remote) result[[]wire.SavedView] {
 		response, err := r.ListViews(ctx)
-		return answerOf[[]client.SavedView](response, err)
-	}, func(w io.Writer, all []client.SavedView) {
+		return answerOf[[]wire.SavedView](response, err)
+	}, func(w io.Writer, all []wire.SavedView) {
 		if len(all) > 0 {
 			t := report.NewTable(w)
 			t.AppendHeader(table.Row{"View", "Name", "Of", "Query"})
@@ -383,9 +383,9 @@ func (a *app) keepView(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	response, err := r.AddView(ctx, client.NewView{Name: c.Args().Get(0), Query: c.Args().Get(1),
+	response, err := r.AddView(ctx, wire.NewView{Name: c.Args().Get(0), Query: c.Args().Get(1),
 		Shared: some(c.Bool("share"))})
-	got := answerOf[client.SavedView](response, err)
+	got := answerOf[wire.SavedView](response, err)
 	if got.err != nil {
 		return got.err
 	}
@@ -398,7 +398,7 @@ func (a *app) keepView(ctx context.Context, c *cli.Command) error {
 // viewQuery gives the query of a view that is named.
 func viewQuery(ctx context.Context, r *remote, name string) (url.Values, error) {
 	response, err := r.ListViews(ctx)
-	got := answerOf[[]client.SavedView](response, err)
+	got := answerOf[[]wire.SavedView](response, err)
 	if got.err != nil {
 		return nil, got.err
 	}
@@ -427,10 +427,10 @@ func (a *app) noticeCommand() *cli.Command {
 
 func (a *app) listNotices(ctx context.Context, c *cli.Command) error {
 	page, size, unread := c.Int("page"), c.Int("size"), c.Bool("unread")
-	return listing(ctx, a, c, func(r *remote) result[client.NoticePage] {
-		response, err := r.ListNotices(ctx, &client.ListNoticesParams{Page: &page, Size: &size, Unread: &unread})
-		return answerOf[client.NoticePage](response, err)
-	}, func(w io.Writer, all client.NoticePage) {
+	return listing(ctx, a, c, func(r *remote) result[wire.NoticePage] {
+		response, err := r.ListNotices(ctx, &wire.ListNoticesParams{Page: &page, Size: &size, Unread: &unread})
+		return answerOf[wire.NoticePage](response, err)
+	}, func(w io.Writer, all wire.NoticePage) {
 		if len(all.Items) > 0 {
 			t := report.NewTable(w)
 			t.AppendHeader(table.Row{"", "Notice", "When", "What", "About"})
@@ -467,6 +467,6 @@ func (a *app) readNotices(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	response, err := r.ReadNotices(ctx, client.ReadUpTo{UpTo: id})
+	response, err := r.ReadNotices(ctx, wire.ReadUpTo{UpTo: id})
 	return answer(response, err, nil)
 }

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"inkret/api"
+	"inkret/api/wire"
 	"inkret/core/finding"
 )
 
@@ -50,16 +51,17 @@ func TestSharedThingsThroughTheSurface(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	var due BySeverity
+	var due wire.BySeverity
 	get("/api/v1/findings/due", "viewer", &due)
-	if due != (BySeverity{Critical: 3, High: 14, Medium: 60}) {
+	if due != (wire.BySeverity{Critical: 3, High: 14, Medium: 60}) {
 		t.Errorf("due within %+v", due)
 	}
 	if a := s.call(t, "PUT", "/api/v1/findings/due", s.tokens["lead"],
 		`{"critical":1,"high":2,"medium":3,"low":4,"info":5}`); a.status != http.StatusOK {
 		t.Errorf("%d %s", a.status, a.body)
 	}
-	if get("/api/v1/findings/due", "viewer", &due); due != (BySeverity{1, 2, 5, 4, 3}) {
+	if get("/api/v1/findings/due", "viewer", &due); due != (wire.BySeverity{Critical: 1, High: 2, Info: 5, Low: 4,
+		Medium: 3}) {
 		t.Errorf("due within %+v", due)
 	}
 	if a := s.call(t, "POST", "/api/v1/views", s.tokens["viewer"],
@@ -71,15 +73,15 @@ func TestSharedThingsThroughTheSurface(t *testing.T) {
 		`{"name":"mine","query":"colour=red"}`); a.status < 400 {
 		t.Errorf("a view of a filter that is none: %d %s", a.status, a.body)
 	}
-	var views []SavedView
+	var views []wire.SavedView
 	if get("/api/v1/views", "lead", &views); len(views) != 1 || views[0].Own || views[0].Author != "viewer" {
 		t.Errorf("views %+v", views)
 	}
-	var notices NoticePage
+	var notices wire.NoticePage
 	if get("/api/v1/notices", "viewer", &notices); notices.Total != 0 || notices.Items == nil {
 		t.Errorf("notices %+v", notices)
 	}
-	var requests RequestPage
+	var requests wire.RequestPage
 	if get("/api/v1/requests?state=open,declined&mine=true", "viewer", &requests); requests.Total != 0 ||
 		requests.Items == nil {
 		t.Errorf("requests %+v", requests)

@@ -14,7 +14,7 @@ import (
 	"github.com/chromedp/chromedp/kb"
 	"github.com/pquerna/otp/totp"
 
-	"inkret/client"
+	"inkret/api/wire"
 )
 
 const (
@@ -138,12 +138,12 @@ func signInAs(t *testing.T, s *server, home, email string) {
 func TestTogetherOnTheCommandLine(t *testing.T) {
 	s, home := startDemo(t)
 	signIn(t, s, home)
-	changed := decode[client.FindingsChanged](t, run(t, home, nil, "finding", "change", "--filter", "kind=heavy-excess",
+	changed := decode[wire.FindingsChanged](t, run(t, home, nil, "finding", "change", "--filter", "kind=heavy-excess",
 		"--assign", "me", "--label", "later", "--due", "2020-01-01", "--yes", "--format", "json").out)
 	if changed.Findings != 3 || changed.ID == nil || *changed.Matched != 3 {
 		t.Fatalf("changed %+v", changed)
 	}
-	page := decode[client.FindingPage](t, run(t, home, nil, "finding", "list", "--assigned", "me", "--due", "over",
+	page := decode[wire.FindingPage](t, run(t, home, nil, "finding", "list", "--assigned", "me", "--due", "over",
 		"--sort", "due", "--format", "json").out)
 	if page.Total != 3 || page.Items[0].Person == nil || page.Items[0].Person.Name != "Noor Adeyar" ||
 		(*page.Items[0].Labels)[0] != "later" {
@@ -157,11 +157,11 @@ func TestTogetherOnTheCommandLine(t *testing.T) {
 		!strings.Contains(r.out, "/findings?label=later&state=any") {
 		t.Errorf("exit %d\n%s%s", r.status, r.out, r.err)
 	}
-	if page := decode[client.FindingPage](t, run(t, home, nil, "finding", "list", "--view", "later", "--format",
+	if page := decode[wire.FindingPage](t, run(t, home, nil, "finding", "list", "--view", "later", "--format",
 		"json").out); page.Total != 3 {
 		t.Errorf("the view has %d findings", page.Total)
 	}
-	if undone := decode[client.Undone](t, run(t, home, nil, "finding", "undo", "1", "--format",
+	if undone := decode[wire.Undone](t, run(t, home, nil, "finding", "undo", "1", "--format",
 		"json").out); undone.Undone != 3 || len(undone.Left) != 0 {
 		t.Errorf("undone %+v", undone)
 	}
@@ -169,15 +169,15 @@ func TestTogetherOnTheCommandLine(t *testing.T) {
 		!strings.Contains(r.err, "no change 1 that could be undone") {
 		t.Errorf("undone twice: exit %d\n%s", r.status, r.err)
 	}
-	q := decode[client.ExposureRequest](t, run(t, home, nil, "request", "ask", "GET /v1/berths", "Berth.depth_m",
+	q := decode[wire.ExposureRequest](t, run(t, home, nil, "request", "ask", "GET /v1/berths", "Berth.depth_m",
 		"--audience", "visitor", "--needed-by", "map", "--reason", "deep keels", "--format", "json").out)
-	if q.State != client.RequestStateOpen || *q.Grant != "depth_m: {needed_by: [map], reason: deep keels}" {
+	if q.State != wire.RequestStateOpen || *q.Grant != "depth_m: {needed_by: [map], reason: deep keels}" {
 		t.Errorf("asked %+v", q)
 	}
 	if r := run(t, home, nil, "request", "decline", "1"); r.status == 0 || !strings.Contains(r.err, "needs a reason") {
 		t.Errorf("declined without a reason: exit %d\n%s", r.status, r.err)
 	}
-	standing := decode[client.Standing](t, run(t, home, nil, "finding", "standing", "--days", "7", "--format",
+	standing := decode[wire.Standing](t, run(t, home, nil, "finding", "standing", "--days", "7", "--format",
 		"json").out)
 	if last := standing.Days[len(standing.Days)-1]; last.Open.Critical != 7 || last.Found != 71 ||
 		len(standing.Endpoints) != 10 || standing.Endpoints[0].Name != "GET /v1/berths" ||
@@ -198,8 +198,8 @@ func TestTogetherOnTheCommandLine(t *testing.T) {
 		got.Summary.Captures == 0 {
 		t.Errorf("as JSON %d findings, %+v", len(got.Findings), got.Summary)
 	}
-	granted := decode[client.ExposureRequest](t, run(t, home, nil, "request", "grant", "1", "--format", "json").out)
-	if granted.State != client.RequestStateGranted || granted.Revision == nil {
+	granted := decode[wire.ExposureRequest](t, run(t, home, nil, "request", "grant", "1", "--format", "json").out)
+	if granted.State != wire.RequestStateGranted || granted.Revision == nil {
 		t.Errorf("granted %+v", granted)
 	}
 	if r := run(t, home, nil, "contract", "export", "fennick-quay"); !strings.Contains(r.out,
@@ -213,7 +213,7 @@ func TestTogetherOnTheCommandLine(t *testing.T) {
 func TestPeopleAndTheSecondFactor(t *testing.T) {
 	s, home := startDemo(t)
 	signInAs(t, s, home, "marlo@fennick-quay.example")
-	invited := decode[client.Invited](t, run(t, home, nil, "person", "invite", "tamsin@fennick-quay.example", "--role",
+	invited := decode[wire.Invited](t, run(t, home, nil, "person", "invite", "tamsin@fennick-quay.example", "--role",
 		"reviewer", "--format", "json").out)
 	b := newBrowser(t)
 	b.do("the link sets up", chromedp.Navigate(invited.Link), shows("Set yourself up"),
@@ -305,7 +305,7 @@ func TestAProgramIsToldByARunningService(t *testing.T) {
 		!strings.Contains(r.err, "without TLS") {
 		t.Errorf("exit %d\n%s", r.status, r.err)
 	}
-	added := decode[client.AddedHook](t, run(t, home, nil, "hook", "add", "board", "http://board.example/told",
+	added := decode[wire.AddedHook](t, run(t, home, nil, "hook", "add", "board", "http://board.example/told",
 		"--address", program.URL, "--event", "moved", "--least", "critical", "--format", "json").out)
 	if !strings.HasPrefix(added.Secret, "whsec_") {
 		t.Fatalf("added %+v", added)
