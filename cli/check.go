@@ -16,6 +16,7 @@ import (
 	"inkret/core/exchange"
 	"inkret/core/finding"
 	"inkret/core/scan"
+	"inkret/core/severity"
 	"inkret/intake"
 	"inkret/report"
 )
@@ -50,7 +51,7 @@ Exit status: 0 nothing at or above --fail-on, 1 something, 2 it could not judge.
 			&cli.StringFlag{Name: "fail-on", Value: "medium",
 				Usage: "the least `SEVERITY` that fails: critical, high, medium, low or info"},
 		},
-		ShellComplete: completeValues(map[string][]string{"format": report.Formats, "fail-on": scan.SeverityNames()}),
+		ShellComplete: completeValues(map[string][]string{"format": report.Formats, "fail-on": severity.Names()}),
 		Action:        a.check,
 	}
 }
@@ -71,7 +72,7 @@ func (a *app) check(_ context.Context, c *cli.Command) error {
 	if !slices.Contains(report.Formats, format) {
 		return usage(c, fmt.Errorf("there is no format %q: %s are known", format, strings.Join(report.Formats, ", ")))
 	}
-	failOn, ok := scan.ParseSeverity(c.String("fail-on"))
+	failOn, ok := severity.Parse(c.String("fail-on"))
 	if !ok {
 		return usage(c, fmt.Errorf("there is no severity %q: critical, high, medium, low and info are known",
 			c.String("fail-on")))

@@ -11,8 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"inkret/core/contract"
-	"inkret/core/finding"
-	"inkret/core/scan"
+	"inkret/core/kind"
 	"inkret/docs/kinds"
 	"inkret/report"
 )
@@ -26,7 +25,7 @@ func (a *app) explainCommand() *cli.Command {
     inkret explain --format json`,
 		Flags: []cli.Flag{formatFlag()},
 		ShellComplete: func(_ context.Context, c *cli.Command) {
-			for _, k := range scan.Kinds() {
+			for _, k := range kind.All() {
 				fmt.Fprintln(c.Root().Writer, k)
 			}
 		},
@@ -52,11 +51,11 @@ func (a *app) explain(_ context.Context, c *cli.Command) error {
 		return usage(c, errors.New("name one kind"))
 	}
 	name := c.Args().First()
-	k, ok := scan.ParseKind(name)
+	k, ok := kind.Parse(name)
 	if !ok {
 		err := fmt.Errorf("there is no kind %s", quoted(name))
 		var names []string
-		for _, k := range scan.Kinds() {
+		for _, k := range kind.All() {
 			names = append(names, k.String())
 		}
 		if near := contract.Nearest(name, names); near != "" {
@@ -65,15 +64,15 @@ func (a *app) explain(_ context.Context, c *cli.Command) error {
 		return hint(err, "inkret explain lists them")
 	}
 	page, _ := kinds.Page(name)
-	return a.output(c, explained{name, k.CWE(), kinds.Summary(name), finding.Mend(k), page},
+	return a.output(c, explained{name, k.CWE(), kinds.Summary(name), k.Mend(), page},
 		func(w io.Writer) { fmt.Fprint(w, page) })
 }
 
 func (a *app) listKinds(c *cli.Command) error {
 	var all []explained
-	for _, k := range scan.Kinds() {
+	for _, k := range kind.All() {
 		all = append(all, explained{Kind: k.String(), CWE: k.CWE(), Summary: kinds.Summary(k.String()),
-			Mend: finding.Mend(k)})
+			Mend: k.Mend()})
 	}
 	return a.output(c, all, func(w io.Writer) {
 		t := report.NewTable(w)

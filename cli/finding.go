@@ -19,7 +19,8 @@ import (
 	"inkret/api/wire"
 	"inkret/client"
 	"inkret/core/finding"
-	"inkret/core/scan"
+	"inkret/core/kind"
+	"inkret/core/severity"
 	"inkret/report"
 )
 
@@ -28,7 +29,7 @@ func (a *app) findingCommand() *cli.Command {
 	for _, s := range finding.States() {
 		states = append(states, string(s))
 	}
-	for _, k := range scan.Kinds() {
+	for _, k := range kind.All() {
 		kinds = append(kinds, k.String())
 	}
 	return &cli.Command{
@@ -44,7 +45,7 @@ func (a *app) findingCommand() *cli.Command {
 					&cli.StringFlag{Name: "view",
 						Usage: "the filters of a view, by `NAME` or number; others said here go before them"}),
 				ShellComplete: completeValues(map[string][]string{"state": append([]string{"open", "any"}, states...),
-					"severity": scan.SeverityNames(), "kind": kinds, "format": {"table", "json"}}),
+					"severity": severity.Names(), "kind": kinds, "format": {"table", "json"}}),
 				Action: a.listFindings,
 			},
 			{

@@ -13,7 +13,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"inkret/api/wire"
-	"inkret/core/scan"
+	"inkret/core/severity"
 	"inkret/report"
 )
 
@@ -34,7 +34,7 @@ junit, csv, markdown and json are for other programs. Waived findings are marked
 				Usage: "the `FILE` to write; standard output otherwise", TakesFile: true},
 			&cli.StringFlag{Name: "fail-on", Value: "medium",
 				Usage: "the least `SEVERITY` that counts as failing: critical, high, medium, low or info"}),
-		ShellComplete: completeValues(map[string][]string{"format": formats, "fail-on": scan.SeverityNames()}),
+		ShellComplete: completeValues(map[string][]string{"format": formats, "fail-on": severity.Names()}),
 		Action:        a.reportFindings,
 	}
 }
@@ -44,7 +44,7 @@ func (a *app) reportFindings(ctx context.Context, c *cli.Command) error {
 	if report.Writers[format] == nil {
 		return usage(c, fmt.Errorf("there is no format %q", format))
 	}
-	failOn, ok := scan.ParseSeverity(c.String("fail-on"))
+	failOn, ok := severity.Parse(c.String("fail-on"))
 	if !ok {
 		return usage(c, fmt.Errorf("there is no severity %q", c.String("fail-on")))
 	}

@@ -11,7 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"inkret/api/wire"
-	"inkret/core/scan"
+	"inkret/core/severity"
 	"inkret/report"
 )
 
@@ -37,7 +37,7 @@ with longer and longer waits where it is not taken, and holds no value that leak
 					&cli.StringFlag{Name: "address",
 						Usage: "where it is reached, as `http://HOST:PORT`, if that is inside"}, formatFlag(),
 				},
-				ShellComplete: completeValues(map[string][]string{"least": scan.SeverityNames(),
+				ShellComplete: completeValues(map[string][]string{"least": severity.Names(),
 					"event": {"found", "returned", "closed", "moved", "assigned", "due", "labelled", "comment"}}),
 				Action: a.addHook,
 			},

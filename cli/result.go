@@ -12,7 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"inkret/api/wire"
-	"inkret/core/scan"
+	"inkret/core/severity"
 	"inkret/report"
 )
 
@@ -39,7 +39,7 @@ is neither waived nor judged no leak in the service.
 					&cli.StringFlag{Name: "fail-on", Value: "medium",
 						Usage: "the least `SEVERITY` that fails, or never"}, formatFlag(),
 				},
-				ShellComplete: completeValues(map[string][]string{"fail-on": append(scan.SeverityNames(), "never"),
+				ShellComplete: completeValues(map[string][]string{"fail-on": append(severity.Names(), "never"),
 					"format": {"table", "json"}}), Action: a.sendResult,
 			},
 			{
@@ -81,7 +81,7 @@ func (a *app) sendResult(ctx context.Context, c *cli.Command) error {
 	if c.Args().Len() != 1 {
 		return usage(c, errors.New("name one file, or - for standard input"))
 	}
-	failOn, fails := scan.ParseSeverity(c.String("fail-on"))
+	failOn, fails := severity.Parse(c.String("fail-on"))
 	if !fails && c.String("fail-on") != "never" {
 		return usage(c, fmt.Errorf("there is no severity %q", c.String("fail-on")))
 	}
@@ -111,7 +111,7 @@ func (a *app) sendResult(ctx context.Context, c *cli.Command) error {
 	}
 	if fails {
 		for _, f := range got.value.Fresh {
-			severity, _ := scan.ParseSeverity(string(f.Severity))
+			severity, _ := severity.Parse(string(f.Severity))
 			if severity >= failOn && !settled(&f) {
 				a.status = exitFindings
 			}

@@ -12,7 +12,7 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 
-	"inkret/client"
+	"inkret/api/wire"
 )
 
 // TestScreenshots writes the pictures of docs/screenshots anew from the demo. It
@@ -93,7 +93,7 @@ func terminalPictures(t *testing.T, s *server, dir, recordings string) {
 	}
 	terminalShot(t, home, filepath.Join(dir, "check.png"), "inkret check --contracts contracts/ skipper.har",
 		"cd "+recordings+" && inkret check --contracts "+contracts+" skipper.har")
-	id := decode[client.FindingPage](t, run(t, home, nil, "finding", "list", "--format", "json", "--search",
+	id := decode[wire.FindingPage](t, run(t, home, nil, "finding", "list", "--format", "json", "--search",
 		"POST skippers password").out).Items[0].ID
 	terminalShot(t, home, filepath.Join(dir, "finding-show.png"), "inkret finding show "+id, "inkret finding show "+id)
 }
@@ -108,7 +108,7 @@ func compared(t *testing.T, dir string) {
 	release("1").stop(t)
 	s := release("2")
 	home := as(t, s, "noor")
-	id := decode[client.FindingPage](t, run(t, home, nil, "finding", "list", "--kind", "heavy-excess", "--format",
+	id := decode[wire.FindingPage](t, run(t, home, nil, "finding", "list", "--kind", "heavy-excess", "--format",
 		"json").out).Items[0].ID
 	run(t, home, nil, "finding", "move", id, "waived", "--until", time.Now().UTC().AddDate(0, 1,
 		0).Format(time.DateOnly), "-m", "a thinner list comes with the next release")

@@ -11,6 +11,7 @@ import (
 
 	"inkret/core/contract"
 	"inkret/core/exchange"
+	"inkret/core/kind"
 	"inkret/core/made"
 	"inkret/core/scan"
 )
@@ -57,8 +58,8 @@ func TestTheSchemaAndTheJudgeAgree(t *testing.T) {
 					}
 					spots := slices.DeleteFunc(slices.Clone(out.Spots), func(s scan.Spot) bool {
 						switch s.Kind { // what values tell, and what is about more than the body's form
-						case scan.SecretValue, scan.PersonalValue, scan.UnevenExposure, scan.HeavyExcess,
-							scan.CacheablePrivate, scan.SensitiveInURL, scan.RevealingError, scan.HiddenDuplicate:
+						case kind.SecretValue, kind.PersonalValue, kind.UnevenExposure, kind.HeavyExcess,
+							kind.CacheablePrivate, kind.SensitiveInURL, kind.RevealingError, kind.HiddenDuplicate:
 							return true
 						}
 						return s.Request

@@ -8,7 +8,7 @@ import (
 	"inkret/api/serve"
 	"inkret/api/wire"
 	"inkret/core/finding"
-	"inkret/core/scan"
+	"inkret/core/severity"
 	"inkret/service/base"
 	"inkret/service/findings"
 	"inkret/service/review"
@@ -30,7 +30,7 @@ func (h *findingHandlers) GroupFindings(ctx context.Context,
 	all, left, err := h.service.Findings.Groups(ctx, callerOf(ctx), q, string(r.Params.By))
 	return serve.GroupFindings200JSONResponse{Left: left, Groups: each(all, func(g findings.Group) wire.FindingGroup {
 		return wire.FindingGroup{Name: g.Name, Findings: g.Findings, Endpoints: g.Endpoints, Query: g.Query,
-			BySeverity: severities(func(s scan.Severity) int { return g.Open[s] })}
+			BySeverity: severities(func(s severity.Severity) int { return g.Open[s] })}
 	})}, err
 }
 
@@ -111,15 +111,15 @@ func (h *findingHandlers) ListLabels(ctx context.Context,
 // GetDue implements [serve.StrictServerInterface].
 func (h *findingHandlers) GetDue(ctx context.Context, _ serve.GetDueRequestObject) (serve.GetDueResponseObject, error) {
 	days, err := h.service.Findings.Due(ctx)
-	return serve.GetDue200JSONResponse(severities(func(s scan.Severity) int { return days[s] })), err
+	return serve.GetDue200JSONResponse(severities(func(s severity.Severity) int { return days[s] })), err
 }
 
 // SetDue implements [serve.StrictServerInterface].
 func (h *findingHandlers) SetDue(ctx context.Context, r serve.SetDueRequestObject) (serve.SetDueResponseObject, error) {
 	b := r.Body
-	err := h.service.Findings.SetDue(ctx, callerOf(ctx), map[scan.Severity]int{scan.Critical: b.Critical,
-		scan.High:   b.High,
-		scan.Medium: b.Medium, scan.Low: b.Low, scan.Info: b.Info})
+	err := h.service.Findings.SetDue(ctx, callerOf(ctx), map[severity.Severity]int{severity.Critical: b.Critical,
+		severity.High:   b.High,
+		severity.Medium: b.Medium, severity.Low: b.Low, severity.Info: b.Info})
 	return serve.SetDue200JSONResponse(*b), err
 }
 

@@ -9,7 +9,9 @@ import (
 	"inkret/api/wire"
 	"inkret/core/exchange"
 	"inkret/core/finding"
+	"inkret/core/kind"
 	"inkret/core/scan"
+	"inkret/core/severity"
 	"inkret/service/base"
 	"inkret/service/evidence"
 	"inkret/service/findings"
@@ -92,9 +94,10 @@ func revisionOf(r base.Revision, changed bool) wire.Revision {
 		DecidedBy: some(r.DecidedBy), Decided: someTime(r.Decided), Decision: some(r.Decision)}
 }
 
-func severities(of func(scan.Severity) int) wire.BySeverity {
-	return wire.BySeverity{Critical: of(scan.Critical), High: of(scan.High), Medium: of(scan.Medium), Low: of(scan.Low),
-		Info: of(scan.Info)}
+func severities(of func(severity.Severity) int) wire.BySeverity {
+	return wire.BySeverity{Critical: of(severity.Critical), High: of(severity.High), Medium: of(severity.Medium),
+		Low:  of(severity.Low),
+		Info: of(severity.Info)}
 }
 
 func batchOf(b base.Batch) wire.Batch {
@@ -103,7 +106,8 @@ func batchOf(b base.Batch) wire.Batch {
 		Judged: b.Judged, Skipped: b.Skipped, Incomplete: some(b.Incomplete), Bytes: b.Bytes, ExcessBytes: b.Excess,
 		Findings: b.Findings, NewFindings: b.NewFindings,
 		Repeated: b.Repeated, Problem: some(b.Problem), Origin: some(b.Origin), Growing: some(b.Growing),
-		Dropped: some(b.Dropped), BySeverity: severities(func(s scan.Severity) int { return b.BySeverity[s.String()] }),
+		Dropped:    some(b.Dropped),
+		BySeverity: severities(func(s severity.Severity) int { return b.BySeverity[s.String()] }),
 		SkipReasons: someList(each(b.SkipReasons,
 			func(r base.SkipReason) wire.SkipReason {
 				return wire.SkipReason{Reason: r.Reason, Captures: r.Captures}
@@ -175,7 +179,7 @@ func endpointOf(e base.Endpoint) wire.Endpoint {
 		Captures: e.Captures, Open: e.Open,
 		Bytes: e.Bytes, ExcessBytes: e.Excess, LastSeen: someTime(e.LastSeen)}
 	if e.Gravest > 0 {
-		out.Gravest = some(wire.Severity(scan.Severity(e.Gravest).String()))
+		out.Gravest = some(wire.Severity(severity.Severity(e.Gravest).String()))
 	}
 	return out
 }
@@ -193,12 +197,12 @@ func endpointDetailOf(e review.EndpointContract, audiences []string) wire.Endpoi
 	return out
 }
 
-func severityOf(n int) wire.Severity { return wire.Severity(scan.Severity(n).String()) }
+func severityOf(n int) wire.Severity { return wire.Severity(severity.Severity(n).String()) }
 
 func findingOf(f base.Finding) wire.Finding {
-	kind, _ := scan.ParseKind(f.Kind)
+	kind, _ := kind.Parse(f.Kind)
 	return wire.Finding{ID: f.ID, Service: f.Service, Kind: f.Kind,
-		Severity: wire.Severity(scan.Severity(f.Severity).String()),
+		Severity: wire.Severity(severity.Severity(f.Severity).String()),
 		Cwe:      kind.CWE(), Endpoint: f.Endpoint,
 		EndpointID: f.EndpointID, Team: some(f.Team), Audience: f.Audience, AudienceBy: some(f.AudienceBy),
 		Direction: f.Direction, Status: f.Status,

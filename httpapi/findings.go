@@ -6,7 +6,8 @@ import (
 	"inkret/api/serve"
 	"inkret/api/wire"
 	"inkret/core/finding"
-	"inkret/core/scan"
+	"inkret/core/kind"
+	"inkret/core/severity"
 	"inkret/docs/kinds"
 )
 
@@ -18,7 +19,8 @@ func (h *findingHandlers) GetHome(ctx context.Context,
 		return nil, err
 	}
 	out := wire.Home{
-		BySeverity: severities(func(s scan.Severity) int { return home.Severities[int(s)] }), Urgent: each(home.Urgent,
+		BySeverity: severities(func(s severity.Severity) int { return home.Severities[int(s)] }),
+		Urgent: each(home.Urgent,
 			findingOf),
 		Returned: home.States[string(finding.Returned)], AwaitingProof: home.States[string(finding.AwaitingProof)],
 		Mine: each(home.Mine, findingOf), MineTotal: home.MineTotal, Overdue: home.Overdue, Unread: home.Unread,
@@ -56,7 +58,7 @@ func (h *findingHandlers) ListFindings(ctx context.Context,
 	}
 	return serve.ListFindings200JSONResponse{Items: each(all, findingOf), Total: total, Page: page.Number,
 		Size:       page.Size,
-		BySeverity: severities(func(s scan.Severity) int { return counts[int(s)] })}, nil
+		BySeverity: severities(func(s severity.Severity) int { return counts[int(s)] })}, nil
 }
 
 // GetFinding implements [serve.StrictServerInterface].
@@ -93,10 +95,10 @@ func (h *findingHandlers) CommentFinding(ctx context.Context,
 // ListKinds implements [serve.StrictServerInterface].
 func (h *findingHandlers) ListKinds(context.Context,
 	serve.ListKindsRequestObject) (serve.ListKindsResponseObject, error) {
-	return serve.ListKinds200JSONResponse(each(scan.Kinds(), func(k scan.Kind) wire.KindPage {
+	return serve.ListKinds200JSONResponse(each(kind.All(), func(k kind.Kind) wire.KindPage {
 		page, _ := kinds.Page(k.String())
 		return wire.KindPage{Kind: k.String(), Cwe: k.CWE(), Summary: kinds.Summary(k.String()),
-			Mend: some(finding.Mend(k)),
+			Mend: some(k.Mend()),
 			Page: page}
 	})), nil
 }

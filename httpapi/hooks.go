@@ -6,13 +6,13 @@ import (
 
 	"inkret/api/serve"
 	"inkret/api/wire"
-	"inkret/core/scan"
+	"inkret/core/severity"
 	"inkret/service/base"
 )
 
 func hookOf(h base.Hook) wire.Hook {
 	return wire.Hook{ID: h.ID, Name: h.Name, URL: h.URL, Address: some(h.Address), Kinds: strings.FieldsFunc(h.Kinds,
-		func(r rune) bool { return r == ',' }), Least: wire.Severity(scan.Severity(h.Least).String()),
+		func(r rune) bool { return r == ',' }), Least: wire.Severity(severity.Severity(h.Least).String()),
 		Service: some(h.Service), Author: h.Author, Created: h.Created, Waiting: h.Waiting, Failed: h.Failed}
 }
 
@@ -28,9 +28,9 @@ func (h *notifyHandlers) AddHook(ctx context.Context,
 	r serve.AddHookRequestObject) (serve.AddHookResponseObject, error) {
 	b := r.Body
 	hook := base.Hook{Name: b.Name, URL: b.URL, Address: value(b.Address), Service: value(b.Service),
-		Least: int(scan.Info)}
+		Least: int(severity.Info)}
 	if b.Least != nil {
-		least, _ := scan.ParseSeverity(string(*b.Least))
+		least, _ := severity.Parse(string(*b.Least))
 		hook.Least = int(least)
 	}
 	var kinds []string

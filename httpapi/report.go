@@ -8,7 +8,7 @@ import (
 	"strings"
 
 	"inkret/api/serve"
-	"inkret/core/scan"
+	"inkret/core/severity"
 	"inkret/report"
 )
 
@@ -20,9 +20,9 @@ var endings = map[string]string{"html": "html", "sarif": "sarif", "junit": "xml"
 func (h *reportHandlers) ExportReport(ctx context.Context,
 	r serve.ExportReportRequestObject) (serve.ExportReportResponseObject, error) {
 	format := string(r.Params.Format)
-	write, failOn := report.Writers[format], scan.Medium
+	write, failOn := report.Writers[format], severity.Medium
 	if r.Params.FailOn != nil {
-		failOn, _ = scan.ParseSeverity(string(*r.Params.FailOn))
+		failOn, _ = severity.Parse(string(*r.Params.FailOn))
 	}
 	q, err := url.ParseQuery(strings.TrimPrefix(value(r.Params.Filter), "?"))
 	if err != nil {

@@ -7,7 +7,7 @@ import (
 	"inkret/api/serve"
 	"inkret/api/wire"
 	"inkret/core/finding"
-	"inkret/core/scan"
+	"inkret/core/severity"
 	"inkret/service/base"
 	"inkret/service/reports"
 )
@@ -24,7 +24,7 @@ func (h *reportHandlers) SendResult(ctx context.Context,
 		Summary: finding.Summary{Captures: b.Summary.Captures, Judged: b.Summary.Judged, Skipped: b.Summary.Skipped,
 			Bytes: int(b.Summary.Bytes), ExcessBytes: int(b.Summary.ExcessBytes)}}
 	for _, f := range b.Findings {
-		severity, _ := scan.ParseSeverity(string(f.Severity))
+		severity, _ := severity.Parse(string(f.Severity))
 		status := ""
 		if f.Status != nil {
 			status = fmt.Sprint(f.Status)
@@ -79,7 +79,7 @@ func resultOf(r base.Result) wire.PipelineResult {
 		Link: some(r.Link), Author: r.Author, At: r.At, Rules: r.Rules,
 		Summary: wire.CheckSummary{Captures: r.Captures, Judged: r.Judged, Skipped: r.Skipped, Bytes: int64(r.Bytes),
 			ExcessBytes: int64(r.ExcessBytes)},
-		BySeverity: severities(func(s scan.Severity) int { return r.BySeverity[s] })}
+		BySeverity: severities(func(s severity.Severity) int { return r.BySeverity[s] })}
 }
 
 func (h *reportHandlers) resultDetailOf(v reports.ResultView) wire.ResultDetail {

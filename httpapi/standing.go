@@ -6,7 +6,7 @@ import (
 	"inkret/api/serve"
 	"inkret/api/wire"
 	"inkret/core/finding"
-	"inkret/core/scan"
+	"inkret/core/severity"
 	"inkret/service/base"
 	"inkret/service/reports"
 )
@@ -23,8 +23,8 @@ func (h *reportHandlers) GetStanding(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	counts := func(open map[scan.Severity]int) wire.BySeverity {
-		return severities(func(s scan.Severity) int { return open[s] })
+	counts := func(open map[severity.Severity]int) wire.BySeverity {
+		return severities(func(s severity.Severity) int { return open[s] })
 	}
 	worst := func(w reports.Worst) wire.Worst {
 		return wire.Worst{Name: w.Name, Open: counts(w.Open), Query: w.Query}

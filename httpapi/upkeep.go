@@ -14,7 +14,7 @@ import (
 	"inkret/api/serve"
 	"inkret/api/wire"
 	"inkret/core/detect"
-	"inkret/core/scan"
+	"inkret/core/severity"
 	"inkret/service"
 )
 
@@ -129,8 +129,8 @@ func (n *numbers) Collect(to chan<- prometheus.Metric) {
 		to <- prometheus.MustNewConstMetric(d, kind, v, labels...)
 	}
 	for state, by := range all.Findings {
-		for severity, count := range by {
-			put(findingsDesc, prometheus.GaugeValue, float64(count), state, scan.Severity(severity).String())
+		for level, count := range by {
+			put(findingsDesc, prometheus.GaugeValue, float64(count), state, severity.Severity(level).String())
 		}
 	}
 	for d, v := range map[*prometheus.Desc]float64{judgedDesc: float64(all.Judged), capturesDesc: float64(all.Captures),

@@ -9,29 +9,31 @@ import (
 	"time"
 
 	"inkret/core/finding"
-	"inkret/core/scan"
+	"inkret/core/kind"
+	"inkret/core/severity"
 )
 
 // audited is a result of a service, with hostile text wherever there is text.
 func audited() *Result {
 	const bad = `<script>alert(1)</script>&"'` + "\x1b[2J\u202e"
 	at := time.Date(2026, 11, 26, 11, 44, 0, 0, time.UTC)
-	r := &Result{Service: "quay", FailOn: scan.Medium, Version: "1.2.3", Summary: finding.Summary{Captures: 40,
+	r := &Result{Service: "quay", FailOn: severity.Medium, Version: "1.2.3", Summary: finding.Summary{Captures: 40,
 		Judged: 40, Bytes: 80_000, ExcessBytes: 30_000}}
-	for i, s := range []scan.Severity{scan.Critical, scan.Low} {
+	for i, s := range []severity.Severity{severity.Critical, severity.Low} {
 		r.Findings = append(r.Findings, &finding.Finding{Identity: finding.Identity{Endpoint: "GET /berths" + bad,
-			Audience: bad, Status: "2XX", Path: "$." + bad, Kind: scan.SensitiveField}, Fingerprint: fmt.Sprint("f", i),
+			Audience: bad, Status: "2XX", Path: "$." + bad, Kind: kind.SensitiveField}, Fingerprint: fmt.Sprint("f", i),
 			Severity: s, Why: bad, Sample: bad, Spots: 1})
 	}
 	r.Audit = &Audit{At: at, Since: "2026-09-01", Bytes: 270_000, Excess: 209_000, Saved: 134_000,
 		States: map[string]string{"f0": "in repair"},
 		Days: []AuditDay{{"2026-09-01", [5]int{7, 35, 19, 6, 0}}, {"2026-10-01", [5]int{2, 22, 17, 6, 0}},
 			{"2026-11-26", [5]int{1, 3, 10, 5, 0}}},
-		Proofs: []AuditProof{{scan.Critical, 7, 50 * time.Hour, 20 * 24 * time.Hour}, {scan.Low, 1, 10 * time.Minute,
-			30 * time.Hour}},
+		Proofs: []AuditProof{{severity.Critical, 7, 50 * time.Hour, 20 * 24 * time.Hour},
+			{severity.Low, 1, 10 * time.Minute,
+				30 * time.Hour}},
 		Coverage: []AuditGap{{2, 18, "endpoints that were seen have no contract"}},
 		Waivers: []AuditWaiver{{"2026-12-20", "heavy-excess", "GET /berths visitor 2XX $" + bad, "Teodor " + bad,
-			"a thinner list comes " + bad, scan.Info}}}
+			"a thinner list comes " + bad, severity.Info}}}
 	return r
 }
 

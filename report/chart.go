@@ -6,7 +6,7 @@ import (
 	"strings"
 	"time"
 
-	"inkret/core/scan"
+	"inkret/core/severity"
 )
 
 // How lines are drawn, gravest first: they are told apart by dash as well as by colour, for paper that has none.
@@ -92,7 +92,7 @@ func chart(days []AuditDay) (template.HTML, error) {
 		}
 		c.Days = append(c.Days, tick{at, days[i].Day, anchor})
 	}
-	for i, name := range scan.SeverityNames() {
+	for i, name := range severity.Names() {
 		if points, ever := steps(days, times, i, x, y); ever {
 			from := chartLeft + 110*len(c.Lines)
 			c.Lines = append(c.Lines, line{name, points, dashes[i], inks[i], from, from + 34, from + 40})

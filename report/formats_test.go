@@ -15,13 +15,14 @@ import (
 
 	"inkret/core/contract"
 	"inkret/core/finding"
-	"inkret/core/scan"
+	"inkret/core/kind"
+	"inkret/core/severity"
 )
 
 // hostile is a result whose texts come from somebody who wants to do harm.
 func hostile() *Result {
 	const bad = "=cmd|' /C'!A0 <script>alert(1)</script> | `x` *b* [l](javascript:x) @all \x1b[31m\u202e \"q\" ]]>"
-	f := func(id string, s scan.Severity, k scan.Kind, change func(*finding.Finding)) *finding.Finding {
+	f := func(id string, s severity.Severity, k kind.Kind, change func(*finding.Finding)) *finding.Finding {
 		one := &finding.Finding{Identity: finding.Identity{Service: "s", Endpoint: "GET /" + bad, Audience: "visitor",
 			Direction: "response", Status: "200", Path: "$['" + bad + "']", Kind: k},
 			Fingerprint: id, Severity: s, Spots: 2, Captures: 1, Bytes: 10, Sample: bad, Why: bad,
@@ -29,17 +30,17 @@ func hostile() *Result {
 		change(one)
 		return one
 	}
-	return &Result{Service: bad, FailOn: scan.Medium, Version: "1.2.3",
+	return &Result{Service: bad, FailOn: severity.Medium, Version: "1.2.3",
 		Baseline: &Baseline{Prints: map[string]bool{"02": true, "zz": true}, Gone: 1},
 		Summary:  finding.Summary{Captures: 4, Judged: 3, Skipped: 1, Bytes: 100, ExcessBytes: 40},
 		Skipped:  []finding.Skipped{{File: bad, Entry: 1, Reason: bad}},
 		Findings: []*finding.Finding{
-			f("01", scan.Critical, scan.SecretValue,
+			f("01", severity.Critical, kind.SecretValue,
 				func(f *finding.Finding) { f.Grant = contract.Pos{File: "contracts/a b.yaml", Line: 7, Column: 3} }),
-			f("02", scan.High, scan.SensitiveField, func(f *finding.Finding) { f.Known = true }),
-			f("03", scan.Medium, scan.UnexpectedField,
+			f("02", severity.High, kind.SensitiveField, func(f *finding.Finding) { f.Known = true }),
+			f("03", severity.Medium, kind.UnexpectedField,
 				func(f *finding.Finding) { f.Excepted = &contract.Exception{Reason: bad} }),
-			f("04", scan.Low, scan.UnknownEndpoint, func(f *finding.Finding) {
+			f("04", severity.Low, kind.UnknownEndpoint, func(f *finding.Finding) {
 				f.Audience, f.Status, f.First.File = "",
 					"", ""
 			}),
@@ -221,10 +222,10 @@ func TestBaselines(t *testing.T) {
 	if err != nil || len(base.Prints) != 2 {
 		t.Fatalf("%+v, %v", base, err)
 	}
-	now := []*finding.Finding{{Fingerprint: "00112233445566ff", Severity: scan.High},
-		{Fingerprint: "new", Severity: scan.Medium}}
+	now := []*finding.Finding{{Fingerprint: "00112233445566ff", Severity: severity.High},
+		{Fingerprint: "new", Severity: severity.Medium}}
 	base.Hold(now)
-	if !now[0].Known || now[1].Known || base.Gone != 1 || finding.Gravest(now) != scan.Medium {
+	if !now[0].Known || now[1].Known || base.Gone != 1 || finding.Gravest(now) != severity.Medium {
 		t.Errorf("%+v %+v, %d gone", now[0], now[1], base.Gone)
 	}
 	for _, text := range []string{"", "{}", "[]", "fingerprint,severity"} {

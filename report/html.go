@@ -10,7 +10,8 @@ import (
 	"time"
 
 	"inkret/core/finding"
-	"inkret/core/scan"
+	"inkret/core/kind"
+	"inkret/core/severity"
 )
 
 // Audit is what a service adds to a report for who answers for it: how it stands, how far it
@@ -37,7 +38,7 @@ type AuditDay struct {
 
 // AuditProof is how long proofs of a severity took.
 type AuditProof struct {
-	Severity        scan.Severity
+	Severity        severity.Severity
 	Proofs          int
 	Median, Longest time.Duration
 }
@@ -51,7 +52,7 @@ type AuditGap struct {
 // AuditWaiver is a finding that is accepted as it is.
 type AuditWaiver struct {
 	Until, Kind, Where, Approver, Reason string
-	Severity                             scan.Severity
+	Severity                             severity.Severity
 }
 
 // lastDays is how many days the table of a report has at most.
@@ -74,9 +75,9 @@ func HTML(w io.Writer, r *Result) error {
 		}
 		g.Findings = append(g.Findings, f)
 	}
-	names := scan.SeverityNames()
-	var kinds []scan.Kind // that there are
-	for _, k := range scan.Kinds() {
+	names := severity.Names()
+	var kinds []kind.Kind // that there are
+	for _, k := range kind.All() {
 		if slices.ContainsFunc(r.Findings, func(f *finding.Finding) bool { return f.Kind == k }) {
 			kinds = append(kinds, k)
 		}
@@ -110,7 +111,7 @@ var pageText string
 
 var page = template.Must(template.New("report").Funcs(template.FuncMap{
 	"clean": Clean, "bytes": Bytes,
-	"sign": func(s scan.Severity) string { return strings.TrimSpace(signs[s.String()]) }, "mend": finding.Mend,
+	"sign": func(s severity.Severity) string { return strings.TrimSpace(signs[s.String()]) }, "mend": kind.Kind.Mend,
 	"percent": func(part, whole int) int { return part * 100 / max(whole, 1) }, "less": func(n int) int { return -n },
 	"hours": hours, "state": func(*finding.Finding) string { return "" },
 }).Parse(pageText))

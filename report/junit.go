@@ -95,7 +95,7 @@ func junitCaseOf(r *Result, f *finding.Finding) junitCase {
 	case r.Fails(f):
 		c.Failure = &junitFailure{Message: sentence(f), Type: f.Severity.String(),
 			Text: fmt.Sprintf("%s\nfirst in %s, entry %d, %s\n%s\nfingerprint %s", Clean(f.Why), Clean(f.First.File),
-				f.First.Entry, Clean(f.First.Pointer), finding.Mend(f.Kind), f.Fingerprint)}
+				f.First.Entry, Clean(f.First.Pointer), f.Kind.Mend(), f.Fingerprint)}
 	default:
 		c.Out = f.Severity.String() + ": " + sentence(f)
 	}

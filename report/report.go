@@ -10,7 +10,7 @@ import (
 	"inkret/core/detect"
 	"inkret/core/exchange"
 	"inkret/core/finding"
-	"inkret/core/scan"
+	"inkret/core/severity"
 )
 
 // Result is what one check gave.
@@ -21,7 +21,7 @@ type Result struct {
 	Skipped  []finding.Skipped
 
 	Incomplete []finding.Skipped // judged up to where their bodies end
-	FailOn     scan.Severity     // from which a finding fails, where nothing excuses it
+	FailOn     severity.Severity // from which a finding fails, where nothing excuses it
 	Baseline   *Baseline         // what was there before; nil for none
 	Version    string            // of the program, for formats that have room for it
 	Audit      *Audit            // what a service adds; nil for a check
@@ -85,7 +85,7 @@ var Writers = map[string]func(io.Writer, *Result) error{"json": JSON, "sarif": S
 // BySeverity counts the findings of each severity.
 func (r *Result) BySeverity() map[string]int {
 	counts := map[string]int{}
-	for _, s := range scan.SeverityNames() {
+	for _, s := range severity.Names() {
 		counts[s] = 0
 	}
 	for _, f := range r.Findings {

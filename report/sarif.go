@@ -9,7 +9,8 @@ import (
 	"strings"
 
 	"inkret/core/finding"
-	"inkret/core/scan"
+	"inkret/core/kind"
+	"inkret/core/severity"
 )
 
 // sarifSchema is where the form is described.
@@ -87,8 +88,9 @@ type (
 	}
 )
 
-var sarifLevels = map[scan.Severity]string{scan.Critical: "error", scan.High: "error", scan.Medium: "warning",
-	scan.Low: "note", scan.Info: "note"}
+var sarifLevels = map[severity.Severity]string{severity.Critical: "error", severity.High: "error",
+	severity.Medium: "warning",
+	severity.Low:    "note", severity.Info: "note"}
 
 // SARIF writes the result in the Static Analysis Results Interchange Format 2.1.0. A
 // result stands at the line of the contract that decided, where one did, else at the
@@ -96,10 +98,10 @@ var sarifLevels = map[scan.Severity]string{scan.Critical: "error", scan.High: "e
 func SARIF(w io.Writer, r *Result) error {
 	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "Inkret", Version: r.Version}}, ColumnKind: "unicodeCodePoints",
 		Results: []sarifResult{}, Invokes: []sarifInvocation{{true}}}
-	index := map[scan.Kind]int{}
-	for i, k := range scan.Kinds() {
+	index := map[kind.Kind]int{}
+	for i, k := range kind.All() {
 		index[k] = i
-		run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, sarifRule{k.String(), sarifText{finding.Mend(k)},
+		run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, sarifRule{k.String(), sarifText{k.Mend()},
 			sarifText{strings.ReplaceAll(k.String(), "-", " ")},
 			map[string]any{"tags": []string{"security", fmt.Sprintf("external/cwe/cwe-%d", k.CWE())}}})
 	}

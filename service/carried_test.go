@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"inkret/core/finding"
-	"inkret/core/scan"
+	"inkret/core/severity"
 	"inkret/service/base"
 	"inkret/service/findings"
 	"inkret/store"
@@ -236,9 +236,9 @@ func TestAnExceptionThatIsGoneExceptsNoMore(t *testing.T) {
 // TestWhatTurnsGraverIsDueEarlier, and says so.
 func TestWhatTurnsGraverIsDueEarlier(t *testing.T) {
 	w := newWorld(t)
-	if err := w.Findings.SetDue(t.Context(), w.who, map[scan.Severity]int{scan.Critical: 2, scan.High: 5,
-		scan.Medium: 30,
-		scan.Low:    90}); err != nil {
+	if err := w.Findings.SetDue(t.Context(), w.who, map[severity.Severity]int{severity.Critical: 2, severity.High: 5,
+		severity.Medium: 30,
+		severity.Low:    90}); err != nil {
 		t.Fatal(err)
 	}
 	w.upload("a.har", recording(`{"id":7,"name":"Ada","crew":{"x":1}}`))
@@ -251,7 +251,7 @@ func TestWhatTurnsGraverIsDueEarlier(t *testing.T) {
 			is = f
 		}
 	}
-	if was.Severity != int(scan.Medium) || is.Severity != int(scan.High) || was.Due != "2026-05-31" ||
+	if was.Severity != int(severity.Medium) || is.Severity != int(severity.High) || was.Due != "2026-05-31" ||
 		is.Due != "2026-05-06" {
 		t.Errorf("it was %d, due %s, and is %d, due %s", was.Severity, was.Due, is.Severity, is.Due)
 	}
@@ -282,7 +282,7 @@ func (w *world) disagreement() error {
 	byEndpoint := map[string]int{}
 	for _, f := range all {
 		if finding.State(f.State).Open() {
-			open[scan.Severity(f.Severity).String()]++
+			open[severity.Severity(f.Severity).String()]++
 			byEndpoint[f.EndpointID]++
 		}
 		evidence, err := w.store.Captures.Occurrences(ctx, f.ID, 1_000_000)
@@ -334,7 +334,7 @@ func (w *world) disagreement() error {
 			return fmt.Errorf("%d findings of severity %d are listed, %d are counted", listed[severity], severity, n)
 		}
 	}
-	reported, err := w.Reports.Report(ctx, w.who, "quay", url.Values{"state": {"any"}}, scan.Medium)
+	reported, err := w.Reports.Report(ctx, w.who, "quay", url.Values{"state": {"any"}}, severity.Medium)
 	if err != nil {
 		return err
 	}
@@ -360,12 +360,12 @@ func (w *world) disagreement() error {
 			grouped[severity.String()] += n
 		}
 	}
-	for severity := scan.Info; severity <= scan.Critical; severity++ {
-		name := severity.String()
-		if today[severity] != open[name] || grouped[name] != open[name] ||
-			home.Severities[int(severity)] != open[name] {
+	for _, level := range severity.All() {
+		name := level.String()
+		if today[level] != open[name] || grouped[name] != open[name] ||
+			home.Severities[int(level)] != open[name] {
 			return fmt.Errorf("%d %s findings are open; the standing says %d, the endpoints %d, Home %d", open[name],
-				name, today[severity], grouped[name], home.Severities[int(severity)])
+				name, today[level], grouped[name], home.Severities[int(level)])
 		}
 	}
 	return nil

@@ -9,7 +9,7 @@ import (
 	"testing"
 
 	"inkret/core/finding"
-	"inkret/core/scan"
+	"inkret/core/severity"
 	"inkret/service/base"
 	"inkret/service/findings"
 	"inkret/store"
@@ -130,7 +130,7 @@ func code(err error) base.Code {
 func TestWhatFitsAFilterIsChanged(t *testing.T) {
 	w := newWorld(t)
 	w.several()
-	high := base.FindingFilter{Severities: []int{int(scan.Critical), int(scan.High)}}
+	high := base.FindingFilter{Severities: []int{int(severity.Critical), int(severity.High)}}
 	team := "night-watch"
 	if c, err := w.Findings.ChangeFindings(t.Context(), w.who, nil, &high, findings.Wish{Team: &team},
 		false); err != nil ||
@@ -214,19 +214,22 @@ func TestPeopleChangeFindingsAtOnce(t *testing.T) {
 
 func TestFindingsAreDueBySeverity(t *testing.T) {
 	w := newWorld(t)
-	if err := w.Findings.SetDue(t.Context(), w.who, map[scan.Severity]int{scan.Critical: 2, scan.Low: 9}); err != nil {
+	if err := w.Findings.SetDue(t.Context(), w.who, map[severity.Severity]int{severity.Critical: 2,
+		severity.Low: 9}); err != nil {
 		t.Fatal(err)
 	}
 	for _, f := range w.several() {
-		if want := map[int]string{int(scan.Critical): "2026-05-03"}[f.Severity]; f.Due != want {
+		if want := map[int]string{int(severity.Critical): "2026-05-03"}[f.Severity]; f.Due != want {
 			t.Errorf("a finding of severity %d is due %q, want %q", f.Severity, f.Due, want)
 		}
 	}
-	if days, err := w.Findings.Due(t.Context()); err != nil || days[scan.Critical] != 2 || days[scan.High] != 0 ||
-		days[scan.Low] != 9 {
+	if days, err := w.Findings.Due(t.Context()); err != nil || days[severity.Critical] != 2 ||
+		days[severity.High] != 0 ||
+		days[severity.Low] != 9 {
 		t.Errorf("due within %v, %v", days, err)
 	}
-	if err := w.Findings.SetDue(t.Context(), w.who, map[scan.Severity]int{scan.High: -1}); code(err) != base.Invalid {
+	if err := w.Findings.SetDue(t.Context(), w.who,
+		map[severity.Severity]int{severity.High: -1}); code(err) != base.Invalid {
 		t.Errorf("-1 days: %v", err)
 	}
 	if entries, _, err := w.Base.Trail(t.Context(), base.TrailFilter{Action: "due days set"},

@@ -6,7 +6,7 @@ import (
 	"strings"
 	"testing"
 
-	"inkret/core/scan"
+	"inkret/core/severity"
 	"inkret/service/base"
 	"inkret/service/findings"
 	"inkret/service/review"
@@ -72,10 +72,10 @@ func TestFindingsAreGathered(t *testing.T) {
 				t.Fatal(err)
 			}
 			n := 0
-			for severity, c := range counts {
-				if n += c; g.Open[scan.Severity(severity)] != c {
+			for level, c := range counts {
+				if n += c; g.Open[severity.Severity(level)] != c {
 					t.Errorf("by %s, %s: %d of severity %d, and its list has %d", by, g.Name,
-						g.Open[scan.Severity(severity)], severity, c)
+						g.Open[severity.Severity(level)], level, c)
 				}
 			}
 			if n != g.Findings {

@@ -12,7 +12,7 @@ import (
 	"time"
 
 	"inkret/core/finding"
-	"inkret/core/scan"
+	"inkret/core/severity"
 	"inkret/service/base"
 	"inkret/service/findings"
 	"inkret/service/notify"
@@ -156,7 +156,7 @@ func TestHooksAreToldOfWhatTheyAskFor(t *testing.T) {
 	w := newWorld(t)
 	all, grave, other, kinds := newReceiver(t), newReceiver(t), newReceiver(t), newReceiver(t)
 	w.hook(all, func(*base.Hook) {})
-	w.hook(grave, func(h *base.Hook) { h.Least = int(scan.High) })
+	w.hook(grave, func(h *base.Hook) { h.Least = int(severity.High) })
 	w.hook(other, func(h *base.Hook) { h.Service = "other" })
 	w.hook(kinds, func(h *base.Hook) { h.Kinds = "assigned,closed" })
 	leaks := w.several()

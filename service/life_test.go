@@ -11,7 +11,7 @@ import (
 	"time"
 
 	"inkret/core/finding"
-	"inkret/core/scan"
+	"inkret/core/severity"
 	"inkret/service/base"
 	"inkret/service/evidence"
 	"inkret/service/findings"
@@ -217,7 +217,7 @@ func (c *chaos) alone() error {
 		}
 	}
 	for _, f := range c.findings() {
-		if f.Severity < int(scan.High) || f.State != "waived" && f.State != "not-a-leak" {
+		if f.Severity < int(severity.High) || f.State != "waived" && f.State != "not-a-leak" {
 			continue
 		}
 		v, err := c.Findings.Finding(c.t.Context(), c.who, f.ID)
@@ -246,7 +246,7 @@ func (c *chaos) alone() error {
 			}
 		}
 		if len(people) < 2 && !severe && turned != "" {
-			return fmt.Errorf("%s (%v) is %s by one person's hand: %+v", v.Path, scan.Severity(v.Severity), v.State,
+			return fmt.Errorf("%s (%v) is %s by one person's hand: %+v", v.Path, severity.Severity(v.Severity), v.State,
 				v.History)
 		}
 	}

@@ -6,7 +6,7 @@ import (
 	"testing"
 
 	"inkret/core/finding"
-	"inkret/core/scan"
+	"inkret/core/severity"
 	"inkret/report"
 	"inkret/service/base"
 	"inkret/service/reports"
@@ -33,14 +33,14 @@ func TestAReportOfWhatIsTracked(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		r, err := w.Reports.Report(t.Context(), w.who, "quay", q, scan.Medium)
+		r, err := w.Reports.Report(t.Context(), w.who, "quay", q, severity.Medium)
 		if err != nil {
 			t.Fatal(err)
 		}
 		return r
 	}
 	r := ask("state=any")
-	if len(r.Findings) != len(all) || r.Findings[0].Severity != scan.Critical || r.Summary.Captures != 1 ||
+	if len(r.Findings) != len(all) || r.Findings[0].Severity != severity.Critical || r.Summary.Captures != 1 ||
 		r.Summary.ExcessBytes != 121 {
 		t.Errorf("%d findings, %+v", len(r.Findings), r.Summary)
 	}
@@ -57,7 +57,7 @@ func TestAReportOfWhatIsTracked(t *testing.T) {
 	a := r.Audit
 	if len(a.Waivers) != 1 || a.Waivers[0].Approver != "Teodor" ||
 		a.Waivers[0].Reason != "until the kiosk is gone; agreed" || a.Waivers[0].Until != "2026-06-01" ||
-		a.Waivers[0].Severity != scan.Critical {
+		a.Waivers[0].Severity != severity.Critical {
 		t.Errorf("waivers %+v", a.Waivers)
 	}
 	if len(a.Days) != 1 || a.Days[0].Open != [5]int{0, 1, 1, 0, 0} || len(a.Coverage) != len(reports.GapWords) ||
@@ -76,7 +76,7 @@ func TestAReportOfWhatIsTracked(t *testing.T) {
 		code           base.Code
 	}{"no service": {"none", "", base.NotFound}, "no such state": {"quay", "state=asleep", base.Invalid}} {
 		q, _ := url.ParseQuery(c.query)
-		if _, err := w.Reports.Report(t.Context(), w.who, c.service, q, scan.Medium); code(err) != c.code {
+		if _, err := w.Reports.Report(t.Context(), w.who, c.service, q, severity.Medium); code(err) != c.code {
 			t.Errorf("%s: %v", name, err)
 		}
 	}

@@ -6,7 +6,7 @@ import (
 	"testing"
 
 	"inkret/core/finding"
-	"inkret/core/scan"
+	"inkret/core/severity"
 	"inkret/service/base"
 	"inkret/service/reports"
 )
@@ -16,7 +16,7 @@ func (w *world) sent(line string, prints ...string) reports.ResultView {
 	w.t.Helper()
 	r := base.Result{Service: "quay", Line: line, Rules: 3}
 	for _, p := range prints {
-		r.Findings = append(r.Findings, finding.Checked{Fingerprint: p, Kind: "secret-value", Severity: scan.High,
+		r.Findings = append(r.Findings, finding.Checked{Fingerprint: p, Kind: "secret-value", Severity: severity.High,
 			Endpoint: "GET /skippers/{id}", Path: "$.x"})
 	}
 	v, err := w.Reports.SendResult(w.t.Context(), w.who, r)
@@ -63,7 +63,7 @@ func TestResultsAreHeldAgainstTheMainLineBefore(t *testing.T) {
 		t.Errorf("with another main line it is held against another: %+v, %v", again, err)
 	}
 	list, total, err := w.Reports.Results(t.Context(), "quay", "main", base.Page{Number: 1, Size: 2})
-	if err != nil || total != 3 || len(list) != 2 || list[0].Main || list[0].BySeverity[scan.High] != 1 ||
+	if err != nil || total != 3 || len(list) != 2 || list[0].Main || list[0].BySeverity[severity.High] != 1 ||
 		list[0].Findings != nil {
 		t.Errorf("%d of %d: %+v, %v", len(list), total, list, err)
 	}
@@ -102,7 +102,7 @@ func TestOldResultsMakeRoom(t *testing.T) {
 func TestResultsThatCannotBe(t *testing.T) {
 	w := newWorld(t)
 	f := func(change func(*finding.Checked)) []finding.Checked {
-		one := finding.Checked{Fingerprint: digits(1), Kind: "secret-value", Severity: scan.High}
+		one := finding.Checked{Fingerprint: digits(1), Kind: "secret-value", Severity: severity.High}
 		change(&one)
 		return []finding.Checked{one}
 	}

@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"inkret/core/finding"
-	"inkret/core/scan"
+	"inkret/core/severity"
 	"inkret/service/base"
 )
 
@@ -46,20 +46,21 @@ func TestHowItStands(t *testing.T) {
 	}
 	var days []string
 	for _, d := range s.Days {
-		days = append(days, fmt.Sprintf("%s c%d h%d m%d +%d -%d", d.Day, d.Open[scan.Critical], d.Open[scan.High],
-			d.Open[scan.Medium], d.Found, d.Ended))
+		days = append(days, fmt.Sprintf("%s c%d h%d m%d +%d -%d", d.Day, d.Open[severity.Critical],
+			d.Open[severity.High],
+			d.Open[severity.Medium], d.Found, d.Ended))
 	}
 	want := "2026-04-06 c0 h0 m0 +0 -0\n2026-05-01 c1 h1 m2 +4 -0\n2026-05-03 c0 h1 m2 +0 -1\n2026-05-04 c0 h1 m1 " +
 		"+0 -1\n2026-05-05 c1 h1 m1 +1 -0\n2026-05-06 c1 h1 m1 +0 -0"
 	if got := strings.Join(days, "\n"); got != want {
 		t.Errorf("days\n%s\nwant\n%s", got, want)
 	}
-	if len(s.Proofs) != 1 || s.Proofs[0].Severity != scan.Critical || s.Proofs[0].Proofs != 1 ||
+	if len(s.Proofs) != 1 || s.Proofs[0].Severity != severity.Critical || s.Proofs[0].Proofs != 1 ||
 		s.Proofs[0].Median != 48*time.Hour {
 		t.Errorf("proofs %+v", s.Proofs)
 	}
 	if len(s.Endpoints) != 1 || s.Endpoints[0].Name != "GET /skippers/{id}" ||
-		s.Endpoints[0].Open[scan.Critical] != 1 || !strings.HasPrefix(s.Endpoints[0].Query, "endpoint=") {
+		s.Endpoints[0].Open[severity.Critical] != 1 || !strings.HasPrefix(s.Endpoints[0].Query, "endpoint=") {
 		t.Errorf("endpoints %+v", s.Endpoints)
 	}
 	var weights []string
@@ -85,13 +86,14 @@ func TestHowItStands(t *testing.T) {
 		t.Errorf("teams %+v", s.Teams)
 	}
 	later, err := w.Reports.Standing(t.Context(), base.StandingFilter{Service: "quay", Team: "accounts"}, 2)
-	if err != nil || len(later.Days) != 3 || later.Days[0].Day != "2026-05-04" || later.Days[0].Open[scan.High] != 1 ||
+	if err != nil || len(later.Days) != 3 || later.Days[0].Day != "2026-05-04" ||
+		later.Days[0].Open[severity.High] != 1 ||
 		later.Days[0].Found != 0 || later.Days[0].Ended != 1 {
 		t.Errorf("the last two days %+v, %v", later.Days, err)
 	}
 	if other, err := w.Reports.Standing(t.Context(), base.StandingFilter{Team: "none"}, 30); err != nil ||
 		len(other.Days) != 2 ||
-		other.Days[1].Open[scan.High] != 0 || len(other.Endpoints) != 0 {
+		other.Days[1].Open[severity.High] != 0 || len(other.Endpoints) != 0 {
 		t.Errorf("of another team %+v, %v", other, err)
 	}
 }
@@ -100,7 +102,7 @@ func TestHowItStandsWithNothingFound(t *testing.T) {
 	w := newWorld(t)
 	for range 2 { // the second time it is known
 		s, err := w.Reports.Standing(t.Context(), base.StandingFilter{}, 7)
-		if err != nil || len(s.Days) != 2 || s.Days[1].Open[scan.Critical] != 0 || len(s.Endpoints) != 0 ||
+		if err != nil || len(s.Days) != 2 || s.Days[1].Open[severity.Critical] != 0 || len(s.Endpoints) != 0 ||
 			len(s.Proofs) != 0 {
 			t.Errorf("%+v, %v", s, err)
 		}

@@ -5,6 +5,8 @@ import (
 	"database/sql"
 	"encoding/json"
 	"time"
+
+	"inkret/core/kind"
 )
 
 // Shown is a granted field that captures of an endpoint have shown to an audience.
@@ -96,6 +98,9 @@ type Leak struct {
 	State      string
 }
 
+// memberKinds is the kinds that are about one member of a body, as SQL.
+var memberKinds = sqlList(kind.Members())
+
 // Leaks lists the open findings of a service that are about an entity.
 func (s *Contracts) Leaks(ctx context.Context, service string) ([]Leak, error) {
 	return rows(ctx, s.db.read, func(r scanner) (Leak, error) {
@@ -103,8 +108,7 @@ func (s *Contracts) Leaks(ctx context.Context, service string) ([]Leak, error) {
 		return v, r.Scan(&v.Endpoint, &v.EndpointID, &v.Audience, &v.Entity, &v.Field, &v.Path, &v.Finding, &v.Kind,
 			&v.Class, &v.Why, &v.Severity, &v.State)
 	}, `SELECT endpoint, endpoint_id, audience, entity, field, path, findings.id, kind, class, why, severity, state FROM findings JOIN services ON services.id = service_id
-		WHERE services.name = ? AND entity <> '' AND kind IN ('secret-value', 'sensitive-field', 'personal-value', 'wrong-audience', 'unexpected-relation', 'unexpected-field', 'renamed-field')
-		AND state IN `+openStates+` ORDER BY severity DESC`, service)
+		WHERE services.name = ? AND entity <> '' AND kind IN `+memberKinds+` AND state IN `+openStates+` ORDER BY severity DESC`, service)
 }
 
 // AllEndpoints lists every endpoint of a service by text.

@@ -12,7 +12,7 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"inkret/core/scan"
+	"inkret/core/severity"
 )
 
 // Finding is a tracked finding.
@@ -104,9 +104,9 @@ func scanFinding(r scanner) (Finding, error) {
 func mergeFinding(ctx context.Context, tx *sql.Tx, service int64, b Batch, f *Finding) (fresh bool, err error) {
 	at := millis(b.Started)
 	var state, until string
-	var severity, grantedIn, waivedAt int
+	var level, grantedIn, waivedAt int
 	err = tx.QueryRowContext(ctx, `SELECT state, until, severity, granted_in, waived_at FROM findings WHERE id = ?`,
-		f.ID).Scan(&state, &until, &severity, &grantedIn, &waivedAt)
+		f.ID).Scan(&state, &until, &level, &grantedIn, &waivedAt)
 	if err == sql.ErrNoRows {
 		if f.Due, err = dueDay(ctx, tx, f.Severity, b.Started); err != nil {
 			return false, err
@@ -133,7 +133,7 @@ func mergeFinding(ctx context.Context, tx *sql.Tx, service int64, b Batch, f *Fi
 		f.Spots, f.Captures, f.Bytes, at, f.GrantFile, f.GrantLine, f.Excepted, f.Team, f.ID); err != nil {
 		return false, err
 	}
-	if f.Severity > severity {
+	if f.Severity > level {
 		// what is graver is due earlier, never later
 		if f.Due, err = dueDay(ctx, tx, f.Severity, b.Started); err != nil {
 			return false, err
@@ -143,8 +143,8 @@ func mergeFinding(ctx context.Context, tx *sql.Tx, service int64, b Batch, f *Fi
 			f.Severity, f.Entity, f.Field, f.Class, f.Sample, f.Why, f.Due, f.ID); err != nil {
 			return false, err
 		}
-		e := Event{At: b.Started, Author: b.Author, Kind: "severity", Was: scan.Severity(severity).String(),
-			Became: scan.Severity(f.Severity).String(), BatchID: b.ID}
+		e := Event{At: b.Started, Author: b.Author, Kind: "severity", Was: severity.Severity(level).String(),
+			Became: severity.Severity(f.Severity).String(), BatchID: b.ID}
 		if err = addEvent(ctx, tx, f.ID, e); err != nil {
 			return false, err
 		}
@@ -154,7 +154,7 @@ func mergeFinding(ctx context.Context, tx *sql.Tx, service int64, b Batch, f *Fi
 	graver := state == "waived" && f.Severity > waivedAt && waivedAt >= 0
 	if state == "closed" || state == "not-a-leak" && grantedIn > 0 || graver || state == "waived" &&
 		until < b.Started.UTC().Format(time.DateOnly) {
-		if f.Due, err = dueDay(ctx, tx, max(severity, f.Severity), b.Started); err != nil {
+		if f.Due, err = dueDay(ctx, tx, max(level, f.Severity), b.Started); err != nil {
 			return false, err
 		}
 		if _, err = tx.ExecContext(ctx, `UPDATE findings SET state = 'returned', `+decidedNoMore+

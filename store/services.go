@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"strings"
 	"time"
+
+	"inkret/core/finding"
 )
 
 // Service is one API under review.
@@ -48,7 +50,11 @@ func EndpointID(service, text string) string {
 }
 
 // openStates is the states of findings that want work, as SQL.
-const openStates = `('new', 'returned', 'confirmed', 'in-repair', 'awaiting-proof')`
+var openStates = sqlList(finding.OpenStates())
+
+// sqlList writes names of ours as a list of SQL. They are no parameters, since an index on some of the rows is used
+// for values alone that stand in the query.
+func sqlList(names []string) string { return "('" + strings.Join(names, "', '") + "')" }
 
 // Services lists the services by name.
 func (s *Contracts) Services(ctx context.Context) ([]Service, error) {
@@ -127,7 +133,7 @@ func order(key, fallback string, columns map[string]string) string {
 	return column
 }
 
-const endpointQuery = `SELECT endpoints.id, services.name, text, endpoints.team, known, captures, coalesce(f.open, 0), coalesce(f.gravest, 0), bytes, excess, last_seen
+var endpointQuery = `SELECT endpoints.id, services.name, text, endpoints.team, known, captures, coalesce(f.open, 0), coalesce(f.gravest, 0), bytes, excess, last_seen
 	FROM endpoints JOIN services ON services.id = service_id
 	LEFT JOIN (SELECT endpoint_id, sum(n) AS open, max(severity) AS gravest FROM finding_counts WHERE n > 0 AND state IN ` + openStates + ` GROUP BY endpoint_id) f ON f.endpoint_id = endpoints.id`
 

@@ -11,6 +11,7 @@ import (
 	"inkret/core/contract"
 	"inkret/core/detect"
 	"inkret/core/exposure"
+	"inkret/core/kind"
 )
 
 func (d *differ) audiences() {
@@ -307,8 +308,7 @@ func (d *differ) exceptions() {
 			continue
 		}
 		class := catalog.Internal
-		if slices.Contains([]string{"secret-value", "sensitive-field", "personal-value", "wrong-audience",
-			"unexpected-relation", "over-posting", "sensitive-in-url"}, x.Kind) {
+		if k, _ := kind.Parse(x.Kind); k.Grave() {
 			class = catalog.Personal
 		}
 		d.add(Change{Direction: Widening, Class: class, What: "exception", Endpoint: x.Endpoint, Path: x.Path,

@@ -12,6 +12,7 @@ import (
 	"inkret/core/catalog"
 	"inkret/core/contract"
 	"inkret/core/exchange"
+	"inkret/core/kind"
 	"inkret/core/made"
 	"inkret/core/probe"
 	"inkret/core/scan"
@@ -123,7 +124,7 @@ func (j *judges) loses(c *exchange.Capture) bool {
 		return false // which objects are judged where the entity is not is guessed from their names
 	}
 	for _, s := range spots {
-		if s.Kind == scan.MissingField || s.Kind == scan.UnevenExposure || stands(j.old, spots, now, s) ||
+		if s.Kind == kind.MissingField || s.Kind == kind.UnevenExposure || stands(j.old, spots, now, s) ||
 			j.ordered(c, audience, s) {
 			continue
 		}
@@ -142,7 +143,7 @@ func stands(old *contract.Contracts, was, now []scan.Spot, s scan.Spot) bool {
 			return true
 		}
 		// what is not granted as a whole stands for all in it but what is sensitive by itself
-		whole := o.Kind == scan.UnexpectedRelation && strings.HasPrefix(s.Pointer, o.Pointer+"/")
+		whole := o.Kind == kind.UnexpectedRelation && strings.HasPrefix(s.Pointer, o.Pointer+"/")
 		if o.Request != s.Request || o.Severity < s.Severity && !whole {
 			continue
 		}
@@ -165,12 +166,12 @@ func stands(old *contract.Contracts, was, now []scan.Spot, s scan.Spot) bool {
 // field is renamed says less than that it is not granted.
 func stillSaid(old *contract.Contracts, was, now scan.Spot) bool {
 	switch was.Kind {
-	case scan.WrongAudience, scan.UnexpectedRelation:
+	case kind.WrongAudience, kind.UnexpectedRelation:
 		e := old.Catalog.Entity(was.Entity)
 		whole := was.Field == "" || e != nil && e.Relation(was.Field) != nil
-		return whole && (now.Kind.Exposure() || now.Kind == scan.WrongAudience)
-	case scan.RenamedField:
-		return now.Kind == scan.UnexpectedField || now.Kind == scan.SensitiveField
+		return whole && (now.Kind.Exposure() || now.Kind == kind.WrongAudience)
+	case kind.RenamedField:
+		return now.Kind == kind.UnexpectedField || now.Kind == kind.SensitiveField
 	}
 	return false
 }
@@ -190,7 +191,7 @@ func (j *judges) ordered(c *exchange.Capture, audience string, s scan.Spot) bool
 		said.Audience = a.Name
 		out := j.other.Capture(&said)
 		reported := func(o scan.Spot) bool { // unless in another form, it had it
-			return o.Request == s.Request && o.Kind != scan.ValueMismatch && o.Severity >= s.Severity &&
+			return o.Request == s.Request && o.Kind != kind.ValueMismatch && o.Severity >= s.Severity &&
 				strings.HasPrefix(s.Pointer+"/", o.Pointer+"/")
 		}
 		if out.Response != nil && !slices.ContainsFunc(out.Spots, reported) {

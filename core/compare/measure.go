@@ -6,7 +6,7 @@ import (
 
 	"inkret/core/catalog"
 	"inkret/core/probe"
-	"inkret/core/scan"
+	"inkret/core/severity"
 )
 
 // maxUnreported is how many places are told of one by one that are no longer reported.
@@ -20,7 +20,7 @@ func (d *Difference) measure(losses []probe.Loss) {
 	met, more := map[string]bool{}, 0
 	for _, l := range losses {
 		class := l.Class
-		if l.Severity >= scan.High {
+		if l.Severity >= severity.High {
 			class = max(class, catalog.Personal)
 		}
 		if widens && class <= known {

@@ -13,6 +13,7 @@ import (
 	"inkret/core/catalog"
 	"inkret/core/detect"
 	"inkret/core/document"
+	"inkret/core/kind"
 	"inkret/core/place"
 )
 
@@ -705,8 +706,8 @@ func (r *reader) exception(n *document.Node) {
 	}
 	x := &Exception{Endpoint: r.required(n, "endpoint"), Path: r.required(n, "path"), Kind: r.required(n, "kind"),
 		Reason: r.required(n, "reason"), Pos: n.Pos()}
-	if x.Kind != "" && !contains(KindNames, x.Kind) {
-		r.unknown(n.Get("kind"), "kind", x.Kind, KindNames)
+	if _, known := kind.Parse(x.Kind); x.Kind != "" && !known {
+		r.unknown(n.Get("kind"), "kind", x.Kind, kind.Names())
 	}
 	if u := n.Get("until"); u != nil {
 		x.Until = r.text(u)
@@ -716,11 +717,3 @@ func (r *reader) exception(n *document.Node) {
 	}
 	r.c.Exceptions = append(r.c.Exceptions, x)
 }
-
-// KindNames lists the kinds an exception may name. The scan gives them their
-// severity; a test there holds both lists against each other.
-var KindNames = []string{"secret-value", "sensitive-field", "personal-value", "wrong-audience", "unexpected-relation",
-	"unexpected-field", "renamed-field", "hidden-duplicate", "revealing-error", "sensitive-in-url", "over-posting",
-	"cacheable-private", "missing-field", "value-mismatch", "selection-ignored", "undeclared-response",
-	"unknown-endpoint",
-	"uneven-exposure", "heavy-excess"}

@@ -15,6 +15,7 @@ import (
 	"inkret/core/document"
 	"inkret/core/exchange"
 	"inkret/core/finding"
+	"inkret/core/kind"
 	"inkret/core/observe"
 	"inkret/core/scan"
 	"inkret/core/schema"
@@ -85,12 +86,12 @@ func TestDraftFromTraffic(t *testing.T) {
 	left := 0
 	for _, f := range collector.Findings() {
 		switch f.Kind {
-		case scan.UnexpectedField, scan.SensitiveField:
+		case kind.UnexpectedField, kind.SensitiveField:
 			if f.Entity != "" && f.Field != "" && !asked[f.Entity+"."+f.Field] {
 				t.Errorf("%s at %s %s was neither granted nor asked about", f.Kind, f.Endpoint, f.Path)
 			}
 			left++
-		case scan.MissingField, scan.UnexpectedRelation, scan.ValueMismatch:
+		case kind.MissingField, kind.UnexpectedRelation, kind.ValueMismatch:
 			t.Errorf("the draft departs from what it was drafted from: %s at %s %s: %s", f.Kind, f.Endpoint, f.Path,
 				f.Why)
 		}

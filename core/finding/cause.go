@@ -5,13 +5,13 @@ import (
 	"slices"
 	"strings"
 
-	"inkret/core/scan"
+	"inkret/core/kind"
 )
 
 // Beside is an open finding at the same endpoint, audience, status and direction as another.
 type Beside struct {
 	ID     string
-	Kind   scan.Kind
+	Kind   kind.Kind
 	Path   string
 	Entity string
 	Field  string

@@ -4,12 +4,12 @@ import (
 	"strings"
 	"testing"
 
-	"inkret/core/scan"
+	"inkret/core/kind"
 )
 
 func TestWhatHoldsAPlace(t *testing.T) {
-	beside := []Beside{{"1", scan.UnexpectedRelation, "$.a[*].b", "", ""}, {"2", scan.UnexpectedRelation, "$.a", "",
-		""}, {"3", scan.MissingField, "$", "", ""}, {"4", scan.UnexpectedField, "$.a[*].b.c", "", ""}}
+	beside := []Beside{{"1", kind.UnexpectedRelation, "$.a[*].b", "", ""}, {"2", kind.UnexpectedRelation, "$.a", "",
+		""}, {"3", kind.MissingField, "$", "", ""}, {"4", kind.UnexpectedField, "$.a[*].b.c", "", ""}}
 	for path, want := range map[string]string{"$.a[*].b.c.d": "2", "$.a": "", "$.a[*]": "2", "$.ab.c": "", "$": "",
 		"query >> $.a.x": ""} {
 		got := ""
@@ -24,10 +24,10 @@ func TestWhatHoldsAPlace(t *testing.T) {
 
 func TestWhatAFindingLikelyComesOf(t *testing.T) {
 	field := func(id, path, field string) Beside {
-		return Beside{id, scan.SensitiveField, path, "Skipper", field}
+		return Beside{id, kind.SensitiveField, path, "Skipper", field}
 	}
-	relation := Beside{"r", scan.UnexpectedRelation, "$.data[*].bookings", "Berth", ""}
-	inner := Beside{"i", scan.UnexpectedRelation, "$.data[*].bookings[*].skipper", "Booking", ""}
+	relation := Beside{"r", kind.UnexpectedRelation, "$.data[*].bookings", "Berth", ""}
+	inner := Beside{"i", kind.UnexpectedRelation, "$.data[*].bookings[*].skipper", "Booking", ""}
 	row := []Beside{field("1", "$.data[*].bookings[*].skipper.email", "email"),
 		field("2", "$.data[*].bookings[*].skipper.phone", "phone"), field("3", "$.data[*].bookings[*].skipper.born_on",
 			"born_on")}
@@ -46,24 +46,24 @@ func TestWhatAFindingLikelyComesOf(t *testing.T) {
 			"it comes with $.data[*].bookings, which is not granted either: once that is left out, this is gone>r; " +
 				"the stored Skipper seems to go out as it is: born_on, email, phone leak in the same object>Skipper"},
 		"a name that begins alike": {field("1", "$.data.booking", "a"),
-			[]Beside{{"b", scan.UnexpectedRelation, "$.data.book", "Berth", ""}}, ""},
+			[]Beside{{"b", kind.UnexpectedRelation, "$.data.book", "Berth", ""}}, ""},
 		"in another object": {field("1", "$.a.email", "email"), []Beside{field("2", "$.b.phone", "phone"),
 			field("3", "$.b.born_on", "born_on")}, ""},
 		"of another entity": {field("1", "$.a.email", "email"),
-			[]Beside{{"2", scan.SensitiveField, "$.a.iban", "Account", "iban"}, {"3", scan.SensitiveField, "$.a.key",
+			[]Beside{{"2", kind.SensitiveField, "$.a.iban", "Account", "iban"}, {"3", kind.SensitiveField, "$.a.key",
 				"Account", "key"}}, ""},
 		"what is too little": {field("1", "$.a.email", "email"),
-			[]Beside{{"2", scan.MissingField, "$.a", "Berth", ""}}, ""},
+			[]Beside{{"2", kind.MissingField, "$.a", "Berth", ""}}, ""},
 		"many fields": {field("1", "$.a", "a"), []Beside{field("2", "$.b", "b"), field("3", "$.c", "c"),
 			field("4", "$.d", "d"), field("5", "$.e", "e"), field("6", "$.f", "f")},
 			"the stored Skipper seems to go out as it is: a, b, c, d and 2 more leak in the same object>Skipper"},
 		"the relation itself": {relation, append([]Beside{inner}, row...), ""},
 		"inside of a page's data": {field("1", "script#state >> $.arrivals[*].skipper.email", "email"),
-			[]Beside{{"s", scan.UnexpectedRelation, "script#state >> $.arrivals[*].skipper", "Booking", ""}},
+			[]Beside{{"s", kind.UnexpectedRelation, "script#state >> $.arrivals[*].skipper", "Booking", ""}},
 			"it comes with script#state >> $.arrivals[*].skipper, which is not granted either: once that is left " +
 				"out, this is gone>s"},
 		"a name that must be quoted": {field("1", "$['a.b'].email", "email"),
-			[]Beside{{"q", scan.UnexpectedField, "$['a.b']", "", ""}},
+			[]Beside{{"q", kind.UnexpectedField, "$['a.b']", "", ""}},
 			"it comes with $['a.b'], which is not granted either: once that is left out, this is gone>q"},
 	} {
 		var got []string

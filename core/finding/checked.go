@@ -1,24 +1,24 @@
 package finding
 
-import "inkret/core/scan"
+import "inkret/core/severity"
 
 // Checked is a finding of a check somewhere else, as its report tells it, without sample and
 // words.
 type Checked struct {
-	Fingerprint string        `json:"fingerprint"`
-	Kind        string        `json:"kind"`
-	Severity    scan.Severity `json:"severity"`
-	Endpoint    string        `json:"endpoint"`
-	Audience    string        `json:"audience,omitempty"`
-	Direction   string        `json:"direction,omitempty"`
-	Status      string        `json:"status,omitempty"`
-	Path        string        `json:"path"`
-	Entity      string        `json:"entity,omitempty"`
-	Field       string        `json:"field,omitempty"`
-	Class       string        `json:"class,omitempty"`
-	Spots       int           `json:"spots,omitempty"`
-	Bytes       int           `json:"bytes,omitempty"`
-	Excepted    bool          `json:"excepted,omitempty"`
+	Fingerprint string            `json:"fingerprint"`
+	Kind        string            `json:"kind"`
+	Severity    severity.Severity `json:"severity"`
+	Endpoint    string            `json:"endpoint"`
+	Audience    string            `json:"audience,omitempty"`
+	Direction   string            `json:"direction,omitempty"`
+	Status      string            `json:"status,omitempty"`
+	Path        string            `json:"path"`
+	Entity      string            `json:"entity,omitempty"`
+	Field       string            `json:"field,omitempty"`
+	Class       string            `json:"class,omitempty"`
+	Spots       int               `json:"spots,omitempty"`
+	Bytes       int               `json:"bytes,omitempty"`
+	Excepted    bool              `json:"excepted,omitempty"`
 }
 
 // Checked gives what a report tells of a finding.

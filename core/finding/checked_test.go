@@ -5,7 +5,8 @@ import (
 	"testing"
 
 	"inkret/core/contract"
-	"inkret/core/scan"
+	"inkret/core/kind"
+	"inkret/core/severity"
 )
 
 func TestOneCheckAgainstAnother(t *testing.T) {
@@ -48,10 +49,10 @@ func TestOneCheckAgainstAnother(t *testing.T) {
 
 func TestWhatAReportTells(t *testing.T) {
 	f := Finding{Identity: Identity{Endpoint: "GET /a", Audience: "visitor", Direction: Response, Status: "2XX",
-		Path: "$.a", Kind: scan.SensitiveField}, Fingerprint: "0123456789abcdef",
-		Severity: scan.High, Entity: "E", Field: "f", Class: "personal", Spots: 3, Bytes: 40, Sample: "a•••",
+		Path: "$.a", Kind: kind.SensitiveField}, Fingerprint: "0123456789abcdef",
+		Severity: severity.High, Entity: "E", Field: "f", Class: "personal", Spots: 3, Bytes: 40, Sample: "a•••",
 		Why: "not granted"}
-	want := Checked{"0123456789abcdef", "sensitive-field", scan.High, "GET /a", "visitor", "response", "2XX", "$.a",
+	want := Checked{"0123456789abcdef", "sensitive-field", severity.High, "GET /a", "visitor", "response", "2XX", "$.a",
 		"E", "f", "personal", 3, 40, false}
 	if got := f.Checked(); got != want {
 		t.Errorf("%+v, want %+v", got, want)

@@ -13,7 +13,9 @@ import (
 	"strings"
 
 	"inkret/core/contract"
+	"inkret/core/kind"
 	"inkret/core/scan"
+	"inkret/core/severity"
 )
 
 // Directions of a finding.
@@ -26,7 +28,7 @@ const (
 // empty.
 type Identity struct {
 	Service, Endpoint, Audience, Direction, Status, Path string
-	Kind                                                 scan.Kind
+	Kind                                                 kind.Kind
 }
 
 // Fingerprint is the first 16 hexadecimal digits of SHA-256 over the parts of
@@ -59,7 +61,7 @@ func (s Status) MarshalJSON() ([]byte, error) {
 type Finding struct {
 	Identity
 	Fingerprint string
-	Severity    scan.Severity
+	Severity    severity.Severity
 	AudienceBy  string
 	Entity      string
 	Field       string
@@ -206,7 +208,7 @@ func IdentityOf(service string, out *scan.Outcome, s *scan.Spot) Identity {
 	if s.Request {
 		id.Direction = Request
 	}
-	if s.Kind == scan.UnknownEndpoint {
+	if s.Kind == kind.UnknownEndpoint {
 		id.Audience, id.Status = "", ""
 	}
 	return id
@@ -238,7 +240,7 @@ func (c *Collector) spot(file string, entry int, out *scan.Outcome, s *scan.Spot
 	if s.Print != 0 {
 		f.print(s.Print)
 	}
-	if s.Kind == scan.WrongAudience && out.Body != 0 {
+	if s.Kind == kind.WrongAudience && out.Body != 0 {
 		keep(&f.bodies, out.Body)
 	}
 }
@@ -362,8 +364,8 @@ func Except(all []*Finding, exceptions []*contract.Exception, today string) {
 
 // Gravest gives the greatest severity among the findings that are not excepted,
 // 0 for none.
-func Gravest(all []*Finding) scan.Severity {
-	var worst scan.Severity
+func Gravest(all []*Finding) severity.Severity {
+	var worst severity.Severity
 	for _, f := range all {
 		if f.Excepted == nil && !f.Known {
 			worst = max(worst, f.Severity)

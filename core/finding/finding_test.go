@@ -11,13 +11,15 @@ import (
 
 	"inkret/core/catalog"
 	"inkret/core/contract"
+	"inkret/core/kind"
 	"inkret/core/scan"
+	"inkret/core/severity"
 )
 
 func TestFingerprint(t *testing.T) {
 	id := Identity{Service: "fennick-quay", Endpoint: "GET /v1/bookings/{booking_id}", Audience: "skipper",
 		Direction: Response, Status: "200",
-		Path: "$.data.owner.email", Kind: scan.SensitiveField}
+		Path: "$.data.owner.email", Kind: kind.SensitiveField}
 	// printf 'fennick-quay\nGET
 	// /v1/bookings/{booking_id}\nskipper\nresponse\n200\n$.data.owner.email\nsensitive-field' | sha256sum
 	if got, want := id.Fingerprint(), "a4c2985d536a4aa0"; got != want {
@@ -28,7 +30,7 @@ func TestFingerprint(t *testing.T) {
 		func(i *Identity) { i.Service = "x" }, func(i *Identity) { i.Endpoint = "x" },
 		func(i *Identity) { i.Audience = "x" }, func(i *Identity) { i.Direction = Request },
 		func(i *Identity) { i.Status = "2XX" }, func(i *Identity) { i.Path = "$" },
-		func(i *Identity) { i.Kind = scan.SecretValue },
+		func(i *Identity) { i.Kind = kind.SecretValue },
 	} {
 		other := id
 		change(&other)
@@ -44,7 +46,7 @@ func outcome(endpoint, audience string, spots ...scan.Spot) *scan.Outcome {
 		Bytes: 100, Excess: 10, Spots: spots}
 }
 
-func spot(kind scan.Kind, severity scan.Severity, path string) scan.Spot {
+func spot(kind kind.Kind, severity severity.Severity, path string) scan.Spot {
 	return scan.Spot{Kind: kind, Severity: severity, Path: path, Pointer: strings.ReplaceAll(path[1:], ".", "/"),
 		Bytes: 7, Sample: "s•••"}
 }
@@ -61,10 +63,10 @@ func list(all []*Finding) string {
 func TestSpotsOfOneIdentityAreOneFinding(t *testing.T) {
 	c := NewCollector("s")
 	path := "$.a[*]"
-	c.Add("f.har", 0, outcome("GET /a", "visitor", spot(scan.UnexpectedField, scan.Medium, path),
-		spot(scan.UnexpectedField, scan.Medium, path)))
-	c.Add("f.har", 1, outcome("GET /a", "visitor", spot(scan.UnexpectedField, scan.Medium, path)))
-	c.Add("f.har", 2, outcome("GET /a", "office", spot(scan.UnexpectedField, scan.Medium, path)))
+	c.Add("f.har", 0, outcome("GET /a", "visitor", spot(kind.UnexpectedField, severity.Medium, path),
+		spot(kind.UnexpectedField, severity.Medium, path)))
+	c.Add("f.har", 1, outcome("GET /a", "visitor", spot(kind.UnexpectedField, severity.Medium, path)))
+	c.Add("f.har", 2, outcome("GET /a", "office", spot(kind.UnexpectedField, severity.Medium, path)))
 	want := "medium unexpected-field GET /a office $.a[*] spots 1 captures 1 bytes 7\nmedium unexpected-field GET " +
 		"/a visitor $.a[*] spots 3 captures 2 bytes 21"
 	if got := list(c.Findings()); got != want {
@@ -77,27 +79,29 @@ func TestSpotsOfOneIdentityAreOneFinding(t *testing.T) {
 
 func TestTheGravestSpotDescribesAFinding(t *testing.T) {
 	c := NewCollector("s")
-	first, graver, later := spot(scan.UnexpectedRelation, scan.Medium, "$.r"), spot(scan.UnexpectedRelation, scan.High,
-		"$.r"), spot(scan.UnexpectedRelation, scan.High, "$.r")
+	first, graver, later := spot(kind.UnexpectedRelation, severity.Medium, "$.r"), spot(kind.UnexpectedRelation,
+		severity.High,
+		"$.r"), spot(kind.UnexpectedRelation, severity.High, "$.r")
 	first.Entity, graver.Entity, later.Entity = "A", "B", "C"
 	graver.Class = catalog.Personal
 	c.Add("f.har", 0, outcome("GET /a", "v", first))
 	c.Add("g.har", 4, outcome("GET /a", "v", graver))
 	c.Add("g.har", 5, outcome("GET /a", "v", later))
 	f := c.Findings()[0]
-	if f.Severity != scan.High || f.Entity != "B" || f.Class != "personal" || f.First != (First{"f.har", 0, "/r"}) {
+	if f.Severity != severity.High || f.Entity != "B" || f.Class != "personal" || f.First != (First{"f.har", 0, "/r"}) {
 		t.Errorf("severity %s, entity %s, class %s, first %+v", f.Severity, f.Entity, f.Class, f.First)
 	}
 }
 
 func TestOfTheFiveKindsAtOnePathTheGravestIsReported(t *testing.T) {
 	c := NewCollector("s")
-	c.Add("f", 0, outcome("GET /a", "v", spot(scan.UnexpectedField, scan.Medium, "$.a"), spot(scan.UnexpectedField,
-		scan.Low, "$.b")))
-	c.Add("f", 1, outcome("GET /a", "v", spot(scan.PersonalValue, scan.High, "$.a"), spot(scan.MissingField, scan.Low,
-		"$.b")))
-	c.Add("f", 2, outcome("GET /a", "v", spot(scan.SensitiveField, scan.High, "$.a")))
-	c.Add("f", 3, outcome("GET /a", "w", spot(scan.UnexpectedField, scan.Medium, "$.a")))
+	c.Add("f", 0, outcome("GET /a", "v", spot(kind.UnexpectedField, severity.Medium, "$.a"), spot(kind.UnexpectedField,
+		severity.Low, "$.b")))
+	c.Add("f", 1, outcome("GET /a", "v", spot(kind.PersonalValue, severity.High, "$.a"),
+		spot(kind.MissingField, severity.Low,
+			"$.b")))
+	c.Add("f", 2, outcome("GET /a", "v", spot(kind.SensitiveField, severity.High, "$.a")))
+	c.Add("f", 3, outcome("GET /a", "w", spot(kind.UnexpectedField, severity.Medium, "$.a")))
 	want := "high sensitive-field GET /a v $.a spots 1 captures 1 bytes 7\nmedium unexpected-field GET /a w $.a " +
 		"spots 1 captures 1 bytes 7\n" +
 		"low missing-field GET /a v $.b spots 1 captures 1 bytes 7\nlow unexpected-field GET /a v $.b spots 1 " +
@@ -110,7 +114,7 @@ func TestOfTheFiveKindsAtOnePathTheGravestIsReported(t *testing.T) {
 func TestAnUnknownEndpointHasNeitherAudienceNorStatus(t *testing.T) {
 	c := NewCollector("s")
 	for i, audience := range []string{"v", "w"} {
-		c.Add("f", i, outcome("GET /x/{}", audience, scan.Spot{Kind: scan.UnknownEndpoint, Severity: scan.Low,
+		c.Add("f", i, outcome("GET /x/{}", audience, scan.Spot{Kind: kind.UnknownEndpoint, Severity: severity.Low,
 			Path: "$"}))
 	}
 	all := c.Findings()
@@ -122,7 +126,7 @@ func TestAnUnknownEndpointHasNeitherAudienceNorStatus(t *testing.T) {
 
 func TestSkippedCapturesKeepTheirSpots(t *testing.T) {
 	c := NewCollector("s")
-	out := outcome("GET /a", "v", spot(scan.SecretValue, scan.Critical, "$.a"))
+	out := outcome("GET /a", "v", spot(kind.SecretValue, severity.Critical, "$.a"))
 	out.Skipped = "the body is not JSON"
 	c.Add("f", 3, out)
 	if s := c.Summary(); s.Skipped != 1 || s.Judged != 0 || s.Bytes != 0 || len(c.Findings()) != 1 ||
@@ -159,18 +163,18 @@ func TestExceptions(t *testing.T) {
 		{"on its last day", x("$.a", "2026-05-01"), "$.a", true},
 		{"after its last day", x("$.a", "2026-04-30"), "$.a", false},
 	} {
-		f := &Finding{Identity: Identity{Endpoint: "GET /a", Path: one.path, Kind: scan.UnexpectedField},
-			Severity: scan.High}
-		other := &Finding{Identity: Identity{Endpoint: "GET /b", Path: one.path, Kind: scan.UnexpectedField},
-			Severity: scan.Low}
+		f := &Finding{Identity: Identity{Endpoint: "GET /a", Path: one.path, Kind: kind.UnexpectedField},
+			Severity: severity.High}
+		other := &Finding{Identity: Identity{Endpoint: "GET /b", Path: one.path, Kind: kind.UnexpectedField},
+			Severity: severity.Low}
 		all := []*Finding{f, other}
 		Except(all, one.x, "2026-05-01")
 		if (f.Excepted != nil) != one.want || other.Excepted != nil {
 			t.Errorf("%s: excepted %v, at another endpoint %v", one.name, f.Excepted != nil, other.Excepted != nil)
 		}
-		want := scan.High
+		want := severity.High
 		if one.want {
-			want = scan.Low
+			want = severity.Low
 		}
 		if got := Gravest(all); got != want {
 			t.Errorf("%s: the gravest that counts is %s", one.name, got)
@@ -217,24 +221,14 @@ func TestMoves(t *testing.T) {
 	}
 }
 
-func TestEveryKindThatIsJudgedSaysHowItIsMended(t *testing.T) {
-	for _, k := range []scan.Kind{scan.SecretValue, scan.SensitiveField, scan.PersonalValue, scan.WrongAudience,
-		scan.UnexpectedRelation, scan.UnexpectedField,
-		scan.MissingField, scan.ValueMismatch, scan.UndeclaredResponse, scan.UnknownEndpoint} {
-		if Mend(k) == "" {
-			t.Errorf("%s has no mend", k)
-		}
-	}
-}
-
 // TestPrintsAreBounded holds that a finding of thousands of values keeps a few of their
 // prints, each once.
 func TestPrintsAreBounded(t *testing.T) {
 	c := NewCollector("quay")
 	for i := range uint64(500) {
 		out := scan.Outcome{Endpoint: "GET /crew", Status: "200",
-			Spots: []scan.Spot{{Kind: scan.PersonalValue, Severity: scan.High, Path: "$.mail", Print: 1 + i/2},
-				{Kind: scan.UnexpectedField, Severity: scan.Low, Path: "$.other"}}}
+			Spots: []scan.Spot{{Kind: kind.PersonalValue, Severity: severity.High, Path: "$.mail", Print: 1 + i/2},
+				{Kind: kind.UnexpectedField, Severity: severity.Low, Path: "$.other"}}}
 		c.Add("f", int(i), &out)
 	}
 	for _, f := range c.Findings() {
@@ -270,8 +264,8 @@ func TestMergingIsAsCollectingInOne(t *testing.T) {
 				out.Skipped = "an answer with status 204 has no body"
 			}
 			for range r.IntN(4) {
-				out.Spots = append(out.Spots, scan.Spot{Kind: []scan.Kind{scan.SensitiveField, scan.UnexpectedField,
-					scan.UnknownEndpoint}[r.IntN(3)], Severity: scan.Severity(1 + r.IntN(5)),
+				out.Spots = append(out.Spots, scan.Spot{Kind: []kind.Kind{kind.SensitiveField, kind.UnexpectedField,
+					kind.UnknownEndpoint}[r.IntN(3)], Severity: severity.Severity(1 + r.IntN(5)),
 					Path: []string{"$.a", "$.b"}[r.IntN(2)], Pointer: fmt.Sprintf("/a/%d", entry), Bytes: r.IntN(20),
 					Sample: []string{"", "null", "a•••"}[r.IntN(3)], Detector: fmt.Sprint(r.IntN(9)),
 					Print: uint64(r.IntN(3)), Folded: r.IntN(2)})
@@ -314,14 +308,14 @@ func TestTheSameBodyForSeveral(t *testing.T) {
 		out.Body = body
 		return out
 	}
-	wrong, odd := spot(scan.WrongAudience, scan.High, "$.duty"), spot(scan.UnexpectedField, scan.Low, "$.x")
+	wrong, odd := spot(kind.WrongAudience, severity.High, "$.duty"), spot(kind.UnexpectedField, severity.Low, "$.x")
 	first, second := NewCollector("s"), NewCollector("s")
 	first.Add("f.har", 0, sent("GET /notices", "visitor", 7, wrong, odd))
 	first.Add("f.har", 1, sent("GET /notices", "crew", 8, wrong))
 	first.Add("f.har", 2, sent("GET /other", "office", 8))
 	alone := wrong.Why()
 	for _, f := range first.Findings() {
-		if f.Kind == scan.WrongAudience && f.Why != alone {
+		if f.Kind == kind.WrongAudience && f.Why != alone {
 			t.Errorf("nobody else got it, and %s says %q", f.Audience, f.Why)
 		}
 	}

@@ -5,7 +5,7 @@ import (
 	"slices"
 	"strings"
 
-	"inkret/core/scan"
+	"inkret/core/severity"
 )
 
 // State is where a finding is in its life.
@@ -47,7 +47,7 @@ func (s State) Moves() []State { return append([]State(nil), moves[s]...) }
 
 // ByTwo is the least severity of a finding that nobody takes off the list alone without proof: who wants it waived, or
 // no leak, asks for that, and a lead who is somebody else approves it.
-const ByTwo = scan.High
+const ByTwo = severity.High
 
 // Decides reports whether a move to s takes a finding off the list by a decision, not by proof.
 func (s State) Decides() bool { return s == Waived || s == NotALeak }

@@ -4,6 +4,7 @@ import (
 	"strings"
 	"time"
 
+	"inkret/core/kind"
 	"inkret/core/scan"
 )
 
@@ -19,7 +20,7 @@ type Awaiting struct {
 // and lists of its body, as [scan.Judge.Occurs] has them.
 func (a *Awaiting) Shows(out *scan.Outcome, occurs map[string]struct{}) (covers, leaks bool) {
 	audience, status := out.Audience, out.Status
-	if a.Kind == scan.UnknownEndpoint {
+	if a.Kind == kind.UnknownEndpoint {
 		audience, status = "", ""
 	}
 	if out.Endpoint != a.Endpoint || audience != a.Audience || status != a.Status {
@@ -37,7 +38,7 @@ func (a *Awaiting) Shows(out *scan.Outcome, occurs map[string]struct{}) (covers,
 	switch {
 	case strings.HasPrefix(a.Path, scan.InHeader):
 		return out.Heads, false
-	case a.Kind == scan.RevealingError && a.Path == "$" && out.Words:
+	case a.Kind == kind.RevealingError && a.Path == "$" && out.Words:
 		return true, false
 	case out.Skipped != "":
 		return false, false

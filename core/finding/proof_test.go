@@ -5,6 +5,7 @@ import (
 
 	"inkret/core/contract"
 	"inkret/core/exchange"
+	"inkret/core/kind"
 	"inkret/core/scan"
 )
 
@@ -33,7 +34,7 @@ endpoints: [{endpoint: GET /crew, responses: [{entity: Crew, at: /data, many: tr
 		t.Fatal(err)
 	}
 	waits := &Awaiting{Identity: Identity{Service: "quay", Endpoint: "GET /crew", Audience: "visitor",
-		Direction: Response, Status: "2XX", Path: "$.data[*].email", Kind: scan.SensitiveField}}
+		Direction: Response, Status: "2XX", Path: "$.data[*].email", Kind: kind.SensitiveField}}
 	judge := scan.NewJudge(c)
 	judge.Occurs = map[string]struct{}{}
 	for name, one := range map[string]struct {

@@ -8,7 +8,8 @@ import (
 	"strings"
 	"time"
 
-	"inkret/core/scan"
+	"inkret/core/kind"
+	"inkret/core/severity"
 )
 
 // Query says which findings a list has, and in which order. It is written as the query of an address, as in
@@ -53,7 +54,7 @@ var filters = []Filter{
 		append([]string{"open", "any"}, stateNames()...)),
 		func(q *Query) string { return strings.Join(q.States, ",") }},
 	{"severity", "of these `SEVERITIES`, separated by commas",
-		known("severity", func(q *Query) *[]string { return &q.Severities }, scan.SeverityNames()),
+		known("severity", func(q *Query) *[]string { return &q.Severities }, severity.Names()),
 		func(q *Query) string { return strings.Join(q.Severities, ",") }},
 	{"kind", "of these `KINDS`, separated by commas", known("kind", func(q *Query) *[]string { return &q.Kinds },
 		kindNames()), func(q *Query) string { return strings.Join(q.Kinds, ",") }},
@@ -131,7 +132,7 @@ func (q Query) Encode() string { return q.Values().Encode() }
 // InStates gives the states that the query names, those that want work written out; none narrows nothing.
 func (q Query) InStates() []string {
 	if len(q.States) == 0 {
-		return openStates()
+		return OpenStates()
 	}
 	var all []string
 	for _, name := range q.States {
@@ -139,7 +140,7 @@ func (q Query) InStates() []string {
 		case "any":
 			return nil
 		case "open":
-			all = append(all, openStates()...)
+			all = append(all, OpenStates()...)
 		default:
 			all = append(all, name)
 		}
@@ -147,7 +148,8 @@ func (q Query) InStates() []string {
 	return all
 }
 
-func openStates() (open []string) {
+// OpenStates lists the names of the states in which a finding still wants work.
+func OpenStates() (open []string) {
 	for _, s := range States() {
 		if s.Open() {
 			open = append(open, string(s))
@@ -164,7 +166,7 @@ func stateNames() (all []string) {
 }
 
 func kindNames() (all []string) {
-	for _, k := range scan.Kinds() {
+	for _, k := range kind.All() {
 		all = append(all, k.String())
 	}
 	return all

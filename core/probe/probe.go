@@ -21,13 +21,15 @@ import (
 	"inkret/core/catalog"
 	"inkret/core/contract"
 	"inkret/core/exchange"
+	"inkret/core/kind"
 	"inkret/core/scan"
+	"inkret/core/severity"
 )
 
 // Loss is something that is no longer reported, or less severely.
 type Loss struct {
-	Kind     scan.Kind
-	Severity scan.Severity // as it was reported
+	Kind     kind.Kind
+	Severity severity.Severity // as it was reported
 	Class    catalog.Class
 	Endpoint string
 	Audience string
@@ -454,7 +456,7 @@ func (p *prober) posted(r exchange.Request) {
 // gathers reports whether a spot of a kind stands for all below it, and is as severe as what the contract
 // grants there may be. Where a graver grant is gone from it, it is less severe; but a body that holds what was
 // granted shows that by itself.
-func gathers(k scan.Kind) bool { return k == scan.WrongAudience || k == scan.UnexpectedRelation }
+func gathers(k kind.Kind) bool { return k == kind.WrongAudience || k == kind.UnexpectedRelation }
 
 // spotKey is a place that a judge reports.
 type spotKey struct {
@@ -479,11 +481,11 @@ func (p *prober) judge(r exchange.Request, answer exchange.Response, b body) {
 	for i := range spots {
 		s := &spots[i]
 		// nothing gets out by what is missing, or granted elsewhere
-		if s.Kind == scan.MissingField || s.Kind == scan.UnevenExposure {
+		if s.Kind == kind.MissingField || s.Kind == kind.UnevenExposure {
 			continue
 		}
-		if at := now[spotKey{s.Request, s.Pointer}].kind; s.Kind == scan.RenamedField && (at == scan.UnexpectedField ||
-			at == scan.SensitiveField) {
+		if at := now[spotKey{s.Request, s.Pointer}].kind; s.Kind == kind.RenamedField && (at == kind.UnexpectedField ||
+			at == kind.SensitiveField) {
 			continue // that it is not granted says more
 		}
 		if gathers(s.Kind) && !b.plain && (!b.little || gathers(now[spotKey{s.Request, s.Pointer}].kind)) ||
@@ -503,8 +505,8 @@ func (p *prober) judge(r exchange.Request, answer exchange.Response, b body) {
 type reports map[spotKey]report
 
 type report struct {
-	severity scan.Severity
-	kind     scan.Kind
+	severity severity.Severity
+	kind     kind.Kind
 }
 
 func reported(spots []scan.Spot) reports {
@@ -527,7 +529,7 @@ func lost(before, now reports, s *scan.Spot) bool {
 	}
 	for k, r := range now {
 		// stands for all in it but what is sensitive by itself
-		whole := r.kind == scan.UnexpectedRelation && strings.HasPrefix(s.Pointer, k.pointer+"/")
+		whole := r.kind == kind.UnexpectedRelation && strings.HasPrefix(s.Pointer, k.pointer+"/")
 		if was, ok := before[k]; k.request != s.Request || r.severity < s.Severity && !whole ||
 			ok && was.kind == r.kind && was.severity >= r.severity {
 			continue

@@ -8,8 +8,8 @@ import (
 	"strings"
 	"testing"
 
-	"inkret/core/contract"
 	"inkret/core/exchange"
+	"inkret/core/kind"
 )
 
 func TestSpotsSayWhereExactly(t *testing.T) {
@@ -114,7 +114,7 @@ func TestWhatIsNotJudged(t *testing.T) {
 			t.Errorf("skipped because %q, want %q", out.Skipped, want)
 		}
 		for _, s := range out.Spots {
-			if s.Kind == UnknownEndpoint || s.Kind == UndeclaredResponse {
+			if s.Kind == kind.UnknownEndpoint || s.Kind == kind.UndeclaredResponse {
 				t.Errorf("%s: %s is reported of what was not judged", want, s.Kind)
 			}
 		}
@@ -153,7 +153,7 @@ endpoints:
 func TestTenThousandLevelsAreJudged(t *testing.T) {
 	deep := strings.Repeat(`{"a":`, 9_998) + `{"password":"x"}` + strings.Repeat("}", 9_998)
 	out := NewJudge(nil).Capture(call("/x", "", deep))
-	if out.Skipped != "" || len(out.Spots) != 1 || out.Spots[0].Kind != SensitiveField {
+	if out.Skipped != "" || len(out.Spots) != 1 || out.Spots[0].Kind != kind.SensitiveField {
 		t.Errorf("skipped because %q, %d spots", out.Skipped, len(out.Spots))
 	}
 }
@@ -210,7 +210,7 @@ func TestOutcomeNamesTheExchange(t *testing.T) {
 		}
 		got := ""
 		for _, s := range out.Spots {
-			if s.Kind == UndeclaredResponse || s.Kind == UnknownEndpoint {
+			if s.Kind == kind.UndeclaredResponse || s.Kind == kind.UnknownEndpoint {
 				got = s.Kind.String()
 			}
 		}
@@ -370,19 +370,6 @@ func sameLines(a, b []string) bool {
 		}
 	}
 	return true
-}
-
-func TestKindsAreThoseOfTheContractFormat(t *testing.T) {
-	var names []string
-	for _, k := range Kinds() {
-		names = append(names, k.String())
-		if parsed, ok := ParseKind(k.String()); !ok || parsed != k || k.CWE() == 0 {
-			t.Errorf("%s is read back as %v, with CWE %d", k, parsed, k.CWE())
-		}
-	}
-	if got, want := strings.Join(names, " "), strings.Join(contract.KindNames, " "); got != want {
-		t.Errorf("kinds are\n%s\nexceptions may name\n%s", got, want)
-	}
 }
 
 // TestWhy holds that every kind that is judged says why in words, not by its name alone.

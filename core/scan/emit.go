@@ -3,7 +3,9 @@ package scan
 import (
 	"inkret/core/catalog"
 	"inkret/core/detect"
+	"inkret/core/kind"
 	"inkret/core/place"
+	"inkret/core/severity"
 )
 
 // reserve keeps the place of a spot that is known only once its value is read,
@@ -74,7 +76,7 @@ type pathNode struct {
 	path     string
 	step     string // the member's name, of a member
 	body     uint64 // the body of which the rest tells
-	sampled  [kinds]Severity
+	sampled  [kind.End]severity.Severity
 	occurred uint64    // the body in which an object or list was last seen at it
 	any      *pathNode // of elements, and of names that are data
 	last     *pathNode // the member below it that was asked for last
@@ -153,7 +155,7 @@ func (w *walk) entry() *pathNode {
 		w.segs[i].node = e
 	}
 	if e.body != w.judge.body {
-		e.body, e.sampled = w.judge.body, [kinds]Severity{}
+		e.body, e.sampled = w.judge.body, [kind.End]severity.Severity{}
 	}
 	return e
 }
@@ -177,7 +179,7 @@ func (w *walk) write(slot int, e *pathNode, c *candidate, start, weight int, sam
 	w.cuts[slot] = from
 	s.pointerEnd = len(w.pointers)
 	if c.class >= catalog.Personal && !c.hollow {
-		w.private = w.private || c.kind != MissingField
+		w.private = w.private || c.kind != kind.MissingField
 		w.grave = w.grave || c.kind.Exposure()
 	}
 }

@@ -8,14 +8,16 @@ import (
 
 	"inkret/core/detect"
 	"inkret/core/exchange"
+	"inkret/core/kind"
 	"inkret/core/place"
+	"inkret/core/severity"
 )
 
 // What is wrong with an exchange as a whole stands at the body's root, beside
 // whatever else is found there.
 
 // wholeSpot is a spot about the exchange as a whole.
-func wholeSpot(kind Kind, severity Severity, reason string) Spot {
+func wholeSpot(kind kind.Kind, severity severity.Severity, reason string) Spot {
 	return Spot{Kind: kind, Severity: severity, Path: place.Root, reason: reason}
 }
 
@@ -31,15 +33,17 @@ func (j *Judge) exchangeSpots(c *exchange.Capture, out *Outcome, declared bool) 
 	w := &j.walk
 	if w.private {
 		if why := sharedCache(c); why != "" {
-			spots = append(spots, wholeSpot(CacheablePrivate, Medium, why))
+			spots = append(spots, wholeSpot(kind.CacheablePrivate, severity.Medium, why))
 		}
 	}
 	if w.asked != nil && w.askedGranted && w.unasked != "" {
-		spots = append(spots, wholeSpot(SelectionIgnored, Low, "the client asked for some members and got "+
-			strconv.Quote(w.unasked)+" too"))
+		spots = append(spots, wholeSpot(kind.SelectionIgnored, severity.Low,
+			"the client asked for some members and got "+
+				strconv.Quote(w.unasked)+" too"))
 	}
 	if out.Bytes > smallestHeavy && w.excess*2 > out.Bytes {
-		spots = append(spots, wholeSpot(HeavyExcess, Info, strconv.Itoa(w.excess)+" of "+strconv.Itoa(out.Bytes)+
+		spots = append(spots, wholeSpot(kind.HeavyExcess, severity.Info, strconv.Itoa(w.excess)+" of "+
+			strconv.Itoa(out.Bytes)+
 			" bytes are covered by no grant"))
 	}
 	return spots
@@ -68,7 +72,7 @@ func failing(c *exchange.Capture) []Spot {
 	if what == "" {
 		return nil
 	}
-	return []Spot{wholeSpot(RevealingError, Medium, "the text of an error holds "+what)}
+	return []Spot{wholeSpot(kind.RevealingError, severity.Medium, "the text of an error holds "+what)}
 }
 
 // undeclared gives what an answer shows whether it has a body or none: that no contract knows of it.
@@ -76,9 +80,9 @@ func (j *Judge) undeclared(out *Outcome, declared bool) []Spot {
 	switch {
 	case j.contracts == nil:
 	case !out.Known:
-		return []Spot{wholeSpot(UnknownEndpoint, Low, "")}
+		return []Spot{wholeSpot(kind.UnknownEndpoint, severity.Low, "")}
 	case !declared:
-		return []Spot{wholeSpot(UndeclaredResponse, Low, "")}
+		return []Spot{wholeSpot(kind.UndeclaredResponse, severity.Low, "")}
 	}
 	return nil
 }

@@ -7,6 +7,8 @@ import (
 	"inkret/core/catalog"
 	"inkret/core/contract"
 	"inkret/core/detect"
+	"inkret/core/kind"
+	"inkret/core/severity"
 )
 
 // expected reads a name and its colon, as key has them, if that is what comes next:
@@ -65,15 +67,17 @@ func (w *walk) granted(m *contract.Member, how mode, at level, start int, c *can
 	}
 	if m == w.boundary && how == own && at == whole {
 		before := w.excess
-		c = graver(c, w.pool.add(candidate{kind: WrongAudience, severity: ByClass(m.Gravest), class: m.Gravest,
+		c = graver(c, w.pool.add(candidate{kind: kind.WrongAudience, severity: severity.ByClass(m.Gravest),
+			class:  m.Gravest,
 			entity: m.Entity, grant: m.Grant}))
 		ok := w.granted(m, loud, at, start, c)
 		w.excess = before + w.weight(start, w.off())
 		return ok
 	}
 	if w.uneven != nil && how == own && at == whole && w.uneven[m.Serial] != "" {
-		c = graver(c, w.pool.add(candidate{kind: UnevenExposure, severity: Info, class: m.Class, entity: m.Grant.Owner,
-			field: m.Grant.Field.Name, grant: m.Grant, reason: w.uneven[m.Serial]}))
+		c = graver(c, w.pool.add(candidate{kind: kind.UnevenExposure, severity: severity.Info, class: m.Class,
+			entity: m.Grant.Owner,
+			field:  m.Grant.Field.Name, grant: m.Grant, reason: w.uneven[m.Serial]}))
 	}
 	if w.asked != nil && at == whole && w.entityMember() == m {
 		w.picked = w.asked
@@ -94,7 +98,7 @@ func (all *candidates) mismatch(c *candidate, m *contract.Member, how mode, reas
 	if how != own || reason == "" {
 		return c
 	}
-	found := all.add(candidate{kind: ValueMismatch, severity: Low, grant: m.Grant, reason: reason})
+	found := all.add(candidate{kind: kind.ValueMismatch, severity: severity.Low, grant: m.Grant, reason: reason})
 	if f := m.Grant.Field; f != nil {
 		found.entity, found.field, found.class = m.Grant.Owner, f.Name, f.Class
 	}
@@ -144,9 +148,10 @@ func (w *walk) ungrantedObjects(slot, start int, c *candidate, m *contract.Membe
 	before := w.grave
 	w.grave = false
 	ok, _ := w.sweepInside(zone{entity: m.Entity})
-	found := w.pool.add(candidate{kind: UnexpectedRelation, severity: Medium, entity: m.Grant.Owner, grant: m.Grant})
+	found := w.pool.add(candidate{kind: kind.UnexpectedRelation, severity: severity.Medium, entity: m.Grant.Owner,
+		grant: m.Grant})
 	if w.grave {
-		found.severity = High
+		found.severity = severity.High
 	}
 	if m.Grant.Relation != nil {
 		found.field = m.Grant.Relation.Name
@@ -289,7 +294,7 @@ func (w *walk) indexed(m, nth *contract.Member, how mode, start int, c *candidat
 	if ok && !met && how == own {
 		w.wayMissing = w.wayMissing || len(w.segs) == 0
 		w.segs = append(w.segs, seg{any: true})
-		w.emitAt(&candidate{kind: MissingField, severity: Low, grant: nth.Grant,
+		w.emitAt(&candidate{kind: kind.MissingField, severity: severity.Low, grant: nth.Grant,
 			reason: "the place where the entity is granted is absent"}, start, 0, "")
 		w.pop()
 	}
@@ -369,7 +374,7 @@ func (w *walk) scalarSpot(m *contract.Member, how mode, at level, start int, c *
 
 // drop keeps what was to be reported of a value in which the body broke off.
 func (w *walk) drop(c *candidate, start int) {
-	if c != nil && !c.telling && c.kind != ValueMismatch {
+	if c != nil && !c.telling && c.kind != kind.ValueMismatch {
 		w.emit(c, start, nil, detect.Hit{})
 	}
 }
@@ -605,7 +610,7 @@ func (w *walk) missing(o *contract.Object, seen []uint64, strays []stray, begin 
 		if w.renamed(m, absent, strays) {
 			continue
 		}
-		c := w.pool.add(candidate{kind: MissingField, severity: Low, grant: m.Grant})
+		c := w.pool.add(candidate{kind: kind.MissingField, severity: severity.Low, grant: m.Grant})
 		if f := m.Grant.Field; f != nil {
 			c.entity, c.field, c.class = m.Grant.Owner, f.Name, f.Class
 		}
@@ -630,7 +635,7 @@ func (w *walk) foreignMember(m *contract.Member, how mode, start int) bool {
 		return w.postedMember([]byte(m.Name), nil, nil, start)
 	}
 	class := m.Class
-	c := w.pool.add(candidate{kind: WrongAudience, grant: m.Grant})
+	c := w.pool.add(candidate{kind: kind.WrongAudience, grant: m.Grant})
 	if m.Object != nil || m.OneOf != nil {
 		class = m.Gravest
 	}
@@ -640,7 +645,7 @@ func (w *walk) foreignMember(m *contract.Member, how mode, start int) bool {
 	case g.Field != nil:
 		c.entity, c.field = g.Owner, g.Field.Name
 	}
-	c.class, c.severity = class, ByClass(class)
+	c.class, c.severity = class, severity.ByClass(class)
 	before := w.excess
 	ok := w.granted(m, foreign, whole, start, c)
 	w.excess = before

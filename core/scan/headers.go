@@ -9,7 +9,9 @@ import (
 	"inkret/core/contract"
 	"inkret/core/detect"
 	"inkret/core/exchange"
+	"inkret/core/kind"
 	"inkret/core/place"
+	"inkret/core/severity"
 )
 
 // What an answer's header fields carry: values that are recognised, and in an error what it reveals. They are
@@ -87,12 +89,12 @@ func (j *Judge) headerSpot(name, value string, cover catalog.Class, failed bool)
 		Pointer: InHeader + string(place.AppendPointer(nil, []byte(name))), Bytes: len(value)}
 	switch {
 	case hit.Found() && hit.Class > cover && hit.Class == catalog.Secret:
-		s.Kind, s.Severity = SecretValue, Critical
+		s.Kind, s.Severity = kind.SecretValue, severity.Critical
 	case hit.Found() && hit.Class > cover:
-		s.Kind, s.Severity = PersonalValue, High
+		s.Kind, s.Severity = kind.PersonalValue, severity.High
 	case failed:
 		if what := detect.Revealing([]byte(value)); what != "" {
-			s.Kind, s.Severity, s.Sample = RevealingError, Medium, maskedPart
+			s.Kind, s.Severity, s.Sample = kind.RevealingError, severity.Medium, maskedPart
 			s.reason = "a header field of an error holds " + what
 		}
 		return s

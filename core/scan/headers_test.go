@@ -7,6 +7,7 @@ import (
 
 	"inkret/core/contract"
 	"inkret/core/exchange"
+	"inkret/core/kind"
 )
 
 func contracts(t *testing.T, text string) *contract.Contracts {
@@ -114,7 +115,7 @@ func TestErrorsAsPagesAndText(t *testing.T) {
 					Header: exchange.Header{{Name: "Content-Type", Value: one.media}}}})
 			got := ""
 			for _, s := range out.Spots {
-				if s.Kind == RevealingError {
+				if s.Kind == kind.RevealingError {
 					got += s.Path
 				}
 			}

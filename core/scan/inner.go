@@ -8,7 +8,9 @@ import (
 	"inkret/core/catalog"
 	"inkret/core/contract"
 	"inkret/core/exchange"
+	"inkret/core/kind"
 	"inkret/core/place"
+	"inkret/core/severity"
 )
 
 // Bodies in bodies: a text that holds JSON is judged after the body around it,
@@ -181,7 +183,7 @@ func (w *walk) bodies(c *exchange.Capture, r *contract.Response, plan *contract.
 		all.spots = append(all.spots, spots...)
 	}
 	if plan != nil && outer != "" && !met && all.err == nil {
-		all.spots = append(all.spots, Spot{Kind: MissingField, Severity: Low, Path: outer, Pointer: outer,
+		all.spots = append(all.spots, Spot{Kind: kind.MissingField, Severity: severity.Low, Path: outer, Pointer: outer,
 			reason: "the place where the entity is granted is absent"})
 	}
 	if !alone || len(w.inner) > 1 {

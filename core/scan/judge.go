@@ -19,6 +19,8 @@ import (
 	"inkret/core/contract"
 	"inkret/core/detect"
 	"inkret/core/exchange"
+	"inkret/core/kind"
+	"inkret/core/severity"
 )
 
 // Judge judges captures one after another. It keeps what it learns of names
@@ -361,7 +363,7 @@ func (w *walk) absent() {
 		if m.Way {
 			w.segs = w.segs[:0]
 			w.member(m.Text)
-			w.emitAt(&candidate{kind: MissingField, severity: Low, grant: m.Grant,
+			w.emitAt(&candidate{kind: kind.MissingField, severity: severity.Low, grant: m.Grant,
 				reason: "the place where the entity is granted is absent"}, 0, 0, "")
 			w.pop()
 		}

@@ -5,6 +5,8 @@ import (
 	"strings"
 
 	"inkret/core/contract"
+	"inkret/core/kind"
+	"inkret/core/severity"
 )
 
 // manyNames is from how many names on an object's names are looked up instead
@@ -45,7 +47,7 @@ func (w *walk) twice(from int, name []byte) bool {
 // duplicate reports that the member just read stands twice in its object. It
 // stands beside whatever else is found there.
 func (w *walk) duplicate(start int) {
-	w.emitAt(&candidate{kind: HiddenDuplicate, severity: Medium,
+	w.emitAt(&candidate{kind: kind.HiddenDuplicate, severity: severity.Medium,
 		reason: "the name stands twice in one object: parsers differ in which one they see"},
 		start, w.off()-start, maskedPart)
 	last := len(w.spots) - 1

@@ -6,6 +6,8 @@ import (
 	"inkret/core/catalog"
 	"inkret/core/contract"
 	"inkret/core/detect"
+	"inkret/core/kind"
+	"inkret/core/severity"
 )
 
 // stray is a member reported as unexpected, which may turn out to be a granted
@@ -29,7 +31,7 @@ func (w *walk) renamed(m *contract.Member, absent []*contract.Member, strays []s
 	}
 	for i := range strays {
 		s := &strays[i]
-		if s.taken || w.spots[s.slot].Kind != UnexpectedField {
+		if s.taken || w.spots[s.slot].Kind != kind.UnexpectedField {
 			continue
 		}
 		sameField := m.Grant.Source == contract.FromField && s.verdict.field == m.Grant.Field
@@ -40,7 +42,7 @@ func (w *walk) renamed(m *contract.Member, absent []*contract.Member, strays []s
 		}
 		s.taken = true
 		spot := &w.spots[s.slot]
-		spot.Kind, spot.Severity, spot.Grant = RenamedField, Medium, m.Grant
+		spot.Kind, spot.Severity, spot.Grant = kind.RenamedField, severity.Medium, m.Grant
 		spot.reason = m.Name + " seems to be " + string(s.name) + " now"
 		if f := m.Grant.Field; f != nil {
 			spot.Entity, spot.Field, spot.Class = m.Grant.Owner.Name, f.Name, f.Class

@@ -9,7 +9,9 @@ import (
 	"inkret/core/contract"
 	"inkret/core/detect"
 	"inkret/core/exchange"
+	"inkret/core/kind"
 	"inkret/core/place"
+	"inkret/core/severity"
 )
 
 // What the request itself gives: recognised values in its address, and members
@@ -69,9 +71,9 @@ func (j *Judge) addressSpot(spots []Spot, v exchange.AddressValue) []Spot {
 	if class < catalog.Personal {
 		return spots
 	}
-	severity := Medium
+	grave := severity.Medium
 	if class == catalog.Secret {
-		severity = High
+		grave = severity.High
 	}
 	path, pointer := place.AppendName([]byte(place.Root), []byte(v.Name)), place.AppendPointer(nil, []byte(v.Name))
 	switch {
@@ -83,7 +85,7 @@ func (j *Judge) addressSpot(spots []Spot, v exchange.AddressValue) []Spot {
 			pointer = place.AppendPointer(nil, []byte(info.masked))
 		}
 	}
-	return append(spots, Spot{Kind: SensitiveInURL, Severity: severity, Class: class, Request: true,
+	return append(spots, Spot{Kind: kind.SensitiveInURL, Severity: grave, Class: class, Request: true,
 		Detector: hit.Detector,
 		Path:     v.In + within + string(path), Pointer: v.In + within + string(pointer), Sample: detect.Mask(text, hit,
 			class), reason: reason})
@@ -123,7 +125,7 @@ func (j *Judge) overPosting(c *exchange.Capture, e *contract.Endpoint, choice co
 		switch {
 		case !ok:
 		case same(value, s.value, parts[0].Untyped):
-			s.Severity = High
+			s.Severity = severity.High
 			s.reason += "; the response has it too"
 		case s.Path == entity+place.Name(s.name) && !(container(value) && container(s.value)):
 			continue // the response has another value: it was not taken
@@ -146,7 +148,8 @@ func (w *walk) postedMember(name []byte, v *verdict, entity *catalog.Entity, sta
 	w.space()
 	from := w.pos
 	ok := w.pass(w.depth)
-	c := &candidate{kind: OverPosting, severity: Medium, reason: "the request has it and it is not accepted"}
+	c := &candidate{kind: kind.OverPosting, severity: severity.Medium,
+		reason: "the request has it and it is not accepted"}
 	w.emitAt(c.of(v, entity), start, w.pos-start, maskedPart)
 	s := &w.spots[len(w.spots)-1]
 	s.name, s.value = string(name), string(w.data[from:w.pos])

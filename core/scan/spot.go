@@ -5,12 +5,14 @@ import (
 
 	"inkret/core/catalog"
 	"inkret/core/contract"
+	"inkret/core/kind"
+	"inkret/core/severity"
 )
 
 // Spot is one place in one capture that departs from the contract.
 type Spot struct {
-	Kind     Kind
-	Severity Severity
+	Kind     kind.Kind
+	Severity severity.Severity
 	Class    catalog.Class // of what leaked; Unclassed where that does not apply
 	Path     string        // JSONPath, with [*] for elements and names that are data
 	Pointer  string        // JSON Pointer, names that are sensitive masked
@@ -44,7 +46,7 @@ func (s *Spot) Why() string {
 		whose = s.Entity + "." + s.Field
 	}
 	switch s.Kind {
-	case SecretValue, PersonalValue:
+	case kind.SecretValue, kind.PersonalValue:
 		what := fmt.Sprintf("the value is recognised as %s", article(s.Detector))
 		if s.Grant != nil {
 			return fmt.Sprintf("granted as %s; %s", s.Grant.Class, what)
@@ -53,22 +55,22 @@ func (s *Spot) Why() string {
 			return fmt.Sprintf("not granted; the value of %s is recognised as %s", whose, article(s.Detector))
 		}
 		return "not granted; " + what
-	case SensitiveField:
+	case kind.SensitiveField:
 		if whose == "" {
 			return fmt.Sprintf("not granted; the name tells of something %s", s.Class)
 		}
 		return fmt.Sprintf("not granted; %s is %s", whose, s.Class)
-	case WrongAudience:
+	case kind.WrongAudience:
 		if whose != "" {
 			return fmt.Sprintf("%s is granted to other audiences only and is %s", whose, s.Class)
 		}
 		return fmt.Sprintf("granted to other audiences only; the gravest granted here is %s", s.Class)
-	case UnexpectedRelation:
+	case kind.UnexpectedRelation:
 		if whose != "" {
 			return fmt.Sprintf("not granted; %s is a relation", whose)
 		}
 		return "not granted; a whole object is sent"
-	case UnexpectedField:
+	case kind.UnexpectedField:
 		switch {
 		case whose != "" && s.Class != catalog.Unclassed:
 			return fmt.Sprintf("not granted; %s is %s", whose, s.Class)
@@ -76,11 +78,11 @@ func (s *Spot) Why() string {
 			return fmt.Sprintf("not granted; %s is unclassed", whose)
 		}
 		return "not granted; the catalogue does not know it"
-	case MissingField:
+	case kind.MissingField:
 		return "granted, not optional, and not sent"
-	case UndeclaredResponse:
+	case kind.UndeclaredResponse:
 		return "no response of the contract fits"
-	case UnknownEndpoint:
+	case kind.UnknownEndpoint:
 		return "no contract for this endpoint"
 	}
 	return s.Kind.String()
@@ -99,8 +101,8 @@ func article(noun string) string {
 
 // candidate is what may be reported at a place; of several the gravest is.
 type candidate struct {
-	kind     Kind
-	severity Severity
+	kind     kind.Kind
+	severity severity.Severity
 	class    catalog.Class
 	entity   *catalog.Entity
 	field    string

@@ -4,6 +4,8 @@ import (
 	"inkret/core/catalog"
 	"inkret/core/contract"
 	"inkret/core/detect"
+	"inkret/core/kind"
+	"inkret/core/severity"
 )
 
 // zone is where no grant names the members and everything is swept.
@@ -25,26 +27,29 @@ func (all *candidates) hit(hit detect.Hit, cover catalog.Class, format string) *
 		return nil
 	}
 	if hit.Class == catalog.Secret {
-		return all.add(candidate{kind: SecretValue, severity: Critical, class: hit.Class, detector: hit.Detector})
+		return all.add(candidate{kind: kind.SecretValue, severity: severity.Critical, class: hit.Class,
+			detector: hit.Detector})
 	}
 	if hit.Format != "" && (hit.Format == format || format == "idn-email" && hit.Format == "email" || format == "tel" &&
 		hit.Format == "phone") {
 		return nil
 	}
-	return all.add(candidate{kind: PersonalValue, severity: High, class: hit.Class, detector: hit.Detector})
+	return all.add(candidate{kind: kind.PersonalValue, severity: severity.High, class: hit.Class,
+		detector: hit.Detector})
 }
 
 // revealing is what a text of an error response gives.
 func (all *candidates) revealing(text []byte) *candidate {
 	if what := detect.Revealing(text); what != "" {
-		return all.add(candidate{kind: RevealingError, severity: Medium, reason: "the text of an error holds " + what})
+		return all.add(candidate{kind: kind.RevealingError, severity: severity.Medium,
+			reason: "the text of an error holds " + what})
 	}
 	return nil
 }
 
 // sensitive is what a member of class gives that is not granted.
 func (all *candidates) sensitive(class catalog.Class) *candidate {
-	return all.add(candidate{kind: SensitiveField, severity: ByClass(class), class: class})
+	return all.add(candidate{kind: kind.SensitiveField, severity: severity.ByClass(class), class: class})
 }
 
 // swept is what a verdict gives where only sensitive things are reported.
@@ -86,24 +91,24 @@ func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int
 		w.fill(slot, graver(structure, value).of(v, entity), start)
 	} else {
 		read := w.scalar(first)
-		text, kind := read.text, read.kind
+		text, scalar := read.text, read.kind
 		ok = read.ok
 		w.embed(0, start)
-		structure = w.structure(structure, v, false).hollowed(v, !w.judge.AnyValue && (kind == contract.Null ||
-			kind == contract.Text && len(text) == 0 && ok))
-		if text == nil && kind != contract.Null {
+		structure = w.structure(structure, v, false).hollowed(v, !w.judge.AnyValue && (scalar == contract.Null ||
+			scalar == contract.Text && len(text) == 0 && ok))
+		if text == nil && scalar != contract.Null {
 			text = []byte{} // the body broke off in it
 		}
 		found := graver(w.named(v, structure, entity, ok && w.told(&read, v)), value)
-		if w.failed && kind == contract.Text {
+		if w.failed && scalar == contract.Text {
 			found = graver(found, w.pool.revealing(text))
 		}
 		hit := w.recognised(&read)
 		found = graver(found, w.pool.hit(hit, 0, "")).of(v, entity)
 		w.emit(found, start, text, hit)
-		if found.kind == UnexpectedField && how == own {
+		if found.kind == kind.UnexpectedField && how == own {
 			w.strays = append(w.strays, stray{slot: len(w.spots) - 1, name: w.lasting(w.segs[len(w.segs)-1].name),
-				verdict: v, kind: kind})
+				verdict: v, kind: scalar})
 		}
 	}
 	w.grave = w.grave || before
@@ -129,23 +134,23 @@ func (w *walk) structure(c *candidate, v *verdict, objects bool) *candidate {
 	case v.field != nil:
 		c.field, c.class = v.field.Name, v.field.Class
 		if c.class >= catalog.Personal {
-			c.kind, c.severity = SensitiveField, ByClass(c.class)
+			c.kind, c.severity = kind.SensitiveField, severity.ByClass(c.class)
 			return c
 		}
-		c.kind, c.severity = UnexpectedField, ByClass(c.class)
+		c.kind, c.severity = kind.UnexpectedField, severity.ByClass(c.class)
 	case v.relation != nil:
-		c.kind, c.field = UnexpectedRelation, v.relation.Name
+		c.kind, c.field = kind.UnexpectedRelation, v.relation.Name
 	case objects:
-		c.kind = UnexpectedRelation
+		c.kind = kind.UnexpectedRelation
 	default:
-		c.kind, c.severity = UnexpectedField, Medium
+		c.kind, c.severity = kind.UnexpectedField, severity.Medium
 		if c.entity == nil {
-			c.severity = Low
+			c.severity = severity.Low
 		}
 	}
-	if c.kind == UnexpectedRelation {
-		if c.severity = Medium; w.grave {
-			c.severity = High
+	if c.kind == kind.UnexpectedRelation {
+		if c.severity = severity.Medium; w.grave {
+			c.severity = severity.High
 		}
 	}
 	return c
@@ -154,8 +159,8 @@ func (w *walk) structure(c *candidate, v *verdict, objects bool) *candidate {
 // hollowed makes what a field of the catalogue gives that of one whose value is null or empty: the name is
 // there, and nothing in it.
 func (c *candidate) hollowed(v *verdict, hollow bool) *candidate {
-	if c != nil && hollow && c.kind == SensitiveField && !c.telling && v != nil && v.field != nil {
-		c.hollow, c.severity = true, Medium
+	if c != nil && hollow && c.kind == kind.SensitiveField && !c.telling && v != nil && v.field != nil {
+		c.hollow, c.severity = true, severity.Medium
 	}
 	return c
 }

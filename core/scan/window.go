@@ -8,6 +8,8 @@ import (
 	"math"
 
 	"inkret/core/exchange"
+	"inkret/core/kind"
+	"inkret/core/severity"
 )
 
 // A body that is not held whole is read through a window: what lies before the value being
@@ -144,8 +146,8 @@ const manySpots = 20_000
 // folding is by what spots are folded into the first of their sort.
 type folding struct {
 	path     string
-	kind     Kind
-	severity Severity
+	kind     kind.Kind
+	severity severity.Severity
 }
 
 // fold makes one of the spots of a sort that nothing waits for any more, so that a long

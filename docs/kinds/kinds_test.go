@@ -4,14 +4,13 @@ import (
 	"strings"
 	"testing"
 
-	"inkret/core/finding"
-	"inkret/core/scan"
+	"inkret/core/kind"
 )
 
 // TestEveryKindHasItsPage holds the pages against the kinds that are told: name,
 // severity, weakness, and how it is mended.
 func TestEveryKindHasItsPage(t *testing.T) {
-	for _, k := range scan.Kinds() {
+	for _, k := range kind.All() {
 		text, ok := Page(k.String())
 		if !ok {
 			t.Errorf("%s has no page", k)
@@ -19,7 +18,7 @@ func TestEveryKindHasItsPage(t *testing.T) {
 		}
 		joined := strings.Join(strings.Fields(text), " ")
 		for _, want := range []string{"# " + k.String() + " ", "Severity: ", "## It is told when ",
-			"## It is not told of ", "## It looks so ", "## It is usually mended so " + finding.Mend(k)} {
+			"## It is not told of ", "## It looks so ", "## It is usually mended so " + k.Mend()} {
 			if !strings.Contains(joined, strings.Join(strings.Fields(want), " ")) {
 				t.Errorf("the page of %s lacks %q", k, want)
 			}

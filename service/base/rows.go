@@ -2,6 +2,7 @@ package base
 
 import (
 	"inkret/core/finding"
+	"inkret/core/kind"
 	"inkret/core/scan"
 	"inkret/store"
 )
@@ -47,7 +48,7 @@ func FindingRows(service string, findings []*finding.Finding, team func(endpoint
 
 // IdentityOf gives what tells a finding from others.
 func IdentityOf(f *store.Finding) finding.Identity {
-	kind, _ := scan.ParseKind(f.Kind)
+	kind, _ := kind.Parse(f.Kind)
 	return finding.Identity{Service: f.Service, Endpoint: f.Endpoint, Audience: f.Audience, Direction: f.Direction,
 		Status: f.Status, Path: f.Path, Kind: kind}
 }

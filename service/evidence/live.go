@@ -9,7 +9,7 @@ import (
 	"sync"
 
 	"inkret/core/exchange"
-	"inkret/core/scan"
+	"inkret/core/severity"
 	"inkret/intake"
 	"inkret/service/base"
 	"inkret/store"
@@ -184,8 +184,8 @@ func (s *Evidence) grow(ctx context.Context, b store.Batch, severities map[strin
 		severities[f.ID] = max(severities[f.ID], f.Severity)
 	}
 	b.Findings, b.BySeverity = len(severities), map[string]int{}
-	for _, severity := range severities {
-		b.BySeverity[scan.Severity(severity).String()]++
+	for _, level := range severities {
+		b.BySeverity[severity.Severity(level).String()]++
 	}
 	more(&b)
 	return s.store.Extend(ctx, b, captures, e)

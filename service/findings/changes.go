@@ -13,8 +13,10 @@ import (
 
 	"inkret/core/catalog"
 	"inkret/core/finding"
+	"inkret/core/kind"
 	"inkret/core/place"
 	"inkret/core/scan"
+	"inkret/core/severity"
 	"inkret/service/base"
 	"inkret/service/review"
 	"inkret/store"
@@ -26,12 +28,12 @@ func (s *Findings) BeginSettings(ctx context.Context) error {
 	if err != nil || days != "" {
 		return err
 	}
-	begin := map[scan.Severity]int{scan.Critical: 3, scan.High: 14, scan.Medium: 60}
+	begin := map[severity.Severity]int{severity.Critical: 3, severity.High: 14, severity.Medium: 60}
 	return s.setDue(ctx, begin, store.TrailEntry{})
 }
 
-func (s *Findings) setDue(ctx context.Context, days map[scan.Severity]int, entry store.TrailEntry) error {
-	all := make([]int, scan.Critical+1)
+func (s *Findings) setDue(ctx context.Context, days map[severity.Severity]int, entry store.TrailEntry) error {
+	all := make([]int, severity.Critical+1)
 	for severity, n := range days {
 		all[severity] = n
 	}
@@ -43,7 +45,7 @@ func (s *Findings) setDue(ctx context.Context, days map[scan.Severity]int, entry
 }
 
 // Due gives within how many days a new finding is due, by severity; 0 is no day.
-func (s *Findings) Due(ctx context.Context) (map[scan.Severity]int, error) {
+func (s *Findings) Due(ctx context.Context) (map[severity.Severity]int, error) {
 	text, err := s.store.Setting(ctx, store.DueDays)
 	if err != nil {
 		return nil, err
@@ -52,9 +54,9 @@ func (s *Findings) Due(ctx context.Context) (map[scan.Severity]int, error) {
 	if err := json.Unmarshal([]byte(text), &all); err != nil {
 		return nil, fmt.Errorf("the setting %s: %w", store.DueDays, err)
 	}
-	days := map[scan.Severity]int{}
-	for severity, n := range all {
-		days[scan.Severity(severity)] = n
+	days := map[severity.Severity]int{}
+	for level, n := range all {
+		days[severity.Severity(level)] = n
 	}
 	return days, nil
 }
@@ -63,15 +65,15 @@ func (s *Findings) Due(ctx context.Context) (map[scan.Severity]int, error) {
 const longestDue = 3650
 
 // SetDue says within how many days findings that are new from now on are due.
-func (s *Findings) SetDue(ctx context.Context, who base.Caller, days map[scan.Severity]int) error {
+func (s *Findings) SetDue(ctx context.Context, who base.Caller, days map[severity.Severity]int) error {
 	var words []string
-	for severity := scan.Critical; severity >= scan.Info; severity-- {
-		n := days[severity]
+	for _, level := range severity.All() {
+		n := days[level]
 		if n < 0 || n > longestDue {
 			return base.NewProblem(base.Invalid, "", "findings are due within 1 to %d days, or with 0 on no day",
 				longestDue)
 		}
-		words = append(words, fmt.Sprintf("%s %d", severity, n))
+		words = append(words, fmt.Sprintf("%s %d", level, n))
 	}
 	return s.setDue(ctx, days, s.base.Did(who, "due days set", "findings", strings.Join(words, ", ")))
 }
@@ -229,7 +231,7 @@ func (w *Wish) move(who *base.Caller, was, next *store.Standing, today string,
 	if err := move.Check(from, today); err != nil {
 		return err.Error()
 	}
-	if w.To.Decides() && scan.Severity(was.Severity) >= finding.ByTwo && !approves && two(was.Service) {
+	if w.To.Decides() && severity.Severity(was.Severity) >= finding.ByTwo && !approves && two(was.Service) {
 		switch {
 		case asked && was.AskedBy == who.ID && was.Asked == move.Until:
 			return "you asked for it: somebody else who is lead approves it"
@@ -491,27 +493,27 @@ type Teaching struct{ What, Text string }
 // teachings offers what would teach the judge that a finding is no leak.
 func teachings(f *store.Finding) []Teaching {
 	var all []Teaching
-	kind, _ := scan.ParseKind(f.Kind)
+	is, _ := kind.Parse(f.Kind)
 	exception := Teaching{"exception",
 		fmt.Sprintf("exceptions:\n  - {endpoint: %q, path: %q, kind: %s, reason: say why}", f.Endpoint, f.Path, f.Kind)}
-	if path, is := strings.CutPrefix(f.Path, scan.InHeader); is {
+	if path, header := strings.CutPrefix(f.Path, scan.InHeader); header {
 		tokens, _ := place.Tokens(path)
 		return []Teaching{{"grant", "in the response of " + f.Endpoint + " for " + f.Audience + ":\n      headers: {" +
 			strings.Join(tokens, "") + ": " + f.Class + "}"}, exception}
 	}
 	name := f.Path[strings.LastIndexAny(f.Path, ".]")+1:]
-	if kind.Exposure() || kind == scan.WrongAudience || kind == scan.RenamedField {
+	if is.Member() {
 		grant := "      " + name + ":"
 		if f.Field != "" && !strings.EqualFold(f.Field, name) {
 			grant += " " + f.Field
 		}
-		if name != "" && f.Direction == finding.Response && !kind.Whole() && f.Class != catalog.Secret.String() {
+		if name != "" && f.Direction == finding.Response && !is.Whole() && f.Class != catalog.Secret.String() {
 			all = append(all, Teaching{"grant", "in the response of " + f.Endpoint + " for " + f.Audience +
 				", at the place of " + f.Path + ":\n" + grant})
 		}
 	}
 	all = append(all, exception)
-	if kind == scan.SecretValue || kind == scan.PersonalValue {
+	if is == kind.SecretValue || is == kind.PersonalValue {
 		all = append(all, Teaching{"format",
 			"if the value only looks like one: grant the member with a `format` that names what it is, or with " +
 				"`values`"})

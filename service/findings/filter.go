@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"inkret/core/finding"
-	"inkret/core/scan"
+	"inkret/core/severity"
 	"inkret/service/base"
 	"inkret/store"
 )
@@ -25,7 +25,7 @@ func (s *Findings) Filter(ctx context.Context, who base.Caller, values url.Value
 		Label: strings.ToLower(q.Label), Service: q.Service, Words: q.Words, Sort: q.Sort, Batch: q.Batch,
 		Asked: q.Waiver != "", Value: q.Value, DueBefore: q.Due}
 	for _, name := range q.Severities {
-		severity, _ := scan.ParseSeverity(name)
+		severity, _ := severity.Parse(name)
 		by.Severities = append(by.Severities, int(severity))
 	}
 	if q.Due == "over" {

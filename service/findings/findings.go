@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"inkret/core/finding"
-	"inkret/core/scan"
+	"inkret/core/kind"
 	"inkret/service/base"
 	"inkret/store"
 )
@@ -48,8 +48,8 @@ func (s *Findings) Finding(ctx context.Context, who base.Caller, id string) (Fin
 	}
 	id = f.ID // it may have been asked for by the one that it had before
 	v := FindingView{Finding: f, Moves: finding.State(f.State).Moves()}
-	if kind, ok := scan.ParseKind(f.Kind); ok {
-		v.Mend = finding.Mend(kind)
+	if kind, ok := kind.Parse(f.Kind); ok {
+		v.Mend = kind.Mend()
 	}
 	if v.Follows, err = s.store.Follows(ctx, who.ID, id); err != nil {
 		return v, err

@@ -10,7 +10,8 @@ import (
 
 	"inkret/core/contract"
 	"inkret/core/finding"
-	"inkret/core/scan"
+	"inkret/core/kind"
+	"inkret/core/severity"
 	"inkret/service/base"
 	"inkret/store"
 )
@@ -25,8 +26,8 @@ type Group struct {
 	Name      string
 	Findings  int
 	Endpoints int
-	Open      map[scan.Severity]int // of those that fit
-	Query     string                // of the list of them: the filter, narrowed
+	Open      map[severity.Severity]int // of those that fit
+	Query     string                    // of the list of them: the filter, narrowed
 }
 
 const shownGroups = 200
@@ -68,13 +69,13 @@ func (s *Findings) Groups(ctx context.Context, who base.Caller, q url.Values,
 		}
 		g := at[key]
 		if g == nil {
-			g = &Group{Name: name, Open: map[scan.Severity]int{}, Query: narrowed(q, part, key)}
+			g = &Group{Name: name, Open: map[severity.Severity]int{}, Query: narrowed(q, part, key)}
 			at[key] = g
 			order = append(order, key)
 		}
 		g.Findings += one.Findings
 		g.Endpoints = max(g.Endpoints, one.Endpoints)
-		g.Open[scan.Severity(one.Severity)] += one.Findings
+		g.Open[severity.Severity(one.Severity)] += one.Findings
 	}
 	for _, key := range order {
 		g := at[key]
@@ -93,8 +94,8 @@ func (s *Findings) Groups(ctx context.Context, who base.Caller, q url.Values,
 		groups = append(groups, *g)
 	}
 	slices.SortStableFunc(groups, func(a, b Group) int {
-		for severity := scan.Critical; severity >= scan.Info; severity-- {
-			if c := cmp.Compare(b.Open[severity], a.Open[severity]); c != 0 {
+		for _, level := range severity.All() {
+			if c := cmp.Compare(b.Open[level], a.Open[level]); c != 0 {
 				return c
 			}
 		}
@@ -186,7 +187,7 @@ func (s *Findings) causes(ctx context.Context,
 		return nil, nil, err
 	}
 	as := func(f *store.Finding) finding.Beside {
-		kind, _ := scan.ParseKind(f.Kind)
+		kind, _ := kind.Parse(f.Kind)
 		return finding.Beside{ID: f.ID, Kind: kind, Path: f.Path, Entity: f.Entity, Field: f.Field}
 	}
 	var open, closed []finding.Beside

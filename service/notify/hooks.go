@@ -17,7 +17,7 @@ import (
 	"time"
 
 	"inkret/core/exchange"
-	"inkret/core/scan"
+	"inkret/core/severity"
 	"inkret/outbound"
 	"inkret/service/base"
 	"inkret/store"
@@ -176,7 +176,7 @@ func eventOf(h *store.Happened) ([]byte, error) {
 	return json.Marshal(cloudEvent{SpecVersion: "1.0", ID: strconv.FormatInt(h.ID, 10), Source: "/services/" +
 		url.PathEscape(f.Service), Type: "inkret.finding." + kindOfEvent(&h.Event), Subject: f.ID,
 		Time: h.At.UTC().Format(time.RFC3339Nano), ContentType: "application/json",
-		Data: told{f.ID, f.Kind, scan.Severity(f.Severity).String(), f.Service, f.Endpoint, f.Audience, f.Status,
+		Data: told{f.ID, f.Kind, severity.Severity(f.Severity).String(), f.Service, f.Endpoint, f.Audience, f.Status,
 			f.Path, f.Entity, f.Field, f.Team, f.State, h.Was, h.Became, h.Until, h.Author}})
 }
 

@@ -11,7 +11,7 @@ import (
 	"time"
 
 	"inkret/core/exchange"
-	"inkret/core/scan"
+	"inkret/core/severity"
 	"inkret/mailing"
 	"inkret/service/base"
 	"inkret/store"
@@ -364,7 +364,7 @@ func (t *letter) due(title, link string, mine []store.Finding, fits func(day str
 			t.line("  and %d more\n", len(all)-i)
 			break
 		}
-		t.line("  %s  %s %s at %s %s\n    %s/findings/%s\n", f.Due, scan.Severity(f.Severity), f.Kind,
+		t.line("  %s  %s %s at %s %s\n    %s/findings/%s\n", f.Due, severity.Severity(f.Severity), f.Kind,
 			exchange.Clean(f.Endpoint), exchange.Clean(f.Path), t.public, f.ID)
 	}
 	t.line("  %s%s\n\n", t.public, link)

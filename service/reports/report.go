@@ -11,7 +11,8 @@ import (
 
 	"inkret/core/contract"
 	"inkret/core/finding"
-	"inkret/core/scan"
+	"inkret/core/kind"
+	"inkret/core/severity"
 	"inkret/report"
 	"inkret/service/base"
 	"inkret/service/review"
@@ -37,7 +38,7 @@ const reportPage = 500
 // gravest first, and how it stands. Findings that are waived, judged no leak or closed are
 // excepted.
 func (s *Reports) Report(ctx context.Context, who base.Caller, service string, q url.Values,
-	failOn scan.Severity) (*report.Result, error) {
+	failOn severity.Severity) (*report.Result, error) {
 	s.base.NoteRead(ctx, who, "export report", service, q.Encode())
 	if _, err := s.store.Keeping(ctx, service); err != nil {
 		return nil, base.Found(err, "service %q", service)
@@ -100,10 +101,10 @@ func (s *Reports) seen(ctx context.Context, service string) (finding.Summary, er
 
 // reported makes of a tracked finding one of a report.
 func reported(f *store.Finding) *finding.Finding {
-	kind, _ := scan.ParseKind(f.Kind)
+	kind, _ := kind.Parse(f.Kind)
 	out := &finding.Finding{Identity: finding.Identity{Service: f.Service, Endpoint: f.Endpoint, Audience: f.Audience,
 		Direction: f.Direction, Status: f.Status, Path: f.Path, Kind: kind},
-		Fingerprint: f.ID, Severity: scan.Severity(f.Severity), AudienceBy: f.AudienceBy, Entity: f.Entity,
+		Fingerprint: f.ID, Severity: severity.Severity(f.Severity), AudienceBy: f.AudienceBy, Entity: f.Entity,
 		Field: f.Field, Class: f.Class,
 		Spots: f.Spots, Captures: f.Captures, Bytes: int(f.Bytes), Sample: f.Sample, Why: f.Why}
 	switch state := finding.State(f.State); {
@@ -127,7 +128,7 @@ func (s *Reports) auditStanding(ctx context.Context, service string, a *report.A
 		day := report.AuditDay{Day: d.Day}
 		open := 0
 		for i := range day.Open {
-			day.Open[i] = d.Open[scan.Critical-scan.Severity(i)]
+			day.Open[i] = d.Open[severity.Critical-severity.Severity(i)]
 			open += day.Open[i]
 		}
 		if len(a.Days) > 0 || d.Found > 0 || open > 0 { // from the first on which there was anything
@@ -166,7 +167,7 @@ func (s *Reports) auditWaivers(ctx context.Context, service string, a *report.Au
 			return err
 		}
 		a.Waivers = append(a.Waivers, report.AuditWaiver{Until: f.Until, Kind: f.Kind,
-			Severity: scan.Severity(f.Severity), Approver: f.Approver, Reason: waiverReason(history),
+			Severity: severity.Severity(f.Severity), Approver: f.Approver, Reason: waiverReason(history),
 			Where: strings.TrimSpace(f.Endpoint+" "+f.Audience+" "+f.Status) + " " + f.Path})
 	}
 	return nil

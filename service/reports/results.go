@@ -11,7 +11,8 @@ import (
 	"strings"
 
 	"inkret/core/finding"
-	"inkret/core/scan"
+	"inkret/core/kind"
+	"inkret/core/severity"
 	"inkret/service/base"
 	"inkret/store"
 )
@@ -44,10 +45,10 @@ func (s *Reports) SendResult(ctx context.Context, who base.Caller, r store.Resul
 		return ResultView{}, base.NewProblem(base.Invalid, "leave light ones out", "a result has at most %d findings",
 			mostChecked)
 	}
-	r.BySeverity = make([]int, scan.Critical+1)
+	r.BySeverity = make([]int, severity.Critical+1)
 	seen := map[string]bool{}
 	for _, f := range r.Findings {
-		if _, ok := scan.ParseKind(f.Kind); !ok {
+		if _, ok := kind.Parse(f.Kind); !ok {
 			return ResultView{}, base.NewProblem(base.Invalid, "check with a program of the service's version",
 				"no finding is a %q",
 				f.Kind)

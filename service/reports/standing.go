@@ -11,7 +11,7 @@ import (
 	"time"
 
 	"inkret/core/finding"
-	"inkret/core/scan"
+	"inkret/core/severity"
 	"inkret/store"
 )
 
@@ -37,13 +37,13 @@ type Saving struct {
 // and went that day.
 type StandingDay struct {
 	Day          string
-	Open         map[scan.Severity]int
+	Open         map[severity.Severity]int
 	Found, Ended int
 }
 
 // ProofTime is how long proofs of a severity took.
 type ProofTime struct {
-	Severity        scan.Severity
+	Severity        severity.Severity
 	Proofs          int
 	Median, Longest time.Duration
 }
@@ -51,7 +51,7 @@ type ProofTime struct {
 // Worst is an endpoint, field or team with its open findings by severity.
 type Worst struct {
 	Name  string
-	Open  map[scan.Severity]int
+	Open  map[severity.Severity]int
 	Query string // of the list of them
 }
 
@@ -148,7 +148,7 @@ func (s *Reports) saved(ctx context.Context, by store.StandingFilter, first stri
 // daysOf adds up what came and went into what was open, for the days from first to last. The
 // first of them has what was open before.
 func daysOf(turns []store.Turn, first, last string) []StandingDay {
-	open := map[scan.Severity]int{}
+	open := map[severity.Severity]int{}
 	days := []StandingDay{{Day: first}}
 	for _, t := range turns {
 		if t.Day > last { // of a clock that was set back
@@ -160,7 +160,7 @@ func daysOf(turns []store.Turn, first, last string) []StandingDay {
 			days = append(days, StandingDay{Day: t.Day})
 			day = &days[len(days)-1]
 		}
-		open[scan.Severity(t.Severity)] += t.Came - t.Went
+		open[severity.Severity(t.Severity)] += t.Came - t.Went
 		if t.Day >= first {
 			day.Found += t.Came
 			day.Ended += t.Went
@@ -173,8 +173,8 @@ func daysOf(turns []store.Turn, first, last string) []StandingDay {
 	return days
 }
 
-func copyOf(m map[scan.Severity]int) map[scan.Severity]int {
-	out := make(map[scan.Severity]int, len(m))
+func copyOf(m map[severity.Severity]int) map[severity.Severity]int {
+	out := make(map[severity.Severity]int, len(m))
 	for k, v := range m {
 		out[k] = v
 	}
@@ -182,18 +182,18 @@ func copyOf(m map[scan.Severity]int) map[scan.Severity]int {
 }
 
 func proofTimes(all []store.Proven) []ProofTime {
-	took := map[scan.Severity][]time.Duration{}
+	took := map[severity.Severity][]time.Duration{}
 	for _, p := range all {
-		took[scan.Severity(p.Severity)] = append(took[scan.Severity(p.Severity)], p.Took)
+		took[severity.Severity(p.Severity)] = append(took[severity.Severity(p.Severity)], p.Took)
 	}
 	out := []ProofTime{}
-	for severity := scan.Critical; severity >= scan.Info; severity-- {
-		t := took[severity]
+	for _, level := range severity.All() {
+		t := took[level]
 		if len(t) == 0 {
 			continue
 		}
 		slices.Sort(t)
-		out = append(out, ProofTime{severity, len(t), t[len(t)/2], t[len(t)-1]})
+		out = append(out, ProofTime{level, len(t), t[len(t)/2], t[len(t)-1]})
 	}
 	return out
 }
@@ -204,7 +204,7 @@ func worstOf(all []store.WorstOf, part string) []Worst {
 	for _, w := range all {
 		one := by[w.Key]
 		if one == nil {
-			one = &Worst{Name: w.Name, Open: map[scan.Severity]int{}}
+			one = &Worst{Name: w.Name, Open: map[severity.Severity]int{}}
 			q := url.Values{}
 			switch part {
 			case "endpoint":
@@ -223,15 +223,15 @@ func worstOf(all []store.WorstOf, part string) []Worst {
 			one.Query = q.Encode()
 			by[w.Key] = one
 		}
-		one.Open[scan.Severity(w.Severity)] += w.Open
+		one.Open[severity.Severity(w.Severity)] += w.Open
 	}
 	out := make([]Worst, 0, len(by))
 	for _, w := range by {
 		out = append(out, *w)
 	}
 	slices.SortFunc(out, func(a, b Worst) int {
-		for severity := scan.Critical; severity >= scan.Info; severity-- {
-			if c := cmp.Compare(b.Open[severity], a.Open[severity]); c != 0 {
+		for _, level := range severity.All() {
+			if c := cmp.Compare(b.Open[level], a.Open[level]); c != 0 {
 				return c
 			}
 		}

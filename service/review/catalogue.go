@@ -10,6 +10,7 @@ import (
 	"inkret/core/catalog"
 	"inkret/core/contract"
 	"inkret/core/detect"
+	"inkret/core/kind"
 	"inkret/core/observe"
 	"inkret/core/revise"
 	"inkret/core/schema"
@@ -121,8 +122,9 @@ func (s *Review) Fields(ctx context.Context, service string, by FieldFilter,
 				Leaks: len(leaking[key])}
 			evidence := detect.Evidence{Note: field.Note, Form: field.Form}
 			for _, l := range leaking[key] {
-				if c, known := catalog.ParseClass(l.Class); known && c > evidence.Class && (l.Kind == "secret-value" ||
-					l.Kind == "personal-value") {
+				if c, known := catalog.ParseClass(l.Class); known && c > evidence.Class &&
+					(l.Kind == kind.SecretValue.String() ||
+						l.Kind == kind.PersonalValue.String()) {
 					evidence.Class = c
 					_, evidence.Detector, _ = strings.Cut(l.Why, "recognised as ")
 				}
