@@ -64,6 +64,31 @@ func manyLeaks(times, fields int) (contracts string, har []byte) {
 	return c.String(), h.Bytes()
 }
 
+// teamAsk is what somebody of a team looks at, and where.
+type teamAsk struct{ name, path string }
+
+// teamAsks are what people of a team look at; id is of a finding.
+func teamAsks(id string) []teamAsk {
+	return []teamAsk{
+		{"the first page", "/api/v1/findings"}, {"the 200th page by path", "/api/v1/findings?page=200&sort=path"},
+		{"one severity and kind", "/api/v1/findings?severity=medium&kind=unexpected-field&sort=-last_seen"},
+		{"of a team", "/api/v1/findings?assigned=team:team-7"}, {"a search", "/api/v1/findings?q=member_42"},
+		{"a search that finds nothing", "/api/v1/findings?q=zebra"},
+		{"one with its history", "/api/v1/findings/" + id}, {"home", "/api/v1/home"},
+		{"how it stands", "/api/v1/findings/standing"}, {"by kind", "/api/v1/findings?sort=kind"},
+		{"by endpoint, turned round", "/api/v1/findings?sort=-endpoint"}, {"by spots", "/api/v1/findings?sort=-spots"},
+		{"by bytes", "/api/v1/findings?sort=-bytes"}, {"by due day", "/api/v1/findings?sort=due"},
+		{"by first seen", "/api/v1/findings?sort=first_seen"},
+		{"gathered by endpoint", "/api/v1/findings/groups?by=endpoint"},
+		{"gathered by shape", "/api/v1/findings/groups?by=shape"},
+		{"gathered by value", "/api/v1/findings/groups?by=value"},
+		{"results of pipelines", "/api/v1/results"}, {"captures", "/api/v1/captures"}, {"captures of an audience",
+			"/api/v1/captures?audience=anyone&status=200"}, {"batches", "/api/v1/batches"},
+		{"the exposure map", "/api/v1/services/bench/exposure"},
+		{"endpoints", "/api/v1/endpoints?sort=-open"}, {"labels", "/api/v1/findings/labels"},
+	}
+}
+
 // team fills a service with 100,000 findings and times what people ask of it, and what they
 // change at once while a recording is taken in.
 func team() error {
@@ -114,24 +139,7 @@ func team() error {
 		return err
 	}
 	ask := asker(site.URL, token)
-	for _, one := range []struct{ name, path string }{
-		{"the first page", "/api/v1/findings"}, {"the 200th page by path", "/api/v1/findings?page=200&sort=path"},
-		{"one severity and kind", "/api/v1/findings?severity=medium&kind=unexpected-field&sort=-last_seen"},
-		{"of a team", "/api/v1/findings?assigned=team:team-7"}, {"a search", "/api/v1/findings?q=member_42"},
-		{"a search that finds nothing", "/api/v1/findings?q=zebra"},
-		{"one with its history", "/api/v1/findings/" + ids[0]}, {"home", "/api/v1/home"},
-		{"how it stands", "/api/v1/findings/standing"}, {"by kind", "/api/v1/findings?sort=kind"},
-		{"by endpoint, turned round", "/api/v1/findings?sort=-endpoint"}, {"by spots", "/api/v1/findings?sort=-spots"},
-		{"by bytes", "/api/v1/findings?sort=-bytes"}, {"by due day", "/api/v1/findings?sort=due"},
-		{"by first seen", "/api/v1/findings?sort=first_seen"},
-		{"gathered by endpoint", "/api/v1/findings/groups?by=endpoint"},
-		{"gathered by shape", "/api/v1/findings/groups?by=shape"},
-		{"gathered by value", "/api/v1/findings/groups?by=value"},
-		{"results of pipelines", "/api/v1/results"}, {"captures", "/api/v1/captures"}, {"captures of an audience",
-			"/api/v1/captures?audience=anyone&status=200"}, {"batches", "/api/v1/batches"},
-		{"the exposure map", "/api/v1/services/bench/exposure"},
-		{"endpoints", "/api/v1/endpoints?sort=-open"}, {"labels", "/api/v1/findings/labels"},
-	} {
+	for _, one := range teamAsks(ids[0]) {
 		var took []time.Duration
 		for range teamAsked {
 			begun := time.Now()

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -17,16 +18,21 @@ import (
 )
 
 func (a *app) captureCommand() *cli.Command {
-	batch := &cli.Int64Flag{Name: "batch", Usage: "only those of the batch `ID`"}
-	yes := &cli.BoolFlag{Name: "yes", Usage: "do not ask"}
-	reason := &cli.StringFlag{Name: "reason", Usage: "why; it goes on the trail"}
 	return &cli.Command{
-		Name:  "capture",
-		Usage: "send recordings to the service, list what came in, make calls again",
-		Commands: []*cli.Command{
-			{
-				Name: "upload", Usage: "send recordings; they are judged while they arrive", ArgsUsage: "FILE…",
-				Description: `Takes what inkret check takes: files, folders, and - for standard input. The same
+		Name:     "capture",
+		Usage:    "send recordings to the service, list what came in, make calls again",
+		Commands: slices.Concat(a.sendingCaptures(), a.changingBatches(), a.callingAgain()),
+		Action:   a.needsSubcommand,
+	}
+}
+
+// sendingCaptures are the commands that send recordings and list what came in.
+func (a *app) sendingCaptures() []*cli.Command {
+	batch := &cli.Int64Flag{Name: "batch", Usage: "only those of the batch `ID`"}
+	return []*cli.Command{
+		{
+			Name: "upload", Usage: "send recordings; they are judged while they arrive", ArgsUsage: "FILE…",
+			Description: `Takes what inkret check takes: files, folders, and - for standard input. The same
 recording again changes nothing, so that what was broken off is just sent again.
 
 Exit status: 0 sent, 1 sent and at least one recording was not read to its end,
@@ -35,82 +41,107 @@ Exit status: 0 sent, 1 sent and at least one recording was not read to its end,
     inkret capture upload --service fennick-quay monday.har
     inkret capture upload --audiences who-made-what.yaml recordings/
     curl -i https://api.fennick-quay.example/v1/berths | inkret capture upload --request "GET https://api.fennick-quay.example/v1/berths" -`,
-				Flags:  []cli.Flag{serviceFlag(), audienceFlag(), mappingFlag(), requestFlag(), formatFlag()},
-				Action: a.upload,
-			},
-			{
-				Name: "batches", Usage: "list what came in together, newest first",
-				Flags:  append(pageFlags(), formatFlag()),
-				Action: a.listBatches,
-			},
-			{
-				Name: "list", Usage: "list captures, newest first",
-				Description: `    inkret capture list --leaking --sort excess
+			Flags:  []cli.Flag{serviceFlag(), audienceFlag(), mappingFlag(), requestFlag(), formatFlag()},
+			Action: a.upload,
+		},
+		{
+			Name: "batches", Usage: "list what came in together, newest first",
+			Flags:  append(pageFlags(), formatFlag()),
+			Action: a.listBatches,
+		},
+		{
+			Name: "list", Usage: "list captures, newest first",
+			Description: `    inkret capture list --leaking --sort excess
     inkret capture list --audience visitor --status 4XX,500 --since 2027-03-01
     inkret capture list --search /v1/berths --least-bytes 10000 --format json`,
-				Flags: append(pageFlags(), formatFlag(), batch,
-					&cli.StringFlag{Name: "service", Usage: "only those of the service `NAME`"},
-					&cli.StringFlag{Name: "endpoint", Usage: "only those of the endpoint `ID`"},
-					&cli.StringFlag{Name: "audience", Usage: "only those of the audience `NAME`"},
-					&cli.StringFlag{Name: "status", Usage: "`CODES` or classes of codes, separated by commas: 200,4XX"},
-					&cli.StringFlag{Name: "finding", Usage: "only those that show the finding `ID`"},
-					&cli.Int64Flag{Name: "repeats", Usage: "only those that made the call of the capture `ID` again"},
-					&cli.StringFlag{Name: "search", Usage: "`WORDS` in method and address"},
-					&cli.StringFlag{Name: "since",
-						Usage: "recorded on that `DAY` or later, as 2027-03-31; or at that time, as " +
-							"2027-03-31T08:00:00Z"},
-					&cli.StringFlag{Name: "until", Usage: "recorded before that `DAY` or time"},
-					&cli.IntFlag{Name: "least-bytes", Usage: "with bodies of so many `BYTES` or more"},
-					&cli.IntFlag{Name: "most-bytes", Usage: "with bodies of so many `BYTES` or fewer"},
-					&cli.BoolFlag{Name: "leaking", Usage: "only those with findings"},
-					&cli.BoolFlag{Name: "clean", Usage: "only those that were judged and have none"},
-					&cli.BoolFlag{Name: "skipped", Usage: "only those that were skipped"},
-					&cli.StringFlag{Name: "sort", Value: "newest",
-						Usage: "newest, recorded, bytes, excess or findings"}),
-				ShellComplete: completeValues(map[string][]string{"sort": {"newest", "recorded", "bytes", "excess",
-					"findings"}, "format": {"table", "json"}}),
-				Action: a.listCaptures,
-			},
-			{
-				Name: "audience", Usage: "correct who made the calls of a batch; it is judged anew",
-				ArgsUsage: "BATCH [AUDIENCE]",
-				Description: `Without an audience, each call is the audience's that recognises it.
+			Flags: append(pageFlags(), formatFlag(), batch,
+				&cli.StringFlag{Name: "service", Usage: "only those of the service `NAME`"},
+				&cli.StringFlag{Name: "endpoint", Usage: "only those of the endpoint `ID`"},
+				&cli.StringFlag{Name: "audience", Usage: "only those of the audience `NAME`"},
+				&cli.StringFlag{Name: "status", Usage: "`CODES` or classes of codes, separated by commas: 200,4XX"},
+				&cli.StringFlag{Name: "finding", Usage: "only those that show the finding `ID`"},
+				&cli.Int64Flag{Name: "repeats", Usage: "only those that made the call of the capture `ID` again"},
+				&cli.StringFlag{Name: "search", Usage: "`WORDS` in method and address"},
+				&cli.StringFlag{Name: "since",
+					Usage: "recorded on that `DAY` or later, as 2027-03-31; or at that time, as " +
+						"2027-03-31T08:00:00Z"},
+				&cli.StringFlag{Name: "until", Usage: "recorded before that `DAY` or time"},
+				&cli.IntFlag{Name: "least-bytes", Usage: "with bodies of so many `BYTES` or more"},
+				&cli.IntFlag{Name: "most-bytes", Usage: "with bodies of so many `BYTES` or fewer"},
+				&cli.BoolFlag{Name: "leaking", Usage: "only those with findings"},
+				&cli.BoolFlag{Name: "clean", Usage: "only those that were judged and have none"},
+				&cli.BoolFlag{Name: "skipped", Usage: "only those that were skipped"},
+				&cli.StringFlag{Name: "sort", Value: "newest",
+					Usage: "newest, recorded, bytes, excess or findings"}),
+			ShellComplete: completeValues(map[string][]string{"sort": {"newest", "recorded", "bytes", "excess",
+				"findings"}, "format": {"table", "json"}}),
+			Action: a.listCaptures,
+		},
+		{
+			Name: "compare", Usage: "hold a capture against the one before it", ArgsUsage: "BEFORE AFTER",
+			Description: `Compares the bodies by structure, not by line: members that went, came, have another
+name, type or weight. Two releases, two audiences, a list and a detail view.
+
+    inkret capture compare 41 57
+    inkret capture compare 41 57 --all --format json`,
+			Flags:  []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "list what is the same, too"}, formatFlag()},
+			Action: a.compareCaptures,
+		},
+	}
+}
+
+// changingBatches are the commands that correct and withdraw batches.
+func (a *app) changingBatches() []*cli.Command {
+	yes := &cli.BoolFlag{Name: "yes", Usage: "do not ask"}
+	reason := &cli.StringFlag{Name: "reason", Usage: "why; it goes on the trail"}
+	return []*cli.Command{
+		{
+			Name: "audience", Usage: "correct who made the calls of a batch; it is judged anew",
+			ArgsUsage: "BATCH [AUDIENCE]",
+			Description: `Without an audience, each call is the audience's that recognises it.
 
     inkret capture audience 7 skipper
     inkret capture audience 7 --audiences who-made-what.yaml
     inkret capture audience 7`,
-				Flags: []cli.Flag{mappingFlag(), formatFlag()}, Action: a.correctBatch,
-			},
-			{
-				Name: "end", Usage: "complete a batch whose recorder is gone", ArgsUsage: "BATCH",
-				Description: `A recorder completes its batch when it is stopped. One that died with its machine
+			Flags: []cli.Flag{mappingFlag(), formatFlag()}, Action: a.correctBatch,
+		},
+		{
+			Name: "end", Usage: "complete a batch whose recorder is gone", ArgsUsage: "BATCH",
+			Description: `A recorder completes its batch when it is stopped. One that died with its machine
 cannot; a recorder that still runs begins another batch.
 
     inkret capture end 7`,
-				Flags: []cli.Flag{formatFlag()}, Action: a.endBatch,
-			},
-			{
-				Name: "decline", Usage: "decline what waits for a second person at a recording, or take back what " +
-					"you asked for", ArgsUsage: "BATCH",
-				Description: `Withdrawing a recording, or saying anew who made its requests, can take findings of
+			Flags: []cli.Flag{formatFlag()}, Action: a.endBatch,
+		},
+		{
+			Name: "decline", Usage: "decline what waits for a second person at a recording, or take back what " +
+				"you asked for", ArgsUsage: "BATCH",
+			Description: `Withdrawing a recording, or saying anew who made its requests, can take findings of
 high or critical severity off the list. One person asks for that, and a lead who is somebody
 else approves it by doing the same, or declines it.
 
     inkret capture decline 7 --comment "the leak is real"`,
-				Flags:  []cli.Flag{&cli.StringFlag{Name: "comment", Usage: "why, needed to decline"}},
-				Action: a.declineBatch,
-			},
-			{
-				Name: "withdraw", Usage: "take a batch away, with what only it showed", ArgsUsage: "BATCH",
-				Description: `Shows first which findings would go, and asks. Findings that somebody has moved or
+			Flags:  []cli.Flag{&cli.StringFlag{Name: "comment", Usage: "why, needed to decline"}},
+			Action: a.declineBatch,
+		},
+		{
+			Name: "withdraw", Usage: "take a batch away, with what only it showed", ArgsUsage: "BATCH",
+			Description: `Shows first which findings would go, and asks. Findings that somebody has moved or
 discussed stay.
 
     inkret capture withdraw 7 --reason "recorded against the wrong release"`,
-				Flags: []cli.Flag{reason, yes, formatFlag()}, Action: a.withdraw,
-			},
-			{
-				Name: "repeat", Usage: "make recorded calls again, to see whether a repair is one",
-				Description: `The calls go to servers that an administrator has allowed, with the credentials that
+			Flags: []cli.Flag{reason, yes, formatFlag()}, Action: a.withdraw,
+		},
+	}
+}
+
+// callingAgain are the commands that make calls again and show values in clear.
+func (a *app) callingAgain() []*cli.Command {
+	reason := &cli.StringFlag{Name: "reason", Usage: "why; it goes on the trail"}
+	return []*cli.Command{
+		{
+			Name: "repeat", Usage: "make recorded calls again, to see whether a repair is one",
+			Description: `The calls go to servers that an administrator has allowed, with the credentials that
 are kept for the audience. Calls that may change something (POST and the like) are
 made only with --writes.
 
@@ -120,33 +151,21 @@ Exit status: 0 the answers have no findings, 1 they have some, 2 it could not be
     inkret capture repeat --capture 41 --audience visitor
     inkret capture repeat --endpoint 5f0c21d0aa37be86
     inkret capture repeat --batch 7`,
-				Flags: []cli.Flag{&cli.Int64Flag{Name: "capture", Usage: "the call of the capture `ID`"},
-					&cli.StringFlag{Name: "endpoint", Usage: "all different calls of the endpoint `ID`"},
-					&cli.Int64Flag{Name: "batch", Usage: "all different calls of the batch `ID`"},
-					&cli.StringFlag{Name: "audience", Usage: "as the audience `NAME`; else as whom each was made"},
-					&cli.BoolFlag{Name: "writes", Usage: "make calls too that may change something"}, formatFlag()},
-				Action: a.repeat,
-			},
-			{
-				Name: "compare", Usage: "hold a capture against the one before it", ArgsUsage: "BEFORE AFTER",
-				Description: `Compares the bodies by structure, not by line: members that went, came, have another
-name, type or weight. Two releases, two audiences, a list and a detail view.
-
-    inkret capture compare 41 57
-    inkret capture compare 41 57 --all --format json`,
-				Flags:  []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "list what is the same, too"}, formatFlag()},
-				Action: a.compareCaptures,
-			},
-			{
-				Name: "reveal", Usage: "show one value of a capture in clear", ArgsUsage: "CAPTURE PLACE",
-				Description: `For reviewers and leads. Who saw which value, and why, goes on the trail. The place
+			Flags: []cli.Flag{&cli.Int64Flag{Name: "capture", Usage: "the call of the capture `ID`"},
+				&cli.StringFlag{Name: "endpoint", Usage: "all different calls of the endpoint `ID`"},
+				&cli.Int64Flag{Name: "batch", Usage: "all different calls of the batch `ID`"},
+				&cli.StringFlag{Name: "audience", Usage: "as the audience `NAME`; else as whom each was made"},
+				&cli.BoolFlag{Name: "writes", Usage: "make calls too that may change something"}, formatFlag()},
+			Action: a.repeat,
+		},
+		{
+			Name: "reveal", Usage: "show one value of a capture in clear", ArgsUsage: "CAPTURE PLACE",
+			Description: `For reviewers and leads. Who saw which value, and why, goes on the trail. The place
 is written as the wire view and the evidence of a finding have it.
 
     inkret capture reveal 41 /data/0/skipper/email --reason "telling the skipper whom it concerns"`,
-				Flags: []cli.Flag{reason, formatFlag()}, Action: a.reveal,
-			},
+			Flags: []cli.Flag{reason, formatFlag()}, Action: a.reveal,
 		},
-		Action: a.needsSubcommand,
 	}
 }
 

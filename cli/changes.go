@@ -76,6 +76,12 @@ console's address. It says first what would change, and asks. The change can be 
 				"kind"}, "format": {"table", "json"}}),
 			Action: a.groupFindings,
 		},
+	}
+}
+
+// keptCommands are those of finding about what people follow and keep.
+func (a *app) keptCommands() []*cli.Command {
+	return []*cli.Command{
 		{Name: "labels", Usage: "list the labels in use", Flags: []cli.Flag{formatFlag()}, Action: a.listLabels},
 		{Name: "follow", Usage: "be told of what becomes of a finding", ArgsUsage: "ID",
 			Action: a.onFinding((*remote).FollowFinding)},

@@ -30,105 +30,123 @@ var forms = []string{"contract", "json-schema", "openapi", "typescript"}
 var weights = []string{"serious", "worth", "minor"}
 
 func (a *app) contractCommand() *cli.Command {
-	reason := &cli.StringFlag{Name: "reason", Usage: "why, for whoever reads the revisions"}
 	return &cli.Command{
-		Name:  "contract",
-		Usage: "put contracts in force, look them over, approve what widens them",
-		Commands: []*cli.Command{
-			{
-				Name: "apply", Usage: "put contract files in force", ArgsUsage: "PATH",
-				Description: `PATH is a contract file or a folder of them; the service they are of is the one
+		Name:     "contract",
+		Usage:    "put contracts in force, look them over, approve what widens them",
+		Commands: slices.Concat(a.contractFiles(), a.contractsInForce(), a.revisionCommands()),
+		Action:   a.needsSubcommand,
+	}
+}
+
+// contractFiles are the commands about files, most of which need no service.
+func (a *app) contractFiles() []*cli.Command {
+	reason := &cli.StringFlag{Name: "reason", Usage: "why, for whoever reads the revisions"}
+	return []*cli.Command{
+		{
+			Name: "apply", Usage: "put contract files in force", ArgsUsage: "PATH",
+			Description: `PATH is a contract file or a folder of them; the service they are of is the one
 they name. They are checked here first, all problems at once. What lets more of
 what is personal or secret out takes effect when a second person approves it.
 
     inkret contract apply contracts/ --reason "visitors no longer see berth prices"`,
-				Flags: []cli.Flag{reason, &cli.BoolFlag{Name: "check-only",
-					Usage: "check the files and apply nothing; needs no service"},
-					&cli.IntFlag{Name: "base", Usage: "apply only if the revision `NUMBER` is still in force"}},
-				Action: a.applyContracts,
-			},
-			{
-				Name: "check", Usage: "check contract files and give advice on them; needs no service",
-				ArgsUsage: "PATH",
-				Description: `Exit status 2: the files cannot be used; 1: there is advice of the weight that
+			Flags: []cli.Flag{reason, &cli.BoolFlag{Name: "check-only",
+				Usage: "check the files and apply nothing; needs no service"},
+				&cli.IntFlag{Name: "base", Usage: "apply only if the revision `NUMBER` is still in force"}},
+			Action: a.applyContracts,
+		},
+		{
+			Name: "check", Usage: "check contract files and give advice on them; needs no service",
+			ArgsUsage: "PATH",
+			Description: `Exit status 2: the files cannot be used; 1: there is advice of the weight that
 --fail-on names, or a graver one; 0: neither.
 
     inkret contract check contracts/
     inkret contract check contracts/ --fail-on worth --format json`,
-				Flags: []cli.Flag{formatFlag(), &cli.StringFlag{Name: "fail-on", Value: "serious",
-					Usage: "serious, worth, minor or never"}},
-				ShellComplete: completeValues(map[string][]string{"fail-on": append(slices.Clone(weights), "never"),
-					"format": {"table", "json"}}),
-				Action: a.checkContracts,
-			},
-			{
-				Name: "compare", Usage: "tell in words what one contract changes of another, and whether it lets " +
-					"more out; needs no service", ArgsUsage: "OLD NEW",
-				Description: `    inkret contract compare main/contracts/ contracts/ --fail-on-widening`,
-				Flags: []cli.Flag{formatFlag(), &cli.BoolFlag{Name: "fail-on-widening",
-					Usage: "exit with 1 when more is let out"}},
-				Action: a.compareContracts,
-			},
-			{
-				Name: "export", Usage: "write the contracts in force, as they are or in another form",
-				ArgsUsage: "[SERVICE]",
-				Description: `Forms: contract (the files as they were applied), openapi (one OpenAPI 3.1
+			Flags: []cli.Flag{formatFlag(), &cli.StringFlag{Name: "fail-on", Value: "serious",
+				Usage: "serious, worth, minor or never"}},
+			ShellComplete: completeValues(map[string][]string{"fail-on": append(slices.Clone(weights), "never"),
+				"format": {"table", "json"}}),
+			Action: a.checkContracts,
+		},
+		{
+			Name: "compare", Usage: "tell in words what one contract changes of another, and whether it lets " +
+				"more out; needs no service", ArgsUsage: "OLD NEW",
+			Description: `    inkret contract compare main/contracts/ contracts/ --fail-on-widening`,
+			Flags: []cli.Flag{formatFlag(), &cli.BoolFlag{Name: "fail-on-widening",
+				Usage: "exit with 1 when more is let out"}},
+			Action: a.compareContracts,
+		},
+		{
+			Name: "export", Usage: "write the contracts in force, as they are or in another form",
+			ArgsUsage: "[SERVICE]",
+			Description: `Forms: contract (the files as they were applied), openapi (one OpenAPI 3.1
 document), json-schema (a JSON Schema 2020-12 for each response and audience),
 typescript (declarations). With --contracts, files are read instead of a service.
 
     inkret contract export fennick-quay --output contracts/
     inkret contract export fennick-quay --as openapi --output api/
     inkret contract export --contracts contracts/ --as typescript > api.d.ts`,
-				Flags: []cli.Flag{&cli.StringFlag{Name: "output", Aliases: []string{"o"},
-					Usage: "the `FOLDER` to write to; standard output otherwise", TakesFile: true},
-					&cli.StringFlag{Name: "as", Value: "contract", Usage: strings.Join(forms, ", ")},
-					&cli.StringSliceFlag{Name: "contracts",
-						Usage: "contract files in `PATH` instead of a service's; may be repeated", TakesFile: true}},
-				ShellComplete: completeValues(map[string][]string{"as": forms}),
-				Action:        a.exportContracts,
-			},
-			{
-				Name: "advice", Usage: "advice on the contracts in force, with what captures have shown",
-				ArgsUsage: "SERVICE",
-				Flags:     []cli.Flag{formatFlag()}, Action: a.adviseContracts,
-			},
-			{
-				Name: "coverage", Usage: "how far contracts and captures reach, and what is left to do",
-				ArgsUsage: "SERVICE",
-				Flags:     []cli.Flag{formatFlag()}, Action: a.coverage,
-			},
-			{
-				Name: "shapes", Usage: "list shapes with where they are used, and those that repeated grants could " +
-					"be made into", ArgsUsage: "SERVICE",
-				Flags: []cli.Flag{formatFlag()}, Action: a.listShapes,
-			},
-			{
-				Name: "revisions", Usage: "list revisions, newest first", ArgsUsage: "[SERVICE]",
-				Flags: append(pageFlags(), formatFlag(), &cli.BoolFlag{Name: "waiting",
-					Usage: "only those waiting for approval"}), Action: a.listRevisions,
-			},
-			{
-				Name: "revision", Usage: "show one revision: what it changes, in words and as text",
-				ArgsUsage: "SERVICE NUMBER",
-				Flags:     []cli.Flag{formatFlag()}, Action: a.showRevision,
-			},
-			{
-				Name: "approve", Usage: "let a waiting revision take effect", ArgsUsage: "SERVICE NUMBER",
-				Flags: []cli.Flag{&cli.StringFlag{Name: "comment", Aliases: []string{"m"}, Usage: "what you say to it"},
-					formatFlag()}, Action: a.decide(true),
-			},
-			{
-				Name: "decline", Usage: "decline a waiting revision", ArgsUsage: "SERVICE NUMBER",
-				Flags: []cli.Flag{&cli.StringFlag{Name: "comment", Aliases: []string{"m"}, Usage: "why; needed"},
-					formatFlag()}, Action: a.decide(false),
-			},
-			{
-				Name: "revert", Usage: "make a new revision with the files of an earlier one",
-				ArgsUsage: "SERVICE NUMBER",
-				Flags:     []cli.Flag{reason, formatFlag()}, Action: a.revert,
-			},
+			Flags: []cli.Flag{&cli.StringFlag{Name: "output", Aliases: []string{"o"},
+				Usage: "the `FOLDER` to write to; standard output otherwise", TakesFile: true},
+				&cli.StringFlag{Name: "as", Value: "contract", Usage: strings.Join(forms, ", ")},
+				&cli.StringSliceFlag{Name: "contracts",
+					Usage: "contract files in `PATH` instead of a service's; may be repeated", TakesFile: true}},
+			ShellComplete: completeValues(map[string][]string{"as": forms}),
+			Action:        a.exportContracts,
 		},
-		Action: a.needsSubcommand,
+	}
+}
+
+// contractsInForce are the commands that look contracts over.
+func (a *app) contractsInForce() []*cli.Command {
+	return []*cli.Command{
+		{
+			Name: "advice", Usage: "advice on the contracts in force, with what captures have shown",
+			ArgsUsage: "SERVICE",
+			Flags:     []cli.Flag{formatFlag()}, Action: a.adviseContracts,
+		},
+		{
+			Name: "coverage", Usage: "how far contracts and captures reach, and what is left to do",
+			ArgsUsage: "SERVICE",
+			Flags:     []cli.Flag{formatFlag()}, Action: a.coverage,
+		},
+		{
+			Name: "shapes", Usage: "list shapes with where they are used, and those that repeated grants could " +
+				"be made into", ArgsUsage: "SERVICE",
+			Flags: []cli.Flag{formatFlag()}, Action: a.listShapes,
+		},
+	}
+}
+
+// revisionCommands are the commands about revisions.
+func (a *app) revisionCommands() []*cli.Command {
+	reason := &cli.StringFlag{Name: "reason", Usage: "why, for whoever reads the revisions"}
+	return []*cli.Command{
+		{
+			Name: "revisions", Usage: "list revisions, newest first", ArgsUsage: "[SERVICE]",
+			Flags: append(pageFlags(), formatFlag(), &cli.BoolFlag{Name: "waiting",
+				Usage: "only those waiting for approval"}), Action: a.listRevisions,
+		},
+		{
+			Name: "revision", Usage: "show one revision: what it changes, in words and as text",
+			ArgsUsage: "SERVICE NUMBER",
+			Flags:     []cli.Flag{formatFlag()}, Action: a.showRevision,
+		},
+		{
+			Name: "approve", Usage: "let a waiting revision take effect", ArgsUsage: "SERVICE NUMBER",
+			Flags: []cli.Flag{&cli.StringFlag{Name: "comment", Aliases: []string{"m"}, Usage: "what you say to it"},
+				formatFlag()}, Action: a.decide(true),
+		},
+		{
+			Name: "decline", Usage: "decline a waiting revision", ArgsUsage: "SERVICE NUMBER",
+			Flags: []cli.Flag{&cli.StringFlag{Name: "comment", Aliases: []string{"m"}, Usage: "why; needed"},
+				formatFlag()}, Action: a.decide(false),
+		},
+		{
+			Name: "revert", Usage: "make a new revision with the files of an earlier one",
+			ArgsUsage: "SERVICE NUMBER",
+			Flags:     []cli.Flag{reason, formatFlag()}, Action: a.revert,
+		},
 	}
 }
 

@@ -25,50 +25,64 @@ import (
 var classWords = append(catalog.ClassNames(), "unclassed")
 
 func (a *app) entityCommand() *cli.Command {
-	classes := strings.Join(classWords, ", ")
 	return &cli.Command{
-		Name:  "entity",
-		Usage: "the catalogue: read entities from where they are stored, class their fields, see where these go",
-		Commands: []*cli.Command{
-			{
-				Name: "list", Usage: "list the entities of a service", ArgsUsage: "SERVICE",
-				Flags: []cli.Flag{formatFlag()}, Action: a.listEntities,
-			},
-			{
-				Name: "fields", Usage: "list fields with their classes, who gave them, and what class is suggested",
-				ArgsUsage: "SERVICE",
-				Description: `    inkret entity fields fennick-quay --class unclassed
+		Name:     "entity",
+		Usage:    "the catalogue: read entities from where they are stored, class their fields, see where these go",
+		Commands: slices.Concat(a.catalogueCommands(), a.readingCommands()),
+		Action:   a.needsSubcommand,
+	}
+}
+
+// catalogueCommands are the commands that list fields and class them.
+func (a *app) catalogueCommands() []*cli.Command {
+	classes := strings.Join(classWords, ", ")
+	return []*cli.Command{
+		{
+			Name: "list", Usage: "list the entities of a service", ArgsUsage: "SERVICE",
+			Flags: []cli.Flag{formatFlag()}, Action: a.listEntities,
+		},
+		{
+			Name: "fields", Usage: "list fields with their classes, who gave them, and what class is suggested",
+			ArgsUsage: "SERVICE",
+			Description: `    inkret entity fields fennick-quay --class unclassed
     inkret entity fields fennick-quay --entity Skipper --format json`,
-				Flags: append(pageFlags(), formatFlag(),
-					&cli.StringFlag{Name: "class", Usage: "only of the class: " + classes},
-					&cli.StringFlag{Name: "suggested", Usage: "only those for which this class is suggested"},
-					&cli.StringFlag{Name: "entity", Usage: "only of the entity `NAME`"},
-					&cli.StringFlag{Name: "search", Usage: "`WORDS` in entity, field or note"}),
-				ShellComplete: completeValues(map[string][]string{"class": classWords, "suggested": classWords,
-					"format": {"table", "json"}}),
-				Action: a.listFields,
-			},
-			{
-				Name: "class", Usage: "give fields their classes", ArgsUsage: "SERVICE [ENTITY.FIELD=CLASS…]",
-				Description: `Classes: ` + classes + `. Each change makes a revision of the contracts.
+			Flags: append(pageFlags(), formatFlag(),
+				&cli.StringFlag{Name: "class", Usage: "only of the class: " + classes},
+				&cli.StringFlag{Name: "suggested", Usage: "only those for which this class is suggested"},
+				&cli.StringFlag{Name: "entity", Usage: "only of the entity `NAME`"},
+				&cli.StringFlag{Name: "search", Usage: "`WORDS` in entity, field or note"}),
+			ShellComplete: completeValues(map[string][]string{"class": classWords, "suggested": classWords,
+				"format": {"table", "json"}}),
+			Action: a.listFields,
+		},
+		{
+			Name: "class", Usage: "give fields their classes", ArgsUsage: "SERVICE [ENTITY.FIELD=CLASS…]",
+			Description: `Classes: ` + classes + `. Each change makes a revision of the contracts.
 
     inkret entity class fennick-quay Skipper.loyalty_tier=personal Boat.name=public
     inkret entity class fennick-quay --accept personal
     inkret entity class fennick-quay --accept any --least likely`,
-				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "accept",
-						Usage: "take the suggested class of every unclassed field for which `CLASS` is suggested; " +
-							"any takes them all"},
-					&cli.StringFlag{Name: "least", Value: "likely",
-						Usage: "with --accept: how sure a suggestion must be at least: sure, likely, guess"},
-					&cli.StringFlag{Name: "entity", Usage: "with --accept: only of the entity `NAME`"},
-					&cli.StringFlag{Name: "reason", Usage: "why, for whoever reads the revisions"}, formatFlag()},
-				Action: a.classFields,
-			},
-			{
-				Name: "read", Usage: "compare what is stored with the catalogue, and take over what differs",
-				ArgsUsage: "SERVICE SOURCE",
-				Description: `SOURCE is postgres://USER@HOST/DATABASE, sqlite:FILE, or a file: SQL as dump
+			Flags: []cli.Flag{
+				&cli.StringFlag{Name: "accept",
+					Usage: "take the suggested class of every unclassed field for which `CLASS` is suggested; " +
+						"any takes them all"},
+				&cli.StringFlag{Name: "least", Value: "likely",
+					Usage: "with --accept: how sure a suggestion must be at least: sure, likely, guess"},
+				&cli.StringFlag{Name: "entity", Usage: "with --accept: only of the entity `NAME`"},
+				&cli.StringFlag{Name: "reason", Usage: "why, for whoever reads the revisions"}, formatFlag()},
+			Action: a.classFields,
+		},
+	}
+}
+
+// readingCommands are the commands that compare the catalogue with what is stored and what goes out.
+func (a *app) readingCommands() []*cli.Command {
+	classes := strings.Join(classWords, ", ")
+	return []*cli.Command{
+		{
+			Name: "read", Usage: "compare what is stored with the catalogue, and take over what differs",
+			ArgsUsage: "SERVICE SOURCE",
+			Description: `SOURCE is postgres://USER@HOST/DATABASE, sqlite:FILE, or a file: SQL as dump
 tools write it, OpenAPI 3.0 or 3.1, JSON Schema, or a SQLite database. A
 database is read from here; its address and password stay here. The password
 may stand in PGPASSWORD. Instead of SOURCE, --traffic reads what the service has
@@ -77,38 +91,36 @@ recorded. New fields have no class until somebody gives them one.
     inkret entity read fennick-quay postgres://reader@db.internal/harbour
     inkret entity read fennick-quay harbour.sql --take-over
     inkret entity read --contracts contracts/ sqlite:harbour.db --fail-on-drift`,
-				Flags: []cli.Flag{
-					&cli.BoolFlag{Name: "take-over", Usage: "make a revision of all that is new or changed"},
-					&cli.StringSliceFlag{Name: "only",
-						Usage: "with --take-over: only the difference `ID`, such as \"new-field Boat.colour\"; may " +
-							"be given several times, and is the way to take out what is gone"},
-					&cli.BoolFlag{Name: "traffic", Usage: "read the recorded traffic of the service"},
-					&cli.StringSliceFlag{Name: "contracts",
-						Usage:     "compare with the catalogue in `PATH` instead of a service's; may be repeated",
-						TakesFile: true},
-					&cli.BoolFlag{Name: "fail-on-drift", Usage: "exit with 1 when something differs"},
-					&cli.StringFlag{Name: "reason", Usage: "why, for whoever reads the revisions"}, formatFlag()},
-				Action: a.readEntities,
-			},
-			{
-				Name: "where", Usage: "tell where a field goes: where it leaks, where it is granted, to whom",
-				ArgsUsage:   "SERVICE ENTITY.FIELD",
-				Description: `    inkret entity where fennick-quay Skipper.email`,
-				Flags:       []cli.Flag{formatFlag()}, Action: a.whereField,
-			},
-			{
-				Name: "map", Usage: "list how each field stands at each endpoint for each audience",
-				ArgsUsage: "SERVICE",
-				Flags: []cli.Flag{formatFlag(),
-					&cli.StringFlag{Name: "entity", Usage: "only of the entity `NAME`"}, &cli.StringFlag{Name: "class",
-						Usage: "only of the class: " + classes},
-					&cli.StringFlag{Name: "audience", Usage: "only for the audience `NAME`"},
-					&cli.StringFlag{Name: "team", Usage: "only at endpoints of the team `NAME`"}},
-				ShellComplete: completeValues(map[string][]string{"class": classWords, "format": {"table", "json"}}),
-				Action:        a.exposureMap,
-			},
+			Flags: []cli.Flag{
+				&cli.BoolFlag{Name: "take-over", Usage: "make a revision of all that is new or changed"},
+				&cli.StringSliceFlag{Name: "only",
+					Usage: "with --take-over: only the difference `ID`, such as \"new-field Boat.colour\"; may " +
+						"be given several times, and is the way to take out what is gone"},
+				&cli.BoolFlag{Name: "traffic", Usage: "read the recorded traffic of the service"},
+				&cli.StringSliceFlag{Name: "contracts",
+					Usage:     "compare with the catalogue in `PATH` instead of a service's; may be repeated",
+					TakesFile: true},
+				&cli.BoolFlag{Name: "fail-on-drift", Usage: "exit with 1 when something differs"},
+				&cli.StringFlag{Name: "reason", Usage: "why, for whoever reads the revisions"}, formatFlag()},
+			Action: a.readEntities,
 		},
-		Action: a.needsSubcommand,
+		{
+			Name: "where", Usage: "tell where a field goes: where it leaks, where it is granted, to whom",
+			ArgsUsage:   "SERVICE ENTITY.FIELD",
+			Description: `    inkret entity where fennick-quay Skipper.email`,
+			Flags:       []cli.Flag{formatFlag()}, Action: a.whereField,
+		},
+		{
+			Name: "map", Usage: "list how each field stands at each endpoint for each audience",
+			ArgsUsage: "SERVICE",
+			Flags: []cli.Flag{formatFlag(),
+				&cli.StringFlag{Name: "entity", Usage: "only of the entity `NAME`"}, &cli.StringFlag{Name: "class",
+					Usage: "only of the class: " + classes},
+				&cli.StringFlag{Name: "audience", Usage: "only for the audience `NAME`"},
+				&cli.StringFlag{Name: "team", Usage: "only at endpoints of the team `NAME`"}},
+			ShellComplete: completeValues(map[string][]string{"class": classWords, "format": {"table", "json"}}),
+			Action:        a.exposureMap,
+		},
 	}
 }
 

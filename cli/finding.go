@@ -70,7 +70,7 @@ lead who is somebody else than who asks, and moves it too; finding change has a
 				Description: `    inkret finding comment 9f2c51d07a3be846 "@teodor have a look: the row goes out whole"`,
 				Flags:       []cli.Flag{formatFlag()}, Action: a.commentFinding,
 			},
-		}, append(a.changeCommands(states), a.findingReportCommand())...),
+		}, append(slices.Concat(a.changeCommands(states), a.keptCommands()), a.findingReportCommand())...),
 		Action: a.needsSubcommand,
 	}
 }
@@ -237,116 +237,151 @@ func (a *app) oneFinding(c *cli.Command, r *remote, got result[wire.FindingDetai
 	}
 	d := got.value
 	return a.output(c, d, func(w io.Writer) {
-		f := d.Finding
-		const indent = 13 // of the texts behind the labels
-		width := terminal(a.out)
-		line := func(label, words string) {
-			if words = report.Clean(words); words == "" {
-				return
-			}
-			if width > 2*indent {
-				words = strings.ReplaceAll(text.WrapSoft(words, width-indent), "\n", "\n"+strings.Repeat(" ", indent))
-			}
-			fmt.Fprintf(w, "%-*s%s\n", indent, label, words)
-		}
-		fmt.Fprintf(w, "%s  %s\n\n", report.Severity(string(f.Severity), colour(a.out)), f.Kind)
-		line("finding", f.ID)
-		line("state", string(f.State))
-		line("until", textOf(f.WaivedUntil))
-		line("approved by", textOf(f.WaiverApprover))
-		if f.WaiverAsked != nil {
-			what := "to take it for no leak"
-			if f.WaiverAsked.Until != nil {
-				what = "for a waiver until " + *f.WaiverAsked.Until
-			}
-			line("waits", fmt.Sprintf("%s asks %s; a lead who is somebody else approves it: inkret finding move %s %s",
-				f.WaiverAsked.By.Name, what, f.ID, f.WaiverAsked.To))
-		}
-		line("assigned", assignedTo(&f))
-		line("due", textOf(f.Due))
-		if f.Labels != nil {
-			line("labels", strings.Join(*f.Labels, ", "))
-		}
-		line("endpoint", f.Endpoint)
-		line("audience", strings.TrimSpace(f.Audience+" "+parenthesised(textOf(f.AudienceBy))))
-		line("status", f.Status)
-		line("path", f.Path)
-		line("sample", textOf(f.Sample))
-		line("why", f.Why)
-		for _, c := range valueOf(d.Causes) {
-			line("likely", c.Text)
-			if c.Finding != nil {
-				line("", "inkret finding show "+*c.Finding)
-			}
-		}
-		line("mend", textOf(d.Mend))
-		if d.Grant != nil {
-			line("contract", fmt.Sprintf("%s:%d  %s", d.Grant.File, d.Grant.Line, textOf(d.Grant.Text)))
-		}
-		line("seen", fmt.Sprintf("%s in %s, %s; first %s, last %s", plural(f.Spots, "spot"),
-			plural(f.Captures, "capture"), report.Bytes(int(f.Bytes)),
-			f.FirstSeen.Local().Format("2006-01-02 15:04"), f.LastSeen.Local().Format("2006-01-02 15:04")))
-		for i, e := range d.Evidence {
-			if i == 5 {
-				break
-			}
-			line("evidence", fmt.Sprintf("capture %d, %s entry %d, %s (byte %d)", e.CaptureID, e.Batch, e.Entry,
-				e.Pointer, e.Offset))
-		}
-		same := map[string]bool{}
-		for _, o := range d.SameValue {
-			same[o.ID] = true
-			line("same value", fmt.Sprintf("%s  %s %s  %s (%s)", o.ID, o.Endpoint, o.Audience, o.Path, o.State))
-		}
-		for _, o := range d.Elsewhere {
-			if same[o.ID] {
-				continue
-			}
-			line("same field", fmt.Sprintf("%s  %s %s  %s (%s)", o.ID, o.Endpoint, o.Audience, o.Path, o.State))
-		}
+		s := sheet{w, terminal(a.out)}
+		fmt.Fprintf(w, "%s  %s\n\n", report.Severity(string(d.Finding.Severity), colour(a.out)), d.Finding.Kind)
+		s.standing(&d.Finding)
+		s.place(&d)
+		s.evidence(&d)
 		for _, e := range d.History {
-			what := string(e.Kind)
-			if e.To != nil && e.Kind == wire.EventKindMove {
-				what = "→ " + string(*e.To)
-			}
-			switch {
-			case e.Kind == wire.EventKindRenamed:
-				what = fmt.Sprintf("called %s from then on, was %s", textOf(e.Became), textOf(e.Was))
-			case e.Kind == wire.EventKindExcepted && textOf(e.Became) != "":
-				what = "covered by an exception: " + textOf(e.Became)
-			case e.Kind == wire.EventKindExcepted:
-				what = "covered by no exception any more: " + textOf(e.Was)
-			case e.Kind == wire.EventKindWaiver:
-				what = fmt.Sprintf("a waiver until %s %s", textOf(e.Until), textOf(e.Became))
-			case e.Was != nil || e.Became != nil:
-				what += fmt.Sprintf(" %s → %s", cmp.Or(textOf(e.Was), "none"), cmp.Or(textOf(e.Became), "none"))
-			}
-			if e.CaptureID != nil {
-				what += fmt.Sprintf(", proven by capture %d", *e.CaptureID)
-			}
-			line(e.At.Local().Format("01-02 15:04"), strings.TrimSpace(e.Author+": "+what+" "+textOf(e.Comment)))
+			s.line(e.At.Local().Format("01-02 15:04"), strings.TrimSpace(e.Author+": "+eventWords(&e)+" "+
+				textOf(e.Comment)))
 		}
-		var moves []string
-		for _, m := range d.Moves {
-			moves = append(moves, string(m))
-		}
-		if d.Teaches != nil && len(moves) > 0 {
-			for _, one := range *d.Teaches {
-				line("no leak?", strings.Join(strings.Fields(one.Text), " "))
-			}
-		}
-		switch {
-		case d.GoneWith != nil:
-			line("to prove it", fmt.Sprintf("%s held it and is proven to be gone (%s): its own place cannot be seen "+
-				"any more; judge it no leak, saying so", d.GoneWith.Path, d.GoneWith.Finding))
-		case d.Prove != nil:
-			line("to prove it", *d.Prove)
-		}
-		if len(moves) > 0 {
-			line("next", "inkret finding move "+f.ID+" "+strings.Join(moves, "|"))
-		}
-		line("link", r.url+"/findings/"+f.ID)
+		s.next(&d)
+		s.line("link", r.url+"/findings/"+d.Finding.ID)
 	})
+}
+
+// sheet writes what is known of one finding, a label and a text on each line.
+type sheet struct {
+	io.Writer
+	width int // of the terminal; 0 is none
+}
+
+// line writes a text behind a label; none where the text is empty.
+func (s *sheet) line(label, words string) {
+	const indent = 13 // of the texts behind the labels
+	if words = report.Clean(words); words == "" {
+		return
+	}
+	if s.width > 2*indent {
+		words = strings.ReplaceAll(text.WrapSoft(words, s.width-indent), "\n", "\n"+strings.Repeat(" ", indent))
+	}
+	fmt.Fprintf(s, "%-*s%s\n", indent, label, words)
+}
+
+// standing tells where a finding is in its life, and whose it is.
+func (s *sheet) standing(f *wire.Finding) {
+	s.line("finding", f.ID)
+	s.line("state", string(f.State))
+	s.line("until", textOf(f.WaivedUntil))
+	s.line("approved by", textOf(f.WaiverApprover))
+	if f.WaiverAsked != nil {
+		what := "to take it for no leak"
+		if f.WaiverAsked.Until != nil {
+			what = "for a waiver until " + *f.WaiverAsked.Until
+		}
+		s.line("waits", fmt.Sprintf("%s asks %s; a lead who is somebody else approves it: inkret finding move %s %s",
+			f.WaiverAsked.By.Name, what, f.ID, f.WaiverAsked.To))
+	}
+	s.line("assigned", assignedTo(f))
+	s.line("due", textOf(f.Due))
+	if f.Labels != nil {
+		s.line("labels", strings.Join(*f.Labels, ", "))
+	}
+}
+
+// place tells where a finding is, why it is one, and how it is mended.
+func (s *sheet) place(d *wire.FindingDetail) {
+	f := &d.Finding
+	s.line("endpoint", f.Endpoint)
+	s.line("audience", strings.TrimSpace(f.Audience+" "+parenthesised(textOf(f.AudienceBy))))
+	s.line("status", f.Status)
+	s.line("path", f.Path)
+	s.line("sample", textOf(f.Sample))
+	s.line("why", f.Why)
+	for _, c := range valueOf(d.Causes) {
+		s.line("likely", c.Text)
+		if c.Finding != nil {
+			s.line("", "inkret finding show "+*c.Finding)
+		}
+	}
+	s.line("mend", textOf(d.Mend))
+	if d.Grant != nil {
+		s.line("contract", fmt.Sprintf("%s:%d  %s", d.Grant.File, d.Grant.Line, textOf(d.Grant.Text)))
+	}
+}
+
+// evidence tells which captures showed a finding, and where the same is found.
+func (s *sheet) evidence(d *wire.FindingDetail) {
+	f := &d.Finding
+	s.line("seen", fmt.Sprintf("%s in %s, %s; first %s, last %s", plural(f.Spots, "spot"),
+		plural(f.Captures, "capture"), report.Bytes(int(f.Bytes)),
+		f.FirstSeen.Local().Format("2006-01-02 15:04"), f.LastSeen.Local().Format("2006-01-02 15:04")))
+	for i, e := range d.Evidence {
+		if i == 5 {
+			break
+		}
+		s.line("evidence", fmt.Sprintf("capture %d, %s entry %d, %s (byte %d)", e.CaptureID, e.Batch, e.Entry,
+			e.Pointer, e.Offset))
+	}
+	same := map[string]bool{}
+	for _, o := range d.SameValue {
+		same[o.ID] = true
+		s.line("same value", fmt.Sprintf("%s  %s %s  %s (%s)", o.ID, o.Endpoint, o.Audience, o.Path, o.State))
+	}
+	for _, o := range d.Elsewhere {
+		if same[o.ID] {
+			continue
+		}
+		s.line("same field", fmt.Sprintf("%s  %s %s  %s (%s)", o.ID, o.Endpoint, o.Audience, o.Path, o.State))
+	}
+}
+
+// next tells what is to be done with a finding.
+func (s *sheet) next(d *wire.FindingDetail) {
+	var moves []string
+	for _, m := range d.Moves {
+		moves = append(moves, string(m))
+	}
+	if d.Teaches != nil && len(moves) > 0 {
+		for _, one := range *d.Teaches {
+			s.line("no leak?", strings.Join(strings.Fields(one.Text), " "))
+		}
+	}
+	switch {
+	case d.GoneWith != nil:
+		s.line("to prove it", fmt.Sprintf("%s held it and is proven to be gone (%s): its own place cannot be seen "+
+			"any more; judge it no leak, saying so", d.GoneWith.Path, d.GoneWith.Finding))
+	case d.Prove != nil:
+		s.line("to prove it", *d.Prove)
+	}
+	if len(moves) > 0 {
+		s.line("next", "inkret finding move "+d.Finding.ID+" "+strings.Join(moves, "|"))
+	}
+}
+
+// eventWords tells what happened to a finding.
+func eventWords(e *wire.Event) string {
+	what := string(e.Kind)
+	if e.To != nil && e.Kind == wire.EventKindMove {
+		what = "→ " + string(*e.To)
+	}
+	switch {
+	case e.Kind == wire.EventKindRenamed:
+		what = fmt.Sprintf("called %s from then on, was %s", textOf(e.Became), textOf(e.Was))
+	case e.Kind == wire.EventKindExcepted && textOf(e.Became) != "":
+		what = "covered by an exception: " + textOf(e.Became)
+	case e.Kind == wire.EventKindExcepted:
+		what = "covered by no exception any more: " + textOf(e.Was)
+	case e.Kind == wire.EventKindWaiver:
+		what = fmt.Sprintf("a waiver until %s %s", textOf(e.Until), textOf(e.Became))
+	case e.Was != nil || e.Became != nil:
+		what += fmt.Sprintf(" %s → %s", cmp.Or(textOf(e.Was), "none"), cmp.Or(textOf(e.Became), "none"))
+	}
+	if e.CaptureID != nil {
+		what += fmt.Sprintf(", proven by capture %d", *e.CaptureID)
+	}
+	return what
 }
 
 func parenthesised(s string) string {

@@ -71,65 +71,67 @@ reverse proxy say --public and --proxy, so that the addresses of people are know
 			logFlag("info"),
 		}, append(mailFlags(), providerFlags()...)...),
 		ShellComplete: completeValues(logLevels),
-		Action: func(ctx context.Context, c *cli.Command) error {
-			if c.Args().Present() {
-				return usage(c, errors.New("serve takes no arguments"))
-			}
-			log, err := a.logger(c)
-			if err != nil {
-				return err
-			}
-			disk, err := sizeOf(c, "max-disk")
-			if err != nil {
-				return err
-			}
-			upload, err := sizeOf(c, "max-upload")
-			if err != nil {
-				return err
-			}
-			provider, err := signInProvider(c)
-			if err != nil {
-				return err
-			}
-			mail, err := mailServer(c)
-			if err != nil {
-				return err
-			}
-			proxies, err := proxiesOf(c)
-			if err != nil {
-				return err
-			}
-			certificate, err := certificateOf(c, log)
-			if err != nil {
-				return err
-			}
-			if err := publicOf(c); err != nil {
-				return err
-			}
-			if c.Duration("backup-every") < time.Minute || c.Int("backup-keep") < 1 {
-				return usage(c, errors.New("--backup-every must be at least 1m, and --backup-keep at least 1"))
-			}
-			s, err := a.openService(ctx, service.Options{Dir: c.String("data"), Log: log, MaxDisk: disk, Mail: mail,
-				DigestHour: c.Int("digest-hour")})
-			if err != nil {
-				return err
-			}
-			defer s.Close()
-			s.BackUpEvery(service.BackupPlan{Folder: c.String("backup-to"), Every: c.Duration("backup-every"),
-				Keep: c.Int("backup-keep")})
-			return a.serve(ctx, s, serving{listen: c.String("listen"), public: c.String("public"), maxUpload: upload,
-				log: log, provider: provider, proxies: proxies, certificate: certificate}, func(address string) error {
-				code, err := s.People.SetupCode(ctx)
-				if err == nil && code == "" {
-					a.say("The console is at %s", address)
-				} else if err == nil {
-					a.say("Nobody is set up yet. Open this link once to set yourself up as administrator:\n  %s",
-						httpapi.SetupLink(address, code))
-				}
-				return err
-			})
-		},
+		Action:        a.serveUntilStopped,
 	}
+}
+
+func (a *app) serveUntilStopped(ctx context.Context, c *cli.Command) error {
+	if c.Args().Present() {
+		return usage(c, errors.New("serve takes no arguments"))
+	}
+	log, err := a.logger(c)
+	if err != nil {
+		return err
+	}
+	disk, err := sizeOf(c, "max-disk")
+	if err != nil {
+		return err
+	}
+	upload, err := sizeOf(c, "max-upload")
+	if err != nil {
+		return err
+	}
+	provider, err := signInProvider(c)
+	if err != nil {
+		return err
+	}
+	mail, err := mailServer(c)
+	if err != nil {
+		return err
+	}
+	proxies, err := proxiesOf(c)
+	if err != nil {
+		return err
+	}
+	certificate, err := certificateOf(c, log)
+	if err != nil {
+		return err
+	}
+	if err := publicOf(c); err != nil {
+		return err
+	}
+	if c.Duration("backup-every") < time.Minute || c.Int("backup-keep") < 1 {
+		return usage(c, errors.New("--backup-every must be at least 1m, and --backup-keep at least 1"))
+	}
+	s, err := a.openService(ctx, service.Options{Dir: c.String("data"), Log: log, MaxDisk: disk, Mail: mail,
+		DigestHour: c.Int("digest-hour")})
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	s.BackUpEvery(service.BackupPlan{Folder: c.String("backup-to"), Every: c.Duration("backup-every"),
+		Keep: c.Int("backup-keep")})
+	return a.serve(ctx, s, serving{listen: c.String("listen"), public: c.String("public"), maxUpload: upload,
+		log: log, provider: provider, proxies: proxies, certificate: certificate}, func(address string) error {
+		code, err := s.People.SetupCode(ctx)
+		if err == nil && code == "" {
+			a.say("The console is at %s", address)
+		} else if err == nil {
+			a.say("Nobody is set up yet. Open this link once to set yourself up as administrator:\n  %s",
+				httpapi.SetupLink(address, code))
+		}
+		return err
+	})
 }
 
 func dataFlag() cli.Flag {

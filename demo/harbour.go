@@ -298,6 +298,13 @@ func (h *Harbour) routes() {
 		answer(w, http.StatusCreated, object{"data": data})
 	})
 	h.mux.HandleFunc("GET /v1/skippers/{id}", h.oneSkipper)
+	h.officeRoutes()
+	h.openRoutes()
+}
+
+// officeRoutes are about money, boats and what the office keeps.
+func (h *Harbour) officeRoutes() {
+	repaired := h.release > 1
 	// nobody wrote a contract for this
 	h.mux.HandleFunc("GET /v1/boats/{id}", func(w http.ResponseWriter, r *http.Request) {
 		for _, s := range h.skippers {
@@ -335,6 +342,11 @@ func (h *Harbour) routes() {
 		}
 		answer(w, http.StatusOK, object{"data": data})
 	})
+}
+
+// openRoutes are for everybody.
+func (h *Harbour) openRoutes() {
+	repaired := h.release > 1
 	h.mux.HandleFunc("GET /v1/notices", func(w http.ResponseWriter, r *http.Request) {
 		office, _ := h.caller(r)
 		notice := object{"id": 3, "text": "Fuel dock closed on Thursday"}

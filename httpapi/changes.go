@@ -61,7 +61,8 @@ func (h *findingHandlers) ChangeFindings(ctx context.Context,
 		}
 		by = &read
 	}
-	out, err := h.service.Findings.ChangeFindings(ctx, callerOf(ctx), value(b.Ids), by, w, value(b.Try))
+	w.Try = value(b.Try)
+	out, err := h.service.Findings.ChangeFindings(ctx, callerOf(ctx), value(b.Ids), by, w)
 	if err != nil {
 		return nil, err
 	}
@@ -126,13 +127,13 @@ func (h *findingHandlers) SetDue(ctx context.Context, r serve.SetDueRequestObjec
 // FollowFinding implements [serve.StrictServerInterface].
 func (h *findingHandlers) FollowFinding(ctx context.Context,
 	r serve.FollowFindingRequestObject) (serve.FollowFindingResponseObject, error) {
-	return serve.FollowFinding204Response{}, h.service.Findings.Follow(ctx, callerOf(ctx), r.FindingID, true)
+	return serve.FollowFinding204Response{}, h.service.Findings.Follow(ctx, callerOf(ctx), r.FindingID, base.Follows)
 }
 
 // UnfollowFinding implements [serve.StrictServerInterface].
 func (h *findingHandlers) UnfollowFinding(ctx context.Context,
 	r serve.UnfollowFindingRequestObject) (serve.UnfollowFindingResponseObject, error) {
-	return serve.UnfollowFinding204Response{}, h.service.Findings.Follow(ctx, callerOf(ctx), r.FindingID, false)
+	return serve.UnfollowFinding204Response{}, h.service.Findings.Follow(ctx, callerOf(ctx), r.FindingID, base.Ignores)
 }
 
 func viewOf(who int64) func(base.View) wire.SavedView {

@@ -264,7 +264,11 @@ func (h *reviewHandlers) ExportForm(ctx context.Context,
 func (h *reviewHandlers) ListRevisions(ctx context.Context,
 	r serve.ListRevisionsRequestObject) (serve.ListRevisionsResponseObject, error) {
 	page := pageOf(r.Params.Page, r.Params.Size)
-	all, total, err := h.service.Review.Revisions(ctx, value(r.Params.Service), value(r.Params.Waiting), page)
+	var state base.RevisionState // any
+	if value(r.Params.Waiting) {
+		state = base.Waiting
+	}
+	all, total, err := h.service.Review.Revisions(ctx, value(r.Params.Service), state, page)
 	return serve.ListRevisions200JSONResponse{Items: each(all, func(v base.Revision) wire.Revision {
 		return revisionOf(v,
 			false)
@@ -290,7 +294,8 @@ func (h *reviewHandlers) GetRevision(ctx context.Context,
 // DecideRevision implements [serve.StrictServerInterface].
 func (h *reviewHandlers) DecideRevision(ctx context.Context,
 	r serve.DecideRevisionRequestObject) (serve.DecideRevisionResponseObject, error) {
-	v, err := h.service.Review.Decide(ctx, callerOf(ctx), r.Service, r.Number, r.Body.Approve, value(r.Body.Comment))
+	v, err := h.service.Review.Decide(ctx, callerOf(ctx), r.Service, r.Number,
+		review.Decision{Grant: r.Body.Approve, Comment: value(r.Body.Comment)})
 	d, err := h.revisionDetail(ctx, v, err)
 	return serve.DecideRevision200JSONResponse(d), err
 }
@@ -448,8 +453,8 @@ func (h *reviewHandlers) ReadEntities(ctx context.Context,
 // TakeEntities implements [serve.StrictServerInterface].
 func (h *reviewHandlers) TakeEntities(ctx context.Context,
 	r serve.TakeEntitiesRequestObject) (serve.TakeEntitiesResponseObject, error) {
-	v, _, err := h.service.Review.TakeEntities(ctx, callerOf(ctx), r.Service, readingOf(r.Body), value(r.Body.Take),
-		value(r.Body.Base), value(r.Body.Reason))
+	v, _, err := h.service.Review.TakeEntities(ctx, callerOf(ctx), r.Service, review.Taking{Reading: readingOf(r.Body),
+		Differences: value(r.Body.Take), Base: value(r.Body.Base), Reason: value(r.Body.Reason)})
 	return serve.TakeEntities200JSONResponse(revisionOf(v, err == nil)), err
 }
 

@@ -61,11 +61,11 @@ func stateOfDelivery(done, next time.Time) string {
 // FollowView implements [serve.StrictServerInterface].
 func (h *notifyHandlers) FollowView(ctx context.Context,
 	r serve.FollowViewRequestObject) (serve.FollowViewResponseObject, error) {
-	return serve.FollowView204Response{}, h.service.Notify.FollowView(ctx, callerOf(ctx), r.ViewID, true)
+	return serve.FollowView204Response{}, h.service.Notify.FollowView(ctx, callerOf(ctx), r.ViewID, base.Follows)
 }
 
 // UnfollowView implements [serve.StrictServerInterface].
 func (h *notifyHandlers) UnfollowView(ctx context.Context,
 	r serve.UnfollowViewRequestObject) (serve.UnfollowViewResponseObject, error) {
-	return serve.UnfollowView204Response{}, h.service.Notify.FollowView(ctx, callerOf(ctx), r.ViewID, false)
+	return serve.UnfollowView204Response{}, h.service.Notify.FollowView(ctx, callerOf(ctx), r.ViewID, base.Ignores)
 }

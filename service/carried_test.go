@@ -11,6 +11,7 @@ import (
 	"inkret/core/severity"
 	"inkret/service/base"
 	"inkret/service/findings"
+	"inkret/service/review"
 	"inkret/store"
 )
 
@@ -89,7 +90,8 @@ func TestAFieldKeepsItsGravestClass(t *testing.T) {
 				r := w.apply(quay(t, step...), 0)
 				if i < len(steps)-1 {
 					if r.State == store.Waiting {
-						if _, err := w.Review.Decide(t.Context(), lead, "quay", r.Number, true, ""); err != nil {
+						if _, err := w.Review.Decide(t.Context(), lead, "quay", r.Number,
+							review.Decision{Grant: true}); err != nil {
 							t.Fatal(err)
 						}
 					}
@@ -99,7 +101,8 @@ func TestAFieldKeepsItsGravestClass(t *testing.T) {
 				if r.State != store.Waiting || r.Reaches != "personal" && r.Reaches != "secret" {
 					t.Errorf("it is %s, %s to %s: %v", r.State, r.Direction, r.Reaches, r.Words)
 				}
-				if _, err := w.Review.Decide(t.Context(), lead, "quay", r.Number, true, ""); err != nil {
+				if _, err := w.Review.Decide(t.Context(), lead, "quay", r.Number,
+					review.Decision{Grant: true}); err != nil {
 					t.Fatal(err)
 				}
 				if r := w.apply(quay(t, append(step, "team: accounts", "team: desk")...), 0); r.State != store.InForce {
@@ -119,7 +122,7 @@ func TestWhatLetsNothingMoreOutIsInForceAtOnce(t *testing.T) {
 	w := newWorld(t)
 	lead := w.second(base.Lead)
 	if r := w.apply(quay(t, top...), 0); r.State == store.Waiting {
-		if _, err := w.Review.Decide(t.Context(), lead, "quay", r.Number, true, ""); err != nil {
+		if _, err := w.Review.Decide(t.Context(), lead, "quay", r.Number, review.Decision{Grant: true}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -138,7 +141,8 @@ func TestWhatLetsNothingMoreOutIsInForceAtOnce(t *testing.T) {
 			t.Errorf("%s waits: %s to %s, %v", name, r.Direction, r.Reaches, r.Words)
 		}
 		if r := w.apply(quay(t, top...), 0); r.State == store.Waiting {
-			if _, err := w.Review.Decide(t.Context(), lead, "quay", r.Number, true, ""); err != nil {
+			if _, err := w.Review.Decide(t.Context(), lead, "quay", r.Number,
+				review.Decision{Grant: true}); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -155,7 +159,7 @@ func TestTheOrderOfTrustIsNoWayAround(t *testing.T) {
 		if r.State != store.Waiting {
 			t.Fatalf("it is %s: %v", r.State, r.Words)
 		}
-		if _, err := w.Review.Decide(t.Context(), lead, "quay", r.Number, true, ""); err != nil {
+		if _, err := w.Review.Decide(t.Context(), lead, "quay", r.Number, review.Decision{Grant: true}); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -55,7 +55,9 @@ func TestSeveralFindingsAreChangedAndThatUndone(t *testing.T) {
 		Due: text("2026-05-09"),
 		Add: []string{"Row-Mapper", "q2"}}
 
-	tried, err := w.Findings.ChangeFindings(t.Context(), w.who, ids(all), nil, wish, true)
+	onlyTry := wish
+	onlyTry.Try = true
+	tried, err := w.Findings.ChangeFindings(t.Context(), w.who, ids(all), nil, onlyTry)
 	if err != nil || tried.Findings != 4 || tried.ID != 0 || tried.Left != 0 {
 		t.Fatalf("tried: %+v, %v", tried, err)
 	}
@@ -63,8 +65,7 @@ func TestSeveralFindingsAreChangedAndThatUndone(t *testing.T) {
 		len(v.History) != 1 {
 		t.Errorf("trying changed it: %+v", v.Finding)
 	}
-	changed, err := w.Findings.ChangeFindings(t.Context(), w.who, append(ids(all), "0123456789abcdef"), nil, wish,
-		false)
+	changed, err := w.Findings.ChangeFindings(t.Context(), w.who, append(ids(all), "0123456789abcdef"), nil, wish)
 	if err != nil || changed.Findings != 4 || changed.Left != 1 || changed.Matched != 5 ||
 		changed.Refused[0].Why != "there is no such finding" || len(changed.Reasons) != 1 ||
 		changed.Reasons[0].Findings != 1 {
@@ -89,8 +90,8 @@ func TestSeveralFindingsAreChangedAndThatUndone(t *testing.T) {
 		t.Errorf("history %q, want %q", got, want)
 	}
 
-	if again, err := w.Findings.ChangeFindings(t.Context(), w.who, ids(all), nil, findings.Wish{Add: []string{"q2"}},
-		false); err != nil || again.Findings != 0 || again.Left != 4 || again.ID != 0 {
+	if again, err := w.Findings.ChangeFindings(t.Context(), w.who, ids(all), nil,
+		findings.Wish{Add: []string{"q2"}}); err != nil || again.Findings != 0 || again.Left != 4 || again.ID != 0 {
 		t.Errorf("the same again: %+v, %v", again, err)
 	}
 	if _, err := w.Findings.Move(t.Context(), w.who, all[2].ID, finding.Move{To: finding.AwaitingProof}); err != nil {
@@ -132,8 +133,7 @@ func TestWhatFitsAFilterIsChanged(t *testing.T) {
 	w.several()
 	high := base.FindingFilter{Severities: []int{int(severity.Critical), int(severity.High)}}
 	team := "night-watch"
-	if c, err := w.Findings.ChangeFindings(t.Context(), w.who, nil, &high, findings.Wish{Team: &team},
-		false); err != nil ||
+	if c, err := w.Findings.ChangeFindings(t.Context(), w.who, nil, &high, findings.Wish{Team: &team}); err != nil ||
 		c.Findings != 2 || c.Matched != 2 {
 		t.Fatalf("changed %+v, %v", c, err)
 	}
@@ -156,8 +156,7 @@ func TestWishesThatCannotBe(t *testing.T) {
 		"a long label":           {Add: []string{strings.Repeat("a", 41)}},
 		"a label that is markup": {Remove: []string{"<b>"}},
 		"a long team":            {Team: text(strings.Repeat("a", 101))}} {
-		if _, err := w.Findings.ChangeFindings(t.Context(), w.who, ids(all), nil, wish,
-			false); code(err) != base.Invalid {
+		if _, err := w.Findings.ChangeFindings(t.Context(), w.who, ids(all), nil, wish); code(err) != base.Invalid {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -171,7 +170,7 @@ func TestWishesThatCannotBe(t *testing.T) {
 		"too many labels": {findings.Wish{Add: strings.Fields(strings.Repeat("l", 1) +
 			" a b c d e f g h i j k m n o p q r s t u v")}, "more than 20 labels"},
 	} {
-		out, err := w.Findings.ChangeFindings(t.Context(), w.who, ids(all), nil, c.wish, false)
+		out, err := w.Findings.ChangeFindings(t.Context(), w.who, ids(all), nil, c.wish)
 		if err != nil || out.Findings != 0 || out.Left != 4 || !strings.Contains(out.Refused[0].Why, c.why) {
 			t.Errorf("%s: %+v, %v", name, out, err)
 		}
@@ -189,8 +188,7 @@ func TestPeopleChangeFindingsAtOnce(t *testing.T) {
 	for i := range people {
 		at.Go(func() {
 			_, err := w.Findings.ChangeFindings(t.Context(), w.who, ids(all), nil,
-				findings.Wish{Add: []string{fmt.Sprintf("l%d", i)}},
-				false)
+				findings.Wish{Add: []string{fmt.Sprintf("l%d", i)}})
 			failed <- err
 		})
 	}
@@ -259,14 +257,14 @@ func TestPeopleAreToldOfWhatConcernsThem(t *testing.T) {
 		w.person("Marlo", base.Administrator)
 	hash := w.theHash()
 	if _, err := w.Findings.ChangeFindings(t.Context(), w.who, []string{hash.ID}, nil,
-		findings.Wish{Person: &teodor.ID, Comment: "yours, I think"}, false); err != nil {
+		findings.Wish{Person: &teodor.ID, Comment: "yours, I think"}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := w.Findings.Comment(t.Context(), iva, hash.ID,
 		"ask @noor, or @marlo@quay.example; not @nobody and not x@teodor"); err != nil {
 		t.Fatal(err)
 	}
-	if err := w.Findings.Follow(t.Context(), marlo, all[0].ID, true); err != nil {
+	if err := w.Findings.Follow(t.Context(), marlo, all[0].ID, store.Follows); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := w.Findings.Move(t.Context(), teodor, hash.ID, finding.Move{To: finding.AwaitingProof,
@@ -311,13 +309,13 @@ func TestPeopleAreToldOfWhatConcernsThem(t *testing.T) {
 		total != 1 || fresh != 1 || rest[0].Kind != "returned" || rest[0].Finding == "" {
 		t.Errorf("unread are %+v of %d, %d, %v", rest, total, fresh, err)
 	}
-	if err := w.Findings.Follow(t.Context(), iva, hash.ID, false); err != nil {
+	if err := w.Findings.Follow(t.Context(), iva, hash.ID, store.Ignores); err != nil {
 		t.Fatal(err)
 	}
 	if v, _ := w.Findings.Finding(t.Context(), iva, hash.ID); v.Follows {
 		t.Error("who no longer follows still does")
 	}
-	if err := w.Findings.Follow(t.Context(), iva, "0123456789abcdef", true); code(err) != base.NotFound {
+	if err := w.Findings.Follow(t.Context(), iva, "0123456789abcdef", store.Follows); code(err) != base.NotFound {
 		t.Errorf("following what is not there: %v", err)
 	}
 }
@@ -354,8 +352,8 @@ func TestABatchThatIsWithdrawnLeavesWhatPeopleAssigned(t *testing.T) {
 	w := newWorld(t)
 	b := w.upload("first.har", recording(leaky))
 	hash := w.theHash()
-	if _, err := w.Findings.ChangeFindings(t.Context(), w.who, []string{hash.ID}, nil, findings.Wish{Person: &w.who.ID},
-		false); err != nil {
+	if _, err := w.Findings.ChangeFindings(t.Context(), w.who, []string{hash.ID}, nil,
+		findings.Wish{Person: &w.who.ID}); err != nil {
 		t.Fatal(err)
 	}
 	if err := w.Evidence.Withdraw(t.Context(), w.who, b.ID, "wrong host"); err != nil {

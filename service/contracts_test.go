@@ -69,20 +69,21 @@ func TestASecondPersonApprovesWhatWidensTowardPersonal(t *testing.T) {
 	if r.Words[0].Text != "lets visitor and office see Skipper.email at GET /skippers/{id}" {
 		t.Errorf("it says %v", r.Words)
 	}
-	if _, err := w.Review.Decide(t.Context(), w.who, "quay", r.Number, true, ""); err == nil ||
+	if _, err := w.Review.Decide(t.Context(), w.who, "quay", r.Number, review.Decision{Grant: true}); err == nil ||
 		!strings.Contains(err.Error(), "of their own") {
 		t.Errorf("approving one's own: %v", err)
 	}
 	lead := w.second(base.Lead)
-	if _, err := w.Review.Decide(t.Context(), lead, "quay", r.Number, false, " "); err == nil {
+	if _, err := w.Review.Decide(t.Context(), lead, "quay", r.Number, review.Decision{Comment: " "}); err == nil {
 		t.Error("declined without a reason")
 	}
-	done, err := w.Review.Decide(t.Context(), lead, "quay", r.Number, true, "the desk calls them")
+	done, err := w.Review.Decide(t.Context(), lead, "quay", r.Number, review.Decision{Grant: true,
+		Comment: "the desk calls them"})
 	if err != nil || done.State != store.InForce || done.DecidedBy != "Iva Second" ||
 		done.Decision != "the desk calls them" || w.inForce() != 2 {
 		t.Fatalf("approved: %+v, %v", done, err)
 	}
-	if _, err := w.Review.Decide(t.Context(), lead, "quay", r.Number, false, "no"); err == nil {
+	if _, err := w.Review.Decide(t.Context(), lead, "quay", r.Number, review.Decision{Comment: "no"}); err == nil {
 		t.Error("decided twice")
 	}
 	// what the contract now permits is no leak any more, and says why
@@ -102,7 +103,7 @@ func TestASecondPersonApprovesWhatWidensTowardPersonal(t *testing.T) {
 	if v, _ := w.Findings.Finding(t.Context(), base.Caller{}, all[0].ID); v.State != "returned" {
 		t.Errorf("after narrowing, the finding is %s", v.State)
 	}
-	list, total, err := w.Review.Revisions(t.Context(), "quay", false, base.Page{Number: 1, Size: 10})
+	list, total, err := w.Review.Revisions(t.Context(), "quay", "", base.Page{Number: 1, Size: 10})
 	if err != nil || total != 3 || list[0].Number != 3 || list[2].State != store.Earlier {
 		t.Errorf("revisions are %v, %v", list, err)
 	}
@@ -185,7 +186,8 @@ func TestDeclinedAndOutdatedRevisions(t *testing.T) {
 	w := newWorld(t)
 	lead := w.second(base.Lead)
 	declined := w.apply(quay(t, "name: }", "name: , email: }"), 0)
-	if r, err := w.Review.Decide(t.Context(), lead, "quay", declined.Number, false, "who needs it?"); err != nil ||
+	if r, err := w.Review.Decide(t.Context(), lead, "quay", declined.Number,
+		review.Decision{Comment: "who needs it?"}); err != nil ||
 		r.State != store.Declined || w.inForce() != 1 {
 		t.Errorf("declined: %+v, %v", r, err)
 	}
@@ -194,7 +196,7 @@ func TestDeclinedAndOutdatedRevisions(t *testing.T) {
 	if w.inForce() != other.Number || other.Direction != "neutral" {
 		t.Errorf("revision %d is in force", w.inForce())
 	}
-	if _, err := w.Review.Decide(t.Context(), lead, "quay", waiting.Number, true, ""); err == nil ||
+	if _, err := w.Review.Decide(t.Context(), lead, "quay", waiting.Number, review.Decision{Grant: true}); err == nil ||
 		!strings.Contains(err.Error(), "is in force by now") {
 		t.Errorf("approving what is outdated: %v", err)
 	}
@@ -390,7 +392,7 @@ func TestADriftingColumnIsCaught(t *testing.T) {
 		"new-entity Crane"}; !slices.Equal(ids, want) {
 		t.Fatalf("differences are %q", ids)
 	}
-	r, _, err := w.Review.TakeEntities(t.Context(), w.who, "quay", reading, nil, 0, "")
+	r, _, err := w.Review.TakeEntities(t.Context(), w.who, "quay", review.Taking{Reading: reading})
 	if err != nil || r.State != store.InForce || r.Reason != "read from harbour.sql" {
 		t.Fatalf("taken over: %+v, %v", r, err)
 	}
@@ -404,9 +406,9 @@ func TestADriftingColumnIsCaught(t *testing.T) {
 		!slices.Equal(queue[0].Endpoints, []string{"GET /skippers/{id}"}) || queue[0].Leaks != 1 {
 		t.Errorf("the queue is %+v", queue)
 	}
-	if _, v, err := w.Review.TakeEntities(t.Context(), w.who, "quay", reading,
-		[]string{"gone-field Skipper.password_hash"}, 0,
-		"dropped"); err != nil || len(v.Differences) != 1 {
+	if _, v, err := w.Review.TakeEntities(t.Context(), w.who, "quay", review.Taking{Reading: reading,
+		Differences: []string{"gone-field Skipper.password_hash"}, Reason: "dropped"}); err != nil ||
+		len(v.Differences) != 1 {
 		t.Errorf("taking out by name: %+v, %v", v, err)
 	}
 	if c, _ := w.Review.Contracts(t.Context(), "quay"); c.Catalog.Entity("Skipper").Field("password_hash") != nil &&
@@ -414,10 +416,11 @@ func TestADriftingColumnIsCaught(t *testing.T) {
 		t.Error("what was named is not taken out")
 	}
 	// a service that is not there yet begins with its catalogue
-	if r, _, err := w.Review.TakeEntities(t.Context(), w.who, "fresh", review.Reading{Source: "db",
-		Form:   review.ReadTables,
-		Tables: []schema.Table{{Name: "cranes", Columns: []schema.Column{{Name: "id", Type: "integer"}}}}}, nil, 0,
-		""); err != nil || r.Number != 1 {
+	if r, _, err := w.Review.TakeEntities(t.Context(), w.who, "fresh",
+		review.Taking{Reading: review.Reading{Source: "db",
+			Form: review.ReadTables,
+			Tables: []schema.Table{{Name: "cranes",
+				Columns: []schema.Column{{Name: "id", Type: "integer"}}}}}}); err != nil || r.Number != 1 {
 		t.Errorf("a fresh service: %+v, %v", r, err)
 	}
 	if v, err := w.Review.ReadEntities(t.Context(), "quay", review.Reading{Source: "traffic",
@@ -534,7 +537,7 @@ func TestShapesOfAService(t *testing.T) {
 			"[{entity: Skipper, many: true, grants: {id: , name: , email: }}]}")
 	lead := w.second(base.Lead)
 	r := w.apply(two, 0)
-	if _, err := w.Review.Decide(t.Context(), lead, "quay", r.Number, true, ""); err != nil {
+	if _, err := w.Review.Decide(t.Context(), lead, "quay", r.Number, review.Decision{Grant: true}); err != nil {
 		t.Fatal(err)
 	}
 	_, shapes, proposals, err := w.Review.Shapes(t.Context(), "quay")

@@ -110,8 +110,7 @@ func TestFindingsAreGathered(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if c, err := w.Findings.ChangeFindings(t.Context(), w.who, nil, &by, findings.Wish{To: "in-repair"},
-		false); err != nil ||
+	if c, err := w.Findings.ChangeFindings(t.Context(), w.who, nil, &by, findings.Wish{To: "in-repair"}); err != nil ||
 		c.Findings != 6 {
 		t.Errorf("%+v, %v", c, err)
 	}

@@ -160,8 +160,8 @@ func TestHooksAreToldOfWhatTheyAskFor(t *testing.T) {
 	w.hook(other, func(h *base.Hook) { h.Service = "other" })
 	w.hook(kinds, func(h *base.Hook) { h.Kinds = "assigned,closed" })
 	leaks := w.several()
-	if _, err := w.Findings.ChangeFindings(t.Context(), w.who, ids(leaks), nil, findings.Wish{Person: &w.who.ID},
-		false); err != nil {
+	if _, err := w.Findings.ChangeFindings(t.Context(), w.who, ids(leaks), nil,
+		findings.Wish{Person: &w.who.ID}); err != nil {
 		t.Fatal(err)
 	}
 	w.deliver()

@@ -156,20 +156,21 @@ func (c *chaos) happen() (string, error) {
 			review.Proposed{Files: quay(c.t, contractsAtRandom[c.IntN(len(contractsAtRandom))]...), Reason: "because"})
 		return "contracts", err
 	case 9, 10:
-		waiting, _, err := c.Review.Revisions(ctx, "quay", true, base.Page{Number: 1, Size: 10})
+		waiting, _, err := c.Review.Revisions(ctx, "quay", store.Waiting, base.Page{Number: 1, Size: 10})
 		if err != nil || len(waiting) == 0 {
 			return "nothing", err
 		}
-		_, err = c.Review.Decide(ctx, who, "quay", waiting[0].Number, c.IntN(3) > 0, "because")
+		_, err = c.Review.Decide(ctx, who, "quay", waiting[0].Number, review.Decision{Grant: c.IntN(3) > 0,
+			Comment: "because"})
 		return "decision", err
 	case 11, 12, 13:
-		_, err := c.Findings.ChangeFindings(ctx, who, []string{some()}, nil, wish, false)
+		_, err := c.Findings.ChangeFindings(ctx, who, []string{some()}, nil, wish)
 		return "move", err
 	case 14:
 		ids := []string{some(), some(), some()}
 		slices.Sort(ids)
 		wish.Add = []string{"summer"}
-		_, err := c.Findings.ChangeFindings(ctx, who, slices.Compact(ids), nil, wish, false)
+		_, err := c.Findings.ChangeFindings(ctx, who, slices.Compact(ids), nil, wish)
 		return "moves", err
 	case 15:
 		changes, err := c.Findings.Changes(ctx)
@@ -180,7 +181,7 @@ func (c *chaos) happen() (string, error) {
 		return "undo", err
 	case 16:
 		_, err := c.Findings.ChangeFindings(ctx, who, []string{some()}, nil, findings.Wish{Decline: true,
-			Comment: "no"}, false)
+			Comment: "no"})
 		return "declined", err
 	case 17:
 		// whatever waits for a second person is approved by whoever may
@@ -188,7 +189,7 @@ func (c *chaos) happen() (string, error) {
 			if f.AskedTo != "" {
 				_, err := c.Findings.ChangeFindings(ctx, who, []string{f.ID}, nil,
 					findings.Wish{To: finding.State(f.AskedTo),
-						Comment: "yes"}, false)
+						Comment: "yes"})
 				return "approval", err
 			}
 		}
@@ -205,7 +206,7 @@ func (c *chaos) happen() (string, error) {
 // alone tells of a severe finding that is off the list though nobody but one person decided so, and of a
 // revision in force that widens to what is personal or secret by one person's hand.
 func (c *chaos) alone() error {
-	revisions, _, err := c.Review.Revisions(c.t.Context(), "quay", false, base.Page{Number: 1, Size: 5})
+	revisions, _, err := c.Review.Revisions(c.t.Context(), "quay", "", base.Page{Number: 1, Size: 5})
 	if err != nil {
 		return err
 	}

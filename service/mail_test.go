@@ -14,6 +14,7 @@ import (
 	"inkret/service/base"
 	"inkret/service/findings"
 	"inkret/service/notify"
+	"inkret/store"
 )
 
 // post is a mail server of a test.
@@ -79,12 +80,12 @@ func TestWhatSomebodyIsToldIsMailedAtOnce(t *testing.T) {
 		t.Fatalf("nothing happened, and %d mails are sent", len(p.all))
 	}
 	if _, err := w.Findings.ChangeFindings(t.Context(), w.who, ids(all)[:1], nil,
-		findings.Wish{Person: &teodor.ID, Comment: "the row goes out whole: " + secretHash}, false); err != nil {
+		findings.Wish{Person: &teodor.ID, Comment: "the row goes out whole: " + secretHash}); err != nil {
 		t.Fatal(err)
 	}
 	w.mailNowAndThen()
-	if _, err := w.Findings.ChangeFindings(t.Context(), w.who, ids(all)[1:], nil, findings.Wish{Person: &teodor.ID},
-		false); err != nil {
+	if _, err := w.Findings.ChangeFindings(t.Context(), w.who, ids(all)[1:], nil,
+		findings.Wish{Person: &teodor.ID}); err != nil {
 		t.Fatal(err)
 	}
 	w.mailNowAndThen()
@@ -136,8 +137,7 @@ func TestManyNoticesAreOneMail(t *testing.T) {
 		t.Fatal(err)
 	}
 	if c, err := w.Findings.ChangeFindings(t.Context(), w.who, nil, &base.FindingFilter{},
-		findings.Wish{Person: &teodor.ID},
-		false); err != nil || c.Findings != 30 {
+		findings.Wish{Person: &teodor.ID}); err != nil || c.Findings != 30 {
 		t.Fatal(c, err)
 	}
 	w.mailNowAndThen()
@@ -165,8 +165,7 @@ func TestADaysMail(t *testing.T) {
 	w.person("Iva", base.Viewer) // of whom nobody wants anything: she is mailed nothing
 	due := "2026-05-03"
 	if _, err := w.Findings.ChangeFindings(t.Context(), w.who, ids(all)[:1], nil, findings.Wish{Person: &teodor.ID,
-		Due: &due},
-		false); err != nil {
+		Due: &due}); err != nil {
 		t.Fatal(err)
 	}
 	w.waive(w.who, w.theHash().ID, "2026-05-20")
@@ -301,7 +300,7 @@ func TestWhatComesIntoAViewIsTold(t *testing.T) {
 		want base.Code
 	}{{iva, shared.ID, 0}, {iva, shared.ID, 0}, {w.who, own.ID, 0}, {iva, own.ID, base.NotFound},
 		{iva, 99, base.NotFound}} {
-		if err := w.Notify.FollowView(t.Context(), c.who, c.view, true); code(err) != c.want {
+		if err := w.Notify.FollowView(t.Context(), c.who, c.view, store.Follows); code(err) != c.want {
 			t.Errorf("%s follows view %d: %v", c.who.Name, c.view, err)
 		}
 	}
@@ -331,7 +330,7 @@ func TestWhatComesIntoAViewIsTold(t *testing.T) {
 	if n := w.unread(teodor); len(n) != 0 {
 		t.Errorf("who does not follow is told %+v", n)
 	}
-	if err := w.Notify.FollowView(t.Context(), iva, shared.ID, false); err != nil {
+	if err := w.Notify.FollowView(t.Context(), iva, shared.ID, store.Ignores); err != nil {
 		t.Fatal(err)
 	}
 	if views, err := w.Findings.Views(t.Context(), iva); err != nil || len(views) != 1 || views[0].Follows {

@@ -50,7 +50,7 @@ func TestARequestIsGranted(t *testing.T) {
 	if text := w.contractText(); strings.Contains(text, "email: {audiences") {
 		t.Errorf("what widens to a personal field is in force without a second person:\n%s", text)
 	}
-	if _, err := w.Review.Decide(t.Context(), teodor, "quay", 2, true, ""); err != nil {
+	if _, err := w.Review.Decide(t.Context(), teodor, "quay", 2, review.Decision{Grant: true}); err != nil {
 		t.Fatal(err)
 	}
 	want := `email: {audiences: [office], needed_by: [desk], reason: staff write to late arrivals}`

@@ -72,13 +72,13 @@ func TestRolesAtServices(t *testing.T) {
 	}
 	// of two findings that she changes at once she may change one
 	both := []string{there.ID, here().ID}
-	c, err := w.Findings.ChangeFindings(t.Context(), iva, both, nil, findings.Wish{Add: []string{"hers"}}, false)
+	c, err := w.Findings.ChangeFindings(t.Context(), iva, both, nil, findings.Wish{Add: []string{"hers"}})
 	if err != nil || c.Findings != 1 || c.Left != 1 ||
 		c.Refused[0].Why != "this needs the role reviewer at quay; yours is viewer" {
 		t.Errorf("%+v, %v", c, err)
 	}
 	// nor undo what others changed elsewhere
-	byNoor, err := w.Findings.ChangeFindings(t.Context(), w.who, both, nil, findings.Wish{Add: []string{"ours"}}, false)
+	byNoor, err := w.Findings.ChangeFindings(t.Context(), w.who, both, nil, findings.Wish{Add: []string{"ours"}})
 	if err != nil || byNoor.Findings != 2 {
 		t.Fatal(byNoor, err)
 	}

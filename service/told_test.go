@@ -43,7 +43,7 @@ func TestWhoHasAFindingIsToldOfWhatOthersDo(t *testing.T) {
 	oda, iva := w.person("Oda", base.Reviewer), w.person("Iva", base.Lead)
 	change := func(who base.Caller, wish findings.Wish, ids ...string) findings.Changed {
 		t.Helper()
-		c, err := w.Findings.ChangeFindings(t.Context(), who, ids, nil, wish, false)
+		c, err := w.Findings.ChangeFindings(t.Context(), who, ids, nil, wish)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -119,8 +119,8 @@ func TestMentionsWorkInEveryComment(t *testing.T) {
 	for i, text := range []string{"@oda", "ask **@oda**", "(@oda)", "“@oda”", "> @oda", "a\n@oda.",
 		"to @ODA@quay.example!", "_@oda, see_", "__@oda__"} {
 		to := []finding.State{finding.Confirmed, finding.InRepair}[i%2]
-		if _, err := w.Findings.ChangeFindings(t.Context(), w.who, ids[:1], nil, findings.Wish{To: to, Comment: text},
-			false); err != nil {
+		if _, err := w.Findings.ChangeFindings(t.Context(), w.who, ids[:1], nil,
+			findings.Wish{To: to, Comment: text}); err != nil {
 			t.Fatal(err)
 		}
 		if got := w.news(oda); got != "mentioned: "+strings.TrimSpace(text) {
@@ -136,16 +136,14 @@ func TestMentionsWorkInEveryComment(t *testing.T) {
 		}
 	}
 	if _, err := w.Findings.ChangeFindings(t.Context(), w.who, ids, nil, findings.Wish{Add: []string{"x"},
-		Comment: "all, @oda"},
-		false); err != nil {
+		Comment: "all, @oda"}); err != nil {
 		t.Fatal(err)
 	}
 	if got, want := w.news(oda), fmt.Sprintf("mentioned: all, @oda +%d", len(ids)-1); got != want {
 		t.Errorf("of many she is told\n%s\nwant\n%s", got, want)
 	}
 	if _, err := w.Findings.ChangeFindings(t.Context(), oda, ids[:1], nil, findings.Wish{To: finding.Confirmed,
-		Comment: "I, @oda"},
-		false); err != nil {
+		Comment: "I, @oda"}); err != nil {
 		t.Fatal(err)
 	}
 	if got := w.news(oda); got != "" {
@@ -175,7 +173,8 @@ func TestRevisionsAndRequestsTellWhomTheyWaitFor(t *testing.T) {
 	if got := w.news(oda) + w.news(lou) + w.news(w.who); got != "" {
 		t.Errorf("who cannot approve it, or made it, is told\n%s", got)
 	}
-	if _, err := w.Review.Decide(t.Context(), iva, "quay", r.Number, false, "who reads it?"); err != nil {
+	if _, err := w.Review.Decide(t.Context(), iva, "quay", r.Number,
+		review.Decision{Comment: "who reads it?"}); err != nil {
 		t.Fatal(err)
 	}
 	if got := w.news(w.who); got != "revision: declined: who reads it?" {
@@ -198,7 +197,8 @@ func TestRevisionsAndRequestsTellWhomTheyWaitFor(t *testing.T) {
 	}
 	// declined, it is open again
 	v := grant()
-	if _, err := w.Review.Decide(t.Context(), iva, "quay", v.Revision, false, "too much"); err != nil {
+	if _, err := w.Review.Decide(t.Context(), iva, "quay", v.Revision,
+		review.Decision{Comment: "too much"}); err != nil {
 		t.Fatal(err)
 	}
 	if now, err := w.Review.Request(t.Context(), q.ID); err != nil || now.State != review.RequestOpen ||
@@ -220,7 +220,7 @@ func TestRevisionsAndRequestsTellWhomTheyWaitFor(t *testing.T) {
 	}
 	// approved, it stays granted
 	v = grant()
-	if _, err := w.Review.Decide(t.Context(), iva, "quay", v.Revision, true, ""); err != nil {
+	if _, err := w.Review.Decide(t.Context(), iva, "quay", v.Revision, review.Decision{Grant: true}); err != nil {
 		t.Fatal(err)
 	}
 	w.apply(quay(t, "team: accounts", "team: mooring", "name: }",
@@ -236,16 +236,15 @@ func TestWhoIsKeptOutGetsNothing(t *testing.T) {
 	w.upload("a.har", recording(leaky))
 	hash := w.theHash()
 	oda, marlo := w.person("Oda", base.Reviewer), w.person("Marlo", base.Administrator)
-	if _, err := w.Findings.ChangeFindings(t.Context(), w.who, []string{hash.ID}, nil, findings.Wish{Person: &oda.ID},
-		false); err != nil {
+	if _, err := w.Findings.ChangeFindings(t.Context(), w.who, []string{hash.ID}, nil,
+		findings.Wish{Person: &oda.ID}); err != nil {
 		t.Fatal(err)
 	}
 	no := false
 	if _, err := w.People.ChangePerson(t.Context(), marlo, oda.ID, people.PersonWish{Active: &no}); err != nil {
 		t.Fatal(err)
 	}
-	_, err := w.Findings.ChangeFindings(t.Context(), w.who, []string{hash.ID}, nil, findings.Wish{Person: &oda.ID},
-		false)
+	_, err := w.Findings.ChangeFindings(t.Context(), w.who, []string{hash.ID}, nil, findings.Wish{Person: &oda.ID})
 	if code(err) != base.Invalid || !strings.Contains(err.Error(), "is kept out") {
 		t.Errorf("assigned to who is kept out: %v", err)
 	}
@@ -281,8 +280,7 @@ func TestADaysMailListsAllThatIsDue(t *testing.T) {
 			day = "2026-05-04"
 		}
 		if _, err := w.Findings.ChangeFindings(t.Context(), w.who, []string{f.ID}, nil,
-			findings.Wish{Person: &teodor.ID, Due: &day},
-			false); err != nil {
+			findings.Wish{Person: &teodor.ID, Due: &day}); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -87,20 +87,20 @@ func TestAWaiverIsDeclined(t *testing.T) {
 	w.upload("monday.har", recording(leaky))
 	hash, teodor := w.theHash(), w.person("Teodor", base.Lead)
 	decline := findings.Wish{Decline: true, Comment: "the kiosk is gone already"}
-	if c, err := w.Findings.ChangeFindings(t.Context(), teodor, []string{hash.ID}, nil, decline, false); err != nil ||
+	if c, err := w.Findings.ChangeFindings(t.Context(), teodor, []string{hash.ID}, nil, decline); err != nil ||
 		c.Findings != 0 || c.Refused[0].Why != "nothing of it waits for approval" {
 		t.Errorf("nothing was asked for: %+v, %v", c, err)
 	}
 	w.waive(w.who, hash.ID, "2026-05-10")
-	if _, err := w.Findings.ChangeFindings(t.Context(), teodor, []string{hash.ID}, nil, findings.Wish{Decline: true},
-		false); code(err) != base.Invalid {
+	if _, err := w.Findings.ChangeFindings(t.Context(), teodor, []string{hash.ID}, nil,
+		findings.Wish{Decline: true}); code(err) != base.Invalid {
 		t.Errorf("without a reason: %v", err)
 	}
-	if c, err := w.Findings.ChangeFindings(t.Context(), w.person("Oda", base.Reviewer), []string{hash.ID}, nil, decline,
-		false); err != nil || c.Findings != 0 || !strings.Contains(c.Refused[0].Why, "needs the role lead") {
+	if c, err := w.Findings.ChangeFindings(t.Context(), w.person("Oda", base.Reviewer), []string{hash.ID}, nil,
+		decline); err != nil || c.Findings != 0 || !strings.Contains(c.Refused[0].Why, "needs the role lead") {
 		t.Errorf("by a reviewer: %+v, %v", c, err)
 	}
-	c, err := w.Findings.ChangeFindings(t.Context(), teodor, []string{hash.ID}, nil, decline, false)
+	c, err := w.Findings.ChangeFindings(t.Context(), teodor, []string{hash.ID}, nil, decline)
 	if err != nil || c.Findings != 1 || c.Words != "waiver declined, with a comment" {
 		t.Errorf("%+v, %v", c, err)
 	}
@@ -130,7 +130,7 @@ func TestNoSevereFindingIsNoLeakAlone(t *testing.T) {
 	decide := findings.Wish{To: finding.NotALeak, Comment: "a sample of the documentation"}
 	do := func(who base.Caller, wish findings.Wish) findings.Changed {
 		t.Helper()
-		c, err := w.Findings.ChangeFindings(t.Context(), who, []string{hash.ID}, nil, wish, false)
+		c, err := w.Findings.ChangeFindings(t.Context(), who, []string{hash.ID}, nil, wish)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -203,7 +203,7 @@ func TestAWaiverHoldsForItsSeverity(t *testing.T) {
 	}
 	if c, err := w.Findings.ChangeFindings(t.Context(), w.who, []string{f.ID}, nil, findings.Wish{To: finding.Waived,
 		Until:   "2099-01-01",
-		Comment: "a relic"}, false); err != nil || c.Findings != 1 || find().State != "waived" {
+		Comment: "a relic"}); err != nil || c.Findings != 1 || find().State != "waived" {
 		t.Fatalf("%+v, %v", c, err)
 	}
 	w.upload("tuesday.har", recording(mild))
@@ -223,7 +223,7 @@ func TestOneNoticeTellsOfManyWaivers(t *testing.T) {
 	teodor := w.person("Teodor", base.Lead)
 	if c, err := w.Findings.ChangeFindings(t.Context(), w.who, ids(all), nil, findings.Wish{To: finding.Waived,
 		Until:   "2026-06-01",
-		Comment: "a rewrite comes"}, false); err != nil || c.Findings != 4 {
+		Comment: "a rewrite comes"}); err != nil || c.Findings != 4 {
 		t.Fatalf("%+v, %v", c, err)
 	}
 	if n := w.unread(teodor); len(n) != 1 ||
@@ -236,8 +236,7 @@ func TestOneNoticeTellsOfManyWaivers(t *testing.T) {
 		t.Errorf("waived at once are %+v, %v", waived, err)
 	}
 	if c, err := w.Findings.ChangeFindings(t.Context(), teodor, nil, &base.FindingFilter{Asked: true},
-		findings.Wish{To: finding.Waived},
-		false); err != nil || c.Findings != 2 {
+		findings.Wish{To: finding.Waived}); err != nil || c.Findings != 2 {
 		t.Errorf("approved together: %+v, %v", c, err)
 	}
 }

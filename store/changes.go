@@ -52,6 +52,9 @@ func (s *Standing) assignee() string {
 
 // Change is a change of several findings by somebody.
 type Change struct {
+	Comment string // what is said with it
+	Try     bool   // only say what would come of it
+
 	ID       int64
 	At       time.Time
 	PersonID int64
@@ -131,9 +134,9 @@ func (c *Change) tellAll(ctx context.Context, tx *sql.Tx) error {
 type Refused struct{ ID, Why string }
 
 // ChangeFindings changes findings, all or none: become gives what a finding becomes, or why
-// it stays as it is. It notes what each was, so that the change can be undone. With try,
+// it stays as it is. It notes what each was, so that the change can be undone. With c.Try
 // nothing is kept. It gives how many change, and which do not. entries are what the trail says of it.
-func (s *Findings) ChangeFindings(ctx context.Context, c *Change, ids []string, comment string, try bool,
+func (s *Findings) ChangeFindings(ctx context.Context, c *Change, ids []string,
 	become func(was Standing) (Standing, string), entries func(*Change) []TrailEntry) (refused []Refused, err error) {
 	refused = []Refused{}
 	err = s.db.change(ctx, func(tx *sql.Tx) error {
@@ -160,19 +163,19 @@ func (s *Findings) ChangeFindings(ctx context.Context, c *Change, ids []string, 
 				refused = append(refused, Refused{id, why})
 				continue
 			}
-			if next.same(&was) && comment == "" {
+			if next.same(&was) && c.Comment == "" {
 				refused = append(refused, Refused{id, "it is so already"})
 				continue
 			}
 			c.Findings++
-			if err := c.put(ctx, tx, id, was, next, comment); err != nil {
+			if err := c.put(ctx, tx, id, was, next, c.Comment); err != nil {
 				return err
 			}
 		}
-		if try || c.Findings == 0 {
+		if c.Try || c.Findings == 0 {
 			return errTried
 		}
-		if err := c.tellLeads(ctx, tx, comment); err != nil {
+		if err := c.tellLeads(ctx, tx, c.Comment); err != nil {
 			return err
 		}
 		if err := c.tellAll(ctx, tx); err != nil {
@@ -604,8 +607,16 @@ func follow(ctx context.Context, tx *sql.Tx, finding string, people ...int64) er
 	return nil
 }
 
+// Following is whether somebody is told of what becomes of something.
+type Following bool
+
+const (
+	Follows Following = true
+	Ignores Following = false
+)
+
 // Follow makes a person one who is told of what becomes of a finding, or no longer.
-func (s *Findings) Follow(ctx context.Context, person int64, finding string, on bool) error {
+func (s *Findings) Follow(ctx context.Context, person int64, finding string, on Following) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error {
 		var found int
 		if err := tx.QueryRowContext(ctx, `SELECT 1 FROM findings WHERE id = ?`, finding).Scan(&found); err != nil {

@@ -273,7 +273,7 @@ type Rejudged struct {
 
 // Rejudge replaces what a batch has shown by what judging its captures anew came
 // to, all in one transaction. b has its new numbers.
-func (s *Captures) Rejudge(ctx context.Context, b Batch, captures []Rejudged, e Evidence, author string, at time.Time,
+func (s *Captures) Rejudge(ctx context.Context, b Batch, captures []Rejudged, e Evidence, by Event,
 	entries ...TrailEntry) (Batch, error) {
 	err := s.db.change(ctx, func(tx *sql.Tx) error {
 		var service int64
@@ -281,7 +281,7 @@ func (s *Captures) Rejudge(ctx context.Context, b Batch, captures []Rejudged, e 
 			b.ID).Scan(&service); err != nil {
 			return none(err)
 		}
-		if err := dropEvidence(ctx, tx, b.ID, author, at); err != nil {
+		if err := dropEvidence(ctx, tx, b.ID, by.Author, by.At); err != nil {
 			return err
 		}
 		for _, c := range captures {

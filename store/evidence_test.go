@@ -70,7 +70,7 @@ func (q *quay) state(id string) string {
 func (q *quay) move(id, to string) {
 	q.t.Helper()
 	c := Change{At: q.now, Author: "Noor"}
-	refused, err := q.Findings.ChangeFindings(q.t.Context(), &c, []string{id}, "", false, func(was Standing) (Standing,
+	refused, err := q.Findings.ChangeFindings(q.t.Context(), &c, []string{id}, func(was Standing) (Standing,
 		string) {
 		was.State = to
 		return was, ""

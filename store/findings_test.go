@@ -127,7 +127,7 @@ func (q *quay) become(t *testing.T, ids []string, to func(Standing) Standing) Ch
 	t.Helper()
 	q.now = q.now.Add(time.Minute)
 	c := Change{At: q.now, Author: "Noor", Words: "a change"}
-	refused, err := q.Findings.ChangeFindings(t.Context(), &c, ids, "", false, func(was Standing) (Standing,
+	refused, err := q.Findings.ChangeFindings(t.Context(), &c, ids, func(was Standing) (Standing,
 		string) {
 		return to(was), ""
 	}, func(*Change) []TrailEntry { return nil })

@@ -112,7 +112,7 @@ type ViewFollow struct {
 
 // FollowView makes a person one who is told of what comes into a view, of their own or shared,
 // from now on; or no longer. It gives [ErrNotFound] for a view that they do not see.
-func (s *Notices) FollowView(ctx context.Context, person, view int64, on bool) error {
+func (s *Notices) FollowView(ctx context.Context, person, view int64, on Following) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error {
 		var found int
 		if err := tx.QueryRowContext(ctx, `SELECT 1 FROM views WHERE id = ? AND (person_id = ? OR shared = 1)`, view,

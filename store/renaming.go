@@ -23,7 +23,7 @@ func (r *Renaming) rename(ctx context.Context, tx *sql.Tx, service int64, v Revi
 	}
 	for old, text := range r.Endpoints {
 		was, is := EndpointID(v.Service, old), EndpointID(v.Service, text)
-		if err := r.findings(ctx, tx, v, was, is, text, at); err != nil {
+		if err := r.findings(ctx, tx, v, old, text, at); err != nil {
 			return err
 		}
 		for _, table := range []string{"captures", "shown", "exercised", "batch_shown", "batch_exercised"} {
@@ -53,7 +53,9 @@ func (r *Renaming) rename(ctx context.Context, tx *sql.Tx, service int64, v Revi
 // keptOf are the tables that hold something of a finding by its id.
 var keptOf = []string{"occurrences", "events", "prints", "labels", "changed", "follows", "notices"}
 
-func (r *Renaming) findings(ctx context.Context, tx *sql.Tx, v Revision, was, is, text string, at time.Time) error {
+// findings takes along the findings of an endpoint that was called old and is called text.
+func (r *Renaming) findings(ctx context.Context, tx *sql.Tx, v Revision, old, text string, at time.Time) error {
+	was, is := EndpointID(v.Service, old), EndpointID(v.Service, text)
 	all, err := rows(ctx, tx, scanFinding, `SELECT `+findingColumns+findingTables+` WHERE endpoint_id = ?`, was)
 	if err != nil {
 		return err

@@ -96,13 +96,14 @@ func (s *Contracts) revision(ctx context.Context, where string, args ...any) (Re
 
 // Revisions lists a page of a service's revisions without their files, newest
 // first; those waiting for approval alone where waiting is set.
-func (s *Contracts) Revisions(ctx context.Context, service string, waiting bool, page Page) ([]Revision, int, error) {
+func (s *Contracts) Revisions(ctx context.Context, service string, state RevisionState,
+	page Page) ([]Revision, int, error) {
 	var f filter
 	if service != "" {
 		f.and("services.name = ?", service)
 	}
-	if waiting {
-		f.and("state = 'waiting'")
+	if state != "" {
+		f.and("state = ?", state)
 	}
 	var total int
 	if err := s.db.read.QueryRowContext(ctx, `SELECT count(*)`+revisionTables+f.sql(),
@@ -196,8 +197,9 @@ func (s *Contracts) AddRevision(ctx context.Context, v Revision, effect *Effect,
 	return v, err
 }
 
-// Decide approves or declines a waiting revision; what is approved takes effect.
-func (s *Contracts) Decide(ctx context.Context, v Revision, approve bool, effect *Effect, entry TrailEntry) error {
+// Decide makes a waiting revision what its state says: [InForce] puts it in force, with its effect, and
+// [Declined] opens the requests again that it was to grant.
+func (s *Contracts) Decide(ctx context.Context, v Revision, effect *Effect, entry TrailEntry) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error {
 		var id int64
 		var inForce int
@@ -207,15 +209,14 @@ func (s *Contracts) Decide(ctx context.Context, v Revision, approve bool, effect
 			v.Service, v.Number).Scan(&id, &inForce, &state); err != nil {
 			return none(err)
 		}
-		if state != "waiting" || approve && inForce != v.Base {
+		if state != "waiting" || v.State == InForce && inForce != v.Base {
 			return ErrOutdated
 		}
 		if err := addTrail(ctx, tx, entry); err != nil {
 			return err
 		}
-		state = "declined"
-		if approve {
-			state = "taken"
+		if state = string(v.State); v.State == InForce {
+			state = "taken" // whether it is in force still, the service knows
 		}
 		if _, err := tx.ExecContext(ctx,
 			`UPDATE revisions SET state = ?, decided_by = ?, decided = ?, decision = ? WHERE service_id = ? AND number = ?`,
@@ -224,13 +225,13 @@ func (s *Contracts) Decide(ctx context.Context, v Revision, approve bool, effect
 		}
 		n := Notice{PersonID: v.AuthorID, At: v.Decided, Kind: "revision", Author: v.DecidedBy, By: entry.PersonID,
 			Service: v.Service, Revision: v.Number, Text: strings.TrimSuffix("approved: "+v.Decision, ": ")}
-		if !approve {
+		if v.State == Declined {
 			n.Text = "declined: " + v.Decision
 		}
 		if err := n.add(ctx, tx); err != nil {
 			return err
 		}
-		if !approve {
+		if v.State == Declined {
 			return reopen(ctx, tx, id, v, ` = ?2`, "the revision that grants it was declined: "+v.Decision)
 		}
 		return s.take(ctx, tx, id, v, effect)

@@ -32,17 +32,17 @@ func TestRevisionsComeIntoForceOneAfterTheOther(t *testing.T) {
 	if _, err := s.add(t, 2, InForce, &Effect{}); !errors.Is(err, ErrOutdated) {
 		t.Errorf("made from one that is not in force: %v", err)
 	}
-	if all, total, err := s.Contracts.Revisions(t.Context(), "quay", true, Page{1, 10}); err != nil || total != 1 ||
+	if all, total, err := s.Contracts.Revisions(t.Context(), "quay", Waiting, Page{1, 10}); err != nil || total != 1 ||
 		all[0].Words[0].Text != "lets" || all[0].Files != nil {
 		t.Errorf("waiting are %+v, %v", all, err)
 	}
-	waiting.DecidedBy, waiting.Decided = "Teodor", time.Now()
-	if err := s.Contracts.Decide(t.Context(), waiting, true,
+	waiting.State, waiting.DecidedBy, waiting.Decided = InForce, "Teodor", time.Now()
+	if err := s.Contracts.Decide(t.Context(), waiting,
 		&Effect{Unclassed: []Classing{{Entity: "Boat", Field: "id"}}},
 		TrailEntry{}); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Contracts.Decide(t.Context(), waiting, true, &Effect{}, TrailEntry{}); !errors.Is(err, ErrOutdated) {
+	if err := s.Contracts.Decide(t.Context(), waiting, &Effect{}, TrailEntry{}); !errors.Is(err, ErrOutdated) {
 		t.Errorf("decided twice: %v", err)
 	}
 	if all, err := s.Contracts.Classings(t.Context(), "quay"); err != nil || len(all) != 0 {

@@ -188,7 +188,7 @@ func TestMovesAtOnceComeOneAfterTheOther(t *testing.T) {
 	results := make(chan error, 20)
 	for range cap(results) {
 		all.Go(func() {
-			refused, err := s.Findings.ChangeFindings(t.Context(), &Change{At: time.Now()}, []string{"f"}, "", false,
+			refused, err := s.Findings.ChangeFindings(t.Context(), &Change{At: time.Now()}, []string{"f"},
 				func(was Standing) (Standing, string) {
 					next := was
 					if next.State = "confirmed"; was.State != "new" {

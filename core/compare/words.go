@@ -6,13 +6,14 @@ import (
 	"strings"
 )
 
-// words tells changes in sentences, those of one sort and thing together: widening
-// first, then what is gravest.
-func words(changes []Change) []Sentence {
-	type group struct {
-		Change
-		endpoints, audiences, paths []string
-	}
+// group is changes that are told in one sentence.
+type group struct {
+	Change
+	endpoints, audiences, paths []string
+}
+
+// grouped gathers changes that are told in one sentence, in the order in which they come.
+func grouped(changes []Change) []*group {
 	var all []*group
 	index := map[string]*group{}
 	for _, c := range changes {
@@ -41,6 +42,12 @@ func words(changes []Change) []Sentence {
 		add(&g.audiences, c.Audience)
 		add(&g.paths, c.Path)
 	}
+	return all
+}
+
+// words tells changes in sentences, what widens first, and the most sensitive first of that.
+func words(changes []Change) []Sentence {
+	all := grouped(changes)
 	rank := map[Direction]int{Widening: 2, Narrowing: 1}
 	slices.SortStableFunc(all, func(a, b *group) int {
 		if d := rank[b.Direction] - rank[a.Direction]; d != 0 {
@@ -50,68 +57,75 @@ func words(changes []Change) []Sentence {
 	})
 	sentences := make([]Sentence, len(all))
 	for i, g := range all {
-		thing, who := g.Field, list(g.audiences)
-		if g.Entity != "" && g.Field != "" {
-			thing = g.Entity + "." + g.Field
-		}
-		if thing == "" {
-			thing = g.Path
-			if g.Detail != "" && (g.What == "granted" || g.What == "withdrawn" || g.What == "opened") {
-				thing += " (" + g.Detail + ")"
-			}
-		}
-		if who == "" && g.What != "audience" {
-			who = "everybody"
-		}
-		where := " at " + strings.Join(g.endpoints, "")
-		if len(g.endpoints) > 1 {
-			where = fmt.Sprintf(" at %d endpoints", len(g.endpoints))
-		}
-		var s string
-		switch g.What {
-		case "granted":
-			s = fmt.Sprintf("lets %s see %s%s", who, thing, where)
-		case "opened":
-			s = fmt.Sprintf("lets %s see anything in %s%s", who, thing, where)
-		case "withdrawn":
-			s = fmt.Sprintf("no longer lets %s see %s%s", who, thing, where)
-		case "moved":
-			s = fmt.Sprintf("shows %s as %s instead of %s%s", thing, g.Path, g.Detail, where)
-		case "carries":
-			s = fmt.Sprintf("%s carries %s%s", g.Path, g.Detail, where)
-		case "loosened":
-			s = fmt.Sprintf("asks less of %s%s: %s", thing, where, g.Detail)
-		case "tightened":
-			s = fmt.Sprintf("asks more of %s%s: %s", thing, where, g.Detail)
-		case "presence":
-			s = fmt.Sprintf("%s %s%s", thing, g.Detail, where)
-		case "accepted":
-			s = fmt.Sprintf("lets %s send %s%s", who, thing, where)
-		case "refused":
-			s = fmt.Sprintf("no longer lets %s send %s%s", who, thing, where)
-		case "class":
-			s = fmt.Sprintf("classes %s as %s", thing, g.Detail)
-		case "judged":
-			s = fmt.Sprintf("%s, status %s, %s", g.Endpoint, g.Status, g.Detail)
-		case "country", "detector":
-			s = g.Detail
-		case "field", "relation":
-			s = fmt.Sprintf("%s %s", thing, g.Detail)
-		case "entity":
-			s = fmt.Sprintf("%s %s", g.Entity, g.Detail)
-		case "audience":
-			s = strings.TrimSpace(who + " " + g.Detail)
-		case "exception":
-			s = fmt.Sprintf("lets findings of %s at %s %s pass", g.Detail, g.Endpoint, g.Path)
-			if g.Direction == Narrowing {
-				s = fmt.Sprintf("no longer lets findings of %s at %s %s pass", g.Detail, g.Endpoint, g.Path)
-			}
-		default:
-			s = fmt.Sprintf("%s %s", g.Endpoint, g.Detail)
-		}
-		sentences[i] = Sentence{g.Direction, g.Class, s}
+		sentences[i] = Sentence{g.Direction, g.Class, g.sentence()}
 	}
 	return sentences
+}
+
+// subject gives what changes are about, for whom, and where.
+func (g *group) subject() (thing, who, where string) {
+	thing, who = g.Field, list(g.audiences)
+	if g.Entity != "" && g.Field != "" {
+		thing = g.Entity + "." + g.Field
+	}
+	if thing == "" {
+		thing = g.Path
+		if g.Detail != "" && (g.What == "granted" || g.What == "withdrawn" || g.What == "opened") {
+			thing += " (" + g.Detail + ")"
+		}
+	}
+	if who == "" && g.What != "audience" {
+		who = "everybody"
+	}
+	where = " at " + strings.Join(g.endpoints, "")
+	if len(g.endpoints) > 1 {
+		where = fmt.Sprintf(" at %d endpoints", len(g.endpoints))
+	}
+	return thing, who, where
+}
+
+func (g *group) sentence() string {
+	thing, who, where := g.subject()
+	switch g.What {
+	case "granted":
+		return fmt.Sprintf("lets %s see %s%s", who, thing, where)
+	case "opened":
+		return fmt.Sprintf("lets %s see anything in %s%s", who, thing, where)
+	case "withdrawn":
+		return fmt.Sprintf("no longer lets %s see %s%s", who, thing, where)
+	case "moved":
+		return fmt.Sprintf("shows %s as %s instead of %s%s", thing, g.Path, g.Detail, where)
+	case "carries":
+		return fmt.Sprintf("%s carries %s%s", g.Path, g.Detail, where)
+	case "loosened":
+		return fmt.Sprintf("asks less of %s%s: %s", thing, where, g.Detail)
+	case "tightened":
+		return fmt.Sprintf("asks more of %s%s: %s", thing, where, g.Detail)
+	case "presence":
+		return fmt.Sprintf("%s %s%s", thing, g.Detail, where)
+	case "accepted":
+		return fmt.Sprintf("lets %s send %s%s", who, thing, where)
+	case "refused":
+		return fmt.Sprintf("no longer lets %s send %s%s", who, thing, where)
+	case "class":
+		return fmt.Sprintf("classes %s as %s", thing, g.Detail)
+	case "judged":
+		return fmt.Sprintf("%s, status %s, %s", g.Endpoint, g.Status, g.Detail)
+	case "country", "detector":
+		return g.Detail
+	case "field", "relation":
+		return fmt.Sprintf("%s %s", thing, g.Detail)
+	case "entity":
+		return fmt.Sprintf("%s %s", g.Entity, g.Detail)
+	case "audience":
+		return strings.TrimSpace(who + " " + g.Detail)
+	case "exception":
+		if g.Direction == Narrowing {
+			return fmt.Sprintf("no longer lets findings of %s at %s %s pass", g.Detail, g.Endpoint, g.Path)
+		}
+		return fmt.Sprintf("lets findings of %s at %s %s pass", g.Detail, g.Endpoint, g.Path)
+	}
+	return fmt.Sprintf("%s %s", g.Endpoint, g.Detail)
 }
 
 func list(names []string) string {

@@ -276,31 +276,14 @@ func (r *reader) source(g *Grant, n *document.Node, entity *catalog.Entity) {
 	inner, base := entity, catalog.Unclassed
 	switch {
 	case n.Get("field") != nil:
-		name := r.text(n.Get("field"))
-		switch {
-		case name == "":
-		case entity == nil:
-			r.report(n.Get("field"), "no field, or an `entity` for the response",
-				"no entity is known here that could have the field %q", name)
-		case entity.Field(name) == nil:
-			r.unknown(n.Get("field"), "field of "+entity.Name, name, fieldNames(entity))
-		default:
-			r.carryField(g, entity.Field(name))
+		if f := r.fieldOf(n.Get("field"), entity); f != nil {
+			r.carryField(g, f)
 		}
 		inner, base = nil, g.Class
 	case n.Get("derived") != nil:
 		g.Source = FromDerived
 		for _, item := range r.listOrOne(n.Get("derived")) {
-			name := r.text(item)
-			switch {
-			case name == "":
-			case entity == nil:
-				r.report(item, "no field, or an `entity` for the response",
-					"no entity is known here that could have the field %q", name)
-			case entity.Field(name) == nil:
-				r.unknown(item, "field of "+entity.Name, name, fieldNames(entity))
-			default:
-				f := entity.Field(name)
+			if f := r.fieldOf(item, entity); f != nil {
 				g.Derived = append(g.Derived, f)
 				g.Class = max(g.Class, f.Class.Judged())
 			}
@@ -326,6 +309,22 @@ func (r *reader) source(g *Grant, n *document.Node, entity *catalog.Entity) {
 		r.unknown(n.Name, "field or relation of "+entity.Name, g.Name, entity.Names())
 	}
 	r.objects(g, n, inner, base)
+}
+
+// fieldOf gives the field of an entity that a node names; nil, and a problem, where there is none.
+func (r *reader) fieldOf(n *document.Node, entity *catalog.Entity) *catalog.Field {
+	name := r.text(n)
+	switch {
+	case name == "":
+		return nil
+	case entity == nil:
+		r.report(n, "no field, or an `entity` for the response", "no entity is known here that could have the field %q",
+			name)
+		return nil
+	case entity.Field(name) == nil:
+		r.unknown(n, "field of "+entity.Name, name, fieldNames(entity))
+	}
+	return entity.Field(name)
 }
 
 func fieldNames(e *catalog.Entity) []string {

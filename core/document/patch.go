@@ -141,36 +141,9 @@ func (p *patch) op(o Op) (again bool, err error) {
 		if o.Op == "move" {
 			target = p.root.Find(split(o.From))
 		}
-		if target == nil {
-			if len(p.splices) > 0 {
-				return true, nil
-			}
-			return false, errors.New("nothing stands there")
-		}
-		switch o.Op {
-		case "replace":
-			p.replace(target, o.Value)
-		case "remove":
-			p.remove(target)
-			p.fenced = append(p.fenced, parent.Pointer())
-		case "test":
-			if len(p.splices) > 0 {
-				return true, nil
-			}
-			if !ValueOf(target).equal(o.Value) {
-				return false, errors.New("something else stands there by now")
-			}
-			return false, nil
-		case "move":
-			if target.Parent != parent || target.Name == nil || target.Aliased {
-				return false, errors.New("a move can rename a key within its mapping only")
-			}
-			if there != nil && there != target {
-				return false, fmt.Errorf("%q is there already", last)
-			}
-			at := p.offset(target.Name)
-			p.cut(at, at+p.keyLength(at), p.key(last, parent.inFlow()))
-			p.fenced = append(p.fenced, parent.Pointer())
+		done, again, err := p.onto(o, target, parent, there, last)
+		if done || again || err != nil {
+			return again, err
 		}
 	default:
 		return false, fmt.Errorf("%q is none of add, remove, replace, move, test", o.Op)
@@ -187,6 +160,43 @@ func (p *patch) op(o Op) (again bool, err error) {
 		}
 	}
 	return false, change(p.want, o, tokens)
+}
+
+// onto carries out an operation on what stands there: done says that it changes nothing, again that it must wait for
+// the text as the operations before it leave it. parent holds there, under the name last.
+func (p *patch) onto(o Op, target, parent, there *Node, last string) (done, again bool, err error) {
+	if target == nil {
+		if len(p.splices) > 0 {
+			return false, true, nil
+		}
+		return false, false, errors.New("nothing stands there")
+	}
+	switch o.Op {
+	case "replace":
+		p.replace(target, o.Value)
+	case "remove":
+		p.remove(target)
+		p.fenced = append(p.fenced, parent.Pointer())
+	case "test":
+		if len(p.splices) > 0 {
+			return false, true, nil
+		}
+		if !ValueOf(target).equal(o.Value) {
+			return false, false, errors.New("something else stands there by now")
+		}
+		return true, false, nil
+	case "move":
+		if target.Parent != parent || target.Name == nil || target.Aliased {
+			return false, false, errors.New("a move can rename a key within its mapping only")
+		}
+		if there != nil && there != target {
+			return false, false, fmt.Errorf("%q is there already", last)
+		}
+		at := p.offset(target.Name)
+		p.cut(at, at+p.keyLength(at), p.key(last, parent.inFlow()))
+		p.fenced = append(p.fenced, parent.Pointer())
+	}
+	return false, false, nil
 }
 
 // key writes a name.

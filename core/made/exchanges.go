@@ -24,17 +24,7 @@ func (m *Maker) Exchange(of ...Tree) *exchange.Capture {
 		if i := strings.IndexByte(path, '{'); i >= 0 {
 			path = path[:i] + "7"
 		}
-		for _, o := range of { // what either says of the endpoint
-			endpoints, _ := o["endpoints"].([]any)
-			for _, other := range endpoints {
-				if other, _ := other.(Tree); other["endpoint"] == e["endpoint"] {
-					some, _ := other["responses"].([]any)
-					responses = append(responses, some...)
-					some, _ = other["accepts"].([]any)
-					accepts = append(accepts, some...)
-				}
-			}
-		}
+		responses, accepts = saidOf(e["endpoint"], of)
 	}
 	if top, _ := t["responses"].([]any); len(top) > 0 && (len(responses) == 0 || m.chance(6)) {
 		responses = top
@@ -95,6 +85,22 @@ func (m *Maker) Exchange(of ...Tree) *exchange.Capture {
 			Value: "application/json"})
 	}
 	return c
+}
+
+// saidOf gives what any of some contracts says of an endpoint.
+func saidOf(endpoint any, of []Tree) (responses, accepts []any) {
+	for _, o := range of { // what either says of the endpoint
+		endpoints, _ := o["endpoints"].([]any)
+		for _, other := range endpoints {
+			if other, _ := other.(Tree); other["endpoint"] == endpoint {
+				some, _ := other["responses"].([]any)
+				responses = append(responses, some...)
+				some, _ = other["accepts"].([]any)
+				accepts = append(accepts, some...)
+			}
+		}
+	}
+	return responses, accepts
 }
 
 // JSON writes a value as JSON.

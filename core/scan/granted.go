@@ -341,15 +341,15 @@ func (w *walk) grantedScalar(m *contract.Member, how mode, at level, start int, 
 	if fits && c == nil && !w.failed && !w.outlined && w.judge.detectors.Quiet(len(v.text), v.traits) {
 		return true
 	}
-	w.scalarSpot(m, how, at, start, c, &v, fits)
+	if how == own && !fits {
+		c = w.pool.mismatch(c, m, how, w.departs(m, at, v.kind, v.text))
+	}
+	w.scalarSpot(m, how, start, c, &v)
 	return true
 }
 
 // scalarSpot reports what a scalar gives, if it gives anything.
-func (w *walk) scalarSpot(m *contract.Member, how mode, at level, start int, c *candidate, v *scalar, fits bool) {
-	if how == own && !fits {
-		c = w.pool.mismatch(c, m, how, w.departs(m, at, v.kind, v.text))
-	}
+func (w *walk) scalarSpot(m *contract.Member, how mode, start int, c *candidate, v *scalar) {
 	if w.failed && v.kind == contract.Text {
 		c = graver(c, w.pool.revealing(v.text))
 	}
@@ -525,33 +525,10 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 		w.segs[top].rename(name)
 		failed := w.failed
 		w.failed = failed || top == 0 && errorName(name)
-		switch {
-		case m != nil && (!m.Foreign || how == foreign):
+		if m != nil && (!m.Foreign || how == foreign) {
 			w.picked = w.pickOf(picked, m, how)
-			if w.watch != nil {
-				mark := Granted
-				if how != own {
-					mark = Foreign
-				}
-				w.watch.Member(name, "", start, mark, m)
-			}
-			if w.bare && w.depth <= 2 {
-				w.bareSeen = true
-			}
-			ok = w.granted(m, how, whole, start, nil)
-		case m != nil:
-			if w.watch != nil {
-				w.watch.Member(name, "", start, Foreign, m)
-			}
-			ok = w.foreignMember(m, how, start)
-		default:
-			if len(w.segs) == 1 && !w.bare && w.plan != nil && w.plan.Bare != nil && w.plan.Bare.Object != nil {
-				if b := w.plan.Bare.Object.Member(name); b != nil && !b.Foreign {
-					w.bareSeen = true
-				}
-			}
-			ok = w.otherMember(o.Entity, name, holder, how, start)
 		}
+		ok = w.inObject(o, m, holder, how, name, start)
 		w.failed = failed
 		if twice && ok && how != posted {
 			w.duplicate(start)
@@ -575,6 +552,36 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 	w.seen, w.names, w.strays = w.seen[:frame], w.names[:unnamed], w.strays[:strayed]
 	w.depth--
 	return ok
+}
+
+// inObject judges one member of an object: m is what names it, nil where nothing does.
+func (w *walk) inObject(o *contract.Object, m, holder *contract.Member, how mode, name []byte, start int) bool {
+	switch {
+	case m != nil && (!m.Foreign || how == foreign):
+		if w.watch != nil {
+			mark := Granted
+			if how != own {
+				mark = Foreign
+			}
+			w.watch.Member(name, "", start, mark, m)
+		}
+		if w.bare && w.depth <= 2 {
+			w.bareSeen = true
+		}
+		return w.granted(m, how, whole, start, nil)
+	case m != nil:
+		if w.watch != nil {
+			w.watch.Member(name, "", start, Foreign, m)
+		}
+		return w.foreignMember(m, how, start)
+	default:
+		if len(w.segs) == 1 && !w.bare && w.plan != nil && w.plan.Bare != nil && w.plan.Bare.Object != nil {
+			if b := w.plan.Bare.Object.Member(name); b != nil && !b.Foreign {
+				w.bareSeen = true
+			}
+		}
+		return w.otherMember(o.Entity, name, holder, how, start)
+	}
 }
 
 // errorName reports whether a member at the root holds an error, whatever the status is.

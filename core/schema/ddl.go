@@ -160,23 +160,10 @@ func (l *lexer) next() (sqlToken, bool, error) {
 			text, err := l.quoted('\'', l.at+2, l.mysql || c == 'E' || c == 'e')
 			return sqlToken{text, 't', begin}, err == nil, err
 		case c == '$':
-			close := strings.IndexByte(rest[1:], '$')
-			if close < 0 {
-				l.at++
-				continue
+			if token, ok, err := l.dollar(rest); ok || err != nil {
+				return token, ok, err
 			}
-			tag := rest[:close+2]
-			if strings.ContainsAny(tag[1:len(tag)-1], " \n;'") {
-				l.at++
-				continue
-			}
-			end := strings.Index(rest[len(tag):], tag)
-			if end < 0 {
-				return sqlToken{}, false, fmt.Errorf("line %d: a text in %s is not closed", begin, tag)
-			}
-			l.line += strings.Count(rest[:len(tag)+end], "\n")
-			l.at += end + 2*len(tag)
-			return sqlToken{rest[len(tag) : len(tag)+end], 't', begin}, true, nil
+			l.at++
 		case unicode.IsLetter(c) || c == '_' || c >= 0x80:
 			end := strings.IndexFunc(rest, func(r rune) bool {
 				return !unicode.IsLetter(r) && !unicode.IsDigit(r) && r != '_' && r != '$'
@@ -199,6 +186,26 @@ func (l *lexer) next() (sqlToken, bool, error) {
 		}
 	}
 	return sqlToken{}, false, nil
+}
+
+// dollar reads a text between two tags of the same name, as in $body$ … $body$; none where rest begins with no tag.
+func (l *lexer) dollar(rest string) (token sqlToken, ok bool, err error) {
+	close := strings.IndexByte(rest[1:], '$')
+	if close < 0 {
+		return token, false, nil
+	}
+	tag := rest[:close+2]
+	if strings.ContainsAny(tag[1:len(tag)-1], " \n;'") {
+		return token, false, nil
+	}
+	end := strings.Index(rest[len(tag):], tag)
+	if end < 0 {
+		return token, false, fmt.Errorf("line %d: a text in %s is not closed", l.line, tag)
+	}
+	begin := l.line
+	l.line += strings.Count(rest[:len(tag)+end], "\n")
+	l.at += end + 2*len(tag)
+	return sqlToken{rest[len(tag) : len(tag)+end], 't', begin}, true, nil
 }
 
 // quoted reads a quoted text whose quote opens before at; escapes says that \ takes its meaning from what follows.

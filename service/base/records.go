@@ -38,11 +38,21 @@ type (
 	Page           = store.Page
 	Person         = store.Person
 	Revision       = store.Revision
+	RevisionState  = store.RevisionState
 	Result         = store.Result
 	ReviewedAPI    = store.Service
 	SkipReason     = store.SkipReason
 	StandingFilter = store.StandingFilter
 	Words          = store.Words
+)
+
+// Waiting is the state of revisions that wait for a second person.
+const Waiting = store.Waiting
+
+// Whether somebody is told of what becomes of something.
+const (
+	Follows = store.Follows
+	Ignores = store.Ignores
 )
 
 // ErrFull marks what failed for want of room.

@@ -31,7 +31,7 @@ func (s *Evidence) Withdraw(ctx context.Context, who base.Caller, batch int64, r
 	if reason = strings.TrimSpace(reason); reason == "" {
 		return base.NewProblem(base.Invalid, "", "say why the batch is withdrawn")
 	}
-	approval, err := s.byTwo(ctx, who, b, store.AskWithdraw, reason, Said{}, nil)
+	approval, err := s.byTwo(ctx, who, b, batchChange{what: store.AskWithdraw, reason: reason})
 	if err != nil {
 		return err
 	}
@@ -101,7 +101,7 @@ func (s *Evidence) Correct(ctx context.Context, who base.Caller, batch int64, sa
 	for _, f := range e.Findings {
 		keep = append(keep, f.ID)
 	}
-	approval, err := s.byTwo(ctx, who, b, store.AskCorrect, "", say, keep)
+	approval, err := s.byTwo(ctx, who, b, batchChange{what: store.AskCorrect, say: say, keep: keep})
 	if err != nil {
 		return b, err
 	}
@@ -114,8 +114,9 @@ func (s *Evidence) Correct(ctx context.Context, who base.Caller, batch int64, sa
 	case say.Mapping != "":
 		how = "by a mapping"
 	}
-	b, err = s.store.Rejudge(ctx, b, captures, e, who.Name, s.base.Now(), approval, s.base.Did(who, "correct audience",
-		fmt.Sprintf("batch %d", batch), "judged anew "+how))
+	b, err = s.store.Rejudge(ctx, b, captures, e, store.Event{Author: who.Name, At: s.base.Now()}, approval,
+		s.base.Did(who, "correct audience",
+			fmt.Sprintf("batch %d", batch), "judged anew "+how))
 	if err != nil {
 		return b, base.Plain(err)
 	}

@@ -48,31 +48,38 @@ func (s *Evidence) SetSecondPerson(ctx context.Context, who base.Caller, service
 		service)
 }
 
+// batchChange is what somebody wants to do to a batch.
+type batchChange struct {
+	what   string // [store.AskWithdraw] or [store.AskCorrect]
+	reason string
+	say    Said     // of a correction
+	keep   []string // the findings that the batch goes on to show
+}
+
 // byTwo lets what somebody wants to do to a batch pass where no severe finding leaves the list by it, or where
-// somebody else asked for the same and who is lead. Otherwise it is asked for, and [Waits] given. keep are the
-// findings that the batch goes on to show. It gives the entry of the trail about an approval, empty for none.
-func (s *Evidence) byTwo(ctx context.Context, who base.Caller, b store.Batch, what, reason string, say Said,
-	keep []string) (store.TrailEntry, error) {
+// somebody else asked for the same and who is lead. Otherwise it is asked for, and [Waits] given. It gives the
+// entry of the trail about an approval, empty for none.
+func (s *Evidence) byTwo(ctx context.Context, who base.Caller, b store.Batch, c batchChange) (store.TrailEntry, error) {
 	needed, err := s.store.SecondPerson(ctx, b.Service)
 	if err != nil || !needed {
 		return store.TrailEntry{}, err
 	}
-	severe, err := s.store.TakenOff(ctx, b.ID, keep, int(finding.ByTwo))
+	severe, err := s.store.TakenOff(ctx, b.ID, c.keep, int(finding.ByTwo))
 	if err != nil || len(severe) == 0 {
 		return store.TrailEntry{}, err
 	}
-	text, err := json.Marshal(say)
+	text, err := json.Marshal(c.say)
 	if err != nil {
 		return store.TrailEntry{}, err
 	}
 	subject := fmt.Sprintf("batch %d", b.ID)
 	a, err := s.store.AskingOf(ctx, b.ID)
-	same := err == nil && a.What == what && a.Say == string(text)
+	same := err == nil && a.What == c.what && a.Say == string(text)
 	switch {
 	case err != nil && !errors.Is(err, store.ErrNotFound):
 		return store.TrailEntry{}, err
 	case same && a.PersonID != who.ID && who.MayIn(b.Service, base.Lead):
-		return s.base.Did(who, "approve to "+what, subject,
+		return s.base.Did(who, "approve to "+c.what, subject,
 			fmt.Sprintf("%d severe findings leave the list; asked by person %d: %s", len(severe), a.PersonID,
 				a.Reason)), nil
 	case same && a.PersonID == who.ID:
@@ -83,16 +90,16 @@ func (s *Evidence) byTwo(ctx context.Context, who base.Caller, b store.Batch, wh
 		return store.TrailEntry{}, base.NewProblem(base.Conflict, "a lead approves or declines it first",
 			"somebody asked for another change of batch %d", b.ID)
 	}
-	if reason == "" {
-		reason = "no reason given"
+	if c.reason == "" {
+		c.reason = "no reason given"
 	}
-	a = store.Asking{Batch: b.ID, What: what, Say: string(text), PersonID: who.ID, Author: base.ShownName(who.Person),
-		At: s.base.Now(), Reason: reason, Findings: len(severe)}
-	if err := s.store.Ask(ctx, b.Service, severe[0].ID, a, s.base.Did(who, "ask to "+what, subject,
-		fmt.Sprintf("%d severe findings would leave the list: %s", len(severe), reason))); err != nil {
+	a = store.Asking{Batch: b.ID, What: c.what, Say: string(text), PersonID: who.ID, Author: base.ShownName(who.Person),
+		At: s.base.Now(), Reason: c.reason, Findings: len(severe)}
+	if err := s.store.Ask(ctx, b.Service, severe[0].ID, a, s.base.Did(who, "ask to "+c.what, subject,
+		fmt.Sprintf("%d severe findings would leave the list: %s", len(severe), c.reason))); err != nil {
 		return store.TrailEntry{}, err
 	}
-	return store.TrailEntry{}, &Waits{what, b.ID, severe}
+	return store.TrailEntry{}, &Waits{c.what, b.ID, severe}
 }
 
 // Asking gives what waits for a second person at a batch; nil for nothing.

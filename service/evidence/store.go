@@ -35,8 +35,8 @@ type Store interface {
 	OpenBatch(ctx context.Context, b store.Batch, note store.Note[store.Batch]) (store.Batch, error)
 	PurgeSamples(ctx context.Context, note store.Note[int]) (int, error)
 	Purgeable(ctx context.Context, now time.Time, most int) ([]store.Capture, error)
-	Rejudge(ctx context.Context, b store.Batch, captures []store.Rejudged, e store.Evidence, author string,
-		at time.Time, entries ...store.TrailEntry) (store.Batch, error)
+	Rejudge(ctx context.Context, b store.Batch, captures []store.Rejudged, e store.Evidence, by store.Event,
+		entries ...store.TrailEntry) (store.Batch, error)
 	Reseal(ctx context.Context, captures []store.Capture) error
 	Scrub(ctx context.Context) error
 	SecondPerson(ctx context.Context, service string) (needed bool, err error)

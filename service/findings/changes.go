@@ -92,6 +92,7 @@ type Wish struct {
 	Remove []string
 
 	Decline bool // the waiver that waits for approval
+	Try     bool // only say what would come of it
 }
 
 const (
@@ -298,9 +299,9 @@ func reasonsOf(all []store.Refused) []Reason {
 const shownRefused = 50
 
 // ChangeFindings changes findings: those named, or all that fit a filter, all of them in one
-// step. With try it only says what would come of it.
-func (s *Findings) ChangeFindings(ctx context.Context, who base.Caller, ids []string, by *store.FindingFilter, w Wish,
-	try bool) (Changed, error) {
+// step. With w.Try it only says what would come of it.
+func (s *Findings) ChangeFindings(ctx context.Context, who base.Caller, ids []string, by *store.FindingFilter,
+	w Wish) (Changed, error) {
 	words, err := s.fit(ctx, &w)
 	if err != nil {
 		return Changed{}, err
@@ -315,13 +316,14 @@ func (s *Findings) ChangeFindings(ctx context.Context, who base.Caller, ids []st
 			"over %d findings cannot be changed in one step",
 			mostChanged)
 	}
-	out := Changed{Change: store.Change{At: s.base.Now(), PersonID: who.ID, Author: who.Name, Words: words},
+	out := Changed{Change: store.Change{At: s.base.Now(), PersonID: who.ID, Author: who.Name, Words: words,
+		Comment: w.Comment, Try: w.Try},
 		Matched: len(ids)}
 	if out.Mentioned, err = s.mentioned(ctx, w.Comment); err != nil {
 		return Changed{}, err
 	}
 	today := s.base.Now().UTC().Format(time.DateOnly)
-	out.Refused, err = s.store.ChangeFindings(ctx, &out.Change, ids, w.Comment, try,
+	out.Refused, err = s.store.ChangeFindings(ctx, &out.Change, ids,
 		func(was store.Standing) (store.Standing, string) { return w.become(&who, was, today, s.twoNeeded(ctx)) },
 		func(c *store.Change) []store.TrailEntry {
 			var all []store.TrailEntry
@@ -349,7 +351,7 @@ func (s *Findings) ChangeFindings(ctx context.Context, who base.Caller, ids []st
 	if out.Left = len(out.Refused); out.Left > shownRefused {
 		out.Refused = out.Refused[:shownRefused]
 	}
-	if !try && out.Findings > 0 {
+	if !w.Try && out.Findings > 0 {
 		s.base.Log.Info("findings changed", "change", out.ID, "findings", out.Findings, "person", who.ID)
 	}
 	return out, nil
@@ -419,7 +421,7 @@ func (s *Findings) mine(ctx context.Context, who base.Caller, open []string, h *
 	for _, n := range counts {
 		h.WaiversAsked += n
 	}
-	if _, h.Revisions, err = s.store.Revisions(ctx, "", true, store.Page{Number: 1, Size: 1}); err != nil {
+	if _, h.Revisions, err = s.store.Revisions(ctx, "", store.Waiting, store.Page{Number: 1, Size: 1}); err != nil {
 		return err
 	}
 	if _, counts, err = s.store.Findings(ctx, store.FindingFilter{States: open, Left: true},
@@ -463,7 +465,7 @@ func (s *Findings) mentioned(ctx context.Context, text string) ([]int64, error) 
 }
 
 // Follow makes who asks one who is told of what becomes of a finding, or no longer.
-func (s *Findings) Follow(ctx context.Context, who base.Caller, id string, on bool) error {
+func (s *Findings) Follow(ctx context.Context, who base.Caller, id string, on store.Following) error {
 	return base.Found(s.store.Follow(ctx, who.ID, id, on), "finding %s", id)
 }
 

@@ -82,7 +82,7 @@ func (s *Findings) Finding(ctx context.Context, who base.Caller, id string) (Fin
 
 // Move moves a finding to another state.
 func (s *Findings) Move(ctx context.Context, who base.Caller, id string, m finding.Move) (FindingView, error) {
-	c, err := s.ChangeFindings(ctx, who, []string{id}, nil, Wish{To: m.To, Until: m.Until, Comment: m.Comment}, false)
+	c, err := s.ChangeFindings(ctx, who, []string{id}, nil, Wish{To: m.To, Until: m.Until, Comment: m.Comment})
 	if err != nil {
 		return FindingView{}, err
 	}

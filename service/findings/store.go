@@ -12,9 +12,8 @@ type Store interface {
 	AddView(ctx context.Context, v store.View) (store.View, error)
 	Batches(ctx context.Context, page store.Page) ([]store.Batch, int, error)
 	Beside(ctx context.Context, f store.Finding) ([]store.Finding, error)
-	ChangeFindings(ctx context.Context, c *store.Change, ids []string, comment string, try bool,
-		become func(was store.Standing) (store.Standing, string),
-		entries func(*store.Change) []store.TrailEntry) (refused []store.Refused, err error)
+	ChangeFindings(ctx context.Context, c *store.Change, ids []string, become func(was store.Standing) (store.Standing,
+		string), entries func(*store.Change) []store.TrailEntry) (refused []store.Refused, err error)
 	Changes(ctx context.Context, limit int) ([]store.Change, error)
 	Comment(ctx context.Context, id string, e store.Event, mentioned []int64, entry store.TrailEntry) error
 	DropView(ctx context.Context, id int64, person int64) error
@@ -25,7 +24,7 @@ type Store interface {
 	Finding(ctx context.Context, id string) (store.Finding, error)
 	FindingIDs(ctx context.Context, by store.FindingFilter, limit int) ([]string, error)
 	Findings(ctx context.Context, by store.FindingFilter, page store.Page) ([]store.Finding, map[int]int, error)
-	Follow(ctx context.Context, person int64, finding string, on bool) error
+	Follow(ctx context.Context, person int64, finding string, on store.Following) error
 	Follows(ctx context.Context, person int64, finding string) (bool, error)
 	Groups(ctx context.Context, by store.FindingFilter, part string) ([]store.Group, error)
 	Labels(ctx context.Context) ([]store.LabelCount, error)
@@ -34,7 +33,8 @@ type Store interface {
 	Occurrences(ctx context.Context, finding string, limit int) ([]store.Occurrence, error)
 	People(ctx context.Context) ([]store.Person, error)
 	Requests(ctx context.Context, by store.RequestFilter, page store.Page) (all []store.Request, total int, err error)
-	Revisions(ctx context.Context, service string, waiting bool, page store.Page) ([]store.Revision, int, error)
+	Revisions(ctx context.Context, service string, state store.RevisionState, page store.Page) ([]store.Revision, int,
+		error)
 	SameValue(ctx context.Context, f store.Finding, limit int) ([]store.Finding, error)
 	SecondPerson(ctx context.Context, service string) (needed bool, err error)
 	Services(ctx context.Context) ([]store.Service, error)

@@ -79,7 +79,7 @@ func (s *Notify) TestMail(ctx context.Context, who base.Caller) error {
 }
 
 // FollowView makes who asks one who is told of what comes into a view, or no longer.
-func (s *Notify) FollowView(ctx context.Context, who base.Caller, id int64, on bool) error {
+func (s *Notify) FollowView(ctx context.Context, who base.Caller, id int64, on store.Following) error {
 	return base.Found(s.store.FollowView(ctx, who.ID, id, on), "view %d that you see", id)
 }
 

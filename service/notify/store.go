@@ -21,7 +21,7 @@ type Store interface {
 	DueMails(ctx context.Context, now time.Time, limit int) ([]store.Mail, error)
 	DueOf(ctx context.Context, person int64, upTo string, limit int) ([]store.Finding, error)
 	Findings(ctx context.Context, by store.FindingFilter, page store.Page) ([]store.Finding, map[int]int, error)
-	FollowView(ctx context.Context, person int64, view int64, on bool) error
+	FollowView(ctx context.Context, person int64, view int64, on store.Following) error
 	HappenedAfter(ctx context.Context, after int64, limit int) ([]store.Happened, error)
 	HookByID(ctx context.Context, id int64) (store.Hook, error)
 	Hooks(ctx context.Context) ([]store.Hook, error)

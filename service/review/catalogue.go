@@ -195,20 +195,20 @@ func (s *Review) ClassFields(ctx context.Context, who base.Caller, service strin
 			reason = fmt.Sprintf("classed %s.%s as %s", all[0].Entity, all[0].Field, classWord(all[0].Class))
 		}
 	}
-	return s.applyEdits(ctx, who, service, f.Revision, edits, basedOn, reason)
+	return s.applyEdits(ctx, who, f.Revision, edits, Proposed{Base: basedOn, Reason: reason})
 }
 
-func (s *Review) applyEdits(ctx context.Context, who base.Caller, service string, from store.Revision,
-	edits revise.Edits,
-	basedOn int, reason string) (store.Revision, error) {
+func (s *Review) applyEdits(ctx context.Context, who base.Caller, from store.Revision, edits revise.Edits,
+	p Proposed) (store.Revision, error) {
 	files, err := revise.Apply(base.ContractFiles(from.Files), edits)
 	if err != nil {
 		return store.Revision{}, base.NewProblem(base.Invalid, "change it in the contract's text", "%v", err)
 	}
-	if basedOn == 0 {
-		basedOn = from.Number
+	if p.Base == 0 {
+		p.Base = from.Number
 	}
-	r, _, err := s.Apply(ctx, who, service, Proposed{Files: storedFiles(files), Reason: reason, Base: basedOn})
+	p.Files = storedFiles(files)
+	r, _, err := s.Apply(ctx, who, from.Service, p)
 	return r, err
 }
 
@@ -351,13 +351,20 @@ func (s *Review) contractsOrNone(ctx context.Context, service string) (base.InFo
 	return f, err
 }
 
+// Taking is what is taken over of a reading.
+type Taking struct {
+	Reading
+	Differences []string // by id
+	Base        int      // the revision that must be in force; 0 is any
+	Reason      string
+}
+
 // TakeEntities takes differences of a reading over into the catalogue, as a new
 // revision: those named by their ids, or, where none is named, all that are new or
 // changed; what is gone from the store goes from the catalogue only when it is named.
-func (s *Review) TakeEntities(ctx context.Context, who base.Caller, service string, r Reading, ids []string,
-	basedOn int,
-	reason string) (store.Revision, *ReadingView, error) {
-	v, err := s.ReadEntities(ctx, service, r)
+func (s *Review) TakeEntities(ctx context.Context, who base.Caller, service string,
+	t Taking) (store.Revision, *ReadingView, error) {
+	v, err := s.ReadEntities(ctx, service, t.Reading)
 	if err != nil {
 		return store.Revision{}, nil, err
 	}
@@ -366,19 +373,19 @@ func (s *Review) TakeEntities(ctx context.Context, who base.Caller, service stri
 		return store.Revision{}, nil, err
 	}
 	taken := slices.DeleteFunc(slices.Clone(v.Differences), func(d catalog.Difference) bool {
-		if len(ids) > 0 {
-			return !slices.Contains(ids, d.ID())
+		if len(t.Differences) > 0 {
+			return !slices.Contains(t.Differences, d.ID())
 		}
 		return strings.HasPrefix(string(d.Kind), "gone-")
 	})
 	if len(taken) == 0 {
 		return f.Revision, v, nil
 	}
-	if reason == "" {
-		reason = "read from " + r.Source
+	if t.Reason == "" {
+		t.Reason = "read from " + t.Source
 	}
-	revision, err := s.applyEdits(ctx, who, service, f.Revision, revise.Reading(f.Contracts, catalogueFile(f), taken),
-		basedOn, reason)
+	revision, err := s.applyEdits(ctx, who, f.Revision, revise.Reading(f.Contracts, catalogueFile(f), taken),
+		Proposed{Base: t.Base, Reason: t.Reason})
 	return revision, v, err
 }
 

@@ -127,7 +127,7 @@ func (s *Review) kept(ctx context.Context, service string, old *contract.Contrac
 	if len(all) > 0 {
 		return all, nil
 	}
-	earlier, _, err := s.store.Revisions(ctx, service, false, store.Page{Number: 1, Size: mostRevisionsRead})
+	earlier, _, err := s.store.Revisions(ctx, service, "", store.Page{Number: 1, Size: mostRevisionsRead})
 	if err != nil {
 		return nil, err
 	}
@@ -221,8 +221,8 @@ func (s *Review) severeGone(ctx context.Context, service string, w *weighed,
 
 // Decide approves or declines a revision that waits for it. Nobody decides on
 // their own.
-func (s *Review) Decide(ctx context.Context, who base.Caller, service string, number int, approve bool,
-	comment string) (store.Revision, error) {
+func (s *Review) Decide(ctx context.Context, who base.Caller, service string, number int,
+	d Decision) (store.Revision, error) {
 	r, err := s.RevisionOf(ctx, service, number)
 	if err != nil {
 		return r, err
@@ -230,15 +230,15 @@ func (s *Review) Decide(ctx context.Context, who base.Caller, service string, nu
 	switch {
 	case r.State != store.Waiting:
 		return r, base.NewProblem(base.Conflict, "", "revision %d waits for nobody: it is %s", number, r.State)
-	case approve && r.AuthorID == who.ID:
+	case d.Grant && r.AuthorID == who.ID:
 		return r, base.NewProblem(base.Forbidden, "ask somebody else who is lead or administrator",
 			"nobody approves a revision of their own")
-	case !approve && strings.TrimSpace(comment) == "":
+	case !d.Grant && strings.TrimSpace(d.Comment) == "":
 		return r, base.NewProblem(base.Invalid, "say it as the comment", "to decline needs a reason")
 	}
-	r.DecidedBy, r.Decided, r.Decision = who.Name, s.base.Now(), comment
+	r.DecidedBy, r.Decided, r.Decision = who.Name, s.base.Now(), d.Comment
 	var effect *store.Effect
-	if approve {
+	if d.Grant {
 		w, err := s.weigh(ctx, service, r.Files, r.Base)
 		if err != nil {
 			return r, err
@@ -248,18 +248,18 @@ func (s *Review) Decide(ctx context.Context, who base.Caller, service string, nu
 		}
 	}
 	action := "decline revision"
-	if approve {
-		action = "approve revision"
+	if r.State = store.Declined; d.Grant {
+		r.State, action = store.InForce, "approve revision"
 	}
-	entry := s.base.Did(who, action, service, strings.TrimSpace(fmt.Sprintf("revision %d: %s", number, comment)))
-	if err := s.store.Decide(ctx, r, approve, effect, entry); err != nil {
+	entry := s.base.Did(who, action, service, strings.TrimSpace(fmt.Sprintf("revision %d: %s", number, d.Comment)))
+	if err := s.store.Decide(ctx, r, effect, entry); err != nil {
 		if errors.Is(err, store.ErrOutdated) {
 			return r, base.NewProblem(base.Conflict, "merge it with what is in force, and apply it again",
 				"another revision came into force meanwhile")
 		}
 		return r, err
 	}
-	s.base.Log.Info("revision decided", "service", service, "revision", number, "approved", approve, "person", who.ID)
+	s.base.Log.Info("revision decided", "service", service, "revision", number, "approved", d.Grant, "person", who.ID)
 	if r, err = s.RevisionOf(ctx, service, number); err != nil {
 		return r, err
 	}
@@ -284,9 +284,9 @@ func (s *Review) RevisionOf(ctx context.Context, service string, number int) (st
 
 // Revisions lists a page of revisions, newest first; a service's alone where one is
 // named, those waiting for approval alone where waiting is set.
-func (s *Review) Revisions(ctx context.Context, service string, waiting bool,
+func (s *Review) Revisions(ctx context.Context, service string, state store.RevisionState,
 	page store.Page) ([]store.Revision, int, error) {
-	return s.store.Revisions(ctx, service, waiting, page)
+	return s.store.Revisions(ctx, service, state, page)
 }
 
 // RevisionText gives a revision's difference from the one it was made from, as text.

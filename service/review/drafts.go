@@ -69,30 +69,8 @@ func (s *Review) Draft(ctx context.Context, service string, d DraftOf) (*Drafted
 		}
 		entries = append(entries, draft.FromEndpoint(c.Node(like), d.Endpoint))
 	case "captures", "description":
-		var sketch *schema.Sketch
-		if d.From == "captures" {
-			sketch, err = s.sketch(ctx, service, c)
-		} else if sketch, err = schema.Describe(d.Source, d.Text); err != nil {
-			err = base.NewProblem(base.Invalid, "", "%v", err)
-		}
-		if err != nil {
+		if entries, err = s.described(ctx, service, c, d, out); err != nil {
 			return nil, err
-		}
-		out.Notes = append(out.Notes, sketch.Notes...)
-		known := map[string]bool{}
-		for _, e := range c.Endpoints {
-			known[e.Template()] = true
-		}
-		for _, op := range sketch.Operations {
-			text := op.Method + " " + op.Path
-			if d.Endpoint != "" && !sameEndpoint(text, d.Endpoint) || d.Endpoint == "" && known[template(text)] {
-				continue
-			}
-			if d.Endpoint != "" {
-				op.Method, op.Path, _ = strings.Cut(d.Endpoint, " ")
-			}
-			entry, questions := draft.FromOperation(c, op)
-			entries, out.Questions = append(entries, entry), append(out.Questions, questions...)
 		}
 	default:
 		return nil, base.NewProblem(base.Invalid, "expected captures, description, entity or endpoint",
@@ -122,6 +100,37 @@ func (s *Review) Draft(ctx context.Context, service string, d DraftOf) (*Drafted
 	}
 	out.Files = files
 	return out, nil
+}
+
+// described drafts the operations that recorded traffic, or a description of the interface, shows.
+func (s *Review) described(ctx context.Context, service string, c *contract.Contracts, d DraftOf,
+	out *Drafted) (entries []*document.Value, err error) {
+	var sketch *schema.Sketch
+	if d.From == "captures" {
+		sketch, err = s.sketch(ctx, service, c)
+	} else if sketch, err = schema.Describe(d.Source, d.Text); err != nil {
+		err = base.NewProblem(base.Invalid, "", "%v", err)
+	}
+	if err != nil {
+		return nil, err
+	}
+	out.Notes = append(out.Notes, sketch.Notes...)
+	known := map[string]bool{}
+	for _, e := range c.Endpoints {
+		known[e.Template()] = true
+	}
+	for _, op := range sketch.Operations {
+		text := op.Method + " " + op.Path
+		if d.Endpoint != "" && !sameEndpoint(text, d.Endpoint) || d.Endpoint == "" && known[template(text)] {
+			continue
+		}
+		if d.Endpoint != "" {
+			op.Method, op.Path, _ = strings.Cut(d.Endpoint, " ")
+		}
+		entry, questions := draft.FromOperation(c, op)
+		entries, out.Questions = append(entries, entry), append(out.Questions, questions...)
+	}
+	return entries, nil
 }
 
 // template writes an endpoint without its parameters' names.

@@ -218,17 +218,7 @@ func (s *Review) Map(ctx context.Context, service string, by MapFilter) (*Exposu
 	if err != nil {
 		return nil, err
 	}
-	m := &ExposureMap{}
-	rows := map[string]int{}
-	for _, e := range f.Contracts.Catalog.Entities {
-		for _, field := range e.Fields {
-			if by.Entity != "" && by.Entity != e.Name || by.Class != "" && by.Class != classWord(field.Class) {
-				continue
-			}
-			rows[e.Name+"."+field.Name] = len(m.Rows)
-			m.Rows = append(m.Rows, MapRow{e.Name, field.Name, field.Class})
-		}
-	}
+	m, rows := rowsOf(f.Contracts, by)
 	columns := map[string]int{}
 	teams := map[string]string{}
 	for _, e := range f.Contracts.Endpoints {
@@ -283,16 +273,38 @@ func (s *Review) Map(ctx context.Context, service string, by MapFilter) (*Exposu
 			}
 		}
 	}
-	for at, state := range states {
-		m.Cells = append(m.Cells, MapCell{at[0], at[1], state})
+	m.Cells = cellsOf(states)
+	return m, nil
+}
+
+// rowsOf begins a map with a row for each field that is wanted, and gives the number of each row.
+func rowsOf(c *contract.Contracts, by MapFilter) (*ExposureMap, map[string]int) {
+	m := &ExposureMap{}
+	rows := map[string]int{}
+	for _, e := range c.Catalog.Entities {
+		for _, field := range e.Fields {
+			if by.Entity != "" && by.Entity != e.Name || by.Class != "" && by.Class != classWord(field.Class) {
+				continue
+			}
+			rows[e.Name+"."+field.Name] = len(m.Rows)
+			m.Rows = append(m.Rows, MapRow{e.Name, field.Name, field.Class})
+		}
 	}
-	slices.SortFunc(m.Cells, func(a, b MapCell) int {
+	return m, rows
+}
+
+// cellsOf gives the cells of a map by row and column.
+func cellsOf(states map[[2]int]FlowState) (cells []MapCell) {
+	for at, state := range states {
+		cells = append(cells, MapCell{at[0], at[1], state})
+	}
+	slices.SortFunc(cells, func(a, b MapCell) int {
 		if a.Row != b.Row {
 			return a.Row - b.Row
 		}
 		return a.Column - b.Column
 	})
-	return m, nil
+	return cells
 }
 
 // notSeenFor is how long a granted field may go unseen before advice speaks of it.

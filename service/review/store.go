@@ -15,7 +15,7 @@ type Store interface {
 	AllEndpoints(ctx context.Context, service string) ([]store.Endpoint, error)
 	Classings(ctx context.Context, service string) ([]store.Classing, error)
 	CoverageTrend(ctx context.Context, service string, days int) ([]store.CoverageDay, error)
-	Decide(ctx context.Context, v store.Revision, approve bool, effect *store.Effect, entry store.TrailEntry) error
+	Decide(ctx context.Context, v store.Revision, effect *store.Effect, entry store.TrailEntry) error
 	DecideRequest(ctx context.Context, q store.Request, by int64, entry store.TrailEntry) error
 	Endpoint(ctx context.Context, id string) (store.Endpoint, error)
 	Endpoints(ctx context.Context, by store.EndpointFilter, page store.Page) ([]store.Endpoint, int, error)
@@ -30,7 +30,8 @@ type Store interface {
 	Requests(ctx context.Context, by store.RequestFilter, page store.Page) (all []store.Request, total int, err error)
 	Revision(ctx context.Context, service string) (store.Revision, error)
 	RevisionNumber(ctx context.Context, service string, number int) (store.Revision, error)
-	Revisions(ctx context.Context, service string, waiting bool, page store.Page) ([]store.Revision, int, error)
+	Revisions(ctx context.Context, service string, state store.RevisionState, page store.Page) ([]store.Revision, int,
+		error)
 	SecondPerson(ctx context.Context, service string) (needed bool, err error)
 	Services(ctx context.Context) ([]store.Service, error)
 	SetExcepted(ctx context.Context, reasons map[string]string, author string, at time.Time) error
