@@ -134,8 +134,8 @@ func signInAs(t *testing.T, s *server, home, email string) {
 	}
 }
 
-// TestTogetherOnTheCommandLine goes through what several people do, as one who writes scripts.
-func TestTogetherOnTheCommandLine(t *testing.T) {
+// TestSeveralPeopleOnTheCommandLine goes through what several people do, as one who writes scripts.
+func TestSeveralPeopleOnTheCommandLine(t *testing.T) {
 	s, home := startDemo(t)
 	signIn(t, s, home)
 	changed := decode[wire.FindingsChanged](t, run(t, home, nil, "finding", "change", "--filter", "kind=heavy-excess",

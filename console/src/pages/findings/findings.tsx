@@ -14,7 +14,7 @@ import { Code, severities, SeverityMark, StateMark, states, stateWords } from ".
 import { Words } from "../../shared/words";
 import { Groups } from "./groups";
 import { Report } from "./report";
-import { Several } from "./several";
+import { ChangeSeveral } from "./change-several";
 import { Views } from "./views";
 
 /** The parts of the address that narrow the list: all that the service knows, which the compiler sees to. */
@@ -160,7 +160,12 @@ export default function Findings() {
         )}
       </Flex>
       {mayChange && !get("by") && list.data && list.data.total > 0 && (
-        <Several chosen={chosen} all={list.data.total} filter={words || "state=open"} done={() => setChosen([])} />
+        <ChangeSeveral
+          chosen={chosen}
+          all={list.data.total}
+          filter={words || "state=open"}
+          done={() => setChosen([])}
+        />
       )}
       {get("by") ? (
         <Groups by={get("by")} filter={words} />

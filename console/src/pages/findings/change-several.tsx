@@ -5,7 +5,7 @@ import { count } from "../../shared/format";
 const Change = lazy(() => import("./change")); // it needs a calendar, which is large
 
 /** Changes those chosen, or all that fit the filters, in one step: looked at first, and undone if need be. */
-export function Several({
+export function ChangeSeveral({
   chosen,
   all,
   filter,
