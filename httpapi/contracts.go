@@ -38,7 +38,8 @@ func filesOf(all []base.ContractFile) []wire.ContractFile {
 func (h *reviewHandlers) TryContracts(ctx context.Context,
 	r serve.TryContractsRequestObject) (serve.TryContractsResponseObject, error) {
 	c := review.Change{Files: storedFiles(value(r.Body.Files)), Base: value(r.Body.Base), Inline: value(r.Body.Inline),
-		Effect: value(r.Body.Effect), Edits: review.Edits{}}
+		Effect: value(r.Body.Effect), Advise: value(r.Body.Advise), Edits: review.Edits{},
+		Intents: each(value(r.Body.Intents), intentOf)}
 	for _, op := range value(r.Body.Edits) {
 		one := document.Op{Op: string(op.Op), Path: op.Path, From: value(op.From)}
 		if one.Op == "add" || one.Op == "replace" || one.Op == "test" {
@@ -65,7 +66,7 @@ func (h *reviewHandlers) TryContracts(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	out := wire.Trial{Files: filesOf(t.Files), Base: t.Base, Problems: each(t.Problems, faultOf),
+	out := wire.Trial{Files: filesOf(t.Files), Hash: t.Hash, Base: t.Base, Problems: each(t.Problems, faultOf),
 		Advice: each(t.Advice, adviceOf), Direction: wire.Neutral,
 		Words: []wire.Sentence{}, Text: t.Text, NeedsApproval: t.NeedsApproval}
 	if t.Difference != nil {
@@ -84,6 +85,31 @@ func (h *reviewHandlers) TryContracts(ctx context.Context,
 		out.Contract = &model
 	}
 	return serve.TryContracts200JSONResponse(out), nil
+}
+
+// intentOf reads what somebody wants of a place.
+func intentOf(i wire.Intent) revise.Intent {
+	out := revise.Intent{File: i.File, Pointer: i.Pointer, Remove: value(i.Remove), Audiences: i.Audiences,
+		Team:    i.Team,
+		Respond: newResponseOf(i.Respond), Accept: newResponseOf(i.Accept)}
+	if g := i.Grant; g != nil {
+		out.Grant = &revise.NewGrant{Name: value(g.Name), Field: value(g.Field), Relation: value(g.Relation),
+			Reference: value(g.Reference), Shape: value(g.Shape), Derived: value(g.Derived), Type: value(g.Type),
+			Reason: value(g.Reason)}
+	}
+	if s := i.Change; s != nil {
+		out.Change = &revise.Said{Name: s.Name, Optional: value(s.Optional), Max: value(s.Max),
+			Audiences: value(s.Audiences), NeededBy: value(s.NeededBy), Reason: value(s.Reason)}
+	}
+	return out
+}
+
+func newResponseOf(r *wire.NewResponse) *revise.NewResponse {
+	if r == nil {
+		return nil
+	}
+	return &revise.NewResponse{Statuses: value(r.Statuses), Audiences: value(r.Audiences), Entity: value(r.Entity),
+		At: value(r.At), Many: value(r.Many)}
 }
 
 func faultOf(p contract.Problem) wire.ContractFault {
@@ -179,7 +205,8 @@ func grantsOf(c *contract.Contracts, set *contract.GrantSet, shape string, own *
 			Form: some(g.Form.Words())}
 		if node := c.Node(g); node != nil {
 			n.Pointer = some(node.Pointer())
-			n.Written = document.ValueOf(node)
+			n.TakesMembers = some((node.Get("grants") != nil || node.Get("shape") != nil) && g.Members() != nil &&
+				g.Members().Entity != nil)
 		}
 		if shape != "" && (own == nil || !slices.Contains(own.Grants, g)) {
 			n.FromShape = &shape

@@ -1201,7 +1201,11 @@ type Cause struct {
 
 // Change defines model for Change.
 type Change struct {
-	Base  *int       `json:"base,omitempty"`
+	// Advise Give advice on the contracts too
+	Advise *bool `json:"advise,omitempty"`
+	Base   *int  `json:"base,omitempty"`
+
+	// Edits Operations on the text
 	Edits *[]PatchOp `json:"edits,omitempty"`
 
 	// Effect Work out the effect on recorded traffic too
@@ -1214,7 +1218,10 @@ type Change struct {
 	Files *[]ContractFile `json:"files,omitempty"`
 
 	// Inline A shape to write out at every place that uses it
-	Inline  *string        `json:"inline,omitempty"`
+	Inline *string `json:"inline,omitempty"`
+
+	// Intents What somebody wants of places of the contracts
+	Intents *[]Intent      `json:"intents,omitempty"`
 	PullOut *ShapeProposal `json:"pull_out,omitempty"`
 }
 
@@ -1933,10 +1940,10 @@ type GrantNode struct {
 	Reference *bool   `json:"reference,omitempty"`
 	Relation  *string `json:"relation,omitempty"`
 	Shape     *string `json:"shape,omitempty"`
-	Type      *string `json:"type,omitempty"`
 
-	// Written What stands behind the member's name in the file
-	Written interface{} `json:"written,omitempty"`
+	// TakesMembers Members may be granted in it where it is written
+	TakesMembers *bool   `json:"takes_members,omitempty"`
+	Type         *string `json:"type,omitempty"`
 }
 
 // GrantPlace defines model for GrantPlace.
@@ -1946,6 +1953,18 @@ type GrantPlace struct {
 
 	// Text The line
 	Text *string `json:"text,omitempty"`
+}
+
+// GrantSaid What is said of a grant, save what it carries
+type GrantSaid struct {
+	Audiences *[]string `json:"audiences,omitempty"`
+
+	// Max Characters
+	Max      *int      `json:"max,omitempty"`
+	Name     string    `json:"name"`
+	NeededBy *[]string `json:"needed_by,omitempty"`
+	Optional *bool     `json:"optional,omitempty"`
+	Reason   *string   `json:"reason,omitempty"`
 }
 
 // Header defines model for Header.
@@ -2023,6 +2042,31 @@ type Hook struct {
 
 	// Waiting Deliveries that are to be tried
 	Waiting int `json:"waiting"`
+}
+
+// Intent What somebody wants of one place of a contract; one wish is said. The service writes the text
+type Intent struct {
+	Accept *NewResponse `json:"accept,omitempty"`
+
+	// Audiences Who the response is for; none is everybody
+	Audiences *[]string `json:"audiences,omitempty"`
+
+	// Change What is said of a grant, save what it carries
+	Change *GrantSaid `json:"change,omitempty"`
+	File   string     `json:"file"`
+
+	// Grant A member to be granted: a field, a relation, or something derived from fields
+	Grant *NewGrant `json:"grant,omitempty"`
+
+	// Pointer Of the endpoint, response or grant that it is about
+	Pointer string `json:"pointer"`
+
+	// Remove Take the response or grant away
+	Remove  *bool        `json:"remove,omitempty"`
+	Respond *NewResponse `json:"respond,omitempty"`
+
+	// Team Of the endpoint; empty is none
+	Team *string `json:"team,omitempty"`
 }
 
 // Invitation defines model for Invitation.
@@ -2183,6 +2227,28 @@ type Move struct {
 	Until *string `json:"until,omitempty"`
 }
 
+// NewGrant A member to be granted: a field, a relation, or something derived from fields
+type NewGrant struct {
+	Derived *[]string `json:"derived,omitempty"`
+	Field   *string   `json:"field,omitempty"`
+
+	// Name Of the member; left out, as the field or relation
+	Name *string `json:"name,omitempty"`
+
+	// Reason Why; needed for what is secret
+	Reason *string `json:"reason,omitempty"`
+
+	// Reference Of a relation: the field that stands for the other entity
+	Reference *string `json:"reference,omitempty"`
+	Relation  *string `json:"relation,omitempty"`
+
+	// Shape Of a relation: the shape whose grants it has
+	Shape *string `json:"shape,omitempty"`
+
+	// Type Of what is derived
+	Type *string `json:"type,omitempty"`
+}
+
 // NewHook defines model for NewHook.
 type NewHook struct {
 	// Address Where it is reached, if not where its name leads: inside it must be said
@@ -2213,6 +2279,16 @@ type NewRequest struct {
 	NeededBy string `json:"needed_by"`
 	Reason   string `json:"reason"`
 	Service  string `json:"service"`
+}
+
+// NewResponse defines model for NewResponse.
+type NewResponse struct {
+	// At JSON Pointer (RFC 6901)
+	At        *string   `json:"at,omitempty"`
+	Audiences *[]string `json:"audiences,omitempty"`
+	Entity    *string   `json:"entity,omitempty"`
+	Many      *bool     `json:"many,omitempty"`
+	Statuses  *[]string `json:"statuses,omitempty"`
 }
 
 // NewSecondFactor defines model for NewSecondFactor.
@@ -2911,6 +2987,7 @@ type TrailVerification struct {
 
 // Trial defines model for Trial.
 type Trial struct {
+	// Advice None unless it is asked for
 	Advice []Advice `json:"advice"`
 	Base   int      `json:"base"`
 
@@ -2918,9 +2995,12 @@ type Trial struct {
 	Contract *EditableContract `json:"contract,omitempty"`
 
 	// Direction Whether more is let out than before
-	Direction     Direction       `json:"direction"`
-	Effect        *TrafficEffect  `json:"effect,omitempty"`
-	Files         []ContractFile  `json:"files"`
+	Direction Direction      `json:"direction"`
+	Effect    *TrafficEffect `json:"effect,omitempty"`
+	Files     []ContractFile `json:"files"`
+
+	// Hash The same for the same files; told by SHA-256 (FIPS 180-4)
+	Hash          string          `json:"hash"`
 	NeedsApproval bool            `json:"needs_approval"`
 	Problems      []ContractFault `json:"problems"`
 

@@ -2,6 +2,8 @@ package review
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"slices"
@@ -341,16 +343,19 @@ func (s *Review) Contracts(ctx context.Context, service string) (*contract.Contr
 type Change struct {
 	Files   []store.ContractFile // those in force where there are none
 	Base    int
+	Intents []revise.Intent
 	Edits   revise.Edits
 	PullOut string // name of a shape to make of the grants repeated at Places
 	Places  revise.Proposal
 	Inline  string // a shape to write out
 	Effect  bool   // work out the effect on recorded traffic too
+	Advise  bool   // give advice, too
 }
 
 // Trial is what a change comes to, nothing being put in force.
 type Trial struct {
 	Files         []store.ContractFile
+	Hash          string // the same for the same files
 	Base          int
 	Problems      contract.Problems
 	Contracts     *contract.Contracts // nil where there are problems
@@ -380,7 +385,7 @@ func (s *Review) Try(ctx context.Context, who base.Caller, service string, c Cha
 	if t.Files, err = s.edited(t.Files, c); err != nil {
 		return nil, err
 	}
-	t.Text = unified(old.Files, t.Files)
+	t.Hash, t.Text = hashOf(t.Files), unified(old.Files, t.Files)
 	w, err := s.weigh(ctx, service, t.Files, 0)
 	if errors.As(err, &t.Problems) {
 		return t, nil
@@ -389,11 +394,13 @@ func (s *Review) Try(ctx context.Context, who base.Caller, service string, c Cha
 		return nil, err
 	}
 	t.Contracts, t.Difference, t.NeedsApproval = w.contracts, w.difference, w.needsApproval()
-	traffic, err := s.traffic(ctx, service)
-	if err != nil {
-		return nil, err
+	if c.Advise {
+		traffic, err := s.traffic(ctx, service)
+		if err != nil {
+			return nil, err
+		}
+		t.Advice = advice.On(w.contracts, traffic)
 	}
-	t.Advice = advice.On(w.contracts, traffic)
 	if c.Effect {
 		// what it answers depends on values that nobody revealed, by detectors and forms that the caller chose
 		if err := s.base.Note(ctx, who, "try contracts on captures", service, bounded(t.Text)); err != nil {
@@ -424,6 +431,15 @@ func (s *Review) mayTry(who base.Caller, service string, effect bool) error {
 	return nil
 }
 
+// hashOf gives the first 16 bytes of the SHA-256 of contract files, in hexadecimal.
+func hashOf(files []store.ContractFile) string {
+	sum := sha256.New()
+	for _, f := range files {
+		fmt.Fprintf(sum, "%d %s %d %s", len(f.Name), f.Name, len(f.Text), f.Text)
+	}
+	return hex.EncodeToString(sum.Sum(nil)[:16])
+}
+
 // bounded cuts a text for the trail.
 func bounded(text string) string {
 	const most = 2000
@@ -436,14 +452,17 @@ func bounded(text string) string {
 // edited carries out the edits of a change.
 func (s *Review) edited(files []store.ContractFile, c Change) ([]store.ContractFile, error) {
 	edits := c.Edits
-	if c.PullOut != "" || c.Inline != "" {
+	if c.PullOut != "" || c.Inline != "" || len(c.Intents) > 0 {
 		read, err := contract.Read(base.ContractFiles(files)...)
 		if err != nil {
 			return nil, base.NewProblem(base.Invalid, "", "the files have problems; mend these first")
 		}
-		if c.PullOut != "" {
+		switch {
+		case len(c.Intents) > 0:
+			edits, err = revise.Intents(read, c.Intents)
+		case c.PullOut != "":
 			edits, err = revise.PullOut(read, c.PullOut, c.Places)
-		} else {
+		default:
 			edits, err = revise.Inline(read, c.Inline)
 		}
 		if err != nil {

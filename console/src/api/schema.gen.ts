@@ -2103,19 +2103,77 @@ export interface components {
             /** @description Left out, those in force */
             files?: components["schemas"]["ContractFile"][];
             base?: number;
+            /** @description What somebody wants of places of the contracts */
+            intents?: components["schemas"]["Intent"][];
+            /** @description Operations on the text */
             edits?: components["schemas"]["PatchOp"][];
             pull_out?: components["schemas"]["ShapeProposal"];
             /** @description A shape to write out at every place that uses it */
             inline?: string;
             /** @description Work out the effect on recorded traffic too */
             effect?: boolean;
+            /** @description Give advice on the contracts too */
+            advise?: boolean;
             /** @description Show the contract of this endpoint */
             endpoint?: string;
         };
+        /** @description What somebody wants of one place of a contract; one wish is said. The service writes the text */
+        Intent: {
+            file: string;
+            /** @description Of the endpoint, response or grant that it is about */
+            pointer: string;
+            grant?: components["schemas"]["NewGrant"];
+            change?: components["schemas"]["GrantSaid"];
+            /** @description Take the response or grant away */
+            remove?: boolean;
+            /** @description Who the response is for; none is everybody */
+            audiences?: string[];
+            /** @description Of the endpoint; empty is none */
+            team?: string;
+            respond?: components["schemas"]["NewResponse"];
+            accept?: components["schemas"]["NewResponse"];
+        };
+        /** @description A member to be granted: a field, a relation, or something derived from fields */
+        NewGrant: {
+            /** @description Of the member; left out, as the field or relation */
+            name?: string;
+            field?: string;
+            relation?: string;
+            /** @description Of a relation: the field that stands for the other entity */
+            reference?: string;
+            /** @description Of a relation: the shape whose grants it has */
+            shape?: string;
+            derived?: string[];
+            /** @description Of what is derived */
+            type?: string;
+            /** @description Why; needed for what is secret */
+            reason?: string;
+        };
+        /** @description What is said of a grant, save what it carries */
+        GrantSaid: {
+            name: string;
+            optional?: boolean;
+            /** @description Characters */
+            max?: number;
+            audiences?: string[];
+            needed_by?: string[];
+            reason?: string;
+        };
+        NewResponse: {
+            statuses?: string[];
+            audiences?: string[];
+            entity?: string;
+            /** @description JSON Pointer (RFC 6901) */
+            at?: string;
+            many?: boolean;
+        };
         Trial: {
             files: components["schemas"]["ContractFile"][];
+            /** @description The same for the same files; told by SHA-256 (FIPS 180-4) */
+            hash: string;
             base: number;
             problems: components["schemas"]["ContractFault"][];
+            /** @description None unless it is asked for */
             advice: components["schemas"]["Advice"][];
             direction: components["schemas"]["Direction"];
             /** @description The gravest class that more is let out of */
@@ -2761,8 +2819,8 @@ export interface components {
             reference?: boolean;
             derived?: string[];
             shape?: string;
-            /** @description What stands behind the member's name in the file */
-            written?: unknown;
+            /** @description Members may be granted in it where it is written */
+            takes_members?: boolean;
             /** @description The shape that has this grant */
             from_shape?: string;
             max?: number;

@@ -3,6 +3,7 @@ import { Alert, Form, Input, Modal, Select } from "antd";
 import { useNavigate } from "react-router";
 import { api, ApiProblem, take } from "../api/client";
 import { useService } from "./service";
+import { keys } from "../api/keys";
 
 interface Asked {
   endpoint: string;
@@ -24,17 +25,17 @@ export function Ask({ known = {}, close }: { known?: Partial<Asked> & { service?
   const service = known.service ?? picked.name ?? "";
   const audiences = picked.services.data?.find((s) => s.name === service)?.audiences ?? [];
   const endpoints = useQuery({
-    queryKey: ["endpoints", "known", service],
+    queryKey: keys.knownEndpoints(service),
     queryFn: () => take(api.GET("/api/v1/endpoints", { params: { query: { service, known: true, size: 500 } } })),
     enabled: service !== "",
   });
   const entities = useQuery({
-    queryKey: ["entities", service],
+    queryKey: keys.entities(service),
     queryFn: () => take(api.GET("/api/v1/services/{service}/entities", { params: { path: { service } } })),
     enabled: service !== "",
   });
   const fields = useQuery({
-    queryKey: ["fields", service, "names", entity],
+    queryKey: keys.fieldNames(service, entity),
     queryFn: () =>
       take(
         api.GET("/api/v1/services/{service}/fields", { params: { path: { service }, query: { entity, size: 500 } } }),
@@ -45,7 +46,7 @@ export function Ask({ known = {}, close }: { known?: Partial<Asked> & { service?
     mutationFn: (a: Asked) =>
       take(api.POST("/api/v1/requests", { body: { ...a, service, member: a.member || undefined } })),
     onSuccess: (q) => {
-      void queries.invalidateQueries({ queryKey: ["requests"] });
+      void queries.invalidateQueries({ queryKey: keys.requests() });
       close();
       navigate(`/requests/${q.id}`);
     },

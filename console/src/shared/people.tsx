@@ -1,10 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { Select, Tag, Typography } from "antd";
 import { api, take, type Finding } from "../api/client";
+import { keys } from "../api/keys";
 
 /** Everybody. */
 export function usePeople() {
-  return useQuery({ queryKey: ["people"], queryFn: () => take(api.GET("/api/v1/people")), staleTime: 60_000 });
+  return useQuery({ queryKey: keys.people(), queryFn: () => take(api.GET("/api/v1/people")), staleTime: 60_000 });
 }
 
 /** A filter by who has a finding. */
@@ -48,7 +49,11 @@ export function Labels({ value, onChange }: { value: string; onChange: (v: strin
 }
 
 export function useLabels() {
-  return useQuery({ queryKey: ["labels"], queryFn: () => take(api.GET("/api/v1/findings/labels")), staleTime: 30_000 });
+  return useQuery({
+    queryKey: keys.labels(),
+    queryFn: () => take(api.GET("/api/v1/findings/labels")),
+    staleTime: 30_000,
+  });
 }
 
 /** Whether a finding that wants work is past its day. */

@@ -7,6 +7,7 @@ import { count } from "./format";
 import { useMay } from "./session";
 import { useFailed } from "./states";
 import { Code } from "./tags";
+import { changed, keys } from "../api/keys";
 
 export type Calls = { capture: number } | { endpoint: string } | { batch: number };
 
@@ -60,7 +61,7 @@ function Dialog({
   const queries = useQueryClient();
   const failed = useFailed();
   const services = useQuery({
-    queryKey: ["services"],
+    queryKey: keys.services(),
     queryFn: () => take(api.GET("/api/v1/services")),
     staleTime: 60_000,
   });
@@ -77,7 +78,7 @@ function Dialog({
       return { batch, first: made.items[0] };
     },
     onSuccess: ({ batch, first }) => {
-      void queries.invalidateQueries();
+      void changed(queries, "captures");
       notification.success({
         title: `${count(batch.captures, "call")} made again: ${count(batch.findings, "finding")}, ${batch.new_findings} of them new`,
       });

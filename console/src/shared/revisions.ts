@@ -4,6 +4,7 @@ import { useCallback } from "react";
 import { useNavigate } from "react-router";
 import { type Revision } from "../api/client";
 import { useFailed } from "./states";
+import { changed } from "../api/keys";
 
 /** What to do once a change of contracts was sent: tell where it stands, and let everything be asked for anew. */
 export function useRevisionMade() {
@@ -12,7 +13,7 @@ export function useRevisionMade() {
   const navigate = useNavigate();
   const made = useCallback(
     (r: Revision) => {
-      void queries.invalidateQueries();
+      void changed(queries, "contracts");
       if (r.state === "waiting") {
         notification.info({
           title: `Revision ${r.number} waits for a second person`,

@@ -2,11 +2,12 @@ import { useQuery } from "@tanstack/react-query";
 import { Select } from "antd";
 import { api, take } from "../api/client";
 import { useAddress } from "./address";
+import { keys } from "../api/keys";
 
 /** The services, and the one that the address names, else the first. */
 export function useService() {
   const { get } = useAddress();
-  const services = useQuery({ queryKey: ["services"], queryFn: () => take(api.GET("/api/v1/services")) });
+  const services = useQuery({ queryKey: keys.services(), queryFn: () => take(api.GET("/api/v1/services")) });
   const named = get("service");
   const service = services.data?.find((s) => s.name === named) ?? (named ? undefined : services.data?.[0]);
   return { services, service, name: service?.name ?? "" };

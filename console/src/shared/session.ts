@@ -1,5 +1,6 @@
 import { useQuery, type QueryClient } from "@tanstack/react-query";
 import { actFor, api, take, type Person } from "../api/client";
+import { keys } from "../api/keys";
 
 /** Who is signed in; a 401 problem when nobody is. */
 export function useSession() {
@@ -8,13 +9,13 @@ export function useSession() {
     actFor(person.id);
     return person;
   };
-  return useQuery({ queryKey: ["session"], queryFn: ask, staleTime: 60_000 });
+  return useQuery({ queryKey: keys.session(), queryFn: ask, staleTime: 60_000 });
 }
 
 /** Takes somebody as signed in here, and lets the browser's other tabs know. */
 export function signedIn(queries: QueryClient, person: Person) {
   actFor(person.id, true);
-  queries.setQueryData(["session"], person);
+  queries.setQueryData(keys.session(), person);
 }
 
 const rank = { viewer: 1, reviewer: 2, lead: 3, administrator: 4 } as const;

@@ -26,6 +26,7 @@ import { useDark } from "./dark";
 import { signedIn, useSession } from "./session";
 import { SignInForm } from "./sign-in-form";
 import { Failed, Loading } from "./states";
+import { keys } from "../api/keys";
 
 const pages = [
   { key: "/", icon: <HomeOutlined aria-hidden />, label: <Link to="/">Home</Link> },
@@ -166,7 +167,7 @@ function useEndedSession(person: Person | undefined) {
 /** How much one is told that is not read. */
 function Bell() {
   const list = useQuery({
-    queryKey: ["notices", "unread"],
+    queryKey: keys.unread(),
     queryFn: () => take(api.GET("/api/v1/notices", { params: { query: { unread: true, size: 1 } } })),
     refetchInterval: 60_000,
   });

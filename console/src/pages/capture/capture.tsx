@@ -13,12 +13,13 @@ import { WireView } from "../../shared/wire/wire";
 import { CoveringGrants } from "./grants";
 import { ValueTools } from "./reveal";
 import { Weight } from "./weight";
+import { keys } from "../../api/keys";
 
 /** One call: who made it, its headers, its body on the wire, what weighs, what was granted, and what came when it was made again. */
 export default function CapturePage() {
   const id = Number(useParams().id);
   const capture = useQuery({
-    queryKey: ["capture", id],
+    queryKey: keys.capture(id),
     queryFn: () => take(api.GET("/api/v1/captures/{capture_id}", { params: { path: { capture_id: id } } })),
   });
   if (capture.isPending) return <Loading what="the capture" />;

@@ -10,6 +10,7 @@ import { useMay, useSession } from "../../shared/session";
 import { Heading } from "../../shared/shell";
 import { Failed, Loading, useFailed } from "../../shared/states";
 import { Code, SeverityMark } from "../../shared/tags";
+import { changed, keys } from "../../api/keys";
 
 const origins: Record<string, string> = {
   recording: "a recording",
@@ -20,7 +21,7 @@ const origins: Record<string, string> = {
 /** A batch above its captures: what it is, and what may be done with it. */
 export function BatchHead({ batch }: { batch: number }) {
   const of = useQuery({
-    queryKey: ["batch", batch],
+    queryKey: keys.batch(batch),
     queryFn: () => take(api.GET("/api/v1/batches/{batch_id}", { params: { path: { batch_id: batch } } })),
     refetchInterval: (q) => (q.state.data?.growing ? 2000 : false),
   });
@@ -101,7 +102,7 @@ function Waiting({ batch }: { batch: Batch }) {
         );
     },
     onSuccess: () => {
-      void queries.invalidateQueries({ refetchType: w.what === "withdraw" ? "none" : "active" });
+      void changed(queries, "captures", { refetchType: w.what === "withdraw" ? "none" : "active" });
       if (w.what === "withdraw") navigate("/captures");
     },
     onError: failed,
@@ -113,7 +114,7 @@ function Waiting({ batch }: { batch: Batch }) {
           params: { path, query: { comment: comment || undefined } },
         }),
       ),
-    onSuccess: () => void queries.invalidateQueries(),
+    onSuccess: () => void changed(queries, "captures"),
     onError: failed,
   });
   return (
@@ -164,7 +165,7 @@ function End({ batch }: { batch: Batch }) {
   const failed = useFailed();
   const end = useMutation({
     mutationFn: () => take(api.POST("/api/v1/batches/{batch_id}/end", { params: { path: { batch_id: batch.id } } })),
-    onSuccess: () => void queries.invalidateQueries(),
+    onSuccess: () => void changed(queries, "captures"),
     onError: failed,
   });
   return (
@@ -182,7 +183,7 @@ function Correct({ batch }: { batch: Batch }) {
   const [audience, setAudience] = useState(batch.audience ?? "");
   const [mapping, setMapping] = useState("");
   const services = useQuery({
-    queryKey: ["services"],
+    queryKey: keys.services(),
     queryFn: () => take(api.GET("/api/v1/services")),
     staleTime: 60_000,
   });
@@ -196,7 +197,7 @@ function Correct({ batch }: { batch: Batch }) {
       ),
     onSuccess: (b) => {
       setOpen(false);
-      void queries.invalidateQueries();
+      void changed(queries, "captures");
       void message.success(`Judged anew: ${count(b.findings, "finding")}`);
     },
     onError: failed,
@@ -270,7 +271,7 @@ function WithdrawDialog({ batch, close }: { batch: Batch; close: () => void }) {
   const [reason, setReason] = useState("");
   const path = { batch_id: batch.id };
   const effect = useQuery({
-    queryKey: ["withdrawal", batch.id],
+    queryKey: keys.withdrawal(batch.id),
     queryFn: () => take(api.GET("/api/v1/batches/{batch_id}/withdrawal", { params: { path } })),
     staleTime: 0,
   });
@@ -279,11 +280,11 @@ function WithdrawDialog({ batch, close }: { batch: Batch; close: () => void }) {
     onSuccess: (waits) => {
       if (waits) {
         close();
-        void queries.invalidateQueries();
+        void changed(queries, "captures");
         void message.info("It waits for a second person");
         return;
       }
-      void queries.invalidateQueries({ refetchType: "none" }); // this page would ask for what is gone
+      void changed(queries, "captures", { refetchType: "none" }); // this page would ask for what is gone
       navigate("/captures");
       void message.success(`Batch ${batch.id} is withdrawn`);
     },

@@ -8,6 +8,7 @@ import { useMay } from "../../shared/session";
 import { Heading } from "../../shared/shell";
 import { Empty, Failed } from "../../shared/states";
 import { Send } from "./send";
+import { keys } from "../../api/keys";
 
 /** What came in together, newest first, and sending more. */
 export function Batches() {
@@ -15,7 +16,7 @@ export function Batches() {
   const page = Number(get("page")) || 1;
   const mayUpload = useMay("reviewer");
   const list = useQuery({
-    queryKey: ["batches", page],
+    queryKey: keys.batches(page),
     queryFn: () => take(api.GET("/api/v1/batches", { params: { query: { page, size: 50 } } })),
     placeholderData: keepPreviousData,
   });

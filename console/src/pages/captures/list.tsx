@@ -9,6 +9,7 @@ import { Empty, Failed } from "../../shared/states";
 import { Code } from "../../shared/tags";
 import { Words } from "../../shared/words";
 import { BatchHead } from "./batch";
+import { keys } from "../../api/keys";
 
 /** The parts of the address that narrow the list; show=all narrows nothing. */
 export const filters = [
@@ -76,12 +77,12 @@ export function CaptureList() {
     size,
   };
   const list = useQuery({
-    queryKey: ["captures", query],
+    queryKey: keys.captures(query),
     queryFn: () => take(api.GET("/api/v1/captures", { params: { query } })),
     placeholderData: keepPreviousData,
   });
   const services = useQuery({
-    queryKey: ["services"],
+    queryKey: keys.services(),
     queryFn: () => take(api.GET("/api/v1/services")),
     staleTime: 60_000,
   });

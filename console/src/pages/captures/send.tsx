@@ -7,6 +7,7 @@ import { api, ApiProblem, take, upload, type Batch } from "../../api/client";
 import { count } from "../../shared/format";
 import { Failed, Loading } from "../../shared/states";
 import { Code } from "../../shared/tags";
+import { changed, keys } from "../../api/keys";
 
 interface Sent {
   file: string;
@@ -18,7 +19,7 @@ interface Sent {
 /** Sending recordings by drag and drop, with progress and what came of each. */
 export function Send() {
   const queries = useQueryClient();
-  const services = useQuery({ queryKey: ["services"], queryFn: () => take(api.GET("/api/v1/services")) });
+  const services = useQuery({ queryKey: keys.services(), queryFn: () => take(api.GET("/api/v1/services")) });
   const [service, setService] = useState("");
   const [audience, setAudience] = useState("");
   const [request, setRequest] = useState("");
@@ -46,8 +47,7 @@ export function Send() {
         batch: await upload(name, { audience, request, audiences: mapping?.text }, file, (share) => change({ share })),
         share: 1,
       });
-      for (const key of ["batches", "findings", "home", "endpoints", "captures"])
-        queries.invalidateQueries({ queryKey: [key] });
+      void changed(queries, "captures");
     } catch (error) {
       change({ error });
     }

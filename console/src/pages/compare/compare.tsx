@@ -8,6 +8,7 @@ import { bytes, count, share, time } from "../../shared/format";
 import { Heading } from "../../shared/shell";
 import { Empty, Failed, Loading } from "../../shared/states";
 import { Code } from "../../shared/tags";
+import { keys } from "../../api/keys";
 
 type Place = components["schemas"]["ComparedPlace"];
 
@@ -27,7 +28,7 @@ export default function Compare() {
   const after = Number(get("after"));
   const all = get("show") === "all";
   const both = useQuery({
-    queryKey: ["comparison", before, after],
+    queryKey: keys.comparison(before, after),
     queryFn: () => take(api.GET("/api/v1/comparisons", { params: { query: { before, after } } })),
     enabled: before > 0 && after > 0,
   });

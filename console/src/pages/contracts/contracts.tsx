@@ -12,6 +12,7 @@ import { Code } from "../../shared/tags";
 import { CoveragePanel } from "./coverage";
 import { ExportPanel } from "./exports";
 import { ShapesPanel } from "./shapes";
+import { keys } from "../../api/keys";
 
 /** The contracts of a service as a whole: how they came to be, what they share, what they lack, and other forms of them. */
 export default function Contracts() {
@@ -72,7 +73,7 @@ function Revisions({ service }: { service: string }) {
   const page = Number(get("page")) || 1;
   const query = { service, page, size: 50 };
   const list = useQuery({
-    queryKey: ["revisions", query],
+    queryKey: keys.revisions(query),
     queryFn: () => take(api.GET("/api/v1/revisions", { params: { query } })),
   });
   if (list.error) return <Failed error={list.error} again={() => list.refetch()} />;
@@ -193,7 +194,7 @@ export function AdviceTable({ all, loading, service }: { all?: Advice[]; loading
 
 function AdvicePanel({ service }: { service: string }) {
   const list = useQuery({
-    queryKey: ["advice", service],
+    queryKey: keys.advice(service),
     queryFn: () => take(api.GET("/api/v1/services/{service}/contracts/advice", { params: { path: { service } } })),
   });
   if (list.error) return <Failed error={list.error} again={() => list.refetch()} />;

@@ -6,6 +6,7 @@ import { api, take, type CoverageGap } from "../../api/client";
 import { useAddress } from "../../shared/address";
 import { count } from "../../shared/format";
 import { Empty, Failed, Loading } from "../../shared/states";
+import { keys } from "../../api/keys";
 
 const Trend = lazy(() => import("./trend"));
 
@@ -26,7 +27,7 @@ const gaps: { kind: CoverageGap["kind"]; whole: string; title: string; missing: 
 export function CoveragePanel({ service }: { service: string }) {
   const { get, set } = useAddress();
   const coverage = useQuery({
-    queryKey: ["coverage", service],
+    queryKey: keys.coverage(service),
     queryFn: () => take(api.GET("/api/v1/services/{service}/coverage", { params: { path: { service } } })),
   });
   if (coverage.isPending) return <Loading what="the coverage" />;

@@ -5,6 +5,7 @@ import { api, take, type ContractFile } from "../../api/client";
 import { useAddress } from "../../shared/address";
 import { Failed, Loading } from "../../shared/states";
 import { Code } from "../../shared/tags";
+import { keys } from "../../api/keys";
 
 const forms = [
   { value: "openapi", label: "OpenAPI 3.1" },
@@ -35,7 +36,7 @@ function download(f: ContractFile) {
 export function ExportPanel({ service }: { service: string }) {
   const { get, set } = useAddress();
   const form = (forms.some((f) => f.value === get("form")) ? get("form") : "openapi") as Form;
-  const files = useQuery({ queryKey: ["export", service, form], queryFn: () => load(service, form) });
+  const files = useQuery({ queryKey: keys.export(service, form), queryFn: () => load(service, form) });
   const [name, setName] = useState("");
   const file = files.data?.find((f) => f.name === name) ?? files.data?.[0];
   return (

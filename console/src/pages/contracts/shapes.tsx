@@ -8,6 +8,7 @@ import { useMay } from "../../shared/session";
 import { Empty, Failed, Loading } from "../../shared/states";
 import { Code } from "../../shared/tags";
 import { keepWorking, workingOf } from "../../shared/working";
+import { keys } from "../../api/keys";
 
 /** Shapes with where they are used; pulling out and writing out each make a change that is looked at before it is saved. */
 export function ShapesPanel({ service }: { service: string }) {
@@ -15,7 +16,7 @@ export function ShapesPanel({ service }: { service: string }) {
   const navigate = useNavigate();
   const { message } = App.useApp();
   const list = useQuery({
-    queryKey: ["shapes", service],
+    queryKey: keys.shapes(service),
     queryFn: () => take(api.GET("/api/v1/services/{service}/shapes", { params: { path: { service } } })),
   });
   const [pulling, setPulling] = useState<ShapeProposal>();
@@ -30,7 +31,7 @@ export function ShapesPanel({ service }: { service: string }) {
       );
     },
     onSuccess: (t) => {
-      keepWorking(service, { files: t.files, base: t.base });
+      keepWorking(service, { files: t.files, base: t.base, hash: t.hash });
       navigate(`/contracts/${encodeURIComponent(service)}/edit`);
     },
     onError: (e) => void message.error(e.message),

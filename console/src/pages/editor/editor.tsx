@@ -1,8 +1,8 @@
-import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Alert, Badge, Button, Flex, Input, Modal, Segmented, Select, Tabs, Typography } from "antd";
 import { lazy, Suspense, useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useParams } from "react-router";
-import { api, ApiProblem, take, type ContractFile, type Drafted, type PatchOp, type Revision } from "../../api/client";
+import { api, ApiProblem, take, type ContractFile, type Drafted, type Intent, type Revision } from "../../api/client";
 import { useAddress } from "../../shared/address";
 import { DiffText, DirectionMark, Sentences } from "../../shared/classes";
 import { count } from "../../shared/format";
@@ -11,11 +11,12 @@ import { useMay } from "../../shared/session";
 import { Heading } from "../../shared/shell";
 import { Empty, Failed, Loading } from "../../shared/states";
 import { Code } from "../../shared/tags";
-import { useWorking } from "../../shared/working";
+import { typedHash, useWorking } from "../../shared/working";
 import { AdviceTable } from "../contracts/contracts";
 import { DraftPanel } from "./draft";
 import { EffectPanel } from "./effect";
 import { GrantsEditor } from "./grants";
+import { keys } from "../../api/keys";
 
 const TextEditor = lazy(() => import("./text"));
 
@@ -23,7 +24,7 @@ const TextEditor = lazy(() => import("./text"));
 export default function EditorPage() {
   const { id, service: named } = useParams();
   const endpoint = useQuery({
-    queryKey: ["endpoint", id],
+    queryKey: keys.endpoint(id),
     queryFn: () => take(api.GET("/api/v1/endpoints/{endpoint_id}", { params: { path: { endpoint_id: id! } } })),
     enabled: id !== undefined,
   });
@@ -53,20 +54,25 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
   const [theirs, setTheirs] = useState<{ revision: Revision; conflicts: { file: string; line: number }[] }>();
   const [drafted, setDrafted] = useState<Drafted>();
   const inForce = useQuery({
-    queryKey: ["contracts", service],
+    queryKey: keys.contracts(service),
     queryFn: () => take(api.GET("/api/v1/services/{service}/contracts", { params: { path: { service } } })),
   });
   const files = working?.files ?? inForce.data?.files;
   const base = working?.base ?? inForce.data?.number ?? 0;
-  const rested = useRested(files, pause);
+  const hash = working?.hash ?? (inForce.data && `revision ${inForce.data.number}`);
+  const now = useMemo(() => (files && hash ? { files, hash } : undefined), [files, hash]);
+  const later = useRested(now, pause);
+  // what was typed is looked at once it rests; what the service wrote it has looked at already
+  const rested = now?.hash.startsWith("typed ") ? later : now;
   const chosenEndpoint = get("endpoint") || endpoint; // a draft may write the endpoint otherwise than it was seen
+  const client = useQueryClient();
   const trial = useQuery({
-    queryKey: ["trial", service, rested, chosenEndpoint],
+    queryKey: keys.trial(service, rested?.hash, chosenEndpoint),
     queryFn: () =>
       take(
         api.POST("/api/v1/services/{service}/contracts/trial", {
           params: { path: { service } },
-          body: { files: rested, base, endpoint: chosenEndpoint },
+          body: { files: rested!.files, base, endpoint: chosenEndpoint },
         }),
       ),
     enabled: rested !== undefined,
@@ -74,17 +80,37 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
     staleTime: Infinity,
   });
   const changed = trial.data !== undefined && trial.data.text !== "";
-
-  const keep = useCallback((next: ContractFile[]) => setWorking({ files: next, base }), [setWorking, base]);
-  const edit = useMutation({
-    mutationFn: (edits: PatchOp[]) =>
+  const [aside, setAside] = useState("words");
+  const advice = useQuery({
+    queryKey: keys.adviceOn(service, rested?.hash),
+    queryFn: () =>
       take(
         api.POST("/api/v1/services/{service}/contracts/trial", {
           params: { path: { service } },
-          body: { files, base, edits, endpoint: chosenEndpoint },
+          body: { files: rested!.files, base, advise: true },
         }),
       ),
-    onSuccess: (t) => keep(t.files),
+    enabled: rested !== undefined && aside === "advice",
+    placeholderData: keepPreviousData,
+    staleTime: Infinity,
+  });
+
+  const keep = useCallback(
+    (next: ContractFile[]) => setWorking({ files: next, base, hash: typedHash() }),
+    [setWorking, base],
+  );
+  const edit = useMutation({
+    mutationFn: (intent: Intent) =>
+      take(
+        api.POST("/api/v1/services/{service}/contracts/trial", {
+          params: { path: { service } },
+          body: { files, base, intents: [intent], endpoint: chosenEndpoint },
+        }),
+      ),
+    onSuccess: (t) => {
+      client.setQueryData(keys.trial(service, t.hash, chosenEndpoint), t);
+      setWorking({ files: t.files, base, hash: t.hash });
+    },
     onError: failed,
   });
   const merge = useMutation({
@@ -96,7 +122,7 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
         }),
       ),
     onSuccess: (m) => {
-      setWorking({ files: m.files, base: m.theirs.number });
+      setWorking({ files: m.files, base: m.theirs.number, hash: typedHash() });
       setTheirs({ revision: m.theirs, conflicts: m.conflicts });
     },
     onError: failed,
@@ -343,14 +369,16 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
           {as === "grants" && contract && known && (
             <GrantsEditor
               contract={contract}
-              busy={edit.isPending || trial.isFetching || rested !== files}
-              onEdit={(ops) => edit.mutate(ops)}
+              busy={edit.isPending || trial.isFetching || rested !== now}
+              onEdit={(intent) => edit.mutate(intent)}
             />
           )}
         </section>
         <section className="sheet" aria-label="What it comes to">
           <Tabs
             size="small"
+            activeKey={aside}
+            onChange={setAside}
             items={[
               {
                 key: "words",
@@ -369,7 +397,8 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
                 children: (
                   <EffectPanel
                     service={service}
-                    files={rested}
+                    files={rested?.files}
+                    hash={rested?.hash}
                     base={base}
                     changed={changed}
                     broken={problems.length > 0}
@@ -380,15 +409,15 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
                 key: "advice",
                 label: (
                   <span>
-                    Advice <Badge size="small" color="#80620a" count={trial.data?.advice.length ?? 0} />
+                    Advice <Badge size="small" color="#80620a" count={advice.data?.advice.length ?? 0} />
                   </span>
                 ),
                 children: (
                   <AdviceTable
-                    all={trial.data?.advice.filter(
+                    all={advice.data?.advice.filter(
                       (a) => !chosenEndpoint || !a.endpoint || a.endpoint === chosenEndpoint,
                     )}
-                    loading={trial.isPending}
+                    loading={advice.isPending}
                     service={service}
                   />
                 ),

@@ -3,6 +3,7 @@ import { Button, Typography } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, take, type ContractFile, type Finding } from "../../api/client";
+import { keys } from "../../api/keys";
 import { count } from "../../shared/format";
 import { useMay } from "../../shared/session";
 import { Failed, Loading } from "../../shared/states";
@@ -12,26 +13,28 @@ import { Code, SeverityMark } from "../../shared/tags";
 export function EffectPanel({
   service,
   files,
+  hash,
   base,
   changed,
   broken,
 }: {
   service: string;
   files?: ContractFile[];
+  hash?: string;
   base: number;
   changed: boolean;
   broken: boolean;
 }) {
   const may = useMay("reviewer", service);
-  const [asked, setAsked] = useState<ContractFile[]>();
-  const current = asked === files && asked !== undefined;
+  const [asked, setAsked] = useState<string>();
+  const current = asked === hash && asked !== undefined;
   const effect = useQuery({
-    queryKey: ["effect", service, asked],
+    queryKey: keys.effect(service, asked),
     queryFn: () =>
       take(
         api.POST("/api/v1/services/{service}/contracts/trial", {
           params: { path: { service } },
-          body: { files: asked, base, effect: true },
+          body: { files, base, effect: true },
         }),
       ),
     enabled: current && changed && !broken,
@@ -47,7 +50,7 @@ export function EffectPanel({
   if (broken) return <Typography.Text type="secondary">The contract has problems; mend them first.</Typography.Text>;
   if (!current)
     return (
-      <Button onClick={() => setAsked(files)} type="primary" ghost>
+      <Button onClick={() => setAsked(hash)} type="primary" ghost>
         Judge the recorded captures by both
       </Button>
     );

@@ -1,54 +1,34 @@
 import { useState } from "react";
 import { Checkbox, Input, InputNumber, Modal, Select } from "antd";
-import type { EditableContract, GrantNode, PatchOp } from "../../api/client";
-import { changeOps, without, type Written } from "./ops";
+import type { EditableContract, GrantNode } from "../../api/client";
+import type { Want } from "./grants";
 
 /** All that may be said of one grant, save what it carries. */
 export function GrantForm({
   g,
   contract,
   accepts,
-  longForm,
   onClose,
   onEdit,
 }: {
   g: GrantNode;
   contract: EditableContract;
   accepts: boolean;
-  longForm: Written;
   onClose: () => void;
-  onEdit: (ops: PatchOp[]) => void;
+  onEdit: Want;
 }) {
   const [name, setName] = useState(g.name);
   const [optional, setOptional] = useState(g.optional ?? false);
-  const [max, setMax] = useState<number | null>((longForm.max as number | undefined) ?? null);
-  const [audiences, setAudiences] = useState<string[]>((longForm.audiences as string[] | undefined) ?? []);
+  const [max, setMax] = useState<number | null>(g.max ?? null);
+  const [audiences, setAudiences] = useState<string[]>(g.audiences ?? []);
   const [neededBy, setNeededBy] = useState<string[]>(g.needed_by ?? []);
   const [reason, setReason] = useState(g.reason ?? "");
   const save = () => {
-    let w = without(longForm, "optional", "max", "audiences", "needed_by", "reason");
-    if (
-      name !== g.name &&
-      !(
-        "derived" in w ||
-        "external" in w ||
-        "constant" in w ||
-        "type" in w ||
-        "grants" in w ||
-        "shape" in w ||
-        "reference" in w
-      ) &&
-      g.field &&
-      !("field" in w)
-    )
-      w = { field: g.field, ...w };
-    if (name !== g.name && g.relation && !("relation" in w)) w = { relation: g.relation, ...w };
-    if (optional) w.optional = true;
-    if (max) w.max = max;
-    if (audiences.length) w.audiences = audiences;
-    if (neededBy.length) w.needed_by = neededBy;
-    if (reason.trim()) w.reason = reason.trim();
-    onEdit(changeOps(g, name, w));
+    onEdit({
+      file: g.file!,
+      pointer: g.pointer!,
+      change: { name, optional, max: max ?? 0, audiences, needed_by: neededBy, reason: reason.trim() },
+    });
     onClose();
   };
   return (

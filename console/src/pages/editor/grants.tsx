@@ -15,33 +15,29 @@ import {
   Tooltip,
   Typography,
 } from "antd";
-import type { EditableContract, GrantNode, PatchOp, ResponseContract } from "../../api/client";
+import type { EditableContract, GrantNode, Intent, NewResponse, ResponseContract } from "../../api/client";
 import { useAddress } from "../../shared/address";
 import { ClassMark } from "../../shared/classes";
 import { Empty } from "../../shared/states";
 import { Code } from "../../shared/tags";
 import { GrantForm } from "./grant-form";
-import { grantOp, longForm, responseOps, shortForm, ungrantOp } from "./ops";
 
-type Edit = (ops: PatchOp[]) => void;
-type Place = { file: string; pointer: string; hasGrants: boolean };
+/** What somebody wants of one place of the contract; the service writes the text. */
+export type Want = (i: Intent) => void;
+type Place = { file: string; pointer: string };
+
+const placeOf = (at: { file?: string; pointer?: string }): Place => ({ file: at.file!, pointer: at.pointer! });
 
 /** One endpoint's contract: its responses, each with the entity's fields on one side and what it grants on the other; and what it accepts. */
-export function GrantsEditor({ contract, busy, onEdit }: { contract: EditableContract; busy: boolean; onEdit: Edit }) {
+export function GrantsEditor({ contract, busy, onEdit }: { contract: EditableContract; busy: boolean; onEdit: Want }) {
   const { get, set } = useAddress();
   const side = get("side") === "accepts" ? "accepts" : "answers";
   const open = Number(get("response")) || 0;
   const setOpen = (i: number) => set({ response: i ? String(i) : "" });
   const all = (side === "answers" ? contract.responses : contract.accepts) ?? [];
   const response = all[Math.min(open, all.length - 1)];
-  const key = side === "answers" ? "responses" : "accepts";
-  const begin = (r: Record<string, unknown>) => {
-    const there = side === "answers" ? contract.responses !== undefined : contract.judges_requests;
-    onEdit([
-      there
-        ? { file: contract.file!, op: "add", path: `${contract.pointer}/${key}/-`, value: r }
-        : { file: contract.file!, op: "add", path: `${contract.pointer}/${key}`, value: [r] },
-    ]);
+  const begin = (r: NewResponse) => {
+    onEdit({ ...placeOf(contract), ...(side === "answers" ? { respond: r } : { accept: r }) });
     setOpen(all.length);
   };
   return (
@@ -108,15 +104,10 @@ export function GrantsEditor({ contract, busy, onEdit }: { contract: EditableCon
   );
 }
 
-function Team({ contract, onEdit }: { contract: EditableContract; onEdit: Edit }) {
+function Team({ contract, onEdit }: { contract: EditableContract; onEdit: Want }) {
   const [text, setText] = useState(contract.team ?? "");
   const save = () => {
-    if (text !== (contract.team ?? ""))
-      onEdit([
-        text
-          ? { file: contract.file!, op: "add", path: `${contract.pointer}/team`, value: text }
-          : { file: contract.file!, op: "remove", path: `${contract.pointer}/team` },
-      ]);
+    if (text !== (contract.team ?? "")) onEdit({ ...placeOf(contract), team: text });
   };
   return (
     <Input
@@ -139,7 +130,7 @@ function NewResponse({
 }: {
   contract: EditableContract;
   accepts: boolean;
-  onAdd: (r: Record<string, unknown>) => void;
+  onAdd: (r: NewResponse) => void;
 }) {
   const [open, setOpen] = useState(false);
   const [status, setStatus] = useState("200");
@@ -148,18 +139,13 @@ function NewResponse({
   const [at, setAt] = useState(contract.responses?.[0]?.at ?? "");
   const [many, setMany] = useState(false);
   const add = () => {
-    const r: Record<string, unknown> = {};
-    if (audiences.length) r.audiences = audiences;
-    if (!accepts)
-      r.statuses = status
-        .split(/[\s,]+/)
-        .filter(Boolean)
-        .map((s) => (/^\d+$/.test(s) ? Number(s) : s));
-    if (entity) r.entity = entity;
-    if (at) r.at = at;
-    if (many) r.many = true;
-    r.grants = {};
-    onAdd(r);
+    onAdd({
+      audiences,
+      statuses: accepts ? [] : status.split(/[\s,]+/).filter(Boolean),
+      entity: entity || undefined,
+      at: at || undefined,
+      many: many || undefined,
+    });
     setOpen(false);
   };
   return (
@@ -226,39 +212,31 @@ function ResponseEditor({
   contract: EditableContract;
   response: ResponseContract;
   accepts: boolean;
-  onEdit: Edit;
+  onEdit: Want;
   onGone: () => void;
 }) {
   const entity = contract.entities.find((e) => e.name === r.entity);
-  const place: Place = {
-    file: r.file!,
-    pointer: r.pointer!,
-    hasGrants: !r.shape || r.grants.some((g) => g.from_shape === undefined),
-  };
+  const place = placeOf(r);
   const [confirm, setConfirm] = useState<{ field: string; class: string }>();
   const { message } = App.useApp();
   const byField = new Map<string, GrantNode>();
   for (const g of r.grants)
     if (g.field && !g.reference && g.carries === `${r.entity}.${g.field}`) byField.set(g.field, g);
-  const tick = (field: string, cls: string, form: string, on: boolean, why?: string) => {
+  const tick = (field: string, cls: string, on: boolean, why?: string) => {
     const g = byField.get(field);
     if (!on && g) {
       if (g.from_shape)
         void message.info(
           `It comes from the shape ${g.from_shape}: change the shape in the text, or write it out on the Shapes page.`,
         );
-      else onEdit([ungrantOp(g)]);
+      else onEdit({ ...placeOf(g), remove: true });
       return;
     }
     if (cls === "secret" && !accepts && why === undefined) {
       setConfirm({ field, class: cls });
       return;
     }
-    const w: Record<string, unknown> = {};
-    if (form.startsWith("array")) w.many = true;
-    if (form.startsWith("object")) w.open = true;
-    if (cls === "secret") w.reason = why ?? "the client sends it";
-    onEdit([grantOp(place, field, shortForm(w))]);
+    onEdit({ ...place, grant: { field, reason: why } });
   };
   return (
     <>
@@ -270,7 +248,7 @@ function ResponseEditor({
           placeholder="everybody"
           style={{ minWidth: 200 }}
           value={r.audiences ?? []}
-          onChange={(v) => onEdit(responseOps(r, "audiences", v, r.audiences !== undefined))}
+          onChange={(v) => onEdit({ ...place, audiences: v })}
           options={contract.audiences.map((a) => ({ value: a, label: a }))}
         />
         <Typography.Text type="secondary">
@@ -294,7 +272,7 @@ function ResponseEditor({
           okText="Take it out"
           onConfirm={() => {
             onGone();
-            onEdit([{ file: r.file!, op: "remove", path: r.pointer! }]);
+            onEdit({ ...place, remove: true });
           }}
         >
           <Button size="small" type="text" danger>
@@ -309,7 +287,7 @@ function ResponseEditor({
             const g = byField.get(f.name);
             return (
               <div key={f.name} className="field-row">
-                <Checkbox checked={g !== undefined} onChange={(e) => tick(f.name, f.class, f.form, e.target.checked)}>
+                <Checkbox checked={g !== undefined} onChange={(e) => tick(f.name, f.class, e.target.checked)}>
                   <span className="code">{f.name}</span>
                 </Checkbox>
                 <ClassMark value={f.class} />
@@ -327,7 +305,7 @@ function ResponseEditor({
                     g &&
                     (g.from_shape
                       ? void message.info(`It comes from the shape ${g.from_shape}.`)
-                      : onEdit([ungrantOp(g)]))
+                      : onEdit({ ...placeOf(g), remove: true }))
                   }
                 >
                   <span className="code">{rel.name}</span>
@@ -368,13 +346,7 @@ function ResponseEditor({
           onCancel={() => setConfirm(undefined)}
           onOk={(why) => {
             setConfirm(undefined);
-            tick(
-              confirm.field,
-              confirm.class,
-              entity?.fields.find((f) => f.name === confirm.field)?.form ?? "",
-              true,
-              why,
-            );
+            tick(confirm.field, confirm.class, true, why);
           }}
         />
       )}
@@ -420,12 +392,12 @@ function RelationMenu({
   entity: string;
   name: string;
   place: Place;
-  onEdit: Edit;
+  onEdit: Want;
   relation?: string;
 }) {
   const target = contract.entities.find((e) => e.name === entity);
-  const more = relation && relation !== name ? { relation } : {};
-  const grant = (value: Record<string, unknown>) => onEdit([grantOp(place, name, { ...more, ...value })]);
+  const grant = (how: { reference?: string; shape?: string }) =>
+    onEdit({ ...place, grant: { relation: relation ?? name, name, ...how } });
   return (
     <Dropdown
       trigger={["click"]}
@@ -452,7 +424,7 @@ function RelationMenu({
           { key: "own", label: "some of its fields" },
         ],
         onClick: ({ key }) => {
-          if (key === "own") grant({ grants: {} });
+          if (key === "own") grant({});
           else if (key.startsWith("r:")) grant({ reference: key.slice(2) });
           else if (key.startsWith("s:")) grant({ shape: key.slice(2) });
         },
@@ -474,7 +446,7 @@ function GrantTree({
   all: GrantNode[];
   contract: EditableContract;
   accepts: boolean;
-  onEdit: Edit;
+  onEdit: Want;
 }) {
   return (
     <ul className="grants editing">
@@ -482,21 +454,15 @@ function GrantTree({
         <li key={g.name}>
           <GrantRow g={g} contract={contract} accepts={accepts} onEdit={onEdit} />
           {g.grants && <GrantTree all={g.grants} contract={contract} accepts={accepts} onEdit={onEdit} />}
-          {(g.relation || g.entity) &&
-            !g.reference &&
-            !g.from_shape &&
-            g.pointer &&
-            g.written !== null &&
-            typeof g.written === "object" &&
-            ("grants" in (g.written as object) || "shape" in (g.written as object)) && (
-              <AddMember
-                contract={contract}
-                entity={g.entity}
-                taken={(g.grants ?? []).map((x) => x.name)}
-                place={{ file: g.file!, pointer: g.pointer, hasGrants: "grants" in (g.written as object) }}
-                onEdit={onEdit}
-              />
-            )}
+          {g.takes_members && !g.reference && !g.from_shape && (
+            <AddMember
+              contract={contract}
+              entity={g.entity}
+              taken={(g.grants ?? []).map((x) => x.name)}
+              place={placeOf(g)}
+              onEdit={onEdit}
+            />
+          )}
         </li>
       ))}
     </ul>
@@ -512,7 +478,7 @@ function GrantRow({
   g: GrantNode;
   contract: EditableContract;
   accepts: boolean;
-  onEdit: Edit;
+  onEdit: Want;
 }) {
   const [open, setOpen] = useState(false);
   const words = [
@@ -547,7 +513,7 @@ function GrantRow({
               size="small"
               type="link"
               danger
-              onClick={() => onEdit([ungrantOp(g)])}
+              onClick={() => onEdit({ ...placeOf(g), remove: true })}
               aria-label={`Take ${g.name} out`}
             >
               ✕
@@ -555,16 +521,7 @@ function GrantRow({
           </span>
         )
       )}
-      {open && (
-        <GrantForm
-          g={g}
-          contract={contract}
-          accepts={accepts}
-          onClose={() => setOpen(false)}
-          onEdit={onEdit}
-          longForm={longForm(g)}
-        />
-      )}
+      {open && <GrantForm g={g} contract={contract} accepts={accepts} onClose={() => setOpen(false)} onEdit={onEdit} />}
     </div>
   );
 }
@@ -581,7 +538,7 @@ function AddMember({
   entity?: string;
   taken: string[];
   place: Place;
-  onEdit: Edit;
+  onEdit: Want;
 }) {
   const [deriving, setDeriving] = useState(false);
   const [name, setName] = useState("");
@@ -601,15 +558,7 @@ function AddMember({
         style={{ width: 170 }}
         value={null}
         onChange={(v: string | null) => {
-          const f = e.fields.find((x) => x.name === v);
-          if (f)
-            onEdit([
-              grantOp(
-                place,
-                f.name,
-                f.form.startsWith("array") ? { many: true } : f.form.startsWith("object") ? { open: true } : null,
-              ),
-            ]);
+          if (v) onEdit({ ...place, grant: { field: v } });
         }}
         options={fields.map((f) => ({ value: f.name, label: `${f.name} (${f.class})` }))}
       />
@@ -635,7 +584,7 @@ function AddMember({
         okText="Grant it"
         okButtonProps={{ disabled: !name || from.length === 0 || taken.includes(name) }}
         onOk={() => {
-          onEdit([grantOp(place, name, { derived: from, type })]);
+          onEdit({ ...place, grant: { name, derived: from, type } });
           setDeriving(false);
           setName("");
           setFrom([]);

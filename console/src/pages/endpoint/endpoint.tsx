@@ -11,12 +11,13 @@ import { Heading } from "../../shared/shell";
 import { Empty, Failed, Loading } from "../../shared/states";
 import { Code, SeverityMark } from "../../shared/tags";
 import { WireView } from "../../shared/wire/wire";
+import { keys } from "../../api/keys";
 
 /** The contract on one side, a body as it was on the wire on the other. */
 export default function EndpointPage() {
   const { id = "" } = useParams();
   const endpoint = useQuery({
-    queryKey: ["endpoint", id],
+    queryKey: keys.endpoint(id),
     queryFn: () => take(api.GET("/api/v1/endpoints/{endpoint_id}", { params: { path: { endpoint_id: id } } })),
   });
   const [asking, setAsking] = useState(false);
@@ -145,13 +146,13 @@ function Grants({ all }: { all: GrantNode[] }) {
 function Wire({ endpoint }: { endpoint: string }) {
   const { get, set } = useAddress();
   const captures = useQuery({
-    queryKey: ["captures", { endpoint, size: 100 }],
+    queryKey: keys.captures({ endpoint, size: 100 }),
     queryFn: () => take(api.GET("/api/v1/captures", { params: { query: { endpoint, size: 100 } } })),
   });
   const all = captures.data?.items.filter((c) => !c.skipped) ?? [];
   const chosen = Number(get("capture")) || (all.find((c) => c.findings > 0) ?? all[0])?.id || 0;
   const capture = useQuery({
-    queryKey: ["capture", chosen],
+    queryKey: keys.capture(chosen),
     queryFn: () => take(api.GET("/api/v1/captures/{capture_id}", { params: { path: { capture_id: chosen } } })),
     enabled: chosen > 0,
   });

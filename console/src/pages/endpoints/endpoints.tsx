@@ -7,6 +7,7 @@ import { ago, bytes, count, share, time } from "../../shared/format";
 import { Heading } from "../../shared/shell";
 import { Empty, Failed } from "../../shared/states";
 import { SeverityMark } from "../../shared/tags";
+import { keys } from "../../api/keys";
 
 export default function Endpoints() {
   const { get, set } = useAddress();
@@ -20,7 +21,7 @@ export default function Endpoints() {
     size: 100,
   };
   const list = useQuery({
-    queryKey: ["endpoints", query],
+    queryKey: keys.endpoints(query),
     queryFn: () => take(api.GET("/api/v1/endpoints", { params: { query } })),
     placeholderData: keepPreviousData,
   });

@@ -9,13 +9,14 @@ import { Heading } from "../../shared/shell";
 import { Empty, Failed, Loading } from "../../shared/states";
 import { Queue } from "./queue";
 import { ReadPanel } from "./read";
+import { keys } from "../../api/keys";
 
 /** The catalogue: what is stored, what waits for a class, and where to read it from. */
 export default function Entities() {
   const { get, set } = useAddress();
   const { services, name } = useService();
   const list = useQuery({
-    queryKey: ["entities", name],
+    queryKey: keys.entities(name),
     queryFn: () => take(api.GET("/api/v1/services/{service}/entities", { params: { path: { service: name } } })),
     enabled: name !== "",
   });

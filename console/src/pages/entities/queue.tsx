@@ -10,6 +10,7 @@ import { useRevisionMade } from "../../shared/revisions";
 import { useMay } from "../../shared/session";
 import { Empty, Failed } from "../../shared/states";
 import { Code } from "../../shared/tags";
+import { keys } from "../../api/keys";
 
 const key = (f: Field) => `${f.entity}.${f.name}`;
 
@@ -32,7 +33,7 @@ export function Queue({ service, entity }: { service: string; entity?: string })
     size,
   };
   const list = useQuery({
-    queryKey: ["fields", service, query],
+    queryKey: keys.fields(service, query),
     queryFn: () => take(api.GET("/api/v1/services/{service}/fields", { params: { path: { service }, query } })),
     placeholderData: keepPreviousData,
   });

@@ -10,6 +10,7 @@ import { Heading } from "../../shared/shell";
 import { Empty, Failed, Loading } from "../../shared/states";
 import { Code, SeverityMark } from "../../shared/tags";
 import { Queue } from "../entities/queue";
+import { keys } from "../../api/keys";
 
 /** An entity's fields with their classes, its relations, and where each field goes. */
 export default function EntityPage() {
@@ -17,11 +18,11 @@ export default function EntityPage() {
   const { get, set } = useAddress();
   const [asking, setAsking] = useState(false);
   const list = useQuery({
-    queryKey: ["entities", service],
+    queryKey: keys.entities(service),
     queryFn: () => take(api.GET("/api/v1/services/{service}/entities", { params: { path: { service } } })),
   });
   const fields = useQuery({
-    queryKey: ["fields", service, "names", name],
+    queryKey: keys.fieldNames(service, name),
     queryFn: () =>
       take(
         api.GET("/api/v1/services/{service}/fields", {
@@ -104,7 +105,7 @@ export default function EntityPage() {
 
 function Flows({ service, entity, field }: { service: string; entity: string; field: string }) {
   const flows = useQuery({
-    queryKey: ["flows", service, entity, field],
+    queryKey: keys.flows(service, entity, field),
     queryFn: () =>
       take(api.GET("/api/v1/services/{service}/flows", { params: { path: { service }, query: { entity, field } } })),
   });

@@ -9,6 +9,7 @@ import { ServicePicker, useService } from "../../shared/service";
 import { Heading } from "../../shared/shell";
 import { Empty, Failed, Loading } from "../../shared/states";
 import { Grid } from "./grid";
+import { keys } from "../../api/keys";
 
 /** Entity fields against endpoints and audiences: what is granted, what leaks, what was never seen, what is withheld. */
 export default function Exposure() {
@@ -21,12 +22,12 @@ export default function Exposure() {
     audience: get("audience") || undefined,
   };
   const map = useQuery({
-    queryKey: ["exposure", name, query],
+    queryKey: keys.exposure(name, query),
     queryFn: () => take(api.GET("/api/v1/services/{service}/exposure", { params: { path: { service: name }, query } })),
     enabled: name !== "",
   });
   const whole = useQuery({
-    queryKey: ["exposure", name, {}],
+    queryKey: keys.exposure(name, {}),
     queryFn: () => take(api.GET("/api/v1/services/{service}/exposure", { params: { path: { service: name } } })),
     enabled: name !== "",
   });

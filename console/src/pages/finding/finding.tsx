@@ -34,11 +34,12 @@ import { Said } from "../../shared/said";
 import { Empty, Failed, Loading, useFailed } from "../../shared/states";
 import { Code, SeverityMark, StateMark, stateWords } from "../../shared/tags";
 import { WireView } from "../../shared/wire/wire";
+import { changed, keys } from "../../api/keys";
 
 export default function FindingPage() {
   const { id = "" } = useParams();
   const finding = useQuery({
-    queryKey: ["finding", id],
+    queryKey: keys.finding(id),
     queryFn: () => take(api.GET("/api/v1/findings/{finding_id}", { params: { path: { finding_id: id } } })),
   });
   if (finding.isPending) return <Loading what="the finding" />;
@@ -197,9 +198,8 @@ function Decide({ d }: { d: FindingDetail }) {
           )
         : take(api.POST("/api/v1/findings/{finding_id}/comments", { params: { path }, body: { text: comment ?? "" } })),
     onSuccess: (now, sent) => {
-      queries.setQueryData(["finding", d.finding.id], now);
-      queries.invalidateQueries({ queryKey: ["findings"] });
-      queries.invalidateQueries({ queryKey: ["home"] });
+      queries.setQueryData(keys.finding(d.finding.id), now);
+      void changed(queries, "findings");
       form.resetFields();
       message.success(
         !sent.to
@@ -304,7 +304,7 @@ function AskedWaiver({ d }: { d: FindingDetail }) {
       take(api.POST("/api/v1/findings/changes", { body: { ids: [d.finding.id], ...c } })),
     onSuccess: (out) => {
       setDeclining(false);
-      void queries.invalidateQueries();
+      void changed(queries, "findings");
       const why = out.refused?.[0]?.why;
       if (why) void message.error(why);
     },
@@ -375,7 +375,7 @@ function Hold({ d }: { d: FindingDetail }) {
   const change = useMutation({
     mutationFn: (c: FindingsChange) => take(api.POST("/api/v1/findings/changes", { body: { ids: [f.id], ...c } })),
     onSuccess: (out) => {
-      void queries.invalidateQueries();
+      void changed(queries, "findings");
       if (out.findings > 0) void message.success(`Changed: ${out.words}`);
     },
     onError: failed,
@@ -465,7 +465,7 @@ function Follow({ d }: { d: FindingDetail }) {
       d.follows
         ? take(api.DELETE("/api/v1/findings/{finding_id}/follow", { params: { path } }))
         : take(api.PUT("/api/v1/findings/{finding_id}/follow", { params: { path } })),
-    onSuccess: () => queries.invalidateQueries({ queryKey: ["finding", d.finding.id] }),
+    onSuccess: () => changed(queries, "findings"),
     onError: failed,
   });
   return (
@@ -578,7 +578,7 @@ function Evidence({ d }: { d: FindingDetail }) {
   const latest = d.evidence[0];
   const id = latest?.capture_id ?? 0;
   const capture = useQuery({
-    queryKey: ["capture", id],
+    queryKey: keys.capture(id),
     queryFn: () => take(api.GET("/api/v1/captures/{capture_id}", { params: { path: { capture_id: id } } })),
     enabled: id > 0,
   });

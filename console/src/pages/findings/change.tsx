@@ -7,6 +7,7 @@ import { count } from "../../shared/format";
 import { useLabels, usePeople } from "../../shared/people";
 import { useFailed } from "../../shared/states";
 import { states, stateWords } from "../../shared/tags";
+import { changed } from "../../api/keys";
 
 interface Wish {
   to?: State;
@@ -54,7 +55,7 @@ export default function Change({
       const back = await take(
         api.POST("/api/v1/findings/changes/{change_id}/undo", { params: { path: { change_id: id } } }),
       );
-      void queries.invalidateQueries();
+      void changed(queries, "findings");
       void message.success(
         `${count(back.undone, "finding")} as before${back.left.length ? `, ${back.left.length} left: changed since` : ""}`,
       );
@@ -70,7 +71,7 @@ export default function Change({
         setTried(out);
         return;
       }
-      void queries.invalidateQueries();
+      void changed(queries, "findings");
       close(true);
       const key = `change-${out.id}`;
       notification.success({

@@ -16,6 +16,7 @@ import { Groups } from "./groups";
 import { Report } from "./report";
 import { ChangeSeveral } from "./change-several";
 import { Views } from "./views";
+import { keys } from "../../api/keys";
 
 /** The parts of the address that narrow the list: all that the service knows, which the compiler sees to. */
 const filters = [
@@ -51,7 +52,7 @@ export default function Findings() {
     size,
   };
   const list = useQuery({
-    queryKey: ["findings", query],
+    queryKey: keys.findings(query),
     queryFn: () => take(api.GET("/api/v1/findings", { params: { query } })),
     placeholderData: keepPreviousData,
   });
@@ -304,7 +305,7 @@ function Several({
 
 function Audience({ value, onChange }: { value: string; onChange: (v: string) => void }) {
   const services = useQuery({
-    queryKey: ["services"],
+    queryKey: keys.services(),
     queryFn: () => take(api.GET("/api/v1/services")),
     staleTime: 60_000,
   });

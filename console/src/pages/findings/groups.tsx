@@ -5,6 +5,7 @@ import { api, take, type FindingGroup } from "../../api/client";
 import { count } from "../../shared/format";
 import { Empty, Failed } from "../../shared/states";
 import { severities, SeverityMark } from "../../shared/tags";
+import { keys } from "../../api/keys";
 
 const words: Record<string, string> = {
   field: "Entity field",
@@ -24,7 +25,7 @@ function only(query: string, severity: string): string {
 /** The findings that fit, gathered by what they have in common: one repair, many findings. */
 export function Groups({ by, filter }: { by: string; filter: string }) {
   const list = useQuery({
-    queryKey: ["findings", "groups", by, filter],
+    queryKey: keys.groups(by, filter),
     queryFn: () =>
       take(
         api.GET("/api/v1/findings/groups", { params: { query: { by: by as "field", filter: filter || undefined } } }),

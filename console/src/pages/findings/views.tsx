@@ -4,6 +4,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { api, take, type SavedView } from "../../api/client";
 import { Failed, useFailed } from "../../shared/states";
+import { keys } from "../../api/keys";
 
 /** Lists that one keeps, and that others share; the one that is shown can be kept. */
 export function Views({ query }: { query: string }) {
@@ -28,9 +29,9 @@ function Kept({ query, close }: { query: string; close: () => void }) {
   const { message } = App.useApp();
   const [name, setName] = useState("");
   const [shared, setShared] = useState(false);
-  const list = useQuery({ queryKey: ["views"], queryFn: () => take(api.GET("/api/v1/views")) });
+  const list = useQuery({ queryKey: keys.views(), queryFn: () => take(api.GET("/api/v1/views")) });
   const after = (said: string) => () => {
-    void queries.invalidateQueries({ queryKey: ["views"] });
+    void queries.invalidateQueries({ queryKey: keys.views() });
     void message.success(said);
   };
   const keep = useMutation({

@@ -8,11 +8,12 @@ import { Empty, Failed, Loading } from "../../shared/states";
 import { Code, severities, SeverityMark, StateMark } from "../../shared/tags";
 import { overdue } from "../../shared/people";
 import { useSession } from "../../shared/session";
+import { keys } from "../../api/keys";
 
 /** What needs me. */
 export default function Home() {
   const session = useSession();
-  const home = useQuery({ queryKey: ["home"], queryFn: () => take(api.GET("/api/v1/home")) });
+  const home = useQuery({ queryKey: keys.home(), queryFn: () => take(api.GET("/api/v1/home")) });
   const navigate = useNavigate();
   if (home.isPending) return <Loading what="what needs you" />;
   if (home.error) return <Failed error={home.error} again={() => home.refetch()} />;
@@ -280,7 +281,7 @@ function FirstSteps() {
 /** Revisions that wait for a second person. */
 function WaitingRevisions() {
   const waiting = useQuery({
-    queryKey: ["revisions", { waiting: true }],
+    queryKey: keys.revisions({ waiting: true }),
     queryFn: () => take(api.GET("/api/v1/revisions", { params: { query: { waiting: true, size: 20 } } })),
   });
   if (!waiting.data?.total) return null;

@@ -11,6 +11,7 @@ import { Empty, Failed, Loading } from "../../shared/states";
 import { Code, severities, SeverityMark } from "../../shared/tags";
 import { WireView } from "../../shared/wire/wire";
 import { Following, useLive } from "./stream";
+import { keys } from "../../api/keys";
 
 /** Calls as they are made, judged, with what each carries beside the list. */
 export default function Live() {
@@ -184,7 +185,7 @@ const Row = memo(function Row({
 
 function Beside({ capture }: { capture: number }) {
   const detail = useQuery({
-    queryKey: ["capture", capture],
+    queryKey: keys.capture(capture),
     queryFn: () => take(api.GET("/api/v1/captures/{capture_id}", { params: { path: { capture_id: capture } } })),
     placeholderData: (old) => old,
   });

@@ -6,6 +6,7 @@ import { useAddress } from "../../shared/address";
 import { ago, count, time } from "../../shared/format";
 import { Heading } from "../../shared/shell";
 import { Empty, Failed, useFailed } from "../../shared/states";
+import { keys } from "../../api/keys";
 
 const words: Record<Notice["kind"], string> = {
   assigned: "assigned to you",
@@ -29,12 +30,12 @@ export default function Notices() {
   const page = Number(get("page")) || 1;
   const unread = get("show") !== "all";
   const list = useQuery({
-    queryKey: ["notices", unread, page],
+    queryKey: keys.notices(unread, page),
     queryFn: () => take(api.GET("/api/v1/notices", { params: { query: { unread, page, size: 50 } } })),
   });
   const read = useMutation({
     mutationFn: (up_to: number) => take(api.PUT("/api/v1/notices/read", { body: { up_to } })),
-    onSuccess: () => queries.invalidateQueries({ queryKey: ["notices"] }),
+    onSuccess: () => queries.invalidateQueries({ queryKey: keys.notices() }),
     onError: failed,
   });
   const newest = list.data?.items[0];

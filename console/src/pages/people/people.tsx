@@ -8,6 +8,7 @@ import { useMay, useSession } from "../../shared/session";
 import { Heading } from "../../shared/shell";
 import { Failed, useFailed } from "../../shared/states";
 import { Code } from "../../shared/tags";
+import { keys } from "../../api/keys";
 
 export const roles: Person["role"][] = ["viewer", "reviewer", "lead", "administrator"];
 
@@ -32,7 +33,7 @@ export default function People() {
       service_roles?: Person["service_roles"];
     }) => take(api.PATCH("/api/v1/people/{person_id}", { params: { path: { person_id: id } }, body })),
     onSuccess: (p) => {
-      void queries.invalidateQueries({ queryKey: ["people"] });
+      void queries.invalidateQueries({ queryKey: keys.people() });
       void message.success(`${p.name || p.email}: ${p.kept_out ? "may not come in" : p.role}`);
     },
     onError: failed,
@@ -186,7 +187,11 @@ function AtServices({
   change: (roles: NonNullable<Person["service_roles"]>) => void;
 }) {
   const [adding, setAdding] = useState(false);
-  const all = useQuery({ queryKey: ["services"], queryFn: () => take(api.GET("/api/v1/services")), enabled: adding });
+  const all = useQuery({
+    queryKey: keys.services(),
+    queryFn: () => take(api.GET("/api/v1/services")),
+    enabled: adding,
+  });
   const at = person.service_roles ?? [];
   const name = person.name || person.email;
   return (
@@ -244,7 +249,7 @@ function Invite({ close }: { close: (made?: { of: string; link: string }) => voi
   const invite = useMutation({
     mutationFn: (body: { email: string; role: Person["role"] }) => take(api.POST("/api/v1/people", { body })),
     onSuccess: (made) => {
-      void queries.invalidateQueries({ queryKey: ["people"] });
+      void queries.invalidateQueries({ queryKey: keys.people() });
       close({ of: made.person.email, link: made.link });
     },
     onError: failed,

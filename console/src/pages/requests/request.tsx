@@ -21,12 +21,13 @@ import { Heading } from "../../shared/shell";
 import { Failed, Loading, useFailed } from "../../shared/states";
 import { Code } from "../../shared/tags";
 import { RequestMark } from "./mark";
+import { changed, keys } from "../../api/keys";
 
 /** One exposure request: what is asked, what granting it writes, and the decision. */
 export default function RequestPage() {
   const id = Number(useParams().id);
   const one = useQuery({
-    queryKey: ["request", id],
+    queryKey: keys.request(id),
     queryFn: () => take(api.GET("/api/v1/requests/{request_id}", { params: { path: { request_id: id } } })),
   });
   const mayDecide = useMay("reviewer", one.data?.service);
@@ -131,7 +132,7 @@ function Decide({ q }: { q: ExposureRequest }) {
         }),
       ),
     onSuccess: () => {
-      void queries.invalidateQueries();
+      void changed(queries, "contracts");
       void message.success("Decided; who asked is told");
     },
   });
@@ -202,7 +203,7 @@ function Withdraw({ q }: { q: ExposureRequest }) {
   const failed = useFailed();
   const withdraw = useMutation({
     mutationFn: () => take(api.DELETE("/api/v1/requests/{request_id}", { params: { path: { request_id: q.id } } })),
-    onSuccess: () => queries.invalidateQueries(),
+    onSuccess: () => changed(queries, "contracts"),
     onError: failed,
   });
   return (

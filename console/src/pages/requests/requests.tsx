@@ -10,6 +10,7 @@ import { Heading } from "../../shared/shell";
 import { Empty, Failed } from "../../shared/states";
 import { Code } from "../../shared/tags";
 import { RequestMark } from "./mark";
+import { keys } from "../../api/keys";
 
 /** Who asks that a field be granted. */
 export default function Requests() {
@@ -26,7 +27,7 @@ export default function Requests() {
     endpoint: get("endpoint") || undefined,
   };
   const list = useQuery({
-    queryKey: ["requests", query],
+    queryKey: keys.requests(query),
     queryFn: () => take(api.GET("/api/v1/requests", { params: { query } })),
     placeholderData: keepPreviousData,
   });

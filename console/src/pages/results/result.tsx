@@ -8,12 +8,13 @@ import { Heading } from "../../shared/shell";
 import { Empty, Failed, Loading, useFailed } from "../../shared/states";
 import { Code, SeverityMark, StateMark } from "../../shared/tags";
 import { Counts } from "./results";
+import { changed, keys } from "../../api/keys";
 
 /** One result of a pipeline, compared with the main line as it was before. */
 export default function ResultPage() {
   const id = Number(useParams().id);
   const one = useQuery({
-    queryKey: ["result", id],
+    queryKey: keys.result(id),
     queryFn: () => take(api.GET("/api/v1/results/{result_id}", { params: { path: { result_id: id } } })),
   });
   const reviewer = useMay("reviewer", one.data?.result.service);
@@ -25,7 +26,7 @@ export default function ResultPage() {
   const drop = useMutation({
     mutationFn: () => take(api.DELETE("/api/v1/results/{result_id}", { params: { path: { result_id: id } } })),
     onSuccess: () => {
-      void queries.invalidateQueries({ queryKey: ["results"] });
+      void queries.invalidateQueries({ queryKey: keys.results() });
       navigate("/results");
     },
     onError: failed,
@@ -39,7 +40,7 @@ export default function ResultPage() {
         }),
       ),
     onSuccess: (_, r) => {
-      void queries.invalidateQueries();
+      void changed(queries, "settings");
       void message.success(`Results of ${r.service} are compared with ${r.line}`);
     },
     onError: failed,

@@ -7,6 +7,7 @@ import { ago, bytes, count, time } from "../../shared/format";
 import { Heading } from "../../shared/shell";
 import { Empty, Failed } from "../../shared/states";
 import { Code, severities, SeverityMark } from "../../shared/tags";
+import { keys } from "../../api/keys";
 
 /** What checks of pipelines found, newest first. */
 export default function Results() {
@@ -15,7 +16,7 @@ export default function Results() {
   const page = Number(get("page")) || 1;
   const query = { page, size: 50, service: get("service") || undefined, line: get("line") || undefined };
   const list = useQuery({
-    queryKey: ["results", query],
+    queryKey: keys.results(query),
     queryFn: () => take(api.GET("/api/v1/results", { params: { query } })),
     placeholderData: keepPreviousData,
   });

@@ -11,13 +11,14 @@ import { Heading } from "../../shared/shell";
 import { Failed, Loading } from "../../shared/states";
 import { Code } from "../../shared/tags";
 import { RevisionState } from "../contracts/contracts";
+import { keys } from "../../api/keys";
 
 /** One revision: what it changes in words and as text, its approval, and the way back to it. */
 export default function RevisionPage() {
   const { service = "", number = "" } = useParams();
   const path = { service, number: Number(number) };
   const revision = useQuery({
-    queryKey: ["revision", service, number],
+    queryKey: keys.revision(service, number),
     queryFn: () => take(api.GET("/api/v1/services/{service}/revisions/{number}", { params: { path } })),
   });
   if (revision.isPending) return <Loading what="the revision" />;

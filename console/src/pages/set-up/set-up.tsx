@@ -5,6 +5,7 @@ import { useNavigate } from "react-router";
 import { api, ApiProblem, take } from "../../api/client";
 import { count } from "../../shared/format";
 import { signedIn } from "../../shared/session";
+import { keys } from "../../api/keys";
 
 const shortest = 12;
 
@@ -29,7 +30,7 @@ export default function SetUp() {
     window.history.replaceState(null, "", "/set-up"); // the code stays out of the history
   }, []);
   const link = useQuery({
-    queryKey: ["link"],
+    queryKey: keys.link(),
     queryFn: () => take(api.POST("/api/v1/setup/link", { body: { code } })),
     enabled: !!code,
     staleTime: Infinity,

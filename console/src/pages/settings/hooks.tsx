@@ -6,6 +6,7 @@ import { ago, time } from "../../shared/format";
 import { useMay } from "../../shared/session";
 import { Empty, Failed, useFailed } from "../../shared/states";
 import { Code, severities } from "../../shared/tags";
+import { keys } from "../../api/keys";
 
 const kinds = ["found", "returned", "closed", "moved", "assigned", "due", "labelled", "comment", "waiver"] as const;
 
@@ -18,8 +19,8 @@ export function Hooks() {
   const [adding, setAdding] = useState(false);
   const [secret, setSecret] = useState<string>();
   const [looked, setLooked] = useState<Hook>();
-  const list = useQuery({ queryKey: ["hooks"], queryFn: () => take(api.GET("/api/v1/hooks")) });
-  const again = () => void queries.invalidateQueries({ queryKey: ["hooks"] });
+  const list = useQuery({ queryKey: keys.hooks(), queryFn: () => take(api.GET("/api/v1/hooks")) });
+  const again = () => void queries.invalidateQueries({ queryKey: keys.hooks() });
   const drop = useMutation({
     mutationFn: (id: number) => take(api.DELETE("/api/v1/hooks/{hook_id}", { params: { path: { hook_id: id } } })),
     onSuccess: again,
@@ -143,7 +144,7 @@ function Deliveries({ hook }: { hook: number }) {
   const queries = useQueryClient();
   const failed = useFailed();
   const list = useQuery({
-    queryKey: ["deliveries", hook, page],
+    queryKey: keys.deliveries(hook, page),
     queryFn: () =>
       take(
         api.GET("/api/v1/hooks/{hook_id}/deliveries", {
@@ -155,7 +156,7 @@ function Deliveries({ hook }: { hook: number }) {
   const again = useMutation({
     mutationFn: (id: number) =>
       take(api.POST("/api/v1/deliveries/{delivery_id}/again", { params: { path: { delivery_id: id } } })),
-    onSuccess: () => queries.invalidateQueries({ queryKey: ["deliveries", hook] }),
+    onSuccess: () => queries.invalidateQueries({ queryKey: keys.deliveries(hook) }),
     onError: failed,
   });
   if (list.error) return <Failed error={list.error} again={() => list.refetch()} />;

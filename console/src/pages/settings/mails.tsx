@@ -5,6 +5,7 @@ import { api, take, type SentMail } from "../../api/client";
 import { ago, time } from "../../shared/format";
 import { Empty, Failed, useFailed } from "../../shared/states";
 import { Code } from "../../shared/tags";
+import { keys } from "../../api/keys";
 
 const sign = { waiting: "◷", taken: "✓", "given up": "✕" } as const;
 
@@ -13,15 +14,15 @@ export function Mails() {
   const [page, setPage] = useState(1);
   const queries = useQueryClient();
   const failed = useFailed();
-  const mailing = useQuery({ queryKey: ["mailing"], queryFn: () => take(api.GET("/api/v1/session/mail")) });
+  const mailing = useQuery({ queryKey: keys.mailing(), queryFn: () => take(api.GET("/api/v1/session/mail")) });
   const list = useQuery({
-    queryKey: ["mails", page],
+    queryKey: keys.mails(page),
     queryFn: () => take(api.GET("/api/v1/mails", { params: { query: { page, size: 10 } } })),
     refetchInterval: 10_000,
   });
   const again = useMutation({
     mutationFn: (id: number) => take(api.POST("/api/v1/mails/{mail_id}/again", { params: { path: { mail_id: id } } })),
-    onSuccess: () => queries.invalidateQueries({ queryKey: ["mails"] }),
+    onSuccess: () => queries.invalidateQueries({ queryKey: keys.mails() }),
     onError: failed,
   });
   if (list.error) return <Failed error={list.error} again={() => list.refetch()} />;

@@ -23,6 +23,7 @@ import { Empty, Failed, Loading, useFailed } from "../../shared/states";
 import { Hooks } from "./hooks";
 import { Mails } from "./mails";
 import { Code, severities, SeverityMark } from "../../shared/tags";
+import { changed, keys } from "../../api/keys";
 
 /** What holds for a service: where calls may be made again, with which credentials, and how long bodies are kept. */
 export default function Settings() {
@@ -62,7 +63,7 @@ function useChange<T>(send: (v: T) => Promise<unknown>, done: string, after?: ()
   return useMutation({
     mutationFn: send,
     onSuccess: () => {
-      void queries.invalidateQueries();
+      void changed(queries, "settings");
       void message.success(done);
       after?.();
     },
@@ -73,7 +74,7 @@ function useChange<T>(send: (v: T) => Promise<unknown>, done: string, after?: ()
 /** Within how many days new findings are due. */
 function Due() {
   const may = useMay("lead", "");
-  const due = useQuery({ queryKey: ["due"], queryFn: () => take(api.GET("/api/v1/findings/due")) });
+  const due = useQuery({ queryKey: keys.due(), queryFn: () => take(api.GET("/api/v1/findings/due")) });
   const [days, setDays] = useState<Partial<Record<Severity, number>>>({});
   const save = useChange(
     () => take(api.PUT("/api/v1/findings/due", { body: { ...due.data!, ...days } })),
@@ -119,7 +120,7 @@ function Servers({ service }: { service: string }) {
   const may = useMay("administrator");
   const [allowing, setAllowing] = useState<string>();
   const list = useQuery({
-    queryKey: ["servers", service],
+    queryKey: keys.servers(service),
     queryFn: () => take(api.GET("/api/v1/services/{service}/servers", { params: { path: { service } } })),
   });
   const forbid = useChange(
@@ -239,7 +240,7 @@ function Credentials({ service, audiences }: { service: string; audiences: strin
   const may = useMay("lead", service);
   const [setting, setSetting] = useState<string>();
   const list = useQuery({
-    queryKey: ["credentials", service],
+    queryKey: keys.credentials(service),
     queryFn: () => take(api.GET("/api/v1/services/{service}/credentials", { params: { path: { service } } })),
   });
   const remove = useChange(
@@ -401,7 +402,7 @@ function SetCredentials({
 function Keeping({ service }: { service: string }) {
   const may = useMay("administrator");
   const keeping = useQuery({
-    queryKey: ["keeping", service],
+    queryKey: keys.keeping(service),
     queryFn: () => take(api.GET("/api/v1/services/{service}/keeping", { params: { path: { service } } })),
   });
   if (keeping.error) return <Failed error={keeping.error} again={() => keeping.refetch()} />;

@@ -5,6 +5,7 @@ import { useNavigate, useSearchParams } from "react-router";
 import { api, take } from "../../api/client";
 import { signedIn } from "../../shared/session";
 import { SignInForm } from "../../shared/sign-in-form";
+import { keys } from "../../api/keys";
 
 /** Where to go after signing in: a page of this console only. */
 const inside = (next: string | null) => (next && next.startsWith("/") && !next.startsWith("//") ? next : "/");
@@ -19,7 +20,7 @@ const refusals: Record<string, string> = {
 
 export default function SignIn() {
   const ways = useQuery({
-    queryKey: ["ways"],
+    queryKey: keys.ways(),
     queryFn: () => take(api.GET("/api/v1/session/ways")),
     staleTime: Infinity,
   });

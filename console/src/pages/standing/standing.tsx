@@ -10,6 +10,7 @@ import { ServicePicker, useService } from "../../shared/service";
 import { Heading } from "../../shared/shell";
 import { Empty, Failed, Loading } from "../../shared/states";
 import { severities, SeverityMark } from "../../shared/tags";
+import { keys } from "../../api/keys";
 
 const OpenChart = lazy(() => import("./chart"));
 const ExcessChart = lazy(() => import("./excess-chart"));
@@ -23,7 +24,7 @@ export default function StandingPage() {
   const days = Number(get("days")) || 90;
   const team = get("team") || undefined;
   const standing = useQuery({
-    queryKey: ["standing", name, team, days],
+    queryKey: keys.standing(name, team, days),
     queryFn: () =>
       take(api.GET("/api/v1/findings/standing", { params: { query: { service: name || undefined, team, days } } })),
     enabled: !services.isPending,

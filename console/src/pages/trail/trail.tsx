@@ -7,6 +7,7 @@ import { count, time } from "../../shared/format";
 import { Heading } from "../../shared/shell";
 import { Empty, Failed } from "../../shared/states";
 import { Code } from "../../shared/tags";
+import { keys } from "../../api/keys";
 
 const parts = ["action", "author", "subject"] as const;
 
@@ -17,7 +18,7 @@ export default function Trail() {
   const size = Number(get("size")) || 50;
   const query = { ...Object.fromEntries(parts.map((p) => [p, get(p)]).filter(([, v]) => v)), page, size };
   const list = useQuery({
-    queryKey: ["trail", query],
+    queryKey: keys.trail(query),
     queryFn: () => take(api.GET("/api/v1/trail", { params: { query } })),
     placeholderData: keepPreviousData,
   });

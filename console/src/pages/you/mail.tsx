@@ -2,17 +2,18 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { App, Button, Flex, Radio, Typography } from "antd";
 import { api, take, type Mailed } from "../../api/client";
 import { Failed, useFailed } from "../../shared/states";
+import { keys } from "../../api/keys";
 
 /** When one is mailed what one is told. */
 export function Mail() {
   const queries = useQueryClient();
   const failed = useFailed();
   const { message } = App.useApp();
-  const stands = useQuery({ queryKey: ["mailing"], queryFn: () => take(api.GET("/api/v1/session/mail")) });
+  const stands = useQuery({ queryKey: keys.mailing(), queryFn: () => take(api.GET("/api/v1/session/mail")) });
   const set = useMutation({
     mutationFn: (when: Mailed) => take(api.PUT("/api/v1/session/mail", { body: { when } })),
     onSuccess: () => {
-      void queries.invalidateQueries({ queryKey: ["mailing"] });
+      void queries.invalidateQueries({ queryKey: keys.mailing() });
       void message.success("Kept");
     },
     onError: failed,

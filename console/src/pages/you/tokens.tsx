@@ -5,6 +5,7 @@ import { api, ApiProblem, take, type Scope, type Token } from "../../api/client"
 import { ago, time } from "../../shared/format";
 import { Empty, Failed, useFailed } from "../../shared/states";
 import { Code } from "../../shared/tags";
+import { keys } from "../../api/keys";
 
 const scopes: Record<Scope, string> = {
   read: "read",
@@ -23,12 +24,12 @@ interface Wish {
 export function Tokens() {
   const queries = useQueryClient();
   const failed = useFailed();
-  const list = useQuery({ queryKey: ["tokens"], queryFn: () => take(api.GET("/api/v1/tokens")) });
+  const list = useQuery({ queryKey: keys.tokens(), queryFn: () => take(api.GET("/api/v1/tokens")) });
   const [making, setMaking] = useState(false);
   const [secret, setSecret] = useState<string>();
   const end = useMutation({
     mutationFn: (id: number) => take(api.DELETE("/api/v1/tokens/{token_id}", { params: { path: { token_id: id } } })),
-    onSuccess: () => queries.invalidateQueries({ queryKey: ["tokens"] }),
+    onSuccess: () => queries.invalidateQueries({ queryKey: keys.tokens() }),
     onError: failed,
   });
   if (list.error) return <Failed error={list.error} again={() => list.refetch()} />;
@@ -99,11 +100,11 @@ export function Tokens() {
 function Make({ close }: { close: (secret?: string) => void }) {
   const [form] = Form.useForm<Wish>();
   const queries = useQueryClient();
-  const services = useQuery({ queryKey: ["services"], queryFn: () => take(api.GET("/api/v1/services")) });
+  const services = useQuery({ queryKey: keys.services(), queryFn: () => take(api.GET("/api/v1/services")) });
   const make = useMutation({
     mutationFn: (body: Wish) => take(api.POST("/api/v1/tokens", { body })),
     onSuccess: (made) => {
-      void queries.invalidateQueries({ queryKey: ["tokens"] });
+      void queries.invalidateQueries({ queryKey: keys.tokens() });
       close(made.secret);
     },
   });

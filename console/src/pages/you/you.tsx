@@ -9,6 +9,7 @@ import { Failed, Loading, useFailed } from "../../shared/states";
 import { Code } from "../../shared/tags";
 import { Mail } from "./mail";
 import { Tokens } from "./tokens";
+import { keys } from "../../api/keys";
 
 /** What is one's own: password, second factor, sessions, tokens. */
 export default function You() {
@@ -43,7 +44,7 @@ function Password() {
     mutationFn: (body: { old: string; new: string }) => take(api.PUT("/api/v1/session/password", { body })),
     onSuccess: () => {
       form.resetFields();
-      void queries.invalidateQueries({ queryKey: ["sessions"] });
+      void queries.invalidateQueries({ queryKey: keys.sessions() });
       void message.success("Changed; your other sessions have ended");
     },
   });
@@ -92,7 +93,7 @@ function Password() {
 function Factor() {
   const queries = useQueryClient();
   const { message } = App.useApp();
-  const stands = useQuery({ queryKey: ["factor"], queryFn: () => take(api.GET("/api/v1/second-factor")) });
+  const stands = useQuery({ queryKey: keys.factor(), queryFn: () => take(api.GET("/api/v1/second-factor")) });
   const [codes, setCodes] = useState<string[]>();
   const [ending, setEnding] = useState(false);
   const [beginning, setBeginning] = useState(false);
@@ -106,14 +107,14 @@ function Factor() {
     onSuccess: (out) => {
       setCodes(out.codes);
       begin.reset();
-      void queries.invalidateQueries({ queryKey: ["factor"] });
+      void queries.invalidateQueries({ queryKey: keys.factor() });
     },
   });
   const end = useMutation({
     mutationFn: (body: { password: string; code: string }) => take(api.POST("/api/v1/second-factor/end", { body })),
     onSuccess: () => {
       setEnding(false);
-      void queries.invalidateQueries({ queryKey: ["factor"] });
+      void queries.invalidateQueries({ queryKey: keys.factor() });
       void message.success("Your second factor has ended");
     },
   });
@@ -247,11 +248,11 @@ function Factor() {
 function Sessions() {
   const queries = useQueryClient();
   const failed = useFailed();
-  const list = useQuery({ queryKey: ["sessions"], queryFn: () => take(api.GET("/api/v1/sessions")) });
+  const list = useQuery({ queryKey: keys.sessions(), queryFn: () => take(api.GET("/api/v1/sessions")) });
   const end = useMutation({
     mutationFn: (id: number) =>
       take(api.DELETE("/api/v1/sessions/{session_id}", { params: { path: { session_id: id } } })),
-    onSuccess: () => queries.invalidateQueries({ queryKey: ["sessions"] }),
+    onSuccess: () => queries.invalidateQueries({ queryKey: keys.sessions() }),
     onError: failed,
   });
   if (list.error) return <Failed error={list.error} again={() => list.refetch()} />;
