@@ -22,7 +22,8 @@ func audited() *Result {
 	for i, s := range []severity.Severity{severity.Critical, severity.Low} {
 		r.Findings = append(r.Findings, &finding.Finding{Identity: finding.Identity{Endpoint: "GET /berths" + bad,
 			Audience: bad, Status: "2XX", Path: "$." + bad, Kind: kind.SensitiveField}, Fingerprint: fmt.Sprint("f", i),
-			Severity: s, Why: bad, Sample: bad, Spots: 1})
+			Severity: s,
+			Facts:    finding.Facts{Why: bad, Sample: bad, Spots: 1}})
 	}
 	r.Audit = &Audit{At: at, Since: "2026-09-01", Bytes: 270_000, Excess: 209_000, Saved: 134_000,
 		States: map[string]string{"f0": "in repair"},

@@ -24,9 +24,9 @@ func hostile() *Result {
 	const bad = "=cmd|' /C'!A0 <script>alert(1)</script> | `x` *b* [l](javascript:x) @all \x1b[31m\u202e \"q\" ]]>"
 	f := func(id string, s severity.Severity, k kind.Kind, change func(*finding.Finding)) *finding.Finding {
 		one := &finding.Finding{Identity: finding.Identity{Service: "s", Endpoint: "GET /" + bad, Audience: "visitor",
-			Direction: "response", Status: "200", Path: "$['" + bad + "']", Kind: k},
-			Fingerprint: id, Severity: s, Spots: 2, Captures: 1, Bytes: 10, Sample: bad, Why: bad,
-			First: finding.First{File: "a b/" + bad + ".har", Pointer: "/" + bad}}
+			Direction: "response", Status: "200", Path: "$['" + bad + "']", Kind: k}, Fingerprint: id, Severity: s,
+			Bytes: 10, First: finding.First{File: "a b/" + bad + ".har", Pointer: "/" + bad},
+			Facts: finding.Facts{Spots: 2, Captures: 1, Sample: bad, Why: bad}}
 		change(one)
 		return one
 	}

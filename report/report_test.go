@@ -15,14 +15,14 @@ import (
 func result() *Result {
 	first := &finding.Finding{Identity: finding.Identity{Service: "s", Endpoint: "GET /a/{id}", Audience: "visitor",
 		Direction: "response", Status: "200", Path: "$.data.email", Kind: kind.SensitiveField},
-		Fingerprint: "00112233445566ff", Severity: severity.High, AudienceBy: "assumed", Entity: "Skipper",
-		Field: "email",
-		Class: "personal", Spots: 4, Captures: 2, Bytes: 140,
-		Sample: "s•••@•••", Why: "not granted; Skipper.email is personal", First: finding.First{File: "monday.har",
-			Entry: 3, Pointer: "/data/email"}}
+		Fingerprint: "00112233445566ff", Severity: severity.High, Bytes: 140, First: finding.First{File: "monday.har",
+			Entry: 3, Pointer: "/data/email"},
+		Facts: finding.Facts{AudienceBy: "assumed", Entity: "Skipper", Field: "email", Class: "personal", Spots: 4,
+			Captures: 2, Sample: "s•••@•••", Why: "not granted; Skipper.email is personal"}}
 	second := &finding.Finding{Identity: finding.Identity{Service: "s", Endpoint: "GET /b", Direction: "response",
 		Path: "$", Kind: kind.UnknownEndpoint}, Fingerprint: "ffee", Severity: severity.Low,
-		Spots: 1, Captures: 1, Why: "no contract for this endpoint", Excepted: &contract.Exception{Reason: "known"}}
+		Excepted: &contract.Exception{Reason: "known"},
+		Facts:    finding.Facts{Spots: 1, Captures: 1, Why: "no contract for this endpoint"}}
 	return &Result{Service: "s", Summary: finding.Summary{Captures: 3, Judged: 2, Skipped: 1, Bytes: 20000,
 		ExcessBytes: 5000}, Findings: []*finding.Finding{first, second},
 		Skipped: []finding.Skipped{{File: "monday.har", Entry: 7, Reason: "image/png is not a body Inkret reads"}}}

@@ -4,6 +4,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"inkret/core/finding"
 )
 
 // quay is a store with a service whose batches a test adds.
@@ -27,8 +29,9 @@ func newQuay(t *testing.T) *quay {
 // shown is a finding as a batch shows it, with prints of values.
 func shown(id string, prints ...uint64) Finding {
 	return Finding{ID: id, Service: "quay", Kind: "sensitive-field", Severity: 4, Endpoint: "GET /" + id,
-		EndpointID: EndpointID("quay", "GET /"+id), Audience: "visitor", Direction: "response",
-		Status: "2XX", Path: "$." + id, Spots: 1, Captures: 1, Prints: prints}
+		EndpointID: EndpointID("quay", "GET /"+id), Audience: "visitor", Direction: "response", Status: "2XX",
+		Path: "$." + id, Prints: prints,
+		Facts: finding.Facts{Spots: 1, Captures: 1}}
 }
 
 // batch adds a batch with a capture for each of its findings, and one that has none.

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -12,6 +13,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"inkret/core/finding"
 	"inkret/core/severity"
 )
 
@@ -25,26 +27,19 @@ type Finding struct {
 	EndpointID string
 	Team       string
 	Audience   string
-	AudienceBy string
 	Direction  string
 	Status     string
 	Path       string
-	Entity     string
-	Field      string
-	Class      string
-	Spots      int
-	Captures   int
-	Bytes      int64
-	Sample     string
-	Why        string
-	GrantFile  string
-	GrantLine  int
-	Prints     []uint64 // keyed hashes of values that it showed; not read back
-	Excepted   string
-	State      string
-	Until      string
-	FirstSeen  time.Time
-	LastSeen   time.Time
+	finding.Facts
+	Bytes     int64
+	GrantFile string
+	GrantLine int
+	Prints    []uint64 // keyed hashes of values that it showed; not read back
+	Excepted  string
+	State     string
+	Until     string
+	FirstSeen time.Time
+	LastSeen  time.Time
 
 	PersonID     int64  // to whom it is assigned, 0 for nobody
 	Person       string // by name
@@ -76,27 +71,130 @@ type Event struct {
 	PersonID  int64 // of the author, where that is a person who is signed in; not read back
 }
 
-const findingColumns = `findings.id, services.name, kind, severity, endpoint, endpoint_id, team, audience, audience_by, direction, status, path, entity, field,
-	class, spots, captures, bytes, sample, why, grant_file, grant_line, excepted, state, until, first_seen, last_seen,
-	findings.person_id, coalesce((SELECT iif(name = '', email, name) FROM people WHERE people.id = findings.person_id), ''), assigned_team, due, version,
-	coalesce((SELECT group_concat(label, char(10)) FROM labels WHERE finding_id = findings.id), ''),
-	approver, asked_to, asked_until, asked_by, iif(asked_by = 0, '', coalesce((SELECT iif(name = '', email, name) FROM people WHERE people.id = asked_by), ''))`
+// findingField is one field of a finding: where it is read from, and where it goes. What is found is written by its
+// first batch; all else begins as the table says.
+type findingField struct {
+	read  string // a column, or an expression
+	at    func(f *Finding) any
+	found bool
+}
+
+// findingFields are the fields of findings. Adding one takes a line here, and a column in a migration.
+var findingFields = []findingField{
+	{"findings.id", func(f *Finding) any { return &f.ID }, true},
+	{"services.name", func(f *Finding) any { return &f.Service }, false},
+	{"kind", func(f *Finding) any { return &f.Kind }, true},
+	{"severity", func(f *Finding) any { return &f.Severity }, true},
+	{"endpoint", func(f *Finding) any { return &f.Endpoint }, true},
+	{"endpoint_id", func(f *Finding) any { return &f.EndpointID }, true},
+	{"team", func(f *Finding) any { return &f.Team }, true},
+	{"audience", func(f *Finding) any { return &f.Audience }, true},
+	{"audience_by", func(f *Finding) any { return &f.AudienceBy }, true},
+	{"direction", func(f *Finding) any { return &f.Direction }, true},
+	{"status", func(f *Finding) any { return &f.Status }, true},
+	{"path", func(f *Finding) any { return &f.Path }, true},
+	{"entity", func(f *Finding) any { return &f.Entity }, true},
+	{"field", func(f *Finding) any { return &f.Field }, true},
+	{"class", func(f *Finding) any { return &f.Class }, true},
+	{"spots", func(f *Finding) any { return &f.Spots }, true},
+	{"captures", func(f *Finding) any { return &f.Captures }, true},
+	{"bytes", func(f *Finding) any { return &f.Bytes }, true},
+	{"sample", func(f *Finding) any { return &f.Sample }, true},
+	{"why", func(f *Finding) any { return &f.Why }, true},
+	{"grant_file", func(f *Finding) any { return &f.GrantFile }, true},
+	{"grant_line", func(f *Finding) any { return &f.GrantLine }, true},
+	{"excepted", func(f *Finding) any { return &f.Excepted }, true},
+	{"due", func(f *Finding) any { return &f.Due }, true},
+	{"first_seen", func(f *Finding) any { return (*inMillis)(&f.FirstSeen) }, true},
+	{"last_seen", func(f *Finding) any { return (*inMillis)(&f.LastSeen) }, true},
+	{"state", func(f *Finding) any { return &f.State }, false},
+	{"until", func(f *Finding) any { return &f.Until }, false},
+	{"findings.person_id", func(f *Finding) any { return &f.PersonID }, false},
+	{"coalesce((SELECT iif(name = '', email, name) FROM people WHERE people.id = findings.person_id), '')",
+		func(f *Finding) any { return &f.Person }, false},
+	{"assigned_team", func(f *Finding) any { return &f.AssignedTeam }, false},
+	{"version", func(f *Finding) any { return &f.Version }, false},
+	{"coalesce((SELECT group_concat(label, char(10)) FROM labels WHERE finding_id = findings.id), '')",
+		func(f *Finding) any { return (*inLines)(&f.Labels) }, false},
+	{"approver", func(f *Finding) any { return &f.Approver }, false},
+	{"asked_to", func(f *Finding) any { return &f.AskedTo }, false},
+	{"asked_until", func(f *Finding) any { return &f.AskedUntil }, false},
+	{"asked_by", func(f *Finding) any { return &f.AskedByID }, false},
+	{"iif(asked_by = 0, '', coalesce((SELECT iif(name = '', email, name) FROM people WHERE people.id = asked_by), ''))",
+		func(f *Finding) any { return &f.AskedBy }, false},
+}
+
+// findingColumns are the fields as they are read, in their order.
+var findingColumns = func() string {
+	var all []string
+	for _, field := range findingFields {
+		all = append(all, field.read)
+	}
+	return strings.Join(all, ", ")
+}()
+
+// insertFinding is the statement that a finding begins with, of a service, which comes first, and what was found of it.
+var insertFinding = func() string {
+	names := []string{"service_id"}
+	for _, field := range findingFields {
+		if field.found {
+			names = append(names, strings.TrimPrefix(field.read, "findings."))
+		}
+	}
+	return `INSERT INTO findings (state, until, ` + strings.Join(names, ", ") + `) VALUES ('new', ''` +
+		strings.Repeat(", ?", len(names)) + `)`
+}()
 
 const findingTables = ` FROM findings JOIN services ON services.id = service_id`
 
 func scanFinding(r scanner) (Finding, error) {
 	var f Finding
-	var first, last int64
-	var labels string
-	err := r.Scan(&f.ID, &f.Service, &f.Kind, &f.Severity, &f.Endpoint, &f.EndpointID, &f.Team, &f.Audience,
-		&f.AudienceBy, &f.Direction, &f.Status,
-		&f.Path, &f.Entity, &f.Field, &f.Class, &f.Spots, &f.Captures, &f.Bytes, &f.Sample, &f.Why, &f.GrantFile,
-		&f.GrantLine, &f.Excepted,
-		&f.State, &f.Until, &first, &last, &f.PersonID, &f.Person, &f.AssignedTeam, &f.Due, &f.Version, &labels,
-		&f.Approver, &f.AskedTo, &f.AskedUntil, &f.AskedByID, &f.AskedBy)
-	f.Labels = strings.FieldsFunc(labels, func(r rune) bool { return r == '\n' })
-	f.FirstSeen, f.LastSeen = when(first), when(last)
-	return f, err
+	into := make([]any, len(findingFields))
+	for i, field := range findingFields {
+		into[i] = field.at(&f)
+	}
+	return f, r.Scan(into...)
+}
+
+// insert begins a finding.
+func (f *Finding) insert(ctx context.Context, tx *sql.Tx, service int64) error {
+	values := []any{service}
+	for _, field := range findingFields {
+		if field.found {
+			values = append(values, reflect.ValueOf(field.at(f)).Elem().Interface())
+		}
+	}
+	_, err := tx.ExecContext(ctx, insertFinding, values...)
+	return err
+}
+
+// inMillis is a time that is kept in milliseconds since 1970; 0 is none.
+type inMillis time.Time
+
+// Scan implements [sql.Scanner].
+func (t *inMillis) Scan(from any) error {
+	ms, ok := from.(int64)
+	if !ok {
+		return fmt.Errorf("a time is kept as %T", from)
+	}
+	*t = inMillis(when(ms))
+	return nil
+}
+
+// Value implements [driver.Valuer].
+func (t inMillis) Value() (driver.Value, error) { return millis(time.Time(t)), nil }
+
+// inLines is a list of texts, each on a line.
+type inLines []string
+
+// Scan implements [sql.Scanner].
+func (l *inLines) Scan(from any) error {
+	text, ok := from.(string)
+	if !ok {
+		return fmt.Errorf("lines are kept as %T", from)
+	}
+	*l = strings.FieldsFunc(text, func(r rune) bool { return r == '\n' })
+	return nil
 }
 
 // mergeFinding adds what a batch showed of a finding. A finding that was closed,
@@ -111,13 +209,8 @@ func mergeFinding(ctx context.Context, tx *sql.Tx, service int64, b Batch, f *Fi
 		if f.Due, err = dueDay(ctx, tx, f.Severity, b.Started); err != nil {
 			return false, err
 		}
-		_, err = tx.ExecContext(ctx,
-			`INSERT INTO findings (id, service_id, kind, severity, endpoint, endpoint_id, team, audience, audience_by, direction, status,
-			path, entity, field, class, spots, captures, bytes, sample, why, grant_file, grant_line, excepted, state, until, due, first_seen, last_seen)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'new', '', ?, ?, ?)`,
-			f.ID, service, f.Kind, f.Severity, f.Endpoint, f.EndpointID, f.Team, f.Audience, f.AudienceBy, f.Direction,
-			f.Status, f.Path, f.Entity, f.Field,
-			f.Class, f.Spots, f.Captures, f.Bytes, f.Sample, f.Why, f.GrantFile, f.GrantLine, f.Excepted, f.Due, at, at)
+		f.FirstSeen, f.LastSeen = b.Started, b.Started
+		err = f.insert(ctx, tx, service)
 		if err != nil {
 			return false, err
 		}
@@ -509,7 +602,7 @@ func (s *Findings) WaiversEnding(ctx context.Context, day string) (n int, err er
 //
 // An id that it had before a revision named parameters otherwise finds it, too.
 func (s *Findings) Finding(ctx context.Context, id string) (Finding, error) {
-	const is = `SELECT ` + findingColumns + findingTables + ` WHERE findings.id = `
+	var is = `SELECT ` + findingColumns + findingTables + ` WHERE findings.id = `
 	f, err := scanFinding(s.db.read.QueryRowContext(ctx, is+`?`, id))
 	if errors.Is(err, sql.ErrNoRows) {
 		f, err = scanFinding(s.db.read.QueryRowContext(ctx, is+`(SELECT id FROM renamed WHERE was = ?)`, id))

@@ -9,6 +9,8 @@ import (
 	"sync"
 	"testing"
 	"time"
+
+	"inkret/core/finding"
 )
 
 func open(t *testing.T, dir string) *Store {
@@ -150,7 +152,8 @@ func TestFinishingIsAllOrNothing(t *testing.T) {
 
 func TestAFindingThatWasClosedReturns(t *testing.T) {
 	s, in := begun(t, t.TempDir())
-	f := Finding{ID: "f", Kind: "secret-value", Severity: 4, Endpoint: "GET /a", Spots: 1}
+	f := Finding{ID: "f", Kind: "secret-value", Severity: 4, Endpoint: "GET /a",
+		Facts: finding.Facts{Spots: 1}}
 	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "1", Started: time.Now()},
 		Evidence{Findings: []Finding{f}}, nil); err != nil {
 		t.Fatal(err)

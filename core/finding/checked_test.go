@@ -49,9 +49,8 @@ func TestOneCheckAgainstAnother(t *testing.T) {
 
 func TestWhatAReportTells(t *testing.T) {
 	f := Finding{Identity: Identity{Endpoint: "GET /a", Audience: "visitor", Direction: Response, Status: "2XX",
-		Path: "$.a", Kind: kind.SensitiveField}, Fingerprint: "0123456789abcdef",
-		Severity: severity.High, Entity: "E", Field: "f", Class: "personal", Spots: 3, Bytes: 40, Sample: "a•••",
-		Why: "not granted"}
+		Path: "$.a", Kind: kind.SensitiveField}, Fingerprint: "0123456789abcdef", Severity: severity.High, Bytes: 40,
+		Facts: Facts{Entity: "E", Field: "f", Class: "personal", Spots: 3, Sample: "a•••", Why: "not granted"}}
 	want := Checked{"0123456789abcdef", "sensitive-field", severity.High, "GET /a", "visitor", "response", "2XX", "$.a",
 		"E", "f", "personal", 3, 40, false}
 	if got := f.Checked(); got != want {

@@ -57,25 +57,30 @@ func (s Status) MarshalJSON() ([]byte, error) {
 	return json.Marshal(string(s))
 }
 
+// Facts is what captures say of a finding, as it is reported, stored and shown. What is added here is carried along.
+type Facts struct {
+	AudienceBy string // how the audience was told: said, recognised or assumed
+	Entity     string // what the place stands for; empty where that is not known
+	Field      string
+	Class      string
+	Spots      int
+	Captures   int
+	Sample     string // a value that was found, masked
+	Why        string
+}
+
 // Finding is all spots with the same identity.
 type Finding struct {
 	Identity
 	Fingerprint string
 	Severity    severity.Severity
-	AudienceBy  string
-	Entity      string
-	Field       string
-	Class       string
-	Spots       int
-	Captures    int
-	Bytes       int
-	Sample      string
-	Why         string
-	Detector    string
-	Grant       contract.Pos // the grant or response that decided, where one did
-	First       First
-	Excepted    *contract.Exception
-	Known       bool // it was there before, by a baseline
+	Facts
+	Bytes    int
+	Detector string
+	Grant    contract.Pos // the grant or response that decided, where one did
+	First    First
+	Excepted *contract.Exception
+	Known    bool // it was there before, by a baseline
 
 	capture int    // the number of the last capture that showed it
 	why     string // as the spot says it
@@ -218,10 +223,9 @@ func (c *Collector) spot(file string, entry int, out *scan.Outcome, s *scan.Spot
 	id := IdentityOf(c.service, out, s)
 	f := c.findings[id]
 	if f == nil {
-		f = &Finding{Identity: id, Fingerprint: id.Fingerprint(), AudienceBy: out.AudienceBy,
-			First: First{file, entry, s.Pointer}}
-		if id.Audience == "" {
-			f.AudienceBy = ""
+		f = &Finding{Identity: id, Fingerprint: id.Fingerprint(), First: First{file, entry, s.Pointer}}
+		if id.Audience != "" {
+			f.AudienceBy = out.AudienceBy
 		}
 		c.findings[id] = f
 	}

@@ -188,7 +188,8 @@ func (p *spot) grantMember(edits Edits, g *NewGrant) error {
 		if f == nil {
 			return fmt.Errorf("%s has no field %q", p.entity.Name, g.Field)
 		}
-		if accepted := p.endpoint != nil && slices.Contains(p.endpoint.Accepts, p.response); accepted && g.Reason == "" &&
+		if accepted := p.endpoint != nil && slices.Contains(p.endpoint.Accepts, p.response); accepted &&
+			g.Reason == "" &&
 			f.Class == catalog.Secret {
 			g.Reason = "the client sends it"
 		}

@@ -46,40 +46,56 @@ func TestIntentsAreWritten(t *testing.T) {
 		want   string // a line that is there then; with - before it, one that is not
 		err    string
 	}{
-		"a field":      {Intent{Pointer: desk, Grant: &NewGrant{Field: "name", Name: "title"}}, "title: name", ""},
-		"a list":       {Intent{Pointer: desk, Grant: &NewGrant{Field: "colours"}}, "colours: {many: true}", ""},
-		"an object":    {Intent{Pointer: desk, Grant: &NewGrant{Field: "extras"}}, "extras: {open: true}", ""},
-		"a secret":     {Intent{Pointer: desk, Grant: &NewGrant{Field: "key"}}, "", "say why it goes out"},
-		"a blank why":  {Intent{Pointer: desk, Grant: &NewGrant{Field: "key", Reason: " "}}, "", "say why it goes out"},
-		"with reason":  {Intent{Pointer: desk, Grant: &NewGrant{Field: "key", Reason: "asked"}}, "key: {reason: asked}", ""},
-		"a secret in":  {Intent{Pointer: "/endpoints/1/accepts/0", Grant: &NewGrant{Field: "key"}}, "the client sends it", ""},
-		"a reference":  {Intent{Pointer: "/endpoints/1/responses/0", Grant: &NewGrant{Relation: "owner", Reference: "id"}}, "owner: {reference: id}", ""},
-		"by a shape":   {Intent{Pointer: desk, Grant: &NewGrant{Relation: "owner", Name: "by", Shape: "card"}}, "by: {relation: owner, shape: card}", ""},
-		"of its own":   {Intent{Pointer: "/endpoints/1/responses/0", Grant: &NewGrant{Relation: "owner"}}, "owner: {grants: {}}", ""},
-		"into a shape": {Intent{Pointer: desk + "/grants/owner", Grant: &NewGrant{Field: "email"}}, "owner: {shape: card, grants: {email: }}", ""},
-		"derived":      {Intent{Pointer: desk, Grant: &NewGrant{Name: "label", Derived: []string{"name"}, Type: "string"}}, "label: {derived: [name], type: string}", ""},
-		"nothing":      {Intent{Pointer: desk, Grant: &NewGrant{Name: "x"}}, "", "say which field"},
-		"no field":     {Intent{Pointer: desk, Grant: &NewGrant{Field: "length"}}, "", `Boat has no field "length"`},
-		"no relation":  {Intent{Pointer: desk, Grant: &NewGrant{Relation: "crew"}}, "", `Boat has no relation "crew"`},
-		"no entity":    {Intent{Pointer: desk + "/grants/name", Grant: &NewGrant{Field: "name"}}, "", "no entity is named"},
-		"renamed":      {Intent{Pointer: desk + "/grants/name", Change: &Said{Name: "title"}}, "title: name", ""},
-		"renamed back": {Intent{Pointer: desk + "/grants/hue", Change: &Said{Name: "colours"}}, "colours: {field: colours, many: true}", ""},
-		"a relation":   {Intent{Pointer: desk + "/grants/owner", Change: &Said{Name: "by"}}, "by: {relation: owner, shape: card}", ""},
-		"said":         {Intent{Pointer: desk + "/grants/name", Change: &Said{Name: "name", Optional: true, Audiences: one, NeededBy: []string{"print"}, Reason: " why "}}, "name: {optional: true, audiences: [desk], needed_by: [print], reason: why}", ""},
-		"its own max":  {Intent{Pointer: desk + "/grants/name", Change: &Said{Name: "name", Max: 9}}, "name: {max: 9}", ""},
-		"the field's":  {Intent{Pointer: desk + "/grants/name", Change: &Said{Name: "name", Max: 40}}, "-name: {max", ""},
-		"no name":      {Intent{Pointer: desk + "/grants/name", Change: &Said{}}, "", "a member has a name"},
-		"gone":         {Intent{Pointer: desk + "/grants/hue", Remove: true}, "-hue", ""},
-		"no response":  {Intent{Pointer: desk, Remove: true}, "-painted", ""},
-		"everybody":    {Intent{Pointer: desk, Audiences: &none}, "-audiences: [visitor]", ""},
-		"two":          {Intent{Pointer: desk, Audiences: &both}, "audiences: [visitor, desk]", ""},
-		"a team":       {Intent{Pointer: "/endpoints/0", Team: ptr("moorings")}, "team: moorings", ""},
-		"no team":      {Intent{Pointer: "/endpoints/0", Team: ptr("")}, "-team", ""},
-		"a response":   {Intent{Pointer: "/endpoints/0", Respond: &NewResponse{Statuses: []string{"404", "5XX"}, Audiences: one, Entity: "Boat", At: "/data", Many: true}}, "audiences: [desk], statuses: [404, 5XX], entity: Boat, at: /data, many: true, grants: {}", ""},
-		"accepted":     {Intent{Pointer: "/endpoints/0", Accept: &NewResponse{Entity: "Boat"}}, "accepts:", ""},
-		"elsewhere":    {Intent{Pointer: "/endpoints/7", Remove: true}, "", "no endpoint, response or grant stands at"},
-		"of nothing":   {Intent{Pointer: desk}, "", "cannot be wanted of what stands here"},
-		"an endpoint":  {Intent{Pointer: "/endpoints/0", Remove: true}, "", "cannot be wanted of what stands here"},
+		"a field":     {Intent{Pointer: desk, Grant: &NewGrant{Field: "name", Name: "title"}}, "title: name", ""},
+		"a list":      {Intent{Pointer: desk, Grant: &NewGrant{Field: "colours"}}, "colours: {many: true}", ""},
+		"an object":   {Intent{Pointer: desk, Grant: &NewGrant{Field: "extras"}}, "extras: {open: true}", ""},
+		"a secret":    {Intent{Pointer: desk, Grant: &NewGrant{Field: "key"}}, "", "say why it goes out"},
+		"a blank why": {Intent{Pointer: desk, Grant: &NewGrant{Field: "key", Reason: " "}}, "", "say why it goes out"},
+		"with reason": {Intent{Pointer: desk, Grant: &NewGrant{Field: "key", Reason: "asked"}}, "key: {reason: asked}",
+			""},
+		"a secret in": {Intent{Pointer: "/endpoints/1/accepts/0", Grant: &NewGrant{Field: "key"}},
+			"the client sends it", ""},
+		"a reference": {Intent{Pointer: "/endpoints/1/responses/0", Grant: &NewGrant{Relation: "owner",
+			Reference: "id"}}, "owner: {reference: id}", ""},
+		"by a shape": {Intent{Pointer: desk, Grant: &NewGrant{Relation: "owner", Name: "by", Shape: "card"}},
+			"by: {relation: owner, shape: card}", ""},
+		"of its own": {Intent{Pointer: "/endpoints/1/responses/0", Grant: &NewGrant{Relation: "owner"}},
+			"owner: {grants: {}}", ""},
+		"into a shape": {Intent{Pointer: desk + "/grants/owner", Grant: &NewGrant{Field: "email"}},
+			"owner: {shape: card, grants: {email: }}", ""},
+		"derived": {Intent{Pointer: desk, Grant: &NewGrant{Name: "label", Derived: []string{"name"},
+			Type: "string"}}, "label: {derived: [name], type: string}", ""},
+		"nothing":     {Intent{Pointer: desk, Grant: &NewGrant{Name: "x"}}, "", "say which field"},
+		"no field":    {Intent{Pointer: desk, Grant: &NewGrant{Field: "length"}}, "", `Boat has no field "length"`},
+		"no relation": {Intent{Pointer: desk, Grant: &NewGrant{Relation: "crew"}}, "", `Boat has no relation "crew"`},
+		"no entity": {Intent{Pointer: desk + "/grants/name", Grant: &NewGrant{Field: "name"}}, "",
+			"no entity is named"},
+		"renamed": {Intent{Pointer: desk + "/grants/name", Change: &Said{Name: "title"}}, "title: name", ""},
+		"renamed back": {Intent{Pointer: desk + "/grants/hue", Change: &Said{Name: "colours"}},
+			"colours: {field: colours, many: true}", ""},
+		"a relation": {Intent{Pointer: desk + "/grants/owner", Change: &Said{Name: "by"}},
+			"by: {relation: owner, shape: card}", ""},
+		"said": {Intent{Pointer: desk + "/grants/name", Change: &Said{Name: "name", Optional: true,
+			Audiences: one, NeededBy: []string{"print"}, Reason: " why "}},
+			"name: {optional: true, audiences: [desk], needed_by: [print], reason: why}", ""},
+		"its own max": {Intent{Pointer: desk + "/grants/name", Change: &Said{Name: "name", Max: 9}}, "name: {max: 9}",
+			""},
+		"the field's": {Intent{Pointer: desk + "/grants/name", Change: &Said{Name: "name", Max: 40}}, "-name: {max",
+			""},
+		"no name":     {Intent{Pointer: desk + "/grants/name", Change: &Said{}}, "", "a member has a name"},
+		"gone":        {Intent{Pointer: desk + "/grants/hue", Remove: true}, "-hue", ""},
+		"no response": {Intent{Pointer: desk, Remove: true}, "-painted", ""},
+		"everybody":   {Intent{Pointer: desk, Audiences: &none}, "-audiences: [visitor]", ""},
+		"two":         {Intent{Pointer: desk, Audiences: &both}, "audiences: [visitor, desk]", ""},
+		"a team":      {Intent{Pointer: "/endpoints/0", Team: ptr("moorings")}, "team: moorings", ""},
+		"no team":     {Intent{Pointer: "/endpoints/0", Team: ptr("")}, "-team", ""},
+		"a response": {Intent{Pointer: "/endpoints/0", Respond: &NewResponse{Statuses: []string{"404", "5XX"},
+			Audiences: one, Entity: "Boat", At: "/data", Many: true}},
+			"audiences: [desk], statuses: [404, 5XX], entity: Boat, at: /data, many: true, grants: {}", ""},
+		"accepted":    {Intent{Pointer: "/endpoints/0", Accept: &NewResponse{Entity: "Boat"}}, "accepts:", ""},
+		"elsewhere":   {Intent{Pointer: "/endpoints/7", Remove: true}, "", "no endpoint, response or grant stands at"},
+		"of nothing":  {Intent{Pointer: desk}, "", "cannot be wanted of what stands here"},
+		"an endpoint": {Intent{Pointer: "/endpoints/0", Remove: true}, "", "cannot be wanted of what stands here"},
 	} {
 		files := []contract.File{{Name: "quay.yaml", Data: []byte(quay)}}
 		c.intent.File = "quay.yaml"
@@ -127,7 +143,8 @@ func TestIntentsAtRandom(t *testing.T) {
 		f := r.Entity.Fields[random.IntN(len(r.Entity.Fields))]
 		name := fmt.Sprintf("wanted_%d", seed)
 		n := before.Node(r)
-		wants := []Intent{{File: n.File, Pointer: n.Pointer(), Grant: &NewGrant{Field: f.Name, Name: name, Reason: "wanted"}}}
+		wants := []Intent{{File: n.File, Pointer: n.Pointer(), Grant: &NewGrant{Field: f.Name, Name: name,
+			Reason: "wanted"}}}
 		edits, err := Intents(before, wants)
 		if err != nil {
 			t.Fatalf("seed %d: %v", seed, err)
@@ -161,8 +178,9 @@ func TestIntentsAtRandom(t *testing.T) {
 		if files, err = Apply(files, edits); err != nil {
 			t.Fatal(err)
 		}
-		if back, err := contract.Read(files...); err != nil || !slices.Equal(names(placesOf(back)[slices.Index(places, r)]),
-			names(r)) {
+		if back, err := contract.Read(files...); err != nil ||
+			!slices.Equal(names(placesOf(back)[slices.Index(places, r)]),
+				names(r)) {
 			t.Errorf("seed %d: taken away again it is not as before: %v", seed, err)
 		}
 		done++

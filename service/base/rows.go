@@ -30,15 +30,10 @@ func Occurrences(service string, out *scan.Outcome) []store.Occurrence {
 func FindingRows(service string, findings []*finding.Finding, team func(endpoint string) string) []store.Finding {
 	out := make([]store.Finding, len(findings))
 	for i, f := range findings {
-		out[i] = store.Finding{
-			ID: f.Fingerprint, Service: service, Kind: f.Kind.String(), Severity: int(f.Severity), Endpoint: f.Endpoint,
-			EndpointID: store.EndpointID(service, f.Endpoint),
-			Team:       team(f.Endpoint), Audience: f.Audience, AudienceBy: f.AudienceBy, Direction: f.Direction,
-			Status: f.Status, Path: f.Path, Entity: f.Entity,
-			Field: f.Field, Class: f.Class, Spots: f.Spots, Captures: f.Captures, Bytes: int64(f.Bytes),
-			Sample: f.Sample, Why: f.Why,
-			GrantFile: f.Grant.File, GrantLine: f.Grant.Line, Prints: f.Prints(),
-		}
+		out[i] = store.Finding{ID: f.Fingerprint, Service: service, Kind: f.Kind.String(), Severity: int(f.Severity),
+			Endpoint: f.Endpoint, EndpointID: store.EndpointID(service, f.Endpoint), Team: team(f.Endpoint),
+			Audience: f.Audience, Direction: f.Direction, Status: f.Status, Path: f.Path, Facts: f.Facts,
+			Bytes: int64(f.Bytes), GrantFile: f.Grant.File, GrantLine: f.Grant.Line, Prints: f.Prints()}
 		if f.Excepted != nil {
 			out[i].Excepted = f.Excepted.Reason
 		}

@@ -104,9 +104,7 @@ func reported(f *store.Finding) *finding.Finding {
 	kind, _ := kind.Parse(f.Kind)
 	out := &finding.Finding{Identity: finding.Identity{Service: f.Service, Endpoint: f.Endpoint, Audience: f.Audience,
 		Direction: f.Direction, Status: f.Status, Path: f.Path, Kind: kind},
-		Fingerprint: f.ID, Severity: severity.Severity(f.Severity), AudienceBy: f.AudienceBy, Entity: f.Entity,
-		Field: f.Field, Class: f.Class,
-		Spots: f.Spots, Captures: f.Captures, Bytes: int(f.Bytes), Sample: f.Sample, Why: f.Why}
+		Fingerprint: f.ID, Severity: severity.Severity(f.Severity), Facts: f.Facts, Bytes: int(f.Bytes)}
 	switch state := finding.State(f.State); {
 	case state == finding.Waived:
 		out.Excepted = &contract.Exception{Reason: "waived until " + f.Until}
