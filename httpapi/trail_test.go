@@ -48,6 +48,9 @@ var changes = []struct{ role, method, path, body, action string }{
 	{base.Lead, "POST", "/api/v1/hooks/1/test", ``, "test hook"},
 	{base.Reviewer, "POST", "/api/v1/batches/2/withdrawal", `{"reason":"it was a trial"}`, "withdraw batch"},
 	{base.Reviewer, "DELETE", "/api/v1/results/1", ``, "drop result"},
+	{base.Viewer, "POST", "/api/v1/views", `{"name":"mine","query":"severity=high","shared":true}`, "keep view"},
+	{base.Viewer, "DELETE", "/api/v1/views/1", ``, "drop view"},
+	{base.Viewer, "PUT", "/api/v1/session/mail", `{"when":"never"}`, "set mailing"},
 }
 
 // database opens the file behind a site.
@@ -118,6 +121,7 @@ func TestNoChangeWithoutItsTrail(t *testing.T) {
 	for _, c := range changes {
 		a := w.call(t, c.method, fill(c.path), w.tokens[c.role], c.body)
 		if a.status < 500 && !(a.status == http.StatusNotFound && (strings.Contains(c.path, "/hooks/1") ||
+			strings.Contains(c.path, "/views/1") ||
 			strings.Contains(c.path, "credentials"))) {
 			t.Errorf("%s happens without its entry on the trail: %d %s", c.action, a.status, a.body)
 		}

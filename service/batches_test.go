@@ -327,7 +327,7 @@ func TestAValueIsRevealedOnTheTrail(t *testing.T) {
 		strings.Contains(text, "a@b") {
 		t.Errorf("a value is on the trail or in the log: %s", text)
 	}
-	if entries, last, err := w.Base.VerifyTrail(t.Context()); err != nil || entries != 7 || len(last) != 64 {
+	if entries, last, err := w.Base.VerifyTrail(t.Context()); err != nil || entries != 8 || len(last) != 64 {
 		t.Errorf("the trail is verified as %d, %s, %v", entries, last, err)
 	}
 }

@@ -664,24 +664,22 @@ func (s *Findings) Views(ctx context.Context, person int64) ([]View, error) {
 }
 
 // AddView keeps a view.
-func (s *Findings) AddView(ctx context.Context, v View) (View, error) {
-	r, err := s.db.exec(ctx, `INSERT INTO views (person_id, name, query, shared, created) VALUES (?, ?, ?, ?, ?)`,
-		v.PersonID, v.Name, v.Query, v.Shared, millis(v.Created))
-	if err != nil {
-		return v, err
-	}
-	v.ID, err = r.LastInsertId()
+func (s *Findings) AddView(ctx context.Context, v View, entry TrailEntry) (View, error) {
+	err := s.db.change(ctx, func(tx *sql.Tx) error {
+		r, err := tx.ExecContext(ctx, `INSERT INTO views (person_id, name, query, shared, created) VALUES (?, ?, ?, ?, ?)`,
+			v.PersonID, v.Name, v.Query, v.Shared, millis(v.Created))
+		if err != nil {
+			return err
+		}
+		if v.ID, err = r.LastInsertId(); err != nil {
+			return err
+		}
+		return addTrail(ctx, tx, entry)
+	})
 	return v, err
 }
 
 // DropView drops a view of a person's own, or gives [ErrNotFound].
-func (s *Findings) DropView(ctx context.Context, id, person int64) error {
-	r, err := s.db.exec(ctx, `DELETE FROM views WHERE id = ? AND person_id = ?`, id, person)
-	if err != nil {
-		return err
-	}
-	if n, _ := r.RowsAffected(); n == 0 {
-		return ErrNotFound
-	}
-	return nil
+func (s *Findings) DropView(ctx context.Context, id, person int64, entry TrailEntry) error {
+	return s.db.one(ctx, entry, `DELETE FROM views WHERE id = ? AND person_id = ?`, id, person)
 }

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 )
 
@@ -108,10 +109,14 @@ func (e *Evidence) seen(ctx context.Context, tx *sql.Tx, service int64, b Batch)
 	return addExposure(ctx, tx, b, e.Shown, e.Exercised)
 }
 
-// each runs statements that all have one argument.
+// each carries out statements, each of which is about one thing or about nothing.
 func each(ctx context.Context, tx *sql.Tx, arg any, statements ...string) error {
 	for _, s := range statements {
-		if _, err := tx.ExecContext(ctx, s, arg); err != nil {
+		var args []any
+		if strings.Contains(s, "?") {
+			args = []any{arg}
+		}
+		if _, err := tx.ExecContext(ctx, s, args...); err != nil {
 			return err
 		}
 	}
@@ -208,13 +213,8 @@ func addTrails(ctx context.Context, tx *sql.Tx, entries []TrailEntry) error {
 // dropEvidence takes back what a batch has shown; its captures stay.
 func dropEvidence(ctx context.Context, tx *sql.Tx, batch int64, author string, at time.Time) error {
 	if err := each(ctx, tx, batch,
-		`CREATE TEMP TABLE IF NOT EXISTS lost (finding_id TEXT PRIMARY KEY, of INTEGER) WITHOUT ROWID`,
-	); err != nil {
-		return err
-	}
-	if err := each(ctx, tx, batch,
-		`DELETE FROM lost WHERE of = of OR ? = 0`,
-		`INSERT INTO lost SELECT DISTINCT finding_id, batch_id FROM occurrences JOIN captures ON captures.id = capture_id WHERE batch_id = ?`,
+		`CREATE TEMP TABLE IF NOT EXISTS lost (finding_id TEXT PRIMARY KEY) WITHOUT ROWID`, `DELETE FROM lost`,
+		`INSERT INTO lost SELECT DISTINCT finding_id FROM occurrences JOIN captures ON captures.id = capture_id WHERE batch_id = ?`,
 	); err != nil {
 		return err
 	}
@@ -241,8 +241,8 @@ func dropEvidence(ctx context.Context, tx *sql.Tx, batch int64, author string, a
 		`DELETE FROM occurrences WHERE capture_id IN (SELECT id FROM captures WHERE batch_id = ?)`,
 		`UPDATE findings SET spots = coalesce((SELECT sum(spots) FROM occurrences WHERE finding_id = findings.id), 0),
 			captures = (SELECT count(*) FROM occurrences WHERE finding_id = findings.id),
-			bytes = coalesce((SELECT sum(bytes) FROM occurrences WHERE finding_id = findings.id), 0) WHERE id IN (SELECT finding_id FROM lost WHERE of = ?)`,
-		`DELETE FROM findings WHERE id IN (SELECT finding_id FROM lost WHERE of = ?) AND captures = 0 AND NOT`+touched,
+			bytes = coalesce((SELECT sum(bytes) FROM occurrences WHERE finding_id = findings.id), 0) WHERE id IN (SELECT finding_id FROM lost)`,
+		`DELETE FROM findings WHERE id IN (SELECT finding_id FROM lost) AND captures = 0 AND NOT`+touched,
 	); err != nil {
 		return err
 	}
@@ -259,7 +259,7 @@ func dropEvidence(ctx context.Context, tx *sql.Tx, batch int64, author string, a
 			AND NOT EXISTS (SELECT 1 FROM batch_shown o WHERE o.endpoint_id = shown.endpoint_id AND o.audience = shown.audience AND o.entity = shown.entity AND o.field = shown.field AND o.batch_id <> ?1)`,
 		`UPDATE exercised SET captures = captures - coalesce((SELECT captures FROM batch_exercised o WHERE o.batch_id = ?1 AND o.endpoint_id = exercised.endpoint_id
 			AND o.audience = exercised.audience AND o.status = exercised.status), 0) WHERE endpoint_id IN (SELECT endpoint_id FROM batch_exercised WHERE batch_id = ?1)`,
-		`DELETE FROM exercised WHERE captures <= 0 AND ? > 0`,
+		`DELETE FROM exercised WHERE captures <= 0`,
 		`DELETE FROM batch_shown WHERE batch_id = ?`,
 		`DELETE FROM prints WHERE batch_id = ?`,
 		`DELETE FROM batch_exercised WHERE batch_id = ?`)

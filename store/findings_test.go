@@ -52,7 +52,7 @@ func peopled(t *testing.T, r *rand.Rand) (*quay, Person) {
 	q := newQuay(t)
 	noor, err := q.People.AddPerson(t.Context(), Person{Name: "Noor", Email: "noor@fennick-quay.example",
 		Role: "reviewer"},
-		q.now)
+		q.now, TrailEntry{})
 	if err != nil {
 		t.Fatal(err)
 	}

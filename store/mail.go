@@ -63,9 +63,9 @@ func (s *Notices) AddMail(ctx context.Context, m Mail, mailed int64, digest stri
 }
 
 // SetMail says when a person's notices are mailed. What they were told before is not.
-func (s *Notices) SetMail(ctx context.Context, person int64, when string) error {
-	_, err := s.db.exec(ctx, `UPDATE people SET mail = ?, mailed = (SELECT coalesce(max(id), 0) FROM notices) WHERE id = ?`, when, person)
-	return err
+func (s *Notices) SetMail(ctx context.Context, person int64, when string, entry TrailEntry) error {
+	return s.db.one(ctx, entry,
+		`UPDATE people SET mail = ?, mailed = (SELECT coalesce(max(id), 0) FROM notices) WHERE id = ?`, when, person)
 }
 
 // DueMails lists mails that are to be tried, those first that wait longest.

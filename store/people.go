@@ -81,14 +81,19 @@ func (s *People) PersonByEmail(ctx context.Context, email string) (Person, error
 }
 
 // AddPerson adds a person; the e-mail address must be new.
-func (s *People) AddPerson(ctx context.Context, p Person, now time.Time) (Person, error) {
-	r, err := s.db.exec(ctx, `INSERT INTO people (name, email, role, password, created) VALUES (?, ?, ?, ?, ?)`,
-		p.Name, p.Email, p.Role, p.Password, millis(now))
-	if err != nil {
-		return p, err
-	}
-	p.ID, err = r.LastInsertId()
+func (s *People) AddPerson(ctx context.Context, p Person, now time.Time, entry TrailEntry) (Person, error) {
 	p.Active = true
+	err := s.db.change(ctx, func(tx *sql.Tx) error {
+		r, err := tx.ExecContext(ctx, `INSERT INTO people (name, email, role, password, created) VALUES (?, ?, ?, ?, ?)`,
+			p.Name, p.Email, p.Role, p.Password, millis(now))
+		if err != nil {
+			return err
+		}
+		if p.ID, err = r.LastInsertId(); err != nil {
+			return err
+		}
+		return addTrail(ctx, tx, entry)
+	})
 	return p, err
 }
 
@@ -411,15 +416,8 @@ func (s *People) UseStep(ctx context.Context, id, step int64) error {
 }
 
 // UseRecovery uses a recovery code up, or gives [ErrNotFound].
-func (s *People) UseRecovery(ctx context.Context, id int64, hash string) error {
-	r, err := s.db.exec(ctx, `DELETE FROM recovery_codes WHERE person_id = ? AND hash = ?`, id, hash)
-	if err != nil {
-		return err
-	}
-	if n, err := r.RowsAffected(); err != nil || n == 0 {
-		return none(sql.ErrNoRows)
-	}
-	return nil
+func (s *People) UseRecovery(ctx context.Context, id int64, hash string, entry TrailEntry) error {
+	return s.db.one(ctx, entry, `DELETE FROM recovery_codes WHERE person_id = ? AND hash = ?`, id, hash)
 }
 
 // RecoveryLeft counts a person's recovery codes that were not used.

@@ -14,6 +14,7 @@ import (
 
 // Base is what all rooms of the service stand on. It is safe for concurrent use.
 type Base struct {
+	Records
 	Now   func() time.Time
 	Log   *slog.Logger
 	store Store
@@ -25,7 +26,7 @@ type Base struct {
 
 // New gives the base of a service over a store.
 func New(st Store, now func() time.Time, log *slog.Logger) *Base {
-	return &Base{Now: now, Log: log, store: st, inForce: map[string]InForce{}}
+	return &Base{Records: st, Now: now, Log: log, store: st, inForce: map[string]InForce{}}
 }
 
 // Problem is an error that is told to whoever asked. Its text holds no values of

@@ -10,16 +10,6 @@ import (
 	"inkret/store"
 )
 
-// Trail lists a page of the trail.
-func (s *Base) Trail(ctx context.Context, by store.TrailFilter, page store.Page) ([]store.TrailEntry, int, error) {
-	return s.store.Trail(ctx, by, page)
-}
-
-// VerifyTrail goes over the trail; the error says where it was tampered with.
-func (s *Base) VerifyTrail(ctx context.Context) (int, string, error) {
-	return s.store.VerifyTrail(ctx)
-}
-
 // What people look at and what they are refused is on the trail too. Both can happen without end, so
 // the same by the same person is noted once in a while only.
 

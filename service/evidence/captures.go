@@ -14,21 +14,10 @@ import (
 	"inkret/store"
 )
 
-// Batches lists a page of batches.
-func (s *Evidence) Batches(ctx context.Context, page store.Page) ([]store.Batch, int, error) {
-	return s.store.Batches(ctx, page)
-}
-
 // Batch gives one batch.
 func (s *Evidence) Batch(ctx context.Context, id int64) (store.Batch, error) {
 	b, err := s.store.Batch(ctx, id)
 	return b, base.Found(err, "batch %d", id)
-}
-
-// Captures lists a page of captures.
-func (s *Evidence) Captures(ctx context.Context, by store.CaptureFilter,
-	page store.Page) (all []store.Capture, total int, more bool, err error) {
-	return s.store.Captures(ctx, by, page)
 }
 
 // masker writes what may be shown of a service's exchanges.

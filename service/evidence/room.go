@@ -11,6 +11,7 @@ import (
 // Evidence is the captures: how they come in, what is kept of them, and calls that are made again. It is safe for
 // concurrent use.
 type Evidence struct {
+	Records
 	base   *base.Base
 	store  Store
 	vault  *vault.Vault
@@ -24,5 +25,6 @@ type Evidence struct {
 
 // New gives the room. print is a keyed hash by which the same value is known again.
 func New(b *base.Base, st Store, v *vault.Vault, r *review.Review, print func(value []byte) uint64) *Evidence {
-	return &Evidence{base: b, store: st, vault: v, review: r, print: print, growing: map[int64]*liveBatch{}}
+	return &Evidence{Records: st, base: b, store: st, vault: v, review: r, print: print,
+		growing: map[int64]*liveBatch{}}
 }

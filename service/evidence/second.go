@@ -27,11 +27,6 @@ func (w *Waits) Error() string {
 		"somebody else", len(w.Findings))
 }
 
-// SecondPerson tells whether severe decisions at a service need a second person.
-func (s *Evidence) SecondPerson(ctx context.Context, service string) (bool, error) {
-	return s.store.SecondPerson(ctx, service)
-}
-
 // SetSecondPerson says whether severe decisions at a service need a second person. A team of one cannot work
 // otherwise; the trail, the overview and every report say so.
 func (s *Evidence) SetSecondPerson(ctx context.Context, who base.Caller, service string, needed bool,

@@ -7,8 +7,20 @@ import (
 	"inkret/store"
 )
 
+// Records are handed out as they are kept.
+type Records interface {
+	// Batches lists a page of batches.
+	Batches(ctx context.Context, page store.Page) ([]store.Batch, int, error)
+	// Captures lists a page of captures.
+	Captures(ctx context.Context, by store.CaptureFilter, page store.Page) (all []store.Capture, total int, more bool,
+		err error)
+	// SecondPerson tells whether severe decisions at a service need a second person.
+	SecondPerson(ctx context.Context, service string) (bool, error)
+}
+
 // Store is what this room needs of the records.
 type Store interface {
+	Records
 	AddTrail(ctx context.Context, t store.TrailEntry) error
 	AllCredentials(ctx context.Context, service string) ([]store.Credentials, error)
 	AllowServer(ctx context.Context, service string, a store.AllowedServer, t store.TrailEntry) error
@@ -17,11 +29,8 @@ type Store interface {
 	AskingOf(ctx context.Context, batch int64) (store.Asking, error)
 	Awaiting(ctx context.Context, service string) ([]store.Finding, error)
 	Batch(ctx context.Context, id int64) (store.Batch, error)
-	Batches(ctx context.Context, page store.Page) ([]store.Batch, int, error)
 	Begin(ctx context.Context, b store.Batch) (*store.Intake, error)
 	Capture(ctx context.Context, id int64) (store.Capture, error)
-	Captures(ctx context.Context, by store.CaptureFilter, page store.Page) (all []store.Capture, total int, more bool,
-		err error)
 	CloseBatch(ctx context.Context, batch int64, dropped int, note store.Note[int]) (closed bool, err error)
 	DropAsking(ctx context.Context, batch int64, entry store.TrailEntry) error
 	EachOf(ctx context.Context, batch int64, f func(store.Capture) error) error
@@ -39,7 +48,6 @@ type Store interface {
 		entries ...store.TrailEntry) (store.Batch, error)
 	Reseal(ctx context.Context, captures []store.Capture) error
 	Scrub(ctx context.Context) error
-	SecondPerson(ctx context.Context, service string) (needed bool, err error)
 	SetCredentials(ctx context.Context, service string, c store.Credentials, t store.TrailEntry) error
 	SetKeeping(ctx context.Context, service string, k store.Keeping, t store.TrailEntry) error
 	SetSecondPerson(ctx context.Context, service string, needed bool, entry store.TrailEntry) error

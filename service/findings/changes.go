@@ -378,11 +378,6 @@ func (s *Findings) Changes(ctx context.Context) ([]store.Change, error) {
 	return s.store.Changes(ctx, shown)
 }
 
-// Labels lists the labels in use.
-func (s *Findings) Labels(ctx context.Context) ([]store.LabelCount, error) {
-	return s.store.Labels(ctx)
-}
-
 // EndWaivers lets those waivers end whose last day is over.
 func (s *Findings) EndWaivers(ctx context.Context) error {
 	now := s.base.Now()
@@ -480,12 +475,13 @@ func (s *Findings) AddView(ctx context.Context, who base.Caller, v store.View) (
 		return v, base.NewProblem(base.Invalid, "", "a view has a name of up to 100 bytes")
 	}
 	v.PersonID, v.Author, v.Created = who.ID, who.Name, s.base.Now()
-	return s.store.AddView(ctx, v)
+	return s.store.AddView(ctx, v, s.base.Did(who, "keep view", v.Name, v.Query))
 }
 
 // DropView drops a view of who asks.
 func (s *Findings) DropView(ctx context.Context, who base.Caller, id int64) error {
-	return base.Found(s.store.DropView(ctx, id, who.ID), "view %d of yours", id)
+	return base.Found(s.store.DropView(ctx, id, who.ID, s.base.Did(who, "drop view", fmt.Sprintf("view %d", id), "")),
+		"view %d of yours", id)
 }
 
 // Teaching is a change of the contracts that would keep a finding from being told again,

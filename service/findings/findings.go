@@ -12,12 +12,6 @@ import (
 	"inkret/store"
 )
 
-// Findings lists a page of findings and counts all that fit, by severity.
-func (s *Findings) Findings(ctx context.Context, by store.FindingFilter,
-	page store.Page) ([]store.Finding, map[int]int, error) {
-	return s.store.Findings(ctx, by, page)
-}
-
 // FindingView is a finding with its evidence and history.
 type FindingView struct {
 	store.Finding

@@ -7,6 +7,7 @@ import (
 
 // Findings is what the team does with findings, alone and with many at once. It is safe for concurrent use.
 type Findings struct {
+	Records
 	base   *base.Base
 	store  Store
 	review *review.Review
@@ -14,5 +15,5 @@ type Findings struct {
 
 // New gives the room.
 func New(b *base.Base, st Store, r *review.Review) *Findings {
-	return &Findings{base: b, store: st, review: r}
+	return &Findings{Records: st, base: b, store: st, review: r}
 }

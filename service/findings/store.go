@@ -7,27 +7,34 @@ import (
 	"inkret/store"
 )
 
+// Records are handed out as they are kept.
+type Records interface {
+	// Labels lists the labels in use.
+	Labels(ctx context.Context) ([]store.LabelCount, error)
+	// Findings lists a page of findings and counts all that fit, by severity.
+	Findings(ctx context.Context, by store.FindingFilter, page store.Page) ([]store.Finding, map[int]int, error)
+}
+
 // Store is what this room needs of the records.
 type Store interface {
-	AddView(ctx context.Context, v store.View) (store.View, error)
+	Records
+	AddView(ctx context.Context, v store.View, entry store.TrailEntry) (store.View, error)
 	Batches(ctx context.Context, page store.Page) ([]store.Batch, int, error)
 	Beside(ctx context.Context, f store.Finding) ([]store.Finding, error)
 	ChangeFindings(ctx context.Context, c *store.Change, ids []string, become func(was store.Standing) (store.Standing,
 		string), entries func(*store.Change) []store.TrailEntry) (refused []store.Refused, err error)
 	Changes(ctx context.Context, limit int) ([]store.Change, error)
 	Comment(ctx context.Context, id string, e store.Event, mentioned []int64, entry store.TrailEntry) error
-	DropView(ctx context.Context, id int64, person int64) error
+	DropView(ctx context.Context, id int64, person int64, entry store.TrailEntry) error
 	Elsewhere(ctx context.Context, f store.Finding, limit int) ([]store.Finding, error)
 	EndWaivers(ctx context.Context, today string, at time.Time) (ended int, err error)
 	Endpoints(ctx context.Context, by store.EndpointFilter, page store.Page) ([]store.Endpoint, int, error)
 	Events(ctx context.Context, finding string) ([]store.Event, error)
 	Finding(ctx context.Context, id string) (store.Finding, error)
 	FindingIDs(ctx context.Context, by store.FindingFilter, limit int) ([]string, error)
-	Findings(ctx context.Context, by store.FindingFilter, page store.Page) ([]store.Finding, map[int]int, error)
 	Follow(ctx context.Context, person int64, finding string, on store.Following) error
 	Follows(ctx context.Context, person int64, finding string) (bool, error)
 	Groups(ctx context.Context, by store.FindingFilter, part string) ([]store.Group, error)
-	Labels(ctx context.Context) ([]store.LabelCount, error)
 	Notices(ctx context.Context, person int64, unread bool, page store.Page) (all []store.Notice, total int, fresh int,
 		err error)
 	Occurrences(ctx context.Context, finding string, limit int) ([]store.Occurrence, error)

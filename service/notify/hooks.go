@@ -58,9 +58,6 @@ const (
 var backOff = []time.Duration{30 * time.Second, 2 * time.Minute, 10 * time.Minute, time.Hour, 4 * time.Hour,
 	12 * time.Hour, 24 * time.Hour}
 
-// Hooks lists all hooks.
-func (s *Notify) Hooks(ctx context.Context) ([]store.Hook, error) { return s.store.Hooks(ctx) }
-
 // AddHook adds a hook and gives the secret that what it gets is signed with; it is shown this
 // once.
 func (s *Notify) AddHook(ctx context.Context, who base.Caller, h store.Hook) (store.Hook, string, error) {

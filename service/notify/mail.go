@@ -53,12 +53,7 @@ func (s *Notify) SetMail(ctx context.Context, who base.Caller, when string) erro
 	if !slices.Contains([]string{MailAtOnce, MailDaily, MailNever}, when) {
 		return base.NewProblem(base.Invalid, "", "mail comes at-once, daily or never, not %q", when)
 	}
-	return s.store.SetMail(ctx, who.ID, when)
-}
-
-// Mails lists a page of mails, newest first.
-func (s *Notify) Mails(ctx context.Context, page store.Page) ([]store.Mail, int, error) {
-	return s.store.Mails(ctx, page)
+	return s.store.SetMail(ctx, who.ID, when, s.base.Did(who, "set mailing", who.Email, when))
 }
 
 // MailAgain sends a mail once more.

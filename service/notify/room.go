@@ -8,6 +8,7 @@ import (
 
 // Notify is how people and programs are told of what happens. It is safe for concurrent use.
 type Notify struct {
+	Records
 	base     *base.Base
 	store    Store
 	vault    *vault.Vault
@@ -20,7 +21,7 @@ type Notify struct {
 
 // New gives the room. mail is nil where there is no mail server; digests are sent from digestHour on, UTC.
 func New(b *base.Base, st Store, v *vault.Vault, f *findings.Findings, mail Sender, digestHour int) *Notify {
-	return &Notify{base: b, store: st, vault: v, findings: f, mail: mail, digestHour: digestHour}
+	return &Notify{Records: st, base: b, store: st, vault: v, findings: f, mail: mail, digestHour: digestHour}
 }
 
 // ReachedAt says where people reach the service. It is called before the room is used.

@@ -7,8 +7,17 @@ import (
 	"inkret/store"
 )
 
+// Records are handed out as they are kept.
+type Records interface {
+	// Hooks lists all hooks.
+	Hooks(ctx context.Context) ([]store.Hook, error)
+	// Mails lists a page of mails, newest first.
+	Mails(ctx context.Context, page store.Page) ([]store.Mail, int, error)
+}
+
 // Store is what this room needs of the records.
 type Store interface {
+	Records
 	AddDeliveries(ctx context.Context, hook int64, lastEvent int64, all []store.Delivery, entry store.TrailEntry) error
 	AddHook(ctx context.Context, h store.Hook, entry store.TrailEntry) (store.Hook, error)
 	AddMail(ctx context.Context, m store.Mail, mailed int64, digest string) error
@@ -24,11 +33,9 @@ type Store interface {
 	FollowView(ctx context.Context, person int64, view int64, on store.Following) error
 	HappenedAfter(ctx context.Context, after int64, limit int) ([]store.Happened, error)
 	HookByID(ctx context.Context, id int64) (store.Hook, error)
-	Hooks(ctx context.Context) ([]store.Hook, error)
 	LastEvent(ctx context.Context) (event int64, err error)
 	MailAgain(ctx context.Context, id int64, now time.Time, entry store.TrailEntry) error
 	MailTried(ctx context.Context, m store.Mail) error
-	Mails(ctx context.Context, page store.Page) (all []store.Mail, total int, err error)
 	Notices(ctx context.Context, person int64, unread bool, page store.Page) (all []store.Notice, total int, fresh int,
 		err error)
 	NoticesAfter(ctx context.Context, person int64, after int64, limit int) (all []store.Notice, total int, last int64,
@@ -36,7 +43,7 @@ type Store interface {
 	People(ctx context.Context) ([]store.Person, error)
 	ReadNotices(ctx context.Context, person int64, upTo int64) error
 	ResealHook(ctx context.Context, id int64, sealed []byte) error
-	SetMail(ctx context.Context, person int64, when string) error
+	SetMail(ctx context.Context, person int64, when string, entry store.TrailEntry) error
 	ToldOfView(ctx context.Context, v store.ViewFollow, last int64, n *store.Notice) error
 	Tried(ctx context.Context, d store.Delivery) error
 	TryAgain(ctx context.Context, id int64, now time.Time, entry store.TrailEntry) error

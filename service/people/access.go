@@ -177,11 +177,8 @@ func (s *People) Invite(ctx context.Context, who base.Caller, email, role string
 func (s *People) AddPerson(ctx context.Context, name, email, role, password string) (store.Person, error) {
 	// no stranger comes here
 	return s.store.AddPerson(ctx, store.Person{Name: name, Email: email, Role: role, Password: hashPassword(password)},
-		s.base.Now())
+		s.base.Now(), s.base.ByItself("add person", email, "role "+role))
 }
-
-// People lists everybody.
-func (s *People) People(ctx context.Context) ([]store.Person, error) { return s.store.People(ctx) }
 
 // SignIn checks e-mail, password and, of who has a second factor, its code, and begins a
 // session, whose secret is given.

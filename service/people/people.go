@@ -239,7 +239,9 @@ func (s *People) checkFactor(ctx context.Context, p store.Person, code string) e
 			Next:   "say the code that your application shows, or a recovery code"}
 	}
 	if len(code) > 8 {
-		err := s.store.UseRecovery(ctx, p.ID, base.HashSecret(code))
+		err := s.store.UseRecovery(ctx, p.ID, base.HashSecret(code), s.base.Did(base.Caller{Person: p},
+			"use recovery code", p.Email,
+			strings.TrimSpace(from(ctx))))
 		if errors.Is(err, store.ErrNotFound) {
 			return s.wrongCode(ctx, p)
 		}

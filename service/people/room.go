@@ -9,6 +9,7 @@ import (
 
 // People is who may come in, and how. It is safe for concurrent use.
 type People struct {
+	Records
 	base   *base.Base
 	store  Store
 	vault  *vault.Vault
@@ -25,5 +26,5 @@ type People struct {
 
 // New gives the room.
 func New(b *base.Base, st Store, v *vault.Vault) *People {
-	return &People{base: b, store: st, vault: v, hasher: newHasher(), revocation: make(chan struct{})}
+	return &People{Records: st, base: b, store: st, vault: v, hasher: newHasher(), revocation: make(chan struct{})}
 }

@@ -7,10 +7,17 @@ import (
 	"inkret/store"
 )
 
+// Records are handed out as they are kept.
+type Records interface {
+	// People lists everybody.
+	People(ctx context.Context) ([]store.Person, error)
+}
+
 // Store is what this room needs of the records.
 type Store interface {
+	Records
 	AddKey(ctx context.Context, hash string, k store.Key, note store.Note[store.Key]) (store.Key, error)
-	AddPerson(ctx context.Context, p store.Person, now time.Time) (store.Person, error)
+	AddPerson(ctx context.Context, p store.Person, now time.Time, entry store.TrailEntry) (store.Person, error)
 	AddSetupCode(ctx context.Context, hash string, personID int64, expires time.Time, entry store.TrailEntry) error
 	AddTrail(ctx context.Context, t store.TrailEntry) error
 	BindSubject(ctx context.Context, id int64, subject string, name string, entry store.TrailEntry) (store.Person,
@@ -25,7 +32,6 @@ type Store interface {
 	KeyByHash(ctx context.Context, hash string) (store.Key, store.Person, error)
 	KeyByID(ctx context.Context, id int64) (store.Key, store.Person, error)
 	Keys(ctx context.Context, personID int64, kind string, now time.Time) ([]store.Key, error)
-	People(ctx context.Context) ([]store.Person, error)
 	PersonByEmail(ctx context.Context, email string) (store.Person, error)
 	PersonBySubject(ctx context.Context, subject string) (store.Person, error)
 	RecoveryLeft(ctx context.Context, id int64) (n int, err error)
@@ -34,7 +40,7 @@ type Store interface {
 	SetPassword(ctx context.Context, id int64, password string, but int64, entry store.TrailEntry) error
 	SetupCode(ctx context.Context, hash string, now time.Time) (store.Person, error)
 	TouchKey(ctx context.Context, id int64, now time.Time) error
-	UseRecovery(ctx context.Context, id int64, hash string) error
+	UseRecovery(ctx context.Context, id int64, hash string, entry store.TrailEntry) error
 	UseSetupCode(ctx context.Context, hash string, p store.Person, tokens bool, now time.Time,
 		note store.Note[store.Person]) (store.Person, error)
 	UseStep(ctx context.Context, id int64, step int64) error

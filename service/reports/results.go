@@ -121,11 +121,6 @@ func (s *Reports) held(ctx context.Context, r store.Result) (ResultView, error) 
 	return v, err
 }
 
-// Results lists a page of results, newest first.
-func (s *Reports) Results(ctx context.Context, service, line string, page store.Page) ([]store.Result, int, error) {
-	return s.store.Results(ctx, service, line, page)
-}
-
 // DropResult forgets a result.
 func (s *Reports) DropResult(ctx context.Context, who base.Caller, id int64) error {
 	return base.Found(s.store.DropResult(ctx, id, s.base.Did(who, "drop result", fmt.Sprintf("result %d", id), "")),

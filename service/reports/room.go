@@ -10,6 +10,7 @@ import (
 
 // Reports is how it stands: the chart, reports for auditors, and what pipelines found. It is safe for concurrent use.
 type Reports struct {
+	Records
 	base     *base.Base
 	store    Store
 	review   *review.Review
@@ -22,5 +23,5 @@ type Reports struct {
 
 // New gives the room.
 func New(b *base.Base, st Store, r *review.Review, f *findings.Findings) *Reports {
-	return &Reports{base: b, store: st, review: r, findings: f}
+	return &Reports{Records: st, base: b, store: st, review: r, findings: f}
 }

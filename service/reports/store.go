@@ -8,8 +8,15 @@ import (
 	"inkret/store"
 )
 
+// Records are handed out as they are kept.
+type Records interface {
+	// Results lists a page of results, newest first.
+	Results(ctx context.Context, service, line string, page store.Page) ([]store.Result, int, error)
+}
+
 // Store is what this room needs of the records.
 type Store interface {
+	Records
 	AddResult(ctx context.Context, r store.Result, note store.Note[store.Result]) (store.Result, error)
 	DropResult(ctx context.Context, id int64, entry store.TrailEntry) error
 	EndpointNames(ctx context.Context, ids []string) (map[string]string, error)
@@ -20,7 +27,6 @@ type Store interface {
 	MainBefore(ctx context.Context, service string, id int64) (store.Result, error)
 	Proofs(ctx context.Context, by store.StandingFilter, since time.Time) ([]store.Proven, error)
 	ResultByID(ctx context.Context, id int64) (store.Result, error)
-	Results(ctx context.Context, service string, line string, page store.Page) ([]store.Result, int, error)
 	SecondPerson(ctx context.Context, service string) (needed bool, err error)
 	SetMainLine(ctx context.Context, service string, line string, entry store.TrailEntry) error
 	Turns(ctx context.Context, by store.StandingFilter) ([]store.Turn, error)

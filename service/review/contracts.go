@@ -21,11 +21,6 @@ import (
 	"inkret/store"
 )
 
-// Services lists the services under review.
-func (s *Review) Services(ctx context.Context) ([]store.Service, error) {
-	return s.store.Services(ctx)
-}
-
 // Audiences lists a service's audiences, from least to most trusted.
 func (s *Review) Audiences(ctx context.Context, service string) []string {
 	f, err := s.base.Contracts(ctx, service)
@@ -284,13 +279,6 @@ func (s *Review) RevisionOf(ctx context.Context, service string, number int) (st
 	return r, base.Found(err, "revision %d of %q", number, service)
 }
 
-// Revisions lists a page of revisions, newest first; a service's alone where one is
-// named, those waiting for approval alone where waiting is set.
-func (s *Review) Revisions(ctx context.Context, service string, state store.RevisionState,
-	page store.Page) ([]store.Revision, int, error) {
-	return s.store.Revisions(ctx, service, state, page)
-}
-
 // RevisionText gives a revision's difference from the one it was made from, as text.
 func (s *Review) RevisionText(ctx context.Context, r store.Revision) (string, error) {
 	var old []store.ContractFile
@@ -535,12 +523,6 @@ func (s *Review) Merge(ctx context.Context, service string, basedOn int, mine []
 		}
 	}
 	return m, nil
-}
-
-// Endpoints lists a page of endpoints.
-func (s *Review) Endpoints(ctx context.Context, by store.EndpointFilter,
-	page store.Page) ([]store.Endpoint, int, error) {
-	return s.store.Endpoints(ctx, by, page)
 }
 
 // EndpointContract is an endpoint with the contract it has, if any.

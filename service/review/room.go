@@ -8,6 +8,7 @@ import (
 // Review is the contracts of services: what they say, what may be changed of them and by whom. It is safe for
 // concurrent use.
 type Review struct {
+	Records
 	base  *base.Base
 	store Store
 	vault *vault.Vault
@@ -17,5 +18,5 @@ type Review struct {
 
 // New gives the room.
 func New(b *base.Base, st Store, v *vault.Vault) *Review {
-	return &Review{base: b, store: st, vault: v}
+	return &Review{Records: st, base: b, store: st, vault: v}
 }

@@ -7,8 +7,21 @@ import (
 	"inkret/store"
 )
 
+// Records are handed out as they are kept.
+type Records interface {
+	// Services lists the services under review.
+	Services(ctx context.Context) ([]store.Service, error)
+	// Revisions lists a page of revisions, newest first; a service's alone where one is
+	// named, those waiting for approval alone where waiting is set.
+	Revisions(ctx context.Context, service string, state store.RevisionState, page store.Page) ([]store.Revision, int,
+		error)
+	// Endpoints lists a page of endpoints.
+	Endpoints(ctx context.Context, by store.EndpointFilter, page store.Page) ([]store.Endpoint, int, error)
+}
+
 // Store is what this room needs of the records.
 type Store interface {
+	Records
 	AddRequest(ctx context.Context, q store.Request, entry store.TrailEntry) (store.Request, error)
 	AddRevision(ctx context.Context, v store.Revision, effect *store.Effect,
 		note store.Note[store.Revision]) (store.Revision, error)
@@ -18,7 +31,6 @@ type Store interface {
 	Decide(ctx context.Context, v store.Revision, effect *store.Effect, entry store.TrailEntry) error
 	DecideRequest(ctx context.Context, q store.Request, by int64, entry store.TrailEntry) error
 	Endpoint(ctx context.Context, id string) (store.Endpoint, error)
-	Endpoints(ctx context.Context, by store.EndpointFilter, page store.Page) ([]store.Endpoint, int, error)
 	Exercised(ctx context.Context, service string) ([]store.Exercised, error)
 	KeepCoverage(ctx context.Context, service string, day string, numbers map[string]int) error
 	Kept(ctx context.Context, service string) ([]store.Kept, error)
@@ -30,10 +42,7 @@ type Store interface {
 	Requests(ctx context.Context, by store.RequestFilter, page store.Page) (all []store.Request, total int, err error)
 	Revision(ctx context.Context, service string) (store.Revision, error)
 	RevisionNumber(ctx context.Context, service string, number int) (store.Revision, error)
-	Revisions(ctx context.Context, service string, state store.RevisionState, page store.Page) ([]store.Revision, int,
-		error)
 	SecondPerson(ctx context.Context, service string) (needed bool, err error)
-	Services(ctx context.Context) ([]store.Service, error)
 	SetExcepted(ctx context.Context, reasons map[string]string, author string, at time.Time) error
 	Shown(ctx context.Context, service string) ([]store.Shown, error)
 }
