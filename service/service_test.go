@@ -252,7 +252,7 @@ func TestUploadsThatCannotBe(t *testing.T) {
 			_, err := w.Evidence.Upload(t.Context(), w.who, "nowhere", "x", evidence.Said{}, strings.NewReader("{}"))
 			return err
 		},
-		"needs a name of at most": func() error {
+		"needs a name": func() error {
 			_, err := w.Evidence.Upload(t.Context(), w.who, "quay", " ", evidence.Said{}, strings.NewReader("{}"))
 			return err
 		},

@@ -1466,6 +1466,15 @@ type Drafted struct {
 	Text      string         `json:"text"`
 }
 
+// DueDays Within how many days; 0 is on no day
+type DueDays struct {
+	Critical int `json:"critical"`
+	High     int `json:"high"`
+	Info     int `json:"info"`
+	Low      int `json:"low"`
+	Medium   int `json:"medium"`
+}
+
 // EditableContract One endpoint's contract with what is needed to change it
 type EditableContract struct {
 	Accepts        *[]ResponseContract `json:"accepts,omitempty"`
@@ -3561,7 +3570,7 @@ type RevealValueJSONRequestBody RevealValueJSONBody
 type ChangeFindingsJSONRequestBody = FindingsChange
 
 // SetDueJSONRequestBody defines body for SetDue for application/json ContentType.
-type SetDueJSONRequestBody = BySeverity
+type SetDueJSONRequestBody = DueDays
 
 // CommentFindingJSONRequestBody defines body for CommentFinding for application/json ContentType.
 type CommentFindingJSONRequestBody = Comment

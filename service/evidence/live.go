@@ -48,9 +48,8 @@ func (s *Evidence) OpenLive(ctx context.Context, who base.Caller, service, name,
 	if _, err := s.said(ctx, service, f.Contracts, Said{Audience: audience}); err != nil {
 		return store.Batch{}, err
 	}
-	if name = strings.TrimSpace(name); name == "" || len(name) > longestName {
-		return store.Batch{}, base.NewProblem(base.Invalid, "", "a recording needs a name of at most %d bytes",
-			longestName)
+	if name = strings.TrimSpace(name); name == "" {
+		return store.Batch{}, base.NewProblem(base.Invalid, "", "a recording needs a name")
 	}
 	b, err := s.store.OpenBatch(ctx, store.Batch{Service: service, Name: name, Audience: audience, Author: who.Name,
 		By: who.ID, Started: s.base.Now(), Origin: store.FromRecorder, BySeverity: map[string]int{}},

@@ -16,9 +16,6 @@ import (
 	"inkret/store"
 )
 
-// longestName is how long a recording's name may be, in bytes.
-const longestName = 300
-
 // readAhead is how many captures are read while one is judged.
 const readAhead = 4
 
@@ -40,9 +37,8 @@ func (s *Evidence) Upload(ctx context.Context, who base.Caller, service, name st
 		return store.Batch{}, err
 	}
 	audience := say.Audience
-	if name = strings.TrimSpace(name); name == "" || len(name) > longestName {
-		return store.Batch{}, base.NewProblem(base.Invalid, "", "a recording needs a name of at most %d bytes",
-			longestName)
+	if name = strings.TrimSpace(name); name == "" {
+		return store.Batch{}, base.NewProblem(base.Invalid, "", "a recording needs a name")
 	}
 	g, err := s.newGathering(ctx, service, f.Contracts)
 	if err != nil {

@@ -61,19 +61,11 @@ func (s *Findings) Due(ctx context.Context) (map[severity.Severity]int, error) {
 	return days, nil
 }
 
-// longestDue is the most days within which findings can be due.
-const longestDue = 3650
-
 // SetDue says within how many days findings that are new from now on are due.
 func (s *Findings) SetDue(ctx context.Context, who base.Caller, days map[severity.Severity]int) error {
 	var words []string
 	for _, level := range severity.All() {
-		n := days[level]
-		if n < 0 || n > longestDue {
-			return base.NewProblem(base.Invalid, "", "findings are due within 1 to %d days, or with 0 on no day",
-				longestDue)
-		}
-		words = append(words, fmt.Sprintf("%s %d", level, n))
+		words = append(words, fmt.Sprintf("%s %d", level, days[level]))
 	}
 	return s.setDue(ctx, days, s.base.Did(who, "due days set", "findings", strings.Join(words, ", ")))
 }
@@ -132,9 +124,7 @@ func (s *Findings) fit(ctx context.Context, w *Wish) (words string, err error) {
 		parts = append(parts, "assigned to "+name)
 	}
 	if w.Team != nil {
-		if *w.Team = strings.TrimSpace(*w.Team); len(*w.Team) > 100 {
-			return "", base.NewProblem(base.Invalid, "", "the team's name is longer than 100 bytes")
-		}
+		*w.Team = strings.TrimSpace(*w.Team)
 		parts = append(parts, "team "+*w.Team)
 	}
 	if w.Due != nil {
@@ -471,8 +461,8 @@ func (s *Findings) Views(ctx context.Context, who base.Caller) ([]store.View, er
 
 // AddView keeps a list of findings, as a query of the console's address.
 func (s *Findings) AddView(ctx context.Context, who base.Caller, v store.View) (store.View, error) {
-	if v.Name = strings.TrimSpace(v.Name); v.Name == "" || len(v.Name) > 100 {
-		return v, base.NewProblem(base.Invalid, "", "a view has a name of up to 100 bytes")
+	if v.Name = strings.TrimSpace(v.Name); v.Name == "" {
+		return v, base.NewProblem(base.Invalid, "", "a view has a name")
 	}
 	v.PersonID, v.Author, v.Created = who.ID, who.Name, s.base.Now()
 	return s.store.AddView(ctx, v, s.base.Did(who, "keep view", v.Name, v.Query))

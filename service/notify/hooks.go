@@ -64,8 +64,8 @@ func (s *Notify) AddHook(ctx context.Context, who base.Caller, h store.Hook) (st
 	h.Name = strings.TrimSpace(h.Name)
 	u, err := url.Parse(h.URL)
 	switch {
-	case h.Name == "" || len(h.Name) > 100:
-		return h, "", base.NewProblem(base.Invalid, "", "a hook has a name of up to 100 bytes")
+	case h.Name == "":
+		return h, "", base.NewProblem(base.Invalid, "", "a hook has a name")
 	case err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || u.User != nil:
 		return h, "", base.NewProblem(base.Invalid, "", "a hook's URL is one of http or https, without a password")
 	}

@@ -2557,6 +2557,14 @@ export interface components {
             low: number;
             info: number;
         };
+        /** @description Within how many days; 0 is on no day */
+        DueDays: {
+            critical: number;
+            high: number;
+            medium: number;
+            low: number;
+            info: number;
+        };
         BatchPage: {
             items: components["schemas"]["Batch"][];
             total: number;
@@ -5887,7 +5895,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["BySeverity"];
+                "application/json": components["schemas"]["DueDays"];
             };
         };
         responses: {
