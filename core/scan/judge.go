@@ -102,8 +102,7 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 		return out
 	}
 	out.Endpoint = contract.Generalise(c.Request.Method, segments, j.isValue)
-	plan, choice, audience := j.identify(&out, c, segments)
-	e := j.endpoint(c, segments)
+	e, plan, choice, audience := j.identify(&out, c, segments)
 	asked := j.requestSpots(c, e, segments, choice, audience)
 	out.Heads, out.Words = c.Response.Missing == "", looksAtWords(c)
 	asked = append(asked, j.headerSpots(c, choice.Response)...)
@@ -223,22 +222,15 @@ func (j *Judge) exercise(plan *contract.Plan, out *Outcome, choice contract.Choi
 	return e.shown
 }
 
-func (j *Judge) endpoint(c *exchange.Capture, segments []string) *contract.Endpoint {
-	if j.contracts == nil {
-		return nil
-	}
-	return j.contracts.Find(c.Request.Method, segments)
-}
-
-// identify finds endpoint, audience and response; the plan is nil where the body
-// is to be swept.
+// identify finds endpoint, audience and response, once for all that is judged of a capture; the plan is nil where the
+// body is to be swept.
 func (j *Judge) identify(out *Outcome, c *exchange.Capture,
-	segments []string) (*contract.Plan, contract.Choice, *contract.Audience) {
+	segments []string) (*contract.Endpoint, *contract.Plan, contract.Choice, *contract.Audience) {
 	if j.contracts == nil {
 		if out.Audience = c.Audience; c.Audience != "" {
 			out.AudienceBy = contract.Said
 		}
-		return nil, contract.Choice{}, nil
+		return nil, nil, contract.Choice{}, nil
 	}
 	audience, by := j.contracts.AudienceOf(c.Audience, &c.Request)
 	if known := j.contracts.Audience(c.Caller); known != nil && by != contract.Said {
@@ -247,20 +239,20 @@ func (j *Judge) identify(out *Outcome, c *exchange.Capture,
 	if audience != nil {
 		out.Audience, out.AudienceBy = audience.Name, by
 	}
-	e := j.endpoint(c, segments)
+	e := j.contracts.Find(c.Request.Method, segments)
 	if e == nil {
-		return nil, contract.Choice{}, audience
+		return nil, nil, contract.Choice{}, audience
 	}
 	out.Known, out.Endpoint, out.Team = true, e.Text, e.Team
 	choice := e.Choose(audience, c)
 	if choice.Response == nil {
-		return nil, choice, audience
+		return e, nil, choice, audience
 	}
 	out.Response, out.Status = choice.Response, choice.Status
 	if choice.Response.Name != "" {
 		out.Endpoint += " [" + choice.Response.Name + "]"
 	}
-	return e.Plan(choice, c.Response.Status), choice, audience
+	return e, e.Plan(choice, c.Response.Status), choice, audience
 }
 
 // unread says why the body of a capture is not judged, or gives the empty string.

@@ -103,7 +103,7 @@ func (j *Judge) overPosting(c *exchange.Capture, e *contract.Endpoint, choice co
 	if err != nil || len(parts) != 1 || parts[0].Place != "" {
 		return nil
 	}
-	w := &walk{judge: j, plan: e.AcceptPlan(audience, c), outlined: c.Outlined}
+	w := &walk{judge: j, ofCapture: ofCapture{plan: e.AcceptPlan(audience, c), outlined: c.Outlined}}
 	if !parts[0].Same() {
 		w.part = &parts[0]
 	}

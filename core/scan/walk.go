@@ -63,68 +63,84 @@ type verdict struct {
 // without end.
 const maxNames = 8192
 
-// walk is the state of one pass over one body. Its buffers are reused.
+// walk reads bodies and tells what is wrong in them. What it holds lives for three spans, each a type: a capture, one of
+// its bodies, and one pass over that. The buffers are reused.
 type walk struct {
 	tokens
-	judge    *Judge
-	plan     *contract.Plan
-	boundary *contract.Member // where a body of another audience begins; nil for one's own
-	asked    *pick            // members asked for by a selection; nil asks for all
-	failed   bool             // the status says that the request failed
-	outlined bool             // its values stand in for others
-	watch    Observer
-	root     *pathNode // of the body being read
-	uneven   []string  // by the members\' serials: why they are told as uneven; nil where none are
-	shown    []bool    // by the members' serials in plan: those that were there
+	judge *Judge
+	watch Observer
+	ofCapture
+	ofBody
+	ofPass
 
-	segs      []seg
+	segs      []seg                       // the way to the value being read
 	wide      map[int]map[string]struct{} // the names of wide objects, by where theirs begin in names
 	names     [][]byte                    // member names that no bit of seen stands for, a frame each open object
 	strays    []stray                     // unexpected fields, a frame each open object
 	doubled   map[string]struct{}         // the pointers of members that stand twice
 	absentees []*contract.Member          // of the object that ends
-	picked    *pick                       // what was asked for of the object being read; nil is all
 	seen      []uint64                    // bits of the members seen, a frame each open object
 	pool      candidates
 	spots     []Spot
 	pointers  []byte // of all spots, one after the other
 	cuts      []int  // where each spot's pointer ends
-	excess    int
-	grave     bool // something personal or secret was found since it was cleared
-	depth     int
 	scratch   []byte
 	window    window
+}
+
+// ofCapture is what holds for all bodies of a capture.
+type ofCapture struct {
+	plan     *contract.Plan
+	boundary *contract.Member // where a body of another audience begins; nil for one's own
+	asked    *pick            // members asked for by a selection; nil asks for all
+	failed   bool             // the status says that the request failed
+	outlined bool             // its values stand in for others
+	uneven   []string         // by the members' serials: why they are told as uneven; nil where none are
+	shown    []bool           // by the members' serials in plan: those that were there
+
+	parts []exchange.Part // of its body
+	met   int             // bodies of inner that are not in the one being read
+	inner []inner         // bodies to be judged, those found inside of others behind them
+}
+
+// ofBody is what holds for one body of a capture: the whole of it, a part, or one inside another.
+type ofBody struct {
+	part          *exchange.Part // that is being read, where it is not the body byte by byte
+	prefixPath    string         // of places in a body inside another
+	prefixPointer string
+	base          int           // where in the capture's body it stands
+	nesting       int           // bodies around it
+	cover         catalog.Class // classes granted where it stands
+}
+
+// ofPass is what one pass over a body has come to; a body is read twice where `at` turns out to be absent.
+type ofPass struct {
+	root   *pathNode // of the paths in it
+	picked *pick     // what was asked for of the object being read; nil is all
+	excess int
+	grave  bool // something personal or secret was found since it was cleared
+	depth  int
 
 	wayMissing bool // the first member of `at` is absent
 	bareSeen   bool // the body itself has a member that the entity grants
 	bare       bool // this pass judges the body itself as the entity
 
-	parts         []exchange.Part // of the capture's body
-	met           int             // bodies of inner that are not in the one being read
-	inner         []inner         // bodies to be judged, those found inside of others behind them
-	part          *exchange.Part  // that is being read, where it is not the body byte by byte
-	prefixPath    string          // of places in a body inside another
-	prefixPointer string
-	base          int           // where in the capture's body it stands
-	nesting       int           // bodies around it
-	cover         catalog.Class // classes granted where it stands
-	embeddedText  []byte        // JSON that the string just read holds
+	embeddedText []byte // JSON that the string just read holds
 
 	private      bool   // something personal or secret is in the body
 	askedGranted bool   // a member that was asked for is granted
 	unasked      string // a granted member that was sent and not asked for
 }
 
+// reset begins a pass over a body.
 func (w *walk) reset(of text) {
 	w.open(of)
+	w.ofPass = ofPass{}
 	w.segs, w.seen, w.spots = w.segs[:0], w.seen[:0], w.spots[:0]
-	w.pointers, w.cuts = w.pointers[:0], w.cuts[:0]
+	w.pointers, w.cuts, w.names = w.pointers[:0], w.cuts[:0], w.names[:0]
 	w.pool, w.inner = w.pool[:0], w.inner[:w.met]
-	w.excess, w.grave, w.depth, w.embeddedText = 0, false, 0, nil
 	clear(w.wide)
 	clear(w.doubled)
-	w.wayMissing, w.bareSeen, w.bare = false, false, false
-	w.private, w.askedGranted, w.unasked, w.picked, w.names = false, false, "", nil, w.names[:0]
 	w.judge.body++
 	w.root = w.judge.rootOf(w.prefixPath)
 	if w.watch != nil {
