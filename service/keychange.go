@@ -15,7 +15,7 @@ import (
 // KeyChange is how far a change of key has come.
 type KeyChange struct {
 	Captures    int // sealed anew
-	Credentials int
+	Credentials int // sealed anew
 }
 
 // resealAt is how many captures are sealed anew in one transaction.

@@ -21,13 +21,13 @@ var ErrInUse = store.ErrInUse
 
 // Service is the use cases over one data folder. It is safe for concurrent use.
 type Service struct {
-	Base     *base.Base
-	People   *people.People
-	Review   *review.Review
-	Evidence *evidence.Evidence
-	Findings *findings.Findings
-	Reports  *reports.Reports
-	Notify   *notify.Notify
+	Base     *base.Base         // what all rooms stand on
+	People   *people.People     // who may come in
+	Review   *review.Review     // contracts, and what they say
+	Evidence *evidence.Evidence // captures
+	Findings *findings.Findings // findings
+	Reports  *reports.Reports   // how it stands
+	Notify   *notify.Notify     // how people are told
 
 	store   *store.Store
 	vault   *vault.Vault
@@ -53,7 +53,7 @@ type Options struct {
 	MaxDisk int64
 	// Mail sends mail; nil is none. Digests are sent from DigestHour on, UTC.
 	Mail       notify.Sender
-	DigestHour int
+	DigestHour int // in UTC
 }
 
 // Open opens a data folder and the key that its captures are encrypted with.

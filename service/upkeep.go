@@ -112,7 +112,7 @@ func Restore(ctx context.Context, from, key, dir string) error {
 // Readiness is whether one thing that the service needs is there.
 type Readiness struct {
 	Name   string // database, disk or schema
-	OK     bool
+	OK     bool   // it is there
 	Detail string // what is wrong, in words that a stranger may read
 }
 

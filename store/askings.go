@@ -19,14 +19,14 @@ const (
 
 // Asking is what somebody wants to do to a batch.
 type Asking struct {
-	Batch    int64
-	What     string // [AskWithdraw] or [AskCorrect]
-	Say      string // of a correction: who made the requests, as JSON
-	PersonID int64
-	Author   string
-	At       time.Time
-	Reason   string
-	Findings int // severe ones that would go
+	Batch    int64     // its number
+	What     string    // [AskWithdraw] or [AskCorrect]
+	Say      string    // of a correction: who made the requests, as JSON
+	PersonID int64     // the number of the person, 0 for none
+	Author   string    // who did it, by name
+	At       time.Time // when
+	Reason   string    // why, in the words of who did it
+	Findings int       // severe ones that would go
 }
 
 // AskingOf gives what is asked for of a batch, or [ErrNotFound].

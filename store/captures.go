@@ -10,30 +10,30 @@ import (
 
 // Batch is the captures that came in together.
 type Batch struct {
-	ID          int64
-	Service     string
-	Name        string
-	Digest      string // SHA-256 of the recording, in hexadecimal
-	Audience    string // what was said at import
-	Author      string
-	By          int64 // the author's id, while it is taken in: nobody is told of what they did; not kept
-	Started     time.Time
-	Captures    int
-	Judged      int
-	Skipped     int
-	Incomplete  int // captures that were judged and of which a body is not whole
-	Bytes       int64
-	Excess      int64
-	Findings    int
-	NewFindings int
-	BySeverity  map[string]int
-	SkipReasons []SkipReason // most captures first
-	Problem     string       // why the recording was not read to its end
-	Repeated    bool         // it was taken in before
-	Origin      string       // recording, recorder or recapture
-	Growing     bool         // a recorder still adds to it
-	Chunk       int          // the last that the recorder sent
-	Dropped     int          // captures that the recorder had to drop
+	ID          int64          // its number
+	Service     string         // the service under review
+	Name        string         // what it is called
+	Digest      string         // SHA-256 of the recording, in hexadecimal
+	Audience    string         // what was said at import
+	Author      string         // who did it, by name
+	By          int64          // the author's id, while it is taken in: nobody is told of what they did; not kept
+	Started     time.Time      // when it began, or was made
+	Captures    int            // judged and skipped together
+	Judged      int            // how many were judged
+	Skipped     int            // how many were not judged
+	Incomplete  int            // captures that were judged and of which a body is not whole
+	Bytes       int64          // of bodies, their codings undone
+	Excess      int64          // bytes that no grant covers
+	Findings    int            // how many it shows
+	NewFindings int            // that nobody knew before
+	BySeverity  map[string]int // findings of each severity, by its name
+	SkipReasons []SkipReason   // most captures first
+	Problem     string         // why the recording was not read to its end
+	Repeated    bool           // it was taken in before
+	Origin      string         // recording, recorder or recapture
+	Growing     bool           // a recorder still adds to it
+	Chunk       int            // the last that the recorder sent
+	Dropped     int            // captures that the recorder had to drop
 }
 
 // Origins of a batch.
@@ -52,46 +52,46 @@ const (
 
 // SkipReason counts captures that were skipped for one reason.
 type SkipReason struct {
-	Reason   string `json:"reason"`
-	Captures int    `json:"captures"`
+	Reason   string `json:"reason"`   // why, in the words of who did it
+	Captures int    `json:"captures"` // how many
 }
 
 // Capture is a stored capture. Sealed holds its headers and bodies, encrypted.
 type Capture struct {
-	ID         int64
-	BatchID    int64
-	Entry      int
-	EndpointID string
-	Endpoint   string
-	Service    string
-	Method     string
-	URL        string // masked
-	Audience   string
-	AudienceBy string
-	Status     int
-	Started    time.Time
-	Bytes      int
-	Excess     int
-	Findings   int
-	Skipped    string
-	Incomplete string // why a body of it is not whole
-	File       string // in an archive
-	Repeats    int64  // the capture whose call was made again, 0 for none
-	Holds      string // what Sealed has: bodies, an outline of them, or nothing of them
-	Sealed     []byte
+	ID         int64     // its number
+	BatchID    int64     // 0 for none
+	Entry      int       // its number in the recording, from 1 on
+	EndpointID string    // see [EndpointID]
+	Endpoint   string    // as the contract writes it, or as it was seen
+	Service    string    // the service under review
+	Method     string    // of the request
+	URL        string    // masked
+	Audience   string    // by name
+	AudienceBy string    // how it was told: said, recognised or assumed
+	Status     int       // the entry of the contract, or the code
+	Started    time.Time // when it began, or was made
+	Bytes      int       // of bodies, their codings undone
+	Excess     int       // bytes that no grant covers
+	Findings   int       // how many it shows
+	Skipped    string    // why it was not judged; empty where it was
+	Incomplete string    // why a body of it is not whole
+	File       string    // in an archive
+	Repeats    int64     // the capture whose call was made again, 0 for none
+	Holds      string    // what Sealed has: bodies, an outline of them, or nothing of them
+	Sealed     []byte    // what it holds, encrypted
 }
 
 // Occurrence is the first spot of a finding in a capture.
 type Occurrence struct {
 	Finding   string // fingerprint
-	CaptureID int64
-	BatchID   int64
-	Batch     string
-	Entry     int
-	Pointer   string
-	Offset    int
-	Bytes     int
-	Spots     int
+	CaptureID int64  // 0 for none
+	BatchID   int64  // 0 for none
+	Batch     string // what the recording is called
+	Entry     int    // its number in the recording, from 1 on
+	Pointer   string // a JSON Pointer (RFC 6901)
+	Offset    int    // of the value in the body, in bytes
+	Bytes     int    // of bodies, their codings undone
+	Spots     int    // how many places show it
 }
 
 // Intake writes one batch. Nobody sees anything of it before [Intake.Finish].
@@ -180,11 +180,11 @@ func (in *Intake) Discard(ctx context.Context) error {
 
 // SeenEndpoint is what a batch showed of an endpoint.
 type SeenEndpoint struct {
-	Text     string
-	Team     string
-	Captures int
-	Bytes    int64
-	Excess   int64
+	Text     string // as the contract writes it, or as it was seen
+	Team     string // whose it is; empty for nobody
+	Captures int    // how many
+	Bytes    int64  // of bodies, their codings undone
+	Excess   int64  // bytes that no grant covers
 }
 
 // Finish makes the batch visible and merges its findings, all in one
@@ -272,22 +272,22 @@ func (s *Captures) Batches(ctx context.Context, page Page) ([]Batch, int, error)
 
 // CaptureFilter narrows a listing of captures.
 type CaptureFilter struct {
-	Batch    int64
-	Endpoint string
-	Audience string
-	Finding  string
-	Leaking  bool
-	Clean    bool // judged to the end, and without findings
-	Skipped  bool
-	Service  string
-	Statuses []string // codes, or classes such as 4XX
-	Least    int      // bytes of the body
-	Most     int      // bytes of the body, 0 for no bound
-	Since    time.Time
-	Until    time.Time
-	Words    string // in method and address
-	Repeats  int64  // those that made this capture's call again
-	Sort     string // newest, bytes, excess or findings
+	Batch    int64     // 0 for all
+	Endpoint string    // see [EndpointID]
+	Audience string    // by name
+	Finding  string    // its fingerprint
+	Leaking  bool      // only those that show findings
+	Clean    bool      // judged to the end, and without findings
+	Skipped  bool      // only those that were not judged
+	Service  string    // the service under review
+	Statuses []string  // codes, or classes such as 4XX
+	Least    int       // bytes of the body
+	Most     int       // bytes of the body, 0 for no bound
+	Since    time.Time // that time or later
+	Until    time.Time // before that time
+	Words    string    // in method and address
+	Repeats  int64     // those that made this capture's call again
+	Sort     string    // newest, bytes, excess or findings
 }
 
 // orders are how a listing of captures is sorted.

@@ -17,12 +17,12 @@ import (
 
 // Standing is what people decide of a finding.
 type Standing struct {
-	State        string   `json:"state"`
-	Until        string   `json:"until"`
-	PersonID     int64    `json:"person_id"`
+	State        string   `json:"state"`     // see [finding.State]
+	Until        string   `json:"until"`     // the last day, as YYYY-MM-DD in UTC; empty for none
+	PersonID     int64    `json:"person_id"` // the number of the person, 0 for none
 	AssignedTeam string   `json:"assigned_team"`
-	Due          string   `json:"due"`
-	Labels       []string `json:"labels"`
+	Due          string   `json:"due"`    // the last day, as YYYY-MM-DD in UTC; empty for none
+	Labels       []string `json:"labels"` // sorted
 
 	Approver string `json:"approver,omitempty"` // of its waiver, by name
 	AskedTo  string `json:"asked_to,omitempty"` // the state that a second person is asked for
@@ -30,7 +30,7 @@ type Standing struct {
 	AskedBy  int64  `json:"asked_by,omitempty"` // the person who wants it
 
 	Service  string `json:"-"` // of these nobody decides
-	Severity int    `json:"-"`
+	Severity int    `json:"-"` // greater is graver; see package severity
 
 	person  string // by name
 	team    string // of the endpoint
@@ -55,13 +55,13 @@ type Change struct {
 	Comment string // what is said with it
 	Try     bool   // only say what would come of it
 
-	ID       int64
-	At       time.Time
-	PersonID int64
-	Author   string
-	Words    string
-	Findings int
-	Undone   bool
+	ID       int64     // its number
+	At       time.Time // when
+	PersonID int64     // the number of the person, 0 for none
+	Author   string    // who did it, by name
+	Words    string    // what was changed, in words
+	Findings int       // how many were changed
+	Undone   bool      // it was taken back
 
 	// of these findings a second person was asked, approved what was asked for, or declined it
 	Asked, Approved, Declined int
@@ -131,7 +131,10 @@ func (c *Change) tellAll(ctx context.Context, tx *sql.Tx) error {
 }
 
 // Refused is a finding that a change leaves as it is, and why.
-type Refused struct{ ID, Why string }
+type Refused struct {
+	ID  string // the fingerprint
+	Why string // in words
+}
 
 // ChangeFindings changes findings, all or none: become gives what a finding becomes, or why
 // it stays as it is. It notes what each was, so that the change can be undone. With c.Try
@@ -561,8 +564,8 @@ func (s *Findings) FindingIDs(ctx context.Context, by FindingFilter, limit int) 
 
 // LabelCount is a label and how many findings have it.
 type LabelCount struct {
-	Label    string
-	Findings int
+	Label    string // in lower case
+	Findings int    // how many have it
 }
 
 // Labels lists the labels in use.
@@ -611,8 +614,8 @@ func follow(ctx context.Context, tx *sql.Tx, finding string, people ...int64) er
 type Following bool
 
 const (
-	Follows Following = true
-	Ignores Following = false
+	Follows Following = true  // from now on
+	Ignores Following = false // no longer
 )
 
 // Follow makes a person one who is told of what becomes of a finding, or no longer.
@@ -640,14 +643,14 @@ func (s *Findings) Follows(ctx context.Context, person int64, finding string) (b
 
 // View is a list of findings that somebody wants to see again.
 type View struct {
-	ID       int64
-	PersonID int64
-	Author   string
-	Name     string
-	Query    string // of the console's address
-	Shared   bool
-	Created  time.Time
-	Follows  bool // who asks is told of what comes into it
+	ID       int64     // its number
+	PersonID int64     // the number of the person, 0 for none
+	Author   string    // who did it, by name
+	Name     string    // what it is called
+	Query    string    // of the console's address
+	Shared   bool      // others see it too
+	Created  time.Time // when it was made
+	Follows  bool      // who asks is told of what comes into it
 }
 
 // Views lists a person's views and those that others share, by name.

@@ -12,19 +12,19 @@ import (
 
 // Evidence is what the captures of a batch, or some of them, have shown.
 type Evidence struct {
-	Findings  []Finding
-	Seen      []SeenEndpoint
-	Shown     []Shown
-	Exercised []Exercised
-	Proofs    []Proof
+	Findings  []Finding      // what the captures show
+	Seen      []SeenEndpoint // what was seen of endpoints
+	Shown     []Shown        // of what is granted, what was there
+	Exercised []Exercised    // responses that were there
+	Proofs    []Proof        // findings that are proven mended
 }
 
 // Proof is that a capture covers the place of a finding that awaits it, and no longer
 // shows it.
 type Proof struct {
-	Finding string
-	Nth     int // of the captures that are added with it, from 0
-	At      time.Time
+	Finding string    // its fingerprint
+	Nth     int       // of the captures that are added with it, from 0
+	At      time.Time // when
 }
 
 // close closes the findings that are proven to be repaired. nth gives the id of a capture.
@@ -268,7 +268,7 @@ func dropEvidence(ctx context.Context, tx *sql.Tx, batch int64, author string, a
 // Rejudged is what judging a capture anew came to.
 type Rejudged struct {
 	Capture
-	Occurrences []Occurrence
+	Occurrences []Occurrence // findings that it shows
 }
 
 // Rejudge replaces what a batch has shown by what judging its captures anew came

@@ -11,20 +11,20 @@ import (
 
 // Shown is a granted field that captures of an endpoint have shown to an audience.
 type Shown struct {
-	Endpoint string // its text
-	Audience string
-	Entity   string
-	Field    string
-	LastSeen time.Time
+	Endpoint string    // its text
+	Audience string    // by name
+	Entity   string    // by name
+	Field    string    // by name
+	LastSeen time.Time // the newest capture that showed it
 }
 
 // Exercised is a response that captures have come to.
 type Exercised struct {
-	Endpoint string // its text
-	Audience string
-	Status   string
-	Captures int
-	LastSeen time.Time
+	Endpoint string    // its text
+	Audience string    // by name
+	Status   string    // the entry of the contract, or the code
+	Captures int       // how many
+	LastSeen time.Time // the newest capture that showed it
 }
 
 // addExposure notes what a batch has shown, for itself and beside all others.
@@ -84,18 +84,18 @@ func (s *Contracts) Exercised(ctx context.Context, service string) ([]Exercised,
 
 // Leak is open findings about one entity's member at one endpoint for one audience.
 type Leak struct {
-	Endpoint   string
-	EndpointID string
-	Audience   string
-	Entity     string
-	Field      string
-	Path       string
-	Finding    string
-	Kind       string
-	Class      string
-	Why        string
-	Severity   int
-	State      string
+	Endpoint   string // as the contract writes it, or as it was seen
+	EndpointID string // see [EndpointID]
+	Audience   string // by name
+	Entity     string // by name
+	Field      string // by name
+	Path       string // a JSONPath (RFC 9535)
+	Finding    string // its fingerprint
+	Kind       string // one of those of package kind
+	Class      string // public, internal, personal or secret; empty for none
+	Why        string // in words
+	Severity   int    // greater is graver; see package severity
+	State      string // where it stands
 }
 
 // memberKinds is the kinds that are about one member of a body, as SQL.
@@ -133,8 +133,8 @@ func (s *Contracts) KeepCoverage(ctx context.Context, service, day string, numbe
 
 // CoverageDay is a service's coverage of one day.
 type CoverageDay struct {
-	Day     string
-	Numbers map[string]int
+	Day     string         // as YYYY-MM-DD in UTC
+	Numbers map[string]int // by what is counted
 }
 
 // CoverageTrend lists the days of a service's coverage, oldest first, the newest so many.

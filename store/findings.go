@@ -20,51 +20,51 @@ import (
 // Finding is a tracked finding.
 type Finding struct {
 	ID         string // the fingerprint
-	Service    string
-	Kind       string
-	Severity   int
-	Endpoint   string
-	EndpointID string
-	Team       string
-	Audience   string
-	Direction  string
-	Status     string
-	Path       string
+	Service    string // the service under review
+	Kind       string // see package kind
+	Severity   int    // greater is graver; see package severity
+	Endpoint   string // as the contract writes it, or as it was seen
+	EndpointID string // see [EndpointID]
+	Team       string // of the endpoint
+	Audience   string // by name
+	Direction  string // request or response
+	Status     string // the entry of the contract, or the code
+	Path       string // a JSONPath (RFC 9535)
 	finding.Facts
-	Bytes     int64
-	GrantFile string
-	GrantLine int
-	Prints    []uint64 // keyed hashes of values that it showed; not read back
-	Excepted  string
-	State     string
-	Until     string
-	FirstSeen time.Time
-	LastSeen  time.Time
+	Bytes     int64     // of bodies, their codings undone
+	GrantFile string    // where the grant or response is written that decided
+	GrantLine int       // from 1 on
+	Prints    []uint64  // keyed hashes of values that it showed; not read back
+	Excepted  string    // the reason of the exception that covers it; empty for none
+	State     string    // see [finding.State]
+	Until     string    // the last day, as YYYY-MM-DD in UTC; empty for none
+	FirstSeen time.Time // the oldest capture that showed it
+	LastSeen  time.Time // the newest capture that showed it
 
-	PersonID     int64  // to whom it is assigned, 0 for nobody
-	Person       string // by name
-	AssignedTeam string // in place of Team
-	Due          string // the last day, UTC
-	Version      int
-	Labels       []string
+	PersonID     int64    // to whom it is assigned, 0 for nobody
+	Person       string   // by name
+	AssignedTeam string   // in place of Team
+	Due          string   // the last day, UTC
+	Version      int      // counted with each change
+	Labels       []string // sorted
 
 	Approver   string // of its waiver, by name
 	AskedTo    string // the state that a second person is asked for: waived or not-a-leak
 	AskedUntil string // the last day of a waiver that waits for approval
 	AskedBy    string // by name
-	AskedByID  int64
+	AskedByID  int64  // 0 for nobody
 }
 
 // Event is something that happened to a finding.
 type Event struct {
-	At      time.Time
-	Author  string
-	Kind    string // found, move, comment, assign, due, label or waiver
-	Was     string
-	Became  string
-	Comment string
-	Until   string
-	BatchID int64
+	At      time.Time // when it happened
+	Author  string    // who did it, by name
+	Kind    string    // found, move, comment, assign, due, label or waiver
+	Was     string    // before
+	Became  string    // from then on
+	Comment string    // what was said with it
+	Until   string    // the last day, as YYYY-MM-DD in UTC; empty for none
+	BatchID int64     // 0 for none
 
 	Revision  int   // of the contracts that brought it about
 	CaptureID int64 // that proved it
@@ -365,27 +365,27 @@ func addEvent(ctx context.Context, tx *sql.Tx, finding string, e Event) error {
 
 // FindingFilter narrows a listing of findings. Empty parts do not.
 type FindingFilter struct {
-	States     []string
-	Severities []int
-	Kinds      []string
-	Audience   string
-	Endpoint   string // id
-	Team       string
-	Entity     string
-	Field      string
-	Batch      int64
-	Person     int64  // assigned to; -1 for nobody and no team
-	Left       bool   // assigned to somebody who is kept out
-	Assigned   string // the team that has it: assigned, or the endpoint's where nobody is
-	Label      string
+	States     []string // empty for all
+	Severities []int    // empty for all
+	Kinds      []string // empty for all
+	Audience   string   // by name
+	Endpoint   string   // id
+	Team       string   // whose it is; empty for nobody
+	Entity     string   // by name
+	Field      string   // by name
+	Batch      int64    // only those that it shows; 0 for all
+	Person     int64    // assigned to; -1 for nobody and no team
+	Left       bool     // assigned to somebody who is kept out
+	Assigned   string   // the team that has it: assigned, or the endpoint's where nobody is
+	Label      string   // in lower case
 	DueBefore  string   // a day: due before it
 	Asked      bool     // a waiver waits for approval
 	Since      int64    // came or came back after this event
 	Places     []string // in the contracts, as FILE:LINE, that decided
 	Value      string   // the print of a value that leaked
-	Service    string
-	Words      string
-	Sort       string
+	Service    string   // the service under review
+	Words      string   // what is looked for
+	Sort       string   // a column of the list; with - before it, turned round
 }
 
 func (by *FindingFilter) filter() filter {

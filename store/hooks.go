@@ -8,30 +8,30 @@ import (
 
 // Hook is an address that is told of what happens to findings.
 type Hook struct {
-	ID      int64
-	Name    string
-	URL     string
-	Address string // where it is reached, if not where its name leads
-	Secret  []byte // sealed
-	Kinds   string // of events, separated by commas; empty is all
-	Least   int    // severity
-	Service string // name; empty is all
-	Author  string
-	Created time.Time
+	ID      int64     // its number
+	Name    string    // what it is called
+	URL     string    // where it is told
+	Address string    // where it is reached, if not where its name leads
+	Secret  []byte    // sealed
+	Kinds   string    // of events, separated by commas; empty is all
+	Least   int       // severity
+	Service string    // name; empty is all
+	Author  string    // who did it, by name
+	Created time.Time // when it was made
 
 	LastEvent int64 // events up to this one were looked at
 	Waiting   int   // deliveries
-	Failed    int
+	Failed    int   // deliveries that were given up
 }
 
 // Delivery is one event that a hook is told of.
 type Delivery struct {
-	ID    int64
-	Hook  int64
-	Event string // the body as it is sent
-	Kind  string
-	Made  time.Time
-	Tries int
+	ID    int64     // its number
+	Hook  int64     // its number
+	Event string    // the body as it is sent
+	Kind  string    // of the event
+	Made  time.Time // when it was made
+	Tries int       // how often it was tried
 	Next  time.Time // when it is tried next; zero is not any more
 	Done  time.Time // when it was taken
 	Said  string    // what came of the last try
@@ -99,9 +99,9 @@ func (s *Notices) ResealHook(ctx context.Context, id int64, sealed []byte) error
 
 // Happened is an event together with the finding that it happened to.
 type Happened struct {
-	ID int64
+	ID int64 // the number of the event
 	Event
-	Finding Finding
+	Finding Finding // what it happened to
 }
 
 // HappenedAfter lists what happened to findings after an event, oldest first.

@@ -84,11 +84,11 @@ func (s *Captures) Sealed(ctx context.Context, after int64, most int) ([]Capture
 
 // Credentials are the header fields with which calls are made as an audience.
 type Credentials struct {
-	Audience string
-	Names    []string
-	Sealed   []byte // the fields, encrypted
-	Author   string
-	At       time.Time
+	Audience string    // by name
+	Names    []string  // of the header fields
+	Sealed   []byte    // the fields, encrypted
+	Author   string    // who did it, by name
+	At       time.Time // when
 }
 
 // SetCredentials keeps credentials of an audience in place of earlier ones; those
@@ -147,10 +147,10 @@ func (s *Captures) ReplaceSecrets(ctx context.Context, service string, all []Cre
 
 // AllowedServer is a server to which calls may be made again.
 type AllowedServer struct {
-	Server  string
-	Address string
-	Author  string
-	At      time.Time
+	Server  string    // scheme and host
+	Address string    // where it is reached, if not where its name leads
+	Author  string    // who did it, by name
+	At      time.Time // when
 }
 
 // AllowServer allows a server, or changes where it is reached; Forbid takes it away.

@@ -8,14 +8,14 @@ import (
 
 // Mail is a mail that is to be sent, or was.
 type Mail struct {
-	ID       int64
-	PersonID int64
-	Person   string // by name
-	To       string // the address
-	Subject  string
-	Text     string
-	Made     time.Time
-	Tries    int
+	ID       int64     // its number
+	PersonID int64     // the number of the person, 0 for none
+	Person   string    // by name
+	To       string    // the address
+	Subject  string    // what it is about
+	Text     string    // without values and without what people wrote
+	Made     time.Time // when it was made
+	Tries    int       // how often it was tried
 	Next     time.Time // zero: not any more
 	Done     time.Time // when it was taken
 	Said     string    // what came of the last try
@@ -103,11 +103,11 @@ func (s *Notices) DropMails(ctx context.Context, before time.Time) error {
 
 // ViewFollow is that somebody wants to be told of what comes into a view.
 type ViewFollow struct {
-	PersonID  int64
-	ViewID    int64
-	Name      string
-	Query     string
-	LastEvent int64 // events up to this one are looked at
+	PersonID  int64  // the number of the person, 0 for none
+	ViewID    int64  // 0 for none
+	Name      string // what it is called
+	Query     string // as in the console's address
+	LastEvent int64  // events up to this one are looked at
 }
 
 // FollowView makes a person one who is told of what comes into a view, of their own or shared,

@@ -8,21 +8,21 @@ import (
 
 // Notice is something that somebody is told.
 type Notice struct {
-	ID       int64
-	PersonID int64
-	At       time.Time
+	ID       int64     // its number
+	PersonID int64     // the number of the person, 0 for none
+	At       time.Time // when
 	// assigned, mentioned, moved, changed, comment, returned, closed, request, waiver, view or revision
 	Kind      string
-	Author    string
-	By        int64 // the author's id: nobody is told of what they did; not kept
-	FindingID string
-	RequestID int64
-	ViewID    int64
+	Author    string // whose doing it was
+	By        int64  // the author's id: nobody is told of what they did; not kept
+	FindingID string // empty for none
+	RequestID int64  // 0 for none
+	ViewID    int64  // 0 for none
 	Service   string // and Revision: of the contracts that it is about
-	Revision  int
-	More      int // findings that it is about besides
-	Text      string
-	Read      bool
+	Revision  int    // its number, 0 for none
+	More      int    // findings that it is about besides
+	Text      string // what is told
+	Read      bool   // it was seen
 
 	Finding string // in words: kind, endpoint and path
 	View    string // its query

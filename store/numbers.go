@@ -16,11 +16,11 @@ type Numbers struct {
 	Growing    int                    // batches that recorders add to
 	Deliveries int                    // that wait to be sent to hooks
 	Mails      int                    // that wait to be sent
-	Sessions   int
-	Tokens     int
-	Size       int64 // bytes of the database
-	Free       int64 // bytes of it that are not used
-	Log        int64 // bytes of its log
+	Sessions   int                    // how many are in use
+	Tokens     int                    // how many are in use
+	Size       int64                  // bytes of the database
+	Free       int64                  // bytes of it that are not used
+	Log        int64                  // bytes of its log
 
 	Waited  time.Duration // for the writing connection, in all
 	Waiting int64         // how often somebody waited for it

@@ -10,12 +10,12 @@ import (
 
 // Person is somebody who may come in.
 type Person struct {
-	ID       int64
-	Name     string
-	Email    string
-	Role     string
+	ID       int64  // its number, from 1 on
+	Name     string // empty before they have set up
+	Email    string // in lower case
+	Role     string // viewer, reviewer, lead or administrator
 	Password string // argon2id in PHC notation; empty until set up
-	Active   bool
+	Active   bool   // may come in
 
 	Factor     []byte // the sealed secret of the second factor
 	FactorOn   bool   // it was confirmed with a code, and is asked for
@@ -36,13 +36,13 @@ func (p *Person) Here() bool { return p.Password != "" || p.Subject != "" }
 // Key is a session of a browser or a token of a program; its secret is kept
 // hashed only.
 type Key struct {
-	ID       int64
-	Kind     string // session or token
-	Name     string
-	PersonID int64
-	Created  time.Time
-	Expires  time.Time
-	LastUsed time.Time
+	ID       int64     // its number
+	Kind     string    // session or token
+	Name     string    // of a token
+	PersonID int64     // the number of the person, 0 for none
+	Created  time.Time // when it was made
+	Expires  time.Time // when it ends
+	LastUsed time.Time // the zero time for never
 
 	Scope   string // of a token: read, record or everything
 	Service string // the only one that a token may change; empty for all

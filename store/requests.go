@@ -8,23 +8,23 @@ import (
 
 // Request is an exposure request: somebody asks that a field be granted at an endpoint.
 type Request struct {
-	ID        int64
-	Service   string
-	Endpoint  string // as the contract writes it
-	Audience  string
-	Entity    string
-	Field     string
-	Member    string // as it is to be called; empty: as the field
-	NeededBy  string
-	Reason    string
-	PersonID  int64
-	Author    string
-	At        time.Time
-	State     string // open, granted, countered, declined or withdrawn
-	DecidedBy string
-	Decided   time.Time
-	Decision  string // what was said with it
-	Revision  int    // of the contracts that grants it
+	ID        int64     // its number
+	Service   string    // the service under review
+	Endpoint  string    // as the contract writes it
+	Audience  string    // by name
+	Entity    string    // by name
+	Field     string    // by name
+	Member    string    // as it is to be called; empty: as the field
+	NeededBy  string    // who or what needs it
+	Reason    string    // why, in the words of who did it
+	PersonID  int64     // who asks
+	Author    string    // who asks
+	At        time.Time // when it was made
+	State     string    // open, granted, countered, declined or withdrawn
+	DecidedBy string    // by name; empty while it waits
+	Decided   time.Time // when; the zero time while it waits
+	Decision  string    // what was said with it
+	Revision  int       // of the contracts that grants it
 }
 
 const requestColumns = `requests.id, services.name, endpoint, audience, entity, field, member, needed_by, reason, person_id, author, at, state, decided_by, decided, decision, revision`
@@ -83,10 +83,10 @@ func (s *Contracts) RequestByID(ctx context.Context, id int64) (Request, error) 
 
 // RequestFilter narrows a listing of requests. Empty parts do not.
 type RequestFilter struct {
-	States   []string
-	Service  string
-	Endpoint string
-	Person   int64
+	States   []string // empty for all
+	Service  string   // the service under review
+	Endpoint string   // as the contract writes it, or as it was seen
+	Person   int64    // the number of somebody it is assigned to
 }
 
 // Requests lists a page of requests, newest first, and counts all that fit.

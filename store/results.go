@@ -12,18 +12,18 @@ import (
 
 // Result is what a check of a pipeline found.
 type Result struct {
-	ID       int64
-	Service  string
-	Line     string // of development
-	Main     bool   // it is of the line that others are compared with
-	Revision string // of the program that was checked
-	Link     string // to the pipeline's own page
-	Author   string
-	At       time.Time
-	Rules    int
+	ID       int64     // its number
+	Service  string    // the service under review
+	Line     string    // of development
+	Main     bool      // it is of the line that others are compared with
+	Revision string    // of the program that was checked
+	Link     string    // to the pipeline's own page
+	Author   string    // whose token sent it
+	At       time.Time // when
+	Rules    int       // the edition of the rules that it was judged by
 	finding.Summary
-	BySeverity []int // counts, from info
-	Findings   []finding.Checked
+	BySeverity []int             // counts, from info
+	Findings   []finding.Checked // how many
 
 	Compared *Compared // with the main line as it was when it came; nil for one that came before that was kept
 }

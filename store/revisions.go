@@ -12,38 +12,38 @@ import (
 
 // Revision is a state of a service's contracts, in force or on its way there.
 type Revision struct {
-	Service   string
-	Number    int
+	Service   string         // the service under review
+	Number    int            // from 1 on
 	Files     []ContractFile // left out of listings
-	Author    string
-	AuthorID  int64
-	Reason    string
-	Created   time.Time
-	Endpoints int
-	State     RevisionState
-	Base      int    // the revision that was in force when it was made
-	Direction string // widening, narrowing, neutral; empty for one made before that was told
-	Reaches   string // the gravest class that it lets out more of
-	Words     []Words
-	DecidedBy string
-	Decided   time.Time
-	Decision  string
+	Author    string         // who did it, by name
+	AuthorID  int64          // the number of who made it
+	Reason    string         // why, in the words of who did it
+	Created   time.Time      // when it was made
+	Endpoints int            // how many it has
+	State     RevisionState  // in force, waiting, declined or earlier
+	Base      int            // the revision that was in force when it was made
+	Direction string         // widening, narrowing, neutral; empty for one made before that was told
+	Reaches   string         // the gravest class that it lets out more of
+	Words     []Words        // what it changes, most grave first
+	DecidedBy string         // by name; empty while it waits
+	Decided   time.Time      // when; the zero time while it waits
+	Decision  string         // what was said with it
 }
 
 // Words is one sentence of what a revision changes.
 type Words struct {
-	Direction string `json:"direction"`
-	Text      string `json:"text"`
+	Direction string `json:"direction"` // widening, narrowing or neutral
+	Text      string `json:"text"`      // one sentence
 }
 
 // RevisionState is what became of a revision.
 type RevisionState string
 
 const (
-	InForce  RevisionState = "in-force"
-	Earlier  RevisionState = "earlier" // it was in force
-	Waiting  RevisionState = "waiting" // for a second person
-	Declined RevisionState = "declined"
+	InForce  RevisionState = "in-force" // the newest that took effect
+	Earlier  RevisionState = "earlier"  // it was in force
+	Waiting  RevisionState = "waiting"  // for a second person
+	Declined RevisionState = "declined" // by a second person
 )
 
 // ErrOutdated is returned where another revision came into force meanwhile.
@@ -117,24 +117,32 @@ func (s *Contracts) Revisions(ctx context.Context, service string, state Revisio
 }
 
 // EndpointInContract is what a revision says of one endpoint.
-type EndpointInContract struct{ Text, Team string }
+type EndpointInContract struct {
+	Text string // as the contract writes it
+	Team string // whose it is; empty for nobody
+}
 
 // Effect is what taking a revision into force comes to, worked out beforehand.
 type Effect struct {
-	Endpoints []EndpointInContract
-	Classed   []Classing
-	Unclassed []Classing // fields that have no class, or are gone
-	Granted   []string   // findings that the contracts now permit, as they are called from then on
-	Before    []string   // those of them that nothing else tells of from then on, as they are called so far
-	Came      []Finding  // findings that recorded captures now show
-	Renaming  *Renaming
-	Excepted  map[string]string // findings whose exception changes, by id: its reason, empty for none any more
-	Kept      []Kept            // the classes of fields from then on, of those that are gone as well
-	Shows     []Occurrence
+	Endpoints []EndpointInContract // all that the contracts have
+	Classed   []Classing           // fields that get a class
+	Unclassed []Classing           // fields that have no class, or are gone
+	Granted   []string             // findings that the contracts now permit, as they are called from then on
+	Before    []string             // those of them that nothing else tells of from then on, as they are called so far
+	Came      []Finding            // findings that recorded captures now show
+	Renaming  *Renaming            // endpoints that are called otherwise; nil for none
+	Excepted  map[string]string    // findings whose exception changes, by id: its reason, empty for none any more
+	Kept      []Kept               // the classes of fields from then on, of those that are gone as well
+	Shows     []Occurrence         // what recorded captures show under them
 }
 
 // Kept is the class that a field had last, be it there still or not.
-type Kept struct{ Entity, Field, StoredAs, Type, Class string }
+type Kept struct {
+	Entity, Field string // by name
+	StoredAs      string // table or collection
+	Type          string // of its values
+	Class         string // public, internal, personal or secret
+}
 
 // Kept lists the classes of fields that are, or were, in force at a service.
 func (s *Contracts) Kept(ctx context.Context, service string) ([]Kept, error) {
@@ -145,10 +153,10 @@ func (s *Contracts) Kept(ctx context.Context, service string) ([]Kept, error) {
 
 // Classing is who gave a field its class, and when.
 type Classing struct {
-	Entity, Field, Class string
-	Author               string
-	At                   time.Time
-	Revision             int
+	Entity, Field, Class string    // by name
+	Author               string    // who did it, by name
+	At                   time.Time // when
+	Revision             int       // its number, 0 for none
 }
 
 // AddRevision keeps a new revision and, unless it waits for approval, puts it in

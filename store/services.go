@@ -13,33 +13,33 @@ import (
 
 // Service is one API under review.
 type Service struct {
-	ID           int64
-	Name         string
-	Endpoints    int
-	Open         int
-	Revision     int
-	SecondPerson bool // severe decisions need a second person
+	ID           int64  // its number
+	Name         string // what it is called
+	Endpoints    int    // how many it has
+	Open         int    // open findings
+	Revision     int    // in force, 0 for none
+	SecondPerson bool   // severe decisions need a second person
 }
 
 // ContractFile is one file of a contract document.
 type ContractFile struct {
-	Name string `json:"name"`
-	Text string `json:"text"`
+	Name string `json:"name"` // what it is called
+	Text string `json:"text"` // YAML or JSON
 }
 
 // Endpoint is an endpoint of a service, with or without a contract.
 type Endpoint struct {
-	ID       string
-	Service  string
-	Text     string
-	Team     string
-	Known    bool
-	Captures int
-	Open     int
-	Gravest  int // severity of the gravest open finding, 0 for none
-	Bytes    int64
-	Excess   int64
-	LastSeen time.Time
+	ID       string    // see [EndpointID]
+	Service  string    // the service under review
+	Text     string    // as the contract writes it, or as it was seen
+	Team     string    // whose it is; empty for nobody
+	Known    bool      // a contract has it
+	Captures int       // how many
+	Open     int       // open findings
+	Gravest  int       // severity of the gravest open finding, 0 for none
+	Bytes    int64     // of bodies, their codings undone
+	Excess   int64     // bytes that no grant covers
+	LastSeen time.Time // the newest capture that showed it
 }
 
 // EndpointID names an endpoint for good: from the service's name and the
@@ -71,7 +71,7 @@ func (s *Contracts) Services(ctx context.Context) ([]Service, error) {
 // Page is which part of a listing is wanted.
 type Page struct {
 	Number int // from 1
-	Size   int
+	Size   int // how many stand on a page
 }
 
 func (p Page) sql() string { return fmt.Sprintf(" LIMIT %d OFFSET %d", p.Size, (p.Number-1)*p.Size) }
@@ -148,10 +148,10 @@ func scanEndpoint(r scanner) (Endpoint, error) {
 
 // EndpointFilter narrows a listing of endpoints.
 type EndpointFilter struct {
-	Words   string
-	Known   *bool
-	Service string
-	Sort    string
+	Words   string // that it contains
+	Known   *bool  // nil for both
+	Service string // the service under review
+	Sort    string // by what; with - before it, turned round
 }
 
 // Endpoints lists a page of endpoints and how many there are in all.

@@ -11,28 +11,30 @@ import (
 
 // Turn is how many findings of a severity became open, or no longer were, on a day.
 type Turn struct {
-	Day      string
-	Severity int
-	Came     int // found, or open again
-	Went     int // closed, waived or judged no leak
+	Day      string // as YYYY-MM-DD in UTC
+	Severity int    // of the finding
+	Came     int    // found, or open again
+	Went     int    // closed, waived or judged no leak
 }
 
 // Proven is how long it took from a finding's coming, or coming back, to its proof.
 type Proven struct {
-	Severity int
-	Took     time.Duration
+	Severity int           // greater is graver; see package severity
+	Took     time.Duration // from the repair to its proof
 }
 
 // WorstOf counts the open findings of an endpoint, a field or a team by severity.
 type WorstOf struct {
-	Name     string
+	Name     string // what it is called
 	Key      string // by which they are listed: an endpoint's id, a team, an entity and field
-	Severity int
-	Open     int
+	Severity int    // greater is graver; see package severity
+	Open     int    // how many are open
 }
 
 // StandingFilter narrows how it stands. Empty parts do not.
-type StandingFilter struct{ Service, Team string }
+type StandingFilter struct {
+	Service, Team string // empty for all
+}
 
 func (by *StandingFilter) filter() filter {
 	var f filter
@@ -127,9 +129,9 @@ func (s *Findings) Worst(ctx context.Context, by StandingFilter, part string) ([
 type Group struct {
 	Key       string // what they have in common
 	Name      string // the same for people
-	Severity  int
-	Findings  int
-	Endpoints int
+	Severity  int    // greater is graver; see package severity
+	Findings  int    // how many
+	Endpoints int    // at how many
 }
 
 // The parts that [Store.Groups] gathers by: what tells a group, and its name.

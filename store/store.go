@@ -47,11 +47,11 @@ var ErrFull = errors.New("there is no room left for more")
 // Store is an open data folder, its records by what they are about. It is safe for concurrent use.
 type Store struct {
 	*Database
-	People    *People
-	Contracts *Contracts
-	Captures  *Captures
-	Findings  *Findings
-	Notices   *Notices
+	People    *People    // see [People]
+	Contracts *Contracts // see [Contracts]
+	Captures  *Captures  // see [Captures]
+	Findings  *Findings  // see [Findings]
+	Notices   *Notices   // see [Notices]
 }
 
 // Database is what all records stand in: the connections, room for them, settings and the trail.

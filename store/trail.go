@@ -13,13 +13,13 @@ import (
 
 // TrailEntry is something that was done and that others must be able to see.
 type TrailEntry struct {
-	ID      int64
-	At      time.Time
-	Author  string // how the person was shown
-	Action  string // such as "reveal" or "withdraw"
-	Subject string // what it was done to, such as "capture 7"
-	Detail  string // in words; holds no captured value
-	Hash    string // over the entry and the hash of the one before
+	ID      int64     // its number
+	At      time.Time // when
+	Author  string    // how the person was shown
+	Action  string    // such as "reveal" or "withdraw"
+	Subject string    // what it was done to, such as "capture 7"
+	Detail  string    // in words; holds no captured value
+	Hash    string    // over the entry and the hash of the one before
 
 	PersonID int64  // 0 for a stranger, a command on the machine and the service itself
 	Email    string // of the person, at that time
@@ -81,10 +81,10 @@ func (s *Database) AddTrail(ctx context.Context, t TrailEntry) error {
 
 // TrailFilter narrows a listing of the trail.
 type TrailFilter struct {
-	Action  string
-	Author  string
-	Subject string
-	Person  int64 // 0 is any
+	Action  string // what was done
+	Author  string // who did it, by name
+	Subject string // what it is about
+	Person  int64  // 0 is any
 }
 
 const trailColumns = `id, at, author, action, subject, detail, hash, person_id, email, by_key, edition`

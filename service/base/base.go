@@ -1,3 +1,5 @@
+// Package base is what all rooms of the service stand on: the clock, the log, who may do what ([Caller], [Need]), what
+// is told to whoever asked ([Problem]), entries of the trail, and the contracts in force. Its main type is [Base].
 package base
 
 import (
@@ -15,8 +17,8 @@ import (
 // Base is what all rooms of the service stand on. It is safe for concurrent use.
 type Base struct {
 	Records
-	Now   func() time.Time
-	Log   *slog.Logger
+	Now   func() time.Time // the clock
+	Log   *slog.Logger     // told of what happens, never of values
 	store Store
 
 	mu      sync.Mutex // guards inForce
@@ -32,8 +34,8 @@ func New(st Store, now func() time.Time, log *slog.Logger) *Base {
 // Problem is an error that is told to whoever asked. Its text holds no values of
 // captures and no credentials.
 type Problem struct {
-	Code   Code
-	Detail string
+	Code   Code          // the sort of it
+	Detail string        // what is wrong, in words that people may read
 	Next   string        // what to do next; may be empty
 	Type   string        // what programs tell it by; mostly empty
 	Cause  error         // for the log, and contract problems
@@ -43,6 +45,7 @@ type Problem struct {
 // Code is the sort of a [Problem].
 type Code int
 
+// The sorts of problems; the HTTP surface gives each its status.
 const (
 	Invalid Code = iota + 1
 	Unauthenticated
@@ -54,10 +57,14 @@ const (
 	Slowed     // too many tries
 )
 
+// Error gives what is wrong.
 func (p *Problem) Error() string { return p.Detail }
 
+// Unwrap gives the cause.
 func (p *Problem) Unwrap() error { return p.Cause }
 
+// NewProblem gives a problem of a sort: detail says what is wrong, with args as [fmt.Sprintf] takes them, and next what
+// to do; next may be empty.
 func NewProblem(code Code, next, detail string, args ...any) *Problem {
 	return &Problem{Code: code, Detail: fmt.Sprintf(detail, args...), Next: next}
 }
@@ -72,8 +79,8 @@ func Found(err error, what string, args ...any) error {
 
 // InForce is the contracts in force of a service, read.
 type InForce struct {
-	Contracts *contract.Contracts
-	Revision  store.Revision
+	Contracts *contract.Contracts // read
+	Revision  store.Revision      // as it is kept
 }
 
 // noService is the problem of a service that nobody set up.
@@ -105,6 +112,7 @@ func (s *Base) Contracts(ctx context.Context, service string) (InForce, error) {
 	return f, nil
 }
 
+// ContractFiles gives files as [contract.Read] takes them.
 func ContractFiles(files []store.ContractFile) []contract.File {
 	out := make([]contract.File, len(files))
 	for i, f := range files {

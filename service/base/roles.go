@@ -43,7 +43,7 @@ func Covers(scope, needed string) bool {
 // Caller is who asks: a person, by a session or a token.
 type Caller struct {
 	store.Person
-	Key store.Key
+	Key store.Key // the session or token that was shown
 }
 
 // RoleIn gives what the caller is at a service: what was said for it, or what they are
@@ -90,9 +90,9 @@ func (c *Caller) NotIn(service, needed string) *Problem {
 
 // Need is what an operation needs of its caller.
 type Need struct {
-	Role, Scope string
-	Each        bool // it may be about several services; the use case looks at each
-	New         bool // the service that it names need not be there yet
+	Role, Scope string // the least that is needed
+	Each        bool   // it may be about several services; the use case looks at each
+	New         bool   // the service that it names need not be there yet
 }
 
 // MayEver reports, before anything is known of what it is about, whether a caller could do

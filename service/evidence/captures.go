@@ -32,14 +32,14 @@ func (s *Evidence) masker(ctx context.Context, service string) (shown.Masker, er
 // CaptureView is a capture as it may be shown: masked.
 type CaptureView struct {
 	store.Capture
-	RequestHeader  exchange.Header
-	ResponseHeader exchange.Header
-	JudgedBy       string // contract or sweep; empty when it was skipped
-	Body           *scan.WireNode
-	Cut            int
-	Command        string
-	Again          []store.Capture // that made this capture's call again, newest first
-	Fingerprints   map[*scan.Spot]string
+	RequestHeader  exchange.Header       // masked
+	ResponseHeader exchange.Header       // masked
+	JudgedBy       string                // contract or sweep; empty when it was skipped
+	Body           *scan.WireNode        // the picture of the response body; nil for none
+	Cut            int                   // the picture was cut off
+	Command        string                // makes the same call, credentials left out
+	Again          []store.Capture       // that made this capture's call again, newest first
+	Fingerprints   map[*scan.Spot]string // of the findings that it shows
 }
 
 // mostAgain is how many repeats of a call are shown with it.
@@ -87,15 +87,15 @@ func (s *Evidence) Capture(ctx context.Context, id int64) (CaptureView, error) {
 
 // Comparison is two captures side by side.
 type Comparison struct {
-	Before, After store.Capture
-	Places        []ComparedPlace
+	Before, After store.Capture   // of the two
+	Places        []ComparedPlace // in the order of their paths
 }
 
 // ComparedPlace is a place of both bodies, with the kinds of what leaks there, empty for
 // nothing.
 type ComparedPlace struct {
 	compare.BodyChange
-	Leaked, Leaks string
+	Leaked, Leaks string // a finding was there
 }
 
 // Compare holds a capture against the one before it, body against body.

@@ -26,17 +26,17 @@ type liveBatch struct {
 
 // LiveCall is a call as it is shown while it comes in.
 type LiveCall struct {
-	Capture  store.Capture
-	Findings []LiveFinding
-	Batch    store.Batch // its numbers after this call
+	Capture  store.Capture // without what it holds
+	Findings []LiveFinding // that it shows
+	Batch    store.Batch   // its numbers after this call
 }
 
 // LiveFinding is a finding that a call shows.
 type LiveFinding struct {
-	ID       string
-	Kind     string
-	Severity int
-	Path     string
+	ID       string // the fingerprint
+	Kind     string // one of those of package kind
+	Severity int    // greater is graver; see package severity
+	Path     string // a JSONPath (RFC 9535)
 }
 
 // OpenLive begins a batch that a recorder adds to.
@@ -252,7 +252,7 @@ const watched = 2000
 
 // Watcher is somebody who watches a service's calls come in.
 type Watcher struct {
-	Calls   chan LiveCall
+	Calls   chan LiveCall // as they come in; closed when the watching ends
 	service string
 	missed  int
 	hub     *hub

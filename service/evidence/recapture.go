@@ -112,7 +112,7 @@ func (s *Evidence) ForbidServer(ctx context.Context, who base.Caller, service, s
 // to it again.
 type CalledServer struct {
 	store.AllowedServer
-	Allowed bool
+	Allowed bool // calls to it are allowed
 }
 
 // Servers lists the servers of a service, those first that its contracts declare.
@@ -143,9 +143,9 @@ func (s *Evidence) Servers(ctx context.Context, service string) ([]CalledServer,
 // Again says which calls are made again, and how. One of Capture, Endpoint and
 // Batch is set.
 type Again struct {
-	Capture  int64
+	Capture  int64  // its number, 0 for none
 	Endpoint string // id: the newest of each different call
-	Batch    int64
+	Batch    int64  // its number, 0 for none
 	Audience string // empty for that of each capture
 	Writes   bool   // calls that may change something are made too
 }

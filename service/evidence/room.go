@@ -1,3 +1,5 @@
+// Package evidence is the captures: how recordings come in, whole or live, what is kept of their bodies and for how
+// long, how they are judged anew or withdrawn, and calls that are made again. Its main type is [Evidence].
 package evidence
 
 import (

@@ -17,11 +17,12 @@ import (
 
 // Waits is the problem of what was asked for and waits for a second person; it is not done yet.
 type Waits struct {
-	What     string // [store.AskWithdraw] or [store.AskCorrect]
-	Batch    int64
+	What     string          // [store.AskWithdraw] or [store.AskCorrect]
+	Batch    int64           // that it is about
 	Findings []store.Finding // the severe ones that would leave the list
 }
 
+// Error says what it waits for.
 func (w *Waits) Error() string {
 	return fmt.Sprintf("it takes %d findings of high or critical severity off the list, and waits for a lead who is "+
 		"somebody else", len(w.Findings))

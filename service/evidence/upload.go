@@ -94,6 +94,7 @@ type transport struct {
 	failed error
 }
 
+// Read implements [io.Reader].
 func (t *transport) Read(p []byte) (int, error) {
 	n, err := t.r.Read(p)
 	if err != nil && err != io.EOF {

@@ -73,15 +73,15 @@ func (s *Findings) SetDue(ctx context.Context, who base.Caller, days map[severit
 // Wish is what somebody wants to change of findings. Parts that are nil or empty stay as
 // they are.
 type Wish struct {
-	To      finding.State
-	Until   string
-	Comment string
+	To      finding.State // the state to become
+	Until   string        // the last day, as YYYY-MM-DD in UTC; empty for none
+	Comment string        // what was said with it
 
-	Person *int64  // 0 takes it from whoever has it
-	Team   *string // in place of the endpoint's; empty gives it back to that
-	Due    *string // a day; empty for none
-	Add    []string
-	Remove []string
+	Person *int64   // 0 takes it from whoever has it
+	Team   *string  // in place of the endpoint's; empty gives it back to that
+	Due    *string  // a day; empty for none
+	Add    []string // labels to put on
+	Remove []string // labels to take off
 
 	Decline bool // the waiver that waits for approval
 	Try     bool // only say what would come of it
@@ -258,7 +258,7 @@ func (s *Findings) twoNeeded(ctx context.Context) func(service string) bool {
 // Changed is what a change of several findings came to.
 type Changed struct {
 	store.Change
-	Matched int
+	Matched int             // how many were named, or fit
 	Refused []store.Refused // not all of many
 	Left    int             // how many were refused
 	Reasons []Reason        // most first
@@ -266,8 +266,8 @@ type Changed struct {
 
 // Reason is why findings stay as they are, and how many.
 type Reason struct {
-	Why      string
-	Findings int
+	Why      string // in words
+	Findings int    // how many
 }
 
 func reasonsOf(all []store.Refused) []Reason {
@@ -476,7 +476,10 @@ func (s *Findings) DropView(ctx context.Context, who base.Caller, id int64) erro
 
 // Teaching is a change of the contracts that would keep a finding from being told again,
 // where it is no leak.
-type Teaching struct{ What, Text string }
+type Teaching struct {
+	What string // grant, exception or format
+	Text string // as it is written in the contract
+}
 
 // teachings offers what would teach the judge that a finding is no leak.
 func teachings(f *store.Finding) []Teaching {

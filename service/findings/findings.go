@@ -15,18 +15,18 @@ import (
 // FindingView is a finding with its evidence and history.
 type FindingView struct {
 	store.Finding
-	GrantText string
-	Evidence  []store.Occurrence
-	History   []store.Event
-	Moves     []finding.State
-	Elsewhere []store.Finding // the same entity field
-	SameValue []store.Finding // under whatever name
-	Prove     string          // while it awaits proof: the command that captures its endpoint again
-	Mend      string
-	Follows   bool // who asks is told of what becomes of it
-	Teaches   []Teaching
-	Causes    []finding.Cause // what it likely comes of
-	GoneWith  *finding.Beside // while it awaits proof: what held its place, and is proven to be gone
+	GrantText string             // the line of the contract that decided
+	Evidence  []store.Occurrence // captures that show it, newest first
+	History   []store.Event      // oldest first
+	Moves     []finding.State    // states that it may be moved to
+	Elsewhere []store.Finding    // the same entity field
+	SameValue []store.Finding    // under whatever name
+	Prove     string             // while it awaits proof: the command that captures its endpoint again
+	Mend      string             // how such a leak is usually mended
+	Follows   bool               // who asks is told of what becomes of it
+	Teaches   []Teaching         // changes of the contracts that would keep it from being told
+	Causes    []finding.Cause    // what it likely comes of
+	GoneWith  *finding.Beside    // while it awaits proof: what held its place, and is proven to be gone
 }
 
 const (
@@ -106,19 +106,19 @@ func (s *Findings) Comment(ctx context.Context, who base.Caller, id, text string
 
 // Home is what needs somebody.
 type Home struct {
-	Severities    map[int]int // of open findings
-	States        map[string]int
-	Urgent        []store.Finding // new and returned ones, gravest first
-	WaiversEnding int
+	Severities    map[int]int      // of open findings
+	States        map[string]int   // open findings by state
+	Urgent        []store.Finding  // new and returned ones, gravest first
+	WaiversEnding int              // within a week
 	Unknown       []store.Endpoint // seen without a contract
-	UnknownTotal  int
-	Batches       []store.Batch
-	Services      []store.Service
+	UnknownTotal  int              // endpoints without a contract
+	Batches       []store.Batch    // the newest
+	Services      []store.Service  // all of them
 
 	Mine      []store.Finding // assigned to who asks and open, first what is due first
-	MineTotal int
-	Overdue   int // of mine
-	Unread    int // notices
+	MineTotal int             // open findings that are assigned to who asks
+	Overdue   int             // of mine
+	Unread    int             // notices
 
 	WaiversAsked int // that wait for approval
 	Revisions    int // that wait for approval

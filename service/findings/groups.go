@@ -23,9 +23,9 @@ var GroupParts = []string{"field", "shape", "value", "endpoint", "team", "kind"}
 
 // Group is findings that have something in common.
 type Group struct {
-	Name      string
-	Findings  int
-	Endpoints int
+	Name      string                    // what they have in common
+	Findings  int                       // how many
+	Endpoints int                       // at how many
 	Open      map[severity.Severity]int // of those that fit
 	Query     string                    // of the list of them: the filter, narrowed
 }

@@ -1,3 +1,5 @@
+// Package findings is what the team does with findings, alone and with many at once: their life, who has them, waivers,
+// views and groups. Its main type is [Findings].
 package findings
 
 import (

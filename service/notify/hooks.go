@@ -49,7 +49,7 @@ const (
 	hookSecretAs = "hook"
 	hookSecret   = "whsec_" // of Standard Webhooks
 	deliverAt    = 100
-	HooksEvery   = 2 * time.Second
+	HooksEvery   = 2 * time.Second // between two rounds
 	keepTaken    = 30 * 24 * time.Hour
 )
 

@@ -33,8 +33,8 @@ type Sender interface {
 }
 
 const (
-	MailEvery  = 5 * time.Second
-	mailAtMost = 50 // at once
+	MailEvery  = 5 * time.Second // between two rounds
+	mailAtMost = 50              // at once
 	// DefaultDigestHour is the hour, UTC, from which a day's mail is sent, where none is said.
 	DefaultDigestHour = 6
 	shownTold         = 20

@@ -1,3 +1,5 @@
+// Package notify is how people and programs are told of what happens: notices, mail and hooks. Its main type is
+// [Notify]. What is told holds no values of captures.
 package notify
 
 import (

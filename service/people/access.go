@@ -40,8 +40,8 @@ func (s *People) SetupCode(ctx context.Context) (string, error) {
 
 // SettingUp is what somebody says who uses a one-time code.
 type SettingUp struct {
-	Code                  string
-	Email, Name, Password string
+	Code                  string // of the link
+	Email, Name, Password string // of the first person; else the link says it
 	Factor                string // the code of the second factor, of who has one
 	EndTokens             bool   // the person's tokens end, too
 }
@@ -49,10 +49,10 @@ type SettingUp struct {
 // LinkOf tells whom a one-time code is for: whether it is a reset of the password, whether a second
 // factor is asked for, and how many tokens would go on.
 type LinkOf struct {
-	Email  string
-	Reset  bool
-	Factor bool
-	Tokens int
+	Email  string // in lower case
+	Reset  bool   // of the password
+	Factor bool   // a second factor is asked for
+	Tokens int    // how many would go on
 }
 
 // Link tells what a one-time code is for.

@@ -52,8 +52,8 @@ func (s *People) ChangePassword(ctx context.Context, c base.Caller, old, fresh s
 
 // PersonWish is what is to become of a person. Parts that are nil stay as they are.
 type PersonWish struct {
-	Role   *string
-	Active *bool
+	Role   *string           // viewer, reviewer, lead or administrator
+	Active *bool             // may come in
 	Roles  map[string]string // at services, by name; empty for the one they have everywhere
 }
 

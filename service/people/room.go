@@ -1,3 +1,5 @@
+// Package people is who may come in, and how: set-up links, passwords, the second factor, sign-in with a provider,
+// sessions and tokens. Its main type is [People]. Of every password, code and token a hash is kept alone.
 package people
 
 import (

@@ -1,3 +1,5 @@
+// Package reports is how it stands: the chart, reports for auditors, and what pipelines found, held against their main
+// line. Its main type is [Reports].
 package reports
 
 import (

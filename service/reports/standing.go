@@ -17,42 +17,42 @@ import (
 
 // Standing is how it stands with the findings.
 type Standing struct {
-	Days      []StandingDay
-	Proofs    []ProofTime
-	Endpoints []Worst
-	Fields    []Worst
-	Teams     []Worst
+	Days      []StandingDay // oldest first
+	Proofs    []ProofTime   // findings that are proven mended
+	Endpoints []Worst       // worst first
+	Fields    []Worst       // worst first
+	Teams     []Worst       // worst first
 
-	Weights []finding.WeighedDay
-	Savings []Saving
+	Weights []finding.WeighedDay // bytes by day
+	Savings []Saving             // endpoints with what was saved
 }
 
 // Saving is how an endpoint's excess changed since it was captured first.
 type Saving struct {
 	finding.Saving
-	Name string
+	Name string // what it is called
 }
 
 // StandingDay is how many findings were open at the end of a day, by severity, and what came
 // and went that day.
 type StandingDay struct {
-	Day          string
-	Open         map[severity.Severity]int
-	Found, Ended int
+	Day          string                    // as YYYY-MM-DD in UTC
+	Open         map[severity.Severity]int // by severity
+	Found, Ended int                       // how many came
 }
 
 // ProofTime is how long proofs of a severity took.
 type ProofTime struct {
-	Severity        severity.Severity
-	Proofs          int
-	Median, Longest time.Duration
+	Severity        severity.Severity // greater is graver; see package severity
+	Proofs          int               // how many
+	Median, Longest time.Duration     // of the times
 }
 
 // Worst is an endpoint, field or team with its open findings by severity.
 type Worst struct {
-	Name  string
-	Open  map[severity.Severity]int
-	Query string // of the list of them
+	Name  string                    // what it is called
+	Open  map[severity.Severity]int // by severity
+	Query string                    // of the list of them
 }
 
 const shownWorst = 10

@@ -21,10 +21,10 @@ import (
 // EntityView is an entity with what stands out about it.
 type EntityView struct {
 	*catalog.Entity
-	Unclassed int
-	ByClass   map[catalog.Class]int
-	Endpoints int // that let something of it out, or leak it
-	Leaks     int // open findings about it
+	Unclassed int                   // fields without a class
+	ByClass   map[catalog.Class]int // fields of each class
+	Endpoints int                   // that let something of it out, or leak it
+	Leaks     int                   // open findings about it
 }
 
 // Entities lists the entities of a service's catalogue.
@@ -67,21 +67,21 @@ func (s *Review) Entities(ctx context.Context, service string) ([]EntityView, er
 // FieldView is a field of the catalogue with its class, who gave it, what class is
 // suggested, and where the field has been seen.
 type FieldView struct {
-	Entity string
+	Entity string // by name
 	*catalog.Field
-	Pos        contract.Pos
-	Classing   *store.Classing // nil where nobody has classed it
-	Suggestion detect.Suggestion
-	Endpoints  []string // that let it out, or on which it has been seen
-	Leaks      int      // open findings
+	Pos        contract.Pos      // where it is written
+	Classing   *store.Classing   // nil where nobody has classed it
+	Suggestion detect.Suggestion // the class that is suggested
+	Endpoints  []string          // that let it out, or on which it has been seen
+	Leaks      int               // open findings
 }
 
 // FieldFilter narrows a listing of fields.
 type FieldFilter struct {
-	Entity    string
+	Entity    string // by name
 	Class     string // a class, or "unclassed"
 	Suggested string // the suggested class
-	Words     string
+	Words     string // in entity, field or note
 }
 
 // Fields lists a page of a catalogue's fields.
@@ -214,10 +214,10 @@ func (s *Review) applyEdits(ctx context.Context, who base.Caller, from store.Rev
 
 // Reading is a description of what is stored.
 type Reading struct {
-	Source string // what it is called: a file, a database without its password
-	Form   string // one of ReadingForms
-	Text   []byte // of a description or of SQL
-	Tables []schema.Table
+	Source string         // what it is called: a file, a database without its password
+	Form   string         // one of ReadingForms
+	Text   []byte         // of a description or of SQL
+	Tables []schema.Table // as the database has them
 }
 
 // The forms of a reading.
@@ -230,10 +230,10 @@ const (
 
 // ReadingView is what a reading differs in from the catalogue.
 type ReadingView struct {
-	Differences []catalog.Difference
-	Notes       []string
-	Entities    int
-	Sketch      *schema.Sketch // of descriptions and traffic
+	Differences []catalog.Difference // between what is stored and the catalogue
+	Notes       []string             // what else there is to say
+	Entities    int                  // how many
+	Sketch      *schema.Sketch       // of descriptions and traffic
 }
 
 // ReadEntities compares a reading with the catalogue; nothing is changed.
@@ -356,7 +356,7 @@ type Taking struct {
 	Reading
 	Differences []string // by id
 	Base        int      // the revision that must be in force; 0 is any
-	Reason      string
+	Reason      string   // for whoever reads the revisions
 }
 
 // TakeEntities takes differences of a reading over into the catalogue, as a new

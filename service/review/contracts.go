@@ -36,9 +36,9 @@ func (s *Review) Audiences(ctx context.Context, service string) []string {
 
 // Proposed is contract files that somebody would put in force.
 type Proposed struct {
-	Files  []store.ContractFile
-	Reason string
-	Base   int // the revision they were made from; 0 is whatever is in force
+	Files  []store.ContractFile // all of the service
+	Reason string               // for whoever reads the revisions
+	Base   int                  // the revision they were made from; 0 is whatever is in force
 }
 
 // weighed is proposed contracts, read and held against those in force.
@@ -330,28 +330,28 @@ func (s *Review) Contracts(ctx context.Context, service string) (*contract.Contr
 // Change is a change to contract files that is to be tried out.
 type Change struct {
 	Files   []store.ContractFile // those in force where there are none
-	Base    int
-	Intents []revise.Intent
-	Edits   revise.Edits
-	PullOut string // name of a shape to make of the grants repeated at Places
-	Places  revise.Proposal
-	Inline  string // a shape to write out
-	Effect  bool   // work out the effect on recorded traffic too
-	Advise  bool   // give advice, too
+	Base    int                  // the revision that it is made from; 0 for whatever is in force
+	Intents []revise.Intent      // what is wanted of places of them
+	Edits   revise.Edits         // of the text
+	PullOut string               // name of a shape to make of the grants repeated at Places
+	Places  revise.Proposal      // where the shape is to be used
+	Inline  string               // a shape to write out
+	Effect  bool                 // work out the effect on recorded traffic too
+	Advise  bool                 // give advice, too
 }
 
 // Trial is what a change comes to, nothing being put in force.
 type Trial struct {
-	Files         []store.ContractFile
-	Hash          string // the same for the same files
-	Base          int
-	Problems      contract.Problems
-	Contracts     *contract.Contracts // nil where there are problems
-	Difference    *compare.Difference
-	Text          string // the difference as text
-	NeedsApproval bool
-	Advice        []advice.Advice
-	Effect        *TrafficEffect
+	Files         []store.ContractFile // as the change leaves them
+	Hash          string               // the same for the same files
+	Base          int                  // the revision that it is made from
+	Problems      contract.Problems    // all that is wrong with the files
+	Contracts     *contract.Contracts  // nil where there are problems
+	Difference    *compare.Difference  // nil where there are problems
+	Text          string               // the difference as text
+	NeedsApproval bool                 // a second person must approve it
+	Advice        []advice.Advice      // none unless it was asked for
+	Effect        *TrafficEffect       // nil unless it was asked for
 }
 
 // Try carries out a change on contract files and tells what it comes to.
@@ -477,8 +477,8 @@ func storedFiles(files []contract.File) []store.ContractFile {
 
 // Merged is two people's changes of the same contract files brought together.
 type Merged struct {
-	Files     []store.ContractFile
-	Theirs    store.Revision
+	Files     []store.ContractFile          // with both changes
+	Theirs    store.Revision                // what is in force
 	Conflicts map[string][]compare.Conflict // by file
 }
 
@@ -528,9 +528,9 @@ func (s *Review) Merge(ctx context.Context, service string, basedOn int, mine []
 // EndpointContract is an endpoint with the contract it has, if any.
 type EndpointContract struct {
 	store.Endpoint
-	Contracts *contract.Contracts
-	Contract  *contract.Endpoint // nil without a contract
-	Text      string             // its part of the contract file
+	Contracts *contract.Contracts // what it is part of
+	Contract  *contract.Endpoint  // nil without a contract
+	Text      string              // its part of the contract file
 }
 
 // Endpoint gives an endpoint with its contract.
@@ -569,8 +569,8 @@ func (s *Review) Advice(ctx context.Context, service string) ([]advice.Advice, e
 // ShapeView is a shape with where it is used.
 type ShapeView struct {
 	*contract.Shape
-	Uses    []revise.Use
-	Touches []string // endpoints
+	Uses    []revise.Use // where it is used
+	Touches []string     // endpoints
 }
 
 // Shapes lists the shapes of the contracts in force and those that repeated grants

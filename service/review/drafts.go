@@ -16,23 +16,23 @@ import (
 
 // DraftOf says what a contract is to be drafted from.
 type DraftOf struct {
-	From     string // captures, description, entity or endpoint
-	Endpoint string // the one to draft; empty drafts all that have no contract yet
-	Entity   string
-	Like     string // an endpoint to draft as
-	Many     bool   // a list of the entity
-	Source   string
-	Text     []byte // of a description
-	Files    []store.ContractFile
+	From     string               // captures, description, entity or endpoint
+	Endpoint string               // the one to draft; empty drafts all that have no contract yet
+	Entity   string               // to draft from
+	Like     string               // an endpoint to draft as
+	Many     bool                 // a list of the entity
+	Source   string               // what it is read from
+	Text     []byte               // of a description
+	Files    []store.ContractFile // to add to; those in force where there are none
 }
 
 // Drafted is drafted endpoints, and the contract files with them added.
 type Drafted struct {
-	Endpoints []string
-	Text      string
-	Questions []draft.Question
-	Files     []store.ContractFile
-	Notes     []string
+	Endpoints []string             // that were drafted
+	Text      string               // of the endpoints alone
+	Questions []draft.Question     // what a person must answer
+	Files     []store.ContractFile // with the draft in them
+	Notes     []string             // what else there is to say
 }
 
 // Draft drafts endpoints against the catalogue in force. Nothing is put in force.
@@ -148,8 +148,8 @@ func sameEndpoint(a, b string) bool { return template(a) == template(b) }
 
 // Exported is contracts in an open form: one file, or several.
 type Exported struct {
-	Media string
-	Files []store.ContractFile
+	Media string               // the media type
+	Files []store.ContractFile // by name
 }
 
 // ExportAs writes the contracts in force in an open form.

@@ -19,23 +19,23 @@ import (
 
 // Flow is one way on which a field goes out.
 type Flow struct {
-	Entity     string
-	Field      string
-	Endpoint   string
-	EndpointID string
-	Team       string
-	Audience   string
-	Status     string
-	Path       string
-	State      FlowState
-	Derived    bool // it is computed into something else
-	Class      catalog.Class
-	Reason     string
-	NeededBy   []string
-	Pos        contract.Pos
-	Finding    string
-	Severity   int
-	LastSeen   time.Time
+	Entity     string        // by name
+	Field      string        // by name
+	Endpoint   string        // as the contract writes it, or as it was seen
+	EndpointID string        // see [EndpointID]
+	Team       string        // whose it is; empty for nobody
+	Audience   string        // by name
+	Status     string        // of the response
+	Path       string        // a JSONPath (RFC 9535)
+	State      FlowState     // where it stands
+	Derived    bool          // it is computed into something else
+	Class      catalog.Class // public, internal, personal or secret; empty for none
+	Reason     string        // as the grant says
+	NeededBy   []string      // as the grant says
+	Pos        contract.Pos  // where it is written
+	Finding    string        // its fingerprint, where it leaks
+	Severity   int           // greater is graver; see package severity
+	LastSeen   time.Time     // the newest capture that showed it
 }
 
 // FlowState is how a field stands at an endpoint for an audience.
@@ -176,33 +176,35 @@ func (s *Review) shown(ctx context.Context, service string) (map[string]time.Tim
 // is withheld where the column has another field of the entity, and else has nothing
 // to do with it.
 type ExposureMap struct {
-	Rows    []MapRow
-	Columns []MapColumn
-	Cells   []MapCell
+	Rows    []MapRow    // one a field
+	Columns []MapColumn // one an endpoint and audience
+	Cells   []MapCell   // where a field stands at an endpoint
 }
 
 // MapRow is a field.
 type MapRow struct {
-	Entity, Field string
-	Class         catalog.Class
+	Entity, Field string        // by name
+	Class         catalog.Class // of the field
 }
 
 // MapColumn is an endpoint for an audience.
 type MapColumn struct {
-	Endpoint   string
-	EndpointID string
-	Audience   string
-	Team       string
+	Endpoint   string // as the contract writes it, or as it was seen
+	EndpointID string // see [EndpointID]
+	Audience   string // by name
+	Team       string // whose it is; empty for nobody
 }
 
 // MapCell is how a field stands in a column; both are indexes.
 type MapCell struct {
-	Row, Column int
-	State       FlowState
+	Row, Column int       // from 0 on
+	State       FlowState // where it stands
 }
 
 // MapFilter narrows an exposure map.
-type MapFilter struct{ Entity, Class, Team, Audience string }
+type MapFilter struct {
+	Entity, Class, Team, Audience string // empty for all
+}
 
 // Map gives the exposure map of a service.
 func (s *Review) Map(ctx context.Context, service string, by MapFilter) (*ExposureMap, error) {
@@ -337,21 +339,21 @@ func (s *Review) traffic(ctx context.Context, service string) (*advice.Traffic, 
 
 // Coverage is how far contracts and captures reach: numbers, and what is left to do.
 type Coverage struct {
-	Numbers map[string]int
-	Gaps    []Gap
-	Trend   []store.CoverageDay
+	Numbers map[string]int      // by what is counted
+	Gaps    []Gap               // what is left to do
+	Trend   []store.CoverageDay // by day, oldest first
 }
 
 // Gap is something that is not covered.
 type Gap struct {
 	Kind       string // one of the keys of coverage's numbers that count gaps
-	Endpoint   string
-	EndpointID string
-	Audience   string
-	Status     string
-	Entity     string
-	Field      string
-	Captures   int
+	Endpoint   string // as the contract writes it, or as it was seen
+	EndpointID string // see [EndpointID]
+	Audience   string // by name
+	Status     string // the entry of the contract, or the code
+	Entity     string // by name
+	Field      string // by name
+	Captures   int    // how many there are
 }
 
 // The numbers of coverage. Each pair is a whole and what is missing of it.

@@ -135,16 +135,16 @@ func (s *Review) Request(ctx context.Context, id int64) (RequestView, error) {
 
 // Less is what a reviewer grants in place of what was asked.
 type Less struct {
-	Max      int  // of a text
-	Optional bool // it need not be there
-	Member   string
+	Max      int    // of a text
+	Optional bool   // it need not be there
+	Member   string // the name; empty for the field's own
 }
 
 // Decision is what a reviewer says to a request.
 type Decision struct {
-	Grant   bool
-	Less    *Less // countered: granted, but so
-	Comment string
+	Grant   bool   // it is granted
+	Less    *Less  // countered: granted, but so
+	Comment string // needed to decline
 }
 
 // DecideRequest grants a request, with a revision of the contracts that says so, or declines

@@ -1,3 +1,5 @@
+// Package review is the contracts of services: revisions and who approves them, trials, the catalogue of entities and
+// fields, drafts, the exposure map, coverage and exposure requests. Its main type is [Review].
 package review
 
 import (

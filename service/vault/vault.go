@@ -1,3 +1,5 @@
+// Package vault seals what captures hold with AES-256-GCM, under a key that lies beside the database. Its main types are
+// [Vault] and [Exchange], what is sealed of one capture.
 package vault
 
 import (
@@ -38,12 +40,14 @@ type Vault struct {
 }
 
 const (
+	// KeyName is the file of the key, in the data folder.
 	KeyName = "inkret.key"
-	// keyCheck is the setting by which a wrong key is told before anything is
+	// KeyCheck is the setting by which a wrong key is told before anything is
 	// encrypted with it.
 	KeyCheck = "key_check"
-	// sealedAs is authenticated with each sealed capture, secretAs with credentials.
+	// SealedAs is authenticated with each sealed capture.
 	sealedAs = "inkret capture 1"
+	// SecretAs is authenticated with credentials.
 	SecretAs = "inkret credentials 1"
 )
 
@@ -105,12 +109,12 @@ func (v *Vault) Take(keys [][]byte) error {
 
 // Exchange is what is sealed of a capture.
 type Exchange struct {
-	URL             string          `json:"url"`
-	RequestHeader   exchange.Header `json:"request_header"`
-	RequestBody     []byte          `json:"request_body,omitempty"`
-	ResponseHeader  exchange.Header `json:"response_header"`
-	ResponseBody    []byte          `json:"response_body,omitempty"`
-	ResponseMissing string          `json:"response_missing,omitempty"`
+	URL             string          `json:"url"`                        // with what stands behind the ?
+	RequestHeader   exchange.Header `json:"request_header"`             // masked
+	RequestBody     []byte          `json:"request_body,omitempty"`     // empty where it is not kept
+	ResponseHeader  exchange.Header `json:"response_header"`            // masked
+	ResponseBody    []byte          `json:"response_body,omitempty"`    // empty where it is not kept
+	ResponseMissing string          `json:"response_missing,omitempty"` // why there is no body
 	// whom the contracts recognised when the header fields were masked
 	Caller string `json:"caller,omitempty"`
 	// values in the address are replaced by others: it leads nowhere
@@ -126,6 +130,7 @@ func (v *Vault) SealExchange(e Exchange) ([]byte, error) {
 	return v.Seal(v.packer.EncodeAll(plain, nil), sealedAs), nil
 }
 
+// OpenExchange gives what was sealed of a capture; an error where it is damaged, or was sealed with another key.
 func (v *Vault) OpenExchange(sealed []byte) (Exchange, error) {
 	var e Exchange
 	packed, _, err := v.Open(sealed, sealedAs)
@@ -197,6 +202,7 @@ func (v *Vault) Resealed(some []store.Capture) ([]store.Capture, error) {
 	return again, nil
 }
 
+// ResealPrintKey seals the key of prints anew, where an older key sealed it; entry says so on the trail.
 func (v *Vault) ResealPrintKey(ctx context.Context, st Settings, entry store.TrailEntry) error {
 	sealed, err := st.Setting(ctx, printKey)
 	if err != nil {
