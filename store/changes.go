@@ -17,12 +17,12 @@ import (
 
 // Standing is what people decide of a finding.
 type Standing struct {
-	State        string   `json:"state"`     // see [finding.State]
-	Until        string   `json:"until"`     // the last day, as YYYY-MM-DD in UTC; empty for none
-	PersonID     int64    `json:"person_id"` // the number of the person, 0 for none
-	AssignedTeam string   `json:"assigned_team"`
-	Due          string   `json:"due"`    // the last day, as YYYY-MM-DD in UTC; empty for none
-	Labels       []string `json:"labels"` // sorted
+	State        string   `json:"state"`         // see [finding.State]
+	Until        string   `json:"until"`         // the last day, as YYYY-MM-DD in UTC; empty for none
+	PersonID     int64    `json:"person_id"`     // the number of the person, 0 for none
+	AssignedTeam string   `json:"assigned_team"` // in place of that of the endpoint
+	Due          string   `json:"due"`           // the last day, as YYYY-MM-DD in UTC; empty for none
+	Labels       []string `json:"labels"`        // sorted
 
 	Approver string `json:"approver,omitempty"` // of its waiver, by name
 	AskedTo  string `json:"asked_to,omitempty"` // the state that a second person is asked for

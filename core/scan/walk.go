@@ -63,8 +63,8 @@ type verdict struct {
 // without end.
 const maxNames = 8192
 
-// walk reads bodies and tells what is wrong in them. What it holds lives for three spans, each a type: a capture, one of
-// its bodies, and one pass over that. The buffers are reused.
+// walk reads bodies and tells what is wrong in them. What it holds lives for three spans, each a type: a capture, one
+// of its bodies, and one pass over that. The buffers are reused.
 type walk struct {
 	tokens
 	judge *Judge

@@ -1,5 +1,5 @@
-// Package vault seals what captures hold with AES-256-GCM, under a key that lies beside the database. Its main types are
-// [Vault] and [Exchange], what is sealed of one capture.
+// Package vault seals what captures hold with AES-256-GCM, under a key that lies beside the database. Its main types
+// are [Vault] and [Exchange], what is sealed of one capture.
 package vault
 
 import (
