@@ -247,7 +247,10 @@ func (a *app) repeat(ctx context.Context, c *cli.Command) error {
 	if err := answer(response, err, &calls); err != nil {
 		return err
 	}
-	if b.Findings > 0 {
+	switch {
+	case b.Judged == 0 && b.Findings == 0: // nothing came back that could tell whether the repair is one
+		a.status = exitFailed
+	case b.Findings > 0:
 		a.status = exitFindings
 	}
 	slices.Reverse(calls.Items) // in the order in which they were made

@@ -145,7 +145,8 @@ func (a *app) callingAgain() []*cli.Command {
 are kept for the audience. Calls that may change something (POST and the like) are
 made only with --writes.
 
-Exit status: 0 the answers have no findings, 1 they have some, 2 it could not be done.
+Exit status: 0 the answers have no findings, 1 they have some, 2 it could not be done, or
+no answer came that could be judged.
 
     inkret capture repeat --capture 41
     inkret capture repeat --capture 41 --audience visitor

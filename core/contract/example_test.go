@@ -17,6 +17,6 @@ endpoints:
     responses: [{entity: Boat, grants: {nam: }}]
 `)})
 	fmt.Println(err)
-	// Output:
-	// quay.yaml:7:41: $.endpoints[0].responses[0].grants.nam: field or relation of Boat "nam" is not known; expected name; did you mean "name"?
+	// Output: quay.yaml:7:41: $.endpoints[0].responses[0].grants.nam: field or relation of Boat "nam" is not
+	// known; expected name; did you mean "name"?
 }

@@ -24,9 +24,11 @@ endpoints:
 	}
 	judge := scan.NewJudge(contracts)
 	out := judge.Capture(&exchange.Capture{
-		Request: exchange.Request{Method: "GET", URL: &url.URL{Scheme: "https", Host: "quay.example", Path: "/boats/7"}},
-		Response: exchange.Response{Status: 200, Header: exchange.Header{{Name: "Content-Type", Value: "application/json"}},
-			Body: []byte(`{"name":"Tern","owner_mail":"nell@sails.example"}`)}})
+		Request: exchange.Request{Method: "GET", URL: &url.URL{Scheme: "https", Host: "quay.example",
+			Path: "/boats/7"}},
+		Response: exchange.Response{Status: 200,
+			Header: exchange.Header{{Name: "Content-Type", Value: "application/json"}},
+			Body:   []byte(`{"name":"Tern","owner_mail":"nell@sails.example"}`)}})
 	for _, spot := range out.Spots {
 		fmt.Println(spot.Severity, spot.Kind, spot.Path, spot.Sample)
 	}

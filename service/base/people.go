@@ -11,7 +11,7 @@ import (
 func (s *Base) Person(ctx context.Context, id int64) (store.Person, error) {
 	p, err := s.store.PersonByID(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
-		return p, NewProblem(Invalid, "inkret service people lists them", "there is nobody of number %d", id)
+		return p, NewProblem(Invalid, "inkret person list shows everybody", "there is nobody of number %d", id)
 	}
 	return p, err
 }

@@ -200,7 +200,11 @@ func (s *Review) WithdrawRequest(ctx context.Context, who base.Caller, id int64)
 	q.State, q.DecidedBy, q.Decided = RequestWithdrawn, who.Name, s.base.Now()
 	if err := s.store.DecideRequest(ctx, q, who.ID, s.base.Did(who, "request withdrawn", q.Service,
 		subjectOf(&q))); errors.Is(err, store.ErrConflict) {
-		return RequestView{}, base.NewProblem(base.Conflict, "", "the request was %s already", q.State)
+		now, err := s.store.RequestByID(ctx, id)
+		if err != nil {
+			return RequestView{}, err
+		}
+		return RequestView{}, base.NewProblem(base.Conflict, "", "the request was %s already", now.State)
 	} else if err != nil {
 		return RequestView{}, err
 	}
