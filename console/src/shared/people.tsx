@@ -23,7 +23,7 @@ export function Assigned({ value, onChange }: { value: string; onChange: (v: str
       showSearch={{ optionFilterProp: "label" }}
       aria-label="Assigned to"
       placeholder="Assigned to"
-      style={{ minWidth: 140 }}
+      className="least-140"
       value={value || undefined}
       onChange={(v?: string) => onChange(v ?? "")}
       options={options}
@@ -40,7 +40,7 @@ export function Labels({ value, onChange }: { value: string; onChange: (v: strin
       showSearch
       aria-label="Label"
       placeholder="Label"
-      style={{ minWidth: 110 }}
+      className="least-110"
       value={value || undefined}
       onChange={(v?: string) => onChange(v ?? "")}
       options={labels.data?.map((l) => ({ value: l.label, label: `${l.label} (${l.findings})` }))}

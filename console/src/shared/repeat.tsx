@@ -106,7 +106,7 @@ function Dialog({
           <Select
             aria-label="As which audience"
             showSearch
-            style={{ width: "100%" }}
+            className="wide-full"
             value={audience}
             onChange={setAudience}
             options={[

@@ -21,7 +21,7 @@ export function ServicePicker() {
   return (
     <Select
       aria-label="Service"
-      style={{ minWidth: 180 }}
+      className="least-180"
       value={name || undefined}
       onChange={(service) => set({ service })}
       options={services.data.map((s) => ({ value: s.name, label: s.name }))}

@@ -7,7 +7,7 @@ import { ApiProblem } from "../api/client";
 
 export function Loading({ what }: { what: string }) {
   return (
-    <Flex justify="center" role="status" aria-live="polite" style={{ padding: 48 }}>
+    <Flex justify="center" role="status" aria-live="polite" className="padding-48">
       <Spin aria-label={`Loading ${what}`} /> <Typography.Text type="secondary">&nbsp; Loading {what}…</Typography.Text>
     </Flex>
   );

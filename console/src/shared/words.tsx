@@ -25,7 +25,7 @@ export function Words({
       allowClear
       aria-label={label}
       placeholder={placeholder}
-      style={{ width: 240 }}
+      className="wide-240"
       value={text}
       onChange={(e) => setText(e.target.value)}
       onSearch={onChange}

@@ -106,7 +106,7 @@ function Found({ detail }: { detail: CaptureDetail }) {
         <Code>{`${c.method} ${c.url}`}</Code>
       </Heading>
       {c.holds && holdsWords[c.holds] && (
-        <Alert type="info" showIcon title={holdsWords[c.holds]} style={{ marginBottom: 12 }} />
+        <Alert type="info" showIcon title={holdsWords[c.holds]} className="below-12" />
       )}
       <div className="split">
         <div className="stack">
@@ -117,7 +117,7 @@ function Found({ detail }: { detail: CaptureDetail }) {
               items={items.map(([label, children]) => ({ key: label, label, children }))}
             />
             {command && (
-              <Typography.Paragraph style={{ margin: "8px 0 0" }}>
+              <Typography.Paragraph className="margin-8px-0-0">
                 <Code copyable>{command}</Code>
               </Typography.Paragraph>
             )}

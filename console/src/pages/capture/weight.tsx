@@ -111,7 +111,7 @@ export function Weight({
           No contract fits this response, so nothing says what of it anybody needs.
         </Typography.Paragraph>
       )}
-      <Flex gap={14} wrap style={{ fontSize: 12, marginBottom: 6 }}>
+      <Flex gap={14} wrap className="size-12 below-6">
         <span>
           <i className="weight-cell weight-key granted" /> somebody may need it
         </span>

@@ -48,7 +48,7 @@ export function BatchHead({ batch }: { batch: number }) {
       >
         <Link to="/captures">Recordings</Link> / {b.name} {b.growing && <Tag color="processing">still recording</Tag>}
       </Heading>
-      <section className="sheet" aria-label="The batch" style={{ marginBottom: 12 }}>
+      <section className="sheet below-12" aria-label="The batch">
         <Descriptions
           size="small"
           column={{ xs: 1, md: 2, lg: 4 }}
@@ -73,7 +73,7 @@ export function BatchHead({ batch }: { batch: number }) {
         )}
       </section>
       {b.waiting && <Waiting batch={b} />}
-      {b.problem && <Alert type="warning" showIcon title={b.problem} style={{ marginBottom: 8 }} />}
+      {b.problem && <Alert type="warning" showIcon title={b.problem} className="below-8" />}
     </>
   );
 }
@@ -121,14 +121,14 @@ function Waiting({ batch }: { batch: Batch }) {
     <Alert
       type="warning"
       showIcon
-      style={{ marginBottom: 8 }}
+      className="below-8"
       title={`${own ? "You ask" : `${w.by.name} asks`} to ${w.what === "withdraw" ? "withdraw this recording" : "say anew who made its requests"}`}
       description={
         <>
           <p>{`It takes ${count(w.findings, "open finding")} of high or critical severity off the list. ${own ? "It waits for a lead who is somebody else." : lead ? "You decide." : "It waits for a lead."}`}</p>
           <Said>{w.reason}</Said>
           {(lead || own) && (
-            <Flex gap={8} wrap style={{ marginTop: 8 }}>
+            <Flex gap={8} wrap className="above-8">
               {lead && !own && (
                 <Button
                   type="primary"
@@ -145,7 +145,7 @@ function Waiting({ batch }: { batch: Batch }) {
                   placeholder="why not, needed to decline"
                   value={comment}
                   onChange={(e) => setComment(e.target.value)}
-                  style={{ width: 320 }}
+                  className="wide-320"
                 />
               )}
               <Button disabled={!own && !comment.trim()} loading={decline.isPending} onClick={() => decline.mutate()}>
@@ -219,7 +219,7 @@ function Correct({ batch }: { batch: Batch }) {
             <Select
               aria-label="Audience of the batch"
               showSearch
-              style={{ width: "100%" }}
+              className="wide-full"
               value={audience}
               onChange={setAudience}
               options={[

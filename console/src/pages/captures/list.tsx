@@ -97,7 +97,7 @@ export function CaptureList() {
           {list.data ? `${list.data.more ? "over " : ""}${count(list.data.total, "capture")}` : "Captures"}
         </Heading>
       )}
-      <Flex gap={8} wrap role="search" aria-label="Filters" style={{ marginBottom: 12 }}>
+      <Flex gap={8} wrap role="search" aria-label="Filters" className="below-12">
         <Words
           label="Search in method and address"
           placeholder="Search method, address"
@@ -106,7 +106,7 @@ export function CaptureList() {
         />
         <Select
           aria-label="Which captures"
-          style={{ minWidth: 190 }}
+          className="least-190"
           value={show === "all" ? "" : show}
           onChange={(v) => set({ show: v || (batch ? "" : "all") })}
           options={shows}
@@ -115,7 +115,7 @@ export function CaptureList() {
           allowClear
           aria-label="Audience"
           placeholder="Audience"
-          style={{ minWidth: 140 }}
+          className="least-140"
           value={get("audience") || undefined}
           onChange={(v?: string) => set({ audience: v ?? "" })}
           options={audiences.map((n) => ({ value: n, label: n }))}
@@ -124,7 +124,7 @@ export function CaptureList() {
           mode="tags"
           aria-label="Status"
           placeholder="Status"
-          style={{ minWidth: 120 }}
+          className="least-120"
           value={get("status").split(",").filter(Boolean)}
           onChange={(v: string[]) => set({ status: v.filter((s) => /^[1-5]([0-9][0-9]|[xX][xX])$/.test(s)).join(",") })}
           options={statuses.map((s) => ({ value: s, label: s }))}
@@ -134,7 +134,7 @@ export function CaptureList() {
           min={0}
           aria-label="At least so many bytes"
           placeholder="bytes from"
-          style={{ width: 110 }}
+          className="wide-110"
           value={get("least")}
           onChange={(e) => set({ least: e.target.value })}
         />
@@ -143,27 +143,27 @@ export function CaptureList() {
           min={0}
           aria-label="At most so many bytes"
           placeholder="bytes to"
-          style={{ width: 110 }}
+          className="wide-110"
           value={get("most")}
           onChange={(e) => set({ most: e.target.value })}
         />
         <Input
           type="date"
           aria-label="Recorded on this day or later"
-          style={{ width: 140 }}
+          className="wide-140"
           value={get("since")}
           onChange={(e) => set({ since: e.target.value })}
         />
         <Input
           type="date"
           aria-label="Recorded before this day"
-          style={{ width: 140 }}
+          className="wide-140"
           value={get("until")}
           onChange={(e) => set({ until: e.target.value })}
         />
         <Select
           aria-label="Sorting"
-          style={{ minWidth: 160 }}
+          className="least-160"
           value={get("sort")}
           onChange={(sort) => set({ sort })}
           options={sorts}

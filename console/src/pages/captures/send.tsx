@@ -54,17 +54,17 @@ export function Send() {
   };
   return (
     <section className="sheet" aria-label="Send a recording">
-      <Flex gap={8} style={{ marginBottom: 8 }} wrap>
+      <Flex gap={8} className="below-8" wrap>
         <Select
           aria-label="Service"
-          style={{ minWidth: 180 }}
+          className="least-180"
           value={chosen.name}
           onChange={setService}
           options={services.data.map((s) => ({ value: s.name, label: s.name }))}
         />
         <Select
           aria-label="Who made the calls"
-          style={{ minWidth: 240 }}
+          className="least-240"
           value={audience}
           onChange={setAudience}
           options={[
@@ -75,7 +75,7 @@ export function Send() {
         <Input
           aria-label="The request of responses that are recorded alone"
           placeholder="request of curl -i output: GET https://…"
-          style={{ width: 300 }}
+          className="wide-300"
           value={request}
           onChange={(e) => setRequest(e.target.value)}
         />
@@ -103,7 +103,7 @@ export function Send() {
         customRequest={({ file }) => void send(file as File)}
       >
         <p>
-          <InboxOutlined aria-hidden style={{ fontSize: 24 }} />
+          <InboxOutlined aria-hidden className="size-24" />
         </p>
         <p>Drop recordings here, or press to choose files</p>
         <p className="faint">
@@ -126,7 +126,7 @@ function SentResult({ sent }: { sent: Sent }) {
     return (
       <Alert
         role="alert"
-        style={{ marginTop: 8 }}
+        className="above-8"
         type="error"
         showIcon
         title={`${sent.file} was not taken in`}
@@ -136,7 +136,7 @@ function SentResult({ sent }: { sent: Sent }) {
   }
   if (!b) {
     return (
-      <Flex gap={8} align="center" style={{ marginTop: 8 }}>
+      <Flex gap={8} align="center" className="above-8">
         <span>{sent.file}</span>{" "}
         <Progress percent={Math.round(sent.share * 100)} size="small" aria-label={`Sending ${sent.file}`} />
         {sent.share === 1 && <Typography.Text type="secondary">judging…</Typography.Text>}
@@ -148,7 +148,7 @@ function SentResult({ sent }: { sent: Sent }) {
     : `${count(b.captures, "capture")}, ${b.judged} judged, ${b.skipped} skipped: ${count(b.findings, "finding")}, ${b.new_findings} of them new`;
   return (
     <Alert
-      style={{ marginTop: 8 }}
+      className="above-8"
       type={b.problem || b.new_findings > 0 ? "warning" : "success"}
       showIcon
       title={`${sent.file}: ${says}`}

@@ -45,7 +45,7 @@ export default function Compare() {
               value={before || null}
               onChange={(v) => v && set({ before: String(v) })}
               prefix="before"
-              style={{ width: 130 }}
+              className="wide-130"
             />
             <InputNumber
               aria-label="The capture after"
@@ -53,7 +53,7 @@ export default function Compare() {
               value={after || null}
               onChange={(v) => v && set({ after: String(v) })}
               prefix="after"
-              style={{ width: 130 }}
+              className="wide-130"
             />
             <Checkbox checked={all} onChange={(e) => set({ show: e.target.checked ? "all" : "" })}>
               what is the same, too

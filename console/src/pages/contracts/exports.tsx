@@ -47,7 +47,7 @@ export function ExportPanel({ service }: { service: string }) {
           <Select
             showSearch
             aria-label="File"
-            style={{ minWidth: 380 }}
+            className="least-380"
             value={file?.name}
             onChange={setName}
             options={files.data.map((f) => ({ value: f.name, label: f.name }))}

@@ -83,7 +83,7 @@ export function ShapesPanel({ service }: { service: string }) {
                   .map((g) => (g.carries && g.carries !== `${s.entity}.${g.name}` ? `${g.name}: ${g.carries}` : g.name))
                   .join(", ")}
               </Code>
-              <Typography.Paragraph style={{ margin: "6px 0 0" }}>
+              <Typography.Paragraph className="margin-6px-0-0">
                 {s.uses.length === 0
                   ? "used nowhere"
                   : `${count(s.uses.length, "use")}; a change reaches ${count(s.touches.length, "endpoint")}:`}

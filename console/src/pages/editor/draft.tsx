@@ -91,7 +91,7 @@ export function DraftPanel({
             showSearch
             aria-label="Entity"
             placeholder="Entity"
-            style={{ width: 200 }}
+            className="wide-200"
             value={entity}
             onChange={setEntity}
             options={contract.entities.map((e) => ({ value: e.name, label: e.name }))}
@@ -115,7 +115,7 @@ export function DraftPanel({
             showSearch
             aria-label="Another endpoint"
             placeholder="Endpoint"
-            style={{ width: 340 }}
+            className="wide-340"
             value={like}
             onChange={setLike}
             options={endpoints.map((e) => ({ value: e, label: e }))}

@@ -219,14 +219,14 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
           type="info"
           showIcon
           title="You can try changes out here; to save them needs the role reviewer."
-          style={{ marginBottom: 12 }}
+          className="below-12"
         />
       )}
       {(outdated || theirs) && (
         <Alert
           type="warning"
           showIcon
-          style={{ marginBottom: 12 }}
+          className="below-12"
           title={
             theirs
               ? `${theirs.revision.author} changed the contracts meanwhile; both changes are brought together below.`
@@ -268,10 +268,10 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
           type="info"
           showIcon
           closable={{ onClose: () => setDrafted(undefined) }}
-          style={{ marginBottom: 12 }}
+
           title={`Drafted ${drafted.endpoints.join(", ")}. ${drafted.questions.length ? "What was left out:" : "Nothing was left out."}`}
           description={
-            <ul className="plain">
+            <ul className="plain below-12">
               {drafted.questions.map((q, i) => (
                 <li key={i}>
                   <Code>{[q.entity, q.field].filter(Boolean).join(".")}</Code> {q.text}
@@ -288,10 +288,10 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
         <Alert
           type="error"
           showIcon
-          style={{ marginBottom: 12 }}
+
           title={`${count(problems.length, "problem")}: the contract cannot be used so`}
           description={
-            <ul className="plain">
+            <ul className="plain below-12">
               {problems.slice(0, 8).map((p) => (
                 <li key={`${p.file}${p.line}${p.column}${p.found}`}>
                   <Button
@@ -312,13 +312,13 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
       )}
       <div className={as === "grants" ? "split editor" : "split editor text"}>
         <section className="sheet" aria-label="Contract">
-          <Flex justify="space-between" align="center" gap={8} wrap style={{ marginBottom: 8 }}>
+          <Flex justify="space-between" align="center" gap={8} wrap className="below-8">
             {endpoint === undefined && contract ? (
               <Select
                 showSearch
                 aria-label="Endpoint to edit"
                 placeholder="Edit one endpoint by ticking"
-                style={{ minWidth: 300, maxWidth: "100%" }}
+                className="least-300 most-full"
                 value={chosenEndpoint}
                 onChange={(v) => set({ endpoint: v, as: "grants" })}
                 options={endpointsIn(files ?? []).map((e) => ({ value: e, label: e }))}
@@ -442,11 +442,11 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
               type="warning"
               showIcon
               title={`This lets more of what is ${trial.data.reaches} out. It takes effect when somebody else approves it.`}
-              style={{ marginBottom: 12 }}
+              className="below-12"
             />
           )}
           {trial.data && <Sentences all={trial.data.words} most={10} />}
-          <label style={{ display: "block", marginTop: "12px" }}>
+          <label className="display-block above-12px">
             Why, for whoever reads the revisions
             <Input
               autoFocus

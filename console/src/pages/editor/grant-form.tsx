@@ -49,7 +49,7 @@ export function GrantForm({
         </Checkbox>
         {(g.type === "string" || g.max !== undefined) && (
           <label>
-            At most so many characters <InputNumber min={1} style={{ width: "100%" }} value={max} onChange={setMax} />
+            At most so many characters <InputNumber min={1} className="wide-full" value={max} onChange={setMax} />
           </label>
         )}
         {!accepts && (
@@ -57,7 +57,7 @@ export function GrantForm({
             Only for{" "}
             <Select
               mode="multiple"
-              style={{ width: "100%" }}
+              className="wide-full"
               value={audiences}
               onChange={setAudiences}
               placeholder="all that the response is for"
@@ -69,7 +69,7 @@ export function GrantForm({
           Needed by{" "}
           <Select
             mode="tags"
-            style={{ width: "100%" }}
+            className="wide-full"
             value={neededBy}
             onChange={setNeededBy}
             placeholder="who or what needs it"

@@ -42,7 +42,7 @@ export function GrantsEditor({ contract, busy, onEdit }: { contract: EditableCon
   };
   return (
     <div className={busy ? "busy" : undefined} aria-busy={busy}>
-      <Flex justify="space-between" gap={8} wrap style={{ marginBottom: 8 }}>
+      <Flex justify="space-between" gap={8} wrap className="below-8">
         <Segmented<"answers" | "accepts">
           size="small"
           value={side}
@@ -63,7 +63,7 @@ export function GrantsEditor({ contract, busy, onEdit }: { contract: EditableCon
         align="center"
         role="tablist"
         aria-label={side === "answers" ? "Responses" : "Accepted bodies"}
-        style={{ marginBottom: 10 }}
+        className="below-10"
       >
         {all.map((r, i) => (
           <Button
@@ -114,7 +114,7 @@ function Team({ contract, onEdit }: { contract: EditableContract; onEdit: Want }
       size="small"
       aria-label="Team"
       addonBefore="team"
-      style={{ width: 200 }}
+      className="wide-200"
       value={text}
       onChange={(e) => setText(e.target.value)}
       onBlur={save}
@@ -171,7 +171,7 @@ function NewResponse({
             Audiences{" "}
             <Select
               mode="multiple"
-              style={{ width: "100%" }}
+              className="wide-full"
               value={audiences}
               onChange={setAudiences}
               placeholder="everybody"
@@ -183,7 +183,7 @@ function NewResponse({
             <Select
               showSearch
               allowClear
-              style={{ width: "100%" }}
+              className="wide-full"
               value={entity}
               onChange={setEntity}
               options={contract.entities.map((e) => ({ value: e.name, label: e.name }))}
@@ -240,13 +240,13 @@ function ResponseEditor({
   };
   return (
     <>
-      <Flex gap={10} wrap align="center" style={{ marginBottom: 10 }}>
+      <Flex gap={10} wrap align="center" className="below-10">
         <Select
           mode="multiple"
           size="small"
           aria-label="Audiences"
           placeholder="everybody"
-          style={{ minWidth: 200 }}
+          className="least-200"
           value={r.audiences ?? []}
           onChange={(v) => onEdit({ ...place, audiences: v })}
           options={contract.audiences.map((a) => ({ value: a, label: a }))}
@@ -332,7 +332,7 @@ function ResponseEditor({
           />
           {r.beside && (
             <>
-              <Typography.Title level={2} style={{ marginTop: "12px" }}>
+              <Typography.Title level={2} className="above-12px">
                 beside it
               </Typography.Title>
               <GrantTree all={r.beside} contract={contract} accepts={accepts} onEdit={onEdit} />
@@ -365,12 +365,7 @@ function SecretModal({ field, onOk, onCancel }: { field: string; onOk: (why: str
       okText="Grant it"
       okButtonProps={{ disabled: !why.trim(), danger: true }}
     >
-      <Alert
-        type="warning"
-        showIcon
-        title="What is secret rarely belongs into a response."
-        style={{ marginBottom: 12 }}
-      />
+      <Alert type="warning" showIcon title="What is secret rarely belongs into a response." className="below-12" />
       <label>
         Why it has to go out
         <Input autoFocus value={why} onChange={(e) => setWhy(e.target.value)} />
@@ -555,7 +550,7 @@ function AddMember({
         variant="borderless"
         aria-label={`Grant a field of ${e.name}`}
         placeholder={`+ field of ${e.name}`}
-        style={{ width: 170 }}
+        className="wide-170"
         value={null}
         onChange={(v: string | null) => {
           if (v) onEdit({ ...place, grant: { field: v } });
@@ -603,7 +598,7 @@ function AddMember({
             From the fields{" "}
             <Select
               mode="multiple"
-              style={{ width: "100%" }}
+              className="wide-full"
               value={from}
               onChange={setFrom}
               options={e.fields.map((f) => ({ value: f.name, label: `${f.name} (${f.class})` }))}
@@ -612,7 +607,7 @@ function AddMember({
           <label>
             Type{" "}
             <Select
-              style={{ width: "100%" }}
+              className="wide-full"
               value={type}
               onChange={setType}
               options={["string", "integer", "number", "boolean"].map((t) => ({ value: t, label: t }))}

@@ -227,7 +227,7 @@ export default function TextEditor({
   return (
     <>
       {files.length > 1 && (
-        <Flex style={{ marginBottom: 6 }}>
+        <Flex className="below-6">
           <Segmented
             size="small"
             value={name}

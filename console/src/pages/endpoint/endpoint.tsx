@@ -94,8 +94,8 @@ export default function EndpointPage() {
 
 function Response({ r }: { r: ResponseContract }) {
   return (
-    <div style={{ marginBottom: 12 }}>
-      <Flex gap={4} wrap align="center" style={{ marginBottom: 4 }}>
+    <div className="below-12">
+      <Flex gap={4} wrap align="center" className="below-4">
         {r.statuses.map((s) => (
           <Tag key={s}>{s}</Tag>
         ))}
@@ -164,7 +164,7 @@ function Wire({ endpoint }: { endpoint: string }) {
           <Select
             aria-label="Capture"
             size="small"
-            style={{ minWidth: 260 }}
+            className="least-260"
             value={chosen}
             onChange={(v) => set({ capture: String(v) })}
             options={all.map((c) => ({

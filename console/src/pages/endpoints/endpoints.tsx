@@ -34,12 +34,12 @@ export default function Endpoints() {
   return (
     <>
       <Heading title="Endpoints">{list.data ? count(list.data.total, "endpoint") : "Endpoints"}</Heading>
-      <Flex gap={8} wrap role="search" aria-label="Filters" style={{ marginBottom: 12 }}>
+      <Flex gap={8} wrap role="search" aria-label="Filters" className="below-12">
         <Input.Search
           allowClear
           aria-label="Search endpoints and teams"
           placeholder="Search endpoint, team"
-          style={{ width: 260 }}
+          className="wide-260"
           defaultValue={get("q")}
           onSearch={(q) => set({ q })}
         />
@@ -47,7 +47,7 @@ export default function Endpoints() {
           allowClear
           aria-label="With or without contract"
           placeholder="With or without contract"
-          style={{ minWidth: 200 }}
+          className="least-200"
           value={get("known") || undefined}
           onChange={(known?: string) => set({ known: known ?? "" })}
           options={[

@@ -56,18 +56,18 @@ export function Queue({ service, entity }: { service: string; entity?: string })
   const all = changed(items);
   return (
     <>
-      <Flex gap={8} wrap role="search" aria-label="Filters" style={{ marginBottom: 12 }}>
+      <Flex gap={8} wrap role="search" aria-label="Filters" className="below-12">
         <Input.Search
           allowClear
           aria-label="Search fields"
           placeholder="Search entity, field, note"
-          style={{ width: 240 }}
+          className="wide-240"
           defaultValue={get("q")}
           onSearch={(q) => set({ q })}
         />
         <Select
           aria-label="Class"
-          style={{ width: 160 }}
+          className="wide-160"
           value={wanted}
           onChange={(v) => set({ class: v })}
           options={[{ value: "any", label: "any class" }, ...classes.map((c) => ({ value: c, label: c }))]}
@@ -76,7 +76,7 @@ export function Queue({ service, entity }: { service: string; entity?: string })
           allowClear
           aria-label="Suggested class"
           placeholder="Suggested class"
-          style={{ width: 180 }}
+          className="wide-180"
           value={query.suggested}
           onChange={(v?: string) => set({ suggested: v ?? "" })}
           options={classes.map((c) => ({ value: c, label: `suggested ${c}` }))}
@@ -222,7 +222,7 @@ export function Queue({ service, entity }: { service: string; entity?: string })
                   <Select<ClassOrNone>
                     size="small"
                     aria-label={`Class of ${key(f)}`}
-                    style={{ width: 130 }}
+                    className="wide-130"
                     status={chosen[key(f)] && chosen[key(f)] !== f.class ? "warning" : undefined}
                     value={to(f)}
                     onChange={(c) => setChosen((old) => ({ ...old, [key(f)]: c }))}

@@ -82,7 +82,7 @@ export function ReadPanel({ service }: { service: string }) {
             the database comes here:
           </Typography.Paragraph>
           <Code copyable>{command}</Code>
-          <Typography.Title level={2} style={{ marginTop: "16px" }}>
+          <Typography.Title level={2} className="above-16px">
             Recorded traffic
           </Typography.Title>
           <Typography.Paragraph>
@@ -100,7 +100,7 @@ export function ReadPanel({ service }: { service: string }) {
       {look.data && reading && (
         <section aria-label="Differences">
           {look.data.notes.map((n) => (
-            <Alert key={n} type="info" showIcon title={n} style={{ marginBottom: 8 }} />
+            <Alert key={n} type="info" showIcon title={n} className="below-8" />
           ))}
           {look.data.differences.length === 0 ? (
             <Alert
@@ -110,7 +110,7 @@ export function ReadPanel({ service }: { service: string }) {
             />
           ) : (
             <>
-              <Flex justify="space-between" align="center" gap={8} wrap style={{ marginBottom: 8 }}>
+              <Flex justify="space-between" align="center" gap={8} wrap className="below-8">
                 <Typography.Text>
                   {count(look.data.entities, "entity", "entities")} read from <strong>{reading.source}</strong>,{" "}
                   {count(look.data.differences.length, "difference")}. New fields have no class until somebody gives
@@ -123,7 +123,7 @@ export function ReadPanel({ service }: { service: string }) {
                       placeholder="Reason (optional)"
                       value={reason}
                       onChange={(e) => setReason(e.target.value)}
-                      style={{ width: 220 }}
+                      className="wide-220"
                     />
                     <Button
                       type="primary"

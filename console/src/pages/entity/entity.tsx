@@ -60,7 +60,7 @@ export default function EntityPage() {
               allowClear
               aria-label="Where does this field go?"
               placeholder="Where does this field go?"
-              style={{ width: 230 }}
+              className="wide-230"
               value={get("field") || undefined}
               onChange={(v?: string) => set({ field: v ?? "" })}
               options={fields.data?.items.map((f) => ({ value: f.name, label: f.name }))}
@@ -71,7 +71,7 @@ export default function EntityPage() {
         {name}
       </Heading>
       {entity.relations.length > 0 && (
-        <Flex gap={8} wrap style={{ marginBottom: 12 }} aria-label="Relations">
+        <Flex gap={8} wrap className="below-12" aria-label="Relations">
           {entity.relations.map((r) => (
             <Tag key={r.name} variant="outlined">
               {r.name} → <Link to={link(r.entity)}>{r.entity}</Link>
@@ -92,7 +92,7 @@ export default function EntityPage() {
         size={860}
       >
         {get("field") && (
-          <Button style={{ marginBottom: 12 }} onClick={() => setAsking(true)}>
+          <Button className="below-12" onClick={() => setAsking(true)}>
             Ask for this field…
           </Button>
         )}
@@ -161,7 +161,7 @@ function Flows({ service, entity, field }: { service: string; entity: string; fi
           },
         ]}
       />
-      <Typography.Paragraph style={{ marginTop: 12 }}>
+      <Typography.Paragraph className="above-12">
         <Code copyable>{`inkret entity where ${service} ${entity}.${field}`}</Code>
       </Typography.Paragraph>
     </>

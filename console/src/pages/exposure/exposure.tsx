@@ -45,7 +45,7 @@ export default function Exposure() {
       showSearch
       aria-label={label}
       placeholder={label}
-      style={{ minWidth: 150 }}
+      className="least-150"
       value={get(key) || undefined}
       onChange={(v?: string) => set({ [key]: v ?? "" })}
       options={options.map((o) => ({ value: o, label: o }))}
@@ -65,7 +65,7 @@ export default function Exposure() {
       >
         Exposure map
       </Heading>
-      <Flex gap={8} wrap role="search" aria-label="Filters" style={{ marginBottom: 10 }}>
+      <Flex gap={8} wrap role="search" aria-label="Filters" className="below-10">
         <ServicePicker />
         {choose("Entity", "entity", entities)}
         {choose("Class", "class", classes)}

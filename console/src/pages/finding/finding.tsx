@@ -165,10 +165,10 @@ function Facts({ d }: { d: FindingDetail }) {
               )}
             </div>
           ))}
-          style={{ marginTop: 8 }}
+          className="above-8"
         />
       )}
-      {d.mend && <Alert type="info" title="How it is usually mended" description={d.mend} style={{ marginTop: 8 }} />}
+      {d.mend && <Alert type="info" title="How it is usually mended" description={d.mend} className="above-8" />}
     </section>
   );
 }
@@ -320,7 +320,7 @@ function AskedWaiver({ d }: { d: FindingDetail }) {
           {why && <Said>{why}</Said>}
           {own ? "It waits for a lead who is somebody else." : lead ? "You decide." : "It waits for a lead."}
           {(lead || own) && !declining && (
-            <Flex gap={8} style={{ marginTop: 8 }}>
+            <Flex gap={8} className="above-8">
               {lead && !own && (
                 <Button
                   type="primary"
@@ -337,7 +337,7 @@ function AskedWaiver({ d }: { d: FindingDetail }) {
             <Form
               layout="vertical"
               requiredMark={false}
-              style={{ marginTop: 8 }}
+              className="above-8"
               onFinish={({ comment }: { comment: string }) => change.mutate({ decline_waiver: true, comment })}
             >
               <Form.Item
@@ -397,7 +397,7 @@ function Hold({ d }: { d: FindingDetail }) {
         <Labelled label="Assigned to">
           <Select
             aria-label="Assigned to"
-            style={{ width: 190 }}
+            className="wide-190"
             showSearch={{ optionFilterProp: "label" }}
             value={f.person ? String(f.person.id) : "nobody"}
             disabled={change.isPending}
@@ -426,7 +426,7 @@ function Hold({ d }: { d: FindingDetail }) {
           <Select
             mode="tags"
             aria-label="Labels"
-            style={{ minWidth: 190 }}
+            className="least-190"
             tokenSeparators={[",", " "]}
             value={f.labels ?? []}
             disabled={change.isPending}
@@ -486,18 +486,16 @@ function Teaches({ d }: { d: FindingDetail }) {
   return (
     <Alert
       type="info"
-      style={{ marginBottom: 12 }}
+
       title="So that it is not told again, teach the contracts one of these"
       description={
         <>
           {d.teaches?.map((t) => (
-            <div key={t.what} style={{ marginTop: 6 }}>
+            <div key={t.what} className="above-6">
               <Typography.Text strong>
                 {{ grant: "A grant", exception: "An exception", format: "A format" }[t.what]}
               </Typography.Text>
-              <pre className="code" style={{ margin: 0, whiteSpace: "pre-wrap" }}>
-                {t.text}
-              </pre>
+              <pre className="code below-12 margin-0 space-pre-wrap">{t.text}</pre>
             </div>
           ))}
           <Link to={`/endpoints/${d.finding.endpoint_id}/edit`}>Open the endpoint in the editor</Link>
@@ -599,7 +597,7 @@ function Evidence({ d }: { d: FindingDetail }) {
       </Flex>
       {!latest && <Empty title="The captures that showed it are no longer kept" />}
       {latest && (
-        <Flex vertical gap={4} style={{ marginBottom: 8 }}>
+        <Flex vertical gap={4} className="below-8">
           {d.evidence.slice(0, 5).map((e) => (
             <span key={e.capture_id}>
               <Link

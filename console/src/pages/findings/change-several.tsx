@@ -18,7 +18,7 @@ export function ChangeSeveral({
 }) {
   const [which, setWhich] = useState<"chosen" | "all">();
   return (
-    <Flex gap={8} align="center" style={{ marginBottom: 8 }} role="group" aria-label="Change several">
+    <Flex gap={8} align="center" className="below-8" role="group" aria-label="Change several">
       <Button size="small" disabled={chosen.length === 0} onClick={() => setWhich("chosen")}>
         {chosen.length === 0 ? "Change those chosen…" : `Change ${count(chosen.length, "chosen finding")}…`}
       </Button>

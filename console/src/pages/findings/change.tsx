@@ -134,7 +134,7 @@ export default function Change({
         onFinish={(w) => send.mutate({ ...w, try: true })}
       >
         <Flex gap={12} wrap>
-          <Form.Item label="Move to" name="to" style={{ flex: 1, minWidth: 200 }}>
+          <Form.Item label="Move to" name="to" className="grow-1 least-200">
             <Select
               allowClear
               showSearch={{ optionFilterProp: "label" }}
@@ -153,7 +153,7 @@ export default function Change({
               <DatePicker />
             </Form.Item>
           )}
-          <Form.Item label="Assign to" name="person" style={{ flex: 1, minWidth: 200 }}>
+          <Form.Item label="Assign to" name="person" className="grow-1 least-200">
             <Select
               allowClear
               showSearch={{ optionFilterProp: "label" }}
@@ -167,7 +167,7 @@ export default function Change({
           </Form.Item>
         </Flex>
         <Flex gap={12} wrap>
-          <Form.Item label="Team, in place of the endpoint's" name="team" style={{ flex: 1, minWidth: 200 }}>
+          <Form.Item label="Team, in place of the endpoint's" name="team" className="grow-1 least-200">
             <Input maxLength={100} />
           </Form.Item>
           <Form.Item label="Due (last day)" name="due">
@@ -175,14 +175,14 @@ export default function Change({
           </Form.Item>
         </Flex>
         <Flex gap={12} wrap>
-          <Form.Item label="Put labels on" name="add" style={{ flex: 1, minWidth: 200 }}>
+          <Form.Item label="Put labels on" name="add" className="grow-1 least-200">
             <Select
               mode="tags"
               tokenSeparators={[",", " "]}
               options={labels.data?.map((l) => ({ value: l.label, label: l.label }))}
             />
           </Form.Item>
-          <Form.Item label="Take labels off" name="remove" style={{ flex: 1, minWidth: 200 }}>
+          <Form.Item label="Take labels off" name="remove" className="grow-1 least-200">
             <Select mode="multiple" options={labels.data?.map((l) => ({ value: l.label, label: l.label }))} />
           </Form.Item>
         </Flex>
@@ -213,7 +213,7 @@ export default function Change({
 /** What a change would come to. */
 function Tried({ tried }: { tried: FindingsChanged }) {
   return (
-    <div role="status" style={{ marginBottom: 12 }}>
+    <div role="status" className="below-12">
       <Alert
         type={tried.findings > 0 ? "info" : "warning"}
         title={
@@ -224,7 +224,7 @@ function Tried({ tried }: { tried: FindingsChanged }) {
       />
       {(tried.left ?? 0) > 0 && (
         <>
-          <Typography.Paragraph style={{ margin: "8px 0 0" }}>{tried.left} stay as they are:</Typography.Paragraph>
+          <Typography.Paragraph className="margin-8px-0-0">{tried.left} stay as they are:</Typography.Paragraph>
           <ul>
             {tried.reasons?.map((r) => (
               <li key={r.why}>

@@ -85,7 +85,7 @@ export default function Findings() {
       >
         {list.data ? count(list.data.total, "finding") : "Findings"}
       </Heading>
-      <Flex gap={8} wrap role="search" aria-label="Filters" style={{ marginBottom: 12 }}>
+      <Flex gap={8} wrap role="search" aria-label="Filters" className="below-12">
         <Words
           label="Search in endpoint, path, entity and field"
           placeholder="Search path, endpoint, field"
@@ -122,7 +122,7 @@ export default function Findings() {
           allowClear
           aria-label="Due"
           placeholder="Due"
-          style={{ minWidth: 110 }}
+          className="least-110"
           value={get("due") || undefined}
           onChange={(due?: string) => set({ due: due ?? "" })}
           options={[
@@ -142,7 +142,7 @@ export default function Findings() {
           aria-label="Gather by"
           placeholder="Gather by…"
           allowClear
-          style={{ minWidth: 130 }}
+          className="least-130"
           value={get("by") || undefined}
           onChange={(by?: string) => set({ by: by ?? "" })}
           options={[
@@ -315,7 +315,7 @@ function Audience({ value, onChange }: { value: string; onChange: (v: string) =>
       allowClear
       aria-label="Audience"
       placeholder="Audience"
-      style={{ minWidth: 140 }}
+      className="least-140"
       value={value || undefined}
       onChange={(v?: string) => onChange(v ?? "")}
       options={names.map((n) => ({ value: n, label: n }))}

@@ -59,7 +59,7 @@ function Kept({ query, close }: { query: string; close: () => void }) {
   });
   if (list.error) return <Failed error={list.error} again={() => list.refetch()} />;
   return (
-    <Flex vertical gap={8} style={{ width: 400 }}>
+    <Flex vertical gap={8} className="wide-400">
       {list.data?.length === 0 && (
         <Typography.Text type="secondary">None yet. Narrow the list, and keep it here.</Typography.Text>
       )}

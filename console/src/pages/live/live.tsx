@@ -72,7 +72,7 @@ function Watch({ service }: { service: string }) {
       >
         Live
       </Heading>
-      <Flex gap={16} wrap align="center" style={{ marginBottom: 8 }} role="status">
+      <Flex gap={16} wrap align="center" className="below-8" role="status">
         <span>
           <i className={`live-dot${live.following === Following.Connected ? "" : " waiting"}`} aria-hidden />
           {
@@ -114,11 +114,10 @@ function Watch({ service }: { service: string }) {
         <div className="split live">
           <div
             ref={list}
-            className="sheet live-list"
+            className="sheet live-list padding-0"
             role="listbox"
             aria-label="Calls, newest first"
             onKeyDown={onKeyDown}
-            style={{ padding: 0 }}
           >
             {shown.length === 0 && <Empty title="None of the calls has findings" />}
             {shown.map((c) => (
@@ -194,7 +193,7 @@ function Beside({ capture }: { capture: number }) {
   const { capture: c, body, cut, judged_by } = detail.data;
   return (
     <>
-      <Flex justify="space-between" gap={8} wrap style={{ marginBottom: 6 }}>
+      <Flex justify="space-between" gap={8} wrap className="below-6">
         <Code>{`${c.method} ${c.url}`}</Code>
         <Link to={`/captures/${c.id}`}>capture {c.id}</Link>
       </Flex>

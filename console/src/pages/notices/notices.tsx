@@ -110,7 +110,7 @@ export default function Notices() {
                   {n.request_id && <Link to={`/requests/${n.request_id}`}>request {n.request_id}</Link>}
                   {n.kind === "view" && n.view !== undefined && <Link to={`/findings?${n.view}`}>{n.author}</Link>}
                   {n.text && (
-                    <Typography.Paragraph style={{ margin: 0, whiteSpace: "pre-wrap" }} ellipsis={{ rows: 2 }}>
+                    <Typography.Paragraph className="margin-0 space-pre-wrap" ellipsis={{ rows: 2 }}>
                       {n.text}
                     </Typography.Paragraph>
                   )}

@@ -90,7 +90,7 @@ export default function People() {
                 <Select
                   size="small"
                   aria-label={`Role of ${p.name || p.email}`}
-                  style={{ width: 140 }}
+                  className="wide-140"
                   value={p.role}
                   disabled={change.isPending}
                   onChange={(role) => change.mutate({ id: p.id, role })}
@@ -225,7 +225,7 @@ function AtServices({
           showSearch={{ optionFilterProp: "label" }}
           aria-label={`Role at a service of ${name}`}
           placeholder="role at a service"
-          style={{ width: 180 }}
+          className="wide-180"
           loading={all.isPending}
           onBlur={() => setAdding(false)}
           onChange={(v: string) => {

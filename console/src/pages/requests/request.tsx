@@ -45,7 +45,7 @@ export default function RequestPage() {
     ["Endpoint", <Code>{q.endpoint}</Code>],
     ["Audience", q.audience],
     ["Needed by", q.needed_by],
-    ["Why", <span style={{ whiteSpace: "pre-wrap" }}>{q.reason}</span>],
+    ["Why", <span className="space-pre-wrap">{q.reason}</span>],
     ["Asked", <span title={time(q.at)}>{`${q.author}, ${ago(q.at)}`}</span>],
     ["Would be written", q.grant ? <Code copyable>{q.grant}</Code> : ""],
   ] as const;
@@ -54,7 +54,7 @@ export default function RequestPage() {
       <Heading title={`Request for ${q.entity}.${q.field}`} aside={<RequestMark state={q.state} />}>
         Request for <Code>{`${q.entity}.${q.field}`}</Code>
       </Heading>
-      <div className="stack" style={{ maxWidth: 860 }}>
+      <div className="stack most-860">
         <section className="sheet" aria-label="What is asked">
           <Descriptions
             size="small"
@@ -66,7 +66,7 @@ export default function RequestPage() {
               type="warning"
               showIcon
               title={`It is ${q.class}: a revision that lets more of it out waits for a second person.`}
-              style={{ marginTop: 8 }}
+              className="above-8"
             />
           )}
           {q.refuse && (
@@ -75,7 +75,7 @@ export default function RequestPage() {
               showIcon
               title="It cannot be granted from here"
               description={q.refuse}
-              style={{ marginTop: 8 }}
+              className="above-8"
             />
           )}
         </section>
@@ -85,12 +85,10 @@ export default function RequestPage() {
             <RequestMark state={q.state} /> {q.decided_by},{" "}
             {q.decided && <span title={time(q.decided)}>{ago(q.decided)}</span>}
             {q.decision && (
-              <Typography.Paragraph style={{ whiteSpace: "pre-wrap", margin: "8px 0 0" }}>
-                {q.decision}
-              </Typography.Paragraph>
+              <Typography.Paragraph className="space-pre-wrap margin-8px-0-0">{q.decision}</Typography.Paragraph>
             )}
             {q.revision && (
-              <Typography.Paragraph style={{ margin: "8px 0 0" }}>
+              <Typography.Paragraph className="margin-8px-0-0">
                 <Link to={`/contracts/${encodeURIComponent(q.service)}/revisions/${q.revision}`}>
                   Revision {q.revision} of the contracts
                 </Link>{" "}

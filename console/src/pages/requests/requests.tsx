@@ -108,7 +108,7 @@ export default function Requests() {
               render: (_, q) => (
                 <>
                   {q.needed_by}
-                  <Typography.Paragraph type="secondary" ellipsis={{ rows: 1 }} style={{ margin: 0 }}>
+                  <Typography.Paragraph type="secondary" ellipsis={{ rows: 1 }} className="margin-0">
                     {q.reason}
                   </Typography.Paragraph>
                 </>

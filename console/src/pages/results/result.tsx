@@ -127,7 +127,7 @@ export default function ResultPage() {
             <Alert
               type="info"
               showIcon
-              style={{ marginTop: 8 }}
+              className="above-8"
               title={`They were judged by other rules: set ${against.rules} there, ${r.rules} here. Some of the difference may come of that.`}
             />
           )}

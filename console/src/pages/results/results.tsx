@@ -25,7 +25,7 @@ export default function Results() {
       <Heading title="Results of pipelines">
         {list.data ? `${count(list.data.total, "result")} of pipelines` : "Results of pipelines"}
       </Heading>
-      <Flex gap={8} wrap style={{ marginBottom: 12 }}>
+      <Flex gap={8} wrap className="below-12">
         {(["service", "line"] as const)
           .filter((f) => get(f))
           .map((f) => (

@@ -92,17 +92,17 @@ function Decide({ revision }: { revision: Revision }) {
     <Alert
       type="warning"
       showIcon
-      style={{ marginBottom: 16 }}
+      className="below-16"
       title={`It lets more of what is ${revision.reaches} out, and waits for a second person.`}
       description={
         lead && !own ? (
-          <Flex gap={8} wrap style={{ marginTop: 8 }}>
+          <Flex gap={8} wrap className="above-8">
             <Input
               aria-label="What you say to it"
               placeholder="What you say to it; needed to decline"
               value={comment}
               onChange={(e) => setComment(e.target.value)}
-              style={{ width: 360 }}
+              className="wide-360"
             />
             <Button type="primary" loading={decide.isPending && decide.variables} onClick={() => decide.mutate(true)}>
               Approve

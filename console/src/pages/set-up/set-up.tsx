@@ -48,7 +48,7 @@ export default function SetUp() {
   return (
     <main className="gate">
       <Card>
-        <Typography.Title level={1} style={{ fontSize: 22 }}>
+        <Typography.Title level={1} className="size-22">
           {of?.reset ? "Set a new password" : "Set yourself up"}
         </Typography.Title>
         {!code && (
@@ -56,12 +56,10 @@ export default function SetUp() {
             type="warning"
             showIcon
             title="This address lacks its one-time code. Open the link as it was given."
-            style={{ marginBottom: 16 }}
+            className="below-16"
           />
         )}
-        {link.error && (
-          <Alert role="alert" type="error" showIcon title={said(link.error)} style={{ marginBottom: 16 }} />
-        )}
+        {link.error && <Alert role="alert" type="error" showIcon title={said(link.error)} className="below-16" />}
         {of?.email && (
           <Typography.Paragraph>
             For {of.email}.{of.reset && " All your sessions end."}

@@ -34,7 +34,7 @@ export function Hooks() {
   if (list.error) return <Failed error={list.error} again={() => list.refetch()} />;
   return (
     <section className="sheet" aria-label="Hooks">
-      <Flex justify="space-between" gap={8} style={{ marginBottom: 8 }}>
+      <Flex justify="space-between" gap={8} className="below-8">
         <Typography.Title level={2}>Programs that are told what happens to findings</Typography.Title>
         {may && <Button onClick={() => setAdding(true)}>Add one…</Button>}
       </Flex>
@@ -178,9 +178,7 @@ function Deliveries({ hook }: { hook: number }) {
       locale={{ emptyText: <Empty title="Nothing yet" /> }}
       expandable={{
         expandedRowRender: (d) => (
-          <pre className="code" style={{ whiteSpace: "pre-wrap", margin: 0 }}>
-            {JSON.stringify(JSON.parse(d.event), null, 2)}
-          </pre>
+          <pre className="code space-pre-wrap margin-0">{JSON.stringify(JSON.parse(d.event), null, 2)}</pre>
         ),
       }}
       columns={[

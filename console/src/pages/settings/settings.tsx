@@ -355,7 +355,7 @@ function SetCredentials({
           Audience
           <Select
             aria-label="Audience"
-            style={{ width: "100%" }}
+            className="wide-full"
             value={of}
             onChange={setOf}
             options={audiences.map((a) => ({ value: a, label: a }))}
@@ -372,7 +372,7 @@ function SetCredentials({
         <Flex gap={8}>
           <Input
             aria-label="Header field"
-            style={{ width: 170 }}
+            className="wide-170"
             value={name}
             onChange={(e) => setName(e.target.value)}
           />
@@ -454,7 +454,7 @@ function KeepingForm({ service, now, may }: { service: string; now: { days: numb
         ]}
       />
       {may ? (
-        <Flex gap={8} style={{ marginTop: 10 }} align="center">
+        <Flex gap={8} className="above-10" align="center">
           <Popconfirm
             title="Bodies whose time is over are dropped at once, for good."
             okText="Set it"
@@ -475,7 +475,7 @@ function KeepingForm({ service, now, may }: { service: string; now: { days: numb
           >{`inkret service keeping${how === "none" ? " --bodies=false" : ` --days ${next.days}${now.bodies ? "" : " --bodies"}`}`}</Code>
         </Flex>
       ) : (
-        <Alert type="info" style={{ marginTop: 8 }} title="An administrator sets it." />
+        <Alert type="info" className="above-8" title="An administrator sets it." />
       )}
     </section>
   );

@@ -34,8 +34,8 @@ export default function SignIn() {
   return (
     <main className="gate">
       <Card>
-        <Typography.Title level={1} style={{ fontSize: 22 }}>
-          <img src="/inkret.svg" alt="" width={26} height={26} style={{ verticalAlign: "-5px" }} /> Inkret
+        <Typography.Title level={1} className="size-22">
+          <img src="/inkret.svg" alt="" width={26} height={26} className="vertical-align-5px" /> Inkret
         </Typography.Title>
         <Typography.Paragraph type="secondary">
           Which fields each endpoint may expose, and what leaks all the same.
@@ -46,7 +46,7 @@ export default function SignIn() {
             type="error"
             showIcon
             title={refusals[refused] ?? refusals["provider-refused"]}
-            style={{ marginBottom: 12 }}
+            className="below-12"
           />
         )}
         {ways.data?.openid && (

@@ -44,7 +44,7 @@ export default function StandingPage() {
               allowClear
               aria-label="Team"
               placeholder="All teams"
-              style={{ minWidth: 150 }}
+              className="least-150"
               value={team}
               onChange={(v?: string) => set({ team: v ?? "" })}
               options={(team && !s.teams.some((t) => t.name === team) ? [{ name: team }, ...s.teams] : s.teams)
@@ -74,7 +74,7 @@ export default function StandingPage() {
             .filter((v) => (!name || v.name === name) && !v.second_person)
             .map((v) => v.name)
             .join(", ")}: no second person is asked.`}
-          style={{ marginBottom: 12 }}
+          className="below-12"
         />
       )}
       {!ever ? (
@@ -185,7 +185,7 @@ function Excess({ days, savings }: { days: Schemas["WeighedDay"][]; savings: Sch
           aria-label="Savings by endpoint"
           pagination={false}
           dataSource={savings}
-          style={{ marginTop: 12 }}
+          className="above-12"
           columns={[
             {
               title: "Excess of a capture, by endpoint",
@@ -214,7 +214,7 @@ function OverTime({ days }: { days: Schemas["StandingDay"][] }) {
   if (turns.length < 2 && last) {
     return (
       <>
-        <Flex gap={24} wrap style={{ marginBottom: 8 }}>
+        <Flex gap={24} wrap className="below-8">
           {severities.map((v) => (
             <Link key={v} to={`/findings?severity=${v}`}>
               <strong>{last.open[v]}</strong> <SeverityMark severity={v} />

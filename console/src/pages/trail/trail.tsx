@@ -41,7 +41,7 @@ export default function Trail() {
           <Alert
             showIcon
             closable
-            style={{ marginBottom: 12 }}
+            className="below-12"
             type={verify.data.whole ? "success" : "error"}
             title={
               verify.data.whole
@@ -57,14 +57,14 @@ export default function Trail() {
           />
         )}
       </div>
-      <Flex gap={8} wrap role="search" aria-label="Filters" style={{ marginBottom: 12 }}>
+      <Flex gap={8} wrap role="search" aria-label="Filters" className="below-12">
         {parts.map((p) => (
           <Input
             key={p}
             allowClear
             aria-label={{ action: "What was done", author: "Who did it", subject: "To what" }[p]}
             placeholder={{ action: "what was done: reveal", author: "who did it", subject: "to what: capture 1" }[p]}
-            style={{ width: 210 }}
+            className="wide-210"
             defaultValue={get(p)}
             onBlur={(e) => e.target.value !== get(p) && set({ [p]: e.target.value })}
             onPressEnter={(e) => set({ [p]: e.currentTarget.value })}
@@ -114,7 +114,7 @@ export default function Trail() {
                   <Typography.Link onClick={() => set({ author: e.author })}>{e.author}</Typography.Link>
                   {e.email && (
                     <div>
-                      <Typography.Text type="secondary" style={{ overflowWrap: "anywhere" }}>
+                      <Typography.Text type="secondary" className="wrap-anywhere">
                         {e.email}
                         {e.key && `, ${e.key}`}
                       </Typography.Text>
@@ -129,7 +129,7 @@ export default function Trail() {
               render: (_, e) => <Typography.Link onClick={() => set({ action: e.action })}>{e.action}</Typography.Link>,
             },
             { title: "To", width: 150, render: (_, e) => <Subject subject={e.subject} /> },
-            { title: "Detail", render: (_, e) => <span style={{ overflowWrap: "anywhere" }}>{e.detail}</span> },
+            { title: "Detail", render: (_, e) => <span className="wrap-anywhere">{e.detail}</span> },
             {
               title: "Hash",
               width: 110,

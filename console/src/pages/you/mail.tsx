@@ -50,7 +50,7 @@ export function Mail() {
         )}
       </Flex>
       {m && (
-        <Typography.Paragraph type="secondary" style={{ margin: "8px 0 0" }}>
+        <Typography.Paragraph type="secondary" className="margin-8px-0-0">
           {!m.server
             ? "This service has no mail server: nothing is mailed."
             : m.when === "daily"

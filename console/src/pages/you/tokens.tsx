@@ -35,7 +35,7 @@ export function Tokens() {
   if (list.error) return <Failed error={list.error} again={() => list.refetch()} />;
   return (
     <section className="sheet" aria-label="Tokens">
-      <Flex justify="space-between" align="start" style={{ marginBottom: 8 }}>
+      <Flex justify="space-between" align="start" className="below-8">
         <Typography.Title level={2}>Tokens for programs</Typography.Title>
         <Button onClick={() => setMaking(true)}>Make a token…</Button>
       </Flex>

@@ -23,7 +23,7 @@ export default function You() {
       >
         {session.data.name}
       </Heading>
-      <div className="stack" style={{ maxWidth: 760 }}>
+      <div className="stack most-760">
         <Password />
         <Factor />
         <Mail />
@@ -57,7 +57,7 @@ function Password() {
             label="Now"
             name="old"
             rules={[{ required: true, message: "Your password as it is" }]}
-            style={{ width: 240 }}
+            className="wide-240"
           >
             <Input.Password autoComplete="current-password" />
           </Form.Item>
@@ -66,7 +66,7 @@ function Password() {
             name="new"
             extra={`At least ${shortest} characters; a sentence is good.`}
             rules={[{ required: true, min: shortest, message: `At least ${shortest} characters` }]}
-            style={{ width: 300 }}
+            className="wide-300"
           >
             <Input.Password autoComplete="new-password" />
           </Form.Item>
@@ -79,7 +79,7 @@ function Password() {
             title={
               change.error instanceof ApiProblem ? change.error.message : "The service cannot be reached; try again."
             }
-            style={{ marginBottom: 12 }}
+            className="below-12"
           />
         )}
         <Button htmlType="submit" loading={change.isPending}>
@@ -126,7 +126,7 @@ function Factor() {
         type="error"
         showIcon
         title={e instanceof ApiProblem ? e.message : "The service cannot be reached; try again."}
-        style={{ marginBottom: 12 }}
+        className="below-12"
       />
     );
   return (
@@ -148,7 +148,7 @@ function Factor() {
             height={220}
             alt="The secret, for the camera of your telephone"
           />
-          <div style={{ maxWidth: 400 }}>
+          <div className="most-400">
             <Typography.Paragraph>
               Photograph it with an application for one-time passwords, or type the secret there:
             </Typography.Paragraph>
@@ -157,7 +157,7 @@ function Factor() {
             </Typography.Paragraph>
             <Form layout="vertical" requiredMark={false} onFinish={confirm.mutate}>
               <Form.Item label="The code that it shows" name="code" rules={[{ required: true, message: "Six digits" }]}>
-                <Input inputMode="numeric" autoComplete="one-time-code" maxLength={10} style={{ width: 160 }} />
+                <Input inputMode="numeric" autoComplete="one-time-code" maxLength={10} className="wide-160" />
               </Form.Item>
               {wrong(confirm.error)}
               <Button type="primary" htmlType="submit" loading={confirm.isPending}>

@@ -209,7 +209,7 @@ export function WireView({
           type="info"
           showIcon
           title="No contract fits this response: the body was only swept for sensitive names and values."
-          style={{ marginBottom: 8 }}
+          className="below-8"
         />
       )}
       <div ref={tree} role="tree" aria-label="Members" className="wire-tree" onKeyDown={onKeyDown}>
