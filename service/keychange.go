@@ -12,18 +12,18 @@ import (
 	"inkret/store"
 )
 
-// KeyChange is how far a change of key has come.
+// KeyChange is the progress of a change of key.
 type KeyChange struct {
 	Captures    int // sealed anew
 	Credentials int // sealed anew
 }
 
-// resealAt is how many captures are sealed anew in one transaction.
+// resealAt is how many captures are encrypted again per transaction.
 const resealAt = 500
 
-// ChangeKey seals all that a data folder holds with a new key; no service may have
-// it open. One that is broken off goes on where it was when it is called again:
-// until the end the key file has both keys. progress is called now and then.
+// ChangeKey encrypts everything in a data folder with a new key. No service may have the folder open. If it is
+// interrupted, calling it again continues where it stopped; until the end, the key file holds both keys. progress
+// is called now and then.
 func ChangeKey(ctx context.Context, dir string, progress func(KeyChange)) (KeyChange, error) {
 	var done KeyChange
 	if _, err := os.Stat(filepath.Join(dir, vault.KeyName)); err != nil {

@@ -9,14 +9,12 @@ import (
 )
 
 const (
-	// purgeEvery is how often the service looks for bodies whose time is over, and
-	// waiversEvery for waivers whose last day is.
+	// purgeEvery is how often old bodies are purged, waiversEvery how often waivers are checked for their end.
 	purgeEvery   = time.Hour
 	waiversEvery = time.Minute
 )
 
-// Run does what is to be done from time to time, until ctx ends. public is the address under
-// which people reach the service.
+// Run runs the periodic tasks until ctx ends. public is the service's public address.
 func (s *Service) Run(ctx context.Context, public string) {
 	s.Notify.ReachedAt(public)
 	var all sync.WaitGroup

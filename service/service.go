@@ -16,10 +16,10 @@ import (
 	"inkret/store"
 )
 
-// ErrInUse is returned by [Open] when another process has the data folder open.
+// ErrInUse is returned by [Open] if another process has the data folder open.
 var ErrInUse = store.ErrInUse
 
-// Service is the use cases over one data folder. It is safe for concurrent use.
+// Service holds the use cases over one data folder. It is safe for concurrent use.
 type Service struct {
 	Base     *base.Base         // what all rooms stand on
 	People   *people.People     // who may come in
@@ -34,7 +34,7 @@ type Service struct {
 	backups BackupPlan // set before Run
 }
 
-// The records that rooms are given, by names that hide none of their methods.
+// Aliases under which rooms embed the store's parts, so that no field hides a method of the same name.
 type (
 	database  = store.Database
 	persons   = store.People
@@ -44,20 +44,19 @@ type (
 	notices   = store.Notices
 )
 
-// Options are what a service needs from outside.
+// Options configure a service.
 type Options struct {
 	Dir string           // the data folder
 	Now func() time.Time // the clock; time.Now when nil
 	Log *slog.Logger     // told of what happens, never of values; discarded when nil
-	// MaxDisk bounds the database, in bytes; 0 is no bound.
+	// MaxDisk limits the size of the database, in bytes; 0 = no limit.
 	MaxDisk int64
-	// Mail sends mail; nil is none. Digests are sent from DigestHour on, UTC.
+	// Mail sends mail; nil = no mail. Digests are sent from DigestHour on, in UTC.
 	Mail       notify.Sender
 	DigestHour int // in UTC
 }
 
-// Open opens a data folder and the key that its captures are encrypted with.
-// Close it when done.
+// Open opens a data folder and its encryption key. The caller must close the service.
 func Open(ctx context.Context, o Options) (*Service, error) {
 	if o.Now == nil {
 		o.Now = time.Now
@@ -81,7 +80,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	return s, nil
 }
 
-// furnish opens the vault and the rooms.
+// furnish opens the vault and creates the rooms.
 func (s *Service) furnish(ctx context.Context, o Options) (err error) {
 	if err := s.store.Limit(ctx, o.MaxDisk); err != nil {
 		return err
@@ -125,7 +124,7 @@ func (s *Service) furnish(ctx context.Context, o Options) (err error) {
 	return s.Findings.BeginSettings(ctx)
 }
 
-// mailBy opens the room that tells people, with a mail server or none.
+// mailBy creates the room that notifies people. mail is nil without a mail server.
 func (s *Service) mailBy(mail notify.Sender, digestHour int) {
 	s.Notify = notify.New(s.Base, struct {
 		*persons

@@ -12,9 +12,9 @@ import (
 	"inkret/store"
 )
 
-// What an operator needs to know and to have: whether the service can do its work, its numbers, and backups.
+// What an operator needs: readiness, metrics and backups.
 
-// BackupPlan is when backups are made by themselves.
+// BackupPlan schedules backups.
 type BackupPlan struct {
 	Folder string        // where to; empty for none
 	Every  time.Duration // how often
@@ -23,10 +23,10 @@ type BackupPlan struct {
 
 const backupTime = "20060102T150405Z"
 
-// BackUpEvery makes backups as planned once [Service.Run] runs.
+// BackUpEvery sets the backup schedule that [Service.Run] follows.
 func (s *Service) BackUpEvery(p BackupPlan) { s.backups = p }
 
-// backUpOnce makes a backup where one is due, and deletes those that are too many.
+// backUpOnce makes a backup if one is due, and deletes the oldest ones.
 func (s *Service) backUpOnce(ctx context.Context) error {
 	p := s.backups
 	if p.Folder == "" {
@@ -58,7 +58,7 @@ func (s *Service) backUpOnce(ctx context.Context) error {
 	return nil
 }
 
-// LastBackup gives when the newest backup of the plan was made; the zero time for none.
+// LastBackup returns the time of the newest scheduled backup, or the zero time.
 func (s *Service) LastBackup() (time.Time, error) {
 	if s.backups.Folder == "" {
 		return time.Time{}, nil
@@ -71,8 +71,8 @@ func (s *Service) LastBackup() (time.Time, error) {
 	return time.Parse(backupTime, name[len(store.ScheduledBackup):len(name)-len(".db")])
 }
 
-// BackUp writes a backup of a data folder, which a service may have open, and, where key names a file, its
-// key. Neither file may be there yet.
+// BackUp writes a backup of a data folder, which a service may have open, and of its key if key names a file.
+// Neither file may exist yet.
 func BackUp(ctx context.Context, dir, to, key string) error {
 	if key != "" {
 		if _, err := os.Lstat(key); err == nil {
@@ -85,7 +85,7 @@ func BackUp(ctx context.Context, dir, to, key string) error {
 	return vault.CopyKey(filepath.Join(dir, vault.KeyName), key)
 }
 
-// Restore makes a data folder of a backup and its key, and opens it once to see that they belong together.
+// Restore creates a data folder from a backup and its key, and opens it once to check that they belong together.
 func Restore(ctx context.Context, from, key, dir string) error {
 	at := filepath.Join(dir, vault.KeyName)
 	if _, err := os.Lstat(at); err == nil && key != "" {
@@ -109,17 +109,17 @@ func Restore(ctx context.Context, from, key, dir string) error {
 	return s.Close()
 }
 
-// Readiness is whether one thing that the service needs is there.
+// Readiness is the state of one thing that the service needs.
 type Readiness struct {
 	Name   string // database, disk or schema
 	OK     bool   // it is there
 	Detail string // what is wrong, in words that a stranger may read
 }
 
-// leastRoom is what must be free on the disk.
+// leastRoom is the free disk space below which the service is not ready.
 const leastRoom = 32 << 20
 
-// Ready tells whether the service can take writes.
+// Ready checks whether the service can accept writes.
 func (s *Service) Ready(ctx context.Context) []Readiness {
 	out := []Readiness{{Name: "database", OK: true}, {Name: "disk", OK: true}, {Name: "schema", OK: true}}
 	if err := s.store.TryWrite(ctx); err != nil {
@@ -137,8 +137,8 @@ func (s *Service) Ready(ctx context.Context) []Readiness {
 	return out
 }
 
-// Numbers are what an operator watches.
+// Numbers are the metrics for operators.
 type Numbers = store.Numbers
 
-// Numbers gives what an operator watches.
+// Numbers returns the metrics for operators.
 func (s *Service) Numbers(ctx context.Context) (Numbers, error) { return s.store.Numbers(ctx) }

@@ -1,5 +1,5 @@
-// Package base is what all rooms of the service stand on: the clock, the log, who may do what ([Caller], [Need]), what
-// is told to whoever asked ([Problem]), entries of the trail, and the contracts in force. Its main type is [Base].
+// Package base holds what all rooms of the service share: the clock, the log, permissions ([Caller], [Need]),
+// errors for people ([Problem]), audit trail entries, and the contracts in force. Its main type is [Base].
 package base
 
 import (
@@ -14,7 +14,7 @@ import (
 	"inkret/store"
 )
 
-// Base is what all rooms of the service stand on. It is safe for concurrent use.
+// Base holds what all rooms of the service share. It is safe for concurrent use.
 type Base struct {
 	Records
 	Now   func() time.Time // the clock
@@ -26,13 +26,12 @@ type Base struct {
 	noted   once
 }
 
-// New gives the base of a service over a store.
+// New returns the base of a service over a store.
 func New(st Store, now func() time.Time, log *slog.Logger) *Base {
 	return &Base{Records: st, Now: now, Log: log, store: st, inForce: map[string]InForce{}}
 }
 
-// Problem is an error that is told to whoever asked. Its text holds no values of
-// captures and no credentials.
+// Problem is an error that may be shown to the caller. Its text contains no captured values and no credentials.
 type Problem struct {
 	Code   Code          // the sort of it
 	Detail string        // what is wrong, in words that people may read
@@ -42,10 +41,10 @@ type Problem struct {
 	Wait   time.Duration // of [Slowed]: when to try again
 }
 
-// Code is the sort of a [Problem].
+// Code classifies a [Problem].
 type Code int
 
-// The sorts of problems; the HTTP surface gives each its status.
+// The classes of problems. The HTTP surface maps each to a status.
 const (
 	Invalid Code = iota + 1
 	Unauthenticated
@@ -57,19 +56,19 @@ const (
 	Slowed     // too many tries
 )
 
-// Error gives what is wrong.
+// Error returns what is wrong.
 func (p *Problem) Error() string { return p.Detail }
 
-// Unwrap gives the cause.
+// Unwrap returns the cause.
 func (p *Problem) Unwrap() error { return p.Cause }
 
-// NewProblem gives a problem of a sort: detail says what is wrong, with args as [fmt.Sprintf] takes them, and next what
-// to do; next may be empty.
+// NewProblem returns a problem. detail says what is wrong, with args as in [fmt.Sprintf]; next says what to do
+// about it and may be empty.
 func NewProblem(code Code, next, detail string, args ...any) *Problem {
 	return &Problem{Code: code, Detail: fmt.Sprintf(detail, args...), Next: next}
 }
 
-// Found turns the store's "not found" into a problem.
+// Found turns the store's ErrNotFound into a problem that names what was not found.
 func Found(err error, what string, args ...any) error {
 	if errors.Is(err, store.ErrNotFound) {
 		return NewProblem(NotFound, "", "there is no "+what, args...)
@@ -77,18 +76,18 @@ func Found(err error, what string, args ...any) error {
 	return err
 }
 
-// InForce is the contracts in force of a service, read.
+// InForce holds a service's contracts in force, parsed.
 type InForce struct {
 	Contracts *contract.Contracts // read
 	Revision  store.Revision      // as it is kept
 }
 
-// noService is the problem of a service that nobody set up.
+// noService is the problem for a service that does not exist.
 func noService(name string) *Problem {
 	return NewProblem(NotFound, "apply its contracts first: inkret contract apply PATH", "there is no service %q", name)
 }
 
-// Contracts gives the contracts in force of a service.
+// Contracts returns the contracts in force of a service. It parses each revision once.
 func (s *Base) Contracts(ctx context.Context, service string) (InForce, error) {
 	revision, err := s.store.Revision(ctx, service)
 	if err != nil {
@@ -112,7 +111,7 @@ func (s *Base) Contracts(ctx context.Context, service string) (InForce, error) {
 	return f, nil
 }
 
-// ContractFiles gives files as [contract.Read] takes them.
+// ContractFiles converts files to what [contract.Read] takes.
 func ContractFiles(files []store.ContractFile) []contract.File {
 	out := make([]contract.File, len(files))
 	for i, f := range files {

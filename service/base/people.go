@@ -7,7 +7,7 @@ import (
 	"inkret/store"
 )
 
-// Person finds a person by number; that there is none is a [Problem].
+// Person returns the person with a number, or a [Problem] if there is none.
 func (s *Base) Person(ctx context.Context, id int64) (store.Person, error) {
 	p, err := s.store.PersonByID(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
@@ -16,7 +16,7 @@ func (s *Base) Person(ctx context.Context, id int64) (store.Person, error) {
 	return p, err
 }
 
-// ShownName is how somebody is shown: by name, or who has none yet by address.
+// ShownName returns a person's name, or their e-mail address if they have not set a name yet.
 func ShownName(p store.Person) string {
 	if p.Name == "" {
 		return p.Email
@@ -24,12 +24,12 @@ func ShownName(p store.Person) string {
 	return p.Name
 }
 
-// Note puts on the trail what somebody did.
+// Note writes an entry to the trail about something a person did.
 func (s *Base) Note(ctx context.Context, who Caller, action, subject, detail string) error {
 	return s.store.AddTrail(ctx, s.Did(who, action, subject, detail))
 }
 
-// PersonByEmail finds a person.
+// PersonByEmail returns the person with an e-mail address, or a [Problem] if there is none.
 func (s *Base) PersonByEmail(ctx context.Context, email string) (store.Person, error) {
 	p, err := s.store.PersonByEmail(ctx, email)
 	if errors.Is(err, store.ErrNotFound) {

@@ -4,8 +4,8 @@ import (
 	"inkret/store"
 )
 
-// The records that use cases take and give. They are the store's; whoever calls
-// the service needs to know this package only.
+// The records that use cases take and return. They are aliases of the store's types, so that callers of the service
+// need no import of the store.
 type (
 	Batch          = store.Batch
 	Capture        = store.Capture
@@ -46,17 +46,17 @@ type (
 	Words          = store.Words
 )
 
-// Waiting is the state of revisions that wait for a second person.
+// Waiting is the state of revisions that wait for a second person's approval.
 const Waiting = store.Waiting
 
-// Whether somebody is told of what becomes of something.
+// Whether a person follows something.
 const (
 	Follows = store.Follows
 	Ignores = store.Ignores
 )
 
-// ErrFull marks what failed for want of room.
+// ErrFull marks errors caused by a full disk or database.
 var ErrFull = store.ErrFull
 
-// ErrTampered is returned for a trail that was changed afterwards.
+// ErrTampered is returned when the trail was changed afterwards.
 var ErrTampered = store.ErrTampered

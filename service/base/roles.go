@@ -9,7 +9,7 @@ import (
 	"inkret/store"
 )
 
-// Roles, each of which may do what those before it may.
+// Roles in ascending order. Each role includes the permissions of those before it.
 const (
 	Viewer        = "viewer"
 	Reviewer      = "reviewer"
@@ -19,35 +19,35 @@ const (
 
 var rank = map[string]int{Viewer: 1, Reviewer: 2, Lead: 3, Administrator: 4}
 
-// IsRole reports whether there is such a role.
+// IsRole reports whether a role with this name exists.
 func IsRole(role string) bool { return rank[role] > 0 }
 
-// May reports whether a role may do what needs another.
+// May reports whether a role includes the needed one.
 func May(role, needed string) bool { return rank[role] > 0 && rank[role] >= rank[needed] }
 
-// Scopes of tokens, each of which covers those before it. A session has the last.
+// Token scopes in ascending order. Each includes those before it. Sessions have the last one.
 const (
 	ScopeRead       = "read"
 	ScopeRecord     = "record" // send recordings and results of pipelines, too
 	ScopeEverything = "everything"
 )
 
-// Scopes lists them.
+// Scopes lists the scopes in ascending order.
 func Scopes() []string { return []string{ScopeRead, ScopeRecord, ScopeEverything} }
 
-// Covers reports whether a scope covers another.
+// Covers reports whether a scope includes the needed one.
 func Covers(scope, needed string) bool {
 	return slices.Contains(Scopes(), scope) && slices.Index(Scopes(), scope) >= slices.Index(Scopes(), needed)
 }
 
-// Caller is who asks: a person, by a session or a token.
+// Caller is the person behind a request, and the session or token they used.
 type Caller struct {
 	store.Person
 	Key store.Key // the session or token that was shown
 }
 
-// RoleIn gives what the caller is at a service: what was said for it, or what they are
-// everywhere. An administrator is one everywhere.
+// RoleIn returns the caller's role at a service: the role set for that service, or their general role.
+// Administrators have their role everywhere.
 func (c *Caller) RoleIn(service string) string {
 	if at := c.Roles[service]; at != "" && c.Role != Administrator {
 		return at
@@ -55,16 +55,16 @@ func (c *Caller) RoleIn(service string) string {
 	return c.Role
 }
 
-// MayIn reports whether the caller may do at a service what needs a role. A token that is made
-// for one service changes nothing at others.
+// MayIn reports whether the caller's role at a service includes the needed one. A token bound to one service cannot
+// change anything at others.
 func (c *Caller) MayIn(service, needed string) bool {
 	return May(c.RoleIn(service), needed) && (needed == Viewer || c.changes(service))
 }
 
-// changes reports whether the token of the caller, where there is one, is made for a service.
+// changes reports whether the caller's token, if any, may change things at a service.
 func (c *Caller) changes(service string) bool { return c.Key.Service == "" || c.Key.Service == service }
 
-// MaySomewhere reports whether the caller may do what needs a role, at any service at least.
+// MaySomewhere reports whether the caller has the needed role at one service or more.
 func (c *Caller) MaySomewhere(needed string) bool {
 	if May(c.Role, needed) {
 		return true
@@ -77,7 +77,7 @@ func (c *Caller) MaySomewhere(needed string) bool {
 	return false
 }
 
-// NotIn is the problem of who may not do something at a service.
+// NotIn returns the problem for a caller who lacks the needed role at a service.
 func (c *Caller) NotIn(service, needed string) *Problem {
 	if !c.changes(service) {
 		return NewProblem(Forbidden, "make a token for it",
@@ -88,15 +88,15 @@ func (c *Caller) NotIn(service, needed string) *Problem {
 		service, c.RoleIn(service))
 }
 
-// Need is what an operation needs of its caller.
+// Need is what an operation requires of its caller.
 type Need struct {
 	Role, Scope string // the least that is needed
 	Each        bool   // it may be about several services; the use case looks at each
 	New         bool   // the service that it names need not be there yet
 }
 
-// MayEver reports, before anything is known of what it is about, whether a caller could do
-// something that needs a role and a scope: nil, or a [Problem].
+// MayEver reports whether the caller could pass the role and scope check anywhere. It is cheap and runs before the
+// target is looked up. It returns nil or a [Problem].
 func (c *Caller) MayEver(role, scope string) error {
 	if !Covers(c.Key.Scope, scope) {
 		return NewProblem(Forbidden, "make a token with the scope "+scope,
@@ -109,14 +109,14 @@ func (c *Caller) MayEver(role, scope string) error {
 	return nil
 }
 
-// ofNoService are the parameters of paths that name what belongs to the whole team or to the
-// caller alone; everything else that a path names is of a service.
+// ofNoService lists the path parameters that name something of the whole team or of the caller. All other
+// parameters name something of one service.
 var ofNoService = map[string]bool{"token_id": true, "session_id": true, "person_id": true, "hook_id": true,
 	"delivery_id": true, "mail_id": true, "view_id": true,
 	"change_id": true, "endpoint_id": true, "audience": true, "number": true, "chunk": true, "form": true}
 
-// serviceOf gives the service of what a path names, from the decoded values of its
-// parameters; none where all of it belongs to the team. What is not there is a [Problem].
+// serviceOf returns the service that the path's parameters belong to, or the empty string if they belong to the
+// team. names holds the decoded values. A missing target is a [Problem].
 func (s *Base) serviceOf(ctx context.Context, names map[string]string, new bool) (string, error) {
 	at := ""
 	for name, value := range names {
@@ -140,10 +140,10 @@ func (s *Base) serviceOf(ctx context.Context, names map[string]string, new bool)
 	return at, nil
 }
 
-// Admit decides whether a caller may do what an operation needs, at the service of what its
-// path names (the decoded values of its parameters). An operation that names nothing of a service
-// needs the role that the caller has everywhere, or anywhere where the use case looks closer. It gives
-// nil or a [Problem]: not found for what is not there, whatever the caller's role.
+// Admit checks whether a caller may run an operation. The service is found from the path parameters, whose decoded
+// values are in names. If they name no service, the caller's general role counts, or any role if the use case
+// checks each service itself (Need.Each). Admit returns nil or a [Problem]. A missing target is always "not found",
+// whatever the caller's role.
 func (s *Base) Admit(ctx context.Context, c *Caller, need Need, names map[string]string) error {
 	if err := c.MayEver(need.Role, need.Scope); err != nil {
 		return err

@@ -7,7 +7,7 @@ import (
 	"inkret/store"
 )
 
-// Occurrences gives the findings that an outcome shows, each with its first spot.
+// Occurrences returns the findings that an outcome shows, each with its first spot.
 func Occurrences(service string, out *scan.Outcome) []store.Occurrence {
 	var all []store.Occurrence
 	index := map[finding.Identity]int{}
@@ -26,7 +26,7 @@ func Occurrences(service string, out *scan.Outcome) []store.Occurrence {
 	return all
 }
 
-// FindingRows turns findings into records.
+// FindingRows converts findings to records.
 func FindingRows(service string, findings []*finding.Finding, team func(endpoint string) string) []store.Finding {
 	out := make([]store.Finding, len(findings))
 	for i, f := range findings {
@@ -41,7 +41,7 @@ func FindingRows(service string, findings []*finding.Finding, team func(endpoint
 	return out
 }
 
-// IdentityOf gives what tells a finding from others.
+// IdentityOf returns the identity of a stored finding.
 func IdentityOf(f *store.Finding) finding.Identity {
 	kind, _ := kind.Parse(f.Kind)
 	return finding.Identity{Service: f.Service, Endpoint: f.Endpoint, Audience: f.Audience, Direction: f.Direction,

@@ -6,15 +6,16 @@ import (
 	"inkret/store"
 )
 
-// Records are handed out as they are kept.
+// Records are the reads that pass straight through to the store.
 type Records interface {
-	// Trail lists a page of the trail.
+	// Trail returns a page of trail entries and their total number.
 	Trail(ctx context.Context, by store.TrailFilter, page store.Page) ([]store.TrailEntry, int, error)
-	// VerifyTrail goes over the trail; the error says where it was tampered with.
+	// VerifyTrail checks the hash chain of the trail. It returns the number of entries and the last hash, or an
+	// error that says where the trail was changed.
 	VerifyTrail(ctx context.Context) (int, string, error)
 }
 
-// Store is what this room needs of the records.
+// Store lists the store methods that this package needs.
 type Store interface {
 	Records
 	AddTrail(ctx context.Context, t store.TrailEntry) error

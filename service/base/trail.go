@@ -10,21 +10,21 @@ import (
 	"inkret/store"
 )
 
-// What people look at and what they are refused is on the trail too. Both can happen without end, so
-// the same by the same person is noted once in a while only.
+// Reads and refusals are on the trail too. Because they can repeat without limit, the same event by the same person
+// is logged once per interval only.
 
 const (
 	notedAgain = 10 * time.Minute
 	mostNoted  = 10_000 // that are remembered
 )
 
-// once tells what was noted lately.
+// once remembers which events were logged lately.
 type once struct {
 	mu   sync.Mutex // guards seen
 	seen map[string]time.Time
 }
 
-// due reports whether something has not been noted lately, and takes it as noted.
+// due reports whether an event has not been logged lately, and marks it as logged.
 func (o *once) due(what string, now time.Time) bool {
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -38,8 +38,7 @@ func (o *once) due(what string, now time.Time) bool {
 	return true
 }
 
-// NoteRead puts on the trail that somebody took something away without changing anything. A full disk does
-// not keep people from reading.
+// NoteRead logs on the trail that somebody exported something. A full disk does not block reading.
 func (s *Base) NoteRead(ctx context.Context, who Caller, action, subject, detail string) {
 	entry := s.Did(who, action, subject, detail)
 	if !s.noted.due(entry.Key+"\n"+action+"\n"+subject+"\n"+detail, s.Now()) {
@@ -50,7 +49,7 @@ func (s *Base) NoteRead(ctx context.Context, who Caller, action, subject, detail
 	}
 }
 
-// NoteRefusal puts on the trail that a caller was refused an operation, where err says so.
+// NoteRefusal logs on the trail that a caller was refused, if err is a Forbidden problem.
 func (s *Base) NoteRefusal(ctx context.Context, who Caller, operation string, err error) {
 	var p *Problem
 	if who.ID == 0 || !errors.As(err, &p) || p.Code != Forbidden || errors.Is(err, store.ErrFull) {
@@ -59,7 +58,7 @@ func (s *Base) NoteRefusal(ctx context.Context, who Caller, operation string, er
 	s.NoteRead(ctx, who, "refused", operation, p.Detail)
 }
 
-// Did is an entry of the trail about something that somebody did now.
+// Did returns a trail entry about something that a caller did now.
 func (s *Base) Did(c Caller, action, subject, detail string) store.TrailEntry {
 	e := store.TrailEntry{At: s.Now(), Author: ShownName(c.Person), Action: action, Subject: subject, Detail: detail,
 		PersonID: c.ID, Email: c.Email}
@@ -69,7 +68,7 @@ func (s *Base) Did(c Caller, action, subject, detail string) store.TrailEntry {
 	return e
 }
 
-// ByItself is an entry of the trail about something that no person did who is signed in.
+// ByItself returns a trail entry about something that happened without a signed-in person.
 func (s *Base) ByItself(action, subject, detail string) store.TrailEntry {
 	return store.TrailEntry{At: s.Now(), Author: "the service", Action: action, Subject: subject, Detail: detail}
 }

@@ -12,9 +12,9 @@ import (
 	"inkret/store"
 )
 
-// What happens to a batch after it came in.
+// What happens to a batch after it was received: withdrawal and correction.
 
-// Withdrawal tells what taking a batch back would come to.
+// Withdrawal returns what withdrawing a batch would remove.
 func (s *Evidence) Withdrawal(ctx context.Context, batch int64) (store.OnlyHere, error) {
 	if _, err := s.Batch(ctx, batch); err != nil {
 		return store.OnlyHere{}, err
@@ -22,7 +22,7 @@ func (s *Evidence) Withdrawal(ctx context.Context, batch int64) (store.OnlyHere,
 	return s.store.WithdrawalOf(ctx, batch)
 }
 
-// Withdraw takes a batch back, with its captures and all that it alone has shown.
+// Withdraw deletes a batch with its captures, and the findings that no other batch shows.
 func (s *Evidence) Withdraw(ctx context.Context, who base.Caller, batch int64, reason string) error {
 	b, err := s.Batch(ctx, batch)
 	if err != nil {
@@ -53,15 +53,15 @@ func (s *Evidence) Withdraw(ctx context.Context, who base.Caller, batch int64, r
 	return s.store.Essential(ctx, func() error { return s.review.NoteCoverage(ctx, b.Service) })
 }
 
-// scrub sees to it that what was deleted is in no file any more.
+// scrub makes sure that deleted data is no longer in any file.
 func (s *Evidence) scrub(ctx context.Context) {
 	if err := s.store.Scrub(ctx); err != nil {
 		s.base.Log.Error("the log of the database could not be emptied", "error", err.Error())
 	}
 }
 
-// Correct says anew who made the requests of a batch, and judges it anew by the
-// contracts in force. With nothing said the contracts' own rules decide.
+// Correct changes the recorded audience of a batch's requests and evaluates the batch again under the contracts in
+// force. If say is empty, the contracts' rules recognise the audience.
 func (s *Evidence) Correct(ctx context.Context, who base.Caller, batch int64, say Said) (store.Batch, error) {
 	b, err := s.Batch(ctx, batch)
 	if err != nil {
@@ -123,7 +123,7 @@ func (s *Evidence) Correct(ctx context.Context, who base.Caller, batch int64, sa
 	return b, s.review.NoteCoverage(ctx, b.Service)
 }
 
-// again puts a capture of a batch together as it came in, with what is said now.
+// again rebuilds a stored capture as it was received, with the corrected audience.
 func (s *Evidence) again(c store.Capture, b store.Batch, k *known) (*exchange.Capture, error) {
 	if c.Holds == store.HoldsNothing && c.Skipped == "" {
 		return nil, base.NewProblem(base.Conflict,
@@ -146,5 +146,5 @@ func (s *Evidence) again(c store.Capture, b store.Batch, k *known) (*exchange.Ca
 	return again, nil
 }
 
-// recognised reports whether an audience needs no credentials to be recognised.
+// recognised reports whether an audience is recognised without credentials.
 func recognised(a *contract.Audience) bool { return a.Recognise.None || a.Index == 0 }

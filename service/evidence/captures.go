@@ -14,13 +14,13 @@ import (
 	"inkret/store"
 )
 
-// Batch gives one batch.
+// Batch returns one batch.
 func (s *Evidence) Batch(ctx context.Context, id int64) (store.Batch, error) {
 	b, err := s.store.Batch(ctx, id)
 	return b, base.Found(err, "batch %d", id)
 }
 
-// masker writes what may be shown of a service's exchanges.
+// masker returns the masker for a service's exchanges.
 func (s *Evidence) masker(ctx context.Context, service string) (shown.Masker, error) {
 	f, err := s.base.Contracts(ctx, service)
 	if err != nil {
@@ -29,7 +29,7 @@ func (s *Evidence) masker(ctx context.Context, service string) (shown.Masker, er
 	return shown.For(f.Contracts), nil
 }
 
-// CaptureView is a capture as it may be shown: masked.
+// CaptureView is a capture, masked for display.
 type CaptureView struct {
 	store.Capture
 	RequestHeader  exchange.Header       // masked
@@ -42,11 +42,10 @@ type CaptureView struct {
 	Fingerprints   map[*scan.Spot]string // of the findings that it shows
 }
 
-// mostAgain is how many repeats of a call are shown with it.
+// mostAgain is how many repeats of a call are listed with it.
 const mostAgain = 20
 
-// Capture gives one capture, its body judged anew by the contracts in force and
-// drawn as it was on the wire.
+// Capture returns one capture. Its body is evaluated again under the contracts in force, for the wire view.
 func (s *Evidence) Capture(ctx context.Context, id int64) (CaptureView, error) {
 	c, err := s.store.Capture(ctx, id)
 	if err != nil {
@@ -85,20 +84,19 @@ func (s *Evidence) Capture(ctx context.Context, id int64) (CaptureView, error) {
 	return v, nil
 }
 
-// Comparison is two captures side by side.
+// Comparison holds two captures side by side.
 type Comparison struct {
 	Before, After store.Capture   // of the two
 	Places        []ComparedPlace // in the order of their paths
 }
 
-// ComparedPlace is a place of both bodies, with the kinds of what leaks there, empty for
-// nothing.
+// ComparedPlace is a place in both bodies, with the kinds of its findings in each.
 type ComparedPlace struct {
 	compare.BodyChange
 	Leaked, Leaks string // a finding was there
 }
 
-// Compare holds a capture against the one before it, body against body.
+// Compare compares the bodies of two captures, the earlier one first.
 func (s *Evidence) Compare(ctx context.Context, before, after int64) (Comparison, error) {
 	var c Comparison
 	var bodies [2]compare.Body
@@ -140,8 +138,7 @@ func (s *Evidence) Compare(ctx context.Context, before, after int64) (Comparison
 	return c, nil
 }
 
-// command writes a command that makes the same call, credentials left for the
-// one who runs it to fill in.
+// command returns a curl command for the same call. Credentials are left for the user to fill in.
 func command(c store.Capture, held vault.Exchange) string {
 	var b strings.Builder
 	b.WriteString("curl")
@@ -160,8 +157,7 @@ func command(c store.Capture, held vault.Exchange) string {
 	return b.String()
 }
 
-// shellWord quotes a word for a POSIX shell; the name of a variable for
-// credentials is left to be filled in.
+// shellWord quotes a word for a POSIX shell. Variables that stand for credentials stay unquoted.
 func shellWord(s string) string {
 	if name, value, ok := strings.Cut(s, ": $"); ok && strings.Trim(value, "ABCDEFGHIJKLMNOPQRSTUVWXYZ_") == "" {
 		return `"` + name + `: $` + value + `"`

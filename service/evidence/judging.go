@@ -15,7 +15,7 @@ import (
 	"inkret/store"
 )
 
-// gathering judges captures of a service and gathers what they show.
+// gathering evaluates captures of one service and collects what they show.
 type gathering struct {
 	service   string
 	contracts *contract.Contracts
@@ -32,7 +32,7 @@ type gathering struct {
 	arrives    bool // captures come as they are made: one without a time is of now
 }
 
-// proof is what the captures say of a repair so far.
+// proof is the evidence so far for one finding that awaits proof.
 type proof struct {
 	nth   int // of the first capture that covers the place and shows nothing there
 	there bool
@@ -55,7 +55,7 @@ func (s *Evidence) newGathering(ctx context.Context, service string, c *contract
 	return g, err
 }
 
-// prove holds a capture against the findings that are said to be repaired.
+// prove checks a capture against the findings that await proof.
 func (g *gathering) prove(c *exchange.Capture, out *scan.Outcome) {
 	when := c.Started
 	if when.IsZero() && g.arrives {
@@ -72,7 +72,7 @@ func (g *gathering) prove(c *exchange.Capture, out *scan.Outcome) {
 			p = &proof{}
 			g.proofs[w.ID] = p
 		}
-		// without a time it may be from long before the repair
+		// a capture without a time may be older than the fix
 		if p.leaks = p.leaks || leaks; !leaks && !p.there && out.Incomplete == "" && !when.IsZero() &&
 			when.After(w.Since) {
 			p.nth, p.there = g.taken, true
@@ -80,8 +80,8 @@ func (g *gathering) prove(c *exchange.Capture, out *scan.Outcome) {
 	}
 }
 
-// add judges a capture. It gives what there is to be kept of it, but for what is
-// sealed, and the findings that it shows.
+// add evaluates a capture. It returns the record to store, without the sealed part, and the findings that the
+// capture shows.
 func (g *gathering) add(c *exchange.Capture) (store.Capture, []store.Occurrence) {
 	clear(g.judge.Occurs)
 	out := g.judge.Capture(c)
@@ -121,7 +121,7 @@ func (g *gathering) add(c *exchange.Capture) (store.Capture, []store.Occurrence)
 	return row, base.Occurrences(g.service, &out)
 }
 
-// evidence gives what the captures have shown, and its findings by severity.
+// evidence returns what the captures showed, and the number of findings by severity.
 func (g *gathering) evidence(now time.Time) (store.Evidence, map[string]int) {
 	findings := g.collector.Findings()
 	finding.Except(findings, g.contracts.Exceptions, now.UTC().Format(time.DateOnly))
@@ -149,7 +149,7 @@ func (g *gathering) team(endpoint string) string {
 	return ""
 }
 
-// count writes the numbers of the captures into a batch.
+// count writes the totals into a batch.
 func (g *gathering) count(b *store.Batch) {
 	sum := g.collector.Summary()
 	b.Captures, b.Judged, b.Skipped, b.Bytes, b.Excess = sum.Captures, sum.Judged, sum.Skipped, int64(sum.Bytes),
@@ -158,7 +158,7 @@ func (g *gathering) count(b *store.Batch) {
 	b.SkipReasons = skipReasons(g.collector.Skipped())
 }
 
-// exposed gives what the captures have shown of what is granted.
+// exposed returns which granted fields the captures showed, and which responses they exercised.
 func (g *gathering) exposed() (shown []store.Shown, exercised []store.Exercised) {
 	met := map[store.Shown]bool{}
 	for _, e := range g.judge.Exercises() {
@@ -188,7 +188,7 @@ func skipReasons(all []finding.Skipped) []store.SkipReason {
 	return mostFirst(reasons)
 }
 
-// mostFirst sorts reasons and keeps those that matter.
+// mostFirst sorts skip reasons by frequency and keeps the most frequent.
 func mostFirst(reasons []store.SkipReason) []store.SkipReason {
 	sort.Slice(reasons, func(i, k int) bool {
 		return reasons[i].Captures > reasons[k].Captures || reasons[i].Captures == reasons[k].Captures &&
@@ -198,8 +198,8 @@ func mostFirst(reasons []store.SkipReason) []store.SkipReason {
 	return reasons[:min(len(reasons), kept)]
 }
 
-// held gives what is sealed of a capture and how much of it is kept. Of what was
-// not read, and of other servers, no body is kept.
+// held returns the part of a capture that is sealed, and sets row.Holds to how much is kept. Bodies that were not
+// read, or that are from other servers, are never kept.
 func held(c *exchange.Capture, row *store.Capture, bodies bool, contracts *contract.Contracts) vault.Exchange {
 	e := vault.Exchange{RequestHeader: c.Request.Header, ResponseHeader: c.Response.Header,
 		ResponseMissing: c.Response.Missing}

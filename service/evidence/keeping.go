@@ -12,16 +12,15 @@ import (
 	"inkret/store"
 )
 
-// What guards the bodies that are kept: how long, and who saw a value in clear.
+// How long bodies are kept, and who saw a value in clear.
 
-// Keeping gives how long a service's bodies are kept.
+// Keeping returns how long a service's bodies are kept.
 func (s *Evidence) Keeping(ctx context.Context, service string) (store.Keeping, error) {
 	k, err := s.store.Keeping(ctx, service)
 	return k, base.Found(err, "service %q", service)
 }
 
-// SetKeeping sets how long a service's bodies are kept, and drops those whose time
-// is over by that.
+// SetKeeping sets how long a service's bodies are kept, and purges those that are older.
 func (s *Evidence) SetKeeping(ctx context.Context, who base.Caller, service string, k store.Keeping) error {
 	if _, err := s.Keeping(ctx, service); err != nil {
 		return err
@@ -42,15 +41,14 @@ func (s *Evidence) SetKeeping(ctx context.Context, who base.Caller, service stri
 }
 
 const (
-	// purgeAt is how many captures are purged in one transaction, and purgeAtFull where there is no room for
-	// the log of that.
+	// purgeAt is how many captures are purged per transaction, purgeAtFull how many if the disk has no room for a
+	// large log.
 	purgeAt     = 200
 	purgeAtFull = 4
 )
 
-// Purge drops the bodies whose keeping time is over, and the masked samples of
-// findings that only they showed. What is left of a capture is its outline. It
-// gives how many captures it purged.
+// Purge deletes bodies whose keeping time is over, and the masked samples of findings that only they showed. An
+// outline of each capture remains. It returns how many captures were purged.
 func (s *Evidence) Purge(ctx context.Context) (int, error) {
 	purged, step := 0, purgeAt
 	for {
@@ -105,8 +103,8 @@ func (s *Evidence) Purge(ctx context.Context) (int, error) {
 	return purged, base.Plain(err)
 }
 
-// Reveal gives one value of a capture's body in clear; pointer is that of the wire
-// view. Who saw it and why goes on the trail first, and the value does not.
+// Reveal returns one value of a capture's body in clear. pointer is the one of the wire view. The access is on the
+// trail before the value is returned; the value itself is not.
 func (s *Evidence) Reveal(ctx context.Context, who base.Caller, capture int64, pointer, reason string) (string, error) {
 	c, err := s.store.Capture(ctx, capture)
 	if err != nil {
@@ -134,8 +132,7 @@ func (s *Evidence) Reveal(ctx context.Context, who base.Caller, capture int64, p
 		reason))
 }
 
-// picture judges a capture anew and draws its body; the picture is nil where it
-// has none.
+// picture evaluates a capture again and builds its wire view, which is nil if the body is empty.
 func (s *Evidence) picture(ctx context.Context, c store.Capture) (vault.Exchange, *scan.Wire, scan.Outcome, error) {
 	var out scan.Outcome
 	e, err := s.vault.OpenExchange(c.Sealed)

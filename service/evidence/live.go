@@ -15,16 +15,16 @@ import (
 	"inkret/store"
 )
 
-// A recorder's captures come in chunk by chunk, and each is judged and seen at once.
+// Live recording: captures arrive in chunks, and each chunk is evaluated and shown at once.
 
-// liveBatch is a batch that a recorder adds to.
+// liveBatch is a batch that a recorder is adding to.
 type liveBatch struct {
 	mu         sync.Mutex
 	batch      store.Batch
 	severities map[string]int // of the findings that it shows
 }
 
-// LiveCall is a call as it is shown while it comes in.
+// LiveCall is one call in the Live view.
 type LiveCall struct {
 	Capture  store.Capture // without what it holds
 	Findings []LiveFinding // that it shows
@@ -39,7 +39,7 @@ type LiveFinding struct {
 	Path     string // a JSONPath (RFC 9535)
 }
 
-// OpenLive begins a batch that a recorder adds to.
+// OpenLive creates a batch for a recorder to add to.
 func (s *Evidence) OpenLive(ctx context.Context, who base.Caller, service, name, audience string) (store.Batch, error) {
 	f, err := s.base.Contracts(ctx, service)
 	if err != nil {
@@ -63,7 +63,7 @@ func (s *Evidence) OpenLive(ctx context.Context, who base.Caller, service, name,
 	return b, nil
 }
 
-// live gives a batch that a recorder adds to; after a restart it is put together again.
+// live returns a batch that is being recorded. After a restart it is rebuilt from the store.
 func (s *Evidence) live(ctx context.Context, batch int64) (*liveBatch, error) {
 	s.mu.Lock()
 	l := s.growing[batch]
@@ -97,9 +97,8 @@ func (s *Evidence) forget(batch int64) {
 	delete(s.growing, batch)
 }
 
-// ExtendLive takes in a chunk of capture lines. A chunk that was taken in before
-// changes nothing, so that a recorder may send again what it has no answer to.
-// dropped is how many captures the recorder had to drop so far.
+// ExtendLive adds a chunk of capture lines. A chunk that was already added changes nothing, so recorders may send
+// again whatever got no answer. dropped is the number of captures that the recorder had to drop so far.
 func (s *Evidence) ExtendLive(ctx context.Context, who base.Caller, batch int64, chunk, dropped int,
 	r io.Reader) (store.Batch, error) {
 	l, err := s.live(ctx, batch)
@@ -157,7 +156,7 @@ func (s *Evidence) ExtendLive(ctx context.Context, who base.Caller, batch int64,
 	return b, nil
 }
 
-// sealed judges a capture and seals what is kept of it.
+// sealed evaluates a capture and seals what is kept of it.
 func (s *Evidence) sealed(g *gathering, c *exchange.Capture, bodies bool) (store.Rejudged, error) {
 	row, shows := g.add(c)
 	var err error
@@ -165,8 +164,8 @@ func (s *Evidence) sealed(g *gathering, c *exchange.Capture, bodies bool) (store
 	return store.Rejudged{Capture: row, Occurrences: shows}, err
 }
 
-// grow adds captures to a growing batch. severities are those of the findings that
-// it shows, and are brought up to date.
+// grow adds captures to a growing batch. It updates severities, which holds the highest severity of each finding of
+// the batch.
 func (s *Evidence) grow(ctx context.Context, b store.Batch, severities map[string]int, g *gathering,
 	captures []store.Rejudged, more func(*store.Batch)) (store.Batch, []store.Rejudged, error) {
 	e, _ := g.evidence(s.base.Now())
@@ -204,7 +203,7 @@ func addReasons(a, b []store.SkipReason) []store.SkipReason {
 	return mostFirst(sum)
 }
 
-// CloseLive ends a batch that a recorder added to.
+// CloseLive completes a batch that a recorder added to.
 func (s *Evidence) CloseLive(ctx context.Context, who base.Caller, batch int64, dropped int) (store.Batch, error) {
 	closed, err := s.store.CloseBatch(ctx, batch, dropped, func(captures int) store.TrailEntry {
 		return s.base.Did(who, "end recording", fmt.Sprintf("batch %d", batch), fmt.Sprintf("%d captures", captures))
@@ -222,7 +221,7 @@ func (s *Evidence) CloseLive(ctx context.Context, who base.Caller, batch int64, 
 	return b, s.review.NoteCoverage(ctx, b.Service)
 }
 
-// tell shows captures that came in to those who watch.
+// tell sends new captures to the watchers.
 func (s *Evidence) tell(b store.Batch, captures []store.Rejudged, g *gathering) {
 	kept := map[string]LiveFinding{}
 	for _, f := range g.collector.Findings() {
@@ -241,16 +240,16 @@ func (s *Evidence) tell(b store.Batch, captures []store.Rejudged, g *gathering) 
 	}
 }
 
-// hub hands what comes in to those who watch.
+// hub distributes new calls to the watchers.
 type hub struct {
 	mu       sync.Mutex
 	watchers map[*Watcher]bool
 }
 
-// watched is how many calls wait for one who watches before some are left out.
+// watched is how many calls are buffered per watcher before calls are left out.
 const watched = 2000
 
-// Watcher is somebody who watches a service's calls come in.
+// Watcher receives a service's calls as they arrive.
 type Watcher struct {
 	Calls   chan LiveCall // as they come in; closed when the watching ends
 	service string
@@ -258,7 +257,7 @@ type Watcher struct {
 	hub     *hub
 }
 
-// Watch begins to watch; [Watcher.Stop] ends it.
+// Watch subscribes to a service's calls; [Watcher.Stop] ends the subscription.
 func (s *Evidence) Watch(service string) *Watcher {
 	w := &Watcher{Calls: make(chan LiveCall, watched), service: service, hub: &s.hub}
 	s.hub.mu.Lock()
@@ -270,15 +269,14 @@ func (s *Evidence) Watch(service string) *Watcher {
 	return w
 }
 
-// Stop ends watching.
+// Stop ends the subscription.
 func (w *Watcher) Stop() {
 	w.hub.mu.Lock()
 	defer w.hub.mu.Unlock()
 	delete(w.hub.watchers, w)
 }
 
-// Missed gives how many calls were left out since it was last asked, because they
-// came faster than they were taken.
+// Missed returns how many calls were left out since the last call of Missed, because the watcher was too slow.
 func (w *Watcher) Missed() int {
 	w.hub.mu.Lock()
 	defer w.hub.mu.Unlock()

@@ -18,10 +18,10 @@ import (
 	"inkret/store"
 )
 
-// Recorded calls are made again to see whether a repair is one.
+// Recorded calls are sent again to check whether a fix works.
 
-// SetCredentials keeps the header fields with which calls are made as an audience.
-// They are shown to nobody again. None takes those that are kept away.
+// SetCredentials stores the header fields used to send calls as an audience. They are never shown again. An empty
+// list removes them.
 func (s *Evidence) SetCredentials(ctx context.Context, who base.Caller, service, audience string,
 	fields exchange.Header) error {
 	f, err := s.base.Contracts(ctx, service)
@@ -52,13 +52,13 @@ func (s *Evidence) SetCredentials(ctx context.Context, who base.Caller, service,
 		", ")))
 }
 
-// fieldName reports whether a name is one of a header field (RFC 9110 section 5.1).
+// fieldName reports whether a text is a valid header field name (RFC 9110 section 5.1).
 func fieldName(name string) bool {
 	return name != "" && strings.Trim(strings.ToLower(name),
 		"abcdefghijklmnopqrstuvwxyz0123456789-_.!#$%&'*+^`|~") == ""
 }
 
-// Credentials lists for which audiences of a service credentials are kept.
+// Credentials lists the audiences of a service that have stored credentials.
 func (s *Evidence) Credentials(ctx context.Context, service string) ([]store.Credentials, error) {
 	if _, err := s.base.Contracts(ctx, service); err != nil {
 		return nil, err
@@ -66,8 +66,8 @@ func (s *Evidence) Credentials(ctx context.Context, service string) ([]store.Cre
 	return s.store.AllCredentials(ctx, service)
 }
 
-// AllowServer allows that calls are made again to a server of the contracts.
-// address is where it is reached, where that is not where its name leads.
+// AllowServer allows calls to a server of the contracts. address is where the server is reached, if not at its own
+// name.
 func (s *Evidence) AllowServer(ctx context.Context, who base.Caller, service, server, address string) error {
 	f, err := s.base.Contracts(ctx, service)
 	if err != nil {
@@ -102,20 +102,19 @@ func (s *Evidence) AllowServer(ctx context.Context, who base.Caller, service, se
 		s.base.Did(who, "allow server", service, strings.TrimSpace(parsed.URL()+" "+address)))
 }
 
-// ForbidServer takes that back.
+// ForbidServer withdraws what [Evidence.AllowServer] allowed.
 func (s *Evidence) ForbidServer(ctx context.Context, who base.Caller, service, server string) error {
 	err := s.store.ForbidServer(ctx, service, server, s.base.Did(who, "forbid server", service, server))
 	return base.Found(err, "server %s that is allowed", server)
 }
 
-// CalledServer is a server of a service's contracts, and whether calls may be made
-// to it again.
+// CalledServer is a server of a service's contracts, and whether calls to it are allowed.
 type CalledServer struct {
 	store.AllowedServer
 	Allowed bool // calls to it are allowed
 }
 
-// Servers lists the servers of a service, those first that its contracts declare.
+// Servers lists the servers of a service, those that its contracts declare first.
 func (s *Evidence) Servers(ctx context.Context, service string) ([]CalledServer, error) {
 	f, err := s.base.Contracts(ctx, service)
 	if err != nil {
@@ -140,8 +139,7 @@ func (s *Evidence) Servers(ctx context.Context, service string) ([]CalledServer,
 	return all, nil
 }
 
-// Again says which calls are made again, and how. One of Capture, Endpoint and
-// Batch is set.
+// Again selects the calls to send again. Exactly one of Capture, Endpoint and Batch is set.
 type Again struct {
 	Capture  int64  // its number, 0 for none
 	Endpoint string // id: the newest of each different call
@@ -150,10 +148,10 @@ type Again struct {
 	Writes   bool   // calls that may change something are made too
 }
 
-// maxAgain is how many calls are made again at once.
+// maxAgain limits how many calls are sent at once.
 const maxAgain = 100
 
-// Repeat makes recorded calls again and takes the answers in as a batch.
+// Repeat sends recorded calls again and stores the answers as a new batch.
 func (s *Evidence) Repeat(ctx context.Context, who base.Caller, again Again) (store.Batch, error) {
 	calls, err := s.repeated(ctx, again)
 	if err != nil {
@@ -203,7 +201,7 @@ func (s *Evidence) Repeat(ctx context.Context, who base.Caller, again Again) (st
 	return b, s.review.NoteCoverage(ctx, service)
 }
 
-// call makes prepared calls one after the other.
+// call sends prepared calls one after the other.
 func (s *Evidence) call(ctx context.Context, b store.Batch, r *recaller, calls []store.Capture,
 	prepared []*exchange.Capture) (store.Batch, error) {
 	keeping, err := s.store.Keeping(ctx, b.Service)
@@ -244,8 +242,7 @@ func (s *Evidence) call(ctx context.Context, b store.Batch, r *recaller, calls [
 	return b, nil
 }
 
-// repeated gives the captures whose calls are made again: of calls that are the
-// same the newest.
+// repeated returns the captures whose calls are to be sent. Of identical calls it keeps the newest.
 func (s *Evidence) repeated(ctx context.Context, again Again) ([]store.Capture, error) {
 	if again.Capture != 0 {
 		c, err := s.store.Capture(ctx, again.Capture)
@@ -296,7 +293,7 @@ func (s *Evidence) repeated(ctx context.Context, again Again) ([]store.Capture, 
 // safe reports whether a method is safe (RFC 9110 section 9.2.1).
 func safe(method string) bool { return method == "GET" || method == "HEAD" || method == "OPTIONS" }
 
-// recaller makes calls of one service again.
+// recaller sends calls of one service.
 type recaller struct {
 	*Evidence
 	contracts   *contract.Contracts
@@ -344,7 +341,7 @@ func (s *Evidence) recaller(ctx context.Context, service string) (*recaller, err
 	return r, nil
 }
 
-// server gives the allowed server that serves a URL; the zero one serves none.
+// server returns the allowed server for a URL, or the zero value if there is none.
 func (r *recaller) server(u *url.URL) outbound.Server {
 	for _, s := range r.servers {
 		if s.Serves(u) {
@@ -354,8 +351,7 @@ func (r *recaller) server(u *url.URL) outbound.Server {
 	return outbound.Server{Base: &url.URL{}}
 }
 
-// prepare puts a call together: as it was recorded, but for the credentials, which
-// are those that are kept for its audience.
+// prepare builds a call from a recording. The recorded credentials are replaced by the stored ones of the audience.
 func (r *recaller) prepare(c *store.Capture, again Again) (*exchange.Capture, error) {
 	if !safe(c.Method) {
 		if !again.Writes {
@@ -424,12 +420,12 @@ func (r *recaller) schemeOf(u *url.URL) string {
 	return "https"
 }
 
-// credentialFields are header fields that carry credentials whatever they hold.
+// credentialFields are header fields that always carry credentials.
 var credentialFields = map[string]bool{"authorization": true, "proxy-authorization": true, "cookie": true,
 	"set-cookie": true,
 	"x-api-key":  true, "x-csrf-token": true}
 
-// withoutCredentials drops what tells who makes a request.
+// withoutCredentials removes the fields that identify the caller.
 func (r *recaller) withoutCredentials(h exchange.Header) exchange.Header {
 	var out exchange.Header
 	for _, f := range h {

@@ -1,5 +1,5 @@
-// Package evidence is the captures: how recordings come in, whole or live, what is kept of their bodies and for how
-// long, how they are judged anew or withdrawn, and calls that are made again. Its main type is [Evidence].
+// Package evidence handles captures: receiving recordings, as a whole or live, keeping and purging their bodies,
+// evaluating them again, withdrawing them, and sending calls again. Its main type is [Evidence].
 package evidence
 
 import (
@@ -10,8 +10,7 @@ import (
 	"inkret/service/vault"
 )
 
-// Evidence is the captures: how they come in, what is kept of them, and calls that are made again. It is safe for
-// concurrent use.
+// Evidence handles captures. It is safe for concurrent use.
 type Evidence struct {
 	Records
 	base   *base.Base
@@ -25,7 +24,7 @@ type Evidence struct {
 	hub     hub
 }
 
-// New gives the room. print is a keyed hash by which the same value is known again.
+// New returns the room. print is a keyed hash that recognises equal values without storing them.
 func New(b *base.Base, st Store, v *vault.Vault, r *review.Review, print func(value []byte) uint64) *Evidence {
 	return &Evidence{Records: st, base: b, store: st, vault: v, review: r, print: print,
 		growing: map[int64]*liveBatch{}}

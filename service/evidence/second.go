@@ -12,24 +12,24 @@ import (
 	"inkret/store"
 )
 
-// Whatever takes an open finding of high or critical severity off the list without proof needs a second person:
-// asking and approving are two steps of two people, and both are on the trail.
+// A change that removes an open finding of high or critical severity without proof needs two people: one asks,
+// another approves. Both steps are on the trail.
 
-// Waits is the problem of what was asked for and waits for a second person; it is not done yet.
+// Waits is the error for a change that now waits for a second person. Nothing has been changed yet.
 type Waits struct {
 	What     string          // [store.AskWithdraw] or [store.AskCorrect]
 	Batch    int64           // that it is about
 	Findings []store.Finding // the severe ones that would leave the list
 }
 
-// Error says what it waits for.
+// Error says what the change waits for.
 func (w *Waits) Error() string {
 	return fmt.Sprintf("it takes %d findings of high or critical severity off the list, and waits for a lead who is "+
 		"somebody else", len(w.Findings))
 }
 
-// SetSecondPerson says whether severe decisions at a service need a second person. A team of one cannot work
-// otherwise; the trail, the overview and every report say so.
+// SetSecondPerson sets whether severe decisions at a service need a second person. A team of one has to switch this
+// off; the trail, the overview and every report say so.
 func (s *Evidence) SetSecondPerson(ctx context.Context, who base.Caller, service string, needed bool,
 	reason string) error {
 	if reason = strings.TrimSpace(reason); reason == "" {
@@ -44,7 +44,7 @@ func (s *Evidence) SetSecondPerson(ctx context.Context, who base.Caller, service
 		service)
 }
 
-// batchChange is what somebody wants to do to a batch.
+// batchChange is a change to a batch that may need a second person.
 type batchChange struct {
 	what   string // [store.AskWithdraw] or [store.AskCorrect]
 	reason string
@@ -52,9 +52,9 @@ type batchChange struct {
 	keep   []string // the findings that the batch goes on to show
 }
 
-// byTwo lets what somebody wants to do to a batch pass where no severe finding leaves the list by it, or where
-// somebody else asked for the same and who is lead. Otherwise it is asked for, and [Waits] given. It gives the
-// entry of the trail about an approval, empty for none.
+// byTwo checks whether a change to a batch may go ahead: because no severe finding is removed by it, or because
+// another person asked for the same change and the caller is lead. Otherwise it records the request and returns
+// [Waits]. It returns the trail entry about the approval, which may be empty.
 func (s *Evidence) byTwo(ctx context.Context, who base.Caller, b store.Batch, c batchChange) (store.TrailEntry, error) {
 	needed, err := s.store.SecondPerson(ctx, b.Service)
 	if err != nil || !needed {
@@ -98,7 +98,7 @@ func (s *Evidence) byTwo(ctx context.Context, who base.Caller, b store.Batch, c 
 	return store.TrailEntry{}, &Waits{c.what, b.ID, severe}
 }
 
-// Asking gives what waits for a second person at a batch; nil for nothing.
+// Asking returns the change of a batch that waits for a second person, or nil.
 func (s *Evidence) Asking(ctx context.Context, batch int64) (*store.Asking, error) {
 	a, err := s.store.AskingOf(ctx, batch)
 	if errors.Is(err, store.ErrNotFound) {
@@ -107,7 +107,8 @@ func (s *Evidence) Asking(ctx context.Context, batch int64) (*store.Asking, erro
 	return &a, err
 }
 
-// DeclineAsking ends what waits for a second person at a batch: a lead declines it, or who asked takes it back.
+// DeclineAsking ends a change that waits for a second person: a lead declines it, or the person who asked withdraws
+// it.
 func (s *Evidence) DeclineAsking(ctx context.Context, who base.Caller, batch int64, why string) error {
 	b, err := s.Batch(ctx, batch)
 	if err != nil {

@@ -7,18 +7,18 @@ import (
 	"inkret/store"
 )
 
-// Records are handed out as they are kept.
+// Records are the reads that pass straight through to the store.
 type Records interface {
-	// Batches lists a page of batches.
+	// Batches returns a page of batches and their total number.
 	Batches(ctx context.Context, page store.Page) ([]store.Batch, int, error)
-	// Captures lists a page of captures.
+	// Captures returns a page of captures and their total number.
 	Captures(ctx context.Context, by store.CaptureFilter, page store.Page) (all []store.Capture, total int, more bool,
 		err error)
-	// SecondPerson tells whether severe decisions at a service need a second person.
+	// SecondPerson reports whether severe decisions at a service need a second person.
 	SecondPerson(ctx context.Context, service string) (bool, error)
 }
 
-// Store is what this room needs of the records.
+// Store lists the store methods that this package needs.
 type Store interface {
 	Records
 	AddTrail(ctx context.Context, t store.TrailEntry) error

@@ -16,12 +16,12 @@ import (
 	"inkret/store"
 )
 
-// readAhead is how many captures are read while one is judged.
+// readAhead is how many captures are read ahead of the one being evaluated.
 const readAhead = 4
 
-// Upload takes in a recording while it arrives. The batch is seen by nobody
-// before it is complete; when r breaks off, nothing of it stays. A recording
-// that itself ends early is taken in up to there, and the batch says so.
+// Upload evaluates and stores a recording while it arrives. The batch is invisible until it is complete; if r
+// fails, nothing is stored. If the recording itself is cut off, everything before the cut is stored, and the batch
+// says so.
 func (s *Evidence) Upload(ctx context.Context, who base.Caller, service, name string, say Said,
 	r io.Reader) (store.Batch, error) {
 	f, err := s.base.Contracts(ctx, service)
@@ -77,7 +77,7 @@ func (s *Evidence) Upload(ctx context.Context, who base.Caller, service, name st
 	return b, s.review.NoteCoverage(ctx, service)
 }
 
-// upload is one recording being taken in.
+// upload is one recording being received.
 type upload struct {
 	*Evidence
 	*gathering
@@ -87,8 +87,7 @@ type upload struct {
 	bodies bool // they are kept
 }
 
-// transport notes that what carries the recording failed, to tell that from a
-// recording that ends early.
+// transport remembers that the connection failed, to tell this from a recording that is cut off.
 type transport struct {
 	r      io.Reader
 	failed error
@@ -177,21 +176,21 @@ func (u *upload) capture(ctx context.Context, c *exchange.Capture) error {
 	return u.in.Add(ctx, row, shows)
 }
 
-// Said is what somebody says of a recording that it does not say itself.
+// Said is what a person states about a recording, such as its audience.
 type Said struct {
 	Audience string // who made all its requests
 	Mapping  string // the text of a mapping file
 	Request  string // the request of responses that are recorded alone
 }
 
-// known is what was said, read.
+// known is what a person stated, parsed.
 type known struct {
 	said    string
 	mapping *contract.Mapping
 	reading intake.Options
 }
 
-// audience gives who is said to have made a request, or the empty string.
+// audience returns the stated audience of a request, or the empty string.
 func (k *known) audience(c *exchange.Capture) string {
 	if k.said != "" {
 		return k.said
@@ -199,7 +198,7 @@ func (k *known) audience(c *exchange.Capture) string {
 	return k.mapping.Audience(c.File, &c.Request)
 }
 
-// said checks what was said.
+// said parses and checks what a person stated.
 func (s *Evidence) said(ctx context.Context, service string, c *contract.Contracts, say Said) (*known, error) {
 	k := &known{said: say.Audience}
 	if k.said != "" && c.Audience(k.said) == nil {

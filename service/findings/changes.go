@@ -22,7 +22,7 @@ import (
 	"inkret/store"
 )
 
-// BeginSettings sets what a new data folder begins with.
+// BeginSettings sets the defaults of a new data folder.
 func (s *Findings) BeginSettings(ctx context.Context) error {
 	days, err := s.store.Setting(ctx, store.DueDays)
 	if err != nil || days != "" {
@@ -44,7 +44,7 @@ func (s *Findings) setDue(ctx context.Context, days map[severity.Severity]int, e
 	return s.store.SetSetting(ctx, entry, store.DueDays, string(text))
 }
 
-// Due gives within how many days a new finding is due, by severity; 0 is no day.
+// Due returns within how many days a new finding is due, by severity; 0 = no due date.
 func (s *Findings) Due(ctx context.Context) (map[severity.Severity]int, error) {
 	text, err := s.store.Setting(ctx, store.DueDays)
 	if err != nil {
@@ -61,7 +61,7 @@ func (s *Findings) Due(ctx context.Context) (map[severity.Severity]int, error) {
 	return days, nil
 }
 
-// SetDue says within how many days findings that are new from now on are due.
+// SetDue sets within how many days new findings are due. Existing due dates stay.
 func (s *Findings) SetDue(ctx context.Context, who base.Caller, days map[severity.Severity]int) error {
 	var words []string
 	for _, level := range severity.All() {
@@ -70,8 +70,7 @@ func (s *Findings) SetDue(ctx context.Context, who base.Caller, days map[severit
 	return s.setDue(ctx, days, s.base.Did(who, "due days set", "findings", strings.Join(words, ", ")))
 }
 
-// Wish is what somebody wants to change of findings. Parts that are nil or empty stay as
-// they are.
+// Wish is a requested change of findings. Nil or empty parts stay as they are.
 type Wish struct {
 	To      finding.State // the state to become
 	Until   string        // the last day, as YYYY-MM-DD in UTC; empty for none
@@ -88,14 +87,14 @@ type Wish struct {
 }
 
 const (
-	// mostChanged is how many findings one change takes.
+	// mostChanged limits how many findings one change may touch.
 	mostChanged = 100_000
 	mostLabels  = 20
 )
 
 var labelForm = regexp.MustCompile(`^[\p{Ll}\p{N}][\p{Ll}\p{N}._-]{0,39}$`)
 
-// fit tells what is wrong with a wish by itself, and says it in words.
+// fit validates a wish by itself and describes it in words.
 func (s *Findings) fit(ctx context.Context, w *Wish) (words string, err error) {
 	var parts []string
 	if w.To != "" {
@@ -157,7 +156,7 @@ func (s *Findings) fit(ctx context.Context, w *Wish) (words string, err error) {
 	return strings.Join(parts, ", "), nil
 }
 
-// become gives what a finding becomes by the wish, or why it stays.
+// become returns a finding's state after the wish, or the reason why the finding is not changed.
 func (w *Wish) become(who *base.Caller, was store.Standing, today string,
 	two func(service string) bool) (store.Standing, string) {
 	next := was
@@ -199,13 +198,13 @@ func (w *Wish) become(who *base.Caller, was store.Standing, today string,
 	return next, ""
 }
 
-// move takes the step in a finding's life that the wish has. A waiver of a grave finding is
-// asked for first, and a lead who asks for it too approves it, who is somebody else.
+// move applies the wish's state change. Waiving a severe finding takes two people: the first request is recorded,
+// and the same request by a lead who is somebody else approves it.
 func (w *Wish) move(who *base.Caller, was, next *store.Standing, today string,
 	two func(service string) bool) (why string) {
 	move := finding.Move{To: w.To, Comment: w.Comment, Until: w.Until}
 	waives := w.To == finding.Waived
-	// a longer waiver is another wish
+	// a longer waiver is a new request
 	asked := w.To.Decides() && was.AskedTo == string(w.To) && was.AskedBy != 0 &&
 		(w.Until == "" || w.Until <= was.Asked)
 	approves := asked && was.AskedBy != who.ID && who.MayIn(was.Service, base.Lead)
@@ -240,7 +239,8 @@ func (w *Wish) move(who *base.Caller, was, next *store.Standing, today string,
 	return ""
 }
 
-// twoNeeded gives a function that tells whether a service's severe decisions need a second person, each looked up once.
+// twoNeeded returns a function that reports whether severe decisions at a service need a second person. It looks up
+// each service once.
 func (s *Findings) twoNeeded(ctx context.Context) func(service string) bool {
 	known := map[string]bool{}
 	return func(service string) bool {
@@ -255,7 +255,7 @@ func (s *Findings) twoNeeded(ctx context.Context) func(service string) bool {
 	}
 }
 
-// Changed is what a change of several findings came to.
+// Changed is the result of a change of several findings.
 type Changed struct {
 	store.Change
 	Matched int             // how many were named, or fit
@@ -264,7 +264,7 @@ type Changed struct {
 	Reasons []Reason        // most first
 }
 
-// Reason is why findings stay as they are, and how many.
+// Reason is why findings were not changed, and how many.
 type Reason struct {
 	Why      string // in words
 	Findings int    // how many
@@ -288,8 +288,8 @@ func reasonsOf(all []store.Refused) []Reason {
 
 const shownRefused = 50
 
-// ChangeFindings changes findings: those named, or all that fit a filter, all of them in one
-// step. With w.Try it only says what would come of it.
+// ChangeFindings changes the findings named by ids, or all that match by, in one transaction. With w.Try it only
+// returns what would happen.
 func (s *Findings) ChangeFindings(ctx context.Context, who base.Caller, ids []string, by *store.FindingFilter,
 	w Wish) (Changed, error) {
 	words, err := s.fit(ctx, &w)
@@ -347,8 +347,7 @@ func (s *Findings) ChangeFindings(ctx context.Context, who base.Caller, ids []st
 	return out, nil
 }
 
-// UndoChange makes findings what they were before a change, but for those that were changed
-// since.
+// UndoChange reverts a change. Findings that were changed again since stay as they are.
 func (s *Findings) UndoChange(ctx context.Context, who base.Caller,
 	id int64) (undone int, left []store.Refused, err error) {
 	may := func(service string) string {
@@ -368,7 +367,7 @@ func (s *Findings) Changes(ctx context.Context) ([]store.Change, error) {
 	return s.store.Changes(ctx, shown)
 }
 
-// EndWaivers lets those waivers end whose last day is over.
+// EndWaivers ends the waivers whose last day has passed.
 func (s *Findings) EndWaivers(ctx context.Context) error {
 	now := s.base.Now()
 	n, err := s.store.EndWaivers(ctx, now.UTC().Format(time.DateOnly), now)
@@ -378,7 +377,7 @@ func (s *Findings) EndWaivers(ctx context.Context) error {
 	return errors.Join(err, s.review.EndExceptions(ctx))
 }
 
-// mine fills in what of Home is of who asks alone.
+// mine fills in the parts of Home that concern the caller.
 func (s *Findings) mine(ctx context.Context, who base.Caller, open []string, h *Home) error {
 	by := store.FindingFilter{States: open, Person: who.ID, Sort: "due"}
 	all, counts, err := s.store.Findings(ctx, by, store.Page{Number: 1, Size: shownAtHome})
@@ -421,11 +420,10 @@ func (s *Findings) mine(ctx context.Context, who base.Caller, open []string, h *
 	return err
 }
 
-// mention is how somebody is named in a comment: @ and the e-mail address, or what of it
-// stands before its own @.
+// mention matches how a comment mentions a person: @ and the e-mail address, or @ and the part before its own @.
 var mention = regexp.MustCompile(`(?:^|[^\pL\pN@/._+-]|(?:^|[^\pL\pN])_+)@([\pL\pN._+-]+(?:@[\pL\pN.-]+[\pL\pN])?)`)
 
-// mentioned gives those whom a text names.
+// mentioned returns the people whom a text mentions.
 func (s *Findings) mentioned(ctx context.Context, text string) ([]int64, error) {
 	names := mention.FindAllStringSubmatch(text, -1)
 	if len(names) == 0 {
@@ -449,17 +447,17 @@ func (s *Findings) mentioned(ctx context.Context, text string) ([]int64, error) 
 	return all, nil
 }
 
-// Follow makes who asks one who is told of what becomes of a finding, or no longer.
+// Follow makes the caller follow a finding, or stop following it.
 func (s *Findings) Follow(ctx context.Context, who base.Caller, id string, on store.Following) error {
 	return base.Found(s.store.Follow(ctx, who.ID, id, on), "finding %s", id)
 }
 
-// Views lists the lists that who asks keeps, and those that others share.
+// Views lists the caller's saved views, and those that others share.
 func (s *Findings) Views(ctx context.Context, who base.Caller) ([]store.View, error) {
 	return s.store.Views(ctx, who.ID)
 }
 
-// AddView keeps a list of findings, as a query of the console's address.
+// AddView saves a list of findings, as the query of the console's address.
 func (s *Findings) AddView(ctx context.Context, who base.Caller, v store.View) (store.View, error) {
 	if v.Name = strings.TrimSpace(v.Name); v.Name == "" {
 		return v, base.NewProblem(base.Invalid, "", "a view has a name")
@@ -468,20 +466,19 @@ func (s *Findings) AddView(ctx context.Context, who base.Caller, v store.View) (
 	return s.store.AddView(ctx, v, s.base.Did(who, "keep view", v.Name, v.Query))
 }
 
-// DropView drops a view of who asks.
+// DropView deletes one of the caller's views.
 func (s *Findings) DropView(ctx context.Context, who base.Caller, id int64) error {
 	return base.Found(s.store.DropView(ctx, id, who.ID, s.base.Did(who, "drop view", fmt.Sprintf("view %d", id), "")),
 		"view %d of yours", id)
 }
 
-// Teaching is a change of the contracts that would keep a finding from being told again,
-// where it is no leak.
+// Teaching is a contract change that would stop a finding from being reported, if it is not a leak.
 type Teaching struct {
 	What string // grant, exception or format
 	Text string // as it is written in the contract
 }
 
-// teachings offers what would teach the judge that a finding is no leak.
+// teachings returns the contract changes that would stop a finding from being reported.
 func teachings(f *store.Finding) []Teaching {
 	var all []Teaching
 	is, _ := kind.Parse(f.Kind)

@@ -13,8 +13,8 @@ import (
 	"inkret/store"
 )
 
-// Filter reads the query of a list of findings, as in state=new&severity=critical, and finds the people and
-// places that it names.
+// Filter parses the query of a list of findings, as in state=new&severity=critical, and looks up the people and
+// shapes that it names.
 func (s *Findings) Filter(ctx context.Context, who base.Caller, values url.Values) (by store.FindingFilter, err error) {
 	q, err := finding.ParseQuery(values)
 	if err != nil {

@@ -34,7 +34,7 @@ const (
 	shownElsewhere = 20
 )
 
-// Finding gives one finding, as who asks sees it.
+// Finding returns one finding as the caller sees it.
 func (s *Findings) Finding(ctx context.Context, who base.Caller, id string) (FindingView, error) {
 	f, err := s.store.Finding(ctx, id)
 	if err != nil {
@@ -87,7 +87,7 @@ func (s *Findings) Move(ctx context.Context, who base.Caller, id string, m findi
 	return v, err
 }
 
-// Comment notes what somebody says of a finding.
+// Comment adds a comment to a finding.
 func (s *Findings) Comment(ctx context.Context, who base.Caller, id, text string) (FindingView, error) {
 	if text = strings.TrimSpace(text); text == "" {
 		return FindingView{}, base.NewProblem(base.Invalid, "", "the comment is empty")
@@ -104,7 +104,7 @@ func (s *Findings) Comment(ctx context.Context, who base.Caller, id, text string
 	return s.Finding(ctx, who, id)
 }
 
-// Home is what needs somebody.
+// Home holds what needs attention.
 type Home struct {
 	Severities    map[int]int      // of open findings
 	States        map[string]int   // open findings by state
@@ -128,7 +128,7 @@ type Home struct {
 
 const shownAtHome = 8
 
-// Home gathers what needs somebody.
+// Home returns what needs attention.
 func (s *Findings) Home(ctx context.Context, who base.Caller) (Home, error) {
 	var h Home
 	var err error

@@ -16,12 +16,12 @@ import (
 	"inkret/store"
 )
 
-// Findings gathered by what they have in common: one repair, many findings.
+// Groups of findings with the same cause: one fix, many findings.
 
-// GroupParts are what findings are gathered by.
+// GroupParts lists what findings can be grouped by.
 var GroupParts = []string{"field", "shape", "value", "endpoint", "team", "kind"}
 
-// Group is findings that have something in common.
+// Group is a set of findings with something in common.
 type Group struct {
 	Name      string                    // what they have in common
 	Findings  int                       // how many
@@ -32,8 +32,8 @@ type Group struct {
 
 const shownGroups = 200
 
-// Groups gathers the findings that fit a filter, those groups first with most that is grave.
-// left is how many groups there are besides those given.
+// Groups groups the findings that match a filter. Groups with the most severe findings come first. left is the
+// number of groups that were not returned.
 func (s *Findings) Groups(ctx context.Context, who base.Caller, q url.Values,
 	part string) (groups []Group, left int, err error) {
 	if !slices.Contains(GroupParts, part) {
@@ -105,7 +105,7 @@ func (s *Findings) Groups(ctx context.Context, who base.Caller, q url.Values,
 	return groups[:len(groups)-left], left, nil
 }
 
-// narrowed gives the query of a list that has a group alone.
+// narrowed returns the query of a list that shows one group only.
 func narrowed(q url.Values, part, key string) string {
 	out := url.Values{}
 	for name, values := range q {
@@ -128,8 +128,8 @@ func narrowed(q url.Values, part, key string) string {
 	return out.Encode()
 }
 
-// allShapes gives, of all services, which shape decides at a place of the contracts, by FILE:LINE
-// of what the findings say decided.
+// allShapes returns, for all services, the shape that decides at each place of the contracts. The key is FILE:LINE,
+// as findings record it.
 func (s *Findings) allShapes(ctx context.Context) (map[string]string, error) {
 	services, err := s.store.Services(ctx)
 	if err != nil {
@@ -146,7 +146,7 @@ func (s *Findings) allShapes(ctx context.Context) (map[string]string, error) {
 	return all, nil
 }
 
-// shapesAt notes which shape decides at each place of a service's contracts.
+// shapesAt notes the shape that decides at each place of a service's contracts.
 func shapesAt(c *contract.Contracts, service string, into map[string]string) {
 	note := func(p contract.Pos, shape string) {
 		if shape != "" {
@@ -178,8 +178,7 @@ func shapesAt(c *contract.Contracts, service string, into map[string]string) {
 	}
 }
 
-// causes tells what a finding likely comes of, and which finding held its place that is proven
-// to be gone.
+// causes returns what a finding probably comes from, and the finding around it that is proven fixed, if any.
 func (s *Findings) causes(ctx context.Context,
 	f *store.Finding) (causes []finding.Cause, gone *finding.Beside, err error) {
 	near, err := s.store.Beside(ctx, *f)

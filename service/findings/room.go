@@ -1,4 +1,4 @@
-// Package findings is what the team does with findings, alone and with many at once: their life, who has them, waivers,
+// Package findings is the work of the team on findings, one at a time and in bulk: states, assignment, waivers,
 // views and groups. Its main type is [Findings].
 package findings
 
@@ -7,7 +7,7 @@ import (
 	"inkret/service/review"
 )
 
-// Findings is what the team does with findings, alone and with many at once. It is safe for concurrent use.
+// Findings is the work of the team on findings. It is safe for concurrent use.
 type Findings struct {
 	Records
 	base   *base.Base
@@ -15,7 +15,7 @@ type Findings struct {
 	review *review.Review
 }
 
-// New gives the room.
+// New returns the room.
 func New(b *base.Base, st Store, r *review.Review) *Findings {
 	return &Findings{Records: st, base: b, store: st, review: r}
 }

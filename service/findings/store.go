@@ -7,15 +7,15 @@ import (
 	"inkret/store"
 )
 
-// Records are handed out as they are kept.
+// Records are the reads that pass straight through to the store.
 type Records interface {
 	// Labels lists the labels in use.
 	Labels(ctx context.Context) ([]store.LabelCount, error)
-	// Findings lists a page of findings and counts all that fit, by severity.
+	// Findings returns a page of findings and the number of all matches by severity.
 	Findings(ctx context.Context, by store.FindingFilter, page store.Page) ([]store.Finding, map[int]int, error)
 }
 
-// Store is what this room needs of the records.
+// Store lists the store methods that this package needs.
 type Store interface {
 	Records
 	AddView(ctx context.Context, v store.View, entry store.TrailEntry) (store.View, error)

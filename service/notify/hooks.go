@@ -23,14 +23,14 @@ import (
 	"inkret/store"
 )
 
-// Hooks tell other programs what happens to findings, as CloudEvents 1.0 in JSON, signed as
-// the Standard Webhooks specification has it. Events are taken from the findings' history, so
-// that none is lost while the service is down; a receiver may get one twice.
+// Webhooks send other programs what happens to findings, as CloudEvents 1.0 in JSON, signed as the Standard
+// Webhooks specification defines. Events come from the findings' history, so none is lost while the service is
+// down. A receiver may get an event twice.
 
-// EventKinds are what a hook can be told of.
+// EventKinds lists the events that a webhook can subscribe to.
 var EventKinds = []string{"found", "returned", "closed", "moved", "assigned", "due", "labelled", "comment", "waiver"}
 
-// kindOfEvent gives what an event of a finding's history is told as.
+// kindOfEvent returns the kind under which an event of a finding's history is sent.
 func kindOfEvent(e *store.Event) string {
 	switch {
 	case e.Kind == "move" && (e.Became == "returned" || e.Became == "closed"):
@@ -53,13 +53,11 @@ const (
 	keepTaken    = 30 * 24 * time.Hour
 )
 
-// backOff is how long after a try that failed the next is made; after the last of them a
-// delivery is given up.
+// backOff is the delay after each failed attempt. After the last one the delivery is given up.
 var backOff = []time.Duration{30 * time.Second, 2 * time.Minute, 10 * time.Minute, time.Hour, 4 * time.Hour,
 	12 * time.Hour, 24 * time.Hour}
 
-// AddHook adds a hook and gives the secret that what it gets is signed with; it is shown this
-// once.
+// AddHook adds a webhook and returns the secret that signs its deliveries. The secret is shown only once.
 func (s *Notify) AddHook(ctx context.Context, who base.Caller, h store.Hook) (store.Hook, string, error) {
 	h.Name = strings.TrimSpace(h.Name)
 	u, err := url.Parse(h.URL)
@@ -95,7 +93,7 @@ func (s *Notify) AddHook(ctx context.Context, who base.Caller, h store.Hook) (st
 	return h, secret, err
 }
 
-// DropHook drops a hook with its deliveries.
+// DropHook deletes a webhook and its deliveries.
 func (s *Notify) DropHook(ctx context.Context, who base.Caller, id int64) error {
 	h, err := s.store.HookByID(ctx, id)
 	if err != nil {
@@ -104,7 +102,7 @@ func (s *Notify) DropHook(ctx context.Context, who base.Caller, id int64) error 
 	return base.Found(s.store.DropHook(ctx, id, s.base.Did(who, "drop hook", h.Name, h.URL)), "hook %d", id)
 }
 
-// Deliveries lists a page of a hook's deliveries, newest first.
+// Deliveries returns a page of a webhook's deliveries, newest first.
 func (s *Notify) Deliveries(ctx context.Context, hook int64, page store.Page) ([]store.Delivery, int, error) {
 	if _, err := s.store.HookByID(ctx, hook); err != nil {
 		return nil, 0, base.Found(err, "hook %d", hook)
@@ -112,14 +110,14 @@ func (s *Notify) Deliveries(ctx context.Context, hook int64, page store.Page) ([
 	return s.store.Deliveries(ctx, hook, page)
 }
 
-// TryAgain sends a delivery once more.
+// TryAgain sends a delivery again.
 func (s *Notify) TryAgain(ctx context.Context, who base.Caller, delivery int64) error {
 	return base.Found(s.store.TryAgain(ctx, delivery, s.base.Now(), s.base.Did(who, "deliver again",
 		fmt.Sprintf("delivery %d",
 			delivery), "")), "delivery %d", delivery)
 }
 
-// TestHook sends an event that says that it is a test.
+// TestHook sends a test event.
 func (s *Notify) TestHook(ctx context.Context, who base.Caller, id int64) error {
 	h, err := s.store.HookByID(ctx, id)
 	if err != nil {
@@ -147,8 +145,8 @@ type cloudEvent struct {
 	Data        any    `json:"data"`
 }
 
-// told is what is told of a finding: where it is and what it is, and nothing of the values
-// that leaked, masked or not, nor of what people wrote.
+// told is what is sent about a finding: where and what it is. It contains no leaked values, masked or not, and
+// nothing that people wrote.
 type told struct {
 	Finding  string `json:"finding"`
 	Kind     string `json:"kind"`
@@ -177,14 +175,14 @@ func eventOf(h *store.Happened) ([]byte, error) {
 			f.Path, f.Entity, f.Field, f.Team, f.State, h.Was, h.Became, h.Until, h.Author}})
 }
 
-// wants reports whether a hook is to be told of what happened.
+// wants reports whether a webhook subscribes to an event.
 func wants(h *store.Hook, e *store.Happened) bool {
 	return e.Finding.Severity >= h.Least && (h.Service == "" || h.Service == e.Finding.Service) &&
 		(h.Kinds == "" || slices.Contains(strings.Split(h.Kinds, ","), kindOfEvent(&e.Event)))
 }
 
-// DeliverOnce makes deliveries of what happened since, and tries those that are due, of
-// different hooks side by side: one that hangs holds up no other.
+// DeliverOnce creates deliveries for new events and sends those that are due. Webhooks are served in parallel, so
+// one that hangs does not hold up others.
 func (s *Notify) DeliverOnce(ctx context.Context) error {
 	hooks, err := s.store.Hooks(ctx)
 	if err != nil {
@@ -225,7 +223,7 @@ func (s *Notify) DeliverOnce(ctx context.Context) error {
 	return s.store.DropDeliveries(ctx, s.base.Now().Add(-keepTaken))
 }
 
-// queue makes deliveries of what happened that a hook was not looked at for.
+// queue creates deliveries for the events that a webhook has not seen yet.
 func (s *Notify) queue(ctx context.Context, h *store.Hook) error {
 	for {
 		some, err := s.store.HappenedAfter(ctx, h.LastEvent, deliverAt)
@@ -252,7 +250,7 @@ func (s *Notify) queue(ctx context.Context, h *store.Hook) error {
 	}
 }
 
-// try sends a delivery once and notes what came of it.
+// try sends a delivery once and records the result.
 func (s *Notify) try(ctx context.Context, h *store.Hook, d store.Delivery) error {
 	if h == nil { // dropped meanwhile
 		return nil
@@ -271,8 +269,7 @@ func (s *Notify) try(ctx context.Context, h *store.Hook, d store.Delivery) error
 	return s.store.Tried(ctx, d)
 }
 
-// nextTry is when something is tried again that was not taken so many times; the zero time where
-// it is given up.
+// nextTry returns when to send again after a number of failed attempts; the zero time means give up.
 func (s *Notify) nextTry(tries int) time.Time {
 	if tries > len(backOff) {
 		return time.Time{}
@@ -280,7 +277,7 @@ func (s *Notify) nextTry(tries int) time.Time {
 	return s.base.Now().Add(backOff[tries-1])
 }
 
-// send sends a delivery; the error says in words why it was not taken.
+// send sends a delivery; the error says in words why it was not accepted.
 func (s *Notify) send(ctx context.Context, h *store.Hook, d *store.Delivery) error {
 	key, _, err := s.vault.Open(h.Secret, hookSecretAs)
 	if err != nil {
@@ -312,8 +309,7 @@ func (s *Notify) send(ctx context.Context, h *store.Hook, d *store.Delivery) err
 	return nil
 }
 
-// Signature is the signature of a message (Standard Webhooks): HMAC-SHA-256 over its id, its
-// time and its body.
+// Signature returns the Standard Webhooks signature of a message: HMAC-SHA-256 over its id, timestamp and body.
 func Signature(key []byte, id, timestamp string, body []byte) string {
 	mac := hmac.New(sha256.New, key)
 	mac.Write([]byte(id + "." + timestamp + "."))
@@ -321,7 +317,7 @@ func Signature(key []byte, id, timestamp string, body []byte) string {
 	return "v1," + base64.StdEncoding.EncodeToString(mac.Sum(nil))
 }
 
-// ResealHooks seals the secrets of hooks anew.
+// ResealHooks encrypts the secrets of webhooks with the newest key.
 func (s *Notify) ResealHooks(ctx context.Context) error {
 	hooks, err := s.store.Hooks(ctx)
 	if err != nil {

@@ -17,10 +17,10 @@ import (
 	"inkret/store"
 )
 
-// Mail tells people what they are told in the console: at once, or once a day together with what
-// waits for them. It says where and what, and nothing of values nor of comments.
+// Notifications by mail: at once, or in a daily digest with what waits for the person. Mails say where and what,
+// and contain neither values nor comments.
 
-// When notices are mailed.
+// When notifications are mailed.
 const (
 	MailAtOnce = "at-once"
 	MailDaily  = "daily"
@@ -35,20 +35,20 @@ type Sender interface {
 const (
 	MailEvery  = 5 * time.Second // between two rounds
 	mailAtMost = 50              // at once
-	// DefaultDigestHour is the hour, UTC, from which a day's mail is sent, where none is said.
+	// DefaultDigestHour is the default hour, in UTC, of the daily digest.
 	DefaultDigestHour = 6
 	shownTold         = 20
 	shownDue          = 500 // of somebody, that are counted
 	dueSoon           = 7 * 24 * time.Hour
 )
 
-// HasMail reports whether there is a mail server.
+// HasMail reports whether a mail server is configured.
 func (s *Notify) HasMail() bool { return s.mail != nil }
 
-// DigestHour gives the hour, UTC, from which a day's mail is sent.
+// DigestHour returns the hour, in UTC, of the daily digest.
 func (s *Notify) DigestHour() int { return s.digestHour }
 
-// SetMail says when who asks is mailed.
+// SetMail sets when the caller is mailed.
 func (s *Notify) SetMail(ctx context.Context, who base.Caller, when string) error {
 	if !slices.Contains([]string{MailAtOnce, MailDaily, MailNever}, when) {
 		return base.NewProblem(base.Invalid, "", "mail comes at-once, daily or never, not %q", when)
@@ -56,14 +56,14 @@ func (s *Notify) SetMail(ctx context.Context, who base.Caller, when string) erro
 	return s.store.SetMail(ctx, who.ID, when, s.base.Did(who, "set mailing", who.Email, when))
 }
 
-// MailAgain sends a mail once more.
+// MailAgain sends a mail again.
 func (s *Notify) MailAgain(ctx context.Context, who base.Caller, id int64) error {
 	return base.Found(s.store.MailAgain(ctx, id, s.base.Now(), s.base.Did(who, "mail again", fmt.Sprintf("mail %d", id),
 		"")),
 		"mail %d", id)
 }
 
-// TestMail sends who asks a mail that says that it is a test.
+// TestMail sends the caller a test mail.
 func (s *Notify) TestMail(ctx context.Context, who base.Caller) error {
 	if s.mail == nil {
 		return base.NewProblem(base.Conflict, "start it with --mail-server and --mail-from",
@@ -73,12 +73,12 @@ func (s *Notify) TestMail(ctx context.Context, who base.Caller) error {
 		exchange.Clean(base.ShownName(who.Person)) + ". Mail arrives.\n", Made: s.base.Now()}, 0, "")
 }
 
-// FollowView makes who asks one who is told of what comes into a view, or no longer.
+// FollowView makes the caller follow a view, or stop following it.
 func (s *Notify) FollowView(ctx context.Context, who base.Caller, id int64, on store.Following) error {
 	return base.Found(s.store.FollowView(ctx, who.ID, id, on), "view %d that you see", id)
 }
 
-// TellOfViews tells those who follow a view of what came into it.
+// TellOfViews notifies the followers of views of new findings in them.
 func (s *Notify) TellOfViews(ctx context.Context) error {
 	behind, err := s.store.BehindViews(ctx)
 	if err != nil || len(behind) == 0 {
@@ -131,7 +131,7 @@ func count(n int, what string) string {
 	return fmt.Sprintf("%d %ss", n, what)
 }
 
-// MailOnce writes the mails that are due to be written, and tries those that are due to be sent.
+// MailOnce writes the mails that are due and sends those that wait.
 func (s *Notify) MailOnce(ctx context.Context) error {
 	if s.mail == nil {
 		return nil
@@ -171,7 +171,7 @@ func (s *Notify) MailOnce(ctx context.Context) error {
 	return s.store.DropMails(ctx, s.base.Now().Add(-keepTaken))
 }
 
-// tryMail sends a mail once and notes what came of it. It reports whether the server said nothing.
+// tryMail sends a mail once and records the result. It reports whether the server did not answer.
 func (s *Notify) tryMail(ctx context.Context, m store.Mail) (hangs bool, err error) {
 	err = s.mail.Send(ctx, mailing.Message{ID: fmt.Sprintf("inkret.%d.%d", m.ID, m.Made.Unix()), To: m.To,
 		Subject: m.Subject, Text: m.Text, Link: s.public + "/you"})
@@ -188,7 +188,7 @@ func (s *Notify) tryMail(ctx context.Context, m store.Mail) (hangs bool, err err
 	return errors.Is(err, context.DeadlineExceeded) || errors.Is(err, os.ErrDeadlineExceeded), s.store.MailTried(ctx, m)
 }
 
-// mailNow writes a mail of what somebody is told since the last, however much it is.
+// mailNow writes one mail with all notifications of a person since the last mail.
 func (s *Notify) mailNow(ctx context.Context, p *store.Person) error {
 	notices, total, last, err := s.store.NoticesAfter(ctx, p.ID, p.Mailed, shownTold)
 	if err != nil || total == 0 {
@@ -205,7 +205,7 @@ func (s *Notify) mailNow(ctx context.Context, p *store.Person) error {
 		last, "")
 }
 
-// mailDigest writes the mail of a day, where there is anything to say.
+// mailDigest writes a person's daily mail, if there is anything to say.
 func (s *Notify) mailDigest(ctx context.Context, p *store.Person) error {
 	now := s.base.Now().UTC()
 	today := now.Format(time.DateOnly)
@@ -282,7 +282,7 @@ type letter struct {
 
 func (t *letter) line(format string, args ...any) { fmt.Fprintf(t, format, args...) }
 
-// told lists what somebody is told.
+// told writes the list of notifications.
 func (t *letter) told(notices []store.Notice, total int) {
 	if total == 0 {
 		return
@@ -312,7 +312,7 @@ func (t *letter) told(notices []store.Notice, total int) {
 	t.line("\n")
 }
 
-// noticeWords says what a notice is about, without what people wrote.
+// noticeWords describes a notification, without what people wrote.
 func noticeWords(n *store.Notice) string {
 	switch n.Kind {
 	case "assigned":
@@ -342,7 +342,7 @@ func noticeWords(n *store.Notice) string {
 	return n.Author + ": " + n.Kind
 }
 
-// due lists those findings of somebody whose day a condition fits, the first of each day's severity.
+// due writes the person's findings whose due day matches, the most severe of each day first.
 func (t *letter) due(title, link string, mine []store.Finding, fits func(day string) bool) {
 	var all []store.Finding
 	for _, f := range mine {
@@ -365,7 +365,7 @@ func (t *letter) due(title, link string, mine []store.Finding, fits func(day str
 	t.line("  %s%s\n\n", t.public, link)
 }
 
-// foot says why the mail came, and how to have it otherwise.
+// foot says why the mail was sent, and how to change that.
 func (t *letter) foot(how string) {
 	t.line("--\nYou are mailed %s. Have it otherwise: %s/you\n", how, t.public)
 }

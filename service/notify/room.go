@@ -1,5 +1,5 @@
-// Package notify is how people and programs are told of what happens: notices, mail and hooks. Its main type is
-// [Notify]. What is told holds no values of captures.
+// Package notify sends people and programs what happens: notifications, mail and webhooks. Its main type is
+// [Notify]. Nothing that is sent contains captured values.
 package notify
 
 import (
@@ -8,7 +8,7 @@ import (
 	"inkret/service/vault"
 )
 
-// Notify is how people and programs are told of what happens. It is safe for concurrent use.
+// Notify sends people and programs what happens. It is safe for concurrent use.
 type Notify struct {
 	Records
 	base     *base.Base
@@ -21,10 +21,10 @@ type Notify struct {
 	public     string // where people reach the service, without a slash at its end; set before it runs
 }
 
-// New gives the room. mail is nil where there is no mail server; digests are sent from digestHour on, UTC.
+// New returns the room. mail is nil without a mail server. Digests are sent from digestHour on, in UTC.
 func New(b *base.Base, st Store, v *vault.Vault, f *findings.Findings, mail Sender, digestHour int) *Notify {
 	return &Notify{Records: st, base: b, store: st, vault: v, findings: f, mail: mail, digestHour: digestHour}
 }
 
-// ReachedAt says where people reach the service. It is called before the room is used.
+// ReachedAt sets the public address of the service. Call it before the room is used.
 func (s *Notify) ReachedAt(public string) { s.public = public }

@@ -7,15 +7,15 @@ import (
 	"inkret/store"
 )
 
-// Records are handed out as they are kept.
+// Records are the reads that pass straight through to the store.
 type Records interface {
-	// Hooks lists all hooks.
+	// Hooks lists all webhooks.
 	Hooks(ctx context.Context) ([]store.Hook, error)
-	// Mails lists a page of mails, newest first.
+	// Mails returns a page of mails, newest first, and their total number.
 	Mails(ctx context.Context, page store.Page) ([]store.Mail, int, error)
 }
 
-// Store is what this room needs of the records.
+// Store lists the store methods that this package needs.
 type Store interface {
 	Records
 	AddDeliveries(ctx context.Context, hook int64, lastEvent int64, all []store.Delivery, entry store.TrailEntry) error

@@ -18,15 +18,15 @@ const (
 	setupLife       = 3 * 24 * time.Hour
 	defaultTokenAge = 90 * 24 * time.Hour
 	touchEvery      = time.Minute // how exact last_used is
-	// sessionIdle ends a session that nobody uses (OWASP ASVS 5.0, 7.3.1).
+	// sessionIdle is how long a session may be unused (OWASP ASVS 5.0, 7.3.1).
 	sessionIdle = 12 * time.Hour
-	// freshSession is how long ago somebody without a password may have signed in to change
-	// what guards their account.
+	// freshSession is how recently a person without a password must have signed in to change the protection of
+	// their account.
 	freshSession = 10 * time.Minute
 )
 
-// SetupCode makes the one-time code of the first person, or gives the empty
-// string when there is somebody already.
+// SetupCode creates the one-time code for the first person. It returns the empty string if there are people
+// already.
 func (s *People) SetupCode(ctx context.Context) (string, error) {
 	people, err := s.store.People(ctx)
 	if err != nil || len(people) > 0 {
@@ -38,7 +38,7 @@ func (s *People) SetupCode(ctx context.Context) (string, error) {
 			"the first person", ""))
 }
 
-// SettingUp is what somebody says who uses a one-time code.
+// SettingUp is what a person enters with a one-time code.
 type SettingUp struct {
 	Code                  string // of the link
 	Email, Name, Password string // of the first person; else the link says it
@@ -46,8 +46,8 @@ type SettingUp struct {
 	EndTokens             bool   // the person's tokens end, too
 }
 
-// LinkOf tells whom a one-time code is for: whether it is a reset of the password, whether a second
-// factor is asked for, and how many tokens would go on.
+// LinkOf describes a one-time code: its person, whether it resets a password, whether a second factor is asked for,
+// and how many tokens stay valid.
 type LinkOf struct {
 	Email  string // in lower case
 	Reset  bool   // of the password
@@ -55,7 +55,7 @@ type LinkOf struct {
 	Tokens int    // how many would go on
 }
 
-// Link tells what a one-time code is for.
+// Link describes a one-time code.
 func (s *People) Link(ctx context.Context, code string) (LinkOf, error) {
 	p, err := s.linkHolder(ctx, code)
 	if err != nil {
@@ -65,10 +65,11 @@ func (s *People) Link(ctx context.Context, code string) (LinkOf, error) {
 	return LinkOf{Email: p.Email, Reset: p.Here(), Factor: p.FactorOn, Tokens: len(tokens)}, err
 }
 
-// linkHolder tells whose a one-time code is, before anything costly is done for whoever sends it.
+// linkHolder returns the person of a one-time code. It runs before anything expensive is done for an unknown
+// sender.
 func (s *People) linkHolder(ctx context.Context, code string) (store.Person, error) {
 	p, err := s.store.SetupCode(ctx, base.HashSecret(code), s.base.Now())
-	// a code is too long to be guessed: who has it need not wait for those who try
+	// a code cannot be guessed, so its holder does not wait for those who try
 	if errors.Is(err, store.ErrNotFound) {
 		try := s.tried(ctx, "")
 		if wait := s.tries.wait(try, s.base.Now()); wait > 0 {
@@ -82,8 +83,8 @@ func (s *People) linkHolder(ctx context.Context, code string) (store.Person, err
 	return p, err
 }
 
-// SetUp uses a one-time code to set a person's name and password, and signs in. A second factor stays, and its
-// code is asked for.
+// SetUp uses a one-time code to set a person's name and password, and signs them in. An existing second factor
+// stays, and its code is required.
 func (s *People) SetUp(ctx context.Context, u SettingUp) (base.Caller, string, error) {
 	holder, err := s.linkHolder(ctx, u.Code)
 	if err != nil {
@@ -140,7 +141,7 @@ func (s *People) SetUp(ctx context.Context, u SettingUp) (base.Caller, string, e
 	return s.newSession(ctx, p)
 }
 
-// from says in words where a request comes from.
+// from describes the origin of a request.
 func from(ctx context.Context) string {
 	if a := originOf(ctx).Address; a != "" {
 		return " from " + a
@@ -155,7 +156,7 @@ func fitEmail(email string) error {
 	return nil
 }
 
-// Invite adds a person and gives the one-time code they set themselves up with.
+// Invite adds a person and returns the one-time code for their set-up.
 func (s *People) Invite(ctx context.Context, who base.Caller, email, role string) (store.Person, string, error) {
 	if err := fitEmail(email); err != nil {
 		return store.Person{}, "", err
@@ -175,13 +176,13 @@ func (s *People) Invite(ctx context.Context, who base.Caller, email, role string
 
 // AddPerson adds a person with a password, for the demo and for tests.
 func (s *People) AddPerson(ctx context.Context, name, email, role, password string) (store.Person, error) {
-	// no stranger comes here
+	// never called for strangers, so hashing needs no limit
 	return s.store.AddPerson(ctx, store.Person{Name: name, Email: email, Role: role, Password: hashPassword(password)},
 		s.base.Now(), s.base.ByItself("add person", email, "role "+role))
 }
 
-// SignIn checks e-mail, password and, of who has a second factor, its code, and begins a
-// session, whose secret is given.
+// SignIn checks e-mail address, password and, if there is one, the second factor. It starts a session and returns
+// its secret.
 func (s *People) SignIn(ctx context.Context, email, password, code string) (base.Caller, string, error) {
 	p, err := s.CheckPassword(ctx, email, password, code)
 	if err != nil {
@@ -190,8 +191,8 @@ func (s *People) SignIn(ctx context.Context, email, password, code string) (base
 	return s.newSession(ctx, p)
 }
 
-// check holds a password against an account. One that is wrong is on the trail and in the log, by account
-// and origin; an address that nobody has is not written down: people mistake the fields.
+// check verifies an account's password. Failures are on the trail and in the log, by account and origin. Unknown
+// addresses are not written down, because people sometimes type their password there.
 func (s *People) check(ctx context.Context, email, password string) (store.Person, error) {
 	try := s.tried(ctx, email)
 	if wait := s.tries.wait(try, s.base.Now()); wait > 0 {
@@ -250,12 +251,11 @@ func (s *People) newKey(ctx context.Context, p store.Person, k store.Key, life t
 	return base.Caller{Person: p, Key: k}, secret, err
 }
 
-// tokenPrefix lets people and scanners of secrets tell a token for what it is.
+// tokenPrefix makes tokens recognisable for people and secret scanners.
 const tokenPrefix = "inkret_"
 
-// NewToken makes a token for a program of a person who is signed in, or who gives
-// e-mail and password. Its scope is everything, and its life [defaultTokenAge], where none is said.
-// by is who makes it; the zero Caller where e-mail and password were given.
+// NewToken creates a token for a program. The default scope is everything, the default life [defaultTokenAge]. by
+// is the caller; it is the zero Caller if e-mail address and password were given instead.
 func (s *People) NewToken(ctx context.Context, by base.Caller, p store.Person, k store.Key,
 	life time.Duration) (base.Caller, string, error) {
 	if life == 0 {
@@ -285,8 +285,7 @@ func (s *People) NewToken(ctx context.Context, by base.Caller, p store.Person, k
 	})
 }
 
-// CheckPassword gives the person of an e-mail address and password; who has a second factor
-// needs its code too.
+// CheckPassword verifies e-mail address and password, and the second factor if there is one.
 func (s *People) CheckPassword(ctx context.Context, email, password, code string) (store.Person, error) {
 	p, err := s.check(ctx, email, password)
 	if err == nil && p.FactorOn {
@@ -299,8 +298,8 @@ func (s *People) CheckPassword(ctx context.Context, email, password, code string
 	return p, nil
 }
 
-// confirm makes sure that it is the person who asks, and not somebody at a browser that was left open: by
-// their password, or, where they have none, by a sign-in of just now.
+// confirm makes sure that the person is present, and not somebody at an unattended browser: by their password, or,
+// if they have none, by a recent sign-in.
 func (s *People) confirm(ctx context.Context, c base.Caller, password string) error {
 	if c.Password != "" {
 		_, err := s.check(ctx, c.Email, password)
@@ -312,10 +311,10 @@ func (s *People) confirm(ctx context.Context, c base.Caller, password string) er
 	return nil
 }
 
-// SignedOut is the type of the problem of who has no session or token that counts.
+// SignedOut is the problem type for a missing or invalid session or token.
 const SignedOut = "urn:inkret:problem:signed-out"
 
-// OtherPerson is the type of the problem of a page that belongs to somebody else than the session.
+// OtherPerson is the problem type for a page that belongs to another person than the session.
 const OtherPerson = "urn:inkret:problem:other-person"
 
 func signedOut(detail string, args ...any) *base.Problem {
@@ -324,7 +323,7 @@ func signedOut(detail string, args ...any) *base.Problem {
 	return p
 }
 
-// Authenticate tells who a session's or token's secret belongs to.
+// Authenticate returns the caller of a session or token secret.
 func (s *People) Authenticate(ctx context.Context, secret string) (base.Caller, error) {
 	k, p, err := s.store.KeyByHash(ctx, base.HashSecret(secret))
 	now := s.base.Now()
@@ -343,7 +342,7 @@ func (s *People) Authenticate(ctx context.Context, secret string) (base.Caller, 
 			int(sessionIdle.Hours()))
 	}
 	if now.Sub(k.LastUsed) > touchEvery {
-		// people can still look
+		// a full disk does not block reading
 		if err := s.store.TouchKey(ctx, k.ID, now); err != nil && !errors.Is(err, store.ErrFull) {
 			return base.Caller{}, err
 		}
@@ -351,12 +350,12 @@ func (s *People) Authenticate(ctx context.Context, secret string) (base.Caller, 
 	return base.Caller{Person: p, Key: k}, nil
 }
 
-// Tokens lists a person's tokens.
+// Tokens lists the caller's tokens.
 func (s *People) Tokens(ctx context.Context, c base.Caller) ([]store.Key, error) {
 	return s.store.Keys(ctx, c.ID, "token", s.base.Now())
 }
 
-// EndToken ends one of a person's own sessions or tokens.
+// EndToken revokes one of the caller's tokens.
 func (s *People) EndToken(ctx context.Context, c base.Caller, id int64) error {
 	return s.endKey(ctx, c, id, "token")
 }
@@ -375,7 +374,7 @@ func (s *People) endKey(ctx context.Context, c base.Caller, id int64, what strin
 	return base.Found(err, "%s %d of yours", what, id)
 }
 
-// Later gives the later of two times.
+// Later returns the later of two times.
 func later(a, b time.Time) time.Time {
 	if b.After(a) {
 		return b
@@ -383,7 +382,7 @@ func later(a, b time.Time) time.Time {
 	return a
 }
 
-// revoked wakes everybody who holds something open for a session, token or role: it may be there no longer.
+// revoked notifies all open streams that a session, token or role changed.
 func (s *People) revoked() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -391,15 +390,15 @@ func (s *People) revoked() {
 	s.revocation = make(chan struct{})
 }
 
-// Revocation is closed at the next change of somebody's sessions, tokens or roles.
+// Revocation returns a channel that is closed at the next change of a session, token or role.
 func (s *People) Revocation() <-chan struct{} {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.revocation
 }
 
-// StillThere reports whether a caller is still signed in and may still do what needs a role and a
-// scope; nil, or the problem.
+// StillThere reports whether a caller is still signed in with the given role and scope. It returns nil or the
+// problem.
 func (s *People) StillThere(ctx context.Context, c base.Caller, role, scope string) error {
 	k, p, err := s.store.KeyByID(ctx, c.Key.ID)
 	if errors.Is(err, store.ErrNotFound) {

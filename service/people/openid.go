@@ -14,21 +14,20 @@ import (
 	"inkret/store"
 )
 
-// Sign-in with an OpenID Connect provider: it lets those in who are invited, by the address
-// that the provider vouches for, and from then on by the provider's own name for them. A second
-// factor is the provider's matter then.
+// Sign-in with an OpenID Connect provider. Invited people are recognised by the e-mail address that the provider
+// verified, and afterwards by the provider's subject identifier. The provider is responsible for a second factor.
 
-// OpenID is a provider of sign-ins.
+// OpenID is a sign-in provider.
 type OpenID interface {
 	Name() string
 	Begin(ctx context.Context) (url string, t openid.Ticket, err error)
 	Finish(ctx context.Context, t openid.Ticket, state, code string) (openid.Identity, error)
 }
 
-// SignInWith lets people sign in with a provider, too. It is called before the service is used.
+// SignInWith adds a sign-in provider. Call it before the service is used.
 func (s *People) SignInWith(p OpenID, issuer string) { s.openid, s.issuer = p, issuer }
 
-// OpenIDName gives the name of the provider that people may sign in with; empty for none.
+// OpenIDName returns the name of the sign-in provider, or the empty string.
 func (s *People) OpenIDName() string {
 	if s.openid == nil {
 		return ""
@@ -36,7 +35,7 @@ func (s *People) OpenIDName() string {
 	return s.openid.Name()
 }
 
-// ticket is what somebody's browser keeps, sealed, while they are at the provider.
+// ticket is the sealed state that the browser keeps during a sign-in with the provider.
 type ticket struct {
 	openid.Ticket
 	Next    string `json:"next"`
@@ -48,11 +47,11 @@ const (
 	ticketLife = 10 * time.Minute
 )
 
-// inside is an address of the console itself, to which somebody may be sent after signing in.
+// inside matches addresses of the console itself, the only ones that a sign-in may redirect to.
 var inside = regexp.MustCompile(`^/([^/\\\s][^\\\s]*)?$`)
 
-// BeginOpenID gives the provider's address at which somebody signs in, and what their browser is
-// to bring back. next is where they want to go then.
+// BeginOpenID returns the provider's address for signing in, and the sealed state that the browser must bring back.
+// next is the page to show afterwards.
 func (s *People) BeginOpenID(ctx context.Context, next string) (url string, sealed []byte, err error) {
 	if s.openid == nil {
 		return "", nil, base.NewProblem(base.NotFound, "sign in with e-mail address and password",
@@ -75,7 +74,7 @@ func (s *People) BeginOpenID(ctx context.Context, next string) (url string, seal
 	return url, s.vault.Seal(text, ticketAs), nil
 }
 
-// Why a sign-in with a provider was refused, as the type of the problem.
+// Reasons why a sign-in with a provider was refused, as problem types.
 const (
 	RefusedProvider = "urn:inkret:problem:provider-refused"
 	RefusedUnknown  = "urn:inkret:problem:not-invited"
@@ -83,8 +82,8 @@ const (
 	RefusedExpired  = "urn:inkret:problem:sign-in-expired"
 )
 
-// FinishOpenID takes what somebody brings back from the provider and begins a session, whose
-// secret is given, and where they wanted to go.
+// FinishOpenID completes a sign-in with the provider and starts a session. It returns the session's secret and the
+// page to show.
 func (s *People) FinishOpenID(ctx context.Context, sealed []byte, state,
 	code string) (who base.Caller, secret, next string, err error) {
 	refuse := func(kind, detail string, cause error) (base.Caller, string, string, error) {
@@ -118,8 +117,8 @@ func (s *People) FinishOpenID(ctx context.Context, sealed []byte, state,
 	return who, secret, t.Next, err
 }
 
-// personOf finds who somebody is here: whom the provider named before, or who was invited by
-// the address that it vouches for.
+// personOf returns the person of a provider identity: the one bound to its subject, or the one invited under its
+// verified address.
 func (s *People) personOf(ctx context.Context, id openid.Identity) (store.Person, error) {
 	subject := s.issuer + " " + id.Subject
 	if id.Subject == "" {
@@ -143,7 +142,7 @@ func (s *People) personOf(ctx context.Context, id openid.Identity) (store.Person
 		"sign in with provider", p.Email, s.issuer))
 }
 
-// Refusal is the word in an address that says why a sign-in was refused.
+// Refusal returns the word that stands for a refusal in the console's address, or the empty string.
 func Refusal(err error) string {
 	var p *base.Problem
 	if errors.As(err, &p) && strings.HasPrefix(p.Type, "urn:inkret:problem:") {

@@ -20,8 +20,8 @@ import (
 	"inkret/service/base"
 )
 
-// Passwords are kept as argon2id hashes (RFC 9106). Making one takes 19 MB and some tens of
-// milliseconds, so only a few are made at the same time, and only some wait for that.
+// Passwords are stored as argon2id hashes (RFC 9106). A hash takes 19 MB and tens of milliseconds, so only a few
+// are computed at a time, and the queue is limited.
 
 const (
 	shortestWord = 12 // characters of a password; NIST SP 800-63B asks for 8 at least
@@ -29,8 +29,8 @@ const (
 	mostHashing  = 64 // hashes that are being made or waited for
 )
 
-// argon2id with the parameters of RFC 9106 section 4, second choice, at a third
-// of its memory: sign-ins of a team must not exhaust a small machine.
+// argon2id with the second recommended parameters of RFC 9106 section 4, at a third of the memory: a team signing
+// in must not exhaust a small machine.
 const (
 	argonTime    = 3
 	argonMemory  = 19 * 1024
@@ -39,7 +39,7 @@ const (
 	argonSalt    = 16
 )
 
-// hasher makes hashes of passwords, a few at a time. Its zero value is not of use; see [newHasher].
+// hasher computes password hashes, a few at a time. Create it with [newHasher].
 type hasher struct {
 	turns   chan struct{}
 	waiting atomic.Int64
@@ -47,7 +47,7 @@ type hasher struct {
 
 func newHasher() *hasher { return &hasher{turns: make(chan struct{}, max(2, runtime.NumCPU()))} }
 
-// turn waits until a hash may be made; end gives the turn back. It gives a [Problem] where too many wait.
+// turn waits for a free slot; end releases it. It returns a [Problem] if the queue is full.
 func (h *hasher) turn(ctx context.Context) (end func(), err error) {
 	if h.waiting.Add(1) > mostHashing {
 		h.waiting.Add(-1)
@@ -63,7 +63,7 @@ func (h *hasher) turn(ctx context.Context) (end func(), err error) {
 	}
 }
 
-// hash hashes a password, in PHC notation.
+// hash returns the hash of a password in PHC notation.
 func (h *hasher) hash(ctx context.Context, password string) (string, error) {
 	end, err := h.turn(ctx)
 	if err != nil {
@@ -73,7 +73,7 @@ func (h *hasher) hash(ctx context.Context, password string) (string, error) {
 	return hashPassword(password), nil
 }
 
-// check reports whether a hash is of a password.
+// check reports whether a hash belongs to a password.
 func (h *hasher) check(ctx context.Context, hash, password string) (bool, error) {
 	end, err := h.turn(ctx)
 	if err != nil {
@@ -112,14 +112,14 @@ func checkPassword(hash, password string) bool {
 		uint32(len(want)))) == 1
 }
 
-// nobody's password is compared against when an address is unknown, so that the
-// time to answer does not tell which addresses are known.
+// nobody is the hash that is checked for unknown addresses, so that the response time does not reveal which
+// addresses exist.
 var nobody = sync.OnceValue(func() string { return hashPassword("no password of anybody") })
 
 //go:embed wordlist/common.txt.gz
 var commonPacked []byte
 
-// common are the passwords that many people have and that are long enough otherwise.
+// common holds the most common passwords that are otherwise long enough.
 var common = sync.OnceValue(func() map[string]bool {
 	all := map[string]bool{}
 	r, err := gzip.NewReader(bytes.NewReader(commonPacked))
@@ -136,8 +136,8 @@ var common = sync.OnceValue(func() map[string]bool {
 	return all
 })
 
-// fitPassword refuses passwords that are too short, too long, or soon guessed: the common ones, one character
-// or a short run of them repeated, and what stands in the person's own name or address.
+// fitPassword refuses passwords that are too short, too long or easy to guess: common ones, repeated characters or
+// short patterns, and parts of the person's name or address.
 func fitPassword(password string, about ...string) error {
 	n := len([]rune(password))
 	switch {
@@ -170,7 +170,7 @@ func fitPassword(password string, about ...string) error {
 	return nil
 }
 
-// repeats reports whether a text is one short run of characters again and again.
+// repeats reports whether a text repeats one short pattern.
 func repeats(text string) bool {
 	for n := 1; n <= 4; n++ {
 		if len(text) > n && strings.HasPrefix(strings.Repeat(text[:n], len(text)/n+1), text) {

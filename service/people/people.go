@@ -21,18 +21,17 @@ import (
 	"inkret/store"
 )
 
-// Sessions lists the sessions of who asks.
+// Sessions lists the caller's sessions.
 func (s *People) Sessions(ctx context.Context, c base.Caller) ([]store.Key, error) {
 	return s.store.Keys(ctx, c.ID, "session", s.base.Now())
 }
 
-// EndSession ends a session of who asks.
+// EndSession ends one of the caller's sessions.
 func (s *People) EndSession(ctx context.Context, c base.Caller, id int64) error {
 	return s.endKey(ctx, c, id, "session")
 }
 
-// ChangePassword gives who asks another password. All other sessions of theirs end; tokens
-// stay.
+// ChangePassword changes the caller's password. Their other sessions end; tokens stay valid.
 func (s *People) ChangePassword(ctx context.Context, c base.Caller, old, fresh string) error {
 	p, err := s.check(ctx, c.Email, old)
 	if err != nil {
@@ -50,15 +49,14 @@ func (s *People) ChangePassword(ctx context.Context, c base.Caller, old, fresh s
 		"all other sessions ended"))
 }
 
-// PersonWish is what is to become of a person. Parts that are nil stay as they are.
+// PersonWish is a requested change of a person. Nil parts stay as they are.
 type PersonWish struct {
 	Role   *string           // viewer, reviewer, lead or administrator
 	Active *bool             // may come in
 	Roles  map[string]string // at services, by name; empty for the one they have everywhere
 }
 
-// ChangePerson gives a person another role, everywhere or at services, or lets them come in no
-// longer, or again. There always is an administrator who may come in.
+// ChangePerson changes a person's roles, or blocks or unblocks them. At least one active administrator must remain.
 func (s *People) ChangePerson(ctx context.Context, c base.Caller, id int64, w PersonWish) (store.Person, error) {
 	role, active := w.Role, w.Active
 	if role != nil && !base.IsRole(*role) {
@@ -119,8 +117,7 @@ func (s *People) ChangePerson(ctx context.Context, c base.Caller, id int64, w Pe
 	return p, base.Found(err, "person %d", id)
 }
 
-// ResetLink gives a one-time code by which a person sets another password. Their second factor
-// stays.
+// ResetLink creates a one-time code for setting a new password. The second factor stays.
 func (s *People) ResetLink(ctx context.Context, c base.Caller, id int64) (store.Person, string, error) {
 	p, err := s.base.Person(ctx, id)
 	if err != nil {
@@ -131,8 +128,8 @@ func (s *People) ResetLink(ctx context.Context, c base.Caller, id int64) (store.
 		s.base.Did(c, "make reset link", p.Email, ""))
 }
 
-// The second factor is a time-based one-time password (RFC 6238) as the usual applications on
-// telephones make it: SHA-1, six digits, thirty seconds.
+// The second factor is a time-based one-time password (RFC 6238) with the parameters of common authenticator apps:
+// SHA-1, six digits, thirty seconds.
 
 const (
 	factorPeriod  = 30
@@ -141,18 +138,18 @@ const (
 	recoveryBytes = 10
 )
 
-// SecondFactorNeeded is the type of the problem that a sign-in without a code gives.
+// SecondFactorNeeded is the problem type of a sign-in that lacks a code.
 const SecondFactorNeeded = "urn:inkret:problem:second-factor-needed"
 
-// NewFactor is a second factor that is to be confirmed.
+// NewFactor is a second factor that is not confirmed yet.
 type NewFactor struct {
 	Secret string // base32
 	URL    string // otpauth
 	PNG    []byte // a picture of it for a telephone's camera
 }
 
-// BeginFactor makes a secret for the second factor of who asks and gives their password. It is not asked
-// for before it was confirmed with a code.
+// BeginFactor creates a second factor for the caller. It is not required before [People.ConfirmFactor] confirmed
+// it.
 func (s *People) BeginFactor(ctx context.Context, c base.Caller, password string) (NewFactor, error) {
 	if c.FactorOn {
 		return NewFactor{}, base.NewProblem(base.Conflict, "end it first", "you have a second factor already")
@@ -178,8 +175,8 @@ func (s *People) BeginFactor(ctx context.Context, c base.Caller, password string
 		s.vault.Seal([]byte(key.Secret()), factorAs), false, nil, nil)
 }
 
-// ConfirmFactor takes a code of the second factor that was begun, and asks for one from then
-// on. It gives recovery codes, each of which works once in place of a code.
+// ConfirmFactor activates the second factor with a code. It returns recovery codes, each valid once in place of a
+// code.
 func (s *People) ConfirmFactor(ctx context.Context, c base.Caller, code string) ([]string, error) {
 	p, err := s.base.Person(ctx, c.ID)
 	if err != nil {
@@ -203,7 +200,7 @@ func (s *People) ConfirmFactor(ctx context.Context, c base.Caller, code string) 
 	return codes, s.store.SetFactor(ctx, p.ID, p.Factor, true, hashes, &entry)
 }
 
-// EndFactor ends the second factor of who asks, who shows once more that it is them.
+// EndFactor removes the caller's second factor, after checking password and code.
 func (s *People) EndFactor(ctx context.Context, c base.Caller, password, code string) error {
 	if err := s.confirm(ctx, c, password); err != nil {
 		return err
@@ -219,7 +216,7 @@ func (s *People) EndFactor(ctx context.Context, c base.Caller, password, code st
 	return s.store.SetFactor(ctx, p.ID, nil, false, nil, &entry)
 }
 
-// Factor tells whether who asks has a second factor, and how many recovery codes are left.
+// Factor reports whether the caller has a second factor, and how many recovery codes are left.
 func (s *People) Factor(ctx context.Context, c base.Caller) (on bool, left int, err error) {
 	p, err := s.base.Person(ctx, c.ID)
 	if err != nil {
@@ -229,8 +226,7 @@ func (s *People) Factor(ctx context.Context, c base.Caller) (on bool, left int, 
 	return p.FactorOn, left, err
 }
 
-// checkFactor holds a code against a person's second factor: one of an application, or a
-// recovery code.
+// checkFactor verifies a code of the second factor, or a recovery code.
 func (s *People) checkFactor(ctx context.Context, p store.Person, code string) error {
 	code = strings.ToLower(strings.NewReplacer(" ", "", "-", "").Replace(code))
 	if code == "" {
@@ -262,8 +258,8 @@ func (s *People) wrongCode(ctx context.Context, p store.Person) error {
 		Detail: "the code is wrong, or was used already"}
 }
 
-// factorCode holds a code against the time step that is, the one before and the one after
-// (RFC 6238 section 5.2). Each works once.
+// factorCode verifies a code against the current time step, the one before and the one after (RFC 6238 section
+// 5.2). Each code works once.
 func (s *People) factorCode(ctx context.Context, p store.Person, code string) error {
 	secret, _, err := s.vault.Open(p.Factor, factorAs)
 	if err != nil {
@@ -284,7 +280,7 @@ func (s *People) factorCode(ctx context.Context, p store.Person, code string) er
 	return s.wrongCode(ctx, p)
 }
 
-// ResealFactors seals what older keys sealed of second factors anew.
+// ResealFactors encrypts all second factors with the newest key.
 func (s *People) ResealFactors(ctx context.Context) error {
 	people, err := s.store.People(ctx)
 	if err != nil {

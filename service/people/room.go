@@ -1,5 +1,5 @@
-// Package people is who may come in, and how: set-up links, passwords, the second factor, sign-in with a provider,
-// sessions and tokens. Its main type is [People]. Of every password, code and token a hash is kept alone.
+// Package people is sign-in and users: set-up links, passwords, the second factor, OpenID Connect, sessions and
+// tokens. Its main type is [People]. Only hashes of passwords, codes and tokens are stored.
 package people
 
 import (
@@ -9,7 +9,7 @@ import (
 	"inkret/service/vault"
 )
 
-// People is who may come in, and how. It is safe for concurrent use.
+// People is sign-in and users. It is safe for concurrent use.
 type People struct {
 	Records
 	base   *base.Base
@@ -19,14 +19,14 @@ type People struct {
 	hasher *hasher
 
 	mu sync.Mutex // guards revocation
-	// revocation is closed at the next change of somebody's sessions, tokens or roles
+	// revocation is closed at the next change of a session, token or role
 	revocation chan struct{}
 
 	openid OpenID // nil: there is no provider to sign in with
 	issuer string
 }
 
-// New gives the room.
+// New returns the room.
 func New(b *base.Base, st Store, v *vault.Vault) *People {
 	return &People{Records: st, base: b, store: st, vault: v, hasher: newHasher(), revocation: make(chan struct{})}
 }

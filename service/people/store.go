@@ -7,13 +7,13 @@ import (
 	"inkret/store"
 )
 
-// Records are handed out as they are kept.
+// Records are the reads that pass straight through to the store.
 type Records interface {
-	// People lists everybody.
+	// People lists all people.
 	People(ctx context.Context) ([]store.Person, error)
 }
 
-// Store is what this room needs of the records.
+// Store lists the store methods that this package needs.
 type Store interface {
 	Records
 	AddKey(ctx context.Context, hash string, k store.Key, note store.Note[store.Key]) (store.Key, error)

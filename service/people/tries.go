@@ -11,7 +11,7 @@ import (
 	"inkret/service/base"
 )
 
-// Origin is where a request comes from, as far as the surface knows.
+// Origin is where a request comes from, as far as the HTTP surface knows.
 type Origin struct {
 	Address string // of the client's machine
 	Browser string // what [Service.KnownBrowser] gave to this browser when somebody signed in with it
@@ -19,7 +19,7 @@ type Origin struct {
 
 type originKey struct{}
 
-// WithOrigin notes where a request comes from.
+// WithOrigin adds the origin of a request to a context.
 func WithOrigin(ctx context.Context, o Origin) context.Context {
 	return context.WithValue(ctx, originKey{}, o)
 }
@@ -29,9 +29,9 @@ func originOf(ctx context.Context) Origin {
 	return o
 }
 
-// tries slows those down who guess passwords or codes. Wrong tries are counted by the account that is
-// tried, whether there is one or not, and by the address that they come from. A browser or address from
-// which somebody has signed in to an account is counted by itself: strangers cannot keep the owner of an account out.
+// tries slows down people who guess passwords or codes. Failures are counted by account, whether it exists or not,
+// and by address. Browsers and addresses from which the owner signed in before are counted separately, so strangers
+// cannot lock the owner out.
 type tries struct {
 	mu    sync.Mutex // guards both
 	by    map[string]try
@@ -54,12 +54,12 @@ const (
 	knownFor         = 30 * 24 * time.Hour
 )
 
-// tried is what a try counts for.
+// tried holds the counters that an attempt belongs to.
 type tried struct{ keys []string }
 
 func accountKey(email string) string { return strings.ToLower(strings.TrimSpace(email)) }
 
-// tried gives what a try at an account counts for, by where it comes from; email is empty for a code of a link.
+// tried returns the counters of an attempt at an account. email is empty for a set-up code.
 func (s *People) tried(ctx context.Context, email string) tried {
 	o, account := originOf(ctx), accountKey(email)
 	if account != "" {
@@ -87,7 +87,7 @@ func (g *tries) knows(key string, now time.Time) bool {
 	return ok && now.Sub(at) < knownFor
 }
 
-// wait gives how long the next try has to wait.
+// wait returns how long the next attempt has to wait.
 func (g *tries) wait(t tried, now time.Time) time.Duration {
 	g.mu.Lock()
 	defer g.mu.Unlock()
@@ -98,7 +98,7 @@ func (g *tries) wait(t tried, now time.Time) time.Duration {
 	return longest
 }
 
-// wrong notes a wrong try.
+// wrong counts a failed attempt.
 func (g *tries) wrong(t tried, now time.Time) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
@@ -126,7 +126,7 @@ func (g *tries) wrong(t tried, now time.Time) {
 	}
 }
 
-// right forgets the wrong tries at an account that its owner made, and notes from where they came in.
+// right resets the counters after the owner signed in, and remembers their browser and address.
 func (g *tries) right(t tried, email, address string, now time.Time) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
@@ -144,14 +144,14 @@ func (g *tries) right(t tried, email, address string, now time.Time) {
 	g.known[accountKey(email)+"\n"+address] = now
 }
 
-// slowed is the problem of who has to wait.
+// slowed is the problem for an attempt that came too early.
 func slowed(wait time.Duration) *base.Problem {
 	p := base.NewProblem(base.Slowed, "", "too many wrong tries: the next one in %s", wait.Round(time.Second))
 	p.Wait = wait
 	return p
 }
 
-// browserAs is authenticated with what a known browser keeps.
+// browserAs is authenticated together with the known-browser cookie.
 const browserAs = "inkret known browser 1"
 
 type knownBrowser struct {
@@ -159,8 +159,8 @@ type knownBrowser struct {
 	Until       int64 // Unix seconds
 }
 
-// KnownBrowser gives what a browser keeps so that wrong tries elsewhere do not slow down the one who signed in
-// with it. It lets nobody in.
+// KnownBrowser returns the sealed value that lets a browser skip delays caused by others' failures. It does not
+// sign anybody in.
 func (s *People) KnownBrowser(email string) (text string, until time.Time) {
 	until = s.base.Now().Add(knownFor)
 	plain, err := json.Marshal(knownBrowser{accountKey(email), base.NewSecret()[:16], until.Unix()})
@@ -170,7 +170,7 @@ func (s *People) KnownBrowser(email string) (text string, until time.Time) {
 	return base64.RawURLEncoding.EncodeToString(s.vault.Seal(plain, browserAs)), until
 }
 
-// browserOf gives the id of a browser that is known for an account, or the empty string.
+// browserOf returns the id of a browser known for an account, or the empty string.
 func (s *People) browserOf(text, account string) string {
 	sealed, err := base64.RawURLEncoding.DecodeString(text)
 	if err != nil || len(sealed) == 0 {

@@ -19,7 +19,7 @@ import (
 	"inkret/store"
 )
 
-// GapWords say what each number of coverage counts: the gap, its whole, and both in words.
+// GapWords describes each number of coverage: the gap, its total, and both in words.
 var GapWords = []struct{ Gap, Whole, Words string }{
 	{review.WithoutContract, review.Endpoints, "endpoints that were seen have no contract"},
 	{review.NeverCaptured, review.Contracted, "contracted endpoints were never captured"},
@@ -31,12 +31,11 @@ var GapWords = []struct{ Gap, Whole, Words string }{
 // auditDays is how far back a report looks.
 const auditDays = 365
 
-// reportPage is how many findings are read at once for a report.
+// reportPage is how many findings are read at a time.
 const reportPage = 500
 
-// Report gives what is tracked of a service as a report: the findings that fit a filter, the
-// gravest first, and how it stands. Findings that are waived, judged no leak or closed are
-// excepted.
+// Report returns a service's findings that match a filter, most severe first, and its trends. Findings that are
+// waived, closed or not a leak are marked as excepted.
 func (s *Reports) Report(ctx context.Context, who base.Caller, service string, q url.Values,
 	failOn severity.Severity) (*report.Result, error) {
 	s.base.NoteRead(ctx, who, "export report", service, q.Encode())
@@ -69,7 +68,7 @@ func (s *Reports) Report(ctx context.Context, who base.Caller, service string, q
 	return out, errors.Join(s.auditStanding(ctx, service, out.Audit), s.auditWaivers(ctx, service, out.Audit))
 }
 
-// eachFinding calls f with each finding that fits, the gravest first.
+// eachFinding calls f for each finding that matches, most severe first.
 func (s *Reports) eachFinding(ctx context.Context, by store.FindingFilter, f func(*store.Finding)) error {
 	by.Sort = "-severity"
 	for n := 1; ; n++ {
@@ -86,7 +85,7 @@ func (s *Reports) eachFinding(ctx context.Context, by store.FindingFilter, f fun
 	}
 }
 
-// seen counts what was captured of a service.
+// seen returns the totals of a service's captures.
 func (s *Reports) seen(ctx context.Context, service string) (finding.Summary, error) {
 	var all finding.Summary
 	weights, err := s.store.Weights(ctx, store.StandingFilter{Service: service})
@@ -99,7 +98,7 @@ func (s *Reports) seen(ctx context.Context, service string) (finding.Summary, er
 	return all, err
 }
 
-// reported makes of a tracked finding one of a report.
+// reported converts a stored finding for a report.
 func reported(f *store.Finding) *finding.Finding {
 	kind, _ := kind.Parse(f.Kind)
 	out := &finding.Finding{Identity: finding.Identity{Service: f.Service, Endpoint: f.Endpoint, Audience: f.Audience,
@@ -116,7 +115,7 @@ func reported(f *store.Finding) *finding.Finding {
 	return out
 }
 
-// auditStanding adds how it stands and how far contracts and captures reach.
+// auditStanding adds trends and coverage.
 func (s *Reports) auditStanding(ctx context.Context, service string, a *report.Audit) error {
 	standing, err := s.Standing(ctx, store.StandingFilter{Service: service}, auditDays)
 	if err != nil {
@@ -150,7 +149,7 @@ func (s *Reports) auditStanding(ctx context.Context, service string, a *report.A
 	return err
 }
 
-// auditWaivers adds the waivers in force, those first that end first.
+// auditWaivers adds the waivers in force, by their last day.
 func (s *Reports) auditWaivers(ctx context.Context, service string, a *report.Audit) error {
 	var waived []store.Finding
 	if err := s.eachFinding(ctx, store.FindingFilter{Service: service, States: []string{string(finding.Waived)}},
@@ -171,7 +170,7 @@ func (s *Reports) auditWaivers(ctx context.Context, service string, a *report.Au
 	return nil
 }
 
-// waiverReason is why the last waiver was asked for, and what was said where it was approved.
+// waiverReason returns why the last waiver was requested, and the approver's comment.
 func waiverReason(history []store.Event) string {
 	var reasons []string
 	for _, e := range history {

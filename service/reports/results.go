@@ -17,9 +17,9 @@ import (
 	"inkret/store"
 )
 
-// What checks of pipelines found, held against the main line.
+// Results of checks in pipelines, compared with the main line.
 
-// ResultView is a result compared with the main line as it was before.
+// ResultView is a result compared with the main line at the time it was received.
 type ResultView struct {
 	store.Result
 	Against *store.Result // nil: the main line had no result
@@ -27,12 +27,12 @@ type ResultView struct {
 	States map[string]string // of those findings that are tracked here, by fingerprint
 }
 
-// mostChecked is how many findings a result has at most.
+// mostChecked limits how many findings a result may have.
 const mostChecked = 50_000
 
 var printForm = regexp.MustCompile(`^[0-9a-f]{16}$`)
 
-// SendResult keeps what a check of a pipeline found.
+// SendResult stores the result of a check in a pipeline.
 func (s *Reports) SendResult(ctx context.Context, who base.Caller, r store.Result) (ResultView, error) {
 	if r.Line = strings.TrimSpace(r.Line); r.Line == "" {
 		return ResultView{}, base.NewProblem(base.Invalid, "", "a result is of a line of development, as in main")
@@ -75,7 +75,7 @@ func (s *Reports) SendResult(ctx context.Context, who base.Caller, r store.Resul
 	return s.held(ctx, r)
 }
 
-// Result gives one result.
+// Result returns one result.
 func (s *Reports) Result(ctx context.Context, id int64) (ResultView, error) {
 	r, err := s.store.ResultByID(ctx, id)
 	if err != nil {
@@ -84,7 +84,7 @@ func (s *Reports) Result(ctx context.Context, id int64) (ResultView, error) {
 	return s.held(ctx, r)
 }
 
-// held compares a result with the main line as it was when the result came.
+// held compares a result with the main line at the time it was received.
 func (s *Reports) held(ctx context.Context, r store.Result) (ResultView, error) {
 	v := ResultView{Result: r}
 	if c := r.Compared; c != nil {
@@ -121,14 +121,14 @@ func (s *Reports) held(ctx context.Context, r store.Result) (ResultView, error) 
 	return v, err
 }
 
-// DropResult forgets a result.
+// DropResult deletes a result.
 func (s *Reports) DropResult(ctx context.Context, who base.Caller, id int64) error {
 	return base.Found(s.store.DropResult(ctx, id, s.base.Did(who, "drop result", fmt.Sprintf("result %d", id), "")),
 		"result %d",
 		id)
 }
 
-// SetMainLine says which line of a service others are compared with.
+// SetMainLine sets the line that a service's results are compared with.
 func (s *Reports) SetMainLine(ctx context.Context, who base.Caller, service, line string) error {
 	if line = strings.TrimSpace(line); line == "" {
 		return base.NewProblem(base.Invalid, "", "the main line has a name")

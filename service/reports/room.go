@@ -1,5 +1,5 @@
-// Package reports is how it stands: the chart, reports for auditors, and what pipelines found, held against their main
-// line. Its main type is [Reports].
+// Package reports is trends, reports for auditors, and results of pipelines compared with their main line. Its main
+// type is [Reports].
 package reports
 
 import (
@@ -10,7 +10,7 @@ import (
 	"inkret/service/review"
 )
 
-// Reports is how it stands: the chart, reports for auditors, and what pipelines found. It is safe for concurrent use.
+// Reports is trends, reports and results of pipelines. It is safe for concurrent use.
 type Reports struct {
 	Records
 	base     *base.Base
@@ -23,7 +23,7 @@ type Reports struct {
 	stoodAt   int64
 }
 
-// New gives the room.
+// New returns the room.
 func New(b *base.Base, st Store, r *review.Review, f *findings.Findings) *Reports {
 	return &Reports{Records: st, base: b, store: st, review: r, findings: f}
 }

@@ -15,7 +15,7 @@ import (
 	"inkret/store"
 )
 
-// Standing is how it stands with the findings.
+// Standing holds the trends of findings.
 type Standing struct {
 	Days      []StandingDay // oldest first
 	Proofs    []ProofTime   // findings that are proven mended
@@ -27,21 +27,20 @@ type Standing struct {
 	Savings []Saving             // endpoints with what was saved
 }
 
-// Saving is how an endpoint's excess changed since it was captured first.
+// Saving is how an endpoint's excess changed since its first capture.
 type Saving struct {
 	finding.Saving
 	Name string // what it is called
 }
 
-// StandingDay is how many findings were open at the end of a day, by severity, and what came
-// and went that day.
+// StandingDay holds the open findings at the end of a day, by severity, and what was found and ended that day.
 type StandingDay struct {
 	Day          string                    // as YYYY-MM-DD in UTC
 	Open         map[severity.Severity]int // by severity
 	Found, Ended int                       // how many came
 }
 
-// ProofTime is how long proofs of a severity took.
+// ProofTime is how long findings of a severity took from report to proof.
 type ProofTime struct {
 	Severity        severity.Severity // greater is graver; see package severity
 	Proofs          int               // how many
@@ -57,7 +56,7 @@ type Worst struct {
 
 const shownWorst = 10
 
-// Standing works out how it stands, over so many days up to today.
+// Standing computes trends over the given number of days up to today.
 func (s *Reports) Standing(ctx context.Context, by store.StandingFilter, days int) (Standing, error) {
 	written := s.store.Written()
 	today := s.base.Now().UTC()
@@ -81,7 +80,7 @@ func (s *Reports) Standing(ctx context.Context, by store.StandingFilter, days in
 	return out, nil
 }
 
-// stood is what how it stands was worked out for, which is kept until something happens.
+// stood is the key of cached trends. The cache is dropped when anything happens.
 type stood struct {
 	by      store.StandingFilter
 	days    int
@@ -89,7 +88,7 @@ type stood struct {
 	written int64
 }
 
-// mostStood bounds what is kept.
+// mostStood limits the cache.
 const mostStood = 64
 
 func (s *Reports) standing(ctx context.Context, by store.StandingFilter, since time.Time,
@@ -119,7 +118,7 @@ func (s *Reports) standing(ctx context.Context, by store.StandingFilter, since t
 	return out, errors.Join(errs...)
 }
 
-// saved works out what was saved since endpoints were captured first, for the days from first.
+// saved computes what was saved since the first captures of each endpoint, from the day first on.
 func (s *Reports) saved(ctx context.Context, by store.StandingFilter, first string, out *Standing) error {
 	weights, err := s.store.Weights(ctx, by)
 	if err != nil {
@@ -145,8 +144,8 @@ func (s *Reports) saved(ctx context.Context, by store.StandingFilter, first stri
 	return err
 }
 
-// daysOf adds up what came and went into what was open, for the days from first to last. The
-// first of them has what was open before.
+// daysOf adds up found and ended findings to open ones, for the days from first to last. The first day includes
+// what was open before.
 func daysOf(turns []store.Turn, first, last string) []StandingDay {
 	open := map[severity.Severity]int{}
 	days := []StandingDay{{Day: first}}
@@ -198,7 +197,7 @@ func proofTimes(all []store.Proven) []ProofTime {
 	return out
 }
 
-// worstOf gathers counts by name, those with most that is grave first.
+// worstOf sums counts by name and sorts them, most severe findings first.
 func worstOf(all []store.WorstOf, part string) []Worst {
 	by := map[string]*Worst{}
 	for _, w := range all {

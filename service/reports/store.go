@@ -8,13 +8,13 @@ import (
 	"inkret/store"
 )
 
-// Records are handed out as they are kept.
+// Records are the reads that pass straight through to the store.
 type Records interface {
-	// Results lists a page of results, newest first.
+	// Results returns a page of results, newest first, and their total number.
 	Results(ctx context.Context, service, line string, page store.Page) ([]store.Result, int, error)
 }
 
-// Store is what this room needs of the records.
+// Store lists the store methods that this package needs.
 type Store interface {
 	Records
 	AddResult(ctx context.Context, r store.Result, note store.Note[store.Result]) (store.Result, error)

@@ -18,7 +18,7 @@ import (
 	"inkret/store"
 )
 
-// EntityView is an entity with what stands out about it.
+// EntityView is an entity with its open points.
 type EntityView struct {
 	*catalog.Entity
 	Unclassed int                   // fields without a class
@@ -64,8 +64,7 @@ func (s *Review) Entities(ctx context.Context, service string) ([]EntityView, er
 	return all, nil
 }
 
-// FieldView is a field of the catalogue with its class, who gave it, what class is
-// suggested, and where the field has been seen.
+// FieldView is a field with its class, who set it, the suggested class, and where the field was seen.
 type FieldView struct {
 	Entity string // by name
 	*catalog.Field
@@ -76,7 +75,7 @@ type FieldView struct {
 	Leaks      int               // open findings
 }
 
-// FieldFilter narrows a listing of fields.
+// FieldFilter narrows a list of fields.
 type FieldFilter struct {
 	Entity    string // by name
 	Class     string // a class, or "unclassed"
@@ -84,7 +83,7 @@ type FieldFilter struct {
 	Words     string // in entity, field or note
 }
 
-// Fields lists a page of a catalogue's fields.
+// Fields returns a page of the catalogue's fields and their total number.
 func (s *Review) Fields(ctx context.Context, service string, by FieldFilter,
 	page store.Page) ([]FieldView, int, error) {
 	f, err := s.base.Contracts(ctx, service)
@@ -149,8 +148,8 @@ func add(all *[]string, s string) {
 	}
 }
 
-// leakField is the field that a leak is about: the catalogued one, or, of a member
-// that the catalogue did not know at the time, the member's name.
+// leakField returns the field of a leak: the catalogued one, or the member's name if the catalogue did not know it
+// at the time.
 func leakField(l store.Leak) string {
 	if l.Field != "" {
 		return l.Field
@@ -158,7 +157,7 @@ func leakField(l store.Leak) string {
 	return l.Path[strings.LastIndexByte(l.Path, '.')+1:]
 }
 
-// Unclassed is what a field without a class is called in filters and listings.
+// Unclassed is the name of "no class" in filters and lists.
 const Unclassed = "unclassed"
 
 func classWord(c catalog.Class) string {
@@ -178,7 +177,7 @@ func containsWords(text, words string) bool {
 	return true
 }
 
-// ClassFields gives fields their classes, as a new revision of the contracts.
+// ClassFields sets the classes of fields, as a new revision of the contracts.
 func (s *Review) ClassFields(ctx context.Context, who base.Caller, service string, all []revise.ClassOf, basedOn int,
 	reason string) (store.Revision, error) {
 	f, err := s.base.Contracts(ctx, service)
@@ -212,7 +211,7 @@ func (s *Review) applyEdits(ctx context.Context, who base.Caller, from store.Rev
 	return r, err
 }
 
-// Reading is a description of what is stored.
+// Reading is a description of what is stored, to compare with the catalogue.
 type Reading struct {
 	Source string         // what it is called: a file, a database without its password
 	Form   string         // one of ReadingForms
@@ -228,7 +227,7 @@ const (
 	ReadTraffic     = "traffic"     // the captures that the service has
 )
 
-// ReadingView is what a reading differs in from the catalogue.
+// ReadingView lists how a reading differs from the catalogue.
 type ReadingView struct {
 	Differences []catalog.Difference // between what is stored and the catalogue
 	Notes       []string             // what else there is to say
@@ -236,7 +235,7 @@ type ReadingView struct {
 	Sketch      *schema.Sketch       // of descriptions and traffic
 }
 
-// ReadEntities compares a reading with the catalogue; nothing is changed.
+// ReadEntities compares a reading with the catalogue. It changes nothing.
 func (s *Review) ReadEntities(ctx context.Context, service string, r Reading) (*ReadingView, error) {
 	v := &ReadingView{}
 	var read *catalog.Catalog
@@ -278,9 +277,8 @@ func (s *Review) ReadEntities(ctx context.Context, service string, r Reading) (*
 	return v, nil
 }
 
-// onlyStored leaves out what traffic shows and contracts say to be something else
-// than a field of its own: renamed, derived and external members, and the objects
-// that stand in such.
+// onlyStored removes members of traffic that the contracts declare as something else than a field of the entity:
+// renamed, derived and external members, and the objects inside them.
 func onlyStored(c *contract.Contracts, sketch *schema.Sketch, all []catalog.Difference) []catalog.Difference {
 	granted := map[string]bool{}
 	met := map[*contract.GrantSet]bool{}
@@ -334,8 +332,7 @@ func onlyStored(c *contract.Contracts, sketch *schema.Sketch, all []catalog.Diff
 	})
 }
 
-// contractsOrNone gives the contracts in force, or empty ones for a service that has
-// none yet.
+// contractsOrNone returns the contracts in force, or empty ones for a service that does not exist yet.
 func (s *Review) contractsOrNone(ctx context.Context, service string) (base.InForce, error) {
 	f, err := s.base.Contracts(ctx, service)
 	var unknown *base.Problem
@@ -351,7 +348,7 @@ func (s *Review) contractsOrNone(ctx context.Context, service string) (base.InFo
 	return f, err
 }
 
-// Taking is what is taken over of a reading.
+// Taking selects differences of a reading to add to the catalogue.
 type Taking struct {
 	Reading
 	Differences []string // by id
@@ -359,9 +356,8 @@ type Taking struct {
 	Reason      string   // for whoever reads the revisions
 }
 
-// TakeEntities takes differences of a reading over into the catalogue, as a new
-// revision: those named by their ids, or, where none is named, all that are new or
-// changed; what is gone from the store goes from the catalogue only when it is named.
+// TakeEntities adds differences of a reading to the catalogue, as a new revision: those named by id, or, if none is
+// named, all that are new or changed. What is gone from the store is removed only if it is named.
 func (s *Review) TakeEntities(ctx context.Context, who base.Caller, service string,
 	t Taking) (store.Revision, *ReadingView, error) {
 	v, err := s.ReadEntities(ctx, service, t.Reading)
@@ -389,7 +385,7 @@ func (s *Review) TakeEntities(ctx context.Context, who base.Caller, service stri
 	return revision, v, err
 }
 
-// catalogueFile is the file that new entities go to: the one that has most.
+// catalogueFile returns the file that new entities are written to: the one with the most entities.
 func catalogueFile(f base.InForce) string {
 	count := map[string]int{}
 	best := f.Revision.Files[0].Name
@@ -403,7 +399,7 @@ func catalogueFile(f base.InForce) string {
 	return best
 }
 
-// sketch learns from the captures that a service has, the newest first.
+// sketch learns entities from a service's captures, newest first.
 func (s *Review) sketch(ctx context.Context, service string, c *contract.Contracts) (*schema.Sketch, error) {
 	o := observe.New(c)
 	err := s.store.Recorded(ctx, service, nil, mostJudgedAnew, func(one store.Capture) error {

@@ -34,14 +34,14 @@ func (s *Review) Audiences(ctx context.Context, service string) []string {
 	return names
 }
 
-// Proposed is contract files that somebody would put in force.
+// Proposed is a set of contract files to be put in force.
 type Proposed struct {
 	Files  []store.ContractFile // all of the service
 	Reason string               // for whoever reads the revisions
 	Base   int                  // the revision they were made from; 0 is whatever is in force
 }
 
-// weighed is proposed contracts, read and held against those in force.
+// weighed is a set of proposed contracts, compared with those in force.
 type weighed struct {
 	files      []store.ContractFile
 	contracts  *contract.Contracts
@@ -53,13 +53,12 @@ type weighed struct {
 	two        bool // severe decisions of the service need a second person
 }
 
-// needsApproval tells whether a second person has to approve: more of what is
-// personal or secret would be let out. Of the first contracts nothing is said;
-// until then all was only swept.
+// needsApproval reports whether a second person must approve, because more personal or secret data would be
+// exposed. The first contracts of a service need no approval.
 func (w *weighed) needsApproval() bool { return w.old != nil && w.two && w.difference.Sensitive() }
 
-// weigh reads files and compares them with those in force. Faulty files give a
-// [Problem] whose Cause is [contract.Problems].
+// weigh parses files and compares them with those in force. Invalid files give a [Problem] whose Cause is
+// [contract.Problems].
 func (s *Review) weigh(ctx context.Context, service string, files []store.ContractFile, basedOn int) (*weighed, error) {
 	files = slices.Clone(files)
 	slices.SortFunc(files, func(a, b store.ContractFile) int { return strings.Compare(a.Name, b.Name) })
@@ -102,11 +101,11 @@ func (s *Review) weigh(ctx context.Context, service string, files []store.Contra
 	return w, nil
 }
 
-// mostRevisionsRead bounds how many earlier revisions are read for the classes that fields had, where none are
-// kept yet.
+// mostRevisionsRead limits how many earlier revisions are read to find the classes of deleted fields, if none are
+// stored yet.
 const mostRevisionsRead = 50
 
-// kept lists the classes that fields of a service had that are gone by now.
+// kept lists the classes of fields that no longer exist.
 func (s *Review) kept(ctx context.Context, service string, old *contract.Contracts) ([]compare.Kept, error) {
 	if old == nil {
 		return nil, nil
@@ -136,7 +135,7 @@ func (s *Review) kept(ctx context.Context, service string, old *contract.Contrac
 		if err != nil {
 			return nil, err
 		}
-		// one that an earlier version could read says nothing now
+		// files that only an earlier version could read are ignored
 		if read, err := contract.Read(base.ContractFiles(whole.Files)...); err == nil {
 			all = append(all, compare.KeptOf(read.Catalog, nil)...)
 		}
@@ -149,10 +148,9 @@ func outdated(basedOn, inForce int) error {
 		"revision %d is in force by now; these files were made from revision %d", inForce, basedOn)
 }
 
-// Apply puts contract files in force, or, where more of what is personal or secret
-// would be let out, up for approval by a second person. The same files again change
-// nothing, and changed is false then. Faulty files give a [Problem] whose Cause is
-// [contract.Problems].
+// Apply puts contract files in force, or submits them for approval if they expose more personal or secret data.
+// Applying the same files again changes nothing and returns changed = false. Invalid files give a [Problem] whose
+// Cause is [contract.Problems].
 func (s *Review) Apply(ctx context.Context, who base.Caller, service string,
 	p Proposed) (r store.Revision, changed bool, err error) {
 	w, err := s.weigh(ctx, service, p.Files, p.Base)
@@ -206,8 +204,8 @@ func (s *Review) Apply(ctx context.Context, who base.Caller, service string,
 	return r, true, s.NoteCoverage(ctx, service)
 }
 
-// severeGone lists the open findings of high or critical severity that contracts would take off the list: none
-// where one person alone may.
+// severeGone lists the open findings of high or critical severity that the contracts would remove. It is empty if
+// the service allows decisions by one person.
 func (s *Review) severeGone(ctx context.Context, service string, w *weighed,
 	e *store.Effect) ([]store.Finding, error) {
 	if w.old == nil || !w.two || len(e.Granted) == 0 {
@@ -216,8 +214,7 @@ func (s *Review) severeGone(ctx context.Context, service string, w *weighed,
 	return s.store.OpenAmong(ctx, e.Before, int(finding.ByTwo))
 }
 
-// Decide approves or declines a revision that waits for it. Nobody decides on
-// their own.
+// Decide approves or declines a revision that waits for approval. Nobody can approve their own.
 func (s *Review) Decide(ctx context.Context, who base.Caller, service string, number int,
 	d Decision) (store.Revision, error) {
 	r, err := s.RevisionOf(ctx, service, number)
@@ -263,7 +260,7 @@ func (s *Review) Decide(ctx context.Context, who base.Caller, service string, nu
 	return r, s.NoteCoverage(ctx, service)
 }
 
-// Revert makes a new revision with the files of an earlier one.
+// Revert creates a new revision with the files of an earlier one.
 func (s *Review) Revert(ctx context.Context, who base.Caller, service string, number int,
 	reason string) (store.Revision, bool, error) {
 	r, err := s.RevisionOf(ctx, service, number)
@@ -273,13 +270,13 @@ func (s *Review) Revert(ctx context.Context, who base.Caller, service string, nu
 	return s.Apply(ctx, who, service, Proposed{Files: r.Files, Reason: reason})
 }
 
-// RevisionOf gives one revision of a service's contracts.
+// RevisionOf returns one revision of a service's contracts.
 func (s *Review) RevisionOf(ctx context.Context, service string, number int) (store.Revision, error) {
 	r, err := s.store.RevisionNumber(ctx, service, number)
 	return r, base.Found(err, "revision %d of %q", number, service)
 }
 
-// RevisionText gives a revision's difference from the one it was made from, as text.
+// RevisionText returns a revision's difference from its base, in the unified format.
 func (s *Review) RevisionText(ctx context.Context, r store.Revision) (string, error) {
 	var old []store.ContractFile
 	if r.Base > 0 {
@@ -292,7 +289,7 @@ func (s *Review) RevisionText(ctx context.Context, r store.Revision) (string, er
 	return unified(old, r.Files), nil
 }
 
-// unified writes the difference of two sets of files.
+// unified returns the difference of two sets of files in the unified format.
 func unified(old, new []store.ContractFile) string {
 	var b strings.Builder
 	names := []string{}
@@ -315,19 +312,19 @@ func unified(old, new []store.ContractFile) string {
 	return b.String()
 }
 
-// Export gives the contract files in force as they were applied.
+// Export returns the contract files in force, exactly as they were applied.
 func (s *Review) Export(ctx context.Context, service string) (store.Revision, error) {
 	r, err := s.store.Revision(ctx, service)
 	return r, base.Found(err, "service %q", service)
 }
 
-// Contracts gives the contracts in force, read.
+// Contracts returns the contracts in force, parsed.
 func (s *Review) Contracts(ctx context.Context, service string) (*contract.Contracts, error) {
 	f, err := s.base.Contracts(ctx, service)
 	return f.Contracts, err
 }
 
-// Change is a change to contract files that is to be tried out.
+// Change is a change of contract files to try out.
 type Change struct {
 	Files   []store.ContractFile // those in force where there are none
 	Base    int                  // the revision that it is made from; 0 for whatever is in force
@@ -340,7 +337,7 @@ type Change struct {
 	Advise  bool                 // give advice, too
 }
 
-// Trial is what a change comes to, nothing being put in force.
+// Trial is the result of trying a change. Nothing is put in force.
 type Trial struct {
 	Files         []store.ContractFile // as the change leaves them
 	Hash          string               // the same for the same files
@@ -354,7 +351,7 @@ type Trial struct {
 	Effect        *TrafficEffect       // nil unless it was asked for
 }
 
-// Try carries out a change on contract files and tells what it comes to.
+// Try applies a change to contract files and returns the result, without putting it in force.
 func (s *Review) Try(ctx context.Context, who base.Caller, service string, c Change) (*Trial, error) {
 	if err := s.mayTry(who, service, c.Effect); err != nil {
 		return nil, err
@@ -390,7 +387,7 @@ func (s *Review) Try(ctx context.Context, who base.Caller, service string, c Cha
 		t.Advice = advice.On(w.contracts, traffic)
 	}
 	if c.Effect {
-		// what it answers depends on values that nobody revealed, by detectors and forms that the caller chose
+		// the answer depends on captured values, and the caller chose the detectors and formats
 		if err := s.base.Note(ctx, who, "try contracts on captures", service, bounded(t.Text)); err != nil {
 			return nil, base.Plain(err)
 		}
@@ -401,7 +398,7 @@ func (s *Review) Try(ctx context.Context, who base.Caller, service string, c Cha
 	return t, nil
 }
 
-// mayTry refuses a trial on recorded values to those who may not reveal values, and trials without end.
+// mayTry refuses trials on captured values to callers who may not reveal values, and limits the rate of trials.
 func (s *Review) mayTry(who base.Caller, service string, effect bool) error {
 	if effect && (!who.MayIn(service, base.Reviewer) || who.Key.Scope != base.ScopeEverything) {
 		return base.NewProblem(base.Forbidden, "leave the effect out, or ask a reviewer",
@@ -428,7 +425,7 @@ func hashOf(files []store.ContractFile) string {
 	return hex.EncodeToString(sum.Sum(nil)[:16])
 }
 
-// bounded cuts a text for the trail.
+// bounded shortens a text for the trail.
 func bounded(text string) string {
 	const most = 2000
 	if len(text) > most {
@@ -437,7 +434,7 @@ func bounded(text string) string {
 	return text
 }
 
-// edited carries out the edits of a change.
+// edited applies the edits of a change.
 func (s *Review) edited(files []store.ContractFile, c Change) ([]store.ContractFile, error) {
 	edits := c.Edits
 	if c.PullOut != "" || c.Inline != "" || len(c.Intents) > 0 {
@@ -475,16 +472,15 @@ func storedFiles(files []contract.File) []store.ContractFile {
 	return out
 }
 
-// Merged is two people's changes of the same contract files brought together.
+// Merged is the result of merging two people's changes.
 type Merged struct {
 	Files     []store.ContractFile          // with both changes
 	Theirs    store.Revision                // what is in force
 	Conflicts map[string][]compare.Conflict // by file
 }
 
-// Merge brings changes made from an earlier revision together with what is in force
-// by now. Where both changed the same lines the merged text keeps those that are
-// handed in, and the place is a conflict to look at.
+// Merge combines changes made from an earlier revision with the contracts in force. Where both changed the same
+// lines, the caller's lines are kept and the place is reported as a conflict.
 func (s *Review) Merge(ctx context.Context, service string, basedOn int, mine []store.ContractFile) (*Merged, error) {
 	from, err := s.RevisionOf(ctx, service, basedOn)
 	if err != nil {
@@ -525,7 +521,7 @@ func (s *Review) Merge(ctx context.Context, service string, basedOn int, mine []
 	return m, nil
 }
 
-// EndpointContract is an endpoint with the contract it has, if any.
+// EndpointContract is an endpoint with its contract, if any.
 type EndpointContract struct {
 	store.Endpoint
 	Contracts *contract.Contracts // what it is part of
@@ -533,7 +529,7 @@ type EndpointContract struct {
 	Text      string              // its part of the contract file
 }
 
-// Endpoint gives an endpoint with its contract.
+// Endpoint returns an endpoint with its contract.
 func (s *Review) Endpoint(ctx context.Context, id string) (EndpointContract, error) {
 	e, err := s.store.Endpoint(ctx, id)
 	if err != nil {
@@ -553,7 +549,7 @@ func (s *Review) Endpoint(ctx context.Context, id string) (EndpointContract, err
 	return out, nil
 }
 
-// Advice gives advice on the contracts in force.
+// Advice returns advice on the contracts in force.
 func (s *Review) Advice(ctx context.Context, service string) ([]advice.Advice, error) {
 	f, err := s.base.Contracts(ctx, service)
 	if err != nil {
@@ -566,15 +562,14 @@ func (s *Review) Advice(ctx context.Context, service string) ([]advice.Advice, e
 	return advice.On(f.Contracts, traffic), nil
 }
 
-// ShapeView is a shape with where it is used.
+// ShapeView is a shape and where it is used.
 type ShapeView struct {
 	*contract.Shape
 	Uses    []revise.Use // where it is used
 	Touches []string     // endpoints
 }
 
-// Shapes lists the shapes of the contracts in force and those that repeated grants
-// could be made into.
+// Shapes lists the shapes of the contracts in force, and those that repeated grants could become.
 func (s *Review) Shapes(ctx context.Context,
 	service string) (*contract.Contracts, []ShapeView, []revise.Proposal, error) {
 	f, err := s.base.Contracts(ctx, service)
@@ -589,7 +584,7 @@ func (s *Review) Shapes(ctx context.Context,
 	return f.Contracts, all, revise.Proposals(f.Contracts), nil
 }
 
-// fileText gives the text of a file of a revision, by lines.
+// fileText returns the lines of a file of a revision.
 func fileLines(r store.Revision, name string) []string {
 	for _, f := range r.Files {
 		if f.Name == name {
@@ -599,8 +594,8 @@ func fileLines(r store.Revision, name string) []string {
 	return nil
 }
 
-// excerpt gives the lines of the list item that begins at a position: up to the
-// next line that is not indented further than its dash.
+// excerpt returns the lines of the list item at a position, up to the next line that is not indented deeper than
+// its dash.
 func excerpt(r store.Revision, at contract.Pos) string {
 	lines := fileLines(r, at.File)
 	if at.Line < 1 || at.Line > len(lines) {
@@ -616,7 +611,7 @@ func excerpt(r store.Revision, at contract.Pos) string {
 
 func indentation(line string) int { return len(line) - len(strings.TrimLeft(line, " ")) }
 
-// Line gives one line of a contract file in force.
+// Line returns one line of a contract file in force.
 func (s *Review) Line(ctx context.Context, service, file string, number int) string {
 	r, err := s.store.Revision(ctx, service)
 	if err != nil {
@@ -628,7 +623,7 @@ func (s *Review) Line(ctx context.Context, service, file string, number int) str
 	return ""
 }
 
-// classed tells which fields a change gives another class, and which have none then.
+// classed returns which fields get another class by a change, and which lose theirs.
 func classed(old, new *contract.Contracts) (set, none []store.Classing) {
 	class := func(c *contract.Contracts, entity, field string) catalog.Class {
 		if c == nil {
@@ -661,7 +656,7 @@ func classed(old, new *contract.Contracts) (set, none []store.Classing) {
 	return set, none
 }
 
-// Op and Edits are operations on contract files.
+// Op and Edits are edits of contract files.
 type (
 	Op    = document.Op
 	Edits = revise.Edits

@@ -7,7 +7,7 @@ import (
 	"inkret/store"
 )
 
-// ExportFor gives the contracts in force to somebody who takes them away.
+// ExportFor returns the contracts in force and logs the export on the trail.
 func (s *Review) ExportFor(ctx context.Context, who base.Caller, service string) (store.Revision, error) {
 	r, err := s.Export(ctx, service)
 	if err == nil {

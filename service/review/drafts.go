@@ -14,7 +14,7 @@ import (
 	"inkret/store"
 )
 
-// DraftOf says what a contract is to be drafted from.
+// DraftOf says what to draft a contract from.
 type DraftOf struct {
 	From     string               // captures, description, entity or endpoint
 	Endpoint string               // the one to draft; empty drafts all that have no contract yet
@@ -26,7 +26,7 @@ type DraftOf struct {
 	Files    []store.ContractFile // to add to; those in force where there are none
 }
 
-// Drafted is drafted endpoints, and the contract files with them added.
+// Drafted holds drafted endpoints, and the contract files with them added.
 type Drafted struct {
 	Endpoints []string             // that were drafted
 	Text      string               // of the endpoints alone
@@ -35,7 +35,7 @@ type Drafted struct {
 	Notes     []string             // what else there is to say
 }
 
-// Draft drafts endpoints against the catalogue in force. Nothing is put in force.
+// Draft drafts endpoints based on the catalogue in force. It puts nothing in force.
 func (s *Review) Draft(ctx context.Context, service string, d DraftOf) (*Drafted, error) {
 	f, err := s.base.Contracts(ctx, service)
 	if err != nil {
@@ -102,7 +102,7 @@ func (s *Review) Draft(ctx context.Context, service string, d DraftOf) (*Drafted
 	return out, nil
 }
 
-// described drafts the operations that recorded traffic, or a description of the interface, shows.
+// described drafts operations from recorded traffic or from an API description.
 func (s *Review) described(ctx context.Context, service string, c *contract.Contracts, d DraftOf,
 	out *Drafted) (entries []*document.Value, err error) {
 	var sketch *schema.Sketch
@@ -133,7 +133,7 @@ func (s *Review) described(ctx context.Context, service string, c *contract.Cont
 	return entries, nil
 }
 
-// template writes an endpoint without its parameters' names.
+// template replaces the parameter names of an endpoint.
 func template(endpoint string) string {
 	parts := strings.Split(endpoint, "/")
 	for i, p := range parts {
@@ -146,13 +146,13 @@ func template(endpoint string) string {
 
 func sameEndpoint(a, b string) bool { return template(a) == template(b) }
 
-// Exported is contracts in an open form: one file, or several.
+// Exported holds contracts in an open format, in one file or several.
 type Exported struct {
 	Media string               // the media type
 	Files []store.ContractFile // by name
 }
 
-// ExportAs writes the contracts in force in an open form.
+// ExportAs exports the contracts in force in an open format.
 func (s *Review) ExportAs(ctx context.Context, who base.Caller, service, form string) (*Exported, error) {
 	s.base.NoteRead(ctx, who, "export contracts", service, form)
 	f, err := s.base.Contracts(ctx, service)

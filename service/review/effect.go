@@ -14,11 +14,10 @@ import (
 	"inkret/store"
 )
 
-// mostJudgedAnew bounds how many recorded captures, the newest, a change of contracts
-// is tried out on.
+// mostJudgedAnew limits how many captures, newest first, a change of contracts is tried on.
 const mostJudgedAnew = 10_000
 
-// TrafficEffect is what a change of contracts does to the findings of recorded traffic.
+// TrafficEffect is how a change of contracts affects the findings of recorded traffic.
 type TrafficEffect struct {
 	Captures int             // that were judged by both
 	Most     bool            // there are more, which were not looked at
@@ -29,7 +28,7 @@ type TrafficEffect struct {
 	silenced map[string]bool // of those that are gone: nothing else tells of them
 }
 
-// effectOf works out what putting contracts in force comes to.
+// effectOf computes what putting contracts in force changes in the store.
 func (s *Review) effectOf(ctx context.Context, service string, w *weighed) (*store.Effect, error) {
 	e := &store.Effect{}
 	for _, c := range w.contracts.Endpoints {
@@ -72,8 +71,8 @@ func (s *Review) effectOf(ctx context.Context, service string, w *weighed) (*sto
 	return e, nil
 }
 
-// excepted works out which findings are covered by another exception than it says with them, or by none: by id
-// as they are called once endpoints are renamed, the reason. all are the exceptions that there are, and were.
+// excepted returns the findings whose exception changes, with the reason of the new exception, or an empty reason
+// if none applies any more. The keys are the ids after endpoints are renamed. all holds the old and new exceptions.
 func (s *Review) excepted(ctx context.Context, service string, c *contract.Contracts, renamed finding.Renaming,
 	all []*contract.Exception) (map[string]string, error) {
 	if len(all) == 0 {
@@ -102,7 +101,7 @@ func (s *Review) excepted(ctx context.Context, service string, c *contract.Contr
 	return reasons, nil
 }
 
-// EndExceptions takes the mark off findings whose exception is over by its last day.
+// EndExceptions removes expired exceptions from their findings.
 func (s *Review) EndExceptions(ctx context.Context) error {
 	services, err := s.store.Services(ctx)
 	if err != nil {
@@ -126,8 +125,8 @@ func (s *Review) EndExceptions(ctx context.Context) error {
 	return nil
 }
 
-// silence notes which findings a capture showed of which nothing as severe is said any more at their place,
-// around it or inside of it: what is told as another kind, or under another endpoint's name, is not silenced.
+// silence records which findings of a capture are no longer reported at least as severely at their place, around it
+// or inside it. A finding that is reported under another kind or endpoint name is not silenced.
 func (t *TrafficEffect) silence(service string, old, new *scan.Outcome) {
 	for i := range old.Spots {
 		s := &old.Spots[i]
@@ -141,7 +140,7 @@ func (t *TrafficEffect) silence(service string, old, new *scan.Outcome) {
 	}
 }
 
-// keptBefore is what is kept of the classes that fields have in force, and had before.
+// keptBefore returns the classes of fields, both current and deleted, before the change.
 func (w *weighed) keptBefore() []compare.Kept {
 	if w.old == nil {
 		return w.kept
@@ -149,8 +148,8 @@ func (w *weighed) keptBefore() []compare.Kept {
 	return compare.KeptOf(w.old.Catalog, w.kept)
 }
 
-// trafficEffect judges recorded captures by the contracts in force and by those that
-// are proposed, where these differ.
+// trafficEffect evaluates recorded captures under the contracts in force and under the proposed ones, where they
+// differ.
 func (s *Review) trafficEffect(ctx context.Context, service string, w *weighed) (*TrafficEffect, error) {
 	t := &TrafficEffect{Gone: []store.Finding{}, Came: []store.Finding{}, silenced: map[string]bool{}}
 	if w.old == nil {
@@ -232,7 +231,7 @@ func (s *Review) trafficEffect(ctx context.Context, service string, w *weighed) 
 	return t, nil
 }
 
-// missing gives the findings of a that are not in b.
+// missing returns the findings in a that are not in b.
 func missing(a, b []*finding.Finding) []*finding.Finding {
 	in := map[string]bool{}
 	for _, f := range b {
@@ -241,9 +240,8 @@ func missing(a, b []*finding.Finding) []*finding.Finding {
 	return slices.DeleteFunc(slices.Clone(a), func(f *finding.Finding) bool { return in[f.Fingerprint] })
 }
 
-// touched lists the endpoints whose captures may be judged otherwise, by all names
-// that they go by: those that differ, and those that requests go to or come from. All
-// is set where it can be any.
+// touched returns the endpoints whose captures may be evaluated differently, under all their names: those that
+// changed, and those that requests move to or from. all is true if it can be any endpoint.
 func (w *weighed) touched() (endpoints []string, all bool) {
 	templates := contract.Differing(w.old, w.contracts)
 	if templates == nil {

@@ -17,7 +17,7 @@ import (
 	"inkret/store"
 )
 
-// Flow is one way on which a field goes out.
+// Flow is one way in which a field is exposed.
 type Flow struct {
 	Entity     string        // by name
 	Field      string        // by name
@@ -38,7 +38,7 @@ type Flow struct {
 	LastSeen   time.Time     // the newest capture that showed it
 }
 
-// FlowState is how a field stands at an endpoint for an audience.
+// FlowState is whether a field is granted, shown or leaking at an endpoint for an audience.
 type FlowState string
 
 const (
@@ -47,7 +47,7 @@ const (
 	FlowLeaking  FlowState = "leaking"  // seen, and not granted
 )
 
-// flows is every way on which fields are let out by contracts.
+// flows holds every way in which contracts expose fields.
 type flows struct {
 	all   []Flow
 	index map[string][]int // by entity and field
@@ -61,14 +61,14 @@ func (f *flows) of(entity, field string) []Flow {
 	return all
 }
 
-// flowCache keeps the flows of the contracts in force, worked out when first asked for.
+// flowCache caches the flows of the contracts in force.
 type flowCache struct {
 	mu   sync.Mutex                     // guards last
 	last map[string]func() *flows       // by service
 	at   map[string]*contract.Contracts // what they are of
 }
 
-// of gives the flows of contracts in force.
+// of returns the flows of contracts.
 func (c *flowCache) of(f base.InForce) *flows {
 	service := f.Revision.Service
 	c.mu.Lock()
@@ -122,8 +122,7 @@ func flowsOf(c *contract.Contracts) *flows {
 	return f
 }
 
-// Where tells where a field goes: where it is granted, to whom, as what, and where
-// it leaks.
+// Where returns where a field is granted, to whom, under which name, and where it leaks.
 func (s *Review) Where(ctx context.Context, service, entity, field string) ([]Flow, error) {
 	f, err := s.base.Contracts(ctx, service)
 	if err != nil {
@@ -172,9 +171,8 @@ func (s *Review) shown(ctx context.Context, service string) (map[string]time.Tim
 	return seen, err
 }
 
-// ExposureMap is entity fields against endpoints and audiences. What no cell is for
-// is withheld where the column has another field of the entity, and else has nothing
-// to do with it.
+// ExposureMap shows entity fields by endpoint and audience. A missing cell means withheld if the column has another
+// field of the entity, and otherwise that the endpoint has nothing to do with the entity.
 type ExposureMap struct {
 	Rows    []MapRow    // one a field
 	Columns []MapColumn // one an endpoint and audience
@@ -187,7 +185,7 @@ type MapRow struct {
 	Class         catalog.Class // of the field
 }
 
-// MapColumn is an endpoint for an audience.
+// MapColumn is an endpoint and an audience.
 type MapColumn struct {
 	Endpoint   string // as the contract writes it, or as it was seen
 	EndpointID string // see [EndpointID]
@@ -195,7 +193,7 @@ type MapColumn struct {
 	Team       string // whose it is; empty for nobody
 }
 
-// MapCell is how a field stands in a column; both are indexes.
+// MapCell is the state of a field in a column. Both are indexes.
 type MapCell struct {
 	Row, Column int       // from 0 on
 	State       FlowState // where it stands
@@ -206,7 +204,7 @@ type MapFilter struct {
 	Entity, Class, Team, Audience string // empty for all
 }
 
-// Map gives the exposure map of a service.
+// Map returns the exposure map of a service.
 func (s *Review) Map(ctx context.Context, service string, by MapFilter) (*ExposureMap, error) {
 	f, err := s.base.Contracts(ctx, service)
 	if err != nil {
@@ -279,7 +277,7 @@ func (s *Review) Map(ctx context.Context, service string, by MapFilter) (*Exposu
 	return m, nil
 }
 
-// rowsOf begins a map with a row for each field that is wanted, and gives the number of each row.
+// rowsOf starts a map with a row for each selected field, and returns the row numbers by field.
 func rowsOf(c *contract.Contracts, by MapFilter) (*ExposureMap, map[string]int) {
 	m := &ExposureMap{}
 	rows := map[string]int{}
@@ -295,7 +293,7 @@ func rowsOf(c *contract.Contracts, by MapFilter) (*ExposureMap, map[string]int) 
 	return m, rows
 }
 
-// cellsOf gives the cells of a map by row and column.
+// cellsOf returns the cells of a map, sorted by row and column.
 func cellsOf(states map[[2]int]FlowState) (cells []MapCell) {
 	for at, state := range states {
 		cells = append(cells, MapCell{at[0], at[1], state})
@@ -309,10 +307,10 @@ func cellsOf(states map[[2]int]FlowState) (cells []MapCell) {
 	return cells
 }
 
-// notSeenFor is how long a granted field may go unseen before advice speaks of it.
+// notSeenFor is how long a granted field may be unseen before advice mentions it.
 const notSeenFor = 60 * 24 * time.Hour
 
-// traffic tells advice what captures have shown.
+// traffic returns what captures have shown, as input for advice.
 func (s *Review) traffic(ctx context.Context, service string) (*advice.Traffic, error) {
 	seen, err := s.shown(ctx, service)
 	if err != nil {
@@ -337,7 +335,7 @@ func (s *Review) traffic(ctx context.Context, service string) (*advice.Traffic, 
 	}, nil
 }
 
-// Coverage is how far contracts and captures reach: numbers, and what is left to do.
+// Coverage is how much of the contracts and the traffic is covered, and what is missing.
 type Coverage struct {
 	Numbers map[string]int      // by what is counted
 	Gaps    []Gap               // what is left to do
@@ -356,7 +354,7 @@ type Gap struct {
 	Captures   int    // how many there are
 }
 
-// The numbers of coverage. Each pair is a whole and what is missing of it.
+// The numbers of coverage, each a total followed by what is missing of it.
 const (
 	Endpoints         = "endpoints"
 	WithoutContract   = "without-contract"
@@ -370,7 +368,7 @@ const (
 	NeverTried        = "never-tried"
 )
 
-// Coverage tells what is not covered of a service.
+// Coverage returns the coverage of a service.
 func (s *Review) Coverage(ctx context.Context, service string) (*Coverage, error) {
 	c, err := s.coverage(ctx, service)
 	if err != nil {
@@ -459,7 +457,7 @@ func (s *Review) coverage(ctx context.Context, service string) (*Coverage, error
 	return c, nil
 }
 
-// NoteCoverage keeps today's coverage for the trend.
+// NoteCoverage stores today's coverage for the trend.
 func (s *Review) NoteCoverage(ctx context.Context, service string) error {
 	c, err := s.coverage(ctx, service)
 	if err != nil {

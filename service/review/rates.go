@@ -5,30 +5,30 @@ import (
 	"time"
 )
 
-// rates bounds how often somebody may do what is costly: so many at once, and then one after another.
+// rates limits how often a person may run expensive operations: a burst, and then one after another.
 type rates struct {
 	mu  sync.Mutex // guards due
 	due map[string]time.Time
 }
 
-// rate is a number of times within a span.
+// rate is a number of operations per time span.
 type rate struct {
 	times int
 	span  time.Duration
 }
 
 var (
-	// mostTrials lets a person type quickly: an editor tries at every pause.
+	// mostTrials allows fast typing: an editor tries after every pause.
 	mostTrials = rate{120, time.Minute}
-	// mostEffects are trials on recorded values; a person reads each.
+	// mostEffects limits trials on captured values, each of which a person reads.
 	mostEffects = rate{20, 10 * time.Minute}
 )
 
-// mostRated is how many callers are remembered.
+// mostRated limits how many callers are remembered.
 const mostRated = 10_000
 
-// wait takes one turn and gives 0, or takes none and gives how long to wait for it (the generic cell rate
-// algorithm, ITU-T I.371).
+// wait takes one slot and returns 0, or takes none and returns how long to wait (generic cell rate algorithm, ITU-T
+// I.371).
 func (r *rates) wait(who string, most rate, now time.Time) time.Duration {
 	r.mu.Lock()
 	defer r.mu.Unlock()

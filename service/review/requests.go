@@ -22,8 +22,8 @@ const (
 
 const longestReason = 2000
 
-// Ask asks that a field be granted at an endpoint to an audience. The same request, open
-// already, is given instead of a second one.
+// Ask requests that a field be granted to an audience at an endpoint. If the same request is already open, that one
+// is returned.
 func (s *Review) Ask(ctx context.Context, who base.Caller, q store.Request) (RequestView, error) {
 	q, err := s.ask(ctx, who, q)
 	if err != nil {
@@ -74,7 +74,7 @@ func (s *Review) ask(ctx context.Context, who base.Caller, q store.Request) (sto
 	return q, nil
 }
 
-// subjectOf says in the trail what a request is about.
+// subjectOf describes a request for the trail.
 func subjectOf(q *store.Request) string {
 	return q.Entity + "." + q.Field + " at " + q.Endpoint + " for " + q.Audience
 }
@@ -88,7 +88,7 @@ func endpointOf(c *contract.Contracts, text string) (*contract.Endpoint, error) 
 	return nil, base.NewProblem(base.Invalid, "", "no contract has the endpoint %q", text)
 }
 
-// Requests lists a page of requests, newest first.
+// Requests returns a page of requests, newest first, and their total number.
 func (s *Review) Requests(ctx context.Context, by store.RequestFilter, page store.Page) ([]RequestView, int, error) {
 	all, total, err := s.store.Requests(ctx, by, page)
 	views := make([]RequestView, len(all))
@@ -98,7 +98,7 @@ func (s *Review) Requests(ctx context.Context, by store.RequestFilter, page stor
 	return views, total, err
 }
 
-// classOf gives the class of the field that is asked for, as the catalogue has it now.
+// classOf returns the current class of the requested field.
 func (s *Review) classOf(ctx context.Context, q *store.Request) string {
 	f, err := s.base.Contracts(ctx, q.Service)
 	if err != nil {
@@ -110,7 +110,7 @@ func (s *Review) classOf(ctx context.Context, q *store.Request) string {
 	return ""
 }
 
-// RequestView is a request with what granting it would write.
+// RequestView is a request, with the grant that it would add.
 type RequestView struct {
 	store.Request
 	Class  string // the field's, as the catalogue has it now
@@ -118,7 +118,7 @@ type RequestView struct {
 	Refuse string // why it cannot be written, where it cannot
 }
 
-// Request gives one request.
+// Request returns one request.
 func (s *Review) Request(ctx context.Context, id int64) (RequestView, error) {
 	q, err := s.store.RequestByID(ctx, id)
 	if err != nil {
@@ -133,22 +133,22 @@ func (s *Review) Request(ctx context.Context, id int64) (RequestView, error) {
 	return v, nil
 }
 
-// Less is what a reviewer grants in place of what was asked.
+// Less is a smaller grant than the requested one.
 type Less struct {
 	Max      int    // of a text
 	Optional bool   // it need not be there
 	Member   string // the name; empty for the field's own
 }
 
-// Decision is what a reviewer says to a request.
+// Decision is a reviewer's decision on a request or a revision.
 type Decision struct {
 	Grant   bool   // it is granted
 	Less    *Less  // countered: granted, but so
 	Comment string // needed to decline
 }
 
-// DecideRequest grants a request, with a revision of the contracts that says so, or declines
-// it with a reason. Who asked is told.
+// DecideRequest grants a request, which creates a revision of the contracts, or declines it with a reason. The
+// requester is notified.
 func (s *Review) DecideRequest(ctx context.Context, who base.Caller, id int64, d Decision) (RequestView, error) {
 	q, err := s.store.RequestByID(ctx, id)
 	if err != nil {
@@ -191,7 +191,7 @@ func (s *Review) DecideRequest(ctx context.Context, who base.Caller, id int64, d
 	return s.Request(ctx, id)
 }
 
-// WithdrawRequest takes back a request that one made.
+// WithdrawRequest withdraws one of the caller's requests.
 func (s *Review) WithdrawRequest(ctx context.Context, who base.Caller, id int64) (RequestView, error) {
 	q, err := s.store.RequestByID(ctx, id)
 	if err != nil || q.PersonID != who.ID {
@@ -211,7 +211,7 @@ func (s *Review) WithdrawRequest(ctx context.Context, who base.Caller, id int64)
 	return s.Request(ctx, id)
 }
 
-// grantOf is what a request asks for, or a reviewer grants of it.
+// grantOf returns the grant that was requested, or the reviewer's smaller one.
 func grantOf(q *store.Request, less *Less) *revise.Granting {
 	g := &revise.Granting{Endpoint: q.Endpoint, Audience: q.Audience, Entity: q.Entity, Field: q.Field,
 		Member: q.Member, Reason: q.Reason, NeededBy: q.NeededBy}
@@ -224,8 +224,7 @@ func grantOf(q *store.Request, less *Less) *revise.Granting {
 	return g
 }
 
-// granting gives the contract files in force with what is asked for in them, and their
-// revision.
+// granting returns the contract files in force with the requested grant added, and their revision.
 func (s *Review) granting(ctx context.Context, q *store.Request, less *Less) (Proposed, error) {
 	f, err := s.base.Contracts(ctx, q.Service)
 	if err != nil {

@@ -1,5 +1,5 @@
-// Package review is the contracts of services: revisions and who approves them, trials, the catalogue of entities and
-// fields, drafts, the exposure map, coverage and exposure requests. Its main type is [Review].
+// Package review handles contracts: revisions and approval, trials, the catalogue of entities and fields, drafts,
+// the exposure map, coverage and exposure requests. Its main type is [Review].
 package review
 
 import (
@@ -7,8 +7,7 @@ import (
 	"inkret/service/vault"
 )
 
-// Review is the contracts of services: what they say, what may be changed of them and by whom. It is safe for
-// concurrent use.
+// Review handles contracts. It is safe for concurrent use.
 type Review struct {
 	Records
 	base  *base.Base
@@ -18,7 +17,7 @@ type Review struct {
 	rates rates
 }
 
-// New gives the room.
+// New returns the room.
 func New(b *base.Base, st Store, v *vault.Vault) *Review {
 	return &Review{Records: st, base: b, store: st, vault: v}
 }

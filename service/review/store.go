@@ -7,19 +7,19 @@ import (
 	"inkret/store"
 )
 
-// Records are handed out as they are kept.
+// Records are the reads that pass straight through to the store.
 type Records interface {
 	// Services lists the services under review.
 	Services(ctx context.Context) ([]store.Service, error)
-	// Revisions lists a page of revisions, newest first; a service's alone where one is
-	// named, those waiting for approval alone where waiting is set.
+	// Revisions returns a page of revisions, newest first, and their total number. An empty service or state
+	// matches all.
 	Revisions(ctx context.Context, service string, state store.RevisionState, page store.Page) ([]store.Revision, int,
 		error)
-	// Endpoints lists a page of endpoints.
+	// Endpoints returns a page of endpoints and their total number.
 	Endpoints(ctx context.Context, by store.EndpointFilter, page store.Page) ([]store.Endpoint, int, error)
 }
 
-// Store is what this room needs of the records.
+// Store lists the store methods that this package needs.
 type Store interface {
 	Records
 	AddRequest(ctx context.Context, q store.Request, entry store.TrailEntry) (store.Request, error)

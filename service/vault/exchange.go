@@ -11,8 +11,7 @@ import (
 	"inkret/store"
 )
 
-// Outline drops the bodies, the credentials and the values of what is sealed, and
-// says what is left.
+// Outline removes the bodies, credentials and values from what is sealed, and returns what is left of it.
 func (e *Exchange) Outline(contracts *contract.Contracts) string {
 	if a, by := contracts.AudienceOf("", &exchange.Request{Header: e.RequestHeader}); by == contract.Recognised {
 		e.Caller = a.Name
@@ -34,7 +33,7 @@ func (e *Exchange) Outline(contracts *contract.Contracts) string {
 	return store.HoldsOutline
 }
 
-// Capture puts a sealed capture together again.
+// Capture rebuilds a capture from what was sealed and from its record.
 func (e *Exchange) Capture(c store.Capture) (*exchange.Capture, error) {
 	u, err := url.Parse(e.URL)
 	if err != nil {

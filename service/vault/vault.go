@@ -1,5 +1,5 @@
-// Package vault seals what captures hold with AES-256-GCM, under a key that lies beside the database. Its main types
-// are [Vault] and [Exchange], what is sealed of one capture.
+// Package vault encrypts captures with AES-256-GCM, under a key that is stored beside the database. Its main types
+// are [Vault] and [Exchange], the sealed part of one capture.
 package vault
 
 import (
@@ -24,15 +24,14 @@ import (
 	"inkret/store"
 )
 
-// Settings keeps what the vault knows its key by.
+// Settings is where the vault stores the check value of its key.
 type Settings interface {
 	Setting(ctx context.Context, name string) (string, error)
 	SetSetting(ctx context.Context, entry store.TrailEntry, name, value string) error
 }
 
-// Vault encrypts what captures hold with AES-256-GCM. Its key lies in a file
-// beside the database, so that a copy of the database alone tells nothing. While
-// the key is being changed the file has two: the first seals, either opens.
+// Vault encrypts captures with AES-256-GCM. The key is in a file beside the database, so a copy of the database
+// alone reveals nothing. During a change of key the file holds two keys: the first encrypts, both decrypt.
 type Vault struct {
 	*sealing.Box
 	packer *zstd.Encoder
@@ -40,18 +39,17 @@ type Vault struct {
 }
 
 const (
-	// KeyName is the file of the key, in the data folder.
+	// KeyName is the name of the key file in the data folder.
 	KeyName = "inkret.key"
-	// KeyCheck is the setting by which a wrong key is told before anything is
-	// encrypted with it.
+	// KeyCheck is the setting that detects a wrong key before anything is encrypted with it.
 	KeyCheck = "key_check"
-	// SealedAs is authenticated with each sealed capture.
+	// SealedAs is the additional authenticated data of captures.
 	sealedAs = "inkret capture 1"
-	// SecretAs is authenticated with credentials.
+	// SecretAs is the additional authenticated data of credentials.
 	SecretAs = "inkret credentials 1"
 )
 
-// Open reads the key file, and makes it at the first start.
+// Open reads the key file, and creates it at the first start.
 func Open(ctx context.Context, dir string, st Settings) (*Vault, error) {
 	path := filepath.Join(dir, KeyName)
 	check, err := st.Setting(ctx, KeyCheck)
@@ -82,7 +80,7 @@ func Open(ctx context.Context, dir string, st Settings) (*Vault, error) {
 	return newVault(keys)
 }
 
-// newVault gives a vault of keys, the first of which seals.
+// newVault returns a vault that encrypts with the first key and decrypts with any.
 func newVault(keys [][]byte) (*Vault, error) {
 	box, err := sealing.NewBox(keys)
 	if err != nil {
@@ -97,8 +95,7 @@ func newVault(keys [][]byte) (*Vault, error) {
 	return v, err
 }
 
-// Take makes the vault seal with the first of some keys from now on, and open with any of them. Nobody else may
-// use it meanwhile.
+// Take switches to the given keys: the first encrypts, all decrypt. The vault must not be in use.
 func (v *Vault) Take(keys [][]byte) error {
 	box, err := sealing.NewBox(keys)
 	if err == nil {
@@ -107,7 +104,7 @@ func (v *Vault) Take(keys [][]byte) error {
 	return err
 }
 
-// Exchange is what is sealed of a capture.
+// Exchange is the sealed part of a capture.
 type Exchange struct {
 	URL             string          `json:"url"`                        // with what stands behind the ?
 	RequestHeader   exchange.Header `json:"request_header"`             // masked
@@ -115,13 +112,14 @@ type Exchange struct {
 	ResponseHeader  exchange.Header `json:"response_header"`            // masked
 	ResponseBody    []byte          `json:"response_body,omitempty"`    // empty where it is not kept
 	ResponseMissing string          `json:"response_missing,omitempty"` // why there is no body
-	// whom the contracts recognised when the header fields were masked
+	// the audience that was recognised before header fields were masked
 	Caller string `json:"caller,omitempty"`
-	// values in the address are replaced by others: it leads nowhere
+	// values in the address were replaced, so it cannot be called
 	Changed bool `json:"changed,omitempty"`
 }
 
-// SealExchange compresses and encrypts what a capture holds: nonce, then ciphertext.
+// SealExchange compresses and encrypts the sealed part of a capture. The result is the nonce followed by the
+// ciphertext.
 func (v *Vault) SealExchange(e Exchange) ([]byte, error) {
 	plain, err := json.Marshal(e)
 	if err != nil {
@@ -130,7 +128,8 @@ func (v *Vault) SealExchange(e Exchange) ([]byte, error) {
 	return v.Seal(v.packer.EncodeAll(plain, nil), sealedAs), nil
 }
 
-// OpenExchange gives what was sealed of a capture; an error where it is damaged, or was sealed with another key.
+// OpenExchange decrypts the sealed part of a capture. It fails if the data is damaged or was encrypted with another
+// key.
 func (v *Vault) OpenExchange(sealed []byte) (Exchange, error) {
 	var e Exchange
 	packed, _, err := v.Open(sealed, sealedAs)
@@ -144,15 +143,15 @@ func (v *Vault) OpenExchange(sealed []byte) (Exchange, error) {
 	return e, json.Unmarshal(plain, &e)
 }
 
-// printKey is the setting of the key that values are hashed with, sealed: whoever has the
-// database alone cannot try values out.
+// printKey is the setting of the key for value prints. It is encrypted, so that values cannot be guessed from the
+// database alone.
 const (
 	printKey   = "print_key"
 	printKeyAs = "inkret print key 1"
 )
 
-// Printer gives the keyed hash (HMAC-SHA-256, RFC 2104, its first 8 bytes) by which the
-// same value is known again without being kept.
+// Printer returns the keyed hash (first 8 bytes of HMAC-SHA-256, RFC 2104) that recognises equal values without
+// storing them.
 func (v *Vault) Printer(ctx context.Context, st Settings) (func([]byte) uint64, error) {
 	sealed, err := st.Setting(ctx, printKey)
 	if err != nil {
@@ -186,7 +185,7 @@ func (v *Vault) sealPrintKey(ctx context.Context, st Settings, key []byte, entry
 	return st.SetSetting(ctx, entry, printKey, base64.StdEncoding.EncodeToString(v.Seal(key, printKeyAs)))
 }
 
-// Resealed gives those of some captures that an older key sealed, sealed anew.
+// Resealed returns those of the captures that an older key encrypted, encrypted with the newest.
 func (v *Vault) Resealed(some []store.Capture) ([]store.Capture, error) {
 	var again []store.Capture
 	for _, c := range some {
@@ -202,7 +201,7 @@ func (v *Vault) Resealed(some []store.Capture) ([]store.Capture, error) {
 	return again, nil
 }
 
-// ResealPrintKey seals the key of prints anew, where an older key sealed it; entry says so on the trail.
+// ResealPrintKey encrypts the print key with the newest key. entry is the trail entry about it.
 func (v *Vault) ResealPrintKey(ctx context.Context, st Settings, entry store.TrailEntry) error {
 	sealed, err := st.Setting(ctx, printKey)
 	if err != nil {
