@@ -1,5 +1,5 @@
-// Package api holds the description of the service's interface, openapi.yaml,
-// from which server, Go client and console types are generated.
+// Package api embeds the description of the HTTP API, openapi.yaml. The server, the Go client and the console's
+// types are generated from it.
 package api
 
 import (
@@ -15,7 +15,7 @@ import (
 //go:embed openapi.yaml
 var document []byte
 
-// Operation is what the description says of one operation.
+// Operation is one operation of the description.
 type Operation struct {
 	ID     string
 	Method string // in lower case
@@ -30,7 +30,7 @@ type Operation struct {
 	Route  *routers.Route        // by which a request is validated
 }
 
-// HasQuery reports whether the address of the operation may have a parameter.
+// HasQuery reports whether the operation has a query parameter of this name.
 func (o *Operation) HasQuery(name string) bool {
 	return slices.ContainsFunc(o.Query, func(p *openapi3.Parameter) bool { return p.Name == name })
 }

@@ -1,4 +1,4 @@
-// Package durable writes files that outlive a loss of power: whole or not at all.
+// Package durable writes files that survive a power failure: either completely or not at all.
 package durable
 
 import (
@@ -7,7 +7,7 @@ import (
 	"path/filepath"
 )
 
-// WriteFile writes a file that only its owner may read, whole or not at all.
+// WriteFile writes a file, completely or not at all. Only its owner may read it.
 func WriteFile(path string, data []byte) error {
 	next := path + ".next"
 	f, err := os.OpenFile(next, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
@@ -22,8 +22,7 @@ func WriteFile(path string, data []byte) error {
 	return Rename(next, path)
 }
 
-// Rename renames a file and makes sure that the new name outlives a loss of power: the folder is
-// synced, too.
+// Rename renames a file and syncs its folder, so that the new name survives a power failure.
 func Rename(from, to string) error {
 	if err := os.Rename(from, to); err != nil {
 		return err

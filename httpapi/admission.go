@@ -17,19 +17,18 @@ import (
 	"inkret/service/people"
 )
 
-// Who asks, and whether they may. It is decided in two steps: before the body of a request
-// is read, by whether the caller could ever do this; and once path, query and body are
-// decoded, by the very objects that the handler is going to use.
+// Authentication and authorisation, in two steps: before the request body is read, by whether the caller could ever
+// run the operation; and after path, query and body are decoded, by the objects that the handler will use.
 
 type callerKey struct{}
 
-// callerOf gives who asks; the zero Caller for a stranger.
+// callerOf returns the caller of a request; the zero Caller if nobody is signed in.
 func callerOf(ctx context.Context) base.Caller {
 	c, _ := ctx.Value(callerKey{}).(base.Caller)
 	return c
 }
 
-// authenticate finds out who asks and refuses those who may do this nowhere.
+// authenticate identifies the caller and refuses callers who could never run the operation.
 func (h *frame) authenticate(op *api.Operation) echo.MiddlewareFunc {
 	return func(next echo.HandlerFunc) echo.HandlerFunc {
 		return func(c *echo.Context) error {
@@ -68,10 +67,10 @@ func (h *frame) authenticate(op *api.Operation) echo.MiddlewareFunc {
 	}
 }
 
-// actingFor is the header by which a page says whom it acts for.
+// actingFor is the header in which a page names the person it was opened for.
 const actingFor = "Inkret-Acting-For"
 
-// actsFor refuses a request of a page that was opened by somebody else than the session is of: a browser has one
+// actsFor refuses requests of a page that was opened for another person than the session's. A browser has one
 // session for all its tabs.
 func actsFor(r *http.Request, op *api.Operation, person int64) error {
 	said := r.Header.Get(actingFor)
@@ -86,7 +85,7 @@ func actsFor(r *http.Request, op *api.Operation, person int64) error {
 		Next:   "sign in again, or reload the page"}
 }
 
-// admission decides on the objects that a decoded request names in its path.
+// admission checks permissions for the objects named in the decoded path.
 func (h *frame) admission(operations []api.Operation) serve.StrictMiddlewareFunc {
 	byName := map[string]*api.Operation{}
 	for i := range operations {
@@ -114,7 +113,7 @@ func (h *frame) admission(operations []api.Operation) serve.StrictMiddlewareFunc
 	}
 }
 
-// named gives the parameters of an operation's path as they were decoded.
+// named returns the decoded path parameters of an operation.
 func named(op *api.Operation, request any) map[string]string {
 	names := make(map[string]string, len(op.Names))
 	v := reflect.ValueOf(request)

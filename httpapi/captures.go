@@ -45,7 +45,7 @@ func (h *evidenceHandlers) CorrectBatch(ctx context.Context,
 	return serve.CorrectBatch200JSONResponse(batchOf(b)), nil
 }
 
-// waiting gives what waits for a second person where err says that something does; else err.
+// waiting returns the change that now waits for a second person, if err says so; otherwise err.
 func (h *evidenceHandlers) waiting(ctx context.Context, batch int64, err error) (*wire.WaitingChange, error) {
 	var waits *evidence.Waits
 	if !errors.As(err, &waits) {
@@ -94,8 +94,7 @@ func (h *evidenceHandlers) CloseLive(ctx context.Context,
 	return serve.CloseLive200JSONResponse(batchOf(b)), err
 }
 
-// stillThere is how often something is sent to one who watches while nothing
-// comes in, so that what stands between does not end the connection.
+// stillThere is how often a keep-alive is sent on an idle stream, so that proxies do not close the connection.
 const stillThere = 15 * time.Second
 
 // WatchLive implements [serve.StrictServerInterface].
@@ -110,8 +109,8 @@ func (h *evidenceHandlers) WatchLive(ctx context.Context,
 	return serve.WatchLive200TextEventStreamResponse{Body: out}, nil
 }
 
-// stream writes what a watcher sees as server-sent events (HTML standard, section
-// 9.2) until ctx ends, the service stops, or who watches may do so no longer.
+// stream sends what a watcher receives as server-sent events (HTML standard, section 9.2) until ctx ends, the
+// service stops, or the caller loses permission.
 func (h *evidenceHandlers) stream(ctx context.Context, who base.Caller, watcher *evidence.Watcher, w io.Writer) error {
 	if _, err := io.WriteString(w, ": watching\n\n"); err != nil {
 		return err

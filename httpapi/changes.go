@@ -14,7 +14,7 @@ import (
 	"inkret/service/review"
 )
 
-// queryOf gives the query of the request that is answered, as it was sent; the description has been held against it.
+// queryOf returns the validated query of the current request.
 func queryOf(ctx context.Context) url.Values {
 	x, _ := ctx.Value(exchangedKey{}).(exchanged)
 	return x.request.URL.Query()

@@ -87,7 +87,7 @@ func (h *reviewHandlers) TryContracts(ctx context.Context,
 	return serve.TryContracts200JSONResponse(out), nil
 }
 
-// intentOf reads what somebody wants of a place.
+// intentOf converts an intent of the request.
 func intentOf(i wire.Intent) revise.Intent {
 	out := revise.Intent{File: i.File, Pointer: i.Pointer, Remove: value(i.Remove), Audiences: i.Audiences,
 		Team:    i.Team,
@@ -122,7 +122,7 @@ func adviceOf(a advice.Advice) wire.Advice {
 		Mend: a.Mend, File: a.File, Line: a.Line, Also: someList(a.Also)}
 }
 
-// modelOf is what an editor needs of contracts, and one endpoint's in full.
+// modelOf returns what an editor needs to know of contracts, with one endpoint in full.
 func modelOf(c *contract.Contracts, endpoint string) wire.EditableContract {
 	m := wire.EditableContract{
 		Audiences: each(c.Audiences, func(a *contract.Audience) string { return a.Name }),
@@ -187,8 +187,8 @@ func responseOf(c *contract.Contracts, r *contract.Response) wire.ResponseContra
 	return one
 }
 
-// grantsOf lists the grants of a set; those that are not own come from the shape. A
-// set within itself, as a shape that contains itself has, is not opened again.
+// grantsOf lists the grants of a set. Grants that are not in own come from the shape. Recursive shapes are expanded
+// only once.
 func grantsOf(c *contract.Contracts, set *contract.GrantSet, shape string, own *contract.GrantSet,
 	above []*contract.GrantSet) []wire.GrantNode {
 	out := []wire.GrantNode{}

@@ -10,15 +10,15 @@ import (
 	"inkret/service/people"
 )
 
-// Cookies have these names, and over TLS the prefix __Host- before them (RFC 6265bis, 4.1.3.2): a browser takes
-// one with it from this very host only.
+// Cookie names. With TLS they get the prefix __Host- (RFC 6265bis, 4.1.3.2), which browsers accept from this very
+// host only.
 const (
 	sessionCookie = "inkret_session"
 	ticketCookie  = "inkret_sign_in" // what is remembered, sealed, of somebody who is at the provider
 	browserCookie = "inkret_browser" // that somebody signed in here before; it lets nobody in
 )
 
-// exchanged is the request and the header of its answer, for cookies.
+// exchanged holds the request and the response header, for cookies.
 type exchanged struct {
 	request *http.Request
 	header  http.Header
@@ -36,7 +36,7 @@ func (h *frame) cookieName(name string) string {
 	return name
 }
 
-// cookieOf gives what a request's cookie holds.
+// cookieOf returns the value of a request's cookie.
 func (h *frame) cookieOf(r *http.Request, name string) string {
 	c, err := r.Cookie(h.cookieName(name))
 	if err != nil {
@@ -45,7 +45,7 @@ func (h *frame) cookieOf(r *http.Request, name string) string {
 	return c.Value
 }
 
-// cookieIn is cookieOf of the request that is being answered.
+// cookieIn is cookieOf for the current request.
 func (h *frame) cookieIn(ctx context.Context, name string) string {
 	if x, ok := ctx.Value(exchangedKey{}).(exchanged); ok {
 		return h.cookieOf(x.request, name)
@@ -53,7 +53,7 @@ func (h *frame) cookieIn(ctx context.Context, name string) string {
 	return ""
 }
 
-// setCookie adds a cookie to the answer. Scripts never see it, and it is for all paths, as its prefix wants.
+// setCookie adds a cookie to the response. Scripts cannot read it, and its path is / as the prefix requires.
 func (h *frame) setCookie(ctx context.Context, c http.Cookie) {
 	c.Name, c.Path, c.HttpOnly, c.Secure = h.cookieName(c.Name), "/", true, h.secure()
 	if x, ok := ctx.Value(exchangedKey{}).(exchanged); ok {
@@ -61,7 +61,7 @@ func (h *frame) setCookie(ctx context.Context, c http.Cookie) {
 	}
 }
 
-// signedIn gives a browser its session, and lets it be known again.
+// signedIn sets the session cookie, and the cookie that recognises the browser later.
 func (h *frame) signedIn(ctx context.Context, who base.Caller, secret string) {
 	h.setCookie(ctx, http.Cookie{Name: sessionCookie, Value: secret, Expires: who.Key.Expires,
 		SameSite: http.SameSiteStrictMode})
@@ -69,7 +69,7 @@ func (h *frame) signedIn(ctx context.Context, who base.Caller, secret string) {
 	h.setCookie(ctx, http.Cookie{Name: browserCookie, Value: text, Expires: until, SameSite: http.SameSiteStrictMode})
 }
 
-// originate notes where a request comes from.
+// originate adds the origin of the request to its context.
 func (h *frame) originate(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()

@@ -18,10 +18,9 @@ import (
 	"inkret/service/review"
 )
 
-// The turning of records into what the interface describes. Optional parts are
-// left out when they hold nothing.
+// Conversion of records to the types of the API. Optional parts are left out if they are empty.
 
-// some gives a pointer to v, or nil for the zero value.
+// some returns a pointer to v, or nil for the zero value.
 func some[T comparable](v T) *T {
 	var zero T
 	if v == zero {
@@ -30,7 +29,7 @@ func some[T comparable](v T) *T {
 	return &v
 }
 
-// value is what an optional part holds, the zero value when it was left out.
+// value returns the value of an optional part, or the zero value.
 func value[T any](p *T) T {
 	if p == nil {
 		var zero T

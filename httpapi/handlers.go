@@ -8,7 +8,8 @@ import (
 	"inkret/service/base"
 )
 
-// handlers implements the operations, by rooms of the service: each decodes, calls one use case, and encodes.
+// handlers implements the operations, one struct per room of the service. Each handler decodes, calls one use case,
+// and encodes.
 type handlers struct {
 	*frame
 	peopleHandlers
@@ -20,7 +21,7 @@ type handlers struct {
 	upkeepHandlers
 }
 
-// The operations of one room each.
+// The operations of each room.
 type (
 	peopleHandlers   struct{ *frame }
 	reviewHandlers   struct{ *frame }
@@ -31,7 +32,7 @@ type (
 	upkeepHandlers   struct{ *frame }
 )
 
-// frame is what all operations stand in.
+// frame is shared by all operations.
 type frame struct {
 	service *service.Service
 	options Options
@@ -44,11 +45,10 @@ func newHandlers(f *frame) *handlers {
 		notifyHandlers{f}, upkeepHandlers{f}}
 }
 
-// SetupLink is the address at which a one-time code is used. The code stands in
-// the fragment, which browsers send to nobody.
+// SetupLink returns the address for using a one-time code. The code is in the fragment, which browsers do not send.
 func SetupLink(public, code string) string { return public + "/set-up#" + code }
 
-// pageOf gives the page that is asked for; the description bounds both numbers.
+// pageOf returns the requested page. The description limits both numbers.
 func pageOf(number *wire.PageNumber, size *wire.PageSize) base.Page {
 	const defaultSize = 50
 	p := base.Page{Number: 1, Size: defaultSize}

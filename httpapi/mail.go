@@ -47,7 +47,7 @@ func (h *notifyHandlers) MailAgain(ctx context.Context,
 	return serve.MailAgain204Response{}, h.service.Notify.MailAgain(ctx, callerOf(ctx), r.MailID)
 }
 
-// stateOfDelivery says how it stands with what was taken at one time, or is tried at another.
+// stateOfDelivery describes whether a delivery was accepted, waits for its next attempt, or was given up.
 func stateOfDelivery(done, next time.Time) string {
 	switch {
 	case !done.IsZero():

@@ -16,7 +16,7 @@ const (
 	ticketLife = 600 // seconds
 )
 
-// SignedInAt is the path at which a provider's answers come back.
+// SignedInAt is the path to which the provider redirects.
 const SignedInAt = ticketPath + "/done"
 
 // GetWays implements [serve.StrictServerInterface].
@@ -35,7 +35,7 @@ func (h *peopleHandlers) BeginOpenID(ctx context.Context,
 		}
 		return nil, err
 	}
-	// it is brought back from another site, so it cannot be as strict as a session's
+	// the browser sends it after a redirect from another site, so SameSite=Strict is impossible
 	h.setCookie(ctx, http.Cookie{Name: ticketCookie, Value: base64.RawURLEncoding.EncodeToString(sealed),
 		MaxAge: ticketLife, SameSite: http.SameSiteLaxMode})
 	return serve.BeginOpenID303Response{Headers: serve.BeginOpenID303ResponseHeaders{Location: &to}}, nil
@@ -55,7 +55,7 @@ func (h *peopleHandlers) FinishOpenID(ctx context.Context,
 	}
 	h.signedIn(ctx, who, secret)
 	h.setCookie(ctx, http.Cookie{Name: ticketCookie, MaxAge: -1, SameSite: http.SameSiteLaxMode})
-	// a redirect would still be one from another site, for which a browser keeps a strict cookie back
+	// a redirect would still count as coming from another site, and the browser would not send the strict cookie
 	page := `<!doctype html><html lang="en"><meta charset="utf-8"><meta http-equiv="refresh" content="0; url=` +
 		html.EscapeString(next) + `"><title>Signed in</title><p>Signed in: <a href="` + html.EscapeString(next) +
 		`">go on</a></p></html>`

@@ -8,7 +8,7 @@ import (
 	"inkret/service/base"
 )
 
-// personOf gives the id of somebody who is named as `me` or by an e-mail address.
+// personOf returns the id of a person named as `me` or by e-mail address.
 func (h *frame) personOf(ctx context.Context, who string) (int64, error) {
 	if who == "me" {
 		return callerOf(ctx).ID, nil
@@ -17,7 +17,7 @@ func (h *frame) personOf(ctx context.Context, who string) (int64, error) {
 	return p.ID, err
 }
 
-// queryFilter reads a filter that is written as the query of a list of findings.
+// queryFilter parses a filter that is written as the query of a list of findings.
 func (h *frame) queryFilter(ctx context.Context, query string) (base.FindingFilter, error) {
 	q, err := url.ParseQuery(strings.TrimPrefix(query, "?"))
 	if err != nil {

@@ -12,7 +12,7 @@ import (
 	"inkret/report"
 )
 
-// endings are those of the files of reports, by format.
+// endings are the file name extensions of reports, by format.
 var endings = map[string]string{"html": "html", "sarif": "sarif", "junit": "xml", "csv": "csv", "markdown": "md",
 	"json": "json"}
 

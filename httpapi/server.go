@@ -1,5 +1,4 @@
-// Package httpapi is the service's HTTP surface: the operations of
-// api/openapi.yaml, and the console beside them.
+// Package httpapi is the HTTP surface of the service: the operations of api/openapi.yaml, and the console.
 package httpapi
 
 import (
@@ -30,34 +29,33 @@ import (
 	"inkret/service/base"
 )
 
-// Options are what the surface needs besides the service.
+// Options configure the HTTP surface.
 type Options struct {
 	Version string
 	Log     *slog.Logger
 	Console fs.FS  // the built console; nil serves none
 	Public  string // the address under which people reach it, for links
 	Secure  bool   // people reach it over TLS: cookies say so, and browsers are told to stay with it
-	// Proxies are the machines whose X-Forwarded-For is believed.
+	// Proxies are the reverse proxies whose X-Forwarded-For is trusted.
 	Proxies []net.IPNet
-	// Stopping is closed when the service stops, so that those who watch are let go.
+	// Stopping is closed when the service stops, to end open streams.
 	Stopping <-chan struct{}
-	// MaxUpload bounds a recording, in bytes as it is sent; 0 is 8 GiB.
+	// MaxUpload limits the size of a recording as sent, in bytes; 0 = 8 GiB.
 	MaxUpload int64
 }
 
 const (
-	// maxJSON bounds the body of every operation but uploads; contracts of a
-	// large service are a few MB.
+	// maxJSON limits the bodies of all operations except uploads. Contracts of a large service take a few MB.
 	maxJSON = 32 << 20
-	// maxStranger bounds the body of what strangers may ask.
+	// maxStranger limits the bodies of operations that need no sign-in.
 	maxStranger = 16 << 10
-	// maxRecording bounds an upload.
+	// maxRecording limits an upload.
 	maxRecording = 8 << 30
-	// maxChunk bounds what a recorder sends at once.
+	// maxChunk limits a chunk of a recorder.
 	maxChunk = 256 << 20
 )
 
-// NewHandler gives the handler of the service.
+// NewHandler returns the handler of the service.
 func NewHandler(s *service.Service, o Options) (http.Handler, error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
@@ -96,8 +94,8 @@ func NewHandler(s *service.Service, o Options) (http.Handler, error) {
 	return http.NewCrossOriginProtection().Handler(all), nil
 }
 
-// packed compresses the console's scripts and styles. What the API answers is not compressed: its
-// length would tell of secrets that stand beside what a stranger chooses (CRIME, BREACH).
+// packed compresses the console's scripts and styles. API responses are not compressed: their length would leak
+// secrets beside text that an attacker chooses (CRIME, BREACH).
 func packed(h http.Handler) (http.Handler, error) {
 	wrap, err := gzhttp.NewWrapper(gzhttp.CompressionLevel(gzip.BestCompression), gzhttp.EnableZstd(false))
 	if err != nil {
@@ -113,8 +111,8 @@ func packed(h http.Handler) (http.Handler, error) {
 	}), nil
 }
 
-// observe logs each request: method, route, status and time; never address,
-// query, header or body, which may hold values.
+// observe logs method, route, status and duration of each request. It never logs addresses, queries, headers or
+// bodies, which may contain captured values.
 func (h *frame) observe(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		begin := time.Now()
@@ -133,8 +131,8 @@ func (h *frame) observe(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
-// caught makes a panic a failure as others: answered with 500 and logged with the place, not with the value,
-// which may be something captured. It closes the connection of an answer that has begun.
+// caught turns a panic into a 500 response. It logs where the panic happened, but not its value, which may contain
+// captured data. If the response has begun, it closes the connection.
 func (h *frame) caught(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) (err error) {
 		defer func() {
@@ -156,7 +154,7 @@ func (h *frame) caught(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
-// safe sets the headers that hold for every answer.
+// safe sets the security headers of all responses.
 func (h *frame) safe(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		header := c.Response().Header()
@@ -174,7 +172,7 @@ func (h *frame) safe(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
-// bounded bounds the body of a request.
+// bounded limits the body of a request.
 func (h *frame) bounded(op *api.Operation) echo.MiddlewareFunc {
 	limit := int64(maxJSON)
 	switch {
@@ -209,14 +207,14 @@ func (h *frame) bounded(op *api.Operation) echo.MiddlewareFunc {
 }
 
 const (
-	// pauseTime is how long a body may pause, bodyTime how long it may take where it is no stream, and
-	// answerTime how long somebody may take to read an answer.
+	// pauseTime is how long a body may pause, bodyTime how long one that is no stream may take, answerTime how long
+	// the client may take to read the response.
 	pauseTime  = 30 * time.Second
 	bodyTime   = 2 * time.Minute
 	answerTime = 10 * time.Minute
 )
 
-// arriving is a body that has to arrive in time: who sends it slowly, or half of it, holds no connection open.
+// arriving is a body that must arrive in time, so that slow or stuck clients do not keep connections open.
 type arriving struct {
 	io.ReadCloser
 	control *http.ResponseController
@@ -245,8 +243,8 @@ var statusOf = map[base.Code]int{
 	base.Unreadable: http.StatusUnsupportedMediaType, base.Slowed: http.StatusTooManyRequests,
 }
 
-// fail answers an error with a problem (RFC 9457). What is not meant to be told
-// is logged, and the answer says no more than that something failed.
+// fail answers an error with a problem (RFC 9457). Internal errors are logged; the response only says that
+// something failed.
 func (h *frame) fail(c *echo.Context, err error) {
 	if r, _ := echo.UnwrapResponse(c.Response()); r != nil && r.Committed {
 		return
@@ -297,18 +295,16 @@ func (h *frame) fail(c *echo.Context, err error) {
 	}
 }
 
-// wantsPage reports whether a browser asks for a page to show: a program that mistypes an address gets 404.
+// wantsPage reports whether a browser asks for a page. Programs get 404 for unknown addresses instead.
 func wantsPage(r *http.Request) bool {
 	return r.URL.Path == "/" || r.URL.Path == "/index.html" || r.Header.Get("Sec-Fetch-Dest") == "document" ||
 		strings.Contains(r.Header.Get("Accept"), "text/html")
 }
 
-// nonceMark is what stands in the console's page where each answer has a nonce
-// of its own.
+// nonceMark is replaced by a fresh nonce in each response of the console's page.
 const nonceMark = "__NONCE__"
 
-// console serves the console's files, and its page for every address that is
-// one of its routes.
+// console serves the console's files, and its page for all addresses of its routes.
 func (h *frame) console(c *echo.Context) error {
 	name := strings.TrimPrefix(c.Request().URL.Path, "/")
 	header := c.Response().Header()

@@ -18,7 +18,7 @@ import (
 	"inkret/service"
 )
 
-// What operators ask: whether the service can serve, and its numbers in the text format of Prometheus.
+// Health checks, and metrics in the Prometheus text format.
 
 // GetHealth implements [serve.StrictServerInterface].
 func (h *upkeepHandlers) GetHealth(context.Context,
@@ -44,7 +44,7 @@ func (h *upkeepHandlers) GetReadiness(ctx context.Context,
 	return serve.GetReadiness200JSONResponse(out), nil
 }
 
-// numbers are the service's metrics. Requests are counted as they come; the rest is read when it is asked for.
+// numbers holds the metrics. Requests are counted as they happen; everything else is read on demand.
 type numbers struct {
 	service  *service.Service
 	registry *prometheus.Registry
@@ -68,7 +68,7 @@ func newNumbers(s *service.Service, version string) *numbers {
 	return n
 }
 
-// count counts a request that was answered.
+// count counts a finished request.
 func (n *numbers) count(c *echo.Context, status int, took time.Duration) {
 	route := c.Path()
 	if route == "" {
@@ -78,7 +78,7 @@ func (n *numbers) count(c *echo.Context, status int, took time.Duration) {
 	n.took.WithLabelValues(route).Observe(took.Seconds())
 }
 
-// knownMethod bounds the methods that are told apart: anybody may make one up.
+// knownMethod limits the method labels, because clients can make up any method.
 func knownMethod(m string) string {
 	switch m {
 	case http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete,

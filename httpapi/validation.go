@@ -20,16 +20,15 @@ import (
 	"inkret/service/base"
 )
 
-// validated holds a request against the description: its path, its query and its body. What
-// the description does not know is refused, never left out: a misspelt filter would list
-// everything, and a misspelt dry run would change something.
+// validated checks a request against the description: path, query and body. Anything unknown is refused instead of
+// ignored: a misspelled filter would list everything, and a misspelled `try` would make a real change.
 func validated(op *api.Operation) echo.MiddlewareFunc {
 	raw := false // a stream, which is read by who takes it
 	if body := op.Route.Operation.RequestBody; body != nil {
 		_, raw = body.Value.Content["application/octet-stream"]
 	}
-	// What was validated is what is bound, but for edits of contracts, whose values keep the order of their
-	// members; names that differ in capitals are refused there, too, as unknown.
+	// Handlers bind exactly what was validated, except the values of contract edits, whose members keep their
+	// order. Names in other capitals are refused as unknown.
 	options := &openapi3filter.Options{ExcludeRequestBody: raw,
 		AuthenticationFunc: openapi3filter.NoopAuthenticationFunc, SkipSettingDefaults: true,
 		KeepValidatedValue: op.ID != "tryContracts"}
@@ -68,7 +67,7 @@ func validated(op *api.Operation) echo.MiddlewareFunc {
 	}
 }
 
-// plainSegment undoes the escapes of a part of the path that the router left in it.
+// plainSegment decodes escapes that the router left in a path segment.
 func plainSegment(r *http.Request, text string) (string, error) {
 	if r.URL.RawPath == "" {
 		return text, nil
@@ -81,7 +80,7 @@ func listed(op *api.Operation, name string) bool {
 	return op.Query[i].Schema.Value.Type.Is(openapi3.TypeArray)
 }
 
-// invalid is the problem of a request that cannot be carried out as it is.
+// invalid returns the problem of an invalid request.
 func invalid(detail string) error { return refused("", "%s", detail) }
 
 func refused(next, format string, a ...any) *base.Problem {
@@ -100,7 +99,7 @@ func unknownParameter(op *api.Operation, name string) error {
 	return refused("use one of: "+strings.Join(known, ", "), "there is no parameter %q here", short(name))
 }
 
-// short bounds what is repeated of what somebody sent.
+// short shortens input before it is repeated in an error.
 func short(text string) string {
 	const most = 60
 	if runes := []rune(text); len(runes) > most {
@@ -109,7 +108,7 @@ func short(text string) string {
 	return text
 }
 
-// wrongRequest says in words of our own what the description forbids, and where.
+// wrongRequest says in plain words what the description forbids, and where.
 func wrongRequest(op *api.Operation, err error) error {
 	var tooLarge *http.MaxBytesError
 	switch {

@@ -1,4 +1,4 @@
-// Package mailing sends mail through an SMTP server (RFC 5321), with TLS but on loopback.
+// Package mailing sends mail through an SMTP server (RFC 5321). TLS is required except on loopback.
 package mailing
 
 import (
@@ -17,7 +17,7 @@ import (
 	gomail "github.com/wneessen/go-mail"
 )
 
-// Server is where mail is handed in, and from whom it comes. Make one with [ParseServer].
+// Server is a mail server and the sender's address. Create it with [ParseServer].
 type Server struct {
 	From     string // an address, with a name or without
 	Host     string
@@ -32,13 +32,12 @@ type Server struct {
 const (
 	submission         = 587 // RFC 6409
 	implicitSubmission = 465 // RFC 8314
-	// patience is how long a server may take for one mail.
+	// patience is how long sending one mail may take.
 	patience = 30 * time.Second
 )
 
-// ParseServer reads a server as smtp://USER@HOST:PORT or smtps://…, where TLS begins at once;
-// user and port may be left out. The password is given apart, so that it stands in no list of
-// processes.
+// ParseServer parses a server written as smtp://USER@HOST:PORT, or smtps://… for immediate TLS. User and port are
+// optional. The password is separate, to keep it out of process lists.
 func ParseServer(address, from, password string) (*Server, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Hostname() == "" || u.Scheme != "smtp" && u.Scheme != "smtps" || u.Path != "" && u.Path != "/" {
@@ -63,7 +62,7 @@ func ParseServer(address, from, password string) (*Server, error) {
 	return s, nil
 }
 
-// Message is a mail of plain text.
+// Message is a plain-text mail.
 type Message struct {
 	ID      string // what of Message-ID stands before its @; the same mail sent twice has the same
 	To      string // an address
@@ -72,14 +71,14 @@ type Message struct {
 	Link    string // where its receiver says how much they are told (List-Unsubscribe, RFC 2369); may be empty
 }
 
-// loopback reports whether nobody can listen between here and a host.
+// loopback reports whether a host is this machine.
 func loopback(host string) bool {
 	ip := net.ParseIP(host)
 	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
-// Send hands a mail in. The error says why it was not taken, and names no password. It takes
-// half a minute at most.
+// Send sends a mail. The error says why it was not accepted and contains no password. It takes half a minute at
+// most.
 func (s *Server) Send(ctx context.Context, m Message) error {
 	ctx, stop := context.WithTimeout(ctx, patience)
 	defer stop()
@@ -127,8 +126,8 @@ func (s *Server) tls() *tls.Config {
 	return &tls.Config{ServerName: s.Host, RootCAs: s.roots, MinVersion: tls.VersionTLS12}
 }
 
-// dial connects to the server, for as long as the context allows: the library would wait for
-// ever for one that says nothing.
+// dial connects to the server within the context's deadline. The library alone would wait forever for a silent
+// server.
 func (s *Server) dial(ctx context.Context, network, address string) (net.Conn, error) {
 	conn, err := new(net.Dialer).DialContext(ctx, network, address)
 	if err != nil {

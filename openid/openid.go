@@ -1,5 +1,5 @@
-// Package openid signs people in with an OpenID Connect provider (OpenID Connect Core 1.0),
-// by the authorization code flow with PKCE (RFC 7636).
+// Package openid implements sign-in with an OpenID Connect provider (OpenID Connect Core 1.0), by the authorization
+// code flow with PKCE (RFC 7636).
 package openid
 
 import (
@@ -18,7 +18,7 @@ import (
 	"golang.org/x/oauth2"
 )
 
-// Client is this service as the provider knows it.
+// Client is this service as registered with the provider.
 type Client struct {
 	Issuer string // as https://login.example
 	ID     string
@@ -26,7 +26,7 @@ type Client struct {
 	Name   string // of the provider, for people
 }
 
-// Check tells what is wrong with a client before anybody signs in.
+// Check validates a client before anybody signs in.
 func (c *Client) Check() error {
 	u, err := url.Parse(c.Issuer)
 	switch {
@@ -41,8 +41,8 @@ func (c *Client) Check() error {
 	return nil
 }
 
-// Provider asks one provider who somebody is. It is safe for concurrent use. The provider is
-// asked what it is like when it is first needed, so that a service starts without it.
+// Provider identifies people by one provider. It is safe for concurrent use. The provider's configuration is
+// fetched when it is first needed, so the service starts without the provider.
 type Provider struct {
 	client   Client
 	redirect string
@@ -51,13 +51,13 @@ type Provider struct {
 	found *oidc.Provider
 }
 
-// New makes a provider whose answers come back to an address.
+// New returns a provider whose responses are redirected to the given address.
 func New(c Client, redirect string) *Provider { return &Provider{client: c, redirect: redirect} }
 
-// Name is what people call the provider.
+// Name returns the display name of the provider.
 func (p *Provider) Name() string { return p.client.Name }
 
-// patience is how long a provider may take to answer.
+// patience is how long the provider may take to answer.
 const patience = 10 * time.Second
 
 func (p *Provider) discover(ctx context.Context) (*oidc.Provider, *oauth2.Config, error) {
@@ -74,14 +74,13 @@ func (p *Provider) discover(ctx context.Context) (*oidc.Provider, *oauth2.Config
 		RedirectURL: p.redirect, Scopes: []string{oidc.ScopeOpenID, "email", "profile"}}, nil
 }
 
-// client bounds how long an answer may take. Keys are fetched later, with the context of the
-// first who asked: that must not end with their request.
+// client limits how long a response may take. Keys are fetched later with the context of the first request, which
+// must not end with that request.
 func patient(ctx context.Context) context.Context {
 	return oidc.ClientContext(context.WithoutCancel(ctx), &http.Client{Timeout: patience})
 }
 
-// Ticket is what is remembered of somebody who went to the provider, until they come back. It
-// must be kept from others.
+// Ticket is the state of a sign-in between Begin and Finish. Keep it secret.
 type Ticket struct {
 	State    string `json:"state"`
 	Nonce    string `json:"nonce"`
@@ -94,7 +93,7 @@ func random() string {
 	return base64.RawURLEncoding.EncodeToString(b)
 }
 
-// Begin gives the provider's address at which somebody signs in, and their ticket.
+// Begin returns the provider's address for signing in, and the ticket.
 func (p *Provider) Begin(ctx context.Context) (string, Ticket, error) {
 	_, config, err := p.discover(patient(ctx))
 	if err != nil {
@@ -104,7 +103,7 @@ func (p *Provider) Begin(ctx context.Context) (string, Ticket, error) {
 	return config.AuthCodeURL(t.State, oidc.Nonce(t.Nonce), oauth2.S256ChallengeOption(t.Verifier)), t, nil
 }
 
-// Identity is who the provider says somebody is.
+// Identity is a person as identified by the provider.
 type Identity struct {
 	Subject  string // the provider's own name for them, which stays
 	Email    string
@@ -112,10 +111,10 @@ type Identity struct {
 	Name     string
 }
 
-// ErrForged is returned for an answer that is not to what was asked.
+// ErrForged is returned for a response that does not belong to the request.
 var ErrForged = errors.New("the answer is not to what was asked")
 
-// Finish takes what somebody brings back, state and code, and asks the provider who they are.
+// Finish exchanges state and code, as the browser brought them back, for the person's identity.
 func (p *Provider) Finish(ctx context.Context, t Ticket, state, code string) (Identity, error) {
 	var who Identity
 	if t.State == "" || subtle.ConstantTimeCompare([]byte(t.State), []byte(state)) != 1 {

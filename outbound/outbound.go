@@ -1,6 +1,5 @@
-// Package outbound makes calls to servers that somebody allowed, and to no other:
-// it follows no redirect, and what a name leads to is looked at before it is
-// dialled, so that a name cannot lead into the network that the service stands in.
+// Package outbound sends calls only to servers that were allowed. It follows no redirects, and it checks the
+// addresses that a name resolves to before connecting, so that a name cannot lead into the service's own network.
 package outbound
 
 import (
@@ -20,29 +19,28 @@ import (
 	"inkret/core/exchange"
 )
 
-// Server is a server that calls may be made to.
+// Server is a server that may be called.
 type Server struct {
 	Base *url.URL // as calls name it
-	// Address is where it is reached instead, http or https with host and port; it is
-	// dialled whatever it leads to, since who wrote it knows. Nil is where the name of
-	// Base leads, which must be a public address.
+	// Address is where the server is reached instead, http or https with host and port. It is used as it is, even
+	// if it is private. If nil, the name of Base is used and must resolve to public addresses.
 	Address *url.URL
 }
 
 const (
-	// callTime bounds one call, answer included.
+	// callTime limits one call including its response.
 	callTime = 30 * time.Second
-	// MaxAnswer bounds the bytes of an answer as they are sent.
+	// MaxAnswer limits the size of a response as sent, in bytes.
 	MaxAnswer = 32 << 20
 	dialTime  = 10 * time.Second
 )
 
-// Refused is why a call was not made.
+// Refused is the reason why a call was not sent.
 type Refused struct{ Reason string }
 
 func (r *Refused) Error() string { return r.Reason }
 
-// Serves reports whether a URL is below the server's base.
+// Serves reports whether a URL is below the server's base URL.
 func (s *Server) Serves(u *url.URL) bool {
 	base := strings.TrimRight(s.Base.EscapedPath(), "/")
 	path := u.EscapedPath()
@@ -50,9 +48,8 @@ func (s *Server) Serves(u *url.URL) bool {
 		(path == base || strings.HasPrefix(path, base+"/"))
 }
 
-// Call makes a call to s and gives the answer as it was received. What it sends is
-// what r says, but for the fields that belong to the connection. The error is a
-// [Refused] where nothing was sent.
+// Call sends a call to s and returns the response as received. It sends what r says, except for connection header
+// fields. The error is a [Refused] if nothing was sent.
 func Call(ctx context.Context, s Server, r *exchange.Request) (exchange.Response, error) {
 	var answer exchange.Response
 	if r.URL == nil || !s.Serves(r.URL) || r.URL.User != nil {
@@ -107,7 +104,7 @@ func Call(ctx context.Context, s Server, r *exchange.Request) (exchange.Response
 	return answer, nil
 }
 
-// ofConnection are header fields that belong to one connection or are set anew.
+// ofConnection lists header fields that belong to one connection or are set again.
 var ofConnection = map[string]bool{"connection": true, "keep-alive": true, "proxy-connection": true, "te": true,
 	"trailer":           true,
 	"transfer-encoding": true, "upgrade": true, "host": true, "content-length": true, "if-none-match": true,
@@ -135,7 +132,7 @@ func (s *Server) transport(host string) *http.Transport {
 	return t
 }
 
-// lookUp gives a public address of a name; it is refused where any is not.
+// lookUp resolves a name to a public address. It refuses the name if any of its addresses is not public.
 func lookUp(ctx context.Context, name string) (netip.Addr, error) {
 	all, err := net.DefaultResolver.LookupNetIP(ctx, "ip", name)
 	if err != nil {
@@ -150,8 +147,8 @@ func lookUp(ctx context.Context, name string) (netip.Addr, error) {
 	return all[0], nil
 }
 
-// notPublic are the blocks of special use that are not for the Internet at large
-// and that [netip.Addr] does not tell (RFC 6890 and the IANA registries it began).
+// notPublic lists special-purpose address blocks that [netip.Addr] does not know (RFC 6890 and the IANA registries
+// that it started).
 var notPublic = []netip.Prefix{
 	netip.MustParsePrefix("0.0.0.0/8"), netip.MustParsePrefix("100.64.0.0/10"), netip.MustParsePrefix("192.0.0.0/24"),
 	netip.MustParsePrefix("192.0.2.0/24"),
@@ -163,9 +160,8 @@ var notPublic = []netip.Prefix{
 	netip.MustParsePrefix("fec0::/10"),
 }
 
-// Public reports whether an address is one of the Internet at large: neither of
-// this machine or its networks, nor one at which clouds hand out credentials, nor
-// one that carries another address inside.
+// Public reports whether an address is on the public Internet: not of this machine or its networks, not a cloud
+// metadata address, and not one that embeds another address.
 func Public(a netip.Addr) bool {
 	a = a.Unmap()
 	if !a.IsValid() || !a.IsGlobalUnicast() || a.IsPrivate() || a.IsLoopback() || a.IsLinkLocalUnicast() ||
@@ -180,7 +176,7 @@ func Public(a netip.Addr) bool {
 	return true
 }
 
-// told is an error of the network in words that hold no address and no value.
+// told describes a network error without addresses or values.
 func told(err error) error {
 	var dns *net.DNSError
 	var op *net.OpError

@@ -1,5 +1,4 @@
-// Package sealing encrypts what lies on disk with AES-256-GCM (NIST SP 800-38D)
-// under a key from a file of its own.
+// Package sealing encrypts data at rest with AES-256-GCM (NIST SP 800-38D), under a key from a file.
 package sealing
 
 import (
@@ -19,23 +18,22 @@ import (
 
 const keySize = 32
 
-// NewKey gives a random key.
+// NewKey returns a random key.
 func NewKey() []byte {
 	key := make([]byte, keySize)
 	rand.Read(key)
 	return key
 }
 
-// Proof gives what may be kept beside sealed data, to tell later whether a key is
-// the one that belongs to it.
+// Proof returns a value that may be stored beside encrypted data, to check later whether a key belongs to it.
 func Proof(key []byte, purpose string) string {
 	mac := hmac.New(sha256.New, key)
 	mac.Write([]byte(purpose))
 	return hex.EncodeToString(mac.Sum(nil))
 }
 
-// ReadKeys reads a key file: a key a line in hexadecimal, the one that seals first.
-// The error is [os.ErrNotExist] where there is none.
+// ReadKeys reads a key file: one hexadecimal key per line, the encrypting key first. The error is [os.ErrNotExist]
+// if there is none.
 func ReadKeys(path string) ([][]byte, error) {
 	text, err := os.ReadFile(path)
 	if err != nil {
@@ -55,7 +53,7 @@ func ReadKeys(path string) ([][]byte, error) {
 	return keys, nil
 }
 
-// WriteKeys writes a key file that only its owner may read, whole or not at all.
+// WriteKeys writes a key file, completely or not at all. Only its owner may read it.
 func WriteKeys(path string, keys [][]byte) error {
 	var text strings.Builder
 	for _, key := range keys {
@@ -64,10 +62,10 @@ func WriteKeys(path string, keys [][]byte) error {
 	return durable.WriteFile(path, []byte(text.String()))
 }
 
-// Box seals and opens. It is safe for concurrent use.
+// Box encrypts and decrypts. It is safe for concurrent use.
 type Box struct{ keys []cipher.AEAD }
 
-// NewBox gives a box whose first key seals and whose keys all open.
+// NewBox returns a box that encrypts with the first key and decrypts with any.
 func NewBox(keys [][]byte) (*Box, error) {
 	b := &Box{}
 	for _, key := range keys {
@@ -84,8 +82,7 @@ func NewBox(keys [][]byte) (*Box, error) {
 	return b, nil
 }
 
-// Seal encrypts data for a purpose, which is authenticated with it: nonce, then
-// ciphertext.
+// Seal encrypts data and authenticates its purpose. The result is the nonce followed by the ciphertext.
 func (b *Box) Seal(data []byte, purpose string) []byte {
 	aead := b.keys[0]
 	nonce := make([]byte, aead.NonceSize(), aead.NonceSize()+len(data)+aead.Overhead())
@@ -93,7 +90,7 @@ func (b *Box) Seal(data []byte, purpose string) []byte {
 	return aead.Seal(nonce, nonce, data, []byte(purpose))
 }
 
-// Open undoes [Box.Seal]. old is whether it took a key that seals no longer.
+// Open decrypts what [Box.Seal] encrypted. old reports whether an older key was needed.
 func (b *Box) Open(sealed []byte, purpose string) (data []byte, old bool, err error) {
 	for i, aead := range b.keys {
 		n := aead.NonceSize()

@@ -9,15 +9,15 @@ import (
 	"time"
 )
 
-// What takes severe findings off the list together with a recording waits for a second person.
+// Changes of batches that remove severe findings, and wait for a second person.
 
-// What can be asked for of a batch.
+// What can be requested for a batch.
 const (
 	AskWithdraw = "withdraw"
 	AskCorrect  = "correct"
 )
 
-// Asking is what somebody wants to do to a batch.
+// Asking is a requested change of a batch.
 type Asking struct {
 	Batch    int64     // its number
 	What     string    // [AskWithdraw] or [AskCorrect]
@@ -29,7 +29,7 @@ type Asking struct {
 	Findings int       // severe ones that would go
 }
 
-// AskingOf gives what is asked for of a batch, or [ErrNotFound].
+// AskingOf returns the requested change of a batch, or [ErrNotFound].
 func (s *Captures) AskingOf(ctx context.Context, batch int64) (Asking, error) {
 	var a Asking
 	var at int64
@@ -40,8 +40,8 @@ func (s *Captures) AskingOf(ctx context.Context, batch int64) (Asking, error) {
 	return a, none(err)
 }
 
-// Ask keeps what somebody wants to do to a batch, in place of what was asked before, and tells the leads of its
-// service. finding is one of those that would go.
+// Ask stores a requested change of a batch, replacing an earlier one, and notifies the leads of its service.
+// finding is one of the findings that would be removed.
 func (s *Captures) Ask(ctx context.Context, service, finding string, a Asking, entry TrailEntry) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO askings VALUES (?, ?, ?, ?, ?, ?, ?, ?)`, a.Batch,
@@ -64,13 +64,13 @@ func (s *Captures) Ask(ctx context.Context, service, finding string, a Asking, e
 	})
 }
 
-// DropAsking ends what is asked for of a batch, or gives [ErrNotFound].
+// DropAsking deletes the requested change of a batch, or returns [ErrNotFound].
 func (s *Captures) DropAsking(ctx context.Context, batch int64, entry TrailEntry) error {
 	return s.db.one(ctx, entry, `DELETE FROM askings WHERE batch_id = ?`, batch)
 }
 
-// TakenOff lists the open findings of at least a severity that would leave the list if a batch showed no others than
-// those in keep: that no other batch shows and nobody has discussed, or that this batch alone brought back.
+// TakenOff lists the open findings of at least a severity that would be removed if the batch showed only those in
+// keep: findings that no other batch shows and nobody discussed, or that only this batch reopened.
 func (s *Captures) TakenOff(ctx context.Context, batch int64, keep []string, least int) ([]Finding, error) {
 	kept, err := json.Marshal(append([]string{}, keep...))
 	if err != nil {
@@ -86,7 +86,7 @@ func (s *Captures) TakenOff(ctx context.Context, batch int64, keep []string, lea
 		ORDER BY severity DESC, endpoint, path`, batch, string(kept), least)
 }
 
-// OpenAmong lists those of some findings that are open and of at least a severity.
+// OpenAmong returns those of the findings that are open and of at least a severity.
 func (s *Captures) OpenAmong(ctx context.Context, ids []string, least int) ([]Finding, error) {
 	list, err := json.Marshal(append([]string{}, ids...))
 	if err != nil {
@@ -106,7 +106,8 @@ func (s *Captures) SecondPerson(ctx context.Context, service string) (needed boo
 	return needed, err
 }
 
-// SetSecondPerson says whether a service's severe decisions need a second person, or gives [ErrNotFound].
+// SetSecondPerson sets whether a service's severe decisions need a second person. It returns [ErrNotFound] for an
+// unknown service.
 func (s *Captures) SetSecondPerson(ctx context.Context, service string, needed bool, entry TrailEntry) error {
 	return s.db.one(ctx, entry, `UPDATE services SET second_person = ? WHERE name = ?`, needed, service)
 }

@@ -14,15 +14,15 @@ import (
 	"inkret/durable"
 )
 
-// Backups are whole databases in one file each, made by SQLite's VACUUM INTO of a database that may be in use: a
-// state as it was at one moment, with everything that was committed before.
+// A backup is the whole database in one file, made by SQLite's VACUUM INTO. The database may be in use; the backup
+// contains everything that was committed before.
 
 const (
 	backupEnding  = ".db"
 	beforeUpgrade = "before-upgrade-from-"
 )
 
-// BackUp writes a backup to a file that must not be there yet.
+// BackUp writes a backup to a file that must not exist yet.
 func (s *Database) BackUp(ctx context.Context, to string) error { return BackUpFolder(ctx, s.dir, to) }
 
 // BackUpFolder writes a backup of a data folder that another process may have open.
@@ -47,7 +47,7 @@ func backUp(ctx context.Context, db *sql.DB, to string) error {
 	if err := os.Remove(next); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return err
 	}
-	// made by us first, so that nobody else may read it at any moment
+	// created first with tight permissions, so that nobody else can read it at any time
 	f, err := os.OpenFile(next, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return fmt.Errorf("the backup cannot be written: %w", err)
@@ -72,7 +72,7 @@ func syncFile(path string) error {
 	return errors.Join(f.Sync(), f.Close())
 }
 
-// backUpBefore makes a backup beside a database of an earlier version before it is changed.
+// backUpBefore makes a backup before the database of an earlier version is migrated.
 func (s *Database) backUpBefore(ctx context.Context, version int64) error {
 	to := s.upgradeBackup(version)
 	err := backUp(ctx, s.write, to)
@@ -89,7 +89,7 @@ func (s *Database) upgradeBackup(version int64) string {
 	return filepath.Join(s.dir, fmt.Sprintf("%s%d%s", beforeUpgrade, version, backupEnding))
 }
 
-// downgrade refuses a database that a newer program has changed, and names the backup that fits this one.
+// downgrade refuses a database of a newer program, and names the backup that fits this one.
 func (s *Database) downgrade(have, knows int64) error {
 	next := "use a newer inkret, or restore a backup of version " + fmt.Sprint(knows) + " or older"
 	for version := knows; version > 0; version-- {
@@ -102,7 +102,7 @@ func (s *Database) downgrade(have, knows int64) error {
 	return fmt.Errorf("the database is of version %d and this program knows %d: %s", have, knows, next)
 }
 
-// Restore makes a data folder of a backup. The folder must not have a database.
+// Restore creates a data folder from a backup. The folder must not contain a database.
 func Restore(ctx context.Context, from, dir string) error {
 	if err := verify(ctx, from); err != nil {
 		return err
@@ -134,7 +134,7 @@ func Restore(ctx context.Context, from, dir string) error {
 	return durable.Rename(next, to)
 }
 
-// verify reads a backup from end to end.
+// verify checks the integrity of a backup.
 func verify(ctx context.Context, path string) error {
 	if _, err := os.Stat(path); err != nil {
 		return err
@@ -159,7 +159,7 @@ func verify(ctx context.Context, path string) error {
 	return nil
 }
 
-// Backups lists the backups in a folder that were written by a schedule, oldest first.
+// Backups lists the scheduled backups in a folder, oldest first.
 func Backups(dir string) ([]string, error) {
 	entries, err := os.ReadDir(dir)
 	if errors.Is(err, os.ErrNotExist) {
@@ -175,5 +175,5 @@ func Backups(dir string) ([]string, error) {
 	return all, err
 }
 
-// ScheduledBackup begins the name of a backup that was written by a schedule; its time follows.
+// ScheduledBackup is the prefix of the names of scheduled backups; the time follows.
 const ScheduledBackup = "inkret-"

@@ -8,7 +8,7 @@ import (
 	"time"
 )
 
-// Batch is the captures that came in together.
+// Batch is a set of captures that were received together.
 type Batch struct {
 	ID          int64          // its number
 	Service     string         // the service under review
@@ -43,14 +43,14 @@ const (
 	FromRecapture = "recapture"
 )
 
-// What is kept of a capture's bodies.
+// How much of a capture's bodies is kept.
 const (
 	HoldsBodies  = "bodies"
 	HoldsOutline = "outline" // their structure, each value a stand-in of its length
 	HoldsNothing = "nothing"
 )
 
-// SkipReason counts captures that were skipped for one reason.
+// SkipReason counts the captures that were skipped for one reason.
 type SkipReason struct {
 	Reason   string `json:"reason"`   // why, in the words of who did it
 	Captures int    `json:"captures"` // how many
@@ -94,7 +94,7 @@ type Occurrence struct {
 	Spots     int    // how many places show it
 }
 
-// Intake writes one batch. Nobody sees anything of it before [Intake.Finish].
+// Intake writes one batch. The batch is invisible before [Intake.Finish].
 type Intake struct {
 	store   *Captures
 	batch   Batch
@@ -107,8 +107,8 @@ type pendingCapture struct {
 	occurrences []Occurrence
 }
 
-// flushAt is how many captures are written in one transaction: enough to make
-// its cost small, few enough to let other writers in between.
+// flushAt is how many captures are written per transaction: enough to be cheap, few enough to let other writers in
+// between.
 const flushAt = 250
 
 // Begin begins a batch of a service, or gives [ErrNotFound] when there is no
@@ -130,7 +130,7 @@ func (s *Captures) Begin(ctx context.Context, b Batch) (*Intake, error) {
 	return in, err
 }
 
-// Add adds a capture with the findings it shows.
+// Add adds a capture and the findings it shows.
 func (in *Intake) Add(ctx context.Context, c Capture, occurrences []Occurrence) error {
 	in.pending = append(in.pending, pendingCapture{c, occurrences})
 	if len(in.pending) < flushAt {
@@ -159,7 +159,7 @@ func (in *Intake) flush(ctx context.Context) error {
 	return err
 }
 
-// addCapture writes a capture of a batch and gives its id.
+// addCapture inserts a capture of a batch and returns its id.
 func addCapture(ctx context.Context, tx *sql.Tx, batch int64, c *Capture) (int64, error) {
 	r, err := tx.ExecContext(ctx,
 		`INSERT INTO captures (batch_id, entry, file, endpoint_id, method, url, audience, audience_by, status, started,
@@ -172,7 +172,7 @@ func addCapture(ctx context.Context, tx *sql.Tx, batch int64, c *Capture) (int64
 	return r.LastInsertId()
 }
 
-// Discard takes back a batch that was not finished.
+// Discard deletes a batch that was not finished.
 func (in *Intake) Discard(ctx context.Context) error {
 	_, err := in.store.db.write.ExecContext(ctx, `DELETE FROM batches WHERE id = ? AND done = 0`, in.batch.ID)
 	return err
@@ -187,9 +187,8 @@ type SeenEndpoint struct {
 	Excess   int64  // bytes that no grant covers
 }
 
-// Finish makes the batch visible and merges its findings, all in one
-// transaction. When the same recording was taken in before, this one is taken
-// back and the earlier batch given instead, marked as repeated.
+// Finish makes the batch visible and merges its findings, in one transaction. If the same recording was received
+// before, the new batch is deleted, and the earlier one is returned with Repeated set.
 func (in *Intake) Finish(ctx context.Context, b Batch, e Evidence, note Note[Batch]) (Batch, error) {
 	if err := in.flush(ctx); err != nil {
 		return b, err
@@ -252,14 +251,14 @@ func scanBatch(r scanner) (Batch, error) {
 	return b, json.Unmarshal([]byte(reasons), &b.SkipReasons)
 }
 
-// Batch gives one batch, or [ErrNotFound].
+// Batch returns one batch, or [ErrNotFound].
 func (s *Captures) Batch(ctx context.Context, id int64) (Batch, error) {
 	b, err := scanBatch(s.db.read.QueryRowContext(ctx, `SELECT `+batchColumns+
 		` FROM batches JOIN services ON services.id = service_id WHERE batches.id = ? AND done = 1`, id))
 	return b, none(err)
 }
 
-// Batches lists a page of batches, newest first, and how many there are in all.
+// Batches returns a page of batches, newest first, and their total number.
 func (s *Captures) Batches(ctx context.Context, page Page) ([]Batch, int, error) {
 	var total int
 	if err := s.db.read.QueryRowContext(ctx, `SELECT count(*) FROM batches WHERE done = 1`).Scan(&total); err != nil {
@@ -270,7 +269,7 @@ func (s *Captures) Batches(ctx context.Context, page Page) ([]Batch, int, error)
 	return all, total, err
 }
 
-// CaptureFilter narrows a listing of captures.
+// CaptureFilter narrows a list of captures.
 type CaptureFilter struct {
 	Batch    int64     // 0 for all
 	Endpoint string    // see [EndpointID]
@@ -290,7 +289,7 @@ type CaptureFilter struct {
 	Sort     string    // newest, bytes, excess or findings
 }
 
-// orders are how a listing of captures is sorted.
+// orders are the sort orders of a list of captures.
 var orders = map[string]string{
 	"newest":   "batch_id DESC, captures.id",
 	"bytes":    "captures.bytes DESC, captures.id DESC",
@@ -299,7 +298,7 @@ var orders = map[string]string{
 	"recorded": "captures.started DESC, captures.id DESC",
 }
 
-// filter gives the conditions of a listing.
+// filter returns the conditions of a list.
 func (by *CaptureFilter) filter() filter {
 	var f filter
 	f.and("batches.done = 1")
@@ -333,7 +332,7 @@ func (by *CaptureFilter) filter() filter {
 	var statuses filter
 	for _, s := range by.Statuses {
 		if class, ok := strings.CutSuffix(strings.ToUpper(s), "XX"); ok {
-			// a code has its type from the column, this has none
+			// a status code gets its type from the column, an expression has none
 			statuses.and("captures.status / 100 = CAST(? AS INTEGER)", class)
 		} else {
 			statuses.and("captures.status = ?", s)
@@ -371,12 +370,11 @@ func (c *Capture) into(started *int64) []any {
 		started, &c.Bytes, &c.Excess, &c.Findings, &c.Skipped, &c.File, &c.Repeats, &c.Holds, &c.Incomplete}
 }
 
-// mostCounted is how many captures are counted in a listing: counting a million takes longer than
-// anybody waits.
+// mostCounted limits how many captures are counted for a list: counting a million takes too long.
 const mostCounted = 10_000
 
-// Captures lists a page of captures, newest batch first, and how many there are in all; or that
-// there are more than total.
+// Captures returns a page of captures, newest batch first, their total number, and whether there are more than
+// that.
 func (s *Captures) Captures(ctx context.Context, by CaptureFilter,
 	page Page) (all []Capture, total int, more bool, err error) {
 	f := by.filter()
@@ -407,7 +405,7 @@ func (s *Captures) Captures(ctx context.Context, by CaptureFilter,
 	return all, total, more, err
 }
 
-// EachOf calls f with each capture of a batch, with what is sealed of it, in order.
+// EachOf calls f with each capture of a batch in order, including the sealed part.
 func (s *Captures) EachOf(ctx context.Context, batch int64, f func(Capture) error) error {
 	for last := int64(0); ; {
 		some, err := rows(ctx, s.db.read, func(r scanner) (Capture, error) {
@@ -430,7 +428,7 @@ func (s *Captures) EachOf(ctx context.Context, batch int64, f func(Capture) erro
 	}
 }
 
-// Capture gives one capture with what is sealed of it, or [ErrNotFound].
+// Capture returns one capture including its sealed part, or [ErrNotFound].
 func (s *Captures) Capture(ctx context.Context, id int64) (Capture, error) {
 	var c Capture
 	var started int64

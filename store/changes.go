@@ -12,10 +12,9 @@ import (
 	"time"
 )
 
-// What people do with findings together: several changed at once and that undone, what
-// somebody follows and is told of, and lists they want to see again.
+// Work of the team on findings: bulk changes and their undo, following, notifications, and saved views.
 
-// Standing is what people decide of a finding.
+// Standing is what people decided about a finding.
 type Standing struct {
 	State        string   `json:"state"`         // see [finding.State]
 	Until        string   `json:"until"`         // the last day, as YYYY-MM-DD in UTC; empty for none
@@ -50,7 +49,7 @@ func (s *Standing) assignee() string {
 	return "nobody"
 }
 
-// Change is a change of several findings by somebody.
+// Change is a change of several findings by one person.
 type Change struct {
 	Comment string // what is said with it
 	Try     bool   // only say what would come of it
@@ -63,27 +62,28 @@ type Change struct {
 	Findings int       // how many were changed
 	Undone   bool      // it was taken back
 
-	// of these findings a second person was asked, approved what was asked for, or declined it
+	// of these, how many were sent to a second person, approved or declined
 	Asked, Approved, Declined int
 
-	// Mentioned are those whom its comment names
+	// Mentioned lists the people whom the comment mentions
 	Mentioned []int64
 
 	asked []asked
 	told  map[toldKey][]string // the findings
 }
 
-// mostTold is of how many findings of one change somebody is told one by one; of more, once.
+// mostTold is up to how many findings of one change a person gets a notification each; above that they get one for
+// all.
 const mostTold = 10
 
-// toldKey is what tells notices of one change apart.
+// toldKey groups the notifications of one change.
 type toldKey struct {
 	person     int64
 	kind, text string
 }
 
-// tell notes whom to tell of a finding: those who follow it or have it, but for who did it and those told in
-// another way.
+// tell notes who is to be notified of a finding: its followers and assignee, except the author and those who are
+// notified otherwise.
 func (c *Change) tell(ctx context.Context, tx *sql.Tx, finding, kind, text string, but ...int64) error {
 	people, err := concerned(ctx, tx, finding)
 	if err != nil {
@@ -105,7 +105,7 @@ func (c *Change) note(person int64, finding, kind, text string) {
 	c.told[key] = append(c.told[key], finding)
 }
 
-// tellAll tells whom there is to tell.
+// tellAll sends the noted notifications.
 func (c *Change) tellAll(ctx context.Context, tx *sql.Tx) error {
 	keys := make([]toldKey, 0, len(c.told))
 	for key := range c.told {
@@ -130,15 +130,15 @@ func (c *Change) tellAll(ctx context.Context, tx *sql.Tx) error {
 	return nil
 }
 
-// Refused is a finding that a change leaves as it is, and why.
+// Refused is a finding that a change did not apply to, and why.
 type Refused struct {
 	ID  string // the fingerprint
 	Why string // in words
 }
 
-// ChangeFindings changes findings, all or none: become gives what a finding becomes, or why
-// it stays as it is. It notes what each was, so that the change can be undone. With c.Try
-// nothing is kept. It gives how many change, and which do not. entries are what the trail says of it.
+// ChangeFindings changes findings in one transaction. become returns the new standing of a finding, or why it stays
+// as it is. The previous standing is stored for undo. With c.Try everything is rolled back. It returns the refused
+// findings; c.Findings is the number of changes. entries returns the trail entries.
 func (s *Findings) ChangeFindings(ctx context.Context, c *Change, ids []string,
 	become func(was Standing) (Standing, string), entries func(*Change) []TrailEntry) (refused []Refused, err error) {
 	refused = []Refused{}
@@ -198,7 +198,7 @@ func (s *Findings) ChangeFindings(ctx context.Context, c *Change, ids []string,
 	return refused, err
 }
 
-// put makes one finding's standing what it is to be, and notes it.
+// put sets one finding's standing and stores the previous one.
 func (c *Change) put(ctx context.Context, tx *sql.Tx, id string, was, next Standing, comment string) error {
 	version, err := next.write(ctx, tx, id)
 	if err != nil {
@@ -249,7 +249,7 @@ func (c *Change) put(ctx context.Context, tx *sql.Tx, id string, was, next Stand
 	if text == "" && kind != "comment" {
 		return nil
 	}
-	// who had it follows it no less
+	// a former assignee keeps following
 	if was.PersonID != 0 && next.PersonID != was.PersonID && !slices.Contains(c.Mentioned, was.PersonID) {
 		if err := follow(ctx, tx, id, was.PersonID); err != nil {
 			return err
@@ -258,7 +258,7 @@ func (c *Change) put(ctx context.Context, tx *sql.Tx, id string, was, next Stand
 	return c.tell(ctx, tx, id, kind, text, assigned...)
 }
 
-// whatChanged says what those who follow a finding are told of a change, and of what kind it is.
+// whatChanged returns the text and kind of the notification about a change.
 func whatChanged(was, next *Standing, comment string) (kind, text string) {
 	var parts []string
 	add := func(kindOf, what string) {
@@ -294,7 +294,7 @@ func whatChanged(was, next *Standing, comment string) (kind, text string) {
 	return kind, strings.Join(parts, "; ")
 }
 
-// asked is a waiver, or another decision, that somebody wants.
+// asked is a requested waiver or other decision.
 type asked struct{ finding, service, to, until string }
 
 // decision names what a second person is asked for.
@@ -305,13 +305,12 @@ func decision(to, until string) string {
 	return "the decision that it is no leak"
 }
 
-// Asks reports whether a second person is asked for something by what a finding becomes.
+// Asks reports whether the new standing asks a second person for something.
 func (s *Standing) Asks(next *Standing) bool {
 	return next.AskedTo != "" && (next.AskedTo != s.AskedTo || next.Asked != s.Asked)
 }
 
-// tellLeads tells those who may approve what waivers are asked for: each of them once, however
-// many findings it is.
+// tellLeads notifies the people who can approve requested waivers, once each, however many findings there are.
 func (c *Change) tellLeads(ctx context.Context, tx *sql.Tx, comment string) error {
 	of := map[string][]asked{}
 	for _, one := range c.asked {
@@ -343,7 +342,7 @@ func (c *Change) tellLeads(ctx context.Context, tx *sql.Tx, comment string) erro
 	return nil
 }
 
-// leadsOf lists those who decide at a service.
+// leadsOf lists the people who can decide at a service.
 func leadsOf(ctx context.Context, tx *sql.Tx, service string) ([]int64, error) {
 	found, err := tx.QueryContext(ctx,
 		`SELECT people.id FROM people LEFT JOIN service_roles ON person_id = people.id AND service_id = (SELECT id FROM services WHERE name = ?)
@@ -363,7 +362,7 @@ func leadsOf(ctx context.Context, tx *sql.Tx, service string) ([]int64, error) {
 	return all, found.Err()
 }
 
-// events notes what changes of a finding: the comment goes with the first of it.
+// events writes the history entries of a change. The comment goes with the first one.
 func (c *Change) events(ctx context.Context, tx *sql.Tx, id string, was, next Standing, comment string) error {
 	var all []Event
 	if was.State != next.State || was.Until != next.Until {
@@ -418,7 +417,7 @@ func (s *Standing) same(other *Standing) bool {
 		s.Asked == other.Asked && slices.Equal(s.Labels, other.Labels)
 }
 
-// write makes the standing that of a finding, and gives the finding's version then.
+// write stores a finding's standing and returns its new version.
 func (s *Standing) write(ctx context.Context, tx *sql.Tx, id string) (version int, err error) {
 	if _, err := tx.ExecContext(ctx,
 		`UPDATE findings SET granted_in = iif(state = ?1, granted_in, 0), state = ?1, until = ?2, person_id = ?3, assigned_team = ?4, due = ?5,
@@ -444,12 +443,11 @@ func (s *Standing) write(ctx context.Context, tx *sql.Tx, id string) (version in
 	return version, tx.QueryRowContext(ctx, `SELECT version FROM findings WHERE id = ?`, id).Scan(&version)
 }
 
-// errTried ends a transaction that is not to be kept.
+// errTried rolls back a trial.
 var errTried = errors.New("it was only a try")
 
-// Undo makes findings what they were before a change, but for those that were changed since.
-// It gives [ErrNotFound] for a change that is not known or undone already.
-// may tells whether who undoes it may at a service, and why not.
+// Undo reverts a change, except for findings that were changed again since. It returns [ErrNotFound] if the change
+// is unknown or already undone. may returns why the caller may not change a service, or the empty string.
 func (s *Findings) Undo(ctx context.Context, id int64, by Event, may func(service string) string,
 	entry TrailEntry) (undone int, left []Refused, err error) {
 	type was struct {
@@ -531,8 +529,8 @@ func (s *Findings) Undo(ctx context.Context, id int64, by Event, may func(servic
 	return undone, left, err
 }
 
-// decided says why an undo may not make a finding what it was: it would bring back a waiver or another
-// decision, or what somebody asked for and a second person decided on.
+// decided returns why an undo must not restore a standing: it would restore a waiver, a decision, or a request that
+// a second person decided on.
 func (s *Standing) decided(now *Standing) string {
 	switch {
 	case (s.State == "waived" || s.State == "not-a-leak" || s.State == "closed") && (s.State != now.State ||
@@ -555,14 +553,14 @@ func (s *Findings) Changes(ctx context.Context, limit int) ([]Change, error) {
 	}, `SELECT id, at, person_id, author, words, findings, undone FROM changes ORDER BY id DESC LIMIT ?`, limit)
 }
 
-// FindingIDs lists the findings that fit, at most limit of them.
+// FindingIDs lists the findings that match, at most limit of them.
 func (s *Findings) FindingIDs(ctx context.Context, by FindingFilter, limit int) ([]string, error) {
 	f := by.filter()
 	return rows(ctx, s.db.read, func(r scanner) (id string, err error) { return id, r.Scan(&id) },
 		`SELECT findings.id FROM findings`+f.sql()+` ORDER BY findings.id LIMIT ?`, append(f.args, limit)...)
 }
 
-// LabelCount is a label and how many findings have it.
+// LabelCount is a label and the number of findings with it.
 type LabelCount struct {
 	Label    string // in lower case
 	Findings int    // how many have it
@@ -574,13 +572,13 @@ func (s *Findings) Labels(ctx context.Context) ([]LabelCount, error) {
 		`SELECT label, count(*) FROM labels GROUP BY label ORDER BY label`)
 }
 
-// concerned lists those who follow a finding, and who has it.
+// concerned lists the followers and the assignee of a finding.
 func concerned(ctx context.Context, tx *sql.Tx, finding string) ([]int64, error) {
 	return rows(ctx, tx, func(r scanner) (person int64, err error) { return person, r.Scan(&person) },
 		`SELECT person_id FROM follows WHERE finding_id = ?1 UNION SELECT person_id FROM findings WHERE id = ?1 AND person_id <> 0`, finding)
 }
 
-// tell tells those who follow a finding or have it, but for those who are told in another way.
+// tell notifies a finding's followers and assignee, except those in skip.
 func tell(ctx context.Context, tx *sql.Tx, finding string, n Notice, but ...int64) error {
 	people, err := concerned(ctx, tx, finding)
 	if err != nil {
@@ -610,7 +608,7 @@ func follow(ctx context.Context, tx *sql.Tx, finding string, people ...int64) er
 	return nil
 }
 
-// Following is whether somebody is told of what becomes of something.
+// Following is whether a person follows something.
 type Following bool
 
 const (
@@ -618,7 +616,7 @@ const (
 	Ignores Following = false // no longer
 )
 
-// Follow makes a person one who is told of what becomes of a finding, or no longer.
+// Follow makes a person follow a finding, or stop following it.
 func (s *Findings) Follow(ctx context.Context, person int64, finding string, on Following) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error {
 		var found int
@@ -641,7 +639,7 @@ func (s *Findings) Follows(ctx context.Context, person int64, finding string) (b
 	return n > 0, err
 }
 
-// View is a list of findings that somebody wants to see again.
+// View is a saved list of findings.
 type View struct {
 	ID       int64     // its number
 	PersonID int64     // the number of the person, 0 for none
@@ -666,7 +664,7 @@ func (s *Findings) Views(ctx context.Context, person int64) ([]View, error) {
 		WHERE person_id = ?1 OR shared = 1 ORDER BY views.name COLLATE NOCASE, views.id`, person)
 }
 
-// AddView keeps a view.
+// AddView saves a view.
 func (s *Findings) AddView(ctx context.Context, v View, entry TrailEntry) (View, error) {
 	err := s.db.change(ctx, func(tx *sql.Tx) error {
 		r, err := tx.ExecContext(ctx, `INSERT INTO views (person_id, name, query, shared, created) VALUES (?, ?, ?, ?, ?)`,
@@ -682,7 +680,7 @@ func (s *Findings) AddView(ctx context.Context, v View, entry TrailEntry) (View,
 	return v, err
 }
 
-// DropView drops a view of a person's own, or gives [ErrNotFound].
+// DropView deletes one of a person's views, or returns [ErrNotFound].
 func (s *Findings) DropView(ctx context.Context, id, person int64, entry TrailEntry) error {
 	return s.db.one(ctx, entry, `DELETE FROM views WHERE id = ? AND person_id = ?`, id, person)
 }

@@ -7,8 +7,8 @@ import (
 	"os"
 )
 
-// freeBytes is not known on this system.
+// freeBytes is unknown on this system.
 func freeBytes(string) (uint64, error) { return 0, errors.ErrUnsupported }
 
-// allocate takes room for a file; nothing is laid by where free room is not known.
+// allocate does nothing where free space is unknown.
 func allocate(*os.File, int64) error { return errors.ErrUnsupported }

@@ -10,7 +10,7 @@ import (
 	"time"
 )
 
-// Evidence is what the captures of a batch, or some of them, have shown.
+// Evidence is what some or all captures of a batch showed.
 type Evidence struct {
 	Findings  []Finding      // what the captures show
 	Seen      []SeenEndpoint // what was seen of endpoints
@@ -19,15 +19,14 @@ type Evidence struct {
 	Proofs    []Proof        // findings that are proven mended
 }
 
-// Proof is that a capture covers the place of a finding that awaits it, and no longer
-// shows it.
+// Proof states that a capture covers the place of a finding that awaits proof, and no longer shows it.
 type Proof struct {
 	Finding string    // its fingerprint
 	Nth     int       // of the captures that are added with it, from 0
 	At      time.Time // when
 }
 
-// close closes the findings that are proven to be repaired. nth gives the id of a capture.
+// close closes the findings that are proven fixed. nth returns the id of a capture by its position.
 func (e *Evidence) close(ctx context.Context, tx *sql.Tx, b Batch, nth func(int) (int64, error)) error {
 	for _, p := range e.Proofs {
 		r, err := tx.ExecContext(ctx, `UPDATE findings SET state = 'closed', `+decidedNoMore+
@@ -54,13 +53,13 @@ func (e *Evidence) close(ctx context.Context, tx *sql.Tx, b Batch, nth func(int)
 	return nil
 }
 
-// ids gives the captures of a list by their place in it.
+// ids returns the captures of a list by position.
 func ids(captures []Rejudged) func(int) (int64, error) {
 	return func(nth int) (int64, error) { return captures[nth].ID, nil }
 }
 
-// add merges evidence of a batch whose captures and occurrences are written. It
-// gives how many findings are new.
+// add merges the evidence of a batch whose captures and occurrences are stored. It returns the number of new
+// findings.
 func (e *Evidence) add(ctx context.Context, tx *sql.Tx, service int64, b Batch) (fresh int, err error) {
 	if fresh, err = e.merge(ctx, tx, service, b); err != nil {
 		return fresh, err
@@ -68,7 +67,7 @@ func (e *Evidence) add(ctx context.Context, tx *sql.Tx, service int64, b Batch) 
 	if err := e.seen(ctx, tx, service, b); err != nil {
 		return fresh, err
 	}
-	// of several kinds at one path the gravest alone became a finding
+	// of several kinds at one path only the most severe is a finding
 	return fresh, each(ctx, tx, b.ID,
 		`DELETE FROM occurrences WHERE capture_id IN (SELECT id FROM captures WHERE batch_id = ?) AND finding_id NOT IN (SELECT id FROM findings)`,
 		`UPDATE captures SET findings = (SELECT count(*) FROM occurrences WHERE capture_id = captures.id) WHERE batch_id = ?`)
@@ -95,7 +94,7 @@ func (e *Evidence) merge(ctx context.Context, tx *sql.Tx, service int64, b Batch
 	return fresh, nil
 }
 
-// seen adds what was seen of endpoints.
+// seen updates the endpoints that were seen.
 func (e *Evidence) seen(ctx context.Context, tx *sql.Tx, service int64, b Batch) error {
 	for _, s := range e.Seen {
 		if _, err := tx.ExecContext(ctx,
@@ -109,7 +108,7 @@ func (e *Evidence) seen(ctx context.Context, tx *sql.Tx, service int64, b Batch)
 	return addExposure(ctx, tx, b, e.Shown, e.Exercised)
 }
 
-// each carries out statements, each of which is about one thing or about nothing.
+// each runs statements that take one argument or none.
 func each(ctx context.Context, tx *sql.Tx, arg any, statements ...string) error {
 	for _, s := range statements {
 		var args []any
@@ -123,7 +122,7 @@ func each(ctx context.Context, tx *sql.Tx, arg any, statements ...string) error 
 	return nil
 }
 
-// count writes a batch's numbers.
+// count stores a batch's totals.
 func (b *Batch) count(ctx context.Context, tx *sql.Tx) error {
 	severities, err := json.Marshal(b.BySeverity)
 	if err != nil {
@@ -142,7 +141,7 @@ func (b *Batch) count(ctx context.Context, tx *sql.Tx) error {
 	return err
 }
 
-// OnlyHere counts what a batch alone shows, and what it shows beside others.
+// OnlyHere counts the findings that only a batch shows, and those that others show too.
 type OnlyHere struct {
 	Captures int       // of the batch
 	Gone     []Finding // findings that would go with it
@@ -150,16 +149,15 @@ type OnlyHere struct {
 	Fewer    int       // that other batches show too
 }
 
-// noEvidence is the findings that no batch but one shows.
+// noEvidence selects the findings that only one batch shows.
 const noEvidence = ` FROM findings JOIN services ON services.id = service_id WHERE findings.id IN (SELECT finding_id FROM occurrences JOIN captures ON captures.id = capture_id WHERE batch_id = ?1)
 	AND NOT EXISTS (SELECT 1 FROM occurrences JOIN captures ON captures.id = capture_id JOIN batches ON batches.id = batch_id
 		WHERE finding_id = findings.id AND batch_id <> ?1 AND done = 1)`
 
-// touched tells a finding that people have moved or discussed from one that was
-// only found.
+// touched selects findings that people moved or discussed.
 const touched = ` EXISTS (SELECT 1 FROM events WHERE finding_id = findings.id AND (kind IN ('comment', 'assign', 'due', 'label', 'waiver') OR kind = 'move' AND became <> 'returned'))`
 
-// WithdrawalOf tells what taking a batch back would come to.
+// WithdrawalOf returns what withdrawing a batch would remove.
 func (s *Captures) WithdrawalOf(ctx context.Context, batch int64) (OnlyHere, error) {
 	var o OnlyHere
 	var err error
@@ -181,8 +179,8 @@ func (s *Captures) WithdrawalOf(ctx context.Context, batch int64) (OnlyHere, err
 	return o, err
 }
 
-// Withdraw takes a batch back with all that it alone has shown. Findings that
-// somebody has moved or discussed stay, and say so in their history.
+// Withdraw deletes a batch and everything that only it showed. Findings that people moved or discussed stay, with a
+// note in their history.
 func (s *Captures) Withdraw(ctx context.Context, batch int64, author string, at time.Time,
 	entries ...TrailEntry) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error {
@@ -210,7 +208,7 @@ func addTrails(ctx context.Context, tx *sql.Tx, entries []TrailEntry) error {
 	return nil
 }
 
-// dropEvidence takes back what a batch has shown; its captures stay.
+// dropEvidence removes what a batch showed, but not its captures.
 func dropEvidence(ctx context.Context, tx *sql.Tx, batch int64, author string, at time.Time) error {
 	if err := each(ctx, tx, batch,
 		`CREATE TEMP TABLE IF NOT EXISTS lost (finding_id TEXT PRIMARY KEY) WITHOUT ROWID`, `DELETE FROM lost`,
@@ -218,8 +216,8 @@ func dropEvidence(ctx context.Context, tx *sql.Tx, batch int64, author string, a
 	); err != nil {
 		return err
 	}
-	// what a batch brought back goes back to where it was, a waiver that ran out excepted, and what it proved
-	// waits again; the history says so
+	// findings that the batch reopened get their earlier state, except for an expired waiver; findings that it
+	// proved fixed await proof again; both are noted in the history
 	for _, back := range []struct{ which, became, why string }{
 		{`state = 'returned' AND id IN (SELECT finding_id FROM lost) AND (SELECT iif(was = 'waived', 0, batch_id) FROM events WHERE finding_id = findings.id AND kind = 'move' AND became = 'returned' ORDER BY id DESC LIMIT 1) = ?1`,
 			`(SELECT was FROM events WHERE finding_id = findings.id AND kind = 'move' AND became = 'returned' ORDER BY id DESC LIMIT 1)`, "the recording that brought it back was withdrawn"},
@@ -265,14 +263,14 @@ func dropEvidence(ctx context.Context, tx *sql.Tx, batch int64, author string, a
 		`DELETE FROM batch_exercised WHERE batch_id = ?`)
 }
 
-// Rejudged is what judging a capture anew came to.
+// Rejudged is the result of evaluating a capture again.
 type Rejudged struct {
 	Capture
 	Occurrences []Occurrence // findings that it shows
 }
 
-// Rejudge replaces what a batch has shown by what judging its captures anew came
-// to, all in one transaction. b has its new numbers.
+// Rejudge replaces what a batch showed by a new evaluation of its captures, in one transaction. b holds the new
+// totals.
 func (s *Captures) Rejudge(ctx context.Context, b Batch, captures []Rejudged, e Evidence, by Event,
 	entries ...TrailEntry) (Batch, error) {
 	err := s.db.change(ctx, func(tx *sql.Tx) error {
@@ -324,7 +322,7 @@ func addOccurrences(ctx context.Context, tx *sql.Tx, capture int64, all []Occurr
 	return nil
 }
 
-// OpenBatch begins a batch that a recorder adds to; it is seen at once.
+// OpenBatch creates a batch for a recorder to add to. It is visible at once.
 func (s *Captures) OpenBatch(ctx context.Context, b Batch, note Note[Batch]) (Batch, error) {
 	in, err := s.Begin(ctx, b)
 	if err != nil {
@@ -344,8 +342,7 @@ func (s *Captures) OpenBatch(ctx context.Context, b Batch, note Note[Batch]) (Ba
 	return b, nil
 }
 
-// Extend adds captures to a growing batch. b has its numbers with them. The
-// captures are given back with their ids.
+// Extend adds captures to a growing batch. b holds the new totals. The captures are returned with their ids.
 func (s *Captures) Extend(ctx context.Context, b Batch, captures []Rejudged, e Evidence) (Batch, []Rejudged, error) {
 	err := s.db.change(ctx, func(tx *sql.Tx) error {
 		var service int64
@@ -375,7 +372,7 @@ func (s *Captures) Extend(ctx context.Context, b Batch, captures []Rejudged, e E
 	return b, captures, err
 }
 
-// addNew is add for captures that come to a batch that has many already.
+// addNew is add for a batch that already has many captures.
 func (e *Evidence) addNew(ctx context.Context, tx *sql.Tx, service int64, b Batch, captures []Rejudged) (int, error) {
 	fresh, err := e.merge(ctx, tx, service, b)
 	if err != nil {
@@ -391,7 +388,7 @@ func (e *Evidence) addNew(ctx context.Context, tx *sql.Tx, service int64, b Batc
 	return fresh, e.seen(ctx, tx, service, b)
 }
 
-// Grown gives the findings that a batch shows so far, with their severities.
+// Grown returns the findings that a growing batch shows so far, with their severities.
 func (s *Captures) Grown(ctx context.Context, batch int64) (map[string]int, error) {
 	severities := map[string]int{}
 	found, err := s.db.read.QueryContext(ctx, `SELECT id, severity FROM findings WHERE id IN
@@ -411,10 +408,10 @@ func (s *Captures) Grown(ctx context.Context, batch int64) (map[string]int, erro
 	return severities, found.Err()
 }
 
-// emptiedAt is how many captures are emptied in one transaction.
+// emptiedAt is how many captures are emptied per transaction.
 const emptiedAt = 4
 
-// EmptyBatch deletes what the captures of a batch hold, a little at a time, so that it takes next to no room.
+// EmptyBatch deletes the contents of a batch's captures in small steps, so that it needs almost no disk space.
 func (s *Captures) EmptyBatch(ctx context.Context, batch int64) error {
 	for {
 		gone := int64(0)
@@ -435,7 +432,7 @@ func (s *Captures) EmptyBatch(ctx context.Context, batch int64) error {
 	}
 }
 
-// CloseBatch ends a growing batch, and notes how many captures it has. It gives false where it was closed already.
+// CloseBatch completes a growing batch. It returns false if the batch was already complete.
 func (s *Captures) CloseBatch(ctx context.Context, batch int64, dropped int, note Note[int]) (closed bool, err error) {
 	err = s.db.change(ctx, func(tx *sql.Tx) error {
 		var captures int

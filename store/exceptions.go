@@ -7,8 +7,7 @@ import (
 	"time"
 )
 
-// MayBeExcepted lists the findings of a service that an exception covers, or that are at endpoints which
-// exceptions name.
+// MayBeExcepted lists the findings of a service that have an exception, or are at endpoints that exceptions name.
 func (s *Contracts) MayBeExcepted(ctx context.Context, service string, endpoints []string) ([]Finding, error) {
 	list, err := json.Marshal(append([]string{}, endpoints...))
 	if err != nil {
@@ -19,7 +18,7 @@ func (s *Contracts) MayBeExcepted(ctx context.Context, service string, endpoints
 		string(list))
 }
 
-// SetExcepted says of findings by what exception they are covered from now on, the empty reason for none.
+// SetExcepted sets the exceptions of findings. An empty reason removes one.
 func (s *Contracts) SetExcepted(ctx context.Context, reasons map[string]string, author string, at time.Time) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error { return setExcepted(ctx, tx, reasons, author, 0, at) })
 }

@@ -9,7 +9,7 @@ import (
 	"inkret/core/kind"
 )
 
-// Shown is a granted field that captures of an endpoint have shown to an audience.
+// Shown is a granted field that captures showed to an audience at an endpoint.
 type Shown struct {
 	Endpoint string    // its text
 	Audience string    // by name
@@ -18,7 +18,7 @@ type Shown struct {
 	LastSeen time.Time // the newest capture that showed it
 }
 
-// Exercised is a response that captures have come to.
+// Exercised is a response that captures exercised.
 type Exercised struct {
 	Endpoint string    // its text
 	Audience string    // by name
@@ -27,7 +27,7 @@ type Exercised struct {
 	LastSeen time.Time // the newest capture that showed it
 }
 
-// addExposure notes what a batch has shown, for itself and beside all others.
+// addExposure stores what a batch showed, for the batch and in total.
 func addExposure(ctx context.Context, tx *sql.Tx, b Batch, shown []Shown, exercised []Exercised) error {
 	service, at := b.Service, b.Started
 	for _, v := range shown {
@@ -58,7 +58,7 @@ func addExposure(ctx context.Context, tx *sql.Tx, b Batch, shown []Shown, exerci
 	return nil
 }
 
-// Shown lists which granted fields of a service captures have shown.
+// Shown lists the granted fields of a service that captures showed.
 func (s *Contracts) Shown(ctx context.Context, service string) ([]Shown, error) {
 	return rows(ctx, s.db.read, func(r scanner) (Shown, error) {
 		var v Shown
@@ -70,7 +70,7 @@ func (s *Contracts) Shown(ctx context.Context, service string) ([]Shown, error) 
 		WHERE services.name = ?`, service)
 }
 
-// Exercised lists which responses of a service captures have come to.
+// Exercised lists the responses of a service that captures exercised.
 func (s *Contracts) Exercised(ctx context.Context, service string) ([]Exercised, error) {
 	return rows(ctx, s.db.read, func(r scanner) (Exercised, error) {
 		var v Exercised
@@ -82,7 +82,7 @@ func (s *Contracts) Exercised(ctx context.Context, service string) ([]Exercised,
 		JOIN services ON services.id = service_id WHERE services.name = ?`, service)
 }
 
-// Leak is open findings about one entity's member at one endpoint for one audience.
+// Leak is an open finding about a member of an entity.
 type Leak struct {
 	Endpoint   string // as the contract writes it, or as it was seen
 	EndpointID string // see [EndpointID]
@@ -98,7 +98,7 @@ type Leak struct {
 	State      string // where it stands
 }
 
-// memberKinds is the kinds that are about one member of a body, as SQL.
+// memberKinds is an SQL list of the kinds that are about one member of a body.
 var memberKinds = sqlList(kind.Members())
 
 // Leaks lists the open findings of a service that are about an entity.
@@ -111,13 +111,12 @@ func (s *Contracts) Leaks(ctx context.Context, service string) ([]Leak, error) {
 		WHERE services.name = ? AND entity <> '' AND kind IN `+memberKinds+` AND state IN `+openStates+` ORDER BY severity DESC`, service)
 }
 
-// AllEndpoints lists every endpoint of a service by text.
+// AllEndpoints lists all endpoints of a service, sorted by text.
 func (s *Contracts) AllEndpoints(ctx context.Context, service string) ([]Endpoint, error) {
 	return rows(ctx, s.db.read, scanEndpoint, endpointQuery+` WHERE services.name = ? ORDER BY text`, service)
 }
 
-// KeepCoverage keeps a service's coverage of a day, in the place of an earlier one
-// of the same day.
+// KeepCoverage stores a service's coverage of a day, replacing an earlier one of that day.
 func (s *Contracts) KeepCoverage(ctx context.Context, service, day string, numbers map[string]int) error {
 	data, err := json.Marshal(numbers)
 	if err != nil {
@@ -137,7 +136,7 @@ type CoverageDay struct {
 	Numbers map[string]int // by what is counted
 }
 
-// CoverageTrend lists the days of a service's coverage, oldest first, the newest so many.
+// CoverageTrend lists the coverage of the newest days, oldest first.
 func (s *Contracts) CoverageTrend(ctx context.Context, service string, days int) ([]CoverageDay, error) {
 	return rows(ctx, s.db.read, func(r scanner) (CoverageDay, error) {
 		var v CoverageDay

@@ -71,15 +71,15 @@ type Event struct {
 	PersonID  int64 // of the author, where that is a person who is signed in; not read back
 }
 
-// findingField is one field of a finding: where it is read from, and where it goes. What is found is written by its
-// first batch; all else begins as the table says.
+// findingField maps a field of a finding to SQL: the expression it is read from, and the variable it is stored in.
+// found marks the fields that are set by the first batch.
 type findingField struct {
 	read  string // a column, or an expression
 	at    func(f *Finding) any
 	found bool
 }
 
-// findingFields are the fields of findings. Adding one takes a line here, and a column in a migration.
+// findingFields lists the fields of findings. A new field needs a line here and a column in a migration.
 var findingFields = []findingField{
 	{"findings.id", func(f *Finding) any { return &f.ID }, true},
 	{"services.name", func(f *Finding) any { return &f.Service }, false},
@@ -124,7 +124,7 @@ var findingFields = []findingField{
 		func(f *Finding) any { return &f.AskedBy }, false},
 }
 
-// findingColumns are the fields as they are read, in their order.
+// findingColumns is the SELECT list of findings.
 var findingColumns = func() string {
 	var all []string
 	for _, field := range findingFields {
@@ -133,7 +133,7 @@ var findingColumns = func() string {
 	return strings.Join(all, ", ")
 }()
 
-// insertFinding is the statement that a finding begins with, of a service, which comes first, and what was found of it.
+// insertFinding is the INSERT of a new finding: the service first, then the fields marked as found.
 var insertFinding = func() string {
 	names := []string{"service_id"}
 	for _, field := range findingFields {
@@ -156,7 +156,7 @@ func scanFinding(r scanner) (Finding, error) {
 	return f, r.Scan(into...)
 }
 
-// insert begins a finding.
+// insert inserts a new finding.
 func (f *Finding) insert(ctx context.Context, tx *sql.Tx, service int64) error {
 	values := []any{service}
 	for _, field := range findingFields {
@@ -168,7 +168,7 @@ func (f *Finding) insert(ctx context.Context, tx *sql.Tx, service int64) error {
 	return err
 }
 
-// inMillis is a time that is kept in milliseconds since 1970; 0 is none.
+// inMillis is a time stored as milliseconds since 1970; 0 = none.
 type inMillis time.Time
 
 // Scan implements [sql.Scanner].
@@ -184,7 +184,7 @@ func (t *inMillis) Scan(from any) error {
 // Value implements [driver.Valuer].
 func (t inMillis) Value() (driver.Value, error) { return millis(time.Time(t)), nil }
 
-// inLines is a list of texts, each on a line.
+// inLines is a list of texts stored as lines.
 type inLines []string
 
 // Scan implements [sql.Scanner].
@@ -197,8 +197,8 @@ func (l *inLines) Scan(from any) error {
 	return nil
 }
 
-// mergeFinding adds what a batch showed of a finding. A finding that was closed,
-// or whose waiver has run out, returns. fresh is whether it was not known before.
+// mergeFinding merges what a batch showed of a finding. A finding that was closed, or whose waiver expired,
+// returns. fresh reports whether it is new.
 func mergeFinding(ctx context.Context, tx *sql.Tx, service int64, b Batch, f *Finding) (fresh bool, err error) {
 	at := millis(b.Started)
 	var state, until string
@@ -227,7 +227,7 @@ func mergeFinding(ctx context.Context, tx *sql.Tx, service int64, b Batch, f *Fi
 		return false, err
 	}
 	if f.Severity > level {
-		// what is graver is due earlier, never later
+		// a higher severity brings the due date forward, never back
 		if f.Due, err = dueDay(ctx, tx, f.Severity, b.Started); err != nil {
 			return false, err
 		}
@@ -242,8 +242,7 @@ func mergeFinding(ctx context.Context, tx *sql.Tx, service int64, b Batch, f *Fi
 			return false, err
 		}
 	}
-	// what a contract once permitted and permits no longer is a leak again; a waiver holds for the severity it
-	// was given for
+	// what is no longer permitted is a leak again; a waiver holds only for the severity it was given for
 	graver := state == "waived" && f.Severity > waivedAt && waivedAt >= 0
 	if state == "closed" || state == "not-a-leak" && grantedIn > 0 || graver || state == "waived" &&
 		until < b.Started.UTC().Format(time.DateOnly) {
@@ -272,11 +271,11 @@ func mergeFinding(ctx context.Context, tx *sql.Tx, service int64, b Batch, f *Fi
 	return false, err
 }
 
-// decidedNoMore is how a finding forgets its waiver, and that one is asked for, as SQL.
+// decidedNoMore is the SQL that clears a waiver and a requested one.
 const decidedNoMore = `until = '', approver = '', asked_until = '', asked_by = 0, asked_to = '', waived_at = -1`
 
-// EndWaivers lets waivers end whose last day is before a day: the findings return. What
-// waits for approval until such a day is declined by time. It gives how many returned.
+// EndWaivers ends the waivers whose last day is before today: their findings return. Requested waivers up to such a
+// day are declined. It returns how many findings returned.
 func (s *Findings) EndWaivers(ctx context.Context, today string, at time.Time) (ended int, err error) {
 	const author = "the calendar"
 	over, err := rows(ctx, s.db.read, func(r scanner) (Finding, error) {
@@ -332,11 +331,11 @@ func (s *Findings) EndWaivers(ctx context.Context, today string, at time.Time) (
 	return ended, err
 }
 
-// DueDays is the setting that says within how many days a finding is due, by severity from
-// 0: a list of numbers, 0 for no day.
+// DueDays is the setting with the days until a finding is due, by severity from 0: a JSON list of numbers, 0 = no
+// due date.
 const DueDays = "due-days"
 
-// dueDay gives the last day of a finding that is seen at a time.
+// dueDay returns the due date of a finding that was seen at a time.
 func dueDay(ctx context.Context, tx *sql.Tx, severity int, seen time.Time) (string, error) {
 	var text string
 	if err := tx.QueryRowContext(ctx, `SELECT value FROM settings WHERE name = ?`, DueDays).Scan(&text); err != nil {
@@ -363,7 +362,7 @@ func addEvent(ctx context.Context, tx *sql.Tx, finding string, e Event) error {
 	return err
 }
 
-// FindingFilter narrows a listing of findings. Empty parts do not.
+// FindingFilter narrows a list of findings. Empty parts match all.
 type FindingFilter struct {
 	States     []string // empty for all
 	Severities []int    // empty for all
@@ -459,9 +458,8 @@ func (by *FindingFilter) filter() filter {
 	return f
 }
 
-// phrases adds a condition that each word is somewhere in endpoint, path, entity or field.
-// Words of three characters and more are found by an index of their trigrams, and looked at
-// once more, since that tells only that the trigrams are there.
+// phrases adds a condition that each word occurs in endpoint, path, entity or field. Words of three characters and
+// more use the trigram index first; the text is checked again, because the index only says that the trigrams occur.
 func (f *filter) phrases(text string) {
 	const shortest = 3
 	for _, w := range strings.Fields(text) {
@@ -472,7 +470,7 @@ func (f *filter) phrases(text string) {
 	}
 }
 
-// trigrams asks for all trigrams of a word (FTS5 with detail=none knows no phrases).
+// trigrams matches all trigrams of a word (FTS5 with detail=none has no phrases).
 func trigrams(w string) string {
 	runes := []rune(w)
 	var all []string
@@ -482,8 +480,8 @@ func trigrams(w string) string {
 	return strings.Join(all, " AND ")
 }
 
-// natural is what is mostly wanted with the greatest first. An index is in that order, the last
-// seen first among equals; turned round, a list is in the very reverse, so that the index serves.
+// natural lists the sort keys whose usual order is descending. The index has that order, and the reversed list is
+// its exact reverse, so that one index serves both.
 var natural = map[string]bool{"severity": true, "spots": true, "bytes": true, "last_seen": true}
 
 func findingsSorted(by string) string {
@@ -511,7 +509,7 @@ var findingOrder = map[string]string{"severity": "severity", "kind": "kind", "en
 	"bytes": "findings.bytes", "due": "iif(due = '', '9999', due)", "first_seen": "first_seen",
 	"last_seen": "last_seen"}
 
-// Findings lists a page of findings, and counts all that fit, by severity.
+// Findings returns a page of findings, and the number of all matches by severity.
 func (s *Findings) Findings(ctx context.Context, by FindingFilter, page Page) ([]Finding, map[int]int, error) {
 	f := by.filter()
 	type counted struct {
@@ -536,7 +534,7 @@ func (s *Findings) Findings(ctx context.Context, by FindingFilter, page Page) ([
 	return all, c.by, errors.Join(err, c.err)
 }
 
-// counted gives the filter over the counts that are kept, where it is one that these can tell.
+// counted returns the filter on the stored counts, if they can answer it.
 func (by *FindingFilter) counted() (filter, bool) {
 	plain := *by
 	plain.States, plain.Kinds, plain.Severities, plain.Service, plain.Endpoint, plain.Sort = nil, nil, nil, "", "", ""
@@ -591,16 +589,16 @@ func (s *Findings) StateCounts(ctx context.Context) (map[string]int, error) {
 	return counts, err
 }
 
-// WaiversEnding counts waivers whose last day is not after the given one.
+// WaiversEnding counts the waivers that end on a day or before.
 func (s *Findings) WaiversEnding(ctx context.Context, day string) (n int, err error) {
 	err = s.db.read.QueryRowContext(ctx, `SELECT count(*) FROM findings WHERE state = 'waived' AND until <= ?`,
 		day).Scan(&n)
 	return n, err
 }
 
-// Finding gives one finding, or [ErrNotFound].
+// Finding returns one finding, or [ErrNotFound].
 //
-// An id that it had before a revision named parameters otherwise finds it, too.
+// It also finds a finding by an id that it had before its endpoint was renamed.
 func (s *Findings) Finding(ctx context.Context, id string) (Finding, error) {
 	var is = `SELECT ` + findingColumns + findingTables + ` WHERE findings.id = `
 	f, err := scanFinding(s.db.read.QueryRowContext(ctx, is+`?`, id))
@@ -610,14 +608,14 @@ func (s *Findings) Finding(ctx context.Context, id string) (Finding, error) {
 	return f, none(err)
 }
 
-// DueOf lists the open findings that somebody has and that are due up to a day, the earliest and gravest first.
+// DueOf lists a person's open findings that are due up to a day, by date and severity.
 func (s *Findings) DueOf(ctx context.Context, person int64, upTo string, limit int) ([]Finding, error) {
 	return rows(ctx, s.db.read, scanFinding, `SELECT `+findingColumns+findingTables+
 		` WHERE findings.person_id = ? AND due <> '' AND due <= ? AND state IN `+openStates+`
 		ORDER BY due, severity DESC, findings.id LIMIT ?`, person, upTo, limit)
 }
 
-// Events lists what happened to a finding, oldest first.
+// Events lists a finding's history, oldest first.
 func (s *Findings) Events(ctx context.Context, finding string) ([]Event, error) {
 	return rows(ctx, s.db.read, func(r scanner) (Event, error) {
 		var e Event
@@ -640,8 +638,7 @@ func (s *Findings) Elsewhere(ctx context.Context, f Finding, limit int) ([]Findi
 		limit)
 }
 
-// Awaiting lists the findings of a service that wait for a proof; LastSeen is when they
-// began to.
+// Awaiting lists the findings of a service that await proof. LastSeen is when they began to.
 func (s *Findings) Awaiting(ctx context.Context, service string) ([]Finding, error) {
 	return rows(ctx, s.db.read, func(r scanner) (Finding, error) {
 		var f Finding
@@ -654,8 +651,8 @@ func (s *Findings) Awaiting(ctx context.Context, service string) ([]Finding, err
 		service)
 }
 
-// SameValue lists other findings at which a value leaked that leaked at f, too, those
-// that share most first.
+// SameValue lists other findings that leaked a value which f leaked too, those with the most values in common
+// first.
 func (s *Findings) SameValue(ctx context.Context, f Finding, limit int) ([]Finding, error) {
 	return rows(ctx, s.db.read, scanFinding, `SELECT `+findingColumns+findingTables+`
 		JOIN (SELECT other.finding_id AS id, count(DISTINCT other.print) AS shared FROM prints mine JOIN prints other ON other.print = mine.print
@@ -663,8 +660,8 @@ func (s *Findings) SameValue(ctx context.Context, f Finding, limit int) ([]Findi
 		ORDER BY shared DESC, severity DESC, endpoint, findings.id LIMIT ?2`, f.ID, limit)
 }
 
-// Comment notes what somebody says of a finding. Those mentioned, and those who follow it,
-// are told; who says something follows it from then on.
+// Comment adds a comment to a finding. It notifies the mentioned people and the followers, and makes the author a
+// follower.
 func (s *Findings) Comment(ctx context.Context, id string, e Event, mentioned []int64, entry TrailEntry) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error {
 		var found int

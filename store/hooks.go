@@ -6,7 +6,7 @@ import (
 	"time"
 )
 
-// Hook is an address that is told of what happens to findings.
+// Hook is a webhook.
 type Hook struct {
 	ID      int64     // its number
 	Name    string    // what it is called
@@ -24,7 +24,7 @@ type Hook struct {
 	Failed    int   // deliveries that were given up
 }
 
-// Delivery is one event that a hook is told of.
+// Delivery is one event sent to a webhook.
 type Delivery struct {
 	ID    int64     // its number
 	Hook  int64     // its number
@@ -49,18 +49,18 @@ func scanHook(r scanner) (Hook, error) {
 	return h, err
 }
 
-// Hooks lists all hooks, by name.
+// Hooks lists all webhooks by name.
 func (s *Notices) Hooks(ctx context.Context) ([]Hook, error) {
 	return rows(ctx, s.db.read, scanHook, `SELECT `+hookColumns+` FROM hooks ORDER BY name, id`)
 }
 
-// HookByID gives one hook, or [ErrNotFound].
+// HookByID returns one webhook, or [ErrNotFound].
 func (s *Notices) HookByID(ctx context.Context, id int64) (Hook, error) {
 	h, err := scanHook(s.db.read.QueryRowContext(ctx, `SELECT `+hookColumns+` FROM hooks WHERE id = ?`, id))
 	return h, none(err)
 }
 
-// AddHook adds a hook, which is told of what happens from then on.
+// AddHook adds a webhook for events from now on.
 func (s *Notices) AddHook(ctx context.Context, h Hook, entry TrailEntry) (Hook, error) {
 	err := s.db.change(ctx, func(tx *sql.Tx) error {
 		r, err := tx.ExecContext(ctx,
@@ -77,7 +77,7 @@ func (s *Notices) AddHook(ctx context.Context, h Hook, entry TrailEntry) (Hook, 
 	return h, err
 }
 
-// DropHook drops a hook with its deliveries, or gives [ErrNotFound].
+// DropHook deletes a webhook and its deliveries, or returns [ErrNotFound].
 func (s *Notices) DropHook(ctx context.Context, id int64, entry TrailEntry) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error {
 		r, err := tx.ExecContext(ctx, `DELETE FROM hooks WHERE id = ?`, id)
@@ -91,20 +91,20 @@ func (s *Notices) DropHook(ctx context.Context, id int64, entry TrailEntry) erro
 	})
 }
 
-// ResealHook replaces the sealed secret of a hook.
+// ResealHook replaces the encrypted secret of a webhook.
 func (s *Notices) ResealHook(ctx context.Context, id int64, sealed []byte) error {
 	_, err := s.db.exec(ctx, `UPDATE hooks SET secret = ? WHERE id = ?`, sealed, id)
 	return err
 }
 
-// Happened is an event together with the finding that it happened to.
+// Happened is an event and the finding it belongs to.
 type Happened struct {
 	ID int64 // the number of the event
 	Event
 	Finding Finding // what it happened to
 }
 
-// HappenedAfter lists what happened to findings after an event, oldest first.
+// HappenedAfter lists the events after a number, oldest first.
 func (s *Notices) HappenedAfter(ctx context.Context, after int64, limit int) ([]Happened, error) {
 	return rows(ctx, s.db.read, func(r scanner) (Happened, error) {
 		var h Happened
@@ -118,7 +118,7 @@ func (s *Notices) HappenedAfter(ctx context.Context, after int64, limit int) ([]
 		FROM events JOIN findings ON findings.id = finding_id JOIN services ON services.id = service_id WHERE events.id > ? ORDER BY events.id LIMIT ?`, after, limit)
 }
 
-// AddDeliveries adds deliveries of a hook, and notes up to which event it was looked.
+// AddDeliveries adds deliveries of a webhook, and stores the last event that was looked at.
 func (s *Notices) AddDeliveries(ctx context.Context, hook, lastEvent int64, all []Delivery, entry TrailEntry) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error {
 		for _, d := range all {
@@ -146,13 +146,13 @@ func scanDelivery(r scanner) (Delivery, error) {
 	return d, err
 }
 
-// DueDeliveries lists deliveries that are to be tried, those first that wait longest.
+// DueDeliveries lists the deliveries to send now, longest waiting first.
 func (s *Notices) DueDeliveries(ctx context.Context, now time.Time, limit int) ([]Delivery, error) {
 	return rows(ctx, s.db.read, scanDelivery, `SELECT `+deliveryColumns+
 		` FROM deliveries WHERE next > 0 AND next <= ? ORDER BY next, id LIMIT ?`, millis(now), limit)
 }
 
-// Deliveries lists a page of a hook's deliveries, newest first, and counts them.
+// Deliveries returns a page of a webhook's deliveries, newest first, and their total number.
 func (s *Notices) Deliveries(ctx context.Context, hook int64, page Page) (all []Delivery, total int, err error) {
 	if err := s.db.read.QueryRowContext(ctx, `SELECT count(*) FROM deliveries WHERE hook_id = ?`,
 		hook).Scan(&total); err != nil {
@@ -163,19 +163,19 @@ func (s *Notices) Deliveries(ctx context.Context, hook int64, page Page) (all []
 	return all, total, err
 }
 
-// Tried notes what came of a try.
+// Tried stores the result of an attempt.
 func (s *Notices) Tried(ctx context.Context, d Delivery) error {
 	_, err := s.db.exec(ctx, `UPDATE deliveries SET tries = ?, next = ?, done = ?, said = ? WHERE id = ?`, d.Tries,
 		millis(d.Next), millis(d.Done), d.Said, d.ID)
 	return err
 }
 
-// TryAgain makes a delivery due once more, whatever came of it, or gives [ErrNotFound].
+// TryAgain makes a delivery due again, whatever its result, or returns [ErrNotFound].
 func (s *Notices) TryAgain(ctx context.Context, id int64, now time.Time, entry TrailEntry) error {
 	return s.db.one(ctx, entry, `UPDATE deliveries SET next = ?, tries = 0, done = 0 WHERE id = ?`, millis(now), id)
 }
 
-// DropDeliveries drops what was taken or given up before a time.
+// DropDeliveries deletes deliveries that ended before a time.
 func (s *Notices) DropDeliveries(ctx context.Context, before time.Time) error {
 	_, err := s.db.exec(ctx, `DELETE FROM deliveries WHERE next = 0 AND made < ?`, millis(before))
 	return err

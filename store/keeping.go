@@ -13,7 +13,7 @@ type Keeping struct {
 	Bodies bool // false keeps an outline alone from the beginning
 }
 
-// Keeping gives how long a service's bodies are kept, or [ErrNotFound].
+// Keeping returns how long a service's bodies are kept, or [ErrNotFound].
 func (s *Captures) Keeping(ctx context.Context, service string) (Keeping, error) {
 	var k Keeping
 	err := s.db.read.QueryRowContext(ctx, `SELECT keep_days, keep_bodies FROM services WHERE name = ?`,
@@ -32,8 +32,8 @@ func (s *Captures) SetKeeping(ctx context.Context, service string, k Keeping, t 
 	})
 }
 
-// Purgeable lists some captures whose bodies are kept though their time is over:
-// those that came in before, or that a service keeps no bodies of.
+// Purgeable lists captures whose bodies should be purged: those that are too old, or of services that keep no
+// bodies.
 func (s *Captures) Purgeable(ctx context.Context, now time.Time, most int) ([]Capture, error) {
 	return rows(ctx, s.db.read, func(r scanner) (Capture, error) {
 		var c Capture
@@ -42,7 +42,7 @@ func (s *Captures) Purgeable(ctx context.Context, now time.Time, most int) ([]Ca
 		WHERE holds = 'bodies' AND done = 1 AND (keep_bodies = 0 OR keep_days > 0 AND batches.started < ? - keep_days * 86400000) LIMIT ?`, millis(now), most)
 }
 
-// Reseal replaces what is sealed of captures, and says what it has.
+// Reseal replaces the sealed part of captures, and what it holds.
 func (s *Captures) Reseal(ctx context.Context, captures []Capture) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error {
 		for _, c := range captures {
@@ -55,7 +55,7 @@ func (s *Captures) Reseal(ctx context.Context, captures []Capture) error {
 	})
 }
 
-// PurgeSamples drops the masked samples of findings that no capture with bodies shows.
+// PurgeSamples deletes the masked samples of findings that no capture with bodies shows.
 func (s *Captures) PurgeSamples(ctx context.Context, note Note[int]) (int, error) {
 	samples := 0
 	err := s.db.change(ctx, func(tx *sql.Tx) error {
@@ -74,7 +74,7 @@ func (s *Captures) PurgeSamples(ctx context.Context, note Note[int]) (int, error
 	return samples, err
 }
 
-// Sealed lists captures with an id over after, in the order of their ids.
+// Sealed lists captures with ids greater than after, in ascending order.
 func (s *Captures) Sealed(ctx context.Context, after int64, most int) ([]Capture, error) {
 	return rows(ctx, s.db.read, func(r scanner) (Capture, error) {
 		var c Capture
@@ -82,7 +82,7 @@ func (s *Captures) Sealed(ctx context.Context, after int64, most int) ([]Capture
 	}, `SELECT id, sealed, holds FROM captures WHERE id > ? ORDER BY id LIMIT ?`, after, most)
 }
 
-// Credentials are the header fields with which calls are made as an audience.
+// Credentials are the header fields used to send calls as an audience.
 type Credentials struct {
 	Audience string    // by name
 	Names    []string  // of the header fields
@@ -91,8 +91,7 @@ type Credentials struct {
 	At       time.Time // when
 }
 
-// SetCredentials keeps credentials of an audience in place of earlier ones; those
-// without names are taken away.
+// SetCredentials replaces the credentials of an audience. Without names they are deleted.
 func (s *Captures) SetCredentials(ctx context.Context, service string, c Credentials, t TrailEntry) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error {
 		var id int64
@@ -132,7 +131,7 @@ func (s *Captures) AllCredentials(ctx context.Context, service string) ([]Creden
 	}, `SELECT audience, names, sealed, author, at FROM credentials JOIN services ON services.id = service_id WHERE services.name = ? ORDER BY audience`, service)
 }
 
-// ReplaceSecrets replaces what is sealed of credentials, those of one service.
+// ReplaceSecrets replaces the encrypted part of a service's credentials.
 func (s *Captures) ReplaceSecrets(ctx context.Context, service string, all []Credentials) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error {
 		for _, c := range all {
@@ -145,7 +144,7 @@ func (s *Captures) ReplaceSecrets(ctx context.Context, service string, all []Cre
 	})
 }
 
-// AllowedServer is a server to which calls may be made again.
+// AllowedServer is a server to which calls may be sent.
 type AllowedServer struct {
 	Server  string    // scheme and host
 	Address string    // where it is reached, if not where its name leads
@@ -153,7 +152,7 @@ type AllowedServer struct {
 	At      time.Time // when
 }
 
-// AllowServer allows a server, or changes where it is reached; Forbid takes it away.
+// AllowServer allows calls to a server, or changes its address.
 func (s *Captures) AllowServer(ctx context.Context, service string, a AllowedServer, t TrailEntry) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error {
 		var id int64
@@ -169,7 +168,7 @@ func (s *Captures) AllowServer(ctx context.Context, service string, a AllowedSer
 	})
 }
 
-// ForbidServer takes the permission for a server away, or gives [ErrNotFound].
+// ForbidServer removes a permission, or returns [ErrNotFound].
 func (s *Captures) ForbidServer(ctx context.Context, service, server string, t TrailEntry) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error {
 		r, err := tx.ExecContext(ctx,
@@ -185,7 +184,7 @@ func (s *Captures) ForbidServer(ctx context.Context, service, server string, t T
 	})
 }
 
-// AllowedServers lists the servers of a service to which calls may be made again.
+// AllowedServers lists the servers of a service to which calls may be sent.
 func (s *Captures) AllowedServers(ctx context.Context, service string) ([]AllowedServer, error) {
 	return rows(ctx, s.db.read, func(r scanner) (AllowedServer, error) {
 		var a AllowedServer

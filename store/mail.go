@@ -6,7 +6,7 @@ import (
 	"time"
 )
 
-// Mail is a mail that is to be sent, or was.
+// Mail is a mail that was sent or is to be sent.
 type Mail struct {
 	ID       int64     // its number
 	PersonID int64     // the number of the person, 0 for none
@@ -33,7 +33,7 @@ func scanMail(r scanner) (Mail, error) {
 	return m, err
 }
 
-// NoticesAfter lists a person's unread notices after one, oldest first, and counts them.
+// NoticesAfter lists a person's unread notifications after a number, oldest first, and counts them.
 func (s *Notices) NoticesAfter(ctx context.Context, person, after int64,
 	limit int) (all []Notice, total int, last int64, err error) {
 	const where = ` FROM notices WHERE person_id = ? AND id > ? AND read = 0`
@@ -45,8 +45,8 @@ func (s *Notices) NoticesAfter(ctx context.Context, person, after int64,
 	return all, total, last, err
 }
 
-// AddMail puts a mail by that is to be sent, and notes what it tells of: notices up to one, and
-// the day where it is a digest. A mail without a subject is none, and only noted.
+// AddMail queues a mail, and stores what it covers: notifications up to a number, and the day if it is a digest. A
+// mail without a subject is not queued.
 func (s *Notices) AddMail(ctx context.Context, m Mail, mailed int64, digest string) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error {
 		if m.Subject != "" {
@@ -62,19 +62,19 @@ func (s *Notices) AddMail(ctx context.Context, m Mail, mailed int64, digest stri
 	})
 }
 
-// SetMail says when a person's notices are mailed. What they were told before is not.
+// SetMail sets when a person's notifications are mailed. Earlier ones are not mailed.
 func (s *Notices) SetMail(ctx context.Context, person int64, when string, entry TrailEntry) error {
 	return s.db.one(ctx, entry,
 		`UPDATE people SET mail = ?, mailed = (SELECT coalesce(max(id), 0) FROM notices) WHERE id = ?`, when, person)
 }
 
-// DueMails lists mails that are to be tried, those first that wait longest.
+// DueMails lists the mails to send now, longest waiting first.
 func (s *Notices) DueMails(ctx context.Context, now time.Time, limit int) ([]Mail, error) {
 	return rows(ctx, s.db.read, scanMail, `SELECT `+mailColumns+mailTables+
 		` WHERE next > 0 AND next <= ? ORDER BY next, mails.id LIMIT ?`, millis(now), limit)
 }
 
-// Mails lists a page of mails, newest first, and counts them.
+// Mails returns a page of mails, newest first, and their total number.
 func (s *Notices) Mails(ctx context.Context, page Page) (all []Mail, total int, err error) {
 	if err := s.db.read.QueryRowContext(ctx, `SELECT count(*) FROM mails`).Scan(&total); err != nil {
 		return nil, 0, err
@@ -83,25 +83,25 @@ func (s *Notices) Mails(ctx context.Context, page Page) (all []Mail, total int, 
 	return all, total, err
 }
 
-// MailTried notes what came of a try.
+// MailTried stores the result of an attempt.
 func (s *Notices) MailTried(ctx context.Context, m Mail) error {
 	_, err := s.db.exec(ctx, `UPDATE mails SET tries = ?, next = ?, done = ?, said = ? WHERE id = ?`, m.Tries,
 		millis(m.Next), millis(m.Done), m.Said, m.ID)
 	return err
 }
 
-// MailAgain makes a mail due once more, whatever came of it, or gives [ErrNotFound].
+// MailAgain makes a mail due again, whatever its result, or returns [ErrNotFound].
 func (s *Notices) MailAgain(ctx context.Context, id int64, now time.Time, entry TrailEntry) error {
 	return s.db.one(ctx, entry, `UPDATE mails SET next = ?, tries = 0, done = 0 WHERE id = ?`, millis(now), id)
 }
 
-// DropMails drops what was taken or given up before a time.
+// DropMails deletes mails that ended before a time.
 func (s *Notices) DropMails(ctx context.Context, before time.Time) error {
 	_, err := s.db.exec(ctx, `DELETE FROM mails WHERE next = 0 AND made < ?`, millis(before))
 	return err
 }
 
-// ViewFollow is that somebody wants to be told of what comes into a view.
+// ViewFollow is a person who follows a view.
 type ViewFollow struct {
 	PersonID  int64  // the number of the person, 0 for none
 	ViewID    int64  // 0 for none
@@ -110,8 +110,8 @@ type ViewFollow struct {
 	LastEvent int64  // events up to this one are looked at
 }
 
-// FollowView makes a person one who is told of what comes into a view, of their own or shared,
-// from now on; or no longer. It gives [ErrNotFound] for a view that they do not see.
+// FollowView makes a person follow a view of their own or a shared one, or stop following it. It returns
+// [ErrNotFound] for a view that they cannot see.
 func (s *Notices) FollowView(ctx context.Context, person, view int64, on Following) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error {
 		var found int
@@ -128,8 +128,7 @@ func (s *Notices) FollowView(ctx context.Context, person, view int64, on Followi
 	})
 }
 
-// BehindViews lists the follows of views since which something came or came back, of people
-// who may come in.
+// BehindViews lists the followed views for which new or returned findings were not looked at yet.
 func (s *Notices) BehindViews(ctx context.Context) ([]ViewFollow, error) {
 	return rows(ctx, s.db.read, func(r scanner) (v ViewFollow, err error) {
 		return v, r.Scan(&v.PersonID, &v.ViewID, &v.Name, &v.Query, &v.LastEvent)
@@ -137,7 +136,7 @@ func (s *Notices) BehindViews(ctx context.Context) ([]ViewFollow, error) {
 		WHERE active = 1 AND (shared = 1 OR views.person_id = view_follows.person_id) AND last_event < (SELECT coalesce(max(id), 0) FROM events)`)
 }
 
-// ToldOfView notes up to which event a view was looked at, and gives the notice where it is one.
+// ToldOfView stores the last event that was looked at for a view, and adds the notification n, if any.
 func (s *Notices) ToldOfView(ctx context.Context, v ViewFollow, last int64, n *Notice) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE view_follows SET last_event = ? WHERE person_id = ? AND view_id = ?`,

@@ -6,7 +6,7 @@ import (
 	"time"
 )
 
-// Notice is something that somebody is told.
+// Notice is a notification.
 type Notice struct {
 	ID       int64     // its number
 	PersonID int64     // the number of the person, 0 for none
@@ -39,7 +39,7 @@ func (n *Notice) add(ctx context.Context, tx *sql.Tx) error {
 	return err
 }
 
-// Notices lists what a person is told, newest first, and counts what is not read of it.
+// Notices lists a person's notifications, newest first, and counts the unread ones.
 func (s *Notices) Notices(ctx context.Context, person int64, unread bool,
 	page Page) (all []Notice, total, fresh int, err error) {
 	where, args := ` WHERE person_id = ?`, []any{person}
@@ -67,7 +67,7 @@ func scanNotice(r scanner) (Notice, error) {
 	return n, err
 }
 
-// ReadNotices marks what a person was told as read, up to a notice and that included.
+// ReadNotices marks a person's notifications as read, up to and including one.
 func (s *Notices) ReadNotices(ctx context.Context, person, upTo int64) error {
 	_, err := s.db.exec(ctx, `UPDATE notices SET read = 1 WHERE person_id = ? AND id <= ? AND read = 0`, person, upTo)
 	return err

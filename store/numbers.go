@@ -7,7 +7,7 @@ import (
 	"time"
 )
 
-// Numbers are what an operator watches; they hold no names and no values.
+// Numbers are the metrics for operators. They contain no names and no values.
 type Numbers struct {
 	Findings   map[string]map[int]int // by state and severity
 	Captures   int64                  // that are kept
@@ -26,7 +26,7 @@ type Numbers struct {
 	Waiting int64         // how often somebody waited for it
 }
 
-// Numbers counts what an operator watches, on a reading connection.
+// Numbers returns the metrics for operators.
 func (s *Database) Numbers(ctx context.Context) (Numbers, error) {
 	n := Numbers{Findings: map[string]map[int]int{}}
 	found, err := s.read.QueryContext(ctx, `SELECT state, severity, count(*) FROM findings GROUP BY state, severity`)
@@ -75,7 +75,7 @@ func (s *Database) Numbers(ctx context.Context) (Numbers, error) {
 	return n, nil
 }
 
-// TryWrite writes something and takes it back: nil where the database can be written to.
+// TryWrite checks that the database is writable, without changing it.
 func (s *Database) TryWrite(ctx context.Context) error {
 	err := s.change(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx,
@@ -90,7 +90,7 @@ func (s *Database) TryWrite(ctx context.Context) error {
 	return err
 }
 
-// Size gives how many bytes the database takes.
+// Size returns the size of the database in bytes.
 func (s *Database) Size(ctx context.Context) (int64, error) {
 	var pages, size, free int64
 	for pragma, into := range map[string]*int64{"page_count": &pages, "page_size": &size, "freelist_count": &free} {
@@ -101,5 +101,5 @@ func (s *Database) Size(ctx context.Context) (int64, error) {
 	return (pages - free) * size, nil
 }
 
-// Written counts what was written by this process: how it stands is as it was while that is the same.
+// Written counts the writes of this process. While it is unchanged, cached results are valid.
 func (s *Database) Written() int64 { return s.written.Load() }

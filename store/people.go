@@ -8,7 +8,7 @@ import (
 	"time"
 )
 
-// Person is somebody who may come in.
+// Person is a user.
 type Person struct {
 	ID       int64  // its number, from 1 on
 	Name     string // empty before they have set up
@@ -30,11 +30,10 @@ type Person struct {
 	Subject string // issuer and subject at a provider, with a blank between; empty for none
 }
 
-// Here reports whether somebody has set themselves up, and is not only invited.
+// Here reports whether a person has completed their set-up.
 func (p *Person) Here() bool { return p.Password != "" || p.Subject != "" }
 
-// Key is a session of a browser or a token of a program; its secret is kept
-// hashed only.
+// Key is a session of a browser or a token of a program. Only a hash of its secret is stored.
 type Key struct {
 	ID       int64     // its number
 	Kind     string    // session or token
@@ -50,7 +49,7 @@ type Key struct {
 
 const personColumns = `id, name, email, role, password, active, factor, factor_on, factor_step, mail, mailed, digest, subject, ` + rolesColumn
 
-// rolesColumn gives the roles at services as a JSON object, or nothing.
+// rolesColumn is the SQL for the roles at services, as a JSON object.
 const rolesColumn = `(SELECT json_group_object(services.name, service_roles.role) FROM service_roles JOIN services ON services.id = service_id WHERE person_id = people.id)`
 
 func scanPerson(r scanner) (Person, error) {
@@ -63,24 +62,24 @@ func scanPerson(r scanner) (Person, error) {
 	return p, json.Unmarshal([]byte(roles), &p.Roles)
 }
 
-// People lists everybody, by name.
+// People lists all people by name.
 func (s *People) People(ctx context.Context) ([]Person, error) {
 	return rows(ctx, s.db.read, scanPerson, `SELECT `+personColumns+` FROM people ORDER BY name, email`)
 }
 
-// PersonByID finds a person by number, or gives [ErrNotFound].
+// PersonByID returns the person with a number, or [ErrNotFound].
 func (s *People) PersonByID(ctx context.Context, id int64) (Person, error) {
 	p, err := scanPerson(s.db.read.QueryRowContext(ctx, `SELECT `+personColumns+` FROM people WHERE id = ?`, id))
 	return p, none(err)
 }
 
-// PersonByEmail finds a person by e-mail address, or gives [ErrNotFound].
+// PersonByEmail returns the person with an e-mail address, or [ErrNotFound].
 func (s *People) PersonByEmail(ctx context.Context, email string) (Person, error) {
 	p, err := scanPerson(s.db.read.QueryRowContext(ctx, `SELECT `+personColumns+` FROM people WHERE email = ?`, email))
 	return p, none(err)
 }
 
-// AddPerson adds a person; the e-mail address must be new.
+// AddPerson adds a person. The e-mail address must be new.
 func (s *People) AddPerson(ctx context.Context, p Person, now time.Time, entry TrailEntry) (Person, error) {
 	p.Active = true
 	err := s.db.change(ctx, func(tx *sql.Tx) error {
@@ -97,8 +96,7 @@ func (s *People) AddPerson(ctx context.Context, p Person, now time.Time, entry T
 	return p, err
 }
 
-// Invite adds a person whose e-mail address must be new, with the hash of the one-time code by
-// which they set themselves up.
+// Invite adds a person, whose e-mail address must be new, with the hash of their one-time code.
 func (s *People) Invite(ctx context.Context, p Person, hash string, now, expires time.Time,
 	entry TrailEntry) (Person, error) {
 	err := s.db.change(ctx, func(tx *sql.Tx) error {
@@ -116,8 +114,8 @@ func (s *People) Invite(ctx context.Context, p Person, hash string, now, expires
 	return p, err
 }
 
-// AddSetupCode keeps the hash of a one-time code. personID is 0 for the code of
-// the first person; older codes of the same person end.
+// AddSetupCode stores the hash of a one-time code and ends older codes of the person. personID is 0 for the code of
+// the first person.
 func (s *People) AddSetupCode(ctx context.Context, hash string, personID int64, expires time.Time,
 	entry TrailEntry) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error {
@@ -137,8 +135,8 @@ func addSetupCode(ctx context.Context, tx *sql.Tx, hash string, personID int64, 
 	return err
 }
 
-// SetupCode tells whose a one-time code is; the zero Person where it is that of the first one. It gives
-// [ErrNotFound] for a code that is unknown, used or has ended.
+// SetupCode returns the person of a one-time code; the zero Person for the code of the first person. It returns
+// [ErrNotFound] if the code is unknown, used or expired.
 func (s *People) SetupCode(ctx context.Context, hash string, now time.Time) (Person, error) {
 	var who sql.NullInt64
 	err := s.db.read.QueryRowContext(ctx, `SELECT person_id FROM setup_codes WHERE hash = ? AND expires > ?`, hash,
@@ -150,9 +148,9 @@ func (s *People) SetupCode(ctx context.Context, hash string, now time.Time) (Per
 	return p, none(err)
 }
 
-// UseSetupCode ends a code and sets the person's name and password, making the person first where the
-// code is that of the first one. All their sessions end, and, where tokens says so, their tokens. It
-// gives [ErrNotFound] for a code that is unknown, used or has ended.
+// UseSetupCode uses a code to set the person's name and password. It creates the person if the code is that of the
+// first person. All their sessions end, and their tokens if tokens is true. It returns [ErrNotFound] if the code is
+// unknown, used or expired.
 func (s *People) UseSetupCode(ctx context.Context, hash string, p Person, tokens bool, now time.Time,
 	note Note[Person]) (Person, error) {
 	err := s.db.change(ctx, func(tx *sql.Tx) error {
@@ -186,14 +184,14 @@ func (s *People) UseSetupCode(ctx context.Context, hash string, p Person, tokens
 	return p, err
 }
 
-// PersonBySubject finds who signs in with a provider, or gives [ErrNotFound].
+// PersonBySubject returns the person of a provider's subject, or [ErrNotFound].
 func (s *People) PersonBySubject(ctx context.Context, subject string) (Person, error) {
 	p, err := scanPerson(s.db.read.QueryRowContext(ctx, `SELECT `+personColumns+` FROM people WHERE subject = ?`, subject))
 	return p, none(err)
 }
 
-// BindSubject notes how somebody signs in with a provider, and their name where they have none
-// yet. It gives [ErrConflict] for somebody who signs in as another there.
+// BindSubject binds a person to a provider's subject, and sets their name if they have none. It returns
+// [ErrConflict] if they are bound to another subject.
 func (s *People) BindSubject(ctx context.Context, id int64, subject, name string, entry TrailEntry) (Person, error) {
 	var p Person
 	err := s.db.change(ctx, func(tx *sql.Tx) (err error) {
@@ -212,7 +210,7 @@ func (s *People) BindSubject(ctx context.Context, id int64, subject, name string
 	return p, err
 }
 
-// AddKey keeps a session or token under the hash of its secret.
+// AddKey stores a session or token under the hash of its secret.
 func (s *People) AddKey(ctx context.Context, hash string, k Key, note Note[Key]) (Key, error) {
 	err := s.db.change(ctx, func(tx *sql.Tx) error {
 		if err := tx.QueryRowContext(ctx,
@@ -237,13 +235,12 @@ func (k *Key) fields() (into []any, finish func()) {
 	}
 }
 
-// KeyByHash finds a session or token and its person, or gives [ErrNotFound]. It
-// gives ended ones too.
+// KeyByHash returns a session or token and its person, or [ErrNotFound]. It also returns expired ones.
 func (s *People) KeyByHash(ctx context.Context, hash string) (Key, Person, error) {
 	return s.key(ctx, `hash = ?`, hash)
 }
 
-// KeyByID is KeyByHash by the id of a session or token.
+// KeyByID is KeyByHash by id.
 func (s *People) KeyByID(ctx context.Context, id int64) (Key, Person, error) {
 	return s.key(ctx, `keys.id = ?`, id)
 }
@@ -265,13 +262,13 @@ func (s *People) key(ctx context.Context, which string, value any) (Key, Person,
 	return k, p, json.Unmarshal([]byte(roles), &p.Roles)
 }
 
-// TouchKey notes that a key was used.
+// TouchKey stores that a key was used.
 func (s *People) TouchKey(ctx context.Context, id int64, now time.Time) error {
 	_, err := s.db.exec(ctx, `UPDATE keys SET last_used = ? WHERE id = ?`, millis(now), id)
 	return err
 }
 
-// EndKey ends a key of a person, or gives [ErrNotFound].
+// EndKey ends a person's key, or returns [ErrNotFound].
 func (s *People) EndKey(ctx context.Context, id, personID int64, note Note[Key]) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error {
 		k := Key{ID: id, PersonID: personID}
@@ -283,7 +280,7 @@ func (s *People) EndKey(ctx context.Context, id, personID int64, note Note[Key])
 	})
 }
 
-// Keys lists a person's sessions or tokens that have not ended, the one used last first.
+// Keys lists a person's valid sessions or tokens, last used first.
 func (s *People) Keys(ctx context.Context, personID int64, kind string, now time.Time) ([]Key, error) {
 	return rows(ctx, s.db.read, func(r scanner) (Key, error) {
 		var k Key
@@ -296,8 +293,8 @@ func (s *People) Keys(ctx context.Context, personID int64, kind string, now time
 		millis(now))
 }
 
-// ChangePerson changes a person if check, which is given everybody, does not object. Who is no
-// longer active has no keys any more.
+// ChangePerson changes a person if check, which receives all people, does not return an error. Blocked people lose
+// their sessions and tokens.
 func (s *People) ChangePerson(ctx context.Context, id int64, change func(p *Person), check func(all []Person) error,
 	entry TrailEntry) (Person, error) {
 	var p Person
@@ -357,7 +354,7 @@ func (s *People) ChangePerson(ctx context.Context, id int64, change func(p *Pers
 	return p, err
 }
 
-// SetPassword gives a person another password, and ends all of their sessions but one.
+// SetPassword sets a person's password, and ends their sessions except one.
 func (s *People) SetPassword(ctx context.Context, id int64, password string, but int64, entry TrailEntry) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE people SET password = ? WHERE id = ?`, password, id); err != nil {
@@ -371,8 +368,8 @@ func (s *People) SetPassword(ctx context.Context, id int64, password string, but
 	})
 }
 
-// SetFactor sets the second factor of a person: a sealed secret, or nil for none, and the
-// hashes of recovery codes once it is confirmed.
+// SetFactor sets a person's second factor: an encrypted secret, or nil for none, and the hashes of recovery codes
+// once it is confirmed.
 func (s *People) SetFactor(ctx context.Context, id int64, sealed []byte, on bool, recovery []string,
 	entry *TrailEntry) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error {
@@ -396,14 +393,14 @@ func (s *People) SetFactor(ctx context.Context, id int64, sealed []byte, on bool
 	})
 }
 
-// ResealFactor replaces the sealed secret of a person's second factor.
+// ResealFactor replaces the encrypted secret of a person's second factor.
 func (s *People) ResealFactor(ctx context.Context, id int64, sealed []byte) error {
 	_, err := s.db.exec(ctx, `UPDATE people SET factor = ? WHERE id = ?`, sealed, id)
 	return err
 }
 
-// UseStep notes that a code of a time step was used. It gives [ErrConflict] for a step that was
-// used already, or an earlier one.
+// UseStep stores that the code of a time step was used. It returns [ErrConflict] for that step and earlier ones
+// from then on.
 func (s *People) UseStep(ctx context.Context, id, step int64) error {
 	r, err := s.db.exec(ctx, `UPDATE people SET factor_step = ? WHERE id = ? AND factor_step < ?`, step, id, step)
 	if err != nil {
@@ -415,12 +412,12 @@ func (s *People) UseStep(ctx context.Context, id, step int64) error {
 	return nil
 }
 
-// UseRecovery uses a recovery code up, or gives [ErrNotFound].
+// UseRecovery deletes a recovery code, or returns [ErrNotFound].
 func (s *People) UseRecovery(ctx context.Context, id int64, hash string, entry TrailEntry) error {
 	return s.db.one(ctx, entry, `DELETE FROM recovery_codes WHERE person_id = ? AND hash = ?`, id, hash)
 }
 
-// RecoveryLeft counts a person's recovery codes that were not used.
+// RecoveryLeft counts a person's unused recovery codes.
 func (s *People) RecoveryLeft(ctx context.Context, id int64) (n int, err error) {
 	return n, s.db.read.QueryRowContext(ctx, `SELECT count(*) FROM recovery_codes WHERE person_id = ?`, id).Scan(&n)
 }

@@ -6,14 +6,14 @@ import (
 	"time"
 )
 
-// Renaming is that a revision names the parameters of endpoints otherwise: what is kept of them goes along.
+// Renaming is a revision's change of endpoint parameter names, which keeps everything stored about the endpoints.
 type Renaming struct {
 	Endpoints map[string]string                 // old name to new
 	Finding   func(f Finding) (id, path string) // that a finding has from then on
 }
 
-// rename takes along what is kept of endpoints: what was seen of them, captures, requests, and findings with
-// all that was said and decided of them.
+// rename moves everything stored about endpoints to their new names: what was seen, captures, requests, and
+// findings with their history.
 func (r *Renaming) rename(ctx context.Context, tx *sql.Tx, service int64, v Revision, at time.Time) error {
 	if r == nil || len(r.Endpoints) == 0 {
 		return nil
@@ -50,10 +50,10 @@ func (r *Renaming) rename(ctx context.Context, tx *sql.Tx, service int64, v Revi
 	return nil
 }
 
-// keptOf are the tables that hold something of a finding by its id.
+// keptOf lists the tables that refer to findings by id.
 var keptOf = []string{"occurrences", "events", "prints", "labels", "changed", "follows", "notices"}
 
-// findings takes along the findings of an endpoint that was called old and is called text.
+// findings moves the findings of endpoint old to its new name text.
 func (r *Renaming) findings(ctx context.Context, tx *sql.Tx, v Revision, old, text string, at time.Time) error {
 	was, is := EndpointID(v.Service, old), EndpointID(v.Service, text)
 	all, err := rows(ctx, tx, scanFinding, `SELECT `+findingColumns+findingTables+` WHERE endpoint_id = ?`, was)
@@ -65,7 +65,7 @@ func (r *Renaming) findings(ctx context.Context, tx *sql.Tx, v Revision, old, te
 		if id == f.ID {
 			continue
 		}
-		// one that was found under the new name already becomes part of it
+		// a finding that already exists under the new name is merged
 		for _, table := range keptOf {
 			if _, err := tx.ExecContext(ctx, `UPDATE OR IGNORE `+table+
 				` SET finding_id = ?1 || ' ' WHERE finding_id = ?1`, id); err != nil {
@@ -103,7 +103,7 @@ func (r *Renaming) findings(ctx context.Context, tx *sql.Tx, v Revision, old, te
 	return nil
 }
 
-// total counts anew what the captures show of a finding, as SQL.
+// total is the SQL that counts again what captures show of a finding.
 const total = `UPDATE findings SET spots = coalesce((SELECT sum(spots) FROM occurrences WHERE finding_id = findings.id), 0),
 	captures = (SELECT count(*) FROM occurrences WHERE finding_id = findings.id),
 	bytes = coalesce((SELECT sum(bytes) FROM occurrences WHERE finding_id = findings.id), 0) WHERE id = ?`

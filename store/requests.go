@@ -6,7 +6,7 @@ import (
 	"time"
 )
 
-// Request is an exposure request: somebody asks that a field be granted at an endpoint.
+// Request is an exposure request: a person asks for a field to be granted at an endpoint.
 type Request struct {
 	ID        int64     // its number
 	Service   string    // the service under review
@@ -40,8 +40,7 @@ func scanRequest(r scanner) (Request, error) {
 	return q, err
 }
 
-// AddRequest keeps a request. One that asks for the same and is open is given instead, with
-// [ErrExists].
+// AddRequest stores a request. If the same request is open, it returns that one and [ErrExists].
 func (s *Contracts) AddRequest(ctx context.Context, q Request, entry TrailEntry) (Request, error) {
 	err := s.db.change(ctx, func(tx *sql.Tx) error {
 		var service int64
@@ -74,14 +73,14 @@ func (s *Contracts) AddRequest(ctx context.Context, q Request, entry TrailEntry)
 	return q, err
 }
 
-// RequestByID gives one request, or [ErrNotFound].
+// RequestByID returns one request, or [ErrNotFound].
 func (s *Contracts) RequestByID(ctx context.Context, id int64) (Request, error) {
 	q, err := scanRequest(s.db.read.QueryRowContext(ctx, `SELECT `+requestColumns+requestTables+` WHERE requests.id = ?`,
 		id))
 	return q, none(err)
 }
 
-// RequestFilter narrows a listing of requests. Empty parts do not.
+// RequestFilter narrows a list of requests. Empty parts match all.
 type RequestFilter struct {
 	States   []string // empty for all
 	Service  string   // the service under review
@@ -89,7 +88,7 @@ type RequestFilter struct {
 	Person   int64    // the number of somebody it is assigned to
 }
 
-// Requests lists a page of requests, newest first, and counts all that fit.
+// Requests returns a page of requests, newest first, and their total number.
 func (s *Contracts) Requests(ctx context.Context, by RequestFilter, page Page) (all []Request, total int, err error) {
 	var f filter
 	f.in("state", by.States)
@@ -110,8 +109,8 @@ func (s *Contracts) Requests(ctx context.Context, by RequestFilter, page Page) (
 	return all, total, err
 }
 
-// DecideRequest ends an open request and tells who asked. It gives [ErrConflict] where it is not
-// open any more.
+// DecideRequest decides an open request and notifies the requester. It returns [ErrConflict] if the request is no
+// longer open.
 func (s *Contracts) DecideRequest(ctx context.Context, q Request, by int64, entry TrailEntry) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error {
 		r, err := tx.ExecContext(ctx,

@@ -6,23 +6,23 @@ import (
 	"path/filepath"
 )
 
-// Beside the database lies a file of nothing, the reserve. When the disk is full it is given up, so that
-// there is room for what makes room: signing in, withdrawing recordings, shortening keeping times. It is laid
-// by again once there is plenty.
+// The reserve is an empty file beside the database. When the disk is full, it is deleted in steps to make room for
+// what frees space: signing in, withdrawing recordings, shortening the keeping time. It is created again when there
+// is plenty of space.
 
 const (
 	reserveName = "inkret.reserve"
-	// reserveBytes is room enough for the log of a deletion that is done in steps.
+	// reserveBytes is enough for the log of a deletion in steps.
 	reserveBytes = 16 << 20
-	// reserveStep is how much of it is given up at once.
+	// reserveStep is how much of it is released at a time.
 	reserveStep = 4 << 20
-	// plenty is what must be free besides before the reserve is laid by.
+	// plenty is the free space required before the reserve is created again.
 	plenty = 4 * reserveBytes
-	// spare is how far beyond its bound the database may grow to make room, in pages.
+	// spare is how many pages beyond its limit the database may grow to free space.
 	spare = 512
 )
 
-// giveBack lays the reserve by where there is plenty of room and none yet.
+// giveBack creates the reserve if there is plenty of space.
 func giveBack(dir string) {
 	path := filepath.Join(dir, reserveName)
 	if info, err := os.Stat(path); err == nil && info.Size() == reserveBytes {
@@ -41,7 +41,7 @@ func giveBack(dir string) {
 	f.Close()
 }
 
-// giveUp gives a part of the reserve up, and reports whether there was any left.
+// giveUp releases a part of the reserve, and reports whether there was any.
 func giveUp(dir string) bool {
 	path := filepath.Join(dir, reserveName)
 	info, err := os.Stat(path)
@@ -54,11 +54,11 @@ func giveUp(dir string) bool {
 	return os.Remove(path) == nil
 }
 
-// Room is the disk's free bytes in the data folder.
+// Room returns the free space on the data folder's disk, in bytes.
 func (s *Database) Room() (free uint64, err error) { return freeBytes(s.dir) }
 
-// Essential does what must work on a full disk, too: at want of room it is done once more with the reserve,
-// and the database may grow somewhat beyond its bound.
+// Essential runs a write that must also work on a full disk. If there is no space, it runs again with the reserve
+// released and the database limit raised a little.
 func (s *Database) Essential(ctx context.Context, do func() error) error {
 	err := do()
 	if !isFull(err) {
@@ -82,8 +82,8 @@ func (s *Database) Essential(ctx context.Context, do func() error) error {
 	return err
 }
 
-// Scrub empties the log, in which what was deleted may still stand, into the database, where it is overwritten.
-// Room on the disk that the log took is free then.
+// Scrub moves the write-ahead log, which may still contain deleted data, into the database, where it is
+// overwritten, and frees its disk space.
 func (s *Database) Scrub(ctx context.Context) error {
 	var busy, log, done int
 	return full(s.write.QueryRowContext(ctx, `PRAGMA wal_checkpoint(TRUNCATE)`).Scan(&busy, &log, &done))

@@ -10,7 +10,7 @@ import (
 	"inkret/core/finding"
 )
 
-// Result is what a check of a pipeline found.
+// Result is the result of a check in a pipeline.
 type Result struct {
 	ID       int64     // its number
 	Service  string    // the service under review
@@ -28,14 +28,14 @@ type Result struct {
 	Compared *Compared // with the main line as it was when it came; nil for one that came before that was kept
 }
 
-// Compared is how a result differs from that of the main line which was the latest when it came.
+// Compared is how a result differs from the latest result of the main line when it was received.
 type Compared struct {
 	Against *Result           // without its findings; nil where there was none
 	Fresh   []string          // fingerprints of the result's findings that the other had not
 	Gone    []finding.Checked // that the other had
 }
 
-// compare holds a result against the main line as it is.
+// compare compares a result with the current main line.
 func (r *Result) compare(ctx context.Context, tx *sql.Tx) error {
 	r.Compared = &Compared{Fresh: []string{}, Gone: []finding.Checked{}}
 	var found string
@@ -58,10 +58,10 @@ func (r *Result) compare(ctx context.Context, tx *sql.Tx) error {
 	return nil
 }
 
-// keptResults is how many results of a line are kept; older ones make room.
+// keptResults is how many results are kept per line.
 const keptResults = 100
 
-// AddResult keeps a result, and drops old ones of its line.
+// AddResult stores a result, and deletes old ones of its line.
 func (s *Findings) AddResult(ctx context.Context, r Result, note Note[Result]) (Result, error) {
 	found, err := json.Marshal(r.Findings)
 	if err != nil {
@@ -110,7 +110,7 @@ const resultColumns = `results.id, services.name, line, line = main_line, revisi
 
 const resultTables = ` FROM results JOIN services ON services.id = service_id`
 
-// scanResult reads a result's columns, and into more what comes after them.
+// scanResult scans a result's columns, and the columns after them into more.
 func scanResult(r scanner, more ...any) (Result, error) {
 	var v Result
 	var at int64
@@ -123,8 +123,7 @@ func scanResult(r scanner, more ...any) (Result, error) {
 	return v, json.Unmarshal([]byte(counts), &v.BySeverity)
 }
 
-// Results lists a page of results without their findings, newest first, of a service or line
-// where one is named.
+// Results returns a page of results without their findings, newest first. An empty service or line matches all.
 func (s *Findings) Results(ctx context.Context, service, line string, page Page) ([]Result, int, error) {
 	var f filter
 	if service != "" {
@@ -157,18 +156,17 @@ func (s *Findings) result(ctx context.Context, where string, args ...any) (Resul
 	return r, json.Unmarshal([]byte(found), &r.Findings)
 }
 
-// ResultByID gives a result with its findings, or [ErrNotFound].
+// ResultByID returns a result with its findings, or [ErrNotFound].
 func (s *Findings) ResultByID(ctx context.Context, id int64) (Result, error) {
 	return s.result(ctx, ` WHERE results.id = ?`, id)
 }
 
-// MainBefore gives the latest result of a service's main line that is older than one, or
-// [ErrNotFound].
+// MainBefore returns the latest result of a service's main line that is older than the given one, or [ErrNotFound].
 func (s *Findings) MainBefore(ctx context.Context, service string, id int64) (Result, error) {
 	return s.result(ctx, ` WHERE services.name = ? AND line = main_line AND results.id < ? ORDER BY results.id DESC LIMIT 1`, service, id)
 }
 
-// DropResult forgets a result, or gives [ErrNotFound].
+// DropResult deletes a result, or returns [ErrNotFound].
 func (s *Findings) DropResult(ctx context.Context, id int64, entry TrailEntry) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error {
 		r, err := tx.ExecContext(ctx, `DELETE FROM results WHERE id = ?`, id)
@@ -182,7 +180,7 @@ func (s *Findings) DropResult(ctx context.Context, id int64, entry TrailEntry) e
 	})
 }
 
-// SetMainLine says which line of a service others are compared with, or gives [ErrNotFound].
+// SetMainLine sets a service's main line, or returns [ErrNotFound].
 func (s *Findings) SetMainLine(ctx context.Context, service, line string, entry TrailEntry) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error {
 		r, err := tx.ExecContext(ctx, `UPDATE services SET main_line = ? WHERE name = ?`, line, service)
@@ -196,7 +194,7 @@ func (s *Findings) SetMainLine(ctx context.Context, service, line string, entry 
 	})
 }
 
-// pairs gives what a query has for ids: of two columns, the second by the first, which is id.
+// pairs runs a query for ids and returns its second column by the first.
 func (s *Findings) pairs(ctx context.Context, query string, ids []string) (map[string]string, error) {
 	list, err := json.Marshal(ids)
 	if err != nil {
@@ -212,7 +210,7 @@ func (s *Findings) pairs(ctx context.Context, query string, ids []string) (map[s
 	return all, err
 }
 
-// FindingStates gives the states of those findings that are tracked, by fingerprint.
+// FindingStates returns the states of those findings that are tracked, by fingerprint.
 func (s *Findings) FindingStates(ctx context.Context, ids []string) (map[string]string, error) {
 	return s.pairs(ctx, `SELECT id, state FROM findings`, ids)
 }

@@ -10,7 +10,7 @@ import (
 	"time"
 )
 
-// Revision is a state of a service's contracts, in force or on its way there.
+// Revision is a version of a service's contracts.
 type Revision struct {
 	Service   string         // the service under review
 	Number    int            // from 1 on
@@ -30,13 +30,13 @@ type Revision struct {
 	Decision  string         // what was said with it
 }
 
-// Words is one sentence of what a revision changes.
+// Words is one sentence about what a revision changes.
 type Words struct {
 	Direction string `json:"direction"` // widening, narrowing or neutral
 	Text      string `json:"text"`      // one sentence
 }
 
-// RevisionState is what became of a revision.
+// RevisionState is the state of a revision.
 type RevisionState string
 
 const (
@@ -46,7 +46,7 @@ const (
 	Declined RevisionState = "declined" // by a second person
 )
 
-// ErrOutdated is returned where another revision came into force meanwhile.
+// ErrOutdated is returned if another revision came into force meanwhile.
 var ErrOutdated = errors.New("another revision is in force by now")
 
 const revisionColumns = `services.name, number, author, author_id, reason, revisions.created, endpoints, state, base, direction, reaches, words, decided_by, decided, decision, in_force`
@@ -74,12 +74,12 @@ func scanRevision(r scanner, more ...any) (Revision, error) {
 	return v, json.Unmarshal([]byte(words), &v.Words)
 }
 
-// Revision gives the contracts in force of a service, or [ErrNotFound].
+// Revision returns the contracts in force of a service, or [ErrNotFound].
 func (s *Contracts) Revision(ctx context.Context, service string) (Revision, error) {
 	return s.revision(ctx, ` WHERE services.name = ? AND number = in_force`, service)
 }
 
-// RevisionNumber gives one revision of a service, or [ErrNotFound].
+// RevisionNumber returns one revision of a service, or [ErrNotFound].
 func (s *Contracts) RevisionNumber(ctx context.Context, service string, number int) (Revision, error) {
 	return s.revision(ctx, ` WHERE services.name = ? AND number = ?`, service, number)
 }
@@ -94,8 +94,8 @@ func (s *Contracts) revision(ctx context.Context, where string, args ...any) (Re
 	return v, json.Unmarshal([]byte(files), &v.Files)
 }
 
-// Revisions lists a page of a service's revisions without their files, newest
-// first; those waiting for approval alone where waiting is set.
+// Revisions returns a page of revisions without their files, newest first, and their total number. An empty service
+// or state matches all.
 func (s *Contracts) Revisions(ctx context.Context, service string, state RevisionState,
 	page Page) ([]Revision, int, error) {
 	var f filter
@@ -116,13 +116,13 @@ func (s *Contracts) Revisions(ctx context.Context, service string, state Revisio
 	return all, total, err
 }
 
-// EndpointInContract is what a revision says of one endpoint.
+// EndpointInContract is an endpoint of a revision.
 type EndpointInContract struct {
 	Text string // as the contract writes it
 	Team string // whose it is; empty for nobody
 }
 
-// Effect is what taking a revision into force comes to, worked out beforehand.
+// Effect is what putting a revision in force changes, computed beforehand.
 type Effect struct {
 	Endpoints []EndpointInContract // all that the contracts have
 	Classed   []Classing           // fields that get a class
@@ -136,7 +136,7 @@ type Effect struct {
 	Shows     []Occurrence         // what recorded captures show under them
 }
 
-// Kept is the class that a field had last, be it there still or not.
+// Kept is the last class of a field that may be deleted by now.
 type Kept struct {
 	Entity, Field string // by name
 	StoredAs      string // table or collection
@@ -144,14 +144,14 @@ type Kept struct {
 	Class         string // public, internal, personal or secret
 }
 
-// Kept lists the classes of fields that are, or were, in force at a service.
+// Kept lists the classes of all fields that a service has or had.
 func (s *Contracts) Kept(ctx context.Context, service string) ([]Kept, error) {
 	return rows(ctx, s.db.read, func(r scanner) (k Kept, err error) {
 		return k, r.Scan(&k.Entity, &k.Field, &k.StoredAs, &k.Type, &k.Class)
 	}, `SELECT entity, field, stored_as, type, class FROM kept WHERE service_id = (SELECT id FROM services WHERE name = ?)`, service)
 }
 
-// Classing is who gave a field its class, and when.
+// Classing is who classified a field, and when.
 type Classing struct {
 	Entity, Field, Class string    // by name
 	Author               string    // who did it, by name
@@ -159,9 +159,8 @@ type Classing struct {
 	Revision             int       // its number, 0 for none
 }
 
-// AddRevision keeps a new revision and, unless it waits for approval, puts it in
-// force with its effect. The revision's number is given back. It gives
-// [ErrOutdated] where another than v.Base is in force.
+// AddRevision stores a new revision and, unless it waits for approval, puts it in force with its effect. It returns
+// the revision with its number, or [ErrOutdated] if a revision other than v.Base is in force.
 func (s *Contracts) AddRevision(ctx context.Context, v Revision, effect *Effect,
 	note Note[Revision]) (Revision, error) {
 	files, err := json.Marshal(v.Files)
@@ -205,8 +204,8 @@ func (s *Contracts) AddRevision(ctx context.Context, v Revision, effect *Effect,
 	return v, err
 }
 
-// Decide makes a waiting revision what its state says: [InForce] puts it in force, with its effect, and
-// [Declined] opens the requests again that it was to grant.
+// Decide moves a waiting revision to v.State: [InForce] puts it in force with its effect, [Declined] reopens the
+// requests that it was to grant.
 func (s *Contracts) Decide(ctx context.Context, v Revision, effect *Effect, entry TrailEntry) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error {
 		var id int64
@@ -246,7 +245,7 @@ func (s *Contracts) Decide(ctx context.Context, v Revision, effect *Effect, entr
 	})
 }
 
-// tellApprovers tells those who can approve a revision that it waits for them.
+// tellApprovers notifies the people who can approve a revision.
 func tellApprovers(ctx context.Context, tx *sql.Tx, v Revision) error {
 	leads, err := leadsOf(ctx, tx, v.Service)
 	if err != nil {
@@ -266,8 +265,8 @@ func tellApprovers(ctx context.Context, tx *sql.Tx, v Revision) error {
 	return nil
 }
 
-// reopen opens requests again that a revision was to grant and will not, and tells those who made them. which
-// compares the request's revision, v's number being ?2.
+// reopen reopens the requests that a revision was to grant, and notifies their authors. which is a condition on the
+// request's revision, with v's number as ?2.
 func reopen(ctx context.Context, tx *sql.Tx, service int64, v Revision, which, why string) error {
 	at := v.Created
 	if !v.Decided.IsZero() {
@@ -300,7 +299,7 @@ func (s *Contracts) take(ctx context.Context, tx *sql.Tx, service int64, v Revis
 	if !v.Decided.IsZero() {
 		at = v.Decided
 	}
-	// what waits and was made from another revision cannot be approved any more
+	// a waiting revision with another base can no longer be approved
 	if err := reopen(ctx, tx, service, v,
 		` IN (SELECT number FROM revisions WHERE service_id = ?1 AND state = 'waiting' AND number <> ?2)`,
 		"the revision that grants it was made from another than is in force by now"); err != nil {
@@ -347,14 +346,13 @@ func (s *Contracts) take(ctx context.Context, tx *sql.Tx, service int64, v Revis
 	if err := s.regrade(ctx, tx, service, v, at, effect); err != nil {
 		return err
 	}
-	// what was seen without a contract and never will be again goes with its last finding
+	// an endpoint without a contract is deleted with its last finding
 	_, err := tx.ExecContext(ctx, `DELETE FROM endpoints WHERE service_id = ? AND known = 0 AND captures = 0
 		AND NOT EXISTS (SELECT 1 FROM findings WHERE endpoint_id = endpoints.id)`, service)
 	return err
 }
 
-// regrade lets findings go that the contracts now permit, and adds those that
-// recorded captures now show.
+// regrade removes the findings that the contracts now permit, and adds those that recorded captures now show.
 func (s *Contracts) regrade(ctx context.Context, tx *sql.Tx, service int64, v Revision, at time.Time,
 	effect *Effect) error {
 	for _, id := range effect.Granted {
@@ -414,7 +412,7 @@ func (s *Contracts) regrade(ctx context.Context, tx *sql.Tx, service int64, v Re
 	return nil
 }
 
-// Classings lists who classed the fields of a service.
+// Classings lists who classified the fields of a service.
 func (s *Contracts) Classings(ctx context.Context, service string) ([]Classing, error) {
 	return rows(ctx, s.db.read, func(r scanner) (Classing, error) {
 		var c Classing
@@ -425,8 +423,8 @@ func (s *Contracts) Classings(ctx context.Context, service string) ([]Classing, 
 	}, `SELECT entity, field, class, author, at, revision FROM classings JOIN services ON services.id = service_id WHERE services.name = ?`, service)
 }
 
-// Recorded calls f with each capture of a service that has a body and is of one of
-// the endpoints, or any where none is named, newest first, up to a number of them.
+// Recorded calls f with a service's captures that have a body, newest first, at most the given number. An empty
+// list of endpoints matches all.
 func (s *Contracts) Recorded(ctx context.Context, service string, endpoints []string, most int,
 	f func(Capture) error) error {
 	var by filter

@@ -11,7 +11,7 @@ import (
 	"inkret/core/finding"
 )
 
-// Service is one API under review.
+// Service is an API under review.
 type Service struct {
 	ID           int64  // its number
 	Name         string // what it is called
@@ -42,18 +42,17 @@ type Endpoint struct {
 	LastSeen time.Time // the newest capture that showed it
 }
 
-// EndpointID names an endpoint for good: from the service's name and the
-// endpoint's text.
+// EndpointID returns the permanent id of an endpoint, computed from the service's name and the endpoint's text.
 func EndpointID(service, text string) string {
 	sum := sha256.Sum256([]byte(service + "\n" + text))
 	return hex.EncodeToString(sum[:6])
 }
 
-// openStates is the states of findings that want work, as SQL.
+// openStates is an SQL list of the states that need work.
 var openStates = sqlList(finding.OpenStates())
 
-// sqlList writes names of ours as a list of SQL. They are no parameters, since an index on some of the rows is used
-// for values alone that stand in the query.
+// sqlList writes our own names as an SQL list. They are not bound as parameters, because partial indexes only match
+// literal values.
 func sqlList(names []string) string { return "('" + strings.Join(names, "', '") + "')" }
 
 // Services lists the services by name.
@@ -68,7 +67,7 @@ func (s *Contracts) Services(ctx context.Context) ([]Service, error) {
 		FROM services ORDER BY name`)
 }
 
-// Page is which part of a listing is wanted.
+// Page selects a page of a list.
 type Page struct {
 	Number int // from 1
 	Size   int // how many stand on a page
@@ -76,7 +75,7 @@ type Page struct {
 
 func (p Page) sql() string { return fmt.Sprintf(" LIMIT %d OFFSET %d", p.Size, (p.Number-1)*p.Size) }
 
-// filter gathers the conditions of a query.
+// filter collects the conditions of a query.
 type filter struct {
 	where []string
 	args  []any
@@ -86,7 +85,7 @@ func (f *filter) and(condition string, args ...any) {
 	f.where, f.args = append(f.where, condition), append(f.args, args...)
 }
 
-// in adds a condition for one of several values; none is no condition.
+// in adds a condition that a column has one of some values; no values add no condition.
 func (f *filter) in(column string, values []string) {
 	if len(values) == 0 {
 		return
@@ -98,7 +97,7 @@ func (f *filter) in(column string, values []string) {
 	f.and(column+" IN (?"+strings.Repeat(", ?", len(values)-1)+")", args...)
 }
 
-// words adds a condition that each word is in one of the columns.
+// words adds a condition that each word occurs in one of the columns.
 func (f *filter) words(text string, columns ...string) {
 	for _, w := range strings.Fields(text) {
 		w = "%" + strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(w) + "%"
@@ -118,8 +117,7 @@ func (f *filter) sql() string {
 	return " WHERE " + strings.Join(f.where, " AND ")
 }
 
-// order turns a sort key, "-" before it for descending, into SQL. columns maps
-// the keys that are allowed.
+// order converts a sort key, descending with a leading "-", to SQL. columns maps the allowed keys.
 func order(key, fallback string, columns map[string]string) string {
 	name, down := strings.CutPrefix(key, "-")
 	column := columns[name]
@@ -146,7 +144,7 @@ func scanEndpoint(r scanner) (Endpoint, error) {
 	return e, err
 }
 
-// EndpointFilter narrows a listing of endpoints.
+// EndpointFilter narrows a list of endpoints.
 type EndpointFilter struct {
 	Words   string // that it contains
 	Known   *bool  // nil for both
@@ -154,7 +152,7 @@ type EndpointFilter struct {
 	Sort    string // by what; with - before it, turned round
 }
 
-// Endpoints lists a page of endpoints and how many there are in all.
+// Endpoints returns a page of endpoints and their total number.
 func (s *Contracts) Endpoints(ctx context.Context, by EndpointFilter, page Page) ([]Endpoint, int, error) {
 	var f filter
 	f.words(by.Words, "text", "endpoints.team")
@@ -177,7 +175,7 @@ func (s *Contracts) Endpoints(ctx context.Context, by EndpointFilter, page Page)
 	return all, total, err
 }
 
-// Endpoint gives one endpoint, or [ErrNotFound].
+// Endpoint returns one endpoint, or [ErrNotFound].
 func (s *Contracts) Endpoint(ctx context.Context, id string) (Endpoint, error) {
 	e, err := scanEndpoint(s.db.read.QueryRowContext(ctx, endpointQuery+` WHERE endpoints.id = ?`, id))
 	return e, none(err)

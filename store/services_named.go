@@ -4,8 +4,8 @@ import (
 	"context"
 )
 
-// ServiceOf tells which service something is of, by its id: a finding, capture, batch, result or
-// request; a service by its name. It gives [ErrNotFound] for what is not there.
+// ServiceOf returns the service of a finding, capture, batch, result or request with an id, or checks a service's
+// name. It returns [ErrNotFound] if there is no such thing.
 func (s *Database) ServiceOf(ctx context.Context, what, id string) (name string, err error) {
 	query, ok := map[string]string{
 		"service": `SELECT id FROM services WHERE name = ?`,

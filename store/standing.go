@@ -7,9 +7,9 @@ import (
 	"inkret/core/finding"
 )
 
-// How it stands, worked out from what happened to findings: nothing is kept for it besides.
+// Trends, computed from the history of findings. Nothing else is stored for them.
 
-// Turn is how many findings of a severity became open, or no longer were, on a day.
+// Turn is how many findings of a severity were opened or ended on a day.
 type Turn struct {
 	Day      string // as YYYY-MM-DD in UTC
 	Severity int    // of the finding
@@ -17,13 +17,13 @@ type Turn struct {
 	Went     int    // closed, waived or judged no leak
 }
 
-// Proven is how long it took from a finding's coming, or coming back, to its proof.
+// Proven is how long a finding took from its report, or return, to its proof.
 type Proven struct {
 	Severity int           // greater is graver; see package severity
 	Took     time.Duration // from the repair to its proof
 }
 
-// WorstOf counts the open findings of an endpoint, a field or a team by severity.
+// WorstOf counts the open findings of an endpoint, field or team, by severity.
 type WorstOf struct {
 	Name     string // what it is called
 	Key      string // by which they are listed: an endpoint's id, a team, an entity and field
@@ -31,7 +31,7 @@ type WorstOf struct {
 	Open     int    // how many are open
 }
 
-// StandingFilter narrows how it stands. Empty parts do not.
+// StandingFilter narrows trends. Empty parts match all.
 type StandingFilter struct {
 	Service, Team string // empty for all
 }
@@ -47,12 +47,12 @@ func (by *StandingFilter) filter() filter {
 	return f
 }
 
-// LastEvent gives the number of the last thing that happened to a finding.
+// LastEvent returns the number of the latest event of any finding.
 func (s *Findings) LastEvent(ctx context.Context) (event int64, err error) {
 	return event, s.db.read.QueryRowContext(ctx, `SELECT coalesce(max(id), 0) FROM events`).Scan(&event)
 }
 
-// Weights lists what captures weighed by endpoint, audience and day.
+// Weights lists captured bytes by endpoint, audience and day.
 func (s *Findings) Weights(ctx context.Context, by StandingFilter) ([]finding.Weighed, error) {
 	var f filter
 	f.and("weights.captures > 0")
@@ -67,12 +67,12 @@ func (s *Findings) Weights(ctx context.Context, by StandingFilter) ([]finding.We
 	}, `SELECT endpoint_id, audience, day, weights.captures, weights.bytes, weights.excess FROM weights JOIN endpoints ON endpoints.id = endpoint_id`+f.sql(), f.args...)
 }
 
-// EndpointNames gives the texts of endpoints by their ids.
+// EndpointNames returns the texts of endpoints by id.
 func (s *Findings) EndpointNames(ctx context.Context, ids []string) (map[string]string, error) {
 	return s.pairs(ctx, `SELECT id, text FROM endpoints`, ids)
 }
 
-// Turns lists what came and went, by day and severity, oldest first.
+// Turns lists opened and ended findings by day and severity, oldest first.
 func (s *Findings) Turns(ctx context.Context, by StandingFilter) ([]Turn, error) {
 	f := by.filter()
 	f.and("(events.kind = 'found' OR events.kind IN ('move', 'withdrawn') AND was <> '' AND (was IN " + openStates +
@@ -87,7 +87,7 @@ func (s *Findings) Turns(ctx context.Context, by StandingFilter) ([]Turn, error)
 		f.args...)
 }
 
-// Proofs lists how long proofs took that were given since a time.
+// Proofs lists how long proofs took since a time.
 func (s *Findings) Proofs(ctx context.Context, by StandingFilter, since time.Time) ([]Proven, error) {
 	f := by.filter()
 	f.and("events.kind = 'move' AND events.became = 'closed' AND at >= ?", millis(since))
@@ -103,14 +103,14 @@ func (s *Findings) Proofs(ctx context.Context, by StandingFilter, since time.Tim
 		FROM events JOIN findings ON findings.id = finding_id`+f.sql(), f.args...)
 }
 
-// The parts that [Store.Worst] counts by: what names one, and what lists it.
+// The parts that [Findings.Worst] counts by: the SQL for a name, and for the query of its list.
 var worstParts = map[string][2]string{
 	"endpoint": {"endpoint", "endpoint_id"},
 	"field":    {"entity || '.' || field", "entity || char(10) || field"},
 	"team":     {"iif(assigned_team = '', team, assigned_team)", "iif(assigned_team = '', team, assigned_team)"},
 }
 
-// Worst counts open findings by a part: endpoint, field or team.
+// Worst counts open findings by endpoint, field or team.
 func (s *Findings) Worst(ctx context.Context, by StandingFilter, part string) ([]WorstOf, error) {
 	f := by.filter()
 	f.and("state IN " + openStates)
@@ -125,7 +125,7 @@ func (s *Findings) Worst(ctx context.Context, by StandingFilter, part string) ([
 		`SELECT `+name+`, `+key+`, severity, count(*) FROM findings`+f.sql()+` GROUP BY 1, 2, 3`, f.args...)
 }
 
-// Group is findings that have something in common: counted by severity.
+// Group is a set of findings with something in common, of one severity.
 type Group struct {
 	Key       string // what they have in common
 	Name      string // the same for people
@@ -134,7 +134,7 @@ type Group struct {
 	Endpoints int    // at how many
 }
 
-// The parts that [Store.Groups] gathers by: what tells a group, and its name.
+// The parts that [Findings.Groups] groups by: the SQL for a key and a name.
 var groupParts = map[string][2]string{
 	"field":    {"entity || char(10) || field", "entity || '.' || field"},
 	"endpoint": {"endpoint_id", "endpoint"},
@@ -144,13 +144,12 @@ var groupParts = map[string][2]string{
 	"value":    {"shared.print", "n || ' ' || max(entity || '.' || field)"},            // how many values, and of what
 }
 
-// valueSets are values that leak at the same two findings or more: one of their prints, and how
-// many they are.
+// valueSets are values that leaked at the same findings, at least two: one print of theirs, and their number.
 const valueSets = `(SELECT min(print) AS print, count(*) AS n FROM (SELECT print, group_concat(finding_id) AS held
 	FROM (SELECT DISTINCT print, finding_id FROM prints ORDER BY print, finding_id) GROUP BY print HAVING count(*) > 1) GROUP BY held) shared`
 
-// Groups gathers the findings that fit by what they have in common, and by severity. Values that
-// leak at the same findings are one group, and those that leak at one alone are none.
+// Groups groups the findings that match, by severity. Values that leaked at the same findings are one group; values
+// that leaked at a single finding form none.
 func (s *Findings) Groups(ctx context.Context, by FindingFilter, part string) ([]Group, error) {
 	if few, ok := by.counted(); ok && (part == "endpoint" || part == "kind") { // of these, counts are kept
 		few.and("n > 0")
@@ -181,8 +180,8 @@ func (s *Findings) Groups(ctx context.Context, by FindingFilter, part string) ([
 		` GROUP BY 1, severity`, f.args...)
 }
 
-// Beside lists the findings that are open, or closed by proof, at the same endpoint, audience,
-// status and direction as one.
+// Beside lists the findings that are open, or closed by proof, at the same endpoint, audience, status and
+// direction.
 func (s *Findings) Beside(ctx context.Context, f Finding) ([]Finding, error) {
 	return rows(ctx, s.db.read, func(r scanner) (b Finding, err error) {
 		return b, r.Scan(&b.ID, &b.Kind, &b.Path, &b.Entity, &b.Field, &b.State)

@@ -1,8 +1,7 @@
 // Package store keeps the service's records in SQLite through database/sql.
 //
-// There is one writer and several readers: writes go one after another through
-// one connection, each in a transaction, and readers see what was committed last
-// (WAL). Times are kept as milliseconds since 1970, UTC.
+// There is one writer and several readers. Writes run one after another on one connection, each in a transaction;
+// readers see the last commit (WAL). Times are stored as milliseconds since 1970, UTC.
 package store
 
 import (
@@ -28,23 +27,22 @@ import (
 //go:embed migrations/*.sql
 var migrations embed.FS
 
-// ErrNotFound is returned for a record that is not there.
+// ErrNotFound is returned for a record that does not exist.
 var ErrNotFound = errors.New("not found")
 
-// ErrExists is that what is to be added is there already, and ErrConflict that it was changed
-// meanwhile.
+// ErrExists is returned for a record that already exists, ErrConflict for one that was changed meanwhile.
 var (
 	ErrExists   = errors.New("exists already")
 	ErrConflict = errors.New("was changed meanwhile")
 )
 
-// ErrInUse is returned when another process has the data folder open.
+// ErrInUse is returned if another process has the data folder open.
 var ErrInUse = errors.New("another service uses this data folder")
 
-// ErrFull is returned when the database may not grow or the disk is full.
+// ErrFull is returned if the database may not grow or the disk is full.
 var ErrFull = errors.New("there is no room left for more")
 
-// Store is an open data folder, its records by what they are about. It is safe for concurrent use.
+// Store is an open data folder, with its records by topic. It is safe for concurrent use.
 type Store struct {
 	*Database
 	People    *People    // see [People]
@@ -54,7 +52,7 @@ type Store struct {
 	Notices   *Notices   // see [Notices]
 }
 
-// Database is what all records stand in: the connections, room for them, settings and the trail.
+// Database is what all records share: connections, disk space, settings and the trail.
 type Database struct {
 	read, write *sql.DB
 	lock        *os.File
@@ -64,34 +62,32 @@ type Database struct {
 	written     atomic.Int64
 }
 
-// People is the records of people, and of their sessions, tokens and codes.
+// People stores people, and their sessions, tokens and codes.
 type People struct{ db *Database }
 
-// Contracts is the records of services: revisions of their contracts, endpoints, what was shown of what is granted,
-// and requests for more.
+// Contracts stores services: revisions, endpoints, what captures showed of what is granted, and requests.
 type Contracts struct{ db *Database }
 
-// Captures is the records of batches and their captures, and what is needed to make calls again.
+// Captures stores batches and captures, and what is needed to send calls again.
 type Captures struct{ db *Database }
 
-// Findings is the records of findings, their history, and what pipelines found.
+// Findings stores findings, their history, and results of pipelines.
 type Findings struct{ db *Database }
 
-// Notices is the records of what people and programs are told.
+// Notices stores notifications, mails and webhook deliveries.
 type Notices struct{ db *Database }
 
 const (
 	databaseName = "inkret.db"
 	lockName     = "inkret.lock"
-	// readers is how many queries run at once; more would only wait for the disk.
+	// readers limits concurrent queries; more would only wait for the disk.
 	readers = 8
 	// busyTimeout is how long SQLite waits for another connection of this process.
 	busyTimeout = 10 * time.Second
 )
 
-// Open opens a data folder, which is made when it is not there, and brings its
-// database to this version. It fails with [ErrInUse] when another process has it
-// open, and when the database is of a newer version than this program.
+// Open opens a data folder, creates it if necessary, and migrates its database. It fails with [ErrInUse] if another
+// process has it open, and if the database is newer than this program.
 func Open(ctx context.Context, dir string) (*Store, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("the data folder cannot be made: %w", err)
@@ -119,8 +115,8 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 	return &Store{s, &People{s}, &Contracts{s}, &Captures{s}, &Findings{s}, &Notices{s}}, nil
 }
 
-// dsn is the address of the database for the driver. What is deleted is overwritten with zeros: the ciphertext
-// of a withdrawn recording is gone from the file.
+// dsn returns the database address for the driver. Deleted data is overwritten with zeros, so a withdrawn recording
+// is really gone from the file.
 func dsn(path string, more ...string) string {
 	q := url.Values{"_pragma": append([]string{"journal_mode(WAL)", "synchronous(NORMAL)", "foreign_keys(ON)",
 		"secure_delete(ON)",
@@ -151,7 +147,7 @@ func (s *Database) connect(ctx context.Context) error {
 	}
 	s.read.SetMaxOpenConns(readers)
 	s.read.SetMaxIdleConns(readers)
-	// what a service that was killed had begun was seen by nobody
+	// batches that a killed service had begun were never visible
 	if _, err = s.write.ExecContext(ctx, `DELETE FROM batches WHERE done = 0`); isFull(err) {
 		return nil // it stays unseen, and goes at a start that finds room
 	}
@@ -186,14 +182,14 @@ func (s *Database) migrate(ctx context.Context) error {
 	return err
 }
 
-// UpToDate reports whether the database has the tables that this program works with.
+// UpToDate reports whether the database has the tables of this program.
 func (s *Database) UpToDate(ctx context.Context) (bool, error) {
 	var have int64
 	err := s.read.QueryRowContext(ctx, `SELECT max(version_id) FROM goose_db_version WHERE is_applied = 1`).Scan(&have)
 	return have == s.version, err
 }
 
-// logSize gives the bytes of the database's log.
+// logSize returns the size of the write-ahead log in bytes.
 func (s *Database) logSize() int64 {
 	info, err := os.Stat(filepath.Join(s.dir, databaseName+"-wal"))
 	if err != nil {
@@ -202,7 +198,7 @@ func (s *Database) logSize() int64 {
 	return info.Size()
 }
 
-// Close closes the database and gives the folder free.
+// Close closes the database and releases the folder.
 func (s *Database) Close() error { return errors.Join(s.disconnect(), s.lock.Close()) }
 
 func (s *Database) disconnect() error {
@@ -216,8 +212,8 @@ func (s *Database) disconnect() error {
 	return errors.Join(errs...)
 }
 
-// change runs f in a transaction on the one writing connection. What fails for want
-// of room gives [ErrFull], and nothing of it is kept.
+// change runs f in a transaction on the writing connection. If there is no space, it returns [ErrFull] and nothing
+// is changed.
 func (s *Database) change(ctx context.Context, f func(*sql.Tx) error) error {
 	tx, err := s.write.BeginTx(ctx, nil)
 	if err != nil {
@@ -231,7 +227,7 @@ func (s *Database) change(ctx context.Context, f func(*sql.Tx) error) error {
 	return full(tx.Commit())
 }
 
-// one changes one row and takes the entry of the trail, or gives [ErrNotFound] where there is no such row.
+// one changes one row and adds a trail entry. It returns [ErrNotFound] if there is no such row.
 func (s *Database) one(ctx context.Context, entry TrailEntry, query string, args ...any) error {
 	return s.change(ctx, func(tx *sql.Tx) error {
 		r, err := tx.ExecContext(ctx, query, args...)
@@ -245,13 +241,13 @@ func (s *Database) one(ctx context.Context, entry TrailEntry, query string, args
 	})
 }
 
-// exec is one statement on the writing connection.
+// exec runs one statement on the writing connection.
 func (s *Database) exec(ctx context.Context, query string, args ...any) (sql.Result, error) {
 	r, err := s.write.ExecContext(ctx, query, args...)
 	return r, full(err)
 }
 
-// full marks an error that comes from want of room as [ErrFull].
+// full wraps an error caused by lack of space in [ErrFull].
 func full(err error) error {
 	if isFull(err) && !errors.Is(err, ErrFull) {
 		return fmt.Errorf("%w: %w", ErrFull, err)
@@ -259,8 +255,8 @@ func full(err error) error {
 	return err
 }
 
-// isFull reports whether something failed for want of room. SQLite tells a full disk that it meets in
-// its log or the log's index as an error of input or output.
+// isFull reports whether an error was caused by lack of space. SQLite reports a full disk in its log or the log's
+// index as an I/O error.
 func isFull(err error) bool {
 	var failed *sqlite.Error
 	if errors.As(err, &failed) {
@@ -275,8 +271,7 @@ func isFull(err error) bool {
 	return errors.Is(err, syscall.ENOSPC) || errors.Is(err, ErrFull)
 }
 
-// Limit bounds the database to a number of bytes; what would make it larger gives
-// [ErrFull]. 0 is no bound.
+// Limit limits the size of the database in bytes; 0 = no limit. Larger writes return [ErrFull].
 func (s *Database) Limit(ctx context.Context, bytes int64) error {
 	if bytes <= 0 {
 		return nil
@@ -316,12 +311,12 @@ func none(err error) error {
 	return err
 }
 
-// querier is the database, or a transaction of it.
+// querier is the database or a transaction.
 type querier interface {
 	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
 }
 
-// rows collects what scan gives for each row of a query.
+// rows runs a query and collects what scan returns for each row.
 func rows[T any](ctx context.Context, db querier, scan func(scanner) (T, error), query string,
 	args ...any) ([]T, error) {
 	found, err := db.QueryContext(ctx, query, args...)
@@ -343,7 +338,7 @@ func rows[T any](ctx context.Context, db querier, scan func(scanner) (T, error),
 // scanner is a row of a result.
 type scanner interface{ Scan(...any) error }
 
-// Setting gives a setting's value, the empty string when it is not set.
+// Setting returns a setting, or the empty string.
 func (s *Database) Setting(ctx context.Context, name string) (string, error) {
 	var v string
 	err := s.read.QueryRowContext(ctx, `SELECT value FROM settings WHERE name = ?`, name).Scan(&v)

@@ -11,7 +11,7 @@ import (
 	"time"
 )
 
-// TrailEntry is something that was done and that others must be able to see.
+// TrailEntry records who did what, for everybody to see.
 type TrailEntry struct {
 	ID      int64     // its number
 	At      time.Time // when
@@ -28,12 +28,11 @@ type TrailEntry struct {
 	edition int // of the hash
 }
 
-// trailEdition is what the hash of a new entry covers: all of it. Entries of edition 1 lack
-// person, address and key.
+// trailEdition 2 hashes all fields of an entry. Entries of edition 1 do not cover person, address and key.
 const trailEdition = 2
 
-// chained gives the hash of an entry that follows one with another hash: SHA-256
-// of a JSON list, so that no two entries are written alike.
+// chained returns the hash of an entry after one with the given hash: SHA-256 of a JSON list, so that no two
+// entries have the same encoding.
 func (t *TrailEntry) chained(before string) string {
 	parts := []any{before, millis(t.At), t.Author, t.Action, t.Subject, t.Detail}
 	if t.edition >= trailEdition {
@@ -63,8 +62,7 @@ func addTrail(ctx context.Context, tx *sql.Tx, t TrailEntry) error {
 	return err
 }
 
-// Note makes the entry of the trail about something that was just done, in the transaction that did
-// it; nil makes none.
+// Note returns the trail entry about something that was just done, within its transaction; nil = no entry.
 type Note[T any] func(T) TrailEntry
 
 func (n Note[T]) add(ctx context.Context, tx *sql.Tx, done T) error {
@@ -79,7 +77,7 @@ func (s *Database) AddTrail(ctx context.Context, t TrailEntry) error {
 	return s.change(ctx, func(tx *sql.Tx) error { return addTrail(ctx, tx, t) })
 }
 
-// TrailFilter narrows a listing of the trail.
+// TrailFilter narrows a list of trail entries.
 type TrailFilter struct {
 	Action  string // what was done
 	Author  string // who did it, by name
@@ -98,7 +96,7 @@ func scanTrail(r scanner) (TrailEntry, error) {
 	return t, err
 }
 
-// Trail lists a page of the trail, newest first, and how many entries there are.
+// Trail returns a page of the trail, newest first, and the total number of entries.
 func (s *Database) Trail(ctx context.Context, by TrailFilter, page Page) ([]TrailEntry, int, error) {
 	var f filter
 	for column, value := range map[string]string{"action": by.Action, "author": by.Author, "subject": by.Subject} {
@@ -118,9 +116,8 @@ func (s *Database) Trail(ctx context.Context, by TrailFilter, page Page) ([]Trai
 	return all, total, err
 }
 
-// VerifyTrail goes over the whole trail and gives how many entries it has and
-// the hash of the last. The error says which entry was changed, or follows one
-// that was taken out.
+// VerifyTrail checks the whole hash chain. It returns the number of entries and the last hash. The error says which
+// entry was changed, or follows a deleted one.
 func (s *Database) VerifyTrail(ctx context.Context) (entries int, last string, err error) {
 	found, err := s.read.QueryContext(ctx, `SELECT `+trailColumns+` FROM trail ORDER BY id`)
 	if err != nil {
@@ -141,5 +138,5 @@ func (s *Database) VerifyTrail(ctx context.Context) (entries int, last string, e
 	return entries, last, found.Err()
 }
 
-// ErrTampered is returned for a trail that was changed afterwards.
+// ErrTampered is returned if the trail was changed afterwards.
 var ErrTampered = errors.New("the trail was tampered with")
