@@ -7,8 +7,8 @@ import (
 	"strings"
 )
 
-// Case is one situation in which an endpoint answers: conditions, a status and an
-// audience, with the response that judges it. A case without one grants nothing.
+// Case is one situation in which an endpoint responds: conditions, a status and an audience, with the response that
+// applies. Without a response, nothing is granted.
 type Case struct {
 	When     string // the responses' name, or their conditions in words; empty for none
 	Status   string // as the contract writes it
@@ -18,8 +18,7 @@ type Case struct {
 	code int
 }
 
-// Callers are the audiences; where the contracts name none, one without a name that
-// everybody is.
+// Callers returns the audiences, or one unnamed audience that stands for everybody if the contracts define none.
 func (c *Contracts) Callers() []*Audience {
 	if len(c.Audiences) == 0 {
 		return []*Audience{{}}
@@ -27,15 +26,15 @@ func (c *Contracts) Callers() []*Audience {
 	return c.Audiences
 }
 
-// Everywhere is the responses that hold at every endpoint, as an endpoint.
+// Everywhere returns the shared responses, which apply to every endpoint, as an endpoint.
 func (c *Contracts) Everywhere() *Endpoint {
 	return &Endpoint{Text: "every endpoint", Responses: c.Responses, all: c}
 }
 
-// Contracts are those that the endpoint is of.
+// Contracts returns the contracts that the endpoint belongs to.
 func (e *Endpoint) Contracts() *Contracts { return e.all }
 
-// Cases lists every situation that the endpoint's own responses tell apart.
+// Cases lists all situations that the endpoint's own responses distinguish.
 func (e *Endpoint) Cases() []Case {
 	var all []Case
 	codes := map[string]int{}
@@ -79,7 +78,7 @@ func (e *Endpoint) Cases() []Case {
 	return all
 }
 
-// sameWhen tells whether a response before the i-th has the same conditions.
+// sameWhen reports whether an earlier response has the same conditions as the i-th.
 func (e *Endpoint) sameWhen(i int) bool {
 	for _, r := range e.Responses[:i] {
 		if equalConditions(r.When, e.Responses[i].When) {
@@ -89,7 +88,7 @@ func (e *Endpoint) sameWhen(i int) bool {
 	return false
 }
 
-// example is a code for which an entry of statuses decides and no other does.
+// example returns a status code that only this entry of statuses matches.
 func example(entry string, entries map[string]int) int {
 	first, last := 200, 599
 	if code, err := strconv.Atoi(entry); err == nil {
@@ -123,7 +122,7 @@ func (r *Response) whenWords() string {
 	return strings.Join(parts, ", ")
 }
 
-// PlanOf compiles what a case grants; nil where it grants nothing.
+// PlanOf compiles the grants of a case; nil if nothing is granted.
 func (e *Endpoint) PlanOf(c Case) *Plan {
 	if c.Choice.Response == nil {
 		return nil
@@ -131,8 +130,8 @@ func (e *Endpoint) PlanOf(c Case) *Plan {
 	return e.Plan(c.Choice, c.code)
 }
 
-// AcceptCase compiles what an audience may send, conditions on the request left
-// aside; nil where requests are not judged.
+// AcceptCase compiles what an audience may send, ignoring conditions on the request; nil if requests are not
+// evaluated.
 func (e *Endpoint) AcceptCase(a *Audience) *Plan {
 	if !e.Judges {
 		return nil
@@ -149,7 +148,7 @@ func (e *Endpoint) AcceptCase(a *Audience) *Plan {
 	return compile(chosen, nil, a.Index)
 }
 
-// Title names a case for people: its status and, where there is one, its condition.
+// Title returns the display name of a case: its status and condition.
 func (c Case) Title() string {
 	if c.When == "" {
 		return c.Status
@@ -157,10 +156,10 @@ func (c Case) Title() string {
 	return fmt.Sprintf("%s [%s]", c.Status, c.When)
 }
 
-// Has reports whether an audience is in the set.
+// Has reports whether the set contains an audience.
 func (s Set) Has(a *Audience) bool { return s.has(a.Index) }
 
-// ShapeName is the shape that a grant refers to, or the empty string.
+// ShapeName returns the name of the shape that a grant uses, or the empty string.
 func (g *Grant) ShapeName() string {
 	if g.shape == nil {
 		return ""
@@ -168,7 +167,7 @@ func (g *Grant) ShapeName() string {
 	return g.shape.Name
 }
 
-// ShapeName is the shape that a response refers to, or the empty string.
+// ShapeName returns the name of the shape that a response uses, or the empty string.
 func (r *Response) ShapeName() string {
 	if r.shape == nil {
 		return ""
@@ -176,7 +175,7 @@ func (r *Response) ShapeName() string {
 	return r.shape.Name
 }
 
-// Alternatives are the shapes of a grant's one_of.
+// Alternatives returns the shapes of a grant's one_of.
 func (g *Grant) Alternatives() []*Shape {
 	var all []*Shape
 	for _, a := range g.oneOf {
@@ -185,16 +184,16 @@ func (g *Grant) Alternatives() []*Shape {
 	return all
 }
 
-// Way reports whether the grant is of a member on the way of a response's `at`, in its envelope.
+// Way reports whether the grant stands for a member on the way of a response's `at`, in the envelope.
 func (g *Grant) Way() bool { return g.way }
 
-// Fits gives the members with the JSON texts of the values by which an alternative of the grant is told, by its index.
+// Fits returns the members and values (as JSON texts) that select an alternative of one_of, by its index.
 func (g *Grant) Fits(alternative int) map[string]string { return g.oneOf[alternative].when }
 
-// Own is the grants that are written at the grant itself, without its shape's.
+// Own returns the grants written at the grant itself, without those of its shape.
 func (g *Grant) Own() *GrantSet { return g.own }
 
-// For lists the audiences that the response holds for, by name.
+// For lists the audiences of the response by name.
 func (r *Response) For(c *Contracts) []string {
 	var names []string
 	for _, a := range c.Audiences {
@@ -205,15 +204,13 @@ func (r *Response) For(c *Contracts) []string {
 	return names
 }
 
-// Own is the grants that are written at the response itself, without its shape's.
+// Own returns the grants written at the response itself, without those of its shape.
 func (r *Response) Own() *GrantSet { return r.own }
 
-// Template is the endpoint without its parameters' names: equal for endpoints that
-// the same requests go to.
+// Template returns the endpoint without parameter names. Endpoints with equal templates receive the same requests.
 func (e *Endpoint) Template() string { return e.normalised() }
 
-// Fields are the header fields, besides those that carry credentials whatever they hold, by which an audience
-// is recognised.
+// Fields lists the header fields that recognise an audience, besides those that always carry credentials.
 func (r Recognise) Fields() (names []string) {
 	if r.Header != nil {
 		names = append(names, r.Header.Name)
@@ -224,7 +221,7 @@ func (r Recognise) Fields() (names []string) {
 	return names
 }
 
-// Words says in words how an audience is recognised.
+// Words describes how an audience is recognised.
 func (r Recognise) Words() string {
 	var parts []string
 	if r.None {
@@ -250,13 +247,13 @@ func (r Recognise) Words() string {
 	return strings.Join(parts, " and ")
 }
 
-// Path is the endpoint's path as it is written, with {p+} as {p}.
+// Path returns the endpoint's path as written, with {p+} as {p}.
 func (e *Endpoint) Path() string {
 	_, path, _ := strings.Cut(e.Text, " ")
 	return strings.ReplaceAll(path, "+}", "}")
 }
 
-// ParameterNames lists the names of the path's parameters.
+// ParameterNames lists the path parameters.
 func (e *Endpoint) ParameterNames() []string {
 	var all []string
 	for _, s := range e.Segments {
@@ -265,7 +262,7 @@ func (e *Endpoint) ParameterNames() []string {
 	return all
 }
 
-// URL writes a server's address.
+// URL returns a server's address.
 func (s Server) URL() string {
 	host := s.Host
 	if strings.Contains(host, ":") {
@@ -281,8 +278,7 @@ func (s Server) URL() string {
 	return url
 }
 
-// Behind gives the entity and the field whose value a grant carries as it is; both
-// are empty where there is none.
+// Behind returns the entity and field whose value a grant carries unchanged. Both are empty if there is none.
 func (g *Grant) Behind() (entity, field string) {
 	switch {
 	case g.Field == nil || g.Source != FromField && !g.Reference:

@@ -5,9 +5,8 @@ import (
 	"slices"
 )
 
-// Differing lists the templates of the endpoints that are written otherwise in two states of contracts, so that
-// an exchange may be judged otherwise; nil is all of them, and requests that come to none, where something
-// differs that holds for all.
+// Differing lists the templates of endpoints that differ between two states of contracts, so that exchanges may be
+// evaluated differently. nil means all endpoints and unknown requests, because something global differs.
 func Differing(old, new *Contracts) map[string]bool {
 	if !reflect.DeepEqual(old.Servers, new.Servers) || !slices.Equal(old.Countries, new.Countries) ||
 		len(old.Audiences) != len(new.Audiences) || len(old.Detectors) != len(new.Detectors) ||
@@ -58,7 +57,7 @@ func Differing(old, new *Contracts) map[string]bool {
 	return only
 }
 
-// Meets reports whether a request may fit both endpoints, so that one of them takes requests from the other.
+// Meets reports whether some request may match both endpoints.
 func (e *Endpoint) Meets(o *Endpoint) bool {
 	if e.Method != o.Method {
 		return false

@@ -33,8 +33,8 @@ func (r *reader) shape(n *document.Node) *Shape {
 	return s
 }
 
-// readShapes reads all shapes; their names are known before the first grant is
-// read, so that they may refer to each other.
+// readShapes reads all shapes. Their names are collected before the first grant is read, so that they may refer to
+// each other.
 func (r *reader) readShapes(sections []*document.Node) {
 	type pending struct {
 		shape *Shape
@@ -74,8 +74,7 @@ func (r *reader) readShapes(sections []*document.Node) {
 	r.cycles()
 }
 
-// cycles reports shapes that contain themselves without a way to end: not below
-// many, nullable or optional.
+// cycles reports shapes that contain themselves without an end: not below many, nullable or optional.
 func (r *reader) cycles() {
 	const (
 		open = 1
@@ -139,8 +138,8 @@ func (r *reader) sameEntity(n *document.Node, s *Shape, e *catalog.Entity) {
 	r.report(n, expected, "shape %q is over %s", s.Name, s.Body.Entity.Name)
 }
 
-// grants reads a mapping of grants over entity, nil where none is known. A grant
-// that says nothing of its class has base.
+// grants reads a mapping of grants over an entity, which may be nil. base is the class of grants that do not set
+// one.
 func (r *reader) grants(n *document.Node, entity *catalog.Entity, base catalog.Class) *GrantSet {
 	set := &GrantSet{Entity: entity}
 	for _, p := range r.mapping(n) {
@@ -205,8 +204,8 @@ func (r *reader) grant(n *document.Node, entity *catalog.Entity, base catalog.Cl
 	return g
 }
 
-// bare reads a grant that says no source: the entity's field or relation of
-// that name, or any value where no entity is known.
+// bare reads a grant without a source: the entity's field or relation of that name, or any value if no entity is
+// known.
 func (r *reader) bare(g *Grant, n *document.Node, name string) {
 	if g.Owner == nil {
 		return
@@ -214,7 +213,7 @@ func (r *reader) bare(g *Grant, n *document.Node, name string) {
 	r.carry(g, n, name)
 }
 
-// carry makes g carry the entity's field or relation called name, in the short forms.
+// carry sets the entity's field or relation called name as the source of g, for the short forms.
 func (r *reader) carry(g *Grant, n *document.Node, name string) {
 	if f := g.Owner.Field(name); f != nil {
 		r.carryField(g, f)
@@ -239,7 +238,7 @@ func (r *reader) carryField(g *Grant, f *catalog.Field) {
 
 var sourceKeys = []string{"field", "derived", "external", "constant"}
 
-// source works out where g's value comes from.
+// source reads where g's value comes from.
 func (r *reader) source(g *Grant, n *document.Node, entity *catalog.Entity) {
 	var said []string
 	for _, k := range sourceKeys {
@@ -311,7 +310,7 @@ func (r *reader) source(g *Grant, n *document.Node, entity *catalog.Entity) {
 	r.objects(g, n, inner, base)
 }
 
-// fieldOf gives the field of an entity that a node names; nil, and a problem, where there is none.
+// fieldOf returns the field that a node names, or nil after reporting a problem.
 func (r *reader) fieldOf(n *document.Node, entity *catalog.Entity) *catalog.Field {
 	name := r.text(n)
 	switch {
@@ -380,7 +379,7 @@ func (r *reader) sourceRelation(g *Grant, n *document.Node, entity *catalog.Enti
 	r.objects(g, n, target, catalog.Unclassed)
 }
 
-// objects reads what a grant says of the objects it lets through.
+// objects reads what a grant says about objects inside it.
 func (r *reader) objects(g *Grant, n *document.Node, entity *catalog.Entity, base catalog.Class) {
 	if s := n.Get("shape"); s != nil {
 		g.shape = r.shape(s)
@@ -428,7 +427,7 @@ func (r *reader) alternative(g *Grant, n *document.Node, entity *catalog.Entity)
 	}
 }
 
-// needsMembers checks that a grant of objects or arrays says what is in them.
+// needsMembers checks that a grant of objects or arrays says what is inside.
 func (r *reader) needsMembers(g *Grant, n *document.Node) {
 	if g.Form.Type != catalog.Object && g.Form.Type != catalog.Array || g.Open || g.Keyed || g.Many || g.shape != nil ||
 		g.own != nil || g.oneOf != nil {
@@ -438,7 +437,7 @@ func (r *reader) needsMembers(g *Grant, n *document.Node) {
 		g.Name, g.Form.Type)
 }
 
-// gradeClass applies the grant's own class and asks for the reasons it needs.
+// gradeClass applies the grant's own class, and checks that required reasons are given.
 func (r *reader) gradeClass(g *Grant, n *document.Node) {
 	at := n
 	if c := n.Get("class"); c != nil {

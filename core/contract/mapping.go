@@ -8,15 +8,15 @@ import (
 	"inkret/core/exchange"
 )
 
-// Mapping says which audience made the requests of recordings that do not tell
-// it: by the recording's name or by what the request carries. A mapping file is
+// Mapping says which audience sent the requests of recordings that do not say so
+// themselves: by the recording's name or by what the request carries. A mapping file is
 //
 //	audiences:
 //	  - {audience: skipper, recordings: "skipper-*.har"}
 //	  - {audience: harbour-office, recognise: {cookie: {name: desk_session, value: "*"}}}
 //
-// with `recognise` as in a contract. The first entry that fits decides; where none
-// does, the contract's own rules.
+// with `recognise` as in a contract. The first matching entry applies; without one,
+// the contract's own rules do.
 type Mapping struct {
 	rules []mappingRule
 }
@@ -27,8 +27,8 @@ type mappingRule struct {
 	recognise  *Recognise
 }
 
-// ReadMapping reads a mapping file against the audiences of c, which may be nil.
-// The error is [Problems].
+// ReadMapping reads a mapping file and checks it against the audiences of c, which may be nil. The error is
+// [Problems].
 func ReadMapping(f File, c *Contracts) (*Mapping, error) {
 	r := &reader{c: c}
 	if c == nil {
@@ -87,8 +87,7 @@ func (c *Contracts) audienceNames() []string {
 	return names
 }
 
-// Audience gives the audience that the mapping says for a request of a recording,
-// or the empty string.
+// Audience returns the audience of a request in a recording, or the empty string.
 func (m *Mapping) Audience(recording string, r *exchange.Request) string {
 	if m == nil {
 		return ""
@@ -108,7 +107,7 @@ func (m *Mapping) Audience(recording string, r *exchange.Request) string {
 	return ""
 }
 
-// named reports whether a recording's name, or the last part of it, fits.
+// named reports whether a pattern matches a recording's name or the last part of it.
 func (rule *mappingRule) named(recording string) bool {
 	for _, pattern := range rule.recordings {
 		whole, _ := path.Match(pattern, recording)

@@ -18,7 +18,7 @@ import (
 	"inkret/core/place"
 )
 
-// segment is one part of a path template.
+// segment is one segment of a path template.
 type segment struct {
 	literal string         // set for a literal
 	pattern *regexp.Regexp // set for a literal with parameters in it
@@ -28,7 +28,7 @@ type segment struct {
 
 var parameter = regexp.MustCompile(`\{([A-Za-z_][A-Za-z0-9_.-]*)(\+?)\}`)
 
-// template reads "METHOD /path" into e and reports whether it could.
+// template parses "METHOD /path" into e and reports success.
 func (r *reader) template(e *Endpoint, n *document.Node) bool {
 	method, path, ok := strings.Cut(e.Text, " ")
 	if !ok || !strings.HasPrefix(path, "/") || strings.ContainsAny(path, " ?#") {
@@ -67,7 +67,7 @@ func (r *reader) template(e *Endpoint, n *document.Node) bool {
 	return true
 }
 
-// splitPath gives the segments of a path, ignoring one trailing slash.
+// splitPath returns the segments of a path, ignoring one trailing slash.
 func splitPath(path string) []string {
 	path = strings.TrimPrefix(path, "/")
 	path = strings.TrimSuffix(path, "/")
@@ -113,7 +113,7 @@ func parseSegment(part string) (segment, string) {
 	return s, ""
 }
 
-// normalised is the endpoint without its parameters' names.
+// normalised returns the endpoint without parameter names.
 func (e *Endpoint) normalised() string {
 	var b strings.Builder
 	b.WriteString(e.Method)
@@ -133,8 +133,7 @@ func (e *Endpoint) normalised() string {
 	return b.String()
 }
 
-// route is a node of the tree in which a path finds its endpoint. Its children
-// are in the order in which they are tried.
+// route is a node of the routing tree. Its children are in matching order.
 type route struct {
 	methods  map[string]*Endpoint // endpoints that end here
 	literals map[string]*route
@@ -184,7 +183,7 @@ func (r *route) child(s segment) *route {
 		}
 		next := &route{}
 		r.patterns = append(r.patterns, patternRoute{s.pattern, next})
-		// more literal text is tried first; between equals the order of text decides
+		// more literal text first, then alphabetical
 		sort.SliceStable(r.patterns, func(i, j int) bool {
 			a, b := r.patterns[i].re.String(), r.patterns[j].re.String()
 			return len(a) > len(b) || len(a) == len(b) && a < b
@@ -205,8 +204,7 @@ func (r *route) child(s segment) *route {
 	return r.literals[s.literal]
 }
 
-// find gives the endpoint for the segments, trying the likelier children first
-// and going back where one leads nowhere.
+// find returns the endpoint for the segments. It tries the most specific children first and backtracks.
 func (r *route) find(method string, segments []string) *Endpoint {
 	if len(segments) == 0 {
 		return r.methods[method]
@@ -234,8 +232,8 @@ func (r *route) find(method string, segments []string) *Endpoint {
 	return r.rest[method]
 }
 
-// reached reports whether a URL is one of the server. One without a scheme, as an
-// HTTP message has it, fits either.
+// reached reports whether a URL is below the server's address. A URL without a scheme, as in an HTTP message,
+// matches any scheme.
 func (s *Server) reached(u *url.URL) bool {
 	port := portOf(u)
 	if u.Scheme == "" && u.Port() == "" {
@@ -245,9 +243,8 @@ func (s *Server) reached(u *url.URL) bool {
 		s.Port == port
 }
 
-// Serves gives the path below the longest server prefix that a URL is under, as
-// segments that are still percent-encoded. It reports false for a URL of
-// another server. Without servers every host is fine.
+// Serves returns the path below the longest matching server address, as percent-encoded segments. It reports false
+// for URLs of other servers. Without servers, every host matches.
 func (c *Contracts) Serves(u *url.URL) ([]string, bool) {
 	segments := splitPath(u.EscapedPath())
 	if len(c.Servers) == 0 {
@@ -273,7 +270,7 @@ func (c *Contracts) Serves(u *url.URL) ([]string, bool) {
 	return segments[best:], true
 }
 
-// Find gives the endpoint of a request, or nil. Segments are as [Contracts.Serves] gives them.
+// Find returns the endpoint of a request, or nil. Segments are those returned by [Contracts.Serves].
 func (c *Contracts) Find(method string, segments []string) *Endpoint {
 	plain := make([]string, len(segments))
 	for i, s := range segments {
@@ -282,17 +279,16 @@ func (c *Contracts) Find(method string, segments []string) *Endpoint {
 	return c.routes.find(method, plain)
 }
 
-// How an audience came to be known.
+// How an audience was determined.
 const (
 	Said       = "said"
 	Recognised = "recognised"
 	Assumed    = "assumed"
 )
 
-// AudienceOf tells who made the request: what the importer said, else the most
-// trusted audience that recognises it, else the least trusted: of a request with
-// credentials the least trusted that has some, where there is one. The result is
-// nil where the contracts name no audience, or said is none of them.
+// AudienceOf determines who sent a request: the stated audience, or else the most trusted one that recognises it,
+// or else the least trusted. A request with credentials is never assumed to be of an audience without, if there is
+// another. The result is nil if the contracts define no audiences, or if the stated one is unknown.
 func (c *Contracts) AudienceOf(said string, req *exchange.Request) (*Audience, string) {
 	if said != "" {
 		return c.Audience(said), Said
@@ -346,8 +342,8 @@ func anyHeader(h exchange.Header, m *Match) bool {
 	return false
 }
 
-// claims reads the claim of a JWT (RFC 7519). The signature is not
-// verified: the recording is evidence of what was sent, not a request to answer.
+// claims matches a claim of a JWT (RFC 7519). The signature is not verified: the recording is evidence of what was
+// sent, and nobody is authenticated by it.
 func claims(req *exchange.Request, m *Match) bool {
 	for _, token := range m.tokens(req) {
 		if raw := claimAt(tokenClaims(token), m.Name); raw != nil && claimFits(raw, m) {
@@ -357,7 +353,7 @@ func claims(req *exchange.Request, m *Match) bool {
 	return false
 }
 
-// tokens gives what may be the token that a claim is in: with or without the name of a scheme before it.
+// tokens returns the candidates for the token: with and without a leading scheme name.
 func (m *Match) tokens(req *exchange.Request) []string {
 	field := "Authorization"
 	switch {
@@ -381,7 +377,7 @@ func (m *Match) tokens(req *exchange.Request) []string {
 	return all
 }
 
-// claimAt gives a claim by its name, or by a JSON Pointer (RFC 6901).
+// claimAt returns a claim by name or by JSON Pointer (RFC 6901).
 func claimAt(claims map[string]json.RawMessage, name string) json.RawMessage {
 	if raw := claims[name]; raw != nil || !strings.HasPrefix(name, "/") {
 		return raw
@@ -408,7 +404,7 @@ func claimAt(claims map[string]json.RawMessage, name string) json.RawMessage {
 	return raw
 }
 
-// tokenClaims gives the claims of a JWT, or nil.
+// tokenClaims returns the claims of a JWT, or nil.
 func tokenClaims(token string) map[string]json.RawMessage {
 	parts := strings.Split(token, ".")
 	if len(parts) != 3 || strings.Contains(token, " ") { // of another scheme
@@ -425,8 +421,7 @@ func tokenClaims(token string) map[string]json.RawMessage {
 	return all
 }
 
-// RoleOf gives the claim `role` of a request's JWT bearer token where it is one
-// word, else the empty string.
+// RoleOf returns the `role` claim of a request's JWT bearer token if it is one word, or the empty string.
 func RoleOf(req *exchange.Request) string {
 	for _, token := range (&Match{}).tokens(req) {
 		if text, _ := scalarText(tokenClaims(token)["role"]); roleWord.MatchString(text) {
@@ -463,7 +458,7 @@ func claimFits(raw json.RawMessage, m *Match) bool {
 	return false
 }
 
-// scalarText is a JSON scalar as the text it would be written as in a contract.
+// scalarText returns a JSON scalar as it would be written in a contract.
 func scalarText(raw json.RawMessage) (string, bool) {
 	raw = bytes.TrimSpace(raw)
 	if len(raw) == 0 || raw[0] == '{' || raw[0] == '[' || string(raw) == "null" {
@@ -477,7 +472,7 @@ func scalarText(raw json.RawMessage) (string, bool) {
 	return string(raw), true
 }
 
-// Choice is the response that judges a capture.
+// Choice is the response of the contract that applies to a capture.
 type Choice struct {
 	Response *Response
 	Status   string    // the entry of statuses that matched
@@ -485,7 +480,7 @@ type Choice struct {
 	Wrong    bool      // no response holds the request's audience
 }
 
-// Title names the situation for people: its status and, where the response has one, its condition.
+// Title returns the display name of the situation: its status and condition.
 func (c Choice) Title() string {
 	if when := c.Response.whenWords(); when != "" {
 		return fmt.Sprintf("%s [%s]", c.Status, when)
@@ -493,9 +488,8 @@ func (c Choice) Title() string {
 	return c.Status
 }
 
-// Choose picks the response of e that judges an answer with this status to the
-// audience; the Response is nil when none fits. The rules are those of
-// docs/judging.md.
+// Choose selects the response of e for a status and audience, by the rules of docs/judging.md. The Response is nil
+// if none matches.
 func (e *Endpoint) Choose(aud *Audience, cap *exchange.Capture) Choice {
 	for _, all := range [][]*Response{e.Responses, e.all.Responses} {
 		fits := fitting(all, cap)
@@ -589,7 +583,7 @@ func (r *Response) conditionsHold(cap *exchange.Capture) bool {
 	return true
 }
 
-// bodyText gives the scalar at a JSON Pointer of a request body.
+// bodyText returns the scalar at a JSON Pointer in a request body.
 func bodyText(body []byte, pointer string) (string, bool) {
 	tokens, _ := place.SplitPointer(pointer)
 	raw := json.RawMessage(body)
@@ -623,9 +617,8 @@ var (
 	digits      = regexp.MustCompile(`^[0-9]+$`)
 )
 
-// Generalise writes a request to an endpoint that no contract has: method and
-// path with {} for each segment that is data, so that a thousand calls make one
-// finding.
+// Generalise turns a request without a contract into an endpoint: method and path, with {} for each segment that is
+// data, so that a thousand calls make one finding.
 func Generalise(method string, segments []string, isValue func(segment []byte) bool) string {
 	out := make([]string, len(segments))
 	for i, s := range segments {
@@ -637,9 +630,9 @@ func Generalise(method string, segments []string, isValue func(segment []byte) b
 	return method + " /" + strings.Join(out, "/")
 }
 
-// IsParameter reports whether a segment of a path reads as a value and not as a word: digits only, a UUID, a
-// date, 16 or more hexadecimal digits, 20 or more letters and digits with a digit, or ten or more that change
-// between letter and digit three times.
+// IsParameter reports whether a path segment looks like a value instead of a word: only digits, a UUID, a date, at
+// least 16 hexadecimal digits, at least 20 letters and digits with a digit among them, or at least ten that
+// alternate three times.
 func IsParameter(segment string) bool {
 	switch {
 	case digits.MatchString(segment), uuidSegment.MatchString(segment), hexSegment.MatchString(segment),
@@ -653,7 +646,7 @@ func IsParameter(segment string) bool {
 
 var dateSegment = regexp.MustCompile(`^\d{4}-(0[1-9]|1[0-2])-(0[1-9]|[12]\d|3[01])$`)
 
-// mixed reports whether a segment has ten or more letters and digits that change into one another three times.
+// mixed reports whether a segment has at least ten letters and digits that alternate three times.
 func mixed(segment string) bool {
 	const least, leastTurns = 10, 3
 	turns, before := 0, byte(0)
@@ -677,8 +670,8 @@ func mixed(segment string) bool {
 	return len(segment) >= least && turns >= leastTurns
 }
 
-// Chooses reports whether a value of a request's query is one that contracts are chosen by, or names members: it is
-// written in the contracts and tells nobody anything.
+// Chooses reports whether a query value selects a response or members. Such values are written in the contracts and
+// therefore harmless.
 func (c *Contracts) Chooses(name, value string) bool {
 	if c == nil {
 		return false
@@ -698,11 +691,10 @@ func (c *Contracts) Chooses(name, value string) bool {
 	return false
 }
 
-// longestSelection bounds a list of names of members.
+// longestSelection limits the length of a list of selected members.
 const longestSelection = 1000
 
-// Asked gives the members that a request asks for by name, or nil when it does
-// not select.
+// Asked returns the members that a request selects, or nil if it does not select.
 func (s *Selection) Asked(u *url.URL) []string {
 	values, ok := u.Query()[s.Query]
 	if !ok {
@@ -719,10 +711,10 @@ func (s *Selection) Asked(u *url.URL) []string {
 	return asked
 }
 
-// Parameter is a parameter of a path with the value that a request has for it.
+// Parameter is a path parameter and its value in a request.
 type Parameter struct{ Name, Value string }
 
-// Parameters gives the parameters of a path that the endpoint was found for.
+// Parameters returns the path parameters of a request to the endpoint.
 func (e *Endpoint) Parameters(segments []string) []Parameter {
 	var all []Parameter
 	for i, s := range e.Segments {

@@ -1,10 +1,8 @@
-// Package contract holds contract documents: what each endpoint of a service
-// may expose, and to whom.
+// Package contract holds contract documents: what each endpoint of a service may expose, and to whom.
 //
-// [Read] turns files into a [Contracts], reporting every problem at once with
-// its position. [Contracts.Match] finds the endpoint a request went to, and
-// [Endpoint.Plan] compiles one response for one audience into a [Plan], the
-// form in which the scan holds it against a body.
+// [Read] parses files into a [Contracts] and reports all problems at once, with positions. [Contracts.Find] returns
+// the endpoint of a request, and [Endpoint.Plan] compiles one response for one audience into a [Plan], which the
+// scan compares with a body.
 //
 // The file format is version 1 of docs/contract-format.md.
 package contract
@@ -20,8 +18,7 @@ import (
 	"inkret/core/document"
 )
 
-// Contracts is one contract document, read and checked. It is safe for
-// concurrent use.
+// Contracts is one contract document, parsed and validated. It is safe for concurrent use.
 type Contracts struct {
 	Service    string
 	Servers    []Server
@@ -42,8 +39,7 @@ type Contracts struct {
 	nodes  map[any]*document.Node // where an entity, field, relation, shape, endpoint, response or grant is written
 }
 
-// Recognised gives the detectors that judge values: the built-in ones and what the contracts,
-// which may be nil, add to them.
+// Recognised returns the detectors: the built-in ones and those that the contracts, which may be nil, add.
 func (c *Contracts) Recognised() *detect.Set {
 	if c == nil || c.values == nil {
 		return &detect.Set{}
@@ -51,12 +47,11 @@ func (c *Contracts) Recognised() *detect.Set {
 	return c.values
 }
 
-// Node gives where something of the contracts is written: an [Endpoint], [Response],
-// [Grant] or [Shape], or an entity, field or relation of the catalogue. It is nil for
-// what is written nowhere.
+// Node returns where something is written: an [Endpoint], [Response], [Grant] or [Shape], or an entity, field or
+// relation of the catalogue. It is nil for things that are not written anywhere.
 func (c *Contracts) Node(of any) *document.Node { return c.nodes[of] }
 
-// Place gives the position at which something is written; see [Contracts.Node].
+// Place returns the position where something is written; see [Contracts.Node].
 func (c *Contracts) Place(of any) Pos {
 	if n := c.nodes[of]; n != nil {
 		if n.Name != nil {
@@ -73,10 +68,10 @@ type Server struct {
 	Path               []string // whole segments
 }
 
-// Set is a set of audiences: bit i stands for Contracts.Audiences[i].
+// Set is a set of audiences; bit i stands for Contracts.Audiences[i].
 type Set uint64
 
-// maxAudiences is how many audiences a [Set] can tell apart.
+// maxAudiences is the capacity of a [Set].
 const maxAudiences = 64
 
 func (s Set) has(audience int) bool { return s&(1<<audience) != 0 }
@@ -89,7 +84,7 @@ type Audience struct {
 	Pos       Pos
 }
 
-// Recognise is how an audience's requests are told. All that is set must hold.
+// Recognise says how requests of an audience are recognised. All conditions that are set must hold.
 type Recognise struct {
 	None   bool // no Authorization and no Cookie
 	Claim  *Match
@@ -97,8 +92,8 @@ type Recognise struct {
 	Cookie *Match
 }
 
-// Match is a name with the values that fit it; "*" fits any. That of a claim may be a JSON Pointer into the
-// token, which stands in the Authorization field, or in the cookie or field that is named.
+// Match is a name and its matching values; "*" matches any. The name of a claim may be a JSON Pointer into the
+// token, which is read from the Authorization field, or from the given cookie or field.
 type Match struct {
 	Name       string
 	Values     []string
@@ -115,20 +110,20 @@ func (m *Match) fits(value string) bool {
 	return false
 }
 
-// Shape is a named, reusable set of grants over one entity.
+// Shape is a named, reusable set of grants for one entity.
 type Shape struct {
 	Name string
 	Pos  Pos
 	Body *GrantSet
 }
 
-// GrantSet is grants over one entity; a nil Entity is none that is known.
+// GrantSet is a set of grants for one entity, which is nil if unknown.
 type GrantSet struct {
 	Entity *catalog.Entity
 	Grants []*Grant // in the order of the document, a shape's before its additions
 }
 
-// Grant gives the grant for a member, or nil.
+// Grant returns the grant for a member, or nil.
 func (s *GrantSet) grant(name string) *Grant {
 	for _, g := range s.Grants {
 		if g.Name == name {
@@ -138,7 +133,7 @@ func (s *GrantSet) grant(name string) *Grant {
 	return nil
 }
 
-// Source is where a granted member's value comes from.
+// Source is where the value of a granted member comes from.
 type Source uint8
 
 const (
@@ -152,7 +147,7 @@ const (
 	FromEntity                 // another entity begins
 )
 
-// Grant is one permission: this member, carrying that, under these conditions.
+// Grant permits one member, with its source and conditions.
 type Grant struct {
 	Name      string
 	Pos       Pos
@@ -184,13 +179,13 @@ type Grant struct {
 	nested *GrantSet
 }
 
-// alternative is one entry of one_of: the shape that judges where all of when holds.
+// alternative is one entry of one_of: a shape that applies if all of when holds.
 type alternative struct {
 	when  map[string]string // member to the JSON text of its value
 	shape *Shape
 }
 
-// Response is what may be answered, or, in accepts, what may be sent.
+// Response is a permitted response or, in accepts, a permitted request body.
 type Response struct {
 	Name      string
 	Pos       Pos
@@ -212,7 +207,7 @@ type Response struct {
 	where *document.Node
 }
 
-// condition narrows a response to some requests.
+// condition limits a response to some requests.
 type condition struct {
 	in     string // query, header, media or body
 	name   string // parameter, header, or JSON Pointer into the request body
@@ -236,13 +231,13 @@ type Endpoint struct {
 	uneven sync.Map // *Plan to what Uneven says
 }
 
-// Selection says that a client may ask for some of the granted members by name.
+// Selection says that clients may select granted members by name.
 type Selection struct {
 	Query     string
 	Separator string
 }
 
-// Exception marks findings as excepted: they stay, and do not count.
+// Exception marks findings as excepted: they are listed but do not count.
 type Exception struct {
 	Endpoint string
 	Path     string // equal text, or ending in ..* for all below
@@ -252,7 +247,7 @@ type Exception struct {
 	Pos      Pos
 }
 
-// Covers reports whether the exception's path is one, or ends in ..* and has it below.
+// Covers reports whether the exception's path equals a path, or ends in ..* and is above it.
 func (x *Exception) Covers(path string) bool {
 	above, all := strings.CutSuffix(x.Path, "..*")
 	if !all {
@@ -262,7 +257,7 @@ func (x *Exception) Covers(path string) bool {
 	return below && rest != "" && (rest[0] == '.' || rest[0] == '[' || rest[0] == ' ')
 }
 
-// Within reports whether another exception says all that this one does, and for as long.
+// Within reports whether another exception covers everything that this one does, for at least as long.
 func (x *Exception) Within(o *Exception) bool {
 	place := x.Path == o.Path || o.Covers(strings.TrimSuffix(x.Path, "..*"))
 	return x.Endpoint == o.Endpoint && x.Kind == o.Kind && place && (o.Until == "" || x.Until != "" &&
@@ -278,8 +273,8 @@ var (
 	}
 )
 
-// holds says how closely an entry of statuses fits a code: 3 exact, 2 as a
-// group, 1 as default, 0 not at all.
+// holds returns how closely an entry of statuses matches a code: 3 exactly, 2 as a group, 1 as default, 0 not at
+// all.
 func holds(entry string, status int) int {
 	code := strconv.Itoa(status)
 	switch {
@@ -293,7 +288,7 @@ func holds(entry string, status int) int {
 	return 0
 }
 
-// Audience gives the audience of this name, or nil.
+// Audience returns the audience with this name, or nil.
 func (c *Contracts) Audience(name string) *Audience {
 	for _, a := range c.Audiences {
 		if a.Name == name {
@@ -303,8 +298,7 @@ func (c *Contracts) Audience(name string) *Audience {
 	return nil
 }
 
-// Members is the grants of a grant's objects, shape and additions together;
-// nil when it grants no objects of its own.
+// Members returns the grants of a grant's objects, from its shape and its own; nil if it grants no objects.
 func (g *Grant) Members() *GrantSet {
 	g.once.Do(func() {
 		if g.shape != nil || g.own != nil {
@@ -314,8 +308,7 @@ func (g *Grant) Members() *GrantSet {
 	return g.nested
 }
 
-// together merges a shape with the grants written beside it: these add to or
-// replace the shape's by name.
+// together merges a shape with the grants written beside it, which add to the shape's or replace them by name.
 func together(entity *catalog.Entity, shape *Shape, own *GrantSet) *GrantSet {
 	if shape == nil && own != nil {
 		return own
@@ -339,7 +332,7 @@ func together(entity *catalog.Entity, shape *Shape, own *GrantSet) *GrantSet {
 	return set
 }
 
-// Carries says in words what a granted member's value is.
+// Carries describes the source of a granted member's value.
 func (g *Grant) Carries() string {
 	owner := func(name string) string {
 		if g.Owner != nil {
@@ -387,8 +380,8 @@ func (c *Contracts) Names(s Set) []string {
 	return names
 }
 
-// Names lists the names under which findings know the endpoint: its text, and
-// for each response with a name of its own that behind it in brackets.
+// Names lists the names of the endpoint in findings: its text, and for each named response the text followed by the
+// name in brackets.
 func (e *Endpoint) Names() []string {
 	var names []string
 	plain := len(e.Responses) == 0

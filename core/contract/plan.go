@@ -11,8 +11,7 @@ import (
 	"inkret/core/exchange"
 )
 
-// Plan is one response compiled for one audience and status: the form in which
-// a body is held against it. It does not change and may be shared.
+// Plan is one response compiled for one audience and status. It is immutable and may be shared.
 type Plan struct {
 	Root   *Member  // the body itself
 	Entity *Member  // where the entity stands: Root, or a member on the way of `at`
@@ -23,7 +22,7 @@ type Plan struct {
 	Members []*Member // all of them, each at its Serial
 }
 
-// Member is a granted member as one audience sees it.
+// Member is a granted member as seen by one audience.
 type Member struct {
 	Name    string
 	Grant   *Grant
@@ -48,8 +47,8 @@ type Member struct {
 	OneOf  []Alternative
 	Entity *catalog.Entity // of its objects
 
-	// Fits are the sorts of scalars of which any fits the grant's form, and Short how long a
-	// text can be that fits whatever it is.
+	// Fits holds the kinds of scalars that always match the grant's form; Short is the length up to which any text
+	// matches.
 	Fits  Scalar
 	Short int
 	Dated bool // dates alone fit, of any day
@@ -58,7 +57,7 @@ type Member struct {
 	others []string        // the JSON text of the rest
 }
 
-// Scalar is a sort of JSON scalar; several are or'ed.
+// Scalar is a set of JSON scalar kinds, combined with |.
 type Scalar uint8
 
 const (
@@ -69,14 +68,13 @@ const (
 	Number  // any other
 )
 
-// scalars are the sorts that a type lets in, without a look at the value.
+// scalars returns the kinds that a type permits without looking at the value.
 var scalars = map[catalog.Type]Scalar{
 	"": Bool | Text | Integer | Number, catalog.String: Text, catalog.Integer: Integer,
 	catalog.Number: Integer | Number, catalog.Boolean: Bool,
 }
 
-// Key is a member's name as JSON mostly writes it, with its quotes and colon; empty where
-// it needs escapes.
+// Key returns a member's name as usually written in JSON, with quotes and colon; empty if it needs escapes.
 func Key(name string) string {
 	if strings.IndexFunc(name, func(r rune) bool { return r < ' ' || r == '"' || r == '\\' }) >= 0 {
 		return ""
@@ -84,7 +82,7 @@ func Key(name string) string {
 	return `"` + name + `":`
 }
 
-// fit works out what fits m without a look at it. element is of what a list holds.
+// fit computes which values match m without looking at them. element is set for elements of a list.
 func (m *Member) fit() {
 	if m.Keyed || m.Object != nil || m.OneOf != nil {
 		return
@@ -107,8 +105,8 @@ func (m *Member) fit() {
 	}
 }
 
-// Permits reports whether a scalar is among the values of the grant's form: the
-// text of a string, or the JSON text of anything else.
+// Permits reports whether a scalar is among the permitted values: the text of a string, or the JSON text of
+// anything else.
 func (m *Member) Permits(isString bool, text []byte) bool {
 	if isString {
 		return m.texts[string(text)]
@@ -140,22 +138,22 @@ func (m *Member) permit(values []string) {
 	}
 }
 
-// Alternative is an object that applies where members have these values.
+// Alternative is an object that applies if members have these values.
 type Alternative struct {
 	When   map[string]string // member to the JSON text of its value
 	Object *Object
 }
 
-// Object is what an object at one place may hold.
+// Object is what an object at one place may contain.
 type Object struct {
 	Entity  *catalog.Entity
 	Members []*Member // granted to this audience first, in the order of the document
-	// Required are the members that must be there, a bit each by its Index.
+	// Required has a bit, by Index, for each member that must be present.
 	Required []uint64
 	byName   map[string]*Member
 }
 
-// Member gives the member of this name, or nil. It does not keep or copy name.
+// Member returns the member with this name, or nil. It neither keeps nor copies name.
 func (o *Object) Member(name []byte) *Member { return o.byName[string(name)] }
 
 type planKey struct {
@@ -164,8 +162,7 @@ type planKey struct {
 	status   int
 }
 
-// Plan compiles r for an audience and the status of an answer. Compiled plans
-// are kept with the endpoint.
+// Plan compiles the response for an audience and a status. Compiled plans are cached in the endpoint.
 func (e *Endpoint) Plan(choice Choice, status int) *Plan {
 	audience := 0
 	if choice.For != nil {
@@ -192,11 +189,10 @@ func (e *Endpoint) Plan(choice Choice, status int) *Plan {
 	return p.(*Plan)
 }
 
-// accepted is the status under which the plans of what is accepted are kept.
+// accepted is the cache key for plans of request bodies.
 const accepted = -1
 
-// AcceptPlan compiles what an audience may send in a request. Nothing is granted
-// where no entry of accepts is for it.
+// AcceptPlan compiles what an audience may send. Nothing is granted if no entry of accepts applies.
 func (e *Endpoint) AcceptPlan(aud *Audience, cap *exchange.Capture) *Plan {
 	audience := 0
 	if aud != nil {
@@ -250,8 +246,8 @@ func compile(r *Response, others []*Response, audience int) *Plan {
 	return p
 }
 
-// Nth is the member that `at` names by a number, which in a list is the element with this index; nil where it
-// names none.
+// Nth returns the member that `at` names by a number, which in a list is the element with this index; nil if there
+// is none.
 func (m *Member) Nth() *Member {
 	if m.Object == nil || m.Many {
 		return nil
@@ -267,14 +263,13 @@ func (m *Member) Nth() *Member {
 // everyElement is the token of `at` that stands for every element.
 const everyElement = "*"
 
-// rootGrant writes a response as one grant of the whole body: the members on the
-// way of `at` are granted with what `beside` puts next to them, and at its end
-// stands the entity.
+// rootGrant turns a response into one grant of the whole body: the members on the way of `at`, with what `beside`
+// grants next to them, and the entity at the end.
 func (r *Response) rootGrant(at []string) *Grant {
 	return r.wayGrant("", at, r.Beside)
 }
 
-// Root is the response as one grant of the whole body, envelope included.
+// Root returns the response as one grant of the whole body, including the envelope.
 func (r *Response) Root() *Grant { return r.rootGrant(r.At) }
 
 func (r *Response) wayGrant(name string, at []string, beside *GrantSet) *Grant {
@@ -328,7 +323,7 @@ func (g *Grant) asOptional() *Grant {
 		entity: g.entity, shape: g.shape, own: g.own, oneOf: g.oneOf}
 }
 
-// source is a grant together with the audiences that it can hold for.
+// source is a grant and the audiences it can apply to.
 type source struct {
 	grant *Grant
 	mask  Set
@@ -336,16 +331,16 @@ type source struct {
 
 func (s source) holders() Set { return s.mask & s.grant.Audiences }
 
-// compiler builds the members and objects of one plan. Objects are shared by
-// what they are made of, so that a shape that contains itself ends.
+// compiler builds the members and objects of one plan. Objects are shared by their sources, so that recursive
+// shapes terminate.
 type compiler struct {
 	audience int
 	objects  map[string]*Object
 	members  []*Member
 }
 
-// member compiles grants of one name into what the audience sees: its own grant
-// decides, and the other audiences' add what is foreign to it.
+// member compiles the grants of one name for the audience. Its own grant decides; those of other audiences add what
+// is foreign.
 func (c *compiler) member(sources []source) *Member {
 	lead := sources[0]
 	for _, s := range sources {
@@ -396,7 +391,7 @@ func (c *compiler) member(sources []source) *Member {
 	return m
 }
 
-// set is a grant set together with the audiences that it can hold for.
+// set is a grant set and the audiences it can apply to.
 type set struct {
 	*GrantSet
 	mask Set

@@ -11,7 +11,7 @@ import (
 // Pos is a position in a contract file.
 type Pos = document.Pos
 
-// Problem is one thing that is wrong with a contract document.
+// Problem is one problem of a contract document.
 type Problem struct {
 	Pos
 	Path     string `json:"path"`           // where in the document, as a JSONPath
@@ -38,7 +38,7 @@ func (p Problem) Error() string {
 	return b.String()
 }
 
-// Problems is every problem of a document, in the order of the files.
+// Problems lists all problems of a document, in the order of its files.
 type Problems []Problem
 
 func (ps Problems) Error() string {
@@ -70,10 +70,10 @@ func (r *reader) report(n *document.Node, expected, found string, args ...any) {
 	})
 }
 
-// fault adds a problem that reading the file as YAML came upon.
+// fault adds a problem that the YAML parser found.
 func (r *reader) fault(n *document.Node, expected, found string) { r.report(n, expected, "%s", found) }
 
-// unknown adds a problem about a word that is none of the known ones.
+// unknown adds a problem about an unknown word, with the known ones.
 func (r *reader) unknown(n *document.Node, what, word string, known []string) {
 	p := Problem{Pos: n.Pos(), Path: n.Path(), Found: fmt.Sprintf("%s %q is not known", what, word),
 		Near: Nearest(word, known)}
@@ -88,7 +88,7 @@ func (r *reader) unknown(n *document.Node, what, word string, known []string) {
 	r.problems = append(r.problems, p)
 }
 
-// maxListed bounds how many known words a message lists.
+// maxListed limits how many known words a message lists.
 const maxListed = 24
 
 func oneOf(words []string) string {
@@ -98,8 +98,8 @@ func oneOf(words []string) string {
 	return strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
 }
 
-// Nearest gives the known word that takes the fewest single-letter edits to
-// reach, or the empty string where none is near enough to have been meant.
+// Nearest returns the known word with the smallest edit distance, or the empty string if none is close enough to
+// have been meant.
 func Nearest(word string, known []string) string {
 	best, bound := "", len(word)/3+1
 	for _, k := range known {
@@ -112,8 +112,8 @@ func Nearest(word string, known []string) string {
 	return best
 }
 
-// edits is the Damerau-Levenshtein distance (restricted: a swapped pair of
-// neighbours counts one), or something above bound where it is above bound.
+// edits returns the restricted Damerau-Levenshtein distance (a swapped pair counts as one), or some value above
+// bound.
 func edits(a, b string, bound int) int {
 	if d := len(a) - len(b); d > bound || -d > bound {
 		return bound + 1

@@ -17,17 +17,17 @@ import (
 	"inkret/core/place"
 )
 
-// Version is the contract format that this package reads.
+// Version is the contract format version that this package reads.
 const Version = 1
 
-// File is one contract file: its name, for errors, and its bytes.
+// File is one contract file. The name is used in errors.
 type File struct {
 	Name string
 	Data []byte
 }
 
-// Read reads files as one document and checks it whole. The error is a
-// [Problems] that lists everything wrong; the result is nil then.
+// Read parses and validates files as one document. The error is a [Problems] with everything that is wrong; the
+// result is nil then.
 func Read(files ...File) (*Contracts, error) {
 	r := &reader{
 		c:         &Contracts{Catalog: &catalog.Catalog{}, nodes: map[any]*document.Node{}},
@@ -42,8 +42,7 @@ func Read(files ...File) (*Contracts, error) {
 	return r.c, nil
 }
 
-// reader reads a document in the order in which its parts refer to each other:
-// audiences, entities, shapes, responses, endpoints.
+// reader reads a document in the order of its references: audiences, entities, shapes, responses, endpoints.
 type reader struct {
 	problems  Problems
 	c         *Contracts
@@ -154,8 +153,8 @@ func (r *reader) server(n *document.Node) {
 	r.c.Servers = append(r.c.Servers, s)
 }
 
-// ParseServer reads a base address: http or https, a host, perhaps a port and a
-// path of whole segments; no user, query or fragment.
+// ParseServer parses a base address: http or https, a host, an optional port, and an optional path of whole
+// segments; no user, query or fragment.
 func ParseServer(text string) (Server, error) {
 	u, err := url.Parse(text)
 	switch {
@@ -209,7 +208,7 @@ func (r *reader) audience(n *document.Node) {
 	r.c.Audiences = append(r.c.Audiences, a)
 }
 
-// recognise reads by what a request shows who makes it.
+// recognise reads how requests of an audience are recognised.
 func (r *reader) recognise(n *document.Node, into *Recognise) {
 	if !r.keys(n, []string{"credentials", "claim", "header", "cookie"}) {
 		return
@@ -225,7 +224,7 @@ func (r *reader) recognise(n *document.Node, into *Recognise) {
 	}
 }
 
-// claimFrom reads where the token of a claim is.
+// claimFrom reads where the token of a claim is found.
 func (r *reader) claimFrom(n *document.Node, into *Match) {
 	if !r.keys(n, []string{"cookie", "header"}) {
 		return
@@ -324,7 +323,7 @@ func (r *reader) relation(e *catalog.Entity, n *document.Node) {
 	}
 }
 
-// form reads type, format, max, values and nullable over what holds already.
+// form reads type, format, max, values and nullable; what is not set keeps its value.
 func (r *reader) form(n *document.Node, f catalog.Form) catalog.Form {
 	if t := n.Get("type"); t != nil {
 		f.Type = catalog.Type(r.choice(t, catalog.TypeNames()...))
@@ -362,7 +361,7 @@ func (r *reader) class(n *document.Node) catalog.Class {
 var responseKeys = []string{"audiences", "statuses", "when", "name", "entity", "at", "many", "nullable", "shape",
 	"grants", "beside", "headers"}
 
-// response reads a response or, where accepts, an entry of accepts.
+// response reads a response or, if accepts is set, an entry of accepts.
 func (r *reader) response(n *document.Node, accepts bool) *Response {
 	known := responseKeys
 	if accepts {
@@ -445,8 +444,8 @@ func (r *reader) at(resp *Response, n *document.Node) {
 	resp.At = tokens
 }
 
-// outerPlace writes what stands before `>>` as findings write it: JSON Pointers
-// and JSONPaths as JSONPaths, the names of places in a page as they are.
+// outerPlace normalises what stands before `>>` as findings write it: JSON Pointers and JSONPaths as JSONPaths,
+// names of places in a page unchanged.
 func outerPlace(text string) (string, bool) {
 	steps := strings.Split(text, ">>")
 	for i, step := range steps {
@@ -551,8 +550,8 @@ func (r *reader) endpoint(n *document.Node) {
 	r.c.Endpoints = append(r.c.Endpoints, e)
 }
 
-// excluding reports whether of two responses' conditions only one can hold: they are about the same thing and
-// name other values.
+// excluding reports whether the conditions of two responses exclude each other: they are about the same thing and
+// list different values.
 func excluding(a, b []condition) bool {
 	for _, x := range a {
 		for _, y := range b {
@@ -566,7 +565,7 @@ func excluding(a, b []condition) bool {
 	return false
 }
 
-// ties reports responses between which nothing decides.
+// ties reports pairs of responses of which either could apply.
 func (r *reader) ties(all []*Response) {
 	for i, b := range all {
 		for _, a := range all[:i] {
@@ -649,15 +648,15 @@ func (r *reader) detector(n *document.Node) {
 	r.c.Detectors = append(r.c.Detectors, d)
 }
 
-// country reads a code of ISO 3166-1 of which the numbering plan is known.
+// country reads an ISO 3166-1 code whose telephone numbering plan is known.
 func (r *reader) country(n *document.Node) {
 	if code := r.choice(n, detect.Countries()...); code != "" {
 		r.c.Countries = append(r.c.Countries, code)
 	}
 }
 
-// detectorPattern reads what a detector looks for: a pattern, or words of which one must
-// stand there as a whole, whatever its capitals. It is nil where neither can be read.
+// detectorPattern reads what a detector looks for: a pattern, or words of which one must occur as a whole, in any
+// case. It is nil after a problem.
 func (r *reader) detectorPattern(n *document.Node) *regexp.Regexp {
 	words, pattern := n.Get("words"), n.Get("pattern")
 	switch {
@@ -685,8 +684,8 @@ func (r *reader) detectorPattern(n *document.Node) *regexp.Regexp {
 	return re
 }
 
-// detectorLength reads how long a value is that a detector looks at: a number of bytes, or
-// the least and the most.
+// detectorLength reads the length of the values that a detector looks at, in bytes: a number, or minimum and
+// maximum.
 func (r *reader) detectorLength(d *detect.Custom, n *document.Node) {
 	bounds := r.listOrOne(n)
 	if len(bounds) != 1 && len(bounds) != 2 {

@@ -13,8 +13,8 @@ import (
 	"inkret/core/exchange"
 )
 
-// Requests gives requests that come to an endpoint: one without conditions, and one for each response's conditions.
-// base is the URL of a server.
+// Requests returns requests that match an endpoint: one without conditions, and one for each response's conditions.
+// base is a server address.
 func (e *Endpoint) Requests(base *url.URL) []exchange.Request {
 	_, template, _ := strings.Cut(e.Text, " ")
 	path := parameter.ReplaceAllString(template, "7")
@@ -65,10 +65,9 @@ func (e *Endpoint) Requests(base *url.URL) []exchange.Request {
 	return all
 }
 
-// Situations gives exchanges that endpoints with one template tell apart, bodies aside: each request of
-// [Endpoint.Requests] with each status that usual answers have. Among the codes of an entry such as 2XX those
-// stand for all that answers to the method have as a rule (RFC 9110), and where the same endpoint names each of
-// these, one that no other entry is for.
+// Situations returns the exchanges, without bodies, that endpoints with one template distinguish: each request of
+// [Endpoint.Requests] with each usual status. For an entry such as 2XX it uses the usual codes of the method (RFC
+// 9110), and another code if the endpoint lists all of them separately.
 func Situations(base *url.URL, same ...*Endpoint) []exchange.Capture {
 	method := "GET"
 	codes := map[int]bool{418: true}
@@ -121,7 +120,7 @@ func Situations(base *url.URL, same ...*Endpoint) []exchange.Capture {
 	return all
 }
 
-// usual are the codes that stand for an entry of statuses.
+// usual lists the codes that stand for an entry of statuses.
 func usual(entry, method string) []int {
 	fine := []int{200}
 	if method != "GET" && method != "HEAD" {
@@ -145,9 +144,9 @@ func usual(entry, method string) []int {
 	return []int{code}
 }
 
-// Callers dresses a request as callers that states of contracts tell apart, or may: as nobody, as somebody
-// unknown, as each audience with each value that it is recognised by and with another one, and as two audiences
-// at once. Of those that every state takes for the same audience there is one.
+// Callers returns copies of a request as sent by all callers that the given contracts distinguish, or might:
+// nobody, somebody unknown, each audience with each recognising value and with another one, and two audiences at
+// once. Of the callers that all contracts take for the same audience, it keeps one.
 func Callers(r exchange.Request, states ...*Contracts) []exchange.Request {
 	var marks [][]exchange.HeaderField
 	for _, c := range states {
@@ -183,11 +182,10 @@ func Callers(r exchange.Request, states ...*Contracts) []exchange.Request {
 	return all
 }
 
-// mostCallers bounds the callers that are tried.
+// mostCallers limits the callers that are tried.
 const mostCallers = 2000
 
-// marks are sets of header fields that show an audience, or nearly do: each value that it is recognised by, and
-// another.
+// marks are sets of header fields that show an audience, or almost do: each recognising value, and another value.
 func (a *Audience) marks() [][]exchange.HeaderField {
 	all := [][]exchange.HeaderField{nil}
 	cross := func(m *Match, field func(value string) exchange.HeaderField) {
@@ -235,7 +233,7 @@ func (a *Audience) marks() [][]exchange.HeaderField {
 	return all
 }
 
-// Base gives a URL that is the server's.
+// Base returns the URL of a server.
 func (s *Server) Base() *url.URL {
 	return &url.URL{Scheme: s.Scheme, Host: s.Host + ":" + s.Port,
 		Path: strings.TrimRight("/"+strings.Join(s.Path, "/"), "/")}

@@ -10,8 +10,8 @@ import (
 	"inkret/core/place"
 )
 
-// An entity field is exposed unevenly to an audience where it goes by different names,
-// types or formats at different endpoints.
+// Uneven exposure: an entity field reaches one audience under different names, types or formats at different
+// endpoints.
 
 // showing is a granted member that carries an entity field, at one path of one endpoint.
 type showing struct {
@@ -22,7 +22,7 @@ type showing struct {
 	to       Set
 }
 
-// form is how a showing names and writes its field: what must be even.
+// form is the name and format under which a field is shown.
 func (s *showing) form() string {
 	return s.grant.Name + " (" + catalog.Form{Type: s.grant.Form.Type, Format: s.grant.Form.Format}.Words() + ")"
 }
@@ -32,7 +32,7 @@ type carried struct {
 	field  *catalog.Field
 }
 
-// unevenness is what a set of contracts grants of each entity field.
+// unevenness indexes the grants of contracts by entity field.
 type unevenness map[carried][]showing
 
 func (c *Contracts) showings() unevenness {
@@ -87,9 +87,8 @@ func (w *evenWalk) set(set *GrantSet, to Set, path string) {
 	delete(w.on, set)
 }
 
-// Uneven tells of the members of a plan, each at its Serial, that carry a field otherwise
-// than most places do that are granted to the audience: why, or the empty string. It is nil
-// where there are none.
+// Uneven returns, for each member of a plan by Serial, why it carries its field differently than most places
+// granted to the audience, or the empty string. It returns nil if there is no such member.
 func (e *Endpoint) Uneven(p *Plan, audience *Audience) []string {
 	if why, ok := e.uneven.Load(p); ok {
 		return why.([]string)
@@ -115,8 +114,7 @@ func (e *Endpoint) Uneven(p *Plan, audience *Audience) []string {
 	return all
 }
 
-// unevenAt says how a grant of an endpoint departs from the way in which most places carry
-// its field, for one audience.
+// unevenAt returns how a grant departs from the usual form of its field for an audience.
 func (c *Contracts) unevenAt(e *Endpoint, g *Grant, audience int) string {
 	places := map[string]map[string]*Endpoint{} // by form, the endpoints and paths
 	var own string

@@ -7,11 +7,10 @@ import (
 	"inkret/core/document"
 )
 
-// The readers of single values. Each reports what does not fit and gives the
-// zero value then, so that reading goes on to the next problem.
+// Readers of single values. Each reports what is wrong and returns the zero value, so that reading continues with
+// the next problem.
 
-// keys checks that n is a mapping of known keys; those beginning with x- are
-// kept and ignored.
+// keys checks that n is a mapping with known keys. Keys that begin with x- are ignored.
 func (r *reader) keys(n *document.Node, known []string) bool {
 	if n.Kind != document.Map {
 		r.report(n, "a mapping with "+oneOf(known), "%s stands here", n.Describe())
@@ -25,7 +24,7 @@ func (r *reader) keys(n *document.Node, known []string) bool {
 	return true
 }
 
-// mapping gives the pairs of a mapping of names.
+// mapping returns the pairs of a mapping.
 func (r *reader) mapping(n *document.Node) []*document.Node {
 	if n.Kind == document.Null {
 		return nil
@@ -60,7 +59,7 @@ func (r *reader) text(n *document.Node) string {
 	return n.Text
 }
 
-// scalar is text, or the text of a number or truth value.
+// scalar reads a text, number or truth value as text.
 func (r *reader) scalar(n *document.Node) string {
 	switch n.Kind {
 	case document.String, document.Number, document.Bool:

@@ -17,18 +17,18 @@ type Beside struct {
 	Field  string
 }
 
-// Cause is what a finding likely comes of, and what leads there.
+// Cause is what a finding probably comes from, with a reference.
 type Cause struct {
 	Text    string
 	Finding string // the one that it comes with; may be empty
 	Entity  string // whose row goes out whole; may be empty
 }
 
-// wholeRow is how many fields of one entity must leak in one object before that is taken for
-// a stored row that goes out as it is.
+// wholeRow is how many fields of one entity must leak in one object to assume that a stored row is returned as it
+// is.
 const wholeRow = 3
 
-// Holder gives, of what is beside a finding, the outermost that holds its place, or nil.
+// Holder returns the outermost of the other findings whose place contains path, or nil.
 func Holder(path string, beside []Beside) *Beside {
 	above := map[string]bool{}
 	for at := path; ; {
@@ -47,8 +47,8 @@ func Holder(path string, beside []Beside) *Beside {
 	return holder
 }
 
-// Causes tells what a finding likely comes of, from what leaks beside it; mostly one cause,
-// or none. It takes time linear in what is beside.
+// Causes returns what a finding probably comes from, judging by other findings beside it; usually one cause or
+// none. It takes linear time.
 func Causes(f Beside, beside []Beside) []Cause {
 	fields := map[string]bool{}
 	if f.Field != "" {

@@ -2,8 +2,7 @@ package finding
 
 import "inkret/core/severity"
 
-// Checked is a finding of a check somewhere else, as its report tells it, without sample and
-// words.
+// Checked is a finding in the result of a check elsewhere, without sample and explanation.
 type Checked struct {
 	Fingerprint string            `json:"fingerprint"`
 	Kind        string            `json:"kind"`
@@ -21,7 +20,7 @@ type Checked struct {
 	Excepted    bool              `json:"excepted,omitempty"`
 }
 
-// Checked gives what a report tells of a finding.
+// Checked returns what a result says about a finding.
 func (f *Finding) Checked() Checked {
 	return Checked{Fingerprint: f.Fingerprint, Kind: f.Kind.String(), Severity: f.Severity, Endpoint: f.Endpoint,
 		Audience: f.Audience, Direction: f.Direction, Status: f.Status,
@@ -29,15 +28,14 @@ func (f *Finding) Checked() Checked {
 		Excepted: f.Excepted != nil}
 }
 
-// Difference is what one check found and another did not, each in the order of its check.
+// Difference lists what one check found and another did not, in the order of each check.
 type Difference struct {
 	Fresh []Checked // now and not before
 	Same  []Checked // both times, as now
 	Gone  []Checked // before and not now: mended, or not called
 }
 
-// Against compares what is found now with what was found before, by fingerprints, in time
-// linear in both.
+// Against compares current findings with earlier ones by fingerprint, in linear time.
 func Against(before, now []Checked) Difference {
 	d := Difference{Fresh: []Checked{}, Same: []Checked{}, Gone: []Checked{}}
 	had, has := map[string]bool{}, map[string]bool{}

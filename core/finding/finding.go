@@ -1,6 +1,5 @@
-// Package finding gathers spots into findings: one leak at one endpoint, told
-// apart by a fingerprint, counted however often it occurs, and moved through its
-// life by people and proof.
+// Package finding turns spots into findings: one leak at one endpoint, identified by a fingerprint, counted each
+// time it occurs, with states that people and proof change.
 package finding
 
 import (
@@ -24,32 +23,31 @@ const (
 	Request  = "request"
 )
 
-// Identity is what tells one finding from another. Parts that do not apply are
-// empty.
+// Identity distinguishes findings. Parts that do not apply are empty.
 type Identity struct {
 	Service, Endpoint, Audience, Direction, Status, Path string
 	Kind                                                 kind.Kind
 }
 
-// Fingerprint is the first 16 hexadecimal digits of SHA-256 over the parts of
-// the identity, joined by line feeds.
+// Fingerprint returns the first 16 hexadecimal digits of SHA-256 over the parts of the identity, joined by line
+// feeds.
 func (id Identity) Fingerprint() string {
 	sum := sha256.Sum256([]byte(strings.Join([]string{
 		id.Service, id.Endpoint, id.Audience, id.Direction, id.Status, id.Path, id.Kind.String()}, "\n")))
 	return hex.EncodeToString(sum[:8])
 }
 
-// First is where a finding was seen first.
+// First is where a finding was first seen.
 type First struct {
 	File    string `json:"file"`
 	Entry   int    `json:"entry"`
 	Pointer string `json:"pointer"`
 }
 
-// Status is an entry of statuses. In JSON a code is a number, anything else text.
+// Status is an entry of statuses. In JSON, a code is a number and anything else a string.
 type Status string
 
-// MarshalJSON writes a code as a number.
+// MarshalJSON encodes a code as a number.
 func (s Status) MarshalJSON() ([]byte, error) {
 	if len(s) == 3 && strings.Trim(string(s), "0123456789") == "" {
 		return []byte(s), nil
@@ -57,7 +55,7 @@ func (s Status) MarshalJSON() ([]byte, error) {
 	return json.Marshal(string(s))
 }
 
-// Facts is what captures say of a finding, as it is reported, stored and shown. What is added here is carried along.
+// Facts is what captures say about a finding. It is reported, stored and shown; new fields are carried along.
 type Facts struct {
 	AudienceBy string // how the audience was told: said, recognised or assumed
 	Entity     string // what the place stands for; empty where that is not known
@@ -88,14 +86,14 @@ type Finding struct {
 	bodies  map[uint64]struct{} // of those captures, where the audience was the wrong one
 }
 
-// Skipped is a capture that was not judged.
+// Skipped is a capture that was not evaluated.
 type Skipped struct {
 	File   string `json:"file"`
 	Entry  int    `json:"entry"`
 	Reason string `json:"reason"`
 }
 
-// Summary counts what went through a collector.
+// Summary holds the totals of a collector.
 type Summary struct {
 	Captures    int `json:"captures"` // judged and skipped together
 	Judged      int `json:"judged"`
@@ -104,8 +102,7 @@ type Summary struct {
 	ExcessBytes int `json:"excess_bytes"`
 }
 
-// Collector gathers the outcomes of captures into findings. It keeps one entry a
-// finding, not one a spot.
+// Collector collects the outcomes of captures as findings. It keeps one entry per finding, not per spot.
 type Collector struct {
 	service  string
 	findings map[Identity]*Finding
@@ -116,21 +113,21 @@ type Collector struct {
 	sent       map[sentBody][]string // the audiences that got it
 }
 
-// sentBody is a body that an endpoint sent.
+// sentBody is a response body of an endpoint.
 type sentBody struct {
 	endpoint string
 	body     uint64
 }
 
-// maxSent bounds the bodies that are compared with others.
+// maxSent limits the bodies that are compared with others.
 const maxSent = 1 << 16
 
-// NewCollector gives an empty collector for a service, whose name may be empty.
+// NewCollector returns an empty collector for a service, whose name may be empty.
 func NewCollector(service string) *Collector {
 	return &Collector{service: service, findings: map[Identity]*Finding{}, sent: map[sentBody][]string{}}
 }
 
-// Add counts the outcome of a capture, the entry-th of file.
+// Add adds the outcome of a capture, entry number entry of file.
 func (c *Collector) Add(file string, entry int, out *scan.Outcome) {
 	c.summary.Captures++
 	if out.Skipped != "" {
@@ -165,11 +162,11 @@ func (c *Collector) got(b sentBody, audiences ...string) {
 	c.sent[b] = had
 }
 
-// Service is whose captures are collected.
+// Service returns the service of the captures.
 func (c *Collector) Service() string { return c.service }
 
-// Merge takes over what another collector gathered of captures that come after all of
-// this one's. The other is not used any more.
+// Merge adds the findings of another collector, whose captures all come later. The other collector must not be used
+// afterwards.
 func (c *Collector) Merge(later *Collector) {
 	c.summary.Captures += later.summary.Captures
 	c.summary.Judged += later.summary.Judged
@@ -206,7 +203,7 @@ func (c *Collector) Merge(later *Collector) {
 	}
 }
 
-// IdentityOf gives the identity of a spot of a capture.
+// IdentityOf returns the identity of a spot of a capture.
 func IdentityOf(service string, out *scan.Outcome, s *scan.Spot) Identity {
 	id := Identity{Service: service, Endpoint: out.Endpoint, Audience: out.Audience, Direction: Response,
 		Status: out.Status, Path: s.Path, Kind: s.Kind}
@@ -251,7 +248,7 @@ func (c *Collector) spot(file string, entry int, out *scan.Outcome, s *scan.Spot
 
 func (f *Finding) print(hash uint64) { keep(&f.prints, hash) }
 
-// keep adds to a set that is bounded.
+// keep adds to a set of limited size.
 func keep(set *map[uint64]struct{}, hash uint64) {
 	if len(*set) < maxPrints {
 		if *set == nil {
@@ -261,13 +258,13 @@ func keep(set *map[uint64]struct{}, hash uint64) {
 	}
 }
 
-// maxPrints bounds the values and bodies of a finding that are told again elsewhere.
+// maxPrints limits the values and bodies of a finding that can be recognised elsewhere.
 const maxPrints = 64
 
-// Prints gives the keyed hashes of values that the finding showed, sorted.
+// Prints returns the keyed hashes of the finding's values, sorted.
 func (f *Finding) Prints() []uint64 { return slices.Sorted(maps.Keys(f.prints)) }
 
-// take makes s the spot that the finding is described by.
+// take makes s the spot that describes the finding.
 func (f *Finding) take(s *scan.Spot, out *scan.Outcome) {
 	f.Severity, f.Entity, f.Field, f.Class = s.Severity, s.Entity, s.Field, s.Class.String()
 	f.Sample, f.why, f.Detector = s.Sample, s.Why(), s.Detector
@@ -280,13 +277,13 @@ func (f *Finding) take(s *scan.Spot, out *scan.Outcome) {
 	}
 }
 
-// Summary gives the counts so far.
+// Summary returns the totals so far.
 func (c *Collector) Summary() Summary { return c.summary }
 
-// Incomplete lists the captures whose bodies are not whole and were judged up to there.
+// Incomplete lists the captures whose bodies are cut off and were evaluated up to there.
 func (c *Collector) Incomplete() []Skipped { return c.incomplete }
 
-// Skipped lists the captures that were not judged, in their order.
+// Skipped lists the captures that were not evaluated, in order.
 func (c *Collector) Skipped() []Skipped { return c.skipped }
 
 // place is an identity without its kind.
@@ -296,9 +293,8 @@ func (id *Identity) place() place {
 	return place{id.Endpoint, id.Audience, id.Direction, id.Status, id.Path}
 }
 
-// Findings gives what was found: of the five kinds of exposure at one place the
-// gravest only. They are sorted by severity, endpoint, audience, status, path and
-// kind.
+// Findings returns the findings, sorted by severity, endpoint, audience, status, path and kind. Of the five kinds
+// of exposure at one place it keeps the most severe.
 func (c *Collector) Findings() []*Finding {
 	gravest := map[place]*Finding{}
 	for _, f := range c.findings {
@@ -325,8 +321,8 @@ func (c *Collector) Findings() []*Finding {
 	return all
 }
 
-// alsoGot lists the other audiences that a body with this finding was sent to as well, byte
-// by byte: what is made for one of them reached all, as by a shared cache.
+// alsoGot lists the other audiences that received the same body, byte by byte: a response made for one of them
+// reached all, for example through a shared cache.
 func (c *Collector) alsoGot(f *Finding) []string {
 	others := map[string]struct{}{}
 	for body := range f.bodies {
@@ -352,8 +348,7 @@ func less(a, b *Finding) bool {
 	return a.Direction < b.Direction
 }
 
-// Except marks the findings that an exception covers on a day, written
-// YYYY-MM-DD in UTC.
+// Except marks the findings that an exception covers on a day, written YYYY-MM-DD in UTC.
 func Except(all []*Finding, exceptions []*contract.Exception, today string) {
 	for _, f := range all {
 		for _, x := range exceptions {
@@ -366,8 +361,7 @@ func Except(all []*Finding, exceptions []*contract.Exception, today string) {
 	}
 }
 
-// Gravest gives the greatest severity among the findings that are not excepted,
-// 0 for none.
+// Gravest returns the highest severity of the findings that are not excepted, or 0.
 func Gravest(all []*Finding) severity.Severity {
 	var worst severity.Severity
 	for _, f := range all {

@@ -8,7 +8,7 @@ import (
 	"inkret/core/severity"
 )
 
-// State is where a finding is in its life.
+// State is the state of a finding.
 type State string
 
 const (
@@ -22,16 +22,16 @@ const (
 	Returned      State = "returned"
 )
 
-// States lists all states in the order of a finding's life.
+// States lists all states in their usual order.
 func States() []State {
 	return []State{New, Returned, Confirmed, InRepair, AwaitingProof, Waived, NotALeak, Closed}
 }
 
-// Open reports whether a finding in this state still wants work.
+// Open reports whether a finding in this state still needs work.
 func (s State) Open() bool { return s != Closed && s != Waived && s != NotALeak }
 
-// moves are the steps a person may take. Closed is reached by proof only, and
-// returned by being seen again.
+// moves lists the changes of state that a person may make. Closed is reached only by proof, and returned only by
+// being seen again.
 var moves = map[State][]State{
 	New:           {Confirmed, InRepair, AwaitingProof, Waived, NotALeak},
 	Returned:      {Confirmed, InRepair, AwaitingProof, Waived, NotALeak},
@@ -45,22 +45,21 @@ var moves = map[State][]State{
 // Moves lists the states that a person may move a finding to from s.
 func (s State) Moves() []State { return append([]State(nil), moves[s]...) }
 
-// ByTwo is the least severity of a finding that nobody takes off the list alone without proof: who wants it waived, or
-// no leak, asks for that, and a lead who is somebody else approves it.
+// ByTwo is the severity from which a finding can be waived or judged no leak only by two people: one asks, and a
+// lead who is somebody else approves.
 const ByTwo = severity.High
 
-// Decides reports whether a move to s takes a finding off the list by a decision, not by proof.
+// Decides reports whether a move to s takes a finding off the list by decision instead of proof.
 func (s State) Decides() bool { return s == Waived || s == NotALeak }
 
-// Move is a step in a finding's life that a person asks for.
+// Move is a requested change of a finding's state.
 type Move struct {
 	To      State
 	Comment string
 	Until   string // of a waiver: its last day, UTC, as YYYY-MM-DD
 }
 
-// Check tells whether the step may be taken from a state on a day, and if not,
-// why, and what can be done instead.
+// Check returns why a finding in state from may not be moved on a day, and what to do instead; nil if it may.
 func (m Move) Check(from State, today string) error {
 	if m.To == Closed {
 		return fmt.Errorf("a finding is closed by proof only: move it to %s and capture the endpoint again",
@@ -90,11 +89,11 @@ func (m Move) Check(from State, today string) error {
 	return nil
 }
 
-// Life is a finding's life as its history tells it.
+// Life replays a finding's history.
 type Life struct{ State State }
 
-// Happen takes the next entry of the history: what it is of, and where it is about the state, what that was and
-// became. It gives an error for an entry that cannot follow on those before.
+// Happen applies the next event of the history: its kind and, if it changes the state, the old and new state. It
+// returns an error if the event cannot follow the earlier ones.
 func (l *Life) Happen(kind, was, became string) error {
 	switch {
 	case kind == "found" && l.State != "":

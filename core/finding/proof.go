@@ -8,16 +8,15 @@ import (
 	"inkret/core/scan"
 )
 
-// Awaiting is a finding that is said to be repaired, and waits for a capture that shows it.
+// Awaiting is a finding that is said to be fixed and awaits proof.
 type Awaiting struct {
 	Identity
 	ID    string
 	Since time.Time // when it was said: earlier captures prove nothing
 }
 
-// Shows tells what a capture says about the repair: covers is that the place was there to
-// be seen, leaks that it still shows something there. occurs are the paths of objects
-// and lists of its body, as [scan.Judge.Occurs] has them.
+// Shows returns what a capture says about a fix: covers reports whether the place could be seen, leaks whether it
+// still shows a leak. occurs holds the paths of the objects and lists in its body; see [scan.Judge.Occurs].
 func (a *Awaiting) Shows(out *scan.Outcome, occurs map[string]struct{}) (covers, leaks bool) {
 	audience, status := out.Audience, out.Status
 	if a.Kind == kind.UnknownEndpoint {
@@ -50,7 +49,7 @@ func (a *Awaiting) Shows(out *scan.Outcome, occurs map[string]struct{}) (covers,
 	return there, false
 }
 
-// Parent gives the path of what holds the place at path; of a body it is the body.
+// Parent returns the path of the container of path. The parent of a body's root is the root.
 func Parent(path string) string {
 	switch {
 	case strings.HasSuffix(path, "$"):

@@ -12,10 +12,9 @@ import (
 	"inkret/core/severity"
 )
 
-// Query says which findings a list has, and in which order. It is written as the query of an address, as in
-// state=new&severity=critical: in the console's address, in a view, in the interface and on the command line.
-// [Filters] lists what it may have; a field here and a line there are all that a filter takes, but for the
-// condition in the store.
+// Query selects and sorts the findings of a list. Its text form is a URL query, as in state=new&severity=critical,
+// used in the console's address, in views, in the API and on the command line. A new filter needs a field here, a
+// line in [Filters], and a condition in the store.
 type Query struct {
 	States     []string // those of [States], or open, any; none is open
 	Severities []string
@@ -37,7 +36,7 @@ type Query struct {
 	Sort       string
 }
 
-// Filter is one thing that a list of findings is narrowed by.
+// Filter is one filter of a list of findings.
 type Filter struct {
 	Name  string // in a query
 	Words string // what it takes, for people
@@ -82,21 +81,21 @@ var filters = []Filter{
 		func(q *Query) string { return q.Sort }},
 }
 
-// Orders are what a list can be sorted by.
+// Orders lists the sort keys.
 var Orders = []string{"severity", "kind", "endpoint", "path", "state", "spots", "bytes", "due", "first_seen",
 	"last_seen"}
 
-// notFilters stand in the same query and narrow nothing.
+// notFilters are other parameters in the same query.
 var notFilters = []string{"page", "size"}
 
-// QueryError says what a query has that no list knows.
+// QueryError describes an invalid query.
 type QueryError struct{ Reason string }
 
 func (e *QueryError) Error() string { return e.Reason }
 
 func wrong(format string, args ...any) error { return &QueryError{fmt.Sprintf(format, args...)} }
 
-// ParseQuery reads a query; its errors are a [QueryError].
+// ParseQuery parses a query. Its errors are of type [QueryError].
 func ParseQuery(values url.Values) (Query, error) {
 	var q Query
 	for name := range values {
@@ -115,7 +114,7 @@ func ParseQuery(values url.Values) (Query, error) {
 	return q, nil
 }
 
-// Values gives the query as it is written; what narrows nothing is left out.
+// Values returns the query's parameters, without empty filters.
 func (q Query) Values() url.Values {
 	values := url.Values{}
 	for _, f := range filters {
@@ -126,10 +125,10 @@ func (q Query) Values() url.Values {
 	return values
 }
 
-// Encode writes the query, its filters in the order of their names.
+// Encode returns the query's text form, sorted by name.
 func (q Query) Encode() string { return q.Values().Encode() }
 
-// InStates gives the states that the query names, those that want work written out; none narrows nothing.
+// InStates returns the states that the query selects, with `open` expanded; empty means any.
 func (q Query) InStates() []string {
 	if len(q.States) == 0 {
 		return OpenStates()
@@ -148,7 +147,7 @@ func (q Query) InStates() []string {
 	return all
 }
 
-// OpenStates lists the names of the states in which a finding still wants work.
+// OpenStates lists the names of the states that need work.
 func OpenStates() (open []string) {
 	for _, s := range States() {
 		if s.Open() {
@@ -177,7 +176,7 @@ func text(name, words string, of func(*Query) *string) Filter {
 		func(q *Query) string { return *of(q) }}
 }
 
-// known reads one of some names, or several separated by commas.
+// known parses one of some names, or several separated by commas.
 func known(what string, of func(*Query) *[]string, names []string) func(*Query, string) error {
 	return func(q *Query, said string) error {
 		for _, name := range strings.FieldsFunc(said, func(r rune) bool { return r == ',' || r == ' ' }) {

@@ -6,14 +6,14 @@ import (
 	"inkret/core/scan"
 )
 
-// Renaming is how findings are called once contracts name the parameters of endpoints otherwise, or their one
-// response: the endpoint stays the same one, and so do its findings.
+// Renaming maps findings to their new names after a revision renamed path parameters, or the only response, of
+// endpoints. The endpoints, and their findings, remain the same.
 type Renaming struct {
 	Endpoints map[string]string            // old name to new
 	paths     map[string]map[string]string // by old name: old path of a parameter to new
 }
 
-// Renamed tells what endpoints new contracts only call otherwise.
+// Renamed returns the endpoints that new contracts only rename.
 func Renamed(old, new *contract.Contracts) Renaming {
 	r := Renaming{map[string]string{}, map[string]map[string]string{}}
 	if old == nil {
@@ -29,7 +29,7 @@ func Renamed(old, new *contract.Contracts) Renaming {
 			continue
 		}
 		oldNames, newNames := before.Names(), e.Names()
-		// its one response is named, or otherwise
+		// its only response got a name, or another one
 		named := len(oldNames) == 1 && len(newNames) == 1 && oldNames[0] != newNames[0]
 		if before.Text == e.Text && !named {
 			continue
@@ -52,7 +52,7 @@ func Renamed(old, new *contract.Contracts) Renaming {
 
 func parameterPath(name string) string { return "path >> " + paths.Root + paths.Name(name) }
 
-// Of gives the identity that a finding has from then on.
+// Of returns the new identity of a finding.
 func (r Renaming) Of(id Identity) Identity {
 	if to, ok := r.Endpoints[id.Endpoint]; ok {
 		if path, ok := r.paths[id.Endpoint][id.Path]; ok {
@@ -63,7 +63,7 @@ func (r Renaming) Of(id Identity) Identity {
 	return id
 }
 
-// Outcome calls what a judge said by the old contracts as it would be by the new ones.
+// Outcome renames the outcome of a judge with the old contracts.
 func (r Renaming) Outcome(out *scan.Outcome) {
 	to, ok := r.Endpoints[out.Endpoint]
 	if !ok {

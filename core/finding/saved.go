@@ -5,7 +5,7 @@ import (
 	"slices"
 )
 
-// Weighed is what the captures of an endpoint weighed on a day, as one audience.
+// Weighed is the weight of an endpoint's captures on a day for one audience.
 type Weighed struct {
 	Endpoint string // id
 	Audience string
@@ -15,9 +15,8 @@ type Weighed struct {
 	Excess   int64 // bytes that no grant covers
 }
 
-// WeighedDay is what all captures of a day weighed. Saved is how many bytes of excess more
-// these would have had, were each endpoint for each audience as it was on the first day on
-// which it was captured; below zero, it got worse.
+// WeighedDay is the weight of all captures of a day. Saved is the additional excess, in bytes, that they would have
+// had if each endpoint still sent as much to each audience as on its first day; negative if it got worse.
 type WeighedDay struct {
 	Day           string
 	Captures      int
@@ -25,16 +24,15 @@ type WeighedDay struct {
 	Saved         int64
 }
 
-// Saving is how an endpoint's excess changed: bytes of a capture on its first day and on its
-// last, over all audiences that were captured on both.
+// Saving is how an endpoint's excess changed: bytes per capture on its first and last day, over all audiences
+// captured on both.
 type Saving struct {
 	Endpoint   string // id
 	First, Now int64
 	Saved      int64 // over all days
 }
 
-// Savings adds up weights from what was seen first, in time n log n. Days and savings are
-// sorted: days from the first, savings from the greatest.
+// Savings computes days, in ascending order, and savings, largest first, in O(n log n) time.
 func Savings(all []Weighed) ([]WeighedDay, []Saving) {
 	all = slices.Clone(all)
 	slices.SortFunc(all, func(a, b Weighed) int {

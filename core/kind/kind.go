@@ -1,9 +1,9 @@
-// Package kind names what can be wrong at a spot: the kinds of findings, each with the weakness that it is an
-// instance of. A kind is added here; a test of docs/kinds tells which places are missing then.
+// Package kind defines the kinds of findings, each with its CWE number. To add a kind, add it here; tests say what
+// else is missing.
 package kind
 
-// Kind is what is wrong at a spot. Kinds are ordered as the table of
-// docs/judging.md: between two of equal severity the lesser Kind stands.
+// Kind is what is wrong at a spot. Kinds are ordered as in docs/judging.md: of two with equal severity, the smaller
+// Kind is reported.
 type Kind uint8
 
 const (
@@ -29,7 +29,7 @@ const (
 	End // one more than the last
 )
 
-// trait is what kinds have in common.
+// trait is a property that kinds share.
 type trait uint8
 
 const (
@@ -40,7 +40,7 @@ const (
 	grave                       // what passes by an exception of it is personal at least
 )
 
-// of is what is said of each kind.
+// of holds the properties of each kind.
 var of = [End]struct {
 	name string
 	cwe  int // a weakness of the Common Weakness Enumeration
@@ -103,10 +103,10 @@ var of = [End]struct {
 
 func (k Kind) String() string { return of[k].name }
 
-// CWE is the number of the weakness that the kind is an instance of.
+// CWE returns the number of the corresponding weakness.
 func (k Kind) CWE() int { return of[k].cwe }
 
-// All lists all kinds in the order of the table.
+// All lists all kinds in order.
 func All() []Kind {
 	all := make([]Kind, 0, End-1)
 	for k := Kind(1); k < End; k++ {
@@ -115,7 +115,7 @@ func All() []Kind {
 	return all
 }
 
-// Names lists the names of all kinds in the order of the table.
+// Names lists the names of all kinds in order.
 func Names() []string {
 	var names []string
 	for _, k := range All() {
@@ -124,7 +124,7 @@ func Names() []string {
 	return names
 }
 
-// Parse reads a kind by its name.
+// Parse returns the kind with a name.
 func Parse(name string) (Kind, bool) {
 	for _, k := range All() {
 		if k.String() == name {
@@ -134,27 +134,27 @@ func Parse(name string) (Kind, bool) {
 	return 0, false
 }
 
-// Mend says how a leak of this kind is usually mended.
+// Mend says how a leak of this kind is usually fixed.
 func (k Kind) Mend() string { return of[k].mend }
 
-// Exposure reports whether k is one of the five kinds of which a scan reports
-// the gravest only at one path, and which all must be gone for a proof.
+// Exposure reports whether k is one of the five kinds of exposure. Only the most severe of them is reported at one
+// path, and a proof requires that all are gone.
 func (k Kind) Exposure() bool { return of[k].is&exposure != 0 }
 
-// Sensitive reports whether k is told of values or names that are sensitive by themselves, whatever is granted.
+// Sensitive reports whether k is about values or names that are sensitive by themselves.
 func (k Kind) Sensitive() bool { return of[k].is&sensitive != 0 }
 
-// Member reports whether k is about one member of a body that is there and should not be.
+// Member reports whether k is about one member that should not be in a body.
 func (k Kind) Member() bool { return of[k].is&member != 0 }
 
-// Whole reports whether k is about an exchange as a whole: it stands at `$` beside
-// whatever else is found there.
+// Whole reports whether k is about an exchange as a whole. Such findings are at `$`, beside whatever else is found
+// there.
 func (k Kind) Whole() bool { return of[k].is&whole != 0 }
 
-// Grave reports whether an exception of k lets something pass that counts as personal at least.
+// Grave reports whether an exception for k counts as exposing at least personal data.
 func (k Kind) Grave() bool { return of[k].is&grave != 0 }
 
-// Members lists the names of the kinds that are about one member of a body.
+// Members lists the names of the kinds that are about one member.
 func Members() []string {
 	var names []string
 	for _, k := range All() {

@@ -8,22 +8,21 @@ import (
 	"inkret/core/severity"
 )
 
-// reserve keeps the place of a spot that is known only once its value is read,
-// so that spots stay in the order of their bytes.
+// reserve keeps a slot for a spot that is decided only after its value was read, so that spots stay in byte order.
 func (w *walk) reserve() int {
 	w.spots = append(w.spots, Spot{})
 	w.cuts = append(w.cuts, len(w.pointers))
 	return len(w.spots) - 1
 }
 
-// hold reserves the place of the object or list that begins here.
+// hold reserves a slot for the object or list that begins here.
 func (w *walk) hold() int {
 	slot := w.reserve()
 	w.spots[slot].container = w.data[w.pos]
 	return slot
 }
 
-// fill puts c into a reserved place, or gives the place back when c is none.
+// fill puts c into a reserved slot, or releases the slot if c is nil.
 func (w *walk) fill(slot int, c *candidate, start int) {
 	if c == nil {
 		w.spots[slot].container = 0 // nothing waits for it any more
@@ -61,17 +60,16 @@ func (w *walk) emit(c *candidate, start int, text []byte, hit detect.Hit) {
 	}
 }
 
-// shortestPrinted is the shortest value that has a print: shorter ones are the same by
-// chance.
+// shortestPrinted is the minimum length of values with a print; shorter ones are equal by chance.
 const shortestPrinted = 5
 
-// emitAt reports c at a place that has no value.
+// emitAt reports c at a place without a value.
 func (w *walk) emitAt(c *candidate, start, weight int, sample string) {
 	w.write(w.reserve(), w.entry(), c, start, weight, sample)
 }
 
-// pathNode is a path that was needed, with what a body has shown at it so far. Those
-// below it are found from it, so that a path is written once and not at each spot.
+// pathNode is a path that was needed, with what a body has shown there so far. Its children are linked, so each
+// path is written only once.
 type pathNode struct {
 	path     string
 	step     string // the member's name, of a member
@@ -84,10 +82,10 @@ type pathNode struct {
 	members  map[string]*pathNode
 }
 
-// maxPaths bounds the paths that are kept.
+// maxPaths limits the cached paths.
 const maxPaths = 1 << 15
 
-// rootOf gives the path of a body; prefix is that of what it stands in.
+// rootOf returns the path of a body. prefix is the path of the text that contains it.
 func (j *Judge) rootOf(prefix string) *pathNode {
 	if j.nodes >= maxPaths {
 		j.nodes = 0
@@ -102,7 +100,7 @@ func (j *Judge) rootOf(prefix string) *pathNode {
 	return root
 }
 
-// below gives the path of the step g below n.
+// below returns the path of step g below n.
 func (j *Judge) below(n *pathNode, g *seg) *pathNode {
 	if g.any && n.any != nil {
 		return n.any
@@ -140,7 +138,7 @@ func (j *Judge) below(n *pathNode, g *seg) *pathNode {
 	return next
 }
 
-// entry gives the path of the value being read.
+// entry returns the path of the value being read.
 func (w *walk) entry() *pathNode {
 	i := len(w.segs)
 	for i > 0 && w.segs[i-1].node == nil {
@@ -160,7 +158,7 @@ func (w *walk) entry() *pathNode {
 	return e
 }
 
-// write puts c into a reserved place; e is where that is.
+// write puts c into a reserved slot at path e.
 func (w *walk) write(slot int, e *pathNode, c *candidate, start, weight int, sample string) {
 	s := &w.spots[slot]
 	*s = Spot{Kind: c.kind, Severity: c.severity, Class: c.class, Path: e.path, Offset: start, Bytes: weight,

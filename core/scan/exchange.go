@@ -13,21 +13,20 @@ import (
 	"inkret/core/severity"
 )
 
-// What is wrong with an exchange as a whole stands at the body's root, beside
-// whatever else is found there.
+// Findings about an exchange as a whole. They are at the root of the body, beside whatever else is found there.
 
-// wholeSpot is a spot about the exchange as a whole.
+// wholeSpot returns a spot about the exchange as a whole.
 func wholeSpot(kind kind.Kind, severity severity.Severity, reason string) Spot {
 	return Spot{Kind: kind, Severity: severity, Path: place.Root, reason: reason}
 }
 
-// httpDate is IMF-fixdate of RFC 9110 section 5.6.7.
+// httpDate is IMF-fixdate (RFC 9110 section 5.6.7).
 const httpDate = "Mon, 02 Jan 2006 15:04:05 GMT"
 
-// smallestHeavy is the size over which a body is told as heavy.
+// smallestHeavy is the minimum size of a body that is reported as heavy.
 const smallestHeavy = 16 << 10
 
-// exchangeSpots gives the spots about a judged exchange as a whole.
+// exchangeSpots returns the spots about an exchange as a whole.
 func (j *Judge) exchangeSpots(c *exchange.Capture, out *Outcome, declared bool) []Spot {
 	spots := j.undeclared(out, declared)
 	w := &j.walk
@@ -49,17 +48,17 @@ func (j *Judge) exchangeSpots(c *exchange.Capture, out *Outcome, declared bool) 
 	return spots
 }
 
-// longestError is how much of the text of an error is looked at.
+// longestError is how much of an error text is searched.
 const longestError = 1 << 20
 
-// looksAtWords reports whether an answer is an error whose body is text for people.
+// looksAtWords reports whether a response is an error whose body is text for people.
 func looksAtWords(c *exchange.Capture) bool {
 	r := &c.Response
 	return r.Status >= 400 && r.Missing == "" && len(r.Body) > 0 && !c.Outlined &&
 		exchange.WordsOf(r.Header.Get("Content-Type"), r.Body) != exchange.NoWords
 }
 
-// failing gives what the text of an error's page, or of one in plain text, reveals.
+// failing returns what an error page or plain-text error reveals.
 func failing(c *exchange.Capture) []Spot {
 	if !looksAtWords(c) {
 		return nil
@@ -75,7 +74,7 @@ func failing(c *exchange.Capture) []Spot {
 	return []Spot{wholeSpot(kind.RevealingError, severity.Medium, "the text of an error holds "+what)}
 }
 
-// undeclared gives what an answer shows whether it has a body or none: that no contract knows of it.
+// undeclared returns whether the endpoint or response is missing from the contracts, which needs no body.
 func (j *Judge) undeclared(out *Outcome, declared bool) []Spot {
 	switch {
 	case j.contracts == nil:
@@ -87,9 +86,8 @@ func (j *Judge) undeclared(out *Outcome, declared bool) []Spot {
 	return nil
 }
 
-// sharedCache says why a shared cache may keep an answer (RFC 9111 section 3,
-// with explicit freshness or `public`; the rule for Authorization is section
-// 3.5), or that one did; the empty string when neither.
+// sharedCache returns why a shared cache may store a response (RFC 9111 section 3, with explicit freshness or
+// `public`; section 3.5 for Authorization) or has stored it, or the empty string.
 func sharedCache(c *exchange.Capture) string {
 	header := c.Response.Header
 	if age, err := strconv.Atoi(strings.TrimSpace(header.Get("Age"))); err == nil && age > 0 {
@@ -140,7 +138,7 @@ func cacheControl(h exchange.Header) string {
 	return strings.Join(all, ", ")
 }
 
-// directives reads Cache-Control (RFC 9111 section 5.2).
+// directives parses Cache-Control (RFC 9111 section 5.2).
 func directives(h exchange.Header) map[string]string {
 	says := map[string]string{}
 	for _, d := range listed(cacheControl(h)) {
@@ -150,7 +148,7 @@ func directives(h exchange.Header) map[string]string {
 	return says
 }
 
-// listed splits a list at its commas, but for those in quoted strings (RFC 9110 section 5.6.4).
+// listed splits a list at its commas, except inside quoted strings (RFC 9110 section 5.6.4).
 func listed(text string) []string {
 	var all []string
 	quoted, from := false, 0

@@ -14,8 +14,8 @@ import (
 	"inkret/core/detect"
 )
 
-// departs says how a scalar departs from its grant's form, or gives the empty
-// string. Types are those of JSON Schema 2020-12: 10.0 is an integer.
+// departs returns how a scalar violates its grant's form, or the empty string. Types are those of JSON Schema
+// 2020-12, where 10.0 is an integer.
 func (w *walk) departs(m *contract.Member, at level, kind contract.Scalar, text []byte) string {
 	f := &m.Form
 	if kind == contract.Null {
@@ -75,13 +75,13 @@ func (w *walk) departs(m *contract.Member, at level, kind contract.Scalar, text 
 	return ""
 }
 
-// padded reports whether a text ends in blanks as a column of fixed width fills them up.
+// padded reports whether a text ends in blanks, as in a column of fixed width.
 func padded(text []byte) bool {
 	n := len(text)
 	return n >= 2 && text[n-1] == ' ' && text[n-2] == ' '
 }
 
-// typed is the kind that a text would have if its notation had types.
+// typed returns the kind that a text would have if its notation had types.
 func typed(want catalog.Type, text []byte) contract.Scalar {
 	t := tokens{data: text}
 	switch {
@@ -110,8 +110,8 @@ func integral(text []byte) bool {
 	return err == nil && f == math.Trunc(f)
 }
 
-// fitsFormat holds a string against the formats of JSON Schema 2020-12 section
-// 7.3 that are judged; any other format fits.
+// fitsFormat checks a string against the formats of JSON Schema 2020-12 section 7.3 that are supported. Other
+// formats always match.
 func fitsFormat(format string, text []byte) bool {
 	switch format {
 	case "date":
@@ -138,7 +138,7 @@ func fitsFormat(format string, text []byte) bool {
 	return true
 }
 
-// number2 reads two digits, -1 when they are none.
+// number2 parses two digits; -1 if they are not digits.
 func number2(b []byte) int {
 	if b[0]-'0' > 9 || b[1]-'0' > 9 {
 		return -1
@@ -146,7 +146,7 @@ func number2(b []byte) int {
 	return int(b[0]-'0')*10 + int(b[1]-'0')
 }
 
-// isDate is full-date of RFC 3339.
+// isDate matches full-date of RFC 3339.
 func isDate(b []byte) bool {
 	if len(b) != 10 || b[4] != '-' || b[7] != '-' {
 		return false
@@ -158,7 +158,7 @@ func isDate(b []byte) bool {
 	return day <= 28 || day <= time.Date(century*100+year, time.Month(month)+1, 0, 0, 0, 0, 0, time.UTC).Day()
 }
 
-// isTime is full-time of RFC 3339.
+// isTime matches full-time of RFC 3339.
 func isTime(b []byte) bool {
 	if len(b) < 9 || b[2] != ':' || b[5] != ':' {
 		return false
@@ -188,8 +188,8 @@ func isTime(b []byte) bool {
 	return h >= 0 && h <= 23 && m >= 0 && m <= 59
 }
 
-// scalar is a scalar that was read: its text (a string's with the escapes undone, valid
-// until the next string is read; nil for null) and the traits by which it is looked at.
+// scalar is a scalar that was read: its text (of a string with escapes decoded, valid until the next string is
+// read; nil for null) and the traits that select detectors.
 type scalar struct {
 	text   []byte
 	traits detect.Trait
@@ -197,7 +197,7 @@ type scalar struct {
 	ok     bool // false where the body broke off in it
 }
 
-// scalar reads the scalar that begins with the byte first.
+// scalar reads the scalar that begins with byte first.
 func (w *walk) scalar(first byte) scalar {
 	switch {
 	case first == '"':
@@ -236,7 +236,7 @@ func (w *walk) scalar(first byte) scalar {
 	return scalar{kind: contract.Null, ok: w.fail(w.pos, "no JSON value is written like this")}
 }
 
-// recognised gives what is recognised in a scalar.
+// recognised returns what detectors recognise in a scalar.
 func (w *walk) recognised(v *scalar) detect.Hit {
 	switch {
 	case v.traits == 0:
@@ -251,7 +251,7 @@ func (w *walk) recognised(v *scalar) detect.Hit {
 	return hit
 }
 
-// toldCard reports whether the name over a number tells of a card's.
+// toldCard reports whether a number's member name suggests a card number.
 func (w *walk) toldCard(number []byte) bool {
 	for i := len(w.segs) - 1; i >= 0; i-- {
 		if name := w.segs[i].name; name != nil {

@@ -11,8 +11,8 @@ import (
 	"inkret/core/severity"
 )
 
-// expected reads a name and its colon, as key has them, if that is what comes next:
-// members mostly come in one order, and comparing costs less than reading.
+// expected reads a name and its colon if they match key. Members usually come in the same order, and comparing is
+// cheaper than parsing.
 func (w *walk) expected(key string) (name []byte, start int, ok bool) {
 	w.space()
 	from := w.pos
@@ -24,11 +24,11 @@ func (w *walk) expected(key string) (name []byte, start int, ok bool) {
 	return w.data[from+1 : end-2], w.before + from, true
 }
 
-// quick reports whether values that are as granted need no more than to be read.
+// quick reports whether values that match their grants need no further work.
 func (w *walk) quick() bool { return w.watch == nil && !w.failed && !w.outlined && !w.bare }
 
-// harmless reads the value that m stands over if it is a text or number that fits it and
-// holds nothing to be recognised, as most are. If not it reads nothing.
+// harmless reads the value of m if it is a text or number that matches its grant and cannot contain anything to
+// detect, as most values are. Otherwise it reads nothing.
 func (w *walk) harmless(m *contract.Member, at level) bool {
 	if m.Foreign || m.Many && at < element || m == w.boundary || w.uneven != nil && w.uneven[m.Serial] != "" {
 		return false
@@ -59,8 +59,7 @@ func (w *walk) harmless(m *contract.Member, at level) bool {
 	return true
 }
 
-// granted judges a value that the grant m stands over. c is what is to be
-// reported here already.
+// granted evaluates a value under the grant m. c is what is already to be reported here.
 func (w *walk) granted(m *contract.Member, how mode, at level, start int, c *candidate) bool {
 	if how == own {
 		w.shown[m.Serial] = true
@@ -93,7 +92,7 @@ func (w *walk) granted(m *contract.Member, how mode, at level, start int, c *can
 	}
 }
 
-// mismatch adds a value that departs from its grant to what is to be reported.
+// mismatch adds a value that violates its grant to what is to be reported.
 func (all *candidates) mismatch(c *candidate, m *contract.Member, how mode, reason string) *candidate {
 	if how != own || reason == "" {
 		return c
@@ -138,8 +137,8 @@ func (w *walk) grantedObject(m *contract.Member, how mode, at level, start int, 
 	return ok
 }
 
-// ungrantedObjects judges an object, or array of objects, at a place whose grant
-// permits a reference or one of several shapes and not this.
+// ungrantedObjects evaluates an object, or an array of objects, where the grant permits a reference, or one of
+// several shapes that does not apply.
 func (w *walk) ungrantedObjects(slot, start int, c *candidate, m *contract.Member, how mode) bool {
 	if how == posted {
 		w.fill(slot, nil, start)
@@ -246,7 +245,7 @@ func (w *walk) grantedArray(m *contract.Member, how mode, at level, start int, c
 	return ok
 }
 
-// indexed judges a list of which `at` names one element; the others stand around it.
+// indexed evaluates a list of which `at` names one element; the other elements are beside it.
 func (w *walk) indexed(m, nth *contract.Member, how mode, start int, c *candidate) bool {
 	slot := w.hold()
 	if !w.enter() {
@@ -301,8 +300,7 @@ func (w *walk) indexed(m, nth *contract.Member, how mode, start int, c *candidat
 	return ok
 }
 
-// holdsObjects looks ahead whether the array that begins here has an object as
-// its first element that is no array or null.
+// holdsObjects looks ahead to see whether the array's first element, apart from arrays and null, is an object.
 func (w *walk) holdsObjects() bool {
 	t := w.peek()
 	defer w.peeked(&t)
@@ -348,7 +346,7 @@ func (w *walk) grantedScalar(m *contract.Member, how mode, at level, start int, 
 	return true
 }
 
-// scalarSpot reports what a scalar gives, if it gives anything.
+// scalarSpot reports what a scalar gives, if anything.
 func (w *walk) scalarSpot(m *contract.Member, how mode, start int, c *candidate, v *scalar) {
 	if w.failed && v.kind == contract.Text {
 		c = graver(c, w.pool.revealing(v.text))
@@ -372,14 +370,14 @@ func (w *walk) scalarSpot(m *contract.Member, how mode, start int, c *candidate,
 	}
 }
 
-// drop keeps what was to be reported of a value in which the body broke off.
+// drop keeps the findings of a value that is cut off.
 func (w *walk) drop(c *candidate, start int) {
 	if c != nil && !c.telling && c.kind != kind.ValueMismatch {
 		w.emit(c, start, nil, detect.Hit{})
 	}
 }
 
-// keyed judges an object that is granted as a map.
+// keyed evaluates an object that is granted as a map.
 func (w *walk) keyed(m *contract.Member, how mode, start int, c *candidate) bool {
 	slot := w.hold()
 	if !w.enter() {
@@ -427,7 +425,7 @@ func (w *walk) keyed(m *contract.Member, how mode, start int, c *candidate) bool
 	return ok
 }
 
-// choose looks ahead into an object for the members that tell which shape it is.
+// choose looks ahead in an object for the members that select a shape.
 func (w *walk) choose(all []contract.Alternative) *contract.Object {
 	t := w.peek()
 	defer w.peeked(&t)
@@ -471,8 +469,8 @@ func sameScalar(a, b string) bool {
 	return bytes.Equal(unquote(nil, []byte(a[1:len(a)-1])), unquote(nil, []byte(b[1:len(b)-1])))
 }
 
-// object judges the members of an object by its grants. holder is the grant
-// that led here: where it is open too, other members are only swept.
+// object evaluates an object's members by its grants. holder is the grant that contains it; if it is open, other
+// members are only swept.
 func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) bool {
 	if !w.enter() {
 		return false
@@ -554,7 +552,7 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 	return ok
 }
 
-// inObject judges one member of an object: m is what names it, nil where nothing does.
+// inObject evaluates one member of an object. m is its grant, or nil.
 func (w *walk) inObject(o *contract.Object, m, holder *contract.Member, how mode, name []byte, start int) bool {
 	switch {
 	case m != nil && (!m.Foreign || how == foreign):
@@ -584,10 +582,10 @@ func (w *walk) inObject(o *contract.Object, m, holder *contract.Member, how mode
 	}
 }
 
-// errorName reports whether a member at the root holds an error, whatever the status is.
+// errorName reports whether a member of the root holds an error, whatever the status.
 func errorName(name []byte) bool { return string(name) == "error" || string(name) == "errors" }
 
-// fulfilled reports whether all members that must be there were seen.
+// fulfilled reports whether all required members were seen.
 func fulfilled(required, seen []uint64) bool {
 	for i, bits := range required {
 		if bits&^seen[i] != 0 {
@@ -597,8 +595,8 @@ func fulfilled(required, seen []uint64) bool {
 	return true
 }
 
-// missing reports the members that are granted, not optional and were not seen:
-// as renamed where another member took their place, strays being those.
+// missing reports required members that were not seen. strays are the unexpected members, one of which may be a
+// renamed one.
 func (w *walk) missing(o *contract.Object, seen []uint64, strays []stray, begin int, empty bool) {
 	absent := w.absentees[:0]
 	for i, m := range o.Members {
@@ -630,13 +628,13 @@ func (w *walk) missing(o *contract.Object, seen []uint64, strays []stray, begin 
 	}
 }
 
-// wanted reports whether a selection in the request asks for the member.
+// wanted reports whether the request selects the member.
 func (w *walk) wanted(m *contract.Member) bool {
 	return w.picked == nil || m.Way || w.picked.below[m.Name] != nil
 }
 
-// foreignMember judges a member that is granted to other audiences only: one
-// spot for all of it, beside what even they are not granted.
+// foreignMember evaluates a member that is granted to other audiences only: one spot for the member, and spots for
+// whatever not even they are granted.
 func (w *walk) foreignMember(m *contract.Member, how mode, start int) bool {
 	if how == posted {
 		return w.postedMember([]byte(m.Name), nil, nil, start)
@@ -662,7 +660,7 @@ func (w *walk) foreignMember(m *contract.Member, how mode, start int) bool {
 	return ok
 }
 
-// otherMember judges a member that no grant names.
+// otherMember evaluates a member without a grant.
 func (w *walk) otherMember(entity *catalog.Entity, name []byte, holder *contract.Member, how mode, start int) bool {
 	v := w.judge.verdict(entity, name)
 	top := &w.segs[len(w.segs)-1]

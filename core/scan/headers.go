@@ -14,15 +14,14 @@ import (
 	"inkret/core/severity"
 )
 
-// What an answer's header fields carry: values that are recognised, and in an error what it reveals. They are
-// looked at with or without a body.
+// Response header fields: recognised values and, in errors, revealing text. They are evaluated with or without a
+// body.
 
-// InHeader begins the paths of what header fields hold.
+// InHeader is the prefix of paths in header fields.
 const InHeader = "header" + within
 
-// quietFields are the header fields of HTTP that cannot carry what is looked for (RFC 9110, RFC 9111, the Fetch
-// standard and the registry of field names), and Set-Cookie, which is made for credentials. docs/judging.md
-// lists them.
+// quietFields lists HTTP header fields that cannot carry anything to detect (RFC 9110, RFC 9111, the Fetch standard
+// and the field name registry), and Set-Cookie, which is meant for credentials. docs/judging.md lists them.
 var quietFields = func() map[string]bool {
 	all := map[string]bool{}
 	for _, name := range strings.Fields(`accept-ranges age allow alt-svc cache-control clear-site-data connection
@@ -36,14 +35,14 @@ var quietFields = func() map[string]bool {
 	return all
 }()
 
-// quietField reports whether a header field cannot carry what is looked for.
+// quietField reports whether a header field cannot carry anything to detect.
 func quietField(name string) bool {
 	name = strings.ToLower(name)
 	return quietFields[name] || strings.HasPrefix(name, "access-control-") ||
 		strings.HasPrefix(name, "cross-origin-") || strings.HasPrefix(name, "sec-")
 }
 
-// headerSpots gives the spots of an answer's header fields; response is that which judges it, nil for none.
+// headerSpots returns the spots in header fields. response is the response of the contract that applies, or nil.
 func (j *Judge) headerSpots(c *exchange.Capture, response *contract.Response) []Spot {
 	if c.Response.Missing != "" || c.Outlined {
 		return nil
@@ -69,7 +68,7 @@ func (j *Judge) headerSpots(c *exchange.Capture, response *contract.Response) []
 	return spots
 }
 
-// headerSpot gives what one field holds that is graver than its grant; its Kind is 0 for nothing.
+// headerSpot returns what a field contains beyond its grant. Its Kind is 0 for nothing.
 func (j *Judge) headerSpot(name, value string, cover catalog.Class, failed bool) Spot {
 	text := []byte(value)
 	hit := j.detectors.Value(text, detect.TraitsOf(text))

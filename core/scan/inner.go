@@ -13,10 +13,10 @@ import (
 	"inkret/core/severity"
 )
 
-// Bodies in bodies: a text that holds JSON is judged after the body around it,
-// as a body of its own whose places begin with that text's place.
+// Bodies inside bodies: a string that contains JSON is evaluated after the body around it, as a separate body whose
+// places begin with the string's place.
 
-// inner is a body that stands inside another.
+// inner is a body inside another.
 type inner struct {
 	path, pointer string // of what it stands in, " >> " behind them; empty for the capture's body
 	text          text
@@ -28,14 +28,14 @@ type inner struct {
 
 const (
 	within = " >> "
-	// maxInner is how deep bodies stand in bodies that are judged.
+	// maxInner limits how deeply bodies are nested in bodies.
 	maxInner = 4
-	// manyInner bounds the bodies in one body.
+	// manyInner limits the number of bodies in one body.
 	manyInner = 10_000
 )
 
-// embedded gives the JSON object or list that a string holds as text, be it in
-// base64 (RFC 4648, either alphabet), or nil.
+// embedded returns the JSON object or list that a string contains as text or base64 (RFC 4648, either alphabet), or
+// nil.
 func embedded(text []byte) []byte {
 	switch text = bytes.TrimSpace(text); {
 	case len(text) < 3:
@@ -56,8 +56,7 @@ func embedded(text []byte) []byte {
 	return nil
 }
 
-// mayEmbed is a quick look at whether [embedded] can find something: '{' and '['
-// as they are, or as base64 begins with them.
+// mayEmbed is a cheap test for [embedded]: '{' and '[' as they are, or as base64 begins with them.
 func mayEmbed(text []byte) bool {
 	switch text[0] {
 	case '{', '[', 'e', 'W', ' ', '\n', '\t', '\r':
@@ -79,8 +78,8 @@ func isJSON(text []byte) bool {
 	return c != '}' && c != ']'
 }
 
-// embed remembers the JSON that was found in the string just read, to be judged
-// later. cover is the class up to which the string's grant covers what it holds.
+// embed queues the JSON found in the string that was just read. cover is the highest class that the string's grant
+// covers.
 func (w *walk) embed(cover catalog.Class, start int) {
 	held := text{data: w.embeddedText}
 	w.embeddedText = nil
@@ -92,8 +91,7 @@ func (w *walk) embed(cover catalog.Class, start int) {
 		text: held, cover: cover, at: w.origin(start), depth: w.nesting + 1})
 }
 
-// origin gives the byte of the capture's body at which byte i of what is being
-// read stands.
+// origin maps byte i of what is being read to the byte of the capture's body.
 func (w *walk) origin(i int) int {
 	switch {
 	case w.part != nil:
@@ -104,7 +102,7 @@ func (w *walk) origin(i int) int {
 	return i
 }
 
-// weight gives the bytes from start up to end as the body has them.
+// weight returns the length from start to end in the capture's body.
 func (w *walk) weight(start, end int) int {
 	if w.part == nil {
 		return end - start
@@ -112,7 +110,7 @@ func (w *walk) weight(start, end int) int {
 	return w.part.Weight(start, end)
 }
 
-// judged is what the bodies of one capture gave together.
+// judged is the combined result of a capture's bodies.
 type judged struct {
 	spots   []Spot
 	excess  int
@@ -121,8 +119,8 @@ type judged struct {
 	err     error
 }
 
-// bodies judges the parts of a body, and then what stands inside of them. The
-// plan judges the one at the response's place, all else is swept.
+// bodies evaluates the parts of a body, and then the bodies inside them. The plan applies to the part at the
+// response's place; everything else is swept.
 func (w *walk) bodies(c *exchange.Capture, r *contract.Response, plan *contract.Plan) judged {
 	var parts []exchange.Part
 	var err error

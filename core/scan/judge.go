@@ -1,10 +1,8 @@
-// Package scan judges captures: it holds a body against a compiled contract in
-// one pass over its tokens and tells every spot that departs, with its place and
-// weight.
+// Package scan evaluates captures. It compares a body with a compiled contract in one pass over its tokens, and
+// reports every spot that departs from it, with its place and weight.
 //
-// A [Judge] works through captures one after another; [Judge.Capture] finds the
-// contract of each and judges its body. Memory does not grow with the body: no
-// tree of it is built, and what is kept between captures is bounded.
+// A [Judge] evaluates captures one after another. [Judge.Capture] finds the contract of a capture and evaluates its
+// body. Memory use does not grow with the body: no tree is built, and caches are bounded.
 package scan
 
 import (
@@ -23,18 +21,16 @@ import (
 	"inkret/core/severity"
 )
 
-// Judge judges captures one after another. It keeps what it learns of names
-// between them, so one Judge for many captures is cheaper than one each. It is
-// not safe for concurrent use; judges that share contracts are.
+// Judge evaluates captures one after another. It caches what it learns about names, so one Judge for many captures
+// is cheaper than one each. It is not safe for concurrent use, but judges may share contracts.
 type Judge struct {
 	contracts *contract.Contracts // nil sweeps alone
-	// Occurs is filled with the paths of the objects and lists of bodies that are judged;
-	// nil is not. It is its owner who clears it.
+	// Occurs, if not nil, receives the paths of all objects and lists in evaluated bodies. The owner clears it.
 	Occurs map[string]struct{}
-	// AnyValue is that a name tells whatever the value is, null and nothing included: to compare contracts, not
-	// values.
+	// AnyValue makes telling names count for all values, including null and empty ones. It is used to compare
+	// contracts.
 	AnyValue bool
-	// Print makes the keyed hash of a value that leaked; nil makes none.
+	// Print returns the keyed hash of a leaked value; nil = no hashes.
 	Print     func(value []byte) uint64
 	detectors *detect.Set
 	names     map[*catalog.Entity]*names
@@ -47,8 +43,7 @@ type Judge struct {
 	ahead int // of the window through which long bodies are read
 }
 
-// NewJudge gives a judge that holds captures against contracts, or, where these
-// are nil, sweeps them for sensitive values and names alone.
+// NewJudge returns a judge for contracts. With nil it only sweeps bodies for sensitive values and names.
 func NewJudge(contracts *contract.Contracts) *Judge {
 	j := &Judge{contracts: contracts, detectors: contracts.Recognised(),
 		names: map[*catalog.Entity]*names{}, roots: map[string]*pathNode{}, exercises: map[*contract.Plan]*Exercise{}}
@@ -56,7 +51,7 @@ func NewJudge(contracts *contract.Contracts) *Judge {
 	return j
 }
 
-// Outcome is what became of one capture.
+// Outcome is the result of evaluating one capture.
 type Outcome struct {
 	Endpoint   string // as the contract writes it, or generalised from the path
 	Team       string
@@ -75,13 +70,13 @@ type Outcome struct {
 	Words      bool   // the text of an error was looked at
 }
 
-// bodySeed keys what tells equal bodies.
+// bodySeed is the hash seed for recognising equal bodies.
 var bodySeed = maphash.MakeSeed()
 
-// Capture judges one capture. The outcome's spots are valid until the next call.
+// Capture evaluates one capture. The outcome's spots are valid until the next call.
 func (j *Judge) Capture(c *exchange.Capture) Outcome { return j.Watch(c, nil) }
 
-// Watch is Capture that tells an observer of every value of the body.
+// Watch is Capture, and reports every value of the body to an observer.
 func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	out := Outcome{Status: strconv.Itoa(c.Response.Status), Incomplete: c.Incomplete}
 	if c.Request.URL == nil {
@@ -160,7 +155,7 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	return out
 }
 
-// because names what a body lacks as the reason why it could not be read.
+// because adds a cut-off body as the reason why it could not be read.
 func because(c *exchange.Capture, skipped string) string {
 	if skipped == "" || c.Incomplete == "" {
 		return skipped
@@ -168,7 +163,7 @@ func because(c *exchange.Capture, skipped string) string {
 	return c.Incomplete + ": " + skipped
 }
 
-// Exercise is what a judge's captures have shown of one response for one audience.
+// Exercise is what captures have shown of one response for one audience.
 type Exercise struct {
 	Endpoint string
 	Audience string
@@ -179,7 +174,7 @@ type Exercise struct {
 	shown []bool // by Serial
 }
 
-// Members gives the granted members that were there.
+// Members lists the granted members that were present.
 func (e *Exercise) Members() []*contract.Member {
 	var all []*contract.Member
 	for i, m := range e.plan.Members {
@@ -190,7 +185,7 @@ func (e *Exercise) Members() []*contract.Member {
 	return all
 }
 
-// Exercises lists the responses that the captures so far have come to.
+// Exercises lists the responses that captures exercised so far.
 func (j *Judge) Exercises() []*Exercise {
 	all := make([]*Exercise, 0, len(j.exercises))
 	for _, e := range j.exercises {
@@ -203,8 +198,7 @@ func (j *Judge) Exercises() []*Exercise {
 	return all
 }
 
-// exercise counts a capture for its response; what is shown of it is marked in what
-// it gives.
+// exercise counts a capture for its response. It returns the flags that mark what is shown.
 func (j *Judge) exercise(plan *contract.Plan, out *Outcome, choice contract.Choice) []bool {
 	if plan == nil {
 		return nil
@@ -222,8 +216,7 @@ func (j *Judge) exercise(plan *contract.Plan, out *Outcome, choice contract.Choi
 	return e.shown
 }
 
-// identify finds endpoint, audience and response, once for all that is judged of a capture; the plan is nil where the
-// body is to be swept.
+// identify finds endpoint, audience and response, once per capture. The plan is nil if the body is to be swept.
 func (j *Judge) identify(out *Outcome, c *exchange.Capture,
 	segments []string) (*contract.Endpoint, *contract.Plan, contract.Choice, *contract.Audience) {
 	if j.contracts == nil {
@@ -255,7 +248,7 @@ func (j *Judge) identify(out *Outcome, c *exchange.Capture,
 	return e, e.Plan(choice, c.Response.Status), choice, audience
 }
 
-// unread says why the body of a capture is not judged, or gives the empty string.
+// unread returns why a body is not evaluated, or the empty string.
 func unread(c *exchange.Capture) string {
 	switch {
 	case c.Response.Missing != "":
@@ -280,8 +273,7 @@ func unread(c *exchange.Capture) string {
 	return ""
 }
 
-// body reads a whole body, a second time where it turns out that `at` is absent
-// and the body itself is the entity.
+// body evaluates a whole body. It takes a second pass if `at` is absent and the body itself is the entity.
 func (w *walk) body(of text) error {
 	w.reset(of)
 	switch {
@@ -320,7 +312,7 @@ func (w *walk) begin() int {
 	return w.off()
 }
 
-// again judges the body itself as the entity.
+// again evaluates the body itself as the entity.
 func (w *walk) again(of text) {
 	w.reset(of)
 	w.bare = true
@@ -346,7 +338,7 @@ func (w *walk) again(of text) {
 	}
 }
 
-// absent reports that the first member of `at` is not there.
+// absent reports that the first member of `at` is missing.
 func (w *walk) absent() {
 	if w.plan.Root.Object == nil || w.boundary != nil {
 		return
@@ -362,7 +354,7 @@ func (w *walk) absent() {
 	}
 }
 
-// finish gives the spots of the pass, in the order of their bytes.
+// finish returns the spots of the pass in byte order.
 func (w *walk) finish() []Spot {
 	pointers := string(w.pointers)
 	left := 0
@@ -390,7 +382,7 @@ func (w *walk) finish() []Spot {
 	return spots
 }
 
-// SyntaxAt gives the byte at which a body broke, where err says so.
+// SyntaxAt returns the byte at which a body is invalid, if err says so.
 func SyntaxAt(err error) (int, bool) {
 	var syntax *SyntaxError
 	if errors.As(err, &syntax) {

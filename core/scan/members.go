@@ -9,12 +9,11 @@ import (
 	"inkret/core/severity"
 )
 
-// manyNames is from how many names on an object's names are looked up instead
-// of compared one by one.
+// manyNames is the number of names from which an object's names are hashed instead of compared one by one.
 const manyNames = 24
 
-// twice reports whether the object whose names begin at from in w.names has name
-// already, and remembers it.
+// twice reports whether the current object, whose names begin at from in w.names, already has name, and remembers
+// it.
 func (w *walk) twice(from int, name []byte) bool {
 	have := w.names[from:]
 	w.names = append(w.names, w.lasting(name))
@@ -44,8 +43,7 @@ func (w *walk) twice(from int, name []byte) bool {
 	return is
 }
 
-// duplicate reports that the member just read stands twice in its object. It
-// stands beside whatever else is found there.
+// duplicate reports that the member just read occurs twice in its object, beside whatever else is found there.
 func (w *walk) duplicate(start int) {
 	w.emitAt(&candidate{kind: kind.HiddenDuplicate, severity: severity.Medium,
 		reason: "the name stands twice in one object: parsers differ in which one they see"},
@@ -62,13 +60,12 @@ func (w *walk) duplicate(start int) {
 	w.doubled[string(pointer)] = struct{}{}
 }
 
-// pick is which members of an object a client asked for.
+// pick is a selection of members.
 type pick struct {
 	below map[string]*pick // an empty one below is all of that member
 }
 
-// pickTree reads what was asked for, each member with its way as in a.b; nil asks
-// for all.
+// pickTree parses a selection of members, each with its way as in a.b; nil selects all.
 func pickTree(asked []string) *pick {
 	if asked == nil {
 		return nil
@@ -89,7 +86,7 @@ func pickTree(asked []string) *pick {
 	return top
 }
 
-// entityMember is the member that holds the entity in this pass.
+// entityMember returns the member that holds the entity in this pass.
 func (w *walk) entityMember() *contract.Member {
 	if w.bare {
 		return w.plan.Bare
@@ -97,8 +94,7 @@ func (w *walk) entityMember() *contract.Member {
 	return w.plan.Entity
 }
 
-// pickOf notes a granted member that was sent against what was asked for of its
-// object, and gives what was asked for of the member itself.
+// pickOf records whether a sent member was selected, and returns the selection inside that member.
 func (w *walk) pickOf(picked *pick, m *contract.Member, how mode) *pick {
 	if picked == nil {
 		return nil

@@ -10,8 +10,7 @@ import (
 	"inkret/core/severity"
 )
 
-// stray is a member reported as unexpected, which may turn out to be a granted
-// one under another name.
+// stray is a member reported as unexpected, which may be a granted member under another name.
 type stray struct {
 	slot    int // of its spot
 	name    []byte
@@ -20,11 +19,9 @@ type stray struct {
 	taken   bool
 }
 
-// renamed reports whether a member that is absent goes by another name in the
-// same object, and turns the spot of that into one that says so. Either the other
-// is called as the grant's field is, or both are the only ones of their sort
-// here, the value fits the type, the words of one name are among the other's,
-// and the other is no field of its own.
+// renamed reports whether a missing member is present under another name, and changes the spot of that member
+// accordingly. Either the other name is that of the grant's field, or both are the only candidates in the object,
+// the value matches the type, all words of one name are in the other, and the other name is not a field of its own.
 func (w *walk) renamed(m *contract.Member, absent []*contract.Member, strays []stray) bool {
 	if m.Way {
 		return false
@@ -52,7 +49,7 @@ func (w *walk) renamed(m *contract.Member, absent []*contract.Member, strays []s
 	return false
 }
 
-// fitsType holds a scalar against a form's type alone.
+// fitsType checks a scalar against a form's type only.
 func fitsType(f *catalog.Form, kind contract.Scalar) bool {
 	if kind == contract.Null {
 		return f.Nullable
@@ -72,7 +69,7 @@ func fitsType(f *catalog.Form, kind contract.Scalar) bool {
 	return false
 }
 
-// wordsWithin reports whether all words of one name are among the other's.
+// wordsWithin reports whether all words of one name are among those of the other.
 func wordsWithin(a, b string) bool {
 	few, many := detect.Words(nil, []byte(a)), detect.Words(nil, []byte(b))
 	if len(few) > len(many) {

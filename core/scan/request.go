@@ -14,11 +14,10 @@ import (
 	"inkret/core/severity"
 )
 
-// What the request itself gives: recognised values in its address, and members
-// of its body that are not accepted. It is judged also where the response is not.
+// Findings in the request: recognised values in its address, and members of its body that are not accepted. They
+// are reported even if the response is not evaluated.
 
-// requestSpots gives the spots of a request. e is its endpoint, nil for none
-// that is known; choice is the response that judges the answer.
+// requestSpots returns the spots of a request. e is its endpoint or nil; choice is the response that applies.
 func (j *Judge) requestSpots(c *exchange.Capture, e *contract.Endpoint, segments []string, choice contract.Choice,
 	audience *contract.Audience) []Spot {
 	spots := j.addressSpots(c.Request.URL, e, segments)
@@ -28,8 +27,8 @@ func (j *Judge) requestSpots(c *exchange.Capture, e *contract.Endpoint, segments
 	return spots
 }
 
-// addressSpots gives the values in a request's address that are recognised, or whose parameter's name tells. Of a known
-// endpoint's path only what its parameters stand for can be one.
+// addressSpots returns recognised values in a request's address, and values of parameters with telling names. In
+// the path of a known endpoint only parameters count.
 func (j *Judge) addressSpots(u *url.URL, e *contract.Endpoint, segments []string) []Spot {
 	var spots []Spot
 	for _, v := range exchange.AddressValues(u) {
@@ -57,7 +56,7 @@ func (j *Judge) addressSpot(spots []Spot, v exchange.AddressValue) []Spot {
 		hit = detect.Stood(text) // in an outline
 	}
 	info, class, reason := j.nameInfo([]byte(v.Name)), hit.Class, "the request's address carries "+article(hit.Detector)
-	// of an address the name tells by itself: it is written by people who know what it carries
+	// in an address the name alone is enough: whoever chose it knows what it carries
 	if truth := v.Value == "true" || v.Value == "false"; v.Value != "" && !truth && info.telling > class {
 		class, reason = info.telling,
 			fmt.Sprintf("the request's address carries a value whose name tells of something %s", info.telling)
@@ -91,12 +90,12 @@ func (j *Judge) addressSpot(spots []Spot, v exchange.AddressValue) []Spot {
 			class), reason: reason})
 }
 
-// postsJSON reports whether a request has a body that can be judged.
+// postsJSON reports whether a request has a body that can be evaluated.
 func postsJSON(r *exchange.Request) bool {
 	return len(r.Body) > 0 && exchange.Readable(r.Header.Get("Content-Type"), r.Body) == nil
 }
 
-// overPosting holds a request's body against what is accepted.
+// overPosting compares a request's body with what is accepted.
 func (j *Judge) overPosting(c *exchange.Capture, e *contract.Endpoint, choice contract.Choice,
 	audience *contract.Audience) []Spot {
 	parts, err := exchange.Parts(nil, c.Request.Header.Get("Content-Type"), c.Request.Body)
@@ -135,7 +134,7 @@ func (j *Judge) overPosting(c *exchange.Capture, e *contract.Endpoint, choice co
 	return kept
 }
 
-// same reports whether two values are the same; untyped is that one comes from a form, where all is text.
+// same reports whether two values are equal. untyped is set for forms, where everything is text.
 func same(a, b string, untyped bool) bool {
 	return sameScalar(a, b) || untyped && strings.Trim(a, `"`) == strings.Trim(b, `"`)
 }
@@ -143,7 +142,7 @@ func same(a, b string, untyped bool) bool {
 // container reports whether a value is an object or a list.
 func container(value string) bool { return value != "" && (value[0] == '{' || value[0] == '[') }
 
-// postedMember reports a member of a request that is not accepted, all of it as one.
+// postedMember reports a member of a request that is not accepted, as one spot.
 func (w *walk) postedMember(name []byte, v *verdict, entity *catalog.Entity, start int) bool {
 	w.space()
 	from := w.pos
@@ -156,8 +155,8 @@ func (w *walk) postedMember(name []byte, v *verdict, entity *catalog.Entity, sta
 	return ok
 }
 
-// membersAt gives the members of the objects at a place of a body, each with the
-// JSON text of its value; of several elements the last that has a member.
+// membersAt returns the members of the objects at a place in a body, each with its JSON text. Of several elements,
+// the last one that has a member counts.
 func membersAt(body []byte, at []string) map[string]string {
 	found := map[string]string{}
 	t := tokens{data: body}

@@ -23,8 +23,7 @@ type Spot struct {
 	Detector string // what recognised the value
 	Sample   string // masked; only on the first spot of a path in a body
 
-	// Print is the keyed hash of the value, where the judge makes one and it leaked as a
-	// whole; else 0.
+	// Print is the keyed hash of the value if it leaked as a whole and the judge computes prints; otherwise 0.
 	Print   uint64
 	Folded  int  // others like it, whose bytes are counted here, in a body too long to be held
 	Request bool // it is in the request, not in the response
@@ -36,7 +35,7 @@ type Spot struct {
 	container   byte // '{' or '[' of what was reserved for
 }
 
-// Why says in a sentence what decided.
+// Why explains in a sentence what decided.
 func (s *Spot) Why() string {
 	if s.reason != "" {
 		return s.reason
@@ -99,7 +98,7 @@ func article(noun string) string {
 	return "a " + noun
 }
 
-// candidate is what may be reported at a place; of several the gravest is.
+// candidate is a possible report at a place. The most severe candidate is reported.
 type candidate struct {
 	kind     kind.Kind
 	severity severity.Severity
@@ -113,8 +112,7 @@ type candidate struct {
 	hollow   bool // nothing is told: the value is null or empty
 }
 
-// candidates are those of the values being read. What was added for a value is dropped
-// once it is read, so that they take no room of their own for each.
+// candidates is a stack with the candidates of the values being read. It is cut back after each value.
 type candidates []candidate
 
 func (all *candidates) add(c candidate) *candidate {
@@ -122,8 +120,7 @@ func (all *candidates) add(c candidate) *candidate {
 	return &(*all)[len(*all)-1]
 }
 
-// graver gives the graver of two candidates: by severity, then by the table. nil
-// is none.
+// graver returns the more severe of two candidates: by severity, then by the order of kinds. nil is none.
 func graver(a, b *candidate) *candidate {
 	if b == nil || a != nil && (a.severity > b.severity || a.severity == b.severity && a.kind <= b.kind) {
 		return a

@@ -8,20 +8,19 @@ import (
 	"inkret/core/severity"
 )
 
-// zone is where no grant names the members and everything is swept.
+// zone is a part of a body without grants, where everything is swept.
 type zone struct {
 	cover  catalog.Class   // classes up to this are granted here
 	entity *catalog.Entity // of the objects, where a relation led here
 	under  *verdict        // the telling name of the list whose elements these are, or nil
 }
 
-// named is what the name itself gives, where it is a recognised value.
+// named is the candidate for a name that is itself a recognised value.
 func (all *candidates) named(v *nameInfo, cover catalog.Class) *candidate {
 	return all.hit(v.hit, cover, "")
 }
 
-// hit is what a recognised value gives at a place whose grant covers classes up to cover
-// and values of format.
+// hit is the candidate for a recognised value, where the grant covers classes up to cover and values of format.
 func (all *candidates) hit(hit detect.Hit, cover catalog.Class, format string) *candidate {
 	if !hit.Found() || hit.Class <= cover {
 		return nil
@@ -38,7 +37,7 @@ func (all *candidates) hit(hit detect.Hit, cover catalog.Class, format string) *
 		detector: hit.Detector})
 }
 
-// revealing is what a text of an error response gives.
+// revealing is the candidate for a text in an error response.
 func (all *candidates) revealing(text []byte) *candidate {
 	if what := detect.Revealing(text); what != "" {
 		return all.add(candidate{kind: kind.RevealingError, severity: severity.Medium,
@@ -47,12 +46,12 @@ func (all *candidates) revealing(text []byte) *candidate {
 	return nil
 }
 
-// sensitive is what a member of class gives that is not granted.
+// sensitive is the candidate for an ungranted member of a class.
 func (all *candidates) sensitive(class catalog.Class) *candidate {
 	return all.add(candidate{kind: kind.SensitiveField, severity: severity.ByClass(class), class: class})
 }
 
-// swept is what a verdict gives where only sensitive things are reported.
+// swept is the candidate for a verdict where only sensitive things are reported.
 func (all *candidates) swept(v *verdict, cover catalog.Class) *candidate {
 	if v.plain {
 		return nil
@@ -71,7 +70,7 @@ func (all *candidates) swept(v *verdict, cover catalog.Class) *candidate {
 	return c
 }
 
-// ungranted judges the outermost member that no grant covers.
+// ungranted evaluates the outermost member without a grant.
 func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int) bool {
 	before := w.grave
 	w.grave = false
@@ -118,7 +117,7 @@ func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int
 	return ok
 }
 
-// filled reports whether the object or array that begins here has anything in it.
+// filled reports whether the object or array that begins here is not empty.
 func (w *walk) filled() bool {
 	t := w.peek()
 	t.pos++
@@ -127,8 +126,7 @@ func (w *walk) filled() bool {
 	return b != '}' && b != ']'
 }
 
-// structure is the candidate that a member gives by where it stands, its value
-// not regarded.
+// structure is the candidate for a member by its place, whatever its value.
 func (w *walk) structure(c *candidate, v *verdict, objects bool) *candidate {
 	switch {
 	case v.field != nil:
@@ -156,8 +154,7 @@ func (w *walk) structure(c *candidate, v *verdict, objects bool) *candidate {
 	return c
 }
 
-// hollowed makes what a field of the catalogue gives that of one whose value is null or empty: the name is
-// there, and nothing in it.
+// hollowed adjusts the candidate of a catalogued field whose value is null or empty: only its name is exposed.
 func (c *candidate) hollowed(v *verdict, hollow bool) *candidate {
 	if c != nil && hollow && c.kind == kind.SensitiveField && !c.telling && v != nil && v.field != nil {
 		c.hollow, c.severity = true, severity.Medium
@@ -165,7 +162,7 @@ func (c *candidate) hollowed(v *verdict, hollow bool) *candidate {
 	return c
 }
 
-// named adds what a telling name gives to what the structure gives.
+// named adds the candidate for a telling name.
 func (w *walk) named(v *verdict, c *candidate, entity *catalog.Entity, full bool) *candidate {
 	if v.field != nil || v.relation != nil || v.telling == catalog.Unclassed || !full {
 		return c
@@ -175,9 +172,8 @@ func (w *walk) named(v *verdict, c *candidate, entity *catalog.Entity, full bool
 	return graver(s, c)
 }
 
-// sweep reads a value where only sensitive things are reported. v is what its
-// name stands for, nil for an element; owner is the entity whose member it is,
-// where one is known.
+// sweep reads a value where only sensitive things are reported. v describes its name, nil for an element; owner is
+// the entity it belongs to, if known.
 func (w *walk) sweep(z zone, v *verdict, owner *catalog.Entity, start int) bool {
 	var c *candidate
 	if v != nil {
@@ -185,7 +181,7 @@ func (w *walk) sweep(z zone, v *verdict, owner *catalog.Entity, start int) bool 
 	}
 	first := w.space()
 	if first == '{' || first == '[' {
-		// an object's members are told of by their own names, a list's elements by this one
+		// members of an object have names of their own; elements of a list have this one
 		if c != nil && c.telling && !(w.judge.AnyValue && w.filled()) {
 			c = nil
 		}
@@ -226,7 +222,7 @@ func (w *walk) sweep(z zone, v *verdict, owner *catalog.Entity, start int) bool 
 	return true
 }
 
-// under gives what stands for the elements of a list that a telling name has, nil for none.
+// under returns the verdict for the elements of a list with a telling name, or nil.
 func (v *verdict) under(first byte) *verdict {
 	if v == nil || first != '[' || v.telling == catalog.Unclassed || v.field != nil || v.relation != nil {
 		return nil
@@ -234,7 +230,7 @@ func (v *verdict) under(first byte) *verdict {
 	return &verdict{nameInfo: nameInfo{telling: v.telling, tells: v.tells}}
 }
 
-// told reports whether the name tells of such a value.
+// told reports whether the telling name applies to this value.
 func (w *walk) told(s *scalar, v *verdict) bool {
 	number := s.kind == contract.Integer || s.kind == contract.Number
 	switch {
@@ -246,7 +242,7 @@ func (w *walk) told(s *scalar, v *verdict) bool {
 	return v.tells.Holds(s.text, number)
 }
 
-// of says which field of owner a candidate is about.
+// of sets the field of owner that a candidate is about.
 func (c *candidate) of(v *verdict, owner *catalog.Entity) *candidate {
 	if c != nil && c.field == "" && v != nil && v.field != nil {
 		c.entity, c.field = owner, v.field.Name
@@ -254,8 +250,8 @@ func (c *candidate) of(v *verdict, owner *catalog.Entity) *candidate {
 	return c
 }
 
-// sweepInside sweeps the members or elements of the object or array that begins
-// here. objects is whether it is an object or holds one through arrays alone.
+// sweepInside sweeps the members or elements of the object or array that begins here. objects reports whether it is
+// an object, or contains one through arrays only.
 func (w *walk) sweepInside(z zone) (ok, objects bool) {
 	if !w.enter() {
 		return false, false

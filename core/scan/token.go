@@ -8,7 +8,7 @@ import (
 	"inkret/core/detect"
 )
 
-// SyntaxError says where a body stops being JSON (RFC 8259).
+// SyntaxError says where a body is no longer valid JSON (RFC 8259).
 type SyntaxError struct {
 	Offset int // of the byte at which it broke
 	Reason string
@@ -16,19 +16,17 @@ type SyntaxError struct {
 
 func (e *SyntaxError) Error() string { return fmt.Sprintf("%s at byte %d", e.Reason, e.Offset) }
 
-// maxDepth is how deep a body may nest. It is the limit of encoding/json too;
-// no use is known for deeper ones but to exhaust a reader.
+// maxDepth limits nesting, as in encoding/json. Deeper bodies are only known as attacks.
 const maxDepth = 10_000
 
-// tokens reads the tokens of one JSON text. Strings are accepted as RFC 8259
-// writes them; invalid UTF-8 and lone surrogates are let through, as the
-// parsers of clients do, and read as U+FFFD.
+// tokens is a JSON tokenizer. Strings follow RFC 8259; invalid UTF-8 and lone surrogates are read as U+FFFD, as
+// client parsers do.
 type tokens struct {
 	data []byte
 	pos  int // of the next unread byte
 	err  *SyntaxError
 
-	// of a body that is read through a window, see window.go
+	// for a body that is read through a window; see window.go
 	before  int   // where data stands in the body
 	follows bool  // more follows data
 	short   bool  // something was looked for behind data that may follow it
@@ -49,8 +47,7 @@ func (t *tokens) fail(at int, reason string) bool {
 	return false
 }
 
-// byteMarks holds, for each byte, its traits and whether it ends the plain run
-// of a string.
+// byteMarks holds the traits of each byte, and whether it ends the plain run of a string.
 var byteMarks = func() (m [256]uint32) {
 	for i := range m {
 		m[i] = uint32(detect.Traits[i])
@@ -63,7 +60,7 @@ var byteMarks = func() (m [256]uint32) {
 
 const stops = 1 << 31
 
-// space passes over insignificant white space and gives the next byte, or 0 at the end.
+// space skips white space and returns the next byte, or 0 at the end.
 func (t *tokens) space() byte {
 	data, i := t.data, t.pos
 	for i < len(data) {
@@ -78,8 +75,7 @@ func (t *tokens) space() byte {
 	return 0
 }
 
-// str is a string token: its raw bytes between the quotes, the traits of these,
-// and whether escapes must be undone first.
+// str is a string token: its raw bytes between the quotes, their traits, and whether it has escapes.
 type str struct {
 	raw     []byte
 	traits  detect.Trait
@@ -111,7 +107,7 @@ func (t *tokens) string() (s str, ok bool) {
 			i++
 			continue
 		}
-		// its traits are not the text's: the quote is outside, and escapes are undone before traits count
+		// traits of the raw text do not count: escapes are decoded first
 		switch data[i] {
 		case '"':
 			t.pos = i + 1
@@ -152,8 +148,8 @@ func hexDigit(c byte) int {
 	return -1
 }
 
-// number reads a number; the next byte is '-' or a digit. whole is whether it
-// has neither fraction nor exponent.
+// number reads a number; the next byte is '-' or a digit. whole reports whether it has neither fraction nor
+// exponent.
 func (t *tokens) number() (raw []byte, whole, ok bool) {
 	data, i := t.data, t.pos
 	if n := i; data[n]-'1' < 9 { // mostly they are short, whole and positive
@@ -204,7 +200,7 @@ func (t *tokens) number() (raw []byte, whole, ok bool) {
 	return raw, whole, true
 }
 
-// literal reads null, true or false; the next byte is its first.
+// literal reads null, true or false.
 func (t *tokens) literal() bool {
 	want := "null"
 	switch t.data[t.pos] {
@@ -222,7 +218,7 @@ func (t *tokens) literal() bool {
 	return true
 }
 
-// unquote appends the text of a raw string to dst, its escapes undone.
+// unquote appends the decoded text of a raw string to dst.
 func unquote(dst, raw []byte) []byte {
 	for i := 0; i < len(raw); {
 		c := raw[i]
@@ -271,7 +267,7 @@ func escape(raw []byte) rune {
 	return rune(r)
 }
 
-// pass reads a value and leaves it at that.
+// pass skips a value.
 func (t *tokens) pass(depth int) bool {
 	if depth > maxDepth {
 		return t.fail(t.pos, fmt.Sprintf("the body nests deeper than %d levels", maxDepth))
@@ -309,7 +305,7 @@ func (t *tokens) pass(depth int) bool {
 	}
 }
 
-// scalar reads a value that is neither string, object nor array; c is its first byte.
+// scalar skips a value that is neither string, object nor array; c is its first byte.
 func (t *tokens) scalar(c byte) bool {
 	switch {
 	case c == '-' || c-'0' < 10:

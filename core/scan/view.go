@@ -2,7 +2,7 @@ package scan
 
 import "inkret/core/contract"
 
-// Mark is how a member of a body stands to the contract, for showing it.
+// Mark is how a member relates to the contract, for display.
 type Mark uint8
 
 const (
@@ -13,21 +13,19 @@ const (
 	Ungranted             // granted to nobody
 )
 
-// Observer is told of every value of a body while it is judged, so that a
-// picture of the body and the judgement are of one pass. Names and bytes are
-// valid during the call only.
+// Observer receives every value of a body during evaluation, so that the wire view and the findings come from the
+// same pass. Names and bytes are valid only during the call.
 type Observer interface {
-	// Begin starts a body, perhaps for a second time: what came of it before is
-	// void. within is the pointer of what it stands in, with " >> " behind it, and
-	// empty for the capture's body; granted is whether a contract judges it.
+	// Begin starts a body, possibly a second time, which discards the first. within is the pointer of the text that
+	// contains it, followed by " >> ", or empty for the capture's body; granted reports whether a contract applies.
 	Begin(within string, data []byte, granted bool)
-	// Member begins a member whose name starts at byte start. masked stands for
-	// the name where it is sensitive; m is the grant that covers it, or nil.
+	// Member starts a member whose name begins at byte start. masked replaces a sensitive name; m is its grant, or
+	// nil.
 	Member(name []byte, masked string, start int, mark Mark, m *contract.Member)
-	// Element begins an element.
+	// Element starts an element.
 	Element(index, start int)
-	// Absent tells of a member of the object being read that is granted and not there.
+	// Absent reports a granted member that is missing in the current object.
 	Absent(m *contract.Member)
-	// End ends the member or element begun last, behind its last byte.
+	// End ends the current member or element; end is the byte after it.
 	End(end int)
 }

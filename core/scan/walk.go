@@ -10,7 +10,7 @@ import (
 	"inkret/core/exchange"
 )
 
-// mode is how the grants of a place count.
+// mode is how the grants of a place apply.
 type mode uint8
 
 const (
@@ -20,7 +20,7 @@ const (
 	posted              // a request: what is not accepted is a spot, and nothing else is
 )
 
-// level is how far into a grant a value is.
+// level is how far inside a grant a value is.
 type level uint8
 
 const (
@@ -29,7 +29,7 @@ const (
 	element              // an element of an array
 )
 
-// seg is one step of the way to the value being read.
+// seg is one step of the path to the value being read.
 type seg struct {
 	name   []byte    // of a member; nil for an element
 	masked string    // stands for the name in pointers when it is sensitive
@@ -47,7 +47,7 @@ type nameInfo struct {
 	masked  string
 }
 
-// verdict is what a name that no grant covers stands for in an object.
+// verdict is what a name without a grant stands for in an object.
 type verdict struct {
 	nameInfo
 	field    *catalog.Field
@@ -59,12 +59,11 @@ type verdict struct {
 	next     *verdict // on the member that came behind it last
 }
 
-// maxNames bounds the verdicts kept per entity: hostile bodies make up names
-// without end.
+// maxNames limits the cached verdicts per entity, because hostile bodies can make up names without end.
 const maxNames = 8192
 
-// walk reads bodies and tells what is wrong in them. What it holds lives for three spans, each a type: a capture, one
-// of its bodies, and one pass over that. The buffers are reused.
+// walk evaluates bodies. Its state is grouped by lifetime: a capture, one of its bodies, and one pass over that
+// body. Buffers are reused.
 type walk struct {
 	tokens
 	judge *Judge
@@ -88,7 +87,7 @@ type walk struct {
 	window    window
 }
 
-// ofCapture is what holds for all bodies of a capture.
+// ofCapture holds for all bodies of a capture.
 type ofCapture struct {
 	plan     *contract.Plan
 	boundary *contract.Member // where a body of another audience begins; nil for one's own
@@ -103,7 +102,7 @@ type ofCapture struct {
 	inner []inner         // bodies to be judged, those found inside of others behind them
 }
 
-// ofBody is what holds for one body of a capture: the whole of it, a part, or one inside another.
+// ofBody holds for one body: the whole, a part, or one inside another.
 type ofBody struct {
 	part          *exchange.Part // that is being read, where it is not the body byte by byte
 	prefixPath    string         // of places in a body inside another
@@ -113,7 +112,7 @@ type ofBody struct {
 	cover         catalog.Class // classes granted where it stands
 }
 
-// ofPass is what one pass over a body has come to; a body is read twice where `at` turns out to be absent.
+// ofPass holds for one pass over a body. A body is read twice if `at` is absent.
 type ofPass struct {
 	root   *pathNode // of the paths in it
 	picked *pick     // what was asked for of the object being read; nil is all
@@ -132,7 +131,7 @@ type ofPass struct {
 	unasked      string // a granted member that was sent and not asked for
 }
 
-// reset begins a pass over a body.
+// reset starts a pass over a body.
 func (w *walk) reset(of text) {
 	w.open(of)
 	w.ofPass = ofPass{}
@@ -148,7 +147,7 @@ func (w *walk) reset(of text) {
 	}
 }
 
-// names are the verdicts on the names in objects of one entity.
+// names caches the verdicts on names in objects of one entity.
 type names struct {
 	known map[string]*verdict
 	first *verdict // on the member that the last object of these began with
@@ -163,7 +162,7 @@ func (j *Judge) namesOf(entity *catalog.Entity) *names {
 	return n
 }
 
-// verdict gives what name stands for in an object of entity, nil for none known.
+// verdict returns what name stands for in an object of entity.
 func (j *Judge) verdict(entity *catalog.Entity, name []byte) *verdict {
 	n := j.namesOf(entity)
 	if v := n.known[string(name)]; v != nil {
@@ -198,19 +197,19 @@ func (j *Judge) nameInfo(name []byte) nameInfo {
 	return info
 }
 
-// isValue reports whether a text is recognised as something that must not be shown.
+// isValue reports whether a text is recognised as a value that must not be shown.
 func (j *Judge) isValue(text []byte) bool {
 	return j.detectors.Value(text, detect.TraitsOf(text)).Found() || detect.Stood(text).Found()
 }
 
-// rename makes a member's step that of the next member of its object.
+// rename moves a member's step on to the next member of its object.
 func (g *seg) rename(name []byte) {
 	if g.name = name; g.any || g.node != nil {
 		g.any, g.masked, g.node = false, "", nil
 	}
 }
 
-// member pushes the way to a member; pop takes it back.
+// member pushes a step for a member; pop removes it.
 func (w *walk) member(name []byte) { w.segs = append(w.segs, seg{name: name}) }
 
 func (w *walk) pop() { w.segs = w.segs[:len(w.segs)-1] }
@@ -228,8 +227,8 @@ func (w *walk) enter() bool {
 	return true
 }
 
-// name reads a member's name and its colon. It gives the name's text, its first
-// byte, and false at the end of the object or of the body.
+// name reads a member's name and colon. It returns the decoded name and its first byte; more is false at the end of
+// the object or of the body.
 func (w *walk) name(first bool) (name []byte, start int, more bool) {
 	c := w.space()
 	if c == '}' && first {

@@ -12,25 +12,23 @@ import (
 	"inkret/core/severity"
 )
 
-// A body that is not held whole is read through a window: what lies before the value being
-// read is dropped at the seams between members and elements. Offsets are of the body. The
-// tokenizer knows nothing of it: where a value does not fit in what the window holds beyond
-// a seam, the body is read anew through a wider one.
+// Bodies that are too large to hold in memory are read through a window. Between members and elements (at seams),
+// everything before the current value is dropped. Offsets refer to the whole body. The tokenizer does not know
+// about the window: if a value does not fit, the body is read again with a larger one.
 
 const (
-	// windowAhead is how much of a body the window holds beyond a seam, to begin with: nearly
-	// all values fit in it.
+	// windowAhead is how much of a body the window initially holds beyond a seam; almost all values fit.
 	windowAhead = 256 << 10
 	wider       = 4
-	// leastStep is how much of a body is read between two moves of the window at least.
+	// leastStep is how much is read at least between two moves of the window.
 	leastStep = 768 << 10
-	// maxValue bounds one value, since detectors look at the whole of a string.
+	// maxValue limits one value, because detectors need the whole string.
 	maxValue = exchange.MaxBody
 )
 
 var errValue = fmt.Errorf("a value of over %d MiB", maxValue>>20)
 
-// window is where a walk reads a body that is not held.
+// window is the part of a body that is in memory.
 type window struct {
 	src     io.ReadCloser // nil where the body is held
 	buffer  []byte
@@ -39,18 +37,17 @@ type window struct {
 	foldAt  int // the number of spots from which on they are folded
 }
 
-// off gives where in the body the next unread byte stands.
+// off returns the offset of the next unread byte in the body.
 func (t *tokens) off() int { return t.before + t.pos }
 
-// seam is called between members and elements, where nothing of the window is kept but the
-// names on the way here.
+// seam is called between members and elements, where only the names on the current path must be kept.
 func (w *walk) seam() {
 	if w.pos >= w.window.slideAt {
 		w.slide()
 	}
 }
 
-// slide drops what was read, and reads on.
+// slide drops what was read and reads on.
 func (w *walk) slide() {
 	for i := range w.segs {
 		w.segs[i].name = bytes.Clone(w.segs[i].name)
@@ -72,7 +69,7 @@ func (w *walk) slide() {
 	}
 }
 
-// lasting gives a name that stays when the window moves on.
+// lasting returns a copy of a name that stays valid when the window moves.
 func (w *walk) lasting(name []byte) []byte {
 	if w.follows {
 		return bytes.Clone(name)
@@ -80,13 +77,13 @@ func (w *walk) lasting(name []byte) []byte {
 	return name
 }
 
-// text is what a walk reads: bytes that are held, or a body that is not.
+// text is the input of a walk: bytes in memory, or a body that is streamed.
 type text struct {
 	data []byte
 	long *exchange.Long
 }
 
-// open makes the start of a text what is read next.
+// open starts reading a text.
 func (w *walk) open(of text) {
 	w.close()
 	w.tokens = tokens{data: of.data}
@@ -106,7 +103,7 @@ func (w *walk) open(of text) {
 	w.slide()
 }
 
-// close ends the reading of a body that is not held.
+// close ends reading a streamed body.
 func (w *walk) close() {
 	if w.window.src != nil {
 		w.window.src.Close()
@@ -114,7 +111,7 @@ func (w *walk) close() {
 	}
 }
 
-// through reads a text whole; one that is not held through a window wide enough.
+// through reads a whole text; a streamed one through a window that is large enough.
 func (w *walk) through(of text) error {
 	w.window.ahead = w.judge.ahead
 	for {
@@ -132,26 +129,25 @@ func (w *walk) through(of text) error {
 	}
 }
 
-// peek gives a reader of what comes next that leaves the walk where it is; see [walk.peeked].
+// peek returns a tokenizer that looks ahead without moving the walk; see [walk.peeked].
 func (w *walk) peek() tokens {
 	return tokens{data: w.data, pos: w.pos, before: w.before, follows: w.follows}
 }
 
-// peeked ends a look at what comes next.
+// peeked ends looking ahead.
 func (w *walk) peeked(t *tokens) { w.short = w.short || t.short || t.follows && t.pos == len(t.data) }
 
-// manySpots is from how many spots on those of a body that is not held are folded.
+// manySpots is the number of spots from which those of a streamed body are folded.
 const manySpots = 20_000
 
-// folding is by what spots are folded into the first of their sort.
+// folding is the key under which spots are folded into the first of their kind.
 type folding struct {
 	path     string
 	kind     kind.Kind
 	severity severity.Severity
 }
 
-// fold makes one of the spots of a sort that nothing waits for any more, so that a long
-// body takes no room for each.
+// fold merges finished spots of the same kind into one, so that a large body does not need memory for each.
 func (w *walk) fold() {
 	settled := 0
 	for i := range w.spots { // open objects and lists wait for theirs

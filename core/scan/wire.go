@@ -10,11 +10,10 @@ import (
 	"inkret/core/place"
 )
 
-// Wire is a picture of a body as it was on the wire: its values in order, each
-// with its weight, how it stands to the contract, and its spot if it has one.
-// Values are masked unless a grant of public class covers them, or, for numbers
-// and truth values, one of internal class. A Wire is an [Observer] for one body;
-// [Wire.Root] is complete once the judgement is.
+// Wire is a picture of a body as it was sent: its values in order, each with its weight, its relation to the
+// contract, and its spot, if any. Values are masked unless a grant of class public covers them or, for numbers and
+// truth values, one of class internal. A Wire is an [Observer] of one body; [Wire.Root] is complete after the
+// evaluation.
 type Wire struct {
 	detectors    *detect.Set
 	pictures     []*bodyPicture // the body's, then those of what stands inside
@@ -25,7 +24,7 @@ type Wire struct {
 	Cut          int // values left out
 }
 
-// bodyPicture is what a [Wire] shows of one body.
+// bodyPicture is the picture of one body in a [Wire].
 type bodyPicture struct {
 	within string // the pointer of what it stands in, " >> " behind it
 	data   []byte
@@ -58,7 +57,7 @@ const (
 	maxWireText     = 300  // characters of one value
 )
 
-// NewWire gives a picture to be taken of a body that is judged by c, which may be nil.
+// NewWire returns an empty picture. c is the contracts that evaluate the body, or nil.
 func NewWire(c *contract.Contracts) *Wire {
 	return &Wire{detectors: c.Recognised()}
 }
@@ -82,14 +81,14 @@ func (w *Wire) Begin(within string, data []byte, granted bool) {
 	w.skipping = 0
 }
 
-// end completes the picture that was taken last.
+// end completes the current picture.
 func (w *Wire) end() {
 	if w.bodyPicture != nil {
 		w.finish(w.root, len(w.data))
 	}
 }
 
-// below gives the pointer of what is below n.
+// below returns the pointer of what is below n.
 func (n *WireNode) below() []byte {
 	if strings.HasSuffix(n.Pointer, ">>") {
 		return []byte(n.Pointer + " ")
@@ -99,7 +98,7 @@ func (n *WireNode) below() []byte {
 
 func (w *Wire) top() *WireNode { return w.open[len(w.open)-1] }
 
-// add puts n below the value being read, unless there is no room for it.
+// add adds n below the value being read, if there is room.
 func (w *Wire) add(n *WireNode) {
 	parent := w.top()
 	if w.skipping > 0 || w.count >= maxWireNodes || n.Index >= maxWireElements {
@@ -163,7 +162,7 @@ func (w *Wire) End(end int) {
 	w.open = w.open[:len(w.open)-1]
 }
 
-// finish reads kind and value of n, whose last byte is before end.
+// finish sets kind and value of n, whose last byte is before end.
 func (w *Wire) finish(n *WireNode, end int) {
 	n.Bytes = end - n.start
 	t := tokens{data: w.data[:end], pos: n.start}
@@ -191,7 +190,7 @@ func (w *Wire) finish(n *WireNode, end int) {
 	}
 }
 
-// plain shows a number or truth value, or masks it.
+// plain shows or masks a number or truth value.
 func (w *Wire) plain(n *WireNode, start, end int) string {
 	text := w.data[min(start, end):end]
 	shown := n.Mark == Granted && n.Class <= catalog.Internal && !w.detectors.Value(text, detect.TraitsOf(text)).Found()
@@ -224,7 +223,7 @@ func (w *Wire) text(n *WireNode, s str) string {
 	return text
 }
 
-// Root gives the picture, with the spots of the judgement it was taken in.
+// Root returns the picture with the spots of its evaluation.
 func (w *Wire) Root(spots []Spot) *WireNode {
 	w.end()
 	root := w.assemble()
@@ -241,8 +240,8 @@ func (w *Wire) Root(spots []Spot) *WireNode {
 	return root
 }
 
-// Value gives the value at a pointer of the picture in clear: a string's text, any
-// other value as it was sent. It reports false where there is none.
+// Value returns the value at a pointer in clear: the text of a string, or any other value as sent. It reports false
+// if there is none.
 func (w *Wire) Value(pointer string) (string, bool) {
 	w.end()
 	for _, p := range w.pictures {
@@ -267,7 +266,7 @@ func (w *Wire) Value(pointer string) (string, bool) {
 	return "", false
 }
 
-// Blank takes the values out of a picture.
+// Blank removes the values from a picture.
 func (n *WireNode) Blank() {
 	n.Value = ""
 	for _, c := range n.Children {
@@ -275,8 +274,8 @@ func (n *WireNode) Blank() {
 	}
 }
 
-// assemble puts the pictures of inner bodies below what they stand in. Those of a
-// page stand below a node of their own.
+// assemble adds the pictures of inner bodies below the texts that contain them. Those of a page get a node of their
+// own.
 func (w *Wire) assemble() *WireNode {
 	if len(w.pictures) == 0 {
 		return nil
@@ -305,7 +304,7 @@ func (w *Wire) assemble() *WireNode {
 	return root
 }
 
-// index notes where a node and those below it stand.
+// index records where a node and those below it are.
 func (n *WireNode) index(places map[string]*WireNode) {
 	places[n.Pointer] = n
 	for _, c := range n.Children {

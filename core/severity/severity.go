@@ -1,11 +1,11 @@
-// Package severity says how much a finding asks for attention.
+// Package severity defines how severe a finding is.
 package severity
 
 import (
 	"inkret/core/catalog"
 )
 
-// Severity is how much a finding asks for attention. Greater is graver.
+// Severity is how severe a finding is. Greater is more severe.
 type Severity uint8
 
 const (
@@ -20,13 +20,13 @@ var severityNames = [...]string{"", "info", "low", "medium", "high", "critical"}
 
 func (s Severity) String() string { return severityNames[s] }
 
-// All lists the severities, gravest first.
+// All lists the severities, most severe first.
 func All() []Severity { return []Severity{Critical, High, Medium, Low, Info} }
 
-// Names lists the severities, gravest first.
+// Names lists the names of the severities, most severe first.
 func Names() []string { return []string{"critical", "high", "medium", "low", "info"} }
 
-// Parse reads a severity by its name.
+// Parse returns the severity with a name.
 func Parse(name string) (Severity, bool) {
 	for i, n := range severityNames {
 		if i > 0 && n == name {
@@ -36,7 +36,7 @@ func Parse(name string) (Severity, bool) {
 	return 0, false
 }
 
-// ByClass is the severity of a leak of this class.
+// ByClass returns the severity of a leak of this class.
 func ByClass(c catalog.Class) Severity {
 	switch c {
 	case catalog.Secret:
