@@ -1,5 +1,5 @@
-// Package advice looks over contracts that are free of errors for what a careful
-// reader would object to, and says with each what to do about it.
+// Package advice reviews valid contracts for weaknesses that a careful reader would point out, and says how to fix
+// each.
 package advice
 
 import (
@@ -14,7 +14,7 @@ import (
 	"inkret/core/exposure"
 )
 
-// Advice is one thing to think over.
+// Advice is one point to consider.
 type Advice struct {
 	contract.Pos
 	Code     string   `json:"code"`
@@ -26,7 +26,7 @@ type Advice struct {
 	Also     []string `json:"also,omitempty"` // other places that take part in it
 }
 
-// Weight is how much an [Advice] matters.
+// Weight is how important an [Advice] is.
 type Weight string
 
 const (
@@ -35,7 +35,7 @@ const (
 	Minor   Weight = "minor"
 )
 
-// Codes of the advice there is.
+// Codes of advice.
 const (
 	SecretGranted   = "secret-granted"
 	NoField         = "no-field"
@@ -49,16 +49,15 @@ const (
 	ReadWriteCopied = "write-copies-read"
 )
 
-// Traffic tells what captures have shown; nil where nothing is known of that.
+// Traffic reports what captures have shown; nil if there is no traffic.
 type Traffic struct {
-	// Shown reports whether a capture has lately shown a field at an endpoint to an
-	// audience.
+	// Shown reports whether a recent capture showed a field at an endpoint to an audience.
 	Shown func(endpoint, audience, entity, field string) bool
-	// Captured reports whether the endpoint was captured with the audience at all.
+	// Captured reports whether the endpoint was captured with the audience.
 	Captured func(endpoint, audience string) bool
 }
 
-// On gives advice on contracts, in the order of the files.
+// On returns advice on contracts, in the order of the files.
 func On(c *contract.Contracts, traffic *Traffic) []Advice {
 	a := &adviser{c: c, uses: map[string]bool{}, told: map[string]bool{}}
 	for _, e := range append(slices.Clone(c.Endpoints), c.Everywhere()) {
@@ -104,7 +103,7 @@ type adviser struct {
 	told map[string]bool
 }
 
-// add takes up an advice once for each place.
+// add adds advice once per place.
 func (a *adviser) add(one Advice) {
 	key := one.Code + one.About + one.Pos.String()
 	if !a.told[key] {
@@ -143,7 +142,7 @@ func (a *adviser) response(r *contract.Response) {
 	}
 }
 
-// set looks over grants as they are written.
+// set reviews grants as they are written.
 func (a *adviser) set(s *contract.GrantSet, endpoint string, accepts bool) {
 	if s == nil {
 		return
@@ -193,8 +192,8 @@ func carried(g *contract.Grant) string {
 	return g.Name
 }
 
-// unsettable are names of fields that a client does not set: the server does, or
-// somebody with other rights (CWE-915).
+// unsettable lists names of fields that clients must not set, because the server or somebody with other rights does
+// (CWE-915).
 var unsettable = regexp.MustCompile(`(?i)^(id|uuid|_id|(created|updated|modified|deleted|approved|verified)([_-]?(at|on|by|date|time))?|(is[_-]?)?(admin|superuser|staff)|roles?|permissions?|scopes?|owner([_-]?id)?|balance|(loyalty[_-]?)?tier|password[_-]?hash|version|status[_-]?changed.*)$`)
 
 func (a *adviser) serverSet(e *contract.Endpoint, r *contract.Response) {
@@ -235,8 +234,8 @@ func sameNames(s *contract.GrantSet, names []string) bool {
 	return !slices.ContainsFunc(s.Grants, func(g *contract.Grant) bool { return !slices.Contains(names, g.Name) })
 }
 
-// disagreements tells of list and detail views, and other responses over one
-// entity, that show a field under different names, types or formats.
+// disagreements finds list and detail views, and other responses for one entity, that show a field under different
+// names, types or formats.
 func (a *adviser) disagreements() {
 	type place struct {
 		g        *contract.Grant
@@ -291,7 +290,7 @@ func (a *adviser) disagreements() {
 	}
 }
 
-// unseen tells of fields that are promised and that no capture has shown.
+// unseen finds granted fields that no capture showed.
 func (a *adviser) unseen(e *contract.Endpoint, t *Traffic) {
 	type gap struct {
 		x         exposure.Exposure

@@ -1,20 +1,17 @@
-// Package catalog holds the catalogue of a service: its entities, their fields
-// with a class each, and their relations.
+// Package catalog holds the catalogue of a service: its entities, their classified fields, and their relations.
 //
-// It knows nothing of contracts or bodies. A [Catalog] is a plain value; once
-// built it must not be changed while others read it.
+// It knows nothing about contracts or bodies. A [Catalog] must not be changed while others read it.
 package catalog
 
 import (
 	"strings"
 )
 
-// Class is how sensitive a field is. Classes are ordered: a greater class is
-// graver. The zero value is [Unclassed].
+// Class is how sensitive a field is. Greater is more sensitive. The zero value is [Unclassed].
 type Class uint8
 
 const (
-	// Unclassed fields have not been looked at yet; they are judged as internal.
+	// Unclassed fields were not classified yet; they count as internal.
 	Unclassed Class = iota
 	Public
 	Internal
@@ -24,10 +21,10 @@ const (
 
 var classNames = [...]string{"", "public", "internal", "personal", "secret"}
 
-// ClassNames lists the classes that may be written, least grave first.
+// ClassNames lists the classes, least sensitive first.
 func ClassNames() []string { return append([]string(nil), classNames[1:]...) }
 
-// ParseClass reads a class by its name.
+// ParseClass returns the class with a name.
 func ParseClass(name string) (Class, bool) {
 	for i, n := range classNames {
 		if i > 0 && n == name {
@@ -37,10 +34,10 @@ func ParseClass(name string) (Class, bool) {
 	return Unclassed, false
 }
 
-// String is the class's name; the empty string for [Unclassed].
+// String returns the class's name; the empty string for [Unclassed].
 func (c Class) String() string { return classNames[c] }
 
-// Judged is the class a field is judged by: an unclassed one counts as internal.
+// Judged returns the class that counts in evaluation: internal for unclassified fields.
 func (c Class) Judged() Class {
 	if c == Unclassed {
 		return Internal
@@ -60,12 +57,12 @@ const (
 	Array   Type = "array"
 )
 
-// TypeNames lists the types a field or grant may have.
+// TypeNames lists the types of fields and grants.
 func TypeNames() []string {
 	return []string{"string", "integer", "number", "boolean", "object", "array"}
 }
 
-// Form is what a value must look like, apart from where it stands.
+// Form is the type and format of a value.
 type Form struct {
 	Type     Type
 	Format   string
@@ -89,7 +86,7 @@ type Relation struct {
 	Many   bool
 }
 
-// Entity is a stored thing.
+// Entity is something that is stored.
 type Entity struct {
 	Name      string
 	StoredAs  string
@@ -101,7 +98,7 @@ type Entity struct {
 	plain     map[string]any // by Fold of the name: *Field or *Relation
 }
 
-// AddField appends f. It reports false, and changes nothing, when the name is taken.
+// AddField appends f. If the name is taken, it reports false and changes nothing.
 func (e *Entity) AddField(f *Field) bool {
 	if e.taken(f.Name) {
 		return false
@@ -112,7 +109,7 @@ func (e *Entity) AddField(f *Field) bool {
 	return true
 }
 
-// AddRelation appends r. It reports false, and changes nothing, when the name is taken.
+// AddRelation appends r. If the name is taken, it reports false and changes nothing.
 func (e *Entity) AddRelation(r *Relation) bool {
 	if e.taken(r.Name) {
 		return false
@@ -137,7 +134,7 @@ func (e *Entity) remember(name string, what any) {
 	}
 }
 
-// Field gives the field of exactly this name, or nil.
+// Field returns the field with exactly this name, or nil.
 func (e *Entity) Field(name string) *Field {
 	if e == nil {
 		return nil
@@ -145,7 +142,7 @@ func (e *Entity) Field(name string) *Field {
 	return e.fields[name]
 }
 
-// Relation gives the relation of exactly this name, or nil.
+// Relation returns the relation with exactly this name, or nil.
 func (e *Entity) Relation(name string) *Relation {
 	if e == nil {
 		return nil
@@ -153,9 +150,8 @@ func (e *Entity) Relation(name string) *Relation {
 	return e.relations[name]
 }
 
-// Lookup finds what a member name on the wire stands for: an exact name first,
-// else one that is equal without regard to capitals, '_' and '-'. At most one
-// of the results is not nil.
+// Lookup returns the field or relation for a member name: an exact match first, otherwise one that is equal without
+// case, '_' and '-'. At most one result is not nil.
 func (e *Entity) Lookup(name string) (*Field, *Relation) {
 	if e == nil {
 		return nil, nil
@@ -175,7 +171,7 @@ func (e *Entity) Lookup(name string) (*Field, *Relation) {
 	return nil, nil
 }
 
-// Names lists the entity's field and relation names in the document's order.
+// Names lists the names of the entity's fields and relations in document order.
 func (e *Entity) Names() []string {
 	var names []string
 	for _, f := range e.Fields {
@@ -193,7 +189,7 @@ type Catalog struct {
 	byName   map[string]*Entity
 }
 
-// Add appends e. It reports false, and changes nothing, when the name is taken.
+// Add appends e. If the name is taken, it reports false and changes nothing.
 func (c *Catalog) Add(e *Entity) bool {
 	if c.byName == nil {
 		c.byName = map[string]*Entity{}
@@ -206,7 +202,7 @@ func (c *Catalog) Add(e *Entity) bool {
 	return true
 }
 
-// Entity gives the entity of this name, or nil.
+// Entity returns the entity with this name, or nil.
 func (c *Catalog) Entity(name string) *Entity {
 	if c == nil {
 		return nil
@@ -214,7 +210,7 @@ func (c *Catalog) Entity(name string) *Entity {
 	return c.byName[name]
 }
 
-// Names lists the entities' names in the document's order.
+// Names lists the entities' names in document order.
 func (c *Catalog) Names() []string {
 	names := make([]string, len(c.Entities))
 	for i, e := range c.Entities {
@@ -223,8 +219,7 @@ func (c *Catalog) Names() []string {
 	return names
 }
 
-// Fold writes a name in lower case without '_' and '-', the form in which
-// names are compared.
+// Fold returns a name in lower case without '_' and '-', the form for comparing names.
 func Fold(name string) string {
 	return strings.ToLower(strings.Map(func(r rune) rune {
 		if r == '_' || r == '-' {

@@ -6,8 +6,7 @@ import (
 	"strings"
 )
 
-// Difference is one thing in which what was read from a store differs from the
-// catalogue.
+// Difference is one difference between what was read from a store and the catalogue.
 type Difference struct {
 	Kind   DifferenceKind
 	Entity string // as the catalogue calls it, else as it was read
@@ -19,7 +18,7 @@ type Difference struct {
 	Read   *Entity // as read, of a new entity
 }
 
-// ID names a difference within its reading, such as "new-field Boat.colour".
+// ID identifies a difference within its reading, such as "new-field Boat.colour".
 func (d Difference) ID() string {
 	if d.Name == "" {
 		return string(d.Kind) + " " + d.Entity
@@ -27,7 +26,7 @@ func (d Difference) ID() string {
 	return string(d.Kind) + " " + d.Entity + "." + d.Name
 }
 
-// DifferenceKind is the sort of a [Difference].
+// DifferenceKind is the kind of a [Difference].
 type DifferenceKind string
 
 const (
@@ -41,11 +40,9 @@ const (
 	ChangedRelation DifferenceKind = "changed-relation"
 )
 
-// Compare tells in what a reading differs from the catalogue. An entity is found
-// by what it is stored as, then by its name. partial says that the reading need
-// not have every entity and relation, so that none is gone: traffic and
-// descriptions of an API show some of what is stored. Classes are not compared,
-// and only what the reading knows of a field's form and note is.
+// Compare compares a reading with the catalogue. Entities are matched by where they are stored, then by name.
+// partial means that the reading may be incomplete, as with traffic and API descriptions, so nothing is reported as
+// gone. Classes are not compared, and of a field's form and note only what the reading knows.
 func Compare(old, read *Catalog, partial bool) []Difference {
 	var all []Difference
 	met := map[*Entity]bool{}
@@ -71,7 +68,7 @@ func Compare(old, read *Catalog, partial bool) []Difference {
 	return all
 }
 
-// match finds the entity that a read one is.
+// match finds the catalogued entity of a read one.
 func (c *Catalog) match(read *Entity) *Entity {
 	for _, e := range c.Entities {
 		if e.StoredAs != "" && e.StoredAs == read.StoredAs {
@@ -147,7 +144,7 @@ func relationWords(entity string, many bool) string {
 	return "to one " + entity
 }
 
-// words says what a field's values are.
+// words describes a field's values.
 func (f *Field) words() string { return strings.Join(f.Form.parts(), ", ") }
 
 func (f Form) parts() []string {
@@ -170,11 +167,11 @@ func (f Form) parts() []string {
 	return parts
 }
 
-// Words says in words what a form asks of a value.
+// Words describes a form.
 func (f Form) Words() string { return strings.Join(f.parts(), ", ") }
 
-// differs says of a field and its reading what differs, in words; equal texts
-// where nothing does. What the reading does not know, the catalogue may say.
+// differs describes how a field and its reading differ; equal texts mean no difference. What the reading does not
+// know is ignored.
 func (f *Field) differs(read *Field) (was, is string) {
 	var a, b []string
 	note := func(differ bool, x, y string) {

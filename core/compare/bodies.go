@@ -13,7 +13,7 @@ import (
 	"inkret/core/place"
 )
 
-// Shift is how a place of a body differs from what it was.
+// Shift is how a place of a body changed.
 type Shift string
 
 const (
@@ -25,14 +25,14 @@ const (
 	Same    Shift = "same"
 )
 
-// BodyPlace is a place of one body, its elements taken together.
+// BodyPlace is a place in one body; elements of a list count as one place.
 type BodyPlace struct {
 	Types  []string // JSON types of the values there, sorted
 	Values int      // how many there are
 	Bytes  int      // of all of them, names included
 }
 
-// BodyChange is a place of two bodies side by side.
+// BodyChange is a place in two bodies side by side.
 type BodyChange struct {
 	Path   string // JSONPath, with [*] for elements and names that are data
 	From   string // what it was called, where it is renamed
@@ -42,7 +42,7 @@ type BodyChange struct {
 	Below  int        // places inside of it that came or went with it
 }
 
-// Saved gives how many bytes less there are.
+// Saved returns how many bytes were saved.
 func (c *BodyChange) Saved() int {
 	n := 0
 	if c.Before != nil {
@@ -54,15 +54,14 @@ func (c *BodyChange) Saved() int {
 	return n
 }
 
-// Body is a body to compare, of a content type.
+// Body is a body to compare, with its content type.
 type Body struct {
 	Type string
 	Data []byte // codings and charset undone
 }
 
-// Bodies holds a body against the one before it by structure, not by line: the places
-// that both have or one lacks, in the order of their paths. What is inside of something
-// that came or went as a whole is counted with it.
+// Bodies compares a body with the one before it by structure: the places in either, in the order of their paths.
+// The contents of something that was added or removed as a whole count with it.
 func Bodies(before, after Body) []BodyChange {
 	was, is := measure(before), measure(after)
 	renamed := renames(was, is)
@@ -114,7 +113,7 @@ func keysOf(maps ...map[string]*BodyPlace) func(func(string) bool) {
 	}
 }
 
-// below reports whether a path is inside of what stands at another.
+// below reports whether a path is inside another.
 func below(path, top string) bool {
 	rest, ok := strings.CutPrefix(path, top)
 	return ok && rest != "" && (rest[0] == '.' || rest[0] == '[' || rest[0] == ' ')
@@ -129,11 +128,11 @@ func inside(path string, tops map[string]string) bool {
 	return false
 }
 
-// renaming are the places that seem to have another name now.
+// renaming is a pair of places that was probably renamed.
 type renaming struct{ to, from map[string]string }
 
-// renames pairs what went with what came in the same object: the only two of their sort
-// there, or those whose one name's words the other's contains.
+// renames pairs removed with added members of the same object: the only two of their type, or those where one
+// name's words contain the other's.
 func renames(was, is *measured) renaming {
 	r := renaming{map[string]string{}, map[string]string{}}
 	gone, came := map[string][]string{}, map[string][]string{}
@@ -171,7 +170,7 @@ func renames(was, is *measured) renaming {
 	return r
 }
 
-// alike reports whether all words of one name are among the other's.
+// alike reports whether one name's words contain all of the other's.
 func alike(a, b string) bool {
 	few, many := detect.Words(nil, []byte(a)), detect.Words(nil, []byte(b))
 	if len(few) > len(many) {
@@ -180,7 +179,7 @@ func alike(a, b string) bool {
 	return len(few) > 0 && !slices.ContainsFunc(few, func(w string) bool { return !slices.Contains(many, w) })
 }
 
-// measured is a body by its places.
+// measured is a body as a list of places.
 type measured struct {
 	places  map[string]*BodyPlace
 	parents map[string]string // of members
@@ -217,7 +216,7 @@ type bodyReader struct {
 	d    *jsontext.Decoder
 }
 
-// next gives where the next token begins.
+// next returns the start of the next token.
 func (r *bodyReader) next() int {
 	at := int(r.d.InputOffset())
 	for at < len(r.text) && strings.IndexByte(" \t\r\n,:", r.text[at]) >= 0 {
@@ -229,8 +228,7 @@ func (r *bodyReader) next() int {
 var typeNames = map[jsontext.Kind]string{'n': "null", 't': "boolean", 'f': "boolean", '"': "string", '0': "number",
 	'{': "object", '[': "array"}
 
-// value reads a value at a path; start is where its name begins, -1 for none. It is false
-// where the body breaks off.
+// value reads a value at a path; start is where its name begins, or -1. It returns false if the body is cut off.
 func (r *bodyReader) value(path string, start int) bool {
 	kind := r.d.PeekKind()
 	if start < 0 {
@@ -293,7 +291,7 @@ func (r *bodyReader) object(path string) bool {
 	return err == nil
 }
 
-// isData reports whether a member's name is data, as an id or an address is.
+// isData reports whether a member's name is data, such as an id or an address.
 func (m *measured) isData(name []byte) bool {
 	digits := len(name) > 0
 	for _, c := range name {

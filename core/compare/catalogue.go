@@ -19,7 +19,7 @@ func (d *differ) audiences() {
 	for _, a := range d.old.Audiences {
 		was = append(was, a.Name)
 		if b := d.new.Audience(a.Name); b == nil {
-			// what a recording says is of this audience is judged no more
+			// recordings that state this audience are no longer evaluated
 			d.add(Change{Direction: Widening, Class: max(catalog.Personal, d.deepest(nil)), What: "audience",
 				Audience: a.Name, Detail: "is no audience any more"})
 		} else if a.Recognise.Words() != b.Recognise.Words() {
@@ -39,8 +39,8 @@ func (d *differ) audiences() {
 	}
 }
 
-// reordered makes another order of trust a widening, of what an audience may see that is trusted less than
-// another from now on: that one may be granted the same next, which would be none.
+// reordered reports a new order of trust as a widening of what an audience sees that is now trusted less than
+// another: the other could be granted the same next, which would not count as widening.
 func (d *differ) reordered(ch Change) Change {
 	for _, a := range d.new.Audiences {
 		was := d.old.Audience(a.Name)
@@ -74,9 +74,8 @@ func common(a, b []string) []string {
 	return all
 }
 
-// catalogue tells of entities, fields and relations that come, go, or are something else. To class a field
-// lower widens: its leaks are judged less gravely from then on, wherever it turns up; so do the names that a
-// field or relation has no more.
+// catalogue compares entities, fields and relations. Lowering a field's class widens, because its leaks are less
+// severe from then on, wherever they are. Removing names of a field or relation does too.
 func (d *differ) catalogue() {
 	for _, e := range d.new.Catalog.Entities {
 		old := d.old.Catalog.Entity(e.Name)
@@ -105,7 +104,7 @@ func (d *differ) fields(old, e *catalog.Entity) {
 		case was == nil:
 			ch := Change{Direction: Neutral, What: "field", Entity: e.Name, Field: f.Name, Detail: "is a new field, " +
 				className(f.Class)}
-			// the name told so far, now the catalogue decides
+			// the telling name decided so far; now the catalogue does
 			if class := detect.Name([]byte(f.Name)); class > f.Class.Judged() {
 				ch.Class = class
 				ch = d.ifMet(e, ch)
@@ -130,7 +129,7 @@ func (d *differ) fields(old, e *catalog.Entity) {
 		if e.Field(f.Name) == nil {
 			ch := Change{Direction: Neutral, What: "field", Entity: e.Name, Field: f.Name,
 				Detail: "is no field any more"}
-			// else it is reported as gravely, being unknown
+			// otherwise it is reported just as severely, as unknown
 			if f.Class >= catalog.Personal && detect.Name([]byte(f.Name)) < f.Class {
 				ch.Class = f.Class
 				ch = d.ifMet(e, ch)
@@ -140,7 +139,7 @@ func (d *differ) fields(old, e *catalog.Entity) {
 	}
 }
 
-// lowered tells of a field that had a graver class when it was there last, under this name or another.
+// lowered reports a field that had a higher class when it last existed, under this name or another.
 func (d *differ) lowered(e *catalog.Entity, f *catalog.Field) bool {
 	class := d.kept[keptKey(e.Name, f.Name)]
 	if class > f.Class.Judged() {
@@ -174,8 +173,8 @@ func (d *differ) relations(old, e *catalog.Entity) {
 	}
 }
 
-// silenced is the gravest class that names of an entity of the new contracts, or of what is related to it, tell
-// by themselves where the catalogue says less: where it comes to decide, they tell no more.
+// silenced returns the highest class that telling names of an entity, or of what it is related to, have where the
+// catalogue gives them a lower one. Where the catalogue now decides, the names no longer do.
 func (d *differ) silenced(entity string) catalog.Class {
 	class := catalog.Unclassed
 	eachRelated(d.new.Catalog, d.new.Catalog.Entity(entity), map[string]bool{}, func(e *catalog.Entity) {
@@ -188,7 +187,7 @@ func (d *differ) silenced(entity string) catalog.Class {
 	return class
 }
 
-// eachRelated calls f with an entity and all that is related to it, each once.
+// eachRelated calls f once for an entity and for everything it is related to.
 func eachRelated(c *catalog.Catalog, e *catalog.Entity, met map[string]bool, f func(*catalog.Entity)) {
 	if e == nil || met[e.Name] {
 		return
@@ -200,8 +199,7 @@ func eachRelated(c *catalog.Catalog, e *catalog.Entity, met map[string]bool, f f
 	}
 }
 
-// ifMet makes a change widening where objects of the entity can be met by what the old contracts say, neutral
-// elsewhere.
+// ifMet makes a change a widening if the old contracts can meet objects of the entity, and neutral otherwise.
 func (d *differ) ifMet(e *catalog.Entity, ch Change) Change {
 	ch.Direction = Neutral
 	if d.met == nil {
@@ -213,9 +211,8 @@ func (d *differ) ifMet(e *catalog.Entity, ch Change) Change {
 	return ch
 }
 
-// metIn lists the entities whose objects bodies may hold: those of responses that
-// come to be used, of what is granted in them, and what is
-// related to these.
+// metIn lists the entities whose objects bodies may contain: those of responses, of what is granted in them, and
+// everything related.
 func metIn(c *contract.Contracts) map[string]bool {
 	met := map[string]bool{}
 	meet := func(e *catalog.Entity) { eachRelated(c.Catalog, e, met, func(*catalog.Entity) {}) }
@@ -250,8 +247,8 @@ func metIn(c *contract.Contracts) map[string]bool {
 	return met
 }
 
-// deepest is the gravest class of what an entity of the old contracts, or what is related to it, holds; of all
-// there are for nil.
+// deepest returns the highest class in an entity of the old contracts and everything it is related to; of all
+// entities for nil.
 func (d *differ) deepest(e *catalog.Entity) catalog.Class {
 	class, met := catalog.Public, map[string]bool{}
 	gravest := func(e *catalog.Entity) {
@@ -269,7 +266,7 @@ func (d *differ) deepest(e *catalog.Entity) catalog.Class {
 	return class
 }
 
-// deepestOf is the gravest class of what an endpoint's entities hold.
+// deepestOf returns the highest class in the entities of an endpoint.
 func (d *differ) deepestOf(e *contract.Endpoint) catalog.Class {
 	class := catalog.Public
 	for _, r := range e.Responses {
@@ -280,7 +277,7 @@ func (d *differ) deepestOf(e *contract.Endpoint) catalog.Class {
 	return class
 }
 
-// recognisers tells what values are recognised no more: a country's, or those of a detector of the team's.
+// recognisers reports values that are no longer recognised: those of a country, or of a custom detector.
 func (d *differ) recognisers() {
 	for _, country := range d.old.Countries {
 		if !slices.Contains(d.new.Countries, country) {
@@ -300,8 +297,8 @@ func (d *differ) recognisers() {
 	}
 }
 
-// exceptions tells of findings that pass by an exception, and pass no more. One that says less than one before
-// it, for a shorter time or of less, lets nothing more pass.
+// exceptions reports new and removed exceptions. An exception that covers no more than an earlier one, for no
+// longer, does not widen.
 func (d *differ) exceptions() {
 	for _, x := range d.new.Exceptions {
 		if slices.ContainsFunc(d.old.Exceptions, x.Within) {
@@ -321,7 +318,7 @@ func (d *differ) exceptions() {
 	}
 }
 
-// headers tells of header fields that may carry more than before, or less.
+// headers reports header fields that may carry more or less than before.
 func (d *differ) headers() {
 	was, is := headersOf(d.old), headersOf(d.new)
 	for _, key := range slices.SortedFunc(maps.Keys(is), headerField.compare) {
@@ -338,14 +335,14 @@ func (d *differ) headers() {
 	}
 }
 
-// headerField is a header field of an endpoint's responses; the endpoint is written without the names of parameters.
+// headerField is a header field in an endpoint's responses; the endpoint is written without parameter names.
 type headerField struct{ endpoint, name string }
 
 func (f headerField) compare(g headerField) int {
 	return cmp.Or(strings.Compare(f.endpoint, g.endpoint), strings.Compare(f.name, g.name))
 }
 
-// headersOf gives what the header fields of each endpoint may carry: the gravest that any response permits.
+// headersOf returns the highest class that each endpoint's header fields may carry.
 func headersOf(c *contract.Contracts) map[headerField]catalog.Class {
 	all := map[headerField]catalog.Class{}
 	note := func(endpoint string, responses []*contract.Response) {

@@ -1,8 +1,7 @@
-// Package compare holds things of one kind side by side: two states of a service's
-// contracts ([Contracts]) and texts ([Unified], [Merge]).
+// Package compare compares two states of a service's contracts ([Contracts]) and texts ([Unified], [Merge]).
 //
-// Whether a change of contracts lets more out is told by computation over what
-// they compile to, for each endpoint, audience and status, never by their text.
+// Whether a change exposes more is computed from what the contracts compile to, for each endpoint, audience and
+// status, never from their text.
 package compare
 
 import (
@@ -20,7 +19,7 @@ import (
 	"inkret/core/probe"
 )
 
-// Direction is whether a change lets more out.
+// Direction is whether a change exposes more or less.
 type Direction string
 
 const (
@@ -43,7 +42,7 @@ type Change struct {
 	Detail    string
 }
 
-// Difference is what a change of contracts comes to.
+// Difference is the result of comparing contracts.
 type Difference struct {
 	Direction Direction
 	Reaches   catalog.Class // the gravest class that it lets out more of
@@ -52,22 +51,22 @@ type Difference struct {
 	Endpoints []string // that compile to something else
 }
 
-// Sentence tells several changes of one sort in words.
+// Sentence describes several changes of one kind.
 type Sentence struct {
 	Direction Direction     `json:"direction"`
 	Class     catalog.Class `json:"-"`
 	Text      string        `json:"text"`
 }
 
-// Sensitive reports whether more of what is personal or secret is let out.
+// Sensitive reports whether more personal or secret data is exposed.
 func (d *Difference) Sensitive() bool {
 	return d.Direction == Widening && d.Reaches >= catalog.Personal
 }
 
-// Contracts tells in what new differs from old; a nil old is no contract at all.
+// Contracts compares two states of contracts. old is nil for the first contracts.
 func Contracts(old, new *contract.Contracts) *Difference { return Since(old, new, nil) }
 
-// Since is Contracts for states of which it is known what classes fields had that are gone by now.
+// Since is Contracts for states whose deleted fields' classes are known.
 func Since(old, new *contract.Contracts, before []Kept) *Difference {
 	d := &differ{old: old, new: new}
 	if old == nil {
@@ -154,10 +153,10 @@ func (d *differ) endpoint(old, new *contract.Endpoint) {
 	}
 }
 
-// everywhere is the text of the responses that hold at every endpoint.
+// everywhere is the text that stands for the shared responses.
 const everywhere = "every endpoint"
 
-// side is what one state of the contracts says of an endpoint; a nil endpoint says nothing.
+// side is what one state of the contracts says about an endpoint, which may be nil.
 type side struct {
 	*contract.Contracts
 	endpoint *contract.Endpoint
@@ -169,7 +168,7 @@ type seenKey struct {
 	audience int
 }
 
-// shows gives what an audience, by name, may see in a situation, with the response that says so; nil where none does.
+// shows returns what an audience may see in a situation, and the response that grants it, or nil.
 func (s *side) shows(audience string, c *exchange.Capture) (*contract.Response, string, map[string]exposure.Exposure) {
 	a := s.Audience(audience)
 	if s.endpoint == nil || a == nil && len(s.Audiences) > 0 {
@@ -184,13 +183,13 @@ func (s *side) shows(audience string, c *exchange.Capture) (*contract.Response, 
 	}
 	key := seenKey{choice.Response, a.Index}
 	if s.seen[key] == nil {
-		// so that it shows where one comes to contain itself
+		// deep enough to notice a shape that became recursive
 		s.seen[key] = exposure.Deep(s.endpoint.Plan(choice, c.Response.Status), 2)
 	}
 	return choice.Response, choice.Title(), s.seen[key]
 }
 
-// judging gives the response that bodies are judged by, be it for other audiences; nil where none is.
+// judging returns the response that evaluates bodies, even one for other audiences, or nil.
 func (s *side) judging(audience string, c *exchange.Capture) *contract.Response {
 	if s.endpoint == nil {
 		return nil
@@ -198,9 +197,8 @@ func (s *side) judging(audience string, c *exchange.Capture) *contract.Response 
 	return s.endpoint.Choose(s.Audience(audience), c).Response
 }
 
-// judgedAs tells where the names in a body are held against another entity, or none: what the catalogue says of
-// the one that it was is reported no more. others is set where the audience is none that the old response was
-// for.
+// judgedAs reports bodies that are now evaluated against another entity, or none: what the catalogue says about the
+// old one is no longer reported. others means that the old response was not for this audience.
 func (d *differ) judgedAs(ch Change, old, new *contract.Response, others bool) {
 	if old == nil || old.Entity == nil {
 		return
@@ -233,7 +231,7 @@ func pointer(tokens []string) string {
 	return "/" + strings.Join(tokens, "/")
 }
 
-// takesOver gives the endpoint that the requests of another go to, where that one is not there.
+// takesOver returns the endpoint that receives the requests of a missing one.
 func takesOver(c *contract.Contracts, e *contract.Endpoint) *contract.Endpoint {
 	if e.Text == everywhere || len(c.Endpoints) == 0 {
 		return nil
@@ -242,12 +240,12 @@ func takesOver(c *contract.Contracts, e *contract.Endpoint) *contract.Endpoint {
 	return c.Find(e.Method, strings.Split(strings.Trim(path, "/"), "/"))
 }
 
-// own reports whether a response is the endpoint's and not one that holds at every endpoint.
+// own reports whether a response belongs to the endpoint itself, and is not a shared one.
 func (s *side) own(r *contract.Response) bool {
 	return r != nil && s.endpoint.Text != everywhere && slices.Contains(s.endpoint.Responses, r)
 }
 
-// situations compares, for each audience and in each situation that either state tells apart, what it may see.
+// situations compares what each audience may see in each situation that either state distinguishes.
 func (d *differ) situations(text string, old, new *contract.Endpoint) {
 	if old == nil {
 		old = takesOver(d.old, new)
@@ -295,7 +293,7 @@ func (d *differ) situations(text string, old, new *contract.Endpoint) {
 	}
 }
 
-// reached reports whether some endpoint has no response of its own in a situation, by either state.
+// reached reports whether an endpoint has no response of its own for a situation, in either state.
 func (d *differ) reached(who taken, c *exchange.Capture) bool {
 	for i, all := range []*contract.Contracts{d.old, d.new} {
 		a := all.Audience([]string{who.was, who.is}[i])
@@ -308,7 +306,7 @@ func (d *differ) reached(who taken, c *exchange.Capture) bool {
 	return false
 }
 
-// taken is what audiences a caller is taken for, by the old contracts and by the new ones.
+// taken is the pair of audiences that a caller is recognised as, by the old and the new contracts.
 type taken struct{ was, is string }
 
 func (t taken) name() string {
@@ -318,7 +316,7 @@ func (t taken) name() string {
 	return t.is + " (so far " + t.was + ")"
 }
 
-// takenFor lists what callers are taken for by both states.
+// takenFor lists how callers are recognised by both states.
 func takenFor(old, new *contract.Contracts) []taken {
 	var all []taken
 	add := func(t taken) {
@@ -339,8 +337,7 @@ func takenFor(old, new *contract.Contracts) []taken {
 	return all
 }
 
-// cases compares what an audience saw and sees in one situation; shared reports what an audience that is
-// trusted less had.
+// cases compares what an audience saw and sees in one situation. shared reports what a less trusted audience saw.
 func (d *differ) cases(base Change, was, is map[string]exposure.Exposure, shared func(exposure.Exposure) bool) {
 	routes := map[string]exposure.Exposure{}
 	for path, e := range was {
@@ -416,7 +413,7 @@ func (d *differ) cases(base Change, was, is map[string]exposure.Exposure, shared
 	}
 }
 
-// keyOf is under what an exposure is listed.
+// keyOf is the key of an exposure for comparison.
 func keyOf(all map[string]exposure.Exposure, e exposure.Exposure) string {
 	if at, ok := all[e.Path]; ok && at.Route == e.Route {
 		return e.Path
@@ -424,7 +421,7 @@ func keyOf(all map[string]exposure.Exposure, e exposure.Exposure) string {
 	return e.Path + "\n" + e.Route
 }
 
-// within reports whether something is granted at a path or in it.
+// within reports whether something is granted at a path or inside it.
 func within(all map[string]exposure.Exposure, path string) bool {
 	for other := range all {
 		if strings.HasPrefix(bare(other), bare(path)) {
@@ -434,7 +431,7 @@ func within(all map[string]exposure.Exposure, path string) bool {
 	return false
 }
 
-// bare is a path without the steps that stand for each element.
+// bare is a path without its element steps.
 func bare(path string) string { return strings.ReplaceAll(path, "[*]", "") }
 
 func sortedKeys(m map[string]exposure.Exposure) []string {
@@ -446,12 +443,12 @@ func sortedKeys(m map[string]exposure.Exposure) []string {
 	return keys
 }
 
-// gravest is the class of what is exposed, before or after, whichever is graver:
-// to class a field lower and grant it at once is no way around approval.
+// gravest returns the higher class of what was and is exposed, so that lowering a field's class and granting it in
+// one step does not avoid approval.
 func (d *differ) gravest(e exposure.Exposure) catalog.Class {
 	class := e.Class.Judged()
 	for _, c := range []*contract.Contracts{d.old, d.new} {
-		// a class of its own takes nothing from what it is derived of
+		// a class of its own does not lower that of what it is derived from
 		for _, name := range append([]string{e.Field}, e.Derived...) {
 			if f := c.Catalog.Entity(e.Entity).Field(name); f != nil {
 				class = max(class, f.Class.Judged())
@@ -467,8 +464,8 @@ func (d *differ) gravest(e exposure.Exposure) catalog.Class {
 	return class
 }
 
-// lessTrustedHad tells whether an audience that is trusted less, in the old order and in the new one, saw the
-// same in the situation: then nothing gets any further out.
+// lessTrustedHad reports whether an audience that is less trusted, in both orders, saw the same in the situation;
+// then nothing is newly exposed.
 func (d *differ) lessTrustedHad(audience string, was *side, c *exchange.Capture, e exposure.Exposure) bool {
 	whose, now := d.old.Audience(audience), d.new.Audience(audience)
 	if now == nil {
@@ -489,7 +486,7 @@ func (d *differ) lessTrustedHad(audience string, was *side, c *exchange.Capture,
 	return false
 }
 
-// same compares two exposures of one thing.
+// same compares two exposures of the same thing.
 func (d *differ) same(ch Change, was, is exposure.Exposure) {
 	loose, tight := formChange(was.Form, is.Form)
 	if is.Open && !was.Open {
@@ -543,12 +540,11 @@ func (d *differ) same(ch Change, was, is exposure.Exposure) {
 	}
 }
 
-// telling are formats that name a kind of value which is personal: where one is granted, such a value is none
-// that leaks.
+// telling lists formats of personal values; where one is granted, such a value is no leak.
 var telling = []string{"email", "idn-email", "phone", "tel", "iban", "ipv4", "ipv6", "mac", "national-id", "address",
 	"coordinates"}
 
-// formChange says in words what a form asks less, and what it asks more.
+// formChange describes what a form asks less, and what it asks more.
 func formChange(was, is catalog.Form) (loose, tight string) {
 	var less, more []string
 	note := func(a, b, what string) {
@@ -605,7 +601,7 @@ func length(n int) string {
 	return fmt.Sprintf("%d", n)
 }
 
-// sentAs reports whether a member is there, be it as one value or as many.
+// sentAs reports whether a member is present, as one value or as many.
 func sentAs(all map[string]exposure.Exposure, path string) bool {
 	for other := range all {
 		if bare(other) == bare(path) {
@@ -615,8 +611,8 @@ func sentAs(all map[string]exposure.Exposure, path string) bool {
 	return false
 }
 
-// accepts compares what clients may send. It lets nothing out, and so reaches no class; but what they send is
-// reported no more.
+// accepts compares what clients may send. Accepting more exposes nothing and therefore reaches no class, but it is
+// reported less.
 func (d *differ) accepts(endpoint string, old, new *contract.Endpoint) {
 	if new == nil || old == nil && !new.Judges {
 		return

@@ -6,16 +6,15 @@ import (
 	"inkret/core/catalog"
 )
 
-// Kept is the class of a field that was in force last, be the field there still or not. It holds until a
-// revision lowers it that says so: to take a field away and bring it back, under its name or another, is no way
-// to lower its class.
+// Kept is the last class of a field, which may be deleted by now. It holds until a revision explicitly lowers it:
+// deleting a field and adding it again, under its name or another, does not lower its class.
 type Kept struct {
 	Entity, StoredAs, Field string
 	Type                    catalog.Type
 	Class                   catalog.Class
 }
 
-// KeptOf lists what is in force by a catalogue, and what was before and is gone.
+// KeptOf lists the classes of a catalogue's fields, and of earlier ones that are gone.
 func KeptOf(c *catalog.Catalog, before []Kept) []Kept {
 	var all []Kept
 	met := map[string]bool{}
@@ -36,8 +35,8 @@ func KeptOf(c *catalog.Catalog, before []Kept) []Kept {
 
 func keptKey(entity, field string) string { return catalog.Fold(entity) + "." + catalog.Fold(field) }
 
-// remember works out the classes that fields of the new contracts had before, if graver than what they have: by
-// their names, in entities that were renamed, or as fields that are gone.
+// remember returns the earlier classes of fields where they were higher: by name, in renamed entities, or as
+// deleted fields.
 func (d *differ) remember(before []Kept) {
 	d.kept = map[string]catalog.Class{}
 	byEntity := map[string][]Kept{}
@@ -66,7 +65,7 @@ func (d *differ) remember(before []Kept) {
 	}
 }
 
-// has reports whether the new contracts have an entity, by its folded name.
+// has reports whether the new contracts have an entity, by folded name.
 func (d *differ) has(folded string) bool {
 	for _, e := range d.new.Catalog.Entities {
 		if catalog.Fold(e.Name) == folded {
@@ -76,8 +75,8 @@ func (d *differ) has(folded string) bool {
 	return false
 }
 
-// mayBe reports whether an entity may be one that is gone: it is stored in the same place, or half of its
-// fields are called the same.
+// mayBe reports whether an entity may be a deleted one: it is stored in the same place, or half of its fields have
+// the same names.
 func mayBe(e *catalog.Entity, gone []Kept) bool {
 	same := 0
 	for _, k := range gone {
@@ -88,8 +87,8 @@ func mayBe(e *catalog.Entity, gone []Kept) bool {
 	return e.StoredAs != "" && e.StoredAs == gone[0].StoredAs || same > 0 && same*2 >= len(e.Fields)
 }
 
-// renamed reports whether a new field may be one that is gone under another name: of the same type, and gone in
-// the same revision, or with a name that says the same and more.
+// renamed reports whether a new field may be a deleted one under another name: it has the same type, and was
+// deleted in the same revision or has a name that contains the old one's words.
 func (d *differ) renamed(e *catalog.Entity, f *catalog.Field, k Kept, had []Kept) bool {
 	if k.Class < catalog.Personal || k.Type != f.Form.Type {
 		return false

@@ -9,11 +9,11 @@ import (
 	"inkret/core/severity"
 )
 
-// maxUnreported is how many places are told of one by one that are no longer reported.
+// maxUnreported limits the places that are listed one by one as no longer reported.
 const maxUnreported = 8
 
-// measure adds what the judge no longer reports and the comparison does not tell of: all where it found nothing
-// that widens, else what is graver.
+// measure adds what the judge no longer reports and the comparison did not find: everything if nothing widens,
+// otherwise what is more severe.
 func (d *Difference) measure(losses []probe.Loss) {
 	var told []Sentence
 	known, widens := d.Reaches, d.Direction == Widening

@@ -6,8 +6,7 @@ import (
 	"github.com/pmezard/go-difflib/difflib"
 )
 
-// Unified gives the difference of two texts in the unified format, or the empty
-// string where they are equal.
+// Unified returns the difference of two texts in the unified format, or the empty string if they are equal.
 func Unified(oldName, newName, old, new string) string {
 	if old == new {
 		return ""
@@ -32,7 +31,7 @@ func lines(s string) []string {
 	return all[:len(all)-1]
 }
 
-// Conflict is a place that both sides of a merge changed, each in its own way.
+// Conflict is a place that both sides of a merge changed differently.
 type Conflict struct {
 	Line   int    `json:"line"` // of the merged text, from 1: where it stands
 	Base   string `json:"base"`
@@ -40,9 +39,8 @@ type Conflict struct {
 	Theirs string `json:"theirs"`
 }
 
-// Merge brings two changes of one text together, line by line (the diff3 way:
-// Khanna, Kunal and Pierce, A Formal Investigation of Diff3, 2007). Where both
-// changed the same lines the merged text keeps mine, and the place is a conflict.
+// Merge merges two changes of one text line by line (diff3; Khanna, Kunal and Pierce, A Formal Investigation of
+// Diff3, 2007). Where both changed the same lines, mine is kept and the place is a conflict.
 func Merge(base, mine, theirs string) (string, []Conflict) {
 	b, m, t := lines(base), lines(mine), lines(theirs)
 	toMine, toTheirs := matches(b, m), matches(b, t)
@@ -86,7 +84,7 @@ func Merge(base, mine, theirs string) (string, []Conflict) {
 	return out.String(), conflicts
 }
 
-// matches gives for each line of a the line of b that it became, or -1.
+// matches returns, for each line of a, the matching line of b, or -1.
 func matches(a, b []string) []int {
 	to := make([]int, len(a))
 	for i := range to {

@@ -6,13 +6,13 @@ import (
 	"strings"
 )
 
-// group is changes that are told in one sentence.
+// group is a set of changes that one sentence describes.
 type group struct {
 	Change
 	endpoints, audiences, paths []string
 }
 
-// grouped gathers changes that are told in one sentence, in the order in which they come.
+// grouped groups changes that one sentence describes, in their order.
 func grouped(changes []Change) []*group {
 	var all []*group
 	index := map[string]*group{}
@@ -45,7 +45,7 @@ func grouped(changes []Change) []*group {
 	return all
 }
 
-// words tells changes in sentences, what widens first, and the most sensitive first of that.
+// words describes changes in sentences: widening first, most sensitive first.
 func words(changes []Change) []Sentence {
 	all := grouped(changes)
 	rank := map[Direction]int{Widening: 2, Narrowing: 1}
@@ -62,7 +62,7 @@ func words(changes []Change) []Sentence {
 	return sentences
 }
 
-// subject gives what changes are about, for whom, and where.
+// subject returns what changes are about, for whom, and where.
 func (g *group) subject() (thing, who, where string) {
 	thing, who = g.Field, list(g.audiences)
 	if g.Entity != "" && g.Field != "" {

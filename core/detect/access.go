@@ -8,17 +8,16 @@ import (
 	"strings"
 )
 
-// Credentials in addresses, in connection strings, in header values, and in the
-// usual forms of keys that are given out.
+// Credentials: in addresses, connection strings and header fields, and keys of well-known forms.
 
 const (
 	shortestAccess = 12
-	// leastRandom is how long a value must be for its randomness to tell anything.
+	// leastRandom is the minimum length at which randomness means anything.
 	leastRandom = 16
 	longestPart = 512
 )
 
-// addressCredential finds what lets in who has an address.
+// addressCredential finds credentials in an address.
 func addressCredential(v []byte) Hit {
 	if i := bytes.Index(v, []byte("://")); i > 0 {
 		return inAddress(v, i)
@@ -26,7 +25,7 @@ func addressCredential(v []byte) Hit {
 	return Hit{}
 }
 
-// pairs finds what stands in names and values between semicolons.
+// pairs finds credentials in names and values between semicolons.
 func pairs(v []byte) Hit {
 	if bytes.IndexByte(v, ';') <= 0 || bytes.IndexByte(v, '=') <= 0 {
 		return Hit{}
@@ -37,8 +36,8 @@ func pairs(v []byte) Hit {
 	return settings(v)
 }
 
-// inAddress finds user and password before the host of an address (RFC 3986 section
-// 3.2.1), secrets of one-time passwords, and addresses whose query carries a token.
+// inAddress finds user and password before the host (RFC 3986 section 3.2.1), one-time password secrets, and
+// addresses with a token in the query.
 func inAddress(v []byte, colon int) Hit {
 	start := colon
 	for start > 0 && (letterOrDigit(v[start-1]) || v[start-1] == '+' || v[start-1] == '-' || v[start-1] == '.') {
@@ -90,7 +89,7 @@ func lowers(name []byte, f func([]byte) bool) bool {
 	return f(room[:len(name)])
 }
 
-// carriesToken are parameters by which an address lets in who has it.
+// carriesToken lists parameters whose value grants access to whoever has the address.
 var carriesToken = func() map[string]bool {
 	all := map[string]bool{}
 	for _, name := range strings.Fields("token access_token auth auth_token authtoken sig signature x-amz-signature " +
@@ -101,7 +100,7 @@ var carriesToken = func() map[string]bool {
 	return all
 }()
 
-// placeholder reports whether a password only stands for one: empty, stars, a variable.
+// placeholder reports whether a password is a placeholder: empty, stars, a variable.
 func placeholder(p []byte) bool {
 	if len(p) == 0 || bytes.ContainsAny(p, "<>{}$%*[]") && !bytes.ContainsAny(p, "0123456789") {
 		return true
@@ -116,8 +115,7 @@ func placeholder(p []byte) bool {
 	return p[0] == '$' || p[0] == '{' || p[0] == '<'
 }
 
-// random reports whether a text has been drawn rather than written: letters of both
-// cases and digits, or hexadecimal, and varied.
+// random reports whether a text looks generated: letters of both cases and digits, or hexadecimal, and varied.
 func random(v []byte) bool {
 	if len(v) < leastRandom || len(v) > longestPart {
 		return false
@@ -168,7 +166,7 @@ func random(v []byte) bool {
 	return turns*5 >= 2*n && kinds*2 >= min(n, 24)
 }
 
-// headerValue finds the value of an Authorization field (RFC 6750, RFC 7617).
+// headerValue finds a value of the Authorization field (RFC 6750, RFC 7617).
 func headerValue(v []byte) Hit {
 	if bytes.IndexByte(v, 'B') < 0 {
 		return Hit{}
@@ -179,7 +177,7 @@ func headerValue(v []byte) Hit {
 	return afterScheme(v, "Basic ", "basic credentials", basic)
 }
 
-// cookie finds the value of a Set-Cookie field (RFC 6265) that sets a session.
+// cookie finds a Set-Cookie value (RFC 6265) that sets a session.
 func cookie(v []byte) Hit {
 	name, rest, ok := bytes.Cut(v, []byte("="))
 	if !ok || len(name) == 0 || len(name) > 40 || bytes.IndexByte(rest, ';') < 0 {
@@ -224,8 +222,8 @@ func printable8(v []byte) bool {
 	return true
 }
 
-// settings finds the password of a connection string: pairs of name and value between
-// semicolons, one of which names a server or user.
+// settings finds the password in a connection string: pairs of name and value between semicolons, one of which
+// names a server or user.
 func settings(v []byte) Hit {
 	if len(v) > 8*longestPart {
 		return Hit{}
@@ -250,11 +248,10 @@ func settings(v []byte) Hit {
 	return Hit{}
 }
 
-// accessKeys are the notations of keys that well-known services give out, by their
-// fixed beginnings.
+// accessKeys are the forms of keys that well-known services issue, by their fixed prefixes.
 var accessKeys = regexp.MustCompile(`^(?:(?:AKIA|ASIA)[0-9A-Z]{16}|gh[pousr]_[A-Za-z0-9]{36,}|xox[abprs]-[0-9A-Za-z-]{20,}|[rs]k_(?:live|test)_[0-9A-Za-z]{20,}|AIza[0-9A-Za-z_-]{35}|glpat-[0-9A-Za-z_-]{20,}|SG\.[0-9A-Za-z_-]{16,}\.[0-9A-Za-z_-]{30,}|AGE-SECRET-KEY-1[0-9A-Z]{58})`)
 
-// shortestKey is how long the shortest of these keys are.
+// shortestKey is the length of the shortest of these keys.
 const shortestKey = 20
 
 func accessKey(v []byte, t Trait) Hit {

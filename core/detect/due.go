@@ -5,11 +5,10 @@ import (
 	"slices"
 )
 
-// Which recognisers can find anything in a value is told by its length and traits
-// alone, in three look-ups; for most values it is none. So a body costs the same
-// however many recognisers there are.
+// Length and traits of a value select the detectors that could find anything, in three look-ups. For most values
+// there are none, so a body costs the same however many detectors there are.
 
-// recogniser finds one sort of thing in a value.
+// recogniser finds one kind of thing in a value.
 type recogniser struct {
 	gives       []string // the detectors that it reports
 	least, most int      // bytes of a value that can hold it; most 0 is no bound
@@ -18,13 +17,13 @@ type recogniser struct {
 	find        func(v []byte, t Trait) Hit
 }
 
-// due is a set of recognisers: a bit each, by its place.
+// due is a set of detectors, one bit each.
 type due uint64
 
 const (
-	// shortestValue is the length of the shortest value recognised: a@b.cd.
+	// shortestValue is the length of the shortest value that can be recognised: a@b.cd.
 	shortestValue = 6
-	// lengths from here on are told apart by the recognisers themselves
+	// from this length on, the detectors check the length themselves
 	longLength = 256
 	halfTraits = traits / 2
 	lowTraits  = 1<<halfTraits - 1
@@ -36,8 +35,7 @@ const (
 	spaceless = 1<<traits - 1 - HasSpace
 )
 
-// recognisers are the built-in ones, secrets before what is personal: the first that
-// finds something decides.
+// recognisers are the built-in detectors, secrets before personal data. The first match counts.
 var recognisers = append([]recogniser{
 	{hashNames(), shortestValue, 0, HasDollar, 0, without(passwordHash)},
 	{[]string{"signed token"}, shortestToken, 0, HasDot | HasUpper | HasLower, 0, without(signedToken)},
@@ -65,7 +63,7 @@ var recognisers = append([]recogniser{
 	{[]string{"postal address"}, 16, 200, HasDigit | HasSpace | HasComma, 0, without(postal)},
 }...)...)
 
-// Detectors lists what the built-in recognisers report, by the names that findings give.
+// Detectors lists the names of the built-in detectors, as in findings.
 func Detectors() []string {
 	var all []string
 	for i := range recognisers {
@@ -78,7 +76,7 @@ func Detectors() []string {
 	return all
 }
 
-// hashNames lists what the forms of password hashes are called.
+// hashNames lists the names of password hash forms.
 func hashNames() []string {
 	var all []string
 	for i := range hashForms {
@@ -87,18 +85,17 @@ func hashNames() []string {
 	return slices.Compact(all)
 }
 
-// without makes a recogniser of one that takes no traits.
+// without adapts a detector that needs no traits.
 func without(find func([]byte) Hit) func([]byte, Trait) Hit {
 	return func(v []byte, _ Trait) Hit { return find(v) }
 }
 
-// dueTables tells which recognisers are due: two more stand for what looks behind an
-// encoding.
+// dueTables select the detectors. Two more entries stand for decoding.
 var dueTables = tablesOf(append(recognisers[:len(recognisers):len(recognisers)],
 	recogniser{least: shortestEncoded, all: HasDigit, only: base64ish},
 	recogniser{least: shortestEncoded, all: HasDigit | HasPercent, only: spaceless}))
 
-// behindEncoding are the bits of those two.
+// behindEncoding are the bits of these two entries.
 var behindEncoding = due(3) << len(recognisers)
 
 type tables struct {
@@ -106,7 +103,7 @@ type tables struct {
 	low, high [1 << halfTraits]due
 }
 
-// tablesOf makes the tables of at most 64 recognisers.
+// tablesOf builds the tables for at most 64 detectors.
 func tablesOf(all []recogniser) *tables {
 	t := new(tables)
 	for i := range all {
@@ -115,7 +112,7 @@ func tablesOf(all []recogniser) *tables {
 	return t
 }
 
-// add puts r into the tables, under bit i.
+// add adds detector r to the tables, as bit i.
 func (t *tables) add(i int, r *recogniser) {
 	bit := due(1) << i
 	for n := range t.length {
@@ -133,7 +130,7 @@ func (t *tables) add(i int, r *recogniser) {
 	}
 }
 
-// holds reports whether the part of a value's traits that mask lets through permits r.
+// holds reports whether a value's traits, masked, allow r to match.
 func (r *recogniser) holds(t, mask Trait) bool {
 	return t&r.all == r.all&mask && (r.only == 0 || t&^r.only == 0)
 }
@@ -142,7 +139,7 @@ func (t *tables) due(n int, traits Trait) due {
 	return t.length[min(n, longLength)] & t.low[traits&lowTraits] & t.high[traits>>halfTraits&lowTraits]
 }
 
-// recognise finds the first thing that recognisers due find in v.
+// recognise returns the first match of the selected detectors in v.
 func (d due) recognise(v []byte, t Trait) Hit {
 	for d &^= behindEncoding; d != 0; d &= d - 1 {
 		if h := recognisers[bits.TrailingZeros64(uint64(d))].find(v, t); h.Found() {

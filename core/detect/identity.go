@@ -7,11 +7,10 @@ import (
 	"time"
 )
 
-// National identity, tax and insurance numbers: the whole of a value, in a notation
-// and with the check that the country's rules give. Those that are digits only and
-// have no check are not told by their value; their names tell.
+// National identity, tax and insurance numbers, recognised as whole values by notation and check digits. Numbers
+// without a check are recognised by their names only.
 
-// identities are the recognisers of the numbers by which countries number people.
+// identities are the detectors of national numbers.
 func identities() []recogniser {
 	const (
 		figures = HasDigit
@@ -37,7 +36,7 @@ func identities() []recogniser {
 	}
 }
 
-// numbering is a recogniser of whole values from least to most bytes long.
+// numbering is a detector of whole values of a length range, in bytes.
 func numbering(name string, holds func(v []byte) bool, least, most int, all, only Trait) recogniser {
 	return recogniser{[]string{name}, least, most, all, only, func(v []byte, _ Trait) Hit {
 		if holds(v) {
@@ -47,8 +46,7 @@ func numbering(name string, holds func(v []byte) bool, least, most int, all, onl
 	}}
 }
 
-// shaped reports whether v has the shape of a picture: 9 a digit, A a capital letter,
-// anything else itself.
+// shaped reports whether v matches a picture: 9 a digit, A a capital letter, anything else itself.
 func shaped(v []byte, picture string) bool {
 	if len(v) != len(picture) {
 		return false
@@ -72,7 +70,7 @@ func shaped(v []byte, picture string) bool {
 	return true
 }
 
-// digitsOf gives the digits of v, others left out.
+// digitsOf returns the digits of v.
 func digitsOf(v []byte) []int {
 	var all []int
 	for _, c := range v {
@@ -99,7 +97,7 @@ func number64(v []byte) int64 {
 	return n
 }
 
-// aDay reports whether there is such a day; years of two digits are taken as of any century.
+// aDay reports whether a date exists. Years of two digits may be of any century.
 func aDay(year, month, day int) bool {
 	if month < 1 || month > 12 || day < 1 {
 		return false
@@ -141,7 +139,7 @@ func codiceFiscale(v []byte) bool {
 	return byte('A'+sum%26) == v[15]
 }
 
-// nir is the French number of social insurance: 97 less the rest of the number is its key.
+// nir is the French social insurance number: its key is 97 minus the remainder of the number.
 func nir(v []byte) bool {
 	if shaped(v, "9 99 99 99 999 999 99") {
 		v = bytes.ReplaceAll(v, []byte(" "), nil)
@@ -155,7 +153,7 @@ func nir(v []byte) bool {
 	return 97-number64(v[:13])%97 == number64(v[13:])
 }
 
-// personnummer is the Swedish personal number, with its sign between day and number.
+// personnummer is the Swedish personal number, with a sign between date and number.
 func personnummer(v []byte) bool {
 	if len(v) == 13 && shaped(v[:2], "99") {
 		v = v[2:]
@@ -181,7 +179,7 @@ func henkilotunnus(v []byte) bool {
 	return aDay(int(number64(v[4:6])), int(number64(v[2:4])), int(number64(v[:2]))) && checks[n%31] == v[10]
 }
 
-// pesel is the Polish number; the month tells the century.
+// pesel is the Polish number; the month encodes the century.
 func pesel(v []byte) bool {
 	if !shaped(v, "99999999999") {
 		return false
@@ -209,7 +207,7 @@ func fodselsnummer(v []byte) bool {
 		(11-weighted(d, 5, 4, 3, 2, 7, 6, 5, 4, 3, 2)%11)%11 == d[10]
 }
 
-// cpf is the Brazilian tax number in its notation with points.
+// cpf is the Brazilian tax number, written with points.
 func cpf(v []byte) bool {
 	if !shaped(v, "999.999.999-99") {
 		return false
@@ -229,7 +227,7 @@ func cpf(v []byte) bool {
 	return !same && check(9) == d[9] && check(10) == d[10]
 }
 
-// nino is the British number of national insurance, which has no check but few prefixes.
+// nino is the British national insurance number, which has few prefixes but no check digit.
 func nino(v []byte) bool {
 	if shaped(v, "AA 99 99 99 A") {
 		v = bytes.ReplaceAll(v, []byte(" "), nil)
@@ -245,7 +243,7 @@ func nino(v []byte) bool {
 	return true
 }
 
-// rijksregister is the Belgian national number in its notation.
+// rijksregister is the Belgian national number.
 func rijksregister(v []byte) bool {
 	if !shaped(v, "99.99.99-999.99") {
 		return false
@@ -259,7 +257,7 @@ func rijksregister(v []byte) bool {
 	return aDay(d[0]*10+d[1], d[2]*10+d[3], d[4]*10+d[5]) && (97-n%97 == check || 97-(2_000_000_000+n)%97 == check)
 }
 
-// ahv is the Swiss number of social insurance: an EAN-13 that begins with 756.
+// ahv is the Swiss social insurance number: an EAN-13 that begins with 756.
 func ahv(v []byte) bool {
 	if !shaped(v, "999.9999.9999.99") || string(v[:3]) != "756" {
 		return false

@@ -7,14 +7,12 @@ import (
 	"inkret/core/catalog"
 )
 
-// dots is what stands for every hidden part of a value, whatever its length:
-// the length tells something too.
+// dots stand for every hidden part of a value, whatever its length, because the length is information too.
 const dots = "•••"
 
-// Mask writes a string value so that it can be told from others at a glance and
-// not be recovered: an e-mail address keeps its first letter, a hash or token
-// nothing but its notation, other text its first letter unless it is secret or
-// short. The result holds printable characters only.
+// Mask masks a value so that it can be told from others but not recovered: an e-mail address keeps its first
+// letter, a hash or token only its notation, other text its first letter unless it is secret or short. The result
+// contains printable characters only.
 func Mask(value []byte, hit Hit, class catalog.Class) string {
 	switch hit.Detector {
 	case "e-mail address":
@@ -40,7 +38,7 @@ func Mask(value []byte, hit Hit, class catalog.Class) string {
 	return first(value) + dots
 }
 
-// shortestShown is how long a text must be to show its first letter.
+// shortestShown is the minimum length of a text whose first letter is shown.
 const shortestShown = 5
 
 func first(value []byte) string {
@@ -55,7 +53,7 @@ func printable(r rune) bool {
 	return r > ' ' && r < 0x7f || r > 0xa0 && r < 0x2000 || r >= 0x3040 && r < 0xd800
 }
 
-// MaskPart hides what was found inside a longer text, for names and addresses.
+// MaskPart masks what was found inside a longer text, for names and addresses.
 func MaskPart(value []byte, hit Hit) string {
 	if !hit.Found() {
 		return string(value)

@@ -9,21 +9,19 @@ import (
 	"inkret/core/catalog"
 )
 
-// Telling is what a member's name says that it holds. It counts together with the value: a number, a text of
-// another form, true, false, null and nothing at all are told of by no name. The zero Telling is of a name that
-// tells nothing.
+// Telling is what a member's name says about its value. It only applies to values of a matching form; numbers of
+// the wrong kind, truth values, null and empty values never match. The zero Telling matches nothing.
 type Telling struct {
 	Class catalog.Class
 	form  form
 }
 
-// Holds reports whether a value is one that the name tells of: a text, or a number as it is written.
+// Holds reports whether the name applies to a value: a text, or a number as written.
 func (t Telling) Holds(value []byte, number bool) bool {
 	return t.Class != catalog.Unclassed && len(value) > 0 && (t.form == nil || t.form(value, number))
 }
 
-// telling are the words, and runs of words written together, that tell what a member holds by its name alone.
-// docs/judging.md has them as a table.
+// telling maps words, and runs of joined words, to what they say about a member. docs/judging.md lists them.
 var telling = map[string]Telling{}
 
 func init() {
@@ -39,7 +37,7 @@ func init() {
 	}
 }
 
-// namesTold are the telling names by what their values look like.
+// namesTold lists the telling names by the form of their values.
 var namesTold = []struct {
 	class catalog.Class
 	form  form
@@ -93,11 +91,11 @@ var namesTold = []struct {
 		remoteip macaddress`},
 }
 
-// form reports whether a value looks like what a name tells of. It looks at letters, digits and signs alone,
-// not at which they are, so that it holds for what stands in for a value, too.
+// form reports whether a value has the form that a name tells of. It looks at the kinds of characters only, so that
+// it works for stand-ins too.
 type form func(value []byte, number bool) bool
 
-// counted are the sorts of characters in a value.
+// counted counts the kinds of characters in a value.
 type counted struct{ letters, digits, spaces, others int }
 
 func countIn(value []byte) (n counted) {
@@ -118,7 +116,7 @@ func countIn(value []byte) (n counted) {
 
 func blank(value []byte) bool { return len(bytes.TrimSpace(value)) == 0 }
 
-// whole reports whether a number is written without fraction and exponent, with at least so many digits.
+// whole reports whether a number has no fraction or exponent, and at least this many digits.
 func whole(value []byte, digits int) bool {
 	n := countIn(value)
 	return n.digits == len(value) && n.digits >= digits
@@ -130,7 +128,7 @@ func passwordForm(value []byte, number bool) bool {
 	return number && whole(value, 4) || !number && !blank(value)
 }
 
-// codeForm is 3 to 64 letters and digits with a digit, as codes are that people type.
+// codeForm matches 3 to 64 letters and digits with a digit among them, as in codes that people type.
 func codeForm(value []byte, number bool) bool {
 	if number {
 		return whole(value, 3) && len(value) <= 12
@@ -139,7 +137,7 @@ func codeForm(value []byte, number bool) bool {
 	return n.digits > 0 && len(value) >= 3 && len(value) <= 64 && n.spaces <= 3 && n.letters <= 12*max(1, n.digits)
 }
 
-// keyForm is a text that nobody types: no word and no sentence.
+// keyForm matches text that nobody types: neither a word nor a sentence.
 func keyForm(value []byte, number bool) bool {
 	if number || len(value) < 8 {
 		return false
@@ -154,7 +152,7 @@ func keyForm(value []byte, number bool) bool {
 	return n.digits > 0 || len(value) >= 20 || mixed(value)
 }
 
-// mixed reports whether small and capital letters follow on each other as in no word: Ab, bA, b.
+// mixed reports whether upper and lower case alternate as in no word: Ab, bA, b.
 func mixed(value []byte) bool {
 	changes := 0
 	for i := 1; i < len(value); i++ {
@@ -193,7 +191,7 @@ func identForm(value []byte, number bool) bool {
 		bytes.IndexByte(value, '@') < 0
 }
 
-// nameForm is letters, without what stands in paths and identifiers.
+// nameForm matches letters, without characters of paths and identifiers.
 func nameForm(value []byte, number bool) bool {
 	n := countIn(value)
 	return !number && n.letters > 0 && n.digits == 0 && len(value) <= 200 && !bytes.ContainsAny(value, `/\_@:{}<>=|`)
@@ -216,12 +214,11 @@ func addressForm(value []byte, number bool) bool {
 	return !number && len(value) >= 3 && bytes.ContainsAny(value, ".:-")
 }
 
-// carrying words may follow a telling one and leave its meaning as it is:
-// password_hash is as much a secret as password.
+// carrying words after a telling word do not change its meaning: password_hash is as secret as password.
 var carrying = map[string]bool{}
 
-// reversing words before a telling one, or after it, make it say something
-// about the thing instead of being it: has_phone, public_key, token_count.
+// reversing words before or after a telling word turn it into a property of the thing: has_phone, public_key,
+// token_count.
 var reversing = map[string]bool{}
 
 func init() {
@@ -236,7 +233,7 @@ func init() {
 	}
 }
 
-// versioned gives a word without the version behind it: hash2, v2.
+// versioned returns a word without a version behind it: hash2, v2.
 func versioned(w string) string {
 	w = strings.TrimRight(w, "0123456789")
 	if w == "v" {
@@ -250,12 +247,11 @@ const (
 	maxNameLength = 96
 )
 
-// Name classes a member name that tells what it holds by itself, whatever its
-// casing: passwordHash, password_hash and PASSWORD-HASH alike. It gives
-// [catalog.Unclassed] for a name that does not tell.
+// Name returns the class that a member name tells by itself, in any casing: passwordHash, password_hash and
+// PASSWORD-HASH alike; [catalog.Unclassed] if it tells nothing.
 func Name(name []byte) catalog.Class { return Tell(name).Class }
 
-// Tell gives what a member's name tells of, read word by word.
+// Tell returns what a member's name says, read word by word.
 func Tell(name []byte) Telling {
 	if len(name) > maxNameLength || len(name) < 2 {
 		return Telling{}
@@ -288,12 +284,12 @@ func Tell(name []byte) Telling {
 	return found
 }
 
-// reverses reports whether the word at i makes what a name tells the contrary: no_password, but not account_no.
+// reverses reports whether the word at i negates a telling name: no_password, but not account_no.
 func reverses(words []string, i int) bool {
 	return reversing[words[i]] && !(i > 0 && i == len(words)-1 && carrying[words[i]])
 }
 
-// carries reports whether all words leave the meaning of what is before them.
+// carries reports whether none of the words changes the meaning of what is before them.
 func carries(words []string) bool {
 	for _, w := range words {
 		if !carrying[w] && !carrying[versioned(w)] && telling[w].Class == catalog.Unclassed && versioned(w) != "" {
@@ -303,8 +299,8 @@ func carries(words []string) bool {
 	return true
 }
 
-// Words appends the words of a name in lower case: split at anything that is
-// neither letter nor digit, and where the case changes (userID, HTTPServer).
+// Words appends the words of a name in lower case. It splits at anything but letters and digits, and where the case
+// changes (userID, HTTPServer).
 func Words(dst []string, name []byte) []string {
 	var word []byte
 	flush := func() {
@@ -333,7 +329,7 @@ func Words(dst []string, name []byte) []string {
 	return dst
 }
 
-// roles are the local parts of addresses that are a desk's and nobody's.
+// roles are local parts of addresses that belong to a function and not a person.
 var roles = map[string]bool{}
 
 func init() {
@@ -343,5 +339,5 @@ func init() {
 	}
 }
 
-// roleAddress reports whether the local part of an address is that of a desk.
+// roleAddress reports whether the local part of an address belongs to a function and not a person.
 func roleAddress(local []byte) bool { return roles[strings.ToLower(string(local))] }

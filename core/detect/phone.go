@@ -7,19 +7,17 @@ import (
 	"strings"
 )
 
-// Phone numbers as they are written within a country, without its code. Written so a
-// number is like many another, so they are recognised only where a contract says which
-// countries its people are in.
+// National phone numbers, written without a country code. They look like many other numbers, so they are recognised
+// only for the countries that a contract lists.
 
-// numberPlan is how a country's numbers are made (the national numbering plans that the
-// ITU-T publishes under E.129).
+// numberPlan describes a country's numbers (national numbering plans published by the ITU-T under E.129).
 type numberPlan struct {
 	trunk       string // dialled before a number from within the country; empty for none
 	least, most int    // digits, the trunk prefix not counted
 	first       string // what they begin with
 }
 
-// numberPlans are the plans of countries, by their codes.
+// numberPlans holds the numbering plans by country code.
 var numberPlans = map[string]numberPlan{
 	"AT": {"0", 7, 12, "123456789"}, "AU": {"0", 9, 9, "23478"}, "BE": {"0", 8, 9, "123456789"},
 	"BR": {"", 10, 11, "123456789"},
@@ -34,8 +32,7 @@ var numberPlans = map[string]numberPlan{
 	"ZA": {"0", 9, 9, "12345678"},
 }
 
-// Countries lists the countries whose phone numbers can be recognised as they are written
-// there, by their codes of ISO 3166-1 alpha-2.
+// Countries lists the countries whose national phone numbers can be recognised, as ISO 3166-1 alpha-2 codes.
 func Countries() []string {
 	var all []string
 	for code := range numberPlans {
@@ -51,9 +48,8 @@ const (
 	nationalTraits   = HasDigit | HasSpace | HasDash | HasDot | HasSlash | HasOther // brackets among them
 )
 
-// nationalPhone reports whether the whole of v is a phone number by one of the plans:
-// digits in groups, the first of which may stand in brackets, or, where they begin with a
-// trunk prefix, without any.
+// nationalPhone reports whether the whole of v is a phone number of one of the plans: digits in groups, of which
+// the first may be in brackets, or without groups if it begins with a trunk prefix.
 func nationalPhone(v []byte, plans []numberPlan) bool {
 	var room [longestNational]byte
 	digits := room[:0]
@@ -102,8 +98,7 @@ func nationalPhone(v []byte, plans []numberPlan) bool {
 	return false
 }
 
-// isDay reports whether the groups of v are those of a day: four digits and twice two, or
-// twice two and four.
+// isDay reports whether the groups of v form a date: 4-2-2 or 2-2-4 digits.
 func isDay(v []byte) bool {
 	if len(v) != 10 {
 		return false

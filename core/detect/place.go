@@ -10,13 +10,13 @@ import (
 	"strconv"
 )
 
-// Where people and their devices are: addresses of networks, of houses, coordinates.
-// And what is recognised behind an encoding.
+// Locations of people and devices: network addresses, postal addresses, coordinates. Also values behind an
+// encoding.
 
-// longestAddress is how long an address of IPv6 can be.
+// longestAddress is the length of the longest IPv6 address.
 const longestAddress = len("ffff:ffff:ffff:ffff:ffff:ffff:255.255.255.255")
 
-// hardwareAddress recognises a whole value that is the hardware address of a machine.
+// hardwareAddress recognises a whole value that is a hardware address.
 func hardwareAddress(v []byte) Hit {
 	if hardware(v) {
 		return personal("hardware address", "mac", 0, len(v))
@@ -24,7 +24,7 @@ func hardwareAddress(v []byte) Hit {
 	return Hit{}
 }
 
-// networkAddress recognises a whole value that is the public address of a machine.
+// networkAddress recognises a whole value that is a public IP address.
 func networkAddress(v []byte) Hit {
 	if !maybeNetwork(v) {
 		return Hit{}
@@ -47,7 +47,7 @@ func networkAddress(v []byte) Hit {
 	return personal("IP address", "ipv6", 0, len(v))
 }
 
-// maybeNetwork passes over what is no address of a network, at little cost.
+// maybeNetwork cheaply excludes values that are no IP address.
 func maybeNetwork(v []byte) bool {
 	dots, colons, letters := 0, 0, false
 	for _, c := range v {
@@ -87,7 +87,7 @@ func hardware(v []byte) bool {
 	return !zeros && (letters || v[2] == ':')
 }
 
-// coordinates are a latitude and a longitude in degrees, to a few metres.
+// coordinates are latitude and longitude in degrees, precise to a few metres.
 var coordinates = regexp.MustCompile(`^[-+]?\d{1,2}\.\d{5,}[ ]?[,; ][ ]?[-+]?\d{1,3}\.\d{5,}$`)
 
 func position(v []byte) Hit {
@@ -128,8 +128,7 @@ const (
 	longestEncoded  = 64 << 10
 )
 
-// encoded recognises what is behind base64, hexadecimal or the escapes of an address;
-// it looks behind one of them only.
+// encoded recognises values behind base64, hexadecimal or URL encoding, one level deep.
 func encoded(v []byte) Hit {
 	if len(v) > longestEncoded {
 		return Hit{}
@@ -147,7 +146,7 @@ func encoded(v []byte) Hit {
 	return hit
 }
 
-// decoded undoes an encoding where what comes out is text; nil where there is none.
+// decoded decodes a value if the result is text; otherwise nil.
 func decoded(v []byte) []byte {
 	letters, escaped, hexed := true, bytes.IndexByte(v, '%') >= 0, len(v)%2 == 0
 	for _, c := range v {
@@ -199,7 +198,7 @@ func nibble(c byte) byte {
 	return c | 0x20 - 'a' + 10
 }
 
-// sextet gives what a letter of base64 or base64url (RFC 4648) stands for; 0xff for none.
+// sextet returns the value of a base64 or base64url character (RFC 4648), or 0xff.
 func sextet(c byte) byte {
 	switch {
 	case upper(c):
@@ -216,7 +215,7 @@ func sextet(c byte) byte {
 	return 0xff
 }
 
-// beginsAsText reports whether the first letters of base64 stand for text.
+// beginsAsText reports whether the first base64 characters decode to text.
 func beginsAsText(v []byte) bool {
 	var head [12]byte
 	for g := range 4 {
@@ -233,7 +232,7 @@ func beginsAsText(v []byte) bool {
 	return textOf(head[:]) != nil
 }
 
-// textOf gives v where it is ASCII text, else nil.
+// textOf returns v if it is ASCII text, otherwise nil.
 func textOf(v []byte) []byte {
 	for _, c := range v {
 		if c < ' ' && c != '\n' && c != '\r' && c != '\t' || c >= 0x7f {

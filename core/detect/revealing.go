@@ -5,8 +5,8 @@ import (
 	"regexp"
 )
 
-// revealing are the signs that an error tells of the inside of a service
-// (CWE-209): each with what it is called, and whether a text holds what the expression cannot do without.
+// revealing lists signs that an error reveals internals of a service (CWE-209): a name, a cheap test that must
+// hold, and the expression.
 var revealing = []struct {
 	name string
 	may  func(text []byte) bool
@@ -22,8 +22,7 @@ var revealing = []struct {
 		regexp.MustCompile(`\b(?:10|127)(?:\.\d{1,3}){3}\b|\b192\.168(?:\.\d{1,3}){2}\b|\b172\.(?:1[6-9]|2\d|3[01])(?:\.\d{1,3}){2}\b|\blocalhost\b|\b[\w-]+(?:\.[\w-]+)*\.(?:internal|local|lan|intranet|corp)\b`)},
 }
 
-// Revealing names what a text of an error response reveals of the inside of the
-// service, or gives the empty string.
+// Revealing names what an error text reveals about the internals of the service, or returns the empty string.
 func Revealing(text []byte) string {
 	for i := range revealing {
 		if revealing[i].may(text) && revealing[i].re.Match(text) {
@@ -37,8 +36,8 @@ func maybeTrace(text []byte) bool {
 	return bytes.ContainsAny(text, `(:["`) || bytes.Contains(text, []byte(".php"))
 }
 
-// A statement has the form of one: words of a query language stand in sentences, too. In small letters it needs
-// more of it.
+// A statement must have the form of one, because words of query languages occur in sentences too. In lower case it
+// needs more of that form.
 const (
 	sqlName = `(?:[\w.]+|"[^"]+"|` + "`[^`]+`" + `|\[[^\]]+\])`
 	column  = `(?:\*|` + sqlName + `(?:\.\*)?(?:\s*\([^()]*\))?(?:\s+(?i:as)\s+` + sqlName + `)?)`
@@ -63,7 +62,7 @@ const (
 		`E11000 duplicate key|deadlock (?:found when|detected)|invalid object name '|incorrect syntax near)`
 )
 
-// maybeQuery looks for the first word of a statement in any letters.
+// maybeQuery looks for the first word of a statement in any case.
 func maybeQuery(text []byte) bool {
 	for _, word := range []string{"select", "insert", "update", "delete"} {
 		if folded(text, word) {
@@ -84,7 +83,7 @@ func maybeDriver(text []byte) bool {
 	return false
 }
 
-// folded reports whether a text holds a word of ASCII in any letters.
+// folded reports whether a text contains an ASCII word in any case.
 func folded(text []byte, word string) bool {
 	first := word[0]
 	for i := 0; i+len(word) <= len(text); i++ {

@@ -11,7 +11,7 @@ import (
 	"inkret/core/catalog"
 )
 
-// Custom is a team's own detector.
+// Custom is a detector defined by a team.
 type Custom struct {
 	Name    string
 	Class   catalog.Class
@@ -21,7 +21,7 @@ type Custom struct {
 	Most    int    // 0 is no bound
 }
 
-// Matches reports whether the detector finds something in value.
+// Matches reports whether the detector matches value.
 func (d *Custom) Matches(value []byte) bool { return d.find(value) != nil }
 
 func (d *Custom) find(value []byte) []int {
@@ -39,20 +39,19 @@ func (d *Custom) find(value []byte) []int {
 	return nil
 }
 
-// Set is the detectors that judge values: the built-in ones and what a contract adds to
-// them. The zero Set, and a nil one, has the built-in ones alone. It does not change and
-// may be shared.
+// Set is a set of detectors: the built-in ones, and those that a contract adds. A nil or zero Set has only the
+// built-in ones. It is immutable and may be shared.
 type Set struct {
 	custom []Custom
 	phones []numberPlan
 	due    []*tables // of what is added, a bit each: of the phones first, then of custom
 }
 
-// perTable is how many recognisers the bits of one table stand for.
+// perTable is the number of detectors per table.
 const perTable = 64
 
-// NewSet gives the built-in detectors and a team's own. Phone numbers are recognised as
-// they are written within countries, too, codes of ISO 3166-1 alpha-2; see [Countries].
+// NewSet returns the built-in detectors and custom ones. National phone numbers are recognised for the given
+// countries, as ISO 3166-1 alpha-2 codes; see [Countries].
 func NewSet(custom []Custom, countries []string) *Set {
 	s := &Set{custom: custom}
 	if len(custom) == 0 && len(countries) == 0 {
@@ -79,8 +78,7 @@ func NewSet(custom []Custom, countries []string) *Set {
 	return s
 }
 
-// needs gives how long a text is at least in which a pattern finds something, and traits
-// that it has.
+// needs returns the minimum length of a text that a pattern matches, and the traits it must have.
 func needs(pattern *regexp.Regexp) (least int, all Trait) {
 	re, err := syntax.Parse(pattern.String(), syntax.Perl)
 	if err != nil {
@@ -131,7 +129,7 @@ func traitOf(r rune) Trait {
 	return Traits[r]
 }
 
-// classTrait gives the trait that all of a class have, or none. Its ranges are in pairs.
+// classTrait returns the trait of all characters in a class, if there is one. Its ranges are pairs.
 func classTrait(ranges []rune) Trait {
 	var all Trait
 	for i := 0; i+1 < len(ranges); i += 2 {
@@ -148,13 +146,12 @@ func classTrait(ranges []rune) Trait {
 	return all
 }
 
-// Quiet reports that nothing can be recognised in a value of this length and these
-// traits.
+// Quiet reports that nothing can be recognised in a value of this length with these traits.
 func (s *Set) Quiet(n int, t Trait) bool {
 	return dueTables.due(n, t) == 0 && (s.due == nil || s.quiet(n, t))
 }
 
-// quiet is Quiet for what was added to the built-in detectors.
+// quiet is Quiet for the added detectors.
 func (s *Set) quiet(n int, t Trait) bool {
 	for _, d := range s.due {
 		if d.due(n, t) != 0 {
@@ -164,9 +161,8 @@ func (s *Set) quiet(n int, t Trait) bool {
 	return true
 }
 
-// Value recognises the gravest thing in a string, or in the text of a number.
-// Secrets, e-mail addresses and IBANs are found anywhere in it, other values as
-// the whole of it. t are the traits of value.
+// Value returns the most sensitive match in a string, or in the text of a number. Secrets, e-mail addresses and
+// IBANs are found anywhere in it, other values only as a whole. t is the traits of value.
 func (s *Set) Value(value []byte, t Trait) Hit {
 	var hit Hit
 	if d := dueTables.due(len(value), t); d != 0 {
@@ -185,8 +181,8 @@ func (s *Set) Value(value []byte, t Trait) Hit {
 	return hit
 }
 
-// added gives the graver of hit and what is found by those due of what was added to the
-// built-in detectors, first being the place of their first.
+// added returns the more sensitive of hit and what the selected added detectors find. first is the position of
+// their first.
 func (s *Set) added(first int, d due, hit Hit, value []byte) Hit {
 	for ; d != 0; d &= d - 1 {
 		i := first + bits.TrailingZeros64(uint64(d))
@@ -207,5 +203,5 @@ func (s *Set) added(first int, d due, hit Hit, value []byte) Hit {
 	return hit
 }
 
-// IsValue reports whether the built-in detectors recognise something in a text, which must not be shown then.
+// IsValue reports whether the built-in detectors recognise something in a text, which must then not be shown.
 func IsValue(text []byte) bool { return (*Set)(nil).Value(text, TraitsOf(text)).Found() }

@@ -8,19 +8,18 @@ import (
 	"inkret/core/catalog"
 )
 
-// What stands in for a value that is not kept: nothing of the value, but what it was
-// recognised as, so that what holds it can be judged again.
+// Stand-ins replace values that are not kept. They contain nothing of the value except what it was recognised as,
+// so that a body can be evaluated again.
 
-// A stand-in of what was recognised begins with one of two letters of Unicode's private
-// use, for the whole of a value or a part of it, and a letter for what it was.
+// A stand-in of a recognised value begins with one of two private-use characters, for the whole value or a part of
+// it, followed by a letter for what it was.
 const (
 	stoodWhole = '\ue000'
 	stoodPart  = '\ue001'
 	firstCode  = '#' // and on, up to the last of ASCII but for the backslash
 )
 
-// coded are what a stand-in can be of, each by its place. New ones are added at the end:
-// stand-ins of old ones are kept.
+// coded lists what a stand-in can be of, by position. Add new ones at the end: stand-ins are stored.
 var coded = []Hit{
 	{Detector: "detector of the contract", Class: catalog.Secret}, {Detector: "detector of the contract",
 		Class: catalog.Personal},
@@ -49,7 +48,7 @@ var coded = []Hit{
 		Class: catalog.Personal},
 }
 
-// codeOf gives the place of a hit in coded.
+// codeOf returns the position of a hit in coded.
 func codeOf(h Hit) int {
 	for i, c := range coded {
 		if c.Detector == h.Detector && c.Format == h.Format {
@@ -69,8 +68,8 @@ func codeOf(h Hit) int {
 	return 1
 }
 
-// StandIn gives what can stay where a value must not: text as long, of which letters and
-// digits are replaced by others of their sort, or that only says what was recognised.
+// StandIn returns a replacement for a value: text of the same length with letters and digits replaced, or text that
+// only says what was recognised.
 func (s *Set) StandIn(value []byte) []byte {
 	const least = utf8.UTFMax
 	if hit := s.Value(value, TraitsOf(value)); hit.Found() && len(value) >= least {
@@ -95,7 +94,7 @@ func (s *Set) StandIn(value []byte) []byte {
 	return out
 }
 
-// Stood gives what was recognised in the value that text stands in for.
+// Stood returns what was recognised in the value that a stand-in replaces.
 func Stood(text []byte) Hit {
 	mark, n := utf8.DecodeRune(text)
 	if mark != stoodWhole && mark != stoodPart || len(text) <= n {
@@ -115,8 +114,7 @@ func Stood(text []byte) Hit {
 	return hit
 }
 
-// plainStandIn replaces letters and digits by others of their sort, and what is no
-// ASCII by question marks.
+// plainStandIn replaces letters and digits by others of their kind, and non-ASCII characters by question marks.
 func plainStandIn(value []byte) []byte {
 	out := make([]byte, len(value))
 	keeps := dateTime.Match(value) // which is none without its letters

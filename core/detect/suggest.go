@@ -7,7 +7,7 @@ import (
 	"inkret/core/catalog"
 )
 
-// Sureness is how far a suggestion can be trusted.
+// Sureness is how reliable a suggestion is.
 type Sureness uint8
 
 const (
@@ -27,8 +27,8 @@ type Suggestion struct {
 	Sure   Sureness
 }
 
-// Evidence is what is known of a field besides its name: its comment, its form,
-// and what recognised the values it was seen with.
+// Evidence is what is known about a field besides its name: its comment, its form, and what its values were
+// recognised as.
 type Evidence struct {
 	Note     string
 	Form     catalog.Form
@@ -36,8 +36,7 @@ type Evidence struct {
 	Class    catalog.Class // that it gives them
 }
 
-// inner and open are words that tell of fields that are kept in the house, and of
-// those that are shown anyway.
+// inner lists words for internal fields, open those for fields that are usually shown.
 var (
 	inner = words("internal note notes remark remarks flag flags admin created updated modified deleted changed " +
 		"inserted by id ids uuid guid key " +
@@ -63,8 +62,8 @@ func words(list string) map[string]bool {
 	return m
 }
 
-// Suggest proposes a class for a field of an entity and says why. Where nothing
-// tells, the class is [catalog.Unclassed]: somebody has to look.
+// Suggest proposes a class for a field and says why. If nothing indicates a class, it is [catalog.Unclassed]: a
+// person has to decide.
 func Suggest(entity, field string, e Evidence) Suggestion {
 	if e.Class >= catalog.Personal && e.Detector != "" {
 		return Suggestion{e.Class, "its values are recognised as " + e.Detector, Sure}
@@ -115,7 +114,7 @@ func Suggest(entity, field string, e Evidence) Suggestion {
 	return Suggestion{catalog.Unclassed, "nothing tells", Guess}
 }
 
-// people are words for entities that are persons.
+// people lists words for entities that are people.
 var people = words("user users person people customer client member guest visitor skipper owner employee staff " +
 	"patient student tenant contact subscriber " +
 	"traveller passenger driver sailor captain applicant candidate citizen resident account profile author")

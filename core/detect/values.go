@@ -1,7 +1,7 @@
 // Package detect recognises sensitive values and telling names, and masks them.
 //
-// [Set.Value] is the one call for values and [Name] the one for member names.
-// Both are linear in their input and do not allocate for what is harmless.
+// [Set.Value] checks values and [Name] checks member names. Both take linear time and do not allocate for harmless
+// input.
 package detect
 
 import (
@@ -12,13 +12,11 @@ import (
 	"inkret/core/catalog"
 )
 
-// Rules numbers the built-in rules as a set. It grows when a change to them can
-// change what is found.
+// Rules is the version of the built-in rules. It increases when a change may alter findings.
 const Rules = 4
 
-// Trait tells which bytes a value holds. A tokenizer gathers the traits of a
-// string on its way to the closing quote, at the cost of a table look-up a byte,
-// and most strings need no second look.
+// Trait is a property of the bytes in a value. The tokenizer collects the traits of a string with one table look-up
+// per byte; most strings need no second look.
 type Trait uint32
 
 const (
@@ -42,7 +40,7 @@ const (
 	traits = iota
 )
 
-// Traits gives the traits of every byte.
+// Traits returns the traits of every byte.
 var Traits = func() (t [256]Trait) {
 	for c := range t {
 		t[c] = HasOther
@@ -61,7 +59,7 @@ var Traits = func() (t [256]Trait) {
 	return t
 }()
 
-// TraitsOf gathers the traits of a whole value.
+// TraitsOf returns the traits of a whole value.
 func TraitsOf(value []byte) Trait {
 	var t Trait
 	for _, c := range value {
@@ -70,7 +68,7 @@ func TraitsOf(value []byte) Trait {
 	return t
 }
 
-// Hit is a recognised value. The zero Hit is none.
+// Hit is a recognised value. The zero Hit means none.
 type Hit struct {
 	Detector string // what was recognised, such as "bcrypt hash"
 	Class    catalog.Class
@@ -81,7 +79,7 @@ type Hit struct {
 // Found reports whether anything was recognised.
 func (h Hit) Found() bool { return h.Detector != "" }
 
-// Whole reports whether what was recognised is all of value.
+// Whole reports whether the match is the whole value.
 func (h Hit) Whole(value []byte) bool { return h.at == 0 && h.end == len(value) }
 
 func secret(name string, at, end int) Hit {
@@ -92,16 +90,15 @@ func personal(name, format string, at, end int) Hit {
 	return Hit{Detector: name, Class: catalog.Personal, Format: format, at: at, end: end}
 }
 
-// hashForm is a usual notation of a password hash.
+// hashForm is a notation of password hashes.
 type hashForm struct {
 	name string
 	mark []byte // looked for first, as a plain substring
 	re   *regexp.Regexp
 }
 
-// hashForms are tried only for values that hold a '$'. The notations are those
-// of modular crypt (crypt(5)), the PHC string format, and the two usual ones of
-// web frameworks that keep scheme and cost in front.
+// hashForms apply only to values with a '$'. They are those of modular crypt (crypt(5)), the PHC string format, and
+// two of web frameworks with scheme and cost in front.
 var hashForms = []hashForm{
 	{"bcrypt hash", []byte("$2"), regexp.MustCompile(`\$2[abxy]?\$\d\d\$[./A-Za-z0-9]{53}`)},
 	{"Argon2 hash", []byte("$argon2"),
@@ -131,7 +128,7 @@ func passwordHash(v []byte) Hit {
 	return Hit{}
 }
 
-// shortestToken is shorter than any signed token with a signature in use.
+// shortestToken is less than the length of any signed token in use.
 const shortestToken = 20
 
 var (
@@ -140,9 +137,8 @@ var (
 	keyEnd     = []byte("PRIVATE KEY-----")
 )
 
-// signedToken finds a JWS or JWE in compact form (RFC 7515, RFC 7516): parts of
-// base64url between dots, the first of which is a JSON object that names an
-// algorithm.
+// signedToken finds a JWS or JWE in compact form (RFC 7515, RFC 7516): base64url parts between dots, of which the
+// first is a JSON object that names an algorithm.
 func signedToken(v []byte) Hit {
 	for from := 0; ; {
 		i := bytes.Index(v[from:], tokenStart)
@@ -170,7 +166,7 @@ func base64url(c byte) bool {
 	return c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'z' || c == '-' || c == '_'
 }
 
-// maxTokenHeader bounds how much of a header is decoded.
+// maxTokenHeader limits how much of a header is decoded.
 const maxTokenHeader = 4096
 
 func tokenHeader(part []byte) bool {
@@ -183,7 +179,7 @@ func tokenHeader(part []byte) bool {
 	return err == nil && bytes.HasPrefix(header, []byte(`{"`)) && bytes.Contains(header, []byte(`"alg"`))
 }
 
-// privateKey finds a private key in textual encoding (RFC 7468 and its ancestors).
+// privateKey finds a private key in textual encoding (RFC 7468 and its predecessors).
 func privateKey(v []byte) Hit {
 	const longestLabel = len("ENCRYPTED ") + 16
 	for from := 0; ; {
@@ -240,8 +236,8 @@ func email(v []byte) Hit {
 	}
 }
 
-// inAuthority reports whether what follows is the authority of an address: a user there
-// is none of an e-mail address.
+// inAuthority reports whether what follows is the authority of an address, whose user is not part of an e-mail
+// address.
 func inAuthority(before []byte) bool {
 	before = before[max(0, len(before)-longestUser):]
 	i := bytes.LastIndex(before, []byte("://"))
@@ -262,7 +258,7 @@ func letterOrDigit(c byte) bool {
 	return c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'z'
 }
 
-// fileEndings are what follows the last dot of a file name such as icon@2x.png.
+// fileEndings lists what follows the last dot of file names such as icon@2x.png.
 var fileEndings = map[string]bool{"png": true, "jpg": true, "jpeg": true, "gif": true, "svg": true, "webp": true,
 	"avif": true,
 	"css":  true, "js": true, "mjs": true, "ts": true, "json": true, "html": true, "ico": true, "pdf": true}
@@ -286,8 +282,8 @@ const (
 	maxPhone = 15 // ITU-T E.164
 )
 
-// phone recognises a whole value that is an international phone number (ITU-T
-// E.123 and E.164): a plus, then digits in groups.
+// phone recognises a whole value that is an international phone number (ITU-T E.123 and E.164): a plus, then digits
+// in groups.
 func phone(v []byte) Hit {
 	rest := bytes.TrimPrefix(bytes.TrimSpace(v), []byte("tel:"))
 	if len(rest) < minPhone+1 || len(rest) > 2*maxPhone || rest[0] != '+' || rest[1] < '1' || rest[1] > '9' {
@@ -318,12 +314,11 @@ const (
 	maxCard = 19
 )
 
-// CardNumber is what a payment card number is recognised as.
+// CardNumber is the detector name of payment card numbers.
 const CardNumber = "card number"
 
-// cardNumber finds a payment card number (ISO/IEC 7812) anywhere in v: 12 to 19
-// digits, alone or in groups, that begin as cards of the large networks do, have
-// a length of theirs, and end in the right check digit.
+// cardNumber finds a payment card number (ISO/IEC 7812) anywhere in v: 12 to 19 digits, with or without groups,
+// with the prefix and length of a large network, and a correct check digit.
 func cardNumber(v []byte) Hit {
 	var digits [maxCard]byte
 	for i := 0; i < len(v); {
@@ -364,8 +359,8 @@ func cardNumber(v []byte) Hit {
 	return Hit{}
 }
 
-// wordAround reports whether letters, digits or a decimal point adjoin v[at:last+1]:
-// then it is part of a longer identifier or number.
+// wordAround reports whether letters, digits or a decimal point adjoin v[at:last+1], which then is part of a longer
+// identifier or number.
 func wordAround(v []byte, at, last int) bool {
 	joins := func(c byte) bool { return letterOrDigit(c) || c == '_' || c == '.' || c == '+' }
 	if at > 0 && (joins(v[at-1]) || v[at-1] == '-') {
@@ -375,8 +370,7 @@ func wordAround(v []byte, at, last int) bool {
 		last+2 < len(v) && letterOrDigit(v[last+2]))
 }
 
-// grouped checks that separated digits stand in groups as on a card: four each,
-// or 4-6-5 and 4-6-4.
+// grouped checks that digits are grouped as on a card: 4 each, or 4-6-5 and 4-6-4.
 func grouped(text []byte, separator byte) bool {
 	if separator == 0 {
 		return true
@@ -396,7 +390,7 @@ func grouped(text []byte, separator byte) bool {
 	return true
 }
 
-// network reports whether the digits begin and count as a card of a payment network.
+// network reports whether the digits have the prefix and length of a payment network.
 func network(d []byte) bool {
 	n := len(d)
 	p2, p3, p4 := int(d[0])*10+int(d[1]), 0, 0
@@ -421,8 +415,7 @@ func network(d []byte) bool {
 	return false
 }
 
-// luhn checks the last digit of text by ISO/IEC 7812-1 annex B; other bytes than
-// digits are passed over.
+// luhn checks the last digit of text (ISO/IEC 7812-1 annex B), ignoring other bytes.
 func luhn(text []byte) bool {
 	var d []byte
 	for _, c := range text {
@@ -453,7 +446,7 @@ const (
 	maxIBAN = 34
 )
 
-// ibanLength gives the length of an account number per country (ISO 13616 registry).
+// ibanLength returns the length of an IBAN by country (ISO 13616 registry).
 var ibanLength = map[string]int{
 	"AD": 24, "AE": 23, "AL": 28, "AT": 20, "AZ": 28, "BA": 20, "BE": 16, "BG": 22, "BH": 22, "BI": 27, "BR": 29,
 	"BY": 28,
@@ -472,7 +465,7 @@ var ibanLength = map[string]int{
 	"VA": 22, "VG": 24, "XK": 20, "YE": 30,
 }
 
-// iban finds an account number anywhere in v, written together or in groups of four.
+// iban finds an IBAN anywhere in v, with or without groups of four.
 func iban(v []byte) Hit {
 	for i := 0; i+minIBAN <= len(v); i++ {
 		if !upper(v[i]) || !upper(v[i+1]) || !digit(v[i+2]) || !digit(v[i+3]) || i > 0 && letterOrDigit(v[i-1]) {
@@ -504,7 +497,7 @@ func iban(v []byte) Hit {
 func upper(c byte) bool { return c >= 'A' && c <= 'Z' }
 func digit(c byte) bool { return c >= '0' && c <= '9' }
 
-// mod97 checks an account number by ISO 7064 MOD 97-10; blanks are passed over.
+// mod97 checks an IBAN (ISO 7064 MOD 97-10), ignoring blanks.
 func mod97(text []byte) bool {
 	var compact []byte
 	for _, c := range text {

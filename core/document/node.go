@@ -1,9 +1,7 @@
-// Package document reads YAML documents as trees of nodes that know their place,
-// and edits their text so that what is not touched, comments and order included,
-// stays as it is.
+// Package document parses YAML documents into nodes with positions, and edits their text so that everything else,
+// including comments and order, stays unchanged.
 //
-// [Parse] gives the tree; [Apply] carries out a JSON Patch (RFC 6902) on the text;
-// [Value] and its Append write new text.
+// [Parse] returns the tree, [Apply] applies a JSON Patch (RFC 6902) to the text, [Value.Append] writes new text.
 package document
 
 import (
@@ -25,7 +23,7 @@ import (
 	"inkret/core/place"
 )
 
-// Kind is what a node of a document is.
+// Kind is the type of a node.
 type Kind uint8
 
 const (
@@ -49,7 +47,7 @@ type Pos struct {
 
 func (p Pos) String() string { return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column) }
 
-// Node is one value of a document, with its position and its way up.
+// Node is one value of a document, with its position and its parent.
 type Node struct {
 	Kind         Kind
 	Text         string // of a scalar, unquoted
@@ -68,13 +66,13 @@ type Node struct {
 	byName map[string]*Node // of a wide mapping: its Pairs
 }
 
-// wide is from how many pairs on a mapping finds them by an index.
+// wide is the number of pairs from which a mapping is indexed.
 const wide = 24
 
-// Pos is where n stands.
+// Pos returns the node's position.
 func (n *Node) Pos() Pos { return Pos{File: n.File, Line: n.Line, Column: n.Column} }
 
-// Describe says what stands at n, for an error.
+// Describe describes the node's value, for an error.
 func (n *Node) Describe() string {
 	switch n.Kind {
 	case String, Number, Bool:
@@ -87,7 +85,7 @@ func (n *Node) Describe() string {
 	return kindNames[n.Kind]
 }
 
-// Get gives the value under name of a mapping, or nil.
+// Get returns the value under a name of a mapping, or nil.
 func (n *Node) Get(name string) *Node {
 	if n.byName != nil {
 		return n.byName[name]
@@ -100,7 +98,7 @@ func (n *Node) Get(name string) *Node {
 	return nil
 }
 
-// add appends a pair whose name is not there yet.
+// add appends a pair with a new name.
 func (n *Node) add(p *Node) {
 	n.Pairs = append(n.Pairs, p)
 	if len(n.Pairs) == wide {
@@ -113,7 +111,7 @@ func (n *Node) add(p *Node) {
 	}
 }
 
-// JSON is the scalar as JSON text.
+// JSON returns the scalar as JSON text.
 func (n *Node) JSON() string {
 	switch n.Kind {
 	case Null:
@@ -130,20 +128,18 @@ func (n *Node) JSON() string {
 }
 
 const (
-	// maxDepth bounds how deep a contract document may nest; a shape that needs
-	// more is better named and referred to.
+	// maxDepth limits nesting; use a named shape instead of deeper nesting.
 	maxDepth = 200
-	// maxNodes bounds a document after its aliases are followed, so that a few
-	// lines of aliases cannot grow without end.
+	// maxNodes limits a document after aliases are expanded, so that a few lines of aliases cannot grow without
+	// end.
 	maxNodes = 1_000_000
 )
 
-// Report is told of a fault at a node: what was expected there, and what was found.
+// Report receives a problem at a node: what was expected, and what was found.
 type Report func(at *Node, expected, found string)
 
-// Parse reads one YAML 1.2 file, JSON included, into nodes. It gives nil where
-// the file has none; every fault is reported. The nodes are not to be changed: the same text
-// again may give the same ones.
+// Parse parses one YAML 1.2 file, which may be JSON. It returns nil for an empty file and reports every problem.
+// The nodes must not be changed: equal texts may return the same nodes.
 func Parse(file string, data []byte, report Report) *Node {
 	if root := parsed.find(file, data); root != nil {
 		return root
@@ -159,8 +155,8 @@ func Parse(file string, data []byte, report Report) *Node {
 	return root
 }
 
-// parsed are the last long texts that were read: one change of a contract reads the same text several times,
-// and the next change begins with the text that the last one ended with.
+// parsed caches the last long texts, because one change of a contract parses the same text several times, and the
+// next change begins with the last result.
 var parsed recent
 
 type recent struct {
@@ -254,8 +250,8 @@ func parse(file string, data []byte, report Report) *Node {
 	return c.node(bodies[0], nil)
 }
 
-// asRead gives what the parser takes for a document of YAML 1.2: it knows the directive of 1.1 alone, and reads
-// both alike. Nothing changes its place.
+// asRead prepares a text for the parser, which only knows the YAML 1.1 directive but reads both versions alike. No
+// position changes.
 func asRead(data []byte) []byte {
 	const directive = "%YAML 1.2"
 	bom := len(data) - len(bytes.TrimPrefix(data, []byte("\ufeff")))
@@ -267,7 +263,7 @@ func asRead(data []byte) []byte {
 	return data
 }
 
-// converter turns the parser's tree into nodes and follows aliases.
+// converter turns the parser's tree into nodes and expands aliases.
 type converter struct {
 	report  Report
 	file    string
@@ -329,8 +325,7 @@ func (c *converter) node(from *yaml.Node, parent *Node) *Node {
 	return n
 }
 
-// scalar gives what a scalar is by the core schema of YAML 1.2 (chapter 10.3), and its text; a number's as JSON
-// writes it.
+// scalar returns a scalar's kind by the core schema of YAML 1.2 (chapter 10.3), and its text; numbers as in JSON.
 func scalar(from *yaml.Node) (Kind, string) {
 	quoted := from.Style&(yaml.SingleQuotedStyle|yaml.DoubleQuotedStyle|yaml.LiteralStyle|yaml.FoldedStyle) != 0
 	if quoted || from.Style&yaml.TaggedStyle != 0 && from.ShortTag() == "!!str" {
@@ -354,7 +349,7 @@ var (
 	endless   = regexp.MustCompile(`^([-+]?\.(inf|Inf|INF)|\.(nan|NaN|NAN))$`)
 )
 
-// numeral reads a number of the core schema and writes it as JSON does; what JSON has no number for stays as it is.
+// numeral converts a number of the core schema to JSON; numbers that JSON lacks stay as they are.
 func numeral(text string) (string, bool) {
 	if text == "" || strings.IndexByte("+-.0123456789", text[0]) < 0 {
 		return text, false
@@ -428,7 +423,7 @@ func (c *converter) pair(n *Node, name, value *yaml.Node) {
 	n.add(child)
 }
 
-// comments gathers comments as the parser gives them, their signs taken off.
+// comments returns comments without their marks.
 func comments(all ...string) string {
 	var lines []string
 	for _, text := range all {
@@ -447,7 +442,7 @@ func (c *converter) merged(n *Node, value *yaml.Node) {
 	c.merge(n, c.node(value, n))
 }
 
-// merge takes over the pairs of a YAML merge key that n does not have itself.
+// merge adds the pairs of a YAML merge key that n does not have itself.
 func (c *converter) merge(n, from *Node) {
 	for _, item := range from.Items {
 		c.merge(n, item)
@@ -460,7 +455,7 @@ func (c *converter) merge(n, from *Node) {
 	}
 }
 
-// Path is where n stands in its document, as a JSONPath (RFC 9535).
+// Path returns the node's JSONPath (RFC 9535).
 func (n *Node) Path() string {
 	if n.Parent == nil {
 		return place.Root
@@ -471,7 +466,7 @@ func (n *Node) Path() string {
 	return n.Parent.Path() + place.Name(n.Name.Text)
 }
 
-// Pointer is where n stands in its document, as a JSON Pointer (RFC 6901).
+// Pointer returns the node's JSON Pointer (RFC 6901).
 func (n *Node) Pointer() string {
 	if n == nil || n.Parent == nil {
 		return ""
@@ -483,7 +478,7 @@ func (n *Node) Pointer() string {
 	return string(place.AppendPointer(up, []byte(n.Name.Text)))
 }
 
-// Find gives the node at a JSON Pointer below n, or nil.
+// Find returns the node at a JSON Pointer below n, or nil.
 func (n *Node) Find(tokens []string) *Node {
 	for _, t := range tokens {
 		switch {
@@ -504,7 +499,7 @@ func (n *Node) Find(tokens []string) *Node {
 	return n
 }
 
-// Same reports whether two nodes say the same, wherever they stand and however they are written.
+// Same reports whether two nodes have equal values, however they are written.
 func (n *Node) Same(m *Node) bool {
 	if n == nil || m == nil {
 		return n == m

@@ -12,8 +12,8 @@ import (
 	"inkret/core/place"
 )
 
-// Op is one operation of a JSON Patch (RFC 6902): add, remove, replace, test, or
-// a move that renames a key within its mapping.
+// Op is one operation of a JSON Patch (RFC 6902): add, remove, replace, test, or a move that renames a key within
+// its mapping.
 type Op struct {
 	Op    string
 	Path  string // JSON Pointer (RFC 6901)
@@ -21,17 +21,16 @@ type Op struct {
 	Value *Value // of add, replace and test
 }
 
-// errText is the error for a place whose text cannot be edited by an operation.
+// errText is returned for a place whose text cannot be edited automatically.
 var errText = errors.New("this place can be changed in the text only")
 
-// Apply carries out operations on a document's text. What they do not touch stays
-// byte for byte, comments and order included. Either all of them are carried out
-// or, with an error that names the one that cannot be, none.
+// Apply applies operations to a document's text. Everything else stays byte for byte, including comments and order.
+// Either all operations are applied, or none and an error names the one that failed.
 //
-// What is JSON stays JSON, and where all lines end in CR LF, those that come do, too.
+// JSON stays JSON, and if all lines end in CR LF, new ones do too.
 func Apply(text string, ops []Op) (string, error) { return ApplyTo("", text, ops) }
 
-// ApplyTo is Apply for the text of a file: what is read of it is found again by that name.
+// ApplyTo is Apply for a named file; its parse results are cached under that name.
 func ApplyTo(file, text string, ops []Op) (string, error) {
 	if n := strings.Count(text, "\n"); n > 0 && strings.Count(text, "\r\n") == n {
 		done, err := ApplyTo(file, strings.ReplaceAll(text, "\r\n", "\n"), ops)
@@ -63,7 +62,7 @@ func ApplyTo(file, text string, ops []Op) (string, error) {
 	return text, nil
 }
 
-// patch gathers the changes of one reading of a text.
+// patch collects the changes of one parsed text.
 type patch struct {
 	file    string
 	text    string
@@ -106,7 +105,7 @@ func newPatch(file, text string) (*patch, error) {
 	return p, nil
 }
 
-// op takes up one operation; again says that the text is to be read anew before.
+// op adds one operation; again means that the text must be parsed again first.
 func (p *patch) op(o Op) (again bool, err error) {
 	tokens, ok := place.SplitPointer(o.Path)
 	if !ok || len(tokens) == 0 {
@@ -162,8 +161,8 @@ func (p *patch) op(o Op) (again bool, err error) {
 	return false, change(p.want, o, tokens)
 }
 
-// onto carries out an operation on what stands there: done says that it changes nothing, again that it must wait for
-// the text as the operations before it leave it. parent holds there, under the name last.
+// onto applies an operation to an existing node. done means that nothing changes, again that the text must be
+// parsed again first. parent contains there, under the name last.
 func (p *patch) onto(o Op, target, parent, there *Node, last string) (done, again bool, err error) {
 	if target == nil {
 		if len(p.splices) > 0 {
@@ -220,7 +219,7 @@ func split(pointer string) []string {
 	return tokens
 }
 
-// finish makes the changes and holds the outcome against what it is to be.
+// finish applies the changes and checks the result against the expected values.
 func (p *patch) finish(ops []Op) (string, error) {
 	sort.SliceStable(p.splices, func(i, k int) bool { return p.splices[i].from < p.splices[k].from })
 	var b strings.Builder
@@ -242,7 +241,7 @@ func (p *patch) finish(ops []Op) (string, error) {
 	return b.String(), nil
 }
 
-// change carries out an operation on values, as RFC 6902 says.
+// change applies an operation to values (RFC 6902).
 func change(root *Value, o Op, tokens []string) error {
 	v := root
 	for _, t := range tokens[:len(tokens)-1] {
@@ -298,7 +297,7 @@ func (v *Value) below(token string) *Value {
 
 func (p *patch) cut(from, to int, text string) { p.splices = append(p.splices, splice{from, to, text}) }
 
-// offset is the byte at which a node starts.
+// offset returns the byte at which a node starts.
 func (p *patch) offset(n *Node) int {
 	at := p.starts[n.Line-1]
 	for i := 1; i < n.Column; i++ {
@@ -317,7 +316,7 @@ func (n *Node) inFlow() bool {
 	return false
 }
 
-// keyLength is how long the key at a byte is, its quotes included.
+// keyLength returns the length of the key at a byte, including quotes.
 func (p *patch) keyLength(at int) int {
 	if q := p.text[at]; q == '"' || q == '\'' {
 		return quotedEnd(p.text, at) - at
@@ -345,11 +344,10 @@ func quotedEnd(text string, at int) int {
 	return len(text)
 }
 
-// part is one entry of a mapping or list in braces, without space and comments around it.
+// part is one entry of a mapping or list in braces, without surrounding space and comments.
 type part struct{ from, to int }
 
-// flowParts gives the entries of the mapping or list whose brace opens at a byte,
-// and the byte of the closing one.
+// flowParts returns the entries of the mapping or list that opens at a byte, and its closing byte.
 func (p *patch) flowParts(at int) (parts []part, end int) {
 	depth, from, to := 0, -1, -1
 	close := func() {
@@ -393,7 +391,7 @@ func (p *patch) flowParts(at int) (parts []part, end int) {
 	return parts, len(p.text)
 }
 
-// comma is the byte of the comma behind a part.
+// comma returns the comma after a part.
 func (p *patch) comma(from, to int) int {
 	for i := from; i < to; i++ {
 		switch c := p.text[i]; {
@@ -408,8 +406,7 @@ func (p *patch) comma(from, to int) int {
 	return to
 }
 
-// indentation counts the blanks that line i, from 0, begins with; -1 where it is
-// blank or a comment.
+// indentation counts the leading blanks of line i (from 0); -1 for blank lines and comments.
 func (p *patch) indentation(i int) int {
 	line := p.line(i)
 	trimmed := strings.TrimLeft(line, " ")
@@ -427,8 +424,8 @@ func (p *patch) line(i int) string {
 	return p.text[p.starts[i]:max(end, p.starts[i])]
 }
 
-// blockEnd gives the line behind the last one of what begins in line first and
-// is indented by indent; dashes tells that its list stands no deeper than itself.
+// blockEnd returns the line after a block that begins in line first with the given indentation. dashes means that a
+// list in it is not indented deeper.
 func (p *patch) blockEnd(first, indent int, dashes bool) int {
 	end := first + 1
 	for i := first + 1; i < len(p.starts); i++ {
@@ -448,13 +445,13 @@ func (p *patch) blockEnd(first, indent int, dashes bool) int {
 	return end
 }
 
-// pairLines gives the lines of a pair of a mapping written in lines.
+// pairLines returns the lines of a pair in a block mapping.
 func (p *patch) pairLines(n *Node) (first, end, indent int) {
 	first, indent = n.Name.Line-1, n.Name.Column-1
 	return first, p.blockEnd(first, indent, n.Kind == List && !n.Flow), indent
 }
 
-// itemDash gives the line of a list item and the column of its dash, from 0.
+// itemDash returns the line of a list item and the column of its dash, from 0.
 func (p *patch) itemDash(n *Node) (line, column int) {
 	line = n.Line - 1
 	if n.Kind == Map && !n.Flow && len(n.Pairs) > 0 {
@@ -483,7 +480,7 @@ func (p *patch) lineStart(i int) int {
 	return len(p.text)
 }
 
-// replace puts v where n stands.
+// replace replaces n by v.
 func (p *patch) replace(n *Node, v *Value) {
 	switch {
 	case n.Parent.Flow:
@@ -514,7 +511,7 @@ func (p *patch) replace(n *Node, v *Value) {
 	}
 }
 
-// comment gives the comment that ends the line of n's key, with the space before it.
+// comment returns the comment at the end of the line of n's key, including the space before it.
 func (p *patch) comment(n *Node, line, at int) string {
 	text := p.line(line)
 	from := at - p.starts[line]
@@ -538,7 +535,7 @@ func (p *patch) comment(n *Node, line, at int) string {
 	return ""
 }
 
-// flowValue gives the bytes of a value that stands in braces.
+// flowValue returns the range of a value in braces.
 func (p *patch) flowValue(n *Node) (from, to int) {
 	parts, _ := p.flowParts(p.offset(n.Parent))
 	index := n.Index
@@ -573,7 +570,7 @@ func (n *Node) indexOf(child *Node) int {
 	return len(n.Pairs)
 }
 
-// add puts v under a new key, or before an item of a list.
+// add adds v under a new key, or before a list item.
 func (p *patch) add(parent *Node, key string, v *Value) error {
 	index := len(parent.Items)
 	if parent.Kind == List && key != "-" {
@@ -623,7 +620,7 @@ func (p *patch) addInBraces(parent *Node, index int, entry *Value) {
 	text = text[1 : len(text)-1]
 	line := p.line(parent.Line - 1)
 	alone := parent.Name != nil && !parent.Parent.inFlow() && !strings.Contains(p.text[p.offset(parent):end], "\n")
-	// too long for one line: written in several from now on
+	// too long for one line: from now on written in several
 	if alone && !p.json && utf8.RuneCountInString(line)+len(text) > widest {
 		whole := ValueOf(parent)
 		if parent.Kind == Map {
@@ -657,7 +654,7 @@ func (p *patch) addInBraces(parent *Node, index int, entry *Value) {
 	p.cut(last, last, between+text)
 }
 
-// blankBefore counts the blanks between the start of the line and a byte; -1 where something else stands there.
+// blankBefore counts the blanks between the start of the line and a byte; -1 if there is anything else.
 func (p *patch) blankBefore(at int) int {
 	n := 0
 	for at > 0 && (p.text[at-1] == ' ' || p.text[at-1] == '\t') {
@@ -669,7 +666,7 @@ func (p *patch) blankBefore(at int) int {
 	return -1
 }
 
-// remove takes n away.
+// remove removes n.
 func (p *patch) remove(n *Node) {
 	parent := n.Parent
 	siblings := len(parent.Pairs) + len(parent.Items)
@@ -702,7 +699,7 @@ func (p *patch) remove(n *Node) {
 		p.replace(parent, &Value{Kind: parent.Kind})
 	case n.Name != nil:
 		first, end, indent := p.pairLines(n)
-		// behind a dash: the next key moves there
+		// after a dash: the next key moves there
 		if from := p.starts[first] + indent; strings.TrimSpace(p.text[p.starts[first]:from]) != "" {
 			next := parent.Pairs[1].Name
 			p.cut(from, p.offset(next), "")
@@ -715,7 +712,7 @@ func (p *patch) remove(n *Node) {
 	}
 }
 
-// cutEntry takes an entry in braces away that others follow, and what stands between it and the next, but for comments.
+// cutEntry removes an entry in braces and what separates it from the next, except comments.
 func (p *patch) cutEntry(from, next int) {
 	if strings.Contains(p.text[from:next], "#") {
 		for depth, i := 0, from; i < len(p.text); i++ { // the comma behind it, and none in it

@@ -12,7 +12,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 )
 
-// Value is what is to be written into a document. Mappings keep their order.
+// Value is a value to write into a document. Mappings keep their order.
 type Value struct {
 	Kind  Kind
 	Text  string   // of a scalar: the text, or JSON's writing of a number or truth value
@@ -22,22 +22,22 @@ type Value struct {
 	Block bool     // a mapping or list that is written in lines, be it ever so short
 }
 
-// Text gives a text.
+// Text returns a text.
 func Text(s string) *Value { return &Value{Kind: String, Text: s} }
 
-// Truth gives a truth value.
+// Truth returns a truth value.
 func Truth(b bool) *Value { return &Value{Kind: Bool, Text: fmt.Sprint(b)} }
 
-// Count gives a whole number.
+// Count returns a whole number.
 func Count(n int) *Value { return &Value{Kind: Number, Text: fmt.Sprint(n)} }
 
-// Nothing gives the empty value.
+// Nothing returns the empty value.
 func Nothing() *Value { return &Value{Kind: Null} }
 
-// Mapping gives an empty mapping.
+// Mapping returns an empty mapping.
 func Mapping() *Value { return &Value{Kind: Map} }
 
-// Texts gives a list of texts.
+// Texts returns a list of texts.
 func Texts(all ...string) *Value {
 	v := &Value{Kind: List}
 	for _, s := range all {
@@ -46,8 +46,7 @@ func Texts(all ...string) *Value {
 	return v
 }
 
-// Set puts v under key of a mapping, in the place of what is there or at the
-// end, and gives the mapping.
+// Set sets a key of a mapping, in its place or at the end, and returns the mapping.
 func (v *Value) Set(key string, one *Value) *Value {
 	for i, k := range v.Keys {
 		if k == key {
@@ -59,7 +58,7 @@ func (v *Value) Set(key string, one *Value) *Value {
 	return v
 }
 
-// Get gives the value under key of a mapping, or nil.
+// Get returns the value of a mapping's key, or nil.
 func (v *Value) Get(key string) *Value {
 	if v == nil || v.Kind != Map {
 		return nil
@@ -72,13 +71,13 @@ func (v *Value) Get(key string) *Value {
 	return nil
 }
 
-// Add appends v to a list and gives the list.
+// Add appends v to a list and returns the list.
 func (v *Value) Add(one *Value) *Value {
 	v.Items = append(v.Items, one)
 	return v
 }
 
-// ValueOf copies a node without its places.
+// ValueOf copies a node without positions.
 func ValueOf(n *Node) *Value {
 	v := &Value{Kind: n.Kind}
 	switch n.Kind {
@@ -98,7 +97,7 @@ func ValueOf(n *Node) *Value {
 	return v
 }
 
-// Copy is ValueOf with the comments of what is in n, each above what it is about.
+// Copy is ValueOf including comments, each above what it is about.
 func Copy(n *Node) *Value {
 	v := ValueOf(n)
 	comment(v, n)
@@ -115,7 +114,7 @@ func comment(v *Value, n *Node) {
 	}
 }
 
-// equal compares values; the order of a mapping's keys counts, comments do not.
+// equal compares values. The order of keys matters, comments do not.
 func (v *Value) equal(o *Value) bool {
 	if v.Kind != o.Kind || v.Text != o.Text || len(v.Items) != len(o.Items) {
 		return false
@@ -128,7 +127,7 @@ func (v *Value) equal(o *Value) bool {
 	return true
 }
 
-// FromJSON reads one JSON value, its members in their order.
+// FromJSON parses one JSON value and keeps the order of members.
 func FromJSON(data []byte) (*Value, error) {
 	dec := jsontext.NewDecoder(bytes.NewReader(data))
 	v, err := readJSON(dec)
@@ -141,7 +140,7 @@ func FromJSON(data []byte) (*Value, error) {
 	return v, nil
 }
 
-// MarshalJSON writes v as JSON, members in their order.
+// MarshalJSON encodes v as JSON, members in their order.
 func (v *Value) MarshalJSON() ([]byte, error) {
 	var b bytes.Buffer
 	v.writeJSON(&b)
@@ -227,15 +226,13 @@ func readJSON(dec *jsontext.Decoder) (*Value, error) {
 	return Nothing(), nil
 }
 
-// widest is how long a line may get before a mapping or list is written in
-// several.
+// widest is the line length from which a mapping or list is split.
 const widest = 110
 
-// step is how much deeper each level is indented.
+// step is the indentation per level.
 const step = 2
 
-// Append writes v in lines, each indented by indent blanks and ended by a line
-// feed.
+// Append writes v in lines that are indented by indent blanks.
 func (v *Value) Append(dst []byte, indent int) []byte {
 	switch {
 	case v.Kind == Map && len(v.Items) > 0:
@@ -257,7 +254,7 @@ func (v *Value) Append(dst []byte, indent int) []byte {
 	return dst
 }
 
-// appendItem writes a list's item behind its dash.
+// appendItem writes a list item after its dash.
 func (v *Value) appendItem(dst []byte, indent int) []byte {
 	if line := v.line(false); !v.spreads(indent + step) {
 		return append(dst, line+"\n"...)
@@ -266,7 +263,7 @@ func (v *Value) appendItem(dst []byte, indent int) []byte {
 	return append(dst, lines[indent+step:]...) // its first line stands behind the dash
 }
 
-// appendBehind writes v behind its key and colon.
+// appendBehind writes v after its key and colon.
 func (v *Value) appendBehind(dst []byte, indent, column int) []byte {
 	if !v.spreads(column + 1) {
 		if line := v.line(false); line != "" {
@@ -287,7 +284,7 @@ func appendComment(dst []byte, text string, indent int) []byte {
 	return dst
 }
 
-// spreads tells whether v is written in lines of its own.
+// spreads reports whether v is written in lines of its own.
 func (v *Value) spreads(column int) bool {
 	if len(v.Items) == 0 {
 		return false
@@ -295,7 +292,7 @@ func (v *Value) spreads(column int) bool {
 	return v.Block || v.wantsBlock() || column+utf8.RuneCountInString(v.line(false)) > widest
 }
 
-// wantsBlock tells whether something in v needs lines of its own.
+// wantsBlock reports whether something in v needs lines of its own.
 func (v *Value) wantsBlock() bool {
 	for _, item := range v.Items {
 		if item.Above != "" || item.Block && len(item.Items) > 0 || item.wantsBlock() {
@@ -305,10 +302,10 @@ func (v *Value) wantsBlock() bool {
 	return false
 }
 
-// Flow is the value written on one line, as it stands inside of braces.
+// Flow returns the value on one line, as written in braces.
 func (v *Value) Flow() string { return v.line(true) }
 
-// line writes v in one line; flow says that it stands in braces or brackets.
+// line writes v on one line. flow means that it is in braces or brackets.
 func (v *Value) line(flow bool) string {
 	switch v.Kind {
 	case Null:
@@ -342,10 +339,9 @@ func (v *Value) line(flow bool) string {
 }
 
 var (
-	// plain matches texts that YAML reads as themselves, in braces or not.
+	// plain matches texts that need no quotes, in braces or not.
 	plain = regexp.MustCompile(`^([\p{L}_/$.][\p{L}\p{N}_ ./$+=@()*-]*|[1-5]XX)$`)
-	// special are plain texts that YAML reads as something else, in this or an
-	// older version of it.
+	// special lists plain texts that some YAML version reads as something else.
 	special = regexp.MustCompile(`(?i)^(null|true|false|yes|no|on|off|y|n|~|\.nan|[-+]?\.inf|\.[0-9]+.*)$`)
 )
 
@@ -359,7 +355,7 @@ func plainOrQuoted(s string, flow bool) string {
 	return quoted(s)
 }
 
-// quoted writes a text in double quotes, as JSON and YAML both have it.
+// quoted returns a text in double quotes, valid in JSON and YAML.
 func quoted(s string) string {
 	var b bytes.Buffer
 	enc := json.NewEncoder(&b)
@@ -370,7 +366,7 @@ func quoted(s string) string {
 	return strings.TrimSuffix(b.String(), "\n")
 }
 
-// JSON is the value in one line of JSON, with a space behind each comma and colon.
+// JSON returns the value on one line of JSON, with a space after each comma and colon.
 func (v *Value) JSON() string {
 	switch v.Kind {
 	case Null:
@@ -398,7 +394,7 @@ func (v *Value) JSON() string {
 	return "[" + b.String() + "]"
 }
 
-// proseFits tells whether a sentence can be written as it is outside of braces.
+// proseFits reports whether a sentence can be written without quotes outside of braces.
 func proseFits(s string) bool {
 	return prose.MatchString(s) && !special.MatchString(s) && !strings.Contains(s, ": ") &&
 		!strings.Contains(s, " #") && !strings.HasSuffix(s, ":") && !strings.HasSuffix(s, " ")

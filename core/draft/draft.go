@@ -1,9 +1,8 @@
-// Package draft writes first contracts, so that nobody starts from an empty page:
-// from a sketch of what bodies look like, which a description or recorded traffic
-// gives, from an entity, or from another endpoint.
+// Package draft writes first contracts from what bodies look like, according to an API description or recorded
+// traffic, from an entity, or from another endpoint.
 //
-// What is drafted grants what goes out today, save what is sensitive and what
-// nobody can class yet: those are left out and asked about.
+// A draft grants what is exposed today, except sensitive fields and fields that cannot be classified; these are
+// left out, with a question.
 package draft
 
 import (
@@ -22,14 +21,14 @@ import (
 	"inkret/core/schema"
 )
 
-// Question is something that only a person can answer.
+// Question is a decision that only a person can make.
 type Question struct {
 	Entity string `json:"entity,omitempty"`
 	Field  string `json:"field,omitempty"`
 	Text   string `json:"text"`
 }
 
-// Draft is a contract file with what was left open.
+// Draft is a contract file and its open questions.
 type Draft struct {
 	Text      string
 	Service   string
@@ -38,14 +37,14 @@ type Draft struct {
 	Questions []Question
 }
 
-// Options say what the sketch does not.
+// Options add what the sketch does not say.
 type Options struct {
 	Service string           // its name; made of the sketch's title or server when empty
 	Callers []observe.Caller // audiences that traffic tells of
 	From    string           // what it was drafted from, for the first line
 }
 
-// writer drafts one file.
+// writer writes one draft.
 type writer struct {
 	sketch    *schema.Sketch
 	questions []Question
@@ -54,7 +53,7 @@ type writer struct {
 	shapes    map[*schema.Object]string
 }
 
-// Write drafts a contract file. The result is read without problems.
+// Write drafts a contract file. The result is always valid.
 func Write(sketch *schema.Sketch, o Options) *Draft {
 	sortOperations(sketch)
 	w := &writer{sketch: sketch, classes: map[*schema.Member]detect.Suggestion{}, shapes: map[*schema.Object]string{}}
@@ -118,7 +117,7 @@ func plural(n int, noun string) string {
 	return fmt.Sprintf("%d %ss", n, noun)
 }
 
-// comment makes text that comes from outside fit into one line of a comment.
+// comment makes foreign text fit into one comment line.
 func comment(s string) string {
 	return strings.Join(strings.FieldsFunc(s, func(r rune) bool {
 		return r < ' ' || r == 0x7f || r == 0x85 || r == 0x2028 || r == 0x2029 || r == 0xFEFF
@@ -147,7 +146,7 @@ func serviceName(s *schema.Sketch) string {
 	return name
 }
 
-// usable are the servers that a contract can name.
+// usable returns the servers that a contract can name.
 func usable(servers []string) []string {
 	var all []string
 	for _, s := range servers {
@@ -178,7 +177,7 @@ func audience(c observe.Caller) *document.Value {
 	return v
 }
 
-// suggest classes a member once.
+// suggest classifies a member, once.
 func (w *writer) suggest(o *schema.Object, m *schema.Member) detect.Suggestion {
 	if s, ok := w.classes[m]; ok {
 		return s
@@ -190,8 +189,7 @@ func (w *writer) suggest(o *schema.Object, m *schema.Member) detect.Suggestion {
 	return s
 }
 
-// entities writes the objects with their suggested classes, and asks where there
-// is none.
+// entities writes the objects with suggested classes, and asks where there is none.
 func (w *writer) entities() *document.Value {
 	all := &document.Value{Kind: document.Map, Block: true}
 	for _, o := range w.sketch.Objects {
@@ -270,7 +268,7 @@ func form(m *schema.Member) *document.Value {
 	return revise.Form(f)
 }
 
-// allShapes writes a shape for every object that bodies lead to.
+// allShapes writes a shape for every object in the bodies.
 func (w *writer) allShapes() *document.Value {
 	all := &document.Value{Kind: document.Map, Block: true}
 	used := map[*schema.Object]bool{}
@@ -309,7 +307,7 @@ func (w *writer) allShapes() *document.Value {
 	return all
 }
 
-// grants writes what a response grants of an object.
+// grants writes the grants of a response for an object.
 func (w *writer) grants(o *schema.Object) *document.Value {
 	all := &document.Value{Kind: document.Map, Block: true}
 	for _, m := range o.Members {
@@ -321,7 +319,7 @@ func (w *writer) grants(o *schema.Object) *document.Value {
 			within := w.component[m.Object] == w.component[o]
 			if id := identifier(m.Object); within && o.Seen == 0 && id != "" &&
 				w.granted(m.Object, m.Object.Member(id)) {
-				// a described circle ends in a reference; of one that was seen, all goes out
+				// a described cycle ends in a reference; an observed one is granted fully
 				g.Set("reference", document.Text(id))
 			} else {
 				g.Set("shape", document.Text(w.shapes[m.Object]))
@@ -354,8 +352,7 @@ func nothingOr(g *document.Value) *document.Value {
 	return g
 }
 
-// granted tells whether a draft grants a field: it is neither sensitive nor
-// without a class.
+// granted reports whether a draft grants a field: it is not sensitive, and has a class.
 func (w *writer) granted(o *schema.Object, m *schema.Member) bool {
 	c := w.suggest(o, m).Class
 	return m.Object == nil && (c == catalog.Public || c == catalog.Internal)
@@ -370,9 +367,8 @@ func identifier(o *schema.Object) string {
 	return ""
 }
 
-// components numbers the objects so that those that lead to each other in a
-// circle share a number (Tarjan's algorithm, SIAM J. Comput. 1972, without
-// recursion, for chains of any length).
+// components numbers the objects so that objects in a cycle share a number (Tarjan's algorithm, SIAM J. Comput.
+// 1972, without recursion).
 func components(objects []*schema.Object) map[*schema.Object]int {
 	index, low := map[*schema.Object]int{}, map[*schema.Object]int{}
 	on, of := map[*schema.Object]bool{}, map[*schema.Object]int{}
@@ -473,7 +469,7 @@ var (
 	pathUnclean = regexp.MustCompile(`[?# ].*$`)
 )
 
-// endpointPath writes a path so that a contract accepts it as a template.
+// endpointPath converts a path to a valid template.
 func endpointPath(path string) string {
 	path = "/" + strings.Trim(pathUnclean.ReplaceAllString(path, ""), "/")
 	n := 0
@@ -500,7 +496,7 @@ func statuses(op *schema.Operation) []string {
 	return all
 }
 
-// response writes one status of an endpoint, for the audiences it was seen with.
+// response writes the response for one status, for the audiences it was seen with.
 func (w *writer) response(op *schema.Operation, status string, callers []observe.Caller) *document.Value {
 	var names []string
 	var content *schema.Content
@@ -554,10 +550,10 @@ func (w *writer) response(op *schema.Operation, status string, callers []observe
 	return r
 }
 
-// setByServer are names of fields that only the server sets.
+// setByServer lists names of fields that only the server sets.
 var setByServer = regexp.MustCompile(`(?i)^(id|uuid|_id|(created|updated|modified|deleted|inserted)([_-]?(at|on|by|date|time))?)$`)
 
-// accepted writes what a client may send of an object.
+// accepted writes what clients may send of an object.
 func (w *writer) accepted(o *schema.Object, sent []string, depth int) *document.Value {
 	const deepest = 2
 	all := &document.Value{Kind: document.Map, Block: depth == 0}

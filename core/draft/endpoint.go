@@ -11,8 +11,8 @@ import (
 	"inkret/core/schema"
 )
 
-// FromEntity drafts an endpoint that answers with an entity: what is public or
-// internal is granted, relations as references.
+// FromEntity drafts an endpoint that returns an entity: public and internal fields are granted, relations as
+// references.
 func FromEntity(c *contract.Contracts, endpoint, entity string, many bool) (*document.Value, []Question, error) {
 	e := c.Catalog.Entity(entity)
 	if e == nil {
@@ -50,7 +50,7 @@ func entry(endpoint string, responses ...*document.Value) *document.Value {
 		list)
 }
 
-// left gives the question that a field raises which is not granted by a draft.
+// left returns the question about a field that a draft does not grant.
 func left(e *catalog.Entity, f *catalog.Field) *Question {
 	switch f.Class {
 	case catalog.Unclassed:
@@ -88,7 +88,7 @@ func reference(e *catalog.Entity) string {
 	return ""
 }
 
-// FromEndpoint drafts an endpoint as another one is, whose entry in its file is n.
+// FromEndpoint drafts an endpoint like another one, whose entry is n.
 func FromEndpoint(n *document.Node, endpoint string) *document.Value {
 	v := document.ValueOf(n)
 	v.Block = true
@@ -96,8 +96,7 @@ func FromEndpoint(n *document.Node, endpoint string) *document.Value {
 	return v
 }
 
-// FromOperation drafts an endpoint as it was seen or described, against the
-// entities that a contract has already.
+// FromOperation drafts an endpoint as it was observed or described, with a contract's existing entities.
 func FromOperation(c *contract.Contracts, op *schema.Operation) (*document.Value, []Question) {
 	w := &matcher{contracts: c}
 	var responses []*document.Value
@@ -147,15 +146,14 @@ func FromOperation(c *contract.Contracts, op *schema.Operation) (*document.Value
 	return entry(op.Method+" "+op.Path, responses...), w.questions
 }
 
-// matcher finds seen objects among the entities of a contract.
+// matcher matches observed objects with a contract's entities.
 type matcher struct {
 	contracts *contract.Contracts
 	questions []Question
 	on        []*schema.Object // being gone into
 }
 
-// entity gives the entity that most members of an object are of, where that is
-// half of them at least.
+// entity returns the entity that most members of an object belong to, if at least half do.
 func (w *matcher) entity(o *schema.Object) *catalog.Entity {
 	var best *catalog.Entity
 	most := 0

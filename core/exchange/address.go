@@ -5,14 +5,14 @@ import (
 	"strings"
 )
 
-// Where in an address a value stands.
+// Places in an address.
 const (
 	InQuery    = "query"
 	InPath     = "path"
 	InUserinfo = "userinfo"
 )
 
-// AddressValue is a value that an address carries, its escapes undone.
+// AddressValue is a value in an address, decoded.
 type AddressValue struct {
 	In      string // [InQuery], [InPath] or [InUserinfo]
 	Name    string // of the parameter; empty for a segment of the path, which has none
@@ -20,9 +20,8 @@ type AddressValue struct {
 	Segment int // of the path, from 0; -1 elsewhere
 }
 
-// AddressValues lists what the address of a request carries: its user information, each segment of its path and
-// the parameters behind a semicolon in it (RFC 3986 section 3.3), and the pairs of its query. What cannot be
-// unescaped is given as it stands, so that nothing is passed over.
+// AddressValues lists the values in a request's address: user information, path segments with their parameters
+// after semicolons (RFC 3986 section 3.3), and query parameters. What cannot be decoded is returned as it is.
 func AddressValues(u *url.URL) []AddressValue {
 	var all []AddressValue
 	if u.User != nil {

@@ -9,8 +9,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 )
 
-// JSON is also sent so that scripts of other sites cannot read it, or can: behind a prefix that is no script,
-// or as the argument of a call (JSONP).
+// JSON in disguise: behind a prefix that prevents execution as a script, or as the argument of a call (JSONP).
 
 var (
 	guards  = [][]byte{[]byte(")]}'"), []byte("while(1);"), []byte("for(;;);")}
@@ -18,15 +17,14 @@ var (
 	callEnd = regexp.MustCompile(`\)\s*;?(?:\s|/\*[^*]*\*/)*$`)
 )
 
-// byContent are the media types under which JSON is recognised by its content.
+// byContent lists media types under which JSON is recognised by its content.
 var byContent = map[string]bool{"": true, "x-unknown": true, "text/plain": true, "text/javascript": true,
 	"application/javascript": true, "application/octet-stream": true}
 
-// longestCall bounds what stands before the argument of a call.
+// longestCall limits what precedes the argument of a call.
 const longestCall = 1 << 10
 
-// bare gives where the JSON of a body begins and ends: without a prefix against hijacking, and without the call
-// around it.
+// bare returns the range of the JSON in a body, without a prefix or a surrounding call.
 func bare(body []byte) (from, to int) {
 	to = len(body)
 	from = to - len(bytes.TrimLeft(body, " \t\r\n"))
@@ -51,12 +49,12 @@ func bare(body []byte) (from, to int) {
 	return 0, to
 }
 
-// isCall reports whether what begins as a word of JSON may begin a call: true, false, null and f( begin alike.
+// isCall reports whether a word may begin a call: true, false, null and f( begin alike.
 func isCall(text []byte) bool {
 	return bytes.IndexByte([]byte("tfn"), text[0]) >= 0 && callOf.Match(text[:min(len(text), longestCall)])
 }
 
-// holdsJSON reports whether a body that says nothing of JSON is one, and not text that begins like it.
+// holdsJSON reports whether a body of another media type is JSON, and not text that begins like it.
 func holdsJSON(body []byte) bool {
 	from, to := bare(body)
 	text := bytes.TrimSpace(body[from:to])
@@ -64,7 +62,7 @@ func holdsJSON(body []byte) bool {
 		jsontext.Value(text).IsValid(jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
 }
 
-// Words is how a body is text for people.
+// Words is the kind of a body with text for people.
 type Words uint8
 
 const (
@@ -73,7 +71,7 @@ const (
 	Plain
 )
 
-// WordsOf tells whether a body is text for people, by its media type and by how it begins.
+// WordsOf returns whether a body is text for people, by its media type and beginning.
 func WordsOf(contentType string, body []byte) Words {
 	kind, name := mediaOf(contentType)
 	switch {

@@ -18,19 +18,17 @@ import (
 	"golang.org/x/text/encoding/htmlindex"
 )
 
-// MaxBody is how many bytes of a body are read after its codings are undone: a
-// compression bomb ends here.
+// MaxBody is how many bytes of a decoded body are read; compression bombs end here.
 const MaxBody = 64 << 20
 
-// maxCodings is how many stacked content codings are undone; real traffic has one.
+// maxCodings limits the content codings that are decoded; real traffic has one.
 const maxCodings = 4
 
-// ErrTooLarge is returned for a body that grows beyond its bound.
+// ErrTooLarge is returned for a body that exceeds its limit.
 var ErrTooLarge = errors.New("the body is larger than is read")
 
-// Decode undoes the codings of a Content-Encoding header (RFC 9110 section
-// 8.4), last applied first. The result is at most limit bytes long, otherwise
-// the error is [ErrTooLarge].
+// Decode decodes the codings of a Content-Encoding header (RFC 9110 section 8.4), the last one first. Results
+// longer than limit bytes give [ErrTooLarge].
 func Decode(body []byte, codings string, limit int64) ([]byte, error) {
 	names := strings.Split(codings, ",")
 	if len(names) > maxCodings {
@@ -61,8 +59,7 @@ func Decode(body []byte, codings string, limit int64) ([]byte, error) {
 	return body, nil
 }
 
-// decoder undoes one coding; it is nil for none. Raw deflate is told from zlib by the first
-// bytes.
+// decoder returns a decoder for one coding, or nil. Raw deflate and zlib are distinguished by the first bytes.
 func decoder(name string, body io.Reader) (io.Reader, error) {
 	switch name {
 	case "", "identity":
@@ -87,8 +84,7 @@ func decoder(name string, body io.Reader) (io.Reader, error) {
 	return nil, errors.New("is not known")
 }
 
-// StillCoded reports whether bytes that came with a Content-Encoding are still
-// coded: recorders differ in whether they undo it before they write.
+// StillCoded reports whether a body with a Content-Encoding is still encoded; some recorders decode before writing.
 func StillCoded(body []byte, codings string) bool {
 	last := codings[strings.LastIndexByte(codings, ',')+1:]
 	switch strings.ToLower(strings.TrimSpace(last)) {
@@ -102,8 +98,8 @@ func StillCoded(body []byte, codings string) bool {
 	return false
 }
 
-// Text turns bytes in the charset of a Content-Type into UTF-8 and drops a byte
-// order mark. JSON is UTF-8 (RFC 8259 section 8.1) unless it says otherwise.
+// Text converts text in the charset of a Content-Type to UTF-8 without a byte order mark. JSON is UTF-8 unless
+// declared otherwise (RFC 8259 section 8.1).
 func Text(body []byte, contentType string) ([]byte, error) {
 	switch {
 	case bytes.HasPrefix(body, []byte{0xEF, 0xBB, 0xBF}):
@@ -123,14 +119,14 @@ func Text(body []byte, contentType string) ([]byte, error) {
 	return recode(body, charset)
 }
 
-// declaration is where XML (XML 1.0 section 4.3.3) and HTML (HTML standard,
-// section 4.2.5.4) name their charset.
+// declaration matches the charset declarations of XML (XML 1.0 section 4.3.3) and HTML (HTML standard, section
+// 4.2.5.4).
 var declaration = regexp.MustCompile(`(?i)<\?xml[^>]*\sencoding=["']([\w.:-]+)|<meta[^>]*\scharset=["']?([\w.:-]+)`)
 
 // declarationWithin is how far into a text its charset may be declared.
 const declarationWithin = 1024
 
-// declared gives the charset that the text of a body itself declares.
+// declared returns the charset that a body itself declares.
 func declared(contentType string, body []byte) string {
 	if kind, _ := mediaOf(contentType); kind != isXML && kind != isHTML {
 		return ""
@@ -151,8 +147,8 @@ func recode(body []byte, charset string) ([]byte, error) {
 	return bytes.TrimPrefix(out, []byte("\uFEFF")), err
 }
 
-// Receive makes the bytes that were sent the body of a response: its content
-// codings are undone and its text is UTF-8. What cannot be is told as missing.
+// Receive sets the body of a response from the bytes that were sent: it decodes codings and converts text to UTF-8.
+// Failures are recorded as Missing.
 func (r *Response) Receive(raw []byte) {
 	r.Body = nil
 	if len(raw) == 0 {
@@ -172,7 +168,7 @@ func (r *Response) Receive(raw []byte) {
 	r.Body = body
 }
 
-// Receive is that of a response; what cannot be read is left out.
+// Receive does the same for a request; bodies that cannot be read are dropped.
 func (r *Request) Receive(raw []byte) {
 	as := Response{Header: r.Header}
 	as.Receive(raw)

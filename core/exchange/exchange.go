@@ -1,6 +1,5 @@
-// Package exchange holds what crosses the wire: one recorded request and its
-// response, a [Capture]. It undoes content codings and charsets and says which
-// bodies can be read.
+// Package exchange holds recorded requests and responses ([Capture]). It decodes content codings and charsets, and
+// says which bodies can be read.
 package exchange
 
 import (
@@ -19,13 +18,12 @@ type Capture struct {
 	Request  Request
 	Response Response
 
-	// Incomplete says why a body is not all that was sent, or empty: it broke off, was cut, or is shorter than
-	// was announced. What stands before that is judged; it proves nothing.
+	// Incomplete says why a body is incomplete: it broke off, was cut, or is shorter than announced. The available
+	// part is evaluated, but proves nothing.
 	Incomplete string
 
-	// Outlined is that the bodies are outlines (see [Outline]) of those that were there:
-	// which values they had is not known. Caller is who made the request, where its
-	// header fields can no longer tell.
+	// Outlined means that the bodies are outlines (see [Outline]) whose original values are unknown. Caller is the
+	// recognised audience, where the header fields no longer show it.
 	Outlined bool
 	Caller   string
 }
@@ -38,8 +36,7 @@ type Request struct {
 	Body   []byte
 }
 
-// Response is the recorded response. Body has its content codings undone and is
-// UTF-8; Missing says why there is none where one was to be expected.
+// Response is the recorded response. Body is decoded and UTF-8; Missing says why an expected body is missing.
 type Response struct {
 	Status  int
 	Header  Header
@@ -48,8 +45,7 @@ type Response struct {
 	Missing string
 }
 
-// ParseRequest reads a method and an address, as in "GET https://api.example/v1",
-// or an address alone for GET.
+// ParseRequest parses a method and an address, as in "GET https://api.example/v1", or an address alone for GET.
 func ParseRequest(text string) (*Request, error) {
 	method, address, ok := strings.Cut(strings.TrimSpace(text), " ")
 	if !ok {
@@ -62,7 +58,7 @@ func ParseRequest(text string) (*Request, error) {
 	return &Request{Method: method, URL: u}, nil
 }
 
-// Credentials reports whether the request carries any: an Authorization or a Cookie.
+// Credentials reports whether the request has an Authorization or Cookie field.
 func (r *Request) Credentials() bool {
 	_, auth := r.Header.Find("Authorization")
 	_, cookie := r.Header.Find("Cookie")

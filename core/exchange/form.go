@@ -11,13 +11,13 @@ import (
 	"strings"
 )
 
-// field is one field of a form, or one part of a multipart body.
+// field is a form field or a part of a multipart body.
 type field struct {
 	name, value string
 	at, end     int // in the body
 }
 
-// fields writes the object of a form's fields: a list where a name repeats.
+// fields writes a form as an object; repeated names become lists.
 func fields(all []field) Part {
 	w := &writer{}
 	w.from(0)
@@ -45,7 +45,7 @@ func fields(all []field) Part {
 	return w.part()
 }
 
-// values writes one value, or the list of several.
+// values writes one value, or a list of several.
 func (w *writer) values(all []field, which []int) {
 	if len(which) == 1 {
 		w.quote(all[which[0]].value)
@@ -62,7 +62,7 @@ func (w *writer) values(all []field, which []int) {
 	w.put("]")
 }
 
-// form reads application/x-www-form-urlencoded.
+// form parses application/x-www-form-urlencoded.
 func form(body []byte) Part {
 	var all []field
 	at := 0
@@ -84,11 +84,11 @@ func unescape(text []byte) string {
 	return plain
 }
 
-// maxParts is how many parts of a multipart body are read.
+// maxParts limits the parts of a multipart body.
 const maxParts = 1000
 
-// multiparts reads a multipart body: of multipart/form-data the object of its
-// fields, else the list of its parts. Files that are not text are left out.
+// multiparts parses a multipart body: form-data as the object of its fields, others as the list of parts. Files
+// that are not text are left out.
 func multiparts(contentType string, body []byte) (Part, error) {
 	boundary := parameter(contentType, "boundary")
 	if boundary == "" {
@@ -133,8 +133,8 @@ func multiparts(contentType string, body []byte) (Part, error) {
 	return w.part(), nil
 }
 
-// partText gives the text of a part: none for what is neither text nor JSON. A
-// part that is an HTTP message (RFC 9112) is the text of its body.
+// partText returns the text of a part, or nothing for binary parts. A part that is an HTTP message (RFC 9112)
+// counts as its body.
 func partText(h textproto.MIMEHeader, data []byte) (string, bool) {
 	kind, name := mediaOf(h.Get("Content-Type"))
 	switch {

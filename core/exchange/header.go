@@ -8,25 +8,24 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 )
 
-// Header is the fields of a message in the order in which they were sent.
+// Header holds the fields of a message in the order in which they were sent.
 type Header []HeaderField
 
-// HeaderField is one header field line. Value is the bytes that were sent, which need not be UTF-8 (obs-text in
-// RFC 9110 section 5.5).
+// HeaderField is one field line. Value holds the bytes as sent, which need not be UTF-8 (obs-text, RFC 9110 section
+// 5.5).
 type HeaderField struct {
 	Name  string `json:"name"`
 	Value string `json:"value"`
 }
 
-// writtenField is a field in JSON: with bytes in place of the value where that is no text.
+// writtenField is a field in JSON, with base64 in place of a value that is not text.
 type writtenField struct {
 	Name  string `json:"name"`
 	Value string `json:"value,omitzero"`
 	Bytes []byte `json:"value_base64,omitzero"`
 }
 
-// MarshalJSON writes a list of name and value. A value that is not UTF-8 is written as value_base64, so that no
-// byte of it is lost.
+// MarshalJSON encodes a list of names and values. A value that is not UTF-8 becomes value_base64.
 func (h Header) MarshalJSON() ([]byte, error) {
 	all := make([]any, len(h))
 	for i, f := range h {
@@ -37,7 +36,7 @@ func (h Header) MarshalJSON() ([]byte, error) {
 	return json.Marshal(all)
 }
 
-// UnmarshalJSON reads what [Header.MarshalJSON] writes.
+// UnmarshalJSON decodes what [Header.MarshalJSON] encodes.
 func (h *Header) UnmarshalJSON(text []byte) error {
 	var all []writtenField
 	if err := json.Unmarshal(text, &all, jsontext.AllowDuplicateNames(true),
@@ -53,13 +52,13 @@ func (h *Header) UnmarshalJSON(text []byte) error {
 	return nil
 }
 
-// Get gives the first value under name, without regard to capitals.
+// Get returns the first value of a field, in any case.
 func (h Header) Get(name string) string {
 	v, _ := h.Find(name)
 	return v
 }
 
-// Find is Get that also reports whether the field is there at all.
+// Find is Get, and also reports whether the field is present.
 func (h Header) Find(name string) (string, bool) {
 	for _, f := range h {
 		if strings.EqualFold(f.Name, name) {
@@ -69,7 +68,7 @@ func (h Header) Find(name string) (string, bool) {
 	return "", false
 }
 
-// Cookie gives the value of a cookie that a request sends.
+// Cookie returns the value of a cookie in a request.
 func (h Header) Cookie(name string) (string, bool) {
 	for _, f := range h {
 		if !strings.EqualFold(f.Name, "Cookie") {

@@ -9,14 +9,13 @@ import (
 	"golang.org/x/net/html"
 )
 
-// pages reads the JSON that is baked into a page.
+// pages finds JSON embedded in a page.
 type pages struct {
 	found []Part
 	count map[string]int // parts of a place
 }
 
-// page finds the JSON texts of an HTML document (HTML standard, sections 4.12 and
-// 13.2.5) and appends them to dst.
+// page finds the JSON texts in an HTML document (HTML standard, sections 4.12 and 13.2.5) and appends them to dst.
 func page(dst []Part, body []byte) []Part {
 	p := &pages{found: dst, count: map[string]int{}}
 	z := html.NewTokenizer(bytes.NewReader(body))
@@ -51,7 +50,7 @@ func page(dst []Part, body []byte) []Part {
 	}
 }
 
-// named writes an element as a selector: its name, and its id where it has one.
+// named returns an element as a selector: its name, and its id if it has one.
 func named(name string, attributes []html.Attribute) string {
 	if id := attribute(attributes, "id"); id != "" && strings.IndexFunc(id, notPlain) < 0 {
 		return name + "#" + id
@@ -72,8 +71,7 @@ func attribute(all []html.Attribute, name string) string {
 	return ""
 }
 
-// add adds a text found at a place. runs is whether it stands in the body byte by
-// byte from at on.
+// add adds a text found at a place. runs means that it occurs in the body byte by byte from at on.
 func (p *pages) add(place string, text []byte, at int, runs bool) {
 	p.count[place]++
 	pointer := place
@@ -83,7 +81,7 @@ func (p *pages) add(place string, text []byte, at int, runs bool) {
 	p.found = append(p.found, Part{Place: place, Pointer: pointer, Text: text, anchors: []anchor{{0, at, runs}}})
 }
 
-// script reads a script element: JSON as a whole, or what a program assigns.
+// script reads a script element: JSON, or a program that assigns it.
 func (p *pages) script(attributes []html.Attribute, text []byte, at int) {
 	kind, name := mediaOf(attribute(attributes, "type"))
 	switch {
@@ -100,13 +98,12 @@ func (p *pages) script(attributes []html.Attribute, text []byte, at int) {
 
 const (
 	parseCall = "JSON.parse("
-	// tries bounds the work on one script: bytes read in search of JSON values, by
-	// the script's length.
+	// tries limits the work on one script, in bytes read while looking for JSON, by the script's length.
 	tries = 16
 )
 
-// program finds the JSON values that a program assigns or hands to a function:
-// `name = {…}`, `name = JSON.parse("…")`, `name({…})`.
+// program finds the JSON values that a program assigns or passes: `name = {…}`, `name = JSON.parse("…")`,
+// `name({…})`.
 func (p *pages) program(text []byte, at int) {
 	left := tries * len(text)
 	for i := 0; i < len(text); i++ {
@@ -148,8 +145,8 @@ func (p *pages) program(text []byte, at int) {
 	}
 }
 
-// valueAt gives the length of the JSON value that text begins with, 0 for none,
-// and how many bytes were read to tell.
+// valueAt returns the length of the JSON value at the start of text (0 for none), and how many bytes were read to
+// find out.
 func valueAt(text []byte) (length, read int) {
 	d := jsontext.NewDecoder(bytes.NewBuffer(text), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
 	if _, err := d.ReadValue(); err != nil {
@@ -170,8 +167,7 @@ func skipSpace(text []byte, i int) int {
 	return i
 }
 
-// stringEnd gives where the string that begins at i ends: the place of its
-// closing quote, or the end of the line or text where it has none.
+// stringEnd returns the closing quote of the string that begins at i, or the end of the line or text.
 func stringEnd(text []byte, i int) int {
 	quote := text[i]
 	for k := i + 1; k < len(text); k++ {
@@ -185,12 +181,11 @@ func stringEnd(text []byte, i int) int {
 	return len(text)
 }
 
-// longestTarget bounds the name of what a value is assigned to.
+// longestTarget limits the name that a value is assigned to.
 const longestTarget = 100
 
-// targetBefore gives the name that stands before byte i: `window.state`, also
-// where it is written window["state"]. It is empty where there is none, as before
-// a comparison.
+// targetBefore returns the name before byte i: `window.state`, also written as window["state"]. It is empty if
+// there is none, as before a comparison.
 func targetBefore(text []byte, i int) string {
 	end := i
 	for end > 0 && (text[end-1] == ' ' || text[end-1] == '\t' || text[end-1] == '\n' || text[end-1] == '\r') {
@@ -216,7 +211,7 @@ func targetBefore(text []byte, i int) string {
 	return target
 }
 
-// scriptString undoes the escapes of a string of ECMAScript (ECMA-262 section 12.9.4).
+// scriptString decodes an ECMAScript string (ECMA-262 section 12.9.4).
 func scriptString(raw []byte) []byte {
 	out := make([]byte, 0, len(raw))
 	for i := 0; i < len(raw); i++ {
@@ -244,7 +239,7 @@ func scriptString(raw []byte) []byte {
 			}
 			if i+digits < len(raw) {
 				if n, err := strconv.ParseUint(string(raw[i+1:i+1+digits]), 16, 32); err == nil {
-					// half of a pair: JSON knows its escape
+					// half of a surrogate pair: JSON has the same escape
 					if out = append(out, string(rune(n))...); n >= 0xd800 && n < 0xe000 {
 						out = append(out[:len(out)-3], raw[i-1:i+1+digits]...)
 					}

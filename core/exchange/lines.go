@@ -6,19 +6,17 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 )
 
-// Texts that hold several JSON values are read as the list of these. What stands
-// between the values is overwritten by blanks and commas, so that each byte keeps
-// its place but for the bracket in front.
+// Texts with several JSON values are read as a list. What separates the values is overwritten with blanks and
+// commas, so that each byte keeps its position, apart from the opening bracket.
 
 const recordSeparator = 0x1e
 
-// list gives the part of a text in which commas stand already.
+// list returns the part for a text whose commas are in place.
 func list(text []byte) Part {
 	return Part{Text: text, anchors: []anchor{{text: 0, body: 0}, {text: 1, body: 0, runs: true}}}
 }
 
-// lines reads NDJSON and JSON text sequences: a value a line, or behind each
-// record separator.
+// lines reads NDJSON and JSON text sequences.
 func lines(body []byte) Part {
 	text := make([]byte, 0, len(body)+2)
 	text = append(text, '[')
@@ -45,8 +43,7 @@ func lines(body []byte) Part {
 	return list(append(text, ']'))
 }
 
-// events reads server-sent events: the data of each that is JSON. Other data,
-// such as a mark of the end, says nothing that could be judged.
+// events reads server-sent events: the data of each event that is JSON. Other data is ignored.
 func events(body []byte) Part {
 	text := bytes.Repeat([]byte{' '}, len(body)+2)
 	text[0], text[len(text)-1] = '[', ']'
@@ -86,8 +83,7 @@ func events(body []byte) Part {
 
 func notBlank(r rune) bool { return r != ' ' && r != '\t' && r != '\r' && r != '\n' }
 
-// lineEnd gives where the line that begins at at ends, and where the next begins:
-// it ends with CR LF, LF or CR.
+// lineEnd returns where the line at at ends, and where the next begins. Lines end with CR LF, LF or CR.
 func lineEnd(body []byte, at int) (stop, next int) {
 	i := bytes.IndexAny(body[at:], "\r\n")
 	if i < 0 {

@@ -8,24 +8,23 @@ import (
 	"strings"
 )
 
-// Long is a body too long to be held: it is judged while it is read. It may be opened any
-// number of times, each time from its first byte.
+// Long is a body that does not fit in memory. It is evaluated while it is read, and can be opened any number of
+// times.
 type Long struct {
 	open   func() io.Reader
 	header Header
 }
 
-// NewLong gives a body that open gives the bytes of, as they were sent with the header
-// fields. The fields are not changed later.
+// NewLong returns a body whose encoded bytes open returns. The header fields must not be changed afterwards.
 func NewLong(open func() io.Reader, header Header) *Long { return &Long{open, header} }
 
-// MaxLong bounds the bytes that are read of a long body, so that a bomb ends.
+// MaxLong limits how many bytes of a long body are read.
 const MaxLong = 16 << 30
 
-// longHead is how much of a body is looked at to see whether it is still coded.
+// longHead is how much of a body is inspected to see whether it is still encoded.
 const longHead = 4096
 
-// ReadableLong says whether a long body of a media type can be judged: nil, or why not.
+// ReadableLong returns why a long body of a media type cannot be evaluated; nil if it can.
 func ReadableLong(contentType string) error {
 	if kind, name := mediaOf(contentType); kind != isJSON {
 		return fmt.Errorf("over %d MiB, JSON alone is read, and this is %s", MaxBody>>20, name)
@@ -36,7 +35,7 @@ func ReadableLong(contentType string) error {
 	return nil
 }
 
-// Open gives the body's text, its codings undone. Who reads it closes it.
+// Open returns the body's decoded text. The caller must close it.
 func (l *Long) Open() (io.ReadCloser, error) {
 	b := bufio.NewReaderSize(l.open(), longHead)
 	head, _ := b.Peek(longHead)
@@ -73,7 +72,7 @@ func (l *Long) Open() (io.ReadCloser, error) {
 
 type closers []io.Closer
 
-// bounded reads up to a bound, and fails there.
+// bounded fails after a number of bytes.
 type bounded struct {
 	io.Reader
 	left int64

@@ -8,11 +8,9 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 )
 
-// Outline gives what may stay of a body that is not kept: its JSON with each value
-// replaced by a stand-in of its type and length, so that names, structure and weights
-// are there and no value is. standIn gives one for a string; names that are data, by
-// isData, get one too. JSON in strings is outlined like the body. It is nil for what is
-// no JSON body.
+// Outline returns what may be kept of a body: its JSON with every value replaced by a stand-in of its type and
+// length. Names, structure and weights remain. standIn replaces strings, and names for which isData is true. JSON
+// inside strings is outlined too. The result is nil for bodies that are not JSON.
 func Outline(contentType string, body []byte, isData func(name []byte) bool, standIn func(value []byte) []byte) []byte {
 	if kind, _ := mediaOf(contentType); kind != isJSON && !(kind == unread && looksLikeJSON(body)) {
 		return nil
@@ -20,7 +18,7 @@ func Outline(contentType string, body []byte, isData func(name []byte) bool, sta
 	return outline(body, isData, standIn, outlinedWithin)
 }
 
-// outlinedWithin is how many levels deep JSON in strings is outlined.
+// outlinedWithin is how deep JSON inside strings is outlined.
 const outlinedWithin = 4
 
 func outline(body []byte, isData func([]byte) bool, standIn func([]byte) []byte, within int) []byte {
@@ -29,7 +27,7 @@ func outline(body []byte, isData func([]byte) bool, standIn func([]byte) []byte,
 	for {
 		t, err := d.ReadToken()
 		if err != nil {
-			// it breaks off: what follows is not known to be harmless
+			// the rest is cut off and may not be harmless
 			if end := int(d.InputOffset()); len(bytes.TrimSpace(out[end:])) > 0 {
 				out = out[:end]
 			}
@@ -62,7 +60,7 @@ func outline(body []byte, isData func([]byte) bool, standIn func([]byte) []byte,
 	}
 }
 
-// outlined gives the stand-in of a string; of one that is JSON its outline.
+// outlined returns the stand-in of a string, or the outline if it is JSON.
 func outlined(value []byte, isData func([]byte) bool, standIn func([]byte) []byte, within int) []byte {
 	if within > 0 && looksLikeJSON(value) && jsontext.Value(value).IsValid(jsontext.AllowDuplicateNames(true),
 		jsontext.AllowInvalidUTF8(true)) {
@@ -71,7 +69,7 @@ func outlined(value []byte, isData func([]byte) bool, standIn func([]byte) []byt
 	return standIn(value)
 }
 
-// put writes a string into the place of another's text, where it is as long.
+// put replaces one string by another of the same length.
 func put(place, value []byte) bool {
 	quoted, err := jsontext.AppendQuote(nil, value)
 	if err != nil || len(quoted)-2 != len(place) {
@@ -81,7 +79,7 @@ func put(place, value []byte) bool {
 	return true
 }
 
-// outlineNumber replaces a number's digits; one that is whole stays so.
+// outlineNumber replaces a number's digits; a whole number stays whole.
 func outlineNumber(text []byte) {
 	whole := true
 	if point := bytes.IndexByte(text, '.'); point >= 0 {
@@ -110,8 +108,7 @@ func numeric(c byte) bool {
 	return c >= '0' && c <= '9' || c == '-' || c == '+' || c == '.' || c == 'e' || c == 'E'
 }
 
-// stringStart gives the first byte inside the string whose closing quote is the
-// last byte before end.
+// stringStart returns the first byte inside the string whose closing quote is the last byte before end.
 func stringStart(body []byte, end int) int {
 	for i := end - 2; i >= 0; i-- {
 		if body[i] != '"' {
@@ -128,9 +125,8 @@ func stringStart(body []byte, end int) int {
 	return 0
 }
 
-// OutlineAddress is the outline of an address: each value of its query, each segment of its path that isData
-// recognises and its password is replaced by what standIn makes of it. What keep says stays, such as what a contract
-// chooses a response by.
+// OutlineAddress outlines an address: query values, path segments for which isData is true, and the password are
+// replaced by standIn. Values for which keep is true stay, such as those that select a response.
 func OutlineAddress(u *url.URL, isData func([]byte) bool, standIn func([]byte) []byte,
 	keep func(name, value string) bool) *url.URL {
 	out := *u

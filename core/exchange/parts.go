@@ -9,8 +9,7 @@ import (
 	"strings"
 )
 
-// Part is a JSON text found in a body: the body itself, what stands for it where
-// it is written in another notation, or a text inside of it.
+// Part is a JSON text in a body: the body itself, its equivalent if it uses another notation, or a text inside it.
 type Part struct {
 	Place   string // as paths write it, such as script#state; empty for the body itself
 	Pointer string // the one of several alike: script(3)
@@ -20,13 +19,13 @@ type Part struct {
 	anchors []anchor // where the text stands in the body, rising; none where it is the body
 }
 
-// anchor says where a byte of a part's text stands in the body.
+// anchor maps a byte of a part's text to the body.
 type anchor struct {
 	text, body int
 	runs       bool // what follows stands there byte by byte, up to the next anchor
 }
 
-// Origin gives the byte of the body at which the byte i of the text stands.
+// Origin returns the byte of the body for byte i of the text.
 func (p *Part) Origin(i int) int {
 	k := sort.Search(len(p.anchors), func(k int) bool { return p.anchors[k].text > i }) - 1
 	switch {
@@ -40,9 +39,8 @@ func (p *Part) Origin(i int) int {
 	return p.anchors[k].body
 }
 
-// Weight gives how many bytes of the body stand for the text from start up to
-// end. Of a text that stands there in another writing, as in an attribute, it is
-// the text's own bytes.
+// Weight returns how many bytes of the body the text from start to end takes. Where the body has another encoding,
+// as in an attribute, it is the text's own length.
 func (p *Part) Weight(start, end int) int {
 	if len(p.anchors) == 0 || len(p.anchors) == 1 && !p.anchors[0].runs {
 		return end - start
@@ -50,10 +48,10 @@ func (p *Part) Weight(start, end int) int {
 	return max(0, p.Origin(end)-p.Origin(start))
 }
 
-// Same reports whether the text is the body, byte by byte.
+// Same reports whether the text is the body itself, byte by byte.
 func (p *Part) Same() bool { return len(p.anchors) == 0 }
 
-// media is what a body's Content-Type says of how it is written.
+// media is what a Content-Type says.
 type media uint8
 
 const (
@@ -101,14 +99,14 @@ func mediaOf(contentType string) (media, string) {
 	return unread, name
 }
 
-// looksLikeJSON reports whether a body without a media type begins as JSON does.
+// looksLikeJSON reports whether a body without a media type begins like JSON.
 func looksLikeJSON(body []byte) bool {
 	t := bytes.TrimLeft(body, " \t\r\n")
 	return len(t) > 0 && (t[0] == '{' || t[0] == '[')
 }
 
-// Readable says whether a body can be judged: nil, or why not. A body without a
-// media type is read when it looks like JSON.
+// Readable returns why a body cannot be evaluated; nil if it can. A body without a media type is read if it looks
+// like JSON.
 func Readable(contentType string, body []byte) error {
 	kind, name := mediaOf(contentType)
 	switch {
@@ -168,7 +166,7 @@ func Parts(dst []Part, contentType string, body []byte) ([]Part, error) {
 	return append(dst, one), nil
 }
 
-// parameter gives a parameter of a media type.
+// parameter returns a parameter of a media type.
 func parameter(contentType, name string) string {
 	_, params, err := mime.ParseMediaType(contentType)
 	if err != nil {
@@ -177,13 +175,13 @@ func parameter(contentType, name string) string {
 	return params[name]
 }
 
-// writer writes the JSON text of a part and remembers where its values come from.
+// writer writes the JSON text of a part and records where its values come from.
 type writer struct {
 	text    []byte
 	anchors []anchor
 }
 
-// from says that what is written next stands at byte i of the body.
+// from records that what follows comes from byte i of the body.
 func (w *writer) from(i int) { w.anchors = append(w.anchors, anchor{text: len(w.text), body: i}) }
 
 func (w *writer) put(s string) { w.text = append(w.text, s...) }
@@ -206,5 +204,5 @@ func (w *writer) quote(s string) {
 	w.text = append(w.text, '"')
 }
 
-// part gives what was written.
+// part returns what was written.
 func (w *writer) part() Part { return Part{Text: w.text, Untyped: true, anchors: w.anchors} }

@@ -9,7 +9,7 @@ import (
 	"strings"
 )
 
-// element is an element or attribute of an XML document.
+// element is an XML element or attribute.
 type element struct {
 	name    string
 	text    strings.Builder
@@ -17,14 +17,14 @@ type element struct {
 	below   []*element
 }
 
-// maxElements and maxNesting bound what is read of one document.
+// maxElements and maxNesting limit how much of one document is read.
 const (
 	maxElements = 1_000_000
 	maxNesting  = 10_000
 )
 
-// xmlPart reads an XML document. Its entities are the five of XML 1.0 section 4.6
-// and character references; declared ones are an error, so none can grow.
+// xmlPart parses an XML document. Only the five entities of XML 1.0 section 4.6 and character references are
+// expanded; declared entities are an error.
 func xmlPart(body []byte) (Part, error) {
 	d := xml.NewDecoder(bytes.NewReader(body))
 	d.CharsetReader = func(_ string, r io.Reader) (io.Reader, error) { return r, nil } // [Text] has undone it
@@ -78,8 +78,7 @@ func xmlPart(body []byte) (Part, error) {
 	return w.part(), nil
 }
 
-// textMember is the name of text that stands beside elements or attributes, as
-// XPath writes it.
+// textMember is the name of text beside elements or attributes, as in XPath.
 const textMember = "text()"
 
 func (w *writer) element(e *element) {

@@ -1,6 +1,5 @@
-// Package exposure lists what a contract lets out: each value that a compiled plan
-// grants to its audience, with its path and the entity field it carries. Maps,
-// comparisons and exports are made of it.
+// Package exposure lists what a contract exposes: each value that a plan grants, with its path and the entity field
+// it carries. Maps, comparisons and exports are built from it.
 package exposure
 
 import (
@@ -28,13 +27,12 @@ type Exposure struct {
 	Grant    *contract.Grant
 }
 
-// Of lists what a plan grants, by path; a nil plan grants nothing. A shape that contains itself is gone into
-// once. Where one path carries different things, by which of several shapes fits, the others stand behind a
-// line feed and their route.
+// Of lists what a plan grants, by path; nothing for a nil plan. Recursive shapes are expanded once. If several
+// shapes put different things at one path, the others follow after a line feed and their route.
 func Of(p *contract.Plan) map[string]Exposure { return Deep(p, 1) }
 
-// Deep is Of with a shape that contains itself gone into so many times, up to some thousands of exposures, and
-// with objects in which nothing is granted.
+// Deep is Of with recursive shapes expanded several times, up to some thousands of exposures, and with objects that
+// grant nothing.
 func Deep(p *contract.Plan, times int) map[string]Exposure {
 	all := map[string]Exposure{}
 	if p == nil {
@@ -51,10 +49,10 @@ type walker struct {
 	times int
 }
 
-// most bounds what is listed where shapes are gone into more than once.
+// most limits the list where shapes are expanded more than once.
 const most = 5000
 
-// deepest bounds the levels that are listed.
+// deepest limits the levels that are listed.
 const deepest = 40
 
 func (w *walker) member(m *contract.Member, path, route string, depth int, keyed bool) {
@@ -92,14 +90,14 @@ func (w *walker) member(m *contract.Member, path, route string, depth int, keyed
 	for _, a := range m.OneOf {
 		w.object(a.Object, path, route, depth, keyed)
 	}
-	// an object that holds nothing is let out
+	// an empty object is exposed
 	if w.times > 1 && before == len(w.all) && path != place.Root && (m.Object != nil || m.OneOf != nil) {
 		w.all[path] = Exposure{Path: path, Route: route + ".{}/" + m.Name, Carries: g.Carries(), Class: catalog.Public,
 			Empty: true, Keyed: keyed, Grant: g}
 	}
 }
 
-// put lists an exposure; of several at one path, the one of the least route has the path for its key, whatever
+// put adds an exposure. Of several at one path, the one with the smallest route gets the path as its key, whatever
 // their order.
 func (w *walker) put(e Exposure) {
 	there, taken := w.all[e.Path]

@@ -1,8 +1,8 @@
-// Package made makes contracts, changes of them and exchanges at random, for tests that hold two ways to the same thing
-// against each other. Nothing in it knows how contracts are judged or compared.
+// Package made generates random contracts, changes and exchanges, for tests that compare two ways to the same
+// result. It does not know how contracts are evaluated or compared.
 //
-// A [Tree] is the text of a contract as plain values; [Maker.Contract] makes one, [Maker.Change] another that
-// differs in a few places, [Maker.Exchange] an exchange that may be judged by either.
+// A [Tree] is a contract as plain values. [Maker.Contract] generates one, [Maker.Change] a slightly different one,
+// [Maker.Exchange] an exchange that both may apply to.
 package made
 
 import (
@@ -11,13 +11,13 @@ import (
 	"slices"
 )
 
-// Tree is a contract as JSON has it.
+// Tree is a contract as decoded JSON.
 type Tree = map[string]any
 
-// Maker makes things at random.
+// Maker generates random things.
 type Maker struct{ *rand.Rand }
 
-// New gives a maker; equal seeds make equal things.
+// New returns a maker; equal seeds generate equal things.
 func New(seed uint64) *Maker { return &Maker{rand.New(rand.NewPCG(seed, 20261127))} }
 
 func (m *Maker) chance(of int) bool { return m.IntN(of) == 0 }
@@ -32,7 +32,7 @@ var (
 	classes       = []any{"public", "internal", "personal", "secret"}
 )
 
-// Contract makes a contract; it need not be a valid one.
+// Contract generates a contract, which may be invalid.
 func (m *Maker) Contract() Tree {
 	t := Tree{"inkret": 1, "service": "quay"}
 	if !m.chance(4) {
@@ -242,7 +242,7 @@ func (m *Maker) grants(t Tree, entity string, depth int) Tree {
 	return g
 }
 
-// Change makes another contract of one, different in some places. more is a contract to take parts from.
+// Change returns a contract that differs in some places. more is a contract to take parts from.
 func (m *Maker) Change(t, more Tree, changes int) Tree {
 	out := clone(t).(Tree)
 	for range changes {
@@ -340,7 +340,7 @@ func (m *Maker) change(t, more Tree) {
 	}
 }
 
-// find gives what some place of a tree has under a key.
+// find returns the value of a key somewhere in a tree.
 func find(m *Maker, t Tree, key string) any {
 	var found []any
 	for _, s := range m.slots(t, nil) {

@@ -11,7 +11,7 @@ import (
 	"inkret/core/exchange"
 )
 
-// Exchange makes an exchange that has to do with one of some contracts.
+// Exchange generates an exchange that concerns one of the given contracts.
 func (m *Maker) Exchange(of ...Tree) *exchange.Capture {
 	t := one(m, of...)
 	method, path := "GET", one(m, "/boats/7", "/people", "/boats/mine", "/nothing/of/this")
@@ -87,7 +87,7 @@ func (m *Maker) Exchange(of ...Tree) *exchange.Capture {
 	return c
 }
 
-// saidOf gives what any of some contracts says of an endpoint.
+// saidOf collects what the contracts say about an endpoint.
 func saidOf(endpoint any, of []Tree) (responses, accepts []any) {
 	for _, o := range of { // what either says of the endpoint
 		endpoints, _ := o["endpoints"].([]any)
@@ -112,7 +112,7 @@ func JSON(v any) []byte {
 	return text
 }
 
-// dress makes a request one of an audience, of several, or of none.
+// dress makes a request look like one of an audience, of several, or of none.
 func (m *Maker) dress(r *exchange.Request, t Tree) {
 	header := func(name, value string) { r.Header = append(r.Header, exchange.HeaderField{Name: name, Value: value}) }
 	var known []Tree
@@ -155,7 +155,7 @@ func (m *Maker) dress(r *exchange.Request, t Tree) {
 	}
 }
 
-// meet makes a request meet conditions.
+// meet makes a request match conditions.
 func (m *Maker) meet(r *exchange.Request, when Tree) {
 	for _, in := range slices.Sorted(maps.Keys(when)) {
 		all, _ := when[in].(Tree)
@@ -209,7 +209,7 @@ func (m *Maker) body(of []Tree, r Tree) any {
 	return v
 }
 
-// object makes an object of what the grants, the entity, and others have names for.
+// object generates an object with names from grants, the entity and elsewhere.
 func (m *Maker) object(of []Tree, r Tree, depth int) Tree {
 	out := Tree{}
 	entity, _ := r["entity"].(string)
@@ -266,7 +266,7 @@ func joined(a, b Tree) Tree {
 	return out
 }
 
-// granted makes a value for a grant of an entity.
+// granted generates a value for a grant of an entity.
 func (m *Maker) granted(of []Tree, entity, name string, g Tree, depth int) any {
 	source := name
 	for _, key := range []string{"field", "relation"} {
@@ -300,7 +300,7 @@ func (m *Maker) granted(of []Tree, entity, name string, g Tree, depth int) any {
 	return m.under(of, g, form, depth)
 }
 
-// under makes a value for a grant, whatever is behind it.
+// under generates a value for a grant.
 func (m *Maker) under(of []Tree, g, form Tree, depth int) any {
 	if open, _ := g["open"].(bool); open && !m.chance(4) {
 		out := Tree{}
@@ -326,7 +326,7 @@ func (m *Maker) many(v any, of Tree) any {
 	return v
 }
 
-// scalar makes a value that may be of a form.
+// scalar generates a value that may match a form.
 func (m *Maker) scalar(form Tree) any {
 	if m.chance(12) {
 		return nil

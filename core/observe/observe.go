@@ -1,7 +1,6 @@
-// Package observe learns from recorded traffic what the bodies of a service look
-// like: [Observer.Add] takes captures one after another, and [Observer.Sketch]
-// proposes the objects they hold. It keeps names, types and counts, never values;
-// of these a keyed hash tells for a while how many differ.
+// Package observe learns from recorded traffic what a service's bodies look like. [Observer.Add] takes captures one
+// after another, [Observer.Sketch] proposes their objects. It keeps names, types and counts but no values; keyed
+// hashes temporarily tell how many values differ.
 package observe
 
 import (
@@ -44,14 +43,14 @@ type Observer struct {
 	cookies   map[string]int // by name, of those who show nothing else
 }
 
-// New gives an observer. contracts, which may be nil, name endpoints and audiences.
+// New returns an observer. contracts, which may be nil, name endpoints and audiences.
 func New(contracts *contract.Contracts) *Observer {
 	o := &Observer{contracts: contracts, detectors: contracts.Recognised(), seed: maphash.MakeSeed(),
 		endpoints: map[string]*endpoint{}, hosts: map[string]int{}, roles: map[string]int{}, cookies: map[string]int{}}
 	return o
 }
 
-// endpoint is what was seen at a method and path.
+// endpoint is what was observed at a method and path.
 type endpoint struct {
 	method, path string
 	answers      map[answerKey]*spot
@@ -61,7 +60,7 @@ type endpoint struct {
 
 type answerKey struct{ status, audience string }
 
-// spot is one place in the bodies of an endpoint.
+// spot is one place in an endpoint's bodies.
 type spot struct {
 	seen     int // values here
 	nulls    int
@@ -85,8 +84,7 @@ func newSpot() *spot {
 		distinct: map[uint64]bool{}, members: map[string]*spot{}}
 }
 
-// Add learns from one capture; those without a JSON body only tell that the
-// endpoint is there.
+// Add learns from one capture. Without a JSON body it only records the endpoint.
 func (o *Observer) Add(c *exchange.Capture) {
 	if c.Request.URL == nil || c.Request.Preflight() {
 		return
@@ -148,8 +146,7 @@ func (o *Observer) Add(c *exchange.Capture) {
 	}
 }
 
-// learnable gives the JSON text that stands for a body as a whole: none for pages
-// and for what is not read.
+// learnable returns the JSON text of a body, or nothing for pages and unreadable bodies.
 func learnable(h exchange.Header, body []byte) []byte {
 	contentType := h.Get("Content-Type")
 	if len(body) == 0 || exchange.Readable(contentType, body) != nil {
@@ -162,7 +159,7 @@ func learnable(h exchange.Header, body []byte) []byte {
 	return parts[0].Text
 }
 
-// callers counts how requests say who makes them.
+// callers counts how requests identify their callers.
 func (o *Observer) callers(c *exchange.Capture) {
 	if !c.Request.Credentials() {
 		o.anonymous++
@@ -195,14 +192,14 @@ func (o *Observer) callerOf(c *exchange.Capture) string {
 	return SignedIn
 }
 
-// Names of the audiences that are proposed where no contract names any.
+// Names of the proposed audiences if no contract defines any.
 const (
 	Anyone   = "anyone"
 	SignedIn = "signed-in"
 )
 
-// Template writes the path of a call as an endpoint, with a parameter, named by
-// the segment before it, for each segment that is data.
+// Template turns the path of a call into an endpoint, with a parameter for each segment that is data, named after
+// the segment before it.
 func Template(method string, segments []string) string {
 	general := strings.Split(strings.TrimPrefix(contract.Generalise(method, segments, detect.IsValue), method+" /"),
 		"/")
@@ -231,7 +228,7 @@ var (
 	letterFirst = regexp.MustCompile(`^[A-Za-z_]`)
 )
 
-// learn reads a body; what breaks off is learnt up to there.
+// learn learns from a body, up to where it is cut off.
 func (o *Observer) learn(s *spot, body []byte) {
 	dec := jsontext.NewDecoder(bytes.NewReader(body), jsontext.AllowDuplicateNames(true),
 		jsontext.AllowInvalidUTF8(true))
@@ -343,7 +340,7 @@ func (o *Observer) object(dec *jsontext.Decoder, s *spot, depth int) bool {
 	return err == nil || err == io.EOF
 }
 
-// dataName matches names of members that are data, as a contract file's paths have them.
+// dataName matches member names that are data.
 var dataName = regexp.MustCompile(`^(\d+|[0-9a-fA-F]{16,}|[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12})$`)
 
 var (
@@ -372,7 +369,7 @@ func formatOf(s string) string {
 	return ""
 }
 
-// form is the form that all values at a place had.
+// form returns the common form of all values at a place.
 func (s *spot) form() catalog.Form {
 	f := catalog.Form{Nullable: s.nulls > 0}
 	values := s.seen - s.nulls

@@ -13,7 +13,7 @@ import (
 
 func singular(s string) string { return schema.Singular(s) }
 
-// cluster is places whose objects are taken to be of one kind.
+// cluster is a set of places whose objects seem to be of one kind.
 type cluster struct {
 	object *schema.Object
 	spots  []*spot
@@ -21,25 +21,23 @@ type cluster struct {
 	hints  map[string]bool // what its objects are called where they stand
 }
 
-// Two places are taken for one kind of object where their names agree and this
-// share of the members of the smaller one is in the other, or where the names
-// differ and this share of all members is common to both.
+// Two places have one kind of object if their names agree and this share of the smaller one's members is in the
+// other, or if their names differ and this share of all members is common.
 const (
 	sameName  = 0.5
 	sameShape = 0.8
 	fewest    = 3 // members that differently named objects must have in common
 )
 
-// sketcher proposes objects.
+// sketcher builds a sketch.
 type sketcher struct {
 	sketch   *schema.Sketch
 	clusters []*cluster
 	of       map[*spot]*cluster
 }
 
-// Sketch proposes what was seen: endpoints with their bodies, and the objects in
-// them, those that recur under the same members as one. Error answers give no
-// objects.
+// Sketch proposes what was observed: endpoints with their bodies, and the objects in them. Objects with similar
+// members are one. Error responses are ignored.
 func (o *Observer) Sketch() *schema.Sketch {
 	k := &sketcher{sketch: &schema.Sketch{}, of: map[*spot]*cluster{}}
 	k.sketch.Servers = busiest(o.hosts)
@@ -83,7 +81,7 @@ func (o *Observer) Sketch() *schema.Sketch {
 		}
 		k.sketch.Operations = append(k.sketch.Operations, op)
 	}
-	// what stands directly in a body gives its kind of object a name first
+	// objects directly in a body are named first
 	for _, b := range bodies {
 		inner, at, beside := unwrap(b.s)
 		b.c.At, b.c.Many, b.c.Nullable, b.c.Beside, b.c.Form = at, inner.many, inner.nulls > 0, beside, inner.form()
@@ -108,8 +106,7 @@ func (o *Observer) Sketch() *schema.Sketch {
 	return k.sketch
 }
 
-// shownErrors are the members of error bodies that are meant to be shown (RFC 9457
-// and what is written before it).
+// shownErrors lists members of error bodies that are meant to be shown (RFC 9457 and earlier habits).
 var shownErrors = []string{"type", "title", "status", "detail", "instance", "error", "message", "code"}
 
 func busiest(counts map[string]int) []string {
@@ -123,7 +120,7 @@ func busiest(counts map[string]int) []string {
 	return all
 }
 
-// nameOf names what stands in the bodies of a path: by its last literal segment.
+// nameOf names the objects in a path's bodies by its last literal segment.
 func nameOf(path string) string {
 	parts := strings.Split(strings.Trim(path, "/"), "/")
 	for i := len(parts) - 1; i >= 0; i-- {
@@ -138,7 +135,7 @@ func (s *spot) isObject() bool {
 	return s.kinds['{'] > 0 && s.kinds['{'] >= s.seen-s.nulls && !s.keyed && len(s.members) > 0
 }
 
-// unwrap finds the object that a body is about, where it stands in an envelope.
+// unwrap finds the object that a body is about, inside an envelope.
 func unwrap(s *spot) (inner *spot, at string, beside []string) {
 	if s.many || !s.isObject() {
 		return s, "", nil
@@ -158,7 +155,7 @@ func unwrap(s *spot) (inner *spot, at string, beside []string) {
 	return s.members[inside.Name], string(place.AppendPointer(nil, []byte(inside.Name))), beside
 }
 
-// assign puts a place into the kind of object that it fits best.
+// assign adds a place to the kind of object that it fits best.
 func (k *sketcher) assign(s *spot, name string) *cluster {
 	if c := k.of[s]; c != nil {
 		return c
@@ -210,7 +207,7 @@ func (k *sketcher) descend(s *spot) {
 	}
 }
 
-// fill makes one object of the places of a cluster.
+// fill builds one object from the places of a cluster.
 func (k *sketcher) fill(c *cluster) {
 	agreeing, objects := 0.0, 0
 	var names []string
@@ -256,7 +253,7 @@ func (k *sketcher) fill(c *cluster) {
 	}
 }
 
-// add takes over what another place showed of its values.
+// add merges what another place showed.
 func (s *spot) add(o *spot) {
 	s.seen, s.nulls, s.integers, s.arrays, s.present = s.seen+o.seen, s.nulls+o.nulls, s.integers+o.integers, s.arrays+
 		o.arrays, s.present+o.present
@@ -278,15 +275,15 @@ func (s *spot) add(o *spot) {
 	}
 }
 
-// Caller is an audience that the traffic tells of.
+// Caller is an audience seen in traffic.
 type Caller struct {
 	Name      string
 	Recognise contract.Recognise
 	Requests  int
 }
 
-// Callers proposes audiences, from least to most trusted: who shows no
-// credentials, each role that tokens tell of, and everybody else who does.
+// Callers proposes audiences, from least to most trusted: callers without credentials, each role in tokens, and all
+// others.
 func (o *Observer) Callers() []Caller {
 	var all []Caller
 	all = append(all, Caller{Anyone, contract.Recognise{None: true}, o.anonymous})

@@ -1,6 +1,5 @@
-// Package place writes where something stands in a JSON document: as a JSON
-// Pointer (RFC 6901), which names one place, and as a normalized JSONPath
-// (RFC 9535 section 2.7), which here may also name all elements at once.
+// Package place writes positions in JSON documents: as JSON Pointers (RFC 6901), which name one place, and as
+// normalized JSONPaths (RFC 9535 section 2.7), which here may also stand for all elements.
 package place
 
 import (
@@ -9,14 +8,13 @@ import (
 	"unicode/utf8"
 )
 
-// Root is the JSONPath of a body itself.
+// Root is the JSONPath of a body.
 const Root = "$"
 
-// Elements is the JSONPath segment that stands for every element of an array
-// and every member of a map.
+// Elements is the JSONPath segment for all elements of an array or all members of a map.
 const Elements = "[*]"
 
-// AppendPointer appends name to a JSON Pointer as one more reference token.
+// AppendPointer appends a reference token to a JSON Pointer.
 func AppendPointer(dst []byte, name []byte) []byte {
 	dst = append(dst, '/')
 	for _, c := range name {
@@ -37,9 +35,7 @@ func AppendIndex(dst []byte, index int) []byte {
 	return strconv.AppendInt(append(dst, '/'), int64(index), 10)
 }
 
-// SplitPointer gives the reference tokens of a JSON Pointer. It reports false
-// when the text is not one: it neither is empty nor starts with '/', or holds a
-// '~' that is followed by neither 0 nor 1.
+// SplitPointer returns the reference tokens of a JSON Pointer. It reports false for invalid pointers.
 func SplitPointer(pointer string) ([]string, bool) {
 	if pointer == "" {
 		return nil, true
@@ -59,8 +55,8 @@ func SplitPointer(pointer string) ([]string, bool) {
 	return tokens, true
 }
 
-// AppendName appends a member name to a JSONPath: `.name` where it is a plain
-// identifier, else `['…']` with the escapes of RFC 9535 section 2.7.
+// AppendName appends a member name to a JSONPath: `.name` for plain identifiers, otherwise `['…']` with the
+// escapes of RFC 9535 section 2.7.
 func AppendName(dst []byte, name []byte) []byte {
 	if identifier(name) {
 		return append(append(dst, '.'), name...)
@@ -115,9 +111,8 @@ func identifier(name []byte) bool {
 	return len(name) > 0
 }
 
-// Tokens gives the steps that a JSON Pointer, or a JSONPath of names and [*]
-// alone, is made of: names, and "*" for every element. It reports false for
-// anything else.
+// Tokens returns the steps of a JSON Pointer, or of a JSONPath with names and [*] only; "*" stands for every
+// element. It reports false for anything else.
 func Tokens(text string) ([]string, bool) {
 	if !strings.HasPrefix(text, Root) {
 		return SplitPointer(text)
@@ -149,7 +144,7 @@ func Tokens(text string) ([]string, bool) {
 	return tokens, true
 }
 
-// Path is the JSONPath of what [Tokens] gives.
+// Path returns the JSONPath for the result of [Tokens].
 func Path(tokens []string) string {
 	path := []byte(Root)
 	for _, t := range tokens {

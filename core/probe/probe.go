@@ -1,11 +1,11 @@
-// Package probe makes exchanges from two states of a service's contracts, has the judge judge them by both, and
-// tells what it reports under the old ones and not, or less severely, under the new ones: what a revision lets
-// pass, measured by the judge itself.
+// Package probe generates exchanges from two states of a service's contracts, evaluates them under both, and
+// returns what is reported under the old contracts but not, or less severely, under the new ones: what a revision
+// lets pass, measured by the judge itself.
 //
-// [Lost] is the one call. A probe is an exchange that a contract could meet: each endpoint of either state, as
-// each audience, with each status and condition, and bodies that hold everything that either state has a name
-// for, and more, in several writings. What is lost is shown by an exchange, so it is never a false alarm; what
-// no probe shows may be lost all the same.
+// [Lost] is the only entry point. A probe is an exchange that a contract could meet: each endpoint of either state,
+// as each audience, with each status and condition, and with bodies that contain everything either state has a name
+// for, and more, in several notations. Every loss is shown by an exchange, so there are no false alarms; losses
+// that no probe shows are possible.
 package probe
 
 import (
@@ -38,16 +38,16 @@ type Loss struct {
 }
 
 const (
-	// maxWork bounds the bytes that are judged, twice each.
+	// maxWork limits the bytes that are evaluated, twice each.
 	maxWork = 2 << 20
-	// maxDepth is how deep relations are followed in bodies.
+	// maxDepth limits how deep relations are followed in bodies.
 	maxDepth = 3
-	// maxLosses bounds what is listed; the most severe are kept.
+	// maxLosses limits the list; the most severe are kept.
 	maxLosses = 500
 )
 
-// Lost lists what the judge reports under old and not, or less severely, under new, the most severe first. A
-// nil old is no contract at all: nothing was promised.
+// Lost lists what is reported under old and not, or less severely, under new, most severe first. old is nil if
+// there were no contracts.
 func Lost(old, new *contract.Contracts) []Loss {
 	if old == nil {
 		return nil
@@ -93,7 +93,7 @@ type prober struct {
 	turn, turns   int // of several shapes at one place, which; and how many there were at most
 }
 
-// vocabulary gathers where servers are.
+// vocabulary collects the servers' addresses.
 func (p *prober) vocabulary() {
 	met := map[string]bool{}
 	for _, c := range []*contract.Contracts{p.old, p.new} {
@@ -109,7 +109,7 @@ func (p *prober) vocabulary() {
 	}
 }
 
-// callers dresses a request as all callers that the two states tell apart.
+// callers returns a request as sent by all callers that the two states distinguish.
 func (p *prober) callers(r exchange.Request) []exchange.Request {
 	return contract.Callers(r, p.old, p.new)
 }
@@ -151,7 +151,7 @@ func (p *prober) endpoint(e *contract.Endpoint) {
 	}
 }
 
-// judgedBy names what judges an exchange by both states: where it is the same, one body of each kind is enough.
+// judgedBy names what evaluates an exchange in both states. If it is the same, one body of each kind is enough.
 func (p *prober) judgedBy(c *exchange.Capture) string {
 	by := strconv.FormatBool(c.Response.Status >= 400)
 	for _, all := range []*contract.Contracts{p.old, p.new} {
@@ -173,7 +173,7 @@ func (p *prober) judgedBy(c *exchange.Capture) string {
 	return by
 }
 
-// unknown probes an address that no contract has.
+// unknown probes an address without a contract.
 func (p *prober) unknown() {
 	for _, base := range p.bases {
 		u := *base
@@ -186,7 +186,7 @@ func (p *prober) unknown() {
 	}
 }
 
-// writing is how values are written in a body.
+// writing is the notation of values in a body.
 type writing int
 
 const (
@@ -203,15 +203,14 @@ const (
 	writings
 )
 
-// body is a body of a probe: plain where it holds everything, with values as their types are, and little where
-// it holds next to nothing.
+// body is a probe's body: plain with everything in it and values of their types, little with almost nothing.
 type body struct {
 	text          []byte
 	plain, little bool
 }
 
-// bodies gives bodies that hold everything that either state has a name for at the places where responses have
-// their entity.
+// bodies returns bodies with everything that either state has a name for, at the places where responses have their
+// entity.
 func (p *prober) bodies(responses []*contract.Response) []body {
 	met := map[string]bool{}
 	var all []body
@@ -255,7 +254,7 @@ func (p *prober) bodies(responses []*contract.Response) []body {
 	return all
 }
 
-// around is the members beside the entity.
+// around returns the members beside the entity.
 func (p *prober) around(responses []*contract.Response, how writing) map[string]any {
 	out := map[string]any{"zz_beside": p.value(catalog.Form{Type: catalog.String}, how)}
 	for _, r := range responses {
@@ -269,7 +268,7 @@ func (p *prober) around(responses []*contract.Response, how writing) map[string]
 	return out
 }
 
-// object is an object with all members that grants and the catalogue of either state have, and some that none has.
+// object returns an object with all members that grants and catalogue of either state have, and some unknown ones.
 func (p *prober) object(sets []*contract.GrantSet, entity *catalog.Entity, how writing, depth int) map[string]any {
 	if how == bare || how == sparser && depth < maxDepth || how == sparse && depth < maxDepth-1 {
 		return map[string]any{"zz_text": "word"}
@@ -333,7 +332,7 @@ func (p *prober) object(sets []*contract.GrantSet, entity *catalog.Entity, how w
 	return out
 }
 
-// named gives the grants of a name: those of both states, and of other responses.
+// named returns the grants of a name: those of both states, and of other responses.
 func named(sets []*contract.GrantSet, name string) []*contract.Grant {
 	var all []*contract.Grant
 	for _, s := range sets {
@@ -349,7 +348,7 @@ func named(sets []*contract.GrantSet, name string) []*contract.Grant {
 	return all
 }
 
-// grant is a value under a grant's name; others are the grants that it has elsewhere, whose members it holds, too.
+// grant returns a value for a grant. others are the name's grants elsewhere, whose members it contains too.
 func (p *prober) grant(g *contract.Grant, how writing, depth int, others ...*contract.Grant) any {
 	var inside any
 	switch {
@@ -398,7 +397,7 @@ func (p *prober) many(v any, many bool, how writing) any {
 	return v
 }
 
-// value is a value of a form, in one of the writings.
+// value returns a value of a form, in one of the notations.
 func (p *prober) value(f catalog.Form, how writing) any {
 	switch how {
 	case secretly:
@@ -429,7 +428,7 @@ func (p *prober) value(f catalog.Form, how writing) any {
 	return "word"
 }
 
-// posted probes what a request may send.
+// posted probes what requests may send.
 func (p *prober) posted(r exchange.Request) {
 	if r.Method == "GET" || r.Method == "HEAD" || r.Method == "DELETE" {
 		return
@@ -453,9 +452,9 @@ func (p *prober) posted(r exchange.Request) {
 	p.judge(r, exchange.Response{Status: 201, Header: asJSON}, body{[]byte(`{}`), true, false})
 }
 
-// gathers reports whether a spot of a kind stands for all below it, and is as severe as what the contract
-// grants there may be. Where a graver grant is gone from it, it is less severe; but a body that holds what was
-// granted shows that by itself.
+// gathers reports whether a spot of a kind stands for everything below it, with a severity that depends on what the
+// contract grants there. If a more sensitive grant is removed, the spot becomes less severe; but a body with the
+// granted member shows that by itself.
 func gathers(k kind.Kind) bool { return k == kind.WrongAudience || k == kind.UnexpectedRelation }
 
 // spotKey is a place that a judge reports.
@@ -466,7 +465,7 @@ type spotKey struct {
 
 var asJSON = exchange.Header{{Name: "Content-Type", Value: "application/json"}}
 
-// judge holds one exchange against both states.
+// judge evaluates one exchange under both states.
 func (p *prober) judge(r exchange.Request, answer exchange.Response, b body) {
 	if p.work += len(b.text) + 100; p.work > maxWork {
 		return
@@ -480,7 +479,7 @@ func (p *prober) judge(r exchange.Request, answer exchange.Response, b body) {
 	now := reported(p.after.Capture(c).Spots)
 	for i := range spots {
 		s := &spots[i]
-		// nothing gets out by what is missing, or granted elsewhere
+		// missing members, and grants elsewhere, expose nothing
 		if s.Kind == kind.MissingField || s.Kind == kind.UnevenExposure {
 			continue
 		}
@@ -501,7 +500,7 @@ func (p *prober) judge(r exchange.Request, answer exchange.Response, b body) {
 	}
 }
 
-// reports are the gravest spots at the places that a judge reports.
+// reports returns the most severe spots at each place.
 type reports map[spotKey]report
 
 type report struct {
@@ -520,15 +519,15 @@ func reported(spots []scan.Spot) reports {
 	return all
 }
 
-// lost reports whether a spot is reported less severely by now: neither at its place nor, instead of it, by a
-// spot around it or inside of it that is another than before.
+// lost reports whether a spot is now reported less severely: neither at its place nor, instead, by a changed spot
+// around or inside it.
 func lost(before, now reports, s *scan.Spot) bool {
 	at := spotKey{s.Request, s.Pointer}
 	if r, ok := now[at]; ok && r.severity >= s.Severity {
 		return false
 	}
 	for k, r := range now {
-		// stands for all in it but what is sensitive by itself
+		// stands for everything in it except what is sensitive by itself
 		whole := r.kind == kind.UnexpectedRelation && strings.HasPrefix(s.Pointer, k.pointer+"/")
 		if was, ok := before[k]; k.request != s.Request || r.severity < s.Severity && !whole ||
 			ok && was.kind == r.kind && was.severity >= r.severity {
@@ -542,8 +541,8 @@ func lost(before, now reports, s *scan.Spot) bool {
 	return true
 }
 
-// ordered reports whether a spot is lost because a more trusted audience gets what a less trusted one had at the same
-// endpoint and status, by the order of audiences before and after.
+// ordered reports whether a spot is lost only because a more trusted audience gets what a less trusted one had at
+// the same endpoint and status, in both orders of trust.
 func (p *prober) ordered(c *exchange.Capture, was *scan.Outcome, s *scan.Spot) bool {
 	whose, now := p.old.Audience(was.Audience), p.new.Audience(was.Audience)
 	if whose == nil || now == nil || s.Request {

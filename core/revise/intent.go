@@ -13,7 +13,7 @@ import (
 	"inkret/core/document"
 )
 
-// Intent is what somebody wants of one place of a contract. One of the wishes is said.
+// Intent is a requested change at one place of a contract. Exactly one wish is set.
 type Intent struct {
 	File, Pointer string // the endpoint, response or grant that it is about, as [contract.Contracts.Node] places it
 
@@ -26,7 +26,7 @@ type Intent struct {
 	Accept    *NewResponse // of an endpoint: declare a body that may be sent
 }
 
-// NewGrant is a member that is to be granted: a field, a relation, or something derived from fields.
+// NewGrant is a member to be granted: a field, a relation, or something derived from fields.
 type NewGrant struct {
 	Name      string // of the member; left out, as the field or relation
 	Field     string
@@ -38,7 +38,7 @@ type NewGrant struct {
 	Reason    string // why; needed for what is secret
 }
 
-// Said is what is said of a grant, save what it carries.
+// Said is everything that a grant says except its source.
 type Said struct {
 	Name      string
 	Optional  bool
@@ -48,7 +48,7 @@ type Said struct {
 	Reason    string
 }
 
-// NewResponse is a response that is declared, or a body that may be sent; it grants nothing so far.
+// NewResponse is a response, or an accepted request body, that grants nothing yet.
 type NewResponse struct {
 	Statuses  []string // of a response: codes, groups such as 2XX, or default
 	Audiences []string // empty is everybody
@@ -57,8 +57,7 @@ type NewResponse struct {
 	Many      bool
 }
 
-// Intents turns what somebody wants into edits of the text. The error says which intent cannot be carried out, and
-// why.
+// Intents converts intents to edits of the text. The error says which intent is impossible, and why.
 func Intents(c *contract.Contracts, all []Intent) (Edits, error) {
 	edits := Edits{}
 	for _, i := range all {
@@ -74,7 +73,7 @@ func Intents(c *contract.Contracts, all []Intent) (Edits, error) {
 	return edits, nil
 }
 
-// spot is a place of a contract that an intent is about.
+// spot is the place of an intent.
 type spot struct {
 	node     *document.Node
 	endpoint *contract.Endpoint
@@ -83,7 +82,7 @@ type spot struct {
 	entity   *catalog.Entity    // that what is granted in it belongs to; may be nil
 }
 
-// find finds what stands at a place.
+// find returns what is at a place, or nil.
 func find(c *contract.Contracts, file, pointer string) *spot {
 	at := func(of any) *document.Node {
 		if n := c.Node(of); n != nil && n.File == file && n.Pointer() == pointer {
@@ -155,7 +154,7 @@ func (p *spot) carryOut(edits Edits, i *Intent) error {
 	return nil
 }
 
-// set sets a key, or takes it away where there is no value.
+// set sets a key, or removes it if v is nil.
 func (p *spot) set(edits Edits, key string, v *document.Value) {
 	path := under(p.node, key)
 	switch {
@@ -166,7 +165,7 @@ func (p *spot) set(edits Edits, key string, v *document.Value) {
 	}
 }
 
-// append adds an item to a list, which is begun where it is not there.
+// append adds an item to a list, and creates the list if necessary.
 func (p *spot) append(edits Edits, key string, v *document.Value) {
 	op := document.Op{Op: "add", Path: under(p.node, key, "-"), Value: v}
 	if p.node.Get(key) == nil {
@@ -175,7 +174,7 @@ func (p *spot) append(edits Edits, key string, v *document.Value) {
 	edits.add(p.node.File, op)
 }
 
-// grantMember adds a member to what is granted at the place itself.
+// grantMember grants a member at the place itself.
 func (p *spot) grantMember(edits Edits, g *NewGrant) error {
 	if p.entity == nil {
 		return errors.New("no entity is named here whose members could be granted")
@@ -238,7 +237,7 @@ func (p *spot) grantMember(edits Edits, g *NewGrant) error {
 	return err
 }
 
-// change says something else of a grant. What it carries stays as it is.
+// change changes what a grant says, except its source.
 func (p *spot) change(edits Edits, s *Said) error {
 	if s.Name == "" {
 		return errors.New("a member has a name")
@@ -260,7 +259,7 @@ func (p *spot) change(edits Edits, s *Said) error {
 	if s.Optional {
 		w.Set("optional", document.Truth(true))
 	}
-	// the bound that the field has anyway is not written a second time
+	// the field's own limit is not repeated
 	if s.Max > 0 && (was.Get("max") != nil || s.Max != p.grant.Form.Max) {
 		w.Set("max", document.Count(s.Max))
 	}
@@ -281,7 +280,7 @@ func (p *spot) change(edits Edits, s *Said) error {
 	return nil
 }
 
-// long gives the long form of what stands behind a grant's name.
+// long returns the long form of a grant.
 func long(v *document.Value) *document.Value {
 	switch v.Kind {
 	case document.Null:
@@ -292,7 +291,7 @@ func long(v *document.Value) *document.Value {
 	return document.Mapping().Set("field", v)
 }
 
-// short gives the shortest form that says the same.
+// short returns the shortest equivalent form of a grant.
 func short(v *document.Value) *document.Value {
 	switch {
 	case len(v.Keys) == 0:
@@ -330,7 +329,7 @@ func (r *NewResponse) value() *document.Value {
 	return v.Set("grants", document.Mapping())
 }
 
-// texts gives a list of texts, nil for none.
+// texts returns a list of texts, or nil if it is empty.
 func texts(all []string) *document.Value {
 	if len(all) == 0 {
 		return nil

@@ -1,7 +1,6 @@
-// Package revise makes the changes that people ask for to contract files: classing
-// fields, taking over what was read from a store, adding endpoints, pulling out and
-// inlining shapes. Each gives operations on the files' text, so that comments and
-// order stay, and changes nothing by itself; [Apply] carries them out.
+// Package revise makes changes to contract files: classifying fields, importing what was read from a store, adding
+// endpoints, granting fields, extracting and inlining shapes. Each function returns edits, which keep comments and
+// order; [Apply] applies them.
 package revise
 
 import (
@@ -16,13 +15,12 @@ import (
 	"inkret/core/place"
 )
 
-// Edits are operations on contract files, by the file's name.
+// Edits are edits of contract files, by file name.
 type Edits map[string][]document.Op
 
 func (e Edits) add(file string, op document.Op) { e[file] = append(e[file], op) }
 
-// Apply carries out edits on files and gives all files as they are then. A file that
-// is not among them is begun.
+// Apply applies edits and returns all files. Files that do not exist yet are created.
 func Apply(files []contract.File, edits Edits) ([]contract.File, error) {
 	out := slices.Clone(files)
 	for _, name := range sorted(edits) {
@@ -59,13 +57,13 @@ func pointer(parts ...string) string {
 
 func under(n *document.Node, parts ...string) string { return n.Pointer() + pointer(parts...) }
 
-// ClassOf is a class for a field.
+// ClassOf is a field and its class.
 type ClassOf struct {
 	Entity, Field string
 	Class         catalog.Class // Unclassed takes the class away
 }
 
-// Classes sets fields' classes.
+// Classes sets the classes of fields.
 func Classes(c *contract.Contracts, all []ClassOf) (Edits, error) {
 	edits := Edits{}
 	for _, one := range all {
@@ -88,9 +86,8 @@ func Classes(c *contract.Contracts, all []ClassOf) (Edits, error) {
 	return edits, nil
 }
 
-// Reading takes over differences between the catalogue and what was read: what is
-// new is added, fields without a class; what changed is changed; what is gone is
-// taken out. file is where new entities go.
+// Reading imports differences of a reading: new fields are added without a class, changed ones are changed, missing
+// ones are removed. file is where new entities go.
 func Reading(c *contract.Contracts, file string, all []catalog.Difference) Edits {
 	edits := Edits{}
 	root := func() *document.Node {
@@ -169,7 +166,7 @@ func Reading(c *contract.Contracts, file string, all []catalog.Difference) Edits
 	return edits
 }
 
-// take puts what a reading knows into a field of the catalogue.
+// take copies what a reading knows to a field of the catalogue.
 func take(f, read *catalog.Field) {
 	f.Type = cmp.Or(read.Type, f.Type)
 	f.Format = cmp.Or(read.Format, f.Format)
@@ -213,7 +210,7 @@ func field(f *catalog.Field) *document.Value {
 	return v
 }
 
-// Form writes what a form asks of a value as a contract file has it.
+// Form writes a form as in a contract file.
 func Form(f catalog.Form) *document.Value {
 	v := document.Mapping()
 	if f.Type != "" {
@@ -248,7 +245,7 @@ func relation(r *catalog.Relation) *document.Value {
 	return v
 }
 
-// AddEndpoint puts a drafted endpoint at the end of a file's endpoints.
+// AddEndpoint appends a drafted endpoint to a file.
 func AddEndpoint(c *contract.Contracts, file string, entry *document.Value) Edits {
 	edits := Edits{}
 	for _, e := range c.Endpoints {
@@ -262,7 +259,7 @@ func AddEndpoint(c *contract.Contracts, file string, entry *document.Value) Edit
 	return edits
 }
 
-// Granting is a field to be granted to an audience at an endpoint.
+// Granting is a field to grant to an audience at an endpoint.
 type Granting struct {
 	Endpoint, Audience string
 	Entity, Field      string
@@ -272,11 +269,10 @@ type Granting struct {
 	Optional           bool // it need not be there
 }
 
-// Name is what the member is called.
+// Name returns the member's name.
 func (g *Granting) Name() string { return cmp.Or(g.Member, g.Field) }
 
-// value is the grant as it is written. only is the audience that it is for, where others
-// get what it stands in, too.
+// value returns the grant as written. only limits it to one audience, if the response is for several.
 func (g *Granting) value(only string) *document.Value {
 	v := document.Mapping()
 	if g.Member != "" && g.Member != g.Field {
@@ -300,14 +296,13 @@ func (g *Granting) value(only string) *document.Value {
 	return v
 }
 
-// Line is the grant as one line of a contract.
+// Line returns the grant as one line of a contract.
 func (g *Granting) Line() string {
 	return g.Name() + ": " + g.value("").Flow()
 }
 
-// Grant writes a grant where the entity stands in the endpoint's response to the audience:
-// at the response itself, or at the outermost relation in it. It says what is in the way
-// where it cannot be.
+// Grant adds a grant where the entity is in the endpoint's response to the audience: in the response itself, or in
+// its outermost relation. The error says why it is impossible.
 func Grant(c *contract.Contracts, g *Granting) (Edits, error) {
 	at := slices.IndexFunc(c.Endpoints, func(e *contract.Endpoint) bool { return e.Text == g.Endpoint })
 	if at < 0 {
@@ -344,14 +339,14 @@ func Grant(c *contract.Contracts, g *Granting) (Edits, error) {
 		cmp.Or(g.Audience, "anybody"), g.Entity)
 }
 
-// holder is a place in a contract file where an entity's members are granted.
+// holder is a place in a contract file with grants of an entity.
 type holder struct {
 	grant *contract.Grant // nil for a response
 	node  *document.Node
 	set   *contract.GrantSet
 }
 
-// placeOf finds the outermost grant below a set that stands over objects of an entity.
+// placeOf returns the outermost grant below a set that contains objects of an entity.
 func placeOf(set *contract.GrantSet, entity string, on map[*contract.GrantSet]bool) *holder {
 	if on[set] {
 		return nil
@@ -373,7 +368,7 @@ func placeOf(set *contract.GrantSet, entity string, on map[*contract.GrantSet]bo
 	return nil
 }
 
-// add adds a member to the grants that are written at the place itself.
+// add adds a member to the grants at the place.
 func (h *holder) add(name string, v *document.Value) (Edits, error) {
 	edits := Edits{}
 	n := h.node

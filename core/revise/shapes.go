@@ -10,7 +10,7 @@ import (
 	"inkret/core/document"
 )
 
-// Use is a place that refers to a shape.
+// Use is a place that uses a shape.
 type Use struct {
 	Shape    string
 	Endpoint string // the endpoint's text, or the shape that uses it in turn
@@ -20,14 +20,14 @@ type Use struct {
 	OneOf    bool
 }
 
-// Uses lists where each shape is used, in the order of the document.
+// Uses lists the uses of each shape in document order.
 func Uses(c *contract.Contracts) map[string][]Use {
 	w := walker{c: c, uses: map[string][]Use{}}
 	w.all()
 	return w.uses
 }
 
-// set is grants that are written out over an entity.
+// set is a written set of grants for an entity.
 type set struct {
 	entity   string
 	endpoint string
@@ -37,7 +37,7 @@ type set struct {
 	grants   *document.Node
 }
 
-// walker goes over everything that is written with grants.
+// walker visits everything with grants.
 type walker struct {
 	c    *contract.Contracts
 	uses map[string][]Use
@@ -102,8 +102,7 @@ func (w *walker) grants(s *contract.GrantSet, where string, inShape bool) {
 	}
 }
 
-// Touched lists the endpoints that a change to a shape reaches, through other
-// shapes too.
+// Touched lists the endpoints that a change of a shape affects, also through other shapes.
 func Touched(c *contract.Contracts, shape string) []string {
 	uses := Uses(c)
 	met := map[string]bool{}
@@ -127,7 +126,7 @@ func Touched(c *contract.Contracts, shape string) []string {
 	return all
 }
 
-// Proposal is grants that several places repeat, and that could be one shape.
+// Proposal is a set of grants that several places repeat, and that could be a shape.
 type Proposal struct {
 	Name   string
 	Entity string
@@ -135,7 +134,7 @@ type Proposal struct {
 	Places []Place
 }
 
-// Place is a place that repeats them.
+// Place is a place that repeats the grants.
 type Place struct {
 	Endpoint string `json:"endpoint"`
 	What     string `json:"what"`
@@ -144,10 +143,10 @@ type Place struct {
 	Line     int    `json:"line"`
 }
 
-// fewestCommon is how many equal grants are worth a shape.
+// fewestCommon is the minimum number of common grants for a shape.
 const fewestCommon = 3
 
-// Proposals finds grants that two places or more repeat over one entity.
+// Proposals finds grants for one entity that several places repeat.
 func Proposals(c *contract.Contracts) []Proposal {
 	w := walker{c: c, uses: map[string][]Use{}}
 	w.all()
@@ -215,7 +214,7 @@ func within(names, all []string) []string {
 	return in
 }
 
-// PullOut makes a shape of grants that places repeat, and lets these use it.
+// PullOut turns repeated grants into a shape, and makes the places use it.
 func PullOut(c *contract.Contracts, name string, p Proposal) (Edits, error) {
 	for _, s := range c.Shapes {
 		if s.Name == name {
@@ -292,8 +291,7 @@ func PullOut(c *contract.Contracts, name string, p Proposal) (Edits, error) {
 	return edits, nil
 }
 
-// Inline writes a shape's grants out at every place that uses it, and takes the
-// shape away.
+// Inline replaces all uses of a shape by its grants, and removes it.
 func Inline(c *contract.Contracts, name string) (Edits, error) {
 	i := slices.IndexFunc(c.Shapes, func(s *contract.Shape) bool { return s.Name == name })
 	if i < 0 {
@@ -336,7 +334,7 @@ func Inline(c *contract.Contracts, name string) (Edits, error) {
 	return edits, nil
 }
 
-// saidIn gathers all comments of a grant and of what is in it.
+// saidIn collects the comments of a grant and inside it.
 func saidIn(n *document.Node) string {
 	all := n.Comment
 	for _, in := range slices.Concat(n.Pairs, n.Items) {
@@ -345,15 +343,14 @@ func saidIn(n *document.Node) string {
 	return all
 }
 
-// commented copies a grant with what comments say of it.
+// commented copies a grant with its comments.
 func commented(n *document.Node) *document.Value {
 	v := document.Copy(n)
 	v.Above = n.Comment
 	return v
 }
 
-// isRelation tells whether the place of a use is a grant that takes its entity from
-// a relation.
+// isRelation reports whether a use is a grant whose entity comes from a relation.
 func isRelation(c *contract.Contracts, u Use) bool {
 	found := false
 	var look func(s *contract.GrantSet)

@@ -11,11 +11,10 @@ import (
 	"inkret/core/catalog"
 )
 
-// DDL reads the CREATE TABLE, ALTER TABLE, CREATE TYPE and COMMENT statements of
-// SQL text as the usual dump tools of PostgreSQL, MySQL, MariaDB and SQLite write
-// them. What says something of tables and is not understood is listed in notes, with
-// its line; statements that are about something else are passed over. A statement that
-// is not closed is an error with its line; everything before it has been read.
+// DDL parses the CREATE TABLE, ALTER TABLE, CREATE TYPE and COMMENT statements in SQL text, as written by the usual
+// dump tools of PostgreSQL, MySQL, MariaDB and SQLite. Statements about tables that it does not understand are
+// listed in notes with their line; others are skipped. An unterminated statement is an error with its line;
+// everything before it has been read.
 func DDL(text []byte) (read *catalog.Catalog, notes []string, err error) {
 	tables, notes, err := DDLTables(text)
 	if err != nil {
@@ -24,7 +23,7 @@ func DDL(text []byte) (read *catalog.Catalog, notes []string, err error) {
 	return Entities(tables), notes, nil
 }
 
-// DDLTables is [DDL] without making entities of the tables.
+// DDLTables is [DDL] without converting tables to entities.
 func DDLTables(text []byte) (tables []Table, notes []string, err error) {
 	if !utf8.Valid(text) {
 		return nil, nil, fmt.Errorf("the SQL text is not UTF-8")
@@ -52,9 +51,8 @@ func DDLTables(text []byte) (tables []Table, notes []string, err error) {
 	return d.tables, d.notes, nil
 }
 
-// ofMySQL tells a text that MySQL or MariaDB wrote: names in backquotes, and words that no other database has.
-// In theirs alone
-// # begins a comment and \ escapes what follows in a text.
+// ofMySQL recognises text of MySQL or MariaDB: names in backquotes, and words of its own. Only there does # begin a
+// comment and \ escape characters.
 var ofMySQL = regexp.MustCompile("(?i)CREATE\\s+TABLE\\s+(IF\\s+NOT\\s+EXISTS\\s+)?`" +
 	"|\\bENGINE\\s*=|\\bAUTO_INCREMENT\\b|\\bMODIFY\\s+(COLUMN\\s+)?`|CHARACTER\\s+SET\\s+utf8|CHARSET\\s*=" +
 	"|--\\s+(MySQL|MariaDB) dump")
@@ -66,7 +64,7 @@ type sqlToken struct {
 	line int
 }
 
-// is compares a bare word without regard to case.
+// is compares a bare word in any case.
 func (t sqlToken) is(word string) bool { return t.kind == 'w' && strings.EqualFold(t.text, word) }
 
 type lexer struct {
@@ -76,7 +74,7 @@ type lexer struct {
 	mysql bool // as [ofMySQL] tells
 }
 
-// statement gives the tokens up to the next semicolon; nil at the end.
+// statement returns the tokens up to the next semicolon; nil at the end.
 func (l *lexer) statement() ([]sqlToken, error) {
 	var all []sqlToken
 	for {
@@ -102,7 +100,7 @@ func (l *lexer) statement() ([]sqlToken, error) {
 	}
 }
 
-// skipData passes over the rows that a dump writes behind COPY … FROM stdin.
+// skipData skips the rows after COPY … FROM stdin.
 func (l *lexer) skipData() {
 	for l.at < len(l.text) {
 		end := strings.IndexByte(l.text[l.at:], '\n')
@@ -188,7 +186,7 @@ func (l *lexer) next() (sqlToken, bool, error) {
 	return sqlToken{}, false, nil
 }
 
-// dollar reads a text between two tags of the same name, as in $body$ … $body$; none where rest begins with no tag.
+// dollar reads a dollar-quoted text, as in $body$ … $body$. ok is false if rest does not begin with a tag.
 func (l *lexer) dollar(rest string) (token sqlToken, ok bool, err error) {
 	close := strings.IndexByte(rest[1:], '$')
 	if close < 0 {
@@ -208,7 +206,7 @@ func (l *lexer) dollar(rest string) (token sqlToken, ok bool, err error) {
 	return sqlToken{rest[len(tag) : len(tag)+end], 't', begin}, true, nil
 }
 
-// quoted reads a quoted text whose quote opens before at; escapes says that \ takes its meaning from what follows.
+// quoted reads a quoted text from at on. escapes means that \ escapes the next character.
 func (l *lexer) quoted(quote byte, at int, escapes bool) (string, error) {
 	begin := l.line
 	var b strings.Builder
@@ -243,7 +241,7 @@ func (l *lexer) quoted(quote byte, at int, escapes bool) (string, error) {
 	return "", fmt.Errorf("line %d: a quote %c is not closed", begin, quote)
 }
 
-// cursor walks over the tokens of a statement.
+// cursor reads the tokens of a statement.
 type cursor struct {
 	all []sqlToken
 	at  int
@@ -258,7 +256,7 @@ func (c *cursor) peek() sqlToken {
 	return sqlToken{}
 }
 
-// skip takes the words if they are next.
+// skip skips the words if they are next.
 func (c *cursor) skip(words ...string) bool {
 	for i, w := range words {
 		if c.at+i >= len(c.all) {
@@ -272,8 +270,7 @@ func (c *cursor) skip(words ...string) bool {
 	return true
 }
 
-// name reads a name of several parts, such as public.berths; the schemas that
-// databases use when none is named are left off.
+// name reads a name of several parts, such as public.berths. Default schemas are dropped.
 func (c *cursor) name() string {
 	var parts []string
 	for c.more() {
@@ -293,7 +290,7 @@ func (c *cursor) name() string {
 	return strings.Join(parts, ".")
 }
 
-// group reads a group in brackets and gives its tokens, or nil.
+// group reads a group in brackets, or returns nil.
 func (c *cursor) group() []sqlToken {
 	if !c.skip("(") {
 		return nil
@@ -324,7 +321,7 @@ func (c *cursor) names() []string {
 	return all
 }
 
-// commas splits tokens at the commas outside of brackets.
+// commas splits tokens at the commas outside brackets.
 func commas(all []sqlToken) [][]sqlToken {
 	var parts [][]sqlToken
 	from, depth := 0, 0
@@ -350,7 +347,7 @@ func commas(all []sqlToken) [][]sqlToken {
 	return parts
 }
 
-// ddl is what the statements read so far have built.
+// ddl is the result of the statements so far.
 type ddl struct {
 	tables  []Table
 	enums   map[string][]string
@@ -359,7 +356,7 @@ type ddl struct {
 	indexed []string // tables of a full text, which SQLite keeps in others
 }
 
-// mostNotes bounds what is listed.
+// mostNotes limits the list.
 const mostNotes = 200
 
 func (d *ddl) note(line int, format string, args ...any) {
@@ -368,7 +365,7 @@ func (d *ddl) note(line int, format string, args ...any) {
 	}
 }
 
-// begin gives the first words of a statement.
+// begin returns the first words of a statement.
 func begin(all []sqlToken) string {
 	const words = 6
 	var parts []string
@@ -378,7 +375,7 @@ func begin(all []sqlToken) string {
 	return strings.Join(parts, " ")
 }
 
-// dropShadows takes away the tables in which SQLite keeps what is indexed.
+// dropShadows removes SQLite's internal tables of full-text indexes.
 func (d *ddl) dropShadows() {
 	for _, name := range d.indexed {
 		for _, shadow := range []string{"_data", "_idx", "_content", "_docsize", "_config", "_segments", "_segdir",
@@ -388,7 +385,7 @@ func (d *ddl) dropShadows() {
 	}
 }
 
-// virtual reads a table that a module of SQLite makes: a full text has its columns in brackets.
+// virtual reads a virtual table of SQLite: a full-text index has its columns in brackets.
 func (d *ddl) virtual(c *cursor, line int) {
 	c.skip("IF", "NOT", "EXISTS")
 	t := Table{Name: c.name()}
@@ -584,7 +581,7 @@ func (d *ddl) create(c *cursor, line int) error {
 	return nil
 }
 
-// item reads a column or a constraint of a table.
+// item reads a column or constraint.
 func (d *ddl) item(t *Table, c cursor) {
 	if c.skip("CONSTRAINT") {
 		if !c.peek().is("PRIMARY") && !c.peek().is("FOREIGN") && !c.peek().is("UNIQUE") && !c.peek().is("CHECK") {
@@ -633,7 +630,7 @@ func (d *ddl) item(t *Table, c cursor) {
 	}
 }
 
-// unique notes that the columns hold each combination once.
+// unique records that the columns are unique together.
 func (t *Table) unique(columns []string) {
 	for i := range t.Foreign {
 		if slices.Equal(t.Foreign[i].Columns, columns) {
@@ -652,7 +649,7 @@ func (t *Table) refer(f ForeignKey) {
 	t.Foreign = append(t.Foreign, f)
 }
 
-// behindType are the words with which a column's type has ended.
+// behindType lists the words that end a column's type.
 var behindType = []string{"CONSTRAINT", "NOT", "NULL", "DEFAULT", "PRIMARY", "UNIQUE", "REFERENCES", "CHECK", "COLLATE",
 	"GENERATED", "COMMENT",
 	"AUTO_INCREMENT", "AUTOINCREMENT", "ON", "STORED", "VIRTUAL", "AS", "IDENTITY", "VISIBLE", "INVISIBLE", "KEY",
@@ -716,7 +713,7 @@ func (d *ddl) column(t *Table, c *cursor) {
 	d.traits(t, c)
 }
 
-// traits reads what stands behind the type of the column added last.
+// traits reads what follows the type of the last column.
 func (d *ddl) traits(t *Table, c *cursor) {
 	col := &t.Columns[len(t.Columns)-1]
 	for c.more() {
@@ -744,7 +741,7 @@ func (d *ddl) traits(t *Table, c *cursor) {
 	}
 }
 
-// check takes the values of a column from a condition such as state IN ('a', 'b').
+// check reads the values of a column from a condition such as state IN ('a', 'b').
 func (t *Table) check(condition []sqlToken) {
 	var col *Column
 	var values []string
@@ -770,7 +767,7 @@ func (t *Table) check(condition []sqlToken) {
 	}
 }
 
-// renameTable gives a table another name.
+// renameTable renames a table.
 func (d *ddl) renameTable(t *Table, name string) {
 	was := t.Name
 	t.Name = name
@@ -783,12 +780,12 @@ func (d *ddl) renameTable(t *Table, name string) {
 	}
 }
 
-// aside are the actions of ALTER TABLE that say nothing of columns.
+// aside lists the ALTER TABLE actions that do not concern columns.
 var aside = []string{"OWNER", "ENABLE", "DISABLE", "REPLICA", "CLUSTER", "INHERIT", "ATTACH", "DETACH", "SET", "RESET",
 	"VALIDATE", "ENGINE", "AUTO_INCREMENT", "COMMENT", "DEFAULT", "CONVERT", "CHARACTER", "COLLATE",
 	"ORDER", "ROW_FORMAT", "PARTITION", "FORCE", "NO", "WITH", "WITHOUT", "LOCK", "ALGORITHM", "CHARSET", "NOT"}
 
-// alter carries out one action of ALTER TABLE, and reports whether it understood it.
+// alter applies one ALTER TABLE action, and reports whether it understood it.
 func (d *ddl) alter(t *Table, c cursor) bool {
 	switch {
 	case c.skip("ADD"):
@@ -862,7 +859,7 @@ func (d *ddl) alter(t *Table, c cursor) bool {
 	return true
 }
 
-// resolve replaces a type of the database's own by what it stands for.
+// resolve replaces a user-defined type by its definition.
 func (d *ddl) resolve(col *Column) {
 	name := strings.TrimPrefix(col.Type, "public.")
 	for range d.domains { // a domain over a domain ends

@@ -14,10 +14,8 @@ import (
 	"inkret/core/place"
 )
 
-// Describe reads an OpenAPI 3.0 or 3.1 document, or a JSON Schema (2020-12 and the
-// drafts before it), in JSON or YAML. References are followed within the document;
-// those to other documents are never fetched, and noted. The error says with line
-// and column what is not of such a document.
+// Describe parses an OpenAPI 3.0 or 3.1 document, or a JSON Schema (2020-12 and earlier drafts), in JSON or YAML.
+// References within the document are followed; others are never fetched, but noted. Errors have line and column.
 func Describe(name string, data []byte) (*Sketch, error) {
 	var fault error
 	root := document.Parse(name, data, func(at *document.Node, expected, found string) {
@@ -51,7 +49,7 @@ func Describe(name string, data []byte) (*Sketch, error) {
 	return d.sketch, nil
 }
 
-// ErrNoObjects is the error for a description in which no object is described.
+// ErrNoObjects is returned for a description without objects.
 var ErrNoObjects = errors.New("no object is described there")
 
 type description struct {
@@ -111,7 +109,7 @@ func (d *description) openAPI() {
 	}
 }
 
-// signed tells whether an operation asks for credentials.
+// signed reports whether an operation requires credentials.
 func (d *description) signed(op *document.Node) bool {
 	security := op.Get("security")
 	if security == nil {
@@ -168,7 +166,7 @@ func (d *description) content(n *document.Node, op *Operation) Content {
 	return c
 }
 
-// bodyName names an object that a description leaves without a name, by the path.
+// bodyName names an unnamed object after its path.
 func bodyName(path string) string {
 	parts := strings.Split(strings.Trim(path, "/"), "/")
 	for i := len(parts) - 1; i >= 0; i-- {
@@ -179,10 +177,10 @@ func bodyName(path string) string {
 	return "Body"
 }
 
-// longestChain bounds how many references may lead to each other.
+// longestChain limits chains of references.
 const longestChain = 50
 
-// follow follows a node's reference within the document; nil where it leads nowhere.
+// follow follows a node's reference within the document, or returns nil.
 func (d *description) follow(n *document.Node) *document.Node {
 	for range longestChain {
 		if n == nil || n.Kind != document.Map {
@@ -206,9 +204,8 @@ func (d *description) follow(n *document.Node) *document.Node {
 	return nil
 }
 
-// refersTo resolves a reference (RFC 3986 5.2, JSON Schema 2020-12 section 8.2): against the $id around it, and
-// by pointer or $anchor. local tells whether it leads into this document; the node is nil for a place that is
-// not there.
+// refersTo resolves a reference (RFC 3986 section 5.2, JSON Schema 2020-12 section 8.2) against the enclosing $id,
+// by pointer or $anchor. local reports whether it is within this document; the node is nil if it does not exist.
 func (d *description) refersTo(ref *document.Node) (at *document.Node, local bool) {
 	to, err := url.Parse(ref.Text)
 	if err != nil {
@@ -238,7 +235,7 @@ func (d *description) refersTo(ref *document.Node) (at *document.Node, local boo
 	return resource.Find(tokens), true
 }
 
-// identify notes what $id and $anchor name, base being that of what is around.
+// identify records what $id and $anchor name. base is the base of the enclosing node.
 func (d *description) identify(n *document.Node, base *url.URL, depth int) {
 	if n == nil || depth > maxDepth || n.Aliased {
 		return
@@ -267,10 +264,10 @@ func (d *description) identify(n *document.Node, base *url.URL, depth int) {
 	}
 }
 
-// maxDepth bounds how deep a document is looked into for what names its parts.
+// maxDepth limits how deep names are looked for.
 const maxDepth = 200
 
-// baseOf is the address that references at a node are relative to.
+// baseOf returns the base address for references at a node.
 func baseOf(n *document.Node) *url.URL {
 	var ids []string
 	for in := n; in != nil; in = in.Parent {
@@ -305,7 +302,7 @@ func (d *description) isObject(n *document.Node) bool {
 		func(p *document.Node) bool { return d.isObject2(p, 0) }) || d.variantsAreObjects(n)
 }
 
-// isObject2 is isObject with a bound on how deep parts of parts may go.
+// isObject2 is isObject with a depth limit.
 func (d *description) isObject2(n *document.Node, depth int) bool {
 	n = d.follow(n)
 	if n == nil || n.Kind != document.Map || depth > longestChain {
@@ -332,14 +329,14 @@ func (d *description) variantsAreObjects(n *document.Node) bool {
 	return len(all) > 0 && !slices.ContainsFunc(all, func(v *document.Node) bool { return !d.isObject2(v, 0) })
 }
 
-// property is a member of an object as the parts of its schema describe it.
+// property is a member of an object, as described by its partial schemas.
 type property struct {
 	name     string
 	node     *document.Node
 	required bool
 }
 
-// properties gathers what an object's schema and the schemas it is made of say.
+// properties merges an object's schema and the schemas it consists of.
 func (d *description) properties(n *document.Node, seen map[*document.Node]bool, variant bool) []property {
 	n = d.follow(n)
 	if n == nil || seen[n] || n.Kind != document.Map {
@@ -377,7 +374,7 @@ func (d *description) properties(n *document.Node, seen map[*document.Node]bool,
 	return all
 }
 
-// object gives the object that a schema describes, once for each schema.
+// object returns the object of a schema, created once per schema.
 func (d *description) object(n *document.Node, name string) *Object {
 	n = d.follow(n)
 	if o := d.objects[n]; o != nil {
@@ -403,7 +400,7 @@ func split(pointer string) []string {
 	return tokens
 }
 
-// member reads the schema of one value; name is for an object that has none.
+// member reads the schema of one value. name is for unnamed objects.
 func (d *description) member(member string, n *document.Node, name string) *Member {
 	m := &Member{Name: member}
 	said := n
@@ -458,7 +455,7 @@ func (d *description) member(member string, n *document.Node, name string) *Memb
 	return m
 }
 
-// telling leaves out parts of a schema that only describe it.
+// telling removes parts of a schema that only describe it.
 func (d *description) telling(parts []*document.Node) []*document.Node {
 	return slices.DeleteFunc(slices.Clone(parts), func(p *document.Node) bool {
 		return p.Kind == document.Map && !slices.ContainsFunc(p.Pairs, func(k *document.Node) bool {
@@ -475,7 +472,7 @@ func firstOf(a, b string) string {
 	return b
 }
 
-// allowsNull tells whether null is among the types or variants of a schema.
+// allowsNull reports whether a schema permits null.
 func (d *description) allowsNull(n *document.Node) bool {
 	if n == nil || n.Kind != document.Map {
 		return false
@@ -493,7 +490,7 @@ func (d *description) allowsNull(n *document.Node) bool {
 	return slices.ContainsFunc(itemsOf(n, "enum"), func(v *document.Node) bool { return v.Kind == document.Null })
 }
 
-// typeOf gives a schema's type besides null; several give none.
+// typeOf returns a schema's type besides null, if there is exactly one.
 func typeOf(n *document.Node) string {
 	t := n.Get("type")
 	if t == nil {
@@ -551,8 +548,7 @@ func (d *description) form(n *document.Node, nullable bool) catalog.Form {
 	return f
 }
 
-// formats are the formats that are held against values, and those that name what
-// a value is.
+// formats lists the formats that values are checked against, and those that name what a value is.
 var formats = []string{"date", "date-time", "time", "email", "uuid", "uri", "ipv4", "ipv6", "phone", "iban", "password",
 	"byte", "binary"}
 

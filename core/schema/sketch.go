@@ -8,8 +8,8 @@ import (
 	"inkret/core/catalog"
 )
 
-// Sketch is what the bodies of a service look like, told by a description of it
-// or by its traffic. Objects may refer to each other in circles.
+// Sketch is what a service's bodies look like, according to a description or traffic. Objects may refer to each
+// other in cycles.
 type Sketch struct {
 	Title      string
 	Servers    []string
@@ -19,7 +19,7 @@ type Sketch struct {
 	Notes      []string // what was passed over, and why
 }
 
-// Object is a kind of object that stands in bodies.
+// Object is a kind of object in bodies.
 type Object struct {
 	Name    string
 	Source  string // where it was described or seen
@@ -45,7 +45,7 @@ type Member struct {
 	Observed  Observed // of traffic
 }
 
-// Observed is what values were like, without any of them.
+// Observed is what values were like, without the values.
 type Observed struct {
 	Detector string        // what recognised them
 	Class    catalog.Class // that it gives them
@@ -53,7 +53,7 @@ type Observed struct {
 	Distinct int           // how many different ones, up to a bound
 }
 
-// Operation is a method at a path.
+// Operation is a method and a path.
 type Operation struct {
 	Method, Path string
 	Signed       bool // it asks for credentials, says a description
@@ -61,7 +61,7 @@ type Operation struct {
 	Takes        []Content // of requests
 }
 
-// Answer is what one status has.
+// Answer is the response for one status.
 type Answer struct {
 	Status   string // as a contract writes it: 200, 4XX, default
 	Audience string // where it was told by traffic
@@ -81,7 +81,7 @@ type Content struct {
 	Sent     []string     // of what requests hold: the members that were sent; nil for any
 }
 
-// Object gives the object of this name, or nil.
+// Object returns the object with this name, or nil.
 func (s *Sketch) Object(name string) *Object {
 	for _, o := range s.Objects {
 		if o.Name == name {
@@ -91,7 +91,7 @@ func (s *Sketch) Object(name string) *Object {
 	return nil
 }
 
-// Member gives the member of this name, or nil.
+// Member returns the member with this name, or nil.
 func (o *Object) Member(name string) *Member {
 	for _, m := range o.Members {
 		if m.Name == name {
@@ -101,7 +101,7 @@ func (o *Object) Member(name string) *Member {
 	return nil
 }
 
-// Catalog makes entities of the objects: members that are objects become relations.
+// Catalog converts the objects to entities. Members that are objects become relations.
 func (s *Sketch) Catalog() *catalog.Catalog {
 	c := &catalog.Catalog{}
 	for _, o := range s.Objects {
@@ -125,12 +125,12 @@ func (s *Sketch) Catalog() *catalog.Catalog {
 	return c
 }
 
-// payload are the usual names of the member that an envelope is about.
+// payload lists usual names of an envelope's main member.
 var payload = []string{"data", "result", "results", "items", "records", "entries", "payload", "content", "value",
 	"values", "response", "body", "list", "rows"}
 
-// Unwrap finds the object that an envelope is about: the one member with objects,
-// where its name is a usual one and the object has little else, or nothing at all.
+// Unwrap returns the object inside an envelope: that of the only member with objects, if its name is a usual one
+// and the envelope has little or nothing else.
 func Unwrap(o *Object) (inside *Member, beside []string) {
 	const most = 6
 	if len(o.Members) > most {
@@ -152,7 +152,7 @@ func Unwrap(o *Object) (inside *Member, beside []string) {
 	return inside, beside
 }
 
-// dropEnvelopes drops the objects that were only there to be unwrapped.
+// dropEnvelopes removes the objects that were only envelopes.
 func (s *Sketch) dropEnvelopes() {
 	used := map[*Object]bool{}
 	for _, o := range s.Objects {
@@ -165,8 +165,7 @@ func (s *Sketch) dropEnvelopes() {
 	s.Objects = slices.DeleteFunc(s.Objects, func(o *Object) bool { return o.envelope && !used[o] })
 }
 
-// Join adds what another sketch knows and this one does not: operations, and the
-// objects that they lead to.
+// Join adds operations, and the objects they use, from another sketch.
 func (s *Sketch) Join(o *Sketch) {
 	known := map[string]bool{}
 	for _, op := range s.Operations {

@@ -1,6 +1,5 @@
-// Package schema reads entities from what describes stored things: the tables of
-// a database, SQL DDL, OpenAPI documents and JSON Schema. It takes bytes or table
-// descriptions and gives a [catalog.Catalog] whose fields have no class yet.
+// Package schema reads entities from descriptions of stored data: database tables, SQL DDL, OpenAPI documents and
+// JSON Schema. It returns a [catalog.Catalog] whose fields have no class yet.
 package schema
 
 import (
@@ -14,7 +13,7 @@ import (
 	"inkret/core/detect"
 )
 
-// Table is a table as its database, or its DDL, describes it.
+// Table is a table, as described by its database or DDL.
 type Table struct {
 	Name    string // with its schema before it, where that is not the usual one
 	Comment string
@@ -32,7 +31,7 @@ type Column struct {
 	Comment  string
 }
 
-// ForeignKey says that columns of a table refer to another one's.
+// ForeignKey refers from columns of a table to another table.
 type ForeignKey struct {
 	Columns []string
 	Table   string
@@ -48,8 +47,8 @@ func (t *Table) column(name string) *Column {
 	return nil
 }
 
-// joins reports whether the table only joins two others: nothing but two foreign
-// keys and what the database itself fills in.
+// joins reports whether the table only joins two others: it has two foreign keys and otherwise only columns that
+// the database fills in.
 func (t *Table) joins() bool {
 	if len(t.Foreign) != 2 {
 		return false
@@ -70,9 +69,8 @@ func (t *Table) joins() bool {
 	return true
 }
 
-// Entities turns tables into entities: a column becomes a field, a foreign key a
-// relation to one and, from the other side, to many; a table that only joins two
-// others becomes a relation to many on both sides.
+// Entities converts tables to entities: columns become fields, foreign keys become relations in both directions,
+// and join tables become relations to many on both sides.
 func Entities(tables []Table) *catalog.Catalog {
 	c := &catalog.Catalog{}
 	byTable := map[string]*catalog.Entity{}
@@ -143,7 +141,7 @@ func Entities(tables []Table) *catalog.Catalog {
 
 func jsonText(s string) string { return strconv.Quote(s) }
 
-// Free gives name, or name with the first number behind it that is not taken.
+// Free returns name, or name followed by the first number that makes it unique.
 func Free(name string, taken func(string) bool) string {
 	if !taken(name) {
 		return name
@@ -155,12 +153,12 @@ func Free(name string, taken func(string) bool) string {
 	}
 }
 
-// plain is a table's name without its schema.
+// plain returns a table's name without its schema.
 func plain(table string) string { return table[strings.LastIndexByte(table, '.')+1:] }
 
 var idEnding = regexp.MustCompile(`(?i)^(.+?)(_id|_uuid|_key|_no|Id|ID)$`)
 
-// withoutID takes the ending of a referring column's name away: berth_id is berth.
+// withoutID removes the suffix of a referring column's name: berth_id becomes berth.
 func withoutID(column string) string {
 	if m := idEnding.FindStringSubmatch(column); m != nil {
 		return m[1]
@@ -168,7 +166,7 @@ func withoutID(column string) string {
 	return ""
 }
 
-// EntityName makes an entity's name of a table's or a member's: berth_lists is BerthList.
+// EntityName converts a table's or member's name to an entity's: berth_lists becomes BerthList.
 func EntityName(table string) string {
 	var b strings.Builder
 	words := detect.Words(nil, []byte(Singular(plain(table))))
@@ -183,8 +181,7 @@ func EntityName(table string) string {
 	return b.String()
 }
 
-// Singular gives the singular of an English plural: berths, boxes, companies. Other
-// words are left as they are.
+// Singular returns the singular of an English plural: berths, boxes, companies. Other words stay as they are.
 func Singular(s string) string {
 	lower := strings.ToLower(s)
 	for _, one := range []struct{ ending, becomes string }{
@@ -228,12 +225,11 @@ func init() {
 	}
 }
 
-// bounded are the types whose number in brackets is a length.
+// bounded lists the types whose number in brackets is a length.
 var bounded = map[string]bool{"varchar": true, "char": true, "character": true, "bpchar": true, "nvarchar": true,
 	"nchar": true, "varchar2": true}
 
-// Form turns an SQL type into the form of its JSON values. An unknown type gives
-// the zero form: any scalar.
+// Form converts an SQL type to the form of its JSON values. Unknown types give the zero form, any scalar.
 func Form(text string) catalog.Form {
 	text = strings.ToLower(strings.TrimSpace(text))
 	if text == "tinyint(1)" {

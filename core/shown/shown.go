@@ -1,7 +1,7 @@
-// Package shown writes the addresses and header fields of an exchange so that they can be shown to people who
-// may not see the values in them: masked, unless they are known to be harmless.
+// Package shown masks the addresses and header fields of exchanges, so that they can be shown to people who may not
+// see their values. Values that are known to be harmless stay.
 //
-// [Masker.Address] is the call for addresses and [Masker.Header] the one for header fields.
+// [Masker.Address] masks addresses, [Masker.Header] masks header fields.
 package shown
 
 import (
@@ -15,17 +15,17 @@ import (
 	"inkret/core/exchange"
 )
 
-// Hidden stands for a value.
+// Hidden replaces a value.
 const Hidden = "•••"
 
-// Masker masks by the detectors of a contract. Its zero value has the built-in ones.
+// Masker masks with the detectors of a contract. The zero value has the built-in detectors.
 type Masker struct {
 	Detectors *detect.Set
-	// Telling are header fields whose values tell who calls, in lower case: never shown.
+	// Telling lists header fields, in lower case, whose values identify the caller and are never shown.
 	Telling map[string]bool
 }
 
-// For gives the masker of contracts, which may be nil.
+// For returns the masker for contracts, which may be nil.
 func For(c *contract.Contracts) Masker {
 	m := Masker{Detectors: c.Recognised(), Telling: map[string]bool{}}
 	if c == nil {
@@ -39,15 +39,15 @@ func For(c *contract.Contracts) Masker {
 	return m
 }
 
-// recognised reports whether a value is recognised as something secret or personal.
+// recognised reports whether a value is recognised as secret or personal.
 func (m Masker) recognised(text string) bool {
 	v := []byte(text)
 	return m.Detectors.Value(v, detect.TraitsOf(v)).Found()
 }
 
-// Address writes an address: without user information and fragment, with the values of its query hidden, and in the
-// path what is recognised, what a parameter of an endpoint with a telling name holds, and what stands behind a
-// semicolon. endpoint is its endpoint as contracts write it; it may be empty.
+// Address masks an address. It removes user information and fragment, and masks query values, everything after
+// semicolons, and in the path recognised values and parameters with telling names. endpoint is the endpoint as
+// contracts write it, or empty.
 func (m Masker) Address(u *url.URL, endpoint string) string {
 	var b strings.Builder
 	if u.Scheme != "" {
@@ -82,7 +82,7 @@ func (m Masker) Address(u *url.URL, endpoint string) string {
 	return b.String()
 }
 
-// pairs writes pairs of name and value with the values hidden, and a name alone as long as it is a word.
+// pairs writes names with masked values. A name without a value is shown if it is a word.
 func (m Masker) pairs(before string, all []string) string {
 	var b strings.Builder
 	for _, pair := range all {
@@ -105,7 +105,7 @@ func (m Masker) pairs(before string, all []string) string {
 	return b.String()
 }
 
-// word reports whether a name that stands without a value is one: short, of letters, as in ?wsdl.
+// word reports whether a name without a value is a word: short, and of letters, as in ?wsdl.
 func word(name string) bool {
 	const longest = 24
 	if len(name) > longest {
@@ -119,8 +119,8 @@ func word(name string) bool {
 	return true
 }
 
-// tellingSegments marks those segments of a path that a parameter with a telling name stands for. The
-// template's segments are the path's last ones: a server's prefix may stand before them.
+// tellingSegments marks the path segments of parameters with telling names. The template's segments are the last of
+// the path, because a server's prefix may precede them.
 func tellingSegments(endpoint string, segments []string) map[int]bool {
 	n := len(segments)
 	_, template, ok := strings.Cut(endpoint, " ")
@@ -154,8 +154,8 @@ func tellingSegments(endpoint string, segments []string) map[int]bool {
 	return marked
 }
 
-// Header writes header fields: of those that are known to be harmless the value, of addresses the address masked, of
-// Authorization the scheme, and of all others nothing but the name.
+// Header masks header fields: harmless ones keep their value, addresses are masked, Authorization keeps its scheme,
+// all others only their name.
 func (m Masker) Header(h exchange.Header) exchange.Header {
 	out := make(exchange.Header, len(h))
 	for i, f := range h {
@@ -199,7 +199,7 @@ func (m Masker) field(name, value string) string {
 	return value
 }
 
-// links writes a Link field (RFC 8288) with its addresses masked and of its parameters the relation alone.
+// links masks the addresses of a Link field (RFC 8288), and of its parameters keeps only the relation.
 func (m Masker) links(value string) string {
 	var all []string
 	for value != "" {
@@ -230,12 +230,12 @@ func (m Masker) links(value string) string {
 	return strings.Join(all, ", ")
 }
 
-// addresses are header fields that hold an address.
+// addresses lists header fields that contain an address.
 var addresses = map[string]bool{"location": true, "content-location": true, "referer": true, "origin": true,
 	":path": true, "x-original-url": true, "x-rewrite-url": true}
 
-// harmless are header fields that say how a message is sent and not who sends it or what is in it (RFC 9110, RFC 9111
-// and the registry of field names), as long as nothing in them is recognised.
+// harmless lists header fields about how a message is sent, and not about its sender or contents (RFC 9110, RFC
+// 9111 and the field name registry). They are still masked if something in them is recognised.
 var harmless = func() map[string]bool {
 	all := map[string]bool{}
 	for _, name := range strings.Fields(`accept accept-charset accept-encoding accept-language accept-ranges age allow alt-svc cache-control connection

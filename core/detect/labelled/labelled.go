@@ -1,6 +1,5 @@
-// Package labelled makes values and names of which it is known what they are, the
-// confusing ones in the majority, so that the detectors can be measured. All are made
-// up; the same seed makes the same set.
+// Package labelled generates values and names that are known to be sensitive or not, with a majority of confusable
+// ones, to measure the detectors. Everything is made up; equal seeds give equal sets.
 package labelled
 
 import (
@@ -13,14 +12,13 @@ import (
 	"strings"
 )
 
-// Value is a value and the detector that is to recognise it; empty where none is.
+// Value is a value and the detector that should recognise it, or the empty string.
 type Value struct{ Text, Detector string }
 
-// maker makes values from a source of randomness.
+// maker generates values from a source of randomness.
 type maker struct{ *rand.Rand }
 
-// Values makes n values of each thing that is recognised, and about three times as
-// many that look like one.
+// Values generates n values of each kind, and about three times as many confusable ones.
 func Values(seed uint64, n int) []Value {
 	m := maker{rand.New(rand.NewPCG(seed, seed^0x9e3779b97f4a7c15))}
 	var all []Value
@@ -77,7 +75,7 @@ func (m maker) email() string {
 	return local + "@" + m.host()
 }
 
-// inText puts a value into a sentence now and then.
+// inText sometimes puts a value into a sentence.
 func (m maker) inText(v string) string {
 	return m.pick(v, v, v, "see "+v, "it is "+v+", really", "<"+v+">")
 }
@@ -94,7 +92,7 @@ func (m maker) bcrypt() string {
 	return fmt.Sprintf("$2%s$%02d$%s", m.pick("a", "b", "y"), 8+m.IntN(6), m.from(crypt, 53))
 }
 
-// drawn is a token as a generator of random bytes writes it.
+// drawn generates a random token.
 func (m maker) drawn() string {
 	for {
 		t := m.pick(m.from(baseURL, 22+m.IntN(30)), m.from(letters+digits, 24+m.IntN(20)),
@@ -165,11 +163,10 @@ func (m maker) phone() string {
 			m.from("123456789", 9))
 }
 
-// Countries are those of which [National] makes numbers.
+// Countries lists the countries of [National].
 var Countries = []string{"GB", "DE", "FR", "NL", "US", "SE"}
 
-// National makes n phone numbers as they are written in each of [Countries], and as many
-// values again that look like one.
+// National generates n phone numbers as written in each of [Countries], and as many confusable values.
 func National(seed uint64, n int) []Value {
 	m := maker{rand.New(rand.NewPCG(seed, seed^0x9e3779b97f4a7c15))}
 	two := func() string { return m.from(digits, 2) }
@@ -209,7 +206,7 @@ func (m maker) uuid() string {
 	return h[:8] + "-" + h[8:12] + "-4" + h[13:16] + "-" + m.pick("8", "9", "a", "b") + h[17:20] + "-" + h[20:]
 }
 
-// recognised are the things that are to be recognised, by the name of their detector.
+// recognised generates values to be recognised, by detector.
 var recognised = []struct {
 	detector string
 	make     func(m maker) string
@@ -424,7 +421,7 @@ var recognised = []struct {
 		func(m maker) string { return base64.StdEncoding.EncodeToString([]byte("t=" + m.token())) }},
 }
 
-// confusing are values that look like one of them and are none.
+// confusing generates values that look sensitive and are not.
 var confusing = []func(m maker) string{
 	func(m maker) string { return m.from(hexes, m.pick32()) },                        // a hash of content
 	func(m maker) string { return m.pick("sha256:", "sha256-") + m.from(hexes, 64) }, // and one that says so
@@ -558,17 +555,16 @@ func (m maker) bytes(n int) string {
 	return string(b)
 }
 
-// broken changes the last digit, so that no check holds.
+// broken changes the last digit, which breaks the check.
 func (m maker) broken(v string) string {
 	last := v[len(v)-1]
 	return v[:len(v)-1] + string(rune('0'+(last-'0'+1+byte(m.IntN(8)))%10))
 }
 
-// Name is a member name and the class that it tells; empty for none.
+// Name is a member name and its class, or none.
 type Name struct{ Text, Class string }
 
-// Names makes n names of each sort in each casing: those that tell, and those of which a
-// word beside it turns what they say.
+// Names generates n names of each kind in each casing: telling ones, and ones that another word turns harmless.
 func Names(seed uint64, n int) []Name {
 	m := maker{rand.New(rand.NewPCG(seed, seed^0x9e3779b97f4a7c15))}
 	secret := [][]string{{"password"}, {"password", "hash"}, {"user", "password"}, {"api", "key"}, {"client", "secret"},
@@ -594,7 +590,7 @@ func Names(seed uint64, n int) []Name {
 	return all
 }
 
-// cased writes words as one of the usual casings does.
+// cased writes words in one of the usual casings.
 func (m maker) cased(words []string) string {
 	switch m.IntN(5) {
 	case 0:

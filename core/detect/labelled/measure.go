@@ -8,17 +8,17 @@ import (
 	"inkret/core/detect"
 )
 
-// Quality is how well a detector tells what it is for.
+// Quality is how well a detector works.
 type Quality struct {
 	Detector            string
 	Right, Wrong, Lacks int
 	Examples            []string // of what is told wrongly or not at all
 }
 
-// Precision is the share of what is told that is so.
+// Precision is the share of reported values that are correct.
 func (q Quality) Precision() float64 { return ratio(q.Right, q.Right+q.Wrong) }
 
-// Recall is the share of what is so that is told.
+// Recall is the share of correct values that are reported.
 func (q Quality) Recall() float64 { return ratio(q.Right, q.Right+q.Lacks) }
 
 func ratio(part, whole int) float64 {
@@ -28,8 +28,7 @@ func ratio(part, whole int) float64 {
 	return float64(part) / float64(whole)
 }
 
-// Measure holds detectors against labelled values, and gives the quality of each and of
-// all together, which is the last.
+// Measure runs detectors on labelled values. It returns the quality of each, and of all together last.
 func Measure(set *detect.Set, values []Value) []Quality {
 	by := map[string]*Quality{}
 	of := func(detector string) *Quality {
@@ -69,7 +68,7 @@ func Measure(set *detect.Set, values []Value) []Quality {
 	return append(out, all)
 }
 
-// MeasureNames does so for names, by class.
+// MeasureNames does the same for names, by class.
 func MeasureNames(names []Name) []Quality {
 	by := map[string]*Quality{"secret": {Detector: "names: secret"}, "personal": {Detector: "names: personal"}}
 	for _, n := range names {
