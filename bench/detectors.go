@@ -8,8 +8,8 @@ import (
 	"inkret/core/detect/labelled"
 )
 
-// detectors prints how well each detector tells what it is for, on values of a set that
-// its tests do not use, and that none goes quadratic.
+// detectors prints precision and recall of each detector, on values that the tests do not use, and checks that none
+// takes quadratic time.
 func detectors() error {
 	values := labelled.Values(20270301, 400)
 	none := 0
@@ -29,8 +29,8 @@ func detectors() error {
 	return adversarial()
 }
 
-// adversarial times detectors on input that is made against them, at a length and at
-// eight times that length: what is linear takes eight times as long.
+// adversarial times detectors on hostile input of one length and of eight times that length: linear time means a
+// factor of eight.
 func adversarial() error {
 	const length, times = 32 << 10, 8
 	set := &detect.Set{}

@@ -18,8 +18,7 @@ import (
 	"inkret/intake"
 )
 
-// form is a form of recordings, with a way to write one and the reading of it by a
-// parser of the standard library that knows nothing of captures.
+// form is a format of recordings, with a writer, and a general parser of the standard library as the baseline.
 type form struct {
 	name    string
 	write   func(w io.Writer, entries int, length int64) error
@@ -53,7 +52,7 @@ func each(one func(w io.Writer, i int)) func(io.Writer, int, int64) error {
 	}
 }
 
-// zipped packs what another writes; length is that of the packed bytes.
+// zipped compresses what another writer writes; length is that of the compressed bytes.
 func zipped(write func(io.Writer, int, int64) error) func(io.Writer, int, int64) error {
 	return func(w io.Writer, entries int, length int64) error {
 		out := &counter{w: w}
@@ -176,7 +175,7 @@ func generalWARC(r io.Reader) error {
 	}
 }
 
-// formats measures reading each form against a general parser's reading of it.
+// formats compares reading each format with a general parser.
 func formats() error {
 	const entries = 5000
 	for _, f := range forms() {

@@ -20,7 +20,7 @@ import (
 	"inkret/core/scan"
 )
 
-// listContract grants all of the list body.
+// listContract grants everything in the list body.
 const listContract = `inkret: 1
 service: bench
 entities:
@@ -39,7 +39,7 @@ endpoints:
         grants: {id: , ref: , berth: {grants: {label: , length: }}, owner: {grants: {id: , name: }}, arrives_on: , charges: {reference: id}, note: }
 `
 
-// listSchema asks of the body what listContract does.
+// listSchema is the JSON Schema equivalent of listContract.
 const listSchema = `{"type":"object","required":["items"],"additionalProperties":false,"properties":{"items":{"type":"array","items":{
  "type":"object","required":["id","ref","berth","owner","arrives_on","charges","note"],"additionalProperties":false,"properties":{
   "id":{"type":"integer"},"ref":{"type":"string","maxLength":12},"arrives_on":{"type":"string","format":"date"},"note":{"type":"string"},
@@ -47,7 +47,7 @@ const listSchema = `{"type":"object","required":["items"],"additionalProperties"
   "owner":{"type":"object","required":["id","name"],"additionalProperties":false,"properties":{"id":{"type":"integer"},"name":{"type":"string"}}},
   "charges":{"type":"array","items":{"type":"integer"}}}}}}}`
 
-// listBody is a list of nested entities of about n bytes.
+// listBody returns a list of nested entities of about n bytes.
 func listBody(n int) []byte {
 	var b bytes.Buffer
 	b.WriteString(`{"items":[`)
@@ -69,7 +69,7 @@ func capture(path string, body []byte) *exchange.Capture {
 			Header: exchange.Header{{Name: "Content-Type", Value: "application/json"}}}}
 }
 
-// sweepPatterns is a sweep as one would write it with regular expressions.
+// sweepPatterns is a sweep as it would be written with regular expressions.
 var sweepPatterns = []*regexp.Regexp{
 	regexp.MustCompile(`\$2[aby]\$\d\d\$[./A-Za-z0-9]{53}`), regexp.MustCompile(`\$argon2(id|i|d)\$`),
 	regexp.MustCompile(`eyJ[A-Za-z0-9_-]+\.[A-Za-z0-9_-]+\.`),
@@ -154,8 +154,8 @@ func judge() error {
 	return secondProcessor(contracts, clean)
 }
 
-// independent prints what judging costs with a thousand contracts, and with a hundred
-// detectors of a team's own, of what it costs with one contract and none.
+// independent prints the cost with a thousand contracts, and with a hundred custom detectors, relative to one
+// contract and none.
 func independent(c *exchange.Capture) error {
 	read := func(text string) (*scan.Judge, error) {
 		contracts, err := contract.Read(contract.File{Name: "bench.yaml", Data: []byte(text)})
@@ -177,8 +177,7 @@ func independent(c *exchange.Capture) error {
 	return nil
 }
 
-// secondProcessor prints how much faster many captures are judged by a judge on each
-// processor, and the memory that a body of 100 MB takes which is not held.
+// secondProcessor prints the speed-up with a judge per processor, and the memory used for a body of 100 MB.
 func secondProcessor(contracts *contract.Contracts, c *exchange.Capture) error {
 	const captures = 24
 	n := runtime.GOMAXPROCS(0)
@@ -221,7 +220,7 @@ func secondProcessor(contracts *contract.Contracts, c *exchange.Capture) error {
 	return nil
 }
 
-// repeated gives a list of elements over and over, until it is at least n bytes long.
+// repeated repeats elements of a list until it has at least n bytes.
 func repeated(elements []byte, n int) io.Reader {
 	parts := []io.Reader{strings.NewReader(`{"items":[`), bytes.NewReader(elements)}
 	for size := len(elements); size < n; size += len(elements) {
@@ -230,7 +229,7 @@ func repeated(elements []byte, n int) io.Reader {
 	return io.MultiReader(append(parts, strings.NewReader(`]}`))...)
 }
 
-// contractDocument is a contract document of n endpoints.
+// contractDocument returns a contract document with n endpoints.
 func contractDocument(n int) []byte {
 	var b strings.Builder
 	b.WriteString(strings.Split(listContract, "endpoints:")[0] + "endpoints:\n")

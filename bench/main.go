@@ -1,6 +1,5 @@
-// Command bench measures what Inkret costs and prints it as ratios against a
-// baseline in the same run: absolute times differ between machines, ratios much
-// less.
+// Command bench measures the performance of Inkret as ratios to a baseline in the same run. Absolute times differ
+// between machines, ratios much less.
 package main
 
 import (
@@ -46,10 +45,10 @@ func main() {
 	}
 }
 
-// rounds is how often each measurement is made; the median is printed.
+// rounds is the number of measurements, of which the median is printed.
 const rounds = 7
 
-// timed gives seconds per call of f over a fraction of a second.
+// timed returns seconds per call of f, measured for a fraction of a second.
 func timed(f func()) float64 {
 	const long = 150 * time.Millisecond
 	calls, begun := 0, time.Now()
@@ -60,7 +59,7 @@ func timed(f func()) float64 {
 	return time.Since(begun).Seconds() / float64(calls)
 }
 
-// measure gives the median of seconds per call of f.
+// measure returns the median of seconds per call of f.
 func measure(f func()) float64 {
 	var all []float64
 	for range rounds {
@@ -70,8 +69,7 @@ func measure(f func()) float64 {
 	return all[len(all)/2]
 }
 
-// ratio gives how many times what f takes is of what baseline takes: the median
-// of pairs, since the speed of a machine drifts.
+// ratio returns the time of f relative to baseline: the median over pairs, because a machine's speed drifts.
 func ratio(f, baseline func()) float64 {
 	var all []float64
 	for range rounds {

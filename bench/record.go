@@ -15,22 +15,22 @@ import (
 	"inkret/record"
 )
 
-// What the recorder costs the traffic that passes through it, against a plain reverse
-// proxy of the standard library with the same transport settings, in pairs.
+// The cost of the recorder for the traffic that passes through it, in pairs with a plain reverse proxy of the
+// standard library with the same transport settings.
 
 const (
-	// Many short pairs: what else the machine does then falls on both.
+	// Many short pairs, so that other load on the machine affects both.
 	recordRounds = 41
 	recordFor    = 150 * time.Millisecond
 )
 
-// recordClients are how many call at a time.
+// recordClients is the number of concurrent clients.
 var recordClients = []int{1, 50, 500}
 
-// passage is how calls went through something.
+// passage is the result of a run of calls.
 type passage struct{ perSecond, median, late float64 }
 
-// drive makes calls as fast as they are answered, from so many clients at a time.
+// drive sends calls from several clients as fast as they are answered.
 func drive(address string, n int) passage {
 	var mu sync.Mutex
 	var all []time.Duration
@@ -63,7 +63,7 @@ func drive(address string, n int) passage {
 	return passage{float64(len(all)) / took, all[len(all)/2].Seconds(), all[len(all)*99/100].Seconds()}
 }
 
-// dropping takes what a recorder captures and drops it.
+// dropping receives captures and discards them.
 type dropping struct{ bytes int }
 
 func (d *dropping) Write(p []byte) (int, error) { d.bytes += len(p); return len(p), nil }

@@ -24,8 +24,8 @@ import (
 	"inkret/service/review"
 )
 
-// reviewing measures what a reviewer waits for: telling what a revision changes, its
-// effect on recorded traffic, the exposure map, and a draft from a description.
+// reviewing measures what a reviewer waits for: comparing a revision, its effect on recorded traffic, the exposure
+// map, and a draft from a description.
 func reviewing() error {
 	if err := widening(); err != nil {
 		return err
@@ -59,7 +59,7 @@ func widening() error {
 	return ticking()
 }
 
-// ticking measures one tick in the editor of a large contract: edited, read, compared, advised on.
+// ticking measures one tick in the editor of a large contract: edit, parse, compare.
 func ticking() error {
 	const endpoints = 5000
 	dir, err := os.MkdirTemp("", "inkret-bench-")
@@ -103,7 +103,7 @@ func ticking() error {
 	return failed
 }
 
-// effectCaptures is on how many captures the effect of a change is told.
+// effectCaptures is the number of captures for measuring the effect of a change.
 const effectCaptures = 10_000
 
 func effect() error {
@@ -149,7 +149,7 @@ func effect() error {
 	return nil
 }
 
-// wideContracts has entities of ten fields each and endpoints that grant them.
+// wideContracts returns contracts with entities of ten fields each, and endpoints that grant them.
 func wideContracts(fields, endpoints int) string {
 	var b strings.Builder
 	b.WriteString("inkret: 1\nservice: wide\naudiences: [{name: visitor, recognise: {credentials: none}}, {name: " +
@@ -203,8 +203,7 @@ func exposureMap() error {
 	return nil
 }
 
-// largeDescription is an OpenAPI document whose schemas refer to each other in
-// chains and circles.
+// largeDescription is an OpenAPI document whose schemas refer to each other in chains and cycles.
 func largeDescription(paths, schemas int) []byte {
 	var b strings.Builder
 	b.WriteString(`{"openapi":"3.1.0","info":{"title":"large","version":"1"},"paths":{`)

@@ -36,8 +36,8 @@ const (
 	againFields  = 10        // findings that each of them shows
 )
 
-// manyLeaks is contracts of many endpoints and a HAR in which each answers so often, each time
-// with so many members that nobody granted.
+// manyLeaks returns contracts with many endpoints, and a HAR in which each responds the given number of times with
+// the given number of ungranted members.
 func manyLeaks(times, fields int) (contracts string, har []byte) {
 	var c, h bytes.Buffer
 	c.WriteString("inkret: 1\nservice: bench\nentities:\n  Thing: {fields: {id: {type: integer, class: internal}, " +
@@ -64,10 +64,10 @@ func manyLeaks(times, fields int) (contracts string, har []byte) {
 	return c.String(), h.Bytes()
 }
 
-// teamAsk is what somebody of a team looks at, and where.
+// teamAsk is a page that people of a team look at.
 type teamAsk struct{ name, path string }
 
-// teamAsks are what people of a team look at; id is of a finding.
+// teamAsks lists what people of a team look at; id is a finding's.
 func teamAsks(id string) []teamAsk {
 	return []teamAsk{
 		{"the first page", "/api/v1/findings"}, {"the 200th page by path", "/api/v1/findings?page=200&sort=path"},
@@ -89,8 +89,7 @@ func teamAsks(id string) []teamAsk {
 	}
 }
 
-// team fills a service with 100,000 findings and times what people ask of it, and what they
-// change at once while a recording is taken in.
+// team fills a service with 100,000 findings, and times reads, and changes during an upload.
 func team() error {
 	ctx := context.Background()
 	dir, err := os.MkdirTemp("", "inkret-bench-")
@@ -160,8 +159,7 @@ func team() error {
 	return atOnce(ctx, s, who, ask, ids, again)
 }
 
-// withCaptures puts a million captures into the service besides, of which nothing but the row
-// is kept, and opens it again.
+// withCaptures adds a million captures, as rows only, and reopens the service.
 func withCaptures(ctx context.Context, s *service.Service, dir string) (*service.Service, error) {
 	if err := s.Close(); err != nil {
 		return nil, err
@@ -200,7 +198,7 @@ func withCaptures(ctx context.Context, s *service.Service, dir string) (*service
 	return service.Open(ctx, service.Options{Dir: dir})
 }
 
-// someIDs gives ids of findings.
+// someIDs returns ids of findings.
 func someIDs(ctx context.Context, s *service.Service) ([]string, error) {
 	all, _, err := s.Findings.Findings(ctx, base.FindingFilter{Sort: "path"}, base.Page{Number: 3, Size: 500})
 	var ids []string
@@ -210,7 +208,7 @@ func someIDs(ctx context.Context, s *service.Service) ([]string, error) {
 	return ids, err
 }
 
-// asker asks the surface as somebody who is signed in; an answer that is none is an error.
+// asker returns a function that sends signed-in requests; anything but success is an error.
 func asker(base, token string) func(method, path, body string) error {
 	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: teamPeople}}
 	return func(method, path, body string) error {
@@ -241,8 +239,8 @@ func ms(all []time.Duration, percentile int) float64 {
 	return sorted[min(len(sorted)-1, len(sorted)*percentile/100)].Seconds() * 1000
 }
 
-// atOnce has 50 people read and change findings while a recording is taken in; nobody may be
-// refused, and every change must be there at the end.
+// atOnce lets 50 people read and change findings during an upload. Nobody may be refused, and no change may be
+// lost.
 func atOnce(ctx context.Context, s *service.Service, who base.Caller, ask func(method, path, body string) error,
 	ids []string, har []byte) error {
 	var people sync.WaitGroup

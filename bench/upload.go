@@ -29,8 +29,7 @@ func smallEntry(w io.Writer, i int) {
 		`"response":{"status":200,"headers":[{"name":"Content-Type","value":"application/json"}],"content":{"size":1,"mimeType":"application/json","text":"%s"}}}`, i, body)
 }
 
-// recording writes a HAR of entries until it has n of them or is that many bytes
-// long; 0 is no bound.
+// recording writes a HAR with n entries or the given number of bytes; 0 = no limit.
 func recording(w io.Writer, entries int, length int64) error {
 	out := &counter{w: w}
 	io.WriteString(out, `{"log":{"version":"1.2","creator":{"name":"bench","version":"1"},"entries":[`)
@@ -59,7 +58,7 @@ func (c *counter) Write(p []byte) (int, error) {
 	return n, err
 }
 
-// filled is a service with the contracts of the bench in a folder.
+// filled opens a service with the bench contracts.
 func filled(dir string) (*service.Service, base.Caller, error) {
 	ctx := context.Background()
 	s, err := service.Open(ctx, service.Options{Dir: dir})
@@ -72,7 +71,7 @@ func filled(dir string) (*service.Service, base.Caller, error) {
 	return s, who, err
 }
 
-// upload takes in recordings of small captures, end to end.
+// upload measures uploads of small captures end to end.
 func upload() error {
 	dir, err := os.MkdirTemp("", "inkret-bench-")
 	if err != nil {
@@ -130,8 +129,7 @@ func takeIn(s *service.Service, who base.Caller, entries int) error {
 
 const largeRecording = 500 << 20
 
-// memory imports a recording of 500 MB of each form in a process of its own and tells
-// how much of it was ever resident.
+// memory imports a recording of 500 MB of each format in a separate process and prints its peak memory.
 func memory() error {
 	self, err := os.Executable()
 	if err != nil {
@@ -202,7 +200,7 @@ func importChild(dir string) error {
 	return nil
 }
 
-// peakResident reads the most memory that was resident, in MB, from Linux's proc(5).
+// peakResident returns the peak resident memory in MB, from Linux's proc(5).
 func peakResident() (float64, error) {
 	status, err := os.ReadFile("/proc/self/status")
 	if err != nil {

@@ -120,7 +120,7 @@ func (a *app) credentials(c *cli.Command) (email, password string, err error) {
 	return strings.TrimSpace(email), strings.TrimRight(password, "\r\n"), err
 }
 
-// askFor asks for a line at the terminal; it is empty where there is none.
+// askFor asks for a line at the terminal. It returns the empty string without a terminal.
 func (a *app) askFor(what string) (string, error) {
 	f, ok := a.in.(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) {

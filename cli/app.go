@@ -1,6 +1,5 @@
-// Package cli is the command line: each command reads its arguments, calls what
-// does the work, and writes the answer. What is said on a terminal goes through
-// terminal.go.
+// Package cli is the command line. Each command parses its arguments, calls what does the work, and prints the
+// result. Everything printed on a terminal goes through terminal.go.
 package cli
 
 import (
@@ -14,13 +13,13 @@ import (
 	"github.com/urfave/cli/v3"
 )
 
-// release is the version that is made next, or was made last.
+// release is the current or next version.
 const release = "0.1.0"
 
-// revision is the commit that the program was built from; `make build` sets it when linking.
+// revision is the commit that the program was built from; `make build` sets it.
 var revision string
 
-// version is what `inkret --version` prints: the release, and behind a plus sign the commit, where it is known
+// version returns what `inkret --version` prints: the release, followed by a plus sign and the commit if known
 // (Semantic Versioning 2.0.0, item 10).
 func version() string {
 	if revision == "" {
@@ -36,15 +35,14 @@ const (
 	exitFailed   = 2 // it could not be done: usage, input, service
 )
 
-// app is what the commands of one run share.
+// app is the state that commands share.
 type app struct {
 	in       io.Reader
 	out, err io.Writer
 	status   int // of the run, when no error says otherwise
 }
 
-// Run runs the command line args, the program's name first, and gives its exit
-// status.
+// Run runs a command line, which begins with the program's name, and returns its exit status.
 func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
 	a := &app{in: in, out: out, err: errOut}
 	root := a.root()
@@ -131,7 +129,7 @@ See it with made-up data:     inkret demo`,
 	}
 }
 
-// once lets an option that has one value be given once: of two, neither may silently count for nothing.
+// once rejects an option that is given twice and has only one value.
 func once(f cli.Flag) {
 	switch f := f.(type) {
 	case *cli.StringFlag:
@@ -151,7 +149,7 @@ func once(f cli.Flag) {
 
 var twice = regexp.MustCompile(`-+([a-z0-9-]+): can't duplicate this flag`)
 
-// optionError says in our words what the parser says of options.
+// optionError rewords the parser's errors about options.
 func optionError(err error) error {
 	if m := twice.FindStringSubmatch(err.Error()); m != nil {
 		return fmt.Errorf("--%s is given twice; give it once", m[1])
@@ -159,7 +157,7 @@ func optionError(err error) error {
 	return err
 }
 
-// everyCommand calls f with c and all commands below it.
+// everyCommand calls f for c and all its subcommands.
 func everyCommand(c *cli.Command, f func(*cli.Command)) {
 	f(c)
 	for _, below := range c.Commands {
@@ -167,7 +165,7 @@ func everyCommand(c *cli.Command, f func(*cli.Command)) {
 	}
 }
 
-// usage makes an error in a command's words one that points to its help.
+// usage adds a pointer to the command's help to an error.
 func usage(c *cli.Command, err error) error {
 	return &hinted{error: err, hints: []string{"see: " + c.FullName() + " --help"}}
 }

@@ -20,7 +20,7 @@ import (
 	"inkret/report"
 )
 
-// numbered reads an argument that is the number of something.
+// numbered parses an argument that is a number.
 func numbered(c *cli.Command, i int, what, listing string) (int64, error) {
 	id, err := strconv.ParseInt(c.Args().Get(i), 10, 64)
 	if err != nil || id <= 0 {
@@ -29,8 +29,7 @@ func numbered(c *cli.Command, i int, what, listing string) (int64, error) {
 	return id, nil
 }
 
-// agreed asks whether something is to be done. It is not where nobody can be asked
-// and --yes was not said.
+// agreed asks for confirmation. It refuses if nobody can be asked and --yes is missing.
 func (a *app) agreed(c *cli.Command, question string) (bool, error) {
 	if c.Bool("yes") {
 		return true, nil
@@ -78,7 +77,7 @@ func (a *app) correctBatch(ctx context.Context, c *cli.Command) error {
 	return a.output(c, b, func(io.Writer) { a.sayBatch(r, b) })
 }
 
-// oneBatch is the number of the one batch that a command is about.
+// oneBatch parses the batch number that a command needs.
 func oneBatch(c *cli.Command) (int64, error) {
 	if c.Args().Len() != 1 {
 		return 0, usage(c, errors.New("name one batch"))
@@ -144,8 +143,7 @@ func (a *app) withdraw(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-// waits says that something waits for a second person, where an answer says so; the run ends with the status of
-// what is not as it was asked for.
+// waits prints that a change waits for a second person, if the response says so, and sets the exit status.
 func (a *app) waits(response *http.Response, err error) (bool, error) {
 	if err != nil {
 		return false, unreachable(err)
@@ -182,7 +180,7 @@ func (a *app) declineBatch(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-// sayWithdrawal shows what taking a batch back comes to.
+// sayWithdrawal prints what withdrawing a batch would remove.
 func (a *app) sayWithdrawal(w io.Writer, batch int64, o wire.Withdrawal) {
 	a.say("Batch %d has %s.", batch, plural(o.Captures, "capture"))
 	for _, part := range []struct {
@@ -260,10 +258,10 @@ func (a *app) repeat(ctx context.Context, c *cli.Command) error {
 	})
 }
 
-// maxListed is as many items as the service gives at once.
+// maxListed is the page size limit of the service.
 const maxListed = 500
 
-// repeated is what repeat prints as JSON.
+// repeated is the JSON output of repeat.
 type repeated struct {
 	Batch    wire.Batch     `json:"batch"`
 	Captures []wire.Capture `json:"captures"`

@@ -26,7 +26,7 @@ func (a *app) captureCommand() *cli.Command {
 	}
 }
 
-// sendingCaptures are the commands that send recordings and list what came in.
+// sendingCaptures returns the commands that send recordings and list captures.
 func (a *app) sendingCaptures() []*cli.Command {
 	batch := &cli.Int64Flag{Name: "batch", Usage: "only those of the batch `ID`"}
 	return []*cli.Command{
@@ -90,7 +90,7 @@ name, type or weight. Two releases, two audiences, a list and a detail view.
 	}
 }
 
-// changingBatches are the commands that correct and withdraw batches.
+// changingBatches returns the commands that correct and withdraw batches.
 func (a *app) changingBatches() []*cli.Command {
 	yes := &cli.BoolFlag{Name: "yes", Usage: "do not ask"}
 	reason := &cli.StringFlag{Name: "reason", Usage: "why; it goes on the trail"}
@@ -135,7 +135,7 @@ discussed stay.
 	}
 }
 
-// callingAgain are the commands that make calls again and show values in clear.
+// callingAgain returns the commands that send calls again and reveal values.
 func (a *app) callingAgain() []*cli.Command {
 	reason := &cli.StringFlag{Name: "reason", Usage: "why; it goes on the trail"}
 	return []*cli.Command{
@@ -175,7 +175,7 @@ func pageFlags() []cli.Flag {
 		Value: 50, Usage: "items a page"}}
 }
 
-// theService gives the service that a command is about.
+// theService returns the service that a command is about.
 func (a *app) theService(ctx context.Context, r *remote, c *cli.Command) (string, error) {
 	if name := c.String("service"); name != "" {
 		return name, nil
@@ -357,7 +357,7 @@ func captureTable(w io.Writer, all []wire.Capture) {
 	t.Render()
 }
 
-// captureFilter reads which captures are to be listed.
+// captureFilter parses the options that select captures.
 func captureFilter(c *cli.Command) (*wire.ListCapturesParams, error) {
 	page, size := c.Int("page"), c.Int("size")
 	by := &wire.ListCapturesParams{Page: &page, Size: &size, Batch: some(c.Int64("batch")),
@@ -393,7 +393,7 @@ func captureFilter(c *cli.Command) (*wire.ListCapturesParams, error) {
 	return by, nil
 }
 
-// sayPage says on standard error which part of a listing was shown.
+// sayPage prints on standard error which part of a list was shown.
 func (a *app) sayPage(shown, total, page, size int, one, many string) {
 	switch {
 	case total == 0:

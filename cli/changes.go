@@ -16,7 +16,7 @@ import (
 	"inkret/report"
 )
 
-// changeCommands are those of finding that change several, and what people keep of them.
+// changeCommands returns the finding commands for bulk changes.
 func (a *app) changeCommands(states []string) []*cli.Command {
 	return []*cli.Command{
 		{
@@ -79,7 +79,7 @@ console's address. It says first what would change, and asks. The change can be 
 	}
 }
 
-// keptCommands are those of finding about what people follow and keep.
+// keptCommands returns the finding commands for following and saved views.
 func (a *app) keptCommands() []*cli.Command {
 	return []*cli.Command{
 		{Name: "labels", Usage: "list the labels in use", Flags: []cli.Flag{formatFlag()}, Action: a.listLabels},
@@ -175,7 +175,7 @@ func (a *app) changeFindings(ctx context.Context, c *cli.Command) error {
 	})
 }
 
-// sayChange says what a change comes to.
+// sayChange prints the result of a change.
 func (a *app) sayChange(w io.Writer, c *wire.FindingsChanged, verb string) {
 	matched, left := valueOf(c.Matched), valueOf(c.Left)
 	fmt.Fprintf(w, "%s of %d %s: %s.\n", plural(c.Findings, "finding"), matched, verb, report.Clean(c.Words))
@@ -195,7 +195,7 @@ func valueOf[T any](p *T) T {
 	return *p
 }
 
-// number gives the only argument, which is a number.
+// number parses the only argument, a number.
 func number(c *cli.Command, what string) (int64, error) {
 	n, err := strconv.ParseInt(c.Args().First(), 10, 64)
 	if c.Args().Len() != 1 || err != nil || n < 1 {
@@ -226,7 +226,7 @@ func (a *app) undoChange(ctx context.Context, c *cli.Command) error {
 	})
 }
 
-// listing asks for something and shows it as a table or JSON.
+// listing fetches something and prints it as a table or JSON.
 func listing[T any](ctx context.Context, a *app, c *cli.Command, ask func(*remote) result[T],
 	show func(io.Writer, T)) error {
 	r, err := a.remote()
@@ -338,7 +338,7 @@ func (a *app) groupFindings(ctx context.Context, c *cli.Command) error {
 	})
 }
 
-// signedBytes writes what was saved, or with a minus what came on top.
+// signedBytes formats saved bytes; additional bytes are negative.
 func signedBytes(n int64) string {
 	if n < 0 {
 		return "-" + report.Bytes(int(-n))
@@ -401,7 +401,7 @@ func (a *app) keepView(ctx context.Context, c *cli.Command) error {
 	})
 }
 
-// viewQuery gives the query of a view that is named.
+// viewQuery returns the query of a view by name.
 func viewQuery(ctx context.Context, r *remote, name string) (url.Values, error) {
 	response, err := r.ListViews(ctx)
 	got := answerOf[[]wire.SavedView](response, err)

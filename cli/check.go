@@ -131,7 +131,7 @@ func (a *app) write(format string, r *report.Result) error {
 	return report.Table(a.out, r, colour(a.out), terminal(a.out))
 }
 
-// readBaseline reads the file of --baseline; nil for none.
+// readBaseline reads the file of --baseline; nil without one.
 func readBaseline(path string) (*report.Baseline, error) {
 	if path == "" {
 		return nil, nil
@@ -148,7 +148,7 @@ func readBaseline(path string) (*report.Baseline, error) {
 	return b, nil
 }
 
-// prepare reads the contracts and makes the judge.
+// prepare reads the contracts and creates the judge.
 func (r *checkRun) prepare(c *cli.Command) error {
 	service := ""
 	if paths := c.StringSlice("contracts"); len(paths) > 0 {
@@ -187,12 +187,12 @@ func (r *checkRun) prepare(c *cli.Command) error {
 }
 
 const (
-	// blockCaptures and blockBytes bound what is judged as one piece of work.
+	// blockCaptures and blockBytes limit one unit of work.
 	blockCaptures = 64
 	blockBytes    = 1 << 20
 )
 
-// block is captures that stand one behind the other, and what came of judging them.
+// block is a run of captures and their outcomes.
 type block struct {
 	captures []*exchange.Capture
 	bytes    int
@@ -200,8 +200,8 @@ type block struct {
 	known    bool // the maker of one at least is known, besides by the least trust
 }
 
-// file judges one recording. It is read in a goroutine of its own while what was read is
-// judged, a block on each processor; the outcomes are gathered in the order of the file.
+// file checks one recording. One goroutine reads it while each processor evaluates a block; outcomes are collected
+// in order.
 func (r *checkRun) file(name string) error {
 	f, size, err := r.open(name)
 	if err != nil {
@@ -263,7 +263,7 @@ func (r *checkRun) file(name string) error {
 	return <-result
 }
 
-// judgeBlock judges the captures of a block.
+// judgeBlock evaluates the captures of a block.
 func (r *checkRun) judgeBlock(judge *scan.Judge, b *block) {
 	collector := finding.NewCollector(r.collector.Service())
 	for _, c := range b.captures {
@@ -280,7 +280,7 @@ func (r *checkRun) judgeBlock(judge *scan.Judge, b *block) {
 	b.judged <- collector
 }
 
-// completeValues completes the values of flags that take one of a few words.
+// completeValues completes the values of options with a fixed set of words.
 func completeValues(values map[string][]string) cli.ShellCompleteFunc {
 	return func(ctx context.Context, c *cli.Command) {
 		args := c.Root().Args().Slice()

@@ -23,10 +23,10 @@ import (
 	"inkret/service/reports"
 )
 
-// forms are what contracts can be written as besides themselves.
+// forms lists the export formats besides contract files.
 var forms = []string{"contract", "json-schema", "openapi", "typescript"}
 
-// weights are those of advice, gravest first, as --fail-on takes them.
+// weights lists the weights of advice, most serious first, as --fail-on takes them.
 var weights = []string{"serious", "worth", "minor"}
 
 func (a *app) contractCommand() *cli.Command {
@@ -38,7 +38,7 @@ func (a *app) contractCommand() *cli.Command {
 	}
 }
 
-// contractFiles are the commands about files, most of which need no service.
+// contractFiles returns the commands about files, most of which need no service.
 func (a *app) contractFiles() []*cli.Command {
 	reason := &cli.StringFlag{Name: "reason", Usage: "why, for whoever reads the revisions"}
 	return []*cli.Command{
@@ -97,7 +97,7 @@ typescript (declarations). With --contracts, files are read instead of a service
 	}
 }
 
-// contractsInForce are the commands that look contracts over.
+// contractsInForce returns the commands that review contracts.
 func (a *app) contractsInForce() []*cli.Command {
 	return []*cli.Command{
 		{
@@ -118,7 +118,7 @@ func (a *app) contractsInForce() []*cli.Command {
 	}
 }
 
-// revisionCommands are the commands about revisions.
+// revisionCommands returns the commands about revisions.
 func (a *app) revisionCommands() []*cli.Command {
 	reason := &cli.StringFlag{Name: "reason", Usage: "why, for whoever reads the revisions"}
 	return []*cli.Command{
@@ -150,7 +150,7 @@ func (a *app) revisionCommands() []*cli.Command {
 	}
 }
 
-// needsSubcommand answers a group of commands that was called without one.
+// needsSubcommand is the action of command groups.
 func (a *app) needsSubcommand(_ context.Context, c *cli.Command) error {
 	if name := c.Args().First(); name != "" {
 		return usage(c, fmt.Errorf("%s has no command %q", c.FullName(), name))
@@ -201,7 +201,7 @@ func (a *app) applyContracts(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-// saySentences lists what a revision changes.
+// saySentences prints what a revision changes.
 func (a *app) saySentences(all []wire.Sentence) {
 	const most = 12
 	for i, s := range all {
@@ -276,7 +276,7 @@ func (a *app) adviseContracts(ctx context.Context, c *cli.Command) error {
 	})
 }
 
-// comparison is what contract compare prints as JSON.
+// comparison is the JSON output of contract compare.
 type comparison struct {
 	Direction string             `json:"direction"`
 	Reaches   string             `json:"reaches,omitempty"`
@@ -359,7 +359,7 @@ func (a *app) exportContracts(ctx context.Context, c *cli.Command) error {
 	return a.writeFiles(files, c.String("output"), form == "contract")
 }
 
-// written writes contracts in an open form.
+// written exports contracts in an open format.
 func written(read *contract.Contracts, form string) []wire.ContractFile {
 	switch form {
 	case "openapi":
@@ -374,8 +374,7 @@ func written(read *contract.Contracts, form string) []wire.ContractFile {
 	return all
 }
 
-// writeFiles writes files into a folder, or one after the other on standard output,
-// yaml ones with their names before them.
+// writeFiles writes files to a folder, or to standard output, where YAML files are preceded by their names.
 func (a *app) writeFiles(files []wire.ContractFile, dir string, yaml bool) error {
 	if dir == "" {
 		for i, f := range files {
@@ -510,7 +509,7 @@ func (a *app) listRevisions(ctx context.Context, c *cli.Command) error {
 	})
 }
 
-// theRevision gives the service and revision that a command names.
+// theRevision parses the service and revision that a command names.
 func (a *app) theRevision(c *cli.Command) (string, int, *remote, error) {
 	service, r, err := a.namedService(c, 2, "a service and a revision's number; inkret contract revisions lists them")
 	if err != nil {

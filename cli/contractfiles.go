@@ -10,8 +10,7 @@ import (
 	"inkret/core/contract"
 )
 
-// contractEndings are the names' endings of the files that make up a contract
-// document when a folder is given.
+// contractEndings lists the extensions of contract files in a folder.
 var contractEndings = map[string]bool{".yaml": true, ".yml": true, ".json": true}
 
 // contractFiles reads a contract file, or those of a folder.

@@ -23,7 +23,7 @@ import (
 	"inkret/service/review"
 )
 
-// demoPeople may sign in to the demo; everything in it is made up.
+// demoPeople are the made-up users of the demo.
 var demoPeople = []struct{ name, email, role string }{
 	{"Noor Adeyar", "noor@fennick-quay.example", base.Reviewer},
 	{"Teodor Brandt", "teodor@fennick-quay.example", base.Lead},
@@ -31,7 +31,7 @@ var demoPeople = []struct{ name, email, role string }{
 	{"Marlo Venn", "marlo@fennick-quay.example", base.Administrator},
 }
 
-// demoPassword is everybody's; the demo listens on loopback and holds nothing real.
+// demoPassword is the password of all demo users. The demo listens on loopback and contains nothing real.
 const demoPassword = "low tide at nine"
 
 func (a *app) demoCommand() *cli.Command {
@@ -144,14 +144,13 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 		})
 }
 
-// recording is one audience's calls, as HAR.
+// recording is one audience's calls as HAR.
 type recording struct {
 	name string
 	data []byte
 }
 
-// recordDemo records the calls of each audience, and writes them to a folder
-// when one is named.
+// recordDemo records the calls of each audience, and writes them to a folder if one is named.
 func recordDemo(ctx context.Context, address, dir string) ([]recording, error) {
 	var all []recording
 	for _, audience := range demo.Audiences {
@@ -183,8 +182,7 @@ func recordDemo(ctx context.Context, address, dir string) ([]recording, error) {
 	return all[:len(demo.Audiences)], nil
 }
 
-// fillDemo adds the demo's people, contracts and recordings to a service that
-// has none yet.
+// fillDemo adds people, contracts and recordings to an empty service.
 func fillDemo(ctx context.Context, s *service.Service, recordings []recording) error {
 	people, err := s.People.People(ctx)
 	if err != nil || len(people) > 0 {

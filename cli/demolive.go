@@ -24,10 +24,9 @@ import (
 	"inkret/service/base"
 )
 
-// What of the demo goes on while it runs: calls are made again to the harbour, and a
-// recorder stands before it.
+// The live part of the demo: allowed calls to the harbour, and a recorder in front of it.
 
-// demoCaller gives the first of the demo's people who has a role.
+// demoCaller returns the first demo user with a role.
 func demoCaller(ctx context.Context, s *service.Service, role string) (base.Caller, error) {
 	people, err := s.People.People(ctx)
 	for _, p := range people {
@@ -38,7 +37,7 @@ func demoCaller(ctx context.Context, s *service.Service, role string) (base.Call
 	return base.Caller{}, errors.Join(err, fmt.Errorf("nobody in the demo is %s", role))
 }
 
-// allowHarbour lets recorded calls be made again to where the harbour listens now.
+// allowHarbour allows calls to the harbour's current address.
 func allowHarbour(ctx context.Context, s *service.Service, harbour string) error {
 	administrator, err := demoCaller(ctx, s, base.Administrator)
 	if err != nil {
@@ -52,8 +51,7 @@ func allowHarbour(ctx context.Context, s *service.Service, harbour string) error
 	return nil
 }
 
-// recordHarbour stands a recorder before the harbour. stop ends it and sees that
-// what it captured is in the service.
+// recordHarbour runs a recorder in front of the harbour. stop ends it and waits until its captures are stored.
 func recordHarbour(ctx context.Context, s *service.Service, listen, harbour, dir string,
 	log *slog.Logger) (address string, stop func(), err error) {
 	who, err := demoCaller(ctx, s, base.Reviewer)
@@ -94,7 +92,7 @@ func recordHarbour(ctx context.Context, s *service.Service, listen, harbour, dir
 	}, nil
 }
 
-// demoReceiver is a batch of the service in the same program.
+// demoReceiver receives chunks for a service in the same process.
 type demoReceiver struct {
 	*service.Service
 	who base.Caller
@@ -125,8 +123,8 @@ func (d *demoReceiver) Close(ctx context.Context, batch int64, dropped int) erro
 	return err
 }
 
-// pipelines sends what a pipeline would: the main line leaks as release 1 does, and a line
-// that is about to be merged mends most of it, as release 2 does.
+// pipelines sends results as a pipeline would: the main line leaks like release 1, and a proposed change fixes most
+// of it like release 2.
 func pipelines(ctx context.Context, s *service.Service) error {
 	who, err := demoCaller(ctx, s, base.Reviewer)
 	if err != nil {
@@ -165,7 +163,7 @@ func pipelines(ctx context.Context, s *service.Service) error {
 	return nil
 }
 
-// checkHarbour calls a release of the harbour as everybody, and judges what comes back.
+// checkHarbour calls a release of the harbour as all audiences and evaluates the responses.
 func checkHarbour(ctx context.Context, release int, contracts *contract.Contracts) (*finding.Collector, error) {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -191,8 +189,7 @@ func checkHarbour(ctx context.Context, release int, contracts *contract.Contract
 	return collector, nil
 }
 
-// mailHarbour stands a mailbox in for a mail server. It gives where its mail can be read, and
-// where mail is handed in.
+// mailHarbour runs a stand-in mail server. It returns the address for reading mail and the one for sending it.
 func mailHarbour(listen string) (readAt, handIn string, shut func(), err error) {
 	page, err := net.Listen("tcp", listen)
 	if err != nil {
@@ -214,8 +211,8 @@ func mailHarbour(listen string) (readAt, handIn string, shut func(), err error) 
 	}, nil
 }
 
-// signInAtHarbour stands a provider of sign-ins in, which believes whoever says who they are. It
-// knows the demo's people, and one whom nobody has invited.
+// signInAtHarbour runs a stand-in sign-in provider that believes everybody. It knows the demo's users, and one
+// person who was not invited.
 func signInAtHarbour(listen string) (*openid.Client, func(), error) {
 	listener, err := net.Listen("tcp", listen)
 	if err != nil {

@@ -106,7 +106,7 @@ func (a *app) draft(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-// counted writes a number with the noun that fits it.
+// counted formats a number with its noun.
 func counted(n int, one, many string) string {
 	if n == 1 {
 		return "1 " + one
@@ -114,7 +114,7 @@ func counted(n int, one, many string) string {
 	return fmt.Sprintf("%d %s", n, many)
 }
 
-// writeNew writes a file that is not there yet, or, where replace is said, over one.
+// writeNew writes a new file; an existing one only if replace is set.
 func writeNew(name string, data []byte, replace bool) error {
 	mode := os.O_CREATE | os.O_WRONLY | os.O_EXCL
 	if replace {

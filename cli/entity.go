@@ -33,7 +33,7 @@ func (a *app) entityCommand() *cli.Command {
 	}
 }
 
-// catalogueCommands are the commands that list fields and class them.
+// catalogueCommands returns the commands that list and classify fields.
 func (a *app) catalogueCommands() []*cli.Command {
 	classes := strings.Join(classWords, ", ")
 	return []*cli.Command{
@@ -75,7 +75,7 @@ func (a *app) catalogueCommands() []*cli.Command {
 	}
 }
 
-// readingCommands are the commands that compare the catalogue with what is stored and what goes out.
+// readingCommands returns the commands that compare the catalogue with stored data and with what is exposed.
 func (a *app) readingCommands() []*cli.Command {
 	classes := strings.Join(classWords, ", ")
 	return []*cli.Command{
@@ -124,7 +124,7 @@ recorded. New fields have no class until somebody gives them one.
 	}
 }
 
-// namedService gives the service that a command names first, and a client for it.
+// namedService parses the service that a command names first, and returns a client for it.
 func (a *app) namedService(c *cli.Command, arguments int, words string) (string, *remote, error) {
 	if c.Args().Len() != arguments {
 		return "", nil, usage(c, errors.New("name "+words+"; inkret service list shows the services"))
@@ -238,7 +238,7 @@ func (a *app) classFields(ctx context.Context, c *cli.Command) error {
 	return a.sayRevision(c, response, err, plural(len(body.Fields), "field")+" classed")
 }
 
-// suggested gives the suggestions that --accept takes.
+// suggested returns the suggestions that --accept selects.
 func (a *app) suggested(ctx context.Context, c *cli.Command, r *remote, service,
 	accept string) ([]wire.FieldClass, error) {
 	order := []string{"sure", "likely", "guess"}
@@ -268,7 +268,7 @@ func (a *app) suggested(ctx context.Context, c *cli.Command, r *remote, service,
 	}
 }
 
-// sayRevision tells what became of a change of contracts.
+// sayRevision prints the result of a change of contracts.
 func (a *app) sayRevision(c *cli.Command, response *http.Response, err error, what string) error {
 	var v wire.Revision
 	if err := answer(response, err, &v); err != nil {
@@ -277,7 +277,7 @@ func (a *app) sayRevision(c *cli.Command, response *http.Response, err error, wh
 	return a.output(c, v, func(io.Writer) { a.say("%s: %s. %s", v.Service, what, revisionLine(v)) })
 }
 
-// revisionLine says where a revision stands.
+// revisionLine describes the state of a revision.
 func revisionLine(v wire.Revision) string {
 	if v.State == wire.RevisionStateWaiting {
 		return fmt.Sprintf("Revision %d lets more of what is %s out and waits for a second person: inkret contract "+
@@ -286,7 +286,7 @@ func revisionLine(v wire.Revision) string {
 	return fmt.Sprintf("Revision %d is in force.", v.Number)
 }
 
-// reading reads SOURCE here, so that only its description goes to the service.
+// reading reads SOURCE locally, so that only its description is sent to the service.
 func (a *app) reading(ctx context.Context, source string) (wire.Reading, []schema.Table, error) {
 	in := wire.Reading{Source: tables.Masked(source)}
 	if !tables.IsAddress(source) {
@@ -397,7 +397,7 @@ func (a *app) sayDifferences(c *cli.Command, found wire.ReadingResult, next stri
 	})
 }
 
-// readOffline compares a source with the catalogue of contract files.
+// readOffline compares a source with the catalogue in contract files.
 func (a *app) readOffline(ctx context.Context, c *cli.Command, paths []string) error {
 	if c.Args().Len() != 1 || c.Bool("traffic") || c.Bool("take-over") {
 		return usage(c, errors.New("with --contracts, name one source; nothing is taken over"))

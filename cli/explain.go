@@ -33,7 +33,7 @@ func (a *app) explainCommand() *cli.Command {
 	}
 }
 
-// explained is what explain prints as JSON.
+// explained is the JSON output of explain.
 type explained struct {
 	Kind    string `json:"kind"`
 	CWE     int    `json:"cwe"`

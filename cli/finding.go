@@ -105,7 +105,7 @@ func (a *app) listFindings(ctx context.Context, c *cli.Command) error {
 	})
 }
 
-// flagOf is the option by which a filter of a list of findings is said.
+// flagOf returns the option for a filter of findings.
 func flagOf(filter string) string {
 	if filter == "q" {
 		return "search"
@@ -113,7 +113,7 @@ func flagOf(filter string) string {
 	return filter
 }
 
-// filterFlags are the options that narrow a list of findings, but for some.
+// filterFlags returns the options that filter findings, except some.
 func filterFlags(without ...string) (flags []cli.Flag) {
 	for _, f := range finding.Filters() {
 		if !slices.Contains(without, f.Name) {
@@ -123,7 +123,7 @@ func filterFlags(without ...string) (flags []cli.Flag) {
 	return flags
 }
 
-// filtered adds what the options say to a query.
+// filtered adds the filter options to a query.
 func filtered(c *cli.Command, query url.Values) error {
 	for _, f := range finding.Filters() {
 		if said := c.String(flagOf(f.Name)); c.IsSet(flagOf(f.Name)) {
@@ -136,7 +136,7 @@ func filtered(c *cli.Command, query url.Values) error {
 	return nil
 }
 
-// withQuery sends a query as it is.
+// withQuery sends a query unchanged.
 func withQuery(query url.Values) client.RequestEditorFn {
 	return func(_ context.Context, r *http.Request) error {
 		r.URL.RawQuery = query.Encode()
@@ -155,7 +155,7 @@ func findingTable(w io.Writer, all []wire.Finding, coloured bool) {
 	t.Render()
 }
 
-// assignedTo says in words who has a finding.
+// assignedTo describes who has a finding.
 func assignedTo(f *wire.Finding) string {
 	switch {
 	case f.Person != nil:
@@ -168,7 +168,7 @@ func assignedTo(f *wire.Finding) string {
 	return ""
 }
 
-// namedFinding gives the finding that a command names, and the service.
+// namedFinding parses a command's finding and returns a client.
 func (a *app) namedFinding(c *cli.Command, arguments int, words string) (string, *remote, error) {
 	id, err := theFinding(c, arguments, words)
 	if err != nil {
@@ -178,7 +178,7 @@ func (a *app) namedFinding(c *cli.Command, arguments int, words string) (string,
 	return id, r, err
 }
 
-// theFinding gives the finding's id that a command names.
+// theFinding parses the finding id that a command names.
 func theFinding(c *cli.Command, arguments int, words string) (string, error) {
 	if c.Args().Len() != arguments {
 		return "", usage(c, errors.New("name "+words+"; inkret finding list shows the ids"))
@@ -230,7 +230,7 @@ func (a *app) commentFinding(ctx context.Context, c *cli.Command) error {
 	return a.oneFinding(c, r, answerOf[wire.FindingDetail](response, err))
 }
 
-// oneFinding shows a finding.
+// oneFinding prints a finding.
 func (a *app) oneFinding(c *cli.Command, r *remote, got result[wire.FindingDetail]) error {
 	if got.err != nil {
 		return got.err
@@ -251,13 +251,13 @@ func (a *app) oneFinding(c *cli.Command, r *remote, got result[wire.FindingDetai
 	})
 }
 
-// sheet writes what is known of one finding, a label and a text on each line.
+// sheet prints a finding, one label and text per line.
 type sheet struct {
 	io.Writer
 	width int // of the terminal; 0 is none
 }
 
-// line writes a text behind a label; none where the text is empty.
+// line prints a text with its label, unless the text is empty.
 func (s *sheet) line(label, words string) {
 	const indent = 13 // of the texts behind the labels
 	if words = report.Clean(words); words == "" {
@@ -269,7 +269,7 @@ func (s *sheet) line(label, words string) {
 	fmt.Fprintf(s, "%-*s%s\n", indent, label, words)
 }
 
-// standing tells where a finding is in its life, and whose it is.
+// standing prints a finding's state and assignment.
 func (s *sheet) standing(f *wire.Finding) {
 	s.line("finding", f.ID)
 	s.line("state", string(f.State))
@@ -290,7 +290,7 @@ func (s *sheet) standing(f *wire.Finding) {
 	}
 }
 
-// place tells where a finding is, why it is one, and how it is mended.
+// place prints where a finding is, why it is reported, and how to fix it.
 func (s *sheet) place(d *wire.FindingDetail) {
 	f := &d.Finding
 	s.line("endpoint", f.Endpoint)
@@ -311,7 +311,7 @@ func (s *sheet) place(d *wire.FindingDetail) {
 	}
 }
 
-// evidence tells which captures showed a finding, and where the same is found.
+// evidence prints which captures show a finding, and where the same leak was found.
 func (s *sheet) evidence(d *wire.FindingDetail) {
 	f := &d.Finding
 	s.line("seen", fmt.Sprintf("%s in %s, %s; first %s, last %s", plural(f.Spots, "spot"),
@@ -337,7 +337,7 @@ func (s *sheet) evidence(d *wire.FindingDetail) {
 	}
 }
 
-// next tells what is to be done with a finding.
+// next prints what to do about a finding.
 func (s *sheet) next(d *wire.FindingDetail) {
 	var moves []string
 	for _, m := range d.Moves {
@@ -360,7 +360,7 @@ func (s *sheet) next(d *wire.FindingDetail) {
 	}
 }
 
-// eventWords tells what happened to a finding.
+// eventWords describes an event of a finding's history.
 func eventWords(e *wire.Event) string {
 	what := string(e.Kind)
 	if e.To != nil && e.Kind == wire.EventKindMove {

@@ -110,7 +110,7 @@ func (a *app) addHook(ctx context.Context, c *cli.Command) error {
 	})
 }
 
-// theNumber gives what a command names by its number, and the service.
+// theNumber parses the number that a command names, and returns a client.
 func (a *app) theNumber(c *cli.Command, what string) (int64, *remote, error) {
 	id, err := number(c, what)
 	if err != nil {

@@ -18,7 +18,7 @@ import (
 	"inkret/service/notify"
 )
 
-// mailFlags are those of a service that sends mail.
+// mailFlags returns the options for sending mail.
 func mailFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "mail-server",
@@ -31,7 +31,7 @@ func mailFlags() []cli.Flag {
 	}
 }
 
-// mailServer gives the mail server that flags name, or nil.
+// mailServer returns the mail server in the options, or nil.
 func mailServer(c *cli.Command) (notify.Sender, error) {
 	if hour := c.Int("digest-hour"); hour < 0 || hour > 23 {
 		return nil, usage(c, fmt.Errorf("--digest-hour %d is no hour", hour))

@@ -91,7 +91,7 @@ func (a *app) listPeople(ctx context.Context, c *cli.Command) error {
 	})
 }
 
-// rolesOf says in words what somebody is, everywhere and at services.
+// rolesOf describes a person's roles.
 func rolesOf(p *wire.Person, between string) string {
 	words := []string{string(p.Role)}
 	for _, at := range valueOf(p.ServiceRoles) {
@@ -122,7 +122,7 @@ func (a *app) sayLink(c *cli.Command, got result[wire.Invited]) error {
 	})
 }
 
-// thePerson finds who a command names by e-mail address.
+// thePerson returns the person with the e-mail address that a command names.
 func (a *app) thePerson(ctx context.Context, c *cli.Command, arguments int) (int64, *remote, error) {
 	if c.Args().Len() != arguments {
 		return 0, nil, usage(c, errors.New("say who, by e-mail address"))

@@ -9,7 +9,7 @@ import (
 	"inkret/openid"
 )
 
-// providerFlags are those of a service that lets people sign in with a provider.
+// providerFlags returns the options for a sign-in provider.
 func providerFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "sign-in-issuer",
@@ -24,7 +24,7 @@ func providerFlags() []cli.Flag {
 	}
 }
 
-// signInProvider gives the provider that flags name, or nil.
+// signInProvider returns the provider in the options, or nil.
 func signInProvider(c *cli.Command) (*openid.Client, error) {
 	if c.String("sign-in-issuer") == "" {
 		if c.String("sign-in-client") != "" {

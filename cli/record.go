@@ -70,7 +70,7 @@ them: while the service is away they wait on disk, and what must be dropped is c
 	}
 }
 
-// defaultWaiting is a folder below the user's own state folder (XDG Base Directory).
+// defaultWaiting is a folder in the user's state folder (XDG Base Directory).
 func defaultWaiting() string {
 	if dir := os.Getenv("XDG_STATE_HOME"); dir != "" {
 		return filepath.Join(dir, "inkret", "waiting")
@@ -82,7 +82,7 @@ func defaultWaiting() string {
 	return filepath.Join(home, ".local", "state", "inkret", "waiting")
 }
 
-// recordingOptions is what a recorder is told.
+// recordingOptions are the options of a recorder.
 type recordingOptions struct {
 	record.Options
 	folder record.Folder
@@ -141,7 +141,7 @@ func (a *app) recordOptions(c *cli.Command) (recordingOptions, error) {
 	return o, err
 }
 
-// maxBody bounds --max-body: a service reads no longer ones.
+// maxBody limits --max-body to what a service reads.
 const maxBody = 64 << 20
 
 func baseURL(c *cli.Command, flag string) (*url.URL, error) {
@@ -173,7 +173,7 @@ func certificates(path string) (*x509.CertPool, error) {
 }
 
 func (a *app) record(ctx context.Context, c *cli.Command) error {
-	// whoever reads the captures may end; the traffic goes on, and writing gives an error
+	// the reader of the captures may end; traffic continues, and writing returns an error
 	signal.Ignore(syscall.SIGPIPE)
 	o, err := a.recordOptions(c)
 	if err != nil {
@@ -250,7 +250,7 @@ func (a *app) recordToService(ctx context.Context, c *cli.Command, o recordingOp
 	return errors.Join(err, a.tellWaiting(c))
 }
 
-// tellWaiting says at the end of a recording what waits on: nothing is left behind without a word.
+// tellWaiting prints what is still waiting at the end of a recording.
 func (a *app) tellWaiting(c *cli.Command) error {
 	all, err := waitingRuns(c)
 	if err != nil {
@@ -276,8 +276,7 @@ func (a *app) tellWaiting(c *cli.Command) error {
 	return nil
 }
 
-// recordedService gives the service that is recorded, and sees to it that its
-// contracts know the API.
+// recordedService returns the service to record into, and checks that its contracts know the API.
 func (a *app) recordedService(ctx context.Context, r *remote, c *cli.Command, o *recordingOptions) (string, error) {
 	service, err := a.theService(ctx, r, c)
 	if err != nil {
@@ -315,7 +314,7 @@ func (a *app) recordedService(ctx context.Context, r *remote, c *cli.Command, o 
 		"say with --as for which it stands: "+strings.Join(known, ", "))
 }
 
-// stand serves a recorder until ctx ends, while deliver takes off it what it captures.
+// stand runs a recorder until ctx ends, while deliver takes its captures.
 func (a *app) stand(ctx context.Context, c *cli.Command, o recordingOptions, recorder *record.Recorder, goal string,
 	deliver func(context.Context) error) error {
 	listener, err := net.Listen("tcp", c.String("listen"))
@@ -357,7 +356,7 @@ func (a *app) stand(ctx context.Context, c *cli.Command, o recordingOptions, rec
 	return err
 }
 
-// counting shows on a terminal how it goes along; what it gives ends that.
+// counting shows progress on a terminal; the returned function ends it.
 func (a *app) counting(recorder *record.Recorder) (stop func()) {
 	if terminal(a.err) == 0 {
 		return func() {}
@@ -384,7 +383,7 @@ func (a *app) counting(recorder *record.Recorder) (stop func()) {
 	}
 }
 
-// liveReceiver is a batch of the service that grows.
+// liveReceiver is a growing batch of the service.
 type liveReceiver struct {
 	*remote
 	about record.About
@@ -396,7 +395,7 @@ func (l *liveReceiver) Open(ctx context.Context) (int64, error) {
 		Audience: some(l.about.Audience)})
 	var b wire.Batch
 	err = answer(response, err, &b)
-	// it will be no other tomorrow
+	// retrying will not change the result
 	if slices.Contains([]int{http.StatusBadRequest, http.StatusForbidden, http.StatusNotFound,
 		http.StatusUnprocessableEntity}, statusOf(err)) {
 		return 0, &record.Refused{Reason: err.Error()}

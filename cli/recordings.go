@@ -15,8 +15,7 @@ import (
 	"inkret/intake"
 )
 
-// What the commands that read recordings share: which files they are, and what
-// the recordings do not say themselves.
+// Shared by commands that read recordings: which files to read, and what recordings do not say themselves.
 
 func audienceFlag() cli.Flag {
 	return &cli.StringFlag{Name: "audience", Usage: "all requests were made by the audience `NAME`"}
@@ -32,18 +31,18 @@ func requestFlag() cli.Flag {
 		Usage: "the `\"METHOD URL\"` of responses that are recorded alone, as curl -i prints them"}
 }
 
-// standardInput is what a recording from there is called.
+// standardInput is the name of a recording from standard input.
 const standardInput = "standard input"
 
-// recordingFile is a file that a command reads.
+// recordingFile is a file to read.
 type recordingFile struct {
 	name  string
 	shown string // without the folders that lead to what was named
 	found bool   // in a folder, not named
 }
 
-// recordings gives the files that arguments name: of a folder those in it and
-// below it, in the order of their names, hidden ones left out.
+// recordings returns the files that arguments name. Folders are read recursively in order of names, without hidden
+// files.
 func recordings(args []string) ([]recordingFile, error) {
 	var all []recordingFile
 	for _, arg := range args {
@@ -84,13 +83,13 @@ func recordings(args []string) ([]recordingFile, error) {
 	return all, nil
 }
 
-// unknownFile reports whether all that is wrong with a file is that it is no recording.
+// unknownFile reports whether a file is just not a recording.
 func unknownFile(err error) bool {
 	var unread *intake.Error
 	return errors.As(err, &unread) && unread.Unknown
 }
 
-// mappingText gives the text of the mapping file of --audiences; nil for none.
+// mappingText returns the mapping file of --audiences as text, or nil.
 func mappingText(c *cli.Command) (*string, error) {
 	path := c.String("audiences")
 	if path == "" {
@@ -103,7 +102,7 @@ func mappingText(c *cli.Command) (*string, error) {
 	return some(string(text)), nil
 }
 
-// readMapping reads the mapping file of --audiences; nil for none.
+// readMapping parses the mapping file of --audiences; nil without one.
 func readMapping(path string, c *contract.Contracts) (*contract.Mapping, error) {
 	if path == "" {
 		return nil, nil
@@ -115,7 +114,7 @@ func readMapping(path string, c *contract.Contracts) (*contract.Mapping, error) 
 	return contract.ReadMapping(contract.File{Name: path, Data: data}, c)
 }
 
-// readingOptions reads --request.
+// readingOptions parses --request.
 func readingOptions(c *cli.Command) (intake.Options, error) {
 	text := c.String("request")
 	if text == "" {
@@ -128,8 +127,8 @@ func readingOptions(c *cli.Command) (intake.Options, error) {
 	return intake.Options{Request: r}, nil
 }
 
-// beside gives the files of the folder in which a recording lies, which a HAR may refer to, and what ends that.
-// Links that lead out of the folder are not followed.
+// beside returns the folder of a recording, whose files a HAR may refer to, and a function that closes it. Links
+// out of the folder are not followed.
 func beside(name string) (fs.FS, func()) {
 	if name == "-" {
 		return nil, func() {}

@@ -22,7 +22,7 @@ import (
 	"inkret/report"
 )
 
-// signedIn is what the command line remembers of a service.
+// signedIn is what sign-in stores.
 type signedIn struct {
 	URL     string    `json:"url"`
 	Token   string    `json:"token"`
@@ -31,8 +31,7 @@ type signedIn struct {
 	Expires time.Time `json:"expires"`
 }
 
-// signedInPath is the file in which it is remembered, below the user's own
-// configuration folder, readable by nobody else.
+// signedInPath is the file for it, in the user's configuration folder and readable only by them.
 func signedInPath() (string, error) {
 	dir, err := os.UserConfigDir()
 	if err != nil {
@@ -41,8 +40,8 @@ func signedInPath() (string, error) {
 	return filepath.Join(dir, "inkret", "signed-in.json"), nil
 }
 
-// remembered gives the service to talk to: INKRET_URL and INKRET_TOKEN, else what sign-in left behind. A token
-// belongs to one address and is sent to no other.
+// remembered returns the service to use: INKRET_URL and INKRET_TOKEN, or what sign-in stored. A token is only sent
+// to the address it belongs to.
 func remembered() (signedIn, error) {
 	in := signedIn{URL: os.Getenv("INKRET_URL"), Token: os.Getenv("INKRET_TOKEN")}
 	if in.Token != "" && in.URL == "" {
@@ -82,8 +81,7 @@ func remembered() (signedIn, error) {
 	return kept, nil
 }
 
-// sameService reports whether two addresses lead to the same service: scheme, host and port are the same, and
-// the path.
+// sameService reports whether two addresses are of the same service: same scheme, host, port and path.
 func sameService(a, b string) bool {
 	x, err1 := url.Parse(a)
 	y, err2 := url.Parse(b)
@@ -115,13 +113,13 @@ func (in signedIn) keep() error {
 	return os.WriteFile(path, append(data, '\n'), 0o600)
 }
 
-// remote talks to a service.
+// remote is a client for a service.
 type remote struct {
 	*client.Client
 	url string
 }
 
-// serverURL checks the address of a service.
+// serverURL validates the address of a service.
 func serverURL(text string) (string, error) {
 	if !strings.Contains(text, "://") {
 		text = "http://" + text
@@ -134,7 +132,7 @@ func serverURL(text string) (string, error) {
 	return strings.TrimRight(u.String(), "/"), nil
 }
 
-// noRedirect follows nobody elsewhere: the token is for this address.
+// noRedirect follows no redirects, because the token belongs to one address.
 func noRedirect(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
 
 func newRemote(address, token string) (*remote, error) {
@@ -156,8 +154,7 @@ func (a *app) remote() (*remote, error) {
 	return newRemote(in.URL, in.Token)
 }
 
-// answer reads an answer of the service into out, which may be nil. A problem
-// becomes an error with its next step.
+// answer decodes a response into out, which may be nil. Problems become errors with their next step.
 func answer(response *http.Response, err error, out any) error {
 	if err != nil {
 		return unreachable(err)
@@ -193,7 +190,7 @@ func answer(response *http.Response, err error, out any) error {
 	return hint(&refused{response.StatusCode, text, p.Type}, hints...)
 }
 
-// refused is a problem that the service answered.
+// refused is a problem returned by the service.
 type refused struct {
 	status int
 	text   string
@@ -202,7 +199,7 @@ type refused struct {
 
 func (r *refused) Error() string { return r.text }
 
-// statusOf gives the status with which the service refused something; 0 for other errors.
+// statusOf returns the HTTP status of a refusal; 0 for other errors.
 func statusOf(err error) int {
 	var r *refused
 	if errors.As(err, &r) {
@@ -211,13 +208,13 @@ func statusOf(err error) int {
 	return 0
 }
 
-// needsFactor reports whether a sign-in was refused for want of a code.
+// needsFactor reports whether a sign-in lacks a code.
 func needsFactor(err error) bool {
 	var r *refused
 	return errors.As(err, &r) && r.sort == "urn:inkret:problem:second-factor-needed"
 }
 
-// unreachable explains why a service could not be talked to.
+// unreachable explains why a service cannot be reached.
 func unreachable(err error) error {
 	var network *net.OpError
 	var inURL *url.Error
@@ -236,12 +233,12 @@ func unreachable(err error) error {
 	return err
 }
 
-// formatFlag is on every listing.
+// formatFlag is the --format option of every list.
 func formatFlag() cli.Flag {
 	return &cli.StringFlag{Name: "format", Value: "table", Usage: "table or json"}
 }
 
-// output writes a listing: as JSON as the service gave it, or by table.
+// output prints a result as JSON, exactly as the service returned it, or as a table.
 func (a *app) output(c *cli.Command, v any, table func(io.Writer)) error {
 	switch format := c.String("format"); format {
 	case "json":
@@ -257,7 +254,7 @@ func (a *app) output(c *cli.Command, v any, table func(io.Writer)) error {
 	}
 }
 
-// some gives a pointer to v, or nil for the zero value.
+// some returns a pointer to v, or nil for the zero value.
 func some[T comparable](v T) *T {
 	var zero T
 	if v == zero {
@@ -273,7 +270,7 @@ func textOf(p *string) string {
 	return report.Clean(*p)
 }
 
-// result is an answer that was read, or the error that it was.
+// result is a decoded response, or an error.
 type result[T any] struct {
 	value T
 	err   error
@@ -285,11 +282,11 @@ func answerOf[T any](response *http.Response, err error) result[T] {
 	return r
 }
 
-// calling is a call of the service about one thing, which its id names.
+// calling is an API call about one thing with an id.
 type calling[ID any] func(*remote, context.Context, ID, ...client.RequestEditorFn) (*http.Response, error)
 
-// onNumber makes a command that does one thing to what it names by its number, and says what
-// was done where there is anything to say.
+// onNumber returns an action that calls the API for the thing with the number in the arguments, and prints what was
+// done.
 func (a *app) onNumber(what string, do calling[int64], done string) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
 		id, r, err := a.theNumber(c, what)
@@ -307,7 +304,7 @@ func (a *app) onNumber(what string, do calling[int64], done string) cli.ActionFu
 	}
 }
 
-// onFinding makes a command that does one thing to the finding that it names.
+// onFinding returns an action that calls the API for the finding in the arguments.
 func (a *app) onFinding(do calling[string]) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
 		id, r, err := a.namedFinding(c, 1, "one finding")

@@ -148,7 +148,7 @@ func (a *app) withdrawRequest(ctx context.Context, c *cli.Command) error {
 	return a.oneRequest(c, r, answerOf[wire.ExposureRequest](response, err))
 }
 
-// oneRequest shows a request.
+// oneRequest prints a request.
 func (a *app) oneRequest(c *cli.Command, r *remote, got result[wire.ExposureRequest]) error {
 	if got.err != nil {
 		return got.err
@@ -183,7 +183,7 @@ func (a *app) oneRequest(c *cli.Command, r *remote, got result[wire.ExposureRequ
 	})
 }
 
-// cutLast cuts text at the last sign.
+// cutLast cuts a text at the last separator.
 func cutLast(text, sign string) (before, after string, found bool) {
 	if i := strings.LastIndex(text, sign); i >= 0 {
 		return text[:i], text[i+len(sign):], true

@@ -59,7 +59,7 @@ is neither waived nor judged no leak in the service.
 	}
 }
 
-// readResult reads what a check printed, and leaves out what it showed of values.
+// readResult reads the output of a check, and removes samples of values.
 func (a *app) readResult(path string) (wire.CheckResult, error) {
 	var out wire.CheckResult
 	in, _, err := a.open(path)
@@ -120,7 +120,7 @@ func (a *app) sendResult(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-// settled reports whether somebody decided that a finding is no reason to fail.
+// settled reports whether a finding was decided not to fail the check.
 func settled(f *wire.CheckedFinding) bool {
 	state := valueOf(f.State)
 	return valueOf(f.Excepted) || state == wire.StateWaived || state == wire.StateNotALeak
@@ -137,7 +137,7 @@ func (a *app) showResult(ctx context.Context, c *cli.Command) error {
 	}, func(w io.Writer, d wire.ResultDetail) { a.sayResult(w, &d) })
 }
 
-// sayResult shows a result: what is new first.
+// sayResult prints a result, new findings first.
 func (a *app) sayResult(w io.Writer, d *wire.ResultDetail) {
 	r := &d.Result
 	fmt.Fprintf(w, "Result %d of %s, line %s%s, sent by %s on %s.\n", r.ID, report.Clean(r.Service),
@@ -188,7 +188,7 @@ func (a *app) sayResult(w io.Writer, d *wire.ResultDetail) {
 	}
 }
 
-// parenthesisedAfter gives a text in parentheses behind another, or nothing.
+// parenthesisedAfter returns text followed by another in parentheses, if that is not empty.
 func parenthesisedAfter(before, s string) string {
 	if s == "" {
 		return ""

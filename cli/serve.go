@@ -26,7 +26,7 @@ import (
 
 const (
 	defaultListen = "127.0.0.1:7465"
-	// stopTime is how long running requests may take to end when the service stops.
+	// stopTime is how long running requests may take when the service stops.
 	stopTime = 10 * time.Second
 	// headerTime is how long a client may take to send its headers.
 	headerTime = 10 * time.Second
@@ -139,12 +139,12 @@ func dataFlag() cli.Flag {
 		Sources: cli.EnvVars("INKRET_DATA"), TakesFile: true}
 }
 
-// sizeFlag is a flag that takes a number of bytes with its unit.
+// sizeFlag returns an option for a number of bytes with a unit.
 func sizeFlag(name, value, words string, env ...string) cli.Flag {
 	return &cli.StringFlag{Name: name, Value: value, Usage: words, Sources: cli.EnvVars(env...)}
 }
 
-// sizeOf reads such a flag.
+// sizeOf parses such an option.
 func sizeOf(c *cli.Command, flag string) (int64, error) {
 	n, err := humanize.ParseBytes(c.String(flag))
 	if err != nil || n > math.MaxInt64 {
@@ -165,7 +165,7 @@ func logFlag(level string) cli.Flag {
 
 var logLevels = map[string][]string{"log": {"debug", "info", "warn", "error"}}
 
-// defaultData is a folder below the user's own data folder (XDG Base Directory).
+// defaultData is a folder in the user's data folder (XDG Base Directory).
 func defaultData() string {
 	if dir := os.Getenv("XDG_DATA_HOME"); dir != "" {
 		return filepath.Join(dir, "inkret")
@@ -177,7 +177,7 @@ func defaultData() string {
 	return filepath.Join(home, ".local", "share", "inkret")
 }
 
-// logger writes structured logs to standard error.
+// logger returns a structured logger on standard error.
 func (a *app) logger(c *cli.Command) (*slog.Logger, error) {
 	var l slog.Level
 	if err := l.UnmarshalText([]byte(c.String("log"))); err != nil {
@@ -195,7 +195,7 @@ func (a *app) openService(ctx context.Context, o service.Options) (*service.Serv
 	return s, nil
 }
 
-// openError says what to do where a data folder could not be opened.
+// openError says what to do if a data folder cannot be opened.
 func openError(err error) error {
 	switch {
 	case errors.Is(err, service.ErrInUse):
@@ -206,7 +206,7 @@ func openError(err error) error {
 	return err
 }
 
-// serving is how a service is served.
+// serving are the options for serving.
 type serving struct {
 	listen, public string
 	maxUpload      int64

@@ -100,7 +100,7 @@ func serviceFlag() cli.Flag {
 	return &cli.StringFlag{Name: "service", Usage: "the service's `NAME`; may be left out when there is one only"}
 }
 
-// ofService begins a command about one service, which takes the arguments that words name.
+// ofService parses a command about one service with the given arguments.
 func (a *app) ofService(ctx context.Context, c *cli.Command, words ...string) (*remote, string, error) {
 	if c.Args().Len() != len(words) {
 		if len(words) == 0 {

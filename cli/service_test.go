@@ -53,7 +53,8 @@ func running(t *testing.T) *service.Service {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.People.AddPerson(t.Context(), "Teodor", "teodor@quay.example", base.Lead, "low tide at nine"); err != nil {
+	if _, err := s.People.AddPerson(t.Context(), "Teodor", "teodor@quay.example", base.Lead,
+		"low tide at nine"); err != nil {
 		t.Fatal(err)
 	}
 	_, token, err := s.People.NewToken(t.Context(), base.Caller{}, noor, base.Key{Name: "test"}, 0)
@@ -177,13 +178,15 @@ func TestEveryCommandAgainstAService(t *testing.T) {
 		{"contract approve quay 3", 2, "own|else"},
 		{"contract decline quay 3 --comment 'not now'", 0, "declined"},
 		{"contract revert quay 1 --reason 'as it was'", 0, "[Rr]evision 4"},
-		{"request ask --service quay --audience visitor --needed-by desk --reason 'the list shows it' 'GET /boats/{id}' Boat.berth", 0,
+		{"request ask --service quay --audience visitor --needed-by desk --reason 'the list shows it' 'GET " +
+			"/boats/{id}' Boat.berth", 0,
 			"Request 1"},
 		{"request list", 0, "Boat.berth"},
 		{"request show 1", 0, "the list shows it"},
 		{"request grant 1", 0, "granted"},
 		{"request decline 1 --comment no", 2, "was granted by Noor already"},
-		{"request ask --service quay --audience visitor --needed-by desk --reason 'and mail' 'GET /boats/{id}' Boat.owner_mail", 0,
+		{"request ask --service quay --audience visitor --needed-by desk --reason 'and mail' 'GET /boats/{id}' " +
+			"Boat.owner_mail", 0,
 			"Request 2"},
 		{"request decline 2", 2, "reason|why"},
 		{"request decline 2 --comment no", 0, "declined"},
@@ -268,7 +271,8 @@ func TestEveryCommandAgainstAService(t *testing.T) {
 					names["FINDING"] = f.ID
 				}
 			}
-			_, checked, _ := inkret(t, quayCapture, "check", "--contracts", filepath.Join(dir, "quay.yaml"), "--format", "json", "-")
+			_, checked, _ := inkret(t, quayCapture, "check", "--contracts", filepath.Join(dir, "quay.yaml"), "--format",
+				"json", "-")
 			if err := os.WriteFile(filepath.Join(dir, "checked.json"), []byte(checked), 0o600); err != nil {
 				t.Fatal(err)
 			}

@@ -16,13 +16,12 @@ import (
 	"inkret/report"
 )
 
-// What is said on a terminal: results on standard output and nothing else there,
-// so that they can be piped; errors, warnings and progress on standard error. An
-// error is one line, then, where there is one, the next step. Text that comes
-// from recordings or the service is cleaned of control characters. Colour and
-// progress are for terminals only.
+// Rules for output on a terminal. Results go to standard output, and nothing else, so that they can be piped.
+// Errors, warnings and progress go to standard error. An error is one line, followed by the next step, if there is
+// one. Text from recordings or the service is cleaned of control characters. Colour and progress bars need a
+// terminal.
 
-// hinted is an error with the next steps to take.
+// hinted is an error with next steps.
 type hinted struct {
 	error
 	hints []string
@@ -32,7 +31,7 @@ func (h *hinted) Unwrap() error { return h.error }
 
 func hint(err error, hints ...string) error { return &hinted{err, hints} }
 
-// complain writes an error and its next steps.
+// complain prints an error and its next steps.
 func (a *app) complain(err error) {
 	var h *hinted
 	var problems contract.Problems
@@ -57,7 +56,7 @@ func (a *app) warn(format string, args ...any) {
 	fmt.Fprintln(a.err, "inkret: warning: "+cleanLines(fmt.Sprintf(format, args...)))
 }
 
-// say writes a line on standard output.
+// say prints a line on standard output.
 func (a *app) say(format string, args ...any) {
 	fmt.Fprintln(a.out, cleanLines(fmt.Sprintf(format, args...)))
 }
@@ -71,7 +70,7 @@ func plural(n int, noun string) string {
 	return fmt.Sprintf("%d %ss", n, noun)
 }
 
-// terminal gives the width of w where it is a terminal, else 0.
+// terminal returns the width of w if it is a terminal, otherwise 0.
 func terminal(w io.Writer) int {
 	f, ok := w.(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) {
@@ -84,16 +83,16 @@ func terminal(w io.Writer) int {
 	return width
 }
 
-// colour reports whether w is to be written to in colour; see no-color.org.
+// colour reports whether to use colour on w; see no-color.org.
 func colour(w io.Writer) bool {
 	return terminal(w) > 0 && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
 }
 
-// shortestProgress is the size from which reading is long enough to show a bar.
+// shortestProgress is the size from which a progress bar is shown.
 const shortestProgress = 4 << 20
 
-// progress wraps a reader of size bytes so that a bar on standard error follows
-// it, where that is a terminal and the input is long. done removes the bar.
+// progress wraps a reader of size bytes with a progress bar on standard error, if that is a terminal and the input
+// is large. done removes the bar.
 func (a *app) progress(r io.Reader, size int64, what string) (out io.Reader, done func()) {
 	if size < shortestProgress || terminal(a.err) == 0 {
 		return r, func() {}
@@ -110,14 +109,14 @@ func (a *app) progress(r io.Reader, size int64, what string) (out io.Reader, don
 	return &wrapped, done
 }
 
-// file is what can be read anywhere.
+// file is input with random access.
 type file interface {
 	io.Reader
 	io.ReaderAt
 	io.Seeker
 }
 
-// followed is a file whose reading a bar follows.
+// followed is a file with a progress bar.
 type followed struct {
 	file
 	bar *progressbar.ProgressBar
@@ -129,7 +128,7 @@ func (f *followed) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// fileError makes an error of the file system one that says what to do.
+// fileError rewords a file system error and says what to do.
 func fileError(err error) error {
 	var path *fs.PathError
 	if !errors.As(err, &path) {
@@ -144,7 +143,7 @@ func fileError(err error) error {
 	return fmt.Errorf("%s: %v", path.Path, path.Err)
 }
 
-// cleanLines cleans text of several lines, whose line feeds are our own.
+// cleanLines cleans a text of several lines, whose line feeds are ours.
 func cleanLines(s string) string {
 	lines := strings.Split(s, "\n")
 	for i := range lines {

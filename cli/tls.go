@@ -15,7 +15,7 @@ import (
 	"github.com/urfave/cli/v3"
 )
 
-// certificate is a certificate in files, which are read again when they change.
+// certificate is a TLS certificate in files, reloaded when they change.
 type certificate struct {
 	cert, key string
 	log       *slog.Logger
@@ -26,10 +26,10 @@ type certificate struct {
 	looked time.Time
 }
 
-// lookEvery is how often the files are looked at.
+// lookEvery is how often the files are checked.
 const lookEvery = time.Second
 
-// certificateOf gives the certificate that the options name, nil for none.
+// certificateOf returns the certificate in the options, or nil.
 func certificateOf(c *cli.Command, log *slog.Logger) (*certificate, error) {
 	cert, key := c.String("tls-cert"), c.String("tls-key")
 	switch {
@@ -46,7 +46,7 @@ func certificateOf(c *cli.Command, log *slog.Logger) (*certificate, error) {
 	return out, nil
 }
 
-// changed gives when one of the files was changed last.
+// changed returns the latest modification time of the files.
 func (c *certificate) changed() (time.Time, error) {
 	var last time.Time
 	for _, path := range []string{c.cert, c.key} {
@@ -74,7 +74,7 @@ func (c *certificate) load() error {
 	return nil
 }
 
-// current gives the certificate as the files have it; while they cannot be used, the one before.
+// current returns the certificate in the files, or the previous one while they are invalid.
 func (c *certificate) current(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -98,7 +98,7 @@ func (c *certificate) config() *tls.Config {
 	return &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: c.current, NextProtos: []string{"http/1.1"}}
 }
 
-// proxiesOf reads the reverse proxies that are believed.
+// proxiesOf parses the trusted reverse proxies.
 func proxiesOf(c *cli.Command) ([]net.IPNet, error) {
 	var all []net.IPNet
 	for _, text := range c.StringSlice("proxy") {
@@ -117,7 +117,7 @@ func proxiesOf(c *cli.Command) ([]net.IPNet, error) {
 	return all, nil
 }
 
-// publicOf holds --public to what it must be.
+// publicOf validates --public.
 func publicOf(c *cli.Command) error {
 	text := c.String("public")
 	if text == "" {

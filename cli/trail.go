@@ -125,7 +125,7 @@ func (a *app) changeKey(ctx context.Context, dir string) error {
 	return nil
 }
 
-// whoOf says who an entry is about: the name, and the address and the session or token that identify them.
+// whoOf describes a trail entry's author: name, address, and session or token.
 func whoOf(e *wire.TrailEntry) string {
 	who := report.Clean(e.Author)
 	if e.Email != nil {

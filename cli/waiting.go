@@ -66,13 +66,13 @@ aside, and stays until it is sent elsewhere or removed.
 
 var formats = map[string][]string{"format": {"table", "json"}}
 
-// waitingFolder is the folder that --waiting names.
+// waitingFolder returns the folder of --waiting.
 func waitingFolder(c *cli.Command) (record.Folder, error) {
 	config, err := os.UserConfigDir()
 	return record.Folder{Dir: c.String("waiting"), Key: filepath.Join(config, "inkret", "waiting.key")}, err
 }
 
-// waitingRun is a recording that waits, as it is listed.
+// waitingRun is a waiting recording in a list.
 type waitingRun struct {
 	Run      string `json:"run"`
 	URL      string `json:"url,omitempty"`
@@ -114,7 +114,7 @@ func waitingRuns(c *cli.Command) ([]waitingRun, error) {
 	return out, nil
 }
 
-// waits reports whether any run waits that no recorder is at.
+// waits reports whether any run waits without a recorder.
 func waits(all []waitingRun) bool {
 	for _, one := range all {
 		if one.State != "recording" {
@@ -163,7 +163,7 @@ func (a *app) listWaiting(_ context.Context, c *cli.Command) error {
 	})
 }
 
-// standing is what `inkret status` says.
+// standing is the output of `inkret status`.
 type standing struct {
 	URL     string       `json:"url,omitempty"`
 	Person  string       `json:"person,omitempty"`

@@ -1,4 +1,4 @@
-// Package console holds the built web console, which the service serves.
+// Package console embeds the web console.
 package console
 
 import (
@@ -12,7 +12,7 @@ import (
 //go:embed all:dist
 var dist embed.FS
 
-// Files is the built console; it holds no index.html before `make console`.
+// Files returns the built console. It has no index.html before `make console`.
 func Files() fs.FS {
 	files, err := fs.Sub(dist, "dist")
 	if err != nil {
@@ -21,7 +21,7 @@ func Files() fs.FS {
 	return packed{files}
 }
 
-// packed gives files that lie in another file system with gzip as they were.
+// packed decompresses files that another file system holds with gzip.
 type packed struct{ fs.FS }
 
 // Open implements [fs.FS].
@@ -43,7 +43,7 @@ func (p packed) Open(name string) (fs.File, error) {
 	return &file{bytes.NewReader(text), unpacked{info, name, int64(len(text))}}, err
 }
 
-// file is one that was unpacked.
+// file is a decompressed file.
 type file struct {
 	*bytes.Reader
 	info unpacked
@@ -55,7 +55,7 @@ func (f *file) Stat() (fs.FileInfo, error) { return f.info, nil }
 // Close implements [fs.File].
 func (f *file) Close() error { return nil }
 
-// unpacked tells of a file that was unpacked.
+// unpacked describes a decompressed file.
 type unpacked struct {
 	fs.FileInfo
 	name string

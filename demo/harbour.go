@@ -1,8 +1,7 @@
-// Package demo is the harbour of Fennick Quay, made up: a stand-in API that
-// really answers over HTTP and really leaks, its contracts, and a recorder that
-// makes real calls to it as three audiences.
+// Package demo is the made-up harbour of Fennick Quay: a stand-in API that really answers over HTTP and really
+// leaks, its contracts, and a recorder that calls it as three audiences.
 //
-// What leaks is listed in docs/demo.md.
+// docs/demo.md lists the leaks.
 package demo
 
 import (
@@ -18,7 +17,7 @@ import (
 	"time"
 )
 
-// The stored entities, as the harbour's database has them.
+// The entities in the harbour's database.
 type (
 	berth struct {
 		ID         int        `json:"id"`
@@ -77,7 +76,7 @@ type (
 //go:embed page.html
 var page string
 
-// Harbour is the stand-in API. It is safe for concurrent use: it changes nothing.
+// Harbour is the stand-in API. It is immutable and safe for concurrent use.
 type Harbour struct {
 	release  int
 	berths   []*berth
@@ -87,14 +86,14 @@ type Harbour struct {
 	mux      *http.ServeMux
 }
 
-// The sizes of the harbour.
+// The amounts of data.
 const (
 	berthCount   = 24
 	skipperCount = 12
 	bookingCount = 40
 )
 
-// firstDay is the day on which the harbour's season begins.
+// firstDay is the first day of the season.
 var firstDay = time.Date(2026, time.May, 1, 0, 0, 0, 0, time.UTC)
 
 var givenNames = []string{"Sol", "Ines", "Tamsin", "Ruark", "Odile", "Pell", "Marit", "Joss", "Vesna", "Corin", "Lida",
@@ -104,8 +103,8 @@ var familyNames = []string{"Harrow", "Vantongeren", "Quill", "Askew", "Merrow", 
 var boatNames = []string{"Gull", "Second Tide", "Marigold", "Slack Water", "Pale Heron", "Osprey Lane", "Winterlight",
 	"Foxglove", "Little Wren", "Copperhead", "Northing", "Plover"}
 
-// NewHarbour gives the stand-in API in release 1, which leaks, or release 2,
-// which repairs most of it, renames one member and brings one leak back.
+// NewHarbour returns the stand-in API in release 1, which leaks, or release 2, which fixes most leaks, renames one
+// member and brings one leak back.
 func NewHarbour(release int) *Harbour {
 	h := &Harbour{release: release, mux: http.NewServeMux()}
 	for i := 1; i <= berthCount; i++ {
@@ -153,7 +152,7 @@ func NewHarbour(release int) *Harbour {
 	return h
 }
 
-// fakeHash is text in the notation of bcrypt that is the hash of nothing.
+// fakeHash is text in bcrypt notation that is no hash of anything.
 func fakeHash(i int) string {
 	const alphabet = "./ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789"
 	var b strings.Builder
@@ -163,7 +162,7 @@ func fakeHash(i int) string {
 	return "$2b$12$" + b.String()
 }
 
-// fakeIBAN is a well-formed account number of a bank that does not exist.
+// fakeIBAN is a well-formed IBAN of a bank that does not exist.
 func fakeIBAN(i int) string {
 	bban := fmt.Sprintf("FNCK%010d", 1234567*i)
 	n := new(big.Int)
@@ -194,8 +193,8 @@ func refuse(w http.ResponseWriter, status int, detail string) {
 	answer(w, status, object{"title": http.StatusText(status), "status": status, "detail": detail})
 }
 
-// caller tells who asks: the office by its desk, a skipper by the claim of an
-// unsigned token, else a visitor.
+// caller returns who sends a request: the office by its desk, a skipper by the claim in an unsigned token,
+// otherwise a visitor.
 func (h *Harbour) caller(r *http.Request) (office bool, who *skipper) {
 	if r.Header.Get("X-Desk") != "" {
 		return true, nil
@@ -220,7 +219,7 @@ func (h *Harbour) caller(r *http.Request) (office bool, who *skipper) {
 	return false, nil
 }
 
-// berthCard is what a client needs of a berth. Release 2 renames its price.
+// berthCard is what clients need to know of a berth. Release 2 renames its price.
 func (h *Harbour) berthCard(b *berth) object {
 	price := "price"
 	if h.release > 1 {
@@ -484,7 +483,7 @@ func (h *Harbour) oneSkipper(w http.ResponseWriter, r *http.Request) {
 	refuse(w, http.StatusNotFound, "no such skipper")
 }
 
-// arrivals is a page with its data baked in.
+// arrivals is a page with its data embedded.
 func (h *Harbour) arrivals(w http.ResponseWriter, _ *http.Request) {
 	state := []any{}
 	for _, b := range h.bookings[:5] {

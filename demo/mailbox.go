@@ -16,8 +16,7 @@ import (
 	"github.com/emersion/go-smtp"
 )
 
-// Mailbox stands in for a mail server: it takes whatever is handed in, delivers nothing, and
-// shows what it has over HTTP.
+// Mailbox is a stand-in mail server. It accepts everything, delivers nothing, and shows what it received over HTTP.
 type Mailbox struct {
 	server *smtp.Server
 
@@ -26,7 +25,7 @@ type Mailbox struct {
 	full bool // it takes no more
 }
 
-// Received is a mail that was handed in.
+// Received is a received mail.
 type Received struct {
 	At      time.Time
 	To      []string
@@ -40,7 +39,7 @@ const (
 	maxMail   = 1 << 20
 )
 
-// NewMailbox makes a mailbox. Serve it, and close it.
+// NewMailbox returns a mailbox. The caller must serve and close it.
 func NewMailbox() *Mailbox {
 	m := &Mailbox{}
 	m.server = smtp.NewServer(smtp.BackendFunc(func(*smtp.Conn) (smtp.Session, error) {
@@ -52,27 +51,27 @@ func NewMailbox() *Mailbox {
 	return m
 }
 
-// Serve takes mail until the mailbox is closed.
+// Serve receives mail until the mailbox is closed.
 func (m *Mailbox) Serve(l net.Listener) error { return m.server.Serve(l) }
 
-// Close takes no more mail.
+// Close stops receiving.
 func (m *Mailbox) Close() error { return m.server.Close() }
 
-// Fill makes the mailbox refuse mail, or take it again.
+// Fill makes the mailbox refuse mail, or accept it again.
 func (m *Mailbox) Fill(full bool) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.full = full
 }
 
-// Mails gives what was handed in, the first first.
+// Mails returns the received mails, oldest first.
 func (m *Mailbox) Mails() []Received {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	return append([]Received(nil), m.all...)
 }
 
-// ServeHTTP shows what was handed in, the last first.
+// ServeHTTP shows the received mails, newest first.
 func (m *Mailbox) ServeHTTP(w http.ResponseWriter, _ *http.Request) {
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'")
@@ -85,7 +84,7 @@ func (m *Mailbox) ServeHTTP(w http.ResponseWriter, _ *http.Request) {
 	}
 }
 
-// handedIn is one session of SMTP.
+// handedIn is one SMTP session.
 type handedIn struct {
 	box *Mailbox
 	to  []string

@@ -19,14 +19,14 @@ import (
 	"github.com/go-jose/go-jose/v4/jwt"
 )
 
-// Account is somebody whom the stand-in provider knows.
+// Account is a person known to the stand-in provider.
 type Account struct {
 	Subject, Name, Email string
 	Verified             bool // that the address is theirs
 }
 
-// Provider stands in for an OpenID Connect provider: it believes whoever says who they are, with
-// one click. It speaks the authorization code flow with PKCE, and signs with ES256.
+// Provider is a stand-in OpenID Connect provider that lets people choose who they are. It supports the
+// authorization code flow with PKCE and signs with ES256.
 type Provider struct {
 	Issuer, ClientID, ClientSecret string
 	Accounts                       []Account
@@ -38,21 +38,21 @@ type Provider struct {
 	spoil func(claims map[string]any)
 }
 
-// Spoil changes the claims of the next identity token, to see what a service makes of it.
+// Spoil changes the claims of the next identity token, to test how a service reacts.
 func (p *Provider) Spoil(change func(claims map[string]any)) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.spoil = change
 }
 
-// asked is what a service asked for whom somebody said to be.
+// asked is a pending sign-in.
 type asked struct {
 	account          Account
 	redirect         string
 	nonce, challenge string
 }
 
-// NewProvider makes a provider that knows one service.
+// NewProvider returns a provider for one service.
 func NewProvider(issuer, clientID, clientSecret string, accounts []Account) (*Provider, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	return &Provider{Issuer: issuer, ClientID: clientID, ClientSecret: clientSecret, Accounts: accounts, key: key,
@@ -81,7 +81,7 @@ func (p *Provider) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// authorize asks who somebody is, and sends them back with a code.
+// authorize lets a person choose an account, and redirects back with a code.
 func (p *Provider) authorize(w http.ResponseWriter, q url.Values) {
 	if q.Get("client_id") != p.ClientID || q.Get("response_type") != "code" ||
 		q.Get("code_challenge_method") != "S256" {
@@ -124,7 +124,7 @@ func (p *Provider) authorize(w http.ResponseWriter, q url.Values) {
 	w.WriteHeader(http.StatusSeeOther)
 }
 
-// token changes a code for an identity token; a code works once.
+// token exchanges a code for an identity token. A code works once.
 func (p *Provider) token(w http.ResponseWriter, r *http.Request) {
 	id, secret, ok := r.BasicAuth()
 	if !ok {

@@ -26,7 +26,7 @@ var Schema string
 // File is a contract file of the harbour.
 type File struct{ Name, Text string }
 
-// Contracts gives the harbour's contract files.
+// Contracts returns the harbour's contract files.
 func Contracts() ([]File, error) {
 	entries, err := contracts.ReadDir("contracts")
 	if err != nil {
@@ -46,13 +46,13 @@ func Contracts() ([]File, error) {
 // ServiceName is the name of the harbour's API in its contracts.
 const ServiceName = "fennick-quay"
 
-// host is what the stand-in API is called in recordings.
+// host is the host name of the stand-in API in recordings.
 const host = "api.fennick-quay.example"
 
-// Servers are those that the contracts declare; the stand-in API answers for them.
+// Servers lists the servers in the contracts; the stand-in API answers for them.
 var Servers = []string{"https://" + host, "http://" + host}
 
-// Audience is who makes the calls of a recording.
+// Audience is who sends the calls of a recording.
 type Audience string
 
 const (
@@ -61,14 +61,14 @@ const (
 	Office  Audience = "harbour-office"
 )
 
-// Audiences lists them in the order in which they are recorded.
+// Audiences lists the audiences in recording order.
 var Audiences = []Audience{Visitor, Skipper, Office}
 
 type call struct {
 	method, path, body string
 }
 
-// calls are what each audience does in a session with the harbour's pages.
+// calls lists what each audience does in a session.
 func calls(a Audience) []call {
 	all := []call{{"GET", "/v1/berths", ""}, {"GET", "/v1/berths/106", ""}, {"GET", "/v1/notices", ""},
 		{"GET", "/v1/tides", ""}}
@@ -95,7 +95,7 @@ func calls(a Audience) []call {
 	return all
 }
 
-// Credentials gives the header fields with which an audience makes its calls.
+// Credentials returns the header fields with which an audience sends its calls.
 func Credentials(a Audience) http.Header {
 	h := http.Header{}
 	switch a {
@@ -120,8 +120,7 @@ func authorise(r *http.Request, a Audience) {
 	}
 }
 
-// Record makes the calls of an audience to the harbour listening on address and
-// writes them as HAR 1.2.
+// Record sends the calls of an audience to the harbour at address, and writes them as HAR 1.2.
 func Record(ctx context.Context, address string, a Audience, w io.Writer) error {
 	client := &http.Client{Transport: &http.Transport{
 		DisableCompression: true,

@@ -10,8 +10,8 @@ import (
 	"inkret/core/contract"
 )
 
-// apart tells names apart that came out equal: those that did get a few digits of a hash of what they stand
-// for, so that none depends on the order, and what is added later changes no other name than its like.
+// apart makes equal names unique by adding digits of a hash of what they stand for, so that names depend neither on
+// order nor on later additions.
 func apart(names, meanings []string, join string) []string {
 	count := map[string]int{}
 	for _, n := range names {
@@ -27,7 +27,7 @@ func apart(names, meanings []string, join string) []string {
 	return out
 }
 
-// operationNames gives the name of each endpoint's operation, by the endpoint's text.
+// operationNames returns the operation name of each endpoint.
 func operationNames(c *contract.Contracts) map[string]string {
 	var names, texts []string
 	for _, e := range c.Endpoints {
@@ -45,7 +45,7 @@ var (
 	notInName     = regexp.MustCompile(`[^A-Za-z0-9._-]+`)
 )
 
-// componentNames gives the name of each shape as OpenAPI allows it.
+// componentNames returns a valid OpenAPI name for each shape.
 func componentNames(c *contract.Contracts) map[string]string {
 	var names, shapes []string
 	for _, s := range c.Shapes {
@@ -64,7 +64,7 @@ func componentNames(c *contract.Contracts) map[string]string {
 	return all
 }
 
-// inPointer writes a name as a step of a JSON Pointer in a URI's fragment (RFC 6901 section 6).
+// inPointer escapes a name for a JSON Pointer in a URI fragment (RFC 6901 section 6).
 func inPointer(name string) string {
 	return url.PathEscape(strings.NewReplacer("~", "~0", "/", "~1").Replace(name))
 }

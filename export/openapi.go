@@ -8,9 +8,8 @@ import (
 	"inkret/core/document"
 )
 
-// OpenAPI writes one OpenAPI 3.1 document for a service. Where audiences are granted
-// different things at one status, the schemas of all stand side by side in anyOf,
-// each with `x-inkret-audiences`.
+// OpenAPI exports a service as one OpenAPI 3.1 document. If audiences get different things at one status, their
+// schemas are in anyOf, each with `x-inkret-audiences`.
 func OpenAPI(c *contract.Contracts) []byte {
 	s := newSchemas(c, nil, "#/components/schemas/", false)
 	s.names = componentNames(c)

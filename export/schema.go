@@ -1,6 +1,5 @@
-// Package export writes contracts in open forms that other programs read, one file
-// a form: JSON Schema 2020-12, OpenAPI 3.1, TypeScript declarations. The same
-// contracts give the same bytes.
+// Package export writes contracts in open formats, one file per format: JSON Schema 2020-12, OpenAPI 3.1, and
+// TypeScript declarations. Equal contracts give equal bytes.
 package export
 
 import (
@@ -18,7 +17,7 @@ import (
 	"inkret/core/document"
 )
 
-// schemas writes grants as JSON Schema 2020-12; shapes become definitions.
+// schemas writes grants as JSON Schema 2020-12, and shapes as definitions.
 type schemas struct {
 	audience *contract.Audience // only what is granted to it; nil for what anyone is
 	prefix   string             // before a definition's name in a $ref
@@ -30,7 +29,7 @@ type schemas struct {
 	names    map[string]string // of definitions, by shape; those that are missing are called as the shape
 }
 
-// nameOf is what the definition of a shape is called.
+// nameOf returns the name of a shape's definition.
 func (s *schemas) nameOf(shape string) string {
 	if n, ok := s.names[shape]; ok {
 		return n
@@ -54,12 +53,12 @@ func (s *schemas) granted(g *contract.Grant) bool {
 	return g.Audiences != 0
 }
 
-// everybody reports whether a grant holds for all whom the schema is for.
+// everybody reports whether a grant applies to all audiences of the schema.
 func (s *schemas) everybody(g *contract.Grant) bool {
 	return s.audience != nil || s.base&^g.Audiences == 0 || s.all.Names(g.Audiences) == nil
 }
 
-// response writes the body of a response, or what may be sent.
+// response writes the body of a response or an accepted request.
 func (s *schemas) response(r *contract.Response) *document.Value {
 	s.base = r.Audiences
 	defer func() { s.base = ^contract.Set(0) }()
@@ -112,8 +111,8 @@ func (s *schemas) single(g *contract.Grant) *document.Value {
 	return s.form(g)
 }
 
-// firstThatFits writes several shapes as the judge takes them: the first whose members have their values, and
-// if none has, nothing.
+// firstThatFits writes several shapes as the judge applies them: the first one whose members have their values, and
+// nothing if none applies.
 func (s *schemas) firstThatFits(g *contract.Grant) *document.Value {
 	shapes := g.Alternatives()
 	var all []*document.Value
@@ -198,7 +197,7 @@ func (s *schemas) object(set *contract.GrantSet, open bool) *document.Value {
 	return v
 }
 
-// form writes a value that is no object. No type at all means any scalar.
+// form writes a value that is not an object. No type means any scalar.
 func (s *schemas) form(g *contract.Grant) *document.Value {
 	v := document.Mapping()
 	f := g.Form
@@ -231,7 +230,7 @@ func (s *schemas) form(g *contract.Grant) *document.Value {
 	return v
 }
 
-// nullable lets null stand in the place of v.
+// nullable permits null in place of v.
 func nullable(v *document.Value) *document.Value {
 	t := v.Get("type")
 	if t == nil || v.Get("enum") != nil || v.Get("const") != nil {
@@ -249,7 +248,7 @@ func nullable(v *document.Value) *document.Value {
 	return v
 }
 
-// definitions gives the shapes that were referred to, by name.
+// definitions returns the used shapes by name.
 func (s *schemas) definitions() *document.Value {
 	names := make([]string, 0, len(s.used))
 	for n := range s.used {
@@ -263,14 +262,14 @@ func (s *schemas) definitions() *document.Value {
 	return v
 }
 
-// JSONSchema writes one JSON Schema 2020-12 document for what a response of an
-// endpoint grants to an audience. file is its name: endpoint, status and audience.
+// JSONSchema exports what a response grants to an audience as JSON Schema 2020-12. file is its name: endpoint,
+// status and audience.
 type JSONSchema struct {
 	File string
 	Data []byte
 }
 
-// JSONSchemas writes a schema for each response of each endpoint and each audience.
+// JSONSchemas exports a schema for each response and audience.
 func JSONSchemas(c *contract.Contracts) []JSONSchema {
 	var all []JSONSchema
 	var names, titles []string
@@ -310,8 +309,7 @@ func JSONSchemas(c *contract.Contracts) []JSONSchema {
 	return all
 }
 
-// fileName writes a text so that it can be part of a file's name; a point before it
-// stays, where anything follows.
+// fileName makes a text safe for use in a file name; dots stay except at the end.
 func fileName(s string) string {
 	name := strings.Join(detect.Words(nil, []byte(s)), "-")
 	if strings.HasPrefix(s, ".") && name != "" {
@@ -320,7 +318,7 @@ func fileName(s string) string {
 	return name
 }
 
-// JSON writes a value as indented JSON, members in their order.
+// JSON encodes a value as indented JSON, members in their order.
 func JSON(v *document.Value) []byte {
 	raw, err := v.MarshalJSON()
 	var out bytes.Buffer

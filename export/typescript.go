@@ -13,8 +13,7 @@ import (
 	"inkret/core/document"
 )
 
-// TypeScript writes declarations for client engineers: an interface for each shape,
-// and a type for the body of each response and request.
+// TypeScript exports declarations: an interface for each shape, and a type for each response and request body.
 func TypeScript(c *contract.Contracts) []byte {
 	s := newSchemas(c, nil, "", false)
 	t := &typescript{names: map[string]string{}, taken: map[string]bool{}}
@@ -78,13 +77,13 @@ func (t *typescript) free(name string) string {
 	}
 }
 
-// builtIn are types of the language and its library that declarations use, or that nobody would look for here.
+// builtIn lists TypeScript types that declarations use, or that must not be redefined.
 var builtIn = []string{"Array", "Record", "String", "Number", "Boolean", "Object", "Function", "Symbol", "BigInt",
 	"Date", "Map", "Set", "Promise", "Error", "RegExp", "JSON", "Math", "Partial", "Required", "Readonly", "Pick",
 	"Omit",
 	"Exclude", "Extract", "Response", "Request"}
 
-// declared is the name of a shape's interface: a name of TypeScript, whatever the shape is called.
+// declared returns the name of a shape's interface, a valid TypeScript name.
 func declared(shape string) string {
 	name := typeName(shape)
 	if !identifier.MatchString(name) {
@@ -93,7 +92,7 @@ func declared(shape string) string {
 	return name
 }
 
-// typeName makes a type's name: "GET /v1/bookings/{booking_id}" is GetV1BookingsBookingId.
+// typeName returns a type's name: "GET /v1/bookings/{booking_id}" becomes GetV1BookingsBookingId.
 func typeName(s string) string {
 	var b strings.Builder
 	for _, w := range detect.Words(nil, []byte(s)) {

@@ -20,11 +20,10 @@ import (
 	"inkret/core/exchange"
 )
 
-// maxEntry bounds the bytes of one entry of a HAR, body included, so that
-// memory is bounded whatever a file holds.
+// maxEntry limits one HAR entry including bodies, in bytes, and thereby memory.
 const maxEntry = 96 << 20
 
-// The members of HAR 1.2 that matter here.
+// The members of HAR 1.2 that are used.
 type (
 	harEntry struct {
 		Started  string       `json:"startedDateTime"`
@@ -61,7 +60,7 @@ type (
 	}
 )
 
-// harReader walks a HAR token by token down to its entries.
+// harReader reads a HAR token by token, entry by entry.
 type harReader struct {
 	*reading
 	name  string
@@ -125,7 +124,7 @@ func (h *harReader) fail(err error) error {
 	return e
 }
 
-// members calls f with the name of each member of the object that comes next.
+// members calls f with the name of each member of the next object.
 func (h *harReader) members(f func(string) error) error {
 	token, err := h.dec.ReadToken()
 	if err != nil {
@@ -189,8 +188,8 @@ func (h *harReader) entries() error {
 	}
 }
 
-// harCapture turns an entry into a capture. What cannot be read of it becomes
-// the reason why its body is missing, so that the entry is counted and named.
+// harCapture converts an entry to a capture. What cannot be read becomes the reason for a missing body, so that the
+// entry still counts.
 func (in *reading) harCapture(raw jsontext.Value) *exchange.Capture {
 	var e harEntry
 	c := &exchange.Capture{}
@@ -236,10 +235,10 @@ func (in *reading) harCapture(raw jsontext.Value) *exchange.Capture {
 	return c
 }
 
-// plainBase64 makes base64url (RFC 4648 section 5), and base64 in lines, plain base64.
+// plainBase64 converts base64url (RFC 4648 section 5), and base64 in lines, to plain base64.
 var plainBase64 = strings.NewReplacer("-", "+", "_", "/", "\n", "", "\r", "")
 
-// written gives the body that params stand for, where a recording has only these.
+// written returns the body that params describe, if a recording only has these.
 func (f *harForm) written(media string) []byte {
 	if len(f.Params) == 0 {
 		return nil
@@ -258,7 +257,7 @@ func (f *harForm) written(media string) []byte {
 	return []byte(strings.Join(pairs, "&"))
 }
 
-// escaped reports whether names and values are percent-encoded already, as some write them: HAR does not say.
+// escaped reports whether names and values are already percent-encoded, which HAR does not specify.
 func (f *harForm) escaped() bool {
 	some := false
 	for _, p := range f.Params {
@@ -352,7 +351,7 @@ func (in *reading) harBody(c *exchange.Capture, from *harResponse) {
 	}
 }
 
-// attached reads a file that stands beside a recording, and nothing else: its name is that of a stranger.
+// attached reads a file beside a recording. Its name is untrusted.
 func (in *reading) attached(name string) ([]byte, error) {
 	name = path.Clean(strings.ReplaceAll(name, `\`, "/"))
 	if in.Beside == nil {
@@ -379,13 +378,13 @@ func (in *reading) attached(name string) ([]byte, error) {
 	return body, nil
 }
 
-// charsetOf gives the charset of a media type, or nothing: content.size counts bytes of the body as it was sent.
+// charsetOf returns the charset of a media type, because content.size counts the bytes as sent.
 func charsetOf(media string) string {
 	_, parameters, _ := mime.ParseMediaType(media)
 	return parameters["charset"]
 }
 
-// clip shortens text of a recording for a message.
+// clip shortens recorded text for a message.
 func clip(s string) string {
 	if len(s) > 60 {
 		s = s[:60] + "…"
@@ -400,7 +399,7 @@ func clip(s string) string {
 
 var errEntryTooLarge = errors.New("entry too large")
 
-// boundedReader fails once more than left bytes were read since left was set.
+// boundedReader fails after left bytes.
 type boundedReader struct {
 	r    io.Reader
 	left int

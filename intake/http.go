@@ -12,10 +12,9 @@ import (
 	"inkret/core/exchange"
 )
 
-// messageReader reads HTTP messages that stand one behind the other: requests
-// each before its response, or responses alone, as `curl -i` prints them. That
-// undoes chunks and, asked to, content codings, and prints the fields that tell
-// of them all the same; so these are believed only where the body fits them.
+// messageReader reads a sequence of HTTP messages: requests each followed by its response, or only responses, as
+// `curl -i` prints them. curl decodes chunks and, with --compressed, content codings, but still prints the fields
+// about them, so these are trusted only if the body matches.
 type messageReader struct {
 	*reading
 	name   string
@@ -28,7 +27,7 @@ type messageReader struct {
 	broken bool  // its chunks are
 }
 
-// counted counts the bytes that were read.
+// counted counts the bytes read.
 type counted struct {
 	r io.Reader
 	n int64
@@ -139,7 +138,7 @@ func (m *messageReader) fail(at int64, err error) error {
 	return &Error{File: m.name, Offset: at, Entry: m.entry, Reason: reason}
 }
 
-// skipBlank passes over empty lines between messages.
+// skipBlank skips empty lines between messages.
 func (m *messageReader) skipBlank() error {
 	for {
 		b, err := m.r.Peek(1)
@@ -165,14 +164,14 @@ func (m *messageReader) requestBody(h *head) ([]byte, error) {
 	return nil, nil
 }
 
-// atChunk reports whether a chunk is next, or what is left of its size.
+// atChunk reports whether a chunk size, or the rest of one, is next.
 func (m *messageReader) atChunk() bool {
 	start, ends := m.r.Peek(64)
 	return chunkSize.Match(start) || ends == io.EOF && brokenSize.Match(start)
 }
 
-// responseBody reads a body. One that is too long to be held is given as one that can be
-// read where it lies, if it lies in a file.
+// responseBody reads a body. A body that is too large for memory is returned as a reference to the file, if there
+// is one.
 func (m *messageReader) responseBody(h *head, status int, request *exchange.Request) ([]byte, *exchange.Long, error) {
 	if !m.bodied(status, request) {
 		return nil, nil, nil
@@ -211,12 +210,12 @@ func (m *messageReader) responseBody(h *head, status int, request *exchange.Requ
 	return nil, m.lies.body(begin, m.at()-begin, h, chunked), nil
 }
 
-// bodied reports whether an answer has a body (RFC 9112 section 6.3).
+// bodied reports whether a response has a body (RFC 9112 section 6.3).
 func (m *messageReader) bodied(status int, request *exchange.Request) bool {
 	return !(request != nil && request.Method == "HEAD" || status == 204 || status == 304 || status == 101)
 }
 
-// lacks says why the body that was read last, of n bytes, is not whole.
+// lacks returns why the last body, of n bytes, is incomplete.
 func (m *messageReader) lacks(h *head, n int64, raw []byte) string {
 	broken := m.broken
 	m.broken = false
@@ -231,7 +230,7 @@ func (m *messageReader) lacks(h *head, n int64, raw []byte) string {
 
 const noLastChunk = "the last chunk of the body is not there"
 
-// shorter says that a body has fewer bytes than were announced.
+// shorter says that a body has fewer bytes than announced.
 func shorter(n, announced int64, chunked bool) string {
 	if chunked || announced < 0 || n >= announced {
 		return ""
@@ -239,10 +238,10 @@ func shorter(n, announced int64, chunked bool) string {
 	return fmt.Sprintf("the body ends after %d of the %d bytes that were announced", n, announced)
 }
 
-// at gives where the next byte stands in what is read.
+// at returns the offset of the next byte.
 func (m *messageReader) at() int64 { return m.count.n - int64(m.r.Buffered()) }
 
-// passToStart reads on to where the next message begins.
+// passToStart skips to the next start of a message.
 func (m *messageReader) passToStart() {
 	for fresh := true; ; {
 		next, err := m.r.Peek(sniffed)
@@ -254,8 +253,8 @@ func (m *messageReader) passToStart() {
 	}
 }
 
-// bytes reads n bytes, or what is there of them. A length is believed where the body fits it; where it does
-// not, the body ends before the next message: that of an answer that redirects, say, was not written down.
+// bytes reads up to n bytes. The length is trusted if the body matches it; otherwise the body ends before the next
+// message, for example because a redirect's body was not printed.
 func (m *messageReader) bytes(h *head, n int64) ([]byte, error) {
 	media, _, _ := strings.Cut(strings.ToLower(h.header.Get("Content-Type")), ";")
 	media = strings.TrimSpace(media)
@@ -266,7 +265,7 @@ func (m *messageReader) bytes(h *head, n int64) ([]byte, error) {
 	if n > m.most {
 		return nil, errEntryTooLarge
 	}
-	// no line of these begins as a message does
+	// none of these lines starts a message
 	lines := strings.Contains(media, "json") || strings.HasSuffix(media, "urlencoded")
 	if holds || m.fits(n) || !lines && n+sniffed > readAhead {
 		return io.ReadAll(io.LimitReader(m.r, n))
@@ -274,7 +273,7 @@ func (m *messageReader) bytes(h *head, n int64) ([]byte, error) {
 	return m.upTo(nil, n)
 }
 
-// fits reports whether the recording ends or a message begins n bytes from here, as far as is read ahead.
+// fits reports whether the recording ends, or a message starts, n bytes from here, within the read-ahead.
 func (m *messageReader) fits(n int64) bool {
 	if n+sniffed > readAhead {
 		return false
@@ -286,8 +285,8 @@ func (m *messageReader) fits(n int64) bool {
 	return begins(next[n:], ends != nil)
 }
 
-// begins reports whether a message begins behind a body, or nothing does. ends is that the recording ends with
-// next, which may be in the middle of a first line.
+// begins reports whether a message, or nothing, follows a body. ends means that the recording ends with next,
+// possibly in the middle of a first line.
 func begins(next []byte, ends bool) bool {
 	rest := bytes.TrimLeft(next, " \t\r\n")
 	return len(rest) == 0 && ends || isStartLine(rest) || ends && len(rest) < len(next) && brokenStart.Match(rest)
@@ -310,16 +309,16 @@ func (m *messageReader) chunks() ([]byte, error) {
 	}
 }
 
-// atStart reports whether the file ends here, or a message begins.
+// atStart reports whether the file ends here or a message starts.
 func (m *messageReader) atStart() bool {
 	next, err := m.r.Peek(sniffed)
 	return begins(next, err != nil)
 }
 
-// upToStart reads on behind body to where the next message begins.
+// upToStart reads up to the next start of a message, and appends to body.
 func (m *messageReader) upToStart(body []byte) ([]byte, error) { return m.upTo(body, -1) }
 
-// upTo reads on behind body to where the next message begins, or until it has most bytes, if that is not negative.
+// upTo is upToStart with a limit of most bytes, if that is not negative.
 func (m *messageReader) upTo(body []byte, most int64) ([]byte, error) {
 	start := body
 	for fresh := true; most < 0 || int64(len(body)) < most; {
@@ -351,7 +350,7 @@ func (m *messageReader) upTo(body []byte, most int64) ([]byte, error) {
 	return body, nil
 }
 
-// line gives what is next up to the end of its line, or as much as is read ahead, and leaves it to be read.
+// line returns the rest of the line, or of the read-ahead, without consuming it.
 func (m *messageReader) line() []byte {
 	for n := max(sniffed, m.r.Buffered()); ; n = min(2*n, readAhead) {
 		text, err := m.r.Peek(n)

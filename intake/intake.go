@@ -1,5 +1,5 @@
-// Package intake reads recorded traffic, one file a format, each a stream of
-// captures. A recording is never held in memory whole.
+// Package intake reads recorded traffic, one file per format, as a stream of captures. Recordings are never held in
+// memory as a whole.
 package intake
 
 import (
@@ -16,8 +16,7 @@ import (
 	"inkret/core/exchange"
 )
 
-// Error says where a recording could not be read further. What came before it
-// was handed over.
+// Error says where a recording became unreadable. Captures before that were handed over.
 type Error struct {
 	File   string
 	Offset int64 // in bytes; -1 when it is not known
@@ -34,28 +33,26 @@ func (e *Error) Error() string {
 	return fmt.Sprintf("%s: at byte %d, in entry %d: %s", e.File, e.Offset, e.Entry, e.Reason)
 }
 
-// Yield takes one capture. It may keep it; an error ends the reading and is
-// given back as it is.
+// Yield receives one capture, which it may keep. An error ends reading and is returned unchanged.
 type Yield func(*exchange.Capture) error
 
-// Options say what a recording does not say itself.
+// Options add what a recording does not say itself.
 type Options struct {
-	// Request is the request of responses that are recorded alone, or nil.
+	// Request is the request of responses recorded alone, or nil.
 	Request *exchange.Request
-	// Long is that bodies too long to be held are handed over as [exchange.Long], where the
-	// recording is a file that is not packed. It stays open until they are judged.
+	// Long hands over bodies that do not fit in memory as [exchange.Long], if the recording is an uncompressed
+	// file. The file must stay open until they are evaluated.
 	Long bool
-	// Beside are the files to which a recording may refer for bodies (content._file of a HAR), or nil. In a zip file
-	// those are the files of it.
+	// Beside holds the files that a recording may refer to for bodies (content._file of a HAR), or nil. In a zip
+	// file, its own files are used.
 	Beside fs.FS
 }
 
-// Read reads a recording, recognised by its content, and hands over its captures
-// in order. name is what the captures' File is set to; in an archive the name of
-// the file in it follows behind a slash.
+// Read reads a recording, recognises its format by its content, and hands over its captures in order. name becomes
+// the captures' File; in an archive it is followed by a slash and the inner name.
 //
-// HAR 1.2, HTTP messages (RFC 9112), WARC 1.1 (ISO 28500) and capture lines
-// ([Encode]) are read, each also packed with gzip, zstd or zip.
+// It reads HAR 1.2, HTTP messages (RFC 9112), WARC 1.1 (ISO 28500) and capture lines ([Append]), each optionally
+// compressed with gzip, zstd or zip.
 func Read(name string, r io.Reader, o Options, yield Yield) error {
 	in := &reading{Options: o, yield: yield}
 	err := in.read(name, r, 0)
@@ -66,14 +63,14 @@ func Read(name string, r io.Reader, o Options, yield Yield) error {
 	return err
 }
 
-// reading is one recording being read, with all that is packed in it.
+// reading is the state of reading one recording, including what is compressed in it.
 type reading struct {
 	Options
 	yield    Yield
 	unpacked int64 // bytes that came out of what was packed
 }
 
-// errStop wraps an error of the taker, to tell it from one of the file.
+// errStop wraps errors of Yield, to tell them from errors of the file.
 type errStop struct{ error }
 
 // hand hands over a capture.
@@ -85,7 +82,7 @@ func (in *reading) hand(name string, entry int, c *exchange.Capture) error {
 	return nil
 }
 
-// maxPacking is how often a recording may be packed.
+// maxPacking limits how many times a recording may be compressed.
 const maxPacking = 4
 
 func (in *reading) read(name string, r io.Reader, packing int) error {
@@ -107,7 +104,7 @@ func (in *reading) read(name string, r io.Reader, packing int) error {
 		}
 		return unpack(in, name, b, packing+1)
 	}
-	// as a shell writes what a command printed
+	// as written by a shell's redirection
 	if bytes.HasPrefix(start, []byte{0xFF, 0xFE}) || bytes.HasPrefix(start, []byte{0xFE, 0xFF}) {
 		return in.read(name, transform.NewReader(b, unicode.UTF16(unicode.LittleEndian,
 			unicode.ExpectBOM).NewDecoder()), packing)
@@ -149,7 +146,7 @@ const (
 
 var byteOrderMark = []byte{0xEF, 0xBB, 0xBF}
 
-// plain is an error's text without the file name that os puts before it.
+// plain returns an error's text without the file name that os adds.
 func plain(err error) string {
 	for {
 		inner := errors.Unwrap(err)

@@ -20,8 +20,8 @@ import (
 	"inkret/core/exchange"
 )
 
-// isLine reports whether a text begins with a capture line: an object that has one of its members, whatever
-// others come first. ends says that it cannot be told, for the text ends before that.
+// isLine reports whether a text begins with a capture line: an object with one of its members, even after unknown
+// ones. ends means that the text ends too early to tell.
 func isLine(start []byte) (is, ends bool) {
 	d := jsontext.NewDecoder(bytes.NewReader(start), lineOptions)
 	if t, err := d.ReadToken(); err != nil || t.Kind() != '{' {
@@ -44,7 +44,7 @@ func isLine(start []byte) (is, ends bool) {
 	}
 }
 
-// The members of a capture line: docs/captures.md describes them for scripts.
+// The members of a capture line; docs/captures.md describes them.
 type (
 	lineCapture struct {
 		Audience string `json:"audience,omitzero"`
@@ -88,12 +88,11 @@ func (b *lineBody) bytes() ([]byte, error) {
 	return b.Body, nil
 }
 
-// MaxLine is how many bytes of a line are read.
+// MaxLine limits a line, in bytes.
 const MaxLine = maxEntry
 
-// Append adds a capture as a line to dst, its end included. Bodies that are text are
-// written as text, or all as base64 where nobody is to read them: that is several
-// times as fast to write.
+// Append appends a capture line, including the line feed. If readable is set, text bodies are written as text;
+// otherwise all are base64, which is several times faster.
 func Append(dst []byte, c *exchange.Capture, readable bool) []byte {
 	dst = append(dst, '{')
 	if c.Audience != "" {
@@ -147,14 +146,13 @@ func appendMessage(dst []byte, h exchange.Header, body []byte, readable bool) []
 	return dst
 }
 
-// appendString adds a JSON string; what is not UTF-8 in it is replaced.
+// appendString appends a JSON string; invalid UTF-8 is replaced.
 func appendString(dst []byte, s string) []byte {
 	dst, _ = jsontext.AppendQuote(dst, s)
 	return dst
 }
 
-// lines reads capture lines. A line that cannot be read is listed, and the rest
-// is read all the same.
+// lines reads capture lines. A line that cannot be read is listed, and reading continues.
 func (in *reading) lines(name string, r *bufio.Reader) error {
 	for entry := 0; ; {
 		line, err := readLine(r, MaxLine)
@@ -189,10 +187,10 @@ func (in *reading) lines(name string, r *bufio.Reader) error {
 	}
 }
 
-// mostSaid bounds a reason that a line gives.
+// mostSaid limits the length of a reason in a line.
 const mostSaid = 200
 
-// said is a reason that a line gives, as one short line of text.
+// said returns a reason as one short line.
 func said(reason string) string {
 	reason = strings.ToValidUTF8(reason, "�")
 	for at := range reason {

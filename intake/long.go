@@ -8,14 +8,13 @@ import (
 	"inkret/core/exchange"
 )
 
-// lying is a recording that lies in a file, so that what it holds can be read where it
-// stands, and again. Its file is nil where it does not.
+// lying is a recording in a file, whose contents can be read in place and again. Its file is nil otherwise.
 type lying struct {
 	file io.ReaderAt
 	from int64 // where its first byte that is read stands
 }
 
-// lying gives where a recording lies that r begins to read.
+// lying returns the file and position of r, if it is a file.
 func (in *reading) lying(r io.Reader) lying {
 	if at, ok := r.(readerAt); ok && in.Long {
 		return lying{file: at}
@@ -23,10 +22,10 @@ func (in *reading) lying(r io.Reader) lying {
 	return lying{}
 }
 
-// longHeld is how long a body is held that can be read where it lies.
+// longHeld is the size up to which bodies in a file are held in memory.
 const longHeld = 8 << 20
 
-// held gives how many bytes are held of a message with this head.
+// held returns how many bytes of a message with this head are held.
 func (l *lying) held(h *head) int64 {
 	if l.file == nil || exchange.ReadableLong(h.header.Get("Content-Type")) != nil {
 		return maxEntry
@@ -34,7 +33,7 @@ func (l *lying) held(h *head) int64 {
 	return longHeld
 }
 
-// body gives the n bytes at a place as a body that is read from there.
+// body returns the n bytes at a position as a body that is read from the file.
 func (l *lying) body(at, n int64, h *head, chunked bool) *exchange.Long {
 	return exchange.NewLong(func() io.Reader {
 		r := io.Reader(io.NewSectionReader(l.file, l.from+at, n))

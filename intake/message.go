@@ -20,7 +20,7 @@ type head struct {
 	header exchange.Header
 }
 
-// maxHead bounds the head of one message.
+// maxHead limits the head of a message.
 const maxHead = 1 << 20
 
 var (
@@ -28,7 +28,7 @@ var (
 	requestLine = regexp.MustCompile(`^([!#$%&'*+.^_|~0-9A-Za-z-]+) (\S+) HTTP/\d(?:\.\d)?$`)
 )
 
-// brokenStart matches where a recording ends within the first line of a message.
+// brokenStart matches a recording that ends within the first line of a message.
 var brokenStart = regexp.MustCompile(`^[!#$%&'*+.^_|~0-9A-Za-z-]+(?: \S*(?: H?T?T?P?/?[\d.]*)?)?\x{FFFD}?\r?$|^HT?T?P?/?[\d.]*(?: [^\n]*)?$`)
 
 // isStartLine reports whether text begins with the first line of a message.
@@ -40,9 +40,9 @@ func isStartLine(text []byte) bool {
 
 func isStatusLine(line []byte) bool { return statusLine.Match(bytes.TrimRight(line, "\r\n")) }
 
-// startBehind gives where in a line of JSON the first line of an answer begins, directly behind the end of a
-// body that has no line feed, or 0. A string of JSON ends in its line, so without a quotation mark behind it no
-// string holds it.
+// startBehind returns the position in a line of JSON where the first line of a response begins, directly after a
+// body without a line feed, or 0. JSON strings end within their line, so if no quotation mark follows, it is not
+// inside a string.
 func startBehind(line []byte) int {
 	at := bytes.LastIndex(line, []byte("HTTP/"))
 	if at <= 0 || !bytes.HasSuffix(line, []byte("\n")) || line[at-1] != '}' && line[at-1] != ']' ||
@@ -54,7 +54,7 @@ func startBehind(line []byte) int {
 
 var errHead = errors.New("the head of a message is longer than is read")
 
-// readLine reads a line without its end. It gives io.EOF only where nothing is left.
+// readLine reads a line without its end. It returns io.EOF only if nothing is left.
 func readLine(r *bufio.Reader, limit int) (string, error) {
 	var line []byte
 	for {
@@ -77,7 +77,7 @@ func readLine(r *bufio.Reader, limit int) (string, error) {
 	}
 }
 
-// readHead reads the head of a message, up to the empty line behind it.
+// readHead reads the head of a message, including the empty line.
 func readHead(r *bufio.Reader) (head, error) {
 	var h head
 	var err error
@@ -94,7 +94,7 @@ func readHead(r *bufio.Reader) (head, error) {
 			return h, err
 		}
 		left -= len(line) + 2
-		// folded, as RFC 9112 section 5.2 forbids and old ones did
+		// line folding, which RFC 9112 section 5.2 forbids and old software used
 		if last := len(h.header) - 1; last >= 0 && (line[0] == ' ' || line[0] == '\t') {
 			h.header[last].Value += " " + strings.TrimSpace(line)
 			continue
@@ -106,7 +106,7 @@ func readHead(r *bufio.Reader) (head, error) {
 	}
 }
 
-// status gives the status of a response's first line.
+// status parses the status in a response's first line.
 func (h *head) status() (int, bool) {
 	m := statusLine.FindStringSubmatch(h.first)
 	if m == nil {
@@ -116,9 +116,8 @@ func (h *head) status() (int, bool) {
 	return code, true
 }
 
-// request gives the request that a head begins. Its address is that of its first
-// line, with the host of its Host field; such a one has no scheme, since nothing
-// in a message says whether it went through TLS.
+// request returns the request of a head. Its URL combines the first line and the Host field, without a scheme,
+// because a message does not say whether TLS was used.
 func (h *head) request() (exchange.Request, bool) {
 	m := requestLine.FindStringSubmatch(h.first)
 	if m == nil {
@@ -135,7 +134,7 @@ func (h *head) request() (exchange.Request, bool) {
 	return r, true
 }
 
-// length gives the Content-Length of a message, -1 for none that can be used.
+// length returns the Content-Length of a message, or -1.
 func (h *head) length() int64 {
 	n, err := strconv.ParseInt(h.header.Get("Content-Length"), 10, 64)
 	if err != nil || n < 0 {
@@ -150,12 +149,11 @@ func (h *head) chunked() bool {
 
 var chunkSize = regexp.MustCompile(`^[0-9A-Fa-f]{1,8}[ \t]*(;[^\r\n]*)?\r?\n`)
 
-// brokenSize matches where a recording ends within the size of a chunk.
+// brokenSize matches a recording that ends within a chunk size.
 var brokenSize = regexp.MustCompile(`^[0-9A-Fa-f]{1,8}[ \t]*\r?$`)
 
-// unchunk undoes the chunked transfer coding (RFC 9112 section 7.1), where a body
-// that was sent with it still has it. What breaks off is given up to there,
-// with the reason.
+// unchunk decodes the chunked transfer coding (RFC 9112 section 7.1), if the body still has it. A body that is cut
+// off is returned with the reason.
 func unchunk(body []byte) (plain []byte, lacks string) {
 	if !chunkSize.Match(body) {
 		return body, ""

@@ -25,13 +25,13 @@ import (
 	"inkret/core/exchange"
 )
 
-// maxUnpacked bounds what comes out of a packed recording, so that a bomb ends.
+// maxUnpacked limits the decompressed size of a recording.
 const maxUnpacked = 16 << 30
 
-// maxWindow bounds the memory that unpacking zstd takes.
+// maxWindow limits the memory for decompressing zstd.
 const maxWindow = 64 << 20
 
-// readerAt is a file, or what can be read like one.
+// readerAt is a file, or something with the same access.
 type readerAt interface {
 	io.Reader
 	io.ReaderAt
@@ -40,8 +40,7 @@ type readerAt interface {
 
 type unpacker func(in *reading, name string, r io.Reader, packing int) error
 
-// packingOf gives what undoes the packing that a file begins with: gzip (RFC
-// 1952), zstd (RFC 8878) or zip.
+// packingOf returns the decompressor for what a file begins with: gzip (RFC 1952), zstd (RFC 8878) or zip.
 func packingOf(start []byte) unpacker {
 	switch {
 	case bytes.HasPrefix(start, []byte{0x1f, 0x8b}):
@@ -63,7 +62,7 @@ func packingOf(start []byte) unpacker {
 	return nil
 }
 
-// stream undoes a packing that is one stream.
+// stream decompresses a stream.
 func stream(kind string, open func(io.Reader) (io.Reader, func(), error)) unpacker {
 	return func(in *reading, name string, r io.Reader, packing int) error {
 		if at, ok := r.(readerAt); ok {
@@ -80,7 +79,7 @@ func stream(kind string, open func(io.Reader) (io.Reader, func(), error)) unpack
 	}
 }
 
-// unpack reads what comes out of a packing to its end: one that breaks off, or is damaged, is never taken for whole.
+// unpack reads a compressed recording to its end; a damaged one never passes for complete.
 func (in *reading) unpack(name string, r *measured, packing int, kind string) error {
 	err := in.read(name, r, packing)
 	var ended *Error
@@ -101,10 +100,10 @@ func (in *reading) unpack(name string, r *measured, packing int, kind string) er
 	return err
 }
 
-// mostBehind bounds what is read behind the last capture.
+// mostBehind limits what is read after the last capture.
 const mostBehind = 64 << 20
 
-// measured counts what comes out of a packing, over all of a recording, and keeps the error with which it ended.
+// measured counts decompressed bytes over the whole recording, and keeps the final error.
 type measured struct {
 	r     io.Reader
 	in    *reading
@@ -124,8 +123,7 @@ func (m *measured) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// zip reads the recordings in a zip file, in the order of its directory. Files in
-// it that are no recordings are listed as skipped.
+// zip reads the recordings in a zip file in directory order. Other files are listed as skipped.
 func (in *reading) zip(name string, r io.Reader, packing int) error {
 	at, size, done, err := seekable(r)
 	if err != nil {
@@ -180,7 +178,7 @@ func order(first bool) int {
 	return 1
 }
 
-// zipFiles are the files in a zip file, for the recordings among them to refer to.
+// zipFiles are the files of a zip file that its recordings may refer to.
 type zipFiles struct {
 	in    *reading
 	dir   string // that names are told from
@@ -204,7 +202,7 @@ func (z *zipFiles) Open(name string) (fs.File, error) {
 	return &zipFile{r, f, &measured{r: r, in: z.in}}, nil
 }
 
-// zipFile is one that is open.
+// zipFile is an open file of a zip file.
 type zipFile struct {
 	io.ReadCloser
 	file     *zip.File
@@ -214,13 +212,13 @@ type zipFile struct {
 // Stat implements [fs.File].
 func (z *zipFile) Stat() (fs.FileInfo, error) { return z.file.FileInfo(), nil }
 
-// Read implements [fs.File]; what is unpacked counts for the whole recording.
+// Read implements [fs.File]; the bytes count for the whole recording.
 func (z *zipFile) Read(p []byte) (int, error) { return z.measured.Read(p) }
 
-// longestName bounds the name of a file in a zip file.
+// longestName limits file names in a zip file.
 const longestName = 4096
 
-// shownName is a name of a stranger, whole and on one line.
+// shownName makes an untrusted name printable on one line.
 func shownName(name string) string {
 	name = name[:min(len(name), longestName)]
 	return strings.ToValidUTF8(strings.Map(func(r rune) rune {
@@ -252,9 +250,8 @@ func (in *reading) zipped(name string, f *zip.File, packing int, beside *zipFile
 	return in.unpack(inner, &measured{r: r, in: in}, packing, "zip")
 }
 
-// seekable gives a reader's bytes so that they can be read anywhere: the file
-// itself, or a copy beside it in the temporary folder. The copy is encrypted with
-// a key that is nowhere else, and has no name, so that nothing of it can stay.
+// seekable returns the reader's bytes with random access: the file itself, or an encrypted temporary copy without a
+// name, whose key exists only in memory, so that nothing remains.
 func seekable(r io.Reader) (at io.ReaderAt, size int64, done func(), err error) {
 	if f, ok := r.(readerAt); ok {
 		size, err := f.Seek(0, io.SeekEnd)
@@ -276,8 +273,7 @@ func seekable(r io.Reader) (at io.ReaderAt, size int64, done func(), err error) 
 	return s, size, func() { f.Close() }, nil
 }
 
-// scrambled is a file encrypted with AES in counter mode (NIST SP 800-38A), which
-// can be read at any place.
+// scrambled is a file encrypted with AES in counter mode (NIST SP 800-38A), readable at any position.
 type scrambled struct {
 	f     *os.File
 	block cipher.Block
@@ -294,7 +290,7 @@ func newScrambled(f *os.File) (*scrambled, error) {
 	return s, err
 }
 
-// at gives the key stream from byte offset on.
+// at returns the key stream from byte offset on.
 func (s *scrambled) at(offset int64) cipher.Stream {
 	counter := s.nonce
 	for i, n := 15, uint64(offset/aes.BlockSize); i >= 8; i-- {

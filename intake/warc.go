@@ -15,12 +15,11 @@ import (
 
 var warcStart = []byte("WARC/")
 
-// maxWaiting is how many records wait for the other half of their exchange.
+// maxWaiting limits the records that wait for the other half of their exchange.
 const maxWaiting = 64
 
-// warcReader reads WARC 1.0 and 1.1 (ISO 28500). Request and response records
-// belong together by WARC-Concurrent-To, in either order; a response without a
-// request is one to GET its target.
+// warcReader reads WARC 1.0 and 1.1 (ISO 28500). Requests and responses are matched by WARC-Concurrent-To, in
+// either order. A response without a request counts as the response to GET of its target.
 type warcReader struct {
 	*reading
 	name     string
@@ -36,23 +35,23 @@ type warcReader struct {
 	wrongs   int
 }
 
-// warcResponse is a response whose request has not come yet.
+// warcResponse is a response whose request was not read yet.
 type warcResponse struct {
 	id      string
 	others  []string // records of the same exchange
 	capture *exchange.Capture
 }
 
-// warcRequest is a request whose response has not come yet.
+// warcRequest is a request whose response was not read yet.
 type warcRequest struct {
 	others  []string
 	request *exchange.Request
 }
 
-// recordID gives the name of a record; some write it without angle brackets.
+// recordID returns a record's id; some tools omit the angle brackets.
 func recordID(h head) string { return strings.Trim(h.header.Get("WARC-Record-ID"), "<> ") }
 
-// concurrent gives the records of the same exchange, as a record names them: the field may come several times.
+// concurrent returns the records of the same exchange; the field may be repeated.
 func concurrent(h head) []string {
 	var all []string
 	for _, f := range h.header {
@@ -117,14 +116,14 @@ func (in *reading) warc(name string, r io.Reader, lies lying) error {
 	}
 }
 
-// recordStart matches where a line begins a record.
+// recordStart matches the first line of a record.
 var recordStart = regexp.MustCompile(`\nWARC/\d\.\d\r?\n`)
 
-// mostRewound bounds what is read again since lengths were wrong.
+// mostRewound limits what is read again because of wrong lengths.
 const mostRewound = 2 * maxEntry
 
-// wrong takes a record whose length is wrong, or that the file ends in; its block was read. Records that stand
-// in the block are read from there.
+// wrong handles a record whose length is wrong, or that is cut off. Its block was read; records inside the block
+// are read from there.
 func (w *warcReader) wrong(h head, at, begin int64, block []byte, whole bool) error {
 	next, _ := w.r.Peek(len("\nWARC/1.1\r\n")) // a start may lie across the end of the block
 	w.r.Discard(len(next))
@@ -156,7 +155,7 @@ func (w *warcReader) wrong(h head, at, begin int64, block []byte, whole bool) er
 
 const endsInRecord = "the file ends in the middle of a record; what came before is complete"
 
-// tooLarge passes over a record that is too large to be held, or says so.
+// tooLarge skips a record that does not fit in memory, or reports it.
 func (w *warcReader) tooLarge(h head, at, n int64) error {
 	inside, ends := 0, false
 	for left, fresh := n, false; left > 0 && !ends; {
@@ -208,7 +207,7 @@ func (w *warcReader) next() (int64, head, error) {
 	}
 }
 
-// closed reports whether what follows is the end of a record.
+// closed reports whether the end of a record follows.
 func (w *warcReader) closed() bool {
 	next, err := w.r.Peek(4 + len(warcStart))
 	rest := bytes.TrimLeft(next, "\r\n")
@@ -216,7 +215,7 @@ func (w *warcReader) closed() bool {
 		bytes.HasPrefix(rest, warcStart[:min(len(rest), len(warcStart))])
 }
 
-// resync reads on to the next line that begins a record.
+// resync skips to the next line that starts a record.
 func (w *warcReader) resync() {
 	for {
 		start, err := w.r.Peek(len(warcStart))
@@ -234,7 +233,7 @@ func (w *warcReader) resync() {
 	}
 }
 
-// unread lists a record that cannot be read.
+// unread lists an unreadable record.
 func (w *warcReader) unread(h head, reason string) error {
 	if kind := h.header.Get("WARC-Type"); kind != "response" && kind != "request" {
 		return nil
@@ -244,14 +243,14 @@ func (w *warcReader) unread(h head, reason string) error {
 	return w.out(c)
 }
 
-// fault notes what is wrong with the file; the first is told at its end.
+// fault records a problem of the file; the first one is returned at the end.
 func (w *warcReader) fault(at int64, reason string) {
 	if w.wrongs++; w.first == nil {
 		w.first = &Error{File: w.name, Offset: at, Entry: w.entry, Reason: reason}
 	}
 }
 
-// end hands over what waited for its other half, and tells what was wrong.
+// end hands over everything that is still waiting, and returns the first problem.
 func (w *warcReader) end() error {
 	if err := w.flush(0); err != nil {
 		return err
@@ -268,7 +267,7 @@ func (w *warcReader) end() error {
 	return w.first
 }
 
-// target is the address that a record is about; some write it in angle brackets.
+// target returns a record's address; some tools write it in angle brackets.
 func target(h head) *url.URL {
 	u, err := url.Parse(strings.Trim(h.header.Get("WARC-Target-URI"), "<>"))
 	if err != nil || u.Host == "" {
@@ -332,8 +331,7 @@ func isResponse(h head) bool {
 		"application/http")
 }
 
-// response gives the capture of a response record, its body left out; nil where it holds
-// none.
+// response returns the capture of a response record, without its body; nil if it contains none.
 func response(h head, message *head) *exchange.Capture {
 	status, ok := message.status()
 	if !ok {
@@ -345,16 +343,15 @@ func response(h head, message *head) *exchange.Capture {
 	return c
 }
 
-// long reports whether the response record that follows, of n bytes, is to be read where it
-// lies: if it is too long to be held, or long and can be.
+// long reports whether the following response record of n bytes is read from the file: because it does not fit in
+// memory, or is large and can be.
 func (w *warcReader) long(n int64) bool {
 	start, _ := w.r.Peek(readAhead / 2)
 	message, err := readHead(bufio.NewReader(bytes.NewReader(start)))
 	return n > maxEntry || err == nil && w.lies.held(&message) < n
 }
 
-// longResponse takes a response record of n bytes that is too long to be held: its body is
-// read where it lies.
+// longResponse handles a response record of n bytes whose body is read from the file.
 func (w *warcReader) longResponse(h head, n int64) error {
 	begin := w.at()
 	message, err := readHead(w.r)
@@ -380,10 +377,10 @@ func (w *warcReader) longResponse(h head, n int64) error {
 	return w.pair(recordID(h), concurrent(h), c)
 }
 
-// at gives where the next byte stands in what is read.
+// at returns the offset of the next byte.
 func (w *warcReader) at() int64 { return w.count.n - int64(w.r.Buffered()) }
 
-// pair hands over a response with its request, or keeps it until that comes.
+// pair hands over a response with its request, or keeps it until the request comes.
 func (w *warcReader) pair(id string, others []string, c *exchange.Capture) error {
 	for _, other := range others {
 		if r := w.requests[other]; r != nil {
@@ -403,7 +400,7 @@ func (w *warcReader) pair(id string, others []string, c *exchange.Capture) error
 	return w.flush(maxWaiting)
 }
 
-// done hands over a capture: what has no body lacks nothing of it (RFC 9112 section 6.3).
+// done hands over a capture. A response that has no body by definition is complete (RFC 9112 section 6.3).
 func (w *warcReader) done(c *exchange.Capture) error {
 	if c.Request.Method == "HEAD" || c.Response.Status == 204 || c.Response.Status == 304 {
 		c.Incomplete = ""
@@ -411,7 +408,7 @@ func (w *warcReader) done(c *exchange.Capture) error {
 	return w.out(c)
 }
 
-// request pairs a request with the response that came before it, or keeps it.
+// request hands over a request with its response, or keeps it.
 func (w *warcReader) request(id string, others []string, r *exchange.Request) error {
 	for i, one := range w.waiting {
 		if one.id != "" && slices.Contains(others, one.id) || id != "" && slices.Contains(one.others, id) {
@@ -428,7 +425,7 @@ func (w *warcReader) request(id string, others []string, r *exchange.Request) er
 	return w.alone(maxWaiting)
 }
 
-// alone hands over requests whose response has not come, but for the last few.
+// alone hands over requests without a response, except the last few.
 func (w *warcReader) alone(keep int) error {
 	for ; len(w.order) > keep; w.order = w.order[1:] {
 		r := w.requests[w.order[0]]
@@ -444,7 +441,7 @@ func (w *warcReader) alone(keep int) error {
 	return nil
 }
 
-// flush hands over responses that waited, but for the last few.
+// flush hands over waiting responses, except the last few.
 func (w *warcReader) flush(keep int) error {
 	for len(w.waiting) > keep {
 		if err := w.done(w.waiting[0].capture); err != nil {

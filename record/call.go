@@ -14,7 +14,7 @@ import (
 	"inkret/core/exchange"
 )
 
-// call is a call while it passes through.
+// call is a call that is passing through.
 type call struct {
 	*Recorder
 	two      bool // the client speaks HTTP/2
@@ -31,7 +31,7 @@ type call struct {
 	ended    sync.Once
 }
 
-// begin takes note of a request.
+// begin records the request.
 func (c *call) begin(r *http.Request) {
 	c.capture.Started, c.capture.Audience = time.Now(), c.options.Audience
 	c.capture.Request = exchange.Request{Method: r.Method, URL: c.address(r.URL), Header: headerOf(r.Header)}
@@ -44,7 +44,7 @@ func (c *call) begin(r *http.Request) {
 	}
 }
 
-// address gives the URL that the capture names.
+// address returns the URL for the capture.
 func (c *call) address(u *url.URL) *url.URL {
 	base := c.options.Upstream
 	if c.options.As != nil {
@@ -62,7 +62,7 @@ func (c *call) address(u *url.URL) *url.URL {
 	return &out
 }
 
-// take asks for memory. There may be none left.
+// take reserves memory, if there is any left.
 func (c *call) take(n int64) bool {
 	if c.memory.Add(n) > c.options.Memory {
 		c.memory.Add(-n)
@@ -73,7 +73,7 @@ func (c *call) take(n int64) bool {
 	return true
 }
 
-// sizeOf is about what header fields take beside headSize.
+// sizeOf estimates the memory of header fields.
 func sizeOf(h exchange.Header) int64 {
 	n := 0
 	for _, f := range h {
@@ -82,12 +82,11 @@ func sizeOf(h exchange.Header) int64 {
 	return int64(n)
 }
 
-// room reports whether a copy of some bytes may take another block: it may take what the others left, and no
-// more than that, so that many copies share the memory evenly and there is always some for one more (dynamic
-// thresholds: Choudhury and Hahne 1998).
+// room reports whether a copy may take another block: as much as the other copies left free, so that many copies
+// share the memory evenly and there is always some for a new one (dynamic thresholds: Choudhury and Hahne 1998).
 //
-// Once somebody had no room, bodies of calls that begin get one block, until an eighth of the memory is free
-// again: what would be lost half way is not copied at all.
+// After memory ran out once, new calls get one block each until an eighth is free again: a body that could not be
+// copied completely is not copied at all.
 func (c *call) room(size int) bool {
 	if c.starved.Load() || c.brief && size > 0 {
 		return false
@@ -99,14 +98,14 @@ func (c *call) room(size int) bool {
 	return false
 }
 
-// giveBack returns memory.
+// giveBack releases memory.
 func (r *Recorder) giveBack(n int64) {
 	if left := r.memory.Add(-n); left < r.options.Memory-r.options.Memory/8 && r.pressed.Load() {
 		r.pressed.Store(false)
 	}
 }
 
-// end hands the call on; it does so once.
+// end hands the call on, once.
 func (c *call) end() {
 	c.ended.Do(func() {
 		c.request.stop()
@@ -124,18 +123,18 @@ func (c *call) end() {
 	})
 }
 
-// release gives back what the copies take.
+// release releases the memory of the copies.
 func (c *call) release() {
 	c.request.release()
 	c.response.release()
 	c.giveBack(c.held.Load())
 }
 
-// blockSize is what a copy asks of the memory at a time, and grows by.
+// blockSize is the unit of memory for copies.
 const blockSize = 8 << 10
 
-// blocks are those that no copy has. What was given back last is taken first: it is still in the processor's
-// cache, and traffic that goes on makes no work for the collector.
+// blocks is the pool of free blocks. The last one released is used first, because it is still in the processor's
+// cache, and steady traffic creates no garbage.
 var blocks freeList
 
 type block [blockSize]byte
@@ -145,7 +144,7 @@ type freeList struct {
 	free []*block
 }
 
-// mostFree bounds what is kept for later traffic, in blocks.
+// mostFree limits the pool, in blocks.
 const mostFree = 64 << 20 / blockSize
 
 func (l *freeList) get() *block {
@@ -194,7 +193,7 @@ func (b *copied) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// incomplete says why the copy is not the whole body.
+// incomplete returns why the copy is incomplete.
 func (b *copied) incomplete(which string) string {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -238,7 +237,7 @@ func (b *copied) add(p []byte) {
 	}
 }
 
-// lose gives back at once what the copy takes: a call of which not all can be kept is not recorded.
+// lose releases the copy at once; calls that cannot be kept completely are not recorded.
 func (b *copied) lose() {
 	b.call.starved.Store(true)
 	n := int64(len(b.blocks)) * blockSize
@@ -254,7 +253,7 @@ func (b *copied) stop() {
 	b.closed = true
 }
 
-// appendTo adds what was copied to dst.
+// appendTo appends the copy to dst.
 func (b *copied) appendTo(dst []byte) []byte {
 	left := b.size
 	for _, block := range b.blocks {
@@ -270,8 +269,7 @@ func (b *copied) release() {
 	b.blocks, b.size = nil, 0
 }
 
-// headerOf gives header fields in the order of their names; the library does not
-// keep that in which they were sent.
+// headerOf returns header fields sorted by name; the library does not keep their order.
 func headerOf(h http.Header) exchange.Header {
 	out := make(exchange.Header, 0, len(h))
 	for name, values := range h {
@@ -283,7 +281,7 @@ func headerOf(h http.Header) exchange.Header {
 	return out
 }
 
-// buffers are what the proxy copies through.
+// buffers is the proxy's buffer pool.
 type buffers struct{ pool sync.Pool }
 
 func newBuffers() *buffers {

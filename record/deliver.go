@@ -13,30 +13,28 @@ import (
 	"inkret/intake"
 )
 
-// Where copies go: to a file as they are, or in chunks to a service, by way of a
-// folder where they wait while the service is away.
+// Delivery of captures: directly to a file, or in chunks to a service, through a folder where they wait while the
+// service is unreachable.
 
 const (
-	// chunkTime and chunkSize bound what is gathered before it is handed on: soon
-	// enough to be watched, seldom enough to cost little.
+	// chunkTime and chunkSize limit a chunk: soon enough to watch, large enough to be cheap.
 	chunkTime = 200 * time.Millisecond
 	chunkSize = 1 << 20
 )
 
-// chunk is capture lines that are handed on together.
+// chunk is a set of capture lines that are sent together.
 type chunk struct {
 	lines    []byte
 	captures int
 }
 
-// share is how much of its time a processor may spend on writing captures down, for
-// each that there is: traffic that takes all of them is not slowed by much, and what
-// waits too long meanwhile is dropped.
+// share is the share of processor time for encoding captures, so that busy traffic is not slowed down much;
+// captures that wait too long are dropped.
 const share = 0.025
 
-// deliver hands captures on in chunks until ctx ends, and then those that are left.
-// readable says whether somebody may read the lines; to is called from one goroutine.
-// It returns its first error, after which all is counted as dropped.
+// deliver sends captures in chunks until ctx ends, and then the remaining ones. readable says whether people read
+// the lines. to is called from one goroutine. After the first error, which it returns, everything counts as
+// dropped.
 func (r *Recorder) deliver(ctx context.Context, readable bool, to func(chunk) error) error {
 	d := &delivery{Recorder: r, readable: readable, to: to, rest: 1/min(1, share*float64(runtime.GOMAXPROCS(0))) - 1}
 	tick := time.NewTicker(chunkTime)
@@ -75,7 +73,7 @@ type delivery struct {
 	failed   error
 }
 
-// add writes a call down.
+// add encodes a call.
 func (d *delivery) add(c *call) {
 	begun := time.Now()
 	body := c.request.appendTo(d.body[:0])
@@ -97,7 +95,7 @@ func (d *delivery) add(c *call) {
 	}
 }
 
-// write adds a capture to the lines, without the bodies for which a line has no room: what is written can be read.
+// write appends a capture line, without bodies that do not fit into a line, so that it can be read again.
 func (d *delivery) write(c *exchange.Capture) {
 	begin := len(d.chunk.lines)
 	for _, less := range []func(){
@@ -118,10 +116,10 @@ func (d *delivery) cut(c *exchange.Capture, body *[]byte, of string) {
 	*body, c.Incomplete = nil, "the body of the "+of+" is too long to be written down"
 }
 
-// leastPause is how long a pause is at least; shorter ones cost more than they give.
+// leastPause is the shortest useful pause.
 const leastPause = 2 * time.Millisecond
 
-// pause lets the traffic have the processor.
+// pause leaves the processor to the traffic.
 func (d *delivery) pause(ctx context.Context) {
 	wait := time.Duration(float64(d.busy) * d.rest)
 	if wait < leastPause {
@@ -134,7 +132,7 @@ func (d *delivery) pause(ctx context.Context) {
 	}
 }
 
-// flush hands on what was written.
+// flush sends what was encoded.
 func (d *delivery) flush() {
 	if d.chunk.captures == 0 {
 		return
@@ -151,7 +149,7 @@ func (d *delivery) flush() {
 	d.chunk = chunk{}
 }
 
-// lose counts captures that were taken and could not be handed on.
+// lose counts captures that could not be sent.
 func (r *Recorder) lose(n int) {
 	r.counts.captured.Add(-int64(n))
 	r.counts.dropped.Add(int64(n))
@@ -165,21 +163,20 @@ func (r *Recorder) ToWriter(ctx context.Context, w io.Writer) error {
 	})
 }
 
-// Receiver takes chunks of capture lines into a batch. Its errors are [ErrGone], a
-// [Refused], or say that it is away.
+// Receiver adds chunks of capture lines to a batch. Its errors are [ErrGone], a [Refused], or mean that it is
+// unreachable.
 type Receiver interface {
-	// Open begins a batch. A [Refused] says that there will be none for this run.
+	// Open creates a batch. A [Refused] means that there will be none for this run.
 	Open(ctx context.Context) (batch int64, err error)
-	// Extend adds a chunk; one that was added before changes nothing. dropped is how
-	// many captures were dropped so far.
+	// Extend adds a chunk; adding it again changes nothing. dropped is how many captures were dropped so far.
 	Extend(ctx context.Context, batch int64, number, dropped int, lines []byte) error
 	Close(ctx context.Context, batch int64, dropped int) error
 }
 
-// ErrGone is that a batch takes nothing any more: it was withdrawn, or is complete.
+// ErrGone means that a batch accepts nothing more: it was withdrawn or is complete.
 var ErrGone = errors.New("the batch takes nothing any more")
 
-// Refused is that a chunk will never be taken, however often it is sent.
+// Refused means that a chunk will never be accepted.
 type Refused struct{ Reason string }
 
 func (r *Refused) Error() string { return r.Reason }
@@ -187,15 +184,14 @@ func (r *Refused) Error() string { return r.Reason }
 const (
 	soonest = 200 * time.Millisecond // until an away service is tried again, at first
 	latest  = 5 * time.Second
-	// sendTime bounds one attempt to hand a chunk on.
+	// sendTime limits one attempt to send a chunk.
 	sendTime = 30 * time.Second
-	// LastTry is how long the end of a recording waits for the service to take the rest.
+	// LastTry is how long a recorder tries to send the rest when it ends.
 	LastTry = 5 * time.Second
 )
 
-// ToReceiver hands captures to a receiver until ctx ends, in order. While it is
-// away they wait in the run's folder. left is whether some wait there still, for a
-// later recorder to hand on.
+// ToReceiver sends captures to a receiver in order until ctx ends. While it is unreachable, they wait in the run's
+// folder. left reports whether some still wait there for a later recorder.
 func (r *Recorder) ToReceiver(ctx context.Context, to Receiver, run *Run) (left bool, err error) {
 	sending, stop := context.WithCancel(context.WithoutCancel(ctx))
 	defer stop()
@@ -226,7 +222,7 @@ func (r *Recorder) ToReceiver(ctx context.Context, to Receiver, run *Run) (left 
 	return true, errors.Join(err, run.leave(s.dropped()))
 }
 
-// sender hands the chunks of a run to a receiver.
+// sender sends the chunks of a run to a receiver.
 type sender struct {
 	to      Receiver
 	run     *Run
@@ -238,7 +234,7 @@ type sender struct {
 	closed  bool // the batch is complete, and nothing is left to be sent
 }
 
-// send hands chunks on until the run is finished and empty, there is nobody to take them, or ctx ends.
+// send sends chunks until the run is finished and empty, nobody accepts them, or ctx ends.
 func (s *sender) send(ctx context.Context) error {
 	wait := soonest
 	for {
@@ -284,7 +280,7 @@ func (s *sender) send(ctx context.Context) error {
 	}
 }
 
-// one hands one chunk on.
+// one sends one chunk.
 func (s *sender) one(ctx context.Context, c chunk, number int) error {
 	ctx, cancel := context.WithTimeout(ctx, sendTime)
 	defer cancel()
@@ -335,9 +331,8 @@ func (s *sender) close(ctx context.Context) error {
 	return s.run.end()
 }
 
-// Resend hands on what earlier runs left in the folder, each to a receiver of its
-// own and at the same time, so that one that is never taken holds up no other, until ctx
-// ends or nothing is left.
+// Resend sends what earlier runs left in the folder, each to its own receiver and concurrently, so that one that is
+// never accepted does not hold up others, until ctx ends or nothing is left.
 func Resend(ctx context.Context, runs []*Run, receiver func(About) Receiver, log *slog.Logger) {
 	var sent sync.WaitGroup
 	for _, run := range runs {
@@ -349,7 +344,7 @@ func Resend(ctx context.Context, runs []*Run, receiver func(About) Receiver, log
 	sent.Wait()
 }
 
-// Send hands on what an earlier run left, without waiting for a service that is away.
+// Send sends what an earlier run left, without waiting for an unreachable service.
 func Send(ctx context.Context, run *Run, to Receiver, log *slog.Logger) error {
 	s := again(run, to, log)
 	s.once = true

@@ -1,6 +1,5 @@
-// Package record stands in front of an API, passes its traffic through unchanged,
-// and takes a copy of it. Whatever becomes of the copies, the traffic is not held
-// up by them: what cannot be kept is dropped and counted.
+// Package record is a recording reverse proxy: it passes an API's traffic through unchanged and copies it. Copying
+// never holds up traffic; what cannot be kept is dropped and counted.
 package record
 
 import (
@@ -20,10 +19,10 @@ import (
 	"time"
 )
 
-// Options are how an API is recorded.
+// Options configure a recorder.
 type Options struct {
 	Upstream *url.URL // the API: http or https, with host and perhaps a path
-	// As is the base URL that captures name instead of the upstream's; nil names that.
+	// As is the base URL in captures, instead of the upstream's; nil means the upstream's.
 	As       *url.URL
 	KeepHost bool           // the API sees the host that the client named
 	Roots    *x509.CertPool // that the upstream's certificate is held against; nil are the system's
@@ -35,26 +34,25 @@ type Options struct {
 }
 
 const (
-	// DefaultBody is how much is kept of a body.
+	// DefaultBody is how much of a body is kept by default.
 	DefaultBody = 16 << 20
-	// DefaultMemory bounds the copies that are not handed on yet.
+	// DefaultMemory limits the copies that were not sent yet.
 	DefaultMemory = 256 << 20
-	// waiting is how many captures may wait to be handed on.
+	// waiting is how many captures may wait to be sent.
 	waiting = 8192
-	// dialTime bounds connecting to the upstream. Nothing else of a call is bounded:
-	// how long an answer may take is between the client and the API.
+	// dialTime limits connecting to the upstream. Nothing else of a call is limited; that is between client and
+	// API.
 	dialTime = 10 * time.Second
-	// idleConnections are kept to the upstream.
+	// idleConnections is the number of idle connections to the upstream.
 	idleConnections = 512
-	// continueTime is how long an upload that asks first waits to be told to go on.
+	// continueTime is how long an upload with Expect: 100-continue waits.
 	continueTime = time.Second
-	// headSize is about what the heads of a call take; copySize is through how much
-	// bodies pass.
+	// headSize estimates the memory of a call's heads; copySize is the buffer for passing bodies.
 	headSize = 4 << 10
 	copySize = 32 << 10
 )
 
-// Recorder is the handler that stands in front of an API.
+// Recorder is the proxy's handler.
 type Recorder struct {
 	options Options
 	proxy   *httputil.ReverseProxy
@@ -65,7 +63,7 @@ type Recorder struct {
 	counts  counts
 }
 
-// Counts is how a recorder went along.
+// Counts are a recorder's totals.
 type Counts struct {
 	Captured int64 // copied, to be handed on
 	Passed   int64 // passed through without a copy, as the rules want it
@@ -74,8 +72,7 @@ type Counts struct {
 
 type counts struct{ captured, passed, dropped atomic.Int64 }
 
-// New gives a recorder. What it captures is taken off it by
-// [Recorder.ToWriter] or [Recorder.ToReceiver].
+// New returns a recorder. Take its captures with [Recorder.ToWriter] or [Recorder.ToReceiver].
 func New(o Options) *Recorder {
 	if o.MaxBody <= 0 {
 		o.MaxBody = DefaultBody
@@ -99,13 +96,13 @@ func New(o Options) *Recorder {
 	return r
 }
 
-// Counts tells how it went so far.
+// Counts returns the totals so far.
 func (r *Recorder) Counts() Counts {
 	return Counts{r.counts.captured.Load(), r.counts.passed.Load(), r.counts.dropped.Load()}
 }
 
-// Protocols are those that a server of the recorder speaks: HTTP/1.1, and HTTP/2
-// without TLS (RFC 9113 section 3.3).
+// Protocols returns the protocols for a server of the recorder: HTTP/1.1, and HTTP/2 without TLS (RFC 9113 section
+// 3.3).
 func Protocols() *http.Protocols {
 	p := &http.Protocols{}
 	p.SetHTTP1(true)
@@ -113,7 +110,7 @@ func Protocols() *http.Protocols {
 	return p
 }
 
-// transport calls the upstream in the protocol in which the recorder was called.
+// transport calls the upstream with the protocol of the incoming request.
 type transport struct{ one, clear2 http.RoundTripper }
 
 func newTransport(roots *x509.CertPool) *transport {
@@ -151,8 +148,8 @@ func (r *Recorder) ServeHTTP(w http.ResponseWriter, request *http.Request) {
 	if c.copied = r.rules.take(request.Method, request.URL.Path); !c.copied {
 		r.counts.passed.Add(1)
 	}
-	// A client that still sends gets the answer all the same; HTTP/1 servers of the
-	// library read to the end of what is sent first, if they are not told.
+	// A client that is still sending gets the response; by default, the library's HTTP/1 server would first read
+	// the whole request.
 	http.NewResponseController(w).EnableFullDuplex()
 	came := request // the server tells it of trailers
 	request = request.WithContext(context.WithValue(request.Context(), callKey{}, c))
@@ -162,8 +159,8 @@ func (r *Recorder) ServeHTTP(w http.ResponseWriter, request *http.Request) {
 			c.trailer = http.Header{} // they may come without being announced
 		}
 	}
-	// What follows a body that could not be read is anybody's guess: to take it for the next request would let
-	// who wrote the body write that, too (RFC 9112 section 11.2).
+	// What follows an unreadable body must not be parsed as the next request, because the sender of the body could
+	// forge one (RFC 9112 section 11.2).
 	defer func() {
 		if c.broken.Load() && !c.closing {
 			panic(http.ErrAbortHandler)
@@ -185,19 +182,19 @@ func (r *Recorder) ServeHTTP(w http.ResponseWriter, request *http.Request) {
 	r.proxy.ServeHTTP(a, request)
 }
 
-// answering writes an answer's head as it came.
+// answering writes a response's head unchanged.
 type answering struct {
 	http.ResponseWriter
 	begun bool // the head was written
 }
 
-// Unwrap lets [http.ResponseController] reach the server's.
+// Unwrap gives [http.ResponseController] access to the server's writer.
 func (a *answering) Unwrap() http.ResponseWriter { return a.ResponseWriter }
 
-// WriteHeader implements [http.ResponseWriter]. The server takes fields from answers without a body that may
-// have them (RFC 9110 section 15.4.5), but not where they are written in small letters.
+// WriteHeader implements [http.ResponseWriter]. The server removes fields that responses without a body may have
+// (RFC 9110 section 15.4.5), but not if they are in lower case.
 //
-// What the API does not say is not made up: the server leaves fields out that are there without a value.
+// Nothing is added that the API did not send: the server omits fields without a value.
 func (a *answering) WriteHeader(status int) {
 	h := a.Header()
 	a.begun = a.begun || status >= http.StatusOK
@@ -217,7 +214,7 @@ func (a *answering) WriteHeader(status int) {
 	a.ResponseWriter.WriteHeader(status)
 }
 
-// rewrite addresses a request to the upstream and changes nothing else about it.
+// rewrite directs a request to the upstream and changes nothing else.
 func (r *Recorder) rewrite(p *httputil.ProxyRequest) {
 	p.SetURL(r.options.Upstream)
 	p.Out.URL.RawQuery = join(r.options.Upstream.RawQuery, p.In.URL.RawQuery)
@@ -230,7 +227,7 @@ func (r *Recorder) rewrite(p *httputil.ProxyRequest) {
 	if r.options.KeepHost {
 		p.Out.Host = p.In.Host
 	}
-	// the library writes one that says something
+	// the library would add one
 	if agents, said := p.In.Header["User-Agent"]; said && (len(agents) > 1 || agents[0] == "") {
 		p.Out.Header["User-Agent"], p.Out.Header["user-agent"] = []string{""}, agents
 	}
@@ -248,7 +245,7 @@ func join(a, b string) string {
 	return a + "&" + b
 }
 
-// answered takes note of an answer's head.
+// answered records the response's head.
 func (r *Recorder) answered(response *http.Response) error {
 	c := callOf(response.Request.Context())
 	if c != nil && c.broken.Load() {
@@ -271,7 +268,7 @@ func (r *Recorder) answered(response *http.Response) error {
 	return nil
 }
 
-// unanswered answers for an upstream that does not.
+// unanswered responds if the upstream does not.
 func (r *Recorder) unanswered(w http.ResponseWriter, request *http.Request, err error) {
 	c, reason := callOf(request.Context()), "the API did not answer"
 	if errors.Is(err, context.Canceled) {
@@ -290,7 +287,7 @@ func (r *Recorder) unanswered(w http.ResponseWriter, request *http.Request, err 
 	io.WriteString(w, `{"type":"about:blank","title":"Bad Gateway","status":502,"detail":"the API behind the recorder did not answer"}`)
 }
 
-// watched is a request's body that tells when it could not be read, and of what came behind it.
+// watched is a request body that records whether it could be read, and what followed it.
 type watched struct {
 	io.ReadCloser
 	call *call

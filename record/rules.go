@@ -11,31 +11,30 @@ import (
 	"inkret/core/detect"
 )
 
-// Rules say which calls are captured.
+// Rules select the calls to capture.
 type Rules struct {
 	Include []Rule // any of them; none takes all
 	Exclude []Rule // none of them
-	// Sample is the share of calls that is captured, over 0 up to 1; 0 takes all. The
-	// first calls of each endpoint are captured whatever it is, so that rare ones are
-	// not missed.
+	// Sample is the share of calls to capture, above 0 up to 1; 0 captures all. The first calls of each endpoint
+	// are always captured, so that rare endpoints are not missed.
 	Sample float64
 }
 
 const (
-	// alwaysTaken is how many calls of an endpoint are captured before sampling begins.
+	// alwaysTaken is how many calls of an endpoint are captured before sampling.
 	alwaysTaken = 20
-	// mostEndpoints bounds what is remembered of endpoints.
+	// mostEndpoints limits the endpoints that are remembered.
 	mostEndpoints = 20_000
 )
 
-// Rule is calls of one method, or any, to paths of one form.
+// Rule matches calls by method and path.
 type Rule struct {
 	method string
 	path   *regexp.Regexp
 }
 
-// ParseRule reads a rule as in "GET /v1/berths/*": * stands for any characters, and
-// without a method it holds for all.
+// ParseRule parses a rule such as "GET /v1/berths/*": * matches any characters; without a method, the rule matches
+// all.
 func ParseRule(text string) (Rule, error) {
 	method, path, ok := strings.Cut(strings.TrimSpace(text), " ")
 	if !ok {
@@ -61,7 +60,7 @@ func (r Rule) fits(method, path string) bool {
 	return (r.method == "" || r.method == method) && r.path.MatchString(path)
 }
 
-// rules are rules at work.
+// rules are rules with their state.
 type rules struct {
 	Rules
 	mu    sync.Mutex
@@ -70,7 +69,7 @@ type rules struct {
 
 func newRules(r Rules) *rules { return &rules{Rules: r, calls: map[string]int{}} }
 
-// take reports whether a call is captured.
+// take reports whether to capture a call.
 func (r *rules) take(method, path string) bool {
 	fits := func(all []Rule) bool {
 		for _, one := range all {

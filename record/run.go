@@ -18,8 +18,8 @@ import (
 	"inkret/sealing"
 )
 
-// Run is one recording for a service, and its folder: while the service is away
-// its chunks lie there, sealed, and they outlive the recorder.
+// Run is one recording for a service, and its folder: while the service is unreachable, encrypted chunks wait
+// there, even after the recorder ended.
 type Run struct {
 	dir   string
 	box   *sealing.Box
@@ -37,7 +37,7 @@ type Run struct {
 	more     chan struct{} // is sent to when something is to be done
 }
 
-// About says what a run is.
+// About describes a run.
 type About struct {
 	URL      string `json:"url"` // of the service
 	Service  string `json:"service"`
@@ -54,15 +54,15 @@ const (
 	lockName  = "lock"
 	chunkEnd  = ".chunk"
 	asideEnd  = ".aside" // of a chunk that cannot be sent
-	// sealedAs is authenticated with each chunk.
+	// sealedAs is the additional authenticated data of chunks.
 	sealedAs = "inkret chunk 1"
-	// inMemory is how many chunks wait in memory before they go to disk.
+	// inMemory is how many chunks wait in memory before they are written to disk.
 	inMemory = 8
-	// DefaultLimit bounds the bytes that wait on disk.
+	// DefaultLimit limits the waiting bytes on disk.
 	DefaultLimit = 1 << 30
 )
 
-// Folder is where runs are.
+// Folder is the folder of all runs.
 type Folder struct {
 	Dir   string
 	Key   string // the file of the key that chunks are sealed with
@@ -83,7 +83,7 @@ func (f Folder) box() (*sealing.Box, error) {
 	return sealing.NewBox(keys)
 }
 
-// Begin begins a run. [Run.Release] it when done.
+// Begin creates a run. The caller must [Run.Release] it.
 func (f Folder) Begin(about About) (*Run, error) {
 	box, err := f.box()
 	if err != nil {
@@ -112,7 +112,7 @@ func (f Folder) run(dir string, box *sealing.Box) *Run {
 	return &Run{dir: dir, box: box, limit: limit, memory: map[int]chunk{}, more: make(chan struct{}, 1)}
 }
 
-// errLocked is that another recorder is at a run.
+// errLocked means that another recorder uses a run.
 var errLocked = errors.New("another recorder is at it")
 
 func locked(dir string) (*os.File, error) {
@@ -127,8 +127,8 @@ func locked(dir string) (*os.File, error) {
 	return lock, nil
 }
 
-// Left gives the runs that wait in the folder and at which no recorder is, those of
-// the address url. Its error tells of those that cannot be read; they stay where they are.
+// Left returns the waiting runs for the address url that no recorder uses. Its error lists unreadable ones, which
+// stay.
 func (f Folder) Left(url string) ([]*Run, error) {
 	entries, err := os.ReadDir(f.Dir)
 	if errors.Is(err, fs.ErrNotExist) || len(entries) == 0 {
@@ -199,7 +199,7 @@ func (r *Run) read() error {
 	return nil
 }
 
-// note writes what the run is.
+// note writes the description of the run.
 func (r *Run) note() error {
 	text, err := json.Marshal(r.about)
 	if err != nil {
@@ -208,24 +208,24 @@ func (r *Run) note() error {
 	return durable.WriteFile(filepath.Join(r.dir, aboutName), append(text, '\n'))
 }
 
-// Release lets another recorder have what the run left.
+// Release lets other recorders use what is left of the run.
 func (r *Run) Release() { r.lock.Close() }
 
-// About tells what the run is.
+// About returns the description of the run.
 func (r *Run) About() About {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.about
 }
 
-// Batch gives the batch that the run adds to; 0 while none was begun.
+// Batch returns the batch of the run; 0 if none was created.
 func (r *Run) Batch() int64 {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.about.Batch
 }
 
-// Waiting gives how many bytes wait on disk, and where.
+// Waiting returns how many bytes wait on disk, and where.
 func (r *Run) Waiting() (int64, string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -241,7 +241,7 @@ func (r *Run) setBatch(batch int64) {
 	r.note() // without it a later recorder begins another batch: nothing is lost
 }
 
-// put adds a chunk and gives how many captures were lost by it.
+// put adds a chunk and returns how many captures were lost by it.
 func (r *Run) put(c chunk) int {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -257,7 +257,7 @@ func (r *Run) put(c chunk) int {
 	return 0
 }
 
-// spill moves what waits in memory to disk, so that it outlives the recorder.
+// spill writes what waits in memory to disk.
 func (r *Run) spill() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -268,7 +268,7 @@ func (r *Run) spill() {
 	}
 }
 
-// store writes a chunk to disk, where there is room for it.
+// store writes a chunk to disk, if there is room.
 func (r *Run) store(number int, c chunk) bool {
 	sealed := r.box.Seal(c.lines, sealedAs)
 	if r.size+int64(len(sealed)) > r.limit || durable.WriteFile(r.file(number), sealed) != nil {
@@ -282,8 +282,7 @@ func (r *Run) file(number int) string {
 	return filepath.Join(r.dir, fmt.Sprintf("%09d%s", number, chunkEnd))
 }
 
-// next waits for the chunk that is to be handed on next. ok is false when the run
-// is finished and empty, or ctx ends.
+// next waits for the next chunk to send. ok is false if the run is finished and empty, or ctx ends.
 func (r *Run) next(ctx context.Context) (c chunk, number int, ok bool) {
 	for {
 		r.mu.Lock()
@@ -321,7 +320,7 @@ func (r *Run) load(number int) (chunk, bool) {
 	return chunk{lines, strings.Count(string(lines), "\n")}, err == nil
 }
 
-// setAside keeps a chunk that is never taken, and says why.
+// setAside keeps a chunk that is never accepted, with the reason.
 func (r *Run) setAside(number int, reason string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -340,7 +339,7 @@ func (r *Run) putAside(number int, reason string) {
 	r.forget(number)
 }
 
-// hold says why nothing of the run can be sent as it is.
+// hold records why nothing of the run can be sent.
 func (r *Run) hold(reason string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -350,7 +349,7 @@ func (r *Run) hold(reason string) {
 	}
 }
 
-// Redirect makes what waits go to another service, into a batch of its own; what was set aside is tried again.
+// Redirect sends what waits to another service, into a new batch. Chunks that were set aside are tried again.
 func (r *Run) Redirect(url, service string) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -377,7 +376,7 @@ func (r *Run) Redirect(url, service string) error {
 	return r.note()
 }
 
-// done removes a chunk that was taken.
+// done removes a chunk that was accepted.
 func (r *Run) done(number int) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -393,7 +392,7 @@ func (r *Run) forget(number int) {
 	r.numbers = slices.DeleteFunc(r.numbers, func(n int) bool { return n == number })
 }
 
-// finish says that no chunk will be added.
+// finish marks the run as complete.
 func (r *Run) finish() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -408,7 +407,7 @@ func (r *Run) wake() {
 	}
 }
 
-// leave keeps what waits for a later recorder, with how many captures were dropped.
+// leave keeps what waits for a later recorder, with the number of dropped captures.
 func (r *Run) leave(dropped int) error {
 	r.spill()
 	r.mu.Lock()
@@ -417,7 +416,7 @@ func (r *Run) leave(dropped int) error {
 	return r.note()
 }
 
-// end removes the folder of a run of which nothing is left; what was set aside stays.
+// end removes the folder of an empty run; chunks that were set aside stay.
 func (r *Run) end() error {
 	r.mu.Lock()
 	defer r.mu.Unlock()

@@ -9,7 +9,7 @@ import (
 	"strings"
 )
 
-// Waiting is what waits of a run.
+// Waiting describes what waits of a run.
 type Waiting struct {
 	Run    string // its name: that of its folder
 	About  About
@@ -20,7 +20,7 @@ type Waiting struct {
 	Fault  string // why its folder cannot be read; About is empty then
 }
 
-// Waiting lists the runs of the folder of which anything is left.
+// Waiting lists the runs in the folder with something left.
 func (f Folder) Waiting() ([]Waiting, error) {
 	entries, err := os.ReadDir(f.Dir)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -52,7 +52,7 @@ func (f Folder) Waiting() ([]Waiting, error) {
 	return all, nil
 }
 
-// plain is an error's text without the path that stands before it.
+// plain returns an error's text without the path in front.
 func plain(err error) string {
 	if path := (*fs.PathError)(nil); errors.As(err, &path) {
 		return filepath.Base(path.Path) + ": " + path.Err.Error()
@@ -60,10 +60,10 @@ func plain(err error) string {
 	return err.Error()
 }
 
-// errNoRun is that no run has a name.
+// errNoRun means that there is no run with that name.
 var errNoRun = errors.New("nothing of this name waits")
 
-// Open gives a run by its name. [Run.Release] it when done.
+// Open returns a run by name. The caller must [Run.Release] it.
 func (f Folder) Open(name string) (*Run, error) {
 	dir := filepath.Join(f.Dir, name)
 	if info, err := os.Stat(dir); name != filepath.Base(name) || !strings.HasPrefix(name, "run-") || err != nil ||
@@ -85,7 +85,7 @@ func (f Folder) Open(name string) (*Run, error) {
 	return r, nil
 }
 
-// Remove removes what waits of a run, for good. A recorder that is at it keeps it.
+// Remove deletes what waits of a run. It fails while a recorder uses the run.
 func (f Folder) Remove(name string) error {
 	dir := filepath.Join(f.Dir, name)
 	if info, err := os.Stat(dir); name != filepath.Base(name) || !strings.HasPrefix(name, "run-") || err != nil ||
@@ -100,7 +100,7 @@ func (f Folder) Remove(name string) error {
 	return os.RemoveAll(dir)
 }
 
-// Left reports whether anything of the run is left, and why it cannot be sent as it is, where that is known.
+// Left reports whether anything of the run is left, and why it cannot be sent, if known.
 func (r *Run) Left() (left bool, reason string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -110,5 +110,5 @@ func (r *Run) Left() (left bool, reason string) {
 	return true, r.about.Aside
 }
 
-// Name is that of the run's folder.
+// Name returns the name of the run's folder.
 func (r *Run) Name() string { return filepath.Base(r.dir) }

@@ -9,13 +9,13 @@ import (
 	"inkret/core/severity"
 )
 
-// How lines are drawn, gravest first: they are told apart by dash as well as by colour, for paper that has none.
+// Line styles, most severe first: dashes besides colours, for print without colour.
 var (
 	dashes = []string{"none", "7 3", "2 2", "8 3 2 3", "12 4"}
 	inks   = []template.CSS{"#9b102a", "#b4501e", "#7a6200", "#27407f", "#555e73"}
 )
 
-// The places of a chart, in its own units.
+// The layout of a chart, in its own units.
 const (
 	chartWidth, chartHeight = 680, 240
 	chartLeft, chartTop     = 44, 26 // of what is drawn
@@ -24,21 +24,21 @@ const (
 	halfDay                 = 30   // of how wide a day is as it is written
 )
 
-// drawn is a chart of open findings by day.
+// drawn is the data of a chart of open findings by day.
 type drawn struct {
 	Width, Height, Left, Top, Right, Bottom, Middle int
 	Days, Counts                                    []tick
 	Lines                                           []line
 }
 
-// tick is a mark of an axis.
+// tick is a mark on an axis.
 type tick struct {
 	At     float64
 	Text   string
 	Anchor string // where At is in the text: so that none leads out of the picture
 }
 
-// line is the open findings of one severity, a step a day.
+// line is the open findings of one severity, one step per day.
 type line struct {
 	Name, Points, Dash string
 	Ink                template.CSS
@@ -53,8 +53,7 @@ var chartText = template.Must(template.New("chart").Parse(`<svg xmlns="http://ww
 <path d="M{{.From}} 12H{{.To}}" style="fill:none;stroke:{{.Ink}};stroke-width:2;stroke-dasharray:{{.Dash}}"/><text x="{{.Text}}" y="16">{{.Name}}</text>
 {{end}}</svg>`))
 
-// chart draws open findings by day as SVG, a line a severity. Of fewer than two days there is nothing to draw,
-// and it is empty.
+// chart draws open findings by day as SVG, one line per severity. It is empty for fewer than two days.
 func chart(days []AuditDay) (template.HTML, error) {
 	if len(days) < 2 {
 		return "", nil
@@ -103,7 +102,7 @@ func chart(days []AuditDay) (template.HTML, error) {
 	return template.HTML(out.String()), err // its parts are escaped
 }
 
-// steps draws the open findings of one severity: a number holds until the next day. ever is that there was one.
+// steps draws the open findings of one severity as steps. ever reports whether there was any.
 func steps(days []AuditDay, times []time.Time, severity int, x func(time.Time) float64,
 	y func(int) float64) (points string, ever bool) {
 	var b strings.Builder
@@ -118,8 +117,7 @@ func steps(days []AuditDay, times []time.Time, severity int, x func(time.Time) f
 	return b.String(), ever
 }
 
-// wholeStep gives the distance of the marks of an axis up to most: 1, 2 or 5 times a power of ten, for there is
-// no half a finding.
+// wholeStep returns the distance between marks up to most: 1, 2 or 5 times a power of ten, at least 1.
 func wholeStep(most int) int {
 	for unit := 1; ; unit *= 10 {
 		for _, n := range []int{1, 2, 5} {

@@ -14,8 +14,7 @@ import (
 	"inkret/core/severity"
 )
 
-// Audit is what a service adds to a report for who answers for it: how it stands, how far it
-// reaches, and what is accepted as it is.
+// Audit is what a service adds to a report for auditors: trends, coverage, and what is accepted.
 type Audit struct {
 	At       time.Time
 	Days     []AuditDay // on which anything changed, oldest first
@@ -30,7 +29,7 @@ type Audit struct {
 	Alone    bool              // severe decisions need no second person here
 }
 
-// AuditDay is how many findings were open at the end of a day, gravest first.
+// AuditDay is the open findings at the end of a day, most severe first.
 type AuditDay struct {
 	Day  string
 	Open [5]int
@@ -49,16 +48,16 @@ type AuditGap struct {
 	Words       string
 }
 
-// AuditWaiver is a finding that is accepted as it is.
+// AuditWaiver is a waived finding.
 type AuditWaiver struct {
 	Until, Kind, Where, Approver, Reason string
 	Severity                             severity.Severity
 }
 
-// lastDays is how many days the table of a report has at most.
+// lastDays limits the days in a report's table.
 const lastDays = 12
 
-// HTML writes one page that needs nothing else, for reading, keeping and printing.
+// HTML writes one self-contained page for reading, archiving and printing.
 func HTML(w io.Writer, r *Result) error {
 	type group struct {
 		Endpoint string
@@ -116,7 +115,7 @@ var page = template.Must(template.New("report").Funcs(template.FuncMap{
 	"hours": hours, "state": func(*finding.Finding) string { return "" },
 }).Parse(pageText))
 
-// hours writes a time as people say it.
+// hours formats a duration for people.
 func hours(d time.Duration) string {
 	switch {
 	case d < time.Hour:

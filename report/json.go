@@ -31,8 +31,7 @@ type bySeverity struct {
 	Info     int `json:"info"`
 }
 
-// JSONFinding is a finding as the JSON report writes it; keys that do not apply
-// are left out.
+// JSONFinding is a finding in the JSON report; empty keys are left out.
 type JSONFinding struct {
 	Fingerprint string         `json:"fingerprint"`
 	Kind        string         `json:"kind"`
@@ -58,7 +57,7 @@ type JSONFinding struct {
 	First       finding.First  `json:"first"`
 }
 
-// JSONOf writes one finding in the form of the JSON report.
+// JSONOf converts one finding to the JSON report's form.
 func JSONOf(f *finding.Finding) JSONFinding {
 	j := JSONFinding{
 		Fingerprint: f.Fingerprint, Kind: f.Kind.String(), Severity: f.Severity.String(), CWE: f.Kind.CWE(),

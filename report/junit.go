@@ -8,7 +8,7 @@ import (
 	"inkret/core/finding"
 )
 
-// The XML that runners of tests write and servers of builds read.
+// The XML format of test runners and build servers.
 type (
 	junitSuites struct {
 		XMLName  xml.Name     `xml:"testsuites"`
@@ -42,8 +42,8 @@ type (
 	}
 )
 
-// JUnit writes the result as a suite an endpoint and a case a finding. What fails the
-// check is a failure, what is excepted or known is skipped, the rest passes.
+// JUnit writes the result with a suite per endpoint and a case per finding. Findings that fail the check are
+// failures, excepted and known ones are skipped, the rest passes.
 func JUnit(w io.Writer, r *Result) error {
 	all := junitSuites{Name: "inkret check"}
 	at := map[string]int{}

@@ -1,4 +1,4 @@
-// Package report writes what a scan found, one file a format.
+// Package report writes the results of checks, one file per format.
 package report
 
 import (
@@ -13,7 +13,7 @@ import (
 	"inkret/core/severity"
 )
 
-// Result is what one check gave.
+// Result is the result of one check.
 type Result struct {
 	Service  string // empty without contracts
 	Summary  finding.Summary
@@ -27,7 +27,7 @@ type Result struct {
 	Audit      *Audit            // what a service adds; nil for a check
 }
 
-// incomplete counts the judged captures whose bodies are not whole.
+// incomplete counts the evaluated captures with incomplete bodies.
 func (r *Result) incomplete() string {
 	if len(r.Incomplete) == 0 {
 		return ""
@@ -40,7 +40,7 @@ func (r *Result) Fails(f *finding.Finding) bool {
 	return f.Severity >= r.FailOn && f.Excepted == nil && !f.Known
 }
 
-// Baseline is what an earlier check found.
+// Baseline is the result of an earlier check.
 type Baseline struct {
 	Prints map[string]bool // fingerprints
 	Gone   int             // of them that are found no longer
@@ -62,7 +62,7 @@ func ReadBaseline(r io.Reader) (*Baseline, error) {
 	return b, nil
 }
 
-// Hold marks the findings that are in the baseline, and counts those of it that are gone.
+// Hold marks the findings that are in the baseline, and counts those of the baseline that are gone.
 func (b *Baseline) Hold(findings []*finding.Finding) {
 	if b == nil {
 		return
@@ -75,10 +75,10 @@ func (b *Baseline) Hold(findings []*finding.Finding) {
 	}
 }
 
-// Formats are what a result can be written as.
+// Formats lists the formats of results.
 var Formats = []string{"table", "json", "sarif", "junit", "csv", "markdown", "html"}
 
-// Writers are those of the formats that do not depend on a terminal.
+// Writers are the formats that do not depend on a terminal.
 var Writers = map[string]func(io.Writer, *Result) error{"json": JSON, "sarif": SARIF, "junit": JUnit, "csv": CSV,
 	"markdown": Markdown, "html": HTML}
 
@@ -94,8 +94,8 @@ func (r *Result) BySeverity() map[string]int {
 	return counts
 }
 
-// rules is the number of the built-in rules, for every format that has room for it.
+// rules is the version of the built-in rules, as text.
 const rules = detect.Rules
 
-// Clean makes text from a recording safe for a terminal.
+// Clean makes recorded text safe for a terminal.
 func Clean(s string) string { return exchange.Clean(s) }

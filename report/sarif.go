@@ -13,7 +13,7 @@ import (
 	"inkret/core/severity"
 )
 
-// sarifSchema is where the form is described.
+// sarifSchema is the address of the format's schema.
 const sarifSchema = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/" +
 	"sarif-schema-2.1.0.json"
 
@@ -92,9 +92,8 @@ var sarifLevels = map[severity.Severity]string{severity.Critical: "error", sever
 	severity.Medium: "warning",
 	severity.Low:    "note", severity.Info: "note"}
 
-// SARIF writes the result in the Static Analysis Results Interchange Format 2.1.0. A
-// result stands at the line of the contract that decided, where one did, else at the
-// recording.
+// SARIF writes the result in the Static Analysis Results Interchange Format 2.1.0. A result is located at the line
+// of the contract that decided, or else at the recording.
 func SARIF(w io.Writer, r *Result) error {
 	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "Inkret", Version: r.Version}}, ColumnKind: "unicodeCodePoints",
 		Results: []sarifResult{}, Invokes: []sarifInvocation{{true}}}
@@ -147,7 +146,7 @@ func sarifPlace(f *finding.Finding) *sarifPhysical {
 	return nil
 }
 
-// fileURI writes a file's path as a relative reference (RFC 3986), or an absolute one.
+// fileURI returns a file's path as a relative or absolute URI reference (RFC 3986).
 func fileURI(path string) string {
 	u := url.URL{Path: filepath.ToSlash(path)}
 	if filepath.IsAbs(path) {

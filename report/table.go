@@ -11,7 +11,7 @@ import (
 	"inkret/core/finding"
 )
 
-// Signs tell severities apart without colour, gravest first.
+// Signs distinguish severities without colour, most severe first.
 var signs = map[string]string{"critical": "!! ", "high": "!  ", "medium": "*  ", "low": "-  ", "info": "i  "}
 
 var colours = map[string]text.Colors{
@@ -19,7 +19,7 @@ var colours = map[string]text.Colors{
 	"info": {text.Faint},
 }
 
-// Severity writes a severity with its sign, in its colour where colour is wanted.
+// Severity formats a severity with its sign, and in colour if wanted.
 func Severity(name string, colour bool) string {
 	s := signs[name] + name
 	if colour {
@@ -28,9 +28,8 @@ func Severity(name string, colour bool) string {
 	return s
 }
 
-// Table writes the result for people: the findings, gravest first, each with its
-// place and why, then what was skipped and the counts. width is the terminal's,
-// 0 when there is none.
+// Table writes the result for people: findings, most severe first, with place and reason, then skipped captures and
+// totals. width is the terminal's, or 0.
 func Table(w io.Writer, r *Result, colour bool, width int) error {
 	var b strings.Builder
 	if len(r.Findings) > 0 {
@@ -43,7 +42,7 @@ func Table(w io.Writer, r *Result, colour bool, width int) error {
 	return err
 }
 
-// narrowest is the width below which the table is not squeezed further.
+// narrowest is the minimum width of the table.
 const narrowest = 100
 
 func findingsTable(b *strings.Builder, r *Result, colour bool, width int) {
@@ -76,11 +75,10 @@ func findingsTable(b *strings.Builder, r *Result, colour bool, width int) {
 	b.WriteByte('\n')
 }
 
-// widthOfOthers is what the columns besides the two wide ones take.
+// widthOfOthers is the width of all columns except the two wide ones.
 const widthOfOthers = 50
 
-// cell writes two texts below each other, the second one fainter, each wrapped
-// to a width.
+// cell writes two texts below each other, the second one fainter, each wrapped.
 type cell struct {
 	width  int // 0 does not wrap
 	colour bool
@@ -104,7 +102,7 @@ func (c cell) lines(first, second string) string {
 	return first + "\n" + second
 }
 
-// NewTable gives a table in the one style of all listings.
+// NewTable returns a table in the common style.
 func NewTable(w io.Writer) table.Writer {
 	t := table.NewWriter()
 	t.SetOutputMirror(w)
@@ -132,7 +130,7 @@ func onlyIf(yes bool, s string) string {
 	return ""
 }
 
-// maxSkippedListed is how many skipped captures are listed one by one.
+// maxSkippedListed limits the skipped captures that are listed one by one.
 const maxSkippedListed = 10
 
 func reasonList(b *strings.Builder, what string, all []finding.Skipped) {
@@ -195,7 +193,7 @@ func count(n int, noun string) string {
 	return fmt.Sprintf("%d %ss", n, noun)
 }
 
-// Bytes writes a number of bytes for people.
+// Bytes formats a number of bytes for people.
 func Bytes(n int) string {
 	switch {
 	case n < 10_000:

@@ -10,7 +10,7 @@ import (
 	"inkret/core/finding"
 )
 
-// CSV writes a finding a line (RFC 4180). No cell begins as a spreadsheet's formula does.
+// CSV writes one finding per line (RFC 4180). No cell begins like a spreadsheet formula.
 func CSV(w io.Writer, r *Result) error {
 	c := csv.NewWriter(w)
 	c.UseCRLF = true
@@ -35,7 +35,7 @@ func CSV(w io.Writer, r *Result) error {
 	return c.Error()
 }
 
-// cellText makes text one that no spreadsheet runs.
+// cellText makes a text safe for spreadsheets.
 func cellText(s string) string {
 	s = Clean(s)
 	if s != "" && strings.ContainsRune("=+-@\t\r", rune(s[0])) {
@@ -44,10 +44,10 @@ func cellText(s string) string {
 	return s
 }
 
-// mostRows is how many findings a text for people to skim lists.
+// mostRows limits the findings in formats for reading.
 const mostRows = 50
 
-// Markdown writes the result for a comment on a proposed change: what fails first.
+// Markdown writes the result for a comment on a proposed change, failing findings first.
 func Markdown(w io.Writer, r *Result) error {
 	var b strings.Builder
 	var failing, others []*finding.Finding
@@ -107,12 +107,12 @@ func markdownTable(b *strings.Builder, all []*finding.Finding) {
 	b.WriteString("\n")
 }
 
-// code writes text as code of Markdown in a table's cell.
+// code formats text as Markdown code in a table cell.
 func code(s string) string {
 	return "`" + strings.NewReplacer("`", "'", "|", "\\|").Replace(Clean(s)) + "`"
 }
 
-// plainMarkdown writes text so that nothing in it is markup.
+// plainMarkdown escapes Markdown.
 func plainMarkdown(s string) string {
 	return strings.NewReplacer(`\`, `\\`, "|", `\|`, "`", "\\`", "*", `\*`, "_", `\_`, "[", `\[`, "<", "&lt;", ">",
 		"&gt;", "@", "@\u2060").Replace(Clean(s))

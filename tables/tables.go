@@ -1,5 +1,5 @@
-// Package tables reads which tables a live database has, over its public
-// interface: PostgreSQL's catalogue views and SQLite's pragmas. It reads no rows.
+// Package tables reads the schema of a live database through its public interface: PostgreSQL's catalogue views and
+// SQLite's pragmas. It reads no rows.
 package tables
 
 import (
@@ -25,17 +25,16 @@ import (
 // patience is how long a database may take to answer.
 const patience = 30 * time.Second
 
-// IsAddress reports whether a source names a live database: a postgres:// or
-// postgresql:// address, or sqlite: with a file's path.
+// IsAddress reports whether a source is a live database: a postgres:// or postgresql:// address, or sqlite:
+// followed by a file.
 func IsAddress(source string) bool {
 	return strings.HasPrefix(source, "postgres://") || strings.HasPrefix(source, "postgresql://") ||
 		strings.HasPrefix(source, "sqlite:")
 }
 
-// Read reads the tables of a live database. For PostgreSQL, the schemas named by
-// the address's search_path are read, else all that are not the server's own; what
-// the address leaves out comes from the usual PG… variables of the environment.
-// Errors name the server and the database and never the password.
+// Read reads the tables of a live database. For PostgreSQL it reads the schemas in the address's search_path, or
+// else all except the server's own; missing parts come from the usual PG… environment variables. Errors name the
+// server and the database, never the password.
 func Read(ctx context.Context, source string) ([]schema.Table, error) {
 	ctx, stop := context.WithTimeout(ctx, patience)
 	defer stop()
@@ -45,7 +44,7 @@ func Read(ctx context.Context, source string) ([]schema.Table, error) {
 	return readPostgres(ctx, source)
 }
 
-// Masked writes a source without its password.
+// Masked returns a source without its password.
 func Masked(source string) string {
 	u, err := url.Parse(source)
 	if err != nil {
@@ -80,7 +79,7 @@ func readPostgres(ctx context.Context, source string) ([]schema.Table, error) {
 	return tables, nil
 }
 
-// whyNot says why a database could not be read, without what was sent to it.
+// whyNot returns why a database could not be read, without what was sent to it.
 func whyNot(err error) string {
 	var server *pgconn.PgError
 	switch {
@@ -98,8 +97,7 @@ func whyNot(err error) string {
 	return "it cannot be reached"
 }
 
-// The queries leave out the server's own schemas; a search_path set in the address
-// narrows further.
+// The queries exclude the server's own schemas; a search_path in the address narrows further.
 const (
 	pgColumns = `SELECT n.nspname, c.relname, coalesce(obj_description(c.oid, 'pg_class'), ''), a.attname,
 		format_type(CASE WHEN t.typtype = 'd' THEN t.typbasetype ELSE a.atttypid END, CASE WHEN t.typtype = 'd' THEN t.typtypmod ELSE a.atttypmod END),
@@ -186,8 +184,7 @@ func readSQLite(ctx context.Context, path string) ([]schema.Table, error) {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
 	defer db.Close()
-	// The statements that made the tables hold comments and checks; the pragmas hold
-	// what SQLite made of them.
+	// The CREATE statements contain comments and checks; the pragmas contain what SQLite derived from them.
 	rows, err := db.QueryContext(ctx,
 		`SELECT sql FROM sqlite_schema WHERE sql IS NOT NULL AND type IN ('table', 'index') AND name NOT LIKE 'sqlite\_%' ESCAPE '\' ORDER BY type DESC, rowid`)
 	if err != nil {
@@ -217,7 +214,7 @@ func readSQLite(ctx context.Context, path string) ([]schema.Table, error) {
 	return tables, nil
 }
 
-// pragmas takes a table's columns and keys as SQLite knows them.
+// pragmas reads a table's columns and keys.
 func pragmas(ctx context.Context, db *sql.DB, t *schema.Table) error {
 	rows, err := db.QueryContext(ctx,
 		`SELECT name, type, "notnull", pk FROM pragma_table_xinfo(?) WHERE hidden <> 1 ORDER BY cid`, t.Name)

@@ -1,4 +1,4 @@
-// Command inkret is the service, its client and the offline check in one.
+// Command inkret is the service, its client and the offline check in one program.
 package main
 
 import (

@@ -1,4 +1,4 @@
-// Package kinds holds what each kind of finding means, a page a kind.
+// Package kinds contains a page about each kind of finding.
 package kinds
 
 import (
@@ -9,13 +9,13 @@ import (
 //go:embed *.md
 var pages embed.FS
 
-// Page gives the page of a kind, Markdown (CommonMark); ok is false where there is none.
+// Page returns the page of a kind as Markdown (CommonMark); ok is false if there is none.
 func Page(kind string) (text string, ok bool) {
 	data, err := pages.ReadFile(kind + ".md")
 	return string(data), err == nil
 }
 
-// Summary gives what a kind is, in a sentence or two.
+// Summary describes a kind in a sentence or two.
 func Summary(kind string) string {
 	text, _ := Page(kind)
 	_, text, _ = strings.Cut(text, "\n\n")
