@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"math/rand/v2"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -442,4 +443,26 @@ func TestUndoneIsAsBefore(t *testing.T) {
 		TrailEntry{}); err != ErrNotFound {
 		t.Errorf("undone twice: %v", err)
 	}
+}
+
+// TestEveryFieldOfAFindingIsKept holds that no field of a finding was forgotten in the list that reads and writes it.
+func TestEveryFieldOfAFindingIsKept(t *testing.T) {
+	var f Finding
+	lines := map[uintptr]int{}
+	for _, field := range findingFields {
+		lines[reflect.ValueOf(field.at(&f)).Pointer()]++
+	}
+	var missing func(of reflect.Value)
+	missing = func(of reflect.Value) {
+		for field, v := range of.Fields() {
+			switch n := lines[v.Addr().Pointer()]; {
+			case field.Anonymous:
+				missing(v)
+			case field.Name == "Prints": // in a table of their own
+			case n != 1:
+				t.Errorf("%s has %d lines in findingFields", field.Name, n)
+			}
+		}
+	}
+	missing(reflect.ValueOf(&f).Elem())
 }

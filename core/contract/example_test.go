@@ -2,6 +2,7 @@ package contract_test
 
 import (
 	"fmt"
+	"strings"
 
 	"inkret/core/contract"
 )
@@ -16,7 +17,9 @@ endpoints:
   - endpoint: GET /boats/{id}
     responses: [{entity: Boat, grants: {nam: }}]
 `)})
-	fmt.Println(err)
-	// Output: quay.yaml:7:41: $.endpoints[0].responses[0].grants.nam: field or relation of Boat "nam" is not
-	// known; expected name; did you mean "name"?
+	fmt.Println(strings.ReplaceAll(err.Error(), ": ", ":\n")) // a line each, to be short
+	// Output:
+	// quay.yaml:7:41:
+	// $.endpoints[0].responses[0].grants.nam:
+	// field or relation of Boat "nam" is not known; expected name; did you mean "name"?
 }
