@@ -3,6 +3,7 @@ package httpapi
 import (
 	"context"
 	"maps"
+	"reflect"
 	"slices"
 	"time"
 
@@ -198,19 +199,36 @@ func endpointDetailOf(e review.EndpointContract, audiences []string) wire.Endpoi
 
 func severityOf(n int) wire.Severity { return wire.Severity(severity.Severity(n).String()) }
 
+// findingOf encodes a finding: what has another name or form in the description by hand, the rest by name.
 func findingOf(f base.Finding) wire.Finding {
 	kind, _ := kind.Parse(f.Kind)
-	return wire.Finding{ID: f.ID, Service: f.Service, Kind: f.Kind,
-		Severity: wire.Severity(severity.Severity(f.Severity).String()),
-		Cwe:      kind.CWE(), Endpoint: f.Endpoint,
-		EndpointID: f.EndpointID, Team: some(f.Team), Audience: f.Audience, AudienceBy: some(f.AudienceBy),
-		Direction: f.Direction, Status: f.Status,
-		Path: f.Path, Entity: some(f.Entity), Field: some(f.Field), Class: some(f.Class), Spots: f.Spots,
-		Captures: f.Captures, Bytes: f.Bytes,
-		Sample: some(f.Sample), Why: f.Why, State: wire.State(f.State), Excepted: some(f.Excepted != ""),
-		WaivedUntil:    some(f.Until),
-		WaiverApprover: some(f.Approver), WaiverAsked: askedOf(f), AssignedTeam: some(f.AssignedTeam), Due: some(f.Due),
-		Labels: someList(f.Labels), Person: assigneeOf(f), FirstSeen: f.FirstSeen, LastSeen: f.LastSeen}
+	out := wire.Finding{Severity: wire.Severity(severity.Severity(f.Severity).String()), Cwe: kind.CWE(),
+		Excepted: some(f.Excepted != ""), WaivedUntil: some(f.Until), WaiverApprover: some(f.Approver),
+		WaiverAsked: askedOf(f), Person: assigneeOf(f)}
+	alike(&out, f)
+	return out
+}
+
+// alike copies each field of a record to the field of the same name, where both are of the same kind. What is empty is
+// left out where the description lets it be.
+func alike[T any](to *T, from any) {
+	target := reflect.ValueOf(to).Elem()
+	for field, v := range target.Fields() {
+		is := reflect.ValueOf(from).FieldByName(field.Name)
+		optional := field.Type.Kind() == reflect.Pointer
+		of := field.Type
+		if optional {
+			of = of.Elem()
+		}
+		switch {
+		case !is.IsValid() || is.Kind() != of.Kind() || !is.CanConvert(of):
+		case !optional:
+			v.Set(is.Convert(of))
+		case !is.IsZero():
+			v.Set(reflect.New(of))
+			v.Elem().Set(is.Convert(of))
+		}
+	}
 }
 
 func askedOf(f base.Finding) *wire.AskedWaiver {
