@@ -10,8 +10,8 @@ import (
 	"testing"
 )
 
-// What one person can keep in mind. Tests are exempt from the length: a table of cases, or the story of a day, is read
-// from top to bottom. So is a type that generated code asks its methods of.
+// Limits of what one person can keep in mind. Tests are exempt from the length, since a table of cases or a long
+// story is read from top to bottom. Types with methods that generated code requires are exempt, too.
 const (
 	longestFunction  = 80 // lines
 	mostParameters   = 6
@@ -19,7 +19,7 @@ const (
 	documentedFolder = "service/ store/"
 )
 
-// written gives every file of Go that is written by hand, by name.
+// written returns every hand-written Go file, by name.
 func written(t *testing.T, fset *token.FileSet) map[string]*ast.File {
 	t.Helper()
 	out, err := exec.Command("git", "ls-files", "--cached", "--others", "--exclude-standard", "*.go").Output()
@@ -41,7 +41,7 @@ func written(t *testing.T, fset *token.FileSet) map[string]*ast.File {
 	return files
 }
 
-// TestFunctionsAndTypesCanBeKeptInMind holds how long functions are, how many parameters they have, and how many
+// TestFunctionsAndTypesCanBeKeptInMind checks the length of functions, their number of parameters, and how many
 // methods a type exports.
 func TestFunctionsAndTypesCanBeKeptInMind(t *testing.T) {
 	fset, methods := token.NewFileSet(), map[string]int{}
@@ -88,8 +88,8 @@ func receiver(fd *ast.FuncDecl) string {
 	return "?"
 }
 
-// TestExportedNamesOfTheHouseAreDocumented holds that in service and store every exported name says what it is: types,
-// functions, values, and the fields of exported types.
+// TestExportedNamesOfTheHouseAreDocumented checks that in service and store every exported name has a comment:
+// types, functions, values, and the fields of exported types.
 func TestExportedNamesOfTheHouseAreDocumented(t *testing.T) {
 	fset, looked := token.NewFileSet(), 0
 	for name, f := range written(t, fset) {

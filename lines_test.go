@@ -13,8 +13,8 @@ import (
 // columns is how wide a line of Go is at the most; a tab is four.
 const columns = 120
 
-// TestLinesAreNotTooLong holds every hand-written line of Go to 120 columns, but for those that a raw string is
-// in: SQL, contracts and recordings are written as they are.
+// TestLinesAreNotTooLong holds every hand-written line of Go to 120 columns, except in raw strings: SQL, contracts
+// and recordings are written as they are.
 func TestLinesAreNotTooLong(t *testing.T) {
 	listed, err := exec.Command("git", "ls-files", "*.go").Output()
 	if err != nil {

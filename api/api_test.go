@@ -8,8 +8,8 @@ import (
 	"github.com/getkin/kin-openapi/openapi3"
 )
 
-// TestTheDescriptionNamesWhatIsNeeded holds the description against what the surface is
-// built of: ids that are each there once, roles that are known, queries with a schema.
+// TestTheDescriptionNamesWhatIsNeeded checks what the code relies on in the description: unique ids, known roles,
+// and a schema for each query parameter.
 func TestTheDescriptionNamesWhatIsNeeded(t *testing.T) {
 	all, err := Operations()
 	if err != nil {
@@ -46,8 +46,8 @@ func TestTheDescriptionNamesWhatIsNeeded(t *testing.T) {
 	}
 }
 
-// TestWritesNeedMoreThanLooking holds that nothing that changes something is open to
-// viewers, but for what is theirs: their session, password, tokens, comments, views, mail and requests, and trials.
+// TestWritesNeedMoreThanLooking checks that viewers can change nothing except what is their own: session, password,
+// tokens, comments, views, mail, requests and trials.
 func TestWritesNeedMoreThanLooking(t *testing.T) {
 	theirs := []string{"readLink", "signIn", "signOut", "setUp", "createToken", "endToken", "commentFinding",
 		"tryContracts", "mergeContracts", "draftContracts", "readEntities",
@@ -65,8 +65,7 @@ func TestWritesNeedMoreThanLooking(t *testing.T) {
 	}
 }
 
-// TestEveryTextHasABound holds the requests of the description to be closed: no member that it does not name,
-// and a bound for every text and list, so that nobody sends without end.
+// TestEveryTextHasABound checks that requests are closed: no unknown members, and a limit for every text and list.
 func TestEveryTextHasABound(t *testing.T) {
 	all, err := Operations()
 	if err != nil {

@@ -5,7 +5,7 @@ import (
 	"testing"
 )
 
-// TestChangesAreAskedForAsSaid holds flags against what the service is asked.
+// TestChangesAreAskedForAsSaid checks the request that each flag leads to.
 func TestChangesAreAskedForAsSaid(t *testing.T) {
 	a := answering(t, 200, `{"at":"2027-03-31T08:00:00Z","author":"Noor","words":"to confirmed","matched":3,"findings":2,"left":1,"id":5,"refused":[{"id":"00ff","why":"it is so already"}],"reasons":[{"why":"it is so already","findings":1}]}`)
 	for flags, want := range map[string]string{
@@ -122,7 +122,7 @@ func TestAViewNarrowsTheList(t *testing.T) {
 	}
 }
 
-// TestTokensAndRolesOnTheCommandLine holds what is asked of the service against what was said.
+// TestTokensAndRolesOnTheCommandLine checks the request that each command sends.
 func TestTokensAndRolesOnTheCommandLine(t *testing.T) {
 	a := answering(t, 201, `{"secret":"inkret_x","person":{"id":7,"name":"Iva","email":"iva@q.example","role":"viewer","pending":false},"token":{"id":3,"name":"n","created":"2027-03-31T08:00:00Z","expires":"2027-04-30T08:00:00Z","scope":"record"}}`)
 	for flags, want := range map[string]string{
@@ -145,7 +145,7 @@ func TestTokensAndRolesOnTheCommandLine(t *testing.T) {
 	}
 }
 
-// TestServersThatCannotBe are refused before anything is opened.
+// TestServersThatCannotBe checks that such servers are refused before anything is opened.
 func TestServersThatCannotBe(t *testing.T) {
 	for flags, says := range map[string]string{
 		"--mail-server mail.example --mail-from a@b.example":       "is written smtp://",

@@ -14,7 +14,7 @@ import (
 	"github.com/urfave/cli/v3"
 )
 
-// asked is a service that notes what it was asked and answers with the same always.
+// asked is a service that records requests and always gives the same answer.
 type asked struct {
 	method, path string
 	query        url.Values
@@ -49,7 +49,7 @@ func inkret(t *testing.T, stdin string, args ...string) (status int, out, errOut
 	return status, o.String(), e.String()
 }
 
-// TestFlagsBecomeQueries holds each filter of the listing against what the service is asked.
+// TestFlagsBecomeQueries checks the query that each filter of a list becomes.
 func TestFlagsBecomeQueries(t *testing.T) {
 	a := answering(t, 200, `{"items":[],"total":0,"page":1,"size":50}`)
 	for flag, want := range map[string]string{
@@ -72,8 +72,8 @@ func TestFlagsBecomeQueries(t *testing.T) {
 	}
 }
 
-// TestProblemsOfTheServiceAreTold holds that what is wrong, and what to do next, reaches
-// whoever asked, and that nothing of it moves the terminal.
+// TestProblemsOfTheServiceAreTold checks that people learn what is wrong and what to do next, and that no control
+// character reaches the terminal.
 func TestProblemsOfTheServiceAreTold(t *testing.T) {
 	answering(t, 409, `{"type":"about:blank","title":"Conflict","status":409,"detail":"no credentials are kept for \"x\" \u001b[31m","next":"set them: inkret service credentials set x"}`)
 	status, out, said := inkret(t, "", "capture", "repeat", "--capture", "7")
@@ -137,8 +137,7 @@ func TestRecordingsOfAFolder(t *testing.T) {
 	}
 }
 
-// TestNothingIsDoneUnasked holds that a withdrawal is shown and not done where nobody can be
-// asked.
+// TestNothingIsDoneUnasked checks that a withdrawal is only shown when nobody can confirm it.
 func TestNothingIsDoneUnasked(t *testing.T) {
 	a := answering(t, 200, `{"captures":3,"gone":[],"stay":[],"fewer":2}`)
 	status, out, said := inkret(t, "y\n", "capture", "withdraw", "7", "--reason", "by mistake")
@@ -152,7 +151,7 @@ func TestNothingIsDoneUnasked(t *testing.T) {
 	}
 }
 
-// TestSizes reads sizes with units, and refuses what is none before anything is done.
+// TestSizes reads sizes with units; others are refused before anything is done.
 func TestSizes(t *testing.T) {
 	for _, wrong := range []string{"lots", "-1", "5 parsecs", "99999999 EB"} {
 		status, _, said := inkret(t, "", "record", "--upstream", "http://127.0.0.1:1", "--to",
@@ -167,8 +166,8 @@ func TestSizes(t *testing.T) {
 	}
 }
 
-// TestOptionsAreGivenOnce gives every option of every command twice: of one that has one value neither may
-// silently count for nothing.
+// TestOptionsAreGivenOnce gives every option of every command twice. Of an option with one value, neither may be
+// ignored silently.
 func TestOptionsAreGivenOnce(t *testing.T) {
 	tried := 0
 	everyCommand((&app{in: strings.NewReader(""), out: io.Discard, err: io.Discard}).root(), func(c *cli.Command) {

@@ -79,11 +79,12 @@ func closedPort(t *testing.T) string {
 	return "http://" + l.Addr().String()
 }
 
-// ranCase is one run of the command line: what is said behind inkret, how it ends, and what it must say, or a problem.
+// ranCase is one run of the command line: its arguments, its exit status, and a text that it or its problem must
+// contain.
 type ranCase struct {
 	args   string // parts with blanks stand in quotes
 	status int
-	want   string // a regular expression in what is printed or complained of
+	want   string // a regular expression; matches the output or the error
 }
 
 var quotedArgument = regexp.MustCompile(`'([^']*)'|(\S+)`)
@@ -95,14 +96,14 @@ func arguments(s string) (all []string) {
 	return all
 }
 
-// elsewhere are commands that need a terminal, a network or a process of their own; the tests of the built program run
+// elsewhere lists commands that need a terminal, a network or a process of their own; the end-to-end tests run
 // them.
 var elsewhere = map[string]bool{"serve": true, "demo": true, "sign-in": true, "record": true, "waiting list": true,
 	"waiting send": true, "waiting remove": true, "key change": true, "backup": true, "restore": true, "check": true,
 	"draft": true, "completion": true}
 
-// TestEveryCommandAgainstAService runs each command in this process against a real service: in the order of a day, each
-// with what it must say, and wrong uses of it. One that is added and has no line here fails.
+// TestEveryCommandAgainstAService runs each command in this process against a real service, in the order of a
+// working day, and wrong uses of it. It fails for a command that has no line here.
 func TestEveryCommandAgainstAService(t *testing.T) {
 	running(t)
 	dir := t.TempDir()

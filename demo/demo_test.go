@@ -17,7 +17,7 @@ func get(t *testing.T, release int, a Audience, path string) (status int, body s
 	return w.Code, w.Body.String()
 }
 
-// TestTheTwoReleases holds what the second one repairs, renames and brings back.
+// TestTheTwoReleases checks what the second release repairs, renames and brings back.
 func TestTheTwoReleases(t *testing.T) {
 	for _, c := range []struct {
 		path          string

@@ -36,7 +36,7 @@ import (
 	"inkret/api/wire"
 )
 
-// inEnvironment runs the program with more in its environment.
+// inEnvironment runs the program with additional environment variables.
 func inEnvironment(t testing.TB, home string, more []string, args ...string) result {
 	t.Helper()
 	c := exec.CommandContext(t.Context(), program, args...)
@@ -180,7 +180,7 @@ func send(t testing.TB, c *http.Client, method, url, body string, headers ...str
 	return response.StatusCode, string(text), response.Header
 }
 
-// resident gives the most memory that a process ever had, in MB.
+// resident returns the most memory that a process ever had, in MB.
 func resident(t testing.TB, pid int) int {
 	t.Helper()
 	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
@@ -192,7 +192,7 @@ func resident(t testing.TB, pid int) int {
 	return n >> 10
 }
 
-// TestAFloodOfStrangers calls what hashes passwords from many strangers at once.
+// TestAFloodOfStrangers has many strangers call operations that hash passwords.
 func TestAFloodOfStrangers(t *testing.T) {
 	s := start(t, "serve", "--listen", "127.0.0.1:0", "--data", t.TempDir())
 	c := &http.Client{Transport: &http.Transport{MaxConnsPerHost: 0, MaxIdleConnsPerHost: 400}}
@@ -271,7 +271,7 @@ func TestTwoTabsTwoPeople(t *testing.T) {
 	}
 }
 
-// behind waits until a page that lies behind another shows a text: such a page draws no frames to wait for.
+// behind waits until a page in a background tab shows a text; such a page draws no frames to wait for.
 func behind(text string) chromedp.Action {
 	return chromedp.ActionFunc(func(ctx context.Context) error {
 		for deadline := time.Now().Add(pageTime); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {

@@ -75,7 +75,7 @@ func newBrowser(t testing.TB) *browser {
 	return b
 }
 
-// do runs actions and fails the test when one does not come to pass.
+// do runs actions and fails the test when one does not complete.
 func (b *browser) do(what string, actions ...chromedp.Action) {
 	b.t.Helper()
 	b.t.Logf("%s %s", time.Now().Format("05.000"), what)
@@ -88,8 +88,7 @@ func (b *browser) do(what string, actions ...chromedp.Action) {
 	}
 }
 
-// each makes actions ones that are done once more where the page was drawn anew between
-// finding a place on it and doing something there.
+// each makes actions that are repeated once if the page was drawn anew between finding a place on it and using it.
 func each(actions []chromedp.Action) (again []chromedp.Action) {
 	for _, a := range actions {
 		again = append(again, chromedp.ActionFunc(func(ctx context.Context) error {
@@ -106,16 +105,14 @@ func each(actions []chromedp.Action) (again []chromedp.Action) {
 	return again
 }
 
-// said gives the errors of the browser's console: of scripts and of the
-// Content-Security-Policy.
+// said returns the errors of the browser's console: of scripts and of the Content-Security-Policy.
 func (b *browser) said() []string {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	return append([]string(nil), b.errors...)
 }
 
-// dated types a day into a calendar's field, until it has it: while the calendar slides in, it may
-// drop what is typed.
+// dated types a day into a calendar's field until the field has it: while the calendar slides in, it may drop keys.
 func dated(id, day string) chromedp.Action {
 	return chromedp.ActionFunc(func(ctx context.Context) error {
 		field := `//input[@id="` + id + `"]`

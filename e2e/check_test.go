@@ -34,8 +34,8 @@ type checked struct {
 	Skipped []struct{ File, Reason string }
 }
 
-// planted are the leaks of the harbour's release 1 that this version tells, as
-// docs/demo.md lists them: kind, endpoint, audience, path.
+// planted lists the leaks of the harbour's release 1 that this version finds, as in docs/demo.md: kind, endpoint,
+// audience, path.
 var planted = []string{
 	"secret-value GET /v1/berths visitor $.data[*].bookings[*].skipper.password_hash",
 	"sensitive-field GET /v1/berths visitor $.data[*].bookings[*].skipper.account.api_key",
@@ -166,9 +166,8 @@ func TestCheckFindsThePlantedLeaks(t *testing.T) {
 	})
 }
 
-// TestCheckOfWhatCannotBeJudged tries what is wrong with input and words.
-// TestTheHarbourShowsWhatIsListed holds the documented lists of both releases against
-// what is found: nothing more and nothing less.
+// TestCheckOfWhatCannotBeJudged tries invalid input and options. TestTheHarbourShowsWhatIsListed compares the
+// documented lists of both releases with what is found: no more and no less.
 func TestTheHarbourShowsWhatIsListed(t *testing.T) {
 	text, err := os.ReadFile("../docs/demo-findings.md")
 	if err != nil {
@@ -324,7 +323,7 @@ exceptions: [{endpoint: GET /x, path: $.password, kind: sensitive-field, reason:
 	}
 }
 
-// TestOnlyWhatIsNewFails holds release 2 against release 1 as its baseline, in every format.
+// TestOnlyWhatIsNewFails checks release 2 with release 1 as its baseline, in every format.
 func TestOnlyWhatIsNewFails(t *testing.T) {
 	home := t.TempDir()
 	dirs := map[string]string{}

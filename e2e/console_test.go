@@ -22,7 +22,7 @@ func address(text string) chromedp.Action {
 	return until(`location.href.includes(` + quote(text) + `)`)
 }
 
-// selected gives an input the focus and selects all of its text, for typing over it.
+// selected returns an input the focus and selects all of its text, for typing over it.
 func selected(input string) chromedp.Action {
 	return chromedp.Evaluate(`{ const e = document.querySelector(`+quote(input)+`); e.focus(); e.select(); }`, nil)
 }
@@ -289,8 +289,8 @@ func TestCheckOfAHARFromChromium(t *testing.T) {
 	}
 }
 
-// TestTheConsoleLoadsLittle adds up what a browser that knows nothing yet loads until somebody
-// sees the findings, before charts and editor.
+// TestTheConsoleLoadsLittle measures what a browser with an empty cache loads until somebody sees the findings,
+// before charts and editor.
 func TestTheConsoleLoadsLittle(t *testing.T) {
 	s, _ := startDemo(t)
 	b := newBrowser(t)

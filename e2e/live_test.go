@@ -66,8 +66,8 @@ func TestWatchingAnApplicationLeak(t *testing.T) {
 	}
 }
 
-// TestTheLiveViewKeepsUp makes 200 calls a second for some seconds, and holds that
-// each is counted, that the list stays bounded, and that the page still answers.
+// TestTheLiveViewKeepsUp makes 200 calls a second for some seconds, and checks that each is counted, that the list
+// stays bounded, and that the page still answers.
 func TestTheLiveViewKeepsUp(t *testing.T) {
 	const rate, seconds = 200, 4
 	s, _ := startDemo(t)

@@ -39,7 +39,7 @@ func TestMain(m *testing.M) {
 	os.Exit(status)
 }
 
-// patience bounds every wait of these tests; nothing takes it that works.
+// patience bounds every wait of these tests; anything that works needs far less.
 const patience = 60 * time.Second
 
 // result is what a run of the program gave.

@@ -12,8 +12,8 @@ import (
 	"inkret/api/wire"
 )
 
-// hiddenValues stand in addresses and header fields of a recording; none may come out of the service or stand
-// in its files.
+// hiddenValues are values in addresses and header fields of a recording; none may leave the service or be in its
+// files.
 var hiddenValues = map[string]string{
 	"query": "q-9f8e7d6c5b4a", "path": "ines.moor@sails.example", "matrix": "m-77aa88bb", "user": "tide-4711",
 	"telling": "rst-abcdef", "desk": "desk-badge-0815", "trace": "trace-555-abc",

@@ -76,10 +76,9 @@ func contractsIn(t *testing.T, dir string) string {
 	return c
 }
 
-// TestFromLeakToProof is the whole way, with three roles side by side in three browsers: an old
-// leak was mended before release 1, whose leaks are handed out, one waived for a day, one judged
-// no leak; release 2 proves what it mends by itself, brings the old leak back, renames a member,
-// and is compared with what was before; the auditor's report is printed.
+// TestFromLeakToProof plays the whole story with three roles in three browsers. An old leak was mended before
+// release 1, whose leaks are assigned; one is waived for a day, one judged no leak. Release 2 proves its repairs,
+// brings the old leak back and renames a member, and is compared with release 1. The auditor's report is printed.
 func TestFromLeakToProof(t *testing.T) {
 	spring := recordedNow(t, "2") // as it once was, too: with desk PINs
 	s, _ := startDemo(t)
@@ -160,7 +159,7 @@ func TestFromLeakToProof(t *testing.T) {
 	for _, f := range still.Findings {
 		leaks[f.Fingerprint] = true
 	}
-	// it leaks still, or what held it is gone as a whole: its place was not there to see
+	// it still leaks, or what held it is gone as a whole, so that its place was not seen
 	for _, f := range find("--state", "awaiting-proof").Items {
 		if !leaks[f.ID] && !strings.Contains(f.Path, "bookings[*].skipper.") &&
 			!strings.Contains(f.Path, "arrivals[*].skipper.") && !strings.Contains(f.Path, "boat.owner.") {

@@ -153,8 +153,8 @@ func inHAR(address, media, body string) map[string]any {
 			"content": map[string]any{"mimeType": media, "text": body}}}
 }
 
-// TestEveryRecogniserEverywhere holds what is promised of recognised values against the
-// program: each value at each place and in each notation gives one and the same finding.
+// TestEveryRecogniserEverywhere checks the promise about recognised values with the program: each value, at each
+// place and in each notation, gives one and the same finding.
 func TestEveryRecogniserEverywhere(t *testing.T) {
 	values := map[string][]string{}
 	for detector, all := range handWritten {

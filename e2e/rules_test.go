@@ -32,7 +32,7 @@ func demoContracts(t testing.TB, replace ...string) string {
 }
 
 // TestNobodyWidensAlone applies, as one reviewer with the ordinary command, contracts that silence the judge in
-// ways that no grant tells of: each waits for a second person. What silences nothing is in force at once.
+// ways that no grant shows: each waits for a second person. What silences nothing is in force at once.
 func TestNobodyWidensAlone(t *testing.T) {
 	s, _ := startDemo(t)
 	noor := as(t, s, "noor")

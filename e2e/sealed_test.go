@@ -8,7 +8,7 @@ import (
 	_ "modernc.org/sqlite"
 )
 
-// sealedOf gives what is sealed of each capture in a data folder.
+// sealedOf returns what is sealed of each capture in a data folder.
 func sealedOf(t testing.TB, data string) [][]byte {
 	t.Helper()
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(data, "inkret.db")+"?_pragma=query_only(ON)")

@@ -10,9 +10,9 @@ import (
 	"inkret/api/wire"
 )
 
-// TestNobodyDismissesASevereFindingAlone goes, as one reviewer, through the ordinary commands that take a
-// severe finding off the list: each asks for a second person, and the list stays as it is until somebody else
-// who is lead does the same.
+// TestNobodyDismissesASevereFindingAlone runs, as one reviewer, the ordinary commands that take a severe finding
+// off the list. Each asks for a second person, and the list stays as it is until another person, who is lead, does
+// the same.
 func TestNobodyDismissesASevereFindingAlone(t *testing.T) {
 	s, dir := startDemo(t)
 	noor, teodor, marlo, iva := as(t, s, "noor"), as(t, s, "teodor"), as(t, s, "marlo"), as(t, s, "iva")

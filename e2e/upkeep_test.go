@@ -48,7 +48,7 @@ func tokenOf(t testing.TB, s *server, email string) string {
 	return made.Secret
 }
 
-// asking gives a function that calls the service with a token.
+// asking returns a function that calls the service with a token.
 func asking(t testing.TB, s *server, token string) func(method, path, body string) (int, string) {
 	return func(method, path, body string) (int, string) {
 		t.Helper()

@@ -16,9 +16,8 @@ import (
 	"inkret/core/scan"
 )
 
-// TestTheSchemaAndTheJudgeAgree makes contracts at random, and bodies from their written schemas, some of them
-// spoilt. What the judge has nothing to say of, the schema takes; and what the schema takes, the judge has
-// nothing to say of, but for values that it recognises.
+// TestTheSchemaAndTheJudgeAgree makes random contracts, and bodies from their JSON Schemas, some of them spoilt.
+// The schema accepts a body exactly if the judge reports nothing, apart from values that it recognises.
 func TestTheSchemaAndTheJudgeAgree(t *testing.T) {
 	clean, faulty := 0, 0
 	for seed := uint64(1); seed < 500; seed++ {

@@ -38,8 +38,8 @@ func harbour(t *testing.T) *contract.Contracts {
 	return read(t, files...)
 }
 
-// odd has what makes writers stumble: names that need quoting, circles, maps,
-// alternatives, constants, enumerations, nullable everything.
+// odd contains what is difficult for writers: names that need quotes, cycles, maps, alternatives, constants,
+// enumerations, nullable values everywhere.
 func odd(t *testing.T) *contract.Contracts {
 	t.Helper()
 	return read(t, contract.File{Name: "odd.yaml", Data: []byte(`inkret: 1
@@ -71,7 +71,7 @@ endpoints:
 `)})
 }
 
-// crowded has names that come out equal, or that are none, where they are written plainly.
+// crowded has names that become equal, or no names at all, when written plainly.
 func crowded(t *testing.T) *contract.Contracts {
 	t.Helper()
 	text := `inkret: 1

@@ -17,8 +17,9 @@ import (
 var ofTheTeam = []string{"token_id", "session_id", "person_id", "hook_id", "delivery_id", "mail_id", "view_id",
 	"change_id", "endpoint_id", "audience", "number", "chunk", "form"}
 
-// TestNoSpellingOpensADoor walks every operation that changes something or shows a value, with every role, role at the
-// service, scope and spelling of what its path names: who may not do it under its plain name may not do it under any.
+// TestNoSpellingOpensADoor tries every operation that changes something or shows a value, with every role, role at
+// the service, scope and spelling of what its path names: who may not do it under the plain name may not do it
+// under any.
 func TestNoSpellingOpensADoor(t *testing.T) {
 	w := newWorld(t)
 	roles := []string{base.Viewer, base.Reviewer, base.Lead, base.Administrator}
@@ -82,7 +83,7 @@ func TestNoSpellingOpensADoor(t *testing.T) {
 		t.Errorf("something was changed:\n%s\n%s", before, after)
 	}
 
-	// And who may do it under its plain name may do it under another of the same meaning.
+	// And whoever may do it under the plain name may do it under an equivalent one.
 	reviewer := w.tokens[base.Reviewer]
 	for _, how := range []string{"as it is", "first letter escaped", "all of it escaped", "escaped in capitals"} {
 		spell := spellings[how]

@@ -92,7 +92,8 @@ func TestSharedThingsThroughTheSurface(t *testing.T) {
 	}
 }
 
-// TestTheDescriptionHasEveryFilter holds the description of a list of findings against the filters that there are.
+// TestTheDescriptionHasEveryFilter compares the parameters of the list of findings in the description with the
+// filters that there are.
 func TestTheDescriptionHasEveryFilter(t *testing.T) {
 	all, err := api.Operations()
 	if err != nil {

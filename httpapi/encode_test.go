@@ -48,7 +48,7 @@ func filled(t *testing.T) base.Finding {
 	return f
 }
 
-// TestEveryFieldOfAFindingIsGivenOut holds that nothing is forgotten between the records, the description and the
+// TestEveryFieldOfAFindingIsGivenOut checks that nothing is forgotten between the records, the description and the
 // encoding: each property of the description is filled, and each field of a finding changes what is given out.
 func TestEveryFieldOfAFindingIsGivenOut(t *testing.T) {
 	given := func(f base.Finding) string {

@@ -9,7 +9,7 @@ import (
 	"inkret/service/base"
 )
 
-// TestRolesAndScopesAreThoseOfTheDescription holds the words of both against each other.
+// TestRolesAndScopesAreThoseOfTheDescription compares those of the code with those of the description.
 func TestRolesAndScopesAreThoseOfTheDescription(t *testing.T) {
 	for _, role := range []string{base.Viewer, base.Reviewer, base.Lead, base.Administrator} {
 		if !wire.Role(role).Valid() || !base.IsRole(role) {
@@ -27,7 +27,7 @@ func TestRolesAndScopesAreThoseOfTheDescription(t *testing.T) {
 	}
 }
 
-// TestLimitsAreThoseOfTheDescription goes up to limits that the description alone has, and over them.
+// TestLimitsAreThoseOfTheDescription goes to limits that only the description has, and beyond.
 func TestLimitsAreThoseOfTheDescription(t *testing.T) {
 	w := newWorld(t)
 	long := func(n int) string { return strings.Repeat("é", n) }

@@ -358,8 +358,8 @@ func TestInvitations(t *testing.T) {
 	}
 }
 
-// TestScriptsArePackedAndAnswersAreNot holds that what a browser loads first is small, and that
-// the length of no answer of the API depends on how well it packs.
+// TestScriptsArePackedAndAnswersAreNot checks that what a browser loads first is small, and that answers of the API
+// are not compressed, since their length would depend on their content.
 func TestScriptsArePackedAndAnswersAreNot(t *testing.T) {
 	s := newSite(t)
 	a := s.call(t, "GET", "/assets/big.js", "", "", "Accept-Encoding", "gzip")

@@ -64,7 +64,7 @@ func (s *site) database(t *testing.T) *sql.DB {
 	return db
 }
 
-// contents gives every row of the database but of what follows from reading, as one text.
+// contents returns every row of the database as one text, except what changes by reading alone.
 func contents(t *testing.T, db *sql.DB) string {
 	t.Helper()
 	var tables []string
@@ -108,8 +108,8 @@ func contents(t *testing.T, db *sql.DB) string {
 	return b.String()
 }
 
-// TestNoChangeWithoutItsTrail makes each kind of change while nothing can be put on the trail: none may happen.
-// Then it makes them for real and looks at who the trail says it was.
+// TestNoChangeWithoutItsTrail tries each kind of change while the trail cannot be written: none may happen. Then it
+// makes them and checks whom the trail names.
 func TestNoChangeWithoutItsTrail(t *testing.T) {
 	w := newWorld(t)
 	db := w.database(t)
@@ -153,7 +153,7 @@ func TestNoChangeWithoutItsTrail(t *testing.T) {
 	}
 }
 
-// changed gives the lines in which two texts differ.
+// changed returns the lines in which two texts differ.
 func changed(a, b string) string {
 	was := map[string]bool{}
 	for _, line := range strings.Split(a, "\n") {

@@ -61,8 +61,7 @@ func packings(t *testing.T, name string, data []byte) map[string][]byte {
 	return map[string][]byte{"gz": g.Bytes(), "zip": z.Bytes(), "zst": s.Bytes(), "many gz": members.Bytes()}
 }
 
-// TestWhatIsCutOrDamagedSaysSo cuts and damages each packed recording at many places: what is lost is never
-// lost without a word.
+// TestWhatIsCutOrDamagedSaysSo cuts and damages each packed recording at many places: whatever is lost is reported.
 func TestWhatIsCutOrDamagedSaysSo(t *testing.T) {
 	read := func(data []byte) (n int, err error) {
 		err = Read("it", bytes.NewReader(data), Options{}, func(c *exchange.Capture) error {
@@ -102,8 +101,8 @@ func TestWhatIsCutOrDamagedSaysSo(t *testing.T) {
 	}
 }
 
-// TestEveryTenth cuts every recording, plain and packed, at every tenth of its length: what is read as whole is
-// what was there, and where anything is missing, that is said.
+// TestEveryTenth cuts every recording, plain and packed, at every tenth of its length: what is read as whole was
+// there, and what is missing is reported.
 func TestEveryTenth(t *testing.T) {
 	whole := map[string]map[string]string{} // by format: bodies by address
 	read := func(data []byte) (fine map[string]string, lost int, err error) {
@@ -135,8 +134,8 @@ func TestEveryTenth(t *testing.T) {
 							body[max(0, len(body)-20):])
 					}
 				}
-				// The file before the cut in full may be read: no more than one exchange can be cut in two, and
-				// what came after it is what the one word at the end is for.
+				// The file before the cut may be read in full: at most one exchange is cut in two, and the message
+				// at the end stands for everything after it.
 				if missing := 20 - len(fine); (missing > 0) != (err != nil || lost > 0) &&
 					!between(format, packing, data, at) {
 					t.Errorf("%s in %s, cut at %d of %d: %d are missing, %d lost, and %v", format, packing, at,
@@ -154,7 +153,8 @@ func TestEveryTenth(t *testing.T) {
 	}
 }
 
-// between reports whether a recording that has no end of its own is cut between two exchanges, which nothing can tell.
+// between reports whether a recording whose format has no end mark is cut between two exchanges, which nobody can
+// detect.
 func between(format, packing string, data []byte, at int) bool {
 	if packing == "UTF-16" {
 		at = (at - 2) / 2

@@ -11,8 +11,8 @@ import (
 	"inkret/core/scan"
 )
 
-// TestBodiesThatAreNotWholeSaySo reads the same body whole and cut from each format. Its lines are judged as
-// far as they go; either way the capture says what it lacks.
+// TestBodiesThatAreNotWholeSaySo reads the same body whole and cut from each format. Its beginning is judged;
+// either way the capture says what is missing.
 func TestBodiesThatAreNotWholeSaySo(t *testing.T) {
 	body := `{"id":1,"name":"Sol"}` + "\n" + `{"id":2,"password":"hunter2"}` + "\n"
 	var packed bytes.Buffer
@@ -93,8 +93,8 @@ func TestBodiesThatAreNotWholeSaySo(t *testing.T) {
 			if !strings.Contains(one.Incomplete, c.says) || c.says == "" && one.Incomplete != "" {
 				t.Errorf("it says %q, want %q", one.Incomplete, c.says)
 			}
-			// It says the same after it was written down as a line, and what cannot be judged of it names that
-			// as the reason.
+			// It says the same after it was written as a capture line, and gives that as the reason where it cannot
+			// be judged.
 			again, err := all(string(Append(nil, one, true)))
 			if err != nil || len(again) != 1 || again[0].Incomplete != one.Incomplete {
 				t.Fatalf("as a line: %d captures, %v", len(again), err)

@@ -25,7 +25,7 @@ import (
 
 var exchanges = flag.Int("exchanges", 2000, "how many exchanges TestExchangesAtRandom makes")
 
-// message is one HTTP/1 message as it is on the wire, read without the library that the recorder is built on.
+// message is one HTTP/1 message as it is on the wire, parsed without the library that the recorder uses.
 type message struct {
 	start    string
 	fields   []string // "name: value", names in small letters
@@ -137,12 +137,12 @@ func (m *message) field(name string) (string, bool) {
 	return "", false
 }
 
-// ofTheConnection are the fields that concern one connection, or say where a body ends: docs/captures.md lets
+// ofTheConnection lists the fields that concern one connection or tell where a body ends: docs/captures.md lets
 // these differ.
 var ofTheConnection = []string{"connection", "keep-alive", "proxy-connection", "te", "transfer-encoding", "trailer",
 	"upgrade", "content-length"}
 
-// passed gives the fields that must pass, sorted, without those that may differ.
+// passed returns the fields that must pass, sorted, without those that may differ.
 func (m *message) passed(without ...string) []string {
 	var all []string
 	for _, f := range m.fields {
@@ -402,9 +402,9 @@ func fieldsOf(names []struct {
 	return all.passed()
 }
 
-// TestExchangesAtRandom makes exchanges of every method, status, coding and framing, sound and broken, each
-// once straight and once through the recorder. API and client must meet the same, and the capture must hold it,
-// byte for byte; what may differ is in docs/captures.md. With -exchanges it makes more.
+// TestExchangesAtRandom makes exchanges of every method, status, coding and framing, sound and broken, each once
+// directly and once through the recorder. API and client must see the same, and the capture must hold it byte for
+// byte; docs/captures.md lists what may differ. With -exchanges it makes more.
 func TestExchangesAtRandom(t *testing.T) {
 	n := *exchanges
 	if testing.Short() {
@@ -492,7 +492,7 @@ func TestExchangesAtRandom(t *testing.T) {
 	t.Logf("%d exchanges, %d of them broken; statuses %v", n, broken, slices.Sorted(maps.Keys(statuses)))
 }
 
-// differing tells what one side met otherwise through the recorder than straight.
+// differing describes what one side saw differently through the recorder.
 func differing(side string, straight, through message, x made) (wrong []string) {
 	say := func(format string, args ...any) { wrong = append(wrong, side+": "+fmt.Sprintf(format, args...)) }
 	if x.cut { // the API must not take it for whole; what it answers then is its own affair
@@ -542,7 +542,7 @@ func differing(side string, straight, through message, x made) (wrong []string) 
 	return wrong
 }
 
-// less gives what a has and b has not.
+// less returns what a has and b has not.
 func less(a, b []string) []string {
 	b = slices.Clone(b)
 	return slices.DeleteFunc(slices.Clone(a), func(one string) bool {
@@ -579,7 +579,7 @@ func unread(answer string) bool {
 	return false
 }
 
-// kept tells where a capture is not what the API was asked and the client got.
+// kept describes where a capture differs from what the API was asked and the client got.
 func kept(c writtenCapture, asked, got message, x made) (wrong []string) {
 	say := func(format string, args ...any) { wrong = append(wrong, "the capture: "+fmt.Sprintf(format, args...)) }
 	if x.cut {

@@ -24,7 +24,7 @@ import (
 	"inkret/intake"
 )
 
-// standing is a recorder before an API, on loopback.
+// standing is a recorder in front of an API, on loopback.
 type standing struct {
 	*Recorder
 	url  string
@@ -42,7 +42,7 @@ func stand(t *testing.T, api http.Handler, change ...func(*Options)) *standing {
 	return before(t, upstream.URL, change...)
 }
 
-// before stands before an API that is there.
+// before starts a recorder in front of an API.
 func before(t *testing.T, api string, change ...func(*Options)) *standing {
 	t.Helper()
 	at, err := url.Parse(api)
@@ -95,7 +95,7 @@ func (s *standing) captures(t *testing.T) []*exchange.Capture {
 	return all
 }
 
-// only gives the one capture that there is to be.
+// only returns the one capture that there is to be.
 func (s *standing) only(t *testing.T) *exchange.Capture {
 	t.Helper()
 	all := s.captures(t)

@@ -95,7 +95,7 @@ func (s *service) set(away error) {
 	s.away = away
 }
 
-// got gives what the batches have, joined.
+// got returns what the batches have, joined.
 func (s *service) got() []string {
 	s.mu.Lock()
 	defer s.mu.Unlock()

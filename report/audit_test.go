@@ -98,8 +98,8 @@ func TestManyDaysAreNotATableWithoutEnd(t *testing.T) {
 	}
 }
 
-// TestTheChartReadsWithoutColour holds that the chart is well-formed, that a line is there for each
-// severity that ever was, and that no two are dashed alike.
+// TestTheChartReadsWithoutColour checks that the chart is well-formed, that it has a line for each severity that
+// ever was, and that no two lines are dashed alike.
 func TestTheChartReadsWithoutColour(t *testing.T) {
 	svg, err := chart(audited().Audit.Days)
 	if err != nil {

@@ -59,7 +59,7 @@ func written(t *testing.T, write func(io.Writer, *Result) error, r *Result) stri
 	return b.String()
 }
 
-// TestSARIFFitsItsSchema holds what is written against the schema of OASIS.
+// TestSARIFFitsItsSchema validates the output with the OASIS schema.
 func TestSARIFFitsItsSchema(t *testing.T) {
 	f, err := os.Open("testdata/sarif-schema-2.1.0.json")
 	if err != nil {
@@ -177,8 +177,8 @@ func TestMarkdownIsNoMarkupOfOthers(t *testing.T) {
 	}
 }
 
-// TestThePageIsSelfContained parses the page and holds that nothing of a recording became
-// an element, and that it asks for nothing from elsewhere.
+// TestThePageIsSelfContained parses the page and checks that no text of a recording became an element, and that it
+// loads nothing from elsewhere.
 func TestThePageIsSelfContained(t *testing.T) {
 	text := written(t, HTML, hostile())
 	root, err := html.Parse(strings.NewReader(text))

@@ -15,8 +15,8 @@ import (
 	"inkret/store"
 )
 
-// TestRenamedParametersTakeFindingsAlong: the endpoint is the same one, so its findings keep what was said and
-// decided of them.
+// TestRenamedParametersTakeFindingsAlong checks that an endpoint stays the same when its parameters are renamed, so
+// that its findings keep what was said and decided.
 func TestRenamedParametersTakeFindingsAlong(t *testing.T) {
 	w := newWorld(t)
 	w.upload("a.har", recording(leaky, `{"id":7,"email":"ada@sails.example"}`))
@@ -65,8 +65,8 @@ func TestRenamedParametersTakeFindingsAlong(t *testing.T) {
 	w.agrees()
 }
 
-// TestAFieldKeepsItsGravestClass: to take a field away and bring it back, by itself, with its entity or under
-// another name, is no way to class it lower alone.
+// TestAFieldKeepsItsGravestClass checks that removing a field and adding it again, alone, with its entity or under
+// another name, does not let one person lower its class.
 func TestAFieldKeepsItsGravestClass(t *testing.T) {
 	const field, hash = "email: {type: string, class: personal}, ", ", password_hash: {type: string, class: secret}"
 	granted := []string{"name: }", "name: , email: {optional: true}}"}
@@ -113,7 +113,7 @@ func TestAFieldKeepsItsGravestClass(t *testing.T) {
 	}
 }
 
-// TestWhatLetsNothingMoreOutIsInForceAtOnce are changes of the text that let nothing more out.
+// TestWhatLetsNothingMoreOutIsInForceAtOnce changes the text in ways that let nothing more out.
 func TestWhatLetsNothingMoreOutIsInForceAtOnce(t *testing.T) {
 	top := []string{"endpoints:\n",
 		"responses: [{statuses: [4XX], grants: {title: {type: string}, email: {type: string, class: personal, " +
@@ -149,7 +149,7 @@ func TestWhatLetsNothingMoreOutIsInForceAtOnce(t *testing.T) {
 	}
 }
 
-// TestTheOrderOfTrustIsNoWayAround: to swap the order, grant a field and swap it back waits at its first step.
+// TestTheOrderOfTrustIsNoWayAround swaps the order, grants a field and swaps back: the first step waits already.
 func TestTheOrderOfTrustIsNoWayAround(t *testing.T) {
 	w := newWorld(t)
 	lead := w.second(base.Lead)
@@ -176,7 +176,7 @@ func TestTheOrderOfTrustIsNoWayAround(t *testing.T) {
 	}
 }
 
-// TestWhatAContractPermitsCountsOnce: to permit something and to permit it no more leaves its numbers as they were.
+// TestWhatAContractPermitsCountsOnce permits something and takes that back: its numbers stay as they were.
 func TestWhatAContractPermitsCountsOnce(t *testing.T) {
 	w := newWorld(t)
 	w.upload("a.har", recording(`{"id":7,"name":"Ada","shoe":"38"}`, `{"id":7,"name":"Ada","shoe":"38"}`))
@@ -266,8 +266,8 @@ func TestWhatTurnsGraverIsDueEarlier(t *testing.T) {
 	}
 }
 
-// agrees holds everything that counts findings against the list of them, and each finding against its history
-// and what is recorded of it.
+// agrees compares everything that counts findings with the list of them, and each finding with its history and what
+// is recorded of it.
 func (w *world) agrees() {
 	w.t.Helper()
 	if err := w.disagreement(); err != nil {
@@ -275,7 +275,7 @@ func (w *world) agrees() {
 	}
 }
 
-// disagreement tells of the first number that is not that of another way to it.
+// disagreement describes the first number that two ways of counting do not agree on.
 func (w *world) disagreement() error {
 	ctx := w.t.Context()
 	all, counts, err := w.Findings.Findings(ctx, base.FindingFilter{}, base.Page{Number: 1, Size: 10_000})

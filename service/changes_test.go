@@ -231,7 +231,7 @@ func TestFindingsAreDueBySeverity(t *testing.T) {
 	}
 }
 
-// told gives what somebody is told, newest first.
+// told returns what somebody is told, newest first.
 func (w *world) told(who base.Caller) string {
 	w.t.Helper()
 	all, _, _, err := w.Notify.Notices(w.t.Context(), who, false, base.Page{Number: 1, Size: 50})

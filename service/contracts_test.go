@@ -117,7 +117,8 @@ func TestASecondPersonApprovesWhatWidensTowardPersonal(t *testing.T) {
 	}
 }
 
-// TestNobodySilencesTheJudgeAlone changes what no grant tells of, each of which let a leak pass by one person's hand.
+// TestNobodySilencesTheJudgeAlone makes changes that no grant shows, each of which once let a leak pass by one
+// person's hand.
 func TestNobodySilencesTheJudgeAlone(t *testing.T) {
 	w := newWorld(t)
 	w.upload("a.har", recording(leaky))

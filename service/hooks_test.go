@@ -50,7 +50,7 @@ func (r *receiver) answers(status int) {
 	r.status = status
 }
 
-// take gives what was received since, and forgets it.
+// take returns what was received since, and forgets it.
 func (r *receiver) take() []received {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -140,7 +140,7 @@ func TestProgramsAreToldWhatHappens(t *testing.T) {
 	}
 }
 
-// TestTheSignatureIsThatOfTheStandard holds it against the example of the specification.
+// TestTheSignatureIsThatOfTheStandard checks the example of the specification.
 func TestTheSignatureIsThatOfTheStandard(t *testing.T) {
 	key, err := base64.StdEncoding.DecodeString("MfKQ9r8GKYqrTwjUPD8ILPZIo2LaLaSw")
 	if err != nil {

@@ -19,8 +19,7 @@ import (
 	"inkret/store"
 )
 
-// steps are how many things happen at random; go test ./service -run Random -steps 20000 lets more happen than
-// each time.
+// steps is how many random events happen; go test ./service -run Random -steps 20000 makes more than usual.
 var steps = flag.Int("steps", 400, "things that happen at random to findings")
 
 // bodies are what skippers are answered at random.
@@ -46,10 +45,10 @@ type chaos struct {
 	uploads int
 }
 
-// TestFindingsAtRandom lets things happen at random: recordings come, grow, are corrected and withdrawn,
-// contracts change, people decide, ask, approve, decline and undo, days pass. After each, whatever counts
-// findings agrees with the list of them, each finding with what is recorded of it and with its history; and no
-// severe finding leaves the list by one person's hand.
+// TestFindingsAtRandom makes random events: recordings come, grow, are corrected and withdrawn, contracts change,
+// people decide, ask, approve, decline and undo, days pass. After each, whatever counts findings agrees with the
+// list, each finding agrees with its records and its history, and no severe finding leaves the list by one person's
+// hand.
 func TestFindingsAtRandom(t *testing.T) {
 	w := newWorld(t)
 	c := &chaos{world: w, Rand: rand.New(rand.NewPCG(18, 27))}
@@ -203,8 +202,8 @@ func (c *chaos) happen() (string, error) {
 	return "comment", err
 }
 
-// alone tells of a severe finding that is off the list though nobody but one person decided so, and of a
-// revision in force that widens to what is personal or secret by one person's hand.
+// alone describes a severe finding that one person alone took off the list, or a revision in force that one person
+// alone widened to personal or secret fields.
 func (c *chaos) alone() error {
 	revisions, _, err := c.Review.Revisions(c.t.Context(), "quay", "", base.Page{Number: 1, Size: 5})
 	if err != nil {

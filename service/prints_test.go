@@ -72,7 +72,7 @@ func TestTheSameValueIsKnownAgain(t *testing.T) {
 	}
 }
 
-// printOf gives the print that a world has of a value.
+// printOf returns the print that a world has of a value.
 func printOf(t *testing.T, w *world, value string) uint64 {
 	print, err := w.vault.Printer(t.Context(), w.store)
 	if err != nil {

@@ -8,7 +8,7 @@ import (
 	"inkret/core/finding"
 )
 
-// at gives a capture line as it was recorded at a time.
+// at returns a capture line as it was recorded at a time.
 func at(when time.Time, body string) string {
 	return `{"started":"` + when.UTC().Format(time.RFC3339) +
 		`","request":{"url":"https://q.example/skippers/7","headers":[{"name":"X-Desk","value":"2"}]},"response":{"status":200,"headers":[{"name":"Content-Type","value":"application/json"}],"body":` + body + "}}\n"

@@ -89,7 +89,7 @@ func TestAReportOfWhatIsTracked(t *testing.T) {
 	}
 }
 
-// ofQuay gives the finding of a kind at the quay.
+// ofQuay returns the finding of a kind at the quay.
 func (w *world) ofQuay(kind string) base.Finding {
 	w.t.Helper()
 	all, _, err := w.Findings.Findings(w.t.Context(), base.FindingFilter{Service: "quay", Kinds: []string{kind}},

@@ -19,7 +19,7 @@ func (w *world) ask(who base.Caller, field string) review.RequestView {
 	return v
 }
 
-// contractText gives the contract in force.
+// contractText returns the contract in force.
 func (w *world) contractText() string {
 	w.t.Helper()
 	r, err := w.Review.Export(w.t.Context(), "quay")

@@ -108,7 +108,7 @@ func (w *world) upload(name, text string) base.Batch {
 	return b
 }
 
-// theHash gives the finding of the leaked hash.
+// theHash returns the finding of the leaked hash.
 func (w *world) theHash() findings.FindingView {
 	w.t.Helper()
 	all, _, err := w.Findings.Findings(w.t.Context(), base.FindingFilter{Kinds: []string{"secret-value"}},
@@ -480,8 +480,8 @@ func TestEndpoints(t *testing.T) {
 	}
 }
 
-// TestEveryFindingHasItsEndpoint holds that a finding from a capture whose body
-// was passed over leads somewhere, and that what is only passed over does not.
+// TestEveryFindingHasItsEndpoint checks that a finding from a capture whose body was skipped leads to an endpoint,
+// and that captures that are only skipped make none.
 func TestEveryFindingHasItsEndpoint(t *testing.T) {
 	w := newWorld(t)
 	text := strings.ReplaceAll(recording(clean), "application/json", "image/png")

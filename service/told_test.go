@@ -14,7 +14,7 @@ import (
 	"inkret/store"
 )
 
-// news gives what somebody was told and has not read, the oldest first, and marks it as read.
+// news returns what somebody was told and has not read, the oldest first, and marks it as read.
 func (w *world) news(who base.Caller) string {
 	w.t.Helper()
 	var all []string

@@ -83,8 +83,8 @@ func (q *quay) move(id, to string) {
 	}
 }
 
-// TestProofsCloseWhatAwaitsThem holds that only what awaits proof is closed, that the capture
-// is linked, and that a withdrawn batch takes its proof back.
+// TestProofsCloseWhatAwaitsThem checks that only findings that await proof are closed, that the capture is linked,
+// and that a withdrawn batch takes its proof back.
 func TestProofsCloseWhatAwaitsThem(t *testing.T) {
 	q := newQuay(t)
 	q.batch("one", nil, shown("a"), shown("b"))
@@ -156,7 +156,7 @@ func TestPrintsLinkFindings(t *testing.T) {
 	}
 }
 
-// TestCapturesByEveryFilter holds each part of a filter alone against what it lets through.
+// TestCapturesByEveryFilter tries each part of a filter alone.
 func TestCapturesByEveryFilter(t *testing.T) {
 	q := newQuay(t)
 	b := q.batch("one", nil, shown("a"), shown("b"), shown("c")) // 200, 300, 400, and 500 without a finding

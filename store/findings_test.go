@@ -141,7 +141,7 @@ func (q *quay) become(t *testing.T, ids []string, to func(Standing) Standing) Ch
 // anywhere lets somebody undo at every service.
 func anywhere(string) string { return "" }
 
-// fits says plainly what a filter means.
+// fits says in plain code what a filter means.
 func (by *FindingFilter) fits(f *Finding) bool {
 	among := func(of []string, s string) bool { return len(of) == 0 || slices.Contains(of, s) }
 	same := func(want, is string) bool { return want == "" || want == is }
@@ -217,8 +217,8 @@ func anyFilter(r *rand.Rand, noor int64) FindingFilter {
 	return by
 }
 
-// TestAFilterMeansWhatItSays lists by 400 filters, page by page, what a look at every finding
-// lists, in order, and counts what it counts: by an index, by trigrams or by kept counts.
+// TestAFilterMeansWhatItSays compares 400 filters, page by page and in order, with a look at every finding, and the
+// counts too, whether they come from an index, trigrams or kept counts.
 func TestAFilterMeansWhatItSays(t *testing.T) {
 	r := rand.New(rand.NewPCG(6, 20))
 	q, noor := peopled(t, r)
@@ -301,8 +301,8 @@ func TestAFilterMeansWhatItSays(t *testing.T) {
 	}
 }
 
-// TestCountsAreKept holds that the counts kept beside the findings are what counting gives,
-// after findings came, came again, moved, changed together and were withdrawn.
+// TestCountsAreKept compares the counts kept beside the findings with counting, after findings came, came again,
+// moved, changed together and were withdrawn.
 func TestCountsAreKept(t *testing.T) {
 	r := rand.New(rand.NewPCG(7, 21))
 	q, _ := peopled(t, r)
@@ -445,7 +445,8 @@ func TestUndoneIsAsBefore(t *testing.T) {
 	}
 }
 
-// TestEveryFieldOfAFindingIsKept holds that no field of a finding was forgotten in the list that reads and writes it.
+// TestEveryFieldOfAFindingIsKept checks that no field of a finding was forgotten in the list that reads and writes
+// it.
 func TestEveryFieldOfAFindingIsKept(t *testing.T) {
 	var f Finding
 	lines := map[uintptr]int{}

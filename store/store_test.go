@@ -255,7 +255,7 @@ func TestManyCapturesAreNotCountedOut(t *testing.T) {
 	}
 }
 
-// TestWeightsFollowTheCaptures holds the weights that triggers keep against adding the captures up.
+// TestWeightsFollowTheCaptures compares the weights that triggers keep with the sum over the captures.
 func TestWeightsFollowTheCaptures(t *testing.T) {
 	s, in := begun(t, t.TempDir())
 	if _, err := in.Finish(t.Context(), Batch{Service: "quay", Digest: "1", Started: time.Now()}, Evidence{},

@@ -112,7 +112,7 @@ func fillTable(t *testing.T, db *sql.DB, table string) {
 	}
 }
 
-// schemaOf gives the statements that made a database, each on a line.
+// schemaOf returns the statements that made a database, each on a line.
 func schemaOf(t *testing.T, db *sql.DB) string {
 	t.Helper()
 	all, err := rows(t.Context(), db, func(r scanner) (text string, err error) { return text, r.Scan(&text) },
@@ -123,8 +123,8 @@ func schemaOf(t *testing.T, db *sql.DB) string {
 	return strings.Join(all, "\n")
 }
 
-// TestUpgradesFromEveryVersion opens databases of every earlier version, each with rows, and holds them against
-// a new one.
+// TestUpgradesFromEveryVersion opens databases of every earlier version, each with rows, and compares them with a
+// new one.
 func TestUpgradesFromEveryVersion(t *testing.T) {
 	fresh := open(t, t.TempDir())
 	want, newest := schemaOf(t, fresh.read), fresh.version
@@ -219,8 +219,8 @@ func TestADowngradeNamesTheBackup(t *testing.T) {
 	}
 }
 
-// TestTheTrailOfBothEditions holds that entries written before people were part of the hash still verify, and
-// that those parts cannot be changed unseen.
+// TestTheTrailOfBothEditions checks that entries written before people were part of the hash still verify, and that
+// those parts cannot be changed unnoticed.
 func TestTheTrailOfBothEditions(t *testing.T) {
 	s := open(t, t.TempDir())
 	old := TrailEntry{At: when(1000), Author: "Noor", Action: "reveal", Subject: "capture 1", Detail: "d", edition: 1}

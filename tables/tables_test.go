@@ -136,8 +136,8 @@ func differences(t *testing.T, source string) []string {
 	return told
 }
 
-// TestADriftIsSeen: the harbour's database is what the catalogue says, save the keys
-// that it does not list; a column that is added later is told, in both databases.
+// TestADriftIsSeen checks that the harbour's database matches the catalogue, except for keys that it does not list,
+// and that an added column is reported, in both databases.
 func TestADriftIsSeen(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "harbour #1.db")
 	sources := map[string]string{"pgx": postgres(t, "p@ss/w:rd"), "sqlite": "sqlite:" + file}

@@ -83,7 +83,7 @@ func TestAReadingDiffers(t *testing.T) {
 	}
 }
 
-// renamed is e with its first relation called something else.
+// renamed returns e with its first relation renamed.
 func renamed(e *Entity, name string) *Entity {
 	out := &Entity{Name: e.Name, StoredAs: e.StoredAs}
 	for _, f := range e.Fields {

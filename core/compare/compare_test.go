@@ -173,8 +173,7 @@ func TestWideningIsComputed(t *testing.T) {
 	}
 }
 
-// TestWhichShapeJudges changes by what objects are told to be of one shape or another: what another shape lets
-// out of them counts.
+// TestWhichShapeJudges changes what decides which shape judges an object: what the other shape lets out counts.
 func TestWhichShapeJudges(t *testing.T) {
 	with := func(grant string) *contract.Contracts {
 		return read(t, `inkret: 1
@@ -283,7 +282,7 @@ func TestMerge(t *testing.T) {
 	}
 }
 
-// TestMergeKeepsBothSides: whatever two people do to different lines, both is there.
+// TestMergeKeepsBothSides checks that a merge keeps what two people change on different lines.
 func TestMergeKeepsBothSides(t *testing.T) {
 	r := rand.New(rand.NewSource(3))
 	for range 300 {

@@ -18,13 +18,12 @@ import (
 	"inkret/core/scan"
 )
 
-// pairs are how many pairs of contracts are tried; go test ./core/compare -pairs 5000 tries more than is done
-// each time.
+// pairs is the number of pairs of contracts; go test ./core/compare -pairs 5000 tries more than usual.
 var pairs = flag.Int("pairs", 300, "pairs of contracts that are compared")
 
-// TestCompareAgreesWithTheJudge holds the comparison of contracts against the judge, over contracts, changes
-// and exchanges made at random: where the judge reports something by the old contracts and not by the new ones,
-// the change widens, with at least that class; and where no exchange of many shows that, it hardly ever does.
+// TestCompareAgreesWithTheJudge compares random contracts, changes and exchanges with the judge. Where the judge
+// reports something under the old contracts and not under the new ones, the change must widen, with at least that
+// class. Where no exchange shows that, it should hardly ever.
 func TestCompareAgreesWithTheJudge(t *testing.T) {
 	pairs := *pairs
 	if testing.Short() {
@@ -78,22 +77,22 @@ func TestCompareAgreesWithTheJudge(t *testing.T) {
 		}
 	}
 	t.Logf("%d pairs, %d widen, %d of these shown by an exchange, %d by none", pairs, widened, shown, alarms)
-	// one in a hundred, and what chance adds to few
+	// one in a hundred, plus what chance adds in a small sample
 	if most := float64(pairs) / 100; float64(alarms) > most+2*math.Sqrt(most) {
 
 		t.Errorf("%d of %d pairs are said to widen, and no exchange of thousands shows it", alarms, pairs)
 	}
 }
 
-// said reports whether a change widens by the specification whatever the judge says: a field classed lower, an
-// exception, an audience that is gone, which recordings name.
+// said reports whether a change always widens by the specification: a field with a lower class, an exception, or a
+// removed audience that recordings name.
 func said(d *Difference) bool {
 	return slices.ContainsFunc(d.Changes, func(c Change) bool {
 		return c.Direction == Widening && (c.What == "class" || c.What == "exception" || c.What == "audience")
 	})
 }
 
-// judges judges by old and new contracts, as section 10 of the specification reads and no other way.
+// judges returns the judges of old and new contracts, exactly as section 10 of the specification defines them.
 type judges struct {
 	old, new             *contract.Contracts
 	before, after, other *scan.Judge
@@ -106,13 +105,13 @@ type judges struct {
 func newJudges(old, new *contract.Contracts) *judges {
 	j := &judges{old: old, new: new, before: scan.NewJudge(old), after: scan.NewJudge(new), other: scan.NewJudge(old)}
 	for _, one := range []*scan.Judge{j.before, j.after, j.other} {
-		one.AnyValue = true // as the comparison takes it: names tell, whatever the value looks like
+		one.AnyValue = true // as the comparison does: names count whatever the value looks like
 	}
 	return j
 }
 
-// loses reports whether something is reported of an exchange by the old contracts and not, or less severely, by
-// the new.
+// loses reports whether something in an exchange is reported under the old contracts and not, or less severely,
+// under the new ones.
 func (j *judges) loses(c *exchange.Capture) bool {
 	was := j.before.Capture(c)
 	spots := append([]scan.Spot(nil), was.Spots...)
@@ -136,7 +135,7 @@ func (j *judges) loses(c *exchange.Capture) bool {
 	return lost
 }
 
-// stands reports whether a spot is as severe, or one around it or inside of it that is another than before.
+// stands reports whether a spot is still as severe, or a different spot around or inside it is.
 func stands(old *contract.Contracts, was, now []scan.Spot, s scan.Spot) bool {
 	for _, o := range now {
 		if o.Request == s.Request && o.Pointer == s.Pointer && stillSaid(old, s, o) {
@@ -161,9 +160,9 @@ func stands(old *contract.Contracts, was, now []scan.Spot, s scan.Spot) bool {
 	return false
 }
 
-// stillSaid reports whether a spot at the place of another says as much, however severe. What gathers all below
-// it is as severe as what is granted in it may be; where that is there, it stands for itself by now. And that a
-// field is renamed says less than that it is not granted.
+// stillSaid reports whether a spot at the same place still says as much, whatever its severity. A spot that covers
+// all below it is as severe as the grants in it; once it is there, it counts for itself. A renamed field says less
+// than one that is not granted.
 func stillSaid(old *contract.Contracts, was, now scan.Spot) bool {
 	switch was.Kind {
 	case kind.WrongAudience, kind.UnexpectedRelation:
@@ -176,7 +175,7 @@ func stillSaid(old *contract.Contracts, was, now scan.Spot) bool {
 	return false
 }
 
-// ordered reports whether the audience is more trusted, in both orders, than one that had the same.
+// ordered reports whether the audience is more trusted, in both orders, than one that already got the same.
 func (j *judges) ordered(c *exchange.Capture, audience string, s scan.Spot) bool {
 	whose, now := j.old.Audience(audience), j.new.Audience(audience)
 	if whose == nil || now == nil || s.Request {
@@ -190,7 +189,7 @@ func (j *judges) ordered(c *exchange.Capture, audience string, s scan.Spot) bool
 		said := *c
 		said.Audience = a.Name
 		out := j.other.Capture(&said)
-		reported := func(o scan.Spot) bool { // unless in another form, it had it
+		reported := func(o scan.Spot) bool { // unless that audience got it in another form
 			return o.Request == s.Request && o.Kind != kind.ValueMismatch && o.Severity >= s.Severity &&
 				strings.HasPrefix(s.Pointer+"/", o.Pointer+"/")
 		}

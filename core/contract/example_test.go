@@ -7,7 +7,7 @@ import (
 	"inkret/core/contract"
 )
 
-// A contract is read with all its problems at once, each with its place.
+// Read reports all problems of a contract at once, each with its place.
 func ExampleRead() {
 	_, err := contract.Read(contract.File{Name: "quay.yaml", Data: []byte(`inkret: 1
 service: quay

@@ -117,8 +117,8 @@ func TestGeneralise(t *testing.T) {
 	}
 }
 
-// bearer is a JWT with these claims, as JSON, signed by nobody. TestClaimsWhereverTheyAre reads tokens with and
-// without the scheme's name, from cookies and other fields, and claims within claims.
+// bearer returns an unsigned JWT with these claims, as JSON. TestClaimsWhereverTheyAre reads tokens with and
+// without the scheme's name, from cookies and other fields, and nested claims.
 func TestClaimsWhereverTheyAre(t *testing.T) {
 	c, err := read(`inkret: 1
 service: s

@@ -157,7 +157,7 @@ func TestJSONIsAContractToo(t *testing.T) {
 	}
 }
 
-// small is a document with two entities, into which cases put what they are about.
+// small is a document with two entities; cases insert what they test.
 func small(shapes, response string) string {
 	return `inkret: 1
 service: s
@@ -174,7 +174,7 @@ endpoints:
       - ` + response + "\n"
 }
 
-// TestProblems shows, for each thing that can be wrong, what is said of it.
+// TestProblems checks the message of each possible problem.
 func TestProblems(t *testing.T) {
 	grants := func(g string) string { return small("", `{entity: A, grants: {`+g+`}}`) }
 	cases := []struct{ name, text, want string }{
@@ -449,8 +449,8 @@ func FuzzRead(f *testing.F) {
 	})
 }
 
-// TestAProblemOnTheLastOfManyLines: a long document is read whole, and its problem has
-// its line.
+// TestAProblemOnTheLastOfManyLines checks that a long document is read to its end, and that a problem there has its
+// line.
 func TestAProblemOnTheLastOfManyLines(t *testing.T) {
 	const lines = 10_000
 	var b strings.Builder

@@ -174,8 +174,8 @@ func TestWords(t *testing.T) {
 	}
 }
 
-// TestMasksTellNothing holds every mask against its value: no more than two
-// letters, or the public notation, may stay.
+// TestMasksTellNothing compares every mask with its value: at most two letters, or the public part of the notation,
+// may remain.
 func TestMasksTellNothing(t *testing.T) {
 	for value, want := range map[string]string{
 		"sol@quay.example": "s•••@•••", "+44 1632 960123": "+•••", "GB82WEST12345698765432": "GB•••",
@@ -229,7 +229,7 @@ func FuzzValue(f *testing.F) {
 	})
 }
 
-// TestNamesTellTogetherWithTheirValues holds names against values that they tell of, and such that they do not.
+// TestNamesTellTogetherWithTheirValues tries names with values that they tell of, and with values that they do not.
 func TestNamesTellTogetherWithTheirValues(t *testing.T) {
 	for _, c := range []struct {
 		name, value string
@@ -273,7 +273,7 @@ func TestNamesTellTogetherWithTheirValues(t *testing.T) {
 		if got := Tell([]byte(c.name)).Holds([]byte(c.value), c.number); got != c.want {
 			t.Errorf("%s: %q (a number: %v) is told of: %v, want %v", c.name, c.value, c.number, got, c.want)
 		}
-		if c.number || !c.want { // what stands in for a value tells the same
+		if c.number || !c.want { // the stand-in of a value is judged alike
 			continue
 		}
 		if standIn := (&Set{}).StandIn([]byte(c.value)); !Stood(standIn).Found() && !Tell([]byte(c.name)).Holds(standIn,

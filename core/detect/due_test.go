@@ -10,8 +10,8 @@ import (
 	"inkret/core/catalog"
 )
 
-// TestWhatIsDueMissesNothing tries every recogniser on values whatever the tables say: what
-// one finds must have been due.
+// TestWhatIsDueMissesNothing tries every recogniser on values that the tables would skip: if one matches, it must
+// have been due.
 func TestWhatIsDueMissesNothing(t *testing.T) {
 	values := []string{bcryptHash, argonHash, token, pem, "4111 1111 1111 1111", "https://a:b7@c.example",
 		"Bearer Ab1cD2eF3gH4iJ5kL6", "sid=Ab1cD2eF3gH4iJ5kL6; HttpOnly",
@@ -70,7 +70,7 @@ func TestWhatAPatternNeeds(t *testing.T) {
 	}
 }
 
-// TestManyDetectors has more of them than have a bit of their own.
+// TestManyDetectors uses more detectors than fit in one word of bits.
 func TestManyDetectors(t *testing.T) {
 	var all []Custom
 	for i := range 100 {

@@ -6,7 +6,7 @@ import (
 	"testing"
 )
 
-// TestRevealingSkipsNothing: what is told from a text beforehand takes nothing from the expressions.
+// TestRevealingSkipsNothing checks that the quick test of a text never hides a match of the expressions.
 func TestRevealingSkipsNothing(t *testing.T) {
 	pieces := []string{" ", "\n", "at ", "a.b", "(", "x.go:12", ".php on line 7", ".php:7", "SELECT", " a ", "FROM",
 		"from", "where", "WHERE", "select ", "/usr/", "lib", `C:\dir\`, "10.0.0.7", "localhost", "db.internal",

@@ -26,8 +26,8 @@ func TestStandInsAreOfTheSameForm(t *testing.T) {
 	}
 }
 
-// TestStandInsSayWhatWasRecognised holds for thousands of values that nothing of them
-// stays but what they are.
+// TestStandInsSayWhatWasRecognised checks with thousands of values that a stand-in keeps only what the value was
+// recognised as.
 func TestStandInsSayWhatWasRecognised(t *testing.T) {
 	s := detect.NewSet([]detect.Custom{{Name: "berth key", Class: catalog.Secret,
 		Pattern: regexp.MustCompile(`fqk_[0-9a-f]{8}`)}}, nil)

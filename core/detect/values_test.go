@@ -2,7 +2,7 @@ package detect
 
 import "testing"
 
-// recognised is a value by hand, and what it is; empty for nothing.
+// recognised is a hand-written value and its detector; empty if none.
 type recognisedValue struct{ value, want string }
 
 func hold(t *testing.T, cases []recognisedValue) {
@@ -82,8 +82,8 @@ func TestCredentialsInTexts(t *testing.T) {
 	})
 }
 
-// TestNationalNumbers holds numbers of each country with the check that its rules give, and
-// the same with another.
+// TestNationalNumbers checks numbers of each country with the check digit that its rules give, and with another
+// one.
 func TestNationalNumbers(t *testing.T) {
 	hold(t, []recognisedValue{
 		{"12345678Z", "Spanish identity number"}, {"12345678-Z", "Spanish identity number"}, {"12345678A", ""},

@@ -47,7 +47,7 @@ func value(t *testing.T, text string) *Value {
 	return v
 }
 
-// ops reads operations written as "add /path value", a move as "move /from new-name".
+// ops parses operations written as "add /path value"; a move is "move /from new-name".
 func ops(t *testing.T, lines ...string) []Op {
 	var all []Op
 	for _, line := range lines {
@@ -153,9 +153,8 @@ func TestWhatCannotBeEditedIsLeftAlone(t *testing.T) {
 	}
 }
 
-// TestRandomEdits carries out random operations; Apply itself holds each outcome
-// against what the operation means for the values, and gives an error where it
-// differs. Comments must all survive what does not remove their lines.
+// TestRandomEdits applies random operations. Apply itself compares each result with what the operation means for
+// the values, and fails where it differs. All comments must survive except those on removed lines.
 func TestRandomEdits(t *testing.T) {
 	texts := []string{sample}
 	files, _ := filepath.Glob("../../demo/contracts/*.yaml")

@@ -11,7 +11,7 @@ import (
 	"github.com/goccy/go-yaml"
 )
 
-// laidOut writes a value in one of several layouts, with comments where the layout has them.
+// laidOut writes a value in one of several layouts, with comments where the layout allows them.
 func laidOut(v *Value, layout string, r *rand.Rand) string {
 	switch layout {
 	case "JSON, indented":
@@ -112,7 +112,7 @@ func madeUp(r *rand.Rand, depth int) *Value {
 		"~"}[r.IntN(25)])
 }
 
-// asOthersRead gives the values of a text by another library, in JSON.
+// asOthersRead returns the values of a text, parsed by another library, as JSON.
 func asOthersRead(t *testing.T, text string) any {
 	t.Helper()
 	if json.Valid([]byte(text)) {
@@ -131,7 +131,7 @@ func asOthersRead(t *testing.T, text string) any {
 	return v
 }
 
-// patched carries an operation out on plain values, as RFC 6902 has it.
+// patched applies an operation to plain values as RFC 6902 defines it.
 func patched(v any, tokens []string, o Op) any {
 	if len(tokens) == 0 {
 		var value any
@@ -175,9 +175,9 @@ func patched(v any, tokens []string, o Op) any {
 	return v
 }
 
-// TestEditsByAnotherLibrary carries out random operations on random texts in several layouts and line ends, and
-// has another library read what comes of it: it is what RFC 6902 makes of what it read before. JSON stays JSON,
-// line ends stay, and comments that are not in what is taken away do, too.
+// TestEditsByAnotherLibrary applies random operations to random texts in several layouts and line ends, and parses
+// the result with another library: it must be what RFC 6902 makes of the values before. JSON stays JSON, line ends
+// stay, and so do comments outside of what is removed.
 func TestEditsByAnotherLibrary(t *testing.T) {
 	layouts := []string{"lines", "braces", "JSON, indented", "JSON, in one line", "JSON, tabs"}
 	done, refused := map[string]int{}, map[string]int{}

@@ -32,7 +32,7 @@ func read(t testing.TB, text string) *contract.Contracts {
 	return c
 }
 
-// recording is what all audiences of the demo's harbour are answered.
+// recording is a recording of the demo's harbour, made as all audiences.
 func recording(t testing.TB) []*exchange.Capture {
 	t.Helper()
 	harbour := httptest.NewServer(demo.NewHarbour(1))
@@ -53,9 +53,8 @@ func recording(t testing.TB) []*exchange.Capture {
 	return all
 }
 
-// TestDraftFromTraffic: what is drafted from the harbour's recording is accepted,
-// grants nothing sensitive, and told against that recording leaves just what was
-// left out.
+// TestDraftFromTraffic checks that a draft from the harbour's recording is valid and grants nothing sensitive, and
+// that a check of that recording then reports exactly what the draft left out.
 func TestDraftFromTraffic(t *testing.T) {
 	o := observe.New(nil)
 	captures := recording(t)

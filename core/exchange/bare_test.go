@@ -16,7 +16,7 @@ func TestJSONByContent(t *testing.T) {
 		for _, media := range []string{"", "text/plain", "text/javascript; charset=utf-8", "application/octet-stream"} {
 			err := Readable(media, []byte(sent))
 			if media == "" && want == "" && looksLikeJSON([]byte(sent)) {
-				continue // without a type what begins like JSON is held to be some, and told as broken
+				continue // without a type, a body that begins like JSON counts as JSON, and is reported as broken
 			}
 			if (err == nil) != (want != "") {
 				t.Errorf("%q as %q: %v", sent, media, err)

@@ -59,7 +59,8 @@ visitor $.meta.n . ./n`
 	}
 }
 
-// TestEveryAlternativeIsLetOut: what several shapes carry at one path is listed for each of them, whatever their order.
+// TestEveryAlternativeIsLetOut checks that what several shapes carry at one path is listed for each of them, in any
+// order.
 func TestEveryAlternativeIsLetOut(t *testing.T) {
 	const text = `inkret: 1
 service: quay

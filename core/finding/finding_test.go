@@ -221,8 +221,7 @@ func TestMoves(t *testing.T) {
 	}
 }
 
-// TestPrintsAreBounded holds that a finding of thousands of values keeps a few of their
-// prints, each once.
+// TestPrintsAreBounded checks that a finding of thousands of values keeps a few of their prints, each once.
 func TestPrintsAreBounded(t *testing.T) {
 	c := NewCollector("quay")
 	for i := range uint64(500) {
@@ -246,7 +245,7 @@ func TestPrintsAreBounded(t *testing.T) {
 	}
 }
 
-// TestMergingIsAsCollectingInOne splits what is collected at random places.
+// TestMergingIsAsCollectingInOne splits captures over several collectors at random.
 func TestMergingIsAsCollectingInOne(t *testing.T) {
 	r := rand.New(rand.NewPCG(5, 6))
 	type one struct {
@@ -300,8 +299,8 @@ func TestMergingIsAsCollectingInOne(t *testing.T) {
 	}
 }
 
-// TestTheSameBodyForSeveral says of a wrong audience who else got the very same body, over
-// merged collectors too, and says it of nothing else, nor of another endpoint's.
+// TestTheSameBodyForSeveral checks that a wrong-audience finding names who else got the very same body, also after
+// a merge, and that no other finding does, nor one of another endpoint.
 func TestTheSameBodyForSeveral(t *testing.T) {
 	sent := func(endpoint, audience string, body uint64, spots ...scan.Spot) *scan.Outcome {
 		out := outcome(endpoint, audience, spots...)

@@ -22,7 +22,7 @@ func TestParents(t *testing.T) {
 	}
 }
 
-// TestWhatProvesARepair holds captures against a leaked address that is said to be mended.
+// TestWhatProvesARepair checks captures against a leaked address that is said to be mended.
 func TestWhatProvesARepair(t *testing.T) {
 	c, err := contract.Read(contract.File{Name: "a.yaml", Data: []byte(`inkret: 1
 service: quay

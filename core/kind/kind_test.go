@@ -2,7 +2,7 @@ package kind
 
 import "testing"
 
-// TestEveryKindIsWhole holds that nothing of a kind was forgotten, and that it is read back by its name.
+// TestEveryKindIsWhole checks that nothing of a kind was forgotten, and that it is read back by its name.
 func TestEveryKindIsWhole(t *testing.T) {
 	for _, k := range All() {
 		if k.String() == "" || k.CWE() == 0 || k.Mend() == "" {

@@ -51,7 +51,7 @@ func read(t testing.TB, text string) *contract.Contracts {
 	return c
 }
 
-// TestWhatLetsMorePass goes through changes by which a judge falls silent: each must be seen, with what it lets pass.
+// TestWhatLetsMorePass tries changes that silence the judge: each must be found, with what it lets pass.
 func TestWhatLetsMorePass(t *testing.T) {
 	old := read(t, harbour)
 	for _, c := range []struct {
@@ -116,7 +116,7 @@ func TestWhatLetsMorePass(t *testing.T) {
 	}
 }
 
-// TestWhatLetsNothingPass goes through changes that are written otherwise and judged alike, or more strictly.
+// TestWhatLetsNothingPass tries changes that are judged the same, or more strictly.
 func TestWhatLetsNothingPass(t *testing.T) {
 	old := read(t, harbour)
 	for name, c := range map[string][2]string{

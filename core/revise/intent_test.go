@@ -37,7 +37,7 @@ endpoints:
   - {endpoint: POST /boats, responses: [{entity: Boat, grants: {name: }}], accepts: [{entity: Boat, grants: {name: }}]}
 `
 
-// TestIntentsAreWritten holds what is written for each wish against the text that a person would write.
+// TestIntentsAreWritten compares the text written for each intent with what a person would write.
 func TestIntentsAreWritten(t *testing.T) {
 	desk := "/endpoints/0/responses/0"
 	none, one, both := []string{}, []string{"desk"}, []string{"visitor", "desk"}
@@ -121,8 +121,8 @@ func TestIntentsAreWritten(t *testing.T) {
 
 func ptr[T any](v T) *T { return &v }
 
-// TestIntentsAtRandom wants things of contracts at random. What is written can be read, and grants what was wanted
-// and nothing else: everything that was granted before is so still.
+// TestIntentsAtRandom applies random intents to random contracts. The result must be readable, and grant what was
+// asked for and nothing else.
 func TestIntentsAtRandom(t *testing.T) {
 	done := 0
 	for seed := range uint64(400) {

@@ -149,8 +149,8 @@ func TestAReadingIntoAnEmptyFile(t *testing.T) {
 	}
 }
 
-// TestShapesComeAndGoWithoutAChange: pulling a shape out and writing it out again
-// changes the text, and nothing that is granted.
+// TestShapesComeAndGoWithoutAChange checks that extracting a shape and inlining it again changes the text, and no
+// grant.
 func TestShapesComeAndGoWithoutAChange(t *testing.T) {
 	files, before := demo(t)
 	edits, err := Inline(before, "berth-card")
@@ -296,8 +296,8 @@ func TestGrant(t *testing.T) {
 	}
 }
 
-// TestShapesKeepWhatCommentsSay pulls out and writes out grants whose comments stand above, behind and inside
-// of them, in lines and in braces, and with both kinds of line ends.
+// TestShapesKeepWhatCommentsSay extracts and inlines grants with comments above, behind and inside them, in block
+// and flow style, with both kinds of line ends.
 func TestShapesKeepWhatCommentsSay(t *testing.T) {
 	const text = `inkret: 1
 service: quay

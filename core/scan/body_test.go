@@ -131,8 +131,8 @@ func TestSpotsBeforeTheBreakAreReported(t *testing.T) {
 	}
 }
 
-// TestABreakInAMapKeepsThePlaces breaks a body off within a map that only others
-// are granted: what encloses it is still told at its own place.
+// TestABreakInAMapKeepsThePlaces breaks a body off within a map that only others are granted: the object around it
+// is still reported at its own place.
 func TestABreakInAMapKeepsThePlaces(t *testing.T) {
 	contracts := mustRead(t, `
 inkret: 1
@@ -220,8 +220,8 @@ func TestOutcomeNamesTheExchange(t *testing.T) {
 	}
 }
 
-// TestEqualBodiesAreTold marks equal bodies alike and others otherwise, and no outlines: of
-// different bodies these may be equal.
+// TestEqualBodiesAreTold checks that equal bodies get equal marks and others do not; outlines get none, since those
+// of different bodies may be equal.
 func TestEqualBodiesAreTold(t *testing.T) {
 	j := NewJudge(mustRead(t, harbour))
 	body := func(audience, text string, outlined bool) uint64 {
@@ -372,7 +372,7 @@ func sameLines(a, b []string) bool {
 	return true
 }
 
-// TestWhy holds that every kind that is judged says why in words, not by its name alone.
+// TestWhy checks that every kind has a reason in words, not only its name.
 func TestWhy(t *testing.T) {
 	contracts := mustRead(t, harbour)
 	for body, want := range map[string]string{
@@ -403,8 +403,7 @@ func valid(data []byte) bool {
 	return t.pass(0) && t.space() == 0 && t.pos == len(data)
 }
 
-// TestTokenizerAgreesWithEncodingJSON holds the verdict against encoding/json on
-// random and mutated texts.
+// TestTokenizerAgreesWithEncodingJSON compares the verdict with that of encoding/json on random and mutated texts.
 func TestTokenizerAgreesWithEncodingJSON(t *testing.T) {
 	random := rand.New(rand.NewPCG(1, 2))
 	seeds := []string{`{"a":[1,-2.5e10,"x\u00e9\n",null,true,false,{}],"b":{"c":""}}`, `[]`, `"\ud83d\ude00\ud800"`,

@@ -9,7 +9,7 @@ import (
 	"inkret/core/scan"
 )
 
-// A judge holds captures against a contract and gives the spots where more goes out than it grants.
+// A judge compares captures with a contract and returns the spots where more goes out than it grants.
 func ExampleJudge() {
 	contracts, err := contract.Read(contract.File{Name: "quay.yaml", Data: []byte(`inkret: 1
 service: quay

@@ -37,8 +37,7 @@ endpoints:
     responses: [{entity: Crew, grants: {id: , total: {derived: [share], type: number}}}]
 `
 
-// TestForms shows what departs from how a value, an envelope or a relation is granted, and
-// what does not.
+// TestForms checks which forms of a value, an envelope or a relation differ from the grant, and which do not.
 func TestForms(t *testing.T) {
 	contracts := mustRead(t, forms)
 	for _, c := range []struct{ name, path, body, want string }{

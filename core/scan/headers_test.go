@@ -84,7 +84,7 @@ endpoints:
 	}
 }
 
-// TestErrorsAsPagesAndText looks at what pages, texts and root members named error reveal.
+// TestErrorsAsPagesAndText checks what HTML pages, plain texts and root members named error reveal.
 func TestErrorsAsPagesAndText(t *testing.T) {
 	const trace = "Traceback (most recent call last):\n  File \"/srv/app/main.py\", line 12, in get"
 	for name, one := range map[string]struct {

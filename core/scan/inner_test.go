@@ -215,8 +215,7 @@ func TestFormsAreHeldAgainstWhatIsAccepted(t *testing.T) {
 	}
 }
 
-// TestShortTextsThatLookLikeBase64 holds that words of any length that begin as base64 of
-// JSON does are read as the text that they are.
+// TestShortTextsThatLookLikeBase64 checks that words that happen to begin like base64 of JSON are read as text.
 func TestShortTextsThatLookLikeBase64(t *testing.T) {
 	contracts := mustRead(t, harbour)
 	for _, first := range []string{"e", "W", "e3", "W3", "eyJ", "W10"} {

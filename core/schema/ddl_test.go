@@ -6,7 +6,8 @@ import (
 	"testing"
 )
 
-// TestWhatSQLSaysIsReadOrListed: a table that a text makes is there with all of its columns, or a note says why not.
+// TestWhatSQLSaysIsReadOrListed checks that a table that a text creates is read with all columns, or that a note
+// says why not.
 func TestWhatSQLSaysIsReadOrListed(t *testing.T) {
 	for name, c := range map[string]struct{ sql, tables, notes string }{
 		"an operator of PostgreSQL with a hash": {"CREATE TABLE a (id int, doc jsonb, city text GENERATED ALWAYS AS " +

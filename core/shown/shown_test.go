@@ -98,7 +98,7 @@ detectors: [{name: quay key, class: secret, pattern: "fqk_[0-9a-f]{8}", match: [
 
 var delimited = regexp.MustCompile(`^([^%]*[/?&=;#]|)%s([/?&=;#][^%]*|)$`)
 
-// FuzzAddress holds that a planted value is in no address that is written, however it is put there.
+// FuzzAddress checks that a planted value is in no address that is written, however it is put there.
 func FuzzAddress(f *testing.F) {
 	const planted = "nell.oster@sails.example"
 	for _, s := range []string{"https://a.example/?x=%s", "https://a.example/%s", "https://a.example/a;b=%s",

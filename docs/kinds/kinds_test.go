@@ -7,8 +7,7 @@ import (
 	"inkret/core/kind"
 )
 
-// TestEveryKindHasItsPage holds the pages against the kinds that are told: name,
-// severity, weakness, and how it is mended.
+// TestEveryKindHasItsPage compares the pages with the kinds: name, severity, weakness, and how it is mended.
 func TestEveryKindHasItsPage(t *testing.T) {
 	for _, k := range kind.All() {
 		text, ok := Page(k.String())
