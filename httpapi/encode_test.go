@@ -58,15 +58,11 @@ func TestEveryFieldOfAFindingIsGivenOut(t *testing.T) {
 		}
 		return string(text)
 	}
-	var empty func(of reflect.Value)
-	empty = func(of reflect.Value) {
-		for field, v := range of.Fields() {
-			if v.IsZero() || v.Kind() == reflect.Pointer && v.Elem().IsZero() {
-				t.Errorf("%s of the description is not filled", field.Name)
-			}
+	for field, v := range reflect.ValueOf(findingOf(filled(t))).Fields() {
+		if v.IsZero() || v.Kind() == reflect.Pointer && v.Elem().IsZero() {
+			t.Errorf("%s of the description is not filled", field.Name)
 		}
 	}
-	empty(reflect.ValueOf(findingOf(filled(t))))
 
 	var dropped func(f *base.Finding, of reflect.Value)
 	dropped = func(f *base.Finding, of reflect.Value) {

@@ -17,7 +17,7 @@ export type Entity = Schemas["Entity"];
 export type ExposureMap = Schemas["ExposureMap"];
 export type Field = Schemas["Field"];
 export type Finding = Schemas["Finding"];
-/** What a list of findings can be asked for. */
+/** The parameters of a list of findings. */
 export type FindingsAsked = NonNullable<paths["/api/v1/findings"]["get"]["parameters"]["query"]>;
 export type ExposureRequest = Schemas["ExposureRequest"];
 export type FindingsChange = Schemas["FindingsChange"];
@@ -60,12 +60,12 @@ export const api = createClient<paths>({ baseUrl: "/" });
 /** Why a page has to ask for another sign-in. */
 export type SignedOut = "ended" | "other-person";
 
-/** Asks who sits there to sign in again; settles once they have, or do not want to. */
+/** Asks for another sign-in; settles when somebody signed in, or refused. */
 let signIn: ((why: SignedOut) => Promise<boolean>) | undefined;
-/** Lets the page go on where the same person signed in again in another tab. */
+/** Continues when the same person signed in again in another tab. */
 let back: (() => void) | undefined;
 
-/** Says who asks for another sign-in when the session has ended; nobody, where nobody was signed in. */
+/** Sets who asks for another sign-in when the session has ended; null when nobody was signed in. */
 export function whenSignedOut(ask: ((why: SignedOut) => Promise<boolean>) | undefined, goOn?: () => void) {
   signIn = ask;
   back = goOn;
@@ -89,7 +89,7 @@ export function actFor(person: number | undefined, tell = false) {
   if (tell) tabs?.postMessage({ person });
 }
 
-/** The query of an address that is opened without a header: who the page acts for. */
+/** The query of an address that is opened without headers: the person that the page acts for. */
 export function actingForQuery(): Record<string, string> {
   return actingFor === undefined ? {} : { acting_for: String(actingFor) };
 }

@@ -1,6 +1,6 @@
 import type { InvalidateQueryFilters, QueryClient } from "@tanstack/react-query";
 
-/** What tells the answers of the service apart that the console keeps: what they are about, and of which. */
+/** Query keys: what an answer is about, and its parameters. */
 export const keys = {
   adviceOn: (service: string, hash?: string) => ["adviceOn", service, hash] as const,
   advice: (service: string) => ["advice", service] as const,
@@ -61,7 +61,7 @@ export const keys = {
 
 type About = keyof typeof keys;
 
-/** What changes with what people do: all that the console keeps of it is asked for anew. */
+/** What becomes stale with each kind of change. */
 const changedBy = {
   /** Somebody moves, assigns, labels or discusses findings. */
   findings: [
@@ -176,7 +176,7 @@ const changedBy = {
   ],
 } satisfies Record<string, About[]>;
 
-/** Lets what changed be asked for anew. */
+/** Marks as stale what a change affects. */
 export function changed(
   queries: QueryClient,
   what: keyof typeof changedBy,

@@ -33,7 +33,7 @@ export function DirectionMark({ value, reaches }: { value: "widening" | "narrowi
   );
 }
 
-/** What a change of contracts comes to, in words. */
+/** A summary of a change of contracts, in words. */
 export function Sentences({ all, most = 40 }: { all: Sentence[]; most?: number }) {
   if (all.length === 0) return <span>Nothing that is granted changes.</span>;
   return (

@@ -56,7 +56,7 @@ export function useLabels() {
   });
 }
 
-/** Whether a finding that wants work is past its day. */
+/** Whether an open finding is overdue. */
 export function overdue(f: Finding): boolean {
   return (
     !!f.due && f.due < new Date().toISOString().slice(0, 10) && !["closed", "waived", "not-a-leak"].includes(f.state)

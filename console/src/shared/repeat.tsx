@@ -17,7 +17,7 @@ function command(calls: Calls, audience: string, writes: boolean): string {
   return `inkret capture repeat --${kind} ${id}${audience ? ` --audience ${audience}` : ""}${writes ? " --writes" : ""}`;
 }
 
-/** Makes recorded calls again, as an audience, and leads to what came of it. */
+/** Repeats recorded calls as an audience, and leads to the result. */
 export function Repeat({
   calls,
   service,

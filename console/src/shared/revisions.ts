@@ -6,7 +6,7 @@ import { type Revision } from "../api/client";
 import { useFailed } from "./states";
 import { changed } from "../api/keys";
 
-/** What to do once a change of contracts was sent: tell where it stands, and let everything be asked for anew. */
+/** After a change of contracts was sent: tell its state, and mark what it changed as stale. */
 export function useRevisionMade() {
   const { message, notification } = App.useApp();
   const queries = useQueryClient();

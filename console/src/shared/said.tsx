@@ -1,6 +1,6 @@
 import Markdown from "react-markdown";
 
-/** What somebody wrote, as Markdown: HTML of theirs as the text that it is, no pictures, and links that tell nobody where they were followed. */
+/** A comment as Markdown: HTML in it is shown as text, there are no pictures, and links send no referrer. */
 export function Said({ children }: { children: string }) {
   return (
     <div className="said">

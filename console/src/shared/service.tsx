@@ -13,7 +13,7 @@ export function useService() {
   return { services, service, name: service?.name ?? "" };
 }
 
-/** Chooses among several services; of one, nothing is to be chosen. */
+/** A choice among several services; nothing when there is only one. */
 export function ServicePicker() {
   const { services, name } = useService();
   const { set } = useAddress();

@@ -12,7 +12,7 @@ export function useSession() {
   return useQuery({ queryKey: keys.session(), queryFn: ask, staleTime: 60_000 });
 }
 
-/** Takes somebody as signed in here, and lets the browser's other tabs know. */
+/** Signs somebody in here, and tells the browser's other tabs. */
 export function signedIn(queries: QueryClient, person: Person) {
   actFor(person.id, true);
   queries.setQueryData(keys.session(), person);
@@ -20,7 +20,7 @@ export function signedIn(queries: QueryClient, person: Person) {
 
 const rank = { viewer: 1, reviewer: 2, lead: 3, administrator: 4 } as const;
 
-/** Whether the person may do what needs a role: at a service, or where none is named at any; "" is for what is of no service. */
+/** Whether the person may do what needs a role: at the named service, or at any when none is named; "" means what belongs to no service. */
 export function useMay(role: keyof typeof rank, service?: string): boolean {
   const { data } = useSession();
   if (!data) return false;

@@ -45,7 +45,7 @@ const pages = [
   { key: "/settings", icon: <SettingOutlined aria-hidden />, label: <Link to="/settings">Settings</Link> },
 ];
 
-/** The frame around every page of somebody who is signed in. */
+/** The frame around every page once somebody is signed in. */
 export function Shell() {
   const session = useSession();
   const place = useLocation();
@@ -164,7 +164,7 @@ function useEndedSession(person: Person | undefined) {
   );
 }
 
-/** How much one is told that is not read. */
+/** The number of unread notices. */
 function Bell() {
   const list = useQuery({
     queryKey: keys.unread(),

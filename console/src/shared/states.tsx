@@ -3,7 +3,7 @@ import { useCallback, type ReactNode } from "react";
 import { Link } from "react-router";
 import { ApiProblem } from "../api/client";
 
-// The states that every view has besides the one with content.
+// The states of a view besides the one with content.
 
 export function Loading({ what }: { what: string }) {
   return (
@@ -44,7 +44,7 @@ export function NotFound({ what }: { what: string }) {
   return <Failed error={new ApiProblem(404, `There is no such ${what}.`)} />;
 }
 
-/** Nothing to show, and what to do about it. */
+/** An empty state: there is nothing to show, and this is how to change that. */
 export function Empty({ title, children }: { title: string; children?: ReactNode }) {
   return (
     <AntdEmpty image={AntdEmpty.PRESENTED_IMAGE_SIMPLE} description={<Typography.Text strong>{title}</Typography.Text>}>
@@ -53,7 +53,7 @@ export function Empty({ title, children }: { title: string; children?: ReactNode
   );
 }
 
-/** What to do when something that somebody asked for was not done. */
+/** What to do when a request failed. */
 export function useFailed() {
   const { notification } = App.useApp();
   return useCallback(

@@ -1,12 +1,12 @@
 import { useCallback, useSyncExternalStore } from "react";
 import type { ContractFile } from "../api/client";
 
-/** Contract files that somebody is changing, the revision that they were made from, and what tells them from others. */
+/** Contract files being changed, the revision that they were made from, and a hash that identifies them. */
 export type Working = { files: ContractFile[]; base: number; hash: string };
 
 let typed = 0;
 
-/** What tells files from others that the service has not seen yet. */
+/** Identifies files that the service has not hashed yet. */
 export const typedHash = () => `typed ${Date.now()} ${typed++}`;
 
 // Kept in the browser's session, so that an ended session or a reload loses nothing

@@ -6,7 +6,7 @@ import { useMay } from "../../shared/session";
 import { useFailed } from "../../shared/states";
 import { Code } from "../../shared/tags";
 
-/** What may be done with the value that has the focus. */
+/** Actions on the value that has the focus. */
 export function ValueTools({
   capture,
   node,

@@ -58,7 +58,7 @@ interface Cell {
 }
 
 const levels = 9;
-/** Narrower than this share of the picture nothing is drawn. */
+/** The smallest share of the picture that is drawn. */
 const narrowest = 0.004;
 
 function cellsOf(root: Part): Cell[] {
@@ -77,7 +77,7 @@ function cellsOf(root: Part): Cell[] {
   return cells;
 }
 
-/** The parts that weigh most and that nobody needs, none inside of another. */
+/** The heaviest parts that nobody needs, none inside another. */
 function heaviest(root: Part, most: number): Part[] {
   const all: Part[] = [];
   const visit = (p: Part) => {

@@ -18,7 +18,7 @@ const origins: Record<string, string> = {
   recapture: "calls made again",
 };
 
-/** A batch above its captures: what it is, and what may be done with it. */
+/** A batch above its captures: its details and actions. */
 export function BatchHead({ batch }: { batch: number }) {
   const of = useQuery({
     queryKey: keys.batch(batch),

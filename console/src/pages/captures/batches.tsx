@@ -10,7 +10,7 @@ import { Empty, Failed } from "../../shared/states";
 import { Send } from "./send";
 import { keys } from "../../api/keys";
 
-/** What came in together, newest first, and sending more. */
+/** Batches, newest first, and uploading more. */
 export function Batches() {
   const { get, set } = useAddress();
   const page = Number(get("page")) || 1;

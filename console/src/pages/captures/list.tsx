@@ -45,7 +45,7 @@ const sorts = [
 
 const statuses = ["2XX", "3XX", "4XX", "5XX", "200", "201", "304", "400", "401", "403", "404", "500"];
 
-/** A day of the address as the moment at which it begins here. */
+/** The moment at which a day of the address begins here. */
 const moment = (day: string) => (day ? new Date(`${day}T00:00:00`).toISOString() : undefined);
 const number = (text: string) => (text ? Number(text) : undefined);
 

@@ -16,7 +16,7 @@ interface Sent {
   error?: unknown;
 }
 
-/** Sending recordings by drag and drop, with progress and what came of each. */
+/** Uploads recordings by drag and drop, with progress and a result for each. */
 export function Send() {
   const queries = useQueryClient();
   const services = useQuery({ queryKey: keys.services(), queryFn: () => take(api.GET("/api/v1/services")) });

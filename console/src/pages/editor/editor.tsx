@@ -34,7 +34,7 @@ export default function EditorPage() {
   return <Editor service={endpoint.data.endpoint.service} endpoint={endpoint.data.endpoint.endpoint} id={id} />;
 }
 
-/** A value that follows another once that has rested for a while. */
+/** A value that follows another one after it has not changed for a while. */
 function useRested<T>(value: T, ms: number): T {
   const [rested, setRested] = useState(value);
   useEffect(() => {
@@ -62,7 +62,7 @@ function Editor({ service, endpoint, id }: { service: string; endpoint?: string;
   const hash = working?.hash ?? (inForce.data && `revision ${inForce.data.number}`);
   const now = useMemo(() => (files && hash ? { files, hash } : undefined), [files, hash]);
   const later = useRested(now, pause);
-  // what was typed is looked at once it rests; what the service wrote it has looked at already
+  // typed text is checked after a pause; the service has already checked what it wrote
   const rested = now?.hash.startsWith("typed ") ? later : now;
   const chosenEndpoint = get("endpoint") || endpoint; // a draft may write the endpoint otherwise than it was seen
   const client = useQueryClient();

@@ -9,7 +9,7 @@ import { useMay } from "../../shared/session";
 import { Failed, Loading } from "../../shared/states";
 import { Code, SeverityMark } from "../../shared/tags";
 
-/** Which findings of recorded traffic a change lets go, and which come with it. */
+/** The findings in recorded traffic that a change removes and adds. */
 export function EffectPanel({
   service,
   files,

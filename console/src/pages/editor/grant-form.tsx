@@ -3,7 +3,7 @@ import { Checkbox, Input, InputNumber, Modal, Select } from "antd";
 import type { EditableContract, GrantNode } from "../../api/client";
 import type { Want } from "./grants";
 
-/** All that may be said of one grant, save what it carries. */
+/** Everything that a grant can say, except its source. */
 export function GrantForm({
   g,
   contract,

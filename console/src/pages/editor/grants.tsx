@@ -22,7 +22,7 @@ import { Empty } from "../../shared/states";
 import { Code } from "../../shared/tags";
 import { GrantForm } from "./grant-form";
 
-/** What somebody wants of one place of the contract; the service writes the text. */
+/** An intent at one place of the contract; the service writes the text. */
 export type Want = (i: Intent) => void;
 type Place = { file: string; pointer: string };
 

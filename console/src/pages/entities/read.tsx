@@ -19,7 +19,7 @@ async function readingOf(file: File): Promise<Reading> {
   return { source: file.name, form: description ? "description" : "sql", text };
 }
 
-/** Compares what is stored with the catalogue, and takes over what is chosen. */
+/** Compares what is stored with the catalogue, and adopts what is selected. */
 export function ReadPanel({ service }: { service: string }) {
   const may = useMay("reviewer", service);
   const { made, failed } = useRevisionMade();

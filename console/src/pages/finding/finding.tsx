@@ -179,7 +179,7 @@ interface Decision {
   until?: Dayjs;
 }
 
-/** Moving a finding along, or saying something about it. */
+/** Moves a finding, or adds a comment. */
 function Decide({ d }: { d: FindingDetail }) {
   const queries = useQueryClient();
   const { message } = App.useApp();
@@ -287,7 +287,7 @@ function Decide({ d }: { d: FindingDetail }) {
 
 const waivedByTwo = (d: FindingDetail) => d.finding.severity === "critical" || d.finding.severity === "high";
 
-/** A waiver that waits for approval: by a lead who is somebody else than who asks. */
+/** A waiver that waits for approval by a lead other than the one who asked. */
 function AskedWaiver({ d }: { d: FindingDetail }) {
   const asked = d.finding.waiver_asked!;
   const session = useSession();
@@ -363,7 +363,7 @@ function AskedWaiver({ d }: { d: FindingDetail }) {
   );
 }
 
-/** Who has it, by when, and its labels. */
+/** Assignee, due date and labels. */
 function Hold({ d }: { d: FindingDetail }) {
   const f = d.finding;
   const may = useMay("reviewer", f.service);
@@ -481,7 +481,7 @@ function Follow({ d }: { d: FindingDetail }) {
   );
 }
 
-/** What would keep it from being told again, if it is no leak. */
+/** Changes of the contracts that would stop the finding, if it is no leak. */
 function Teaches({ d }: { d: FindingDetail }) {
   return (
     <Alert

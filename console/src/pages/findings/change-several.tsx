@@ -4,7 +4,7 @@ import { count } from "../../shared/format";
 
 const Change = lazy(() => import("./change")); // it needs a calendar, which is large
 
-/** Changes those chosen, or all that fit the filters, in one step: looked at first, and undone if need be. */
+/** Changes the selected findings, or all that match the filters, in one step, with a preview and undo. */
 export function ChangeSeveral({
   chosen,
   all,

@@ -21,7 +21,7 @@ interface Wish {
   comment?: string;
 }
 
-/** Asks what is to change of findings, shows what would come of it, changes them, and offers to undo that. */
+/** Asks what to change, shows the effect, makes the change, and offers to undo it. */
 export default function Change({
   of,
   title,
@@ -210,7 +210,7 @@ export default function Change({
   );
 }
 
-/** What a change would come to. */
+/** The effect of a change. */
 function Tried({ tried }: { tried: FindingsChanged }) {
   return (
     <div role="status" className="below-12">

@@ -18,7 +18,7 @@ import { ChangeSeveral } from "./change-several";
 import { Views } from "./views";
 import { keys } from "../../api/keys";
 
-/** The parts of the address that narrow the list: all that the service knows, which the compiler sees to. */
+/** The filters in the address: all that the service knows, which the compiler checks. */
 const filters = [
   "state",
   "severity",

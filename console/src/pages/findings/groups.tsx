@@ -22,7 +22,7 @@ function only(query: string, severity: string): string {
   return narrowed.toString();
 }
 
-/** The findings that fit, gathered by what they have in common: one repair, many findings. */
+/** Findings grouped by what they have in common: one repair, many findings. */
 export function Groups({ by, filter }: { by: string; filter: string }) {
   const list = useQuery({
     queryKey: keys.groups(by, filter),

@@ -11,7 +11,7 @@ const formats = {
   json: "JSON, and a baseline for inkret check",
 };
 
-/** Takes away what is tracked of a service as a file, of the findings that fit the filters. */
+/** Downloads the findings that match the filters as a file. */
 export function Report({ filter, service }: { filter: string; service: string }) {
   const { services, name } = useService();
   const of = service || name;

@@ -6,7 +6,7 @@ import { api, take, type SavedView } from "../../api/client";
 import { Failed, useFailed } from "../../shared/states";
 import { keys } from "../../api/keys";
 
-/** Lists that one keeps, and that others share; the one that is shown can be kept. */
+/** Saved views, own and shared; the current list can be saved. */
 export function Views({ query }: { query: string }) {
   const [open, setOpen] = useState(false);
   return (

@@ -10,7 +10,7 @@ import { overdue } from "../../shared/people";
 import { useSession } from "../../shared/session";
 import { keys } from "../../api/keys";
 
-/** What needs me. */
+/** What waits for this person. */
 export default function Home() {
   const session = useSession();
   const home = useQuery({ queryKey: keys.home(), queryFn: () => take(api.GET("/api/v1/home")) });

@@ -29,7 +29,7 @@ function Watch({ service }: { service: string }) {
   const shown = onlyLeaking ? live.calls.filter((c) => c.findings.length > 0) : live.calls;
   const chosen = Number(get("capture")) || 0;
   const following = chosen === 0;
-  // what is shown beside the list follows the newest leak, but not faster than one can look
+  // the details follow the newest leak, but not faster than one can look
   const follow = shown.find((c) => c.findings.length > 0) ?? shown[0];
   const steady = useSteady(follow?.capture.id ?? 0, 1000);
   const beside = following ? steady : chosen;
@@ -206,7 +206,7 @@ function Beside({ capture }: { capture: number }) {
   );
 }
 
-/** Nothing came yet, and how to make something come. */
+/** The empty state: nothing came yet, and how to send something. */
 function Waiting() {
   return (
     <Alert

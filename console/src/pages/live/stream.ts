@@ -7,7 +7,7 @@ export enum Following {
   Lost,
 }
 
-/** What was watched so far. */
+/** What has arrived so far. */
 export interface Watched {
   following: Following;
   calls: LiveCall[]; // the newest first, no more than `most`
@@ -20,7 +20,7 @@ export interface Watched {
 }
 
 const most = 500;
-/** What comes in is drawn together so often, however fast it comes. */
+/** Arrivals are drawn together at this interval, in milliseconds. */
 const drawEvery = 250;
 
 const nothing: Watched = {
@@ -33,7 +33,7 @@ const nothing: Watched = {
   bySeverity: {},
 };
 
-/** Watches a service's calls come in. While paused they wait. */
+/** Watches a service's calls arrive. While paused they wait. */
 export function useLive(service: string, paused: boolean): Watched & { clear: () => void } {
   const [watched, setWatched] = useState(nothing);
   const waiting = useRef<LiveCall[]>([]);

@@ -22,7 +22,7 @@ const words: Record<Notice["kind"], string> = {
   view: "into a view that you follow",
 };
 
-/** What one is told, newest first. */
+/** Notices, newest first. */
 export default function Notices() {
   const { get, set } = useAddress();
   const queries = useQueryClient();

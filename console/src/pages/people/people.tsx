@@ -12,7 +12,7 @@ import { keys } from "../../api/keys";
 
 export const roles: Person["role"][] = ["viewer", "reviewer", "lead", "administrator"];
 
-/** Everybody who may come in, as what, and who may no longer. */
+/** Everybody with an account, with their roles, and those who were blocked. */
 export default function People() {
   const people = usePeople();
   const session = useSession();
@@ -176,7 +176,7 @@ export default function People() {
   );
 }
 
-/** What somebody is at services where that is another role than everywhere. */
+/** Roles at single services that differ from the general one. */
 function AtServices({
   person,
   may,

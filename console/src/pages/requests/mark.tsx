@@ -9,7 +9,7 @@ const signs: Record<ExposureRequest["state"], [string, string]> = {
   withdrawn: ["−", "withdrawn"],
 };
 
-/** Where a request is, by sign and word. */
+/** The state of a request, by sign and word. */
 export function RequestMark({ state }: { state: ExposureRequest["state"] }) {
   const [sign, word] = signs[state];
   return (

@@ -12,7 +12,7 @@ import { Code } from "../../shared/tags";
 import { RequestMark } from "./mark";
 import { keys } from "../../api/keys";
 
-/** Who asks that a field be granted. */
+/** Requests to grant a field. */
 export default function Requests() {
   const { get, set } = useAddress();
   const navigate = useNavigate();

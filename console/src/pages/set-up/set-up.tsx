@@ -20,7 +20,7 @@ interface Filled {
 const said = (e: Error) =>
   e instanceof ApiProblem ? `${e.message}. ${e.next ?? ""}` : "The service cannot be reached; try again.";
 
-/** Where a one-time link leads: name and password are set, and one is signed in. */
+/** The target of a one-time link: set name and password, and be signed in. */
 export default function SetUp() {
   const queries = useQueryClient();
   const navigate = useNavigate();

@@ -9,7 +9,7 @@ import { keys } from "../../api/keys";
 
 const sign = { waiting: "◷", taken: "✓", "given up": "✕" } as const;
 
-/** What was mailed to whom, and what came of it. */
+/** Mails that were sent, and whether they were delivered. */
 export function Mails() {
   const [page, setPage] = useState(1);
   const queries = useQueryClient();

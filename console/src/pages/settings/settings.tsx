@@ -25,7 +25,7 @@ import { Mails } from "./mails";
 import { Code, severities, SeverityMark } from "../../shared/tags";
 import { changed, keys } from "../../api/keys";
 
-/** What holds for a service: where calls may be made again, with which credentials, and how long bodies are kept. */
+/** Settings of a service: where calls may be repeated, with which credentials, and how long bodies are kept. */
 export default function Settings() {
   const { services, service, name } = useService();
   const lead = useMay("lead", "");
@@ -55,7 +55,7 @@ export default function Settings() {
   );
 }
 
-/** Sends a change, tells what came of it, and lets everything be asked for anew. */
+/** Sends a change, shows its result, and marks as stale what it changed. */
 function useChange<T>(send: (v: T) => Promise<unknown>, done: string, after?: () => void) {
   const { message } = App.useApp();
   const queries = useQueryClient();
@@ -71,7 +71,7 @@ function useChange<T>(send: (v: T) => Promise<unknown>, done: string, after?: ()
   });
 }
 
-/** Within how many days new findings are due. */
+/** The number of days in which new findings are due. */
 function Due() {
   const may = useMay("lead", "");
   const due = useQuery({ queryKey: keys.due(), queryFn: () => take(api.GET("/api/v1/findings/due")) });

@@ -128,7 +128,7 @@ export default function StandingPage() {
   );
 }
 
-/** How much of what went out no grant covers, day by day, and what was saved since endpoints were captured first. */
+/** The share of bytes that no grant covers, day by day, and what was saved since endpoints were first captured. */
 function Excess({ days, savings }: { days: Schemas["WeighedDay"][]; savings: Schemas["Saving"][] }) {
   const sum = (of: (d: Schemas["WeighedDay"]) => number) => days.reduce((n, d) => n + of(d), 0);
   const [weighed, excess, saved] = [sum((d) => d.bytes), sum((d) => d.excess_bytes), sum((d) => d.saved_bytes)];

@@ -11,7 +11,7 @@ import { keys } from "../../api/keys";
 
 const parts = ["action", "author", "subject"] as const;
 
-/** Who did what when, and whether it is as it was written. */
+/** The trail: who did what when, and whether it is unchanged. */
 export default function Trail() {
   const { get, set } = useAddress();
   const page = Number(get("page")) || 1;

@@ -4,7 +4,7 @@ import { api, take, type Mailed } from "../../api/client";
 import { Failed, useFailed } from "../../shared/states";
 import { keys } from "../../api/keys";
 
-/** When one is mailed what one is told. */
+/** When notices are mailed. */
 export function Mail() {
   const queries = useQueryClient();
   const failed = useFailed();

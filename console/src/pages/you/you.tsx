@@ -11,7 +11,7 @@ import { Mail } from "./mail";
 import { Tokens } from "./tokens";
 import { keys } from "../../api/keys";
 
-/** What is one's own: password, second factor, sessions, tokens. */
+/** The account: password, second factor, sessions, tokens. */
 export default function You() {
   const session = useSession();
   if (!session.data) return <Loading what="who you are" />;

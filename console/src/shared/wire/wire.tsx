@@ -27,7 +27,7 @@ function lookOf(n: WireNode, above: Look): Look {
   if (n.finding?.kind === "wrong-audience") return "foreign";
   if (n.mark === "missing") return "missing";
   if (n.mark === "swept" && above === "granted") return "open";
-  // what belongs to an ungranted value is as unexpected as it is
+  // everything below an ungranted value is as unexpected as the value
   if (n.mark === "swept" && above !== "swept") return above === "sensitive" ? "ungranted" : above;
   return n.mark;
 }
