@@ -1,8 +1,9 @@
-// Package service holds the use cases of the service: what people and programs may ask of it. Each part of people's work
-// is a room, a package below this one; they stand on package base and know the records through a Store interface of
-// their own.
+// Package service holds the use cases of the service: what people and programs may ask of it. Each part of people's
+// work is a room, a package below this one; they stand on package base and know the records through a Store interface
+// of their own.
 //
-// A [Service] is opened on a data folder, holds one of each room, and does what is due from time to time in [Service.Run].
+// A [Service] is opened on a data folder, holds one of each room, and does what is due from time to time in
+// [Service.Run].
 package service
 
 import (

@@ -99,8 +99,11 @@ func StillCoded(body []byte, codings string) bool {
 }
 
 // Text converts text in the charset of a Content-Type to UTF-8 without a byte order mark. JSON is UTF-8 unless
-// declared otherwise (RFC 8259 section 8.1).
+// declared otherwise (RFC 8259 section 8.1). Notations that are no text stay as they are.
 func Text(body []byte, contentType string) ([]byte, error) {
+	if kind, _ := mediaOf(contentType); kind == isCBOR || kind == isMessagePack {
+		return body, nil
+	}
 	switch {
 	case bytes.HasPrefix(body, []byte{0xEF, 0xBB, 0xBF}):
 		return body[3:], nil

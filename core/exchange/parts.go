@@ -59,8 +59,13 @@ const (
 	isJSON
 	isLines    // NDJSON: a value a line
 	isSequence // RFC 7464: a value behind each record separator
+	isStream   // JSON values that follow each other
 	isEvents   // server-sent events
-	isForm     // application/x-www-form-urlencoded
+	isCommas   // CSV (RFC 4180)
+	isTabs     // TSV
+	isCBOR     // RFC 8949
+	isMessagePack
+	isForm // application/x-www-form-urlencoded
 	isMultipart
 	isXML
 	isHTML
@@ -77,8 +82,18 @@ func mediaOf(contentType string) (media, string) {
 		return isLines, name
 	case "application/json-seq":
 		return isSequence, name
+	case "application/stream+json":
+		return isStream, name
 	case "text/event-stream":
 		return isEvents, name
+	case "text/csv", "application/csv":
+		return isCommas, name
+	case "text/tab-separated-values":
+		return isTabs, name
+	case "application/cbor":
+		return isCBOR, name
+	case "application/msgpack", "application/vnd.msgpack", "application/x-msgpack":
+		return isMessagePack, name
 	case "application/x-www-form-urlencoded":
 		return isForm, name
 	case "application/xml", "text/xml":
@@ -91,6 +106,8 @@ func mediaOf(contentType string) (media, string) {
 		return isJSON, name
 	case strings.HasSuffix(name, "+json-seq"):
 		return isSequence, name
+	case strings.HasSuffix(name, "+cbor"):
+		return isCBOR, name
 	case strings.HasSuffix(name, "+xml") && name != "image/svg+xml":
 		return isXML, name
 	case strings.HasPrefix(name, "multipart/"):
@@ -127,8 +144,10 @@ func Readable(contentType string, body []byte) error {
 // stands there, and appends it to dst. A body in another notation is one part
 // that stands for it as a whole:
 //
-//   - NDJSON, JSON text sequences (RFC 7464) and server-sent events (HTML standard,
+//   - NDJSON, JSON text sequences (RFC 7464), streams of JSON values and server-sent events (HTML standard,
 //     section 9.2) are the list of their values,
+//   - CSV (RFC 4180) and TSV are the list of their rows, each an object of its cells by the names in the first row,
+//   - CBOR (RFC 8949) and MessagePack are the JSON that has the same meaning,
 //   - a form (URL standard, section 5) or multipart/form-data (RFC 7578) is the
 //     object of its fields, other multipart bodies (RFC 2046) the list of theirs,
 //   - XML is an object with one member, the root element: attributes and elements
@@ -143,8 +162,18 @@ func Parts(dst []Part, contentType string, body []byte) ([]Part, error) {
 	switch kind {
 	case isLines, isSequence:
 		one = lines(body)
+	case isStream:
+		one = stream(body)
 	case isEvents:
 		one = events(body)
+	case isCommas:
+		one, err = table(contentType, body, commaSeparated)
+	case isTabs:
+		one, err = table(contentType, body, tabSeparated)
+	case isCBOR:
+		one, err = packedPart(body, (*packed).cbor)
+	case isMessagePack:
+		one, err = packedPart(body, (*packed).messagePack)
 	case isForm:
 		one = form(body)
 	case isMultipart:
@@ -183,6 +212,16 @@ type writer struct {
 
 // from records that what follows comes from byte i of the body.
 func (w *writer) from(i int) { w.anchors = append(w.anchors, anchor{text: len(w.text), body: i}) }
+
+// run writes text that stands at byte i of the body as it is.
+func (w *writer) run(i int, text []byte) {
+	w.anchors = append(w.anchors, anchor{text: len(w.text), body: i, runs: true})
+	w.text = append(w.text, text...)
+	w.from(i + len(text))
+}
+
+// last returns the byte of the body that the latest text came from.
+func (w *writer) last() int { return w.anchors[len(w.anchors)-1].body }
 
 func (w *writer) put(s string) { w.text = append(w.text, s...) }
 
