@@ -96,6 +96,16 @@ var valuePlaces = map[string]atPlace{
 		return "\x1e{\"id\":1}\n\x1e" +
 			member(n, v) + "\n"
 	}},
+	"stream": {media: "application/stream+json", body: func(n, v string) string { return `{"id":1}` + member(n, v) }},
+	"commas": {media: "text/csv", body: func(n, v string) string {
+		return "id," + n + "\r\n1,\"" + strings.ReplaceAll(v, `"`, `""`) + "\"\r\n"
+	}},
+	"cbor": {media: "application/cbor", body: func(n, v string) string {
+		return "\xa1" + packedText(n, 0x60, 23, 0x79) + packedText(v, 0x60, 23, 0x79)
+	}},
+	"msgpack": {media: "application/msgpack", body: func(n, v string) string {
+		return "\x81" + packedText(n, 0xa0, 31, 0xda) + packedText(v, 0xa0, 31, 0xda)
+	}},
 	"events": {media: "text/event-stream", body: func(n, v string) string {
 		return "event: a\ndata: " + member(n, v) +
 			"\n\n"
@@ -136,6 +146,15 @@ var valuePlaces = map[string]atPlace{
 		body: func(string, string) string { return `{"id":1}` }},
 }
 
+// packedText is a text in a binary notation: with its length in the first byte up to most, else in the two bytes
+// behind long.
+func packedText(text string, short byte, most int, long byte) string {
+	if len(text) <= most {
+		return string([]byte{short + byte(len(text))}) + text
+	}
+	return string([]byte{long, byte(len(text) >> 8), byte(len(text))}) + text
+}
+
 func everyByteEscaped(v string) string {
 	var b strings.Builder
 	for i := range len(v) {
@@ -146,11 +165,15 @@ func everyByteEscaped(v string) string {
 
 // inHAR is an entry of a recording.
 func inHAR(address, media, body string) map[string]any {
+	content := map[string]any{"mimeType": media, "text": body}
+	if strings.HasPrefix(body, "\xa1") || strings.HasPrefix(body, "\x81") {
+		content["text"], content["encoding"] = base64.StdEncoding.EncodeToString([]byte(body)), "base64"
+	}
 	return map[string]any{"request": map[string]any{"method": "GET", "url": "https://a.example" + address,
 		"headers": []any{}},
 		"response": map[string]any{"status": 200, "headers": []any{map[string]string{"name": "Content-Type",
 			"value": media}},
-			"content": map[string]any{"mimeType": media, "text": body}}}
+			"content": content}}
 }
 
 // TestEveryRecogniserEverywhere checks the promise about recognised values with the program: each value, at each
