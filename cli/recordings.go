@@ -28,7 +28,7 @@ func mappingFlag() cli.Flag {
 
 func requestFlag() cli.Flag {
 	return &cli.StringFlag{Name: "request",
-		Usage: "the `\"METHOD URL\"` of responses that are recorded alone, as curl -i prints them"}
+		Usage: "the `\"METHOD URL\"` of responses that are recorded alone, as curl prints them, with or without -i"}
 }
 
 // standardInput is the name of a recording from standard input.

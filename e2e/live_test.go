@@ -198,6 +198,10 @@ func TestWhatOtherProgramsRecord(t *testing.T) {
 	if out, err := fetch.CombinedOutput(); err != nil {
 		t.Fatalf("wget: %v\n%s", err, out)
 	}
+	bare := filepath.Join(dir, "berths.json")
+	if err := os.WriteFile(bare, []byte(call(t, harbour+"/v1/berths")), 0o644); err != nil {
+		t.Fatal(err)
+	}
 	printed := "HTTP/1.1 200 OK\r\nContent-Type: application/json\r\n\r\n" + call(t, harbour+"/v1/notices")
 	answer := filepath.Join(dir, "notices.txt")
 	if err := os.WriteFile(answer, []byte(printed), 0o644); err != nil {
@@ -209,6 +213,9 @@ func TestWhatOtherProgramsRecord(t *testing.T) {
 		{home, "capture upload " + answer, 0, "skipped 1: ", ""},
 		{home, "capture upload --request \"GET https://api.fennick-quay.example/v1/notices\" --audience skipper " +
 			answer, 0, "1 capture (1 judged, 0 skipped), 1 finding", ""},
+		{home, "capture upload " + bare, 2, "", ""},
+		{home, "capture upload --request \"GET https://api.fennick-quay.example/v1/berths\" " + bare, 0,
+			"1 capture (1 judged, 0 skipped), 12 findings, 0 of them new", ""},
 		{home, "capture upload --request nonsense " + answer, 2, "is no request", ""},
 		{home, "capture upload " + dir, 0, "monday.warc.gz: taken in before, as batch 4", ""},
 	})

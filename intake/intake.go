@@ -38,7 +38,8 @@ type Yield func(*exchange.Capture) error
 
 // Options add what a recording does not say itself.
 type Options struct {
-	// Request is the request of responses recorded alone, or nil.
+	// Request is the request of responses recorded alone, or nil. With it, what is no recording is read as the body
+	// of a response with status 200.
 	Request *exchange.Request
 	// Long hands over bodies that do not fit in memory as [exchange.Long], if the recording is an uncompressed
 	// file. The file must stay open until they are evaluated.
@@ -52,7 +53,7 @@ type Options struct {
 // the captures' File; in an archive it is followed by a slash and the inner name.
 //
 // It reads HAR 1.2, HTTP messages (RFC 9112), WARC 1.1 (ISO 28500) and capture lines ([Append]), each optionally
-// compressed with gzip, zstd or zip.
+// compressed with gzip, zstd or zip; and a body alone, if [Options.Request] says what was asked.
 func Read(name string, r io.Reader, o Options, yield Yield) error {
 	in := &reading{Options: o, yield: yield}
 	err := in.read(name, r, 0)
@@ -123,6 +124,8 @@ func (in *reading) read(name string, r io.Reader, packing int) error {
 		line, _ = isLine(start)
 	}
 	switch {
+	case in.isBare(start, line):
+		return in.bare(name, b)
 	case len(start) == 0:
 		return &Error{File: name, Offset: -1, Reason: "the file is empty; a recording was expected", Unknown: true}
 	case bytes.HasPrefix(start, warcStart):

@@ -3441,7 +3441,7 @@ type UploadRecordingParams struct {
 	// Audiences The text of a mapping file, which says by recording or request who made it
 	Audiences *string `form:"audiences,omitempty" json:"audiences,omitempty"`
 
-	// Request The request of responses that are recorded alone, as in `GET https://api.example/v1/berths`
+	// Request The request of responses that are recorded alone, with or without their heads, as in `GET https://api.example/v1/berths`
 	Request *string `form:"request,omitempty" json:"request,omitempty"`
 }
 

@@ -4837,7 +4837,7 @@ export interface operations {
                 audience?: string;
                 /** @description The text of a mapping file, which says by recording or request who made it */
                 audiences?: string;
-                /** @description The request of responses that are recorded alone, as in `GET https://api.example/v1/berths` */
+                /** @description The request of responses that are recorded alone, with or without their heads, as in `GET https://api.example/v1/berths` */
                 request?: string;
             };
             header?: never;
