@@ -16,6 +16,7 @@ import (
 	"inkret/core/catalog"
 	"inkret/core/detect"
 	"inkret/core/document"
+	"inkret/core/place"
 )
 
 // Contracts is one contract document, parsed and validated. It is safe for concurrent use.
@@ -249,7 +250,7 @@ type Exception struct {
 
 // Covers reports whether the exception's path equals a path, or ends in ..* and is above it.
 func (x *Exception) Covers(path string) bool {
-	above, all := strings.CutSuffix(x.Path, "..*")
+	above, all := strings.CutSuffix(x.Path, place.Below)
 	if !all {
 		return x.Path == path
 	}
@@ -259,7 +260,7 @@ func (x *Exception) Covers(path string) bool {
 
 // Within reports whether another exception covers everything that this one does, for at least as long.
 func (x *Exception) Within(o *Exception) bool {
-	place := x.Path == o.Path || o.Covers(strings.TrimSuffix(x.Path, "..*"))
+	place := x.Path == o.Path || o.Covers(strings.TrimSuffix(x.Path, place.Below))
 	return x.Endpoint == o.Endpoint && x.Kind == o.Kind && place && (o.Until == "" || x.Until != "" &&
 		x.Until <= o.Until)
 }

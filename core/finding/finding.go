@@ -286,17 +286,17 @@ func (c *Collector) Incomplete() []Skipped { return c.incomplete }
 // Skipped lists the captures that were not evaluated, in order.
 func (c *Collector) Skipped() []Skipped { return c.skipped }
 
-// place is an identity without its kind.
-type place struct{ endpoint, audience, direction, status, path string }
+// anyKind is an identity without its kind.
+type anyKind struct{ endpoint, audience, direction, status, path string }
 
-func (id *Identity) place() place {
-	return place{id.Endpoint, id.Audience, id.Direction, id.Status, id.Path}
+func (id *Identity) place() anyKind {
+	return anyKind{id.Endpoint, id.Audience, id.Direction, id.Status, id.Path}
 }
 
 // Findings returns the findings, sorted by severity, endpoint, audience, status, path and kind. Of the five kinds
 // of exposure at one place it keeps the most severe.
 func (c *Collector) Findings() []*Finding {
-	gravest := map[place]*Finding{}
+	gravest := map[anyKind]*Finding{}
 	for _, f := range c.findings {
 		if !f.Kind.Exposure() {
 			continue

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"inkret/core/kind"
+	"inkret/core/place"
 	"inkret/core/scan"
 )
 
@@ -54,6 +55,8 @@ func Parent(path string) string {
 	switch {
 	case strings.HasSuffix(path, "$"):
 		return path
+	case strings.HasSuffix(path, place.Below):
+		return strings.TrimSuffix(path, place.Below)
 	case strings.HasSuffix(path, "[*]"):
 		return strings.TrimSuffix(path, "[*]")
 	case strings.HasSuffix(path, "']"):

@@ -12,7 +12,7 @@ import (
 func TestParents(t *testing.T) {
 	for path, want := range map[string]string{
 		"$": "$", "$.a": "$", "$.data[*].owner.email": "$.data[*].owner", "$[*]": "$", "$[*].x": "$[*]",
-		"$.tags[*]": "$.tags", "$['a.b']": "$", "$.x['it\\'s.y']": "$.x",
+		"$.tags[*]": "$.tags", "$['a.b']": "$", "$.a[*]..*": "$.a[*]", "$.x['it\\'s.y']": "$.x",
 		"script#state >> $.arrivals[*].skipper": "script#state >> $.arrivals[*]",
 		"$.payload >> $.user":                   "$.payload >> $", "$.payload >> $": "$.payload >> $",
 	} {

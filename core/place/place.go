@@ -14,6 +14,9 @@ const Root = "$"
 // Elements is the JSONPath segment for all elements of an array or all members of a map.
 const Elements = "[*]"
 
+// Below is the JSONPath segment for everything below a place.
+const Below = "..*"
+
 // AppendPointer appends a reference token to a JSON Pointer.
 func AppendPointer(dst []byte, name []byte) []byte {
 	dst = append(dst, '/')

@@ -158,6 +158,34 @@ func TestTenThousandLevelsAreJudged(t *testing.T) {
 	}
 }
 
+// TestPathsHaveAnEnd reports what is deeper than paths have steps at the last of these, and counts it there.
+func TestPathsHaveAnEnd(t *testing.T) {
+	way := func(steps int) string { return "$" + strings.Repeat(".a", steps) }
+	for _, c := range []struct {
+		above       int // members around the password
+		path, token string
+	}{
+		{maxSteps - 3, way(maxSteps-3) + ".password", way(maxSteps-3) + ".b[*].token"},
+		{maxSteps - 1, way(maxSteps-1) + ".password", way(maxSteps-1) + ".b..*"},
+		{maxSteps, way(maxSteps) + "..*", way(maxSteps) + "..*"},
+		{maxSteps + 3, way(maxSteps) + "..*", way(maxSteps) + "..*"},
+	} {
+		body := strings.Repeat(`{"a":`, c.above) + `{"password":"x","b":[{"token":"y8Zk2Lq0"}]}` + strings.Repeat("}", c.above)
+		out := NewJudge(nil).Capture(call("/x", "", body))
+		if len(out.Spots) != 2 {
+			t.Fatalf("%d around: %+v", c.above, out.Spots)
+		}
+		first, second := out.Spots[0], out.Spots[1]
+		steps := strings.Count(first.Pointer, "/")
+		if first.Path != c.path || steps != min(c.above+1, maxSteps) || first.Offset != strings.Index(body, `"password"`) {
+			t.Errorf("%d around: %s, with %d steps, at byte %d", c.above, first.Path, steps, first.Offset)
+		}
+		if second.Path != c.token || second.Offset != strings.Index(body, `"token"`) {
+			t.Errorf("%d around, behind: %s at byte %d", c.above, second.Path, second.Offset)
+		}
+	}
+}
+
 func TestAMillionMembersAreJudged(t *testing.T) {
 	var b bytes.Buffer
 	b.WriteByte('{')

@@ -77,6 +77,7 @@ type pathNode struct {
 	sampled  [kind.End]severity.Severity
 	occurred uint64    // the body in which an object or list was last seen at it
 	any      *pathNode // of elements, and of names that are data
+	deeper   *pathNode // of all below it, where paths end
 	last     *pathNode // the member below it that was asked for last
 	then     *pathNode // the member beside it that was asked for after it
 	members  map[string]*pathNode
@@ -138,6 +139,18 @@ func (j *Judge) below(n *pathNode, g *seg) *pathNode {
 	return next
 }
 
+// maxSteps is the most steps that paths and pointers have. What is deeper is reported at the last of them, with
+// [place.Below] behind its path.
+const maxSteps = 64
+
+// beyond returns the path that stands for all below n.
+func (n *pathNode) beyond() *pathNode {
+	if n.deeper == nil {
+		n.deeper = &pathNode{path: n.path + place.Below}
+	}
+	return n.deeper
+}
+
 // entry returns the path of the value being read.
 func (w *walk) entry() *pathNode {
 	i := len(w.segs)
@@ -149,7 +162,12 @@ func (w *walk) entry() *pathNode {
 		e = w.segs[i-1].node
 	}
 	for ; i < len(w.segs); i++ {
-		e = w.judge.below(e, &w.segs[i])
+		switch {
+		case i < maxSteps:
+			e = w.judge.below(e, &w.segs[i])
+		case i == maxSteps:
+			e = e.beyond()
+		}
 		w.segs[i].node = e
 	}
 	if e.body != w.judge.body {

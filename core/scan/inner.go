@@ -200,7 +200,7 @@ func outerPath(outer string) string {
 
 // pointer appends the JSON Pointer of the value being read.
 func (w *walk) pointer(dst []byte) []byte {
-	for i := range w.segs {
+	for i := range min(len(w.segs), maxSteps) {
 		switch g := &w.segs[i]; {
 		case g.masked != "":
 			dst = place.AppendPointer(dst, []byte(g.masked))
