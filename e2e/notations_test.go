@@ -28,13 +28,15 @@ var notations = map[string]struct{ media, body, email, hash string }{
 	"/cbor": {"application/cbor", "\xa3\x62id\x07" + packedText("email", 0x60, 23, 0x79) +
 		packedText("ada@quay.example", 0x60, 23, 0x79) + packedText("note", 0x60, 23, 0x79) +
 		packedText(leakedHash, 0x40, 23, 0x59), "$.email", "$.note"},
-	"/problem": {"application/concise-problem-details+cbor", "\xa2\x05\x07\x06\xa2" + packedText("email", 0x60, 23, 0x79) +
+	"/problem": {"application/concise-problem-details+cbor", "\xa2\x05\x07\x06\xa2" + packedText("email", 0x60, 23,
+		0x79) +
 		packedText("ada@quay.example", 0x60, 23, 0x79) + packedText("note", 0x60, 23, 0x79) +
 		packedText(leakedHash, 0x60, 23, 0x79), "$[*].email", "$[*].note"},
 	"/packed": {"application/vnd.msgpack", "\x92\xc0\x82" + packedText("email", 0xa0, 31, 0xda) +
 		packedText("ada@quay.example", 0xa0, 31, 0xda) + packedText("note", 0xa0, 31, 0xda) +
 		packedText(leakedHash, 0xa0, 31, 0xda), "$[*].email", "$[*].note"},
-	"/stream": {"application/stream+json", `{"id":7}{"email":"ada@quay.example"}` + "\n" + `{"note":"` + leakedHash + `"}`,
+	"/stream": {"application/stream+json", `{"id":7}{"email":"ada@quay.example"}` + "\n" + `{"note":"` + leakedHash +
+		`"}`,
 		"$[*].email", "$[*].note"},
 }
 
@@ -53,7 +55,8 @@ func TestNotationsOverEveryPath(t *testing.T) {
 	dir := t.TempDir()
 	recorded := filepath.Join(dir, "recorded.lines")
 	for _, to := range [][]string{{"--to", recorded}, {"--name", "other notations"}} {
-		r := record(t, home, nil, append([]string{"--upstream", upstream.URL, "--as", "https://api.fennick-quay.example"},
+		r := record(t, home, nil, append([]string{"--upstream", upstream.URL, "--as",
+			"https://api.fennick-quay.example"},
 			to...)...)
 		for _, path := range slices.Sorted(maps.Keys(notations)) {
 			if got := call(t, r.url+path); got != notations[path].body {
@@ -108,7 +111,8 @@ func TestNotationsOverEveryPath(t *testing.T) {
 	token := tokenOf(t, server, demoReviewer)
 	for _, c := range decode[wire.CapturePage](t, run(t, home, nil, "capture", "list", "--search", "/cbor", "--format",
 		"json").out).Items {
-		status, text, _ := send(t, http.DefaultClient, "GET", fmt.Sprintf("%s/api/v1/captures/%d", server.url, c.ID), "",
+		status, text, _ := send(t, http.DefaultClient, "GET", fmt.Sprintf("%s/api/v1/captures/%d", server.url, c.ID),
+			"",
 			"Authorization", "Bearer "+token)
 		if status != http.StatusOK || !strings.Contains(text, `"note"`) || strings.Contains(text, leakedHash) ||
 			strings.Contains(text, "ada@quay.example") {

@@ -47,15 +47,20 @@ func TestCBOR(t *testing.T) {
 func TestMessagePack(t *testing.T) {
 	for _, c := range []struct{ hex, want string }{
 		{"00", "0"}, {"7f", "127"}, {"ff", "-1"}, {"e0", "-32"}, {"c0", "null"}, {"c2", "false"}, {"c3", "true"},
-		{"ccff", "255"}, {"cdffff", "65535"}, {"ceffffffff", "4294967295"}, {"cfffffffffffffffff", "18446744073709551615"},
-		{"d080", "-128"}, {"d18000", "-32768"}, {"d280000000", "-2147483648"}, {"d38000000000000000", "-9223372036854775808"},
+		{"ccff", "255"}, {"cdffff", "65535"}, {"ceffffffff", "4294967295"},
+		{"cfffffffffffffffff", "18446744073709551615"},
+		{"d080", "-128"}, {"d18000", "-32768"}, {"d280000000", "-2147483648"},
+		{"d38000000000000000", "-9223372036854775808"},
 		{"d07f", "127"}, {"ca3fc00000", "1.5"}, {"cb3ff199999999999a", "1.1"}, {"cb7ff0000000000000", "null"},
 		{"a3616263", `"abc"`}, {"d903616263", `"abc"`}, {"da0003616263", `"abc"`}, {"db00000003616263", `"abc"`},
 		{"c403616263", `"abc"`}, {"c5000201ff", `"Af8="`}, {"c60000000100", `"AA=="`}, {"93010203", "[1,2,3]"},
-		{"dc000101", "[1]"}, {"dd0000000101", "[1]"}, {"82a16101a1629102", `{"a":1,"b":[2]}`}, {"de0001a16101", `{"a":1}`},
+		{"dc000101", "[1]"}, {"dd0000000101", "[1]"}, {"82a16101a1629102", `{"a":1,"b":[2]}`},
+		{"de0001a16101", `{"a":1}`},
 		{"df00000001a16101", `{"a":1}`}, {"8105c0", `{"5":null}`}, {"d6ff00000000", `"1970-01-01T00:00:00Z"`},
-		{"d7ff0000000400000000", `"1970-01-01T00:00:00.000000001Z"`}, {"c70cff00000000ffffffffffffffff", `"1969-12-31T23:59:59Z"`},
-		{"d40501", `"AQ=="`}, {"d50501ff", `"Af8="`}, {"d80500000000000000000000000000000000", `"AAAAAAAAAAAAAAAAAAAAAA=="`},
+		{"d7ff0000000400000000", `"1970-01-01T00:00:00.000000001Z"`}, {"c70cff00000000ffffffffffffffff",
+			`"1969-12-31T23:59:59Z"`},
+		{"d40501", `"AQ=="`}, {"d50501ff", `"Af8="`}, {"d80500000000000000000000000000000000",
+			`"AAAAAAAAAAAAAAAAAAAAAA=="`},
 		{"c8000105ff", `"/w=="`}, {"c90000000105ff", `"/w=="`},
 	} {
 		parts, err := Parts(nil, "application/vnd.msgpack", bytesOf(t, c.hex))
@@ -104,7 +109,8 @@ func TestBinaryBodiesThatAreDamaged(t *testing.T) {
 // TestTables reads rows with quotes, line ends, too few and too many cells, and other separators.
 func TestTables(t *testing.T) {
 	for _, c := range []struct{ media, body, want string }{
-		{"text/csv", "id,name\r\n1,Ada\r\n2,\"Tern, \"\"swift\"\"\"\r\n", `[{"id":"1","name":"Ada"},{"id":"2","name":"Tern, \"swift\""}]`},
+		{"text/csv", "id,name\r\n1,Ada\r\n2,\"Tern, \"\"swift\"\"\"\r\n",
+			`[{"id":"1","name":"Ada"},{"id":"2","name":"Tern, \"swift\""}]`},
 		{"text/csv", "id,name\n1,\"two\nlines\"\n\n2,x", `[{"id":"1","name":"two\u000alines"},{"id":"2","name":"x"}]`},
 		{"text/csv", "a;b\n1,5;2\n", `[{"a":"1,5","b":"2"}]`},
 		{"text/csv", "a,b\n1\n1,2,3\n", `[{"a":"1"},{"a":"1","b":"2","2":"3"}]`},
