@@ -14,6 +14,7 @@ import (
 type Telling struct {
 	Class catalog.Class
 	form  form
+	group int // of namesTold
 }
 
 // Holds reports whether the name applies to a value: a text, or a number as written.
@@ -25,19 +26,20 @@ func (t Telling) Holds(value []byte, number bool) bool {
 var telling = map[string]Telling{}
 
 func init() {
-	for _, group := range namesTold {
+	for i, group := range namesTold {
 		for _, w := range strings.Fields(group.words) {
-			telling[w] = Telling{group.class, group.form}
+			telling[w] = Telling{group.class, group.form, i}
 			if base, is := strings.CutSuffix(w, "number"); is && base != "" {
 				for _, short := range []string{"no", "nr", "num", "nbr"} {
-					telling[base+short] = Telling{group.class, group.form}
+					telling[base+short] = Telling{group.class, group.form, i}
 				}
 			}
 		}
 	}
 }
 
-// namesTold lists the telling names by the form of their values.
+// namesTold lists the telling names by the form of their values. New groups come last: stand-ins name them by position,
+// and are stored.
 var namesTold = []struct {
 	class catalog.Class
 	form  form

@@ -16,7 +16,8 @@ import (
 const (
 	stoodWhole = '\ue000'
 	stoodPart  = '\ue001'
-	firstCode  = '#' // and on, up to the last of ASCII but for the backslash
+	stoodKey   = '\ue002' // in place of a key that tells what the value beside it is
+	firstCode  = '#'      // and on, up to the last of ASCII but for the backslash
 )
 
 // coded lists what a stand-in can be of, by position. Add new ones at the end: stand-ins are stored.
@@ -77,15 +78,7 @@ func (s *Set) StandIn(value []byte) []byte {
 		if hit.Whole(value) {
 			mark = stoodWhole
 		}
-		code := byte(firstCode + codeOf(hit))
-		if code >= '\\' {
-			code++
-		}
-		out := append(utf8.AppendRune(make([]byte, 0, len(value)), mark), code)
-		for len(out) < len(value) {
-			out = append(out, 'x')
-		}
-		return out
+		return marked(mark, codeOf(hit), len(value))
 	}
 	out := plainStandIn(value)
 	if s.Value(out, TraitsOf(out)).Found() { // it would be taken for what value is not
@@ -94,17 +87,58 @@ func (s *Set) StandIn(value []byte) []byte {
 	return out
 }
 
+// marked returns a stand-in of n bytes that says what is at a position of a list.
+func marked(mark rune, position, n int) []byte {
+	code := byte(firstCode + position)
+	if code >= '\\' {
+		code++
+	}
+	out := append(utf8.AppendRune(make([]byte, 0, n), mark), code)
+	for len(out) < n {
+		out = append(out, 'x')
+	}
+	return out
+}
+
+// markedAt undoes marked.
+func markedAt(code byte) int {
+	if code > '\\' {
+		code--
+	}
+	return int(code) - firstCode
+}
+
+// StandInKey returns a replacement for the key of a pair: [Set.StandIn], or text that only says what kind of name it
+// was. Keys of three bytes have no room for that.
+func (s *Set) StandInKey(value []byte) []byte {
+	told := Tell(value)
+	if told.Class == catalog.Unclassed || len(value) < utf8.UTFMax || s.Value(value, TraitsOf(value)).Found() {
+		return s.StandIn(value)
+	}
+	return marked(stoodKey, told.group, len(value))
+}
+
+// TellKey returns what the key of a pair, or its stand-in, says of the value beside it.
+func TellKey(key []byte) Telling {
+	mark, n := utf8.DecodeRune(key)
+	if mark != stoodKey || len(key) <= n {
+		return Tell(key)
+	}
+	i := markedAt(key[n])
+	if i < 0 || i >= len(namesTold) {
+		return Telling{}
+	}
+	return Telling{namesTold[i].class, namesTold[i].form, i}
+}
+
 // Stood returns what was recognised in the value that a stand-in replaces.
 func Stood(text []byte) Hit {
 	mark, n := utf8.DecodeRune(text)
 	if mark != stoodWhole && mark != stoodPart || len(text) <= n {
 		return Hit{}
 	}
-	code := int(text[n])
-	if code > '\\' {
-		code--
-	}
-	if code -= firstCode; code < 0 || code >= len(coded) {
+	code := markedAt(text[n])
+	if code < 0 || code >= len(coded) {
 		return Hit{}
 	}
 	hit := coded[code]

@@ -9,20 +9,25 @@ import (
 )
 
 // Outline returns what may be kept of a body: its JSON with every value replaced by a stand-in of its type and
-// length. Names, structure and weights remain. standIn replaces strings, and names for which isData is true. JSON
-// inside strings is outlined too. The result is nil for bodies that are not JSON.
-func Outline(contentType string, body []byte, isData func(name []byte) bool, standIn func(value []byte) []byte) []byte {
+// length. Names, structure and weights remain. standIn replaces strings, given the name of the member they are the value
+// of, or nil; and names for which isData is true. JSON inside strings is outlined too. The result is nil for bodies that
+// are not JSON.
+func Outline(contentType string, body []byte, isData func(name []byte) bool, standIn StandIn) []byte {
 	if kind, _ := mediaOf(contentType); kind != isJSON && !(kind == unread && looksLikeJSON(body)) {
 		return nil
 	}
 	return outline(body, isData, standIn, outlinedWithin)
 }
 
+// StandIn replaces a string that is the value of a member, or of none if member is nil.
+type StandIn func(member, value []byte) []byte
+
 // outlinedWithin is how deep JSON inside strings is outlined.
 const outlinedWithin = 4
 
-func outline(body []byte, isData func([]byte) bool, standIn func([]byte) []byte, within int) []byte {
+func outline(body []byte, isData func([]byte) bool, standIn StandIn, within int) []byte {
 	out := bytes.Clone(body)
+	var member []byte // the name before the value being read
 	d := jsontext.NewDecoder(bytes.NewBuffer(body), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
 	for {
 		t, err := d.ReadToken()
@@ -39,11 +44,17 @@ func outline(body []byte, isData func([]byte) bool, standIn func([]byte) []byte,
 		switch t.Kind() {
 		case '"':
 			value := []byte(t.String())
-			if name && !isData(value) {
-				continue
+			if name {
+				if member = value; !isData(value) {
+					continue
+				}
+			}
+			of := member
+			if name || kind != '{' {
+				of = nil
 			}
 			start := stringStart(body, end)
-			if !put(out[start:end-1], outlined(value, isData, standIn, within)) {
+			if !put(out[start:end-1], outlined(of, value, isData, standIn, within)) {
 				for i := start; i < end-1; i++ {
 					out[i] = 'x'
 				}
@@ -61,12 +72,12 @@ func outline(body []byte, isData func([]byte) bool, standIn func([]byte) []byte,
 }
 
 // outlined returns the stand-in of a string, or the outline if it is JSON.
-func outlined(value []byte, isData func([]byte) bool, standIn func([]byte) []byte, within int) []byte {
+func outlined(member, value []byte, isData func([]byte) bool, standIn StandIn, within int) []byte {
 	if within > 0 && looksLikeJSON(value) && jsontext.Value(value).IsValid(jsontext.AllowDuplicateNames(true),
 		jsontext.AllowInvalidUTF8(true)) {
 		return outline(value, isData, standIn, within-1)
 	}
-	return standIn(value)
+	return standIn(member, value)
 }
 
 // put replaces one string by another of the same length.

@@ -64,7 +64,9 @@ func (all *candidates) swept(v *verdict, cover catalog.Class) *candidate {
 		}
 	case v.relation == nil && v.telling > cover:
 		s := all.sensitive(v.telling)
-		s.telling = true
+		if s.telling = true; v.beside {
+			s.reason = "not granted; the key beside it tells of something " + v.telling.String()
+		}
 		c = graver(s, c)
 	}
 	return c
@@ -227,7 +229,7 @@ func (v *verdict) under(first byte) *verdict {
 	if v == nil || first != '[' || v.telling == catalog.Unclassed || v.field != nil || v.relation != nil {
 		return nil
 	}
-	return &verdict{nameInfo: nameInfo{telling: v.telling, tells: v.tells}}
+	return &verdict{nameInfo: nameInfo{telling: v.telling, tells: v.tells, beside: v.beside}}
 }
 
 // told reports whether the telling name applies to this value.
@@ -270,7 +272,7 @@ func (w *walk) sweepObject(z zone) bool {
 	known, unnamed, kept := w.judge.namesOf(z.entity), len(w.names), len(w.pool)
 	w.member(nil)
 	top, ok := len(w.segs)-1, false
-	next := &known.first
+	next, said := &known.first, pair{}
 	for first := true; ; first = false {
 		w.seam()
 		v, name, start, more := *next, []byte(nil), 0, false
@@ -298,8 +300,16 @@ func (w *walk) sweepObject(z zone) bool {
 		}
 		failed := w.failed
 		w.failed = failed || top == 0 && errorName(name)
-		ok = w.sweep(zone{cover: z.cover}, v, z.entity, start)
+		from := w.pos
+		if v.part == detect.PairValue {
+			ok = w.sweep(zone{cover: z.cover}, w.paired(v, said), z.entity, start)
+		} else {
+			ok = w.sweep(zone{cover: z.cover}, v, z.entity, start)
+		}
 		w.failed = failed
+		if v.part == detect.PairKey && ok {
+			said.read(w.lasting(w.data[from:w.pos]))
+		}
 		if twice && ok {
 			w.duplicate(start)
 		}

@@ -45,6 +45,8 @@ type nameInfo struct {
 	data    bool           // the name is data, not a word: [*] in paths
 	hit     detect.Hit
 	masked  string
+	part    detect.Part // of a pair, as in {"key": "password", "value": "x"}
+	beside  bool        // what it tells stands as a key beside the value
 }
 
 // verdict is what a name without a grant stands for in an object.
@@ -190,6 +192,7 @@ func (j *Judge) nameInfo(name []byte) nameInfo {
 	if !info.hit.Found() {
 		info.hit = detect.Stood(name) // in an outline
 	}
+	info.part = detect.PartOf(name)
 	info.data = info.hit.Found() || dataName.Match(name) || uuidName.Match(name)
 	if info.hit.Found() { // it is a value, and no word that could tell anything
 		info.telling, info.masked = catalog.Unclassed, detect.MaskPart(name, info.hit)

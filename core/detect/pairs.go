@@ -1,0 +1,27 @@
+package detect
+
+import "strings"
+
+// Part is what a member is in a pair, as in {"key": "password", "value": "x"}.
+type Part uint8
+
+const (
+	NoPart Part = iota
+	PairKey
+	PairValue
+)
+
+// pairNames lists the names of both parts, in small letters.
+var pairNames = map[string]Part{"key": PairKey, "k": PairKey, "name": PairKey, "field": PairKey, "property": PairKey,
+	"attribute": PairKey, "parameter": PairKey, "param": PairKey, "setting": PairKey, "variable": PairKey,
+	"value": PairValue, "v": PairValue, "val": PairValue}
+
+const longestPairName = len("attribute")
+
+// PartOf returns what a member of this name is in a pair.
+func PartOf(name []byte) Part {
+	if len(name) > longestPairName {
+		return NoPart
+	}
+	return pairNames[strings.ToLower(string(name))]
+}

@@ -1,0 +1,74 @@
+package scan
+
+import (
+	"bytes"
+
+	"inkret/core/catalog"
+	"inkret/core/detect"
+)
+
+// Key-value lists say in one member what another means: {"key": "password", "value": "x"}. The value is judged as if
+// it stood under that name.
+
+// pair is the key that was read in an object, as JSON; nil for none.
+type pair struct{ key []byte }
+
+// longestKey limits the keys that are read: what is longer is no name.
+const longestKey = 100
+
+// read remembers a key, if it is a text.
+func (p *pair) read(value []byte) {
+	if value = bytes.TrimLeft(value, " \t\r\n"); len(value) > 2 && len(value) <= longestKey && value[0] == '"' {
+		p.key = value
+	}
+}
+
+// paired returns the verdict on the value of a pair: what its key tells, or v where it tells nothing. Where no key was
+// read yet, it is looked for behind the value.
+func (w *walk) paired(v *verdict, said pair) *verdict {
+	if v.field != nil || v.relation != nil || v.telling != catalog.Unclassed {
+		return v
+	}
+	if said.key == nil {
+		said = w.keyBehind()
+	}
+	if said.key == nil {
+		return v
+	}
+	key := unquote(nil, said.key[1:len(said.key)-1])
+	told := detect.TellKey(key)
+	if told.Class == catalog.Unclassed || w.judge.isValue(key) {
+		return v
+	}
+	return &verdict{nameInfo: nameInfo{telling: told.Class, tells: told, beside: true}}
+}
+
+// mostBehind limits how many members behind a value are read in search of its key.
+const mostBehind = 4
+
+// keyBehind looks for the key behind a value that is neither object nor list.
+func (w *walk) keyBehind() (said pair) {
+	t := w.peek()
+	defer w.peeked(&t)
+	if c := t.space(); c == '{' || c == '[' || !t.pass(0) {
+		return said
+	}
+	for range mostBehind {
+		if more, ok := t.more('}'); !ok || !more || t.space() != '"' {
+			return said
+		}
+		name, ok := t.string()
+		if !ok || !t.colon() {
+			return said
+		}
+		from := t.pos
+		if c := t.space(); c == '{' || c == '[' || !t.pass(0) {
+			return said
+		}
+		if detect.PartOf(name.raw) == detect.PairKey {
+			said.read(t.data[from:t.pos])
+			return said
+		}
+	}
+	return said
+}
