@@ -9,9 +9,9 @@ import (
 )
 
 // Outline returns what may be kept of a body: its JSON with every value replaced by a stand-in of its type and
-// length. Names, structure and weights remain. standIn replaces strings, given the name of the member they are the value
-// of, or nil; and names for which isData is true. JSON inside strings is outlined too. The result is nil for bodies that
-// are not JSON.
+// length. Names, structure and weights remain. standIn replaces strings, given the name of the member they are
+// the value of, or nil; and names for which isData is true. JSON inside strings is outlined too. The result is
+// nil for bodies that are not JSON.
 func Outline(contentType string, body []byte, isData func(name []byte) bool, standIn StandIn) []byte {
 	if kind, _ := mediaOf(contentType); kind != isJSON && !(kind == unread && looksLikeJSON(body)) {
 		return nil

@@ -161,11 +161,12 @@ func (w *walk) entry() *pathNode {
 	if i > 0 {
 		e = w.segs[i-1].node
 	}
+	for ; i < min(len(w.segs), maxSteps); i++ {
+		e = w.judge.below(e, &w.segs[i])
+		w.segs[i].node = e
+	}
 	for ; i < len(w.segs); i++ {
-		switch {
-		case i < maxSteps:
-			e = w.judge.below(e, &w.segs[i])
-		case i == maxSteps:
+		if i == maxSteps {
 			e = e.beyond()
 		}
 		w.segs[i].node = e

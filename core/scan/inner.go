@@ -200,8 +200,9 @@ func outerPath(outer string) string {
 
 // pointer appends the JSON Pointer of the value being read.
 func (w *walk) pointer(dst []byte) []byte {
-	for i := range min(len(w.segs), maxSteps) {
-		switch g := &w.segs[i]; {
+	segs := w.segs[:min(len(w.segs), maxSteps)]
+	for i := range segs {
+		switch g := &segs[i]; {
 		case g.masked != "":
 			dst = place.AppendPointer(dst, []byte(g.masked))
 		case g.name != nil:
