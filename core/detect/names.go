@@ -13,8 +13,8 @@ import (
 // the wrong kind, truth values, null and empty values never match. The zero Telling matches nothing.
 type Telling struct {
 	Class catalog.Class
+	group uint8 // of namesTold
 	form  form
-	group int // of namesTold
 }
 
 // Holds reports whether the name applies to a value: a text, or a number as written.
@@ -28,10 +28,10 @@ var telling = map[string]Telling{}
 func init() {
 	for i, group := range namesTold {
 		for _, w := range strings.Fields(group.words) {
-			telling[w] = Telling{group.class, group.form, i}
+			telling[w] = Telling{group.class, uint8(i), group.form}
 			if base, is := strings.CutSuffix(w, "number"); is && base != "" {
 				for _, short := range []string{"no", "nr", "num", "nbr"} {
-					telling[base+short] = Telling{group.class, group.form, i}
+					telling[base+short] = Telling{group.class, uint8(i), group.form}
 				}
 			}
 		}

@@ -115,7 +115,7 @@ func (s *Set) StandInKey(value []byte) []byte {
 	if told.Class == catalog.Unclassed || len(value) < utf8.UTFMax || s.Value(value, TraitsOf(value)).Found() {
 		return s.StandIn(value)
 	}
-	return marked(stoodKey, told.group, len(value))
+	return marked(stoodKey, int(told.group), len(value))
 }
 
 // TellKey returns what the key of a pair, or its stand-in, says of the value beside it.
@@ -128,7 +128,7 @@ func TellKey(key []byte) Telling {
 	if i < 0 || i >= len(namesTold) {
 		return Telling{}
 	}
-	return Telling{namesTold[i].class, namesTold[i].form, i}
+	return Telling{namesTold[i].class, uint8(i), namesTold[i].form}
 }
 
 // Stood returns what was recognised in the value that a stand-in replaces.

@@ -41,12 +41,12 @@ type seg struct {
 // nameInfo is what a member name says by itself.
 type nameInfo struct {
 	telling catalog.Class
-	tells   detect.Telling // the same, with the form of the values that it is told of
 	data    bool           // the name is data, not a word: [*] in paths
+	beside  bool           // what it tells stands as a key beside the value
+	part    detect.Part    // of a pair, such as {"key": "password", "value": "x"}
+	tells   detect.Telling // telling, with the form of the values that it is told of
 	hit     detect.Hit
 	masked  string
-	part    detect.Part // of a pair, as in {"key": "password", "value": "x"}
-	beside  bool        // what it tells stands as a key beside the value
 }
 
 // verdict is what a name without a grant stands for in an object.
