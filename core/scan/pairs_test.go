@@ -72,3 +72,14 @@ func TestPairsInOutlines(t *testing.T) {
 		}
 	}
 }
+
+// TestPairsThroughAWindow checks that pairs are told the same in a body that is too long to be held.
+func TestPairsThroughAWindow(t *testing.T) {
+	for _, c := range pairBodies {
+		capture := call("/x", "", c.body)
+		whole, through := NewJudge(nil).Capture(capture), throughWindow(nil, capture)
+		if differs := sameVerdict(&whole, &through); differs != "" {
+			t.Errorf("%s: %s", c.body, differs)
+		}
+	}
+}
