@@ -116,6 +116,7 @@ func TestTables(t *testing.T) {
 		{"text/csv", "a,b\n1\n1,2,3\n", `[{"a":"1"},{"a":"1","b":"2","2":"3"}]`},
 		{"text/csv; header=absent", "1,2\n", `[["1","2"]]`},
 		{"application/csv", " a , b\nx,y", `[{"a":"x","b":"y"}]`},
+		{"text/csv", "a,b\r1,2\r", `[{"a":"1","b":"2"}]`},
 		{"text/csv", "", `[]`},
 		{"text/csv", "a,b\n", `[]`},
 		{"text/csv", "a,b\n1,\"half", `[{"a":"1","b":"half"}]`},

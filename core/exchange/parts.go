@@ -116,6 +116,17 @@ func mediaOf(contentType string) (media, string) {
 	return unread, name
 }
 
+// Notation returns what the notation of a body is called.
+func Notation(contentType string) string {
+	switch kind, _ := mediaOf(contentType); kind {
+	case isCBOR:
+		return "CBOR"
+	case isMessagePack:
+		return "MessagePack"
+	}
+	return "JSON"
+}
+
 // looksLikeJSON reports whether a body without a media type begins like JSON.
 func looksLikeJSON(body []byte) bool {
 	t := bytes.TrimLeft(body, " \t\r\n")

@@ -91,6 +91,9 @@ func (w *writer) row(names []string, row []cell) {
 
 // commaSeparated reads CSV (RFC 4180). Where the first line has semicolons and no comma, these separate.
 func commaSeparated(body []byte) rows {
+	if bytes.IndexByte(body, '\n') < 0 { // as old programs end lines
+		body = bytes.ReplaceAll(body, []byte("\r"), []byte("\n"))
+	}
 	return func(yield func([]cell) bool) {
 		r := csv.NewReader(bytes.NewReader(body))
 		r.FieldsPerRecord, r.LazyQuotes, r.ReuseRecord = -1, true, true

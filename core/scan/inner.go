@@ -3,6 +3,7 @@ package scan
 import (
 	"bytes"
 	"encoding/base64"
+	"errors"
 	"sort"
 
 	"inkret/core/catalog"
@@ -168,6 +169,9 @@ func (w *walk) bodies(c *exchange.Capture, r *contract.Response, plan *contract.
 		}
 		if err != nil && all.err == nil && one.depth == 0 && one.path == "" {
 			all.err = err
+			if at := (*SyntaxError)(nil); w.part != nil && errors.As(err, &at) {
+				all.err = &SyntaxError{Offset: w.part.Origin(at.Offset), Reason: at.Reason}
+			}
 		}
 		spots := w.finish()
 		all.private = all.private || w.private

@@ -245,3 +245,22 @@ func TestJSONInAStringIsJudgedOnce(t *testing.T) {
 		t.Errorf("spots\n%s\nwant\n%s", got, want)
 	}
 }
+
+// TestWhereABodyBreaksOff checks that the fault in a body of another notation is told with its own byte and name.
+func TestWhereABodyBreaksOff(t *testing.T) {
+	for media, c := range map[string]struct{ body, says string }{
+		"application/cbor": {"\xa2\x65email\x70ada@quay.example\x64note\x78\x3chalf",
+			"the body is not CBOR: the body ends in the middle at byte 31"},
+		"application/msgpack": {"\x92\x01", "the body is not MessagePack: the body ends in the middle at byte 2"},
+		"application/stream+json": {"{\"a\":1}\n{\"b\":?}",
+			"the body is not JSON: no JSON value is written like this at byte 13"},
+		"application/x-ndjson": {"{\"a\":1}\n{\"b\":?}",
+			"the body is not JSON: no JSON value is written like this at byte 13"},
+	} {
+		capture := call("/x", "", c.body)
+		capture.Response.Header = exchange.Header{{Name: "Content-Type", Value: media}}
+		if out := NewJudge(nil).Capture(capture); out.Skipped != c.says {
+			t.Errorf("%s: %s; want %s", media, out.Skipped, c.says)
+		}
+	}
+}

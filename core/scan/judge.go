@@ -147,7 +147,8 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	out.Spots = append(spots, asked...)
 	switch _, syntax := SyntaxAt(all.err); {
 	case syntax:
-		out.Skipped = fmt.Sprintf("the body is not JSON: %v", all.err)
+		out.Skipped = fmt.Sprintf("the body is not %s: %v",
+			exchange.Notation(c.Response.Header.Get("Content-Type")), all.err)
 	case all.err != nil:
 		out.Skipped = all.err.Error()
 	}
