@@ -13,7 +13,7 @@ import (
 // the wrong kind, truth values, null and empty values never match. The zero Telling matches nothing.
 type Telling struct {
 	Class catalog.Class
-	group uint8 // of namesTold
+	group uint8 // of vocabulary
 	form  form
 }
 
@@ -23,75 +23,9 @@ func (t Telling) Holds(value []byte, number bool) bool {
 }
 
 // telling maps words, and runs of joined words, to what they say about a member. docs/judging.md lists them.
-var telling = map[string]Telling{}
+var telling map[string]Telling
 
-func init() {
-	for i, group := range namesTold {
-		for _, w := range strings.Fields(group.words) {
-			telling[w] = Telling{group.class, uint8(i), group.form}
-			if base, is := strings.CutSuffix(w, "number"); is && base != "" {
-				for _, short := range []string{"no", "nr", "num", "nbr"} {
-					telling[base+short] = Telling{group.class, uint8(i), group.form}
-				}
-			}
-		}
-	}
-}
-
-// namesTold lists the telling names by the form of their values. New groups come last: stand-ins name them by position,
-// and are stored.
-var namesTold = []struct {
-	class catalog.Class
-	form  form
-	words string
-}{
-	{catalog.Secret, passwordForm,
-		`password passwords passwd passwort pwd pass passphrase secret secrets clientsecret apisecret
-		webhooksecret pepper seedphrase recoveryphrase mnemonic mnemonicphrase securityanswer credential credentials connectionstring
-		totpsecret otpsecret mfasecret totpseed otpseed pwhash
-		kennwort geheimnis wachtwoord motdepasse mdp contrasena contraseña clave senha parolachiave losenord lösenord passord
-		adgangskode salasana haslo hasło`},
-	{catalog.Secret, codeForm,
-		`passcode pin pincode otp totp recoverycode recoverycodes backupcode backupcodes onetimecode
-		verificationcode activationcode authcode smscode resetcode zugangscode toegangscode`},
-	{catalog.Secret, keyForm,
-		`token tokens accesstoken refreshtoken authtoken bearertoken sessiontoken resettoken idtoken jwt apikey
-		apikeys apitoken accesskey secretkey privatekey signingkey encryptionkey sessionid sessionkey authorization salt magiclink
-		authorizationcode`},
-	{catalog.Secret, checkForm, `cvv cvc cvv2 cvc2 csc cardsecuritycode`},
-	{catalog.Secret, cardForm,
-		`cardnumber creditcard creditcardnumber debitcardnumber ccnumber pan primaryaccountnumber`},
-	{catalog.Personal, mailForm, `email emails mail emailaddress mailaddress courriel correo correoelectronico`},
-	{catalog.Personal, phoneForm,
-		`phone phones phonenumber telephone telephonenumber mobile mobilenumber mobilephone cellphone fax
-		faxnumber tel homephone workphone privatephone telefon telefonnummer handy handynummer telefoon telefoonnummer telefono
-		teléfono cellulare telefone`},
-	{catalog.Personal, birthForm,
-		`birthdate dateofbirth dob birthday bday geburtsdatum geburtstag geboortedatum naissance
-		datenaissance datedenaissance fechanacimiento fechadenacimiento datadinascita datanascimento`},
-	{catalog.Personal, identForm,
-		`ssn socialsecurity socialsecuritynumber nationalid nationalnumber nationalinsurancenumber nino
-		passport passportnumber passportid drivinglicence drivinglicense driverslicense licencenumber licensenumber taxid taxnumber
-		iban bankaccount accountnumber bankaccountnumber sortcode routingnumber
-		steuernummer steuerid kontonummer sozialversicherungsnummer ausweisnummer bsn rekeningnummer dni nie codicefiscale cpf
-		personnummer fodselsnummer fødselsnummer pesel hetu henkilotunnus`},
-	{catalog.Personal, nameForm,
-		`firstname lastname surname fullname middlename maidenname givenname familyname fname lname
-		nextofkin emergencycontact birthplace placeofbirth geburtsort
-		vorname nachname voornaam achternaam prenom prénom nomdefamille apellido apellidos cognome sobrenome nazwisko etternavn
-		fornavn`},
-	{catalog.Personal, placeForm,
-		`address homeaddress postaladdress streetaddress billingaddress shippingaddress mailingaddress
-		street adresse anschrift strasse straße adres straat rue direccion dirección indirizzo endereco endereço`},
-	{catalog.Personal, postForm, `postcode postalcode zipcode postleitzahl plz codepostal`},
-	{catalog.Personal, wordsForm,
-		`gender nationality religion ethnicity maritalstatus medicalnotes medicalnote medicalhistory
-		medicalcondition diagnosis diagnoses allergies medication medications privatenote privatenotes bloodtype disability`},
-	{catalog.Personal, amountForm, `salary income`},
-	{catalog.Personal, addressForm,
-		`ipaddress loginip lastloginip signupip registrationip userip clientip customerip visitorip
-		remoteip macaddress`},
-}
+func init() { telling = tellingNames() }
 
 // form reports whether a value has the form that a name tells of. It looks at the kinds of characters only, so that
 // it works for stand-ins too.
@@ -127,7 +61,19 @@ func whole(value []byte, digits int) bool {
 func wordsForm(value []byte, number bool) bool { return !number && !blank(value) }
 
 func passwordForm(value []byte, number bool) bool {
-	return number && whole(value, 4) || !number && !blank(value)
+	return number && whole(value, 4) || !number && !blank(value) && !dated(value) &&
+		!bytes.Contains(value, []byte("://"))
+}
+
+// dated reports whether a value begins as a date does (RFC 3339).
+func dated(v []byte) bool {
+	const form = "1111-11-11"
+	for i := range form {
+		if i >= len(v) || digit(v[i]) != (form[i] == '1') || form[i] == '-' && v[i] != '-' {
+			return false
+		}
+	}
+	return true
 }
 
 // codeForm matches 3 to 64 letters and digits with a digit among them, as in codes that people type.
@@ -154,6 +100,18 @@ func keyForm(value []byte, number bool) bool {
 	return n.digits > 0 || len(value) >= 20 || mixed(value)
 }
 
+// barredKeyForm is keyForm without spaces: public keys have them.
+func barredKeyForm(value []byte, number bool) bool {
+	return keyForm(value, number) && (bytes.HasPrefix(value, []byte("-----")) || bytes.IndexByte(value, ' ') < 0)
+}
+
+// drawnKeyForm matches what somebody drew, under names that may stand for a plain name as well.
+func drawnKeyForm(value []byte, number bool) bool {
+	n := countIn(value)
+	return !number && len(value) >= leastRandom && n.digits >= 2 && n.letters >= 6 && n.spaces == 0 && n.others <= 2 &&
+		!bytes.ContainsAny(value, `/\.:`)
+}
+
 // mixed reports whether upper and lower case alternate as in no word: Ab, bA, b.
 func mixed(value []byte) bool {
 	changes := 0
@@ -168,6 +126,11 @@ func mixed(value []byte) bool {
 func cardForm(value []byte, number bool) bool {
 	n := countIn(value)
 	return n.digits >= 12 && n.letters == 0 && len(value) <= 25 && (!number || n.digits == len(value))
+}
+
+// trackForm matches what a magnetic stripe holds (ISO/IEC 7813).
+func trackForm(value []byte, number bool) bool {
+	return !number && countIn(value).digits >= 16 && len(value) <= 80
 }
 
 func checkForm(value []byte, _ bool) bool { return whole(value, 3) && len(value) <= 4 }
@@ -189,8 +152,24 @@ func birthForm(value []byte, number bool) bool {
 
 func identForm(value []byte, number bool) bool {
 	n := countIn(value)
-	return number && whole(value, 5) || !number && n.digits >= 3 && len(value) >= 4 && len(value) <= 48 &&
+	return number && whole(value, 5) || !number && n.digits >= 2 && len(value) >= 4 && len(value) <= 48 &&
 		bytes.IndexByte(value, '@') < 0
+}
+
+// fullNameForm matches two words and more with capitals, small words as in "van der" between them.
+func fullNameForm(value []byte, number bool) bool {
+	if number || !nameForm(value, false) {
+		return false
+	}
+	capitals := 0
+	for _, w := range strings.Fields(string(value)) {
+		if r, _ := utf8.DecodeRuneInString(w); unicode.IsUpper(r) || r == '?' {
+			capitals++
+		} else if len(w) > 3 {
+			return false
+		}
+	}
+	return capitals >= 2 && capitals <= 5
 }
 
 // nameForm matches letters, without characters of paths and identifiers.
@@ -226,11 +205,13 @@ var reversing = map[string]bool{}
 func init() {
 	for _, w := range strings.Fields(`hash hashed digest encrypted enc cipher plain plaintext clear cleartext raw value number no nr
 		num nbr string text salt hex base64 b64 b32 base pem der primary secondary private home work old new current previous line
-		bcrypt scrypt argon2 sha256 sha512 md5 sha1`) {
+		bcrypt scrypt argon2 sha256 sha512 md5 sha1 hint full personal business office main alternate alternative confirmation confirm
+		repeat normalized normalised canonical lowercase formatted e164 block`) {
 		carrying[w] = true
 	}
 	for _, w := range strings.Fields(`has is can needs requires require allow allows allowed show hide hides public no without with num
-		count csrf xsrf next page continuation cursor must use uses web max min boarding map`) {
+		count csrf xsrf next page continuation cursor must use uses web max min boarding map tipo tip type typ soort art har hat ist
+		tiene heeft antal anzahl aantal cantidad quantidade fecha date datum ostatnia`) {
 		reversing[w] = true
 	}
 }
@@ -263,21 +244,17 @@ func Tell(name []byte) Telling {
 	if len(words) > maxNameWords {
 		return Telling{}
 	}
-	var found Telling
-	for from := range words {
-		joined, run := "", Telling{}
-		for to := from; to < len(words) && to < from+4; to++ {
-			joined += words[to]
-			one := telling[joined]
-			if one.Class == catalog.Unclassed {
-				one = telling[versioned(joined)]
-			}
-			if one.Class > catalog.Unclassed && carries(words[to+1:]) && one.Class >= run.Class {
-				run = one // the longest run of words tells most: account_no, next_of_kin
-			}
+	for i, w := range words {
+		if !ascii(w) {
+			words[i] = plainLetters.Replace(w)
 		}
-		if run.Class > found.Class {
-			found = run
+	}
+	var found Telling
+	end := 0 // of the run that was found
+	for from := range words {
+		run, to := longest(words, from)
+		if run.Class > found.Class || run.Class == found.Class && from >= end { // the last word names the thing itself
+			found, end = run, to
 		}
 		if found.Class == catalog.Unclassed && reverses(words, from) {
 			return Telling{}
@@ -285,6 +262,26 @@ func Tell(name []byte) Telling {
 	}
 	return found
 }
+
+// longest returns what the longest run of telling words from one on says, which tells most (account_no, next_of_kin),
+// and the word behind it.
+func longest(words []string, from int) (run Telling, end int) {
+	joined := ""
+	for to := from; to < len(words) && to < from+longestRun; to++ {
+		joined += words[to]
+		one := telling[joined]
+		if one.Class == catalog.Unclassed {
+			one = telling[versioned(joined)]
+		}
+		if one.Class > catalog.Unclassed && one.Class >= run.Class && carries(words[to+1:]) {
+			run, end = one, to+1
+		}
+	}
+	return run, end
+}
+
+// longestRun is the most words of a telling name.
+const longestRun = 5
 
 // reverses reports whether the word at i negates a telling name: no_password, but not account_no.
 func reverses(words []string, i int) bool {
@@ -295,6 +292,15 @@ func reverses(words []string, i int) bool {
 func carries(words []string) bool {
 	for _, w := range words {
 		if !carrying[w] && !carrying[versioned(w)] && telling[w].Class == catalog.Unclassed && versioned(w) != "" {
+			return false
+		}
+	}
+	return true
+}
+
+func ascii(s string) bool {
+	for i := range len(s) {
+		if s[i] >= utf8.RuneSelf {
 			return false
 		}
 	}

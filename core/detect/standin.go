@@ -125,10 +125,10 @@ func TellKey(key []byte) Telling {
 		return Tell(key)
 	}
 	i := markedAt(key[n])
-	if i < 0 || i >= len(namesTold) {
+	if i < 0 || i >= len(vocabulary) {
 		return Telling{}
 	}
-	return Telling{namesTold[i].class, uint8(i), namesTold[i].form}
+	return Telling{vocabulary[i].class, uint8(i), vocabulary[i].form}
 }
 
 // Stood returns what was recognised in the value that a stand-in replaces.
