@@ -22,13 +22,13 @@ type maker struct{ *rand.Rand }
 func Values(seed uint64, n int) []Value {
 	m := maker{rand.New(rand.NewPCG(seed, seed^0x9e3779b97f4a7c15))}
 	var all []Value
-	for _, k := range recognised {
+	for _, k := range append(recognised[:len(recognised):len(recognised)], written...) {
 		for range n {
 			all = append(all, Value{k.make(m), k.detector})
 		}
 	}
 	for range n {
-		for _, make := range confusing {
+		for _, make := range append(confusing[:len(confusing):len(confusing)], alike...) {
 			all = append(all, Value{Text: make(m)})
 		}
 	}
