@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"encoding/base64"
 	"net/url"
-	"regexp"
 	"strings"
 )
 
@@ -71,8 +70,41 @@ func inAddress(v []byte, colon int) Hit {
 			}
 		}
 	}
+	if hookAddress(authority, address) {
+		return secret("address with a token", start, end)
+	}
 	return Hit{}
 }
+
+// hookAddress reports whether an address lets whoever has it post into something: it says that it is a hook, and has
+// a drawn text in its path.
+func hookAddress(authority, address []byte) bool {
+	path := address[bytes.Index(address, []byte("://"))+len("://"):]
+	path = path[len(authority):]
+	if i := bytes.IndexAny(path, "?#"); i >= 0 {
+		path = path[:i]
+	}
+	says := false
+	for label := range bytes.SplitSeq(authority, []byte(".")) {
+		says = says || hookWords[string(label)]
+	}
+	for segment := range bytes.SplitSeq(path, []byte("/")) {
+		if says && random(segment) && !isUUID(segment) {
+			return true
+		}
+		says = says || hookWords[string(segment)]
+	}
+	return false
+}
+
+// isUUID reports whether a text has the form of RFC 9562.
+func isUUID(v []byte) bool {
+	const length = 36
+	return len(v) == length && v[8] == '-' && v[13] == '-' && v[18] == '-' && v[23] == '-'
+}
+
+// hookWords are labels of hosts and segments of paths.
+var hookWords = map[string]bool{"hook": true, "hooks": true, "webhook": true, "webhooks": true, "webhookb2": true}
 
 // lowers calls f with a short name in lower case.
 func lowers(name []byte, f func([]byte) bool) bool {
@@ -244,51 +276,6 @@ func settings(v []byte) Hit {
 	}
 	if server && password {
 		return secret("connection string", 0, len(v))
-	}
-	return Hit{}
-}
-
-// accessKeys are the forms of keys that well-known services issue, by their fixed prefixes.
-var accessKeys = regexp.MustCompile(`^(?:(?:AKIA|ASIA)[0-9A-Z]{16}|gh[pousr]_[A-Za-z0-9]{36,}|xox[abprs]-[0-9A-Za-z-]{20,}|[rs]k_(?:live|test)_[0-9A-Za-z]{20,}|AIza[0-9A-Za-z_-]{35}|glpat-[0-9A-Za-z_-]{20,}|SG\.[0-9A-Za-z_-]{16,}\.[0-9A-Za-z_-]{30,}|AGE-SECRET-KEY-1[0-9A-Z]{58})`)
-
-// shortestKey is the length of the shortest of these keys.
-const shortestKey = 20
-
-func accessKey(v []byte, t Trait) Hit {
-	if t&(HasUpper|HasUnderscore|HasDash) == 0 {
-		return Hit{}
-	}
-	for i := 0; i+4 < len(v); i++ {
-		switch v[i] {
-		case 'A':
-			if n := v[i+1]; n != 'K' && n != 'S' && n != 'I' && n != 'G' {
-				continue
-			}
-		case 'S':
-			if v[i+1] != 'G' || v[i+2] != '.' {
-				continue
-			}
-		case 'g':
-			if n := v[i+1]; n != 'h' && n != 'l' {
-				continue
-			}
-		case 'x':
-			if v[i+1] != 'o' || v[i+2] != 'x' {
-				continue
-			}
-		case 's', 'r':
-			if v[i+1] != 'k' || v[i+2] != '_' {
-				continue
-			}
-		default:
-			continue
-		}
-		if i > 0 && letterOrDigit(v[i-1]) {
-			continue
-		}
-		if m := accessKeys.FindIndex(v[i:min(len(v), i+longestPart)]); m != nil {
-			return secret("access key", i, i+m[1])
-		}
 	}
 	return Hit{}
 }

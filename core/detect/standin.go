@@ -47,7 +47,17 @@ var coded = []Hit{
 	{Detector: "national number", Class: catalog.Personal, Format: "national-id"},
 	{Detector: "secret, encoded", Class: catalog.Secret}, {Detector: "personal value, encoded",
 		Class: catalog.Personal},
+	{Detector: "phpass hash", Class: catalog.Secret}, {Detector: "salted hash", Class: catalog.Secret},
+	{Detector: "SCRAM verifier", Class: catalog.Secret}, {Detector: "directory hash", Class: catalog.Secret},
 }
+
+// Positions of what stands for several detectors.
+const (
+	codedSecret, codedPersonal = 0, 1
+	codedNumber                = 27
+	codedSecretBehind          = 28
+	codedPersonalBehind        = 29
+)
 
 // codeOf returns the position of a hit in coded.
 func codeOf(h Hit) int {
@@ -58,15 +68,15 @@ func codeOf(h Hit) int {
 	}
 	switch {
 	case bytes.HasSuffix([]byte(h.Detector), []byte(", encoded")) && h.Class == catalog.Secret:
-		return len(coded) - 2
+		return codedSecretBehind
 	case bytes.HasSuffix([]byte(h.Detector), []byte(", encoded")):
-		return len(coded) - 1
+		return codedPersonalBehind
 	case h.Format == "national-id":
-		return len(coded) - 3
+		return codedNumber
 	case h.Class == catalog.Secret:
-		return 0
+		return codedSecret
 	}
-	return 1
+	return codedPersonal
 }
 
 // StandIn returns a replacement for a value: text of the same length with letters and digits replaced, or text that

@@ -7,7 +7,6 @@ package detect
 import (
 	"bytes"
 	"encoding/base64"
-	"regexp"
 
 	"inkret/core/catalog"
 )
@@ -90,51 +89,16 @@ func personal(name, format string, at, end int) Hit {
 	return Hit{Detector: name, Class: catalog.Personal, Format: format, at: at, end: end}
 }
 
-// hashForm is a notation of password hashes.
-type hashForm struct {
-	name string
-	mark []byte // looked for first, as a plain substring
-	re   *regexp.Regexp
-}
-
-// hashForms apply only to values with a '$'. They are those of modular crypt (crypt(5)), the PHC string format, and
-// two of web frameworks with scheme and cost in front.
-var hashForms = []hashForm{
-	{"bcrypt hash", []byte("$2"), regexp.MustCompile(`\$2[abxy]?\$\d\d\$[./A-Za-z0-9]{53}`)},
-	{"Argon2 hash", []byte("$argon2"),
-		regexp.MustCompile(`\$argon2(id|i|d)\$(v=\d+\$)?[mtp]=\d+(,[a-z]+=[A-Za-z0-9+/_.-]+)*\$[A-Za-z0-9+/._-]{8,}={0,2}(\$[A-Za-z0-9+/._-]{10,}={0,2})?`)},
-	{"scrypt hash", []byte("scrypt"),
-		regexp.MustCompile(`(?i)\$scrypt\$ln=\d+,r=\d+,p=\d+\$[A-Za-z0-9+/._-]*={0,2}\$[A-Za-z0-9+/._-]{16,}={0,2}|scrypt:\d+:\d+:\d+\$[^\s$]+\$[0-9a-f]{32,}|scrypt\$[^\s$]+\$\d+\$\d+\$\d+\$[A-Za-z0-9+/]{16,}={0,2}|\$scrypt\$[0-9a-f]{2,}\$[A-Za-z0-9+/]{11,}={0,2}\$[A-Za-z0-9+/]{16,}={0,2}`)},
-	{"scrypt hash", []byte("$7$"), regexp.MustCompile(`\$7\$[./A-Za-z0-9]{11}[^\s$]{0,64}\$[./A-Za-z0-9]{43}`)},
-	{"PBKDF2 hash", []byte("pbkdf2"),
-		regexp.MustCompile(`pbkdf2[_-]sha\d+\$\d+\$[^\s$]+\$[A-Za-z0-9+/._-]{20,}={0,2}|\$pbkdf2(-sha\d+)?\$(\d+|i=\d+(,l=\d+)?)\$[A-Za-z0-9+/._-]+={0,2}\$[A-Za-z0-9+/._-]{20,}={0,2}|pbkdf2:sha\d+(:\d+)?\$[^\s$]+\$[0-9a-f]{40,}`)},
-	{"PBKDF2 hash", []byte("PBKDF2"),
-		regexp.MustCompile(`\{PBKDF2(-SHA\d+)?\}\d+\$[A-Za-z0-9+/._-]+={0,2}\$[A-Za-z0-9+/._-]{20,}={0,2}`)},
-	{"crypt hash", []byte("$5$"), regexp.MustCompile(`\$5\$(rounds=\d+\$)?[^\s$:]{1,16}\$[./A-Za-z0-9]{43}`)},
-	{"crypt hash", []byte("$6$"), regexp.MustCompile(`\$6\$(rounds=\d+\$)?[^\s$:]{1,16}\$[./A-Za-z0-9]{86}`)},
-	{"yescrypt hash", []byte("$y$"), regexp.MustCompile(`\$y\$[./A-Za-z0-9]+\$[./A-Za-z0-9]{1,86}\$[./A-Za-z0-9]{43}`)},
-}
-
-func passwordHash(v []byte) Hit {
-	for i := range hashForms {
-		f := &hashForms[i]
-		if !bytes.Contains(v, f.mark) {
-			continue
-		}
-		if m := f.re.FindIndex(v); m != nil {
-			return secret(f.name, m[0], m[1])
-		}
-	}
-	return Hit{}
-}
-
 // shortestToken is less than the length of any signed token in use.
 const shortestToken = 20
 
 var (
 	tokenStart = []byte("eyJ") // base64url of `{"`
 	keyStart   = []byte("-----BEGIN ")
-	keyEnd     = []byte("PRIVATE KEY-----")
+	keyEnd     = []byte("PRIVATE KEY")
+	keyForeign = []byte("---- BEGIN SSH2 ENCRYPTED PRIVATE KEY ----") // as RFC 4716 writes public ones
+	keyFile    = []byte("PuTTY-User-Key-File-")
+	keyInFile  = []byte("Private-Lines:")
 )
 
 // signedToken finds a JWS or JWE in compact form (RFC 7515, RFC 7516): base64url parts between dots, of which the
@@ -179,9 +143,15 @@ func tokenHeader(part []byte) bool {
 	return err == nil && bytes.HasPrefix(header, []byte(`{"`)) && bytes.Contains(header, []byte(`"alg"`))
 }
 
-// privateKey finds a private key in textual encoding (RFC 7468 and its predecessors).
+// privateKey finds a private key in textual encoding (RFC 7468 and its predecessors, RFC 9580 section 6.2).
 func privateKey(v []byte) Hit {
 	const longestLabel = len("ENCRYPTED ") + 16
+	if i := bytes.Index(v, keyForeign); i >= 0 {
+		return secret("private key", i, len(v))
+	}
+	if i := bytes.Index(v, keyFile); i >= 0 && bytes.Contains(v[i:], keyInFile) {
+		return secret("private key", i, len(v))
+	}
 	for from := 0; ; {
 		i := bytes.Index(v[from:], keyStart)
 		if i < 0 {
@@ -191,7 +161,10 @@ func privateKey(v []byte) Hit {
 		label := v[at+len(keyStart):]
 		if j := bytes.Index(label[:min(len(label), longestLabel+len(keyEnd))], keyEnd); j >= 0 &&
 			bytes.IndexByte(label[:j], '-') < 0 {
-			return secret("private key", at, len(v))
+			if rest := label[j+len(keyEnd):]; bytes.HasPrefix(rest, []byte("-----")) ||
+				bytes.HasPrefix(rest, []byte(" BLOCK-----")) {
+				return secret("private key", at, len(v))
+			}
 		}
 		from = at + len(keyStart)
 	}

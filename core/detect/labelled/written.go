@@ -16,10 +16,11 @@ var written = []struct {
 	{"access key", func(m maker) string { return m.inText(m.issued()) }},
 	{"access key", func(m maker) string { return m.issued() }},
 	{"access key, encoded", func(m maker) string {
-		key := m.pick("key ", "") + m.issued()
+		bare := m.issued()
+		key := m.pick("key ", "") + bare
 		return m.pick(base64.StdEncoding.EncodeToString([]byte(key)), base64.RawURLEncoding.EncodeToString([]byte(key)),
 			hex.EncodeToString([]byte(key)), strings.ToUpper(hex.EncodeToString([]byte(key))),
-			url.QueryEscape("{\"key\": \""+key+"\"}"))
+			url.QueryEscape("{\"key\":\""+bare+"\"}"))
 	}},
 	{"bcrypt hash, encoded", func(m maker) string { return base64.StdEncoding.EncodeToString([]byte(m.bcrypt())) }},
 	{"private key", func(m maker) string {
@@ -94,11 +95,19 @@ func (m maker) issued() string {
 
 // alike generates values that look like these and are none.
 var alike = []func(m maker) string{
-	func(m maker) string { return m.pick("ghp_", "npm_", "glpat-", "sk_live_") + strings.Repeat(m.pick("x", "X", "0"), 36) },
-	func(m maker) string { return m.pick("npm_config_registry_", "hf_hub_download_timeout_", "lin_api_version_") + m.from(digits, 4) },
-	func(m maker) string { return m.pick("sk_live_", "whsec_") + m.pick("your_key_goes_here", "example", "...", "<key>") },
+	func(m maker) string {
+		return m.pick("ghp_", "npm_", "glpat-", "sk_live_") + strings.Repeat(m.pick("x", "X", "0"), 36)
+	},
+	func(m maker) string {
+		return m.pick("npm_config_registry_", "hf_hub_download_timeout_", "lin_api_version_") + m.from(digits, 4)
+	},
+	func(m maker) string {
+		return m.pick("sk_live_", "whsec_") + m.pick("your_key_goes_here", "example", "...", "<key>")
+	},
 	func(m maker) string { return "TAKIA" + m.from(uppers, 18) },
-	func(m maker) string { return "sk-" + m.pick("button-primary-large", "icon-chevron-left", "skeleton-row-3-wide") },
+	func(m maker) string {
+		return "sk-" + m.pick("button-primary-large", "icon-chevron-left", "skeleton-row-3-wide")
+	},
 	func(m maker) string { return "pypi-server-" + m.from(digits, 1) + "." + m.from(digits, 2) },
 	func(m maker) string { return "oy2" + m.from(lowers, 12) },
 	func(m maker) string { return "cio-" + m.pick("newsletter", "weekly") + "-2026" },
@@ -111,7 +120,9 @@ var alike = []func(m maker) string{
 		return "-----BEGIN PGP " + kind + "-----\n\n" + m.from(base, 64) + "\n-----END PGP " + kind + "-----"
 	},
 	func(m maker) string { return "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAI" + m.from(base, 43) },
-	func(m maker) string { return "https://" + m.pick("hooks.", "api.") + m.host() + "/docs/getting-started-with-hooks" },
+	func(m maker) string {
+		return "https://" + m.pick("hooks.", "api.") + m.host() + "/docs/getting-started-with-hooks"
+	},
 	func(m maker) string { return "https://" + m.host() + "/webhooks/" + m.from("123456789", 6) },
 	func(m maker) string { return "https://" + m.host() + "/webhooks/" + m.uuid() + "/deliveries" },
 	func(m maker) string { return m.from("123456789", 9) + ":" + m.pick("open", "closed", "AA") },
@@ -119,5 +130,7 @@ var alike = []func(m maker) string{
 	func(m maker) string { return "SCRAM-SHA-256" },
 	func(m maker) string { return "md5:" + m.from(hexes, 32) },
 	func(m maker) string { return "key-" + m.pick("north", "south") + "-" + m.from(digits, 3) },
-	func(m maker) string { return base64.StdEncoding.EncodeToString([]byte("AKIA is how they begin, " + m.from(digits, 3))) },
+	func(m maker) string {
+		return base64.StdEncoding.EncodeToString([]byte("AKIA is how they begin, " + m.from(digits, 3)))
+	},
 }
