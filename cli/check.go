@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"runtime"
 	"slices"
@@ -63,8 +64,12 @@ type checkRun struct {
 	audience  string
 	mapping   *contract.Mapping
 	reading   intake.Options
+	service   string
 	collector *finding.Collector
 	judges    []*scan.Judge // one for each processor
+	files     []recordingFile
+	again     bool // what is amiss was said before
+	kept      []*intake.Kept // of the files, by position, those that can be read once only
 }
 
 func (a *app) check(_ context.Context, c *cli.Command) error {
@@ -88,19 +93,10 @@ func (a *app) check(_ context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	var failed error
-	files, err := recordings(c.Args().Slice())
-	if err != nil {
+	if run.files, err = recordings(c.Args().Slice()); err != nil {
 		return err
 	}
-	for _, one := range files {
-		err := run.file(one.name)
-		if one.found && unknownFile(err) {
-			a.warn("%v", err)
-			continue
-		}
-		failed = errors.Join(failed, err)
-	}
+	failed := run.all()
 	findings := run.collector.Findings()
 	result := &report.Result{Summary: run.collector.Summary(), Findings: findings, Skipped: run.collector.Skipped(),
 		Incomplete: run.collector.Incomplete(), FailOn: failOn, Baseline: baseline, Version: version()}
@@ -150,7 +146,6 @@ func readBaseline(path string) (*report.Baseline, error) {
 
 // prepare reads the contracts and creates the judge.
 func (r *checkRun) prepare(c *cli.Command) error {
-	service := ""
 	if paths := c.StringSlice("contracts"); len(paths) > 0 {
 		contracts, err := readContracts(paths...)
 		if err != nil {
@@ -170,7 +165,7 @@ func (r *checkRun) prepare(c *cli.Command) error {
 			}
 			return usage(c, fmt.Errorf("the contract has no audience %q; it has %q", r.audience, names))
 		}
-		r.contracts, service = contracts, contracts.Service
+		r.contracts, r.service = contracts, contracts.Service
 	}
 	var err error
 	if r.mapping, err = readMapping(c.String("audiences"), r.contracts); err != nil {
@@ -179,7 +174,6 @@ func (r *checkRun) prepare(c *cli.Command) error {
 	if r.reading, err = readingOptions(c); err != nil {
 		return err
 	}
-	r.collector = finding.NewCollector(service)
 	for range runtime.GOMAXPROCS(0) {
 		r.judges = append(r.judges, scan.NewJudge(r.contracts))
 	}
@@ -202,8 +196,8 @@ type block struct {
 
 // file checks one recording. One goroutine reads it while each processor evaluates a block; outcomes are collected
 // in order.
-func (r *checkRun) file(name string) error {
-	f, size, err := r.open(name)
+func (r *checkRun) file(i int, name string) error {
+	f, size, err := r.opened(i, name)
 	if err != nil {
 		return fileError(err)
 	}
@@ -256,11 +250,90 @@ func (r *checkRun) file(name string) error {
 		seen += len(b.captures)
 		known = known || b.known
 	}
-	if seen > 0 && !known && r.mapping == nil && r.contracts != nil {
+	if seen > 0 && !known && !r.again && r.mapping == nil && r.contracts != nil {
 		r.warn("%s: no request has credentials, so every one counts as the least trusted audience; recorders may "+
 			"leave credentials out: say --audience NAME", shown)
 	}
 	return <-result
+}
+
+// all checks the recordings. If there are values that only a check digit tells, it reads them again to count their
+// columns, and once more if some of these show that it was chance.
+func (r *checkRun) all() error {
+	r.kept = make([]*intake.Kept, len(r.files))
+	defer func() {
+		for _, k := range r.kept {
+			if k != nil {
+				k.Close()
+			}
+		}
+	}()
+	failed := r.pass()
+	columns := r.collector.Columns()
+	if len(columns) == 0 {
+		return failed
+	}
+	first := r.collector
+	r.again = true
+	for _, j := range r.judges {
+		j.Count(columns)
+	}
+	r.pass()
+	total := map[scan.Column]scan.Tally{}
+	for _, j := range r.judges {
+		j.Tallies(total)
+		j.Count(nil)
+	}
+	chance := scan.ByChance(total)
+	if len(chance) == 0 {
+		r.collector = first
+		return failed
+	}
+	for _, j := range r.judges {
+		j.Dismiss(chance)
+	}
+	return r.pass()
+}
+
+// pass reads and judges the recordings once.
+func (r *checkRun) pass() (failed error) {
+	r.collector = finding.NewCollector(r.service)
+	for i, one := range r.files {
+		err := r.file(i, one.name)
+		if one.found && unknownFile(err) {
+			if !r.again {
+				r.warn("%v", err)
+			}
+			continue
+		}
+		failed = errors.Join(failed, err)
+	}
+	return failed
+}
+
+// opened opens a file, again if need be. What is no regular file is kept for that.
+func (r *checkRun) opened(i int, name string) (io.ReadCloser, int64, error) {
+	if k := r.kept[i]; k != nil {
+		return io.NopCloser(k.Read()), 0, nil
+	}
+	f, size, err := r.open(name)
+	if err != nil {
+		return nil, 0, err
+	}
+	if file, ok := f.(*os.File); ok {
+		if info, err := file.Stat(); err == nil && info.Mode().IsRegular() {
+			return f, size, nil
+		}
+	}
+	k, err := intake.Keep(f)
+	if err != nil { // nothing can be kept here, so it is judged as it comes
+		return f, size, nil
+	}
+	r.kept[i] = k
+	return struct {
+		io.Reader
+		io.Closer
+	}{k.Read(), f}, size, nil
 }
 
 // judgeBlock evaluates the captures of a block.

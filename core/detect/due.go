@@ -99,6 +99,20 @@ var dueTables = tablesOf(append(recognisers[:len(recognisers):len(recognisers)],
 	recogniser{least: shortestEncoded, all: HasDigit, only: base64ish},
 	recogniser{least: shortestEncoded, all: HasDigit | HasPercent, only: spaceless}))
 
+// checked are the bits of what only a check digit tells.
+var checked = func() (all due) {
+	numbers := map[string]bool{CardNumber: true}
+	for _, r := range identities() {
+		numbers[r.gives[0]] = true
+	}
+	for i, r := range recognisers {
+		if numbers[r.gives[0]] {
+			all |= 1 << i
+		}
+	}
+	return all
+}()
+
 // behindEncoding are the bits of these two entries.
 var behindEncoding = due(3) << len(recognisers)
 

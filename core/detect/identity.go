@@ -40,7 +40,9 @@ func identities() []recogniser {
 func numbering(name string, holds func(v []byte) bool, least, most int, all, only Trait) recogniser {
 	return recogniser{[]string{name}, least, most, all, only, func(v []byte, _ Trait) Hit {
 		if holds(v) {
-			return personal(name, "national-id", 0, len(v))
+			hit := personal(name, nationalNumber, 0, len(v))
+			hit.checked = true
+			return hit
 		}
 		return Hit{}
 	}}

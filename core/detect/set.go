@@ -181,6 +181,23 @@ func (s *Set) Value(value []byte, t Trait) Hit {
 	return hit
 }
 
+// Unchecked is Value without what only a check digit tells.
+func (s *Set) Unchecked(value []byte, t Trait) Hit {
+	d := dueTables.due(len(value), t)
+	hit := (d &^ checked).recognise(value, t)
+	if !hit.Found() && d&behindEncoding != 0 {
+		if hit = encoded(value); hit.checked {
+			hit = Hit{}
+		}
+	}
+	for i := 0; s != nil && i < len(s.due) && hit.Class != catalog.Secret; i++ {
+		if d := s.due[i].due(len(value), t); d != 0 {
+			hit = s.added(i*perTable, d, hit, value)
+		}
+	}
+	return hit
+}
+
 // added returns the more sensitive of hit and what the selected added detectors find. first is the position of
 // their first.
 func (s *Set) added(first int, d due, hit Hit, value []byte) Hit {

@@ -29,7 +29,7 @@ var coded = []Hit{
 	{Detector: "PBKDF2 hash", Class: catalog.Secret}, {Detector: "crypt hash", Class: catalog.Secret},
 	{Detector: "yescrypt hash", Class: catalog.Secret},
 	{Detector: "signed token", Class: catalog.Secret}, {Detector: "private key", Class: catalog.Secret},
-	{Detector: "card number", Class: catalog.Secret},
+	{Detector: "card number", Class: catalog.Secret, checked: true},
 	{Detector: "address with a password", Class: catalog.Secret}, {Detector: "address with a token",
 		Class: catalog.Secret},
 	{Detector: "one-time password secret", Class: catalog.Secret}, {Detector: "bearer token", Class: catalog.Secret},
@@ -44,7 +44,8 @@ var coded = []Hit{
 		Class: catalog.Personal, Format: "mac"},
 	{Detector: "coordinates", Class: catalog.Personal, Format: "coordinates"}, {Detector: "postal address",
 		Class: catalog.Personal, Format: "address"},
-	{Detector: "national number", Class: catalog.Personal, Format: "national-id"},
+	{Detector: "national number", Class: catalog.Personal, Format: nationalNumber,
+		checked: true},
 	{Detector: "secret, encoded", Class: catalog.Secret}, {Detector: "personal value, encoded",
 		Class: catalog.Personal},
 	{Detector: "phpass hash", Class: catalog.Secret}, {Detector: "salted hash", Class: catalog.Secret},
@@ -71,7 +72,7 @@ func codeOf(h Hit) int {
 		return codedSecretBehind
 	case bytes.HasSuffix([]byte(h.Detector), []byte(", encoded")):
 		return codedPersonalBehind
-	case h.Format == "national-id":
+	case h.Format == nationalNumber:
 		return codedNumber
 	case h.Class == catalog.Secret:
 		return codedSecret

@@ -73,6 +73,7 @@ type Hit struct {
 	Class    catalog.Class
 	Format   string // a grant of this format covers it, unless it is secret
 	at, end  int
+	checked  bool // a check digit alone tells
 }
 
 // Found reports whether anything was recognised.
@@ -80,6 +81,12 @@ func (h Hit) Found() bool { return h.Detector != "" }
 
 // Whole reports whether the match is the whole value.
 func (h Hit) Whole(value []byte) bool { return h.at == 0 && h.end == len(value) }
+
+// Checked reports whether the check digit alone tells what it is: a card number, or a national number.
+func (h Hit) Checked() bool { return h.checked }
+
+// nationalNumber is the format of numbers that identify a person in one country.
+const nationalNumber = "national-id"
 
 func secret(name string, at, end int) Hit {
 	return Hit{Detector: name, Class: catalog.Secret, at: at, end: end}
@@ -325,7 +332,9 @@ func cardNumber(v []byte) Hit {
 		}
 		if n >= minCard && n <= maxCard && !wordAround(v, at, last) && network(digits[:n]) && luhnDigits(digits[:n]) &&
 			grouped(v[at:last+1], separator) {
-			return secret(CardNumber, at, last+1)
+			hit := secret(CardNumber, at, last+1)
+			hit.checked = true
+			return hit
 		}
 		i = max(j, i+1)
 	}

@@ -109,8 +109,9 @@ type Collector struct {
 	summary  Summary
 	skipped  []Skipped
 
-	incomplete []Skipped             // judged up to where their bodies end
-	sent       map[sentBody][]string // the audiences that got it
+	columns    map[scan.Column]struct{} // with a value that only a check digit tells
+	incomplete []Skipped                // judged up to where their bodies end
+	sent       map[sentBody][]string    // the audiences that got it
 }
 
 // sentBody is a response body of an endpoint.
@@ -124,7 +125,8 @@ const maxSent = 1 << 16
 
 // NewCollector returns an empty collector for a service, whose name may be empty.
 func NewCollector(service string) *Collector {
-	return &Collector{service: service, findings: map[Identity]*Finding{}, sent: map[sentBody][]string{}}
+	return &Collector{service: service, findings: map[Identity]*Finding{}, sent: map[sentBody][]string{},
+		columns: map[scan.Column]struct{}{}}
 }
 
 // Add adds the outcome of a capture, entry number entry of file.
@@ -175,6 +177,7 @@ func (c *Collector) Merge(later *Collector) {
 	c.summary.ExcessBytes += later.summary.ExcessBytes
 	c.skipped = append(c.skipped, later.skipped...)
 	c.incomplete = append(c.incomplete, later.incomplete...)
+	maps.Copy(c.columns, later.columns)
 	for b, audiences := range later.sent {
 		c.got(b, audiences...)
 	}
@@ -217,6 +220,9 @@ func IdentityOf(service string, out *scan.Outcome, s *scan.Spot) Identity {
 }
 
 func (c *Collector) spot(file string, entry int, out *scan.Outcome, s *scan.Spot) {
+	if s.Checked {
+		c.columns[scan.Column{Endpoint: out.Endpoint, Request: s.Request, Path: s.Path}] = struct{}{}
+	}
 	id := IdentityOf(c.service, out, s)
 	f := c.findings[id]
 	if f == nil {
@@ -279,6 +285,9 @@ func (f *Finding) take(s *scan.Spot, out *scan.Outcome) {
 
 // Summary returns the totals so far.
 func (c *Collector) Summary() Summary { return c.summary }
+
+// Columns lists the columns that show something which only a check digit tells: they decide whether it counts.
+func (c *Collector) Columns() []scan.Column { return slices.Collect(maps.Keys(c.columns)) }
 
 // Incomplete lists the captures whose bodies are cut off and were evaluated up to there.
 func (c *Collector) Incomplete() []Skipped { return c.incomplete }

@@ -181,7 +181,7 @@ func (w *walk) entry() *pathNode {
 func (w *walk) write(slot int, e *pathNode, c *candidate, start, weight int, sample string) {
 	s := &w.spots[slot]
 	*s = Spot{Kind: c.kind, Severity: c.severity, Class: c.class, Path: e.path, Offset: start, Bytes: weight,
-		Field: c.field, Detector: c.detector, Grant: c.grant, reason: c.reason}
+		Field: c.field, Detector: c.detector, Grant: c.grant, Checked: c.checked, reason: c.reason}
 	if c.entity != nil {
 		s.Entity = c.entity.Name
 	}

@@ -238,17 +238,27 @@ func (w *walk) scalar(first byte) scalar {
 
 // recognised returns what detectors recognise in a scalar.
 func (w *walk) recognised(v *scalar) detect.Hit {
+	var hit detect.Hit
 	switch {
 	case v.traits == 0:
-		return detect.Hit{}
 	case w.outlined && v.kind == contract.Text:
-		return detect.Stood(v.text)
+		hit = detect.Stood(v.text)
+	default:
+		hit = w.judge.detectors.Value(v.text, v.traits)
 	}
-	hit := w.judge.detectors.Value(v.text, v.traits)
+	hit = w.inColumn(v, hit)
 	if hit.Detector == detect.CardNumber && v.kind != contract.Text && !w.toldCard(v.text) {
 		return detect.Hit{} // a check digit alone fits one number in ten: ids are long numbers, too
 	}
 	return hit
+}
+
+// inColumn returns what a string is recognised as, together with its column.
+func (w *walk) inColumn(v *scalar, hit detect.Hit) detect.Hit {
+	if w.side.quiet() || v.kind != contract.Text || w.side.counted == nil && !hit.Checked() {
+		return hit
+	}
+	return w.side.hit(w.entry().path, v.text, hit)
 }
 
 // toldCard reports whether a number's member name suggests a card number.

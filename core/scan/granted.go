@@ -336,7 +336,7 @@ func (w *walk) grantedScalar(m *contract.Member, how mode, at level, start int, 
 		w.embed(m.Class, start)
 	}
 	fits := (!m.Many || at == element) && (m.Fits&v.kind != 0 || v.kind == contract.Text && len(v.text) < m.Short)
-	if fits && c == nil && !w.failed && !w.outlined && w.judge.detectors.Quiet(len(v.text), v.traits) {
+	if fits && c == nil && !w.failed && !w.outlined && w.side.counted == nil && w.judge.detectors.Quiet(len(v.text), v.traits) {
 		return true
 	}
 	if how == own && !fits {
@@ -351,7 +351,7 @@ func (w *walk) scalarSpot(m *contract.Member, how mode, start int, c *candidate,
 	if w.failed && v.kind == contract.Text {
 		c = graver(c, w.pool.revealing(v.text))
 	}
-	if c == nil && w.judge.detectors.Quiet(len(v.text), v.traits) && !w.outlined {
+	if c == nil && w.judge.detectors.Quiet(len(v.text), v.traits) && !w.outlined && w.side.counted == nil {
 		return
 	}
 	hit := w.recognised(v)

@@ -43,12 +43,12 @@ func quietField(name string) bool {
 }
 
 // headerSpots returns the spots in header fields. response is the response of the contract that applies, or nil.
-func (j *Judge) headerSpots(c *exchange.Capture, response *contract.Response) []Spot {
+func (j *Judge) headerSpots(c *exchange.Capture, endpoint string, response *contract.Response) []Spot {
 	if c.Response.Missing != "" || c.Outlined {
 		return nil
 	}
 	var spots []Spot
-	met := map[string]bool{}
+	met, at := map[string]bool{}, j.sideOf(endpoint, false)
 	for _, f := range c.Response.Header {
 		name := textproto.CanonicalMIMEHeaderKey(f.Name)
 		if f.Value == "" || quietField(name) {
@@ -58,7 +58,7 @@ func (j *Judge) headerSpots(c *exchange.Capture, response *contract.Response) []
 		if response != nil {
 			cover = response.Headers[name]
 		}
-		s := j.headerSpot(name, f.Value, cover, c.Response.Status >= 400)
+		s := j.headerSpot(&at, name, f.Value, cover, c.Response.Status >= 400)
 		if s.Kind == 0 || met[s.Path+s.Kind.String()] {
 			continue
 		}
@@ -69,7 +69,7 @@ func (j *Judge) headerSpots(c *exchange.Capture, response *contract.Response) []
 }
 
 // headerSpot returns what a field contains beyond its grant. Its Kind is 0 for nothing.
-func (j *Judge) headerSpot(name, value string, cover catalog.Class, failed bool) Spot {
+func (j *Judge) headerSpot(at *side, name, value string, cover catalog.Class, failed bool) Spot {
 	text := []byte(value)
 	hit := j.detectors.Value(text, detect.TraitsOf(text))
 	address := value
@@ -84,7 +84,9 @@ func (j *Judge) headerSpot(name, value string, cover catalog.Class, failed bool)
 			}
 		}
 	}
-	s := Spot{Path: InHeader + place.Root + place.Name(name),
+	path := InHeader + place.Root + place.Name(name)
+	hit = at.hit(path, text, hit)
+	s := Spot{Path: path, Checked: hit.Checked(),
 		Pointer: InHeader + string(place.AppendPointer(nil, []byte(name))), Bytes: len(value)}
 	switch {
 	case hit.Found() && hit.Class > cover && hit.Class == catalog.Secret:

@@ -37,6 +37,8 @@ type Judge struct {
 	roots     map[string]*pathNode // of bodies, by what they stand in
 	nodes     int                  // paths kept below them
 	exercises map[*contract.Plan]*Exercise
+	counted   columns[*Tally]
+	dismissed columns[struct{}]
 	body      uint64 // counts bodies
 	walk      walk
 
@@ -98,9 +100,9 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	}
 	out.Endpoint = contract.Generalise(c.Request.Method, segments, j.isValue)
 	e, plan, choice, audience := j.identify(&out, c, segments)
-	asked := j.requestSpots(c, e, segments, choice, audience)
+	asked := j.requestSpots(c, &out, e, segments, choice, audience)
 	out.Heads, out.Words = c.Response.Missing == "", looksAtWords(c)
-	asked = append(asked, j.headerSpots(c, choice.Response)...)
+	asked = append(asked, j.headerSpots(c, out.Endpoint, choice.Response)...)
 	if skip := unread(c); skip != "" {
 		out.Skipped, out.Spots = skip, asked
 		if c.Response.Missing == "" && len(c.Response.Body) == 0 && c.Response.Long == nil && !c.Request.Preflight() {
@@ -115,7 +117,7 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	}
 	w := &j.walk
 	w.watch, w.asked, w.boundary, w.uneven = watch, nil, nil, nil
-	w.failed, w.outlined = c.Response.Status >= 400, c.Outlined
+	w.failed, w.outlined, w.side = c.Response.Status >= 400, c.Outlined, j.sideOf(out.Endpoint, false)
 	switch {
 	case plan == nil:
 	case choice.Wrong:

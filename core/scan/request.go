@@ -18,9 +18,9 @@ import (
 // are reported even if the response is not evaluated.
 
 // requestSpots returns the spots of a request. e is its endpoint or nil; choice is the response that applies.
-func (j *Judge) requestSpots(c *exchange.Capture, e *contract.Endpoint, segments []string, choice contract.Choice,
-	audience *contract.Audience) []Spot {
-	spots := j.addressSpots(c.Request.URL, e, segments)
+func (j *Judge) requestSpots(c *exchange.Capture, out *Outcome, e *contract.Endpoint, segments []string,
+	choice contract.Choice, audience *contract.Audience) []Spot {
+	spots := j.addressSpots(c.Request.URL, out.Endpoint, e, segments)
 	if e != nil && e.Judges && c.Response.Status > 0 && c.Response.Status < 400 && postsJSON(&c.Request) {
 		spots = append(spots, j.overPosting(c, e, choice, audience)...)
 	}
@@ -29,13 +29,14 @@ func (j *Judge) requestSpots(c *exchange.Capture, e *contract.Endpoint, segments
 
 // addressSpots returns recognised values in a request's address, and values of parameters with telling names. In
 // the path of a known endpoint only parameters count.
-func (j *Judge) addressSpots(u *url.URL, e *contract.Endpoint, segments []string) []Spot {
+func (j *Judge) addressSpots(u *url.URL, endpoint string, e *contract.Endpoint, segments []string) []Spot {
 	var spots []Spot
+	at := j.sideOf(endpoint, true)
 	for _, v := range exchange.AddressValues(u) {
 		if v.In == exchange.InPath && v.Name == "" && e != nil {
 			continue
 		}
-		spots = j.addressSpot(spots, v)
+		spots = j.addressSpot(spots, &at, v)
 	}
 	if e != nil {
 		plain := make([]string, len(segments)) // what stands behind a semicolon is a value of its own
@@ -43,19 +44,22 @@ func (j *Judge) addressSpots(u *url.URL, e *contract.Endpoint, segments []string
 			plain[i], _, _ = strings.Cut(s, ";")
 		}
 		for _, p := range e.Parameters(plain) {
-			spots = j.addressSpot(spots, exchange.AddressValue{In: exchange.InPath, Name: p.Name, Value: p.Value})
+			spots = j.addressSpot(spots, &at, exchange.AddressValue{In: exchange.InPath, Name: p.Name, Value: p.Value})
 		}
 	}
 	return spots
 }
 
-func (j *Judge) addressSpot(spots []Spot, v exchange.AddressValue) []Spot {
+func (j *Judge) addressSpot(spots []Spot, at *side, v exchange.AddressValue) []Spot {
 	text := []byte(v.Value)
 	hit := j.detectors.Value(text, detect.TraitsOf(text))
 	if !hit.Found() {
 		hit = detect.Stood(text) // in an outline
 	}
-	info, class, reason := j.nameInfo([]byte(v.Name)), hit.Class, "the request's address carries "+article(hit.Detector)
+	info := j.nameInfo([]byte(v.Name))
+	path, pointer := addressPlace(&v, &info)
+	hit = at.hit(path, text, hit)
+	class, reason := hit.Class, "the request's address carries "+article(hit.Detector)
 	// in an address the name alone is enough: whoever chose it knows what it carries
 	if truth := v.Value == "true" || v.Value == "false"; v.Value != "" && !truth && info.telling > class {
 		class, reason = info.telling,
@@ -74,6 +78,13 @@ func (j *Judge) addressSpot(spots []Spot, v exchange.AddressValue) []Spot {
 	if class == catalog.Secret {
 		grave = severity.High
 	}
+	return append(spots, Spot{Kind: kind.SensitiveInURL, Severity: grave, Class: class, Request: true,
+		Detector: hit.Detector, Path: path, Pointer: pointer, Checked: hit.Checked(),
+		Sample: detect.Mask(text, hit, class), reason: reason})
+}
+
+// addressPlace returns the path and the pointer of a value in an address.
+func addressPlace(v *exchange.AddressValue, info *nameInfo) (string, string) {
 	path, pointer := place.AppendName([]byte(place.Root), []byte(v.Name)), place.AppendPointer(nil, []byte(v.Name))
 	switch {
 	case v.Name == "":
@@ -84,10 +95,7 @@ func (j *Judge) addressSpot(spots []Spot, v exchange.AddressValue) []Spot {
 			pointer = place.AppendPointer(nil, []byte(info.masked))
 		}
 	}
-	return append(spots, Spot{Kind: kind.SensitiveInURL, Severity: grave, Class: class, Request: true,
-		Detector: hit.Detector,
-		Path:     v.In + within + string(path), Pointer: v.In + within + string(pointer), Sample: detect.Mask(text, hit,
-			class), reason: reason})
+	return v.In + within + string(path), v.In + within + string(pointer)
 }
 
 // postsJSON reports whether a request has a body that can be evaluated.

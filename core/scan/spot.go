@@ -26,6 +26,7 @@ type Spot struct {
 	// Print is the keyed hash of the value if it leaked as a whole and the judge computes prints; otherwise 0.
 	Print   uint64
 	Folded  int  // others like it, whose bytes are counted here, in a body too long to be held
+	Checked bool // recognised by a check digit alone: its column may tell otherwise
 	Request bool // it is in the request, not in the response
 
 	Grant       *contract.Grant // the grant that decided, if one did
@@ -110,6 +111,7 @@ type candidate struct {
 	reason   string
 	telling  bool // holds for a value that is not null, boolean or empty only
 	hollow   bool // nothing is told: the value is null or empty
+	checked  bool // recognised by a check digit alone
 }
 
 // candidates is a stack with the candidates of the values being read. It is cut back after each value.

@@ -17,7 +17,11 @@ type zone struct {
 
 // named is the candidate for a name that is itself a recognised value.
 func (all *candidates) named(v *nameInfo, cover catalog.Class) *candidate {
-	return all.hit(v.hit, cover, "")
+	c := all.hit(v.hit, cover, "")
+	if c != nil {
+		c.checked = false // names are no column
+	}
+	return c
 }
 
 // hit is the candidate for a recognised value, where the grant covers classes up to cover and values of format.
@@ -27,14 +31,14 @@ func (all *candidates) hit(hit detect.Hit, cover catalog.Class, format string) *
 	}
 	if hit.Class == catalog.Secret {
 		return all.add(candidate{kind: kind.SecretValue, severity: severity.Critical, class: hit.Class,
-			detector: hit.Detector})
+			detector: hit.Detector, checked: hit.Checked()})
 	}
 	if hit.Format != "" && (hit.Format == format || format == "idn-email" && hit.Format == "email" || format == "tel" &&
 		hit.Format == "phone") {
 		return nil
 	}
 	return all.add(candidate{kind: kind.PersonalValue, severity: severity.High, class: hit.Class,
-		detector: hit.Detector})
+		detector: hit.Detector, checked: hit.Checked()})
 }
 
 // revealing is the candidate for a text in an error response.

@@ -98,6 +98,7 @@ type ofCapture struct {
 	outlined bool             // its values stand in for others
 	uneven   []string         // by the members' serials: why they are told as uneven; nil where none are
 	shown    []bool           // by the members' serials in plan: those that were there
+	side     side             // the columns of the endpoint
 
 	parts []exchange.Part // of its body
 	met   int             // bodies of inner that are not in the one being read

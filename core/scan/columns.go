@@ -1,0 +1,123 @@
+package scan
+
+import (
+	"cmp"
+	"slices"
+
+	"inkret/core/detect"
+)
+
+// A value that is recognised by its check digit alone may be so by chance: of random numbers of 16 digits, three in a
+// hundred are card numbers. Such values are judged together with all that stands at the same place of an endpoint in
+// a run. Because that is known only at the end, a run that met such a value is read again: once to count
+// ([Judge.Count]), and where a column has too few of them once more without it ([Judge.Dismiss]).
+
+// Column is all strings at one place of an endpoint.
+type Column struct {
+	Endpoint string `json:"endpoint"`
+	Request  bool   `json:"request,omitempty"` // it is in the request, not in the response
+	Path     string `json:"path"`
+}
+
+// Tally counts the strings of a column.
+type Tally struct{ Strings, Recognised int }
+
+// fewStrings is the number of strings below which each counts for itself.
+const fewStrings = 20
+
+// Chance reports whether what was recognised is likely to be so by chance.
+func (t Tally) Chance() bool { return t.Strings >= fewStrings && 2*t.Recognised < t.Strings }
+
+// Add adds the tallies of another judge.
+func (t *Tally) Add(other Tally) {
+	t.Strings += other.Strings
+	t.Recognised += other.Recognised
+}
+
+// columns holds something for columns, by endpoint, direction and path.
+type columns[T any] map[string]map[bool]map[string]T
+
+func (c columns[T]) set(at Column, to T) {
+	if c[at.Endpoint] == nil {
+		c[at.Endpoint] = map[bool]map[string]T{}
+	}
+	if c[at.Endpoint][at.Request] == nil {
+		c[at.Endpoint][at.Request] = map[string]T{}
+	}
+	c[at.Endpoint][at.Request][at.Path] = to
+}
+
+// Count makes the judge count the strings of columns in what it evaluates from now on.
+func (j *Judge) Count(all []Column) {
+	j.counted = columns[*Tally]{}
+	for _, c := range all {
+		j.counted.set(c, &Tally{})
+	}
+}
+
+// Tallies returns what was counted, and adds it to a total.
+func (j *Judge) Tallies(total map[Column]Tally) {
+	for endpoint, directions := range j.counted {
+		for request, paths := range directions {
+			for path, t := range paths {
+				at := Column{endpoint, request, path}
+				sum := total[at]
+				sum.Add(*t)
+				total[at] = sum
+			}
+		}
+	}
+}
+
+// ByChance lists the columns in which what was recognised is likely to be so by chance, in order.
+func ByChance(total map[Column]Tally) []Column {
+	var all []Column
+	for c, t := range total {
+		if t.Chance() {
+			all = append(all, c)
+		}
+	}
+	slices.SortFunc(all, func(a, b Column) int {
+		return cmp.Or(cmp.Compare(a.Endpoint, b.Endpoint), cmp.Compare(a.Path, b.Path))
+	})
+	return all
+}
+
+// Dismiss makes check digits count for nothing in columns from now on.
+func (j *Judge) Dismiss(all []Column) {
+	j.dismissed = columns[struct{}]{}
+	for _, c := range all {
+		j.dismissed.set(c, struct{}{})
+	}
+}
+
+// side is the columns of one endpoint in one direction. Both maps are nil for almost all captures.
+type side struct {
+	detectors *detect.Set
+	counted   map[string]*Tally
+	dismissed map[string]struct{}
+}
+
+func (j *Judge) sideOf(endpoint string, request bool) side {
+	return side{j.detectors, j.counted[endpoint][request], j.dismissed[endpoint][request]}
+}
+
+// quiet reports that no column is looked at.
+func (s *side) quiet() bool { return s.counted == nil && s.dismissed == nil }
+
+// hit returns what is recognised in the string at a path, where detectors found hit: nothing, or something else that
+// is in it, where its column is dismissed.
+func (s *side) hit(path string, text []byte, hit detect.Hit) detect.Hit {
+	if t := s.counted[path]; t != nil {
+		t.Strings++
+		if hit.Checked() {
+			t.Recognised++
+		}
+	}
+	if hit.Checked() {
+		if _, is := s.dismissed[path]; is {
+			return s.detectors.Unchecked(text, detect.TraitsOf(text))
+		}
+	}
+	return hit
+}
