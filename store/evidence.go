@@ -134,10 +134,10 @@ func (b *Batch) count(ctx context.Context, tx *sql.Tx) error {
 	}
 	_, err = tx.ExecContext(ctx,
 		`UPDATE batches SET digest = ?, done = 1, audience = ?, captures = ?, judged = ?, skipped = ?, bytes = ?, excess = ?,
-		findings = ?, new_findings = ?, by_severity = ?, skip_reasons = ?, problem = ?, chunk = ?, dropped = ?, growing = ? WHERE id = ?`,
+		findings = ?, new_findings = ?, by_severity = ?, skip_reasons = ?, problem = ?, chunk = ?, dropped = ?, growing = ?, chance = ? WHERE id = ?`,
 		b.Digest, b.Audience, b.Captures, b.Judged, b.Skipped, b.Bytes, b.Excess, b.Findings, b.NewFindings,
 		string(severities), string(reasons), b.Problem,
-		b.Chunk, b.Dropped, b.Growing, b.ID)
+		b.Chunk, b.Dropped, b.Growing, b.Chance, b.ID)
 	return err
 }
 
@@ -282,15 +282,8 @@ func (s *Captures) Rejudge(ctx context.Context, b Batch, captures []Rejudged, e 
 		if err := dropEvidence(ctx, tx, b.ID, by.Author, by.At); err != nil {
 			return err
 		}
-		for _, c := range captures {
-			if _, err := tx.ExecContext(ctx,
-				`UPDATE captures SET endpoint_id = ?, audience = ?, audience_by = ?, bytes = ?, excess = ?, skipped = ? WHERE id = ?`,
-				c.EndpointID, c.Audience, c.AudienceBy, c.Bytes, c.Excess, c.Skipped, c.ID); err != nil {
-				return err
-			}
-			if err := addOccurrences(ctx, tx, c.ID, c.Occurrences); err != nil {
-				return err
-			}
+		if err := updateCaptures(ctx, tx, captures); err != nil {
+			return err
 		}
 		fresh, err := e.add(ctx, tx, service, b)
 		if err != nil {

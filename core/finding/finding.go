@@ -146,6 +146,9 @@ func (c *Collector) Add(file string, entry int, out *scan.Outcome) {
 	if out.Body != 0 {
 		c.got(sentBody{out.Endpoint, out.Body}, out.Audience)
 	}
+	for at := range out.Columns() {
+		c.columns[at] = struct{}{}
+	}
 	for i := range out.Spots {
 		c.spot(file, entry, out, &out.Spots[i])
 	}
@@ -220,9 +223,6 @@ func IdentityOf(service string, out *scan.Outcome, s *scan.Spot) Identity {
 }
 
 func (c *Collector) spot(file string, entry int, out *scan.Outcome, s *scan.Spot) {
-	if s.Checked {
-		c.columns[scan.Column{Endpoint: out.Endpoint, Request: s.Request, Path: s.Path}] = struct{}{}
-	}
 	id := IdentityOf(c.service, out, s)
 	f := c.findings[id]
 	if f == nil {
@@ -285,6 +285,23 @@ func (f *Finding) take(s *scan.Spot, out *scan.Outcome) {
 
 // Summary returns the totals so far.
 func (c *Collector) Summary() Summary { return c.summary }
+
+// Recall takes the samples and prints of findings from an earlier collection of the same captures, where this one was
+// made from outlines of them.
+func (c *Collector) Recall(earlier *Collector) {
+	for id, f := range c.findings {
+		e := earlier.findings[id]
+		if e == nil {
+			continue
+		}
+		if f.Sample == "" {
+			f.Sample = e.Sample
+		}
+		for print := range e.prints {
+			f.print(print)
+		}
+	}
+}
 
 // Columns lists the columns that show something which only a check digit tells: they decide whether it counts.
 func (c *Collector) Columns() []scan.Column { return slices.Collect(maps.Keys(c.columns)) }

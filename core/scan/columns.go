@@ -2,6 +2,7 @@ package scan
 
 import (
 	"cmp"
+	"iter"
 	"slices"
 
 	"inkret/core/detect"
@@ -77,11 +78,35 @@ func ByChance(total map[Column]Tally) []Column {
 			all = append(all, c)
 		}
 	}
-	slices.SortFunc(all, func(a, b Column) int {
-		return cmp.Or(cmp.Compare(a.Endpoint, b.Endpoint), cmp.Compare(a.Path, b.Path))
-	})
+	slices.SortFunc(all, Column.Compare)
 	return all
 }
+
+// Compare orders columns by endpoint and path.
+func (c Column) Compare(other Column) int {
+	request := func(c Column) int {
+		if c.Request {
+			return 1
+		}
+		return 0
+	}
+	return cmp.Or(cmp.Compare(c.Endpoint, other.Endpoint), cmp.Compare(c.Path, other.Path),
+		cmp.Compare(request(c), request(other)))
+}
+
+// Columns yields the columns of the spots that only a check digit tells.
+func (o *Outcome) Columns() iter.Seq[Column] {
+	return func(yield func(Column) bool) {
+		for i := range o.Spots {
+			if s := &o.Spots[i]; s.Checked && !yield(Column{o.Endpoint, s.Request, s.Path}) {
+				return
+			}
+		}
+	}
+}
+
+// AnyEndpoint in a dismissed column stands for every endpoint of which nothing else is dismissed.
+const AnyEndpoint = ""
 
 // Dismiss makes check digits count for nothing in columns from now on.
 func (j *Judge) Dismiss(all []Column) {
@@ -99,7 +124,11 @@ type side struct {
 }
 
 func (j *Judge) sideOf(endpoint string, request bool) side {
-	return side{j.detectors, j.counted[endpoint][request], j.dismissed[endpoint][request]}
+	s := side{j.detectors, j.counted[endpoint][request], j.dismissed[endpoint][request]}
+	if s.dismissed == nil {
+		s.dismissed = j.dismissed[AnyEndpoint][request]
+	}
+	return s
 }
 
 // quiet reports that no column is looked at.

@@ -238,7 +238,25 @@ func (w *walk) scalar(first byte) scalar {
 
 // recognised returns what detectors recognise in a scalar.
 func (w *walk) recognised(v *scalar) detect.Hit {
-	var hit detect.Hit
+	if w.closely {
+		return w.looked(v)
+	}
+	if v.traits == 0 {
+		return detect.Hit{}
+	}
+	hit := w.judge.detectors.Value(v.text, v.traits)
+	if hit.Checked() && w.side.dismissed != nil {
+		hit = w.inColumn(v, hit)
+	}
+	if hit.Detector == detect.CardNumber && v.kind != contract.Text && !w.toldCard(v.text) {
+		return detect.Hit{} // a check digit alone fits one number in ten: ids are long numbers, too
+	}
+	return hit
+}
+
+// looked is recognised for outlines, and where strings are counted.
+func (w *walk) looked(v *scalar) detect.Hit {
+	hit := detect.Hit{}
 	switch {
 	case v.traits == 0:
 	case w.outlined && v.kind == contract.Text:
@@ -246,11 +264,10 @@ func (w *walk) recognised(v *scalar) detect.Hit {
 	default:
 		hit = w.judge.detectors.Value(v.text, v.traits)
 	}
-	hit = w.inColumn(v, hit)
 	if hit.Detector == detect.CardNumber && v.kind != contract.Text && !w.toldCard(v.text) {
-		return detect.Hit{} // a check digit alone fits one number in ten: ids are long numbers, too
+		return detect.Hit{}
 	}
-	return hit
+	return w.inColumn(v, hit)
 }
 
 // inColumn returns what a string is recognised as, together with its column.

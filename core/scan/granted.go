@@ -25,7 +25,7 @@ func (w *walk) expected(key string) (name []byte, start int, ok bool) {
 }
 
 // quick reports whether values that match their grants need no further work.
-func (w *walk) quick() bool { return w.watch == nil && !w.failed && !w.outlined && !w.bare }
+func (w *walk) quick() bool { return w.watch == nil && !w.failed && !w.closely && !w.bare }
 
 // harmless reads the value of m if it is a text or number that matches its grant and cannot contain anything to
 // detect, as most values are. Otherwise it reads nothing.
@@ -336,7 +336,7 @@ func (w *walk) grantedScalar(m *contract.Member, how mode, at level, start int, 
 		w.embed(m.Class, start)
 	}
 	fits := (!m.Many || at == element) && (m.Fits&v.kind != 0 || v.kind == contract.Text && len(v.text) < m.Short)
-	if fits && c == nil && !w.failed && !w.outlined && w.side.counted == nil && w.judge.detectors.Quiet(len(v.text), v.traits) {
+	if fits && c == nil && !w.failed && !w.closely && w.judge.detectors.Quiet(len(v.text), v.traits) {
 		return true
 	}
 	if how == own && !fits {
@@ -351,7 +351,7 @@ func (w *walk) scalarSpot(m *contract.Member, how mode, start int, c *candidate,
 	if w.failed && v.kind == contract.Text {
 		c = graver(c, w.pool.revealing(v.text))
 	}
-	if c == nil && w.judge.detectors.Quiet(len(v.text), v.traits) && !w.outlined && w.side.counted == nil {
+	if c == nil && !w.closely && w.judge.detectors.Quiet(len(v.text), v.traits) {
 		return
 	}
 	hit := w.recognised(v)

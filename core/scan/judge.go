@@ -118,6 +118,7 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	w := &j.walk
 	w.watch, w.asked, w.boundary, w.uneven = watch, nil, nil, nil
 	w.failed, w.outlined, w.side = c.Response.Status >= 400, c.Outlined, j.sideOf(out.Endpoint, false)
+	w.closely = w.outlined || w.side.counted != nil
 	switch {
 	case plan == nil:
 	case choice.Wrong:

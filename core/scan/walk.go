@@ -99,6 +99,7 @@ type ofCapture struct {
 	uneven   []string         // by the members' serials: why they are told as uneven; nil where none are
 	shown    []bool           // by the members' serials in plan: those that were there
 	side     side             // the columns of the endpoint
+	closely  bool             // harmless values are looked at, too
 
 	parts []exchange.Part // of its body
 	met   int             // bodies of inner that are not in the one being read

@@ -78,23 +78,16 @@ func (s *Evidence) Correct(ctx context.Context, who base.Caller, batch int64, sa
 	if err != nil {
 		return b, err
 	}
-	g, err := s.newGathering(ctx, b.Service, f.Contracts)
+	g, captures, err := s.evaluate(ctx, b, f.Contracts, nil, known)
 	if err != nil {
 		return b, err
 	}
-	var captures []store.Rejudged
-	err = s.store.EachOf(ctx, batch, func(c store.Capture) error {
-		again, err := s.again(c, b, known)
-		if err != nil {
-			return err
-		}
-		row, shows := g.add(again)
-		row.ID = c.ID
-		captures = append(captures, store.Rejudged{Capture: row, Occurrences: shows})
-		return nil
-	})
+	settled, again, err := s.settle(ctx, b, f.Contracts, g.collector.Columns(), known)
 	if err != nil {
 		return b, err
+	}
+	if settled != nil {
+		g, captures = settled, again
 	}
 	e, bySeverity := g.evidence(s.base.Now())
 	var keep []string
@@ -142,7 +135,9 @@ func (s *Evidence) again(c store.Capture, b store.Batch, k *known) (*exchange.Ca
 	if again.File = b.Name; c.File != "" {
 		again.File += "/" + c.File
 	}
-	again.Audience = k.audience(again)
+	if said := k.audience(again); said != "" || !k.stays {
+		again.Audience = said
+	}
 	return again, nil
 }
 

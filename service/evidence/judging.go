@@ -26,6 +26,7 @@ type gathering struct {
 	awaiting  []finding.Awaiting
 	proofs    map[string]*proof // by finding
 	taken     int               // captures so far
+	chance    []scan.Column     // in which check digits count for nothing
 
 	incomplete int // of those that were judged
 	now        time.Time
@@ -154,7 +155,7 @@ func (g *gathering) count(b *store.Batch) {
 	sum := g.collector.Summary()
 	b.Captures, b.Judged, b.Skipped, b.Bytes, b.Excess = sum.Captures, sum.Judged, sum.Skipped, int64(sum.Bytes),
 		int64(sum.ExcessBytes)
-	b.Incomplete = g.incomplete
+	b.Incomplete, b.Chance = g.incomplete, g.chance
 	b.SkipReasons = skipReasons(g.collector.Skipped())
 }
 

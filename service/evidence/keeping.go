@@ -148,6 +148,8 @@ func (s *Evidence) picture(ctx context.Context, c store.Capture) (vault.Exchange
 		return e, nil, out, err
 	}
 	wire := scan.NewWire(f.Contracts)
-	out = scan.NewJudge(f.Contracts).Watch(again, wire)
+	judge := scan.NewJudge(f.Contracts)
+	judge.Dismiss(c.Chance)
+	out = judge.Watch(again, wire)
 	return e, wire, out, nil
 }

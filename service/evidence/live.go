@@ -5,10 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
+	"slices"
 	"strings"
 	"sync"
 
 	"inkret/core/exchange"
+	"inkret/core/scan"
 	"inkret/core/severity"
 	"inkret/intake"
 	"inkret/service/base"
@@ -21,7 +24,9 @@ import (
 type liveBatch struct {
 	mu         sync.Mutex
 	batch      store.Batch
-	severities map[string]int // of the findings that it shows
+	severities map[string]int           // of the findings that it shows
+	columns    map[scan.Column]struct{} // that it met since the service started
+	early      bool                     // it began before that
 }
 
 // LiveCall is one call in the Live view.
@@ -86,7 +91,8 @@ func (s *Evidence) live(ctx context.Context, batch int64) (*liveBatch, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.growing[batch] == nil {
-		s.growing[batch] = &liveBatch{batch: b, severities: severities}
+		s.growing[batch] = &liveBatch{batch: b, severities: severities, columns: map[scan.Column]struct{}{},
+			early: b.Captures > 0}
 	}
 	return s.growing[batch], nil
 }
@@ -152,6 +158,9 @@ func (s *Evidence) ExtendLive(ctx context.Context, who base.Caller, batch int64,
 		return l.batch, base.Plain(err)
 	}
 	l.batch = b
+	for _, at := range g.collector.Columns() {
+		l.columns[at] = struct{}{}
+	}
 	s.tell(b, captures, g)
 	return b, nil
 }
@@ -211,10 +220,22 @@ func (s *Evidence) CloseLive(ctx context.Context, who base.Caller, batch int64, 
 	if err != nil {
 		return store.Batch{}, err
 	}
+	s.mu.Lock()
+	l := s.growing[batch]
+	s.mu.Unlock()
 	s.forget(batch)
 	b, err := s.Batch(ctx, batch)
 	if err != nil || !closed {
 		return b, err
+	}
+	var columns []scan.Column
+	if l != nil && !l.early {
+		columns = slices.Collect(maps.Keys(l.columns))
+	} else if columns, err = s.columnsOf(ctx, b); err != nil {
+		return b, err
+	}
+	if b, err = s.completed(ctx, b, store.Event{Author: who.Name, At: s.base.Now()}, columns); err != nil {
+		return b, base.Plain(err)
 	}
 	s.base.Log.Info("recorder ends", "batch", b.ID, "captures", b.Captures, "dropped", b.Dropped)
 	s.hub.publish(b.Service, LiveCall{Batch: b})

@@ -5,12 +5,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/url"
 	"slices"
 	"strings"
 
 	"inkret/core/contract"
 	"inkret/core/exchange"
+	"inkret/core/scan"
 	"inkret/core/shown"
 	"inkret/outbound"
 	"inkret/service/base"
@@ -189,9 +191,13 @@ func (s *Evidence) Repeat(ctx context.Context, who base.Caller, again Again) (st
 	if err != nil {
 		return b, base.Plain(err)
 	}
-	b, err = s.call(ctx, b, r, calls, prepared)
+	b, columns, err := s.call(ctx, b, r, calls, prepared)
 	if _, closing := s.store.CloseBatch(context.WithoutCancel(ctx), b.ID, 0, nil); err == nil {
 		err = closing
+	}
+	if err == nil {
+		b.Growing = false
+		b, err = s.completed(ctx, b, store.Event{Author: who.Name, At: s.base.Now()}, columns)
 	}
 	if err != nil {
 		return b, base.Plain(err)
@@ -203,12 +209,12 @@ func (s *Evidence) Repeat(ctx context.Context, who base.Caller, again Again) (st
 
 // call sends prepared calls one after the other.
 func (s *Evidence) call(ctx context.Context, b store.Batch, r *recaller, calls []store.Capture,
-	prepared []*exchange.Capture) (store.Batch, error) {
+	prepared []*exchange.Capture) (store.Batch, []scan.Column, error) {
 	keeping, err := s.store.Keeping(ctx, b.Service)
 	if err != nil {
-		return b, err
+		return b, nil, err
 	}
-	severities := map[string]int{}
+	severities, met := map[string]int{}, map[scan.Column]struct{}{}
 	for i, c := range prepared {
 		c.Started, c.Entry = s.base.Now(), i
 		answer, err := outbound.Call(ctx, r.server(c.Request.URL), &c.Request)
@@ -217,29 +223,32 @@ func (s *Evidence) call(ctx context.Context, b store.Batch, r *recaller, calls [
 		case errors.As(err, &refused):
 			answer.Missing = "the call was not made: " + refused.Reason
 		case ctx.Err() != nil:
-			return b, ctx.Err()
+			return b, nil, ctx.Err()
 		case err != nil:
 			answer.Missing = "the call failed: " + err.Error()
 		}
 		c.Response = answer
 		g, err := s.newGathering(ctx, b.Service, r.contracts)
 		if err != nil {
-			return b, err
+			return b, nil, err
 		}
 		g.arrives = true
 		one, err := s.sealed(g, c, keeping.Bodies)
 		if err != nil {
-			return b, err
+			return b, nil, err
+		}
+		for _, at := range g.collector.Columns() {
+			met[at] = struct{}{}
 		}
 		one.Repeats = calls[i].ID
 		var rows []store.Rejudged
 		if b, rows, err = s.grow(ctx, b, severities, g, []store.Rejudged{one},
 			func(b *store.Batch) { b.Growing = true }); err != nil {
-			return b, err
+			return b, nil, err
 		}
 		s.tell(b, rows, g)
 	}
-	return b, nil
+	return b, slices.Collect(maps.Keys(met)), nil
 }
 
 // repeated returns the captures whose calls are to be sent. Of identical calls it keeps the newest.

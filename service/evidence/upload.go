@@ -60,6 +60,12 @@ func (s *Evidence) Upload(ctx context.Context, who base.Caller, service, name st
 	b.By = who.ID
 	b.Service, b.Name, b.Audience, b.Author, b.Started, b.Origin = service, name, audience, who.Name, s.base.Now(),
 		store.FromRecording
+	if b, err = up.settle(ctx, b); err != nil {
+		if undo := in.Discard(context.WithoutCancel(ctx)); undo != nil {
+			s.base.Log.Error("a broken upload could not be taken back", "error", undo.Error())
+		}
+		return b, base.Plain(err)
+	}
 	var e store.Evidence
 	e, b.BySeverity = up.evidence(s.base.Now())
 	b, err = in.Finish(ctx, b, e, func(b store.Batch) store.TrailEntry {
@@ -161,6 +167,28 @@ func (u *upload) run(ctx context.Context, r io.Reader) (store.Batch, error) {
 	return b, nil
 }
 
+// settle evaluates the batch again if its columns tell otherwise.
+func (u *upload) settle(ctx context.Context, b store.Batch) (store.Batch, error) {
+	columns := u.collector.Columns()
+	if len(columns) == 0 {
+		return b, nil
+	}
+	var err error
+	if b.ID, err = u.in.Flush(ctx); err != nil {
+		return b, err
+	}
+	said := *u.known
+	said.stays = true
+	g, captures, err := u.Evidence.settle(ctx, b, u.contracts, columns, &said)
+	if err != nil || g == nil {
+		return b, err
+	}
+	g.collector.Recall(u.collector)
+	u.gathering = g
+	g.count(&b)
+	return b, u.in.Replace(ctx, captures)
+}
+
 func (u *upload) capture(ctx context.Context, c *exchange.Capture) error {
 	if said := u.known.audience(c); said != "" {
 		c.Audience = said
@@ -188,6 +216,7 @@ type known struct {
 	said    string
 	mapping *contract.Mapping
 	reading intake.Options
+	stays   bool // what captures say of their own audience, where this says nothing
 }
 
 // audience returns the stated audience of a request, or the empty string.

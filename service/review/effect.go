@@ -195,6 +195,8 @@ func (s *Review) trafficEffect(ctx context.Context, service string, w *weighed) 
 		if err != nil {
 			return err
 		}
+		before.Dismiss(c.Chance)
+		after.Dismiss(asIn(c))
 		old := before.Capture(one)
 		renamed.Outcome(&old)
 		was.Add("", c.Entry, &old)
@@ -264,4 +266,16 @@ func (w *weighed) touched() (endpoints []string, all bool) {
 		}
 	}
 	return endpoints, false
+}
+
+// asIn returns what check digits count for nothing in, at whatever endpoint new contracts have for a capture.
+func asIn(c store.Capture) []scan.Column {
+	var all []scan.Column
+	for _, at := range c.Chance {
+		if at.Endpoint == c.Endpoint {
+			at.Endpoint = scan.AnyEndpoint
+			all = append(all, at)
+		}
+	}
+	return all
 }

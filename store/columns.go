@@ -1,0 +1,61 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"database/sql/driver"
+	"encoding/json"
+	"fmt"
+
+	"inkret/core/scan"
+)
+
+// Columns are columns of a batch, kept as JSON.
+type Columns []scan.Column
+
+// Scan implements [sql.Scanner].
+func (c *Columns) Scan(from any) error {
+	text, ok := from.(string)
+	if !ok {
+		return fmt.Errorf("columns are kept as text, not as %T", from)
+	}
+	return json.Unmarshal([]byte(text), c)
+}
+
+// Value implements [driver.Valuer].
+func (c Columns) Value() (driver.Value, error) {
+	if len(c) == 0 {
+		return "[]", nil
+	}
+	text, err := json.Marshal([]scan.Column(c))
+	return string(text), err
+}
+
+// Replace replaces what captures of the batch show, before it is finished.
+func (in *Intake) Replace(ctx context.Context, captures []Rejudged) error {
+	return in.store.db.change(ctx, func(tx *sql.Tx) error {
+		if err := each(ctx, tx, in.batch.ID,
+			`DELETE FROM occurrences WHERE capture_id IN (SELECT id FROM captures WHERE batch_id = ?)`); err != nil {
+			return err
+		}
+		return updateCaptures(ctx, tx, captures)
+	})
+}
+
+// Flush writes what was added so far, and returns the batch's number.
+func (in *Intake) Flush(ctx context.Context) (int64, error) { return in.batch.ID, in.flush(ctx) }
+
+// updateCaptures writes new evaluations of captures, whose occurrences are gone.
+func updateCaptures(ctx context.Context, tx *sql.Tx, captures []Rejudged) error {
+	for _, c := range captures {
+		if _, err := tx.ExecContext(ctx,
+			`UPDATE captures SET endpoint_id = ?, audience = ?, audience_by = ?, bytes = ?, excess = ?, skipped = ? WHERE id = ?`,
+			c.EndpointID, c.Audience, c.AudienceBy, c.Bytes, c.Excess, c.Skipped, c.ID); err != nil {
+			return err
+		}
+		if err := addOccurrences(ctx, tx, c.ID, c.Occurrences); err != nil {
+			return err
+		}
+	}
+	return nil
+}
