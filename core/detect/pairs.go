@@ -9,6 +9,8 @@ const (
 	NoPart Part = iota
 	PairKey
 	PairValue
+	ColumnNames // of a table
+	ColumnRows
 )
 
 // pairNames lists the names of both parts, in small letters.
@@ -18,10 +20,12 @@ var pairNames = map[string]Part{"key": PairKey, "k": PairKey, "name": PairKey, "
 
 const longestPairName = len("attribute")
 
-// PartOf returns what a member of this name is in a pair.
+// PartOf returns what a member of this name is in a pair or table.
 func PartOf(name []byte) Part {
-	if len(name) > longestPairName {
-		return NoPart
+	if len(name) <= longestPairName {
+		if part := pairNames[strings.ToLower(string(name))]; part != NoPart {
+			return part
+		}
 	}
-	return pairNames[strings.ToLower(string(name))]
+	return tablePart(name)
 }

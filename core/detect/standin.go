@@ -129,6 +129,15 @@ func (s *Set) StandInKey(value []byte) []byte {
 	return marked(stoodKey, int(told.group), len(value))
 }
 
+// StandInOf returns a replacement for the text of a member, or in its list: the key of a pair and the names of columns
+// keep what kind of name they are.
+func (s *Set) StandInOf(member, value []byte) []byte {
+	if part := PartOf(member); part == PairKey || part == ColumnNames {
+		return s.StandInKey(value)
+	}
+	return s.StandIn(value)
+}
+
 // TellKey returns what the key of a pair, or its stand-in, says of the value beside it.
 func TellKey(key []byte) Telling {
 	mark, n := utf8.DecodeRune(key)

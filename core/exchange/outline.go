@@ -19,7 +19,7 @@ func Outline(contentType string, body []byte, isData func(name []byte) bool, sta
 	return outline(body, isData, standIn, outlinedWithin)
 }
 
-// StandIn replaces a string that is the value of a member, or of none if member is nil.
+// StandIn replaces a string that is the value of a member or stands in its list, or a name if member is nil.
 type StandIn func(member, value []byte) []byte
 
 // outlinedWithin is how deep JSON inside strings is outlined.
@@ -50,7 +50,7 @@ func outline(body []byte, isData func([]byte) bool, standIn StandIn, within int)
 				}
 			}
 			of := member
-			if name || kind != '{' {
+			if name {
 				of = nil
 			}
 			start := stringStart(body, end)

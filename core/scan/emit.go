@@ -81,6 +81,7 @@ type pathNode struct {
 	last     *pathNode // the member below it that was asked for last
 	then     *pathNode // the member beside it that was asked for after it
 	members  map[string]*pathNode
+	nths     map[int]*pathNode // of elements of which the number counts
 }
 
 // maxPaths limits the cached paths.
@@ -103,6 +104,9 @@ func (j *Judge) rootOf(prefix string) *pathNode {
 
 // below returns the path of step g below n.
 func (j *Judge) below(n *pathNode, g *seg) *pathNode {
+	if g.nth {
+		return j.nth(n, g.index)
+	}
 	if g.any && n.any != nil {
 		return n.any
 	}

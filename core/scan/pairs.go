@@ -10,6 +10,12 @@ import (
 // Key-value lists say in one member what another means: {"key": "password", "value": "x"}. The value is judged as if
 // it stood under that name.
 
+// Where a telling name stands, besides the member's own.
+const (
+	besideKey    = "the key beside it"
+	besideColumn = "the name of its column"
+)
+
 // pair is the key that was read in an object, as JSON; nil for none.
 type pair struct{ key []byte }
 
@@ -40,7 +46,7 @@ func (w *walk) paired(v *verdict, said pair) *verdict {
 	if told.Class == catalog.Unclassed || w.judge.isValue(key) {
 		return v
 	}
-	return &verdict{nameInfo: nameInfo{telling: told.Class, tells: told, beside: true}}
+	return &verdict{nameInfo: nameInfo{telling: told.Class, tells: told, beside: besideKey}}
 }
 
 // mostBehind limits how many members behind a value are read in search of its key.

@@ -56,12 +56,7 @@ func TestPairsInOutlines(t *testing.T) {
 	j := NewJudge(nil)
 	for _, c := range pairBodies {
 		outline := exchange.Outline("application/json", []byte(c.body), func([]byte) bool { return false },
-			func(member, value []byte) []byte {
-				if detect.PartOf(member) == detect.PairKey {
-					return set.StandInKey(value)
-				}
-				return set.StandIn(value)
-			})
+			set.StandInOf)
 		whole, left := j.Capture(call("/x", "", c.body)), j.Capture(call("/x", "", string(outline)))
 		was, is := fmt.Sprint(placed(whole.Spots)), fmt.Sprint(placed(left.Spots))
 		if escaped := strings.Contains(c.body, `\u`); was != is && !escaped {

@@ -13,6 +13,7 @@ type zone struct {
 	cover  catalog.Class   // classes up to this are granted here
 	entity *catalog.Entity // of the objects, where a relation led here
 	under  *verdict        // the telling name of the list whose elements these are, or nil
+	table  []*verdict      // what the columns of the rows in this list tell
 }
 
 // named is the candidate for a name that is itself a recognised value.
@@ -68,8 +69,8 @@ func (all *candidates) swept(v *verdict, cover catalog.Class) *candidate {
 		}
 	case v.relation == nil && v.telling > cover:
 		s := all.sensitive(v.telling)
-		if s.telling = true; v.beside {
-			s.reason = "not granted; the key beside it tells of something " + v.telling.String()
+		if s.telling = true; v.beside != "" {
+			s.reason = "not granted; " + v.beside + " tells of something " + v.telling.String()
 		}
 		c = graver(s, c)
 	}
@@ -276,7 +277,7 @@ func (w *walk) sweepObject(z zone) bool {
 	known, unnamed, kept := w.judge.namesOf(z.entity), len(w.names), len(w.pool)
 	w.member(nil)
 	top, ok := len(w.segs)-1, false
-	next, said := &known.first, pair{}
+	next, said, names := &known.first, pair{}, header{}
 	for first := true; ; first = false {
 		w.seam()
 		v, name, start, more := *next, []byte(nil), 0, false
@@ -305,9 +306,12 @@ func (w *walk) sweepObject(z zone) bool {
 		failed := w.failed
 		w.failed = failed || top == 0 && errorName(name)
 		from := w.pos
-		if v.part == detect.PairValue {
+		switch v.part {
+		case detect.PairValue:
 			ok = w.sweep(zone{cover: z.cover}, w.paired(v, said), z.entity, start)
-		} else {
+		case detect.ColumnRows, detect.ColumnNames:
+			ok = w.sweepTable(z, v, &names, start)
+		default:
 			ok = w.sweep(zone{cover: z.cover}, v, z.entity, start)
 		}
 		w.failed = failed
@@ -356,6 +360,10 @@ func (w *walk) sweepArray(z zone) (ok, objects bool) {
 		}
 		switch next {
 		case '{', '[':
+			if z.table != nil && next == '[' {
+				ok = w.sweepRow(z)
+				break
+			}
 			good, inner := w.sweepInside(z)
 			ok, objects = good, objects || inner
 		default:

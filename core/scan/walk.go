@@ -35,6 +35,7 @@ type seg struct {
 	masked string    // stands for the name in pointers when it is sensitive
 	index  int       // of an element
 	any    bool      // [*] in paths
+	nth    bool      // its index counts in paths
 	node   *pathNode // once it was needed
 }
 
@@ -42,7 +43,7 @@ type seg struct {
 type nameInfo struct {
 	telling catalog.Class
 	data    bool           // the name is data, not a word: [*] in paths
-	beside  bool           // what it tells stands as a key beside the value
+	beside  string         // where what it tells stands, if it is not the member's own name
 	part    detect.Part    // of a pair, such as {"key": "password", "value": "x"}
 	tells   detect.Telling // telling, with the form of the values that it is told of
 	hit     detect.Hit
@@ -128,6 +129,7 @@ type ofPass struct {
 	bareSeen   bool // the body itself has a member that the entity grants
 	bare       bool // this pass judges the body itself as the entity
 
+	tabled       bool   // inside of a table or its names, where no other is looked for
 	embeddedText []byte // JSON that the string just read holds
 
 	private      bool   // something personal or secret is in the body

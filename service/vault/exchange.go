@@ -18,14 +18,8 @@ func (e *Exchange) Outline(contracts *contract.Contracts) string {
 	}
 	media, set := e.ResponseHeader.Get("Content-Type"), contracts.Recognised()
 	isData := func(name []byte) bool { return set.Value(name, detect.TraitsOf(name)).Found() }
-	standIn := func(member, value []byte) []byte {
-		if detect.PartOf(member) == detect.PairKey {
-			return set.StandInKey(value)
-		}
-		return set.StandIn(value)
-	}
-	e.ResponseBody = exchange.Outline(media, e.ResponseBody, isData, standIn)
-	e.RequestBody = exchange.Outline(e.RequestHeader.Get("Content-Type"), e.RequestBody, isData, standIn)
+	e.ResponseBody = exchange.Outline(media, e.ResponseBody, isData, set.StandInOf)
+	e.RequestBody = exchange.Outline(e.RequestHeader.Get("Content-Type"), e.RequestBody, isData, set.StandInOf)
 	masker := shown.For(contracts)
 	e.RequestHeader, e.ResponseHeader = masker.Header(e.RequestHeader), masker.Header(e.ResponseHeader)
 	if u, err := url.Parse(e.URL); err == nil {
