@@ -68,7 +68,7 @@ type checkRun struct {
 	collector *finding.Collector
 	judges    []*scan.Judge // one for each processor
 	files     []recordingFile
-	again     bool // what is amiss was said before
+	again     bool           // what is amiss was said before
 	kept      []*intake.Kept // of the files, by position, those that can be read once only
 }
 
@@ -257,8 +257,11 @@ func (r *checkRun) file(i int, name string) error {
 	return <-result
 }
 
-// all checks the recordings. If there are values that only a check digit tells, it reads them again to count their
-// columns, and once more if some of these show that it was chance.
+// mostFolds is how often recordings are read again because names turned out to be data.
+const mostFolds = 4
+
+// all checks the recordings. If names turn out to be data, it reads them again; if there are values that only a check
+// digit tells, again to count their columns, and once more if some of these show that it was chance.
 func (r *checkRun) all() error {
 	r.kept = make([]*intake.Kept, len(r.files))
 	defer func() {
@@ -269,12 +272,20 @@ func (r *checkRun) all() error {
 		}
 	}()
 	failed := r.pass()
-	columns := r.collector.Columns()
+	r.again = true
+	var known scan.Known
+	for range mostFolds {
+		data := r.collector.Data()
+		if len(data) == 0 {
+			break
+		}
+		known.Data = append(known.Data, data...)
+		failed = r.knowing(known)
+	}
+	columns, first := r.collector.Columns(), r.collector
 	if len(columns) == 0 {
 		return failed
 	}
-	first := r.collector
-	r.again = true
 	for _, j := range r.judges {
 		j.Count(columns)
 	}
@@ -284,13 +295,17 @@ func (r *checkRun) all() error {
 		j.Tallies(total)
 		j.Count(nil)
 	}
-	chance := scan.ByChance(total)
-	if len(chance) == 0 {
+	if known.Chance = scan.ByChance(total); len(known.Chance) == 0 {
 		r.collector = first
 		return failed
 	}
+	return r.knowing(known)
+}
+
+// knowing judges the recordings once more by what is known of all of them.
+func (r *checkRun) knowing(k scan.Known) error {
 	for _, j := range r.judges {
-		j.Dismiss(chance)
+		j.Know(k)
 	}
 	return r.pass()
 }

@@ -34,7 +34,7 @@ type Batch struct {
 	Growing     bool           // a recorder still adds to it
 	Chunk       int            // the last that the recorder sent
 	Dropped     int            // captures that the recorder had to drop
-	Chance      Columns        // in which check digits count for nothing
+	Known       Known          // what only all of it tells
 }
 
 // Origins of a batch.
@@ -80,7 +80,7 @@ type Capture struct {
 	Repeats    int64     // the capture whose call was made again, 0 for none
 	Holds      string    // what Sealed has: bodies, an outline of them, or nothing of them
 	Sealed     []byte    // what it holds, encrypted
-	Chance     Columns   // of its batch
+	Known      Known     // of its batch
 }
 
 // Occurrence is the first spot of a finding in a capture.
@@ -232,7 +232,7 @@ func (in *Intake) Finish(ctx context.Context, b Batch, e Evidence, note Note[Bat
 	return first, err
 }
 
-const batchColumns = `batches.id, services.name, batches.name, audience, author, started, captures, judged, skipped, bytes, excess, findings, new_findings, by_severity, skip_reasons, problem, digest, origin, growing, chunk, dropped, chance,
+const batchColumns = `batches.id, services.name, batches.name, audience, author, started, captures, judged, skipped, bytes, excess, findings, new_findings, by_severity, skip_reasons, problem, digest, origin, growing, chunk, dropped, batches.known,
 	(SELECT count(*) FROM captures WHERE captures.batch_id = batches.id AND captures.incomplete <> '' AND captures.skipped = '')`
 
 func scanBatch(r scanner) (Batch, error) {
@@ -242,7 +242,7 @@ func scanBatch(r scanner) (Batch, error) {
 	err := r.Scan(&b.ID, &b.Service, &b.Name, &b.Audience, &b.Author, &started, &b.Captures, &b.Judged, &b.Skipped,
 		&b.Bytes, &b.Excess,
 		&b.Findings, &b.NewFindings, &severities, &reasons, &b.Problem, &b.Digest, &b.Origin, &b.Growing, &b.Chunk,
-		&b.Dropped, &b.Chance, &b.Incomplete)
+		&b.Dropped, &b.Known, &b.Incomplete)
 	if err != nil {
 		return b, err
 	}
@@ -362,14 +362,14 @@ func (by *CaptureFilter) filter() filter {
 }
 
 const captureColumns = `captures.id, batch_id, entry, endpoint_id, coalesce(endpoints.text, ''), services.name, method, url, captures.audience, audience_by, status,
-	captures.started, captures.bytes, captures.excess, captures.findings, captures.skipped, captures.file, captures.repeats, captures.holds, captures.incomplete, batches.chance`
+	captures.started, captures.bytes, captures.excess, captures.findings, captures.skipped, captures.file, captures.repeats, captures.holds, captures.incomplete, batches.known`
 
 const captureTables = ` FROM captures JOIN batches ON batches.id = batch_id JOIN services ON services.id = batches.service_id LEFT JOIN endpoints ON endpoints.id = endpoint_id`
 
 func (c *Capture) into(started *int64) []any {
 	return []any{&c.ID, &c.BatchID, &c.Entry, &c.EndpointID, &c.Endpoint, &c.Service, &c.Method, &c.URL, &c.Audience,
 		&c.AudienceBy, &c.Status,
-		started, &c.Bytes, &c.Excess, &c.Findings, &c.Skipped, &c.File, &c.Repeats, &c.Holds, &c.Incomplete, &c.Chance}
+		started, &c.Bytes, &c.Excess, &c.Findings, &c.Skipped, &c.File, &c.Repeats, &c.Holds, &c.Incomplete, &c.Known}
 }
 
 // mostCounted limits how many captures are counted for a list: counting a million takes too long.

@@ -2,9 +2,9 @@ package detect
 
 import "bytes"
 
-// Hashes of passwords, as programs store them: fields between dollar signs behind a mark. The forms are those of modular
-// crypt (crypt(5)), the PHC string format, SCRAM verifiers (RFC 5803), and of web frameworks that write scheme and cost
-// in front.
+// Hashes of passwords, as programs store them: fields between dollar signs behind a mark. The forms are those of
+// modular crypt (crypt(5)), the PHC string format, SCRAM verifiers (RFC 5803), and of web frameworks that write scheme
+// and cost in front.
 
 // letters is a set of bytes, as bits of letterSets.
 type letters uint16

@@ -110,8 +110,9 @@ type Collector struct {
 	skipped  []Skipped
 
 	columns    map[scan.Column]struct{} // with a value that only a check digit tells
-	incomplete []Skipped                // judged up to where their bodies end
-	sent       map[sentBody][]string    // the audiences that got it
+	names      scan.Names
+	incomplete []Skipped             // judged up to where their bodies end
+	sent       map[sentBody][]string // the audiences that got it
 }
 
 // sentBody is a response body of an endpoint.
@@ -149,6 +150,7 @@ func (c *Collector) Add(file string, entry int, out *scan.Outcome) {
 	for at := range out.Columns() {
 		c.columns[at] = struct{}{}
 	}
+	c.names.Add(out)
 	for i := range out.Spots {
 		c.spot(file, entry, out, &out.Spots[i])
 	}
@@ -180,7 +182,7 @@ func (c *Collector) Merge(later *Collector) {
 	c.summary.ExcessBytes += later.summary.ExcessBytes
 	c.skipped = append(c.skipped, later.skipped...)
 	c.incomplete = append(c.incomplete, later.incomplete...)
-	maps.Copy(c.columns, later.columns)
+	c.Remember(later)
 	for b, audiences := range later.sent {
 		c.got(b, audiences...)
 	}
@@ -302,6 +304,15 @@ func (c *Collector) Recall(earlier *Collector) {
 		}
 	}
 }
+
+// Remember takes what only the whole run tells from another part of it.
+func (c *Collector) Remember(other *Collector) {
+	maps.Copy(c.columns, other.columns)
+	c.names.Merge(&other.names)
+}
+
+// Data lists the places below which names turned out to be data.
+func (c *Collector) Data() []scan.Column { return c.names.Data() }
 
 // Columns lists the columns that show something which only a check digit tells: they decide whether it counts.
 func (c *Collector) Columns() []scan.Column { return slices.Collect(maps.Keys(c.columns)) }

@@ -11,7 +11,7 @@ import (
 // A value that is recognised by its check digit alone may be so by chance: of random numbers of 16 digits, three in a
 // hundred are card numbers. Such values are judged together with all that stands at the same place of an endpoint in
 // a run. Because that is known only at the end, a run that met such a value is read again: once to count
-// ([Judge.Count]), and where a column has too few of them once more without it ([Judge.Dismiss]).
+// ([Judge.Count]), and where a column has too few of them once more without it ([Judge.Know]).
 
 // Column is all strings at one place of an endpoint.
 type Column struct {
@@ -105,14 +105,38 @@ func (o *Outcome) Columns() iter.Seq[Column] {
 	}
 }
 
-// AnyEndpoint in a dismissed column stands for every endpoint of which nothing else is dismissed.
+// AnyEndpoint in what is known stands for every endpoint of which nothing else is.
 const AnyEndpoint = ""
 
-// Dismiss makes check digits count for nothing in columns from now on.
-func (j *Judge) Dismiss(all []Column) {
-	j.dismissed = columns[struct{}]{}
-	for _, c := range all {
+// Known is what only a whole run tells.
+type Known struct {
+	Chance []Column `json:"chance,omitempty"` // columns in which check digits count for nothing
+	Data   []Column `json:"data,omitempty"`   // places below which names are data
+}
+
+// At returns what is known of an endpoint, for whatever it is called elsewhere.
+func (k Known) At(endpoint string) (of Known) {
+	for _, c := range k.Chance {
+		if c.Endpoint == endpoint {
+			of.Chance = append(of.Chance, Column{AnyEndpoint, c.Request, c.Path})
+		}
+	}
+	for _, c := range k.Data {
+		if c.Endpoint == endpoint {
+			of.Data = append(of.Data, Column{Path: c.Path})
+		}
+	}
+	return of
+}
+
+// Know makes the judge use what is known of a run from now on.
+func (j *Judge) Know(k Known) {
+	j.dismissed, j.folded = columns[struct{}]{}, columns[struct{}]{}
+	for _, c := range k.Chance {
 		j.dismissed.set(c, struct{}{})
+	}
+	for _, c := range k.Data {
+		j.folded.set(c, struct{}{})
 	}
 }
 

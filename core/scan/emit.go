@@ -81,6 +81,9 @@ type pathNode struct {
 	last     *pathNode // the member below it that was asked for last
 	then     *pathNode // the member beside it that was asked for after it
 	members  map[string]*pathNode
+	noted    string            // the endpoint for which it was noted last as a name that no grant names
+	names    int               // of these below it, up to a few more than count
+	namesOf  string            // for this endpoint
 	nths     map[int]*pathNode // of elements of which the number counts
 }
 

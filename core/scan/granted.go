@@ -665,6 +665,9 @@ func (w *walk) otherMember(entity *catalog.Entity, name []byte, holder *contract
 	v := w.judge.verdict(entity, name)
 	top := &w.segs[len(w.segs)-1]
 	top.masked, top.any = v.masked, v.data
+	if how != posted {
+		w.unnamed()
+	}
 	switch {
 	case holder.Open:
 		if entity != nil {

@@ -39,6 +39,7 @@ type Judge struct {
 	exercises map[*contract.Plan]*Exercise
 	counted   columns[*Tally]
 	dismissed columns[struct{}]
+	folded    columns[struct{}]
 	body      uint64 // counts bodies
 	walk      walk
 
@@ -70,6 +71,7 @@ type Outcome struct {
 	Body       uint64 // tells equal bodies, while the process lasts; 0 where none is compared
 	Heads      bool   // header fields of an answer were looked at
 	Words      bool   // the text of an error was looked at
+	Names      []Name // that no grant names, those that this judge saw first
 }
 
 // bodySeed is the hash seed for recognising equal bodies.
@@ -118,7 +120,8 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	w := &j.walk
 	w.watch, w.asked, w.boundary, w.uneven = watch, nil, nil, nil
 	w.failed, w.outlined, w.side = c.Response.Status >= 400, c.Outlined, j.sideOf(out.Endpoint, false)
-	w.closely = w.outlined || w.side.counted != nil
+	w.endpoint = out.Endpoint
+	w.closely, w.fresh, w.folds = w.outlined || w.side.counted != nil, nil, j.foldedAt(out.Endpoint)
 	switch {
 	case plan == nil:
 	case choice.Wrong:
@@ -147,7 +150,7 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	if all.err == nil {
 		spots = append(spots, j.exchangeSpots(c, &out, choice.Response != nil)...)
 	}
-	out.Spots = append(spots, asked...)
+	out.Spots, out.Names = append(spots, asked...), w.fresh
 	switch _, syntax := SyntaxAt(all.err); {
 	case syntax:
 		out.Skipped = fmt.Sprintf("the body is not %s: %v",

@@ -299,6 +299,12 @@ func (w *walk) sweepObject(z zone) bool {
 		w.segs[top].rename(name)
 		if v.data {
 			w.segs[top].any, w.segs[top].masked = true, v.masked
+		} else if v.sightings < fewSightings || w.folds != nil {
+			v.sightings++
+			w.unnamed()
+		}
+		if len(w.names)-unnamed == manyDifferent+1 {
+			w.tooMany()
 		}
 		if w.watch != nil {
 			w.watch.Member(name, v.masked, start, Swept, nil)

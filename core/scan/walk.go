@@ -53,13 +53,14 @@ type nameInfo struct {
 // verdict is what a name without a grant stands for in an object.
 type verdict struct {
 	nameInfo
-	field    *catalog.Field
-	relation *catalog.Relation
-	related  *catalog.Entity
-	plain    bool     // where only what is sensitive counts it gives nothing
-	kept     bool     // for all bodies
-	key      string   // see [contract.Key]
-	next     *verdict // on the member that came behind it last
+	field     *catalog.Field
+	relation  *catalog.Relation
+	related   *catalog.Entity
+	plain     bool     // where only what is sensitive counts it gives nothing
+	kept      bool     // for all bodies
+	key       string   // see [contract.Key]
+	sightings int      // up to the most that are noted
+	next      *verdict // on the member that came behind it last
 }
 
 // maxNames limits the cached verdicts per entity, because hostile bodies can make up names without end.
@@ -88,6 +89,16 @@ type walk struct {
 	cuts      []int  // where each spot's pointer ends
 	scratch   []byte
 	window    window
+	ofRun
+}
+
+// ofRun holds what concerns a capture as part of a run.
+type ofRun struct {
+	endpoint string              // see [Outcome]
+	side     side                // its columns
+	closely  bool                // harmless values are looked at, too
+	fresh    []Name              // names that no grant names
+	folds    map[string]struct{} // places below which names are data
 }
 
 // ofCapture holds for all bodies of a capture.
@@ -99,8 +110,6 @@ type ofCapture struct {
 	outlined bool             // its values stand in for others
 	uneven   []string         // by the members' serials: why they are told as uneven; nil where none are
 	shown    []bool           // by the members' serials in plan: those that were there
-	side     side             // the columns of the endpoint
-	closely  bool             // harmless values are looked at, too
 
 	parts []exchange.Part // of its body
 	met   int             // bodies of inner that are not in the one being read

@@ -8,6 +8,7 @@ import (
 
 	"inkret/core/contract"
 	"inkret/core/exchange"
+	"inkret/core/scan"
 	"inkret/service/base"
 	"inkret/store"
 )
@@ -78,11 +79,11 @@ func (s *Evidence) Correct(ctx context.Context, who base.Caller, batch int64, sa
 	if err != nil {
 		return b, err
 	}
-	g, captures, err := s.evaluate(ctx, b, f.Contracts, nil, known)
+	g, captures, err := s.evaluate(ctx, b, f.Contracts, scan.Known{}, known)
 	if err != nil {
 		return b, err
 	}
-	settled, again, err := s.settle(ctx, b, f.Contracts, g.collector.Columns(), known)
+	settled, again, err := s.settle(ctx, b, f.Contracts, g.collector, known)
 	if err != nil {
 		return b, err
 	}

@@ -26,7 +26,7 @@ type gathering struct {
 	awaiting  []finding.Awaiting
 	proofs    map[string]*proof // by finding
 	taken     int               // captures so far
-	chance    []scan.Column     // in which check digits count for nothing
+	known     scan.Known        // what only the whole batch tells
 
 	incomplete int // of those that were judged
 	now        time.Time
@@ -155,7 +155,7 @@ func (g *gathering) count(b *store.Batch) {
 	sum := g.collector.Summary()
 	b.Captures, b.Judged, b.Skipped, b.Bytes, b.Excess = sum.Captures, sum.Judged, sum.Skipped, int64(sum.Bytes),
 		int64(sum.ExcessBytes)
-	b.Incomplete, b.Chance = g.incomplete, g.chance
+	b.Incomplete, b.Known = g.incomplete, store.Known{Known: g.known}
 	b.SkipReasons = skipReasons(g.collector.Skipped())
 }
 

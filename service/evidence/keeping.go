@@ -149,7 +149,7 @@ func (s *Evidence) picture(ctx context.Context, c store.Capture) (vault.Exchange
 	}
 	wire := scan.NewWire(f.Contracts)
 	judge := scan.NewJudge(f.Contracts)
-	judge.Dismiss(c.Chance)
+	judge.Know(c.Known.Known)
 	out = judge.Watch(again, wire)
 	return e, wire, out, nil
 }

@@ -5,13 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"maps"
-	"slices"
 	"strings"
 	"sync"
 
 	"inkret/core/exchange"
-	"inkret/core/scan"
+	"inkret/core/finding"
 	"inkret/core/severity"
 	"inkret/intake"
 	"inkret/service/base"
@@ -24,9 +22,9 @@ import (
 type liveBatch struct {
 	mu         sync.Mutex
 	batch      store.Batch
-	severities map[string]int           // of the findings that it shows
-	columns    map[scan.Column]struct{} // that it met since the service started
-	early      bool                     // it began before that
+	severities map[string]int     // of the findings that it shows
+	met        *finding.Collector // what it has met since the service started
+	early      bool               // it began before that
 }
 
 // LiveCall is one call in the Live view.
@@ -91,7 +89,7 @@ func (s *Evidence) live(ctx context.Context, batch int64) (*liveBatch, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.growing[batch] == nil {
-		s.growing[batch] = &liveBatch{batch: b, severities: severities, columns: map[scan.Column]struct{}{},
+		s.growing[batch] = &liveBatch{batch: b, severities: severities, met: finding.NewCollector(b.Service),
 			early: b.Captures > 0}
 	}
 	return s.growing[batch], nil
@@ -158,9 +156,7 @@ func (s *Evidence) ExtendLive(ctx context.Context, who base.Caller, batch int64,
 		return l.batch, base.Plain(err)
 	}
 	l.batch = b
-	for _, at := range g.collector.Columns() {
-		l.columns[at] = struct{}{}
-	}
+	l.met.Remember(g.collector)
 	s.tell(b, captures, g)
 	return b, nil
 }
@@ -228,13 +224,11 @@ func (s *Evidence) CloseLive(ctx context.Context, who base.Caller, batch int64, 
 	if err != nil || !closed {
 		return b, err
 	}
-	var columns []scan.Column
+	var met *finding.Collector
 	if l != nil && !l.early {
-		columns = slices.Collect(maps.Keys(l.columns))
-	} else if columns, err = s.columnsOf(ctx, b); err != nil {
-		return b, err
+		met = l.met
 	}
-	if b, err = s.completed(ctx, b, store.Event{Author: who.Name, At: s.base.Now()}, columns); err != nil {
+	if b, err = s.completed(ctx, b, store.Event{Author: who.Name, At: s.base.Now()}, met); err != nil {
 		return b, base.Plain(err)
 	}
 	s.base.Log.Info("recorder ends", "batch", b.ID, "captures", b.Captures, "dropped", b.Dropped)

@@ -5,14 +5,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
 	"net/url"
 	"slices"
 	"strings"
 
 	"inkret/core/contract"
 	"inkret/core/exchange"
-	"inkret/core/scan"
+	"inkret/core/finding"
 	"inkret/core/shown"
 	"inkret/outbound"
 	"inkret/service/base"
@@ -191,13 +190,13 @@ func (s *Evidence) Repeat(ctx context.Context, who base.Caller, again Again) (st
 	if err != nil {
 		return b, base.Plain(err)
 	}
-	b, columns, err := s.call(ctx, b, r, calls, prepared)
+	b, met, err := s.call(ctx, b, r, calls, prepared)
 	if _, closing := s.store.CloseBatch(context.WithoutCancel(ctx), b.ID, 0, nil); err == nil {
 		err = closing
 	}
 	if err == nil {
 		b.Growing = false
-		b, err = s.completed(ctx, b, store.Event{Author: who.Name, At: s.base.Now()}, columns)
+		b, err = s.completed(ctx, b, store.Event{Author: who.Name, At: s.base.Now()}, met)
 	}
 	if err != nil {
 		return b, base.Plain(err)
@@ -209,12 +208,12 @@ func (s *Evidence) Repeat(ctx context.Context, who base.Caller, again Again) (st
 
 // call sends prepared calls one after the other.
 func (s *Evidence) call(ctx context.Context, b store.Batch, r *recaller, calls []store.Capture,
-	prepared []*exchange.Capture) (store.Batch, []scan.Column, error) {
+	prepared []*exchange.Capture) (store.Batch, *finding.Collector, error) {
 	keeping, err := s.store.Keeping(ctx, b.Service)
 	if err != nil {
 		return b, nil, err
 	}
-	severities, met := map[string]int{}, map[scan.Column]struct{}{}
+	severities, met := map[string]int{}, finding.NewCollector(b.Service)
 	for i, c := range prepared {
 		c.Started, c.Entry = s.base.Now(), i
 		answer, err := outbound.Call(ctx, r.server(c.Request.URL), &c.Request)
@@ -237,9 +236,7 @@ func (s *Evidence) call(ctx context.Context, b store.Batch, r *recaller, calls [
 		if err != nil {
 			return b, nil, err
 		}
-		for _, at := range g.collector.Columns() {
-			met[at] = struct{}{}
-		}
+		met.Remember(g.collector)
 		one.Repeats = calls[i].ID
 		var rows []store.Rejudged
 		if b, rows, err = s.grow(ctx, b, severities, g, []store.Rejudged{one},
@@ -248,7 +245,7 @@ func (s *Evidence) call(ctx context.Context, b store.Batch, r *recaller, calls [
 		}
 		s.tell(b, rows, g)
 	}
-	return b, slices.Collect(maps.Keys(met)), nil
+	return b, met, nil
 }
 
 // repeated returns the captures whose calls are to be sent. Of identical calls it keeps the newest.

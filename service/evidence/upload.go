@@ -167,10 +167,9 @@ func (u *upload) run(ctx context.Context, r io.Reader) (store.Batch, error) {
 	return b, nil
 }
 
-// settle evaluates the batch again if its columns tell otherwise.
+// settle evaluates the batch again if all of it tells otherwise than its parts.
 func (u *upload) settle(ctx context.Context, b store.Batch) (store.Batch, error) {
-	columns := u.collector.Columns()
-	if len(columns) == 0 {
+	if len(u.collector.Columns()) == 0 && len(u.collector.Data()) == 0 {
 		return b, nil
 	}
 	var err error
@@ -179,7 +178,7 @@ func (u *upload) settle(ctx context.Context, b store.Batch) (store.Batch, error)
 	}
 	said := *u.known
 	said.stays = true
-	g, captures, err := u.Evidence.settle(ctx, b, u.contracts, columns, &said)
+	g, captures, err := u.Evidence.settle(ctx, b, u.contracts, u.collector, &said)
 	if err != nil || g == nil {
 		return b, err
 	}

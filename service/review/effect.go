@@ -8,6 +8,7 @@ import (
 
 	"inkret/core/compare"
 	"inkret/core/contract"
+	"inkret/core/exchange"
 	"inkret/core/finding"
 	"inkret/core/scan"
 	"inkret/service/base"
@@ -187,16 +188,12 @@ func (s *Review) trafficEffect(ctx context.Context, service string, w *weighed) 
 			return nil
 		}
 		t.Captures++
-		held, err := s.vault.OpenExchange(c.Sealed)
+		one, err := s.opened(c)
 		if err != nil {
 			return err
 		}
-		one, err := held.Capture(c)
-		if err != nil {
-			return err
-		}
-		before.Dismiss(c.Chance)
-		after.Dismiss(asIn(c))
+		before.Know(c.Known.Known)
+		after.Know(c.Known.At(c.Endpoint))
 		old := before.Capture(one)
 		renamed.Outcome(&old)
 		was.Add("", c.Entry, &old)
@@ -268,14 +265,11 @@ func (w *weighed) touched() (endpoints []string, all bool) {
 	return endpoints, false
 }
 
-// asIn returns what check digits count for nothing in, at whatever endpoint new contracts have for a capture.
-func asIn(c store.Capture) []scan.Column {
-	var all []scan.Column
-	for _, at := range c.Chance {
-		if at.Endpoint == c.Endpoint {
-			at.Endpoint = scan.AnyEndpoint
-			all = append(all, at)
-		}
+// opened rebuilds a capture from what is kept of it.
+func (s *Review) opened(c store.Capture) (*exchange.Capture, error) {
+	held, err := s.vault.OpenExchange(c.Sealed)
+	if err != nil {
+		return nil, err
 	}
-	return all
+	return held.Capture(c)
 }

@@ -44,12 +44,24 @@ func idList(from, n, right int) string {
 	return `{"items":[` + strings.Join(all, ",") + `]}`
 }
 
-// columnCalls are calls and their answers: of /ids, five of thirty fit by chance, over five calls.
-func columnCalls() (paths []string, bodies map[string]string) {
+// byLogin returns a body with an address for each of n logins.
+func byLogin(from, n int) string {
+	var all []string
+	for i := range n {
+		all = append(all, fmt.Sprintf(`"%c%c%c":{"ref":"%d@quay.example"}`, 'a'+(from+i)/26/26, 'a'+(from+i)/26%26,
+			'a'+(from+i)%26, i))
+	}
+	return `{"by":{` + strings.Join(all, ",") + `}}`
+}
+
+// wholeCalls are calls and their answers: of /ids, five of thirty fit by chance, over five calls.
+func wholeCalls() (paths []string, bodies map[string]string) {
 	bodies = map[string]string{"/few": idList(100, 19, 1), "/half": idList(200, 20, 10), "/less": idList(300, 20, 9)}
 	for i := range 5 {
 		bodies[fmt.Sprint("/ids?page=", i)] = idList(1000+10*i, 6, 1)
 		bodies[fmt.Sprint("/cards?page=", i)] = idList(2000+10*i, 6, 6)
+		bodies[fmt.Sprint("/people?page=", i)] = byLogin(130*i, 130)
+		bodies[fmt.Sprint("/crew?page=", i)] = byLogin(i, 1)
 	}
 	for i := range 20 {
 		bodies[fmt.Sprintf("/orders?ref=%s", longID(3000+i, i == 7))] = `{"ok":true}`
@@ -58,14 +70,17 @@ func columnCalls() (paths []string, bodies map[string]string) {
 	return slices.Sorted(maps.Keys(bodies)), bodies
 }
 
-// columnFindings are what they show.
-var columnFindings = map[string]bool{"GET /cards $.items[*].ref": true, "GET /few $.items[*].ref": true,
-	"GET /half $.items[*].ref": true, "GET /receipts query >> $.ref": true}
+// wholeFindings are what they show.
+var wholeFindings = map[string]bool{"GET /cards $.items[*].ref": true, "GET /few $.items[*].ref": true,
+	"GET /half $.items[*].ref": true, "GET /receipts query >> $.ref": true, "GET /people $.by[*].ref": true,
+	"GET /crew $.by.aaa.ref": true, "GET /crew $.by.aab.ref": true, "GET /crew $.by.aac.ref": true,
+	"GET /crew $.by.aad.ref": true, "GET /crew $.by.aae.ref": true}
 
-// TestAColumnDecidesOverEveryPath has an API answer with long numbers, a few of which pass for card numbers by chance,
-// and looks for the same findings whichever way the answers come, and in whatever order.
-func TestAColumnDecidesOverEveryPath(t *testing.T) {
-	paths, bodies := columnCalls()
+// TestTheWholeRunDecidesOverEveryPath has an API answer with long numbers, a few of which pass for card numbers
+// by chance, and with objects whose names are data, and looks for the same findings whichever way the answers
+// come, and in whatever order.
+func TestTheWholeRunDecidesOverEveryPath(t *testing.T) {
+	paths, bodies := wholeCalls()
 	upstream := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "application/json")
 		io.WriteString(w, bodies[r.URL.RequestURI()])
@@ -75,7 +90,7 @@ func TestAColumnDecidesOverEveryPath(t *testing.T) {
 	signIn(t, server, home)
 	dir := t.TempDir()
 	recorded := filepath.Join(dir, "recorded.lines")
-	for _, to := range [][]string{{"--to", recorded}, {"--name", "long numbers"}} {
+	for _, to := range [][]string{{"--to", recorded}, {"--name", "the whole"}} {
 		r := record(t, home, nil, append([]string{"--upstream", upstream.URL, "--as",
 			"https://api.fennick-quay.example"}, to...)...)
 		for _, path := range paths {
@@ -107,9 +122,9 @@ func TestAColumnDecidesOverEveryPath(t *testing.T) {
 		for _, f := range decode[checked](t, r.out).Findings {
 			found[f.Endpoint+" "+f.Path] = true
 		}
-		if !maps.Equal(found, columnFindings) || r.status != 1 {
+		if !maps.Equal(found, wholeFindings) || r.status != 1 {
 			t.Errorf("%s gives exit %d and %v, want %v", name, r.status, slices.Sorted(maps.Keys(found)),
-				slices.Sorted(maps.Keys(columnFindings)))
+				slices.Sorted(maps.Keys(wholeFindings)))
 		}
 	}
 	found := func() map[string]bool {
@@ -122,11 +137,11 @@ func TestAColumnDecidesOverEveryPath(t *testing.T) {
 		}
 		return found
 	}
-	waitFor(t, "the recording is judged", func() bool { return maps.Equal(found(), columnFindings) })
+	waitFor(t, "the recording is judged", func() bool { return maps.Equal(found(), wholeFindings) })
 	if r := run(t, home, nil, "capture", "upload", recorded); r.status != 0 {
 		t.Errorf("uploaded, it is exit %d: %s%s", r.status, r.out, r.err)
 	}
-	if got := found(); !maps.Equal(got, columnFindings) {
+	if got := found(); !maps.Equal(got, wholeFindings) {
 		t.Errorf("after the upload there is %v", slices.Sorted(maps.Keys(got)))
 	}
 	list := decode[wire.CapturePage](t, run(t, home, nil, "capture", "list", "--search", "/ids?page", "--format",

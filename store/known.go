@@ -10,24 +10,21 @@ import (
 	"inkret/core/scan"
 )
 
-// Columns are columns of a batch, kept as JSON.
-type Columns []scan.Column
+// Known is what only a whole batch tells of its values and names, kept as JSON.
+type Known struct{ scan.Known }
 
 // Scan implements [sql.Scanner].
-func (c *Columns) Scan(from any) error {
+func (k *Known) Scan(from any) error {
 	text, ok := from.(string)
 	if !ok {
-		return fmt.Errorf("columns are kept as text, not as %T", from)
+		return fmt.Errorf("what is known of a batch is kept as text, not as %T", from)
 	}
-	return json.Unmarshal([]byte(text), c)
+	return json.Unmarshal([]byte(text), &k.Known)
 }
 
 // Value implements [driver.Valuer].
-func (c Columns) Value() (driver.Value, error) {
-	if len(c) == 0 {
-		return "[]", nil
-	}
-	text, err := json.Marshal([]scan.Column(c))
+func (k Known) Value() (driver.Value, error) {
+	text, err := json.Marshal(k.Known)
 	return string(text), err
 }
 
