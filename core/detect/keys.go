@@ -45,8 +45,8 @@ var issuedKeys = []issuedKey{
 	{"dor_v1_", "hex", 64, 64, ""}, {"hf_", "plain", 34, 0, ""}, {"sk-ant-", "base64url", 40, 0, ""},
 	{"sk-proj-", "base64url", 40, 0, ""}, {"sk-svcacct-", "base64url", 40, 0, ""}, {"dapi", "hex", 32, 32, ""},
 	// HashiCorp Vault, "Tokens"
-	// Linear, Shopify, Square, PlanetScale, Doppler, Grafana, New Relic, Sentry, Postman, Figma
 	{"hvs.", "base64url", 24, 0, ""}, {"hvb.", "base64url", 24, 0, ""}, {"hvr.", "base64url", 24, 0, ""},
+	// Linear, Shopify, Square, PlanetScale, Doppler, Grafana, New Relic, Sentry, Postman, Figma
 	{"lin_api_", "plain", 40, 0, ""}, {"shpat_", "hex", 32, 32, ""}, {"shpca_", "hex", 32, 32, ""},
 	{"shppa_", "hex", 32, 32, ""}, {"shpss_", "hex", 32, 32, ""}, {"sq0atp-", "base64url", 22, 0, ""},
 	{"sq0csp-", "base64url", 43, 0, ""}, {"pscale_tkn_", "dotted", 32, 0, ""}, {"pscale_pw_", "dotted", 32, 0, ""},
