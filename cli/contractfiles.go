@@ -1,13 +1,16 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"sort"
 	"strings"
 
 	"inkret/core/contract"
+	"inkret/core/message"
 )
 
 // contractEndings lists the extensions of contract files in a folder.
@@ -32,6 +35,21 @@ func contractFiles(paths ...string) ([]contract.File, error) {
 			}
 			seen[at] = true
 		}
+	}
+	return withSets(files)
+}
+
+// withSets adds the descriptor sets that contract files name, as text.
+func withSets(files []contract.File) ([]contract.File, error) {
+	for _, name := range contract.Missing(files) {
+		data, err := os.ReadFile(name)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // where it is named is told when the contract is read
+		}
+		if err != nil {
+			return nil, fileError(err)
+		}
+		files = append(files, contract.File{Name: name, Data: message.Encode(data)})
 	}
 	return files, nil
 }

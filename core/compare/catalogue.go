@@ -277,6 +277,15 @@ func (d *differ) deepestOf(e *contract.Endpoint) catalog.Class {
 	return class
 }
 
+// messages reports bodies that are read as other messages, or no more: what they leak is not looked for then.
+func (d *differ) messages() {
+	if d.new.ReadsMessagesOf(d.old) {
+		return
+	}
+	d.add(Change{Direction: Widening, Class: catalog.Secret, What: "messages",
+		Detail: "bodies that are messages are read by another descriptor, or are read no more"})
+}
+
 // recognisers reports values that are no longer recognised: those of a country, or of a custom detector.
 func (d *differ) recognisers() {
 	for _, country := range d.old.Countries {

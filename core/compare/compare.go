@@ -77,6 +77,7 @@ func Since(old, new *contract.Contracts, before []Kept) *Difference {
 	d.audiences()
 	d.catalogue()
 	d.recognisers()
+	d.messages()
 	d.exceptions()
 	d.headers()
 	var only map[string]bool // the templates of endpoints that differ; nil is all

@@ -13,9 +13,12 @@ import (
 	"strings"
 	"sync"
 
+	"google.golang.org/protobuf/reflect/protoreflect"
+
 	"inkret/core/catalog"
 	"inkret/core/detect"
 	"inkret/core/document"
+	"inkret/core/message"
 	"inkret/core/place"
 )
 
@@ -31,6 +34,7 @@ type Contracts struct {
 	Detectors  []detect.Custom
 	Countries  []string // whose people's phone numbers are recognised as they are written there
 	values     *detect.Set
+	messages   *message.Set // what bodies consist of that are messages, or nil
 	Exceptions []*Exception
 
 	evenOnce sync.Once
@@ -203,9 +207,10 @@ type Response struct {
 	Beside    *GrantSet
 	Headers   map[string]catalog.Class // what header fields may carry, by their names in canonical capitals
 
-	shape *Shape
-	own   *GrantSet
-	where *document.Node
+	shape   *Shape
+	own     *GrantSet
+	where   *document.Node
+	message protoreflect.MessageDescriptor // of bodies that are messages; nil where none is named
 }
 
 // condition limits a response to some requests.
@@ -227,9 +232,10 @@ type Endpoint struct {
 	Judges    bool // accepts was written, be it empty
 	Pos       Pos
 
-	all    *Contracts
-	plans  sync.Map // planKey to *Plan
-	uneven sync.Map // *Plan to what Uneven says
+	all      *Contracts
+	messages *message.Set // of its own, or nil
+	plans    sync.Map     // planKey to *Plan
+	uneven   sync.Map     // *Plan to what Uneven says
 }
 
 // Selection says that clients may select granted members by name.

@@ -14,6 +14,7 @@ import (
 	"inkret/core/detect"
 	"inkret/core/document"
 	"inkret/core/kind"
+	"inkret/core/message"
 	"inkret/core/place"
 )
 
@@ -46,6 +47,8 @@ func Read(files ...File) (*Contracts, error) {
 type reader struct {
 	problems  Problems
 	c         *Contracts
+	files     map[string]File         // by name
+	sets      map[string]*message.Set // that were read, by the names of their files
 	shapes    map[string]*Shape
 	templates map[string]*document.Node // normalised endpoint to where it was defined
 	entities  []string
@@ -53,11 +56,22 @@ type reader struct {
 }
 
 var topKeys = []string{"inkret", "service", "servers", "audiences", "entities", "shapes", "responses", "endpoints",
-	"detectors", "countries", "exceptions"}
+	"detectors", "countries", "exceptions", "protobuf"}
 
 func (r *reader) document(files []File) {
 	sections := map[string][]*document.Node{}
+	r.files = map[string]File{}
 	for _, f := range files {
+		r.files[f.Name] = f
+	}
+	sets := map[string]bool{}
+	for _, name := range setsOf(files) {
+		sets[name] = true
+	}
+	for _, f := range files {
+		if sets[f.Name] && !isDocument(f.Name) || message.Is(f.Data) {
+			continue
+		}
 		root := document.Parse(f.Name, f.Data, r.fault)
 		if root == nil || !r.keys(root, topKeys) {
 			continue
@@ -89,6 +103,13 @@ func (r *reader) document(files []File) {
 			r.audience(item)
 		}
 	}
+	for i, n := range sections["protobuf"] {
+		if i > 0 {
+			r.report(n, "one of both", "`protobuf` stands at %s already", sections["protobuf"][0].Pos())
+			continue
+		}
+		r.c.messages = r.messagesIn(n)
+	}
 	r.readEntities(sections["entities"])
 	r.readShapes(sections["shapes"])
 	for _, n := range sections["responses"] {
@@ -99,6 +120,9 @@ func (r *reader) document(files []File) {
 		}
 	}
 	r.ties(r.c.Responses)
+	for _, resp := range r.c.Responses {
+		r.messageOf(resp, r.c.messages)
+	}
 	for _, n := range sections["endpoints"] {
 		for _, item := range r.list(n) {
 			r.endpoint(item)
@@ -359,7 +383,7 @@ func (r *reader) class(n *document.Node) catalog.Class {
 }
 
 var responseKeys = []string{"audiences", "statuses", "when", "name", "entity", "at", "many", "nullable", "shape",
-	"grants", "beside", "headers"}
+	"grants", "beside", "headers", "message"}
 
 // response reads a response or, if accepts is set, an entry of accepts.
 func (r *reader) response(n *document.Node, accepts bool) *Response {
@@ -367,6 +391,7 @@ func (r *reader) response(n *document.Node, accepts bool) *Response {
 	if accepts {
 		known = append([]string{}, known...)
 		known = append(known[:1], known[2:]...)
+		known = known[:len(known)-1] // no message: requests are read as JSON
 	}
 	if !r.keys(n, known) {
 		return nil
@@ -504,13 +529,14 @@ func (r *reader) conditions(n *document.Node) []condition {
 	return all
 }
 
-var endpointKeys = []string{"endpoint", "team", "selection", "responses", "accepts"}
+var endpointKeys = []string{"endpoint", "team", "selection", "protobuf", "responses", "accepts"}
 
 func (r *reader) endpoint(n *document.Node) {
 	if !r.keys(n, endpointKeys) {
 		return
 	}
 	e := &Endpoint{Text: r.required(n, "endpoint"), Pos: n.Pos(), all: r.c}
+	e.messages = r.messagesIn(n.Get("protobuf"))
 	r.c.nodes[e] = n
 	if e.Text != "" && r.template(e, n.Get("endpoint")) {
 		key := e.normalised()
@@ -537,6 +563,9 @@ func (r *reader) endpoint(n *document.Node) {
 			}
 		}
 		r.ties(e.Responses)
+		for _, resp := range e.Responses {
+			r.messageOf(resp, e.messages, r.c.messages)
+		}
 	}
 	if list := n.Get("accepts"); list != nil {
 		e.Judges = true

@@ -15,6 +15,7 @@ type Part struct {
 	Pointer string // the one of several alike: script(3)
 	Text    []byte
 	Untyped bool // every value is a string and a list of one looks like one: XML, forms
+	Sparse  bool // what is not there has its usual value: nothing is missing
 
 	anchors []anchor // where the text stands in the body, rising; none where it is the body
 }
@@ -123,6 +124,9 @@ func Notation(contentType string) string {
 		return "CBOR"
 	case isMessagePack:
 		return "MessagePack"
+	}
+	if HoldsMessages(contentType) {
+		return "a message"
 	}
 	return "JSON"
 }

@@ -544,7 +544,7 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 	}
 	w.pop()
 	w.picked = picked
-	if ok && how == own && !fulfilled(o.Required, w.seen[frame:]) {
+	if ok && how == own && !fulfilled(o.Required, w.seen[frame:]) && (w.part == nil || !w.part.Sparse) {
 		w.missing(o, w.seen[frame:], w.strays[strayed:], begin, empty)
 	}
 	w.seen, w.names, w.strays = w.seen[:frame], w.names[:unnamed], w.strays[:strayed]

@@ -125,10 +125,16 @@ type judged struct {
 func (w *walk) bodies(c *exchange.Capture, r *contract.Response, plan *contract.Plan) judged {
 	var parts []exchange.Part
 	var err error
-	if c.Response.Long != nil {
+	media := c.Response.Header.Get("Content-Type")
+	switch {
+	case c.Response.Long != nil:
 		parts = append(w.parts[:0], exchange.Part{})
-	} else {
-		parts, err = exchange.Parts(w.parts[:0], c.Response.Header.Get("Content-Type"), c.Response.Body)
+	case w.message.Type != nil && exchange.HoldsMessages(media):
+		var one exchange.Part
+		one, err = exchange.MessagePart(media, c.Response.Header.Get("Grpc-Encoding"), c.Response.Body, w.message)
+		parts = append(w.parts[:0], one)
+	default:
+		parts, err = exchange.Parts(w.parts[:0], media, c.Response.Body)
 	}
 	w.parts = parts
 	if err != nil {

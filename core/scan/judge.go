@@ -105,7 +105,8 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	asked := j.requestSpots(c, &out, e, segments, choice, audience)
 	out.Heads, out.Words = c.Response.Missing == "", looksAtWords(c)
 	asked = append(asked, j.headerSpots(c, out.Endpoint, choice.Response)...)
-	if skip := unread(c); skip != "" {
+	of, told := j.contracts.MessageOf(e, choice.Response, c.Response.Header.Get("Content-Type"), c.Request.URL.Path)
+	if skip := unread(c, told); skip != "" {
 		out.Skipped, out.Spots = skip, asked
 		if c.Response.Missing == "" && len(c.Response.Body) == 0 && c.Response.Long == nil && !c.Request.Preflight() {
 			out.Spots = append(asked, j.undeclared(&out, choice.Response != nil)...)
@@ -118,7 +119,7 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 		return out
 	}
 	w := &j.walk
-	w.watch, w.asked, w.boundary, w.uneven = watch, nil, nil, nil
+	w.watch, w.asked, w.boundary, w.uneven, w.message = watch, nil, nil, nil, of
 	w.failed, w.outlined, w.side = c.Response.Status >= 400, c.Outlined, j.sideOf(out.Endpoint, false)
 	w.endpoint = out.Endpoint
 	w.closely, w.fresh, w.folds = w.outlined || w.side.counted != nil, nil, j.foldedAt(out.Endpoint)
@@ -255,8 +256,9 @@ func (j *Judge) identify(out *Outcome, c *exchange.Capture,
 	return e, e.Plan(choice, c.Response.Status), choice, audience
 }
 
-// unread returns why a body is not evaluated, or the empty string.
-func unread(c *exchange.Capture) string {
+// unread returns why a body is not evaluated, or the empty string. told says that a contract tells what messages it
+// consists of.
+func unread(c *exchange.Capture, told bool) string {
 	switch {
 	case c.Response.Missing != "":
 		return because(c, c.Response.Missing)
@@ -274,7 +276,14 @@ func unread(c *exchange.Capture) string {
 	case len(c.Response.Body) == 0:
 		return because(c, "the body is empty")
 	}
-	if err := exchange.Readable(c.Response.Header.Get("Content-Type"), c.Response.Body); err != nil {
+	media := c.Response.Header.Get("Content-Type")
+	switch {
+	case exchange.HoldsMessages(media) && told:
+		return ""
+	case exchange.HoldsMessages(media):
+		return because(c, "a body of messages, and no contract says of which: `protobuf` names a descriptor set")
+	}
+	if err := exchange.Readable(media, c.Response.Body); err != nil {
 		return because(c, err.Error())
 	}
 	return ""

@@ -111,9 +111,10 @@ type ofCapture struct {
 	uneven   []string         // by the members' serials: why they are told as uneven; nil where none are
 	shown    []bool           // by the members' serials in plan: those that were there
 
-	parts []exchange.Part // of its body
-	met   int             // bodies of inner that are not in the one being read
-	inner []inner         // bodies to be judged, those found inside of others behind them
+	message exchange.Message // that it consists of, where it does
+	parts   []exchange.Part  // of its body
+	met     int              // bodies of inner that are not in the one being read
+	inner   []inner          // bodies to be judged, those found inside of others behind them
 }
 
 // ofBody holds for one body: the whole, a part, or one inside another.
