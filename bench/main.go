@@ -31,7 +31,8 @@ func main() {
 		return
 	}
 	fmt.Printf("%s, %s/%s, %d processors\n", runtime.Version(), runtime.GOOS, runtime.GOARCH, runtime.NumCPU())
-	for _, s := range []section{{"judge", judge}, {"contract", readContracts}, {"detectors", detectors},
+	for _, s := range []section{{"judge", judge}, {"checking", checking}, {"contract", readContracts},
+		{"detectors", detectors},
 		{"review", reviewing}, {"formats", formats}, {"recorder", recorderCost}, {"upload", upload}, {"memory", memory},
 		{"team", team}} {
 		if *only != "" && *only != s.name {

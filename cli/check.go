@@ -175,7 +175,9 @@ func (r *checkRun) prepare(c *cli.Command) error {
 		return err
 	}
 	for range runtime.GOMAXPROCS(0) {
-		r.judges = append(r.judges, scan.NewJudge(r.contracts))
+		j := scan.NewJudge(r.contracts)
+		j.Counts = true
+		r.judges = append(r.judges, j)
 	}
 	return nil
 }

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"bytes"
+	"encoding/json"
 	"fmt"
 	"net"
 	"net/http"
@@ -319,12 +320,22 @@ func TestKilledInTheMiddleOfAChange(t *testing.T) {
 		return s
 	}
 	s := begin()
-	const many = 4000
-	var members strings.Builder
-	for i := range many {
-		fmt.Fprintf(&members, `,\"member_%d\":%d`, i, i)
+	const many, endpoints = 4000, 10
+	var entries []any
+	for e := range endpoints {
+		var members strings.Builder
+		for i := range many / endpoints {
+			fmt.Fprintf(&members, `,"member_%d":"m%d@quay.example"`, i, i)
+		}
+		entries = append(entries, inHAR(fmt.Sprintf("/v1/x%c", 'a'+e), "application/json", `{"id":1`+members.String()+"}"))
+		entries[e].(map[string]any)["request"].(map[string]any)["url"] =
+			fmt.Sprintf("https://api.fennick-quay.example/v1/x%c", 'a'+e)
 	}
-	har := `{"log":{"version":"1.2","entries":[{"startedDateTime":"2026-05-01T10:00:00Z","request":{"method":"GET","url":"https://api.fennick-quay.example/v1/berths/106","headers":[]},"response":{"status":200,"headers":[],"content":{"mimeType":"application/json","text":"{\"data\":{\"id\":106` + members.String() + `}}"}}}]}}`
+	text, err := json.Marshal(map[string]any{"log": map[string]any{"version": "1.2", "entries": entries}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	har := string(text)
 	if r := run(t, home, strings.NewReader(har), "capture", "upload", "--service", "fennick-quay", "-"); r.status > 1 {
 		t.Fatalf("exit %d\n%s%s", r.status, r.out, r.err)
 	}

@@ -74,7 +74,8 @@ func framedMessage(flags byte, message []byte) []byte {
 func messageCalls(t *testing.T, file string) {
 	t.Helper()
 	clean := protowire.AppendString(protowire.AppendTag(nil, 1, protowire.BytesType), "Ada Berg")
-	leaky := protowire.AppendString(protowire.AppendTag(slices.Clone(clean), 2, protowire.BytesType), "ada@quay.example")
+	leaky := protowire.AppendString(protowire.AppendTag(slices.Clone(clean), 2, protowire.BytesType),
+		"ada@quay.example")
 	unknown := protowire.AppendString(protowire.AppendTag(slices.Clone(clean), 99, protowire.BytesType), leakedHash)
 	var packed bytes.Buffer
 	w := gzip.NewWriter(&packed)
@@ -151,7 +152,8 @@ func TestMessagesThroughProgramAndService(t *testing.T) {
 	if r := run(t, home, nil, "capture", "upload", "--service", "rpc", recording); r.status != 0 {
 		t.Fatalf("no upload: %s", r.err)
 	}
-	list := decode[wire.FindingPage](t, run(t, home, nil, "finding", "list", "--service", "rpc", "--format", "json").out)
+	list := decode[wire.FindingPage](t, run(t, home, nil, "finding", "list", "--service", "rpc", "--format",
+		"json").out)
 	stored := map[string]bool{}
 	for _, f := range list.Items {
 		stored[f.Endpoint+" "+f.Path+" "+string(f.Kind)] = true

@@ -65,6 +65,32 @@ func Missing(files []File) (names []string) {
 	return names
 }
 
+// documents returns the files that are no descriptor sets, and remembers all.
+func (r *reader) documents(files []File) (all []File) {
+	r.files = map[string]File{}
+	for _, f := range files {
+		r.files[f.Name] = f
+	}
+	sets := setsOf(files)
+	for _, f := range files {
+		if !message.Is(f.Data) && (isDocument(f.Name) || !slices.Contains(sets, f.Name)) {
+			all = append(all, f)
+		}
+	}
+	return all
+}
+
+// messages reads the descriptor set of all endpoints.
+func (r *reader) messages(nodes []*document.Node) {
+	for i, n := range nodes {
+		if i > 0 {
+			r.report(n, "one of both", "`protobuf` stands at %s already", nodes[0].Pos())
+			continue
+		}
+		r.c.messages = r.messagesIn(n)
+	}
+}
+
 // messagesIn reads the descriptor set that n names; nil if n is nil.
 func (r *reader) messagesIn(n *document.Node) *message.Set {
 	if n == nil {
@@ -90,7 +116,8 @@ func (r *reader) messagesIn(n *document.Node) *message.Set {
 	}
 	set, err := message.Read(f.Data)
 	if err != nil {
-		r.report(n, "a descriptor set, as protoc --include_imports --descriptor_set_out writes it", "%q: %v", named, err)
+		r.report(n, "a descriptor set, as protoc --include_imports --descriptor_set_out writes it", "%q: %v", named,
+			err)
 	}
 	if r.sets == nil {
 		r.sets = map[string]*message.Set{}
@@ -119,7 +146,8 @@ func (r *reader) messageOf(resp *Response, sets ...*message.Set) {
 	default:
 		for _, set := range sets {
 			if set != nil {
-				r.report(n, cmp.Or(Nearest(name, set.Types()), "the full name of a message, as in quay.v1.Booking"), "the descriptor set has no message %q", name)
+				r.report(n, cmp.Or(Nearest(name, set.Types()), "the full name of a message, as in quay.v1.Booking"),
+					"the descriptor set has no message %q", name)
 				return
 			}
 		}

@@ -20,8 +20,9 @@ func berths(t *testing.T) []byte {
 			Field: []*descriptorpb.FieldDescriptorProto{{Name: proto.String("label"), Number: &one, Type: &text,
 				Label: descriptorpb.FieldDescriptorProto_LABEL_OPTIONAL.Enum()}}}},
 		Service: []*descriptorpb.ServiceDescriptorProto{{Name: proto.String("Berths"),
-			Method: []*descriptorpb.MethodDescriptorProto{{Name: proto.String("List"), ServerStreaming: proto.Bool(true),
-				InputType: proto.String(".quay.Berth"), OutputType: proto.String(".quay.Berth")}}}}}}})
+			Method: []*descriptorpb.MethodDescriptorProto{{Name: proto.String("List"),
+				ServerStreaming: proto.Bool(true),
+				InputType:       proto.String(".quay.Berth"), OutputType: proto.String(".quay.Berth")}}}}}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -54,7 +55,8 @@ func TestMessagesInContracts(t *testing.T) {
 		{"protobuf: [berths.binpb]", "", "", "text"},
 		{"protobuf: torn.binpb", "", "", "it is no descriptor set"},
 	} {
-		text := strings.NewReplacer("TOP\n", c.top+"\n", "OWN\n", c.own+"\n", "MESSAGE", c.message).Replace(messagesContract)
+		text := strings.NewReplacer("TOP\n", c.top+"\n", "OWN\n", c.own+"\n", "MESSAGE",
+			c.message).Replace(messagesContract)
 		contracts, err := Read(File{"api/api.yaml", []byte(text)}, set, File{"api/torn.binpb", set.Data[:40]})
 		if c.own == "" && c.top != "" && !strings.Contains(c.top, "torn") || strings.Contains(c.own, "berths") {
 			contracts, err = Read(File{"api/api.yaml", []byte(text)}, set)

@@ -60,18 +60,7 @@ var topKeys = []string{"inkret", "service", "servers", "audiences", "entities", 
 
 func (r *reader) document(files []File) {
 	sections := map[string][]*document.Node{}
-	r.files = map[string]File{}
-	for _, f := range files {
-		r.files[f.Name] = f
-	}
-	sets := map[string]bool{}
-	for _, name := range setsOf(files) {
-		sets[name] = true
-	}
-	for _, f := range files {
-		if sets[f.Name] && !isDocument(f.Name) || message.Is(f.Data) {
-			continue
-		}
+	for _, f := range r.documents(files) {
 		root := document.Parse(f.Name, f.Data, r.fault)
 		if root == nil || !r.keys(root, topKeys) {
 			continue
@@ -103,13 +92,7 @@ func (r *reader) document(files []File) {
 			r.audience(item)
 		}
 	}
-	for i, n := range sections["protobuf"] {
-		if i > 0 {
-			r.report(n, "one of both", "`protobuf` stands at %s already", sections["protobuf"][0].Pos())
-			continue
-		}
-		r.c.messages = r.messagesIn(n)
-	}
+	r.messages(sections["protobuf"])
 	r.readEntities(sections["entities"])
 	r.readShapes(sections["shapes"])
 	for _, n := range sections["responses"] {

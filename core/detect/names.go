@@ -35,6 +35,18 @@ type form func(value []byte, number bool) bool
 type counted struct{ letters, digits, spaces, others int }
 
 func countIn(value []byte) (n counted) {
+	var kinds [otherKind + 1]int
+	for i, c := range value {
+		if c >= utf8.RuneSelf {
+			return countRunes(value[i:], counted{kinds[letterKind], kinds[digitKind], kinds[spaceKind],
+				kinds[otherKind]})
+		}
+		kinds[kindOf[c]]++
+	}
+	return counted{kinds[letterKind], kinds[digitKind], kinds[spaceKind], kinds[otherKind]}
+}
+
+func countRunes(value []byte, n counted) counted {
 	for _, r := range string(value) {
 		switch {
 		case unicode.IsLetter(r) || r == '?': // which stands in for one
@@ -49,6 +61,30 @@ func countIn(value []byte) (n counted) {
 	}
 	return n
 }
+
+const (
+	letterKind = iota
+	digitKind
+	spaceKind
+	otherKind
+)
+
+// kindOf returns the kind of every character of ASCII.
+var kindOf = func() (kinds [utf8.RuneSelf]uint8) {
+	for i := range kinds {
+		switch n := countRunes([]byte{byte(i)}, counted{}); {
+		case n.letters > 0:
+			kinds[i] = letterKind
+		case n.digits > 0:
+			kinds[i] = digitKind
+		case n.spaces > 0:
+			kinds[i] = spaceKind
+		default:
+			kinds[i] = otherKind
+		}
+	}
+	return kinds
+}()
 
 func blank(value []byte) bool { return len(bytes.TrimSpace(value)) == 0 }
 

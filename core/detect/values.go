@@ -481,26 +481,39 @@ func digit(c byte) bool { return c >= '0' && c <= '9' }
 
 // mod97 checks an IBAN (ISO 7064 MOD 97-10), ignoring blanks.
 func mod97(text []byte) bool {
-	var compact []byte
+	var room [maxIBAN]byte
+	compact := room[:0]
 	for _, c := range text {
 		if c != ' ' {
 			compact = append(compact, c)
 		}
 	}
-	if len(compact) < 5 {
+	const moved = 4 // the country and the check digits count last
+	if len(compact) <= moved {
 		return false
 	}
-	rest := 0
-	for i := range compact {
-		c := compact[(i+4)%len(compact)]
+	rest, ok := rest97(0, compact[moved:])
+	if ok {
+		rest, ok = rest97(rest, compact[:moved])
+	}
+	return ok && rest%97 == 1
+}
+
+// rest97 continues the rest of a division by 97, which is taken only where the number would not fit.
+func rest97(rest uint64, text []byte) (uint64, bool) {
+	const large = 1 << 56
+	for _, c := range text {
 		switch {
 		case digit(c):
-			rest = (rest*10 + int(c-'0')) % 97
+			rest = rest*10 + uint64(c-'0')
 		case c|0x20 >= 'a' && c|0x20 <= 'z':
-			rest = (rest*100 + int(c|0x20-'a') + 10) % 97
+			rest = rest*100 + uint64(c|0x20-'a') + 10
 		default:
-			return false
+			return 0, false
+		}
+		if rest >= large {
+			rest %= 97
 		}
 	}
-	return rest == 1
+	return rest, true
 }

@@ -101,7 +101,8 @@ func StillCoded(body []byte, codings string) bool {
 // Text converts text in the charset of a Content-Type to UTF-8 without a byte order mark. JSON is UTF-8 unless
 // declared otherwise (RFC 8259 section 8.1). Notations that are no text stay as they are.
 func Text(body []byte, contentType string) ([]byte, error) {
-	if kind, _ := mediaOf(contentType); kind == isCBOR || kind == isMessagePack || messagesIn(contentType) != noMessage {
+	if kind, _ := mediaOf(contentType); kind == isCBOR || kind == isMessagePack ||
+		messagesIn(contentType) != noMessage {
 		return body, nil
 	}
 	switch {

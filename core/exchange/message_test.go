@@ -31,8 +31,10 @@ func boat(t testing.TB) protoreflect.MessageDescriptor {
 	f := &descriptorpb.FileDescriptorProto{Name: proto.String("boat.proto"), Package: proto.String("quay.v1"),
 		Syntax: proto.String("proto3"), Dependency: []string{"google/protobuf/timestamp.proto",
 			"google/protobuf/struct.proto", "google/protobuf/wrappers.proto"},
-		EnumType: []*descriptorpb.EnumDescriptorProto{{Name: proto.String("Rig"), Value: []*descriptorpb.EnumValueDescriptorProto{
-			{Name: proto.String("NONE"), Number: proto.Int32(0)}, {Name: proto.String("SLOOP"), Number: proto.Int32(1)}}}}}
+		EnumType: []*descriptorpb.EnumDescriptorProto{{Name: proto.String("Rig"),
+			Value: []*descriptorpb.EnumValueDescriptorProto{
+				{Name: proto.String("NONE"), Number: proto.Int32(0)}, {Name: proto.String("SLOOP"),
+					Number: proto.Int32(1)}}}}}
 	m := &descriptorpb.DescriptorProto{Name: proto.String("Boat")}
 	field := func(n int32, name string, kind descriptorpb.FieldDescriptorProto_Type, many bool, of string) {
 		label := descriptorpb.FieldDescriptorProto_LABEL_OPTIONAL
@@ -70,7 +72,8 @@ func boat(t testing.TB) protoreflect.MessageDescriptor {
 	m.NestedType = []*descriptorpb.DescriptorProto{{Name: proto.String("ByNameEntry"),
 		Options: &descriptorpb.MessageOptions{MapEntry: proto.Bool(true)},
 		Field: []*descriptorpb.FieldDescriptorProto{
-			{Name: proto.String("key"), Number: &first, Type: &text, Label: descriptorpb.FieldDescriptorProto_LABEL_OPTIONAL.Enum()},
+			{Name: proto.String("key"), Number: &first, Type: &text,
+				Label: descriptorpb.FieldDescriptorProto_LABEL_OPTIONAL.Enum()},
 			{Name: proto.String("value"), Number: &second, Type: &number,
 				Label: descriptorpb.FieldDescriptorProto_LABEL_OPTIONAL.Enum()}}}}
 	f.MessageType = []*descriptorpb.DescriptorProto{m}
@@ -311,7 +314,8 @@ func TestMessagesAsTheyAreSent(t *testing.T) {
 		}
 		if i := strings.Index(string(p.Text), "ada@"); i >= 0 && p.Origin(i-1) != strings.Index(c.body, "ada@") &&
 			len(p.anchors) > 1 {
-			t.Errorf("%q: the address comes from byte %d, want %d", c.body, p.Origin(i-1), strings.Index(c.body, "ada@"))
+			t.Errorf("%q: the address comes from byte %d, want %d", c.body, p.Origin(i-1),
+				strings.Index(c.body, "ada@"))
 		}
 	}
 }

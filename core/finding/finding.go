@@ -249,6 +249,9 @@ func (c *Collector) spot(file string, entry int, out *scan.Outcome, s *scan.Spot
 	if s.Print != 0 {
 		f.print(s.Print)
 	}
+	for _, print := range s.Prints {
+		f.print(print)
+	}
 	if s.Kind == kind.WrongAudience && out.Body != 0 {
 		keep(&f.bodies, out.Body)
 	}

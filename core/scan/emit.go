@@ -53,10 +53,21 @@ func (w *walk) emit(c *candidate, start int, text []byte, hit detect.Hit) {
 	case w.data[w.pos-1] == '"' && e.sampled[c.kind] < c.severity:
 		sample = detect.Mask(text, hit, c.class)
 	}
-	w.write(slot, e, c, start, w.off()-start, sample)
+	first := w.write(slot, e, c, start, w.off()-start, sample)
 	if print := w.judge.Print; print != nil && len(text) >= shortestPrinted && c.class >= catalog.Personal &&
 		!w.outlined {
-		w.spots[slot].Print = print(text)
+		w.spots[first].print(print(text), first == slot)
+	}
+}
+
+// mostPrints is the most prints of a spot that counts for others.
+const mostPrints = 64
+
+func (s *Spot) print(hash uint64, own bool) {
+	if own {
+		s.Print = hash
+	} else if len(s.Prints) < mostPrints {
+		s.Prints = append(s.Prints, hash)
 	}
 }
 
@@ -75,11 +86,12 @@ type pathNode struct {
 	step     string // the member's name, of a member
 	body     uint64 // the body of which the rest tells
 	sampled  [kind.End]severity.Severity
-	occurred uint64    // the body in which an object or list was last seen at it
-	any      *pathNode // of elements, and of names that are data
-	deeper   *pathNode // of all below it, where paths end
-	last     *pathNode // the member below it that was asked for last
-	then     *pathNode // the member beside it that was asked for after it
+	spots    [kind.End]int32 // the number of the first spot of each kind in it, from 1 on; 0 for none
+	occurred uint64          // the body in which an object or list was last seen at it
+	any      *pathNode       // of elements, and of names that are data
+	deeper   *pathNode       // of all below it, where paths end
+	last     *pathNode       // the member below it that was asked for last
+	then     *pathNode       // the member beside it that was asked for after it
 	members  map[string]*pathNode
 	noted    string            // the endpoint for which it was noted last as a name that no grant names
 	names    int               // of these below it, up to a few more than count
@@ -179,13 +191,55 @@ func (w *walk) entry() *pathNode {
 		w.segs[i].node = e
 	}
 	if e.body != w.judge.body {
-		e.body, e.sampled = w.judge.body, [kind.End]severity.Severity{}
+		e.body, e.sampled, e.spots = w.judge.body, [kind.End]severity.Severity{}, [kind.End]int32{}
 	}
 	return e
 }
 
-// write puts c into a reserved slot at path e.
-func (w *walk) write(slot int, e *pathNode, c *candidate, start, weight int, sample string) {
+// apart are kinds of which each spot is looked at again.
+var apart = [kind.End]bool{kind.UnexpectedField: true, kind.HiddenDuplicate: true, kind.OverPosting: true,
+	kind.MissingField: true}
+
+// counted counts c in an earlier spot like it, whose number it returns; 0 if there is none.
+func (w *walk) counted(slot int, e *pathNode, c *candidate, start, weight int, sample string) int {
+	first := int(e.spots[c.kind])
+	if first == 0 {
+		return 0
+	}
+	s := &w.spots[first-1]
+	entity := ""
+	if c.entity != nil {
+		entity = c.entity.Name
+	}
+	if s.Severity != c.severity || s.Class != c.class || s.Detector != c.detector || s.Field != c.field ||
+		s.Grant != c.grant || s.Entity != entity || s.Checked != c.checked || s.reason != c.reason {
+		return 0
+	}
+	s.Folded++
+	s.counted += w.weight(start, start+weight)
+	if e.sampled[c.kind] < c.severity && sample != nullSample {
+		s.Sample, e.sampled[c.kind] = sample, c.severity
+	}
+	if w.spots[slot].container = 0; slot == len(w.spots)-1 {
+		w.spots, w.cuts = w.spots[:slot], w.cuts[:slot]
+	}
+	return first
+}
+
+// write puts c into a reserved slot at path e, or counts it in an earlier spot. It returns the slot of the spot.
+func (w *walk) write(slot int, e *pathNode, c *candidate, start, weight int, sample string) int {
+	if c.class >= catalog.Personal && !c.hollow {
+		w.private = w.private || c.kind != kind.MissingField
+		w.grave = w.grave || c.kind.Exposure()
+	}
+	if w.counts && !apart[c.kind] && w.window.src == nil {
+		if first := w.counted(slot, e, c, start, weight, sample); first > 0 {
+			return first - 1
+		}
+		if e.spots[c.kind] == 0 {
+			e.spots[c.kind] = int32(slot + 1)
+		}
+	}
 	s := &w.spots[slot]
 	*s = Spot{Kind: c.kind, Severity: c.severity, Class: c.class, Path: e.path, Offset: start, Bytes: weight,
 		Field: c.field, Detector: c.detector, Grant: c.grant, Checked: c.checked, reason: c.reason}
@@ -202,8 +256,5 @@ func (w *walk) write(slot int, e *pathNode, c *candidate, start, weight int, sam
 	w.pointers = w.pointer(w.pointers)
 	w.cuts[slot] = from
 	s.pointerEnd = len(w.pointers)
-	if c.class >= catalog.Personal && !c.hollow {
-		w.private = w.private || c.kind != kind.MissingField
-		w.grave = w.grave || c.kind.Exposure()
-	}
+	return slot
 }

@@ -30,6 +30,8 @@ type Judge struct {
 	// AnyValue makes telling names count for all values, including null and empty ones. It is used to compare
 	// contracts.
 	AnyValue bool
+	// Counts makes spots of one kind at one path of a body count in the first of them.
+	Counts bool
 	// Print returns the keyed hash of a leaked value; nil = no hashes.
 	Print     func(value []byte) uint64
 	detectors *detect.Set
@@ -120,9 +122,8 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	}
 	w := &j.walk
 	w.watch, w.asked, w.boundary, w.uneven, w.message = watch, nil, nil, nil, of
-	w.failed, w.outlined, w.side = c.Response.Status >= 400, c.Outlined, j.sideOf(out.Endpoint, false)
-	w.endpoint = out.Endpoint
-	w.closely, w.fresh, w.folds = w.outlined || w.side.counted != nil, nil, j.foldedAt(out.Endpoint)
+	w.failed, w.outlined = c.Response.Status >= 400, c.Outlined
+	w.inRun(out.Endpoint, j.Counts && watch == nil)
 	switch {
 	case plan == nil:
 	case choice.Wrong:
@@ -385,6 +386,7 @@ func (w *walk) finish() []Spot {
 		if w.part != nil || w.nesting > 0 {
 			s.Bytes, s.Offset = w.weight(s.Offset, s.Offset+s.Bytes), w.origin(s.Offset)
 		}
+		s.Bytes += s.counted
 		if left < i {
 			w.spots[left] = *s
 		}

@@ -25,14 +25,16 @@ type Spot struct {
 
 	// Print is the keyed hash of the value if it leaked as a whole and the judge computes prints; otherwise 0.
 	Print   uint64
-	Folded  int  // others like it, whose bytes are counted here, in a body too long to be held
-	Checked bool // recognised by a check digit alone: its column may tell otherwise
-	Request bool // it is in the request, not in the response
+	Folded  int      // others like it, whose bytes are counted here
+	Prints  []uint64 // of these others, up to a limit
+	Checked bool     // recognised by a check digit alone: its column may tell otherwise
+	Request bool     // it is in the request, not in the response
 
 	Grant       *contract.Grant // the grant that decided, if one did
 	name, value string          // of a member that was posted
 	reason      string
 	pointerEnd  int
+	counted     int  // bytes of those like it, as they stand in the capture's body
 	container   byte // '{' or '[' of what was reserved for
 }
 

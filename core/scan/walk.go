@@ -94,6 +94,7 @@ type walk struct {
 
 // ofRun holds what concerns a capture as part of a run.
 type ofRun struct {
+	counts   bool                // see [Judge.Counts]
 	endpoint string              // see [Outcome]
 	side     side                // its columns
 	closely  bool                // harmless values are looked at, too
@@ -161,6 +162,13 @@ func (w *walk) reset(of text) {
 	if w.watch != nil {
 		w.watch.Begin(w.prefixPointer, of.data, w.plan != nil)
 	}
+}
+
+// inRun prepares for a capture as part of a run.
+func (w *walk) inRun(endpoint string, counts bool) {
+	w.ofRun = ofRun{endpoint: endpoint, counts: counts, side: w.judge.sideOf(endpoint, false),
+		folds: w.judge.foldedAt(endpoint)}
+	w.closely = w.outlined || w.side.counted != nil
 }
 
 // names caches the verdicts on names in objects of one entity.

@@ -21,7 +21,7 @@ func Occurrences(service string, out *scan.Outcome) []store.Occurrence {
 			all = append(all, store.Occurrence{Finding: id.Fingerprint(), Pointer: s.Pointer, Offset: s.Offset})
 		}
 		all[k].Bytes += s.Bytes
-		all[k].Spots++
+		all[k].Spots += 1 + s.Folded
 	}
 	return all
 }

@@ -44,7 +44,7 @@ func (s *Evidence) newGathering(ctx context.Context, service string, c *contract
 	g := &gathering{service: service, contracts: c, masker: shown.For(c), judge: scan.NewJudge(c),
 		collector: finding.NewCollector(service), endpoints: map[string]*store.SeenEndpoint{},
 		proofs: map[string]*proof{}, now: s.base.Now()}
-	g.judge.Print = s.print
+	g.judge.Print, g.judge.Counts = s.print, true
 	waiting, err := s.store.Awaiting(ctx, service)
 	for _, w := range waiting {
 		w.Service = service
