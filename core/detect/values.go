@@ -269,6 +269,9 @@ func phone(v []byte) Hit {
 	if len(rest) < minPhone+1 || len(rest) > 2*maxPhone || rest[0] != '+' || rest[1] < '1' || rest[1] > '9' {
 		return Hit{}
 	}
+	if decimal(rest[1:]) {
+		return Hit{}
+	}
 	count, open := 0, false
 	for i, c := range rest[1:] {
 		switch {
@@ -287,6 +290,12 @@ func phone(v []byte) Hit {
 		return Hit{}
 	}
 	return personal("phone number", "phone", 0, len(v))
+}
+
+// decimal reports whether a text is digits with one point between them.
+func decimal(v []byte) bool {
+	before, after, is := bytes.Cut(v, []byte("."))
+	return is && figures.run(before, 0) == len(before) && figures.run(after, 0) == len(after)
 }
 
 const (

@@ -27,8 +27,10 @@ endpoints:
 `
 
 // valuesByChance are JSON values, clean and leaking, and of the wrong type.
-var valuesByChance = []string{`1`, `"Tern"`, `"a name that is too long"`, `null`, `""`, `true`, `[]`, `{}`, `"ada@quay.example"`,
-	`"$2b$12$R9h/cIPz0gi.URNNX3kh2OPST9/PgBkqquzi.Ss7KIUgO2t0jWMUW"`, `"4111 1111 1111 1111"`, `["x","bo@quay.example"]`,
+var valuesByChance = []string{`1`, `"Tern"`, `"a name that is too long"`, `null`, `""`, `true`, `[]`, `{}`,
+	`"ada@quay.example"`,
+	`"$2b$12$R9h/cIPz0gi.URNNX3kh2OPST9/PgBkqquzi.Ss7KIUgO2t0jWMUW"`, `"4111 1111 1111 1111"`,
+	`["x","bo@quay.example"]`,
 	`{"mail":"ada@quay.example","pin":"1234"}`, `{"a":{"iban":"DE89370400440532013000"}}`,
 	`"{\"email\":\"in@quay.example\"}"`, `[{"pin":"9911"},{"pin":null}]`}
 
@@ -46,7 +48,8 @@ func TestCountingInTheFirstSpotLosesNothing(t *testing.T) {
 		for range r.IntN(12) {
 			var members []string
 			for range r.IntN(6) {
-				name := []string{"id", "name", "pin", "mail", "owner", "email", "password", "note", "42", "title"}[r.IntN(10)]
+				name := []string{"id", "name", "pin", "mail", "owner", "email", "password", "note", "42",
+					"title"}[r.IntN(10)]
 				members = append(members, fmt.Sprintf("%q:%s", name, valuesByChance[r.IntN(len(valuesByChance))]))
 			}
 			items = append(items, "{"+strings.Join(members, ",")+"}")
@@ -61,7 +64,8 @@ func TestCountingInTheFirstSpotLosesNothing(t *testing.T) {
 			var text strings.Builder
 			for entry := range 2 {
 				out := judge.Capture(&exchange.Capture{
-					Request: exchange.Request{Method: "GET", URL: &url.URL{Scheme: "https", Host: "quay.example", Path: path}},
+					Request: exchange.Request{Method: "GET", URL: &url.URL{Scheme: "https", Host: "quay.example",
+						Path: path}},
 					Response: exchange.Response{Status: status, Body: []byte(body),
 						Header: exchange.Header{{Name: "Content-Type", Value: "application/json"}}}})
 				collector.Add("a.har", entry, &out)

@@ -65,6 +65,9 @@ func (w *walk) granted(m *contract.Member, how mode, at level, start int, c *can
 		w.shown[m.Serial] = true
 	}
 	if m == w.boundary && how == own && at == whole {
+		if !w.thereIsSomething() {
+			return w.granted(m, loud, at, start, c)
+		}
 		before := w.excess
 		c = graver(c, w.pool.add(candidate{kind: kind.WrongAudience, severity: severity.ByClass(m.Gravest),
 			class:  m.Gravest,
@@ -90,6 +93,20 @@ func (w *walk) granted(m *contract.Member, how mode, at level, start int, c *can
 	default:
 		return w.grantedScalar(m, how, at, start, c, b)
 	}
+}
+
+// thereIsSomething reports whether the value to be read is neither null nor an empty list.
+func (w *walk) thereIsSomething() bool {
+	t := w.peek()
+	defer w.peeked(&t)
+	switch t.space() {
+	case 'n':
+		return false
+	case '[':
+		t.pos++
+		return t.space() != ']'
+	}
+	return true
 }
 
 // mismatch adds a value that violates its grant to what is to be reported.
