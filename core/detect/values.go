@@ -177,6 +177,9 @@ func privateKey(v []byte) Hit {
 	}
 }
 
+// annotation begins what OData adds to the name of a property (OData JSON Format 4.01, section 4.6).
+var annotation = []byte("odata.")
+
 func email(v []byte) Hit {
 	for from := 0; ; {
 		i := bytes.IndexByte(v[from:], '@')
@@ -209,8 +212,9 @@ func email(v []byte) Hit {
 		}
 		if start < at && !inAuthority(v[:start]) && v[at-1] != '.' && dot > at+1 && topLevel(v[dot+1:stop]) &&
 			v[at+1] != '-' && !bytes.Contains(v[at+1:stop], []byte("..")) && !roleAddress(v[start:at]) &&
+			!bytes.HasPrefix(v[at+1:stop], annotation) &&
 			!(string(v[start:at]) == "git" && stop < len(v) && v[stop] == ':') {
-			return personal("e-mail address", "email", start, stop)
+			return personal(EmailAddress, "email", start, stop)
 		}
 		from = at + 1
 	}
@@ -241,7 +245,11 @@ func letterOrDigit(c byte) bool {
 // fileEndings lists what follows the last dot of file names such as icon@2x.png.
 var fileEndings = map[string]bool{"png": true, "jpg": true, "jpeg": true, "gif": true, "svg": true, "webp": true,
 	"avif": true,
-	"css":  true, "js": true, "mjs": true, "ts": true, "json": true, "html": true, "ico": true, "pdf": true}
+	"css":  true, "js": true, "mjs": true, "ts": true, "json": true, "html": true, "ico": true, "pdf": true,
+	"log": true,
+	"txt": true, "conf": true, "yaml": true, "yml": true, "xml": true, "csv": true, "gz": true, "tgz": true,
+	"bak":  true,
+	"lock": true, "sock": true, "pem": true, "db": true}
 
 func topLevel(label []byte) bool {
 	if len(label) < 2 || len(label) > 63 {
@@ -302,6 +310,9 @@ const (
 	minCard = 12
 	maxCard = 19
 )
+
+// EmailAddress is the detector name of e-mail addresses.
+const EmailAddress = "e-mail address"
 
 // CardNumber is the detector name of payment card numbers.
 const CardNumber = "card number"

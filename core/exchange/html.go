@@ -254,3 +254,37 @@ func scriptString(raw []byte) []byte {
 	}
 	return out
 }
+
+// PageText is a text that people read in a page.
+type PageText struct {
+	At   int    // its first byte in the body
+	Text []byte // its escapes undone
+}
+
+// PageTexts returns the texts of a page that are not blank, those of scripts and styles left out.
+func PageTexts(body []byte) (all []PageText) {
+	z := html.NewTokenizer(bytes.NewReader(body))
+	z.SetMaxBuf(0)
+	at, quiet := 0, false
+	for {
+		kind := z.Next()
+		if kind == html.ErrorToken {
+			return all
+		}
+		from := at
+		at += len(z.Raw())
+		switch kind {
+		case html.StartTagToken:
+			name, _ := z.TagName()
+			quiet = string(name) == "script" || string(name) == "style"
+		case html.TextToken:
+			if text := bytes.TrimSpace(z.Text()); len(text) > 0 && !quiet {
+				lead := bytes.Index(body[from:at], text[:1])
+				all = append(all, PageText{from + max(0, lead), bytes.Clone(text)})
+			}
+			quiet = false
+		default:
+			quiet = false
+		}
+	}
+}

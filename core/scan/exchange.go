@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"inkret/core/catalog"
 	"inkret/core/detect"
 	"inkret/core/exchange"
 	"inkret/core/kind"
@@ -72,6 +73,36 @@ func failing(c *exchange.Capture) []Spot {
 		return nil
 	}
 	return []Spot{wholeSpot(kind.RevealingError, severity.Medium, "the text of an error holds "+what)}
+}
+
+// pageSpots returns the e-mail addresses and secrets in the text of a page, as one spot for each kind.
+func (j *Judge) pageSpots(c *exchange.Capture) (spots []Spot) {
+	r := &c.Response
+	if len(r.Body) == 0 || exchange.WordsOf(r.Header.Get("Content-Type"), r.Body) != exchange.Page {
+		return nil
+	}
+	first := map[kind.Kind]int{}
+	for _, text := range exchange.PageTexts(r.Body) {
+		hit := j.detectors.Value(text.Text, detect.TraitsOf(text.Text))
+		s := wholeSpot(kind.SecretValue, severity.Critical, "the text of the page has "+article(hit.Detector))
+		switch {
+		case hit.Class == catalog.Secret && !hit.Checked():
+		case hit.Detector == detect.EmailAddress:
+			s.Kind, s.Severity = kind.PersonalValue, severity.High
+		default:
+			continue
+		}
+		s.Class, s.Detector, s.Offset, s.Bytes = hit.Class, hit.Detector, text.At, len(text.Text)
+		s.Sample = detect.Mask(text.Text, hit, hit.Class)
+		if i, met := first[s.Kind]; met {
+			spots[i].Folded++
+			spots[i].Bytes += s.Bytes
+			continue
+		}
+		first[s.Kind] = len(spots)
+		spots = append(spots, s)
+	}
+	return spots
 }
 
 // undeclared returns whether the endpoint or response is missing from the contracts, which needs no body.

@@ -137,8 +137,8 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	w.shown = j.exercise(plan, &out, choice)
 	all := w.bodies(c, choice.Response, plan)
 	spots := all.spots
-	page := failing(c)
-	if len(w.parts) == 0 && plan == nil && all.err == nil {
+	page := append(failing(c), j.pageSpots(c)...)
+	if len(w.parts) == 0 && plan == nil && all.err == nil && len(page) == 0 {
 		out.Skipped, out.Spots, out.Bytes = "no JSON is baked into the page", append(asked, page...), 0
 		return out
 	}
@@ -148,7 +148,8 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	} else if plan != nil && out.Audience != "" && !c.Outlined { // outlines of different bodies may be equal
 		out.Body = maphash.Bytes(bodySeed, c.Response.Body)
 	}
-	out.Excess, w.excess, w.private = all.excess, all.excess, all.private
+	out.Excess, w.excess, w.private = all.excess, all.excess, all.private || len(page) > 0 &&
+		page[len(page)-1].Class >= catalog.Personal
 	if all.err == nil {
 		spots = append(spots, j.exchangeSpots(c, &out, choice.Response != nil)...)
 	}

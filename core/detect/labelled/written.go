@@ -102,6 +102,7 @@ func (m maker) issued() string {
 
 // alike generates values that look like these and are none.
 var alike = []func(m maker) string{
+	func(m maker) string { return "/var/log/" + m.from(lowers, 6) + "/node@" + m.from(hexes, 12) + ".log" },
 	func(m maker) string {
 		return m.pick("ghp_", "npm_", "glpat-", "sk_live_") + strings.Repeat(m.pick("x", "X", "0"), 36)
 	},
