@@ -2,6 +2,7 @@ package scan
 
 import (
 	"html"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -103,6 +104,11 @@ func (j *Judge) pageSpots(c *exchange.Capture) (spots []Spot) {
 		spots = append(spots, s)
 	}
 	return spots
+}
+
+// private reports whether a spot tells of something personal or secret.
+func private(spots []Spot) bool {
+	return slices.ContainsFunc(spots, func(s Spot) bool { return s.Class >= catalog.Personal })
 }
 
 // undeclared returns whether the endpoint or response is missing from the contracts, which needs no body.

@@ -148,8 +148,7 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	} else if plan != nil && out.Audience != "" && !c.Outlined { // outlines of different bodies may be equal
 		out.Body = maphash.Bytes(bodySeed, c.Response.Body)
 	}
-	out.Excess, w.excess, w.private = all.excess, all.excess, all.private || len(page) > 0 &&
-		page[len(page)-1].Class >= catalog.Personal
+	out.Excess, w.excess, w.private = all.excess, all.excess, all.private || private(page)
 	if all.err == nil {
 		spots = append(spots, j.exchangeSpots(c, &out, choice.Response != nil)...)
 	}

@@ -13,9 +13,11 @@ const manyDifferent = 500
 // those of members cost nothing from then on.
 const fewSightings = 64
 
-// Name is a name that no grant names, and the path it was seen below. An empty name says that one object alone had
-// too many.
-type Name struct{ Below, Name string }
+// Name is a name that no grant names, and the path it was seen below.
+type Name struct {
+	Below, Name string
+	Many        bool // one object alone had too many
+}
 
 // Names are the names that a run has seen, by where they stood. They are bounded: where it has been seen that there are
 // too many, no more are kept.
@@ -30,11 +32,11 @@ const mostNames = 1 << 18
 // Add adds the names that a capture showed first.
 func (n *Names) Add(out *Outcome) {
 	for _, one := range out.Names {
-		n.add(Column{Endpoint: out.Endpoint, Path: one.Below}, one.Name)
+		n.add(Column{Endpoint: out.Endpoint, Path: one.Below}, one.Name, one.Many)
 	}
 }
 
-func (n *Names) add(at Column, name string) {
+func (n *Names) add(at Column, name string, many bool) {
 	if n.seen == nil {
 		n.seen = map[Column]map[string]struct{}{}
 	}
@@ -42,7 +44,7 @@ func (n *Names) add(at Column, name string) {
 	switch {
 	case known && have == nil || n.kept >= mostNames:
 		return
-	case name == "":
+	case many:
 		n.full(at)
 		return
 	case !known:
@@ -68,10 +70,10 @@ func (n *Names) full(at Column) {
 func (n *Names) Merge(other *Names) {
 	for at, names := range other.seen {
 		if names == nil {
-			n.add(at, "")
+			n.add(at, "", true)
 		}
 		for name := range names {
-			n.add(at, name)
+			n.add(at, name, false)
 		}
 	}
 }
@@ -113,7 +115,7 @@ func (w *walk) unnamed() {
 		return
 	}
 	n.noted = w.endpoint
-	w.fewer(w.above(), Name{w.above().path, n.step}, 1)
+	w.fewer(w.above(), Name{Below: w.above().path, Name: n.step}, 1)
 }
 
 // fewer notes a name, unless more than count are noted for the endpoint already.
@@ -130,7 +132,7 @@ func (w *walk) fewer(above *pathNode, name Name, counts int) {
 // tooMany notes that the object being read has more names than a few hundred.
 func (w *walk) tooMany() {
 	above := w.above()
-	w.fewer(above, Name{Below: above.path}, manyDifferent+1)
+	w.fewer(above, Name{Below: above.path, Many: true}, manyDifferent+1)
 }
 
 // above returns the path of the object whose member is being read.
