@@ -26,7 +26,32 @@ func detectors() error {
 	for _, q := range labelled.Measure(detect.NewSet(nil, labelled.Countries), labelled.National(20270301, 400))[:1] {
 		fmt.Printf("  %-46s      %.4f  %.4f\n", q.Detector+", national, of named countries", q.Precision(), q.Recall())
 	}
+	if err := members(); err != nil {
+		return err
+	}
 	return adversarial()
+}
+
+// members prints how members of many kinds of API are judged, name and value together.
+func members() error {
+	for _, measured := range []bool{false, true} {
+		all, err := labelled.Members(measured)
+		if err != nil {
+			return err
+		}
+		kinds := map[string]bool{}
+		for _, m := range all {
+			kinds[m.Domain] = true
+		}
+		of := "that the judge was improved with"
+		if measured {
+			of = "for measuring only"
+		}
+		for _, q := range labelled.MeasureMembers(all) {
+			fmt.Printf("  %-52s%.4f  %.4f  (%d kinds of API %s)\n", q.Detector, q.Precision(), q.Recall(), len(kinds), of)
+		}
+	}
+	return nil
 }
 
 // adversarial times detectors on hostile input of one length and of eight times that length: linear time means a

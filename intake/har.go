@@ -53,12 +53,28 @@ type (
 		Content *struct {
 			Size     float64 `json:"size"`
 			MimeType string  `json:"mimeType"`
-			Text     *string `json:"text"`
+			Text     *harText `json:"text"`
 			Encoding string  `json:"encoding"`
 			File     string  `json:"_file"` // that holds the body, beside the HAR
 		} `json:"content"`
 	}
 )
+
+// harText is a text that is decoded into its own bytes once, because it may be long.
+type harText []byte
+
+// UnmarshalJSONFrom implements [json.UnmarshalerFrom].
+func (t *harText) UnmarshalJSONFrom(dec *jsontext.Decoder) error {
+	v, err := dec.ReadValue()
+	if err != nil {
+		return err
+	}
+	if v.Kind() != '"' {
+		return errors.New("a text is expected")
+	}
+	*t, _ = jsontext.AppendUnquote(make([]byte, 0, len(v)), v) // what is not UTF-8 is replaced, and no fault here
+	return nil
+}
 
 // harReader reads a HAR token by token, entry by entry.
 type harReader struct {
@@ -177,30 +193,68 @@ func (h *harReader) entries() error {
 			return err
 		}
 		h.in.left = maxEntry
-		raw, err := h.dec.ReadValue()
+		c, err := h.next()
 		if err != nil {
 			return err
 		}
-		if err := h.hand(h.name, h.entry, h.harCapture(raw)); err != nil {
+		if err := h.hand(h.name, h.entry, c); err != nil {
 			return err
 		}
 		h.entry++
 	}
 }
 
-// harCapture converts an entry to a capture. What cannot be read becomes the reason for a missing body, so that the
-// entry still counts.
-func (in *reading) harCapture(raw jsontext.Value) *exchange.Capture {
+// next reads an entry. What is not as it should be becomes the reason for a missing body, so that the entry still
+// counts.
+func (h *harReader) next() (*exchange.Capture, error) {
 	var e harEntry
-	c := &exchange.Capture{}
-	if err := json.Unmarshal(raw, &e, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)); err != nil {
-		c.Response.Missing = "the entry is not as HAR 1.2 has it"
-		var semantic *json.SemanticError
-		if errors.As(err, &semantic) && semantic.JSONPointer != "" {
-			c.Response.Missing += ": " + clip(string(semantic.JSONPointer)) + " has the wrong type"
-		}
-		return c
+	depth := h.dec.StackDepth()
+	_, before := h.dec.StackIndex(depth)
+	err := json.UnmarshalDecode(h.dec, &e)
+	var semantic *json.SemanticError
+	switch {
+	case err == nil:
+		return h.harCapture(&e), nil
+	case !errors.As(err, &semantic):
+		return nil, err
 	}
+	for h.dec.StackDepth() > depth { // the rest of the entry
+		if _, err := h.dec.ReadToken(); err != nil {
+			return nil, err
+		}
+	}
+	if _, now := h.dec.StackIndex(depth); now == before {
+		if err := h.dec.SkipValue(); err != nil {
+			return nil, err
+		}
+	}
+	c := &exchange.Capture{}
+	c.Response.Missing = "the entry is not as HAR 1.2 has it"
+	if at := withinEntry(string(semantic.JSONPointer)); at != "" {
+		c.Response.Missing += ": " + clip(at) + " has the wrong type"
+	}
+	return c, nil
+}
+
+// withinEntry returns the pointer of a member from its entry on, as in /response/status.
+func withinEntry(pointer string) string {
+	const above = 3 // /log/entries/0
+	for range above {
+		if pointer == "" {
+			return ""
+		}
+		if i := strings.IndexByte(pointer[1:], '/'); i >= 0 {
+			pointer = pointer[1+i:]
+		} else {
+			pointer = ""
+		}
+	}
+	return pointer
+}
+
+// harCapture converts an entry to a capture.
+func (in *reading) harCapture(e *harEntry) *exchange.Capture {
+	c := &exchange.Capture{}
 	c.Started = timeOf(e.Started)
 	if e.Request == nil {
 		c.Response.Missing = "the entry has no request"
@@ -329,7 +383,7 @@ func (in *reading) harBody(c *exchange.Capture, from *harResponse) {
 		}
 		return
 	}
-	r.Body = []byte(strings.TrimPrefix(*content.Text, "\uFEFF"))
+	r.Body = bytes.TrimPrefix(*content.Text, []byte("\uFEFF"))
 	if content.Encoding == "" {
 		if charset := charsetOf(content.MimeType); charset == "" || strings.EqualFold(charset, "utf-8") {
 			c.Incomplete = shorter(int64(len(*content.Text)), int64(content.Size), false)
@@ -340,7 +394,7 @@ func (in *reading) harBody(c *exchange.Capture, from *harResponse) {
 		r.Body, r.Missing = nil, fmt.Sprintf("content.encoding %q is not read; base64 is", clip(content.Encoding))
 		return
 	}
-	body, err := base64.RawStdEncoding.DecodeString(plainBase64.Replace(strings.TrimRight(*content.Text, "= \t\r\n")))
+	body, err := base64.RawStdEncoding.DecodeString(plainBase64.Replace(strings.TrimRight(string(*content.Text), "= \t\r\n")))
 	if err != nil {
 		r.Body, r.Missing = nil, fmt.Sprintf("content.text is not base64: %v", err)
 		return

@@ -129,19 +129,19 @@ func traitOf(r rune) Trait {
 	return Traits[r]
 }
 
-// classTrait returns the trait of all characters in a class, if there is one. Its ranges are pairs.
+// classTrait returns the traits that all characters in a class have. Its ranges are pairs.
 func classTrait(ranges []rune) Trait {
-	var all Trait
+	if len(ranges) < 2 {
+		return 0
+	}
+	all := ^Trait(0)
 	for i := 0; i+1 < len(ranges); i += 2 {
 		for r := ranges[i]; r <= min(ranges[i+1], utf8.RuneSelf); r++ {
-			all |= traitOf(r)
+			all &= traitOf(r)
 		}
 		if ranges[i+1] >= utf8.RuneSelf {
-			all |= HasOther
+			all &= HasOther
 		}
-	}
-	if all&(all-1) != 0 {
-		return 0
 	}
 	return all
 }

@@ -35,6 +35,8 @@ const (
 	HasUnderscore
 	HasComma // a comma or line feed
 	HasOther // any other byte
+	HasB     // B, beside HasUpper: schemes begin with it
+	HasJ     // J, beside HasUpper: so do parts of tokens
 
 	traits = iota
 )
@@ -55,6 +57,8 @@ var Traits = func() (t [256]Trait) {
 	for c := 'A'; c <= 'Z'; c++ {
 		t[c], t[c|0x20] = HasUpper, HasLower
 	}
+	t['B'] |= HasB
+	t['J'] |= HasJ
 	return t
 }()
 

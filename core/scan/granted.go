@@ -27,6 +27,44 @@ func (w *walk) expected(key string) (name []byte, start int, ok bool) {
 // quick reports whether values that match their grants need no further work.
 func (w *walk) quick() bool { return w.watch == nil && !w.failed && !w.closely && !w.bare }
 
+// expectedOnes reads members that stand in the order of their grants, one after the other, as long as their values are
+// harmless. It returns the grant that is next, and whether the object ended. It is what most of most bodies is read by.
+func (w *walk) expectedOnes(o *contract.Object, frame, next int) (int, bool) {
+	for ; next < len(o.Members) && w.pos < w.window.slideAt; next++ {
+		m := o.Members[next]
+		from := w.pos
+		end := from + len(m.Key)
+		if end > len(w.data) || m.Key == "" || string(w.data[from:end]) != m.Key {
+			return next, false
+		}
+		word, bit := &w.seen[frame+next>>6], uint64(1)<<(next&63)
+		if *word&bit != 0 {
+			return next, false
+		}
+		w.pos = end
+		if !w.harmless(m, whole) {
+			w.pos = from
+			return next, false
+		}
+		*word |= bit
+		if w.pos >= len(w.data) {
+			w.pos, *word = from, *word&^bit
+			return next, false
+		}
+		switch w.data[w.pos] {
+		case ',':
+			w.pos++
+		case '}':
+			w.pos++
+			return next + 1, true
+		default: // it may stand behind a space
+			w.pos, *word = from, *word&^bit
+			return next, false
+		}
+	}
+	return next, false
+}
+
 // harmless reads the value of m if it is a text or number that matches its grant and cannot contain anything to
 // detect, as most values are. Otherwise it reads nothing.
 func (w *walk) harmless(m *contract.Member, at level) bool {
@@ -131,6 +169,9 @@ func (w *walk) grantedObject(m *contract.Member, how mode, at level, start int, 
 	o := m.Object
 	if m.OneOf != nil {
 		o = w.choose(m.OneOf)
+	}
+	if o != nil && c == nil { // nothing can be told of it as a whole
+		return w.object(o, m, how)
 	}
 	slot := w.hold()
 	ok := false
@@ -503,11 +544,22 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 	quick := how == own && picked == nil && w.quick()
 	w.member(nil)
 	top, kept := len(w.segs)-1, len(w.pool)
+	ahead := quick && top > 0
 	for first := true; ; first = false {
 		w.seam()
 		w.pool = w.pool[:kept]
 		var m *contract.Member
 		name, start, more := []byte(nil), 0, false
+		if ahead && next < len(o.Members) {
+			before, ended := next, false
+			if next, ended = w.expectedOnes(o, frame, next); ended {
+				empty = false
+				break
+			}
+			if next > before {
+				first, empty = false, false
+			}
+		}
 		if next < len(o.Members) {
 			if name, start, more = w.expected(o.Members[next].Key); more {
 				m = o.Members[next]
