@@ -48,7 +48,8 @@ func members() error {
 			of = "for measuring only"
 		}
 		for _, q := range labelled.MeasureMembers(all) {
-			fmt.Printf("  %-52s%.4f  %.4f  (%d kinds of API %s)\n", q.Detector, q.Precision(), q.Recall(), len(kinds), of)
+			fmt.Printf("  %-52s%.4f  %.4f  (%d kinds of API %s)\n", q.Detector, q.Precision(), q.Recall(), len(kinds),
+				of)
 		}
 	}
 	return nil

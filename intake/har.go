@@ -51,11 +51,11 @@ type (
 		Status  float64         `json:"status"`
 		Headers exchange.Header `json:"headers"`
 		Content *struct {
-			Size     float64 `json:"size"`
-			MimeType string  `json:"mimeType"`
+			Size     float64  `json:"size"`
+			MimeType string   `json:"mimeType"`
 			Text     *harText `json:"text"`
-			Encoding string  `json:"encoding"`
-			File     string  `json:"_file"` // that holds the body, beside the HAR
+			Encoding string   `json:"encoding"`
+			File     string   `json:"_file"` // that holds the body, beside the HAR
 		} `json:"content"`
 	}
 )
@@ -394,7 +394,8 @@ func (in *reading) harBody(c *exchange.Capture, from *harResponse) {
 		r.Body, r.Missing = nil, fmt.Sprintf("content.encoding %q is not read; base64 is", clip(content.Encoding))
 		return
 	}
-	body, err := base64.RawStdEncoding.DecodeString(plainBase64.Replace(strings.TrimRight(string(*content.Text), "= \t\r\n")))
+	body, err := base64.RawStdEncoding.DecodeString(plainBase64.Replace(strings.TrimRight(string(*content.Text),
+		"= \t\r\n")))
 	if err != nil {
 		r.Body, r.Missing = nil, fmt.Sprintf("content.text is not base64: %v", err)
 		return

@@ -548,29 +548,19 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 	for first := true; ; first = false {
 		w.seam()
 		w.pool = w.pool[:kept]
-		var m *contract.Member
-		name, start, more := []byte(nil), 0, false
 		if ahead && next < len(o.Members) {
 			before, ended := next, false
-			if next, ended = w.expectedOnes(o, frame, next); ended {
-				empty = false
-				break
-			}
-			if next > before {
+			if next, ended = w.expectedOnes(o, frame, next); next > before {
 				first, empty = false, false
 			}
-		}
-		if next < len(o.Members) {
-			if name, start, more = w.expected(o.Members[next].Key); more {
-				m = o.Members[next]
-			}
-		}
-		if m == nil {
-			if name, start, more = w.name(first); !more {
-				ok = w.err == nil
+			if ended {
 				break
 			}
-			m = o.Member(name)
+		}
+		m, name, start, more := w.nextOf(o, next, first)
+		if !more {
+			ok = w.err == nil
+			break
 		}
 		empty = false
 		twice := false
@@ -619,6 +609,20 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 	w.seen, w.names, w.strays = w.seen[:frame], w.names[:unnamed], w.strays[:strayed]
 	w.depth--
 	return ok
+}
+
+// nextOf reads the name of a member, most likely that of the next grant, and returns its grant or nil.
+func (w *walk) nextOf(o *contract.Object, next int,
+	first bool) (m *contract.Member, name []byte, start int, more bool) {
+	if next < len(o.Members) {
+		if name, start, more = w.expected(o.Members[next].Key); more {
+			return o.Members[next], name, start, true
+		}
+	}
+	if name, start, more = w.name(first); more {
+		m = o.Member(name)
+	}
+	return m, name, start, more
 }
 
 // inObject evaluates one member of an object. m is its grant, or nil.
