@@ -544,11 +544,10 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 	quick := how == own && picked == nil && w.quick()
 	w.member(nil)
 	top, kept := len(w.segs)-1, len(w.pool)
-	ahead := quick && top > 0
 	for first := true; ; first = false {
 		w.seam()
 		w.pool = w.pool[:kept]
-		if ahead && next < len(o.Members) {
+		if quick && top > 0 && next < len(o.Members) {
 			before, ended := next, false
 			if next, ended = w.expectedOnes(o, frame, next); next > before {
 				first, empty = false, false
