@@ -285,7 +285,6 @@ func (m *messages) fields(from, until int) (all []occurrence, fault error) {
 			o.until -= protowire.SizeTag(number)
 		}
 		all = append(all, o)
-		pos = o.from
 		if pos = o.until; kind == protowire.StartGroupType {
 			pos += protowire.SizeTag(number)
 		}
