@@ -45,8 +45,9 @@ func (w *world) critical() int {
 	return len(all)
 }
 
-// TestABatchIsSettledWhenItIsComplete grows a batch in which numbers pass for card numbers by chance: with what is kept of
-// bodies and without, with a restart in between and without. While it grows each number counts for itself.
+// TestABatchIsSettledWhenItIsComplete grows a batch in which numbers pass for card numbers by chance: with what
+// is kept of bodies and without, with a restart in between and without. While it grows each number counts for
+// itself.
 func TestABatchIsSettledWhenItIsComplete(t *testing.T) {
 	for _, c := range []struct{ bodies, restart bool }{{true, false}, {true, true}, {false, false}, {false, true}} {
 		w := newWorld(t)
@@ -113,7 +114,8 @@ func TestABatchIsSettledWhenItIsComplete(t *testing.T) {
 // TestColumnsThatHoldCardsStay uploads real card numbers among few others.
 func TestColumnsThatHoldCardsStay(t *testing.T) {
 	w := newWorld(t)
-	if b := w.upload("cards.har", recording(withReferences(1, 25, 13))); b.BySeverity["critical"] != 1 || w.critical() != 1 {
+	if b := w.upload("cards.har", recording(withReferences(1, 25, 13))); b.BySeverity["critical"] != 1 ||
+		w.critical() != 1 {
 		t.Errorf("it is %+v", b)
 	}
 	if v := w.theHash(); v.Spots != 13 || v.Path != "$.refs[*]" {

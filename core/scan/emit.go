@@ -43,9 +43,9 @@ const (
 	nullSample = "null"
 )
 
-// emit reports c at the scalar that was just read.
-func (w *walk) emit(c *candidate, start int, text []byte, hit detect.Hit) {
-	slot := w.reserve()
+// emit reports c at the scalar that was just read. It returns the slot of the spot that counts it.
+func (w *walk) emit(c *candidate, start int, text []byte, hit detect.Hit) (slot int) {
+	slot = w.reserve()
 	e, sample := w.entry(), maskedPart
 	switch {
 	case text == nil:
@@ -58,6 +58,7 @@ func (w *walk) emit(c *candidate, start int, text []byte, hit detect.Hit) {
 		!w.outlined {
 		w.spots[first].print(print(text), first == slot)
 	}
+	return first
 }
 
 // mostPrints is the most prints of a spot that counts for others.
@@ -93,9 +94,10 @@ type pathNode struct {
 	last     *pathNode       // the member below it that was asked for last
 	then     *pathNode       // the member beside it that was asked for after it
 	members  map[string]*pathNode
-	noted    string            // the endpoint for which it was noted last as a name that no grant names
-	names    int               // of these below it, up to a few more than count
-	namesOf  string            // for this endpoint
+	noted    string // the endpoint for which it was noted last as a name that no grant names
+	names    int    // of these below it, up to a few more than count
+	namesOf  string // for this endpoint
+	like     like
 	nths     map[int]*pathNode // of elements of which the number counts
 }
 

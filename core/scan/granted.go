@@ -544,19 +544,20 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 	quick := how == own && picked == nil && w.quick()
 	w.member(nil)
 	top, kept := len(w.segs)-1, len(w.pool)
+	var guessed guessing
 	for first := true; ; first = false {
 		w.seam()
 		w.pool = w.pool[:kept]
 		if quick && top > 0 && next < len(o.Members) {
 			before, ended := next, false
 			if next, ended = w.expectedOnes(o, frame, next); next > before {
-				first, empty = false, false
+				first, empty, guessed.row = false, false, 0
 			}
 			if ended {
 				break
 			}
 		}
-		m, name, start, more := w.nextOf(o, next, first)
+		m, name, start, more := w.nextOf(o, next, first, &guessed)
 		if !more {
 			ok = w.err == nil
 			break
@@ -565,8 +566,9 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 		twice := false
 		if m == nil {
 			twice = w.twice(unnamed, name)
+			guessed.met(w.stray, next)
 		} else {
-			next = m.Index + 1
+			next, guessed.row = m.Index+1, 0
 			word, bit := &w.seen[frame+m.Index>>6], uint64(1)<<(m.Index&63)
 			twice = *word&bit != 0
 			*word |= bit
@@ -610,16 +612,25 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 	return ok
 }
 
-// nextOf reads the name of a member, most likely that of the next grant, and returns its grant or nil.
-func (w *walk) nextOf(o *contract.Object, next int,
-	first bool) (m *contract.Member, name []byte, start int, more bool) {
+// nextOf reads the name of a member, most likely that of the next grant, and returns its grant; nil if it has none, and
+// the verdict on it is in w.stray.
+func (w *walk) nextOf(o *contract.Object, next int, first bool, g *guessing) (m *contract.Member, name []byte,
+	start int, more bool) {
 	if next < len(o.Members) {
 		if name, start, more = w.expected(o.Members[next].Key); more {
 			return o.Members[next], name, start, true
 		}
 	}
-	if name, start, more = w.name(first); more {
-		m = o.Member(name)
+	if w.stray = w.guess(g, o, next); w.stray != nil {
+		if name, start, more = w.expected(w.stray.key); more {
+			return nil, name, start, true
+		}
+	}
+	if name, start, more = w.name(first); !more {
+		return nil, nil, 0, false
+	}
+	if m = o.Member(name); m == nil {
+		w.stray = w.judge.verdict(o.Entity, name)
 	}
 	return m, name, start, more
 }
@@ -734,7 +745,7 @@ func (w *walk) foreignMember(m *contract.Member, how mode, start int) bool {
 
 // otherMember evaluates a member without a grant.
 func (w *walk) otherMember(entity *catalog.Entity, name []byte, holder *contract.Member, how mode, start int) bool {
-	v := w.judge.verdict(entity, name)
+	v := w.stray
 	top := &w.segs[len(w.segs)-1]
 	top.masked, top.any = v.masked, v.data
 	if how != posted {

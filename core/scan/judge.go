@@ -42,6 +42,7 @@ type Judge struct {
 	counted   columns[*Tally]
 	dismissed columns[struct{}]
 	folded    columns[struct{}]
+	guesses   map[*contract.Object]*guesses
 	body      uint64 // counts bodies
 	walk      walk
 
@@ -51,7 +52,8 @@ type Judge struct {
 // NewJudge returns a judge for contracts. With nil it only sweeps bodies for sensitive values and names.
 func NewJudge(contracts *contract.Contracts) *Judge {
 	j := &Judge{contracts: contracts, detectors: contracts.Recognised(),
-		names: map[*catalog.Entity]*names{}, roots: map[string]*pathNode{}, exercises: map[*contract.Plan]*Exercise{}}
+		names: map[*catalog.Entity]*names{}, roots: map[string]*pathNode{}, exercises: map[*contract.Plan]*Exercise{},
+		guesses: map[*contract.Object]*guesses{}}
 	j.walk.judge, j.ahead = j, windowAhead
 	return j
 }

@@ -82,6 +82,13 @@ func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int
 	before := w.grave
 	w.grave = false
 	first := w.space()
+	if first == '"' && w.counts && w.sameAsLast(v, how, start) {
+		w.grave = w.grave || before
+		if how == own {
+			w.excess += w.weight(start, w.off())
+		}
+		return true
+	}
 	structure := w.pool.add(candidate{entity: entity})
 	value := w.pool.named(&v.nameInfo, 0)
 	ok := true
@@ -105,13 +112,17 @@ func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int
 		if text == nil && scalar != contract.Null {
 			text = []byte{} // the body broke off in it
 		}
-		found := graver(w.named(v, structure, entity, ok && w.told(&read, v)), value)
+		told := ok && w.told(&read, v)
+		found := graver(w.named(v, structure, entity, told), value)
 		if w.failed && scalar == contract.Text {
 			found = graver(found, w.pool.revealing(text))
 		}
 		hit := w.recognised(&read)
 		found = graver(found, w.pool.hit(hit, 0, "")).of(v, entity)
-		w.emit(found, start, text, hit)
+		slot := w.emit(found, start, text, hit)
+		if scalar == contract.Text && len(text) > 0 {
+			w.remember(v, how, told, &hit, slot)
+		}
 		if found.kind == kind.UnexpectedField && how == own {
 			w.strays = append(w.strays, stray{slot: len(w.spots) - 1, name: w.lasting(w.segs[len(w.segs)-1].name),
 				verdict: v, kind: scalar})

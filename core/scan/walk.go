@@ -131,6 +131,7 @@ type ofBody struct {
 // ofPass holds for one pass over a body. A body is read twice if `at` is absent.
 type ofPass struct {
 	root   *pathNode // of the paths in it
+	stray  *verdict  // on the member without a grant that is about to be read
 	picked *pick     // what was asked for of the object being read; nil is all
 	excess int
 	grave  bool // something personal or secret was found since it was cleared
