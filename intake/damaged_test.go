@@ -123,7 +123,7 @@ func TestEveryTenth(t *testing.T) {
 			t.Fatalf("%s: %d, %v", format, len(whole[format]), err)
 		}
 		all := packings(t, format, data)
-		all["nothing"], all["UTF-16"] = data, utf16(data)
+		all["nothing"], all["UTF-16"] = data, asUTF16(data)
 		for packing, packed := range all {
 			for tenth := 0; tenth <= 10; tenth++ {
 				at := len(packed) * tenth / 10
@@ -171,7 +171,7 @@ func between(format, packing string, data []byte, at int) bool {
 }
 
 // utf16 writes ASCII as UTF-16 with a byte order mark.
-func utf16(data []byte) []byte {
+func asUTF16(data []byte) []byte {
 	out := []byte{0xFF, 0xFE}
 	for _, b := range data {
 		out = append(out, b, 0)

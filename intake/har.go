@@ -72,7 +72,7 @@ func (t *harText) UnmarshalJSONFrom(dec *jsontext.Decoder) error {
 	if v.Kind() != '"' {
 		return errors.New("a text is expected")
 	}
-	*t, _ = jsontext.AppendUnquote(make([]byte, 0, len(v)), v) // what is not UTF-8 is replaced, and no fault here
+	*t = unquoted(v)
 	return nil
 }
 

@@ -540,8 +540,7 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 		w.seen = append(w.seen, 0)
 	}
 	next, ok, empty, unnamed, strayed := 0, true, true, len(w.names), len(w.strays)
-	picked := w.picked
-	quick := how == own && picked == nil && w.quick()
+	picked, quick := w.picked, how == own && w.picked == nil && w.quick()
 	w.member(nil)
 	top, kept := len(w.segs)-1, len(w.pool)
 	var guessed guessing
@@ -562,9 +561,8 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 			ok = w.err == nil
 			break
 		}
-		empty = false
 		twice := false
-		if m == nil {
+		if empty = false; m == nil {
 			twice = w.twice(unnamed, name)
 			guessed.met(w.stray, next)
 		} else {

@@ -6,9 +6,9 @@ import (
 	"inkret/core/detect"
 )
 
-// Bodies are alike: what no grant names comes again in each element, at the same place, and the same is told of it. So
-// names are guessed from those of the object before, and a value of which the same is told as of the last one at its path
-// is counted with that one.
+// Bodies are alike: what no grant names comes again in each element, at the same place, and the same is told of
+// it. So names are guessed from those of the object before, and a value of which the same is told as of the
+// last one at its path is counted with that one.
 
 // guesses are the members without a grant that objects had, by the grant that was next where they stood, in order.
 type guesses struct{ at [][]*verdict }
@@ -63,7 +63,8 @@ type like struct {
 
 // remember notes what was told of a text, in the spot of that number.
 func (w *walk) remember(v *verdict, how mode, told bool, hit *detect.Hit, slot int) {
-	if w.counts && w.window.src == nil && !apart[w.spots[slot].Kind] && w.judge.Print == nil && !w.failed && !w.closely &&
+	if w.counts && w.window.src == nil && !apart[w.spots[slot].Kind] && w.judge.Print == nil && !w.failed &&
+		!w.closely &&
 		w.side.dismissed == nil && !w.judge.AnyValue {
 		w.entry().like = like{v, how, told, hit.Class, hit.Detector, hit.Format, int32(slot + 1), w.judge.body}
 	}
