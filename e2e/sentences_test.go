@@ -324,3 +324,73 @@ func TestEverySentenceOfJudging(t *testing.T) {
 		}
 	}
 }
+
+// TestSentencesOfMoreThanOneCall are about contracts, HAR files, drafts and what is said of several calls.
+func TestSentencesOfMoreThanOneCall(t *testing.T) {
+	home := t.TempDir()
+	write := func(name, text string) string {
+		t.Helper()
+		name = filepath.Join(home, name)
+		if err := os.WriteFile(name, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		return name
+	}
+	// two responses between which nothing decides are an error, which names both
+	tie := write("tie.yaml", tideTop+callers+tideEntity+`endpoints:
+  - endpoint: GET /x
+    responses:
+      - {entity: Tide, when: {query: {a: "1"}}, grants: {id: }}
+      - {entity: Tide, when: {query: {b: "1"}}, grants: {note: }}
+`)
+	if r := run(t, home, strings.NewReader(sentence{body: `{"id":1}`}.line()), "check", "--contracts", tie,
+		"-"); r.status != 2 || !strings.Contains(r.err, "tie.yaml:16:9") || !strings.Contains(r.err, "tie.yaml:15:9") {
+		t.Errorf("a tie: exit %d, %s", r.status, r.err)
+	}
+	// a HAR's cookies are its Cookie field, where it has none
+	entry := inHAR("/x", "application/json", `{"id":1,"tide":2}`)
+	request := entry["request"].(map[string]any)
+	request["url"], request["cookies"] = "https://quay.example/x", []any{map[string]string{"name": "t",
+		"value": tokenWith(`{"role":"skipper"}`)}}
+	har, _ := json.Marshal(map[string]any{"log": map[string]any{"version": "1.2", "entries": []any{entry}}})
+	cookie := write("cookie.yaml", strings.Replace(xOf, "value: skipper}", "value: skipper, from: {cookie: t}}", 1))
+	if r := run(t, home, strings.NewReader(string(har)), "check", "--contracts", cookie, "--format", "json",
+		"-"); !strings.Contains(r.out, `"audience": "skipper"`) {
+		t.Errorf("cookies of a HAR: exit %d, %s%s", r.status, r.out, r.err)
+	}
+	// drafts make parameters by the rule of names, and show no value
+	var lines string
+	for _, at := range []string{"/tides/2027-03-01", "/of/ada@quay.example", "/of/ab12cd34ef", "/of/release2026"} {
+		lines += sentence{at: at, body: `{"id":1,"mail":"bo@quay.example","by":{"cy@quay.example":1}}`}.line()
+	}
+	recorded := write("draft.lines", lines)
+	drafted := run(t, home, nil, "draft", "--service", "quay", "--captures", recorded)
+	checked := run(t, home, nil, "check", recorded)
+	for _, want := range []string{"GET /tides/{tide_id}\n", "GET /of/{of_id}\n", "GET /of/release2026\n"} {
+		if !strings.Contains(drafted.out, want) {
+			t.Errorf("the draft has no %q:\n%s%s", want, drafted.out, drafted.err)
+		}
+	}
+	for _, value := range []string{"ada@", "bo@", "cy@", "%40quay", "ab12cd34ef"} {
+		if strings.Contains(drafted.out+drafted.err+checked.out+checked.err, value) {
+			t.Errorf("%q is shown:\n%s%s", value, drafted.out, checked.out)
+		}
+	}
+	// uneven-exposure compares what one audience is granted, by its responses as well
+	uneven := write("uneven.yaml", tideTop+callers+tideEntity+`endpoints:
+  - endpoint: GET /a
+    responses: [{audiences: [visitor], statuses: [200], entity: Tide, grants: {id: , text: note}}]
+  - endpoint: GET /b
+    responses: [{audiences: [visitor], statuses: [200], entity: Tide, grants: {id: , note: }}]
+  - endpoint: GET /c
+    responses: [{audiences: [visitor], statuses: [200], entity: Tide, grants: {id: , note: }}]
+  - endpoint: GET /d
+    responses: [{audiences: [desk], statuses: [200], entity: Tide, grants: {id: , remark: note}}]
+`)
+	if r := run(t, home, strings.NewReader(sentence{at: "/a", body: `{"id":1,"text":"x"}`}.line()+
+		sentence{at: "/b", body: `{"id":1,"note":"x"}`}.line()+sentence{at: "/d", body: `{"id":1,"remark":"x"}`,
+		sent: map[string]string{"X-Desk": "1"}}.line()), "check", "--contracts", uneven, "--format", "json",
+		"-"); strings.Count(r.out, `"uneven-exposure"`) != 1 || !strings.Contains(r.out, `"path": "$.text"`) {
+		t.Errorf("uneven: exit %d, %s%s", r.status, r.out, r.err)
+	}
+}
