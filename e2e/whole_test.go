@@ -13,26 +13,16 @@ import (
 	"testing"
 
 	"inkret/api/wire"
+	"inkret/core/detect/labelled"
 )
 
 // longID returns the nth of many numbers of 16 digits, whose check digit (ISO/IEC 7812-1) is right or wrong.
 func longID(n int, right bool) string {
-	body := fmt.Sprintf("4%014d", 7_919*n+123_457)
-	sum := 0
-	for i := range body {
-		d := int(body[len(body)-1-i] - '0')
-		if i%2 == 0 {
-			if d *= 2; d > 9 {
-				d -= 9
-			}
-		}
-		sum += d
+	number := []byte(labelled.WithCheckDigit(fmt.Sprintf("4%014d", 7_919*n+123_457)))
+	if last := &number[len(number)-1]; !right {
+		*last = '0' + (*last-'0'+3)%10
 	}
-	check := (10 - sum%10) % 10
-	if !right {
-		check = (check + 3) % 10
-	}
-	return fmt.Sprint(body, check)
+	return string(number)
 }
 
 // idList returns a body with n numbers, of which the first few have the right check digit.

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 
+	"inkret/core/detect/labelled"
 	"inkret/service/base"
 	"inkret/service/evidence"
 	"inkret/store"
@@ -14,22 +15,11 @@ import (
 func withReferences(from, n, right int) string {
 	var all []string
 	for i := range n {
-		number := []byte(fmt.Sprintf("4%014d", 7_919*(from+i)))
-		sum := 0
-		for k := range number {
-			d := int(number[len(number)-1-k] - '0')
-			if k%2 == 0 {
-				if d *= 2; d > 9 {
-					d -= 9
-				}
-			}
-			sum += d
+		number := []byte(labelled.WithCheckDigit(fmt.Sprintf("4%014d", 7_919*(from+i))))
+		if last := &number[len(number)-1]; i >= right {
+			*last = '0' + (*last-'0'+1)%10
 		}
-		check := (10 - sum%10) % 10
-		if i >= right {
-			check = (check + 1) % 10
-		}
-		all = append(all, fmt.Sprintf(`"%s%d"`, number, check))
+		all = append(all, `"`+string(number)+`"`)
 	}
 	return `{"id":7,"name":"Ada","refs":[` + strings.Join(all, ",") + `]}`
 }

@@ -14,6 +14,7 @@ type zone struct {
 	entity *catalog.Entity // of the objects, where a relation led here
 	under  *verdict        // the telling name of the list whose elements these are, or nil
 	table  []*verdict      // what the columns of the rows in this list tell
+	row    []*verdict      // the same, of the row that these are the cells of
 }
 
 // named is the candidate for a name that is itself a recognised value.
@@ -357,7 +358,7 @@ func (w *walk) sweepObject(z zone) bool {
 
 func (w *walk) sweepArray(z zone) (ok, objects bool) {
 	w.pos++
-	w.segs = append(w.segs, seg{any: true})
+	w.segs = append(w.segs, seg{any: z.row == nil, nth: z.row != nil})
 	top, kept := len(w.segs)-1, len(w.pool)
 	for i := 0; ; i++ {
 		w.seam()
@@ -370,17 +371,19 @@ func (w *walk) sweepArray(z zone) (ok, objects bool) {
 			ok = true
 			break
 		}
-		w.segs[top].index = i
+		if w.segs[top].index = i; z.row != nil {
+			w.segs[top].node = nil
+		}
 		start := w.off()
 		if w.watch != nil {
 			w.watch.Element(i, start)
 		}
-		switch next {
-		case '{', '[':
-			if z.table != nil && next == '[' {
-				ok = w.sweepRow(z)
-				break
-			}
+		switch {
+		case z.row != nil:
+			ok = w.sweep(zone{cover: z.cover, entity: z.entity}, z.cell(i), nil, start)
+		case z.table != nil && next == '[':
+			ok, _ = w.sweepInside(zone{cover: z.cover, entity: z.entity, row: z.table})
+		case next == '{' || next == '[':
 			good, inner := w.sweepInside(z)
 			ok, objects = good, objects || inner
 		default:

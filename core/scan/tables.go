@@ -187,50 +187,12 @@ func (t *tokens) members(f func(name []byte) bool) {
 	}
 }
 
-// sweepRow sweeps a row of a table.
-func (w *walk) sweepRow(z zone) (ok bool) {
-	if !w.enter() {
-		return false
+// cell returns the verdict on a cell of a row, or nil.
+func (z *zone) cell(i int) *verdict {
+	if i < len(z.row) {
+		return z.row[i]
 	}
-	table := z.table
-	z.table = nil
-	w.pos++
-	w.segs = append(w.segs, seg{nth: true})
-	top, kept := len(w.segs)-1, len(w.pool)
-	for i := 0; ; i++ {
-		w.seam()
-		if w.space() == ']' && i == 0 {
-			w.pos++
-			ok = true
-			break
-		}
-		if w.segs[top].index != i {
-			w.segs[top].index, w.segs[top].node = i, nil
-		}
-		start := w.off()
-		if w.watch != nil {
-			w.watch.Element(i, start)
-		}
-		var v *verdict
-		if i < len(table) {
-			v = table[i]
-		}
-		ok = w.sweep(z, v, nil, start)
-		if w.watch != nil {
-			w.watch.End(w.off())
-		}
-		w.pool = w.pool[:kept]
-		if !ok {
-			break
-		}
-		more, good := w.more(']')
-		if ok = good; !more {
-			break
-		}
-	}
-	w.pop()
-	w.depth--
-	return ok
+	return nil
 }
 
 // nth returns the path of an element of which the number counts.

@@ -103,8 +103,8 @@ func (m maker) drawn() string {
 	}
 }
 
-// luhn adds the check digit of ISO/IEC 7812-1.
-func luhn(body string) string {
+// WithCheckDigit adds the check digit of ISO/IEC 7812-1 to a number.
+func WithCheckDigit(body string) string {
 	sum := 0
 	for i := range body {
 		d := int(body[len(body)-1-i] - '0')
@@ -119,8 +119,9 @@ func luhn(body string) string {
 }
 
 func (m maker) card() string {
-	n := m.pick(luhn("4"+m.from(digits, 14)), luhn(fmt.Sprintf("5%d", 1+m.IntN(5))+m.from(digits, 13)),
-		luhn("37"+m.from(digits, 12)))
+	n := m.pick(WithCheckDigit("4"+m.from(digits, 14)), WithCheckDigit(fmt.Sprintf("5%d", 1+m.IntN(5))+
+		m.from(digits, 13)),
+		WithCheckDigit("37"+m.from(digits, 12)))
 	if len(n) == 16 && m.IntN(2) == 0 {
 		s := m.pick(" ", "-")
 		return n[:4] + s + n[4:8] + s + n[8:12] + s + n[12:]
@@ -333,7 +334,7 @@ var recognised = []struct {
 	}},
 	{"Swedish personal number", func(m maker) string {
 		y, mo, d := m.day()
-		v := luhn(fmt.Sprintf("%02d%02d%02d%03d", y%100, mo, d, m.IntN(1000)))
+		v := WithCheckDigit(fmt.Sprintf("%02d%02d%02d%03d", y%100, mo, d, m.IntN(1000)))
 		return m.pick("", "19") + v[:6] + "-" + v[6:]
 	}},
 	{"Finnish personal code", func(m maker) string {
@@ -343,7 +344,8 @@ var recognised = []struct {
 			var n int
 			fmt.Sscanf(day+serial, "%d", &n)
 			check := "0123456789ABCDEFHJKLMNPRSTUVWXY"[n%31]
-			if luhn(day+serial) != day+serial+string(check) { // else it would be a Swedish number just as well
+			// else it would be a Swedish number just as well
+			if WithCheckDigit(day+serial) != day+serial+string(check) {
 				return day + "-" + serial + string(check)
 			}
 		}
@@ -496,7 +498,7 @@ var confusing = []func(m maker) string{
 	func(m maker) string { return "Server=db.internal;Database=harbour;Integrated Security=true" },
 	func(m maker) string { return "color: #fff; margin: 0 " + m.from("123456789", 1) + "px; width=100" },
 	func(m maker) string { return m.broken(m.card()) },
-	func(m maker) string { return "order " + m.broken(luhn(m.from("123456789", 15))) },
+	func(m maker) string { return "order " + m.broken(WithCheckDigit(m.from("123456789", 15))) },
 	func(m maker) string { return m.broken(strings.ReplaceAll(m.iban(), " ", "")) },
 	func(m maker) string { return m.pick("DE", "NL", "GB", "SKU", "REF") + m.from(digits, 12) },
 	func(m maker) string { return m.pick("10.", "192.168.", "127.0.", "172.16.") + m.pick("0.1", "1.20") },
