@@ -25,10 +25,10 @@ func TestWhatIsDueMissesNothing(t *testing.T) {
 		traits := TraitsOf(v)
 		told := map[string]bool{}
 		for d := dueTables.due(len(v), traits) &^ behindEncoding; d != 0; d &= d - 1 {
-			told[recognisers[bits.TrailingZeros64(uint64(d))].find(v, traits).Detector] = true
+			told[recognisers[bits.TrailingZeros64(uint64(d))].find(v).Detector] = true
 		}
 		for i := range recognisers {
-			if hit := recognisers[i].find(v, traits); hit.Found() {
+			if hit := recognisers[i].find(v); hit.Found() {
 				if found++; !told[hit.Detector] {
 					t.Errorf("there is a %s in %q and no recogniser of it is due", hit.Detector, v)
 				}

@@ -38,7 +38,7 @@ func identities() []recogniser {
 
 // numbering is a detector of whole values of a length range, in bytes.
 func numbering(name string, holds func(v []byte) bool, least, most int, all, only Trait) recogniser {
-	return recogniser{[]string{name}, least, most, all, only, func(v []byte, _ Trait) Hit {
+	return recogniser{[]string{name}, least, most, all, only, func(v []byte) Hit {
 		if holds(v) {
 			hit := personal(name, nationalNumber, 0, len(v))
 			hit.checked = true

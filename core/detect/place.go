@@ -138,7 +138,7 @@ func encoded(v []byte) Hit {
 		return Hit{}
 	}
 	t := TraitsOf(plain)
-	hit := dueTables.due(len(plain), t).recognise(plain, t)
+	hit := dueTables.due(len(plain), t).recognise(plain)
 	if hit.Found() {
 		hit.Detector += ", encoded"
 		hit.Format, hit.at, hit.end = "", 0, len(v)

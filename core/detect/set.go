@@ -166,7 +166,7 @@ func (s *Set) quiet(n int, t Trait) bool {
 func (s *Set) Value(value []byte, t Trait) Hit {
 	var hit Hit
 	if d := dueTables.due(len(value), t); d != 0 {
-		if hit = d.recognise(value, t); !hit.Found() && d&behindEncoding != 0 {
+		if hit = d.recognise(value); !hit.Found() && d&behindEncoding != 0 {
 			hit = encoded(value)
 		}
 	}
@@ -184,7 +184,7 @@ func (s *Set) Value(value []byte, t Trait) Hit {
 // Unchecked is Value without what only a check digit tells.
 func (s *Set) Unchecked(value []byte, t Trait) Hit {
 	d := dueTables.due(len(value), t)
-	hit := (d &^ checked).recognise(value, t)
+	hit := (d &^ checked).recognise(value)
 	if !hit.Found() && d&behindEncoding != 0 {
 		if hit = encoded(value); hit.checked {
 			hit = Hit{}
