@@ -471,13 +471,23 @@ var ibanLength = map[string]int{
 	"VA": 22, "VG": 24, "XK": 20, "YE": 30,
 }
 
+const letterCount = 26
+
+// ibanLengths is ibanLength by the two letters of the country.
+var ibanLengths = func() (t [letterCount * letterCount]uint8) {
+	for country, n := range ibanLength {
+		t[int(country[0]-'A')*letterCount+int(country[1]-'A')] = uint8(n)
+	}
+	return t
+}()
+
 // iban finds an IBAN anywhere in v, with or without groups of four.
 func iban(v []byte) Hit {
 	for i := 0; i+minIBAN <= len(v); i++ {
 		if !upper(v[i]) || !upper(v[i+1]) || !digit(v[i+2]) || !digit(v[i+3]) || i > 0 && letterOrDigit(v[i-1]) {
 			continue
 		}
-		want := ibanLength[string(v[i:i+2])]
+		want := int(ibanLengths[int(v[i]-'A')*letterCount+int(v[i+1]-'A')])
 		if want == 0 {
 			continue
 		}

@@ -83,7 +83,7 @@ func (w *walk) sameAsLast(v *verdict, how mode, start int) bool {
 		hit := w.judge.detectors.Value(s.raw, s.traits)
 		spot := &w.spots[l.spot-1]
 		if hit.Detector == l.detector && hit.Class == l.class && hit.Format == l.format &&
-			v.tells.Holds(s.raw, false) == l.told && spot.Sample != nullSample {
+			(l.class == catalog.Secret || v.tells.Holds(s.raw, false) == l.told) && spot.Sample != nullSample {
 			spot.Folded++
 			spot.counted += w.weight(start, w.off())
 			if spot.Class >= catalog.Personal {
