@@ -228,6 +228,10 @@ var sentences = []sentence{
 	{says: "what is deeper than 64 steps is told at the 64th", body: strings.Repeat(`{"a":`, 70) +
 		`"ada@quay.example"` + strings.Repeat("}", 70),
 		finds: "personal-value $" + strings.Repeat(".a", 64) + "..*"},
+	{says: "wide bodies are judged to their end", body: `{"a":[` + strings.Repeat(`{"k":1},`, 40_000) + `{"mail":"ada@quay.example"}]}`,
+		finds: "sensitive-field $.a[*].mail"},
+	{says: "and deep ones, with the byte", body: strings.Repeat("[", 9_000) + `"ada@quay.example"` + strings.Repeat("]", 9_000),
+		finds: "personal-value $" + strings.Repeat("[*]", 64) + "..*"},
 	{says: "below a value that does not match is no other", body: `{"id":{"id":{"id":"x"}}}`, under: xOf,
 		finds: "value-mismatch $.id"},
 	// other
@@ -346,6 +350,21 @@ func TestSentencesOfMoreThanOneCall(t *testing.T) {
 	if r := run(t, home, strings.NewReader(sentence{body: `{"id":1}`}.line()), "check", "--contracts", tie,
 		"-"); r.status != 2 || !strings.Contains(r.err, "tie.yaml:16:9") || !strings.Contains(r.err, "tie.yaml:15:9") {
 		t.Errorf("a tie: exit %d, %s", r.status, r.err)
+	}
+	// where a token is handed out for a reason, nothing is told and nothing advised
+	session := write("session.yaml", tideTop+`entities: {Session: {fields: {token: {type: string, class: secret}}}}
+endpoints:
+  - endpoint: POST /session
+    responses: [{entity: Session, grants: {token: {class: secret, reason: it is what they come for}}}]
+`)
+	signIn := sentence{at: "/session", asks: "POST", body: `{"token":"` + tokenWith(`{"sub":"7"}`) + `"}`}
+	if r := run(t, home, strings.NewReader(signIn.line()), "check", "--contracts", session, "--fail-on", "info",
+		"-"); r.status != 0 || !strings.Contains(r.out, "No findings") {
+		t.Errorf("a token that is handed out: exit %d, %s%s", r.status, r.out, r.err)
+	}
+	if r := run(t, home, nil, "contract", "check", session, "--fail-on", "minor"); r.status != 0 ||
+		!strings.Contains(r.out, "0 pieces of advice") {
+		t.Errorf("advice on it: exit %d, %s%s", r.status, r.out, r.err)
 	}
 	// a HAR's cookies are its Cookie field, where it has none
 	entry := inHAR("/x", "application/json", `{"id":1,"tide":2}`)

@@ -11,6 +11,7 @@ import (
 
 	"inkret/core/catalog"
 	"inkret/core/contract"
+	"inkret/core/detect"
 	"inkret/core/exposure"
 )
 
@@ -160,6 +161,7 @@ func (a *adviser) set(s *contract.GrantSet, endpoint string, accepts bool) {
 		}
 		about := carried(g)
 		switch {
+		case g.Class == catalog.Secret && g.Reason != "" && detect.HandedOut([]byte(g.Name)): // that is what it is for
 		case g.Class == catalog.Secret:
 			a.add(Advice{Pos: g.Pos, Code: SecretGranted, Weight: Serious, Endpoint: endpoint, About: about,
 				Text: "what is secret goes out: " + orNone(g.Reason),

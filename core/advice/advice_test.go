@@ -85,6 +85,29 @@ func TestAdvice(t *testing.T) {
 	}
 }
 
+// TestWhatIsHandedOutForAReason advises on grants of what an endpoint is there to hand out, and of what nobody
+// should be shown.
+func TestWhatIsHandedOutForAReason(t *testing.T) {
+	for name, advised := range map[string]bool{"token": false, "refresh_token": false, "apiKey": false,
+		"recovery_code": false, "license_key": false, "password_hash": true, "card_number": true, "secret": true,
+		"spare": true} {
+		c, err := contract.Read(contract.File{Name: "c.yaml", Data: []byte(strings.ReplaceAll(`inkret: 1
+service: quay
+audiences: [{name: visitor}]
+entities: {Session: {fields: {NAME: {type: string, class: secret}}}}
+endpoints:
+  - endpoint: POST /session
+    responses: [{entity: Session, grants: {NAME: {class: secret, reason: it is what they come for}}}]
+`, "NAME", name))})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if all := On(c, nil); len(all) > 0 != advised {
+			t.Errorf("on %s there is %+v", name, all)
+		}
+	}
+}
+
 func TestWhatNoCaptureHasShown(t *testing.T) {
 	c, err := contract.Read(contract.File{Name: "c.yaml", Data: []byte(text)})
 	if err != nil {

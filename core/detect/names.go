@@ -270,6 +270,18 @@ const (
 // PASSWORD-HASH alike; [catalog.Unclassed] if it tells nothing.
 func Name(name []byte) catalog.Class { return Tell(name).Class }
 
+// HandedOut reports whether a name tells of what somebody is given to use: a token, key or code. A password, a
+// hash or a card's number is not.
+func HandedOut(name []byte) bool {
+	t := Tell(name)
+	for _, of := range []string{"token", "otp", "accesskey", "licensekey"} {
+		if t.Class == catalog.Secret && t.group == telling[of].group {
+			return true
+		}
+	}
+	return false
+}
+
 // Tell returns what a member's name says, read word by word.
 func Tell(name []byte) Telling {
 	if len(name) > maxNameLength || len(name) < 2 {

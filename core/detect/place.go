@@ -6,7 +6,6 @@ import (
 	"encoding/hex"
 	"net/netip"
 	"net/url"
-	"regexp"
 	"strconv"
 )
 
@@ -87,11 +86,21 @@ func hardware(v []byte) bool {
 	return !zeros && (letters || v[2] == ':')
 }
 
-// coordinates are latitude and longitude in degrees, precise to a few metres.
-var coordinates = regexp.MustCompile(`^[-+]?\d{1,2}\.\d{5,}[ ]?[,; ][ ]?[-+]?\d{1,3}\.\d{5,}$`)
-
+// position recognises a whole value that is latitude and longitude in degrees, precise to a few metres.
 func position(v []byte) Hit {
-	if len(v) < 17 || len(v) > 48 || !coordinates.Match(v) {
+	rest, ok := degrees(v, 2)
+	if !ok {
+		return Hit{}
+	}
+	between := bytes.TrimPrefix(rest, []byte(" "))
+	if len(between) > 0 && (between[0] == ',' || between[0] == ';') {
+		between = bytes.TrimPrefix(between[1:], []byte(" "))
+	} else if len(between) == len(rest) {
+		return Hit{}
+	} else {
+		between = bytes.TrimPrefix(between, []byte(" "))
+	}
+	if rest, ok = degrees(between, 3); !ok || len(rest) > 0 {
 		return Hit{}
 	}
 	i := bytes.IndexAny(v, ",; ")
@@ -103,24 +112,18 @@ func position(v []byte) Hit {
 	return personal("coordinates", "coordinates", 0, len(v))
 }
 
-// A postal address: a street with a number, and a place with a postcode behind a comma or
-// line end. Street words of several languages.
-var (
-	streetFirst = regexp.MustCompile(`(?i)\b\d{1,5}[a-z]?,? (?:[\p{L}'.-]+ ){1,4}(?:street|st\.?|road|rd\.?|avenue|ave\.?|lane|drive|close|quay|square|terrace|way|court|row)\b`)
-	streetLast  = regexp.MustCompile(`(?i)(?:stra(?:ß|ss)e|str\.|weg|gasse|platz|allee|damm|ufer|straat|laan|kade|gracht|plein|vägen|gatan|gata|vej|gade) \d{1,5}\b`)
-	streetNamed = regexp.MustCompile(`(?i)\b(?:rue|avenue|boulevard|calle|avenida|plaza|via|viale|piazza|rua|ulica|ul\.) (?:[\p{L}'.-]+ ){0,4}[\p{L}'.-]+,? ?(?:n[º°.]? ?)?\d{1,5}\b|\b\d{1,5},? (?:rue|avenue|boulevard) `)
-	postcode    = regexp.MustCompile(`[,\n] ?(?:[\p{L}' .-]{2,30}[, ]+)?(?:[A-Z]{1,2}-)?(?:\d{4,5}(?: ?[A-Z]{2})?|\d{3} \d{2}|\d{2}-\d{3}|[A-Z]{1,2}\d[A-Z\d]? ?\d[A-Z]{2})\b`)
-)
-
-func postal(v []byte) Hit {
-	if len(v) < 16 || len(v) > 200 || bytes.IndexByte(v, ' ') < 0 || !bytes.ContainsAny(v, ",\n") ||
-		!postcode.Match(v) {
-		return Hit{}
+// degrees reads a number with at most so many digits before the point, and five and more behind it.
+func degrees(v []byte, most int) (rest []byte, ok bool) {
+	if len(v) > 0 && (v[0] == '-' || v[0] == '+') {
+		v = v[1:]
 	}
-	if streetFirst.Match(v) || streetLast.Match(v) || streetNamed.Match(v) {
-		return personal("postal address", "address", 0, len(v))
+	n := figures.run(v, 0)
+	if n < 1 || n > most || n >= len(v) || v[n] != '.' {
+		return nil, false
 	}
-	return Hit{}
+	const precise = 5
+	end := figures.run(v, n+1)
+	return v[end:], end-n-1 >= precise
 }
 
 const (

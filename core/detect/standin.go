@@ -2,7 +2,6 @@ package detect
 
 import (
 	"bytes"
-	"regexp"
 	"unicode/utf8"
 
 	"inkret/core/catalog"
@@ -171,7 +170,7 @@ func Stood(text []byte) Hit {
 // plainStandIn replaces letters and digits by others of their kind, and non-ASCII characters by question marks.
 func plainStandIn(value []byte) []byte {
 	out := make([]byte, len(value))
-	keeps := dateTime.Match(value) // which is none without its letters
+	keeps := dateTime(value) // which is none without its letters
 	for i, c := range value {
 		switch {
 		case digit(c):
@@ -189,5 +188,41 @@ func plainStandIn(value []byte) []byte {
 	return out
 }
 
-// dateTime is a date-time of RFC 3339.
-var dateTime = regexp.MustCompile(`^\d{4}-\d\d-\d\d[Tt ]\d\d:\d\d:\d\d(\.\d+)?([Zz]|[+-]\d\d:\d\d)$`)
+// dateTime reports whether a value is a date-time of RFC 3339.
+func dateTime(v []byte) bool {
+	const form = "1111-11-11T11:11:11"
+	if len(v) <= len(form) {
+		return false
+	}
+	for i := range form {
+		switch c := v[i]; form[i] {
+		case '1':
+			if !digit(c) {
+				return false
+			}
+		case 'T':
+			if c != 'T' && c != 't' && c != ' ' {
+				return false
+			}
+		default:
+			if c != form[i] {
+				return false
+			}
+		}
+	}
+	rest := v[len(form):]
+	if rest[0] == '.' {
+		n := figures.run(rest, 1)
+		if n == 1 {
+			return false
+		}
+		rest = rest[n:]
+	}
+	switch {
+	case len(rest) == 1:
+		return rest[0]|0x20 == 'z'
+	case len(rest) == len("+11:11") && (rest[0] == '+' || rest[0] == '-'):
+		return figures.run(rest, 1) == 3 && rest[3] == ':' && figures.run(rest, 4) == len(rest)
+	}
+	return false
+}
