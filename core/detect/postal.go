@@ -15,8 +15,10 @@ var (
 		row`)  // 12 Old Quay Road
 	streetEndings = strings.Fields(`straße strasse str. weg gasse platz allee damm ufer straat laan kade gracht plein vägen
 		gatan gata vej gade`)  // Hafenstraße 12
-	streetsBefore = strings.Fields(`rue avenue boulevard calle avenida plaza via viale piazza rua ulica ul.`) // rue du Quai 12
-	streetsFrench = []string{"rue", "avenue", "boulevard"}                                                    // 12, rue du Quai
+	// rue du Quai 12
+	streetsBefore = strings.Fields(`rue avenue boulevard calle avenida plaza via viale piazza rua ulica ul.`)
+	// 12, rue du Quai
+	streetsFrench = []string{"rue", "avenue", "boulevard"}
 )
 
 const (

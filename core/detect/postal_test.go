@@ -17,14 +17,18 @@ var (
 	expressedTime  = regexp.MustCompile(`^\d{4}-\d\d-\d\d[Tt ]\d\d:\d\d:\d\d(\.\d+)?([Zz]|[+-]\d\d:\d\d)$`)
 )
 
-// TestLoopsLookForWhatIsExpressed compares the loops with expressions on texts by chance, most of them nearly addresses,
-// places or times.
+// TestLoopsLookForWhatIsExpressed compares the loops with expressions on texts by chance, most of them nearly
+// addresses, places or times.
 func TestLoopsLookForWhatIsExpressed(t *testing.T) {
-	parts := []string{"12", "7", "12a", "123456", "Oak", "Old", "du", "l'Ancre", "St.", "Street", "street,", "Quay", "road", "rowing",
-		"Hafenstraße", "kade", "Kade", "weg", "rue", "Rue", "via", "ul.", "n", "n.", "nº", "nº12", "n12", "Fennick", "Fennick,", "AB1",
-		"2CD", "AB12CD", "1234", "1234 AB", "12345", "D-12345", "NL-1234 AB", "123 45", "12-345", "Møl'n-ø", "x_1", "(12", "\n", ",", ", ",
+	parts := []string{"12", "7", "12a", "123456", "Oak", "Old", "du", "l'Ancre", "St.", "Street", "street,", "Quay",
+		"road", "rowing",
+		"Hafenstraße", "kade", "Kade", "weg", "rue", "Rue", "via", "ul.", "n", "n.", "nº", "nº12", "n12", "Fennick",
+		"Fennick,", "AB1",
+		"2CD", "AB12CD", "1234", "1234 AB", "12345", "D-12345", "NL-1234 AB", "123 45", "12-345", "Møl'n-ø", "x_1",
+		"(12", "\n", ",", ", ",
 		",\n", "a1"}
-	digits := []string{"54.978252", "-1.617439", "+1.00001", "1.2", "123.45678", "1234.56789", ", ", ";", " ", "2026-11-28", "T", "t", "10:00:00",
+	digits := []string{"54.978252", "-1.617439", "+1.00001", "1.2", "123.45678", "1234.56789", ", ", ";", " ",
+		"2026-11-28", "T", "t", "10:00:00",
 		".5", ".", "Z", "z", "+01:00", "-0100"}
 	for seed := range uint64(40_000) {
 		r := rand.New(rand.NewPCG(seed, 11))

@@ -121,7 +121,7 @@ func fitsFormat(format string, text []byte) bool {
 	case "time":
 		return isTime(text)
 	case "uuid":
-		return uuidName.Match(text)
+		return isUUID(text)
 	case "email":
 		hit := (*detect.Set)(nil).Value(text, detect.HasAt|detect.HasDot) // what else is in it does not matter
 		return hit.Format == "email" && hit.Whole(text)

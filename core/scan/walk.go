@@ -2,7 +2,6 @@ package scan
 
 import (
 	"fmt"
-	"regexp"
 
 	"inkret/core/catalog"
 	"inkret/core/contract"
@@ -204,10 +203,31 @@ func (j *Judge) verdict(entity *catalog.Entity, name []byte) *verdict {
 	return v
 }
 
-var (
-	uuidName = regexp.MustCompile(`^[0-9a-fA-F]{8}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{12}$`)
-	dataName = regexp.MustCompile(`^([0-9]+|[0-9a-fA-F]{16,})$`)
-)
+// dataName reports whether a name is digits, 16 or more hexadecimal digits, or a UUID (RFC 9562).
+func dataName(name []byte) bool {
+	const fewHex = 16
+	decimal, hex := len(name) > 0, len(name) >= fewHex
+	for _, c := range name {
+		decimal, hex = decimal && c-'0' < 10, hex && isHex(c)
+	}
+	return decimal || hex || isUUID(name)
+}
+
+func isHex(c byte) bool { return hexDigit(c) >= 0 }
+
+// isUUID reports whether a text has the form of RFC 9562.
+func isUUID(text []byte) bool {
+	const form = "xxxxxxxx-xxxx-xxxx-xxxx-xxxxxxxxxxxx"
+	if len(text) != len(form) {
+		return false
+	}
+	for i, c := range text {
+		if (form[i] == '-') != (c == '-') || c != '-' && !isHex(c) {
+			return false
+		}
+	}
+	return true
+}
 
 func (j *Judge) nameInfo(name []byte) nameInfo {
 	info := nameInfo{tells: detect.Tell(name), hit: j.detectors.Value(name, detect.TraitsOf(name))}
@@ -216,7 +236,7 @@ func (j *Judge) nameInfo(name []byte) nameInfo {
 		info.hit = detect.Stood(name) // in an outline
 	}
 	info.part = detect.PartOf(name)
-	info.data = info.hit.Found() || dataName.Match(name) || uuidName.Match(name)
+	info.data = info.hit.Found() || dataName(name)
 	if info.hit.Found() { // it is a value, and no word that could tell anything
 		info.telling, info.masked = catalog.Unclassed, detect.MaskPart(name, info.hit)
 	}
