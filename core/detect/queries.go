@@ -210,7 +210,8 @@ func hasStatement(v []byte) bool {
 			if rest := any.space(table); table >= 0 {
 				if has(v, rest, "(") {
 					if n := bytes.IndexByte(v[rest:], ')'); n > 0 {
-						if after := any.space(rest + n + 1); any.whole(after, "values") >= 0 || any.whole(after, "select") >= 0 {
+						if after := any.space(rest + n + 1); any.whole(after, "values") >= 0 ||
+							any.whole(after, "select") >= 0 {
 							return true
 						}
 					}
@@ -263,11 +264,15 @@ func selects(any reader, at int) bool {
 // driverSays are what messages of drivers contain, in any letters; with … for what stands between the quotes before and
 // behind it, which for ' and " may be anything else.
 var driverSays = []string{"syntax error at or near", "you have an error in your SQL syntax", `near "…": syntax error`,
-	"unique constraint failed", "foreign key constraint failed", "check constraint failed", "not null constraint failed",
+	"unique constraint failed", "foreign key constraint failed", "check constraint failed",
+	"not null constraint failed",
 	"duplicate key value violates unique constraint", "violates foreign key constraint", "violates check constraint",
-	"violates not-null constraint", `relation "…" does not exist`, `column "…" does not exist`, `table "…" does not exist`,
-	"no such table: ", "no such column: ", "unknown column '…' in", "table '…' doesn't exist", "duplicate entry '…' for key",
-	"E11000 duplicate key", "deadlock found when", "deadlock detected", "invalid object name '", "incorrect syntax near"}
+	"violates not-null constraint", `relation "…" does not exist`, `column "…" does not exist`,
+	`table "…" does not exist`,
+	"no such table: ", "no such column: ", "unknown column '…' in", "table '…' doesn't exist",
+	"duplicate entry '…' for key",
+	"E11000 duplicate key", "deadlock found when", "deadlock detected", "invalid object name '",
+	"incorrect syntax near"}
 
 // hasDriver looks for the message of a database driver.
 func hasDriver(v []byte) bool {
