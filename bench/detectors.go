@@ -73,6 +73,17 @@ func adversarial() error {
 			worst, of = grows, part
 		}
 	}
+	for _, part := range []string{"select a,", "select [", "insert into t (", "select a(", "update \"", "table '",
+		"at a.", "File \"",
+		"   \n", "/app/.", "10.1.", "a-.", "delete from t where (", "near \""} {
+		run := func(n int) float64 {
+			v := []byte(strings.Repeat(part, n/len(part)))
+			return timed(func() { detect.Revealing(v) })
+		}
+		if grows := run(times*length) / run(length) / times; grows > worst {
+			worst, of = grows, part
+		}
+	}
 	fmt.Printf("  eight times as long an adversarial value takes at most %.2f times eight times as long (%q)\n", worst,
 		of)
 	if of == "" {

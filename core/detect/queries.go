@@ -63,13 +63,17 @@ func (r reader) words(at int, words ...string) int {
 // quotes are how names are written that are not plain.
 var quotes = map[byte]byte{'"': '"', '`': '`', '[': ']'}
 
+// longestName limits names and lists in brackets that are looked for, so that texts full of their beginnings take no
+// longer than others.
+const longestName = 4096
+
 // name reads the name of a table or column.
 func (r reader) name(at int) int {
 	if at < 0 || at >= len(r.v) {
 		return -1
 	}
 	if closing := quotes[r.v[at]]; closing != 0 {
-		if n := bytes.IndexByte(r.v[at+1:], closing); n > 0 {
+		if n := bytes.IndexByte(r.v[at+1:min(len(r.v), at+longestName)], closing); n > 0 {
 			return at + n + 2
 		}
 		return -1
@@ -95,7 +99,7 @@ func (r reader) column(at int, alias bool) int {
 		end += 2
 	}
 	if open := r.space(end); has(r.v, open, "(") {
-		if n := bytes.IndexAny(r.v[open+1:], "()"); n >= 0 && r.v[open+1+n] == ')' {
+		if n := bytes.IndexAny(r.v[open+1:min(len(r.v), open+longestName)], "()"); n >= 0 && r.v[open+1+n] == ')' {
 			end = open + n + 2
 		}
 	}
@@ -209,7 +213,7 @@ func hasStatement(v []byte) bool {
 			table := any.name(any.spaces(any.words(i, "insert", "into")))
 			if rest := any.space(table); table >= 0 {
 				if has(v, rest, "(") {
-					if n := bytes.IndexByte(v[rest:], ')'); n > 0 {
+					if n := bytes.IndexByte(v[rest:min(len(v), rest+longestName)], ')'); n > 0 {
 						if after := any.space(rest + n + 1); any.whole(after, "values") >= 0 ||
 							any.whole(after, "select") >= 0 {
 							return true
