@@ -68,6 +68,7 @@ type checkRun struct {
 	collector *finding.Collector
 	judges    []*scan.Judge // one for each processor
 	files     []recordingFile
+	once      bool           // something could not be kept, so all is read once
 	again     bool           // what is amiss was said before
 	kept      []*intake.Kept // of the files, by position, those that can be read once only
 }
@@ -204,10 +205,7 @@ func (r *checkRun) file(i int, name string) error {
 		return fileError(err)
 	}
 	defer f.Close()
-	shown := name
-	if name == "-" {
-		shown = standardInput
-	}
+	shown := shownAs(name)
 	in, done := r.progress(f, size, shown)
 	defer done()
 
@@ -278,14 +276,14 @@ func (r *checkRun) all() error {
 	var known scan.Known
 	for range mostFolds {
 		data := r.collector.Data()
-		if len(data) == 0 {
+		if len(data) == 0 || r.once {
 			break
 		}
 		known.Data = append(known.Data, data...)
 		failed = r.knowing(known)
 	}
 	columns, first := r.collector.Columns(), r.collector
-	if len(columns) == 0 {
+	if len(columns) == 0 || r.once {
 		return failed
 	}
 	for _, j := range r.judges {
@@ -343,7 +341,10 @@ func (r *checkRun) opened(i int, name string) (io.ReadCloser, int64, error) {
 		}
 	}
 	k, err := intake.Keep(f)
-	if err != nil { // nothing can be kept here, so it is judged as it comes
+	if err != nil {
+		r.warn("%s cannot be read again, because nothing can be kept in the folder for temporary files (%v): numbers "+
+			"that look like those of cards are judged each by itself; set TMPDIR, or check a file", shownAs(name), err)
+		r.once = true
 		return f, size, nil
 	}
 	r.kept[i] = k
@@ -351,6 +352,14 @@ func (r *checkRun) opened(i int, name string) (io.ReadCloser, int64, error) {
 		io.Reader
 		io.Closer
 	}{k.Read(), f}, size, nil
+}
+
+// shownAs returns what a recording is called.
+func shownAs(name string) string {
+	if name == "-" {
+		return standardInput
+	}
+	return name
 }
 
 // judgeBlock evaluates the captures of a block.

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"fmt"
 	"io"
 	"net/http"
 	"net/http/httptest"
@@ -213,4 +214,24 @@ func parentOf(t *testing.T, of *cli.Command) *cli.Command {
 		t.Fatalf("%s stands below nothing", of.Name)
 	}
 	return parent
+}
+
+// TestWhatCannotBeKeptIsSaid checks a recording from standard input where no temporary file can be made: it is judged,
+// each value by itself, and that is said.
+func TestWhatCannotBeKeptIsSaid(t *testing.T) {
+	var refs []string
+	for i := range 24 {
+		refs = append(refs, fmt.Sprintf(`\"411111111111%04d\"`, 1112+7*i))
+	}
+	refs = append(refs, `\"4111111111111111\"`)
+	line := `{"request":{"url":"https://quay.example/x"},"response":{"status":200,"headers":[{"name":"Content-Type",` +
+		`"value":"application/json"}],"body":"{\"refs\":[` + strings.Join(refs, ",") + `]}"}}` + "\n"
+	if status, out, errOut := inkret(t, line, "check", "-"); status != 0 || errOut != "" {
+		t.Errorf("kept, it is exit %d, %s%s", status, out, errOut)
+	}
+	t.Setenv("TMPDIR", t.TempDir()+"/none")
+	if status, out, errOut := inkret(t, line, "check", "-"); status != 1 || !strings.Contains(out, "1 finding") ||
+		!strings.Contains(errOut, "standard input cannot be read again") || !strings.Contains(errOut, "set TMPDIR") {
+		t.Errorf("not kept, it is exit %d, %s%s", status, out, errOut)
+	}
 }

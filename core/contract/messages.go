@@ -84,7 +84,7 @@ func (r *reader) documents(files []File) (all []File) {
 func (r *reader) messages(nodes []*document.Node) {
 	for i, n := range nodes {
 		if i > 0 {
-			r.report(n, "one of both", "`protobuf` stands at %s already", nodes[0].Pos())
+			r.report(n, "one descriptor set at the top", "`protobuf` stands at %s already", nodes[0].Pos())
 			continue
 		}
 		r.c.messages = r.messagesIn(n)

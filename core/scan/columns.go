@@ -4,7 +4,9 @@ import (
 	"cmp"
 	"iter"
 	"slices"
+	"strings"
 
+	"inkret/core/catalog"
 	"inkret/core/detect"
 )
 
@@ -13,11 +15,22 @@ import (
 // a run. Because that is known only at the end, a run that met such a value is read again: once to count
 // ([Judge.Count]), and where a column has too few of them once more without it ([Judge.Know]).
 
-// Column is all strings at one place of an endpoint.
+// Column is all texts at one place of an endpoint: values, or names that are data.
 type Column struct {
 	Endpoint string `json:"endpoint"`
 	Request  bool   `json:"request,omitempty"` // it is in the request, not in the response
 	Path     string `json:"path"`
+	Names    bool   `json:"names,omitempty"`
+}
+
+// ofNames ends the paths under which columns of names are kept; no path has such a byte.
+const ofNames = "\x00"
+
+func (c Column) key() string {
+	if c.Names {
+		return c.Path + ofNames
+	}
+	return c.Path
 }
 
 // Tally counts the strings of a column.
@@ -45,7 +58,7 @@ func (c columns[T]) set(at Column, to T) {
 	if c[at.Endpoint][at.Request] == nil {
 		c[at.Endpoint][at.Request] = map[string]T{}
 	}
-	c[at.Endpoint][at.Request][at.Path] = to
+	c[at.Endpoint][at.Request][at.key()] = to
 }
 
 // Count makes the judge count the strings of columns in what it evaluates from now on.
@@ -61,7 +74,8 @@ func (j *Judge) Tallies(total map[Column]Tally) {
 	for endpoint, directions := range j.counted {
 		for request, paths := range directions {
 			for path, t := range paths {
-				at := Column{endpoint, request, path}
+				at := Column{Endpoint: endpoint, Request: request}
+				at.Path, at.Names = strings.CutSuffix(path, ofNames)
 				sum := total[at]
 				sum.Add(*t)
 				total[at] = sum
@@ -90,7 +104,7 @@ func (c Column) Compare(other Column) int {
 		}
 		return 0
 	}
-	return cmp.Or(cmp.Compare(c.Endpoint, other.Endpoint), cmp.Compare(c.Path, other.Path),
+	return cmp.Or(cmp.Compare(c.Endpoint, other.Endpoint), cmp.Compare(c.key(), other.key()),
 		cmp.Compare(request(c), request(other)))
 }
 
@@ -98,7 +112,7 @@ func (c Column) Compare(other Column) int {
 func (o *Outcome) Columns() iter.Seq[Column] {
 	return func(yield func(Column) bool) {
 		for i := range o.Spots {
-			if s := &o.Spots[i]; s.Checked && !yield(Column{o.Endpoint, s.Request, s.Path}) {
+			if s := &o.Spots[i]; s.Checked && !yield(Column{o.Endpoint, s.Request, s.Path, s.Named}) {
 				return
 			}
 		}
@@ -118,7 +132,7 @@ type Known struct {
 func (k Known) At(endpoint string) (of Known) {
 	for _, c := range k.Chance {
 		if c.Endpoint == endpoint {
-			of.Chance = append(of.Chance, Column{AnyEndpoint, c.Request, c.Path})
+			of.Chance = append(of.Chance, Column{AnyEndpoint, c.Request, c.Path, c.Names})
 		}
 	}
 	for _, c := range k.Data {
@@ -173,4 +187,22 @@ func (s *side) hit(path string, text []byte, hit detect.Hit) detect.Hit {
 		}
 	}
 	return hit
+}
+
+// nameIn returns the verdict on a name that is data, the step on top of the way, together with its column.
+func (w *walk) nameIn(v *verdict) *verdict {
+	if w.side.counted == nil && (w.side.dismissed == nil || !v.hit.Checked()) {
+		return v
+	}
+	hit := w.side.hit(w.entry().path+ofNames, w.segs[len(w.segs)-1].name, v.hit)
+	if hit == v.hit {
+		return v
+	}
+	if v.apart == nil || v.apart.hit != hit {
+		other := *v
+		other.hit, other.kept = hit, false
+		other.plain = !hit.Found() && (v.field == nil || v.field.Class < catalog.Personal)
+		v.apart = &other
+	}
+	return v.apart
 }

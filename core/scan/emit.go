@@ -214,7 +214,8 @@ func (w *walk) counted(slot int, e *pathNode, c *candidate, start, weight int, s
 		entity = c.entity.Name
 	}
 	if s.Severity != c.severity || s.Class != c.class || s.Detector != c.detector || s.Field != c.field ||
-		s.Grant != c.grant || s.Entity != entity || s.Checked != c.checked || s.reason != c.reason {
+		s.Grant != c.grant || s.Entity != entity || s.Checked != c.checked || s.Named != c.named ||
+		s.reason != c.reason {
 		return 0
 	}
 	s.Folded++
@@ -244,7 +245,7 @@ func (w *walk) write(slot int, e *pathNode, c *candidate, start, weight int, sam
 	}
 	s := &w.spots[slot]
 	*s = Spot{Kind: c.kind, Severity: c.severity, Class: c.class, Path: e.path, Offset: start, Bytes: weight,
-		Field: c.field, Detector: c.detector, Grant: c.grant, Checked: c.checked, reason: c.reason}
+		Field: c.field, Detector: c.detector, Grant: c.grant, Checked: c.checked, Named: c.named, reason: c.reason}
 	if c.entity != nil {
 		s.Entity = c.entity.Name
 	}

@@ -454,6 +454,9 @@ func (w *walk) keyed(m *contract.Member, how mode, start int, c *candidate) bool
 		twice := w.twice(unnamed, name)
 		info := w.judge.nameInfo(name)
 		w.segs = append(w.segs, seg{name: name, masked: info.masked, any: true})
+		if how != posted {
+			info = w.nameIn(&verdict{nameInfo: info}).nameInfo
+		}
 		if w.watch != nil {
 			w.watch.Member(name, info.masked, begin, Granted, m)
 		}
@@ -746,6 +749,9 @@ func (w *walk) otherMember(entity *catalog.Entity, name []byte, holder *contract
 	v := w.stray
 	top := &w.segs[len(w.segs)-1]
 	top.masked, top.any = v.masked, v.data
+	if v.data && how != posted {
+		v = w.nameIn(v)
+	}
 	if how != posted {
 		w.unnamed()
 	}

@@ -22,8 +22,8 @@ func TestManyNamesAreData(t *testing.T) {
 	for _, c := range []struct {
 		bodies, each int
 		data         string
-	}{{1, 500, ""}, {1, 501, "[{GET /x false $.by}]"}, {100, 5, ""}, {101, 5, "[{GET /x false $.by}]"},
-		{600, 1, "[{GET /x false $.by}]"}, {40, 200, "[{GET /x false $.by}]"}} {
+	}{{1, 500, ""}, {1, 501, "[{GET /x false $.by false}]"}, {100, 5, ""}, {101, 5, "[{GET /x false $.by false}]"},
+		{600, 1, "[{GET /x false $.by false}]"}, {40, 200, "[{GET /x false $.by false}]"}} {
 		var names Names
 		j := NewJudge(nil)
 		for i := range c.bodies {

@@ -59,22 +59,33 @@ func (w *walk) keyBehind() (said pair) {
 	if c := t.space(); c == '{' || c == '[' || !t.pass(0) {
 		return said
 	}
+	t.behind(func(name []byte, first byte, value []byte) bool {
+		if first == '{' || first == '[' {
+			return false
+		}
+		if detect.PartOf(name) != detect.PairKey {
+			return true
+		}
+		said.read(value)
+		return false
+	})
+	return said
+}
+
+// behind calls f with the names and values of the next few members of an object, and with the byte that each
+// value begins with, as long as f reports true.
+func (t *tokens) behind(f func(name []byte, first byte, value []byte) bool) {
 	for range mostBehind {
 		if more, ok := t.more('}'); !ok || !more || t.space() != '"' {
-			return said
+			return
 		}
 		name, ok := t.string()
 		if !ok || !t.colon() {
-			return said
+			return
 		}
-		from := t.pos
-		if c := t.space(); c == '{' || c == '[' || !t.pass(0) {
-			return said
-		}
-		if detect.PartOf(name.raw) == detect.PairKey {
-			said.read(t.data[from:t.pos])
-			return said
+		first, from := t.space(), t.pos
+		if !t.pass(0) || !f(name.raw, first, t.data[from:t.pos]) {
+			return
 		}
 	}
-	return said
 }

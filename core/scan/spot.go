@@ -28,6 +28,7 @@ type Spot struct {
 	Folded  int      // others like it, whose bytes are counted here
 	Prints  []uint64 // of these others, up to a limit
 	Checked bool     // recognised by a check digit alone: its column may tell otherwise
+	Named   bool     // its name is what was recognised
 	Request bool     // it is in the request, not in the response
 
 	Grant       *contract.Grant // the grant that decided, if one did
@@ -114,6 +115,7 @@ type candidate struct {
 	telling  bool // holds for a value that is not null, boolean or empty only
 	hollow   bool // nothing is told: the value is null or empty
 	checked  bool // recognised by a check digit alone
+	named    bool // the name is what was recognised
 }
 
 // candidates is a stack with the candidates of the values being read. It is cut back after each value.

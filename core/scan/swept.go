@@ -21,7 +21,7 @@ type zone struct {
 func (all *candidates) named(v *nameInfo, cover catalog.Class) *candidate {
 	c := all.hit(v.hit, cover, "")
 	if c != nil {
-		c.checked = false // names are no column
+		c.named = true
 	}
 	return c
 }
@@ -311,6 +311,7 @@ func (w *walk) sweepObject(z zone) bool {
 		w.segs[top].rename(name)
 		if v.data {
 			w.segs[top].any, w.segs[top].masked = true, v.masked
+			v = w.nameIn(v)
 		} else if v.sightings < fewSightings || w.folds != nil {
 			v.sightings++
 			w.unnamed()

@@ -93,24 +93,13 @@ func (w *walk) namesBehind() (said header) {
 	if !t.pass(0) {
 		return said
 	}
-	for range mostBehind {
-		if more, ok := t.more('}'); !ok || !more || t.space() != '"' {
-			return said
+	t.behind(func(name []byte, first byte, value []byte) bool {
+		if !detect.NamesColumns(name) || first != '[' && first != '{' || len(value) > longestHeader {
+			return true
 		}
-		name, ok := t.string()
-		if !ok || !t.colon() {
-			return said
-		}
-		c := t.space()
-		from := t.pos
-		if !t.pass(0) {
-			return said
-		}
-		if detect.NamesColumns(name.raw) && (c == '[' || c == '{') && t.pos-from <= longestHeader {
-			said.names = t.data[from:t.pos]
-			return said
-		}
-	}
+		said.names = value
+		return false
+	})
 	return said
 }
 

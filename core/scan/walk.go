@@ -60,6 +60,7 @@ type verdict struct {
 	key       string   // see [contract.Key]
 	sightings int      // up to the most that are noted
 	next      *verdict // on the member that came behind it last
+	apart     *verdict // on the same name, where its column tells that it is nothing
 }
 
 // maxNames limits the cached verdicts per entity, because hostile bodies can make up names without end.
