@@ -161,6 +161,20 @@ func TestMessagesThroughProgramAndService(t *testing.T) {
 	if !maps.Equal(stored, want) {
 		t.Errorf("the service finds %v, want %v", slices.Sorted(maps.Keys(stored)), slices.Sorted(maps.Keys(want)))
 	}
+	// applied as it is, nothing changes; to read the bodies no more takes a second person
+	if r := run(t, home, nil, "contract", "apply", contractFile); r.status != 0 || !strings.Contains(r.out,
+		"nothing changed") {
+		t.Errorf("applied again: exit %d, %s%s", r.status, r.out, r.err)
+	}
+	blind := filepath.Join(t.TempDir(), "rpc.yaml")
+	if err := os.WriteFile(blind, []byte(strings.NewReplacer("protobuf: harbour.binpb\n", "", "message: quay.v1.Skipper, ",
+		"").Replace(messageContract)), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if r := run(t, home, nil, "contract", "apply", blind, "--reason", "quiet"); r.status != 0 ||
+		!strings.Contains(r.out, "waits") || !strings.Contains(r.out, "read by another descriptor, or are read no more") {
+		t.Errorf("bodies that are read no more: exit %d, %s%s", r.status, r.out, r.err)
+	}
 	os.Remove(filepath.Join(dir, "harbour.binpb"))
 	if r := run(t, home, nil, "check", "--contracts", contractFile, recording); r.status != 2 ||
 		!strings.Contains(r.err, `rpc.yaml:5:11`) || !strings.Contains(r.err, `there is no file "harbour.binpb"`) {
