@@ -167,12 +167,14 @@ func TestMessagesThroughProgramAndService(t *testing.T) {
 		t.Errorf("applied again: exit %d, %s%s", r.status, r.out, r.err)
 	}
 	blind := filepath.Join(t.TempDir(), "rpc.yaml")
-	if err := os.WriteFile(blind, []byte(strings.NewReplacer("protobuf: harbour.binpb\n", "", "message: quay.v1.Skipper, ",
+	if err := os.WriteFile(blind, []byte(strings.NewReplacer("protobuf: harbour.binpb\n", "",
+		"message: quay.v1.Skipper, ",
 		"").Replace(messageContract)), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	if r := run(t, home, nil, "contract", "apply", blind, "--reason", "quiet"); r.status != 0 ||
-		!strings.Contains(r.out, "waits") || !strings.Contains(r.out, "read by another descriptor, or are read no more") {
+		!strings.Contains(r.out, "waits") ||
+		!strings.Contains(r.out, "read by another descriptor, or are read no more") {
 		t.Errorf("bodies that are read no more: exit %d, %s%s", r.status, r.out, r.err)
 	}
 	os.Remove(filepath.Join(dir, "harbour.binpb"))
