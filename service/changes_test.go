@@ -269,7 +269,8 @@ func TestPeopleAreToldOfWhatConcernsThem(t *testing.T) {
 	w.clock.now = w.clock.now.AddDate(0, 0, 1)
 	proof := strings.ReplaceAll(recording(clean), "2026-05-01", "2026-05-02")
 	w.upload("after.har", proof)
-	w.upload("again.har", recording(leaky))
+	w.upload("earlier.har", recording(leaky)) // nobody is told of what was recorded before the proof
+	w.upload("again.har", strings.ReplaceAll(recording(leaky, leaky), "2026-05-01", "2026-05-02"))
 	for _, c := range []struct {
 		who  base.Caller
 		want string

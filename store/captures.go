@@ -71,6 +71,8 @@ type Capture struct {
 	AudienceBy string    // how it was told: said, recognised or assumed
 	Status     int       // the entry of the contract, or the code
 	Started    time.Time // when it began, or was made
+	Recorded   time.Time // the same as far as it counts, else when it arrived
+	Call       int64     // keyed hash of method, address and audience; 0 where it is not known
 	Bytes      int       // of bodies, their codings undone
 	Excess     int       // bytes that no grant covers
 	Findings   int       // how many it shows
@@ -165,9 +167,10 @@ func (in *Intake) flush(ctx context.Context) error {
 func addCapture(ctx context.Context, tx *sql.Tx, batch int64, c *Capture) (int64, error) {
 	r, err := tx.ExecContext(ctx,
 		`INSERT INTO captures (batch_id, entry, file, endpoint_id, method, url, audience, audience_by, status, started,
-		bytes, excess, findings, skipped, repeats, holds, incomplete, sealed) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, ?, ?, ?, ?, ?)`,
+		bytes, excess, findings, skipped, repeats, holds, incomplete, recorded, call, sealed)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, ?, ?, ?, ?, ?, ?, ?)`,
 		batch, c.Entry, c.File, c.EndpointID, c.Method, c.URL, c.Audience, c.AudienceBy, c.Status, millis(c.Started),
-		c.Bytes, c.Excess, c.Skipped, c.Repeats, c.Holds, c.Incomplete, c.Sealed)
+		c.Bytes, c.Excess, c.Skipped, c.Repeats, c.Holds, c.Incomplete, millis(c.Recorded), c.Call, c.Sealed)
 	if err != nil {
 		return 0, err
 	}
@@ -213,10 +216,10 @@ func (in *Intake) Finish(ctx context.Context, b Batch, e Evidence, note Note[Bat
 			return err
 		}
 		b.NewFindings = fresh
-		if err := e.close(ctx, tx, b, func(nth int) (id int64, err error) {
-			return id, tx.QueryRowContext(ctx,
-				`SELECT id FROM captures WHERE batch_id = ? ORDER BY id LIMIT 1 OFFSET ?`, b.ID, nth).Scan(&id)
-		}); err != nil {
+		if err := e.cover(ctx, tx, b.ID, nthOf(ctx, tx, b.ID)); err != nil {
+			return err
+		}
+		if err := prove(ctx, tx, in.service, b, e.At); err != nil {
 			return err
 		}
 		if err := note.add(ctx, tx, b); err != nil {
@@ -362,14 +365,15 @@ func (by *CaptureFilter) filter() filter {
 }
 
 const captureColumns = `captures.id, batch_id, entry, endpoint_id, coalesce(endpoints.text, ''), services.name, method, url, captures.audience, audience_by, status,
-	captures.started, captures.bytes, captures.excess, captures.findings, captures.skipped, captures.file, captures.repeats, captures.holds, captures.incomplete, batches.known`
+	captures.started, captures.bytes, captures.excess, captures.findings, captures.skipped, captures.file, captures.repeats, captures.holds, captures.incomplete, captures.recorded, captures.call, batches.known`
 
 const captureTables = ` FROM captures JOIN batches ON batches.id = batch_id JOIN services ON services.id = batches.service_id LEFT JOIN endpoints ON endpoints.id = endpoint_id`
 
-func (c *Capture) into(started *int64) []any {
+func (c *Capture) into(started, recorded *int64) []any {
 	return []any{&c.ID, &c.BatchID, &c.Entry, &c.EndpointID, &c.Endpoint, &c.Service, &c.Method, &c.URL, &c.Audience,
 		&c.AudienceBy, &c.Status,
-		started, &c.Bytes, &c.Excess, &c.Findings, &c.Skipped, &c.File, &c.Repeats, &c.Holds, &c.Incomplete, &c.Known}
+		started, &c.Bytes, &c.Excess, &c.Findings, &c.Skipped, &c.File, &c.Repeats, &c.Holds, &c.Incomplete, recorded, &c.Call,
+		&c.Known}
 }
 
 // mostCounted limits how many captures are counted for a list: counting a million takes too long.
@@ -399,9 +403,9 @@ func (s *Captures) Captures(ctx context.Context, by CaptureFilter,
 	}
 	all, err = rows(ctx, s.db.read, func(r scanner) (Capture, error) {
 		var c Capture
-		var started int64
-		err := r.Scan(c.into(&started)...)
-		c.Started = when(started)
+		var started, recorded int64
+		err := r.Scan(c.into(&started, &recorded)...)
+		c.Started, c.Recorded = when(started), when(recorded)
 		return c, err
 	}, `SELECT `+captureColumns+captureTables+f.sql()+` ORDER BY `+order+page.sql(), f.args...)
 	return all, total, more, err
@@ -412,9 +416,9 @@ func (s *Captures) EachOf(ctx context.Context, batch int64, f func(Capture) erro
 	for last := int64(0); ; {
 		some, err := rows(ctx, s.db.read, func(r scanner) (Capture, error) {
 			var c Capture
-			var started int64
-			err := r.Scan(append(c.into(&started), &c.Sealed)...)
-			c.Started = when(started)
+			var started, recorded int64
+			err := r.Scan(append(c.into(&started, &recorded), &c.Sealed)...)
+			c.Started, c.Recorded = when(started), when(recorded)
 			return c, err
 		}, `SELECT `+captureColumns+`, sealed`+captureTables+
 			` WHERE batch_id = ? AND captures.id > ? ORDER BY captures.id LIMIT ?`, batch, last, flushAt)
@@ -433,11 +437,11 @@ func (s *Captures) EachOf(ctx context.Context, batch int64, f func(Capture) erro
 // Capture returns one capture including its sealed part, or [ErrNotFound].
 func (s *Captures) Capture(ctx context.Context, id int64) (Capture, error) {
 	var c Capture
-	var started int64
+	var started, recorded int64
 	err := s.db.read.QueryRowContext(ctx, `SELECT `+captureColumns+`, sealed`+captureTables+
 		` WHERE captures.id = ? AND batches.done = 1`, id).
-		Scan(append(c.into(&started), &c.Sealed)...)
-	c.Started = when(started)
+		Scan(append(c.into(&started, &recorded), &c.Sealed)...)
+	c.Started, c.Recorded = when(started), when(recorded)
 	return c, none(err)
 }
 

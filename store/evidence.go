@@ -5,52 +5,20 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"strings"
 	"time"
+
+	"inkret/core/finding"
 )
 
 // Evidence is what some or all captures of a batch showed.
 type Evidence struct {
-	Findings  []Finding      // what the captures show
-	Seen      []SeenEndpoint // what was seen of endpoints
-	Shown     []Shown        // of what is granted, what was there
-	Exercised []Exercised    // responses that were there
-	Proofs    []Proof        // findings that are proven mended
-}
-
-// Proof states that a capture covers the place of a finding that awaits proof, and no longer shows it.
-type Proof struct {
-	Finding string    // its fingerprint
-	Nth     int       // of the captures that are added with it, from 0
-	At      time.Time // when
-}
-
-// close closes the findings that are proven fixed. nth returns the id of a capture by its position.
-func (e *Evidence) close(ctx context.Context, tx *sql.Tx, b Batch, nth func(int) (int64, error)) error {
-	for _, p := range e.Proofs {
-		r, err := tx.ExecContext(ctx, `UPDATE findings SET state = 'closed', `+decidedNoMore+
-			` WHERE id = ? AND state = 'awaiting-proof'`, p.Finding)
-		if err != nil {
-			return err
-		}
-		if n, err := r.RowsAffected(); err != nil || n == 0 { // somebody moved it meanwhile
-			continue
-		}
-		capture, err := nth(p.Nth)
-		if err != nil {
-			return err
-		}
-		if err := addEvent(ctx, tx, p.Finding, Event{At: p.At, Author: b.Author, Kind: "move", Was: "awaiting-proof",
-			Became: "closed", BatchID: b.ID, CaptureID: capture}); err != nil {
-			return err
-		}
-		if err := tell(ctx, tx, p.Finding, Notice{At: p.At, Kind: "closed", Author: b.Author, By: b.By,
-			Text: fmt.Sprintf("capture %d proves the repair", capture)}); err != nil {
-			return err
-		}
-	}
-	return nil
+	Findings  []Finding                  // what the captures show
+	Seen      []SeenEndpoint             // what was seen of endpoints
+	Shown     []Shown                    // of what is granted, what was there
+	Exercised []Exercised                // responses that were there
+	Covered   map[string]finding.Covered // what they tell of findings that await proof
+	At        time.Time                  // when they were evaluated
 }
 
 // ids returns the captures of a list by position.
@@ -220,7 +188,8 @@ func dropEvidence(ctx context.Context, tx *sql.Tx, batch int64, author string, a
 	// proved fixed await proof again; both are noted in the history
 	for _, back := range []struct{ which, became, why string }{
 		{`state = 'returned' AND id IN (SELECT finding_id FROM lost) AND (SELECT iif(was = 'waived', 0, batch_id) FROM events WHERE finding_id = findings.id AND kind = 'move' AND became = 'returned' ORDER BY id DESC LIMIT 1) = ?1`,
-			`(SELECT was FROM events WHERE finding_id = findings.id AND kind = 'move' AND became = 'returned' ORDER BY id DESC LIMIT 1)`, "the recording that brought it back was withdrawn"},
+			`(SELECT iif(was = 'closed' AND NOT EXISTS (SELECT 1 FROM covers WHERE covers.finding_id = findings.id AND covers.batch_id = proof), 'awaiting-proof', was)
+				FROM events WHERE finding_id = findings.id AND kind = 'move' AND became = 'returned' ORDER BY id DESC LIMIT 1)`, "the recording that brought it back was withdrawn"},
 		{`state = 'closed' AND (SELECT batch_id FROM events WHERE finding_id = findings.id AND kind = 'move' AND became = 'closed' ORDER BY id DESC LIMIT 1) = ?1`,
 			`'awaiting-proof'`, "the recording that proved it was withdrawn"},
 	} {
@@ -239,6 +208,7 @@ func dropEvidence(ctx context.Context, tx *sql.Tx, batch int64, author string, a
 		`DELETE FROM occurrences WHERE capture_id IN (SELECT id FROM captures WHERE batch_id = ?)`,
 		`UPDATE findings SET spots = coalesce((SELECT sum(spots) FROM occurrences WHERE finding_id = findings.id), 0),
 			captures = (SELECT count(*) FROM occurrences WHERE finding_id = findings.id),
+			shown = coalesce((SELECT max(recorded) FROM occurrences JOIN captures ON captures.id = capture_id WHERE finding_id = findings.id), 0),
 			bytes = coalesce((SELECT sum(bytes) FROM occurrences WHERE finding_id = findings.id), 0) WHERE id IN (SELECT finding_id FROM lost)`,
 		`DELETE FROM findings WHERE id IN (SELECT finding_id FROM lost) AND captures = 0 AND NOT`+touched,
 	); err != nil {
@@ -260,6 +230,7 @@ func dropEvidence(ctx context.Context, tx *sql.Tx, batch int64, author string, a
 		`DELETE FROM exercised WHERE captures <= 0`,
 		`DELETE FROM batch_shown WHERE batch_id = ?`,
 		`DELETE FROM prints WHERE batch_id = ?`,
+		`DELETE FROM covers WHERE batch_id = ?`,
 		`DELETE FROM batch_exercised WHERE batch_id = ?`)
 }
 
@@ -289,8 +260,13 @@ func (s *Captures) Rejudge(ctx context.Context, b Batch, captures []Rejudged, e 
 		if err != nil {
 			return err
 		}
-		if err := e.close(ctx, tx, b, ids(captures)); err != nil {
+		if err := e.cover(ctx, tx, b.ID, ids(captures)); err != nil {
 			return err
+		}
+		if !b.Growing {
+			if err := prove(ctx, tx, service, b, e.At); err != nil {
+				return err
+			}
 		}
 		b.Findings, b.NewFindings = len(e.Findings), fresh
 		if err := b.count(ctx, tx); err != nil {
@@ -357,8 +333,13 @@ func (s *Captures) Extend(ctx context.Context, b Batch, captures []Rejudged, e E
 			return err
 		}
 		b.NewFindings += fresh
-		if err := e.close(ctx, tx, b, ids(captures)); err != nil {
+		if err := e.cover(ctx, tx, b.ID, ids(captures)); err != nil {
 			return err
+		}
+		if len(captures) > 0 {
+			if _, err := tx.ExecContext(ctx, `UPDATE batches SET heard = ? WHERE id = ?`, millis(e.At), b.ID); err != nil {
+				return err
+			}
 		}
 		return b.count(ctx, tx)
 	})

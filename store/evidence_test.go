@@ -35,16 +35,20 @@ func shown(id string, prints ...uint64) Finding {
 }
 
 // batch adds a batch with a capture for each of its findings, and one that has none.
-func (q *quay) batch(digest string, proofs []Proof, findings ...Finding) Batch {
+func (q *quay) batch(digest string, covered map[string]finding.Covered, findings ...Finding) Batch {
 	q.t.Helper()
 	q.now = q.now.Add(time.Hour)
 	in, err := q.Captures.Begin(q.t.Context(), Batch{Service: "quay", Name: digest, Author: "Noor", Started: q.now})
 	if err != nil {
 		q.t.Fatal(err)
 	}
+	for i := range findings {
+		findings[i].Shown = q.now
+	}
 	for i, f := range append(findings, Finding{}) {
 		c, occurrences := Capture{Entry: i, Method: "GET", URL: "https://q.example/" + f.ID, EndpointID: f.EndpointID,
-			Status: 200 + i*100, Bytes: 10 * (i + 1), Sealed: []byte{1}, Holds: HoldsBodies, Started: q.now},
+			Status: 200 + i*100, Bytes: 10 * (i + 1), Sealed: []byte{1}, Holds: HoldsBodies, Started: q.now,
+				Recorded: q.now},
 			[]Occurrence(nil)
 		if f.ID != "" {
 			occurrences = []Occurrence{{Finding: f.ID, Spots: 1, Bytes: 3}}
@@ -54,7 +58,7 @@ func (q *quay) batch(digest string, proofs []Proof, findings ...Finding) Batch {
 		}
 	}
 	b, err := in.Finish(q.t.Context(), Batch{Service: "quay", Name: digest, Digest: digest, Author: "Noor",
-		Started: q.now, Captures: len(findings) + 1}, Evidence{Findings: findings, Proofs: proofs}, nil)
+		Started: q.now, Captures: len(findings) + 1}, Evidence{Findings: findings, Covered: covered, At: q.now}, nil)
 	if err != nil {
 		q.t.Fatal(err)
 	}
@@ -90,15 +94,17 @@ func TestProofsCloseWhatAwaitsThem(t *testing.T) {
 	q.batch("one", nil, shown("a"), shown("b"))
 	q.move("a", "awaiting-proof")
 	waiting, err := q.Findings.Awaiting(t.Context(), "quay")
-	if err != nil || len(waiting) != 1 || waiting[0].ID != "a" || !waiting[0].LastSeen.Equal(q.now) ||
+	if err != nil || len(waiting) != 1 || waiting[0].ID != "a" ||
 		waiting[0].Path != "$.a" {
 		t.Fatalf("awaiting are %+v, %v", waiting, err)
 	}
 	if other, _ := q.Findings.Awaiting(t.Context(), "another"); len(other) != 0 {
 		t.Errorf("of another service await %+v", other)
 	}
-	proof := q.batch("two", []Proof{{Finding: "a", Nth: 1, At: q.now}, {Finding: "b", Nth: 0, At: q.now},
-		{Finding: "gone", Nth: 0}}, shown("c"))
+	proof := q.batch("two", map[string]finding.Covered{
+		"a":    {Captures: 1, First: 1, By: finding.Seen, Last: q.now.Add(time.Minute)},
+		"b":    {Captures: 1, First: 0, By: finding.Seen, Last: q.now.Add(time.Minute)},
+		"gone": {Captures: 1, Last: q.now.Add(time.Minute)}}, shown("c"))
 	if q.state("a") != "closed" || q.state("b") != "new" {
 		t.Errorf("a is %s and b is %s", q.state("a"), q.state("b"))
 	}

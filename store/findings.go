@@ -40,6 +40,9 @@ type Finding struct {
 	Until     string    // the last day, as YYYY-MM-DD in UTC; empty for none
 	FirstSeen time.Time // the oldest capture that showed it
 	LastSeen  time.Time // the newest capture that showed it
+	Shown     time.Time // when the last capture that shows it was recorded
+	Proven    time.Time // when the last capture of its proof was recorded; zero for none
+	Doubt     string    // why its proof, made under earlier rules, does not hold; empty for no doubt
 
 	PersonID     int64    // to whom it is assigned, 0 for nobody
 	Person       string   // by name
@@ -107,6 +110,9 @@ var findingFields = []findingField{
 	{"due", func(f *Finding) any { return &f.Due }, true},
 	{"first_seen", func(f *Finding) any { return (*inMillis)(&f.FirstSeen) }, true},
 	{"last_seen", func(f *Finding) any { return (*inMillis)(&f.LastSeen) }, true},
+	{"shown", func(f *Finding) any { return (*inMillis)(&f.Shown) }, true},
+	{"proven", func(f *Finding) any { return (*inMillis)(&f.Proven) }, false},
+	{"doubt", func(f *Finding) any { return &f.Doubt }, false},
 	{"state", func(f *Finding) any { return &f.State }, false},
 	{"until", func(f *Finding) any { return &f.Until }, false},
 	{"findings.person_id", func(f *Finding) any { return &f.PersonID }, false},
@@ -203,8 +209,10 @@ func mergeFinding(ctx context.Context, tx *sql.Tx, service int64, b Batch, f *Fi
 	at := millis(b.Started)
 	var state, until string
 	var level, grantedIn, waivedAt int
-	err = tx.QueryRowContext(ctx, `SELECT state, until, severity, granted_in, waived_at FROM findings WHERE id = ?`,
-		f.ID).Scan(&state, &until, &level, &grantedIn, &waivedAt)
+	var proven int64
+	err = tx.QueryRowContext(ctx,
+		`SELECT state, until, severity, granted_in, waived_at, proven FROM findings WHERE id = ?`,
+		f.ID).Scan(&state, &until, &level, &grantedIn, &waivedAt, &proven)
 	if err == sql.ErrNoRows {
 		if f.Due, err = dueDay(ctx, tx, f.Severity, b.Started); err != nil {
 			return false, err
@@ -221,9 +229,9 @@ func mergeFinding(ctx context.Context, tx *sql.Tx, service int64, b Batch, f *Fi
 		return false, err
 	}
 	if _, err = tx.ExecContext(ctx,
-		`UPDATE findings SET spots = spots + ?, captures = captures + ?, bytes = bytes + ?, last_seen = max(last_seen, ?),
+		`UPDATE findings SET spots = spots + ?, captures = captures + ?, bytes = bytes + ?, last_seen = max(last_seen, ?), shown = max(shown, ?),
 		grant_file = ?, grant_line = ?, excepted = ?, team = ? WHERE id = ?`,
-		f.Spots, f.Captures, f.Bytes, at, f.GrantFile, f.GrantLine, f.Excepted, f.Team, f.ID); err != nil {
+		f.Spots, f.Captures, f.Bytes, at, millis(f.Shown), f.GrantFile, f.GrantLine, f.Excepted, f.Team, f.ID); err != nil {
 		return false, err
 	}
 	if f.Severity > level {
@@ -244,7 +252,11 @@ func mergeFinding(ctx context.Context, tx *sql.Tx, service int64, b Batch, f *Fi
 	}
 	// what is no longer permitted is a leak again; a waiver holds only for the severity it was given for
 	graver := state == "waived" && f.Severity > waivedAt && waivedAt >= 0
-	if state == "closed" || state == "not-a-leak" && grantedIn > 0 || graver || state == "waived" &&
+	back := state == "closed" && finding.Returns(when(proven), f.Shown)
+	if state == "closed" && !back {
+		return false, sawEarlier(ctx, tx, b, f)
+	}
+	if back || state == "not-a-leak" && grantedIn > 0 || graver || state == "waived" &&
 		until < b.Started.UTC().Format(time.DateOnly) {
 		if f.Due, err = dueDay(ctx, tx, max(level, f.Severity), b.Started); err != nil {
 			return false, err
@@ -269,6 +281,18 @@ func mergeFinding(ctx context.Context, tx *sql.Tx, service int64, b Batch, f *Fi
 		}
 	}
 	return false, err
+}
+
+// sawEarlier notes in a finding's history, once a batch, that captures show it which were recorded before its proof.
+func sawEarlier(ctx context.Context, tx *sql.Tx, b Batch, f *Finding) error {
+	var noted bool
+	if err := tx.QueryRowContext(ctx,
+		`SELECT EXISTS (SELECT 1 FROM events WHERE finding_id = ? AND kind = 'earlier' AND batch_id = ?)`, f.ID,
+		b.ID).Scan(&noted); err != nil || noted {
+		return err
+	}
+	return addEvent(ctx, tx, f.ID, Event{At: b.Started, Author: b.Author, Kind: "earlier", BatchID: b.ID,
+		Comment: "recorded at " + f.Shown.UTC().Format(time.RFC3339) + ", before the proof"})
 }
 
 // decidedNoMore is the SQL that clears a waiver and a requested one.
@@ -638,16 +662,12 @@ func (s *Findings) Elsewhere(ctx context.Context, f Finding, limit int) ([]Findi
 		limit)
 }
 
-// Awaiting lists the findings of a service that await proof. LastSeen is when they began to.
+// Awaiting lists the findings of a service that await proof.
 func (s *Findings) Awaiting(ctx context.Context, service string) ([]Finding, error) {
 	return rows(ctx, s.db.read, func(r scanner) (Finding, error) {
 		var f Finding
-		var since int64
-		err := r.Scan(&f.ID, &f.Endpoint, &f.Audience, &f.Direction, &f.Status, &f.Path, &f.Kind, &since)
-		f.LastSeen = when(since)
-		return f, err
-	}, `SELECT id, endpoint, audience, direction, status, path, kind, coalesce((SELECT max(at) FROM events WHERE finding_id = findings.id AND kind = 'move' AND became = 'awaiting-proof'), 0)
-		FROM findings WHERE state = 'awaiting-proof' AND service_id = (SELECT id FROM services WHERE name = ?)`,
+		return f, r.Scan(&f.ID, &f.Endpoint, &f.Audience, &f.Direction, &f.Status, &f.Path, &f.Kind)
+	}, `SELECT id, endpoint, audience, direction, status, path, kind FROM findings WHERE state = 'awaiting-proof' AND service_id = (SELECT id FROM services WHERE name = ?)`,
 		service)
 }
 

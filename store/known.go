@@ -46,8 +46,8 @@ func (in *Intake) Flush(ctx context.Context) (int64, error) { return in.batch.ID
 func updateCaptures(ctx context.Context, tx *sql.Tx, captures []Rejudged) error {
 	for _, c := range captures {
 		if _, err := tx.ExecContext(ctx,
-			`UPDATE captures SET endpoint_id = ?, audience = ?, audience_by = ?, bytes = ?, excess = ?, skipped = ? WHERE id = ?`,
-			c.EndpointID, c.Audience, c.AudienceBy, c.Bytes, c.Excess, c.Skipped, c.ID); err != nil {
+			`UPDATE captures SET endpoint_id = ?, audience = ?, audience_by = ?, bytes = ?, excess = ?, skipped = ?, call = ? WHERE id = ?`,
+			c.EndpointID, c.Audience, c.AudienceBy, c.Bytes, c.Excess, c.Skipped, c.Call, c.ID); err != nil {
 			return err
 		}
 		if err := addOccurrences(ctx, tx, c.ID, c.Occurrences); err != nil {

@@ -51,7 +51,7 @@ func (r *Renaming) rename(ctx context.Context, tx *sql.Tx, service int64, v Revi
 }
 
 // keptOf lists the tables that refer to findings by id.
-var keptOf = []string{"occurrences", "events", "prints", "labels", "changed", "follows", "notices"}
+var keptOf = []string{"occurrences", "events", "prints", "covers", "labels", "changed", "follows", "notices"}
 
 // findings moves the findings of endpoint old to its new name text.
 func (r *Renaming) findings(ctx context.Context, tx *sql.Tx, v Revision, old, text string, at time.Time) error {
@@ -106,4 +106,5 @@ func (r *Renaming) findings(ctx context.Context, tx *sql.Tx, v Revision, old, te
 // total is the SQL that counts again what captures show of a finding.
 const total = `UPDATE findings SET spots = coalesce((SELECT sum(spots) FROM occurrences WHERE finding_id = findings.id), 0),
 	captures = (SELECT count(*) FROM occurrences WHERE finding_id = findings.id),
+	shown = coalesce((SELECT max(recorded) FROM occurrences JOIN captures ON captures.id = capture_id WHERE finding_id = findings.id), shown),
 	bytes = coalesce((SELECT sum(bytes) FROM occurrences WHERE finding_id = findings.id), 0) WHERE id = ?`

@@ -441,11 +441,11 @@ func (s *Contracts) Recorded(ctx context.Context, service string, endpoints []st
 	defer query.Close()
 	for query.Next() {
 		var c Capture
-		var started int64
-		if err := query.Scan(append(c.into(&started), &c.Sealed)...); err != nil {
+		var started, recorded int64
+		if err := query.Scan(append(c.into(&started, &recorded), &c.Sealed)...); err != nil {
 			return err
 		}
-		c.Started = when(started)
+		c.Started, c.Recorded = when(started), when(recorded)
 		if err := f(c); err != nil {
 			return err
 		}

@@ -9,6 +9,7 @@ import (
 
 	"inkret/core/catalog"
 	"inkret/core/exchange"
+	"inkret/core/place"
 )
 
 // Plan is one response compiled for one audience and status. It is immutable and may be shared.
@@ -258,6 +259,43 @@ func (m *Member) Nth() *Member {
 		}
 	}
 	return nil
+}
+
+// Covers returns how many of the steps from the body's root on lead to something that is granted.
+func (p *Plan) Covers(steps []place.Step) int { return p.Root.covers(steps) }
+
+func (m *Member) covers(steps []place.Step) int {
+	switch {
+	case len(steps) == 0:
+		return 0
+	case m.Open:
+		return len(steps)
+	case steps[0].Any && (m.Many || m.Keyed):
+		return 1 + m.covers(steps[1:])
+	case steps[0].Any && m.Nth() != nil:
+		return 1 + m.Nth().covers(steps[1:])
+	case steps[0].Any:
+		return 0
+	}
+	most := 0
+	for _, o := range m.objects() {
+		if inner := o.byName[steps[0].Name]; inner != nil && !inner.Foreign {
+			most = max(most, 1+inner.covers(steps[1:]))
+		}
+	}
+	return most
+}
+
+// objects lists what its objects may hold.
+func (m *Member) objects() []*Object {
+	var all []*Object
+	if m.Object != nil {
+		all = append(all, m.Object)
+	}
+	for _, a := range m.OneOf {
+		all = append(all, a.Object)
+	}
+	return all
 }
 
 // everyElement is the token of `at` that stands for every element.

@@ -159,3 +159,74 @@ func Path(tokens []string) string {
 	}
 	return string(path)
 }
+
+// Step is one step of a path.
+type Step struct {
+	Name string // of a member
+	Any  bool   // every element, or every member of a map
+	text string // as paths write it
+}
+
+// Steps returns the steps of a path as findings write it. It reports false for anything else.
+func Steps(path string) ([]Step, bool) {
+	rest, ok := strings.CutPrefix(path, Root)
+	var steps []Step
+	for ok && rest != "" {
+		var s Step
+		switch {
+		case strings.HasPrefix(rest, Elements), strings.HasPrefix(rest, Below):
+			s.Any, s.text = true, rest[:len(Elements)]
+		case rest[0] == '.':
+			end := 1 + len(rest[1:]) - len(strings.TrimLeft(rest[1:], letters))
+			s.Name, s.text, ok = rest[1:end], rest[:end], end > 1
+		case strings.HasPrefix(rest, "['"):
+			s.Name, s.text, ok = quoted(rest)
+		default: // of an element that is told apart from others
+			s.Any = true
+			end := strings.IndexByte(rest, ']')
+			s.text, ok = rest[:end+1], rest[0] == '[' && end > 1
+		}
+		steps, rest = append(steps, s), rest[len(s.text):]
+	}
+	return steps, ok
+}
+
+const letters = "_0123456789abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ"
+
+// quoted reads a name as [AppendName] writes it between brackets.
+func quoted(rest string) (name, text string, ok bool) {
+	var plain []byte
+	for i := len("['"); i < len(rest); i++ {
+		switch c := rest[i]; {
+		case c == '\'':
+			end := min(i+len("']"), len(rest))
+			return string(plain), rest[:end], rest[i:end] == "']"
+		case c != '\\' || i+1 == len(rest):
+			plain = append(plain, c)
+		case rest[i+1] == 'u' && i+5 < len(rest):
+			code, err := strconv.ParseUint(rest[i+2:i+6], 16, 8)
+			if err != nil {
+				return "", "", false
+			}
+			plain = append(plain, byte(code))
+			i += len("u0000")
+		default:
+			i++
+			if at := strings.IndexByte("btnfr", rest[i]); at >= 0 {
+				plain = append(plain, "\b\t\n\f\r"[at])
+			} else {
+				plain = append(plain, rest[i])
+			}
+		}
+	}
+	return "", "", false
+}
+
+// Joined returns the path of steps below a root.
+func Joined(steps []Step) string {
+	var b strings.Builder
+	for _, s := range steps {
+		b.WriteString(s.text)
+	}
+	return b.String()
+}

@@ -83,22 +83,22 @@ func (w *walk) emitAt(c *candidate, start, weight int, sample string) {
 // pathNode is a path that was needed, with what a body has shown there so far. Its children are linked, so each
 // path is written only once.
 type pathNode struct {
-	path     string
-	step     string // the member's name, of a member
-	body     uint64 // the body of which the rest tells
-	sampled  [kind.End]severity.Severity
-	spots    [kind.End]int32 // the number of the first spot of each kind in it, from 1 on; 0 for none
-	occurred uint64          // the body in which an object or list was last seen at it
-	any      *pathNode       // of elements, and of names that are data
-	deeper   *pathNode       // of all below it, where paths end
-	last     *pathNode       // the member below it that was asked for last
-	then     *pathNode       // the member beside it that was asked for after it
-	members  map[string]*pathNode
-	noted    string // the endpoint for which it was noted last as a name that no grant names
-	names    int    // of these below it, up to a few more than count
-	namesOf  string // for this endpoint
-	like     like
-	nths     map[int]*pathNode // of elements of which the number counts
+	path    string
+	step    string // the member's name, of a member
+	body    uint64 // the body of which the rest tells
+	sampled [kind.End]severity.Severity
+	spots   [kind.End]int32 // the number of the first spot of each kind in it, from 1 on; 0 for none
+	present Presence        // how it occurs in it, if that matters
+	any     *pathNode       // of elements, and of names that are data
+	deeper  *pathNode       // of all below it, where paths end
+	last    *pathNode       // the member below it that was asked for last
+	then    *pathNode       // the member beside it that was asked for after it
+	members map[string]*pathNode
+	noted   string // the endpoint for which it was noted last as a name that no grant names
+	names   int    // of these below it, up to a few more than count
+	namesOf string // for this endpoint
+	like    like
+	nths    map[int]*pathNode // of elements of which the number counts
 }
 
 // maxPaths limits the cached paths.
@@ -193,7 +193,8 @@ func (w *walk) entry() *pathNode {
 		w.segs[i].node = e
 	}
 	if e.body != w.judge.body {
-		e.body, e.sampled, e.spots = w.judge.body, [kind.End]severity.Severity{}, [kind.End]int32{}
+		e.body, e.present = w.judge.body, 0
+		e.sampled, e.spots = [kind.End]severity.Severity{}, [kind.End]int32{}
 	}
 	return e
 }

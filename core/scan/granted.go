@@ -25,7 +25,9 @@ func (w *walk) expected(key string) (name []byte, start int, ok bool) {
 }
 
 // quick reports whether values that match their grants need no further work.
-func (w *walk) quick() bool { return w.watch == nil && !w.failed && !w.closely && !w.bare }
+func (w *walk) quick() bool {
+	return w.watch == nil && !w.failed && !w.closely && !w.bare && w.places == nil
+}
 
 // expectedOnes reads members that stand in the order of their grants, one after the other, as long as their values are
 // harmless. It returns the grant that is next, and whether the object ended. It is what most of most bodies is read by.
@@ -123,7 +125,9 @@ func (w *walk) granted(m *contract.Member, how mode, at level, start int, c *can
 		w.picked = w.asked
 		defer func() { w.picked = nil }()
 	}
-	switch b := w.space(); b {
+	b := w.space()
+	w.occur(b)
+	switch b {
 	case '{':
 		return w.grantedObject(m, how, at, start, c)
 	case '[':
@@ -330,6 +334,7 @@ func (w *walk) indexed(m, nth *contract.Member, how mode, start int, c *candidat
 			met = true
 			ok = w.granted(nth, how, whole, begin, nil)
 		case next == '{' || next == '[':
+			w.occur(next)
 			ok, _ = w.sweepInside(zone{})
 		default:
 			ok = w.sweep(zone{}, nil, nil, begin)

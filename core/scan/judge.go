@@ -25,8 +25,8 @@ import (
 // is cheaper than one each. It is not safe for concurrent use, but judges may share contracts.
 type Judge struct {
 	contracts *contract.Contracts // nil sweeps alone
-	// Occurs, if not nil, receives the paths of all objects and lists in evaluated bodies. The owner clears it.
-	Occurs map[string]struct{}
+	// Seek, if not nil, says whether it matters what occurs in a capture's bodies: see [Outcome.Places].
+	Seek func(*Outcome) bool
 	// AnyValue makes telling names count for all values, including null and empty ones. It is used to compare
 	// contracts.
 	AnyValue bool
@@ -44,6 +44,8 @@ type Judge struct {
 	folded    columns[struct{}]
 	guesses   map[*contract.Object]*guesses
 	body      uint64 // counts bodies
+	places    map[string]Presence
+	posted    map[string]Presence
 	walk      walk
 
 	ahead int // of the window through which long bodies are read
@@ -76,6 +78,14 @@ type Outcome struct {
 	Heads      bool   // header fields of an answer were looked at
 	Words      bool   // the text of an error was looked at
 	Names      []Name // that no grant names, those that this judge saw first
+
+	Answered bool // there is a response, of whatever status
+	Selected bool // the request chose some of the members
+	// Places and Posted hold the paths of all values in the bodies of the response and of the request, where
+	// [Judge.Seek] asks for them. Like the spots they are valid until the next call.
+	Places, Posted map[string]Presence
+
+	plan *contract.Plan
 }
 
 // bodySeed is the hash seed for recognising equal bodies.
@@ -106,6 +116,9 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	}
 	out.Endpoint = contract.Generalise(c.Request.Method, segments, j.isValue)
 	e, plan, choice, audience := j.identify(&out, c, segments)
+	out.Answered, out.plan = c.Response.Missing == "" && c.Response.Status > 0, plan
+	out.Selected = e != nil && e.Selection != nil && e.Selection.Asked(c.Request.URL) != nil
+	j.seek(&out)
 	asked := j.requestSpots(c, &out, e, segments, choice, audience)
 	out.Heads, out.Words = c.Response.Missing == "", looksAtWords(c)
 	asked = append(asked, j.headerSpots(c, out.Endpoint, choice.Response)...)
@@ -124,7 +137,7 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	}
 	w := &j.walk
 	w.watch, w.asked, w.boundary, w.uneven, w.message = watch, nil, nil, nil, of
-	w.failed, w.outlined = c.Response.Status >= 400, c.Outlined
+	w.failed, w.outlined, w.places = c.Response.Status >= 400, c.Outlined, out.Places
 	w.inRun(out.Endpoint, j.Counts && watch == nil)
 	switch {
 	case plan == nil:
@@ -133,7 +146,7 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	default:
 		w.uneven = e.Uneven(plan, audience)
 	}
-	if e != nil && e.Selection != nil {
+	if out.Selected {
 		w.asked = pickTree(e.Selection.Asked(c.Request.URL))
 	}
 	w.shown = j.exercise(plan, &out, choice)

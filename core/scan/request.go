@@ -21,8 +21,11 @@ import (
 func (j *Judge) requestSpots(c *exchange.Capture, out *Outcome, e *contract.Endpoint, segments []string,
 	choice contract.Choice, audience *contract.Audience) []Spot {
 	spots := j.addressSpots(c.Request.URL, out.Endpoint, e, segments)
-	if e != nil && e.Judges && c.Response.Status > 0 && c.Response.Status < 400 && postsJSON(&c.Request) {
-		spots = append(spots, j.overPosting(c, e, choice, audience)...)
+	taken := c.Response.Status > 0 && c.Response.Status < 400
+	if e != nil && e.Judges && (taken || out.Posted != nil) && postsJSON(&c.Request) {
+		if posted := j.overPosting(c, e, choice, audience, out.Posted); taken {
+			spots = append(spots, posted...)
+		}
 	}
 	return spots
 }
@@ -103,14 +106,14 @@ func postsJSON(r *exchange.Request) bool {
 	return len(r.Body) > 0 && exchange.Readable(r.Header.Get("Content-Type"), r.Body) == nil
 }
 
-// overPosting compares a request's body with what is accepted.
+// overPosting compares a request's body with what is accepted. It fills places, if not nil.
 func (j *Judge) overPosting(c *exchange.Capture, e *contract.Endpoint, choice contract.Choice,
-	audience *contract.Audience) []Spot {
+	audience *contract.Audience, places map[string]Presence) []Spot {
 	parts, err := exchange.Parts(nil, c.Request.Header.Get("Content-Type"), c.Request.Body)
 	if err != nil || len(parts) != 1 || parts[0].Place != "" {
 		return nil
 	}
-	w := &walk{judge: j, ofCapture: ofCapture{plan: e.AcceptPlan(audience, c), outlined: c.Outlined}}
+	w := &walk{judge: j, ofCapture: ofCapture{plan: e.AcceptPlan(audience, c), outlined: c.Outlined, places: places}}
 	if !parts[0].Same() {
 		w.part = &parts[0]
 	}
@@ -152,7 +155,7 @@ func container(value string) bool { return value != "" && (value[0] == '{' || va
 
 // postedMember reports a member of a request that is not accepted, as one spot.
 func (w *walk) postedMember(name []byte, v *verdict, entity *catalog.Entity, start int) bool {
-	w.space()
+	w.occur(w.space())
 	from := w.pos
 	ok := w.pass(w.depth)
 	c := &candidate{kind: kind.OverPosting, severity: severity.Medium,

@@ -83,6 +83,7 @@ func (w *walk) ungranted(v *verdict, entity *catalog.Entity, how mode, start int
 	before := w.grave
 	w.grave = false
 	first := w.space()
+	w.occur(first)
 	if first == '"' && w.counts && w.sameAsLast(v, how, start) {
 		w.grave = w.grave || before
 		if how == own {
@@ -199,6 +200,7 @@ func (w *walk) sweep(z zone, v *verdict, owner *catalog.Entity, start int) bool 
 		c = w.pool.swept(v, z.cover)
 	}
 	first := w.space()
+	w.occur(first)
 	if first == '{' || first == '[' {
 		// members of an object have names of their own; elements of a list have this one
 		if c != nil && c.telling && !(w.judge.AnyValue && w.filled()) {
@@ -383,8 +385,10 @@ func (w *walk) sweepArray(z zone) (ok, objects bool) {
 		case z.row != nil:
 			ok = w.sweep(zone{cover: z.cover, entity: z.entity}, z.cell(i), nil, start)
 		case z.table != nil && next == '[':
+			w.occur(next)
 			ok, _ = w.sweepInside(zone{cover: z.cover, entity: z.entity, row: z.table})
 		case next == '{' || next == '[':
+			w.occur(next)
 			good, inner := w.sweepInside(z)
 			ok, objects = good, objects || inner
 		default:

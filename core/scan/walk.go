@@ -105,12 +105,13 @@ type ofRun struct {
 // ofCapture holds for all bodies of a capture.
 type ofCapture struct {
 	plan     *contract.Plan
-	boundary *contract.Member // where a body of another audience begins; nil for one's own
-	asked    *pick            // members asked for by a selection; nil asks for all
-	failed   bool             // the status says that the request failed
-	outlined bool             // its values stand in for others
-	uneven   []string         // by the members' serials: why they are told as uneven; nil where none are
-	shown    []bool           // by the members' serials in plan: those that were there
+	boundary *contract.Member    // where a body of another audience begins; nil for one's own
+	asked    *pick               // members asked for by a selection; nil asks for all
+	failed   bool                // the status says that the request failed
+	outlined bool                // its values stand in for others
+	uneven   []string            // by the members' serials: why they are told as uneven; nil where none are
+	shown    []bool              // by the members' serials in plan: those that were there
+	places   map[string]Presence // of values, if it matters what occurs
 
 	message exchange.Message // that it consists of, where it does
 	parts   []exchange.Part  // of its body
@@ -264,12 +265,6 @@ func (w *walk) pop() { w.segs = w.segs[:len(w.segs)-1] }
 func (w *walk) enter() bool {
 	if w.depth++; w.depth > maxDepth {
 		return w.fail(w.pos, fmt.Sprintf("the body nests deeper than %d levels", maxDepth))
-	}
-	if w.judge.Occurs != nil {
-		if at := w.entry(); at.occurred != w.judge.body {
-			at.occurred = w.judge.body
-			w.judge.Occurs[at.path] = struct{}{}
-		}
 	}
 	return true
 }

@@ -3,6 +3,7 @@ package evidence
 import (
 	"context"
 	"sort"
+	"strings"
 	"time"
 
 	"inkret/core/contract"
@@ -23,71 +24,60 @@ type gathering struct {
 	judge     *scan.Judge
 	collector *finding.Collector
 	endpoints map[string]*store.SeenEndpoint
-	awaiting  []finding.Awaiting
-	proofs    map[string]*proof // by finding
-	taken     int               // captures so far
-	known     scan.Known        // what only the whole batch tells
+	trial     *finding.Trial       // of the findings that await proof, nil if none does
+	shown     map[string]time.Time // when findings were shown last, by fingerprint
+	taken     int                  // captures so far
+	known     scan.Known           // what only the whole batch tells
 
+	print      func([]byte) uint64
 	incomplete int // of those that were judged
 	now        time.Time
 	arrives    bool // captures come as they are made: one without a time is of now
 }
 
-// proof is the evidence so far for one finding that awaits proof.
-type proof struct {
-	nth   int // of the first capture that covers the place and shows nothing there
-	there bool
-	leaks bool // one shows it still
-}
-
 func (s *Evidence) newGathering(ctx context.Context, service string, c *contract.Contracts) (*gathering, error) {
 	g := &gathering{service: service, contracts: c, masker: shown.For(c), judge: scan.NewJudge(c),
 		collector: finding.NewCollector(service), endpoints: map[string]*store.SeenEndpoint{},
-		proofs: map[string]*proof{}, now: s.base.Now()}
+		shown: map[string]time.Time{}, now: s.base.Now(), print: s.print}
 	g.judge.Print, g.judge.Counts = s.print, true
-	waiting, err := s.store.Awaiting(ctx, service)
-	for _, w := range waiting {
-		w.Service = service
-		g.awaiting = append(g.awaiting, finding.Awaiting{ID: w.ID, Since: w.LastSeen, Identity: base.IdentityOf(&w)})
-	}
-	if len(g.awaiting) > 0 {
-		g.judge.Occurs = map[string]struct{}{}
+	var err error
+	if g.trial, err = s.trial(ctx, service); g.trial != nil {
+		g.judge.Seek = g.trial.Seeks
 	}
 	return g, err
 }
 
-// prove checks a capture against the findings that await proof.
-func (g *gathering) prove(c *exchange.Capture, out *scan.Outcome) {
-	when := c.Started
-	if when.IsZero() && g.arrives {
-		when = g.now
+// trial returns a trial of the findings of a service that await proof, nil if none does.
+func (s *Evidence) trial(ctx context.Context, service string) (*finding.Trial, error) {
+	waiting, err := s.store.Awaiting(ctx, service)
+	if err != nil || len(waiting) == 0 {
+		return nil, err
 	}
-	for i := range g.awaiting {
-		w := &g.awaiting[i]
-		covers, leaks := w.Shows(out, g.judge.Occurs)
-		if !covers {
-			continue
-		}
-		p := g.proofs[w.ID]
-		if p == nil {
-			p = &proof{}
-			g.proofs[w.ID] = p
-		}
-		// a capture without a time may be older than the fix
-		if p.leaks = p.leaks || leaks; !leaks && !p.there && out.Incomplete == "" && !when.IsZero() &&
-			when.After(w.Since) {
-			p.nth, p.there = g.taken, true
-		}
+	var all []finding.Awaiting
+	for _, w := range waiting {
+		w.Service = service
+		all = append(all, finding.Awaiting{ID: w.ID, Identity: base.IdentityOf(&w)})
 	}
+	return finding.NewTrial(all), nil
+}
+
+// callOf returns the keyed hash by which the same call is told: method, whole address and audience.
+func (g *gathering) callOf(c *exchange.Capture, audience string) int64 {
+	u := c.Request.URL
+	if u == nil {
+		return 0
+	}
+	return int64(g.print([]byte(strings.Join([]string{"call", c.Request.Method, strings.ToLower(u.Host), u.EscapedPath(),
+		u.RawQuery, audience}, "\n"))))
 }
 
 // add evaluates a capture. It returns the record to store, without the sealed part, and the findings that the
 // capture shows.
 func (g *gathering) add(c *exchange.Capture) (store.Capture, []store.Occurrence) {
-	clear(g.judge.Occurs)
 	out := g.judge.Capture(c)
-	if len(g.awaiting) > 0 {
-		g.prove(c, &out)
+	recorded := finding.Counts(c.Started, g.now, g.arrives)
+	if g.trial != nil {
+		g.trial.Add(g.taken, &out, recorded)
 	}
 	g.taken++
 	if c.Incomplete != "" && out.Skipped == "" {
@@ -101,7 +91,7 @@ func (g *gathering) add(c *exchange.Capture) (store.Capture, []store.Occurrence)
 	g.collector.Add(c.File, c.Entry, &out)
 	row := store.Capture{Entry: c.Entry, Method: c.Request.Method, Audience: out.Audience, AudienceBy: out.AudienceBy,
 		Status:  c.Response.Status,
-		Started: c.Started, Bytes: out.Bytes, Excess: out.Excess, Skipped: out.Skipped, Incomplete: c.Incomplete,
+		Started: c.Started, Recorded: recorded, Call: g.callOf(c, out.Audience), Bytes: out.Bytes, Excess: out.Excess, Skipped: out.Skipped, Incomplete: c.Incomplete,
 		Service: g.service, Endpoint: out.Endpoint}
 	if c.Request.URL != nil {
 		row.URL = g.masker.Address(c.Request.URL, out.Endpoint)
@@ -119,7 +109,19 @@ func (g *gathering) add(c *exchange.Capture) (store.Capture, []store.Occurrence)
 			e.Excess += int64(out.Excess)
 		}
 	}
-	return row, base.Occurrences(g.service, &out)
+	if row.Started.IsZero() {
+		row.Started = recorded
+	}
+	if row.Recorded.IsZero() { // it may be as new as this
+		row.Recorded = g.now
+	}
+	shows := base.Occurrences(g.service, &out)
+	for _, o := range shows {
+		if row.Recorded.After(g.shown[o.Finding]) {
+			g.shown[o.Finding] = row.Recorded
+		}
+	}
+	return row, shows
 }
 
 // evidence returns what the captures showed, and the number of findings by severity.
@@ -130,15 +132,16 @@ func (g *gathering) evidence(now time.Time) (store.Evidence, map[string]int) {
 	for _, one := range findings {
 		bySeverity[one.Severity.String()]++
 	}
-	e := store.Evidence{Findings: base.FindingRows(g.service, findings, g.team)}
+	e := store.Evidence{Findings: base.FindingRows(g.service, findings, g.team), At: now}
+	for i := range e.Findings {
+		e.Findings[i].Shown = g.shown[e.Findings[i].ID]
+	}
 	for _, one := range g.endpoints {
 		e.Seen = append(e.Seen, *one)
 	}
 	e.Shown, e.Exercised = g.exposed()
-	for id, p := range g.proofs {
-		if p.there && !p.leaks {
-			e.Proofs = append(e.Proofs, store.Proof{Finding: id, Nth: p.nth, At: now})
-		}
+	if g.trial != nil {
+		e.Covered = g.trial.Results()
 	}
 	return e, bySeverity
 }

@@ -2,11 +2,14 @@ package evidence
 
 import (
 	"context"
+	"errors"
+	"time"
 
 	"inkret/core/contract"
 	"inkret/core/exchange"
 	"inkret/core/finding"
 	"inkret/core/scan"
+	"inkret/service/base"
 	"inkret/store"
 )
 
@@ -83,6 +86,7 @@ func (s *Evidence) evaluate(ctx context.Context, b store.Batch, c *contract.Cont
 	g.judge.Know(by)
 	var captures []store.Rejudged
 	err = s.each(ctx, b, k, func(again *exchange.Capture, c store.Capture) {
+		g.now = c.Recorded // no later did it arrive
 		row, shows := g.add(again)
 		row.ID = c.ID
 		captures = append(captures, store.Rejudged{Capture: row, Occurrences: shows})
@@ -105,13 +109,58 @@ func (s *Evidence) completed(ctx context.Context, b store.Batch, by store.Event,
 		}
 	}
 	g, captures, err := s.settle(ctx, b, f.Contracts, met, k)
-	if err != nil || g == nil {
+	if err != nil {
 		return b, err
+	}
+	if g == nil {
+		return b, s.decide(ctx, b, f.Contracts)
 	}
 	e, bySeverity := g.evidence(s.base.Now())
 	g.count(&b)
 	b.BySeverity = bySeverity
 	return s.store.Rejudge(ctx, b, captures, e, by)
+}
+
+// decide closes the findings that a batch proves fixed. Of a finding that began to await proof only while the batch
+// grew, all of the batch is looked at, as far as it is kept.
+func (s *Evidence) decide(ctx context.Context, b store.Batch, c *contract.Contracts) error {
+	moved, err := s.store.Moved(ctx, b.ID)
+	if err != nil {
+		return err
+	}
+	var covered map[string]finding.Covered
+	if moved {
+		g, _, err := s.evaluate(ctx, b, c, b.Known.Known, &known{said: b.Audience, stays: true})
+		var unkept *base.Problem
+		switch {
+		case err == nil && g.trial != nil:
+			covered = g.trial.Results()
+		case err != nil && !errors.As(err, &unkept):
+			return err
+		}
+	}
+	return s.store.Prove(ctx, b, covered, s.base.Now())
+}
+
+// quietAfter is how long nothing must come from a recorder before what it sent so far counts as complete.
+const quietAfter = 10 * time.Minute
+
+// Quiet decides what the recordings prove to which nothing was added for a while.
+func (s *Evidence) Quiet(ctx context.Context) error {
+	all, err := s.store.Quiet(ctx, s.base.Now().Add(-quietAfter))
+	if err != nil {
+		return err
+	}
+	for _, b := range all {
+		f, err := s.base.Contracts(ctx, b.Service)
+		if err != nil {
+			return err
+		}
+		if err := s.decide(ctx, b, f.Contracts); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // metIn evaluates what is kept of a batch.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"inkret/core/finding"
 	"inkret/store"
 )
 
@@ -31,6 +32,9 @@ type Store interface {
 	Batch(ctx context.Context, id int64) (store.Batch, error)
 	Begin(ctx context.Context, b store.Batch) (*store.Intake, error)
 	Capture(ctx context.Context, id int64) (store.Capture, error)
+	Prove(ctx context.Context, b store.Batch, covered map[string]finding.Covered, at time.Time) error
+	Moved(ctx context.Context, batch int64) (bool, error)
+	Quiet(ctx context.Context, since time.Time) ([]store.Batch, error)
 	CloseBatch(ctx context.Context, batch int64, dropped int, note store.Note[int]) (closed bool, err error)
 	DropAsking(ctx context.Context, batch int64, entry store.TrailEntry) error
 	EachOf(ctx context.Context, batch int64, f func(store.Capture) error) error

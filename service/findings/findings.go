@@ -22,6 +22,7 @@ type FindingView struct {
 	Elsewhere []store.Finding    // the same entity field
 	SameValue []store.Finding    // under whatever name
 	Prove     string             // while it awaits proof: the command that captures its endpoint again
+	Proofs    []store.Proof      // what proved it if it is closed, else what recordings in progress tell of it
 	Mend      string             // how such a leak is usually mended
 	Follows   bool               // who asks is told of what becomes of it
 	Teaches   []Teaching         // changes of the contracts that would keep it from being told
@@ -66,6 +67,9 @@ func (s *Findings) Finding(ctx context.Context, who base.Caller, id string) (Fin
 		if len(v.Evidence) > 0 {
 			v.Prove = fmt.Sprintf("inkret capture repeat --capture %d", v.Evidence[0].CaptureID)
 		}
+	}
+	if v.Proofs, err = s.store.ProofsOf(ctx, f); err != nil {
+		return v, err
 	}
 	if v.SameValue, err = s.store.SameValue(ctx, f, shownElsewhere); err != nil {
 		return v, err

@@ -43,6 +43,7 @@ type Store interface {
 	Revisions(ctx context.Context, service string, state store.RevisionState, page store.Page) ([]store.Revision, int,
 		error)
 	SameValue(ctx context.Context, f store.Finding, limit int) ([]store.Finding, error)
+	ProofsOf(ctx context.Context, f store.Finding) ([]store.Proof, error)
 	SecondPerson(ctx context.Context, service string) (needed bool, err error)
 	Services(ctx context.Context) ([]store.Service, error)
 	SetSetting(ctx context.Context, entry store.TrailEntry, name string, value string) error
