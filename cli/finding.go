@@ -355,8 +355,32 @@ func (s *sheet) next(d *wire.FindingDetail) {
 	case d.Prove != nil:
 		s.line("to prove it", *d.Prove)
 	}
+	s.proofs(d)
 	if len(moves) > 0 {
 		s.line("next", "inkret finding move "+d.Finding.ID+" "+strings.Join(moves, "|"))
+	}
+}
+
+// proofs prints what proved a finding, or what recordings in progress tell of it so far.
+func (s *sheet) proofs(d *wire.FindingDetail) {
+	for _, p := range valueOf(d.Proofs) {
+		switch {
+		case p.Shown && p.Growing:
+			s.line("so far", fmt.Sprintf("batch %d, %s, which still grows, shows it", p.BatchID, p.Batch))
+		case p.Growing:
+			s.line("so far", fmt.Sprintf("not seen in %s of batch %d, %s, which still grows",
+				plural(p.Captures, "call"), p.BatchID, p.Batch))
+		default:
+			s.line("proof", fmt.Sprintf("batch %d, %s: %s of it cover the place, the first is capture %d: %s", p.BatchID,
+				p.Batch, plural(p.Captures, "capture"), valueOf(p.CaptureID), textOf(p.Words)))
+			if p.Leaked != nil && p.CaptureID != nil {
+				s.line("", fmt.Sprintf("inkret capture compare %d %d", *p.Leaked, *p.CaptureID))
+			}
+		}
+	}
+	if d.Finding.Doubt != nil {
+		s.line("in doubt", *d.Finding.Doubt)
+		s.line("", fmt.Sprintf("inkret finding move %s awaiting-proof, or closed with a reason why it stays so", d.Finding.ID))
 	}
 }
 
@@ -373,6 +397,10 @@ func eventWords(e *wire.Event) string {
 		what = "covered by an exception: " + textOf(e.Became)
 	case e.Kind == wire.EventKindExcepted:
 		what = "covered by no exception any more: " + textOf(e.Was)
+	case e.Kind == wire.EventKindEarlier:
+		what = "shown by what was recorded before the proof"
+	case e.Kind == wire.EventKindKept:
+		what = "stays closed, although " + textOf(e.Was)
 	case e.Kind == wire.EventKindWaiver:
 		what = fmt.Sprintf("a waiver until %s %s", textOf(e.Until), textOf(e.Became))
 	case e.Was != nil || e.Became != nil:

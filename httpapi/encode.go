@@ -247,11 +247,21 @@ func assigneeOf(f base.Finding) *wire.Assignee {
 	return &wire.Assignee{ID: f.PersonID, Name: f.Person}
 }
 
+func proofOf(p base.Proof) wire.Proof {
+	out := wire.Proof{BatchID: p.BatchID, Batch: p.Batch, Growing: p.Growing, Captures: p.Captures, Shown: p.Shown,
+		CaptureID: some(p.CaptureID), Ground: some(wire.ProofGround(p.By)), Words: some(p.By.Words()),
+		Leaked: some(p.Leaked)}
+	if !p.Last.IsZero() {
+		out.Last = &p.Last
+	}
+	return out
+}
+
 func findingDetailOf(v findings.FindingView) wire.FindingDetail {
 	d := wire.FindingDetail{Finding: findingOf(v.Finding),
 		Moves: each(v.Moves, func(s finding.State) wire.State { return wire.State(s) }), Elsewhere: each(v.Elsewhere,
 			findingOf),
-		SameValue: each(v.SameValue, findingOf), Prove: some(v.Prove),
+		SameValue: each(v.SameValue, findingOf), Prove: some(v.Prove), Proofs: someList(each(v.Proofs, proofOf)),
 		Follows: &v.Follows, Teaches: someList(each(v.Teaches,
 			func(t findings.Teaching) wire.Teaching {
 				return wire.Teaching{What: wire.TeachingWhat(t.What), Text: t.Text}

@@ -9,10 +9,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"mime"
 	"net"
 	"net/http"
 	"net/netip"
 	"net/url"
+	"strconv"
 	"strings"
 	"time"
 
@@ -44,14 +46,54 @@ func (r *Refused) Error() string { return r.Reason }
 func (s *Server) Serves(u *url.URL) bool {
 	base := strings.TrimRight(s.Base.EscapedPath(), "/")
 	path := u.EscapedPath()
-	return strings.EqualFold(u.Scheme, s.Base.Scheme) && strings.EqualFold(u.Host, s.Base.Host) &&
-		(path == base || strings.HasPrefix(path, base+"/"))
+	return strings.EqualFold(u.Scheme, s.Base.Scheme) && strings.EqualFold(u.Hostname(), s.Base.Hostname()) &&
+		portOf(u) == portOf(s.Base) && (path == base || strings.HasPrefix(path, base+"/"))
 }
 
+// portOf returns the port that a URL names, or that its scheme has by default (RFC 9110 section 4.2).
+func portOf(u *url.URL) string {
+	switch port := u.Port(); {
+	case port != "":
+		return port
+	case strings.EqualFold(u.Scheme, "https"):
+		return "443"
+	}
+	return "80"
+}
+
+// Check returns why a server could never be called, nil if it may be that it can. It asks for the addresses of its name
+// if that is where it is to be reached.
+func (s *Server) Check(ctx context.Context) error {
+	if at := s.Address; at != nil {
+		port, err := strconv.Atoi(portOf(at))
+		if at.Hostname() == "" || err != nil || port < 1 || port > 65_535 {
+			return &Refused{"it names no host and port that could be reached"}
+		}
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, dialTime)
+	defer cancel()
+	_, err := lookUp(ctx, s.Base.Hostname())
+	var refused *Refused
+	if errors.As(err, &refused) {
+		return refused
+	}
+	return nil // a name that leads nowhere today may do so tomorrow
+}
+
+// Answer is what a server sent.
+type Answer struct {
+	exchange.Response
+	Incomplete string // why the body is not whole
+}
+
+// streamTime is how long a stream of events is listened to.
+const streamTime = 3 * time.Second
+
 // Call sends a call to s and returns the response as received. It sends what r says, except for connection header
-// fields. The error is a [Refused] if nothing was sent.
-func Call(ctx context.Context, s Server, r *exchange.Request) (exchange.Response, error) {
-	var answer exchange.Response
+// fields. Of a stream that does not end it returns what came for a while. The error is a [Refused] if nothing was sent.
+func Call(ctx context.Context, s Server, r *exchange.Request) (Answer, error) {
+	var answer Answer
 	if r.URL == nil || !s.Serves(r.URL) || r.URL.User != nil {
 		return answer, &Refused{"the address is not one of the server that is allowed"}
 	}
@@ -92,14 +134,24 @@ func Call(ctx context.Context, s Server, r *exchange.Request) (exchange.Response
 			answer.Header = append(answer.Header, exchange.HeaderField{Name: name, Value: v})
 		}
 	}
+	stream := false
+	if media, _, _ := mime.ParseMediaType(response.Header.Get("Content-Type")); media == "text/event-stream" {
+		defer time.AfterFunc(streamTime, cancel).Stop()
+		stream = true
+	}
 	body, err := io.ReadAll(io.LimitReader(response.Body, MaxAnswer+1))
 	switch {
-	case err != nil:
-		answer.Missing = "the answer broke off: " + told(err).Error()
 	case len(body) > MaxAnswer:
 		answer.Missing = fmt.Sprintf("the answer is larger than %d MiB", MaxAnswer>>20)
-	default:
-		answer.Receive(body)
+		return answer, nil
+	case err != nil && stream && errors.Is(err, context.Canceled):
+		answer.Incomplete = fmt.Sprintf("a stream of events, of which only the first %s were read", streamTime)
+		body = body[:1+max(bytes.LastIndex(body, []byte("\n\n")), bytes.LastIndex(body, []byte("\r\n\r\n")), -1)]
+	case err != nil:
+		answer.Incomplete = "the answer broke off: " + told(err).Error()
+	}
+	if answer.Receive(body); answer.Incomplete != "" && len(answer.Body) == 0 && answer.Missing == "" {
+		answer.Missing = answer.Incomplete
 	}
 	return answer, nil
 }

@@ -142,7 +142,7 @@ func TestServersThatMisbehave(t *testing.T) {
 		}
 	}()
 	base := parsed(t, "http://"+listener.Addr().String())
-	call := func(ctx context.Context) (exchange.Response, error) {
+	call := func(ctx context.Context) (Answer, error) {
 		return Call(ctx, Server{Base: base, Address: base}, &exchange.Request{Method: "GET", URL: base})
 	}
 	for answer, want := range map[string]string{
@@ -153,7 +153,7 @@ func TestServersThatMisbehave(t *testing.T) {
 	} {
 		answers <- answer
 		got, err := call(t.Context())
-		if told := fmt.Sprint(got.Missing, err); !strings.Contains(told, want) {
+		if told := fmt.Sprint(got.Incomplete, got.Missing, err); !strings.Contains(told, want) {
 			t.Errorf("%q: %s, want %q", answer, told, want)
 		}
 	}
@@ -166,5 +166,62 @@ func TestServersThatMisbehave(t *testing.T) {
 	listener.Close()
 	if _, err := call(t.Context()); err == nil || !strings.Contains(err.Error(), "nothing answers there") {
 		t.Errorf("a server that is gone: %v", err)
+	}
+}
+
+// TestAStreamOfEventsIsListenedToForAWhile checks that of a stream which does not end the whole events that came are
+// read, soon.
+func TestAStreamOfEventsIsListenedToForAWhile(t *testing.T) {
+	gone := make(chan struct{})
+	api := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "text/event-stream; charset=utf-8")
+		if r.URL.Path == "/some" {
+			io.WriteString(w, "data: {\"a\":1}\n\ndata: {\"b\"")
+		}
+		w.(http.Flusher).Flush()
+		select {
+		case <-r.Context().Done():
+		case <-gone:
+		}
+	}))
+	defer api.Close()
+	defer close(gone)
+	base := parsed(t, api.URL)
+	for path, want := range map[string]string{"/some": "data: {\"a\":1}\n", "/none": ""} {
+		began := time.Now()
+		got, err := Call(t.Context(), Server{Base: base, Address: base}, &exchange.Request{Method: "GET",
+			URL: parsed(t, api.URL+path)})
+		if err != nil || string(got.Body) != want || !strings.Contains(got.Incomplete, "stream of events") ||
+			(want == "") != (got.Missing != "") || time.Since(began) > callTime/2 {
+			t.Errorf("%s: %q, incomplete %q, missing %q, %v after %s", path, got.Body, got.Incomplete, got.Missing, err,
+				time.Since(began))
+		}
+	}
+}
+
+// TestServersThatCouldNeverBeCalled checks that they are told when they are named, and that ports by default are ports.
+func TestServersThatCouldNeverBeCalled(t *testing.T) {
+	for at, want := range map[string]string{
+		"http://127.0.0.1:7466": "not a public address", "https://localhost": "not a public address",
+		"http://[::1]:80": "not a public address", "http://169.254.169.254": "not a public address",
+		"https://9.9.9.9": "", "https://nowhere.invalid": "",
+		"http://q.example http://127.0.0.1:7466": "", "http://q.example http://:7466": "no host and port",
+		"http://q.example http://127.0.0.1:0": "no host and port", "http://q.example http://127.0.0.1:99999": "no host and port",
+	} {
+		name, address, there := strings.Cut(at, " ")
+		s := Server{Base: parsed(t, name)}
+		if there {
+			s.Address = parsed(t, address)
+		}
+		if err := s.Check(t.Context()); (err == nil) != (want == "") || err != nil && !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v, want %q", at, err, want)
+		}
+	}
+	s := Server{Base: parsed(t, "https://Q.example:443/api")}
+	for at, want := range map[string]bool{"https://q.example/api/x": true, "https://q.example:443/api": true,
+		"https://q.example:444/api": false, "http://q.example:443/api": false, "https://q.example/apix": false} {
+		if s.Serves(parsed(t, at)) != want {
+			t.Errorf("it serves %s: %v", at, !want)
+		}
 	}
 }

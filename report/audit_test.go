@@ -34,7 +34,9 @@ func audited() *Result {
 				30 * time.Hour}},
 		Coverage: []AuditGap{{2, 18, "endpoints that were seen have no contract"}},
 		Waivers: []AuditWaiver{{"2026-12-20", "heavy-excess", "GET /berths visitor 2XX $" + bad, "Teodor " + bad,
-			"a thinner list comes " + bad, severity.Info}}}
+			"a thinner list comes " + bad, severity.Info}},
+		Proven: []AuditProven{{"2026-11-02", "sensitive-field", "GET /berths visitor 2XX $" + bad, "monday" + bad, "it was not there", 4,
+			77, "", severity.High}, {Kind: "personal-value", Doubt: "no call covers it", Severity: severity.High}}}
 	return r
 }
 
@@ -53,7 +55,8 @@ func TestAnAuditorsReport(t *testing.T) {
 		"2026-10-01", "2 of 18", "endpoints that were seen have no contract", "2 days", "20 days", "an hour",
 		"30 hours",
 		"209.0 kB of 270.0 kB captured since 2026-09-01", "134.0 kB more would have been", "Waivers in force",
-		"2026-12-20", "a thinner list comes", "<em>in repair</em>", "How each is usually mended"} {
+		"2026-12-20", "a thinner list comes", "Proven fixed", "2026-11-02",
+		"4 of the captures in", "the first is capture 77: it was not there", "in doubt: no call covers it", "<em>in repair</em>", "How each is usually mended"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("it lacks %q", want)
 		}
@@ -68,6 +71,7 @@ func TestAnAuditorsReport(t *testing.T) {
 func TestAReportWithoutMuchToSay(t *testing.T) {
 	r := audited()
 	r.Findings, r.Audit.Days, r.Audit.Proofs, r.Audit.Waivers, r.Audit.Saved = nil, r.Audit.Days[:1], nil, nil, -5_000
+	r.Audit.Proven = nil
 	text := paged(t, r)
 	for _, want := range []string{"No repair was proven in this time.", "<p>None.</p>", "No findings.",
 		"5000 B less would have been"} {
@@ -87,7 +91,7 @@ func TestAReportWithoutMuchToSay(t *testing.T) {
 // TestManyDaysAreNotATableWithoutEnd bounds the table; the chart has them all.
 func TestManyDaysAreNotATableWithoutEnd(t *testing.T) {
 	r := audited()
-	r.Audit.Days = nil
+	r.Audit.Days, r.Audit.Proven = nil, nil
 	day := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
 	for i := range 200 {
 		r.Audit.Days = append(r.Audit.Days, AuditDay{day.AddDate(0, 0, i).Format(time.DateOnly),

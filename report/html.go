@@ -25,6 +25,7 @@ type Audit struct {
 	Excess   int
 	Saved    int // below zero where it got worse
 	Waivers  []AuditWaiver
+	Proven   []AuditProven     // the latest first
 	States   map[string]string // of findings, by fingerprint
 	Alone    bool              // severe decisions need no second person here
 }
@@ -52,6 +53,15 @@ type AuditGap struct {
 type AuditWaiver struct {
 	Until, Kind, Where, Approver, Reason string
 	Severity                             severity.Severity
+}
+
+// AuditProven is a finding that is proven fixed.
+type AuditProven struct {
+	Day, Kind, Where, Batch, Words string
+	Captures                       int    // of the batch that cover the place
+	Capture                        int64  // the first of them
+	Doubt                          string // why the proof no longer counts, empty for no doubt
+	Severity                       severity.Severity
 }
 
 // lastDays limits the days in a report's table.

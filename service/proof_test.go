@@ -1,11 +1,15 @@
 package service
 
 import (
+	"database/sql"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
 	"inkret/core/finding"
+	"inkret/service/base"
+	"inkret/store"
 )
 
 // at returns a capture line as it was recorded at a time.
@@ -247,6 +251,92 @@ func TestADeniedCallProves(t *testing.T) {
 func (w *world) extend(batch int64, chunk int, lines string) {
 	w.t.Helper()
 	if _, err := w.Evidence.ExtendLive(w.t.Context(), w.who, batch, chunk, 0, strings.NewReader(lines)); err != nil {
+		w.t.Fatal(err)
+	}
+}
+
+// TestProofsOfEarlierRules checks that what was closed on grounds that no longer count is listed, stays closed, and is
+// decided by people; and that what was closed on good grounds keeps its proof.
+func TestProofsOfEarlierRules(t *testing.T) {
+	for name, one := range map[string]struct {
+		recording func(now time.Time) string
+		withdrawn bool
+		doubt     string
+	}{
+		"good":      {func(now time.Time) string { return at(now, clean) }, false, ""},
+		"shown":     {func(now time.Time) string { return at(now, clean) + at(now, leaky) }, false, "shows it"},
+		"older":     {func(now time.Time) string { return at(now.AddDate(0, 0, -9), clean) }, false, "before the last"},
+		"elsewhere": {func(now time.Time) string { return at(now, "null") }, false, "covers its place"},
+		"withdrawn": {func(now time.Time) string { return at(now, clean) }, true, "no longer kept"},
+	} {
+		w := newWorld(t)
+		w.alone()
+		w.upload("monday.lines", at(w.clock.now, leaky))
+		w.await()
+		w.clock.now = w.clock.now.Add(time.Hour)
+		b := w.upload("proof.lines", one.recording(w.clock.now))
+		if one.withdrawn {
+			if err := w.Evidence.Withdraw(t.Context(), w.who, b.ID, "gone"); err != nil {
+				t.Fatal(err)
+			}
+		}
+		// as the service of before left it
+		w.sql(`DELETE FROM covers`)
+		w.sql(`UPDATE captures SET call = 0`)
+		w.sql(`UPDATE findings SET state = 'closed', doubt = ?, proof = ?, proven = ? WHERE path = '$.password_hash'`,
+			store.Unlooked, b.ID, w.clock.now.UnixMilli())
+		if err := w.Evidence.LookAgain(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		w.isNow(finding.Closed, name)
+		v := w.theHash()
+		if one.doubt == "" {
+			if v.Doubt != "" || len(v.Proofs) != 1 || v.Proofs[0].Captures != 1 {
+				t.Errorf("%s: in doubt because %q, with proofs %+v", name, v.Doubt, v.Proofs)
+			}
+			continue
+		}
+		if !strings.Contains(v.Doubt, one.doubt) {
+			t.Errorf("%s: in doubt because %q, want %q", name, v.Doubt, one.doubt)
+		}
+		home, err := w.Findings.Home(t.Context(), w.who)
+		if err != nil || home.Doubted != 1 {
+			t.Errorf("%s: %d at home, %v", name, home.Doubted, err)
+		}
+		if _, err := w.Findings.Move(t.Context(), w.who, v.ID, finding.Move{To: finding.Closed}); err == nil {
+			t.Errorf("%s: it stays closed without a reason", name)
+		}
+		if name == "shown" {
+			by := finding.Move{To: finding.Closed, Comment: "looked at by hand"}
+			if _, err := w.Findings.Move(t.Context(), w.who, v.ID, by); err == nil {
+				t.Error("a reviewer alone keeps it closed")
+			}
+			if v, err = w.Findings.Move(t.Context(), w.person("Teodor", base.Lead), v.ID, by); err != nil || v.Doubt != "" || v.State != "closed" ||
+				v.History[len(v.History)-1].Kind != "kept" {
+				t.Errorf("kept closed it is %+v, %v", v, err)
+			}
+			continue
+		}
+		w.await()
+		w.isNow(finding.AwaitingProof, name)
+		w.clock.now = w.clock.now.Add(time.Hour)
+		w.upload("again.lines", at(w.clock.now, clean))
+		w.isNow(finding.Closed, name)
+		if v := w.theHash(); v.Doubt != "" {
+			t.Errorf("%s: proven, it is still in doubt: %s", name, v.Doubt)
+		}
+	}
+}
+
+// sql changes the database behind the service's back.
+func (w *world) sql(statement string, args ...any) {
+	w.t.Helper()
+	db, err := sql.Open("sqlite", filepath.Join(w.dir, "inkret.db"))
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	defer db.Close()
+	if _, err := db.Exec(statement, args...); err != nil {
 		w.t.Fatal(err)
 	}
 }

@@ -29,6 +29,7 @@ func (s *Service) Run(ctx context.Context, public string) {
 			return err
 		}},
 		{waiversEvery, "ending waivers", s.Findings.EndWaivers},
+		{purgeEvery, "looking at proofs of earlier rules", s.Evidence.LookAgain},
 		{waiversEvery, "deciding what quiet recordings prove", s.Evidence.Quiet},
 		{waiversEvery, "making a backup", s.backUpOnce},
 		{notify.HooksEvery, "telling hooks", s.Notify.DeliverOnce},

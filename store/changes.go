@@ -28,6 +28,8 @@ type Standing struct {
 	Asked    string `json:"asked,omitempty"`    // the last day of a waiver that waits for approval
 	AskedBy  int64  `json:"asked_by,omitempty"` // the person who wants it
 
+	Doubt string `json:"doubt,omitempty"` // why its proof no longer counts
+
 	Service  string `json:"-"` // of these nobody decides
 	Severity int    `json:"-"` // greater is graver; see package severity
 
@@ -374,6 +376,9 @@ func (c *Change) events(ctx context.Context, tx *sql.Tx, id string, was, next St
 		}
 		all = append(all, e)
 	}
+	if was.Doubt != "" && next.Doubt == "" && was.State == next.State {
+		all = append(all, Event{Kind: "kept", Was: was.Doubt})
+	}
 	if was.assignee() != next.assignee() {
 		all = append(all, Event{Kind: "assign", Was: was.assignee(), Became: next.assignee()})
 	}
@@ -403,10 +408,11 @@ func standing(ctx context.Context, tx *sql.Tx, id string) (Standing, error) {
 	var labels string
 	err := tx.QueryRowContext(ctx,
 		`SELECT state, until, person_id, coalesce((SELECT iif(name = '', email, name) FROM people WHERE people.id = person_id), ''), assigned_team, team, due, version,
-		approver, asked_to, asked_until, asked_by, severity, (SELECT name FROM services WHERE services.id = service_id),
+		approver, asked_to, asked_until, asked_by, severity, doubt, (SELECT name FROM services WHERE services.id = service_id),
 		coalesce((SELECT group_concat(label, char(10)) FROM (SELECT label FROM labels WHERE finding_id = findings.id ORDER BY label)), '') FROM findings WHERE id = ?`, id).
 		Scan(&was.State, &was.Until, &was.PersonID, &was.person, &was.AssignedTeam, &was.team, &was.Due, &was.version,
-			&was.Approver, &was.AskedTo, &was.Asked, &was.AskedBy, &was.Severity, &was.Service, &labels)
+			&was.Approver, &was.AskedTo, &was.Asked, &was.AskedBy, &was.Severity, &was.Doubt,
+			&was.Service, &labels)
 	was.Labels = strings.FieldsFunc(labels, func(r rune) bool { return r == '\n' })
 	return was, err
 }
@@ -414,16 +420,16 @@ func standing(ctx context.Context, tx *sql.Tx, id string) (Standing, error) {
 func (s *Standing) same(other *Standing) bool {
 	return s.State == other.State && s.Until == other.Until && s.PersonID == other.PersonID &&
 		s.AssignedTeam == other.AssignedTeam && s.Due == other.Due && s.AskedTo == other.AskedTo &&
-		s.Asked == other.Asked && slices.Equal(s.Labels, other.Labels)
+		s.Asked == other.Asked && s.Doubt == other.Doubt && slices.Equal(s.Labels, other.Labels)
 }
 
 // write stores a finding's standing and returns its new version.
 func (s *Standing) write(ctx context.Context, tx *sql.Tx, id string) (version int, err error) {
 	if _, err := tx.ExecContext(ctx,
 		`UPDATE findings SET granted_in = iif(state = ?1, granted_in, 0), state = ?1, until = ?2, person_id = ?3, assigned_team = ?4, due = ?5,
-		approver = ?6, asked_until = ?7, asked_by = ?8, asked_to = ?9, waived_at = iif(?1 <> 'waived', -1, iif(state = 'waived' AND until = ?2, waived_at, severity)) WHERE id = ?10`,
-		s.State, s.Until, s.PersonID, s.AssignedTeam, s.Due, s.Approver, s.Asked, s.AskedBy, s.AskedTo,
-		id); err != nil {
+		approver = ?6, asked_until = ?7, asked_by = ?8, asked_to = ?9, waived_at = iif(?1 <> 'waived', -1, iif(state = 'waived' AND until = ?2, waived_at, severity)), doubt = ?11 WHERE id = ?10`,
+		s.State, s.Until, s.PersonID, s.AssignedTeam, s.Due, s.Approver, s.Asked, s.AskedBy, s.AskedTo, id,
+		s.Doubt); err != nil {
 		return 0, err
 	}
 	if _, err := tx.ExecContext(ctx, `DELETE FROM labels WHERE finding_id = ?`, id); err != nil {

@@ -48,7 +48,7 @@ func (q *quay) batch(digest string, covered map[string]finding.Covered, findings
 	for i, f := range append(findings, Finding{}) {
 		c, occurrences := Capture{Entry: i, Method: "GET", URL: "https://q.example/" + f.ID, EndpointID: f.EndpointID,
 			Status: 200 + i*100, Bytes: 10 * (i + 1), Sealed: []byte{1}, Holds: HoldsBodies, Started: q.now,
-				Recorded: q.now},
+			Recorded: q.now},
 			[]Occurrence(nil)
 		if f.ID != "" {
 			occurrences = []Occurrence{{Finding: f.ID, Spots: 1, Bytes: 3}}

@@ -403,6 +403,7 @@ type FindingFilter struct {
 	Label      string   // in lower case
 	DueBefore  string   // a day: due before it
 	Asked      bool     // a waiver waits for approval
+	Doubted    bool     // closed, and its proof no longer counts
 	Since      int64    // came or came back after this event
 	Places     []string // in the contracts, as FILE:LINE, that decided
 	Value      string   // the print of a value that leaked
@@ -418,6 +419,9 @@ func (by *FindingFilter) filter() filter {
 		state = "+state"
 	}
 	f.in(state, by.States)
+	if by.Doubted {
+		f.and("doubt <> ''")
+	}
 	f.in("kind", by.Kinds)
 	if len(by.Severities) > 0 {
 		least, severity := filter{}, "severity"

@@ -40,7 +40,7 @@ const denied = `INSERT INTO covers (finding_id, batch_id, captures, capture_id, 
 	SELECT o.finding_id, ?1, count(DISTINCT d.id), min(d.id), ?3, max(d.recorded), 0
 		FROM captures d JOIN captures s ON s.call = d.call JOIN occurrences o ON o.capture_id = s.id
 		JOIN findings f ON f.id = o.finding_id AND f.state = 'awaiting-proof' AND f.service_id = ?2
-		WHERE d.batch_id = ?1 AND d.status IN (401, 403, 404, 410) AND d.call <> 0 AND d.started > 0 AND d.incomplete = ''
+		WHERE d.batch_id = ?1 AND d.status IN (401, 403, 404, 410) AND d.call NOT IN (0, -1) AND s.call <> 0 AND d.started > 0 AND d.incomplete = ''
 		AND NOT EXISTS (SELECT 1 FROM occurrences WHERE capture_id = d.id AND finding_id = o.finding_id)
 		GROUP BY o.finding_id
 	ON CONFLICT DO UPDATE SET ground = iif(captures = 0 OR excluded.capture_id < capture_id, excluded.ground, ground),
@@ -182,4 +182,69 @@ func (s *Findings) ProofsOf(ctx context.Context, f Finding) ([]Proof, error) {
 			coalesce((SELECT max(o.capture_id) FROM occurrences o WHERE o.finding_id = ?1), 0)
 		FROM covers JOIN batches ON batches.id = batch_id WHERE finding_id = ?1 AND done = 1 AND `+which+
 		` ORDER BY batches.id DESC LIMIT 20`, f.ID)
+}
+
+// Unlooked is the doubt about proofs that were made under earlier rules and that nobody has looked at yet.
+const Unlooked = "not yet looked at"
+
+// Unlooked lists the closed findings of which [Unlooked] is said, with the batch that proved each, by batch.
+func (s *Captures) Unlooked(ctx context.Context) (map[int64][]Finding, error) {
+	all, err := rows(ctx, s.db.read, scanFinding, `SELECT `+findingColumns+findingTables+` WHERE doubt = ?`, Unlooked)
+	if err != nil {
+		return nil, err
+	}
+	by := map[int64][]Finding{}
+	for _, f := range all {
+		var batch int64
+		if err := s.db.read.QueryRowContext(ctx, `SELECT proof FROM findings WHERE id = ?`, f.ID).Scan(&batch); err != nil {
+			return nil, err
+		}
+		by[batch] = append(by[batch], f)
+	}
+	return by, nil
+}
+
+// ShownBy reports whether a batch shows a finding.
+func (s *Captures) ShownBy(ctx context.Context, batch int64, finding string) (shown bool, err error) {
+	return shown, s.db.read.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM occurrences JOIN captures ON captures.id = capture_id
+		WHERE finding_id = ? AND batch_id = ?)`, finding, batch).Scan(&shown)
+}
+
+// Doubt says why the proof of a closed finding does not hold, or with the empty text that it does: then what the batch
+// told is kept with it.
+func (s *Captures) Doubt(ctx context.Context, id string, batch int64, why string, c finding.Covered) error {
+	return s.db.change(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE findings SET doubt = ? WHERE id = ? AND doubt = ?`, why, id,
+			Unlooked); err != nil || why != "" {
+			return err
+		}
+		e := Evidence{Covered: map[string]finding.Covered{id: c}}
+		return e.cover(ctx, tx, batch, nthOf(ctx, tx, batch))
+	})
+}
+
+// uncalledAt is how many captures get their calls at once.
+const uncalledAt = 200
+
+// Uncalled lists captures of which it is not known what call they are of, made before that was noted.
+func (s *Captures) Uncalled(ctx context.Context) ([]Capture, error) {
+	return rows(ctx, s.db.read, func(r scanner) (Capture, error) {
+		var c Capture
+		var started, recorded int64
+		err := r.Scan(append(c.into(&started, &recorded), &c.Sealed)...)
+		return c, err
+	}, `SELECT `+captureColumns+`, sealed`+captureTables+` WHERE call = 0 AND captures.endpoint_id <> '' AND batches.done = 1 LIMIT ?`,
+		uncalledAt)
+}
+
+// Call notes what call captures are of.
+func (s *Captures) Call(ctx context.Context, calls map[int64]int64) error {
+	return s.db.change(ctx, func(tx *sql.Tx) error {
+		for id, call := range calls {
+			if _, err := tx.ExecContext(ctx, `UPDATE captures SET call = ? WHERE id = ?`, call, id); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }

@@ -218,8 +218,10 @@ const (
 	EventKindAssign    EventKind = "assign"
 	EventKindComment   EventKind = "comment"
 	EventKindDue       EventKind = "due"
+	EventKindEarlier   EventKind = "earlier"
 	EventKindExcepted  EventKind = "excepted"
 	EventKindFound     EventKind = "found"
+	EventKindKept      EventKind = "kept"
 	EventKindLabel     EventKind = "label"
 	EventKindMove      EventKind = "move"
 	EventKindRenamed   EventKind = "renamed"
@@ -237,9 +239,13 @@ func (e EventKind) Valid() bool {
 		return true
 	case EventKindDue:
 		return true
+	case EventKindEarlier:
+		return true
 	case EventKindExcepted:
 		return true
 	case EventKindFound:
+		return true
+	case EventKindKept:
 		return true
 	case EventKindLabel:
 		return true
@@ -426,6 +432,33 @@ func (e PatchOpOp) Valid() bool {
 	case PatchOpOpReplace:
 		return true
 	case PatchOpOpTest:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ProofGround.
+const (
+	Carried ProofGround = "carried"
+	Denied  ProofGround = "denied"
+	Judged  ProofGround = "judged"
+	Removed ProofGround = "removed"
+	Seen    ProofGround = "seen"
+)
+
+// Valid indicates whether the value is a known member of the ProofGround enum.
+func (e ProofGround) Valid() bool {
+	switch e {
+	case Carried:
+		return true
+	case Denied:
+		return true
+	case Judged:
+		return true
+	case Removed:
+		return true
+	case Seen:
 		return true
 	default:
 		return false
@@ -1724,6 +1757,9 @@ type Finding struct {
 	Cwe          int     `json:"cwe"`
 	Direction    string  `json:"direction"`
 
+	// Doubt Why the proof that closed it under earlier rules no longer counts: it can await proof again, or stay closed for a reason
+	Doubt *string `json:"doubt,omitempty"`
+
 	// Due The last day, UTC
 	Due        *string   `json:"due,omitempty"`
 	Endpoint   string    `json:"endpoint"`
@@ -1782,6 +1818,9 @@ type FindingDetail struct {
 
 	// Moves States it may be moved to
 	Moves []State `json:"moves"`
+
+	// Proofs What proved it if it is closed; while it awaits proof, what recordings in progress tell of it so far
+	Proofs *[]Proof `json:"proofs,omitempty"`
 
 	// Prove While it awaits proof: the command that captures its endpoint again
 	Prove *string `json:"prove,omitempty"`
@@ -1994,6 +2033,9 @@ type Home struct {
 	Batches       []Batch      `json:"batches"`
 	BySeverity    BySeverity   `json:"by_severity"`
 	ByState       []StateCount `json:"by_state"`
+
+	// Doubted Findings that are closed on grounds that no longer count
+	Doubted int `json:"doubted"`
 
 	// LeftBehind Open findings that are assigned to somebody who is kept out
 	LeftBehind int `json:"left_behind"`
@@ -2457,6 +2499,40 @@ type Problem struct {
 	Title  string  `json:"title"`
 	Type   string  `json:"type"`
 }
+
+// Proof What the captures of a batch tell of a finding
+type Proof struct {
+	// Batch What it is called
+	Batch   string `json:"batch"`
+	BatchID int64  `json:"batch_id"`
+
+	// CaptureID The first of them
+	CaptureID *int64 `json:"capture_id,omitempty"`
+
+	// Captures How many of it cover the place
+	Captures int `json:"captures"`
+
+	// Ground What makes the first cover it
+	Ground *ProofGround `json:"ground,omitempty"`
+
+	// Growing A recorder still adds to it
+	Growing bool `json:"growing"`
+
+	// Last When the latest of them was recorded
+	Last *time.Time `json:"last,omitempty"`
+
+	// Leaked The newest capture that showed the finding
+	Leaked *int64 `json:"leaked,omitempty"`
+
+	// Shown A capture of the batch shows the finding, so that it proves nothing
+	Shown bool `json:"shown"`
+
+	// Words The same in a sentence
+	Words *string `json:"words,omitempty"`
+}
+
+// ProofGround What makes the first cover it
+type ProofGround string
 
 // ProofTime defines model for ProofTime.
 type ProofTime struct {

@@ -29,6 +29,7 @@ type Query struct {
 	Service    string
 	Due        string // over, or a day before which it is due
 	Waiver     string // asked
+	Proof      string // doubted
 	Shape      string // of a contract
 	Value      string // the print of a value that leaked
 	Words      string
@@ -68,6 +69,7 @@ var filters = []Filter{
 	text("service", "only of the service `NAME`", func(q *Query) *string { return &q.Service }),
 	{"due", "over for what is overdue, or due before a `DAY`", day, func(q *Query) string { return q.Due }},
 	{"waiver", "asked, for those whose waiver waits for approval", waiver, func(q *Query) string { return q.Waiver }},
+	{"proof", "doubted, for closed ones whose proof no longer counts", doubted, func(q *Query) string { return q.Proof }},
 	text("shape", "only those that the `SHAPE` of a contract decided", func(q *Query) *string { return &q.Shape }),
 	text("value", "only where a value leaked that has this `PRINT`", func(q *Query) *string { return &q.Value }),
 	{"batch", "only those seen in the batch of this `NUMBER`", batch, func(q *Query) string {
@@ -130,7 +132,10 @@ func (q Query) Encode() string { return q.Values().Encode() }
 
 // InStates returns the states that the query selects, with `open` expanded; empty means any.
 func (q Query) InStates() []string {
-	if len(q.States) == 0 {
+	switch {
+	case len(q.States) == 0 && q.Proof != "":
+		return []string{string(Closed)}
+	case len(q.States) == 0:
 		return OpenStates()
 	}
 	var all []string
@@ -202,6 +207,14 @@ func sorted(q *Query, said string) error {
 		return wrong("findings have no order by %s", said)
 	}
 	q.Sort = said
+	return nil
+}
+
+func doubted(q *Query, said string) error {
+	if said != "doubted" {
+		return wrong("a proof can be `doubted`")
+	}
+	q.Proof = said
 	return nil
 }
 

@@ -10,7 +10,7 @@ import (
 // TestEveryFilterIsReadAndWritten reads a query with every filter, and writes it again.
 func TestEveryFilterIsReadAndWritten(t *testing.T) {
 	said := map[string]string{"state": "new,in-repair", "severity": "critical,high", "kind": "secret-value",
-		"due": "2027-03-31", "waiver": "asked", "batch": "7", "sort": "-due"}
+		"due": "2027-03-31", "waiver": "asked", "proof": "doubted", "batch": "7", "sort": "-due"}
 	values := url.Values{}
 	for _, f := range Filters() {
 		if said[f.Name] == "" {
@@ -45,7 +45,7 @@ func TestQueriesThatNoListKnows(t *testing.T) {
 	for query, says := range map[string]string{
 		"colour=red": "no filter colour", "state=gone": "no state gone", "severity=dire": "no severity dire",
 		"kind=secret-value,x": "no kind x", "due=soon": "due is", "due=2027-02-30": "due is",
-		"waiver=given": "can be `asked`", "batch=x": "named by its number", "sort=colour": "no order by colour",
+		"waiver=given": "can be `asked`", "proof=x": "can be `doubted`", "batch=x": "named by its number", "sort=colour": "no order by colour",
 		"sort=--due": "no order by",
 	} {
 		values, err := url.ParseQuery(query)

@@ -35,6 +35,7 @@ type (
 	FindingFilter  = store.FindingFilter
 	Key            = store.Key
 	Occurrence     = store.Occurrence
+	Proof          = store.Proof
 	Page           = store.Page
 	Person         = store.Person
 	Revision       = store.Revision

@@ -53,21 +53,25 @@ func (s *Evidence) trial(ctx context.Context, service string) (*finding.Trial, e
 	if err != nil || len(waiting) == 0 {
 		return nil, err
 	}
+	return trialOf(service, waiting), nil
+}
+
+func trialOf(service string, waiting []store.Finding) *finding.Trial {
 	var all []finding.Awaiting
 	for _, w := range waiting {
 		w.Service = service
 		all = append(all, finding.Awaiting{ID: w.ID, Identity: base.IdentityOf(&w)})
 	}
-	return finding.NewTrial(all), nil
+	return finding.NewTrial(all)
 }
 
 // callOf returns the keyed hash by which the same call is told: method, whole address and audience.
-func (g *gathering) callOf(c *exchange.Capture, audience string) int64 {
+func callOf(print func([]byte) uint64, c *exchange.Capture, audience string) int64 {
 	u := c.Request.URL
 	if u == nil {
 		return 0
 	}
-	return int64(g.print([]byte(strings.Join([]string{"call", c.Request.Method, strings.ToLower(u.Host), u.EscapedPath(),
+	return int64(print([]byte(strings.Join([]string{"call", c.Request.Method, strings.ToLower(u.Host), u.EscapedPath(),
 		u.RawQuery, audience}, "\n"))))
 }
 
@@ -91,7 +95,7 @@ func (g *gathering) add(c *exchange.Capture) (store.Capture, []store.Occurrence)
 	g.collector.Add(c.File, c.Entry, &out)
 	row := store.Capture{Entry: c.Entry, Method: c.Request.Method, Audience: out.Audience, AudienceBy: out.AudienceBy,
 		Status:  c.Response.Status,
-		Started: c.Started, Recorded: recorded, Call: g.callOf(c, out.Audience), Bytes: out.Bytes, Excess: out.Excess, Skipped: out.Skipped, Incomplete: c.Incomplete,
+		Started: c.Started, Recorded: recorded, Call: callOf(g.print, c, out.Audience), Bytes: out.Bytes, Excess: out.Excess, Skipped: out.Skipped, Incomplete: c.Incomplete,
 		Service: g.service, Endpoint: out.Endpoint}
 	if c.Request.URL != nil {
 		row.URL = g.masker.Address(c.Request.URL, out.Endpoint)

@@ -98,9 +98,22 @@ func (s *Evidence) AllowServer(ctx context.Context, who base.Caller, service, se
 				address)
 		}
 	}
+	if err := (&outbound.Server{Base: urlOf(parsed.URL()), Address: urlOf(address)}).Check(ctx); err != nil {
+		return base.NewProblem(base.Invalid, "say where it is reached: inkret service allow "+parsed.URL()+
+			" http://HOST:PORT", "every call would be refused: %v", err)
+	}
 	return s.store.AllowServer(ctx, service, store.AllowedServer{Server: parsed.URL(), Address: address,
 		Author: who.Name, At: s.base.Now()},
 		s.base.Did(who, "allow server", service, strings.TrimSpace(parsed.URL()+" "+address)))
+}
+
+// urlOf parses an address that is known to be one, nil for none.
+func urlOf(text string) *url.URL {
+	u, err := url.Parse(text)
+	if err != nil || text == "" {
+		return nil
+	}
+	return u
 }
 
 // ForbidServer withdraws what [Evidence.AllowServer] allowed.
@@ -226,7 +239,7 @@ func (s *Evidence) call(ctx context.Context, b store.Batch, r *recaller, calls [
 		case err != nil:
 			answer.Missing = "the call failed: " + err.Error()
 		}
-		c.Response = answer
+		c.Response, c.Incomplete = answer.Response, answer.Incomplete
 		g, err := s.newGathering(ctx, b.Service, r.contracts)
 		if err != nil {
 			return b, nil, err

@@ -34,6 +34,11 @@ type Store interface {
 	Capture(ctx context.Context, id int64) (store.Capture, error)
 	Prove(ctx context.Context, b store.Batch, covered map[string]finding.Covered, at time.Time) error
 	Moved(ctx context.Context, batch int64) (bool, error)
+	Unlooked(ctx context.Context) (map[int64][]store.Finding, error)
+	ShownBy(ctx context.Context, batch int64, finding string) (bool, error)
+	Doubt(ctx context.Context, id string, batch int64, why string, c finding.Covered) error
+	Uncalled(ctx context.Context) ([]store.Capture, error)
+	Call(ctx context.Context, calls map[int64]int64) error
 	Quiet(ctx context.Context, since time.Time) ([]store.Batch, error)
 	CloseBatch(ctx context.Context, batch int64, dropped int, note store.Note[int]) (closed bool, err error)
 	DropAsking(ctx context.Context, batch int64, entry store.TrailEntry) error

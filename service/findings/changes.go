@@ -211,10 +211,16 @@ func (w *Wish) move(who *base.Caller, was, next *store.Standing, today string,
 	if approves { // the reason was said by who asked
 		move.Comment, move.Until = "approved "+w.Comment, cmp.Or(w.Until, was.Asked)
 	}
+	if was.Doubt != "" && w.To == finding.Closed {
+		return w.keepClosed(who, was, next)
+	}
 	if w.To == "" || w.To == finding.State(was.State) && move.Until == was.Until {
 		return ""
 	}
 	from := finding.State(was.State)
+	if was.Doubt != "" && w.To == finding.AwaitingProof {
+		from, next.Doubt = finding.Confirmed, ""
+	}
 	if waives && from == finding.Waived { // a waiver is made longer or shorter
 		from = finding.Confirmed
 	}
@@ -236,6 +242,18 @@ func (w *Wish) move(who *base.Caller, was, next *store.Standing, today string,
 	if waives || approves {
 		next.Approver = base.ShownName(who.Person)
 	}
+	return ""
+}
+
+// keepClosed lets a finding stay closed whose proof no longer counts.
+func (w *Wish) keepClosed(who *base.Caller, was, next *store.Standing) (why string) {
+	switch {
+	case strings.TrimSpace(w.Comment) == "":
+		return "to stay closed it needs a reason: say it as the comment"
+	case severity.Severity(was.Severity) >= finding.ByTwo && !who.MayIn(was.Service, base.Lead):
+		return "one as severe as this stays closed without a proof only if a lead says so; it can await proof again"
+	}
+	next.Doubt = ""
 	return ""
 }
 

@@ -23,7 +23,7 @@ func (s *Findings) Filter(ctx context.Context, who base.Caller, values url.Value
 	by = store.FindingFilter{States: q.InStates(), Kinds: q.Kinds, Audience: q.Audience, Endpoint: q.Endpoint,
 		Team: q.Team, Entity: q.Entity, Field: q.Field,
 		Label: strings.ToLower(q.Label), Service: q.Service, Words: q.Words, Sort: q.Sort, Batch: q.Batch,
-		Asked: q.Waiver != "", Value: q.Value, DueBefore: q.Due}
+		Asked: q.Waiver != "", Doubted: q.Proof != "", Value: q.Value, DueBefore: q.Due}
 	for _, name := range q.Severities {
 		severity, _ := severity.Parse(name)
 		by.Severities = append(by.Severities, int(severity))

@@ -43,6 +43,9 @@ func (s *Findings) Finding(ctx context.Context, who base.Caller, id string) (Fin
 	}
 	id = f.ID // it may have been asked for by the one that it had before
 	v := FindingView{Finding: f, Moves: finding.State(f.State).Moves()}
+	if f.Doubt != "" {
+		v.Moves = []finding.State{finding.AwaitingProof, finding.Closed}
+	}
 	if kind, ok := kind.Parse(f.Kind); ok {
 		v.Mend = kind.Mend()
 	}
@@ -124,6 +127,7 @@ type Home struct {
 	Overdue   int             // of mine
 	Unread    int             // notices
 
+	Doubted      int // closed, and their proofs no longer count
 	WaiversAsked int // that wait for approval
 	Revisions    int // that wait for approval
 	Left         int // open findings of people who are kept out
@@ -158,6 +162,13 @@ func (s *Findings) Home(ctx context.Context, who base.Caller) (Home, error) {
 	if h.WaiversEnding, err = s.store.WaiversEnding(ctx,
 		s.base.Now().Add(week).UTC().Format(time.DateOnly)); err != nil {
 		return h, err
+	}
+	_, doubted, err := s.store.Findings(ctx, store.FindingFilter{Doubted: true}, store.Page{Number: 1, Size: 1})
+	if err != nil {
+		return h, err
+	}
+	for _, n := range doubted {
+		h.Doubted += n
 	}
 	no := false
 	if h.Unknown, h.UnknownTotal, err = s.store.Endpoints(ctx, store.EndpointFilter{Known: &no, Sort: "-captures"},

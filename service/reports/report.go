@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"time"
 
 	"inkret/core/contract"
 	"inkret/core/finding"
@@ -65,7 +66,8 @@ func (s *Reports) Report(ctx context.Context, who base.Caller, service string, q
 	if out.Summary, err = s.seen(ctx, service); err != nil {
 		return nil, err
 	}
-	return out, errors.Join(s.auditStanding(ctx, service, out.Audit), s.auditWaivers(ctx, service, out.Audit))
+	return out, errors.Join(s.auditStanding(ctx, service, out.Audit), s.auditWaivers(ctx, service, out.Audit),
+		s.auditProven(ctx, service, out.Audit))
 }
 
 // eachFinding calls f for each finding that matches, most severe first.
@@ -166,6 +168,39 @@ func (s *Reports) auditWaivers(ctx context.Context, service string, a *report.Au
 		a.Waivers = append(a.Waivers, report.AuditWaiver{Until: f.Until, Kind: f.Kind,
 			Severity: severity.Severity(f.Severity), Approver: f.Approver, Reason: waiverReason(history),
 			Where: strings.TrimSpace(f.Endpoint+" "+f.Audience+" "+f.Status) + " " + f.Path})
+	}
+	return nil
+}
+
+// shownProven is how many of the findings that are proven fixed a report shows.
+const shownProven = 200
+
+// auditProven adds the findings that are proven fixed, with their proofs.
+func (s *Reports) auditProven(ctx context.Context, service string, a *report.Audit) error {
+	closed, _, err := s.store.Findings(ctx, store.FindingFilter{Service: service, Sort: "-last_seen",
+		States: []string{string(finding.Closed)}}, store.Page{Number: 1, Size: shownProven})
+	if err != nil {
+		return err
+	}
+	slices.SortStableFunc(closed, func(a, b store.Finding) int { return b.Proven.Compare(a.Proven) })
+	for i := range closed {
+		f := &closed[i]
+		one := report.AuditProven{Kind: f.Kind, Severity: severity.Severity(f.Severity), Doubt: f.Doubt,
+			Where: strings.TrimSpace(f.Endpoint+" "+f.Audience+" "+f.Status) + " " + f.Path}
+		if !f.Proven.IsZero() {
+			one.Day = f.Proven.UTC().Format(time.DateOnly)
+		}
+		proofs, err := s.store.ProofsOf(ctx, *f)
+		if err != nil {
+			return err
+		}
+		for _, p := range proofs {
+			one.Batch, one.Captures, one.Capture, one.Words = p.Batch, p.Captures, p.CaptureID, p.By.Words()
+		}
+		if len(proofs) == 0 && one.Doubt == "" {
+			one.Doubt = "the recording that proved it is no longer there"
+		}
+		a.Proven = append(a.Proven, one)
 	}
 	return nil
 }

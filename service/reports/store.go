@@ -25,6 +25,7 @@ type Store interface {
 	Findings(ctx context.Context, by store.FindingFilter, page store.Page) ([]store.Finding, map[int]int, error)
 	Keeping(ctx context.Context, service string) (store.Keeping, error)
 	MainBefore(ctx context.Context, service string, id int64) (store.Result, error)
+	ProofsOf(ctx context.Context, f store.Finding) ([]store.Proof, error)
 	Proofs(ctx context.Context, by store.StandingFilter, since time.Time) ([]store.Proven, error)
 	ResultByID(ctx context.Context, id int64) (store.Result, error)
 	SecondPerson(ctx context.Context, service string) (needed bool, err error)

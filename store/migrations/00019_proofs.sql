@@ -1,7 +1,8 @@
 -- +goose Up
-ALTER TABLE captures ADD COLUMN call INTEGER NOT NULL DEFAULT 0; -- keyed hash of method, address and audience; 0 where it is not known
+ALTER TABLE captures ADD COLUMN call INTEGER NOT NULL DEFAULT 0; -- keyed hash of method, address and audience; 0 where it is not yet known, -1 where it cannot be
 ALTER TABLE captures ADD COLUMN recorded INTEGER NOT NULL DEFAULT 0; -- when it was made, as far as that counts, else when it arrived
 CREATE INDEX captures_call ON captures(call) WHERE call <> 0;
+CREATE INDEX captures_uncalled ON captures(id) WHERE call = 0 AND endpoint_id <> '';
 CREATE INDEX captures_denied ON captures(batch_id) WHERE status IN (401, 403, 404, 410);
 UPDATE captures SET recorded = iif(started > 0, started, coalesce((SELECT started FROM batches WHERE batches.id = batch_id), 0));
 

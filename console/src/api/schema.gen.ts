@@ -2914,6 +2914,8 @@ export interface components {
             first_seen: string;
             /** Format: date-time */
             last_seen: string;
+            /** @description Why the proof that closed it under earlier rules no longer counts: it can await proof again, or stay closed for a reason */
+            doubt?: string;
         };
         /** @description A waiver, or the decision that it is no leak, that waits for a lead who approves it and is somebody else than the person who asks */
         AskedWaiver: {
@@ -2940,6 +2942,8 @@ export interface components {
             moves: components["schemas"]["State"][];
             /** @description While it awaits proof: the command that captures its endpoint again */
             prove?: string;
+            /** @description What proved it if it is closed; while it awaits proof, what recordings in progress tell of it so far */
+            proofs?: components["schemas"]["Proof"][];
             /** @description Where the same value leaks, told by its keyed hash */
             same_value: components["schemas"]["Finding"][];
             /** @description The same entity field leaking at other places */
@@ -2953,6 +2957,41 @@ export interface components {
             follows?: boolean;
             /** @description Changes of the contracts that would keep it from being told, were it no leak */
             teaches?: components["schemas"]["Teaching"][];
+        };
+        /** @description What the captures of a batch tell of a finding */
+        Proof: {
+            /** Format: int64 */
+            batch_id: number;
+            /** @description What it is called */
+            batch: string;
+            /** @description A recorder still adds to it */
+            growing: boolean;
+            /** @description How many of it cover the place */
+            captures: number;
+            /**
+             * Format: int64
+             * @description The first of them
+             */
+            capture_id?: number;
+            /**
+             * @description What makes the first cover it
+             * @enum {string}
+             */
+            ground?: "seen" | "removed" | "carried" | "judged" | "denied";
+            /** @description The same in a sentence */
+            words?: string;
+            /**
+             * Format: date-time
+             * @description When the latest of them was recorded
+             */
+            last?: string;
+            /** @description A capture of the batch shows the finding, so that it proves nothing */
+            shown: boolean;
+            /**
+             * Format: int64
+             * @description The newest capture that showed the finding
+             */
+            leaked?: number;
         };
         GrantPlace: {
             file: string;
@@ -2977,7 +3016,7 @@ export interface components {
             at: string;
             author: string;
             /** @enum {string} */
-            kind: "found" | "move" | "comment" | "assign" | "due" | "label" | "waiver" | "withdrawn" | "severity" | "renamed" | "excepted";
+            kind: "found" | "move" | "comment" | "assign" | "due" | "label" | "waiver" | "withdrawn" | "severity" | "renamed" | "excepted" | "earlier" | "kept";
             from?: components["schemas"]["State"];
             to?: components["schemas"]["State"];
             /** @description What was assigned, due or labelled before, its severity, or what its endpoint was called */
@@ -3477,6 +3516,8 @@ export interface components {
             mine_total: number;
             /** @description Of mine */
             overdue: number;
+            /** @description Findings that are closed on grounds that no longer count */
+            doubted: number;
             /** @description Notices */
             unread: number;
             /** @description Exposure requests that wait for a decision */

@@ -81,10 +81,16 @@ export default function FindingPage() {
             <Alert
               type="info"
               showIcon
-              title="It awaits proof: a later capture of the place that no longer shows it closes it."
-              description={<Code copyable>{finding.data.prove}</Code>}
+              title="It awaits proof: a recording that covers the place and does not show it closes it."
+              description={
+                <>
+                  <SoFar d={finding.data} />
+                  <Code copyable>{finding.data.prove}</Code>
+                </>
+              }
             />
           )}
+          {f.doubt && <Doubted d={finding.data} />}
           {f.waiver_asked && <AskedWaiver d={finding.data} />}
           <Facts d={finding.data} />
           <Hold d={finding.data} />
@@ -92,6 +98,7 @@ export default function FindingPage() {
           <History d={finding.data} />
         </div>
         <div className="stack">
+          <Proven d={finding.data} />
           <Evidence d={finding.data} />
           <Elsewhere
             all={finding.data.same_value}
@@ -210,7 +217,7 @@ function Decide({ d }: { d: FindingDetail }) {
       );
     },
   });
-  const needsReason = to === "waived" || to === "not-a-leak";
+  const needsReason = to === "waived" || to === "not-a-leak" || to === "closed";
   return (
     <section className="sheet" aria-label="Decide">
       <Typography.Title level={2}>Decide</Typography.Title>
@@ -225,7 +232,7 @@ function Decide({ d }: { d: FindingDetail }) {
             />
           </Form.Item>
         )}
-        {d.finding.state === "closed" && (
+        {d.finding.state === "closed" && !d.finding.doubt && (
           <Typography.Paragraph type="secondary">
             Closed by proof. It returns by itself when it is captured again.
           </Typography.Paragraph>
@@ -539,6 +546,12 @@ function History({ d }: { d: FindingDetail }) {
                   {e.author}: {e.until ? `a waiver until ${e.until}` : "that it is no leak"} <b>{e.became}</b>
                 </>
               )}
+              {e.kind === "earlier" && <>shown again by what was recorded before the proof: it stays closed</>}
+              {e.kind === "kept" && (
+                <>
+                  {e.author}: it stays closed, although {e.was}
+                </>
+              )}
               {e.kind === "withdrawn" && <>{e.author} withdrew the recording that showed it</>}
               {e.kind === "severity" && (
                 <>
@@ -567,6 +580,90 @@ function History({ d }: { d: FindingDetail }) {
           ),
         }))}
       />
+    </section>
+  );
+}
+
+/** What recordings that are still going on tell of a finding that awaits proof. */
+function SoFar({ d }: { d: FindingDetail }) {
+  return d.proofs?.map((p) => (
+    <p key={p.batch_id} aria-live="polite">
+      <Link to={`/captures?batch=${p.batch_id}`}>{p.batch}</Link>, a recording in progress,{" "}
+      {p.shown
+        ? "shows it"
+        : `has not shown it in ${count(p.captures, "call")} so far; it counts when it ends, or after ten quiet minutes`}
+      .
+    </p>
+  ));
+}
+
+/** A finding that was closed on grounds that no longer count. */
+function Doubted({ d }: { d: FindingDetail }) {
+  const may = useMay("reviewer", d.finding.service);
+  const queries = useQueryClient();
+  const failed = useFailed();
+  const { message } = App.useApp();
+  const again = useMutation({
+    mutationFn: () =>
+      take(
+        api.POST("/api/v1/findings/{finding_id}/moves", {
+          params: { path: { finding_id: d.finding.id } },
+          body: { to: "awaiting-proof" },
+        }),
+      ),
+    onSuccess: (now) => {
+      queries.setQueryData(keys.finding(d.finding.id), now);
+      void changed(queries, "findings");
+      message.success("It awaits proof again");
+    },
+    onError: failed,
+  });
+  return (
+    <Alert
+      type="warning"
+      showIcon
+      title="It was closed on grounds that no longer count"
+      description={
+        <>
+          <p>{d.finding.doubt}. Let it await proof again, or decide below that it stays closed, saying why.</p>
+          {may && (
+            <Button loading={again.isPending} onClick={() => again.mutate()}>
+              Await proof again
+            </Button>
+          )}
+        </>
+      }
+    />
+  );
+}
+
+/** What proved that a finding is fixed. */
+function Proven({ d }: { d: FindingDetail }) {
+  const proof = d.proofs?.find((p) => !p.growing);
+  const id = proof?.capture_id ?? 0;
+  const capture = useQuery({
+    queryKey: keys.capture(id),
+    queryFn: () => take(api.GET("/api/v1/captures/{capture_id}", { params: { path: { capture_id: id } } })),
+    enabled: id > 0,
+  });
+  if (!proof) return null;
+  return (
+    <section className="sheet" aria-label="Proof">
+      <Flex justify="space-between" gap={8}>
+        <Typography.Title level={2}>Proof</Typography.Title>
+        {proof.leaked && id > 0 && (
+          <Link to={`/captures/compare?before=${proof.leaked}&after=${id}`}>Next to the capture that leaked</Link>
+        )}
+      </Flex>
+      <p>
+        {count(proof.captures, "capture")} of <Link to={`/captures?batch=${proof.batch_id}`}>{proof.batch}</Link>{" "}
+        {proof.captures === 1 ? "covers" : "cover"} the place, and none shows it. The first is{" "}
+        <Link to={`/captures/${id}`}>capture {id}</Link>: {proof.words}.
+      </p>
+      {capture.error && <Failed error={capture.error} again={() => capture.refetch()} />}
+      {capture.data?.body && (
+        <WireView body={capture.data.body} cut={capture.data.cut} judgedBy={capture.data.judged_by} />
+      )}
     </section>
   );
 }

@@ -131,7 +131,7 @@ export default function Findings() {
           ]}
         />
         <Audience value={get("audience")} onChange={(audience) => set({ audience })} />
-        {(["batch", "endpoint", "entity", "field", "team", "service", "shape", "value", "waiver"] as const)
+        {(["batch", "endpoint", "entity", "field", "team", "service", "shape", "value", "waiver", "proof"] as const)
           .filter((f) => get(f))
           .map((f) => (
             <Button key={f} onClick={() => set({ [f]: "" })} aria-label={`Take away the filter ${f} ${get(f)}`}>

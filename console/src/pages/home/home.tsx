@@ -58,6 +58,18 @@ export default function Home() {
             }
           />
         )}
+        {h.doubted > 0 && (
+          <Alert
+            type="warning"
+            showIcon
+            title={
+              <Link to="/findings?state=closed&proof=doubted">
+                {count(h.doubted, "finding")} {h.doubted === 1 ? "was" : "were"} closed on grounds that no longer count:
+                look at {h.doubted === 1 ? "it" : "them"} once
+              </Link>
+            }
+          />
+        )}
         {h.left_behind > 0 && (
           <Alert
             type="warning"
