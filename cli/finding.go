@@ -348,11 +348,7 @@ func (s *sheet) next(d *wire.FindingDetail) {
 			s.line("no leak?", strings.Join(strings.Fields(one.Text), " "))
 		}
 	}
-	switch {
-	case d.GoneWith != nil:
-		s.line("to prove it", fmt.Sprintf("%s held it and is proven to be gone (%s): its own place cannot be seen "+
-			"any more; judge it no leak, saying so", d.GoneWith.Path, d.GoneWith.Finding))
-	case d.Prove != nil:
+	if d.Prove != nil {
 		s.line("to prove it", *d.Prove)
 	}
 	s.proofs(d)

@@ -4880,6 +4880,18 @@ func NewListFindingsRequest(server string, params *ListFindingsParams) (*http.Re
 
 		}
 
+		if params.Proof != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "proof", *params.Proof, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Waiver != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "waiver", *params.Waiver, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {

@@ -204,7 +204,7 @@ func findingOf(f base.Finding) wire.Finding {
 	kind, _ := kind.Parse(f.Kind)
 	out := wire.Finding{Severity: wire.Severity(severity.Severity(f.Severity).String()), Cwe: kind.CWE(),
 		Excepted: some(f.Excepted != ""), WaivedUntil: some(f.Until), WaiverApprover: some(f.Approver),
-		WaiverAsked: askedOf(f), Person: assigneeOf(f)}
+		WaiverAsked: askedOf(f), Person: assigneeOf(f), Shown: someTime(f.Shown), Proven: someTime(f.Proven)}
 	alike(&out, f)
 	return out
 }
@@ -282,9 +282,6 @@ func findingDetailOf(v findings.FindingView) wire.FindingDetail {
 			}
 			return out
 		})}
-	if v.GoneWith != nil {
-		d.GoneWith = &wire.GoneWith{Finding: v.GoneWith.ID, Path: v.GoneWith.Path}
-	}
 	if v.GrantFile != "" {
 		d.Grant = &wire.GrantPlace{File: v.GrantFile, Line: v.GrantLine, Text: some(v.GrantText)}
 	}

@@ -941,6 +941,13 @@ func (w *ServerInterfaceWrapper) ListFindings(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter value: %s", err))
 	}
 
+	// ------------- Optional query parameter "proof" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "proof", ctx.QueryParams(), &params.Proof, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter proof: %s", err))
+	}
+
 	// ------------- Optional query parameter "waiver" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "waiver", ctx.QueryParams(), &params.Waiver, runtime.BindQueryParameterOptions{Type: "string", Format: ""})

@@ -864,6 +864,21 @@ func (e ListEndpointsParamsSort) Valid() bool {
 	}
 }
 
+// Defines values for ListFindingsParamsProof.
+const (
+	Doubted ListFindingsParamsProof = "doubted"
+)
+
+// Valid indicates whether the value is a known member of the ListFindingsParamsProof enum.
+func (e ListFindingsParamsProof) Valid() bool {
+	switch e {
+	case Doubted:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ListFindingsParamsWaiver.
 const (
 	Asked ListFindingsParamsWaiver = "asked"
@@ -1776,13 +1791,19 @@ type Finding struct {
 	LastSeen time.Time `json:"last_seen"`
 	Path     string    `json:"path"`
 	Person   *Assignee `json:"person,omitempty"`
-	Sample   *string   `json:"sample,omitempty"`
-	Service  string    `json:"service"`
-	Severity Severity  `json:"severity"`
-	Spots    int       `json:"spots"`
-	State    State     `json:"state"`
-	Status   string    `json:"status"`
-	Team     *string   `json:"team,omitempty"`
+
+	// Proven When the last capture of its proof was recorded
+	Proven   *time.Time `json:"proven,omitempty"`
+	Sample   *string    `json:"sample,omitempty"`
+	Service  string     `json:"service"`
+	Severity Severity   `json:"severity"`
+
+	// Shown When the last capture that shows it was recorded
+	Shown  *time.Time `json:"shown,omitempty"`
+	Spots  int        `json:"spots"`
+	State  State      `json:"state"`
+	Status string     `json:"status"`
+	Team   *string    `json:"team,omitempty"`
 
 	// WaivedUntil The last day of a waiver
 	WaivedUntil    *string `json:"waived_until,omitempty"`
@@ -1806,12 +1827,9 @@ type FindingDetail struct {
 	Finding  Finding    `json:"finding"`
 
 	// Follows One is told of what becomes of it
-	Follows *bool `json:"follows,omitempty"`
-
-	// GoneWith While it awaits proof: what held its place, and is proven to be gone, so that nothing can be seen at its own place any more
-	GoneWith *GoneWith   `json:"gone_with,omitempty"`
-	Grant    *GrantPlace `json:"grant,omitempty"`
-	History  []Event     `json:"history"`
+	Follows *bool       `json:"follows,omitempty"`
+	Grant   *GrantPlace `json:"grant,omitempty"`
+	History []Event     `json:"history"`
 
 	// Mend How such a leak is usually mended
 	Mend *string `json:"mend,omitempty"`
@@ -1944,12 +1962,6 @@ type ForeignKey struct {
 	Columns []string `json:"columns"`
 	Table   string   `json:"table"`
 	Unique  *bool    `json:"unique,omitempty"`
-}
-
-// GoneWith While it awaits proof: what held its place, and is proven to be gone, so that nothing can be seen at its own place any more
-type GoneWith struct {
-	Finding string `json:"finding"`
-	Path    string `json:"path"`
 }
 
 // GrantNode defines model for GrantNode.
@@ -3380,6 +3392,9 @@ type ListFindingsParams struct {
 	// Value At which a value leaked that has this print
 	Value *string `form:"value,omitempty" json:"value,omitempty"`
 
+	// Proof `doubted` for closed ones whose proof no longer counts
+	Proof *ListFindingsParamsProof `form:"proof,omitempty" json:"proof,omitempty"`
+
 	// Waiver `asked` for those whose waiver waits for approval
 	Waiver *ListFindingsParamsWaiver `form:"waiver,omitempty" json:"waiver,omitempty"`
 
@@ -3396,6 +3411,9 @@ type ListFindingsParams struct {
 	// Size Items a page
 	Size *PageSize `form:"size,omitempty" json:"size,omitempty"`
 }
+
+// ListFindingsParamsProof defines parameters for ListFindings.
+type ListFindingsParamsProof string
 
 // ListFindingsParamsWaiver defines parameters for ListFindings.
 type ListFindingsParamsWaiver string

@@ -27,7 +27,6 @@ type FindingView struct {
 	Follows   bool               // who asks is told of what becomes of it
 	Teaches   []Teaching         // changes of the contracts that would keep it from being told
 	Causes    []finding.Cause    // what it likely comes of
-	GoneWith  *finding.Beside    // while it awaits proof: what held its place, and is proven to be gone
 }
 
 const (
@@ -53,7 +52,7 @@ func (s *Findings) Finding(ctx context.Context, who base.Caller, id string) (Fin
 		return v, err
 	}
 	v.Teaches = teachings(&f)
-	if v.Causes, v.GoneWith, err = s.causes(ctx, &f); err != nil {
+	if v.Causes, err = s.causes(ctx, &f); err != nil {
 		return v, err
 	}
 	if f.GrantFile != "" {

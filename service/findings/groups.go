@@ -178,27 +178,21 @@ func shapesAt(c *contract.Contracts, service string, into map[string]string) {
 	}
 }
 
-// causes returns what a finding probably comes from, and the finding around it that is proven fixed, if any.
-func (s *Findings) causes(ctx context.Context,
-	f *store.Finding) (causes []finding.Cause, gone *finding.Beside, err error) {
+// causes returns what a finding probably comes from.
+func (s *Findings) causes(ctx context.Context, f *store.Finding) ([]finding.Cause, error) {
 	near, err := s.store.Beside(ctx, *f)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	as := func(f *store.Finding) finding.Beside {
 		kind, _ := kind.Parse(f.Kind)
 		return finding.Beside{ID: f.ID, Kind: kind, Path: f.Path, Entity: f.Entity, Field: f.Field}
 	}
-	var open, closed []finding.Beside
+	var open []finding.Beside
 	for i := range near {
-		if near[i].State == string(finding.Closed) {
-			closed = append(closed, as(&near[i]))
-		} else {
+		if near[i].State != string(finding.Closed) {
 			open = append(open, as(&near[i]))
 		}
 	}
-	if f.State == string(finding.AwaitingProof) && finding.Holder(f.Path, open) == nil {
-		gone = finding.Holder(f.Path, closed)
-	}
-	return finding.Causes(as(f), open), gone, nil
+	return finding.Causes(as(f), open), nil
 }

@@ -2914,6 +2914,16 @@ export interface components {
             first_seen: string;
             /** Format: date-time */
             last_seen: string;
+            /**
+             * Format: date-time
+             * @description When the last capture that shows it was recorded
+             */
+            shown?: string;
+            /**
+             * Format: date-time
+             * @description When the last capture of its proof was recorded
+             */
+            proven?: string;
             /** @description Why the proof that closed it under earlier rules no longer counts: it can await proof again, or stay closed for a reason */
             doubt?: string;
         };
@@ -2950,7 +2960,6 @@ export interface components {
             elsewhere: components["schemas"]["Finding"][];
             /** @description How such a leak is usually mended */
             mend?: string;
-            gone_with?: components["schemas"]["GoneWith"];
             /** @description What it likely comes of */
             causes?: components["schemas"]["Cause"][];
             /** @description One is told of what becomes of it */
@@ -3121,11 +3130,6 @@ export interface components {
             by_severity: components["schemas"]["BySeverity"];
             /** @description Of the list of them */
             query: string;
-        };
-        /** @description While it awaits proof: what held its place, and is proven to be gone, so that nothing can be seen at its own place any more */
-        GoneWith: {
-            finding: string;
-            path: string;
         };
         Cause: {
             text: string;
@@ -5735,6 +5739,8 @@ export interface operations {
                 shape?: string;
                 /** @description At which a value leaked that has this print */
                 value?: string;
+                /** @description `doubted` for closed ones whose proof no longer counts */
+                proof?: "doubted";
                 /** @description `asked` for those whose waiver waits for approval */
                 waiver?: "asked";
                 /** @description `over` for what is overdue, or a day before which it is due */

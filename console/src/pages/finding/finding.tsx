@@ -64,20 +64,7 @@ export default function FindingPage() {
       </Heading>
       <div className="split">
         <div className="stack">
-          {finding.data.gone_with && (
-            <Alert
-              type="info"
-              showIcon
-              title="What held it is proven to be gone: its own place cannot be seen any more."
-              description={
-                <>
-                  <Link to={`/findings/${finding.data.gone_with.finding}`}>{finding.data.gone_with.path}</Link> is not
-                  sent any more. Judge this one no leak, saying so.
-                </>
-              }
-            />
-          )}
-          {finding.data.prove && !finding.data.gone_with && (
+          {finding.data.prove && (
             <Alert
               type="info"
               showIcon
