@@ -28,6 +28,7 @@ const filters = [
   "label",
   "due",
   "waiver",
+  "proof",
   "service",
   "shape",
   "value",
