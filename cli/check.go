@@ -274,6 +274,12 @@ func (r *checkRun) all() error {
 	failed := r.pass()
 	r.again = true
 	var known scan.Known
+	for _, j := range r.judges {
+		known.Hold(j.Holders())
+	}
+	if r.collector.Late(known.Holders) && !r.once {
+		failed = r.knowing(known)
+	}
 	for range mostFolds {
 		data := r.collector.Data()
 		if len(data) == 0 || r.once {

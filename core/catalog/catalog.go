@@ -92,6 +92,8 @@ type Entity struct {
 	StoredAs  string
 	Fields    []*Field    // in the order of the document
 	Relations []*Relation // in the order of the document
+	Owner     string      // the field or relation that says whose a record is; empty for none
+	OwnerOf   *Entity     // where Owner is a relation: the entity it leads to
 
 	fields    map[string]*Field
 	relations map[string]*Relation

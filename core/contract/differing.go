@@ -19,6 +19,9 @@ func Differing(old, new *Contracts) map[string]bool {
 			return nil
 		}
 	}
+	if !slices.EqualFunc(old.Tellers, new.Tellers, func(a, b *Teller) bool { return a.Text() == b.Text() }) {
+		return nil
+	}
 	for i := range old.Detectors {
 		a, b := &old.Detectors[i], &new.Detectors[i]
 		if a.Name != b.Name || a.Class != b.Class || a.Check != b.Check || a.Least != b.Least || a.Most != b.Most ||

@@ -152,7 +152,7 @@ func (r *reader) grants(n *document.Node, entity *catalog.Entity, base catalog.C
 
 var grantKeys = []string{"field", "derived", "external", "constant", "relation", "shape", "grants", "reference",
 	"one_of",
-	"entity", "type", "format", "max", "values", "nullable", "optional", "many", "open", "keys", "audiences", "class",
+	"entity", "type", "format", "max", "values", "nullable", "optional", "many", "open", "keys", "audiences", "own", "class",
 	"reason", "needed_by"}
 
 func (r *reader) grant(n *document.Node, entity *catalog.Entity, base catalog.Class) *Grant {
@@ -185,6 +185,7 @@ func (r *reader) grant(n *document.Node, entity *catalog.Entity, base catalog.Cl
 		g.Audiences = r.audienceSet(a)
 	}
 	g.Optional, g.Open = r.truth(n.Get("optional")), r.truth(n.Get("open"))
+	g.Limited = r.truth(n.Get("own"))
 	if k := n.Get("keys"); k != nil {
 		g.Keyed = r.choice(k, "any") != ""
 	}

@@ -27,6 +27,7 @@ type Contracts struct {
 	Service    string
 	Servers    []Server
 	Audiences  []*Audience // from least to most trusted
+	Tellers    []*Teller   // who makes a request, beyond the audience, tried in order
 	Catalog    *catalog.Catalog
 	Shapes     []*Shape
 	Responses  []*Response // tried where an endpoint has none of its own for a status
@@ -41,6 +42,7 @@ type Contracts struct {
 	shown    unevenness // see [Contracts.showings]
 
 	routes *route
+	told   *route                 // the endpoints whose answers tell who holds credentials; nil where none does
 	nodes  map[any]*document.Node // where an entity, field, relation, shape, endpoint, response or grant is written
 }
 
@@ -170,6 +172,7 @@ type Grant struct {
 	Optional  bool
 	Open      bool
 	Keyed     bool // an object used as a map
+	Limited   bool // to the caller's own records
 	Reason    string
 	NeededBy  []string
 
@@ -203,6 +206,8 @@ type Response struct {
 	Inner     string   // the part of `at` before ">>" as findings write it, where the body is inside another
 	Many      bool
 	Nullable  bool
+	Limited   bool      // all records of the entity to the caller's own
+	PathOwner string    // the parameter of the path that says whose a record is if it does not; empty for none
 	Body      *GrantSet // the entity's grants; shape and grants taken together
 	Beside    *GrantSet
 	Headers   map[string]catalog.Class // what header fields may carry, by their names in canonical capitals

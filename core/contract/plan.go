@@ -28,6 +28,7 @@ type Member struct {
 	Name    string
 	Grant   *Grant
 	Foreign bool   // granted to other audiences only
+	Limited bool   // to the caller's own records
 	Way     bool   // on the way of `at`
 	Index   int    // in Object.Members
 	Serial  int    // in Plan.Members
@@ -151,6 +152,7 @@ type Object struct {
 	Members []*Member // granted to this audience first, in the order of the document
 	// Required has a bit, by Index, for each member that must be present.
 	Required []uint64
+	Owns     *Ownership // how it is told whose a record is; nil where nothing is limited to the caller's own
 	byName   map[string]*Member
 }
 
@@ -223,7 +225,10 @@ func (e *Endpoint) AcceptPlan(aud *Audience, cap *exchange.Capture) *Plan {
 var nothing = Response{Audiences: ^Set(0), Body: &GrantSet{}}
 
 func compile(r *Response, others []*Response, audience int) *Plan {
-	c := compiler{audience: audience, objects: map[string]*Object{}}
+	c := compiler{audience: audience, objects: map[string]*Object{}, pathOwner: r.PathOwner != "", entity: r.Entity}
+	if r.Limited {
+		c.limits = r.Entity
+	}
 	sources := []source{{r.rootGrant(r.At), ^Set(0)}}
 	bare := []source{{r.rootGrant(nil), ^Set(0)}}
 	for _, o := range others {
@@ -357,7 +362,7 @@ func (g *Grant) asOptional() *Grant {
 	return &Grant{Name: g.Name, Pos: g.Pos, Audiences: g.Audiences, Source: g.Source, Field: g.Field, Owner: g.Owner,
 		Derived: g.Derived, External: g.External, Relation: g.Relation, Reference: g.Reference, Class: g.Class,
 		Form: g.Form,
-		Many: g.Many, Optional: true, Open: g.Open, Keyed: g.Keyed, Reason: g.Reason, NeededBy: g.NeededBy,
+		Many: g.Many, Optional: true, Open: g.Open, Keyed: g.Keyed, Limited: g.Limited, Reason: g.Reason, NeededBy: g.NeededBy,
 		entity: g.entity, shape: g.shape, own: g.own, oneOf: g.oneOf}
 }
 
@@ -372,9 +377,12 @@ func (s source) holders() Set { return s.mask & s.grant.Audiences }
 // compiler builds the members and objects of one plan. Objects are shared by their sources, so that recursive
 // shapes terminate.
 type compiler struct {
-	audience int
-	objects  map[string]*Object
-	members  []*Member
+	audience  int
+	objects   map[string]*Object
+	members   []*Member
+	entity    *catalog.Entity // of the response
+	limits    *catalog.Entity // of which all records are the caller's own business
+	pathOwner bool            // the path may say whose a record of the entity is
 }
 
 // member compiles the grants of one name for the audience. Its own grant decides; those of other audiences add what
@@ -392,7 +400,7 @@ func (c *compiler) member(sources []source) *Member {
 		Name: g.Name, Text: []byte(g.Name), Grant: g, Way: g.way, Class: g.Class, Gravest: g.Class, Form: g.Form,
 		Many:    g.Many,
 		Stars:   g.stars,
-		Foreign: !lead.holders().has(c.audience), Open: g.Open, Keyed: g.Keyed, Refers: g.Reference, Entity: g.entity,
+		Foreign: !lead.holders().has(c.audience), Limited: g.Limited, Open: g.Open, Keyed: g.Keyed, Refers: g.Reference, Entity: g.entity,
 	}
 	m.Serial = len(c.members)
 	c.members = append(c.members, m)
@@ -479,5 +487,6 @@ func (c *compiler) object(sets []set) *Object {
 			o.Required[i>>6] |= 1 << (i & 63)
 		}
 	}
+	o.Owns = c.ownership(o)
 	return o
 }

@@ -56,7 +56,7 @@ type reader struct {
 }
 
 var topKeys = []string{"inkret", "service", "servers", "audiences", "entities", "shapes", "responses", "endpoints",
-	"detectors", "countries", "exceptions", "protobuf"}
+	"detectors", "countries", "exceptions", "protobuf", "callers"}
 
 func (r *reader) document(files []File) {
 	sections := map[string][]*document.Node{}
@@ -92,6 +92,7 @@ func (r *reader) document(files []File) {
 			r.audience(item)
 		}
 	}
+	r.tellers(sections["callers"])
 	r.messages(sections["protobuf"])
 	r.readEntities(sections["entities"])
 	r.readShapes(sections["shapes"])
@@ -111,6 +112,7 @@ func (r *reader) document(files []File) {
 			r.endpoint(item)
 		}
 	}
+	r.owned()
 	for _, n := range sections["detectors"] {
 		for _, item := range r.list(n) {
 			r.detector(item)
@@ -281,7 +283,7 @@ func (r *reader) readEntities(sections []*document.Node) {
 	}
 	r.entities = r.c.Catalog.Names()
 	for _, p := range all {
-		if p.n.Kind == document.Null || !r.keys(p.n, []string{"stored_as", "fields", "relations"}) {
+		if p.n.Kind == document.Null || !r.keys(p.n, []string{"stored_as", "owner", "fields", "relations"}) {
 			continue
 		}
 		if s := p.n.Get("stored_as"); s != nil {
@@ -298,6 +300,9 @@ func (r *reader) readEntities(sections []*document.Node) {
 			for _, n := range r.mapping(rel) {
 				r.relation(p.entity, n)
 			}
+		}
+		if o := p.n.Get("owner"); o != nil {
+			r.owner(p.entity, o)
 		}
 	}
 }
@@ -366,7 +371,7 @@ func (r *reader) class(n *document.Node) catalog.Class {
 }
 
 var responseKeys = []string{"audiences", "statuses", "when", "name", "entity", "at", "many", "nullable", "shape",
-	"grants", "beside", "headers", "message"}
+	"grants", "beside", "headers", "message", "own", "owner"}
 
 // response reads a response or, if accepts is set, an entry of accepts.
 func (r *reader) response(n *document.Node, accepts bool) *Response {
@@ -374,7 +379,7 @@ func (r *reader) response(n *document.Node, accepts bool) *Response {
 	if accepts {
 		known = append([]string{}, known...)
 		known = append(known[:1], known[2:]...)
-		known = known[:len(known)-1] // no message: requests are read as JSON
+		known = known[:len(known)-3] // no message, as requests are read as JSON, and nobody's records
 	}
 	if !r.keys(n, known) {
 		return nil
@@ -406,6 +411,7 @@ func (r *reader) response(n *document.Node, accepts bool) *Response {
 		r.at(resp, at)
 	}
 	resp.Many, resp.Nullable = r.truth(n.Get("many")), r.truth(n.Get("nullable"))
+	resp.Limited = r.truth(n.Get("own"))
 	if s := n.Get("shape"); s != nil {
 		resp.shape = r.shape(s)
 		if resp.shape != nil && resp.Entity == nil {
@@ -416,6 +422,7 @@ func (r *reader) response(n *document.Node, accepts bool) *Response {
 	if g := n.Get("grants"); g != nil {
 		resp.own = r.grants(g, resp.Entity, catalog.Unclassed)
 	}
+	r.pathOwner(resp, n.Get("owner"))
 	resp.Body = together(resp.Entity, resp.shape, resp.own)
 	if b := n.Get("beside"); b != nil {
 		resp.Beside = r.grants(b, nil, catalog.Unclassed)
@@ -546,6 +553,7 @@ func (r *reader) endpoint(n *document.Node) {
 			}
 		}
 		r.ties(e.Responses)
+		r.pathOwners(e)
 		for _, resp := range e.Responses {
 			r.messageOf(resp, e.messages, r.c.messages)
 		}

@@ -26,6 +26,9 @@ type Capture struct {
 	// recognised audience, where the header fields no longer show it.
 	Outlined bool
 	Caller   string
+
+	// Who made the request, and what it was made with, as keyed hashes, where that was found out before; 0 where not.
+	Who, Holder uint64
 }
 
 // Request is the recorded request.

@@ -100,6 +100,8 @@ type Summary struct {
 	Skipped     int `json:"skipped"`
 	Bytes       int `json:"bytes"` // of the judged bodies
 	ExcessBytes int `json:"excess_bytes"`
+	// records limited to the caller's own of which it could not be told whose they are
+	Undetermined int `json:"undetermined"`
 }
 
 // Collector collects the outcomes of captures as findings. It keeps one entry per finding, not per spot.
@@ -109,6 +111,7 @@ type Collector struct {
 	summary  Summary
 	skipped  []Skipped
 
+	unknown    map[uint64]struct{}      // credentials of which it mattered who holds them, and was not known
 	columns    map[scan.Column]struct{} // with a value that only a check digit tells
 	names      scan.Names
 	incomplete []Skipped             // judged up to where their bodies end
@@ -127,7 +130,7 @@ const maxSent = 1 << 16
 // NewCollector returns an empty collector for a service, whose name may be empty.
 func NewCollector(service string) *Collector {
 	return &Collector{service: service, findings: map[Identity]*Finding{}, sent: map[sentBody][]string{},
-		columns: map[scan.Column]struct{}{}}
+		columns: map[scan.Column]struct{}{}, unknown: map[uint64]struct{}{}}
 }
 
 // Add adds the outcome of a capture, entry number entry of file.
@@ -143,6 +146,10 @@ func (c *Collector) Add(file string, entry int, out *scan.Outcome) {
 		c.summary.Judged++
 		c.summary.Bytes += out.Bytes
 		c.summary.ExcessBytes += out.Excess
+		c.summary.Undetermined += out.Undetermined.Total()
+	}
+	if out.Undetermined.Caller > 0 && out.Holder != 0 {
+		c.unknown[out.Holder] = struct{}{}
 	}
 	if out.Body != 0 {
 		c.got(sentBody{out.Endpoint, out.Body}, out.Audience)
@@ -180,6 +187,7 @@ func (c *Collector) Merge(later *Collector) {
 	c.summary.Skipped += later.summary.Skipped
 	c.summary.Bytes += later.summary.Bytes
 	c.summary.ExcessBytes += later.summary.ExcessBytes
+	c.summary.Undetermined += later.summary.Undetermined
 	c.skipped = append(c.skipped, later.skipped...)
 	c.incomplete = append(c.incomplete, later.incomplete...)
 	c.Remember(later)
@@ -311,7 +319,18 @@ func (c *Collector) Recall(earlier *Collector) {
 // Remember takes what only the whole run tells from another part of it.
 func (c *Collector) Remember(other *Collector) {
 	maps.Copy(c.columns, other.columns)
+	maps.Copy(c.unknown, other.unknown)
 	c.names.Merge(&other.names)
+}
+
+// Late reports whether responses told who holds credentials only after it had mattered.
+func (c *Collector) Late(holders map[uint64]uint64) bool {
+	for credentials := range c.unknown {
+		if holders[credentials] != 0 {
+			return true
+		}
+	}
+	return false
 }
 
 // Data lists the places below which names turned out to be data.

@@ -10,6 +10,7 @@ const (
 	SecretValue Kind = iota + 1
 	SensitiveField
 	PersonalValue
+	ForeignRecord
 	WrongAudience
 	UnexpectedRelation
 	UnexpectedField
@@ -57,6 +58,9 @@ var of = [End]struct {
 	PersonalValue: {"personal-value", 359, sensitive | exposure | member | grave,
 		"Find where the value gets in: often free text, or a name field that takes an address. Leave it out, " +
 			"or grant the field with the class it really has."},
+	ForeignRecord: {"foreign-record", 639, exposure | member | grave,
+		"Ask the store for the caller's records, by who the session or token says it is, instead of asking for a record " +
+			"by its id and sending whatever comes; for a list, put the owner into its condition."},
 	WrongAudience: {"wrong-audience", 863, member | grave,
 		"Choose the response object by the caller's audience on the server; do not send all and hide some in " +
 			"the client. Check shared caches on the way too."},
@@ -137,7 +141,7 @@ func Parse(name string) (Kind, bool) {
 // Mend says how a leak of this kind is usually fixed.
 func (k Kind) Mend() string { return of[k].mend }
 
-// Exposure reports whether k is one of the five kinds of exposure. Only the most severe of them is reported at one
+// Exposure reports whether k is one of the six kinds of exposure. Only the most severe of them is reported at one
 // path, and a proof requires that all are gone.
 func (k Kind) Exposure() bool { return of[k].is&exposure != 0 }
 

@@ -62,6 +62,12 @@ func Lost(old, new *contract.Contracts) []Loss {
 		j.AnyValue = true // what a value looks like is no matter of the contracts
 	}
 	p.vocabulary()
+	p.strangers = []*scan.Stranger{nil}
+	for _, way := range old.OwnerWays() {
+		for _, t := range old.Tellers {
+			p.strangers = append(p.strangers, &scan.Stranger{Teller: t.Text(), Owner: way})
+		}
+	}
 	done := map[string]bool{}
 	for _, c := range []*contract.Contracts{old, new} {
 		for _, e := range c.Endpoints {
@@ -90,7 +96,8 @@ type prober struct {
 	work          int
 	met           map[Loss]bool
 	losses        []Loss
-	turn, turns   int // of several shapes at one place, which; and how many there were at most
+	strangers     []*scan.Stranger // nil for a caller of whom nothing is known, and those whose records are somebody else's
+	turn, turns   int              // of several shapes at one place, which; and how many there were at most
 }
 
 // vocabulary collects the servers' addresses.
@@ -455,7 +462,9 @@ func (p *prober) posted(r exchange.Request) {
 // gathers reports whether a spot of a kind stands for everything below it, with a severity that depends on what the
 // contract grants there. If a more sensitive grant is removed, the spot becomes less severe; but a body with the
 // granted member shows that by itself.
-func gathers(k kind.Kind) bool { return k == kind.WrongAudience || k == kind.UnexpectedRelation }
+func gathers(k kind.Kind) bool {
+	return k == kind.WrongAudience || k == kind.UnexpectedRelation || k == kind.ForeignRecord
+}
 
 // spotKey is a place that a judge reports.
 type spotKey struct {
@@ -467,6 +476,14 @@ var asJSON = exchange.Header{{Name: "Content-Type", Value: "application/json"}}
 
 // judge evaluates one exchange under both states.
 func (p *prober) judge(r exchange.Request, answer exchange.Response, b body) {
+	for _, s := range p.strangers {
+		p.before.Stranger, p.other.Stranger, p.after.Stranger = s, s, s
+		p.judgeAs(r, answer, b)
+	}
+}
+
+// judgeAs evaluates an exchange, as a caller whose records there are.
+func (p *prober) judgeAs(r exchange.Request, answer exchange.Response, b body) {
 	if p.work += len(b.text) + 100; p.work > maxWork {
 		return
 	}

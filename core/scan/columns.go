@@ -126,10 +126,13 @@ const AnyEndpoint = ""
 type Known struct {
 	Chance []Column `json:"chance,omitempty"` // columns in which check digits count for nothing
 	Data   []Column `json:"data,omitempty"`   // places below which names are data
+	// who holds which credentials, by their keyed hashes
+	Holders map[uint64]uint64 `json:"holders,omitempty"`
 }
 
 // At returns what is known of an endpoint, for whatever it is called elsewhere.
 func (k Known) At(endpoint string) (of Known) {
+	of.Holders = k.Holders
 	for _, c := range k.Chance {
 		if c.Endpoint == endpoint {
 			of.Chance = append(of.Chance, Column{AnyEndpoint, c.Request, c.Path, c.Names})
@@ -146,6 +149,7 @@ func (k Known) At(endpoint string) (of Known) {
 // Know makes the judge use what is known of a run from now on.
 func (j *Judge) Know(k Known) {
 	j.dismissed, j.folded = columns[struct{}]{}, columns[struct{}]{}
+	j.knowHolders(k.Holders)
 	for _, c := range k.Chance {
 		j.dismissed.set(c, struct{}{})
 	}

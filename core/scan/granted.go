@@ -174,6 +174,12 @@ func (w *walk) grantedObject(m *contract.Member, how mode, at level, start int, 
 	if m.OneOf != nil {
 		o = w.choose(m.OneOf)
 	}
+	if o != nil && o.Owns != nil && how == own && w.whoseIs(o.Owns) == theirs {
+		if o.Owns.Whole {
+			return w.theirRecord(o, m, start, c)
+		}
+		w.theirs = true
+	}
 	if o != nil && c == nil { // nothing can be told of it as a whole
 		return w.object(o, m, how)
 	}
@@ -538,7 +544,8 @@ func sameScalar(a, b string) bool {
 // object evaluates an object's members by its grants. holder is the grant that contains it; if it is open, other
 // members are only swept.
 func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) bool {
-	if !w.enter() {
+	theirs := w.theirs
+	if w.theirs = false; !w.enter() {
 		return false
 	}
 	begin := w.off()
@@ -548,7 +555,7 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 		w.seen = append(w.seen, 0)
 	}
 	next, ok, empty, unnamed, strayed := 0, true, true, len(w.names), len(w.strays)
-	picked, quick := w.picked, how == own && w.picked == nil && w.quick()
+	picked, quick := w.picked, how == own && w.picked == nil && !theirs && w.quick()
 	w.member(nil)
 	top, kept := len(w.segs)-1, len(w.pool)
 	var guessed guessing
@@ -592,6 +599,7 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 		if m != nil && (!m.Foreign || how == foreign) {
 			w.picked = w.pickOf(picked, m, how)
 		}
+		w.theirs = theirs && m != nil && m.Limited
 		ok = w.inObject(o, m, holder, how, name, start)
 		w.failed = failed
 		if twice && ok && how != posted {
@@ -645,9 +653,14 @@ func (w *walk) nextOf(o *contract.Object, next int, first bool, g *guessing) (m 
 func (w *walk) inObject(o *contract.Object, m, holder *contract.Member, how mode, name []byte, start int) bool {
 	switch {
 	case m != nil && (!m.Foreign || how == foreign):
+		others := w.theirs && !m.Foreign
+		w.theirs = false
 		if w.watch != nil {
 			mark := Granted
-			if how != own {
+			switch {
+			case others || w.strange > 0:
+				mark = Theirs
+			case how != own:
 				mark = Foreign
 			}
 			w.watch.Member(name, "", start, mark, m)
@@ -655,8 +668,12 @@ func (w *walk) inObject(o *contract.Object, m, holder *contract.Member, how mode
 		if w.bare && w.depth <= 2 {
 			w.bareSeen = true
 		}
+		if others {
+			return w.theirMember(m, start)
+		}
 		return w.granted(m, how, whole, start, nil)
 	case m != nil:
+		w.theirs = false
 		if w.watch != nil {
 			w.watch.Member(name, "", start, Foreign, m)
 		}

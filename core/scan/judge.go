@@ -32,6 +32,8 @@ type Judge struct {
 	AnyValue bool
 	// Counts makes spots of one kind at one path of a body count in the first of them.
 	Counts bool
+	// Stranger makes up whose records there are; it is used to compare contracts.
+	Stranger *Stranger
 	// Print returns the keyed hash of a leaked value; nil = no hashes.
 	Print     func(value []byte) uint64
 	detectors *detect.Set
@@ -44,6 +46,7 @@ type Judge struct {
 	folded    columns[struct{}]
 	guesses   map[*contract.Object]*guesses
 	body      uint64 // counts bodies
+	holders   holders
 	places    map[string]Presence
 	posted    map[string]Presence
 	walk      walk
@@ -55,7 +58,7 @@ type Judge struct {
 func NewJudge(contracts *contract.Contracts) *Judge {
 	j := &Judge{contracts: contracts, detectors: contracts.Recognised(),
 		names: map[*catalog.Entity]*names{}, roots: map[string]*pathNode{}, exercises: map[*contract.Plan]*Exercise{},
-		guesses: map[*contract.Object]*guesses{}}
+		guesses: map[*contract.Object]*guesses{}, holders: holders{}}
 	j.walk.judge, j.ahead = j, windowAhead
 	return j
 }
@@ -78,6 +81,10 @@ type Outcome struct {
 	Heads      bool   // header fields of an answer were looked at
 	Words      bool   // the text of an error was looked at
 	Names      []Name // that no grant names, those that this judge saw first
+
+	Undetermined Undetermined
+	Who          uint64 // keyed hash of who made the request; 0 where that is not known
+	Holder       uint64 // keyed hash of what the request was made with; 0 for nothing
 
 	Answered bool // there is a response, of whatever status
 	Selected bool // the request chose some of the members
@@ -119,6 +126,7 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	out.Answered, out.plan = c.Response.Missing == "" && c.Response.Status > 0, plan
 	out.Selected = e != nil && e.Selection != nil && e.Selection.Asked(c.Request.URL) != nil
 	j.seek(&out)
+	j.who(&out, c)
 	asked := j.requestSpots(c, &out, e, segments, choice, audience)
 	out.Heads, out.Words = c.Response.Missing == "", looksAtWords(c)
 	asked = append(asked, j.headerSpots(c, out.Endpoint, choice.Response)...)
@@ -139,6 +147,10 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	w.watch, w.asked, w.boundary, w.uneven, w.message = watch, nil, nil, nil, of
 	w.failed, w.outlined, w.places = c.Response.Status >= 400, c.Outlined, out.Places
 	w.inRun(out.Endpoint, j.Counts && watch == nil)
+	w.who, w.undetermined, w.pathOwner = out.Who, Undetermined{}, ""
+	if choice.Response != nil {
+		w.pathOwner = j.contracts.PathOwner(e, choice.Response, c.Request.URL)
+	}
 	switch {
 	case plan == nil:
 	case choice.Wrong:
@@ -163,6 +175,7 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	} else if plan != nil && out.Audience != "" && !c.Outlined { // outlines of different bodies may be equal
 		out.Body = maphash.Bytes(bodySeed, c.Response.Body)
 	}
+	out.Undetermined = w.undetermined
 	out.Excess, w.excess, w.private = all.excess, all.excess, all.private || private(page)
 	if all.err == nil {
 		spots = append(spots, j.exchangeSpots(c, &out, choice.Response != nil)...)

@@ -63,6 +63,11 @@ func (s *Spot) Why() string {
 			return fmt.Sprintf("not granted; the name tells of something %s", s.Class)
 		}
 		return fmt.Sprintf("not granted; %s is %s", whose, s.Class)
+	case kind.ForeignRecord:
+		if whose != "" {
+			return fmt.Sprintf("%s is granted of the caller's own records only and is %s; this is somebody else's", whose, s.Class)
+		}
+		return fmt.Sprintf("granted of the caller's own records only and %s; this is somebody else's", s.Class)
 	case kind.WrongAudience:
 		if whose != "" {
 			return fmt.Sprintf("%s is granted to other audiences only and is %s", whose, s.Class)

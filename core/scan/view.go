@@ -11,6 +11,7 @@ const (
 	Open                  // inside what is granted as open
 	Foreign               // granted to other audiences only
 	Ungranted             // granted to nobody
+	Theirs                // granted of the caller's own records only, and somebody else's
 )
 
 // Observer receives every value of a body during evaluation, so that the wire view and the findings come from the

@@ -113,6 +113,10 @@ type ofCapture struct {
 	shown    []bool              // by the members' serials in plan: those that were there
 	places   map[string]Presence // of values, if it matters what occurs
 
+	who          uint64 // who made the request, as a keyed hash; 0 where that is not known
+	pathOwner    string // whose record it is by the request's path
+	undetermined Undetermined
+
 	message exchange.Message // that it consists of, where it does
 	parts   []exchange.Part  // of its body
 	met     int              // bodies of inner that are not in the one being read
@@ -141,6 +145,9 @@ type ofPass struct {
 	wayMissing bool // the first member of `at` is absent
 	bareSeen   bool // the body itself has a member that the entity grants
 	bare       bool // this pass judges the body itself as the entity
+
+	theirs  bool // the member about to be read is of somebody else's record
+	strange int  // how many parts around it are somebody else's
 
 	tabled       bool   // inside of a table or its names, where no other is looked for
 	embeddedText []byte // JSON that the string just read holds
