@@ -10,31 +10,33 @@ import (
 
 // Batch is a set of captures that were received together.
 type Batch struct {
-	ID          int64          // its number
-	Service     string         // the service under review
-	Name        string         // what it is called
-	Digest      string         // SHA-256 of the recording, in hexadecimal
-	Audience    string         // what was said at import
-	Author      string         // who did it, by name
-	By          int64          // the author's id, while it is taken in: nobody is told of what they did; not kept
-	Started     time.Time      // when it began, or was made
-	Captures    int            // judged and skipped together
-	Judged      int            // how many were judged
-	Skipped     int            // how many were not judged
-	Incomplete  int            // captures that were judged and of which a body is not whole
-	Bytes       int64          // of bodies, their codings undone
-	Excess      int64          // bytes that no grant covers
-	Findings    int            // how many it shows
-	NewFindings int            // that nobody knew before
-	BySeverity  map[string]int // findings of each severity, by its name
-	SkipReasons []SkipReason   // most captures first
-	Problem     string         // why the recording was not read to its end
-	Repeated    bool           // it was taken in before
-	Origin      string         // recording, recorder or recapture
-	Growing     bool           // a recorder still adds to it
-	Chunk       int            // the last that the recorder sent
-	Dropped     int            // captures that the recorder had to drop
-	Known       Known          // what only all of it tells
+	ID       int64     // its number
+	Service  string    // the service under review
+	Name     string    // what it is called
+	Digest   string    // SHA-256 of the recording, in hexadecimal
+	Audience string    // what was said at import
+	Author   string    // who did it, by name
+	By       int64     // the author's id, while it is taken in: nobody is told of what they did; not kept
+	Started  time.Time // when it began, or was made
+	Captures int       // judged and skipped together
+	Judged   int       // how many were judged
+	Skipped  int       // how many were not judged
+	// records limited to the caller's own of which it could not be told whose they are
+	Undetermined int
+	Incomplete   int            // captures that were judged and of which a body is not whole
+	Bytes        int64          // of bodies, their codings undone
+	Excess       int64          // bytes that no grant covers
+	Findings     int            // how many it shows
+	NewFindings  int            // that nobody knew before
+	BySeverity   map[string]int // findings of each severity, by its name
+	SkipReasons  []SkipReason   // most captures first
+	Problem      string         // why the recording was not read to its end
+	Repeated     bool           // it was taken in before
+	Origin       string         // recording, recorder or recapture
+	Growing      bool           // a recorder still adds to it
+	Chunk        int            // the last that the recorder sent
+	Dropped      int            // captures that the recorder had to drop
+	Known        Known          // what only all of it tells
 }
 
 // Origins of a batch.
@@ -235,7 +237,7 @@ func (in *Intake) Finish(ctx context.Context, b Batch, e Evidence, note Note[Bat
 	return first, err
 }
 
-const batchColumns = `batches.id, services.name, batches.name, audience, author, started, captures, judged, skipped, bytes, excess, findings, new_findings, by_severity, skip_reasons, problem, digest, origin, growing, chunk, dropped, batches.known,
+const batchColumns = `batches.id, services.name, batches.name, audience, author, started, captures, judged, skipped, bytes, excess, findings, new_findings, by_severity, skip_reasons, problem, digest, origin, growing, chunk, dropped, batches.known, undetermined,
 	(SELECT count(*) FROM captures WHERE captures.batch_id = batches.id AND captures.incomplete <> '' AND captures.skipped = '')`
 
 func scanBatch(r scanner) (Batch, error) {
@@ -245,7 +247,7 @@ func scanBatch(r scanner) (Batch, error) {
 	err := r.Scan(&b.ID, &b.Service, &b.Name, &b.Audience, &b.Author, &started, &b.Captures, &b.Judged, &b.Skipped,
 		&b.Bytes, &b.Excess,
 		&b.Findings, &b.NewFindings, &severities, &reasons, &b.Problem, &b.Digest, &b.Origin, &b.Growing, &b.Chunk,
-		&b.Dropped, &b.Known, &b.Incomplete)
+		&b.Dropped, &b.Known, &b.Undetermined, &b.Incomplete)
 	if err != nil {
 		return b, err
 	}

@@ -102,10 +102,10 @@ func (b *Batch) count(ctx context.Context, tx *sql.Tx) error {
 	}
 	_, err = tx.ExecContext(ctx,
 		`UPDATE batches SET digest = ?, done = 1, audience = ?, captures = ?, judged = ?, skipped = ?, bytes = ?, excess = ?,
-		findings = ?, new_findings = ?, by_severity = ?, skip_reasons = ?, problem = ?, chunk = ?, dropped = ?, growing = ?, known = ? WHERE id = ?`,
+		findings = ?, new_findings = ?, by_severity = ?, skip_reasons = ?, problem = ?, chunk = ?, dropped = ?, growing = ?, known = ?, undetermined = ? WHERE id = ?`,
 		b.Digest, b.Audience, b.Captures, b.Judged, b.Skipped, b.Bytes, b.Excess, b.Findings, b.NewFindings,
 		string(severities), string(reasons), b.Problem,
-		b.Chunk, b.Dropped, b.Growing, b.Known, b.ID)
+		b.Chunk, b.Dropped, b.Growing, b.Known, b.Undetermined, b.ID)
 	return err
 }
 

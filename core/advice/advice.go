@@ -48,6 +48,8 @@ const (
 	NotSeen         = "not-seen"
 	UnclassedField  = "unclassed-field"
 	ReadWriteCopied = "write-copies-read"
+	NotOwn          = "not-own"
+	NobodyAsks      = "nobody-asks"
 )
 
 // Traffic reports what captures have shown; nil if there is no traffic.
@@ -63,6 +65,7 @@ func On(c *contract.Contracts, traffic *Traffic) []Advice {
 	a := &adviser{c: c, uses: map[string]bool{}, told: map[string]bool{}}
 	for _, e := range append(slices.Clone(c.Endpoints), c.Everywhere()) {
 		a.endpoint(e)
+		a.anybodys(e)
 		if traffic != nil {
 			a.unseen(e, traffic)
 		}
@@ -78,6 +81,7 @@ func On(c *contract.Contracts, traffic *Traffic) []Advice {
 		}
 	}
 	a.disagreements()
+	a.nobodyAsks()
 	for _, e := range c.Catalog.Entities {
 		for _, f := range e.Fields {
 			if f.Class == catalog.Unclassed {

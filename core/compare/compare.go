@@ -77,6 +77,7 @@ func Since(old, new *contract.Contracts, before []Kept) *Difference {
 	d.audiences()
 	d.catalogue()
 	d.recognisers()
+	d.whose()
 	d.messages()
 	d.exceptions()
 	d.headers()
@@ -490,6 +491,16 @@ func (d *differ) lessTrustedHad(audience string, was *side, c *exchange.Capture,
 // same compares two exposures of the same thing.
 func (d *differ) same(ch Change, was, is exposure.Exposure) {
 	loose, tight := formChange(was.Form, is.Form)
+	switch {
+	case was.Limited && !is.Limited:
+		one := ch
+		one.Direction, one.What = Widening, "anybodys"
+		d.add(one)
+	case is.Limited && !was.Limited:
+		one := ch
+		one.Direction, one.What = Narrowing, "own"
+		d.add(one)
+	}
 	if is.Open && !was.Open {
 		ch.Direction, ch.What, ch.Detail = Widening, "opened", is.Carries
 		d.add(ch)

@@ -19,7 +19,7 @@ func grouped(changes []Change) []*group {
 	for _, c := range changes {
 		key := strings.Join([]string{string(c.Direction), c.What, c.Entity, c.Field, c.Detail}, "\n")
 		switch c.What {
-		case "granted", "withdrawn", "opened", "accepted", "refused", "loosened", "tightened", "presence":
+		case "granted", "withdrawn", "opened", "accepted", "refused", "loosened", "tightened", "presence", "anybodys", "own":
 			if c.Field == "" {
 				key += "\n" + c.Path
 			}
@@ -93,6 +93,10 @@ func (g *group) sentence() string {
 		return fmt.Sprintf("lets %s see anything in %s%s", who, thing, where)
 	case "withdrawn":
 		return fmt.Sprintf("no longer lets %s see %s%s", who, thing, where)
+	case "anybodys":
+		return fmt.Sprintf("lets %s see %s of other people's records, too%s", who, thing, where)
+	case "own":
+		return fmt.Sprintf("lets %s see %s of their own records only%s", who, thing, where)
 	case "moved":
 		return fmt.Sprintf("shows %s as %s instead of %s%s", thing, g.Path, g.Detail, where)
 	case "carries":
@@ -117,6 +121,8 @@ func (g *group) sentence() string {
 		return fmt.Sprintf("%s %s", thing, g.Detail)
 	case "entity":
 		return fmt.Sprintf("%s %s", g.Entity, g.Detail)
+	case "callers":
+		return g.Detail
 	case "audience":
 		return strings.TrimSpace(who + " " + g.Detail)
 	case "exception":

@@ -29,6 +29,7 @@ type Capture struct {
 
 	// Who made the request, and what it was made with, as keyed hashes, where that was found out before; 0 where not.
 	Who, Holder uint64
+	Theirs      []string // pointers of records that are somebody else's, where the bodies are outlines
 }
 
 // Request is the recorded request.

@@ -24,6 +24,7 @@ type Exposure struct {
 	Required bool
 	Empty    bool // an object in which nothing is granted
 	Keyed    bool // it is in an object used as a map, or is one
+	Limited  bool // to the caller's own records
 	Grant    *contract.Grant
 }
 
@@ -39,7 +40,7 @@ func Deep(p *contract.Plan, times int) map[string]Exposure {
 		return all
 	}
 	w := walker{all: all, on: map[*contract.Object]int{}, times: times}
-	w.member(p.Root, place.Root, "", 0, false)
+	w.member(p.Root, place.Root, "", 0, around{})
 	return all
 }
 
@@ -55,8 +56,11 @@ const most = 5000
 // deepest limits the levels that are listed.
 const deepest = 40
 
-func (w *walker) member(m *contract.Member, path, route string, depth int, keyed bool) {
-	keyed = keyed || m.Keyed
+// around is what holds for all that is inside of something.
+type around struct{ keyed, limited bool }
+
+func (w *walker) member(m *contract.Member, path, route string, depth int, in around) {
+	in.keyed, in.limited = in.keyed || m.Keyed, in.limited || m.Limited
 	if m.Many || m.Keyed {
 		path += "[*]"
 	}
@@ -66,7 +70,7 @@ func (w *walker) member(m *contract.Member, path, route string, depth int, keyed
 	}
 	if m.Object == nil && m.OneOf == nil || m.Open {
 		e := Exposure{Path: path, Carries: g.Carries(), Class: m.Class, Form: m.Form, Open: m.Open, Refers: m.Refers,
-			Many: m.Many, Required: m.Required, Keyed: keyed, Grant: g}
+			Many: m.Many, Required: m.Required, Keyed: in.keyed, Limited: in.limited, Grant: g}
 		if e.Entity, e.Field = g.Behind(); e.Field != "" {
 			e.Route = route + "." + e.Field
 		} else {
@@ -85,15 +89,15 @@ func (w *walker) member(m *contract.Member, path, route string, depth int, keyed
 	}
 	before := len(w.all)
 	if m.Object != nil {
-		w.object(m.Object, path, route, depth, keyed)
+		w.object(m.Object, path, route, depth, in)
 	}
 	for _, a := range m.OneOf {
-		w.object(a.Object, path, route, depth, keyed)
+		w.object(a.Object, path, route, depth, in)
 	}
 	// an empty object is exposed
 	if w.times > 1 && before == len(w.all) && path != place.Root && (m.Object != nil || m.OneOf != nil) {
 		w.all[path] = Exposure{Path: path, Route: route + ".{}/" + m.Name, Carries: g.Carries(), Class: catalog.Public,
-			Empty: true, Keyed: keyed, Grant: g}
+			Empty: true, Keyed: in.keyed, Limited: in.limited, Grant: g}
 	}
 }
 
@@ -107,6 +111,7 @@ func (w *walker) put(e Exposure) {
 	case there.Route == e.Route:
 		there.Open, there.Many, there.Required = there.Open || e.Open, there.Many || e.Many, there.Required &&
 			e.Required
+		there.Limited = there.Limited && e.Limited
 		w.all[e.Path] = there
 	case e.Route < there.Route:
 		w.all[e.Path], w.all[there.Path+"\n"+there.Route] = e, there
@@ -115,15 +120,16 @@ func (w *walker) put(e Exposure) {
 	}
 }
 
-func (w *walker) object(o *contract.Object, path, route string, depth int, keyed bool) {
+func (w *walker) object(o *contract.Object, path, route string, depth int, in around) {
 	if w.on[o] >= w.times || w.on[o] > 0 && len(w.all) > most {
 		return
 	}
 	w.on[o]++
 	defer func() { w.on[o]-- }()
+	in.limited = in.limited || o.Owns != nil && o.Owns.Whole
 	for _, m := range o.Members {
 		if !m.Foreign {
-			w.member(m, path+place.Name(m.Name), route, depth+1, keyed)
+			w.member(m, path+place.Name(m.Name), route, depth+1, in)
 		}
 	}
 }

@@ -59,7 +59,14 @@ func (m *Maker) Contract() Tree {
 		if len(relations) > 0 {
 			e["relations"] = relations
 		}
+		if m.chance(2) {
+			names := slices.Sorted(maps.Keys(fields))
+			e["owner"] = one(m, append(names, slices.Sorted(maps.Keys(relations))...)...)
+		}
 		entities[name] = e
+	}
+	if m.chance(2) {
+		t["callers"] = []any{Tree{"claim": "sub"}, Tree{"header": "X-Person"}}[:1+m.IntN(2)]
 	}
 	t["entities"] = entities
 	if m.chance(2) {
@@ -156,6 +163,9 @@ func (m *Maker) endpoint(t Tree, text string) Tree {
 		if m.chance(6) {
 			r["name"] = one(m, "Full", "Short")
 		}
+		if t["entities"].(Tree)[entity].(Tree)["owner"] != nil && m.chance(4) {
+			r["own"] = true
+		}
 		responses = append(responses, r)
 	}
 	e["responses"] = responses
@@ -194,6 +204,9 @@ func (m *Maker) grants(t Tree, entity string, depth int) Tree {
 			}
 		case 4:
 			long["class"], long["reason"] = one(m, classes...), "said so"
+		}
+		if e["owner"] != nil && m.chance(8) {
+			long["own"] = true
 		}
 		if secret {
 			long["reason"] = "they need it"
@@ -322,6 +335,7 @@ func (m *Maker) change(t, more Tree) {
 				func() { v["open"] = true },
 				func() { v["nullable"] = true },
 				func() { v["optional"] = true },
+				func() { v["own"] = true },
 				func() { v["many"] = true },
 				func() { v["keys"] = "any" },
 				func() { v["audiences"] = []any{one(m, audienceNames...)} },

@@ -34,6 +34,8 @@ type Judge struct {
 	Counts bool
 	// Stranger makes up whose records there are; it is used to compare contracts.
 	Stranger *Stranger
+	// Hash returns the keyed hash of an identity; nil = one that lives as long as the process.
+	Hash func([]byte) uint64
 	// Print returns the keyed hash of a leaked value; nil = no hashes.
 	Print     func(value []byte) uint64
 	detectors *detect.Set
@@ -83,8 +85,9 @@ type Outcome struct {
 	Names      []Name // that no grant names, those that this judge saw first
 
 	Undetermined Undetermined
-	Who          uint64 // keyed hash of who made the request; 0 where that is not known
-	Holder       uint64 // keyed hash of what the request was made with; 0 for nothing
+	Who          uint64   // keyed hash of who made the request; 0 where that is not known
+	Holder       uint64   // keyed hash of what the request was made with; 0 for nothing
+	Theirs       []string // pointers of the records that are somebody else's than the caller's
 
 	Answered bool // there is a response, of whatever status
 	Selected bool // the request chose some of the members
@@ -148,6 +151,7 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	w.failed, w.outlined, w.places = c.Response.Status >= 400, c.Outlined, out.Places
 	w.inRun(out.Endpoint, j.Counts && watch == nil)
 	w.who, w.undetermined, w.pathOwner = out.Who, Undetermined{}, ""
+	w.areTheirs, w.foundTheirs = nil, c.Theirs
 	if choice.Response != nil {
 		w.pathOwner = j.contracts.PathOwner(e, choice.Response, c.Request.URL)
 	}
@@ -175,7 +179,7 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	} else if plan != nil && out.Audience != "" && !c.Outlined { // outlines of different bodies may be equal
 		out.Body = maphash.Bytes(bodySeed, c.Response.Body)
 	}
-	out.Undetermined = w.undetermined
+	out.Undetermined, out.Theirs = w.undetermined, w.areTheirs
 	out.Excess, w.excess, w.private = all.excess, all.excess, all.private || private(page)
 	if all.err == nil {
 		spots = append(spots, j.exchangeSpots(c, &out, choice.Response != nil)...)

@@ -116,6 +116,8 @@ type ofCapture struct {
 	who          uint64 // who made the request, as a keyed hash; 0 where that is not known
 	pathOwner    string // whose record it is by the request's path
 	undetermined Undetermined
+	areTheirs    []string // pointers of records that are somebody else's
+	foundTheirs  []string // the same, as it was found out before the values became an outline
 
 	message exchange.Message // that it consists of, where it does
 	parts   []exchange.Part  // of its body

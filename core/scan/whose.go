@@ -47,8 +47,8 @@ func (h holders) add(credentials, who uint64) {
 // hashed returns the keyed hash of an identity, which is never 0.
 func (j *Judge) hashed(text string) uint64 {
 	hash := uint64(0)
-	if j.Print != nil {
-		hash = j.Print([]byte("who\n" + text))
+	if j.Hash != nil {
+		hash = j.Hash([]byte("who\n" + text))
 	} else {
 		hash = maphash.String(bodySeed, text)
 	}
@@ -103,9 +103,15 @@ func (w *walk) whoseIs(o *contract.Ownership) whose {
 		}
 		return anyones
 	}
-	if w.who == 0 || w.outlined {
+	switch {
+	case w.who == 0:
 		w.undetermined.Caller++
 		return anyones
+	case w.outlined: // its values are others; what was found out before holds
+		if slices.Contains(w.foundTheirs, w.here()) {
+			return w.notTheirs()
+		}
+		return callers
 	}
 	said, mine := w.owners(o.Owns)
 	if !said && o.Path && w.pathOwner != "" {
@@ -118,8 +124,22 @@ func (w *walk) whoseIs(o *contract.Ownership) whose {
 	case mine:
 		return callers
 	}
+	return w.notTheirs()
+}
+
+// mostTheirs is how many records of a capture are noted as somebody else's.
+const mostTheirs = 4096
+
+// notTheirs notes that the record that begins here is somebody else's than the caller's.
+func (w *walk) notTheirs() whose {
+	if len(w.areTheirs) < mostTheirs {
+		w.areTheirs = append(w.areTheirs, w.here())
+	}
 	return theirs
 }
+
+// here returns the pointer of the value that begins here.
+func (w *walk) here() string { return w.prefixPointer + string(w.pointer(nil)) }
 
 func (j *Judge) tells(text string) bool {
 	for _, t := range j.contracts.Tellers {

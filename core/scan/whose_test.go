@@ -175,16 +175,30 @@ func TestResponsesTellWhoAsks(t *testing.T) {
 	}
 }
 
-// TestOutlinesTellNobody checks that stand-ins for values are not taken for somebody else's.
-func TestOutlinesTellNobody(t *testing.T) {
+// TestOutlinesKeepWhoseTheyAre checks that stand-ins for values are not taken for somebody else's, and that what was
+// found out before holds.
+func TestOutlinesKeepWhoseTheyAre(t *testing.T) {
 	c, err := contract.Read(contract.File{Name: "a.yaml", Data: []byte(theirsText)})
 	if err != nil {
 		t.Fatal(err)
 	}
-	a := asked(t, "GET /skippers/8", "Authorization: "+bearer(`{"sub":"7"}`), `{"id":8,"name":"A","email":"a@b.example"}`)
-	a.Outlined = true
-	out := NewJudge(c).Capture(a)
-	if slices.ContainsFunc(out.Spots, func(s Spot) bool { return s.Kind == kind.ForeignRecord }) || out.Undetermined.Total() != 1 {
-		t.Errorf("an outline gives %+v, undetermined %+v", out.Spots, out.Undetermined)
+	field := "Authorization: " + bearer(`{"sub":"7"}`)
+	for body, foreign := range map[string]int{`{"data":[{"ref":"a","skipper":{"id":7}},{"ref":"b","skipper":{"id":8}}]}`: 1,
+		`{"data":[{"ref":"a","skipper":{"id":7}}]}`: 0} {
+		a := asked(t, "GET /all", field, body)
+		out := NewJudge(c).Capture(a)
+		a.Outlined, a.Who, a.Holder, a.Theirs = true, out.Who, out.Holder, out.Theirs
+		a.Request.Header = nil
+		a.Response.Body = []byte(strings.NewReplacer(`7`, `1`, `8`, `1`, `"a"`, `"x"`).Replace(body))
+		out = NewJudge(c).Capture(a)
+		n := 0
+		for _, s := range out.Spots {
+			if s.Kind == kind.ForeignRecord {
+				n++
+			}
+		}
+		if n != foreign || out.Undetermined.Total() != 0 || len(out.Theirs) != foreign {
+			t.Errorf("the outline of %s has %d records of somebody else, undetermined %+v", body, n, out.Undetermined)
+		}
 	}
 }

@@ -39,7 +39,7 @@ func (s *Evidence) newGathering(ctx context.Context, service string, c *contract
 	g := &gathering{service: service, contracts: c, masker: shown.For(c), judge: scan.NewJudge(c),
 		collector: finding.NewCollector(service), endpoints: map[string]*store.SeenEndpoint{},
 		shown: map[string]time.Time{}, now: s.base.Now(), print: s.print}
-	g.judge.Print, g.judge.Counts = s.print, true
+	g.judge.Print, g.judge.Hash, g.judge.Counts = s.print, s.print, true
 	var err error
 	if g.trial, err = s.trial(ctx, service); g.trial != nil {
 		g.judge.Seek = g.trial.Seeks
@@ -79,6 +79,7 @@ func callOf(print func([]byte) uint64, c *exchange.Capture, audience string) int
 // capture shows.
 func (g *gathering) add(c *exchange.Capture) (store.Capture, []store.Occurrence) {
 	out := g.judge.Capture(c)
+	c.Who, c.Holder, c.Theirs = out.Who, out.Holder, out.Theirs
 	recorded := finding.Counts(c.Started, g.now, g.arrives)
 	if g.trial != nil {
 		g.trial.Add(g.taken, &out, recorded)
@@ -160,6 +161,8 @@ func (g *gathering) team(endpoint string) string {
 // count writes the totals into a batch.
 func (g *gathering) count(b *store.Batch) {
 	sum := g.collector.Summary()
+	g.known.Hold(g.judge.Holders())
+	b.Undetermined = sum.Undetermined
 	b.Captures, b.Judged, b.Skipped, b.Bytes, b.Excess = sum.Captures, sum.Judged, sum.Skipped, int64(sum.Bytes),
 		int64(sum.ExcessBytes)
 	b.Incomplete, b.Known = g.incomplete, store.Known{Known: g.known}
@@ -210,7 +213,7 @@ func mostFirst(reasons []store.SkipReason) []store.SkipReason {
 // read, or that are from other servers, are never kept.
 func held(c *exchange.Capture, row *store.Capture, bodies bool, contracts *contract.Contracts) vault.Exchange {
 	e := vault.Exchange{RequestHeader: c.Request.Header, ResponseHeader: c.Response.Header,
-		ResponseMissing: c.Response.Missing}
+		ResponseMissing: c.Response.Missing, Who: c.Who, Holder: c.Holder, Theirs: c.Theirs}
 	if c.Request.URL != nil {
 		e.URL = c.Request.URL.String()
 	}

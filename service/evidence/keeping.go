@@ -149,6 +149,7 @@ func (s *Evidence) picture(ctx context.Context, c store.Capture) (vault.Exchange
 	}
 	wire := scan.NewWire(f.Contracts)
 	judge := scan.NewJudge(f.Contracts)
+	judge.Hash = s.print
 	judge.Know(c.Known.Known)
 	out = judge.Watch(again, wire)
 	return e, wire, out, nil

@@ -130,6 +130,7 @@ func (s *Evidence) ExtendLive(ctx context.Context, who base.Caller, batch int64,
 		return l.batch, err
 	}
 	g.arrives = true
+	g.judge.Know(next.Known.Known)
 	var captures []store.Rejudged
 	err = intake.Read(next.Name, r, intake.Options{}, func(c *exchange.Capture) error {
 		if next.Audience != "" {
@@ -180,6 +181,8 @@ func (s *Evidence) grow(ctx context.Context, b store.Batch, severities map[strin
 	b.Judged += added.Judged
 	b.Skipped += added.Skipped
 	b.Incomplete += added.Incomplete
+	b.Undetermined += added.Undetermined
+	b.Known.Hold(added.Known.Holders)
 	b.Bytes += added.Bytes
 	b.Excess += added.Excess
 	b.SkipReasons = addReasons(b.SkipReasons, added.SkipReasons)

@@ -245,6 +245,7 @@ func (s *Evidence) call(ctx context.Context, b store.Batch, r *recaller, calls [
 			return b, nil, err
 		}
 		g.arrives = true
+		g.judge.Know(b.Known.Known)
 		one, err := s.sealed(g, c, keeping.Bodies)
 		if err != nil {
 			return b, nil, err

@@ -92,6 +92,7 @@ func (s *Evidence) lookAgain(ctx context.Context, batch int64, all []store.Findi
 	}
 	trial := trialOf(b.Service, all)
 	judge := scan.NewJudge(f.Contracts)
+	judge.Hash = s.print
 	judge.Know(b.Known.Known)
 	judge.Seek = trial.Seeks
 	nth := 0

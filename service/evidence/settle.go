@@ -23,7 +23,9 @@ const mostFolds = 4
 // changes. met has what was met in it.
 func (s *Evidence) settle(ctx context.Context, b store.Batch, c *contract.Contracts, met *finding.Collector,
 	k *known) (g *gathering, captures []store.Rejudged, err error) {
-	if len(met.Data()) == 0 && len(met.Columns()) == 0 {
+	known := scan.Known{Holders: b.Known.Holders}
+	late := met.Late(known.Holders)
+	if len(met.Data()) == 0 && len(met.Columns()) == 0 && !late {
 		return nil, nil, nil
 	}
 	whole := true
@@ -33,12 +35,12 @@ func (s *Evidence) settle(ctx context.Context, b store.Batch, c *contract.Contra
 	}); err != nil || !whole { // of what is not kept nothing can be judged again
 		return nil, nil, err
 	}
-	var known scan.Known
 	for range mostFolds {
 		data := met.Data()
-		if len(data) == 0 {
+		if len(data) == 0 && !late {
 			break
 		}
+		late = false
 		known.Data = append(known.Data, data...)
 		if g, captures, err = s.evaluate(ctx, b, c, known, k); err != nil {
 			return nil, nil, err
@@ -50,6 +52,7 @@ func (s *Evidence) settle(ctx context.Context, b store.Batch, c *contract.Contra
 		return g, captures, nil
 	}
 	judge := scan.NewJudge(c)
+	judge.Hash = s.print
 	judge.Know(known)
 	judge.Count(columns)
 	err = s.each(ctx, b, k, func(again *exchange.Capture, _ store.Capture) { judge.Capture(again) })
@@ -167,6 +170,8 @@ func (s *Evidence) Quiet(ctx context.Context) error {
 func (s *Evidence) metIn(ctx context.Context, b store.Batch, c *contract.Contracts, k *known) (*finding.Collector,
 	error) {
 	met, judge := finding.NewCollector(b.Service), scan.NewJudge(c)
+	judge.Hash = s.print
+	judge.Know(scan.Known{Holders: b.Known.Holders})
 	err := s.store.EachOf(ctx, b.ID, func(c store.Capture) error {
 		if c.Holds == store.HoldsNothing {
 			return nil

@@ -169,7 +169,7 @@ func (u *upload) run(ctx context.Context, r io.Reader) (store.Batch, error) {
 
 // settle evaluates the batch again if all of it tells otherwise than its parts.
 func (u *upload) settle(ctx context.Context, b store.Batch) (store.Batch, error) {
-	if len(u.collector.Columns()) == 0 && len(u.collector.Data()) == 0 {
+	if len(u.collector.Columns()) == 0 && len(u.collector.Data()) == 0 && !u.collector.Late(b.Known.Holders) {
 		return b, nil
 	}
 	var err error

@@ -47,6 +47,7 @@ func (e *Exchange) Capture(c store.Capture) (*exchange.Capture, error) {
 	}
 	if c.Holds != store.HoldsBodies { // its credentials are masked, too
 		out.Outlined, out.Caller = c.Holds == store.HoldsOutline, e.Caller
+		out.Who, out.Holder, out.Theirs = e.Who, e.Holder, e.Theirs
 	}
 	return out, nil
 }

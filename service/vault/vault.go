@@ -114,6 +114,11 @@ type Exchange struct {
 	ResponseMissing string          `json:"response_missing,omitempty"` // why there is no body
 	// the audience that was recognised before header fields were masked
 	Caller string `json:"caller,omitempty"`
+	// who made the request and what it was made with, as keyed hashes, and the records that are somebody else's; kept
+	// where header fields are masked and values replaced
+	Who    uint64   `json:"who,omitempty"`
+	Holder uint64   `json:"holder,omitempty"`
+	Theirs []string `json:"theirs,omitempty"`
 	// values in the address were replaced, so it cannot be called
 	Changed bool `json:"changed,omitempty"`
 }

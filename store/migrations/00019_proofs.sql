@@ -32,3 +32,11 @@ UPDATE findings SET proof = (SELECT batch_id FROM events WHERE finding_id = find
   proven = (SELECT coalesce((SELECT max(recorded, 1) FROM captures WHERE captures.id = capture_id), at) FROM events WHERE finding_id = findings.id AND kind = 'move' AND became = 'closed' ORDER BY id DESC LIMIT 1)
   WHERE state = 'closed' AND EXISTS (SELECT 1 FROM events WHERE finding_id = findings.id AND kind = 'move' AND became = 'closed');
 UPDATE findings SET doubt = 'not yet looked at' WHERE state = 'closed'; -- the service looks at them once it runs
+
+ALTER TABLE batches ADD COLUMN undetermined INTEGER NOT NULL DEFAULT 0; -- records limited to the caller's own of which it could not be told whose they are
+ALTER TABLE exercised ADD COLUMN limited INTEGER NOT NULL DEFAULT 0; -- records of which something is limited to the caller's own
+ALTER TABLE exercised ADD COLUMN no_owner INTEGER NOT NULL DEFAULT 0; -- of them, those that do not say whose they are
+ALTER TABLE exercised ADD COLUMN no_caller INTEGER NOT NULL DEFAULT 0; -- and those of which it is not known who asked
+ALTER TABLE batch_exercised ADD COLUMN limited INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE batch_exercised ADD COLUMN no_owner INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE batch_exercised ADD COLUMN no_caller INTEGER NOT NULL DEFAULT 0;
