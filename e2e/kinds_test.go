@@ -17,6 +17,7 @@ var kindCases = map[kind.Kind][]kindCall{
 	kind.SensitiveField:     {{at: "/tides", body: `{"id":1,"password":"driftwood lamp seventeen"}`}},
 	kind.PersonalValue:      {{at: "/tides", body: `{"id":1,"x":"nell@sails.example"}`}},
 	kind.WrongAudience:      {{at: "/tides", body: `{"id":1,"remark":"low"}`}},
+	kind.ForeignRecord:      {{at: "/mine", own: `{"name":"X-Person","value":"7"}`, body: `{"owner":8,"remark":"low"}`}},
 	kind.UnexpectedRelation: {{at: "/tides", body: `{"id":1,"berth":{"length":9}}`}},
 	kind.UnexpectedField:    {{at: "/tides", body: `{"id":1,"colour":"grey"}`}},
 	kind.RenamedField:       {{at: "/heights", body: `{"id":1,"height_metres":2}`}},
@@ -42,7 +43,11 @@ inkret: 1
 service: quay
 servers: ["https://quay.example"]
 audiences: [{name: visitor}, {name: desk}]
+callers: [{header: X-Person}]
 entities:
+  Catch:
+    owner: owner
+    fields: {owner: {type: integer, class: public}, remark: {type: string, class: personal}}
   Tide:
     fields:
       id: {type: integer, class: public}
@@ -57,6 +62,8 @@ endpoints:
     responses:
       - {audiences: [visitor], statuses: [200], entity: Tide, grants: {id: , height_metres: {optional: true}}}
       - {audiences: [desk], statuses: [200], entity: Tide, grants: {id: , remark: {optional: true}}}
+  - endpoint: GET /mine
+    responses: [{statuses: [200], entity: Catch, grants: {owner: , remark: {own: true}}}]
   - endpoint: POST /tides
     accepts: [{audiences: [visitor, desk], entity: Tide, grants: {height: height_metres}}]
     responses:
@@ -75,6 +82,7 @@ endpoints:
 // kindCall is one exchange of a case; what is empty is GET, 200, visitor and JSON.
 type kindCall struct {
 	method, at, audience, sent, body, field string
+	own                                     string // a header field of the request
 	status                                  int
 }
 
@@ -97,6 +105,9 @@ func (c kindCall) line() string {
 		sent = `,"headers":[{"name":"Content-Type","value":"application/json"}],"body":` + string(text)
 	}
 	body, _ := json.Marshal(c.body)
+	if c.own != "" {
+		sent = `,"headers":[` + c.own + `]`
+	}
 	return fmt.Sprintf(`{"audience":%q,"started":"2026-05-01T08:00:00Z","request":{"method":%q,"url":%q%s},`+
 		`"response":{"status":%d,"headers":[%s],"body":%s}}`+"\n", c.audience, c.method, "https://quay.example"+c.at, sent,
 		c.status, header, body)

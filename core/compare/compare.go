@@ -494,7 +494,9 @@ func (d *differ) same(ch Change, was, is exposure.Exposure) {
 	switch {
 	case was.Limited && !is.Limited:
 		one := ch
-		one.Direction, one.What = Widening, "anybodys"
+		if one.Direction, one.What = Neutral, "anybodys"; len(d.old.Tellers) > 0 { // or nobody was found to be somebody else
+			one.Direction = Widening
+		}
 		d.add(one)
 	case is.Limited && !was.Limited:
 		one := ch
