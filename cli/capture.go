@@ -253,6 +253,10 @@ func (a *app) sayBatch(r *remote, b wire.Batch) {
 			plural(b.Captures, "capture"), b.Judged, b.Skipped,
 			plural(b.Findings, "finding"), b.NewFindings)
 	}
+	if n := valueOf(b.Undetermined); n > 0 {
+		a.say("  %s limited to the caller's own could not be told apart: who asked, or whose they are, is not known.",
+			plural(n, "record"))
+	}
 	if n := valueOf(b.Incomplete); n > 0 {
 		a.say("  %d incomplete: they are judged as far as they go, and prove no repair", n)
 	}

@@ -468,6 +468,9 @@ func (a *app) whereField(ctx context.Context, c *cli.Command) error {
 			case f.State == wire.FlowStatePromised:
 				how = "granted, never seen"
 			}
+			if valueOf(f.Own) {
+				how += ", own records only"
+			}
 			if f.NeededBy != nil {
 				why = strings.TrimPrefix(why+"; needed by "+report.Clean(strings.Join(*f.NeededBy, ", ")), "; ")
 			}

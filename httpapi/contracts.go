@@ -90,7 +90,7 @@ func (h *reviewHandlers) TryContracts(ctx context.Context,
 // intentOf converts an intent of the request.
 func intentOf(i wire.Intent) revise.Intent {
 	out := revise.Intent{File: i.File, Pointer: i.Pointer, Remove: value(i.Remove), Audiences: i.Audiences,
-		Team:    i.Team,
+		Team: i.Team, Own: i.Own,
 		Respond: newResponseOf(i.Respond), Accept: newResponseOf(i.Accept)}
 	if g := i.Grant; g != nil {
 		out.Grant = &revise.NewGrant{Name: value(g.Name), Field: value(g.Field), Relation: value(g.Relation),
@@ -99,7 +99,7 @@ func intentOf(i wire.Intent) revise.Intent {
 	}
 	if s := i.Change; s != nil {
 		out.Change = &revise.Said{Name: s.Name, Optional: value(s.Optional), Max: value(s.Max),
-			Audiences: value(s.Audiences), NeededBy: value(s.NeededBy), Reason: value(s.Reason)}
+			Own: value(s.Own), Audiences: value(s.Audiences), NeededBy: value(s.NeededBy), Reason: value(s.Reason)}
 	}
 	return out
 }
@@ -170,7 +170,7 @@ func relationOf(r *catalog.Relation) wire.RelationModel {
 func responseOf(c *contract.Contracts, r *contract.Response) wire.ResponseContract {
 	n := c.Node(r)
 	one := wire.ResponseContract{Name: some(r.Name), Audiences: someList(c.Names(r.Audiences)), Statuses: r.Statuses,
-		Many: some(r.Many), Line: r.Pos.Line, File: some(r.Pos.File),
+		Many: some(r.Many), Own: some(r.Limited), OwnerPath: some(r.PathOwner), Line: r.Pos.Line, File: some(r.Pos.File),
 		Pointer: some(n.Pointer()), Shape: some(r.ShapeName())}
 	if r.Entity != nil {
 		one.Entity = some(r.Entity.Name)
@@ -198,7 +198,7 @@ func grantsOf(c *contract.Contracts, set *contract.GrantSet, shape string, own *
 	above = append(above, set)
 	for _, g := range set.Grants {
 		n := wire.GrantNode{Name: g.Name, Carries: some(g.Carries()), Class: g.Class.String(),
-			Type: some(string(g.Form.Type)), Optional: some(g.Optional),
+			Type: some(string(g.Form.Type)), Optional: some(g.Optional), Own: some(g.Limited),
 			Many: some(g.Many), Open: some(g.Open), Audiences: someList(c.Names(g.Audiences)), Reason: some(g.Reason),
 			NeededBy: someList(g.NeededBy), Line: g.Pos.Line,
 			File: some(g.Pos.File), Shape: some(g.ShapeName()), Reference: some(g.Reference), Max: some(g.Form.Max),
@@ -371,7 +371,8 @@ func (h *reviewHandlers) GetCoverage(ctx context.Context,
 		return wire.CoverageGap{Kind: wire.CoverageGapKind(g.Kind), Endpoint: some(g.Endpoint),
 			EndpointID: some(g.EndpointID),
 			Audience:   some(g.Audience), Status: some(g.Status),
-			Entity: some(g.Entity), Field: some(g.Field), Captures: some(g.Captures)}
+			Entity: some(g.Entity), Field: some(g.Field), Captures: some(g.Captures), Records: some(g.Records),
+			Of: some(g.Of), Words: some(g.Words)}
 	}), Trend: each(c.Trend, func(d base.CoverageDay) wire.CoverageDay {
 		return wire.CoverageDay{Day: d.Day,
 			Numbers: d.Numbers}
@@ -433,7 +434,7 @@ func (h *reviewHandlers) ListFlows(ctx context.Context,
 	all, err := h.service.Review.Where(ctx, r.Service, r.Params.Entity, r.Params.Field)
 	return serve.ListFlows200JSONResponse(each(all, func(f review.Flow) wire.Flow {
 		out := wire.Flow{Endpoint: f.Endpoint, EndpointID: f.EndpointID, Audience: f.Audience, Status: some(f.Status),
-			Path: f.Path, State: wire.FlowState(f.State), Derived: some(f.Derived),
+			Path: f.Path, State: wire.FlowState(f.State), Derived: some(f.Derived), Own: some(f.Own),
 			Reason: some(f.Reason), NeededBy: someList(f.NeededBy), File: some(f.Pos.File), Line: some(f.Pos.Line),
 			Finding: some(f.Finding), LastSeen: someTime(f.LastSeen)}
 		if f.Severity > 0 {
@@ -494,6 +495,7 @@ func (h *reviewHandlers) GetExposure(ctx context.Context,
 		return nil, err
 	}
 	numbers := map[review.FlowState]int{review.FlowGranted: 1, review.FlowPromised: 2, review.FlowLeaking: 3}
+	const own = 3 // more, for what is granted of the caller's own records only
 	return serve.GetExposure200JSONResponse{
 		Rows: each(m.Rows, func(r review.MapRow) wire.ExposureRow {
 			return wire.ExposureRow{Entity: r.Entity, Field: r.Field, Class: classOf(r.Class)}
@@ -502,6 +504,11 @@ func (h *reviewHandlers) GetExposure(ctx context.Context,
 			return wire.ExposureColumn{Endpoint: c.Endpoint, EndpointID: c.EndpointID, Audience: c.Audience,
 				Team: some(c.Team)}
 		}),
-		Cells: each(m.Cells, func(c review.MapCell) []int { return []int{c.Row, c.Column, numbers[c.State]} }),
+		Cells: each(m.Cells, func(c review.MapCell) []int {
+			if c.Own && c.State != review.FlowLeaking {
+				return []int{c.Row, c.Column, own + numbers[c.State]}
+			}
+			return []int{c.Row, c.Column, numbers[c.State]}
+		}),
 	}, nil
 }

@@ -103,7 +103,7 @@ func severities(of func(severity.Severity) int) wire.BySeverity {
 func batchOf(b base.Batch) wire.Batch {
 	return wire.Batch{ID: b.ID, Service: b.Service, Name: b.Name, Author: b.Author, Audience: some(b.Audience),
 		Started: b.Started, Captures: b.Captures,
-		Judged: b.Judged, Skipped: b.Skipped, Incomplete: some(b.Incomplete), Bytes: b.Bytes, ExcessBytes: b.Excess,
+		Judged: b.Judged, Skipped: b.Skipped, Incomplete: some(b.Incomplete), Undetermined: some(b.Undetermined), Bytes: b.Bytes, ExcessBytes: b.Excess,
 		Findings: b.Findings, NewFindings: b.NewFindings,
 		Repeated: b.Repeated, Problem: some(b.Problem), Origin: some(b.Origin), Growing: some(b.Growing),
 		Dropped:    some(b.Dropped),
@@ -143,6 +143,7 @@ func captureDetailOf(v evidence.CaptureView) wire.CaptureDetail {
 var markNames = map[scan.Mark]wire.WireNodeMark{scan.Swept: wire.WireNodeMarkSwept,
 	scan.Granted: wire.WireNodeMarkGranted,
 	scan.Open:    wire.WireNodeMarkOpen,
+	scan.Theirs:  wire.WireNodeMarkTheirs,
 	scan.Foreign: wire.WireNodeMarkForeign, scan.Ungranted: wire.WireNodeMarkUngranted}
 
 func wireOf(n *scan.WireNode, fingerprints map[*scan.Spot]string) wire.WireNode {

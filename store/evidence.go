@@ -225,8 +225,9 @@ func dropEvidence(ctx context.Context, tx *sql.Tx, batch int64, author string, a
 		`DELETE FROM endpoints WHERE known = 0 AND captures = 0 AND id IN (SELECT endpoint_id FROM captures WHERE batch_id = ?) AND id NOT IN (SELECT endpoint_id FROM findings)`,
 		`DELETE FROM shown WHERE (endpoint_id, audience, entity, field) IN (SELECT endpoint_id, audience, entity, field FROM batch_shown WHERE batch_id = ?1)
 			AND NOT EXISTS (SELECT 1 FROM batch_shown o WHERE o.endpoint_id = shown.endpoint_id AND o.audience = shown.audience AND o.entity = shown.entity AND o.field = shown.field AND o.batch_id <> ?1)`,
-		`UPDATE exercised SET captures = captures - coalesce((SELECT captures FROM batch_exercised o WHERE o.batch_id = ?1 AND o.endpoint_id = exercised.endpoint_id
-			AND o.audience = exercised.audience AND o.status = exercised.status), 0) WHERE endpoint_id IN (SELECT endpoint_id FROM batch_exercised WHERE batch_id = ?1)`,
+		`UPDATE exercised SET captures = exercised.captures - o.captures, limited = exercised.limited - o.limited, no_owner = exercised.no_owner - o.no_owner,
+			no_caller = exercised.no_caller - o.no_caller FROM batch_exercised o WHERE o.batch_id = ?1 AND o.endpoint_id = exercised.endpoint_id
+			AND o.audience = exercised.audience AND o.status = exercised.status`,
 		`DELETE FROM exercised WHERE captures <= 0`,
 		`DELETE FROM batch_shown WHERE batch_id = ?`,
 		`DELETE FROM prints WHERE batch_id = ?`,

@@ -24,6 +24,9 @@ type Exercised struct {
 	Audience string    // by name
 	Status   string    // the entry of the contract, or the code
 	Captures int       // how many
+	Limited  int       // records of which something is limited to the caller's own
+	NoOwner  int       // of them, those that do not say whose they are
+	NoCaller int       // of them, those of which it is not known who asked
 	LastSeen time.Time // the newest capture that showed it
 }
 
@@ -44,14 +47,18 @@ func addExposure(ctx context.Context, tx *sql.Tx, b Batch, shown []Shown, exerci
 	}
 	for _, v := range exercised {
 		if _, err := tx.ExecContext(ctx,
-			`INSERT INTO exercised (endpoint_id, audience, status, captures, last_seen) VALUES (?, ?, ?, ?, ?)
-			ON CONFLICT DO UPDATE SET captures = captures + excluded.captures, last_seen = max(last_seen, excluded.last_seen)`,
-			EndpointID(service, v.Endpoint), v.Audience, v.Status, v.Captures, millis(at)); err != nil {
+			`INSERT INTO exercised (endpoint_id, audience, status, captures, last_seen, limited, no_owner, no_caller) VALUES (?, ?, ?, ?, ?, ?, ?, ?)
+			ON CONFLICT DO UPDATE SET captures = captures + excluded.captures, last_seen = max(last_seen, excluded.last_seen),
+				limited = limited + excluded.limited, no_owner = no_owner + excluded.no_owner, no_caller = no_caller + excluded.no_caller`,
+			EndpointID(service, v.Endpoint), v.Audience, v.Status, v.Captures, millis(at), v.Limited, v.NoOwner,
+			v.NoCaller); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx,
-			`INSERT INTO batch_exercised VALUES (?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET captures = captures + excluded.captures`,
-			b.ID, EndpointID(service, v.Endpoint), v.Audience, v.Status, v.Captures); err != nil {
+			`INSERT INTO batch_exercised VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET captures = captures + excluded.captures,
+				limited = limited + excluded.limited, no_owner = no_owner + excluded.no_owner, no_caller = no_caller + excluded.no_caller`,
+			b.ID, EndpointID(service, v.Endpoint), v.Audience, v.Status, v.Captures, v.Limited, v.NoOwner,
+			v.NoCaller); err != nil {
 			return err
 		}
 	}
@@ -75,10 +82,10 @@ func (s *Contracts) Exercised(ctx context.Context, service string) ([]Exercised,
 	return rows(ctx, s.db.read, func(r scanner) (Exercised, error) {
 		var v Exercised
 		var seen int64
-		err := r.Scan(&v.Endpoint, &v.Audience, &v.Status, &v.Captures, &seen)
+		err := r.Scan(&v.Endpoint, &v.Audience, &v.Status, &v.Captures, &seen, &v.Limited, &v.NoOwner, &v.NoCaller)
 		v.LastSeen = when(seen)
 		return v, err
-	}, `SELECT endpoints.text, audience, status, exercised.captures, exercised.last_seen FROM exercised JOIN endpoints ON endpoints.id = endpoint_id
+	}, `SELECT endpoints.text, audience, status, exercised.captures, exercised.last_seen, limited, no_owner, no_caller FROM exercised JOIN endpoints ON endpoints.id = endpoint_id
 		JOIN services ON services.id = service_id WHERE services.name = ?`, service)
 }
 

@@ -126,6 +126,7 @@ const (
 	CoverageGapKindNeverExercised  CoverageGapKind = "never-exercised"
 	CoverageGapKindNeverTried      CoverageGapKind = "never-tried"
 	CoverageGapKindUnclassed       CoverageGapKind = "unclassed"
+	CoverageGapKindUndetermined    CoverageGapKind = "undetermined"
 	CoverageGapKindWithoutContract CoverageGapKind = "without-contract"
 )
 
@@ -139,6 +140,8 @@ func (e CoverageGapKind) Valid() bool {
 	case CoverageGapKindNeverTried:
 		return true
 	case CoverageGapKindUnclassed:
+		return true
+	case CoverageGapKindUndetermined:
 		return true
 	case CoverageGapKindWithoutContract:
 		return true
@@ -772,6 +775,7 @@ const (
 	WireNodeMarkMissing   WireNodeMark = "missing"
 	WireNodeMarkOpen      WireNodeMark = "open"
 	WireNodeMarkSwept     WireNodeMark = "swept"
+	WireNodeMarkTheirs    WireNodeMark = "theirs"
 	WireNodeMarkUngranted WireNodeMark = "ungranted"
 )
 
@@ -787,6 +791,8 @@ func (e WireNodeMark) Valid() bool {
 	case WireNodeMarkOpen:
 		return true
 	case WireNodeMarkSwept:
+		return true
+	case WireNodeMarkTheirs:
 		return true
 	case WireNodeMarkUngranted:
 		return true
@@ -1114,6 +1120,9 @@ type Batch struct {
 	Skipped     int           `json:"skipped"`
 	Started     time.Time     `json:"started"`
 
+	// Undetermined Records limited to the caller's own of which it could not be told whose they are
+	Undetermined *int `json:"undetermined,omitempty"`
+
 	// Waiting What somebody wants to do to a recording and a second person decides
 	Waiting *WaitingChange `json:"waiting,omitempty"`
 }
@@ -1424,7 +1433,16 @@ type CoverageGap struct {
 	Entity     *string         `json:"entity,omitempty"`
 	Field      *string         `json:"field,omitempty"`
 	Kind       CoverageGapKind `json:"kind"`
-	Status     *string         `json:"status,omitempty"`
+
+	// Of Of so many that are limited to the caller's own
+	Of *int `json:"of,omitempty"`
+
+	// Records Of which it is not known whose they are
+	Records *int    `json:"records,omitempty"`
+	Status  *string `json:"status,omitempty"`
+
+	// Words What would tell
+	Words *string `json:"words,omitempty"`
 }
 
 // CoverageGapKind defines model for CoverageGap.Kind.
@@ -1654,7 +1672,7 @@ type ExposureColumn struct {
 
 // ExposureMap defines model for ExposureMap.
 type ExposureMap struct {
-	// Cells Each is row, column and state: 1 granted, 2 granted and never seen, 3 leaking. What has no cell is withheld where its column has another field of the entity
+	// Cells Each is row, column and state: 1 granted, 2 granted and never seen, 3 leaking, 4 granted of the caller's own records only, 5 the same and never seen. What has no cell is withheld where its column has another field of the entity
 	Cells   [][]int          `json:"cells"`
 	Columns []ExposureColumn `json:"columns"`
 	Rows    []ExposureRow    `json:"rows"`
@@ -1947,11 +1965,14 @@ type Flow struct {
 	LastSeen   *time.Time `json:"last_seen,omitempty"`
 	Line       *int       `json:"line,omitempty"`
 	NeededBy   *[]string  `json:"needed_by,omitempty"`
-	Path       string     `json:"path"`
-	Reason     *string    `json:"reason,omitempty"`
-	Severity   *Severity  `json:"severity,omitempty"`
-	State      FlowState  `json:"state"`
-	Status     *string    `json:"status,omitempty"`
+
+	// Own Of the caller's own records only
+	Own      *bool     `json:"own,omitempty"`
+	Path     string    `json:"path"`
+	Reason   *string   `json:"reason,omitempty"`
+	Severity *Severity `json:"severity,omitempty"`
+	State    FlowState `json:"state"`
+	Status   *string   `json:"status,omitempty"`
 }
 
 // FlowState defines model for Flow.State.
@@ -1994,6 +2015,9 @@ type GrantNode struct {
 	Open      *bool        `json:"open,omitempty"`
 	Optional  *bool        `json:"optional,omitempty"`
 
+	// Own Of the caller's own records only
+	Own *bool `json:"own,omitempty"`
+
 	// Pointer Where it is written in its file
 	Pointer   *string `json:"pointer,omitempty"`
 	Reason    *string `json:"reason,omitempty"`
@@ -2024,7 +2048,10 @@ type GrantSaid struct {
 	Name     string    `json:"name"`
 	NeededBy *[]string `json:"needed_by,omitempty"`
 	Optional *bool     `json:"optional,omitempty"`
-	Reason   *string   `json:"reason,omitempty"`
+
+	// Own Of the caller's own records only
+	Own    *bool   `json:"own,omitempty"`
+	Reason *string `json:"reason,omitempty"`
 }
 
 // Header defines model for Header.
@@ -2120,6 +2147,9 @@ type Intent struct {
 
 	// Grant A member to be granted: a field, a relation, or something derived from fields
 	Grant *NewGrant `json:"grant,omitempty"`
+
+	// Own Of a response: limit its records to the caller's own, or no longer
+	Own *bool `json:"own,omitempty"`
 
 	// Pointer Of the endpoint, response or grant that it is about
 	Pointer string `json:"pointer"`
@@ -2683,6 +2713,12 @@ type ResponseContract struct {
 	Line      int          `json:"line"`
 	Many      *bool        `json:"many,omitempty"`
 	Name      *string      `json:"name,omitempty"`
+
+	// Own All records of its entity are limited to the caller's own
+	Own *bool `json:"own,omitempty"`
+
+	// OwnerPath The parameter of the path that says whose a record is if it does not
+	OwnerPath *string `json:"owner_path,omitempty"`
 
 	// Pointer Where it is written in its file
 	Pointer  *string  `json:"pointer,omitempty"`

@@ -20,6 +20,7 @@ type Intent struct {
 	Grant     *NewGrant    // of a response or a grant: let a member go out, or be sent
 	Change    *Said        // of a grant: say something else of it
 	Remove    bool         // of a response or a grant: take it away
+	Own       *bool        // of a response: limit its records to the caller's own
 	Audiences *[]string    // of a response: who it is for; empty is everybody
 	Team      *string      // of an endpoint; empty is none
 	Respond   *NewResponse // of an endpoint: declare a response
@@ -42,7 +43,8 @@ type NewGrant struct {
 type Said struct {
 	Name      string
 	Optional  bool
-	Max       int // characters; 0 is no bound
+	Own       bool // of the caller's own records only
+	Max       int  // characters; 0 is no bound
 	Audiences []string
 	NeededBy  []string
 	Reason    string
@@ -136,6 +138,12 @@ func (p *spot) carryOut(edits Edits, i *Intent) error {
 		return p.change(edits, i.Change)
 	case i.Remove && p.response != nil:
 		edits.add(p.node.File, document.Op{Op: "remove", Path: p.node.Pointer()})
+	case i.Own != nil && p.response != nil && p.grant == nil:
+		var own *document.Value
+		if *i.Own {
+			own = document.Truth(true)
+		}
+		p.set(edits, "own", own)
 	case i.Audiences != nil && p.response != nil && p.grant == nil:
 		p.set(edits, "audiences", texts(*i.Audiences))
 	case i.Team != nil && p.response == nil:
@@ -252,12 +260,15 @@ func (p *spot) change(edits Edits, s *Said) error {
 		w.Set("relation", document.Text(p.grant.Relation.Name))
 	}
 	for i, key := range was.Keys {
-		if !slices.Contains([]string{"optional", "max", "audiences", "needed_by", "reason"}, key) {
+		if !slices.Contains([]string{"optional", "own", "max", "audiences", "needed_by", "reason"}, key) {
 			w.Set(key, was.Items[i])
 		}
 	}
 	if s.Optional {
 		w.Set("optional", document.Truth(true))
+	}
+	if s.Own {
+		w.Set("own", document.Truth(true))
 	}
 	// the field's own limit is not repeated
 	if s.Max > 0 && (was.Get("max") != nil || s.Max != p.grant.Form.Max) {

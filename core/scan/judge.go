@@ -180,6 +180,11 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 		out.Body = maphash.Bytes(bodySeed, c.Response.Body)
 	}
 	out.Undetermined, out.Theirs = w.undetermined, w.areTheirs
+	if e := j.exercises[plan]; e != nil && !choice.Wrong {
+		e.Whose.Owner += w.undetermined.Owner
+		e.Whose.Caller += w.undetermined.Caller
+		e.Whose.Of += w.undetermined.Of
+	}
 	out.Excess, w.excess, w.private = all.excess, all.excess, all.private || private(page)
 	if all.err == nil {
 		spots = append(spots, j.exchangeSpots(c, &out, choice.Response != nil)...)
@@ -210,6 +215,7 @@ type Exercise struct {
 	Audience string
 	Status   string
 	Captures int
+	Whose    Undetermined
 
 	plan  *contract.Plan
 	shown []bool // by Serial

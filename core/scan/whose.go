@@ -20,6 +20,7 @@ import (
 type Undetermined struct {
 	Owner  int // the record does not say whose it is
 	Caller int // it is not known who made the request
+	Of     int // how many records something is limited in, whatever is known of them
 }
 
 // Total returns how many records there are.
@@ -103,6 +104,7 @@ func (w *walk) whoseIs(o *contract.Ownership) whose {
 		}
 		return anyones
 	}
+	w.undetermined.Of++
 	switch {
 	case w.who == 0:
 		w.undetermined.Caller++

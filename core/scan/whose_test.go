@@ -98,7 +98,7 @@ func TestWhoseRecordItIs(t *testing.T) {
 			}
 		}
 		slices.Sort(got)
-		if text := strings.Join(got, ", "); text != one.want || out.Undetermined != (Undetermined{one.owner, one.caller}) {
+		if text := strings.Join(got, ", "); text != one.want || out.Undetermined.Owner != one.owner || out.Undetermined.Caller != one.caller {
 			t.Errorf("%s: %s, undetermined %+v, want %s", name, text, out.Undetermined, one.want)
 		}
 	}

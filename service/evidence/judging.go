@@ -174,7 +174,7 @@ func (g *gathering) exposed() (shown []store.Shown, exercised []store.Exercised)
 	met := map[store.Shown]bool{}
 	for _, e := range g.judge.Exercises() {
 		exercised = append(exercised, store.Exercised{Endpoint: e.Endpoint, Audience: e.Audience, Status: e.Status,
-			Captures: e.Captures})
+			Captures: e.Captures, Limited: e.Whose.Of, NoOwner: e.Whose.Owner, NoCaller: e.Whose.Caller})
 		for _, m := range e.Members() {
 			one := store.Shown{Endpoint: e.Endpoint, Audience: e.Audience}
 			one.Entity, one.Field = m.Grant.Behind()

@@ -29,6 +29,7 @@ type Flow struct {
 	Path       string        // a JSONPath (RFC 9535)
 	State      FlowState     // where it stands
 	Derived    bool          // it is computed into something else
+	Own        bool          // of the caller's own records only
 	Class      catalog.Class // public, internal, personal or secret; empty for none
 	Reason     string        // as the grant says
 	NeededBy   []string      // as the grant says
@@ -108,7 +109,7 @@ func flowsOf(c *contract.Contracts) *flows {
 				one := Flow{Entity: x.Entity, Field: x.Field, Endpoint: name, Team: e.Team, Audience: k.Audience.Name,
 					Status: k.Status, Path: x.Path,
 					Class: x.Class, Reason: x.Grant.Reason, NeededBy: x.Grant.NeededBy, Pos: x.Grant.Pos,
-					State: FlowPromised}
+					State: FlowPromised, Own: x.Limited}
 				if x.Field != "" {
 					add(one)
 				}
@@ -197,6 +198,7 @@ type MapColumn struct {
 type MapCell struct {
 	Row, Column int       // from 0 on
 	State       FlowState // where it stands
+	Own         bool      // of the caller's own records only, whichever way it is granted
 }
 
 // MapFilter narrows an exposure map.
@@ -240,7 +242,7 @@ func (s *Review) Map(ctx context.Context, service string, by MapFilter) (*Exposu
 		}
 		return i
 	}
-	states := map[[2]int]FlowState{}
+	states, anybodys := map[[2]int]FlowState{}, map[[2]int]bool{}
 	for _, e := range f.Contracts.Endpoints { // columns in the order of the contract
 		for _, name := range e.Names() {
 			for _, a := range f.Contracts.Audiences {
@@ -262,6 +264,7 @@ func (s *Review) Map(ctx context.Context, service string, by MapFilter) (*Exposu
 		if _, ok := seen[shownKey(one.Endpoint, one.Audience, one.Entity, one.Field)]; ok || one.Derived {
 			state = FlowGranted
 		}
+		anybodys[[2]int{row, col}] = anybodys[[2]int{row, col}] || !one.Own
 		if states[[2]int{row, col}] != FlowGranted {
 			states[[2]int{row, col}] = state
 		}
@@ -273,7 +276,7 @@ func (s *Review) Map(ctx context.Context, service string, by MapFilter) (*Exposu
 			}
 		}
 	}
-	m.Cells = cellsOf(states)
+	m.Cells = cellsOf(states, anybodys)
 	return m, nil
 }
 
@@ -294,9 +297,9 @@ func rowsOf(c *contract.Contracts, by MapFilter) (*ExposureMap, map[string]int) 
 }
 
 // cellsOf returns the cells of a map, sorted by row and column.
-func cellsOf(states map[[2]int]FlowState) (cells []MapCell) {
+func cellsOf(states map[[2]int]FlowState, anybodys map[[2]int]bool) (cells []MapCell) {
 	for at, state := range states {
-		cells = append(cells, MapCell{at[0], at[1], state})
+		cells = append(cells, MapCell{at[0], at[1], state, !anybodys[at]})
 	}
 	slices.SortFunc(cells, func(a, b MapCell) int {
 		if a.Row != b.Row {
@@ -352,6 +355,9 @@ type Gap struct {
 	Entity     string // by name
 	Field      string // by name
 	Captures   int    // how many there are
+	Records    int    // of which it is not known whose they are
+	Of         int    // records that are limited to the caller's own
+	Words      string // what would tell
 }
 
 // The numbers of coverage, each a total followed by what is missing of it.
@@ -366,6 +372,8 @@ const (
 	FieldsUnclassed   = "unclassed"
 	AudienceEndpoints = "audiences"
 	NeverTried        = "never-tried"
+	OwnRecords        = "own-records"  // responses that are limited to the caller's own records, as far as they were seen
+	Undetermined      = "undetermined" // of these, those with records of nobody knows whom
 )
 
 // Coverage returns the coverage of a service.
@@ -394,7 +402,7 @@ func (s *Review) coverage(ctx context.Context, service string) (*Coverage, error
 	}
 	c := &Coverage{Numbers: map[string]int{}, Gaps: []Gap{}}
 	for _, key := range []string{Endpoints, WithoutContract, Contracted, NeverCaptured, Responses, NeverExercised,
-		Fields, FieldsUnclassed, AudienceEndpoints, NeverTried} {
+		Fields, FieldsUnclassed, AudienceEndpoints, NeverTried, OwnRecords, Undetermined} {
 		c.Numbers[key] = 0
 	}
 	gap := func(g Gap) {
@@ -418,6 +426,14 @@ func (s *Review) coverage(ctx context.Context, service string) (*Coverage, error
 	done := map[string]bool{}
 	for _, e := range exercised {
 		done[e.Endpoint+"\n"+e.Audience+"\n"+e.Status], done[e.Endpoint+"\n"+e.Audience] = true, true
+		if e.Limited > 0 {
+			c.Numbers[OwnRecords]++
+		}
+		if e.NoOwner+e.NoCaller > 0 {
+			gap(Gap{Kind: Undetermined, Endpoint: e.Endpoint, EndpointID: store.EndpointID(service, e.Endpoint),
+				Audience: e.Audience, Status: e.Status, Captures: e.Captures, Records: e.NoOwner + e.NoCaller,
+				Of: e.Limited, Words: undetermined(f.Contracts, &e)})
+		}
 	}
 	for _, e := range f.Contracts.Endpoints {
 		tried := map[string]bool{}
@@ -455,6 +471,28 @@ func (s *Review) coverage(ctx context.Context, service string) (*Coverage, error
 		}
 	}
 	return c, nil
+}
+
+// undetermined says of how many records of a response it was not known whose they are, and what would tell.
+func undetermined(c *contract.Contracts, e *store.Exercised) string {
+	var parts []string
+	if e.NoCaller > 0 {
+		var ways []string
+		for _, t := range c.Tellers {
+			ways = append(ways, t.Text())
+		}
+		text := fmt.Sprintf("of %d it is not known who asked: record calls with what tells it (%s), or add to `callers`",
+			e.NoCaller, strings.Join(ways, ", "))
+		if len(ways) == 0 {
+			text = fmt.Sprintf("of %d it is not known who asked: the contract has no `callers`", e.NoCaller)
+		}
+		parts = append(parts, text)
+	}
+	if e.NoOwner > 0 {
+		parts = append(parts, fmt.Sprintf("%d do not say whose they are: let the body carry the `owner` that the entity names, "+
+			"or take it from the path by `owner: {path: NAME}`", e.NoOwner))
+	}
+	return strings.Join(parts, "; ")
 }
 
 // NoteCoverage stores today's coverage for the trend.

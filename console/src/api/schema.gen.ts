@@ -2124,6 +2124,8 @@ export interface components {
             pointer: string;
             grant?: components["schemas"]["NewGrant"];
             change?: components["schemas"]["GrantSaid"];
+            /** @description Of a response: limit its records to the caller's own, or no longer */
+            own?: boolean;
             /** @description Take the response or grant away */
             remove?: boolean;
             /** @description Who the response is for; none is everybody */
@@ -2153,6 +2155,8 @@ export interface components {
         GrantSaid: {
             name: string;
             optional?: boolean;
+            /** @description Of the caller's own records only */
+            own?: boolean;
             /** @description Characters */
             max?: number;
             audiences?: string[];
@@ -2343,6 +2347,8 @@ export interface components {
             /** @enum {string} */
             state: "granted" | "promised" | "leaking";
             derived?: boolean;
+            /** @description Of the caller's own records only */
+            own?: boolean;
             reason?: string;
             needed_by?: string[];
             file?: string;
@@ -2426,7 +2432,7 @@ export interface components {
         };
         CoverageGap: {
             /** @enum {string} */
-            kind: "without-contract" | "never-captured" | "never-exercised" | "unclassed" | "never-tried";
+            kind: "without-contract" | "never-captured" | "never-exercised" | "unclassed" | "never-tried" | "undetermined";
             endpoint?: string;
             endpoint_id?: string;
             audience?: string;
@@ -2434,6 +2440,12 @@ export interface components {
             entity?: string;
             field?: string;
             captures?: number;
+            /** @description Of which it is not known whose they are */
+            records?: number;
+            /** @description Of so many that are limited to the caller's own */
+            of?: number;
+            /** @description What would tell */
+            words?: string;
         };
         CoverageDay: {
             day: string;
@@ -2462,7 +2474,7 @@ export interface components {
         ExposureMap: {
             rows: components["schemas"]["ExposureRow"][];
             columns: components["schemas"]["ExposureColumn"][];
-            /** @description Each is row, column and state: 1 granted, 2 granted and never seen, 3 leaking. What has no cell is withheld where its column has another field of the entity */
+            /** @description Each is row, column and state: 1 granted, 2 granted and never seen, 3 leaking, 4 granted of the caller's own records only, 5 the same and never seen. What has no cell is withheld where its column has another field of the entity */
             cells: number[][];
         };
         Revision: {
@@ -2522,6 +2534,8 @@ export interface components {
             captures: number;
             judged: number;
             skipped: number;
+            /** @description Records limited to the caller's own of which it could not be told whose they are */
+            undetermined?: number;
             /** @description Captures that were judged and of which a body is not whole: they are judged as far as they go, and prove no repair */
             incomplete?: number;
             /** Format: int64 */
@@ -2732,7 +2746,7 @@ export interface components {
             /** @enum {string} */
             kind: "object" | "array" | "string" | "number" | "boolean" | "null" | "absent" | "page";
             /** @enum {string} */
-            mark: "granted" | "open" | "foreign" | "ungranted" | "swept" | "missing";
+            mark: "granted" | "open" | "foreign" | "theirs" | "ungranted" | "swept" | "missing";
             /** @description Of the grant that covers it */
             class?: string;
             /** @description Masked unless its grant is public */
@@ -2795,6 +2809,10 @@ export interface components {
             entity?: string;
             at?: string;
             many?: boolean;
+            /** @description All records of its entity are limited to the caller's own */
+            own?: boolean;
+            /** @description The parameter of the path that says whose a record is if it does not */
+            owner_path?: string;
             line: number;
             file?: string;
             /** @description Where it is written in its file */
@@ -2812,6 +2830,8 @@ export interface components {
             optional?: boolean;
             many?: boolean;
             open?: boolean;
+            /** @description Of the caller's own records only */
+            own?: boolean;
             audiences?: string[];
             reason?: string;
             needed_by?: string[];

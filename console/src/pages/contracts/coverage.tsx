@@ -20,6 +20,12 @@ const gaps: { kind: CoverageGap["kind"]; whole: string; title: string; missing: 
   { kind: "never-captured", whole: "contracts", title: "Contracts captured", missing: "never captured" },
   { kind: "never-exercised", whole: "responses", title: "Responses seen, by audience", missing: "never seen" },
   { kind: "never-tried", whole: "audiences", title: "Audiences tried", missing: "never tried" },
+  {
+    kind: "undetermined",
+    whole: "own-records",
+    title: "Own records told apart",
+    missing: "with records of nobody knows whom",
+  },
   { kind: "unclassed", whole: "fields", title: "Fields classed", missing: "without a class" },
 ];
 
@@ -114,6 +120,8 @@ export function CoveragePanel({ service }: { service: string }) {
                   >
                     draft a contract from its {count(g.captures ?? 0, "capture")}
                   </Link>
+                ) : g.kind === "undetermined" ? (
+                  `${g.records} of ${count(g.of ?? 0, "record")}: ${g.words}`
                 ) : g.kind === "unclassed" ? (
                   <Link to={`/entities?service=${encodeURIComponent(service)}&tab=queue`}>class it</Link>
                 ) : (

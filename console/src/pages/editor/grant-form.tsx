@@ -19,6 +19,7 @@ export function GrantForm({
 }) {
   const [name, setName] = useState(g.name);
   const [optional, setOptional] = useState(g.optional ?? false);
+  const [own, setOwn] = useState(g.own ?? false);
   const [max, setMax] = useState<number | null>(g.max ?? null);
   const [audiences, setAudiences] = useState<string[]>(g.audiences ?? []);
   const [neededBy, setNeededBy] = useState<string[]>(g.needed_by ?? []);
@@ -27,7 +28,7 @@ export function GrantForm({
     onEdit({
       file: g.file!,
       pointer: g.pointer!,
-      change: { name, optional, max: max ?? 0, audiences, needed_by: neededBy, reason: reason.trim() },
+      change: { name, optional, own, max: max ?? 0, audiences, needed_by: neededBy, reason: reason.trim() },
     });
     onClose();
   };
@@ -47,6 +48,11 @@ export function GrantForm({
         <Checkbox checked={optional} onChange={(e) => setOptional(e.target.checked)}>
           may be absent
         </Checkbox>
+        {!accepts && (
+          <Checkbox checked={own} onChange={(e) => setOwn(e.target.checked)}>
+            own records only
+          </Checkbox>
+        )}
         {(g.type === "string" || g.max !== undefined) && (
           <label>
             At most so many characters <InputNumber min={1} className="wide-full" value={max} onChange={setMax} />

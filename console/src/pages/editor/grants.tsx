@@ -251,6 +251,11 @@ function ResponseEditor({
           onChange={(v) => onEdit({ ...place, audiences: v })}
           options={contract.audiences.map((a) => ({ value: a, label: a }))}
         />
+        {!accepts && r.entity && (
+          <Checkbox checked={r.own ?? false} onChange={(e) => onEdit({ ...place, own: e.target.checked })}>
+            own records only
+          </Checkbox>
+        )}
         <Typography.Text type="secondary">
           {r.entity ?? "no entity"}
           {r.many ? ", a list" : ""}{" "}
@@ -479,6 +484,7 @@ function GrantRow({
   const words = [
     g.carries && !g.carries.endsWith(`.${g.name}`) && g.carries,
     g.optional && "optional",
+    g.own && "own records only",
     g.many && "list",
     g.open && "open",
     g.reference && "reference",

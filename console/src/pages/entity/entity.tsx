@@ -137,6 +137,7 @@ function Flows({ service, entity, field }: { service: string; entity: string; fi
                 <Tag variant="outlined">
                   {f.state === "granted" ? "✓ granted" : "◌ never seen"}
                   {f.derived ? ", derived" : ""}
+                  {f.own ? ", own records only" : ""}
                 </Tag>
               ),
           },

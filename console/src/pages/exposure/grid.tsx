@@ -18,8 +18,11 @@ const states = [
   { sign: "✓", word: "granted", kind: "granted" },
   { sign: "◌", word: "granted, never seen", kind: "promised" },
   { sign: "‼", word: "leaking", kind: "leaking" },
+  { sign: "@", word: "granted of the caller's own records", kind: "granted" },
+  { sign: "@", word: "granted of the caller's own records, never seen", kind: "promised" },
   { sign: "·", word: "withheld", kind: "withheld" },
 ] as const;
+const withheld = states.length - 1;
 
 export function Grid({ service, map }: { service: string; map: ExposureMap }) {
   const box = useRef<HTMLDivElement>(null);
@@ -38,7 +41,7 @@ export function Grid({ service, map }: { service: string; map: ExposureMap }) {
   }, [map]);
   const stateOf = (row: number, column: number) =>
     cells.all.get(row * map.columns.length + column) ??
-    (cells.touched.has(`${map.rows[row]!.entity}\n${column}`) ? 4 : 0);
+    (cells.touched.has(`${map.rows[row]!.entity}\n${column}`) ? withheld : 0);
 
   const measure = useCallback(() => {
     const b = box.current;

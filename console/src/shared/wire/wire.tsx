@@ -8,12 +8,13 @@ import { pathBelow } from "./path";
 // The wire view: a body as it was sent, each value marked by how it stands to the
 // contract, with its bytes as a bar at the edge.
 
-type Look = "granted" | "open" | "foreign" | "ungranted" | "missing" | "sensitive" | "swept";
+type Look = "granted" | "open" | "foreign" | "theirs" | "ungranted" | "missing" | "sensitive" | "swept";
 
 const signs: Record<Look, { sign: string; word: string }> = {
   granted: { sign: "✓", word: "granted" },
   open: { sign: "○", word: "inside open" },
   foreign: { sign: "⇄", word: "for another audience" },
+  theirs: { sign: "@", word: "another person's" },
   ungranted: { sign: "+", word: "unexpected" },
   sensitive: { sign: "‼", word: "sensitive" },
   missing: { sign: "−", word: "missing" },
@@ -24,6 +25,7 @@ const sensitiveKinds = new Set(["secret-value", "sensitive-field", "personal-val
 
 function lookOf(n: WireNode, above: Look): Look {
   if (n.finding && sensitiveKinds.has(n.finding.kind)) return "sensitive";
+  if (n.finding?.kind === "foreign-record") return "theirs";
   if (n.finding?.kind === "wrong-audience") return "foreign";
   if (n.mark === "missing") return "missing";
   if (n.mark === "swept" && above === "granted") return "open";
@@ -47,7 +49,7 @@ function rowsOf(root: WireNode): Row[] {
   const rows: Row[] = [];
   const visit = (node: WireNode, depth: number, parent: number, above: Look, overAbove: boolean, path: string) => {
     const look = lookOf(node, above);
-    const over = overAbove || node.mark === "ungranted" || look === "foreign";
+    const over = overAbove || node.mark === "ungranted" || look === "foreign" || look === "theirs";
     const index = rows.length;
     rows.push({ id: node.pointer ?? "", path, node, look, depth, parent, index, over });
     for (const child of node.children ?? []) visit(child, depth + 1, index, look, over, pathBelow(path, child));
