@@ -429,6 +429,9 @@ func (a *app) coverage(ctx context.Context, c *cli.Command) error {
 			if g.Entity != nil {
 				where = textOf(g.Entity) + "." + textOf(g.Field)
 			}
+			if g.Words != nil {
+				where += "\n" + fmt.Sprintf("%d of %s: ", valueOf(g.Records), plural(valueOf(g.Of), "record")) + textOf(g.Words)
+			}
 			t.AppendRow(table.Row{string(g.Kind), where, textOf(g.Audience), textOf(g.Status)})
 		}
 		t.Render()

@@ -421,6 +421,19 @@ func tokenClaims(token string) map[string]json.RawMessage {
 	return all
 }
 
+// ClaimsOf returns the scalar claims of a request's JWT bearer token, as texts by their names.
+func ClaimsOf(req *exchange.Request) map[string]string {
+	all := map[string]string{}
+	for _, token := range (&Match{}).tokens(req) {
+		for name, raw := range tokenClaims(token) {
+			if text, ok := scalarText(raw); ok && text != "" {
+				all[name] = text
+			}
+		}
+	}
+	return all
+}
+
 // RoleOf returns the `role` claim of a request's JWT bearer token if it is one word, or the empty string.
 func RoleOf(req *exchange.Request) string {
 	for _, token := range (&Match{}).tokens(req) {

@@ -78,6 +78,9 @@ func Write(sketch *schema.Sketch, o Options) *Draft {
 		audiences.Add(audience(c))
 	}
 	root.Set("audiences", audiences)
+	if len(sketch.Tellers) > 0 {
+		root.Set("callers", w.tellers())
+	}
 	root.Set("entities", w.entities())
 	if shapes := w.allShapes(); len(shapes.Items) > 0 {
 		root.Set("shapes", shapes)
@@ -177,6 +180,23 @@ func audience(c observe.Caller) *document.Value {
 	return v
 }
 
+// tellers writes who makes requests, as traffic shows it, and asks.
+func (w *writer) tellers() *document.Value {
+	all := &document.Value{Kind: document.List, Block: true}
+	for _, t := range w.sketch.Tellers {
+		v := document.Mapping()
+		if t.Claim != "" {
+			v.Set("claim", document.Text(t.Claim))
+		} else {
+			v.Set("told_by", document.Text(t.ToldBy)).Set("at", document.Text(t.At))
+		}
+		v.Above = w.ask("", "", "is this who makes a request? then `own: true` at a grant or response limits it to the "+
+			"caller's own records")
+		all.Add(v)
+	}
+	return all
+}
+
 // suggest classifies a member, once.
 func (w *writer) suggest(o *schema.Object, m *schema.Member) detect.Suggestion {
 	if s, ok := w.classes[m]; ok {
@@ -228,6 +248,11 @@ func (w *writer) entities() *document.Value {
 		if o.Seen > 0 {
 			e.Above = fmt.Sprintf("seen %s at %s, which agree to %d%%", times(o.Seen), plural(o.Places, "place"),
 				o.Sure)
+		}
+		if o.Owner != "" {
+			v := document.Text(o.Owner)
+			v.Above = w.ask(o.Name, o.Owner, "does this say whose record it is? what stands there is who made requests")
+			e.Set("owner", v)
 		}
 		if len(fields.Items) > 0 {
 			e.Set("fields", fields)

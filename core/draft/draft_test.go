@@ -268,3 +268,34 @@ func Large(paths, schemas int) []byte {
 	b.WriteString(`}}}`)
 	return []byte(b.String())
 }
+
+// TestADraftAsksWhoseRecordsThereAre checks that what traffic shows of callers and owners is proposed, as questions, in a
+// contract that can be read, and that what is asked can be answered by `own: true`.
+func TestADraftAsksWhoseRecordsThereAre(t *testing.T) {
+	o := observe.New(nil)
+	for _, c := range recording(t) {
+		o.Add(c)
+	}
+	s := o.Sketch()
+	s.Tellers = []schema.Teller{{Claim: "sub"}, {ToldBy: "GET /v1/me", At: "/data/id"}}
+	s.Objects[0].Owner = s.Objects[0].Members[0].Name
+	d := Write(s, Options{Callers: o.Callers()})
+	c := read(t, d.Text)
+	if len(c.Tellers) != 2 || c.Tellers[1].Text() != "GET /v1/me at $.data.id" ||
+		c.Catalog.Entity(s.Objects[0].Name).Owner != s.Objects[0].Owner {
+		t.Errorf("callers are %+v, the owner is %q", c.Tellers, c.Catalog.Entity(s.Objects[0].Name).Owner)
+	}
+	asked := 0
+	for _, q := range d.Questions {
+		if strings.Contains(q.Text, "who makes a request") || strings.Contains(q.Text, "whose record") {
+			asked++
+		}
+	}
+	if asked != 3 {
+		t.Errorf("%d of the questions are about callers and owners: %+v", asked, d.Questions)
+	}
+	limited := strings.Replace(d.Text, "entity: "+s.Objects[0].Name+",", "entity: "+s.Objects[0].Name+", own: true,", 1)
+	if limited != d.Text {
+		read(t, limited)
+	}
+}

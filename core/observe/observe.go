@@ -40,13 +40,15 @@ type Observer struct {
 	anonymous int // requests without credentials
 	roles     map[string]int
 	signedIn  int
-	cookies   map[string]int // by name, of those who show nothing else
+	told      map[string]map[uint64]bool // what claims of tokens said, as keyed hashes, by their names
+	cookies   map[string]int             // by name, of those who show nothing else
 }
 
 // New returns an observer. contracts, which may be nil, name endpoints and audiences.
 func New(contracts *contract.Contracts) *Observer {
 	o := &Observer{contracts: contracts, detectors: contracts.Recognised(), seed: maphash.MakeSeed(),
-		endpoints: map[string]*endpoint{}, hosts: map[string]int{}, roles: map[string]int{}, cookies: map[string]int{}}
+		endpoints: map[string]*endpoint{}, hosts: map[string]int{}, roles: map[string]int{}, cookies: map[string]int{},
+		told: map[string]map[uint64]bool{}}
 	return o
 }
 
@@ -106,6 +108,7 @@ func (o *Observer) Add(c *exchange.Capture) {
 		o.callers(c)
 		audience = o.callerOf(c)
 	}
+	o.claims(&c.Request)
 	if key == "" {
 		key = Template(c.Request.Method, segments)
 	}

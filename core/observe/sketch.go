@@ -34,12 +34,14 @@ type sketcher struct {
 	sketch   *schema.Sketch
 	clusters []*cluster
 	of       map[*spot]*cluster
+	values   map[*schema.Member]map[uint64]bool // that stood there, as keyed hashes
 }
 
 // Sketch proposes what was observed: endpoints with their bodies, and the objects in them. Objects with similar
 // members are one. Error responses are ignored.
 func (o *Observer) Sketch() *schema.Sketch {
-	k := &sketcher{sketch: &schema.Sketch{}, of: map[*spot]*cluster{}}
+	k := &sketcher{sketch: &schema.Sketch{}, of: map[*spot]*cluster{},
+		values: map[*schema.Member]map[uint64]bool{}}
 	k.sketch.Servers = busiest(o.hosts)
 	type body struct {
 		s    *spot
@@ -103,6 +105,7 @@ func (o *Observer) Sketch() *schema.Sketch {
 			b.c.Object = k.of[inner].object
 		}
 	}
+	o.whose(k)
 	return k.sketch
 }
 
@@ -249,6 +252,7 @@ func (k *sketcher) fill(c *cluster) {
 		}
 		m.Observed = schema.Observed{Detector: whole.detector(), Class: whole.class, Values: whole.seen - whole.nulls,
 			Distinct: len(whole.distinct)}
+		k.values[m] = whole.distinct
 		c.object.Members = append(c.object.Members, m)
 	}
 }

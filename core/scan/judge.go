@@ -151,7 +151,7 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	w.failed, w.outlined, w.places = c.Response.Status >= 400, c.Outlined, out.Places
 	w.inRun(out.Endpoint, j.Counts && watch == nil)
 	w.who, w.undetermined, w.pathOwner = out.Who, Undetermined{}, ""
-	w.areTheirs, w.foundTheirs = nil, c.Theirs
+	w.areTheirs, w.foundTheirs, w.foundWho = nil, c.Theirs, c.Who != 0
 	if choice.Response != nil {
 		w.pathOwner = j.contracts.PathOwner(e, choice.Response, c.Request.URL)
 	}

@@ -117,6 +117,7 @@ type ofCapture struct {
 	pathOwner    string // whose record it is by the request's path
 	undetermined Undetermined
 	areTheirs    []string // pointers of records that are somebody else's
+	foundWho     bool     // who made the request was known when the values were
 	foundTheirs  []string // the same, as it was found out before the values became an outline
 
 	message exchange.Message // that it consists of, where it does

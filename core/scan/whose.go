@@ -106,7 +106,7 @@ func (w *walk) whoseIs(o *contract.Ownership) whose {
 	}
 	w.undetermined.Of++
 	switch {
-	case w.who == 0:
+	case w.who == 0, w.outlined && !w.foundWho: // of an outline nothing can be found out later
 		w.undetermined.Caller++
 		return anyones
 	case w.outlined: // its values are others; what was found out before holds

@@ -15,13 +15,22 @@ type Sketch struct {
 	Servers    []string
 	Objects    []*Object // each name once
 	Operations []*Operation
+	Tellers    []Teller // who makes requests, by what traffic shows
 	Errors     []string // members of error bodies that are shown as a rule
 	Notes      []string // what was passed over, and why
+}
+
+// Teller is one way to tell who makes a request: a claim, or a place in an endpoint's answer.
+type Teller struct {
+	Claim  string
+	ToldBy string
+	At     string // JSON Pointer (RFC 6901)
 }
 
 // Object is a kind of object in bodies.
 type Object struct {
 	Name    string
+	Owner   string // the member that seems to say whose it is; empty for none
 	Source  string // where it was described or seen
 	Members []*Member
 	Seen    int // how many objects it was told by; 0 for a description
