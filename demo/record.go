@@ -81,7 +81,7 @@ func calls(a Audience) []call {
 			call{"GET", "/v1/bookings", ""}, call{"GET", "/v1/search?q=Merrow", ""}, call{"GET", "/arrivals", ""})
 	case Skipper:
 		all = append(all, call{"GET", "/v1/bookings", ""}, call{"GET", "/v1/bookings?fields=id,ref", ""},
-			call{"GET", "/v1/bookings/7004", ""},
+			call{"GET", "/v1/bookings/7004", ""}, call{"GET", "/v1/bookings/7008", ""}, // the second is another skipper's
 			call{"GET", "/v1/bookings/7016", ""}, call{"GET", "/v1/skippers/505", ""}, call{"GET", "/v1/inspections/1",
 				""},
 			call{"POST", "/v1/bookings",
@@ -100,17 +100,25 @@ func Credentials(a Audience) http.Header {
 	h := http.Header{}
 	switch a {
 	case Skipper:
-		part := func(v any) string {
-			data, _ := json.Marshal(v)
-			return base64.RawURLEncoding.EncodeToString(data)
-		}
-		token := part(object{"alg": "HS256", "typ": "JWT"}) + "." + part(object{"sub": "505", "role": "skipper"}) +
-			"." + base64.RawURLEncoding.EncodeToString([]byte("signature of the demo, worth nothing"))
-		h.Set("Authorization", "Bearer "+token)
+		return skipperToken("505")
 	case Office:
 		h.Set("X-Desk", "2")
 		h.Set("Cookie", "desk_session=made-up-for-the-demo")
 	}
+	return h
+}
+
+// OtherSkipper returns the header fields with which a second skipper sends calls.
+func OtherSkipper() http.Header { return skipperToken("509") }
+
+// skipperToken returns the header fields of the skipper with an id.
+func skipperToken(id string) http.Header {
+	h, part := http.Header{}, func(v any) string {
+		data, _ := json.Marshal(v)
+		return base64.RawURLEncoding.EncodeToString(data)
+	}
+	h.Set("Authorization", "Bearer "+part(object{"alg": "HS256", "typ": "JWT"})+"."+part(object{"sub": id,
+		"role": "skipper"})+"."+base64.RawURLEncoding.EncodeToString([]byte("signature of the demo, worth nothing")))
 	return h
 }
 
