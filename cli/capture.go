@@ -159,6 +159,7 @@ no answer came that could be judged.
 				&cli.BoolFlag{Name: "writes", Usage: "make calls too that may change something"}, formatFlag()},
 			Action: a.repeat,
 		},
+		matrixCommand(a),
 		{
 			Name: "reveal", Usage: "show one value of a capture in clear", ArgsUsage: "CAPTURE PLACE",
 			Description: `For reviewers and leads. Who saw which value, and why, goes on the trail. The place

@@ -224,10 +224,16 @@ func fillDemo(ctx context.Context, s *service.Service, recordings []recording) e
 		if len(fields) == 0 {
 			continue
 		}
-		if err := s.Evidence.SetCredentials(ctx, callers[base.Lead], demo.ServiceName, string(audience),
-			fields); err != nil {
+		if err := s.Evidence.SetCredentials(ctx, callers[base.Lead], demo.ServiceName,
+			evidence.CallAs{Audience: string(audience)}, fields); err != nil {
 			return err
 		}
+	}
+	other := demo.OtherSkipper()
+	if err := s.Evidence.SetCredentials(ctx, callers[base.Lead], demo.ServiceName,
+		evidence.CallAs{Audience: string(demo.Skipper), Person: "vesna"},
+		exchange.Header{{Name: "Authorization", Value: other.Get("Authorization")}}); err != nil {
+		return err
 	}
 	return pipelines(ctx, s)
 }

@@ -19,6 +19,7 @@ import (
 
 func (a *app) serviceCommand() *cli.Command {
 	service := serviceFlag()
+	person := &cli.StringFlag{Name: "person", Usage: "what one of several people of the audience is called (`NAME`)"}
 	return &cli.Command{
 		Name: "service", Usage: "the services under review, and what may be done with them",
 		Commands: []*cli.Command{
@@ -57,12 +58,13 @@ address; one inside, a test system on this machine say, is named by --address.
 list of processes or a shell's history. They are encrypted and never shown again.
 
     inkret service credentials set skipper < skipper.headers
-    printf 'Authorization: Bearer %s\n' "$TOKEN" | inkret service credentials set skipper`,
-						Flags: []cli.Flag{service}, Action: a.setCredentials,
+    printf 'Authorization: Bearer %s\n' "$TOKEN" | inkret service credentials set skipper
+    inkret service credentials set skipper --person vesna < vesna.headers`,
+						Flags: []cli.Flag{service, person}, Action: a.setCredentials,
 					},
 					{
 						Name: "remove", Usage: "forget those of an audience", ArgsUsage: "AUDIENCE",
-						Flags: []cli.Flag{service}, Action: a.removeCredentials,
+						Flags: []cli.Flag{service, person}, Action: a.removeCredentials,
 					},
 				},
 				Action: a.needsSubcommand,
@@ -239,9 +241,9 @@ func (a *app) listCredentials(ctx context.Context, c *cli.Command) error {
 			return
 		}
 		t := report.NewTable(w)
-		t.AppendHeader(table.Row{"Audience", "Header fields", "By", "When"})
+		t.AppendHeader(table.Row{"Audience", "Person", "Header fields", "By", "When"})
 		for _, k := range all {
-			t.AppendRow(table.Row{report.Clean(k.Audience), report.Clean(strings.Join(k.Names, ", ")),
+			t.AppendRow(table.Row{report.Clean(k.Audience), report.Clean(textOf(k.Person)), report.Clean(strings.Join(k.Names, ", ")),
 				report.Clean(k.Author), k.At.Local().Format("2006-01-02 15:04")})
 		}
 		t.Render()
@@ -276,7 +278,8 @@ func (a *app) setCredentials(ctx context.Context, c *cli.Command) error {
 		return usage(c, errors.New("standard input has no header field"))
 	}
 	audience := c.Args().First()
-	response, err := r.SetCredentials(ctx, service, audience, wire.SetCredentialsJSONRequestBody{Headers: fields})
+	response, err := r.SetCredentials(ctx, service, audience, &wire.SetCredentialsParams{Person: some(c.String("person"))},
+		wire.SetCredentialsJSONRequestBody{Headers: fields})
 	if err := answer(response, err, nil); err != nil {
 		return err
 	}
@@ -289,7 +292,8 @@ func (a *app) removeCredentials(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	response, err := r.RemoveCredentials(ctx, service, c.Args().First())
+	response, err := r.RemoveCredentials(ctx, service, c.Args().First(),
+		&wire.RemoveCredentialsParams{Person: some(c.String("person"))})
 	if err := answer(response, err, nil); err != nil {
 		return err
 	}

@@ -371,6 +371,29 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/mails/{mail_id}/again (the `MailAgain` operationId).
 	MailAgain(ctx context.Context, mailID int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// MakeMatrixWithBody Make one call as every audience, and set the answers side by side
+	//
+	// With the credentials that are kept, for each person of an audience one call, paced; the answers are a batch. With `preview` nothing is sent, and what would be is given. A call that may change something takes a lead.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/matrices (the `MakeMatrix` operationId).
+	MakeMatrixWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeMatrix Make one call as every audience, and set the answers side by side
+	//
+	// With the credentials that are kept, for each person of an audience one call, paced; the answers are a batch. With `preview` nothing is sent, and what would be is given. A call that may change something takes a lead.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/matrices (the `MakeMatrix` operationId).
+	MakeMatrix(ctx context.Context, body MakeMatrixJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetMatrix What was answered to one call as every audience, judged by the contracts in force
+	//
+	// Corresponds with GET /api/v1/matrices/{batch_id} (the `GetMatrix` operationId).
+	GetMatrix(ctx context.Context, batchID int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListNotices What one is told
 	//
 	// Corresponds with GET /api/v1/notices (the `ListNotices` operationId).
@@ -662,21 +685,21 @@ type ClientInterface interface {
 	// RemoveCredentials Forget the credentials of an audience
 	//
 	// Corresponds with DELETE /api/v1/services/{service}/credentials/{audience} (the `RemoveCredentials` operationId).
-	RemoveCredentials(ctx context.Context, service ServiceName, audience string, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RemoveCredentials(ctx context.Context, service ServiceName, audience string, params *RemoveCredentialsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetCredentialsWithBody Keep the header fields with which calls are made as an audience; they are shown to nobody again
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /api/v1/services/{service}/credentials/{audience} (the `SetCredentials` operationId).
-	SetCredentialsWithBody(ctx context.Context, service ServiceName, audience string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetCredentialsWithBody(ctx context.Context, service ServiceName, audience string, params *SetCredentialsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetCredentials Keep the header fields with which calls are made as an audience; they are shown to nobody again
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /api/v1/services/{service}/credentials/{audience} (the `SetCredentials` operationId).
-	SetCredentials(ctx context.Context, service ServiceName, audience string, body SetCredentialsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetCredentials(ctx context.Context, service ServiceName, audience string, params *SetCredentialsParams, body SetCredentialsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListEntities The entities of the catalogue
 	//
@@ -1838,6 +1861,59 @@ func (c *Client) MailAgain(ctx context.Context, mailID int64, reqEditors ...Requ
 	return c.Client.Do(req)
 }
 
+// MakeMatrixWithBody Make one call as every audience, and set the answers side by side
+//
+// With the credentials that are kept, for each person of an audience one call, paced; the answers are a batch. With `preview` nothing is sent, and what would be is given. A call that may change something takes a lead.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/matrices (the `MakeMatrix` operationId).
+func (c *Client) MakeMatrixWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeMatrixRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeMatrix Make one call as every audience, and set the answers side by side
+//
+// With the credentials that are kept, for each person of an audience one call, paced; the answers are a batch. With `preview` nothing is sent, and what would be is given. A call that may change something takes a lead.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/matrices (the `MakeMatrix` operationId).
+func (c *Client) MakeMatrix(ctx context.Context, body MakeMatrixJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeMatrixRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetMatrix What was answered to one call as every audience, judged by the contracts in force
+//
+// Corresponds with GET /api/v1/matrices/{batch_id} (the `GetMatrix` operationId).
+func (c *Client) GetMatrix(ctx context.Context, batchID int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetMatrixRequest(c.Server, batchID)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListNotices What one is told
 //
 // Corresponds with GET /api/v1/notices (the `ListNotices` operationId).
@@ -2569,8 +2645,8 @@ func (c *Client) ListCredentials(ctx context.Context, service ServiceName, reqEd
 // RemoveCredentials Forget the credentials of an audience
 //
 // Corresponds with DELETE /api/v1/services/{service}/credentials/{audience} (the `RemoveCredentials` operationId).
-func (c *Client) RemoveCredentials(ctx context.Context, service ServiceName, audience string, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRemoveCredentialsRequest(c.Server, service, audience)
+func (c *Client) RemoveCredentials(ctx context.Context, service ServiceName, audience string, params *RemoveCredentialsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveCredentialsRequest(c.Server, service, audience, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2586,8 +2662,8 @@ func (c *Client) RemoveCredentials(ctx context.Context, service ServiceName, aud
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /api/v1/services/{service}/credentials/{audience} (the `SetCredentials` operationId).
-func (c *Client) SetCredentialsWithBody(ctx context.Context, service ServiceName, audience string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetCredentialsRequestWithBody(c.Server, service, audience, contentType, body)
+func (c *Client) SetCredentialsWithBody(ctx context.Context, service ServiceName, audience string, params *SetCredentialsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetCredentialsRequestWithBody(c.Server, service, audience, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2603,8 +2679,8 @@ func (c *Client) SetCredentialsWithBody(ctx context.Context, service ServiceName
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /api/v1/services/{service}/credentials/{audience} (the `SetCredentials` operationId).
-func (c *Client) SetCredentials(ctx context.Context, service ServiceName, audience string, body SetCredentialsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetCredentialsRequest(c.Server, service, audience, body)
+func (c *Client) SetCredentials(ctx context.Context, service ServiceName, audience string, params *SetCredentialsParams, body SetCredentialsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetCredentialsRequest(c.Server, service, audience, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5937,6 +6013,80 @@ func NewMailAgainRequest(server string, mailID int64) (*http.Request, error) {
 	return req, nil
 }
 
+// NewMakeMatrixRequest calls the generic MakeMatrix builder with application/json body
+func NewMakeMatrixRequest(server string, body MakeMatrixJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMakeMatrixRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewMakeMatrixRequestWithBody constructs an http.Request for the MakeMatrix method, with any body, and a specified content type
+func NewMakeMatrixRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/matrices")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetMatrixRequest constructs an http.Request for the GetMatrix method
+func NewGetMatrixRequest(server string, batchID int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "batch_id", batchID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/matrices/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListNoticesRequest constructs an http.Request for the ListNotices method
 func NewListNoticesRequest(server string, params *ListNoticesParams) (*http.Request, error) {
 	var err error
@@ -7395,7 +7545,7 @@ func NewListCredentialsRequest(server string, service ServiceName) (*http.Reques
 }
 
 // NewRemoveCredentialsRequest constructs an http.Request for the RemoveCredentials method
-func NewRemoveCredentialsRequest(server string, service ServiceName, audience string) (*http.Request, error) {
+func NewRemoveCredentialsRequest(server string, service ServiceName, audience string, params *RemoveCredentialsParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7425,6 +7575,33 @@ func NewRemoveCredentialsRequest(server string, service ServiceName, audience st
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Person != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "person", *params.Person, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
@@ -7436,18 +7613,18 @@ func NewRemoveCredentialsRequest(server string, service ServiceName, audience st
 }
 
 // NewSetCredentialsRequest calls the generic SetCredentials builder with application/json body
-func NewSetCredentialsRequest(server string, service ServiceName, audience string, body SetCredentialsJSONRequestBody) (*http.Request, error) {
+func NewSetCredentialsRequest(server string, service ServiceName, audience string, params *SetCredentialsParams, body SetCredentialsJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewSetCredentialsRequestWithBody(server, service, audience, "application/json", bodyReader)
+	return NewSetCredentialsRequestWithBody(server, service, audience, params, "application/json", bodyReader)
 }
 
 // NewSetCredentialsRequestWithBody constructs an http.Request for the SetCredentials method, with any body, and a specified content type
-func NewSetCredentialsRequestWithBody(server string, service ServiceName, audience string, contentType string, body io.Reader) (*http.Request, error) {
+func NewSetCredentialsRequestWithBody(server string, service ServiceName, audience string, params *SetCredentialsParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7477,6 +7654,33 @@ func NewSetCredentialsRequestWithBody(server string, service ServiceName, audien
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Person != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "person", *params.Person, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
@@ -10080,6 +10284,31 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/mails/{mail_id}/again (the `MailAgain` operationId).
 	MailAgainWithResponse(ctx context.Context, mailID int64, reqEditors ...RequestEditorFn) (*MailAgainResponse, error)
 
+	// MakeMatrixWithBodyWithResponse Make one call as every audience, and set the answers side by side
+	//
+	// With the credentials that are kept, for each person of an audience one call, paced; the answers are a batch. With `preview` nothing is sent, and what would be is given. A call that may change something takes a lead.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/matrices (the `MakeMatrix` operationId).
+	MakeMatrixWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeMatrixResponse, error)
+
+	// MakeMatrixWithResponse Make one call as every audience, and set the answers side by side
+	//
+	// With the credentials that are kept, for each person of an audience one call, paced; the answers are a batch. With `preview` nothing is sent, and what would be is given. A call that may change something takes a lead.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/matrices (the `MakeMatrix` operationId).
+	MakeMatrixWithResponse(ctx context.Context, body MakeMatrixJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeMatrixResponse, error)
+
+	// GetMatrixWithResponse What was answered to one call as every audience, judged by the contracts in force
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/matrices/{batch_id} (the `GetMatrix` operationId).
+	GetMatrixWithResponse(ctx context.Context, batchID int64, reqEditors ...RequestEditorFn) (*GetMatrixResponse, error)
+
 	// ListNoticesWithResponse What one is told
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -10407,21 +10636,21 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with DELETE /api/v1/services/{service}/credentials/{audience} (the `RemoveCredentials` operationId).
-	RemoveCredentialsWithResponse(ctx context.Context, service ServiceName, audience string, reqEditors ...RequestEditorFn) (*RemoveCredentialsResponse, error)
+	RemoveCredentialsWithResponse(ctx context.Context, service ServiceName, audience string, params *RemoveCredentialsParams, reqEditors ...RequestEditorFn) (*RemoveCredentialsResponse, error)
 
 	// SetCredentialsWithBodyWithResponse Keep the header fields with which calls are made as an audience; they are shown to nobody again
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /api/v1/services/{service}/credentials/{audience} (the `SetCredentials` operationId).
-	SetCredentialsWithBodyWithResponse(ctx context.Context, service ServiceName, audience string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetCredentialsResponse, error)
+	SetCredentialsWithBodyWithResponse(ctx context.Context, service ServiceName, audience string, params *SetCredentialsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetCredentialsResponse, error)
 
 	// SetCredentialsWithResponse Keep the header fields with which calls are made as an audience; they are shown to nobody again
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /api/v1/services/{service}/credentials/{audience} (the `SetCredentials` operationId).
-	SetCredentialsWithResponse(ctx context.Context, service ServiceName, audience string, body SetCredentialsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetCredentialsResponse, error)
+	SetCredentialsWithResponse(ctx context.Context, service ServiceName, audience string, params *SetCredentialsParams, body SetCredentialsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetCredentialsResponse, error)
 
 	// ListEntitiesWithResponse The entities of the catalogue
 	//
@@ -12715,6 +12944,102 @@ func (r MailAgainResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r MailAgainResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MakeMatrixResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Matrix
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r MakeMatrixResponse) GetJSON201() *Matrix {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MakeMatrixResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeMatrixResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeMatrixResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeMatrixResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeMatrixResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetMatrixResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Matrix
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetMatrixResponse) GetJSON200() *Matrix {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetMatrixResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetMatrixResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetMatrixResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetMatrixResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetMatrixResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -17119,6 +17444,49 @@ func (c *ClientWithResponses) MailAgainWithResponse(ctx context.Context, mailID 
 	return ParseMailAgainResponse(rsp)
 }
 
+// MakeMatrixWithBodyWithResponse Make one call as every audience, and set the answers side by side
+//
+// With the credentials that are kept, for each person of an audience one call, paced; the answers are a batch. With `preview` nothing is sent, and what would be is given. A call that may change something takes a lead.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/matrices (the `MakeMatrix` operationId).
+func (c *ClientWithResponses) MakeMatrixWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeMatrixResponse, error) {
+	rsp, err := c.MakeMatrixWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeMatrixResponse(rsp)
+}
+
+// MakeMatrixWithResponse Make one call as every audience, and set the answers side by side
+//
+// With the credentials that are kept, for each person of an audience one call, paced; the answers are a batch. With `preview` nothing is sent, and what would be is given. A call that may change something takes a lead.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/matrices (the `MakeMatrix` operationId).
+func (c *ClientWithResponses) MakeMatrixWithResponse(ctx context.Context, body MakeMatrixJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeMatrixResponse, error) {
+	rsp, err := c.MakeMatrix(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeMatrixResponse(rsp)
+}
+
+// GetMatrixWithResponse What was answered to one call as every audience, judged by the contracts in force
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/matrices/{batch_id} (the `GetMatrix` operationId).
+func (c *ClientWithResponses) GetMatrixWithResponse(ctx context.Context, batchID int64, reqEditors ...RequestEditorFn) (*GetMatrixResponse, error) {
+	rsp, err := c.GetMatrix(ctx, batchID, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetMatrixResponse(rsp)
+}
+
 // ListNoticesWithResponse What one is told
 //
 // Returns a wrapper object for the known response body format(s).
@@ -17710,8 +18078,8 @@ func (c *ClientWithResponses) ListCredentialsWithResponse(ctx context.Context, s
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with DELETE /api/v1/services/{service}/credentials/{audience} (the `RemoveCredentials` operationId).
-func (c *ClientWithResponses) RemoveCredentialsWithResponse(ctx context.Context, service ServiceName, audience string, reqEditors ...RequestEditorFn) (*RemoveCredentialsResponse, error) {
-	rsp, err := c.RemoveCredentials(ctx, service, audience, reqEditors...)
+func (c *ClientWithResponses) RemoveCredentialsWithResponse(ctx context.Context, service ServiceName, audience string, params *RemoveCredentialsParams, reqEditors ...RequestEditorFn) (*RemoveCredentialsResponse, error) {
+	rsp, err := c.RemoveCredentials(ctx, service, audience, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -17723,8 +18091,8 @@ func (c *ClientWithResponses) RemoveCredentialsWithResponse(ctx context.Context,
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /api/v1/services/{service}/credentials/{audience} (the `SetCredentials` operationId).
-func (c *ClientWithResponses) SetCredentialsWithBodyWithResponse(ctx context.Context, service ServiceName, audience string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetCredentialsResponse, error) {
-	rsp, err := c.SetCredentialsWithBody(ctx, service, audience, contentType, body, reqEditors...)
+func (c *ClientWithResponses) SetCredentialsWithBodyWithResponse(ctx context.Context, service ServiceName, audience string, params *SetCredentialsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetCredentialsResponse, error) {
+	rsp, err := c.SetCredentialsWithBody(ctx, service, audience, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -17736,8 +18104,8 @@ func (c *ClientWithResponses) SetCredentialsWithBodyWithResponse(ctx context.Con
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /api/v1/services/{service}/credentials/{audience} (the `SetCredentials` operationId).
-func (c *ClientWithResponses) SetCredentialsWithResponse(ctx context.Context, service ServiceName, audience string, body SetCredentialsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetCredentialsResponse, error) {
-	rsp, err := c.SetCredentials(ctx, service, audience, body, reqEditors...)
+func (c *ClientWithResponses) SetCredentialsWithResponse(ctx context.Context, service ServiceName, audience string, params *SetCredentialsParams, body SetCredentialsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetCredentialsResponse, error) {
+	rsp, err := c.SetCredentials(ctx, service, audience, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -19861,6 +20229,72 @@ func ParseMailAgainResponse(rsp *http.Response) (*MailAgainResponse, error) {
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMakeMatrixResponse parses an HTTP response from a MakeMatrixWithResponse call
+func ParseMakeMatrixResponse(rsp *http.Response) (*MakeMatrixResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeMatrixResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Matrix
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetMatrixResponse parses an HTTP response from a GetMatrixWithResponse call
+func ParseGetMatrixResponse(rsp *http.Response) (*GetMatrixResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetMatrixResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Matrix
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure

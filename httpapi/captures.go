@@ -167,7 +167,7 @@ func (h *evidenceHandlers) RepeatCalls(ctx context.Context,
 	r serve.RepeatCallsRequestObject) (serve.RepeatCallsResponseObject, error) {
 	b, err := h.service.Evidence.Repeat(ctx, callerOf(ctx), evidence.Again{Capture: value(r.Body.Capture),
 		Endpoint: value(r.Body.Endpoint), Batch: value(r.Body.Batch),
-		Audience: value(r.Body.Audience), Writes: value(r.Body.Writes)})
+		Audience: value(r.Body.Audience), Person: value(r.Body.Person), Writes: value(r.Body.Writes)})
 	return serve.RepeatCalls201JSONResponse(batchOf(b)), err
 }
 
@@ -176,7 +176,7 @@ func (h *evidenceHandlers) ListCredentials(ctx context.Context,
 	r serve.ListCredentialsRequestObject) (serve.ListCredentialsResponseObject, error) {
 	all, err := h.service.Evidence.Credentials(ctx, r.Service)
 	return serve.ListCredentials200JSONResponse(each(all, func(c base.Credentials) wire.KeptCredentials {
-		return wire.KeptCredentials{Audience: c.Audience, Names: c.Names, Author: c.Author, At: c.At}
+		return wire.KeptCredentials{Audience: c.Audience, Person: some(c.Person), Names: c.Names, Author: c.Author, At: c.At}
 	})), err
 }
 
@@ -188,16 +188,14 @@ func (h *evidenceHandlers) SetCredentials(ctx context.Context,
 			Value: f.Value}
 	})
 	return serve.SetCredentials204Response{}, h.service.Evidence.SetCredentials(ctx, callerOf(ctx), r.Service,
-		r.Audience,
-		fields)
+		evidence.CallAs{Audience: r.Audience, Person: value(r.Params.Person)}, fields)
 }
 
 // RemoveCredentials implements [serve.StrictServerInterface].
 func (h *evidenceHandlers) RemoveCredentials(ctx context.Context,
 	r serve.RemoveCredentialsRequestObject) (serve.RemoveCredentialsResponseObject, error) {
 	return serve.RemoveCredentials204Response{}, h.service.Evidence.SetCredentials(ctx, callerOf(ctx), r.Service,
-		r.Audience,
-		nil)
+		evidence.CallAs{Audience: r.Audience, Person: value(r.Params.Person)}, nil)
 }
 
 // ListServers implements [serve.StrictServerInterface].

@@ -44,6 +44,7 @@ const (
 	FromRecording = "recording"
 	FromRecorder  = "recorder"
 	FromRecapture = "recapture"
+	FromWatch     = "watch"
 )
 
 // How much of a capture's bodies is kept.
@@ -81,6 +82,7 @@ type Capture struct {
 	Skipped    string    // why it was not judged; empty where it was
 	Incomplete string    // why a body of it is not whole
 	File       string    // in an archive
+	Person     string    // whose credentials the call was made again with, of several of its audience
 	Repeats    int64     // the capture whose call was made again, 0 for none
 	Holds      string    // what Sealed has: bodies, an outline of them, or nothing of them
 	Sealed     []byte    // what it holds, encrypted
@@ -169,10 +171,11 @@ func (in *Intake) flush(ctx context.Context) error {
 func addCapture(ctx context.Context, tx *sql.Tx, batch int64, c *Capture) (int64, error) {
 	r, err := tx.ExecContext(ctx,
 		`INSERT INTO captures (batch_id, entry, file, endpoint_id, method, url, audience, audience_by, status, started,
-		bytes, excess, findings, skipped, repeats, holds, incomplete, recorded, call, sealed)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, ?, ?, ?, ?, ?, ?, ?)`,
+		bytes, excess, findings, skipped, repeats, holds, incomplete, recorded, call, person, sealed)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, ?, ?, ?, ?, ?, ?, ?, ?)`,
 		batch, c.Entry, c.File, c.EndpointID, c.Method, c.URL, c.Audience, c.AudienceBy, c.Status, millis(c.Started),
-		c.Bytes, c.Excess, c.Skipped, c.Repeats, c.Holds, c.Incomplete, millis(c.Recorded), c.Call, c.Sealed)
+		c.Bytes, c.Excess, c.Skipped, c.Repeats, c.Holds, c.Incomplete, millis(c.Recorded), c.Call, c.Person,
+		c.Sealed)
 	if err != nil {
 		return 0, err
 	}
@@ -367,7 +370,7 @@ func (by *CaptureFilter) filter() filter {
 }
 
 const captureColumns = `captures.id, batch_id, entry, endpoint_id, coalesce(endpoints.text, ''), services.name, method, url, captures.audience, audience_by, status,
-	captures.started, captures.bytes, captures.excess, captures.findings, captures.skipped, captures.file, captures.repeats, captures.holds, captures.incomplete, captures.recorded, captures.call, batches.known`
+	captures.started, captures.bytes, captures.excess, captures.findings, captures.skipped, captures.file, captures.repeats, captures.holds, captures.incomplete, captures.recorded, captures.call, captures.person, batches.known`
 
 const captureTables = ` FROM captures JOIN batches ON batches.id = batch_id JOIN services ON services.id = batches.service_id LEFT JOIN endpoints ON endpoints.id = endpoint_id`
 
@@ -375,7 +378,7 @@ func (c *Capture) into(started, recorded *int64) []any {
 	return []any{&c.ID, &c.BatchID, &c.Entry, &c.EndpointID, &c.Endpoint, &c.Service, &c.Method, &c.URL, &c.Audience,
 		&c.AudienceBy, &c.Status,
 		started, &c.Bytes, &c.Excess, &c.Findings, &c.Skipped, &c.File, &c.Repeats, &c.Holds, &c.Incomplete, recorded, &c.Call,
-		&c.Known}
+		&c.Person, &c.Known}
 }
 
 // mostCounted limits how many captures are counted for a list: counting a million takes too long.

@@ -85,6 +85,7 @@ func (s *Captures) Sealed(ctx context.Context, after int64, most int) ([]Capture
 // Credentials are the header fields used to send calls as an audience.
 type Credentials struct {
 	Audience string    // by name
+	Person   string    // what one of several people of the audience is called; empty for the first
 	Names    []string  // of the header fields
 	Sealed   []byte    // the fields, encrypted
 	Author   string    // who did it, by name
@@ -98,8 +99,8 @@ func (s *Captures) SetCredentials(ctx context.Context, service string, c Credent
 		if err := tx.QueryRowContext(ctx, `SELECT id FROM services WHERE name = ?`, service).Scan(&id); err != nil {
 			return none(err)
 		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM credentials WHERE service_id = ? AND audience = ?`, id,
-			c.Audience); err != nil {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM credentials WHERE service_id = ? AND audience = ? AND person = ?`,
+			id, c.Audience, c.Person); err != nil {
 			return err
 		}
 		if len(c.Names) > 0 {
@@ -108,8 +109,8 @@ func (s *Captures) SetCredentials(ctx context.Context, service string, c Credent
 				return err
 			}
 			if _, err := tx.ExecContext(ctx,
-				`INSERT INTO credentials (service_id, audience, names, sealed, author, at) VALUES (?, ?, ?, ?, ?, ?)`,
-				id, c.Audience, string(names), c.Sealed, c.Author, millis(c.At)); err != nil {
+				`INSERT INTO credentials (service_id, audience, person, names, sealed, author, at) VALUES (?, ?, ?, ?, ?, ?, ?)`,
+				id, c.Audience, c.Person, string(names), c.Sealed, c.Author, millis(c.At)); err != nil {
 				return err
 			}
 		}
@@ -123,12 +124,12 @@ func (s *Captures) AllCredentials(ctx context.Context, service string) ([]Creden
 		var c Credentials
 		var names string
 		var at int64
-		if err := r.Scan(&c.Audience, &names, &c.Sealed, &c.Author, &at); err != nil {
+		if err := r.Scan(&c.Audience, &c.Person, &names, &c.Sealed, &c.Author, &at); err != nil {
 			return c, err
 		}
 		c.At = when(at)
 		return c, json.Unmarshal([]byte(names), &c.Names)
-	}, `SELECT audience, names, sealed, author, at FROM credentials JOIN services ON services.id = service_id WHERE services.name = ? ORDER BY audience`, service)
+	}, `SELECT audience, person, names, sealed, author, at FROM credentials JOIN services ON services.id = service_id WHERE services.name = ? ORDER BY audience, person`, service)
 }
 
 // ReplaceSecrets replaces the encrypted part of a service's credentials.
@@ -136,7 +137,8 @@ func (s *Captures) ReplaceSecrets(ctx context.Context, service string, all []Cre
 	return s.db.change(ctx, func(tx *sql.Tx) error {
 		for _, c := range all {
 			if _, err := tx.ExecContext(ctx,
-				`UPDATE credentials SET sealed = ? WHERE audience = ? AND service_id = (SELECT id FROM services WHERE name = ?)`, c.Sealed, c.Audience, service); err != nil {
+				`UPDATE credentials SET sealed = ? WHERE audience = ? AND person = ? AND service_id = (SELECT id FROM services WHERE name = ?)`,
+				c.Sealed, c.Audience, c.Person, service); err != nil {
 				return err
 			}
 		}

@@ -136,6 +136,12 @@ type ServerInterface interface {
 	// MailAgain Send a mail once more, whatever came of it
 	// (POST /api/v1/mails/{mail_id}/again)
 	MailAgain(ctx *echo.Context, mailID int64) error
+	// MakeMatrix Make one call as every audience, and set the answers side by side
+	// (POST /api/v1/matrices)
+	MakeMatrix(ctx *echo.Context) error
+	// GetMatrix What was answered to one call as every audience, judged by the contracts in force
+	// (GET /api/v1/matrices/{batch_id})
+	GetMatrix(ctx *echo.Context, batchID int64) error
 	// ListNotices What one is told
 	// (GET /api/v1/notices)
 	ListNotices(ctx *echo.Context, params ListNoticesParams) error
@@ -231,10 +237,10 @@ type ServerInterface interface {
 	ListCredentials(ctx *echo.Context, service ServiceName) error
 	// RemoveCredentials Forget the credentials of an audience
 	// (DELETE /api/v1/services/{service}/credentials/{audience})
-	RemoveCredentials(ctx *echo.Context, service ServiceName, audience string) error
+	RemoveCredentials(ctx *echo.Context, service ServiceName, audience string, params RemoveCredentialsParams) error
 	// SetCredentials Keep the header fields with which calls are made as an audience; they are shown to nobody again
 	// (PUT /api/v1/services/{service}/credentials/{audience})
-	SetCredentials(ctx *echo.Context, service ServiceName, audience string) error
+	SetCredentials(ctx *echo.Context, service ServiceName, audience string, params SetCredentialsParams) error
 	// ListEntities The entities of the catalogue
 	// (GET /api/v1/services/{service}/entities)
 	ListEntities(ctx *echo.Context, service ServiceName) error
@@ -1359,6 +1365,31 @@ func (w *ServerInterfaceWrapper) MailAgain(ctx *echo.Context) error {
 	return err
 }
 
+// MakeMatrix converts echo context to params.
+func (w *ServerInterfaceWrapper) MakeMatrix(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.MakeMatrix(ctx)
+	return err
+}
+
+// GetMatrix converts echo context to params.
+func (w *ServerInterfaceWrapper) GetMatrix(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "batch_id" -------------
+	var batchID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "batch_id", ctx.Param("batch_id"), &batchID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter batch_id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetMatrix(ctx, batchID)
+	return err
+}
+
 // ListNotices converts echo context to params.
 func (w *ServerInterfaceWrapper) ListNotices(ctx *echo.Context) error {
 	var err error
@@ -1941,8 +1972,17 @@ func (w *ServerInterfaceWrapper) RemoveCredentials(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter audience: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveCredentialsParams
+	// ------------- Optional query parameter "person" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "person", ctx.QueryParams(), &params.Person, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter person: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.RemoveCredentials(ctx, service, audience)
+	err = w.Handler.RemoveCredentials(ctx, service, audience, params)
 	return err
 }
 
@@ -1965,8 +2005,17 @@ func (w *ServerInterfaceWrapper) SetCredentials(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter audience: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SetCredentialsParams
+	// ------------- Optional query parameter "person" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "person", ctx.QueryParams(), &params.Person, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter person: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.SetCredentials(ctx, service, audience)
+	err = w.Handler.SetCredentials(ctx, service, audience, params)
 	return err
 }
 
@@ -2947,6 +2996,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/api/v1/batches/:batch_id/end", wrapper.CloseLive, options.OperationMiddlewares["closeLive"]...)
 	router.GET(options.BaseURL+"/api/v1/live", wrapper.WatchLive, options.OperationMiddlewares["watchLive"]...)
 	router.POST(options.BaseURL+"/api/v1/repeats", wrapper.RepeatCalls, options.OperationMiddlewares["repeatCalls"]...)
+	router.POST(options.BaseURL+"/api/v1/matrices", wrapper.MakeMatrix, options.OperationMiddlewares["makeMatrix"]...)
+	router.GET(options.BaseURL+"/api/v1/matrices/:batch_id", wrapper.GetMatrix, options.OperationMiddlewares["getMatrix"]...)
 	router.GET(options.BaseURL+"/api/v1/services/:service/credentials", wrapper.ListCredentials, options.OperationMiddlewares["listCredentials"]...)
 	router.DELETE(options.BaseURL+"/api/v1/services/:service/credentials/:audience", wrapper.RemoveCredentials, options.OperationMiddlewares["removeCredentials"]...)
 	router.PUT(options.BaseURL+"/api/v1/services/:service/credentials/:audience", wrapper.SetCredentials, options.OperationMiddlewares["setCredentials"]...)
@@ -4545,6 +4596,84 @@ func (response MailAgaindefaultApplicationProblemPlusJSONResponse) VisitMailAgai
 	return err
 }
 
+type MakeMatrixRequestObject struct {
+	Body *MakeMatrixJSONRequestBody
+}
+
+type MakeMatrixResponseObject interface {
+	VisitMakeMatrixResponse(w http.ResponseWriter) error
+}
+
+type MakeMatrix201JSONResponse Matrix
+
+func (response MakeMatrix201JSONResponse) VisitMakeMatrixResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeMatrixdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MakeMatrixdefaultApplicationProblemPlusJSONResponse) VisitMakeMatrixResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetMatrixRequestObject struct {
+	BatchID int64 `json:"batch_id"`
+}
+
+type GetMatrixResponseObject interface {
+	VisitGetMatrixResponse(w http.ResponseWriter) error
+}
+
+type GetMatrix200JSONResponse Matrix
+
+func (response GetMatrix200JSONResponse) VisitGetMatrixResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetMatrixdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetMatrixdefaultApplicationProblemPlusJSONResponse) VisitGetMatrixResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListNoticesRequestObject struct {
 	Params ListNoticesParams
 }
@@ -5759,6 +5888,7 @@ func (response ListCredentialsdefaultApplicationProblemPlusJSONResponse) VisitLi
 type RemoveCredentialsRequestObject struct {
 	Service  ServiceName `json:"service"`
 	Audience string      `json:"audience"`
+	Params   RemoveCredentialsParams
 }
 
 type RemoveCredentialsResponseObject interface {
@@ -5793,6 +5923,7 @@ func (response RemoveCredentialsdefaultApplicationProblemPlusJSONResponse) Visit
 type SetCredentialsRequestObject struct {
 	Service  ServiceName `json:"service"`
 	Audience string      `json:"audience"`
+	Params   SetCredentialsParams
 	Body     *SetCredentialsJSONRequestBody
 }
 
@@ -7784,6 +7915,12 @@ type StrictServerInterface interface {
 	// MailAgain Send a mail once more, whatever came of it
 	// (POST /api/v1/mails/{mail_id}/again)
 	MailAgain(ctx context.Context, request MailAgainRequestObject) (MailAgainResponseObject, error)
+	// MakeMatrix Make one call as every audience, and set the answers side by side
+	// (POST /api/v1/matrices)
+	MakeMatrix(ctx context.Context, request MakeMatrixRequestObject) (MakeMatrixResponseObject, error)
+	// GetMatrix What was answered to one call as every audience, judged by the contracts in force
+	// (GET /api/v1/matrices/{batch_id})
+	GetMatrix(ctx context.Context, request GetMatrixRequestObject) (GetMatrixResponseObject, error)
 	// ListNotices What one is told
 	// (GET /api/v1/notices)
 	ListNotices(ctx context.Context, request ListNoticesRequestObject) (ListNoticesResponseObject, error)
@@ -9189,6 +9326,77 @@ func (sh *strictHandler) MailAgain(ctx *echo.Context, mailID int64) error {
 	return nil
 }
 
+// MakeMatrix operation middleware
+func (sh *strictHandler) MakeMatrix(ctx *echo.Context) error {
+	var request MakeMatrixRequestObject
+
+	var body MakeMatrixJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.MakeMatrix(ctx.Request().Context(), request.(MakeMatrixRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MakeMatrix")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(MakeMatrixResponseObject); ok {
+		return validResponse.VisitMakeMatrixResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetMatrix operation middleware
+func (sh *strictHandler) GetMatrix(ctx *echo.Context, batchID int64) error {
+	var request GetMatrixRequestObject
+
+	request.BatchID = batchID
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetMatrix(ctx.Request().Context(), request.(GetMatrixRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetMatrix")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetMatrixResponseObject); ok {
+		return validResponse.VisitGetMatrixResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListNotices operation middleware
 func (sh *strictHandler) ListNotices(ctx *echo.Context, params ListNoticesParams) error {
 	var request ListNoticesRequestObject
@@ -10248,11 +10456,12 @@ func (sh *strictHandler) ListCredentials(ctx *echo.Context, service ServiceName)
 }
 
 // RemoveCredentials operation middleware
-func (sh *strictHandler) RemoveCredentials(ctx *echo.Context, service ServiceName, audience string) error {
+func (sh *strictHandler) RemoveCredentials(ctx *echo.Context, service ServiceName, audience string, params RemoveCredentialsParams) error {
 	var request RemoveCredentialsRequestObject
 
 	request.Service = service
 	request.Audience = audience
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.RemoveCredentials(ctx.Request().Context(), request.(RemoveCredentialsRequestObject))
@@ -10274,11 +10483,12 @@ func (sh *strictHandler) RemoveCredentials(ctx *echo.Context, service ServiceNam
 }
 
 // SetCredentials operation middleware
-func (sh *strictHandler) SetCredentials(ctx *echo.Context, service ServiceName, audience string) error {
+func (sh *strictHandler) SetCredentials(ctx *echo.Context, service ServiceName, audience string, params SetCredentialsParams) error {
 	var request SetCredentialsRequestObject
 
 	request.Service = service
 	request.Audience = audience
+	request.Params = params
 
 	var body SetCredentialsJSONRequestBody
 	var err error

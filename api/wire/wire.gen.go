@@ -330,6 +330,39 @@ func (e Mailed) Valid() bool {
 	}
 }
 
+// Defines values for MatrixRowCells.
+const (
+	MatrixRowCellsAbsent   MatrixRowCells = "absent"
+	MatrixRowCellsGranted  MatrixRowCells = "granted"
+	MatrixRowCellsLeaking  MatrixRowCells = "leaking"
+	MatrixRowCellsRefused  MatrixRowCells = "refused"
+	MatrixRowCellsSent     MatrixRowCells = "sent"
+	MatrixRowCellsTheirs   MatrixRowCells = "theirs"
+	MatrixRowCellsWithheld MatrixRowCells = "withheld"
+)
+
+// Valid indicates whether the value is a known member of the MatrixRowCells enum.
+func (e MatrixRowCells) Valid() bool {
+	switch e {
+	case MatrixRowCellsAbsent:
+		return true
+	case MatrixRowCellsGranted:
+		return true
+	case MatrixRowCellsLeaking:
+		return true
+	case MatrixRowCellsRefused:
+		return true
+	case MatrixRowCellsSent:
+		return true
+	case MatrixRowCellsTheirs:
+		return true
+	case MatrixRowCellsWithheld:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for NewHookKinds.
 const (
 	NewHookKindsAssigned NewHookKinds = "assigned"
@@ -734,34 +767,34 @@ func (e WaitingChangeWhat) Valid() bool {
 
 // Defines values for WireNodeKind.
 const (
-	Absent  WireNodeKind = "absent"
-	Array   WireNodeKind = "array"
-	Boolean WireNodeKind = "boolean"
-	Null    WireNodeKind = "null"
-	Number  WireNodeKind = "number"
-	Object  WireNodeKind = "object"
-	Page    WireNodeKind = "page"
-	String  WireNodeKind = "string"
+	WireNodeKindAbsent  WireNodeKind = "absent"
+	WireNodeKindArray   WireNodeKind = "array"
+	WireNodeKindBoolean WireNodeKind = "boolean"
+	WireNodeKindNull    WireNodeKind = "null"
+	WireNodeKindNumber  WireNodeKind = "number"
+	WireNodeKindObject  WireNodeKind = "object"
+	WireNodeKindPage    WireNodeKind = "page"
+	WireNodeKindString  WireNodeKind = "string"
 )
 
 // Valid indicates whether the value is a known member of the WireNodeKind enum.
 func (e WireNodeKind) Valid() bool {
 	switch e {
-	case Absent:
+	case WireNodeKindAbsent:
 		return true
-	case Array:
+	case WireNodeKindArray:
 		return true
-	case Boolean:
+	case WireNodeKindBoolean:
 		return true
-	case Null:
+	case WireNodeKindNull:
 		return true
-	case Number:
+	case WireNodeKindNumber:
 		return true
-	case Object:
+	case WireNodeKindObject:
 		return true
-	case Page:
+	case WireNodeKindPage:
 		return true
-	case String:
+	case WireNodeKindString:
 		return true
 	default:
 		return false
@@ -2192,6 +2225,9 @@ type KeptCredentials struct {
 
 	// Names Of the header fields
 	Names []string `json:"names"`
+
+	// Person What one of several people of the audience is called
+	Person *string `json:"person,omitempty"`
 }
 
 // KindPage defines model for KindPage.
@@ -2288,6 +2324,84 @@ type Mailing struct {
 type MainLine struct {
 	Line string `json:"line"`
 }
+
+// Matrix defines model for Matrix.
+type Matrix struct {
+	// BatchID Of the answers; left out in a preview
+	BatchID *int64 `json:"batch_id,omitempty"`
+
+	// Call Method and address, masked
+	Call string `json:"call"`
+
+	// Callers From least to most trusted, people of an audience beside each other
+	Callers []MatrixCaller `json:"callers"`
+
+	// CaptureID The call was recorded as
+	CaptureID  int64      `json:"capture_id"`
+	Endpoint   string     `json:"endpoint"`
+	EndpointID string     `json:"endpoint_id"`
+	Made       *time.Time `json:"made,omitempty"`
+
+	// More Rows left out
+	More int `json:"more"`
+
+	// Rows Those that differ first, then by path
+	Rows []MatrixRow `json:"rows"`
+
+	// Server Where it goes
+	Server  *string `json:"server,omitempty"`
+	Service string  `json:"service"`
+}
+
+// MatrixAsked One of capture and endpoint is set
+type MatrixAsked struct {
+	Capture *int64 `json:"capture,omitempty"`
+
+	// Endpoint An endpoint's id; its newest call that is safe
+	Endpoint *string `json:"endpoint,omitempty"`
+
+	// Preview Say what would be sent and send nothing
+	Preview *bool `json:"preview,omitempty"`
+
+	// Writes The call may change something; for leads
+	Writes *bool `json:"writes,omitempty"`
+}
+
+// MatrixCaller defines model for MatrixCaller.
+type MatrixCaller struct {
+	Audience string `json:"audience"`
+
+	// CaptureID Of the answer
+	CaptureID *int64 `json:"capture_id,omitempty"`
+
+	// Fields Names of the header fields that the call has of them
+	Fields   []string `json:"fields"`
+	Findings *int     `json:"findings,omitempty"`
+
+	// LeftOut Why no call was made as them
+	LeftOut *string `json:"left_out,omitempty"`
+
+	// Missing Why there is no answer that could be judged
+	Missing *string `json:"missing,omitempty"`
+
+	// Person Which of several people of the audience
+	Person *string `json:"person,omitempty"`
+	Status *int    `json:"status,omitempty"`
+}
+
+// MatrixRow defines model for MatrixRow.
+type MatrixRow struct {
+	// Cells One for each caller as whom the call was made
+	Cells []MatrixRowCells `json:"cells"`
+	Class *string          `json:"class,omitempty"`
+
+	// Differs Callers who were answered stand differently
+	Differs bool   `json:"differs"`
+	Path    string `json:"path"`
+}
+
+// MatrixRowCells defines model for MatrixRow.Cells.
+type MatrixRowCells string
 
 // MergeConflict defines model for MergeConflict.
 type MergeConflict struct {
@@ -2677,6 +2791,9 @@ type Repeat struct {
 
 	// Endpoint An endpoint's id; of its calls that are the same the newest
 	Endpoint *string `json:"endpoint,omitempty"`
+
+	// Person Which of several people of the audience; left out for the first
+	Person *string `json:"person,omitempty"`
 
 	// Writes Calls that may change something are made too
 	Writes *bool `json:"writes,omitempty"`
@@ -3256,6 +3373,9 @@ type Worst struct {
 // ActingFor defines model for ActingFor.
 type ActingFor = int64
 
+// CredentialPerson defines model for CredentialPerson.
+type CredentialPerson = string
+
 // FindingID defines model for FindingID.
 type FindingID = string
 
@@ -3575,9 +3695,21 @@ type UploadRecordingParams struct {
 	Request *string `form:"request,omitempty" json:"request,omitempty"`
 }
 
+// RemoveCredentialsParams defines parameters for RemoveCredentials.
+type RemoveCredentialsParams struct {
+	// Person What one of several people of the audience is called; left out for the first
+	Person *CredentialPerson `form:"person,omitempty" json:"person,omitempty"`
+}
+
 // SetCredentialsJSONBody defines parameters for SetCredentials.
 type SetCredentialsJSONBody struct {
 	Headers []Header `json:"headers"`
+}
+
+// SetCredentialsParams defines parameters for SetCredentials.
+type SetCredentialsParams struct {
+	// Person What one of several people of the audience is called; left out for the first
+	Person *CredentialPerson `form:"person,omitempty" json:"person,omitempty"`
 }
 
 // GetExposureParams defines parameters for GetExposure.
@@ -3710,6 +3842,9 @@ type MoveFindingJSONRequestBody = Move
 
 // AddHookJSONRequestBody defines body for AddHook for application/json ContentType.
 type AddHookJSONRequestBody = NewHook
+
+// MakeMatrixJSONRequestBody defines body for MakeMatrix for application/json ContentType.
+type MakeMatrixJSONRequestBody = MatrixAsked
 
 // ReadNoticesJSONRequestBody defines body for ReadNotices for application/json ContentType.
 type ReadNoticesJSONRequestBody = ReadUpTo

@@ -4,6 +4,7 @@ import (
 	"hash/maphash"
 	"maps"
 	"slices"
+	"strings"
 
 	"inkret/core/catalog"
 	"inkret/core/contract"
@@ -288,3 +289,6 @@ func (j *Judge) knowHolders(all map[uint64]uint64) {
 	j.holders = holders{}
 	maps.Copy(j.holders, all)
 }
+
+// DataName reports whether a name is data instead of a word: digits, a UUID, or what is masked.
+func DataName(name string) bool { return dataName([]byte(name)) || strings.Contains(name, maskedPart) }

@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"time"
 
 	"inkret/core/contract"
 	"inkret/core/exchange"
@@ -21,18 +22,38 @@ import (
 
 // Recorded calls are sent again to check whether a fix works.
 
+// CallAs is who calls are made as: an audience, and one of several people of it.
+type CallAs struct {
+	Audience string `json:"audience"`         // by name
+	Person   string `json:"person,omitempty"` // what the person is called; empty for the first
+}
+
+func (a CallAs) String() string {
+	if a.Person == "" {
+		return a.Audience
+	}
+	return a.Audience + " (" + a.Person + ")"
+}
+
+// longestPerson is how long the name of a person may be whose credentials are kept, in bytes.
+const longestPerson = 100
+
 // SetCredentials stores the header fields used to send calls as an audience. They are never shown again. An empty
 // list removes them.
-func (s *Evidence) SetCredentials(ctx context.Context, who base.Caller, service, audience string,
+func (s *Evidence) SetCredentials(ctx context.Context, who base.Caller, service string, of CallAs,
 	fields exchange.Header) error {
 	f, err := s.base.Contracts(ctx, service)
 	if err != nil {
 		return err
 	}
-	if _, err := s.said(ctx, service, f.Contracts, Said{Audience: audience}); err != nil {
+	if _, err := s.said(ctx, service, f.Contracts, Said{Audience: of.Audience}); err != nil {
 		return err
 	}
-	c := store.Credentials{Audience: audience, Author: who.Name, At: s.base.Now()}
+	if of.Person = strings.TrimSpace(of.Person); len(of.Person) > longestPerson || strings.ContainsAny(of.Person, "\r\n\x00") {
+		return base.NewProblem(base.Invalid, "", "a person is called by a name of one line, of %d bytes at the most",
+			longestPerson)
+	}
+	c := store.Credentials{Audience: of.Audience, Person: of.Person, Author: who.Name, At: s.base.Now()}
 	for _, field := range fields {
 		if !fieldName(field.Name) || strings.ContainsAny(field.Value, "\r\n\x00") || field.Value == "" {
 			return base.NewProblem(base.Invalid, "a field is written as in: Authorization: Bearer …",
@@ -49,8 +70,7 @@ func (s *Evidence) SetCredentials(ctx context.Context, who base.Caller, service,
 	if len(fields) == 0 {
 		did = "remove credentials"
 	}
-	return s.store.SetCredentials(ctx, service, c, s.base.Did(who, did, service, audience+": "+strings.Join(c.Names,
-		", ")))
+	return s.store.SetCredentials(ctx, service, c, s.base.Did(who, did, service, of.String()+": "+strings.Join(c.Names, ", ")))
 }
 
 // fieldName reports whether a text is a valid header field name (RFC 9110 section 5.1).
@@ -159,6 +179,7 @@ type Again struct {
 	Endpoint string // id: the newest of each different call
 	Batch    int64  // its number, 0 for none
 	Audience string // empty for that of each capture
+	Person   string // one of several of the audience; empty for the first
 	Writes   bool   // calls that may change something are made too
 }
 
@@ -179,13 +200,13 @@ func (s *Evidence) Repeat(ctx context.Context, who base.Caller, again Again) (st
 	if err != nil {
 		return store.Batch{}, err
 	}
-	var prepared []*exchange.Capture
+	var all []sending
 	for i := range calls {
 		c, err := r.prepare(&calls[i], again)
 		if err != nil {
 			return store.Batch{}, err
 		}
-		prepared = append(prepared, c)
+		all = append(all, sending{c, calls[i].ID, again.Person})
 	}
 	name := fmt.Sprintf("again: capture %d", again.Capture)
 	switch {
@@ -194,16 +215,35 @@ func (s *Evidence) Repeat(ctx context.Context, who base.Caller, again Again) (st
 	case again.Batch != 0:
 		name = fmt.Sprintf("again: batch %d", again.Batch)
 	}
-	b, err := s.store.OpenBatch(ctx, store.Batch{Service: service, Name: name, Audience: again.Audience,
-		Author: who.Name, By: who.ID, Started: s.base.Now(), Origin: store.FromRecapture, BySeverity: map[string]int{}},
-		func(b store.Batch) store.TrailEntry {
-			return s.base.Did(who, "repeat calls", fmt.Sprintf("batch %d", b.ID),
-				strings.TrimSpace(fmt.Sprintf("%s: %s, %d calls %s", service, name, len(calls), again.Audience)))
-		})
+	b, err := s.send(ctx, who, store.Batch{Service: service, Name: name, Audience: again.Audience,
+		Origin: store.FromRecapture}, r, all, 0)
+	if err != nil {
+		return b, err
+	}
+	s.base.Log.Info("calls made again", "batch", b.ID, "service", service, "calls", len(calls), "person", who.ID)
+	return b, nil
+}
+
+// sending is a call that is about to be sent.
+type sending struct {
+	call    *exchange.Capture
+	repeats int64  // the capture that it is made of, 0 for none that is kept
+	person  string // whose credentials it has, of several of its audience
+}
+
+// send sends calls one after the other, with a pause between them, and stores the answers as a batch, which is then
+// complete.
+func (s *Evidence) send(ctx context.Context, who base.Caller, b store.Batch, r *recaller, all []sending,
+	pause time.Duration) (store.Batch, error) {
+	b.Author, b.By, b.Started, b.BySeverity = who.Name, who.ID, s.base.Now(), map[string]int{}
+	b, err := s.store.OpenBatch(ctx, b, func(b store.Batch) store.TrailEntry {
+		return s.base.Did(who, "repeat calls", fmt.Sprintf("batch %d", b.ID),
+			strings.TrimSpace(fmt.Sprintf("%s: %s, %d calls %s", b.Service, b.Name, len(all), b.Audience)))
+	})
 	if err != nil {
 		return b, base.Plain(err)
 	}
-	b, met, err := s.call(ctx, b, r, calls, prepared)
+	b, met, err := s.call(ctx, b, r, all, pause)
 	if _, closing := s.store.CloseBatch(context.WithoutCancel(ctx), b.ID, 0, nil); err == nil {
 		err = closing
 	}
@@ -214,20 +254,27 @@ func (s *Evidence) Repeat(ctx context.Context, who base.Caller, again Again) (st
 	if err != nil {
 		return b, base.Plain(err)
 	}
-	s.base.Log.Info("calls made again", "batch", b.ID, "service", service, "calls", len(calls), "person", who.ID)
 	b.Growing = false
-	return b, s.review.NoteCoverage(ctx, service)
+	return b, s.review.NoteCoverage(ctx, b.Service)
 }
 
 // call sends prepared calls one after the other.
-func (s *Evidence) call(ctx context.Context, b store.Batch, r *recaller, calls []store.Capture,
-	prepared []*exchange.Capture) (store.Batch, *finding.Collector, error) {
+func (s *Evidence) call(ctx context.Context, b store.Batch, r *recaller, all []sending,
+	pause time.Duration) (store.Batch, *finding.Collector, error) {
 	keeping, err := s.store.Keeping(ctx, b.Service)
 	if err != nil {
 		return b, nil, err
 	}
 	severities, met := map[string]int{}, finding.NewCollector(b.Service)
-	for i, c := range prepared {
+	for i := range all {
+		c := all[i].call
+		if i > 0 && pause > 0 {
+			select {
+			case <-time.After(pause):
+			case <-ctx.Done():
+				return b, nil, ctx.Err()
+			}
+		}
 		c.Started, c.Entry = s.base.Now(), i
 		answer, err := outbound.Call(ctx, r.server(c.Request.URL), &c.Request)
 		var refused *outbound.Refused
@@ -251,7 +298,7 @@ func (s *Evidence) call(ctx context.Context, b store.Batch, r *recaller, calls [
 			return b, nil, err
 		}
 		met.Remember(g.collector)
-		one.Repeats = calls[i].ID
+		one.Repeats, one.Person = all[i].repeats, all[i].person
 		var rows []store.Rejudged
 		if b, rows, err = s.grow(ctx, b, severities, g, []store.Rejudged{one},
 			func(b *store.Batch) { b.Growing = true }); err != nil {
@@ -318,7 +365,8 @@ type recaller struct {
 	*Evidence
 	contracts   *contract.Contracts
 	servers     []outbound.Server
-	credentials map[string]exchange.Header
+	credentials map[CallAs]exchange.Header
+	people      []CallAs // whose credentials are kept
 }
 
 func (s *Evidence) recaller(ctx context.Context, service string) (*recaller, error) {
@@ -326,7 +374,7 @@ func (s *Evidence) recaller(ctx context.Context, service string) (*recaller, err
 	if err != nil {
 		return nil, err
 	}
-	r := &recaller{Evidence: s, contracts: f.Contracts, credentials: map[string]exchange.Header{}}
+	r := &recaller{Evidence: s, contracts: f.Contracts, credentials: map[CallAs]exchange.Header{}}
 	allowed, err := s.store.AllowedServers(ctx, service)
 	if err != nil {
 		return nil, err
@@ -356,7 +404,8 @@ func (s *Evidence) recaller(ctx context.Context, service string) (*recaller, err
 		if err := json.Unmarshal(plain, &fields); err != nil {
 			return nil, err
 		}
-		r.credentials[c.Audience] = fields
+		as := CallAs{c.Audience, c.Person}
+		r.credentials[as], r.people = fields, append(r.people, as)
 	}
 	return r, nil
 }
@@ -409,12 +458,17 @@ func (r *recaller) prepare(c *store.Capture, again Again) (*exchange.Capture, er
 	if name == "" {
 		name = c.Audience
 	}
+	as := CallAs{name, again.Person}
 	audience := r.contracts.Audience(name)
 	if audience == nil && (name != "" || len(r.contracts.Audiences) > 0) {
 		return nil, base.NewProblem(base.Invalid, "it has "+strings.Join(r.names(), ", "), "there is no audience %q",
 			name)
 	}
-	fields, kept := r.credentials[name]
+	fields, kept := r.credentials[as]
+	if !kept && as.Person != "" {
+		return nil, base.NewProblem(base.Conflict, "set them: inkret service credentials set "+name+" --person "+as.Person,
+			"no credentials are kept for %s", as)
+	}
 	if !kept && audience != nil && !recognised(audience) {
 		return nil, base.NewProblem(base.Conflict, "set them: inkret service credentials set "+name,
 			"no credentials are kept for the audience %q", name)
@@ -453,6 +507,11 @@ func (r *recaller) withoutCredentials(h exchange.Header) exchange.Header {
 		tells := credentialFields[name] || strings.Contains(f.Value, shown.Hidden)
 		for _, a := range r.contracts.Audiences {
 			for _, field := range a.Recognise.Fields() {
+				tells = tells || strings.EqualFold(field, f.Name)
+			}
+		}
+		for _, t := range r.contracts.Tellers {
+			for _, field := range t.Fields() {
 				tells = tells || strings.EqualFold(field, f.Name)
 			}
 		}

@@ -1023,6 +1023,45 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/matrices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make one call as every audience, and set the answers side by side
+         * @description With the credentials that are kept, for each person of an audience one call, paced; the answers are a batch. With `preview` nothing is sent, and what would be is given. A call that may change something takes a lead.
+         */
+        post: operations["makeMatrix"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/matrices/{batch_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                batch_id: number;
+            };
+            cookie?: never;
+        };
+        /** What was answered to one call as every audience, judged by the contracts in force */
+        get: operations["getMatrix"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/services/{service}/credentials": {
         parameters: {
             query?: never;
@@ -2637,11 +2676,79 @@ export interface components {
             batch?: number;
             /** @description As whom; without it as whom each was made */
             audience?: string;
+            /** @description Which of several people of the audience; left out for the first */
+            person?: string;
             /** @description Calls that may change something are made too */
             writes?: boolean;
         };
+        /** @description One of capture and endpoint is set */
+        MatrixAsked: {
+            /** Format: int64 */
+            capture?: number;
+            /** @description An endpoint's id; its newest call that is safe */
+            endpoint?: string;
+            /** @description The call may change something; for leads */
+            writes?: boolean;
+            /** @description Say what would be sent and send nothing */
+            preview?: boolean;
+        };
+        Matrix: {
+            service: string;
+            endpoint: string;
+            endpoint_id: string;
+            /** @description Method and address, masked */
+            call: string;
+            /** @description Where it goes */
+            server?: string;
+            /**
+             * Format: int64
+             * @description The call was recorded as
+             */
+            capture_id: number;
+            /**
+             * Format: int64
+             * @description Of the answers; left out in a preview
+             */
+            batch_id?: number;
+            /** Format: date-time */
+            made?: string;
+            /** @description From least to most trusted, people of an audience beside each other */
+            callers: components["schemas"]["MatrixCaller"][];
+            /** @description Those that differ first, then by path */
+            rows: components["schemas"]["MatrixRow"][];
+            /** @description Rows left out */
+            more: number;
+        };
+        MatrixCaller: {
+            audience: string;
+            /** @description Which of several people of the audience */
+            person?: string;
+            /** @description Names of the header fields that the call has of them */
+            fields: string[];
+            /** @description Why no call was made as them */
+            left_out?: string;
+            /**
+             * Format: int64
+             * @description Of the answer
+             */
+            capture_id?: number;
+            status?: number;
+            /** @description Why there is no answer that could be judged */
+            missing?: string;
+            findings?: number;
+        };
+        MatrixRow: {
+            path: string;
+            class?: string;
+            /** @description One for each caller as whom the call was made */
+            cells: ("theirs" | "leaking" | "sent" | "granted" | "absent" | "withheld" | "refused")[];
+            /** @description Callers who were answered stand differently */
+            differs: boolean;
+        };
         KeptCredentials: {
             audience: string;
+            /** @description What one of several people of the audience is called */
+            person?: string;
             /** @description Of the header fields */
             names: string[];
             author: string;
@@ -3579,6 +3686,8 @@ export interface components {
         };
     };
     parameters: {
+        /** @description What one of several people of the audience is called; left out for the first */
+        CredentialPerson: string;
         /** @description The id of the person whom the page acts for, as the header Inkret-Acting-For says it otherwise; a session of somebody else is refused */
         ActingFor: number;
         /** @description A service's name */
@@ -5241,6 +5350,54 @@ export interface operations {
             default: components["responses"]["Failure"];
         };
     };
+    makeMatrix: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MatrixAsked"];
+            };
+        };
+        responses: {
+            /** @description The matrix, or what would be sent */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Matrix"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getMatrix: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                batch_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The matrix */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Matrix"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
     listCredentials: {
         parameters: {
             query?: never;
@@ -5267,7 +5424,10 @@ export interface operations {
     };
     setCredentials: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description What one of several people of the audience is called; left out for the first */
+                person?: components["parameters"]["CredentialPerson"];
+            };
             header?: never;
             path: {
                 /** @description A service's name */
@@ -5296,7 +5456,10 @@ export interface operations {
     };
     removeCredentials: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description What one of several people of the audience is called; left out for the first */
+                person?: components["parameters"]["CredentialPerson"];
+            };
             header?: never;
             path: {
                 /** @description A service's name */
