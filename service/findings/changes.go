@@ -507,6 +507,10 @@ func teachings(f *store.Finding) []Teaching {
 		return []Teaching{{"grant", "in the response of " + f.Endpoint + " for " + f.Audience + ":\n      headers: {" +
 			strings.Join(tokens, "") + ": " + f.Class + "}"}, exception}
 	}
+	if is == kind.ForeignRecord {
+		return []Teaching{{"grant", fmt.Sprintf("if %s may see it of anybody's records: take `own: true` out at %s:%d",
+			f.Audience, f.GrantFile, f.GrantLine)}, exception}
+	}
 	name := f.Path[strings.LastIndexAny(f.Path, ".]")+1:]
 	if is.Member() {
 		grant := "      " + name + ":"

@@ -35,6 +35,7 @@ export const keys = {
   labels: () => ["labels"] as const,
   link: () => ["link"] as const,
   mailing: () => ["mailing"] as const,
+  matrix: (of: unknown) => ["matrix", of] as const,
   mails: (...page: unknown[]) => ["mails", ...page] as const,
   notices: (...query: unknown[]) => ["notices", ...query] as const,
   people: () => ["people"] as const,

@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Alert, App, Button, Checkbox, Modal, Select, Typography } from "antd";
 import { useState } from "react";
-import { useNavigate } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { api, take } from "../api/client";
 import { count } from "./format";
 import { useMay } from "./session";
@@ -126,6 +126,17 @@ function Dialog({
         <Code copyable>{command(calls, audience, writes)}</Code>
       </div>
     </Modal>
+  );
+}
+
+/** Leads to the matrix of a call: what every audience is answered. */
+export function AsEveryone({ of, service }: { of: { capture: number } | { endpoint: string }; service: string }) {
+  const [kind, id] = Object.entries(of)[0]!;
+  if (!useMay("reviewer", service)) return null;
+  return (
+    <Link to={`/matrix?${kind}=${encodeURIComponent(id)}`}>
+      <Button>As every audience…</Button>
+    </Link>
   );
 }
 

@@ -5,7 +5,7 @@ import { Link, useParams } from "react-router";
 import { api, take, type Capture, type CaptureDetail } from "../../api/client";
 import { useAddress } from "../../shared/address";
 import { ago, bytes, count, share, time } from "../../shared/format";
-import { mayChange, Repeat } from "../../shared/repeat";
+import { AsEveryone, mayChange, Repeat } from "../../shared/repeat";
 import { Heading } from "../../shared/shell";
 import { Empty, Failed, Loading } from "../../shared/states";
 import { Code } from "../../shared/tags";
@@ -93,14 +93,17 @@ function Found({ detail }: { detail: CaptureDetail }) {
       <Heading
         title={`${c.method} ${c.url}`}
         aside={
-          <Repeat
-            calls={{ capture: c.id }}
-            service={detail.service ?? ""}
-            audience={c.audience}
-            unsafe={mayChange(c.method)}
-          >
-            Make the call again…
-          </Repeat>
+          <Flex gap={8} wrap>
+            <AsEveryone of={{ capture: c.id }} service={detail.service ?? ""} />
+            <Repeat
+              calls={{ capture: c.id }}
+              service={detail.service ?? ""}
+              audience={c.audience}
+              unsafe={mayChange(c.method)}
+            >
+              Make the call again…
+            </Repeat>
+          </Flex>
         }
       >
         <Code>{`${c.method} ${c.url}`}</Code>

@@ -125,7 +125,15 @@ export function CoveragePanel({ service }: { service: string }) {
                 ) : g.kind === "unclassed" ? (
                   <Link to={`/entities?service=${encodeURIComponent(service)}&tab=queue`}>class it</Link>
                 ) : (
-                  <Link to="/captures">capture it{g.audience ? ` as ${g.audience}` : ""}</Link>
+                  <>
+                    <Link to="/captures">capture it{g.audience ? ` as ${g.audience}` : ""}</Link>
+                    {g.endpoint_id && g.kind !== "never-captured" && (
+                      <>
+                        {" "}
+                        or <Link to={`/matrix?endpoint=${g.endpoint_id}`}>call it as every audience</Link>
+                      </>
+                    )}
+                  </>
                 ),
             },
           ]}

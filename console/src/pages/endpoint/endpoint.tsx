@@ -6,7 +6,7 @@ import { api, take, type GrantNode, type ResponseContract } from "../../api/clie
 import { useAddress } from "../../shared/address";
 import { Ask } from "../../shared/ask";
 import { ago, bytes, count, share } from "../../shared/format";
-import { Repeat } from "../../shared/repeat";
+import { AsEveryone, Repeat } from "../../shared/repeat";
 import { Heading } from "../../shared/shell";
 import { Empty, Failed, Loading } from "../../shared/states";
 import { Code, SeverityMark } from "../../shared/tags";
@@ -40,6 +40,7 @@ export default function EndpointPage() {
             <Repeat calls={{ endpoint: e.id }} service={e.service}>
               Make its calls again…
             </Repeat>
+            {e.captures > 0 && <AsEveryone of={{ endpoint: e.id }} service={e.service} />}
             <Link to={`/findings?endpoint=${e.id}`}>{count(e.open, "open finding")}</Link>
             <Link to={`/captures?endpoint=${e.id}`}>{count(e.captures, "capture")}</Link>
             <span>

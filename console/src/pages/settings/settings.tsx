@@ -238,32 +238,40 @@ function Allow({ service, server, was, close }: { service: string; server: strin
 
 function Credentials({ service, audiences }: { service: string; audiences: string[] }) {
   const may = useMay("lead", service);
-  const [setting, setSetting] = useState<string>();
+  const [setting, setSetting] = useState<{ audience: string; person?: string }>();
   const list = useQuery({
     queryKey: keys.credentials(service),
     queryFn: () => take(api.GET("/api/v1/services/{service}/credentials", { params: { path: { service } } })),
   });
   const remove = useChange(
-    (audience: string) =>
+    ({ audience, person }: { audience: string; person?: string }) =>
       take(
-        api.DELETE("/api/v1/services/{service}/credentials/{audience}", { params: { path: { service, audience } } }),
+        api.DELETE("/api/v1/services/{service}/credentials/{audience}", {
+          params: { path: { service, audience }, query: { person } },
+        }),
       ),
     "Forgotten",
   );
   if (list.error) return <Failed error={list.error} again={() => list.refetch()} />;
-  const rows = audiences.map((audience) => ({ audience, kept: list.data?.find((k) => k.audience === audience) }));
+  const rows = audiences.flatMap((audience): { audience: string; person?: string; kept?: KeptCredentials }[] => {
+    const kept = list.data?.filter((k) => k.audience === audience) ?? [];
+    return kept.length > 0
+      ? kept.map((k) => ({ audience, person: k.person, kept: k }))
+      : [{ audience, person: undefined, kept: undefined }];
+  });
   return (
     <section className="sheet" aria-label="Credentials">
       <Typography.Title level={2}>Credentials with which they are made</Typography.Title>
-      <Table<{ audience: string; kept?: KeptCredentials }>
+      <Table<{ audience: string; person?: string; kept?: KeptCredentials }>
         size="small"
-        rowKey="audience"
+        rowKey={(r) => `${r.audience} ${r.person ?? ""}`}
         loading={list.isPending}
         dataSource={rows}
         pagination={false}
         locale={{ emptyText: <Empty title="The contracts name no audiences" /> }}
         columns={[
-          { title: "Audience", width: 200, dataIndex: "audience" },
+          { title: "Audience", width: 180, dataIndex: "audience" },
+          { title: "Person", width: 120, render: (_, r) => r.person ?? (r.kept ? "the first" : "") },
           {
             title: "Header fields",
             render: (_, r) =>
@@ -284,11 +292,11 @@ function Credentials({ service, audiences }: { service: string; audiences: strin
             render: (_, r) =>
               may && (
                 <Flex gap={6}>
-                  <Button size="small" onClick={() => setSetting(r.audience)}>
+                  <Button size="small" onClick={() => setSetting(r)}>
                     {r.kept ? "Replace…" : "Set…"}
                   </Button>
                   {r.kept && (
-                    <Popconfirm title="Forget them?" okText="Forget" onConfirm={() => remove.mutate(r.audience)}>
+                    <Popconfirm title="Forget them?" okText="Forget" onConfirm={() => remove.mutate(r)}>
                       <Button size="small" danger>
                         Forget
                       </Button>
@@ -300,13 +308,15 @@ function Credentials({ service, audiences }: { service: string; audiences: strin
         ]}
       />
       <Typography.Text type="secondary">
-        They are encrypted, and shown to nobody again.{!may && " A lead sets them."}
+        They are encrypted, and shown to nobody again. With those of a second person of an audience, the matrix of a
+        call shows whose records each gets.{!may && " A lead sets them."}
       </Typography.Text>
       {setting && (
         <SetCredentials
           service={service}
           audiences={audiences}
-          audience={setting}
+          audience={setting.audience}
+          whose={setting.person}
           close={() => setSetting(undefined)}
         />
       )}
@@ -318,14 +328,17 @@ function SetCredentials({
   service,
   audiences,
   audience,
+  whose,
   close,
 }: {
   service: string;
   audiences: string[];
   audience: string;
+  whose?: string;
   close: () => void;
 }) {
   const [of, setOf] = useState(audience);
+  const [person, setPerson] = useState(whose ?? "");
   const [name, setName] = useState("Authorization");
   const [value, setValue] = useState("");
   const [more, setMore] = useState<{ name: string; value: string }[]>([]);
@@ -334,7 +347,7 @@ function SetCredentials({
     () =>
       take(
         api.PUT("/api/v1/services/{service}/credentials/{audience}", {
-          params: { path: { service, audience: of } },
+          params: { path: { service, audience: of }, query: { person: person.trim() || undefined } },
           body: { headers: fields },
         }),
       ),
@@ -359,6 +372,15 @@ function SetCredentials({
             value={of}
             onChange={setOf}
             options={audiences.map((a) => ({ value: a, label: a }))}
+          />
+        </label>
+        <label>
+          Person, if there are several of the audience{" "}
+          <Input
+            value={person}
+            maxLength={100}
+            placeholder="left out for the first"
+            onChange={(e) => setPerson(e.target.value)}
           />
         </label>
         {more.map((m, i) => (
