@@ -909,6 +909,25 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/services/{service}/shapes (the `ListShapes` operationId).
 	ListShapes(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListWatchable Safe calls that are worth watching, those that show open findings first
+	//
+	// Corresponds with GET /api/v1/services/{service}/watchable (the `ListWatchable` operationId).
+	ListWatchable(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeWatchWithBody Make a watch, a set of safe calls that are made again by the clock
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/services/{service}/watches (the `MakeWatch` operationId).
+	MakeWatchWithBody(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeWatch Make a watch, a set of safe calls that are made again by the clock
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/services/{service}/watches (the `MakeWatch` operationId).
+	MakeWatch(ctx context.Context, service ServiceName, body MakeWatchJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// SignOut End the session, or the token that is used
 	//
 	// Corresponds with DELETE /api/v1/session (the `SignOut` operationId).
@@ -1095,6 +1114,40 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/views/{view_id}/follow (the `FollowView` operationId).
 	FollowView(ctx context.Context, viewID int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListWatches Watches, by service and name
+	//
+	// Corresponds with GET /api/v1/watches (the `ListWatches` operationId).
+	ListWatches(ctx context.Context, params *ListWatchesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveWatch Remove a watch; what its runs showed stays
+	//
+	// Corresponds with DELETE /api/v1/watches/{watch_id} (the `RemoveWatch` operationId).
+	RemoveWatch(ctx context.Context, watchID int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetWatch A watch with its calls and runs
+	//
+	// Corresponds with GET /api/v1/watches/{watch_id} (the `GetWatch` operationId).
+	GetWatch(ctx context.Context, watchID int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeWatchWithBody Change a watch; what is left out stays
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/watches/{watch_id} (the `ChangeWatch` operationId).
+	ChangeWatchWithBody(ctx context.Context, watchID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeWatch Change a watch; what is left out stays
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/watches/{watch_id} (the `ChangeWatch` operationId).
+	ChangeWatch(ctx context.Context, watchID int64, body ChangeWatchJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RunWatch Run a watch at once
+	//
+	// Corresponds with POST /api/v1/watches/{watch_id}/runs (the `RunWatch` operationId).
+	RunWatch(ctx context.Context, watchID int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetHealth Whether the service can serve
 	//
@@ -3219,6 +3272,55 @@ func (c *Client) ListShapes(ctx context.Context, service ServiceName, reqEditors
 	return c.Client.Do(req)
 }
 
+// ListWatchable Safe calls that are worth watching, those that show open findings first
+//
+// Corresponds with GET /api/v1/services/{service}/watchable (the `ListWatchable` operationId).
+func (c *Client) ListWatchable(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListWatchableRequest(c.Server, service)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeWatchWithBody Make a watch, a set of safe calls that are made again by the clock
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/services/{service}/watches (the `MakeWatch` operationId).
+func (c *Client) MakeWatchWithBody(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeWatchRequestWithBody(c.Server, service, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeWatch Make a watch, a set of safe calls that are made again by the clock
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/services/{service}/watches (the `MakeWatch` operationId).
+func (c *Client) MakeWatch(ctx context.Context, service ServiceName, body MakeWatchJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeWatchRequest(c.Server, service, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // SignOut End the session, or the token that is used
 //
 // Corresponds with DELETE /api/v1/session (the `SignOut` operationId).
@@ -3706,6 +3808,100 @@ func (c *Client) UnfollowView(ctx context.Context, viewID int64, reqEditors ...R
 // Corresponds with PUT /api/v1/views/{view_id}/follow (the `FollowView` operationId).
 func (c *Client) FollowView(ctx context.Context, viewID int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewFollowViewRequest(c.Server, viewID)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListWatches Watches, by service and name
+//
+// Corresponds with GET /api/v1/watches (the `ListWatches` operationId).
+func (c *Client) ListWatches(ctx context.Context, params *ListWatchesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListWatchesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveWatch Remove a watch; what its runs showed stays
+//
+// Corresponds with DELETE /api/v1/watches/{watch_id} (the `RemoveWatch` operationId).
+func (c *Client) RemoveWatch(ctx context.Context, watchID int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveWatchRequest(c.Server, watchID)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetWatch A watch with its calls and runs
+//
+// Corresponds with GET /api/v1/watches/{watch_id} (the `GetWatch` operationId).
+func (c *Client) GetWatch(ctx context.Context, watchID int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetWatchRequest(c.Server, watchID)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeWatchWithBody Change a watch; what is left out stays
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/watches/{watch_id} (the `ChangeWatch` operationId).
+func (c *Client) ChangeWatchWithBody(ctx context.Context, watchID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeWatchRequestWithBody(c.Server, watchID, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeWatch Change a watch; what is left out stays
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/watches/{watch_id} (the `ChangeWatch` operationId).
+func (c *Client) ChangeWatch(ctx context.Context, watchID int64, body ChangeWatchJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeWatchRequest(c.Server, watchID, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RunWatch Run a watch at once
+//
+// Corresponds with POST /api/v1/watches/{watch_id}/runs (the `RunWatch` operationId).
+func (c *Client) RunWatch(ctx context.Context, watchID int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRunWatchRequest(c.Server, watchID)
 	if err != nil {
 		return nil, err
 	}
@@ -8881,6 +9077,87 @@ func NewListShapesRequest(server string, service ServiceName) (*http.Request, er
 	return req, nil
 }
 
+// NewListWatchableRequest constructs an http.Request for the ListWatchable method
+func NewListWatchableRequest(server string, service ServiceName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/watchable", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewMakeWatchRequest calls the generic MakeWatch builder with application/json body
+func NewMakeWatchRequest(server string, service ServiceName, body MakeWatchJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMakeWatchRequestWithBody(server, service, "application/json", bodyReader)
+}
+
+// NewMakeWatchRequestWithBody constructs an http.Request for the MakeWatch method, with any body, and a specified content type
+func NewMakeWatchRequestWithBody(server string, service ServiceName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/watches", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewSignOutRequest constructs an http.Request for the SignOut method
 func NewSignOutRequest(server string) (*http.Request, error) {
 	var err error
@@ -9813,6 +10090,209 @@ func NewFollowViewRequest(server string, viewID int64) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListWatchesRequest constructs an http.Request for the ListWatches method
+func NewListWatchesRequest(server string, params *ListWatchesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/watches")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Service != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "service", *params.Service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveWatchRequest constructs an http.Request for the RemoveWatch method
+func NewRemoveWatchRequest(server string, watchID int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "watch_id", watchID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/watches/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetWatchRequest constructs an http.Request for the GetWatch method
+func NewGetWatchRequest(server string, watchID int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "watch_id", watchID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/watches/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeWatchRequest calls the generic ChangeWatch builder with application/json body
+func NewChangeWatchRequest(server string, watchID int64, body ChangeWatchJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeWatchRequestWithBody(server, watchID, "application/json", bodyReader)
+}
+
+// NewChangeWatchRequestWithBody constructs an http.Request for the ChangeWatch method, with any body, and a specified content type
+func NewChangeWatchRequestWithBody(server string, watchID int64, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "watch_id", watchID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/watches/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRunWatchRequest constructs an http.Request for the RunWatch method
+func NewRunWatchRequest(server string, watchID int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "watch_id", watchID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/watches/%s/runs", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -10880,6 +11360,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/services/{service}/shapes (the `ListShapes` operationId).
 	ListShapesWithResponse(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*ListShapesResponse, error)
 
+	// ListWatchableWithResponse Safe calls that are worth watching, those that show open findings first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/services/{service}/watchable (the `ListWatchable` operationId).
+	ListWatchableWithResponse(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*ListWatchableResponse, error)
+
+	// MakeWatchWithBodyWithResponse Make a watch, a set of safe calls that are made again by the clock
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/services/{service}/watches (the `MakeWatch` operationId).
+	MakeWatchWithBodyWithResponse(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeWatchResponse, error)
+
+	// MakeWatchWithResponse Make a watch, a set of safe calls that are made again by the clock
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/services/{service}/watches (the `MakeWatch` operationId).
+	MakeWatchWithResponse(ctx context.Context, service ServiceName, body MakeWatchJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeWatchResponse, error)
+
 	// SignOutWithResponse End the session, or the token that is used
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -11100,6 +11601,48 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /api/v1/views/{view_id}/follow (the `FollowView` operationId).
 	FollowViewWithResponse(ctx context.Context, viewID int64, reqEditors ...RequestEditorFn) (*FollowViewResponse, error)
+
+	// ListWatchesWithResponse Watches, by service and name
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/watches (the `ListWatches` operationId).
+	ListWatchesWithResponse(ctx context.Context, params *ListWatchesParams, reqEditors ...RequestEditorFn) (*ListWatchesResponse, error)
+
+	// RemoveWatchWithResponse Remove a watch; what its runs showed stays
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/watches/{watch_id} (the `RemoveWatch` operationId).
+	RemoveWatchWithResponse(ctx context.Context, watchID int64, reqEditors ...RequestEditorFn) (*RemoveWatchResponse, error)
+
+	// GetWatchWithResponse A watch with its calls and runs
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/watches/{watch_id} (the `GetWatch` operationId).
+	GetWatchWithResponse(ctx context.Context, watchID int64, reqEditors ...RequestEditorFn) (*GetWatchResponse, error)
+
+	// ChangeWatchWithBodyWithResponse Change a watch; what is left out stays
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/watches/{watch_id} (the `ChangeWatch` operationId).
+	ChangeWatchWithBodyWithResponse(ctx context.Context, watchID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeWatchResponse, error)
+
+	// ChangeWatchWithResponse Change a watch; what is left out stays
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/watches/{watch_id} (the `ChangeWatch` operationId).
+	ChangeWatchWithResponse(ctx context.Context, watchID int64, body ChangeWatchJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeWatchResponse, error)
+
+	// RunWatchWithResponse Run a watch at once
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/watches/{watch_id}/runs (the `RunWatch` operationId).
+	RunWatchWithResponse(ctx context.Context, watchID int64, reqEditors ...RequestEditorFn) (*RunWatchResponse, error)
 
 	// GetHealthWithResponse Whether the service can serve
 	//
@@ -15582,6 +16125,102 @@ func (r ListShapesResponse) ContentType() string {
 	return ""
 }
 
+type ListWatchableResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]WatchableCall
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListWatchableResponse) GetJSON200() *[]WatchableCall {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListWatchableResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListWatchableResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListWatchableResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListWatchableResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListWatchableResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MakeWatchResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *WatchDetail
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r MakeWatchResponse) GetJSON201() *WatchDetail {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MakeWatchResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeWatchResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeWatchResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeWatchResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeWatchResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // SignOutResponse204Headers the declared response headers of an HTTP 204 response for SignOut
 type SignOutResponse204Headers struct {
 	SetCookie *string
@@ -16687,6 +17326,239 @@ func (r FollowViewResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r FollowViewResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListWatchesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Watch
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListWatchesResponse) GetJSON200() *[]Watch {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListWatchesResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListWatchesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListWatchesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListWatchesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListWatchesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveWatchResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveWatchResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveWatchResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveWatchResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveWatchResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveWatchResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetWatchResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *WatchDetail
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetWatchResponse) GetJSON200() *WatchDetail {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetWatchResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetWatchResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetWatchResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetWatchResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetWatchResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeWatchResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *WatchDetail
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeWatchResponse) GetJSON200() *WatchDetail {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeWatchResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeWatchResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeWatchResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeWatchResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeWatchResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RunWatchResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *WatchDetail
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Failure
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r RunWatchResponse) GetJSON201() *WatchDetail {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RunWatchResponse) GetApplicationProblemJSONDefault() *Failure {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RunWatchResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RunWatchResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RunWatchResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RunWatchResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -18532,6 +19404,45 @@ func (c *ClientWithResponses) ListShapesWithResponse(ctx context.Context, servic
 	return ParseListShapesResponse(rsp)
 }
 
+// ListWatchableWithResponse Safe calls that are worth watching, those that show open findings first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/services/{service}/watchable (the `ListWatchable` operationId).
+func (c *ClientWithResponses) ListWatchableWithResponse(ctx context.Context, service ServiceName, reqEditors ...RequestEditorFn) (*ListWatchableResponse, error) {
+	rsp, err := c.ListWatchable(ctx, service, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListWatchableResponse(rsp)
+}
+
+// MakeWatchWithBodyWithResponse Make a watch, a set of safe calls that are made again by the clock
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/services/{service}/watches (the `MakeWatch` operationId).
+func (c *ClientWithResponses) MakeWatchWithBodyWithResponse(ctx context.Context, service ServiceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeWatchResponse, error) {
+	rsp, err := c.MakeWatchWithBody(ctx, service, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeWatchResponse(rsp)
+}
+
+// MakeWatchWithResponse Make a watch, a set of safe calls that are made again by the clock
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/services/{service}/watches (the `MakeWatch` operationId).
+func (c *ClientWithResponses) MakeWatchWithResponse(ctx context.Context, service ServiceName, body MakeWatchJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeWatchResponse, error) {
+	rsp, err := c.MakeWatch(ctx, service, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeWatchResponse(rsp)
+}
+
 // SignOutWithResponse End the session, or the token that is used
 //
 // Returns a wrapper object for the known response body format(s).
@@ -18937,6 +19848,84 @@ func (c *ClientWithResponses) FollowViewWithResponse(ctx context.Context, viewID
 		return nil, err
 	}
 	return ParseFollowViewResponse(rsp)
+}
+
+// ListWatchesWithResponse Watches, by service and name
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/watches (the `ListWatches` operationId).
+func (c *ClientWithResponses) ListWatchesWithResponse(ctx context.Context, params *ListWatchesParams, reqEditors ...RequestEditorFn) (*ListWatchesResponse, error) {
+	rsp, err := c.ListWatches(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListWatchesResponse(rsp)
+}
+
+// RemoveWatchWithResponse Remove a watch; what its runs showed stays
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/watches/{watch_id} (the `RemoveWatch` operationId).
+func (c *ClientWithResponses) RemoveWatchWithResponse(ctx context.Context, watchID int64, reqEditors ...RequestEditorFn) (*RemoveWatchResponse, error) {
+	rsp, err := c.RemoveWatch(ctx, watchID, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveWatchResponse(rsp)
+}
+
+// GetWatchWithResponse A watch with its calls and runs
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/watches/{watch_id} (the `GetWatch` operationId).
+func (c *ClientWithResponses) GetWatchWithResponse(ctx context.Context, watchID int64, reqEditors ...RequestEditorFn) (*GetWatchResponse, error) {
+	rsp, err := c.GetWatch(ctx, watchID, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetWatchResponse(rsp)
+}
+
+// ChangeWatchWithBodyWithResponse Change a watch; what is left out stays
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/watches/{watch_id} (the `ChangeWatch` operationId).
+func (c *ClientWithResponses) ChangeWatchWithBodyWithResponse(ctx context.Context, watchID int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeWatchResponse, error) {
+	rsp, err := c.ChangeWatchWithBody(ctx, watchID, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeWatchResponse(rsp)
+}
+
+// ChangeWatchWithResponse Change a watch; what is left out stays
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/watches/{watch_id} (the `ChangeWatch` operationId).
+func (c *ClientWithResponses) ChangeWatchWithResponse(ctx context.Context, watchID int64, body ChangeWatchJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeWatchResponse, error) {
+	rsp, err := c.ChangeWatch(ctx, watchID, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeWatchResponse(rsp)
+}
+
+// RunWatchWithResponse Run a watch at once
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/watches/{watch_id}/runs (the `RunWatch` operationId).
+func (c *ClientWithResponses) RunWatchWithResponse(ctx context.Context, watchID int64, reqEditors ...RequestEditorFn) (*RunWatchResponse, error) {
+	rsp, err := c.RunWatch(ctx, watchID, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRunWatchResponse(rsp)
 }
 
 // GetHealthWithResponse Whether the service can serve
@@ -22067,6 +23056,72 @@ func ParseListShapesResponse(rsp *http.Response) (*ListShapesResponse, error) {
 	return response, nil
 }
 
+// ParseListWatchableResponse parses an HTTP response from a ListWatchableWithResponse call
+func ParseListWatchableResponse(rsp *http.Response) (*ListWatchableResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListWatchableResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []WatchableCall
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMakeWatchResponse parses an HTTP response from a MakeWatchWithResponse call
+func ParseMakeWatchResponse(rsp *http.Response) (*MakeWatchResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeWatchResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest WatchDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseSignOutResponse parses an HTTP response from a SignOutWithResponse call
 func ParseSignOutResponse(rsp *http.Response) (*SignOutResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -22877,6 +23932,167 @@ func ParseFollowViewResponse(rsp *http.Response) (*FollowViewResponse, error) {
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListWatchesResponse parses an HTTP response from a ListWatchesWithResponse call
+func ParseListWatchesResponse(rsp *http.Response) (*ListWatchesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListWatchesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Watch
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveWatchResponse parses an HTTP response from a RemoveWatchWithResponse call
+func ParseRemoveWatchResponse(rsp *http.Response) (*RemoveWatchResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveWatchResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetWatchResponse parses an HTTP response from a GetWatchWithResponse call
+func ParseGetWatchResponse(rsp *http.Response) (*GetWatchResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetWatchResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest WatchDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeWatchResponse parses an HTTP response from a ChangeWatchWithResponse call
+func ParseChangeWatchResponse(rsp *http.Response) (*ChangeWatchResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeWatchResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest WatchDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRunWatchResponse parses an HTTP response from a RunWatchWithResponse call
+func ParseRunWatchResponse(rsp *http.Response) (*RunWatchResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RunWatchResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest WatchDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure

@@ -30,6 +30,17 @@ func (h *findingHandlers) GetHome(ctx context.Context,
 		Batches: each(home.Batches, batchOf), Services: each(home.Services, h.serviceOf(ctx)),
 		ByState: []wire.StateCount{},
 	}
+	watches, err := h.service.Evidence.Watches(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	failing := []wire.Watch{}
+	for _, w := range watches {
+		if w.Failing != "" && !w.Paused {
+			failing = append(failing, watchOf(w))
+		}
+	}
+	out.WatchesFailing = someList(failing)
 	for _, s := range finding.States() {
 		n := home.States[string(s)]
 		out.ByState = append(out.ByState, wire.StateCount{State: wire.State(s), Findings: n})

@@ -78,6 +78,9 @@ func ChangeKey(ctx context.Context, dir string, progress func(KeyChange)) (KeyCh
 	if done.Credentials, err = s.resealCredentials(ctx); err != nil {
 		return done, err
 	}
+	if err := s.resealWatches(ctx); err != nil {
+		return done, err
+	}
 	entry := s.Base.ByItself("change key", "data folder", fmt.Sprintf("%d captures and %d credentials were sealed anew",
 		done.Captures, done.Credentials))
 	entry.Author = "command line"
@@ -111,4 +114,28 @@ func (s *Service) resealCredentials(ctx context.Context) (int, error) {
 		count += len(all)
 	}
 	return count, nil
+}
+
+func (s *Service) resealWatches(ctx context.Context) error {
+	all, err := s.store.Captures.Watches(ctx, "")
+	if err != nil {
+		return err
+	}
+	for _, w := range all {
+		calls, err := s.store.Captures.WatchCalls(ctx, w.ID)
+		if err != nil {
+			return err
+		}
+		if calls, err = s.vault.Resealed(calls); err != nil {
+			return fmt.Errorf("the watch %s: %w", w.Name, err)
+		}
+		var sealed [][]byte
+		for _, c := range calls {
+			sealed = append(sealed, c.Sealed)
+		}
+		if err := s.store.Captures.ReplaceWatchCalls(ctx, w.ID, sealed); err != nil {
+			return err
+		}
+	}
+	return nil
 }

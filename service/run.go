@@ -12,6 +12,7 @@ const (
 	// purgeEvery is how often old bodies are purged, waiversEvery how often waivers are checked for their end.
 	purgeEvery   = time.Hour
 	waiversEvery = time.Minute
+	watchesEvery = 20 * time.Second
 )
 
 // Run runs the periodic tasks until ctx ends. public is the service's public address.
@@ -30,6 +31,7 @@ func (s *Service) Run(ctx context.Context, public string) {
 		}},
 		{waiversEvery, "ending waivers", s.Findings.EndWaivers},
 		{purgeEvery, "looking at proofs of earlier rules", s.Evidence.LookAgain},
+		{watchesEvery, "running watches", s.Evidence.RunWatches},
 		{waiversEvery, "deciding what quiet recordings prove", s.Evidence.Quiet},
 		{waiversEvery, "making a backup", s.backUpOnce},
 		{notify.HooksEvery, "telling hooks", s.Notify.DeliverOnce},

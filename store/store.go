@@ -39,6 +39,9 @@ var (
 // ErrInUse is returned if another process has the data folder open.
 var ErrInUse = errors.New("another service uses this data folder")
 
+// ErrTaken is returned if something else has the name.
+var ErrTaken = errors.New("the name is taken")
+
 // ErrFull is returned if the database may not grow or the disk is full.
 var ErrFull = errors.New("there is no room left for more")
 

@@ -304,6 +304,12 @@ type ServerInterface interface {
 	// ListShapes Shapes with where they are used, and those that repeated grants could be made into
 	// (GET /api/v1/services/{service}/shapes)
 	ListShapes(ctx *echo.Context, service ServiceName) error
+	// ListWatchable Safe calls that are worth watching, those that show open findings first
+	// (GET /api/v1/services/{service}/watchable)
+	ListWatchable(ctx *echo.Context, service ServiceName) error
+	// MakeWatch Make a watch, a set of safe calls that are made again by the clock
+	// (POST /api/v1/services/{service}/watches)
+	MakeWatch(ctx *echo.Context, service ServiceName) error
 	// SignOut End the session, or the token that is used
 	// (DELETE /api/v1/session)
 	SignOut(ctx *echo.Context) error
@@ -376,6 +382,21 @@ type ServerInterface interface {
 	// FollowView Be told of what comes into a view
 	// (PUT /api/v1/views/{view_id}/follow)
 	FollowView(ctx *echo.Context, viewID int64) error
+	// ListWatches Watches, by service and name
+	// (GET /api/v1/watches)
+	ListWatches(ctx *echo.Context, params ListWatchesParams) error
+	// RemoveWatch Remove a watch; what its runs showed stays
+	// (DELETE /api/v1/watches/{watch_id})
+	RemoveWatch(ctx *echo.Context, watchID int64) error
+	// GetWatch A watch with its calls and runs
+	// (GET /api/v1/watches/{watch_id})
+	GetWatch(ctx *echo.Context, watchID int64) error
+	// ChangeWatch Change a watch; what is left out stays
+	// (PUT /api/v1/watches/{watch_id})
+	ChangeWatch(ctx *echo.Context, watchID int64) error
+	// RunWatch Run a watch at once
+	// (POST /api/v1/watches/{watch_id}/runs)
+	RunWatch(ctx *echo.Context, watchID int64) error
 	// GetHealth Whether the service can serve
 	// (GET /healthz)
 	GetHealth(ctx *echo.Context) error
@@ -2531,6 +2552,38 @@ func (w *ServerInterfaceWrapper) ListShapes(ctx *echo.Context) error {
 	return err
 }
 
+// ListWatchable converts echo context to params.
+func (w *ServerInterfaceWrapper) ListWatchable(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListWatchable(ctx, service)
+	return err
+}
+
+// MakeWatch converts echo context to params.
+func (w *ServerInterfaceWrapper) MakeWatch(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service ServiceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.MakeWatch(ctx, service)
+	return err
+}
+
 // SignOut converts echo context to params.
 func (w *ServerInterfaceWrapper) SignOut(ctx *echo.Context) error {
 	var err error
@@ -2858,6 +2911,88 @@ func (w *ServerInterfaceWrapper) FollowView(ctx *echo.Context) error {
 	return err
 }
 
+// ListWatches converts echo context to params.
+func (w *ServerInterfaceWrapper) ListWatches(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListWatchesParams
+	// ------------- Optional query parameter "service" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "service", ctx.QueryParams(), &params.Service, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListWatches(ctx, params)
+	return err
+}
+
+// RemoveWatch converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveWatch(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "watch_id" -------------
+	var watchID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "watch_id", ctx.Param("watch_id"), &watchID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter watch_id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveWatch(ctx, watchID)
+	return err
+}
+
+// GetWatch converts echo context to params.
+func (w *ServerInterfaceWrapper) GetWatch(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "watch_id" -------------
+	var watchID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "watch_id", ctx.Param("watch_id"), &watchID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter watch_id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetWatch(ctx, watchID)
+	return err
+}
+
+// ChangeWatch converts echo context to params.
+func (w *ServerInterfaceWrapper) ChangeWatch(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "watch_id" -------------
+	var watchID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "watch_id", ctx.Param("watch_id"), &watchID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter watch_id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ChangeWatch(ctx, watchID)
+	return err
+}
+
+// RunWatch converts echo context to params.
+func (w *ServerInterfaceWrapper) RunWatch(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "watch_id" -------------
+	var watchID int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "watch_id", ctx.Param("watch_id"), &watchID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter watch_id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RunWatch(ctx, watchID)
+	return err
+}
+
 // GetHealth converts echo context to params.
 func (w *ServerInterfaceWrapper) GetHealth(ctx *echo.Context) error {
 	var err error
@@ -2998,6 +3133,13 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/api/v1/repeats", wrapper.RepeatCalls, options.OperationMiddlewares["repeatCalls"]...)
 	router.POST(options.BaseURL+"/api/v1/matrices", wrapper.MakeMatrix, options.OperationMiddlewares["makeMatrix"]...)
 	router.GET(options.BaseURL+"/api/v1/matrices/:batch_id", wrapper.GetMatrix, options.OperationMiddlewares["getMatrix"]...)
+	router.GET(options.BaseURL+"/api/v1/watches", wrapper.ListWatches, options.OperationMiddlewares["listWatches"]...)
+	router.POST(options.BaseURL+"/api/v1/services/:service/watches", wrapper.MakeWatch, options.OperationMiddlewares["makeWatch"]...)
+	router.GET(options.BaseURL+"/api/v1/services/:service/watchable", wrapper.ListWatchable, options.OperationMiddlewares["listWatchable"]...)
+	router.DELETE(options.BaseURL+"/api/v1/watches/:watch_id", wrapper.RemoveWatch, options.OperationMiddlewares["removeWatch"]...)
+	router.GET(options.BaseURL+"/api/v1/watches/:watch_id", wrapper.GetWatch, options.OperationMiddlewares["getWatch"]...)
+	router.PUT(options.BaseURL+"/api/v1/watches/:watch_id", wrapper.ChangeWatch, options.OperationMiddlewares["changeWatch"]...)
+	router.POST(options.BaseURL+"/api/v1/watches/:watch_id/runs", wrapper.RunWatch, options.OperationMiddlewares["runWatch"]...)
 	router.GET(options.BaseURL+"/api/v1/services/:service/credentials", wrapper.ListCredentials, options.OperationMiddlewares["listCredentials"]...)
 	router.DELETE(options.BaseURL+"/api/v1/services/:service/credentials/:audience", wrapper.RemoveCredentials, options.OperationMiddlewares["removeCredentials"]...)
 	router.PUT(options.BaseURL+"/api/v1/services/:service/credentials/:audience", wrapper.SetCredentials, options.OperationMiddlewares["setCredentials"]...)
@@ -6785,6 +6927,85 @@ func (response ListShapesdefaultApplicationProblemPlusJSONResponse) VisitListSha
 	return err
 }
 
+type ListWatchableRequestObject struct {
+	Service ServiceName `json:"service"`
+}
+
+type ListWatchableResponseObject interface {
+	VisitListWatchableResponse(w http.ResponseWriter) error
+}
+
+type ListWatchable200JSONResponse []WatchableCall
+
+func (response ListWatchable200JSONResponse) VisitListWatchableResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListWatchabledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListWatchabledefaultApplicationProblemPlusJSONResponse) VisitListWatchableResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeWatchRequestObject struct {
+	Service ServiceName `json:"service"`
+	Body    *MakeWatchJSONRequestBody
+}
+
+type MakeWatchResponseObject interface {
+	VisitMakeWatchResponse(w http.ResponseWriter) error
+}
+
+type MakeWatch201JSONResponse WatchDetail
+
+func (response MakeWatch201JSONResponse) VisitMakeWatchResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeWatchdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MakeWatchdefaultApplicationProblemPlusJSONResponse) VisitMakeWatchResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SignOutRequestObject struct {
 }
 
@@ -7705,6 +7926,196 @@ func (response FollowViewdefaultApplicationProblemPlusJSONResponse) VisitFollowV
 	return err
 }
 
+type ListWatchesRequestObject struct {
+	Params ListWatchesParams
+}
+
+type ListWatchesResponseObject interface {
+	VisitListWatchesResponse(w http.ResponseWriter) error
+}
+
+type ListWatches200JSONResponse []Watch
+
+func (response ListWatches200JSONResponse) VisitListWatchesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListWatchesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListWatchesdefaultApplicationProblemPlusJSONResponse) VisitListWatchesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveWatchRequestObject struct {
+	WatchID int64 `json:"watch_id"`
+}
+
+type RemoveWatchResponseObject interface {
+	VisitRemoveWatchResponse(w http.ResponseWriter) error
+}
+
+type RemoveWatch204Response struct {
+}
+
+func (response RemoveWatch204Response) VisitRemoveWatchResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveWatchdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveWatchdefaultApplicationProblemPlusJSONResponse) VisitRemoveWatchResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetWatchRequestObject struct {
+	WatchID int64 `json:"watch_id"`
+}
+
+type GetWatchResponseObject interface {
+	VisitGetWatchResponse(w http.ResponseWriter) error
+}
+
+type GetWatch200JSONResponse WatchDetail
+
+func (response GetWatch200JSONResponse) VisitGetWatchResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetWatchdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetWatchdefaultApplicationProblemPlusJSONResponse) VisitGetWatchResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeWatchRequestObject struct {
+	WatchID int64 `json:"watch_id"`
+	Body    *ChangeWatchJSONRequestBody
+}
+
+type ChangeWatchResponseObject interface {
+	VisitChangeWatchResponse(w http.ResponseWriter) error
+}
+
+type ChangeWatch200JSONResponse WatchDetail
+
+func (response ChangeWatch200JSONResponse) VisitChangeWatchResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeWatchdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeWatchdefaultApplicationProblemPlusJSONResponse) VisitChangeWatchResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RunWatchRequestObject struct {
+	WatchID int64 `json:"watch_id"`
+}
+
+type RunWatchResponseObject interface {
+	VisitRunWatchResponse(w http.ResponseWriter) error
+}
+
+type RunWatch201JSONResponse WatchDetail
+
+func (response RunWatch201JSONResponse) VisitRunWatchResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RunWatchdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RunWatchdefaultApplicationProblemPlusJSONResponse) VisitRunWatchResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetHealthRequestObject struct {
 }
 
@@ -8083,6 +8494,12 @@ type StrictServerInterface interface {
 	// ListShapes Shapes with where they are used, and those that repeated grants could be made into
 	// (GET /api/v1/services/{service}/shapes)
 	ListShapes(ctx context.Context, request ListShapesRequestObject) (ListShapesResponseObject, error)
+	// ListWatchable Safe calls that are worth watching, those that show open findings first
+	// (GET /api/v1/services/{service}/watchable)
+	ListWatchable(ctx context.Context, request ListWatchableRequestObject) (ListWatchableResponseObject, error)
+	// MakeWatch Make a watch, a set of safe calls that are made again by the clock
+	// (POST /api/v1/services/{service}/watches)
+	MakeWatch(ctx context.Context, request MakeWatchRequestObject) (MakeWatchResponseObject, error)
 	// SignOut End the session, or the token that is used
 	// (DELETE /api/v1/session)
 	SignOut(ctx context.Context, request SignOutRequestObject) (SignOutResponseObject, error)
@@ -8155,6 +8572,21 @@ type StrictServerInterface interface {
 	// FollowView Be told of what comes into a view
 	// (PUT /api/v1/views/{view_id}/follow)
 	FollowView(ctx context.Context, request FollowViewRequestObject) (FollowViewResponseObject, error)
+	// ListWatches Watches, by service and name
+	// (GET /api/v1/watches)
+	ListWatches(ctx context.Context, request ListWatchesRequestObject) (ListWatchesResponseObject, error)
+	// RemoveWatch Remove a watch; what its runs showed stays
+	// (DELETE /api/v1/watches/{watch_id})
+	RemoveWatch(ctx context.Context, request RemoveWatchRequestObject) (RemoveWatchResponseObject, error)
+	// GetWatch A watch with its calls and runs
+	// (GET /api/v1/watches/{watch_id})
+	GetWatch(ctx context.Context, request GetWatchRequestObject) (GetWatchResponseObject, error)
+	// ChangeWatch Change a watch; what is left out stays
+	// (PUT /api/v1/watches/{watch_id})
+	ChangeWatch(ctx context.Context, request ChangeWatchRequestObject) (ChangeWatchResponseObject, error)
+	// RunWatch Run a watch at once
+	// (POST /api/v1/watches/{watch_id}/runs)
+	RunWatch(ctx context.Context, request RunWatchRequestObject) (RunWatchResponseObject, error)
 	// GetHealth Whether the service can serve
 	// (GET /healthz)
 	GetHealth(ctx context.Context, request GetHealthRequestObject) (GetHealthResponseObject, error)
@@ -11319,6 +11751,79 @@ func (sh *strictHandler) ListShapes(ctx *echo.Context, service ServiceName) erro
 	return nil
 }
 
+// ListWatchable operation middleware
+func (sh *strictHandler) ListWatchable(ctx *echo.Context, service ServiceName) error {
+	var request ListWatchableRequestObject
+
+	request.Service = service
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListWatchable(ctx.Request().Context(), request.(ListWatchableRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListWatchable")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListWatchableResponseObject); ok {
+		return validResponse.VisitListWatchableResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// MakeWatch operation middleware
+func (sh *strictHandler) MakeWatch(ctx *echo.Context, service ServiceName) error {
+	var request MakeWatchRequestObject
+
+	request.Service = service
+
+	var body MakeWatchJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.MakeWatch(ctx.Request().Context(), request.(MakeWatchRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MakeWatch")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(MakeWatchResponseObject); ok {
+		return validResponse.VisitMakeWatchResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // SignOut operation middleware
 func (sh *strictHandler) SignOut(ctx *echo.Context) error {
 	var request SignOutRequestObject
@@ -12042,6 +12547,154 @@ func (sh *strictHandler) FollowView(ctx *echo.Context, viewID int64) error {
 		return err
 	} else if validResponse, ok := response.(FollowViewResponseObject); ok {
 		return validResponse.VisitFollowViewResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListWatches operation middleware
+func (sh *strictHandler) ListWatches(ctx *echo.Context, params ListWatchesParams) error {
+	var request ListWatchesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListWatches(ctx.Request().Context(), request.(ListWatchesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListWatches")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListWatchesResponseObject); ok {
+		return validResponse.VisitListWatchesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveWatch operation middleware
+func (sh *strictHandler) RemoveWatch(ctx *echo.Context, watchID int64) error {
+	var request RemoveWatchRequestObject
+
+	request.WatchID = watchID
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveWatch(ctx.Request().Context(), request.(RemoveWatchRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveWatch")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveWatchResponseObject); ok {
+		return validResponse.VisitRemoveWatchResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetWatch operation middleware
+func (sh *strictHandler) GetWatch(ctx *echo.Context, watchID int64) error {
+	var request GetWatchRequestObject
+
+	request.WatchID = watchID
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetWatch(ctx.Request().Context(), request.(GetWatchRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetWatch")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetWatchResponseObject); ok {
+		return validResponse.VisitGetWatchResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ChangeWatch operation middleware
+func (sh *strictHandler) ChangeWatch(ctx *echo.Context, watchID int64) error {
+	var request ChangeWatchRequestObject
+
+	request.WatchID = watchID
+
+	var body ChangeWatchJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeWatch(ctx.Request().Context(), request.(ChangeWatchRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeWatch")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangeWatchResponseObject); ok {
+		return validResponse.VisitChangeWatchResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RunWatch operation middleware
+func (sh *strictHandler) RunWatch(ctx *echo.Context, watchID int64) error {
+	var request RunWatchRequestObject
+
+	request.WatchID = watchID
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RunWatch(ctx.Request().Context(), request.(RunWatchRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RunWatch")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RunWatchResponseObject); ok {
+		return validResponse.VisitRunWatchResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -415,6 +415,7 @@ const (
 	NoticeKindRevision  NoticeKind = "revision"
 	NoticeKindView      NoticeKind = "view"
 	NoticeKindWaiver    NoticeKind = "waiver"
+	NoticeKindWatch     NoticeKind = "watch"
 )
 
 // Valid indicates whether the value is a known member of the NoticeKind enum.
@@ -441,6 +442,8 @@ func (e NoticeKind) Valid() bool {
 	case NoticeKindView:
 		return true
 	case NoticeKindWaiver:
+		return true
+	case NoticeKindWatch:
 		return true
 	default:
 		return false
@@ -1140,7 +1143,7 @@ type Batch struct {
 	// NewFindings Findings that it showed first
 	NewFindings int `json:"new_findings"`
 
-	// Origin `recording`, `recorder` or `recapture`
+	// Origin `recording`, `recorder`, `recapture` or `watch`
 	Origin *string `json:"origin,omitempty"`
 
 	// Problem Why the recording was not read to its end
@@ -2142,7 +2145,8 @@ type Home struct {
 	WaiversAsked int `json:"waivers_asked"`
 
 	// WaiversEnding Within seven days
-	WaiversEnding int `json:"waivers_ending"`
+	WaiversEnding  int      `json:"waivers_ending"`
+	WatchesFailing *[]Watch `json:"watches_failing,omitempty"`
 }
 
 // Hook defines model for Hook.
@@ -3288,6 +3292,101 @@ type WaitingChange struct {
 // WaitingChangeWhat defines model for WaitingChange.What.
 type WaitingChangeWhat string
 
+// Watch defines model for Watch.
+type Watch struct {
+	Callers    []WatchCaller `json:"callers"`
+	Calls      int           `json:"calls"`
+	Created    time.Time     `json:"created"`
+	EveryHours int           `json:"every_hours"`
+
+	// Failing Why its last run failed
+	Failing *string   `json:"failing,omitempty"`
+	ID      int64     `json:"id"`
+	Last    *WatchRun `json:"last,omitempty"`
+	Name    string    `json:"name"`
+
+	// Next When it runs next; left out while it is paused
+	Next      *time.Time `json:"next,omitempty"`
+	Owner     Assignee   `json:"owner"`
+	Paused    bool       `json:"paused"`
+	PerMinute int        `json:"per_minute"`
+	Server    *string    `json:"server,omitempty"`
+	Service   string     `json:"service"`
+	Window    *string    `json:"window,omitempty"`
+}
+
+// WatchCall defines model for WatchCall.
+type WatchCall struct {
+	Audience   string `json:"audience"`
+	CaptureID  int64  `json:"capture_id"`
+	Endpoint   string `json:"endpoint"`
+	EndpointID string `json:"endpoint_id"`
+	Method     string `json:"method"`
+	URL        string `json:"url"`
+}
+
+// WatchCaller defines model for WatchCaller.
+type WatchCaller struct {
+	Audience string `json:"audience"`
+
+	// Person Which of several people of the audience
+	Person *string `json:"person,omitempty"`
+}
+
+// WatchDetail defines model for WatchDetail.
+type WatchDetail struct {
+	Calls []WatchCall `json:"calls"`
+
+	// Runs Newest first
+	Runs  []WatchRun `json:"runs"`
+	Watch Watch      `json:"watch"`
+}
+
+// WatchRun defines model for WatchRun.
+type WatchRun struct {
+	// BatchID Of the answers
+	BatchID *int64    `json:"batch_id,omitempty"`
+	Began   time.Time `json:"began"`
+	Calls   int       `json:"calls"`
+
+	// Failed Why it failed
+	Failed   *string `json:"failed,omitempty"`
+	Findings int     `json:"findings"`
+	ID       int64   `json:"id"`
+}
+
+// WatchSaid defines model for WatchSaid.
+type WatchSaid struct {
+	// Callers As whom; none is who made each call
+	Callers *[]WatchCaller `json:"callers,omitempty"`
+
+	// Captures Whose calls it makes
+	Captures   *[]int64 `json:"captures,omitempty"`
+	EveryHours *int     `json:"every_hours,omitempty"`
+	Name       *string  `json:"name,omitempty"`
+	Paused     *bool    `json:"paused,omitempty"`
+
+	// PerMinute Calls
+	PerMinute *int `json:"per_minute,omitempty"`
+
+	// Server An allowed server that all calls go to; empty for their own
+	Server *string `json:"server,omitempty"`
+
+	// Window Hours of the day, UTC, as in 22:00-05:00; empty for all
+	Window *string `json:"window,omitempty"`
+}
+
+// WatchableCall defines model for WatchableCall.
+type WatchableCall struct {
+	Audience   string `json:"audience"`
+	CaptureID  int64  `json:"capture_id"`
+	Endpoint   string `json:"endpoint"`
+	EndpointID string `json:"endpoint_id"`
+	Method     string `json:"method"`
+	URL        string `json:"url"`
+	Why        string `json:"why"`
+}
+
 // WeighedDay defines model for WeighedDay.
 type WeighedDay struct {
 	Bytes    int64  `json:"bytes"`
@@ -3819,6 +3918,11 @@ type ListTrailParams struct {
 	Size *PageSize `form:"size,omitempty" json:"size,omitempty"`
 }
 
+// ListWatchesParams defines parameters for ListWatches.
+type ListWatchesParams struct {
+	Service *string `form:"service,omitempty" json:"service,omitempty"`
+}
+
 // CorrectBatchJSONRequestBody defines body for CorrectBatch for application/json ContentType.
 type CorrectBatchJSONRequestBody CorrectBatchJSONBody
 
@@ -3921,6 +4025,9 @@ type SetSecondPersonJSONRequestBody = SecondPerson
 // AllowServerJSONRequestBody defines body for AllowServer for application/json ContentType.
 type AllowServerJSONRequestBody AllowServerJSONBody
 
+// MakeWatchJSONRequestBody defines body for MakeWatch for application/json ContentType.
+type MakeWatchJSONRequestBody = WatchSaid
+
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = Credentials
 
@@ -3941,6 +4048,9 @@ type CreateTokenJSONRequestBody = NewToken
 
 // AddViewJSONRequestBody defines body for AddView for application/json ContentType.
 type AddViewJSONRequestBody = NewView
+
+// ChangeWatchJSONRequestBody defines body for ChangeWatch for application/json ContentType.
+type ChangeWatchJSONRequestBody = WatchSaid
 
 // Getter for additional properties for CheckResult. Returns the specified
 // element and whether it was found

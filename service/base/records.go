@@ -35,6 +35,9 @@ type (
 	FindingFilter  = store.FindingFilter
 	Key            = store.Key
 	Occurrence     = store.Occurrence
+	Watch          = store.Watch
+	WatchCaller    = store.WatchCaller
+	WatchRun       = store.WatchRun
 	Proof          = store.Proof
 	Page           = store.Page
 	Person         = store.Person

@@ -95,7 +95,7 @@ func (s *Evidence) Matrix(ctx context.Context, who base.Caller, ask AskedMatrix)
 			"no credentials are kept with which the call could be made")
 	}
 	b, err := s.send(ctx, who, store.Batch{Service: c.Service, Name: matrixPrefix + c.Method + " " + c.URL,
-		Origin: store.FromRecapture}, r, all, paced)
+		Origin: store.FromRecapture}, r, &outgoing{all: all, pause: paced})
 	if err != nil {
 		return m, err
 	}

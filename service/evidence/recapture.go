@@ -216,7 +216,7 @@ func (s *Evidence) Repeat(ctx context.Context, who base.Caller, again Again) (st
 		name = fmt.Sprintf("again: batch %d", again.Batch)
 	}
 	b, err := s.send(ctx, who, store.Batch{Service: service, Name: name, Audience: again.Audience,
-		Origin: store.FromRecapture}, r, all, 0)
+		Origin: store.FromRecapture}, r, &outgoing{all: all})
 	if err != nil {
 		return b, err
 	}
@@ -231,19 +231,26 @@ type sending struct {
 	person  string // whose credentials it has, of several of its audience
 }
 
+// outgoing is the calls that become one batch.
+type outgoing struct {
+	all   []sending
+	pause time.Duration           // between two of them
+	whole func(answers []sending) // if set, looks at all answers before any is stored
+}
+
 // send sends calls one after the other, with a pause between them, and stores the answers as a batch, which is then
 // complete.
-func (s *Evidence) send(ctx context.Context, who base.Caller, b store.Batch, r *recaller, all []sending,
-	pause time.Duration) (store.Batch, error) {
+func (s *Evidence) send(ctx context.Context, who base.Caller, b store.Batch, r *recaller,
+	out *outgoing) (store.Batch, error) {
 	b.Author, b.By, b.Started, b.BySeverity = who.Name, who.ID, s.base.Now(), map[string]int{}
 	b, err := s.store.OpenBatch(ctx, b, func(b store.Batch) store.TrailEntry {
 		return s.base.Did(who, "repeat calls", fmt.Sprintf("batch %d", b.ID),
-			strings.TrimSpace(fmt.Sprintf("%s: %s, %d calls %s", b.Service, b.Name, len(all), b.Audience)))
+			strings.TrimSpace(fmt.Sprintf("%s: %s, %d calls %s", b.Service, b.Name, len(out.all), b.Audience)))
 	})
 	if err != nil {
 		return b, base.Plain(err)
 	}
-	b, met, err := s.call(ctx, b, r, all, pause)
+	b, met, err := s.call(ctx, b, r, out)
 	if _, closing := s.store.CloseBatch(context.WithoutCancel(ctx), b.ID, 0, nil); err == nil {
 		err = closing
 	}
@@ -259,34 +266,29 @@ func (s *Evidence) send(ctx context.Context, who base.Caller, b store.Batch, r *
 }
 
 // call sends prepared calls one after the other.
-func (s *Evidence) call(ctx context.Context, b store.Batch, r *recaller, all []sending,
-	pause time.Duration) (store.Batch, *finding.Collector, error) {
+func (s *Evidence) call(ctx context.Context, b store.Batch, r *recaller, out *outgoing) (store.Batch,
+	*finding.Collector, error) {
 	keeping, err := s.store.Keeping(ctx, b.Service)
 	if err != nil {
 		return b, nil, err
 	}
+	all := out.all
+	if out.whole != nil {
+		for i := range all {
+			if err := s.ask(ctx, r, out, i); err != nil {
+				return b, nil, err
+			}
+		}
+		out.whole(all)
+	}
 	severities, met := map[string]int{}, finding.NewCollector(b.Service)
 	for i := range all {
 		c := all[i].call
-		if i > 0 && pause > 0 {
-			select {
-			case <-time.After(pause):
-			case <-ctx.Done():
-				return b, nil, ctx.Err()
+		if out.whole == nil {
+			if err := s.ask(ctx, r, out, i); err != nil {
+				return b, nil, err
 			}
 		}
-		c.Started, c.Entry = s.base.Now(), i
-		answer, err := outbound.Call(ctx, r.server(c.Request.URL), &c.Request)
-		var refused *outbound.Refused
-		switch {
-		case errors.As(err, &refused):
-			answer.Missing = "the call was not made: " + refused.Reason
-		case ctx.Err() != nil:
-			return b, nil, ctx.Err()
-		case err != nil:
-			answer.Missing = "the call failed: " + err.Error()
-		}
-		c.Response, c.Incomplete = answer.Response, answer.Incomplete
 		g, err := s.newGathering(ctx, b.Service, r.contracts)
 		if err != nil {
 			return b, nil, err
@@ -307,6 +309,31 @@ func (s *Evidence) call(ctx context.Context, b store.Batch, r *recaller, all []s
 		s.tell(b, rows, g)
 	}
 	return b, met, nil
+}
+
+// ask sends the i-th call and sets its answer.
+func (s *Evidence) ask(ctx context.Context, r *recaller, out *outgoing, i int) error {
+	if i > 0 && out.pause > 0 {
+		select {
+		case <-time.After(out.pause):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+	c := out.all[i].call
+	c.Started, c.Entry = s.base.Now(), i
+	answer, err := outbound.Call(ctx, r.server(c.Request.URL), &c.Request)
+	var refused *outbound.Refused
+	switch {
+	case errors.As(err, &refused):
+		answer.Missing = "the call was not made: " + refused.Reason
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case err != nil:
+		answer.Missing = "the call failed: " + err.Error()
+	}
+	c.Response, c.Incomplete = answer.Response, answer.Incomplete
+	return nil
 }
 
 // repeated returns the captures whose calls are to be sent. Of identical calls it keeps the newest.
@@ -367,6 +394,7 @@ type recaller struct {
 	servers     []outbound.Server
 	credentials map[CallAs]exchange.Header
 	people      []CallAs // whose credentials are kept
+	elsewhere   *url.URL // the base of the server that the call is made at, instead of its own
 }
 
 func (s *Evidence) recaller(ctx context.Context, service string) (*recaller, error) {
@@ -448,6 +476,9 @@ func (r *recaller) prepare(c *store.Capture, again Again) (*exchange.Capture, er
 	}
 	if one.Request.URL.Scheme == "" { // an HTTP message does not tell it
 		one.Request.URL.Scheme = r.schemeOf(one.Request.URL)
+	}
+	if r.elsewhere != nil {
+		one.Request.URL = r.moved(one.Request.URL)
 	}
 	one.Request.URL.User, one.Request.URL.Fragment = nil, ""
 	if s := r.server(one.Request.URL); s.Base.Host == "" {

@@ -19,9 +19,10 @@ type Evidence struct {
 	review *review.Review
 	print  func(value []byte) uint64 // a keyed hash
 
-	mu      sync.Mutex           // guards growing
-	growing map[int64]*liveBatch // that recorders add to
-	hub     hub
+	mu       sync.Mutex           // guards growing and watching
+	growing  map[int64]*liveBatch // that recorders add to
+	watching map[int64]bool       // watches that run
+	hub      hub
 }
 
 // New returns the room. print is a keyed hash that recognises equal values without storing them.

@@ -336,6 +336,8 @@ func noticeWords(n *store.Notice) string {
 		return n.Author + " decided on your request"
 	case "waiver":
 		return n.Author + ": a waiver waits for approval, or was declined"
+	case "watch":
+		return n.Author + " of " + n.Service + " fails: " + n.Text
 	case "view":
 		return n.Author + ": " + n.Text
 	}

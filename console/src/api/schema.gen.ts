@@ -1062,6 +1062,103 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/watches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Watches, by service and name */
+        get: operations["listWatches"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{service}/watches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a watch, a set of safe calls that are made again by the clock */
+        post: operations["makeWatch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{service}/watchable": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        /** Safe calls that are worth watching, those that show open findings first */
+        get: operations["listWatchable"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/watches/{watch_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                watch_id: number;
+            };
+            cookie?: never;
+        };
+        /** A watch with its calls and runs */
+        get: operations["getWatch"];
+        /** Change a watch; what is left out stays */
+        put: operations["changeWatch"];
+        post?: never;
+        /** Remove a watch; what its runs showed stays */
+        delete: operations["removeWatch"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/watches/{watch_id}/runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                watch_id: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Run a watch at once */
+        post: operations["runWatch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/services/{service}/credentials": {
         parameters: {
             query?: never;
@@ -2590,7 +2687,7 @@ export interface components {
             repeated: boolean;
             /** @description Why the recording was not read to its end */
             problem?: string;
-            /** @description `recording`, `recorder` or `recapture` */
+            /** @description `recording`, `recorder`, `recapture` or `watch` */
             origin?: string;
             /** @description A recorder still adds to it */
             growing?: boolean;
@@ -2744,6 +2841,90 @@ export interface components {
             cells: ("theirs" | "leaking" | "sent" | "granted" | "absent" | "withheld" | "refused")[];
             /** @description Callers who were answered stand differently */
             differs: boolean;
+        };
+        WatchCaller: {
+            audience: string;
+            /** @description Which of several people of the audience */
+            person?: string;
+        };
+        WatchSaid: {
+            name?: string;
+            /** @description Whose calls it makes */
+            captures?: number[];
+            /** @description As whom; none is who made each call */
+            callers?: components["schemas"]["WatchCaller"][];
+            /** @description An allowed server that all calls go to; empty for their own */
+            server?: string;
+            every_hours?: number;
+            /** @description Hours of the day, UTC, as in 22:00-05:00; empty for all */
+            window?: string;
+            /** @description Calls */
+            per_minute?: number;
+            paused?: boolean;
+        };
+        Watch: {
+            /** Format: int64 */
+            id: number;
+            service: string;
+            name: string;
+            owner: components["schemas"]["Assignee"];
+            callers: components["schemas"]["WatchCaller"][];
+            server?: string;
+            every_hours: number;
+            window?: string;
+            per_minute: number;
+            paused: boolean;
+            /**
+             * Format: date-time
+             * @description When it runs next; left out while it is paused
+             */
+            next?: string;
+            /** @description Why its last run failed */
+            failing?: string;
+            calls: number;
+            /** Format: date-time */
+            created: string;
+            last?: components["schemas"]["WatchRun"];
+        };
+        WatchRun: {
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            began: string;
+            /**
+             * Format: int64
+             * @description Of the answers
+             */
+            batch_id?: number;
+            calls: number;
+            findings: number;
+            /** @description Why it failed */
+            failed?: string;
+        };
+        WatchCall: {
+            /** Format: int64 */
+            capture_id: number;
+            method: string;
+            url: string;
+            endpoint: string;
+            endpoint_id: string;
+            audience: string;
+        };
+        WatchableCall: {
+            /** Format: int64 */
+            capture_id: number;
+            method: string;
+            url: string;
+            endpoint: string;
+            endpoint_id: string;
+            audience: string;
+            why: string;
+        };
+        WatchDetail: {
+            watch: components["schemas"]["Watch"];
+            calls: components["schemas"]["WatchCall"][];
+            /** @description Newest first */
+            runs: components["schemas"]["WatchRun"][];
         };
         KeptCredentials: {
             audience: string;
@@ -3345,7 +3526,7 @@ export interface components {
             /** Format: date-time */
             at: string;
             /** @enum {string} */
-            kind: "assigned" | "mentioned" | "moved" | "changed" | "comment" | "returned" | "closed" | "request" | "waiver" | "view" | "revision";
+            kind: "assigned" | "mentioned" | "moved" | "changed" | "comment" | "returned" | "closed" | "request" | "waiver" | "view" | "revision" | "watch";
             author: string;
             finding_id?: string;
             /** @description Its kind, endpoint and path */
@@ -3647,6 +3828,7 @@ export interface components {
             mine_total: number;
             /** @description Of mine */
             overdue: number;
+            watches_failing?: components["schemas"]["Watch"][];
             /** @description Findings that are closed on grounds that no longer count */
             doubted: number;
             /** @description Notices */
@@ -5393,6 +5575,175 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Matrix"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listWatches: {
+        parameters: {
+            query?: {
+                service?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The watches */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Watch"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    makeWatch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WatchSaid"];
+            };
+        };
+        responses: {
+            /** @description The watch */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchDetail"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listWatchable: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A service's name */
+                service: components["parameters"]["ServiceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The calls */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchableCall"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getWatch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                watch_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The watch */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchDetail"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    changeWatch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                watch_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WatchSaid"];
+            };
+        };
+        responses: {
+            /** @description The watch */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchDetail"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    removeWatch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                watch_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    runWatch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                watch_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The watch, its newest run first */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchDetail"];
                 };
             };
             default: components["responses"]["Failure"];

@@ -19,6 +19,7 @@ const words: Record<Notice["kind"], string> = {
   closed: "closed by proof",
   request: "your request was decided",
   waiver: "a waiver waits or was declined",
+  watch: "a watch fails",
   view: "into a view that you follow",
 };
 
