@@ -175,7 +175,7 @@ func TestOptionsAreGivenOnce(t *testing.T) {
 		for _, f := range c.Flags {
 			name, value := f.Names()[0], "1"
 			switch f.(type) {
-			case *cli.StringSliceFlag:
+			case *cli.StringSliceFlag, *cli.Int64SliceFlag:
 				continue
 			case *cli.BoolFlag:
 				value = "true"

@@ -430,7 +430,8 @@ func (a *app) coverage(ctx context.Context, c *cli.Command) error {
 				where = textOf(g.Entity) + "." + textOf(g.Field)
 			}
 			if g.Words != nil {
-				where += "\n" + fmt.Sprintf("%d of %s: ", valueOf(g.Records), plural(valueOf(g.Of), "record")) + textOf(g.Words)
+				where += fmt.Sprintf("\n%d of %s: %s", valueOf(g.Records), plural(valueOf(g.Of), "record"),
+					textOf(g.Words))
 			}
 			t.AppendRow(table.Row{string(g.Kind), where, textOf(g.Audience), textOf(g.Status)})
 		}

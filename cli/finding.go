@@ -367,7 +367,8 @@ func (s *sheet) proofs(d *wire.FindingDetail) {
 			s.line("so far", fmt.Sprintf("not seen in %s of batch %d, %s, which still grows",
 				plural(p.Captures, "call"), p.BatchID, p.Batch))
 		default:
-			s.line("proof", fmt.Sprintf("batch %d, %s: %s of it cover the place, the first is capture %d: %s", p.BatchID,
+			s.line("proof", fmt.Sprintf("batch %d, %s: %s of it cover the place, the first is capture %d: %s",
+				p.BatchID,
 				p.Batch, plural(p.Captures, "capture"), valueOf(p.CaptureID), textOf(p.Words)))
 			if p.Leaked != nil && p.CaptureID != nil {
 				s.line("", fmt.Sprintf("inkret capture compare %d %d", *p.Leaked, *p.CaptureID))
@@ -376,7 +377,8 @@ func (s *sheet) proofs(d *wire.FindingDetail) {
 	}
 	if d.Finding.Doubt != nil {
 		s.line("in doubt", *d.Finding.Doubt)
-		s.line("", fmt.Sprintf("inkret finding move %s awaiting-proof, or closed with a reason why it stays so", d.Finding.ID))
+		s.line("", fmt.Sprintf("inkret finding move %s awaiting-proof, or closed with a reason why it stays so",
+			d.Finding.ID))
 	}
 }
 

@@ -243,7 +243,8 @@ func (a *app) listCredentials(ctx context.Context, c *cli.Command) error {
 		t := report.NewTable(w)
 		t.AppendHeader(table.Row{"Audience", "Person", "Header fields", "By", "When"})
 		for _, k := range all {
-			t.AppendRow(table.Row{report.Clean(k.Audience), report.Clean(textOf(k.Person)), report.Clean(strings.Join(k.Names, ", ")),
+			t.AppendRow(table.Row{report.Clean(k.Audience), report.Clean(textOf(k.Person)),
+				report.Clean(strings.Join(k.Names, ", ")),
 				report.Clean(k.Author), k.At.Local().Format("2006-01-02 15:04")})
 		}
 		t.Render()
@@ -278,7 +279,8 @@ func (a *app) setCredentials(ctx context.Context, c *cli.Command) error {
 		return usage(c, errors.New("standard input has no header field"))
 	}
 	audience := c.Args().First()
-	response, err := r.SetCredentials(ctx, service, audience, &wire.SetCredentialsParams{Person: some(c.String("person"))},
+	response, err := r.SetCredentials(ctx, service, audience,
+		&wire.SetCredentialsParams{Person: some(c.String("person"))},
 		wire.SetCredentialsJSONRequestBody{Headers: fields})
 	if err := answer(response, err, nil); err != nil {
 		return err

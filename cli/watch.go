@@ -22,24 +22,31 @@ func (a *app) watchCommand() *cli.Command {
 	said := []cli.Flag{
 		&cli.Int64SliceFlag{Name: "capture", Usage: "the call of the capture `ID`; may be repeated"},
 		&cli.BoolFlag{Name: "proposed", Usage: "the calls that `inkret watch propose` lists"},
-		&cli.StringSliceFlag{Name: "as", Usage: "as the `AUDIENCE`, or AUDIENCE:PERSON of whom credentials are kept; may be repeated, " +
-			"and recorded means who made each call (as when none is said)"},
-		&cli.StringFlag{Name: "every", Usage: "`HOURS` from one run to the next, as in 6h, or hourly, daily, weekly (default: daily)"},
-		&cli.StringFlag{Name: "window", Usage: "only in these `HOURS` of the day, UTC, as in 22:00-05:00; all for the whole day"},
+		&cli.StringSliceFlag{Name: "as",
+			Usage: "as the `AUDIENCE`, or AUDIENCE:PERSON of whom credentials are kept; may be repeated, " +
+				"and recorded means who made each call (as when none is said)"},
+		&cli.StringFlag{Name: "every",
+			Usage: "`HOURS` from one run to the next, as in 6h, or hourly, daily, weekly (default: daily)"},
+		&cli.StringFlag{Name: "window",
+			Usage: "only in these `HOURS` of the day, UTC, as in 22:00-05:00; all for the whole day"},
 		&cli.IntFlag{Name: "per-minute", Usage: "at the most so many `CALLS` a minute (default: 30)"},
 		&cli.StringFlag{Name: "server", Usage: "all calls go to the allowed server `URL`; own for the server of each"},
 	}
 	number := "ID"
 	return &cli.Command{
-		Name: "watch", Usage: "calls that are made again by the clock, so that what comes back is told and repairs are proven",
+		Name: "watch", Usage: "calls that are made again by the clock, so that what comes back is told and repairs " +
+			"are proven",
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "list the watches", Flags: []cli.Flag{service, formatFlag()}, Action: a.listWatches},
-			{Name: "show", Usage: "show one, with its calls and runs", ArgsUsage: number, Flags: []cli.Flag{formatFlag()},
+			{Name: "show", Usage: "show one, with its calls and runs", ArgsUsage: number,
+				Flags:  []cli.Flag{formatFlag()},
 				Action: a.showWatch},
-			{Name: "propose", Usage: "list the safe calls that are worth watching", Flags: []cli.Flag{service, formatFlag()},
+			{Name: "propose", Usage: "list the safe calls that are worth watching", Flags: []cli.Flag{service,
+				formatFlag()},
 				Action: a.proposeWatch},
 			{
-				Name: "make", Usage: "make one", ArgsUsage: "NAME", Flags: append([]cli.Flag{service, formatFlag()}, said...),
+				Name: "make", Usage: "make one", ArgsUsage: "NAME", Flags: append([]cli.Flag{service, formatFlag()},
+					said...),
 				Description: `Only GET and HEAD calls are made, to servers that an administrator has allowed, with the
 credentials that are kept. What comes back is judged like any recording. If the server gives no
 answer or refuses the credentials, its owner is told once.
@@ -50,7 +57,8 @@ answer or refuses the credentials, its owner is told once.
 			},
 			{
 				Name: "change", Usage: "change one; who does becomes its owner where the owner left", ArgsUsage: number,
-				Flags: append([]cli.Flag{&cli.StringFlag{Name: "name", Usage: "call it `NAME`"}, formatFlag()}, said...),
+				Flags: append([]cli.Flag{&cli.StringFlag{Name: "name", Usage: "call it `NAME`"}, formatFlag()},
+					said...),
 				Description: `What is not said stays.
 
     inkret watch change 3 --every hourly --per-minute 10`,
@@ -108,7 +116,8 @@ func (a *app) listWatches(ctx context.Context, c *cli.Command) error {
 			if one.Last != nil {
 				last = runWords(one.Last)
 			}
-			t.AppendRow(table.Row{one.ID, report.Clean(one.Name), one.Service, one.Calls, report.Clean(callersText(one.Callers)),
+			t.AppendRow(table.Row{one.ID, report.Clean(one.Name), one.Service, one.Calls,
+				report.Clean(callersText(one.Callers)),
 				everyText(one), next, report.Clean(last)})
 		}
 		t.Render()
@@ -163,7 +172,8 @@ func (a *app) showWatch(ctx context.Context, c *cli.Command) error {
 // sayWatch prints a watch with its calls and newest runs.
 func (a *app) sayWatch(w io.Writer, d *wire.WatchDetail) {
 	one := &d.Watch
-	a.say("%s, watch %d of %s, is %s's. It makes %s %s, every %s, %d a minute at the most.", report.Clean(one.Name), one.ID,
+	a.say("%s, watch %d of %s, is %s's. It makes %s %s, every %s, %d a minute at the most.", report.Clean(one.Name),
+		one.ID,
 		one.Service, report.Clean(one.Owner.Name), plural(one.Calls, "call"), report.Clean(callersText(one.Callers)),
 		everyText(one), one.PerMinute)
 	switch {

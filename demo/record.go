@@ -81,7 +81,8 @@ func calls(a Audience) []call {
 			call{"GET", "/v1/bookings", ""}, call{"GET", "/v1/search?q=Merrow", ""}, call{"GET", "/arrivals", ""})
 	case Skipper:
 		all = append(all, call{"GET", "/v1/bookings", ""}, call{"GET", "/v1/bookings?fields=id,ref", ""},
-			call{"GET", "/v1/bookings/7004", ""}, call{"GET", "/v1/bookings/7008", ""}, // the second is another skipper's
+			// the second is another skipper's
+			call{"GET", "/v1/bookings/7004", ""}, call{"GET", "/v1/bookings/7008", ""},
 			call{"GET", "/v1/bookings/7016", ""}, call{"GET", "/v1/skippers/505", ""}, call{"GET", "/v1/inspections/1",
 				""},
 			call{"POST", "/v1/bookings",

@@ -176,7 +176,8 @@ func (h *evidenceHandlers) ListCredentials(ctx context.Context,
 	r serve.ListCredentialsRequestObject) (serve.ListCredentialsResponseObject, error) {
 	all, err := h.service.Evidence.Credentials(ctx, r.Service)
 	return serve.ListCredentials200JSONResponse(each(all, func(c base.Credentials) wire.KeptCredentials {
-		return wire.KeptCredentials{Audience: c.Audience, Person: some(c.Person), Names: c.Names, Author: c.Author, At: c.At}
+		return wire.KeptCredentials{Audience: c.Audience, Person: some(c.Person), Names: c.Names, Author: c.Author,
+			At: c.At}
 	})), err
 }
 

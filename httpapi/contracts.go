@@ -170,7 +170,8 @@ func relationOf(r *catalog.Relation) wire.RelationModel {
 func responseOf(c *contract.Contracts, r *contract.Response) wire.ResponseContract {
 	n := c.Node(r)
 	one := wire.ResponseContract{Name: some(r.Name), Audiences: someList(c.Names(r.Audiences)), Statuses: r.Statuses,
-		Many: some(r.Many), Own: some(r.Limited), OwnerPath: some(r.PathOwner), Line: r.Pos.Line, File: some(r.Pos.File),
+		Many: some(r.Many), Own: some(r.Limited), OwnerPath: some(r.PathOwner), Line: r.Pos.Line,
+		File:    some(r.Pos.File),
 		Pointer: some(n.Pointer()), Shape: some(r.ShapeName())}
 	if r.Entity != nil {
 		one.Entity = some(r.Entity.Name)

@@ -103,7 +103,8 @@ func severities(of func(severity.Severity) int) wire.BySeverity {
 func batchOf(b base.Batch) wire.Batch {
 	return wire.Batch{ID: b.ID, Service: b.Service, Name: b.Name, Author: b.Author, Audience: some(b.Audience),
 		Started: b.Started, Captures: b.Captures,
-		Judged: b.Judged, Skipped: b.Skipped, Incomplete: some(b.Incomplete), Undetermined: some(b.Undetermined), Bytes: b.Bytes, ExcessBytes: b.Excess,
+		Judged: b.Judged, Skipped: b.Skipped, Incomplete: some(b.Incomplete), Undetermined: some(b.Undetermined),
+		Bytes: b.Bytes, ExcessBytes: b.Excess,
 		Findings: b.Findings, NewFindings: b.NewFindings,
 		Repeated: b.Repeated, Problem: some(b.Problem), Origin: some(b.Origin), Growing: some(b.Growing),
 		Dropped:    some(b.Dropped),

@@ -29,7 +29,8 @@ func matrixOf(m evidence.Matrix) wire.Matrix {
 		Call: m.Capture.Method + " " + m.Capture.URL, Server: some(m.Server), CaptureID: m.Capture.ID,
 		BatchID: some(m.Batch.ID), Made: someTime(m.Batch.Started), More: m.More,
 		Callers: each(m.Callers, func(c evidence.MatrixCaller) wire.MatrixCaller {
-			return wire.MatrixCaller{Audience: c.Audience, Person: some(c.Person), Fields: append([]string{}, c.Fields...),
+			return wire.MatrixCaller{Audience: c.Audience, Person: some(c.Person), Fields: append([]string{},
+				c.Fields...),
 				LeftOut: some(c.LeftOut), CaptureID: some(c.Answer.ID), Status: some(c.Answer.Status),
 				Missing: some(c.Missing), Findings: some(c.Answer.Findings)}
 		}),

@@ -79,6 +79,8 @@ func newWorld(t *testing.T) *world {
 		ask[wire.ResultDetail](t, w.site, "POST", "/api/v1/services/"+name+"/results?line=main", base.Reviewer,
 			`{"inkret":1,"rules":4,"service":"`+name+
 				`","summary":{"captures":1,"judged":1,"skipped":0,"bytes":9,"excess_bytes":0,"by_severity":{}},"skipped":[],"findings":[]}`, 201)
+		ask[wire.WatchDetail](t, w.site, "POST", "/api/v1/services/"+name+"/watches", base.Reviewer,
+			`{"name":"nightly","captures":[`+map[string]string{"quay": "1", "till": "4"}[name]+`]}`, 201)
 		page := ask[wire.FindingPage](t, w.site, "GET", "/api/v1/findings?state=any&service="+name, base.Viewer, "",
 			200)
 		if page.Total < 4 {
@@ -92,8 +94,8 @@ func newWorld(t *testing.T) *world {
 // names returns what the parameters of paths stand for at one of the services.
 func (w *world) names(service string) map[string]string {
 	ids := map[string]map[string]string{
-		"quay": {"batch_id": "1", "capture_id": "1", "request_id": "1", "result_id": "1"},
-		"till": {"batch_id": "3", "capture_id": "4", "request_id": "2", "result_id": "2"},
+		"quay": {"batch_id": "1", "capture_id": "1", "request_id": "1", "result_id": "1", "watch_id": "1"},
+		"till": {"batch_id": "3", "capture_id": "4", "request_id": "2", "result_id": "2", "watch_id": "2"},
 	}[service]
 	all := map[string]string{"service": service, "finding_id": w.finding[service], "audience": "visitor", "number": "1",
 		"chunk": "1", "form": "openapi",

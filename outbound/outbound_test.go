@@ -206,14 +206,16 @@ func TestServersThatCouldNeverBeCalled(t *testing.T) {
 		"http://[::1]:80": "not a public address", "http://169.254.169.254": "not a public address",
 		"https://9.9.9.9": "", "https://nowhere.invalid": "",
 		"http://q.example http://127.0.0.1:7466": "", "http://q.example http://:7466": "no host and port",
-		"http://q.example http://127.0.0.1:0": "no host and port", "http://q.example http://127.0.0.1:99999": "no host and port",
+		"http://q.example http://127.0.0.1:0":     "no host and port",
+		"http://q.example http://127.0.0.1:99999": "no host and port",
 	} {
 		name, address, there := strings.Cut(at, " ")
 		s := Server{Base: parsed(t, name)}
 		if there {
 			s.Address = parsed(t, address)
 		}
-		if err := s.Check(t.Context()); (err == nil) != (want == "") || err != nil && !strings.Contains(err.Error(), want) {
+		if err := s.Check(t.Context()); (err == nil) != (want == "") || err != nil &&
+			!strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %q", at, err, want)
 		}
 	}

@@ -35,7 +35,8 @@ func audited() *Result {
 		Coverage: []AuditGap{{2, 18, "endpoints that were seen have no contract"}},
 		Waivers: []AuditWaiver{{"2026-12-20", "heavy-excess", "GET /berths visitor 2XX $" + bad, "Teodor " + bad,
 			"a thinner list comes " + bad, severity.Info}},
-		Proven: []AuditProven{{"2026-11-02", "sensitive-field", "GET /berths visitor 2XX $" + bad, "monday" + bad, "it was not there", 4,
+		Proven: []AuditProven{{"2026-11-02", "sensitive-field", "GET /berths visitor 2XX $" + bad, "monday" + bad,
+			"it was not there", 4,
 			77, "", severity.High}, {Kind: "personal-value", Doubt: "no call covers it", Severity: severity.High}}}
 	return r
 }
@@ -56,7 +57,8 @@ func TestAnAuditorsReport(t *testing.T) {
 		"30 hours",
 		"209.0 kB of 270.0 kB captured since 2026-09-01", "134.0 kB more would have been", "Waivers in force",
 		"2026-12-20", "a thinner list comes", "Proven fixed", "2026-11-02",
-		"4 of the captures in", "the first is capture 77: it was not there", "in doubt: no call covers it", "<em>in repair</em>", "How each is usually mended"} {
+		"4 of the captures in", "the first is capture 77: it was not there", "in doubt: no call covers it",
+		"<em>in repair</em>", "How each is usually mended"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("it lacks %q", want)
 		}

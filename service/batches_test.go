@@ -334,7 +334,8 @@ func TestTheKeyIsChanged(t *testing.T) {
 	w := newWorld(t)
 	w.upload("monday.har", recording(leaky, clean))
 	id := w.theHash().Evidence[0].CaptureID
-	if err := w.Evidence.SetCredentials(t.Context(), w.who, "quay", evidence.CallAs{Audience: "office"}, header("X-Desk", "2")); err != nil {
+	if err := w.Evidence.SetCredentials(t.Context(), w.who, "quay", evidence.CallAs{Audience: "office"},
+		header("X-Desk", "2")); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := ChangeKey(t.Context(), w.dir, nil); !errors.Is(err, ErrInUse) {

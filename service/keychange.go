@@ -117,12 +117,12 @@ func (s *Service) resealCredentials(ctx context.Context) (int, error) {
 }
 
 func (s *Service) resealWatches(ctx context.Context) error {
-	all, err := s.store.Captures.Watches(ctx, "")
+	all, err := s.store.Watches.All(ctx, "")
 	if err != nil {
 		return err
 	}
 	for _, w := range all {
-		calls, err := s.store.Captures.WatchCalls(ctx, w.ID)
+		calls, err := s.store.Watches.WatchCalls(ctx, w.ID)
 		if err != nil {
 			return err
 		}
@@ -133,7 +133,7 @@ func (s *Service) resealWatches(ctx context.Context) error {
 		for _, c := range calls {
 			sealed = append(sealed, c.Sealed)
 		}
-		if err := s.store.Captures.ReplaceWatchCalls(ctx, w.ID, sealed); err != nil {
+		if err := s.store.Watches.ReplaceWatchCalls(ctx, w.ID, sealed); err != nil {
 			return err
 		}
 	}

@@ -39,7 +39,8 @@ type bookings struct {
 
 func (b *bookings) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	b.mu.Lock()
-	b.calls = append(b.calls, r.Method+" "+r.Header.Get("X-Skipper")+r.Header.Get("X-Desk")+r.Header.Get("Authorization"))
+	b.calls = append(b.calls, r.Method+" "+r.Header.Get("X-Skipper")+r.Header.Get("X-Desk")+
+		r.Header.Get("Authorization"))
 	strict := b.strict
 	b.mu.Unlock()
 	w.Header().Set("Content-Type", "application/json")
@@ -68,7 +69,8 @@ func matrixWorld(t *testing.T) (*world, *bookings, int64) {
 	if err := w.Evidence.AllowServer(t.Context(), w.who, "quay", "https://q.example", server.URL); err != nil {
 		t.Fatal(err)
 	}
-	line := strings.NewReplacer("/skippers/7", "/bookings/1", "X-Desk", "X-Skipper", `"value":"2"`, `"value":"7"`).Replace(
+	line := strings.NewReplacer("/skippers/7", "/bookings/1", "X-Desk", "X-Skipper", `"value":"2"`,
+		`"value":"7"`).Replace(
 		at(w.clock.now, `{"ref":"a","skipper":7}`))
 	b := w.upload("a.lines", line+strings.Replace(line, `"request":{`, `"request":{"method":"DELETE",`, 1))
 	all, _, _, err := w.Evidence.Captures(t.Context(), base.CaptureFilter{Batch: b.ID}, base.Page{Number: 1, Size: 5})
@@ -81,7 +83,8 @@ func matrixWorld(t *testing.T) (*world, *bookings, int64) {
 // kept keeps credentials for somebody.
 func (w *world) kept(audience, person string, pairs ...string) {
 	w.t.Helper()
-	if err := w.Evidence.SetCredentials(w.t.Context(), w.who, "quay", evidence.CallAs{Audience: audience, Person: person},
+	if err := w.Evidence.SetCredentials(w.t.Context(), w.who, "quay", evidence.CallAs{Audience: audience,
+		Person: person},
 		header(pairs...)); err != nil {
 		w.t.Fatal(err)
 	}
@@ -91,7 +94,8 @@ func (w *world) kept(audience, person string, pairs ...string) {
 func TestACallAsEveryAudience(t *testing.T) {
 	w, api, id := matrixWorld(t)
 	m, err := w.Evidence.Matrix(t.Context(), w.who, evidence.AskedMatrix{Capture: id, Preview: true})
-	if err != nil || len(m.Callers) != 3 || m.Callers[1].LeftOut == "" || m.Callers[2].LeftOut == "" || len(api.calls) != 0 ||
+	if err != nil || len(m.Callers) != 3 || m.Callers[1].LeftOut == "" || m.Callers[2].LeftOut == "" ||
+		len(api.calls) != 0 ||
 		!strings.Contains(m.Server, "q.example") {
 		t.Fatalf("the preview is %+v, %v, after calls %q", m, err, api.calls)
 	}
@@ -115,7 +119,8 @@ func TestACallAsEveryAudience(t *testing.T) {
 	for _, r := range m.Rows {
 		states[r.Path] = fmt.Sprint(r.States)
 	}
-	if states["$.note"] != "[refused granted theirs leaking]" || states["$.ref"] != "[refused granted theirs granted]" ||
+	if states["$.note"] != "[refused granted theirs leaking]" ||
+		states["$.ref"] != "[refused granted theirs granted]" ||
 		m.Rows[0].Path == "" || !m.Rows[0].Differs {
 		t.Errorf("the matrix is %v", states)
 	}
@@ -123,7 +128,8 @@ func TestACallAsEveryAudience(t *testing.T) {
 	if err != nil || fmt.Sprint(again.Rows) != fmt.Sprint(m.Rows) || again.Capture.ID != id {
 		t.Errorf("shown again it is %+v, %v", again.Rows, err)
 	}
-	if b, err := w.Evidence.Batch(t.Context(), m.Batch.ID); err != nil || b.Growing || b.Captures != 4 || b.Origin != "recapture" {
+	if b, err := w.Evidence.Batch(t.Context(), m.Batch.ID); err != nil || b.Growing || b.Captures != 4 ||
+		b.Origin != "recapture" {
 		t.Errorf("its batch is %+v, %v", b, err)
 	}
 	if _, err := w.Evidence.MatrixOf(t.Context(), 1); err == nil {
@@ -133,7 +139,8 @@ func TestACallAsEveryAudience(t *testing.T) {
 	// the endpoint's newest safe call is the same, and a repair by refusing proves what the matrix found
 	for _, f := range w.findings() {
 		if f.Kind == "foreign-record" {
-			if _, err := w.Findings.Move(t.Context(), w.who, f.ID, finding.Move{To: finding.AwaitingProof}); err != nil {
+			if _, err := w.Findings.Move(t.Context(), w.who, f.ID,
+				finding.Move{To: finding.AwaitingProof}); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -151,7 +158,8 @@ func TestACallAsEveryAudience(t *testing.T) {
 		}
 	}
 	for _, r := range m.Rows {
-		if r.Path == "$.ref" && fmt.Sprint(r.States) != fmt.Sprint([]matrix.State{"refused", "granted", "refused", "granted"}) {
+		if r.Path == "$.ref" && fmt.Sprint(r.States) != fmt.Sprint([]matrix.State{"refused", "granted", "refused",
+			"granted"}) {
 			t.Errorf("%s is %v", r.Path, r.States)
 		}
 	}
@@ -161,7 +169,8 @@ func TestACallAsEveryAudience(t *testing.T) {
 func TestWhoMayCallAsEveryAudience(t *testing.T) {
 	w, api, id := matrixWorld(t)
 	w.kept("skipper", "", "X-Skipper", "7")
-	viewer, reviewer, lead := w.person("Iva", base.Viewer), w.person("Noa", base.Reviewer), w.person("Teodor", base.Lead)
+	viewer, reviewer, lead := w.person("Iva", base.Viewer), w.person("Noa", base.Reviewer),
+		w.person("Teodor", base.Lead)
 	for _, one := range []struct {
 		who  base.Caller
 		ask  evidence.AskedMatrix
@@ -181,7 +190,8 @@ func TestWhoMayCallAsEveryAudience(t *testing.T) {
 	if len(api.calls) != 0 {
 		t.Errorf("calls were made: %q", api.calls)
 	}
-	if _, err := w.Evidence.Matrix(t.Context(), lead, evidence.AskedMatrix{Capture: id + 1, Writes: true}); err != nil ||
+	if _, err := w.Evidence.Matrix(t.Context(), lead, evidence.AskedMatrix{Capture: id + 1,
+		Writes: true}); err != nil ||
 		len(api.calls) != 2 {
 		t.Errorf("as a lead: %v after %q", err, api.calls)
 	}

@@ -54,7 +54,8 @@ func TestARepairIsProven(t *testing.T) {
 		"as old as the leak": at(said0, clean),
 		"of another status":  strings.Replace(at(w.clock.now, `{"title":"x"}`), `"status":200`, `"status":500`, 1),
 		"by somebody else":   strings.Replace(at(w.clock.now, clean), "X-Desk", "X-Desc", 1),
-		"of another call that is denied": strings.Replace(strings.Replace(at(w.clock.now, `{"title":"x"}`), `"status":200`,
+		"of another call that is denied": strings.Replace(strings.Replace(at(w.clock.now, `{"title":"x"}`),
+			`"status":200`,
 			`"status":403`, 1), "skippers/7", "skippers/8", 1),
 		"without a time":           strings.Replace(at(w.clock.now, clean), `"started"`, `"x-started"`, 1),
 		"with a time that is none": strings.Replace(at(w.clock.now, clean), now, "just now", 1),
@@ -311,7 +312,8 @@ func TestProofsOfEarlierRules(t *testing.T) {
 			if _, err := w.Findings.Move(t.Context(), w.who, v.ID, by); err == nil {
 				t.Error("a reviewer alone keeps it closed")
 			}
-			if v, err = w.Findings.Move(t.Context(), w.person("Teodor", base.Lead), v.ID, by); err != nil || v.Doubt != "" || v.State != "closed" ||
+			if v, err = w.Findings.Move(t.Context(), w.person("Teodor", base.Lead), v.ID, by); err != nil ||
+				v.Doubt != "" || v.State != "closed" ||
 				v.History[len(v.History)-1].Kind != "kept" {
 				t.Errorf("kept closed it is %+v, %v", v, err)
 			}

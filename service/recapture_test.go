@@ -67,15 +67,19 @@ func TestACallIsMadeAgain(t *testing.T) {
 	}
 	_, err = w.Evidence.Repeat(t.Context(), w.who, evidence.Again{Capture: id})
 	said(t, err, base.Conflict, "credentials set office")
-	said(t, w.Evidence.SetCredentials(t.Context(), w.who, "quay", evidence.CallAs{Audience: "office"}, header("X-Desk", "9\r\nX-More: 1")),
+	said(t, w.Evidence.SetCredentials(t.Context(), w.who, "quay", evidence.CallAs{Audience: "office"},
+		header("X-Desk", "9\r\nX-More: 1")),
 		base.Invalid,
 		"one line")
-	said(t, w.Evidence.SetCredentials(t.Context(), w.who, "quay", evidence.CallAs{Audience: "office"}, header("X Desk", "9")), base.Invalid,
+	said(t, w.Evidence.SetCredentials(t.Context(), w.who, "quay", evidence.CallAs{Audience: "office"},
+		header("X Desk", "9")), base.Invalid,
 		"needs a name")
-	said(t, w.Evidence.SetCredentials(t.Context(), w.who, "quay", evidence.CallAs{Audience: "pilot"}, header("X-Desk", "9")), base.Invalid,
+	said(t, w.Evidence.SetCredentials(t.Context(), w.who, "quay", evidence.CallAs{Audience: "pilot"},
+		header("X-Desk", "9")), base.Invalid,
 		"no audience")
-	if err := w.Evidence.SetCredentials(t.Context(), w.who, "quay", evidence.CallAs{Audience: "office"}, header("X-Desk", "9", "Authorization",
-		"Bearer another")); err != nil {
+	if err := w.Evidence.SetCredentials(t.Context(), w.who, "quay", evidence.CallAs{Audience: "office"},
+		header("X-Desk", "9", "Authorization",
+			"Bearer another")); err != nil {
 		t.Fatal(err)
 	}
 
@@ -124,7 +128,8 @@ func TestACallIsMadeAgain(t *testing.T) {
 		"the call failed: nothing answers there") {
 		t.Errorf("a server that is gone: %+v, %v", b, err)
 	}
-	if err := w.Evidence.SetCredentials(t.Context(), w.who, "quay", evidence.CallAs{Audience: "office"}, nil); err != nil {
+	if err := w.Evidence.SetCredentials(t.Context(), w.who, "quay", evidence.CallAs{Audience: "office"},
+		nil); err != nil {
 		t.Fatal(err)
 	}
 	if err := w.Evidence.ForbidServer(t.Context(), w.who, "quay", "https://q.example"); err != nil {

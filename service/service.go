@@ -46,6 +46,8 @@ type (
 	persons   = store.People
 	contracts = store.Contracts
 	captures  = store.Captures
+	proofs    = store.Proofs
+	watches   = store.Watches
 	found     = store.Findings
 	notices   = store.Notices
 )
@@ -112,7 +114,9 @@ func (s *Service) furnish(ctx context.Context, o Options) (err error) {
 		*database
 		*captures
 		*found
-	}{st.Database, st.Captures, st.Findings}, s.vault, s.Review, print)
+		*proofs
+		*watches
+	}{st.Database, st.Captures, st.Findings, st.Proofs, st.Watches}, s.vault, s.Review, print)
 	s.Findings = findings.New(s.Base, struct {
 		*database
 		*persons
@@ -120,12 +124,14 @@ func (s *Service) furnish(ctx context.Context, o Options) (err error) {
 		*captures
 		*found
 		*notices
-	}{st.Database, st.People, st.Contracts, st.Captures, st.Findings, st.Notices}, s.Review)
+		*proofs
+	}{st.Database, st.People, st.Contracts, st.Captures, st.Findings, st.Notices, st.Proofs}, s.Review)
 	s.Reports = reports.New(s.Base, struct {
 		*database
 		*captures
 		*found
-	}{st.Database, st.Captures, st.Findings}, s.Review, s.Findings)
+		*proofs
+	}{st.Database, st.Captures, st.Findings, st.Proofs}, s.Review, s.Findings)
 	s.mailBy(o.Mail, o.DigestHour)
 	return s.Findings.BeginSettings(ctx)
 }

@@ -74,14 +74,15 @@ func TestAWatchProvesAndTells(t *testing.T) {
 	foreign("once it is back", finding.Returned)
 }
 
-// TestAWatchThatFails checks that its owner is told once, that it stands at home, that refused credentials prove nothing,
-// and that it recovers.
+// TestAWatchThatFails checks that its owner is told once, that it stands at home, that refused credentials
+// prove nothing, and that it recovers.
 func TestAWatchThatFails(t *testing.T) {
 	w, api, id := matrixWorld(t)
 	owner := w.person("Noa", base.Reviewer)
 	w.kept("office", "", "X-Desk", "1")
-	v, err := w.Evidence.MakeWatch(t.Context(), owner, "quay", evidence.WatchSaid{Name: ptr("hourly"), Captures: []int64{id},
-		Callers: []evidence.CallAs{{Audience: "office"}}, Every: ptr(time.Hour)})
+	v, err := w.Evidence.MakeWatch(t.Context(), owner, "quay", evidence.WatchSaid{Name: ptr("hourly"),
+		Captures: []int64{id},
+		Callers:  []evidence.CallAs{{Audience: "office"}}, Every: ptr(time.Hour)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -116,7 +117,8 @@ func TestAWatchThatFails(t *testing.T) {
 	}
 	for _, f := range w.findings() {
 		if f.Audience == "office" {
-			if _, err := w.Findings.Move(t.Context(), w.who, f.ID, finding.Move{To: finding.AwaitingProof}); err != nil {
+			if _, err := w.Findings.Move(t.Context(), w.who, f.ID,
+				finding.Move{To: finding.AwaitingProof}); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -198,8 +200,10 @@ func TestWhatAWatchMayBe(t *testing.T) {
 	_, err = w.Evidence.RunWatch(t.Context(), viewer, v.ID)
 	said(t, err, base.Forbidden, "")
 	said(t, w.Evidence.RemoveWatch(t.Context(), viewer, v.ID), base.Forbidden, "")
-	if v, err = w.Evidence.ChangeWatch(t.Context(), w.who, v.ID, evidence.WatchSaid{Paused: ptr(true), Window: ptr("22:00-05:00"),
-		Every: ptr(3 * time.Hour)}); err != nil || !v.Paused || v.Begins != 22*60 || v.Calls != 1 || v.Every != 3*time.Hour {
+	if v, err = w.Evidence.ChangeWatch(t.Context(), w.who, v.ID, evidence.WatchSaid{Paused: ptr(true),
+		Window: ptr("22:00-05:00"),
+		Every:  ptr(3 * time.Hour)}); err != nil || !v.Paused || v.Begins != 22*60 || v.Calls != 1 ||
+		v.Every != 3*time.Hour {
 		t.Errorf("changed it is %+v, %v", v.Watch, err)
 	}
 	w.clock.now = w.clock.now.AddDate(0, 0, 9)

@@ -164,13 +164,15 @@ func (w *world) again(by string, first int64, all []way) {
 		}
 		return
 	}
-	captures, _, _, err := w.Evidence.Captures(w.t.Context(), base.CaptureFilter{Batch: first}, base.Page{Number: 1, Size: 9})
+	captures, _, _, err := w.Evidence.Captures(w.t.Context(), base.CaptureFilter{Batch: first},
+		base.Page{Number: 1, Size: 9})
 	if err != nil {
 		w.t.Fatal(err)
 	}
 	for _, c := range captures {
 		if all[c.Entry].call != "" {
-			if _, err := w.Evidence.Repeat(w.t.Context(), w.who, evidence.Again{Capture: c.ID, Writes: true}); err != nil {
+			if _, err := w.Evidence.Repeat(w.t.Context(), w.who, evidence.Again{Capture: c.ID,
+				Writes: true}); err != nil {
 				w.t.Fatal(err)
 			}
 		}

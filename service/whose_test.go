@@ -61,7 +61,8 @@ func TestWhoAsksIsKnownOfAWholeBatch(t *testing.T) {
 		for _, by := range []string{"upload", "recorder", "recorder, told first"} {
 			name := fmt.Sprintf("%s, bodies kept: %v", by, bodies)
 			w := whoseWorld(t, bodies)
-			mine, me := whoseLine(w.clock.now, "/bookings", list), whoseLine(w.clock.now, "/me", `{"id":"`+skipperSeven+`"}`)
+			mine, me := whoseLine(w.clock.now, "/bookings", list), whoseLine(w.clock.now, "/me", `{"id":"`+skipperSeven+
+				`"}`)
 			var b store.Batch
 			switch by {
 			case "upload":
@@ -86,7 +87,8 @@ func TestWhoAsksIsKnownOfAWholeBatch(t *testing.T) {
 					got = append(got, fmt.Sprint(f.Kind, " ", f.Path, " ", f.Spots))
 				}
 				b, err := w.Evidence.Batch(t.Context(), b.ID)
-				if text := strings.Join(got, ", "); err != nil || text != "foreign-record $[*] 1" || b.Undetermined != 0 {
+				if text := strings.Join(got, ", "); err != nil || text != "foreign-record $[*] 1" ||
+					b.Undetermined != 0 {
 					t.Errorf("%s, %s: %s, undetermined %d, %v", name, when, text, b.Undetermined, err)
 				}
 			}
@@ -130,11 +132,12 @@ func (w *world) holdsNot(text string) {
 	}
 }
 
-// TestWhoAsksIsNotKnown checks that the coverage says of how many records it is not known whose they are, and what would
-// tell.
+// TestWhoAsksIsNotKnown checks that the coverage says of how many records it is not known whose they are, and
+// what would tell.
 func TestWhoAsksIsNotKnown(t *testing.T) {
 	w := whoseWorld(t, true)
-	b := w.upload("a.lines", whoseLine(w.clock.now, "/bookings", `[{"ref":"a","skipper":"7"},{"ref":"b","skipper":"8"}]`))
+	b := w.upload("a.lines", whoseLine(w.clock.now, "/bookings",
+		`[{"ref":"a","skipper":"7"},{"ref":"b","skipper":"8"}]`))
 	if b.Undetermined != 2 || len(w.findings()) != 0 {
 		t.Errorf("undetermined %d, %+v", b.Undetermined, w.findings())
 	}

@@ -377,7 +377,8 @@ const captureTables = ` FROM captures JOIN batches ON batches.id = batch_id JOIN
 func (c *Capture) into(started, recorded *int64) []any {
 	return []any{&c.ID, &c.BatchID, &c.Entry, &c.EndpointID, &c.Endpoint, &c.Service, &c.Method, &c.URL, &c.Audience,
 		&c.AudienceBy, &c.Status,
-		started, &c.Bytes, &c.Excess, &c.Findings, &c.Skipped, &c.File, &c.Repeats, &c.Holds, &c.Incomplete, recorded, &c.Call,
+		started, &c.Bytes, &c.Excess, &c.Findings, &c.Skipped, &c.File, &c.Repeats, &c.Holds, &c.Incomplete, recorded,
+		&c.Call,
 		&c.Person, &c.Known}
 }
 
@@ -394,7 +395,8 @@ func (s *Captures) Captures(ctx context.Context, by CaptureFilter,
 		order = orders["newest"]
 	}
 	if len(f.where) == 1 { // all there are: batches know how many they have
-		err = s.db.read.QueryRowContext(ctx, `SELECT coalesce(sum(captures), 0) FROM batches WHERE done = 1`).Scan(&total)
+		err = s.db.read.QueryRowContext(ctx,
+			`SELECT coalesce(sum(captures), 0) FROM batches WHERE done = 1`).Scan(&total)
 	} else {
 		err = s.db.read.QueryRowContext(ctx,
 			`SELECT count(*) FROM (SELECT 1 FROM captures JOIN batches ON batches.id = batch_id JOIN services ON services.id = batches.service_id`+f.sql()+` LIMIT ?)`,

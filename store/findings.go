@@ -231,7 +231,8 @@ func mergeFinding(ctx context.Context, tx *sql.Tx, service int64, b Batch, f *Fi
 	if _, err = tx.ExecContext(ctx,
 		`UPDATE findings SET spots = spots + ?, captures = captures + ?, bytes = bytes + ?, last_seen = max(last_seen, ?), shown = max(shown, ?),
 		grant_file = ?, grant_line = ?, excepted = ?, team = ? WHERE id = ?`,
-		f.Spots, f.Captures, f.Bytes, at, millis(f.Shown), f.GrantFile, f.GrantLine, f.Excepted, f.Team, f.ID); err != nil {
+		f.Spots, f.Captures, f.Bytes, at, millis(f.Shown), f.GrantFile, f.GrantLine, f.Excepted, f.Team,
+		f.ID); err != nil {
 		return false, err
 	}
 	if f.Severity > level {

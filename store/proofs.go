@@ -106,7 +106,7 @@ func (w *weighed) close(ctx context.Context, tx *sql.Tx, b Batch, at time.Time) 
 
 // Prove closes the findings that a batch proves fixed, which a recorder may yet add to if it is quiet. covered, if not
 // nil, takes the place of what was told of it so far.
-func (s *Captures) Prove(ctx context.Context, b Batch, covered map[string]finding.Covered, at time.Time) error {
+func (s *Proofs) Prove(ctx context.Context, b Batch, covered map[string]finding.Covered, at time.Time) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error {
 		var service int64
 		if err := tx.QueryRowContext(ctx, `SELECT service_id FROM batches WHERE id = ? AND done = 1`,
@@ -138,14 +138,14 @@ func nthOf(ctx context.Context, tx *sql.Tx, batch int64) func(int) (int64, error
 }
 
 // Quiet lists the growing batches that nothing was added to since a time, and by which proofs were not decided since.
-func (s *Captures) Quiet(ctx context.Context, since time.Time) ([]Batch, error) {
+func (s *Proofs) Quiet(ctx context.Context, since time.Time) ([]Batch, error) {
 	return rows(ctx, s.db.read, scanBatch, `SELECT `+batchColumns+
 		` FROM batches JOIN services ON services.id = service_id WHERE growing = 1 AND done = 1 AND chunk > quiet AND heard < ?`,
 		millis(since))
 }
 
 // Moved reports whether a finding of which a batch has calls began to await proof only while the batch grew.
-func (s *Captures) Moved(ctx context.Context, batch int64) (moved bool, err error) {
+func (s *Proofs) Moved(ctx context.Context, batch int64) (moved bool, err error) {
 	return moved, s.db.read.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM findings f WHERE state = 'awaiting-proof'
 		AND endpoint_id IN (SELECT DISTINCT endpoint_id FROM captures WHERE batch_id = ?1)
 		AND (SELECT max(at) FROM events WHERE finding_id = f.id AND became = 'awaiting-proof') >
@@ -167,7 +167,7 @@ type Proof struct {
 }
 
 // ProofsOf lists what batches tell of a finding: the one that proved it if it is closed, else those that grow.
-func (s *Findings) ProofsOf(ctx context.Context, f Finding) ([]Proof, error) {
+func (s *Proofs) ProofsOf(ctx context.Context, f Finding) ([]Proof, error) {
 	which := `batches.id = (SELECT proof FROM findings WHERE id = ?1)`
 	if f.State != string(finding.Closed) {
 		which = `batches.growing = 1`
@@ -188,7 +188,7 @@ func (s *Findings) ProofsOf(ctx context.Context, f Finding) ([]Proof, error) {
 const Unlooked = "not yet looked at"
 
 // Unlooked lists the closed findings of which [Unlooked] is said, with the batch that proved each, by batch.
-func (s *Captures) Unlooked(ctx context.Context) (map[int64][]Finding, error) {
+func (s *Proofs) Unlooked(ctx context.Context) (map[int64][]Finding, error) {
 	all, err := rows(ctx, s.db.read, scanFinding, `SELECT `+findingColumns+findingTables+` WHERE doubt = ?`, Unlooked)
 	if err != nil {
 		return nil, err
@@ -205,14 +205,14 @@ func (s *Captures) Unlooked(ctx context.Context) (map[int64][]Finding, error) {
 }
 
 // ShownBy reports whether a batch shows a finding.
-func (s *Captures) ShownBy(ctx context.Context, batch int64, finding string) (shown bool, err error) {
+func (s *Proofs) ShownBy(ctx context.Context, batch int64, finding string) (shown bool, err error) {
 	return shown, s.db.read.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM occurrences JOIN captures ON captures.id = capture_id
 		WHERE finding_id = ? AND batch_id = ?)`, finding, batch).Scan(&shown)
 }
 
 // Doubt says why the proof of a closed finding does not hold, or with the empty text that it does: then what the batch
 // told is kept with it.
-func (s *Captures) Doubt(ctx context.Context, id string, batch int64, why string, c finding.Covered) error {
+func (s *Proofs) Doubt(ctx context.Context, id string, batch int64, why string, c finding.Covered) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE findings SET doubt = ? WHERE id = ? AND doubt = ?`, why, id,
 			Unlooked); err != nil || why != "" {
@@ -227,7 +227,7 @@ func (s *Captures) Doubt(ctx context.Context, id string, batch int64, why string
 const uncalledAt = 200
 
 // Uncalled lists captures of which it is not known what call they are of, made before that was noted.
-func (s *Captures) Uncalled(ctx context.Context) ([]Capture, error) {
+func (s *Proofs) Uncalled(ctx context.Context) ([]Capture, error) {
 	return rows(ctx, s.db.read, func(r scanner) (Capture, error) {
 		var c Capture
 		var started, recorded int64
@@ -238,7 +238,7 @@ func (s *Captures) Uncalled(ctx context.Context) ([]Capture, error) {
 }
 
 // Call notes what call captures are of.
-func (s *Captures) Call(ctx context.Context, calls map[int64]int64) error {
+func (s *Proofs) Call(ctx context.Context, calls map[int64]int64) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error {
 		for id, call := range calls {
 			if _, err := tx.ExecContext(ctx, `UPDATE captures SET call = ? WHERE id = ?`, call, id); err != nil {

@@ -26,7 +26,8 @@ func (r *Renaming) rename(ctx context.Context, tx *sql.Tx, service int64, v Revi
 		if err := r.findings(ctx, tx, v, old, text, at); err != nil {
 			return err
 		}
-		for _, table := range []string{"captures", "shown", "exercised", "batch_shown", "batch_exercised", "watch_calls"} {
+		for _, table := range []string{"captures", "shown", "exercised", "batch_shown", "batch_exercised",
+			"watch_calls"} {
 			if _, err := tx.ExecContext(ctx, `UPDATE OR REPLACE `+table+` SET endpoint_id = ? WHERE endpoint_id = ?`,
 				is, was); err != nil {
 				return err

@@ -53,6 +53,8 @@ type Store struct {
 	Captures  *Captures  // see [Captures]
 	Findings  *Findings  // see [Findings]
 	Notices   *Notices   // see [Notices]
+	Proofs    *Proofs    // see [Proofs]
+	Watches   *Watches   // see [Watches]
 }
 
 // Database is what all records share: connections, disk space, settings and the trail.
@@ -70,6 +72,12 @@ type People struct{ db *Database }
 
 // Contracts stores services: revisions, endpoints, what captures showed of what is granted, and requests.
 type Contracts struct{ db *Database }
+
+// Proofs stores what batches tell of findings that await proof.
+type Proofs struct{ db *Database }
+
+// Watches stores calls that are made again by the clock.
+type Watches struct{ db *Database }
 
 // Captures stores batches and captures, and what is needed to send calls again.
 type Captures struct{ db *Database }
@@ -115,7 +123,7 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 		s.Close()
 		return nil, full(err)
 	}
-	return &Store{s, &People{s}, &Contracts{s}, &Captures{s}, &Findings{s}, &Notices{s}}, nil
+	return &Store{s, &People{s}, &Contracts{s}, &Captures{s}, &Findings{s}, &Notices{s}, &Proofs{s}, &Watches{s}}, nil
 }
 
 // dsn returns the database address for the driver. Deleted data is overwritten with zeros, so a withdrawn recording

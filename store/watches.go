@@ -57,7 +57,8 @@ func scanWatch(r scanner) (Watch, error) {
 	var callers string
 	var hours, next, created, began int64
 	err := r.Scan(&w.ID, &w.Service, &w.Name, &w.PersonID, &w.Person, &callers, &w.Server, &hours, &w.Begins, &w.Ends,
-		&w.PerMinute, &w.Paused, &next, &w.Failing, &created, &w.Calls, &w.Last.ID, &began, &w.Last.BatchID, &w.Last.Calls,
+		&w.PerMinute, &w.Paused, &next, &w.Failing, &created, &w.Calls, &w.Last.ID, &began, &w.Last.BatchID,
+		&w.Last.Calls,
 		&w.Last.Findings, &w.Last.Failed)
 	if err != nil {
 		return w, err
@@ -66,51 +67,57 @@ func scanWatch(r scanner) (Watch, error) {
 	return w, json.Unmarshal([]byte(callers), &w.Callers)
 }
 
-// Watches lists the watches of a service, or of all for the empty name, by service and name.
-func (s *Captures) Watches(ctx context.Context, service string) ([]Watch, error) {
+// All lists the watches of a service, or of all for the empty name, by service and name.
+func (s *Watches) All(ctx context.Context, service string) ([]Watch, error) {
 	return rows(ctx, s.db.read, scanWatch, `SELECT `+watchColumns+watchTables+
 		` WHERE ?1 = '' OR services.name = ?1 ORDER BY services.name, watches.name`, service)
 }
 
 // DueWatches lists the watches that are to run.
-func (s *Captures) DueWatches(ctx context.Context, now time.Time) ([]Watch, error) {
+func (s *Watches) DueWatches(ctx context.Context, now time.Time) ([]Watch, error) {
 	return rows(ctx, s.db.read, scanWatch, `SELECT `+watchColumns+watchTables+
 		` WHERE paused = 0 AND next <= ? ORDER BY next`, millis(now))
 }
 
 // Watch returns one watch, or [ErrNotFound].
-func (s *Captures) Watch(ctx context.Context, id int64) (Watch, error) {
+func (s *Watches) Watch(ctx context.Context, id int64) (Watch, error) {
 	w, err := scanWatch(s.db.read.QueryRowContext(ctx, `SELECT `+watchColumns+watchTables+` WHERE watches.id = ?`, id))
 	return w, none(err)
 }
 
 // SetWatch makes a watch, or changes the one with its number. calls, if not nil, are its calls from then on. The error
 // is [ErrTaken] if another watch of the service has the name.
-func (s *Captures) SetWatch(ctx context.Context, w Watch, calls []Capture, entry Note[Watch]) (Watch, error) {
+func (s *Watches) SetWatch(ctx context.Context, w Watch, calls []Capture, entry Note[Watch]) (Watch, error) {
 	callers, err := json.Marshal(append([]WatchCaller{}, w.Callers...))
 	if err != nil {
 		return w, err
 	}
 	err = s.db.change(ctx, func(tx *sql.Tx) error {
 		var service int64
-		if err := tx.QueryRowContext(ctx, `SELECT id FROM services WHERE name = ?`, w.Service).Scan(&service); err != nil {
+		if err := tx.QueryRowContext(ctx, `SELECT id FROM services WHERE name = ?`,
+			w.Service).Scan(&service); err != nil {
 			return none(err)
 		}
 		var taken bool
-		if err := tx.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM watches WHERE service_id = ? AND name = ? AND id <> ?)`,
+		if err := tx.QueryRowContext(ctx,
+			`SELECT EXISTS (SELECT 1 FROM watches WHERE service_id = ? AND name = ? AND id <> ?)`,
 			service, w.Name, w.ID).Scan(&taken); err != nil {
 			return err
 		}
 		if taken {
 			return ErrTaken
 		}
-		args := []any{w.Name, string(callers), w.Server, int64(w.Every / time.Hour), w.Begins, w.Ends, w.PerMinute, w.Paused,
+		args := []any{w.Name, string(callers), w.Server, int64(w.Every / time.Hour), w.Begins, w.Ends, w.PerMinute,
+			w.Paused,
 			millis(w.Next)}
 		if w.ID == 0 {
-			err = tx.QueryRowContext(ctx, `INSERT INTO watches (name, callers, server, hours, begins, ends, per_minute, paused, next, service_id, person_id, created)
-				VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`, append(args, service, w.PersonID, millis(w.Created))...).Scan(&w.ID)
+			err = tx.QueryRowContext(ctx,
+				`INSERT INTO watches (name, callers, server, hours, begins, ends, per_minute, paused, next, service_id, person_id, created)
+				VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`, append(args, service, w.PersonID,
+					millis(w.Created))...).Scan(&w.ID)
 		} else {
-			_, err = tx.ExecContext(ctx, `UPDATE watches SET name = ?, callers = ?, server = ?, hours = ?, begins = ?, ends = ?, per_minute = ?, paused = ?, next = ?
+			_, err = tx.ExecContext(ctx,
+				`UPDATE watches SET name = ?, callers = ?, server = ?, hours = ?, begins = ?, ends = ?, per_minute = ?, paused = ?, next = ?
 				WHERE id = ?`, append(args, w.ID)...)
 		}
 		if err != nil {
@@ -124,7 +131,8 @@ func (s *Captures) SetWatch(ctx context.Context, w Watch, calls []Capture, entry
 		for i, c := range calls {
 			if _, err := tx.ExecContext(ctx,
 				`INSERT INTO watch_calls (watch_id, nth, capture_id, endpoint_id, endpoint, method, url, audience, audience_by, holds, sealed)
-				VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, w.ID, i, c.ID, c.EndpointID, c.Endpoint, c.Method, c.URL, c.Audience,
+				VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, w.ID, i, c.ID, c.EndpointID, c.Endpoint, c.Method, c.URL,
+				c.Audience,
 				c.AudienceBy, c.Holds, c.Sealed); err != nil {
 				return err
 			}
@@ -135,17 +143,18 @@ func (s *Captures) SetWatch(ctx context.Context, w Watch, calls []Capture, entry
 }
 
 // WatchCalls lists the calls of a watch, as the captures that they were recorded as.
-func (s *Captures) WatchCalls(ctx context.Context, watch int64) ([]Capture, error) {
+func (s *Watches) WatchCalls(ctx context.Context, watch int64) ([]Capture, error) {
 	return rows(ctx, s.db.read, func(r scanner) (Capture, error) {
 		var c Capture
-		return c, r.Scan(&c.ID, &c.Entry, &c.Service, &c.EndpointID, &c.Endpoint, &c.Method, &c.URL, &c.Audience, &c.AudienceBy,
+		return c, r.Scan(&c.ID, &c.Entry, &c.Service, &c.EndpointID, &c.Endpoint, &c.Method, &c.URL, &c.Audience,
+			&c.AudienceBy,
 			&c.Holds, &c.Sealed)
 	}, `SELECT capture_id, nth, services.name, endpoint_id, endpoint, method, url, audience, audience_by, holds, sealed FROM watch_calls
 		JOIN watches ON watches.id = watch_id JOIN services ON services.id = service_id WHERE watch_id = ? ORDER BY nth`, watch)
 }
 
 // RemoveWatch deletes a watch. What its runs showed stays.
-func (s *Captures) RemoveWatch(ctx context.Context, id int64, entry TrailEntry) error {
+func (s *Watches) RemoveWatch(ctx context.Context, id int64, entry TrailEntry) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error {
 		r, err := tx.ExecContext(ctx, `DELETE FROM watches WHERE id = ?`, id)
 		if err != nil {
@@ -162,36 +171,40 @@ func (s *Captures) RemoveWatch(ctx context.Context, id int64, entry TrailEntry) 
 const keptRuns = 500
 
 // RanWatch notes a run, and when the watch runs next. Its owner is told if it fails that did not fail before.
-func (s *Captures) RanWatch(ctx context.Context, w Watch, run WatchRun, next time.Time) error {
+func (s *Watches) RanWatch(ctx context.Context, w Watch, run WatchRun, next time.Time) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error {
 		var before string
 		if err := tx.QueryRowContext(ctx, `SELECT failing FROM watches WHERE id = ?`, w.ID).Scan(&before); err != nil {
 			return none(err)
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE watches SET failing = ?, next = ? WHERE id = ?`, run.Failed, millis(next),
+		if _, err := tx.ExecContext(ctx, `UPDATE watches SET failing = ?, next = ? WHERE id = ?`, run.Failed,
+			millis(next),
 			w.ID); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx,
-			`INSERT INTO watch_runs (watch_id, began, batch_id, calls, findings, failed) VALUES (?, ?, ?, ?, ?, ?)`, w.ID,
+			`INSERT INTO watch_runs (watch_id, began, batch_id, calls, findings, failed) VALUES (?, ?, ?, ?, ?, ?)`,
+			w.ID,
 			millis(run.Began), run.BatchID, run.Calls, run.Findings, run.Failed); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM watch_runs WHERE watch_id = ?1 AND id <= (SELECT id FROM watch_runs WHERE watch_id = ?1
+		if _, err := tx.ExecContext(ctx,
+			`DELETE FROM watch_runs WHERE watch_id = ?1 AND id <= (SELECT id FROM watch_runs WHERE watch_id = ?1
 			ORDER BY id DESC LIMIT 1 OFFSET ?2)`, w.ID, keptRuns); err != nil {
 			return err
 		}
 		if run.Failed == "" || before != "" {
 			return nil
 		}
-		n := Notice{PersonID: w.PersonID, At: run.Began, Kind: "watch", Author: "the watch " + w.Name, Service: w.Service,
-			Text: run.Failed}
+		n := Notice{PersonID: w.PersonID, At: run.Began, Kind: "watch", Author: "the watch " + w.Name,
+			Service: w.Service,
+			Text:    run.Failed}
 		return n.add(ctx, tx)
 	})
 }
 
 // WatchRuns lists the runs of a watch, newest first.
-func (s *Captures) WatchRuns(ctx context.Context, watch int64, limit int) ([]WatchRun, error) {
+func (s *Watches) WatchRuns(ctx context.Context, watch int64, limit int) ([]WatchRun, error) {
 	return rows(ctx, s.db.read, func(r scanner) (WatchRun, error) {
 		var v WatchRun
 		var began int64
@@ -202,9 +215,9 @@ func (s *Captures) WatchRuns(ctx context.Context, watch int64, limit int) ([]Wat
 		limit)
 }
 
-// WorthWatching lists safe calls of a service: the newest that was answered, of each endpoint and audience, and the newest
-// that shows a finding that is open or awaits proof. Findings says how many of these it shows.
-func (s *Captures) WorthWatching(ctx context.Context, service string, most int) ([]Capture, error) {
+// WorthWatching lists safe calls of a service: the newest that was answered, of each endpoint and audience, and
+// the newest that shows a finding that is open or awaits proof. Findings says how many of these it shows.
+func (s *Watches) WorthWatching(ctx context.Context, service string, most int) ([]Capture, error) {
 	return rows(ctx, s.db.read, func(r scanner) (Capture, error) {
 		var c Capture
 		var open int
@@ -226,10 +239,11 @@ func (s *Captures) WorthWatching(ctx context.Context, service string, most int) 
 }
 
 // ReplaceWatchCalls replaces the encrypted parts of a watch's calls, in their order.
-func (s *Captures) ReplaceWatchCalls(ctx context.Context, watch int64, sealed [][]byte) error {
+func (s *Watches) ReplaceWatchCalls(ctx context.Context, watch int64, sealed [][]byte) error {
 	return s.db.change(ctx, func(tx *sql.Tx) error {
 		for nth, data := range sealed {
-			if _, err := tx.ExecContext(ctx, `UPDATE watch_calls SET sealed = ? WHERE watch_id = ? AND nth = ?`, data, watch,
+			if _, err := tx.ExecContext(ctx, `UPDATE watch_calls SET sealed = ? WHERE watch_id = ? AND nth = ?`, data,
+				watch,
 				nth); err != nil {
 				return err
 			}

@@ -36,10 +36,12 @@ func (a *adviser) anybodys(e *contract.Endpoint) {
 		x := at[path]
 		mend := "limit it by `own: true`, or leave it if they need it of others, too"
 		if entity := a.c.Catalog.Entity(x.Entity); entity != nil && entity.Owner == "" {
-			mend = "name the `owner` of " + x.Entity + ", and limit it by `own: true`; or leave it if they need it of others, too"
+			mend = "name the `owner` of " + x.Entity +
+				", and limit it by `own: true`; or leave it if they need it of others, too"
 		}
 		a.add(Advice{Pos: x.Grant.Pos, Code: NotOwn, Weight: Worth, Endpoint: e.Text, About: x.Entity + "." + x.Field,
-			Text: "this personal field is granted to " + strings.Join(who[path], ", ") + ", not the most trusted audience: " +
+			Text: "this personal field is granted to " + strings.Join(who[path], ", ") +
+				", not the most trusted audience: " +
 				"should it be limited to the caller's own records?", Mend: mend})
 	}
 }
@@ -53,8 +55,10 @@ func (a *adviser) nobodyAsks() {
 		for _, c := range e.Cases() {
 			for _, x := range exposure.Of(e.PlanOf(c)) {
 				if x.Limited {
-					a.add(Advice{Pos: x.Grant.Pos, Code: NobodyAsks, Weight: Serious, Endpoint: e.Text, About: "callers",
-						Text: "records are limited to the caller's own, and nothing tells who a caller is, so that nobody's is " +
+					a.add(Advice{Pos: x.Grant.Pos, Code: NobodyAsks, Weight: Serious, Endpoint: e.Text,
+						About: "callers",
+						Text: "records are limited to the caller's own, and nothing tells who a caller is, so that " +
+							"nobody's is " +
 							"found to be somebody else's",
 						Mend: "say it at the top, such as `callers: [{claim: sub}]`"})
 					return

@@ -494,7 +494,8 @@ func (d *differ) same(ch Change, was, is exposure.Exposure) {
 	switch {
 	case was.Limited && !is.Limited:
 		one := ch
-		if one.Direction, one.What = Neutral, "anybodys"; len(d.old.Tellers) > 0 { // or nobody was found to be somebody else
+		// or nobody was found to be somebody else
+		if one.Direction, one.What = Neutral, "anybodys"; len(d.old.Tellers) > 0 {
 			one.Direction = Widening
 		}
 		d.add(one)

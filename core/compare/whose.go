@@ -34,9 +34,11 @@ func (d *differ) whose() {
 		switch {
 		case old == nil || old.Owner == e.Owner:
 		case e.Owner == "":
-			d.add(Change{Direction: Neutral, What: "entity", Entity: e.Name, Detail: "no longer has an owner: " + old.Owner})
+			d.add(Change{Direction: Neutral, What: "entity", Entity: e.Name, Detail: "no longer has an owner: " +
+				old.Owner})
 		default:
-			d.add(Change{Direction: Neutral, What: "entity", Entity: e.Name, Detail: "is owned by who is its " + e.Owner})
+			d.add(Change{Direction: Neutral, What: "entity", Entity: e.Name, Detail: "is owned by who is its " +
+				e.Owner})
 		}
 	}
 	paths := func(c *contract.Contracts) map[string]string {
@@ -59,7 +61,8 @@ func (d *differ) whose() {
 	}
 	for template, text := range now {
 		if before[template] == "" {
-			d.add(Change{Direction: Neutral, What: "owner", Endpoint: text, Detail: "takes from its path whose a record is"})
+			d.add(Change{Direction: Neutral, What: "owner", Endpoint: text,
+				Detail: "takes from its path whose a record is"})
 		}
 	}
 }

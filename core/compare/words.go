@@ -19,7 +19,8 @@ func grouped(changes []Change) []*group {
 	for _, c := range changes {
 		key := strings.Join([]string{string(c.Direction), c.What, c.Entity, c.Field, c.Detail}, "\n")
 		switch c.What {
-		case "granted", "withdrawn", "opened", "accepted", "refused", "loosened", "tightened", "presence", "anybodys", "own":
+		case "granted", "withdrawn", "opened", "accepted", "refused", "loosened", "tightened", "presence", "anybodys",
+			"own":
 			if c.Field == "" {
 				key += "\n" + c.Path
 			}

@@ -152,7 +152,8 @@ func (r *reader) grants(n *document.Node, entity *catalog.Entity, base catalog.C
 
 var grantKeys = []string{"field", "derived", "external", "constant", "relation", "shape", "grants", "reference",
 	"one_of",
-	"entity", "type", "format", "max", "values", "nullable", "optional", "many", "open", "keys", "audiences", "own", "class",
+	"entity", "type", "format", "max", "values", "nullable", "optional", "many", "open", "keys", "audiences", "own",
+	"class",
 	"reason", "needed_by"}
 
 func (r *reader) grant(n *document.Node, entity *catalog.Entity, base catalog.Class) *Grant {

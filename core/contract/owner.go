@@ -232,7 +232,8 @@ func (c *Contracts) OwnerWays() (ways []string) {
 	limited, byPath := false, false
 	set := func(s *GrantSet) {
 		if s != nil {
-			limited = limited || slices.ContainsFunc(s.Grants, func(g *Grant) bool { return g.anyLimited(map[*GrantSet]bool{}) })
+			limited = limited || slices.ContainsFunc(s.Grants,
+				func(g *Grant) bool { return g.anyLimited(map[*GrantSet]bool{}) })
 		}
 	}
 	for _, e := range append(slices.Clone(c.Endpoints), c.Everywhere()) {

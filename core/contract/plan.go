@@ -362,8 +362,9 @@ func (g *Grant) asOptional() *Grant {
 	return &Grant{Name: g.Name, Pos: g.Pos, Audiences: g.Audiences, Source: g.Source, Field: g.Field, Owner: g.Owner,
 		Derived: g.Derived, External: g.External, Relation: g.Relation, Reference: g.Reference, Class: g.Class,
 		Form: g.Form,
-		Many: g.Many, Optional: true, Open: g.Open, Keyed: g.Keyed, Limited: g.Limited, Reason: g.Reason, NeededBy: g.NeededBy,
-		entity: g.entity, shape: g.shape, own: g.own, oneOf: g.oneOf}
+		Many: g.Many, Optional: true, Open: g.Open, Keyed: g.Keyed, Limited: g.Limited, Reason: g.Reason,
+		NeededBy: g.NeededBy,
+		entity:   g.entity, shape: g.shape, own: g.own, oneOf: g.oneOf}
 }
 
 // source is a grant and the audiences it can apply to.
@@ -400,7 +401,8 @@ func (c *compiler) member(sources []source) *Member {
 		Name: g.Name, Text: []byte(g.Name), Grant: g, Way: g.way, Class: g.Class, Gravest: g.Class, Form: g.Form,
 		Many:    g.Many,
 		Stars:   g.stars,
-		Foreign: !lead.holders().has(c.audience), Limited: g.Limited, Open: g.Open, Keyed: g.Keyed, Refers: g.Reference, Entity: g.entity,
+		Foreign: !lead.holders().has(c.audience), Limited: g.Limited, Open: g.Open, Keyed: g.Keyed, Refers: g.Reference,
+		Entity: g.entity,
 	}
 	m.Serial = len(c.members)
 	c.members = append(c.members, m)

@@ -469,11 +469,17 @@ func TestAProblemOnTheLastOfManyLines(t *testing.T) {
 // TestWhoseRecordsAreNamed checks what is an error of what a contract says of callers and owners, and what is none.
 func TestWhoseRecordsAreNamed(t *testing.T) {
 	const head = "inkret: 1\nservice: quay\naudiences: [{name: visitor}]\n"
-	const entities = "entities: {Skipper: {owner: id, fields: {id: , name: }}, Boat: {fields: {hull: }}, Booking: {owner: skipper, " +
+	const entities = "entities: {Skipper: {owner: id, fields: {id: , name: }}, Boat: {fields: {hull: }}, Booking: " +
+		"{owner: skipper, " +
 		"fields: {ref: }, relations: {skipper: {entity: Skipper}}}}\n"
+	const byPath, card = "owner: {path: who}", "shapes: {card: {entity: Boat, grants: {hull: {own: true}}}}"
+	answer := func(path, response string) string {
+		return "endpoints: [{endpoint: 'GET " + path + "', responses: [{" + response + "}]}]"
+	}
 	for text, want := range map[string]string{
-		"callers: [{claim: sub}, {header: X-Id}, {cookie: who}, {told_by: GET /me, at: /data/id}]": "",
-		"callers: [{claim: {name: /person/id, from: {cookie: sid}}}]":                              "",
+		"callers: [{claim: sub}, {header: X}, {cookie: who}, {told_by: GET /me, at: /id}]": "",
+		"callers: [{claim: {name: /person/id, from: {cookie: sid}}}]":                      "",
+
 		"callers: [{}]":                                "0 ways to tell who makes a request",
 		"callers: [{claim: sub, header: X}]":           "2 ways to tell who makes a request",
 		"callers: [{told_by: GET /me}]":                "where the answer tells who it is",
@@ -481,18 +487,20 @@ func TestWhoseRecordsAreNamed(t *testing.T) {
 		"callers: [{told_by: GET /me, at: '/data/*'}]": "JSON Pointer of one value",
 		"callers: [{told_by: me, at: /id}]":            `"me" is no endpoint`,
 		"callers: [{claim: {name: sub, value: x}}]":    "value",
-		"endpoints: [{endpoint: GET /a, responses: [{entity: Boat, own: true, grants: {hull: }}]}]":                                                                          "nothing says whose a record is",
-		"endpoints: [{endpoint: GET /a, responses: [{own: true, grants: {hull: }}]}]":                                                                                        "nothing says whose a record is",
-		"endpoints: [{endpoint: GET /a, responses: [{entity: Boat, grants: {hull: {own: true}}}]}]":                                                                          `"hull" is limited to the caller's own records`,
-		"endpoints: [{endpoint: GET /a, responses: [{entity: Skipper, grants: {name: {own: true}}}]}]":                                                                       "",
-		"endpoints: [{endpoint: GET /a, responses: [{entity: Booking, own: true, grants: {ref: }}]}]":                                                                        "",
-		"endpoints: [{endpoint: 'GET /a/{who}', responses: [{entity: Boat, own: true, owner: {path: who}, grants: {hull: }}]}]":                                              "",
-		"endpoints: [{endpoint: 'GET /a/{who}', responses: [{entity: Boat, owner: {path: who}, grants: {hull: {own: true}}}]}]":                                              "",
-		"endpoints: [{endpoint: 'GET /a/{who}', responses: [{entity: Boat, own: true, owner: {path: whom}, grants: {hull: }}]}]":                                             `"who"`,
-		"endpoints: [{endpoint: 'GET /a/{who}', responses: [{owner: {path: who}, grants: {hull: }}]}]":                                                                       "no entity whose records",
-		"endpoints: [{endpoint: POST /a, accepts: [{entity: Skipper, own: true, grants: {name: }}]}]":                                                                        "own",
-		"shapes: {card: {entity: Boat, grants: {hull: {own: true}}}}":                                                                                                        "nothing says whose a record is",
-		"shapes: {card: {entity: Boat, grants: {hull: {own: true}}}}\nendpoints: [{endpoint: 'GET /a/{who}', responses: [{entity: Boat, owner: {path: who}, shape: card}]}]": "",
+
+		answer("/a", "entity: Boat, own: true, grants: {hull: }"):                    "nothing says whose a record is",
+		answer("/a", "own: true, grants: {hull: }"):                                  "nothing says whose a record is",
+		answer("/a", "entity: Boat, grants: {hull: {own: true}}"):                    `"hull" is limited to`,
+		answer("/a", "entity: Skipper, grants: {name: {own: true}}"):                 "",
+		answer("/a", "entity: Booking, own: true, grants: {ref: }"):                  "",
+		answer("/a/{who}", "entity: Boat, own: true, "+byPath+", grants: {hull: }"):  "",
+		answer("/a/{who}", "entity: Boat, "+byPath+", grants: {hull: {own: true}}"):  "",
+		answer("/a/{whom}", "entity: Boat, own: true, "+byPath+", grants: {hull: }"): `"whom"`,
+		answer("/a/{who}", byPath+
+			", grants: {hull: }"): "no entity whose records",
+		"endpoints: [{endpoint: POST /a, accepts: [{entity: Skipper, own: true, grants: {name: }}]}]": "own",
+		card: "nothing says whose a record is",
+		card + "\n" + answer("/a/{who}", "entity: Boat, "+byPath+", shape: card"): "",
 	} {
 		_, err := Read(File{Name: "a.yaml", Data: []byte(head + entities + text + "\n")})
 		if want == "" && err != nil || want != "" && (err == nil || !strings.Contains(err.Error(), want)) {
@@ -500,7 +508,8 @@ func TestWhoseRecordsAreNamed(t *testing.T) {
 		}
 	}
 	bad := strings.Replace(entities, "owner: id", "owner: idd", 1)
-	if _, err := Read(File{Name: "a.yaml", Data: []byte(head + bad)}); err == nil || !strings.Contains(err.Error(), `"id"`) {
+	if _, err := Read(File{Name: "a.yaml", Data: []byte(head + bad)}); err == nil ||
+		!strings.Contains(err.Error(), `"id"`) {
 		t.Errorf("an owner that is no field: %v", err)
 	}
 }

@@ -190,8 +190,8 @@ func (w *writer) tellers() *document.Value {
 		} else {
 			v.Set("told_by", document.Text(t.ToldBy)).Set("at", document.Text(t.At))
 		}
-		v.Above = w.ask("", "", "is this who makes a request? then `own: true` at a grant or response limits it to the "+
-			"caller's own records")
+		v.Above = w.ask("", "",
+			"is this who makes a request? then `own: true` at a grant or response limits it to their own records")
 		all.Add(v)
 	}
 	return all

@@ -269,8 +269,8 @@ func Large(paths, schemas int) []byte {
 	return []byte(b.String())
 }
 
-// TestADraftAsksWhoseRecordsThereAre checks that what traffic shows of callers and owners is proposed, as questions, in a
-// contract that can be read, and that what is asked can be answered by `own: true`.
+// TestADraftAsksWhoseRecordsThereAre checks that what traffic shows of callers and owners is proposed, as
+// questions, in a contract that can be read, and that what is asked can be answered by `own: true`.
 func TestADraftAsksWhoseRecordsThereAre(t *testing.T) {
 	o := observe.New(nil)
 	for _, c := range recording(t) {

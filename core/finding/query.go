@@ -69,7 +69,8 @@ var filters = []Filter{
 	text("service", "only of the service `NAME`", func(q *Query) *string { return &q.Service }),
 	{"due", "over for what is overdue, or due before a `DAY`", day, func(q *Query) string { return q.Due }},
 	{"waiver", "asked, for those whose waiver waits for approval", waiver, func(q *Query) string { return q.Waiver }},
-	{"proof", "doubted, for closed ones whose proof no longer counts", doubted, func(q *Query) string { return q.Proof }},
+	{"proof", "doubted, for closed ones whose proof no longer counts", doubted,
+		func(q *Query) string { return q.Proof }},
 	text("shape", "only those that the `SHAPE` of a contract decided", func(q *Query) *string { return &q.Shape }),
 	text("value", "only where a value leaked that has this `PRINT`", func(q *Query) *string { return &q.Value }),
 	{"batch", "only those seen in the batch of this `NUMBER`", batch, func(q *Query) string {

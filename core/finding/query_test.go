@@ -45,8 +45,9 @@ func TestQueriesThatNoListKnows(t *testing.T) {
 	for query, says := range map[string]string{
 		"colour=red": "no filter colour", "state=gone": "no state gone", "severity=dire": "no severity dire",
 		"kind=secret-value,x": "no kind x", "due=soon": "due is", "due=2027-02-30": "due is",
-		"waiver=given": "can be `asked`", "proof=x": "can be `doubted`", "batch=x": "named by its number", "sort=colour": "no order by colour",
-		"sort=--due": "no order by",
+		"waiver=given": "can be `asked`", "proof=x": "can be `doubted`", "batch=x": "named by its number",
+		"sort=colour": "no order by colour",
+		"sort=--due":  "no order by",
 	} {
 		values, err := url.ParseQuery(query)
 		if err != nil {

@@ -59,7 +59,8 @@ var of = [End]struct {
 		"Find where the value gets in: often free text, or a name field that takes an address. Leave it out, " +
 			"or grant the field with the class it really has."},
 	ForeignRecord: {"foreign-record", 639, exposure | member | grave,
-		"Ask the store for the caller's records, by who the session or token says it is, instead of asking for a record " +
+		"Ask the store for the caller's records, by who the session or token says it is, instead of asking for a " +
+			"record " +
 			"by its id and sending whatever comes; for a list, put the owner into its condition."},
 	WrongAudience: {"wrong-audience", 863, member | grave,
 		"Choose the response object by the caller's audience on the server; do not send all and hide some in " +

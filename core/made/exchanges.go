@@ -46,7 +46,8 @@ func (m *Maker) Exchange(of ...Tree) *exchange.Capture {
 	}
 	m.dress(&c.Request, t)
 	if m.chance(3) {
-		c.Request.Header = append(c.Request.Header, exchange.HeaderField{Name: "X-Person", Value: one(m, "7", "red", "mine")})
+		c.Request.Header = append(c.Request.Header, exchange.HeaderField{Name: "X-Person", Value: one(m, "7", "red",
+			"mine")})
 	}
 	r := Tree{}
 	if len(responses) > 0 {

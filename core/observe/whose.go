@@ -15,12 +15,13 @@ import (
 	"inkret/core/schema"
 )
 
-// Who makes requests, and whose records there are, as traffic shows it: a claim of a token, or a value of an answer about
-// oneself, that equals the identifier of something like a person, or a foreign key to it. Values are compared as keyed
-// hashes.
+// Who makes requests, and whose records there are, as traffic shows it: a claim of a token, or a value of an
+// answer about oneself, that equals the identifier of something like a person, or a foreign key to it. Values
+// are compared as keyed hashes.
 
 // notWho lists claims that tell nothing of a person (RFC 7519 section 4.1, RFC 9068, and usual ones for rights).
-var notWho = []string{"iss", "aud", "exp", "nbf", "iat", "jti", "typ", "azp", "client_id", "scope", "scp", "role", "roles",
+var notWho = []string{"iss", "aud", "exp", "nbf", "iat", "jti", "typ", "azp", "client_id", "scope", "scp", "role",
+	"roles",
 	"acr", "sid", "tid", "auth_time", "nonce"}
 
 // aboutOneself matches the last segment of addresses that answer with who asks.
@@ -179,7 +180,8 @@ func refersTo(name string, persons map[*schema.Object]string) bool {
 // likePerson reports whether an object seems to be a person: something of it is personal.
 func likePerson(o *schema.Object) bool {
 	for _, m := range o.Members {
-		if m.Object == nil && (m.Observed.Class == catalog.Personal || detect.Name([]byte(m.Name)) == catalog.Personal) {
+		if m.Object == nil && (m.Observed.Class == catalog.Personal ||
+			detect.Name([]byte(m.Name)) == catalog.Personal) {
 			return true
 		}
 	}

@@ -12,8 +12,8 @@ func tokenOf(claims string) string {
 	return "Bearer " + part([]byte(`{"alg":"none"}`)) + "." + part([]byte(claims)) + ".x"
 }
 
-// TestWhoAsksIsProposed checks what is proposed of who makes requests and whose records there are, and that chance alone
-// gives nothing.
+// TestWhoAsksIsProposed checks what is proposed of who makes requests and whose records there are, and that
+// chance alone gives nothing.
 func TestWhoAsksIsProposed(t *testing.T) {
 	const people = `[{"id":7,"name":"Ada","email":"ada@sails.example"},{"id":8,"name":"Bo","email":"bo@sails.example"}]`
 	for name, one := range map[string]struct {
@@ -24,12 +24,15 @@ func TestWhoAsksIsProposed(t *testing.T) {
 			`[{"ref":"a","skipper_id":7,"berth":7}]`, "claim sub", "Skipper.id Booking.skipper_id"},
 		"another claim": {tokenOf(`{"sub":"opaque","account":7}`), "", "/v1/bookings", `[{"ref":"a","owner":7}]`,
 			"claim account", "Skipper.id Booking.owner"},
-		"an answer about oneself": {"Basic abc", `{"data":{"user":{"id":7}}}`, "/v1/bookings", `[{"ref":"a","user_id":7}]`,
+		"an answer about oneself": {"Basic abc", `{"data":{"user":{"id":7}}}`, "/v1/bookings",
+			`[{"ref":"a","user_id":7}]`,
 			"GET /v1/me at /data/user/id", "Skipper.id Booking.user_id"},
 		"a relation": {tokenOf(`{"sub":"8"}`), "", "/v1/bookings",
-			`[{"ref":"a","skipper":{"id":8,"name":"Bo","email":"bo@sails.example"}}]`, "claim sub", "Skipper.id Booking.skipper"},
-		"another number":         {tokenOf(`{"sub":"9"}`), "", "/v1/bookings", `[{"ref":"a","skipper_id":7}]`, "", ""},
-		"a number by chance":     {tokenOf(`{"sub":"7"}`), "", "/v1/bookings", `[{"ref":"a","berth":7}]`, "claim sub", "Skipper.id"},
+			`[{"ref":"a","skipper":{"id":8,"name":"Bo","email":"bo@sails.example"}}]`, "claim sub",
+			"Skipper.id Booking.skipper"},
+		"another number": {tokenOf(`{"sub":"9"}`), "", "/v1/bookings", `[{"ref":"a","skipper_id":7}]`, "", ""},
+		"a number by chance": {tokenOf(`{"sub":"7"}`), "", "/v1/bookings", `[{"ref":"a","berth":7}]`, "claim sub",
+			"Skipper.id"},
 		"what tells no one":      {tokenOf(`{"exp":7,"client_id":"7"}`), "", "/v1/bookings", `[{"ref":"a"}]`, "", ""},
 		"nobody with a token":    {"", "", "/v1/bookings", `[{"ref":"a","skipper_id":7}]`, "", ""},
 		"an answer to anybody":   {"", `{"id":7}`, "/v1/bookings", `[{"ref":"a","skipper_id":7}]`, "", ""},

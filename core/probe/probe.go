@@ -96,8 +96,9 @@ type prober struct {
 	work          int
 	met           map[Loss]bool
 	losses        []Loss
-	strangers     []*scan.Stranger // nil for a caller of whom nothing is known, and those whose records are somebody else's
-	turn, turns   int              // of several shapes at one place, which; and how many there were at most
+	// nil for a caller of whom nothing is known, and those whose records are somebody else's
+	strangers   []*scan.Stranger
+	turn, turns int // of several shapes at one place, which; and how many there were at most
 }
 
 // vocabulary collects the servers' addresses.

@@ -156,7 +156,7 @@ func TestShapesComeAndGoWithoutAChange(t *testing.T) {
 	edits, err := Inline(before, "berth-card")
 	files, c := apply(t, files, edits, err)
 	proposals := Proposals(c)
-	if len(proposals) != 1 || proposals[0].Entity != "Berth" || len(proposals[0].Places) != 3 ||
+	if len(proposals) != 1 || proposals[0].Entity != "Berth" || len(proposals[0].Places) != 4 ||
 		len(proposals[0].Grants) != 4 {
 		t.Fatalf("proposed is %v", proposals)
 	}

@@ -550,10 +550,7 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 	}
 	begin := w.off()
 	w.pos++
-	frame := len(w.seen)
-	for n := 0; n < len(o.Members); n += 64 {
-		w.seen = append(w.seen, 0)
-	}
+	frame := w.frame(o)
 	next, ok, empty, unnamed, strayed := 0, true, true, len(w.names), len(w.strays)
 	picked, quick := w.picked, how == own && w.picked == nil && !theirs && w.quick()
 	w.member(nil)
@@ -624,6 +621,15 @@ func (w *walk) object(o *contract.Object, holder *contract.Member, how mode) boo
 	w.seen, w.names, w.strays = w.seen[:frame], w.names[:unnamed], w.strays[:strayed]
 	w.depth--
 	return ok
+}
+
+// frame makes room for the members of an object that are seen, and returns where.
+func (w *walk) frame(o *contract.Object) int {
+	frame := len(w.seen)
+	for n := 0; n < len(o.Members); n += 64 {
+		w.seen = append(w.seen, 0)
+	}
+	return frame
 }
 
 // nextOf reads the name of a member, most likely that of the next grant, and returns its grant; nil if it has none, and

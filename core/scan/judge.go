@@ -147,25 +147,12 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 		return out
 	}
 	w := &j.walk
-	w.watch, w.asked, w.boundary, w.uneven, w.message = watch, nil, nil, nil, of
-	w.failed, w.outlined, w.places = c.Response.Status >= 400, c.Outlined, out.Places
+	w.prepare(c, &out, e, choice)
+	w.watch, w.message = watch, of
 	w.inRun(out.Endpoint, j.Counts && watch == nil)
-	w.who, w.undetermined, w.pathOwner = out.Who, Undetermined{}, ""
-	w.areTheirs, w.foundTheirs, w.foundWho = nil, c.Theirs, c.Who != 0
-	if choice.Response != nil {
-		w.pathOwner = j.contracts.PathOwner(e, choice.Response, c.Request.URL)
-	}
-	switch {
-	case plan == nil:
-	case choice.Wrong:
-		w.boundary = plan.Entity
-	default:
+	if plan != nil && !choice.Wrong {
 		w.uneven = e.Uneven(plan, audience)
 	}
-	if out.Selected {
-		w.asked = pickTree(e.Selection.Asked(c.Request.URL))
-	}
-	w.shown = j.exercise(plan, &out, choice)
 	all := w.bodies(c, choice.Response, plan)
 	spots := all.spots
 	page := append(failing(c), j.pageSpots(c)...)
@@ -179,12 +166,7 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	} else if plan != nil && out.Audience != "" && !c.Outlined { // outlines of different bodies may be equal
 		out.Body = maphash.Bytes(bodySeed, c.Response.Body)
 	}
-	out.Undetermined, out.Theirs = w.undetermined, w.areTheirs
-	if e := j.exercises[plan]; e != nil && !choice.Wrong {
-		e.Whose.Owner += w.undetermined.Owner
-		e.Whose.Caller += w.undetermined.Caller
-		e.Whose.Of += w.undetermined.Of
-	}
+	j.toldApart(&out, plan, choice)
 	out.Excess, w.excess, w.private = all.excess, all.excess, all.private || private(page)
 	if all.err == nil {
 		spots = append(spots, j.exchangeSpots(c, &out, choice.Response != nil)...)
@@ -199,6 +181,24 @@ func (j *Judge) Watch(c *exchange.Capture, watch Observer) Outcome {
 	}
 	out.Skipped = because(c, out.Skipped)
 	return out
+}
+
+// prepare sets what holds for all bodies of a capture.
+func (w *walk) prepare(c *exchange.Capture, out *Outcome, e *contract.Endpoint, choice contract.Choice) {
+	w.asked, w.boundary, w.uneven = nil, nil, nil
+	w.failed, w.outlined, w.places = c.Response.Status >= 400, c.Outlined, out.Places
+	w.who, w.undetermined, w.pathOwner = out.Who, Undetermined{}, ""
+	w.areTheirs, w.foundTheirs, w.foundWho = nil, c.Theirs, c.Who != 0
+	if choice.Response != nil {
+		w.pathOwner = w.judge.contracts.PathOwner(e, choice.Response, c.Request.URL)
+	}
+	if out.plan != nil && choice.Wrong {
+		w.boundary = out.plan.Entity
+	}
+	if out.Selected {
+		w.asked = pickTree(e.Selection.Asked(c.Request.URL))
+	}
+	w.shown = w.judge.exercise(out.plan, out, choice)
 }
 
 // because adds a cut-off body as the reason why it could not be read.

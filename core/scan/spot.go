@@ -65,7 +65,8 @@ func (s *Spot) Why() string {
 		return fmt.Sprintf("not granted; %s is %s", whose, s.Class)
 	case kind.ForeignRecord:
 		if whose != "" {
-			return fmt.Sprintf("%s is granted of the caller's own records only and is %s; this is somebody else's", whose, s.Class)
+			return fmt.Sprintf("%s is granted of the caller's own records only and is %s; this is somebody else's",
+				whose, s.Class)
 		}
 		return fmt.Sprintf("granted of the caller's own records only and %s; this is somebody else's", s.Class)
 	case kind.WrongAudience:

@@ -88,6 +88,17 @@ func (j *Judge) who(out *Outcome, c *exchange.Capture) {
 	}
 }
 
+// toldApart notes what the bodies of a capture told of whose records there are.
+func (j *Judge) toldApart(out *Outcome, plan *contract.Plan, choice contract.Choice) {
+	w := &j.walk
+	out.Undetermined, out.Theirs = w.undetermined, w.areTheirs
+	if e := j.exercises[plan]; e != nil && !choice.Wrong {
+		e.Whose.Owner += w.undetermined.Owner
+		e.Whose.Caller += w.undetermined.Caller
+		e.Whose.Of += w.undetermined.Of
+	}
+}
+
 // whose is whose a record is.
 type whose uint8
 
@@ -242,7 +253,8 @@ func (t *tokens) owner(w *walk, in *catalog.Entity, depth int) (said, mine, ok b
 func (w *walk) theirRecord(o *contract.Object, m *contract.Member, start int, c *candidate) bool {
 	found := w.pool.add(candidate{kind: kind.ForeignRecord, severity: severity.ByClass(o.Owns.Gravest),
 		class: o.Owns.Gravest, entity: o.Entity, grant: m.Grant,
-		reason: "the record is somebody else's than the caller's; the gravest granted in it is " + o.Owns.Gravest.String()})
+		reason: "the record is somebody else's than the caller's; the gravest granted in it is " +
+			o.Owns.Gravest.String()})
 	slot := w.hold()
 	before := w.excess
 	w.strange++

@@ -57,37 +57,55 @@ func TestWhoseRecordItIs(t *testing.T) {
 		want                  string // kind, path and severity of what is told
 		owner, caller         int    // undetermined
 	}{
-		"one's own":            {"GET /skippers/7", seven, `{"id":7,"name":"A","email":"a@b.example"}`, none, 0, 0},
-		"another's":            {"GET /skippers/8", seven, `{"id":8,"name":"A","email":"a@b.example"}`, "foreign-record $.email high", 0, 0},
-		"as a text":            {"GET /skippers/8", seven, `{"id":"8","name":"A","email":"a@b.example"}`, "foreign-record $.email high", 0, 0},
-		"own, as a text":       {"GET /skippers/7", seven, `{"id":"7","name":"A","email":"a@b.example"}`, none, 0, 0},
-		"own, escaped":         {"GET /skippers/7", seven, `{"\u0069d":"\u0037","name":"A","email":"a@b.example"}`, none, 0, 0},
-		"the owner behind":     {"GET /skippers/8", seven, `{"name":"A","email":"a@b.example","id":8}`, "foreign-record $.email high", 0, 0},
-		"own, the owner last":  {"GET /skippers/7", seven, `{"name":"A","email":"a@b.example","id":7}`, none, 0, 0},
-		"otherwise written":    {"GET /skippers/8", seven, `{"ID":8,"name":"A","email":"a@b.example"}`, "foreign-record $.email high", 0, 0},
-		"null is no owner":     {"GET /skippers/8", seven, `{"id":null,"name":"A","email":"a@b.example"}`, none, 1, 0},
-		"no owner":             {"GET /skippers/8", seven, `{"name":"A","email":"a@b.example"}`, none, 1, 0},
-		"nobody known":         {"GET /skippers/8", none, `{"id":8,"name":"A","email":"a@b.example"}`, none, 0, 1},
-		"a claim that is none": {"GET /skippers/8", "Authorization: " + bearer(`{"sub":null}`), `{"id":8,"name":"A","email":"a@b.example"}`, none, 0, 1},
-		"a claim, a number":    {"GET /skippers/8", "Authorization: " + bearer(`{"sub":8}`), `{"id":8,"name":"A","email":"a@b.example"}`, none, 0, 0},
-		"by a header":          {"GET /skippers/8", "X-Skipper: 7", `{"id":8,"name":"A","email":"a@b.example"}`, "foreign-record $.email high", 0, 0},
-		"by a cookie":          {"GET /skippers/8", "Cookie: a=b; who=7", `{"id":8,"name":"A","email":"a@b.example"}`, "foreign-record $.email high", 0, 0},
-		"what is not granted":  {"GET /skippers/8", seven, `{"id":8,"name":"A","pin":"x"}`, "sensitive-field $.pin critical", 0, 0},
-		"null is somebody's":   {"GET /skippers/8", seven, `{"id":8,"name":"A","email":null}`, "foreign-record $.email high", 0, 0},
-		"graver inside it": {"GET /skippers/8", seven, `{"id":8,"name":"A","email":"$2b$12$R9h/cIPz0gi.URNNX3kh2OPST9/PgBkqquzi.Ss7KIUgO2t0jWMUW"}`,
+		"one's own": {"GET /skippers/7", seven, `{"id":7,"name":"A","email":"a@b.example"}`, none, 0, 0},
+		"another's": {"GET /skippers/8", seven, `{"id":8,"name":"A","email":"a@b.example"}`,
+			"foreign-record $.email high", 0, 0},
+		"as a text": {"GET /skippers/8", seven, `{"id":"8","name":"A","email":"a@b.example"}`,
+			"foreign-record $.email high", 0, 0},
+		"own, as a text": {"GET /skippers/7", seven, `{"id":"7","name":"A","email":"a@b.example"}`, none, 0, 0},
+		"own, escaped": {"GET /skippers/7", seven, `{"\u0069d":"\u0037","name":"A","email":"a@b.example"}`,
+			none, 0, 0},
+		"the owner behind": {"GET /skippers/8", seven, `{"name":"A","email":"a@b.example","id":8}`,
+			"foreign-record $.email high", 0, 0},
+		"own, the owner last": {"GET /skippers/7", seven, `{"name":"A","email":"a@b.example","id":7}`, none, 0, 0},
+		"otherwise written": {"GET /skippers/8", seven, `{"ID":8,"name":"A","email":"a@b.example"}`,
+			"foreign-record $.email high", 0, 0},
+		"null is no owner": {"GET /skippers/8", seven, `{"id":null,"name":"A","email":"a@b.example"}`, none, 1, 0},
+		"no owner":         {"GET /skippers/8", seven, `{"name":"A","email":"a@b.example"}`, none, 1, 0},
+		"nobody known":     {"GET /skippers/8", none, `{"id":8,"name":"A","email":"a@b.example"}`, none, 0, 1},
+		"a claim that is none": {"GET /skippers/8", "Authorization: " + bearer(`{"sub":null}`),
+			`{"id":8,"name":"A","email":"a@b.example"}`, none, 0, 1},
+		"a claim, a number": {"GET /skippers/8", "Authorization: " + bearer(`{"sub":8}`),
+			`{"id":8,"name":"A","email":"a@b.example"}`, none, 0, 0},
+		"by a header": {"GET /skippers/8", "X-Skipper: 7", `{"id":8,"name":"A","email":"a@b.example"}`,
+			"foreign-record $.email high", 0, 0},
+		"by a cookie": {"GET /skippers/8", "Cookie: a=b; who=7", `{"id":8,"name":"A","email":"a@b.example"}`,
+			"foreign-record $.email high", 0, 0},
+		"what is not granted": {"GET /skippers/8", seven, `{"id":8,"name":"A","pin":"x"}`,
+			"sensitive-field $.pin critical", 0, 0},
+		"null is somebody's": {"GET /skippers/8", seven, `{"id":8,"name":"A","email":null}`,
+			"foreign-record $.email high", 0, 0},
+		"graver inside it": {"GET /skippers/8", seven,
+			`{"id":8,"name":"A","email":"$2b$12$R9h/cIPz0gi.URNNX3kh2OPST9/PgBkqquzi.Ss7KIUgO2t0jWMUW"}`,
 			"secret-value $.email critical", 0, 0},
-		"inside one's own": {"GET /skippers/7", seven, `{"id":7,"name":"A","mate":{"id":8,"name":"B","email":"b@b.example"}}`,
+		"inside one's own": {"GET /skippers/7", seven,
+			`{"id":7,"name":"A","mate":{"id":8,"name":"B","email":"b@b.example"}}`,
 			"foreign-record $.mate.email high", 0, 0},
-		"a list of all": {"GET /all", seven, `{"data":[{"ref":"a","skipper":{"id":7}},{"ref":"b","skipper":{"id":8}},{"ref":"c","skipper":9}]}`,
-			"foreign-record $.data[*] medium, foreign-record $.data[*] medium, " + strings.Repeat("unexpected-relation $.data[*].skipper medium, ", 2) +
+		"a list of all": {"GET /all", seven,
+			`{"data":[{"ref":"a","skipper":{"id":7}},{"ref":"b","skipper":{"id":8}},{"ref":"c","skipper":9}]}`,
+			"foreign-record $.data[*] medium, foreign-record $.data[*] medium, " +
+				strings.Repeat("unexpected-relation $.data[*].skipper medium, ", 2) +
 				"unexpected-relation $.data[*].skipper medium", 0, 0},
-		"a reference":                     {"GET /all", seven, `{"data":[{"ref":"a","skipper":"7"}]}`, "unexpected-relation $.data[*].skipper medium", 0, 0},
+		"a reference": {"GET /all", seven, `{"data":[{"ref":"a","skipper":"7"}]}`,
+			"unexpected-relation $.data[*].skipper medium", 0, 0},
 		"somebody else's list of nothing": {"GET /all", seven, `{"data":[]}`, none, 0, 0},
-		"under the contract's name":       {"GET /renamed", seven, `{"number":8,"name":"A"}`, "foreign-record $ low", 0, 0},
-		"under both, its own first":       {"GET /renamed", seven, `{"number":7,"name":"A"}`, none, 0, 0},
-		"by the path":                     {"GET /notes/8", seven, `{"name":"A"}`, "foreign-record $ low", 0, 0},
-		"one's own path":                  {"GET /notes/7;v=1", seven, `{"name":"A"}`, none, 0, 0},
-		"the record before the path":      {"GET /notes/8", seven, `{"id":7,"name":"A"}`, "unexpected-field $.id low", 0, 0},
+		"under the contract's name": {"GET /renamed", seven, `{"number":8,"name":"A"}`, "foreign-record $ low", 0,
+			0},
+		"under both, its own first": {"GET /renamed", seven, `{"number":7,"name":"A"}`, none, 0, 0},
+		"by the path":               {"GET /notes/8", seven, `{"name":"A"}`, "foreign-record $ low", 0, 0},
+		"one's own path":            {"GET /notes/7;v=1", seven, `{"name":"A"}`, none, 0, 0},
+		"the record before the path": {"GET /notes/8", seven, `{"id":7,"name":"A"}`, "unexpected-field $.id low",
+			0, 0},
 	} {
 		judge := NewJudge(c)
 		out := judge.Capture(asked(t, one.request, one.header, one.body))
@@ -98,7 +116,8 @@ func TestWhoseRecordItIs(t *testing.T) {
 			}
 		}
 		slices.Sort(got)
-		if text := strings.Join(got, ", "); text != one.want || out.Undetermined.Owner != one.owner || out.Undetermined.Caller != one.caller {
+		if text := strings.Join(got, ", "); text != one.want || out.Undetermined.Owner != one.owner ||
+			out.Undetermined.Caller != one.caller {
 			t.Errorf("%s: %s, undetermined %+v, want %s", name, text, out.Undetermined, one.want)
 		}
 	}
@@ -129,7 +148,8 @@ func TestResponsesTellWhoAsks(t *testing.T) {
 	const theirs = `{"id":8,"name":"A","email":"a@b.example"}`
 	ask := func(j *Judge, field string) (foreign bool, caller int) {
 		out := j.Capture(asked(t, "GET /skippers/8", field, theirs))
-		return slices.ContainsFunc(out.Spots, func(s Spot) bool { return s.Kind == kind.ForeignRecord }), out.Undetermined.Caller
+		return slices.ContainsFunc(out.Spots, func(s Spot) bool { return s.Kind == kind.ForeignRecord }),
+			out.Undetermined.Caller
 	}
 	tell := func(j *Judge, field, body string, status int) {
 		a := asked(t, "GET /me", field, body)

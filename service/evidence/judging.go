@@ -96,7 +96,8 @@ func (g *gathering) add(c *exchange.Capture) (store.Capture, []store.Occurrence)
 	g.collector.Add(c.File, c.Entry, &out)
 	row := store.Capture{Entry: c.Entry, Method: c.Request.Method, Audience: out.Audience, AudienceBy: out.AudienceBy,
 		Status:  c.Response.Status,
-		Started: c.Started, Recorded: recorded, Call: callOf(g.print, c, out.Audience), Bytes: out.Bytes, Excess: out.Excess, Skipped: out.Skipped, Incomplete: c.Incomplete,
+		Started: c.Started, Recorded: recorded, Call: callOf(g.print, c, out.Audience), Bytes: out.Bytes,
+		Excess: out.Excess, Skipped: out.Skipped, Incomplete: c.Incomplete,
 		Service: g.service, Endpoint: out.Endpoint}
 	if c.Request.URL != nil {
 		row.URL = g.masker.Address(c.Request.URL, out.Endpoint)

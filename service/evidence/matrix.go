@@ -24,12 +24,12 @@ type AskedMatrix struct {
 
 // Matrix is what callers were answered, side by side.
 type Matrix struct {
-	Capture store.Capture // whose call it is
-	Server  string        // where it goes
-	Batch   store.Batch   // of the answers; its number is 0 in a preview
-	Callers []MatrixCaller
-	Rows    []matrix.Row // States has one for each caller as whom a call was made
-	More    int          // rows left out
+	Capture store.Capture  // whose call it is
+	Server  string         // where it goes
+	Batch   store.Batch    // of the answers; its number is 0 in a preview
+	Callers []MatrixCaller // as whom it is made
+	Rows    []matrix.Row   // States has one for each caller as whom a call was made
+	More    int            // rows left out
 }
 
 // MatrixCaller is one as whom the call is made.
@@ -99,7 +99,8 @@ func (s *Evidence) Matrix(ctx context.Context, who base.Caller, ask AskedMatrix)
 	if err != nil {
 		return m, err
 	}
-	s.base.Log.Info("a call made as every audience", "batch", b.ID, "service", c.Service, "calls", len(all), "person", who.ID)
+	s.base.Log.Info("a call made as every audience", "batch", b.ID, "service", c.Service, "calls", len(all), "person",
+		who.ID)
 	return s.MatrixOf(ctx, b.ID)
 }
 
@@ -165,12 +166,14 @@ func (s *Evidence) MatrixOf(ctx context.Context, batch int64) (Matrix, error) {
 	if err != nil {
 		return Matrix{}, err
 	}
-	answers, _, _, err := s.store.Captures(ctx, store.CaptureFilter{Batch: batch}, store.Page{Number: 1, Size: maxAgain})
+	answers, _, _, err := s.store.Captures(ctx, store.CaptureFilter{Batch: batch},
+		store.Page{Number: 1, Size: maxAgain})
 	if err != nil {
 		return Matrix{}, err
 	}
 	if !strings.HasPrefix(b.Name, matrixPrefix) || len(answers) == 0 {
-		return Matrix{}, base.NewProblem(base.NotFound, "make one: inkret capture matrix", "batch %d is no matrix", batch)
+		return Matrix{}, base.NewProblem(base.NotFound, "make one: inkret capture matrix", "batch %d is no matrix",
+			batch)
 	}
 	m := Matrix{Batch: b, Capture: answers[0]}
 	if c, err := s.store.Capture(ctx, answers[0].Repeats); err == nil {
@@ -194,7 +197,8 @@ func (s *Evidence) MatrixOf(ctx context.Context, batch int64) (Matrix, error) {
 		if !column.Refused {
 			column.Body = wire.Root(out.Spots)
 		} else if c.Status < 400 {
-			caller.Missing = firstOf(held.ResponseMissing, out.Skipped, c.Skipped, "nothing that can be judged came back")
+			caller.Missing = firstOf(held.ResponseMissing, out.Skipped, c.Skipped,
+				"nothing that can be judged came back")
 		}
 		columns = append(columns, column)
 		m.Callers = append(m.Callers, caller)

@@ -28,6 +28,7 @@ type CallAs struct {
 	Person   string `json:"person,omitempty"` // what the person is called; empty for the first
 }
 
+// String writes it for people.
 func (a CallAs) String() string {
 	if a.Person == "" {
 		return a.Audience
@@ -49,7 +50,8 @@ func (s *Evidence) SetCredentials(ctx context.Context, who base.Caller, service 
 	if _, err := s.said(ctx, service, f.Contracts, Said{Audience: of.Audience}); err != nil {
 		return err
 	}
-	if of.Person = strings.TrimSpace(of.Person); len(of.Person) > longestPerson || strings.ContainsAny(of.Person, "\r\n\x00") {
+	if of.Person = strings.TrimSpace(of.Person); len(of.Person) > longestPerson ||
+		strings.ContainsAny(of.Person, "\r\n\x00") {
 		return base.NewProblem(base.Invalid, "", "a person is called by a name of one line, of %d bytes at the most",
 			longestPerson)
 	}
@@ -70,7 +72,8 @@ func (s *Evidence) SetCredentials(ctx context.Context, who base.Caller, service 
 	if len(fields) == 0 {
 		did = "remove credentials"
 	}
-	return s.store.SetCredentials(ctx, service, c, s.base.Did(who, did, service, of.String()+": "+strings.Join(c.Names, ", ")))
+	return s.store.SetCredentials(ctx, service, c, s.base.Did(who, did, service, of.String()+": "+strings.Join(c.Names,
+		", ")))
 }
 
 // fieldName reports whether a text is a valid header field name (RFC 9110 section 5.1).
@@ -497,7 +500,8 @@ func (r *recaller) prepare(c *store.Capture, again Again) (*exchange.Capture, er
 	}
 	fields, kept := r.credentials[as]
 	if !kept && as.Person != "" {
-		return nil, base.NewProblem(base.Conflict, "set them: inkret service credentials set "+name+" --person "+as.Person,
+		return nil, base.NewProblem(base.Conflict, "set them: inkret service credentials set "+name+" --person "+
+			as.Person,
 			"no credentials are kept for %s", as)
 	}
 	if !kept && audience != nil && !recognised(audience) {

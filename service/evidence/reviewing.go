@@ -113,7 +113,8 @@ func (s *Evidence) lookAgain(ctx context.Context, batch int64, all []store.Findi
 }
 
 // doubt returns why a batch does not prove that a finding is fixed, empty if it does.
-func (s *Evidence) doubt(ctx context.Context, batch int64, f *store.Finding, covered map[string]finding.Covered) (string,
+func (s *Evidence) doubt(ctx context.Context, batch int64, f *store.Finding,
+	covered map[string]finding.Covered) (string,
 	error) {
 	shown, err := s.store.ShownBy(ctx, batch, f.ID)
 	c := covered[f.ID]

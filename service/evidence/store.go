@@ -39,10 +39,12 @@ type Store interface {
 	Doubt(ctx context.Context, id string, batch int64, why string, c finding.Covered) error
 	Uncalled(ctx context.Context) ([]store.Capture, error)
 	Call(ctx context.Context, calls map[int64]int64) error
-	Watches(ctx context.Context, service string) ([]store.Watch, error)
+	// All lists the watches of a service, or of all services.
+	All(ctx context.Context, service string) ([]store.Watch, error)
 	DueWatches(ctx context.Context, now time.Time) ([]store.Watch, error)
 	Watch(ctx context.Context, id int64) (store.Watch, error)
-	SetWatch(ctx context.Context, w store.Watch, calls []store.Capture, entry store.Note[store.Watch]) (store.Watch, error)
+	SetWatch(ctx context.Context, w store.Watch, calls []store.Capture, entry store.Note[store.Watch]) (store.Watch,
+		error)
 	WatchCalls(ctx context.Context, watch int64) ([]store.Capture, error)
 	RemoveWatch(ctx context.Context, id int64, entry store.TrailEntry) error
 	RanWatch(ctx context.Context, w store.Watch, run store.WatchRun, next time.Time) error

@@ -32,19 +32,19 @@ const (
 
 // WatchSaid is what somebody says of a watch. What is nil stays as it is, or is as usual in a new one.
 type WatchSaid struct {
-	Name      *string
-	Captures  []int64  // whose calls it makes; nil leaves them
-	Callers   []CallAs // as whom; nil leaves them, none is who made each call
-	Server    *string
-	Every     *time.Duration
-	Window    *string // as in 22:00-05:00, UTC
-	PerMinute *int
-	Paused    *bool
+	Name      *string        // what it is called
+	Captures  []int64        // whose calls it makes; nil leaves them
+	Callers   []CallAs       // as whom; nil leaves them, none is who made each call
+	Server    *string        // an allowed one that all calls go to; empty for their own
+	Every     *time.Duration // from one run to the next
+	Window    *string        // as in 22:00-05:00, UTC
+	PerMinute *int           // calls
+	Paused    *bool          // it is not run by the clock
 }
 
 // Watches lists the watches of a service, or of all.
 func (s *Evidence) Watches(ctx context.Context, service string) ([]store.Watch, error) {
-	return s.store.Watches(ctx, service)
+	return s.store.All(ctx, service)
 }
 
 // WatchView is a watch with its calls and runs.
@@ -72,7 +72,7 @@ func (s *Evidence) WatchOf(ctx context.Context, id int64) (v WatchView, err erro
 // Proposed is a call that is worth watching, and why.
 type Proposed struct {
 	store.Capture
-	Why string
+	Why string // it is worth it
 }
 
 // Propose lists the calls of a service that are worth watching: those that show open findings first.
@@ -138,7 +138,8 @@ func (s *Evidence) setWatch(ctx context.Context, who base.Caller, w store.Watch,
 			return WatchView{}, err
 		}
 		if !slices.ContainsFunc(allowed, func(a store.AllowedServer) bool { return a.Server == w.Server }) {
-			return WatchView{}, base.NewProblem(base.Forbidden, "an administrator allows it: inkret service allow "+w.Server,
+			return WatchView{}, base.NewProblem(base.Forbidden, "an administrator allows it: inkret service allow "+
+				w.Server,
 				"calls to %s are not allowed", w.Server)
 		}
 	}
@@ -158,10 +159,12 @@ func (s *Evidence) setWatch(ctx context.Context, who base.Caller, w store.Watch,
 		did = "make watch"
 	}
 	w, err = s.store.SetWatch(ctx, w, calls, func(w store.Watch) store.TrailEntry {
-		return s.base.Did(who, did, fmt.Sprintf("watch %d", w.ID), fmt.Sprintf("%s: %s, every %s", w.Service, w.Name, w.Every))
+		return s.base.Did(who, did, fmt.Sprintf("watch %d", w.ID), fmt.Sprintf("%s: %s, every %s", w.Service, w.Name,
+			w.Every))
 	})
 	if errors.Is(err, store.ErrTaken) {
-		return WatchView{}, base.NewProblem(base.Conflict, "choose another name", "%s has a watch %q already", w.Service,
+		return WatchView{}, base.NewProblem(base.Conflict, "choose another name", "%s has a watch %q already",
+			w.Service,
 			w.Name)
 	}
 	if err != nil {
@@ -175,7 +178,8 @@ func (say *WatchSaid) into(w *store.Watch, c *contract.Contracts) error {
 	if say.Name != nil {
 		if w.Name = strings.TrimSpace(*say.Name); w.Name == "" || len(w.Name) > maxWatchName ||
 			strings.ContainsAny(w.Name, "\r\n\x00") {
-			return base.NewProblem(base.Invalid, "", "a watch has a name of one line, of %d bytes at the most", maxWatchName)
+			return base.NewProblem(base.Invalid, "", "a watch has a name of one line, of %d bytes at the most",
+				maxWatchName)
 		}
 	}
 	if say.Callers != nil {
@@ -353,8 +357,9 @@ func (s *Evidence) makeWatched(ctx context.Context, w store.Watch) (b store.Batc
 	}
 	by := base.Caller{Person: owner}
 	if !owner.Active || !by.MayIn(w.Service, base.Reviewer) {
-		return b, "", base.NewProblem(base.Forbidden, "", "%s, whose it is, may not make calls at %s any more; somebody else "+
-			"who changes it becomes its owner", base.ShownName(owner), w.Service)
+		return b, "", base.NewProblem(base.Forbidden, "",
+			"%s, whose it is, may not make calls at %s any more; somebody else "+
+				"who changes it becomes its owner", base.ShownName(owner), w.Service)
 	}
 	calls, err := s.store.WatchCalls(ctx, w.ID)
 	if err != nil {
@@ -379,7 +384,8 @@ func (s *Evidence) makeWatched(ctx context.Context, w store.Watch) (b store.Batc
 		failed = r.refusals(answers)
 	}}
 	who := base.Caller{Person: store.Person{Name: "the watch " + w.Name}}
-	b, err = s.send(ctx, who, store.Batch{Service: w.Service, Name: "watch: " + w.Name, Origin: store.FromWatch}, r, out)
+	b, err = s.send(ctx, who, store.Batch{Service: w.Service, Name: "watch: " + w.Name, Origin: store.FromWatch}, r,
+		out)
 	return b, failed, err
 }
 
@@ -391,8 +397,8 @@ func orRecorded(all []store.WatchCaller) []store.WatchCaller {
 	return all
 }
 
-// refusals says what of a run does not count, empty if all does: nothing answered, or a caller's credentials were refused
-// to every call. Such answers prove nothing, and say so.
+// refusals says what of a run does not count, empty if all does: nothing answered, or a caller's credentials
+// were refused to every call. Such answers prove nothing, and say so.
 func (r *recaller) refusals(answers []sending) string {
 	type tally struct{ calls, refused int }
 	by, unanswered, why := map[CallAs]*tally{}, 0, ""
@@ -438,7 +444,10 @@ func (r *recaller) prepareAt(c *store.Capture, again Again, server string) (*exc
 	if server == "" {
 		return r.prepare(c, again)
 	}
-	i := slices.IndexFunc(r.servers, func(s outbound.Server) bool { return strings.TrimRight(s.Base.String(), "/") == server })
+	i := slices.IndexFunc(r.servers, func(s outbound.Server) bool {
+		return strings.TrimRight(s.Base.String(),
+			"/") == server
+	})
 	if i < 0 {
 		return nil, base.NewProblem(base.Forbidden, "an administrator allows it: inkret service allow "+server,
 			"calls to %s are not allowed", server)

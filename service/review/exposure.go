@@ -372,8 +372,9 @@ const (
 	FieldsUnclassed   = "unclassed"
 	AudienceEndpoints = "audiences"
 	NeverTried        = "never-tried"
-	OwnRecords        = "own-records"  // responses that are limited to the caller's own records, as far as they were seen
-	Undetermined      = "undetermined" // of these, those with records of nobody knows whom
+	// responses that are limited to the caller's own records, as far as they were seen
+	OwnRecords   = "own-records"
+	Undetermined = "undetermined" // of these, those with records of nobody knows whom
 )
 
 // Coverage returns the coverage of a service.
@@ -430,9 +431,7 @@ func (s *Review) coverage(ctx context.Context, service string) (*Coverage, error
 			c.Numbers[OwnRecords]++
 		}
 		if e.NoOwner+e.NoCaller > 0 {
-			gap(Gap{Kind: Undetermined, Endpoint: e.Endpoint, EndpointID: store.EndpointID(service, e.Endpoint),
-				Audience: e.Audience, Status: e.Status, Captures: e.Captures, Records: e.NoOwner + e.NoCaller,
-				Of: e.Limited, Words: undetermined(f.Contracts, &e)})
+			gap(undetermined(f.Contracts, service, &e))
 		}
 	}
 	for _, e := range f.Contracts.Endpoints {
@@ -462,7 +461,13 @@ func (s *Review) coverage(ctx context.Context, service string) (*Coverage, error
 			}
 		}
 	}
-	for _, e := range f.Contracts.Catalog.Entities {
+	unclassed(f.Contracts, c, gap)
+	return c, nil
+}
+
+// unclassed counts fields, and tells of those without a class.
+func unclassed(of *contract.Contracts, c *Coverage, gap func(Gap)) {
+	for _, e := range of.Catalog.Entities {
 		for _, field := range e.Fields {
 			c.Numbers[Fields]++
 			if field.Class == catalog.Unclassed {
@@ -470,29 +475,32 @@ func (s *Review) coverage(ctx context.Context, service string) (*Coverage, error
 			}
 		}
 	}
-	return c, nil
 }
 
-// undetermined says of how many records of a response it was not known whose they are, and what would tell.
-func undetermined(c *contract.Contracts, e *store.Exercised) string {
+// undetermined is the gap of a response that has records of which it is not known whose they are.
+func undetermined(c *contract.Contracts, service string, e *store.Exercised) Gap {
 	var parts []string
 	if e.NoCaller > 0 {
 		var ways []string
 		for _, t := range c.Tellers {
 			ways = append(ways, t.Text())
 		}
-		text := fmt.Sprintf("of %d it is not known who asked: record calls with what tells it (%s), or add to `callers`",
-			e.NoCaller, strings.Join(ways, ", "))
+		text := fmt.Sprintf("of %d it is not known who asked: ", e.NoCaller)
 		if len(ways) == 0 {
-			text = fmt.Sprintf("of %d it is not known who asked: the contract has no `callers`", e.NoCaller)
+			text += "the contract has no `callers`"
+		} else {
+			text += "record calls with what tells it (" + strings.Join(ways, ", ") + "), or add to `callers`"
 		}
 		parts = append(parts, text)
 	}
 	if e.NoOwner > 0 {
-		parts = append(parts, fmt.Sprintf("%d do not say whose they are: let the body carry the `owner` that the entity names, "+
-			"or take it from the path by `owner: {path: NAME}`", e.NoOwner))
+		parts = append(parts, fmt.Sprintf("%d do not say whose they are: let the body carry the `owner` that the "+
+			"entity "+
+			"names, or take it from the path by `owner: {path: NAME}`", e.NoOwner))
 	}
-	return strings.Join(parts, "; ")
+	return Gap{Kind: Undetermined, Endpoint: e.Endpoint, EndpointID: store.EndpointID(service, e.Endpoint),
+		Audience: e.Audience, Status: e.Status, Captures: e.Captures, Records: e.NoOwner + e.NoCaller, Of: e.Limited,
+		Words: strings.Join(parts, "; ")}
 }
 
 // NoteCoverage stores today's coverage for the trend.

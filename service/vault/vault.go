@@ -117,8 +117,8 @@ type Exchange struct {
 	// who made the request and what it was made with, as keyed hashes, and the records that are somebody else's; kept
 	// where header fields are masked and values replaced
 	Who    uint64   `json:"who,omitempty"`
-	Holder uint64   `json:"holder,omitempty"`
-	Theirs []string `json:"theirs,omitempty"`
+	Holder uint64   `json:"holder,omitempty"` // what it was made with
+	Theirs []string `json:"theirs,omitempty"` // pointers of records
 	// values in the address were replaced, so it cannot be called
 	Changed bool `json:"changed,omitempty"`
 }
