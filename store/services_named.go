@@ -10,6 +10,7 @@ func (s *Database) ServiceOf(ctx context.Context, what, id string) (name string,
 	query, ok := map[string]string{
 		"service": `SELECT id FROM services WHERE name = ?`,
 		"finding": `SELECT service_id FROM findings WHERE id = ?`,
+		"watch":   `SELECT service_id FROM watches WHERE id = ?`,
 		"capture": `SELECT service_id FROM captures JOIN batches ON batches.id = batch_id WHERE captures.id = ?`,
 		"batch":   `SELECT service_id FROM batches WHERE id = ?`,
 		"request": `SELECT service_id FROM requests WHERE id = ?`,
