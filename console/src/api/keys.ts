@@ -56,6 +56,9 @@ export const keys = {
   trial: (service: string, hash?: string, endpoint?: string) => ["trial", service, hash, endpoint] as const,
   unread: () => ["unread"] as const,
   views: () => ["views"] as const,
+  watch: (id: unknown) => ["watch", id] as const,
+  watchable: (service: string) => ["watchable", service] as const,
+  watches: (service: string) => ["watches", service] as const,
   ways: () => ["ways"] as const,
   withdrawal: (batch: unknown) => ["withdrawal", batch] as const,
 };
@@ -107,6 +110,8 @@ const changedBy = {
   captures: ["comparison", ...judged, ...findings],
   /** Contracts come into force, or wait for approval; recorded captures are judged by them. */
   contracts: ["contracts", "revision", "revisions", "export", "fieldNames", "trial", ...judged, ...findings],
+  /** Watches are made, changed, run or removed. */
+  watches: ["watch", "watches", "home"],
   /** Settings of a service, or of all. */
   settings: [
     "servers",

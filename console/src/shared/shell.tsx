@@ -4,6 +4,7 @@ import {
   BellOutlined,
   BranchesOutlined,
   BulbOutlined,
+  ClockCircleOutlined,
   CommentOutlined,
   CloudUploadOutlined,
   DatabaseOutlined,
@@ -37,6 +38,7 @@ const pages = [
   { key: "/exposure", icon: <TableOutlined aria-hidden />, label: <Link to="/exposure">Exposure map</Link> },
   { key: "/contracts", icon: <FileProtectOutlined aria-hidden />, label: <Link to="/contracts">Contracts</Link> },
   { key: "/captures", icon: <CloudUploadOutlined aria-hidden />, label: <Link to="/captures">Captures</Link> },
+  { key: "/watches", icon: <ClockCircleOutlined aria-hidden />, label: <Link to="/watches">Watches</Link> },
   { key: "/live", icon: <EyeOutlined aria-hidden />, label: <Link to="/live">Live</Link> },
   { key: "/results", icon: <BranchesOutlined aria-hidden />, label: <Link to="/results">Pipelines</Link> },
   { key: "/requests", icon: <CommentOutlined aria-hidden />, label: <Link to="/requests">Requests</Link> },
@@ -58,7 +60,7 @@ export function Shell() {
     }
     return <Failed error={session.error} again={() => session.refetch()} />;
   }
-  const path = place.pathname.replace(/^\/kinds/, "/findings");
+  const path = place.pathname.replace(/^\/kinds/, "/findings").replace(/^\/matrix/, "/captures");
   const here = pages.map((p) => p.key).find((k) => k !== "/" && path.startsWith(k)) ?? (path === "/" ? "/" : "");
   return (
     <Layout className="shell">

@@ -16,6 +16,7 @@ const origins: Record<string, string> = {
   recording: "a recording",
   recorder: "a recorder",
   recapture: "calls made again",
+  watch: "a watch",
 };
 
 /** A batch above its captures: its details and actions. */

@@ -58,6 +58,18 @@ export default function Home() {
             }
           />
         )}
+        {h.watches_failing?.map((w) => (
+          <Alert
+            key={w.id}
+            type="error"
+            showIcon
+            title={
+              <>
+                The watch <Link to={`/watches/${w.id}`}>{w.name}</Link> of {w.service} fails: {w.failing}
+              </>
+            }
+          />
+        ))}
         {h.doubted > 0 && (
           <Alert
             type="warning"

@@ -108,6 +108,11 @@ export default function Notices() {
                       revision {n.revision} of {n.service}
                     </Link>
                   )}
+                  {n.kind === "watch" && (
+                    <Link to={`/watches?service=${encodeURIComponent(n.service ?? "")}`}>
+                      {n.author} of {n.service}
+                    </Link>
+                  )}
                   {n.request_id && <Link to={`/requests/${n.request_id}`}>request {n.request_id}</Link>}
                   {n.kind === "view" && n.view !== undefined && <Link to={`/findings?${n.view}`}>{n.author}</Link>}
                   {n.text && (
