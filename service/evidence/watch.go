@@ -82,7 +82,12 @@ func (s *Evidence) Propose(ctx context.Context, service string) ([]Proposed, err
 	}
 	all, err := s.store.WorthWatching(ctx, service, maxWatchCalls)
 	var out []Proposed
+	met := map[int64]bool{}
 	for _, c := range all {
+		if c.Call != 0 && met[c.Call] { // the same call, made again
+			continue
+		}
+		met[c.Call] = true
 		why := "the newest call that was answered"
 		if c.Audience != "" {
 			why += " as " + c.Audience
